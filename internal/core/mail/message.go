@@ -1,0 +1,311 @@
+// Package mail understands messages: envelope, addresses, dates, the tree of
+// parts and which of them are attachments. It reads what a body structure or
+// the raw bytes say, by the same rules, and never touches a network, a disk or
+// a clock. Everything it is given is taken to be hostile.
+package mail
+
+import (
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/binary"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Limits on hostile structure. Beyond them a message is read as far as they go
+// and Message.Truncated says so.
+const (
+	MaxDepth = 100    // nesting of multiparts and forwarded messages
+	MaxParts = 10_000 // parts in all
+)
+
+// Address is one mailbox of an address list (RFC 5322 section 3.4).
+type Address struct {
+	Name   string // display name, decoded; never to be trusted
+	Local  string // before the @, as written
+	Domain string // after the @, lower case, IDNA left as sent
+}
+
+// String is the bare address, "local@domain", or "" where there is none.
+func (a Address) String() string {
+	if a.Domain == "" {
+		return a.Local
+	}
+	return a.Local + "@" + a.Domain
+}
+
+// Detail is the subaddress after a plus sign (RFC 5233), or "".
+func (a Address) Detail() string {
+	_, detail, _ := strings.Cut(a.Local, "+")
+	return detail
+}
+
+// Label is what a person calls the address: its name, else the address.
+func (a Address) Label() string {
+	if a.Name != "" {
+		return a.Name
+	}
+	return a.String()
+}
+
+// Envelope holds the decoded header fields that rules and people look at
+// (RFC 5322 section 3.6). A field that is absent or unreadable is its zero value.
+type Envelope struct {
+	Date                  time.Time
+	Subject               string
+	From, ReplyTo, To, Cc []Address
+	DeliveredTo           []Address // Delivered-To, X-Original-To
+	MessageID             string    // without angle brackets
+}
+
+// Sender is the first author, the zero Address where there is none.
+func (e Envelope) Sender() Address {
+	if len(e.From) == 0 {
+		return Address{}
+	}
+	return e.From[0]
+}
+
+// Recipients are To and Cc together.
+func (e Envelope) Recipients() []Address { return slices.Concat(e.To, e.Cc) }
+
+// Message is one message as far as it has been read.
+type Message struct {
+	Envelope  Envelope
+	Received  time.Time // INTERNALDATE; see SetReceived for sources without one
+	Size      int64     // octets of the whole message
+	Flags     []string  // IMAP flags and keywords, as the server wrote them
+	Folder    string    // path of the mail folder, "/" between levels
+	Header    Header    // the fields that were fetched, raw
+	Root      Part
+	Truncated bool    // the structure went past MaxDepth or MaxParts
+	Text      *string // text of the body once fetched, nil before
+	TextError string  // why the text cannot be read, "" where it can
+}
+
+// Part is one MIME entity of the message (RFC 2045, RFC 2046).
+type Part struct {
+	Item        string // our numbering: "2", "1.3", "2/1.3" inside a forwarded message
+	Type        string // media type in lower case, "application/pdf"
+	Charset     string
+	Name        string // decoded file name, "" where none was given
+	Disposition string // "attachment", "inline" or ""
+	ContentID   string
+	Encoding    string // transfer encoding in lower case
+	Size        int64  // octets as sent, that is still encoded
+	Children    []Part
+	Envelope    *Envelope // of a forwarded message
+	signed      bool      // second part of multipart/signed
+	related     bool      // lies in a multipart/related and is not its root
+}
+
+// Section is the IMAP section of the part's content (RFC 9051 section 6.4.5).
+func (p *Part) Section() string { return strings.ReplaceAll(p.Item, "/", ".") }
+
+// Media is the type before the slash.
+func (p *Part) Media() string { m, _, _ := strings.Cut(p.Type, "/"); return m }
+
+// New makes a message from header fields and a structure. The header may be
+// the whole header or only the fields named by HeaderFields.
+func New(header Header, structure *Structure) *Message {
+	m := &Message{Header: header, Envelope: header.Envelope()}
+	b := builder{m: m}
+	if structure == nil {
+		structure = &Structure{Type: "text", Subtype: "plain"}
+	}
+	m.Root = b.body(structure, "", 0)
+	return m
+}
+
+// SetReceived fills Received where the source has no INTERNALDATE: the topmost
+// Received field, else the moment the message was taken in.
+func (m *Message) SetReceived(taken time.Time) {
+	if !m.Received.IsZero() {
+		return
+	}
+	m.Received = taken
+	for _, v := range m.Header.All("Received") {
+		if i := strings.LastIndexByte(v, ';'); i >= 0 {
+			if t, ok := ParseDate(v[i+1:]); ok {
+				m.Received = t
+			}
+		}
+		break
+	}
+}
+
+type builder struct {
+	m     *Message
+	count int
+}
+
+// body builds the outermost entity of a message. A multipart there has no number
+// of its own: its parts continue the prefix.
+func (b *builder) body(s *Structure, prefix string, depth int) Part {
+	if strings.EqualFold(s.Type, "multipart") {
+		return b.part(s, strings.TrimSuffix(prefix, "/"), prefix, depth)
+	}
+	return b.part(s, prefix+"1", "", depth)
+}
+
+// part builds one entity; the parts of a multipart are numbered from prefix on.
+func (b *builder) part(s *Structure, item, prefix string, depth int) Part {
+	b.count++
+	p := Part{
+		Item:        item,
+		Type:        strings.ToLower(s.Type + "/" + s.Subtype),
+		Charset:     strings.ToLower(decodeParam(s.Params, "charset")),
+		Disposition: strings.ToLower(s.Disposition),
+		ContentID:   strings.Trim(s.ID, "<> \t"),
+		Encoding:    strings.ToLower(strings.TrimSpace(s.Encoding)),
+		Size:        s.Size,
+		Name:        baseName(firstNonEmpty(decodeParam(s.DispositionParams, "filename"), decodeParam(s.Params, "name"))),
+	}
+	if len(s.Children) > 0 && depth >= MaxDepth {
+		b.m.Truncated = true
+		return p
+	}
+	if p.Media() != "multipart" {
+		if len(s.Children) == 1 { // message/rfc822, message/global
+			if s.Header != nil {
+				e := s.Header.Envelope()
+				p.Envelope = &e
+			}
+			p.Children = []Part{b.body(&s.Children[0], item+"/", depth+1)}
+		}
+		return p
+	}
+	for i := range s.Children {
+		if b.count >= MaxParts {
+			b.m.Truncated = true
+			break
+		}
+		id := prefix + strconv.Itoa(i+1)
+		c := b.part(&s.Children[i], id, id+".", depth+1)
+		c.signed = p.Type == "multipart/signed" && i == 1
+		c.related = p.Type == "multipart/related" && i > 0
+		p.Children = append(p.Children, c)
+	}
+	return p
+}
+
+// Walk calls f for every part, outer parts first, until f returns false.
+func (m *Message) Walk(f func(p *Part) bool) {
+	var walk func(p *Part) bool
+	walk = func(p *Part) bool {
+		if !f(p) {
+			return false
+		}
+		for i := range p.Children {
+			if !walk(&p.Children[i]) {
+				return false
+			}
+		}
+		return true
+	}
+	walk(&m.Root)
+}
+
+// TextParts are the parts that make up the body a person reads, in order. Of
+// alternatives only the plainest is named.
+func (m *Message) TextParts() []*Part {
+	var found []*Part
+	var walk func(p *Part)
+	walk = func(p *Part) {
+		switch {
+		case p.Type == "multipart/alternative":
+			var best *Part
+			for i := range p.Children {
+				c := &p.Children[i]
+				if c.isBody() && (best == nil || c.Type == "text/plain") {
+					best = c
+				}
+			}
+			if best != nil {
+				found = append(found, best)
+				return
+			}
+			fallthrough
+		case p.Media() == "multipart":
+			for i := range p.Children {
+				walk(&p.Children[i])
+			}
+		case p.isBody():
+			found = append(found, p)
+		}
+	}
+	walk(&m.Root)
+	return found
+}
+
+// Encrypted says whether the message's content cannot be read without a key
+// (RFC 1847 section 2.2, RFC 8551 section 3.3).
+func (m *Message) Encrypted() bool {
+	encrypted := false
+	m.Walk(func(p *Part) bool {
+		encrypted = encrypted || p.Type == "multipart/encrypted" ||
+			(p.Type == "application/pkcs7-mime" || p.Type == "application/x-pkcs7-mime") && !strings.HasSuffix(strings.ToLower(p.Name), ".p7c")
+		return !encrypted
+	})
+	return encrypted
+}
+
+// HasFlag says whether the message carries the flag or keyword, in any case.
+func (m *Message) HasFlag(flag string) bool {
+	return slices.ContainsFunc(m.Flags, func(f string) bool { return strings.EqualFold(f, flag) })
+}
+
+// Fingerprint recognises the same message elsewhere: SHA-256 of the raw
+// Message-ID, Date, From and Subject and of the structure with its sizes. A
+// sender can forge it, so it raises a suspicion and proves nothing.
+func (m *Message) Fingerprint() [32]byte {
+	h := sha256.New()
+	put := func(s string) {
+		var n [4]byte
+		binary.BigEndian.PutUint32(n[:], uint32(len(s)))
+		h.Write(n[:])
+		h.Write([]byte(s))
+	}
+	for _, name := range []string{"Message-ID", "Date", "From", "Subject"} {
+		put(strings.TrimSpace(unfold(m.Header.Get(name))))
+	}
+	m.Walk(func(p *Part) bool {
+		put(p.Item)
+		put(p.Type)
+		if len(p.Children) == 0 {
+			var n [8]byte
+			binary.BigEndian.PutUint64(n[:], uint64(p.Size))
+			h.Write(n[:])
+		}
+		return true
+	})
+	return [32]byte(h.Sum(nil))
+}
+
+// Key is a short form of the fingerprint for use in names: 12 characters of
+// base32 (RFC 4648 section 6), in lower case.
+func (m *Message) Key() string {
+	f := m.Fingerprint()
+	return strings.ToLower(base32.StdEncoding.EncodeToString(f[:]))[:12]
+}
+
+func firstNonEmpty(s ...string) string {
+	for _, v := range s {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+// baseName drops the folders that some senders put before a file name. What
+// remains may still be unsafe as a name: package safename sees to that.
+func baseName(name string) string {
+	name = strings.TrimSpace(name)
+	if i := strings.LastIndexAny(name, `/\`); i >= 0 && i < len(name)-1 {
+		return name[i+1:]
+	}
+	return name
+}

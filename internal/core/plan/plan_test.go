@@ -1,0 +1,125 @@
+package plan
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/text/language"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+)
+
+func compile(t *testing.T, document string) *rule.Compiled {
+	t.Helper()
+	r, err := rule.ParseRule([]byte(document))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := rule.Compile(r, 1, time.UTC)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+const readings = `
+name: Readings
+cabinet: harbour files
+look: {mailboxes: gauges}
+match: {sender: {domain: tidewatch.example}}
+attachments:
+  - take: {kind: spreadsheet}
+    folder: Gauges/<received year>/<sender.name>
+    name: <received date> <file.stem>
+  - take: {kind: pdf}
+    folder: Gauges/Reports
+    name: <register.year>-<register pad 4> <file.stem>
+`
+
+func message(extra string) *mail.Message {
+	raw := "From: \"Tide/watch: Oda\" <oda@tidewatch.example>\r\nSubject: Re: levels\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n" +
+		"--b\r\n\r\nhello\r\n--b\r\nContent-Type: text/csv; name=st3.csv\r\n\r\na;b\r\n" + extra + "--b--\r\n"
+	m := mail.Parse([]byte(raw)).Message
+	m.Received = time.Date(2026, 12, 31, 23, 30, 0, 0, time.UTC)
+	return m
+}
+
+var setting = Setting{Mailbox: "gauges", Now: time.Date(2027, 1, 1, 8, 0, 0, 0, time.UTC), Language: language.English}
+
+func TestPathsAreSafeAndFrozenByTheMessage(t *testing.T) {
+	p := Make([]*rule.Compiled{compile(t, readings)}, message("--b\r\nContent-Type: text/csv; name=\"../../etc/cron\"\r\n\r\nx\r\n"), setting)
+	items := p.Rules[0].Items
+	if len(items) != 2 {
+		t.Fatalf("%d items", len(items))
+	}
+	for i, want := range []string{"Gauges/2026/Tide-watch- Oda/2026-12-31 st3.csv", "Gauges/2026/Tide-watch- Oda/2026-12-31 cron"} {
+		if got := items[i].Path(); got != want || items[i].Verdict != Filed {
+			t.Errorf("item %d: %s %q, want %q", i, items[i].Verdict, got, want)
+		}
+	}
+}
+
+func TestARegisterNumberIsMarkedUntilDrawn(t *testing.T) {
+	r := compile(t, readings)
+	m := message("--b\r\nContent-Type: application/pdf; name=r.pdf\r\n\r\nx\r\n")
+	p := Make([]*rule.Compiled{r}, m, setting)
+	i := &p.Rules[0].Items[1]
+	if got := i.Path(); got != "Gauges/Reports/…-… r.pdf" || len(i.Unknown) != 2 || !i.Target.NeedsRegister() {
+		t.Errorf("before: %q, unknown %v", got, i.Unknown)
+	}
+	Number(i, r, m, setting, 2027, 31)
+	if got := i.Path(); got != "Gauges/Reports/2027-0031 r.pdf" || len(i.Unknown) != 0 {
+		t.Errorf("after: %q, unknown %v", got, i.Unknown)
+	}
+}
+
+func TestARuleThatStopsHidesTheMessageFromLaterOnes(t *testing.T) {
+	stop := compile(t, readings+"then: stop\n")
+	if p := Make([]*rule.Compiled{stop, compile(t, readings)}, message(""), setting); len(p.Rules) != 1 {
+		t.Errorf("%d rules saw the message, want 1", len(p.Rules))
+	}
+	other := compile(t, strings.Replace(readings, "tidewatch.example", "marram.example", 1)+"then: stop\n")
+	if p := Make([]*rule.Compiled{other, stop}, message(""), setting); len(p.Rules) != 2 {
+		t.Errorf("a rule that does not match stopped the others")
+	}
+}
+
+func TestWhatCannotBeKnownIsHeld(t *testing.T) {
+	r := compile(t, strings.Replace(readings, "attachments:", "unless: [{words: {in: body, any: draft}}]\nattachments:", 1))
+	m := message("")
+	if p := Make([]*rule.Compiled{r}, m, setting); !p.NeedsText {
+		t.Fatal("the text was not asked for")
+	}
+	m.TextError = "the server refuses it"
+	p := Make([]*rule.Compiled{r}, m, setting)
+	if i := p.Rules[0].Items[0]; i.Verdict != Held || !strings.Contains(i.Reason, "the server refuses it") {
+		t.Errorf("verdict %s: %s", i.Verdict, i.Reason)
+	}
+	text := "a draft"
+	m.Text, m.TextError = &text, ""
+	if p := Make([]*rule.Compiled{r}, m, setting); p.Rules[0].Match.Answer != rule.No {
+		t.Errorf("the exception was not seen: %+v", p.Rules[0].Match)
+	}
+}
+
+func BenchmarkPlan(b *testing.B) {
+	r, err := rule.ParseRule([]byte(readings))
+	if err != nil {
+		b.Fatal(err)
+	}
+	var rules []*rule.Compiled
+	for range 20 {
+		c, err := rule.Compile(r, 1, time.UTC)
+		if err != nil {
+			b.Fatal(err)
+		}
+		rules = append(rules, c)
+	}
+	m := message("")
+	b.ReportAllocs()
+	for b.Loop() {
+		Make(rules, m, setting)
+	}
+}

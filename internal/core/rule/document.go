@@ -1,0 +1,364 @@
+// Package rule holds the rule document: what to look for, which attachments to
+// take and where they go. It reads and writes the document, publishes its
+// schema, evaluates conditions with reasons and says a rule as a sentence. It
+// fetches nothing: what it does not know yet it says.
+package rule
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"inktray.example/inktray/internal/core/mail"
+)
+
+// Format is the version of the rule document that this package writes.
+const Format = 1
+
+// Document is a file of rules.
+type Document struct {
+	Format int    `json:"format" doc:"version of the document, 1"`
+	Rules  []Rule `json:"rules" doc:"the rules, in the order in which they see a message"`
+}
+
+// Rule is one rule, whole. Whether it is on, and its place in the order, live
+// in the service.
+type Rule struct {
+	ID          string      `json:"id,omitempty" doc:"given at first save, kept in exports, never changed"`
+	Name        string      `json:"name" doc:"what people call the rule"`
+	Cabinet     string      `json:"cabinet" doc:"the cabinet in which it files"`
+	Look        Look        `json:"look" doc:"the mailboxes and folders that it watches"`
+	TimeZone    string      `json:"time zone,omitempty" doc:"IANA name; else the service's own zone"`
+	Match       Match       `json:"match" doc:"which messages, or the words: every message"`
+	Unless      []Condition `json:"unless,omitempty" doc:"exceptions: a message that fits any of them is passed over"`
+	Attachments []Selection `json:"attachments,omitempty" doc:"the first entry that fits an attachment has it"`
+	Rest        *Rest       `json:"rest,omitempty" doc:"attachments that no entry had: leave, or a place"`
+	LeaveOut    *Defaults   `json:"leave out,omitempty" doc:"what is left out unasked; without this key all of it"`
+	Then        Then        `json:"then,omitempty" doc:"whether later rules see the message: continue or stop"`
+}
+
+// Look says where a rule watches.
+type Look struct {
+	Mailboxes Names `json:"mailboxes" doc:"names of mailboxes, or: all"`
+	Folders   Names `json:"folders,omitempty" doc:"mail folders by path or role (inbox, archive); the inbox where nothing is said"`
+}
+
+// Match is a condition, or every message.
+type Match struct {
+	Every     bool
+	Condition Condition
+}
+
+// everyMessage is the written yes to a rule without a condition.
+const everyMessage = "every message"
+
+// Condition is a test on a message. All keys of one map must hold.
+type Condition struct {
+	All         []Condition  `json:"all,omitempty" doc:"every one of these"`
+	Any         []Condition  `json:"any,omitempty" doc:"at least one of these"`
+	None        []Condition  `json:"none,omitempty" doc:"not one of these"`
+	Sender      *AddressTest `json:"sender,omitempty" doc:"who wrote the message"`
+	Recipient   *AddressTest `json:"recipient,omitempty" doc:"anyone in To or Cc, or the address it was delivered to"`
+	Subject     *TextTest    `json:"subject,omitempty" doc:"the subject without Re: and Fwd:"`
+	SubjectFull *TextTest    `json:"subject.full,omitempty" doc:"the subject as it was sent"`
+	Words       *WordsTest   `json:"words,omitempty" doc:"text in the subject, the body or the attachments' names"`
+	Received    *DateTest    `json:"received,omitempty" doc:"when it arrived"`
+	Sent        *DateTest    `json:"sent,omitempty" doc:"the date that the sender gave"`
+	Size        *SizeTest    `json:"size,omitempty" doc:"of the whole message"`
+	Label       Names        `json:"label,omitempty" doc:"an IMAP keyword on the message, one of these"`
+	Read        *bool        `json:"read,omitempty" doc:"whether it was read"`
+	Flagged     *bool        `json:"flagged,omitempty" doc:"whether it is flagged"`
+	Attachments *CountTest   `json:"attachments,omitempty" doc:"how many attachments, signature pictures and signatures not counted"`
+	Attachment  *ItemTest    `json:"attachment,omitempty" doc:"one attachment that passes all of this"`
+}
+
+// AddressTest is a test on addresses. Within one key any entry is enough.
+type AddressTest struct {
+	Address Names `json:"address,omitempty" doc:"whole addresses"`
+	Domain  Names `json:"domain,omitempty" doc:"domains with their subdomains"`
+	Exactly bool  `json:"exactly,omitempty" doc:"without subdomains"`
+	Name    Names `json:"name,omitempty" doc:"text in the display name, which a sender can choose freely"`
+	Detail  Names `json:"detail,omitempty" doc:"what follows a + in the address (RFC 5233)"`
+}
+
+// TextTest is a test on a text, without regard to case.
+type TextTest struct {
+	Contains    Names `json:"contains,omitempty" alias:"contains any" doc:"any of these texts"`
+	ContainsAll Names `json:"contains all,omitempty" doc:"every one of these texts"`
+	Is          Names `json:"is,omitempty" doc:"the whole text"`
+	Begins      Names `json:"begins,omitempty" doc:"how it begins"`
+	Ends        Names `json:"ends,omitempty" doc:"how it ends"`
+	Like        Names `json:"like,omitempty" doc:"wildcards: * for any text, ? for one character"`
+	Matches     Names `json:"matches,omitempty" doc:"regular expressions (RE2)"`
+}
+
+// WordsTest looks for texts in several places.
+type WordsTest struct {
+	In  []Place `json:"in,omitempty" doc:"subject, body, names; all three where nothing is said"`
+	Any Names   `json:"any,omitempty" doc:"at least one of these"`
+	All Names   `json:"all,omitempty" doc:"every one of these, each in any of the places"`
+}
+
+// DateTest is a test on a date.
+type DateTest struct {
+	After  Day `json:"after,omitzero" doc:"on or after this day, 2026-05-12"`
+	Before Day `json:"before,omitzero" doc:"before this day"`
+	Within Age `json:"within,omitzero" doc:"in the last: 14 days, 2 weeks, 3 months"`
+}
+
+// SizeTest is a test on a size.
+type SizeTest struct {
+	Larger  Size `json:"larger,omitempty" doc:"more than"`
+	Smaller Size `json:"smaller,omitempty" doc:"less than"`
+}
+
+// CountTest is a test on a number.
+type CountTest struct {
+	AtLeast *int `json:"at least,omitempty" doc:"this many or more"`
+	AtMost  *int `json:"at most,omitempty" doc:"this many or fewer"`
+}
+
+// ItemTest is a test on one attachment. All keys must hold; within one key any
+// entry is enough.
+type ItemTest struct {
+	Kind        []KindName `json:"kind,omitempty" doc:"pdf, document, spreadsheet, picture, archive ..."`
+	Extension   Names      `json:"extension,omitempty" doc:"without the dot"`
+	Type        Names      `json:"type,omitempty" doc:"media types; image/* for a family"`
+	Name        Names      `json:"name,omitempty" doc:"file names with wildcards"`
+	NameMatches Names      `json:"name matches,omitempty" doc:"file names as regular expressions (RE2)"`
+	Larger      Size       `json:"larger,omitempty" doc:"more than"`
+	Smaller     Size       `json:"smaller,omitempty" doc:"less than"`
+	Inline      *bool      `json:"inline,omitempty" doc:"whether it is shown within the text"`
+}
+
+// Selection is one entry of a rule's attachments: it takes them to a place, or
+// leaves them.
+type Selection struct {
+	Leave    []ItemTest `json:"leave,omitempty" doc:"these are left where they are"`
+	Take     *Take      `json:"take,omitempty" doc:"these are filed, or: everything"`
+	Folder   string     `json:"folder,omitempty" doc:"pattern of the folder in the cabinet"`
+	Name     string     `json:"name,omitempty" doc:"pattern of the file's name without its extension; the original name where nothing is said"`
+	IfExists IfExists   `json:"if name exists,omitempty" doc:"when the name is taken by another content: number or keep"`
+}
+
+// Take is a list of tests, or everything.
+type Take struct {
+	Everything bool
+	Any        []ItemTest
+}
+
+// Rest is the place of what no entry had, or leave.
+type Rest struct {
+	Leave    bool     `json:"-"`
+	Folder   string   `json:"folder" doc:"pattern of the folder in the cabinet"`
+	Name     string   `json:"name,omitempty" doc:"pattern of the file's name without its extension"`
+	IfExists IfExists `json:"if name exists,omitempty" doc:"when the name is taken by another content: number or keep"`
+}
+
+// Names is one text or a list of them; one is written without a list.
+type Names []string
+
+// MarshalJSON writes a single entry as a text.
+func (n Names) MarshalJSON() ([]byte, error) {
+	if len(n) == 1 {
+		return json.Marshal(n[0])
+	}
+	return json.Marshal([]string(n))
+}
+
+// MarshalJSON writes the condition, or the words "every message".
+func (m Match) MarshalJSON() ([]byte, error) {
+	if m.Every {
+		return json.Marshal(everyMessage)
+	}
+	return json.Marshal(m.Condition)
+}
+
+// MarshalJSON writes the tests, or the word "everything".
+func (t Take) MarshalJSON() ([]byte, error) {
+	if t.Everything {
+		return json.Marshal("everything")
+	}
+	return json.Marshal(t.Any)
+}
+
+// MarshalJSON writes the place, or the word "leave".
+func (r Rest) MarshalJSON() ([]byte, error) {
+	if r.Leave {
+		return json.Marshal("leave")
+	}
+	type plain Rest
+	return json.Marshal(plain(r))
+}
+
+// word is a text out of a fixed list.
+type word interface{ choices() []string }
+
+// IfExists says what happens when a name is taken by another content.
+type IfExists string
+
+func (IfExists) choices() []string { return []string{"number", "keep"} }
+
+// Then says whether later rules see the message.
+type Then string
+
+func (Then) choices() []string { return []string{"continue", "stop"} }
+
+// Place is where words are looked for.
+type Place string
+
+func (Place) choices() []string { return []string{"subject", "body", "names"} }
+
+// KindName is the name of a kind of file.
+type KindName string
+
+func (KindName) choices() []string {
+	var names []string
+	for _, row := range mail.Kinds {
+		names = append(names, string(row.Kind))
+	}
+	return names
+}
+
+// Default is something that a rule leaves out unasked.
+type Default string
+
+// What is left out unasked.
+const (
+	SignaturePictures  Default = "signature pictures"
+	DetachedSignatures Default = "detached signatures"
+	ActiveFiles        Default = "active files"
+	ForwardedMessages  Default = "forwarded messages"
+)
+
+func (Default) choices() []string {
+	return []string{string(SignaturePictures), string(DetachedSignatures), string(ActiveFiles), string(ForwardedMessages)}
+}
+
+// Defaults is a list of what is left out unasked; it may be empty.
+type Defaults []Default
+
+// MarshalJSON writes an empty list as one.
+func (d Defaults) MarshalJSON() ([]byte, error) {
+	if len(d) == 0 {
+		return []byte("[]"), nil
+	}
+	return json.Marshal([]Default(d))
+}
+
+// SignaturePictureSize is the size in octets below which an inline picture
+// counts as belonging to a signature.
+const SignaturePictureSize = 20_000
+
+// Size is a number of octets, written as people do: 20 KB, 1.5 MB. Units are
+// powers of ten.
+type Size int64
+
+// String is the size as people write it.
+func (s Size) String() string {
+	for _, u := range sizeUnits {
+		if int64(s) >= u.octets && (int64(s)*10)%u.octets == 0 {
+			return strconv.FormatFloat(float64(s)/float64(u.octets), 'f', -1, 64) + " " + u.name
+		}
+	}
+	return strconv.FormatInt(int64(s), 10) + " B"
+}
+
+var sizeUnits = []struct {
+	name   string
+	octets int64
+}{{"GB", 1e9}, {"MB", 1e6}, {"KB", 1e3}}
+
+// MarshalText writes the size as people do.
+func (s Size) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads "20 KB"; a number alone is octets.
+func (s *Size) UnmarshalText(text []byte) error {
+	t := strings.ToUpper(strings.TrimSpace(string(text)))
+	factor := int64(1)
+	for _, u := range sizeUnits {
+		if rest, ok := strings.CutSuffix(t, u.name); ok {
+			t, factor = rest, u.octets
+		}
+	}
+	t = strings.TrimSuffix(t, "B")
+	f, err := strconv.ParseFloat(strings.TrimSpace(t), 64)
+	if err != nil || f < 0 || f*float64(factor) > 1e15 {
+		return errors.New("a size is a number and B, KB, MB or GB, such as 20 KB")
+	}
+	*s = Size(f * float64(factor))
+	return nil
+}
+
+// Day is a calendar day; the zero Day is none.
+type Day struct{ Year, Month, Day int }
+
+// IsZero says that no day was given.
+func (d Day) IsZero() bool { return d == Day{} }
+
+// In is the moment at which the day begins in a zone.
+func (d Day) In(zone *time.Location) time.Time {
+	return time.Date(d.Year, time.Month(d.Month), d.Day, 0, 0, 0, 0, zone)
+}
+
+// String is the day as 2026-05-12.
+func (d Day) String() string { return fmt.Sprintf("%04d-%02d-%02d", d.Year, d.Month, d.Day) }
+
+// MarshalText writes the day; no day is written as nothing.
+func (d Day) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+// UnmarshalText reads 2026-05-12.
+func (d *Day) UnmarshalText(text []byte) error {
+	t, err := time.Parse(time.DateOnly, strings.TrimSpace(string(text)))
+	if err != nil {
+		return errors.New("a day is written as year-month-day, such as 2026-05-12")
+	}
+	*d = Day{t.Year(), int(t.Month()), t.Day()}
+	return nil
+}
+
+// Age is a span of time back from now; the zero Age is none.
+type Age struct {
+	Number int
+	Unit   string // "day", "week" or "month"
+}
+
+// IsZero says that no age was given.
+func (a Age) IsZero() bool { return a == Age{} }
+
+// String is the age as "14 days".
+func (a Age) String() string {
+	if a.Number == 1 {
+		return "1 " + a.Unit
+	}
+	return strconv.Itoa(a.Number) + " " + a.Unit + "s"
+}
+
+// Before is the moment that lies this long before now.
+func (a Age) Before(now time.Time) time.Time {
+	switch a.Unit {
+	case "month":
+		return now.AddDate(0, -a.Number, 0)
+	case "week":
+		return now.AddDate(0, 0, -7*a.Number)
+	}
+	return now.AddDate(0, 0, -a.Number)
+}
+
+// MarshalText writes the age as people do.
+func (a Age) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
+
+// UnmarshalText reads "14 days".
+func (a *Age) UnmarshalText(text []byte) error {
+	number, unit, _ := strings.Cut(strings.TrimSpace(string(text)), " ")
+	n, err := strconv.Atoi(number)
+	unit = strings.TrimSuffix(strings.TrimSpace(unit), "s")
+	if err != nil || n < 1 || n > 100_000 || unit != "day" && unit != "week" && unit != "month" {
+		return errors.New("an age is a number and days, weeks or months, such as 14 days")
+	}
+	*a = Age{n, unit}
+	return nil
+}

@@ -1,0 +1,175 @@
+// Package safename makes names that every common file system takes: Linux,
+// macOS, Windows and what shares them. It never makes an empty name, "." or "..".
+package safename
+
+import (
+	"strconv"
+	"strings"
+	"unicode"
+
+	"github.com/rivo/uniseg"
+	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
+)
+
+// MaxSegment is the longest name of one folder or file, in octets of UTF-8.
+const MaxSegment = 255
+
+// Unnamed stands where nothing of a name remains.
+const Unnamed = "unnamed"
+
+// Unsafe are the characters that some file system refuses in a name.
+const Unsafe = `<>:"/\|?*`
+
+// Clean makes text safe to stand in a name: NFC, one line, no control, format
+// or bidirectional characters, the unsafe ones replaced. It may return "".
+func Clean(s string) string {
+	s = norm.NFC.String(strings.ToValidUTF8(s, "\uFFFD"))
+	var b strings.Builder
+	space := false
+	for _, r := range s {
+		switch {
+		case unicode.IsSpace(r):
+			space = true
+			continue
+		case unicode.In(r, unicode.Cc, unicode.Cf, unicode.Co, unicode.Cs), r == 0xFFFE, r == 0xFFFF:
+			continue
+		case r == '"':
+			r = '\''
+		case strings.ContainsRune(Unsafe, r):
+			r = '-'
+		}
+		if space && b.Len() > 0 {
+			b.WriteByte(' ')
+		}
+		space = false
+		b.WriteRune(r)
+	}
+	return norm.NFC.String(b.String()) // what stood between a letter and its mark may be gone now
+}
+
+// Segment makes the name of one folder.
+func Segment(s string) string { return File(s, "") }
+
+// File makes the name of one file. ext keeps its dot and is never cut away.
+func File(stem, ext string) string {
+	ext = Ext(ext)
+	stem = trim(Clean(stem))
+	stem = trim(cut(stem, MaxSegment-len(ext)))
+	if stem == "" {
+		stem = Unnamed
+	}
+	if reserved(stem) {
+		base, rest, found := strings.Cut(stem, ".")
+		stem = base + "_"
+		if found {
+			stem += "." + rest
+		}
+		stem = trim(cut(stem, MaxSegment-len(ext)))
+	}
+	return stem + ext
+}
+
+// Numbered is the n-th name beside a taken one: "plan (2).pdf".
+func Numbered(stem, ext string, n int) string {
+	suffix := " (" + strconv.Itoa(n) + ")"
+	ext = Ext(ext)
+	file := strings.TrimSuffix(File(stem, ext), ext)
+	return trim(cut(file, MaxSegment-len(ext)-len(suffix))) + suffix + ext
+}
+
+// Fold is the form under which two names count as the same: without regard to
+// case and Unicode form.
+func Fold(s string) string {
+	return norm.NFC.String(cases.Fold().String(norm.NFC.String(s)))
+}
+
+// Fit shortens the names of a path so that all of it, "/" between, has at most
+// limit octets: the longest name first, the extension of the last one kept.
+func Fit(segments []string, ext string, limit int) []string {
+	fitted := append([]string(nil), segments...)
+	const least = 8
+	for {
+		total, longest := len(fitted)-1, -1
+		for i, s := range fitted {
+			total += len(s)
+			stem := len(s)
+			if i == len(fitted)-1 {
+				stem -= len(Ext(ext))
+			}
+			if stem > least && (longest < 0 || len(s) > len(fitted[longest])) {
+				longest = i
+			}
+		}
+		if total <= limit || longest < 0 {
+			return fitted
+		}
+		e := ""
+		if longest == len(fitted)-1 {
+			e = Ext(ext)
+		}
+		stem := strings.TrimSuffix(fitted[longest], e)
+		shorter := trim(cut(stem, max(least, len(stem)-max(1, min(total-limit, len(stem)/4)))))
+		if shorter == "" || shorter == stem {
+			return fitted
+		}
+		fitted[longest] = File(shorter, e)
+	}
+}
+
+// Ext makes an extension safe, with its dot; "" where none remains.
+func Ext(ext string) string {
+	ext = strings.ReplaceAll(Clean(ext), " ", "")
+	ext = strings.TrimRight(ext, ".")
+	if len(ext) < 2 || ext[0] != '.' {
+		return ""
+	}
+	if ext = strings.TrimRight(cut(ext, 32), "."); len(ext) < 2 {
+		return ""
+	}
+	return ext
+}
+
+func trim(s string) string {
+	return strings.TrimFunc(s, func(r rune) bool { return r == '.' || unicode.IsSpace(r) })
+}
+
+// cut shortens to at most n octets, between grapheme clusters (UAX #29).
+func cut(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	end, state, rest := 0, -1, s
+	for rest != "" {
+		var cluster string
+		cluster, rest, _, state = uniseg.FirstGraphemeClusterInString(rest, state)
+		if end+len(cluster) > n {
+			break
+		}
+		end += len(cluster)
+	}
+	if end == 0 { // one cluster longer than a name: between characters then
+		for i := range s {
+			if i > n {
+				break
+			}
+			end = i
+		}
+	}
+	return s[:end]
+}
+
+// reserved knows the device names of Windows, with any extension.
+func reserved(s string) bool {
+	base, _, _ := strings.Cut(s, ".")
+	base = strings.ToUpper(strings.TrimSpace(base))
+	switch base {
+	case "CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$":
+		return true
+	}
+	rest, ok := strings.CutPrefix(base, "COM")
+	if !ok {
+		rest, ok = strings.CutPrefix(base, "LPT")
+	}
+	return ok && len([]rune(rest)) == 1 && strings.Contains("0123456789¹²³", rest)
+}
