@@ -90,7 +90,9 @@ func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSub
 	if v := h.Get("Content-Disposition"); v != "" {
 		s.Disposition, s.DispositionParams = parseParams(v)
 	}
-	s.Encoding, _ = parseParams(h.Get("Content-Transfer-Encoding"))
+	if s.Encoding, _ = parseParams(h.Get("Content-Transfer-Encoding")); s.Encoding == "" {
+		s.Encoding = "7bit" // RFC 2045 section 6.1
+	}
 	s.ID = strings.TrimSpace(unfold(h.Get("Content-ID")))
 	content := p.data[start:end]
 	s.Size = int64(len(content) + bareLF(content))

@@ -1,0 +1,128 @@
+package imap
+
+import (
+	"errors"
+	"net"
+	"sync/atomic"
+	"time"
+)
+
+// Bounds on what a server may send outside literals before its answer reaches
+// the parser, which recurses and can exhaust the stack.
+const (
+	maxNesting = 100
+	maxLine    = 8 << 20
+)
+
+var errHostile = errors.New("the server's answer is nested too deeply or has no end")
+
+// guard wraps a connection: each read and write has a deadline of its own,
+// errors stick, and what is outside literals is bounded.
+type guard struct {
+	net.Conn
+	timeout atomic.Int64 // of one read, in nanoseconds
+	failed  atomic.Pointer[error]
+	read    atomic.Int64 // octets, for measurements
+
+	line    int
+	depth   int
+	quoted  bool
+	escaped bool
+	number  int64 // digits after "{", -1 where none are open
+	closed  bool  // "}" was seen
+	literal int64 // octets of a literal still to come
+}
+
+func (g *guard) Read(p []byte) (int, error) {
+	if err := g.failed.Load(); err != nil {
+		return 0, *err
+	}
+	if err := g.Conn.SetReadDeadline(time.Now().Add(time.Duration(g.timeout.Load()))); err != nil {
+		return 0, err
+	}
+	n, err := g.Conn.Read(p)
+	g.read.Add(int64(n))
+	if err == nil {
+		err = g.scan(p[:n])
+	}
+	if err != nil {
+		g.failed.Store(&err)
+	}
+	return n, err
+}
+
+func (g *guard) Write(p []byte) (int, error) {
+	if err := g.Conn.SetWriteDeadline(time.Now().Add(time.Minute)); err != nil {
+		return 0, err
+	}
+	return g.Conn.Write(p)
+}
+
+// The deadlines are the guard's own.
+func (g *guard) SetDeadline(time.Time) error      { return nil }
+func (g *guard) SetReadDeadline(time.Time) error  { return nil }
+func (g *guard) SetWriteDeadline(time.Time) error { return nil }
+
+// scan follows the grammar just as far as to tell literals from lines
+// (RFC 9051 section 4.3).
+func (g *guard) scan(p []byte) error {
+	for len(p) > 0 {
+		if g.literal > 0 {
+			n := min(g.literal, int64(len(p)))
+			g.literal -= n
+			p = p[n:]
+			continue
+		}
+		c := p[0]
+		p = p[1:]
+		if g.line++; g.line > maxLine {
+			return errHostile
+		}
+		if c == '\n' {
+			if g.closed && g.number > 0 {
+				g.literal = g.number
+			}
+			if !g.closed {
+				g.depth = 0
+			}
+			g.line, g.quoted, g.number, g.closed = 0, false, -1, false
+			continue
+		}
+		if c == '\r' {
+			continue
+		}
+		if g.quoted {
+			switch {
+			case g.escaped:
+				g.escaped = false
+			case c == '\\':
+				g.escaped = true
+			case c == '"':
+				g.quoted = false
+			}
+			continue
+		}
+		wasNumber := g.number
+		g.closed = false
+		g.number = -1
+		switch {
+		case c == '"':
+			g.quoted = true
+		case c == '(':
+			if g.depth++; g.depth > maxNesting {
+				return errHostile
+			}
+		case c == ')':
+			g.depth = max(0, g.depth-1)
+		case c == '{':
+			g.number = 0
+		case c >= '0' && c <= '9' && wasNumber >= 0 && wasNumber < 1<<40:
+			g.number = wasNumber*10 + int64(c-'0')
+		case c == '+' && wasNumber >= 0:
+			g.number = wasNumber
+		case c == '}' && wasNumber >= 0:
+			g.number, g.closed = wasNumber, true
+		}
+	}
+	return nil
+}

@@ -1,0 +1,295 @@
+package imap
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	imaplib "github.com/emersion/go-imap/v2"
+
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/sourcetest"
+	"inktray.example/inktray/internal/testbed"
+)
+
+func TestConformance(t *testing.T) {
+	d := testbed.StartDovecot(t)
+	c := d.Client("ann")
+	pick := func(t *testing.T, folder string) {
+		t.Helper()
+		if _, err := c.Select(folder, nil).Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	sourcetest.Run(t, sourcetest.Box{
+		Session: func(t *testing.T) source.Session {
+			t.Helper()
+			s, err := Dial(t.Context(), Config{Host: d.Host, Port: d.IMAPS, Encryption: TLS, Username: "ann", Password: "pw", RootCAs: d.Roots})
+			if err != nil {
+				t.Fatal(err)
+			}
+			return s
+		},
+		Deliver: func(t *testing.T, folder string, raw []byte, received time.Time, flags ...string) uint32 {
+			var list []imaplib.Flag
+			for _, f := range flags {
+				list = append(list, imaplib.Flag(f))
+			}
+			return testbed.Append(t, c, folder, raw, received, list...)
+		},
+		Label: func(t *testing.T, folder string, uid uint32, label string) {
+			pick(t, folder)
+			if err := c.Store(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{imaplib.Flag(label)}}, nil).Close(); err != nil {
+				t.Fatal(err)
+			}
+		},
+		Delete: func(t *testing.T, folder string, uid uint32) {
+			pick(t, folder)
+			set := imaplib.UIDSetNum(imaplib.UID(uid))
+			if err := c.Store(set, &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{imaplib.FlagDeleted}}, nil).Close(); err != nil {
+				t.Fatal(err)
+			}
+			if err := c.UIDExpunge(set).Close(); err != nil {
+				t.Fatal(err)
+			}
+		},
+		Flags: func(t *testing.T, folder string, uid uint32) []string {
+			pick(t, folder)
+			got, err := c.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{Flags: true}).Collect()
+			if err != nil || len(got) != 1 {
+				t.Fatal(got, err)
+			}
+			var flags []string
+			for _, f := range got[0].Flags {
+				flags = append(flags, string(f))
+			}
+			return flags
+		},
+	})
+}
+
+func TestCheckNamesTheStepThatFails(t *testing.T) {
+	d := testbed.StartDovecot(t)
+	good := Config{Host: d.Host, Port: d.IMAPS, Encryption: TLS, Username: "ann", Password: "pw", RootCAs: d.Roots, Timeout: 3 * time.Second}
+	change := func(f func(*Config)) Config { c := good; f(&c); return c }
+	for _, c := range []struct {
+		name   string
+		config Config
+		step   source.Step // that fails; "" for none
+		says   string
+	}{
+		{"tls", good, "", ""},
+		{"starttls", change(func(c *Config) { c.Port, c.Encryption = d.IMAP, StartTLS }), "", ""},
+		{"none, asked for by name", change(func(c *Config) { c.Port, c.Encryption = d.IMAP, None }), "", ""},
+		{"no host", change(func(c *Config) { c.Host = "" }), source.NameLookup, "no host"},
+		{"unknown host", change(func(c *Config) { c.Host = "imap.nowhere.invalid" }), source.NameLookup, "not found"},
+		{"nobody at the port", change(func(c *Config) { c.Port = testbed.FreePort(t) }), source.Connection, "no server answers"},
+		{"certificate of a stranger", change(func(c *Config) { c.RootCAs = nil }), source.Encryption, "nobody that this machine trusts"},
+		{"certificate for another name", change(func(c *Config) { c.Host = "127.0.0.1" }), source.Encryption, "another name"},
+		{"tls on the plain port", change(func(c *Config) { c.Port = d.IMAP }), source.Encryption, ""},
+		{"wrong password", change(func(c *Config) { c.Password = "wrong" }), source.SignIn, `refuses the name "ann" or its password`},
+		{"unknown encryption", change(func(c *Config) { c.Encryption = "ssl" }), source.Encryption, "not known"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			checks := Check(t.Context(), c.config)
+			last := checks[len(checks)-1]
+			if c.step == "" {
+				if !last.OK || last.Step != source.Push || len(checks) != 6 {
+					t.Fatalf("checks: %+v", checks)
+				}
+				return
+			}
+			if last.OK || last.Step != c.step || !strings.Contains(last.Detail, c.says) || last.Advice == "" {
+				t.Errorf("last check: %+v, want %s to fail: ...%s...", last, c.step, c.says)
+			}
+		})
+	}
+}
+
+// script is a server that says what it is told, for what real servers do rarely.
+func script(t *testing.T, answer func(tag, command string) string) Config {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				fmt.Fprint(conn, "* OK [CAPABILITY IMAP4rev1] ready\r\n")
+				buf := make([]byte, 64<<10)
+				pending := ""
+				for {
+					n, err := conn.Read(buf)
+					if err != nil {
+						return
+					}
+					pending += string(buf[:n])
+					for {
+						line, rest, ok := strings.Cut(pending, "\r\n")
+						if !ok {
+							break
+						}
+						pending = rest
+						tag, command, _ := strings.Cut(line, " ")
+						out := answer(tag, command)
+						if out == "cut" {
+							return
+						}
+						if out == "" {
+							continue
+						}
+						if body, cut := strings.CutSuffix(out, "CUT"); cut {
+							fmt.Fprint(conn, body)
+							return
+						}
+						fmt.Fprint(conn, out)
+					}
+				}
+			}()
+		}
+	}()
+	return Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: None, Username: "a", Password: "b", Timeout: 2 * time.Second}
+}
+
+// usual answers what every session asks first.
+func usual(tag, command string) (string, bool) {
+	switch {
+	case strings.HasPrefix(command, "LOGIN"):
+		return tag + " OK done\r\n", true
+	case strings.HasPrefix(command, "CAPABILITY"):
+		return "* CAPABILITY IMAP4rev1\r\n" + tag + " OK done\r\n", true
+	case strings.HasPrefix(command, "EXAMINE"):
+		return "* 2 EXISTS\r\n* OK [UIDVALIDITY 7] x\r\n* OK [UIDNEXT 3] x\r\n" + tag + " OK [READ-ONLY] done\r\n", true
+	}
+	return "", false
+}
+
+func TestAnUnreadableAccountIsReadWhole(t *testing.T) {
+	raw := "From: oda@tidewatch.example\r\nSubject: odd\r\nContent-Type: application/pdf; name=a.pdf\r\n\r\n%PDF"
+	deep := strings.Repeat("(", 50_000)
+	for name, structure := range map[string]string{"nonsense": `BODYSTRUCTURE ("text" oops`, "a bomb of parentheses": "BODYSTRUCTURE " + deep} {
+		t.Run(name, func(t *testing.T) {
+			c := script(t, func(tag, command string) string {
+				if out, ok := usual(tag, command); ok {
+					return out
+				}
+				switch {
+				case strings.Contains(command, "BODYSTRUCTURE") && strings.Contains(command, "FETCH 1 "):
+					header := "Subject: fine\r\n\r\n"
+					return fmt.Sprintf("* 1 FETCH (UID 1 FLAGS () INTERNALDATE \"12-May-2026 06:02:00 +0000\" RFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL \"7bit\" 1 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n%s OK done\r\n", len(header), header, tag)
+				case strings.Contains(command, "BODYSTRUCTURE"):
+					return "* 2 FETCH (UID 2 " + structure + ")\r\n" + tag + " OK done\r\n"
+				case strings.Contains(command, "BODY.PEEK[]"):
+					return fmt.Sprintf("* 2 FETCH (UID 2 FLAGS () BODY[] {%d}\r\n%s)\r\n%s OK done\r\n", len(raw), raw, tag)
+				}
+				return tag + " BAD unexpected\r\n"
+			})
+			s, err := Dial(t.Context(), c)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer s.Close()
+			if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+				t.Fatal(err)
+			}
+			facts, err := s.Facts(t.Context(), []uint32{1, 2})
+			if err != nil || len(facts) != 2 {
+				t.Fatalf("%d facts, %v", len(facts), err)
+			}
+			if items := facts[1].Message("INBOX").Items(); !facts[1].Whole || len(items) != 1 || items[0].Name != "a.pdf" {
+				t.Errorf("facts %+v", facts[1])
+			}
+		})
+	}
+}
+
+func TestACutLiteralIsNotTakenForTheWhole(t *testing.T) {
+	c := script(t, func(tag, command string) string {
+		if out, ok := usual(tag, command); ok {
+			return out
+		}
+		return "* 1 FETCH (UID 1 BODY[1] {100}\r\nhalf of itCUT"
+	})
+	s, err := Dial(t.Context(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.Part(t.Context(), &source.Facts{UID: 1}, "1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	buf := make([]byte, 200)
+	for err == nil {
+		_, err = r.Read(buf)
+	}
+	if err.Error() == "EOF" {
+		t.Error("the stream ended as if it were whole")
+	}
+	r.Close()
+}
+
+func TestASilentServerIsGivenUp(t *testing.T) {
+	c := script(t, func(tag, command string) string {
+		if out, ok := usual(tag, command); ok {
+			return out
+		}
+		return ""
+	})
+	c.Timeout = 300 * time.Millisecond
+	s, err := Dial(t.Context(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	_, err = s.UIDs(ctx, source.Query{})
+	var e *source.Error
+	if !errors.As(err, &e) || ctx.Err() != nil {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestGuardSeparatesLiteralsFromLines(t *testing.T) {
+	for name, c := range map[string]struct {
+		in   string
+		want error
+	}{
+		"parentheses in a literal":    {"* 1 FETCH (BODY[] {300}\r\n" + strings.Repeat("(", 300) + ")\r\n", nil},
+		"parentheses in quotes":       {`* 1 FETCH ("` + strings.Repeat("(", 300) + "\")\r\n", nil},
+		"an escaped quote":            {`* 1 FETCH ("\"` + strings.Repeat("(", 300) + "\")\r\n", nil},
+		"too deep":                    {"* 1 FETCH " + strings.Repeat("(", 101), errHostile},
+		"too deep after a literal":    {"* 1 FETCH (X {3}\r\nabc" + strings.Repeat("(", 101), errHostile},
+		"lines begin at no depth":     {strings.Repeat("* 1 FETCH (((((((\r\n", 50), nil},
+		"a literal that is no number": {"* 1 FETCH {x}\r\n" + strings.Repeat("(", 101), errHostile},
+	} {
+		for _, step := range []int{1, 7, 4096} {
+			g := &guard{number: -1}
+			var err error
+			for i := 0; i < len(c.in) && err == nil; i += step {
+				err = g.scan([]byte(c.in[i:min(i+step, len(c.in))]))
+			}
+			if !errors.Is(err, c.want) {
+				t.Errorf("%s in steps of %d: %v, want %v", name, step, err, c.want)
+			}
+		}
+	}
+}

@@ -1,0 +1,663 @@
+package imap
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	imaplib "github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/source"
+)
+
+// batch is how many messages one FETCH asks for.
+const batch = 200
+
+// maxWhole bounds a message that must be read whole because the server's
+// account of its structure is unusable, in octets.
+const maxWhole = 128 << 20
+
+// Session is one connection to an IMAP mailbox.
+type Session struct {
+	config  Config
+	client  *imapclient.Client
+	guard   *guard
+	events  chan source.Event
+	names   map[string]string // folder path to the server's name
+	folder  string
+	noStore bool // the server knows no CONDSTORE
+}
+
+var _ source.Session = (*Session)(nil)
+
+// BytesRead counts the octets that came from the server on this connection.
+func (s *Session) BytesRead() int64 { return s.guard.read.Load() }
+
+func (s *Session) handler() *imapclient.UnilateralDataHandler {
+	tell := func(e source.Event) {
+		e.At = time.Now()
+		for {
+			select {
+			case s.events <- e:
+				return
+			case old := <-s.events: // keep the first moment, join what happened
+				e = source.Event{At: old.At, Arrived: old.Arrived || e.Arrived, Flags: old.Flags || e.Flags}
+			}
+		}
+	}
+	return &imapclient.UnilateralDataHandler{
+		Mailbox: func(d *imapclient.UnilateralDataMailbox) {
+			if d.NumMessages != nil {
+				tell(source.Event{Arrived: true})
+			}
+		},
+		Fetch: func(m *imapclient.FetchMessageData) {
+			for m.Next() != nil {
+			}
+			tell(source.Event{Flags: true})
+		},
+	}
+}
+
+// run does one exchange; when ctx ends, the connection is cut.
+func (s *Session) run(ctx context.Context, f func() error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	conn := s.guard.Conn
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	err := f()
+	if !stop() && ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return err
+}
+
+func lost(step source.Step, doing string, err error) error {
+	var answer *imaplib.Error
+	if errors.As(err, &answer) {
+		return &source.Error{Step: step, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, answer.Text), Err: err}
+	}
+	return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("%s: the connection ended (%v)", doing, cause(err)), Err: err}
+}
+
+var roles = map[imaplib.MailboxAttr]string{
+	imaplib.MailboxAttrArchive: "archive", imaplib.MailboxAttrDrafts: "drafts", imaplib.MailboxAttrSent: "sent",
+	imaplib.MailboxAttrJunk: "junk", imaplib.MailboxAttrTrash: "trash", imaplib.MailboxAttrAll: "all", imaplib.MailboxAttrFlagged: "flagged",
+}
+
+// Folders lists the folders. A level's own "/" becomes a division slash, so
+// that "/" is always a level.
+func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
+	var list []*imaplib.ListData
+	err := s.run(ctx, func() (err error) {
+		options := &imaplib.ListOptions{ReturnSpecialUse: s.client.Caps().Has(imaplib.CapSpecialUse)}
+		list, err = s.client.List("", "*", options).Collect()
+		return err
+	})
+	if err != nil {
+		return nil, lost(source.Folders, "listing the folders", err)
+	}
+	s.names = map[string]string{}
+	var folders []source.Folder
+	for _, d := range list {
+		f := source.Folder{Path: d.Mailbox, Selectable: true}
+		if d.Delim != 0 && d.Delim != '/' {
+			f.Path = strings.ReplaceAll(strings.ReplaceAll(d.Mailbox, "/", "∕"), string(d.Delim), "/")
+		}
+		if strings.EqualFold(f.Path, "INBOX") {
+			f.Path, f.Role = "INBOX", "inbox"
+		}
+		for _, a := range d.Attrs {
+			if r := roles[a]; r != "" {
+				f.Role = r
+			}
+			f.Selectable = f.Selectable && a != imaplib.MailboxAttrNoSelect && a != imaplib.MailboxAttrNonExistent
+		}
+		s.names[f.Path] = d.Mailbox
+		folders = append(folders, f)
+	}
+	return folders, nil
+}
+
+// Open examines a folder, which leaves even \Recent as it is.
+func (s *Session) Open(ctx context.Context, folder string) (source.State, error) {
+	name := "INBOX"
+	if folder != "INBOX" {
+		if s.names == nil {
+			if _, err := s.Folders(ctx); err != nil {
+				return source.State{}, err
+			}
+		}
+		var ok bool
+		if name, ok = s.names[folder]; !ok {
+			s.names = nil
+			return source.State{}, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("there is no folder %q in the mailbox", folder), Advice: "Choose one of its folders, or make this one in the mail program.", Lasting: true}
+		}
+	}
+	s.drain()
+	var data *imaplib.SelectData
+	err := s.run(ctx, func() (err error) {
+		options := &imaplib.SelectOptions{ReadOnly: true, CondStore: s.client.Caps().Has(imaplib.CapCondStore)}
+		data, err = s.client.Select(name, options).Wait()
+		return err
+	})
+	if err != nil {
+		return source.State{}, lost(source.Folders, fmt.Sprintf("opening the folder %q", folder), err)
+	}
+	s.folder = folder
+	state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), Messages: data.NumMessages, ModSeq: data.HighestModSeq}
+	s.noStore = state.ModSeq == 0
+	if state.UIDNext == 0 { // allowed by RFC 3501: ask for the last message
+		uids, err := s.UIDs(ctx, source.Query{})
+		if err != nil {
+			return state, err
+		}
+		state.UIDNext = 1
+		if len(uids) > 0 {
+			state.UIDNext = uids[len(uids)-1] + 1
+		}
+	}
+	s.drain()
+	return state, nil
+}
+
+// drain forgets what was announced before: the folder is looked at anew anyway.
+func (s *Session) drain() {
+	select {
+	case <-s.events:
+	default:
+	}
+}
+
+// UIDs searches by what servers agree on: UID, date and flags, never text.
+func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
+	from := max(q.From, 1)
+	var set imaplib.UIDSet
+	set.AddRange(imaplib.UID(from), imaplib.UID(q.To)) // 0 is *
+	criteria := &imaplib.SearchCriteria{UID: []imaplib.UIDSet{set}}
+	if !q.Since.IsZero() {
+		criteria.Since = q.Since.AddDate(0, 0, -1)
+	}
+	var any *imaplib.SearchCriteria
+	for _, k := range q.Keywords {
+		one := imaplib.SearchCriteria{Flag: []imaplib.Flag{imaplib.Flag(k)}}
+		if any == nil {
+			any = &one
+		} else {
+			any = &imaplib.SearchCriteria{Or: [][2]imaplib.SearchCriteria{{*any, one}}}
+		}
+	}
+	if any != nil {
+		criteria.And(any)
+	}
+	var uids []uint32
+	err := s.run(ctx, func() error {
+		data, err := s.client.UIDSearch(criteria, nil).Wait()
+		if err != nil {
+			return err
+		}
+		for _, uid := range data.AllUIDs() {
+			if u := uint32(uid); u >= from && (q.To == 0 || u <= q.To) { // "9:*" names the last message even where it is below 9
+				uids = append(uids, u)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, lost(source.Folders, "searching the folder", err)
+	}
+	slices.Sort(uids)
+	return slices.Compact(uids), nil
+}
+
+// Facts fetches header fields, structure, size, date and flags. Where the
+// server's answer for a message cannot be read, the connection is made anew,
+// the message is found by halving, and read whole instead.
+func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, error) {
+	var all []source.Facts
+	for len(uids) > 0 {
+		n := min(batch, len(uids))
+		some, err := s.factsOf(ctx, uids[:n])
+		if err != nil {
+			return all, err
+		}
+		all = append(all, some...)
+		uids = uids[n:]
+	}
+	return all, nil
+}
+
+func (s *Session) factsOf(ctx context.Context, uids []uint32) ([]source.Facts, error) {
+	facts, err := s.fetch(ctx, uids)
+	if err == nil {
+		return facts, nil
+	}
+	if !unreadable(err) || ctx.Err() != nil {
+		return nil, lost(source.Folders, "reading messages", err)
+	}
+	if err := s.again(ctx); err != nil {
+		return nil, err
+	}
+	if len(uids) == 1 {
+		return s.whole(ctx, uids[0])
+	}
+	half := len(uids) / 2
+	first, err := s.factsOf(ctx, uids[:half])
+	if err != nil {
+		return nil, err
+	}
+	second, err := s.factsOf(ctx, uids[half:])
+	return append(first, second...), err
+}
+
+// unreadable tells an answer that the parser refuses from a connection that broke.
+func unreadable(err error) bool {
+	if errors.Is(err, errHostile) {
+		return true
+	}
+	var answer *imaplib.Error
+	if errors.As(err, &answer) {
+		return false
+	}
+	text := err.Error()
+	return strings.Contains(text, "imapwire:") || strings.Contains(text, "in response") || strings.Contains(text, "in body") || strings.Contains(text, "in envelope") ||
+		strings.Contains(text, "in msg-att") || strings.Contains(text, "expected") || strings.Contains(text, "panic")
+}
+
+// again makes the connection anew and opens the same folder.
+func (s *Session) again(ctx context.Context) error {
+	folder := s.folder
+	s.Close()
+	if err := s.connect(ctx, func(source.Check) {}); err != nil {
+		return err
+	}
+	_, err := s.Open(ctx, folder)
+	return err
+}
+
+var headerSection = &imaplib.FetchItemBodySection{Specifier: imaplib.PartSpecifierHeader, HeaderFields: mail.HeaderFields, Peek: true}
+
+func (s *Session) fetch(ctx context.Context, uids []uint32) ([]source.Facts, error) {
+	facts := make([]source.Facts, 0, len(uids))
+	got := map[uint32]bool{}
+	err := s.run(ctx, func() error {
+		cmd := s.client.Fetch(uidSet(uids), &imaplib.FetchOptions{
+			UID: true, Flags: true, InternalDate: true, RFC822Size: true,
+			BodyStructure: &imaplib.FetchItemBodyStructure{Extended: true},
+			BodySection:   []*imaplib.FetchItemBodySection{headerSection},
+		})
+		for m := cmd.Next(); m != nil; m = cmd.Next() {
+			f, complete, err := collect(m)
+			if err != nil {
+				cmd.Close()
+				return err
+			}
+			if complete && !got[f.UID] { // an unsolicited FETCH of flags is none of ours
+				got[f.UID] = true
+				facts = append(facts, f)
+			}
+		}
+		return cmd.Close()
+	})
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(facts, func(a, b source.Facts) int { return int(int64(a.UID) - int64(b.UID)) })
+	return facts, nil
+}
+
+func collect(m *imapclient.FetchMessageData) (f source.Facts, complete bool, err error) {
+	var header, structure bool
+	for item := m.Next(); item != nil; item = m.Next() {
+		switch item := item.(type) {
+		case imapclient.FetchItemDataUID:
+			f.UID = uint32(item.UID)
+		case imapclient.FetchItemDataFlags:
+			for _, flag := range item.Flags {
+				f.Flags = append(f.Flags, string(flag))
+			}
+		case imapclient.FetchItemDataInternalDate:
+			f.Received = item.Time
+		case imapclient.FetchItemDataRFC822Size:
+			f.Size = item.Size
+		case imapclient.FetchItemDataBodyStructure:
+			if item.BodyStructure != nil {
+				f.Structure, structure = convert(item.BodyStructure, 0), true
+			}
+		case imapclient.FetchItemDataBodySection:
+			if item.Literal == nil {
+				continue
+			}
+			data, err := io.ReadAll(io.LimitReader(item.Literal, 1<<20))
+			if err != nil {
+				return f, false, err
+			}
+			if int64(len(data)) < min(item.Literal.Size(), 1<<20) {
+				return f, false, io.ErrUnexpectedEOF // a cut connection ends a literal as if it were whole
+			}
+			f.Header, _ = mail.ParseHeader(data)
+			header = true
+		}
+	}
+	return f, header && structure && f.UID != 0, nil
+}
+
+// convert takes a body structure over as it is; decoding is core's matter.
+func convert(b imaplib.BodyStructure, depth int) mail.Structure {
+	var s mail.Structure
+	if depth > mail.MaxDepth {
+		return s
+	}
+	if d := b.Disposition(); d != nil {
+		s.Disposition, s.DispositionParams = d.Value, lowerKeys(d.Params)
+	}
+	switch b := b.(type) {
+	case *imaplib.BodyStructureMultiPart:
+		s.Type, s.Subtype = "multipart", strings.ToLower(b.Subtype)
+		if b.Extended != nil {
+			s.Params = lowerKeys(b.Extended.Params)
+		}
+		for _, c := range b.Children {
+			s.Children = append(s.Children, convert(c, depth+1))
+		}
+	case *imaplib.BodyStructureSinglePart:
+		s.Type, s.Subtype = strings.ToLower(b.Type), strings.ToLower(b.Subtype)
+		s.Params, s.ID, s.Encoding, s.Size = lowerKeys(b.Params), b.ID, b.Encoding, int64(b.Size)
+		if r := b.MessageRFC822; r != nil && r.BodyStructure != nil {
+			s.Header = forwardHeader(r.Envelope)
+			s.Children = []mail.Structure{convert(r.BodyStructure, depth+1)}
+		}
+	}
+	return s
+}
+
+func lowerKeys(m map[string]string) map[string]string {
+	if len(m) == 0 {
+		return nil
+	}
+	out := make(map[string]string, len(m))
+	for k, v := range m {
+		out[strings.ToLower(k)] = v
+	}
+	return out
+}
+
+// forwardHeader writes a forwarded message's envelope back as header fields,
+// the one form from which core reads envelopes.
+func forwardHeader(e *imaplib.Envelope) mail.Header {
+	if e == nil {
+		return mail.Header{}
+	}
+	var h mail.Header
+	put := func(name, value string) {
+		if value != "" {
+			h = append(h, mail.Field{Name: name, Value: value})
+		}
+	}
+	addresses := func(list []imaplib.Address) string {
+		var parts []string
+		for _, a := range list {
+			if a.Addr() != "" {
+				parts = append(parts, strconv.Quote(a.Name)+" <"+a.Addr()+">")
+			}
+		}
+		return strings.Join(parts, ", ")
+	}
+	put("From", addresses(e.From))
+	put("To", addresses(e.To))
+	put("Cc", addresses(e.Cc))
+	put("Subject", e.Subject)
+	if !e.Date.IsZero() {
+		put("Date", e.Date.Format(time.RFC1123Z))
+	}
+	if e.MessageID != "" {
+		put("Message-ID", "<"+e.MessageID+">")
+	}
+	return h
+}
+
+// whole reads one message in full and understands it here.
+func (s *Session) whole(ctx context.Context, uid uint32) ([]source.Facts, error) {
+	data, f, err := s.message(ctx, uid)
+	if errors.Is(err, source.ErrGone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, lost(source.Folders, fmt.Sprintf("reading the message with UID %d whole", uid), err)
+	}
+	raw := mail.Parse(data)
+	f.Header, f.Structure, f.Size, f.Whole = raw.Message.Header, raw.Structure(), raw.Message.Size, true
+	return []source.Facts{f}, nil
+}
+
+func (s *Session) message(ctx context.Context, uid uint32) ([]byte, source.Facts, error) {
+	var f source.Facts
+	var data []byte
+	err := s.run(ctx, func() error {
+		section := &imaplib.FetchItemBodySection{Peek: true}
+		cmd := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, Flags: true, BodySection: []*imaplib.FetchItemBodySection{section}})
+		for m := cmd.Next(); m != nil; m = cmd.Next() {
+			for item := m.Next(); item != nil; item = m.Next() {
+				switch item := item.(type) {
+				case imapclient.FetchItemDataUID:
+					f.UID = uint32(item.UID)
+				case imapclient.FetchItemDataFlags:
+					for _, flag := range item.Flags {
+						f.Flags = append(f.Flags, string(flag))
+					}
+				case imapclient.FetchItemDataBodySection:
+					if item.Literal == nil {
+						continue
+					}
+					var b bytes.Buffer
+					if _, err := io.Copy(&b, io.LimitReader(item.Literal, maxWhole)); err != nil {
+						return err
+					}
+					if int64(b.Len()) != item.Literal.Size() {
+						cmd.Close()
+						if item.Literal.Size() > maxWhole {
+							return fmt.Errorf("the message has %d MB and its structure cannot be read", item.Literal.Size()>>20)
+						}
+						return io.ErrUnexpectedEOF
+					}
+					data = b.Bytes()
+				}
+			}
+		}
+		return cmd.Close()
+	})
+	if err == nil && data == nil {
+		err = source.ErrGone
+	}
+	return data, f, err
+}
+
+// Part streams one part's content.
+func (s *Session) Part(ctx context.Context, facts *source.Facts, item string) (io.ReadCloser, error) {
+	if facts.Whole {
+		data, _, err := s.message(ctx, facts.UID)
+		if err != nil {
+			return nil, err
+		}
+		r, err := mail.Parse(data).Open(item)
+		if err != nil {
+			return nil, err
+		}
+		return io.NopCloser(r), nil
+	}
+	var section []int
+	for _, n := range strings.FieldsFunc(item, func(r rune) bool { return r == '.' || r == '/' }) {
+		number, err := strconv.Atoi(n)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no part of a message", item)
+		}
+		section = append(section, number)
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	conn := s.guard.Conn
+	p := &part{stop: context.AfterFunc(ctx, func() { conn.Close() })}
+	wanted := &imaplib.FetchItemBodySection{Part: section, Peek: true}
+	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(facts.UID)), &imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
+	for m := p.cmd.Next(); m != nil; m = p.cmd.Next() {
+		for data := m.Next(); data != nil; data = m.Next() {
+			if body, ok := data.(imapclient.FetchItemDataBodySection); ok {
+				p.literal = body.Literal
+				if p.literal == nil { // NIL: the part is empty
+					p.literal = empty{}
+				}
+				p.left = p.literal.Size()
+				return p, nil
+			}
+		}
+	}
+	p.stop()
+	if err := p.cmd.Close(); err != nil {
+		return nil, lost(source.Folders, "reading part "+item, err)
+	}
+	return nil, source.ErrGone
+}
+
+type empty struct{}
+
+func (empty) Read([]byte) (int, error) { return 0, io.EOF }
+func (empty) Size() int64              { return 0 }
+
+type part struct {
+	cmd     *imapclient.FetchCommand
+	literal imaplib.LiteralReader
+	left    int64
+	stop    func() bool
+}
+
+func (p *part) Read(b []byte) (int, error) {
+	n, err := p.literal.Read(b)
+	p.left -= int64(n)
+	if err == io.EOF && p.left > 0 {
+		err = io.ErrUnexpectedEOF // go-imap ends a cut literal cleanly
+	}
+	return n, err
+}
+
+// Close reads to the end of the answer, so that the next command finds a clean line.
+func (p *part) Close() error {
+	_, err := io.Copy(io.Discard, p.literal)
+	closeErr := p.cmd.Close()
+	p.stop()
+	if err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		return lost(source.Connection, "reading a part", err)
+	}
+	return nil
+}
+
+// Changed asks for flags that changed since a mod-sequence (RFC 7162 section 3.1.4.1).
+func (s *Session) Changed(ctx context.Context, since uint64) ([]uint32, error) {
+	if s.noStore || since == 0 {
+		return nil, nil
+	}
+	var uids []uint32
+	err := s.run(ctx, func() error {
+		if err := s.client.Noop().Wait(); err != nil { // a server need not look for news before a FETCH
+			return err
+		}
+		set := imaplib.UIDSet{}
+		set.AddRange(1, 0)
+		cmd := s.client.Fetch(set, &imaplib.FetchOptions{UID: true, Flags: true, ModSeq: true, ChangedSince: since})
+		for m := cmd.Next(); m != nil; m = cmd.Next() {
+			for item := m.Next(); item != nil; item = m.Next() {
+				if uid, ok := item.(imapclient.FetchItemDataUID); ok {
+					uids = append(uids, uint32(uid.UID))
+				}
+			}
+		}
+		return cmd.Close()
+	})
+	if err != nil {
+		return nil, lost(source.Folders, "asking for changed flags", err)
+	}
+	slices.Sort(uids)
+	return slices.Compact(uids), nil
+}
+
+// Pushes says whether the server knows IDLE (RFC 2177).
+func (s *Session) Pushes() bool { return s.client.Caps().Has(imaplib.CapIdle) }
+
+// Wait idles, or sleeps where the server does not know IDLE.
+func (s *Session) Wait(ctx context.Context, longest time.Duration) (source.Event, error) {
+	select {
+	case e := <-s.events:
+		return e, nil
+	default:
+	}
+	timer := time.NewTimer(longest)
+	defer timer.Stop()
+	var e source.Event
+	if !s.Pushes() {
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			return e, ctx.Err()
+		}
+		if err := s.run(ctx, func() error { return s.client.Noop().Wait() }); err != nil {
+			return e, lost(source.Connection, "asking for news", err)
+		}
+		select {
+		case e = <-s.events:
+		default:
+		}
+		return e, nil
+	}
+	err := s.run(ctx, func() error {
+		s.guard.timeout.Store(int64(longest + s.config.timeout()))
+		defer s.guard.timeout.Store(int64(s.config.timeout()))
+		idle, err := s.client.Idle()
+		if err != nil {
+			return err
+		}
+		select {
+		case e = <-s.events:
+		case <-timer.C:
+		case <-ctx.Done():
+		case <-s.client.Closed():
+		}
+		if err := idle.Close(); err != nil {
+			return err
+		}
+		return idle.Wait()
+	})
+	if err != nil && ctx.Err() == nil {
+		return e, lost(source.Connection, "waiting for new mail", err)
+	}
+	return e, err
+}
+
+// Close ends the connection at once: nothing is pending that a farewell would save.
+func (s *Session) Close() error {
+	if s.guard == nil {
+		return nil
+	}
+	err := s.guard.Conn.Close()
+	s.client.Close()
+	return err
+}
+
+func uidSet(uids []uint32) imaplib.UIDSet {
+	var set imaplib.UIDSet
+	for _, u := range uids {
+		set.AddNum(imaplib.UID(u))
+	}
+	return set
+}

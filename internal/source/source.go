@@ -1,0 +1,130 @@
+// Package source is what every kind of mailbox offers to the engine: messages
+// are listed cheaply first, and parts are read only where a rule takes them.
+// Nothing in it ever changes a mailbox.
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"inktray.example/inktray/internal/core/mail"
+)
+
+// Folder is a mail folder.
+type Folder struct {
+	Path       string `json:"path"` // "/" between levels; the inbox is "INBOX"
+	Role       string `json:"role"` // inbox, archive, drafts, sent, junk, trash, all, flagged or ""
+	Selectable bool   `json:"selectable"`
+}
+
+// State is what a folder says of itself when it is opened (RFC 9051 section 2.3.1.1).
+type State struct {
+	UIDValidity uint32
+	UIDNext     uint32 // the next message will have this UID or a higher one
+	Messages    uint32
+	ModSeq      uint64 // highest mod-sequence (RFC 7162); 0 where the server has none
+}
+
+// Facts are what is kept of a message without reading its contents.
+type Facts struct {
+	UID       uint32
+	Received  time.Time
+	Size      int64
+	Flags     []string
+	Header    mail.Header // the fields of mail.HeaderFields
+	Structure mail.Structure
+	Whole     bool // the server's account of the structure was unusable; parts are read from the whole message
+}
+
+// Message makes the facts into a message.
+func (f *Facts) Message(folder string) *mail.Message {
+	m := mail.New(f.Header, &f.Structure)
+	m.Received, m.Size, m.Flags, m.Folder = f.Received, f.Size, f.Flags, folder
+	return m
+}
+
+// Query narrows a folder's messages. Zero values narrow nothing.
+type Query struct {
+	From, To uint32    // UIDs, both included; To 0 is the last
+	Since    time.Time // received on this day or later; wide by a day, since servers have zones of their own
+	Keywords []string  // any of these keywords or flags
+}
+
+// Event is something that the server announced.
+type Event struct {
+	At      time.Time // when the announcement arrived
+	Arrived bool      // messages came
+	Flags   bool      // flags changed
+}
+
+// Session is one connection to a mailbox. It is for one goroutine. Every call
+// ends by a deadline even where the server is silent. After an error that is
+// not ErrGone the session may be unusable: close it and open another.
+type Session interface {
+	// Folders lists the mailbox's folders.
+	Folders(ctx context.Context) ([]Folder, error)
+	// Open opens a folder for reading only. The other calls are about it.
+	Open(ctx context.Context, folder string) (State, error)
+	// UIDs lists messages in ascending order.
+	UIDs(ctx context.Context, q Query) ([]uint32, error)
+	// Facts reads the facts of messages, in the order of their UIDs. Those that
+	// are gone by now are missing from the answer.
+	Facts(ctx context.Context, uids []uint32) ([]Facts, error)
+	// Part opens one part's content, still in its transfer encoding. A stream
+	// that was cut ends with io.ErrUnexpectedEOF. It must be closed before the
+	// next call.
+	Part(ctx context.Context, facts *Facts, item string) (io.ReadCloser, error)
+	// Changed lists messages whose flags changed after the mod-sequence.
+	Changed(ctx context.Context, since uint64) ([]uint32, error)
+	// Wait returns when the server announces something, or after the longest
+	// time; the zero Event then. Pushes says whether it can announce at all:
+	// otherwise Wait only asks at its end.
+	Wait(ctx context.Context, longest time.Duration) (Event, error)
+	Pushes() bool
+	io.Closer
+}
+
+// ErrGone says that the message is no longer in the folder.
+var ErrGone = errors.New("the message is no longer in the folder")
+
+// Step is a stage of reaching a mailbox, in the order in which they happen.
+type Step string
+
+// The steps.
+const (
+	NameLookup Step = "name lookup"
+	Connection Step = "connection"
+	Encryption Step = "encryption"
+	SignIn     Step = "sign-in"
+	Folders    Step = "folders"
+	Push       Step = "push"
+)
+
+// Error is a failure to reach a mailbox, with what to do about it.
+type Error struct {
+	Step    Step
+	Problem string // a sentence without its full stop
+	Advice  string // what to do
+	Lasting bool   // trying again without a change will not help
+	Err     error
+}
+
+func (e *Error) Error() string {
+	if e.Advice == "" {
+		return fmt.Sprintf("%s: %s", e.Step, e.Problem)
+	}
+	return fmt.Sprintf("%s: %s. %s", e.Step, e.Problem, e.Advice)
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// Check is one line of a mailbox's check.
+type Check struct {
+	Step   Step   `json:"step"`
+	OK     bool   `json:"ok"`
+	Detail string `json:"detail"`
+	Advice string `json:"advice,omitempty"`
+}

@@ -1,0 +1,7 @@
+//go:build !linux
+
+package testbed
+
+import "os/exec"
+
+func dieWithParent(*exec.Cmd) {}

@@ -1,0 +1,237 @@
+// Package testbed starts real servers for tests, on loopback only, and ends
+// them with the test.
+package testbed
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	imaplib "github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
+)
+
+// Dovecot is a running Dovecot with any number of users, each with the password "pw".
+type Dovecot struct {
+	Host        string
+	IMAP, IMAPS int // ports: STARTTLS or none, and TLS
+	Roots       *x509.CertPool
+	dir         string
+	process     *exec.Cmd
+	config      string
+	t           testing.TB
+}
+
+const dovecotConfig = `
+base_dir = $D/run
+state_dir = $D/state
+log_path = $D/dovecot.log
+listen = 127.0.0.1
+protocols = imap
+default_internal_user = root
+default_internal_group = root
+mail_uid = 5000
+mail_gid = 5000
+mail_home = $D/home/%u
+mail_location = maildir:~/Maildir
+mail_max_userip_connections = 1000
+disable_plaintext_auth = no
+auth_failure_delay = 0
+auth_mechanisms = plain login
+ssl = yes
+ssl_cert = <$D/tls.crt
+ssl_key = <$D/tls.key
+passdb {
+  driver = static
+  args = password=pw
+}
+userdb {
+  driver = static
+  args = allow_all_users=yes
+}
+namespace inbox {
+  inbox = yes
+  separator = $SEPARATOR
+  mailbox Drafts {
+    special_use = \Drafts
+    auto = create
+  }
+  mailbox Archive {
+    special_use = \Archive
+    auto = create
+  }
+}
+service imap-login {
+  inet_listener imap {
+    port = $IMAP
+  }
+  inet_listener imaps {
+    port = $SIMAP
+  }
+}
+service anvil {
+  unix_listener anvil-auth-penalty {
+    mode = 0
+  }
+}
+`
+
+// StartDovecot starts a server. Where Dovecot is not installed or the test does
+// not run as root, the test is left out and says so.
+func StartDovecot(t testing.TB) *Dovecot {
+	t.Helper()
+	if _, err := exec.LookPath("dovecot"); err != nil || os.Getuid() != 0 {
+		t.Skip("LEFT OUT: a real IMAP server is needed: install dovecot-imapd and run as root")
+	}
+	dir, err := os.MkdirTemp("/tmp", "dc") // its sockets need a short path
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := &Dovecot{Host: "localhost", dir: dir, t: t, IMAP: FreePort(t), IMAPS: FreePort(t)}
+	t.Cleanup(func() { d.Stop(); os.RemoveAll(dir) })
+	for _, sub := range []string{"", "run", "state", "home"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chown(filepath.Join(dir, "home"), 5000, 5000); err != nil {
+		t.Fatal(err)
+	}
+	certificate, key, roots := Certificate(t)
+	d.Roots = roots
+	text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$SEPARATOR", "/").Replace(dovecotConfig)
+	d.config = filepath.Join(dir, "dovecot.conf")
+	for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "dovecot.conf": text} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d.Start()
+	return d
+}
+
+// Start starts the server, for the first time or again after Stop.
+func (d *Dovecot) Start() {
+	d.t.Helper()
+	d.process = exec.Command("dovecot", "-F", "-c", d.config)
+	dieWithParent(d.process)
+	if err := d.process.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", d.IMAP), time.Second)
+		if err == nil {
+			buf := make([]byte, 4)
+			conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+			_, err = conn.Read(buf)
+			conn.Close()
+			if err == nil {
+				return
+			}
+		}
+		if time.Now().After(deadline) {
+			log, _ := os.ReadFile(filepath.Join(d.dir, "dovecot.log"))
+			d.t.Fatalf("Dovecot does not answer: %v\n%s", err, log)
+		}
+		<-time.After(20 * time.Millisecond)
+	}
+}
+
+// Stop kills the server and everyone's connection.
+func (d *Dovecot) Stop() {
+	if d.process == nil {
+		return
+	}
+	d.process.Process.Kill()
+	d.process.Wait()
+	d.process = nil
+}
+
+// Client signs in as a user, for putting messages in and moving them about.
+func (d *Dovecot) Client(user string) *imapclient.Client {
+	d.t.Helper()
+	c, err := imapclient.DialInsecure(fmt.Sprintf("127.0.0.1:%d", d.IMAP), nil)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	d.t.Cleanup(func() { c.Close() })
+	if err := c.Login(user, "pw").Wait(); err != nil {
+		d.t.Fatal(err)
+	}
+	return c
+}
+
+// Append puts a message into a folder and returns its UID.
+func Append(t testing.TB, c *imapclient.Client, folder string, raw []byte, received time.Time, flags ...imaplib.Flag) uint32 {
+	t.Helper()
+	cmd := c.Append(folder, int64(len(raw)), &imaplib.AppendOptions{Flags: flags, Time: received})
+	if _, err := cmd.Write(raw); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Close(); err != nil {
+		t.Fatal(err)
+	}
+	data, err := cmd.Wait()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return uint32(data.UID)
+}
+
+// FreePort finds a port on loopback that is free now.
+func FreePort(t testing.TB) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// Certificate makes a certificate for localhost and a pool that trusts it.
+func Certificate(t testing.TB) (certificate, key []byte, roots *x509.CertPool) {
+	t.Helper()
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "localhost"}, DNSNames: []string{"localhost"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	keyDER, err := x509.MarshalECPrivateKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	certificate = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	key = pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER})
+	if _, err := tls.X509KeyPair(certificate, key); err != nil {
+		t.Fatal(err)
+	}
+	roots = x509.NewCertPool()
+	roots.AppendCertsFromPEM(certificate)
+	return certificate, key, roots
+}
