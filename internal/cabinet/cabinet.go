@@ -1,0 +1,81 @@
+// Package cabinet is what every place for files offers to the engine: content
+// is staged first, and gets its final name by a step that cannot overwrite.
+package cabinet
+
+import (
+	"context"
+	"errors"
+	"io"
+	"time"
+)
+
+// Reserved is the folder in which a cabinet keeps its own things: the identity
+// file and what is being staged. Rules cannot file there.
+const Reserved = ".inktray"
+
+// Content is what was written or found: size in octets and checksum.
+type Content struct {
+	Size   int64
+	SHA256 [32]byte
+}
+
+// Spot is the exact place for a wanted name. Folders that are there already and
+// differ from the wanted ones only in case or Unicode form are used.
+type Spot struct {
+	Path  string // with "/" between levels
+	Taken bool   // a file of that name, or one that counts as the same, is there
+	By    string // path of that file
+}
+
+// Cabinet is a place for files. It may be used by several goroutines at once,
+// and several programs may write to the same place.
+type Cabinet interface {
+	// Check proves that this is the cabinet that it was: there, with its
+	// identity file, and writable. It leaves nothing behind.
+	Check(ctx context.Context) error
+	// Stage streams content into a temporary object called id and flushes it.
+	// A leftover of the same id is replaced. Nothing shows under a final name.
+	Stage(ctx context.Context, id string, received time.Time, r io.Reader) (Content, error)
+	// Resolve finds the exact place for folders and a file name.
+	Resolve(ctx context.Context, folders []string, file string) (Spot, error)
+	// Commit gives the staged object its final name, making folders as needed,
+	// and flushes. It never overwrites: ErrTaken where the name is there, even
+	// when several writers want it at once.
+	Commit(ctx context.Context, id, path string) error
+	// Staged says whether the temporary object is still there and has not got
+	// its final name.
+	Staged(ctx context.Context, id string) (bool, error)
+	// Discard removes a temporary object; none is no error.
+	Discard(ctx context.Context, id string) error
+	// Leftovers lists the temporary objects.
+	Leftovers(ctx context.Context) ([]string, error)
+	// Sum reads a file and returns its size and checksum; ErrMissing where
+	// there is none.
+	Sum(ctx context.Context, path string) (Content, error)
+	// Open opens a file for reading; ErrMissing where there is none.
+	Open(ctx context.Context, path string) (io.ReadCloser, error)
+	io.Closer
+}
+
+// Errors that callers tell apart.
+var (
+	ErrTaken   = errors.New("the name is taken")
+	ErrMissing = errors.New("the file is not there")
+)
+
+// Error is a failure of a cabinet, with what to do about it.
+type Error struct {
+	Problem string // a sentence without its full stop
+	Advice  string
+	Lasting bool // of the item, not of the cabinet: trying again will not help
+	Err     error
+}
+
+func (e *Error) Error() string {
+	if e.Advice == "" {
+		return e.Problem
+	}
+	return e.Problem + ". " + e.Advice
+}
+
+func (e *Error) Unwrap() error { return e.Err }

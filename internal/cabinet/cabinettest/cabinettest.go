@@ -1,0 +1,244 @@
+// Package cabinettest is the conformance suite of cabinets: every kind must
+// keep these promises, against a real server where it has one.
+package cabinettest
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"testing"
+	"testing/iotest"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet"
+)
+
+// Place is an empty cabinet under test, and ways to look at it and change it
+// from outside.
+type Place struct {
+	Cabinet  cabinet.Cabinet
+	Files    func(t *testing.T) map[string]string // path to contents, without the cabinet's own folder
+	Put      func(t *testing.T, path, content string)
+	Modified func(t *testing.T, path string) time.Time // nil where files have no time
+	Unmount  func(t *testing.T)                        // leaves an empty folder in its place; nil where there is no such thing
+}
+
+var received = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
+
+// Run proves what every cabinet promises.
+func Run(t *testing.T, open func(t *testing.T) Place) {
+	ctx := t.Context()
+	stage := func(t *testing.T, c cabinet.Cabinet, id, content string) cabinet.Content {
+		t.Helper()
+		got, err := c.Stage(ctx, id, received, strings.NewReader(content))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return got
+	}
+	only := func(t *testing.T, p Place, want map[string]string) {
+		t.Helper()
+		got := p.Files(t)
+		for name, content := range want {
+			if got[name] != content {
+				t.Errorf("%s holds %.40q, want %.40q", name, got[name], content)
+			}
+		}
+		if len(got) != len(want) {
+			t.Errorf("%d files, want %d: %v", len(got), len(want), got)
+		}
+	}
+
+	t.Run("what is staged is filed whole, with its checksum and time", func(t *testing.T) {
+		p := open(t)
+		content := strings.Repeat("readings;", 100_000)
+		got, err := p.Cabinet.Stage(ctx, "a1", received, iotest.HalfReader(strings.NewReader(content)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got.Size != int64(len(content)) || got.SHA256 != sha256.Sum256([]byte(content)) {
+			t.Errorf("staged %d octets %x", got.Size, got.SHA256)
+		}
+		only(t, p, nil) // nothing is half-visible
+		if err := p.Cabinet.Commit(ctx, "a1", "Gauges/2026/05 May/st3.csv"); err != nil {
+			t.Fatal(err)
+		}
+		only(t, p, map[string]string{"Gauges/2026/05 May/st3.csv": content})
+		if p.Modified != nil {
+			if at := p.Modified(t, "Gauges/2026/05 May/st3.csv"); !at.Equal(received) {
+				t.Errorf("the file's time is %v, want %v", at, received)
+			}
+		}
+		if sum, err := p.Cabinet.Sum(ctx, "Gauges/2026/05 May/st3.csv"); err != nil || sum != got {
+			t.Errorf("read back %+v, %v", sum, err)
+		}
+		r, err := p.Cabinet.Open(ctx, "Gauges/2026/05 May/st3.csv")
+		if err != nil {
+			t.Fatal(err)
+		}
+		back, _ := io.ReadAll(r)
+		r.Close()
+		if !bytes.Equal(back, []byte(content)) {
+			t.Error("other contents came back")
+		}
+	})
+
+	t.Run("a taken name is never overwritten", func(t *testing.T) {
+		p := open(t)
+		p.Put(t, "A/plan.pdf", "by hand")
+		stage(t, p.Cabinet, "b1", "mine")
+		if err := p.Cabinet.Commit(ctx, "b1", "A/plan.pdf"); !errors.Is(err, cabinet.ErrTaken) {
+			t.Errorf("commit: %v, want ErrTaken", err)
+		}
+		if still, err := p.Cabinet.Staged(ctx, "b1"); err != nil || !still {
+			t.Errorf("the staged object is gone: %v", err)
+		}
+		if err := p.Cabinet.Commit(ctx, "b1", "A/plan (2).pdf"); err != nil {
+			t.Error(err)
+		}
+		only(t, p, map[string]string{"A/plan.pdf": "by hand", "A/plan (2).pdf": "mine"})
+	})
+
+	t.Run("of many writers at once one wins and the others are told", func(t *testing.T) {
+		p := open(t)
+		for round := range 5 {
+			const writers = 8
+			name := fmt.Sprintf("Race/%d/plan.pdf", round)
+			errs := make([]error, writers)
+			for i := range writers {
+				stage(t, p.Cabinet, fmt.Sprintf("r%d-%d", round, i), fmt.Sprint("writer ", i))
+			}
+			var all sync.WaitGroup
+			for i := range writers {
+				all.Go(func() { errs[i] = p.Cabinet.Commit(ctx, fmt.Sprintf("r%d-%d", round, i), name) })
+			}
+			all.Wait()
+			winner := -1
+			for i, err := range errs {
+				switch {
+				case err == nil && winner >= 0:
+					t.Errorf("writers %d and %d both won", winner, i)
+				case err == nil:
+					winner = i
+				case !errors.Is(err, cabinet.ErrTaken):
+					t.Errorf("writer %d: %v", i, err)
+				}
+			}
+			if winner < 0 {
+				t.Fatal("nobody won")
+			}
+			if got := p.Files(t)[name]; got != fmt.Sprint("writer ", winner) {
+				t.Errorf("%q is there, but writer %d won", got, winner)
+			}
+			for i := range writers {
+				if err := p.Cabinet.Discard(ctx, fmt.Sprintf("r%d-%d", round, i)); err != nil {
+					t.Error(err)
+				}
+			}
+		}
+	})
+
+	t.Run("names that differ only in case or Unicode form are the same name", func(t *testing.T) {
+		p := open(t)
+		p.Put(t, "Berths/Café.pdf", "there")
+		spot, err := p.Cabinet.Resolve(ctx, []string{"BERTHS"}, "cafe\u0301.PDF")
+		if err != nil || !spot.Taken || spot.By != "Berths/Café.pdf" {
+			t.Errorf("%+v, %v", spot, err)
+		}
+		spot, err = p.Cabinet.Resolve(ctx, []string{"berths", "New"}, "x.pdf")
+		if err != nil || spot.Taken || spot.Path != "Berths/New/x.pdf" {
+			t.Errorf("%+v, %v", spot, err)
+		}
+		stage(t, p.Cabinet, "c1", "new")
+		if err := p.Cabinet.Commit(ctx, "c1", spot.Path); err != nil {
+			t.Fatal(err)
+		}
+		if spot, err = p.Cabinet.Resolve(ctx, []string{"berths", "new"}, "X.pdf"); err != nil || !spot.Taken {
+			t.Errorf("after the commit: %+v, %v", spot, err)
+		}
+	})
+
+	t.Run("a stream that breaks leaves nothing", func(t *testing.T) {
+		p := open(t)
+		broken := io.MultiReader(strings.NewReader("half"), iotest.ErrReader(io.ErrUnexpectedEOF))
+		if _, err := p.Cabinet.Stage(ctx, "d1", received, broken); !errors.Is(err, io.ErrUnexpectedEOF) {
+			t.Errorf("got %v", err)
+		}
+		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+			t.Errorf("left over: %v, %v", left, err)
+		}
+		ended, cancel := context.WithCancel(ctx)
+		cancel()
+		if _, err := p.Cabinet.Stage(ended, "d2", received, strings.NewReader("x")); !errors.Is(err, context.Canceled) {
+			t.Errorf("with an ended context: %v", err)
+		}
+	})
+
+	t.Run("leftovers are known and can be swept", func(t *testing.T) {
+		p := open(t)
+		stage(t, p.Cabinet, "e1", "x")
+		stage(t, p.Cabinet, "e1", "staged again")
+		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 1 || left[0] != "e1" {
+			t.Errorf("left over: %v, %v", left, err)
+		}
+		for range 2 {
+			if err := p.Cabinet.Discard(ctx, "e1"); err != nil {
+				t.Error(err)
+			}
+		}
+		if still, err := p.Cabinet.Staged(ctx, "e1"); err != nil || still {
+			t.Errorf("staged after the sweep: %v, %v", still, err)
+		}
+		if err := p.Cabinet.Commit(ctx, "e1", "A/x"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("commit of nothing: %v", err)
+		}
+	})
+
+	t.Run("no path leaves the cabinet or enters its own folder", func(t *testing.T) {
+		p := open(t)
+		stage(t, p.Cabinet, "f1", "x")
+		for _, name := range []string{"../x", "a/../../x", "/x", "a//x", "", ".", ".inktray/x", ".INKTRAY/staging/x", "a/./x"} {
+			if err := p.Cabinet.Commit(ctx, "f1", name); err == nil {
+				t.Errorf("%q was taken", name)
+			}
+		}
+		if _, err := p.Cabinet.Resolve(ctx, []string{".."}, "x"); err == nil {
+			t.Error("a folder above was resolved")
+		}
+		only(t, p, nil)
+	})
+
+	t.Run("what is not there is told", func(t *testing.T) {
+		p := open(t)
+		if _, err := p.Cabinet.Sum(ctx, "A/none.pdf"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("sum: %v", err)
+		}
+		if _, err := p.Cabinet.Open(ctx, "none.pdf"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("open: %v", err)
+		}
+	})
+
+	t.Run("a cabinet knows itself", func(t *testing.T) {
+		p := open(t)
+		if err := p.Cabinet.Check(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+			t.Errorf("the check left %v (%v)", left, err)
+		}
+		only(t, p, nil)
+		if p.Unmount == nil {
+			return
+		}
+		p.Unmount(t)
+		var e *cabinet.Error
+		if err := p.Cabinet.Check(ctx); !errors.As(err, &e) || e.Advice == "" {
+			t.Errorf("an empty folder passed for the cabinet: %v", err)
+		}
+	})
+}

@@ -1,0 +1,82 @@
+package local
+
+import (
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// File is a file being written.
+type File interface {
+	io.Writer
+	Sync() error
+	Close() error
+}
+
+// FS is what a local cabinet needs of a file system. Names have "/" between
+// levels and never leave the root.
+type FS interface {
+	Mkdir(name string) error
+	Create(name string) (File, error) // fails where the name is there
+	Open(name string) (io.ReadCloser, error)
+	Publish(from, to string) error // moves a file and fails where the name is there
+	Remove(name string) error
+	Lstat(name string) (fs.FileInfo, error)
+	ReadDir(name string) ([]fs.DirEntry, error)
+	SyncDir(name string) error
+	Chtimes(name string, at time.Time) error
+	Close() error
+}
+
+// rootFS is a folder of the operating system, which no path can leave, not even
+// by a symbolic link.
+type rootFS struct{ root *os.Root }
+
+// Root opens a folder of the operating system.
+func Root(path string) (FS, error) {
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, err
+	}
+	return rootFS{root}, nil
+}
+
+func (f rootFS) Mkdir(name string) error { return f.root.Mkdir(filepath.FromSlash(name), 0o777) }
+
+func (f rootFS) Create(name string) (File, error) {
+	return f.root.OpenFile(filepath.FromSlash(name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+}
+
+func (f rootFS) Open(name string) (io.ReadCloser, error) {
+	return f.root.Open(filepath.FromSlash(name))
+}
+func (f rootFS) Remove(name string) error { return f.root.Remove(filepath.FromSlash(name)) }
+func (f rootFS) Close() error             { return f.root.Close() }
+
+func (f rootFS) Lstat(name string) (fs.FileInfo, error) {
+	return f.root.Lstat(filepath.FromSlash(name))
+}
+
+func (f rootFS) Chtimes(name string, at time.Time) error {
+	return f.root.Chtimes(filepath.FromSlash(name), at, at)
+}
+
+func (f rootFS) ReadDir(name string) ([]fs.DirEntry, error) {
+	d, err := f.root.Open(filepath.FromSlash(name))
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	return d.ReadDir(-1)
+}
+
+// link publishes by a second name: it fails where the name is there, on every
+// file system that has links.
+func (f rootFS) link(from, to string) error {
+	if err := f.root.Link(filepath.FromSlash(from), filepath.FromSlash(to)); err != nil {
+		return err
+	}
+	return f.Remove(from)
+}

@@ -1,0 +1,517 @@
+// Package local keeps files in a folder of this machine or on a mounted share.
+// It never overwrites and never leaves its folder.
+package local
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/safename"
+)
+
+const (
+	identityFile = cabinet.Reserved + "/cabinet.json"
+	staging      = cabinet.Reserved + "/staging"
+)
+
+type identity struct {
+	ID   string    `json:"id"`
+	Made time.Time `json:"made"`
+	Note string    `json:"note"`
+}
+
+// Prepare makes a folder into a cabinet, or finds that it is one, and returns
+// the cabinet's identity. The folder itself is made where its parent is there.
+func Prepare(folder string, now time.Time) (id string, err error) {
+	if !path.IsAbs(folder) && !strings.Contains(folder, `:\`) {
+		return "", &cabinet.Error{Problem: fmt.Sprintf("%q is not a whole path", folder), Advice: "Write the folder's path from the root on, such as /srv/harbour-files.", Lasting: true}
+	}
+	if err := os.Mkdir(folder, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
+		return "", explain(err, "making the folder "+folder)
+	}
+	root, err := Root(folder)
+	if err != nil {
+		return "", explain(err, "opening the folder "+folder)
+	}
+	defer root.Close()
+	if found, err := readIdentity(root); err == nil {
+		return found.ID, nil
+	}
+	for _, dir := range []string{cabinet.Reserved, staging} {
+		if err := root.Mkdir(dir); err != nil && !errors.Is(err, fs.ErrExist) {
+			return "", explain(err, "preparing the folder "+folder)
+		}
+	}
+	made := identity{ID: strings.ToLower(rand.Text()), Made: now.UTC().Truncate(time.Second), Note: "Ink Tray knows its cabinet by this file. Leave it here."}
+	data, err := json.MarshalIndent(made, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	f, err := root.Create(identityFile)
+	if err != nil {
+		return "", explain(err, "preparing the folder "+folder)
+	}
+	_, err = f.Write(append(data, '\n'))
+	err = errors.Join(err, f.Sync(), f.Close(), root.SyncDir(cabinet.Reserved), root.SyncDir("."))
+	if err != nil {
+		return "", explain(err, "preparing the folder "+folder)
+	}
+	return made.ID, nil
+}
+
+func readIdentity(root FS) (identity, error) {
+	var found identity
+	f, err := root.Open(identityFile)
+	if err != nil {
+		return found, err
+	}
+	defer f.Close()
+	return found, json.NewDecoder(io.LimitReader(f, 64<<10)).Decode(&found)
+}
+
+// Cabinet is a folder of this machine.
+type Cabinet struct {
+	id   string
+	name string // the folder's path, for sentences
+	open func() (FS, error)
+
+	mutex sync.Mutex
+	fs    FS
+	names map[string]*listing
+}
+
+// listing remembers a folder's names in their folded form for as long as the
+// folder's own time has not changed.
+type listing struct {
+	changed time.Time
+	names   map[string]string // folded to real
+}
+
+// maxListings bounds how many folders are remembered.
+const maxListings = 256
+
+// New gives the cabinet in a folder, by the identity that Prepare returned.
+// The folder is opened at first use, so that a share may be mounted later.
+func New(folder, id string) *Cabinet {
+	return On(folder, id, func() (FS, error) { return Root(folder) })
+}
+
+// On gives a cabinet on any file system.
+func On(name, id string, open func() (FS, error)) *Cabinet {
+	return &Cabinet{id: id, name: name, open: open, names: map[string]*listing{}}
+}
+
+// root opens the folder anew where it is not open or no longer the one it was.
+func (c *Cabinet) root() (FS, error) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if c.fs != nil {
+		return c.fs, nil
+	}
+	opened, err := c.open()
+	if err != nil {
+		return nil, explain(err, "opening the folder "+c.name)
+	}
+	c.fs = opened
+	return opened, nil
+}
+
+func (c *Cabinet) forget() {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if c.fs != nil {
+		c.fs.Close()
+		c.fs = nil
+	}
+	clear(c.names)
+}
+
+// Close lets go of the folder.
+func (c *Cabinet) Close() error {
+	c.forget()
+	return nil
+}
+
+// Check opens the folder anew, so that a share that was unmounted meanwhile is
+// seen as what it is: an empty folder.
+func (c *Cabinet) Check(context.Context) error {
+	c.forget()
+	root, err := c.root()
+	if err != nil {
+		return err
+	}
+	found, err := readIdentity(root)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return &cabinet.Error{Problem: fmt.Sprintf("the folder %s is there, but its identity file %s is not", c.name, identityFile), Advice: "Perhaps a share is not mounted. If the folder was emptied on purpose, add the cabinet anew."}
+	case err != nil:
+		return explain(err, "reading the identity of "+c.name)
+	case found.ID != c.id:
+		return &cabinet.Error{Problem: fmt.Sprintf("the folder %s belongs to another cabinet", c.name), Advice: "Perhaps another share is mounted there. Mount the right one, or add this one as a cabinet of its own."}
+	}
+	if err := root.Mkdir(staging); err != nil && !errors.Is(err, fs.ErrExist) {
+		return explain(err, "writing to "+c.name)
+	}
+	probe := staging + "/check-" + strings.ToLower(rand.Text())
+	f, err := root.Create(probe)
+	if err != nil {
+		return explain(err, "writing to "+c.name)
+	}
+	_, err = f.Write([]byte("check"))
+	if err := errors.Join(err, f.Close(), root.Remove(probe)); err != nil {
+		return explain(err, "writing to "+c.name)
+	}
+	return nil
+}
+
+func temporary(id string) string { return staging + "/" + id + ".part" }
+
+// Stage writes, flushes the file and the entry that names it, and only then
+// returns: a temporary object that the journal speaks of outlives a power cut.
+func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io.Reader) (cabinet.Content, error) {
+	var content cabinet.Content
+	root, err := c.root()
+	if err != nil {
+		return content, err
+	}
+	name := temporary(id)
+	f, err := root.Create(name)
+	if errors.Is(err, fs.ErrExist) {
+		if err := root.Remove(name); err != nil {
+			return content, explain(err, "replacing an unfinished file")
+		}
+		f, err = root.Create(name)
+	}
+	if err != nil {
+		return content, explain(err, "writing to "+c.name)
+	}
+	sum := sha256.New()
+	buf := copyBuffers.Get().(*[]byte)
+	defer copyBuffers.Put(buf)
+	source := &readError{r: r, ctx: ctx}
+	content.Size, err = io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, sum)}, source, *buf)
+	if err == nil && !received.IsZero() {
+		err = root.Chtimes(name, received)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	if err == nil {
+		err = root.SyncDir(staging)
+	}
+	if err != nil {
+		root.Remove(name)
+		if source.err != nil {
+			return content, source.err // the mailbox failed, not the cabinet
+		}
+		return content, explain(err, "writing to "+c.name)
+	}
+	sum.Sum(content.SHA256[:0])
+	return content, nil
+}
+
+var copyBuffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
+
+// readError remembers whether it was the reading that failed.
+type readError struct {
+	r   io.Reader
+	ctx context.Context
+	err error
+}
+
+func (r *readError) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		r.err = err
+		return 0, err
+	}
+	n, err := r.r.Read(p)
+	if err != nil && err != io.EOF {
+		r.err = err
+	}
+	return n, err
+}
+
+// clean refuses what could not have come from a plan.
+func clean(name string) error {
+	for _, s := range strings.Split(name, "/") {
+		if s == "" || s == "." || s == ".." || len(s) > safename.MaxSegment || strings.ContainsAny(s, "\x00\\") {
+			return &cabinet.Error{Problem: fmt.Sprintf("%q cannot be a path in a cabinet", name), Lasting: true}
+		}
+	}
+	if first, _, _ := strings.Cut(name, "/"); safename.Fold(first) == safename.Fold(cabinet.Reserved) {
+		return &cabinet.Error{Problem: fmt.Sprintf("%q is the cabinet's own folder", cabinet.Reserved), Advice: "Choose another folder in the rule.", Lasting: true}
+	}
+	return nil
+}
+
+// Resolve walks down the folders that are there.
+func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cabinet.Spot, error) {
+	if err := clean(path.Join(path.Join(folders...), file)); err != nil {
+		return cabinet.Spot{}, err
+	}
+	root, err := c.root()
+	if err != nil {
+		return cabinet.Spot{}, err
+	}
+	at, exists := ".", true
+	for _, f := range folders {
+		if exists {
+			real, ok, err := c.find(root, at, f)
+			if err != nil {
+				return cabinet.Spot{}, explain(err, "looking into "+c.name)
+			}
+			if ok {
+				info, err := root.Lstat(path.Join(at, real))
+				if err == nil && !info.IsDir() && info.Mode()&fs.ModeSymlink == 0 {
+					return cabinet.Spot{}, &cabinet.Error{Problem: fmt.Sprintf("%q is a file, so it cannot be a folder", path.Join(at, real)), Advice: "Rename the file, or change the rule's folder.", Lasting: true}
+				}
+				f = real
+			}
+			exists = ok
+		}
+		at = path.Join(at, f)
+	}
+	spot := cabinet.Spot{Path: path.Join(at, file)}
+	if exists {
+		real, ok, err := c.find(root, at, file)
+		if err != nil {
+			return spot, explain(err, "looking into "+c.name)
+		}
+		if ok {
+			spot.Taken, spot.By = true, path.Join(at, real)
+		}
+	}
+	return spot, nil
+}
+
+// find looks for a name in a folder, without regard to case and Unicode form.
+func (c *Cabinet) find(root FS, folder, name string) (real string, ok bool, err error) {
+	if _, err := root.Lstat(path.Join(folder, name)); err == nil {
+		return name, true, nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return "", false, err
+	}
+	info, err := root.Lstat(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", false, nil
+	}
+	if err != nil {
+		return "", false, err
+	}
+	c.mutex.Lock()
+	l := c.names[folder]
+	c.mutex.Unlock()
+	if l == nil || !l.changed.Equal(info.ModTime()) {
+		entries, err := root.ReadDir(folder)
+		if err != nil {
+			return "", false, err
+		}
+		l = &listing{changed: info.ModTime(), names: make(map[string]string, len(entries))}
+		for _, e := range entries {
+			l.names[safename.Fold(e.Name())] = e.Name()
+		}
+		c.remember(folder, l)
+	}
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	real, ok = l.names[safename.Fold(name)]
+	return real, ok, nil
+}
+
+func (c *Cabinet) remember(folder string, l *listing) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if len(c.names) >= maxListings {
+		clear(c.names)
+	}
+	c.names[folder] = l
+}
+
+// Commit makes the folders, flushing each new one, publishes, and flushes.
+func (c *Cabinet) Commit(_ context.Context, id, name string) error {
+	if err := clean(name); err != nil {
+		return err
+	}
+	root, err := c.root()
+	if err != nil {
+		return err
+	}
+	folder := path.Dir(name)
+	if err := mkdirs(root, folder); err != nil {
+		return explain(err, "making the folder "+folder)
+	}
+	err = root.Publish(temporary(id), name)
+	if errors.Is(err, fs.ErrExist) {
+		return cabinet.ErrTaken
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return cabinet.ErrMissing
+	}
+	if err != nil {
+		return explain(err, "naming the file "+name)
+	}
+	if err := errors.Join(root.SyncDir(folder), root.SyncDir(staging)); err != nil {
+		return explain(err, "flushing "+folder)
+	}
+	c.mutex.Lock()
+	if l := c.names[folder]; l != nil {
+		if info, err := root.Lstat(folder); err == nil {
+			l.names[safename.Fold(path.Base(name))] = path.Base(name)
+			l.changed = info.ModTime()
+		}
+	}
+	c.mutex.Unlock()
+	return nil
+}
+
+func mkdirs(root FS, folder string) error {
+	if folder == "." {
+		return nil
+	}
+	if info, err := root.Lstat(folder); err == nil && info.IsDir() {
+		return nil
+	}
+	parent := path.Dir(folder)
+	if err := mkdirs(root, parent); err != nil {
+		return err
+	}
+	if err := root.Mkdir(folder); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return root.SyncDir(parent)
+}
+
+// Staged says whether the temporary object still waits for its name. One that
+// has a second name already was committed: only its first name was left over.
+func (c *Cabinet) Staged(_ context.Context, id string) (bool, error) {
+	root, err := c.root()
+	if err != nil {
+		return false, err
+	}
+	info, err := root.Lstat(temporary(id))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, explain(err, "looking for an unfinished file")
+	}
+	return links(info) < 2, nil
+}
+
+// Discard removes a temporary object.
+func (c *Cabinet) Discard(_ context.Context, id string) error {
+	root, err := c.root()
+	if err != nil {
+		return err
+	}
+	if err := root.Remove(temporary(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return explain(err, "removing an unfinished file")
+	}
+	return nil
+}
+
+// Leftovers lists what lies in the staging folder.
+func (c *Cabinet) Leftovers(context.Context) ([]string, error) {
+	root, err := c.root()
+	if err != nil {
+		return nil, err
+	}
+	entries, err := root.ReadDir(staging)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, explain(err, "looking for unfinished files")
+	}
+	var ids []string
+	for _, e := range entries {
+		if id, ok := strings.CutSuffix(e.Name(), ".part"); ok {
+			ids = append(ids, id)
+		}
+	}
+	return ids, nil
+}
+
+// Open opens a file for reading.
+func (c *Cabinet) Open(_ context.Context, name string) (io.ReadCloser, error) {
+	if err := clean(name); err != nil {
+		return nil, err
+	}
+	root, err := c.root()
+	if err != nil {
+		return nil, err
+	}
+	f, err := root.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, cabinet.ErrMissing
+	}
+	if err != nil {
+		return nil, explain(err, "opening "+name)
+	}
+	return f, nil
+}
+
+// Sum reads a file.
+func (c *Cabinet) Sum(ctx context.Context, name string) (cabinet.Content, error) {
+	var content cabinet.Content
+	f, err := c.Open(ctx, name)
+	if err != nil {
+		return content, err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if content.Size, err = io.Copy(sum, &readError{r: f, ctx: ctx}); err != nil {
+		return content, explain(err, "reading "+name)
+	}
+	sum.Sum(content.SHA256[:0])
+	return content, nil
+}
+
+// explain says what a failure of the file system means to the office.
+func explain(err error, doing string) error {
+	e := &cabinet.Error{Problem: fmt.Sprintf("%s failed (%v)", doing, root(err)), Err: err}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		e.Problem = doing + " failed: the folder is not there"
+		e.Advice = "Make the folder, or mount the share, or correct the path."
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
+		e.Problem = doing + " failed: it may not be written to"
+		e.Advice = "Give the account under which Ink Tray runs the right to write there."
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		e.Problem = doing + " failed: there is no room left"
+		e.Advice = "Make room; what waits is filed then by itself."
+	case errors.Is(err, syscall.ENAMETOOLONG):
+		e.Problem = doing + " failed: the path is longer than this file system allows"
+		e.Advice = "Shorten the rule's folder or name."
+		e.Lasting = true
+	case errors.Is(err, syscall.ENOTDIR):
+		e.Problem = doing + " failed: a file stands where a folder is wanted"
+		e.Advice = "Rename the file, or change the folder."
+		e.Lasting = true
+	}
+	return e
+}
+
+func root(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}

@@ -1,0 +1,264 @@
+package local_test
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinet/cabinettest"
+	"inktray.example/inktray/internal/cabinet/faultfs"
+	"inktray.example/inktray/internal/cabinet/local"
+)
+
+var now = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
+
+func place(t *testing.T, dir string) cabinettest.Place {
+	t.Helper()
+	folder := filepath.Join(dir, "cabinet")
+	id, err := local.Prepare(folder, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := local.New(folder, id)
+	t.Cleanup(func() { c.Close() })
+	return cabinettest.Place{
+		Cabinet: c,
+		Files: func(t *testing.T) map[string]string {
+			files := map[string]string{}
+			err := filepath.WalkDir(folder, func(name string, d fs.DirEntry, err error) error {
+				if err != nil || d.IsDir() {
+					return err
+				}
+				relative, _ := filepath.Rel(folder, name)
+				relative = filepath.ToSlash(relative)
+				if strings.HasPrefix(relative, cabinet.Reserved) {
+					return nil
+				}
+				data, err := os.ReadFile(name)
+				files[relative] = string(data)
+				return err
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			return files
+		},
+		Put: func(t *testing.T, name, content string) {
+			full := filepath.Join(folder, filepath.FromSlash(name))
+			if err := errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(content), 0o644)); err != nil {
+				t.Fatal(err)
+			}
+		},
+		Modified: func(t *testing.T, name string) time.Time {
+			info, err := os.Stat(filepath.Join(folder, filepath.FromSlash(name)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return info.ModTime()
+		},
+		Unmount: func(t *testing.T) {
+			if err := errors.Join(os.Rename(folder, folder+"-gone"), os.Mkdir(folder, 0o755)); err != nil {
+				t.Fatal(err)
+			}
+		},
+	}
+}
+
+func TestConformance(t *testing.T) {
+	cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, t.TempDir()) })
+}
+
+func TestConformanceOnASecondFileSystem(t *testing.T) {
+	if _, err := os.Stat("/dev/shm"); err != nil {
+		t.Skip("LEFT OUT: there is no second file system at /dev/shm")
+	}
+	cabinettest.Run(t, func(t *testing.T) cabinettest.Place {
+		dir, err := os.MkdirTemp("/dev/shm", "cabinet")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { os.RemoveAll(dir) })
+		return place(t, dir)
+	})
+}
+
+func TestASymbolicLinkDoesNotLeadOut(t *testing.T) {
+	dir := t.TempDir()
+	p := place(t, dir)
+	outside := filepath.Join(dir, "outside")
+	if err := errors.Join(os.Mkdir(outside, 0o755), os.Symlink(outside, filepath.Join(dir, "cabinet", "Way"))); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.Cabinet.Stage(t.Context(), "a", now, strings.NewReader("x")); err != nil {
+		t.Fatal(err)
+	}
+	if err := p.Cabinet.Commit(t.Context(), "a", "Way/out.txt"); err == nil {
+		t.Error("the file was taken")
+	}
+	if entries, _ := os.ReadDir(outside); len(entries) != 0 {
+		t.Errorf("outside the cabinet there is %v", entries)
+	}
+}
+
+func TestPreparingTwiceKeepsTheIdentity(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "c")
+	first, err := local.Prepare(folder, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if second, err := local.Prepare(folder, now.Add(time.Hour)); err != nil || second != first {
+		t.Errorf("%s then %s (%v)", first, second, err)
+	}
+	var e *cabinet.Error
+	if err := local.New(folder, "another").Check(t.Context()); !errors.As(err, &e) || !strings.Contains(e.Problem, "another cabinet") {
+		t.Errorf("another's folder passed: %v", err)
+	}
+	for name, says := range map[string]string{"relative/path": "not a whole path", filepath.Join(folder, "no", "such"): "not there"} {
+		if _, err := local.Prepare(name, now); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v, want ...%s...", name, err, says)
+		}
+	}
+}
+
+// powered is a prepared cabinet on the forgetful file system.
+func powered(t *testing.T) (*faultfs.FS, *local.Cabinet) {
+	t.Helper()
+	f := faultfs.New()
+	for _, name := range []string{".inktray", ".inktray/staging"} {
+		if err := f.Mkdir(name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w, err := f.Create(".inktray/cabinet.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprint(w, `{"id":"x"}`)
+	if err := errors.Join(w.Sync(), f.SyncDir(".inktray"), f.SyncDir(".")); err != nil {
+		t.Fatal(err)
+	}
+	return f, local.On("memory", "x", func() (local.FS, error) { return f, nil })
+}
+
+// TestThePowerMayGoAtAnyMoment cuts at every operation of a filing. What the
+// cabinet said was done must be there afterwards, and nothing may be partial.
+func TestThePowerMayGoAtAnyMoment(t *testing.T) {
+	const content = "all of the content"
+	file := func(c *local.Cabinet) (staged, committed bool) {
+		if _, err := c.Stage(t.Context(), "s", now, strings.NewReader(content)); err != nil {
+			return false, false
+		}
+		return true, c.Commit(t.Context(), "s", "A/B/plan.pdf") == nil
+	}
+	f, c := powered(t)
+	before := f.Steps()
+	if _, ok := file(c); !ok {
+		t.Fatal("the filing fails with the power on")
+	}
+	total := f.Steps() - before
+	if total < 8 {
+		t.Fatalf("only %d operations", total)
+	}
+	for cut := 1; cut <= total+1; cut++ {
+		f, c := powered(t)
+		f.CutAt(cut)
+		staged, committed := file(c)
+		f.PowerUp()
+		c = local.On("memory", "x", func() (local.FS, error) { return f, nil })
+		files := f.Files()
+		got, there := files["A/B/plan.pdf"]
+		if there && got != content {
+			t.Errorf("cut at %d: the file is partial: %q", cut, got)
+		}
+		if committed && !there {
+			t.Errorf("cut at %d: the commit was confirmed and the file is gone", cut)
+		}
+		waits, err := c.Staged(t.Context(), "s")
+		if err != nil {
+			t.Errorf("cut at %d: %v", cut, err)
+		}
+		if staged && !there && !waits {
+			t.Errorf("cut at %d: what was staged is gone", cut)
+		}
+		if waits && !there && files[".inktray/staging/s.part"] != content && staged {
+			t.Errorf("cut at %d: what was staged is partial", cut)
+		}
+	}
+}
+
+func TestLeavingOutAFlushIsNoticed(t *testing.T) {
+	for _, kind := range []string{"file", "dir"} {
+		f, c := powered(t)
+		f.Skip[kind] = true
+		if _, err := c.Stage(t.Context(), "s", now, strings.NewReader("content")); err != nil {
+			t.Fatal(err)
+		}
+		if err := c.Commit(t.Context(), "s", "A/plan.pdf"); err != nil {
+			t.Fatal(err)
+		}
+		f.PowerUp()
+		if got := f.Files()["A/plan.pdf"]; got == "content" {
+			t.Errorf("without flushing the %s nothing is forgotten: this file system proves nothing", kind)
+		}
+	}
+}
+
+func TestFailuresAreSaidInWords(t *testing.T) {
+	for _, c := range []struct {
+		name, op string
+		err      error
+		says     string
+	}{
+		{"full", "write", syscall.ENOSPC, "no room left"},
+		{"full at the flush", "sync", syscall.ENOSPC, "no room left"},
+		{"read-only", "create", syscall.EROFS, "may not be written to"},
+		{"not allowed", "create", fs.ErrPermission, "right to write"},
+		{"gone", "create", fs.ErrNotExist, "mount the share"},
+		{"broken", "sync", syscall.EIO, "input/output error"},
+	} {
+		f, cab := powered(t)
+		f.Fail(func(op, name string) error {
+			if op == c.op {
+				return c.err
+			}
+			return nil
+		})
+		_, err := cab.Stage(t.Context(), "s", now, strings.NewReader("x"))
+		var e *cabinet.Error
+		if !errors.As(err, &e) || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v, want ...%s...", c.name, err, c.says)
+		}
+		f.Fail(nil)
+		if left, _ := cab.Leftovers(t.Context()); len(left) != 0 {
+			t.Errorf("%s: left over: %v", c.name, left)
+		}
+	}
+}
+
+func BenchmarkFileOneKilobyte(b *testing.B) {
+	folder := filepath.Join(b.TempDir(), "c")
+	id, err := local.Prepare(folder, now)
+	if err != nil {
+		b.Fatal(err)
+	}
+	c := local.New(folder, id)
+	content := strings.Repeat("x", 1000)
+	n := 0
+	for b.Loop() {
+		n++
+		name := fmt.Sprint("f", n)
+		if _, err := c.Stage(b.Context(), name, now, strings.NewReader(content)); err != nil {
+			b.Fatal(err)
+		}
+		if err := c.Commit(b.Context(), name, "Folder/"+name); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
