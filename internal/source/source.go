@@ -80,9 +80,9 @@ type Session interface {
 	// Changed lists messages whose flags changed after the mod-sequence.
 	Changed(ctx context.Context, since uint64) ([]uint32, error)
 	// Wait returns when the server announces something, or after the longest
-	// time; the zero Event then. Pushes says whether it can announce at all:
-	// otherwise Wait only asks at its end.
-	Wait(ctx context.Context, longest time.Duration) (Event, error)
+	// time, or when woken; the zero Event then. Pushes says whether it can
+	// announce at all: otherwise Wait only asks at its end.
+	Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (Event, error)
 	Pushes() bool
 	io.Closer
 }

@@ -120,3 +120,19 @@ func extensionOf(mediaType string) string {
 	}
 	return ""
 }
+
+// Disguised says what a file really is where its first bytes show a program and
+// its kind says otherwise; "" where nothing is wrong.
+func Disguised(kind Kind, first []byte) string {
+	if kind == Program {
+		return ""
+	}
+	for _, p := range []struct{ magic, what string }{
+		{"MZ", "a Windows program"}, {"\x7fELF", "a Linux program"}, {"\xcf\xfa\xed\xfe", "a macOS program"}, {"\xca\xfe\xba\xbe", "a macOS or Java program"},
+	} {
+		if strings.HasPrefix(string(first), p.magic) && (p.magic != "MZ" || len(first) > 64) {
+			return p.what
+		}
+	}
+	return ""
+}

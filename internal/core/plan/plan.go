@@ -101,6 +101,17 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 	return p
 }
 
+// One plans a single item under a rule that is known to be for the message. ok
+// is false where the message has no such item.
+func One(r *rule.Compiled, m *mail.Message, s Setting, item string) (one Item, ok bool) {
+	for _, i := range items(r, &rule.Input{Message: m, Now: s.Now}, s, 0, 0) {
+		if i.Item.ID == item {
+			return i, true
+		}
+	}
+	return Item{}, false
+}
+
 // Number makes an item's names anew with the register number that was drawn.
 func Number(i *Item, r *rule.Compiled, m *mail.Message, s Setting, year, number int) {
 	place(i, r, m, s, year, number)

@@ -362,3 +362,42 @@ func (a *Age) UnmarshalText(text []byte) error {
 	*a = Age{n, unit}
 	return nil
 }
+
+// Labels lists the labels that the rule's conditions name, IMAP's own flag for
+// flagged among them: a change of these on an old message wakes the rule.
+func (r *Rule) Labels() []string {
+	var labels []string
+	var walk func(list []Condition)
+	walk = func(list []Condition) {
+		for _, c := range list {
+			for _, l := range c.Label {
+				labels = append(labels, strings.ReplaceAll(l, " ", "_"))
+			}
+			if c.Flagged != nil && *c.Flagged {
+				labels = append(labels, `\Flagged`)
+			}
+			walk(c.All)
+			walk(c.Any)
+		}
+	}
+	walk([]Condition{r.Match.Condition})
+	return labels
+}
+
+// Looks says whether the rule watches a mailbox.
+func (l *Look) Looks(mailbox string) bool {
+	for _, m := range l.Mailboxes {
+		if m == "all" || strings.EqualFold(m, mailbox) {
+			return true
+		}
+	}
+	return false
+}
+
+// In lists the folders as written; the inbox where nothing is said.
+func (l *Look) In() []string {
+	if len(l.Folders) == 0 {
+		return []string{"inbox"}
+	}
+	return l.Folders
+}

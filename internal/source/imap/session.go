@@ -596,7 +596,7 @@ func (s *Session) Changed(ctx context.Context, since uint64) ([]uint32, error) {
 func (s *Session) Pushes() bool { return s.client.Caps().Has(imaplib.CapIdle) }
 
 // Wait idles, or sleeps where the server does not know IDLE.
-func (s *Session) Wait(ctx context.Context, longest time.Duration) (source.Event, error) {
+func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (source.Event, error) {
 	select {
 	case e := <-s.events:
 		return e, nil
@@ -608,6 +608,7 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration) (source.Event
 	if !s.Pushes() {
 		select {
 		case <-timer.C:
+		case <-wake:
 		case <-ctx.Done():
 			return e, ctx.Err()
 		}
@@ -630,6 +631,7 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration) (source.Event
 		select {
 		case e = <-s.events:
 		case <-timer.C:
+		case <-wake:
 		case <-ctx.Done():
 		case <-s.client.Closed():
 		}

@@ -172,11 +172,11 @@ func Run(t *testing.T, box Box) {
 	t.Run("arrivals are announced or found by asking", func(t *testing.T) {
 		s, _ := open(t, "INBOX")
 		box.Deliver(t, "INBOX", []byte("Subject: push\r\n\r\nx"), received)
-		e, err := s.Wait(ctx, 10*time.Second)
+		e, err := s.Wait(ctx, 10*time.Second, nil)
 		if err != nil || !e.Arrived {
 			t.Errorf("%+v, %v", e, err)
 		}
-		if e, err := s.Wait(ctx, 50*time.Millisecond); err != nil || e.Arrived {
+		if e, err := s.Wait(ctx, 50*time.Millisecond, nil); err != nil || e.Arrived {
 			t.Errorf("nothing came, yet %+v, %v", e, err)
 		}
 	})
@@ -247,7 +247,7 @@ func Run(t *testing.T, box Box) {
 		short, cancel := context.WithTimeout(ctx, 50*time.Millisecond)
 		defer cancel()
 		start := time.Now()
-		if _, err := s.Wait(short, time.Hour); !errors.Is(err, context.DeadlineExceeded) {
+		if _, err := s.Wait(short, time.Hour, nil); !errors.Is(err, context.DeadlineExceeded) {
 			t.Errorf("got %v", err)
 		}
 		if d := time.Since(start); d > 20*time.Second {

@@ -1,0 +1,268 @@
+// Package engine is the life of the service: it watches the mailboxes, plans
+// what comes, files it exactly once, tries again what failed, and tells what
+// happens while it happens. What is decided is decided in core.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"golang.org/x/text/language"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// Config is what the engine is given. Every field is needed.
+type Config struct {
+	Store       *store.Store
+	Clock       func() time.Time
+	Zone        *time.Location
+	Language    language.Tag
+	Log         *slog.Logger
+	Dial        func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
+	OpenCabinet func(c *store.Cabinet) (cabinet.Cabinet, error)
+}
+
+// Engine is the running service. Its methods may be called by several
+// goroutines at once.
+type Engine struct {
+	Config
+	hub  *hub
+	mark string // distinguishes this service's temporary objects in a cabinet
+
+	ctx    context.Context
+	cancel context.CancelFunc
+	tasks  sync.WaitGroup
+
+	mutex    sync.Mutex
+	rules    []*rule.Compiled // running, in order
+	compiled map[revision]*rule.Compiled
+	watchers map[string]*watcher
+	gates    map[string]*gate
+	passes   map[int64]*oldMail
+	inHand   map[int64]bool // entries that a goroutine is filing
+}
+
+type revision struct {
+	rule   string
+	number int
+}
+
+// New makes an engine that does nothing yet.
+func New(c Config) *Engine {
+	ctx, cancel := context.WithCancel(context.Background())
+	return &Engine{Config: c, hub: newHub(), ctx: ctx, cancel: cancel, compiled: map[revision]*rule.Compiled{}, watchers: map[string]*watcher{},
+		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, inHand: map[int64]bool{}}
+}
+
+// Start takes up what was left unfinished and begins to watch.
+func (e *Engine) Start() error {
+	var err error
+	if e.mark, err = e.Store.Setting("mark"); err == nil && e.mark == "" {
+		e.mark = store.NewID()[:8]
+		err = e.Store.SetSetting("mark", e.mark)
+	}
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(e.LoadRules(), e.Store.EndLivePasses(e.Clock())); err != nil {
+		return err
+	}
+	cabinets, err := e.Store.Cabinets()
+	if err != nil {
+		return err
+	}
+	for _, c := range cabinets {
+		e.recover(e.ctx, c.ID)
+		e.sweep(e.ctx, c.ID)
+	}
+	mailboxes, err := e.Store.Mailboxes(store.System)
+	if err != nil {
+		return err
+	}
+	for _, m := range mailboxes {
+		e.Watch(m.ID)
+	}
+	unfinished, err := e.Store.UnfinishedPasses()
+	if err != nil {
+		return err
+	}
+	for i := range unfinished {
+		e.runPass(&unfinished[i])
+	}
+	e.tasks.Go(e.tend)
+	return nil
+}
+
+// Stop ends all watching and waits until nothing is in hand.
+func (e *Engine) Stop() {
+	e.cancel()
+	e.tasks.Wait()
+	e.hub.close()
+	for _, g := range e.gates {
+		g.cabinet.Close()
+	}
+}
+
+// Watch begins to watch a mailbox, or begins anew after its settings changed.
+func (e *Engine) Watch(mailboxID string) {
+	e.Unwatch(mailboxID)
+	ctx, cancel := context.WithCancel(e.ctx)
+	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1)}
+	w.set(Status{State: "connecting", Since: e.Clock()})
+	e.mutex.Lock()
+	e.watchers[mailboxID] = w
+	e.mutex.Unlock()
+	e.tasks.Go(func() {
+		defer close(w.done)
+		w.run(ctx)
+	})
+}
+
+// Unwatch stops watching a mailbox and waits until it has stopped.
+func (e *Engine) Unwatch(mailboxID string) {
+	e.mutex.Lock()
+	w := e.watchers[mailboxID]
+	delete(e.watchers, mailboxID)
+	e.mutex.Unlock()
+	if w != nil {
+		w.cancel()
+		<-w.done
+	}
+}
+
+// Status says how a mailbox does.
+func (e *Engine) Status(mailboxID string) Status {
+	e.mutex.Lock()
+	w := e.watchers[mailboxID]
+	e.mutex.Unlock()
+	if w == nil {
+		return Status{State: "not watched"}
+	}
+	return w.status()
+}
+
+// WakeAll lets every watcher look at once.
+func (e *Engine) WakeAll() {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	for _, w := range e.watchers {
+		w.rouse()
+	}
+}
+
+// LoadRules reads the running rules anew after a change.
+func (e *Engine) LoadRules() error {
+	rows, err := e.Store.Rules()
+	if err != nil {
+		return err
+	}
+	var running []*rule.Compiled
+	for _, r := range rows {
+		if !r.Running {
+			continue
+		}
+		c, err := e.rule(r.ID, r.Revision)
+		if err != nil {
+			e.Log.Error("a rule cannot run", "rule", r.Name, "error", err)
+			if err := e.Store.Tell(&store.Notice{Kind: "rule", Object: r.ID, Text: fmt.Sprintf("The rule “%s” cannot run: %v.", r.Name, err), Advice: "Open the rule, correct it and save it.", MadeAt: e.Clock()}); err != nil {
+				return err
+			}
+			continue
+		}
+		running = append(running, c)
+	}
+	e.mutex.Lock()
+	e.rules = running
+	e.mutex.Unlock()
+	e.hub.send(Event{Kind: "rules"})
+	e.WakeAll()
+	return nil
+}
+
+// rule gives a rule as it was at a revision.
+func (e *Engine) rule(id string, number int) (*rule.Compiled, error) {
+	key := revision{id, number}
+	e.mutex.Lock()
+	c := e.compiled[key]
+	e.mutex.Unlock()
+	if c != nil {
+		return c, nil
+	}
+	row, err := e.Store.Revision(id, number)
+	if err != nil {
+		return nil, err
+	}
+	document, err := rule.ParseRule([]byte(row.Document))
+	if err != nil {
+		return nil, err
+	}
+	if c, err = rule.Compile(document, number, e.Zone); err != nil {
+		return nil, err
+	}
+	e.mutex.Lock()
+	e.compiled[key] = c
+	e.mutex.Unlock()
+	return c, nil
+}
+
+func (e *Engine) running() []*rule.Compiled {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return e.rules
+}
+
+// claim takes an entry in hand, so that no two goroutines file it.
+func (e *Engine) claim(id int64) bool {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	if e.inHand[id] {
+		return false
+	}
+	e.inHand[id] = true
+	return true
+}
+
+func (e *Engine) release(id int64) {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	delete(e.inHand, id)
+}
+
+// tendEvery is how often cabinets that failed are tried again.
+const tendEvery = 5 * time.Second
+
+// tend finishes what was staged when a cabinet failed, once it is back.
+func (e *Engine) tend() {
+	ticker := time.NewTicker(tendEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		cabinets, err := e.Store.Cabinets()
+		if err != nil {
+			e.Log.Error("reading the cabinets", "error", err)
+			continue
+		}
+		for _, c := range cabinets {
+			g, err := e.gate(c.ID)
+			if err != nil {
+				continue
+			}
+			if g.down(e.Clock()) && g.ready(e.ctx) == nil {
+				e.WakeAll()
+			}
+			e.recover(e.ctx, c.ID)
+		}
+	}
+}

@@ -1,0 +1,677 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	imaplib "github.com/emersion/go-imap/v2"
+	"golang.org/x/text/language"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinet/faultfs"
+	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/imap"
+	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// house is a service in the process: real records, a real folder, and a mailbox.
+type house struct {
+	t       *testing.T
+	engine  *Engine
+	store   *store.Store
+	data    string
+	files   string
+	dial    func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
+	open    func(c *store.Cabinet) (cabinet.Cabinet, error)
+	mailbox store.Mailbox
+	ahead   atomic.Int64 // how far this house's clock is before the real one
+}
+
+const gaugesRule = `
+id: tide-gauges
+name: Tide gauge readings
+cabinet: harbour files
+look: {mailboxes: gauges}
+match: {sender: {domain: tidewatch.example}}
+attachments:
+  - take: everything
+    folder: Gauges/<received year>/<received month>
+`
+
+func newHouse(t *testing.T, dial func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)) *house {
+	t.Helper()
+	h := &house{t: t, data: t.TempDir(), files: filepath.Join(t.TempDir(), "files"), dial: dial}
+	h.open = func(c *store.Cabinet) (cabinet.Cabinet, error) { return local.New(c.Folder, c.Identity), nil }
+	var err error
+	if h.store, err = store.Open(h.data); err != nil {
+		t.Fatal(err)
+	}
+	identity, err := local.Prepare(h.files, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.mailbox = store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges", IntervalSeconds: 1, MadeAt: time.Now()}
+	err = errors.Join(h.store.AddCabinet(&store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.files, Identity: identity, MadeAt: time.Now()}, "test"),
+		h.store.AddMailbox(&h.mailbox, "pw", "test"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	t.Cleanup(func() { h.engine.Stop(); h.store.Close() })
+	return h
+}
+
+func (h *house) start() {
+	h.t.Helper()
+	h.engine = New(Config{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) }, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Dial: h.dial, OpenCabinet: h.open})
+	if err := h.engine.Start(); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+func (h *house) restart() {
+	h.engine.Stop()
+	h.start()
+}
+
+// rule saves a rule and switches it on.
+func (h *house) rule(document string) string {
+	h.t.Helper()
+	r, err := rule.ParseRule([]byte(document))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	row, err := h.engine.SaveRule(r, 0, "test")
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	if err := h.engine.SwitchRule(h.t.Context(), row.ID, true, "test"); err != nil {
+		h.t.Fatal(err)
+	}
+	return row.ID
+}
+
+// until waits for something to become true.
+func (h *house) until(what string, ok func() bool) {
+	h.t.Helper()
+	deadline := time.After(15 * time.Second)
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for !ok() {
+		select {
+		case <-deadline:
+			notices, _ := h.store.Notices(store.System)
+			tray, _ := h.store.Tray(store.System, 0, 10)
+			h.t.Fatalf("waited in vain until %s; %d files; notices %+v; tray %+v; status %+v", what, len(h.tree()), notices, tray, h.engine.Status("box"))
+		case <-tick.C:
+		}
+	}
+}
+
+func (h *house) watched() {
+	h.t.Helper()
+	h.until("the mailbox is watched", func() bool { s := h.engine.Status("box").State; return strings.HasPrefix(s, "watched") || strings.HasPrefix(s, "looked") })
+}
+
+// tree is every file of the cabinet with its contents.
+func (h *house) tree() map[string]string {
+	files := map[string]string{}
+	filepath.WalkDir(h.files, func(name string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && !strings.Contains(name, cabinet.Reserved) {
+			relative, _ := filepath.Rel(h.files, name)
+			data, _ := os.ReadFile(name)
+			files[filepath.ToSlash(relative)] = string(data)
+		}
+		return nil
+	})
+	return files
+}
+
+func (h *house) expect(want map[string]string) {
+	h.t.Helper()
+	h.until(fmt.Sprintf("%d files are there", len(want)), func() bool { return len(h.tree()) >= len(want) })
+	got := h.tree()
+	for name, content := range want {
+		if got[name] != content {
+			h.t.Errorf("%s holds %.60q, want %.60q", name, got[name], content)
+		}
+	}
+	if len(got) != len(want) {
+		h.t.Errorf("%d files, want %d: %v", len(got), len(want), got)
+	}
+	if left, err := os.ReadDir(filepath.Join(h.files, ".inktray", "staging")); err == nil && len(left) > 0 {
+		h.t.Errorf("unfinished files are left: %v", left)
+	}
+}
+
+// raw writes a message with attachments.
+func raw(subject string, attachments ...string) []byte {
+	var b strings.Builder
+	fmt.Fprintf(&b, "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: %s\r\nMessage-ID: <%s@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nSee the attachments.\r\n", subject, strings.ReplaceAll(subject, " ", "."))
+	for i := 0; i+1 < len(attachments); i += 2 {
+		fmt.Fprintf(&b, "--b\r\nContent-Type: application/octet-stream; name=\"%s\"\r\nContent-Disposition: attachment\r\n\r\n%s\r\n", attachments[i], attachments[i+1])
+	}
+	b.WriteString("--b--\r\n")
+	return []byte(b.String())
+}
+
+var may = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
+
+// dovecot is a house whose mailbox lies on a real server.
+func dovecot(t *testing.T) (*house, *testbed.Dovecot, func(folder string, message []byte, flags ...imaplib.Flag) uint32) {
+	t.Helper()
+	d := testbed.StartDovecot(t)
+	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+		return imap.Dial(ctx, imap.Config{Host: d.Host, Port: d.IMAPS, Encryption: imap.TLS, Username: m.Username, Password: secret, RootCAs: d.Roots})
+	})
+	return h, d, func(folder string, message []byte, flags ...imaplib.Flag) uint32 {
+		t.Helper()
+		c := d.Client("gauges")
+		defer c.Close()
+		return testbed.Append(t, c, folder, message, may, flags...)
+	}
+}
+
+func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
+	h, _, deliver := dovecot(t)
+	deliver("INBOX", raw("before the rule", "old.csv", "old"))
+	h.watched()
+	h.rule(gaugesRule)
+	deliver("INBOX", raw("readings", "st3.csv", "a;b", "../../etc/cron", "no escape", "st3.csv", "another content"))
+	h.expect(map[string]string{"Gauges/2026/05/st3.csv": "a;b", "Gauges/2026/05/cron": "no escape", "Gauges/2026/05/st3 (2).csv": "another content"})
+	h.until("all is in the register", func() bool { n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return n == 3 })
+	filings, err := h.store.Filings(store.System, store.FilingQuery{Most: 10})
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := filings[2]
+	if first.Number != 1 || first.Rule != "Tide gauge readings" || first.Mailbox != "gauges" || first.SenderAddress != "oda@tidewatch.example" || first.Subject != "readings" ||
+		first.Folder != "Gauges/2026/05" || first.File != "st3.csv" || first.Size != 3 || !first.ReceivedAt.Equal(may) {
+		t.Errorf("the register says %+v", first)
+	}
+	if info, err := os.Stat(filepath.Join(h.files, "Gauges/2026/05/st3.csv")); err != nil || !info.ModTime().Equal(may) {
+		t.Errorf("the file's time is %v, want when it was received", info.ModTime())
+	}
+	delays, err := h.store.Delays(store.System, 10)
+	if err != nil || len(delays) != 3 {
+		t.Errorf("delays %v, %v", delays, err)
+	}
+}
+
+func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
+	h, _, deliver := dovecot(t)
+	want := map[string]string{}
+	for i := range 120 {
+		deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint("content ", i)))
+		want[fmt.Sprintf("Gauges/2026/05/r%d.csv", i)] = fmt.Sprint("content ", i)
+	}
+	h.watched()
+	id := h.rule(gaugesRule)
+	for range 2 { // a second pass finds everything filed
+		pass, err := h.engine.FileOldMail(id, time.Time{}, 0, "test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.until("the pass is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+		h.expect(want)
+		p, _ := h.store.Pass(store.System, pass.ID)
+		if p.Total != 120 || p.Looked != 120 || p.Matched != 120 {
+			t.Errorf("the pass says %+v", p)
+		}
+	}
+	if n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); n != 120 {
+		t.Errorf("%d lines in the register, want 120", n)
+	}
+}
+
+func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
+	box := &memory{}
+	want := map[string]string{}
+	for i := range 300 {
+		box.add(raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint("content ", i)))
+		want[fmt.Sprintf("Gauges/2026/05/r%d.csv", i)] = fmt.Sprint("content ", i)
+	}
+	h := newHouse(t, box.dial)
+	h.watched()
+	id := h.rule(gaugesRule)
+	pass, err := h.engine.FileOldMail(id, time.Time{}, 0, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.engine.FileOldMail(id, time.Time{}, 0, "test"); err == nil {
+		t.Error("a second pass of the same rule began beside the first")
+	}
+	if err := h.engine.SteerPass(store.System, pass.ID, store.Paused); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it is paused", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Paused })
+	if p, _ := h.store.Pass(store.System, pass.ID); p.Looked >= 300 || p.Looked%passBatch != 0 {
+		t.Errorf("paused after %d messages", p.Looked)
+	}
+	if err := h.engine.SteerPass(store.System, pass.ID, store.Running); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it went on", func() bool { return len(h.tree()) > 60 })
+	h.restart()
+	h.until("it is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+	h.until("nothing waits", func() bool { _, waits, _ := h.store.NextDue("box", nil); return !waits })
+	h.expect(want)
+	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err == nil {
+		t.Error("a pass that ended was stopped")
+	}
+}
+
+func TestALabelPutOnLaterFilesAnOldMessage(t *testing.T) {
+	h, d, deliver := dovecot(t)
+	uid := deliver("INBOX", raw("old one", "old.csv", "old"))
+	deliver("INBOX", raw("other", "other.csv", "other"))
+	h.watched()
+	h.rule(strings.Replace(gaugesRule, "match: {", "match: {label: To file, ", 1))
+	c := d.Client("gauges")
+	if _, err := c.Select("INBOX", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Store(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{"To_file"}}, nil).Close(); err != nil {
+		t.Fatal(err)
+	}
+	h.expect(map[string]string{"Gauges/2026/05/old.csv": "old"})
+}
+
+func TestAfterARenumberingNothingIsFiledTwice(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule)
+	box.add(raw("one", "one.csv", "1"))
+	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
+	box.renumber(raw("unseen and old", "unseen.csv", "x"))
+	h.until("a person is asked", func() bool { n, _ := h.store.Notices(store.System); return len(n) == 1 && n[0].Kind == "renumbered" })
+	box.add(raw("two", "two.csv", "2"))
+	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1", "Gauges/2026/05/two.csv": "2"})
+}
+
+func TestTheSameMessageInTwoFoldersIsFiledOnce(t *testing.T) {
+	h, _, deliver := dovecot(t)
+	h.watched()
+	h.rule(strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, archive]}", 1))
+	h.until("both folders are known", func() bool { f, _ := h.store.FoldersOf("box"); return len(f) == 2 })
+	message := raw("one", "one.csv", "1")
+	deliver("INBOX", message)
+	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
+	deliver("Archive", message)
+	h.until("the second is decided", func() bool {
+		recent, _ := h.store.Recent(store.System, 10)
+		return len(recent) == 2 && recent[0].State == store.There
+	})
+	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
+}
+
+func TestWhileTheCabinetIsAwayMailWaits(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule)
+	away := h.files + "-away"
+	if err := errors.Join(os.Rename(h.files, away), os.Mkdir(h.files, 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.engine.CheckCabinet(t.Context(), "cab"); err == nil {
+		t.Fatal("an empty folder passed for the cabinet")
+	}
+	box.add(raw("one", "one.csv", "1"))
+	h.until("the tray says so", func() bool {
+		n, _ := h.store.Notices(store.System)
+		return len(n) == 1 && n[0].Kind == "cabinet" && strings.Contains(n[0].Text, "identity file")
+	})
+	if len(h.tree()) != 0 {
+		t.Errorf("something was written into the empty folder: %v", h.tree())
+	}
+	if err := errors.Join(os.Remove(h.files), os.Rename(away, h.files)); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.engine.CheckCabinet(t.Context(), "cab"); err != nil {
+		t.Fatal(err)
+	}
+	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
+	h.until("the tray is empty", func() bool { n, _ := h.store.TrayCount(store.System); return n == 0 })
+}
+
+func TestWhatCameWhileTheServerWasAwayIsFiled(t *testing.T) {
+	h, d, deliver := dovecot(t)
+	h.watched()
+	h.rule(gaugesRule)
+	d.Stop()
+	h.until("it is noticed", func() bool { return h.engine.Status("box").State == "out of reach" })
+	d.Start()
+	deliver("INBOX", raw("meanwhile", "m.csv", "m"))
+	h.expect(map[string]string{"Gauges/2026/05/m.csv": "m"})
+}
+
+func TestAWrongPasswordIsTold(t *testing.T) {
+	d := testbed.StartDovecot(t)
+	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, _ string) (source.Session, error) {
+		return imap.Dial(ctx, imap.Config{Host: d.Host, Port: d.IMAPS, Encryption: imap.TLS, Username: m.Username, Password: "wrong", RootCAs: d.Roots})
+	})
+	h.until("the tray says so", func() bool {
+		n, _ := h.store.Notices(store.System)
+		return len(n) == 1 && strings.Contains(n[0].Text, "refuses the name") && n[0].Advice != ""
+	})
+}
+
+func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule)
+	box.add(raw("invoice", "certificate.pdf", "MZ"+strings.Repeat("\x00", 200), "good.pdf", "%PDF"))
+	h.expect(map[string]string{"Gauges/2026/05/good.pdf": "%PDF"})
+	tray, err := h.store.Tray(store.System, 0, 10)
+	if err != nil || len(tray) != 1 || tray[0].State != store.Held || !strings.Contains(tray[0].Reason, "named .pdf, but it is a Windows program") {
+		t.Errorf("the tray holds %+v, %v", tray, err)
+	}
+	if n, err := h.engine.SetAside(store.System, []int64{tray[0].ID}); n != 1 || err != nil {
+		t.Errorf("set aside: %d, %v", n, err)
+	}
+}
+
+func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	id := h.rule(gaugesRule)
+	if err := os.WriteFile(filepath.Join(h.files, "Gauges"), []byte("a file in the way"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	box.add(raw("one", "one.csv", "1"))
+	h.until("it failed", func() bool { tray, _ := h.store.Tray(store.System, 0, 10); return len(tray) == 1 })
+	tray, _ := h.store.Tray(store.System, 0, 10)
+	if !strings.Contains(tray[0].Reason, "cannot be a folder") || tray[0].Advice == "" {
+		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Advice)
+	}
+	r, _ := rule.ParseRule([]byte(strings.Replace(gaugesRule, "folder: Gauges", "folder: Tide", 1)))
+	if _, err := h.engine.SaveRule(r, 0, "test"); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := h.engine.Again(store.System, []int64{tray[0].ID}); n != 1 || err != nil {
+		t.Fatal(n, err)
+	}
+	h.expect(map[string]string{"Gauges": "a file in the way", "Tide/2026/05/one.csv": "1"})
+	entry, err := h.store.EntryByID(store.System, tray[0].ID)
+	if err != nil || entry.RuleRevision != 2 || entry.RuleID != id {
+		t.Errorf("the journal says %+v, %v", entry, err)
+	}
+}
+
+func TestARegisterNumberInANameIsTheOneInTheRegister(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule + "    name: <register.year>-<register pad 4> <file.stem>\n")
+	box.add(raw("one", "a.csv", "1", "b.csv", "2"))
+	year := time.Now().UTC().Year()
+	h.expect(map[string]string{fmt.Sprintf("Gauges/2026/05/%d-0001 a.csv", year): "1", fmt.Sprintf("Gauges/2026/05/%d-0002 b.csv", year): "2"})
+}
+
+func TestTextIsReadOnlyWhereTheVerdictHangsOnIt(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(strings.Replace(gaugesRule, "attachments:", "unless: [{words: {in: body, any: draft}}]\nattachments:", 1))
+	box.add([]byte(strings.Replace(string(raw("draft one", "a.csv", "1")), "See the attachments.", "This is a DRAFT.", 1)))
+	box.add([]byte(strings.Replace(string(raw("another sender", "b.csv", "2")), "tidewatch.example>", "marram.example>", 1)))
+	box.add(raw("good", "c.csv", "3"))
+	h.expect(map[string]string{"Gauges/2026/05/c.csv": "3"})
+	if got := box.read(); slices.ContainsFunc(got, func(s string) bool { return strings.HasPrefix(s, "2/") }) {
+		t.Errorf("parts of a message of another sender were read: %v", got)
+	}
+}
+
+func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
+	box := &memory{}
+	for i := range 5 {
+		box.add(raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint("content ", i), "same.csv", fmt.Sprint("same name ", i)))
+	}
+	box.add(raw("forged", "x.lnk", "x"))
+	h := newHouse(t, box.dial)
+	h.watched()
+	document, err := rule.ParseRule([]byte(gaugesRule))
+	if err != nil {
+		t.Fatal(err)
+	}
+	rehearsed, err := h.engine.Rehearse(t.Context(), store.System, document, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if rehearsed.Looked != 6 || rehearsed.Matching != 6 || rehearsed.Files != 10 || rehearsed.Clashes != 4 {
+		t.Errorf("the rehearsal says %d looked, %d matching, %d files, %d clashes", rehearsed.Looked, rehearsed.Matching, rehearsed.Files, rehearsed.Clashes)
+	}
+	if len(h.tree()) != 0 {
+		t.Fatal("the rehearsal wrote something")
+	}
+	id := h.rule(gaugesRule)
+	pass, err := h.engine.FileOldMail(id, time.Time{}, 0, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.until("the pass is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+	got := h.tree()
+	for _, m := range rehearsed.Messages {
+		for _, i := range m.Items {
+			if _, filed := got[i.Path()]; i.Verdict == "filed" && i.Clash == "" && !filed {
+				t.Errorf("the rehearsal promised %s", i.Path())
+			} else if i.Verdict == "left out" && i.Path() != "" {
+				t.Errorf("%s is left out and has a path", i.Item.Item.Name)
+			}
+		}
+	}
+	if len(got) != 10 {
+		t.Errorf("%d files, want 10", len(got))
+	}
+	again, err := h.engine.Rehearse(t.Context(), store.System, document, 0)
+	if err != nil || again.Files != 0 {
+		t.Errorf("after filing the rehearsal still promises %d files (%v)", again.Files, err)
+	}
+}
+
+// TestThePowerMayGoAtAnyMomentOfAFiling cuts the cabinet's power at every
+// operation, starts the service again, and compares with what was sent.
+func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
+	run := func(cut int) (steps int) {
+		box := &memory{}
+		h := newHouse(t, box.dial)
+		defer func() { h.engine.Stop() }()
+		f := faultfs.New()
+		prepareFault(t, f)
+		h.open = func(*store.Cabinet) (cabinet.Cabinet, error) {
+			return local.On("memory", "x", func() (local.FS, error) { return f, nil }), nil
+		}
+		h.restart()
+		h.watched()
+		h.rule(gaugesRule)
+		before := f.Steps()
+		if cut > 0 {
+			f.CutAt(cut)
+		}
+		box.add(raw("one", "a.csv", "first", "A.csv", "second"))
+		if cut > 0 {
+			h.until("the power goes or all is filed", func() bool {
+				n, _ := h.store.CountFilings(store.System, store.FilingQuery{})
+				notices, _ := h.store.Notices(store.System)
+				return n == 2 || len(notices) > 0
+			})
+			h.engine.Stop()
+			f.PowerUp()
+			h.ahead.Add(int64(time.Hour)) // what was put off is due
+			h.start()
+		}
+		h.until("both are in the register", func() bool { n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return n == 2 })
+		steps = f.Steps() - before
+		h.engine.Stop()
+		f.PowerUp() // what was confirmed lasts, and what is left over is swept
+		h.start()
+		got := map[string]string{}
+		for name, content := range f.Files() {
+			if !strings.HasPrefix(name, ".inktray/cabinet") {
+				got[name] = content
+			}
+		}
+		inOrder := got["Gauges/2026/05/a.csv"] == "first" && got["Gauges/2026/05/A (2).csv"] == "second"
+		overtaken := got["Gauges/2026/05/A.csv"] == "second" && got["Gauges/2026/05/a (2).csv"] == "first"
+		if len(got) != 2 || !inOrder && !overtaken {
+			t.Errorf("cut at %d: %v", cut, got)
+		}
+		return steps
+	}
+	total := run(0)
+	stride := 1
+	if testing.Short() {
+		stride = 5
+	}
+	for cut := 1; cut <= total; cut += stride {
+		run(cut)
+	}
+}
+
+func prepareFault(t *testing.T, f *faultfs.FS) {
+	t.Helper()
+	w, err := error(nil), errors.Join(f.Mkdir(".inktray"), f.Mkdir(".inktray/staging"))
+	if err != nil || w != nil {
+		t.Fatal(err)
+	}
+	file, err := f.Create(".inktray/cabinet.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprint(file, `{"id":"x"}`)
+	if err := errors.Join(file.Sync(), f.SyncDir(".inktray"), f.SyncDir(".")); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// memory is a mailbox in memory with one folder, for what a real server does
+// rarely or slowly.
+type memory struct {
+	mutex    sync.Mutex
+	messages [][]byte
+	validity uint32
+	parts    []string
+	waiting  []chan struct{}
+}
+
+func (m *memory) add(message []byte) {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	m.messages = append(m.messages, message)
+	m.announce()
+}
+
+func (m *memory) renumber(unseen []byte) {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	m.messages = append([][]byte{unseen}, m.messages...)
+	m.validity += 7
+	m.announce()
+}
+
+func (m *memory) announce() {
+	for _, w := range m.waiting {
+		close(w)
+	}
+	m.waiting = nil
+}
+
+func (m *memory) read() []string {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	return slices.Clone(m.parts)
+}
+
+func (m *memory) dial(context.Context, *store.Mailbox, string) (source.Session, error) {
+	return &memorySession{box: m}, nil
+}
+
+type memorySession struct {
+	box  *memory
+	seen int
+}
+
+func (s *memorySession) Folders(context.Context) ([]source.Folder, error) {
+	return []source.Folder{{Path: "INBOX", Role: "inbox", Selectable: true}}, nil
+}
+
+func (s *memorySession) Open(context.Context, string) (source.State, error) {
+	s.box.mutex.Lock()
+	defer s.box.mutex.Unlock()
+	s.seen = len(s.box.messages)
+	return source.State{UIDValidity: s.box.validity + 1, UIDNext: uint32(len(s.box.messages) + 1)}, nil
+}
+
+func (s *memorySession) UIDs(_ context.Context, q source.Query) ([]uint32, error) {
+	s.box.mutex.Lock()
+	defer s.box.mutex.Unlock()
+	var uids []uint32
+	for u := max(q.From, 1); u <= uint32(len(s.box.messages)); u++ {
+		uids = append(uids, u)
+	}
+	return uids, nil
+}
+
+func (s *memorySession) Facts(_ context.Context, uids []uint32) ([]source.Facts, error) {
+	s.box.mutex.Lock()
+	defer s.box.mutex.Unlock()
+	var all []source.Facts
+	for _, u := range uids {
+		r := mail.Parse(s.box.messages[u-1])
+		all = append(all, source.Facts{UID: u, Received: may, Size: r.Message.Size, Header: r.Message.Header, Structure: r.Structure()})
+	}
+	return all, nil
+}
+
+func (s *memorySession) Part(_ context.Context, f *source.Facts, item string) (io.ReadCloser, error) {
+	s.box.mutex.Lock()
+	defer s.box.mutex.Unlock()
+	s.box.parts = append(s.box.parts, fmt.Sprintf("%d/%s", f.UID, item))
+	r, err := mail.Parse(s.box.messages[f.UID-1]).Open(item)
+	return io.NopCloser(r), err
+}
+
+func (s *memorySession) Changed(context.Context, uint64) ([]uint32, error) { return nil, nil }
+func (s *memorySession) Pushes() bool                                      { return true }
+func (s *memorySession) Close() error                                      { return nil }
+
+func (s *memorySession) Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (source.Event, error) {
+	s.box.mutex.Lock()
+	if len(s.box.messages) > s.seen {
+		s.box.mutex.Unlock()
+		return source.Event{At: time.Now(), Arrived: true}, nil
+	}
+	announced := make(chan struct{})
+	s.box.waiting = append(s.box.waiting, announced)
+	s.box.mutex.Unlock()
+	select {
+	case <-announced:
+		return source.Event{At: time.Now(), Arrived: true}, nil
+	case <-time.After(longest):
+	case <-wake:
+	case <-ctx.Done():
+		return source.Event{}, ctx.Err()
+	}
+	return source.Event{}, nil
+}

@@ -1,0 +1,235 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// passBatch is how many messages of old mail are planned and filed between two
+// moments at which a pass can be paused or stopped.
+const passBatch = 50
+
+// oldMail is a running pass over old mail.
+type oldMail struct {
+	mutex  sync.Mutex
+	wanted store.PassState // what a person asked for; "" for going on
+	cancel context.CancelFunc
+}
+
+func (p *oldMail) asked() store.PassState {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	return p.wanted
+}
+
+// FileOldMail begins a pass over the mail that a rule's folders hold already:
+// received since a day, or all where since is zero; the most recent ones only
+// where most is above 0.
+func (e *Engine) FileOldMail(ruleID string, since time.Time, most int, actor string) (*store.Pass, error) {
+	row, err := e.Store.RuleByID(ruleID)
+	if err != nil || row.Removed {
+		return nil, store.ErrNotFound
+	}
+	for _, p := range e.underway() {
+		if p.RuleID == ruleID {
+			return nil, fmt.Errorf("pass %d over old mail of this rule is under way; stop it first, or wait for its end", p.ID)
+		}
+	}
+	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: actor, State: store.Running, Most: most, StartedAt: e.Clock()}
+	if !since.IsZero() {
+		pass.Since = &since
+	}
+	if err := e.Store.AddPass(pass); err != nil {
+		return nil, err
+	}
+	e.runPass(pass)
+	return pass, nil
+}
+
+func (e *Engine) underway() []store.Pass {
+	all, err := e.Store.UnfinishedPasses()
+	if err != nil {
+		e.Log.Error("reading the passes", "error", err)
+	}
+	return all
+}
+
+// SteerPass pauses, stops or goes on with a pass over old mail. What is being
+// filed at the moment is finished.
+func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) error {
+	pass, err := e.Store.Pass(v, id)
+	if err != nil {
+		return err
+	}
+	if pass.Kind != "old mail" || pass.State == store.Done || pass.State == store.Stopped {
+		return fmt.Errorf("pass %d has ended", id)
+	}
+	e.mutex.Lock()
+	running := e.passes[id]
+	e.mutex.Unlock()
+	if wanted == store.Running {
+		if running == nil {
+			pass.State = store.Running
+			if err := e.Store.SavePass(&pass); err != nil {
+				return err
+			}
+			e.runPass(&pass)
+		}
+		return nil
+	}
+	if running != nil {
+		running.mutex.Lock()
+		running.wanted = wanted
+		running.mutex.Unlock()
+		return nil
+	}
+	ended := e.Clock()
+	pass.State, pass.EndedAt = wanted, &ended
+	return e.Store.SavePass(&pass)
+}
+
+// runPass goes over old mail in the background, from where the pass stands.
+func (e *Engine) runPass(pass *store.Pass) {
+	ctx, cancel := context.WithCancel(e.ctx)
+	p := &oldMail{cancel: cancel}
+	e.mutex.Lock()
+	e.passes[pass.ID] = p
+	e.mutex.Unlock()
+	e.tasks.Go(func() {
+		defer cancel()
+		state, note := e.overOldMail(ctx, pass, p)
+		e.mutex.Lock()
+		delete(e.passes, pass.ID)
+		e.mutex.Unlock()
+		e.WakeAll() // what a crash left of this pass is the watchers' now
+		if ctx.Err() != nil {
+			return // it goes on after the restart
+		}
+		pass.State, pass.Note = state, note
+		if state != store.Paused {
+			ended := e.Clock()
+			pass.EndedAt = &ended
+		}
+		if err := e.Store.SavePass(pass); err != nil {
+			e.Log.Error("keeping a pass", "error", err)
+		}
+		e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+	})
+}
+
+func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) (store.PassState, string) {
+	row, err := e.Store.RuleByID(pass.RuleID)
+	if err != nil {
+		return store.Broken, "the rule is no longer there"
+	}
+	r, err := e.rule(row.ID, row.Revision)
+	if err != nil {
+		return store.Broken, "the rule cannot run: " + err.Error()
+	}
+	mailboxes, err := e.Store.Mailboxes(store.System)
+	if err != nil {
+		return store.Broken, err.Error()
+	}
+	for i := range mailboxes {
+		m := &mailboxes[i]
+		if !r.Rule.Look.Looks(m.Name) {
+			continue
+		}
+		for failures := 0; ; {
+			err := e.oldMailOf(ctx, pass, p, r, m)
+			if err == nil {
+				break
+			}
+			if ctx.Err() != nil {
+				return store.Running, ""
+			}
+			if asked := p.asked(); asked != "" {
+				return asked, ""
+			}
+			failures++
+			var reach *source.Error
+			if errors.As(err, &reach) && reach.Lasting || failures > mostAttempts {
+				return store.Broken, fmt.Sprintf("the mailbox “%s” is out of reach: %v", m.Name, err)
+			}
+			pass.Note = fmt.Sprintf("waiting for the mailbox “%s”: %v", m.Name, err)
+			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+			select {
+			case <-ctx.Done():
+			case <-time.After(pause(failures)):
+			}
+		}
+		if asked := p.asked(); asked != "" {
+			return asked, ""
+		}
+	}
+	return store.Done, ""
+}
+
+// oldMailOf goes over one mailbox's folders, with a connection of its own.
+func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r *rule.Compiled, m *store.Mailbox) error {
+	secret, err := e.Store.Secret(m)
+	if err != nil {
+		return err
+	}
+	s, err := e.Dial(ctx, m, secret)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	pass.Note = ""
+	v := &visit{engine: e, mailbox: m, session: s}
+	for _, name := range r.Rule.Look.In() {
+		folder, err := v.find(ctx, name)
+		if err != nil {
+			return err
+		}
+		key := m.ID + "/" + folder
+		if folder == "" || slices.Contains(pass.Position.Done, key) {
+			continue
+		}
+		if err := v.enter(ctx, folder, true); err != nil {
+			return err
+		}
+		q := source.Query{}
+		if pass.Since != nil {
+			q.Since = *pass.Since
+		}
+		uids, err := s.UIDs(ctx, q)
+		if err != nil {
+			return err
+		}
+		if pass.Most > 0 && len(uids) > pass.Most {
+			uids = uids[len(uids)-pass.Most:]
+		}
+		if pass.Position.Current != key {
+			pass.Position.Current, pass.Position.UID = key, 0
+			pass.Total += len(uids)
+		}
+		uids = slices.DeleteFunc(uids, func(u uint32) bool { return u <= pass.Position.UID })
+		for len(uids) > 0 {
+			if p.asked() != "" {
+				return nil
+			}
+			some := uids[:min(passBatch, len(uids))]
+			uids = uids[len(some):]
+			pass.Position.UID = some[len(some)-1]
+			err := v.process(ctx, some, &batch{pass: pass, own: r, takes: func(c *rule.Compiled, _ uint32) bool { return c.Rule.ID == r.Rule.ID }})
+			if err != nil {
+				return err
+			}
+			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+		}
+		pass.Position.Done = append(pass.Position.Done, key)
+		pass.Position.Current = ""
+	}
+	return nil
+}

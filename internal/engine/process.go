@@ -1,0 +1,231 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/net/html"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// maxText bounds how much of a message's text is read for conditions, in octets.
+const maxText = 1 << 20
+
+// batch is some messages to plan, commit and file.
+type batch struct {
+	folder    *store.Folder // committed with the plans; nil leaves it
+	announced time.Time
+	pass      *store.Pass
+	takes     func(r *rule.Compiled, uid uint32) bool // whether a rule takes this message
+	own       *rule.Compiled                          // the rule of a pass over old mail, which may be switched off
+}
+
+// process reads the facts of messages of the open folder, plans them, commits
+// plans and progress at once, and files.
+func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
+	e := v.engine
+	facts, err := v.session.Facts(ctx, uids)
+	if err != nil {
+		return err
+	}
+	if b.pass.ID == 0 {
+		b.pass.State, b.pass.StartedAt, b.pass.Total = store.Running, e.Clock(), len(uids)
+	}
+	look := store.Look{Folder: b.folder, Pass: b.pass, Entries: map[*store.Message][]store.Entry{}}
+	var letters []*letter
+	for i := range facts {
+		row, message, err := store.NewMessage(v.mailbox.ID, v.open, v.state.UIDValidity, &facts[i], e.Clock())
+		if err != nil {
+			return err
+		}
+		l := &letter{row: row, facts: &facts[i], message: message, mailbox: v.mailbox.Name}
+		entries, matched, err := v.plan(ctx, l, b)
+		if err != nil {
+			return err
+		}
+		if matched {
+			b.pass.Matched++
+		}
+		look.Messages = append(look.Messages, row)
+		look.Entries[row] = entries
+		letters = append(letters, l)
+	}
+	b.pass.Looked += len(uids)
+	if b.pass.Kind == "live" && len(letters) == 0 {
+		look.Pass = nil
+	}
+	if err := e.Store.Commit(look); err != nil {
+		return err
+	}
+	err = v.fileAll(ctx, letters, look.Entries)
+	if b.pass.Kind == "live" && look.Pass != nil {
+		ended := e.Clock()
+		b.pass.State, b.pass.EndedAt = store.Done, &ended
+		err = errors.Join(err, e.Store.SavePass(b.pass))
+		e.hub.send(Event{Kind: "pass", Mailbox: v.mailbox.ID})
+	}
+	return err
+}
+
+func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*store.Message][]store.Entry) error {
+	for _, l := range letters {
+		entries := planned[l.row]
+		for i := range entries {
+			if entries[i].ID == 0 || entries[i].State != store.Planned {
+				continue
+			}
+			if err := v.engine.file(ctx, v.session, l, &entries[i]); err != nil {
+				return err
+			}
+		}
+		v.engine.told(l.row)
+	}
+	return nil
+}
+
+// plan decides what becomes of a message, fetching its text where a verdict
+// hangs on it. Whatever goes wrong while a message is understood is the
+// message's own trouble: it waits in the tray.
+func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.Entry, matched bool, err error) {
+	e := v.engine
+	defer func() {
+		if p := recover(); p != nil {
+			e.Log.Error("a message could not be understood", "subject", l.row.Subject, "panic", p)
+			err = e.Store.Tell(&store.Notice{Kind: "message", Object: fmt.Sprintf("%s/%s/%d", v.mailbox.ID, v.open, l.row.UID), MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
+				Text: fmt.Sprintf("The message “%s” in “%s” could not be understood, so nothing of it was filed.", l.row.Subject, v.mailbox.Name), Advice: "File it by hand."})
+		}
+	}()
+	var rules []*rule.Compiled
+	for _, r := range e.running() {
+		if r.Rule.Look.Looks(v.mailbox.Name) && v.watches(ctx, r) {
+			rules = append(rules, r)
+		}
+	}
+	rules = b.with(rules)
+	setting := e.setting(l.mailbox, e.now())
+	p := plan.Make(rules, l.message, setting)
+	if p.NeedsText {
+		if err := v.text(ctx, l); err != nil {
+			return nil, false, err
+		}
+		p = plan.Make(rules, l.message, setting)
+	}
+	now := e.Clock().UTC()
+	for _, pr := range p.Rules {
+		if !b.takes(pr.Rule, l.row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
+			continue
+		}
+		matched = true
+		c, err := e.Store.CabinetNamed(pr.Rule.Rule.Cabinet)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, false, err
+		}
+		for i := range pr.Items {
+			item := &pr.Items[i]
+			entry := store.Entry{RuleID: pr.Rule.Rule.ID, RuleRevision: pr.Rule.Revision, Item: item.Item.ID, CabinetID: c.ID, State: store.Planned,
+				Name: item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now, Reason: item.Reason}
+			if !b.announced.IsZero() {
+				entry.AnnouncedAt = &b.announced
+			}
+			switch {
+			case item.Verdict != plan.Filed:
+				entry.State, entry.DoneAt = store.State(item.Verdict), &now
+			case c.ID == "":
+				entry.State, entry.DoneAt = store.Failed, &now
+				entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", pr.Rule.Rule.Cabinet), "Choose a cabinet in the rule, then try again."
+			}
+			if entry.State == store.Held {
+				entry.Advice = "Look at the message and decide; then try again or set it aside."
+			}
+			entries = append(entries, entry)
+		}
+	}
+	return entries, matched, nil
+}
+
+// with puts the rule of a pass over old mail among the running ones.
+func (b *batch) with(rules []*rule.Compiled) []*rule.Compiled {
+	if b.own == nil || slices.ContainsFunc(rules, func(r *rule.Compiled) bool { return r.Rule.ID == b.own.Rule.ID }) {
+		return rules
+	}
+	return append(rules, b.own)
+}
+
+// watches says whether a rule looks into the folder that is open.
+func (v *visit) watches(ctx context.Context, r *rule.Compiled) bool {
+	for _, name := range r.Rule.Look.In() {
+		if path, err := v.find(ctx, name); err == nil && path == v.open {
+			return true
+		}
+	}
+	return false
+}
+
+// text reads the body of a message, as far as conditions look.
+func (v *visit) text(ctx context.Context, l *letter) error {
+	var b strings.Builder
+	for _, p := range l.message.TextParts() {
+		part, err := v.session.Part(ctx, l.facts, p.Item)
+		if errors.Is(err, source.ErrGone) {
+			l.message.TextError = "the message is no longer in the folder"
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		data, err := io.ReadAll(io.LimitReader(mail.Decode(p.Encoding, part), maxText))
+		if closeErr := part.Close(); closeErr != nil {
+			return closeErr
+		}
+		if err != nil {
+			return err
+		}
+		text := mail.ConvertText(data, p.Charset)
+		if p.Type == "text/html" {
+			text = plainText(text)
+		}
+		b.WriteString(text + "\n")
+		if b.Len() > maxText {
+			break
+		}
+	}
+	text := b.String()
+	l.message.Text = &text
+	return nil
+}
+
+// plainText keeps what a person would read of an HTML text.
+func plainText(s string) string {
+	var b strings.Builder
+	z := html.NewTokenizer(strings.NewReader(s))
+	hidden := 0
+	for {
+		switch z.Next() {
+		case html.ErrorToken:
+			return b.String()
+		case html.TextToken:
+			if hidden == 0 {
+				b.Write(z.Text())
+				b.WriteByte(' ')
+			}
+		case html.StartTagToken:
+			if name, _ := z.TagName(); string(name) == "style" || string(name) == "script" {
+				hidden++
+			}
+		case html.EndTagToken:
+			if name, _ := z.TagName(); (string(name) == "style" || string(name) == "script") && hidden > 0 {
+				hidden--
+			}
+		}
+	}
+}

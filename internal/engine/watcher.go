@@ -1,0 +1,577 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+const (
+	batchSize   = 200              // messages planned and committed at once
+	firstLook   = 200              // messages known from a folder's first look, for rehearsals
+	longestIdle = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
+	lookAgain   = 15 * time.Minute // how long a look may go unrecorded
+)
+
+// Status is how a mailbox does.
+type Status struct {
+	State   string    `json:"state"` // connecting, watched live, looked into at an interval, out of reach, not watched
+	Since   time.Time `json:"since"`
+	Problem string    `json:"problem,omitempty"`
+	Advice  string    `json:"advice,omitempty"`
+	Looked  time.Time `json:"looked"` // the last completed look
+}
+
+// watcher watches one mailbox.
+type watcher struct {
+	engine  *Engine
+	mailbox string
+	cancel  context.CancelFunc
+	done    chan struct{}
+	wake    chan struct{}
+
+	mutex sync.Mutex
+	state Status
+}
+
+func (w *watcher) status() Status {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	return w.state
+}
+
+func (w *watcher) set(s Status) {
+	w.mutex.Lock()
+	changed := w.state.State != s.State || w.state.Problem != s.Problem
+	if !changed {
+		s.Since = w.state.Since
+	}
+	w.state = s
+	w.mutex.Unlock()
+	if changed {
+		w.engine.hub.send(Event{Kind: "mailbox", ID: w.mailbox, Mailbox: w.mailbox})
+	}
+}
+
+func (w *watcher) rouse() {
+	select {
+	case w.wake <- struct{}{}:
+	default:
+	}
+}
+
+// run connects again and again, with growing pauses, until ctx ends.
+func (w *watcher) run(ctx context.Context) {
+	e := w.engine
+	for failures := 0; ctx.Err() == nil; {
+		began := e.Clock()
+		err := w.session(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if e.Clock().Sub(began) > time.Minute {
+			failures = 0
+		}
+		failures++
+		var reach *source.Error
+		lasting := errors.As(err, &reach) && reach.Lasting
+		s := Status{State: "out of reach", Since: e.Clock(), Problem: err.Error(), Looked: w.status().Looked}
+		if reach != nil {
+			s.Problem, s.Advice = string(reach.Step)+": "+reach.Problem, reach.Advice
+		}
+		w.set(s)
+		e.Log.Warn("a mailbox is out of reach", "mailbox", w.mailbox, "error", err, "failures", failures)
+		if lasting || failures >= 3 {
+			w.tell(s)
+		}
+		wait := pause(failures - 1)
+		if lasting {
+			wait = 5 * time.Minute // until somebody changes something
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (w *watcher) tell(s Status) {
+	e := w.engine
+	m, err := e.Store.MailboxByID(store.System, w.mailbox)
+	if err != nil {
+		return
+	}
+	err = e.Store.Tell(&store.Notice{Kind: "mailbox", Object: w.mailbox, MailboxID: w.mailbox, MadeAt: e.Clock(),
+		Text: fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, trimStop(s.Problem)), Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")})
+	if err != nil {
+		e.Log.Error("telling of a mailbox", "error", err)
+	}
+	e.hub.send(Event{Kind: "tray"})
+}
+
+// session watches over one connection, until it fails.
+func (w *watcher) session(ctx context.Context) error {
+	e := w.engine
+	m, err := e.Store.MailboxByID(store.System, w.mailbox)
+	if err != nil {
+		return err
+	}
+	secret, err := e.Store.Secret(&m)
+	if err != nil {
+		return err
+	}
+	s, err := e.Dial(ctx, &m, secret)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if settled, err := e.Store.Settle("mailbox", m.ID); err != nil {
+		return err
+	} else if settled {
+		e.hub.send(Event{Kind: "tray"})
+	}
+	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake}
+	interval := time.Duration(max(m.IntervalSeconds, 1)) * time.Second
+	for announced := (source.Event{}); ; {
+		if err := v.look(ctx, announced.At); err != nil {
+			return err
+		}
+		status := Status{State: "watched live", Since: e.Clock(), Looked: e.Clock()}
+		longest := min(interval, longestIdle)
+		if !s.Pushes() {
+			status.State = "looked into at an interval"
+		} else if len(v.folders) == 1 {
+			longest = longestIdle
+		}
+		w.set(status)
+		if due, waits, err := e.Store.NextDue(m.ID, e.passesUnderway()); err != nil {
+			return err
+		} else if waits {
+			longest = min(longest, max(due.Sub(e.Clock()), 50*time.Millisecond))
+		}
+		if announced, err = s.Wait(ctx, longest, w.wake); err != nil {
+			return err
+		}
+	}
+}
+
+// visit is a watcher's work over one connection. The first of its folders is
+// the one on which the server announces.
+type visit struct {
+	engine  *Engine
+	mailbox *store.Mailbox
+	session source.Session
+	wake    chan struct{}
+
+	listed  []source.Folder
+	folders []string
+	open    string
+	state   source.State
+}
+
+// look looks through every folder that rules watch, then files what is due.
+func (v *visit) look(ctx context.Context, announced time.Time) error {
+	rules := v.engine.running()
+	if err := v.places(ctx, rules); err != nil {
+		return err
+	}
+	for i := len(v.folders) - 1; i >= 0; i-- { // the first one last: it stays open for waiting
+		if err := v.folder(ctx, v.folders[i], announced); err != nil {
+			var gone *source.Error
+			if errors.As(err, &gone) && gone.Step == source.Folders && i > 0 {
+				v.engine.Log.Warn("a folder cannot be looked into", "folder", v.folders[i], "error", err)
+				v.listed = nil
+				continue
+			}
+			return err
+		}
+	}
+	if err := v.due(ctx); err != nil || v.open == v.folders[0] {
+		return err
+	}
+	return v.folder(ctx, v.folders[0], announced) // filing had to open another
+}
+
+// enter opens a folder unless it is open. fresh asks the server anew.
+func (v *visit) enter(ctx context.Context, folder string, fresh bool) error {
+	if v.open == folder && !fresh {
+		return nil
+	}
+	state, err := v.session.Open(ctx, folder)
+	if err != nil {
+		v.open = ""
+		return err
+	}
+	v.open, v.state = folder, state
+	return nil
+}
+
+// places finds the folders to look into: the inbox, for it is there that
+// rehearsals look, and those that rules name by path or role.
+func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
+	folders := []string{"INBOX"}
+	for _, r := range rules {
+		if !r.Rule.Look.Looks(v.mailbox.Name) {
+			continue
+		}
+		var places []store.Place
+		for _, name := range r.Rule.Look.In() {
+			path, err := v.find(ctx, name)
+			if err != nil {
+				return err
+			}
+			if path == "" {
+				err := v.engine.Store.Tell(&store.Notice{Kind: "folder", Object: v.mailbox.ID + "/" + name, MailboxID: v.mailbox.ID, MadeAt: v.engine.Clock(),
+					Text:   fmt.Sprintf("The rule “%s” looks into the folder “%s” of “%s”, which is not there.", r.Rule.Name, name, v.mailbox.Name),
+					Advice: "Make the folder in the mail program, or correct it in the rule."})
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			if !slices.Contains(folders, path) {
+				folders = append(folders, path)
+			}
+			places = append(places, store.Place{MailboxID: v.mailbox.ID, Folder: path})
+		}
+		marks, err := v.marks()
+		if err != nil {
+			return err
+		}
+		missing := places[:0]
+		for _, p := range places {
+			if _, ok := marks[r.Rule.ID+"\x00"+p.Folder]; !ok {
+				missing = append(missing, p)
+			}
+		}
+		if len(missing) > 0 { // a mailbox or folder that came after the rule was switched on
+			if err := v.engine.Store.AddMarks(r.Rule.ID, missing, v.engine.Clock()); err != nil {
+				return err
+			}
+		}
+	}
+	v.folders = folders
+	return nil
+}
+
+// find gives a folder's path by its path or role, "" where there is none.
+func (v *visit) find(ctx context.Context, name string) (string, error) {
+	if strings.EqualFold(name, "inbox") {
+		return "INBOX", nil
+	}
+	if v.listed == nil {
+		var err error
+		if v.listed, err = v.session.Folders(ctx); err != nil {
+			return "", err
+		}
+	}
+	return FindFolder(v.listed, name), nil
+}
+
+// FindFolder finds a folder by its path or role, "" where there is none.
+func FindFolder(folders []source.Folder, name string) string {
+	if strings.EqualFold(name, "inbox") {
+		return "INBOX"
+	}
+	found := ""
+	for _, f := range folders {
+		switch {
+		case !f.Selectable:
+		case f.Path == name:
+			return f.Path
+		case strings.EqualFold(f.Path, name), f.Role != "" && strings.EqualFold(f.Role, name) && found == "":
+			found = f.Path
+		}
+	}
+	return found
+}
+
+// marks are the mailbox's start marks by rule and folder.
+func (v *visit) marks() (map[string]store.StartMark, error) {
+	list, err := v.engine.Store.Marks(v.mailbox.ID)
+	marks := map[string]store.StartMark{}
+	for _, m := range list {
+		marks[m.RuleID+"\x00"+m.Folder] = m
+	}
+	return marks, err
+}
+
+// folder looks through what came into a folder since the last look.
+func (v *visit) folder(ctx context.Context, folder string, announced time.Time) error {
+	e := v.engine
+	if err := v.enter(ctx, folder, true); err != nil {
+		return err
+	}
+	row, err := e.Store.Folder(v.mailbox.ID, folder)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return v.first(ctx, folder)
+	case err != nil:
+		return err
+	case row.UIDValidity != v.state.UIDValidity:
+		return v.renumbered(ctx, row)
+	}
+	marks, err := v.marks()
+	if err != nil {
+		return err
+	}
+	if v.state.UIDNext > row.UIDNext {
+		uids, err := v.session.UIDs(ctx, source.Query{From: row.UIDNext})
+		if err != nil {
+			return err
+		}
+		for len(uids) > 0 {
+			some := uids[:min(batchSize, len(uids))]
+			uids = uids[len(some):]
+			row.UIDNext, row.LookedAt = some[len(some)-1]+1, e.Clock()
+			if len(uids) == 0 {
+				row.UIDNext = max(row.UIDNext, v.state.UIDNext)
+			}
+			err := v.process(ctx, some, &batch{folder: &row, announced: announced, pass: &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name},
+				takes: func(r *rule.Compiled, uid uint32) bool {
+					m, ok := marks[r.Rule.ID+"\x00"+folder]
+					return ok && m.UIDValidity == v.state.UIDValidity && uid >= m.UIDNext
+				}})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	if err := v.relabelled(ctx, &row, announced); err != nil {
+		return err
+	}
+	if e.Clock().Sub(row.LookedAt) > lookAgain {
+		row.LookedAt, row.ModSeq = e.Clock(), max(row.ModSeq, v.state.ModSeq)
+		return e.Store.Commit(store.Look{Folder: &row})
+	}
+	return nil
+}
+
+// first gets to know a folder: nothing in it is new, and the last messages are
+// kept for rehearsals.
+func (v *visit) first(ctx context.Context, folder string) error {
+	uids, err := v.session.UIDs(ctx, source.Query{})
+	if err != nil {
+		return err
+	}
+	facts, err := v.session.Facts(ctx, uids[max(0, len(uids)-firstLook):])
+	if err != nil {
+		return err
+	}
+	now := v.engine.Clock()
+	look := store.Look{Folder: &store.Folder{MailboxID: v.mailbox.ID, Path: folder, UIDValidity: v.state.UIDValidity, UIDNext: v.state.UIDNext, ModSeq: v.state.ModSeq, LookedAt: now}}
+	for i := range facts {
+		m, _, err := store.NewMessage(v.mailbox.ID, folder, v.state.UIDValidity, &facts[i], now)
+		if err != nil {
+			return err
+		}
+		look.Messages = append(look.Messages, m)
+	}
+	return v.engine.Store.Commit(look)
+}
+
+// renumbered meets a folder whose messages got new numbers (RFC 9051 section
+// 2.3.1.1). What is recognised was seen before; what is not and came after the
+// last look is new; what is not and is older is left for a person to decide.
+func (v *visit) renumbered(ctx context.Context, row store.Folder) error {
+	e := v.engine
+	last := row.LookedAt
+	row.UIDValidity, row.UIDNext, row.ModSeq = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq
+	uids, err := v.session.UIDs(ctx, source.Query{})
+	if err != nil {
+		return err
+	}
+	marks, err := v.marks()
+	if err != nil {
+		return err
+	}
+	older := 0
+	var fresh []uint32
+	for len(uids) > 0 {
+		some := uids[:min(batchSize, len(uids))]
+		uids = uids[len(some):]
+		facts, err := v.session.Facts(ctx, some)
+		if err != nil {
+			return err
+		}
+		var look store.Look
+		for i := range facts {
+			m, message, err := store.NewMessage(v.mailbox.ID, row.Path, row.UIDValidity, &facts[i], e.Clock())
+			if err != nil {
+				return err
+			}
+			known, err := e.Store.Known(v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
+			if err != nil {
+				return err
+			}
+			switch {
+			case known:
+				look.Messages = append(look.Messages, m)
+			case message.Received.After(last):
+				fresh = append(fresh, facts[i].UID)
+			default:
+				older++
+				look.Messages = append(look.Messages, m)
+			}
+		}
+		if err := e.Store.Commit(look); err != nil {
+			return err
+		}
+	}
+	for len(fresh) > 0 {
+		some := fresh[:min(batchSize, len(fresh))]
+		fresh = fresh[len(some):]
+		err := v.process(ctx, some, &batch{pass: &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name},
+			takes: func(r *rule.Compiled, _ uint32) bool { _, ok := marks[r.Rule.ID+"\x00"+row.Path]; return ok }})
+		if err != nil {
+			return err
+		}
+	}
+	if err := e.Store.Renumber(&row); err != nil {
+		return err
+	}
+	look := store.Look{Folder: &row}
+	row.LookedAt = e.Clock()
+	if older > 0 {
+		look.Notice = &store.Notice{Kind: "renumbered", Object: v.mailbox.ID + "/" + row.Path, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
+			Text:   fmt.Sprintf("The mail server numbered the folder “%s” of “%s” anew, and %d messages in it were not seen before, though they are older than the last look. Nothing of them was filed.", row.Path, v.mailbox.Name, older),
+			Advice: "If they should be filed, let the rule file old mail."}
+	}
+	e.hub.send(Event{Kind: "tray"})
+	return e.Store.Commit(look)
+}
+
+// relabelled looks at messages on which a label was put that a rule asks for,
+// however old they are.
+func (v *visit) relabelled(ctx context.Context, row *store.Folder, announced time.Time) error {
+	e := v.engine
+	var labels []string
+	asking := map[string]bool{}
+	for _, r := range e.running() {
+		if l := r.Rule.Labels(); len(l) > 0 && r.Rule.Look.Looks(v.mailbox.Name) {
+			labels = append(labels, l...)
+			asking[r.Rule.ID] = true
+		}
+	}
+	since := row.ModSeq
+	row.ModSeq = max(row.ModSeq, v.state.ModSeq)
+	if len(labels) == 0 {
+		return nil
+	}
+	var uids []uint32
+	var err error
+	if since > 0 && v.state.ModSeq > 0 {
+		uids, err = v.session.Changed(ctx, since)
+	} else {
+		uids, err = v.session.UIDs(ctx, source.Query{Keywords: labels})
+	}
+	uids = slices.DeleteFunc(uids, func(u uint32) bool { return u >= row.UIDNext })
+	if err != nil || len(uids) == 0 {
+		return err
+	}
+	row.LookedAt = e.Clock()
+	return v.process(ctx, uids, &batch{folder: row, announced: announced, pass: &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name},
+		takes: func(r *rule.Compiled, _ uint32) bool { return asking[r.Rule.ID] }})
+}
+
+// due files what the journal says is to be filed now: tried again, or left
+// over from before a restart.
+func (v *visit) due(ctx context.Context) error {
+	e := v.engine
+	for {
+		entries, err := e.Store.Due(v.mailbox.ID, e.Clock(), e.passesUnderway(), batchSize)
+		if err != nil {
+			return err
+		}
+		mine := slices.DeleteFunc(entries, func(en store.Entry) bool { return e.busy(en.ID) })
+		if len(mine) == 0 {
+			return nil
+		}
+		for i := 0; i < len(mine); {
+			j := i
+			for j < len(mine) && mine[j].MessageID == mine[i].MessageID {
+				j++
+			}
+			if err := v.again(ctx, mine[i:j]); err != nil {
+				return err
+			}
+			i = j
+		}
+	}
+}
+
+// again files entries of one message that was planned before.
+func (v *visit) again(ctx context.Context, entries []store.Entry) error {
+	e := v.engine
+	row, err := e.Store.MessageByID(store.System, entries[0].MessageID)
+	if err != nil {
+		return err
+	}
+	lost := func(reason string) error {
+		for i := range entries {
+			if !e.claim(entries[i].ID) {
+				continue
+			}
+			err := e.finish(&entries[i], store.Failed, reason, "Put the message back, or let a rule look where it is now; then try again.")
+			e.release(entries[i].ID)
+			if err != nil {
+				return err
+			}
+		}
+		e.hub.send(Event{Kind: "tray"})
+		return nil
+	}
+	if err := v.enter(ctx, row.Folder, false); err != nil {
+		var gone *source.Error
+		if errors.As(err, &gone) && gone.Step == source.Folders {
+			return lost(fmt.Sprintf("the folder “%s” is no longer in the mailbox", row.Folder))
+		}
+		return err
+	}
+	if row.UIDValidity != v.state.UIDValidity {
+		if row, err = e.Store.Moved(&row, row.Folder, v.state.UIDValidity); err != nil {
+			return lost("the folder was numbered anew and the message is not in it any more")
+		}
+	}
+	facts, err := row.Facts()
+	if err != nil {
+		return err
+	}
+	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name}
+	for i := range entries {
+		if err := e.file(ctx, v.session, l, &entries[i]); err != nil {
+			return err
+		}
+	}
+	e.told(&row)
+	return nil
+}
+
+// passesUnderway lists the passes over old mail that file by themselves.
+func (e *Engine) passesUnderway() []int64 {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return slices.Collect(maps.Keys(e.passes))
+}
+
+func (e *Engine) busy(id int64) bool {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return e.inHand[id]
+}
+
+// told lets those who look on know that a message was decided.
+func (e *Engine) told(m *store.Message) {
+	e.hub.send(Event{Kind: "message", ID: strconv.FormatInt(m.ID, 10), Mailbox: m.MailboxID})
+	e.hub.send(Event{Kind: "tray"})
+}

@@ -1,0 +1,360 @@
+package store
+
+import (
+	"errors"
+	"path"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// EntryByID finds a line of the journal that the viewer may see.
+func (s *Store) EntryByID(v Viewer, id int64) (Entry, error) {
+	return first[Entry](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+}
+
+// EntriesOf lists a message's lines, by rule and item.
+func (s *Store) EntriesOf(v Viewer, messageID int64) ([]Entry, error) {
+	return list[Entry](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
+}
+
+// EntriesOfPass lists the lines of a pass, the newest first.
+func (s *Store) EntriesOfPass(v Viewer, passID, before int64, most int) ([]Entry, error) {
+	db := v.sees(s.read, "mailbox_id").Where("pass_id = ?", passID)
+	if before > 0 {
+		db = db.Where("id < ?", before)
+	}
+	return list[Entry](db.Order("id DESC").Limit(most))
+}
+
+// Recent lists what was decided last, for the page that shows mail as it arrives.
+func (s *Store) Recent(v Viewer, most int) ([]Entry, error) {
+	return list[Entry](v.sees(s.read, "mailbox_id").Where("state <> 'planned' AND state <> 'staged'").Order("id DESC").Limit(most))
+}
+
+// Due lists what a mailbox has to file now. What belongs to the passes named is
+// left to them.
+func (s *Store) Due(mailboxID string, now time.Time, but []int64, most int) ([]Entry, error) {
+	return list[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, 0)).Order("id").Limit(most))
+}
+
+// NextDue is when a mailbox has something to file next; ok is false where
+// nothing waits. The zero time is at once.
+func (s *Store) NextDue(mailboxID string, but []int64) (at time.Time, ok bool, err error) {
+	e, err := first[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND pass_id NOT IN ?", mailboxID, append(but, 0)).Order("next_at IS NOT NULL, next_at").Limit(1))
+	if errors.Is(err, ErrNotFound) {
+		return at, false, nil
+	}
+	if e.NextAt != nil {
+		at = *e.NextAt
+	}
+	return at, err == nil, err
+}
+
+// EndLivePasses closes live passes that a crash left open.
+func (s *Store) EndLivePasses(now time.Time) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE passes SET state = 'done', ended_at = ? WHERE kind = 'live' AND state = 'running'", now.UTC()).Error
+	})
+}
+
+// StagedEntries lists what was staged and not confirmed as filed.
+func (s *Store) StagedEntries(cabinetID string) ([]Entry, error) {
+	return list[Entry](s.read.Where("cabinet_id = ? AND state = 'staged'", cabinetID).Order("id"))
+}
+
+// FiledBefore finds an earlier filing of the same rule, item and content from a
+// message of the same fingerprint.
+func (s *Store) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
+	found, err := first[Entry](s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
+		Where("messages.fingerprint = ? AND journal.rule_id = ? AND journal.item = ? AND journal.round = ? AND journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?",
+			fingerprint, e.RuleID, e.Item, e.Round, sha256, e.ID).Select("journal.*").Limit(1))
+	if errors.Is(err, ErrNotFound) {
+		return found, false, nil
+	}
+	return found, err == nil, err
+}
+
+// Draw gives an entry its register number, once: a later call keeps it. The
+// year is that of the drawing, in the zone of now.
+func (s *Store) Draw(e *Entry, now time.Time) error {
+	return s.change(func(tx *gorm.DB) error { return draw(tx, e, now) })
+}
+
+func draw(tx *gorm.DB, e *Entry, now time.Time) error {
+	if e.RegisterNumber > 0 {
+		return nil
+	}
+	year, number := now.Year(), 0
+	if err := tx.Raw("SELECT coalesce(max(number), 0) + 1 FROM register WHERE year = ?", year).Scan(&number).Error; err != nil {
+		return err
+	}
+	m, err := first[Message](tx.Where("id = ?", e.MessageID))
+	if err != nil {
+		return err
+	}
+	f := Filing{Year: year, Number: number, JournalID: e.ID, DrawnAt: now.UTC(), ReceivedAt: m.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID,
+		SenderName: m.SenderName, SenderAddress: m.SenderAddress, Subject: m.Subject, Kind: e.Kind}
+	for _, name := range []struct {
+		table, id string
+		into      *string
+	}{{"mailboxes", e.MailboxID, &f.Mailbox}, {"rules", e.RuleID, &f.Rule}, {"cabinets", e.CabinetID, &f.Cabinet}} {
+		if err := tx.Raw("SELECT name FROM "+name.table+" WHERE id = ?", name.id).Scan(name.into).Error; err != nil {
+			return err
+		}
+	}
+	if err := tx.Create(&f).Error; err != nil {
+		return err
+	}
+	e.RegisterYear, e.RegisterNumber = year, number
+	return tx.Model(e).Select("register_year", "register_number").Updates(e).Error
+}
+
+// Stage records that the content lies staged and which exact name it will get.
+func (s *Store) Stage(e *Entry, now time.Time) error {
+	e.State = Staged
+	return s.change(func(tx *gorm.DB) error {
+		if err := draw(tx, e, now); err != nil {
+			return err
+		}
+		return tx.Model(e).Select("state", "path", "size", "sha256").Updates(e).Error
+	})
+}
+
+// Rename records another exact name for what is staged, before it is tried.
+func (s *Store) Rename(e *Entry) error {
+	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("path", "reason").Updates(e).Error })
+}
+
+// File records that the file has its name, and enters it in the register.
+func (s *Store) File(e *Entry, now time.Time) error {
+	done := now.UTC()
+	e.State, e.DoneAt, e.NextAt, e.Advice = Filed, &done, nil, ""
+	return s.change(func(tx *gorm.DB) error {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice").Updates(e).Error; err != nil {
+			return err
+		}
+		folder := path.Dir(e.Path)
+		if folder == "." {
+			folder = ""
+		}
+		return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
+	})
+}
+
+// Finish records a verdict other than filed. A number that was drawn becomes void.
+func (s *Store) Finish(e *Entry, now time.Time) error {
+	done := now.UTC()
+	e.DoneAt, e.NextAt = &done, nil
+	return s.change(func(tx *gorm.DB) error {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "size", "sha256", "path", "attempts").Updates(e).Error; err != nil {
+			return err
+		}
+		if e.RegisterNumber == 0 || e.State == Failed || e.State == Held {
+			return nil // it may still be filed
+		}
+		return tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", e.Reason, e.ID).Error
+	})
+}
+
+// Postpone records that an item is tried again later.
+func (s *Store) Postpone(e *Entry) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Model(e).Select("state", "attempts", "next_at", "reason", "advice").Updates(e).Error
+	})
+}
+
+// Tray lists the items that wait for a person, the newest first.
+func (s *Store) Tray(v Viewer, before int64, most int) ([]Entry, error) {
+	db := v.sees(s.read, "mailbox_id").Where("state IN ('held', 'failed')")
+	if before > 0 {
+		db = db.Where("id < ?", before)
+	}
+	return list[Entry](db.Order("id DESC").Limit(most))
+}
+
+// TrayCount counts all that waits for a person.
+func (s *Store) TrayCount(v Viewer) (int, error) {
+	var items, notices int64
+	err := errors.Join(v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed')").Count(&items).Error,
+		v.sees(s.read.Model(&Notice{}), "mailbox_id").Count(&notices).Error)
+	return int(items + notices), err
+}
+
+// Again lets items of the tray be planned anew under the rule as it is now, and
+// returns them. Those that no longer wait are passed over.
+func (s *Store) Again(v Viewer, ids []int64) ([]Entry, error) {
+	var entries []Entry
+	err := s.change(func(tx *gorm.DB) (err error) {
+		if entries, err = list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", ids)); err != nil {
+			return err
+		}
+		for i := range entries {
+			e := &entries[i]
+			e.State, e.Wanted, e.Attempts, e.NextAt, e.Reason, e.Advice, e.DoneAt = Planned, "", 0, nil, "", "", nil
+			if err := tx.Model(e).Select("state", "wanted", "attempts", "next_at", "reason", "advice", "done_at").Updates(e).Error; err != nil {
+				return err
+			}
+			if err := note(tx, v.Name, "try again", e.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return entries, err
+}
+
+// Replan records the plan of an item that is tried again.
+func (s *Store) Replan(e *Entry) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Model(e).Select("rule_revision", "cabinet_id", "wanted").Updates(e).Error
+	})
+}
+
+// SetAside takes items out of the tray for good.
+func (s *Store) SetAside(v Viewer, ids []int64, reason string, now time.Time) (int, error) {
+	n := 0
+	err := s.change(func(tx *gorm.DB) error {
+		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", ids))
+		if err != nil {
+			return err
+		}
+		for i := range entries {
+			e := &entries[i]
+			e.State, e.Reason = SetAside, reason
+			err := errors.Join(tx.Model(e).Select("state", "reason").Updates(e).Error,
+				tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error, note(tx, v.Name, "set aside", e.Name))
+			if err != nil {
+				return err
+			}
+			n++
+		}
+		return nil
+	})
+	return n, err
+}
+
+// FilingQuery narrows the register. Zero values narrow nothing.
+type FilingQuery struct {
+	Text      string // every word must stand in subject, sender, file or folder
+	Rule      string // its id
+	Mailbox   string // its id
+	Cabinet   string // its name
+	Folder    string // and what lies below it
+	From, To  time.Time
+	Void      bool // numbers that came to nothing too
+	AfterYear int  // the cursor: older than this number
+	After     int
+	Most      int
+}
+
+func (s *Store) filings(v Viewer, q FilingQuery) *gorm.DB {
+	db := v.sees(s.read.Model(&Filing{}), "mailbox_id")
+	if q.Void {
+		db = db.Where("filed_at IS NOT NULL OR void <> ''")
+	} else {
+		db = db.Where("filed_at IS NOT NULL")
+	}
+	for _, word := range strings.Fields(q.Text) {
+		w := like(word)
+		db = db.Where(`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR file LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\' OR (year || '-' || number) LIKE ? ESCAPE '\')`, w, w, w, w, w, w)
+	}
+	if q.Rule != "" {
+		db = db.Where("rule_id = ?", q.Rule)
+	}
+	if q.Mailbox != "" {
+		db = db.Where("mailbox_id = ?", q.Mailbox)
+	}
+	if q.Cabinet != "" {
+		db = db.Where("cabinet = ?", q.Cabinet)
+	}
+	if q.Folder != "" {
+		below := strings.TrimPrefix(like(q.Folder+"/"), "%")
+		db = db.Where(`(folder = ? OR folder LIKE ? ESCAPE '\')`, q.Folder, below)
+	}
+	if !q.From.IsZero() {
+		db = db.Where("received_at >= ?", q.From.UTC())
+	}
+	if !q.To.IsZero() {
+		db = db.Where("received_at < ?", q.To.UTC())
+	}
+	return db
+}
+
+// Filings lists the register, the newest number first.
+func (s *Store) Filings(v Viewer, q FilingQuery) ([]Filing, error) {
+	db := s.filings(v, q)
+	if q.AfterYear > 0 {
+		db = db.Where("(year < ? OR year = ? AND number < ?)", q.AfterYear, q.AfterYear, q.After)
+	}
+	return list[Filing](db.Order("year DESC, number DESC").Limit(q.Most))
+}
+
+// CountFilings counts what a query finds.
+func (s *Store) CountFilings(v Viewer, q FilingQuery) (int, error) {
+	var n int64
+	err := s.filings(v, q).Count(&n).Error
+	return int(n), err
+}
+
+// FilingByNumber finds one line of the register.
+func (s *Store) FilingByNumber(v Viewer, year, number int) (Filing, error) {
+	return first[Filing](v.sees(s.read, "mailbox_id").Where("year = ? AND number = ?", year, number))
+}
+
+// FolderCount is how many filings lie in one folder of a cabinet.
+type FolderCount struct {
+	Cabinet, Folder string
+	Count           int
+}
+
+// FolderCounts counts the register by folder.
+func (s *Store) FolderCounts(v Viewer) ([]FolderCount, error) {
+	var counts []FolderCount
+	err := s.filings(v, FilingQuery{}).Select("cabinet, folder, count(*) AS count").Group("cabinet, folder").Order("cabinet, folder").Scan(&counts).Error
+	return counts, err
+}
+
+// Moment is when something was filed, by which rule and mailbox, and its size.
+type Moment struct {
+	FiledAt           time.Time
+	RuleID, MailboxID string
+	Size              int64
+}
+
+// Activity lists what was filed since a moment, for counting by day.
+func (s *Store) Activity(v Viewer, since time.Time) ([]Moment, error) {
+	var moments []Moment
+	err := v.sees(s.read.Model(&Filing{}), "mailbox_id").Where("filed_at >= ?", since.UTC()).Select("filed_at, rule_id, mailbox_id, size").Scan(&moments).Error
+	return moments, err
+}
+
+// Delays lists how long it took from the server's announcement to the filing,
+// for the last filings that were announced.
+func (s *Store) Delays(v Viewer, most int) ([]time.Duration, error) {
+	entries, err := list[Entry](v.sees(s.read, "mailbox_id").Where("state = 'filed' AND announced_at IS NOT NULL").Order("id DESC").Limit(most))
+	var delays []time.Duration
+	for _, e := range entries {
+		delays = append(delays, e.DoneAt.Sub(*e.AnnouncedAt))
+	}
+	return delays, err
+}
+
+// LastFiled is when each rule filed last and how much it filed in all.
+type LastFiled struct {
+	RuleID string
+	Last   time.Time
+	Count  int
+}
+
+// LastFilings lists it for all rules.
+func (s *Store) LastFilings(v Viewer) (map[string]LastFiled, error) {
+	var rows []LastFiled
+	err := v.sees(s.read.Model(&Filing{}), "mailbox_id").Where("filed_at IS NOT NULL").Select("rule_id, max(filed_at) AS last, count(*) AS count").Group("rule_id").Scan(&rows).Error
+	found := map[string]LastFiled{}
+	for _, r := range rows {
+		found[r.RuleID] = r
+	}
+	return found, err
+}

@@ -1,0 +1,300 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/source"
+)
+
+// NewMessage makes a row of a message's facts.
+func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, now time.Time) (*Message, *mail.Message, error) {
+	structure, err := json.Marshal(f.Structure)
+	if err != nil {
+		return nil, nil, err
+	}
+	m := f.Message(folder)
+	m.SetReceived(now)
+	fingerprint := m.Fingerprint()
+	sender := m.Envelope.Sender()
+	return &Message{
+		MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity, UID: f.UID, Fingerprint: fingerprint[:],
+		ReceivedAt: m.Received.UTC(), Size: f.Size, Flags: append([]string{}, f.Flags...), Subject: m.Envelope.Subject, SenderName: sender.Name, SenderAddress: sender.String(),
+		Attachments: len(m.Items()), Header: f.Header.Bytes(), Structure: structure, Whole: f.Whole, SeenAt: now,
+	}, m, nil
+}
+
+// Facts reads a row back.
+func (m *Message) Facts() (*source.Facts, error) {
+	f := &source.Facts{UID: m.UID, Received: m.ReceivedAt, Size: m.Size, Flags: m.Flags, Whole: m.Whole}
+	f.Header, _ = mail.ParseHeader(m.Header)
+	return f, json.Unmarshal(m.Structure, &f.Structure)
+}
+
+// Folder reads how far a mail folder was looked through.
+func (s *Store) Folder(mailboxID, path string) (Folder, error) {
+	return first[Folder](s.read.Where("mailbox_id = ? AND path = ?", mailboxID, path))
+}
+
+// FoldersOf lists the mail folders that were looked through.
+func (s *Store) FoldersOf(mailboxID string) ([]Folder, error) {
+	return list[Folder](s.read.Where("mailbox_id = ?", mailboxID).Order("path"))
+}
+
+// Look is what one look at a folder found: everything in it is committed at
+// once, so that a message is either planned or will be looked at again.
+type Look struct {
+	Folder   *Folder // how far it came; nil leaves it
+	Messages []*Message
+	Entries  map[*Message][]Entry // what is planned; the rows are filled in
+	Pass     *Pass                // its position and counts
+	Notice   *Notice
+}
+
+// Commit keeps a look.
+func (s *Store) Commit(l Look) error {
+	return s.change(func(tx *gorm.DB) error {
+		if l.Pass != nil && l.Pass.ID == 0 {
+			if err := tx.Create(l.Pass).Error; err != nil {
+				return err
+			}
+		}
+		for _, m := range l.Messages {
+			if err := keepMessage(tx, m); err != nil {
+				return err
+			}
+			entries := l.Entries[m]
+			for i := range entries {
+				e := &entries[i]
+				e.MessageID, e.MailboxID = m.ID, m.MailboxID
+				if l.Pass != nil {
+					e.PassID = l.Pass.ID
+				}
+				err := tx.Create(e).Error
+				if errors.Is(err, gorm.ErrDuplicatedKey) {
+					e.ID = 0 // it is in the journal already
+					continue
+				}
+				if err != nil {
+					return err
+				}
+			}
+		}
+		if l.Folder != nil {
+			if err := tx.Save(l.Folder).Error; err != nil {
+				return err
+			}
+			// Marks that waited for the folder to be opened begin here.
+			if err := tx.Exec("UPDATE start_marks SET uid_validity = ?, uid_next = ? WHERE mailbox_id = ? AND folder = ? AND uid_validity = 0",
+				l.Folder.UIDValidity, l.Folder.UIDNext, l.Folder.MailboxID, l.Folder.Path).Error; err != nil {
+				return err
+			}
+		}
+		if l.Pass != nil {
+			if err := savePass(tx, l.Pass); err != nil {
+				return err
+			}
+		}
+		if l.Notice != nil {
+			return putNotice(tx, l.Notice)
+		}
+		return nil
+	})
+}
+
+func keepMessage(tx *gorm.DB, m *Message) error {
+	old, err := first[Message](tx.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
+	if errors.Is(err, ErrNotFound) {
+		return tx.Create(m).Error
+	}
+	if err != nil {
+		return err
+	}
+	m.ID = old.ID
+	return tx.Model(m).Select("flags").Updates(m).Error
+}
+
+// Renumber moves a folder's start marks to a new numbering.
+func (s *Store) Renumber(f *Folder) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE start_marks SET uid_validity = ?, uid_next = 1 WHERE mailbox_id = ? AND folder = ? AND uid_validity <> 0", f.UIDValidity, f.MailboxID, f.Path).Error
+	})
+}
+
+// Moved finds the same message under another numbering of its folder, or in
+// another folder of its mailbox.
+func (s *Store) Moved(m *Message, folder string, uidValidity uint32) (Message, error) {
+	return first[Message](s.read.Where("fingerprint = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?", m.Fingerprint, m.MailboxID, folder, uidValidity).Order("id DESC").Limit(1))
+}
+
+// Known says whether the mailbox had a message of this fingerprint before the
+// given numbering.
+func (s *Store) Known(mailboxID string, fingerprint []byte, folder string, uidValidity uint32) (bool, error) {
+	var n int64
+	err := s.read.Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity).Limit(1).Count(&n).Error
+	return n > 0, err
+}
+
+// MessageByID finds a message that the viewer may see.
+func (s *Store) MessageByID(v Viewer, id int64) (Message, error) {
+	return first[Message](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+}
+
+// MessageQuery narrows messages. Zero values narrow nothing.
+type MessageQuery struct {
+	Mailboxes []string
+	Folders   []string
+	Before    int64 // only with a lower id: the cursor
+	Most      int
+}
+
+// Messages lists messages, those that came last first.
+func (s *Store) Messages(v Viewer, q MessageQuery) ([]Message, error) {
+	db := v.sees(s.read, "mailbox_id")
+	if q.Mailboxes != nil {
+		db = db.Where("mailbox_id IN ?", q.Mailboxes)
+	}
+	if q.Folders != nil {
+		db = db.Where("folder IN ?", q.Folders)
+	}
+	if q.Before > 0 {
+		db = db.Where("id < ?", q.Before)
+	}
+	return list[Message](db.Order("received_at DESC, id DESC").Limit(q.Most))
+}
+
+// Seen is a value that occurs in a mailbox's messages, and how often.
+type Seen struct {
+	Value string
+	Count int
+}
+
+// Senders lists the domains that write to the mailboxes, most frequent first.
+func (s *Store) Senders(v Viewer, mailboxes []string, most int) ([]Seen, error) {
+	var seen []Seen
+	db := v.sees(s.read.Model(&Message{}), "mailbox_id")
+	if mailboxes != nil {
+		db = db.Where("mailbox_id IN ?", mailboxes)
+	}
+	err := db.Select("substr(sender_address, instr(sender_address, '@') + 1) AS value, count(*) AS count").Where("instr(sender_address, '@') > 0").
+		Group("value").Order("count DESC, value").Limit(most).Scan(&seen).Error
+	return seen, err
+}
+
+// Pass finds a pass that the viewer may see.
+func (s *Store) Pass(v Viewer, id int64) (Pass, error) {
+	return first[Pass](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+}
+
+// Passes lists passes, the newest first.
+func (s *Store) Passes(v Viewer, before int64, most int) ([]Pass, error) {
+	db := v.sees(s.read, "mailbox_id")
+	if before > 0 {
+		db = db.Where("id < ?", before)
+	}
+	return list[Pass](db.Order("id DESC").Limit(most))
+}
+
+// UnfinishedPasses lists passes over old mail that are to go on after a restart.
+func (s *Store) UnfinishedPasses() ([]Pass, error) {
+	return list[Pass](s.read.Where("kind = 'old mail' AND state = 'running'").Order("id"))
+}
+
+// AddPass begins a pass.
+func (s *Store) AddPass(p *Pass) error {
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Create(p).Error, note(tx, p.MadeBy, "begin pass", p.Kind))
+	})
+}
+
+// SavePass keeps how far a pass has come. A pass that somebody stopped or paused
+// meanwhile stays so.
+func (s *Store) SavePass(p *Pass) error {
+	return s.change(func(tx *gorm.DB) error { return savePass(tx, p) })
+}
+
+func savePass(tx *gorm.DB, p *Pass) error {
+	return tx.Model(p).Select("state", "total", "looked", "matched", "position", "note", "ended_at").Updates(p).Error
+}
+
+// Counts is how many items of a pass have which verdict.
+type Counts struct {
+	Planned, Filed, LeftOut, Held, Failed, There int
+}
+
+// CountsOf counts the items of passes.
+func (s *Store) CountsOf(ids ...int64) (map[int64]Counts, error) {
+	var rows []struct {
+		PassID int64
+		State  State
+		N      int
+	}
+	err := s.read.Model(&Entry{}).Select("pass_id, state, count(*) AS n").Where("pass_id IN ?", ids).Group("pass_id, state").Scan(&rows).Error
+	counts := map[int64]Counts{}
+	for _, r := range rows {
+		c := counts[r.PassID]
+		switch r.State {
+		case Planned, Staged:
+			c.Planned += r.N
+		case Filed:
+			c.Filed += r.N
+		case LeftOut, SetAside:
+			c.LeftOut += r.N
+		case Held:
+			c.Held += r.N
+		case Failed:
+			c.Failed += r.N
+		case There:
+			c.There += r.N
+		}
+		counts[r.PassID] = c
+	}
+	return counts, err
+}
+
+func putNotice(tx *gorm.DB, n *Notice) error {
+	return tx.Exec(`INSERT INTO notices (kind, object, mailbox_id, text, advice, made_at) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT (kind, object) DO UPDATE SET text = excluded.text, advice = excluded.advice`, n.Kind, n.Object, n.MailboxID, n.Text, n.Advice, n.MadeAt).Error
+}
+
+// Tell puts a notice into the tray, in place of an earlier one about the same.
+func (s *Store) Tell(n *Notice) error {
+	return s.change(func(tx *gorm.DB) error { return putNotice(tx, n) })
+}
+
+// Settle takes a notice out of the tray and says whether there was one.
+func (s *Store) Settle(kind, object string) (bool, error) {
+	var n int64
+	if err := s.read.Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n == 0 {
+		return false, err
+	}
+	return true, s.change(func(tx *gorm.DB) error {
+		return tx.Where("kind = ? AND object = ?", kind, object).Delete(&Notice{}).Error
+	})
+}
+
+// SettleByID takes a notice out of the tray because a person says so.
+func (s *Store) SettleByID(v Viewer, id int64) error {
+	return s.change(func(tx *gorm.DB) error {
+		n, err := first[Notice](v.sees(tx, "mailbox_id").Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.Delete(&n).Error, note(tx, v.Name, "settle notice", n.Kind+" "+n.Object))
+	})
+}
+
+// Notices lists the notices that the viewer may see.
+func (s *Store) Notices(v Viewer) ([]Notice, error) {
+	return list[Notice](v.sees(s.read, "mailbox_id").Order("made_at DESC"))
+}
+
+// like makes a text safe for LIKE ... ESCAPE '\'.
+func like(s string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s) + "%"
+}

@@ -1,0 +1,281 @@
+package store
+
+import (
+	"time"
+)
+
+// Role says what a person may do.
+type Role string
+
+// The roles, each with all that the next one may do.
+const (
+	Administrator Role = "administrator" // sets everything up
+	Clerk         Role = "clerk"         // works the tray, rehearses, files old mail
+	Reader        Role = "reader"        // sees what was filed
+)
+
+// May says whether a role has at least the rights of another.
+func (r Role) May(needed Role) bool {
+	order := map[Role]int{Reader: 1, Clerk: 2, Administrator: 3}
+	return order[r] > 0 && order[r] >= order[needed]
+}
+
+// Viewer is who asks. The zero Viewer sees nothing.
+type Viewer struct {
+	ID   string
+	Name string
+	Role Role
+	Only []string // mailboxes by id; nil for all
+	All  bool
+}
+
+// System is the service itself.
+var System = Viewer{Name: "Ink Tray", Role: Administrator, All: true}
+
+// Person is somebody who signs in.
+type Person struct {
+	ID       string `gorm:"primaryKey"`
+	Name     string
+	Password string // Argon2id, PHC string format
+	Role     Role
+	MadeAt   time.Time
+}
+
+// Key lets somebody in.
+type Key struct {
+	Hash      []byte `gorm:"primaryKey"`
+	Kind      string
+	ID        string
+	Label     string
+	PersonID  string
+	MadeAt    time.Time
+	ExpiresAt time.Time
+}
+
+// Mailbox is a place where messages arrive and that is watched.
+type Mailbox struct {
+	ID              string `gorm:"primaryKey"`
+	Name            string
+	Kind            string // "imap"
+	Host            string
+	Port            int
+	Encryption      string
+	Username        string
+	Secret          []byte // sealed
+	IntervalSeconds int
+	Revision        int
+	MadeAt          time.Time
+}
+
+// Cabinet is where files are kept.
+type Cabinet struct {
+	ID       string `gorm:"primaryKey"`
+	Name     string
+	Kind     string // "local"
+	Folder   string
+	Identity string
+	Revision int
+	MadeAt   time.Time
+}
+
+// Rule is a rule as the service keeps it.
+type Rule struct {
+	ID       string `gorm:"primaryKey"`
+	Name     string
+	Place    int  // in the order, from 1
+	Running  bool // switched on
+	Revision int
+	Document string // JSON
+	Removed  bool
+	MadeAt   time.Time
+}
+
+// RuleRevision is one state of a rule.
+type RuleRevision struct {
+	RuleID   string `gorm:"primaryKey"`
+	Revision int    `gorm:"primaryKey;autoIncrement:false"`
+	Document string
+	MadeBy   string
+	MadeAt   time.Time
+}
+
+// StartMark is from where on a rule takes messages of a folder.
+type StartMark struct {
+	RuleID      string `gorm:"primaryKey"`
+	MailboxID   string `gorm:"primaryKey"`
+	Folder      string `gorm:"primaryKey"`
+	UIDValidity uint32 // 0 until the folder was opened
+	UIDNext     uint32
+	MadeAt      time.Time
+}
+
+// Folder is how far a mail folder has been looked through.
+type Folder struct {
+	MailboxID   string `gorm:"primaryKey"`
+	Path        string `gorm:"primaryKey"`
+	UIDValidity uint32
+	UIDNext     uint32 // the first UID that was not looked at
+	ModSeq      uint64
+	LookedAt    time.Time
+}
+
+// Message is a message's facts.
+type Message struct {
+	ID            int64 `gorm:"primaryKey"`
+	MailboxID     string
+	Folder        string
+	UIDValidity   uint32
+	UID           uint32
+	Fingerprint   []byte
+	ReceivedAt    time.Time
+	Size          int64
+	Flags         []string `gorm:"serializer:json"`
+	Subject       string
+	SenderName    string
+	SenderAddress string
+	Attachments   int
+	Header        []byte
+	Structure     []byte // JSON
+	Whole         bool
+	SeenAt        time.Time
+}
+
+// State is where an item of the journal stands.
+type State string
+
+// The states. Planned and Staged are on their way; the others are final until a
+// person decides otherwise.
+const (
+	Planned  State = "planned"
+	Staged   State = "staged"
+	Filed    State = "filed"
+	LeftOut  State = "left out"
+	Held     State = "held"
+	Failed   State = "failed"
+	There    State = "already there"
+	SetAside State = "set aside"
+)
+
+// Entry is one item under one rule: a line of the journal.
+type Entry struct {
+	ID             int64 `gorm:"primaryKey"`
+	RuleID         string
+	RuleRevision   int
+	MessageID      int64
+	Item           string
+	Round          int
+	PassID         int64
+	MailboxID      string
+	CabinetID      string
+	State          State
+	Name           string // the attachment's, as the sender had it
+	Kind           string
+	Wanted         string // the path that was planned
+	Path           string // the path that it has
+	Reason         string
+	Advice         string
+	Attempts       int
+	NextAt         *time.Time
+	Size           int64
+	SHA256         []byte `gorm:"column:sha256"`
+	RegisterYear   int
+	RegisterNumber int
+	PlannedAt      time.Time
+	AnnouncedAt    *time.Time
+	DoneAt         *time.Time
+}
+
+// TableName is the journal.
+func (Entry) TableName() string { return "journal" }
+
+// Filing is one line of the register.
+type Filing struct {
+	Year          int `gorm:"primaryKey;autoIncrement:false"`
+	Number        int `gorm:"primaryKey;autoIncrement:false"`
+	JournalID     int64
+	Void          string // why the number came to nothing
+	DrawnAt       time.Time
+	FiledAt       *time.Time
+	ReceivedAt    time.Time
+	MailboxID     string
+	Mailbox       string
+	RuleID        string
+	Rule          string
+	CabinetID     string
+	Cabinet       string
+	SenderName    string
+	SenderAddress string
+	Subject       string
+	Folder        string
+	File          string
+	Kind          string
+	Size          int64
+	SHA256        []byte `gorm:"column:sha256"`
+}
+
+// TableName is the register.
+func (Filing) TableName() string { return "register" }
+
+// PassState is where a pass stands.
+type PassState string
+
+// The states of a pass.
+const (
+	Running PassState = "running"
+	Paused  PassState = "paused"
+	Stopped PassState = "stopped"
+	Done    PassState = "done"
+	Broken  PassState = "failed"
+)
+
+// Pass is one go over messages.
+type Pass struct {
+	ID        int64 `gorm:"primaryKey"`
+	Kind      string
+	RuleID    string
+	MailboxID string
+	MadeBy    string
+	State     PassState
+	Since     *time.Time
+	Most      int
+	Total     int
+	Looked    int
+	Matched   int
+	Position  Position `gorm:"serializer:json"`
+	Note      string
+	StartedAt time.Time
+	EndedAt   *time.Time
+}
+
+// TableName is plural in its own way.
+func (Pass) TableName() string { return "passes" }
+
+// Position is how far a pass over old mail has come.
+type Position struct {
+	Done    []string `json:"done,omitempty"` // "mailbox id/folder" that are finished
+	Current string   `json:"current,omitempty"`
+	UID     uint32   `json:"uid,omitempty"` // the last one that was planned
+}
+
+// Notice is something that waits for a person and is no item.
+type Notice struct {
+	ID        int64  `gorm:"primaryKey"`
+	Kind      string // "mailbox", "cabinet", "renumbered", "message"
+	Object    string
+	MailboxID string
+	Text      string
+	Advice    string
+	MadeAt    time.Time
+}
+
+// Audit is one line of the audit trail.
+type Audit struct {
+	ID     int64 `gorm:"primaryKey"`
+	At     time.Time
+	Actor  string
+	Action string
+	Object string
+}
+
+// TableName is the trail.
+func (Audit) TableName() string { return "audit" }

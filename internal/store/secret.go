@@ -1,0 +1,67 @@
+package store
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/crypto/chacha20poly1305"
+)
+
+// openKey reads the key that seals secrets, or makes it. It lies beside the
+// database, not in it, so that a copy of the database alone tells nothing.
+func openKey(path string) (key [32]byte, err error) {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return key, fmt.Errorf("making the folder for the records: %w", err)
+		}
+		rand.Read(key[:])
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return key, fmt.Errorf("writing the key: %w", err)
+		}
+		_, err = f.WriteString(hex.EncodeToString(key[:]) + "\n")
+		return key, errors.Join(err, f.Sync(), f.Close())
+	}
+	if err != nil {
+		return key, fmt.Errorf("reading the key: %w", err)
+	}
+	decoded, err := hex.DecodeString(strings.TrimSpace(string(data)))
+	if err != nil || len(decoded) != len(key) {
+		return key, fmt.Errorf("%s is not a key: it must hold 64 hexadecimal digits", path)
+	}
+	copy(key[:], decoded)
+	return key, nil
+}
+
+// seal encrypts a secret for one owner, so that it cannot be moved to another.
+func (s *Store) seal(secret, owner string) ([]byte, error) {
+	aead, err := chacha20poly1305.NewX(s.key[:])
+	if err != nil {
+		return nil, err
+	}
+	nonce := make([]byte, aead.NonceSize())
+	rand.Read(nonce)
+	return aead.Seal(nonce, nonce, []byte(secret), []byte(owner)), nil
+}
+
+func (s *Store) unseal(sealed []byte, owner string) (string, error) {
+	aead, err := chacha20poly1305.NewX(s.key[:])
+	if err != nil {
+		return "", err
+	}
+	if len(sealed) < aead.NonceSize() {
+		return "", errors.New("the sealed secret is too short")
+	}
+	secret, err := aead.Open(nil, sealed[:aead.NonceSize()], sealed[aead.NonceSize():], []byte(owner))
+	if err != nil {
+		return "", errors.New("the secret cannot be opened with this key: was secret.key replaced?")
+	}
+	return string(secret), nil
+}

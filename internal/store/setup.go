@@ -1,0 +1,362 @@
+package store
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/rule"
+)
+
+// NewID makes an identity that is never used again: 26 characters of base32.
+func NewID() string { return strings.ToLower(rand.Text()) }
+
+// Setting reads a setting of the service, "" where there is none.
+func (s *Store) Setting(key string) (string, error) {
+	var value string
+	err := s.read.Raw("SELECT value FROM settings WHERE key = ?", key).Scan(&value).Error
+	return value, err
+}
+
+// SetSetting keeps a setting.
+func (s *Store) SetSetting(key, value string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value).Error
+	})
+}
+
+// People lists who may sign in.
+func (s *Store) People() ([]Person, error) { return list[Person](s.read.Order("name")) }
+
+// PersonNamed finds somebody by name.
+func (s *Store) PersonNamed(name string) (Person, error) {
+	return first[Person](s.read.Where("name = ?", name))
+}
+
+// AddPerson lets somebody sign in.
+func (s *Store) AddPerson(p Person, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Create(&p).Error, note(tx, actor, "add person", p.Name))
+	})
+}
+
+// AddKey keeps the hash of a session or token.
+func (s *Store) AddKey(k Key) error {
+	return s.change(func(tx *gorm.DB) error {
+		if err := tx.Where("expires_at < ?", k.MadeAt).Delete(&Key{}).Error; err != nil {
+			return err
+		}
+		return tx.Create(&k).Error
+	})
+}
+
+// RemoveKey ends a session or token.
+func (s *Store) RemoveKey(id string) error {
+	return s.change(func(tx *gorm.DB) error { return tx.Where("id = ?", id).Delete(&Key{}).Error })
+}
+
+// HashKey is how a session or token is kept.
+func HashKey(secret string) []byte { h := sha256.Sum256([]byte(secret)); return h[:] }
+
+// ViewerOf finds who holds a session or token.
+func (s *Store) ViewerOf(secret string, now time.Time) (Viewer, Key, error) {
+	k, err := first[Key](s.read.Where("hash = ? AND expires_at > ?", HashKey(secret), now))
+	if err != nil {
+		return Viewer{}, k, err
+	}
+	p, err := first[Person](s.read.Where("id = ?", k.PersonID))
+	if err != nil {
+		return Viewer{}, k, err
+	}
+	v := Viewer{ID: p.ID, Name: p.Name, Role: p.Role}
+	if err := s.read.Raw("SELECT mailbox_id FROM rights WHERE person_id = ?", p.ID).Scan(&v.Only).Error; err != nil {
+		return Viewer{}, k, err
+	}
+	v.All = p.Role == Administrator || len(v.Only) == 0
+	return v, k, nil
+}
+
+// Restrict lets a person see only some mailboxes; none lifts it.
+func (s *Store) Restrict(personID string, mailboxIDs []string, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		if err := tx.Exec("DELETE FROM rights WHERE person_id = ?", personID).Error; err != nil {
+			return err
+		}
+		for _, m := range mailboxIDs {
+			if err := tx.Exec("INSERT INTO rights (person_id, mailbox_id) VALUES (?, ?)", personID, m).Error; err != nil {
+				return err
+			}
+		}
+		return note(tx, actor, "restrict person", personID)
+	})
+}
+
+// sees narrows a query to the viewer's mailboxes.
+func (v Viewer) sees(db *gorm.DB, column string) *gorm.DB {
+	if v.All {
+		return db
+	}
+	return db.Where(column+" IN ?", append([]string{""}, v.Only...))
+}
+
+// Mailboxes lists the mailboxes that the viewer may see.
+func (s *Store) Mailboxes(v Viewer) ([]Mailbox, error) {
+	return list[Mailbox](v.sees(s.read, "id").Order("name"))
+}
+
+// MailboxByID finds a mailbox.
+func (s *Store) MailboxByID(v Viewer, id string) (Mailbox, error) {
+	return first[Mailbox](v.sees(s.read, "id").Where("id = ?", id))
+}
+
+// MailboxNamed finds a mailbox by its name.
+func (s *Store) MailboxNamed(v Viewer, name string) (Mailbox, error) {
+	return first[Mailbox](v.sees(s.read, "id").Where("name = ?", name))
+}
+
+// Secret opens a mailbox's secret, for connecting only.
+func (s *Store) Secret(m *Mailbox) (string, error) { return s.unseal(m.Secret, m.ID) }
+
+// AddMailbox keeps a mailbox with its secret sealed.
+func (s *Store) AddMailbox(m *Mailbox, secret, actor string) error {
+	var err error
+	if m.Secret, err = s.seal(secret, m.ID); err != nil {
+		return err
+	}
+	m.Revision = 1
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Create(m).Error, note(tx, actor, "add mailbox", m.Name))
+	})
+}
+
+// ChangeMailbox replaces a mailbox of the given revision. A nil secret keeps the
+// one that is there. What is known of its folders and messages stays.
+func (s *Store) ChangeMailbox(m *Mailbox, secret *string, revision int, actor string) error {
+	if secret != nil {
+		var err error
+		if m.Secret, err = s.seal(*secret, m.ID); err != nil {
+			return err
+		}
+	}
+	m.Revision = revision + 1
+	return s.change(func(tx *gorm.DB) error {
+		done := tx.Model(m).Where("revision = ?", revision).Select("*").Updates(m)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrChanged
+		}
+		return errors.Join(done.Error, note(tx, actor, "change mailbox", m.Name))
+	})
+}
+
+// RemoveMailbox forgets a mailbox. Its messages and filings stay known.
+func (s *Store) RemoveMailbox(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Where("id = ?", id).Delete(&Mailbox{}).Error, tx.Where("mailbox_id = ?", id).Delete(&Notice{}).Error, note(tx, actor, "remove mailbox", id))
+	})
+}
+
+// Cabinets lists the cabinets.
+func (s *Store) Cabinets() ([]Cabinet, error) { return list[Cabinet](s.read.Order("name")) }
+
+// CabinetByID finds a cabinet.
+func (s *Store) CabinetByID(id string) (Cabinet, error) {
+	return first[Cabinet](s.read.Where("id = ?", id))
+}
+
+// CabinetNamed finds a cabinet by its name.
+func (s *Store) CabinetNamed(name string) (Cabinet, error) {
+	return first[Cabinet](s.read.Where("name = ?", name))
+}
+
+// AddCabinet keeps a cabinet.
+func (s *Store) AddCabinet(c *Cabinet, actor string) error {
+	c.Revision = 1
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Create(c).Error, note(tx, actor, "add cabinet", c.Name))
+	})
+}
+
+// RemoveCabinet forgets a cabinet; its files stay where they are.
+func (s *Store) RemoveCabinet(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Where("id = ?", id).Delete(&Cabinet{}).Error, tx.Where("kind = 'cabinet' AND object = ?", id).Delete(&Notice{}).Error, note(tx, actor, "remove cabinet", id))
+	})
+}
+
+// Parsed reads the rule's document.
+func (r *Rule) Parsed() (*rule.Rule, error) { return rule.ParseRule([]byte(r.Document)) }
+
+// Rules lists the rules in their order.
+func (s *Store) Rules() ([]Rule, error) {
+	return list[Rule](s.read.Where("NOT removed").Order("place, made_at"))
+}
+
+// RuleByID finds a rule, also one that was removed.
+func (s *Store) RuleByID(id string) (Rule, error) { return first[Rule](s.read.Where("id = ?", id)) }
+
+// Revision finds a state of a rule.
+func (s *Store) Revision(ruleID string, revision int) (RuleRevision, error) {
+	return first[RuleRevision](s.read.Where("rule_id = ? AND revision = ?", ruleID, revision))
+}
+
+// SaveRule keeps a rule's document. A rule without an id is new, is given one,
+// and is off. revision is the one that was changed, 0 for whatever is there.
+func (s *Store) SaveRule(document *rule.Rule, revision int, now time.Time, actor string) (Rule, error) {
+	var saved Rule
+	if document.ID == "" {
+		document.ID = NewID()
+	}
+	data, err := json.Marshal(document)
+	if err != nil {
+		return saved, err
+	}
+	err = s.change(func(tx *gorm.DB) error {
+		saved, err = first[Rule](tx.Where("id = ?", document.ID))
+		switch {
+		case errors.Is(err, ErrNotFound):
+			var place int
+			if err := tx.Raw("SELECT coalesce(max(place), 0) + 1 FROM rules").Scan(&place).Error; err != nil {
+				return err
+			}
+			saved = Rule{ID: document.ID, Name: document.Name, Place: place, Revision: 1, Document: string(data), MadeAt: now}
+			err = tx.Create(&saved).Error
+		case err != nil:
+			return err
+		case revision > 0 && saved.Revision != revision:
+			return ErrChanged
+		case saved.Document == string(data) && !saved.Removed:
+			return nil
+		default:
+			saved.Name, saved.Document, saved.Removed = document.Name, string(data), false
+			saved.Revision++
+			err = tx.Model(&Rule{}).Where("id = ?", saved.ID).Select("name", "document", "removed", "revision").Updates(&saved).Error
+		}
+		if err != nil {
+			return err
+		}
+		return errors.Join(
+			tx.Create(&RuleRevision{RuleID: saved.ID, Revision: saved.Revision, Document: string(data), MadeBy: actor, MadeAt: now}).Error,
+			note(tx, actor, "save rule", saved.Name))
+	})
+	return saved, err
+}
+
+// RemoveRule takes a rule away. Its number of identity is not used again, and
+// its filings stay.
+func (s *Store) RemoveRule(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		r, err := first[Rule](tx.Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		return errors.Join(
+			tx.Exec("UPDATE rules SET removed = TRUE, running = FALSE, name = name || ' (removed ' || id || ')' WHERE id = ?", id).Error,
+			tx.Where("rule_id = ?", id).Delete(&StartMark{}).Error, dropPlanned(tx, id), note(tx, actor, "remove rule", r.Name))
+	})
+}
+
+// dropPlanned lets go of what was planned and not begun; what is staged is finished.
+func dropPlanned(tx *gorm.DB, ruleID string) error {
+	return tx.Exec("UPDATE journal SET state = 'set aside', reason = 'the rule was switched off', next_at = NULL WHERE rule_id = ? AND state = 'planned'", ruleID).Error
+}
+
+// Place is a folder of a mailbox.
+type Place struct{ MailboxID, Folder string }
+
+// SwitchOn lets a rule run from now on: everything that was not looked at yet in
+// these folders is new to it. A folder never opened gets its mark when it is.
+func (s *Store) SwitchOn(ruleID string, places []Place, now time.Time, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		r, err := first[Rule](tx.Where("id = ? AND NOT removed", ruleID))
+		if err != nil {
+			return err
+		}
+		if err := tx.Where("rule_id = ?", ruleID).Delete(&StartMark{}).Error; err != nil {
+			return err
+		}
+		if err := addMarks(tx, ruleID, places, now); err != nil {
+			return err
+		}
+		return errors.Join(tx.Exec("UPDATE rules SET running = TRUE WHERE id = ?", ruleID).Error, note(tx, actor, "switch rule on", r.Name))
+	})
+}
+
+// AddMarks gives a running rule a start mark in folders where it has none.
+func (s *Store) AddMarks(ruleID string, places []Place, now time.Time) error {
+	return s.change(func(tx *gorm.DB) error { return addMarks(tx, ruleID, places, now) })
+}
+
+func addMarks(tx *gorm.DB, ruleID string, places []Place, now time.Time) error {
+	for _, p := range places {
+		mark := StartMark{RuleID: ruleID, MailboxID: p.MailboxID, Folder: p.Folder, MadeAt: now}
+		f, err := first[Folder](tx.Where("mailbox_id = ? AND path = ?", p.MailboxID, p.Folder))
+		if err == nil {
+			mark.UIDValidity, mark.UIDNext = f.UIDValidity, f.UIDNext
+		} else if !errors.Is(err, ErrNotFound) {
+			return err
+		}
+		var there int64
+		if err := tx.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ?", ruleID, p.MailboxID, p.Folder).Count(&there).Error; err != nil {
+			return err
+		}
+		if there == 0 {
+			if err := tx.Create(&mark).Error; err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// SwitchOff stops a rule. What is staged is finished, what is only planned is let go.
+func (s *Store) SwitchOff(ruleID, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		r, err := first[Rule](tx.Where("id = ? AND NOT removed", ruleID))
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.Exec("UPDATE rules SET running = FALSE WHERE id = ?", ruleID).Error, dropPlanned(tx, ruleID), note(tx, actor, "switch rule off", r.Name))
+	})
+}
+
+// Order puts the rules into an order. Rules that are not named follow.
+func (s *Store) Order(ids []string, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		rules, err := list[Rule](tx.Where("NOT removed").Order("place, made_at"))
+		if err != nil {
+			return err
+		}
+		place := map[string]int{}
+		for _, id := range ids {
+			if place[id] == 0 {
+				place[id] = len(place) + 1
+			}
+		}
+		next := len(place)
+		for _, r := range rules {
+			at, ok := place[r.ID]
+			if !ok {
+				next++
+				at = next
+			}
+			delete(place, r.ID)
+			if err := tx.Exec("UPDATE rules SET place = ? WHERE id = ?", at, r.ID).Error; err != nil {
+				return err
+			}
+		}
+		if len(place) > 0 {
+			return ErrNotFound
+		}
+		return note(tx, actor, "order rules", strings.Join(ids, " "))
+	})
+}
+
+// Marks lists the start marks of a mailbox.
+func (s *Store) Marks(mailboxID string) ([]StartMark, error) {
+	return list[StartMark](s.read.Where("mailbox_id = ?", mailboxID))
+}

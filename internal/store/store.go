@@ -1,0 +1,259 @@
+// Package store keeps the service's records in SQLite. It is the only room that
+// knows SQL. Every query that returns mail or filings takes the viewer and
+// keeps to what he may see.
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+	sqlite3 "modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
+)
+
+// Errors that callers tell apart.
+var (
+	ErrNotFound = errors.New("there is none")
+	ErrTaken    = errors.New("the name is taken")
+	ErrChanged  = errors.New("somebody else changed it meanwhile")
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the open database. It may be used by several goroutines at once.
+type Store struct {
+	write *gorm.DB // one connection: writers wait for each other here, not in SQLite
+	read  *gorm.DB
+	jobs  chan job
+	done  chan struct{}
+	key   [32]byte
+}
+
+type job struct {
+	f      func(tx *gorm.DB) error
+	result chan error
+}
+
+// dialector gives GORM the errors of the driver that is used here.
+type dialector struct{ sqlite.Dialector }
+
+func (d dialector) Translate(err error) error {
+	var e *sqlite3.Error
+	if errors.As(err, &e) {
+		switch e.Code() {
+		case codes.SQLITE_CONSTRAINT_UNIQUE, codes.SQLITE_CONSTRAINT_PRIMARYKEY:
+			return gorm.ErrDuplicatedKey
+		case codes.SQLITE_CONSTRAINT_FOREIGNKEY:
+			return gorm.ErrForeignKeyViolated
+		case codes.SQLITE_CONSTRAINT_CHECK:
+			return gorm.ErrCheckConstraintViolated
+		}
+	}
+	return err
+}
+
+func open(path string, connections int) (*gorm.DB, error) {
+	dsn := "file:" + filepath.ToSlash(path) + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)" +
+		"&_txlock=immediate&_time_format=sqlite&_timezone=UTC&_texttotime=1"
+	db, err := gorm.Open(dialector{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
+		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true,
+		NowFunc: func() time.Time { return time.Now().UTC() },
+	})
+	if err != nil {
+		return nil, err
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
+	return db, nil
+}
+
+// Open opens the records in a folder and brings them up to date. The folder
+// also holds the key that seals secrets.
+func Open(folder string) (*Store, error) {
+	key, err := openKey(filepath.Join(folder, "secret.key"))
+	if err != nil {
+		return nil, err
+	}
+	path := filepath.Join(folder, "inktray.db")
+	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), key: key}
+	if s.write, err = open(path, 1); err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	if err := migrate(s.write); err != nil {
+		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
+	}
+	if s.read, err = open(path, 4); err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	go s.writer()
+	return s, nil
+}
+
+// Close waits for what was begun and closes the database.
+func (s *Store) Close() error {
+	close(s.jobs)
+	<-s.done
+	var errs []error
+	for _, db := range []*gorm.DB{s.read, s.write} {
+		pool, err := db.DB()
+		if err == nil {
+			err = pool.Close()
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// Ready says whether the database answers.
+func (s *Store) Ready(ctx context.Context) error {
+	return s.read.WithContext(ctx).Exec("SELECT 1").Error
+}
+
+func migrate(db *gorm.DB) error {
+	var version int
+	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
+		return err
+	}
+	names, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	for _, name := range names { // sorted by their number
+		base := filepath.Base(name)
+		number, err := strconv.Atoi(base[:4])
+		if err != nil {
+			return fmt.Errorf("migration %s has no number", base)
+		}
+		if number <= version {
+			continue
+		}
+		text, err := migrations.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		err = db.Transaction(func(tx *gorm.DB) error {
+			for _, statement := range strings.Split(string(text), ";\n") {
+				if strings.TrimSpace(statement) == "" {
+					continue
+				}
+				if err := tx.Exec(statement).Error; err != nil {
+					return fmt.Errorf("%s: %w", base, err)
+				}
+			}
+			return tx.Exec("PRAGMA user_version = " + strconv.Itoa(number)).Error
+		})
+		if err != nil {
+			return err
+		}
+		version = number
+	}
+	latest := len(names)
+	if version > latest {
+		return fmt.Errorf("the records have version %d and were made by a newer Ink Tray; this one knows version %d", version, latest)
+	}
+	return nil
+}
+
+// mostGrouped bounds how many changes share one commit.
+const mostGrouped = 256
+
+// writer commits changes in groups: those that wait at the same moment share a
+// flush. Each stands alone within the group: one that fails undoes itself only.
+func (s *Store) writer() {
+	defer close(s.done)
+	for first := range s.jobs {
+		group := []job{first}
+	more:
+		for len(group) < mostGrouped {
+			select {
+			case next, ok := <-s.jobs:
+				if !ok {
+					break more
+				}
+				group = append(group, next)
+			default:
+				break more
+			}
+		}
+		results := make([]error, len(group))
+		err := s.write.Transaction(func(tx *gorm.DB) error {
+			for i, j := range group {
+				results[i] = safely(tx, j.f)
+			}
+			return nil
+		})
+		for i, j := range group {
+			if results[i] == nil {
+				results[i] = err
+			}
+			j.result <- results[i]
+		}
+	}
+}
+
+// safely runs one change in a savepoint.
+func safely(tx *gorm.DB, f func(tx *gorm.DB) error) (err error) {
+	if err := tx.Exec("SAVEPOINT one").Error; err != nil {
+		return err
+	}
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("a change of the records failed: %v", p)
+		}
+		if err != nil {
+			err = errors.Join(err, tx.Exec("ROLLBACK TO one").Error)
+		}
+		err = errors.Join(err, tx.Exec("RELEASE one").Error)
+	}()
+	return f(tx)
+}
+
+// change runs f in a transaction and returns once it is flushed to disk.
+func (s *Store) change(f func(tx *gorm.DB) error) error {
+	j := job{f: f, result: make(chan error, 1)}
+	s.jobs <- j
+	return explain(<-j.result)
+}
+
+func explain(err error) error {
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return ErrNotFound
+	case errors.Is(err, gorm.ErrDuplicatedKey):
+		return ErrTaken
+	}
+	return err
+}
+
+// first reads one row.
+func first[T any](db *gorm.DB) (T, error) {
+	var row T
+	err := db.Take(&row).Error
+	return row, explain(err)
+}
+
+// list reads rows.
+func list[T any](db *gorm.DB) ([]T, error) {
+	var rows []T
+	err := db.Find(&rows).Error
+	return rows, explain(err)
+}
+
+func note(tx *gorm.DB, actor, action, object string) error {
+	return tx.Create(&Audit{At: time.Now().UTC(), Actor: actor, Action: action, Object: object}).Error
+}
