@@ -127,7 +127,10 @@ func (h *house) until(what string, ok func() bool) {
 
 func (h *house) watched() {
 	h.t.Helper()
-	h.until("the mailbox is watched", func() bool { s := h.engine.Status("box").State; return strings.HasPrefix(s, "watched") || strings.HasPrefix(s, "looked") })
+	h.until("the mailbox is watched", func() bool {
+		s := h.engine.Status("box").State
+		return strings.HasPrefix(s, "watched") || strings.HasPrefix(s, "looked")
+	})
 }
 
 // tree is every file of the cabinet with its contents.

@@ -1,0 +1,65 @@
+# What is needed: Go, Node and npm. `make test` also needs Debian's dovecot and
+# chromium, which it installs when it runs as root.
+export CGO_ENABLED = 0
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+GOFLAGS_BUILD = -trimpath -ldflags '-s -w -X inktray.example/inktray/internal/cli.Version=$(VERSION)'
+FUZZ = ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument
+FUZZTIME ?= 5m
+
+.PHONY: demo build console generate check test bench fuzz cross needs clean
+
+## demo: build everything and start it with the Brackwater harbour office
+demo: build
+	bin/inktray demo $(DEMO)
+
+## build: the console and the program, bin/inktray
+build: console
+	go build $(GOFLAGS_BUILD) -o bin/inktray ./cmd/inktray
+
+console: internal/console/dist/index.html
+
+internal/console/dist/index.html: web/node_modules/.package-lock.json $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null)
+	cd web && npm run --silent build
+
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+## generate: what is made from openapi.yaml
+generate: web/node_modules/.package-lock.json
+	go generate ./internal/api
+	cd web && npm run --silent types
+
+## check: the fast part: format, vet, staticcheck, types, unit tests of the core
+check: console
+	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd web && npm run --silent check
+	go test ./internal/core/...
+
+needs:
+	@sh .ci/needs
+
+## test: everything, with real servers and a browser; ends within twenty minutes
+test: needs check
+	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
+	@$(MAKE) --no-print-directory cross
+	go test -timeout 20m ./...
+	@$(MAKE) --no-print-directory fuzz FUZZTIME=12s
+
+## fuzz: look for input that breaks the core, FUZZTIME for each
+fuzz:
+	@set -e; for f in $(FUZZ); do echo "fuzzing $$f for $(FUZZTIME)"; go test $${f%%:*} -run '^$$' -fuzz "^$${f##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x | tail -n 2; done
+
+## bench: the benchmarks, and the limits they are held to
+bench: needs
+	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/...
+	go test -timeout 20m -run '^$$' -bench . -benchtime 1x ./internal/engine
+
+## cross: it builds for Linux, macOS and Windows
+cross:
+	@for t in linux/arm64 darwin/arm64 windows/amd64; do echo "building for $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} go build -trimpath -o /dev/null ./cmd/inktray || exit 1; done
+
+clean:
+	rm -rf bin web/node_modules && find internal/console/dist -mindepth 1 ! -name .gitkeep -delete

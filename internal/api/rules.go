@@ -1,0 +1,308 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+// facts about all rules that are read once for a list.
+type ruleFacts struct {
+	filed map[string]store.LastFiled
+	days  map[string][]int
+}
+
+const ruleDays = 30
+
+func (s *Server) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
+	if f.filed, err = s.Store.LastFilings(v); err != nil {
+		return f, err
+	}
+	first := s.Engine.Today().AddDate(0, 0, 1-ruleDays)
+	moments, err := s.Store.Activity(v, first)
+	f.days = map[string][]int{}
+	for _, m := range moments {
+		if f.days[m.RuleID] == nil {
+			f.days[m.RuleID] = make([]int, ruleDays)
+		}
+		if d := dayIndex(first, m.FiledAt, s.Engine.Zone); d >= 0 && d < ruleDays {
+			f.days[m.RuleID][d]++
+		}
+	}
+	return f, err
+}
+
+// dayIndex counts calendar days from the first one on.
+func dayIndex(first, at time.Time, zone *time.Location) int {
+	y, m, d := at.In(zone).Date()
+	fy, fm, fd := first.In(zone).Date()
+	return int(time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Sub(time.Date(fy, fm, fd, 0, 0, 0, 0, time.UTC)).Hours() / 24)
+}
+
+func (s *Server) rule(r *store.Rule, f *ruleFacts) Rule {
+	out := Rule{ID: r.ID, Name: r.Name, Place: r.Place, Running: r.Running, Revision: r.Revision, Document: RuleDocument(r.Document)}
+	document, err := r.Parsed()
+	if err == nil {
+		var c *rule.Compiled
+		if c, err = rule.Compile(document, r.Revision, s.Engine.Zone); err == nil {
+			out.Sentence = c.Sentence()
+		}
+	}
+	var problems rule.Problems
+	if errors.As(err, &problems) {
+		fields := fieldProblems(problems)
+		out.Problems, out.Sentence = &fields, "This rule cannot run: "+problems[0].String()
+	}
+	if f != nil {
+		out.Filed = f.filed[r.ID].Count
+		if out.Filed > 0 {
+			last := f.filed[r.ID].Last
+			out.LastFiledAt = &last
+		}
+		days := f.days[r.ID]
+		if days == nil {
+			days = make([]int, ruleDays)
+		}
+		out.Days = &days
+	}
+	return out
+}
+
+func (s *Server) rules(ctx context.Context) ([]Rule, error) {
+	rows, err := s.Store.Rules()
+	if err != nil {
+		return nil, err
+	}
+	f, err := s.ruleFacts(viewerOf(ctx))
+	out := []Rule{}
+	for i := range rows {
+		out = append(out, s.rule(&rows[i], &f))
+	}
+	return out, err
+}
+
+func (s *Server) oneRule(ctx context.Context, id string) (Rule, error) {
+	row, err := s.Store.RuleByID(id)
+	if err != nil || row.Removed {
+		return Rule{}, errors.Join(err, store.ErrNotFound)
+	}
+	f, err := s.ruleFacts(viewerOf(ctx))
+	return s.rule(&row, &f), err
+}
+
+// ListRules lists the rules in their order.
+func (s *Server) ListRules(ctx context.Context, _ ListRulesRequestObject) (ListRulesResponseObject, error) {
+	out, err := s.rules(ctx)
+	return ListRules200JSONResponse(out), err
+}
+
+// AddRule keeps a new rule.
+func (s *Server) AddRule(ctx context.Context, r AddRuleRequestObject) (AddRuleResponseObject, error) {
+	document, err := rule.ParseRule(*r.Body)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.Engine.SaveRule(document, 0, viewerOf(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.oneRule(ctx, row.ID)
+	return AddRule201JSONResponse(out), err
+}
+
+// GetRule shows one rule.
+func (s *Server) GetRule(ctx context.Context, r GetRuleRequestObject) (GetRuleResponseObject, error) {
+	out, err := s.oneRule(ctx, r.ID)
+	return GetRule200JSONResponse{Body: out, Headers: GetRule200ResponseHeaders{ETag: etag(out.Revision)}}, err
+}
+
+// ChangeRule keeps a new revision of a rule.
+func (s *Server) ChangeRule(ctx context.Context, r ChangeRuleRequestObject) (ChangeRuleResponseObject, error) {
+	document, err := rule.ParseRule(*r.Body)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.oneRule(ctx, r.ID); err != nil {
+		return nil, err
+	}
+	if document.ID != "" && document.ID != r.ID {
+		return nil, rule.Problems{{Place: "id", Text: "the document has the identity of another rule"}}
+	}
+	document.ID = r.ID
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Engine.SaveRule(document, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.oneRule(ctx, r.ID)
+	return ChangeRule200JSONResponse{Body: out, Headers: ChangeRule200ResponseHeaders{ETag: etag(out.Revision)}}, err
+}
+
+// RemoveRule removes a rule.
+func (s *Server) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (RemoveRuleResponseObject, error) {
+	if _, err := s.oneRule(ctx, r.ID); err != nil {
+		return nil, err
+	}
+	return RemoveRule204Response{}, s.Engine.RemoveRule(r.ID, viewerOf(ctx).Name)
+}
+
+// OrderRules puts the rules into an order.
+func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (OrderRulesResponseObject, error) {
+	if err := s.Store.Order(*r.Body, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	if err := s.Engine.LoadRules(); err != nil {
+		return nil, err
+	}
+	out, err := s.rules(ctx)
+	return OrderRules200JSONResponse(out), err
+}
+
+// SwitchRuleOn lets a rule run from now on.
+func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) (SwitchRuleOnResponseObject, error) {
+	if err := s.Engine.SwitchRule(ctx, r.ID, true, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.oneRule(ctx, r.ID)
+	return SwitchRuleOn200JSONResponse(out), err
+}
+
+// SwitchRuleOff stops a rule.
+func (s *Server) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequestObject) (SwitchRuleOffResponseObject, error) {
+	if err := s.Engine.SwitchRule(ctx, r.ID, false, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.oneRule(ctx, r.ID)
+	return SwitchRuleOff200JSONResponse(out), err
+}
+
+// RehearseRule says what a rule would do.
+func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) (RehearseRuleResponseObject, error) {
+	document, err := rule.ParseRule(*r.Body)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.Engine.CheckRule(document)
+	if err != nil {
+		return nil, err
+	}
+	v := viewerOf(ctx)
+	result, err := s.Engine.Rehearse(ctx, v, document, number(r.Params.Last, 0))
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	out := Rehearsal{Messages: []Rehearsed{}, Looked: result.Looked, Matching: result.Matching, Files: result.Files, Bytes: result.Bytes, Clashes: result.Clashes, Sentence: c.Sentence()}
+	for i := range result.Messages {
+		m := &result.Messages[i]
+		one := Rehearsed{Message: names.message(&m.Message), Matches: m.Match.Answer == rule.Yes, Answer: RehearsedAnswer(m.Match.Answer.String()), Reason: m.Match.Text, Items: []Item{}}
+		for k := range m.Items {
+			one.Items = append(one.Items, rehearsedItem(&m.Items[k]))
+		}
+		out.Messages = append(out.Messages, one)
+	}
+	return RehearseRule200JSONResponse(out), nil
+}
+
+func rehearsedItem(i *engine.RehearsedItem) Item {
+	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: i.Path(), Clash: optional(i.Clash)}
+	if len(i.Unknown) > 0 {
+		out.Unknown = &i.Unknown
+	}
+	return out
+}
+
+// GetRuleSchema gives the schema of the rule document.
+func (s *Server) GetRuleSchema(context.Context, GetRuleSchemaRequestObject) (GetRuleSchemaResponseObject, error) {
+	return GetRuleSchema200ApplicationSchemaPlusJSONResponse(rule.Schema()), nil
+}
+
+// GetLanguage gives the fields and words of patterns, and the kinds.
+func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLanguageResponseObject, error) {
+	out := GetLanguage200JSONResponse{}
+	for _, f := range pattern.Fields {
+		if _, err := rule.Compile(trial("<"+f.Name+">"), 0, nil); err != nil && !f.Argument {
+			continue // not there yet in this version
+		}
+		if f.Argument {
+			continue
+		}
+		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">"})
+	}
+	for _, w := range pattern.Words {
+		kind := "text"
+		if w.Dates {
+			kind = "date"
+		}
+		out.Words = append(out.Words, Pattern{Name: w.Name, Type: kind, Doc: w.Doc, Example: "<" + w.Example + ">"})
+	}
+	for _, k := range mail.Kinds {
+		out.Kinds = append(out.Kinds, Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})
+	}
+	return out, nil
+}
+
+// trial is the least rule that holds a pattern.
+func trial(folder string) *rule.Rule {
+	return &rule.Rule{Name: "x", Cabinet: "x", Look: rule.Look{Mailboxes: rule.Names{"all"}}, Match: rule.Match{Every: true}, Rest: &rule.Rest{Folder: folder}}
+}
+
+// GetChoices gives what occurs in the mailboxes.
+func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (GetChoicesResponseObject, error) {
+	v := viewerOf(ctx)
+	rows, err := s.Store.Mailboxes(v)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	if r.Params.Mailbox != nil {
+		ids = []string{}
+		look := rule.Look{Mailboxes: *r.Params.Mailbox}
+		for _, m := range rows {
+			if look.Looks(m.Name) {
+				ids = append(ids, m.ID)
+			}
+		}
+	}
+	seen, err := s.Store.Senders(v, ids, 50)
+	out := GetChoices200JSONResponse{Domains: []Choice{}}
+	for _, one := range seen {
+		out.Domains = append(out.Domains, Choice{Value: one.Value, Count: one.Count})
+	}
+	return out, err
+}
+
+// FileOldMail begins a pass over old mail.
+func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
+	var since time.Time
+	if r.Body.Since != nil {
+		y, m, d := r.Body.Since.Date()
+		since = time.Date(y, m, d, 0, 0, 0, 0, s.Engine.Zone)
+	}
+	p, err := s.Engine.FileOldMail(r.ID, since, number(r.Body.Most, 0), viewerOf(ctx).Name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil, err
+	case err != nil && strings.Contains(err.Error(), "under way"):
+		return nil, &problem{status: 409, kind: "under-way", text: err.Error()}
+	case err != nil:
+		return nil, err
+	}
+	out, err := s.passes(viewerOf(ctx), []store.Pass{*p})
+	if err != nil {
+		return nil, err
+	}
+	return FileOldMail201JSONResponse(out[0]), nil
+}

@@ -1,0 +1,315 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// Config is what the interface is given. Every field but Console is needed.
+type Config struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Clock   func() time.Time
+	Log     *slog.Logger
+	Version string
+	Secure  bool               // cookies only over TLS
+	Console func(fiber.Router) // serves the console; nil for none
+}
+
+// Server is the interface over HTTP.
+type Server struct {
+	Config
+	app      *fiber.App
+	router   routers.Router
+	throttle *throttle
+	stop     context.Context // ends the event streams
+	cancel   context.CancelFunc
+}
+
+// maxBody bounds a request, in octets.
+const maxBody = 8 << 20
+
+// New makes the interface.
+func New(c Config) (*Server, error) {
+	spec, err := GetSpec()
+	if err != nil {
+		return nil, err
+	}
+	spec.Servers = nil
+	router, err := gorillamux.NewRouter(spec)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock)}
+	s.stop, s.cancel = context.WithCancel(context.Background())
+	s.app = fiber.New(fiber.Config{
+		AppName: "Ink Tray", Immutable: true, BodyLimit: maxBody, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+		ErrorHandler: func(c fiber.Ctx, err error) error { return s.problem(c, err) },
+	})
+	s.app.Use(s.guard)
+	RegisterHandlers(s.app, NewStrictHandler(s, nil))
+	if c.Console != nil {
+		c.Console(s.app)
+	}
+	return s, nil
+}
+
+// Serve answers on a listener until Shutdown.
+func (s *Server) Serve(l net.Listener) error {
+	return s.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+// Shutdown ends the event streams and waits for what is being answered.
+func (s *Server) Shutdown(ctx context.Context) error {
+	s.cancel()
+	return s.app.ShutdownWithContext(ctx)
+}
+
+// guard checks every call of the interface: who asks, whether he may, whether
+// it comes from our own pages, and whether it is what openapi.yaml says.
+func (s *Server) guard(c fiber.Ctx) error {
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("X-Frame-Options", "DENY")
+	if !strings.HasPrefix(c.Path(), "/api/") {
+		return c.Next()
+	}
+	c.Set("Cache-Control", "no-store")
+	request, err := adaptor.ConvertRequest(c, true)
+	if err != nil {
+		return &problem{status: 400, kind: "bad-request", text: "the request cannot be read"}
+	}
+	route, params, err := s.router.FindRoute(request)
+	if errors.Is(err, routers.ErrMethodNotAllowed) {
+		return &problem{status: 405, kind: "method", text: fmt.Sprintf("%s does not know the method %s", c.Path(), c.Method())}
+	}
+	if err != nil {
+		return &problem{status: 404, kind: "no-such-address", text: fmt.Sprintf("there is nothing at %s", c.Path()), advice: "See openapi.yaml for what there is."}
+	}
+	viewer, secret, fromCookie, err := s.viewer(c)
+	if err != nil {
+		return err
+	}
+	needed, _ := route.Operation.Extensions["x-permission"].(string)
+	switch {
+	case needed == "everyone":
+	case viewer.Role == "":
+		return &problem{status: 401, kind: "sign-in", text: "you are not signed in", advice: "Sign in, or send a token."}
+	case !viewer.Role.May(store.Role(needed)):
+		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this needs the role %s; you are %s", needed, viewer.Role), advice: "Ask an administrator."}
+	}
+	if c.Method() != http.MethodGet && fromCookie && !ownOrigin(c) {
+		return &problem{status: 403, kind: "origin", text: "the request came from another site"}
+	}
+	if route.Operation.RequestBody != nil && !strings.HasPrefix(strings.ToLower(c.Get("Content-Type")), "application/json") {
+		return &problem{status: 415, kind: "content-type", text: "the request's content is not JSON", advice: "Send Content-Type: application/json."}
+	}
+	input := &openapi3filter.RequestValidationInput{Request: request, Route: route, PathParams: params,
+		Options: &openapi3filter.Options{MultiError: true, KeepValidatedValue: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+	if err := openapi3filter.ValidateRequest(c.Context(), input); err != nil {
+		return invalid(err)
+	}
+	if body, ok := request.Body.(interface{ ValidatedValue() any }); ok {
+		c.Locals(validatedBodyLocalsKey, body.ValidatedValue())
+	}
+	c.SetContext(context.WithValue(context.WithValue(c.Context(), viewerKey{}, viewer), secretKey{}, secret))
+	return c.Next()
+}
+
+// ownOrigin says whether a browser's request came from our own pages.
+func ownOrigin(c fiber.Ctx) bool {
+	if site := c.Get("Sec-Fetch-Site"); site != "" {
+		return site == "same-origin" || site == "none"
+	}
+	origin, err := url.Parse(c.Get("Origin"))
+	return err == nil && origin.Host == c.Host()
+}
+
+type viewerKey struct{}
+
+// viewerOf is who asks.
+func viewerOf(ctx context.Context) store.Viewer {
+	v, _ := ctx.Value(viewerKey{}).(store.Viewer)
+	return v
+}
+
+// problem is an error that a person is told.
+type problem struct {
+	status int
+	kind   string
+	text   string
+	advice string
+	fields []FieldProblem
+}
+
+func (p *problem) Error() string { return p.text }
+
+// problem writes an error as a problem document (RFC 9457).
+func (s *Server) problem(c fiber.Ctx, err error) error {
+	p := explain(err)
+	if p.status == 500 {
+		s.Log.Error("a request failed", "path", c.Path(), "error", err)
+	}
+	out := Problem{Type: "urn:inktray:problem:" + p.kind, Title: http.StatusText(p.status), Status: p.status, Detail: p.text}
+	if p.advice != "" {
+		out.Advice = &p.advice
+	}
+	if len(p.fields) > 0 {
+		out.Problems = &p.fields
+	}
+	return c.Status(p.status).JSON(out, "application/problem+json")
+}
+
+func explain(err error) *problem {
+	var p *problem
+	var problems rule.Problems
+	var reach *source.Error
+	var inCabinet *cabinet.Error
+	var f *fiber.Error
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &problems):
+		p = &problem{status: 422, kind: "invalid-rule", text: problems[0].Text}
+		if len(problems) > 1 {
+			p.text = fmt.Sprintf("%s (and %d more)", problems[0].Text, len(problems)-1)
+		}
+		if problems[0].Meant != "" {
+			p.advice = fmt.Sprintf("Did you mean “%s”?", problems[0].Meant)
+		}
+		p.fields = fieldProblems(problems)
+		return p
+	case errors.As(err, &reach):
+		return &problem{status: 502, kind: "mailbox", text: string(reach.Step) + ": " + reach.Problem, advice: reach.Advice}
+	case errors.As(err, &inCabinet):
+		return &problem{status: 422, kind: "cabinet", text: inCabinet.Problem, advice: inCabinet.Advice}
+	case errors.Is(err, cabinet.ErrMissing):
+		return &problem{status: 404, kind: "file-gone", text: "the file is no longer where it was filed", advice: "Somebody moved, renamed or removed it."}
+	case errors.Is(err, store.ErrNotFound):
+		return &problem{status: 404, kind: "not-found", text: "there is nothing of that name or number"}
+	case errors.Is(err, store.ErrTaken):
+		return &problem{status: 409, kind: "taken", text: "the name is taken already", advice: "Choose another name."}
+	case errors.Is(err, store.ErrChanged):
+		return &problem{status: 412, kind: "changed", text: "somebody else changed it meanwhile", advice: "Look at it again, then make your change."}
+	case errors.As(err, &f):
+		kind := "bad-request"
+		if f.Code >= 500 {
+			kind = "failure"
+		}
+		return &problem{status: f.Code, kind: kind, text: strings.ToLower(f.Message)}
+	}
+	return &problem{status: 500, kind: "failure", text: "something went wrong inside Ink Tray", advice: "The service's log says more. Try again."}
+}
+
+func fieldProblems(problems rule.Problems) []FieldProblem {
+	var fields []FieldProblem
+	for _, one := range problems {
+		f := FieldProblem{Place: one.Place, Text: one.Text}
+		if one.Meant != "" {
+			f.Meant = &one.Meant
+		}
+		if one.Line > 0 {
+			f.Line, f.Column = &one.Line, &one.Column
+		}
+		if one.At > 0 {
+			f.At = &one.At
+		}
+		fields = append(fields, f)
+	}
+	return fields
+}
+
+// invalid names the fields that openapi.yaml finds at fault.
+func invalid(err error) error {
+	p := &problem{status: 422, kind: "invalid", text: "the request is not as it should be"}
+	var walk func(err error, place string)
+	walk = func(err error, place string) {
+		switch e := err.(type) {
+		case openapi3.MultiError:
+			for _, one := range e {
+				walk(one, place)
+			}
+		case *openapi3filter.RequestError:
+			if e.Parameter != nil {
+				place = e.Parameter.Name
+			}
+			if e.Err == nil {
+				p.fields = append(p.fields, FieldProblem{Place: place, Text: e.Reason})
+				return
+			}
+			walk(e.Err, place)
+		case *openapi3.SchemaError:
+			if at := e.JSONPointer(); len(at) > 0 {
+				place = strings.Join(at, ".")
+			}
+			p.fields = append(p.fields, FieldProblem{Place: place, Text: plainly(e.Reason)})
+		case *openapi3filter.ParseError:
+			p.fields = append(p.fields, FieldProblem{Place: place, Text: plainly(e.Error())})
+		default:
+			if inner := errors.Unwrap(err); inner != nil {
+				walk(inner, place)
+				return
+			}
+			p.fields = append(p.fields, FieldProblem{Place: place, Text: plainly(err.Error())})
+		}
+	}
+	walk(err, "")
+	if len(p.fields) > 0 {
+		first := p.fields[0]
+		p.text = first.Text
+		if first.Place != "" {
+			p.text = first.Place + ": " + first.Text
+		}
+	}
+	return p
+}
+
+// plainly says a validator's reason in fewer words.
+func plainly(reason string) string {
+	reason, _, _ = strings.Cut(reason, "\n")
+	for _, prefix := range []string{"jsonschema validation failed with ", "doesn't match schema due to: "} {
+		reason = strings.TrimPrefix(reason, prefix)
+	}
+	return strings.NewReplacer("minimum string length is", "it must have at least this many characters:", "maximum string length is", "it must have at most this many characters:").Replace(reason)
+}
+
+// permissions lists every operation with the role that it needs.
+func permissions() (map[string]string, error) {
+	spec, err := GetSpec()
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]string{}
+	for _, item := range spec.Paths.Map() {
+		for _, operation := range item.Operations() {
+			needed, _ := operation.Extensions["x-permission"].(string)
+			found[operation.OperationID] = needed
+		}
+	}
+	return found, nil
+}
+
+var roles = []string{"everyone", string(store.Reader), string(store.Clerk), string(store.Administrator)}
+
+func knownRole(r string) bool { return slices.Contains(roles, r) }

@@ -1,0 +1,498 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+// names turns identities into what people call things.
+type names struct {
+	mailboxes, rules map[string]string
+}
+
+func (s *Server) names(v store.Viewer) (*names, error) {
+	n := &names{mailboxes: map[string]string{}, rules: map[string]string{}}
+	boxes, err := s.Store.Mailboxes(v)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range boxes {
+		n.mailboxes[m.ID] = m.Name
+	}
+	rules, err := s.Store.Rules()
+	for _, r := range rules {
+		n.rules[r.ID] = r.Name
+	}
+	return n, err
+}
+
+func (n *names) message(m *store.Message) Message {
+	return Message{ID: m.ID, Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, ReceivedAt: m.ReceivedAt, Subject: m.Subject, SenderName: m.SenderName,
+		SenderAddress: m.SenderAddress, Size: m.Size, Attachments: m.Attachments, Flags: append([]string{}, m.Flags...)}
+}
+
+func entryNumber(year, number int) string { return fmt.Sprintf("%d-%d", year, number) }
+
+func (n *names) item(e *store.Entry) Item {
+	out := Item{ID: &e.ID, Item: e.Item, Name: e.Name, Kind: e.Kind, Size: e.Size, Verdict: string(e.State), Reason: e.Reason, Path: e.Path, Advice: optional(e.Advice), Rule: optional(n.rules[e.RuleID])}
+	if e.State == store.Planned || e.State == store.Staged {
+		out.Verdict = "waiting"
+	}
+	if out.Path == "" {
+		out.Path = e.Wanted
+	}
+	if e.State == store.Filed {
+		out.Register = optional(entryNumber(e.RegisterYear, e.RegisterNumber))
+	}
+	return out
+}
+
+// ListMessages lists messages that are known.
+func (s *Server) ListMessages(ctx context.Context, r ListMessagesRequestObject) (ListMessagesResponseObject, error) {
+	v := viewerOf(ctx)
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	q := store.MessageQuery{Most: number(r.Params.Most, 50)}
+	if id := text(r.Params.Mailbox); id != "" {
+		q.Mailboxes = []string{id}
+	}
+	rows, err := s.Store.Messages(v, q)
+	out := ListMessages200JSONResponse{}
+	for i := range rows {
+		out = append(out, n.message(&rows[i]))
+	}
+	return out, err
+}
+
+// ExplainMessage says what was decided for a message and what each rule makes of it.
+func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject, error) {
+	v := viewerOf(ctx)
+	row, _, explained, err := s.Engine.Explain(v, r.Number)
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := s.Store.EntriesOf(v, row.ID)
+	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{}}
+	for i := range entries {
+		out.Decided = append(out.Decided, n.item(&entries[i]))
+	}
+	for _, x := range explained {
+		verdict := RuleVerdict{Rule: x.Rule.Rule.Name, Looks: x.Looks, Answer: x.Match.Answer.String(), Reason: x.Match.Text, Items: []Item{}}
+		for i := range x.Items {
+			verdict.Items = append(verdict.Items, rehearsedItem(&engine.RehearsedItem{Item: x.Items[i]}))
+		}
+		out.Rules = append(out.Rules, verdict)
+	}
+	return out, err
+}
+
+func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	var ids []int64
+	for _, p := range rows {
+		ids = append(ids, p.ID)
+	}
+	counts, err := s.Store.CountsOf(ids...)
+	out := []Pass{}
+	for _, p := range rows {
+		c := counts[p.ID]
+		one := Pass{ID: p.ID, Kind: PassKind(p.Kind), Rule: n.rules[p.RuleID], Mailbox: n.mailboxes[p.MailboxID], MadeBy: p.MadeBy, State: PassState(p.State), Total: p.Total, Looked: p.Looked,
+			Matched: p.Matched, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held, Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, StartedAt: p.StartedAt, EndedAt: p.EndedAt}
+		if p.State == store.Running && p.Looked > 0 && p.Total > p.Looked {
+			left := int(s.Clock().Sub(p.StartedAt).Seconds() * float64(p.Total-p.Looked) / float64(p.Looked))
+			one.SecondsLeft = &left
+		}
+		out = append(out, one)
+	}
+	return out, err
+}
+
+// ListPasses lists the passes.
+func (s *Server) ListPasses(ctx context.Context, r ListPassesRequestObject) (ListPassesResponseObject, error) {
+	var after int64
+	if r.Params.After != nil {
+		after = *r.Params.After
+	}
+	rows, err := s.Store.Passes(viewerOf(ctx), after, number(r.Params.Most, 50))
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.passes(viewerOf(ctx), rows)
+	return ListPasses200JSONResponse(out), err
+}
+
+func (s *Server) onePass(v store.Viewer, id int64) (Pass, error) {
+	row, err := s.Store.Pass(v, id)
+	if err != nil {
+		return Pass{}, err
+	}
+	out, err := s.passes(v, []store.Pass{row})
+	if err != nil {
+		return Pass{}, err
+	}
+	return out[0], nil
+}
+
+// GetPass shows one pass.
+func (s *Server) GetPass(ctx context.Context, r GetPassRequestObject) (GetPassResponseObject, error) {
+	out, err := s.onePass(viewerOf(ctx), r.Number)
+	return GetPass200JSONResponse(out), err
+}
+
+// SteerPass pauses, stops or goes on with a pass.
+func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (SteerPassResponseObject, error) {
+	v := viewerOf(ctx)
+	err := s.Engine.SteerPass(v, r.Number, store.PassState(r.Body.To))
+	if err != nil && strings.Contains(err.Error(), "has ended") {
+		return nil, &problem{status: 409, kind: "ended", text: err.Error()}
+	}
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.onePass(v, r.Number)
+	return SteerPass200JSONResponse(out), err
+}
+
+func (s *Server) filing(f *store.Filing) (Filing, error) {
+	e, err := s.Store.EntryByID(store.System, f.JournalID)
+	out := Filing{Entry: entryNumber(f.Year, f.Number), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule, Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
+		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: e.MessageID}
+	if f.FiledAt != nil {
+		out.FiledAt = *f.FiledAt
+	}
+	return out, err
+}
+
+// ListRegister lists the register.
+func (s *Server) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject, error) {
+	v, p := viewerOf(ctx), r.Params
+	q := store.FilingQuery{Text: text(p.Text), Rule: text(p.Rule), Mailbox: text(p.Mailbox), Cabinet: text(p.Cabinet), Folder: text(p.Folder), Most: number(p.Most, 50)}
+	if p.From != nil {
+		y, m, d := p.From.Date()
+		q.From = time.Date(y, m, d, 0, 0, 0, 0, s.Engine.Zone)
+	}
+	if p.To != nil {
+		y, m, d := p.To.Date()
+		q.To = time.Date(y, m, d+1, 0, 0, 0, 0, s.Engine.Zone)
+	}
+	if p.After != nil {
+		var err error
+		if q.AfterYear, q.After, err = parseEntry(*p.After); err != nil {
+			return nil, err
+		}
+	}
+	total, err := s.Store.CountFilings(v, q)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Filings(v, q)
+	if err != nil {
+		return nil, err
+	}
+	out := ListRegister200JSONResponse{Filings: []Filing{}, Total: total}
+	for i := range rows {
+		one, err := s.filing(&rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out.Filings = append(out.Filings, one)
+	}
+	if len(rows) == q.Most {
+		out.Next = &out.Filings[len(rows)-1].Entry
+	}
+	return out, nil
+}
+
+func parseEntry(s string) (year, number int, err error) {
+	y, n, ok := strings.Cut(s, "-")
+	year, err1 := strconv.Atoi(y)
+	number, err2 := strconv.Atoi(n)
+	if !ok || err1 != nil || err2 != nil {
+		return 0, 0, &problem{status: 422, kind: "invalid", text: fmt.Sprintf("%q is not a number of the register, such as 2026-5731", s)}
+	}
+	return year, number, nil
+}
+
+// ListRegisterFolders counts the register by folder.
+func (s *Server) ListRegisterFolders(ctx context.Context, _ ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
+	rows, err := s.Store.FolderCounts(viewerOf(ctx))
+	out := ListRegisterFolders200JSONResponse{}
+	for _, r := range rows {
+		out = append(out, FolderCount{Cabinet: r.Cabinet, Folder: r.Folder, Count: r.Count})
+	}
+	return out, err
+}
+
+func (s *Server) filingOf(ctx context.Context, entry string) (store.Filing, error) {
+	year, number, err := parseEntry(entry)
+	if err != nil {
+		return store.Filing{}, err
+	}
+	return s.Store.FilingByNumber(viewerOf(ctx), year, number)
+}
+
+// GetFiling shows one filing.
+func (s *Server) GetFiling(ctx context.Context, r GetFilingRequestObject) (GetFilingResponseObject, error) {
+	f, err := s.filingOf(ctx, r.Entry)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.filing(&f)
+	return GetFiling200JSONResponse(out), err
+}
+
+// fileResponse streams a file of a cabinet.
+type fileResponse struct {
+	body io.ReadCloser
+	name string
+	size int64
+}
+
+// VisitGetFileResponse writes the file so that no browser runs what is in it.
+func (f fileResponse) VisitGetFileResponse(c fiber.Ctx) error {
+	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.name}))
+	c.Set("Content-Type", "application/octet-stream")
+	c.Set("Content-Security-Policy", "sandbox")
+	return c.SendStream(f.body, int(f.size))
+}
+
+// GetFile gives the filed file.
+func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileResponseObject, error) {
+	f, err := s.filingOf(ctx, r.Entry)
+	if err != nil {
+		return nil, err
+	}
+	if f.FiledAt == nil {
+		return nil, cabinet.ErrMissing
+	}
+	row, err := s.Store.CabinetByID(f.CabinetID)
+	if err != nil {
+		return nil, &problem{status: 404, kind: "cabinet-gone", text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where it was."}
+	}
+	c, err := s.Engine.OpenCabinet(&row)
+	if err != nil {
+		return nil, err
+	}
+	body, err := c.Open(ctx, path.Join(f.Folder, f.File))
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	return fileResponse{body: both{body, c}, name: f.File, size: f.Size}, nil
+}
+
+// both closes a file and its cabinet.
+type both struct {
+	io.ReadCloser
+	cabinet io.Closer
+}
+
+// Close closes both.
+func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.cabinet.Close()) }
+
+const mostInTray = 500
+
+// ListTray lists what waits for a person.
+func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTrayResponseObject, error) {
+	v := viewerOf(ctx)
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	count, err := s.Store.TrayCount(v)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := s.Store.Tray(v, 0, mostInTray)
+	if err != nil {
+		return nil, err
+	}
+	notices, err := s.Store.Notices(v)
+	if err != nil {
+		return nil, err
+	}
+	out := ListTray200JSONResponse{Count: count, Items: []TrayItem{}, Notices: []Notice{}}
+	for i := range entries {
+		m, err := s.Store.MessageByID(v, entries[i].MessageID)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, TrayItem{Item: n.item(&entries[i]), Message: n.message(&m)})
+	}
+	for _, one := range notices {
+		out.Notices = append(out.Notices, Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, MadeAt: one.MadeAt})
+	}
+	return out, nil
+}
+
+// TryAgain tries items again.
+func (s *Server) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgainResponseObject, error) {
+	n, err := s.Engine.Again(viewerOf(ctx), r.Body.Items)
+	return TryAgain200JSONResponse{Count: n}, err
+}
+
+// SetAside takes items out of the tray.
+func (s *Server) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsideResponseObject, error) {
+	n, err := s.Engine.SetAside(viewerOf(ctx), r.Body.Items)
+	return SetAside200JSONResponse{Count: n}, err
+}
+
+// SettleNotice takes a notice out of the tray.
+func (s *Server) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject, error) {
+	return SettleNotice204Response{}, s.Store.SettleByID(viewerOf(ctx), r.Number)
+}
+
+const (
+	todayDays     = 14
+	todayArrivals = 8
+)
+
+// GetToday sums up the day.
+func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
+	v := viewerOf(ctx)
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	today := s.Engine.Today()
+	first := today.AddDate(0, 0, 1-todayDays)
+	month := time.Date(today.Year(), today.Month(), 1, 0, 0, 0, 0, today.Location())
+	since := first
+	if month.Before(first) {
+		since = month
+	}
+	moments, err := s.Store.Activity(v, since)
+	if err != nil {
+		return nil, err
+	}
+	out := GetToday200JSONResponse{Days: make([]int, todayDays), Arrivals: []Arrival{}, Mailboxes: []MailboxToday{}}
+	byMailbox := map[string]int{}
+	for _, m := range moments {
+		if d := dayIndex(first, m.FiledAt, s.Engine.Zone); d >= 0 && d < todayDays {
+			out.Days[d]++
+		}
+		if !m.FiledAt.Before(month) {
+			out.FiledMonth++
+			out.BytesMonth += m.Size
+		}
+		if !m.FiledAt.Before(today) {
+			out.FiledToday++
+			byMailbox[m.MailboxID]++
+		}
+	}
+	if out.Tray, err = s.Store.TrayCount(v); err != nil {
+		return nil, err
+	}
+	delays, err := s.Store.Delays(v, 100)
+	if err != nil {
+		return nil, err
+	}
+	if len(delays) > 0 {
+		slices.Sort(delays)
+		median := int(delays[len(delays)/2].Milliseconds())
+		out.DelayMs = &median
+	}
+	entries, err := s.Store.Recent(v, 60)
+	if err != nil {
+		return nil, err
+	}
+	for i := range entries {
+		e := &entries[i]
+		at := slices.IndexFunc(out.Arrivals, func(a Arrival) bool { return a.Message.ID == e.MessageID })
+		if at < 0 {
+			if len(out.Arrivals) == todayArrivals {
+				break
+			}
+			m, err := s.Store.MessageByID(v, e.MessageID)
+			if err != nil {
+				return nil, err
+			}
+			out.Arrivals = append(out.Arrivals, Arrival{Message: n.message(&m)})
+			at = len(out.Arrivals) - 1
+		}
+		out.Arrivals[at].Items = append([]Item{n.item(e)}, out.Arrivals[at].Items...)
+	}
+	boxes, err := s.Store.Mailboxes(v)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range boxes {
+		out.Mailboxes = append(out.Mailboxes, MailboxToday{ID: m.ID, Name: m.Name, State: s.Engine.Status(m.ID).State, Filed: byMailbox[m.ID]})
+	}
+	cabinets, err := s.Store.Cabinets()
+	out.HasMailbox, out.HasCabinet, out.HasRule = len(boxes) > 0, len(cabinets) > 0, len(n.rules) > 0
+	return out, err
+}
+
+// heartbeat is how often a stream says that it is alive: only a write tells
+// that the listener has gone.
+const heartbeat = 15 * time.Second
+
+// eventStream writes events until the listener goes or the service stops.
+type eventStream struct {
+	server *Server
+	viewer store.Viewer
+}
+
+// VisitGetEventsResponse begins the stream.
+func (e eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
+	c.Set("Content-Type", "text/event-stream")
+	events, stop := e.server.Engine.Listen()
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		defer stop()
+		tick := time.NewTicker(heartbeat)
+		defer tick.Stop()
+		fmt.Fprint(w, ": hello\n\n")
+		for w.Flush() == nil {
+			select {
+			case <-e.server.stop.Done():
+				return
+			case <-tick.C:
+				fmt.Fprint(w, ": still here\n\n")
+			case event, ok := <-events:
+				if !ok {
+					return
+				}
+				if event.Mailbox != "" && !e.viewer.All && !slices.Contains(e.viewer.Only, event.Mailbox) {
+					continue
+				}
+				data, err := json.Marshal(event)
+				if err != nil {
+					return
+				}
+				fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event.Kind, data)
+			}
+		}
+	})
+}
+
+// GetEvents streams what happens.
+func (s *Server) GetEvents(ctx context.Context, _ GetEventsRequestObject) (GetEventsResponseObject, error) {
+	return eventStream{server: s, viewer: viewerOf(ctx)}, nil
+}

@@ -1,0 +1,312 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/core/rule"
+)
+
+// setting is a whole installation as one file.
+type setting struct {
+	Format    int            `json:"format" doc:"version of the document, 1"`
+	Mailboxes []mailboxEntry `json:"mailboxes,omitempty" doc:"the mailboxes"`
+	Cabinets  []cabinetEntry `json:"cabinets,omitempty" doc:"the cabinets"`
+	Rules     []ruleEntry    `json:"rules,omitempty" doc:"the rules, in their order"`
+}
+
+type mailboxEntry struct {
+	Name       string    `json:"name" doc:"what rules call it"`
+	Host       string    `json:"host" doc:"the mail server"`
+	Port       int       `json:"port,omitempty" doc:"the usual one where nothing is said"`
+	Encryption string    `json:"encryption,omitempty" doc:"tls where nothing is said, starttls, none"`
+	User       string    `json:"user" doc:"name to sign in with"`
+	Secret     reference `json:"secret" doc:"where the secret is"`
+	Interval   int       `json:"interval,omitempty" doc:"seconds between looks, 60 where nothing is said"`
+}
+
+// reference says where a secret is; a secret itself never stands in the file.
+type reference struct {
+	File string `json:"file,omitempty" doc:"a file that holds it"`
+	Env  string `json:"env,omitempty" doc:"an environment variable that holds it"`
+}
+
+type cabinetEntry struct {
+	Name   string `json:"name" doc:"what rules call it"`
+	Folder string `json:"folder" doc:"whole path"`
+}
+
+// ruleEntry is a rule document and whether it runs.
+type ruleEntry struct {
+	On bool `json:"on,omitempty" doc:"whether the rule runs"`
+	rule.Rule
+}
+
+func (r reference) read(base string) (string, error) {
+	switch {
+	case r.File != "" && r.Env != "":
+		return "", errors.New("a secret is either in a file or in the environment")
+	case r.Env != "":
+		s := os.Getenv(r.Env)
+		if s == "" {
+			return "", fmt.Errorf("the environment variable %s is empty", r.Env)
+		}
+		return s, nil
+	case r.File != "":
+		path := r.File
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(base, path)
+		}
+		data, err := os.ReadFile(path)
+		return strings.TrimRight(string(data), "\r\n"), err
+	}
+	return "", errors.New("it is not said where the secret is: file or env")
+}
+
+// change is one thing that apply would do.
+type change struct {
+	Kind   string `json:"kind"` // add, change, on, off, order
+	What   string `json:"what"`
+	Detail string `json:"detail,omitempty"`
+	do     func(ctx context.Context) error
+}
+
+func (c *command) apply() *cobra.Command {
+	var preview, yes bool
+	cmd := &cobra.Command{
+		Use: "apply FILE", Short: "Set mailboxes, cabinets and rules from one file", Args: cobra.ExactArgs(1),
+		Long: "Compares the file with the service, shows what would change, and changes it after a yes. What the file does not name is left alone. Applying the same file again changes nothing.\n" +
+			"Secrets stand in the file by reference only: secret: {env: NAME} or secret: {file: PATH}. A mailbox that is there keeps its secret; --new-secrets is `inktray mailboxes change NAME --new-secret`.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			data, err := c.readFile(args[0])
+			if err != nil {
+				return err
+			}
+			var s setting
+			if err := rule.Decode(data, &s); err != nil {
+				return fileProblems(args[0], err)
+			}
+			if s.Format != rule.Format {
+				return &exitError{exitInvalid, fmt.Sprintf("%s: the file has format %d; this version reads format %d", args[0], s.Format, rule.Format)}
+			}
+			for i := range s.Rules { // what can be checked without the service, before anything is done
+				if _, err := rule.Compile(&s.Rules[i].Rule, 0, nil); err != nil {
+					var problems rule.Problems
+					if errors.As(err, &problems) {
+						for k := range problems {
+							problems[k].Place = fmt.Sprintf("rules[%d].%s", i, problems[k].Place)
+						}
+						return fileProblems(args[0], problems)
+					}
+					return err
+				}
+			}
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			changes, err := c.compare(cmd.Context(), api, &s, filepath.Dir(args[0]))
+			if err != nil {
+				return err
+			}
+			return c.carryOut(cmd.Context(), changes, preview, yes)
+		},
+	}
+	cmd.Flags().BoolVar(&preview, "preview", false, "only show what would change; exit code 7 where something would")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+func (c *command) carryOut(ctx context.Context, changes []change, preview, yes bool) error {
+	if len(changes) == 0 {
+		return c.show([]change{}, func() { fmt.Fprintln(c.out, "Nothing to change: the service is as the file says.") })
+	}
+	if err := c.show(changes, func() {
+		for _, one := range changes {
+			fmt.Fprintf(c.out, "%-7s %s\n", one.Kind, one.What)
+			for _, line := range strings.Split(strings.TrimSpace(one.Detail), "\n") {
+				if line != "" {
+					fmt.Fprintln(c.out, "        "+line)
+				}
+			}
+		}
+	}); err != nil {
+		return err
+	}
+	if preview {
+		return &exitError{code: exitPending}
+	}
+	if !yes {
+		f, ok := c.in.(*os.File)
+		if !ok || !term.IsTerminal(int(f.Fd())) {
+			return usageError{errors.New("nobody is there to say yes; look at --preview, then apply with --yes")}
+		}
+		fmt.Fprint(c.errs, "Make these changes? Type yes: ")
+		answer, err := bufio.NewReader(c.in).ReadString('\n')
+		if err != nil || strings.TrimSpace(answer) != "yes" {
+			return &exitError{exitFailure, "nothing was changed"}
+		}
+	}
+	for i, one := range changes {
+		if err := one.do(ctx); err != nil {
+			return fmt.Errorf("%s %s (after %d of %d changes; correct it and apply again): %w", one.Kind, one.What, i, len(changes), err)
+		}
+	}
+	if c.format != "json" {
+		fmt.Fprintf(c.out, "%d changes made.\n", len(changes))
+	}
+	return nil
+}
+
+// compare lists what has to change so that the service is as the file says.
+func (c *command) compare(ctx context.Context, api *client.Client, s *setting, base string) ([]change, error) {
+	var changes []change
+	mailboxes, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range s.Mailboxes {
+		if m.Encryption == "" {
+			m.Encryption = "tls"
+		}
+		if m.Interval == 0 {
+			m.Interval = 60
+		}
+		wanted := client.MailboxSettings{Name: m.Name, Host: m.Host, Port: &m.Port, Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.User, IntervalSeconds: &m.Interval}
+		at := slices.IndexFunc(mailboxes, func(b client.Mailbox) bool { return strings.EqualFold(b.Name, m.Name) })
+		if at < 0 {
+			secret, err := m.Secret.read(base)
+			if err != nil {
+				return nil, fmt.Errorf("the secret of the mailbox “%s”: %w", m.Name, err)
+			}
+			wanted.Secret = &secret
+			changes = append(changes, change{"add", "mailbox " + m.Name, fmt.Sprintf("%s at %s (%s)", m.User, m.Host, m.Encryption), func(ctx context.Context) error {
+				_, err := call[client.Mailbox](api.AddMailbox(ctx, wanted))
+				return err
+			}})
+			continue
+		}
+		is := mailboxes[at]
+		var detail []string
+		for _, d := range [][3]string{{"host", is.Host, m.Host}, {"port", fmt.Sprint(is.Port), fmt.Sprint(m.Port)}, {"encryption", is.Encryption, m.Encryption}, {"user", is.Username, m.User}, {"interval", fmt.Sprint(is.IntervalSeconds), fmt.Sprint(m.Interval)}} {
+			if d[1] != d[2] {
+				detail = append(detail, fmt.Sprintf("%s: %s, then %s", d[0], d[1], d[2]))
+			}
+		}
+		if len(detail) > 0 {
+			wanted.Name = is.Name
+			changes = append(changes, change{"change", "mailbox " + is.Name, strings.Join(detail, "\n"), func(ctx context.Context) error {
+				_, err := call[client.Mailbox](api.ChangeMailbox(ctx, is.ID, &client.ChangeMailboxParams{}, wanted))
+				return err
+			}})
+		}
+	}
+	cabinets, err := call[[]client.Cabinet](api.ListCabinets(ctx))
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range s.Cabinets {
+		at := slices.IndexFunc(cabinets, func(b client.Cabinet) bool { return strings.EqualFold(b.Name, k.Name) })
+		switch {
+		case at < 0:
+			changes = append(changes, change{"add", "cabinet " + k.Name, k.Folder, func(ctx context.Context) error {
+				_, err := call[client.Cabinet](api.AddCabinet(ctx, client.CabinetSettings{Name: k.Name, Folder: k.Folder}))
+				return err
+			}})
+		case cabinets[at].Folder != k.Folder:
+			return nil, &exitError{exitInvalid, fmt.Sprintf("the cabinet “%s” is %s and cannot become %s: moving a cabinet is not there yet in this version", k.Name, cabinets[at].Folder, k.Folder)}
+		}
+	}
+	return c.compareRules(ctx, api, s.Rules, changes)
+}
+
+func (c *command) compareRules(ctx context.Context, api *client.Client, wanted []ruleEntry, changes []change) ([]change, error) {
+	rules, err := call[[]client.Rule](api.ListRules(ctx))
+	if err != nil {
+		return nil, err
+	}
+	for i := range wanted {
+		w := &wanted[i]
+		at := slices.IndexFunc(rules, func(r client.Rule) bool {
+			return w.ID != "" && r.ID == w.ID || w.ID == "" && strings.EqualFold(r.Name, w.Name)
+		})
+		id, running := w.ID, false
+		if at >= 0 {
+			id, running = rules[at].ID, rules[at].Running
+			w.ID = id
+		}
+		body, err := json.Marshal(&w.Rule)
+		if err != nil {
+			return nil, err
+		}
+		save := func(ctx context.Context) error {
+			r, err := call[client.Rule](api.AddRule(ctx, body))
+			id = r.ID
+			return err
+		}
+		if at < 0 {
+			changes = append(changes, change{"add", "rule " + w.Name, "", save})
+		} else {
+			var is bytes.Buffer
+			if err := json.Compact(&is, rules[at].Document); err != nil {
+				return nil, err
+			}
+			if is.String() != string(body) {
+				changes = append(changes, change{"change", "rule " + w.Name, differences(rules[at].Document, body), save})
+			}
+		}
+		switch {
+		case w.On && !running:
+			changes = append(changes, change{"on", "rule " + w.Name, "takes what arrives from then on", func(ctx context.Context) error {
+				_, err := call[client.Rule](api.SwitchRuleOn(ctx, id))
+				return err
+			}})
+		case !w.On && running:
+			changes = append(changes, change{"off", "rule " + w.Name, "", func(ctx context.Context) error {
+				_, err := call[client.Rule](api.SwitchRuleOff(ctx, id))
+				return err
+			}})
+		}
+	}
+	return changes, nil
+}
+
+// differences shows two documents' lines that are not in both.
+func differences(is, wanted []byte) string {
+	lines := func(document []byte) []string {
+		r, err := rule.ParseRule(document)
+		if err != nil {
+			return nil
+		}
+		text, err := rule.YAML(r)
+		if err != nil {
+			return nil
+		}
+		return strings.Split(strings.TrimSpace(string(text)), "\n")
+	}
+	before, after := lines(is), lines(wanted)
+	var out []string
+	for _, l := range before {
+		if !slices.Contains(after, l) {
+			out = append(out, "was: "+strings.TrimSpace(l))
+		}
+	}
+	for _, l := range after {
+		if !slices.Contains(before, l) {
+			out = append(out, "now: "+strings.TrimSpace(l))
+		}
+	}
+	return strings.Join(out, "\n")
+}

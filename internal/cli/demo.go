@@ -1,0 +1,208 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/emersion/go-imap/v2"
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api"
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/store"
+)
+
+const (
+	demoMark   = ".inktray-demo"
+	demoPerson = "Ines Halloway"
+)
+
+// demoFolder empties and makes the demo's own folder. A folder that is not the
+// demo's is not touched.
+func demoFolder(folder string) error {
+	entries, err := os.ReadDir(folder)
+	if err == nil && len(entries) > 0 {
+		if _, err := os.Stat(filepath.Join(folder, demoMark)); err != nil {
+			return &exitError{exitFailure, fmt.Sprintf("the folder %s is not empty and was not made by the demo; choose another with --folder", folder)}
+		}
+		if err := os.RemoveAll(folder); err != nil {
+			return err
+		}
+	}
+	return errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, demoMark), []byte("This folder belongs to the demo of Ink Tray, which empties it at every start.\n"), 0o644))
+}
+
+func (c *command) demo() *cobra.Command {
+	var folder, address, mailAddress, logs string
+	var every time.Duration
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Try everything with the Brackwater harbour office, an invented one", Args: cobra.NoArgs,
+		Long: "Starts a mail server in the process with three mailboxes and some weeks of mail, the service, and six rules. The old mail is filed at once, and a new message arrives every few seconds. Nothing is written outside the demo's own folder, which is emptied at every start.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			folder, err := filepath.Abs(folder)
+			if err != nil {
+				return err
+			}
+			if err := demoFolder(folder); err != nil {
+				return err
+			}
+			mail, err := demo.StartMailServer(mailAddress)
+			if errors.Is(err, syscall.EADDRINUSE) {
+				return &exitError{exitFailure, fmt.Sprintf("the address %s is taken by another program; choose another with --mail-listen", mailAddress)}
+			}
+			if err != nil {
+				return err
+			}
+			defer mail.Close()
+			log := slog.New(slog.NewTextHandler(io.Discard, nil))
+			if logs != "" {
+				f, err := os.Create(logs)
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				log = slog.New(slog.NewTextHandler(f, nil))
+			}
+			s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: address, zone: "Local", language: "en", log: log})
+			if err != nil {
+				return err
+			}
+			c.service = s.address()
+			if err := c.furnish(cmd.Context(), s, mail, filepath.Join(folder, "files")); err != nil {
+				return errors.Join(err, s.stop())
+			}
+			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  Files     %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
+				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), every)
+			ctx, cancel := context.WithCancel(cmd.Context())
+			arriving := make(chan struct{})
+			go func() {
+				defer close(arriving)
+				arrive(ctx, mail, every)
+			}()
+			err = s.run(ctx)
+			cancel()
+			<-arriving
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&folder, "folder", filepath.Join(os.TempDir(), "inktray-demo"), "the demo's own folder")
+	cmd.Flags().StringVar(&address, "listen", "127.0.0.1:8025", "address of the console")
+	cmd.Flags().StringVar(&mailAddress, "mail-listen", "127.0.0.1:0", "address of the mail server; port 0 takes a free one")
+	cmd.Flags().StringVar(&logs, "log-file", "", "file for the service's log")
+	cmd.Flags().DurationVar(&every, "every", 5*time.Second, "how often a message arrives")
+	return cmd
+}
+
+// arrive lets a message arrive every so often.
+func arrive(ctx context.Context, mail *demo.MailServer, every time.Duration) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for n := 1; ; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-tick.C:
+			l := demo.Next(n, now)
+			if err := mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
+				return
+			}
+		}
+	}
+}
+
+// furnish fills the mailboxes and sets everything up over the service's own
+// interface, as a person would.
+func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, files string) error {
+	for i, l := range demo.OldMail(time.Now()) {
+		var flags []imap.Flag
+		if i%3 > 0 {
+			flags = append(flags, imap.FlagSeen)
+		}
+		if err := mail.Deliver(l.Mailbox, l.Raw, l.Received, flags...); err != nil {
+			return err
+		}
+	}
+	person := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password), Role: store.Administrator, MadeAt: time.Now().UTC()}
+	if err := s.store.AddPerson(person, "demo"); err != nil {
+		return err
+	}
+	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "")
+	if err != nil {
+		return err
+	}
+	service, err := c.connectWith(token)
+	if err != nil {
+		return err
+	}
+	if _, err := call[client.Cabinet](service.AddCabinet(ctx, client.CabinetSettings{Name: "harbour files", Folder: files})); err != nil {
+		return err
+	}
+	port, interval, secret := mail.Port(), 5, demo.Password
+	for _, name := range demo.Mailboxes {
+		_, err := call[client.Mailbox](service.AddMailbox(ctx, client.MailboxSettings{Name: name, Host: "127.0.0.1", Port: &port, Encryption: "none", Username: name + "@brackwater.example", Secret: &secret, IntervalSeconds: &interval}))
+		if err != nil {
+			return err
+		}
+	}
+	if err := watched(ctx, service); err != nil {
+		return err
+	}
+	quiet := &command{in: strings.NewReader(demo.Rules), out: io.Discard, errs: io.Discard, service: c.service, format: "table"}
+	rules, err := quiet.readRules("-")
+	if err != nil {
+		return err
+	}
+	var entries []ruleEntry
+	for _, r := range rules {
+		entries = append(entries, ruleEntry{On: true, Rule: r})
+	}
+	changes, err := quiet.compareRules(ctx, service, entries, nil)
+	if err != nil {
+		return err
+	}
+	if err := quiet.carryOut(ctx, changes, false, true); err != nil {
+		return err
+	}
+	for _, r := range rules {
+		if _, err := call[client.Pass](service.FileOldMail(ctx, r.ID, client.OldMailRequest{})); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// watched waits until every mailbox is watched, so that rules begin at a known place.
+func watched(ctx context.Context, service *client.Client) error {
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for deadline := time.Now().Add(20 * time.Second); ; {
+		all, err := call[[]client.Mailbox](service.ListMailboxes(ctx))
+		if err != nil {
+			return err
+		}
+		ready := true
+		for _, m := range all {
+			ready = ready && strings.HasPrefix(string(m.State), "watched")
+		}
+		if ready {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			return errors.New("the demo's mailboxes cannot be watched; see --log-file")
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/rivo/uniseg"
+	"golang.org/x/term"
+
+	"inktray.example/inktray/internal/core/rule"
+)
+
+func (c *command) json(v any) error {
+	e := json.NewEncoder(c.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// show writes a value as JSON, or as people read it.
+func (c *command) show(v any, people func()) error {
+	if c.format == "json" {
+		return c.json(v)
+	}
+	people()
+	return nil
+}
+
+// table aligns rows under a head. What comes from messages may hold anything,
+// so control characters are taken out.
+func (c *command) table(head []string, rows [][]string) {
+	width := make([]int, len(head))
+	clean := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if unicode.IsControl(r) || unicode.In(r, unicode.Bidi_Control) {
+				return ' '
+			}
+			return r
+		}, s)
+	}
+	all := append([][]string{head}, rows...)
+	for _, row := range all {
+		for i := range row {
+			row[i] = clean(row[i])
+			width[i] = max(width[i], uniseg.StringWidth(row[i]))
+		}
+	}
+	for n, row := range all {
+		var line strings.Builder
+		for i, cell := range row {
+			line.WriteString(cell)
+			if i < len(row)-1 {
+				line.WriteString(strings.Repeat(" ", width[i]-uniseg.StringWidth(cell)+2))
+			}
+		}
+		text := strings.TrimRight(line.String(), " ")
+		if n == 0 && c.terminal() {
+			text = "\x1b[1m" + text + "\x1b[0m"
+		}
+		fmt.Fprintln(c.out, text)
+	}
+}
+
+func (c *command) terminal() bool {
+	f, ok := c.out.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func short(s string, n int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if uniseg.StringWidth(s) <= n {
+		return s
+	}
+	var b strings.Builder
+	for g := uniseg.NewGraphemes(s); g.Next(); {
+		if uniseg.StringWidth(b.String()+g.Str()) > n-1 {
+			break
+		}
+		b.WriteString(g.Str())
+	}
+	return b.String() + "…"
+}
+
+func size(octets int64) string { return rule.About(octets) }
+
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func whenOr(t *time.Time, none string) string {
+	if t == nil {
+		return none
+	}
+	return when(*t)
+}
+
+func who(name, address string) string {
+	if name != "" {
+		return name
+	}
+	return address
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// progress draws a bar on a line of its own while a person looks on.
+type progress struct {
+	c     *command
+	drawn bool
+}
+
+func (p *progress) draw(done, total int, text string) {
+	f, ok := p.c.errs.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return
+	}
+	const width = 30
+	full := 0
+	if total > 0 {
+		full = done * width / total
+	}
+	fmt.Fprintf(f, "\r\x1b[K%s%s  %d of %d  %s", strings.Repeat("━", full), strings.Repeat("─", width-full), done, total, text)
+	p.drawn = true
+}
+
+func (p *progress) end() {
+	if p.drawn {
+		fmt.Fprintln(p.c.errs)
+	}
+}

@@ -1,0 +1,340 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+func missingThing(what, name string, names []string) error {
+	text := fmt.Sprintf("there is no %s called %q", what, name)
+	if len(names) > 0 {
+		text += "; there are: " + strings.Join(names, ", ")
+	}
+	return &exitError{exitMissing, text}
+}
+
+func findMailbox(ctx context.Context, api *client.Client, name string) (client.Mailbox, error) {
+	all, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
+	var names []string
+	for _, m := range all {
+		if strings.EqualFold(m.Name, name) || m.ID == name {
+			return m, err
+		}
+		names = append(names, m.Name)
+	}
+	if err == nil {
+		err = missingThing("mailbox", name, names)
+	}
+	return client.Mailbox{}, err
+}
+
+func findCabinet(ctx context.Context, api *client.Client, name string) (client.Cabinet, error) {
+	all, err := call[[]client.Cabinet](api.ListCabinets(ctx))
+	var names []string
+	for _, m := range all {
+		if strings.EqualFold(m.Name, name) || m.ID == name {
+			return m, err
+		}
+		names = append(names, m.Name)
+	}
+	if err == nil {
+		err = missingThing("cabinet", name, names)
+	}
+	return client.Cabinet{}, err
+}
+
+func (c *command) mailboxes() *cobra.Command {
+	root := &cobra.Command{Use: "mailboxes", Short: "The mailboxes that are watched"}
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the mailboxes and how each does", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.Mailbox](api.ListMailboxes(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, m := range all {
+					rows = append(rows, []string{m.Name, m.Username, m.Host, m.Encryption, string(m.State), short(m.Problem, 60)})
+				}
+				c.table([]string{"NAME", "USER", "HOST", "ENCRYPTION", "STATE", "PROBLEM"}, rows)
+			})
+		},
+	}, &cobra.Command{
+		Use: "folders NAME", Short: "List a mailbox's folders, as the server has them", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			m, err := findMailbox(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.Folder](api.ListFolders(cmd.Context(), m.ID))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, f := range all {
+					rows = append(rows, []string{f.Path, f.Role})
+				}
+				c.table([]string{"FOLDER", "ROLE"}, rows)
+			})
+		},
+	}, &cobra.Command{
+		Use: "remove NAME", Short: "Stop watching a mailbox; filed files and the register stay", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			m, err := findMailbox(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveMailbox(cmd.Context(), m.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” is no longer watched. What was filed stays.\n", m.Name)
+			return nil
+		},
+	}, c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck())
+	return root
+}
+
+// mailboxFlags are the settings of a mailbox as flags.
+type mailboxFlags struct {
+	host, encryption, user, secretFile string
+	port, interval                     int
+}
+
+func (f *mailboxFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.host, "host", "", "name of the mail server")
+	cmd.Flags().IntVar(&f.port, "port", 0, "0 for the usual one: 993 with tls, else 143")
+	cmd.Flags().StringVar(&f.encryption, "encryption", "tls", "tls, starttls, or none (the secret can be read on the way)")
+	cmd.Flags().StringVar(&f.user, "user", "", "name to sign in with")
+	cmd.Flags().StringVar(&f.secretFile, "secret-file", "", "file that holds the secret; else INKTRAY_SECRET or the prompt")
+	cmd.Flags().IntVar(&f.interval, "interval", 60, "seconds between looks into folders that the server does not announce")
+}
+
+func (f *mailboxFlags) settings(name, secret string) client.MailboxSettings {
+	s := client.MailboxSettings{Name: name, Host: f.host, Port: &f.port, Encryption: client.MailboxSettingsEncryption(f.encryption), Username: f.user, IntervalSeconds: &f.interval}
+	if secret != "" {
+		s.Secret = &secret
+	}
+	return s
+}
+
+func (c *command) mailboxAdd() *cobra.Command {
+	f := &mailboxFlags{}
+	cmd := &cobra.Command{
+		Use: "add NAME", Short: "Add a mailbox and begin to watch it", Args: cobra.ExactArgs(1),
+		Example: "  inktray mailboxes add gauges --host imap.brackwater.example --user gauges@brackwater.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "Secret of "+f.user)
+			if err != nil {
+				return err
+			}
+			m, err := call[client.Mailbox](api.AddMailbox(cmd.Context(), f.settings(args[0], secret)))
+			if err != nil {
+				return err
+			}
+			return c.show(m, func() {
+				fmt.Fprintf(c.out, "“%s” is being watched. See how it does: inktray mailboxes check %s\n", m.Name, m.Name)
+			})
+		},
+	}
+	f.add(cmd)
+	return cmd
+}
+
+func (c *command) mailboxChange() *cobra.Command {
+	f := &mailboxFlags{}
+	newSecret := false
+	cmd := &cobra.Command{
+		Use: "change NAME", Short: "Change a mailbox's settings; what is known of its messages stays", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			m, err := findMailbox(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			s := client.MailboxSettings{Name: m.Name, Host: m.Host, Port: &m.Port, Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.Username, IntervalSeconds: &m.IntervalSeconds}
+			changed := cmd.Flags().Changed
+			if changed("host") {
+				s.Host = f.host
+			}
+			if changed("port") {
+				s.Port = &f.port
+			}
+			if changed("encryption") {
+				s.Encryption = client.MailboxSettingsEncryption(f.encryption)
+			}
+			if changed("user") {
+				s.Username = f.user
+			}
+			if changed("interval") {
+				s.IntervalSeconds = &f.interval
+			}
+			if newSecret || f.secretFile != "" {
+				secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "New secret of "+s.Username)
+				if err != nil {
+					return err
+				}
+				s.Secret = &secret
+			}
+			revision := fmt.Sprint(m.Revision)
+			if m, err = call[client.Mailbox](api.ChangeMailbox(cmd.Context(), m.ID, &client.ChangeMailboxParams{IfMatch: &revision}, s)); err != nil {
+				return err
+			}
+			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is changed.\n", m.Name) })
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().BoolVar(&newSecret, "new-secret", false, "ask for a new secret")
+	return cmd
+}
+
+func (c *command) mailboxCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check NAME", Short: "Say step by step what works and what does not", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			m, err := findMailbox(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			s := client.MailboxSettings{Name: m.Name, Host: m.Host, Port: &m.Port, Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.Username}
+			steps, err := call[[]client.CheckStep](api.CheckMailbox(cmd.Context(), &client.CheckMailboxParams{ID: &m.ID}, s))
+			if err != nil {
+				return err
+			}
+			ok := true
+			var rows [][]string
+			advice := ""
+			for _, step := range steps {
+				word := "works"
+				if !step.Ok {
+					word, ok, advice = "fails", false, deref(step.Advice)
+				}
+				rows = append(rows, []string{step.Step, word, step.Detail})
+			}
+			err = c.show(steps, func() {
+				c.table([]string{"STEP", "", "WHAT WAS FOUND"}, rows)
+				if advice != "" {
+					fmt.Fprintln(c.out, "\n"+advice)
+				}
+			})
+			if err == nil && !ok {
+				err = &exitError{code: exitFailure}
+			}
+			return err
+		},
+	}
+}
+
+func (c *command) cabinets() *cobra.Command {
+	root := &cobra.Command{Use: "cabinets", Short: "The places where files are kept"}
+	var folder string
+	add := &cobra.Command{
+		Use: "add NAME --folder PATH", Short: "Make a folder into a cabinet", Args: cobra.ExactArgs(1),
+		Example: "  inktray cabinets add \"harbour files\" --folder /srv/harbour-files",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if folder == "" {
+				return usageError{fmt.Errorf("say which folder with --folder")}
+			}
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			cab, err := call[client.Cabinet](api.AddCabinet(cmd.Context(), client.CabinetSettings{Name: args[0], Folder: folder}))
+			if err != nil {
+				return err
+			}
+			return c.show(cab, func() { fmt.Fprintf(c.out, "The cabinet “%s” is %s.\n", cab.Name, cab.Folder) })
+		},
+	}
+	add.Flags().StringVar(&folder, "folder", "", "whole path of the folder, on the machine that runs Ink Tray")
+	root.AddCommand(add, &cobra.Command{
+		Use: "list", Short: "List the cabinets", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.Cabinet](api.ListCabinets(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, k := range all {
+					state := "in order"
+					if k.Problem != "" {
+						state = short(k.Problem, 80)
+					}
+					rows = append(rows, []string{k.Name, k.Kind, k.Folder, state})
+				}
+				c.table([]string{"NAME", "KIND", "FOLDER", "STATE"}, rows)
+			})
+		},
+	}, &cobra.Command{
+		Use: "check NAME", Short: "Look now whether a cabinet is there and can be written to", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			k, err := findCabinet(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			if k, err = call[client.Cabinet](api.CheckCabinet(cmd.Context(), k.ID)); err != nil {
+				return err
+			}
+			if k.Problem != "" {
+				return &exitError{exitFailure, k.Problem}
+			}
+			return c.show(k, func() { fmt.Fprintf(c.out, "The cabinet “%s” is there and can be written to.\n", k.Name) })
+		},
+	}, &cobra.Command{
+		Use: "remove NAME", Short: "Forget a cabinet; its files stay where they are", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			k, err := findCabinet(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveCabinet(cmd.Context(), k.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
+			return nil
+		},
+	})
+	return root
+}

@@ -1,0 +1,349 @@
+// Package cli is the command line: the client's commands over the service's
+// interface, and serve and demo, which put the service together.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+// Version is set when the program is built.
+var Version = "development"
+
+// The exit codes.
+const (
+	exitFailure = 1 // something failed
+	exitUsage   = 2 // the command was not understood
+	exitSignIn  = 3 // not signed in, or not allowed
+	exitInvalid = 4 // what was given is not right
+	exitMissing = 5 // there is no such thing
+	exitReach   = 6 // the service is not reached
+	exitPending = 7 // apply --preview: there are changes to make
+)
+
+// Main runs a command and returns the program's exit code.
+func Main(args []string, in io.Reader, out, errs io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	c := &command{in: in, out: out, errs: errs}
+	root := c.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	code := exitFailure
+	var told *exitError
+	var p *problem
+	var reach *url.Error
+	var usage usageError
+	switch {
+	case errors.As(err, &told):
+		code = told.code
+	case errors.As(err, &p):
+		switch {
+		case p.Status == 401 || p.Status == 403:
+			code = exitSignIn
+		case p.Status == 404:
+			code = exitMissing
+		case p.Status == 409 || p.Status == 412 || p.Status == 422:
+			code = exitInvalid
+		}
+	case errors.As(err, &usage):
+		code = exitUsage
+	case errors.As(err, &reach):
+		code = exitReach
+		err = fmt.Errorf("no Ink Tray answers at %s: start it with inktray serve, or name another with --service", c.service)
+	}
+	if err.Error() != "" {
+		fmt.Fprintln(errs, "inktray: "+err.Error())
+	}
+	return code
+}
+
+type usageError struct{ error }
+
+// exitError ends the program with a code of its own; its text may be empty.
+type exitError struct {
+	code int
+	text string
+}
+
+func (e *exitError) Error() string { return e.text }
+
+// command is what all commands share.
+type command struct {
+	in        io.Reader
+	out, errs io.Writer
+	service   string
+	format    string
+}
+
+func (c *command) root() *cobra.Command {
+	root := &cobra.Command{
+		Use: "inktray", Short: "Files the attachments of incoming mail into named folders, by rules",
+		Long: "Ink Tray watches mailboxes, finds the messages that rules are for, and files their attachments into dated, named folders.\n\n" +
+			"Exit codes: 0 done, 1 failed, 2 not understood, 3 not signed in or not allowed, 4 not right as given, 5 no such thing, 6 no service reached, 7 changes to make (apply --preview).",
+		SilenceErrors: true, SilenceUsage: true, Version: Version,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if c.format != "table" && c.format != "json" {
+				return usageError{fmt.Errorf("--output is table or json, not %q", c.format)}
+			}
+			return nil
+		},
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	service := os.Getenv("INKTRAY_SERVICE")
+	if service == "" {
+		service = "http://127.0.0.1:8025"
+	}
+	root.PersistentFlags().StringVar(&c.service, "service", service, "address of the service; also INKTRAY_SERVICE")
+	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
+	root.AddCommand(c.serve(), c.demo(), c.signIn(), c.signOut(), c.mailboxes(), c.cabinets(), c.rules(), c.passes(), c.register(), c.tray(), c.messages(), c.apply(), c.follow(), c.version())
+	wrapArgs(root)
+	return root
+}
+
+// wrapArgs lets a wrong number of arguments count as not understood.
+func wrapArgs(cmd *cobra.Command) {
+	if check := cmd.Args; check != nil {
+		cmd.Args = func(cmd *cobra.Command, args []string) error {
+			if err := check(cmd, args); err != nil {
+				return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
+			}
+			return nil
+		}
+	}
+	for _, sub := range cmd.Commands() {
+		wrapArgs(sub)
+	}
+}
+
+// problem is what the service says is wrong.
+type problem client.Problem
+
+func (p *problem) Error() string {
+	var b strings.Builder
+	b.WriteString(p.Detail)
+	if p.Problems != nil && (len(*p.Problems) > 1 || len(*p.Problems) == 1 && !strings.Contains(p.Detail, (*p.Problems)[0].Text)) {
+		b.Reset()
+		b.WriteString("the service finds fault with this:")
+		for _, f := range *p.Problems {
+			fmt.Fprintf(&b, "\n  %s: %s", f.Place, f.Text)
+			if f.Meant != nil {
+				fmt.Fprintf(&b, " (did you mean “%s”?)", *f.Meant)
+			}
+		}
+		return b.String()
+	}
+	if p.Problems != nil && len(*p.Problems) == 1 && (*p.Problems)[0].Place != "" && !strings.HasPrefix(p.Detail, (*p.Problems)[0].Place) {
+		text := (*p.Problems)[0].Place + ": " + p.Detail
+		b.Reset()
+		b.WriteString(text)
+	}
+	if p.Advice != nil {
+		b.WriteString(". " + *p.Advice)
+	}
+	return b.String()
+}
+
+// call turns an answer of the generated client into its value.
+func call[T any](response *http.Response, err error) (T, error) {
+	var value T
+	if err != nil {
+		return value, err
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 {
+		p := &problem{}
+		if err := json.NewDecoder(response.Body).Decode(p); err != nil || p.Detail == "" {
+			return value, fmt.Errorf("the service answers %s", response.Status)
+		}
+		return value, p
+	}
+	if response.StatusCode == http.StatusNoContent {
+		return value, nil
+	}
+	return value, json.NewDecoder(response.Body).Decode(&value)
+}
+
+type nothing struct{}
+
+// tokenFile is where sign-in keeps its token.
+func tokenFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "inktray", "token"), nil
+}
+
+// connect makes a client that signs in with INKTRAY_TOKEN, or with what sign-in kept.
+func (c *command) connect() (*client.Client, error) {
+	token := os.Getenv("INKTRAY_TOKEN")
+	if token == "" {
+		if path, err := tokenFile(); err == nil {
+			data, _ := os.ReadFile(path)
+			token = strings.TrimSpace(string(data))
+		}
+	}
+	return c.connectWith(token)
+}
+
+func (c *command) connectWith(token string) (*client.Client, error) {
+	return client.NewClient(c.service, client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
+}
+
+// secret reads a secret from a file, the environment or a prompt, never from an
+// argument, where every user of the machine could read it.
+func (c *command) secret(file, env, prompt string) (string, error) {
+	if file != "" {
+		data, err := os.ReadFile(file)
+		return strings.TrimRight(string(data), "\r\n"), err
+	}
+	if s := os.Getenv(env); s != "" {
+		return s, nil
+	}
+	if f, ok := c.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(c.errs, prompt+": ")
+		data, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(c.errs)
+		return string(data), err
+	}
+	data, err := io.ReadAll(io.LimitReader(c.in, 64<<10))
+	if err == nil && len(data) == 0 {
+		err = usageError{fmt.Errorf("a secret is missing: give it in %s, in a file, or at the prompt", env)}
+	}
+	line, _, _ := strings.Cut(string(data), "\n")
+	return strings.TrimRight(line, "\r"), err
+}
+
+func (c *command) signIn() *cobra.Command {
+	var name, file, code string
+	cmd := &cobra.Command{
+		Use: "sign-in", Short: "Sign in, and keep a token for the next commands", Args: cobra.NoArgs,
+		Long: "Signs in with name and password and keeps a token in your own settings folder. The password comes from the prompt, from INKTRAY_PASSWORD or from --password-file.\nWith --set-up CODE it makes the first administrator instead; the code stands in the link that the first start prints.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if name == "" {
+				return usageError{errors.New("say who you are with --name")}
+			}
+			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
+			if err != nil {
+				return err
+			}
+			token, err := c.tokenFor(cmd.Context(), name, password, code)
+			if err != nil {
+				return err
+			}
+			path, err := tokenFile()
+			if err == nil {
+				err = errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(token+"\n"), 0o600))
+			}
+			if err != nil {
+				return fmt.Errorf("keeping the token: %w", err)
+			}
+			fmt.Fprintf(c.out, "Signed in as %s. The token lies in %s.\n", name, path)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "your name")
+	cmd.Flags().StringVar(&file, "password-file", "", "file that holds the password")
+	cmd.Flags().StringVar(&code, "set-up", "", "code of the set-up link: make the first administrator")
+	return cmd
+}
+
+// tokenFor signs in, by way of a session, and makes a token.
+func (c *command) tokenFor(ctx context.Context, name, password, code string) (string, error) {
+	api, err := c.connectWith("")
+	if err != nil {
+		return "", err
+	}
+	var response *http.Response
+	if code != "" {
+		response, err = api.PostSetup(ctx, client.SetupRequest{Code: code, Name: name, Password: password})
+	} else {
+		response, err = api.SignIn(ctx, client.SignInRequest{Name: name, Password: password})
+	}
+	if _, err := call[client.Me](response, err); err != nil {
+		return "", err
+	}
+	cookies := response.Cookies()
+	host, _ := os.Hostname()
+	token, err := call[client.Token](api.MakeToken(ctx, client.TokenRequest{Label: "command line on " + host}, func(_ context.Context, r *http.Request) error {
+		for _, k := range cookies {
+			r.AddCookie(k)
+		}
+		r.Header.Set("Sec-Fetch-Site", "same-origin")
+		return nil
+	}))
+	return token.Token, err
+}
+
+func (c *command) signOut() *cobra.Command {
+	return &cobra.Command{
+		Use: "sign-out", Short: "Forget the token that sign-in kept", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			_, err = call[nothing](api.SignOut(cmd.Context()))
+			if path, pathErr := tokenFile(); pathErr == nil {
+				if rmErr := os.Remove(path); rmErr != nil && !errors.Is(rmErr, os.ErrNotExist) {
+					return rmErr
+				}
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(c.out, "Signed out.")
+			return nil
+		},
+	}
+}
+
+func (c *command) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Say which version this is, and which one the service has", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			v, err := call[client.Version](api.GetVersion(cmd.Context()))
+			if c.format == "json" {
+				return c.json(map[string]string{"program": Version, "service": v.Version})
+			}
+			fmt.Fprintf(c.out, "program  %s\n", Version)
+			if err != nil {
+				fmt.Fprintf(c.out, "service  none at %s\n", c.service)
+				return nil
+			}
+			fmt.Fprintf(c.out, "service  %s at %s\n", v.Version, c.service)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,354 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/core/rule"
+)
+
+func findRule(ctx context.Context, api *client.Client, name string) (client.Rule, error) {
+	all, err := call[[]client.Rule](api.ListRules(ctx))
+	var names []string
+	for _, r := range all {
+		if strings.EqualFold(r.Name, name) || r.ID == name {
+			return r, err
+		}
+		names = append(names, r.Name)
+	}
+	if err == nil {
+		err = missingThing("rule", name, names)
+	}
+	return client.Rule{}, err
+}
+
+// readFile reads a file, or what is piped in where its name is "-".
+func (c *command) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(c.in, 8<<20))
+	}
+	return os.ReadFile(name)
+}
+
+// readRules reads a file of rules, telling mistakes with their lines.
+func (c *command) readRules(name string) ([]rule.Rule, error) {
+	data, err := c.readFile(name)
+	if err != nil {
+		return nil, err
+	}
+	document, err := rule.Parse(data)
+	if err != nil {
+		return nil, fileProblems(name, err)
+	}
+	return document.Rules, nil
+}
+
+func fileProblems(name string, err error) error {
+	problems, ok := err.(rule.Problems)
+	if !ok {
+		return err
+	}
+	var lines []string
+	for _, p := range problems {
+		line := fmt.Sprintf("%s: %s", name, p.Text)
+		if p.Line > 0 {
+			line = fmt.Sprintf("%s, line %d: %s", name, p.Line, p.Text)
+		}
+		if p.Place != "" {
+			line += " (at " + p.Place + ")"
+		}
+		if p.Meant != "" {
+			line += fmt.Sprintf("; did you mean “%s”?", p.Meant)
+		}
+		lines = append(lines, line)
+	}
+	return &exitError{exitInvalid, strings.Join(lines, "\n  ")}
+}
+
+func (c *command) rules() *cobra.Command {
+	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
+	one := func(use, short string, do func(ctx context.Context, api *client.Client, r client.Rule) error) *cobra.Command {
+		return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			r, err := findRule(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			return do(cmd.Context(), api, r)
+		}}
+	}
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the rules in their order", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.Rule](api.ListRules(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, r := range all {
+					state := "off"
+					if r.Running {
+						state = "on"
+					}
+					rows = append(rows, []string{fmt.Sprint(r.Place), r.Name, state, fmt.Sprint(r.Filed), whenOr(r.LastFiledAt, "never"), fmt.Sprint(r.Revision)})
+				}
+				c.table([]string{"NO.", "NAME", "", "FILED", "LAST", "REVISION"}, rows)
+			})
+		},
+	}, one("show", "Show a rule as a sentence and as its document", func(_ context.Context, _ *client.Client, r client.Rule) error {
+		return c.show(r, func() {
+			fmt.Fprintln(c.out, "# "+r.Sentence)
+			if document, err := rule.ParseRule(r.Document); err == nil {
+				if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
+					c.out.Write(text)
+				}
+			}
+		})
+	}), one("on", "Let a rule run from now on", func(ctx context.Context, api *client.Client, r client.Rule) error {
+		r, err := call[client.Rule](api.SwitchRuleOn(ctx, r.ID))
+		if err != nil {
+			return err
+		}
+		return c.show(r, func() {
+			fmt.Fprintf(c.out, "“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules file-old-mail %q\n", r.Name, r.Name)
+		})
+	}), one("off", "Stop a rule; what was begun is finished", func(ctx context.Context, api *client.Client, r client.Rule) error {
+		r, err := call[client.Rule](api.SwitchRuleOff(ctx, r.ID))
+		if err != nil {
+			return err
+		}
+		return c.show(r, func() { fmt.Fprintf(c.out, "“%s” is off.\n", r.Name) })
+	}), one("remove", "Remove a rule; what it filed stays", func(ctx context.Context, api *client.Client, r client.Rule) error {
+		if _, err := call[nothing](api.RemoveRule(ctx, r.ID)); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "“%s” is removed. Its %d filings stay.\n", r.Name, r.Filed)
+		return nil
+	}), &cobra.Command{
+		Use: "save FILE", Short: "Keep the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			rules, err := c.readRules(args[0])
+			if err != nil {
+				return err
+			}
+			var saved []client.Rule
+			for i := range rules {
+				body, err := json.Marshal(&rules[i])
+				if err != nil {
+					return err
+				}
+				r, err := call[client.Rule](api.AddRule(cmd.Context(), body))
+				if err != nil {
+					return fmt.Errorf("the rule “%s”: %w", rules[i].Name, err)
+				}
+				saved = append(saved, r)
+			}
+			return c.show(saved, func() {
+				for _, r := range saved {
+					fmt.Fprintf(c.out, "“%s” is kept as revision %d.\n  %s\n", r.Name, r.Revision, r.Sentence)
+				}
+			})
+		},
+	}, &cobra.Command{
+		Use: "order NAME...", Short: "Put rules into an order; those not named follow", Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			var ids []string
+			for _, name := range args {
+				r, err := findRule(cmd.Context(), api, name)
+				if err != nil {
+					return err
+				}
+				ids = append(ids, r.ID)
+			}
+			all, err := call[[]client.Rule](api.OrderRules(cmd.Context(), ids))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				for _, r := range all {
+					fmt.Fprintf(c.out, "%d. %s\n", r.Place, r.Name)
+				}
+			})
+		},
+	}, &cobra.Command{
+		Use: "schema", Short: "Print the JSON Schema of the rule document", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error { return c.json(rule.Schema()) },
+	}, c.rehearse(), c.fileOldMail())
+	return root
+}
+
+func (c *command) rehearse() *cobra.Command {
+	var last int
+	cmd := &cobra.Command{
+		Use: "rehearse NAME|FILE", Short: "Show what a rule would do with the last messages; nothing is written", Args: cobra.ExactArgs(1),
+		Long: "Shows for each of the last messages whether the rule is for it, and for each attachment the exact path that it would get or why it is left out. A rule is named, or read from a file (- for what is piped in).",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			var documents []json.RawMessage
+			if _, statErr := os.Stat(args[0]); statErr == nil || args[0] == "-" {
+				rules, err := c.readRules(args[0])
+				if err != nil {
+					return err
+				}
+				for i := range rules {
+					body, err := json.Marshal(&rules[i])
+					if err != nil {
+						return err
+					}
+					documents = append(documents, body)
+				}
+			} else {
+				r, err := findRule(cmd.Context(), api, args[0])
+				if err != nil {
+					return err
+				}
+				documents = append(documents, json.RawMessage(r.Document))
+			}
+			for _, document := range documents {
+				r, err := call[client.Rehearsal](api.RehearseRule(cmd.Context(), &client.RehearseRuleParams{Last: &last}, document))
+				if err != nil {
+					return err
+				}
+				if err := c.show(r, func() { c.rehearsal(&r) }); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().IntVar(&last, "last", 50, "how many messages")
+	return cmd
+}
+
+func (c *command) rehearsal(r *client.Rehearsal) {
+	fmt.Fprintln(c.out, r.Sentence)
+	fmt.Fprintln(c.out)
+	var rows [][]string
+	passed := 0
+	for _, m := range r.Messages {
+		if !m.Matches && m.Answer == "no" {
+			passed++
+			continue
+		}
+		rows = append(rows, []string{when(m.Message.ReceivedAt), short(m.Message.Subject, 44), string(map[bool]string{true: "matches", false: string(m.Answer)}[m.Matches]), m.Reason})
+		for _, i := range m.Items {
+			text := i.Path
+			if i.Verdict != "filed" {
+				text = i.Reason
+			} else if deref(i.Clash) != "" {
+				text += "  (" + *i.Clash + ")"
+			}
+			rows = append(rows, []string{"", "  " + short(i.Name, 42), i.Verdict, text})
+		}
+	}
+	c.table([]string{"RECEIVED", "MESSAGE, ATTACHMENT", "VERDICT", "PATH OR REASON"}, rows)
+	fmt.Fprintf(c.out, "\nOf %d messages %d match; %d files would be filed, about %s; %d names are taken. %d messages do not match. Nothing was written.\n", r.Looked, r.Matching, r.Files, size(r.Bytes), r.Clashes, passed)
+}
+
+func (c *command) fileOldMail() *cobra.Command {
+	var since string
+	var most int
+	var away bool
+	cmd := &cobra.Command{
+		Use: "file-old-mail NAME", Short: "File what lies in a rule's folders already", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			r, err := findRule(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			var request client.OldMailRequest
+			if since != "" {
+				day, err := time.Parse(time.DateOnly, since)
+				if err != nil {
+					return usageError{fmt.Errorf("--since is a day such as 2026-05-12, not %q", since)}
+				}
+				request.Since = &openapi_types.Date{Time: day}
+			}
+			if most > 0 {
+				request.Most = &most
+			}
+			p, err := call[client.Pass](api.FileOldMail(cmd.Context(), r.ID, request))
+			if err != nil {
+				return err
+			}
+			if away {
+				return c.show(p, func() { fmt.Fprintf(c.out, "Pass %d has begun. See how it goes: inktray passes show %d\n", p.ID, p.ID) })
+			}
+			return c.await(cmd.Context(), api, p)
+		},
+	}
+	cmd.Flags().StringVar(&since, "since", "", "only what was received on this day or later, such as 2026-05-12")
+	cmd.Flags().IntVar(&most, "most", 0, "only so many of the most recent messages of each folder")
+	cmd.Flags().BoolVar(&away, "do-not-wait", false, "return at once; the pass goes on")
+	return cmd
+}
+
+// await looks on until a pass has ended. The pass goes on when the looker leaves.
+func (c *command) await(ctx context.Context, api *client.Client, p client.Pass) error {
+	bar := &progress{c: c}
+	defer bar.end()
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for p.State == "running" || p.Waiting > 0 && p.State == "done" {
+		text := fmt.Sprintf("%d filed", p.Filed)
+		if p.SecondsLeft != nil {
+			text += fmt.Sprintf(", about %s left", (time.Duration(*p.SecondsLeft) * time.Second).String())
+		}
+		if p.Note != "" {
+			text += ", " + p.Note
+		}
+		bar.draw(p.Looked, p.Total, text)
+		select {
+		case <-ctx.Done():
+			bar.end()
+			return &exitError{exitFailure, fmt.Sprintf("no longer looking on; pass %d goes on by itself (inktray passes stop %d)", p.ID, p.ID)}
+		case <-tick.C:
+		}
+		var err error
+		if p, err = call[client.Pass](api.GetPass(ctx, p.ID)); err != nil {
+			return err
+		}
+	}
+	bar.draw(p.Looked, p.Total, fmt.Sprintf("%d filed", p.Filed))
+	bar.end()
+	bar.drawn = false
+	if err := c.show(p, func() { c.pass(&p) }); err != nil {
+		return err
+	}
+	if p.State == "failed" {
+		return &exitError{exitFailure, p.Note}
+	}
+	return nil
+}

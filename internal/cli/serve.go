@@ -1,0 +1,163 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+	_ "time/tzdata" // the machine's own zone data may be missing
+
+	"github.com/spf13/cobra"
+	"golang.org/x/text/language"
+
+	"inktray.example/inktray/internal/api"
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/console"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/imap"
+	"inktray.example/inktray/internal/store"
+)
+
+// service is everything that runs, put together.
+type service struct {
+	store    *store.Store
+	engine   *engine.Engine
+	api      *api.Server
+	listener net.Listener
+	served   chan error
+}
+
+type serviceOptions struct {
+	data, listen, zone, language string
+	log                          *slog.Logger
+}
+
+func listen(address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, &exitError{exitFailure, fmt.Sprintf("the address %s is taken by another program; choose another with --listen", address)}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listening on %s: %w", address, err)
+	}
+	return l, nil
+}
+
+func start(o serviceOptions) (*service, error) {
+	zone, err := time.LoadLocation(o.zone)
+	if err != nil {
+		return nil, &exitError{exitUsage, fmt.Sprintf("there is no time zone %q; use a name such as Europe/Oslo", o.zone)}
+	}
+	tag, err := language.Parse(o.language)
+	if err != nil {
+		return nil, &exitError{exitUsage, fmt.Sprintf("there is no language %q; use a tag such as en or de-AT", o.language)}
+	}
+	s := &service{served: make(chan error, 1)}
+	if s.listener, err = listen(o.listen); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(o.data, 0o700); err != nil {
+		s.listener.Close()
+		return nil, fmt.Errorf("making the folder for the records: %w", err)
+	}
+	if s.store, err = store.Open(o.data); err != nil {
+		s.listener.Close()
+		return nil, err
+	}
+	s.engine = engine.New(engine.Config{
+		Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log,
+		Dial: func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+			session, err := imap.Dial(ctx, imap.Config{Host: m.Host, Port: m.Port, Encryption: imap.Encryption(m.Encryption), Username: m.Username, Password: secret})
+			if err != nil {
+				return nil, err
+			}
+			return session, nil
+		},
+		OpenCabinet: func(c *store.Cabinet) (cabinet.Cabinet, error) { return local.New(c.Folder, c.Identity), nil },
+	})
+	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version, Console: console.Register})
+	if err == nil {
+		err = s.engine.Start()
+	}
+	if err != nil {
+		s.listener.Close()
+		return nil, errors.Join(err, s.store.Close())
+	}
+	go func() { s.served <- s.api.Serve(s.listener) }()
+	return s, nil
+}
+
+func (s *service) address() string { return "http://" + s.listener.Addr().String() }
+
+// stop lets what is being answered and filed come to its end.
+func (s *service) stop() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	err := s.api.Shutdown(ctx)
+	s.engine.Stop()
+	return errors.Join(err, s.store.Close())
+}
+
+// run serves until ctx ends.
+func (s *service) run(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return s.stop()
+	case err := <-s.served:
+		return errors.Join(err, s.stop())
+	}
+}
+
+func defaultData() string {
+	if dir := os.Getenv("STATE_DIRECTORY"); dir != "" { // set by systemd
+		return dir
+	}
+	if dir, err := os.UserConfigDir(); err == nil {
+		return filepath.Join(dir, "inktray", "data")
+	}
+	return "inktray-data"
+}
+
+func (c *command) serve() *cobra.Command {
+	o := serviceOptions{}
+	logs := ""
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run the service: watch, file, and answer the console and the command line", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			switch logs {
+			case "text":
+				o.log = slog.New(slog.NewTextHandler(c.errs, nil))
+			case "json":
+				o.log = slog.New(slog.NewJSONHandler(c.errs, nil))
+			default:
+				return usageError{fmt.Errorf("--log is text or json, not %q", logs)}
+			}
+			s, err := start(o)
+			if err != nil {
+				return err
+			}
+			code, err := api.SetupCode(s.store)
+			if err != nil {
+				return errors.Join(err, s.stop())
+			}
+			fmt.Fprintf(c.out, "Ink Tray %s is at %s\nIts records are in %s\n", Version, s.address(), o.data)
+			if code != "" {
+				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n    %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.address(), code, code)
+			}
+			return s.run(cmd.Context())
+		},
+	}
+	cmd.Flags().StringVar(&o.data, "data", defaultData(), "folder for the records")
+	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:8025", "address to listen on; others than this machine reach it only if you say so here")
+	cmd.Flags().StringVar(&o.zone, "time-zone", "Local", "zone of dates in folders and names, such as Europe/Oslo")
+	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
+	cmd.Flags().StringVar(&logs, "log", "text", "form of the log on standard error: text or json")
+	return cmd
+}

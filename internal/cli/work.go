@@ -1,0 +1,430 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+func (c *command) pass(p *client.Pass) {
+	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %d messages looked at, %d matched; %d filed, %d left out, %d already there, %d held, %d failed.\n",
+		p.ID, p.Kind, p.State, p.Looked, p.Total, p.Matched, p.Filed, p.LeftOut, p.AlreadyThere, p.Held, p.Failed)
+	if p.Held+p.Failed > 0 {
+		fmt.Fprintln(c.out, "What was held or failed waits in the tray: inktray tray list")
+	}
+	if p.Note != "" {
+		fmt.Fprintln(c.out, p.Note)
+	}
+}
+
+func numberOf(s, what string) (int64, error) {
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 1 {
+		return 0, usageError{fmt.Errorf("%q is not the number of a %s", s, what)}
+	}
+	return n, nil
+}
+
+func (c *command) passes() *cobra.Command {
+	root := &cobra.Command{Use: "passes", Short: "What was gone over, and what is being gone over"}
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the passes, the newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.Pass](api.ListPasses(cmd.Context(), &client.ListPassesParams{}))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, p := range all {
+					what := p.Mailbox
+					if p.Rule != "" {
+						what = p.Rule
+					}
+					rows = append(rows, []string{fmt.Sprint(p.ID), string(p.Kind), what, string(p.State), fmt.Sprintf("%d of %d", p.Looked, p.Total), fmt.Sprint(p.Filed), fmt.Sprint(p.Held + p.Failed), when(p.StartedAt), p.MadeBy})
+				}
+				c.table([]string{"NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "BY"}, rows)
+			})
+		},
+	})
+	one := func(use, short string, do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
+		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			id, err := numberOf(args[0], "pass")
+			if err != nil {
+				return err
+			}
+			p, err := do(cmd.Context(), api, id)
+			if err != nil {
+				return err
+			}
+			return c.show(p, func() { c.pass(&p) })
+		}}
+	}
+	steer := func(to client.SteerRequestTo) func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+		return func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+			return call[client.Pass](api.SteerPass(ctx, id, client.SteerRequest{To: to}))
+		}
+	}
+	root.AddCommand(one("show", "Show one pass", func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+		return call[client.Pass](api.GetPass(ctx, id))
+	}), one("pause", "Pause a pass over old mail", steer("paused")), one("stop", "Stop a pass over old mail for good", steer("stopped")), one("go-on", "Go on with a paused pass", steer("running")))
+	return root
+}
+
+func (c *command) register() *cobra.Command {
+	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered"}
+	var text, ruleName, mailbox, folder, from, to string
+	var most int
+	list := &cobra.Command{
+		Use: "list", Short: "List the register, the newest number first", Args: cobra.NoArgs,
+		Example: "  inktray register list --text \"certificate corrin\" --from 2026-05-01",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			p := &client.ListRegisterParams{Most: &most}
+			if text != "" {
+				p.Text = &text
+			}
+			if folder != "" {
+				p.Folder = &folder
+			}
+			if ruleName != "" {
+				r, err := findRule(cmd.Context(), api, ruleName)
+				if err != nil {
+					return err
+				}
+				p.Rule = &r.ID
+			}
+			if mailbox != "" {
+				m, err := findMailbox(cmd.Context(), api, mailbox)
+				if err != nil {
+					return err
+				}
+				p.Mailbox = &m.ID
+			}
+			for _, d := range []struct {
+				flag, value string
+				into        **openapi_types.Date
+			}{{"--from", from, &p.From}, {"--to", to, &p.To}} {
+				if d.value == "" {
+					continue
+				}
+				day, err := time.Parse(time.DateOnly, d.value)
+				if err != nil {
+					return usageError{fmt.Errorf("%s is a day such as 2026-05-12, not %q", d.flag, d.value)}
+				}
+				*d.into = &openapi_types.Date{Time: day}
+			}
+			page, err := call[client.RegisterPage](api.ListRegister(cmd.Context(), p))
+			if err != nil {
+				return err
+			}
+			return c.show(page, func() {
+				var rows [][]string
+				for _, f := range page.Filings {
+					rows = append(rows, []string{f.Entry, when(f.ReceivedAt), short(who(f.SenderName, f.SenderAddress), 24), short(f.File, 44), f.Folder, size(f.Size)})
+				}
+				c.table([]string{"NO.", "RECEIVED", "FROM", "FILE", "FOLDER", "SIZE"}, rows)
+				if page.Total > len(page.Filings) {
+					fmt.Fprintf(c.out, "\n%d of %d; see more with --most, or narrow with --text.\n", len(page.Filings), page.Total)
+				}
+			})
+		},
+	}
+	list.Flags().StringVar(&text, "text", "", "words that all stand in number, subject, sender, file or folder")
+	list.Flags().StringVar(&ruleName, "rule", "", "only what this rule filed")
+	list.Flags().StringVar(&mailbox, "mailbox", "", "only what came to this mailbox")
+	list.Flags().StringVar(&folder, "folder", "", "only this folder and what lies below it")
+	list.Flags().StringVar(&from, "from", "", "received on this day or later")
+	list.Flags().StringVar(&to, "to", "", "received on this day or earlier")
+	list.Flags().IntVar(&most, "most", 30, "how many")
+	var into string
+	fetch := &cobra.Command{
+		Use: "fetch NUMBER", Short: "Fetch a filed file", Args: cobra.ExactArgs(1), Example: "  inktray register fetch 2026-5731 --to plan.pdf",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			f, err := call[client.Filing](api.GetFiling(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			response, err := api.GetFile(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if response.StatusCode != 200 {
+				_, err := call[nothing](response, nil)
+				return err
+			}
+			defer response.Body.Close()
+			if into == "-" {
+				_, err := io.Copy(c.out, response.Body)
+				return err
+			}
+			if into == "" {
+				into = f.File
+			}
+			w, err := os.OpenFile(into, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+			if errors.Is(err, os.ErrExist) {
+				return &exitError{exitInvalid, fmt.Sprintf("%s is there already; choose another name with --to", into)}
+			}
+			if err != nil {
+				return err
+			}
+			_, err = io.Copy(w, response.Body)
+			if err := errors.Join(err, w.Close()); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "%s is %s of %s.\n", into, f.Entry, f.Folder)
+			return nil
+		},
+	}
+	fetch.Flags().StringVar(&into, "to", "", "name of the file to write, - for standard output; the filed name where nothing is said")
+	root.AddCommand(list, fetch, &cobra.Command{
+		Use: "show NUMBER", Short: "Show one filing", Args: cobra.ExactArgs(1), Example: "  inktray register show 2026-5731",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			f, err := call[client.Filing](api.GetFiling(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return c.show(f, func() {
+				c.table([]string{"NO.", f.Entry}, [][]string{{"file", f.File}, {"folder", f.Folder}, {"cabinet", f.Cabinet}, {"size", size(f.Size)}, {"SHA-256", f.Sha256}, {"rule", f.Rule},
+					{"received", when(f.ReceivedAt)}, {"filed", when(f.FiledAt)}, {"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject}, {"mailbox", f.Mailbox}, {"message", fmt.Sprint(f.Message)}})
+			})
+		},
+	})
+	return root
+}
+
+func (c *command) tray() *cobra.Command {
+	root := &cobra.Command{Use: "tray", Short: "What waits for a person"}
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List what waits, with the reason and what to do", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			t, err := call[client.Tray](api.ListTray(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return c.show(t, func() {
+				if t.Count == 0 {
+					fmt.Fprintln(c.out, "The tray is empty. Nothing waits for you.")
+					return
+				}
+				for _, n := range t.Notices {
+					fmt.Fprintf(c.out, "%s %s\n\n", n.Text, n.Advice)
+				}
+				var rows [][]string
+				for _, i := range t.Items {
+					rows = append(rows, []string{fmt.Sprint(*i.Item.ID), i.Item.Verdict, short(i.Item.Name, 30), short(i.Message.Subject, 36), i.Item.Reason})
+				}
+				if len(rows) > 0 {
+					c.table([]string{"NO.", "", "ATTACHMENT", "MESSAGE", "REASON"}, rows)
+				}
+			})
+		},
+	})
+	several := func(use, short, done string, do func(ctx context.Context, api *client.Client, r client.TrayRequest) (client.Count, error)) *cobra.Command {
+		all := false
+		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short, RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			var r client.TrayRequest
+			for _, a := range args {
+				id, err := numberOf(a, "line of the tray")
+				if err != nil {
+					return err
+				}
+				r.Items = append(r.Items, id)
+			}
+			if all {
+				t, err := call[client.Tray](api.ListTray(cmd.Context()))
+				if err != nil {
+					return err
+				}
+				for _, i := range t.Items {
+					r.Items = append(r.Items, *i.Item.ID)
+				}
+			}
+			if len(r.Items) == 0 {
+				return usageError{errors.New("say which lines of the tray, by their numbers, or --all")}
+			}
+			n, err := do(cmd.Context(), api, r)
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
+		}}
+		cmd.Flags().BoolVar(&all, "all", false, "everything that waits")
+		return cmd
+	}
+	root.AddCommand(several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.", func(ctx context.Context, api *client.Client, r client.TrayRequest) (client.Count, error) {
+		return call[client.Count](api.TryAgain(ctx, r))
+	}), several("aside", "Set aside for good; nothing is filed of it", "%d set aside.", func(ctx context.Context, api *client.Client, r client.TrayRequest) (client.Count, error) {
+		return call[client.Count](api.SetAside(ctx, r))
+	}))
+	return root
+}
+
+func (c *command) messages() *cobra.Command {
+	root := &cobra.Command{Use: "messages", Short: "Messages that are known, and why something was filed or not"}
+	var mailbox string
+	var most int
+	list := &cobra.Command{
+		Use: "list", Short: "List the messages, the last received first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			p := &client.ListMessagesParams{Most: &most}
+			if mailbox != "" {
+				m, err := findMailbox(cmd.Context(), api, mailbox)
+				if err != nil {
+					return err
+				}
+				p.Mailbox = &m.ID
+			}
+			all, err := call[[]client.Message](api.ListMessages(cmd.Context(), p))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, m := range all {
+					rows = append(rows, []string{fmt.Sprint(m.ID), when(m.ReceivedAt), m.Mailbox, short(who(m.SenderName, m.SenderAddress), 28), short(m.Subject, 50), fmt.Sprint(m.Attachments)})
+				}
+				c.table([]string{"NO.", "RECEIVED", "MAILBOX", "FROM", "SUBJECT", "ATTACHMENTS"}, rows)
+			})
+		},
+	}
+	list.Flags().StringVar(&mailbox, "mailbox", "", "only this mailbox")
+	list.Flags().IntVar(&most, "most", 30, "how many")
+	root.AddCommand(list, &cobra.Command{
+		Use: "why NUMBER", Short: "Say what was decided for a message, and what each rule makes of it", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			id, err := numberOf(args[0], "message")
+			if err != nil {
+				return err
+			}
+			x, err := call[client.Explanation](api.ExplainMessage(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			return c.show(x, func() {
+				fmt.Fprintf(c.out, "“%s” from %s, received %s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress, when(x.Message.ReceivedAt), x.Message.Mailbox, x.Message.Folder)
+				var rows [][]string
+				for _, i := range x.Decided {
+					rows = append(rows, []string{deref(i.Rule), short(i.Name, 40), i.Verdict, strings.Trim(i.Path+"; "+i.Reason, "; ")})
+				}
+				if len(rows) > 0 {
+					c.table([]string{"DECIDED BY", "ATTACHMENT", "VERDICT", "PATH AND REASON"}, rows)
+					fmt.Fprintln(c.out)
+				}
+				rows = nil
+				for _, r := range x.Rules {
+					reason := r.Reason
+					if !r.Looks {
+						reason = "the rule does not look into this mailbox or folder"
+					}
+					rows = append(rows, []string{r.Rule, r.Answer, reason})
+				}
+				c.table([]string{"RULE", "IS FOR IT", "BECAUSE"}, rows)
+			})
+		},
+	})
+	return root
+}
+
+func (c *command) follow() *cobra.Command {
+	return &cobra.Command{
+		Use: "follow", Short: "Show what happens, as it happens", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			response, err := api.GetEvents(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer response.Body.Close()
+			if response.StatusCode != 200 {
+				_, err := call[nothing](response, nil)
+				return err
+			}
+			lines := bufio.NewScanner(response.Body)
+			for lines.Scan() {
+				data, ok := strings.CutPrefix(lines.Text(), "data: ")
+				if !ok {
+					continue
+				}
+				if c.format == "json" {
+					fmt.Fprintln(c.out, data)
+					continue
+				}
+				_, rest, found := strings.Cut(data, `"kind":"message","id":"`)
+				if !found {
+					continue
+				}
+				number, _, _ := strings.Cut(rest, `"`)
+				id, err := strconv.ParseInt(number, 10, 64)
+				if err != nil {
+					continue
+				}
+				x, err := call[client.Explanation](api.ExplainMessage(cmd.Context(), id))
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "%s  %s\n", when(x.Message.ReceivedAt), x.Message.Subject)
+				for _, i := range x.Decided {
+					text := i.Path
+					if i.Verdict != "filed" {
+						text = i.Reason
+					}
+					fmt.Fprintf(c.out, "    %-10s %s: %s\n", i.Verdict, i.Name, text)
+				}
+			}
+			if cmd.Context().Err() != nil {
+				return nil
+			}
+			return lines.Err()
+		},
+	}
+}

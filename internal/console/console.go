@@ -1,0 +1,88 @@
+// Package console serves the console: the pages that were built from web/ and
+// embedded. It decides nothing about mail.
+package console
+
+import (
+	"bytes"
+	"compress/gzip"
+	"crypto/rand"
+	"embed"
+	"io/fs"
+	"mime"
+	"path"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+//go:embed all:dist
+var dist embed.FS
+
+// file is one built file and its compressed form.
+type file struct {
+	data, zipped []byte
+	kind         string
+}
+
+const missing = `<!doctype html><html lang="en"><meta charset="utf-8"><title>Ink Tray</title><p>This program was built without its console. Run <code>make build</code>.</p></html>`
+
+// Register serves the console: built files under their hashed names for ever,
+// and for every other address the page, which finds its way by itself.
+func Register(app fiber.Router) {
+	root, err := fs.Sub(dist, "dist")
+	if err != nil {
+		panic(err) // the folder is part of the program
+	}
+	files := map[string]file{}
+	page := []byte(missing)
+	err = fs.WalkDir(root, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := fs.ReadFile(root, name)
+		if err != nil {
+			return err
+		}
+		if name == "index.html" {
+			page = data
+			return nil
+		}
+		kind := mime.TypeByExtension(path.Ext(name))
+		if path.Ext(name) == ".woff2" {
+			kind = "font/woff2"
+		}
+		f := file{data: data, kind: kind}
+		if strings.HasPrefix(kind, "text/") || strings.Contains(kind, "javascript") || strings.Contains(kind, "svg") {
+			var b bytes.Buffer
+			z, _ := gzip.NewWriterLevel(&b, gzip.BestCompression)
+			z.Write(data)
+			z.Close()
+			f.zipped = b.Bytes()
+		}
+		files["/"+name] = f
+		return nil
+	})
+	if err != nil {
+		panic(err)
+	}
+	app.Get("/*", func(c fiber.Ctx) error {
+		if f, ok := files[c.Path()]; ok {
+			c.Set("Content-Type", f.kind)
+			c.Set("Cache-Control", "public, max-age=31536000, immutable")
+			c.Set("Vary", "Accept-Encoding")
+			if f.zipped != nil && strings.Contains(c.Get("Accept-Encoding"), "gzip") {
+				c.Set("Content-Encoding", "gzip")
+				return c.Send(f.zipped)
+			}
+			return c.Send(f.data)
+		}
+		if strings.HasPrefix(c.Path(), "/assets/") {
+			return fiber.ErrNotFound
+		}
+		nonce := rand.Text()
+		c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'nonce-"+nonce+"'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		c.Set("Cache-Control", "no-store")
+		c.Set("Content-Type", "text/html; charset=utf-8")
+		return c.Send(bytes.ReplaceAll(page, []byte("__CSP_NONCE__"), []byte(nonce)))
+	})
+}

@@ -1,0 +1,72 @@
+// Package demo holds the Brackwater harbour office: an invented scenario, its
+// messages, and a mail server in the process, so that everything can be tried
+// without a real mailbox.
+package demo
+
+import (
+	"bytes"
+	"io"
+	"log"
+	"net"
+	"time"
+
+	"github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapserver"
+	"github.com/emersion/go-imap/v2/imapserver/imapmemserver"
+)
+
+// Password is that of every mailbox of the demo.
+const Password = "brackwater"
+
+// MailServer is an IMAP server in the process, on loopback, without encryption.
+type MailServer struct {
+	listener net.Listener
+	server   *imapserver.Server
+	users    map[string]*imapmemserver.User
+}
+
+// StartMailServer listens on an address and makes the scenario's mailboxes, empty.
+func StartMailServer(address string) (*MailServer, error) {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	memory := imapmemserver.New()
+	m := &MailServer{listener: listener, users: map[string]*imapmemserver.User{}}
+	for _, name := range Mailboxes {
+		user := imapmemserver.NewUser(name+"@brackwater.example", Password)
+		for _, folder := range []string{"INBOX", "Archive", "To file"} {
+			if err := user.Create(folder, nil); err != nil {
+				listener.Close()
+				return nil, err
+			}
+		}
+		memory.AddUser(user)
+		m.users[name] = user
+	}
+	m.server = imapserver.New(&imapserver.Options{
+		NewSession: func(*imapserver.Conn) (imapserver.Session, *imapserver.GreetingData, error) {
+			return memory.NewSession(), nil, nil
+		},
+		Caps: imap.CapSet{imap.CapIMAP4rev1: {}, imap.CapIMAP4rev2: {}}, InsecureAuth: true, Logger: log.New(io.Discard, "", 0),
+	})
+	go m.server.Serve(listener)
+	return m, nil
+}
+
+// Port is where the server listens.
+func (m *MailServer) Port() int { return m.listener.Addr().(*net.TCPAddr).Port }
+
+// Deliver puts a message into a mailbox's inbox.
+func (m *MailServer) Deliver(mailbox string, raw []byte, received time.Time, flags ...imap.Flag) error {
+	_, err := m.users[mailbox].Append("INBOX", literal{bytes.NewReader(raw)}, &imap.AppendOptions{Time: received, Flags: flags})
+	return err
+}
+
+// Close ends the server and its connections.
+func (m *MailServer) Close() error { return m.server.Close() }
+
+type literal struct{ *bytes.Reader }
+
+// Size is the literal's length in octets.
+func (l literal) Size() int64 { return int64(l.Len()) }
