@@ -8,7 +8,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 	"time"
 
@@ -293,23 +292,3 @@ func plainly(reason string) string {
 	}
 	return strings.NewReplacer("minimum string length is", "it must have at least this many characters:", "maximum string length is", "it must have at most this many characters:").Replace(reason)
 }
-
-// permissions lists every operation with the role that it needs.
-func permissions() (map[string]string, error) {
-	spec, err := GetSpec()
-	if err != nil {
-		return nil, err
-	}
-	found := map[string]string{}
-	for _, item := range spec.Paths.Map() {
-		for _, operation := range item.Operations() {
-			needed, _ := operation.Extensions["x-permission"].(string)
-			found[operation.OperationID] = needed
-		}
-	}
-	return found, nil
-}
-
-var roles = []string{"everyone", string(store.Reader), string(store.Clerk), string(store.Administrator)}
-
-func knownRole(r string) bool { return slices.Contains(roles, r) }

@@ -126,13 +126,9 @@ func (m *Message) SetReceived(taken time.Time) {
 		return
 	}
 	m.Received = taken
-	for _, v := range m.Header.All("Received") {
-		if i := strings.LastIndexByte(v, ';'); i >= 0 {
-			if t, ok := ParseDate(v[i+1:]); ok {
-				m.Received = t
-			}
-		}
-		break
+	v := m.Header.Get("Received") // the topmost
+	if t, ok := ParseDate(v[strings.LastIndexByte(v, ';')+1:]); ok {
+		m.Received = t
 	}
 }
 

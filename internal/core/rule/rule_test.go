@@ -272,7 +272,7 @@ func TestSentence(t *testing.T) {
 	want := "Look in gauges, folder inbox. For messages from tidewatch.example and (whose subject contains “reading” or “water level” or " +
 		"with “gauge” and “station” in the subject or text), unless the subject begins with “Draft”: leave out inline pictures under 20 KB; " +
 		"file spreadsheets and files named *.csv in Gauges/<received year>/<received month> <received month name>/<sender.domain>, named <received date> <file.stem>; " +
-		"leave the rest. Left out unasked: inline pictures under 20 KB, detached signatures, files that a computer acts upon by itself and forwarded messages themselves (their attachments count)."
+		"leave the rest. Left out unasked: inline pictures under 20 KB, detached signatures, active files and forwarded messages themselves."
 	if got := one(t, tideGauges).Sentence(); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}

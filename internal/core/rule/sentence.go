@@ -76,7 +76,7 @@ func (c *Compiled) leftOut() string {
 		text string
 	}{
 		{SignaturePictures, "inline pictures under " + Size(SignaturePictureSize).String()}, {DetachedSignatures, "detached signatures"},
-		{ActiveFiles, "files that a computer acts upon by itself"}, {ForwardedMessages, "forwarded messages themselves (their attachments count)"},
+		{ActiveFiles, "active files"}, {ForwardedMessages, "forwarded messages themselves"},
 	} {
 		if c.leaves[d.key] {
 			parts = append(parts, d.text)

@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/testbed"
+)
+
+var screenshots = flag.String("screenshots", "", "folder to write pictures of the console to")
+
+// axe is the source of axe-core, which is installed with the console's packages.
+func axe(t *testing.T) string {
+	t.Helper()
+	source, err := os.ReadFile(filepath.Join("..", "..", "web", "node_modules", "axe-core", "axe.min.js"))
+	if err != nil {
+		t.Skip("LEFT OUT: the console's packages are needed: run make console")
+	}
+	return string(source)
+}
+
+func picture(t *testing.T, b *testbed.Browser, name string) {
+	t.Helper()
+	if *screenshots == "" {
+		return
+	}
+	if err := os.WriteFile(filepath.Join(*screenshots, name+".png"), b.Picture(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func signInAtTheDoor(b *testbed.Browser, o *office) {
+	b.Open(o.service.address() + "/")
+	b.Sees("Sign in")
+	b.Type("Name", demoPerson)
+	b.Type("Password", demo.Password)
+	b.Press("Sign in")
+	b.Sees("filed today")
+}
+
+func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, true)
+	for n := 1; n <= 3; n++ { // something arrives while the rules are on
+		l := demo.Next(n, time.Now())
+		if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b := testbed.StartBrowser(t, 1280, 800)
+	held, err := call[client.Tray](o.api.ListTray(t.Context()))
+	if err != nil || len(held.Items) != 1 {
+		t.Fatalf("the tray holds %+v, %v", held, err)
+	}
+	pages := []struct{ name, path, sees string }{
+		{"today", "/", "As it arrives"}, {"tray", "/tray", "but it is a Windows program"}, {"rules", "/rules", "Tide gauge readings"},
+		{"rule", "/rules/tide-gauges", "would be filed"}, {"register", "/register", "harbour files"}, {"register-folder", "/register?cabinet=harbour+files&folder=Gauges%2F2026", "in Gauges"},
+		{"message", "/messages/" + itoa(held.Items[0].Message.ID), "What each rule makes of it"}, {"settings", "/settings", "last looked into"}, {"add-mailbox", "/settings?add=mailbox", "Sign in as"},
+		{"none", "/nowhere", "There is no such page"},
+	}
+	b.Scheme("light")
+	b.Open(o.service.address() + "/")
+	b.Sees("Sign in")
+	for _, v := range b.Axe(source) {
+		t.Errorf("at the door: %+v", v)
+	}
+	picture(t, b, "sign-in")
+	signInAtTheDoor(b, o)
+	for _, scheme := range []string{"light", "dark"} {
+		b.Scheme(scheme)
+		for _, p := range pages {
+			b.Open(o.service.address() + p.path)
+			b.Sees(p.sees)
+			if p.name == "rule" {
+				b.Sees("the rest")
+			}
+			for _, v := range b.Axe(source) {
+				t.Errorf("%s, %s: %+v", p.name, scheme, v)
+			}
+			if scheme == "light" || p.name == "rule" {
+				name := p.name
+				if scheme == "dark" {
+					name += "-dark"
+				}
+				picture(t, b, name)
+			}
+		}
+	}
+	for _, width := range []int{360, 2560} {
+		b.Size(width, 800)
+		for _, p := range pages[:5] {
+			b.Open(o.service.address() + p.path)
+			b.Sees(p.sees)
+			wide := 0
+			b.Run("document.documentElement.scrollWidth", &wide)
+			if wide > width {
+				t.Errorf("%s is %d wide in a window of %d", p.name, wide, width)
+			}
+		}
+	}
+}
+
+// TestAPersonSetsEverythingUpInTheConsole goes from the set-up link to a filed
+// file without touching anything but the pages.
+func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, false)
+	code := setupCode(t, o)
+	for _, l := range demo.OldMail(time.Now())[:30] {
+		if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b := testbed.StartBrowser(t, 1280, 800)
+	b.Scheme("light")
+	b.Open(o.service.address() + "/set-up#" + code)
+	b.Sees("make yourself the administrator")
+	b.Type("Your name", "Ines Halloway")
+	b.Type("Choose a password", "short")
+	b.Sees("At least ten characters, please")
+	b.Type("Choose a password", demo.Password)
+	b.Press("Begin")
+	b.Sees("Three steps")
+	for _, v := range b.Axe(source) {
+		t.Errorf("first steps: %+v", v)
+	}
+	picture(t, b, "first-steps")
+
+	b.Press("Add a mailbox")
+	b.Type("Name", "gauges")
+	b.Type("Mail server", "127.0.0.1")
+	b.Type("Port", itoa(int64(o.mail.Port())))
+	b.Run(`(() => { const s = [...document.querySelectorAll('select')].at(-1); s.value = 'none'; s.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
+	b.Type("Sign in as", "gauges@brackwater.example")
+	b.Type("Password", "wrong")
+	b.Press("Check")
+	b.Sees("refuses the name")
+	for _, v := range b.Axe(source) {
+		t.Errorf("the failed check: %+v", v)
+	}
+	b.Type("Password", demo.Password)
+	b.Press("Check")
+	b.Sees("the server announces new mail at once")
+	picture(t, b, "mailbox-check")
+	b.Press("Add")
+	b.Sees("watched live")
+
+	b.Press("Add a cabinet")
+	b.Type("Name", "harbour files")
+	b.Type("Folder", "/nowhere/at/all")
+	b.Press("Add")
+	b.Sees("the folder is not there")
+	files := filepath.Join(o.folder, "files")
+	b.Type("Folder", files)
+	b.Press("Add")
+	b.Sees("in order")
+
+	b.Press("Rules")
+	b.Press("New rule")
+	b.Sees("A new rule")
+	b.Type("Name of the rule", "Readings")
+	b.Press("from: …")
+	b.Type("Another domain", "tidewatch.example")
+	b.Press("Add")
+	b.Sees("would be filed")
+	b.Press("PDFs")
+	b.Press("spreadsheets")
+	b.Sees("st3-st7.csv")
+	b.Press("Folder: ")
+	b.Type("Folder", "Gauges/<recieved year>")
+	b.Sees("Did you mean “received”?")
+	b.Type("Folder", "Gauges/<received year>")
+	b.Sees("Gauges/2026/st3-st7.csv")
+	b.Press("Save")
+	b.Press("Switch on")
+	b.Sees("On. 0 files filed so far.")
+	l := demo.Next(0, time.Now())
+	if err := o.mail.Deliver("gauges", l.Raw, l.Received); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "the new message is filed", func() bool {
+		found, _ := filepath.Glob(filepath.Join(files, "Gauges", "*", "*.*"))
+		return len(found) > 0
+	})
+	b.Press("File old mail…")
+	b.Press("Begin")
+	b.Press("Register")
+	b.Until("the old mail is in the register too", "document.querySelectorAll('tbody tr').length > 10")
+	b.Press("Today")
+	b.Sees("As it arrives")
+	b.Until("the day shows what arrived", "document.body.innerText.includes('filed')")
+}

@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/api"
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
+)
+
+// office is the demo in the process: the service on loopback, and its mail server.
+type office struct {
+	t       *testing.T
+	service *service
+	mail    *demo.MailServer
+	folder  string
+	token   string
+	api     *client.Client
+}
+
+// openOffice starts the service on loopback, furnished as the demo is, or empty.
+func openOffice(t *testing.T, furnished bool) *office {
+	t.Helper()
+	o := &office{t: t, folder: t.TempDir()}
+	var err error
+	if o.mail, err = demo.StartMailServer("127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { o.mail.Close() })
+	o.service, err = start(serviceOptions{data: filepath.Join(o.folder, "records"), listen: "127.0.0.1:0", zone: "UTC", language: "en", log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := o.service.stop(); err != nil {
+			t.Error(err)
+		}
+	})
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("INKTRAY_SERVICE", o.service.address())
+	t.Setenv("INKTRAY_TOKEN", "")
+	if !furnished {
+		return o
+	}
+	c := &command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard, service: o.service.address(), format: "table"}
+	if err := c.furnish(t.Context(), o.service, o.mail, filepath.Join(o.folder, "files")); err != nil {
+		t.Fatal(err)
+	}
+	o.signIn()
+	o.settled()
+	return o
+}
+
+func (o *office) signIn() {
+	o.t.Helper()
+	c := &command{service: o.service.address()}
+	var err error
+	if o.token, err = c.tokenFor(o.t.Context(), demoPerson, demo.Password, ""); err != nil {
+		o.t.Fatal(err)
+	}
+	o.t.Setenv("INKTRAY_TOKEN", o.token)
+	if o.api, err = c.connectWith(o.token); err != nil {
+		o.t.Fatal(err)
+	}
+}
+
+// settled waits until no pass runs and nothing waits.
+func (o *office) settled() {
+	o.t.Helper()
+	until(o.t, "all passes are done", func() bool {
+		all, err := call[[]client.Pass](o.api.ListPasses(o.t.Context(), &client.ListPassesParams{}))
+		if err != nil {
+			o.t.Fatal(err)
+		}
+		for _, p := range all {
+			if p.State == "running" || p.Waiting > 0 {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+func until(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	deadline := time.After(30 * time.Second)
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for !ok() {
+		select {
+		case <-deadline:
+			t.Fatalf("waited in vain until %s", what)
+		case <-tick.C:
+		}
+	}
+}
+
+// run runs a command of the program and returns what it wrote and its exit code.
+func run(t *testing.T, in string, args ...string) (out, errs string, code int) {
+	t.Helper()
+	var o, e bytes.Buffer
+	code = Main(args, strings.NewReader(in), &o, &e)
+	return o.String(), e.String(), code
+}
+
+// must runs a command that has to succeed.
+func must(t *testing.T, args ...string) string {
+	t.Helper()
+	out, errs, code := run(t, "", args...)
+	if code != 0 {
+		t.Fatalf("inktray %s: exit code %d, %s", strings.Join(args, " "), code, errs)
+	}
+	return out
+}
+
+// value runs a command and reads its JSON.
+func value[T any](t *testing.T, args ...string) T {
+	t.Helper()
+	var v T
+	out := must(t, append(args, "--output", "json")...)
+	if err := json.Unmarshal([]byte(out), &v); err != nil {
+		t.Fatalf("inktray %s: %v in %s", strings.Join(args, " "), err, out)
+	}
+	return v
+}
+
+func write(t *testing.T, name, content string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(path, []byte(content), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }
+
+func setupCode(t *testing.T, o *office) string {
+	t.Helper()
+	code, err := api.SetupCode(o.service.store)
+	if err != nil || code == "" {
+		t.Fatalf("no set-up code: %v", err)
+	}
+	return code
+}

@@ -1,0 +1,176 @@
+package testbed
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+)
+
+// Browser is a headless Chromium with one page.
+type Browser struct {
+	ctx context.Context
+	t   testing.TB
+}
+
+// StartBrowser starts a browser. Where Chromium is not installed, the test is
+// left out and says so.
+func StartBrowser(t testing.TB, width, height int) *Browser {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		t.Skip("LEFT OUT: a browser is needed: install chromium")
+	}
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.ExecPath(path), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(width, height))
+	t.Cleanup(cancel)
+	ctx, cancelPage := chromedp.NewContext(allocator)
+	t.Cleanup(cancelPage)
+	ctx, cancelTime := context.WithTimeout(ctx, 5*time.Minute)
+	t.Cleanup(cancelTime)
+	b := &Browser{ctx: ctx, t: t}
+	b.must(chromedp.Do(ctx, chromedp.EmulateViewport(int64(width), int64(height))))
+	return b
+}
+
+func (b *Browser) must(err error) {
+	b.t.Helper()
+	if err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// Open goes to an address and waits until the page has loaded.
+func (b *Browser) Open(url string) {
+	b.t.Helper()
+	b.must(chromedp.Do(b.ctx, chromedp.Navigate(url)))
+}
+
+// Scheme asks for the light or the dark look.
+func (b *Browser) Scheme(scheme string) {
+	b.t.Helper()
+	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: "reduce"}}})
+	b.must(err)
+}
+
+// Size changes the page's size.
+func (b *Browser) Size(width, height int) {
+	b.t.Helper()
+	b.must(chromedp.Do(b.ctx, chromedp.EmulateViewport(int64(width), int64(height))))
+}
+
+// Run evaluates an expression, awaiting it where it is a promise, and reads its
+// JSON into a value.
+func (b *Browser) Run(expression string, into any) {
+	b.t.Helper()
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+") ?? null))()", chromedp.EvalAwaitPromise))
+	b.must(err)
+	if into != nil {
+		b.must(json.Unmarshal([]byte(text), into))
+	}
+}
+
+// find is JavaScript that finds an element by what a person sees of it: its
+// text, its label, or its placeholder.
+const find = `(() => { const wanted = %s; const seen = e => e.getClientRects().length > 0;
+const name = e => (e.getAttribute('aria-label') || (e.labels && e.labels[0] && e.labels[0].textContent) || e.textContent || e.getAttribute('placeholder') || '').replace(/\s+/g, ' ').trim();
+const all = [...document.querySelectorAll('button, a, input, select, textarea, [role=switch], summary')].filter(seen);
+return all.find(e => name(e) === wanted) || all.find(e => name(e).startsWith(wanted)) || all.find(e => name(e).includes(wanted)) || null })()`
+
+func element(name string) string {
+	quoted, _ := json.Marshal(name)
+	return fmt.Sprintf(find, quoted)
+}
+
+// Until waits for an expression to become true.
+func (b *Browser) Until(what, expression string) {
+	b.t.Helper()
+	deadline := time.After(20 * time.Second)
+	tick := time.NewTicker(30 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		ok := false
+		b.Run("!!("+expression+")", &ok)
+		if ok {
+			return
+		}
+		select {
+		case <-deadline:
+			text := ""
+			b.Run("document.body.innerText", &text)
+			b.t.Fatalf("waited in vain until %s; the page says:\n%s", what, text)
+		case <-tick.C:
+		}
+	}
+}
+
+// Sees waits until the page shows a text.
+func (b *Browser) Sees(text string) {
+	b.t.Helper()
+	quoted, _ := json.Marshal(text)
+	b.Until("the page shows "+text, "document.body.innerText.replace(/\\s+/g, ' ').includes("+string(quoted)+")")
+}
+
+// Press presses a button or link by its name.
+func (b *Browser) Press(name string) {
+	b.t.Helper()
+	b.Until("there is "+name, element(name))
+	b.Run(element(name)+".click()", nil)
+}
+
+// Type writes into a field by its label, in place of what is there.
+func (b *Browser) Type(label, text string) {
+	b.t.Helper()
+	b.Until("there is "+label, element(label))
+	quoted, _ := json.Marshal(text)
+	b.Run(`(() => { const e = `+element(label)+`; e.focus(); const p = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
+Object.getOwnPropertyDescriptor(p.prototype, 'value').set.call(e, `+string(quoted)+`); e.dispatchEvent(new Event('input', {bubbles: true})) })()`, nil)
+}
+
+// Key sends a key to what has the focus.
+func (b *Browser) Key(key string) {
+	b.t.Helper()
+	b.must(chromedp.Do(b.ctx, chromedp.KeyEvent(key)))
+}
+
+// Text is what the page shows.
+func (b *Browser) Text() string {
+	b.t.Helper()
+	text := ""
+	b.Run("document.body.innerText", &text)
+	return text
+}
+
+// Picture is the page as a PNG.
+func (b *Browser) Picture() []byte {
+	b.t.Helper()
+	shot, err := chromedp.Call(b.ctx, page.CaptureScreenshot, page.CaptureScreenshotParams{})
+	b.must(err)
+	return shot.Data
+}
+
+// Violation is one finding of axe-core.
+type Violation struct {
+	ID    string   `json:"id"`
+	Help  string   `json:"help"`
+	Nodes []string `json:"nodes"`
+}
+
+// Axe looks for barriers with axe-core, whose source is handed in.
+func (b *Browser) Axe(source string) []Violation {
+	b.t.Helper()
+	b.must(chromedp.Do(b.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := chromedp.Evaluate[chromedp.Void](source+"; undefined")(ctx, t)
+		return err
+	})))
+	var found []Violation
+	b.Run(`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']}).then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.html.slice(0, 160) + ' ' + (n.failureSummary || '').slice(0, 240))})))`, &found)
+	return found
+}

@@ -1,0 +1,28 @@
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+export const api = createClient<paths>({ baseUrl: '' })
+
+/** What the service says is wrong. */
+export class Problem extends Error {
+  readonly status: number
+  readonly advice?: string
+  readonly fields: Schemas['FieldProblem'][]
+  constructor(p: Partial<Schemas['Problem']>, status: number) {
+    super(p.detail ?? `The service answers ${status}.`)
+    this.status = p.status ?? status
+    this.advice = p.advice
+    this.fields = p.problems ?? []
+  }
+}
+
+/** Turns an answer into its value, or throws what the service says is wrong. */
+export async function value<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await answer.catch(() => {
+    throw new Problem({ detail: 'Ink Tray does not answer.', advice: 'Check that the service runs and that you are connected.' }, 0)
+  })
+  if (error !== undefined || !response.ok) throw new Problem(error ?? {}, response.status)
+  return data as T
+}

@@ -1,0 +1,27 @@
+import './tokens.css'
+
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { setNonce } from 'get-nonce'
+import { StrictMode } from 'react'
+import { createRoot } from 'react-dom/client'
+import { BrowserRouter } from 'react-router'
+
+import { Problem } from './api/client'
+import { App } from './app'
+
+const nonce = document.querySelector<HTMLMetaElement>('meta[property=csp-nonce]')?.nonce
+if (nonce) setNonce(nonce)
+
+const client = new QueryClient({
+  defaultOptions: { queries: { staleTime: 5_000, retry: (n, e) => n < 2 && !(e instanceof Problem && e.status > 0 && e.status < 500) } },
+})
+
+createRoot(document.getElementById('root')!).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <BrowserRouter>
+        <App />
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+)

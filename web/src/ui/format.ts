@@ -1,0 +1,22 @@
+const sizes: [number, string][] = [[1e9, 'GB'], [1e6, 'MB'], [1e3, 'KB']]
+
+/** A size as people say it; powers of ten. */
+export function size(octets: number): string {
+  for (const [n, unit] of sizes) if (octets >= n) return `${(octets / n).toFixed(octets / n < 10 && n > 1e3 ? 1 : 0)} ${unit}`
+  return `${octets} B`
+}
+
+const day = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'short' })
+const dayYear = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'short', year: 'numeric' })
+const time = new Intl.DateTimeFormat(undefined, { hour: '2-digit', minute: '2-digit' })
+
+/** A moment, as short as it can be understood. */
+export function when(iso: string): string {
+  const d = new Date(iso)
+  const now = new Date()
+  if (d.toDateString() === now.toDateString()) return time.format(d)
+  return `${(d.getFullYear() === now.getFullYear() ? day : dayYear).format(d)} ${time.format(d)}`
+}
+
+export const today = () => new Intl.DateTimeFormat(undefined, { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date())
+export const many = (n: number, one: string, more = one + 's') => `${n.toLocaleString()} ${n === 1 ? one : more}`
