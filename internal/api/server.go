@@ -262,7 +262,7 @@ func invalid(err error) error {
 			if at := e.JSONPointer(); len(at) > 0 {
 				place = strings.Join(at, ".")
 			}
-			p.fields = append(p.fields, FieldProblem{Place: place, Text: plainly(e.Reason)})
+			p.fields = append(p.fields, schemaProblems(place, e.Reason)...)
 		case *openapi3filter.ParseError:
 			p.fields = append(p.fields, FieldProblem{Place: place, Text: plainly(e.Error())})
 		default:
@@ -284,11 +284,33 @@ func invalid(err error) error {
 	return p
 }
 
-// plainly says a validator's reason in fewer words.
+// schemaProblems takes a validator's reason apart: a head, then a line for each
+// fault, "- at '/place': what is wrong".
+func schemaProblems(place, reason string) []FieldProblem {
+	var fields []FieldProblem
+	for _, line := range strings.Split(reason, "\n") {
+		rest, ok := strings.CutPrefix(strings.TrimSpace(line), "- at '")
+		if !ok {
+			continue
+		}
+		at, text, ok := strings.Cut(rest, "': ")
+		if !ok || strings.HasPrefix(text, "validation failed") {
+			continue
+		}
+		if at = strings.ReplaceAll(strings.Trim(at, "/"), "/", "."); at == "" {
+			at = place
+		}
+		fields = append(fields, FieldProblem{Place: at, Text: plainly(text)})
+	}
+	if len(fields) == 0 {
+		fields = []FieldProblem{{Place: place, Text: plainly(reason)}}
+	}
+	return fields
+}
+
+// plainly says a validator's reason in a person's words.
 func plainly(reason string) string {
 	reason, _, _ = strings.Cut(reason, "\n")
-	for _, prefix := range []string{"jsonschema validation failed with ", "doesn't match schema due to: "} {
-		reason = strings.TrimPrefix(reason, prefix)
-	}
-	return strings.NewReplacer("minimum string length is", "it must have at least this many characters:", "maximum string length is", "it must have at most this many characters:").Replace(reason)
+	return strings.NewReplacer("missing properties", "these are missing", "missing property", "this is missing", "additional properties", "these are not known here:", "not allowed", "",
+		"minLength", "too short", "maxLength", "too long").Replace(strings.TrimSpace(reason))
 }

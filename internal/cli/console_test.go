@@ -45,7 +45,7 @@ func signInAtTheDoor(b *testbed.Browser, o *office) {
 
 func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 	source := axe(t)
-	o := openOffice(t, true)
+	o := openOffice(t, theWhole)
 	for n := 1; n <= 3; n++ { // something arrives while the rules are on
 		l := demo.Next(n, time.Now())
 		if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
@@ -109,7 +109,7 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 // file without touching anything but the pages.
 func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	source := axe(t)
-	o := openOffice(t, false)
+	o := openOffice(t, empty)
 	code := setupCode(t, o)
 	for _, l := range demo.OldMail(time.Now())[:30] {
 		if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {

@@ -77,7 +77,7 @@ func (c *command) demo() *cobra.Command {
 				return err
 			}
 			c.service = s.address()
-			if err := c.furnish(cmd.Context(), s, mail, filepath.Join(folder, "files")); err != nil {
+			if err := c.furnish(cmd.Context(), s, mail, demo.OldMail(time.Now()), filepath.Join(folder, "files")); err != nil {
 				return errors.Join(err, s.stop())
 			}
 			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  Files     %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
@@ -121,8 +121,8 @@ func arrive(ctx context.Context, mail *demo.MailServer, every time.Duration) {
 
 // furnish fills the mailboxes and sets everything up over the service's own
 // interface, as a person would.
-func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, files string) error {
-	for i, l := range demo.OldMail(time.Now()) {
+func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, letters []demo.Letter, files string) error {
+	for i, l := range letters {
 		var flags []imap.Flag
 		if i%3 > 0 {
 			flags = append(flags, imap.FlagSeen)

@@ -27,8 +27,17 @@ type office struct {
 	api     *client.Client
 }
 
+// furniture is how much of the scenario an office begins with.
+type furniture int
+
+const (
+	empty    furniture = iota
+	theLast            // its last messages
+	theWhole           // as the demo
+)
+
 // openOffice starts the service on loopback, furnished as the demo is, or empty.
-func openOffice(t *testing.T, furnished bool) *office {
+func openOffice(t *testing.T, furnished furniture) *office {
 	t.Helper()
 	o := &office{t: t, folder: t.TempDir()}
 	var err error
@@ -48,11 +57,15 @@ func openOffice(t *testing.T, furnished bool) *office {
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	t.Setenv("INKTRAY_SERVICE", o.service.address())
 	t.Setenv("INKTRAY_TOKEN", "")
-	if !furnished {
+	if furnished == empty {
 		return o
 	}
 	c := &command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard, service: o.service.address(), format: "table"}
-	if err := c.furnish(t.Context(), o.service, o.mail, filepath.Join(o.folder, "files")); err != nil {
+	letters := demo.OldMail(time.Now())
+	if furnished == theLast {
+		letters = letters[len(letters)-45:]
+	}
+	if err := c.furnish(t.Context(), o.service, o.mail, letters, filepath.Join(o.folder, "files")); err != nil {
 		t.Fatal(err)
 	}
 	o.signIn()

@@ -16,7 +16,7 @@ import (
 )
 
 // Password is that of every mailbox of the demo.
-const Password = "brackwater"
+const Password = "slack-water"
 
 // MailServer is an IMAP server in the process, on loopback, without encryption.
 type MailServer struct {

@@ -366,7 +366,9 @@ func (c *Cabinet) Commit(_ context.Context, id, name string) error {
 	if err != nil {
 		return explain(err, "naming the file "+name)
 	}
-	if err := errors.Join(root.SyncDir(folder), root.SyncDir(staging)); err != nil {
+	// The first name's end need not be flushed: should both names come back after
+	// a power cut, the number of links tells that the file was published.
+	if err := root.SyncDir(folder); err != nil {
 		return explain(err, "flushing "+folder)
 	}
 	c.mutex.Lock()

@@ -1,0 +1,218 @@
+package cli
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
+)
+
+func TestTheDemoFilesItsOldMail(t *testing.T) {
+	o := openOffice(t, theWhole)
+	rules := value[[]client.Rule](t, "rules", "list")
+	total := 0
+	for _, r := range rules {
+		if !r.Running || r.Filed == 0 {
+			t.Errorf("the rule %s is on=%v and filed %d", r.Name, r.Running, r.Filed)
+		}
+		total += r.Filed
+	}
+	page := value[client.RegisterPage](t, "register", "list", "--most", "500")
+	if page.Total != total || len(demo.OldMail(time.Now())) < 150 {
+		t.Errorf("%d in the register, %d by the rules, of %d messages", page.Total, total, len(demo.OldMail(time.Now())))
+	}
+	for _, f := range page.Filings {
+		info, err := os.Stat(filepath.Join(o.folder, "files", f.Folder, f.File))
+		if err != nil || info.Size() != f.Size || info.ModTime().Unix() != f.ReceivedAt.Unix() {
+			t.Fatalf("%s: %v, %v", f.Entry, info, err)
+		}
+		if strings.Contains(f.File, "image001") || strings.HasPrefix(f.Folder, "..") {
+			t.Errorf("%s was filed as %s/%s", f.Entry, f.Folder, f.File)
+		}
+	}
+	for _, table := range [][]string{{"mailboxes", "list"}, {"cabinets", "list"}, {"rules", "list"}, {"passes", "list"}, {"register", "list"}, {"tray", "list"}, {"messages", "list"}, {"rules", "show", "Crew lists"}, {"mailboxes", "folders", "gauges"}, {"version"}} {
+		if out := must(t, table...); strings.Count(out, "\n") < 2 {
+			t.Errorf("inktray %s says %q", strings.Join(table, " "), out)
+		}
+	}
+}
+
+func TestCommandsSayWhatIsWrong(t *testing.T) {
+	openOffice(t, theLast)
+	unknownKey := write(t, "a.yaml", "format: 1\nrules:\n  - name: x\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    mach: every message\n    rest: {folder: A}\n")
+	unknownField := write(t, "b.yaml", "format: 1\nrules:\n  - name: x\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    match: every message\n    rest: {folder: A/<recieved year>}\n")
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"rules", "save", unknownKey}, exitInvalid, "line 6: there is no key \"mach\" here"},
+		{[]string{"rules", "rehearse", unknownKey}, exitInvalid, "did you mean “match”?"},
+		{[]string{"rules", "save", unknownField}, exitInvalid, "column 4: there is no field \"recieved\". Did you mean “received”?"},
+		{[]string{"rules", "show", "Crew"}, exitMissing, "there are: Berth requests, Crew lists"},
+		{[]string{"rules", "save", "/no/such/file"}, exitFailure, "no such file"},
+		{[]string{"cabinets", "add", "x", "--folder", "/nowhere/at/all"}, exitInvalid, "folder: making the folder /nowhere/at/all failed: the folder is not there. Make the folder"},
+		{[]string{"cabinets", "add", "x"}, exitUsage, "--folder"},
+		{[]string{"mailboxes", "remove", "gauges"}, exitInvalid, "is used by: Tide gauge readings. Change or remove these rules first."},
+		{[]string{"mailboxes", "list", "--output", "xml"}, exitUsage, "table or json"},
+		{[]string{"passes", "show", "x"}, exitUsage, "not the number of a pass"},
+		{[]string{"passes", "show", "999"}, exitMissing, ""},
+		{[]string{"passes", "stop", "1"}, exitInvalid, "has ended"},
+		{[]string{"register", "show", "2026-99999"}, exitMissing, ""},
+		{[]string{"tray", "again"}, exitUsage, "say which"},
+		{[]string{"rules", "file-old-mail", "Crew lists", "--since", "tomorrow"}, exitUsage, "a day such as 2026-05-12"},
+		{[]string{"nonsense"}, exitFailure, "unknown command"},
+		{[]string{"rules", "list", "--service", "http://127.0.0.1:1"}, exitReach, "no Ink Tray answers at http://127.0.0.1:1"},
+		{[]string{"demo", "--folder", filepath.Dir(unknownKey)}, exitFailure, "was not made by the demo"},
+		{[]string{"serve", "--time-zone", "Europe/Brackwater", "--data", t.TempDir(), "--listen", "127.0.0.1:0"}, exitUsage, "no time zone"},
+	} {
+		if _, errs, code := run(t, "", c.args...); code != c.code || !strings.Contains(errs, c.says) {
+			t.Errorf("inktray %s: exit code %d, %s; want %d, ...%s...", strings.Join(c.args, " "), code, errs, c.code, c.says)
+		}
+	}
+	t.Setenv("INKTRAY_TOKEN", "wrong")
+	if _, errs, code := run(t, "", "rules", "list"); code != exitSignIn || !strings.Contains(errs, "Sign in again") {
+		t.Errorf("with a wrong token: %d, %s", code, errs)
+	}
+}
+
+func TestTakenPortsAreTold(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	for _, args := range [][]string{{"serve", "--data", t.TempDir(), "--listen", l.Addr().String()}, {"demo", "--folder", t.TempDir(), "--mail-listen", l.Addr().String()}, {"demo", "--folder", t.TempDir(), "--listen", l.Addr().String()}} {
+		if _, errs, code := run(t, "", args...); code != exitFailure || !strings.Contains(errs, "is taken by another program; choose another with --") {
+			t.Errorf("inktray %s: %d, %s", args[0], code, errs)
+		}
+	}
+}
+
+func TestAMailboxIsCheckedStepByStep(t *testing.T) {
+	o := openOffice(t, theLast)
+	if out := must(t, "mailboxes", "check", "gauges"); !strings.Contains(out, "signed in as gauges@brackwater.example") || strings.Contains(out, "fails") {
+		t.Errorf("the check says %s", out)
+	}
+	t.Setenv("INKTRAY_SECRET", "wrong")
+	must(t, "mailboxes", "change", "gauges", "--new-secret", "--interval", "7")
+	out, _, code := run(t, "", "mailboxes", "check", "gauges")
+	if code != exitFailure || !strings.Contains(out, "refuses the name") || !strings.Contains(out, "password made for programs") {
+		t.Errorf("with a wrong secret: %d, %s", code, out)
+	}
+	until(t, "the tray tells of it", func() bool {
+		tray := value[client.Tray](t, "tray", "list")
+		return len(tray.Notices) == 1 && strings.Contains(tray.Notices[0].Text, "“gauges” is out of reach: sign-in")
+	})
+	t.Setenv("INKTRAY_SECRET", demo.Password)
+	must(t, "mailboxes", "change", "gauges", "--new-secret")
+	l := demo.Next(0, time.Now())
+	if err := o.mail.Deliver("gauges", l.Raw, l.Received); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "what came is filed and the notice is gone", func() bool {
+		page := value[client.RegisterPage](t, "register", "list", "--mailbox", "gauges", "--from", time.Now().UTC().Format(time.DateOnly))
+		tray := value[client.Tray](t, "tray", "list")
+		return len(tray.Notices) == 0 && page.Total > 0 && time.Since(page.Filings[0].ReceivedAt) < time.Minute
+	})
+}
+
+func TestAWholeInstallationFromOneFile(t *testing.T) {
+	o := openOffice(t, empty)
+	code := setupCode(t, o)
+	out, errs, exit := run(t, "a long password\n", "sign-in", "--name", "Ines Halloway", "--set-up", code)
+	if exit != 0 || !strings.Contains(out, "Signed in as Ines Halloway") {
+		t.Fatalf("sign-in: %d, %s%s", exit, out, errs)
+	}
+	t.Setenv("GAUGES", demo.Password)
+	for _, l := range demo.OldMail(time.Now()) {
+		if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text := fmt.Sprintf(`format: 1
+mailboxes:
+  - {name: gauges, host: 127.0.0.1, port: %d, encryption: none, user: gauges@brackwater.example, secret: {env: GAUGES}}
+cabinets:
+  - {name: harbour files, folder: %s}
+rules:
+  - on: true
+    name: Readings
+    cabinet: harbour files
+    look: {mailboxes: gauges}
+    match: {subject: {contains: reading}}
+    attachments:
+      - take: {kind: spreadsheet}
+        folder: Gauges/<received year>
+`, o.mail.Port(), filepath.Join(o.folder, "files"))
+	file := write(t, "office.yaml", text)
+	out, _, exit = run(t, "", "apply", file, "--preview")
+	for _, line := range []string{"add     mailbox gauges", "add     cabinet harbour files", "add     rule Readings", "on      rule Readings"} {
+		if !strings.Contains(out, line) {
+			t.Errorf("the preview does not say %q:\n%s", line, out)
+		}
+	}
+	if exit != exitPending {
+		t.Errorf("the preview's exit code is %d, want %d", exit, exitPending)
+	}
+	if got := value[[]client.Rule](t, "rules", "list"); len(got) != 0 {
+		t.Fatal("the preview changed something")
+	}
+	if _, errs, exit := run(t, "", "apply", file); exit != exitUsage || !strings.Contains(errs, "nobody is there to say yes") {
+		t.Errorf("without a yes: %d, %s", exit, errs)
+	}
+	must(t, "apply", file, "--yes")
+	if out := must(t, "apply", file, "--yes"); !strings.Contains(out, "Nothing to change") {
+		t.Errorf("the second time it says %s", out)
+	}
+	changed := write(t, "changed.yaml", strings.Replace(text, "Gauges/<received year>", "Tide/<received year>", 1))
+	if out, _, _ := run(t, "", "apply", changed, "--preview"); !strings.Contains(out, "was: folder: Gauges/<received year>") || !strings.Contains(out, "now: folder: Tide/<received year>") {
+		t.Errorf("the preview of a change says %s", out)
+	}
+	for _, bad := range []struct{ old, new, says string }{
+		{"kind: spreadsheet", "kind: spreadsheat", "did you mean “spreadsheet”?"},
+		{"secret: {env: GAUGES}", "secret: hunter2", "a map of keys and values is wanted here: file, env"},
+		{"<received year>", "<recieved year>", "rules[0].attachments[0].folder"},
+		{"format: 1", "format: 2", "format 2"},
+		{"folder: Gauges", "afterwards: []\n        folder: Gauges", "there is no key \"afterwards\" here"},
+		{"    name: Readings", "    afterwards: []\n    name: Readings", "not there yet in this version"},
+	} {
+		_, errs, exit := run(t, "", "apply", write(t, "bad.yaml", strings.Replace(text, bad.old, bad.new, 1)), "--yes")
+		if exit != exitInvalid || !strings.Contains(errs, bad.says) {
+			t.Errorf("with %s: %d, %s", bad.new, exit, errs)
+		}
+	}
+	until(t, "the mailbox is watched", func() bool {
+		all := value[[]client.Mailbox](t, "mailboxes", "list")
+		return len(all) == 1 && all[0].State == "watched live"
+	})
+	out = must(t, "rules", "rehearse", "Readings", "--last", "20")
+	if !strings.Contains(out, "st3-st7.csv") || !strings.Contains(out, "Nothing was written.") {
+		t.Errorf("the rehearsal says %s", out)
+	}
+	out = must(t, "rules", "file-old-mail", "Readings", "--most", "40")
+	if !strings.Contains(out, "is done: 40 of 40 messages looked at") {
+		t.Errorf("the pass says %s", out)
+	}
+	messages := value[[]client.Message](t, "messages", "list", "--mailbox", "gauges")
+	if out := must(t, "messages", "why", itoa(messages[0].ID)); !strings.Contains(out, "BECAUSE") || !strings.Contains(out, "Readings") {
+		t.Errorf("why says %s", out)
+	}
+	must(t, "rules", "off", "Readings")
+	must(t, "rules", "remove", "Readings")
+	must(t, "cabinets", "remove", "harbour files")
+	must(t, "mailboxes", "remove", "gauges")
+	if page := value[client.RegisterPage](t, "register", "list"); page.Total == 0 {
+		t.Error("the register went with the rule")
+	}
+	must(t, "sign-out")
+	if _, _, code := run(t, "", "rules", "list"); code != exitSignIn {
+		t.Errorf("after signing out the exit code is %d", code)
+	}
+}

@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/api"
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// TestMain lets this test's program be the real one, for killing it.
+func TestMain(m *testing.M) {
+	if os.Getenv("INKTRAY_TEST_RUN") == "1" {
+		os.Exit(Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+	}
+	os.Exit(m.Run())
+}
+
+// TestKilledAtAnyMomentItFilesEverythingOnce kills the real process with
+// SIGKILL at random moments while it files from a real IMAP server, starts it
+// again, and compares the files and the register with what was sent.
+func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
+	const messages, kills = 150, 60
+	d := testbed.StartDovecot(t)
+	folder := t.TempDir()
+	files := filepath.Join(folder, "files")
+	listen := fmt.Sprintf("127.0.0.1:%d", testbed.FreePort(t))
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("random seed %d", seed)
+	random := rand.New(rand.NewPCG(seed, 1))
+
+	box := d.Client("gauges")
+	want := map[string]int{} // contents, and how often they were sent
+	for i := range messages {
+		var b strings.Builder
+		fmt.Fprintf(&b, "From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: <%d@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n", i, i)
+		for k := range 2 {
+			content := fmt.Sprintf("message %d, attachment %d: %s", i, k, strings.Repeat("x", random.IntN(20_000)))
+			want[content]++
+			name := "same-name.csv" // every message has the same names, so that they must be numbered
+			if k == 1 {
+				name = fmt.Sprintf("own-%d.csv", i)
+			}
+			fmt.Fprintf(&b, "--b\r\nContent-Type: text/csv; name=%s\r\n\r\n%s\r\n", name, content)
+		}
+		b.WriteString("--b--\r\n")
+		testbed.Append(t, box, "INBOX", []byte(b.String()), time.Date(2026, 5, 12, 6, i%60, 0, 0, time.UTC))
+	}
+
+	var process *exec.Cmd
+	begin := func() {
+		process = exec.Command(os.Args[0], "serve", "--data", filepath.Join(folder, "records"), "--listen", listen, "--time-zone", "UTC")
+		process.Env = append(os.Environ(), "INKTRAY_TEST_RUN=1")
+		if err := process.Start(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	kill := func() {
+		process.Process.Kill()
+		process.Wait()
+	}
+	t.Cleanup(func() { kill() })
+
+	// Set up once, over the interface.
+	begin()
+	c := &command{service: "http://" + listen}
+	answers := func() bool {
+		response, err := http.Get(c.service + "/api/v1/ready")
+		if err == nil {
+			response.Body.Close()
+		}
+		return err == nil && response.StatusCode == 200
+	}
+	until(t, "the service answers", answers)
+	kill()
+	records, err := store.Open(filepath.Join(folder, "records"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := records.AddPerson(store.Person{ID: "p", Name: "Ines Halloway", Password: api.HashPassword("a long password"), Role: store.Administrator, MadeAt: time.Now()}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	if err := records.Close(); err != nil {
+		t.Fatal(err)
+	}
+	begin()
+	until(t, "the service answers", answers)
+	ctx := t.Context()
+	token, err := c.tokenFor(ctx, "Ines Halloway", "a long password", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	service, err := c.connectWith(token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret, interval := "pw", 1
+	if _, err := call[client.Cabinet](service.AddCabinet(ctx, client.CabinetSettings{Name: "files", Folder: files})); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := call[client.Mailbox](service.AddMailbox(ctx, client.MailboxSettings{Name: "gauges", Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: "gauges", Secret: &secret, IntervalSeconds: &interval})); err != nil {
+		t.Fatal(err)
+	}
+	if err := watched(ctx, service); err != nil {
+		t.Fatal(err)
+	}
+	rule := `{"id":"r","name":"Readings","cabinet":"files","look":{"mailboxes":"gauges"},"match":{"subject":{"contains":"reading"}},"attachments":[{"take":"everything","folder":"Gauges/<received year>"}]}`
+	if _, err := call[client.Rule](service.AddRule(ctx, []byte(rule))); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := call[client.Rule](service.SwitchRuleOn(ctx, "r")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := call[client.Pass](service.FileOldMail(ctx, "r", client.OldMailRequest{})); err != nil {
+		t.Fatal(err)
+	}
+	count := func() int { // files under final names
+		n := 0
+		filepath.WalkDir(filepath.Join(files, "Gauges"), func(_ string, e fs.DirEntry, err error) error {
+			if err == nil && !e.IsDir() {
+				n++
+			}
+			return nil
+		})
+		return n
+	}
+	killed := 0
+	for killed < kills && count() < 2*messages {
+		before := count()
+		pause, cancel := context.WithTimeout(ctx, time.Duration(random.IntN(60))*time.Millisecond)
+		for begun := time.Now(); count() < before+1+random.IntN(6) && time.Since(begun) < 10*time.Second; { // let it get on with its work
+			<-time.After(time.Millisecond)
+		}
+		<-pause.Done()
+		cancel()
+		kill()
+		killed++
+		begin()
+	}
+	t.Logf("killed %d times; %d files were there after the last", killed, count())
+	until(t, "the service answers", answers)
+	until(t, "everything is decided", func() bool {
+		passes, err := call[[]client.Pass](service.ListPasses(ctx, &client.ListPassesParams{}))
+		if err != nil {
+			return false
+		}
+		for _, p := range passes {
+			if p.State == "running" || p.Waiting > 0 {
+				return false
+			}
+		}
+		return count() >= 2*messages
+	})
+
+	got := map[string]int{}
+	sums := map[string][32]byte{}
+	err = filepath.WalkDir(files, func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || strings.Contains(name, ".inktray") {
+			return err
+		}
+		data, err := os.ReadFile(name)
+		got[string(data)]++
+		relative, _ := filepath.Rel(files, name)
+		sums[relative] = sha256.Sum256(data)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for content, n := range want {
+		if got[content] != n {
+			t.Errorf("sent %d times, filed %d times: %.40q", n, got[content], content)
+		}
+	}
+	for content := range got {
+		if want[content] == 0 {
+			t.Errorf("a file holds what was not sent: %.40q (%d octets)", content, len(content))
+		}
+	}
+	entered := map[string]bool{}
+	after, most := "", 500
+	for {
+		p := &client.ListRegisterParams{Most: &most}
+		if after != "" {
+			p.After = &after
+		}
+		page, err := call[client.RegisterPage](service.ListRegister(ctx, p))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range page.Filings {
+			path := filepath.Join(f.Folder, f.File)
+			sum, there := sums[path]
+			if !there || fmt.Sprintf("%x", sum) != f.Sha256 {
+				t.Errorf("the register says %s is %s, which is not so", f.Entry, path)
+			}
+			if entered[path] {
+				t.Errorf("%s is in the register twice", path)
+			}
+			entered[path] = true
+		}
+		if page.Next == nil {
+			break
+		}
+		after = *page.Next
+	}
+	if len(entered) != 2*messages {
+		t.Errorf("%d files in the register, want %d", len(entered), 2*messages)
+	}
+	left, err := os.ReadDir(filepath.Join(files, ".inktray", "staging"))
+	if err != nil || len(left) > 0 {
+		t.Errorf("unfinished files are left: %v, %v", left, err)
+	}
+}
