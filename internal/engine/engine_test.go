@@ -32,7 +32,7 @@ import (
 
 // house is a service in the process: real records, a real folder, and a mailbox.
 type house struct {
-	t       *testing.T
+	t       testing.TB
 	engine  *Engine
 	store   *store.Store
 	data    string
@@ -54,7 +54,7 @@ attachments:
     folder: Gauges/<received year>/<received month>
 `
 
-func newHouse(t *testing.T, dial func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)) *house {
+func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)) *house {
 	t.Helper()
 	h := &house{t: t, data: t.TempDir(), files: filepath.Join(t.TempDir(), "files"), dial: dial}
 	h.open = func(c *store.Cabinet) (cabinet.Cabinet, error) { return local.New(c.Folder, c.Identity), nil }

@@ -11,6 +11,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"math/big"
 	"net"
 	"os"
@@ -234,4 +235,48 @@ func Certificate(t testing.TB) (certificate, key []byte, roots *x509.CertPool) {
 	roots = x509.NewCertPool()
 	roots.AppendCertsFromPEM(certificate)
 	return certificate, key, roots
+}
+
+// Fill puts messages into a user's inbox at once, by way of its Maildir, before
+// anybody has signed in as that user. It returns their octets in all.
+func (d *Dovecot) Fill(user string, n int, message func(i int) []byte) (octets int64) {
+	d.t.Helper()
+	maildir := filepath.Join(d.dir, "home", user, "Maildir")
+	for _, sub := range []string{"cur", "new", "tmp"} {
+		if err := os.MkdirAll(filepath.Join(maildir, sub), 0o755); err != nil {
+			d.t.Fatal(err)
+		}
+	}
+	for i := range n {
+		data := message(i)
+		octets += int64(len(data))
+		if err := os.WriteFile(filepath.Join(maildir, "new", fmt.Sprintf("1770000000.M%dP1.testbed", i)), data, 0o644); err != nil {
+			d.t.Fatal(err)
+		}
+	}
+	err := filepath.WalkDir(filepath.Join(d.dir, "home", user), func(path string, _ os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Chown(path, 5000, 5000)
+	})
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return octets
+}
+
+// AppendStream puts a large message into a folder without holding it in memory.
+func AppendStream(t testing.TB, c *imapclient.Client, folder string, size int64, r io.Reader) {
+	t.Helper()
+	cmd := c.Append(folder, size, nil)
+	if n, err := io.Copy(cmd, r); err != nil || n != size {
+		t.Fatalf("%d of %d octets: %v", n, size, err)
+	}
+	if err := cmd.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := cmd.Wait(); err != nil {
+		t.Fatal(err)
+	}
 }
