@@ -40,6 +40,13 @@ const (
 func openOffice(t *testing.T, furnished furniture) *office {
 	t.Helper()
 	o := &office{t: t, folder: t.TempDir()}
+	if *screenshots != "" { // a folder such as an office has
+		o.folder = "/srv/brackwater"
+		if err := os.Mkdir(o.folder, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { os.RemoveAll(o.folder) })
+	}
 	var err error
 	if o.mail, err = demo.StartMailServer("127.0.0.1:0"); err != nil {
 		t.Fatal(err)

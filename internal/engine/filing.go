@@ -134,7 +134,7 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 		return err
 	}
 	if held != "" {
-		return e.finish(entry, store.Held, held, "Ask the sender. If it is what you want, let the rule take programs.")
+		return e.finish(entry, store.Held, held, "Ask the sender whether it is meant. If it is not, set it aside.")
 	}
 	entry.Size, entry.SHA256 = content.Size, content.SHA256[:]
 	return e.commit(ctx, g.cabinet, l, r, entry, &item)

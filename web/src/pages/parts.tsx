@@ -15,7 +15,7 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
         {item.verdict === 'filed' || (item.verdict === 'already there' && item.path) ? item.path : item.reason}
         {taken && <><br />{item.clash}</>}
         {item.verdict === 'filed' && !!item.unknown?.length && <><br />The number is drawn when it is filed.</>}
-        {item.advice && item.verdict !== 'filed' && <> {item.advice}</>}
+        {item.advice && item.verdict !== 'filed' && <>. {item.advice}</>}
       </small>
     </div>
   )

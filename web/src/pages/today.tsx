@@ -28,7 +28,7 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
               <h2>{s.title}{s.done && <span className="ml-2 font-sans text-sm font-normal text-moss">done</span>}</h2>
               <p className="text-ink-2">{s.text}</p>
             </div>
-            {!s.done && <Link to={s.to} className={`h-fit rounded-lg border px-4 py-2 text-sm font-semibold ${s === next ? 'border-ink bg-ink text-sheet' : 'border-line-2'}`}>{s.title}</Link>}
+            {!s.done && <Link to={s.to} className={`h-fit shrink-0 rounded-lg border px-4 py-2 text-sm font-semibold ${s === next ? 'border-ink bg-ink text-sheet' : 'border-line-2'}`}>{s.title}</Link>}
           </li>
         ))}
       </ol>

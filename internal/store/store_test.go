@@ -1,0 +1,291 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+)
+
+func opened(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+var day = time.Date(2026, 12, 31, 23, 59, 0, 0, time.UTC)
+
+// message keeps one message with planned entries and gives the entries back.
+func message(t *testing.T, s *Store, mailbox string, uid uint32, items ...string) []Entry {
+	t.Helper()
+	raw := mail.Parse([]byte(fmt.Sprintf("From: oda@tidewatch.example\r\nSubject: reading %d\r\n\r\nx", uid)))
+	m, _, err := NewMessage(mailbox, "INBOX", 1, &source.Facts{UID: uid, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var entries []Entry
+	for _, i := range items {
+		entries = append(entries, Entry{RuleID: "r", Item: i, State: Planned, Name: i + ".csv", Wanted: "A/" + i + ".csv", CabinetID: "c", PlannedAt: day})
+	}
+	look := Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: entries}}
+	if err := s.Commit(look); err != nil {
+		t.Fatal(err)
+	}
+	return look.Entries[m]
+}
+
+func TestOneItemHasOneLine(t *testing.T) {
+	s := opened(t)
+	first := message(t, s, "box", 1, "1", "2")
+	if first[0].ID == 0 || first[1].ID == 0 {
+		t.Fatal("the lines were not kept")
+	}
+	again := message(t, s, "box", 1, "1", "2", "3")
+	if again[0].ID != 0 || again[1].ID != 0 || again[2].ID == 0 {
+		t.Errorf("planned twice: %+v", again)
+	}
+	if due, err := s.Due("box", day, nil, 10); err != nil || len(due) != 3 {
+		t.Errorf("%d lines are due, want 3 (%v)", len(due), err)
+	}
+}
+
+func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
+	s := opened(t)
+	e := message(t, s, "box", 1, "1", "2", "3")
+	for i, at := range []time.Time{day, day, day.Add(2 * time.Minute)} {
+		e[i].Path = "A/" + e[i].Item
+		if err := s.Stage(&e[i], at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.Stage(&e[0], day.AddDate(1, 0, 0)); err != nil { // staged again after a crash
+		t.Fatal(err)
+	}
+	for i, want := range [][2]int{{2026, 1}, {2026, 2}, {2027, 1}} {
+		if got := [2]int{e[i].RegisterYear, e[i].RegisterNumber}; got != want {
+			t.Errorf("entry %d has the number %v, want %v", i, got, want)
+		}
+	}
+	e[1].State, e[1].Reason = There, "it was there"
+	if err := errors.Join(s.Finish(&e[1], day), s.File(&e[0], day)); err != nil {
+		t.Fatal(err)
+	}
+	more := message(t, s, "box", 2, "1")
+	if err := s.Stage(&more[0], day); err != nil || more[0].RegisterNumber != 3 {
+		t.Errorf("after a number that came to nothing the next is %d, want 3 (%v)", more[0].RegisterNumber, err)
+	}
+	filed, err := s.Filings(System, FilingQuery{Most: 10})
+	if err != nil || len(filed) != 1 || filed[0].Number != 1 || filed[0].File != "1" || filed[0].Folder != "A" {
+		t.Errorf("the register shows %+v (%v)", filed, err)
+	}
+	withVoid, err := s.Filings(System, FilingQuery{Most: 10, Void: true})
+	if err != nil || len(withVoid) != 2 || withVoid[0].Void != "it was there" {
+		t.Errorf("with the void numbers: %+v (%v)", withVoid, err)
+	}
+}
+
+func TestChangesThatFailLeaveTheOthersOfTheirGroup(t *testing.T) {
+	s := opened(t)
+	var all sync.WaitGroup
+	errs := make([]error, 60)
+	for i := range errs {
+		all.Go(func() {
+			errs[i] = s.change(func(tx *gorm.DB) error {
+				if err := tx.Exec("INSERT INTO settings (key, value) VALUES (?, 'x')", fmt.Sprint(i)).Error; err != nil {
+					return err
+				}
+				switch i % 3 {
+				case 1:
+					return errors.New("refused")
+				case 2:
+					panic("broken")
+				}
+				return nil
+			})
+		})
+	}
+	all.Wait()
+	for i, err := range errs {
+		value, readErr := s.Setting(fmt.Sprint(i))
+		if kept := value == "x"; readErr != nil || kept != (i%3 == 0) || (err == nil) != (i%3 == 0) {
+			t.Errorf("change %d: error %v, kept %v", i, err, kept)
+		}
+	}
+}
+
+func TestFlushesAreOn(t *testing.T) {
+	s := opened(t)
+	var synchronous int
+	var journal string
+	if err := s.write.Raw("PRAGMA synchronous").Scan(&synchronous).Error; err != nil || synchronous != 2 {
+		t.Errorf("synchronous is %d, want 2 (FULL), %v", synchronous, err)
+	}
+	if err := s.write.Raw("PRAGMA journal_mode").Scan(&journal).Error; err != nil || journal != "wal" {
+		t.Errorf("journal_mode is %q, %v", journal, err)
+	}
+}
+
+func TestASealedSecretOpensForItsOwnerOnly(t *testing.T) {
+	s := opened(t)
+	m := Mailbox{ID: "a", Name: "gauges", MadeAt: day}
+	if err := s.AddMailbox(&m, "hunter two", "test"); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Secret(&m); err != nil || got != "hunter two" {
+		t.Errorf("%q, %v", got, err)
+	}
+	moved := Mailbox{ID: "b", Secret: m.Secret}
+	if _, err := s.Secret(&moved); err == nil {
+		t.Error("the secret opened for another mailbox")
+	}
+	m.Host = "elsewhere"
+	if err := s.ChangeMailbox(&m, nil, 1, "test"); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Secret(&m); err != nil || got != "hunter two" {
+		t.Errorf("after a change without a secret: %q, %v", got, err)
+	}
+	if err := s.ChangeMailbox(&m, nil, 1, "test"); !errors.Is(err, ErrChanged) {
+		t.Errorf("a change of an old revision: %v", err)
+	}
+}
+
+func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
+	s := opened(t)
+	for _, box := range []string{"one", "two"} {
+		e := message(t, s, box, 1, "1", "2")
+		e[0].Path = "A/x"
+		if err := errors.Join(s.Stage(&e[0], day), s.File(&e[0], day)); err != nil {
+			t.Fatal(err)
+		}
+		e[1].State, e[1].Reason = Held, "look"
+		if err := errors.Join(s.Finish(&e[1], day), s.Tell(&Notice{Kind: "mailbox", Object: box, MailboxID: box, Text: "x", MadeAt: day})); err != nil {
+			t.Fatal(err)
+		}
+	}
+	only := Viewer{Name: "Rowan", Role: Reader, Only: []string{"one"}}
+	for who, c := range map[string]struct {
+		v    Viewer
+		want int
+	}{"everything": {System, 2}, "one mailbox": {only, 1}, "nobody": {Viewer{}, 0}} {
+		messages, err1 := s.Messages(c.v, MessageQuery{Most: 10})
+		filings, err2 := s.Filings(c.v, FilingQuery{Most: 10})
+		tray, err3 := s.Tray(c.v, 0, 10)
+		notices, err4 := s.Notices(c.v)
+		recent, err5 := s.Recent(c.v, 10)
+		moments, err6 := s.Activity(c.v, day.AddDate(0, 0, -1))
+		count, err7 := s.TrayCount(c.v)
+		if err := errors.Join(err1, err2, err3, err4, err5, err6, err7); err != nil {
+			t.Fatal(err)
+		}
+		got := []int{len(messages), len(filings), len(tray), len(notices), len(recent) / 2, len(moments), count / 2}
+		for i, n := range got {
+			if n != c.want {
+				t.Errorf("%s: query %d gives %d, want %d", who, i, n, c.want)
+			}
+		}
+	}
+	if again, err := s.Again(only, []int64{2, 4}); err != nil || len(again) != 1 {
+		t.Errorf("tried again %d of another's items too (%v)", len(again), err)
+	}
+}
+
+func TestARuleKeepsItsRevisions(t *testing.T) {
+	s := opened(t)
+	document := &rule.Rule{Name: "Readings", Cabinet: "c", Match: rule.Match{Every: true}, Look: rule.Look{Mailboxes: rule.Names{"all"}}}
+	first, err := s.SaveRule(document, 0, day, "test")
+	if err != nil || first.ID == "" || first.Running {
+		t.Fatal(first, err)
+	}
+	if same, err := s.SaveRule(document, 0, day, "test"); err != nil || same.Revision != 1 {
+		t.Errorf("saving the same made revision %d (%v)", same.Revision, err)
+	}
+	document.Name = "Tide readings"
+	if second, err := s.SaveRule(document, 1, day, "test"); err != nil || second.Revision != 2 {
+		t.Fatal(second, err)
+	}
+	if _, err := s.SaveRule(document, 1, day, "test"); !errors.Is(err, ErrChanged) {
+		t.Errorf("over a newer revision: %v", err)
+	}
+	old, err := s.Revision(first.ID, 1)
+	if err != nil || !strings.Contains(old.Document, `"Readings"`) {
+		t.Errorf("revision 1 is %s (%v)", old.Document, err)
+	}
+	if _, err := s.SaveRule(&rule.Rule{Name: "tide READINGS", Cabinet: "c"}, 0, day, "test"); !errors.Is(err, ErrTaken) {
+		t.Errorf("a second rule of the same name: %v", err)
+	}
+	if err := s.RemoveRule(first.ID, "test"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.SaveRule(&rule.Rule{Name: "Tide readings", Cabinet: "c"}, 0, day, "test"); err != nil {
+		t.Errorf("the name of a removed rule stays taken: %v", err)
+	}
+}
+
+func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.write.Exec("PRAGMA user_version = 999").Error; err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "newer Ink Tray") {
+		t.Errorf("got %v", err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "secret.key"), []byte("short"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "is not a key") {
+		t.Errorf("with a broken key: %v", err)
+	}
+}
+
+func TestSwitchingOffLetsGoOfWhatIsOnlyPlanned(t *testing.T) {
+	s := opened(t)
+	document := &rule.Rule{ID: "r", Name: "Readings", Cabinet: "c"}
+	if _, err := s.SaveRule(document, 0, day, "test"); err != nil {
+		t.Fatal(err)
+	}
+	e := message(t, s, "box", 1, "1", "2")
+	if err := errors.Join(s.Stage(&e[0], day), s.SwitchOff("r", "test")); err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []State{Staged, SetAside} {
+		if got, err := s.EntryByID(System, e[i].ID); err != nil || got.State != want {
+			t.Errorf("entry %d is %s, want %s (%v)", i, got.State, want, err)
+		}
+	}
+}
+
+func BenchmarkCommit(b *testing.B) {
+	dir := b.TempDir()
+	s, err := Open(dir)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	b.RunParallel(func(p *testing.PB) {
+		for p.Next() {
+			if err := s.SetSetting("key", "value"); err != nil {
+				b.Error(err)
+			}
+		}
+	})
+}
