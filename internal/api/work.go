@@ -179,14 +179,13 @@ func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (Steer
 	return SteerPass200JSONResponse(out), err
 }
 
-func (s *Server) filing(f *store.Filing) (Filing, error) {
-	e, err := s.Store.EntryByID(store.System, f.JournalID)
+func filing(f *store.Filing) Filing {
 	out := Filing{Entry: entryNumber(f.Year, f.Number), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule, Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
-		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: e.MessageID}
+		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID}
 	if f.FiledAt != nil {
 		out.FiledAt = *f.FiledAt
 	}
-	return out, err
+	return out
 }
 
 // ListRegister lists the register.
@@ -217,11 +216,7 @@ func (s *Server) ListRegister(ctx context.Context, r ListRegisterRequestObject) 
 	}
 	out := ListRegister200JSONResponse{Filings: []Filing{}, Total: total}
 	for i := range rows {
-		one, err := s.filing(&rows[i])
-		if err != nil {
-			return nil, err
-		}
-		out.Filings = append(out.Filings, one)
+		out.Filings = append(out.Filings, filing(&rows[i]))
 	}
 	if len(rows) == q.Most {
 		out.Next = &out.Filings[len(rows)-1].Entry
@@ -263,8 +258,7 @@ func (s *Server) GetFiling(ctx context.Context, r GetFilingRequestObject) (GetFi
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.filing(&f)
-	return GetFiling200JSONResponse(out), err
+	return GetFiling200JSONResponse(filing(&f)), nil
 }
 
 // fileResponse streams a file of a cabinet.
@@ -316,6 +310,14 @@ type both struct {
 // Close closes both.
 func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.cabinet.Close()) }
 
+func (s *Server) messagesOf(v store.Viewer, entries []store.Entry) (map[int64]*store.Message, error) {
+	ids := make([]int64, len(entries))
+	for i, e := range entries {
+		ids[i] = e.MessageID
+	}
+	return s.Store.MessagesByID(v, ids)
+}
+
 const mostInTray = 500
 
 // ListTray lists what waits for a person.
@@ -338,12 +340,14 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 		return nil, err
 	}
 	out := ListTray200JSONResponse{Count: count, Items: []TrayItem{}, Notices: []Notice{}}
+	messages, err := s.messagesOf(v, entries)
+	if err != nil {
+		return nil, err
+	}
 	for i := range entries {
-		m, err := s.Store.MessageByID(v, entries[i].MessageID)
-		if err != nil {
-			return nil, err
+		if m := messages[entries[i].MessageID]; m != nil {
+			out.Items = append(out.Items, TrayItem{Item: n.item(&entries[i]), Message: n.message(m)})
 		}
-		out.Items = append(out.Items, TrayItem{Item: n.item(&entries[i]), Message: n.message(&m)})
 	}
 	for _, one := range notices {
 		out.Notices = append(out.Notices, Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, MadeAt: one.MadeAt})
@@ -422,18 +426,22 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	if err != nil {
 		return nil, err
 	}
+	messages, err := s.messagesOf(v, entries)
+	if err != nil {
+		return nil, err
+	}
 	for i := range entries {
 		e := &entries[i]
+		m := messages[e.MessageID]
+		if m == nil {
+			continue
+		}
 		at := slices.IndexFunc(out.Arrivals, func(a Arrival) bool { return a.Message.ID == e.MessageID })
 		if at < 0 {
 			if len(out.Arrivals) == todayArrivals {
 				break
 			}
-			m, err := s.Store.MessageByID(v, e.MessageID)
-			if err != nil {
-				return nil, err
-			}
-			out.Arrivals = append(out.Arrivals, Arrival{Message: n.message(&m)})
+			out.Arrivals = append(out.Arrivals, Arrival{Message: n.message(m)})
 			at = len(out.Arrivals) - 1
 		}
 		out.Arrivals[at].Items = append([]Item{n.item(e)}, out.Arrivals[at].Items...)

@@ -257,7 +257,7 @@ func (c *command) compareRules(ctx context.Context, api *client.Client, wanted [
 			return err
 		}
 		if at < 0 {
-			changes = append(changes, change{"add", "rule " + w.Name, "", save})
+			changes = append(changes, change{"add", "rule " + w.Name, wrap(sentence(&w.Rule), 92), save})
 		} else {
 			var is bytes.Buffer
 			if err := json.Compact(&is, rules[at].Document); err != nil {
@@ -281,6 +281,15 @@ func (c *command) compareRules(ctx context.Context, api *client.Client, wanted [
 		}
 	}
 	return changes, nil
+}
+
+// sentence says a rule in plain words.
+func sentence(r *rule.Rule) string {
+	c, err := rule.Compile(r, 0, nil)
+	if err != nil {
+		return ""
+	}
+	return c.Sentence()
 }
 
 // differences shows two documents' lines that are not in both.

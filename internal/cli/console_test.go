@@ -6,6 +6,7 @@ import (
 	"html"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -74,11 +75,12 @@ func terminal(t *testing.T, b *testbed.Browser, name string, args ...string) {
 		return
 	}
 	out, errs, _ := run(t, "", args...)
-	shown := args
+	shown := append([]string{}, args...)
 	for i, a := range args {
 		if filepath.IsAbs(a) {
-			shown = append([]string{}, args...)
 			shown[i] = filepath.Base(a)
+		} else if strings.Contains(a, " ") {
+			shown[i] = strconv.Quote(a)
 		}
 	}
 	page := `<!doctype html><html lang=en><meta charset=utf-8><title>terminal</title><body style="margin:0;background:#14181f;color:#ece7db"><pre style="font:14px/1.45 monospace;padding:24px;margin:0;white-space:pre"><span style="color:#8fcfae">$</span> inktray ` +
@@ -156,7 +158,30 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 	terminal(t, b, "cli-rules", "rules", "list")
 	terminal(t, b, "cli-rehearse", "rules", "rehearse", write(t, "waste.yaml", wasteRule), "--last", "30")
 	terminal(t, b, "cli-register", "register", "list", "--text", "gauges november", "--most", "26")
-	terminal(t, b, "cli-apply", "apply", write(t, "office.yaml", wasteRule), "--preview")
+	terminal(t, b, "cli-apply", "apply", write(t, "office.yaml", `format: 1
+mailboxes:
+  - {name: pilots, host: imap.brackwater.example, user: pilots@brackwater.example, secret: {env: XDG_CONFIG_HOME}}
+cabinets:
+  - {name: pilot papers, folder: /srv/pilot-papers}
+rules:
+  - id: crew-lists
+    on: true
+    name: Crew lists
+    cabinet: harbour files
+    look: {mailboxes: berths}
+    match: {subject: {contains: crew list}}
+    attachments:
+      - take: [{kind: spreadsheet}, {kind: document}]
+        folder: Crew lists/<received year>/<received month>/<sender.domain>
+  - on: true
+    name: Pilot orders
+    cabinet: pilot papers
+    look: {mailboxes: pilots}
+    match: {subject: {contains: pilot order}}
+    attachments:
+      - take: {kind: pdf}
+        folder: Orders/<received year>/<received month name>
+`), "--preview")
 	for _, width := range []int{360, 2560} {
 		b.Size(width, 800)
 		for _, p := range pages[:5] {

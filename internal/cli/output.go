@@ -85,6 +85,27 @@ func short(s string, n int) string {
 	return b.String() + "…"
 }
 
+// wrap breaks a text into lines between words.
+func wrap(s string, width int) string {
+	var b strings.Builder
+	line := 0
+	for i, word := range strings.Fields(s) {
+		n := uniseg.StringWidth(word)
+		switch {
+		case i == 0:
+		case line+1+n > width:
+			b.WriteByte('\n')
+			line = 0
+		default:
+			b.WriteByte(' ')
+			line++
+		}
+		b.WriteString(word)
+		line += n
+	}
+	return b.String()
+}
+
 func size(octets int64) string { return rule.About(octets) }
 
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }

@@ -114,7 +114,7 @@ func (c *command) rules() *cobra.Command {
 		},
 	}, one("show", "Show a rule as a sentence and as its document", func(_ context.Context, _ *client.Client, r client.Rule) error {
 		return c.show(r, func() {
-			fmt.Fprintln(c.out, "# "+r.Sentence)
+			fmt.Fprintln(c.out, "# "+strings.ReplaceAll(wrap(r.Sentence, 98), "\n", "\n# "))
 			if document, err := rule.ParseRule(r.Document); err == nil {
 				if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
 					c.out.Write(text)
@@ -249,7 +249,7 @@ func (c *command) rehearse() *cobra.Command {
 }
 
 func (c *command) rehearsal(r *client.Rehearsal) {
-	fmt.Fprintln(c.out, r.Sentence)
+	fmt.Fprintln(c.out, wrap(r.Sentence, 100))
 	fmt.Fprintln(c.out)
 	var rows [][]string
 	passed := 0

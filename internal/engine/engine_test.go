@@ -678,3 +678,24 @@ func (s *memorySession) Wait(ctx context.Context, longest time.Duration, wake <-
 	}
 	return source.Event{}, nil
 }
+
+func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
+	box := &memory{} // it lists everything, as a server may that counts days in another zone
+	box.add(raw("one", "one.csv", "1"))
+	h := newHouse(t, box.dial)
+	h.watched()
+	id := h.rule(gaugesRule)
+	for _, c := range []struct {
+		since time.Time
+		files int
+	}{{may.Add(time.Minute), 0}, {may, 1}} {
+		pass, err := h.engine.FileOldMail(id, c.since, 0, "test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.until("the pass is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+		if n := len(h.tree()); n != c.files {
+			t.Errorf("since %v: %d files, want %d", c.since, n, c.files)
+		}
+	}
+}

@@ -121,6 +121,9 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 		p = plan.Make(rules, l.message, setting)
 	}
 	now := e.Clock().UTC()
+	if b.pass.Since != nil && l.message.Received.Before(*b.pass.Since) {
+		return nil, false, nil // the server's search is wide by a day
+	}
 	for _, pr := range p.Rules {
 		if !b.takes(pr.Rule, l.row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
 			continue

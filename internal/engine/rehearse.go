@@ -72,6 +72,10 @@ func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, document *rule.Ru
 	}
 	rows = slices.DeleteFunc(rows, func(m store.Message) bool { return !inFolders(&document.Look, m.Folder) })
 	r := &Rehearsal{}
+	filed, err := e.Store.FiledBy(document.ID)
+	if err != nil {
+		return nil, err
+	}
 	wanted := map[string]bool{} // paths that this rehearsal gave already
 	g := e.gateOf(document.Cabinet)
 	extra := 0
@@ -99,8 +103,10 @@ func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, document *rule.Ru
 		for _, item := range p.Rules[0].Items {
 			ri := RehearsedItem{Item: item}
 			if item.Verdict == plan.Filed {
-				if err := e.foresee(ctx, g, document.ID, row, &ri, wanted); err != nil {
-					return nil, err
+				if path, ok := filed[store.ItemOf{MessageID: row.ID, Item: item.Item.ID}]; ok {
+					ri.Verdict, ri.Reason = plan.There, "filed already, as "+path
+				} else {
+					e.foresee(ctx, g, &ri, wanted)
 				}
 				if ri.Verdict == plan.Filed {
 					r.Files++
@@ -138,22 +144,10 @@ func (e *Engine) gateOf(cabinetName string) *gate {
 	return g
 }
 
-// foresee says whether an item was filed already and whether its name is taken.
-func (e *Engine) foresee(ctx context.Context, g *gate, ruleID string, row *store.Message, item *RehearsedItem, wanted map[string]bool) error {
-	if ruleID != "" {
-		entries, err := e.Store.EntriesOf(store.System, row.ID)
-		if err != nil {
-			return err
-		}
-		for _, en := range entries {
-			if en.RuleID == ruleID && en.Item == item.Item.Item.ID && (en.State == store.Filed || en.State == store.There) {
-				item.Verdict, item.Reason = plan.There, "filed already, as "+en.Path
-				return nil
-			}
-		}
-	}
+// foresee says whether an item's name is taken.
+func (e *Engine) foresee(ctx context.Context, g *gate, item *RehearsedItem, wanted map[string]bool) {
 	if len(item.Unknown) > 0 {
-		return nil // the name is not settled before a number is drawn
+		return // the name is not settled before a number is drawn
 	}
 	key := safename.Fold(item.Path())
 	if wanted[key] {
@@ -161,11 +155,11 @@ func (e *Engine) foresee(ctx context.Context, g *gate, ruleID string, row *store
 	}
 	wanted[key] = true
 	if g == nil || item.Clash != "" {
-		return nil
+		return
 	}
 	spot, err := g.cabinet.Resolve(ctx, item.Segments, item.Stem+item.Ext)
 	if err != nil {
-		return nil // the cabinet is out of reach; the tray says so
+		return // the cabinet is out of reach; the tray says so
 	}
 	if spot.Taken {
 		switch item.IfExists {
@@ -175,7 +169,6 @@ func (e *Engine) foresee(ctx context.Context, g *gate, ruleID string, row *store
 			item.Clash = fmt.Sprintf("“%s” is there already; with another content it would become “%s”", path.Base(spot.By), safename.Numbered(item.Stem, item.Ext, 2))
 		}
 	}
-	return nil
 }
 
 // Explanation is one rule's verdict on a message.

@@ -239,6 +239,9 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 				}
 				continue
 			}
+			if _, err := v.engine.Store.Settle("folder", v.mailbox.ID+"/"+name); err != nil {
+				return err
+			}
 			if !slices.Contains(folders, path) {
 				folders = append(folders, path)
 			}

@@ -28,6 +28,36 @@ func (s *Store) EntriesOfPass(v Viewer, passID, before int64, most int) ([]Entry
 	return list[Entry](db.Order("id DESC").Limit(most))
 }
 
+// ItemOf names an item of a message.
+type ItemOf struct {
+	MessageID int64
+	Item      string
+}
+
+// FiledBy lists the items that a rule filed, or found filed, and their paths.
+func (s *Store) FiledBy(ruleID string) (map[ItemOf]string, error) {
+	var rows []struct {
+		MessageID  int64
+		Item, Path string
+	}
+	err := s.read.Model(&Entry{}).Where("rule_id = ? AND state IN ('filed', 'already there')", ruleID).Order("id DESC").Limit(5000).Scan(&rows).Error
+	filed := make(map[ItemOf]string, len(rows))
+	for _, r := range rows {
+		filed[ItemOf{r.MessageID, r.Item}] = r.Path
+	}
+	return filed, err
+}
+
+// MessagesByID finds several messages that the viewer may see.
+func (s *Store) MessagesByID(v Viewer, ids []int64) (map[int64]*Message, error) {
+	rows, err := list[Message](v.sees(s.read, "mailbox_id").Where("id IN ?", ids))
+	found := make(map[int64]*Message, len(rows))
+	for i := range rows {
+		found[rows[i].ID] = &rows[i]
+	}
+	return found, err
+}
+
 // Recent lists what was decided last, for the page that shows mail as it arrives.
 func (s *Store) Recent(v Viewer, most int) ([]Entry, error) {
 	return list[Entry](v.sees(s.read, "mailbox_id").Where("state <> 'planned' AND state <> 'staged'").Order("id DESC").Limit(most))
@@ -94,7 +124,7 @@ func draw(tx *gorm.DB, e *Entry, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	f := Filing{Year: year, Number: number, JournalID: e.ID, DrawnAt: now.UTC(), ReceivedAt: m.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID,
+	f := Filing{Year: year, Number: number, JournalID: e.ID, MessageID: e.MessageID, DrawnAt: now.UTC(), ReceivedAt: m.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID,
 		SenderName: m.SenderName, SenderAddress: m.SenderAddress, Subject: m.Subject, Kind: e.Kind}
 	for _, name := range []struct {
 		table, id string

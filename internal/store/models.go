@@ -193,6 +193,7 @@ type Filing struct {
 	Year          int `gorm:"primaryKey;autoIncrement:false"`
 	Number        int `gorm:"primaryKey;autoIncrement:false"`
 	JournalID     int64
+	MessageID     int64
 	Void          string // why the number came to nothing
 	DrawnAt       time.Time
 	FiledAt       *time.Time

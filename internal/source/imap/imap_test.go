@@ -293,3 +293,38 @@ func TestGuardSeparatesLiteralsFromLines(t *testing.T) {
 		}
 	}
 }
+
+func TestAMessageWithoutAnAnswerIsAskedForAgain(t *testing.T) {
+	asked := 0
+	c := script(t, func(tag, command string) string {
+		if out, ok := usual(tag, command); ok {
+			return out
+		}
+		header := "Subject: late\r\n\r\n"
+		answer := fmt.Sprintf("* 2 FETCH (UID 2 FLAGS () INTERNALDATE \"12-May-2026 06:02:00 +0000\" RFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL \"7bit\" 1 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n", len(header), header)
+		switch {
+		case strings.Contains(command, "SEARCH") && strings.Contains(command, "3"):
+			return "* SEARCH\r\n" + tag + " OK done\r\n" // gone meanwhile
+		case strings.Contains(command, "SEARCH"):
+			return "* SEARCH 2\r\n" + tag + " OK done\r\n"
+		case strings.Contains(command, "FETCH"):
+			if asked++; asked == 1 { // only somebody else's change of flags
+				return "* 2 FETCH (UID 2 FLAGS (\\Seen))\r\n" + tag + " OK done\r\n"
+			}
+			return answer + tag + " OK done\r\n"
+		}
+		return tag + " BAD unexpected\r\n"
+	})
+	s, err := Dial(t.Context(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+		t.Fatal(err)
+	}
+	facts, err := s.Facts(t.Context(), []uint32{2, 3})
+	if err != nil || len(facts) != 1 || facts[0].UID != 2 || facts[0].Header.Get("Subject") != "late" {
+		t.Errorf("%+v, %v", facts, err)
+	}
+}

@@ -239,7 +239,7 @@ func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, err
 func (s *Session) factsOf(ctx context.Context, uids []uint32) ([]source.Facts, error) {
 	facts, err := s.fetch(ctx, uids)
 	if err == nil {
-		return facts, nil
+		return s.complete(ctx, uids, facts)
 	}
 	if !unreadable(err) || ctx.Err() != nil {
 		return nil, lost(source.Folders, "reading messages", err)
@@ -257,6 +257,33 @@ func (s *Session) factsOf(ctx context.Context, uids []uint32) ([]source.Facts, e
 	}
 	second, err := s.factsOf(ctx, uids[half:])
 	return append(first, second...), err
+}
+
+// complete asks again for messages of which no answer came: a message counts as
+// gone only where the folder no longer lists it.
+func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Facts) ([]source.Facts, error) {
+	for _, uid := range uids {
+		if slices.ContainsFunc(facts, func(f source.Facts) bool { return f.UID == uid }) {
+			continue
+		}
+		there, err := s.UIDs(ctx, source.Query{From: uid, To: uid})
+		if err != nil {
+			return nil, err
+		}
+		if len(there) == 0 {
+			continue
+		}
+		one, err := s.fetch(ctx, []uint32{uid})
+		if err == nil && len(one) == 0 {
+			one, err = s.whole(ctx, uid)
+		}
+		if err != nil {
+			return nil, lost(source.Folders, fmt.Sprintf("reading the message with UID %d", uid), err)
+		}
+		facts = append(facts, one...)
+	}
+	slices.SortFunc(facts, func(a, b source.Facts) int { return int(int64(a.UID) - int64(b.UID)) })
+	return facts, nil
 }
 
 // unreadable tells an answer that the parser refuses from a connection that broke.

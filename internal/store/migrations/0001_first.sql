@@ -177,6 +177,7 @@ CREATE TABLE register (
   year INTEGER NOT NULL,
   number INTEGER NOT NULL,
   journal_id INTEGER NOT NULL REFERENCES journal(id),
+  message_id INTEGER NOT NULL REFERENCES messages(id),
   void TEXT NOT NULL,
   drawn_at DATETIME NOT NULL,
   filed_at DATETIME,

@@ -95,7 +95,7 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
 function unasked(leaveOut: string[] | undefined): string {
   const words = leaveOut ?? ['signature pictures', 'detached signatures', 'active files', 'forwarded messages']
   if (words.length === 0) return 'Nothing is left out unasked.'
-  const said: Record<string, string> = { 'signature pictures': 'inline pictures under 20 KB', 'detached signatures': 'detached signatures', 'active files': 'files that a computer acts upon by itself', 'forwarded messages': 'forwarded messages themselves (their attachments count)' }
+  const said: Record<string, string> = { 'signature pictures': 'inline pictures under 20 KB', 'detached signatures': 'detached signatures', 'active files': 'active files', 'forwarded messages': 'forwarded messages themselves' }
   return `Left out unasked: ${orList(words.map((w) => said[w] ?? w), 'and')}.`
 }
 
@@ -170,7 +170,7 @@ function EntryLines({ entry: e, place, known, problems, example, onChange }: { e
           <Tick label="keep the file that is there and leave the new one" checked={e['if name exists'] === 'keep'} onChange={(on) => onChange({ ...e, 'if name exists': on ? 'keep' : undefined })} />
           <p className="mt-1 text-sm text-ink-3">Otherwise the new one gets a number: plan (2).pdf. The same content is never stored twice under one name.</p>
         </Blank></p>
-      <p className="leading-normal"><button className="add !text-seal" onClick={() => onChange(null)}>Take this place out</button></p>
+      <p className="leading-normal"><button className="add !font-normal !text-ink-3" onClick={() => onChange(null)}>Take this place out</button></p>
     </div>
   )
 }
