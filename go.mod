@@ -2,11 +2,16 @@ module inktray.example/inktray
 
 go 1.26.0
 
+ignore ./web
+
 require (
 	codeberg.org/go-pdf/fpdf v0.12.0
+	github.com/chromedp/cdproto v0.159.0
+	github.com/chromedp/chromedp v0.23.0
 	github.com/emersion/go-imap/v2 v2.0.0-beta.8
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/gofiber/fiber/v3 v3.1.0
+	github.com/gofrs/flock v0.13.1
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/rivo/uniseg v0.4.7
 	github.com/spf13/cobra v1.10.2
@@ -26,8 +31,6 @@ require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/andybalholm/brotli v1.2.0 // indirect
 	github.com/apapsch/go-jsonmerge/v2 v2.0.0 // indirect
-	github.com/chromedp/cdproto v0.159.0 // indirect
-	github.com/chromedp/chromedp v0.23.0 // indirect
 	github.com/dprotaso/go-yit v0.0.0-20220510233725-9ba8df137936 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/emersion/go-message v0.18.2 // indirect

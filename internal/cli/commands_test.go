@@ -36,6 +36,9 @@ func TestTheDemoFilesItsOldMail(t *testing.T) {
 			t.Errorf("%s was filed as %s/%s", f.Entry, f.Folder, f.File)
 		}
 	}
+	if out := must(t, "health"); !strings.Contains(out, "is alive and ready") {
+		t.Errorf("health says %q", out)
+	}
 	for _, table := range [][]string{{"mailboxes", "list"}, {"cabinets", "list"}, {"rules", "list"}, {"passes", "list"}, {"register", "list"}, {"tray", "list"}, {"messages", "list"}, {"rules", "show", "Crew lists"}, {"mailboxes", "folders", "gauges"}, {"version"}} {
 		if out := must(t, table...); strings.Count(out, "\n") < 2 {
 			t.Errorf("inktray %s says %q", strings.Join(table, " "), out)
@@ -58,6 +61,7 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 		{[]string{"rules", "show", "Crew"}, exitMissing, "there are: Berth requests, Crew lists"},
 		{[]string{"rules", "save", "/no/such/file"}, exitFailure, "no such file"},
 		{[]string{"cabinets", "add", "x", "--folder", "/nowhere/at/all"}, exitInvalid, "folder: making the folder /nowhere/at/all failed: the folder is not there. Make the folder"},
+		{[]string{"cabinets", "add", "x", "--folder", unknownKey + "/sub"}, exitInvalid, "a file stands where a folder is wanted"},
 		{[]string{"cabinets", "add", "x"}, exitUsage, "--folder"},
 		{[]string{"mailboxes", "remove", "gauges"}, exitInvalid, "is used by: Tide gauge readings. Change or remove these rules first."},
 		{[]string{"mailboxes", "list", "--output", "xml"}, exitUsage, "table or json"},

@@ -258,6 +258,9 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Type("Name of the rule", "Readings")
 	b.Press("from: …")
 	b.Type("Another domain", "tidewatch.example")
+	for _, v := range b.Axe(source) {
+		t.Errorf("an open blank: %+v", v)
+	}
 	b.Press("Add")
 	b.Sees("would be filed")
 	b.Press("PDFs")
@@ -266,6 +269,9 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Press("Folder: ")
 	b.Type("Folder", "Gauges/<recieved year>")
 	b.Sees("Did you mean “received”?")
+	for _, v := range b.Axe(source) {
+		t.Errorf("a wrong pattern: %+v", v)
+	}
 	b.Type("Folder", "Gauges/<received year>")
 	b.Sees("Gauges/2026/st3-st7.csv")
 	b.Press("Save")

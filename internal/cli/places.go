@@ -10,54 +10,48 @@ import (
 	"inktray.example/inktray/internal/api/client"
 )
 
-func missingThing(what, name string, names []string) error {
+// named finds a thing by its name, or by its identity.
+func named[T any](all []T, err error, what, name string, of func(*T) (name, id string)) (T, error) {
+	var names []string
+	for i := range all {
+		n, id := of(&all[i])
+		if strings.EqualFold(n, name) || id == name {
+			return all[i], err
+		}
+		names = append(names, n)
+	}
+	var none T
+	if err != nil {
+		return none, err
+	}
 	text := fmt.Sprintf("there is no %s called %q", what, name)
 	if len(names) > 0 {
 		text += "; there are: " + strings.Join(names, ", ")
 	}
-	return &exitError{exitMissing, text}
+	return none, &exitError{exitMissing, text}
 }
 
 func findMailbox(ctx context.Context, api *client.Client, name string) (client.Mailbox, error) {
 	all, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
-	var names []string
-	for _, m := range all {
-		if strings.EqualFold(m.Name, name) || m.ID == name {
-			return m, err
-		}
-		names = append(names, m.Name)
-	}
-	if err == nil {
-		err = missingThing("mailbox", name, names)
-	}
-	return client.Mailbox{}, err
+	return named(all, err, "mailbox", name, func(m *client.Mailbox) (string, string) { return m.Name, m.ID })
 }
 
 func findCabinet(ctx context.Context, api *client.Client, name string) (client.Cabinet, error) {
 	all, err := call[[]client.Cabinet](api.ListCabinets(ctx))
-	var names []string
-	for _, m := range all {
-		if strings.EqualFold(m.Name, name) || m.ID == name {
-			return m, err
-		}
-		names = append(names, m.Name)
-	}
-	if err == nil {
-		err = missingThing("cabinet", name, names)
-	}
-	return client.Cabinet{}, err
+	return named(all, err, "cabinet", name, func(k *client.Cabinet) (string, string) { return k.Name, k.ID })
+}
+
+func findRule(ctx context.Context, api *client.Client, name string) (client.Rule, error) {
+	all, err := call[[]client.Rule](api.ListRules(ctx))
+	return named(all, err, "rule", name, func(r *client.Rule) (string, string) { return r.Name, r.ID })
 }
 
 func (c *command) mailboxes() *cobra.Command {
 	root := &cobra.Command{Use: "mailboxes", Short: "The mailboxes that are watched"}
 	root.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the mailboxes and how each does", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			all, err := call[[]client.Mailbox](api.ListMailboxes(cmd.Context()))
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
 			if err != nil {
 				return err
 			}
@@ -68,19 +62,15 @@ func (c *command) mailboxes() *cobra.Command {
 				}
 				c.table([]string{"NAME", "USER", "HOST", "ENCRYPTION", "STATE", "PROBLEM"}, rows)
 			})
-		},
+		}),
 	}, &cobra.Command{
 		Use: "folders NAME", Short: "List a mailbox's folders, as the server has them", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
-			m, err := findMailbox(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			all, err := call[[]client.Folder](api.ListFolders(cmd.Context(), m.ID))
+			all, err := call[[]client.Folder](api.ListFolders(ctx, m.ID))
 			if err != nil {
 				return err
 			}
@@ -91,24 +81,20 @@ func (c *command) mailboxes() *cobra.Command {
 				}
 				c.table([]string{"FOLDER", "ROLE"}, rows)
 			})
-		},
+		}),
 	}, &cobra.Command{
 		Use: "remove NAME", Short: "Stop watching a mailbox; filed files and the register stay", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
-			m, err := findMailbox(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveMailbox(cmd.Context(), m.ID)); err != nil {
+			if _, err := call[nothing](api.RemoveMailbox(ctx, m.ID)); err != nil {
 				return err
 			}
 			fmt.Fprintf(c.out, "“%s” is no longer watched. What was filed stays.\n", m.Name)
 			return nil
-		},
+		}),
 	}, c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck())
 	return root
 }
@@ -141,23 +127,19 @@ func (c *command) mailboxAdd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Add a mailbox and begin to watch it", Args: cobra.ExactArgs(1),
 		Example: "  inktray mailboxes add gauges --host imap.brackwater.example --user gauges@brackwater.example",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "Secret of "+f.user)
 			if err != nil {
 				return err
 			}
-			m, err := call[client.Mailbox](api.AddMailbox(cmd.Context(), f.settings(args[0], secret)))
+			m, err := call[client.Mailbox](api.AddMailbox(ctx, f.settings(args[0], secret)))
 			if err != nil {
 				return err
 			}
 			return c.show(m, func() {
 				fmt.Fprintf(c.out, "“%s” is being watched. See how it does: inktray mailboxes check %s\n", m.Name, m.Name)
 			})
-		},
+		}),
 	}
 	f.add(cmd)
 	return cmd
@@ -216,17 +198,13 @@ func (c *command) mailboxChange() *cobra.Command {
 func (c *command) mailboxCheck() *cobra.Command {
 	return &cobra.Command{
 		Use: "check NAME", Short: "Say step by step what works and what does not", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			m, err := findMailbox(cmd.Context(), api, args[0])
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
 			s := client.MailboxSettings{Name: m.Name, Host: m.Host, Port: &m.Port, Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.Username}
-			steps, err := call[[]client.CheckStep](api.CheckMailbox(cmd.Context(), &client.CheckMailboxParams{ID: &m.ID}, s))
+			steps, err := call[[]client.CheckStep](api.CheckMailbox(ctx, &client.CheckMailboxParams{ID: &m.ID}, s))
 			if err != nil {
 				return err
 			}
@@ -250,7 +228,7 @@ func (c *command) mailboxCheck() *cobra.Command {
 				err = &exitError{code: exitFailure}
 			}
 			return err
-		},
+		}),
 	}
 }
 
@@ -278,12 +256,8 @@ func (c *command) cabinets() *cobra.Command {
 	add.Flags().StringVar(&folder, "folder", "", "whole path of the folder, on the machine that runs Ink Tray")
 	root.AddCommand(add, &cobra.Command{
 		Use: "list", Short: "List the cabinets", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			all, err := call[[]client.Cabinet](api.ListCabinets(cmd.Context()))
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Cabinet](api.ListCabinets(ctx))
 			if err != nil {
 				return err
 			}
@@ -298,43 +272,35 @@ func (c *command) cabinets() *cobra.Command {
 				}
 				c.table([]string{"NAME", "KIND", "FOLDER", "STATE"}, rows)
 			})
-		},
+		}),
 	}, &cobra.Command{
 		Use: "check NAME", Short: "Look now whether a cabinet is there and can be written to", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			k, err := findCabinet(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
-			k, err := findCabinet(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			if k, err = call[client.Cabinet](api.CheckCabinet(cmd.Context(), k.ID)); err != nil {
+			if k, err = call[client.Cabinet](api.CheckCabinet(ctx, k.ID)); err != nil {
 				return err
 			}
 			if k.Problem != "" {
 				return &exitError{exitFailure, k.Problem}
 			}
 			return c.show(k, func() { fmt.Fprintf(c.out, "The cabinet “%s” is there and can be written to.\n", k.Name) })
-		},
+		}),
 	}, &cobra.Command{
 		Use: "remove NAME", Short: "Forget a cabinet; its files stay where they are", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			k, err := findCabinet(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
-			k, err := findCabinet(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := call[nothing](api.RemoveCabinet(cmd.Context(), k.ID)); err != nil {
+			if _, err := call[nothing](api.RemoveCabinet(ctx, k.ID)); err != nil {
 				return err
 			}
 			fmt.Fprintf(c.out, "The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
 			return nil
-		},
+		}),
 	})
 	return root
 }

@@ -117,7 +117,7 @@ func (c *command) root() *cobra.Command {
 	}
 	root.PersistentFlags().StringVar(&c.service, "service", service, "address of the service; also INKTRAY_SERVICE")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
-	root.AddCommand(c.serve(), c.demo(), c.signIn(), c.signOut(), c.mailboxes(), c.cabinets(), c.rules(), c.passes(), c.register(), c.tray(), c.messages(), c.apply(), c.follow(), c.version())
+	root.AddCommand(c.serve(), c.demo(), c.signIn(), c.signOut(), c.mailboxes(), c.cabinets(), c.rules(), c.passes(), c.register(), c.tray(), c.messages(), c.apply(), c.follow(), c.health(), c.version())
 	wrapArgs(root)
 	return root
 }
@@ -217,6 +217,17 @@ func (c *command) connectWith(token string) (*client.Client, error) {
 	}))
 }
 
+// do is a command that speaks to the service.
+func (c *command) do(f func(ctx context.Context, api *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		api, err := c.connect()
+		if err != nil {
+			return err
+		}
+		return f(cmd.Context(), api, args)
+	}
+}
+
 // secret reads a secret from a file, the environment or a prompt, never from an
 // argument, where every user of the machine could read it.
 func (c *command) secret(file, env, prompt string) (string, error) {
@@ -305,12 +316,8 @@ func (c *command) tokenFor(ctx context.Context, name, password, code string) (st
 func (c *command) signOut() *cobra.Command {
 	return &cobra.Command{
 		Use: "sign-out", Short: "Forget the token that sign-in kept", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			_, err = call[nothing](api.SignOut(cmd.Context()))
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			_, err := call[nothing](api.SignOut(ctx))
 			if path, pathErr := tokenFile(); pathErr == nil {
 				if rmErr := os.Remove(path); rmErr != nil && !errors.Is(rmErr, os.ErrNotExist) {
 					return rmErr
@@ -321,19 +328,28 @@ func (c *command) signOut() *cobra.Command {
 			}
 			fmt.Fprintln(c.out, "Signed out.")
 			return nil
-		},
+		}),
+	}
+}
+
+func (c *command) health() *cobra.Command {
+	return &cobra.Command{
+		Use: "health", Short: "Say whether the service is alive and can do its work", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			h, err := call[client.Health](api.GetReady(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(h, func() { fmt.Fprintf(c.out, "The service at %s is alive and %s.\n", c.service, h.Status) })
+		}),
 	}
 }
 
 func (c *command) version() *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Say which version this is, and which one the service has", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			v, err := call[client.Version](api.GetVersion(cmd.Context()))
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			v, err := call[client.Version](api.GetVersion(ctx))
 			if c.format == "json" {
 				return c.json(map[string]string{"program": Version, "service": v.Version})
 			}
@@ -344,6 +360,6 @@ func (c *command) version() *cobra.Command {
 			}
 			fmt.Fprintf(c.out, "service  %s at %s\n", v.Version, c.service)
 			return nil
-		},
+		}),
 	}
 }

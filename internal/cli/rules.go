@@ -16,21 +16,6 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 )
 
-func findRule(ctx context.Context, api *client.Client, name string) (client.Rule, error) {
-	all, err := call[[]client.Rule](api.ListRules(ctx))
-	var names []string
-	for _, r := range all {
-		if strings.EqualFold(r.Name, name) || r.ID == name {
-			return r, err
-		}
-		names = append(names, r.Name)
-	}
-	if err == nil {
-		err = missingThing("rule", name, names)
-	}
-	return client.Rule{}, err
-}
-
 // readFile reads a file, or what is piped in where its name is "-".
 func (c *command) readFile(name string) ([]byte, error) {
 	if name == "-" {
@@ -77,26 +62,18 @@ func fileProblems(name string, err error) error {
 func (c *command) rules() *cobra.Command {
 	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
 	one := func(use, short string, do func(ctx context.Context, api *client.Client, r client.Rule) error) *cobra.Command {
-		return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
+		return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r, err := findRule(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
-			r, err := findRule(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			return do(cmd.Context(), api, r)
-		}}
+			return do(ctx, api, r)
+		})}
 	}
 	root.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the rules in their order", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			all, err := call[[]client.Rule](api.ListRules(cmd.Context()))
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Rule](api.ListRules(ctx))
 			if err != nil {
 				return err
 			}
@@ -111,7 +88,7 @@ func (c *command) rules() *cobra.Command {
 				}
 				c.table([]string{"NO.", "NAME", "", "FILED", "LAST", "REVISION"}, rows)
 			})
-		},
+		}),
 	}, one("show", "Show a rule as a sentence and as its document", func(_ context.Context, _ *client.Client, r client.Rule) error {
 		return c.show(r, func() {
 			fmt.Fprintln(c.out, "# "+strings.ReplaceAll(wrap(r.Sentence, 98), "\n", "\n# "))
@@ -143,11 +120,7 @@ func (c *command) rules() *cobra.Command {
 		return nil
 	}), &cobra.Command{
 		Use: "save FILE", Short: "Keep the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			rules, err := c.readRules(args[0])
 			if err != nil {
 				return err
@@ -158,7 +131,7 @@ func (c *command) rules() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				r, err := call[client.Rule](api.AddRule(cmd.Context(), body))
+				r, err := call[client.Rule](api.AddRule(ctx, body))
 				if err != nil {
 					return fmt.Errorf("the rule “%s”: %w", rules[i].Name, err)
 				}
@@ -169,23 +142,19 @@ func (c *command) rules() *cobra.Command {
 					fmt.Fprintf(c.out, "“%s” is kept as revision %d.\n  %s\n", r.Name, r.Revision, r.Sentence)
 				}
 			})
-		},
+		}),
 	}, &cobra.Command{
 		Use: "order NAME...", Short: "Put rules into an order; those not named follow", Args: cobra.MinimumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			var ids []string
 			for _, name := range args {
-				r, err := findRule(cmd.Context(), api, name)
+				r, err := findRule(ctx, api, name)
 				if err != nil {
 					return err
 				}
 				ids = append(ids, r.ID)
 			}
-			all, err := call[[]client.Rule](api.OrderRules(cmd.Context(), ids))
+			all, err := call[[]client.Rule](api.OrderRules(ctx, ids))
 			if err != nil {
 				return err
 			}
@@ -194,7 +163,7 @@ func (c *command) rules() *cobra.Command {
 					fmt.Fprintf(c.out, "%d. %s\n", r.Place, r.Name)
 				}
 			})
-		},
+		}),
 	}, &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the rule document", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error { return c.json(rule.Schema()) },
@@ -207,11 +176,7 @@ func (c *command) rehearse() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "rehearse NAME|FILE", Short: "Show what a rule would do with the last messages; nothing is written", Args: cobra.ExactArgs(1),
 		Long: "Shows for each of the last messages whether the rule is for it, and for each attachment the exact path that it would get or why it is left out. A rule is named, or read from a file (- for what is piped in).",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			var documents []json.RawMessage
 			if _, statErr := os.Stat(args[0]); statErr == nil || args[0] == "-" {
 				rules, err := c.readRules(args[0])
@@ -226,14 +191,14 @@ func (c *command) rehearse() *cobra.Command {
 					documents = append(documents, body)
 				}
 			} else {
-				r, err := findRule(cmd.Context(), api, args[0])
+				r, err := findRule(ctx, api, args[0])
 				if err != nil {
 					return err
 				}
 				documents = append(documents, json.RawMessage(r.Document))
 			}
 			for _, document := range documents {
-				r, err := call[client.Rehearsal](api.RehearseRule(cmd.Context(), &client.RehearseRuleParams{Last: &last}, document))
+				r, err := call[client.Rehearsal](api.RehearseRule(ctx, &client.RehearseRuleParams{Last: &last}, document))
 				if err != nil {
 					return err
 				}
@@ -242,7 +207,7 @@ func (c *command) rehearse() *cobra.Command {
 				}
 			}
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().IntVar(&last, "last", 50, "how many messages")
 	return cmd
@@ -279,12 +244,8 @@ func (c *command) fileOldMail() *cobra.Command {
 	var away bool
 	cmd := &cobra.Command{
 		Use: "file-old-mail NAME", Short: "File what lies in a rule's folders already", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			r, err := findRule(cmd.Context(), api, args[0])
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r, err := findRule(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
@@ -299,15 +260,15 @@ func (c *command) fileOldMail() *cobra.Command {
 			if most > 0 {
 				request.Most = &most
 			}
-			p, err := call[client.Pass](api.FileOldMail(cmd.Context(), r.ID, request))
+			p, err := call[client.Pass](api.FileOldMail(ctx, r.ID, request))
 			if err != nil {
 				return err
 			}
 			if away {
 				return c.show(p, func() { fmt.Fprintf(c.out, "Pass %d has begun. See how it goes: inktray passes show %d\n", p.ID, p.ID) })
 			}
-			return c.await(cmd.Context(), api, p)
-		},
+			return c.await(ctx, api, p)
+		}),
 	}
 	cmd.Flags().StringVar(&since, "since", "", "only what was received on this day or later, such as 2026-05-12")
 	cmd.Flags().IntVar(&most, "most", 0, "only so many of the most recent messages of each folder")

@@ -40,12 +40,8 @@ func (c *command) passes() *cobra.Command {
 	root := &cobra.Command{Use: "passes", Short: "What was gone over, and what is being gone over"}
 	root.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the passes, the newest first", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			all, err := call[[]client.Pass](api.ListPasses(cmd.Context(), &client.ListPassesParams{}))
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Pass](api.ListPasses(ctx, &client.ListPassesParams{}))
 			if err != nil {
 				return err
 			}
@@ -60,24 +56,20 @@ func (c *command) passes() *cobra.Command {
 				}
 				c.table([]string{"NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "BY"}, rows)
 			})
-		},
+		}),
 	})
 	one := func(use, short string, do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
-		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "pass")
 			if err != nil {
 				return err
 			}
-			p, err := do(cmd.Context(), api, id)
+			p, err := do(ctx, api, id)
 			if err != nil {
 				return err
 			}
 			return c.show(p, func() { c.pass(&p) })
-		}}
+		})}
 	}
 	steer := func(to client.SteerRequestTo) func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
 		return func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
@@ -97,11 +89,7 @@ func (c *command) register() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the register, the newest number first", Args: cobra.NoArgs,
 		Example: "  inktray register list --text \"certificate corrin\" --from 2026-05-01",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			p := &client.ListRegisterParams{Most: &most}
 			if text != "" {
 				p.Text = &text
@@ -110,14 +98,14 @@ func (c *command) register() *cobra.Command {
 				p.Folder = &folder
 			}
 			if ruleName != "" {
-				r, err := findRule(cmd.Context(), api, ruleName)
+				r, err := findRule(ctx, api, ruleName)
 				if err != nil {
 					return err
 				}
 				p.Rule = &r.ID
 			}
 			if mailbox != "" {
-				m, err := findMailbox(cmd.Context(), api, mailbox)
+				m, err := findMailbox(ctx, api, mailbox)
 				if err != nil {
 					return err
 				}
@@ -136,7 +124,7 @@ func (c *command) register() *cobra.Command {
 				}
 				*d.into = &openapi_types.Date{Time: day}
 			}
-			page, err := call[client.RegisterPage](api.ListRegister(cmd.Context(), p))
+			page, err := call[client.RegisterPage](api.ListRegister(ctx, p))
 			if err != nil {
 				return err
 			}
@@ -150,7 +138,7 @@ func (c *command) register() *cobra.Command {
 					fmt.Fprintf(c.out, "\n%d of %d; see more with --most, or narrow with --text.\n", len(page.Filings), page.Total)
 				}
 			})
-		},
+		}),
 	}
 	list.Flags().StringVar(&text, "text", "", "words that all stand in number, subject, sender, file or folder")
 	list.Flags().StringVar(&ruleName, "rule", "", "only what this rule filed")
@@ -162,16 +150,12 @@ func (c *command) register() *cobra.Command {
 	var into string
 	fetch := &cobra.Command{
 		Use: "fetch NUMBER", Short: "Fetch a filed file", Args: cobra.ExactArgs(1), Example: "  inktray register fetch 2026-5731 --to plan.pdf",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			f, err := call[client.Filing](api.GetFiling(ctx, args[0]))
 			if err != nil {
 				return err
 			}
-			f, err := call[client.Filing](api.GetFiling(cmd.Context(), args[0]))
-			if err != nil {
-				return err
-			}
-			response, err := api.GetFile(cmd.Context(), args[0])
+			response, err := api.GetFile(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -200,17 +184,13 @@ func (c *command) register() *cobra.Command {
 			}
 			fmt.Fprintf(c.out, "%s is %s of %s.\n", into, f.Entry, f.Folder)
 			return nil
-		},
+		}),
 	}
 	fetch.Flags().StringVar(&into, "to", "", "name of the file to write, - for standard output; the filed name where nothing is said")
 	root.AddCommand(list, fetch, &cobra.Command{
 		Use: "show NUMBER", Short: "Show one filing", Args: cobra.ExactArgs(1), Example: "  inktray register show 2026-5731",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			f, err := call[client.Filing](api.GetFiling(cmd.Context(), args[0]))
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			f, err := call[client.Filing](api.GetFiling(ctx, args[0]))
 			if err != nil {
 				return err
 			}
@@ -218,7 +198,7 @@ func (c *command) register() *cobra.Command {
 				c.table([]string{"NO.", f.Entry}, [][]string{{"file", f.File}, {"folder", f.Folder}, {"cabinet", f.Cabinet}, {"size", size(f.Size)}, {"SHA-256", f.Sha256}, {"rule", f.Rule},
 					{"received", when(f.ReceivedAt)}, {"filed", when(f.FiledAt)}, {"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject}, {"mailbox", f.Mailbox}, {"message", fmt.Sprint(f.Message)}})
 			})
-		},
+		}),
 	})
 	return root
 }
@@ -227,12 +207,8 @@ func (c *command) tray() *cobra.Command {
 	root := &cobra.Command{Use: "tray", Short: "What waits for a person"}
 	root.AddCommand(&cobra.Command{
 		Use: "list", Short: "List what waits, with the reason and what to do", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			t, err := call[client.Tray](api.ListTray(cmd.Context()))
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			t, err := call[client.Tray](api.ListTray(ctx))
 			if err != nil {
 				return err
 			}
@@ -252,15 +228,11 @@ func (c *command) tray() *cobra.Command {
 					c.table([]string{"NO.", "", "ATTACHMENT", "MESSAGE", "REASON"}, rows)
 				}
 			})
-		},
+		}),
 	})
 	several := func(use, short, done string, do func(ctx context.Context, api *client.Client, r client.TrayRequest) (client.Count, error)) *cobra.Command {
 		all := false
-		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short, RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short, RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			var r client.TrayRequest
 			for _, a := range args {
 				id, err := numberOf(a, "line of the tray")
@@ -270,7 +242,7 @@ func (c *command) tray() *cobra.Command {
 				r.Items = append(r.Items, id)
 			}
 			if all {
-				t, err := call[client.Tray](api.ListTray(cmd.Context()))
+				t, err := call[client.Tray](api.ListTray(ctx))
 				if err != nil {
 					return err
 				}
@@ -281,12 +253,12 @@ func (c *command) tray() *cobra.Command {
 			if len(r.Items) == 0 {
 				return usageError{errors.New("say which lines of the tray, by their numbers, or --all")}
 			}
-			n, err := do(cmd.Context(), api, r)
+			n, err := do(ctx, api, r)
 			if err != nil {
 				return err
 			}
 			return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
-		}}
+		})}
 		cmd.Flags().BoolVar(&all, "all", false, "everything that waits")
 		return cmd
 	}
@@ -304,20 +276,16 @@ func (c *command) messages() *cobra.Command {
 	var most int
 	list := &cobra.Command{
 		Use: "list", Short: "List the messages, the last received first", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			p := &client.ListMessagesParams{Most: &most}
 			if mailbox != "" {
-				m, err := findMailbox(cmd.Context(), api, mailbox)
+				m, err := findMailbox(ctx, api, mailbox)
 				if err != nil {
 					return err
 				}
 				p.Mailbox = &m.ID
 			}
-			all, err := call[[]client.Message](api.ListMessages(cmd.Context(), p))
+			all, err := call[[]client.Message](api.ListMessages(ctx, p))
 			if err != nil {
 				return err
 			}
@@ -328,22 +296,18 @@ func (c *command) messages() *cobra.Command {
 				}
 				c.table([]string{"NO.", "RECEIVED", "MAILBOX", "FROM", "SUBJECT", "ATTACHMENTS"}, rows)
 			})
-		},
+		}),
 	}
 	list.Flags().StringVar(&mailbox, "mailbox", "", "only this mailbox")
 	list.Flags().IntVar(&most, "most", 30, "how many")
 	root.AddCommand(list, &cobra.Command{
 		Use: "why NUMBER", Short: "Say what was decided for a message, and what each rule makes of it", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "message")
 			if err != nil {
 				return err
 			}
-			x, err := call[client.Explanation](api.ExplainMessage(cmd.Context(), id))
+			x, err := call[client.Explanation](api.ExplainMessage(ctx, id))
 			if err != nil {
 				return err
 			}
@@ -367,7 +331,7 @@ func (c *command) messages() *cobra.Command {
 				}
 				c.table([]string{"RULE", "IS FOR IT", "BECAUSE"}, rows)
 			})
-		},
+		}),
 	})
 	return root
 }
@@ -375,12 +339,8 @@ func (c *command) messages() *cobra.Command {
 func (c *command) follow() *cobra.Command {
 	return &cobra.Command{
 		Use: "follow", Short: "Show what happens, as it happens", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := c.connect()
-			if err != nil {
-				return err
-			}
-			response, err := api.GetEvents(cmd.Context())
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			response, err := api.GetEvents(ctx)
 			if err != nil {
 				return err
 			}
@@ -408,7 +368,7 @@ func (c *command) follow() *cobra.Command {
 				if err != nil {
 					continue
 				}
-				x, err := call[client.Explanation](api.ExplainMessage(cmd.Context(), id))
+				x, err := call[client.Explanation](api.ExplainMessage(ctx, id))
 				if err != nil {
 					return err
 				}
@@ -421,10 +381,10 @@ func (c *command) follow() *cobra.Command {
 					fmt.Fprintf(c.out, "    %-10s %s: %s\n", i.Verdict, i.Name, text)
 				}
 			}
-			if cmd.Context().Err() != nil {
+			if ctx.Err() != nil {
 				return nil
 			}
 			return lines.Err()
-		},
+		}),
 	}
 }

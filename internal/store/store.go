@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gofrs/flock"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -38,6 +39,7 @@ type Store struct {
 	jobs  chan job
 	done  chan struct{}
 	key   [32]byte
+	lock  *flock.Flock
 }
 
 type job struct {
@@ -89,8 +91,20 @@ func Open(folder string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	lock := flock.New(filepath.Join(folder, "inktray.lock")) // let go by the system, however the program ends
+	if mine, err := lock.TryLock(); err != nil {
+		return nil, fmt.Errorf("locking %s: %w", folder, err)
+	} else if !mine {
+		return nil, fmt.Errorf("the records in %s are in use by another Ink Tray that runs; stop it first, or choose another folder", folder)
+	}
 	path := filepath.Join(folder, "inktray.db")
-	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), key: key}
+	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), key: key, lock: lock}
+	opened := false
+	defer func() {
+		if !opened {
+			lock.Unlock()
+		}
+	}()
 	if s.write, err = open(path, 1); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
@@ -100,6 +114,7 @@ func Open(folder string) (*Store, error) {
 	if s.read, err = open(path, 4); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
+	opened = true
 	go s.writer()
 	return s, nil
 }
@@ -116,7 +131,7 @@ func (s *Store) Close() error {
 		}
 		errs = append(errs, err)
 	}
-	return errors.Join(errs...)
+	return errors.Join(append(errs, s.lock.Unlock())...)
 }
 
 // Ready says whether the database answers.

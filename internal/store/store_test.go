@@ -236,6 +236,25 @@ func TestARuleKeepsItsRevisions(t *testing.T) {
 	}
 }
 
+func TestTwoServicesDoNotShareRecords(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "in use by another Ink Tray") {
+		t.Errorf("opened a second time: %v", err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Open(dir)
+	if err != nil {
+		t.Fatalf("after the first has ended: %v", err)
+	}
+	again.Close()
+}
+
 func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
 	dir := t.TempDir()
 	s, err := Open(dir)
