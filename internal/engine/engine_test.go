@@ -699,3 +699,26 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 		}
 	}
 }
+
+func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
+	box := &memory{}
+	box.add(raw("odd one", "a.csv", "1"))
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule)
+	s, _ := box.dial(t.Context(), nil, "")
+	v := &visit{engine: h.engine, mailbox: &h.mailbox, session: s}
+	if err := v.enter(t.Context(), "INBOX", true); err != nil {
+		t.Fatal(err)
+	}
+	err := v.process(t.Context(), []uint32{1}, &batch{pass: &store.Pass{Kind: "live", MailboxID: "box"}, takes: func(*rule.Compiled, uint32) bool { panic("a mistake in the program") }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	notices, err := h.store.Notices(store.System)
+	if err != nil || len(notices) != 1 || !strings.Contains(notices[0].Text, "“odd one” in “gauges”, INBOX, could not be understood") {
+		t.Errorf("the tray says %+v, %v", notices, err)
+	}
+	box.add(raw("next", "b.csv", "2"))
+	h.expect(map[string]string{"Gauges/2026/05/b.csv": "2"})
+}

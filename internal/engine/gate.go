@@ -97,6 +97,10 @@ func (g *gate) ready(ctx context.Context) error {
 		if _, err := g.engine.Store.Settle("cabinet", g.row.ID); err != nil {
 			return err
 		}
+		if err := g.engine.Store.Hasten(g.row.ID); err != nil {
+			return err
+		}
+		g.engine.WakeAll()
 		g.engine.hub.send(Event{Kind: "cabinet", ID: g.row.ID})
 		g.engine.hub.send(Event{Kind: "tray"})
 	}

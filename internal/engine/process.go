@@ -44,9 +44,12 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
 	look := store.Look{Folder: b.folder, Pass: b.pass, Entries: map[*store.Message][]store.Entry{}}
 	var letters []*letter
 	for i := range facts {
-		row, message, err := store.NewMessage(v.mailbox.ID, v.open, v.state.UIDValidity, &facts[i], e.Clock())
+		row, message, err := v.understand(&facts[i])
 		if err != nil {
 			return err
+		}
+		if row == nil {
+			continue
 		}
 		l := &letter{row: row, facts: &facts[i], message: message, mailbox: v.mailbox.Name}
 		entries, matched, err := v.plan(ctx, l, b)
@@ -93,6 +96,31 @@ func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*sto
 	return nil
 }
 
+// understand makes a row of a message's facts. A message that cannot be
+// understood is the message's own trouble: it is nil and waits in the tray.
+func (v *visit) understand(f *source.Facts) (row *store.Message, message *mail.Message, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			row, message, err = nil, nil, v.notUnderstood(f.UID, "", p)
+		}
+	}()
+	return store.NewMessage(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
+}
+
+// notUnderstood puts a message into the tray whose reading went wrong.
+func (v *visit) notUnderstood(uid uint32, subject string, cause any) error {
+	e := v.engine
+	e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause", cause)
+	called := fmt.Sprintf("The message “%s”", subject)
+	if subject == "" {
+		called = fmt.Sprintf("The message with the number %d", uid)
+	}
+	err := e.Store.Tell(&store.Notice{Kind: "message", Object: fmt.Sprintf("%s/%s/%d", v.mailbox.ID, v.open, uid), MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
+		Text: fmt.Sprintf("%s in “%s”, %s, could not be understood, so nothing of it was filed.", called, v.mailbox.Name, v.open), Advice: "File it by hand."})
+	e.hub.send(Event{Kind: "tray"})
+	return err
+}
+
 // plan decides what becomes of a message, fetching its text where a verdict
 // hangs on it. Whatever goes wrong while a message is understood is the
 // message's own trouble: it waits in the tray.
@@ -100,9 +128,7 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 	e := v.engine
 	defer func() {
 		if p := recover(); p != nil {
-			e.Log.Error("a message could not be understood", "subject", l.row.Subject, "panic", p)
-			err = e.Store.Tell(&store.Notice{Kind: "message", Object: fmt.Sprintf("%s/%s/%d", v.mailbox.ID, v.open, l.row.UID), MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
-				Text: fmt.Sprintf("The message “%s” in “%s” could not be understood, so nothing of it was filed.", l.row.Subject, v.mailbox.Name), Advice: "File it by hand."})
+			entries, matched, err = nil, false, v.notUnderstood(l.row.UID, l.row.Subject, p)
 		}
 	}()
 	var rules []*rule.Compiled

@@ -374,11 +374,13 @@ func (v *visit) first(ctx context.Context, folder string) error {
 	now := v.engine.Clock()
 	look := store.Look{Folder: &store.Folder{MailboxID: v.mailbox.ID, Path: folder, UIDValidity: v.state.UIDValidity, UIDNext: v.state.UIDNext, ModSeq: v.state.ModSeq, LookedAt: now}}
 	for i := range facts {
-		m, _, err := store.NewMessage(v.mailbox.ID, folder, v.state.UIDValidity, &facts[i], now)
+		m, _, err := v.understand(&facts[i])
 		if err != nil {
 			return err
 		}
-		look.Messages = append(look.Messages, m)
+		if m != nil {
+			look.Messages = append(look.Messages, m)
+		}
 	}
 	return v.engine.Store.Commit(look)
 }
@@ -409,9 +411,12 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder) error {
 		}
 		var look store.Look
 		for i := range facts {
-			m, message, err := store.NewMessage(v.mailbox.ID, row.Path, row.UIDValidity, &facts[i], e.Clock())
+			m, message, err := v.understand(&facts[i])
 			if err != nil {
 				return err
+			}
+			if m == nil {
+				continue
 			}
 			known, err := e.Store.Known(v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
 			if err != nil {

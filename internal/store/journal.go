@@ -195,6 +195,13 @@ func (s *Store) Postpone(e *Entry) error {
 	})
 }
 
+// Hasten lets what waits for a cabinet be filed now.
+func (s *Store) Hasten(cabinetID string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE journal SET next_at = NULL WHERE cabinet_id = ? AND state = 'planned' AND attempts = 0", cabinetID).Error
+	})
+}
+
 // Tray lists the items that wait for a person, the newest first.
 func (s *Store) Tray(v Viewer, before int64, most int) ([]Entry, error) {
 	db := v.sees(s.read, "mailbox_id").Where("state IN ('held', 'failed')")
