@@ -7,9 +7,7 @@ import (
 	"runtime"
 	"strings"
 
-	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/rule"
-	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -200,7 +198,10 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 		}
 	}
 	out := CheckMailbox200JSONResponse{}
-	for _, c := range imap.Check(ctx, imap.Config{Host: r.Body.Host, Port: number(r.Body.Port, 0), Encryption: imap.Encryption(r.Body.Encryption), Username: r.Body.Username, Password: secret}) {
+	if err := settings(r.Body, &m); err != nil {
+		return nil, err
+	}
+	for _, c := range s.Engine.Try(ctx, &m, secret) {
 		out = append(out, CheckStep{Step: string(c.Step), Ok: c.OK, Detail: c.Detail, Advice: optional(c.Advice)})
 	}
 	return out, nil
@@ -253,31 +254,10 @@ func (s *Server) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (Add
 	if _, err := s.Store.CabinetNamed(c.Name); err == nil {
 		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a cabinet called “%s” already", c.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
-	at := func(err error) error {
+	if err := s.Engine.AddCabinet(ctx, &c, viewerOf(ctx).Name); err != nil {
 		p := explain(err)
 		p.fields = []FieldProblem{{Place: "folder", Text: p.text}}
-		return p
-	}
-	var err error
-	if c.Identity, err = local.Prepare(c.Folder, s.Clock()); err != nil {
-		return nil, at(err)
-	}
-	rows, err := s.Store.Cabinets()
-	if err != nil {
-		return nil, err
-	}
-	for _, other := range rows {
-		if other.Identity == c.Identity {
-			return nil, at(&problem{status: 409, kind: "taken", text: fmt.Sprintf("this folder is the cabinet “%s” already", other.Name), advice: "Choose another folder."})
-		}
-	}
-	probe := local.New(c.Folder, c.Identity)
-	defer probe.Close()
-	if err := probe.Check(ctx); err != nil {
-		return nil, at(err)
-	}
-	if err := s.Store.AddCabinet(&c, viewerOf(ctx).Name); err != nil {
-		return nil, err
+		return nil, p
 	}
 	return AddCabinet201JSONResponse(s.cabinet(&c)), nil
 }

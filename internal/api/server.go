@@ -18,10 +18,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 
-	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/engine"
-	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -183,8 +181,8 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 func explain(err error) *problem {
 	var p *problem
 	var problems rule.Problems
-	var reach *source.Error
-	var inCabinet *cabinet.Error
+	var reach *engine.MailboxError
+	var inCabinet *engine.CabinetError
 	var f *fiber.Error
 	switch {
 	case errors.As(err, &p):
@@ -203,7 +201,7 @@ func explain(err error) *problem {
 		return &problem{status: 502, kind: "mailbox", text: string(reach.Step) + ": " + reach.Problem, advice: reach.Advice}
 	case errors.As(err, &inCabinet):
 		return &problem{status: 422, kind: "cabinet", text: inCabinet.Problem, advice: inCabinet.Advice}
-	case errors.Is(err, cabinet.ErrMissing):
+	case errors.Is(err, engine.ErrMissing):
 		return &problem{status: 404, kind: "file-gone", text: "the file is no longer where it was filed", advice: "Somebody moved, renamed or removed it."}
 	case errors.Is(err, store.ErrNotFound):
 		return &problem{status: 404, kind: "not-found", text: "there is nothing of that name or number"}

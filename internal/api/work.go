@@ -17,7 +17,6 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
@@ -283,7 +282,7 @@ func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileRe
 		return nil, err
 	}
 	if f.FiledAt == nil {
-		return nil, cabinet.ErrMissing
+		return nil, engine.ErrMissing
 	}
 	row, err := s.Store.CabinetByID(f.CabinetID)
 	if err != nil {

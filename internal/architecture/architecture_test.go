@@ -25,7 +25,7 @@ var may = map[string][]string{
 	"internal/store":      {"internal/core", "internal/source"},
 	"internal/engine":     {"internal/core", "internal/source", "internal/cabinet", "internal/store"},
 	"internal/api/client": {},
-	"internal/api":        {"internal/core", "internal/engine", "internal/store", "internal/cabinet", "internal/source"},
+	"internal/api":        {"internal/core", "internal/engine", "internal/store"},
 	"internal/console":    {},
 	"internal/demo":       {"internal/core"},
 	"internal/testbed":    {},

@@ -74,13 +74,17 @@ func start(o serviceOptions) (*service, error) {
 	s.engine = engine.New(engine.Config{
 		Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log,
 		Dial: func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-			session, err := imap.Dial(ctx, imap.Config{Host: m.Host, Port: m.Port, Encryption: imap.Encryption(m.Encryption), Username: m.Username, Password: secret})
+			session, err := imap.Dial(ctx, imapConfig(m, secret))
 			if err != nil {
 				return nil, err
 			}
 			return session, nil
 		},
 		OpenCabinet: func(c *store.Cabinet) (cabinet.Cabinet, error) { return local.New(c.Folder, c.Identity), nil },
+		Try: func(ctx context.Context, m *store.Mailbox, secret string) []source.Check {
+			return imap.Check(ctx, imapConfig(m, secret))
+		},
+		Prepare: func(c *store.Cabinet, now time.Time) (string, error) { return local.Prepare(c.Folder, now) },
 	})
 	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version, Console: console.Register})
 	if err == nil {
@@ -92,6 +96,10 @@ func start(o serviceOptions) (*service, error) {
 	}
 	go func() { s.served <- s.api.Serve(s.listener) }()
 	return s, nil
+}
+
+func imapConfig(m *store.Mailbox, secret string) imap.Config {
+	return imap.Config{Host: m.Host, Port: m.Port, Encryption: imap.Encryption(m.Encryption), Username: m.Username, Password: secret}
 }
 
 func (s *service) address() string { return "http://" + s.listener.Addr().String() }

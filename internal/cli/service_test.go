@@ -185,7 +185,7 @@ func TestProblemsSayWhatIsWrongWhereAndWhatToDo(t *testing.T) {
 		{"a rehearsal is checked too", "POST", "/api/v1/rules/rehearse", strings.Replace(good, `"contains":"x"`, `"matches":"("`, 1), 422, "invalid-rule", "match.subject.matches", "regular expression"},
 		{"a cabinet that is not there", "POST", "/api/v1/cabinets", `{"name":"y","folder":"/nowhere/at/all"}`, 422, "cabinet", "folder", "not there"},
 		{"a relative folder", "POST", "/api/v1/cabinets", `{"name":"y","folder":"files"}`, 422, "cabinet", "folder", "whole path"},
-		{"a cabinet twice", "POST", "/api/v1/cabinets", fmt.Sprintf(`{"name":"y","folder":%q}`, filepath.Join(o.folder, "files")), 409, "taken", "folder", "already"},
+		{"a cabinet twice", "POST", "/api/v1/cabinets", fmt.Sprintf(`{"name":"y","folder":%q}`, filepath.Join(o.folder, "files")), 422, "cabinet", "folder", "already"},
 		{"mailbox's name taken", "POST", "/api/v1/mailboxes", `{"name":"gauges","host":"h","encryption":"tls","username":"u"}`, 409, "taken", "name", "already"},
 		{"missing field", "POST", "/api/v1/mailboxes", `{"name":"z","encryption":"tls","username":"u"}`, 422, "invalid", "", "host"},
 		{"extra field", "POST", "/api/v1/sessions", `{"name":"z","password":"p","admin":true}`, 422, "invalid", "", "admin"},

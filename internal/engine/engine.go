@@ -28,7 +28,20 @@ type Config struct {
 	Log         *slog.Logger
 	Dial        func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
 	OpenCabinet func(c *store.Cabinet) (cabinet.Cabinet, error)
+	// Try goes through the steps of reaching a mailbox.
+	Try func(ctx context.Context, m *store.Mailbox, secret string) []source.Check
+	// Prepare makes a place into a cabinet and returns its identity.
+	Prepare func(c *store.Cabinet, now time.Time) (identity string, err error)
 }
+
+// What goes wrong with mailboxes and cabinets, for those who tell people.
+type (
+	MailboxError = source.Error
+	CabinetError = cabinet.Error
+)
+
+// ErrMissing says that a file is not where it was filed.
+var ErrMissing = cabinet.ErrMissing
 
 // Engine is the running service. Its methods may be called by several
 // goroutines at once.

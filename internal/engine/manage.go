@@ -148,6 +148,33 @@ func (e *Engine) SetAside(v store.Viewer, ids []int64) (int, error) {
 	return n, err
 }
 
+// AddCabinet makes a place into a cabinet, proves that it can be written to, and
+// keeps it.
+func (e *Engine) AddCabinet(ctx context.Context, c *store.Cabinet, actor string) error {
+	var err error
+	if c.Identity, err = e.Prepare(c, e.Clock()); err != nil {
+		return err
+	}
+	rows, err := e.Store.Cabinets()
+	if err != nil {
+		return err
+	}
+	for _, other := range rows {
+		if other.Identity == c.Identity {
+			return &CabinetError{Problem: fmt.Sprintf("this folder is the cabinet “%s” already", other.Name), Advice: "Choose another folder.", Lasting: true}
+		}
+	}
+	probe, err := e.OpenCabinet(c)
+	if err != nil {
+		return err
+	}
+	defer probe.Close()
+	if err := probe.Check(ctx); err != nil {
+		return err
+	}
+	return e.Store.AddCabinet(c, actor)
+}
+
 // UsedBy lists the names of the rules that use a mailbox or a cabinet.
 func (e *Engine) UsedBy(uses func(*rule.Rule) bool) ([]string, error) {
 	rows, err := e.Store.Rules()
