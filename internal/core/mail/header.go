@@ -192,6 +192,18 @@ func ParseAddresses(s string) []Address {
 	}
 	for i := 0; i < len(s) && len(list) < maxAddresses; i++ {
 		c := s[i]
+		if c == '=' && !angle && comment == 0 && strings.HasPrefix(s[i:], "=?") {
+			// An encoded word is one piece, also where a sender left a comma in it
+			// (against RFC 2047 section 5).
+			if n := encodedWord(s[i:]); n > 0 {
+				if !closed {
+					name.WriteString(s[i : i+n])
+					bare.WriteString(s[i : i+n])
+				}
+				i += n - 1
+				continue
+			}
+		}
 		switch {
 		case quoted:
 			if c == '\\' && i+1 < len(s) {

@@ -96,6 +96,16 @@ func nextWord(s string) (charset, encoding, text, before, after string, ok bool)
 	}
 }
 
+// encodedWord is the length of the encoded word with which s begins, 0 for none.
+func encodedWord(s string) int {
+	s = s[:min(len(s), 1000)]
+	_, _, _, before, after, ok := nextWord(s)
+	if !ok || before != "" {
+		return 0
+	}
+	return len(s) - len(after)
+}
+
 func decodeWord(encoding, text string) ([]byte, bool) {
 	if encoding == "b" {
 		text = strings.Map(func(r rune) rune {
