@@ -49,7 +49,7 @@ function House({ me }: { me: Schemas['Me'] }) {
         </div>
         <nav aria-label="Pages" className="flex overflow-x-auto md:block">
           {tabs.map(([to, name]) => (
-            <NavLink key={to} to={to} end={to === '/'} className={({ isActive }) => `mb-[3px] flex shrink-0 items-center justify-between gap-2 rounded-t-[9px] border px-4 py-2.5 md:rounded-l-[9px] md:rounded-tr-none md:border-r-0 md:pl-6 ${isActive ? 'relative z-10 -mb-px border-line bg-sheet font-semibold md:-mr-px md:mb-[3px]' : 'border-transparent font-medium text-ink-2 hover:text-ink'}`}>
+            <NavLink key={to} to={to} end={to === '/'} className={({ isActive }) => `mb-[3px] flex shrink-0 items-center justify-between gap-2 rounded-t-[9px] border px-2.5 py-2.5 sm:px-4 md:rounded-l-[9px] md:rounded-tr-none md:border-r-0 md:pl-6 ${isActive ? 'relative z-10 -mb-px border-line bg-sheet font-semibold md:-mr-px md:mb-[3px]' : 'border-transparent font-medium text-ink-2 hover:text-ink'}`}>
               {name}
               {name === 'Tray' && !!tray.data?.count && <span className="rounded-full bg-seal px-[7px] text-xs font-semibold text-on-seal">{tray.data.count}<span className="sr-only"> waiting</span></span>}
             </NavLink>

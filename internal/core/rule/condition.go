@@ -14,6 +14,7 @@ import (
 // is that test.
 func (c *compiler) condition(n *Condition, place string) *test {
 	var parts []*test
+	before := len(c.problems)
 	add := func(t *test) { parts = append(parts, t) }
 	group := func(kind string, list []Condition) {
 		if list == nil {
@@ -125,7 +126,9 @@ func (c *compiler) condition(n *Condition, place string) *test {
 	group("none", n.None)
 	switch len(parts) {
 	case 0:
-		c.fail(place, everyMessage, "there is no condition here")
+		if len(c.problems) == before { // else it was said what is missing
+			c.fail(place, everyMessage, "there is no condition here")
+		}
 		return &test{place: place, eval: func(*Input) (Answer, string) { return No, "" }}
 	case 1:
 		return parts[0]

@@ -2,7 +2,7 @@ import { type KeyboardEvent, useId, useState } from 'react'
 
 import type { Schemas } from '../api/client'
 import { Blank, Button } from '../ui/basics'
-import { emptyValue, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
+import { emptyValue, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
 
 /** Adds and removes texts; what occurs in the mailboxes is offered. */
 export function TextList({ label, values, onChange, offered = [] }: { label: string; values: string[]; onChange: (v: string[]) => void; offered?: { value: string; count: number }[] }) {
@@ -55,6 +55,8 @@ export const orList = (words: string[], last = 'or') => (words.length < 2 ? word
 
 const collapse = (v: string[]): Texts => (v.length === 1 ? v[0] : v)
 
+const isText = (s: Shape) => s.values === 'texts' || s.values === 'domains'
+
 type LeafProps = { leaf: Leaf; kinds: Schemas['Kind'][]; domains: Schemas['Choice'][]; wrong: string[]; exception?: boolean; onChange: (n: Node | null) => void }
 
 /** One condition: its words, and a blank where it can be changed. */
@@ -68,14 +70,15 @@ export function LeafLine({ leaf, kinds, domains, wrong, exception, onChange }: L
   let words = exception ? s.words.replace(/^whose /, 'the ').replace(/^that are /, 'it is ') : s.words
   let shown: string
   if (s.values === 'texts' || s.values === 'domains') shown = orList(list(v as Texts), s.sub === 'all' ? 'and' : 'or')
-  else if (s.values === 'kinds') shown = orList(list(v as Texts).map((k) => kinds.find((x) => x.name === k)?.plural ?? k))
+  else if (s.values === 'item') shown = itemWords(v as ItemTest, kinds)
+  else if (s.values === 'count') shown = `${Number(v)} attachments`
   else if (s.values === 'yes') { shown = v ? (s.key === 'read' ? 'read' : 'flagged') : s.key === 'read' ? 'unread' : 'not flagged'; words = exception ? 'it is' : 'that are' }
   else shown = String(v)
   return (
     <>
       {words}{' '}
       <Blank label={s.words} text={shown} wrong={wrong}>
-        <LeafEditor s={s} v={v} kinds={kinds} domains={domains} set={set} change={(to) => onChange({ leaf: withValue(to, to.values === s.values || (to.values !== 'kinds' && (s.values === 'texts' || s.values === 'domains') && (to.values === 'texts' || to.values === 'domains')) ? v : emptyValue(to)) })} />
+        <LeafEditor s={s} v={v} kinds={kinds} domains={domains} set={set} change={(to) => onChange({ leaf: withValue(to, to.values === s.values || (isText(s) && isText(to)) ? v : emptyValue(to)) })} />
         {s.sub === 'domain' && <Tick label="without subdomains" checked={!!(leaf.sender as { exactly?: boolean }).exactly} onChange={(on) => onChange({ leaf: { sender: { domain: v, ...(on ? { exactly: true } : {}) } } })} />}
         <p className="mt-4 border-t border-line pt-3"><button className="add !text-seal" onClick={() => onChange(null)}>Take this condition out</button></p>
       </Blank>
@@ -93,7 +96,8 @@ function LeafEditor({ s, v, kinds, domains, set, change }: { s: Shape; v: unknow
         </select>
       </label>
       {(s.values === 'texts' || s.values === 'domains') && <TextList label={s.values === 'domains' ? 'Another domain' : 'Another text'} values={list(v as Texts)} onChange={(x) => set(collapse(x))} offered={s.values === 'domains' ? domains : []} />}
-      {s.values === 'kinds' && <Kinds kinds={kinds} values={list(v as Texts)} onChange={(x) => set(collapse(x))} />}
+      {s.values === 'item' && <ItemEditor test={v as ItemTest} kinds={kinds} onChange={set} />}
+      {s.values === 'count' && <label className="block text-sm font-semibold">How many<input className="field mt-1 font-normal" type="number" min={0} value={Number(v)} onChange={(e) => set(Number(e.target.value))} /></label>}
       {(s.values === 'size' || s.values === 'age' || s.values === 'day') && (
         <label className="block text-sm font-semibold">{s.values === 'size' ? 'Size, such as 20 KB' : s.values === 'age' ? 'Such as 14 days, 2 weeks, 3 months' : 'Day'}
           <input className="field mt-1 font-normal" type={s.values === 'day' ? 'date' : 'text'} value={String(v)} onChange={(e) => set(e.target.value)} />
@@ -147,5 +151,39 @@ export function PatternBlank({ label, value, onChange, wrong, language, example 
         </details>
       )}
     </Blank>
+  )
+}
+
+/** What an attachment must be, in words. */
+export const itemWords = (t: ItemTest, kinds: Schemas['Kind'][]): string => {
+  let noun = t.kind ? orList(list(t.kind).map((k) => kinds.find((x) => x.name === k)?.plural ?? k), 'and') : 'attachments'
+  if (t.inline) noun = t.kind ? `inline ${noun}` : 'inline pictures'
+  if (t.name) noun = (t.kind || t.inline ? noun : 'files') + ` named ${orList(list(t.name))}`
+  if (t.extension) noun += ` ending in ${orList(list(t.extension))}`
+  if (t.type) noun += ` of the type ${orList(list(t.type))}`
+  if (t.larger) noun += ` over ${t.larger}`
+  if (t.smaller) noun += ` under ${t.smaller}`
+  return noun
+}
+
+export function ItemEditor({ test: t, kinds, onChange }: { test: ItemTest; kinds: Schemas['Kind'][]; onChange: (t: ItemTest) => void }) {
+  const set = (changes: Partial<ItemTest>) => {
+    const next = { ...t, ...changes }
+    for (const k of Object.keys(next) as (keyof ItemTest)[]) if (next[k] === undefined || next[k] === '' || (Array.isArray(next[k]) && next[k].length === 0)) delete next[k]
+    onChange(next)
+  }
+  return (
+    <>
+      <p className="mb-1 text-sm font-semibold">Kinds</p>
+      <Kinds kinds={kinds} values={list(t.kind)} onChange={(kind) => set({ kind })} />
+      <label className="mt-3 block text-sm font-semibold">Names, with * for any text
+        <input className="field mt-1 font-normal" value={list(t.name).join(', ')} onChange={(e) => set({ name: e.target.value ? e.target.value.split(/,\s*/) : undefined })} />
+      </label>
+      <div className="mt-3 grid grid-cols-2 gap-3">
+        <label className="block text-sm font-semibold">Over<input className="field mt-1 font-normal" placeholder="20 KB" value={t.larger ?? ''} onChange={(e) => set({ larger: e.target.value })} /></label>
+        <label className="block text-sm font-semibold">Under<input className="field mt-1 font-normal" placeholder="10 MB" value={t.smaller ?? ''} onChange={(e) => set({ smaller: e.target.value })} /></label>
+      </div>
+      <div className="mt-2"><Tick label="only what is shown within the text" checked={t.inline === true} onChange={(on) => set({ inline: on || undefined })} /></div>
+    </>
   )
 }

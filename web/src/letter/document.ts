@@ -22,7 +22,7 @@ export type RuleDocument = {
 export const list = (t: Texts | undefined): string[] => (t === undefined ? [] : Array.isArray(t) ? t : [t])
 export const isGroup = (n: Node): n is Group => 'group' in n
 
-const maps = ['sender', 'recipient', 'subject', 'subject.full', 'words', 'received', 'sent', 'size']
+const maps = ['sender', 'recipient', 'subject', 'subject.full', 'words', 'received', 'sent', 'size', 'attachments']
 
 /** Takes a condition apart so that each part has one blank: all keys of one map must hold. */
 export function toNode(c: Leaf): Node {
@@ -57,7 +57,7 @@ export function fromRoot(g: Group | null): RuleDocument['match'] {
 /** Where a node stands in the document that is sent, to find the problems that are told about it. */
 export const placeOf = (root: Group, base: string, index: number) => (base === 'match' && root.items.length === 1 && !isGroup(root.items[0]) ? 'match' : `${base}.${root.group}[${index}]`)
 
-export type Shape = { key: string; sub?: string; words: string; group: string; values: 'texts' | 'domains' | 'kinds' | 'size' | 'age' | 'day' | 'yes' | 'count' }
+export type Shape = { key: string; sub?: string; words: string; group: string; values: 'texts' | 'domains' | 'item' | 'size' | 'age' | 'day' | 'yes' | 'count' }
 /** The conditions that the letter has blanks for. */
 export const shapes: Shape[] = [
   { key: 'sender', sub: 'domain', words: 'from', group: 'Sender', values: 'domains' },
@@ -72,7 +72,9 @@ export const shapes: Shape[] = [
   { key: 'subject', sub: 'like', words: 'whose subject is like', group: 'Subject', values: 'texts' },
   { key: 'words', sub: 'any', words: 'with any of the words', group: 'Words', values: 'texts' },
   { key: 'words', sub: 'all', words: 'with all of the words', group: 'Words', values: 'texts' },
-  { key: 'attachment', sub: 'kind', words: 'with', group: 'Attachments', values: 'kinds' },
+  { key: 'attachment', words: 'with', group: 'Attachments', values: 'item' },
+  { key: 'attachments', sub: 'at least', words: 'with at least', group: 'Attachments', values: 'count' },
+  { key: 'attachments', sub: 'at most', words: 'with at most', group: 'Attachments', values: 'count' },
   { key: 'received', sub: 'within', words: 'received in the last', group: 'Date and size', values: 'age' },
   { key: 'received', sub: 'after', words: 'received on or after', group: 'Date and size', values: 'day' },
   { key: 'received', sub: 'before', words: 'received before', group: 'Date and size', values: 'day' },
@@ -86,7 +88,7 @@ export const shapes: Shape[] = [
 export const shapeOf = (leaf: Leaf): Shape | undefined => {
   const [key, v] = Object.entries(leaf)[0] ?? []
   if (!key) return undefined
-  const subs = v && typeof v === 'object' && !Array.isArray(v) ? Object.keys(v).filter((k) => k !== 'exactly' && k !== 'in') : [undefined]
+  const subs = key !== 'attachment' && v && typeof v === 'object' && !Array.isArray(v) ? Object.keys(v).filter((k) => k !== 'exactly' && k !== 'in') : [undefined]
   return subs.length === 1 ? shapes.find((s) => s.key === key && s.sub === subs[0]) : undefined
 }
 
@@ -100,4 +102,4 @@ export const withValue = (s: Shape, v: unknown, old?: Leaf): Leaf => {
   return { [s.key]: s.sub ? { ...shared, [s.sub]: v } : v }
 }
 
-export const emptyValue = (s: Shape): unknown => ({ texts: [], domains: [], kinds: [], size: '1 MB', age: '14 days', day: new Date().toISOString().slice(0, 10), yes: true, count: 1 })[s.values]
+export const emptyValue = (s: Shape): unknown => ({ texts: [], domains: [], item: { kind: 'pdf' }, size: '1 MB', age: '14 days', day: new Date().toISOString().slice(0, 10), yes: true, count: 1 })[s.values]

@@ -2,7 +2,7 @@ import type { ReactNode } from 'react'
 
 import type { Schemas } from '../api/client'
 import { Blank } from '../ui/basics'
-import { Kinds, LeafLine, orList, PatternBlank, TextList, Tick } from './blanks'
+import { ItemEditor, itemWords, LeafLine, orList, PatternBlank, TextList, Tick } from './blanks'
 import { emptyValue, type Entry, fromNode, fromRoot, type Group, isGroup, type ItemTest, list, type Node, placeOf, type RuleDocument, shapes, toNode, toRoot, withValue } from './document'
 
 export type Known = { mailboxes: string[]; cabinets: string[]; domains: Schemas['Choice'][]; language?: Schemas['Language'] }
@@ -10,7 +10,10 @@ type Props = { document: RuleDocument; known: Known; problems: Schemas['FieldPro
 
 /** What is told about a place of the document, as sentences. */
 const about = (problems: Schemas['FieldProblem'][], place: string, deep = true) =>
-  problems.filter((p) => p.place === place || (deep && (p.place.startsWith(place + '.') || p.place.startsWith(place + '[')))).map((p) => `${p.text.charAt(0).toUpperCase()}${p.text.slice(1)}.${p.meant ? ` Did you mean “${p.meant}”?` : ''}`)
+  problems.filter((p) => p.place === place || (deep && (p.place.startsWith(place + '.') || p.place.startsWith(place + '[')))).map((p) => {
+    const text = p.at ? `at character ${p.at} ${p.text.replace(/^in the pattern .*, column \d+: /, '')}` : p.text
+    return `${text.charAt(0).toUpperCase()}${text.slice(1)}.${p.meant ? ` Did you mean “${p.meant}”?` : ''}`
+  })
 
 function Step({ title, children }: { title: string; children: ReactNode }) {
   return (
@@ -126,17 +129,6 @@ function Branch({ group, base, known, problems, onChange }: { group: Group; base
   )
 }
 
-const itemWords = (t: ItemTest, kinds: Schemas['Kind'][]): string => {
-  let noun = t.kind ? orList(list(t.kind).map((k) => kinds.find((x) => x.name === k)?.plural ?? k), 'and') : 'attachments'
-  if (t.inline) noun = t.kind ? `inline ${noun}` : 'inline pictures'
-  if (t.name) noun = (t.kind || t.inline ? noun : 'files') + ` named ${orList(list(t.name))}`
-  if (t.extension) noun += ` ending in ${orList(list(t.extension))}`
-  if (t.type) noun += ` of the type ${orList(list(t.type))}`
-  if (t.larger) noun += ` over ${t.larger}`
-  if (t.smaller) noun += ` under ${t.smaller}`
-  return noun
-}
-
 function EntryLines({ entry: e, place, known, problems, example, onChange }: { entry: Entry; place: string; known: Known; problems: Schemas['FieldProblem'][]; example?: string; onChange: (e: Entry | null) => void }) {
   const kinds = known.language?.kinds ?? []
   const tests = e.take === 'everything' ? [] : (e.take ?? e.leave ?? [])
@@ -172,27 +164,5 @@ function EntryLines({ entry: e, place, known, problems, example, onChange }: { e
         </Blank></p>
       <p className="leading-normal"><button className="add !font-normal !text-ink-3" onClick={() => onChange(null)}>Take this place out</button></p>
     </div>
-  )
-}
-
-function ItemEditor({ test: t, kinds, onChange }: { test: ItemTest; kinds: Schemas['Kind'][]; onChange: (t: ItemTest) => void }) {
-  const set = (changes: Partial<ItemTest>) => {
-    const next = { ...t, ...changes }
-    for (const k of Object.keys(next) as (keyof ItemTest)[]) if (next[k] === undefined || next[k] === '' || (Array.isArray(next[k]) && next[k].length === 0)) delete next[k]
-    onChange(next)
-  }
-  return (
-    <>
-      <p className="mb-1 text-sm font-semibold">Kinds</p>
-      <Kinds kinds={kinds} values={list(t.kind)} onChange={(kind) => set({ kind })} />
-      <label className="mt-3 block text-sm font-semibold">Names, with * for any text
-        <input className="field mt-1 font-normal" value={list(t.name).join(', ')} onChange={(e) => set({ name: e.target.value ? e.target.value.split(/,\s*/) : undefined })} />
-      </label>
-      <div className="mt-3 grid grid-cols-2 gap-3">
-        <label className="block text-sm font-semibold">Over<input className="field mt-1 font-normal" placeholder="20 KB" value={t.larger ?? ''} onChange={(e) => set({ larger: e.target.value })} /></label>
-        <label className="block text-sm font-semibold">Under<input className="field mt-1 font-normal" placeholder="10 MB" value={t.smaller ?? ''} onChange={(e) => set({ smaller: e.target.value })} /></label>
-      </div>
-      <div className="mt-2"><Tick label="only what is shown within the text" checked={t.inline === true} onChange={(on) => set({ inline: on || undefined })} /></div>
-    </>
   )
 }

@@ -76,7 +76,7 @@ function Desk({ start, rule, mailboxes, cabinets }: { start: RuleDocument; rule?
         {rule && <Button look="quiet" onClick={() => setAsking('remove')}>Remove…</Button>}
         {rule && <Button onClick={() => setAsking('old mail')} disabled={changed}>File old mail…</Button>}
         <Button onClick={() => save.mutate()} disabled={save.isPending || (!changed && !!rule)}>Save</Button>
-        {rule && <Button look="main" disabled={changed || flip.isPending} onClick={() => flip.mutate(!rule.running)}>{rule.running ? 'Switch off' : 'Switch on'}</Button>}
+        {rule && <Button look="main" disabled={(changed && !rule.running) || flip.isPending} onClick={() => flip.mutate(!rule.running)}>{rule.running ? 'Switch off' : 'Switch on'}</Button>}
       </>}
     >
       <Wrong error={save.error instanceof Problem && save.error.fields.length > 0 && save.error.fields.every((f) => f.place === 'name') ? null : (save.error ?? flip.error)} />
