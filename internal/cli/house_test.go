@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -171,4 +172,22 @@ func setupCode(t *testing.T, o *office) string {
 		t.Fatalf("no set-up code: %v", err)
 	}
 	return code
+}
+
+// lines is a writer that may be read while it is written to.
+type lines struct {
+	mutex sync.Mutex
+	text  strings.Builder
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	return l.text.Write(p)
+}
+
+func (l *lines) String() string {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	return l.text.String()
 }

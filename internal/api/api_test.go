@@ -1,0 +1,167 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+func TestPasswordsAreKeptAsArgon2id(t *testing.T) {
+	hash := HashPassword("slack water")
+	if !strings.HasPrefix(hash, "$argon2id$v=19$m=19456,t=2,p=1$") {
+		t.Errorf("the hash is %s", hash)
+	}
+	if HashPassword("slack water") == hash {
+		t.Error("two hashes of one password are the same: there is no salt")
+	}
+	for password, want := range map[string]bool{"slack water": true, "Slack water": false, "": false, "slack water ": false} {
+		if got := passwordFits(hash, password); got != want {
+			t.Errorf("%q fits: %v, want %v", password, got, want)
+		}
+	}
+	for _, broken := range []string{"", "$", "$argon2id$v=19$m=x,t=2,p=1$YQ$YQ", "$argon2id$v=19$m=19456,t=2,p=1$!$YQ", "$argon2id$v=19$m=19456,t=2,p=1$YQ$!"} {
+		if passwordFits(broken, "slack water") {
+			t.Errorf("the broken hash %q fits", broken)
+		}
+	}
+}
+
+func TestTheThrottleGrowsAndForgives(t *testing.T) {
+	now := time.Date(2026, 5, 12, 6, 0, 0, 0, time.UTC)
+	th := newThrottle(func() time.Time { return now })
+	for i := range 2 {
+		th.failed("ines")
+		if wait := th.wait("ines"); wait > 0 {
+			t.Errorf("after %d failures there is a wait of %v", i+1, wait)
+		}
+	}
+	last := time.Duration(0)
+	for i := range 12 {
+		th.failed("ines")
+		wait := th.wait("ines")
+		if wait < last || wait <= 0 || wait > 15*time.Minute {
+			t.Errorf("after %d failures the wait is %v, it was %v", i+3, wait, last)
+		}
+		last = wait
+	}
+	if last != 15*time.Minute {
+		t.Errorf("the longest wait is %v", last)
+	}
+	if wait := th.wait("oda"); wait != 0 {
+		t.Errorf("somebody else has to wait %v", wait)
+	}
+	now = now.Add(16 * time.Minute)
+	if wait := th.wait("ines"); wait > 0 {
+		t.Errorf("after the wait there is another of %v", wait)
+	}
+	th.succeeded("ines")
+	th.failed("ines")
+	if wait := th.wait("ines"); wait > 0 {
+		t.Errorf("a success did not forgive: %v", wait)
+	}
+	for i := range 10_100 {
+		th.failed(fmt.Sprint("guess ", i))
+	}
+	if n := len(th.tries); n > 10_001 {
+		t.Errorf("%d names are remembered: somebody who tries many fills the memory", n)
+	}
+}
+
+func TestErrorsBecomeProblemsThatAPersonUnderstands(t *testing.T) {
+	for _, c := range []struct {
+		err    error
+		status int
+		kind   string
+		says   string
+	}{
+		{store.ErrNotFound, 404, "not-found", "nothing of that name"},
+		{fmt.Errorf("reading: %w", store.ErrTaken), 409, "taken", "taken already"},
+		{store.ErrChanged, 412, "changed", "somebody else changed it"},
+		{engine.ErrMissing, 404, "file-gone", "no longer where it was filed"},
+		{&engine.MailboxError{Step: "sign-in", Problem: "refused", Advice: "Check it."}, 502, "mailbox", "sign-in: refused"},
+		{&engine.CabinetError{Problem: "full", Advice: "Make room."}, 422, "cabinet", "full"},
+		{rule.Problems{{Place: "name", Text: "no name"}, {Place: "x", Text: "y"}}, 422, "invalid-rule", "no name (and 1 more)"},
+		{errors.New("SELECT secret FROM mailboxes failed at /var/lib"), 500, "failure", "something went wrong inside"},
+	} {
+		p := explain(c.err)
+		if p.status != c.status || p.kind != c.kind || !strings.Contains(p.text, c.says) {
+			t.Errorf("%v becomes %d %s %q, want %d %s ...%q...", c.err, p.status, p.kind, p.text, c.status, c.kind, c.says)
+		}
+		if strings.Contains(p.text+p.advice, "SELECT") || strings.Contains(p.text, "/var/") {
+			t.Errorf("%v tells what is inside: %q", c.err, p.text)
+		}
+	}
+}
+
+func TestValidatorsReasonsAreTakenApart(t *testing.T) {
+	got := schemaProblems("", "jsonschema validation failed with 'x#'\n- at '': missing property 'host'\n- at '/look/mailboxes': got number, want string")
+	if len(got) != 2 || got[0].Text != "this is missing 'host'" || got[1].Place != "look.mailboxes" {
+		t.Errorf("%+v", got)
+	}
+	if got := schemaProblems("name", "too short"); len(got) != 1 || got[0].Place != "name" || got[0].Text != "too short" {
+		t.Errorf("%+v", got)
+	}
+}
+
+func TestRevisionsAndNumbers(t *testing.T) {
+	for text, want := range map[string]int{`"3"`: 3, "3": 3} {
+		if got, err := revisionOf(&text); err != nil || got != want {
+			t.Errorf("If-Match %s is %d, %v", text, got, err)
+		}
+	}
+	for _, text := range []string{"", `"x"`, "-1", "0"} {
+		if got, err := revisionOf(&text); err == nil {
+			t.Errorf("If-Match %q is taken as %d", text, got)
+		}
+	}
+	if year, number, err := parseEntry("2026-5731"); year != 2026 || number != 5731 || err != nil {
+		t.Error(year, number, err)
+	}
+	for _, bad := range []string{"2026", "2026-", "-1", "a-b"} {
+		if _, _, err := parseEntry(bad); err == nil {
+			t.Errorf("%q is taken for a number of the register", bad)
+		}
+	}
+}
+
+func TestDaysAreCountedInTheOfficesZone(t *testing.T) {
+	oslo, err := time.LoadLocation("Europe/Oslo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := time.Date(2026, 3, 20, 0, 0, 0, 0, oslo)
+	for at, want := range map[time.Time]int{
+		first: 0, first.Add(-time.Minute): -1,
+		time.Date(2026, 3, 28, 23, 30, 0, 0, time.UTC): 9,  // half past midnight in Oslo, before the clocks change
+		time.Date(2026, 3, 29, 22, 30, 0, 0, time.UTC): 10, // half past midnight in Oslo, after it
+	} {
+		if got := dayIndex(first, at, oslo); got != want {
+			t.Errorf("%v is day %d, want %d", at, got, want)
+		}
+	}
+}
+
+func TestTheContractNamesAPermissionForEveryOperation(t *testing.T) {
+	spec, err := GetSpec()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, item := range spec.Paths.Map() {
+		for method, o := range item.Operations() {
+			switch needed := o.Extensions["x-permission"]; needed {
+			case "everyone", "reader", "clerk", "administrator":
+			default:
+				t.Errorf("%s %s needs %v, which is no role", method, path, needed)
+			}
+			if o.OperationID == "" || o.Summary == "" || !strings.HasSuffix(o.Summary, ".") {
+				t.Errorf("%s %s has no name or no summary: %q", method, path, o.Summary)
+			}
+		}
+	}
+}
