@@ -94,6 +94,12 @@ service anvil {
 // not run as root, the test is left out and says so.
 func StartDovecot(t testing.TB) *Dovecot {
 	t.Helper()
+	return StartDovecotWith(t, "/")
+}
+
+// StartDovecotWith starts a server whose folders are parted by a separator.
+func StartDovecotWith(t testing.TB, separator string) *Dovecot {
+	t.Helper()
 	if _, err := exec.LookPath("dovecot"); err != nil || os.Getuid() != 0 {
 		t.Skip("LEFT OUT: a real IMAP server is needed: install dovecot-imapd and run as root")
 	}
@@ -116,7 +122,7 @@ func StartDovecot(t testing.TB) *Dovecot {
 	}
 	certificate, key, roots := Certificate(t)
 	d.Roots = roots
-	text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$SEPARATOR", "/").Replace(dovecotConfig)
+	text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$SEPARATOR", separator).Replace(dovecotConfig)
 	d.config = filepath.Join(dir, "dovecot.conf")
 	for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "dovecot.conf": text} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o600); err != nil {

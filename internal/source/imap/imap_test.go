@@ -328,3 +328,132 @@ func TestAMessageWithoutAnAnswerIsAskedForAgain(t *testing.T) {
 		t.Errorf("%+v, %v", facts, err)
 	}
 }
+
+func TestFoldersOfAnotherSeparatorAndScript(t *testing.T) {
+	d := testbed.StartDovecotWith(t, ".")
+	c := d.Client("ann")
+	for _, name := range []string{"Hafen.Pegelstände", "Плавание"} {
+		if err := c.Create(name, nil).Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testbed.Append(t, c, "Hafen.Pegelstände", []byte("Subject: level\r\n\r\nx"), time.Now())
+	s, err := Dial(t.Context(), Config{Host: d.Host, Port: d.IMAP, Encryption: StartTLS, Username: "ann", Password: "pw", RootCAs: d.Roots})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	folders, err := s.Folders(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	roles := map[string]string{}
+	for _, f := range folders {
+		roles[f.Path] = f.Role
+	}
+	for path, role := range map[string]string{"INBOX": "inbox", "Drafts": "drafts", "Archive": "archive", "Hafen/Pegelstände": "", "Плавание": ""} {
+		if got, ok := roles[path]; !ok || got != role {
+			t.Errorf("%s has the role %q (there: %v), want %q", path, got, ok, role)
+		}
+	}
+	state, err := s.Open(t.Context(), "Hafen/Pegelstände")
+	if err != nil || state.Messages != 1 {
+		t.Errorf("%+v, %v", state, err)
+	}
+}
+
+func TestAServerWithoutIdleIsAskedAtTheInterval(t *testing.T) {
+	asked := 0
+	c := script(t, func(tag, command string) string {
+		if out, ok := usual(tag, command); ok {
+			return out
+		}
+		if strings.HasPrefix(command, "NOOP") {
+			asked++
+			return "* 3 EXISTS\r\n" + tag + " OK done\r\n"
+		}
+		return tag + " BAD unexpected\r\n"
+	})
+	s, err := Dial(t.Context(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+		t.Fatal(err)
+	}
+	if s.Pushes() {
+		t.Error("the server is thought to announce")
+	}
+	if e, err := s.Wait(t.Context(), 20*time.Millisecond, nil); err != nil || !e.Arrived || asked != 1 {
+		t.Errorf("%+v, %v, asked %d times", e, err, asked)
+	}
+	wake := make(chan struct{}, 1)
+	wake <- struct{}{}
+	if _, err := s.Wait(t.Context(), time.Hour, wake); err != nil || asked != 2 {
+		t.Errorf("woken: %v, asked %d times", err, asked)
+	}
+}
+
+func TestAFolderWithoutUIDNextIsCounted(t *testing.T) {
+	c := script(t, func(tag, command string) string {
+		switch {
+		case strings.HasPrefix(command, "EXAMINE"):
+			return "* 2 EXISTS\r\n* OK [UIDVALIDITY 7] x\r\n" + tag + " OK [READ-ONLY] done\r\n"
+		case strings.Contains(command, "SEARCH"):
+			return "* SEARCH 4 9\r\n" + tag + " OK done\r\n"
+		}
+		out, _ := usual(tag, command)
+		return out
+	})
+	s, err := Dial(t.Context(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if state, err := s.Open(t.Context(), "INBOX"); err != nil || state.UIDNext != 10 || state.UIDValidity != 7 {
+		t.Errorf("%+v, %v", state, err)
+	}
+}
+
+func TestARefusalIsToldAsTheServerSaysIt(t *testing.T) {
+	c := script(t, func(tag, command string) string {
+		switch {
+		case strings.HasPrefix(command, "EXAMINE"):
+			return tag + " NO [NOPERM] the office is closed\r\n"
+		}
+		out, _ := usual(tag, command)
+		return out
+	})
+	s, err := Dial(t.Context(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	_, err = s.Open(t.Context(), "INBOX")
+	var e *source.Error
+	if !errors.As(err, &e) || e.Step != source.Folders || !strings.Contains(e.Problem, "the office is closed") {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestAServerThatHangsUpOrSpeaksAnotherLanguageIsToldAsSuch(t *testing.T) {
+	for name, greeting := range map[string]string{"it hangs up": "", "it speaks another language": "220 mail.brackwater.example ESMTP\r\n", "it says goodbye": "* BYE too many connections\r\n"} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		go func() {
+			if conn, err := l.Accept(); err == nil {
+				fmt.Fprint(conn, greeting)
+				conn.Close()
+			}
+		}()
+		_, err = Dial(t.Context(), Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: None, Username: "a", Password: "b", Timeout: 2 * time.Second})
+		l.Close()
+		var e *source.Error
+		if !errors.As(err, &e) || e.Step != source.Connection && e.Step != source.SignIn || e.Lasting {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
