@@ -129,6 +129,10 @@ func restyle(n *yaml.Node) {
 		flat = flat && c.Kind == yaml.ScalarNode
 		restyle(c)
 	}
+	if flat && len(n.Content) == 1 { // one entry needs no list
+		*n = *n.Content[0]
+		return
+	}
 	if flat {
 		n.Style = yaml.FlowStyle
 	}
