@@ -46,11 +46,13 @@ test: needs check
 	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory cross
 	go test -timeout 20m ./...
-	@$(MAKE) --no-print-directory fuzz FUZZTIME=12s
+	@$(MAKE) --no-print-directory fuzz FUZZTIME=100000x
 
 ## fuzz: look for input that breaks the core, FUZZTIME for each
 fuzz:
-	@set -e; for f in $(FUZZ); do echo "fuzzing $$f for $(FUZZTIME)"; go test $${f%%:*} -run '^$$' -fuzz "^$${f##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x | tail -n 2; done
+	@set -e; for f in $(FUZZ); do echo "fuzzing $$f for $(FUZZTIME)"; \
+	  go test $${f%%:*} -run '^$$' -fuzz "^$${f##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x >.fuzz.log 2>&1 || { cat .fuzz.log; exit 1; }; \
+	  tail -n 2 .fuzz.log; rm -f .fuzz.log; done
 
 ## bench: the benchmarks, and the limits they are held to
 bench: needs
