@@ -135,6 +135,7 @@ func TestAttachmentsOfForwardedMessagesAreFiledAndTheMessageItselfIsNot(t *testi
 	inner := strings.Replace(string(raw("inner", "plan.pdf", "%PDF")), "Oda Fenwick <oda@tidewatch.example>", "Keld <keld@marram.example>", 1)
 	box.add([]byte("From: oda@tidewatch.example\r\nSubject: Fwd\r\nContent-Type: multipart/mixed; boundary=o\r\n\r\n--o\r\n\r\nsee below\r\n--o\r\nContent-Type: message/rfc822\r\n\r\n" + inner + "\r\n--o--\r\n"))
 	h.expect(map[string]string{"Gauges/2026/Keld/plan.pdf": "%PDF"})
+	h.filed(1)
 	if v := h.verdicts(); len(v) != 2 || v[1] != "left out inner.eml" {
 		t.Errorf("verdicts %v", v)
 	}

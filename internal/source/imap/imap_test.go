@@ -240,7 +240,12 @@ func TestACutLiteralIsNotTakenForTheWhole(t *testing.T) {
 	if err.Error() == "EOF" {
 		t.Error("the stream ended as if it were whole")
 	}
-	r.Close()
+	if err := r.Close(); err == nil {
+		t.Error("closing says that all is well")
+	}
+	if _, err := s.UIDs(t.Context(), source.Query{}); err == nil {
+		t.Error("the session goes on after its connection was cut")
+	}
 }
 
 func TestASilentServerIsGivenUp(t *testing.T) {

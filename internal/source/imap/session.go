@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -533,7 +534,7 @@ func (s *Session) Part(ctx context.Context, facts *source.Facts, item string) (i
 		return nil, err
 	}
 	conn := s.guard.Conn
-	p := &part{stop: context.AfterFunc(ctx, func() { conn.Close() })}
+	p := &part{conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() })}
 	wanted := &imaplib.FetchItemBodySection{Part: section, Peek: true}
 	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(facts.UID)), &imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
 	for m := p.cmd.Next(); m != nil; m = p.cmd.Next() {
@@ -562,8 +563,10 @@ func (empty) Size() int64              { return 0 }
 
 type part struct {
 	cmd     *imapclient.FetchCommand
+	conn    net.Conn
 	literal imaplib.LiteralReader
 	left    int64
+	cut     bool
 	stop    func() bool
 }
 
@@ -571,13 +574,18 @@ func (p *part) Read(b []byte) (int, error) {
 	n, err := p.literal.Read(b)
 	p.left -= int64(n)
 	if err == io.EOF && p.left > 0 {
-		err = io.ErrUnexpectedEOF // go-imap ends a cut literal cleanly
+		p.cut, err = true, io.ErrUnexpectedEOF // go-imap ends a cut literal cleanly
 	}
 	return n, err
 }
 
 // Close reads to the end of the answer, so that the next command finds a clean line.
 func (p *part) Close() error {
+	if p.cut { // the connection is gone, and the library reads on by itself
+		p.stop()
+		p.conn.Close()
+		return lost(source.Connection, "reading a part", io.ErrUnexpectedEOF)
+	}
 	_, err := io.Copy(io.Discard, p.literal)
 	closeErr := p.cmd.Close()
 	p.stop()
