@@ -129,7 +129,7 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 	if err != nil {
 		return nil, err
 	}
-	name := m.Name
+	name, host := m.Name, m.Host
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -146,6 +146,9 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 	secret := r.Body.Secret
 	if text(secret) == "" {
 		secret = nil
+	}
+	if secret == nil && !strings.EqualFold(m.Host, host) { // it was given for the other host, and must not be sent to this one
+		return nil, &problem{status: 422, kind: "invalid", text: "secret: the host is another one, so the secret has to be given anew", advice: "Enter the secret for " + m.Host + ".", fields: []FieldProblem{{Place: "secret", Text: "the host is another one, so the secret has to be given anew"}}}
 	}
 	if err := s.Store.ChangeMailbox(&m, secret, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err

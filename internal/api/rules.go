@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -233,10 +232,7 @@ func (s *Server) GetRuleSchema(context.Context, GetRuleSchemaRequestObject) (Get
 func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLanguageResponseObject, error) {
 	out := GetLanguage200JSONResponse{}
 	for _, f := range pattern.Fields {
-		if _, err := rule.Compile(trial("<"+f.Name+">"), 0, nil); err != nil && !f.Argument {
-			continue // not there yet in this version
-		}
-		if f.Argument {
+		if !rule.HasField(f.Name) {
 			continue
 		}
 		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">"})
@@ -252,11 +248,6 @@ func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLang
 		out.Kinds = append(out.Kinds, Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})
 	}
 	return out, nil
-}
-
-// trial is the least rule that holds a pattern.
-func trial(folder string) *rule.Rule {
-	return &rule.Rule{Name: "x", Cabinet: "x", Look: rule.Look{Mailboxes: rule.Names{"all"}}, Match: rule.Match{Every: true}, Rest: &rule.Rest{Folder: folder}}
 }
 
 // GetChoices gives what occurs in the mailboxes.
@@ -295,7 +286,7 @@ func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (F
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return nil, err
-	case err != nil && strings.Contains(err.Error(), "under way"):
+	case errors.Is(err, engine.ErrUnderWay):
 		return nil, &problem{status: 409, kind: "under-way", text: err.Error()}
 	case err != nil:
 		return nil, err

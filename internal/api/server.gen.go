@@ -104,7 +104,6 @@ func (e MailboxSettingsKind) Valid() bool {
 
 // Defines values for PassKind.
 const (
-	Again   PassKind = "again"
 	Live    PassKind = "live"
 	OldMail PassKind = "old mail"
 )
@@ -112,8 +111,6 @@ const (
 // Valid indicates whether the value is a known member of the PassKind enum.
 func (e PassKind) Valid() bool {
 	switch e {
-	case Again:
-		return true
 	case Live:
 		return true
 	case OldMail:
@@ -857,7 +854,7 @@ type ServerInterface interface {
 	// GetMailbox One mailbox.
 	// (GET /api/v1/mailboxes/{id})
 	GetMailbox(c fiber.Ctx, id ID) error
-	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	// (PUT /api/v1/mailboxes/{id})
 	ChangeMailbox(c fiber.Ctx, id ID, params ChangeMailboxParams) error
 	// ListFolders The mailbox's folders, asked of the server.
@@ -3866,7 +3863,7 @@ type StrictServerInterface interface {
 	// GetMailbox One mailbox.
 	// (GET /api/v1/mailboxes/{id})
 	GetMailbox(ctx context.Context, request GetMailboxRequestObject) (GetMailboxResponseObject, error)
-	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	// (PUT /api/v1/mailboxes/{id})
 	ChangeMailbox(ctx context.Context, request ChangeMailboxRequestObject) (ChangeMailboxResponseObject, error)
 	// ListFolders The mailbox's folders, asked of the server.
@@ -5497,75 +5494,75 @@ var swaggerSpec = []string{
 	"vqaINZjTxZ5a2s7wywCFvOGTGW4o3MuzMoYD5QBeEqSy2hPSiPM0XSW1w2OXZ8Sq7k10e9yG6OVnoYOR",
 	"gR5lbjBqe/xwGeyFumH+T4SkUy/wjUoPqJcMweBdnhnR8wH+WYK9XfdQCAp3IW/5EozVqAQpKN94m9KM",
 	"JAar1qlglCxSYbv/bqw0wvYqnkRsLM4YfXRjTNSc6raPMrPCqwu+DizeUxUI1Tjb8zPanmHxYehwTw8u",
-	"jUv0Sti3D9ym6u5rxmLuuyL2INoq4Gj1ZpFnxDCpoakFZTyoiBjT/bMoIwaBVZ8i4QdDnrPNLq/1cAlZ",
-	"OL09uBoXOnIt7e+ysfrkZ3P0PtcNRm2qaEpm1NsgoRsVeF+5vm3/yJJza/ysaKnQB6K0WK3wX25pR3wh",
-	"LGqhrYehfRbnqwsTnnPBDA3tOyHlvN618PdkUOsbdjMV8dSI9TzSoDpH/9Xhki2+rbfpSKAF709BaeBS",
-	"jbqx2zRs6N/SYhVxjkdvVfvDQI8ODkpwA/Vywb1Hw43V1RYwGDCFJkRldQh/SyQZi08DT10KBCUrkEpw",
-	"UpqLWWlqrdZYWslwV04rhhpQxjoO9gZ5aqbzfti3D6UwEFG7pUvJLxi/1pJuLtzGLxi/oTnb7WB0CLNb",
-	"qLbZm67wwXmV30c8crk33AcCLo95GcNqRUME7GBmvxX/RvgwPnTQOclso32GQFBqDnNpY5QDVPwiVfe5",
-	"j3S6jAi0pBaFgzMLLAwg6NH0/LNbBDREcFseWplmz5o4sNaAaSzRgyAIuK8pV2tr4Pi7ZQPWPePcYxsM",
-	"i6WUmz9mQGxwIXSrjJRsh9JfhVOG7pEfEosCRbM9/AYSD5tGbCCewPfBmbseijQz+q7SkmqB4cQc0B8m",
-	"bR5oCH4fnGqydQ/RjQpGUgxbesU7p0ob/VjqjdGQVUK0MJqy+T0QumnKzS3wZyItC5fouSuT5gc/Nq7O",
-	"LsXaWggNvZYwTfzNPtjTYU7yef8cip4oC02h16093r3V7wv3ulz3iloz69hG0gvkzzWkSiAduczBGGGr",
-	"nDJOfNBjuDvIp9rUqmbDLV1RSWMXfZ6jFrV0tvuO2+0+I0YPN4glTLnY5Jz8+PIjOaYrdnxzeozOTQf3",
-	"hKyXLF2aoekS0mvIrPsRN66mk+1tJJPbo4U4cj/+rgSffqDrhqhoJof1yMkDyT0j7lVIZQOj2pIKpTjO",
-	"e6iZIk61Rp/odnpVg1j6ouHhfJwt2nCavN3mfrLxEnQZyCblAFnrdo6lkbiB0anv59ZIRRZgHbTiUKQy",
-	"fl3HAOZMKk3QliArabg3m4yVoWuMOKUMh3Zf3Xr3ZBcH46FqHvbzBkHHFvw1vx/sYufc72TD4tu9Z9AA",
-	"8n5H0GKgQf1pp/ovgnuLOPmprVUYLjB8cUNAZqAa+LkQ3KbADNCkh2sTc1FKDcC/Vp+AnG4+FyrkbcgY",
-	"5aRiOBtm+05V8TVzWRAUc2D1Bfxv0trlsuSZjGgSVluooBMboD2eAs42qj53M88aUtUM6KZcbg3Ykq9N",
-	"dda+uoeZ0QogBcBt7NdhVl118jag2kTlJnR0k9TE29x7GwxtqDUgEOaRa+ChnJoVk6D2c6D7qXYxqxmW",
-	"NJeIbux+gqVmMRc+PXty3giCnj15sjNQnNMZ5BH3jc19mqNR8TWFIHaN4NllSG71ZFnupwCZ6WNKEMdY",
-	"zfC5XGxnV+6P3bvfaL1M7PThNEyf8jhEu/vKkjGXstaX0mv2eT8C7aJrUBDz9rUdXmkl/u8dwI/rhf8A",
-	"qYLlJAsRVFRv6vE7SnbcwMTM1F35DtNF5qLLYUYnMkYTGhJX799d1qaHAoXJdVfkz5SkQlwz+J4Iidkw",
-	"5Op5qZdCsj+wPuaC/A2oBEk+vvvp5c9XU/KSpktiDoiPMdKACTS/cSly51Vlmhg916j25Or2aAWyYLji",
-	"1QWBG5AbwSEh1n2QEHQnmOVbfoYpeSmlcLkszowl3lZTv/E/f3j1gjx9fP7X76fkIzObMAPNj2dnZ08T",
-	"otgf7jeRatBqSt4wpd10dAHZBTHqGLnicKuvzEUsOBBrChCqyBWda5BX09/4iyXlC1AkpVJuyJWvdr1y",
-	"GSLRcllit3h6ekIUpAit07Pp6fT0++lvBp85S4Er5CuWAddszoxVNnm+oukSjh5NT+ry2MZvGK0uCio3",
-	"k4vJK5Zb8LecEmJOGE9FwfgCbSprYpmpvF2lEjLb2PyaaeXuvZg0igErAp2cYuHbCjhdscnFxBzhxOWW",
-	"IoV7qnL3pKV6q2VUdPI6m1xMDAJe+EFb5bmPTk56SnO7JbnDatDczd2VqZ1a3Y9LIP4AU6vsuSsvvES1",
-	"+UYBcBMxzfnqkl9fcFqRTpEQNieUb7AgdYqGfc0uGDRGHxumMqkATJ9n2YtKP5FWhv5NZJu9gDkAhlUC",
-	"3l1bQGlZwl0Hl6djLx9C2fMsg2wMXL2l10Co4wyXbOmRNyUGk/6RIgXNwFURM63IikpMEFA20TuAwLbz",
-	"1Cy8zS/HX1h2Z+V3DjY22sbxByjEDTTR3AL2467st2+MApxXQi5A1wBxji2UO0pTX1Ktl7AxsnU3BJJW",
-	"R4Zfw7uqhxy//mFy9ykGtmN0l223eRg4aYynsGo4Cu6Th6DtX/xFMhclHwWPb4S4JlysiffCVRitqBfl",
-	"VEo5mQFZS6Y1cKJFAKM2ANCkZbjxqWpByf8j6Jc3Lg9kBzg13Go73ZHSEmjRhue2stSVCsS+hiJWlJrA",
-	"OPBDjCzpagVcJUZBuEQb/+jS8L89nFOOmCKULJk1+HMDdsxB6RHuDUAuq4KsGCBdydYB6dKtEADua0Ms",
-	"0w5kareuAnnDUkAY5OwmJA68Atg6dst7EFUe3jbs9MNrD750YqD2UB1hLPWhmhD5cinWNgktE1Zn219R",
-	"eFsXcB5AUdjO1H9gRaHC1gEVhedZRmgrSjGDBTNC0lZeEKb30gAqDDeusfiNVKNv667Ddjr/LAHLd5vd",
-	"guJi89O/EA0cQvGv+n4MZF6lYaVIuap9tBKj0NgFgOWj8PSPZmopyoU1Gu2SvoDHmGo1afm76xpghU+8",
-	"gUB+MYYD5YRlifmf7WrjalfsPU6wukBwuCcpDtNGm7LkAbXRSy1WltfaALMRQ9RUjXqqHAFOyavK2W7F",
-	"aLMMFvXXIQpr7CqOAuHkIcRa444YA7TveGO6vuvlXop2GZRqlC8gKtZ2zewamP0by7J7It7CbRR+slPV",
-	"jPRdzTvPKpcFpkmhU0krXwRvjT81Jc+3hJARWVYOCd9n6l7WcVsgHTu3Va96+MqNeYgbxnWhGHi9uN2P",
-	"rBl+p2pvHlXXkPlwog0/xg23rzXBbcA8KhXhoAIRYkC2mbzj2HrCEK1iC44VlMNMt2aeZdyEqZMit3DQ",
-	"zeJnVcfFLeWujk/29FsM64WFLfOr36tAdX7SiOyd76oAtVL34CZYndE0yARzwB3FKejlnM0Tly5bNKnj",
-	"9VU9DyqL+9HI8RfbouIuSizYo4zxt1Uu534s65ptfjWa+rDTbKPWj5HR9BPfgaWuTbGNM7CIl+lGd020",
-	"lV0qjM02K+g12NiIdsM2w5C2okrtYOv3dsgg0wwDS5PezqbdlIf/DdyM1WoDWdnCfKwL086WuHr+NSi9",
-	"D9Pat3ez7I+AdHDI28+CMA6ysRjNzjWaFdCQRkFLAHPfKtiNr8u3cuseWJHfhbJnRh5plE2UFMJniikt",
-	"VmNg8z0tFSQ4HRGSLAQRLieA2gA4NrrwBZODnP1YpdbHBR9wwLfyUKd0JCWw69ZOKSeZQDtoLeT1M3J+",
-	"ckbWS5ZjgwpbWDLU5d1s3BW9Vz7UHbt61UXMiXeqSp4TLGQjjDf6PWK+SEJsBXqCHhFDD1Wadeh6cWXZ",
-	"vUrmHmqrS7sea7qBWnC0OjY0Z6Ol4fA5MXfdhYgr/SNnoMgMcrEmTEdWq4C/x2K7qsiD60hRhBWOWKn5",
-	"0FWBypzF6Ud83arYOq6USsgLYsGrl9RtYGej/p1a17+bxdRfsteowQxGRVd0Ad4/4EXPWOqVn6+lYLke",
-	"fHvoWX6aQc4ef+KHd/rYtp4P7/n5u68/8ynuOYOt1hR7wvkL9nztVWhdOe4BSdcX/Ebgh0/HUmv9bKMp",
-	"tvZzIi3n2DZ0j30b5R4Q7+kxw4zGYHpEJWJnjFOUYjsTJhyU0Ttrv+yBO3hhlz76gamVUMz3UOvJxBhH",
-	"ljSrI6gilDcyGw+MON9+PS5zyvyBcg+wfnagiHFZnCOJcmy5ZvvFMkmE7JcqPdkGH0pH1uObc+2C3YfN",
-	"M7CY6WLiJ1jpMZDwE8CKUHOJIi4SUpfOzudT8rzKgXZGHCcsc0GXPbMPbAFqWn/wISag/DchdtggmAq+",
-	"h64+tHPZQRUnf7ZYSrB9PEroGi0v9R1xn7xwRcFpWtYNpn3MK7Htp+bIPDzurArY5ojUvNEgN4bVqonu",
-	"AaFbrREBr9/nWNLLtYVGIwwtYjH336Kow//YLNc8wayABF3HlBPImBZDNSiEMgpHTNoJ+bTemaf1jXE/",
-	"KTiYR75Nns3e11R9sxgB526XEZxcpa6qyl1BOeV2+mdEL4XCbz7VFRC5WN9DVLq28hDP0/LNSdzd1ysu",
-	"q3YSjT4pIdHp6lR32Z9VKdMOA/Rf4TYe0+717XpiVOcHjJYDTG00aS3KPCOZqKuAMChYhSDJz82PjNlk",
-	"auz1Wv88B7zY95DrNVCirtcyh0s7ai+w25kD374L1JsF0udw+FhS/L8u3/1M7CHInx+dPDo5On30feW7",
-	"MMD3OtBgXytCb1hmW6W3PmBam53KkdaU/OKK6KwthIk2NrJp/aHANdMbQ0FGqJUKsmiG+eBUtvCpTw6u",
-	"NvubYcv6fPmRLg5ubvpeLQ+a7ha+Gr5xrts3FeG9BtXDU0XTAPN1nWLueXN/rQHT18R8PnKR0iWahQZ4",
-	"7+bzb8G5WAuCRulYeb0t8bemisxgUXK8KQ2Ew1flMPDn2VHhGkKOiINXLAfXjvhAno6tZscP7OvYFbq2",
-	"JuwMFuNEXA04G8Ez/9GiMoc609F/WGcPpclSAD8c//FvxH6y5KN4Jt5ApdXK0nWx4WJNBN+L33xXgbh5",
-	"ZNs0HSrHo9UD6qGztYM4umwmkDbusUvQRy+w7cLBb7NWFwj8kobRI30jqqH6s0ftcVpKWfW9C2vRZsV3",
-	"5bA6ZQcgUepvDCG3g92eH+X7v8UUadsg7oCkZhcI1gzbhBXbVcc2movVaipRwExkG6I0y3OypIpoQWZg",
-	"69vbjTj6aCQmHd8L1YDEAZi92Svv/3m90cegrl5rYTFp+Cl2dQMcKhWqbmMxXvjomnIdDBWud1hYQ8no",
-	"ZjSnD5biozVum8cZIZpTDfmmkXKMHcV6i3NbwLuGvrvSIPOja/B1CA5qdQV7YL3SniuCNgTMiG09cD7r",
-	"5CcrKRaSFs+cjFRLsXbpRIKnMBBxsofo3zClXQOdwxF9j5PdbG5Eonc9bKs2+cMhdGy/uxEl749y8xxH",
-	"HIi6Gx3FHvh6cOlBXfxU+TtUGkSxcVyHH+WGYKzG+gAT+yUDF2Sx8RCqqvYsRq8fZDpZHCqW9UQ7LkE/",
-	"xxH/B3GIH7Ktvuo6CiKNuLKYdF921I6hkQUXQmTPWtEDvI7ssGI4Tl2/wFY1Q1SVx+/lusaE41UgBQwB",
-	"c3inhY8ESUrsSbeBOSWvNUlFAQo/tUeY+9wTRoljzTW6sGz074tpP/+oOvcdjE79EpHbwG1yGoixuEdW",
-	"D7SOhD6l7+7ufwIAAP//",
+	"jUv0Sti3D9ym6u5rxmLuuyL2INoq4Gj1ZpFnpGiH1xoGBcz1Z1FGDAGrNkXCDoYsZ5td3urhkrFw+npw",
+	"NS505Dra31Vj9cjP5uh9LhuM1lRRlMyotUECN6rvvvJ82+6RJefW6FnRUqHvQ2mxWuG/3NKO6EJY1EJb",
+	"z0L7LM5HFyY453oZGtJ3wsl5u2uh78mg1jPsZiriqRHreaNBdY7uq8MlW/xab9ORQAven4JSwKUYdWO2",
+	"adjAv6XFKuIUj96m9oeBnhwclOAG6uWCe4+GGasrLWAoYOpMiMrq0P2WKDKWngaeutQHSlYgleCkNBey",
+	"0tRaq7F0kuEunFbsNKCEdRzrDfLUTOf9sG8fSmEAonZHl5JfMH6tJd1cuI1fMH5Dc7bbsegQZrdQbbM3",
+	"TeGD8ya/j3jicm+wDwRcHvMuhtWJhgjYwcx+K/6N8GF8yKBzktlG+8yAoNQc5srG6Aao+AWq7nMf6XQZ",
+	"EWhJLQoHZxRYGEDQk+n5Z7cIaIjgtjy0Ms2eNXFgrQHTWKIHQRBwW1Ou1taw8XfLBqxbxrnFNhgOSyk3",
+	"f8yA2KBC6FYZKckOpb8KpwrdIy8kFv2JZnn4DSQeNo2YQDxx74Mzcz0UaWb0XKUl1QLDiDmgH0za/M8Q",
+	"/D441WTrHqIbFYygGLb0CndOlTZ6sdQboxmrhGhhNGTzeyBk05SbW+DPRFoWLsFzVwbND35sXI1dirW1",
+	"DBr6LGGa+Jt9sIfDnOTz/rkTPdEVmkKvO3u8e6vfB+51ue4VtWbWoY2kF8iba0iVQBpymYMxvlY5ZZz4",
+	"YMdwN5BPsalVzYY7uqKSxi76PEYtauls9x23231GjB5uEEuYcjHJOfnx5UdyTFfs+Ob0GJ2aDu4JWS9Z",
+	"ujRD0yWk15BZtyNuXE0n29tIJrdHC3HkfvxdCT79QNcNUdFMCuuRkweSe0bcq5DKBka1JRVKcZz3TDNF",
+	"nGqNvtDttKoGsfRFwcN5OFu04TR5u839ZOMl6DKQRcoBstbtHEsfcQOjU9/PnZGKLMA6aMWhSGX8uvb9",
+	"z5lUmqAtQVbScG82GSsz1xhxShkO7b669e7JLg7GQ9U87OcNgo4t+Gt+P9jFzrnfyYbFtXvPoAHk/Y6g",
+	"xUCD+tNO9V8E9xZx7lNbozBcYPiihoDMQDXwcyG4TX0ZoEkP1ybmopQagH+tPgE53XwuVMjbkDHKScVw",
+	"Nrz2nariauayICjmwOoL+N+ktctlyTMZ0SSstlBBJzZAezwFnGxUfe5mnDWkqhnQTbXcGrAlX5vqrH11",
+	"DzOjFTgKgNvYr8OsuurkbUC1icpN6OgmqYm3ufc2GNpQa0AgzCPXwEO5NCsmQe3nOPdT7WJWMyxpLhHd",
+	"2P0ES81iLmx69uS8Efw8e/JkZ4A4pzPII+4bm/M0R6PiawpA7BrBs8uQ3OrJrtxPATLTx5QgjjGa4XO5",
+	"mM6unB+7d7/RepnY6cPplz7VcYh295WlYi5VrS+V1+zzfgTaRdeg4OXtazu80kr83zuAH9cL/wFSBctI",
+	"FiKoqN7U43eU6riBiZmpu/IdponMRZfDjE5kjCY0JK7ev7usTQ8FCpPqrsifKUmFuGbwPRESs2DI1fNS",
+	"L4Vkf2BdzAX5G1AJknx899PLn6+m5CVNl8QcEB9jpAETZ37jUuTOq8o0MXquUe3J1e3RCmTBcMWrCwI3",
+	"IDeCQ0Ks+yAh6E4wy7f8DFPyUkrhclicGUu8raZ+43/+8OoFefr4/K/fT8lHZjZhBpofz87OniZEsT/c",
+	"byLVoNWUvGFKu+noArILYtQxcsXhVl+Zi1hwINYUIFSRKzrXIK+mv/EXS8oXoEhKpdyQK1/leuUyQ6Jl",
+	"ssRu8fT0hChIEVqnZ9PT6en3098MPnOWAlfIVywDrtmcGats8nxF0yUcPZqe1GWxjd8wSl0UVG4mF5NX",
+	"LLfgbzklxJwwnoqC8QXaVNbEMlN5u0olZLaxeTXTyt17MWkUAVYEOjnFgrcVcLpik4uJOcKJyylFCvdU",
+	"5e5JS/VWy6jo5HU2uZgYBLzwg7bKch+dnPSU5HZLcYfVnrmbuytTOzW6H5dA/AGmVtlzV154iWrzjcLf",
+	"JmKa89Wlvr7QtCKdIiFsTijfYCHqFA37ml0wWIw+NkxhUgGYPs+yF5V+Iq0M/ZvINnsBcwAMq8S7u7aA",
+	"0rKEuw4uT8dePoSy51kG2Ri4ekuvgVDHGS7J0iNvSgwm/SNFCpqBqx5mWpEVlZgYoGyCdwCBbeepWXib",
+	"X46/sOzOyu8cbGy0jeMPUIgbaKK5BezHXdlv3xgFOK+EXICuAeIcWyh3lKa+lFovYWNk624IJK1ODL+G",
+	"d1UPOX79w+TuUwxsx+gu227vMHDSGE9htXAU3CcPQdu/+ItkLko+Ch7fCHFNuFgT74WrMFpRL8qplHIy",
+	"A7KWTGvgRIsARm0AoEnLcONT1IKS/0fQL29c/scOcGq41Xa6I6Ul0KINz21lqSsViH0NRawoNYFx4IcY",
+	"WdLVCrhKjIJwiTb+0aXhf3s4pxwxRShZMmvw5wbsdEEZ7xHuDUAuq0KsGCBdqdYB6dKtEADua0Ms0w5k",
+	"areuAnnDUkAY5OwmJA68Atg6dst7EFUe3jbs9MNrD75kYqD2UB1hLPWhmhD5cinWNvksE1Zn219ReFsX",
+	"bh5AUdjO0H9gRaHC1gEVhedZRmgrSjGDBTNC0lZcEKb30gAqDDeusfiNVKNv667DNjr/LAHLdptdguJi",
+	"89O/EA0cQvGv+n0MZF6lYaVIuap9tBKj0Fj9z/JRePpHM7UU5cIajXZJX7hjTLWatPzddQ2wwifeQCC/",
+	"GMOBcsKyxPzPdrNxNSv2HidYVSA43JMUh2mjTVnygNropRYry2ttgNmIIWqqRj1VjgCn5FXlbLditFn+",
+	"ivrrEIU1dhVHgXDyEGKtcUeMAdp3vDFd3/VyL0W7DEo1yhcQFWu7ZnaNy/6NZdk9EW/hNgo/2alqRvqu",
+	"5p1nlcsC06TQqaSVL363xp+akudbQsiILCuHhO8v5e2LhJQ8B2WfLoXCJ5QL1B6/TmAdO7dWr/r4yo15",
+	"iBvIdacYeP243Y+sOX6nam8fVdeQ+XCjDU/GDbuvNdFtQD0qNeGgAhNiQLaZvuPYgsKQrmILjpWVw0y7",
+	"Zh5m3MSpkya3cNDN8mdVJ8Yt5a+OX/b0YQzrjYUt/6vfq0B1ftKI/J3vqgy1UvngJlqd8TTIRHPAHcVp",
+	"6OWgzSOXLps0qeP5VZ0PKpP70cjxF9u64i5KLNi7jPG3Va7nfizrmnB+NZr6sNNsr9aPkdH0F9+Zpa5d",
+	"sQ01sLiX6UbXTbSlXaqMzUYr6DXY2Il2wzbDkLaiSu1g6/d2yCDTDQNPk96Op92UiP8N3IxVbANZ2cJ8",
+	"rAvTzpa4Ov81KL0P09q3d7Psj4B0cMjbz4IwDrKxGM3ONZqV0JBGQUsBc+Mq2I2v67dy7x5Y0d+FsmdG",
+	"HmmUTZQUwmeSKS1WY2DzPS0VJDgdEZIsBBEuZ4DaADk2wPCFlIOCAVjF1scFH3DAt/Jgp3QkJbDr9k4p",
+	"J5lAO2kt5PUzcn5yRtZLlmPjClt4MtQl3mzoFb1XPtSdvHrVRcyZd6pKnhMsdCOMN/pAYj5JQmxleoIe",
+	"E0MPVRp26Hpx5dq9SuYeaqtLyx5ruoFacLR6NjRno9Xh8Dkxt92FkCv9I2egyAxysSZMR1argL/HYruq",
+	"y4PrSFGEFY5YCfrQVYHKnMXpR3zdqthSrpRKyAtiwauX1G1gZwP/nVrXv5vF1F/S16jRDEZNV3QB3j/g",
+	"Rc9Y6pWfr6Vgud58e+hZfppBzh5/4od3+th2nw/v+fm7r0/zKfA5g62WFXvC+Qv2gu1VaF257gFJ1xcE",
+	"R+CHT8dSa/1soym29jMjLefYNnSPfXvlHhDv6THDjMdg+kQlYmeMU5RiOxMqHJTRO2u/+IE7eGGXPvqB",
+	"qZVQzPdW68nUGEeWNKsnqCKUNzIfD4w435Y9LnPK/IFyE7C+dqCIcVmeI4lybMVm+8gySYTslyo92Qgf",
+	"SkfW45tz7YLeh81DsJjpYuInWOkxkPATwIpQc4kiLhJSl9bO51PyvMqRdkYcJyxzQZk9sxNsgWpafwgi",
+	"JqD8tyJ22CCYKr6Hrj60o9lBFSd/tljKsH08SmgbLS/1HXGfwnBFw2la1o2nfcwrsW2p5sg8PO6sCtjm",
+	"iNS80Tg3htWque4BoVutEQGv3+dY0su1i0YjDC1iMfffqKjTA7CJrnmCWQMJuo4pJ5AxLYZqUAhlFI6Y",
+	"1BPyab0zT+sb435ScDCPfJs8nL2vqfpmMQLO3S4jOLlKXVWdu4Jzyu30z4heCoXfgqorJHKxvoeodO3m",
+	"IZ7H5ZuXuLuvV1xW7SYafVRCotPVse6yP6tSpx0G6L/CbTym3evb+cSozg8YLUeY2mjSWpR5RjJRVwlh",
+	"ULAKQZKfmx8fs8nW2AO2/nkOeLHvIddroERdr2UOl3bUXmC3Mwe+iReoRwuk1+HwsaT4f12++5nYQ5A/",
+	"Pzp5dHJ0+uj7yndhgO91oMG+VoTesMy3Sm99wLQ3O5UjrSn5xRXZWVsIE3FsZNP6Q4FrpjeGgoxQKxVk",
+	"0Qz0walu4VOfHFxt9jfDlvX58iNdHNzc9L1cHjQdLnw1fONcuG8qwnsNqoeniqYB5us+xdzz5v5aA6av",
+	"ifl85CKmSzQLDfDezeffgnOxVgSN0rHyflvib00VmcGi5HhTGgiHr8ph4M+zo8I1jBwRB69YDq5N8YE8",
+	"HVtNkB/Y17ErdG1N2Bksxom4GnA2gmf+Y0ZlDnWmo//gzh5Kk6UAfjj+49+I/WTJR/FMvIFKq5Wl63LD",
+	"xZoIvhe/+a4DcfPItnE6VI5Hq0fUQ2dzB3F02Uwgbdxjl6CPXmBbhoPfZq0uEfiFDaNH+kZVQ/Vnj9rj",
+	"tJSy6osX1qLNiu/KYXXMDkCi1N8YQm4Huz0/yveHiynStoHcAUnNLhCsKbYJK7brjm1EF6vlVKKAmcg2",
+	"RGmW52RJFdGCzMDWv7cbdfTRSEw6vheqAYkDMHuzl97/83qjz0Fd3dbCYtLwU+zqFjhUKlTdyGK88NE1",
+	"7ToYKlxvsbCGktHNaE4fLNVHa9w2lzNCNKca8k0j5Rg7jvUW77aAdw19d6VB5kfXAOwQHNTqGvbAeqU9",
+	"VwRtCJgR237gfNbJT1ZSLCQtnjkZqZZi7dKJBE9hIOJkD9G/YUq7BjuHI/oeJ7vZ3IhE73rcVm30h0Po",
+	"GD1ScfL+KDfPccSBqLvRceyBrweXHtTFT5W/Q6VBFBvHdfhRbgjGaqwPMLFfOnBBFhsPoapq32L0+kGm",
+	"k8WhYllPtOMS9HMc8X8Qh/iB2+prr6Mg0ogri0n3xUftGBpZcCFE9qwVPcDryA4rhuPU9RNsVTNEVXn8",
+	"jq5rXDheBVLAEDCHd1r4SJCkxJ50G5hT8lqTVBSg8BN8hLnPQGGUONZ8owvLRn+/mPbzj6qz38Ho1C8R",
+	"uQ3cJqeBGIt7ZPVA60joU/ru7v4nAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

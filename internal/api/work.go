@@ -168,7 +168,7 @@ func (s *Server) GetPass(ctx context.Context, r GetPassRequestObject) (GetPassRe
 func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (SteerPassResponseObject, error) {
 	v := viewerOf(ctx)
 	err := s.Engine.SteerPass(v, r.Number, store.PassState(r.Body.To))
-	if err != nil && strings.Contains(err.Error(), "has ended") {
+	if errors.Is(err, engine.ErrEnded) {
 		return nil, &problem{status: 409, kind: "ended", text: err.Error()}
 	}
 	if err != nil {

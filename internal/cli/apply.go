@@ -207,6 +207,13 @@ func (c *command) compare(ctx context.Context, api *client.Client, s *setting, b
 		}
 		if len(detail) > 0 {
 			wanted.Name = is.Name
+			if !strings.EqualFold(is.Host, m.Host) { // a secret is for one host
+				secret, err := m.Secret.read(base)
+				if err != nil {
+					return nil, fmt.Errorf("the secret of the mailbox “%s”: %w", m.Name, err)
+				}
+				wanted.Secret = &secret
+			}
 			changes = append(changes, change{"change", "mailbox " + is.Name, strings.Join(detail, "\n"), func(ctx context.Context) error {
 				_, err := call[client.Mailbox](api.ChangeMailbox(ctx, is.ID, &client.ChangeMailboxParams{}, wanted))
 				return err

@@ -176,7 +176,7 @@ func (c *command) mailboxChange() *cobra.Command {
 			if changed("interval") {
 				s.IntervalSeconds = &f.interval
 			}
-			if newSecret || f.secretFile != "" {
+			if newSecret || f.secretFile != "" || !strings.EqualFold(s.Host, m.Host) { // a secret is for one host
 				secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "New secret of "+s.Username)
 				if err != nil {
 					return err

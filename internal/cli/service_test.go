@@ -265,6 +265,10 @@ func TestSecretsNeverComeBack(t *testing.T) {
 	if info, err := os.Stat(filepath.Join(o.folder, "records", "secret.key")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the key may be read by others: %v, %v", info.Mode(), err)
 	}
+	mailbox := fmt.Sprintf(`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`, o.mail.Port())
+	if status, _, p := o.ask("PUT", "/api/v1/mailboxes/"+o.mailboxID("gauges"), o.token, mailbox); status != 422 || !strings.Contains(fmt.Sprint(p["detail"]), "given anew") {
+		t.Errorf("the kept secret goes to another host: %d, %v", status, p)
+	}
 	// A check with another host must not send the kept secret there.
 	status, _, _ := o.ask("POST", "/api/v1/mailboxes/check?id="+o.mailboxID("gauges"), o.token, fmt.Sprintf(`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`, o.mail.Port()))
 	if status != 200 {

@@ -18,11 +18,16 @@ import (
 // moments at which a pass can be paused or stopped.
 const passBatch = 50
 
+// Errors that callers tell apart.
+var (
+	ErrUnderWay = errors.New("old mail of this rule is being filed already")
+	ErrEnded    = errors.New("the pass has ended")
+)
+
 // oldMail is a running pass over old mail.
 type oldMail struct {
 	mutex  sync.Mutex
 	wanted store.PassState // what a person asked for; "" for going on
-	cancel context.CancelFunc
 }
 
 func (p *oldMail) asked() store.PassState {
@@ -41,7 +46,7 @@ func (e *Engine) FileOldMail(ruleID string, since time.Time, most int, actor str
 	}
 	for _, p := range e.underway() {
 		if p.RuleID == ruleID {
-			return nil, fmt.Errorf("pass %d over old mail of this rule is under way; stop it first, or wait for its end", p.ID)
+			return nil, fmt.Errorf("%w: pass %d; stop it first, or wait for its end", ErrUnderWay, p.ID)
 		}
 	}
 	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: actor, State: store.Running, Most: most, StartedAt: e.Clock()}
@@ -71,7 +76,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 		return err
 	}
 	if pass.Kind != "old mail" || pass.State == store.Done || pass.State == store.Stopped {
-		return fmt.Errorf("pass %d has ended", id)
+		return fmt.Errorf("%w: pass %d", ErrEnded, id)
 	}
 	e.mutex.Lock()
 	running := e.passes[id]
@@ -100,7 +105,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 // runPass goes over old mail in the background, from where the pass stands.
 func (e *Engine) runPass(pass *store.Pass) {
 	ctx, cancel := context.WithCancel(e.ctx)
-	p := &oldMail{cancel: cancel}
+	p := &oldMail{}
 	e.mutex.Lock()
 	e.passes[pass.ID] = p
 	e.mutex.Unlock()

@@ -147,11 +147,9 @@ func (w *watcher) session(ctx context.Context) error {
 			return err
 		}
 		status := Status{State: "watched live", Since: e.Clock(), Looked: e.Clock()}
-		longest := min(interval, longestIdle)
+		longest := min(interval, longestIdle) // also where the server announces: an announcement can be missed
 		if !s.Pushes() {
 			status.State = "looked into at an interval"
-		} else if len(v.folders) == 1 {
-			longest = longestIdle
 		}
 		w.set(status)
 		if due, waits, err := e.Store.NextDue(m.ID, e.passesUnderway()); err != nil {
@@ -220,6 +218,10 @@ func (v *visit) enter(ctx context.Context, folder string, fresh bool) error {
 // rehearsals look, and those that rules name by path or role.
 func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 	folders := []string{"INBOX"}
+	marks, err := v.marks()
+	if err != nil {
+		return err
+	}
 	for _, r := range rules {
 		if !r.Rule.Look.Looks(v.mailbox.Name) {
 			continue
@@ -246,10 +248,6 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 				folders = append(folders, path)
 			}
 			places = append(places, store.Place{MailboxID: v.mailbox.ID, Folder: path})
-		}
-		marks, err := v.marks()
-		if err != nil {
-			return err
 		}
 		missing := places[:0]
 		for _, p := range places {

@@ -19,15 +19,6 @@ func (s *Store) EntriesOf(v Viewer, messageID int64) ([]Entry, error) {
 	return list[Entry](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
 }
 
-// EntriesOfPass lists the lines of a pass, the newest first.
-func (s *Store) EntriesOfPass(v Viewer, passID, before int64, most int) ([]Entry, error) {
-	db := v.sees(s.read, "mailbox_id").Where("pass_id = ?", passID)
-	if before > 0 {
-		db = db.Where("id < ?", before)
-	}
-	return list[Entry](db.Order("id DESC").Limit(most))
-}
-
 // ItemOf names an item of a message.
 type ItemOf struct {
 	MessageID int64

@@ -148,8 +148,6 @@ func (s *Store) MessageByID(v Viewer, id int64) (Message, error) {
 // MessageQuery narrows messages. Zero values narrow nothing.
 type MessageQuery struct {
 	Mailboxes []string
-	Folders   []string
-	Before    int64 // only with a lower id: the cursor
 	Most      int
 }
 
@@ -158,12 +156,6 @@ func (s *Store) Messages(v Viewer, q MessageQuery) ([]Message, error) {
 	db := v.sees(s.read, "mailbox_id")
 	if q.Mailboxes != nil {
 		db = db.Where("mailbox_id IN ?", q.Mailboxes)
-	}
-	if q.Folders != nil {
-		db = db.Where("folder IN ?", q.Folders)
-	}
-	if q.Before > 0 {
-		db = db.Where("id < ?", q.Before)
 	}
 	return list[Message](db.Order("received_at DESC, id DESC").Limit(q.Most))
 }

@@ -98,7 +98,6 @@ func (e MailboxSettingsKind) Valid() bool {
 
 // Defines values for PassKind.
 const (
-	Again   PassKind = "again"
 	Live    PassKind = "live"
 	OldMail PassKind = "old mail"
 )
@@ -106,8 +105,6 @@ const (
 // Valid indicates whether the value is a known member of the PassKind enum.
 func (e PassKind) Valid() bool {
 	switch e {
-	case Again:
-		return true
 	case Live:
 		return true
 	case OldMail:
@@ -972,14 +969,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/mailboxes/{id} (the `GetMailbox` operationId).
 	GetMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeMailboxWithBody Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+	// ChangeMailboxWithBody Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/mailboxes/{id} (the `ChangeMailbox` operationId).
 	ChangeMailboxWithBody(ctx context.Context, id ID, params *ChangeMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1488,7 +1485,7 @@ func (c *Client) GetMailbox(ctx context.Context, id ID, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
-// ChangeMailboxWithBody Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+// ChangeMailboxWithBody Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes any type of body and a specified content type.
 //
@@ -1505,7 +1502,7 @@ func (c *Client) ChangeMailboxWithBody(ctx context.Context, id ID, params *Chang
 	return c.Client.Do(req)
 }
 
-// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4342,14 +4339,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/mailboxes/{id} (the `GetMailbox` operationId).
 	GetMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetMailboxResponse, error)
 
-	// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+	// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/mailboxes/{id} (the `ChangeMailbox` operationId).
 	ChangeMailboxWithBodyWithResponse(ctx context.Context, id ID, params *ChangeMailboxParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMailboxResponse, error)
 
-	// ChangeMailboxWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+	// ChangeMailboxWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -7144,7 +7141,7 @@ func (c *ClientWithResponses) GetMailboxWithResponse(ctx context.Context, id ID,
 	return ParseGetMailboxResponse(rsp)
 }
 
-// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+// ChangeMailboxWithBodyWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7157,7 +7154,7 @@ func (c *ClientWithResponses) ChangeMailboxWithBodyWithResponse(ctx context.Cont
 	return ParseChangeMailboxResponse(rsp)
 }
 
-// ChangeMailboxWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there.
+// ChangeMailboxWithResponse Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

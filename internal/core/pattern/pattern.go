@@ -214,44 +214,6 @@ func (p *Pattern) Uses() []Use {
 	return uses
 }
 
-// Piece is a part of a pattern as an editor shows it.
-type Piece struct {
-	Text  string `json:"text,omitempty"`
-	Field string `json:"field,omitempty"` // what stands between < and >
-}
-
-// Pieces parts a pattern's source into text and fields, for an editor. It
-// parts broken patterns too, as far as they go.
-func Pieces(source string) []Piece {
-	var pieces []Piece
-	for source != "" {
-		open := strings.IndexByte(source, '<')
-		if open < 0 {
-			return append(pieces, Piece{Text: source})
-		}
-		if open > 0 {
-			pieces = append(pieces, Piece{Text: source[:open]})
-		}
-		end, quoted := -1, false
-		for i := open + 1; i < len(source) && end < 0; i++ {
-			switch {
-			case source[i] == '\\' && quoted && i+1 < len(source) && (source[i+1] == '"' || source[i+1] == '\\'):
-				i++
-			case source[i] == '"':
-				quoted = !quoted
-			case source[i] == '>' && !quoted:
-				end = i
-			}
-		}
-		if end < 0 {
-			return append(pieces, Piece{Text: source[open:]})
-		}
-		pieces = append(pieces, Piece{Field: source[open+1 : end]})
-		source = source[end+1:]
-	}
-	return pieces
-}
-
 // scanner reads the inside of a field.
 type scanner struct {
 	source []rune

@@ -8,7 +8,6 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/core/mail"
-	"inktray.example/inktray/internal/core/pattern"
 )
 
 // one plans the first attachment of a message under a folder pattern.
@@ -84,24 +83,6 @@ func TestAPlanIsTheSameEachTimeItIsMade(t *testing.T) {
 	for range 5 {
 		if again := one(t, m, "<subject>/<filed as \"yyyy-MM-dd HH.mm\">", setting); again.Path() != first.Path() {
 			t.Fatalf("%q then %q", first.Path(), again.Path())
-		}
-	}
-}
-
-func TestPiecesShowAPatternAsItIsWritten(t *testing.T) {
-	for source, want := range map[string]string{
-		"Gauges/<received year>": "Gauges/|[received year]", `<subject find "a>b">x`: `[subject find "a>b"]|x`, "no fields": "no fields", "broken <received": "broken |<received", "": "",
-	} {
-		var parts []string
-		for _, p := range pattern.Pieces(source) {
-			if p.Field != "" {
-				parts = append(parts, "["+p.Field+"]")
-			} else {
-				parts = append(parts, p.Text)
-			}
-		}
-		if got := strings.Join(parts, "|"); got != want {
-			t.Errorf("%q is shown as %q, want %q", source, got, want)
 		}
 	}
 }

@@ -151,6 +151,9 @@ var notThere = map[string]string{
 	"file.path": "unpacking archives", "archive.stem": "unpacking archives",
 }
 
+// HasField says whether a field of the pattern language has its value in this version.
+func HasField(name string) bool { return notThere[name] == "" }
+
 func (c *compiler) pattern(source string, shape pattern.Shape, place string) *pattern.Pattern {
 	p, err := pattern.Parse(source, shape)
 	var mistake *pattern.Error

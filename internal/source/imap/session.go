@@ -167,8 +167,7 @@ func (s *Session) Open(ctx context.Context, folder string) (source.State, error)
 			state.UIDNext = uids[len(uids)-1] + 1
 		}
 	}
-	s.drain()
-	return state, nil
+	return state, nil // what is announced from here on counts
 }
 
 // drain forgets what was announced before: the folder is looked at anew anyway.

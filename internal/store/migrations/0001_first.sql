@@ -122,7 +122,7 @@ CREATE INDEX messages_received ON messages (mailbox_id, received_at);
 
 CREATE TABLE passes (
   id INTEGER PRIMARY KEY,
-  kind TEXT NOT NULL CHECK (kind IN ('live', 'old mail', 'again')),
+  kind TEXT NOT NULL CHECK (kind IN ('live', 'old mail')),
   rule_id TEXT NOT NULL,
   mailbox_id TEXT NOT NULL,
   made_by TEXT NOT NULL,

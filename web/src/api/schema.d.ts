@@ -187,7 +187,7 @@ export interface paths {
         };
         /** One mailbox. */
         get: operations["GetMailbox"];
-        /** Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there. */
+        /** Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one. */
         put: operations["ChangeMailbox"];
         post?: never;
         /** Stop watching a mailbox and forget its settings. Filed files and the register stay. */
@@ -873,7 +873,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "live" | "old mail" | "again";
+            kind: "live" | "old mail";
             /** @description its name */
             rule: string;
             /** @description its name */

@@ -92,7 +92,7 @@ function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox'] | null
         </div>
         <Pick label="Encryption" value={encryption} onChange={setEncryption} choices={[['tls', 'TLS, from the first byte (usual)'], ['starttls', 'STARTTLS'], ['none', 'none: the password can be read on the way']]} />
         <Field label="Sign in as" required autoComplete="off" value={username} onChange={(e) => setUsername(e.target.value)} />
-        <Field label="Password" type="password" autoComplete="new-password" required={!mailbox} value={secret} onChange={(e) => setSecret(e.target.value)} hint={mailbox ? 'Leave empty to keep the one that is there.' : 'Kept sealed; nobody can read it here again.'} />
+        <Field label="Password" type="password" autoComplete="new-password" required={!mailbox || host !== mailbox.host} value={secret} onChange={(e) => setSecret(e.target.value)} hint={mailbox ? (host === mailbox.host ? 'Leave empty to keep the one that is there.' : 'Another mail server: enter its password.') : 'Kept sealed; nobody can read it here again.'} />
         {check.data && (
           <ol aria-label="Check" ref={(e) => e?.scrollIntoView({ block: 'nearest' })} className="mb-4 rounded-lg bg-sheet-2 px-4 py-2 text-sm">
             {check.data.map((s) => <li key={s.step} className="grid grid-cols-[6.5rem_1fr_auto] gap-2 py-1"><span className="font-semibold">{s.step}</span><span className="[overflow-wrap:anywhere] text-ink-2">{s.detail}{s.advice && <><br /><span className="text-seal">{s.advice}</span></>}</span><span className={s.ok ? 'text-moss' : 'text-seal'}>{s.ok ? 'works' : 'fails'}</span></li>)}
