@@ -5,3 +5,5 @@ package testbed
 import "os/exec"
 
 func dieWithParent(*exec.Cmd) {}
+
+func killAll(c *exec.Cmd) { c.Process.Kill() }

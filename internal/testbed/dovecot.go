@@ -166,7 +166,7 @@ func (d *Dovecot) Stop() {
 	if d.process == nil {
 		return
 	}
-	d.process.Process.Kill()
+	killAll(d.process)
 	d.process.Wait()
 	d.process = nil
 }
