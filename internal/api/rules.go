@@ -232,9 +232,6 @@ func (s *Server) GetRuleSchema(context.Context, GetRuleSchemaRequestObject) (Get
 func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLanguageResponseObject, error) {
 	out := GetLanguage200JSONResponse{}
 	for _, f := range pattern.Fields {
-		if !rule.HasField(f.Name) {
-			continue
-		}
 		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">"})
 	}
 	for _, w := range pattern.Words {
@@ -282,7 +279,7 @@ func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (F
 		y, m, d := r.Body.Since.Date()
 		since = time.Date(y, m, d, 0, 0, 0, 0, s.Engine.Zone)
 	}
-	p, err := s.Engine.FileOldMail(r.ID, since, number(r.Body.Most, 0), viewerOf(ctx).Name)
+	p, err := s.Engine.FileOldMail(engine.OldMailOf{RuleID: r.ID, Since: since, Most: number(r.Body.Most, 0)}, viewerOf(ctx).Name)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return nil, err

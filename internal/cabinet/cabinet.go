@@ -49,6 +49,11 @@ type Cabinet interface {
 	Discard(ctx context.Context, id string) error
 	// Leftovers lists the temporary objects.
 	Leftovers(ctx context.Context) ([]string, error)
+	// Retire moves a file out of the way into the cabinet's own folder, where it
+	// is kept under a name, and flushes; ErrMissing where there is no such file.
+	Retire(ctx context.Context, path, kept string) error
+	// Kept opens a file that was moved out of the way; ErrMissing where there is none.
+	Kept(ctx context.Context, kept string) (io.ReadCloser, error)
 	// Sum reads a file and returns its size and checksum; ErrMissing where
 	// there is none.
 	Sum(ctx context.Context, path string) (Content, error)

@@ -16,12 +16,14 @@ import (
 
 	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
 
 // TestMain lets this test's program be the real one, for killing it.
 func TestMain(m *testing.M) {
+	child.Main()
 	if os.Getenv("INKTRAY_TEST_RUN") == "1" {
 		os.Exit(Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 	}

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/term"
 
 	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/child"
 )
 
 // Version is set when the program is built.
@@ -38,6 +39,7 @@ const (
 
 // Main runs a command and returns the program's exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
+	child.Main() // reads hostile contents, if that is what it was started for
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	c := &command{in: in, out: out, errs: errs}

@@ -72,7 +72,7 @@ func start(o serviceOptions) (*service, error) {
 		return nil, err
 	}
 	s.engine = engine.New(engine.Config{
-		Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log,
+		Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"),
 		Dial: func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
 			session, err := imap.Dial(ctx, imapConfig(m, secret))
 			if err != nil {

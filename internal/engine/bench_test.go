@@ -79,7 +79,7 @@ func oldMailWithFewMatches(t testing.TB, h func(dial func(context.Context, *stor
 	house.watched()
 	id := house.rule(strings.Replace(gaugesRule, "take: everything", "take: {kind: spreadsheet}", 1))
 	before, begun := c.octets(), time.Now()
-	pass, err := house.engine.FileOldMail(id, time.Time{}, 0, "test")
+	pass, err := house.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

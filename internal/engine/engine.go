@@ -8,12 +8,14 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"sync"
 	"time"
 
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
@@ -29,7 +31,8 @@ type Config struct {
 	Dial        func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
 	OpenCabinet func(c *store.Cabinet) (cabinet.Cabinet, error)
 	// Try goes through the steps of reaching a mailbox.
-	Try func(ctx context.Context, m *store.Mailbox, secret string) []source.Check
+	Try   func(ctx context.Context, m *store.Mailbox, secret string) []source.Check
+	Spool string // folder in which contents lie while they are worked on; emptied at the start
 	// Prepare makes a place into a cabinet and returns its identity.
 	Prepare func(c *store.Cabinet, now time.Time) (identity string, err error)
 }
@@ -61,6 +64,10 @@ type Engine struct {
 	gates    map[string]*gate
 	passes   map[int64]*oldMail
 	inHand   map[int64]bool // entries that a goroutine is filing
+
+	book      *correspondent.Book
+	passwords map[string][]string          // of archives, by the correspondent's name
+	lookups   map[string]map[string]string // by folded names
 }
 
 type revision struct {
@@ -85,7 +92,10 @@ func (e *Engine) Start() error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(e.LoadRules(), e.Store.EndLivePasses(e.Clock())); err != nil {
+	if err := e.emptySpool(); err != nil {
+		return err
+	}
+	if err := errors.Join(e.LoadBook(), e.LoadRules(), e.Store.EndLivePasses(e.Clock())); err != nil {
 		return err
 	}
 	cabinets, err := e.Store.Cabinets()
@@ -111,6 +121,17 @@ func (e *Engine) Start() error {
 		e.runPass(&unfinished[i])
 	}
 	e.tasks.Go(e.tend)
+	return nil
+}
+
+// emptySpool makes the folder to work in, without what a crash left there.
+func (e *Engine) emptySpool() error {
+	if err := os.RemoveAll(e.Spool); err != nil {
+		return fmt.Errorf("emptying the folder to work in: %w", err)
+	}
+	if err := os.MkdirAll(e.Spool, 0o700); err != nil {
+		return fmt.Errorf("making the folder to work in: %w", err)
+	}
 	return nil
 }
 

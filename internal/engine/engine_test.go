@@ -80,7 +80,7 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 func (h *house) start() {
 	h.t.Helper()
 	h.engine = New(Config{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) }, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
-		Dial: h.dial, OpenCabinet: h.open})
+		Dial: h.dial, OpenCabinet: h.open, Spool: filepath.Join(h.data, "spool")})
 	if err := h.engine.Start(); err != nil {
 		h.t.Fatal(err)
 	}
@@ -196,6 +196,10 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	h, _, deliver := dovecot(t)
 	deliver("INBOX", raw("before the rule", "old.csv", "old"))
 	h.watched()
+	h.until("the old message is known", func() bool {
+		m, err := h.store.Messages(store.System, store.MessageQuery{Most: 1})
+		return err == nil && len(m) == 1
+	})
 	h.rule(gaugesRule)
 	deliver("INBOX", raw("readings", "st3.csv", "a;b", "../../etc/cron", "no escape", "st3.csv", "another content"))
 	h.expect(map[string]string{"Gauges/2026/05/st3.csv": "a;b", "Gauges/2026/05/cron": "no escape", "Gauges/2026/05/st3 (2).csv": "another content"})
@@ -228,7 +232,7 @@ func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
 	h.watched()
 	id := h.rule(gaugesRule)
 	for range 2 { // a second pass finds everything filed
-		pass, err := h.engine.FileOldMail(id, time.Time{}, 0, "test")
+		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -254,11 +258,11 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	id := h.rule(gaugesRule)
-	pass, err := h.engine.FileOldMail(id, time.Time{}, 0, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.FileOldMail(id, time.Time{}, 0, "test"); err == nil {
+	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test"); err == nil {
 		t.Error("a second pass of the same rule began beside the first")
 	}
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Paused); err != nil {
@@ -469,7 +473,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 		t.Fatal("the rehearsal wrote something")
 	}
 	id := h.rule(gaugesRule)
-	pass, err := h.engine.FileOldMail(id, time.Time{}, 0, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -576,6 +580,7 @@ type memory struct {
 	validity uint32
 	parts    []string
 	waiting  []chan struct{}
+	received map[int]time.Time // by UID; else in May
 }
 
 func (m *memory) add(message []byte) {
@@ -642,7 +647,11 @@ func (s *memorySession) Facts(_ context.Context, uids []uint32) ([]source.Facts,
 	var all []source.Facts
 	for _, u := range uids {
 		r := mail.Parse(s.box.messages[u-1])
-		all = append(all, source.Facts{UID: u, Received: may, Size: r.Message.Size, Header: r.Message.Header, Structure: r.Structure()})
+		received, ok := s.box.received[int(u)]
+		if !ok {
+			received = may
+		}
+		all = append(all, source.Facts{UID: u, Received: received, Size: r.Message.Size, Header: r.Message.Header, Structure: r.Structure()})
 	}
 	return all, nil
 }
@@ -653,6 +662,15 @@ func (s *memorySession) Part(_ context.Context, f *source.Facts, item string) (i
 	s.box.parts = append(s.box.parts, fmt.Sprintf("%d/%s", f.UID, item))
 	r, err := mail.Parse(s.box.messages[f.UID-1]).Open(item)
 	return io.NopCloser(r), err
+}
+
+func (s *memorySession) Head(ctx context.Context, f *source.Facts, item string, octets int64) ([]byte, error) {
+	r, err := s.Part(ctx, f, item)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return io.ReadAll(io.LimitReader(r, octets))
 }
 
 func (s *memorySession) Changed(context.Context, uint64) ([]uint32, error) { return nil, nil }
@@ -689,7 +707,7 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 		since time.Time
 		files int
 	}{{may.Add(time.Minute), 0}, {may, 1}} {
-		pass, err := h.engine.FileOldMail(id, c.since, 0, "test")
+		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, Since: c.since}, "test")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -17,20 +17,13 @@ import (
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
 
 // mostAttempts is how often an item is tried before a person is asked.
 const mostAttempts = 8
-
-// letter is one message in hand.
-type letter struct {
-	row     *store.Message
-	facts   *source.Facts
-	message *mail.Message
-	mailbox string // its name
-}
 
 // temporary is the name under which an entry's content is staged. It begins with
 // the service's own mark: others may stage in the same cabinet.
@@ -40,7 +33,7 @@ func (e *Engine) temporary(entry *store.Entry) string {
 
 // setting is what plans are made with.
 func (e *Engine) setting(mailbox string, now time.Time) plan.Setting {
-	return plan.Setting{Mailbox: mailbox, Now: now, Language: e.Language}
+	return plan.Setting{Mailbox: mailbox, Now: now, Language: e.Language, Book: e.Book(), Lookup: e.lookup}
 }
 
 // file takes one planned entry all the way. The error, if any, is the mailbox's:
@@ -62,9 +55,13 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 	}
 	var closed *closedError
 	var inCabinet *cabinet.Error
+	var unopened *unpack.Error
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err() // it stays planned
+	case errors.As(err, &unopened):
+		entry.State, entry.Reason, entry.Advice = store.Held, unopened.Problem, "Look at the message and decide; then try again or set it aside."
+		return e.Store.Finish(entry, e.now())
 	case errors.As(err, &closed):
 		entry.NextAt, entry.Reason = &closed.until, "waits for the cabinet: "+closed.Error()
 		return e.Store.Postpone(entry)
@@ -114,11 +111,14 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 		return err
 	}
 	if entry.Wanted == "" { // tried again: planned anew
-		if r, err = e.planAgain(l, entry); err != nil || entry.State != store.Planned {
+		if r, err = e.planAgain(ctx, s, l, entry); err != nil || entry.State != store.Planned {
 			return err
 		}
 	}
-	item, ok := plan.One(r, l.message, e.setting(l.mailbox, entry.PlannedAt.In(e.Zone)), entry.Item)
+	item, ok, err := e.one(ctx, s, l, r, entry)
+	if err != nil {
+		return err
+	}
 	if !ok || item.Segments == nil {
 		return e.finish(entry, store.Failed, "the message no longer has this attachment", "Look at the message; perhaps the mail server changed it.")
 	}
@@ -129,41 +129,123 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 	if err := g.ready(ctx); err != nil {
 		return err
 	}
-	content, held, err := e.stage(ctx, s, l, entry, &item, g.cabinet)
+	remark := item.Item.Remark
+	if item.Copy != "" && item.Copy != rule.CopyEML {
+		report, err := e.drawn(ctx, s, l, &item, r)
+		var undrawn *unpack.Error
+		if errors.As(err, &undrawn) {
+			return errors.Join(e.besideIt(ctx, s, l, r, entry), e.finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem, "Its EML copy is filed instead."))
+		}
+		if err != nil {
+			return err
+		}
+		if remark = strings.TrimSuffix(report.Sentence(), "."); !report.Whole() {
+			if err := e.besideIt(ctx, s, l, r, entry); err != nil {
+				return err
+			}
+			remark += "; the EML copy beside it has all"
+		}
+	}
+	content, said, hold, err := e.stage(ctx, s, l, entry, &item, g.cabinet)
 	if err != nil {
 		return err
 	}
-	if held != "" {
-		return e.finish(entry, store.Held, held, "Ask the sender whether it is meant. If it is not, set it aside.")
+	if hold {
+		return e.finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is not, set it aside.")
+	}
+	if remark == "" {
+		remark = said
 	}
 	entry.Size, entry.SHA256 = content.Size, content.SHA256[:]
-	return e.commit(ctx, g.cabinet, l, r, entry, &item)
+	return e.commit(ctx, g.cabinet, l, r, entry, &item, remark)
 }
 
-// stage streams the attachment into the cabinet. What turns out to be a program
-// in disguise is not written.
-func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, entry *store.Entry, item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, held string, err error) {
-	part, err := s.Part(ctx, l.facts, entry.Item)
-	if err != nil {
-		return content, "", err
+// one plans the item of an entry, opening what holds it.
+func (e *Engine) one(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry) (plan.Item, bool, error) {
+	setting := e.setting(l.mailbox, entry.PlannedAt.In(e.Zone))
+	for range mostRounds {
+		item, needs, ok := plan.One(r, l.message, setting, entry.Item)
+		if ok && settled(&item) || !needs.Any() {
+			if !ok && entry.Item == "copy:"+string(rule.CopyEML) { // beside a PDF that lacks something
+				r.CopyTargets(func(form rule.CopyForm, t rule.Target) {
+					if form == rule.CopyPDF {
+						item, ok = plan.Copy(r, l.message, setting, rule.CopyEML, t, 1), true
+					}
+				})
+			}
+			return item, ok, nil
+		}
+		if err := e.read(ctx, s, l, &needs); err != nil {
+			return item, false, err
+		}
 	}
-	in := bufio.NewReaderSize(mail.Decode(item.Item.Encoding, part), 4096)
-	first, err := in.Peek(512)
-	if err == nil || err == io.EOF {
-		if what := mail.Disguised(item.Item.Kind, first); what != "" {
-			part.Close()
-			return content, fmt.Sprintf("named %s, but it is %s. Nothing was written", strings.TrimSpace(item.Ext+" "), what), nil
+	return plan.Item{}, false, nil
+}
+
+// settled says whether only a register number is missing from an item's names.
+func settled(item *plan.Item) bool {
+	for _, field := range item.Unknown {
+		if !strings.HasPrefix(field, "register") {
+			return false
+		}
+	}
+	return true
+}
+
+// besideIt files the EML copy beside one that could not be drawn in full.
+func (e *Engine) besideIt(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, drawn *store.Entry) error {
+	entry := *drawn
+	entry.ID, entry.Item, entry.State = 0, "copy:"+string(rule.CopyEML), store.Planned
+	item, ok, err := e.one(ctx, s, l, r, &entry)
+	if err != nil || !ok {
+		return err
+	}
+	entry.Name, entry.Kind, entry.Wanted, entry.Size, entry.SHA256 = item.Item.Name, string(item.Item.Kind), item.Path(), item.Item.Size, nil
+	entry.Path, entry.Displaced, entry.Reason, entry.RegisterYear, entry.RegisterNumber = "", "", "a copy of the message, beside the PDF that could not be drawn in full", 0, 0
+	if err := e.Store.AddEntry(&entry); err != nil || entry.State != store.Planned {
+		return err
+	}
+	return e.file(ctx, s, l, &entry)
+}
+
+// stage streams an item's content into the cabinet. What its name hides is not
+// written: said says what it is, hold that a person has to decide.
+func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, entry *store.Entry, item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold bool, err error) {
+	part, closed, err := e.stream(ctx, s, l, item)
+	if err != nil {
+		return content, "", false, err
+	}
+	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
+	if item.Copy == "" {
+		first, err := in.Peek(mail.FirstBytes)
+		if err == nil || err == io.EOF {
+			what, held := mail.Disagrees(&item.Item, first)
+			if said, hold = disagreement(item, what), held; hold {
+				return content, said, true, closed()
+			}
 		}
 	}
 	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, in)
-	if closeErr := part.Close(); err == nil && closeErr != nil {
+	if closeErr := closed(); err == nil && closeErr != nil {
 		err = errors.Join(closeErr, c.Discard(ctx, e.temporary(entry)))
 	}
-	return content, "", err
+	return content, said, false, err
+}
+
+func disagreement(item *plan.Item, what string) string {
+	switch {
+	case what == "":
+		return ""
+	case what == "empty":
+		return "the file is empty"
+	case item.Ext == "":
+		return "sent as " + item.Item.Type + ", but it is " + what
+	}
+	return "named " + item.Ext + ", but it is " + what
 }
 
 // commit gives the staged content its name.
-func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item) error {
+func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item, remark string) error {
 	drop := func(state store.State, reason string) error {
 		if err := c.Discard(ctx, e.temporary(entry)); err != nil {
 			return err
@@ -185,8 +267,16 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
 		item.Stem = strings.TrimSuffix(file, item.Ext)
 	}
+	if item.IfExists == "replace" {
+		g, err := e.gate(entry.CabinetID)
+		if err != nil {
+			return err
+		}
+		g.replacing.Lock()
+		defer g.replacing.Unlock()
+	}
 	for {
-		done, reason, err := e.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists)
+		done, reason, err := e.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.message.Received)
 		if err != nil {
 			return err
 		}
@@ -194,12 +284,18 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 			return drop(done, reason)
 		}
 		entry.Reason = reason
+		if remark != "" {
+			entry.Reason = strings.TrimPrefix(reason+"; "+remark, "; ")
+		}
 		if entry.State != store.Staged {
 			err = e.Store.Stage(entry, e.now())
 		} else {
 			err = e.Store.Rename(entry)
 		}
 		if err != nil {
+			return err
+		}
+		if err := e.displace(ctx, c, entry); err != nil {
 			return err
 		}
 		err = c.Commit(ctx, e.temporary(entry), entry.Path)
@@ -213,11 +309,26 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 	}
 }
 
+// displace moves the file that an entry replaces out of the way, unless that was
+// done before.
+func (e *Engine) displace(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
+	if entry.Displaced == "" {
+		return nil
+	}
+	err := c.Retire(ctx, entry.Path, entry.Displaced)
+	if errors.Is(err, cabinet.ErrMissing) || errors.Is(err, cabinet.ErrTaken) {
+		return nil // it is out of the way; what lies there now is another's
+	}
+	return err
+}
+
 // name finds the exact path for an entry. done is a verdict where nothing is to
 // be written.
-func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string, ifExists rule.IfExists) (done store.State, reason string, err error) {
+func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string, ifExists rule.IfExists, received time.Time) (done store.State, reason string, err error) {
 	file := stem + ext
-	first := ""
+	first, why := "", "was taken by another content"
+	displaced := entry.Displaced
+	entry.Displaced = ""
 	for n := 2; ; n++ {
 		spot, err := c.Resolve(ctx, folders, file)
 		if err != nil {
@@ -226,12 +337,9 @@ func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 		if !spot.Taken {
 			entry.Path = spot.Path
 			if first != "" {
-				reason = "the name " + path.Base(first) + " was taken by another content"
+				reason = "the name " + path.Base(first) + " " + why
 			}
 			return "", reason, nil
-		}
-		if first == "" {
-			first = spot.By
 		}
 		there, err := c.Sum(ctx, spot.By)
 		switch {
@@ -245,9 +353,42 @@ func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 			return store.There, "a file with the same content is there already: " + spot.By, nil
 		case ifExists == "keep":
 			return store.LeftOut, "a file of that name is there and is kept: " + spot.By, nil
+		case ifExists == "replace" && first == "" && displaced == "":
+			var may bool
+			if may, why, err = e.mayReplace(entry.CabinetID, spot.By, &there, received); err != nil {
+				return "", "", err
+			}
+			if may {
+				entry.Path, entry.Displaced = spot.By, e.temporary(entry)
+				return "", why, nil
+			}
+		}
+		if first == "" {
+			first = spot.By
 		}
 		file = safename.Numbered(stem, ext, n)
 	}
+}
+
+// mayReplace says whether a file may be replaced: it was filed here from an
+// earlier message and nobody changed it since. why is said in either case.
+func (e *Engine) mayReplace(cabinetID, name string, there *cabinet.Content, received time.Time) (may bool, why string, err error) {
+	folder := path.Dir(name)
+	if folder == "." {
+		folder = ""
+	}
+	f, err := e.Store.FilingAt(cabinetID, folder, path.Base(name))
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return false, "belongs to a file that Ink Tray did not file, so it was not replaced", nil
+	case err != nil:
+		return false, "", err
+	case string(f.SHA256) != string(there.SHA256[:]):
+		return false, "belongs to a file that somebody changed since it was filed, so it was not replaced", nil
+	case !received.After(f.ReceivedAt):
+		return false, "belongs to a file of a message that was received later, so it was not replaced", nil
+	}
+	return true, fmt.Sprintf("takes the place of number %d-%d, received on %s, which is kept", f.Year, f.Number, f.ReceivedAt.In(e.Zone).Format(time.DateOnly)), nil
 }
 
 func (e *Engine) finish(entry *store.Entry, state store.State, reason, advice string) error {
@@ -255,8 +396,8 @@ func (e *Engine) finish(entry *store.Entry, state store.State, reason, advice st
 	return e.Store.Finish(entry, e.now())
 }
 
-// planAgain plans an entry under its rule as it is now.
-func (e *Engine) planAgain(l *letter, entry *store.Entry) (*rule.Compiled, error) {
+// planAgain plans an entry under its rule as it is now, after the rules before it.
+func (e *Engine) planAgain(ctx context.Context, session source.Session, l *letter, entry *store.Entry) (*rule.Compiled, error) {
 	row, err := e.Store.RuleByID(entry.RuleID)
 	if err != nil || row.Removed {
 		return nil, e.finish(entry, store.LeftOut, "the rule was removed", "")
@@ -265,25 +406,54 @@ func (e *Engine) planAgain(l *letter, entry *store.Entry) (*rule.Compiled, error
 	if err != nil {
 		return nil, err
 	}
-	p := plan.Make([]*rule.Compiled{r}, l.message, e.setting(l.mailbox, entry.PlannedAt.In(e.Zone)))
-	if p.Rules[0].Match.Answer != rule.Yes {
+	var rules []*rule.Compiled
+	for _, other := range e.running() {
+		if other.Rule.ID == row.ID {
+			break
+		}
+		if other.Rule.Look.Looks(l.mailbox) && inFolders(&other.Rule.Look, l.row.Folder) {
+			rules = append(rules, other)
+		}
+	}
+	setting := e.setting(l.mailbox, entry.PlannedAt.In(e.Zone))
+	setting.Explain = true
+	p, err := e.settle(ctx, session, l, append(rules, r), setting)
+	if err != nil {
+		return nil, err
+	}
+	mine := p.Rules[len(p.Rules)-1]
+	if mine.Match.Answer != rule.Yes {
 		state := store.LeftOut
-		if p.Rules[0].Match.Answer != rule.No {
+		if mine.Match.Answer != rule.No {
 			state = store.Held
 		}
-		return nil, e.finish(entry, state, "tried again under the rule as it is now: "+p.Rules[0].Match.Text, "")
+		return nil, e.finish(entry, state, "tried again under the rule as it is now: "+mine.Match.Text, "")
 	}
-	for i := range p.Rules[0].Items {
-		item := &p.Rules[0].Items[i]
+	for i := range mine.Items {
+		item := &mine.Items[i]
 		if item.Item.ID != entry.Item {
 			continue
+		}
+		for k := i + 1; k < len(mine.Items); k++ { // what it holds can be seen now
+			inner := &mine.Items[k]
+			if !strings.HasPrefix(inner.Item.ID, entry.Item+"!") {
+				continue
+			}
+			found, err := e.entryOf(r, inner, e.Clock().UTC())
+			if err != nil {
+				return nil, err
+			}
+			found.MessageID, found.MailboxID, found.PassID, found.Round = entry.MessageID, entry.MailboxID, entry.PassID, entry.Round
+			if err := e.Store.AddEntry(&found); err != nil {
+				return nil, err
+			}
 		}
 		if item.Verdict != plan.Filed {
 			return nil, e.finish(entry, store.State(item.Verdict), "tried again under the rule as it is now: "+item.Reason, "")
 		}
-		c, err := e.Store.CabinetNamed(r.Rule.Cabinet)
+		c, err := e.Store.CabinetNamed(item.Target.Cabinet)
 		if err != nil {
-			return nil, e.finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", r.Rule.Cabinet), "Choose a cabinet in the rule, then try again.")
+			return nil, e.finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
 		}
 		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
 		return r, e.Store.Replan(entry)
@@ -306,7 +476,13 @@ func (e *Engine) recover(ctx context.Context, cabinetID string) {
 		if !e.claim(entry.ID) {
 			continue
 		}
-		err := e.recoverOne(ctx, g.cabinet, entry)
+		err := func() error {
+			if entry.Displaced != "" {
+				g.replacing.Lock()
+				defer g.replacing.Unlock()
+			}
+			return e.recoverOne(ctx, g.cabinet, entry)
+		}()
 		e.release(entry.ID)
 		if err != nil {
 			e.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
@@ -347,11 +523,16 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		if err != nil && !errors.Is(err, cabinet.ErrMissing) {
 			return err
 		}
+		if err == nil {
+			if err := e.displaceAgain(ctx, c, entry, &there); err != nil {
+				return err
+			}
+		}
 		err = c.Commit(ctx, e.temporary(entry), entry.Path)
 		if errors.Is(err, cabinet.ErrTaken) {
 			folder, file := path.Split(entry.Path)
 			ext := mail.Extension(file)
-			done, reason, err := e.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"), strings.TrimSuffix(file, ext), ext, "number")
+			done, reason, err := e.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"), strings.TrimSuffix(file, ext), ext, "number", time.Time{})
 			if err != nil {
 				return err
 			}
@@ -372,6 +553,28 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		}
 		return e.Store.File(entry, e.now())
 	}
+}
+
+// displaceAgain goes on with a replacement that was interrupted: the file that
+// is there is moved out of the way only if it is still the one that may be.
+func (e *Engine) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, there *cabinet.Content) error {
+	if entry.Displaced == "" {
+		return nil
+	}
+	if kept, err := c.Kept(ctx, entry.Displaced); err == nil {
+		return kept.Close() // done already: what is there now came after
+	} else if !errors.Is(err, cabinet.ErrMissing) {
+		return err
+	}
+	m, err := e.Store.MessageByID(store.System, entry.MessageID)
+	if err != nil {
+		return err
+	}
+	may, _, err := e.mayReplace(entry.CabinetID, entry.Path, there, m.ReceivedAt)
+	if err != nil || !may {
+		return err
+	}
+	return e.displace(ctx, c, entry)
 }
 
 // sweep removes temporary objects of which the journal knows nothing.

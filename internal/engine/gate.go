@@ -17,6 +17,8 @@ type gate struct {
 	row     store.Cabinet
 	cabinet cabinet.Cabinet
 
+	replacing sync.Mutex // one replacement at a time: each looks at what is there first
+
 	mutex    sync.Mutex
 	failures int
 	until    time.Time // closed until then

@@ -32,9 +32,21 @@ func (e *Engine) CheckRule(document *rule.Rule) (*rule.Compiled, error) {
 	for _, c := range cabinets {
 		names = append(names, c.Name)
 	}
-	if document.Cabinet != "" {
-		problems = append(problems, missing("cabinet", "cabinet", document.Cabinet, names)...)
+	for i, name := range document.Cabinets() {
+		place := "cabinet"
+		if i > 0 {
+			place = "attachments"
+			for k := range document.Attachments {
+				if document.Attachments[k].Cabinet == name {
+					place = fmt.Sprintf("attachments[%d].cabinet", k)
+				}
+			}
+		}
+		if name != "" {
+			problems = append(problems, missing(place, "cabinet", name, names)...)
+		}
 	}
+	problems = append(problems, e.checkBook(c, document)...)
 	names = nil
 	for _, m := range mailboxes {
 		names = append(names, m.Name)

@@ -36,10 +36,22 @@ func (p *oldMail) asked() store.PassState {
 	return p.wanted
 }
 
-// FileOldMail begins a pass over the mail that a rule's folders hold already:
-// received since a day, or all where since is zero; the most recent ones only
-// where most is above 0.
-func (e *Engine) FileOldMail(ruleID string, since time.Time, most int, actor string) (*store.Pass, error) {
+// OldMailOf says which old mail is to be filed, and how fast. Zero values limit
+// nothing.
+type OldMailOf struct {
+	RuleID    string
+	Since     time.Time // received on this day or later
+	Most      int       // the most recent ones of each folder
+	PerMinute int       // messages
+	From, To  string    // only between these times of the day, "19:00" and "06:00"
+}
+
+// FileOldMail begins a pass over the mail that a rule's folders hold already.
+func (e *Engine) FileOldMail(of OldMailOf, actor string) (*store.Pass, error) {
+	ruleID := of.RuleID
+	if _, err := hours(of.From, of.To); err != nil {
+		return nil, err
+	}
 	row, err := e.Store.RuleByID(ruleID)
 	if err != nil || row.Removed {
 		return nil, store.ErrNotFound
@@ -49,9 +61,9 @@ func (e *Engine) FileOldMail(ruleID string, since time.Time, most int, actor str
 			return nil, fmt.Errorf("%w: pass %d; stop it first, or wait for its end", ErrUnderWay, p.ID)
 		}
 	}
-	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: actor, State: store.Running, Most: most, StartedAt: e.Clock()}
-	if !since.IsZero() {
-		pass.Since = &since
+	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: actor, State: store.Running, Most: of.Most, PerMinute: of.PerMinute, FromTime: of.From, ToTime: of.To, StartedAt: e.Clock()}
+	if !of.Since.IsZero() {
+		pass.Since = &of.Since
 	}
 	if err := e.Store.AddPass(pass); err != nil {
 		return nil, err
@@ -224,7 +236,15 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 			if p.asked() != "" {
 				return nil
 			}
-			some := uids[:min(passBatch, len(uids))]
+			size := passBatch
+			if pass.PerMinute > 0 {
+				size = max(1, min(size, pass.PerMinute/4))
+			}
+			if !e.allowed(ctx, pass, p) {
+				return ctx.Err()
+			}
+			began := e.Clock()
+			some := uids[:min(size, len(uids))]
 			uids = uids[len(some):]
 			pass.Position.UID = some[len(some)-1]
 			err := v.process(ctx, some, &batch{pass: pass, own: r, takes: func(c *rule.Compiled, _ uint32) bool { return c.Rule.ID == r.Rule.ID }})
@@ -232,9 +252,85 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 				return err
 			}
 			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+			if pass.PerMinute > 0 && len(uids) > 0 {
+				due := began.Add(time.Duration(len(some)) * time.Minute / time.Duration(pass.PerMinute))
+				if !e.rest(ctx, p, due.Sub(e.Clock())) {
+					return ctx.Err()
+				}
+			}
 		}
 		pass.Position.Done = append(pass.Position.Done, key)
 		pass.Position.Current = ""
 	}
 	return nil
+}
+
+// hours reads a span of the day in minutes from midnight; from and to are equal
+// where nothing is limited.
+func hours(from, to string) (span [2]int, err error) {
+	if from == "" && to == "" {
+		return span, nil
+	}
+	for i, s := range []string{from, to} {
+		at, err := time.Parse("15:04", s)
+		if err != nil {
+			return span, rule.Problems{{Place: []string{"from", "to"}[i], Text: "a time of the day is written as 19:00, and both are needed"}}
+		}
+		span[i] = at.Hour()*60 + at.Minute()
+	}
+	if span[0] == span[1] {
+		return span, rule.Problems{{Place: "to", Text: "the two times are the same, so there is no time between them"}}
+	}
+	return span, nil
+}
+
+// withinHours says whether a moment lies in a span of the day, which may go over
+// midnight.
+func withinHours(span [2]int, at time.Time) bool {
+	now := at.Hour()*60 + at.Minute()
+	if span[0] <= span[1] {
+		return span[0] == span[1] || now >= span[0] && now < span[1]
+	}
+	return now >= span[0] || now < span[1]
+}
+
+// allowed waits until a pass may go on at this time of the day. It is false
+// where the pass is to end instead.
+func (e *Engine) allowed(ctx context.Context, pass *store.Pass, p *oldMail) bool {
+	span, err := hours(pass.FromTime, pass.ToTime)
+	if err != nil {
+		return true // it was checked when the pass began
+	}
+	for told := false; !withinHours(span, e.now()); {
+		if !told {
+			pass.Note = fmt.Sprintf("goes on at %s", pass.FromTime)
+			if err := e.Store.SavePass(pass); err != nil {
+				e.Log.Error("keeping a pass", "error", err)
+			}
+			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+			told = true
+		}
+		if !e.rest(ctx, p, 10*time.Second) {
+			return false
+		}
+	}
+	pass.Note = ""
+	return true
+}
+
+// rest waits, unless the pass is to end.
+func (e *Engine) rest(ctx context.Context, p *oldMail, d time.Duration) bool {
+	for d > 0 {
+		some := min(d, 200*time.Millisecond)
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(some):
+		}
+		if p.asked() != "" {
+			return false
+		}
+		d -= some
+	}
+	return true
 }

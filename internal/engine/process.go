@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -43,6 +42,11 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
 	}
 	look := store.Look{Folder: b.folder, Pass: b.pass, Entries: map[*store.Message][]store.Entry{}}
 	var letters []*letter
+	defer func() {
+		for _, l := range letters {
+			l.close()
+		}
+	}()
 	for i := range facts {
 		row, message, err := v.understand(&facts[i])
 		if err != nil {
@@ -58,6 +62,9 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
 		}
 		if matched {
 			b.pass.Matched++
+		}
+		if holding(letters)+l.spooled > mostSpooled {
+			l.close() // it is fetched again
 		}
 		look.Messages = append(look.Messages, row)
 		look.Entries[row] = entries
@@ -91,9 +98,18 @@ func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*sto
 				return err
 			}
 		}
+		l.close()
 		v.engine.told(l.row)
 	}
 	return nil
+}
+
+// holding is how much lies spooled for messages, in octets.
+func holding(letters []*letter) (total int64) {
+	for _, l := range letters {
+		total += l.spooled
+	}
+	return total
 }
 
 // understand makes a row of a message's facts. A message that cannot be
@@ -138,48 +154,61 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 		}
 	}
 	rules = b.with(rules)
-	setting := e.setting(l.mailbox, e.now())
-	p := plan.Make(rules, l.message, setting)
-	if p.NeedsText {
-		if err := v.text(ctx, l); err != nil {
-			return nil, false, err
-		}
-		p = plan.Make(rules, l.message, setting)
+	for len(rules) > 0 && !b.takes(rules[len(rules)-1], l.row.UID) {
+		rules = rules[:len(rules)-1] // nothing is read for a rule that takes no part
 	}
+	setting := e.setting(l.mailbox, e.now())
 	now := e.Clock().UTC()
 	if b.pass.Since != nil && l.message.Received.Before(*b.pass.Since) {
 		return nil, false, nil // the server's search is wide by a day
+	}
+	p, err := e.settle(ctx, v.session, l, rules, setting)
+	if err != nil {
+		return nil, false, err
 	}
 	for _, pr := range p.Rules {
 		if !b.takes(pr.Rule, l.row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
 			continue
 		}
 		matched = true
-		c, err := e.Store.CabinetNamed(pr.Rule.Rule.Cabinet)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, false, err
-		}
 		for i := range pr.Items {
 			item := &pr.Items[i]
-			entry := store.Entry{RuleID: pr.Rule.Rule.ID, RuleRevision: pr.Rule.Revision, Item: item.Item.ID, CabinetID: c.ID, State: store.Planned,
-				Name: item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now, Reason: item.Reason}
+			entry, err := e.entryOf(pr.Rule, item, now)
+			if err != nil {
+				return nil, false, err
+			}
 			if !b.announced.IsZero() {
 				entry.AnnouncedAt = &b.announced
-			}
-			switch {
-			case item.Verdict != plan.Filed:
-				entry.State, entry.DoneAt = store.State(item.Verdict), &now
-			case c.ID == "":
-				entry.State, entry.DoneAt = store.Failed, &now
-				entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", pr.Rule.Rule.Cabinet), "Choose a cabinet in the rule, then try again."
-			}
-			if entry.State == store.Held {
-				entry.Advice = "Look at the message and decide; then try again or set it aside."
 			}
 			entries = append(entries, entry)
 		}
 	}
 	return entries, matched, nil
+}
+
+// entryOf makes the journal's line of an item as it was planned.
+func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, now time.Time) (store.Entry, error) {
+	name := r.Rule.Cabinet
+	if item.Target.Cabinet != "" {
+		name = item.Target.Cabinet
+	}
+	c, err := e.Store.CabinetNamed(name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return store.Entry{}, err
+	}
+	entry := store.Entry{RuleID: r.Rule.ID, RuleRevision: r.Revision, Item: item.Item.ID, CabinetID: c.ID, State: store.Planned,
+		Name: item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now, Reason: item.Reason}
+	switch {
+	case item.Verdict != plan.Filed:
+		entry.State, entry.DoneAt = store.State(item.Verdict), &now
+	case c.ID == "":
+		entry.State, entry.DoneAt = store.Failed, &now
+		entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", name), "Choose a cabinet in the rule, then try again."
+	}
+	if entry.State == store.Held {
+		entry.Advice = "Look at the message and decide; then try again or set it aside."
+	}
+	return entry, nil
 }
 
 // with puts the rule of a pass over old mail among the running ones.
@@ -198,39 +227,6 @@ func (v *visit) watches(ctx context.Context, r *rule.Compiled) bool {
 		}
 	}
 	return false
-}
-
-// text reads the body of a message, as far as conditions look.
-func (v *visit) text(ctx context.Context, l *letter) error {
-	var b strings.Builder
-	for _, p := range l.message.TextParts() {
-		part, err := v.session.Part(ctx, l.facts, p.Item)
-		if errors.Is(err, source.ErrGone) {
-			l.message.TextError = "the message is no longer in the folder"
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		data, err := io.ReadAll(io.LimitReader(mail.Decode(p.Encoding, part), maxText))
-		if closeErr := part.Close(); closeErr != nil {
-			return closeErr
-		}
-		if err != nil {
-			return err
-		}
-		text := mail.ConvertText(data, p.Charset)
-		if p.Type == "text/html" {
-			text = plainText(text)
-		}
-		b.WriteString(text + "\n")
-		if b.Len() > maxText {
-			break
-		}
-	}
-	text := b.String()
-	l.message.Text = &text
-	return nil
 }
 
 // plainText keeps what a person would read of an HTML text.

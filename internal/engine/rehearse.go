@@ -88,7 +88,7 @@ func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, document *rule.Ru
 		if err != nil {
 			return nil, err
 		}
-		p := plan.Make([]*rule.Compiled{c}, facts.Message(row.Folder), e.setting(names[row.MailboxID], e.now()))
+		p := plan.Make([]*rule.Compiled{c}, facts.Message(row.Folder), e.explaining(names[row.MailboxID]))
 		match := p.Rules[0].Match
 		if i >= last {
 			if match.Answer != rule.Yes {
@@ -196,11 +196,24 @@ func (e *Engine) Explain(v store.Viewer, messageID int64) (store.Message, *mail.
 	}
 	m := facts.Message(row.Folder)
 	var all []Explanation
+	var looking []*rule.Compiled
 	for _, r := range e.running() {
-		x := Explanation{Rule: r, Looks: r.Rule.Look.Looks(box.Name) && inFolders(&r.Rule.Look, row.Folder)}
-		p := plan.Make([]*rule.Compiled{r}, m, e.setting(box.Name, e.now()))
-		x.Match, x.Items = p.Rules[0].Match, p.Rules[0].Items
-		all = append(all, x)
+		if r.Rule.Look.Looks(box.Name) && inFolders(&r.Rule.Look, row.Folder) {
+			looking = append(looking, r)
+		} else {
+			all = append(all, Explanation{Rule: r})
+		}
+	}
+	p := plan.Make(looking, m, e.explaining(box.Name))
+	for _, pr := range p.Rules {
+		all = append(all, Explanation{Rule: pr.Rule, Looks: true, Match: pr.Match, Items: pr.Items})
 	}
 	return row, m, all, nil
+}
+
+// explaining is what plans are made with whose reasons are shown.
+func (e *Engine) explaining(mailbox string) plan.Setting {
+	s := e.setting(mailbox, e.now())
+	s.Explain = true
+	return s
 }

@@ -554,6 +554,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 		return err
 	}
 	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name}
+	defer l.close()
 	for i := range entries {
 		if err := e.file(ctx, v.session, l, &entries[i]); err != nil {
 			return err

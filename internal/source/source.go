@@ -60,6 +60,12 @@ type Event struct {
 	Flags   bool      // flags changed
 }
 
+// What Part gives beside the parts of a message.
+const (
+	Header = "header"
+	Whole  = "whole"
+)
+
 // Session is one connection to a mailbox. It is for one goroutine. Every call
 // ends by a deadline even where the server is silent. After an error that is
 // not ErrGone the session may be unusable: close it and open another.
@@ -73,10 +79,13 @@ type Session interface {
 	// Facts reads the facts of messages, in the order of their UIDs. Those that
 	// are gone by now are missing from the answer.
 	Facts(ctx context.Context, uids []uint32) ([]Facts, error)
-	// Part opens one part's content, still in its transfer encoding. A stream
+	// Part opens one part's content, still in its transfer encoding; Header and
+	// Whole stand for the message's header and for all of it. A stream
 	// that was cut ends with io.ErrUnexpectedEOF. It must be closed before the
 	// next call.
 	Part(ctx context.Context, facts *Facts, item string) (io.ReadCloser, error)
+	// Head reads the first octets of a part, still in its transfer encoding.
+	Head(ctx context.Context, facts *Facts, item string, octets int64) ([]byte, error)
 	// Changed lists messages whose flags changed after the mod-sequence.
 	Changed(ctx context.Context, since uint64) ([]uint32, error)
 	// Wait returns when the server announces something, or after the longest

@@ -3,6 +3,7 @@ package store
 import (
 	"errors"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -139,13 +140,13 @@ func (s *Store) Stage(e *Entry, now time.Time) error {
 		if err := draw(tx, e, now); err != nil {
 			return err
 		}
-		return tx.Model(e).Select("state", "path", "size", "sha256").Updates(e).Error
+		return tx.Model(e).Select("state", "path", "size", "sha256", "displaced").Updates(e).Error
 	})
 }
 
 // Rename records another exact name for what is staged, before it is tried.
 func (s *Store) Rename(e *Entry) error {
-	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("path", "reason").Updates(e).Error })
+	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("path", "reason", "displaced").Updates(e).Error })
 }
 
 // File records that the file has its name, and enters it in the register.
@@ -159,6 +160,13 @@ func (s *Store) File(e *Entry, now time.Time) error {
 		folder := path.Dir(e.Path)
 		if folder == "." {
 			folder = ""
+		}
+		if e.Displaced != "" {
+			err := tx.Exec("UPDATE register SET replaced_by = ?, kept_as = ? WHERE cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND journal_id <> ?",
+				strconv.Itoa(e.RegisterYear)+"-"+strconv.Itoa(e.RegisterNumber), e.Displaced, e.CabinetID, folder, path.Base(e.Path), e.ID).Error
+			if err != nil {
+				return err
+			}
 		}
 		return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
 	})
@@ -324,6 +332,23 @@ func (s *Store) CountFilings(v Viewer, q FilingQuery) (int, error) {
 	var n int64
 	err := s.filings(v, q).Count(&n).Error
 	return int(n), err
+}
+
+// FilingAt finds what the register knows of the file that has a path.
+func (s *Store) FilingAt(cabinetID, folder, file string) (Filing, error) {
+	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = ''", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
+}
+
+// AddEntry puts one more item of a message into the journal; one that is there
+// already stays as it is.
+func (s *Store) AddEntry(e *Entry) error {
+	return s.change(func(tx *gorm.DB) error {
+		err := tx.Create(e).Error
+		if errors.Is(err, gorm.ErrDuplicatedKey) {
+			*e, err = first[Entry](tx.Where("rule_id = ? AND message_id = ? AND item = ? AND round = ?", e.RuleID, e.MessageID, e.Item, e.Round))
+		}
+		return err
+	})
 }
 
 // FilingByNumber finds one line of the register.

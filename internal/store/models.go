@@ -172,6 +172,7 @@ type Entry struct {
 	Kind           string
 	Wanted         string // the path that was planned
 	Path           string // the path that it has
+	Displaced      string // under what name the cabinet keeps the file that was there
 	Reason         string
 	Advice         string
 	Attempts       int
@@ -212,6 +213,8 @@ type Filing struct {
 	Kind          string
 	Size          int64
 	SHA256        []byte `gorm:"column:sha256"`
+	ReplacedBy    string // the number of the filing that took its place
+	KeptAs        string // under what name the cabinet keeps it since
 }
 
 // TableName is the register.
@@ -244,6 +247,9 @@ type Pass struct {
 	Matched   int
 	Position  Position `gorm:"serializer:json"`
 	Note      string
+	PerMinute int    // at most so many messages a minute; 0 for no limit
+	FromTime  string // "19:00": only from then on; "" for all day
+	ToTime    string // "06:00": and only until then
 	StartedAt time.Time
 	EndedAt   *time.Time
 }

@@ -179,6 +179,42 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		}
 	})
 
+	t.Run("a file that is moved out of the way is kept and frees its name", func(t *testing.T) {
+		p := open(t)
+		p.Put(t, "Reports/latest.xlsx", "old")
+		if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", "k-1"); err != nil {
+			t.Fatal(err)
+		}
+		only(t, p, nil)
+		r, err := p.Cabinet.Kept(ctx, "k-1")
+		if err != nil {
+			t.Fatal(err)
+		}
+		kept, err := io.ReadAll(r)
+		if err := errors.Join(err, r.Close()); err != nil || string(kept) != "old" {
+			t.Errorf("kept is %q, %v", kept, err)
+		}
+		stage(t, p.Cabinet, "k1", "new")
+		if err := p.Cabinet.Commit(ctx, "k1", "Reports/latest.xlsx"); err != nil {
+			t.Error(err)
+		}
+		if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", "k-1"); !errors.Is(err, cabinet.ErrTaken) {
+			t.Errorf("what is kept was overwritten: %v", err)
+		}
+		only(t, p, map[string]string{"Reports/latest.xlsx": "new"})
+		if err := p.Cabinet.Retire(ctx, "Reports/none.xlsx", "k-2"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("nothing was moved: %v", err)
+		}
+		if _, err := p.Cabinet.Kept(ctx, "k-2"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("nothing is kept: %v", err)
+		}
+		for _, odd := range []string{"../x", "a/b", ""} {
+			if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", odd); err == nil {
+				t.Errorf("%q was taken as a name", odd)
+			}
+		}
+	})
+
 	t.Run("leftovers are known and can be swept", func(t *testing.T) {
 		p := open(t)
 		stage(t, p.Cabinet, "e1", "x")

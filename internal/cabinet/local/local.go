@@ -25,6 +25,7 @@ import (
 const (
 	identityFile = cabinet.Reserved + "/cabinet.json"
 	staging      = cabinet.Reserved + "/staging"
+	replaced     = cabinet.Reserved + "/replaced"
 )
 
 type identity struct {
@@ -448,6 +449,62 @@ func (c *Cabinet) Leftovers(context.Context) ([]string, error) {
 		}
 	}
 	return ids, nil
+}
+
+// Retire gives a file a name in the cabinet's own folder, by the same step that
+// cannot overwrite, and flushes both folders: first the one where it is kept.
+func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
+	if err := clean(name); err != nil {
+		return err
+	}
+	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
+		return &cabinet.Error{Problem: fmt.Sprintf("%q cannot be the name of a file that is kept", kept), Lasting: true}
+	}
+	root, err := c.root()
+	if err != nil {
+		return err
+	}
+	if err := mkdirs(root, replaced); err != nil {
+		return explain(err, "making the folder "+replaced)
+	}
+	err = root.Publish(name, replaced+"/"+kept)
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return cabinet.ErrTaken
+	case errors.Is(err, fs.ErrNotExist):
+		return cabinet.ErrMissing
+	case err != nil:
+		return explain(err, "moving "+name+" out of the way")
+	}
+	folder := path.Dir(name)
+	for _, f := range []string{replaced, folder} {
+		if err := root.SyncDir(f); err != nil {
+			return explain(err, "flushing "+f)
+		}
+	}
+	c.mutex.Lock()
+	delete(c.names, folder)
+	c.mutex.Unlock()
+	return nil
+}
+
+// Kept opens a file that was moved out of the way.
+func (c *Cabinet) Kept(_ context.Context, kept string) (io.ReadCloser, error) {
+	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
+		return nil, cabinet.ErrMissing
+	}
+	root, err := c.root()
+	if err != nil {
+		return nil, err
+	}
+	f, err := root.Open(replaced + "/" + kept)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, cabinet.ErrMissing
+	}
+	if err != nil {
+		return nil, explain(err, "opening what was replaced")
+	}
+	return f, nil
 }
 
 // Open opens a file for reading.

@@ -19,6 +19,48 @@ type Item struct {
 	Detached bool      // a detached signature (RFC 1847 section 2.1)
 	Active   bool      // a name that a desktop acts upon when it is only looked at
 	Forward  *Envelope // of the innermost forwarded message that holds it
+
+	Opens   bool   // holds others, which are always looked at instead: a winmail.dat, opaque signed mail
+	Sealed  string // why nobody can look into it: it is encrypted, or broken; "" where that is not so
+	Unsure  bool   // neither name nor type say what kind it is, and the first bytes were not read yet
+	Parent  string // the item that holds it, "" where it stands in the message itself
+	Archive string // name of that item
+	Folder  string // its folders within that item, "/" between levels
+	Left    string // why it is never filed: it is a link within an archive; else ""
+	Remark  string // what is odd about it, for those who read the verdict; else ""
+}
+
+// Find gives an item by its number, also one that was found in another.
+func (m *Message) Find(id string) (Item, bool) {
+	for _, i := range m.Items() {
+		if i.ID == id {
+			return i, true
+		}
+		if strings.HasPrefix(id, i.ID+"!") {
+			if inner, ok := m.within(&i, id); ok {
+				return inner, true
+			}
+		}
+	}
+	return Item{}, false
+}
+
+func (m *Message) within(item *Item, id string) (Item, bool) {
+	for _, i := range m.Known(item) {
+		if i.ID == id {
+			return i, true
+		}
+		if i.Parent == item.ID && strings.HasPrefix(id, i.ID+"!") {
+			return m.within(&i, id)
+		}
+	}
+	return Item{}, false
+}
+
+// Top is the item of the message itself that holds this one, or this one.
+func (i *Item) Top() string {
+	top, _, _ := strings.Cut(i.ID, "!")
+	return top
 }
 
 // Stem and Ext part the name: "a.tar.gz" is "a" and ".tar.gz", "a.pdf" is "a" and ".pdf".
@@ -55,7 +97,12 @@ func (m *Message) Items() []Item {
 	var walk func(p *Part, forward *Envelope)
 	walk = func(p *Part, forward *Envelope) {
 		if p.Media() != "multipart" && !p.isBody() {
-			found = append(found, p.item(forward))
+			i := p.item(forward)
+			m.sniffed(&i)
+			found = append(found, i)
+			if i.Opens {
+				found = m.inside(found, len(found)-1)
+			}
 		}
 		if p.Envelope != nil {
 			forward = p.Envelope
@@ -68,6 +115,72 @@ func (m *Message) Items() []Item {
 	return found
 }
 
+// Known gives the items that were found in an item, as far as it was opened;
+// those that hold others in turn are followed by what they hold.
+func (m *Message) Known(item *Item) []Item {
+	return m.inside([]Item{*item}, 0)[1:]
+}
+
+// inside appends what the item at index at holds and notes why it cannot be
+// opened.
+func (m *Message) inside(found []Item, at int) []Item {
+	o := m.Inside[found[at].ID]
+	if o == nil {
+		return found
+	}
+	if o.Problem != "" {
+		found[at].Sealed = o.Problem
+		return found
+	}
+	for _, i := range o.Items {
+		m.sniffed(&i)
+		if i.Forward == nil {
+			i.Forward = found[at].Forward
+		}
+		found = append(found, i)
+		if i.Opens {
+			found = m.inside(found, len(found)-1)
+		}
+	}
+	return found
+}
+
+// sniffed gives an item the kind that its first bytes show.
+func (m *Message) sniffed(i *Item) {
+	if found, ok := m.Kinds[i.ID]; ok && i.Unsure {
+		i.Unsure, i.Kind = false, found.Kind
+		if found.Kind != Other {
+			i.Name += found.Ext
+		}
+	}
+}
+
+// Inner makes an item of something that was found in another.
+func Inner(parent *Item, number, name, mediaType string, size int64) Item {
+	i := Item{ID: parent.ID + "!" + number, Type: mediaType, Size: size, Parent: parent.ID, Archive: parent.Name}
+	if n := strings.LastIndexByte(name, '/'); n >= 0 {
+		i.Folder, name = name[:n], name[n+1:]
+	}
+	i.Name, i.Named = name, name != ""
+	if !i.Named {
+		i.Name = "attachment " + number + extensionOf(mediaType)
+	}
+	i.judge()
+	return i
+}
+
+// judge sets what name and type tell of an item.
+func (i *Item) judge() {
+	i.Kind = KindOf(i.Type, i.Ext())
+	i.Unsure = i.Kind == Other && i.Ext() == ""
+	lower := strings.ToLower(i.Name)
+	i.Active = activeName(lower) || strings.HasPrefix(strings.ToLower(i.Folder)+"/", "__macosx/")
+	i.Opens = i.Type == "application/ms-tnef" || i.Type == "application/vnd.ms-tnef" || lower == "winmail.dat"
+	if i.Opens {
+		i.Unsure = false
+	}
+}
+
 func (p *Part) item(forward *Envelope) Item {
 	i := Item{ID: p.Item, Name: p.Name, Named: p.Name != "", Type: p.Type, Encoding: p.Encoding, Encoded: p.Size, Forward: forward}
 	if i.Name == "" {
@@ -77,15 +190,29 @@ func (p *Part) item(forward *Envelope) Item {
 		}
 		i.Name = strings.ReplaceAll(i.Name, "/", "-") + extensionOf(p.Type)
 	}
-	i.Kind = KindOf(p.Type, i.Ext())
+	i.judge()
+	if p.pkcs7() {
+		i.Unsure, i.Opens = false, p.mayOpen()
+		if !i.Opens {
+			i.Sealed = "it is encrypted (S/MIME), so nobody can look into it here"
+		}
+	}
+	if p.sealed {
+		i.Unsure = false
+		if p.Type != "application/pgp-encrypted" { // that part only tells the version (RFC 3156 section 4)
+			i.Sealed = "it is encrypted (OpenPGP), so nobody can look into it here"
+		}
+	}
+	if p.report {
+		i.Kind, i.Unsure = Report, false
+	}
 	i.Size = decodedSize(p.Encoding, p.Size)
 	i.Inline = i.Kind == Picture && p.Disposition != "attachment" &&
 		(p.Disposition == "inline" || p.related && p.ContentID != "")
 	i.Inline = i.Inline || i.Kind == Picture && p.related && p.ContentID != ""
 	lower := strings.ToLower(i.Name)
-	i.Detached = p.signed || lower == "smime.p7s" || lower == "signature.asc" ||
+	i.Detached = p.signed || p.sealed && i.Sealed == "" || lower == "smime.p7s" || lower == "signature.asc" ||
 		p.Type == "application/pgp-signature" || p.Type == "application/pkcs7-signature" || p.Type == "application/x-pkcs7-signature"
-	i.Active = activeName(lower)
 	return i
 }
 
@@ -93,7 +220,7 @@ func (p *Part) item(forward *Envelope) Item {
 // itself as soon as they lie in a folder.
 func activeName(lower string) bool {
 	switch lower {
-	case "desktop.ini", "autorun.inf", "folder.jpg.lnk", ".htaccess", "web.config", ".directory", "thumbs.db":
+	case "desktop.ini", "autorun.inf", "folder.jpg.lnk", ".htaccess", "web.config", ".directory", "thumbs.db", ".ds_store":
 		return true
 	}
 	switch path.Ext(lower) {

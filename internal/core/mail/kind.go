@@ -22,6 +22,7 @@ const (
 	Video        Kind = "video"
 	MessageKind  Kind = "message"
 	Calendar     Kind = "calendar"
+	Report       Kind = "report"
 	Contact      Kind = "contact"
 	Program      Kind = "program"
 	Other        Kind = "other"
@@ -53,6 +54,7 @@ var Kinds = []KindRow{
 	{Audio, "sound files", []string{"mp3", "wav", "ogg", "oga", "flac", "m4a", "aac", "opus", "amr"}, []string{"audio/"}},
 	{Video, "films", []string{"mp4", "m4v", "mov", "avi", "mkv", "webm", "mpg", "mpeg", "wmv"}, []string{"video/"}},
 	{MessageKind, "messages", []string{"eml", "msg"}, []string{"message/", "application/vnd.ms-outlook"}},
+	{Report, "delivery reports", nil, []string{"message/delivery-status", "message/global-delivery-status", "message/disposition-notification", "message/global-disposition-notification", "message/feedback-report", "text/rfc822-headers", "message/global-headers"}},
 	{Calendar, "calendar entries", []string{"ics", "vcs"}, []string{"text/calendar"}},
 	{Contact, "contact cards", []string{"vcf"}, []string{"text/vcard", "text/x-vcard"}},
 	{Program, "programs", []string{"exe", "dll", "msi", "bat", "cmd", "com", "scr", "ps1", "vbs", "vbe", "js", "jse", "wsf", "hta", "jar", "apk", "app", "deb", "rpm", "sh", "pif", "cpl", "reg"},
@@ -97,6 +99,8 @@ func extensionOf(mediaType string) string {
 		return ".html"
 	case "text/calendar":
 		return ".ics"
+	case "message/delivery-status", "message/disposition-notification", "message/feedback-report", "text/rfc822-headers":
+		return ".txt"
 	case "text/csv":
 		return ".csv"
 	case "image/svg+xml":
@@ -116,22 +120,6 @@ func extensionOf(mediaType string) string {
 	for _, row := range Kinds {
 		if slices.Contains(row.Extensions, sub) && (family == "image" || family == "audio" || family == "video" || slices.Contains(row.Types, mediaType)) {
 			return "." + sub
-		}
-	}
-	return ""
-}
-
-// Disguised says what a file really is where its first bytes show a program and
-// its kind says otherwise; "" where nothing is wrong.
-func Disguised(kind Kind, first []byte) string {
-	if kind == Program {
-		return ""
-	}
-	for _, p := range []struct{ magic, what string }{
-		{"MZ", "a Windows program"}, {"\x7fELF", "a Linux program"}, {"\xcf\xfa\xed\xfe", "a macOS program"}, {"\xca\xfe\xba\xbe", "a macOS or Java program"},
-	} {
-		if strings.HasPrefix(string(first), p.magic) && (p.magic != "MZ" || len(first) > 64) {
-			return p.what
 		}
 	}
 	return ""

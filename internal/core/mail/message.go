@@ -83,6 +83,25 @@ type Message struct {
 	Truncated bool    // the structure went past MaxDepth or MaxParts
 	Text      *string // text of the body once fetched, nil before
 	TextError string  // why the text cannot be read, "" where it can
+	AllHeader Header  // every field, once fetched; nil before
+	// Inside says what was found in items that hold others, by item; Kinds what
+	// the first bytes of items show whose name and type say nothing.
+	Inside map[string]*Opened
+	Kinds  map[string]Sniffed
+}
+
+// Sniffed is what the first bytes of an item show.
+type Sniffed struct {
+	Kind Kind
+	Ext  string // the usual extension, with its dot
+}
+
+// Opened is what was found in an item that holds others: a winmail.dat, opaque
+// signed mail, an archive.
+type Opened struct {
+	Items   []Item
+	Text    string // of signed mail: what a person reads
+	Problem string // why it cannot be opened, "" where it was
 }
 
 // Part is one MIME entity of the message (RFC 2045, RFC 2046).
@@ -97,8 +116,11 @@ type Part struct {
 	Size        int64  // octets as sent, that is still encoded
 	Children    []Part
 	Envelope    *Envelope // of a forwarded message
+	SMIME       string    // smime-type of application/pkcs7-mime (RFC 8551 section 3.2.2)
 	signed      bool      // second part of multipart/signed
 	related     bool      // lies in a multipart/related and is not its root
+	sealed      bool      // lies in a multipart/encrypted (RFC 1847 section 2.2)
+	report      bool      // a machine's part of a multipart/report (RFC 6522)
 }
 
 // Section is the IMAP section of the part's content (RFC 9051 section 6.4.5).
@@ -157,6 +179,7 @@ func (b *builder) part(s *Structure, item, prefix string, depth int) Part {
 		ContentID:   strings.Trim(s.ID, "<> \t"),
 		Encoding:    strings.ToLower(strings.TrimSpace(s.Encoding)),
 		Size:        s.Size,
+		SMIME:       strings.ToLower(decodeParam(s.Params, "smime-type")),
 		Name:        baseName(firstNonEmpty(decodeParam(s.DispositionParams, "filename"), decodeParam(s.Params, "name"))),
 	}
 	if len(s.Children) > 0 && depth >= MaxDepth {
@@ -182,9 +205,22 @@ func (b *builder) part(s *Structure, item, prefix string, depth int) Part {
 		c := b.part(&s.Children[i], id, id+".", depth+1)
 		c.signed = p.Type == "multipart/signed" && i == 1
 		c.related = p.Type == "multipart/related" && i > 0
+		c.sealed = p.Type == "multipart/encrypted"
+		c.report = p.Type == "multipart/report" && i > 0
 		p.Children = append(p.Children, c)
 	}
 	return p
+}
+
+// pkcs7 says whether the part is S/MIME content that is no detached signature.
+func (p *Part) pkcs7() bool {
+	return p.Type == "application/pkcs7-mime" || p.Type == "application/x-pkcs7-mime"
+}
+
+// mayOpen says whether S/MIME content is signed and not encrypted, as far as
+// its type tells (RFC 8551 section 3.2.2).
+func (p *Part) mayOpen() bool {
+	return p.SMIME == "signed-data" || p.SMIME == "" && !strings.HasSuffix(strings.ToLower(p.Name), ".p7c")
 }
 
 // Walk calls f for every part, outer parts first, until f returns false.
@@ -241,8 +277,8 @@ func (m *Message) TextParts() []*Part {
 func (m *Message) Encrypted() bool {
 	encrypted := false
 	m.Walk(func(p *Part) bool {
-		encrypted = encrypted || p.Type == "multipart/encrypted" ||
-			(p.Type == "application/pkcs7-mime" || p.Type == "application/x-pkcs7-mime") && !strings.HasSuffix(strings.ToLower(p.Name), ".p7c")
+		encrypted = encrypted || p.Type == "multipart/encrypted" || p.pkcs7() && !p.mayOpen() ||
+			p.pkcs7() && m.Inside[p.Item] != nil && m.Inside[p.Item].Problem != ""
 		return !encrypted
 	})
 	return encrypted
@@ -304,4 +340,20 @@ func baseName(name string) string {
 		return name[i+1:]
 	}
 	return name
+}
+
+// Field gives a header field's decoded values, topmost first. known is false
+// where the field is none of HeaderFields and the whole header was not read.
+func (m *Message) Field(name string) (values []string, known bool) {
+	h := m.AllHeader
+	if h == nil {
+		if !slices.ContainsFunc(HeaderFields, func(f string) bool { return strings.EqualFold(f, name) }) {
+			return nil, false
+		}
+		h = m.Header
+	}
+	for _, v := range h.All(name) {
+		values = append(values, strings.TrimSpace(DecodeText(unfold(v))))
+	}
+	return values, true
 }

@@ -60,8 +60,16 @@ func (r *Raw) index(s *Structure, p *Part) {
 	}
 }
 
-// Open gives the content of an item as it was sent, still encoded.
+// Open gives the content of an item as it was sent, still encoded; "header" is
+// the message's header and "whole" all of it.
 func (r *Raw) Open(item string) (io.Reader, error) {
+	switch item {
+	case "whole":
+		return bytes.NewReader(r.data), nil
+	case "header":
+		_, body := ParseHeader(r.data)
+		return bytes.NewReader(r.data[:len(r.data)-len(body)]), nil
+	}
 	s := r.parts[item]
 	if s == nil || item == "" {
 		return nil, fmt.Errorf("the message has no part %q", item)

@@ -42,7 +42,12 @@ type Made struct {
 // Make evaluates the pattern. Every segment is a safe name.
 func (p *Pattern) Make(v Values) Made {
 	var made Made
-	for _, segment := range p.segments {
+	made.Segments = make([]string, 0, len(p.segments)+1)
+	for i, segment := range p.segments {
+		if p.fixed[i] != "" {
+			made.Segments = append(made.Segments, p.fixed[i])
+			continue
+		}
 		var b strings.Builder
 		for _, piece := range segment {
 			if piece.choice == nil {

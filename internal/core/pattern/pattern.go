@@ -51,6 +51,7 @@ type Pattern struct {
 	source   string
 	shape    Shape
 	segments [][]piece
+	fixed    []string // the name of a segment without fields, else ""
 }
 
 type piece struct {
@@ -106,7 +107,11 @@ func Parse(source string, shape Shape) (*Pattern, error) {
 			}
 			return s.fail(start, "%q cannot be a name: a name does not consist of dots", written)
 		}
-		p.segments = append(p.segments, segment)
+		name := ""
+		if len(segment) == 1 && segment[0].choice == nil {
+			name = safename.Segment(segment[0].text)
+		}
+		p.segments, p.fixed = append(p.segments, segment), append(p.fixed, name)
 		segment, start = nil, at+1
 		return nil
 	}

@@ -14,7 +14,7 @@ import (
 func one(t *testing.T, m *mail.Message, folder string, s Setting) Item {
 	t.Helper()
 	document := strings.Replace(readings, "folder: Gauges/<received year>/<sender.name>", "folder: '"+folder+"'", 1)
-	i, ok := One(compile(t, document), m, s, "2")
+	i, _, ok := One(compile(t, document), m, s, "2")
 	if !ok || i.Segments == nil {
 		t.Fatalf("nothing was planned under %q", folder)
 	}
@@ -44,7 +44,7 @@ func TestEveryFieldOfTheTableIsAnswered(t *testing.T) {
 func TestDatesAreShownInTheRulesZone(t *testing.T) {
 	m := message("")
 	document := strings.Replace(readings, "attachments:", "time zone: Europe/Oslo\nattachments:", 1)
-	i, _ := One(compile(t, document), m, setting, "2")
+	i, _, _ := One(compile(t, document), m, setting, "2")
 	if got := i.Path(); got != "Gauges/2027/Tide-watch- Oda/2027-01-01 st3.csv" {
 		t.Errorf("half past eleven on New Year's Eve in UTC is filed as %q", got)
 	}

@@ -4,6 +4,7 @@
 package plan
 
 import (
+	"fmt"
 	"path"
 	"strconv"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"golang.org/x/text/language"
 
+	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/rule"
@@ -29,15 +31,22 @@ const (
 	There   Verdict = "already there"
 )
 
+// maxNesting bounds archives within archives.
+const maxNesting = 4
+
 // Setting is what the service knows beside message and rules.
 type Setting struct {
 	Mailbox  string // its name
 	Now      time.Time
 	Language language.Tag
-	MaxPath  int // octets of a whole path in the cabinet; 0 for 1000
+	MaxPath  int                 // octets of a whole path in the cabinet; 0 for 1000
+	Book     *correspondent.Book // nil is an empty one
+	Lookup   func(table, key string) (string, bool)
+	Explain  bool // reasons also for rules that are not for the message, and rules after one that stops
 }
 
-// Item is one attachment under one rule.
+// Item is one attachment under one rule, a file within an archive, or a copy of
+// the message.
 type Item struct {
 	Item     mail.Item
 	Number   int // which attachment of the message, from 1
@@ -49,6 +58,7 @@ type Item struct {
 	Unknown  []string // fields that only contents or a drawn number can settle
 	IfExists rule.IfExists
 	Target   rule.Target
+	Copy     rule.CopyForm // of a copy of the message, else ""
 }
 
 // Path is the wanted path, "/" between levels.
@@ -61,41 +71,62 @@ func (i *Item) Path() string {
 
 // Rule is one rule's part of the plan.
 type Rule struct {
-	Rule  *rule.Compiled
-	Match rule.Reason
-	Items []Item // nil unless the rule matches
+	Rule    *rule.Compiled
+	Match   rule.Reason // with its text where it cannot be known, or the setting asks to explain
+	Items   []Item      // nil unless the rule matches
+	Stopped string      // the earlier rule that lets no later one see the message
 }
 
 // Plan is what all rules together do with a message.
 type Plan struct {
-	Rules     []Rule
-	NeedsText bool // a verdict hangs on the text of the message, which was not read yet
+	Rules []Rule
+	Needs rule.Needs // what has to be read before all verdicts are settled
 }
 
 // Make plans a message over rules in their order. Rules after one that stops
 // are not in the plan.
 func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 	var p Plan
-	in := &rule.Input{Message: m, Now: s.Now}
+	in := &rule.Input{Message: m, Now: s.Now, Book: s.Book}
+	stopped := ""
 	for _, r := range rules {
-		one := Rule{Rule: r, Match: r.Matches(in)}
-		switch one.Match.Answer {
+		if stopped != "" {
+			p.Rules = append(p.Rules, Rule{Rule: r, Stopped: stopped, Match: rule.Reason{Text: fmt.Sprintf("the earlier rule “%s” lets no later rule see the message", stopped)}})
+			continue
+		}
+		answer, needs := r.Answer(in)
+		if answer == rule.No && !s.Explain {
+			continue
+		}
+		one := Rule{Rule: r, Match: rule.Reason{Answer: answer}}
+		if s.Explain || answer == rule.Unknowable {
+			one.Match = r.Matches(in)
+		}
+		switch answer {
 		case rule.NotYet:
-			p.NeedsText = true
+			p.Needs.Add(&needs)
 		case rule.Yes:
-			one.Items = items(r, in, s, 0, 0)
+			one.Items = items(r, in, s, &p.Needs)
 		case rule.Unknowable:
 			// What the rule would take is held until a person has looked.
-			one.Items = items(r, in, s, 0, 0)
+			one.Items = items(r, in, s, &p.Needs)
 			for i := range one.Items {
 				if one.Items[i].Verdict == Filed {
 					one.Items[i].Verdict, one.Items[i].Reason = Held, one.Match.Text
 				}
 			}
 		}
+		for i := range one.Items {
+			if one.Items[i].Verdict == Filed && in.Taken == "" {
+				in.Taken = r.Rule.Name
+			}
+		}
 		p.Rules = append(p.Rules, one)
-		if one.Match.Answer == rule.Yes && r.Rule.Then == "stop" {
-			break
+		if answer == rule.Yes && r.Rule.Then == "stop" {
+			if !s.Explain {
+				break
+			}
+			stopped = r.Rule.Name
 		}
 	}
 	return p
@@ -103,13 +134,13 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 
 // One plans a single item under a rule that is known to be for the message. ok
 // is false where the message has no such item.
-func One(r *rule.Compiled, m *mail.Message, s Setting, item string) (one Item, ok bool) {
-	for _, i := range items(r, &rule.Input{Message: m, Now: s.Now}, s, 0, 0) {
+func One(r *rule.Compiled, m *mail.Message, s Setting, item string) (one Item, needs rule.Needs, ok bool) {
+	for _, i := range items(r, &rule.Input{Message: m, Now: s.Now, Book: s.Book}, s, &needs) {
 		if i.Item.ID == item {
-			return i, true
+			return i, needs, true
 		}
 	}
-	return Item{}, false
+	return Item{}, needs, false
 }
 
 // Number makes an item's names anew with the register number that was drawn.
@@ -117,42 +148,153 @@ func Number(i *Item, r *rule.Compiled, m *mail.Message, s Setting, year, number 
 	place(i, r, m, s, year, number)
 }
 
-func items(r *rule.Compiled, in *rule.Input, s Setting, year, number int) []Item {
+// Archive says whether an item is an archive that can be looked into.
+func Archive(i *mail.Item) bool { return i.Kind == mail.Archive && i.Sealed == "" }
+
+// planner plans the items of one message under one rule.
+type planner struct {
+	rule    *rule.Compiled
+	message *mail.Message
+	setting Setting
+	needs   *rule.Needs
+	out     []Item
+	takes   bool
+}
+
+func items(r *rule.Compiled, in *rule.Input, s Setting, needs *rule.Needs) []Item {
+	p := &planner{rule: r, message: in.Message, setting: s, needs: needs}
 	all := in.Items()
-	out := make([]Item, len(all))
+	p.out = make([]Item, 0, len(all))
 	for k := range all {
-		i := &out[k]
-		i.Item, i.Number = all[k], k+1
-		choice := r.Choose(&i.Item)
-		i.Reason = choice.Text
-		if choice.Leave {
-			i.Verdict = LeftOut
-			continue
-		}
-		i.Verdict = Filed
-		i.Target = r.Target(choice)
-		i.IfExists = i.Target.IfExists
-		place(i, r, in.Message, s, year, number)
+		p.add(&all[k], r.Choose(&all[k]), 0)
 	}
-	return out
+	p.copies()
+	p.settle()
+	return p.out
+}
+
+// add plans one item as it was chosen.
+func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
+	p.out = append(p.out, Item{Item: *item, Number: len(p.out) + 1, Reason: choice.Text})
+	i := &p.out[len(p.out)-1]
+	if item.Remark != "" {
+		i.Reason += "; " + item.Remark
+	}
+	switch {
+	case choice.Unsure:
+		p.needs.NeedHead(item.ID)
+		i.Verdict, i.Unknown = LeftOut, []string{"contents"}
+		return
+	case choice.Leave:
+		i.Verdict = LeftOut
+		if item.Opens && item.Sealed == "" && p.message.Inside[item.ID] == nil {
+			p.needs.NeedOpen(item.ID)
+			i.Unknown = []string{"contents"}
+		}
+		return
+	case choice.Hold:
+		i.Verdict = Held
+		return
+	}
+	i.Verdict = Filed
+	i.Target = p.rule.Target(choice)
+	i.IfExists = i.Target.IfExists
+	if i.Target.Unpack == "archive" || !Archive(item) {
+		p.takes = true
+		place(i, p.rule, p.message, p.setting, 0, 0)
+		return
+	}
+	opened := p.message.Inside[item.ID]
+	switch {
+	case depth >= maxNesting:
+		i.Verdict, i.Reason = Held, fmt.Sprintf("an archive within archives, more than %d deep, is not opened", maxNesting)
+		return
+	case opened == nil:
+		p.needs.NeedOpen(item.ID)
+		i.Unknown = []string{"contents"}
+		p.takes = true
+	case opened.Problem != "":
+		i.Verdict, i.Reason = Held, opened.Problem
+		return
+	}
+	if i.Target.Unpack == "both" {
+		unknown := i.Unknown
+		p.takes = true
+		place(i, p.rule, p.message, p.setting, 0, 0)
+		i.Unknown = append(i.Unknown, unknown...)
+	} else {
+		i.Verdict = LeftOut
+		i.Reason = "unpacked; the files in it are filed instead"
+		if opened == nil {
+			i.Reason = "to be unpacked; the files in it are seen once it is opened"
+		} else if len(opened.Items) == 0 {
+			i.Reason = "unpacked; it is empty"
+		}
+	}
+	if opened == nil {
+		return
+	}
+	for _, inner := range p.message.Known(item) {
+		if inner.Parent == item.ID { // what an inner item holds comes with that item
+			p.add(&inner, p.rule.ChooseWithin(&inner, choice.Entry), depth+1)
+		}
+	}
+}
+
+// copies plans the copies of the message: beside attachments that are filed, or
+// alone where the rule takes nothing else.
+func (p *planner) copies() {
+	if !p.takes && p.rule.TakesAttachments() {
+		return
+	}
+	p.rule.CopyTargets(func(form rule.CopyForm, t rule.Target) {
+		p.out = append(p.out, Copy(p.rule, p.message, p.setting, form, t, len(p.out)+1))
+	})
+}
+
+// Copy plans a copy of the message in one form.
+func Copy(r *rule.Compiled, m *mail.Message, s Setting, form rule.CopyForm, t rule.Target, number int) Item {
+	name := strings.ReplaceAll(mail.BareSubject(m.Envelope.Subject), "/", "-")
+	if strings.TrimSpace(name) == "" {
+		name = "No subject"
+	}
+	i := Item{Item: mail.Item{ID: "copy:" + string(form), Name: name + form.Ext(), Named: true, Type: "message/rfc822", Size: m.Size, Kind: mail.KindOf("", form.Ext())},
+		Number: number, Verdict: Filed, Reason: "a copy of the message", Target: t, IfExists: t.IfExists, Copy: form}
+	place(&i, r, m, s, 0, 0)
+	return i
 }
 
 func place(i *Item, r *rule.Compiled, m *mail.Message, s Setting, year, number int) {
 	v := &values{item: i, rule: r, message: m, setting: s, year: year, number: number}
 	folder := i.Target.Folder.Make(v)
 	name := i.Target.Name.Make(v)
+	i.Unknown = append(folder.Unknown, name.Unknown...)
+	segments := folder.Segments
+	if i.Target.Own != nil {
+		own := i.Target.Own.Make(v)
+		segments = append(segments, own.Segments...)
+	}
+	if i.Target.Unpack != "archive" && !i.Target.Drop && i.Item.Folder != "" {
+		for _, f := range strings.Split(i.Item.Folder, "/") {
+			if f = strings.TrimSpace(f); f != "" && f != "." && f != ".." {
+				segments = append(segments, safename.Segment(f))
+			}
+		}
+	}
 	ext := i.Item.Ext()
+	if i.Copy != "" {
+		ext = i.Copy.Ext()
+	}
 	limit := s.MaxPath
 	if limit == 0 {
 		limit = 1000
 	}
 	file := safename.File(name.Segments[0], ext)
-	fitted := safename.Fit(append(folder.Segments, file), ext, limit)
+	fitted := safename.Fit(append(segments, file), ext, limit)
 	i.Segments = fitted[:len(fitted)-1]
 	file = fitted[len(fitted)-1]
 	i.Ext = safename.Ext(ext)
 	i.Stem = strings.TrimSuffix(file, i.Ext)
-	i.Unknown = append(folder.Unknown, name.Unknown...)
 }
 
 // values answers a pattern's fields for one item.
@@ -167,9 +309,14 @@ type values struct {
 
 func (v *values) Language() language.Tag { return v.setting.Language }
 
-func (v *values) Lookup(string, string) (string, bool) { return "", false }
+func (v *values) Lookup(table, key string) (string, bool) {
+	if v.setting.Lookup == nil {
+		return "", false
+	}
+	return v.setting.Lookup(table, key)
+}
 
-func (v *values) Value(field, _ string) pattern.Value {
+func (v *values) Value(field, argument string) pattern.Value {
 	text := func(s string) pattern.Value { return pattern.Value{Text: s} }
 	at := func(t time.Time) pattern.Value {
 		if t.IsZero() {
@@ -207,10 +354,27 @@ func (v *values) Value(field, _ string) pattern.Value {
 		return at(e.Date)
 	case "filed":
 		return at(v.setting.Now)
+	case "correspondent":
+		if c := v.setting.Book.Find(e.Sender()); c != nil {
+			return text(c.Name)
+		}
 	case "subject":
 		return text(mail.BareSubject(e.Subject))
 	case "subject.full":
 		return text(e.Subject)
+	case "header":
+		values, known := v.message.Field(argument)
+		if !known {
+			return pattern.Value{Unknown: v.message.TextError == ""}
+		}
+		if len(values) > 0 {
+			return text(values[0])
+		}
+	case "body":
+		if v.message.Text == nil {
+			return pattern.Value{Unknown: v.message.TextError == "" && !v.message.Encrypted()}
+		}
+		return text(*v.message.Text)
 	case "mailbox":
 		return text(v.setting.Mailbox)
 	case "folder":
@@ -231,6 +395,14 @@ func (v *values) Value(field, _ string) pattern.Value {
 		return text(strconv.Itoa(v.item.Number))
 	case "file.size":
 		return text(strconv.FormatInt(v.item.Item.Size, 10))
+	case "file.path":
+		return text(v.item.Item.Folder)
+	case "archive.stem":
+		name := v.item.Item.Archive
+		if name == "" && v.item.Item.Kind == mail.Archive {
+			name = v.item.Item.Name
+		}
+		return text(strings.TrimSuffix(name, mail.Extension(name)))
 	case "register", "register.year":
 		if v.number == 0 {
 			return pattern.Value{Unknown: true}
@@ -257,4 +429,21 @@ func addressField(a mail.Address, part string) string {
 		return a.Detail()
 	}
 	return ""
+}
+
+// settle adds what the fields of a filed item's names still need.
+func (p *planner) settle() {
+	for i := range p.out {
+		if p.out[i].Verdict != Filed {
+			continue
+		}
+		for _, field := range p.out[i].Unknown {
+			switch field {
+			case "body":
+				p.needs.Text = true
+			case "header":
+				p.needs.Header = true
+			}
+		}
+	}
 }

@@ -24,18 +24,32 @@ type Compiled struct {
 	unless  []*test
 	entries []entry
 	rest    *Target
+	copies  []copyOf
 	leaves  map[Default]bool
+}
+
+type copyOf struct {
+	form   CopyForm
+	target Target
 }
 
 // Target is where an entry files.
 type Target struct {
+	Cabinet  string // its name
 	Folder   *pattern.Pattern
+	Own      *pattern.Pattern // of the message's own folder below it, nil where it has none
 	Name     *pattern.Pattern
 	IfExists IfExists
+	Unpack   Unpack
+	Drop     bool // an archive's inner folders
 }
+
+// ownFolder is the name of a folder that only one message has.
+const ownFolder = "<received date> <subject first 60> <message.key>"
 
 type entry struct {
 	leave  bool
+	kinds  bool // one of its tests asks for the kind
 	names  bool // it names kinds, types, names or extensions
 	tests  []itemTest
 	all    bool // take: everything
@@ -44,19 +58,60 @@ type entry struct {
 
 type itemTest struct {
 	sentence string
-	fits     func(*mail.Item) (bool, string)
+	parts    []itemPart
 }
 
-func (e *entry) fits(item *mail.Item) (bool, string) {
-	if e.all {
-		return true, "every attachment"
-	}
-	for i := range e.tests {
-		if ok, text := e.tests[i].fits(item); ok {
-			return true, text
+type itemPart struct {
+	fits func(*mail.Item) bool
+	why  func(*mail.Item) string
+}
+
+func (t *itemTest) fits(item *mail.Item) bool {
+	for i := range t.parts {
+		if !t.parts[i].fits(item) {
+			return false
 		}
 	}
-	return false, ""
+	return true
+}
+
+// reason says why an item fits.
+func (t *itemTest) reason(item *mail.Item) string {
+	var texts []string
+	for i := range t.parts {
+		texts = append(texts, t.parts[i].why(item))
+	}
+	return strings.Join(texts, ", ")
+}
+
+func (e *entry) fits(item *mail.Item) bool {
+	for i := range e.tests {
+		if e.tests[i].fits(item) {
+			return true
+		}
+	}
+	return e.all
+}
+
+func (e *entry) reason(item *mail.Item) string {
+	for i := range e.tests {
+		if e.tests[i].fits(item) {
+			return e.tests[i].reason(item)
+		}
+	}
+	return "every attachment"
+}
+
+// CopyTargets are the copies of the message that the rule files, by form.
+func (c *Compiled) CopyTargets(f func(form CopyForm, t Target)) {
+	for _, copy := range c.copies {
+		f(copy.form, copy.target)
+	}
+}
+
+// TakesAttachments says whether the rule takes anything but copies.
+func (c *Compiled) TakesAttachments() bool {
+	return c.rest != nil || slices.ContainsFunc(c.entries, func(e entry) bool { return !e.leave })
 }
 
 // Target is where the entry of a Choice files.
@@ -67,9 +122,42 @@ func (c *Compiled) Target(choice Choice) Target {
 	return c.entries[choice.Entry].target
 }
 
+// TableUse is where a rule's pattern names a table.
+type TableUse struct{ Table, Place string }
+
+// Tables lists the tables in which the rule's patterns look something up.
+func (c *Compiled) Tables() []TableUse {
+	var uses []TableUse
+	of := func(t *Target, place string) {
+		for key, p := range map[string]*pattern.Pattern{"folder": t.Folder, "name": t.Name} {
+			if p == nil {
+				continue
+			}
+			for _, u := range p.Uses() {
+				if u.Field == "lookup" {
+					uses = append(uses, TableUse{u.Argument, place + "." + key})
+				}
+			}
+		}
+	}
+	for i := range c.entries {
+		of(&c.entries[i].target, fmt.Sprintf("attachments[%d]", i))
+	}
+	if c.rest != nil {
+		of(c.rest, "rest")
+	}
+	for i := range c.copies {
+		of(&c.copies[i].target, fmt.Sprintf("copies[%d]", i))
+	}
+	return uses
+}
+
 // NeedsRegister says whether a target's names hold the register number.
 func (t Target) NeedsRegister() bool {
-	for _, p := range []*pattern.Pattern{t.Folder, t.Name} {
+	for _, p := range []*pattern.Pattern{t.Folder, t.Name, t.Own} {
+		if p == nil {
+			continue
+		}
 		for _, u := range p.Uses() {
 			if strings.HasPrefix(u.Field, "register") {
 				return true
@@ -105,7 +193,7 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 		}
 	}
 	if r.Match.Every {
-		out.match = &test{place: "match", sentence: "every message", eval: func(*Input) (Answer, string) { return Yes, "the rule is for every message" }}
+		out.match = &test{place: "match", sentence: "every message", answer: func(*Input) Answer { return Yes }, why: func(*Input, Answer) string { return "the rule is for every message" }}
 	} else {
 		out.match = c.condition(&r.Match.Condition, "match")
 	}
@@ -114,19 +202,21 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 	}
 	takes := false
 	for i := range r.Attachments {
-		e := c.selection(&r.Attachments[i], fmt.Sprintf("attachments[%d]", i))
+		e := c.selection(&r.Attachments[i], r, fmt.Sprintf("attachments[%d]", i))
 		takes = takes || !e.leave
 		out.entries = append(out.entries, e)
 	}
 	if r.Rest != nil && !r.Rest.Leave {
 		takes = true
-		t := c.target(r.Rest.Folder, r.Rest.Name, r.Rest.IfExists, "rest")
+		t := c.target(place{r.Rest.Cabinet, r.Rest.Folder, r.Rest.Name, r.Rest.IfExists, r.Rest.Own, r.Rest.Unpack, r.Rest.Inner}, r, "rest")
 		out.rest = &t
 	}
+	c.copies(r, out)
+	takes = takes || len(r.Copies) > 0
 	if !takes {
 		c.fail("attachments", "", "the rule takes no attachment: an entry with take and folder is missing")
 	}
-	defaults := Defaults{SignaturePictures, DetachedSignatures, ActiveFiles, ForwardedMessages}
+	defaults := Defaults{SignaturePictures, DetachedSignatures, ActiveFiles, ForwardedMessages, DeliveryReports}
 	if r.LeaveOut != nil {
 		defaults = *r.LeaveOut
 	}
@@ -145,15 +235,6 @@ func (c *compiler) fail(place, meant, format string, args ...any) {
 	c.problems = append(c.problems, Problem{Place: place, Text: fmt.Sprintf(format, args...), Meant: meant})
 }
 
-// notThere are fields whose values are not kept yet.
-var notThere = map[string]string{
-	"correspondent": "correspondents; use sender.name or sender.domain", "lookup": "lookup tables", "header": "other header fields", "body": "text of the body in names",
-	"file.path": "unpacking archives", "archive.stem": "unpacking archives",
-}
-
-// HasField says whether a field of the pattern language has its value in this version.
-func HasField(name string) bool { return notThere[name] == "" }
-
 func (c *compiler) pattern(source string, shape pattern.Shape, place string) *pattern.Pattern {
 	p, err := pattern.Parse(source, shape)
 	var mistake *pattern.Error
@@ -161,40 +242,86 @@ func (c *compiler) pattern(source string, shape pattern.Shape, place string) *pa
 		c.problems = append(c.problems, Problem{Place: place, Text: fmt.Sprintf("in the pattern %q, column %d: %s", source, mistake.Column, mistake.Problem), Meant: mistake.Meant, At: mistake.Column})
 		return nil
 	}
-	for _, u := range p.Uses() {
-		if what := notThere[u.Field]; what != "" {
-			c.problems = append(c.problems, Problem{Place: place, Text: fmt.Sprintf("in the pattern %q, column %d: <%s> is not there yet in this version (%s)", source, u.Column, u.Field, what), At: u.Column})
-		}
-	}
 	return p
 }
 
-func (c *compiler) target(folder, name string, ifExists IfExists, place string) Target {
-	if name == "" {
-		name = "<file.stem>"
+// place is where something goes, as a document says it.
+type place struct {
+	cabinet, folder, name string
+	ifExists              IfExists
+	own                   bool
+	unpack                Unpack
+	inner                 Inner
+}
+
+func (c *compiler) target(p place, r *Rule, at string) Target {
+	if p.name == "" {
+		p.name = "<file.stem>"
 	}
-	if ifExists == "" {
-		ifExists = "number"
+	t := Target{IfExists: p.ifExists, Cabinet: p.cabinet, Unpack: p.unpack, Drop: p.inner == "drop"}
+	if t.IfExists == "" {
+		t.IfExists = "number"
 	}
-	t := Target{IfExists: ifExists}
-	if strings.TrimSpace(folder) == "" {
-		c.fail(place+".folder", "Mail/<received year>", "it is not said in which folder to file")
+	if t.Unpack == "" {
+		t.Unpack = "archive"
+	}
+	if t.Cabinet == "" {
+		t.Cabinet = r.Cabinet
+	}
+	if p.inner != "" && t.Unpack == "archive" {
+		c.fail(at+".inner folders", "", "inner folders are those of an archive that is unpacked, and nothing is unpacked here")
+	}
+	if strings.TrimSpace(p.folder) == "" {
+		c.fail(at+".folder", "Mail/<received year>", "it is not said in which folder to file")
 		return t
 	}
-	t.Folder = c.pattern(folder, pattern.Folder, place+".folder")
-	t.Name = c.pattern(name, pattern.Name, place+".name")
+	t.Folder = c.pattern(p.folder, pattern.Folder, at+".folder")
+	t.Name = c.pattern(p.name, pattern.Name, at+".name")
+	if p.own {
+		t.Own = c.pattern(ownFolder, pattern.Name, at+".own folder")
+	}
 	return t
 }
 
-func (c *compiler) selection(s *Selection, place string) entry {
+// copies compiles the copies of the message. Their folder is that of the first
+// entry that takes, where nothing else is said.
+func (c *compiler) copies(r *Rule, out *Compiled) {
+	seen := map[CopyForm]bool{}
+	for i := range r.Copies {
+		copy, at := &r.Copies[i], fmt.Sprintf("copies[%d]", i)
+		if seen[copy.As] {
+			c.fail(at+".as", "", "a copy as %s is asked for twice", copy.As)
+		}
+		seen[copy.As] = true
+		p := place{cabinet: copy.Cabinet, folder: copy.Folder, name: copy.Name, ifExists: copy.IfExists}
+		for k := range r.Attachments {
+			if s := &r.Attachments[k]; p.folder == "" && s.Take != nil {
+				p.folder, p.own = s.Folder, s.Own
+				if p.cabinet == "" {
+					p.cabinet = s.Cabinet
+				}
+			}
+		}
+		if p.folder == "" && r.Rest != nil {
+			p.folder, p.own = r.Rest.Folder, r.Rest.Own
+			if p.cabinet == "" {
+				p.cabinet = r.Rest.Cabinet
+			}
+		}
+		out.copies = append(out.copies, copyOf{copy.As, c.target(p, r, at)})
+	}
+}
+
+func (c *compiler) selection(s *Selection, r *Rule, at string) entry {
+	place := at
 	e := entry{leave: s.Take == nil}
-	tests, at := s.Leave, place+".leave"
+	tests, at := s.Leave, at+".leave"
 	switch {
 	case s.Take != nil && len(s.Leave) > 0:
 		c.fail(place, "", "an entry either takes or leaves, not both")
 	case s.Take == nil && len(s.Leave) == 0:
 		c.fail(place, "", "the entry says neither take nor leave")
-	case s.Take == nil && (s.Folder != "" || s.Name != "" || s.IfExists != ""):
+	case s.Take == nil && (s.Folder != "" || s.Name != "" || s.IfExists != "" || s.Cabinet != "" || s.Unpack != "" || s.Inner != "" || s.Own):
 		c.fail(place, "", "what is left has no folder and no name")
 	}
 	if s.Take != nil {
@@ -203,20 +330,25 @@ func (c *compiler) selection(s *Selection, place string) entry {
 		if !e.all && len(tests) == 0 {
 			c.fail(at, "everything", "the entry takes nothing; to take all attachments write: everything")
 		}
-		e.target = c.target(s.Folder, s.Name, s.IfExists, place)
+		e.target = c.target(placeOf(s), r, place)
 	}
 	for i := range tests {
 		t := &tests[i]
 		e.tests = append(e.tests, c.item(t, fmt.Sprintf("%s[%d]", at, i)))
+		e.kinds = e.kinds || len(t.Kind) > 0
 		e.names = e.names || len(t.Kind)+len(t.Type)+len(t.Name)+len(t.NameMatches)+len(t.Extension) > 0
 	}
 	return e
 }
 
+func placeOf(s *Selection) place {
+	return place{s.Cabinet, s.Folder, s.Name, s.IfExists, s.Own, s.Unpack, s.Inner}
+}
+
 // item compiles a test on one attachment.
 func (c *compiler) item(t *ItemTest, place string) itemTest {
-	type one func(*mail.Item) (bool, string)
-	var all []one
+	var all []itemPart
+	add := func(fits func(*mail.Item) bool, why func(*mail.Item) string) { all = append(all, itemPart{fits, why}) }
 	var said, sizes []string
 	noun := "attachments"
 	if t.Inline != nil {
@@ -225,11 +357,11 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		if !want {
 			noun = "attachments that are not inline"
 		}
-		all = append(all, func(i *mail.Item) (bool, string) {
+		add(func(i *mail.Item) bool { return i.Inline == want }, func(i *mail.Item) string {
 			if i.Inline {
-				return want, "inline picture"
+				return "inline picture"
 			}
-			return !want, "not inline"
+			return "not inline"
 		})
 	}
 	if len(t.Kind) > 0 {
@@ -241,16 +373,14 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		if t.Inline != nil && *t.Inline {
 			noun = "inline " + noun
 		}
-		all = append(all, func(i *mail.Item) (bool, string) {
-			return slices.Contains(t.Kind, KindName(i.Kind)), "kind " + string(i.Kind)
-		})
+		add(func(i *mail.Item) bool { return slices.Contains(t.Kind, KindName(i.Kind)) }, func(i *mail.Item) string { return "kind " + string(i.Kind) })
 	}
 	if len(t.Extension) > 0 {
 		said = append(said, "with the extension "+list(quoteAll(t.Extension), "or"))
-		all = append(all, func(i *mail.Item) (bool, string) {
+		add(func(i *mail.Item) bool {
 			ext := strings.TrimPrefix(i.Ext(), ".")
-			return slices.ContainsFunc(t.Extension, func(e string) bool { return strings.EqualFold(strings.TrimPrefix(e, "."), ext) }), "extension " + ext
-		})
+			return slices.ContainsFunc(t.Extension, func(e string) bool { return strings.EqualFold(strings.TrimPrefix(e, "."), ext) })
+		}, func(i *mail.Item) string { return "extension " + strings.TrimPrefix(i.Ext(), ".") })
 	}
 	if len(t.Type) > 0 {
 		for _, v := range t.Type {
@@ -259,9 +389,9 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 			}
 		}
 		said = append(said, "of the type "+list(t.Type, "or"))
-		all = append(all, func(i *mail.Item) (bool, string) {
-			return slices.ContainsFunc(t.Type, func(p string) bool { ok, _ := path.Match(strings.ToLower(p), i.Type); return ok }), "type " + i.Type
-		})
+		add(func(i *mail.Item) bool {
+			return slices.ContainsFunc(t.Type, func(p string) bool { ok, _ := path.Match(strings.ToLower(p), i.Type); return ok })
+		}, func(i *mail.Item) string { return "type " + i.Type })
 	}
 	if len(t.Name) > 0 {
 		said = append(said, "named "+list(t.Name, "or"))
@@ -269,34 +399,26 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		for _, n := range t.Name {
 			like = append(like, wildcard(n))
 		}
-		all = append(all, func(i *mail.Item) (bool, string) {
+		which := func(i *mail.Item) int {
 			name := fold(i.Name)
-			for k, re := range like {
-				if re.MatchString(name) {
-					return true, "name is like " + t.Name[k]
-				}
-			}
-			return false, ""
-		})
+			return slices.IndexFunc(like, func(re *regexp.Regexp) bool { return re.MatchString(name) })
+		}
+		add(func(i *mail.Item) bool { return which(i) >= 0 }, func(i *mail.Item) string { return "name is like " + t.Name[which(i)] })
 	}
 	if len(t.NameMatches) > 0 {
 		said = append(said, "whose name matches "+list(quoteAll(t.NameMatches), "or"))
 		re := c.expressions(t.NameMatches, place+".name matches")
-		all = append(all, func(i *mail.Item) (bool, string) {
-			return slices.ContainsFunc(re, func(re *regexp.Regexp) bool { return re.MatchString(i.Name) }), "name matches"
-		})
+		add(func(i *mail.Item) bool {
+			return slices.ContainsFunc(re, func(re *regexp.Regexp) bool { return re.MatchString(i.Name) })
+		}, func(*mail.Item) string { return "name matches" })
 	}
 	if t.Larger > 0 {
 		sizes = append(sizes, "over "+t.Larger.String())
-		all = append(all, func(i *mail.Item) (bool, string) {
-			return i.Size > int64(t.Larger), About(i.Size) + ", over " + t.Larger.String()
-		})
+		add(func(i *mail.Item) bool { return i.Size > int64(t.Larger) }, func(i *mail.Item) string { return About(i.Size) + ", over " + t.Larger.String() })
 	}
 	if t.Smaller > 0 {
 		sizes = append(sizes, "under "+t.Smaller.String())
-		all = append(all, func(i *mail.Item) (bool, string) {
-			return i.Size < int64(t.Smaller), About(i.Size) + ", under " + t.Smaller.String()
-		})
+		add(func(i *mail.Item) bool { return i.Size < int64(t.Smaller) }, func(i *mail.Item) string { return About(i.Size) + ", under " + t.Smaller.String() })
 	}
 	if len(all) == 0 {
 		c.fail(place, "", "the test is empty; name a kind, an extension, a type, a name or a size")
@@ -308,17 +430,7 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 	for _, s := range append(said, sizes...) {
 		sentence += " " + s
 	}
-	return itemTest{sentence: sentence, fits: func(i *mail.Item) (bool, string) {
-		var texts []string
-		for _, f := range all {
-			ok, text := f(i)
-			if !ok {
-				return false, ""
-			}
-			texts = append(texts, text)
-		}
-		return true, strings.Join(texts, ", ")
-	}}
+	return itemTest{sentence: sentence, parts: all}
 }
 
 func plural(k KindName) string {

@@ -53,15 +53,9 @@ const maxDocument = 4 << 20
 // later names the keys whose work is not there yet. They are refused, so that
 // nothing in a document is ever ignored.
 var later = map[string]string{
-	"Rule.afterwards": "what is done with the message afterwards", "Rule.copies": "copies of the message",
-	"AddressTest.verified": "verified senders", "AddressTest.correspondent": "correspondents", "Condition.correspondent": "correspondents",
-	"Condition.topic": "topics", "Condition.header": "conditions on other header fields", "Condition.folder": "a condition on the folder",
-	"Condition.text": "text inside attachments", "ItemTest.text": "text inside attachments", "Selection.unpack": "unpacking archives",
-	"Selection.cabinet": "a cabinet for each entry", "Rest.cabinet": "a cabinet for each entry", "Look.subfolders": "subfolders",
+	"Rule.afterwards": "what is done with the message afterwards", "AddressTest.verified": "verified senders", "Condition.topic": "topics",
+	"Condition.text": "text inside attachments", "ItemTest.text": "text inside attachments", "Look.subfolders": "subfolders",
 }
-
-// laterWords names values whose work is not there yet.
-var laterWords = map[string]string{"IfExists.replace": "replacing a file"}
 
 // Parse reads a document of rules in YAML or JSON. The error, if any, is Problems.
 func Parse(data []byte) (*Document, error) {
@@ -239,10 +233,6 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, place string) {
 		}
 		v.SetString(n.Value)
 		if w, ok := v.Interface().(word); ok && !slices.Contains(w.choices(), n.Value) {
-			if what := laterWords[v.Type().Name()+"."+n.Value]; what != "" {
-				d.fail(n, place, "", "%s is not there yet in this version, so %q cannot be used", what, n.Value)
-				return
-			}
 			d.fail(n, place, pattern.Nearest(n.Value, w.choices()), "%q is not known here; one of: %s", n.Value, strings.Join(w.choices(), ", "))
 		}
 		if v.Type() == reflect.TypeFor[string]() && n.Value == "" {

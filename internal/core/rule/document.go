@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,6 +37,7 @@ type Rule struct {
 	Unless      []Condition `json:"unless,omitempty" doc:"exceptions: a message that fits any of them is passed over"`
 	Attachments []Selection `json:"attachments,omitempty" doc:"the first entry that fits an attachment has it"`
 	Rest        *Rest       `json:"rest,omitempty" doc:"attachments that no entry had: leave, or a place"`
+	Copies      []Copy      `json:"copies,omitempty" doc:"copies of the message beside its attachments; none where nothing is said"`
 	LeaveOut    *Defaults   `json:"leave out,omitempty" doc:"what is left out unasked; without this key all of it"`
 	Then        Then        `json:"then,omitempty" doc:"whether later rules see the message: continue or stop"`
 }
@@ -62,26 +64,38 @@ type Condition struct {
 	None        []Condition  `json:"none,omitempty" doc:"not one of these"`
 	Sender      *AddressTest `json:"sender,omitempty" doc:"who wrote the message"`
 	Recipient   *AddressTest `json:"recipient,omitempty" doc:"anyone in To or Cc, or the address it was delivered to"`
+	DeliveredTo *AddressTest `json:"delivered to,omitempty" doc:"the address at which the mail server took it in (Delivered-To, X-Original-To)"`
 	Subject     *TextTest    `json:"subject,omitempty" doc:"the subject without Re: and Fwd:"`
 	SubjectFull *TextTest    `json:"subject.full,omitempty" doc:"the subject as it was sent"`
+	Header      *HeaderTest  `json:"header,omitempty" doc:"any header field"`
 	Words       *WordsTest   `json:"words,omitempty" doc:"text in the subject, the body or the attachments' names"`
 	Received    *DateTest    `json:"received,omitempty" doc:"when it arrived"`
 	Sent        *DateTest    `json:"sent,omitempty" doc:"the date that the sender gave"`
 	Size        *SizeTest    `json:"size,omitempty" doc:"of the whole message"`
+	Folder      Names        `json:"folder,omitempty" doc:"the mail folder in which it lies, one of these; * for any text"`
 	Label       Names        `json:"label,omitempty" doc:"an IMAP keyword on the message, one of these"`
 	Read        *bool        `json:"read,omitempty" doc:"whether it was read"`
 	Flagged     *bool        `json:"flagged,omitempty" doc:"whether it is flagged"`
 	Attachments *CountTest   `json:"attachments,omitempty" doc:"how many attachments, signature pictures and signatures not counted"`
 	Attachment  *ItemTest    `json:"attachment,omitempty" doc:"one attachment that passes all of this"`
+	Taken       *bool        `json:"taken earlier,omitempty" doc:"whether an earlier rule takes something of the message; false for what no earlier rule wants"`
 }
 
 // AddressTest is a test on addresses. Within one key any entry is enough.
 type AddressTest struct {
-	Address Names `json:"address,omitempty" doc:"whole addresses"`
-	Domain  Names `json:"domain,omitempty" doc:"domains with their subdomains"`
-	Exactly bool  `json:"exactly,omitempty" doc:"without subdomains"`
-	Name    Names `json:"name,omitempty" doc:"text in the display name, which a sender can choose freely"`
-	Detail  Names `json:"detail,omitempty" doc:"what follows a + in the address (RFC 5233)"`
+	Correspondent Names `json:"correspondent,omitempty" doc:"correspondents or groups of them, as kept in Settings; recognised by the address"`
+	Address       Names `json:"address,omitempty" doc:"whole addresses"`
+	Domain        Names `json:"domain,omitempty" doc:"domains with their subdomains"`
+	Exactly       bool  `json:"exactly,omitempty" doc:"without subdomains"`
+	Name          Names `json:"name,omitempty" doc:"text in the display name, which a sender can choose freely"`
+	Detail        Names `json:"detail,omitempty" doc:"what follows a + in the address (RFC 5233)"`
+}
+
+// HeaderTest is a test on a header field, by its name.
+type HeaderTest struct {
+	Name  string `json:"name" doc:"of the field, such as X-Reference"`
+	There *bool  `json:"there,omitempty" doc:"whether the message has such a field"`
+	TextTest
 }
 
 // TextTest is a test on a text, without regard to case.
@@ -106,7 +120,8 @@ type WordsTest struct {
 type DateTest struct {
 	After  Day `json:"after,omitzero" doc:"on or after this day, 2026-05-12"`
 	Before Day `json:"before,omitzero" doc:"before this day"`
-	Within Age `json:"within,omitzero" doc:"in the last: 14 days, 2 weeks, 3 months"`
+	Within Age `json:"within,omitzero" doc:"in the last: 14 days, 2 weeks, 3 months, 1 year"`
+	Older  Age `json:"older,omitzero" doc:"longer ago than: 14 days, 2 weeks, 3 months, 1 year"`
 }
 
 // SizeTest is a test on a size.
@@ -139,9 +154,22 @@ type ItemTest struct {
 type Selection struct {
 	Leave    []ItemTest `json:"leave,omitempty" doc:"these are left where they are"`
 	Take     *Take      `json:"take,omitempty" doc:"these are filed, or: everything"`
+	Unpack   Unpack     `json:"unpack,omitempty" doc:"what is filed of archives: the files in them, the archive, or both; the archive where nothing is said"`
+	Inner    Inner      `json:"inner folders,omitempty" doc:"of unpacked files: keep the archive's own folders, or drop them; kept where nothing is said"`
+	Cabinet  string     `json:"cabinet,omitempty" doc:"another cabinet than the rule's"`
 	Folder   string     `json:"folder,omitempty" doc:"pattern of the folder in the cabinet"`
+	Own      bool       `json:"own folder,omitempty" doc:"whether each message gets a folder of its own below it"`
 	Name     string     `json:"name,omitempty" doc:"pattern of the file's name without its extension; the original name where nothing is said"`
-	IfExists IfExists   `json:"if name exists,omitempty" doc:"when the name is taken by another content: number or keep"`
+	IfExists IfExists   `json:"if name exists,omitempty" doc:"when the name is taken by another content: number, replace or keep"`
+}
+
+// Copy is a copy of the message in one form.
+type Copy struct {
+	As       CopyForm `json:"as" doc:"eml, html, text or pdf"`
+	Cabinet  string   `json:"cabinet,omitempty" doc:"another cabinet than the rule's"`
+	Folder   string   `json:"folder,omitempty" doc:"pattern of the folder; that of the first entry that takes, where nothing is said"`
+	Name     string   `json:"name,omitempty" doc:"pattern of the file's name; the subject where nothing is said"`
+	IfExists IfExists `json:"if name exists,omitempty" doc:"when the name is taken by another content: number, replace or keep"`
 }
 
 // Take is a list of tests, or everything.
@@ -153,9 +181,13 @@ type Take struct {
 // Rest is the place of what no entry had, or leave.
 type Rest struct {
 	Leave    bool     `json:"-"`
+	Unpack   Unpack   `json:"unpack,omitempty" doc:"what is filed of archives: files, archive or both"`
+	Inner    Inner    `json:"inner folders,omitempty" doc:"of unpacked files: keep or drop the archive's own folders"`
+	Cabinet  string   `json:"cabinet,omitempty" doc:"another cabinet than the rule's"`
 	Folder   string   `json:"folder" doc:"pattern of the folder in the cabinet"`
+	Own      bool     `json:"own folder,omitempty" doc:"whether each message gets a folder of its own below it"`
 	Name     string   `json:"name,omitempty" doc:"pattern of the file's name without its extension"`
-	IfExists IfExists `json:"if name exists,omitempty" doc:"when the name is taken by another content: number or keep"`
+	IfExists IfExists `json:"if name exists,omitempty" doc:"when the name is taken by another content: number, replace or keep"`
 }
 
 // Names is one text or a list of them; one is written without a list.
@@ -200,7 +232,38 @@ type word interface{ choices() []string }
 // IfExists says what happens when a name is taken by another content.
 type IfExists string
 
-func (IfExists) choices() []string { return []string{"number", "keep"} }
+func (IfExists) choices() []string { return []string{"number", "replace", "keep"} }
+
+// Unpack says what is filed of an archive.
+type Unpack string
+
+func (Unpack) choices() []string { return []string{"files", "archive", "both"} }
+
+// Inner says what becomes of an archive's own folders.
+type Inner string
+
+func (Inner) choices() []string { return []string{"keep", "drop"} }
+
+// CopyForm is a form in which a copy of a message is filed.
+type CopyForm string
+
+// The forms.
+const (
+	CopyEML  CopyForm = "eml"
+	CopyHTML CopyForm = "html"
+	CopyText CopyForm = "text"
+	CopyPDF  CopyForm = "pdf"
+)
+
+func (CopyForm) choices() []string { return []string{"eml", "html", "text", "pdf"} }
+
+// Ext is the extension of a copy, with its dot.
+func (f CopyForm) Ext() string {
+	if f == CopyText {
+		return ".txt"
+	}
+	return "." + string(f)
+}
 
 // Then says whether later rules see the message.
 type Then string
@@ -232,10 +295,11 @@ const (
 	DetachedSignatures Default = "detached signatures"
 	ActiveFiles        Default = "active files"
 	ForwardedMessages  Default = "forwarded messages"
+	DeliveryReports    Default = "delivery reports"
 )
 
 func (Default) choices() []string {
-	return []string{string(SignaturePictures), string(DetachedSignatures), string(ActiveFiles), string(ForwardedMessages)}
+	return []string{string(SignaturePictures), string(DetachedSignatures), string(ActiveFiles), string(ForwardedMessages), string(DeliveryReports)}
 }
 
 // Defaults is a list of what is left out unasked; it may be empty.
@@ -323,7 +387,7 @@ func (d *Day) UnmarshalText(text []byte) error {
 // Age is a span of time back from now; the zero Age is none.
 type Age struct {
 	Number int
-	Unit   string // "day", "week" or "month"
+	Unit   string // "day", "week", "month" or "year"
 }
 
 // IsZero says that no age was given.
@@ -340,6 +404,8 @@ func (a Age) String() string {
 // Before is the moment that lies this long before now.
 func (a Age) Before(now time.Time) time.Time {
 	switch a.Unit {
+	case "year":
+		return now.AddDate(-a.Number, 0, 0)
 	case "month":
 		return now.AddDate(0, -a.Number, 0)
 	case "week":
@@ -356,32 +422,116 @@ func (a *Age) UnmarshalText(text []byte) error {
 	number, unit, _ := strings.Cut(strings.TrimSpace(string(text)), " ")
 	n, err := strconv.Atoi(number)
 	unit = strings.TrimSuffix(strings.TrimSpace(unit), "s")
-	if err != nil || n < 1 || n > 100_000 || unit != "day" && unit != "week" && unit != "month" {
-		return errors.New("an age is a number and days, weeks or months, such as 14 days")
+	if err != nil || n < 1 || n > 100_000 || unit != "day" && unit != "week" && unit != "month" && unit != "year" {
+		return errors.New("an age is a number and days, weeks, months or years, such as 14 days")
 	}
 	*a = Age{n, unit}
 	return nil
+}
+
+// each calls f for every condition of the rule, groups included; exception says
+// that it stands among the exceptions.
+func (r *Rule) each(f func(c *Condition, exception bool)) {
+	var walk func(list []Condition, exception bool)
+	walk = func(list []Condition, exception bool) {
+		for i := range list {
+			c := &list[i]
+			f(c, exception)
+			walk(c.All, exception)
+			walk(c.Any, exception)
+			walk(c.None, !exception)
+		}
+	}
+	if !r.Match.Every {
+		f(&r.Match.Condition, false)
+		walk(r.Match.Condition.All, false)
+		walk(r.Match.Condition.Any, false)
+		walk(r.Match.Condition.None, true)
+	}
+	walk(r.Unless, true)
 }
 
 // Labels lists the labels that the rule's conditions name, IMAP's own flag for
 // flagged among them: a change of these on an old message wakes the rule.
 func (r *Rule) Labels() []string {
 	var labels []string
-	var walk func(list []Condition)
-	walk = func(list []Condition) {
-		for _, c := range list {
-			for _, l := range c.Label {
-				labels = append(labels, strings.ReplaceAll(l, " ", "_"))
+	r.each(func(c *Condition, exception bool) {
+		if exception {
+			return
+		}
+		for _, l := range c.Label {
+			labels = append(labels, strings.ReplaceAll(l, " ", "_"))
+		}
+		if c.Flagged != nil && *c.Flagged {
+			labels = append(labels, `\Flagged`)
+		}
+	})
+	return labels
+}
+
+// Correspondents lists the correspondents and groups that the rule names, each
+// with its place.
+func (r *Rule) Correspondents() []string {
+	var names []string
+	for _, use := range r.CorrespondentUses() {
+		names = append(names, use.Name)
+	}
+	return names
+}
+
+// CorrespondentUse is where a rule names a correspondent or a group.
+type CorrespondentUse struct{ Name, Place string }
+
+// CorrespondentUses lists the correspondents and groups with their places.
+func (r *Rule) CorrespondentUses() []CorrespondentUse {
+	var uses []CorrespondentUse
+	var walk func(c *Condition, place string)
+	walk = func(c *Condition, place string) {
+		for _, t := range []struct {
+			key  string
+			test *AddressTest
+		}{{"sender", c.Sender}, {"recipient", c.Recipient}, {"delivered to", c.DeliveredTo}} {
+			if t.test == nil {
+				continue
 			}
-			if c.Flagged != nil && *c.Flagged {
-				labels = append(labels, `\Flagged`)
+			for _, name := range t.test.Correspondent {
+				uses = append(uses, CorrespondentUse{name, place + "." + t.key + ".correspondent"})
 			}
-			walk(c.All)
-			walk(c.Any)
+		}
+		for _, g := range []struct {
+			key  string
+			list []Condition
+		}{{"all", c.All}, {"any", c.Any}, {"none", c.None}} {
+			for i := range g.list {
+				walk(&g.list[i], fmt.Sprintf("%s.%s[%d]", place, g.key, i))
+			}
 		}
 	}
-	walk([]Condition{r.Match.Condition})
-	return labels
+	walk(&r.Match.Condition, "match")
+	for i := range r.Unless {
+		walk(&r.Unless[i], fmt.Sprintf("unless[%d]", i))
+	}
+	return uses
+}
+
+// Cabinets lists the cabinets that the rule names, its own first.
+func (r *Rule) Cabinets() []string {
+	names := []string{r.Cabinet}
+	add := func(name string) {
+		if name != "" && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	for i := range r.Attachments {
+		add(r.Attachments[i].Cabinet)
+	}
+	if r.Rest != nil {
+		add(r.Rest.Cabinet)
+	}
+	for i := range r.Copies {
+		add(r.Copies[i].Cabinet)
+	}
+	return names
 }
 
 // Looks says whether the rule watches a mailbox.

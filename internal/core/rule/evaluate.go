@@ -1,12 +1,14 @@
 package rule
 
 import (
+	"slices"
 	"strings"
 	"time"
 
 	"golang.org/x/text/cases"
 	"golang.org/x/text/unicode/norm"
 
+	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/mail"
 )
 
@@ -22,6 +24,13 @@ const (
 	Unknowable
 )
 
+func yes(is bool) Answer {
+	if is {
+		return Yes
+	}
+	return No
+}
+
 func (a Answer) String() string { return [...]string{"no", "yes", "not yet", "cannot be known"}[a] }
 
 // MarshalText writes the answer in words.
@@ -35,15 +44,68 @@ type Reason struct {
 	Parts  []Reason `json:"parts,omitempty"` // of a group
 }
 
+// Needs is what has to be read of a message before a verdict is settled.
+type Needs struct {
+	Text   bool     // of the body
+	Header bool     // all fields
+	Open   []string // items that hold others
+	Heads  []string // items of which the first bytes are wanted
+}
+
+// Any says whether something is needed.
+func (n *Needs) Any() bool { return n.Text || n.Header || len(n.Open)+len(n.Heads) > 0 }
+
+// Add takes another's needs over.
+func (n *Needs) Add(other *Needs) {
+	n.Text, n.Header = n.Text || other.Text, n.Header || other.Header
+	for _, id := range other.Open {
+		n.NeedOpen(id)
+	}
+	for _, id := range other.Heads {
+		n.NeedHead(id)
+	}
+}
+
+// NeedOpen says that an item has to be opened.
+func (n *Needs) NeedOpen(id string) {
+	if !slices.Contains(n.Open, id) {
+		n.Open = append(n.Open, id)
+	}
+}
+
+// NeedHead says that the first bytes of an item are wanted.
+func (n *Needs) NeedHead(id string) {
+	if !slices.Contains(n.Heads, id) {
+		n.Heads = append(n.Heads, id)
+	}
+}
+
+func (n *Needs) open(item *mail.Item) { n.NeedOpen(item.ID) }
+func (n *Needs) head(item *mail.Item) { n.NeedHead(item.ID) }
+
 // Input is one message as conditions see it. It caches folded texts, so one
 // Input serves all rules; it is for one goroutine.
 type Input struct {
 	Message *mail.Message
 	Now     time.Time
-	Zone    *time.Location // of the rule; UTC where nil
+	Book    *correspondent.Book // nil is an empty one
+	Taken   string              // the first earlier rule that takes something of the message, by its name
+	Zone    *time.Location      // set for each rule
 
-	folded map[string]string
-	items  []mail.Item
+	needs   Needs // of the rule that was evaluated last
+	folded  map[string]string
+	items   []mail.Item
+	listed  bool
+	texts   [2][]string // the subject, bare and full
+	lowered [2][]string
+	rcpt    []mail.Address
+}
+
+func (in *Input) zone() *time.Location {
+	if in.Zone == nil {
+		return time.UTC
+	}
+	return in.Zone
 }
 
 func (in *Input) fold(s string) string {
@@ -60,37 +122,143 @@ func (in *Input) fold(s string) string {
 
 // Items are the message's attachments.
 func (in *Input) Items() []mail.Item {
-	if in.items == nil {
-		in.items = in.Message.Items()
+	if !in.listed {
+		in.items, in.listed = in.Message.Items(), true
 	}
 	return in.items
+}
+
+func (in *Input) senders() []mail.Address { return in.Message.Envelope.From }
+
+func (in *Input) recipients() []mail.Address {
+	if in.rcpt == nil {
+		e := &in.Message.Envelope
+		in.rcpt = slices.Concat(e.To, e.Cc, e.DeliveredTo)
+	}
+	return in.rcpt
+}
+
+func (in *Input) subject(full bool) (texts, folded []string, answer Answer) {
+	i := 0
+	if full {
+		i = 1
+	}
+	if in.texts[i] == nil {
+		s := in.Message.Envelope.Subject
+		if !full {
+			s = mail.BareSubject(s)
+		}
+		in.texts[i], in.lowered[i] = []string{s}, []string{fold(s)}
+	}
+	return in.texts[i], in.lowered[i], Yes
+}
+
+// header gives the decoded values of a field.
+func (in *Input) header(name string) (texts, folded []string, answer Answer) {
+	values, known := in.Message.Field(name)
+	if !known {
+		if in.Message.TextError != "" {
+			return nil, nil, Unknowable
+		}
+		in.needs.Header = true
+		return nil, nil, NotYet
+	}
+	for _, v := range values {
+		texts, folded = append(texts, v), append(folded, in.fold(v))
+	}
+	return texts, folded, Yes
+}
+
+// counted counts the attachments that people would count, and says whether
+// there are items that were not opened yet, or that nobody can open.
+func (in *Input) counted() (n int, closed, sealed bool) {
+	items := in.Items()
+	for k := range items {
+		switch i := &items[k]; {
+		case i.Opens && i.Sealed == "":
+			if in.Message.Inside[i.ID] == nil {
+				in.needs.open(i)
+				closed = true
+			}
+		case i.Inline && i.Size < SignaturePictureSize, i.Detached, i.Kind == mail.Report:
+		default:
+			sealed = sealed || i.Sealed != ""
+			n++
+		}
+	}
+	return n, closed, sealed
 }
 
 // fold makes texts comparable: NFKC and full case folding.
 func fold(s string) string { return cases.Fold().String(norm.NFKC.String(s)) }
 
-// test is one compiled condition: what it says of a message, and how it reads
-// in the rule's sentence.
+// Short is a text cut to what a sentence can hold.
+func Short(s string) string {
+	const most = 160
+	r := []rune(s)
+	if len(r) <= most {
+		return s
+	}
+	return string(r[:most]) + "…"
+}
+
+// test is one compiled condition: what it says of a message, why, and how it
+// reads in the rule's sentence. The reason is worked out only where it is asked
+// for: most rules are not for most messages.
 type test struct {
 	place    string
 	sentence string
-	eval     func(*Input) (Answer, string)
+	answer   func(*Input) Answer
+	why      func(*Input, Answer) string
 	parts    []*test // of a group
 	group    string  // "all", "any" or "none"
 }
 
+// decide answers. A group stops at the part that settles it: nothing is looked
+// at that cannot change the answer.
+func (t *test) decide(in *Input) Answer {
+	if t.group == "" {
+		return t.answer(in)
+	}
+	settles, answer := t.ends()
+	for _, part := range t.parts {
+		p := part.decide(in)
+		if p == settles {
+			answer = settles
+			break
+		}
+		if p == Unknowable || p == NotYet && answer != Unknowable {
+			answer = p
+		}
+	}
+	return t.turned(answer)
+}
+
+// ends are the answer of a part that settles the group, and the group's answer
+// where none does.
+func (t *test) ends() (settles, otherwise Answer) {
+	if t.group == "all" {
+		return No, Yes
+	}
+	return Yes, No
+}
+
+func (t *test) turned(a Answer) Answer {
+	if t.group == "none" && a <= Yes {
+		return Yes - a
+	}
+	return a
+}
+
+// reason answers as decide does, and says why.
 func (t *test) reason(in *Input) Reason {
 	r := Reason{Place: t.place}
 	if t.group == "" {
-		r.Answer, r.Text = t.eval(in)
+		r.Answer = t.answer(in)
+		r.Text = t.why(in, r.Answer)
 		return r
 	}
-	// A group stops at the part that settles it: nothing is looked at that
-	// cannot change the answer.
-	settles, otherwise := No, Yes
-	if t.group != "all" {
-		settles, otherwise = Yes, No
-	}
+	settles, otherwise := t.ends()
 	r.Answer = otherwise
 	for _, part := range t.parts {
 		p := part.reason(in)
@@ -106,14 +274,7 @@ func (t *test) reason(in *Input) Reason {
 	if r.Text == "" {
 		r.Text = join(r.Parts)
 	}
-	if t.group == "none" {
-		switch r.Answer {
-		case Yes:
-			r.Answer = No
-		case No:
-			r.Answer = Yes
-		}
-	}
+	r.Answer = t.turned(r.Answer)
 	return r
 }
 
@@ -125,8 +286,29 @@ func join(parts []Reason) string {
 	return strings.Join(texts, "; ")
 }
 
-// Matches says whether the rule is for the message. An exception that cannot be
-// known leaves the whole unknown: it must be asked, not guessed.
+// Answer says whether the rule is for the message, and what has to be read
+// first where it cannot tell yet. An exception that cannot be known leaves the
+// whole unknown: it must be asked, not guessed.
+func (c *Compiled) Answer(in *Input) (Answer, Needs) {
+	in.Zone, in.needs = c.Zone, Needs{}
+	a := c.match.decide(in)
+	if a == No {
+		return a, Needs{}
+	}
+	for _, u := range c.unless {
+		switch e := u.decide(in); e {
+		case Yes:
+			return No, Needs{}
+		case NotYet, Unknowable:
+			if a == Yes || e == Unknowable {
+				a = e
+			}
+		}
+	}
+	return a, in.needs
+}
+
+// Matches gives the same answer with its reason.
 func (c *Compiled) Matches(in *Input) Reason {
 	in.Zone = c.Zone
 	r := c.match.reason(in)
@@ -151,30 +333,52 @@ func (c *Compiled) Matches(in *Input) Reason {
 type Choice struct {
 	Entry  int // index into the rule's attachments, len for the rest, -1 where it is left out unasked
 	Leave  bool
+	Hold   bool   // nobody can look into it, so a person has to decide
 	Text   string // the reason
-	Folder string // place of the entry in the document
+	Unsure bool   // the answer hangs on the first bytes, which were not read yet
 }
 
 // Choose finds the first entry that fits an attachment.
-func (c *Compiled) Choose(item *mail.Item) Choice {
-	explicit := false // a kind named by the entry takes what is left out unasked only for forwarded messages
-	for i := range c.entries {
+func (c *Compiled) Choose(item *mail.Item) Choice { return c.choose(item, len(c.entries)) }
+
+// ChooseWithin finds the entry for a file within an archive that an entry
+// unpacks: an earlier entry that fits the file has it, else the unpacking one.
+func (c *Compiled) ChooseWithin(item *mail.Item, entry int) Choice {
+	choice := c.choose(item, entry)
+	if choice.Entry == len(c.entries) && entry < len(c.entries) {
+		return Choice{Entry: entry, Text: "in the archive " + quote(item.Archive)}
+	}
+	return choice
+}
+
+func (c *Compiled) choose(item *mail.Item, before int) Choice {
+	named := false // an entry that names them takes what is left out unasked for another's sake
+	for i := range c.entries[:before] {
 		e := &c.entries[i]
-		fits, text := e.fits(item)
-		if !fits {
+		if item.Unsure && e.kinds {
+			return Choice{Entry: i, Unsure: true, Text: "its first bytes were not read yet"}
+		}
+		if !e.fits(item) {
 			continue
 		}
+		text := e.reason(item)
 		if e.leave {
 			return Choice{Entry: i, Leave: true, Text: text}
 		}
-		explicit = e.names && item.Kind == mail.MessageKind
-		if why := c.leftUnasked(item, explicit); why != "" {
+		named = e.names && (item.Kind == mail.MessageKind || item.Kind == mail.Report || item.Opens || item.Sealed != "")
+		if why := c.leftUnasked(item, named); why != "" {
 			return Choice{Entry: -1, Leave: true, Text: why}
+		}
+		if item.Sealed != "" && !named {
+			return Choice{Entry: i, Hold: true, Text: item.Sealed}
 		}
 		return Choice{Entry: i, Text: text}
 	}
-	if why := c.leftUnasked(item, explicit); why != "" {
+	if why := c.leftUnasked(item, named); why != "" {
 		return Choice{Entry: -1, Leave: true, Text: why}
+	}
+	if item.Sealed != "" {
+		return Choice{Entry: -1, Hold: true, Text: item.Sealed}
 	}
 	if c.rest == nil {
 		return Choice{Entry: len(c.entries), Leave: true, Text: "the rest is left"}
@@ -184,6 +388,8 @@ func (c *Compiled) Choose(item *mail.Item) Choice {
 
 func (c *Compiled) leftUnasked(item *mail.Item, named bool) string {
 	switch {
+	case item.Left != "":
+		return item.Left
 	case c.leaves[SignaturePictures] && item.Inline && item.Size < SignaturePictureSize:
 		return "inline picture of " + About(item.Size) + ", under " + Size(SignaturePictureSize).String()
 	case c.leaves[DetachedSignatures] && item.Detached:
@@ -192,6 +398,10 @@ func (c *Compiled) leftUnasked(item *mail.Item, named bool) string {
 		return "a name that a computer acts upon when it is only looked at"
 	case c.leaves[ForwardedMessages] && item.Type == "message/rfc822" && !named:
 		return "a forwarded message; its attachments are looked at instead"
+	case c.leaves[DeliveryReports] && item.Kind == mail.Report && !named:
+		return "part of a delivery report"
+	case item.Opens && item.Sealed == "" && !named:
+		return "opened; what is in it is looked at instead"
 	}
 	return ""
 }

@@ -29,7 +29,7 @@ func (s *schemas) of(t reflect.Type) map[string]any {
 	case reflect.TypeFor[Size]():
 		return map[string]any{"type": []string{"string", "number"}, "examples": []string{"20 KB"}, "pattern": `^[0-9]+(\.[0-9]+)? ?([KMG]?B)?$`}
 	case reflect.TypeFor[Age]():
-		return map[string]any{"type": "string", "pattern": `^[0-9]+ (day|week|month)s?$`}
+		return map[string]any{"type": "string", "pattern": `^[0-9]+ (day|week|month|year)s?$`}
 	case reflect.TypeFor[Day]():
 		return map[string]any{"type": "string", "format": "date"}
 	}

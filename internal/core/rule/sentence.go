@@ -34,13 +34,24 @@ func (c *Compiled) Sentence() string {
 		if e.leave {
 			steps = append(steps, "leave out "+what)
 		} else {
-			steps = append(steps, "file "+what+" "+e.target.say())
+			steps = append(steps, "file "+what+" "+e.target.say()+c.elsewhere(&e.target))
 		}
 	}
 	if c.rest != nil {
-		steps = append(steps, "file the rest "+c.rest.say())
+		steps = append(steps, "file the rest "+c.rest.say()+c.elsewhere(c.rest))
 	} else if len(c.entries) > 0 && !c.entries[len(c.entries)-1].all {
 		steps = append(steps, "leave the rest")
+	}
+	if len(c.copies) > 0 {
+		var forms []string
+		own := ""
+		for i, copy := range c.copies {
+			forms = append(forms, map[CopyForm]string{CopyEML: "EML", CopyHTML: "a web page", CopyText: "text", CopyPDF: "PDF"}[copy.form])
+			if r.Copies[i].Folder != "" && own == "" {
+				own = ", " + copy.target.say()
+			}
+		}
+		steps = append(steps, "file a copy of the message as "+list(forms, "and")+own)
 	}
 	b.WriteString(strings.Join(steps, "; ") + ".")
 	if left := c.leftOut(); left != "" {
@@ -76,7 +87,7 @@ func (c *Compiled) leftOut() string {
 		text string
 	}{
 		{SignaturePictures, "inline pictures under " + Size(SignaturePictureSize).String()}, {DetachedSignatures, "detached signatures"},
-		{ActiveFiles, "active files"}, {ForwardedMessages, "forwarded messages themselves"},
+		{ActiveFiles, "active files"}, {ForwardedMessages, "forwarded messages themselves"}, {DeliveryReports, "delivery reports"},
 	} {
 		if c.leaves[d.key] {
 			parts = append(parts, d.text)
@@ -116,11 +127,34 @@ func (t *test) say(exception bool) string {
 
 func (t *Target) say() string {
 	s := "in " + t.Folder.String()
+	if t.Own != nil {
+		s += ", each message in a folder of its own"
+	}
 	if name := t.Name.String(); name != "<file.stem>" {
 		s += ", named " + name
 	}
-	if t.IfExists == "keep" {
+	switch t.Unpack {
+	case "files":
+		s += ", archives unpacked"
+	case "both":
+		s += ", archives unpacked and kept as well"
+	}
+	if t.Unpack != "archive" && t.Drop {
+		s += " without their inner folders"
+	}
+	switch t.IfExists {
+	case "keep":
 		s += ", keeping a file that has the name already"
+	case "replace":
+		s += ", replacing a file of that name from an earlier message"
 	}
 	return s
+}
+
+// elsewhere names a cabinet that is not the rule's own.
+func (c *Compiled) elsewhere(t *Target) string {
+	if t.Cabinet == c.Rule.Cabinet {
+		return ""
+	}
+	return " of the cabinet " + quote(t.Cabinet)
 }

@@ -24,6 +24,9 @@ const Unsafe = `<>:"/\|?*`
 // Clean makes text safe to stand in a name: NFC, one line, no control, format
 // or bidirectional characters, the unsafe ones replaced. It may return "".
 func Clean(s string) string {
+	if clean(s) {
+		return s
+	}
 	s = norm.NFC.String(strings.ToValidUTF8(s, "\uFFFD"))
 	var b strings.Builder
 	space := false
@@ -47,6 +50,27 @@ func Clean(s string) string {
 	}
 	return norm.NFC.String(b.String()) // what stood between a letter and its mark may be gone now
 }
+
+// clean says whether a text needs no change, as most do: plain characters with
+// single spaces between them.
+func clean(s string) bool {
+	space := true // at the beginning
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c < 0x20 || c >= 0x7F || c == ' ' && space || unsafe[c] {
+			return false
+		}
+		space = c == ' '
+	}
+	return !space
+}
+
+var unsafe = func() (t [128]bool) {
+	for _, c := range Unsafe {
+		t[c] = true
+	}
+	return t
+}()
 
 // Segment makes the name of one folder.
 func Segment(s string) string { return File(s, "") }
@@ -131,7 +155,14 @@ func Ext(ext string) string {
 }
 
 func trim(s string) string {
+	if n := len(s); n > 0 && letter(s[0]) && letter(s[n-1]) {
+		return s
+	}
 	return strings.TrimFunc(s, func(r rune) bool { return r == '.' || unicode.IsSpace(r) })
+}
+
+func letter(c byte) bool {
+	return c > ' ' && c < 0x7F && c != '.'
 }
 
 // cut shortens to at most n octets, between grapheme clusters (UAX #29).
@@ -162,6 +193,9 @@ func cut(s string, n int) string {
 // reserved knows the device names of Windows, with any extension.
 func reserved(s string) bool {
 	base, _, _ := strings.Cut(s, ".")
+	if len(base) > 16 || len(base) < 3 || !strings.ContainsRune("CcPpAaNnLl", rune(strings.TrimSpace(base + "x")[0])) {
+		return false
+	}
 	base = strings.ToUpper(strings.TrimSpace(base))
 	switch base {
 	case "CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$":

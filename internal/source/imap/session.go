@@ -521,21 +521,49 @@ func (s *Session) Part(ctx context.Context, facts *source.Facts, item string) (i
 		}
 		return io.NopCloser(r), nil
 	}
-	var section []int
-	for _, n := range strings.FieldsFunc(item, func(r rune) bool { return r == '.' || r == '/' }) {
-		number, err := strconv.Atoi(n)
-		if err != nil {
-			return nil, fmt.Errorf("%q is no part of a message", item)
+	return s.section(ctx, facts.UID, item, nil)
+}
+
+// Head reads the first octets of a part (RFC 9051 section 6.4.5, partial).
+func (s *Session) Head(ctx context.Context, facts *source.Facts, item string, octets int64) ([]byte, error) {
+	var r io.ReadCloser
+	var err error
+	if facts.Whole {
+		r, err = s.Part(ctx, facts, item)
+	} else {
+		r, err = s.section(ctx, facts.UID, item, &imaplib.SectionPartial{Size: octets})
+	}
+	if err != nil {
+		return nil, err
+	}
+	data, err := io.ReadAll(io.LimitReader(r, octets))
+	if closeErr := r.Close(); closeErr != nil {
+		return nil, closeErr
+	}
+	return data, err
+}
+
+func (s *Session) section(ctx context.Context, uid uint32, item string, partial *imaplib.SectionPartial) (io.ReadCloser, error) {
+	wanted := &imaplib.FetchItemBodySection{Peek: true, Partial: partial}
+	switch item {
+	case source.Whole:
+	case source.Header:
+		wanted.Specifier = imaplib.PartSpecifierHeader
+	default:
+		for _, n := range strings.FieldsFunc(item, func(r rune) bool { return r == '.' || r == '/' }) {
+			number, err := strconv.Atoi(n)
+			if err != nil {
+				return nil, fmt.Errorf("%q is no part of a message", item)
+			}
+			wanted.Part = append(wanted.Part, number)
 		}
-		section = append(section, number)
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
 	conn := s.guard.Conn
 	p := &part{conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() })}
-	wanted := &imaplib.FetchItemBodySection{Part: section, Peek: true}
-	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(facts.UID)), &imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
+	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
 	for m := p.cmd.Next(); m != nil; m = p.cmd.Next() {
 		for data := m.Next(); data != nil; data = m.Next() {
 			if body, ok := data.(imapclient.FetchItemDataBodySection); ok {

@@ -116,8 +116,27 @@ func Run(t *testing.T, box Box) {
 					continue
 				}
 				expected, _ := io.ReadAll(direct)
+				if head, err := s.Head(ctx, &facts[0], item.ID, 10); err != nil || !bytes.Equal(head, expected[:min(10, len(expected))]) {
+					t.Errorf("%s: part %s begins with %q (%v), want %.10q", name, item.ID, head, err, expected)
+				}
 				if !bytes.Equal(content, expected) {
 					t.Errorf("%s: part %s has %d octets from the server, %d in the bytes", name, item.ID, len(content), len(expected))
+				}
+			}
+			for _, part := range []string{source.Header, source.Whole} {
+				r, err := s.Part(ctx, &facts[0], part)
+				if err != nil {
+					t.Errorf("%s: %s: %v", name, part, err)
+					continue
+				}
+				content, err := io.ReadAll(r)
+				if closeErr := r.Close(); err != nil || closeErr != nil {
+					t.Errorf("%s: %s: %v, %v", name, part, err, closeErr)
+				}
+				if direct, _ := whole.Open(part); direct != nil {
+					if expected, _ := io.ReadAll(direct); !bytes.Equal(content, expected) {
+						t.Errorf("%s: the %s is %q, want %q", name, part, content, expected)
+					}
 				}
 			}
 			s.Close()

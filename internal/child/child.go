@@ -1,0 +1,324 @@
+// Package child reads what is hostile - archives, winmail.dat, signed mail,
+// messages to be drawn - in a process of its own: the same binary, started anew,
+// with nothing but its pipes, a deadline and a limit on its memory. Its death is
+// an answer, not an outage.
+package child
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"runtime"
+	"runtime/debug"
+	"time"
+
+	"inktray.example/inktray/internal/core/render"
+	"inktray.example/inktray/internal/core/unpack"
+)
+
+// variable tells a process that it is a child, and what it is to do.
+const variable = "INKTRAY_CHILD"
+
+const (
+	deadline = 2 * time.Minute // for one item
+	memory   = 512 << 20       // octets
+	frame    = 64 << 10
+)
+
+// order is what a child is told.
+type order struct {
+	Unpack *unpack.Request `json:"unpack,omitempty"`
+	Render *render.Request `json:"render,omitempty"`
+}
+
+// end is a child's last word.
+type end struct {
+	Problem   string         `json:"problem,omitempty"`
+	Encrypted bool           `json:"encrypted,omitempty"`
+	Limit     bool           `json:"limit,omitempty"`
+	Report    *render.Report `json:"report,omitempty"`
+}
+
+// The kinds of frames on the pipe.
+const (
+	frameEntry = 'e'
+	frameData  = 'd'
+	frameEnd   = 'x'
+)
+
+// Main does a child's work and ends the process, if it is a child; else it
+// returns at once. It is the first thing that a program calls.
+func Main() {
+	told := os.Getenv(variable)
+	if told == "" {
+		return
+	}
+	confine(memory)
+	debug.SetMemoryLimit(memory / 2)
+	out := &framer{w: bufio.NewWriterSize(os.Stdout, frame)}
+	result := work(told, os.Stdin, out)
+	data, err := json.Marshal(result)
+	if err == nil {
+		err = out.write(frameEnd, data)
+	}
+	if err = errors.Join(err, out.w.Flush()); err != nil {
+		os.Exit(1)
+	}
+	os.Exit(0)
+}
+
+func work(told string, in *os.File, out *framer) end {
+	var o order
+	if err := json.Unmarshal([]byte(told), &o); err != nil {
+		return end{Problem: "the order cannot be read"}
+	}
+	info, err := in.Stat()
+	if err != nil {
+		return end{Problem: err.Error()}
+	}
+	switch {
+	case o.Unpack != nil:
+		err := unpack.Open(in, info.Size(), *o.Unpack, func(e unpack.Entry, content io.Reader) error {
+			data, err := json.Marshal(e)
+			if err != nil {
+				return unpack.Passed(err)
+			}
+			if err := out.write(frameEntry, data); err != nil || content == nil {
+				return unpack.Passed(err)
+			}
+			_, err = io.Copy(out, content)
+			return err
+		})
+		var known *unpack.Error
+		if errors.As(err, &known) {
+			return end{Problem: known.Problem, Encrypted: known.Encrypted, Limit: known.Limit}
+		}
+		if err != nil {
+			return end{Problem: err.Error()}
+		}
+		return end{}
+	case o.Render != nil:
+		data, err := io.ReadAll(in)
+		if err != nil {
+			return end{Problem: err.Error()}
+		}
+		report, err := render.Write(out, data, *o.Render)
+		if err != nil {
+			return end{Problem: err.Error()}
+		}
+		return end{Report: &report}
+	}
+	return end{Problem: "the order is empty"}
+}
+
+// framer writes frames: their kind, their length and their content.
+type framer struct{ w *bufio.Writer }
+
+func (f *framer) write(kind byte, data []byte) error {
+	var head [5]byte
+	head[0] = kind
+	binary.BigEndian.PutUint32(head[1:], uint32(len(data)))
+	if _, err := f.w.Write(head[:]); err != nil {
+		return err
+	}
+	_, err := f.w.Write(data)
+	return err
+}
+
+func (f *framer) Write(data []byte) (int, error) {
+	for n := 0; n < len(data); {
+		some := data[n:min(n+frame, len(data))]
+		if err := f.write(frameData, some); err != nil {
+			return n, err
+		}
+		n += len(some)
+	}
+	return len(data), nil
+}
+
+// Unpack opens a file that holds others. What cannot be opened is told as an
+// *unpack.Error; other errors are the caller's own or the machine's.
+func Unpack(ctx context.Context, file *os.File, r unpack.Request, visit unpack.Visit) error {
+	_, err := run(ctx, file, order{Unpack: &r}, func(frames *frames) error {
+		for frames.kind == frameEntry {
+			var e unpack.Entry
+			if err := json.Unmarshal(frames.data, &e); err != nil {
+				return err
+			}
+			if err := frames.next(); err != nil {
+				return err
+			}
+			var content io.Reader
+			if r.Contents {
+				content = &body{frames: frames}
+			}
+			if err := visit(e, content); err != nil {
+				return err
+			}
+			for frames.kind == frameData { // what the caller did not want
+				if err := frames.next(); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return err
+}
+
+// Render draws a message in another form.
+func Render(ctx context.Context, file *os.File, r render.Request, w io.Writer) (render.Report, error) {
+	e, err := run(ctx, file, order{Render: &r}, func(frames *frames) error {
+		_, err := io.Copy(w, &body{frames: frames})
+		return err
+	})
+	if err != nil || e.Report == nil {
+		return render.Report{}, err
+	}
+	return *e.Report, nil
+}
+
+// frames reads what a child writes.
+type frames struct {
+	r    *bufio.Reader
+	kind byte
+	data []byte
+	buf  [frame]byte
+}
+
+func (f *frames) next() error {
+	var head [5]byte
+	if _, err := io.ReadFull(f.r, head[:]); err != nil {
+		return err
+	}
+	n := binary.BigEndian.Uint32(head[1:])
+	if n > frame {
+		return errors.New("a frame is too long")
+	}
+	f.kind, f.data = head[0], f.buf[:n]
+	_, err := io.ReadFull(f.r, f.data)
+	return err
+}
+
+// body reads the data frames up to the next of another kind.
+type body struct {
+	frames *frames
+	at     int
+}
+
+func (b *body) Read(p []byte) (int, error) {
+	for {
+		if b.frames.kind != frameData {
+			return 0, io.EOF
+		}
+		if b.at < len(b.frames.data) {
+			n := copy(p, b.frames.data[b.at:])
+			b.at += n
+			return n, nil
+		}
+		b.at = 0
+		if err := b.frames.next(); err != nil {
+			if err == io.EOF {
+				err = io.ErrUnexpectedEOF
+			}
+			return 0, err
+		}
+	}
+}
+
+// run starts a child, lets read take its answer and waits for it.
+func run(ctx context.Context, file *os.File, o order, read func(*frames) error) (end, error) {
+	ctx, cancel := context.WithTimeout(ctx, deadline)
+	defer cancel()
+	told, err := json.Marshal(o)
+	if err != nil {
+		return end{}, err
+	}
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return end{}, err
+	}
+	// The child dies with the thread that started it (PR_SET_PDEATHSIG).
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	cmd, out, stderr, err := start(ctx, file, string(told))
+	if err != nil {
+		return end{}, fmt.Errorf("starting a process to read in: %w", err)
+	}
+	f := &frames{r: bufio.NewReaderSize(out, frame)}
+	var last end
+	err = f.next()
+	if err == nil {
+		err = read(f)
+	}
+	if err == nil && f.kind == frameEnd {
+		err = json.Unmarshal(f.data, &last)
+	}
+	if err != nil {
+		_ = cmd.Process.Kill() // it may have ended already
+	}
+	waited := cmd.Wait()
+	switch {
+	case err == nil && last.Problem != "":
+		return last, &unpack.Error{Problem: last.Problem, Encrypted: last.Encrypted, Limit: last.Limit}
+	case err == nil && f.kind == frameEnd:
+		return last, nil
+	case ctx.Err() == context.DeadlineExceeded:
+		return last, &unpack.Error{Problem: fmt.Sprintf("reading it took longer than %v, which is the limit", deadline), Limit: true}
+	case ctx.Err() != nil:
+		return last, ctx.Err()
+	case bytes.Contains(stderr.Bytes(), []byte("out of memory")) || bytes.Contains(stderr.Bytes(), []byte("cannot allocate memory")):
+		return last, &unpack.Error{Problem: fmt.Sprintf("reading it takes more than %d MB of memory, which is the limit", memory>>20), Limit: true}
+	case err == nil || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+		return last, &unpack.Error{Problem: fmt.Sprintf("the process that read it ended early (%v)", waited)}
+	}
+	return last, err
+}
+
+// start starts the child, without a network where the system allows that.
+func start(ctx context.Context, file *os.File, told string) (*exec.Cmd, io.Reader, *bytes.Buffer, error) {
+	path, err := os.Executable()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	for _, alone := range []bool{true, false} {
+		cmd := exec.CommandContext(ctx, path)
+		cmd.Env = []string{variable + "=" + told}
+		cmd.Dir = os.TempDir()
+		cmd.Stdin = file
+		stderr := &bytes.Buffer{}
+		cmd.Stderr = &limited{w: stderr, left: 64 << 10}
+		cmd.WaitDelay = time.Second
+		attributes(cmd, alone)
+		var out io.ReadCloser
+		if out, err = cmd.StdoutPipe(); err != nil {
+			return nil, nil, nil, err
+		}
+		if err = cmd.Start(); err == nil {
+			return cmd, out, stderr, nil
+		}
+	}
+	return nil, nil, nil, err
+}
+
+// limited keeps the beginning of what is written.
+type limited struct {
+	w    io.Writer
+	left int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	if n := min(len(p), l.left); n > 0 {
+		l.left -= n
+		if _, err := l.w.Write(p[:n]); err != nil {
+			return 0, err
+		}
+	}
+	return len(p), nil
+}

@@ -1,0 +1,242 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"inktray.example/inktray/internal/core/correspondent"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/store"
+)
+
+// LoadBook reads correspondents and tables anew after a change.
+func (e *Engine) LoadBook() error {
+	rows, err := e.Store.Correspondents()
+	if err != nil {
+		return err
+	}
+	var all []correspondent.Correspondent
+	passwords := map[string][]string{}
+	for i := range rows {
+		c := &rows[i]
+		all = append(all, c.Entry())
+		if passwords[c.Name], err = e.Store.ArchivePasswords(c); err != nil {
+			return fmt.Errorf("the archive passwords of %s: %w", c.Name, err)
+		}
+	}
+	tables, err := e.Store.LookupTables()
+	if err != nil {
+		return err
+	}
+	lookups := map[string]map[string]string{}
+	for _, t := range tables {
+		rows := map[string]string{}
+		for _, row := range t.Rows {
+			rows[lookupKey(row[0])] = row[1]
+		}
+		lookups[lookupKey(t.Name)] = rows
+	}
+	e.mutex.Lock()
+	e.book, e.passwords, e.lookups = correspondent.New(all), passwords, lookups
+	e.mutex.Unlock()
+	e.hub.send(Event{Kind: "rules"})
+	return nil
+}
+
+func lookupKey(s string) string { return strings.ToLower(strings.Join(strings.Fields(s), " ")) }
+
+// Book is the book of correspondents as it is now.
+func (e *Engine) Book() *correspondent.Book {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return e.book
+}
+
+// lookup finds what stands for a key in a table; ok is false where none does.
+func (e *Engine) lookup(table, key string) (string, bool) {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	v, ok := e.lookups[lookupKey(table)][lookupKey(key)]
+	return v, ok
+}
+
+// fieldOrder is the order in which mistakes of a correspondent are told.
+var fieldOrder = []string{"name", "addresses", "domains", "groups"}
+
+// SaveCorrespondent checks and keeps somebody. nil passwords keep those that are
+// there. The error, if any, may be rule.Problems.
+func (e *Engine) SaveCorrespondent(c *store.Correspondent, passwords []string, revision int, actor string) error {
+	was := ""
+	if c.ID != "" {
+		row, err := e.Store.CorrespondentByID(c.ID)
+		if err != nil {
+			return err
+		}
+		was = row.Name
+	}
+	entry := c.Entry()
+	entry.Addresses, entry.Domains, entry.Groups = slices.Clone(c.Addresses), slices.Clone(c.Domains), slices.Clone(c.Groups)
+	wrong := e.Book().Check(&entry, was)
+	var problems rule.Problems
+	for _, field := range fieldOrder {
+		if text := wrong[field]; text != "" {
+			problems = append(problems, rule.Problem{Place: field, Text: text})
+		}
+	}
+	for _, p := range passwords {
+		if p == "" || len(p) > 200 {
+			problems = append(problems, rule.Problem{Place: "passwords", Text: "a password is empty or longer than 200 characters"})
+		}
+	}
+	if was != "" && !strings.EqualFold(was, entry.Name) {
+		used, err := e.usedInRules(was)
+		if err != nil {
+			return err
+		}
+		if len(used) > 0 {
+			problems = append(problems, rule.Problem{Place: "name", Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), was)})
+		}
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	c.Name, c.Addresses, c.Domains, c.Groups = entry.Name, orEmpty(entry.Addresses), orEmpty(entry.Domains), orEmpty(entry.Groups)
+	if err := e.Store.SaveCorrespondent(c, passwords, revision, e.Clock().UTC(), actor); err != nil {
+		return err
+	}
+	return e.LoadBook()
+}
+
+func orEmpty(list []string) []string { return append([]string{}, list...) }
+
+// usedInRules lists the rules that name a correspondent or a group.
+func (e *Engine) usedInRules(name string) ([]string, error) {
+	return e.UsedBy(func(r *rule.Rule) bool {
+		return slices.ContainsFunc(r.Correspondents(), func(n string) bool { return strings.EqualFold(strings.TrimSpace(n), name) })
+	})
+}
+
+// RemoveCorrespondent forgets somebody whom no rule names.
+func (e *Engine) RemoveCorrespondent(id, actor string) error {
+	c, err := e.Store.CorrespondentByID(id)
+	if err != nil {
+		return err
+	}
+	used, err := e.usedInRules(c.Name)
+	if err != nil {
+		return err
+	}
+	if len(used) > 0 {
+		return rule.Problems{{Place: "name", Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), c.Name)}}
+	}
+	if err := e.Store.RemoveCorrespondent(id, actor); err != nil {
+		return err
+	}
+	return e.LoadBook()
+}
+
+// mostRows bounds a table.
+const mostRows = 10_000
+
+// SaveLookupTable checks and keeps a table. The error, if any, may be rule.Problems.
+func (e *Engine) SaveLookupTable(t *store.LookupTable, revision int, actor string) error {
+	t.Name = strings.TrimSpace(t.Name)
+	var problems rule.Problems
+	if t.Name == "" || len(t.Name) > 100 || strings.ContainsAny(t.Name, " \"<>()") {
+		problems = append(problems, rule.Problem{Place: "name", Text: "a table's name is one word, as patterns name it: lookup stations of (file.stem)"})
+	}
+	if len(t.Rows) > mostRows {
+		problems = append(problems, rule.Problem{Place: "rows", Text: fmt.Sprintf("the table has more than %d rows", mostRows)})
+	}
+	seen := map[string]bool{}
+	rows := [][2]string{}
+	for _, row := range t.Rows {
+		row = [2]string{strings.TrimSpace(row[0]), strings.TrimSpace(row[1])}
+		key := lookupKey(row[0])
+		switch {
+		case key == "" && row[1] == "":
+			continue
+		case key == "" || row[1] == "":
+			problems = append(problems, rule.Problem{Place: "rows", Text: fmt.Sprintf("the row %q, %q is not whole", row[0], row[1])})
+		case seen[key]:
+			problems = append(problems, rule.Problem{Place: "rows", Text: fmt.Sprintf("%q stands in the table twice", row[0])})
+		}
+		seen[key] = true
+		rows = append(rows, row)
+	}
+	if len(problems) > 0 {
+		return problems[:1]
+	}
+	t.Rows = rows
+	if t.ID != "" {
+		was, err := e.Store.LookupTableByID(t.ID)
+		if err != nil {
+			return err
+		}
+		if !strings.EqualFold(was.Name, t.Name) {
+			if err := e.tableInUse(was.Name); err != nil {
+				return err
+			}
+		}
+	}
+	err := e.Store.SaveLookupTable(t, revision, e.Clock().UTC(), actor)
+	if errors.Is(err, store.ErrTaken) {
+		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a table called “%s” already", t.Name)}}
+	}
+	if err != nil {
+		return err
+	}
+	return e.LoadBook()
+}
+
+// RemoveLookupTable forgets a table that no rule names.
+func (e *Engine) RemoveLookupTable(id, actor string) error {
+	t, err := e.Store.LookupTableByID(id)
+	if err != nil {
+		return err
+	}
+	if err := e.tableInUse(t.Name); err != nil {
+		return err
+	}
+	if err := e.Store.RemoveLookupTable(id, actor); err != nil {
+		return err
+	}
+	return e.LoadBook()
+}
+
+func (e *Engine) tableInUse(name string) error {
+	used, err := e.UsedBy(func(r *rule.Rule) bool {
+		c, err := rule.Compile(r, 0, e.Zone)
+		return err == nil && slices.ContainsFunc(c.Tables(), func(u rule.TableUse) bool { return lookupKey(u.Table) == lookupKey(name) })
+	})
+	if err != nil || len(used) == 0 {
+		return err
+	}
+	return rule.Problems{{Place: "name", Text: fmt.Sprintf("the rule “%s” looks up in “%s”; change the rule first", strings.Join(used, "”, “"), name)}}
+}
+
+// checkBook proves that what a rule names in the book is there.
+func (e *Engine) checkBook(c *rule.Compiled, document *rule.Rule) (problems rule.Problems) {
+	e.mutex.Lock()
+	book := e.book
+	var tables []string
+	for name := range e.lookups {
+		tables = append(tables, name)
+	}
+	e.mutex.Unlock()
+	slices.Sort(tables)
+	names, groups := book.Names()
+	for _, use := range document.CorrespondentUses() {
+		if !book.Has(use.Name) {
+			problems = append(problems, missing(use.Place, "correspondent or group", use.Name, slices.Concat(names, groups))...)
+		}
+	}
+	if c != nil {
+		for _, use := range c.Tables() {
+			problems = append(problems, missing(use.Place, "table", use.Table, tables)...)
+		}
+	}
+	return problems
+}

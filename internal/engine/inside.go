@@ -1,0 +1,398 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/render"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/unpack"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+const (
+	mostSpooled = 1 << 30 // octets that lie spooled for one message
+	mostOpened  = 100     // items of one message that are opened
+	mostRounds  = 16      // of reading what a verdict hangs on
+)
+
+// letter is one message in hand, with what was read of it so far.
+type letter struct {
+	row     *store.Message
+	facts   *source.Facts
+	message *mail.Message
+	mailbox string // its name
+
+	dir     string            // where contents lie spooled, "" while none do
+	files   map[string]string // spooled content by item
+	spooled int64
+	spools  int
+	opened  int
+}
+
+// close lets go of what was spooled.
+func (l *letter) close() {
+	if l.dir != "" {
+		_ = os.RemoveAll(l.dir) // the folder is emptied at the next start in any case
+	}
+	l.dir, l.files, l.spooled = "", nil, 0
+}
+
+// settle plans a message, reading what its verdicts hang on, and nothing else.
+func (e *Engine) settle(ctx context.Context, s source.Session, l *letter, rules []*rule.Compiled, setting plan.Setting) (plan.Plan, error) {
+	for range mostRounds {
+		p := plan.Make(rules, l.message, setting)
+		if !p.Needs.Any() {
+			return p, nil
+		}
+		if err := e.read(ctx, s, l, &p.Needs); err != nil {
+			return p, err
+		}
+	}
+	return plan.Make(rules, l.message, setting), nil
+}
+
+// read reads what is needed of a message. What cannot be had is noted in the
+// message, so that it is not asked for again.
+func (e *Engine) read(ctx context.Context, s source.Session, l *letter, n *rule.Needs) error {
+	gone := func(err error) bool { return errors.Is(err, source.ErrGone) }
+	if n.Header {
+		part, err := s.Part(ctx, l.facts, source.Header)
+		if err == nil {
+			var data []byte
+			data, err = io.ReadAll(io.LimitReader(part, maxText))
+			if closeErr := part.Close(); err == nil {
+				err = closeErr
+			}
+			l.message.AllHeader, _ = mail.ParseHeader(data)
+			if l.message.AllHeader == nil {
+				l.message.AllHeader = mail.Header{}
+			}
+		}
+		if gone(err) {
+			l.message.TextError = err.Error()
+		} else if err != nil {
+			return err
+		}
+	}
+	if n.Text {
+		if err := e.text(ctx, s, l); err != nil {
+			return err
+		}
+	}
+	for _, id := range n.Heads {
+		found, err := e.head(ctx, s, l, id)
+		if err != nil && !gone(err) {
+			return err
+		}
+		if l.message.Kinds == nil {
+			l.message.Kinds = map[string]mail.Sniffed{}
+		}
+		l.message.Kinds[id] = found
+	}
+	for _, id := range n.Open {
+		if err := e.open(ctx, s, l, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// head judges an item by its first bytes.
+func (e *Engine) head(ctx context.Context, s source.Session, l *letter, id string) (mail.Sniffed, error) {
+	nothing := mail.Sniffed{Kind: mail.Other}
+	item, ok := l.message.Find(id)
+	if !ok {
+		return nothing, nil
+	}
+	var data []byte
+	if item.Parent == "" {
+		encoded, err := s.Head(ctx, l.facts, id, mail.FirstBytes*3/2)
+		if err != nil {
+			return nothing, err
+		}
+		if data, err = io.ReadAll(mail.Decode(item.Encoding, bytes.NewReader(encoded))); err != nil {
+			return nothing, nil
+		}
+	} else {
+		f, err := e.content(ctx, s, l, id)
+		if err != nil {
+			return nothing, nil
+		}
+		defer f.Close()
+		if data, err = io.ReadAll(io.LimitReader(f, mail.FirstBytes)); err != nil {
+			return nothing, err
+		}
+	}
+	kind, ext, _ := mail.ContentKind(data[:min(len(data), mail.FirstBytes)])
+	return mail.Sniffed{Kind: kind, Ext: ext}, nil
+}
+
+// text reads the body of a message, as far as conditions look.
+func (e *Engine) text(ctx context.Context, s source.Session, l *letter) error {
+	var b strings.Builder
+	for _, p := range l.message.TextParts() {
+		part, err := s.Part(ctx, l.facts, p.Item)
+		if errors.Is(err, source.ErrGone) {
+			l.message.TextError = err.Error()
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		data, err := io.ReadAll(io.LimitReader(mail.Decode(p.Encoding, part), maxText))
+		if closeErr := part.Close(); closeErr != nil {
+			return closeErr
+		}
+		if err != nil {
+			return err
+		}
+		text := mail.ConvertText(data, p.Charset)
+		if p.Type == "text/html" {
+			text = plainText(text)
+		}
+		b.WriteString(text + "\n")
+		if b.Len() > maxText {
+			break
+		}
+	}
+	for _, i := range l.message.Items() { // the text of signed mail lies within
+		if i.Opens && strings.Contains(i.Type, "pkcs7") {
+			if err := e.open(ctx, s, l, i.ID); err != nil {
+				return err
+			}
+			b.WriteString(l.message.Inside[i.ID].Text)
+		}
+	}
+	text := b.String()
+	l.message.Text = &text
+	return nil
+}
+
+// open looks into an item that holds others. Why one cannot be opened is noted;
+// the error is the mailbox's or the machine's.
+func (e *Engine) open(ctx context.Context, s source.Session, l *letter, id string) error {
+	if l.message.Inside == nil {
+		l.message.Inside = map[string]*mail.Opened{}
+	}
+	if l.message.Inside[id] != nil {
+		return nil
+	}
+	opened := &mail.Opened{}
+	l.message.Inside[id] = opened
+	item, ok := l.message.Find(id)
+	if !ok {
+		opened.Problem = "it is no longer there"
+		return nil
+	}
+	if l.opened++; l.opened > mostOpened {
+		opened.Problem = fmt.Sprintf("the message holds more than %d archives, which is the limit", mostOpened)
+		return nil
+	}
+	f, err := e.content(ctx, s, l, id)
+	if err == nil {
+		defer f.Close()
+		err = child.Unpack(ctx, f, e.unpackRequest(l, &item), func(entry unpack.Entry, content io.Reader) error {
+			if entry.Text {
+				if content == nil {
+					return nil
+				}
+				data, err := io.ReadAll(io.LimitReader(content, maxText))
+				if err != nil {
+					return err
+				}
+				text := mail.ConvertText(data, entry.Name)
+				if entry.Type == "text/html" {
+					text = plainText(text)
+				}
+				opened.Text += text + "\n"
+				return nil
+			}
+			inner := mail.Inner(&item, entry.Number, entry.Name, entry.Type, entry.Size)
+			inner.Left, inner.Remark = entry.Left, entry.Remark
+			inner.Inline = entry.Inline
+			opened.Items = append(opened.Items, inner)
+			return nil
+		})
+	}
+	var known *unpack.Error
+	switch {
+	case errors.As(err, &known):
+		opened.Items, opened.Problem = nil, known.Problem
+	case errors.Is(err, source.ErrGone):
+		opened.Problem = err.Error()
+	case err != nil:
+		delete(l.message.Inside, id)
+		return err
+	}
+	return nil
+}
+
+func (e *Engine) unpackRequest(l *letter, item *mail.Item) unpack.Request {
+	r := unpack.Request{Name: item.Name, Type: item.Type}
+	if strings.Contains(item.Type, "pkcs7") {
+		r.Contents, r.Only = true, []string{"-"} // its texts come unasked, and nothing else
+	}
+	sender := l.message.Envelope.Sender()
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	if of := e.book.Find(sender); of != nil {
+		r.Passwords = e.passwords[of.Name]
+	}
+	return r
+}
+
+// content gives an item's content, decoded, from the spool.
+func (e *Engine) content(ctx context.Context, s source.Session, l *letter, id string) (*os.File, error) {
+	if path, ok := l.files[id]; ok {
+		return os.Open(path)
+	}
+	item, ok := l.message.Find(id)
+	if id == source.Whole {
+		item, ok = mail.Item{ID: id, Encoding: "binary"}, true
+	}
+	if !ok {
+		return nil, source.ErrGone
+	}
+	if item.Parent == "" {
+		part, err := s.Part(ctx, l.facts, id)
+		if err != nil {
+			return nil, err
+		}
+		err = e.spool(l, id, mail.Decode(item.Encoding, part))
+		if closeErr := part.Close(); closeErr != nil {
+			err = errors.Join(closeErr, err)
+		}
+		if err != nil {
+			delete(l.files, id)
+			return nil, err
+		}
+		return os.Open(l.files[id])
+	}
+	// All files of an archive at once: a compressed one is read from its beginning.
+	outer, ok := l.message.Find(item.Parent)
+	if !ok {
+		return nil, source.ErrGone
+	}
+	f, err := e.content(ctx, s, l, item.Parent)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	r := e.unpackRequest(l, &outer)
+	r.Contents, r.Only = true, nil
+	if total := within(l.message, &outer); total+l.spooled > mostSpooled {
+		r.Only = []string{strings.TrimPrefix(id, outer.ID+"!")}
+	}
+	err = child.Unpack(ctx, f, r, func(entry unpack.Entry, content io.Reader) error {
+		inner := outer.ID + "!" + entry.Number
+		if entry.Text || len(r.Only) > 0 && entry.Number != r.Only[0] || l.files[inner] != "" {
+			return nil
+		}
+		return e.spool(l, inner, content)
+	})
+	if err != nil {
+		return nil, err
+	}
+	path, ok := l.files[id]
+	if !ok {
+		return nil, &unpack.Error{Problem: "the archive no longer has this file"}
+	}
+	return os.Open(path)
+}
+
+// within is how much an opened item holds, in octets.
+func within(m *mail.Message, outer *mail.Item) (total int64) {
+	if o := m.Inside[outer.ID]; o != nil {
+		for _, i := range o.Items {
+			total += i.Size
+		}
+	}
+	return total
+}
+
+// spool keeps a content beside the records for as long as the message is in hand.
+func (e *Engine) spool(l *letter, id string, r io.Reader) error {
+	if l.dir == "" {
+		dir, err := os.MkdirTemp(e.Spool, "letter-")
+		if err != nil {
+			return fmt.Errorf("making room to work in: %w", err)
+		}
+		l.dir, l.files = dir, map[string]string{}
+	}
+	l.spools++
+	path := filepath.Join(l.dir, strconv.Itoa(l.spools))
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("making room to work in: %w", err)
+	}
+	n, err := io.Copy(f, r)
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		return err
+	}
+	l.spooled += n
+	l.files[id] = path
+	return nil
+}
+
+// stream gives an item's content as it is filed. first are its first bytes, to
+// be judged; close must be called.
+func (e *Engine) stream(ctx context.Context, s source.Session, l *letter, item *plan.Item) (r io.Reader, closed func() error, err error) {
+	id := item.Item.ID
+	if item.Copy == rule.CopyEML {
+		id = source.Whole
+	}
+	if item.Item.Parent == "" && l.files[id] == "" {
+		part, err := s.Part(ctx, l.facts, id)
+		if err != nil {
+			return nil, nil, err
+		}
+		return mail.Decode(item.Item.Encoding, part), part.Close, nil
+	}
+	f, err := e.content(ctx, s, l, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	return f, f.Close, nil
+}
+
+// drawn renders a copy of the message into the spool and says what is missing
+// from it.
+func (e *Engine) drawn(ctx context.Context, s source.Session, l *letter, item *plan.Item, r *rule.Compiled) (report render.Report, err error) {
+	id := item.Item.ID
+	whole, err := e.content(ctx, s, l, source.Whole)
+	if err != nil {
+		return report, err
+	}
+	defer whole.Close()
+	reading, writing := io.Pipe()
+	done := make(chan error, 1)
+	go func() {
+		err := e.spool(l, id, reading)
+		reading.CloseWithError(err)
+		done <- err
+	}()
+	report, err = child.Render(ctx, whole, render.Request{Form: item.Copy, Zone: r.Zone.String()}, writing)
+	writing.CloseWithError(err)
+	if spoolErr := <-done; err == nil {
+		err = spoolErr
+	}
+	if err != nil {
+		delete(l.files, id)
+	}
+	return report, err
+}

@@ -1,0 +1,154 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/correspondent"
+)
+
+// Correspondent is a person or firm with whom the office writes.
+type Correspondent struct {
+	ID            string `gorm:"primaryKey"`
+	Name          string
+	Addresses     []string `gorm:"serializer:json"`
+	Domains       []string `gorm:"serializer:json"`
+	Groups        []string `gorm:"serializer:json"`
+	Passwords     []byte   // of archives, sealed
+	PasswordCount int
+	Revision      int
+	MadeAt        time.Time
+}
+
+// LookupTable is a table in which patterns look something up.
+type LookupTable struct {
+	ID       string `gorm:"primaryKey"`
+	Name     string
+	Rows     [][2]string `gorm:"serializer:json"` // what is looked up, and what stands for it
+	Revision int
+	MadeAt   time.Time
+}
+
+// Correspondents lists the book.
+func (s *Store) Correspondents() ([]Correspondent, error) {
+	return list[Correspondent](s.read.Order("name"))
+}
+
+// CorrespondentByID finds one.
+func (s *Store) CorrespondentByID(id string) (Correspondent, error) {
+	return first[Correspondent](s.read.Where("id = ?", id))
+}
+
+// ArchivePasswords opens the passwords of the archives that somebody sends.
+func (s *Store) ArchivePasswords(c *Correspondent) ([]string, error) {
+	if c.PasswordCount == 0 {
+		return nil, nil
+	}
+	plain, err := s.unseal(c.Passwords, "correspondent "+c.ID)
+	if err != nil {
+		return nil, err
+	}
+	var passwords []string
+	return passwords, json.Unmarshal([]byte(plain), &passwords)
+}
+
+// SaveCorrespondent keeps somebody; one without an id is new. revision is the
+// one that was changed, 0 for whatever is there. nil passwords keep those that
+// are there.
+func (s *Store) SaveCorrespondent(c *Correspondent, passwords []string, revision int, now time.Time, actor string) error {
+	fresh := c.ID == ""
+	if fresh {
+		c.ID, c.MadeAt = NewID(), now
+	}
+	if passwords != nil {
+		data, err := json.Marshal(passwords)
+		if err != nil {
+			return err
+		}
+		if c.Passwords, err = s.seal(string(data), "correspondent "+c.ID); err != nil {
+			return err
+		}
+		c.PasswordCount = len(passwords)
+	}
+	return s.change(func(tx *gorm.DB) error {
+		if fresh {
+			c.Revision = 1
+			return errors.Join(tx.Create(c).Error, note(tx, actor, "add correspondent", c.Name))
+		}
+		was, err := first[Correspondent](tx.Where("id = ?", c.ID))
+		if err != nil {
+			return err
+		}
+		if revision > 0 && was.Revision != revision {
+			return ErrChanged
+		}
+		c.Revision, c.MadeAt = was.Revision+1, was.MadeAt
+		if passwords == nil {
+			c.Passwords, c.PasswordCount = was.Passwords, was.PasswordCount
+		}
+		return errors.Join(tx.Save(c).Error, note(tx, actor, "change correspondent", c.Name))
+	})
+}
+
+// RemoveCorrespondent forgets somebody.
+func (s *Store) RemoveCorrespondent(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		c, err := first[Correspondent](tx.Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.Delete(&c).Error, note(tx, actor, "remove correspondent", c.Name))
+	})
+}
+
+// LookupTables lists the tables.
+func (s *Store) LookupTables() ([]LookupTable, error) {
+	return list[LookupTable](s.read.Order("name"))
+}
+
+// LookupTableByID finds one.
+func (s *Store) LookupTableByID(id string) (LookupTable, error) {
+	return first[LookupTable](s.read.Where("id = ?", id))
+}
+
+// SaveLookupTable keeps a table; one without an id is new. revision is the one
+// that was changed, 0 for whatever is there.
+func (s *Store) SaveLookupTable(t *LookupTable, revision int, now time.Time, actor string) error {
+	fresh := t.ID == ""
+	if fresh {
+		t.ID, t.MadeAt, t.Revision = NewID(), now, 1
+	}
+	return s.change(func(tx *gorm.DB) error {
+		if fresh {
+			return errors.Join(tx.Create(t).Error, note(tx, actor, "add table", t.Name))
+		}
+		was, err := first[LookupTable](tx.Where("id = ?", t.ID))
+		if err != nil {
+			return err
+		}
+		if revision > 0 && was.Revision != revision {
+			return ErrChanged
+		}
+		t.Revision, t.MadeAt = was.Revision+1, was.MadeAt
+		return errors.Join(tx.Save(t).Error, note(tx, actor, "change table", t.Name))
+	})
+}
+
+// RemoveLookupTable forgets a table.
+func (s *Store) RemoveLookupTable(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		t, err := first[LookupTable](tx.Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.Delete(&t).Error, note(tx, actor, "remove table", t.Name))
+	})
+}
+
+// Entry is the correspondent as rules see it.
+func (c *Correspondent) Entry() correspondent.Correspondent {
+	return correspondent.Correspondent{Name: c.Name, Addresses: c.Addresses, Domains: c.Domains, Groups: c.Groups}
+}
