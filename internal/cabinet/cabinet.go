@@ -50,7 +50,9 @@ type Cabinet interface {
 	// Leftovers lists the temporary objects.
 	Leftovers(ctx context.Context) ([]string, error)
 	// Retire moves a file out of the way into the cabinet's own folder, where it
-	// is kept under a name, and flushes; ErrMissing where there is no such file.
+	// is kept under a name, and flushes; ErrMissing where there is no such file,
+	// ErrTaken where another content is kept under that name. Where the same is
+	// kept already, only the first name is taken away.
 	Retire(ctx context.Context, path, kept string) error
 	// Kept opens a file that was moved out of the way; ErrMissing where there is none.
 	Kept(ctx context.Context, kept string) (io.ReadCloser, error)

@@ -556,6 +556,68 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 	}
 }
 
+// A file is replaced while the power goes at every operation: in the end the
+// later one has the name, and the earlier one is kept.
+func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
+	run := func(cut int) (steps int) {
+		box := &memory{validity: 1, received: map[int]time.Time{1: may, 2: may.AddDate(0, 0, 1)}}
+		h := newHouse(t, box.dial)
+		defer func() { h.engine.Stop() }()
+		f := faultfs.New()
+		prepareFault(t, f)
+		h.open = func(*store.Cabinet) (cabinet.Cabinet, error) {
+			return local.On("memory", "x", func() (local.FS, error) { return f, nil }), nil
+		}
+		h.restart()
+		h.watched()
+		h.rule(gaugesRule + "    if name exists: replace\n")
+		box.add(raw("one", "latest.csv", "first"))
+		filed := func(n int) func() bool {
+			return func() bool { got, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return got == n }
+		}
+		h.until("the first is filed", filed(1))
+		before := f.Steps()
+		if cut > 0 {
+			f.CutAt(cut)
+		}
+		box.add(raw("two", "latest.csv", "second"))
+		if cut > 0 {
+			h.until("the power goes or all is filed", func() bool {
+				notices, _ := h.store.Notices(store.System)
+				return filed(2)() || len(notices) > 0
+			})
+			h.engine.Stop()
+			f.PowerUp()
+			h.ahead.Add(int64(time.Hour))
+			h.start()
+		}
+		h.until("both are in the register", filed(2))
+		steps = f.Steps() - before
+		h.engine.Stop()
+		f.PowerUp()
+		h.start()
+		kept := ""
+		for name, content := range f.Files() {
+			switch {
+			case strings.HasPrefix(name, ".inktray/replaced/"):
+				kept += content
+			case name == "Gauges/2026/05/latest.csv" && content == "second" || strings.HasPrefix(name, ".inktray/cabinet"):
+			default:
+				t.Errorf("cut at %d: %s holds %q", cut, name, content)
+			}
+		}
+		first, err := h.store.FilingByNumber(store.System, h.engine.now().Year(), 1)
+		if kept != "first" || err != nil || first.ReplacedBy == "" {
+			t.Errorf("cut at %d: kept is %q, the register says %+v (%v)", cut, kept, first, err)
+		}
+		return steps
+	}
+	total := run(0)
+	for cut := 1; cut <= total; cut++ {
+		run(cut)
+	}
+}
+
 func prepareFault(t *testing.T, f *faultfs.FS) {
 	t.Helper()
 	w, err := error(nil), errors.Join(f.Mkdir(".inktray"), f.Mkdir(".inktray/staging"))

@@ -562,7 +562,9 @@ func (e *Engine) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 		return nil
 	}
 	if kept, err := c.Kept(ctx, entry.Displaced); err == nil {
-		return kept.Close() // done already: what is there now came after
+		// Done before: what is there now came after, or a power cut brought its
+		// first name back.
+		return errors.Join(kept.Close(), e.displace(ctx, c, entry))
 	} else if !errors.Is(err, cabinet.ErrMissing) {
 		return err
 	}

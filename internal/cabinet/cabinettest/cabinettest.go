@@ -202,6 +202,11 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Errorf("what is kept was overwritten: %v", err)
 		}
 		only(t, p, map[string]string{"Reports/latest.xlsx": "new"})
+		p.Put(t, "Reports/back.xlsx", "old")
+		if err := p.Cabinet.Retire(ctx, "Reports/back.xlsx", "k-1"); err != nil {
+			t.Errorf("the same content is kept already: %v", err)
+		}
+		only(t, p, map[string]string{"Reports/latest.xlsx": "new"})
 		if err := p.Cabinet.Retire(ctx, "Reports/none.xlsx", "k-2"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("nothing was moved: %v", err)
 		}

@@ -3,6 +3,7 @@
 package local
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -468,9 +469,21 @@ func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
 		return explain(err, "making the folder "+replaced)
 	}
 	err = root.Publish(name, replaced+"/"+kept)
+	if errors.Is(err, fs.ErrExist) {
+		same, err := c.same(root, name, replaced+"/"+kept)
+		switch {
+		case err != nil:
+			return err
+		case !same:
+			return cabinet.ErrTaken
+		}
+		// After a power cut both names may be there: the first one was left over.
+		if err := root.Remove(name); err != nil {
+			return explain(err, "moving "+name+" out of the way")
+		}
+	}
 	switch {
 	case errors.Is(err, fs.ErrExist):
-		return cabinet.ErrTaken
 	case errors.Is(err, fs.ErrNotExist):
 		return cabinet.ErrMissing
 	case err != nil:
@@ -486,6 +499,30 @@ func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
 	delete(c.names, folder)
 	c.mutex.Unlock()
 	return nil
+}
+
+// same says whether two files have the same content.
+func (c *Cabinet) same(root FS, a, b string) (bool, error) {
+	var sums [2][]byte
+	for i, name := range []string{a, b} {
+		f, err := root.Open(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return false, cabinet.ErrMissing
+		}
+		if err != nil {
+			return false, explain(err, "reading "+name)
+		}
+		sum := sha256.New()
+		_, err = io.Copy(sum, f)
+		if closeErr := f.Close(); err == nil {
+			err = closeErr
+		}
+		if err != nil {
+			return false, explain(err, "reading "+name)
+		}
+		sums[i] = sum.Sum(nil)
+	}
+	return bytes.Equal(sums[0], sums[1]), nil
 }
 
 // Kept opens a file that was moved out of the way.
