@@ -171,6 +171,11 @@ func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) 
 	if err := s.Engine.SwitchRule(ctx, r.ID, true, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
+	if r.Body != nil && r.Body.OldMail != nil {
+		if _, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body.OldMail), viewerOf(ctx).Name); err != nil {
+			return nil, err
+		}
+	}
 	out, err := s.oneRule(ctx, r.ID)
 	return SwitchRuleOn200JSONResponse(out), err
 }
@@ -194,29 +199,17 @@ func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	v := viewerOf(ctx)
-	result, err := s.Engine.Rehearse(ctx, v, document, number(r.Params.Last, 0))
-	if err != nil {
-		return nil, err
+	p := &r.Params
+	of := engine.RehearsalOf{Rule: document, Last: number(p.Last, 0), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Thorough: p.Thorough != nil && *p.Thorough}
+	if p.Message != nil {
+		of.Message = *p.Message
 	}
-	names, err := s.names(v)
-	if err != nil {
-		return nil, err
-	}
-	out := Rehearsal{Messages: []Rehearsed{}, Looked: result.Looked, Matching: result.Matching, Files: result.Files, Bytes: result.Bytes, Clashes: result.Clashes, Sentence: c.Sentence()}
-	for i := range result.Messages {
-		m := &result.Messages[i]
-		one := Rehearsed{Message: names.message(&m.Message), Matches: m.Match.Answer == rule.Yes, Answer: RehearsedAnswer(m.Match.Answer.String()), Reason: m.Match.Text, Items: []Item{}}
-		for k := range m.Items {
-			one.Items = append(one.Items, rehearsedItem(&m.Items[k]))
-		}
-		out.Messages = append(out.Messages, one)
-	}
-	return RehearseRule200JSONResponse(out), nil
+	out, err := s.rehearsal(ctx, of, c.Sentence())
+	return RehearseRule200JSONResponse(out), err
 }
 
 func rehearsedItem(i *engine.RehearsedItem) Item {
-	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: i.Path(), Clash: optional(i.Clash)}
+	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: i.Path(), Clash: optional(i.Clash), Rule: optional(i.Rule)}
 	if len(i.Unknown) > 0 {
 		out.Unknown = &i.Unknown
 	}
@@ -244,7 +237,12 @@ func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLang
 	for _, k := range mail.Kinds {
 		out.Kinds = append(out.Kinds, Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})
 	}
-	return out, nil
+	tables, err := s.Store.LookupTables()
+	out.Tables = []string{}
+	for _, t := range tables {
+		out.Tables = append(out.Tables, t.Name)
+	}
+	return out, err
 }
 
 // GetChoices gives what occurs in the mailboxes.
@@ -264,22 +262,25 @@ func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (Get
 			}
 		}
 	}
-	seen, err := s.Store.Senders(v, ids, 50)
-	out := GetChoices200JSONResponse{Domains: []Choice{}}
-	for _, one := range seen {
-		out.Domains = append(out.Domains, Choice{Value: one.Value, Count: one.Count})
+	found, err := s.Engine.ChoicesIn(v, ids)
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	choices := func(seen []store.Seen) []Choice {
+		out := []Choice{}
+		for _, one := range seen {
+			out = append(out, Choice{Value: one.Value, Count: one.Count})
+		}
+		return out
+	}
+	names, groups := s.Engine.Book().Names()
+	return GetChoices200JSONResponse{Domains: choices(found.Domains), Addresses: choices(found.Addresses), Words: choices(found.Words), Kinds: choices(found.Kinds), Folders: choices(found.Folders),
+		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups)}, nil
 }
 
 // FileOldMail begins a pass over old mail.
 func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
-	var since time.Time
-	if r.Body.Since != nil {
-		y, m, d := r.Body.Since.Date()
-		since = time.Date(y, m, d, 0, 0, 0, 0, s.Engine.Zone)
-	}
-	p, err := s.Engine.FileOldMail(engine.OldMailOf{RuleID: r.ID, Since: since, Most: number(r.Body.Most, 0)}, viewerOf(ctx).Name)
+	p, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body), viewerOf(ctx).Name)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return nil, err
@@ -293,4 +294,8 @@ func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (F
 		return nil, err
 	}
 	return FileOldMail201JSONResponse(out[0]), nil
+}
+
+func (s *Server) oldMail(ruleID string, r *OldMailRequest) engine.OldMailOf {
+	return engine.OldMailOf{RuleID: ruleID, Since: s.day(r.Since, 0), Most: number(r.Most, 0), PerMinute: number(r.PerMinute, 0), From: text(r.From), To: text(r.To)}
 }

@@ -39,6 +39,27 @@ func (e CabinetSettingsKind) Valid() bool {
 	}
 }
 
+// Defines values for DiffLineIn.
+const (
+	Both DiffLineIn = "both"
+	Now  DiffLineIn = "now"
+	Was  DiffLineIn = "was"
+)
+
+// Valid indicates whether the value is a known member of the DiffLineIn enum.
+func (e DiffLineIn) Valid() bool {
+	switch e {
+	case Both:
+		return true
+	case Now:
+		return true
+	case Was:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MailboxState.
 const (
 	Connecting             MailboxState = "connecting"
@@ -192,6 +213,27 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RuleChangeKind.
+const (
+	Add    RuleChangeKind = "add"
+	Change RuleChangeKind = "change"
+	Same   RuleChangeKind = "same"
+)
+
+// Valid indicates whether the value is a known member of the RuleChangeKind enum.
+func (e RuleChangeKind) Valid() bool {
+	switch e {
+	case Add:
+		return true
+	case Change:
+		return true
+	case Same:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SteerRequestTo.
 const (
 	SteerRequestToPaused  SteerRequestTo = "paused"
@@ -258,13 +300,58 @@ type Choice struct {
 
 // Choices defines model for Choices.
 type Choices struct {
-	Domains []Choice `json:"domains"`
+	Addresses      []Choice `json:"addresses"`
+	Correspondents []string `json:"correspondents"`
+	Domains        []Choice `json:"domains"`
+	Folders        []Choice `json:"folders"`
+	Groups         []string `json:"groups"`
+	Kinds          []Choice `json:"kinds"`
+	Labels         []Choice `json:"labels"`
+	Recipients     []Choice `json:"recipients"`
+
+	// Words that occur in subjects
+	Words []Choice `json:"words"`
+}
+
+// Correspondent defines model for Correspondent.
+type Correspondent struct {
+	Addresses []string `json:"addresses"`
+	Domains   []string `json:"domains"`
+	Groups    []string `json:"groups"`
+	ID        string   `json:"id"`
+	Name      string   `json:"name"`
+
+	// Passwords how many are kept
+	Passwords int `json:"passwords"`
+	Revision  int `json:"revision"`
+}
+
+// CorrespondentSettings defines model for CorrespondentSettings.
+type CorrespondentSettings struct {
+	Addresses *[]string `json:"addresses,omitempty"`
+
+	// Domains with their subdomains
+	Domains *[]string `json:"domains,omitempty"`
+	Groups  *[]string `json:"groups,omitempty"`
+	Name    string    `json:"name"`
+
+	// Passwords of archives that they send; kept sealed and never given back
+	Passwords *[]string `json:"passwords,omitempty"`
 }
 
 // Count defines model for Count.
 type Count struct {
 	Count int `json:"count"`
 }
+
+// DiffLine defines model for DiffLine.
+type DiffLine struct {
+	In   DiffLineIn `json:"in"`
+	Text string     `json:"text"`
+}
+
+// DiffLineIn defines model for DiffLine.In.
+type DiffLineIn string
 
 // Explanation defines model for Explanation.
 type Explanation struct {
@@ -301,14 +388,17 @@ type Filing struct {
 	Mailbox string    `json:"mailbox"`
 
 	// Message the message's number
-	Message       int64     `json:"message"`
-	ReceivedAt    time.Time `json:"received_at"`
-	Rule          string    `json:"rule"`
-	SenderAddress string    `json:"sender_address"`
-	SenderName    string    `json:"sender_name"`
-	Sha256        string    `json:"sha256"`
-	Size          int64     `json:"size"`
-	Subject       string    `json:"subject"`
+	Message    int64     `json:"message"`
+	ReceivedAt time.Time `json:"received_at"`
+
+	// ReplacedBy the number of the filing that took its place
+	ReplacedBy    *string `json:"replaced_by,omitempty"`
+	Rule          string  `json:"rule"`
+	SenderAddress string  `json:"sender_address"`
+	SenderName    string  `json:"sender_name"`
+	Sha256        string  `json:"sha256"`
+	Size          int64   `json:"size"`
+	Subject       string  `json:"subject"`
 }
 
 // Folder defines model for Folder.
@@ -325,9 +415,26 @@ type FolderCount struct {
 	Folder  string `json:"folder"`
 }
 
+// FolderSum defines model for FolderSum.
+type FolderSum struct {
+	Bytes   int64  `json:"bytes"`
+	Cabinet string `json:"cabinet"`
+	Files   int    `json:"files"`
+	Folder  string `json:"folder"`
+}
+
 // Health defines model for Health.
 type Health struct {
 	Status string `json:"status"`
+}
+
+// ImportRequest defines model for ImportRequest.
+type ImportRequest struct {
+	// Document a file of rules in YAML or JSON
+	Document string `json:"document"`
+
+	// Renames rules of another name: from the name in the file to the id, or to nothing for a new rule
+	Renames *map[string]string `json:"renames,omitempty"`
 }
 
 // Item defines model for Item.
@@ -372,7 +479,31 @@ type Kind struct {
 type Language struct {
 	Fields []Pattern `json:"fields"`
 	Kinds  []Kind    `json:"kinds"`
+
+	// Tables the names of the tables
+	Tables []string  `json:"tables"`
 	Words  []Pattern `json:"words"`
+}
+
+// LookupRow defines model for LookupRow.
+type LookupRow struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+}
+
+// LookupTable defines model for LookupTable.
+type LookupTable struct {
+	ID       string      `json:"id"`
+	Name     string      `json:"name"`
+	Revision int         `json:"revision"`
+	Rows     []LookupRow `json:"rows"`
+}
+
+// LookupTableSettings defines model for LookupTableSettings.
+type LookupTableSettings struct {
+	// Name one word, as patterns name it: lookup stations of (file.stem)
+	Name string      `json:"name"`
+	Rows []LookupRow `json:"rows"`
 }
 
 // Mailbox defines model for Mailbox.
@@ -464,11 +595,20 @@ type Notice struct {
 
 // OldMailRequest defines model for OldMailRequest.
 type OldMailRequest struct {
+	// From only from this time of the day on, such as 19:00
+	From *string `json:"from,omitempty"`
+
 	// Most only so many of the most recent in each folder
 	Most *int `json:"most,omitempty"`
 
+	// PerMinute at most so many messages a minute
+	PerMinute *int `json:"per_minute,omitempty"`
+
 	// Since received on this day or later
 	Since *openapi_types.Date `json:"since,omitempty"`
+
+	// To and until this one, such as 06:00
+	To *string `json:"to,omitempty"`
 }
 
 // Pass defines model for Pass.
@@ -479,6 +619,7 @@ type Pass struct {
 
 	// Filed attachments
 	Filed   int      `json:"filed"`
+	From    *string  `json:"from,omitempty"`
 	Held    int      `json:"held"`
 	ID      int64    `json:"id"`
 	Kind    PassKind `json:"kind"`
@@ -491,6 +632,9 @@ type Pass struct {
 	Matched int    `json:"matched"`
 	Note    string `json:"note"`
 
+	// PerMinute at most so many messages a minute; 0 for no limit
+	PerMinute *int `json:"per_minute,omitempty"`
+
 	// Rule its name
 	Rule string `json:"rule"`
 
@@ -498,6 +642,7 @@ type Pass struct {
 	SecondsLeft *int      `json:"seconds_left,omitempty"`
 	StartedAt   time.Time `json:"started_at"`
 	State       PassState `json:"state"`
+	To          *string   `json:"to,omitempty"`
 
 	// Total messages
 	Total   int `json:"total"`
@@ -533,6 +678,19 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Proposal defines model for Proposal.
+type Proposal struct {
+	// Count messages of the last thousand
+	Count  int    `json:"count"`
+	Domain string `json:"domain"`
+
+	// Known some of the addresses
+	Known []string `json:"known"`
+
+	// Name made from the domain; to be corrected
+	Name string `json:"name"`
+}
+
 // RegisterPage defines model for RegisterPage.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
@@ -542,14 +700,21 @@ type RegisterPage struct {
 
 // Rehearsal defines model for Rehearsal.
 type Rehearsal struct {
-	// Bytes estimated
-	Bytes    int64       `json:"bytes"`
-	Clashes  int         `json:"clashes"`
-	Files    int         `json:"files"`
-	Looked   int         `json:"looked"`
-	Matching int         `json:"matching"`
+	// Bytes estimated before contents are read
+	Bytes    int64 `json:"bytes"`
+	Clashes  int   `json:"clashes"`
+	Files    int   `json:"files"`
+	Looked   int   `json:"looked"`
+	Matching int   `json:"matching"`
+
+	// Messages those that are shown; the counts are of all
 	Messages []Rehearsed `json:"messages"`
 	Sentence string      `json:"sentence"`
+	Tree     []FolderSum `json:"tree"`
+
+	// Unsettled messages whose verdict hangs on what was not read
+	Unsettled int       `json:"unsettled"`
+	Warnings  []Warning `json:"warnings"`
 }
 
 // Rehearsed defines model for Rehearsed.
@@ -563,6 +728,42 @@ type Rehearsed struct {
 
 // RehearsedAnswer defines model for Rehearsed.Answer.
 type RehearsedAnswer string
+
+// Remains defines model for Remains.
+type Remains struct {
+	// Dropped items that were planned and are not filed
+	Dropped int `json:"dropped"`
+
+	// Filed filings in the register; their files stay too
+	Filed     int `json:"filed"`
+	Revisions int `json:"revisions"`
+
+	// SeesMore rules that see messages from then on from which this one kept them
+	SeesMore []string `json:"sees_more"`
+
+	// Underway items that are finished all the same
+	Underway int `json:"underway"`
+
+	// Waiting items in the tray
+	Waiting int `json:"waiting"`
+}
+
+// RenamedFrom a rule that this one may be under a new name
+type RenamedFrom struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// Revision defines model for Revision.
+type Revision struct {
+	// Lines what it changed of the one before
+	Lines    []DiffLine `json:"lines"`
+	MadeAt   time.Time  `json:"made_at"`
+	MadeBy   string     `json:"made_by"`
+	Number   int        `json:"number"`
+	Present  bool       `json:"present"`
+	Sentence string     `json:"sentence"`
+}
 
 // Role defines model for Role.
 type Role string
@@ -591,6 +792,25 @@ type Rule struct {
 	Sentence string `json:"sentence"`
 }
 
+// RuleChange defines model for RuleChange.
+type RuleChange struct {
+	ID       *string        `json:"id,omitempty"`
+	Kind     RuleChangeKind `json:"kind"`
+	Lines    []DiffLine     `json:"lines"`
+	Name     string         `json:"name"`
+	Problems []FieldProblem `json:"problems"`
+
+	// Renamed a rule that this one may be under a new name
+	Renamed  *RenamedFrom `json:"renamed,omitempty"`
+	Sentence string       `json:"sentence"`
+
+	// Was the name that the rule has
+	Was *string `json:"was,omitempty"`
+}
+
+// RuleChangeKind defines model for RuleChange.Kind.
+type RuleChangeKind string
+
 // RuleDocument One rule; its form is that of GET /api/v1/rules/schema, which is checked with places.
 type RuleDocument = json.RawMessage
 
@@ -600,7 +820,13 @@ type RuleVerdict struct {
 	Items  []Item `json:"items"`
 
 	// Looks whether the rule looks into this mailbox and folder
-	Looks  bool   `json:"looks"`
+	Looks bool `json:"looks"`
+
+	// Note why nothing is filed though the rule is for the message; empty where that is not so
+	Note string `json:"note"`
+
+	// Off the rule is switched off
+	Off    bool   `json:"off"`
 	Reason string `json:"reason"`
 	Rule   string `json:"rule"`
 }
@@ -631,6 +857,11 @@ type SteerRequest struct {
 
 // SteerRequestTo defines model for SteerRequest.To.
 type SteerRequestTo string
+
+// SwitchOnRequest defines model for SwitchOnRequest.
+type SwitchOnRequest struct {
+	OldMail *OldMailRequest `json:"old_mail,omitempty"`
+}
 
 // Today defines model for Today.
 type Today struct {
@@ -689,6 +920,13 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// Warning defines model for Warning.
+type Warning struct {
+	Kind  string `json:"kind"`
+	Place string `json:"place"`
+	Text  string `json:"text"`
+}
+
 // Entry defines model for Entry.
 type Entry = string
 
@@ -700,6 +938,12 @@ type IfMatch = string
 
 // Number defines model for Number.
 type Number = int64
+
+// ChangeCorrespondentParams defines parameters for ChangeCorrespondent.
+type ChangeCorrespondentParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
 
 // CheckMailboxParams defines parameters for CheckMailbox.
 type CheckMailboxParams struct {
@@ -716,7 +960,22 @@ type ChangeMailboxParams struct {
 type ListMessagesParams struct {
 	// Mailbox its id
 	Mailbox *string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
-	Most    *int    `form:"most,omitempty" json:"most,omitempty"`
+
+	// Text words that all stand in subject, sender or folder
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Unfiled only those of which nothing was filed
+	Unfiled *bool `form:"unfiled,omitempty" json:"unfiled,omitempty"`
+
+	// After the cursor: the number of the last message of the page before
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ExplainMessageParams defines parameters for ExplainMessage.
+type ExplainMessageParams struct {
+	// Thorough read from the mail server what the verdicts hang on: texts, archives
+	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
 }
 
 // ListPassesParams defines parameters for ListPasses.
@@ -753,10 +1012,34 @@ type ListRegisterParams struct {
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
 }
 
+// RehearseAllParams defines parameters for RehearseAll.
+type RehearseAllParams struct {
+	// Last the last so many messages of each folder; without this and without days, the last 50 that are known and 10 that match
+	Last *int `form:"last,omitempty" json:"last,omitempty"`
+
+	// Since received on this day or later
+	Since *openapi_types.Date `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until received on this day or earlier
+	Until *openapi_types.Date `form:"until,omitempty" json:"until,omitempty"`
+
+	// Message this message alone, by its number
+	Message *int64 `form:"message,omitempty" json:"message,omitempty"`
+
+	// Thorough read from the mail server what the verdicts hang on: texts, archives
+	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
+}
+
 // GetChoicesParams defines parameters for GetChoices.
 type GetChoicesParams struct {
 	// Mailbox names
 	Mailbox *[]string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+}
+
+// ExportRulesParams defines parameters for ExportRules.
+type ExportRulesParams struct {
+	// ID of those wanted; all where none is named
+	ID *[]string `form:"id,omitempty" json:"id,omitempty"`
 }
 
 // OrderRulesJSONBody defines parameters for OrderRules.
@@ -764,8 +1047,20 @@ type OrderRulesJSONBody = []string
 
 // RehearseRuleParams defines parameters for RehearseRule.
 type RehearseRuleParams struct {
-	// Last how many messages
+	// Last the last so many messages of each folder; without this and without days, the last 50 that are known and 10 that match
 	Last *int `form:"last,omitempty" json:"last,omitempty"`
+
+	// Since received on this day or later
+	Since *openapi_types.Date `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until received on this day or earlier
+	Until *openapi_types.Date `form:"until,omitempty" json:"until,omitempty"`
+
+	// Message this message alone, by its number
+	Message *int64 `form:"message,omitempty" json:"message,omitempty"`
+
+	// Thorough read from the mail server what the verdicts hang on: texts, archives
+	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
 }
 
 // ChangeRuleParams defines parameters for ChangeRule.
@@ -774,8 +1069,20 @@ type ChangeRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangeTableParams defines parameters for ChangeTable.
+type ChangeTableParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
+
+// AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
+type AddCorrespondentJSONRequestBody = CorrespondentSettings
+
+// ChangeCorrespondentJSONRequestBody defines body for ChangeCorrespondent for application/json ContentType.
+type ChangeCorrespondentJSONRequestBody = CorrespondentSettings
 
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
@@ -792,6 +1099,12 @@ type SteerPassJSONRequestBody = SteerRequest
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = RuleDocument
 
+// CompareRulesJSONRequestBody defines body for CompareRules for application/json ContentType.
+type CompareRulesJSONRequestBody = ImportRequest
+
+// ImportRulesJSONRequestBody defines body for ImportRules for application/json ContentType.
+type ImportRulesJSONRequestBody = ImportRequest
+
 // OrderRulesJSONRequestBody defines body for OrderRules for application/json ContentType.
 type OrderRulesJSONRequestBody = OrderRulesJSONBody
 
@@ -804,11 +1117,20 @@ type ChangeRuleJSONRequestBody = RuleDocument
 // FileOldMailJSONRequestBody defines body for FileOldMail for application/json ContentType.
 type FileOldMailJSONRequestBody = OldMailRequest
 
+// SwitchRuleOnJSONRequestBody defines body for SwitchRuleOn for application/json ContentType.
+type SwitchRuleOnJSONRequestBody = SwitchOnRequest
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
 
 // PostSetupJSONRequestBody defines body for PostSetup for application/json ContentType.
 type PostSetupJSONRequestBody = SetupRequest
+
+// AddTableJSONRequestBody defines body for AddTable for application/json ContentType.
+type AddTableJSONRequestBody = LookupTableSettings
+
+// ChangeTableJSONRequestBody defines body for ChangeTable for application/json ContentType.
+type ChangeTableJSONRequestBody = LookupTableSettings
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = TokenRequest
@@ -833,6 +1155,21 @@ type ServerInterface interface {
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(c fiber.Ctx, id ID) error
+	// ListCorrespondents The persons and firms with whom the office writes.
+	// (GET /api/v1/correspondents)
+	ListCorrespondents(c fiber.Ctx) error
+	// AddCorrespondent Enter somebody in the book.
+	// (POST /api/v1/correspondents)
+	AddCorrespondent(c fiber.Ctx) error
+	// ListProposals Domains that write to the mailboxes and belong to nobody in the book, the most frequent first.
+	// (GET /api/v1/correspondents/proposals)
+	ListProposals(c fiber.Ctx) error
+	// RemoveCorrespondent Take somebody out of the book whom no rule names.
+	// (DELETE /api/v1/correspondents/{id})
+	RemoveCorrespondent(c fiber.Ctx, id ID) error
+	// ChangeCorrespondent Change an entry of the book. Without passwords those that are kept stay.
+	// (PUT /api/v1/correspondents/{id})
+	ChangeCorrespondent(c fiber.Ctx, id ID, params ChangeCorrespondentParams) error
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	// (GET /api/v1/events)
 	GetEvents(c fiber.Ctx) error
@@ -866,9 +1203,9 @@ type ServerInterface interface {
 	// ListMessages Messages that are known, the last received first.
 	// (GET /api/v1/messages)
 	ListMessages(c fiber.Ctx, params ListMessagesParams) error
-	// ExplainMessage One message, what was decided for it, and what each running rule makes of it and why.
+	// ExplainMessage One message, what was decided for it, and what each rule makes of it and why.
 	// (GET /api/v1/messages/{number})
-	ExplainMessage(c fiber.Ctx, number Number) error
+	ExplainMessage(c fiber.Ctx, number Number, params ExplainMessageParams) error
 	// ListPasses The passes, the newest first.
 	// (GET /api/v1/passes)
 	ListPasses(c fiber.Ctx, params ListPassesParams) error
@@ -893,22 +1230,37 @@ type ServerInterface interface {
 	// GetFile The filed file, as an attachment.
 	// (GET /api/v1/register/{entry}/file)
 	GetFile(c fiber.Ctx, entry Entry) error
+	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
+	// (POST /api/v1/rehearsals)
+	RehearseAll(c fiber.Ctx, params RehearseAllParams) error
 	// ListRules The rules in their order.
 	// (GET /api/v1/rules)
 	ListRules(c fiber.Ctx) error
 	// AddRule Keep a new rule, switched off. A document with an id keeps it.
 	// (POST /api/v1/rules)
 	AddRule(c fiber.Ctx) error
-	// GetChoices Senders' domains that occur in the mailboxes, most frequent first.
+	// GetChoices What occurs in the mailboxes, for the blanks of a rule, the most frequent first.
 	// (GET /api/v1/rules/choices)
 	GetChoices(c fiber.Ctx, params GetChoicesParams) error
+	// CompareRules What an import of a file of rules would change. Nothing is kept.
+	// (POST /api/v1/rules/compare)
+	CompareRules(c fiber.Ctx) error
+	// ExportRules All rules, or some, as a file of rules (YAML) that can be imported elsewhere. Whether a rule is on, and its place, are not in it.
+	// (GET /api/v1/rules/export)
+	ExportRules(c fiber.Ctx, params ExportRulesParams) error
+	// DraftRule A rule drafted from a message: its sender, a word of its subject, the kinds of its attachments. Nothing is kept.
+	// (GET /api/v1/rules/from-message/{number})
+	DraftRule(c fiber.Ctx, number Number) error
+	// ImportRules Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+	// (POST /api/v1/rules/import)
+	ImportRules(c fiber.Ctx) error
 	// GetLanguage The fields and words of patterns and the kinds of files, for an editor.
 	// (GET /api/v1/rules/language)
 	GetLanguage(c fiber.Ctx) error
 	// OrderRules Put the rules into an order; those not named follow.
 	// (PUT /api/v1/rules/order)
 	OrderRules(c fiber.Ctx) error
-	// RehearseRule What a rule would do with the last messages. Nothing is written and nothing is fetched.
+	// RehearseRule What a rule would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rules/rehearse)
 	RehearseRule(c fiber.Ctx, params RehearseRuleParams) error
 	// GetRuleSchema The JSON Schema (2020-12) of the rule document.
@@ -923,15 +1275,27 @@ type ServerInterface interface {
 	// ChangeRule Keep a new revision of a rule.
 	// (PUT /api/v1/rules/{id})
 	ChangeRule(c fiber.Ctx, id ID, params ChangeRuleParams) error
+	// CopyRule Make a rule like this one, off, under a name of its own.
+	// (POST /api/v1/rules/{id}/copy)
+	CopyRule(c fiber.Ctx, id ID) error
 	// SwitchRuleOff Stop a rule. What was begun is finished.
 	// (POST /api/v1/rules/{id}/off)
 	SwitchRuleOff(c fiber.Ctx, id ID) error
 	// FileOldMail File what lies in the rule's folders already.
 	// (POST /api/v1/rules/{id}/old-mail)
 	FileOldMail(c fiber.Ctx, id ID) error
-	// SwitchRuleOn Let a rule run from now on.
+	// SwitchRuleOn Let a rule run from now on; with old_mail it files what lies there already, too.
 	// (POST /api/v1/rules/{id}/on)
 	SwitchRuleOn(c fiber.Ctx, id ID) error
+	// GetRemains What remains when the rule is removed.
+	// (GET /api/v1/rules/{id}/remains)
+	GetRemains(c fiber.Ctx, id ID) error
+	// ListRevisions The states that the rule had, the newest first, each with what it changed.
+	// (GET /api/v1/rules/{id}/revisions)
+	ListRevisions(c fiber.Ctx, id ID) error
+	// BringBack Make an earlier state of the rule the present one, as a new revision.
+	// (POST /api/v1/rules/{id}/revisions/{number}/bring-back)
+	BringBack(c fiber.Ctx, id ID, number Number) error
 	// SignIn Sign in with name and password.
 	// (POST /api/v1/sessions)
 	SignIn(c fiber.Ctx) error
@@ -944,6 +1308,18 @@ type ServerInterface interface {
 	// PostSetup Make the first administrator, with the link that the first start printed.
 	// (POST /api/v1/setup)
 	PostSetup(c fiber.Ctx) error
+	// ListTables The tables in which patterns look something up.
+	// (GET /api/v1/tables)
+	ListTables(c fiber.Ctx) error
+	// AddTable Make a table.
+	// (POST /api/v1/tables)
+	AddTable(c fiber.Ctx) error
+	// RemoveTable Remove a table that no rule names.
+	// (DELETE /api/v1/tables/{id})
+	RemoveTable(c fiber.Ctx, id ID) error
+	// ChangeTable Change a table.
+	// (PUT /api/v1/tables/{id})
+	ChangeTable(c fiber.Ctx, id ID, params ChangeTableParams) error
 	// GetToday What was filed today and lately, and what arrives.
 	// (GET /api/v1/today)
 	GetToday(c fiber.Ctx) error
@@ -1057,6 +1433,140 @@ func (siw *ServerInterfaceWrapper) CheckCabinet(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.CheckCabinet(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListCorrespondents operation middleware
+func (siw *ServerInterfaceWrapper) ListCorrespondents(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListCorrespondents(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddCorrespondent operation middleware
+func (siw *ServerInterfaceWrapper) AddCorrespondent(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddCorrespondent(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListProposals operation middleware
+func (siw *ServerInterfaceWrapper) ListProposals(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListProposals(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveCorrespondent operation middleware
+func (siw *ServerInterfaceWrapper) RemoveCorrespondent(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveCorrespondent(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeCorrespondent operation middleware
+func (siw *ServerInterfaceWrapper) ChangeCorrespondent(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeCorrespondentParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeCorrespondent(c, id, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1357,6 +1867,27 @@ func (siw *ServerInterfaceWrapper) ListMessages(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter mailbox: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter text: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "unfiled" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "unfiled", query, &params.Unfiled, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter unfiled: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter after: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "most" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -1393,8 +1924,24 @@ func (siw *ServerInterfaceWrapper) ExplainMessage(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExplainMessageParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "thorough" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "thorough", query, &params.Thorough, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter thorough: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.ExplainMessage(c, number)
+		return siw.Handler.ExplainMessage(c, number, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1697,6 +2244,71 @@ func (siw *ServerInterfaceWrapper) GetFile(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// RehearseAll operation middleware
+func (siw *ServerInterfaceWrapper) RehearseAll(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RehearseAllParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "last" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "last", query, &params.Last, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter last: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", query, &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter since: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", query, &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter until: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "message" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "message", query, &params.Message, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter message: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "thorough" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "thorough", query, &params.Thorough, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter thorough: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RehearseAll(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListRules operation middleware
 func (siw *ServerInterfaceWrapper) ListRules(c fiber.Ctx) error {
 
@@ -1770,6 +2382,108 @@ func (siw *ServerInterfaceWrapper) GetChoices(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// CompareRules operation middleware
+func (siw *ServerInterfaceWrapper) CompareRules(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CompareRules(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ExportRules operation middleware
+func (siw *ServerInterfaceWrapper) ExportRules(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportRulesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "id" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "id", query, &params.ID, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ExportRules(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DraftRule operation middleware
+func (siw *ServerInterfaceWrapper) DraftRule(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DraftRule(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ImportRules operation middleware
+func (siw *ServerInterfaceWrapper) ImportRules(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ImportRules(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetLanguage operation middleware
 func (siw *ServerInterfaceWrapper) GetLanguage(c fiber.Ctx) error {
 
@@ -1826,6 +2540,34 @@ func (siw *ServerInterfaceWrapper) RehearseRule(c fiber.Ctx) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "last", query, &params.Last, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter last: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", query, &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter since: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", query, &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter until: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "message" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "message", query, &params.Message, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter message: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "thorough" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "thorough", query, &params.Thorough, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter thorough: %w", err).Error())
 	}
 
 	handler := func(c fiber.Ctx) error {
@@ -1970,6 +2712,35 @@ func (siw *ServerInterfaceWrapper) ChangeRule(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// CopyRule operation middleware
+func (siw *ServerInterfaceWrapper) CopyRule(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CopyRule(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SwitchRuleOff operation middleware
 func (siw *ServerInterfaceWrapper) SwitchRuleOff(c fiber.Ctx) error {
 
@@ -2057,6 +2828,101 @@ func (siw *ServerInterfaceWrapper) SwitchRuleOn(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// GetRemains operation middleware
+func (siw *ServerInterfaceWrapper) GetRemains(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetRemains(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListRevisions operation middleware
+func (siw *ServerInterfaceWrapper) ListRevisions(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListRevisions(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// BringBack operation middleware
+func (siw *ServerInterfaceWrapper) BringBack(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.BringBack(c, id, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SignIn operation middleware
 func (siw *ServerInterfaceWrapper) SignIn(c fiber.Ctx) error {
 
@@ -2116,6 +2982,122 @@ func (siw *ServerInterfaceWrapper) PostSetup(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.PostSetup(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListTables operation middleware
+func (siw *ServerInterfaceWrapper) ListTables(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListTables(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddTable operation middleware
+func (siw *ServerInterfaceWrapper) AddTable(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddTable(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveTable operation middleware
+func (siw *ServerInterfaceWrapper) RemoveTable(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveTable(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeTable operation middleware
+func (siw *ServerInterfaceWrapper) ChangeTable(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeTableParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeTable(c, id, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -2329,6 +3311,24 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/v1/cabinets/:id/check", wrapper.CheckCabinet)
 
+	router.Get(options.BaseURL+"/api/v1/correspondents", wrapper.ListCorrespondents)
+
+	router.Post(options.BaseURL+"/api/v1/correspondents", wrapper.AddCorrespondent)
+
+	router.Get(options.BaseURL+"/api/v1/correspondents/proposals", wrapper.ListProposals)
+
+	router.Delete(options.BaseURL+"/api/v1/correspondents/:id", wrapper.RemoveCorrespondent)
+
+	router.Put(options.BaseURL+"/api/v1/correspondents/:id", wrapper.ChangeCorrespondent)
+
+	router.Get(options.BaseURL+"/api/v1/tables", wrapper.ListTables)
+
+	router.Post(options.BaseURL+"/api/v1/tables", wrapper.AddTable)
+
+	router.Delete(options.BaseURL+"/api/v1/tables/:id", wrapper.RemoveTable)
+
+	router.Put(options.BaseURL+"/api/v1/tables/:id", wrapper.ChangeTable)
+
 	router.Get(options.BaseURL+"/api/v1/rules", wrapper.ListRules)
 
 	router.Post(options.BaseURL+"/api/v1/rules", wrapper.AddRule)
@@ -2337,11 +3337,21 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/v1/rules/rehearse", wrapper.RehearseRule)
 
+	router.Post(options.BaseURL+"/api/v1/rehearsals", wrapper.RehearseAll)
+
 	router.Get(options.BaseURL+"/api/v1/rules/schema", wrapper.GetRuleSchema)
 
 	router.Get(options.BaseURL+"/api/v1/rules/language", wrapper.GetLanguage)
 
 	router.Get(options.BaseURL+"/api/v1/rules/choices", wrapper.GetChoices)
+
+	router.Get(options.BaseURL+"/api/v1/rules/export", wrapper.ExportRules)
+
+	router.Post(options.BaseURL+"/api/v1/rules/compare", wrapper.CompareRules)
+
+	router.Post(options.BaseURL+"/api/v1/rules/import", wrapper.ImportRules)
+
+	router.Get(options.BaseURL+"/api/v1/rules/from-message/:number", wrapper.DraftRule)
 
 	router.Delete(options.BaseURL+"/api/v1/rules/:id", wrapper.RemoveRule)
 
@@ -2350,6 +3360,14 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Put(options.BaseURL+"/api/v1/rules/:id", wrapper.ChangeRule)
 
 	router.Post(options.BaseURL+"/api/v1/rules/:id/on", wrapper.SwitchRuleOn)
+
+	router.Post(options.BaseURL+"/api/v1/rules/:id/copy", wrapper.CopyRule)
+
+	router.Get(options.BaseURL+"/api/v1/rules/:id/remains", wrapper.GetRemains)
+
+	router.Get(options.BaseURL+"/api/v1/rules/:id/revisions", wrapper.ListRevisions)
+
+	router.Post(options.BaseURL+"/api/v1/rules/:id/revisions/:number/bring-back", wrapper.BringBack)
 
 	router.Post(options.BaseURL+"/api/v1/rules/:id/off", wrapper.SwitchRuleOff)
 
@@ -2497,6 +3515,150 @@ type CheckCabinetdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckCabinetdefaultApplicationProblemPlusJSONResponse) VisitCheckCabinetResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListCorrespondentsRequestObject struct {
+}
+
+type ListCorrespondentsResponseObject interface {
+	VisitListCorrespondentsResponse(ctx fiber.Ctx) error
+}
+
+type ListCorrespondents200JSONResponse []Correspondent
+
+func (response ListCorrespondents200JSONResponse) VisitListCorrespondentsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListCorrespondentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCorrespondentsdefaultApplicationProblemPlusJSONResponse) VisitListCorrespondentsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddCorrespondentRequestObject struct {
+	Body *AddCorrespondentJSONRequestBody
+}
+
+type AddCorrespondentResponseObject interface {
+	VisitAddCorrespondentResponse(ctx fiber.Ctx) error
+}
+
+type AddCorrespondent201JSONResponse Correspondent
+
+func (response AddCorrespondent201JSONResponse) VisitAddCorrespondentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddCorrespondentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddCorrespondentdefaultApplicationProblemPlusJSONResponse) VisitAddCorrespondentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListProposalsRequestObject struct {
+}
+
+type ListProposalsResponseObject interface {
+	VisitListProposalsResponse(ctx fiber.Ctx) error
+}
+
+type ListProposals200JSONResponse []Proposal
+
+func (response ListProposals200JSONResponse) VisitListProposalsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListProposalsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListProposalsdefaultApplicationProblemPlusJSONResponse) VisitListProposalsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveCorrespondentRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type RemoveCorrespondentResponseObject interface {
+	VisitRemoveCorrespondentResponse(ctx fiber.Ctx) error
+}
+
+type RemoveCorrespondent204Response struct {
+}
+
+func (response RemoveCorrespondent204Response) VisitRemoveCorrespondentResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveCorrespondentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveCorrespondentdefaultApplicationProblemPlusJSONResponse) VisitRemoveCorrespondentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeCorrespondentRequestObject struct {
+	ID     ID `json:"id"`
+	Params ChangeCorrespondentParams
+	Body   *ChangeCorrespondentJSONRequestBody
+}
+
+type ChangeCorrespondentResponseObject interface {
+	VisitChangeCorrespondentResponse(ctx fiber.Ctx) error
+}
+
+type ChangeCorrespondent200JSONResponse Correspondent
+
+func (response ChangeCorrespondent200JSONResponse) VisitChangeCorrespondentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeCorrespondentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeCorrespondentdefaultApplicationProblemPlusJSONResponse) VisitChangeCorrespondentResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -2839,6 +4001,7 @@ func (response ListMessagesdefaultApplicationProblemPlusJSONResponse) VisitListM
 
 type ExplainMessageRequestObject struct {
 	Number Number `json:"number"`
+	Params ExplainMessageParams
 }
 
 type ExplainMessageResponseObject interface {
@@ -3115,6 +4278,35 @@ func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileRes
 	return ctx.JSON(&response.Body)
 }
 
+type RehearseAllRequestObject struct {
+	Params RehearseAllParams
+}
+
+type RehearseAllResponseObject interface {
+	VisitRehearseAllResponse(ctx fiber.Ctx) error
+}
+
+type RehearseAll200JSONResponse Rehearsal
+
+func (response RehearseAll200JSONResponse) VisitRehearseAllResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type RehearseAlldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RehearseAlldefaultApplicationProblemPlusJSONResponse) VisitRehearseAllResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListRulesRequestObject struct {
 }
 
@@ -3195,6 +4387,132 @@ type GetChoicesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetChoicesdefaultApplicationProblemPlusJSONResponse) VisitGetChoicesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type CompareRulesRequestObject struct {
+	Body *CompareRulesJSONRequestBody
+}
+
+type CompareRulesResponseObject interface {
+	VisitCompareRulesResponse(ctx fiber.Ctx) error
+}
+
+type CompareRules200JSONResponse []RuleChange
+
+func (response CompareRules200JSONResponse) VisitCompareRulesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type CompareRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareRulesdefaultApplicationProblemPlusJSONResponse) VisitCompareRulesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ExportRulesRequestObject struct {
+	Params ExportRulesParams
+}
+
+type ExportRulesResponseObject interface {
+	VisitExportRulesResponse(ctx fiber.Ctx) error
+}
+
+type ExportRules200ApplicationYamlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportRules200ApplicationYamlResponse) VisitExportRulesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/yaml")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type ExportRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportRulesdefaultApplicationProblemPlusJSONResponse) VisitExportRulesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type DraftRuleRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type DraftRuleResponseObject interface {
+	VisitDraftRuleResponse(ctx fiber.Ctx) error
+}
+
+type DraftRule200JSONResponse RuleDocument
+
+func (response DraftRule200JSONResponse) VisitDraftRuleResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type DraftRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftRuledefaultApplicationProblemPlusJSONResponse) VisitDraftRuleResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ImportRulesRequestObject struct {
+	Body *ImportRulesJSONRequestBody
+}
+
+type ImportRulesResponseObject interface {
+	VisitImportRulesResponse(ctx fiber.Ctx) error
+}
+
+type ImportRules200JSONResponse []RuleChange
+
+func (response ImportRules200JSONResponse) VisitImportRulesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ImportRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportRulesdefaultApplicationProblemPlusJSONResponse) VisitImportRulesResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -3424,6 +4742,35 @@ func (response ChangeRuledefaultApplicationProblemPlusJSONResponse) VisitChangeR
 	return ctx.JSON(&response.Body)
 }
 
+type CopyRuleRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type CopyRuleResponseObject interface {
+	VisitCopyRuleResponse(ctx fiber.Ctx) error
+}
+
+type CopyRule201JSONResponse Rule
+
+func (response CopyRule201JSONResponse) VisitCopyRuleResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type CopyRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopyRuledefaultApplicationProblemPlusJSONResponse) VisitCopyRuleResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type SwitchRuleOffRequestObject struct {
 	ID ID `json:"id"`
 }
@@ -3484,7 +4831,8 @@ func (response FileOldMaildefaultApplicationProblemPlusJSONResponse) VisitFileOl
 }
 
 type SwitchRuleOnRequestObject struct {
-	ID ID `json:"id"`
+	ID   ID `json:"id"`
+	Body *SwitchRuleOnJSONRequestBody
 }
 
 type SwitchRuleOnResponseObject interface {
@@ -3506,6 +4854,94 @@ type SwitchRuleOndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SwitchRuleOndefaultApplicationProblemPlusJSONResponse) VisitSwitchRuleOnResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetRemainsRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type GetRemainsResponseObject interface {
+	VisitGetRemainsResponse(ctx fiber.Ctx) error
+}
+
+type GetRemains200JSONResponse Remains
+
+func (response GetRemains200JSONResponse) VisitGetRemainsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetRemainsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRemainsdefaultApplicationProblemPlusJSONResponse) VisitGetRemainsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListRevisionsRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type ListRevisionsResponseObject interface {
+	VisitListRevisionsResponse(ctx fiber.Ctx) error
+}
+
+type ListRevisions200JSONResponse []Revision
+
+func (response ListRevisions200JSONResponse) VisitListRevisionsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListRevisionsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type BringBackRequestObject struct {
+	ID     ID     `json:"id"`
+	Number Number `json:"number"`
+}
+
+type BringBackResponseObject interface {
+	VisitBringBackResponse(ctx fiber.Ctx) error
+}
+
+type BringBack200JSONResponse Rule
+
+func (response BringBack200JSONResponse) VisitBringBackResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type BringBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BringBackdefaultApplicationProblemPlusJSONResponse) VisitBringBackResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -3635,6 +5071,122 @@ type PostSetupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PostSetupdefaultApplicationProblemPlusJSONResponse) VisitPostSetupResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListTablesRequestObject struct {
+}
+
+type ListTablesResponseObject interface {
+	VisitListTablesResponse(ctx fiber.Ctx) error
+}
+
+type ListTables200JSONResponse []LookupTable
+
+func (response ListTables200JSONResponse) VisitListTablesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListTablesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTablesdefaultApplicationProblemPlusJSONResponse) VisitListTablesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddTableRequestObject struct {
+	Body *AddTableJSONRequestBody
+}
+
+type AddTableResponseObject interface {
+	VisitAddTableResponse(ctx fiber.Ctx) error
+}
+
+type AddTable201JSONResponse LookupTable
+
+func (response AddTable201JSONResponse) VisitAddTableResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddTabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTabledefaultApplicationProblemPlusJSONResponse) VisitAddTableResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveTableRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type RemoveTableResponseObject interface {
+	VisitRemoveTableResponse(ctx fiber.Ctx) error
+}
+
+type RemoveTable204Response struct {
+}
+
+func (response RemoveTable204Response) VisitRemoveTableResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveTabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveTabledefaultApplicationProblemPlusJSONResponse) VisitRemoveTableResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeTableRequestObject struct {
+	ID     ID `json:"id"`
+	Params ChangeTableParams
+	Body   *ChangeTableJSONRequestBody
+}
+
+type ChangeTableResponseObject interface {
+	VisitChangeTableResponse(ctx fiber.Ctx) error
+}
+
+type ChangeTable200JSONResponse LookupTable
+
+func (response ChangeTable200JSONResponse) VisitChangeTableResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeTabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeTabledefaultApplicationProblemPlusJSONResponse) VisitChangeTableResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -3842,6 +5394,21 @@ type StrictServerInterface interface {
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(ctx context.Context, request CheckCabinetRequestObject) (CheckCabinetResponseObject, error)
+	// ListCorrespondents The persons and firms with whom the office writes.
+	// (GET /api/v1/correspondents)
+	ListCorrespondents(ctx context.Context, request ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error)
+	// AddCorrespondent Enter somebody in the book.
+	// (POST /api/v1/correspondents)
+	AddCorrespondent(ctx context.Context, request AddCorrespondentRequestObject) (AddCorrespondentResponseObject, error)
+	// ListProposals Domains that write to the mailboxes and belong to nobody in the book, the most frequent first.
+	// (GET /api/v1/correspondents/proposals)
+	ListProposals(ctx context.Context, request ListProposalsRequestObject) (ListProposalsResponseObject, error)
+	// RemoveCorrespondent Take somebody out of the book whom no rule names.
+	// (DELETE /api/v1/correspondents/{id})
+	RemoveCorrespondent(ctx context.Context, request RemoveCorrespondentRequestObject) (RemoveCorrespondentResponseObject, error)
+	// ChangeCorrespondent Change an entry of the book. Without passwords those that are kept stay.
+	// (PUT /api/v1/correspondents/{id})
+	ChangeCorrespondent(ctx context.Context, request ChangeCorrespondentRequestObject) (ChangeCorrespondentResponseObject, error)
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	// (GET /api/v1/events)
 	GetEvents(ctx context.Context, request GetEventsRequestObject) (GetEventsResponseObject, error)
@@ -3875,7 +5442,7 @@ type StrictServerInterface interface {
 	// ListMessages Messages that are known, the last received first.
 	// (GET /api/v1/messages)
 	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
-	// ExplainMessage One message, what was decided for it, and what each running rule makes of it and why.
+	// ExplainMessage One message, what was decided for it, and what each rule makes of it and why.
 	// (GET /api/v1/messages/{number})
 	ExplainMessage(ctx context.Context, request ExplainMessageRequestObject) (ExplainMessageResponseObject, error)
 	// ListPasses The passes, the newest first.
@@ -3902,22 +5469,37 @@ type StrictServerInterface interface {
 	// GetFile The filed file, as an attachment.
 	// (GET /api/v1/register/{entry}/file)
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
+	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
+	// (POST /api/v1/rehearsals)
+	RehearseAll(ctx context.Context, request RehearseAllRequestObject) (RehearseAllResponseObject, error)
 	// ListRules The rules in their order.
 	// (GET /api/v1/rules)
 	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
 	// AddRule Keep a new rule, switched off. A document with an id keeps it.
 	// (POST /api/v1/rules)
 	AddRule(ctx context.Context, request AddRuleRequestObject) (AddRuleResponseObject, error)
-	// GetChoices Senders' domains that occur in the mailboxes, most frequent first.
+	// GetChoices What occurs in the mailboxes, for the blanks of a rule, the most frequent first.
 	// (GET /api/v1/rules/choices)
 	GetChoices(ctx context.Context, request GetChoicesRequestObject) (GetChoicesResponseObject, error)
+	// CompareRules What an import of a file of rules would change. Nothing is kept.
+	// (POST /api/v1/rules/compare)
+	CompareRules(ctx context.Context, request CompareRulesRequestObject) (CompareRulesResponseObject, error)
+	// ExportRules All rules, or some, as a file of rules (YAML) that can be imported elsewhere. Whether a rule is on, and its place, are not in it.
+	// (GET /api/v1/rules/export)
+	ExportRules(ctx context.Context, request ExportRulesRequestObject) (ExportRulesResponseObject, error)
+	// DraftRule A rule drafted from a message: its sender, a word of its subject, the kinds of its attachments. Nothing is kept.
+	// (GET /api/v1/rules/from-message/{number})
+	DraftRule(ctx context.Context, request DraftRuleRequestObject) (DraftRuleResponseObject, error)
+	// ImportRules Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+	// (POST /api/v1/rules/import)
+	ImportRules(ctx context.Context, request ImportRulesRequestObject) (ImportRulesResponseObject, error)
 	// GetLanguage The fields and words of patterns and the kinds of files, for an editor.
 	// (GET /api/v1/rules/language)
 	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
 	// OrderRules Put the rules into an order; those not named follow.
 	// (PUT /api/v1/rules/order)
 	OrderRules(ctx context.Context, request OrderRulesRequestObject) (OrderRulesResponseObject, error)
-	// RehearseRule What a rule would do with the last messages. Nothing is written and nothing is fetched.
+	// RehearseRule What a rule would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rules/rehearse)
 	RehearseRule(ctx context.Context, request RehearseRuleRequestObject) (RehearseRuleResponseObject, error)
 	// GetRuleSchema The JSON Schema (2020-12) of the rule document.
@@ -3932,15 +5514,27 @@ type StrictServerInterface interface {
 	// ChangeRule Keep a new revision of a rule.
 	// (PUT /api/v1/rules/{id})
 	ChangeRule(ctx context.Context, request ChangeRuleRequestObject) (ChangeRuleResponseObject, error)
+	// CopyRule Make a rule like this one, off, under a name of its own.
+	// (POST /api/v1/rules/{id}/copy)
+	CopyRule(ctx context.Context, request CopyRuleRequestObject) (CopyRuleResponseObject, error)
 	// SwitchRuleOff Stop a rule. What was begun is finished.
 	// (POST /api/v1/rules/{id}/off)
 	SwitchRuleOff(ctx context.Context, request SwitchRuleOffRequestObject) (SwitchRuleOffResponseObject, error)
 	// FileOldMail File what lies in the rule's folders already.
 	// (POST /api/v1/rules/{id}/old-mail)
 	FileOldMail(ctx context.Context, request FileOldMailRequestObject) (FileOldMailResponseObject, error)
-	// SwitchRuleOn Let a rule run from now on.
+	// SwitchRuleOn Let a rule run from now on; with old_mail it files what lies there already, too.
 	// (POST /api/v1/rules/{id}/on)
 	SwitchRuleOn(ctx context.Context, request SwitchRuleOnRequestObject) (SwitchRuleOnResponseObject, error)
+	// GetRemains What remains when the rule is removed.
+	// (GET /api/v1/rules/{id}/remains)
+	GetRemains(ctx context.Context, request GetRemainsRequestObject) (GetRemainsResponseObject, error)
+	// ListRevisions The states that the rule had, the newest first, each with what it changed.
+	// (GET /api/v1/rules/{id}/revisions)
+	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
+	// BringBack Make an earlier state of the rule the present one, as a new revision.
+	// (POST /api/v1/rules/{id}/revisions/{number}/bring-back)
+	BringBack(ctx context.Context, request BringBackRequestObject) (BringBackResponseObject, error)
 	// SignIn Sign in with name and password.
 	// (POST /api/v1/sessions)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
@@ -3953,6 +5547,18 @@ type StrictServerInterface interface {
 	// PostSetup Make the first administrator, with the link that the first start printed.
 	// (POST /api/v1/setup)
 	PostSetup(ctx context.Context, request PostSetupRequestObject) (PostSetupResponseObject, error)
+	// ListTables The tables in which patterns look something up.
+	// (GET /api/v1/tables)
+	ListTables(ctx context.Context, request ListTablesRequestObject) (ListTablesResponseObject, error)
+	// AddTable Make a table.
+	// (POST /api/v1/tables)
+	AddTable(ctx context.Context, request AddTableRequestObject) (AddTableResponseObject, error)
+	// RemoveTable Remove a table that no rule names.
+	// (DELETE /api/v1/tables/{id})
+	RemoveTable(ctx context.Context, request RemoveTableRequestObject) (RemoveTableResponseObject, error)
+	// ChangeTable Change a table.
+	// (PUT /api/v1/tables/{id})
+	ChangeTable(ctx context.Context, request ChangeTableRequestObject) (ChangeTableResponseObject, error)
 	// GetToday What was filed today and lately, and what arrives.
 	// (GET /api/v1/today)
 	GetToday(ctx context.Context, request GetTodayRequestObject) (GetTodayResponseObject, error)
@@ -4105,6 +5711,164 @@ func (sh *strictHandler) CheckCabinet(ctx fiber.Ctx, id ID) error {
 		return err
 	} else if validResponse, ok := response.(CheckCabinetResponseObject); ok {
 		if err := validResponse.VisitCheckCabinetResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListCorrespondents operation middleware
+func (sh *strictHandler) ListCorrespondents(ctx fiber.Ctx) error {
+	var request ListCorrespondentsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCorrespondents(ctx.Context(), request.(ListCorrespondentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCorrespondents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCorrespondentsResponseObject); ok {
+		if err := validResponse.VisitListCorrespondentsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddCorrespondent operation middleware
+func (sh *strictHandler) AddCorrespondent(ctx fiber.Ctx) error {
+	var request AddCorrespondentRequestObject
+
+	var body AddCorrespondentJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddCorrespondent(ctx.Context(), request.(AddCorrespondentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddCorrespondent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddCorrespondentResponseObject); ok {
+		if err := validResponse.VisitAddCorrespondentResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListProposals operation middleware
+func (sh *strictHandler) ListProposals(ctx fiber.Ctx) error {
+	var request ListProposalsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListProposals(ctx.Context(), request.(ListProposalsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListProposals")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListProposalsResponseObject); ok {
+		if err := validResponse.VisitListProposalsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveCorrespondent operation middleware
+func (sh *strictHandler) RemoveCorrespondent(ctx fiber.Ctx, id ID) error {
+	var request RemoveCorrespondentRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveCorrespondent(ctx.Context(), request.(RemoveCorrespondentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveCorrespondent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveCorrespondentResponseObject); ok {
+		if err := validResponse.VisitRemoveCorrespondentResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeCorrespondent operation middleware
+func (sh *strictHandler) ChangeCorrespondent(ctx fiber.Ctx, id ID, params ChangeCorrespondentParams) error {
+	var request ChangeCorrespondentRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeCorrespondentJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeCorrespondent(ctx.Context(), request.(ChangeCorrespondentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeCorrespondent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeCorrespondentResponseObject); ok {
+		if err := validResponse.VisitChangeCorrespondentResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -4444,10 +6208,11 @@ func (sh *strictHandler) ListMessages(ctx fiber.Ctx, params ListMessagesParams) 
 }
 
 // ExplainMessage operation middleware
-func (sh *strictHandler) ExplainMessage(ctx fiber.Ctx, number Number) error {
+func (sh *strictHandler) ExplainMessage(ctx fiber.Ctx, number Number, params ExplainMessageParams) error {
 	var request ExplainMessageRequestObject
 
 	request.Number = number
+	request.Params = params
 
 	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
 		return sh.ssi.ExplainMessage(ctx.Context(), request.(ExplainMessageRequestObject))
@@ -4696,6 +6461,33 @@ func (sh *strictHandler) GetFile(ctx fiber.Ctx, entry Entry) error {
 	return nil
 }
 
+// RehearseAll operation middleware
+func (sh *strictHandler) RehearseAll(ctx fiber.Ctx, params RehearseAllParams) error {
+	var request RehearseAllRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RehearseAll(ctx.Context(), request.(RehearseAllRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RehearseAll")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RehearseAllResponseObject); ok {
+		if err := validResponse.VisitRehearseAllResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRules operation middleware
 func (sh *strictHandler) ListRules(ctx fiber.Ctx) error {
 	var request ListRulesRequestObject
@@ -4779,6 +6571,138 @@ func (sh *strictHandler) GetChoices(ctx fiber.Ctx, params GetChoicesParams) erro
 		return err
 	} else if validResponse, ok := response.(GetChoicesResponseObject); ok {
 		if err := validResponse.VisitGetChoicesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareRules operation middleware
+func (sh *strictHandler) CompareRules(ctx fiber.Ctx) error {
+	var request CompareRulesRequestObject
+
+	var body CompareRulesJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareRules(ctx.Context(), request.(CompareRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareRulesResponseObject); ok {
+		if err := validResponse.VisitCompareRulesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportRules operation middleware
+func (sh *strictHandler) ExportRules(ctx fiber.Ctx, params ExportRulesParams) error {
+	var request ExportRulesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportRules(ctx.Context(), request.(ExportRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportRulesResponseObject); ok {
+		if err := validResponse.VisitExportRulesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DraftRule operation middleware
+func (sh *strictHandler) DraftRule(ctx fiber.Ctx, number Number) error {
+	var request DraftRuleRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftRule(ctx.Context(), request.(DraftRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DraftRuleResponseObject); ok {
+		if err := validResponse.VisitDraftRuleResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ImportRules operation middleware
+func (sh *strictHandler) ImportRules(ctx fiber.Ctx) error {
+	var request ImportRulesRequestObject
+
+	var body ImportRulesJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportRules(ctx.Context(), request.(ImportRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ImportRulesResponseObject); ok {
+		if err := validResponse.VisitImportRulesResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -5013,6 +6937,33 @@ func (sh *strictHandler) ChangeRule(ctx fiber.Ctx, id ID, params ChangeRuleParam
 	return nil
 }
 
+// CopyRule operation middleware
+func (sh *strictHandler) CopyRule(ctx fiber.Ctx, id ID) error {
+	var request CopyRuleRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.CopyRule(ctx.Context(), request.(CopyRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopyRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CopyRuleResponseObject); ok {
+		if err := validResponse.VisitCopyRuleResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SwitchRuleOff operation middleware
 func (sh *strictHandler) SwitchRuleOff(ctx fiber.Ctx, id ID) error {
 	var request SwitchRuleOffRequestObject
@@ -5087,6 +7038,20 @@ func (sh *strictHandler) SwitchRuleOn(ctx fiber.Ctx, id ID) error {
 
 	request.ID = id
 
+	var body SwitchRuleOnJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
 	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
 		return sh.ssi.SwitchRuleOn(ctx.Context(), request.(SwitchRuleOnRequestObject))
 	}
@@ -5100,6 +7065,88 @@ func (sh *strictHandler) SwitchRuleOn(ctx fiber.Ctx, id ID) error {
 		return err
 	} else if validResponse, ok := response.(SwitchRuleOnResponseObject); ok {
 		if err := validResponse.VisitSwitchRuleOnResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRemains operation middleware
+func (sh *strictHandler) GetRemains(ctx fiber.Ctx, id ID) error {
+	var request GetRemainsRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRemains(ctx.Context(), request.(GetRemainsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRemains")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRemainsResponseObject); ok {
+		if err := validResponse.VisitGetRemainsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRevisions operation middleware
+func (sh *strictHandler) ListRevisions(ctx fiber.Ctx, id ID) error {
+	var request ListRevisionsRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRevisions(ctx.Context(), request.(ListRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRevisions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRevisionsResponseObject); ok {
+		if err := validResponse.VisitListRevisionsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BringBack operation middleware
+func (sh *strictHandler) BringBack(ctx fiber.Ctx, id ID, number Number) error {
+	var request BringBackRequestObject
+
+	request.ID = id
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.BringBack(ctx.Context(), request.(BringBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BringBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BringBackResponseObject); ok {
+		if err := validResponse.VisitBringBackResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -5228,6 +7275,139 @@ func (sh *strictHandler) PostSetup(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(PostSetupResponseObject); ok {
 		if err := validResponse.VisitPostSetupResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTables operation middleware
+func (sh *strictHandler) ListTables(ctx fiber.Ctx) error {
+	var request ListTablesRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTables(ctx.Context(), request.(ListTablesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTables")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTablesResponseObject); ok {
+		if err := validResponse.VisitListTablesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddTable operation middleware
+func (sh *strictHandler) AddTable(ctx fiber.Ctx) error {
+	var request AddTableRequestObject
+
+	var body AddTableJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddTable(ctx.Context(), request.(AddTableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddTable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddTableResponseObject); ok {
+		if err := validResponse.VisitAddTableResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveTable operation middleware
+func (sh *strictHandler) RemoveTable(ctx fiber.Ctx, id ID) error {
+	var request RemoveTableRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveTable(ctx.Context(), request.(RemoveTableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveTable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveTableResponseObject); ok {
+		if err := validResponse.VisitRemoveTableResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeTable operation middleware
+func (sh *strictHandler) ChangeTable(ctx fiber.Ctx, id ID, params ChangeTableParams) error {
+	var request ChangeTableRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeTableJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeTable(ctx.Context(), request.(ChangeTableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeTable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeTableResponseObject); ok {
+		if err := validResponse.VisitChangeTableResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -5460,109 +7640,146 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7D1tc9s2mn8Fo9uZbmdp2Y7j7MX5lE2Tbq5Jk4kz2w9tLobIRxJqEtACoGU14/9+gwcAX0SAohzK2b27",
-	"L20sgnh53vC888skFcVKcOBaTS6+TFZU0gI0SPzrJddyY/6RgUolW2km+ORisgEqCeUZ4WUxA5kQVaZL",
-	"QhV5dPLoydH5X89OJ8mEmZErqpeTZMJpAZOLCeB0yUTCP0smIZtcaFlCMlHpEgpql9capHnzv389OXr6",
-	"6cvjuyP8x1/+NEkmerMy0ygtGV9M7u6SyesfzFuBpVjWu05Bb98AX+jl5OL05CSZFIxXfwfXmb+lOl12",
-	"QaGXQCTcMMUEJ3pJNVlTRSTQzINgCTQDWe/s9fzIztXcT3fFnxG0kdNZuPeecC5kQbWBBNdPHk/wiKwo",
-	"i+YBGdewADm5MwtKUCvBFSDi30sxy6Ew/0wF18C1+SddrXKWUnP045Ud8ZfflYHDl8bKf5Iwn1xM/uO4",
-	"pqxj+1Qd+3lxxTYkfzHAY4qspeCLhKyXICFBKlubJ1qQTEwRNG4ys9ZzKdkNzZF0pFiB1MwegGko2v/o",
-	"29ZrbfZUwYVKSTfm7wKUogvY9fpbN8yC0WPk1+r1xO3iU7WCmP0OqTZLvKAzxkF3TzAXeWYJYIs4EkPc",
-	"oZ+vGQ8/sFQTeLCq0dxGBhQrvbE4IFzoJeOLCjddRjSntizQWKUmrjZQkDNxR27HiT9qY5p6az0wuwSt",
-	"GV8gtGiWMbN3mr9vQHFOcwVJFLDtM6+XIgdiGI0gLwMpaLpkHCxfy5Ir8ppfk4+GOJKmCHl88vTJDhlS",
-	"YyeDOS1zw5m5SGk+SSbADVv+6v7+lMQRuK/YasLdgdydPgjWJaTXlxpWXWKk2Q1LwzSUgaYsDz4S142f",
-	"Z0LkQLn5Xbk1+jeMo3CSapHwroXbWnvLqSit1Nqmx2RyQ/MSdm/ADkvcTPG1VXfxTBSU8eECyB2iI4K2",
-	"duSnDe7Fn3cgGLamjh/y5e0qp5xqx95bB4WUZZA9uKRNJrLMYTiAP5Q5/ANkxuyZeqFci21/Or9aCDyv",
-	"GORZ477cYhzdFTSpyMuCkzUzcpVQ4pWeZDKXoiCnkwte5nkSIFz7Zpioc8Yh/KQAynVI3jltxYhaOss3",
-	"xA4MyJ9VTi2LdZWfuTk+oZqgVKtVQao1TZeFQcKvp5+mlYjvzK3hVu/mRbsDNzqMhty816X/+n7tLA1f",
-	"od52JpuzPCwgzYPssyWESivLqIYjzVAkd9+IX/3RO76gLJ+J2/Czmrm6CHQPv1Ok0io7umOXpiSkwG72",
-	"PJdhouAGFfAM5GeaZRKU6hsSVWXUkj46fxJ+xP6AoErcPZYqLUHtpEdvylTIbYOkxoc7dVIRYvsonbPX",
-	"e2joRUhblbqE56lOXKM3yBYVKbXZAu2JELCkiOIoh1TTWetxdalvs6s1V3Cy1qvxPcburx7+7bnioyy0",
-	"fe1VWKmAHb8J/w40t2Br71Fpqks1RKPBcaGp8V7cR+1Kc6qWPdZBm9HFHBXa30UpOc2fETpTwDXB60fC",
-	"EqhUqIoOYBGmQwYD015+mEkbcqUhPYmQ5NHx6fRskoxivERJGKhqmSLNRwumdEj77x6gGtsjyQJz0LDs",
-	"80Joy85SmhVUQ0ZmMBcScGFncSuyNuaX8yUMwEzJr7lY8+4qeEcr4ogALRw0aQTPN4T6YwtZr5xSThRo",
-	"ndfGawic21rcjdOwAjvIIUtIDnNNRKkTsoQ8S8ic2t9pbk65MdszRr8CTahiGTwja8qMjefBw9BFUKtl",
-	"/fyGpLptbDrp6bdakYsjqBBz/uRos82ccKuBG2u1rYXuBFKcoPNS0ny3GHHnccOT5kZCu39D+aJ01/+W",
-	"JYx0MViHfu/01MCZDGyHT4TwDMyyFnKM7WyBy53ST+83GwLV21qJGiyIgadys9IsInGWQul9nDiGn+UN",
-	"zT8rSIUDapfVo9IyF+J6T60sTo9CRm7Xht9oL1eQ4T6ewvC9mRsTh3sfSSo4h9SIBINQqtMlZCRnN+Zt",
-	"e3bCuBbGIKGceGBOkokotRGAEii6Xrkwtg++HvS4lApkBDC7/VmIcwe/FoE05g1guuX/sif3AKtBnnha",
-	"7KHfezrG2pTcFuBccCBGVVV4hyhIJWi8m4xaR8QNSHzAQa+FvG54tXSu7HGktv80UwVh7lml4eV6dH6+",
-	"07EW4pjKyfbkZNvPvBRrIuYaOLEanyJUAmnSDt6N9pTSnCsToIghGMq5KC06Cnprven/+eSx88RFvesh",
-	"3x8r6KoBJPyzz/MXMN1XIFY5kJTmOWH6GUEXBeof5ppUou2j3O0vrBm+2mYHeCdkLiyiS1XSnAgOF+Tp",
-	"0zN0ZhCdq4RAroCcPj5rAunJ+fnZeQNIJ0HbC2mqe9hrWGmigOaQWascDFIW7AY4mdH0OuSL7eXnvegr",
-	"fPc6Dg+zdg9nfhQZ3YQu4hyysMBke2rFlcQcLrW8qLG7CO4+oDxEd+AtyF53nBkTgS2+H95F5cbYdrJV",
-	"vqaINZjTxZ5a2s7wywCFvOGTGW4o3MuzMoYD5QBeEqSy2hPSiPM0XSW1w2OXZ8Sq7k10e9yG6OVnoYOR",
-	"gR5lbjBqe/xwGeyFumH+T4SkUy/wjUoPqJcMweBdnhnR8wH+WYK9XfdQCAp3IW/5EozVqAQpKN94m9KM",
-	"JAar1qlglCxSYbv/bqw0wvYqnkRsLM4YfXRjTNSc6raPMrPCqwu+DizeUxUI1Tjb8zPanmHxYehwTw8u",
-	"jUv0Sti3D9ym6u5rxmLuuyL2INoq4Gj1ZpFnpGiH1xoGBcz1Z1FGDAGrNkXCDoYsZ5td3urhkrFw+npw",
-	"NS505Dra31Vj9cjP5uh9LhuM1lRRlMyotUECN6rvvvJ82+6RJefW6FnRUqHvQ2mxWuG/3NKO6EJY1EJb",
-	"z0L7LM5HFyY453oZGtJ3wsl5u2uh78mg1jPsZiriqRHreaNBdY7uq8MlW/xab9ORQAven4JSwKUYdWO2",
-	"adjAv6XFKuIUj96m9oeBnhwclOAG6uWCe4+GGasrLWAoYOpMiMrq0P2WKDKWngaeutQHSlYgleCkNBey",
-	"0tRaq7F0kuEunFbsNKCEdRzrDfLUTOf9sG8fSmEAonZHl5JfMH6tJd1cuI1fMH5Dc7bbsegQZrdQbbM3",
-	"TeGD8ya/j3jicm+wDwRcHvMuhtWJhgjYwcx+K/6N8GF8yKBzktlG+8yAoNQc5srG6Aao+AWq7nMf6XQZ",
-	"EWhJLQoHZxRYGEDQk+n5Z7cIaIjgtjy0Ms2eNXFgrQHTWKIHQRBwW1Ou1taw8XfLBqxbxrnFNhgOSyk3",
-	"f8yA2KBC6FYZKckOpb8KpwrdIy8kFv2JZnn4DSQeNo2YQDxx74Mzcz0UaWb0XKUl1QLDiDmgH0za/M8Q",
-	"/D441WTrHqIbFYygGLb0CndOlTZ6sdQboxmrhGhhNGTzeyBk05SbW+DPRFoWLsFzVwbND35sXI1dirW1",
-	"DBr6LGGa+Jt9sIfDnOTz/rkTPdEVmkKvO3u8e6vfB+51ue4VtWbWoY2kF8iba0iVQBpymYMxvlY5ZZz4",
-	"YMdwN5BPsalVzYY7uqKSxi76PEYtauls9x23231GjB5uEEuYcjHJOfnx5UdyTFfs+Ob0GJ2aDu4JWS9Z",
-	"ujRD0yWk15BZtyNuXE0n29tIJrdHC3HkfvxdCT79QNcNUdFMCuuRkweSe0bcq5DKBka1JRVKcZz3TDNF",
-	"nGqNvtDttKoGsfRFwcN5OFu04TR5u839ZOMl6DKQRcoBstbtHEsfcQOjU9/PnZGKLMA6aMWhSGX8uvb9",
-	"z5lUmqAtQVbScG82GSsz1xhxShkO7b669e7JLg7GQ9U87OcNgo4t+Gt+P9jFzrnfyYbFtXvPoAHk/Y6g",
-	"xUCD+tNO9V8E9xZx7lNbozBcYPiihoDMQDXwcyG4TX0ZoEkP1ybmopQagH+tPgE53XwuVMjbkDHKScVw",
-	"Nrz2nariauayICjmwOoL+N+ktctlyTMZ0SSstlBBJzZAezwFnGxUfe5mnDWkqhnQTbXcGrAlX5vqrH11",
-	"DzOjFTgKgNvYr8OsuurkbUC1icpN6OgmqYm3ufc2GNpQa0AgzCPXwEO5NCsmQe3nOPdT7WJWMyxpLhHd",
-	"2P0ES81iLmx69uS8Efw8e/JkZ4A4pzPII+4bm/M0R6PiawpA7BrBs8uQ3OrJrtxPATLTx5QgjjGa4XO5",
-	"mM6unB+7d7/RepnY6cPplz7VcYh295WlYi5VrS+V1+zzfgTaRdeg4OXtazu80kr83zuAH9cL/wFSBctI",
-	"FiKoqN7U43eU6riBiZmpu/IdponMRZfDjE5kjCY0JK7ev7usTQ8FCpPqrsifKUmFuGbwPRESs2DI1fNS",
-	"L4Vkf2BdzAX5G1AJknx899PLn6+m5CVNl8QcEB9jpAETZ37jUuTOq8o0MXquUe3J1e3RCmTBcMWrCwI3",
-	"IDeCQ0Ks+yAh6E4wy7f8DFPyUkrhclicGUu8raZ+43/+8OoFefr4/K/fT8lHZjZhBpofz87OniZEsT/c",
-	"byLVoNWUvGFKu+noArILYtQxcsXhVl+Zi1hwINYUIFSRKzrXIK+mv/EXS8oXoEhKpdyQK1/leuUyQ6Jl",
-	"ssRu8fT0hChIEVqnZ9PT6en3098MPnOWAlfIVywDrtmcGats8nxF0yUcPZqe1GWxjd8wSl0UVG4mF5NX",
-	"LLfgbzklxJwwnoqC8QXaVNbEMlN5u0olZLaxeTXTyt17MWkUAVYEOjnFgrcVcLpik4uJOcKJyylFCvdU",
-	"5e5JS/VWy6jo5HU2uZgYBLzwg7bKch+dnPSU5HZLcYfVnrmbuytTOzW6H5dA/AGmVtlzV154iWrzjcLf",
-	"JmKa89Wlvr7QtCKdIiFsTijfYCHqFA37ml0wWIw+NkxhUgGYPs+yF5V+Iq0M/ZvINnsBcwAMq8S7u7aA",
-	"0rKEuw4uT8dePoSy51kG2Ri4ekuvgVDHGS7J0iNvSgwm/SNFCpqBqx5mWpEVlZgYoGyCdwCBbeepWXib",
-	"X46/sOzOyu8cbGy0jeMPUIgbaKK5BezHXdlv3xgFOK+EXICuAeIcWyh3lKa+lFovYWNk624IJK1ODL+G",
-	"d1UPOX79w+TuUwxsx+gu227vMHDSGE9htXAU3CcPQdu/+ItkLko+Ch7fCHFNuFgT74WrMFpRL8qplHIy",
-	"A7KWTGvgRIsARm0AoEnLcONT1IKS/0fQL29c/scOcGq41Xa6I6Ul0KINz21lqSsViH0NRawoNYFx4IcY",
-	"WdLVCrhKjIJwiTb+0aXhf3s4pxwxRShZMmvw5wbsdEEZ7xHuDUAuq0KsGCBdqdYB6dKtEADua0Ms0w5k",
-	"areuAnnDUkAY5OwmJA68Atg6dst7EFUe3jbs9MNrD75kYqD2UB1hLPWhmhD5cinWNvksE1Zn219ReFsX",
-	"bh5AUdjO0H9gRaHC1gEVhedZRmgrSjGDBTNC0lZcEKb30gAqDDeusfiNVKNv667DNjr/LAHLdptdguJi",
-	"89O/EA0cQvGv+n0MZF6lYaVIuap9tBKj0Fj9z/JRePpHM7UU5cIajXZJX7hjTLWatPzddQ2wwifeQCC/",
-	"GMOBcsKyxPzPdrNxNSv2HidYVSA43JMUh2mjTVnygNropRYry2ttgNmIIWqqRj1VjgCn5FXlbLditFn+",
-	"ivrrEIU1dhVHgXDyEGKtcUeMAdp3vDFd3/VyL0W7DEo1yhcQFWu7ZnaNy/6NZdk9EW/hNgo/2alqRvqu",
-	"5p1nlcsC06TQqaSVL363xp+akudbQsiILCuHhO8v5e2LhJQ8B2WfLoXCJ5QL1B6/TmAdO7dWr/r4yo15",
-	"iBvIdacYeP243Y+sOX6nam8fVdeQ+XCjDU/GDbuvNdFtQD0qNeGgAhNiQLaZvuPYgsKQrmILjpWVw0y7",
-	"Zh5m3MSpkya3cNDN8mdVJ8Yt5a+OX/b0YQzrjYUt/6vfq0B1ftKI/J3vqgy1UvngJlqd8TTIRHPAHcVp",
-	"6OWgzSOXLps0qeP5VZ0PKpP70cjxF9u64i5KLNi7jPG3Va7nfizrmnB+NZr6sNNsr9aPkdH0F9+Zpa5d",
-	"sQ01sLiX6UbXTbSlXaqMzUYr6DXY2Il2wzbDkLaiSu1g6/d2yCDTDQNPk96Op92UiP8N3IxVbANZ2cJ8",
-	"rAvTzpa4Ov81KL0P09q3d7Psj4B0cMjbz4IwDrKxGM3ONZqV0JBGQUsBc+Mq2I2v67dy7x5Y0d+FsmdG",
-	"HmmUTZQUwmeSKS1WY2DzPS0VJDgdEZIsBBEuZ4DaADk2wPCFlIOCAVjF1scFH3DAt/Jgp3QkJbDr9k4p",
-	"J5lAO2kt5PUzcn5yRtZLlmPjClt4MtQl3mzoFb1XPtSdvHrVRcyZd6pKnhMsdCOMN/pAYj5JQmxleoIe",
-	"E0MPVRp26Hpx5dq9SuYeaqtLyx5ruoFacLR6NjRno9Xh8Dkxt92FkCv9I2egyAxysSZMR1argL/HYruq",
-	"y4PrSFGEFY5YCfrQVYHKnMXpR3zdqthSrpRKyAtiwauX1G1gZwP/nVrXv5vF1F/S16jRDEZNV3QB3j/g",
-	"Rc9Y6pWfr6Vgud58e+hZfppBzh5/4od3+th2nw/v+fm7r0/zKfA5g62WFXvC+Qv2gu1VaF257gFJ1xcE",
-	"R+CHT8dSa/1soym29jMjLefYNnSPfXvlHhDv6THDjMdg+kQlYmeMU5RiOxMqHJTRO2u/+IE7eGGXPvqB",
-	"qZVQzPdW68nUGEeWNKsnqCKUNzIfD4w435Y9LnPK/IFyE7C+dqCIcVmeI4lybMVm+8gySYTslyo92Qgf",
-	"SkfW45tz7YLeh81DsJjpYuInWOkxkPATwIpQc4kiLhJSl9bO51PyvMqRdkYcJyxzQZk9sxNsgWpafwgi",
-	"JqD8tyJ22CCYKr6Hrj60o9lBFSd/tljKsH08SmgbLS/1HXGfwnBFw2la1o2nfcwrsW2p5sg8PO6sCtjm",
-	"iNS80Tg3htWque4BoVutEQGv3+dY0su1i0YjDC1iMfffqKjTA7CJrnmCWQMJuo4pJ5AxLYZqUAhlFI6Y",
-	"1BPyab0zT+sb435ScDCPfJs8nL2vqfpmMQLO3S4jOLlKXVWdu4Jzyu30z4heCoXfgqorJHKxvoeodO3m",
-	"IZ7H5ZuXuLuvV1xW7SYafVRCotPVse6yP6tSpx0G6L/CbTym3evb+cSozg8YLUeY2mjSWpR5RjJRVwlh",
-	"ULAKQZKfmx8fs8nW2AO2/nkOeLHvIddroERdr2UOl3bUXmC3Mwe+iReoRwuk1+HwsaT4f12++5nYQ5A/",
-	"Pzp5dHJ0+uj7yndhgO91oMG+VoTesMy3Sm99wLQ3O5UjrSn5xRXZWVsIE3FsZNP6Q4FrpjeGgoxQKxVk",
-	"0Qz0walu4VOfHFxt9jfDlvX58iNdHNzc9L1cHjQdLnw1fONcuG8qwnsNqoeniqYB5us+xdzz5v5aA6av",
-	"ifl85CKmSzQLDfDezeffgnOxVgSN0rHyflvib00VmcGi5HhTGgiHr8ph4M+zo8I1jBwRB69YDq5N8YE8",
-	"HVtNkB/Y17ErdG1N2Bksxom4GnA2gmf+Y0ZlDnWmo//gzh5Kk6UAfjj+49+I/WTJR/FMvIFKq5Wl63LD",
-	"xZoIvhe/+a4DcfPItnE6VI5Hq0fUQ2dzB3F02Uwgbdxjl6CPXmBbhoPfZq0uEfiFDaNH+kZVQ/Vnj9rj",
-	"tJSy6osX1qLNiu/KYXXMDkCi1N8YQm4Huz0/yveHiynStoHcAUnNLhCsKbYJK7brjm1EF6vlVKKAmcg2",
-	"RGmW52RJFdGCzMDWv7cbdfTRSEw6vheqAYkDMHuzl97/83qjz0Fd3dbCYtLwU+zqFjhUKlTdyGK88NE1",
-	"7ToYKlxvsbCGktHNaE4fLNVHa9w2lzNCNKca8k0j5Rg7jvUW77aAdw19d6VB5kfXAOwQHNTqGvbAeqU9",
-	"VwRtCJgR237gfNbJT1ZSLCQtnjkZqZZi7dKJBE9hIOJkD9G/YUq7BjuHI/oeJ7vZ3IhE73rcVm30h0Po",
-	"GD1ScfL+KDfPccSBqLvRceyBrweXHtTFT5W/Q6VBFBvHdfhRbgjGaqwPMLFfOnBBFhsPoapq32L0+kGm",
-	"k8WhYllPtOMS9HMc8X8Qh/iB2+prr6Mg0ogri0n3xUftGBpZcCFE9qwVPcDryA4rhuPU9RNsVTNEVXn8",
-	"jq5rXDheBVLAEDCHd1r4SJCkxJ50G5hT8lqTVBSg8BN8hLnPQGGUONZ8owvLRn+/mPbzj6qz38Ho1C8R",
-	"uQ3cJqeBGIt7ZPVA60joU/ru7v4nAAD//w==",
+	"7H1pk9s2tuhfQendqiQ17G61t/vc/cnxkuuJHbts16SmEj8bIo9aSJOABgBb1rj831/hAOAKUJRMtXNr",
+	"8sXVFkksB2ff8HmWimItOHCtZhefZ2sqaQEaJP7vKddya/7IQKWSrTUTfHYx2wKVhPKM8LJYgEyIKtMV",
+	"oYrcmd95cHL/v++ez5IZM2+uqV7NkhmnBcwuZoDDJTMJ/yqZhGx2oWUJyUylKyionV5rkObL//fb/OTh",
+	"+8/3vpzgH3/7r1ky09u1GUZpyfjV7MuXZPb8ifkqMBXLBucp6KcXwK/0anZxPp8ns4Lx6v/BeZYvqU5X",
+	"fVDoFRAJN0wxwYleUU02VBEJNPMgWAHNQNYre748sWM119Of8RcEbWR3Fu6DO1wKWVBtIMH1g3sz3CIr",
+	"yqK5QcY1XIGcfTETSlBrwRXgwb+WYpFDYf5MBdfAtfmTrtc5S6nZ+tnavvG3P5SBw+fGzP8lYTm7mP2f",
+	"sxqzzuxTdebHxRnbkPzVAI8pspGCXyVkswIJCWLZxjzRgmTiFEHjBjNzPZKS3dAcUUeKNUjN7AaYhqL9",
+	"x9CynmuzpgouVEq6Nf8vQCl6Bbs+f+les2D0J/Jb9XniVvG+mkEs/oBUmyke0wXjoPs7WIo8swjQQY7E",
+	"IHfo52vGww8s1gQerOtjbh8GFGu9tWdAuNArxq+qs+kTotm1JYHGLDVytYGClIkrcitO/FYbw9RLG4DZ",
+	"W9Ca8SuEFs0yZtZO89cNKC5priCJAra9581K5EAMoRGkZSAFTVeMg6VrWXJFnvNr8s4gR9JkIffmDx/s",
+	"4CH16WSwpGVuKDMXKc1nyQy4Icvf3P/fJ/ED3JdtNeHuQO52HwTrCtLrtxrWfWSk2Q1LwziUgaYsDz4S",
+	"142fF0LkQLn5Xbk5hheMb+Eg1SThVQu3tPaSU1FartXFx2R2Q/MSdi/Avpa4keJzqxC8MglKwXgW5LYR",
+	"YEKpkJY3Z15IVwP2IN79NhMFZXyKVVi8mWKkKynK9Z77MMQzxdw5XUA+xUASUrZmvQM5bLCNkHZ3Xd2C",
+	"aiLStJSEcaJKRDtVSZMDp+sguceQpIGzfkUe7vXpVxBsQaCHo9UhB4mm+e5Y0jkI03d+dAgqsn1lLFUq",
+	"csArsSEF5VtCJZBrWOtZEuBWB8rW5nHWh+x23FxWY4adx3WgyA2faUOa3b0zD4i9gn56bl8+n8/ng2fe",
+	"EeVMr4wEZ9KQTb370NR37t8/YOoA5jTHnO/cTn/IgJAPjzOAUWJJqExX7AaU1Vr0CrZEAc8uEcGIAppD",
+	"Zo03uAFJrtgNcLKg6XUTPgNrvz/fwVFwH2FMKkMEHxXUnXHjYvgJWy5fMB5QAhhSjVewFgKNqA01uMDF",
+	"Jqhrafikd+sGzOio+GpoQU8/rXPKqXZU215TBinLILt14ySZyTLfQyN5U+bwD5AZs3saPPPa0vG787OF",
+	"wPOMQZ41TMwOs9B9vE5FXhacGLpmnFDi/QTJbClFQc5nF7zM8xD3tF+G9cDc4Uz/SQGU65CJ4Ax8Y53Q",
+	"Rb4l9sUQkebUaqV9f8HSbJ9QTdAQqL0nVGuargpzCL+dvz+trKIDUdSuYABLn7HcfNcnyNok7U0NX+ER",
+	"6g22ZHlYZpoH2QeLCJUjI6MaTjRD4db/Im4tR83igrJ8IT6Fn9XE1T9A9/A7RSpHTM/dEpLjKbCbPfcl",
+	"AY8x+7DYhtdiV0DEkljUMkfqWL8Q14RpRSpE6A1eRuBvBAbID05sD70SVXvUit65/yD8iP0bgi6qPsyc",
+	"0rsb2b1rscKcNrzrw3a7Tiosb2+lt/d6DQ0/BSJu5b7A/VQ7rnEnSHMVnrZpDv17IWBJET2jHFJNF63H",
+	"lZHd5QXWfYiDtT6NrzEmrQeYw4DJHaXPrpCvTqUCdlzu24W+LQNCZLHV3tuzE8mGtmROWk2+JTtq4lYZ",
+	"2tr/AM0tRrT3pTTVpRrjPMH3QkM/L9ZC6jfwrxKU3lORz0RaFhASjdTwHjB8COW+sVj/+ejlCyIk+fvb",
+	"V790HGbnD+/dnd8L8jtDhgP2RdAD1VyInd4owlzoFUhiBrwgqCcgw6QFmNU5dglEC/ybZYlZrBaVw3Mp",
+	"JKGEw4Y4ltEBZc+SdrAJAl0HVZ24Wy3NqVoNeH97er/Zwx+ilJzml4QuFHBNUFeSsAIqFboaR1AD0yGH",
+	"sJEjTtQ42Dku1xD1Bnx3zs5P786SSZzTUZYIVLXM4eajK6Z0yLvb30D17oBkDIxBw4LaC7WOH11pVlAN",
+	"GVnAUkjAiV1ERZENSPCxohEnU/JrLja8PwsqlMrrAOjBtr4jnm8NBjsVQdYzp5QTBVrnMGj1dU2OG2cO",
+	"BFaQQ5aQHJaaiFInZAV5lpAltb/T3Oxya5YnDcaAJlSxDC7JhjJtaM2Bh2EIqLYhdhhhBlW7wQQnjf1S",
+	"K3RxCBUizp8dbraJEz5p4IqJfZ1KcYTOS0nz3bzb7ce9njQXElr9C8qvSqerdiIdiBejDb7Xzqj6av8r",
+	"wjMwCqocKqLHGrbvUdi9uA9qVg6Rr9tq5ygcBPsOUbfC4HkIcV2u34jNnrL1GrYd98/9oPunil7seLOz",
+	"FTO8/zi+7Hdeoez4Ufbk3UM+S6OGbsYfVQ3OXYfV9H7iFDs8m40dH+jX9PvvCGMOxOBLYqSi81Qop3fo",
+	"C5LjtMRoaIamDc5/b/jnqdJQ/NBWlM6DGHA4/NpuzVGePDddCIAvawN6tF4DPJXbtWYRAb4SSu8T8zZY",
+	"JW9o/kFBKhyP6iNcVPkwZ7GnRR5n70JGjJ9GmH1PSlGMpzB+bQanoOnxTAXnkBrURr+nTleQkZzdmK/t",
+	"3gnjWhCqCeXEA3OWzESpUZcHipkqXGjiPg86TUsFMgKY3eF/PHMHvxaCNMYNnHQrXcDu3AOsBnnicXEA",
+	"fw8k/jYmt1kANzxAAc8UyjMFqQSNqp7hNkTcgLTGCOiNkNeNJACNwTWlqdT2TzNUEOaeVLqxjB15CCGK",
+	"qXISHsyTQIxKLDVw4mKAGKxq4o6PMxAF0uwrE6CMDUUo56K0x1HQTzb56P8+uOcSF6LJSKFUCVbQdQNI",
+	"+N+hRImA23YNYp0DSWmeE6YvnZnquDJRIsB4d0DSE3y1zB7w5mhDGtiUqqQ5ERwuyMOHd4kNUOUqIZAr",
+	"IOf37jaB9OD+/bv3G0CaB11jiFP9zY4I8/RSVwbpeS/8CksQR+Fh0h6gzHcio9uQXptDFmaY+yoqFccc",
+	"z7U8q7GrCK4+oEHFVSXn4BsMxZh3otI54sZ7WbuwuwGWKs4Q8Wzl9GpPo2dnttoI+7bhjx9vdx/kVZ/C",
+	"v30EJzZiWe2obqTFNT3ZtT96l+PaWsLN4/ZnG8KXX4QOJlINKHOjj3YgBpPBXkc3Mjyb1eoFflHpAfWU",
+	"IRi8yjPDeg5zji6lKELWQL713kemiNmXN3MzuiWC1x6084cX83lo04UT9YGRlbApJG5I8yYx+GK9f0Z9",
+	"IxUeDUvdNcgPBeOlDkhQqu3Ifjbn/FOEEvdJQ3yhabFTyFeqbcd963Dd5mAyZYEkSU51O9CWWS7cRxAR",
+	"WD7PSMk1y+2QgjfclvMHQaB/CWDHa6pCuX7WufUBnVthhmooc894Jo3LuEr8dc+oSeeBzxx69hVJyAel",
+	"6R70XaWyWhND5Bkp2ombDdsLlvqDKCM2k9UwI9F5Q8E2IDoU1B0vRApn2gRn40JHDL6vIZhLYpVDLkjO",
+	"ChZJ/drfDW2V+g8GuEPuaGRIVTpDZmyMIJEaO2Rf4do1QmXJubVA17RU6NdVWqzX+Jeb2uH7+yhBB37W",
+	"1pna3qIHdHA7zts8NpPOCRAX/akFs8e/Whe0i6mwtsYoT60NdHcEV+056XCQepkO91rH8D7Il1zVzOd+",
+	"uC7shPlEi3UkrhzVeOwPI53X+FKCC6inC649mgZUqR0BYw6rQULIV2ejd8OTCrgGnrpsfkrWIJXgpDRK",
+	"k9LUuXUjFRLj3W2t3KaAotwL4DbQUzOdD8O+vSmFXuhalJWSXzB+rSXdXriFXzB+Q3O2O5biDswuoVrm",
+	"YOa9UYiEClXfVIkAYdr0ykpOlSZ6JUpFeRYkWJu6GU7rCcfClKj1q2YK7P7xm87aaQZ1ENmu69Lg4QII",
+	"Zj+nekTEylGH25bPbfCbCQH5jYtSvo5EeHLvuRqJnXls12G9usFnd3BMvxT/RXgzPhQdT9jYEUCtQph0",
+	"r9gphtOjmRzxJI9hNUSnq4g4SWpBFAh3CeXZkASiVmJjUAkjw6XfmlgSmudjk/0dYCEYdvOcL3y8EmA8",
+	"+lQJN4FpSm4jytkA4W9w6y42S1aUXxltvFZEuND+UEPSW/K9sP1X+8HY7FXVE+BWCNcb62bu1HjVgLKD",
+	"aWO9A6QAgcAz5WpjfSleg9qC9QQ7T/wWs4lSys1/FkC63KNhoE9TBonKjAoXcx2QhhzL34gmFfsFJB42",
+	"jah+vLTyDVTlAR21SFrtM6BZQ+ES5zE3Y51Tzp0fldpSSOL1udF2mWOM3bSTS1eggBhFlKZbooUYrACJ",
+	"8CgFoD4UQoasaXRy44YUQG2FeEHGDfU5W4Clq8o8tsUCeoURlPGiE5WpDd0OQtYAcsk4UysD2Ty3sYOW",
+	"PRNW2UMjOqBqW5O5W0Th0dX6dbXgpEKKJribsA1jmBHo2bOg44diiMGHRxxcC7o1FIvzuuQyn+7xFQH3",
+	"qLc6vOg64tieNGc8JK+QOzNNUsOvIfPaldmOFcpjpVRVpxHkMXs6AoecALwqng8FY0FBK021WZkaF5Vd",
+	"Tc5nftfGoN9CSxZYmNbTBk/EhQA8u6dZYehDS6oFZsDmgDFCaVsJhBj9mzKUtpHRrYozpLYWzqTeEvNB",
+	"QrTI6BZ/D1B/017p1WPV2aG7Kkue+HfjjLMuj6s9WwYP4xw4QjVmJx/2rykYSOSiKQyG+qezF3dk0jjX",
+	"St8M2jAb7EcZOYzogY4WhnExbuQf48TnPo0PkfmKg9rz0wjVV1jSopN4NM1gy2NkPaPzkrruSJqZxVn+",
+	"ZaZts8YGongG+NXsbFfLhSkRBGXQbguhFlW7bIINHUjSq+P9iCUruhs1nB+tjlP1maMDSuz8n0Tzzl9x",
+	"u5BLLHUxhE2YUzTEkvz09B05o2t2dnN+hrqQg0fi9B2mSLqC9BoyG5JHxFWnvVzvZPbp5EqcuB//UIKf",
+	"vqGbhk7bLJYbUOiPpKAbqyUouAEz4KvDwvd81gZTxLk0Ub/tlps1mIX3gHdH3zZ7gyABozfnalXPyFSV",
+	"AuGUz0vSbC6iXdcXo1mroEdPLJdDTEqRmtUtl8HlD+WLhyugOvjrHMB2fAvrkCXinLVxg+Qt6DLQXIMD",
+	"ZC0fQ6yKx70YHfqwsGUqssDpVq6unPHrmuaXTCpN0B9N1tJIomw2VcOSurK5/2nn253ZrripWh75cYOg",
+	"Y1f8OT8MdrF97rezcengg3vQAPKwLdjwyohYzfudLmQRXhvS56sDISzy7EPhXPpDrLETuQ/GbyPpRNQ2",
+	"kRrPhn3XqQAnRr/Qh0JwW7sywjM5XkdfilJqAP61WjrkdPuhUCE3XcYor73cNqHvO1Vl8hkR7OulLL83",
+	"/yatVa5KnskhD0kNndgL2p9T/4UVVR/69XoNZm9e6Bf2dl7osP2mN8t+uocW2EpVCxU9yPBeQr4Jt/M2",
+	"oNpI5QZ0eJPUyNtcexsMbag1IPA+SCPXwEPFMGsmQe2XquOH2sU2zGtJc4rowg6sWqxIzCVq3n1wv5Gv",
+	"cvfBg53ZKtj2Ju4asWrOvimkHUDYOYJ7lyG+NVBuu59aaYaPqZYcs8LGj+WyyHa53H3gy45ZTxPbfbh+",
+	"0tcqjtGZv7KXn6s1G6rtNus8DEH7xzUqXbLdoqZg3P9/V6FMVEP9B8iwa/AqnIRxU7+/o5eaezExI4Vm",
+	"9rGa3szR1MGuF2bfHEFnle5ok/EFU+aXgaQyozcSZpuSkI+vX72tTU0FCh3IH8n3lKRCXDP4gQiJFQHk",
+	"46NSr4Rk/8b6nwvyI1AJkrx79fPTXz6ekqc0XREDAHzs6uL0Cn7nUnh3MtPE2ALo/v746WQNsmA448cL",
+	"Ajcgt5jhZt2FCUH3oZm+5Vc8JU+lFC6f3xngxPtm1O/8+zfPHpOH9+7/9w+n5B0zizAvmh/v3r37MCGK",
+	"/dv9JlINWp2SF0y54OWaXkF2QYzKSj5y+KQ/GhVBcCDWaiJUkY90qUF+PP2dW+eOIimVcks++gapH4lv",
+	"4xTpsErsEs/P50RBitA6v3t6fnr+w+nvHL0LKXBlo5sZcM2WzFjhs0drmq7g5M7pvO6o2vgNM3aLgsrt",
+	"7GL2jNkACrSckGJJGE9FYUxfI2WtSY0OFl8mkZDF1tYYnFZpFRezRv/IinRm52jmroHTNZtdzMwW5q5c",
+	"FSnAY5WT4JYerf5T4cnzbHYxMwfw2L/U6eh6Zz4f6Oba7+I6rsec0yn63L5Xlv9uBcRv4NSqoU4Yh6eo",
+	"Ft/oGds8mOZ4dZdY36O0Qp0iIWxJKN+in+IUHTk1uWC+KfrUsZxDBWD6KMseV5qTtNz9R5Ft9wLmCBhW",
+	"RUhf2nxKyxK+9M7yfOrpQ0f2KMsgm+KsXtJrINRRhis484d3SsxJ+keKYJ6N9Q1h7xoqMZVZ2drxwAG2",
+	"gyVm4i69nH1m2RfLv3Ownqz2Gb+BQtxA85hbwL7X5/32i0mA80zIK9A1QJwjs44Ke0cZYJ/A3RBIWk28",
+	"fwuvqn7l7PmT2Zf3MbCdoXu02xl85KAxmsJGs1Fwz28Dt3/1gmQpSj7JOb4Q4ppwsSHe61qdaIW9yKdS",
+	"yskCyEYyrYETLQInagN+LVzuNYGNS4BuL85bkAOtlp4jpcFCiOupJIFN5rSCYMlkoawA2KycJ0Mslyy1",
+	"QLcC+QAp0NrjkWRBsNfmbUuE9mH2D+8p1yCnYX44FFGigIXItj6bw2LGPpy+hfJna5eYOkwnr6u3boNE",
+	"qmTZkdRR7WEKMD+xHVCd+myIwHvxKp8Rks4CcqM8YQ+k7oEkdX3REnGfaxsNOIB/jZXIPZLbJZff0Wvg",
+	"RJR6EsZi1JYKN11FvAeH5S1c2DAUWmlHEs3JbF0Ghaixmrog2nN8d62FmeRPxs/mt8fPLCQn4Wd2KEI5",
+	"wYaETYQ5Jb8yvTJYVPXvJZ1MYFu6rel2L+YHN4MqwU+gn96M0wQ0fNJ2uBOlJdCiDeSuO6VvMBD7GQpf",
+	"s1OYRrVCZW1F12vgCpuqvMXAxMlbw4Ps5pzfhClCyYrZKEVuyJReUcYHJH4DkKuq514MkK4r3xGR1c0Q",
+	"AO5zo0ee9iBTR/gVyBuj5BgY5OwmZCl431Br262QR1RavmwEF44vLX1nmZHCstrCVPpkWyyuxMZW0mbi",
+	"UO3xZd1+9Ah8ttvI5JY1xuq0juhDeJRlhLYSVhZwZdQTYRvTEKb34prVCTcs3LixWh9fR8Di5Uz/KgGb",
+	"zzbvnoqzzfd/Ihw4hi1Y3SIzkniVhrUi5boOLEtMSMUG2WwaBfgnM7SsUpPslL6/EeNXDdTysusaYI1P",
+	"vO8Q5Te2ScoSlPCYxuRa+1gT30pwweFAVBynFjd5yS06qt5qsba01gaYTR5DJxbTCttKGgQ8Jc+qDAHL",
+	"RpvVDyPVnCQqiqNAmN8GW2vIiClA+4o3hhsSLxNbD1G29o3thlvgZQce/BFsBX/y39W0c1lFM7C0C+NN",
+	"WtXlO4Z41Cl51GFChmWpqjbDp1a6pqslz0HZpytjxBs10XVI/jqGdda4GiqqPj6rLhA6vgRyPdZHih+3",
+	"+ok1x+9UHQik6rqumrE5VXGfydd6720+YpRrwlEZJkS9WeifncYWFJj0y644NqAbZ9o1i3HjJk5dBto5",
+	"g37/DVbd79lR/uqkq4HbPXtpRM4bQDUWxGE7gsadXwmxvZ2IkHWadmhy1+poj5mxh5B1Q4ilS4r3Sd0Y",
+	"HnG1NqHZSu6f1hNWp+vyXPoZzaFU7rSUSsgL0r/QAlMK3enVDa6vmpVngZVhasFs8DrUfjpeWJkvbOu6",
+	"wA7vzxs5ZPd3NTyyovLodnNdkTDKbnYYP0mQ1wun2p1lZFdSH2PV2inmNh4g3LPPFi++RCkY71xi/GVV",
+	"NLwfH3X37fbxEzNNqpRYzPZwjS43Pine1bMrLGgngl8QQ4iG87u7uGLkuhJok+xHQe+PyMGbF1cN48xk",
+	"aq+/RqBuRmS7v2PdCNONK4DRBYPu9oJe2y4iTLvH23HotKb+Frp4WIi6jiEjLP3/WD6DndDGRrIQoJNF",
+	"enG0xHXP3YDS+7AT+/VuZvITIB4cU1myIIyDbCoCs2NNZlR6PhkzLLESpYLd9KZhq9Lllu3CXUd2afiR",
+	"Rt5ESSF8tYTSYj3Fab6mpYIEhzOa4JXA1inolLKplthW2vfcGxWWxb5jQ1TwBl/4VgGPlE5kM/SjJCnl",
+	"JBNoVm+EvL4k9+d3jf6bYzto21tlbASleetMVK68qa+bGbQuYrZAfbNeyyZI3L1Lk1sGg1aOq4icariD",
+	"jKZGG8TQmI373caPiVWxLhmx0jtyBgpTIzYE+zSGZquAv8dku1qdBueRoggrHOF+qONnBSpzFscf8XWz",
+	"Nq08C169om4BQ3dGjtO6AtP/qXWs4UL9RsO3YJB93bCFPeuZSr3y47UULGeS76Fn+WFG+Qb9jm/fR2jv",
+	"OLx9R+H/+M4mvswzZ9Bp17wnnD9jvsmgQut6/x0RdX13wQj88OlUaq0fbTLF9ineINrypXahe+YvrB0A",
+	"8Z4OVqydCWbbVCx2wTiV2wCTjUEZnfkrBAOu4LGd+uQJU2uhmL+xZCCxZxpe0qwQpopQ3qihOfbBuT6T",
+	"Kh7X9w34HmGXxUGVrPJg9bo5i2WTZi+r4DHKNVQg3A+uZNsPdH/ecZPhy+fuV2x3FxF+rt67Prym2Nop",
+	"uCbRQfwdO7euhGAL96/VQ1gVRyM0xzq5xZbUt0PGNNTKrTjg69kX9P9BjsW682uEb1UkO1nCoLGeXDsL",
+	"d9mPFlfWENyIMs+M+YfWc9HzXNtaI/JL3d3GlWuMM6r9NftxjafMbymRDvvCjVRwXLXiRIqkvwXYdrkU",
+	"clinGUide1M6oTq9M6ndiO52k+bsyfRP4mdYT5K9/jPAunF9cdLqk3RKHlW1vs6FxAnLXAbBnql0trFW",
+	"uhK+UUBMPXrsXtkhbu0N0OM9BWP7kx6Vwfm9xUpf7ePJmJtIjTVd3cXsEzKSqtvWIqf82t6D7c7/a8o3",
+	"3BGLYk1tm9lIrqR9oWZv05Ns+/byb5Xk2OhJOLb22Ra5TyfdOGEICnvE7cvXrXyzU7bE2DUyl71pGz75",
+	"u+5ioVdzJu7UB2kb3RZCAdlQriG7RCltK1zxzkRmfXoxR2EntfZIlL+lRT6hMTZB8jOqMrmhb2HL5axF",
+	"1Tn27//56OWLH6wa48pMLY5AhvcMbqxa82tVoOpb6Aluw6xYcZ3T1Azv2l0zHhYHIWcE4orRaE+cSrU7",
+	"0PZE0qWuJPyxlM+emO8fVWYWMslZWajieP6iHep1zAuXIms99xRbq/rsvsqxj4nEjGfKP2m0nhhDzQdm",
+	"klWRvd6RWiSKs33Hk//i+uES83S6nFFU6nSlXles/xL1PMF9Rxaj4XUQxXFZw2St77gg1Q0CB4iEvHHr",
+	"fEzfq26mPyJtV3NE6Nqvcyq7xt4Ib307GKkTy/qOb5/lXlEvJr9bpYxyAhnTQu7DTNFsQsILxdpfmadf",
+	"S3ajZei3o7m9DNja5kSSsHbnBMH3UjcIz/Yw4Xb4S6fSGFqqegDlYnMAVTkvCOx2WzqZ+Zff8i+/5V9+",
+	"yz+Jc+h/t7vU6q234Bo9q2EQTTsqc3hr39oLynbkv/WBHejqF6hExNen0hT+/vbVL8Rugnx/Z35nfnJ+",
+	"54cqbo82gsOu0XlGCL1xRYJhm+q4FYJ2KIdJxs60rQptHBBrlmoz03bk01vf/L1UkEWL9UdXBd6GJTmk",
+	"fXQir0/f0aujh1r9DQi3WjkYVj++cdngN+XYg+7828eKpvvfd8+snMEHaKa2GZxYb6fuBSfW2zDVnt8K",
+	"1ZotTdjj0F6zwa6hcdO4WC6T+sYvau8nNTxQbPihJ+FuxZjwIGybfgOqV3jPxa1TCjY4QdfFVMXqLUG0",
+	"oYos4Krk9rISe//cweDPsxN/K8GEZ/CM5eAuMjiSI613TcKtxjx3JdBbNXMBV9PkfRtwNlJ4/QWMZQ51",
+	"eS5xl2/vob5aDODHoz9+rNqJzk0cX9zx3z6hy5JPEgp7AZXhIkt3cwUXGyK49WkQf32I10NVAx9cT057",
+	"/gnRQhzKDmR902i8kMK+clSj0U4R80W7VU5mMbrxyGYFvHXjk/QmxbQKaQz2jctRB3KM6zs9b8Fp6W+7",
+	"G+u49KubyvZUmmpvtTeuasv6dXOJdQS6dqmtiz5v+fyqYOHZwqjBJwt6aOPhZK8qtiA3/tEs4Uezgm9q",
+	"TU6ll3LvobSY0fJCYEm9vZ3U6qsYWW4aDnuxRX/3QdyFbS/cOpaMa93mdduNY4LH+bbZq6JhB74FffIY",
+	"L4c4ujXYuqsCTRDKs6oR5Vj/kz/as7SUsrqNMeyFMjO+Ksd1bXUAwrat3xRCbgW7o3PK3+QXE/f2qr8j",
+	"opqdICjqbXaHvZXIXhkYaxtZNbdVmuU5WVFFtCALsF3429eFDOFIjIu+FqoBiSMQe/PWw79ovcHx60Z6",
+	"rVNM6jtVdt7rOJYraLrYle/8zr5yG6rXCyGuyzVOOFb7shuYSvWyoyGzxW46VXIAtqM1FGcjJ+X6sHRo",
+	"u7Xj0FMDeN+ql2jr/Prn9ZJmE6pF9rD2Um/s8Y4MwtRn9S2iMLhUS+LfvE+5h8SfK2BwML7Pbwvfj9Fv",
+	"8ACk9xdyxtSdd+7eyqOByV2vGcndpNvJnBpV0zN3v6rRk3OqId82OhHhpZuDraBbwLuGIXPIsKJ37g7M",
+	"YyB56+LMW+bmdl8xuWseTsnMzXg2146spbiStLh0arBaiQ33IZkURh6cHEB6VGvkkZF+SGmRkyK9uzzf",
+	"QM61ahwLoTMM2sfR+53cPsI3joTdjUs3b/1iiTKcT16V92PCjGTT8O93cktQBbZpEj6kaHMdbVoiVdU9",
+	"YYQHExD7MQ17hoplA0mHb0E/wjf+A89wAxKIAk0QRpPdK2NPsnGpjDkHJMErIbLLqgkn8+LIJW2PP1N3",
+	"pW6rBiPqrQGtc3B3935FS7BvcUMPJXanXWCekueapKIARRY0vSZs6RIWjT0Wu8qhD8vGFbcx7ecf1eW2",
+	"R8NTP0VEGrhFngbsUffI2gE27jZk13/58v8DAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -74,6 +74,14 @@ func (s *Server) ListMessages(ctx context.Context, r ListMessagesRequestObject) 
 	if id := text(r.Params.Mailbox); id != "" {
 		q.Mailboxes = []string{id}
 	}
+	q.Text, q.Unfiled = text(r.Params.Text), r.Params.Unfiled != nil && *r.Params.Unfiled
+	if r.Params.After != nil {
+		last, err := s.Store.MessageByID(v, *r.Params.After)
+		if err != nil {
+			return nil, err
+		}
+		q.Before, q.BeforeID = last.ReceivedAt, last.ID
+	}
 	rows, err := s.Store.Messages(v, q)
 	out := ListMessages200JSONResponse{}
 	for i := range rows {
@@ -85,7 +93,7 @@ func (s *Server) ListMessages(ctx context.Context, r ListMessagesRequestObject) 
 // ExplainMessage says what was decided for a message and what each rule makes of it.
 func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject, error) {
 	v := viewerOf(ctx)
-	row, _, explained, err := s.Engine.Explain(v, r.Number)
+	row, explained, err := s.Engine.Explain(ctx, v, r.Number, r.Params.Thorough != nil && *r.Params.Thorough)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +107,7 @@ func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObje
 		out.Decided = append(out.Decided, n.item(&entries[i]))
 	}
 	for _, x := range explained {
-		verdict := RuleVerdict{Rule: x.Rule.Rule.Name, Looks: x.Looks, Answer: x.Match.Answer.String(), Reason: x.Match.Text, Items: []Item{}}
+		verdict := RuleVerdict{Rule: x.Rule, Off: x.Off, Looks: x.Looks, Note: x.Note, Answer: x.Match.Answer.String(), Reason: x.Match.Text, Items: []Item{}}
 		for i := range x.Items {
 			verdict.Items = append(verdict.Items, rehearsedItem(&engine.RehearsedItem{Item: x.Items[i]}))
 		}
@@ -114,15 +122,17 @@ func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
 		return nil, err
 	}
 	var ids []int64
-	for _, p := range rows {
+	for i := range rows {
+		p := &rows[i]
 		ids = append(ids, p.ID)
 	}
 	counts, err := s.Store.CountsOf(ids...)
 	out := []Pass{}
-	for _, p := range rows {
+	for i := range rows {
+		p := &rows[i]
 		c := counts[p.ID]
 		one := Pass{ID: p.ID, Kind: PassKind(p.Kind), Rule: n.rules[p.RuleID], Mailbox: n.mailboxes[p.MailboxID], MadeBy: p.MadeBy, State: PassState(p.State), Total: p.Total, Looked: p.Looked,
-			Matched: p.Matched, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held, Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, StartedAt: p.StartedAt, EndedAt: p.EndedAt}
+			Matched: p.Matched, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held, Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, PerMinute: &p.PerMinute, From: optional(p.FromTime), To: optional(p.ToTime), StartedAt: p.StartedAt, EndedAt: p.EndedAt}
 		if p.State == store.Running && p.Looked > 0 && p.Total > p.Looked {
 			left := int(s.Clock().Sub(p.StartedAt).Seconds() * float64(p.Total-p.Looked) / float64(p.Looked))
 			one.SecondsLeft = &left
@@ -180,7 +190,7 @@ func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (Steer
 
 func filing(f *store.Filing) Filing {
 	out := Filing{Entry: entryNumber(f.Year, f.Number), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule, Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
-		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID}
+		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID, ReplacedBy: optional(f.ReplacedBy)}
 	if f.FiledAt != nil {
 		out.FiledAt = *f.FiledAt
 	}

@@ -209,7 +209,7 @@ rules:
 		t.Errorf("why says %s", out)
 	}
 	must(t, "rules", "off", "Readings")
-	must(t, "rules", "remove", "Readings")
+	must(t, "rules", "remove", "Readings", "--yes")
 	must(t, "cabinets", "remove", "harbour files")
 	must(t, "mailboxes", "remove", "gauges")
 	if page := value[client.RegisterPage](t, "register", "list"); page.Total == 0 {

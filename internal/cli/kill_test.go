@@ -122,7 +122,7 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 	if _, err := call[client.Rule](service.AddRule(ctx, []byte(rule))); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := call[client.Rule](service.SwitchRuleOn(ctx, "r")); err != nil {
+	if _, err := call[client.Rule](service.SwitchRuleOn(ctx, "r", client.SwitchOnRequest{})); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := call[client.Pass](service.FileOldMail(ctx, "r", client.OldMailRequest{})); err != nil {

@@ -3,13 +3,13 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"strings"
 	"time"
 
-	openapi_types "github.com/oapi-codegen/runtime/types"
 	"github.com/spf13/cobra"
 
 	"inktray.example/inktray/internal/api/client"
@@ -61,6 +61,7 @@ func fileProblems(name string, err error) error {
 
 func (c *command) rules() *cobra.Command {
 	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
+	yes := false
 	one := func(use, short string, do func(ctx context.Context, api *client.Client, r client.Rule) error) *cobra.Command {
 		return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
@@ -98,21 +99,28 @@ func (c *command) rules() *cobra.Command {
 				}
 			}
 		})
-	}), one("on", "Let a rule run from now on", func(ctx context.Context, api *client.Client, r client.Rule) error {
-		r, err := call[client.Rule](api.SwitchRuleOn(ctx, r.ID))
-		if err != nil {
-			return err
-		}
-		return c.show(r, func() {
-			fmt.Fprintf(c.out, "“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules file-old-mail %q\n", r.Name, r.Name)
-		})
 	}), one("off", "Stop a rule; what was begun is finished", func(ctx context.Context, api *client.Client, r client.Rule) error {
 		r, err := call[client.Rule](api.SwitchRuleOff(ctx, r.ID))
 		if err != nil {
 			return err
 		}
 		return c.show(r, func() { fmt.Fprintf(c.out, "“%s” is off.\n", r.Name) })
-	}), one("remove", "Remove a rule; what it filed stays", func(ctx context.Context, api *client.Client, r client.Rule) error {
+	}), one("remove", "Remove a rule; what remains is said before", func(ctx context.Context, api *client.Client, r client.Rule) error {
+		remains, err := call[client.Remains](api.GetRemains(ctx, r.ID))
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.errs, "What remains of “%s”: %d filings with their files, %d items in the tray. %d planned items are not filed.\n", r.Name, remains.Filed, remains.Waiting, remains.Dropped)
+		if len(remains.SeesMore) > 0 {
+			fmt.Fprintf(c.errs, "These rules see more messages then: %s.\n", strings.Join(remains.SeesMore, ", "))
+		}
+		if !yes {
+			if answer, err := c.ask("Remove it? Type yes: "); err != nil {
+				return usageError{errors.New("nobody is there to say yes; remove it with --yes")}
+			} else if answer != "yes" {
+				return &exitError{exitFailure, "nothing was changed"}
+			}
+		}
 		if _, err := call[nothing](api.RemoveRule(ctx, r.ID)); err != nil {
 			return err
 		}
@@ -167,16 +175,54 @@ func (c *command) rules() *cobra.Command {
 	}, &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the rule document", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error { return c.json(rule.Schema()) },
-	}, c.rehearse(), c.fileOldMail())
+	}, c.rehearse(), c.fileOldMail(), c.switchOn())
+	root.AddCommand(c.careCommands()...)
+	for _, cmd := range root.Commands() {
+		if cmd.Name() == "remove" {
+			cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+		}
+	}
 	return root
 }
 
 func (c *command) rehearse() *cobra.Command {
 	var last int
+	var message int64
+	var since, until string
+	var thorough bool
 	cmd := &cobra.Command{
-		Use: "rehearse NAME|FILE", Short: "Show what a rule would do with the last messages; nothing is written", Args: cobra.ExactArgs(1),
-		Long: "Shows for each of the last messages whether the rule is for it, and for each attachment the exact path that it would get or why it is left out. A rule is named, or read from a file (- for what is piped in).",
+		Use: "rehearse [NAME|FILE]", Short: "Show what a rule, or all that are on, would do; nothing is written", Args: cobra.MaximumNArgs(1),
+		Long: "Shows for each message whether the rule is for it, and for each attachment the exact path that it would get or why it is left out; then the folders as they would be. A rule is named, or read from a file that need not be kept; without one, all rules that are on are rehearsed together.\n" +
+			"Without --last, --since, --until or --message the last 50 messages that are known are looked at, and 10 more that match. With --thorough texts and archives are read where a verdict hangs on them.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			p := client.RehearseRuleParams{}
+			if last > 0 {
+				p.Last = &last
+			}
+			if message > 0 {
+				p.Message = &message
+			}
+			if thorough {
+				p.Thorough = &thorough
+			}
+			var err error
+			if since != "" {
+				if p.Since, err = dayOf("--since", since); err != nil {
+					return err
+				}
+			}
+			if until != "" {
+				if p.Until, err = dayOf("--until", until); err != nil {
+					return err
+				}
+			}
+			if len(args) == 0 {
+				r, err := call[client.Rehearsal](api.RehearseAll(ctx, &client.RehearseAllParams{Last: p.Last, Since: p.Since, Until: p.Until, Message: p.Message, Thorough: p.Thorough}))
+				if err != nil {
+					return err
+				}
+				return c.show(r, func() { c.rehearsal(&r) })
+			}
 			var documents []json.RawMessage
 			if _, statErr := os.Stat(args[0]); statErr == nil || args[0] == "-" {
 				rules, err := c.readRules(args[0])
@@ -198,7 +244,7 @@ func (c *command) rehearse() *cobra.Command {
 				documents = append(documents, json.RawMessage(r.Document))
 			}
 			for _, document := range documents {
-				r, err := call[client.Rehearsal](api.RehearseRule(ctx, &client.RehearseRuleParams{Last: &last}, document))
+				r, err := call[client.Rehearsal](api.RehearseRule(ctx, &p, document))
 				if err != nil {
 					return err
 				}
@@ -209,7 +255,11 @@ func (c *command) rehearse() *cobra.Command {
 			return nil
 		}),
 	}
-	cmd.Flags().IntVar(&last, "last", 50, "how many messages")
+	cmd.Flags().IntVar(&last, "last", 0, "the last so many messages of each folder, asked of the server where they are not known")
+	cmd.Flags().StringVar(&since, "since", "", "messages received on this day or later, such as 2026-05-12")
+	cmd.Flags().StringVar(&until, "until", "", "messages received on this day or earlier")
+	cmd.Flags().Int64Var(&message, "message", 0, "one message, by its number (inktray messages list)")
+	cmd.Flags().BoolVar(&thorough, "thorough", false, "read what the verdicts hang on from the mail server")
 	return cmd
 }
 
@@ -235,12 +285,28 @@ func (c *command) rehearsal(r *client.Rehearsal) {
 		}
 	}
 	c.table([]string{"RECEIVED", "MESSAGE, ATTACHMENT", "VERDICT", "PATH OR REASON"}, rows)
+	if len(r.Tree) > 0 {
+		fmt.Fprintln(c.out)
+		var folders [][]string
+		for _, f := range r.Tree {
+			folders = append(folders, []string{fmt.Sprint(f.Files), size(f.Bytes), f.Folder})
+		}
+		c.table([]string{"FILES", "ABOUT", "FOLDER AS IT WOULD BE"}, folders)
+	}
+	for _, w := range r.Warnings {
+		fmt.Fprintf(c.out, "\nMind: %s", strings.ToUpper(w.Text[:1])+strings.TrimSuffix(w.Text[1:], ".")+".")
+	}
+	if len(r.Warnings) > 0 {
+		fmt.Fprintln(c.out)
+	}
+	if r.Unsettled > 0 {
+		fmt.Fprintf(c.out, "\nOf %d messages the verdict hangs on what was not read; --thorough reads it.\n", r.Unsettled)
+	}
 	fmt.Fprintf(c.out, "\nOf %d messages %d match; %d files would be filed, about %s; %d names are taken. %d messages do not match. Nothing was written.\n", r.Looked, r.Matching, r.Files, size(r.Bytes), r.Clashes, passed)
 }
 
 func (c *command) fileOldMail() *cobra.Command {
-	var since string
-	var most int
+	var flags oldMailFlags
 	var away bool
 	cmd := &cobra.Command{
 		Use: "file-old-mail NAME", Short: "File what lies in a rule's folders already", Args: cobra.ExactArgs(1),
@@ -249,16 +315,9 @@ func (c *command) fileOldMail() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var request client.OldMailRequest
-			if since != "" {
-				day, err := time.Parse(time.DateOnly, since)
-				if err != nil {
-					return usageError{fmt.Errorf("--since is a day such as 2026-05-12, not %q", since)}
-				}
-				request.Since = &openapi_types.Date{Time: day}
-			}
-			if most > 0 {
-				request.Most = &most
+			request, err := flags.request()
+			if err != nil {
+				return err
 			}
 			p, err := call[client.Pass](api.FileOldMail(ctx, r.ID, request))
 			if err != nil {
@@ -270,8 +329,7 @@ func (c *command) fileOldMail() *cobra.Command {
 			return c.await(ctx, api, p)
 		}),
 	}
-	cmd.Flags().StringVar(&since, "since", "", "only what was received on this day or later, such as 2026-05-12")
-	cmd.Flags().IntVar(&most, "most", 0, "only so many of the most recent messages of each folder")
+	flags.add(cmd)
 	cmd.Flags().BoolVar(&away, "do-not-wait", false, "return at once; the pass goes on")
 	return cmd
 }

@@ -272,12 +272,13 @@ func (c *command) tray() *cobra.Command {
 
 func (c *command) messages() *cobra.Command {
 	root := &cobra.Command{Use: "messages", Short: "Messages that are known, and why something was filed or not"}
-	var mailbox string
+	var mailbox, words string
 	var most int
+	var unfiled, thorough bool
 	list := &cobra.Command{
 		Use: "list", Short: "List the messages, the last received first", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			p := &client.ListMessagesParams{Most: &most}
+			p := &client.ListMessagesParams{Most: &most, Text: &words, Unfiled: &unfiled}
 			if mailbox != "" {
 				m, err := findMailbox(ctx, api, mailbox)
 				if err != nil {
@@ -300,14 +301,16 @@ func (c *command) messages() *cobra.Command {
 	}
 	list.Flags().StringVar(&mailbox, "mailbox", "", "only this mailbox")
 	list.Flags().IntVar(&most, "most", 30, "how many")
-	root.AddCommand(list, &cobra.Command{
+	list.Flags().StringVar(&words, "text", "", "words that all stand in subject, sender or folder")
+	list.Flags().BoolVar(&unfiled, "unfiled", false, "only those of which nothing was filed")
+	why := &cobra.Command{
 		Use: "why NUMBER", Short: "Say what was decided for a message, and what each rule makes of it", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "message")
 			if err != nil {
 				return err
 			}
-			x, err := call[client.Explanation](api.ExplainMessage(ctx, id))
+			x, err := call[client.Explanation](api.ExplainMessage(ctx, id, &client.ExplainMessageParams{Thorough: &thorough}))
 			if err != nil {
 				return err
 			}
@@ -324,15 +327,22 @@ func (c *command) messages() *cobra.Command {
 				rows = nil
 				for _, r := range x.Rules {
 					reason := r.Reason
-					if !r.Looks {
-						reason = "the rule does not look into this mailbox or folder"
+					switch {
+					case r.Off:
+						r.Answer, reason = "", "the rule is off"
+					case !r.Looks:
+						r.Answer, reason = "", "the rule does not look into this mailbox or folder"
+					case r.Note != "":
+						reason += "; but " + r.Note
 					}
 					rows = append(rows, []string{r.Rule, r.Answer, reason})
 				}
 				c.table([]string{"RULE", "IS FOR IT", "BECAUSE"}, rows)
 			})
 		}),
-	})
+	}
+	why.Flags().BoolVar(&thorough, "thorough", false, "read what the verdicts hang on from the mail server: texts, archives")
+	root.AddCommand(list, why)
 	return root
 }
 
@@ -368,7 +378,7 @@ func (c *command) follow() *cobra.Command {
 				if err != nil {
 					continue
 				}
-				x, err := call[client.Explanation](api.ExplainMessage(ctx, id))
+				x, err := call[client.Explanation](api.ExplainMessage(ctx, id, &client.ExplainMessageParams{}))
 				if err != nil {
 					return err
 				}

@@ -462,7 +462,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rehearsed, err := h.engine.Rehearse(t.Context(), store.System, document, 0)
+	rehearsed, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: document})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -491,7 +491,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 	if len(got) != 10 {
 		t.Errorf("%d files, want 10", len(got))
 	}
-	again, err := h.engine.Rehearse(t.Context(), store.System, document, 0)
+	again, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: document})
 	if err != nil || again.Files != 0 {
 		t.Errorf("after filing the rehearsal still promises %d files (%v)", again.Files, err)
 	}

@@ -3,6 +3,7 @@ package store
 import (
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -148,6 +149,10 @@ func (s *Store) MessageByID(v Viewer, id int64) (Message, error) {
 // MessageQuery narrows messages. Zero values narrow nothing.
 type MessageQuery struct {
 	Mailboxes []string
+	Text      string // every word must stand in subject, sender or folder
+	Unfiled   bool   // only those of which nothing was filed
+	Before    time.Time
+	BeforeID  int64 // the cursor: received before, or at the same moment with a lower number
 	Most      int
 }
 
@@ -157,25 +162,49 @@ func (s *Store) Messages(v Viewer, q MessageQuery) ([]Message, error) {
 	if q.Mailboxes != nil {
 		db = db.Where("mailbox_id IN ?", q.Mailboxes)
 	}
+	for _, word := range strings.Fields(q.Text) {
+		w := like(word)
+		db = db.Where(`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\')`, w, w, w, w)
+	}
+	if q.Unfiled {
+		db = db.Where("NOT EXISTS (SELECT 1 FROM journal WHERE journal.message_id = messages.id AND journal.state IN ('filed', 'already there'))")
+	}
+	if !q.Before.IsZero() {
+		db = db.Where("(received_at < ? OR received_at = ? AND id < ?)", q.Before.UTC(), q.Before.UTC(), q.BeforeID)
+	}
 	return list[Message](db.Order("received_at DESC, id DESC").Limit(q.Most))
+}
+
+// MessagesOf reads what is known of messages of one folder, by UID.
+func (s *Store) MessagesOf(mailboxID, folder string, uidValidity uint32, uids []uint32) (map[uint32]Message, error) {
+	if len(uids) == 0 {
+		return nil, nil
+	}
+	rows, err := s.read.Model(&Message{}).Select("id, uid, received_at, size, flags, subject, sender_name, sender_address, attachments, header, structure, whole").
+		Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid BETWEEN ? AND ?", mailboxID, folder, uidValidity, slices.Min(uids), slices.Max(uids)).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	found := map[uint32]Message{}
+	for rows.Next() { // by hand: a rehearsal reads ten thousand of them
+		m := Message{MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity}
+		var flags string
+		if err := rows.Scan(&m.ID, &m.UID, &m.ReceivedAt, &m.Size, &flags, &m.Subject, &m.SenderName, &m.SenderAddress, &m.Attachments, &m.Header, &m.Structure, &m.Whole); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(flags), &m.Flags); err != nil {
+			return nil, err
+		}
+		found[m.UID] = m
+	}
+	return found, rows.Err()
 }
 
 // Seen is a value that occurs in a mailbox's messages, and how often.
 type Seen struct {
 	Value string
 	Count int
-}
-
-// Senders lists the domains that write to the mailboxes, most frequent first.
-func (s *Store) Senders(v Viewer, mailboxes []string, most int) ([]Seen, error) {
-	var seen []Seen
-	db := v.sees(s.read.Model(&Message{}), "mailbox_id")
-	if mailboxes != nil {
-		db = db.Where("mailbox_id IN ?", mailboxes)
-	}
-	err := db.Select("substr(sender_address, instr(sender_address, '@') + 1) AS value, count(*) AS count").Where("instr(sender_address, '@') > 0").
-		Group("value").Order("count DESC, value").Limit(most).Scan(&seen).Error
-	return seen, err
 }
 
 // Pass finds a pass that the viewer may see.

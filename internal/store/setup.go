@@ -204,6 +204,25 @@ func (s *Store) Revision(ruleID string, revision int) (RuleRevision, error) {
 	return first[RuleRevision](s.read.Where("rule_id = ? AND revision = ?", ruleID, revision))
 }
 
+// Revisions lists the states of a rule, the newest first.
+func (s *Store) Revisions(ruleID string) ([]RuleRevision, error) {
+	return list[RuleRevision](s.read.Where("rule_id = ?", ruleID).Order("revision DESC"))
+}
+
+// StatesOf counts a rule's items by where they stand.
+func (s *Store) StatesOf(ruleID string) (map[State]int, error) {
+	var rows []struct {
+		State State
+		N     int
+	}
+	err := s.read.Model(&Entry{}).Select("state, count(*) AS n").Where("rule_id = ?", ruleID).Group("state").Scan(&rows).Error
+	counts := map[State]int{}
+	for _, r := range rows {
+		counts[r.State] = r.N
+	}
+	return counts, err
+}
+
 // SaveRule keeps a rule's document. A rule without an id is new, is given one,
 // and is off. revision is the one that was changed, 0 for whatever is there.
 func (s *Store) SaveRule(document *rule.Rule, revision int, now time.Time, actor string) (Rule, error) {

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
@@ -27,6 +29,27 @@ const (
 func (e CabinetSettingsKind) Valid() bool {
 	switch e {
 	case Local:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DiffLineIn.
+const (
+	Both DiffLineIn = "both"
+	Now  DiffLineIn = "now"
+	Was  DiffLineIn = "was"
+)
+
+// Valid indicates whether the value is a known member of the DiffLineIn enum.
+func (e DiffLineIn) Valid() bool {
+	switch e {
+	case Both:
+		return true
+	case Now:
+		return true
+	case Was:
 		return true
 	default:
 		return false
@@ -186,6 +209,27 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RuleChangeKind.
+const (
+	Add    RuleChangeKind = "add"
+	Change RuleChangeKind = "change"
+	Same   RuleChangeKind = "same"
+)
+
+// Valid indicates whether the value is a known member of the RuleChangeKind enum.
+func (e RuleChangeKind) Valid() bool {
+	switch e {
+	case Add:
+		return true
+	case Change:
+		return true
+	case Same:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SteerRequestTo.
 const (
 	SteerRequestToPaused  SteerRequestTo = "paused"
@@ -252,13 +296,58 @@ type Choice struct {
 
 // Choices defines model for Choices.
 type Choices struct {
-	Domains []Choice `json:"domains"`
+	Addresses      []Choice `json:"addresses"`
+	Correspondents []string `json:"correspondents"`
+	Domains        []Choice `json:"domains"`
+	Folders        []Choice `json:"folders"`
+	Groups         []string `json:"groups"`
+	Kinds          []Choice `json:"kinds"`
+	Labels         []Choice `json:"labels"`
+	Recipients     []Choice `json:"recipients"`
+
+	// Words that occur in subjects
+	Words []Choice `json:"words"`
+}
+
+// Correspondent defines model for Correspondent.
+type Correspondent struct {
+	Addresses []string `json:"addresses"`
+	Domains   []string `json:"domains"`
+	Groups    []string `json:"groups"`
+	ID        string   `json:"id"`
+	Name      string   `json:"name"`
+
+	// Passwords how many are kept
+	Passwords int `json:"passwords"`
+	Revision  int `json:"revision"`
+}
+
+// CorrespondentSettings defines model for CorrespondentSettings.
+type CorrespondentSettings struct {
+	Addresses *[]string `json:"addresses,omitempty"`
+
+	// Domains with their subdomains
+	Domains *[]string `json:"domains,omitempty"`
+	Groups  *[]string `json:"groups,omitempty"`
+	Name    string    `json:"name"`
+
+	// Passwords of archives that they send; kept sealed and never given back
+	Passwords *[]string `json:"passwords,omitempty"`
 }
 
 // Count defines model for Count.
 type Count struct {
 	Count int `json:"count"`
 }
+
+// DiffLine defines model for DiffLine.
+type DiffLine struct {
+	In   DiffLineIn `json:"in"`
+	Text string     `json:"text"`
+}
+
+// DiffLineIn defines model for DiffLine.In.
+type DiffLineIn string
 
 // Explanation defines model for Explanation.
 type Explanation struct {
@@ -295,14 +384,17 @@ type Filing struct {
 	Mailbox string    `json:"mailbox"`
 
 	// Message the message's number
-	Message       int64     `json:"message"`
-	ReceivedAt    time.Time `json:"received_at"`
-	Rule          string    `json:"rule"`
-	SenderAddress string    `json:"sender_address"`
-	SenderName    string    `json:"sender_name"`
-	Sha256        string    `json:"sha256"`
-	Size          int64     `json:"size"`
-	Subject       string    `json:"subject"`
+	Message    int64     `json:"message"`
+	ReceivedAt time.Time `json:"received_at"`
+
+	// ReplacedBy the number of the filing that took its place
+	ReplacedBy    *string `json:"replaced_by,omitempty"`
+	Rule          string  `json:"rule"`
+	SenderAddress string  `json:"sender_address"`
+	SenderName    string  `json:"sender_name"`
+	Sha256        string  `json:"sha256"`
+	Size          int64   `json:"size"`
+	Subject       string  `json:"subject"`
 }
 
 // Folder defines model for Folder.
@@ -319,9 +411,26 @@ type FolderCount struct {
 	Folder  string `json:"folder"`
 }
 
+// FolderSum defines model for FolderSum.
+type FolderSum struct {
+	Bytes   int64  `json:"bytes"`
+	Cabinet string `json:"cabinet"`
+	Files   int    `json:"files"`
+	Folder  string `json:"folder"`
+}
+
 // Health defines model for Health.
 type Health struct {
 	Status string `json:"status"`
+}
+
+// ImportRequest defines model for ImportRequest.
+type ImportRequest struct {
+	// Document a file of rules in YAML or JSON
+	Document string `json:"document"`
+
+	// Renames rules of another name: from the name in the file to the id, or to nothing for a new rule
+	Renames *map[string]string `json:"renames,omitempty"`
 }
 
 // Item defines model for Item.
@@ -366,7 +475,31 @@ type Kind struct {
 type Language struct {
 	Fields []Pattern `json:"fields"`
 	Kinds  []Kind    `json:"kinds"`
+
+	// Tables the names of the tables
+	Tables []string  `json:"tables"`
 	Words  []Pattern `json:"words"`
+}
+
+// LookupRow defines model for LookupRow.
+type LookupRow struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+}
+
+// LookupTable defines model for LookupTable.
+type LookupTable struct {
+	ID       string      `json:"id"`
+	Name     string      `json:"name"`
+	Revision int         `json:"revision"`
+	Rows     []LookupRow `json:"rows"`
+}
+
+// LookupTableSettings defines model for LookupTableSettings.
+type LookupTableSettings struct {
+	// Name one word, as patterns name it: lookup stations of (file.stem)
+	Name string      `json:"name"`
+	Rows []LookupRow `json:"rows"`
 }
 
 // Mailbox defines model for Mailbox.
@@ -458,11 +591,20 @@ type Notice struct {
 
 // OldMailRequest defines model for OldMailRequest.
 type OldMailRequest struct {
+	// From only from this time of the day on, such as 19:00
+	From *string `json:"from,omitempty"`
+
 	// Most only so many of the most recent in each folder
 	Most *int `json:"most,omitempty"`
 
+	// PerMinute at most so many messages a minute
+	PerMinute *int `json:"per_minute,omitempty"`
+
 	// Since received on this day or later
 	Since *openapi_types.Date `json:"since,omitempty"`
+
+	// To and until this one, such as 06:00
+	To *string `json:"to,omitempty"`
 }
 
 // Pass defines model for Pass.
@@ -473,6 +615,7 @@ type Pass struct {
 
 	// Filed attachments
 	Filed   int      `json:"filed"`
+	From    *string  `json:"from,omitempty"`
 	Held    int      `json:"held"`
 	ID      int64    `json:"id"`
 	Kind    PassKind `json:"kind"`
@@ -485,6 +628,9 @@ type Pass struct {
 	Matched int    `json:"matched"`
 	Note    string `json:"note"`
 
+	// PerMinute at most so many messages a minute; 0 for no limit
+	PerMinute *int `json:"per_minute,omitempty"`
+
 	// Rule its name
 	Rule string `json:"rule"`
 
@@ -492,6 +638,7 @@ type Pass struct {
 	SecondsLeft *int      `json:"seconds_left,omitempty"`
 	StartedAt   time.Time `json:"started_at"`
 	State       PassState `json:"state"`
+	To          *string   `json:"to,omitempty"`
 
 	// Total messages
 	Total   int `json:"total"`
@@ -527,6 +674,19 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Proposal defines model for Proposal.
+type Proposal struct {
+	// Count messages of the last thousand
+	Count  int    `json:"count"`
+	Domain string `json:"domain"`
+
+	// Known some of the addresses
+	Known []string `json:"known"`
+
+	// Name made from the domain; to be corrected
+	Name string `json:"name"`
+}
+
 // RegisterPage defines model for RegisterPage.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
@@ -536,14 +696,21 @@ type RegisterPage struct {
 
 // Rehearsal defines model for Rehearsal.
 type Rehearsal struct {
-	// Bytes estimated
-	Bytes    int64       `json:"bytes"`
-	Clashes  int         `json:"clashes"`
-	Files    int         `json:"files"`
-	Looked   int         `json:"looked"`
-	Matching int         `json:"matching"`
+	// Bytes estimated before contents are read
+	Bytes    int64 `json:"bytes"`
+	Clashes  int   `json:"clashes"`
+	Files    int   `json:"files"`
+	Looked   int   `json:"looked"`
+	Matching int   `json:"matching"`
+
+	// Messages those that are shown; the counts are of all
 	Messages []Rehearsed `json:"messages"`
 	Sentence string      `json:"sentence"`
+	Tree     []FolderSum `json:"tree"`
+
+	// Unsettled messages whose verdict hangs on what was not read
+	Unsettled int       `json:"unsettled"`
+	Warnings  []Warning `json:"warnings"`
 }
 
 // Rehearsed defines model for Rehearsed.
@@ -557,6 +724,42 @@ type Rehearsed struct {
 
 // RehearsedAnswer defines model for Rehearsed.Answer.
 type RehearsedAnswer string
+
+// Remains defines model for Remains.
+type Remains struct {
+	// Dropped items that were planned and are not filed
+	Dropped int `json:"dropped"`
+
+	// Filed filings in the register; their files stay too
+	Filed     int `json:"filed"`
+	Revisions int `json:"revisions"`
+
+	// SeesMore rules that see messages from then on from which this one kept them
+	SeesMore []string `json:"sees_more"`
+
+	// Underway items that are finished all the same
+	Underway int `json:"underway"`
+
+	// Waiting items in the tray
+	Waiting int `json:"waiting"`
+}
+
+// RenamedFrom a rule that this one may be under a new name
+type RenamedFrom struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// Revision defines model for Revision.
+type Revision struct {
+	// Lines what it changed of the one before
+	Lines    []DiffLine `json:"lines"`
+	MadeAt   time.Time  `json:"made_at"`
+	MadeBy   string     `json:"made_by"`
+	Number   int        `json:"number"`
+	Present  bool       `json:"present"`
+	Sentence string     `json:"sentence"`
+}
 
 // Role defines model for Role.
 type Role string
@@ -585,6 +788,25 @@ type Rule struct {
 	Sentence string `json:"sentence"`
 }
 
+// RuleChange defines model for RuleChange.
+type RuleChange struct {
+	ID       *string        `json:"id,omitempty"`
+	Kind     RuleChangeKind `json:"kind"`
+	Lines    []DiffLine     `json:"lines"`
+	Name     string         `json:"name"`
+	Problems []FieldProblem `json:"problems"`
+
+	// Renamed a rule that this one may be under a new name
+	Renamed  *RenamedFrom `json:"renamed,omitempty"`
+	Sentence string       `json:"sentence"`
+
+	// Was the name that the rule has
+	Was *string `json:"was,omitempty"`
+}
+
+// RuleChangeKind defines model for RuleChange.Kind.
+type RuleChangeKind string
+
 // RuleDocument One rule; its form is that of GET /api/v1/rules/schema, which is checked with places.
 type RuleDocument = json.RawMessage
 
@@ -594,7 +816,13 @@ type RuleVerdict struct {
 	Items  []Item `json:"items"`
 
 	// Looks whether the rule looks into this mailbox and folder
-	Looks  bool   `json:"looks"`
+	Looks bool `json:"looks"`
+
+	// Note why nothing is filed though the rule is for the message; empty where that is not so
+	Note string `json:"note"`
+
+	// Off the rule is switched off
+	Off    bool   `json:"off"`
 	Reason string `json:"reason"`
 	Rule   string `json:"rule"`
 }
@@ -625,6 +853,11 @@ type SteerRequest struct {
 
 // SteerRequestTo defines model for SteerRequest.To.
 type SteerRequestTo string
+
+// SwitchOnRequest defines model for SwitchOnRequest.
+type SwitchOnRequest struct {
+	OldMail *OldMailRequest `json:"old_mail,omitempty"`
+}
 
 // Today defines model for Today.
 type Today struct {
@@ -683,6 +916,13 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// Warning defines model for Warning.
+type Warning struct {
+	Kind  string `json:"kind"`
+	Place string `json:"place"`
+	Text  string `json:"text"`
+}
+
 // Entry defines model for Entry.
 type Entry = string
 
@@ -694,6 +934,12 @@ type IfMatch = string
 
 // Number defines model for Number.
 type Number = int64
+
+// ChangeCorrespondentParams defines parameters for ChangeCorrespondent.
+type ChangeCorrespondentParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
 
 // CheckMailboxParams defines parameters for CheckMailbox.
 type CheckMailboxParams struct {
@@ -710,7 +956,22 @@ type ChangeMailboxParams struct {
 type ListMessagesParams struct {
 	// Mailbox its id
 	Mailbox *string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
-	Most    *int    `form:"most,omitempty" json:"most,omitempty"`
+
+	// Text words that all stand in subject, sender or folder
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Unfiled only those of which nothing was filed
+	Unfiled *bool `form:"unfiled,omitempty" json:"unfiled,omitempty"`
+
+	// After the cursor: the number of the last message of the page before
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ExplainMessageParams defines parameters for ExplainMessage.
+type ExplainMessageParams struct {
+	// Thorough read from the mail server what the verdicts hang on: texts, archives
+	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
 }
 
 // ListPassesParams defines parameters for ListPasses.
@@ -747,10 +1008,34 @@ type ListRegisterParams struct {
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
 }
 
+// RehearseAllParams defines parameters for RehearseAll.
+type RehearseAllParams struct {
+	// Last the last so many messages of each folder; without this and without days, the last 50 that are known and 10 that match
+	Last *int `form:"last,omitempty" json:"last,omitempty"`
+
+	// Since received on this day or later
+	Since *openapi_types.Date `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until received on this day or earlier
+	Until *openapi_types.Date `form:"until,omitempty" json:"until,omitempty"`
+
+	// Message this message alone, by its number
+	Message *int64 `form:"message,omitempty" json:"message,omitempty"`
+
+	// Thorough read from the mail server what the verdicts hang on: texts, archives
+	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
+}
+
 // GetChoicesParams defines parameters for GetChoices.
 type GetChoicesParams struct {
 	// Mailbox names
 	Mailbox *[]string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+}
+
+// ExportRulesParams defines parameters for ExportRules.
+type ExportRulesParams struct {
+	// ID of those wanted; all where none is named
+	ID *[]string `form:"id,omitempty" json:"id,omitempty"`
 }
 
 // OrderRulesJSONBody defines parameters for OrderRules.
@@ -758,8 +1043,20 @@ type OrderRulesJSONBody = []string
 
 // RehearseRuleParams defines parameters for RehearseRule.
 type RehearseRuleParams struct {
-	// Last how many messages
+	// Last the last so many messages of each folder; without this and without days, the last 50 that are known and 10 that match
 	Last *int `form:"last,omitempty" json:"last,omitempty"`
+
+	// Since received on this day or later
+	Since *openapi_types.Date `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until received on this day or earlier
+	Until *openapi_types.Date `form:"until,omitempty" json:"until,omitempty"`
+
+	// Message this message alone, by its number
+	Message *int64 `form:"message,omitempty" json:"message,omitempty"`
+
+	// Thorough read from the mail server what the verdicts hang on: texts, archives
+	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
 }
 
 // ChangeRuleParams defines parameters for ChangeRule.
@@ -768,8 +1065,20 @@ type ChangeRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangeTableParams defines parameters for ChangeTable.
+type ChangeTableParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
+
+// AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
+type AddCorrespondentJSONRequestBody = CorrespondentSettings
+
+// ChangeCorrespondentJSONRequestBody defines body for ChangeCorrespondent for application/json ContentType.
+type ChangeCorrespondentJSONRequestBody = CorrespondentSettings
 
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
@@ -786,6 +1095,12 @@ type SteerPassJSONRequestBody = SteerRequest
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = RuleDocument
 
+// CompareRulesJSONRequestBody defines body for CompareRules for application/json ContentType.
+type CompareRulesJSONRequestBody = ImportRequest
+
+// ImportRulesJSONRequestBody defines body for ImportRules for application/json ContentType.
+type ImportRulesJSONRequestBody = ImportRequest
+
 // OrderRulesJSONRequestBody defines body for OrderRules for application/json ContentType.
 type OrderRulesJSONRequestBody = OrderRulesJSONBody
 
@@ -798,11 +1113,20 @@ type ChangeRuleJSONRequestBody = RuleDocument
 // FileOldMailJSONRequestBody defines body for FileOldMail for application/json ContentType.
 type FileOldMailJSONRequestBody = OldMailRequest
 
+// SwitchRuleOnJSONRequestBody defines body for SwitchRuleOn for application/json ContentType.
+type SwitchRuleOnJSONRequestBody = SwitchOnRequest
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
 
 // PostSetupJSONRequestBody defines body for PostSetup for application/json ContentType.
 type PostSetupJSONRequestBody = SetupRequest
+
+// AddTableJSONRequestBody defines body for AddTable for application/json ContentType.
+type AddTableJSONRequestBody = LookupTableSettings
+
+// ChangeTableJSONRequestBody defines body for ChangeTable for application/json ContentType.
+type ChangeTableJSONRequestBody = LookupTableSettings
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = TokenRequest
@@ -916,6 +1240,49 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 	CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCorrespondents The persons and firms with whom the office writes.
+	//
+	// Corresponds with GET /api/v1/correspondents (the `ListCorrespondents` operationId).
+	ListCorrespondents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCorrespondentWithBody Enter somebody in the book.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+	AddCorrespondentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCorrespondent Enter somebody in the book.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+	AddCorrespondent(ctx context.Context, body AddCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListProposals Domains that write to the mailboxes and belong to nobody in the book, the most frequent first.
+	//
+	// Corresponds with GET /api/v1/correspondents/proposals (the `ListProposals` operationId).
+	ListProposals(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCorrespondent Take somebody out of the book whom no rule names.
+	//
+	// Corresponds with DELETE /api/v1/correspondents/{id} (the `RemoveCorrespondent` operationId).
+	RemoveCorrespondent(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCorrespondentWithBody Change an entry of the book. Without passwords those that are kept stay.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+	ChangeCorrespondentWithBody(ctx context.Context, id ID, params *ChangeCorrespondentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCorrespondent Change an entry of the book. Without passwords those that are kept stay.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+	ChangeCorrespondent(ctx context.Context, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	//
 	// Corresponds with GET /api/v1/events (the `GetEvents` operationId).
@@ -998,10 +1365,10 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
 	ListMessages(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ExplainMessage One message, what was decided for it, and what each running rule makes of it and why.
+	// ExplainMessage One message, what was decided for it, and what each rule makes of it and why.
 	//
 	// Corresponds with GET /api/v1/messages/{number} (the `ExplainMessage` operationId).
-	ExplainMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ExplainMessage(ctx context.Context, number Number, params *ExplainMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPasses The passes, the newest first.
 	//
@@ -1052,6 +1419,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
 	GetFile(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
+	//
+	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
+	RehearseAll(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRules The rules in their order.
 	//
 	// Corresponds with GET /api/v1/rules (the `ListRules` operationId).
@@ -1071,10 +1443,48 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/rules (the `AddRule` operationId).
 	AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetChoices Senders' domains that occur in the mailboxes, most frequent first.
+	// GetChoices What occurs in the mailboxes, for the blanks of a rule, the most frequent first.
 	//
 	// Corresponds with GET /api/v1/rules/choices (the `GetChoices` operationId).
 	GetChoices(ctx context.Context, params *GetChoicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareRulesWithBody What an import of a file of rules would change. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+	CompareRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareRules What an import of a file of rules would change. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+	CompareRules(ctx context.Context, body CompareRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportRules All rules, or some, as a file of rules (YAML) that can be imported elsewhere. Whether a rule is on, and its place, are not in it.
+	//
+	// Corresponds with GET /api/v1/rules/export (the `ExportRules` operationId).
+	ExportRules(ctx context.Context, params *ExportRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftRule A rule drafted from a message: its sender, a word of its subject, the kinds of its attachments. Nothing is kept.
+	//
+	// Corresponds with GET /api/v1/rules/from-message/{number} (the `DraftRule` operationId).
+	DraftRule(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportRulesWithBody Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+	ImportRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportRules Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+	ImportRules(ctx context.Context, body ImportRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLanguage The fields and words of patterns and the kinds of files, for an editor.
 	//
@@ -1095,14 +1505,14 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
 	OrderRules(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RehearseRuleWithBody What a rule would do with the last messages. Nothing is written and nothing is fetched.
+	// RehearseRuleWithBody What a rule would do with messages that are there. Nothing is written.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/rules/rehearse (the `RehearseRule` operationId).
 	RehearseRuleWithBody(ctx context.Context, params *RehearseRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RehearseRule What a rule would do with the last messages. Nothing is written and nothing is fetched.
+	// RehearseRule What a rule would do with messages that are there. Nothing is written.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1138,6 +1548,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/rules/{id} (the `ChangeRule` operationId).
 	ChangeRule(ctx context.Context, id ID, params *ChangeRuleParams, body ChangeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CopyRule Make a rule like this one, off, under a name of its own.
+	//
+	// Corresponds with POST /api/v1/rules/{id}/copy (the `CopyRule` operationId).
+	CopyRule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SwitchRuleOff Stop a rule. What was begun is finished.
 	//
 	// Corresponds with POST /api/v1/rules/{id}/off (the `SwitchRuleOff` operationId).
@@ -1157,10 +1572,34 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/rules/{id}/old-mail (the `FileOldMail` operationId).
 	FileOldMail(ctx context.Context, id ID, body FileOldMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SwitchRuleOn Let a rule run from now on.
+	// SwitchRuleOnWithBody Let a rule run from now on; with old_mail it files what lies there already, too.
+	//
+	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
-	SwitchRuleOn(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SwitchRuleOnWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchRuleOn Let a rule run from now on; with old_mail it files what lies there already, too.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
+	SwitchRuleOn(ctx context.Context, id ID, body SwitchRuleOnJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRemains What remains when the rule is removed.
+	//
+	// Corresponds with GET /api/v1/rules/{id}/remains (the `GetRemains` operationId).
+	GetRemains(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRevisions The states that the rule had, the newest first, each with what it changed.
+	//
+	// Corresponds with GET /api/v1/rules/{id}/revisions (the `ListRevisions` operationId).
+	ListRevisions(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BringBack Make an earlier state of the rule the present one, as a new revision.
+	//
+	// Corresponds with POST /api/v1/rules/{id}/revisions/{number}/bring-back (the `BringBack` operationId).
+	BringBack(ctx context.Context, id ID, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignInWithBody Sign in with name and password.
 	//
@@ -1199,6 +1638,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `PostSetup` operationId).
 	PostSetup(ctx context.Context, body PostSetupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTables The tables in which patterns look something up.
+	//
+	// Corresponds with GET /api/v1/tables (the `ListTables` operationId).
+	ListTables(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTableWithBody Make a table.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+	AddTableWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTable Make a table.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+	AddTable(ctx context.Context, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveTable Remove a table that no rule names.
+	//
+	// Corresponds with DELETE /api/v1/tables/{id} (the `RemoveTable` operationId).
+	RemoveTable(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeTableWithBody Change a table.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+	ChangeTableWithBody(ctx context.Context, id ID, params *ChangeTableParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeTable Change a table.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+	ChangeTable(ctx context.Context, id ID, params *ChangeTableParams, body ChangeTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetToday What was filed today and lately, and what arrives.
 	//
@@ -1332,6 +1809,119 @@ func (c *Client) RemoveCabinet(ctx context.Context, id ID, reqEditors ...Request
 // Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 func (c *Client) CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckCabinetRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCorrespondents The persons and firms with whom the office writes.
+//
+// Corresponds with GET /api/v1/correspondents (the `ListCorrespondents` operationId).
+func (c *Client) ListCorrespondents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCorrespondentsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCorrespondentWithBody Enter somebody in the book.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+func (c *Client) AddCorrespondentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCorrespondentRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCorrespondent Enter somebody in the book.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+func (c *Client) AddCorrespondent(ctx context.Context, body AddCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCorrespondentRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListProposals Domains that write to the mailboxes and belong to nobody in the book, the most frequent first.
+//
+// Corresponds with GET /api/v1/correspondents/proposals (the `ListProposals` operationId).
+func (c *Client) ListProposals(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListProposalsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCorrespondent Take somebody out of the book whom no rule names.
+//
+// Corresponds with DELETE /api/v1/correspondents/{id} (the `RemoveCorrespondent` operationId).
+func (c *Client) RemoveCorrespondent(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCorrespondentRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCorrespondentWithBody Change an entry of the book. Without passwords those that are kept stay.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+func (c *Client) ChangeCorrespondentWithBody(ctx context.Context, id ID, params *ChangeCorrespondentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCorrespondentRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCorrespondent Change an entry of the book. Without passwords those that are kept stay.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+func (c *Client) ChangeCorrespondent(ctx context.Context, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCorrespondentRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1564,11 +2154,11 @@ func (c *Client) ListMessages(ctx context.Context, params *ListMessagesParams, r
 	return c.Client.Do(req)
 }
 
-// ExplainMessage One message, what was decided for it, and what each running rule makes of it and why.
+// ExplainMessage One message, what was decided for it, and what each rule makes of it and why.
 //
 // Corresponds with GET /api/v1/messages/{number} (the `ExplainMessage` operationId).
-func (c *Client) ExplainMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewExplainMessageRequest(c.Server, number)
+func (c *Client) ExplainMessage(ctx context.Context, number Number, params *ExplainMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainMessageRequest(c.Server, number, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1718,6 +2308,21 @@ func (c *Client) GetFile(ctx context.Context, entry Entry, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
+//
+// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
+func (c *Client) RehearseAll(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseAllRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRules The rules in their order.
 //
 // Corresponds with GET /api/v1/rules (the `ListRules` operationId).
@@ -1767,11 +2372,109 @@ func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// GetChoices Senders' domains that occur in the mailboxes, most frequent first.
+// GetChoices What occurs in the mailboxes, for the blanks of a rule, the most frequent first.
 //
 // Corresponds with GET /api/v1/rules/choices (the `GetChoices` operationId).
 func (c *Client) GetChoices(ctx context.Context, params *GetChoicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetChoicesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareRulesWithBody What an import of a file of rules would change. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+func (c *Client) CompareRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRulesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareRules What an import of a file of rules would change. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+func (c *Client) CompareRules(ctx context.Context, body CompareRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRulesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportRules All rules, or some, as a file of rules (YAML) that can be imported elsewhere. Whether a rule is on, and its place, are not in it.
+//
+// Corresponds with GET /api/v1/rules/export (the `ExportRules` operationId).
+func (c *Client) ExportRules(ctx context.Context, params *ExportRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportRulesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftRule A rule drafted from a message: its sender, a word of its subject, the kinds of its attachments. Nothing is kept.
+//
+// Corresponds with GET /api/v1/rules/from-message/{number} (the `DraftRule` operationId).
+func (c *Client) DraftRule(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftRuleRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportRulesWithBody Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+func (c *Client) ImportRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRulesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportRules Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+func (c *Client) ImportRules(ctx context.Context, body ImportRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRulesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1831,7 +2534,7 @@ func (c *Client) OrderRules(ctx context.Context, body OrderRulesJSONRequestBody,
 	return c.Client.Do(req)
 }
 
-// RehearseRuleWithBody What a rule would do with the last messages. Nothing is written and nothing is fetched.
+// RehearseRuleWithBody What a rule would do with messages that are there. Nothing is written.
 //
 // Takes any type of body and a specified content type.
 //
@@ -1848,7 +2551,7 @@ func (c *Client) RehearseRuleWithBody(ctx context.Context, params *RehearseRuleP
 	return c.Client.Do(req)
 }
 
-// RehearseRule What a rule would do with the last messages. Nothing is written and nothing is fetched.
+// RehearseRule What a rule would do with messages that are there. Nothing is written.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -1944,6 +2647,21 @@ func (c *Client) ChangeRule(ctx context.Context, id ID, params *ChangeRuleParams
 	return c.Client.Do(req)
 }
 
+// CopyRule Make a rule like this one, off, under a name of its own.
+//
+// Corresponds with POST /api/v1/rules/{id}/copy (the `CopyRule` operationId).
+func (c *Client) CopyRule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyRuleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SwitchRuleOff Stop a rule. What was begun is finished.
 //
 // Corresponds with POST /api/v1/rules/{id}/off (the `SwitchRuleOff` operationId).
@@ -1993,11 +2711,75 @@ func (c *Client) FileOldMail(ctx context.Context, id ID, body FileOldMailJSONReq
 	return c.Client.Do(req)
 }
 
-// SwitchRuleOn Let a rule run from now on.
+// SwitchRuleOnWithBody Let a rule run from now on; with old_mail it files what lies there already, too.
+//
+// Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
-func (c *Client) SwitchRuleOn(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSwitchRuleOnRequest(c.Server, id)
+func (c *Client) SwitchRuleOnWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchRuleOnRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchRuleOn Let a rule run from now on; with old_mail it files what lies there already, too.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
+func (c *Client) SwitchRuleOn(ctx context.Context, id ID, body SwitchRuleOnJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchRuleOnRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRemains What remains when the rule is removed.
+//
+// Corresponds with GET /api/v1/rules/{id}/remains (the `GetRemains` operationId).
+func (c *Client) GetRemains(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRemainsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRevisions The states that the rule had, the newest first, each with what it changed.
+//
+// Corresponds with GET /api/v1/rules/{id}/revisions (the `ListRevisions` operationId).
+func (c *Client) ListRevisions(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRevisionsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BringBack Make an earlier state of the rule the present one, as a new revision.
+//
+// Corresponds with POST /api/v1/rules/{id}/revisions/{number}/bring-back (the `BringBack` operationId).
+func (c *Client) BringBack(ctx context.Context, id ID, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBringBackRequest(c.Server, id, number)
 	if err != nil {
 		return nil, err
 	}
@@ -2096,6 +2878,104 @@ func (c *Client) PostSetupWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /api/v1/setup (the `PostSetup` operationId).
 func (c *Client) PostSetup(ctx context.Context, body PostSetupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPostSetupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTables The tables in which patterns look something up.
+//
+// Corresponds with GET /api/v1/tables (the `ListTables` operationId).
+func (c *Client) ListTables(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTablesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTableWithBody Make a table.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+func (c *Client) AddTableWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTableRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTable Make a table.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+func (c *Client) AddTable(ctx context.Context, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTableRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveTable Remove a table that no rule names.
+//
+// Corresponds with DELETE /api/v1/tables/{id} (the `RemoveTable` operationId).
+func (c *Client) RemoveTable(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTableRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeTableWithBody Change a table.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+func (c *Client) ChangeTableWithBody(ctx context.Context, id ID, params *ChangeTableParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeTableRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeTable Change a table.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+func (c *Client) ChangeTable(ctx context.Context, id ID, params *ChangeTableParams, body ChangeTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeTableRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2398,6 +3278,196 @@ func NewCheckCabinetRequest(server string, id ID) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCorrespondentsRequest constructs an http.Request for the ListCorrespondents method
+func NewListCorrespondentsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/correspondents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCorrespondentRequest calls the generic AddCorrespondent builder with application/json body
+func NewAddCorrespondentRequest(server string, body AddCorrespondentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddCorrespondentRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddCorrespondentRequestWithBody constructs an http.Request for the AddCorrespondent method, with any body, and a specified content type
+func NewAddCorrespondentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/correspondents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListProposalsRequest constructs an http.Request for the ListProposals method
+func NewListProposalsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/correspondents/proposals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveCorrespondentRequest constructs an http.Request for the RemoveCorrespondent method
+func NewRemoveCorrespondentRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/correspondents/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeCorrespondentRequest calls the generic ChangeCorrespondent builder with application/json body
+func NewChangeCorrespondentRequest(server string, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeCorrespondentRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeCorrespondentRequestWithBody constructs an http.Request for the ChangeCorrespondent method, with any body, and a specified content type
+func NewChangeCorrespondentRequestWithBody(server string, id ID, params *ChangeCorrespondentParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/correspondents/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -2822,6 +3892,42 @@ func NewListMessagesRequest(server string, params *ListMessagesParams) (*http.Re
 
 		}
 
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Unfiled != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "unfiled", *params.Unfiled, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Most != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -2849,7 +3955,7 @@ func NewListMessagesRequest(server string, params *ListMessagesParams) (*http.Re
 }
 
 // NewExplainMessageRequest constructs an http.Request for the ExplainMessage method
-func NewExplainMessageRequest(server string, number Number) (*http.Request, error) {
+func NewExplainMessageRequest(server string, number Number, params *ExplainMessageParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2872,6 +3978,33 @@ func NewExplainMessageRequest(server string, number Number) (*http.Request, erro
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Thorough != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "thorough", *params.Thorough, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3301,6 +4434,108 @@ func NewGetFileRequest(server string, entry Entry) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRehearseAllRequest constructs an http.Request for the RehearseAll method
+func NewRehearseAllRequest(server string, params *RehearseAllParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rehearsals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Last != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "last", *params.Last, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Message != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "message", *params.Message, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Thorough != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "thorough", *params.Thorough, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRulesRequest constructs an http.Request for the ListRules method
 func NewListRulesRequest(server string) (*http.Request, error) {
 	var err error
@@ -3422,6 +4657,174 @@ func NewGetChoicesRequest(server string, params *GetChoicesParams) (*http.Reques
 	return req, nil
 }
 
+// NewCompareRulesRequest calls the generic CompareRules builder with application/json body
+func NewCompareRulesRequest(server string, body CompareRulesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareRulesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCompareRulesRequestWithBody constructs an http.Request for the CompareRules method, with any body, and a specified content type
+func NewCompareRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportRulesRequest constructs an http.Request for the ExportRules method
+func NewExportRulesRequest(server string, params *ExportRulesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.ID != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "id", *params.ID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDraftRuleRequest constructs an http.Request for the DraftRule method
+func NewDraftRuleRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/from-message/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportRulesRequest calls the generic ImportRules builder with application/json body
+func NewImportRulesRequest(server string, body ImportRulesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportRulesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportRulesRequestWithBody constructs an http.Request for the ImportRules method, with any body, and a specified content type
+func NewImportRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetLanguageRequest constructs an http.Request for the GetLanguage method
 func NewGetLanguageRequest(server string) (*http.Request, error) {
 	var err error
@@ -3531,6 +4934,54 @@ func NewRehearseRuleRequestWithBody(server string, params *RehearseRuleParams, c
 		if params.Last != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "last", *params.Last, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Message != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "message", *params.Message, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Thorough != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "thorough", *params.Thorough, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3713,6 +5164,40 @@ func NewChangeRuleRequestWithBody(server string, id ID, params *ChangeRuleParams
 	return req, nil
 }
 
+// NewCopyRuleRequest constructs an http.Request for the CopyRule method
+func NewCopyRuleRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/%s/copy", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSwitchRuleOffRequest constructs an http.Request for the SwitchRuleOff method
 func NewSwitchRuleOffRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -3794,8 +5279,19 @@ func NewFileOldMailRequestWithBody(server string, id ID, contentType string, bod
 	return req, nil
 }
 
-// NewSwitchRuleOnRequest constructs an http.Request for the SwitchRuleOn method
-func NewSwitchRuleOnRequest(server string, id ID) (*http.Request, error) {
+// NewSwitchRuleOnRequest calls the generic SwitchRuleOn builder with application/json body
+func NewSwitchRuleOnRequest(server string, id ID, body SwitchRuleOnJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSwitchRuleOnRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSwitchRuleOnRequestWithBody constructs an http.Request for the SwitchRuleOn method, with any body, and a specified content type
+func NewSwitchRuleOnRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3811,6 +5307,117 @@ func NewSwitchRuleOnRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/rules/%s/on", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRemainsRequest constructs an http.Request for the GetRemains method
+func NewGetRemainsRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/%s/remains", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRevisionsRequest constructs an http.Request for the ListRevisions method
+func NewListRevisionsRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/%s/revisions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBringBackRequest constructs an http.Request for the BringBack method
+func NewBringBackRequest(server string, id ID, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/%s/revisions/%s/bring-back", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3958,6 +5565,169 @@ func NewPostSetupRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListTablesRequest constructs an http.Request for the ListTables method
+func NewListTablesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tables")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddTableRequest calls the generic AddTable builder with application/json body
+func NewAddTableRequest(server string, body AddTableJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddTableRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddTableRequestWithBody constructs an http.Request for the AddTable method, with any body, and a specified content type
+func NewAddTableRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tables")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveTableRequest constructs an http.Request for the RemoveTable method
+func NewRemoveTableRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tables/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeTableRequest calls the generic ChangeTable builder with application/json body
+func NewChangeTableRequest(server string, id ID, params *ChangeTableParams, body ChangeTableJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeTableRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeTableRequestWithBody constructs an http.Request for the ChangeTable method, with any body, and a specified content type
+func NewChangeTableRequestWithBody(server string, id ID, params *ChangeTableParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tables/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -4276,6 +6046,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 	CheckCabinetWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CheckCabinetResponse, error)
 
+	// ListCorrespondentsWithResponse The persons and firms with whom the office writes.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/correspondents (the `ListCorrespondents` operationId).
+	ListCorrespondentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCorrespondentsResponse, error)
+
+	// AddCorrespondentWithBodyWithResponse Enter somebody in the book.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+	AddCorrespondentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCorrespondentResponse, error)
+
+	// AddCorrespondentWithResponse Enter somebody in the book.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+	AddCorrespondentWithResponse(ctx context.Context, body AddCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCorrespondentResponse, error)
+
+	// ListProposalsWithResponse Domains that write to the mailboxes and belong to nobody in the book, the most frequent first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/correspondents/proposals (the `ListProposals` operationId).
+	ListProposalsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListProposalsResponse, error)
+
+	// RemoveCorrespondentWithResponse Take somebody out of the book whom no rule names.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/correspondents/{id} (the `RemoveCorrespondent` operationId).
+	RemoveCorrespondentWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveCorrespondentResponse, error)
+
+	// ChangeCorrespondentWithBodyWithResponse Change an entry of the book. Without passwords those that are kept stay.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+	ChangeCorrespondentWithBodyWithResponse(ctx context.Context, id ID, params *ChangeCorrespondentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCorrespondentResponse, error)
+
+	// ChangeCorrespondentWithResponse Change an entry of the book. Without passwords those that are kept stay.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+	ChangeCorrespondentWithResponse(ctx context.Context, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCorrespondentResponse, error)
+
 	// GetEventsWithResponse What happens, as Server-Sent Events. Each is a hint to look again.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4374,12 +6193,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
 	ListMessagesWithResponse(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error)
 
-	// ExplainMessageWithResponse One message, what was decided for it, and what each running rule makes of it and why.
+	// ExplainMessageWithResponse One message, what was decided for it, and what each rule makes of it and why.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/messages/{number} (the `ExplainMessage` operationId).
-	ExplainMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ExplainMessageResponse, error)
+	ExplainMessageWithResponse(ctx context.Context, number Number, params *ExplainMessageParams, reqEditors ...RequestEditorFn) (*ExplainMessageResponse, error)
 
 	// ListPassesWithResponse The passes, the newest first.
 	//
@@ -4444,6 +6263,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
 	GetFileWithResponse(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
 
+	// RehearseAllWithResponse What all running rules together would do with messages that are there. Nothing is written.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
+	RehearseAllWithResponse(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*RehearseAllResponse, error)
+
 	// ListRulesWithResponse The rules in their order.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4465,12 +6291,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/rules (the `AddRule` operationId).
 	AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
 
-	// GetChoicesWithResponse Senders' domains that occur in the mailboxes, most frequent first.
+	// GetChoicesWithResponse What occurs in the mailboxes, for the blanks of a rule, the most frequent first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/rules/choices (the `GetChoices` operationId).
 	GetChoicesWithResponse(ctx context.Context, params *GetChoicesParams, reqEditors ...RequestEditorFn) (*GetChoicesResponse, error)
+
+	// CompareRulesWithBodyWithResponse What an import of a file of rules would change. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+	CompareRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareRulesResponse, error)
+
+	// CompareRulesWithResponse What an import of a file of rules would change. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+	CompareRulesWithResponse(ctx context.Context, body CompareRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareRulesResponse, error)
+
+	// ExportRulesWithResponse All rules, or some, as a file of rules (YAML) that can be imported elsewhere. Whether a rule is on, and its place, are not in it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/rules/export (the `ExportRules` operationId).
+	ExportRulesWithResponse(ctx context.Context, params *ExportRulesParams, reqEditors ...RequestEditorFn) (*ExportRulesResponse, error)
+
+	// DraftRuleWithResponse A rule drafted from a message: its sender, a word of its subject, the kinds of its attachments. Nothing is kept.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/rules/from-message/{number} (the `DraftRule` operationId).
+	DraftRuleWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*DraftRuleResponse, error)
+
+	// ImportRulesWithBodyWithResponse Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+	ImportRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRulesResponse, error)
+
+	// ImportRulesWithResponse Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+	ImportRulesWithResponse(ctx context.Context, body ImportRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportRulesResponse, error)
 
 	// GetLanguageWithResponse The fields and words of patterns and the kinds of files, for an editor.
 	//
@@ -4493,14 +6361,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
 	OrderRulesWithResponse(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
 
-	// RehearseRuleWithBodyWithResponse What a rule would do with the last messages. Nothing is written and nothing is fetched.
+	// RehearseRuleWithBodyWithResponse What a rule would do with messages that are there. Nothing is written.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/rules/rehearse (the `RehearseRule` operationId).
 	RehearseRuleWithBodyWithResponse(ctx context.Context, params *RehearseRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseRuleResponse, error)
 
-	// RehearseRuleWithResponse What a rule would do with the last messages. Nothing is written and nothing is fetched.
+	// RehearseRuleWithResponse What a rule would do with messages that are there. Nothing is written.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -4542,6 +6410,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/rules/{id} (the `ChangeRule` operationId).
 	ChangeRuleWithResponse(ctx context.Context, id ID, params *ChangeRuleParams, body ChangeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRuleResponse, error)
 
+	// CopyRuleWithResponse Make a rule like this one, off, under a name of its own.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/{id}/copy (the `CopyRule` operationId).
+	CopyRuleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CopyRuleResponse, error)
+
 	// SwitchRuleOffWithResponse Stop a rule. What was begun is finished.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4563,12 +6438,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/rules/{id}/old-mail (the `FileOldMail` operationId).
 	FileOldMailWithResponse(ctx context.Context, id ID, body FileOldMailJSONRequestBody, reqEditors ...RequestEditorFn) (*FileOldMailResponse, error)
 
-	// SwitchRuleOnWithResponse Let a rule run from now on.
+	// SwitchRuleOnWithBodyWithResponse Let a rule run from now on; with old_mail it files what lies there already, too.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
+	SwitchRuleOnWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchRuleOnResponse, error)
+
+	// SwitchRuleOnWithResponse Let a rule run from now on; with old_mail it files what lies there already, too.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
+	SwitchRuleOnWithResponse(ctx context.Context, id ID, body SwitchRuleOnJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchRuleOnResponse, error)
+
+	// GetRemainsWithResponse What remains when the rule is removed.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
-	SwitchRuleOnWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*SwitchRuleOnResponse, error)
+	// Corresponds with GET /api/v1/rules/{id}/remains (the `GetRemains` operationId).
+	GetRemainsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRemainsResponse, error)
+
+	// ListRevisionsWithResponse The states that the rule had, the newest first, each with what it changed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/rules/{id}/revisions (the `ListRevisions` operationId).
+	ListRevisionsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
+
+	// BringBackWithResponse Make an earlier state of the rule the present one, as a new revision.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/{id}/revisions/{number}/bring-back (the `BringBack` operationId).
+	BringBackWithResponse(ctx context.Context, id ID, number Number, reqEditors ...RequestEditorFn) (*BringBackResponse, error)
 
 	// SignInWithBodyWithResponse Sign in with name and password.
 	//
@@ -4611,6 +6514,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `PostSetup` operationId).
 	PostSetupWithResponse(ctx context.Context, body PostSetupJSONRequestBody, reqEditors ...RequestEditorFn) (*PostSetupResponse, error)
+
+	// ListTablesWithResponse The tables in which patterns look something up.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/tables (the `ListTables` operationId).
+	ListTablesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTablesResponse, error)
+
+	// AddTableWithBodyWithResponse Make a table.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+	AddTableWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTableResponse, error)
+
+	// AddTableWithResponse Make a table.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+	AddTableWithResponse(ctx context.Context, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTableResponse, error)
+
+	// RemoveTableWithResponse Remove a table that no rule names.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/tables/{id} (the `RemoveTable` operationId).
+	RemoveTableWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveTableResponse, error)
+
+	// ChangeTableWithBodyWithResponse Change a table.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+	ChangeTableWithBodyWithResponse(ctx context.Context, id ID, params *ChangeTableParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeTableResponse, error)
+
+	// ChangeTableWithResponse Change a table.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+	ChangeTableWithResponse(ctx context.Context, id ID, params *ChangeTableParams, body ChangeTableJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeTableResponse, error)
 
 	// GetTodayWithResponse What was filed today and lately, and what arrives.
 	//
@@ -4862,6 +6807,239 @@ func (r CheckCabinetResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckCabinetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCorrespondentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Correspondent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCorrespondentsResponse) GetJSON200() *[]Correspondent {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCorrespondentsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCorrespondentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCorrespondentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCorrespondentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCorrespondentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddCorrespondentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Correspondent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddCorrespondentResponse) GetJSON201() *Correspondent {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddCorrespondentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddCorrespondentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddCorrespondentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddCorrespondentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddCorrespondentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListProposalsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Proposal
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListProposalsResponse) GetJSON200() *[]Proposal {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListProposalsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListProposalsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListProposalsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListProposalsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListProposalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCorrespondentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveCorrespondentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCorrespondentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCorrespondentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCorrespondentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCorrespondentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeCorrespondentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Correspondent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeCorrespondentResponse) GetJSON200() *Correspondent {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeCorrespondentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeCorrespondentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeCorrespondentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeCorrespondentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeCorrespondentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5807,6 +7985,54 @@ func (r GetFileResponse) ContentType() string {
 	return ""
 }
 
+type RehearseAllResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rehearsal
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RehearseAllResponse) GetJSON200() *Rehearsal {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RehearseAllResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RehearseAllResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RehearseAllResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RehearseAllResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RehearseAllResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRulesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5945,6 +8171,198 @@ func (r GetChoicesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetChoicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RuleChange
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareRulesResponse) GetJSON200() *[]RuleChange {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareRulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// YAML200 the response for an HTTP 200 `application/yaml` response
+	YAML200 *openapi_types.File
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetYAML200 returns the response for an HTTP 200 `application/yaml` response
+func (r ExportRulesResponse) GetYAML200() *openapi_types.File {
+	return r.YAML200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportRulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleDocument
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftRuleResponse) GetJSON200() *RuleDocument {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RuleChange
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportRulesResponse) GetJSON200() *[]RuleChange {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportRulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportRulesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6294,6 +8712,54 @@ func (r ChangeRuleResponse) ContentType() string {
 	return ""
 }
 
+type CopyRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Rule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CopyRuleResponse) GetJSON201() *Rule {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CopyRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CopyRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CopyRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CopyRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CopyRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SwitchRuleOffResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6432,6 +8898,150 @@ func (r SwitchRuleOnResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SwitchRuleOnResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRemainsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Remains
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRemainsResponse) GetJSON200() *Remains {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRemainsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRemainsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRemainsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRemainsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRemainsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Revision
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRevisionsResponse) GetJSON200() *[]Revision {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRevisionsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BringBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BringBackResponse) GetJSON200() *Rule {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BringBackResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BringBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BringBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BringBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BringBackResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6631,6 +9241,191 @@ func (r PostSetupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PostSetupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListTablesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]LookupTable
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTablesResponse) GetJSON200() *[]LookupTable {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTablesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTablesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTablesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTablesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTablesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddTableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *LookupTable
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddTableResponse) GetJSON201() *LookupTable {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddTableResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddTableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddTableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddTableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddTableResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveTableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveTableResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveTableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveTableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveTableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveTableResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeTableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LookupTable
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeTableResponse) GetJSON200() *LookupTable {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeTableResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeTableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeTableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeTableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeTableResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7024,6 +9819,97 @@ func (c *ClientWithResponses) CheckCabinetWithResponse(ctx context.Context, id I
 	return ParseCheckCabinetResponse(rsp)
 }
 
+// ListCorrespondentsWithResponse The persons and firms with whom the office writes.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/correspondents (the `ListCorrespondents` operationId).
+func (c *ClientWithResponses) ListCorrespondentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCorrespondentsResponse, error) {
+	rsp, err := c.ListCorrespondents(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCorrespondentsResponse(rsp)
+}
+
+// AddCorrespondentWithBodyWithResponse Enter somebody in the book.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+func (c *ClientWithResponses) AddCorrespondentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCorrespondentResponse, error) {
+	rsp, err := c.AddCorrespondentWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCorrespondentResponse(rsp)
+}
+
+// AddCorrespondentWithResponse Enter somebody in the book.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/correspondents (the `AddCorrespondent` operationId).
+func (c *ClientWithResponses) AddCorrespondentWithResponse(ctx context.Context, body AddCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCorrespondentResponse, error) {
+	rsp, err := c.AddCorrespondent(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCorrespondentResponse(rsp)
+}
+
+// ListProposalsWithResponse Domains that write to the mailboxes and belong to nobody in the book, the most frequent first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/correspondents/proposals (the `ListProposals` operationId).
+func (c *ClientWithResponses) ListProposalsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListProposalsResponse, error) {
+	rsp, err := c.ListProposals(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListProposalsResponse(rsp)
+}
+
+// RemoveCorrespondentWithResponse Take somebody out of the book whom no rule names.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/correspondents/{id} (the `RemoveCorrespondent` operationId).
+func (c *ClientWithResponses) RemoveCorrespondentWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveCorrespondentResponse, error) {
+	rsp, err := c.RemoveCorrespondent(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCorrespondentResponse(rsp)
+}
+
+// ChangeCorrespondentWithBodyWithResponse Change an entry of the book. Without passwords those that are kept stay.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+func (c *ClientWithResponses) ChangeCorrespondentWithBodyWithResponse(ctx context.Context, id ID, params *ChangeCorrespondentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCorrespondentResponse, error) {
+	rsp, err := c.ChangeCorrespondentWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCorrespondentResponse(rsp)
+}
+
+// ChangeCorrespondentWithResponse Change an entry of the book. Without passwords those that are kept stay.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
+func (c *ClientWithResponses) ChangeCorrespondentWithResponse(ctx context.Context, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCorrespondentResponse, error) {
+	rsp, err := c.ChangeCorrespondent(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCorrespondentResponse(rsp)
+}
+
 // GetEventsWithResponse What happens, as Server-Sent Events. Each is a hint to look again.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7206,13 +10092,13 @@ func (c *ClientWithResponses) ListMessagesWithResponse(ctx context.Context, para
 	return ParseListMessagesResponse(rsp)
 }
 
-// ExplainMessageWithResponse One message, what was decided for it, and what each running rule makes of it and why.
+// ExplainMessageWithResponse One message, what was decided for it, and what each rule makes of it and why.
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/messages/{number} (the `ExplainMessage` operationId).
-func (c *ClientWithResponses) ExplainMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ExplainMessageResponse, error) {
-	rsp, err := c.ExplainMessage(ctx, number, reqEditors...)
+func (c *ClientWithResponses) ExplainMessageWithResponse(ctx context.Context, number Number, params *ExplainMessageParams, reqEditors ...RequestEditorFn) (*ExplainMessageResponse, error) {
+	rsp, err := c.ExplainMessage(ctx, number, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -7336,6 +10222,19 @@ func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, entry Ent
 	return ParseGetFileResponse(rsp)
 }
 
+// RehearseAllWithResponse What all running rules together would do with messages that are there. Nothing is written.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rehearsals (the `RehearseAll` operationId).
+func (c *ClientWithResponses) RehearseAllWithResponse(ctx context.Context, params *RehearseAllParams, reqEditors ...RequestEditorFn) (*RehearseAllResponse, error) {
+	rsp, err := c.RehearseAll(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseAllResponse(rsp)
+}
+
 // ListRulesWithResponse The rules in their order.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7375,7 +10274,7 @@ func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddR
 	return ParseAddRuleResponse(rsp)
 }
 
-// GetChoicesWithResponse Senders' domains that occur in the mailboxes, most frequent first.
+// GetChoicesWithResponse What occurs in the mailboxes, for the blanks of a rule, the most frequent first.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -7386,6 +10285,84 @@ func (c *ClientWithResponses) GetChoicesWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseGetChoicesResponse(rsp)
+}
+
+// CompareRulesWithBodyWithResponse What an import of a file of rules would change. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+func (c *ClientWithResponses) CompareRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareRulesResponse, error) {
+	rsp, err := c.CompareRulesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRulesResponse(rsp)
+}
+
+// CompareRulesWithResponse What an import of a file of rules would change. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/compare (the `CompareRules` operationId).
+func (c *ClientWithResponses) CompareRulesWithResponse(ctx context.Context, body CompareRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareRulesResponse, error) {
+	rsp, err := c.CompareRules(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRulesResponse(rsp)
+}
+
+// ExportRulesWithResponse All rules, or some, as a file of rules (YAML) that can be imported elsewhere. Whether a rule is on, and its place, are not in it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/rules/export (the `ExportRules` operationId).
+func (c *ClientWithResponses) ExportRulesWithResponse(ctx context.Context, params *ExportRulesParams, reqEditors ...RequestEditorFn) (*ExportRulesResponse, error) {
+	rsp, err := c.ExportRules(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportRulesResponse(rsp)
+}
+
+// DraftRuleWithResponse A rule drafted from a message: its sender, a word of its subject, the kinds of its attachments. Nothing is kept.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/rules/from-message/{number} (the `DraftRule` operationId).
+func (c *ClientWithResponses) DraftRuleWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*DraftRuleResponse, error) {
+	rsp, err := c.DraftRule(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftRuleResponse(rsp)
+}
+
+// ImportRulesWithBodyWithResponse Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+func (c *ClientWithResponses) ImportRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRulesResponse, error) {
+	rsp, err := c.ImportRulesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportRulesResponse(rsp)
+}
+
+// ImportRulesWithResponse Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/import (the `ImportRules` operationId).
+func (c *ClientWithResponses) ImportRulesWithResponse(ctx context.Context, body ImportRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportRulesResponse, error) {
+	rsp, err := c.ImportRules(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportRulesResponse(rsp)
 }
 
 // GetLanguageWithResponse The fields and words of patterns and the kinds of files, for an editor.
@@ -7427,7 +10404,7 @@ func (c *ClientWithResponses) OrderRulesWithResponse(ctx context.Context, body O
 	return ParseOrderRulesResponse(rsp)
 }
 
-// RehearseRuleWithBodyWithResponse What a rule would do with the last messages. Nothing is written and nothing is fetched.
+// RehearseRuleWithBodyWithResponse What a rule would do with messages that are there. Nothing is written.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7440,7 +10417,7 @@ func (c *ClientWithResponses) RehearseRuleWithBodyWithResponse(ctx context.Conte
 	return ParseRehearseRuleResponse(rsp)
 }
 
-// RehearseRuleWithResponse What a rule would do with the last messages. Nothing is written and nothing is fetched.
+// RehearseRuleWithResponse What a rule would do with messages that are there. Nothing is written.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7518,6 +10495,19 @@ func (c *ClientWithResponses) ChangeRuleWithResponse(ctx context.Context, id ID,
 	return ParseChangeRuleResponse(rsp)
 }
 
+// CopyRuleWithResponse Make a rule like this one, off, under a name of its own.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/{id}/copy (the `CopyRule` operationId).
+func (c *ClientWithResponses) CopyRuleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CopyRuleResponse, error) {
+	rsp, err := c.CopyRule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyRuleResponse(rsp)
+}
+
 // SwitchRuleOffWithResponse Stop a rule. What was begun is finished.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7557,17 +10547,69 @@ func (c *ClientWithResponses) FileOldMailWithResponse(ctx context.Context, id ID
 	return ParseFileOldMailResponse(rsp)
 }
 
-// SwitchRuleOnWithResponse Let a rule run from now on.
+// SwitchRuleOnWithBodyWithResponse Let a rule run from now on; with old_mail it files what lies there already, too.
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
-func (c *ClientWithResponses) SwitchRuleOnWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*SwitchRuleOnResponse, error) {
-	rsp, err := c.SwitchRuleOn(ctx, id, reqEditors...)
+func (c *ClientWithResponses) SwitchRuleOnWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchRuleOnResponse, error) {
+	rsp, err := c.SwitchRuleOnWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseSwitchRuleOnResponse(rsp)
+}
+
+// SwitchRuleOnWithResponse Let a rule run from now on; with old_mail it files what lies there already, too.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/{id}/on (the `SwitchRuleOn` operationId).
+func (c *ClientWithResponses) SwitchRuleOnWithResponse(ctx context.Context, id ID, body SwitchRuleOnJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchRuleOnResponse, error) {
+	rsp, err := c.SwitchRuleOn(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwitchRuleOnResponse(rsp)
+}
+
+// GetRemainsWithResponse What remains when the rule is removed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/rules/{id}/remains (the `GetRemains` operationId).
+func (c *ClientWithResponses) GetRemainsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRemainsResponse, error) {
+	rsp, err := c.GetRemains(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRemainsResponse(rsp)
+}
+
+// ListRevisionsWithResponse The states that the rule had, the newest first, each with what it changed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/rules/{id}/revisions (the `ListRevisions` operationId).
+func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error) {
+	rsp, err := c.ListRevisions(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRevisionsResponse(rsp)
+}
+
+// BringBackWithResponse Make an earlier state of the rule the present one, as a new revision.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/{id}/revisions/{number}/bring-back (the `BringBack` operationId).
+func (c *ClientWithResponses) BringBackWithResponse(ctx context.Context, id ID, number Number, reqEditors ...RequestEditorFn) (*BringBackResponse, error) {
+	rsp, err := c.BringBack(ctx, id, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBringBackResponse(rsp)
 }
 
 // SignInWithBodyWithResponse Sign in with name and password.
@@ -7646,6 +10688,84 @@ func (c *ClientWithResponses) PostSetupWithResponse(ctx context.Context, body Po
 		return nil, err
 	}
 	return ParsePostSetupResponse(rsp)
+}
+
+// ListTablesWithResponse The tables in which patterns look something up.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/tables (the `ListTables` operationId).
+func (c *ClientWithResponses) ListTablesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTablesResponse, error) {
+	rsp, err := c.ListTables(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTablesResponse(rsp)
+}
+
+// AddTableWithBodyWithResponse Make a table.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+func (c *ClientWithResponses) AddTableWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTableResponse, error) {
+	rsp, err := c.AddTableWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTableResponse(rsp)
+}
+
+// AddTableWithResponse Make a table.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tables (the `AddTable` operationId).
+func (c *ClientWithResponses) AddTableWithResponse(ctx context.Context, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTableResponse, error) {
+	rsp, err := c.AddTable(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTableResponse(rsp)
+}
+
+// RemoveTableWithResponse Remove a table that no rule names.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/tables/{id} (the `RemoveTable` operationId).
+func (c *ClientWithResponses) RemoveTableWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveTableResponse, error) {
+	rsp, err := c.RemoveTable(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveTableResponse(rsp)
+}
+
+// ChangeTableWithBodyWithResponse Change a table.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+func (c *ClientWithResponses) ChangeTableWithBodyWithResponse(ctx context.Context, id ID, params *ChangeTableParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeTableResponse, error) {
+	rsp, err := c.ChangeTableWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeTableResponse(rsp)
+}
+
+// ChangeTableWithResponse Change a table.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/tables/{id} (the `ChangeTable` operationId).
+func (c *ClientWithResponses) ChangeTableWithResponse(ctx context.Context, id ID, params *ChangeTableParams, body ChangeTableJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeTableResponse, error) {
+	rsp, err := c.ChangeTable(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeTableResponse(rsp)
 }
 
 // GetTodayWithResponse What was filed today and lately, and what arrives.
@@ -7889,6 +11009,167 @@ func ParseCheckCabinetResponse(rsp *http.Response) (*CheckCabinetResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Cabinet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCorrespondentsResponse parses an HTTP response from a ListCorrespondentsWithResponse call
+func ParseListCorrespondentsResponse(rsp *http.Response) (*ListCorrespondentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCorrespondentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Correspondent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddCorrespondentResponse parses an HTTP response from a AddCorrespondentWithResponse call
+func ParseAddCorrespondentResponse(rsp *http.Response) (*AddCorrespondentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddCorrespondentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Correspondent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListProposalsResponse parses an HTTP response from a ListProposalsWithResponse call
+func ParseListProposalsResponse(rsp *http.Response) (*ListProposalsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListProposalsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCorrespondentResponse parses an HTTP response from a RemoveCorrespondentWithResponse call
+func ParseRemoveCorrespondentResponse(rsp *http.Response) (*RemoveCorrespondentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCorrespondentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeCorrespondentResponse parses an HTTP response from a ChangeCorrespondentWithResponse call
+func ParseChangeCorrespondentResponse(rsp *http.Response) (*ChangeCorrespondentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeCorrespondentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Correspondent
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8554,6 +11835,39 @@ func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
 	return response, nil
 }
 
+// ParseRehearseAllResponse parses an HTTP response from a RehearseAllWithResponse call
+func ParseRehearseAllResponse(rsp *http.Response) (*RehearseAllResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RehearseAllResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
 func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8636,6 +11950,138 @@ func ParseGetChoicesResponse(rsp *http.Response) (*GetChoicesResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Choices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareRulesResponse parses an HTTP response from a CompareRulesWithResponse call
+func ParseCompareRulesResponse(rsp *http.Response) (*CompareRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RuleChange
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportRulesResponse parses an HTTP response from a ExportRulesWithResponse call
+func ParseExportRulesResponse(rsp *http.Response) (*ExportRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "yaml") && rsp.StatusCode == 200:
+		var dest openapi_types.File
+		if err := yaml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.YAML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftRuleResponse parses an HTTP response from a DraftRuleWithResponse call
+func ParseDraftRuleResponse(rsp *http.Response) (*DraftRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleDocument
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportRulesResponse parses an HTTP response from a ImportRulesWithResponse call
+func ParseImportRulesResponse(rsp *http.Response) (*ImportRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RuleChange
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8906,6 +12352,39 @@ func ParseChangeRuleResponse(rsp *http.Response) (*ChangeRuleResponse, error) {
 	return response, nil
 }
 
+// ParseCopyRuleResponse parses an HTTP response from a CopyRuleWithResponse call
+func ParseCopyRuleResponse(rsp *http.Response) (*CopyRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CopyRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Rule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSwitchRuleOffResponse parses an HTTP response from a SwitchRuleOffWithResponse call
 func ParseSwitchRuleOffResponse(rsp *http.Response) (*SwitchRuleOffResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8981,6 +12460,105 @@ func ParseSwitchRuleOnResponse(rsp *http.Response) (*SwitchRuleOnResponse, error
 	}
 
 	response := &SwitchRuleOnResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRemainsResponse parses an HTTP response from a GetRemainsWithResponse call
+func ParseGetRemainsResponse(rsp *http.Response) (*GetRemainsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRemainsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Remains
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRevisionsResponse parses an HTTP response from a ListRevisionsWithResponse call
+func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBringBackResponse parses an HTTP response from a BringBackWithResponse call
+func ParseBringBackResponse(rsp *http.Response) (*BringBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BringBackResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -9160,6 +12738,134 @@ func ParsePostSetupResponse(rsp *http.Response) (*PostSetupResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListTablesResponse parses an HTTP response from a ListTablesWithResponse call
+func ParseListTablesResponse(rsp *http.Response) (*ListTablesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTablesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []LookupTable
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddTableResponse parses an HTTP response from a AddTableWithResponse call
+func ParseAddTableResponse(rsp *http.Response) (*AddTableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddTableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest LookupTable
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveTableResponse parses an HTTP response from a RemoveTableWithResponse call
+func ParseRemoveTableResponse(rsp *http.Response) (*RemoveTableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveTableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeTableResponse parses an HTTP response from a ChangeTableWithResponse call
+func ParseChangeTableResponse(rsp *http.Response) (*ChangeTableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeTableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LookupTable
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil

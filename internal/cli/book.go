@@ -1,0 +1,264 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+func (c *command) correspondents() *cobra.Command {
+	root := &cobra.Command{Use: "correspondents", Short: "The persons and firms with whom the office writes"}
+	var domains, addresses, groups []string
+	var passwordFile string
+	settings := func(name string) (client.CorrespondentSettings, error) {
+		domains, addresses, groups = append([]string{}, domains...), append([]string{}, addresses...), append([]string{}, groups...)
+		s := client.CorrespondentSettings{Name: name, Domains: &domains, Addresses: &addresses, Groups: &groups}
+		if passwordFile == "" {
+			return s, nil
+		}
+		data, err := c.readFile(passwordFile)
+		if err != nil {
+			return s, err
+		}
+		passwords := []string{}
+		for _, line := range strings.Split(string(data), "\n") {
+			if line = strings.TrimRight(line, "\r"); line != "" {
+				passwords = append(passwords, line)
+			}
+		}
+		s.Passwords = &passwords
+		return s, nil
+	}
+	flags := func(cmd *cobra.Command) *cobra.Command {
+		cmd.Flags().StringSliceVar(&domains, "domain", nil, "a domain, with its subdomains; may stand several times")
+		cmd.Flags().StringSliceVar(&addresses, "address", nil, "a whole address; may stand several times")
+		cmd.Flags().StringSliceVar(&groups, "group", nil, "a group to which they belong; may stand several times")
+		cmd.Flags().StringVar(&passwordFile, "archive-passwords", "", "file with the passwords of archives that they send, one a line; - reads them from standard input")
+		return cmd
+	}
+	said := func(one client.Correspondent) error {
+		return c.show(one, func() {
+			fmt.Fprintf(c.out, "“%s” is in the book: %s.\n", one.Name, strings.Join(slices.Concat(one.Domains, one.Addresses), ", "))
+		})
+	}
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the book", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Correspondent](api.ListCorrespondents(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, one := range all {
+					passwords := ""
+					if one.Passwords > 0 {
+						passwords = fmt.Sprint(one.Passwords)
+					}
+					rows = append(rows, []string{one.Name, strings.Join(one.Domains, ", "), strings.Join(one.Addresses, ", "), strings.Join(one.Groups, ", "), passwords})
+				}
+				c.table([]string{"NAME", "DOMAINS", "ADDRESSES", "GROUPS", "PASSWORDS"}, rows)
+			})
+		}),
+	}, &cobra.Command{
+		Use: "proposed", Short: "List who writes to the mailboxes and is not in the book", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Proposal](api.ListProposals(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, one := range all {
+					rows = append(rows, []string{one.Domain, fmt.Sprint(one.Count), strings.Join(one.Known, ", ")})
+				}
+				c.table([]string{"DOMAIN", "MESSAGES", "SUCH AS"}, rows)
+				if len(all) > 0 {
+					fmt.Fprintf(c.out, "\nTo enter one: inktray correspondents add \"Its Name\" --domain %s\n", all[0].Domain)
+				}
+			})
+		}),
+	}, flags(&cobra.Command{
+		Use: "add NAME", Short: "Enter somebody in the book", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := settings(args[0])
+			if err != nil {
+				return err
+			}
+			one, err := call[client.Correspondent](api.AddCorrespondent(ctx, s))
+			if err != nil {
+				return err
+			}
+			return said(one)
+		}),
+	}), flags(&cobra.Command{
+		Use: "change NAME", Short: "Change an entry: what is given replaces what was there", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				is, err := findCorrespondent(ctx, api, args[0])
+				if err != nil {
+					return err
+				}
+				s, err := settings(is.Name)
+				if err != nil {
+					return err
+				}
+				for flag, keep := range map[string]func(){"domain": func() { s.Domains = &is.Domains }, "address": func() { s.Addresses = &is.Addresses }, "group": func() { s.Groups = &is.Groups }} {
+					if !cmd.Flags().Changed(flag) {
+						keep()
+					}
+				}
+				one, err := call[client.Correspondent](api.ChangeCorrespondent(ctx, is.ID, &client.ChangeCorrespondentParams{}, s))
+				if err != nil {
+					return err
+				}
+				return said(one)
+			})(cmd, args)
+		},
+	}), &cobra.Command{
+		Use: "remove NAME", Short: "Take somebody out of the book", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			is, err := findCorrespondent(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveCorrespondent(ctx, is.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” is no longer in the book.\n", is.Name)
+			return nil
+		}),
+	})
+	return root
+}
+
+func findCorrespondent(ctx context.Context, api *client.Client, name string) (client.Correspondent, error) {
+	all, err := call[[]client.Correspondent](api.ListCorrespondents(ctx))
+	if err != nil {
+		return client.Correspondent{}, err
+	}
+	at := slices.IndexFunc(all, func(x client.Correspondent) bool { return strings.EqualFold(x.Name, name) || x.ID == name })
+	if at < 0 {
+		return client.Correspondent{}, &exitError{exitMissing, fmt.Sprintf("there is no correspondent called “%s”; see inktray correspondents list", name)}
+	}
+	return all[at], nil
+}
+
+func (c *command) tables() *cobra.Command {
+	root := &cobra.Command{Use: "tables", Short: "Tables in which patterns look something up, such as a station's place"}
+	find := func(ctx context.Context, api *client.Client, name string) (client.LookupTable, error) {
+		all, err := call[[]client.LookupTable](api.ListTables(ctx))
+		if err != nil {
+			return client.LookupTable{}, err
+		}
+		at := slices.IndexFunc(all, func(x client.LookupTable) bool { return strings.EqualFold(x.Name, name) })
+		if at < 0 {
+			return client.LookupTable{}, &exitError{exitMissing, fmt.Sprintf("there is no table called “%s”; see inktray tables list", name)}
+		}
+		return all[at], nil
+	}
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the tables", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.LookupTable](api.ListTables(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, t := range all {
+					rows = append(rows, []string{t.Name, fmt.Sprint(len(t.Rows)), "<lookup " + t.Name + " of (file.stem)>"})
+				}
+				c.table([]string{"NAME", "ROWS", "IN A PATTERN"}, rows)
+			})
+		}),
+	}, &cobra.Command{
+		Use: "show NAME", Short: "Print a table as CSV", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			t, err := find(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			return c.show(t, func() {
+				w := csv.NewWriter(c.out)
+				for _, r := range t.Rows {
+					_ = w.Write([]string{r.Key, r.Value})
+				}
+				w.Flush()
+			})
+		}),
+	}, &cobra.Command{
+		Use: "save NAME FILE", Short: "Make or replace a table from a CSV file of two columns: what is looked up, and what stands for it", Args: cobra.ExactArgs(2),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			data, err := c.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			s, err := tableOf(args[0], string(data))
+			if err != nil {
+				return &exitError{exitInvalid, fmt.Sprintf("%s: %v", args[1], err)}
+			}
+			var t client.LookupTable
+			is, err := find(ctx, api, args[0])
+			var missing *exitError
+			switch {
+			case err == nil:
+				t, err = call[client.LookupTable](api.ChangeTable(ctx, is.ID, &client.ChangeTableParams{}, s))
+			case errors.As(err, &missing):
+				t, err = call[client.LookupTable](api.AddTable(ctx, s))
+			}
+			if err != nil {
+				return err
+			}
+			return c.show(t, func() {
+				fmt.Fprintf(c.out, "The table “%s” has %d rows. In a pattern: <lookup %s of (file.stem)>\n", t.Name, len(t.Rows), t.Name)
+			})
+		}),
+	}, &cobra.Command{
+		Use: "remove NAME", Short: "Remove a table that no rule names", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			t, err := find(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveTable(ctx, t.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "The table “%s” is removed.\n", t.Name)
+			return nil
+		}),
+	})
+	return root
+}
+
+// tableOf reads two columns.
+func tableOf(name, text string) (client.LookupTableSettings, error) {
+	s := client.LookupTableSettings{Name: name, Rows: []client.LookupRow{}}
+	r := csv.NewReader(strings.NewReader(text))
+	r.FieldsPerRecord = -1
+	if first, _, _ := strings.Cut(text, "\n"); !strings.Contains(first, ",") && strings.Contains(first, ";") {
+		r.Comma = ';'
+	}
+	for {
+		fields, err := r.Read()
+		if err == io.EOF {
+			return s, nil
+		}
+		if err != nil {
+			return s, err
+		}
+		line, _ := r.FieldPos(0)
+		if len(fields) != 2 {
+			return s, fmt.Errorf("line %d has %d columns; two are wanted", line, len(fields))
+		}
+		s.Rows = append(s.Rows, client.LookupRow{Key: fields[0], Value: fields[1]})
+	}
+}

@@ -1,0 +1,335 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/core/rule"
+)
+
+// oldMailFlags are the options of a pass over old mail.
+type oldMailFlags struct {
+	since, from, to string
+	most, perMinute int
+}
+
+func (f *oldMailFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.since, "since", "", "only what was received on this day or later, such as 2026-05-12")
+	cmd.Flags().IntVar(&f.most, "most", 0, "only so many of the most recent messages of each folder")
+	cmd.Flags().IntVar(&f.perMinute, "per-minute", 0, "at most so many messages a minute")
+	cmd.Flags().StringVar(&f.from, "from", "", "only from this time of the day on, such as 19:00")
+	cmd.Flags().StringVar(&f.to, "to", "", "and until this one, such as 06:00")
+}
+
+func (f *oldMailFlags) request() (client.OldMailRequest, error) {
+	var r client.OldMailRequest
+	if f.since != "" {
+		day, err := dayOf("--since", f.since)
+		if err != nil {
+			return r, err
+		}
+		r.Since = day
+	}
+	if f.most > 0 {
+		r.Most = &f.most
+	}
+	if f.perMinute > 0 {
+		r.PerMinute = &f.perMinute
+	}
+	if f.from != "" {
+		r.From = &f.from
+	}
+	if f.to != "" {
+		r.To = &f.to
+	}
+	return r, nil
+}
+
+func dayOf(flag, s string) (*openapi_types.Date, error) {
+	day, err := time.Parse(time.DateOnly, s)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("%s is a day such as 2026-05-12, not %q", flag, s)}
+	}
+	return &openapi_types.Date{Time: day}, nil
+}
+
+// switchOn asks from where on a rule is to take mail.
+func (c *command) switchOn() *cobra.Command {
+	var begin string
+	cmd := &cobra.Command{
+		Use: "on NAME", Short: "Let a rule run: from now on, or with what lies there already", Args: cobra.ExactArgs(1),
+		Long: "Switching a rule on needs to know from where on it takes mail: --begin now for what arrives from now on, --begin all for everything that lies in its folders already, or a day such as --begin 2026-05-12. Without it you are asked.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r, err := findRule(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if begin == "" {
+				if begin, err = c.ask(fmt.Sprintf("From where on does “%s” take mail? Type now, all, or a day such as 2026-05-12: ", r.Name)); err != nil {
+					return usageError{errors.New("say from where on: --begin now, --begin all, or --begin 2026-05-12")}
+				}
+			}
+			var body client.SwitchOnRequest
+			switch begin {
+			case "now":
+			case "all":
+				body.OldMail = &client.OldMailRequest{}
+			default:
+				day, err := dayOf("--begin", begin)
+				if err != nil {
+					return usageError{fmt.Errorf("--begin is now, all, or a day such as 2026-05-12, not %q", begin)}
+				}
+				body.OldMail = &client.OldMailRequest{Since: day}
+			}
+			if r, err = call[client.Rule](api.SwitchRuleOn(ctx, r.ID, body)); err != nil {
+				return err
+			}
+			return c.show(r, func() {
+				if begin == "now" {
+					fmt.Fprintf(c.out, "“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules file-old-mail %q\n", r.Name, r.Name)
+				} else {
+					fmt.Fprintf(c.out, "“%s” is on, and old mail is being filed. See how it goes: inktray passes list\n", r.Name)
+				}
+			})
+		}),
+	}
+	cmd.Flags().StringVar(&begin, "begin", "", "now, all, or a day such as 2026-05-12")
+	return cmd
+}
+
+// ask puts a question to the person at the terminal.
+func (c *command) ask(question string) (string, error) {
+	f, ok := c.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", errors.New("nobody is there to answer")
+	}
+	fmt.Fprint(c.errs, question)
+	answer, err := bufio.NewReader(c.in).ReadString('\n')
+	return strings.TrimSpace(answer), err
+}
+
+func (c *command) showLines(lines []client.DiffLine, indent string) {
+	for _, l := range lines {
+		switch l.In {
+		case client.Was:
+			fmt.Fprintln(c.out, indent+"was  "+l.Text)
+		case client.Now:
+			fmt.Fprintln(c.out, indent+"now  "+l.Text)
+		}
+	}
+}
+
+// careCommands are those that look after rules.
+func (c *command) careCommands() []*cobra.Command {
+	var preview bool
+	var renames []string
+	importing := &cobra.Command{
+		Use: "import FILE", Short: "Keep the rules of a file that was exported; new ones are off", Args: cobra.ExactArgs(1),
+		Long: "A rule is recognised by its id, else by its name. Where a new one looks like a rule that is there under another name, it is asked whether it is that one renamed; --renamed \"NEW NAME=OLD NAME\" answers before, and --renamed \"NEW NAME=\" says that it is new.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			data, err := c.readFile(args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := rule.Parse(data); err != nil {
+				return fileProblems(args[0], err)
+			}
+			return c.importRules(ctx, api, string(data), renames, preview)
+		}),
+	}
+	importing.Flags().BoolVar(&preview, "preview", false, "only show what would change; exit code 7 where something would")
+	importing.Flags().StringArrayVar(&renames, "renamed", nil, "NEW NAME=OLD NAME; may stand several times")
+	return []*cobra.Command{importing, {
+		Use: "copy NAME", Short: "Make a rule like another, off, under a name of its own", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r, err := findRule(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			made, err := call[client.Rule](api.CopyRule(ctx, r.ID))
+			if err != nil {
+				return err
+			}
+			return c.show(made, func() { fmt.Fprintf(c.out, "“%s” is a copy of “%s”, and off.\n", made.Name, r.Name) })
+		}),
+	}, {
+		Use: "revisions NAME", Short: "Show the states that a rule had and what each changed", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r, err := findRule(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.Revision](api.ListRevisions(ctx, r.ID))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				for _, one := range all {
+					present := ""
+					if one.Present {
+						present = ", the present one"
+					}
+					fmt.Fprintf(c.out, "Revision %d, %s by %s%s\n", one.Number, when(one.MadeAt), one.MadeBy, present)
+					c.showLines(one.Lines, "  ")
+				}
+			})
+		}),
+	}, {
+		Use: "bring-back NAME REVISION", Short: "Make an earlier state of a rule the present one, as a new revision", Args: cobra.ExactArgs(2),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r, err := findRule(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			number, err := strconv.ParseInt(args[1], 10, 64)
+			if err != nil || number < 1 {
+				return usageError{fmt.Errorf("%q is no number of a revision; see inktray rules revisions %q", args[1], r.Name)}
+			}
+			if r, err = call[client.Rule](api.BringBack(ctx, r.ID, number)); err != nil {
+				return err
+			}
+			return c.show(r, func() {
+				fmt.Fprintf(c.out, "“%s” is as it was in revision %d; this is revision %d.\n  %s\n", r.Name, number, r.Revision, r.Sentence)
+			})
+		}),
+	}, {
+		Use: "export [NAME...]", Short: "Print rules as a file that can be imported; all where none is named", Args: cobra.ArbitraryArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			ids := []string{}
+			for _, name := range args {
+				r, err := findRule(ctx, api, name)
+				if err != nil {
+					return err
+				}
+				ids = append(ids, r.ID)
+			}
+			response, err := api.ExportRules(ctx, &client.ExportRulesParams{ID: &ids})
+			if err != nil {
+				return err
+			}
+			if response.StatusCode != 200 {
+				_, err := call[nothing](response, nil)
+				return err
+			}
+			defer response.Body.Close()
+			_, err = io.Copy(c.out, response.Body)
+			return err
+		}),
+	}, {
+		Use: "draft MESSAGE", Short: "Print a rule drafted from a message, by its number", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			number, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || number < 1 {
+				return usageError{fmt.Errorf("%q is no number of a message; see inktray messages list", args[0])}
+			}
+			document, err := call[json.RawMessage](api.DraftRule(ctx, number))
+			if err != nil {
+				return err
+			}
+			r, err := rule.ParseRule(document)
+			if err != nil {
+				return err
+			}
+			text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*r}})
+			if err != nil {
+				return err
+			}
+			_, err = c.out.Write(text)
+			return err
+		}),
+	}}
+}
+
+func (c *command) importRules(ctx context.Context, api *client.Client, document string, renames []string, preview bool) error {
+	rules, err := call[[]client.Rule](api.ListRules(ctx))
+	if err != nil {
+		return err
+	}
+	answers := map[string]string{}
+	for _, one := range renames {
+		fresh, old, ok := strings.Cut(one, "=")
+		if !ok {
+			return usageError{fmt.Errorf("--renamed is NEW NAME=OLD NAME, not %q", one)}
+		}
+		answers[fresh] = ""
+		for _, r := range rules {
+			if strings.EqualFold(r.Name, old) {
+				answers[fresh] = r.ID
+			}
+		}
+		if old != "" && answers[fresh] == "" {
+			return &exitError{exitMissing, fmt.Sprintf("there is no rule called “%s”; see inktray rules list", old)}
+		}
+	}
+	request := client.ImportRequest{Document: document, Renames: &answers}
+	all, err := call[[]client.RuleChange](api.CompareRules(ctx, request))
+	if err != nil {
+		return err
+	}
+	for _, one := range all {
+		if one.Renamed == nil {
+			continue
+		}
+		question := fmt.Sprintf("Is “%s” the rule “%s” renamed? Type yes or no: ", one.Name, one.Renamed.Name)
+		if preview {
+			continue
+		}
+		answer, err := c.ask(question)
+		if err != nil {
+			return usageError{fmt.Errorf("is “%s” the rule “%s” renamed? Answer with --renamed %q, or with --renamed %q for a new one", one.Name, one.Renamed.Name, one.Name+"="+one.Renamed.Name, one.Name+"=")}
+		}
+		answers[one.Name] = ""
+		if answer == "yes" {
+			answers[one.Name] = one.Renamed.ID
+		}
+	}
+	changed := 0
+	shown := func(all []client.RuleChange) func() {
+		return func() {
+			for _, one := range all {
+				switch {
+				case one.Kind == "add" && one.Renamed != nil:
+					fmt.Fprintf(c.out, "add     %s\n        Is it “%s” renamed? --renamed %q\n", one.Name, one.Renamed.Name, one.Name+"="+one.Renamed.Name)
+				case one.Kind == "add":
+					fmt.Fprintf(c.out, "add     %s\n        %s\n", one.Name, strings.ReplaceAll(wrap(one.Sentence, 92), "\n", "\n        "))
+				case one.Kind == "change":
+					fmt.Fprintf(c.out, "change  %s\n", one.Name)
+					c.showLines(one.Lines, "        ")
+				default:
+					fmt.Fprintf(c.out, "same    %s\n", one.Name)
+				}
+				for _, p := range one.Problems {
+					fmt.Fprintf(c.out, "        %s: %s\n", p.Place, p.Text)
+				}
+			}
+		}
+	}
+	if preview {
+		for _, one := range all {
+			if one.Kind != "same" {
+				changed++
+			}
+		}
+		if err := c.show(all, shown(all)); err != nil || changed == 0 {
+			return err
+		}
+		return &exitError{code: exitPending}
+	}
+	if all, err = call[[]client.RuleChange](api.ImportRules(ctx, request)); err != nil {
+		return err
+	}
+	return c.show(all, shown(all))
+}
