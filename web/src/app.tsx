@@ -12,6 +12,7 @@ const Tray = lazy(() => import('./pages/tray').then((m) => ({ default: m.Tray })
 const Rules = lazy(() => import('./pages/rules').then((m) => ({ default: m.Rules })))
 const RulePage = lazy(() => import('./pages/rule').then((m) => ({ default: m.RulePage })))
 const Register = lazy(() => import('./pages/register').then((m) => ({ default: m.Register })))
+const Mail = lazy(() => import('./pages/mail').then((m) => ({ default: m.Mail })))
 const Message = lazy(() => import('./pages/message').then((m) => ({ default: m.Message })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
@@ -25,7 +26,7 @@ export function App() {
   return setup.isPending ? null : <SignIn />
 }
 
-const tabs = [['/', 'Today'], ['/tray', 'Tray'], ['/rules', 'Rules'], ['/register', 'Register'], ['/settings', 'Settings']] as const
+const tabs = [['/', 'Today'], ['/tray', 'Tray'], ['/rules', 'Rules'], ['/mail', 'Mail'], ['/register', 'Register'], ['/settings', 'Settings']] as const
 
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
@@ -68,6 +69,7 @@ function House({ me }: { me: Schemas['Me'] }) {
             <Route path="/rules" element={<Rules />} />
             <Route path="/rules/:id" element={<RulePage />} />
             <Route path="/register" element={<Register />} />
+            <Route path="/mail" element={<Mail />} />
             <Route path="/messages/:id" element={<Message />} />
             <Route path="/settings" element={<Settings />} />
             <Route path="/set-up" element={<Today />} />

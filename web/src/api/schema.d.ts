@@ -272,6 +272,99 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/correspondents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The persons and firms with whom the office writes. */
+        get: operations["ListCorrespondents"];
+        put?: never;
+        /** Enter somebody in the book. */
+        post: operations["AddCorrespondent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/correspondents/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Domains that write to the mailboxes and belong to nobody in the book, the most frequent first. */
+        get: operations["ListProposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/correspondents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change an entry of the book. Without passwords those that are kept stay. */
+        put: operations["ChangeCorrespondent"];
+        post?: never;
+        /** Take somebody out of the book whom no rule names. */
+        delete: operations["RemoveCorrespondent"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tables in which patterns look something up. */
+        get: operations["ListTables"];
+        put?: never;
+        /** Make a table. */
+        post: operations["AddTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a table. */
+        put: operations["ChangeTable"];
+        post?: never;
+        /** Remove a table that no rule names. */
+        delete: operations["RemoveTable"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -316,8 +409,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a rule would do with the last messages. Nothing is written and nothing is fetched. */
+        /** What a rule would do with messages that are there. Nothing is written. */
         post: operations["RehearseRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What all running rules together would do with messages that are there. Nothing is written. */
+        post: operations["RehearseAll"];
         delete?: never;
         options?: never;
         head?: never;
@@ -365,8 +475,78 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Senders' domains that occur in the mailboxes, most frequent first. */
+        /** What occurs in the mailboxes, for the blanks of a rule, the most frequent first. */
         get: operations["GetChoices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All rules, or some, as a file of rules (YAML) that can be imported elsewhere. Whether a rule is on, and its place, are not in it. */
+        get: operations["ExportRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an import of a file of rules would change. Nothing is kept. */
+        post: operations["CompareRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep the rules of a file; new ones are off. Nothing is kept where one of them cannot be. */
+        post: operations["ImportRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/from-message/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** A rule drafted from a message: its sender, a word of its subject, the kinds of its attachments. Nothing is kept. */
+        get: operations["DraftRule"];
         put?: never;
         post?: never;
         delete?: never;
@@ -407,8 +587,85 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let a rule run from now on. */
+        /** Let a rule run from now on; with old_mail it files what lies there already, too. */
         post: operations["SwitchRuleOn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a rule like this one, off, under a name of its own. */
+        post: operations["CopyRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/remains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** What remains when the rule is removed. */
+        get: operations["GetRemains"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** The states that the rule had, the newest first, each with what it changed. */
+        get: operations["ListRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/revisions/{number}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an earlier state of the rule the present one, as a new revision. */
+        post: operations["BringBack"];
         delete?: never;
         options?: never;
         head?: never;
@@ -477,7 +734,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One message, what was decided for it, and what each running rule makes of it and why. */
+        /** One message, what was decided for it, and what each rule makes of it and why. */
         get: operations["ExplainMessage"];
         put?: never;
         post?: never;
@@ -868,6 +1125,123 @@ export interface components {
             since?: string;
             /** @description only so many of the most recent in each folder */
             most?: number;
+            /** @description at most so many messages a minute */
+            per_minute?: number;
+            /** @description only from this time of the day on, such as 19:00 */
+            from?: string;
+            /** @description and until this one, such as 06:00 */
+            to?: string;
+        };
+        SwitchOnRequest: {
+            old_mail?: components["schemas"]["OldMailRequest"];
+        };
+        CorrespondentSettings: {
+            name: string;
+            addresses?: string[];
+            /** @description with their subdomains */
+            domains?: string[];
+            groups?: string[];
+            /** @description of archives that they send; kept sealed and never given back */
+            passwords?: string[];
+        };
+        Correspondent: {
+            id: string;
+            name: string;
+            addresses: string[];
+            domains: string[];
+            groups: string[];
+            /** @description how many are kept */
+            passwords: number;
+            revision: number;
+        };
+        Proposal: {
+            /** @description made from the domain; to be corrected */
+            name: string;
+            domain: string;
+            /** @description messages of the last thousand */
+            count: number;
+            /** @description some of the addresses */
+            known: string[];
+        };
+        LookupTableSettings: {
+            /** @description one word, as patterns name it: lookup stations of (file.stem) */
+            name: string;
+            rows: components["schemas"]["LookupRow"][];
+        };
+        LookupRow: {
+            key: string;
+            value: string;
+        };
+        LookupTable: {
+            id: string;
+            name: string;
+            rows: components["schemas"]["LookupRow"][];
+            revision: number;
+        };
+        ImportRequest: {
+            /** @description a file of rules in YAML or JSON */
+            document: string;
+            /** @description rules of another name: from the name in the file to the id, or to nothing for a new rule */
+            renames?: {
+                [key: string]: string;
+            };
+        };
+        RuleChange: {
+            /** @enum {string} */
+            kind: "add" | "change" | "same";
+            name: string;
+            /** @description the name that the rule has */
+            was?: string;
+            id?: string;
+            sentence: string;
+            lines: components["schemas"]["DiffLine"][];
+            renamed?: components["schemas"]["RenamedFrom"];
+            problems: components["schemas"]["FieldProblem"][];
+        };
+        /** @description a rule that this one may be under a new name */
+        RenamedFrom: {
+            id: string;
+            name: string;
+        };
+        DiffLine: {
+            /** @enum {string} */
+            in: "both" | "was" | "now";
+            text: string;
+        };
+        Revision: {
+            number: number;
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+            sentence: string;
+            /** @description what it changed of the one before */
+            lines: components["schemas"]["DiffLine"][];
+            present: boolean;
+        };
+        Remains: {
+            /** @description filings in the register; their files stay too */
+            filed: number;
+            /** @description items in the tray */
+            waiting: number;
+            /** @description items that are finished all the same */
+            underway: number;
+            /** @description items that were planned and are not filed */
+            dropped: number;
+            revisions: number;
+            /** @description rules that see messages from then on from which this one kept them */
+            sees_more: string[];
+        };
+        Warning: {
+            kind: string;
+            place: string;
+            text: string;
+        };
+        FolderSum: {
+            cabinet: string;
+            folder: string;
+            files: number;
+            /** Format: int64 */
+            bytes: number;
         };
         Pass: {
             /** Format: int64 */
@@ -895,6 +1269,10 @@ export interface components {
             /** @description estimated from what was done */
             seconds_left?: number;
             note: string;
+            /** @description at most so many messages a minute; 0 for no limit */
+            per_minute?: number;
+            from?: string;
+            to?: string;
             /** Format: date-time */
             started_at: string;
             /** Format: date-time */
@@ -957,20 +1335,29 @@ export interface components {
             items: components["schemas"]["Item"][];
         };
         Rehearsal: {
+            /** @description those that are shown; the counts are of all */
             messages: components["schemas"]["Rehearsed"][];
             looked: number;
             matching: number;
+            /** @description messages whose verdict hangs on what was not read */
+            unsettled: number;
             files: number;
             /**
              * Format: int64
-             * @description estimated
+             * @description estimated before contents are read
              */
             bytes: number;
             clashes: number;
             sentence: string;
+            tree: components["schemas"]["FolderSum"][];
+            warnings: components["schemas"]["Warning"][];
         };
         RuleVerdict: {
             rule: string;
+            /** @description the rule is switched off */
+            off: boolean;
+            /** @description why nothing is filed though the rule is for the message; empty where that is not so */
+            note: string;
             /** @description whether the rule looks into this mailbox and folder */
             looks: boolean;
             answer: string;
@@ -1006,6 +1393,8 @@ export interface components {
              * @description the message's number
              */
             message: number;
+            /** @description the number of the filing that took its place */
+            replaced_by?: string;
         };
         RegisterPage: {
             filings: components["schemas"]["Filing"][];
@@ -1082,6 +1471,8 @@ export interface components {
             fields: components["schemas"]["Pattern"][];
             words: components["schemas"]["Pattern"][];
             kinds: components["schemas"]["Kind"][];
+            /** @description the names of the tables */
+            tables: string[];
         };
         Choice: {
             value: string;
@@ -1089,6 +1480,15 @@ export interface components {
         };
         Choices: {
             domains: components["schemas"]["Choice"][];
+            addresses: components["schemas"]["Choice"][];
+            /** @description that occur in subjects */
+            words: components["schemas"]["Choice"][];
+            kinds: components["schemas"]["Choice"][];
+            folders: components["schemas"]["Choice"][];
+            labels: components["schemas"]["Choice"][];
+            recipients: components["schemas"]["Choice"][];
+            correspondents: string[];
+            groups: string[];
         };
     };
     responses: {
@@ -1575,6 +1975,221 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    ListCorrespondents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The book. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correspondent"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddCorrespondent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CorrespondentSettings"];
+            };
+        };
+        responses: {
+            /** @description Entered. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correspondent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListProposals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proposals. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeCorrespondent: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CorrespondentSettings"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correspondent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveCorrespondent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Taken out. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListTables: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The tables. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupTable"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookupTableSettings"];
+            };
+        };
+        responses: {
+            /** @description Made. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupTable"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeTable: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookupTableSettings"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupTable"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     ListRules: {
         parameters: {
             query?: never;
@@ -1649,8 +2264,16 @@ export interface operations {
     RehearseRule: {
         parameters: {
             query?: {
-                /** @description how many messages */
+                /** @description the last so many messages of each folder; without this and without days, the last 50 that are known and 10 that match */
                 last?: number;
+                /** @description received on this day or later */
+                since?: string;
+                /** @description received on this day or earlier */
+                until?: string;
+                /** @description this message alone, by its number */
+                message?: number;
+                /** @description read from the mail server what the verdicts hang on: texts, archives */
+                thorough?: boolean;
             };
             header?: never;
             path?: never;
@@ -1661,6 +2284,38 @@ export interface operations {
                 "application/json": components["schemas"]["RuleDocument"];
             };
         };
+        responses: {
+            /** @description The rehearsal. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RehearseAll: {
+        parameters: {
+            query?: {
+                /** @description the last so many messages of each folder; without this and without days, the last 50 that are known and 10 that match */
+                last?: number;
+                /** @description received on this day or later */
+                since?: string;
+                /** @description received on this day or earlier */
+                until?: string;
+                /** @description this message alone, by its number */
+                message?: number;
+                /** @description read from the mail server what the verdicts hang on: texts, archives */
+                thorough?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description The rehearsal. */
             200: {
@@ -1735,6 +2390,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Choices"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ExportRules: {
+        parameters: {
+            query?: {
+                /** @description of those wanted; all where none is named */
+                id?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    CompareRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            /** @description The changes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleChange"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ImportRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            /** @description What was changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleChange"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    DraftRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleDocument"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1825,9 +2577,106 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SwitchOnRequest"];
+            };
+        };
         responses: {
             /** @description It runs. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    CopyRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The copy. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetRemains: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What remains. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remains"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListRevisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The revisions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    BringBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rule. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1894,6 +2743,12 @@ export interface operations {
             query?: {
                 /** @description its id */
                 mailbox?: string;
+                /** @description words that all stand in subject, sender or folder */
+                text?: string;
+                /** @description only those of which nothing was filed */
+                unfiled?: boolean;
+                /** @description the cursor: the number of the last message of the page before */
+                after?: number;
                 most?: number;
             };
             header?: never;
@@ -1916,7 +2771,10 @@ export interface operations {
     };
     ExplainMessage: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description read from the mail server what the verdicts hang on: texts, archives */
+                thorough?: boolean;
+            };
             header?: never;
             path: {
                 number: components["parameters"]["Number"];

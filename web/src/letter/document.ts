@@ -4,7 +4,9 @@ export type ItemTest = { kind?: Texts; extension?: Texts; type?: Texts; name?: T
 export type Leaf = Record<string, unknown>
 export type Group = { group: 'all' | 'any' | 'none'; items: Node[] }
 export type Node = Group | { leaf: Leaf }
-export type Entry = { leave?: ItemTest[]; take?: 'everything' | ItemTest[]; folder?: string; name?: string; 'if name exists'?: string }
+export type Place = { cabinet?: string; folder?: string; 'own folder'?: boolean; name?: string; 'if name exists'?: string; unpack?: string; 'inner folders'?: string }
+export type Entry = Place & { leave?: ItemTest[]; take?: 'everything' | ItemTest[] }
+export type Copy = { as: string; cabinet?: string; folder?: string; name?: string; 'if name exists'?: string }
 export type RuleDocument = {
   id?: string
   name: string
@@ -13,7 +15,8 @@ export type RuleDocument = {
   match: 'every message' | Leaf
   unless?: Leaf[]
   attachments?: Entry[]
-  rest?: 'leave' | { folder: string; name?: string; 'if name exists'?: string }
+  rest?: 'leave' | (Place & { folder: string })
+  copies?: Copy[]
   'leave out'?: string[]
   then?: 'continue' | 'stop'
   'time zone'?: string
@@ -22,7 +25,10 @@ export type RuleDocument = {
 export const list = (t: Texts | undefined): string[] => (t === undefined ? [] : Array.isArray(t) ? t : [t])
 export const isGroup = (n: Node): n is Group => 'group' in n
 
-const maps = ['sender', 'recipient', 'subject', 'subject.full', 'words', 'received', 'sent', 'size', 'attachments']
+const maps = ['sender', 'recipient', 'delivered to', 'subject', 'subject.full', 'words', 'received', 'sent', 'size', 'attachments', 'header']
+/** Keys that belong to the others of their map. */
+const shared = ['exactly', 'in']
+const isShared = (key: string, k: string) => shared.includes(k) || (key === 'header' && k === 'name')
 
 /** Takes a condition apart so that each part has one blank: all keys of one map must hold. */
 export function toNode(c: Leaf): Node {
@@ -31,9 +37,9 @@ export function toNode(c: Leaf): Node {
     if (key === 'all' || key === 'any' || key === 'none') {
       parts.push({ group: key, items: (Array.isArray(v) ? v : [v]).map((x) => toNode(x as Leaf)) })
     } else if (maps.includes(key) && v && typeof v === 'object') {
-      const inner = Object.entries(v).filter(([k]) => k !== 'exactly' && k !== 'in')
-      const shared = Object.fromEntries(Object.entries(v).filter(([k]) => k === 'exactly' || k === 'in'))
-      for (const [k, x] of inner) parts.push({ leaf: { [key]: { ...shared, [k === 'contains any' ? 'contains' : k]: x as unknown } } })
+      const inner = Object.entries(v).filter(([k]) => !isShared(key, k))
+      const common = Object.fromEntries(Object.entries(v).filter(([k]) => isShared(key, k)))
+      for (const [k, x] of inner) parts.push({ leaf: { [key]: { ...(k === 'domain' || key !== 'sender' ? common : {}), [k === 'contains any' ? 'contains' : k]: x as unknown } } })
     } else parts.push({ leaf: { [key]: v } })
   }
   return parts.length === 1 ? parts[0] : { group: 'all', items: parts }
@@ -57,38 +63,61 @@ export function fromRoot(g: Group | null): RuleDocument['match'] {
 /** Where a node stands in the document that is sent, to find the problems that are told about it. */
 export const placeOf = (root: Group, base: string, index: number) => (base === 'match' && root.items.length === 1 && !isGroup(root.items[0]) ? 'match' : `${base}.${root.group}[${index}]`)
 
-export type Shape = { key: string; sub?: string; words: string; group: string; values: 'texts' | 'domains' | 'item' | 'size' | 'age' | 'day' | 'yes' | 'count' }
+export type Offer = 'domains' | 'addresses' | 'words' | 'recipients' | 'labels' | 'folders' | 'correspondents'
+export type Shape = { key: string; sub?: string; words: string; group: string; values: 'texts' | 'item' | 'size' | 'age' | 'day' | 'yes' | 'no' | 'count' | 'header'; offer?: Offer; another?: string }
+const address = (key: string, from: string, group: string, offer: Offer): Shape[] => [
+  { key, sub: 'domain', words: from, group, values: 'texts', offer: key === 'sender' ? 'domains' : undefined, another: 'Another domain' },
+  { key, sub: 'correspondent', words: `${from} the correspondent`, group, values: 'texts', offer: 'correspondents', another: 'Another correspondent or group' },
+  { key, sub: 'address', words: `${from} the address`, group, values: 'texts', offer, another: 'Another address' },
+  { key, sub: 'detail', words: `${from} an address with +`, group, values: 'texts', another: 'What follows the +' },
+]
+const text = (key: string, noun: string, group: string): Shape[] => [
+  { key, sub: 'contains', words: `whose ${noun} contains`, group, values: 'texts', offer: 'words' },
+  { key, sub: 'contains all', words: `whose ${noun} contains all of`, group, values: 'texts', offer: 'words' },
+  { key, sub: 'is', words: `whose ${noun} is`, group, values: 'texts' },
+  { key, sub: 'begins', words: `whose ${noun} begins with`, group, values: 'texts' },
+  { key, sub: 'ends', words: `whose ${noun} ends with`, group, values: 'texts' },
+  { key, sub: 'like', words: `whose ${noun} is like`, group, values: 'texts', another: 'Another text, with * for anything' },
+  { key, sub: 'matches', words: `whose ${noun} matches`, group, values: 'texts', another: 'Another regular expression' },
+]
+const dates = (key: string, verb: string): Shape[] => [
+  { key, sub: 'within', words: `${verb} in the last`, group: 'Date and size', values: 'age' },
+  { key, sub: 'older', words: `${verb} longer ago than`, group: 'Date and size', values: 'age' },
+  { key, sub: 'after', words: `${verb} on or after`, group: 'Date and size', values: 'day' },
+  { key, sub: 'before', words: `${verb} before`, group: 'Date and size', values: 'day' },
+]
 /** The conditions that the letter has blanks for. */
 export const shapes: Shape[] = [
-  { key: 'sender', sub: 'domain', words: 'from', group: 'Sender', values: 'domains' },
-  { key: 'sender', sub: 'address', words: 'from the address', group: 'Sender', values: 'texts' },
-  { key: 'sender', sub: 'name', words: 'from someone called', group: 'Sender', values: 'texts' },
-  { key: 'recipient', sub: 'address', words: 'to the address', group: 'Recipient', values: 'texts' },
-  { key: 'recipient', sub: 'detail', words: 'to an address with +', group: 'Recipient', values: 'texts' },
-  { key: 'subject', sub: 'contains', words: 'whose subject contains', group: 'Subject', values: 'texts' },
-  { key: 'subject', sub: 'is', words: 'whose subject is', group: 'Subject', values: 'texts' },
-  { key: 'subject', sub: 'begins', words: 'whose subject begins with', group: 'Subject', values: 'texts' },
-  { key: 'subject', sub: 'ends', words: 'whose subject ends with', group: 'Subject', values: 'texts' },
-  { key: 'subject', sub: 'like', words: 'whose subject is like', group: 'Subject', values: 'texts' },
-  { key: 'words', sub: 'any', words: 'with any of the words', group: 'Words', values: 'texts' },
-  { key: 'words', sub: 'all', words: 'with all of the words', group: 'Words', values: 'texts' },
+  ...address('sender', 'from', 'Sender', 'addresses'),
+  { key: 'sender', sub: 'name', words: 'from someone called', group: 'Sender', values: 'texts', another: 'Another name, which a sender can choose freely' },
+  ...address('recipient', 'to', 'Recipient', 'recipients'),
+  ...address('delivered to', 'delivered to', 'Recipient', 'recipients'),
+  ...text('subject', 'subject', 'Subject'),
+  ...text('subject.full', 'full subject', 'Full subject, with Re: and Fwd:'),
+  { key: 'words', sub: 'any', words: 'with any of the words', group: 'Words in subject, text and names', values: 'texts', offer: 'words' },
+  { key: 'words', sub: 'all', words: 'with all of the words', group: 'Words in subject, text and names', values: 'texts', offer: 'words' },
+  { key: 'header', words: 'whose header field', group: 'Words in subject, text and names', values: 'header' },
   { key: 'attachment', words: 'with', group: 'Attachments', values: 'item' },
   { key: 'attachments', sub: 'at least', words: 'with at least', group: 'Attachments', values: 'count' },
   { key: 'attachments', sub: 'at most', words: 'with at most', group: 'Attachments', values: 'count' },
-  { key: 'received', sub: 'within', words: 'received in the last', group: 'Date and size', values: 'age' },
-  { key: 'received', sub: 'after', words: 'received on or after', group: 'Date and size', values: 'day' },
-  { key: 'received', sub: 'before', words: 'received before', group: 'Date and size', values: 'day' },
+  ...dates('received', 'received'),
+  ...dates('sent', 'sent'),
   { key: 'size', sub: 'larger', words: 'larger than', group: 'Date and size', values: 'size' },
   { key: 'size', sub: 'smaller', words: 'smaller than', group: 'Date and size', values: 'size' },
-  { key: 'label', words: 'with the label', group: 'Marks', values: 'texts' },
-  { key: 'flagged', words: 'that are flagged', group: 'Marks', values: 'yes' },
-  { key: 'read', words: 'that are read', group: 'Marks', values: 'yes' },
+  { key: 'label', words: 'with the label', group: 'Marks and place', values: 'texts', offer: 'labels' },
+  { key: 'flagged', words: 'that are flagged', group: 'Marks and place', values: 'yes' },
+  { key: 'read', words: 'that are read', group: 'Marks and place', values: 'yes' },
+  { key: 'folder', words: 'in the mail folder', group: 'Marks and place', values: 'texts', offer: 'folders' },
+  { key: 'taken earlier', words: 'of which an earlier rule takes', group: 'Marks and place', values: 'no' },
 ]
+
+export const headerOps = ['contains', 'contains all', 'is', 'begins', 'ends', 'like', 'matches', 'there'] as const
 
 export const shapeOf = (leaf: Leaf): Shape | undefined => {
   const [key, v] = Object.entries(leaf)[0] ?? []
   if (!key) return undefined
-  const subs = key !== 'attachment' && v && typeof v === 'object' && !Array.isArray(v) ? Object.keys(v).filter((k) => k !== 'exactly' && k !== 'in') : [undefined]
+  if (key === 'header') return shapes.find((s) => s.key === 'header')
+  const subs = key !== 'attachment' && v && typeof v === 'object' && !Array.isArray(v) ? Object.keys(v).filter((k) => !isShared(key, k)) : [undefined]
   return subs.length === 1 ? shapes.find((s) => s.key === key && s.sub === subs[0]) : undefined
 }
 
@@ -98,8 +127,9 @@ export const valueOf = (leaf: Leaf, s: Shape): unknown => {
 }
 
 export const withValue = (s: Shape, v: unknown, old?: Leaf): Leaf => {
-  const shared = s.sub && old?.[s.key] && typeof old[s.key] === 'object' ? Object.fromEntries(Object.entries(old[s.key] as object).filter(([k]) => k === 'in' || (k === 'exactly' && s.sub === 'domain'))) : {}
-  return { [s.key]: s.sub ? { ...shared, [s.sub]: v } : v }
+  const was = s.sub && old?.[s.key]
+  const common = was && typeof was === 'object' ? Object.fromEntries(Object.entries(was).filter(([k]) => k === 'in' || (k === 'exactly' && s.sub === 'domain'))) : {}
+  return { [s.key]: s.sub ? { ...common, [s.sub]: v } : v }
 }
 
-export const emptyValue = (s: Shape): unknown => ({ texts: [], domains: [], item: { kind: 'pdf' }, size: '1 MB', age: '14 days', day: new Date().toISOString().slice(0, 10), yes: true, count: 1 })[s.values]
+export const emptyValue = (s: Shape): unknown => ({ texts: [], item: { kind: 'pdf' }, size: '1 MB', age: '14 days', day: new Date().toISOString().slice(0, 10), yes: true, no: false, count: 1, header: { name: '', contains: [] } })[s.values]

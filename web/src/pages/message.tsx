@@ -1,38 +1,52 @@
-import { useQuery } from '@tanstack/react-query'
-import { useParams } from 'react-router'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useNavigate, useParams } from 'react-router'
 
-import { api, value } from '../api/client'
-import { Chip, Listing, Page } from '../ui/basics'
+import { api, type Schemas, value } from '../api/client'
+import { Button, Chip, Listing, Page } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { ItemLine } from './parts'
+
+const verdict = (r: Schemas['RuleVerdict']) => (r.off ? 'off' : !r.looks ? 'looks elsewhere' : r.answer === 'yes' ? 'matches' : r.answer === 'no' ? 'does not match' : r.answer)
 
 /** Why something of a message was filed, or was not. */
 export function Message() {
   const number = Number(useParams().id)
-  const query = useQuery({ queryKey: ['message', number], queryFn: () => value(api.GET('/api/v1/messages/{number}', { params: { path: { number } } })) })
+  const go = useNavigate()
+  const [thorough, setThorough] = useState(false)
+  const query = useQuery({ queryKey: ['message', number, thorough], placeholderData: keepPreviousData, queryFn: () => value(api.GET('/api/v1/messages/{number}', { params: { path: { number }, query: { thorough } } })) })
   return (
     <Listing query={query}>
-      {(x) => (
-        <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}>
-          <div className="grid max-w-5xl grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-2">
-            <section>
-              <h2>What was decided</h2>
-              {x.decided.length === 0 && <p className="py-3 text-ink-2">Nothing of this message was filed, and nothing waits.</p>}
-              {x.decided.map((i) => <ItemLine key={i.id} item={i} />)}
-            </section>
-            <section>
-              <h2>What each rule makes of it</h2>
-              {x.rules.length === 0 && <p className="py-3 text-ink-2">No rule is switched on.</p>}
-              {x.rules.map((r) => (
-                <div key={r.rule} className="border-t border-line py-3 first-of-type:border-0">
-                  <p className="flex justify-between gap-3 font-semibold">{r.rule}<Chip word={!r.looks ? 'looks elsewhere' : r.answer === 'yes' ? 'matches' : r.answer === 'no' ? 'does not match' : r.answer} /></p>
-                  <p className="text-[14.5px] text-ink-2">{r.looks ? r.reason : 'The rule does not look into this mailbox or folder.'}</p>
-                </div>
-              ))}
-            </section>
-          </div>
-        </Page>
-      )}
+      {(x) => {
+        const open = x.rules.some((r) => r.answer === 'not yet' || r.items.some((i) => i.unknown?.includes('contents')))
+        return (
+          <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
+            actions={<Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button>}>
+            <div className="grid max-w-5xl grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-2">
+              <section>
+                <h2>What was decided</h2>
+                {x.decided.length === 0 && <p className="py-3 text-ink-2">Nothing of this message was filed, and nothing waits.</p>}
+                {x.decided.map((i) => <ItemLine key={i.id} item={i} />)}
+              </section>
+              <section>
+                <div className="flex items-start justify-between gap-3"><h2>What each rule makes of it</h2>{open && !thorough && <Button onClick={() => setThorough(true)}>Look into it</Button>}</div>
+                {open && !thorough && <p className="text-sm text-ink-3">A verdict hangs on a text or an archive that was not read.</p>}
+                {x.rules.length === 0 && <p className="py-3 text-ink-2">There is no rule yet.</p>}
+                {x.rules.map((r) => (
+                  <div key={r.rule} className="border-t border-line py-3 first-of-type:border-0">
+                    <p className="flex justify-between gap-3 font-semibold">{r.rule}<Chip word={verdict(r)} /></p>
+                    <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">{r.off ? 'The rule is switched off.' : r.looks ? r.reason : 'The rule does not look into this mailbox or folder.'}</p>
+                    {r.note && <p className="mt-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">{r.note.charAt(0).toUpperCase() + r.note.slice(1)}.</p>}
+                    {r.items.length > 0 && (
+                      <details className="text-[14.5px]"><summary className="text-pen">What it would do with {many(r.items.length, 'attachment')}</summary>{r.items.map((i) => <ItemLine key={i.item} item={i} />)}</details>
+                    )}
+                  </div>
+                ))}
+              </section>
+            </div>
+          </Page>
+        )
+      }}
     </Listing>
   )
 }

@@ -14,7 +14,9 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
       <small className="col-span-2 text-[13.5px] [overflow-wrap:anywhere] text-ink-2">
         {item.verdict === 'filed' || (item.verdict === 'already there' && item.path) ? item.path : item.reason}
         {taken && <><br />{item.clash}</>}
-        {item.verdict === 'filed' && !!item.unknown?.length && <><br />The number is drawn when it is filed.</>}
+        {item.verdict === 'filed' && item.reason.includes(';') && <><br />{item.reason}</>}
+        {item.verdict === 'filed' && item.unknown?.some((u) => u.startsWith('register')) && <><br />The number is drawn when it is filed.</>}
+        {item.verdict === 'filed' && item.unknown?.some((u) => !u.startsWith('register')) && <><br />The rest of the name is seen once the message is read.</>}
         {item.advice && item.verdict !== 'filed' && <>. {item.advice}</>}
       </small>
     </div>
@@ -25,7 +27,7 @@ export function MessageHead({ message, time }: { message: Schemas['Message']; ti
   return (
     <>
       <div className="flex justify-between gap-3">
-        <Link to={`/messages/${message.id}`} className="truncate font-semibold hover:underline">{message.subject || 'No subject'}</Link>
+        {message.id ? <Link to={`/messages/${message.id}`} className="truncate font-semibold hover:underline">{message.subject || 'No subject'}</Link> : <span className="truncate font-semibold">{message.subject || 'No subject'}</span>}
         <time dateTime={message.received_at} className="shrink-0 text-[13.5px] text-ink-3">{time}</time>
       </div>
       <div className="truncate text-[13.5px] text-ink-3">{message.sender_name || message.sender_address}</div>

@@ -1,24 +1,29 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { DropdownMenu } from 'radix-ui'
 import { useEffect, useMemo, useState } from 'react'
-import { useNavigate, useParams } from 'react-router'
+import { useNavigate, useParams, useSearchParams } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
 import { list, type RuleDocument } from '../letter/document'
 import { Letter } from '../letter/letter'
-import { Button, Chip, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
-import { many, size, when } from '../ui/format'
-import { ItemLine, MessageHead } from './parts'
+import { Button, Field, Listing, Page, Wrong } from '../ui/basics'
+import { many } from '../ui/format'
+import { RehearsalPane, type Scope } from './rehearsal'
+import { OldMail, RemoveRule, Revisions, SwitchOn } from './rulecare'
 
 type Body = Schemas['RuleDocument']
 
 export function RulePage() {
   const id = useParams().id!
   const isNew = id === 'new'
+  const from = Number(useSearchParams()[0].get('from')) || 0
+  const draft = useQuery({ queryKey: ['draft', from], queryFn: () => value(api.GET('/api/v1/rules/from-message/{number}', { params: { path: { number: from } } })), enabled: isNew && from > 0, refetchOnWindowFocus: false })
   const rule = useQuery({ queryKey: ['rules', id], queryFn: () => value(api.GET('/api/v1/rules/{id}', { params: { path: { id } } })), enabled: !isNew, refetchOnWindowFocus: false })
   const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
   const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
   if (!mailboxes.data || !cabinets.data) return <Listing query={mailboxes.data ? cabinets : mailboxes}>{() => null}</Listing>
   const names = { mailboxes: mailboxes.data.map((m) => m.name), cabinets: cabinets.data.map((c) => c.name) }
+  if (isNew && from > 0) return <Listing query={draft}>{(d) => <Desk key="draft" start={d as unknown as RuleDocument} message={from} {...names} />}</Listing>
   if (isNew) {
     const start: RuleDocument = { name: '', cabinet: names.cabinets[0] ?? '', look: { mailboxes: names.mailboxes.slice(0, 1) }, match: { sender: { domain: [] } }, attachments: [{ take: [{ kind: 'pdf' }], folder: 'Mail/<received year>/<received month> <received month name>' }] }
     return <Desk key="new" start={start} {...names} />
@@ -35,11 +40,14 @@ function useSettled<T>(v: T, ms: number): T {
   return settled
 }
 
-function Desk({ start, rule, mailboxes, cabinets }: { start: RuleDocument; rule?: Schemas['Rule']; mailboxes: string[]; cabinets: string[] }) {
+type Asking = '' | 'remove' | 'old mail' | 'on' | 'revisions'
+
+function Desk({ start, rule, message, mailboxes, cabinets }: { start: RuleDocument; rule?: Schemas['Rule']; message?: number; mailboxes: string[]; cabinets: string[] }) {
   const go = useNavigate()
   const client = useQueryClient()
   const [document, setDocument] = useState(start)
-  const [asking, setAsking] = useState<'' | 'remove' | 'old mail'>('')
+  const [asking, setAsking] = useState<Asking>('')
+  const [scope, setScope] = useState<Scope>(message ? { message } : {})
   const [saved, setSaved] = useState(JSON.stringify(start))
   const changed = JSON.stringify(document) !== saved
   const settled = useSettled(document, 250)
@@ -47,8 +55,8 @@ function Desk({ start, rule, mailboxes, cabinets }: { start: RuleDocument; rule?
   const look = list(document.look.mailboxes)
   const choices = useQuery({ queryKey: ['choices', look], queryFn: () => value(api.GET('/api/v1/rules/choices', { params: { query: { mailbox: look } } })), enabled: look.length > 0 })
   const rehearsal = useQuery({
-    queryKey: ['rehearsal', JSON.stringify(settled)],
-    queryFn: () => value(api.POST('/api/v1/rules/rehearse', { body: { ...settled, name: settled.name || 'New rule' } as unknown as Body })),
+    queryKey: ['rehearsal', JSON.stringify(settled), scope],
+    queryFn: () => value(api.POST('/api/v1/rules/rehearse', { params: { query: scope }, body: { ...settled, name: settled.name || 'New rule' } as unknown as Body })),
     placeholderData: keepPreviousData, retry: false, gcTime: 0,
   })
   const save = useMutation({
@@ -60,11 +68,9 @@ function Desk({ start, rule, mailboxes, cabinets }: { start: RuleDocument; rule?
       if (!rule) void go(`/rules/${r.id}`, { replace: true })
     },
   })
-  const flip = useMutation({
-    mutationFn: (on: boolean) => value(api.POST(on ? '/api/v1/rules/{id}/on' : '/api/v1/rules/{id}/off', { params: { path: { id: rule!.id } } })),
-    onSuccess: (r) => { client.setQueryData(['rules', r.id], r); void client.invalidateQueries({ queryKey: ['rules'] }) },
-  })
-  const remove = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/rules/{id}', { params: { path: { id: rule!.id } } })), onSuccess: () => { void client.invalidateQueries({ queryKey: ['rules'] }); void go('/rules') } })
+  const kept = (r: Schemas['Rule']) => { client.setQueryData(['rules', r.id], r); void client.invalidateQueries({ queryKey: ['rules'] }) }
+  const off = useMutation({ mutationFn: () => value(api.POST('/api/v1/rules/{id}/off', { params: { path: { id: rule!.id } } })), onSuccess: kept })
+  const copy = useMutation({ mutationFn: () => value(api.POST('/api/v1/rules/{id}/copy', { params: { path: { id: rule!.id } } })), onSuccess: (r) => { kept(r); void go(`/rules/${r.id}`) } })
   const problems = useMemo(() => [...(rehearsal.error instanceof Problem ? rehearsal.error.fields : []), ...(save.error instanceof Problem ? save.error.fields.filter((f) => f.place === 'name') : [])], [rehearsal.error, save.error])
   const example = rehearsal.data?.messages.flatMap((m) => m.items).find((i) => i.verdict === 'filed')?.path
   const nameProblem = problems.find((p) => p.place === 'name')?.text
@@ -73,74 +79,37 @@ function Desk({ start, rule, mailboxes, cabinets }: { start: RuleDocument; rule?
       title={rule ? rule.name : 'A new rule'}
       sub={rule?.running ? (changed ? 'On, as it was saved last. Save to let it run as it stands here.' : `On. ${many(rule.filed, 'file')} filed so far.`) : 'Off. Nothing is filed until you switch it on.'}
       actions={<>
-        {rule && <Button look="quiet" onClick={() => setAsking('remove')}>Remove…</Button>}
+        {rule && (
+          <DropdownMenu.Root>
+            <DropdownMenu.Trigger className="rounded-lg border border-line-2 px-4 py-2 text-sm font-semibold hover:bg-sheet-2">More…</DropdownMenu.Trigger>
+            <DropdownMenu.Portal>
+              <DropdownMenu.Content align="end" sideOffset={4} className="z-30 min-w-52 rounded-xl border border-line bg-sheet p-1.5 text-[15px] shadow-sheet">
+                {([['Copy this rule', () => copy.mutate()], ['Earlier states…', () => setAsking('revisions')], ['Save as a file', () => window.location.assign(`/api/v1/rules/export?id=${rule.id}`)], ['Remove…', () => setAsking('remove')]] as [string, () => void][]).map(([word, act]) => (
+                  <DropdownMenu.Item key={word} onSelect={act} className="cursor-default rounded-lg px-3 py-1.5 outline-none data-[highlighted]:bg-pen-soft">{word}</DropdownMenu.Item>
+                ))}
+              </DropdownMenu.Content>
+            </DropdownMenu.Portal>
+          </DropdownMenu.Root>
+        )}
         {rule && <Button onClick={() => setAsking('old mail')} disabled={changed}>File old mail…</Button>}
         <Button onClick={() => save.mutate()} disabled={save.isPending || (!changed && !!rule)}>Save</Button>
-        {rule && <Button look="main" disabled={(changed && !rule.running) || flip.isPending} onClick={() => flip.mutate(!rule.running)}>{rule.running ? 'Switch off' : 'Switch on'}</Button>}
+        {rule && <Button look="main" disabled={(changed && !rule.running) || off.isPending} onClick={() => (rule.running ? off.mutate() : setAsking('on'))}>{rule.running ? 'Switch off' : 'Switch on…'}</Button>}
       </>}
     >
-      <Wrong error={save.error instanceof Problem && save.error.fields.length > 0 && save.error.fields.every((f) => f.place === 'name') ? null : (save.error ?? flip.error)} />
+      <Wrong error={save.error instanceof Problem && save.error.fields.length > 0 && save.error.fields.every((f) => f.place === 'name') ? null : (save.error ?? off.error ?? copy.error)} />
       {rule && <Passes rule={rule} />}
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 xl:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <div>
           <Field label="Name of the rule" value={document.name} onChange={(e) => setDocument({ ...document, name: e.target.value })} error={nameProblem} />
-          <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, domains: choices.data?.domains ?? [], language: language.data }} />
+          <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, choices: choices.data, language: language.data }} />
         </div>
-        <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} />
+        <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} />
       </div>
-      <Sheet title={`Remove “${rule?.name ?? ''}”?`} open={asking === 'remove'} onClose={() => setAsking('')}>
-        <p>It no longer files anything. The {many(rule?.filed ?? 0, 'file')} that it filed stay where they are and in the register.</p>
-        <Wrong error={remove.error} />
-        <div className="mt-5 flex justify-end gap-2"><Button onClick={() => setAsking('')}>Keep it</Button><Button look="seal" onClick={() => remove.mutate()}>Remove</Button></div>
-      </Sheet>
+      {asking === 'remove' && rule && <RemoveRule rule={rule} onClose={() => setAsking('')} />}
+      {asking === 'on' && rule && <SwitchOn rule={rule} onClose={() => setAsking('')} />}
+      {asking === 'revisions' && rule && <Revisions rule={rule} onClose={() => setAsking('')} onBack={(r) => { kept(r); setDocument(r.document as unknown as RuleDocument); setSaved(JSON.stringify(r.document)); setAsking('') }} />}
       {asking === 'old mail' && rule && <OldMail rule={rule} onClose={() => setAsking('')} />}
     </Page>
-  )
-}
-
-function RehearsalPane({ rehearsal: r, error }: { rehearsal?: Schemas['Rehearsal']; error: unknown }) {
-  const wrong = error instanceof Problem && error.fields.length > 0
-  const there = r?.messages.flatMap((m) => m.items).filter((i) => i.verdict === 'already there').length
-  return (
-    <section aria-label="Rehearsal" className="min-w-0">
-      <h2>Rehearsal on the last {r ? many(r.looked, 'message') : 'messages'}</h2>
-      <p className="mb-2 text-ink-2" role="status">
-        {wrong ? 'The letter has a blank that is not right yet; see there.' : r ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''} · nothing is written` : 'Looking…'}
-      </p>
-      {!!error && !wrong && <Wrong error={error} />}
-      <div className={`max-h-[75vh] overflow-auto pr-1 ${wrong ? 'opacity-60' : ''}`} tabIndex={0} role="region" aria-label="Messages of the rehearsal">
-        {r?.messages.length === 0 && <p className="py-4 text-ink-2">No message is known in these folders yet.</p>}
-        {r?.messages.map((m) => (
-          <article key={m.message.id} className="border-t border-line py-3">
-            <MessageHead message={m.message} time={when(m.message.received_at)} />
-            {!m.matches && <p className="mt-0.5 text-[13.5px] text-ink-2"><Chip word={m.answer === 'no' ? 'does not match' : m.answer} /> {m.reason}</p>}
-            {m.items.map((i) => <ItemLine key={i.item} item={i} />)}
-            {m.matches && m.items.length === 0 && <p className="mt-1 text-[13.5px] text-ink-2"><Chip word="matches" /> and has no attachment</p>}
-          </article>
-        ))}
-      </div>
-    </section>
-  )
-}
-
-function OldMail({ rule, onClose }: { rule: Schemas['Rule']; onClose: () => void }) {
-  const client = useQueryClient()
-  const [since, setSince] = useState('')
-  const [most, setMost] = useState('')
-  const begin = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/rules/{id}/old-mail', { params: { path: { id: rule.id } }, body: { since: since || undefined, most: Number(most) || undefined } })),
-    onSuccess: () => { void client.invalidateQueries({ queryKey: ['passes'] }); onClose() },
-  })
-  return (
-    <Sheet title="File old mail" open onClose={onClose}>
-      <p className="mb-4 text-ink-2">Files what lies in the rule’s folders already. What was filed before is not filed again. It can be paused and stopped, and goes on when this page is closed.</p>
-      <form onSubmit={(e) => { e.preventDefault(); begin.mutate() }}>
-        <Field label="Received on this day or later" type="date" value={since} onChange={(e) => setSince(e.target.value)} hint="Empty for all that is there." />
-        <Field label="At most so many of the most recent messages" inputMode="numeric" pattern="[0-9]*" value={most} onChange={(e) => setMost(e.target.value)} hint="Empty for no limit." />
-        <Wrong error={begin.error} />
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={begin.isPending}>Begin</Button></div>
-      </form>
-    </Sheet>
   )
 }
 

@@ -5,6 +5,7 @@ import { useSearchParams } from 'react-router'
 import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Chip, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
+import { Correspondents, Tables } from './book'
 
 export function Settings() {
   const client = useQueryClient()
@@ -24,7 +25,7 @@ export function Settings() {
     onSuccess: () => { setLeaving(null); void client.invalidateQueries() },
   })
   return (
-    <Page title="Settings" sub="Where messages arrive and where files are kept.">
+    <Page title="Settings" sub="Where messages arrive, where files are kept, and who writes.">
       <section className="mb-10 max-w-4xl">
         <div className="mb-2 flex items-center justify-between"><h2>Mailboxes</h2><Button onClick={() => setSearch({ add: 'mailbox' })}>Add a mailbox</Button></div>
         <Listing query={mailboxes} empty={(m) => m.length === 0 && 'No mailbox is watched yet.'}>
@@ -40,7 +41,7 @@ export function Settings() {
           ))}
         </Listing>
       </section>
-      <section className="max-w-4xl">
+      <section className="mb-10 max-w-4xl">
         <div className="mb-2 flex items-center justify-between"><h2>Cabinets</h2><Button onClick={() => setSearch({ add: 'cabinet' })}>Add a cabinet</Button></div>
         <Wrong error={check.error} />
         <Listing query={cabinets} empty={(c) => c.length === 0 && 'There is no cabinet yet.'}>
@@ -55,6 +56,8 @@ export function Settings() {
           ))}
         </Listing>
       </section>
+      <Correspondents />
+      <Tables />
       {(adding === 'mailbox' || editing) && <MailboxSheet mailbox={editing} onClose={close} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}
       <Sheet title={`Remove “${leaving?.name ?? ''}”?`} open={!!leaving} onClose={() => { setLeaving(null); remove.reset() }}>
