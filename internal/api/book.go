@@ -220,7 +220,7 @@ func (s *Server) ExportRules(_ context.Context, r ExportRulesRequestObject) (Exp
 func (s *Server) changes(all []engine.RuleChange) []RuleChange {
 	out := []RuleChange{}
 	for _, c := range all {
-		one := RuleChange{Kind: RuleChangeKind(c.Kind), Name: c.Rule.Name, Sentence: s.sentence(c.Rule), Lines: diff(c.Lines), Problems: fieldProblems(c.Problems)}
+		one := RuleChange{Kind: RuleChangeKind(c.Kind), Name: c.Rule.Name, Sentence: s.sentence(c.Rule), Lines: diff(c.Lines), Problems: append([]FieldProblem{}, fieldProblems(c.Problems)...)}
 		if c.Was != nil {
 			one.Was, one.ID = &c.Was.Name, &c.Was.ID
 		}

@@ -2,10 +2,13 @@ package cli
 
 import (
 	"encoding/base64"
+	"encoding/json"
+	"errors"
 	"flag"
 	"html"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -13,6 +16,7 @@ import (
 
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
 
@@ -48,6 +52,10 @@ func pictureOfALetter(t *testing.T, b *testbed.Browser, o *office) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	table := store.LookupTable{Name: "stations", Rows: demo.Stations}
+	if err := o.service.engine.SaveLookupTable(&table, 0, "test"); err != nil {
+		t.Fatal(err)
+	}
 	for i := range rules {
 		if rules[i].ID != "tide-gauges" {
 			continue
@@ -63,7 +71,7 @@ func pictureOfALetter(t *testing.T, b *testbed.Browser, o *office) {
 		b.Sees("spreadsheets")
 		picture(t, b, map[string]string{"dark": "rule-dark", "light": "rule"}[scheme])
 	}
-	if err := o.service.engine.RemoveRule("tide-gauges", "test"); err != nil {
+	if err := errors.Join(o.service.engine.RemoveRule("tide-gauges", "test"), o.service.engine.RemoveLookupTable(table.ID, "test")); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -128,7 +136,7 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		{"today", "/", "As it arrives"}, {"tray", "/tray", "but it is a Windows program"}, {"rules", "/rules", "Tide gauge readings"},
 		{"rule", "/rules/tide-gauges", "would be filed"}, {"register", "/register", "harbour files"}, {"register-folder", "/register?cabinet=harbour+files&folder=Gauges%2F2026", "in Gauges"},
 		{"letter", "/rules/berth-requests", "PDFs named *berth*"}, {"message", "/messages/" + itoa(held.Items[0].Message.ID), "What each rule makes of it"}, {"settings", "/settings", "last looked into"}, {"add-mailbox", "/settings?add=mailbox", "Sign in as"},
-		{"none", "/nowhere", "There is no such page"},
+		{"mail", "/mail", "only those of which nothing was filed"}, {"draft", "/rules/new?from=" + itoa(held.Items[0].Message.ID), "from the correspondent"}, {"none", "/nowhere", "There is no such page"},
 	}
 	b.Scheme("light")
 	b.Open(o.service.address() + "/")
@@ -149,7 +157,7 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 			for _, v := range b.Axe(source) {
 				t.Errorf("%s, %s: %+v", p.name, scheme, v)
 			}
-			if scheme == "light" && p.name != "rule" && p.name != "none" && p.name != "letter" && p.name != "register" && p.name != "add-mailbox" {
+			if scheme == "light" && p.name != "rule" && p.name != "none" && p.name != "letter" && p.name != "register" && p.name != "add-mailbox" && p.name != "draft" {
 				picture(t, b, p.name)
 			}
 		}
@@ -184,7 +192,7 @@ rules:
 `), "--preview")
 	for _, width := range []int{360, 2560} {
 		b.Size(width, 800)
-		for _, p := range pages[:5] {
+		for _, p := range append(slices.Clone(pages[:5]), pages[len(pages)-3]) {
 			b.Open(o.service.address() + p.path)
 			b.Sees(p.sees)
 			wide := 0
@@ -267,14 +275,16 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Press("spreadsheets")
 	b.Sees("st3-st7.csv")
 	b.Press("Folder: ")
-	b.Type("Folder", "Gauges/<recieved year>")
+	b.Type("Folder, as text", "Gauges/<recieved year>")
 	b.Sees("Did you mean “received”?")
 	for _, v := range b.Axe(source) {
 		t.Errorf("a wrong pattern: %+v", v)
 	}
-	b.Type("Folder", "Gauges/<received year>")
+	b.Type("Folder, as text", "Gauges/<received year>")
 	b.Sees("Gauges/2026/st3-st7.csv")
 	b.Press("Save")
+	b.Press("Switch on…")
+	b.Sees("From where on does it take mail?")
 	b.Press("Switch on")
 	b.Sees("On. 0 files filed so far.")
 	l := demo.Next(0, time.Now())
@@ -292,4 +302,143 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Press("Today")
 	b.Sees("As it arrives")
 	b.Until("the day shows what arrived", "document.body.innerText.includes('filed')")
+}
+
+// A rule is cared for in the console: moved by keyboard, switched on with a
+// question, changed, brought back, copied, imported under another name, removed.
+func TestRulesAreCaredForInTheConsole(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, theLast)
+	b := testbed.StartBrowser(t, 1280, 800)
+	b.Scheme("light")
+	signInAtTheDoor(b, o)
+	barriers := func(where string) {
+		t.Helper()
+		for _, v := range b.Axe(source) {
+			t.Errorf("%s: %+v", where, v)
+		}
+	}
+	rules := value[[]client.Rule](t, "rules", "list")
+
+	b.Press("Rules")
+	b.Sees(rules[0].Name)
+	b.Run(`document.getElementById("grip-`+rules[0].ID+`").focus()`, nil)
+	b.Key("\u0301") // arrow down
+	until(t, "the first rule is the second one", func() bool {
+		all := value[[]client.Rule](t, "rules", "list")
+		return all[1].ID == rules[0].ID
+	})
+	b.Sees("is now number 2 of")
+
+	b.Open(o.service.address() + "/rules/crew-lists")
+	b.Sees("would be filed")
+	b.Press("Folders as they would be")
+	b.Sees("Crew lists")
+	b.Press("Switch off")
+	b.Sees("Off. Nothing is filed")
+	b.Press("Switch on…")
+	b.Sees("From where on does it take mail?")
+	barriers("switching on")
+	picture(t, b, "switch-on")
+	b.Press("everything that lies in its folders already, too")
+	b.Press("Switch on")
+	b.Sees("On. ")
+
+	b.Press("a folder for each message…")
+	b.Press("A name that is taken: numbered")
+	b.Sees("For a report that comes again and again.")
+	barriers("an open blank of a place")
+	b.Key("\u001b")
+	b.Press("Copies of the message: none")
+	barriers("the blank of copies")
+	b.Press("PDF: with its pictures; an EML stays beside it where a letter cannot be drawn")
+	b.Key("\u001b")
+	b.Sees("each message in a folder of its own")
+	b.Press("Save")
+	until(t, "the change is kept", func() bool {
+		document := string(value[client.Rule](t, "rules", "show", "Crew lists").Document)
+		return strings.Contains(document, `"own folder": true`) && strings.Contains(document, `"as": "pdf"`)
+	})
+	menu := func(item string) {
+		t.Helper()
+		b.Until("the menu has "+item, `(() => { const there = [...document.querySelectorAll('[role=menuitem]')].some(x => x.innerText === '`+item+`');
+			const more = [...document.querySelectorAll('button')].find(x => x.innerText === 'More…');
+			if (!there && more) { more.focus(); more.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})) }
+			return there })()`)
+		b.Run(`[...document.querySelectorAll('[role=menuitem]')].find(x => x.innerText === '`+item+`').click()`, nil)
+	}
+	menu("Earlier states…")
+	b.Sees("own folder: true")
+	barriers("earlier states")
+	picture(t, b, "revisions")
+	b.Press("Bring back")
+	until(t, "the earlier state is back", func() bool {
+		r := value[client.Rule](t, "rules", "show", "Crew lists")
+		return r.Revision == 3 && !strings.Contains(string(r.Document), "own folder")
+	})
+	menu("Copy this rule")
+	b.Sees("Crew lists (copy)")
+	menu("Remove…")
+	b.Sees("It no longer files anything.")
+	barriers("removing")
+	b.Press("Remove")
+	b.Sees("A message goes through them from top to bottom.")
+
+	exported := must(t, "rules", "export", "Crew lists")
+	var anonymous []string
+	for _, line := range strings.Split(strings.Replace(exported, "name: Crew lists", "name: Lists of crews", 1), "\n") {
+		if !strings.Contains(line, "id: ") {
+			anonymous = append(anonymous, line)
+		} else {
+			anonymous = append(anonymous, "  -")
+		}
+	}
+	quoted, err := json.Marshal(strings.Join(anonymous, "\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.Press("Import…")
+	b.Run(`(() => { const i = document.querySelector('input[type=file]'); const d = new DataTransfer(); d.items.add(new File([`+string(quoted)+`], 'rules.yaml')); i.files = d.files; i.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
+	b.Sees("Is it the rule “Crew lists” under a new name?")
+	barriers("importing")
+	picture(t, b, "import")
+	b.Press("yes, that one renamed")
+	b.Sees("It is “Crew lists” under a new name.")
+	b.Press("Keep these rules")
+	until(t, "the rule has its new name", func() bool {
+		all := value[[]client.Rule](t, "rules", "list")
+		return slices.ContainsFunc(all, func(r client.Rule) bool { return r.ID == "crew-lists" && r.Name == "Lists of crews" })
+	})
+
+	b.Press("Settings")
+	b.Press("Add a correspondent")
+	b.Type("Name", "Saltmarsh Waste")
+	b.Press("Enter in the book")
+	b.Sees("no address and no domain")
+	b.Type("Domains, with their subdomains", "saltmarsh.example")
+	barriers("a correspondent")
+	b.Key("\t")
+	b.Press("Enter in the book")
+	until(t, "the correspondent is in the book", func() bool {
+		return slices.ContainsFunc(value[[]client.Correspondent](t, "correspondents", "list"), func(c client.Correspondent) bool { return c.Name == "Saltmarsh Waste" && len(c.Domains) == 1 })
+	})
+	b.Press("Add a table")
+	b.Type("Name, in one word", "quays")
+	b.Type("Rows, one a line: what is looked up = what stands for it", "a = quay A\nb")
+	b.Press("Keep the table")
+	b.Sees("is not whole")
+	barriers("a table")
+	b.Type("Rows, one a line: what is looked up = what stands for it", "a = quay A")
+	b.Press("Keep the table")
+	until(t, "the table is kept", func() bool { return len(value[[]client.LookupTable](t, "tables", "list")) == 2 })
+
+	b.Press("Mail")
+	b.Sees("Words in subject, sender or folder")
+	b.Type("Words in subject, sender or folder", "crew list")
+	b.Until("only such messages are shown", `[...document.querySelectorAll('tbody tr')].length > 0 && [...document.querySelectorAll('tbody tr')].every(r => /crew list/i.test(r.innerText))`)
+	b.Run(`document.querySelector('tbody a').click()`, nil)
+	b.Sees("What each rule makes of it")
+	b.Press("Make a rule from this")
+	b.Sees("would be filed")
+	b.Sees("crew")
 }

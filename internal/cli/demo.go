@@ -156,6 +156,9 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 	if err := watched(ctx, service); err != nil {
 		return err
 	}
+	if err := furnishBook(ctx, service); err != nil {
+		return err
+	}
 	quiet := &command{in: strings.NewReader(demo.Rules), out: io.Discard, errs: io.Discard, service: c.service, format: "table"}
 	rules, err := quiet.readRules("-")
 	if err != nil {
@@ -205,4 +208,19 @@ func watched(ctx context.Context, service *client.Client) error {
 		case <-tick.C:
 		}
 	}
+}
+
+// furnishBook enters the demo's correspondents and its table.
+func furnishBook(ctx context.Context, service *client.Client) error {
+	for _, c := range demo.Book {
+		if _, err := call[client.Correspondent](service.AddCorrespondent(ctx, client.CorrespondentSettings{Name: c.Name, Domains: &[]string{c.Domain}, Groups: &[]string{c.Group}, Addresses: &[]string{}})); err != nil {
+			return err
+		}
+	}
+	table := client.LookupTableSettings{Name: "stations"}
+	for _, row := range demo.Stations {
+		table.Rows = append(table.Rows, client.LookupRow{Key: row[0], Value: row[1]})
+	}
+	_, err := call[client.LookupTable](service.AddTable(ctx, table))
+	return err
 }

@@ -55,16 +55,16 @@ rules:
     attachments:
       - take: [{kind: spreadsheet}, {name: "*.csv"}]
         folder: Gauges/<received year>/<received month> <received month name>
-        name: <received date> <file.stem>
+        name: <received date> <lookup stations of (file.stem) or file.stem>
     rest: {folder: Gauges/Other/<received year>}
   - id: certificates
     name: Insurance certificates
     cabinet: harbour files
     look: {mailboxes: safety}
-    match: {sender: {domain: [kelpmutual.example, northsound.example]}}
+    match: {sender: {correspondent: Insurers}}
     attachments:
       - take: {kind: pdf}
-        folder: Certificates/<received year>/<sender.domain>
+        folder: Certificates/<received year>/<correspondent>
         name: <register.year>-<register pad 4> <file.stem>
   - id: dive-surveys
     name: Dive surveys
@@ -73,7 +73,9 @@ rules:
     match: {sender: {domain: deepline.example}}
     attachments:
       - take: [{kind: picture}, {kind: archive}]
-        folder: Surveys/<received date> <subject>
+        unpack: files
+        inner folders: drop
+        folder: Surveys/<received year>/<received date> <subject>
   - id: waste-declarations
     name: Waste declarations
     cabinet: harbour files
@@ -83,6 +85,20 @@ rules:
       - take: everything
         folder: Waste/<received minus 1 month as "yyyy-MM">
 `
+
+// Correspondent is an entry of the harbour office's book.
+type Correspondent struct {
+	Name, Domain, Group string
+}
+
+// Book is the harbour office's.
+var Book = []Correspondent{
+	{"Tidewatch Instruments", "tidewatch.example", "Surveyors"}, {"Kelp Mutual", "kelpmutual.example", "Insurers"}, {"North Sound Marine", "northsound.example", "Insurers"},
+	{"Marram Shipping", "marram.example", "Agents"}, {"Corrin Liner Agency", "corrin-liner.example", "Agents"}, {"Deepline Divers", "deepline.example", "Surveyors"},
+}
+
+// Stations says what a file of readings is about, by its name.
+var Stations = [][2]string{{"st3-st7", "Ferry steps to North mole"}, {"st9", "Outer light"}}
 
 // Letter is one message of the scenario.
 type Letter struct {

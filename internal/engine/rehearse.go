@@ -760,13 +760,23 @@ func (e *Engine) Explain(ctx context.Context, v store.Viewer, messageID int64, t
 	if err != nil {
 		return row, nil, err
 	}
+	entries, err := e.Store.EntriesOf(v, row.ID)
+	if err != nil {
+		return row, nil, err
+	}
+	decided := map[string]bool{}
+	for i := range entries {
+		decided[entries[i].RuleID] = true
+	}
 	var all []Explanation
 	for i := range rows {
 		x := Explanation{Rule: rows[i].Name, Off: !rows[i].Running}
 		for k := range p.Rules {
 			if pr := &p.Rules[k]; pr.Rule.Rule.ID == rows[i].ID {
 				x.Looks, x.Match, x.Items = true, pr.Match, pr.Items
-				x.Note = before(marks, rows[i].ID, &row, e.Zone, pr)
+				if !decided[rows[i].ID] {
+					x.Note = before(marks, rows[i].ID, &row, e.Zone, pr)
+				}
 			}
 		}
 		all = append(all, x)
@@ -781,7 +791,7 @@ func before(marks []store.StartMark, ruleID string, m *store.Message, zone *time
 	}
 	for _, mark := range marks {
 		if mark.RuleID == ruleID && mark.Folder == m.Folder && mark.UIDValidity == m.UIDValidity && m.UID < mark.UIDNext {
-			return "the message was there before the rule was switched on, on " + mark.MadeAt.In(zone).Format(time.DateOnly) + "; it is filed by a pass over old mail"
+			return "the message was there before the rule was switched on, on " + mark.MadeAt.In(zone).Format(time.DateOnly) + "; let the rule file old mail to have it filed, too"
 		}
 	}
 	return ""

@@ -468,11 +468,7 @@ func (c *compiler) flag(want *bool, place, name, on, off string, add func(*test)
 	add(&test{place: place, sentence: "that are " + said[wanted],
 		answer: func(in *Input) Answer { return yes(in.Message.HasFlag(name) == wanted) },
 		why: func(in *Input, answer Answer) string {
-			text := "the message is " + said[in.Message.HasFlag(name)]
-			if answer == No {
-				text += ", not " + said[wanted]
-			}
-			return text
+			return "the message is " + said[in.Message.HasFlag(name)]
 		}})
 }
 

@@ -114,9 +114,9 @@ function Unasked({ words, onChange }: { words?: string[]; onChange: (words: stri
   const on = words ?? defaults.map(([k]) => k)
   const text = on.length ? orList(defaults.filter(([k]) => on.includes(k)).map(([, t]) => t), 'and') : 'nothing'
   return (
-    <p className="mt-2 text-sm leading-normal text-ink-3">Left out unasked: <Blank label="Left out unasked" text={text}>
+    <p className="mt-2 text-sm leading-normal text-ink-3">Left out unasked: {text}. <Blank label="Left out unasked: change" text="change">
       {defaults.map(([k, t]) => <Tick key={k} label={t} checked={on.includes(k)} onChange={(yes) => { const next = defaults.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x))); onChange(next.length === defaults.length ? undefined : next) }} />)}
-    </Blank>.</p>
+    </Blank></p>
   )
 }
 
@@ -180,10 +180,9 @@ function PlaceLines({ place: p, at, known, problems, example, cabinet, archives,
     <>
       <p><PatternBlank label="Folder" value={p.folder ?? ''} onChange={(folder) => set({ folder })} wrong={about(problems, `${at}.folder`)} known={known} example={example?.split('/').slice(0, -1).join('/')} />
         {(known.cabinets.length > 1 || p.cabinet) && <> of <Blank label="Cabinet of this place" text={p.cabinet ?? cabinet} wrong={about(problems, `${at}.cabinet`)}><OneOf name={`cabinet ${at}`} value={p.cabinet ?? cabinet} choices={known.cabinets.map((c) => [c, c])} onChange={(c) => set({ cabinet: c === cabinet ? undefined : c })} /></Blank></>}
-        {' '}<Blank label="A folder for each message" text={p['own folder'] ? 'each message in a folder of its own' : 'all messages together'}>
-          <Tick label="each message gets a folder of its own below it" checked={!!p['own folder']} onChange={(on) => set({ 'own folder': on || undefined })} />
-          <p className="mt-1 text-sm text-ink-3">It is called by date and subject: 2026-05-12 Berth plan 7 k3x9q2mfa7bd.</p>
-        </Blank></p>
+        {p['own folder']
+          ? <>, <Blank label="A folder for each message" text="each message in a folder of its own"><p className="text-sm text-ink-2">It is called by date and subject: 2026-05-12 Berth plan 7 k3x9q2mfa7bd.</p><button className="add mt-2" onClick={() => set({ 'own folder': undefined })}>All messages together instead</button></Blank></>
+          : <> <button className="add !font-normal !text-ink-3" onClick={() => set({ 'own folder': true })}>a folder for each message…</button></>}</p>
       <p>named <PatternBlank names label="File name" value={p.name ?? '<file.stem>'} onChange={(name) => set({ name: name === '<file.stem>' ? undefined : name })} wrong={about(problems, `${at}.name`)} known={known} example={example?.split('/').at(-1)} />
         ; a name that is taken is <Blank label="A name that is taken" text={takenWords[p['if name exists'] ?? 'number']} wrong={about(problems, `${at}.if name exists`)}>
           <OneOf name={`taken ${at}`} value={p['if name exists'] ?? 'number'} onChange={(v) => set({ 'if name exists': v === 'number' ? undefined : v })}

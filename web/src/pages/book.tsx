@@ -76,7 +76,7 @@ function PersonSheet({ id, revision, passwords, draft, groups, onClose }: { id?:
           <span className="font-normal text-ink-3">Kept sealed and never shown again.</span>{wrong('passwords')}
         </label>
         {!fieldsOf(save.error, ['name', 'domains', 'addresses', 'groups', 'passwords']) && <Wrong error={save.error} />}
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{id ? 'Save' : 'Add'}</Button></div>
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{id ? 'Save' : 'Enter in the book'}</Button></div>
       </form>
     </Sheet>
   )
@@ -125,7 +125,7 @@ function TableSheet({ table, onClose }: { table: Partial<Schemas['LookupTable']>
           <span role={at ? 'alert' : undefined} className={`font-normal ${at ? 'text-seal' : 'text-ink-3'}`}>{at ? `${at.charAt(0).toUpperCase()}${at.slice(1)}.` : `${many(rows.length, 'row')}. Capitals and small letters count as the same.`}</span>
         </label>
         {!fieldsOf(save.error, ['name', 'rows']) && <Wrong error={save.error} />}
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{table.id ? 'Save' : 'Add'}</Button></div>
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{table.id ? 'Save' : 'Keep the table'}</Button></div>
       </form>
     </Sheet>
   )

@@ -25,7 +25,7 @@ export function Mail() {
     <Page title="Mail" sub="The messages that are known, and for each why something of it was filed, or was not.">
       <div className="mb-4 flex flex-wrap items-end gap-3">
         <label className="text-sm font-semibold">Mailbox
-          <select className="field mt-1 !w-auto font-normal" value={mailbox} onChange={(e) => set('mailbox', e.target.value)}>
+          <select className="field mt-1 block !w-auto font-normal" value={mailbox} onChange={(e) => set('mailbox', e.target.value)}>
             <option value="">all</option>
             {mailboxes.data?.map((m) => <option key={m.id} value={m.id}>{m.name}</option>)}
           </select>

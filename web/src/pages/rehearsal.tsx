@@ -16,7 +16,7 @@ function ScopeLine({ scope, setScope }: { scope: Scope; setScope: (s: Scope) => 
     <label className="flex items-center gap-1.5">{label}<input type="date" className="field !w-auto !py-1" value={scope[key] ?? ''} onChange={(e) => setScope({ ...scope, [key]: e.target.value || undefined, ...(key === 'until' && scope.since === undefined ? { since: '' } : {}) })} /></label>
   )
   return (
-    <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 text-sm">
+    <div className="mt-1.5 mb-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 text-sm">
       <label className="flex items-center gap-1.5">on
         <select className="field !w-auto !py-1" value={which} onChange={(e) => setScope({ ...spans.find(([k]) => k === e.target.value)![2], thorough: scope.thorough })}>
           {spans.filter(([k]) => k !== 'one' || which === 'one').map(([k, word]) => <option key={k} value={k}>{word}</option>)}
