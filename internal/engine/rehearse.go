@@ -99,12 +99,14 @@ type rehearsal struct {
 	out     *Rehearsal
 	extra   int
 	cabinet map[string]*gate
+	mutex   sync.Mutex
+	watch   map[[2]string][]*rule.Compiled // rules by mailbox and folder
 }
 
 // Rehearse plans messages under rules with the same code that files.
 func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, of RehearsalOf) (*Rehearsal, error) {
 	r := &rehearsal{engine: e, of: of, names: map[string]string{}, filed: map[string]map[store.ItemOf]string{}, wanted: map[string]bool{}, tree: map[[2]string]*FolderSum{},
-		same: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, cabinet: map[string]*gate{}}
+		same: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, cabinet: map[string]*gate{}, watch: map[[2]string][]*rule.Compiled{}}
 	if err := r.order(); err != nil {
 		return nil, err
 	}
@@ -192,8 +194,9 @@ func (r *rehearsal) looksAt(mailbox, folder string) bool {
 
 // planned is one message with its plan.
 type planned struct {
-	row  store.Message
-	plan plan.Plan
+	row     store.Message
+	message *mail.Message // where it is at hand; else it is read from the row
+	plan    plan.Plan
 }
 
 // known rehearses on what is known of the last messages.
@@ -209,7 +212,7 @@ func (r *rehearsal) known(v store.Viewer, mailboxes []store.Mailbox) error {
 	rows = slices.DeleteFunc(rows, func(m store.Message) bool { return !r.looksAt(r.names[m.MailboxID], m.Folder) })
 	for at := 0; at < len(rows); at += rehearseLast {
 		some := rows[at:min(at+rehearseLast, len(rows))]
-		all, err := r.planAll(some)
+		all, err := r.planAll(asPlanned(some))
 		if err != nil {
 			return err
 		}
@@ -229,21 +232,24 @@ func (r *rehearsal) known(v store.Viewer, mailboxes []store.Mailbox) error {
 }
 
 // planAll plans messages whose facts are known, on all cores.
-func (r *rehearsal) planAll(rows []store.Message) ([]planned, error) {
-	all := make([]planned, len(rows))
-	errs := make([]error, len(rows))
+func (r *rehearsal) planAll(all []planned) ([]planned, error) {
+	errs := make([]error, len(all))
 	var workers sync.WaitGroup
-	n := min(runtime.GOMAXPROCS(0), max(1, len(rows)/50))
+	n := min(runtime.GOMAXPROCS(0), max(1, len(all)/50))
 	for w := range n {
 		workers.Go(func() {
-			for i := w; i < len(rows); i += n {
-				all[i].row = rows[i]
-				facts, err := rows[i].Facts()
-				if err != nil {
-					errs[i] = err
-					continue
+			for i := w; i < len(all); i += n {
+				row := &all[i].row
+				m := all[i].message
+				if m == nil {
+					facts, err := row.Facts()
+					if err != nil {
+						errs[i] = err
+						continue
+					}
+					m = facts.Message(row.Folder)
 				}
-				all[i].plan = r.make(facts.Message(rows[i].Folder), r.names[rows[i].MailboxID], rows[i].Folder)
+				all[i].plan = r.make(m, r.names[row.MailboxID], row.Folder)
 			}
 		})
 	}
@@ -251,13 +257,28 @@ func (r *rehearsal) planAll(rows []store.Message) ([]planned, error) {
 	return all, errors.Join(errs...)
 }
 
+func asPlanned(rows []store.Message) []planned {
+	all := make([]planned, len(rows))
+	for i := range rows {
+		all[i].row = rows[i]
+	}
+	return all
+}
+
 func (r *rehearsal) rulesFor(mailbox, folder string) []*rule.Compiled {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	key := [2]string{mailbox, folder}
+	if rules, ok := r.watch[key]; ok {
+		return rules
+	}
 	var rules []*rule.Compiled
 	for _, c := range r.rules {
 		if c.Rule.Look.Looks(mailbox) && inFolders(&c.Rule.Look, folder) {
 			rules = append(rules, c)
 		}
 	}
+	r.watch[key] = rules
 	return rules
 }
 
@@ -279,7 +300,7 @@ func (r *rehearsal) one(ctx context.Context, v store.Viewer) error {
 		return err
 	}
 	if !r.of.Thorough {
-		all, err := r.planAll([]store.Message{row})
+		all, err := r.planAll(asPlanned([]store.Message{row}))
 		if err == nil {
 			r.take(&all[0])
 		}
@@ -287,7 +308,7 @@ func (r *rehearsal) one(ctx context.Context, v store.Viewer) error {
 	}
 	return r.engine.withMessage(ctx, v, &row, func(s source.Session, l *letter) error {
 		p, err := r.engine.settle(ctx, s, l, r.rulesFor(l.mailbox, row.Folder), r.setting(l.mailbox))
-		r.take(&planned{row, p})
+		r.take(&planned{row: row, plan: p})
 		return err
 	})
 }
@@ -387,7 +408,7 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 	}
 	// Reading runs ahead of planning by one batch, on the connection that only it uses.
 	type read struct {
-		rows []store.Message
+		rows []planned
 		err  error
 	}
 	ahead := make(chan read, 1)
@@ -408,7 +429,7 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 				return err
 			}
 			for i := range rows {
-				if err := r.thorough(ctx, s, m, &rows[i]); err != nil {
+				if err := r.thorough(ctx, s, m, &rows[i].row); err != nil {
 					return err
 				}
 			}
@@ -448,14 +469,14 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 }
 
 // rows gives what is known of messages, asking the server for the others.
-func (r *rehearsal) rows(ctx context.Context, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32, known map[uint32]store.Message) ([]store.Message, error) {
+func (r *rehearsal) rows(ctx context.Context, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32, known map[uint32]store.Message) ([]planned, error) {
 	var missing []uint32
 	for _, u := range uids {
 		if _, ok := known[u]; !ok {
 			missing = append(missing, u)
 		}
 	}
-	found := map[uint32]store.Message{}
+	found := map[uint32]planned{}
 	if len(missing) > 0 {
 		slices.Sort(missing)
 		facts, err := s.Facts(ctx, missing)
@@ -463,23 +484,29 @@ func (r *rehearsal) rows(ctx context.Context, s source.Session, m *store.Mailbox
 			return nil, err
 		}
 		for i := range facts {
-			row, _, err := store.NewMessage(m.ID, folder, validity, &facts[i], r.engine.Clock())
-			if err != nil {
-				return nil, err
+			message := facts[i].Message(folder)
+			message.SetReceived(r.engine.Clock())
+			row := store.Shown(m.ID, folder, validity, &facts[i], message)
+			if r.of.Thorough { // which reads the facts from the row
+				whole, _, err := store.NewMessage(m.ID, folder, validity, &facts[i], r.engine.Clock())
+				if err != nil {
+					return nil, err
+				}
+				row = *whole
 			}
-			found[row.UID] = *row
+			found[row.UID] = planned{row: row, message: message}
 		}
 	}
-	var rows []store.Message
+	var rows []planned
 	for _, u := range uids {
-		row, ok := known[u]
-		if !ok {
-			row, ok = found[u]
+		one, ok := found[u]
+		if row, is := known[u]; is {
+			one, ok = planned{row: row}, true
 		}
-		if !ok || !r.of.Since.IsZero() && row.ReceivedAt.Before(r.of.Since) || !r.of.Until.IsZero() && !row.ReceivedAt.Before(r.of.Until) {
+		if !ok || !r.of.Since.IsZero() && one.row.ReceivedAt.Before(r.of.Since) || !r.of.Until.IsZero() && !one.row.ReceivedAt.Before(r.of.Until) {
 			continue
 		}
-		rows = append(rows, row)
+		rows = append(rows, one)
 	}
 	return rows, nil
 }
@@ -495,7 +522,7 @@ func (r *rehearsal) thorough(ctx context.Context, s source.Session, m *store.Mai
 	if err != nil {
 		return err
 	}
-	r.take(&planned{*row, p})
+	r.take(&planned{row: *row, plan: p})
 	return nil
 }
 

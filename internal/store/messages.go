@@ -22,12 +22,18 @@ func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, n
 	m := f.Message(folder)
 	m.SetReceived(now)
 	fingerprint := m.Fingerprint()
+	row := Shown(mailboxID, folder, uidValidity, f, m)
+	row.Fingerprint, row.Header, row.Structure, row.Whole, row.SeenAt = fingerprint[:], f.Header.Bytes(), structure, f.Whole, now
+	return &row, m, nil
+}
+
+// Shown is what of a row people see, without what is needed to read it back.
+func Shown(mailboxID, folder string, uidValidity uint32, f *source.Facts, m *mail.Message) Message {
 	sender := m.Envelope.Sender()
-	return &Message{
-		MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity, UID: f.UID, Fingerprint: fingerprint[:],
-		ReceivedAt: m.Received.UTC(), Size: f.Size, Flags: append([]string{}, f.Flags...), Subject: m.Envelope.Subject, SenderName: sender.Name, SenderAddress: sender.String(),
-		Attachments: len(m.Items()), Header: f.Header.Bytes(), Structure: structure, Whole: f.Whole, SeenAt: now,
-	}, m, nil
+	return Message{
+		MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity, UID: f.UID, ReceivedAt: m.Received.UTC(), Size: f.Size, Flags: append([]string{}, f.Flags...),
+		Subject: m.Envelope.Subject, SenderName: sender.Name, SenderAddress: sender.String(), Attachments: len(m.Items()),
+	}
 }
 
 // Facts reads a row back.

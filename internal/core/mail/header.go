@@ -142,6 +142,9 @@ func ParseDate(s string) (time.Time, bool) {
 	if s == "" || len(s) > 200 {
 		return time.Time{}, false
 	}
+	if t, err := time.Parse(dateLayouts[0], s); err == nil { // as nearly all write it
+		return t, true
+	}
 	if t, err := mail.ParseDate(s); err == nil {
 		return t, true
 	}
