@@ -189,7 +189,7 @@ func TestConditions(t *testing.T) {
 		{"label: to file", Yes, "the label “to file” is on the message"},
 		{"label: other", No, ""},
 		{"read: false", Yes, "the message is unread"},
-		{"read: true", No, "unread, not read"},
+		{"read: true", No, "is unread"},
 		{"flagged: true", Yes, ""},
 		{"attachments: {at least: 1}", Yes, "1 attachment"},
 		{"attachments: {at most: 0}", No, ""},
@@ -203,7 +203,7 @@ func TestConditions(t *testing.T) {
 		{"all: [{read: false}, {flagged: false}]", No, ""},
 		{"none: [{read: true}, {label: other}]", Yes, ""},
 		{"none: [{read: false}]", No, ""},
-		{"{sender: {name: oda}, read: true}", No, "unread, not read"},
+		{"{sender: {name: oda}, read: true}", No, "is unread"},
 	} {
 		document := strings.Replace(tideGauges[:strings.Index(tideGauges, "    match:")], "format", "format", 1) + "    match:\n      " + c.condition + "\n    rest: {folder: A}\n"
 		if strings.HasPrefix(c.condition, "{") {
