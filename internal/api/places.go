@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"strings"
 
 	"inktray.example/inktray/internal/core/rule"
@@ -234,7 +235,7 @@ func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (L
 }
 
 func (s *Server) cabinet(c *store.Cabinet) Cabinet {
-	out := Cabinet{ID: c.ID, Name: c.Name, Kind: c.Kind, Folder: c.Folder, Revision: c.Revision}
+	out := Cabinet{ID: c.ID, Name: c.Name, Kind: c.Kind, Folder: c.Folder, Mode: optional(c.Mode), Owner: optional(c.Owner), Revision: c.Revision}
 	if err := s.Engine.Problem(c.ID); err != nil {
 		out.Problem = err.Error()
 	}
@@ -253,7 +254,7 @@ func (s *Server) ListCabinets(context.Context, ListCabinetsRequestObject) (ListC
 
 // AddCabinet makes a folder into a cabinet, proving first that it can be written to.
 func (s *Server) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (AddCabinetResponseObject, error) {
-	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(r.Body.Name), Kind: "local", Folder: strings.TrimSpace(r.Body.Folder), MadeAt: s.Clock().UTC()}
+	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(r.Body.Name), Kind: "local", Folder: strings.TrimSpace(r.Body.Folder), Mode: strings.TrimSpace(text(r.Body.Mode)), Owner: strings.TrimSpace(text(r.Body.Owner)), MadeAt: s.Clock().UTC()}
 	if _, err := s.Store.CabinetNamed(c.Name); err == nil {
 		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a cabinet called “%s” already", c.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
@@ -271,7 +272,9 @@ func (s *Server) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.Engine.UsedBy(func(d *rule.Rule) bool { return strings.EqualFold(d.Cabinet, c.Name) })
+	used, err := s.Engine.UsedBy(func(d *rule.Rule) bool {
+		return slices.ContainsFunc(d.Cabinets(), func(name string) bool { return strings.EqualFold(name, c.Name) })
+	})
 	if err != nil {
 		return nil, err
 	}

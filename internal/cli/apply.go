@@ -46,6 +46,8 @@ type reference struct {
 type cabinetEntry struct {
 	Name   string `json:"name" doc:"what rules call it"`
 	Folder string `json:"folder" doc:"whole path"`
+	Mode   string `json:"mode,omitempty" doc:"of files, in octal, such as 0640"`
+	Owner  string `json:"owner,omitempty" doc:"of files: user:group"`
 }
 
 // ruleEntry is a rule document and whether it runs.
@@ -229,7 +231,7 @@ func (c *command) compare(ctx context.Context, api *client.Client, s *setting, b
 		switch {
 		case at < 0:
 			changes = append(changes, change{"add", "cabinet " + k.Name, k.Folder, func(ctx context.Context) error {
-				_, err := call[client.Cabinet](api.AddCabinet(ctx, client.CabinetSettings{Name: k.Name, Folder: k.Folder}))
+				_, err := call[client.Cabinet](api.AddCabinet(ctx, client.CabinetSettings{Name: k.Name, Folder: k.Folder, Mode: &k.Mode, Owner: &k.Owner}))
 				return err
 			}})
 		case cabinets[at].Folder != k.Folder:
@@ -242,6 +244,9 @@ func (c *command) compare(ctx context.Context, api *client.Client, s *setting, b
 func (c *command) compareRules(ctx context.Context, api *client.Client, wanted []ruleEntry, changes []change) ([]change, error) {
 	rules, err := call[[]client.Rule](api.ListRules(ctx))
 	if err != nil {
+		return nil, err
+	}
+	if err := c.renamed(ctx, api, wanted); err != nil {
 		return nil, err
 	}
 	for i := range wanted {
@@ -288,6 +293,40 @@ func (c *command) compareRules(ctx context.Context, api *client.Client, wanted [
 		}
 	}
 	return changes, nil
+}
+
+// renamed asks of rules whose names are not known whether they are others under
+// a new name. Where nobody is there to answer they are new, and the question is
+// written beside the change.
+func (c *command) renamed(ctx context.Context, api *client.Client, wanted []ruleEntry) error {
+	document := rule.Document{Format: rule.Format}
+	for i := range wanted {
+		document.Rules = append(document.Rules, wanted[i].Rule)
+	}
+	if len(document.Rules) == 0 {
+		return nil
+	}
+	text, err := json.Marshal(document)
+	if err != nil {
+		return err
+	}
+	changes, err := call[[]client.RuleChange](api.CompareRules(ctx, client.ImportRequest{Document: string(text)}))
+	if err != nil {
+		return err
+	}
+	for i, one := range changes {
+		if one.Renamed == nil {
+			continue
+		}
+		answer, err := c.ask(fmt.Sprintf("Is “%s” the rule “%s” renamed? Type yes or no: ", one.Name, one.Renamed.Name))
+		switch {
+		case err != nil:
+			fmt.Fprintf(c.errs, "Is “%s” the rule “%s” renamed? Then write `id: %s` into it; without it, it is a new rule.\n", one.Name, one.Renamed.Name, one.Renamed.ID)
+		case answer == "yes":
+			wanted[i].ID = one.Renamed.ID
+		}
+	}
+	return nil
 }
 
 // sentence says a rule in plain words.

@@ -179,6 +179,10 @@ rules:
 	if out, _, _ := run(t, "", "apply", changed, "--preview"); !strings.Contains(out, "was: folder: Gauges/<received year>") || !strings.Contains(out, "now: folder: Tide/<received year>") {
 		t.Errorf("the preview of a change says %s", out)
 	}
+	renamed := write(t, "renamed.yaml", strings.Replace(text, "name: Readings", "name: Readings of gauges", 1))
+	if out, errs, _ := run(t, "", "apply", renamed, "--preview"); !strings.Contains(errs, "Is “Readings of gauges” the rule “Readings” renamed? Then write `id: ") || !strings.Contains(out, "add     rule Readings of gauges") {
+		t.Errorf("the preview of an unknown name says %s%s", errs, out)
+	}
 	for _, bad := range []struct{ old, new, says string }{
 		{"kind: spreadsheet", "kind: spreadsheat", "did you mean “spreadsheet”?"},
 		{"secret: {env: GAUGES}", "secret: hunter2", "a map of keys and values is wanted here: file, env"},

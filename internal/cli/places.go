@@ -234,7 +234,7 @@ func (c *command) mailboxCheck() *cobra.Command {
 
 func (c *command) cabinets() *cobra.Command {
 	root := &cobra.Command{Use: "cabinets", Short: "The places where files are kept"}
-	var folder string
+	var folder, mode, owner string
 	add := &cobra.Command{
 		Use: "add NAME --folder PATH", Short: "Make a folder into a cabinet", Args: cobra.ExactArgs(1),
 		Example: "  inktray cabinets add \"harbour files\" --folder /srv/harbour-files",
@@ -246,13 +246,15 @@ func (c *command) cabinets() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cab, err := call[client.Cabinet](api.AddCabinet(cmd.Context(), client.CabinetSettings{Name: args[0], Folder: folder}))
+			cab, err := call[client.Cabinet](api.AddCabinet(cmd.Context(), client.CabinetSettings{Name: args[0], Folder: folder, Mode: &mode, Owner: &owner}))
 			if err != nil {
 				return err
 			}
 			return c.show(cab, func() { fmt.Fprintf(c.out, "The cabinet “%s” is %s.\n", cab.Name, cab.Folder) })
 		},
 	}
+	add.Flags().StringVar(&mode, "mode", "", "mode of files in octal, such as 0640; who may read a file may enter its folder")
+	add.Flags().StringVar(&owner, "owner", "", "to whom files belong: user, user:group or :group")
 	add.Flags().StringVar(&folder, "folder", "", "whole path of the folder, on the machine that runs Ink Tray")
 	root.AddCommand(add, &cobra.Command{
 		Use: "list", Short: "List the cabinets", Args: cobra.NoArgs,

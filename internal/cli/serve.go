@@ -80,11 +80,22 @@ func start(o serviceOptions) (*service, error) {
 			}
 			return session, nil
 		},
-		OpenCabinet: func(c *store.Cabinet) (cabinet.Cabinet, error) { return local.New(c.Folder, c.Identity), nil },
+		OpenCabinet: func(c *store.Cabinet) (cabinet.Cabinet, error) {
+			access, err := local.ParseAccess(c.Mode, c.Owner)
+			if err != nil {
+				return nil, err
+			}
+			return local.New(c.Folder, c.Identity).With(access), nil
+		},
 		Try: func(ctx context.Context, m *store.Mailbox, secret string) []source.Check {
 			return imap.Check(ctx, imapConfig(m, secret))
 		},
-		Prepare: func(c *store.Cabinet, now time.Time) (string, error) { return local.Prepare(c.Folder, now) },
+		Prepare: func(c *store.Cabinet, now time.Time) (string, error) {
+			if _, err := local.ParseAccess(c.Mode, c.Owner); err != nil {
+				return "", err
+			}
+			return local.Prepare(c.Folder, now)
+		},
 	})
 	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version, Console: console.Register})
 	if err == nil {

@@ -194,9 +194,9 @@ func (r *rehearsal) looksAt(mailbox, folder string) bool {
 
 // planned is one message with its plan.
 type planned struct {
-	row     store.Message
-	message *mail.Message // where it is at hand; else it is read from the row
-	plan    plan.Plan
+	row   store.Message
+	facts *source.Facts // of a message that is not among the records; the row is made of them
+	plan  plan.Plan
 }
 
 // known rehearses on what is known of the last messages.
@@ -240,8 +240,12 @@ func (r *rehearsal) planAll(all []planned) ([]planned, error) {
 		workers.Go(func() {
 			for i := w; i < len(all); i += n {
 				row := &all[i].row
-				m := all[i].message
-				if m == nil {
+				var m *mail.Message
+				if f := all[i].facts; f != nil {
+					m = f.Message(row.Folder)
+					m.SetReceived(r.engine.Clock())
+					*row = store.Shown(row.MailboxID, row.Folder, row.UIDValidity, f, m)
+				} else {
 					facts, err := row.Facts()
 					if err != nil {
 						errs[i] = err
@@ -402,10 +406,6 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 		uids = uids[over:]
 	}
 	slices.Reverse(uids) // the newest first
-	known, err := r.engine.Store.MessagesOf(m.ID, folder, state.UIDValidity, uids)
-	if err != nil {
-		return err
-	}
 	// Reading runs ahead of planning by one batch, on the connection that only it uses.
 	type read struct {
 		rows []planned
@@ -424,7 +424,7 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 		for len(uids) > 0 {
 			some := uids[:min(rehearseBatch, len(uids))]
 			uids = uids[len(some):]
-			rows, err := r.rows(ctx, s, m, folder, state.UIDValidity, some, known)
+			rows, err := r.rows(ctx, s, m, folder, state.UIDValidity, some)
 			if err != nil {
 				return err
 			}
@@ -442,7 +442,7 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 		for len(uids) > 0 {
 			some := uids[:min(rehearseBatch, len(uids))]
 			uids = uids[len(some):]
-			rows, err := r.rows(ctx, s, m, folder, state.UIDValidity, some, known)
+			rows, err := r.rows(ctx, s, m, folder, state.UIDValidity, some)
 			select {
 			case ahead <- read{rows, err}:
 			case <-ctx.Done():
@@ -469,7 +469,11 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 }
 
 // rows gives what is known of messages, asking the server for the others.
-func (r *rehearsal) rows(ctx context.Context, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32, known map[uint32]store.Message) ([]planned, error) {
+func (r *rehearsal) rows(ctx context.Context, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32) ([]planned, error) {
+	known, err := r.engine.Store.MessagesOf(m.ID, folder, validity, uids)
+	if err != nil {
+		return nil, err
+	}
 	var missing []uint32
 	for _, u := range uids {
 		if _, ok := known[u]; !ok {
@@ -484,17 +488,15 @@ func (r *rehearsal) rows(ctx context.Context, s source.Session, m *store.Mailbox
 			return nil, err
 		}
 		for i := range facts {
-			message := facts[i].Message(folder)
-			message.SetReceived(r.engine.Clock())
-			row := store.Shown(m.ID, folder, validity, &facts[i], message)
+			one := planned{row: store.Message{MailboxID: m.ID, Folder: folder, UIDValidity: validity, ReceivedAt: facts[i].Received}, facts: &facts[i]}
 			if r.of.Thorough { // which reads the facts from the row
 				whole, _, err := store.NewMessage(m.ID, folder, validity, &facts[i], r.engine.Clock())
 				if err != nil {
 					return nil, err
 				}
-				row = *whole
+				one = planned{row: *whole}
 			}
-			found[row.UID] = planned{row: row, message: message}
+			found[facts[i].UID] = one
 		}
 	}
 	var rows []planned

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	jsonv2 "github.com/go-json-experiment/json" // rehearsals read ten thousand structures
 	"gorm.io/gorm"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -40,7 +41,7 @@ func Shown(mailboxID, folder string, uidValidity uint32, f *source.Facts, m *mai
 func (m *Message) Facts() (*source.Facts, error) {
 	f := &source.Facts{UID: m.UID, Received: m.ReceivedAt, Size: m.Size, Flags: m.Flags, Whole: m.Whole}
 	f.Header, _ = mail.ParseHeader(m.Header)
-	return f, json.Unmarshal(m.Structure, &f.Structure)
+	return f, jsonv2.Unmarshal(m.Structure, &f.Structure)
 }
 
 // Folder reads how far a mail folder was looked through.

@@ -73,6 +73,8 @@ type Cabinet struct {
 	Name     string
 	Kind     string // "local"
 	Folder   string
+	Mode     string // of files, in octal; "" leaves it to the system
+	Owner    string // user:group; "" leaves it to the system
 	Identity string
 	Revision int
 	MadeAt   time.Time

@@ -259,10 +259,12 @@ type Arrival struct {
 
 // Cabinet defines model for Cabinet.
 type Cabinet struct {
-	Folder string `json:"folder"`
-	ID     string `json:"id"`
-	Kind   string `json:"kind"`
-	Name   string `json:"name"`
+	Folder string  `json:"folder"`
+	ID     string  `json:"id"`
+	Kind   string  `json:"kind"`
+	Mode   *string `json:"mode,omitempty"`
+	Name   string  `json:"name"`
+	Owner  *string `json:"owner,omitempty"`
 
 	// Problem empty where nothing is wrong
 	Problem  string `json:"problem"`
@@ -274,7 +276,13 @@ type CabinetSettings struct {
 	// Folder whole path on the machine that runs Ink Tray
 	Folder string               `json:"folder"`
 	Kind   *CabinetSettingsKind `json:"kind,omitempty"`
-	Name   string               `json:"name"`
+
+	// Mode of files, in octal, such as 0640; without it the system's own
+	Mode *string `json:"mode,omitempty"`
+	Name string  `json:"name"`
+
+	// Owner of files: user, user:group or :group; without it who runs Ink Tray
+	Owner *string `json:"owner,omitempty"`
 }
 
 // CabinetSettingsKind defines model for CabinetSettings.Kind.

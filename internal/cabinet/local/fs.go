@@ -27,6 +27,7 @@ type FS interface {
 	ReadDir(name string) ([]fs.DirEntry, error)
 	SyncDir(name string) error
 	Chtimes(name string, at time.Time) error
+	Grant(name string, a Access) error // sets mode and owner
 	Close() error
 }
 
@@ -61,6 +62,18 @@ func (f rootFS) Lstat(name string) (fs.FileInfo, error) {
 
 func (f rootFS) Chtimes(name string, at time.Time) error {
 	return f.root.Chtimes(filepath.FromSlash(name), at, at)
+}
+
+func (f rootFS) Grant(name string, a Access) error {
+	if a.owned {
+		if err := f.root.Lchown(filepath.FromSlash(name), a.UID, a.GID); err != nil {
+			return err
+		}
+	}
+	if a.Mode != 0 {
+		return f.root.Chmod(filepath.FromSlash(name), a.Mode)
+	}
+	return nil
 }
 
 func (f rootFS) ReadDir(name string) ([]fs.DirEntry, error) {

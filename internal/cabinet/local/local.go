@@ -86,9 +86,10 @@ func readIdentity(root FS) (identity, error) {
 
 // Cabinet is a folder of this machine.
 type Cabinet struct {
-	id   string
-	name string // the folder's path, for sentences
-	open func() (FS, error)
+	access Access
+	id     string
+	name   string // the folder's path, for sentences
+	open   func() (FS, error)
 
 	mutex sync.Mutex
 	fs    FS
@@ -109,6 +110,12 @@ const maxListings = 256
 // The folder is opened at first use, so that a share may be mounted later.
 func New(folder, id string) *Cabinet {
 	return On(folder, id, func() (FS, error) { return Root(folder) })
+}
+
+// With lets files and folders that are made from now on have a mode and an owner.
+func (c *Cabinet) With(a Access) *Cabinet {
+	c.access = a
+	return c
 }
 
 // On gives a cabinet on any file system.
@@ -207,6 +214,9 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 	content.Size, err = io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, sum)}, source, *buf)
 	if err == nil && !received.IsZero() {
 		err = root.Chtimes(name, received)
+	}
+	if err == nil && !c.access.none() {
+		err = root.Grant(name, c.access)
 	}
 	if err == nil {
 		err = f.Sync()
@@ -355,7 +365,7 @@ func (c *Cabinet) Commit(_ context.Context, id, name string) error {
 		return err
 	}
 	folder := path.Dir(name)
-	if err := mkdirs(root, folder); err != nil {
+	if err := c.mkdirs(root, folder); err != nil {
 		return explain(err, "making the folder "+folder)
 	}
 	err = root.Publish(temporary(id), name)
@@ -384,7 +394,7 @@ func (c *Cabinet) Commit(_ context.Context, id, name string) error {
 	return nil
 }
 
-func mkdirs(root FS, folder string) error {
+func (c *Cabinet) mkdirs(root FS, folder string) error {
 	if folder == "." {
 		return nil
 	}
@@ -392,10 +402,14 @@ func mkdirs(root FS, folder string) error {
 		return nil
 	}
 	parent := path.Dir(folder)
-	if err := mkdirs(root, parent); err != nil {
+	if err := c.mkdirs(root, parent); err != nil {
 		return err
 	}
-	if err := root.Mkdir(folder); err != nil && !errors.Is(err, fs.ErrExist) {
+	err := root.Mkdir(folder)
+	if err == nil && !c.access.none() {
+		err = root.Grant(folder, c.access.folder())
+	}
+	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
 	return root.SyncDir(parent)
@@ -465,7 +479,7 @@ func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
 	if err != nil {
 		return err
 	}
-	if err := mkdirs(root, replaced); err != nil {
+	if err := c.mkdirs(root, replaced); err != nil {
 		return explain(err, "making the folder "+replaced)
 	}
 	err = root.Publish(name, replaced+"/"+kept)

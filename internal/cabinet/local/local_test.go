@@ -262,3 +262,41 @@ func BenchmarkFileOneKilobyte(b *testing.B) {
 		}
 	}
 }
+
+func TestFilesAndFoldersHaveTheModeAndOwnerThatWereSet(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "files")
+	id, err := local.Prepare(folder, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	owner := ""
+	if os.Getuid() == 0 {
+		owner = "12:34"
+	}
+	access, err := local.ParseAccess("0640", owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := local.New(folder, id).With(access)
+	defer c.Close()
+	if _, err := c.Stage(t.Context(), "a", time.Time{}, strings.NewReader("x")); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Commit(t.Context(), "a", "A/B/x.txt"); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]fs.FileMode{"A": 0o750, "A/B": 0o750, "A/B/x.txt": 0o640} {
+		info, err := os.Stat(filepath.Join(folder, name))
+		if err != nil || info.Mode().Perm() != want {
+			t.Errorf("%s has the mode %v (%v), want %v", name, info.Mode(), err, want)
+		}
+		if s := fmt.Sprint(info.Sys()); owner != "" && !strings.Contains(s, " 12 34 ") {
+			t.Errorf("%s belongs to another: %s", name, s)
+		}
+	}
+	for _, bad := range [][2]string{{"rw", ""}, {"0444", ""}, {"07777", ""}, {"", "nobody-of-that-name"}, {"", ":no-group-of-that-name"}} {
+		if _, err := local.ParseAccess(bad[0], bad[1]); err == nil {
+			t.Errorf("%q was taken", bad)
+		}
+	}
+}

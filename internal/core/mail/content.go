@@ -58,10 +58,12 @@ func Disagrees(item *Item, first []byte) (what string, hold bool) {
 	switch {
 	case len(first) == 0:
 		return "empty", false
-	case kind == item.Kind || item.Kind == Other || item.Kind == Report || kind == Other:
+	case kind == item.Kind || kind == Other:
 		return "", false
 	case kind == Program:
-		return what, item.Kind != Text || what != "a script"
+		return what, what != "a script" || item.Kind != Text && item.Kind != Other
+	case item.Kind == Other || item.Kind == Report:
+		return "", false
 	case item.Kind == Program:
 		return "", false // it is named as what one must take care with
 	case item.Kind == PDF:

@@ -368,3 +368,51 @@ func BenchmarkDecodeBase64(b *testing.B) {
 		})
 	}
 }
+
+func TestReportsCalendarsAndEncryptedMailAreKnownForWhatTheyAre(t *testing.T) {
+	report := "Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nIt was not delivered.\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nAction: failed\r\n--b\r\nContent-Type: text/rfc822-headers\r\n\r\nSubject: x\r\n--b--\r\n"
+	for name, k := range map[string]struct {
+		raw  string
+		want string
+	}{
+		"delivery report":   {report, "report report"},
+		"calendar entry":    {"Content-Type: text/calendar; method=REQUEST\r\n\r\nBEGIN:VCALENDAR", "calendar"},
+		"S/MIME encrypted":  {"Content-Type: application/pkcs7-mime; smime-type=enveloped-data; name=smime.p7m\r\n\r\nx", "other sealed"},
+		"S/MIME signed":     {"Content-Type: application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\n\r\nx", "other opens"},
+		"OpenPGP encrypted": {"Content-Type: multipart/encrypted; boundary=b\r\n\r\n--b\r\nContent-Type: application/pgp-encrypted\r\n\r\nVersion: 1\r\n--b\r\nContent-Type: application/octet-stream; name=encrypted.asc\r\n\r\nx\r\n--b--", "other detached other sealed"},
+		"winmail.dat":       {"Content-Type: application/octet-stream; name=WINMAIL.DAT\r\n\r\nx", "other opens"},
+		"nameless":          {"Content-Disposition: attachment; filename=scan\r\nContent-Type: application/octet-stream\r\n\r\nx", "other unsure"},
+	} {
+		got := ""
+		for _, i := range Parse([]byte(k.raw)).Message.Items() {
+			got += " " + string(i.Kind)
+			for word, is := range map[string]bool{"sealed": i.Sealed != "", "opens": i.Opens, "detached": i.Detached, "unsure": i.Unsure} {
+				if is {
+					got += " " + word
+				}
+			}
+		}
+		if strings.TrimSpace(got) != k.want {
+			t.Errorf("%s: %s, want %s", name, got, k.want)
+		}
+	}
+}
+
+func TestContentsAreComparedWithNames(t *testing.T) {
+	for name, k := range map[string]struct {
+		content string
+		what    string
+		hold    bool
+	}{
+		"a.pdf": {"%PDF-1.7 ...", "", false}, "late.pdf": {strings.Repeat(" ", 200) + "%PDF-1.4", "", false}, "page.pdf": {"<!doctype html><html><body>sign in", "a web page", true}, "virus.pdf": {"MZ" + strings.Repeat("x", 100), "a Windows program", true},
+		"table.csv": {"a;b;c\n1;2;3\n", "", false}, "table.xls": {"<html><table><tr><td>1", "a web page", false}, "notes.txt": {"", "empty", false}, "setup.exe": {"MZ" + strings.Repeat("x", 100), "", false},
+		"photo.jpg": {"\xff\xd8\xff\xe0 JFIF", "", false}, "photo.png": {"%PDF-1.7", "a PDF", true}, "run.txt": {"#!/bin/sh\nrm -rf /", "a script", false}, "logo.svg": {"<?xml version=\"1.0\"?><svg xmlns=\"http://www.w3.org/2000/svg\"/>", "", false},
+		"bundle.zip": {"PK\x03\x04" + strings.Repeat("x", 60), "", false}, "unknown.xyz": {"MZ" + strings.Repeat("x", 100), "a Windows program", true}, "linux.csv": {"\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 60), "a Linux program", true},
+	} {
+		i := Item{Name: name}
+		i.judge()
+		if what, hold := Disagrees(&i, []byte(k.content)); what != k.what || hold != k.hold {
+			t.Errorf("%s: %q, held %v; want %q, held %v", name, what, hold, k.what, k.hold)
+		}
+	}
+}

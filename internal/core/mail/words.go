@@ -16,6 +16,9 @@ import (
 // real senders produce: encoded words inside quoted strings or joined to other
 // text, a character split over two words, spaces inside a word, raw 8-bit text.
 func DecodeText(s string) string {
+	if plainText(s) && !strings.Contains(s, "=?") {
+		return strings.TrimSpace(s)
+	}
 	s = unfold(s)
 	if !strings.Contains(s, "=?") {
 		return strings.TrimSpace(tidy(toUTF8([]byte(s), "")))
@@ -61,6 +64,16 @@ func DecodeText(s string) string {
 	}
 	flush()
 	return strings.TrimSpace(tidy(out.String()))
+}
+
+// plainText says whether a text is printable ASCII, as most are.
+func plainText(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] < ' ' || s[i] >= 0x7f {
+			return false
+		}
+	}
+	return true
 }
 
 // nextWord finds the first "=?charset?encoding?text?=".
@@ -135,6 +148,9 @@ func decodeWord(encoding, text string) ([]byte, bool) {
 // decodeParam reads one parameter of a field as RFC 2231 has it, continuations
 // and character sets included, and as senders that do not know it write it.
 func decodeParam(params map[string]string, name string) string {
+	if len(params) == 0 {
+		return ""
+	}
 	if v, ok := params[name+"*"]; ok {
 		return tidy(decodeExtended(v, ""))
 	}
@@ -286,5 +302,8 @@ var replyPrefix = regexp.MustCompile(`(?i)^\s*((re|fwd?|fw|aw|wg|antw|sv|vs|vb|t
 
 // BareSubject is a subject without reply and forward marks.
 func BareSubject(subject string) string {
+	if !strings.ContainsAny(subject, ":：") {
+		return strings.TrimSpace(subject)
+	}
 	return strings.TrimSpace(replyPrefix.ReplaceAllString(subject, ""))
 }

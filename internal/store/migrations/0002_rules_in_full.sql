@@ -31,3 +31,7 @@ CREATE INDEX register_place ON register (cabinet_id, folder, file);
 ALTER TABLE passes ADD COLUMN per_minute INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE passes ADD COLUMN from_time TEXT NOT NULL DEFAULT '';
 ALTER TABLE passes ADD COLUMN to_time TEXT NOT NULL DEFAULT '';
+
+-- Mode and owner of files in a cabinet, "0640" and "user:group".
+ALTER TABLE cabinets ADD COLUMN mode TEXT NOT NULL DEFAULT '';
+ALTER TABLE cabinets ADD COLUMN owner TEXT NOT NULL DEFAULT '';

@@ -1087,12 +1087,18 @@ export interface components {
             kind: "local";
             /** @description whole path on the machine that runs Ink Tray */
             folder: string;
+            /** @description of files, in octal, such as 0640; without it the system's own */
+            mode?: string;
+            /** @description of files: user, user:group or :group; without it who runs Ink Tray */
+            owner?: string;
         };
         Cabinet: {
             id: string;
             name: string;
             kind: string;
             folder: string;
+            mode?: string;
+            owner?: string;
             revision: number;
             /** @description empty where nothing is wrong */
             problem: string;

@@ -115,8 +115,10 @@ function CabinetSheet({ onClose }: { onClose: () => void }) {
   const client = useQueryClient()
   const [name, setName] = useState('')
   const [folder, setFolder] = useState('')
+  const [mode, setMode] = useState('')
+  const [owner, setOwner] = useState('')
   const save = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/cabinets', { body: { name, folder, kind: 'local' } })),
+    mutationFn: () => value(api.POST('/api/v1/cabinets', { body: { name, folder, kind: 'local', mode: mode || undefined, owner: owner || undefined } })),
     onSuccess: () => { void client.invalidateQueries(); onClose() },
   })
   const advice = save.error instanceof Problem && save.error.advice ? ' ' + save.error.advice : ''
@@ -126,6 +128,12 @@ function CabinetSheet({ onClose }: { onClose: () => void }) {
       <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
         <Field label="Name" required value={name} onChange={(e) => setName(e.target.value)} hint="What you call it, such as harbour files." error={fieldError(save.error, 'name')} />
         <Field label="Folder" required value={folder} onChange={(e) => setFolder(e.target.value)} hint="The whole path on the machine that runs Ink Tray, such as /srv/harbour-files." error={at && `${at}.${advice}`} />
+        <details className="mb-4"><summary className="font-semibold text-pen">Mode and owner of files</summary>
+          <div className="mt-3 grid gap-x-3 sm:grid-cols-2">
+            <Field label="Mode, in octal" placeholder="0640" value={mode} onChange={(e) => setMode(e.target.value)} hint="Empty for the system’s own." />
+            <Field label="Owner" placeholder="office:files" value={owner} onChange={(e) => setOwner(e.target.value)} hint="Empty for who runs Ink Tray." />
+          </div>
+        </details>
         {!at && !fieldError(save.error, 'name') && <Wrong error={save.error} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Add</Button></div>
       </form>
