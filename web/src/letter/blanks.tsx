@@ -154,7 +154,7 @@ function LeafEditor({ s, v, known, set, change }: { s: Shape; v: unknown; known:
     <>
       <label className="mb-3 block text-sm font-semibold">What is looked at
         <select className="field mt-1 font-normal" value={shapes.indexOf(s)} onChange={(e) => change(shapes[Number(e.target.value)])}>
-          {groups.map((g) => <optgroup key={g} label={g}>{shapes.map((x, i) => x.group === g && <option key={i} value={i}>{x.words}</option>)}</optgroup>)}
+          {groups.map((g) => <optgroup key={g} label={g}>{shapes.map((x, i) => x.group === g && <option key={i} value={i}>{x.sub === 'domain' ? `${x.words} the domain` : x.words}</option>)}</optgroup>)}
         </select>
       </label>
       {s.values === 'texts' && <TextList label={s.another ?? 'Another text'} values={list(v as Texts)} onChange={(x) => set(collapse(x))} offered={offersOf(s, known)} about={s.offer && about[s.offer]} />}
