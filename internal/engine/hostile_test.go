@@ -143,6 +143,9 @@ func BenchmarkHostileMessages(b *testing.B) {
 			}
 			b.ReportMetric(float64(longest.Milliseconds()), "ms-longest")
 			b.ReportMetric(float64(grown)/1e6, "MB-grown")
+			if longest > 2*time.Second || grown > 64<<20 {
+				b.Errorf("it takes %v and %d MB", longest, grown>>20)
+			}
 		})
 	}
 }

@@ -102,6 +102,9 @@ func BenchmarkRehearsalOverTheServer(b *testing.B) {
 	b.ReportMetric(float64(a.Milliseconds()), "fetch-ms")
 	b.ReportMetric(float64(r.Milliseconds()), "rehearsal-ms")
 	b.ReportMetric(r.Seconds()/a.Seconds(), "times-fetch")
+	if r.Seconds()/a.Seconds() > 1.5 {
+		b.Errorf("a rehearsal takes %.2f times as long as fetching alone", r.Seconds()/a.Seconds())
+	}
 }
 
 // BenchmarkRehearsalFromTheFacts rehearses ten rules on 10,000 messages whose
@@ -155,6 +158,9 @@ func BenchmarkRehearsalFromTheFacts(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(middle(times).Milliseconds()), "ms")
+	if middle(times) > 500*time.Millisecond {
+		b.Errorf("a rehearsal takes %v", middle(times))
+	}
 }
 
 func middle(d []time.Duration) time.Duration {

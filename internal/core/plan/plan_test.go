@@ -143,6 +143,9 @@ func BenchmarkPlan(b *testing.B) {
 			for b.Loop() {
 				Make(rules, m, setting)
 			}
+			if each, limit := b.Elapsed()/time.Duration(b.N), map[int]time.Duration{10: 20 * time.Microsecond, 1000: time.Millisecond}[n]; each > limit {
+				b.Errorf("it takes %v, over %v", each, limit)
+			}
 		})
 	}
 }
