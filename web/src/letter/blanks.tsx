@@ -5,7 +5,7 @@ import { Blank, Button } from '../ui/basics'
 import { emptyValue, headerOps, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
 
 /** What the blanks offer: what is set up, and what occurs in the mailboxes. */
-export type Known = { mailboxes: string[]; cabinets: string[]; choices?: Schemas['Choices']; language?: Schemas['Language'] }
+export type Known = { mailboxes: string[]; cabinets: string[]; folders: string[]; choices?: Schemas['Choices']; language?: Schemas['Language'] }
 type Offered = { value: string; count?: number }
 
 /** Adds and removes texts; what occurs in the mailboxes is offered. */
@@ -74,13 +74,14 @@ const collapse = (v: string[]): Texts => (v.length === 1 ? v[0] : v)
 function offersOf(s: Shape, known: Known): Offered[] {
   const c = known.choices
   if (!c || !s.offer) return []
+  if (s.offer === 'folders') return known.folders.map((value) => ({ value }))
   if (s.offer === 'correspondents') return [...c.correspondents, ...c.groups].map((value) => ({ value }))
   return c[s.offer]
 }
 
 const about: Record<string, string> = {
   domains: 'These write to the mailbox:', addresses: 'These write to the mailbox:', recipients: 'Mail comes to these:', words: 'These words occur in subjects:',
-  labels: 'These labels are on messages:', folders: 'Messages lie in these folders:', correspondents: 'In the book:',
+  labels: 'These labels are on messages:', folders: 'These folders are there:', correspondents: 'In the book:',
 }
 
 type LeafProps = { leaf: Leaf; known: Known; wrong: string[]; exception?: boolean; onChange: (n: Node | null) => void }

@@ -58,7 +58,7 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
           {known.mailboxes.map((m) => <Tick key={m} label={m} checked={mailboxes.includes(m)} onChange={(on) => set({ look: { ...d.look, mailboxes: on ? [...mailboxes.filter((x) => x !== 'all'), m] : mailboxes.filter((x) => x !== m) } })} />)}
         </Blank>
         , folder <Blank label="Folders" text={folders.length ? orList(folders, 'and') : 'Inbox'}>
-          <TextList label="Another mail folder, by its path" values={folders} offered={known.choices?.folders} about="Messages lie in these folders:" onChange={(f) => set({ look: f.length ? { ...d.look, folders: f } : { mailboxes: d.look.mailboxes } })} />
+          <TextList label="Another mail folder, by its path" values={folders} offered={known.folders.map((value) => ({ value }))} about="These folders are there:" onChange={(f) => set({ look: f.length ? { ...d.look, folders: f } : { mailboxes: d.look.mailboxes } })} />
           <p className="mt-2 text-sm text-ink-3">The inbox, where nothing is said.</p>
         </Blank>
       </Step>

@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { DropdownMenu } from 'radix-ui'
 import { useEffect, useMemo, useState } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
@@ -22,7 +22,7 @@ export function RulePage() {
   const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
   const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
   if (!mailboxes.data || !cabinets.data) return <Listing query={mailboxes.data ? cabinets : mailboxes}>{() => null}</Listing>
-  const names = { mailboxes: mailboxes.data.map((m) => m.name), cabinets: cabinets.data.map((c) => c.name) }
+  const names = { boxes: mailboxes.data, mailboxes: mailboxes.data.map((m) => m.name), cabinets: cabinets.data.map((c) => c.name) }
   if (isNew && from > 0) return <Listing query={draft}>{(d) => <Desk key="draft" start={d as unknown as RuleDocument} message={from} {...names} />}</Listing>
   if (isNew) {
     const start: RuleDocument = { name: '', cabinet: names.cabinets[0] ?? '', look: { mailboxes: names.mailboxes.slice(0, 1) }, match: { sender: { domain: [] } }, attachments: [{ take: [{ kind: 'pdf' }], folder: 'Mail/<received year>/<received month> <received month name>' }] }
@@ -42,7 +42,7 @@ function useSettled<T>(v: T, ms: number): T {
 
 type Asking = '' | 'remove' | 'old mail' | 'on' | 'revisions'
 
-function Desk({ start, rule, message, mailboxes, cabinets }: { start: RuleDocument; rule?: Schemas['Rule']; message?: number; mailboxes: string[]; cabinets: string[] }) {
+function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: RuleDocument; rule?: Schemas['Rule']; message?: number; boxes: Schemas['Mailbox'][]; mailboxes: string[]; cabinets: string[] }) {
   const go = useNavigate()
   const client = useQueryClient()
   const [document, setDocument] = useState(start)
@@ -54,6 +54,11 @@ function Desk({ start, rule, message, mailboxes, cabinets }: { start: RuleDocume
   const language = useQuery({ queryKey: ['language'], queryFn: () => value(api.GET('/api/v1/rules/language')), staleTime: Infinity })
   const look = list(document.look.mailboxes)
   const choices = useQuery({ queryKey: ['choices', look], queryFn: () => value(api.GET('/api/v1/rules/choices', { params: { query: { mailbox: look } } })), enabled: look.length > 0 })
+  // The folders that are there, asked of the mailboxes that the rule looks into.
+  const folders = useQueries({
+    queries: boxes.filter((b) => look[0] === 'all' || look.includes(b.name)).slice(0, 20).map((b) => ({ queryKey: ['folders', b.id], queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/folders', { params: { path: { id: b.id } } })), staleTime: 300_000, retry: false })),
+    combine: (all) => [...new Set(all.flatMap((q) => q.data?.filter((f) => f.selectable).map((f) => f.path) ?? []))],
+  })
   const rehearsal = useQuery({
     queryKey: ['rehearsal', JSON.stringify(settled), scope],
     queryFn: () => value(api.POST('/api/v1/rules/rehearse', { params: { query: scope }, body: { ...settled, name: settled.name || 'New rule' } as unknown as Body })),
@@ -101,7 +106,7 @@ function Desk({ start, rule, message, mailboxes, cabinets }: { start: RuleDocume
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 xl:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <div>
           <Field label="Name of the rule" value={document.name} onChange={(e) => setDocument({ ...document, name: e.target.value })} error={nameProblem} />
-          <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, choices: choices.data, language: language.data }} />
+          <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, folders, choices: choices.data, language: language.data }} />
         </div>
         <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} />
       </div>
