@@ -287,6 +287,9 @@ func start(ctx context.Context, file *os.File, told string) (*exec.Cmd, io.Reade
 	if err != nil {
 		return nil, nil, nil, err
 	}
+	if runtime.GOOS == "linux" {
+		path = "/proc/self/exe" // also after an upgrade has put another program in this one's place
+	}
 	for _, alone := range []bool{true, false} {
 		cmd := exec.CommandContext(ctx, path)
 		cmd.Env = []string{variable + "=" + told}
