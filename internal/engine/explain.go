@@ -1,0 +1,101 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// Explanation is one rule's verdict on a message.
+type Explanation struct {
+	Rule  string // its name
+	Off   bool   // the rule is switched off
+	Looks bool   // whether the rule looks into the message's mailbox and folder
+	Note  string // why the rule does nothing with the message though it is for it; else ""
+	Match rule.Reason
+	Items []plan.Item
+}
+
+// Explain says for each rule what it makes of a message and why. It is computed
+// anew from what is known of the message; thorough reads what is missing.
+func (e *Engine) Explain(ctx context.Context, v store.Viewer, messageID int64, thorough bool) (store.Message, []Explanation, error) {
+	row, err := e.Store.MessageByID(v, messageID)
+	if err != nil {
+		return row, nil, err
+	}
+	box, err := e.Store.MailboxByID(v, row.MailboxID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return row, nil, err
+	}
+	facts, err := row.Facts()
+	if err != nil {
+		return row, nil, err
+	}
+	m := facts.Message(row.Folder)
+	var looking []*rule.Compiled
+	for _, r := range e.running() {
+		if r.Rule.Look.Looks(box.Name) && inFolders(&r.Rule.Look, row.Folder) {
+			looking = append(looking, r)
+		}
+	}
+	setting := e.setting(box.Name, e.now())
+	setting.Explain = true
+	p := plan.Make(looking, m, setting)
+	if thorough && p.Needs.Any() {
+		err := e.withMessage(ctx, v, &row, func(s source.Session, l *letter) (err error) {
+			p, err = e.settle(ctx, s, l, looking, setting)
+			return err
+		})
+		if err != nil {
+			return row, nil, err
+		}
+	}
+	marks, err := e.Store.Marks(row.MailboxID)
+	if err != nil {
+		return row, nil, err
+	}
+	rows, err := e.Store.Rules()
+	if err != nil {
+		return row, nil, err
+	}
+	entries, err := e.Store.EntriesOf(v, row.ID)
+	if err != nil {
+		return row, nil, err
+	}
+	decided := map[string]bool{}
+	for i := range entries {
+		decided[entries[i].RuleID] = true
+	}
+	var all []Explanation
+	for i := range rows {
+		x := Explanation{Rule: rows[i].Name, Off: !rows[i].Running}
+		for k := range p.Rules {
+			if pr := &p.Rules[k]; pr.Rule.Rule.ID == rows[i].ID {
+				x.Looks, x.Match, x.Items = true, pr.Match, pr.Items
+				if !decided[rows[i].ID] {
+					x.Note = before(marks, rows[i].ID, &row, e.Zone, pr)
+				}
+			}
+		}
+		all = append(all, x)
+	}
+	return row, all, nil
+}
+
+// before says that a message was there before its rule began.
+func before(marks []store.StartMark, ruleID string, m *store.Message, zone *time.Location, pr *plan.Rule) string {
+	if pr.Match.Answer != rule.Yes || len(pr.Rule.Rule.Labels()) > 0 {
+		return ""
+	}
+	for _, mark := range marks {
+		if mark.RuleID == ruleID && mark.Folder == m.Folder && mark.UIDValidity == m.UIDValidity && m.UID < mark.UIDNext {
+			return "the message was there before the rule was switched on, on " + mark.MadeAt.In(zone).Format(time.DateOnly) + "; let the rule file old mail to have it filed, too"
+		}
+	}
+	return ""
+}
