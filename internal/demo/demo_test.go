@@ -14,6 +14,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/rule"
 )
@@ -140,6 +141,11 @@ func TestTheRulesAreWholeAndSomeMailIsWantedByNone(t *testing.T) {
 		}
 		rules = append(rules, c)
 	}
+	var entries []correspondent.Correspondent
+	for _, c := range Book {
+		entries = append(entries, correspondent.Correspondent{Name: c.Name, Domains: []string{c.Domain}, Groups: []string{c.Group}})
+	}
+	book := correspondent.New(entries)
 	matched, wanted := make([]int, len(rules)), 0
 	all := OldMail(now)
 	for _, l := range all {
@@ -147,7 +153,7 @@ func TestTheRulesAreWholeAndSomeMailIsWantedByNone(t *testing.T) {
 		m.Received = l.Received
 		some := false
 		for i, r := range rules {
-			if r.Rule.Look.Looks(l.Mailbox) && r.Matches(&rule.Input{Message: m, Now: now}).Answer == rule.Yes {
+			if r.Rule.Look.Looks(l.Mailbox) && r.Matches(&rule.Input{Message: m, Now: now, Book: book}).Answer == rule.Yes {
 				matched[i]++
 				some = true
 			}
