@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/store"
+)
+
+// Somebody who may see one mailbox learns nothing of the others by way of
+// rehearsals, choices, proposals, drafts and explanations.
+func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
+	o := openOffice(t, theLast)
+	token, id := o.person("Tamsin Clerk", store.Clerk)
+	boxes, err := o.service.store.Mailboxes(store.System)
+	if err != nil {
+		t.Fatal(err)
+	}
+	only := boxes[0] // berths
+	if err := o.service.store.Restrict(id, []string{only.ID}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	c, err := (&command{service: o.service.address()}).connectWith(token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	everything := []byte(`{"name":"x","cabinet":"harbour files","look":{"mailboxes":"all"},"match":"every message","attachments":[{"take":"everything","folder":"F"}]}`)
+	last, thorough := 500, true
+	for name, p := range map[string]*client.RehearseRuleParams{"what is known": {}, "over the server": {Last: &last}, "thorough": {Last: &last, Thorough: &thorough}} {
+		r, err := call[client.Rehearsal](c.RehearseRule(t.Context(), p, everything))
+		if err != nil || r.Looked == 0 {
+			t.Fatalf("%s: %d looked at, %v", name, r.Looked, err)
+		}
+		for _, m := range r.Messages {
+			if m.Message.Mailbox != only.Name {
+				t.Errorf("%s: a message of %q is rehearsed", name, m.Message.Mailbox)
+			}
+		}
+	}
+	all, err := call[client.Rehearsal](c.RehearseAll(t.Context(), &client.RehearseAllParams{}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range all.Messages {
+		if m.Message.Mailbox != only.Name {
+			t.Errorf("a message of %q is rehearsed by all rules", m.Message.Mailbox)
+		}
+	}
+	choices, err := call[client.Choices](c.GetChoices(t.Context(), &client.GetChoicesParams{}))
+	if err != nil || len(choices.Domains) == 0 {
+		t.Fatal(choices, err)
+	}
+	for _, d := range choices.Domains {
+		if strings.Contains(d.Value, "tidewatch") || strings.Contains(d.Value, "kelpmutual") {
+			t.Errorf("%s, who writes to other mailboxes, is offered", d.Value)
+		}
+	}
+	proposals, err := call[[]client.Proposal](c.ListProposals(t.Context()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range proposals {
+		if strings.Contains(p.Domain, "saltmarsh") {
+			t.Errorf("%s, who writes to other mailboxes, is proposed", p.Domain)
+		}
+	}
+	rows, err := o.service.store.Messages(store.System, store.MessageQuery{Most: 500})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tried := 0
+	for _, m := range rows {
+		if m.MailboxID == only.ID {
+			continue
+		}
+		tried++
+		for _, path := range []string{"/api/v1/messages/%d", "/api/v1/messages/%d?thorough=true", "/api/v1/rules/from-message/%d"} {
+			if status, _, _ := o.ask("GET", fmt.Sprintf(path, m.ID), token, ""); status != 404 {
+				t.Errorf(path+" answers %d", m.ID, status)
+			}
+		}
+		if status, _, _ := o.ask("POST", fmt.Sprintf("/api/v1/rules/rehearse?message=%d", m.ID), token, string(everything)); status != 404 {
+			t.Errorf("a rehearsal of message %d answers %d", m.ID, status)
+		}
+		if tried == 3 {
+			break
+		}
+	}
+	if tried == 0 {
+		t.Error("there is no message of another mailbox")
+	}
+	// Passwords of archives never come back.
+	secrets := []string{"slack-water"}
+	if _, err := call[client.Correspondent](o.api.AddCorrespondent(t.Context(), client.CorrespondentSettings{Name: "Saltmarsh Waste", Domains: &[]string{"saltmarsh.example"}, Passwords: &secrets})); err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{"/api/v1/correspondents", "/api/v1/rules/export"} {
+		status, _, _ := o.ask("GET", path, token, "")
+		if status != 200 {
+			t.Errorf("%s answers %d", path, status)
+		}
+	}
+	book, err := call[[]client.Correspondent](c.ListCorrespondents(t.Context()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text := fmt.Sprintf("%+v", book); strings.Contains(text, "slack-water") {
+		t.Error("a password comes back")
+	}
+}
+
+// Two people who change the same thing do not overwrite each other.
+func TestAnOldRevisionOfTheBookIsRefused(t *testing.T) {
+	o := openOffice(t, theLast)
+	for _, k := range []struct{ path, first, second string }{
+		{"/api/v1/correspondents", `{"name":"Quayside","domains":["quayside.example"]}`, `{"name":"Quayside Ltd","domains":["quayside.example"]}`},
+		{"/api/v1/tables", `{"name":"quays","rows":[{"key":"a","value":"quay A"}]}`, `{"name":"quays","rows":[]}`},
+	} {
+		status, _, made := o.ask("POST", k.path, o.token, k.first)
+		if status != 201 {
+			t.Fatalf("%s answers %d: %v", k.path, status, made)
+		}
+		path := k.path + "/" + made["id"].(string)
+		if status, _, answer := o.ask("PUT", path, o.token, k.second, "If-Match", `"1"`); status != 200 {
+			t.Errorf("the first change answers %d: %v", status, answer)
+		}
+		if status, _, answer := o.ask("PUT", path, o.token, k.first, "If-Match", `"1"`); status != 412 {
+			t.Errorf("a change of an old revision answers %d: %v", status, answer)
+		}
+		if status, _, answer := o.ask("POST", k.path, o.token, k.second); status != 422 {
+			t.Errorf("the same name again answers %d: %v", status, answer)
+		}
+		if status, _, _ := o.ask("DELETE", path, o.token, ""); status != 204 {
+			t.Errorf("removing answers %d", status)
+		}
+		if status, _, _ := o.ask("DELETE", path, o.token, ""); status != 404 {
+			t.Errorf("removing again answers %d", status)
+		}
+	}
+}
