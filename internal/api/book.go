@@ -214,7 +214,8 @@ func (s *Server) ExportRules(_ context.Context, r ExportRulesRequestObject) (Exp
 		document.Rules = append(document.Rules, *one)
 	}
 	text, err := rule.YAML(document)
-	return ExportRules200ApplicationYamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text))}, err
+	as := `attachment; filename="rules.yaml"`
+	return ExportRules200ApplicationYamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text)), Headers: ExportRules200ResponseHeaders{ContentDisposition: &as}}, err
 }
 
 func (s *Server) changes(all []engine.RuleChange) []RuleChange {

@@ -168,11 +168,19 @@ func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (Ord
 
 // SwitchRuleOn lets a rule run from now on.
 func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) (SwitchRuleOnResponseObject, error) {
+	var old *engine.OldMailOf
+	if r.Body != nil && r.Body.OldMail != nil {
+		of := s.oldMail(r.ID, r.Body.OldMail)
+		if err := of.Check(); err != nil { // before the rule is on
+			return nil, err
+		}
+		old = &of
+	}
 	if err := s.Engine.SwitchRule(ctx, r.ID, true, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	if r.Body != nil && r.Body.OldMail != nil {
-		if _, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body.OldMail), viewerOf(ctx).Name); err != nil {
+	if old != nil {
+		if _, err := s.Engine.FileOldMail(*old, viewerOf(ctx).Name); err != nil {
 			return nil, err
 		}
 	}

@@ -140,3 +140,29 @@ func TestAnOldRevisionOfTheBookIsRefused(t *testing.T) {
 		}
 	}
 }
+
+func TestNothingIsKeptOfAnImportOrASwitchThatCannotBe(t *testing.T) {
+	o := openOffice(t, theLast)
+	before := len(value[[]client.Rule](t, "rules", "list"))
+	one := "  - {name: %s, cabinet: harbour files, look: {mailboxes: all}, match: every message, attachments: [{take: everything, folder: F}]}\n"
+	for name, second := range map[string]string{"a name twice": "Fresh", "a taken name": "crew lists, id: another-id"} {
+		file := write(t, "rules.yaml", "format: 1\nrules:\n"+fmt.Sprintf(one, "Fresh")+fmt.Sprintf(one, second))
+		if _, errs, code := run(t, "", "rules", "import", file, "--renamed", "Fresh="); code != exitInvalid || !strings.Contains(errs, "there is another rule called") {
+			t.Errorf("%s: %d, %s", name, code, errs)
+		}
+	}
+	if after := len(value[[]client.Rule](t, "rules", "list")); after != before {
+		t.Errorf("there were %d rules and are %d", before, after)
+	}
+	must(t, "rules", "off", "Crew lists")
+	if status, _, answer := o.ask("POST", "/api/v1/rules/crew-lists/on", o.token, `{"old_mail":{"from":"7 pm","to":"06:00"}}`); status != 422 {
+		t.Errorf("odd hours answer %d: %v", status, answer)
+	}
+	if value[client.Rule](t, "rules", "show", "Crew lists").Running {
+		t.Error("the rule is on though its old mail cannot be filed so")
+	}
+	_, header, _ := o.ask("GET", "/api/v1/rules/export", o.token, "")
+	if got := header.Get("Content-Disposition"); got != `attachment; filename="rules.yaml"` {
+		t.Errorf("the exported file is sent as %q", got)
+	}
+}

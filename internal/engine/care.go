@@ -92,8 +92,17 @@ func (e *Engine) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 			}
 		}
 		if c.Kind != "same" {
+			other := find(func(row *store.Rule) bool { return strings.EqualFold(row.Name, r.Name) && row.ID != r.ID })
+			twice := slices.ContainsFunc(changes, func(before RuleChange) bool { return strings.EqualFold(before.Rule.Name, r.Name) })
+			if other != nil || twice {
+				c.Problems = rule.Problems{{Place: "name", Text: fmt.Sprintf("there is another rule called “%s”", r.Name)}}
+			}
+			named := c.Problems
 			if _, err := e.CheckRule(&r); err != nil && !errors.As(err, &c.Problems) {
 				return nil, err
+			}
+			if len(named) > 0 && len(c.Problems) > 0 && c.Problems[0] != named[0] {
+				c.Problems = append(named, c.Problems...)
 			}
 		}
 		changes = append(changes, c)
@@ -291,7 +300,7 @@ func SubjectWords(subject string) []string {
 	var words []string
 	for _, w := range strings.FieldsFunc(mail.BareSubject(subject), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '-' }) {
 		w = strings.Trim(w, "-")
-		if len([]rune(w)) < 4 || strings.ContainsFunc(w, unicode.IsDigit) || months[strings.ToLower(w)] {
+		if len([]rune(w)) < 4 || strings.ContainsFunc(w, unicode.IsDigit) || commonWords[strings.ToLower(w)] {
 			continue
 		}
 		words = append(words, strings.ToLower(w))
@@ -299,7 +308,8 @@ func SubjectWords(subject string) []string {
 	return words
 }
 
-var months = map[string]bool{"january": true, "february": true, "march": true, "april": true, "june": true, "july": true, "august": true, "september": true, "october": true, "november": true, "december": true,
+// commonWords say nothing of what a message is about.
+var commonWords = map[string]bool{"january": true, "february": true, "march": true, "april": true, "june": true, "july": true, "august": true, "september": true, "october": true, "november": true, "december": true,
 	"monday": true, "tuesday": true, "wednesday": true, "thursday": true, "friday": true, "saturday": true, "sunday": true, "with": true, "from": true, "your": true, "please": true, "this": true, "that": true, "attached": true}
 
 // Choices are what occurs in mailboxes, for the blanks of a rule, the most

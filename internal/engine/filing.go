@@ -434,12 +434,13 @@ func (e *Engine) planAgain(ctx context.Context, session source.Session, l *lette
 		if item.Item.ID != entry.Item {
 			continue
 		}
+		cabinets := map[string]store.Cabinet{}
 		for k := i + 1; k < len(mine.Items); k++ { // what it holds can be seen now
 			inner := &mine.Items[k]
 			if !strings.HasPrefix(inner.Item.ID, entry.Item+"!") {
 				continue
 			}
-			found, err := e.entryOf(r, inner, e.Clock().UTC())
+			found, err := e.entryOf(r, inner, cabinets, e.Clock().UTC())
 			if err != nil {
 				return nil, err
 			}

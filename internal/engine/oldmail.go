@@ -46,10 +46,16 @@ type OldMailOf struct {
 	From, To  string    // only between these times of the day, "19:00" and "06:00"
 }
 
+// Check says what is wrong with it. The error, if any, is rule.Problems.
+func (of *OldMailOf) Check() error {
+	_, err := hours(of.From, of.To)
+	return err
+}
+
 // FileOldMail begins a pass over the mail that a rule's folders hold already.
 func (e *Engine) FileOldMail(of OldMailOf, actor string) (*store.Pass, error) {
 	ruleID := of.RuleID
-	if _, err := hours(of.From, of.To); err != nil {
+	if err := of.Check(); err != nil {
 		return nil, err
 	}
 	row, err := e.Store.RuleByID(ruleID)

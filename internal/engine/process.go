@@ -171,9 +171,10 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 			continue
 		}
 		matched = true
+		cabinets := map[string]store.Cabinet{}
 		for i := range pr.Items {
 			item := &pr.Items[i]
-			entry, err := e.entryOf(pr.Rule, item, now)
+			entry, err := e.entryOf(pr.Rule, item, cabinets, now)
 			if err != nil {
 				return nil, false, err
 			}
@@ -187,14 +188,19 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 }
 
 // entryOf makes the journal's line of an item as it was planned.
-func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, now time.Time) (store.Entry, error) {
+// cabinets keeps those that were looked up for other items.
+func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet, now time.Time) (store.Entry, error) {
 	name := r.Rule.Cabinet
 	if item.Target.Cabinet != "" {
 		name = item.Target.Cabinet
 	}
-	c, err := e.Store.CabinetNamed(name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return store.Entry{}, err
+	c, ok := cabinets[name]
+	if !ok {
+		var err error
+		if c, err = e.Store.CabinetNamed(name); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return store.Entry{}, err
+		}
+		cabinets[name] = c
 	}
 	entry := store.Entry{RuleID: r.Rule.ID, RuleRevision: r.Revision, Item: item.Item.ID, CabinetID: c.ID, State: store.Planned,
 		Name: item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now, Reason: item.Reason}

@@ -8233,6 +8233,11 @@ func (r CompareRulesResponse) ContentType() string {
 	return ""
 }
 
+// ExportRulesResponse200Headers the declared response headers of an HTTP 200 response for ExportRules
+type ExportRulesResponse200Headers struct {
+	ContentDisposition *string
+}
+
 type ExportRulesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8240,6 +8245,8 @@ type ExportRulesResponse struct {
 	YAML200 *openapi_types.File
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ExportRulesResponse200Headers
 }
 
 // GetYAML200 returns the response for an HTTP 200 `application/yaml` response
@@ -12036,6 +12043,19 @@ func ParseExportRulesResponse(rsp *http.Response) (*ExportRulesResponse, error) 
 		}
 		response.ApplicationProblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ExportRulesResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

@@ -2416,6 +2416,7 @@ export interface operations {
             /** @description The file. */
             200: {
                 headers: {
+                    "Content-Disposition"?: string;
                     [name: string]: unknown;
                 };
                 content: {

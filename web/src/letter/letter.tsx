@@ -88,7 +88,7 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
         {d.rest && d.rest !== 'leave'
           ? <div className="mb-1"><p>the rest, in</p><PlaceLines place={d.rest} at="rest" known={known} problems={problems} cabinet={d.cabinet} archives onChange={(p) => set({ rest: { ...p, folder: p.folder ?? '' } })} /><p className="leading-normal"><button className="add !font-normal !text-ink-3" onClick={() => set({ rest: undefined })}>Leave the rest instead</button></p></div>
           : <p>and the rest <Blank label="The rest" text="is left" wrong={about(problems, 'rest')}><p>What no line above takes stays in the mailbox.</p><button className="add mt-2" onClick={() => set({ rest: { folder: 'Other/<received year>' } })}>File the rest, too</button></Blank></p>}
-        <Copies copies={d.copies ?? []} known={known} problems={problems} onChange={(copies) => set({ copies: copies.length ? copies : undefined })} />
+        <Copies copies={d.copies ?? []} problems={problems} onChange={(copies) => set({ copies: copies.length ? copies : undefined })} />
         <p>in the cabinet <Blank label="Cabinet" text={d.cabinet} wrong={about(problems, 'cabinet')}>
           <p className="mb-1 text-sm font-semibold">Which cabinet</p>
           <OneOf name="cabinet" value={d.cabinet} choices={known.cabinets.map((c) => [c, c])} onChange={(cabinet) => set({ cabinet })} />
@@ -122,7 +122,7 @@ function Unasked({ words, onChange }: { words?: string[]; onChange: (words: stri
 
 const forms: [string, string, string][] = [['eml', 'EML', 'the message itself, whole'], ['pdf', 'PDF', 'with its pictures; an EML stays beside it where a letter cannot be drawn'], ['html', 'web page', 'that loads nothing'], ['text', 'text', '']]
 
-function Copies({ copies, known, problems, onChange }: { copies: Copy[]; known: Known; problems: Problems; onChange: (c: Copy[]) => void }) {
+function Copies({ copies, problems, onChange }: { copies: Copy[]; problems: Problems; onChange: (c: Copy[]) => void }) {
   const folder = copies.find((c) => c.folder)?.folder
   const text = copies.length ? `${orList(copies.map((c) => forms.find(([f]) => f === c.as)?.[1] ?? c.as), 'and')}${folder ? ` in ${folder}` : ''}` : 'none'
   return (
@@ -132,7 +132,7 @@ function Copies({ copies, known, problems, onChange }: { copies: Copy[]; known: 
       {copies.length > 0 && (
         <div className="mt-3">
           <Tick label="in a folder of their own" checked={!!folder} onChange={(on) => onChange(copies.map((c) => without({ ...c, folder: on ? 'Letters/<received year>' : undefined })))} />
-          {folder && <label className="mt-1 block text-sm font-semibold">Folder<input className="field mt-1 font-normal" value={folder} onChange={(e) => onChange(copies.map((c) => ({ ...c, folder: e.target.value })))} list={known.cabinets[0]} /></label>}
+          {folder && <label className="mt-1 block text-sm font-semibold">Folder<input className="field mt-1 font-normal" value={folder} onChange={(e) => onChange(copies.map((c) => ({ ...c, folder: e.target.value })))} /></label>}
         </div>
       )}
     </Blank></p>
