@@ -273,12 +273,20 @@ func run(ctx context.Context, file *os.File, o order, read func(*frames) error) 
 		return last, &unpack.Error{Problem: fmt.Sprintf("reading it took longer than %v, which is the limit", deadline), Limit: true}
 	case ctx.Err() != nil:
 		return last, ctx.Err()
-	case bytes.Contains(stderr.Bytes(), []byte("out of memory")) || bytes.Contains(stderr.Bytes(), []byte("cannot allocate memory")):
+	case starved(stderr.Bytes()):
 		return last, &unpack.Error{Problem: fmt.Sprintf("reading it takes more than %d MB of memory, which is the limit", memory>>20), Limit: true}
 	case err == nil || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
 		return last, &unpack.Error{Problem: fmt.Sprintf("the process that read it ended early (%v)", waited)}
 	}
 	return last, err
+}
+
+// starved says whether a process ended for want of memory, by its last words.
+// Where an allocation of the runtime's own fails, during a collection, it says
+// so by a segmentation fault outside of any goroutine; one inside is a panic.
+func starved(words []byte) bool {
+	return bytes.HasPrefix(words, []byte("SIGSEGV: ")) || bytes.Contains(words, []byte("out of memory")) ||
+		bytes.Contains(words, []byte("cannot allocate memory")) || bytes.Contains(words, []byte("fatal error: stack overflow"))
 }
 
 // start starts the child, without a network where the system allows that.

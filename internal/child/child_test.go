@@ -147,6 +147,20 @@ func TestMoreMemoryThanAChildHasIsAReason(t *testing.T) {
 	}
 }
 
+func TestWantOfMemoryIsToldFromOtherEnds(t *testing.T) {
+	for words, want := range map[string]bool{
+		"fatal error: runtime: out of memory\n":                                                    true,
+		"runtime: goroutine stack exceeds 1000000000-byte limit\nfatal error: stack overflow\n":    true,
+		"SIGSEGV: segmentation violation\nPC=0x43587d m=3 sigcode=1 addr=0x0\n":                    true,
+		"panic: runtime error: invalid memory address\n[signal SIGSEGV: segmentation violation]\n": false,
+		"": false,
+	} {
+		if got := starved([]byte(words)); got != want {
+			t.Errorf("%q: %v, want %v", words, got, want)
+		}
+	}
+}
+
 func TestAChildDraws(t *testing.T) {
 	var out bytes.Buffer
 	report, err := Render(t.Context(), file(t, []byte("Subject: Berth plan\r\n\r\nSee 港.\r\n")), render.Request{Form: "pdf"}, &out)

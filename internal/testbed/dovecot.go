@@ -3,6 +3,7 @@
 package testbed
 
 import (
+	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -13,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -32,6 +34,7 @@ type Dovecot struct {
 	Roots       *x509.CertPool
 	dir         string
 	process     *exec.Cmd
+	ended       chan struct{}
 	config      string
 	t           testing.TB
 }
@@ -107,7 +110,7 @@ func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d := &Dovecot{Host: "localhost", dir: dir, t: t, IMAP: FreePort(t), IMAPS: FreePort(t)}
+	d := &Dovecot{Host: "localhost", dir: dir, t: t}
 	t.Cleanup(func() { d.Stop(); os.RemoveAll(dir) })
 	for _, sub := range []string{"", "run", "state", "home"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
@@ -122,43 +125,75 @@ func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	}
 	certificate, key, roots := Certificate(t)
 	d.Roots = roots
-	text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$SEPARATOR", separator).Replace(dovecotConfig)
 	d.config = filepath.Join(dir, "dovecot.conf")
-	for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "dovecot.conf": text} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o600); err != nil {
+	for try := 1; ; try++ {
+		d.IMAP, d.IMAPS = FreePort(t), FreePort(t)
+		text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$SEPARATOR", separator).Replace(dovecotConfig)
+		for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "dovecot.conf": text} {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		err := d.start()
+		if err == nil {
+			return d
+		}
+		d.Stop()
+		if try == 5 { // a port that was free a moment ago may be another's now
 			t.Fatal(err)
 		}
 	}
-	d.Start()
-	return d
 }
 
-// Start starts the server, for the first time or again after Stop.
+// Start starts the server again after Stop.
 func (d *Dovecot) Start() {
 	d.t.Helper()
-	d.process = exec.Command("dovecot", "-F", "-c", d.config)
-	dieWithParent(d.process)
-	if err := d.process.Start(); err != nil {
+	if err := d.start(); err != nil {
 		d.t.Fatal(err)
 	}
-	deadline := time.Now().Add(20 * time.Second)
-	for {
-		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", d.IMAP), time.Second)
-		if err == nil {
-			buf := make([]byte, 4)
-			conn.SetReadDeadline(time.Now().Add(5 * time.Second))
-			_, err = conn.Read(buf)
-			conn.Close()
-			if err == nil {
-				return
-			}
-		}
-		if time.Now().After(deadline) {
-			log, _ := os.ReadFile(filepath.Join(d.dir, "dovecot.log"))
-			d.t.Fatalf("Dovecot does not answer: %v\n%s", err, log)
-		}
-		<-time.After(20 * time.Millisecond)
+}
+
+func (d *Dovecot) start() error {
+	d.process = exec.Command("dovecot", "-F", "-c", d.config)
+	var said bytes.Buffer
+	d.process.Stdout, d.process.Stderr = &said, &said
+	d.process.WaitDelay = time.Second
+	dieWithParent(d.process)
+	if err := d.process.Start(); err != nil {
+		return err
 	}
+	ended := make(chan struct{})
+	go func(c *exec.Cmd) { c.Wait(); close(ended) }(d.process)
+	d.ended = ended
+	deadline := time.Now().Add(30 * time.Second)
+	for {
+		err := greets(d.IMAP)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ended:
+		case <-time.After(20 * time.Millisecond):
+			if time.Now().Before(deadline) {
+				continue
+			}
+			d.Stop()
+		}
+		log, _ := os.ReadFile(filepath.Join(d.dir, "dovecot.log"))
+		return fmt.Errorf("Dovecot does not answer: %v\n%s%s", err, said.Bytes(), log)
+	}
+}
+
+// greets says whether a server greets on a port.
+func greets(port int) error {
+	conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+	_, err = conn.Read(make([]byte, 4))
+	return err
 }
 
 // Stop kills the server and everyone's connection.
@@ -167,7 +202,7 @@ func (d *Dovecot) Stop() {
 		return
 	}
 	killAll(d.process)
-	d.process.Wait()
+	<-d.ended
 	d.process = nil
 }
 
@@ -202,15 +237,21 @@ func Append(t testing.TB, c *imapclient.Client, folder string, raw []byte, recei
 	return uint32(data.UID)
 }
 
-// FreePort finds a port on loopback that is free now.
+// FreePort finds a port on loopback that is free now. It is one of those that
+// the system gives to no outgoing connection, so that it stays free.
 func FreePort(t testing.TB) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 1000 {
+		port := 10_000 + mathrand.IntN(20_000)
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			continue // somebody's
+		}
+		l.Close()
+		return port
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	t.Fatal("no port is free")
+	return 0
 }
 
 // Certificate makes a certificate for localhost and a pool that trusts it.
