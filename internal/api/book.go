@@ -10,6 +10,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	openapi_types "github.com/oapi-codegen/runtime/types"
 
+	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
@@ -322,9 +323,12 @@ func (s *Server) rehearsal(ctx context.Context, of engine.RehearsalOf, sentence 
 		Tree: []FolderSum{}, Warnings: []Warning{}}
 	for i := range result.Messages {
 		m := &result.Messages[i]
-		one := Rehearsed{Message: names.message(&m.Message), Matches: m.Match.Answer == rule.Yes, Answer: RehearsedAnswer(m.Match.Answer.String()), Reason: m.Match.Text, Items: []Item{}}
+		one := Rehearsed{Message: names.message(&m.Message), Matches: m.Match.Answer == rule.Yes, Answer: RehearsedAnswer(m.Match.Answer.String()), Reason: m.Match.Text, Items: []Item{}, Steps: []Step{}}
 		for k := range m.Items {
 			one.Items = append(one.Items, rehearsedItem(&m.Items[k]))
+		}
+		for k := range m.Steps {
+			one.Steps = append(one.Steps, plannedStep(&m.Steps[k].Step, m.Steps[k].Rule))
 		}
 		out.Messages = append(out.Messages, one)
 	}
@@ -335,4 +339,13 @@ func (s *Server) rehearsal(ctx context.Context, of engine.RehearsalOf, sentence 
 		out.Warnings = append(out.Warnings, Warning{Kind: w.Kind, Place: w.Place, Text: w.Text})
 	}
 	return out, nil
+}
+
+// plannedStep shows a follow-up that would be done.
+func plannedStep(p *plan.Step, ruleName string) Step {
+	out := Step{Kind: StepKind(p.Kind), What: p.What, State: "to do", Reason: p.Reason, Rule: optional(ruleName)}
+	if !p.Do {
+		out.State = "left out"
+	}
+	return out
 }

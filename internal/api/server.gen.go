@@ -24,6 +24,153 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AddresseeKind.
+const (
+	AddresseeKindCall AddresseeKind = "call"
+	AddresseeKindMail AddresseeKind = "mail"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeKind enum.
+func (e AddresseeKind) Valid() bool {
+	switch e {
+	case AddresseeKindCall:
+		return true
+	case AddresseeKindMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AddresseeTray.
+const (
+	AddresseeTrayAtOnce AddresseeTray = "at once"
+	AddresseeTrayDaily  AddresseeTray = "daily"
+	AddresseeTrayNever  AddresseeTray = "never"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeTray enum.
+func (e AddresseeTray) Valid() bool {
+	switch e {
+	case AddresseeTrayAtOnce:
+		return true
+	case AddresseeTrayDaily:
+		return true
+	case AddresseeTrayNever:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AddresseeSettingsKind.
+const (
+	AddresseeSettingsKindCall AddresseeSettingsKind = "call"
+	AddresseeSettingsKindMail AddresseeSettingsKind = "mail"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeSettingsKind enum.
+func (e AddresseeSettingsKind) Valid() bool {
+	switch e {
+	case AddresseeSettingsKindCall:
+		return true
+	case AddresseeSettingsKindMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AddresseeSettingsTray.
+const (
+	AddresseeSettingsTrayAtOnce AddresseeSettingsTray = "at once"
+	AddresseeSettingsTrayDaily  AddresseeSettingsTray = "daily"
+	AddresseeSettingsTrayNever  AddresseeSettingsTray = "never"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeSettingsTray enum.
+func (e AddresseeSettingsTray) Valid() bool {
+	switch e {
+	case AddresseeSettingsTrayAtOnce:
+		return true
+	case AddresseeSettingsTrayDaily:
+		return true
+	case AddresseeSettingsTrayNever:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlarmKind.
+const (
+	AlarmKindOutOfReach AlarmKind = "out of reach"
+	AlarmKindSilence    AlarmKind = "silence"
+)
+
+// Valid indicates whether the value is a known member of the AlarmKind enum.
+func (e AlarmKind) Valid() bool {
+	switch e {
+	case AlarmKindOutOfReach:
+		return true
+	case AlarmKindSilence:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlarmSettingsKind.
+const (
+	AlarmSettingsKindOutOfReach AlarmSettingsKind = "out of reach"
+	AlarmSettingsKindSilence    AlarmSettingsKind = "silence"
+)
+
+// Valid indicates whether the value is a known member of the AlarmSettingsKind enum.
+func (e AlarmSettingsKind) Valid() bool {
+	switch e {
+	case AlarmSettingsKindOutOfReach:
+		return true
+	case AlarmSettingsKindSilence:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlarmSettingsWeekdays.
+const (
+	Friday    AlarmSettingsWeekdays = "friday"
+	Monday    AlarmSettingsWeekdays = "monday"
+	Saturday  AlarmSettingsWeekdays = "saturday"
+	Sunday    AlarmSettingsWeekdays = "sunday"
+	Thursday  AlarmSettingsWeekdays = "thursday"
+	Tuesday   AlarmSettingsWeekdays = "tuesday"
+	Wednesday AlarmSettingsWeekdays = "wednesday"
+)
+
+// Valid indicates whether the value is a known member of the AlarmSettingsWeekdays enum.
+func (e AlarmSettingsWeekdays) Valid() bool {
+	switch e {
+	case Friday:
+		return true
+	case Monday:
+		return true
+	case Saturday:
+		return true
+	case Sunday:
+		return true
+	case Thursday:
+		return true
+	case Tuesday:
+		return true
+	case Wednesday:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CabinetSettingsKind.
 const (
 	Local CabinetSettingsKind = "local"
@@ -60,27 +207,48 @@ func (e DiffLineIn) Valid() bool {
 	}
 }
 
+// Defines values for ItemUndo.
+const (
+	ItemUndoAsked ItemUndo = "asked"
+	ItemUndoDone  ItemUndo = "done"
+	ItemUndoKept  ItemUndo = "kept"
+)
+
+// Valid indicates whether the value is a known member of the ItemUndo enum.
+func (e ItemUndo) Valid() bool {
+	switch e {
+	case ItemUndoAsked:
+		return true
+	case ItemUndoDone:
+		return true
+	case ItemUndoKept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MailboxState.
 const (
-	Connecting             MailboxState = "connecting"
-	LookedIntoAtAnInterval MailboxState = "looked into at an interval"
-	NotWatched             MailboxState = "not watched"
-	OutOfReach             MailboxState = "out of reach"
-	WatchedLive            MailboxState = "watched live"
+	MailboxStateConnecting             MailboxState = "connecting"
+	MailboxStateLookedIntoAtAnInterval MailboxState = "looked into at an interval"
+	MailboxStateNotWatched             MailboxState = "not watched"
+	MailboxStateOutOfReach             MailboxState = "out of reach"
+	MailboxStateWatchedLive            MailboxState = "watched live"
 )
 
 // Valid indicates whether the value is a known member of the MailboxState enum.
 func (e MailboxState) Valid() bool {
 	switch e {
-	case Connecting:
+	case MailboxStateConnecting:
 		return true
-	case LookedIntoAtAnInterval:
+	case MailboxStateLookedIntoAtAnInterval:
 		return true
-	case NotWatched:
+	case MailboxStateNotWatched:
 		return true
-	case OutOfReach:
+	case MailboxStateOutOfReach:
 		return true
-	case WatchedLive:
+	case MailboxStateWatchedLive:
 		return true
 	default:
 		return false
@@ -89,19 +257,19 @@ func (e MailboxState) Valid() bool {
 
 // Defines values for MailboxSettingsEncryption.
 const (
-	None     MailboxSettingsEncryption = "none"
-	Starttls MailboxSettingsEncryption = "starttls"
-	TLS      MailboxSettingsEncryption = "tls"
+	MailboxSettingsEncryptionNone     MailboxSettingsEncryption = "none"
+	MailboxSettingsEncryptionStarttls MailboxSettingsEncryption = "starttls"
+	MailboxSettingsEncryptionTLS      MailboxSettingsEncryption = "tls"
 )
 
 // Valid indicates whether the value is a known member of the MailboxSettingsEncryption enum.
 func (e MailboxSettingsEncryption) Valid() bool {
 	switch e {
-	case None:
+	case MailboxSettingsEncryptionNone:
 		return true
-	case Starttls:
+	case MailboxSettingsEncryptionStarttls:
 		return true
-	case TLS:
+	case MailboxSettingsEncryptionTLS:
 		return true
 	default:
 		return false
@@ -123,18 +291,69 @@ func (e MailboxSettingsKind) Valid() bool {
 	}
 }
 
+// Defines values for MatterWays.
+const (
+	MatterWaysAgain     MatterWays = "again"
+	MatterWaysAside     MatterWays = "aside"
+	MatterWaysElsewhere MatterWays = "elsewhere"
+	MatterWaysRelease   MatterWays = "release"
+)
+
+// Valid indicates whether the value is a known member of the MatterWays enum.
+func (e MatterWays) Valid() bool {
+	switch e {
+	case MatterWaysAgain:
+		return true
+	case MatterWaysAside:
+		return true
+	case MatterWaysElsewhere:
+		return true
+	case MatterWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OutgoingSettingsEncryption.
+const (
+	OutgoingSettingsEncryptionNone     OutgoingSettingsEncryption = "none"
+	OutgoingSettingsEncryptionStarttls OutgoingSettingsEncryption = "starttls"
+	OutgoingSettingsEncryptionTLS      OutgoingSettingsEncryption = "tls"
+)
+
+// Valid indicates whether the value is a known member of the OutgoingSettingsEncryption enum.
+func (e OutgoingSettingsEncryption) Valid() bool {
+	switch e {
+	case OutgoingSettingsEncryptionNone:
+		return true
+	case OutgoingSettingsEncryptionStarttls:
+		return true
+	case OutgoingSettingsEncryptionTLS:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PassKind.
 const (
-	Live    PassKind = "live"
-	OldMail PassKind = "old mail"
+	PassKindAgain   PassKind = "again"
+	PassKindLive    PassKind = "live"
+	PassKindOldMail PassKind = "old mail"
+	PassKindUndo    PassKind = "undo"
 )
 
 // Valid indicates whether the value is a known member of the PassKind enum.
 func (e PassKind) Valid() bool {
 	switch e {
-	case Live:
+	case PassKindAgain:
 		return true
-	case OldMail:
+	case PassKindLive:
+		return true
+	case PassKindOldMail:
+		return true
+	case PassKindUndo:
 		return true
 	default:
 		return false
@@ -255,10 +474,205 @@ func (e SteerRequestTo) Valid() bool {
 	}
 }
 
+// Defines values for StepKind.
+const (
+	Draft       StepKind = "draft"
+	Label       StepKind = "label"
+	Mark        StepKind = "mark"
+	Move        StepKind = "move"
+	RemoveLabel StepKind = "remove label"
+	Reply       StepKind = "reply"
+	Return      StepKind = "return"
+	Tell        StepKind = "tell"
+)
+
+// Valid indicates whether the value is a known member of the StepKind enum.
+func (e StepKind) Valid() bool {
+	switch e {
+	case Draft:
+		return true
+	case Label:
+		return true
+	case Mark:
+		return true
+	case Move:
+		return true
+	case RemoveLabel:
+		return true
+	case Reply:
+		return true
+	case Return:
+		return true
+	case Tell:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrayGroupWays.
+const (
+	TrayGroupWaysAgain     TrayGroupWays = "again"
+	TrayGroupWaysAside     TrayGroupWays = "aside"
+	TrayGroupWaysElsewhere TrayGroupWays = "elsewhere"
+	TrayGroupWaysRelease   TrayGroupWays = "release"
+)
+
+// Valid indicates whether the value is a known member of the TrayGroupWays enum.
+func (e TrayGroupWays) Valid() bool {
+	switch e {
+	case TrayGroupWaysAgain:
+		return true
+	case TrayGroupWaysAside:
+		return true
+	case TrayGroupWaysElsewhere:
+		return true
+	case TrayGroupWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListPassesParamsKind.
+const (
+	ListPassesParamsKindAgain   ListPassesParamsKind = "again"
+	ListPassesParamsKindLive    ListPassesParamsKind = "live"
+	ListPassesParamsKindOldMail ListPassesParamsKind = "old mail"
+	ListPassesParamsKindUndo    ListPassesParamsKind = "undo"
+)
+
+// Valid indicates whether the value is a known member of the ListPassesParamsKind enum.
+func (e ListPassesParamsKind) Valid() bool {
+	switch e {
+	case ListPassesParamsKindAgain:
+		return true
+	case ListPassesParamsKindLive:
+		return true
+	case ListPassesParamsKindOldMail:
+		return true
+	case ListPassesParamsKindUndo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Addressee defines model for Addressee.
+type Addressee struct {
+	Addresses []string      `json:"addresses"`
+	DailyAt   string        `json:"daily_at"`
+	HasSecret bool          `json:"has_secret"`
+	ID        string        `json:"id"`
+	Inside    bool          `json:"inside"`
+	Kind      AddresseeKind `json:"kind"`
+	Name      string        `json:"name"`
+	Revision  int           `json:"revision"`
+	ToldAt    *time.Time    `json:"told_at,omitempty"`
+	Tray      AddresseeTray `json:"tray"`
+	URL       string        `json:"url"`
+}
+
+// AddresseeKind defines model for Addressee.Kind.
+type AddresseeKind string
+
+// AddresseeTray defines model for Addressee.Tray.
+type AddresseeTray string
+
+// AddresseeSettings defines model for AddresseeSettings.
+type AddresseeSettings struct {
+	Addresses *[]string `json:"addresses,omitempty"`
+
+	// DailyAt 08:00
+	DailyAt *string `json:"daily_at,omitempty"`
+
+	// Inside calls may go to this machine's own network
+	Inside *bool                 `json:"inside,omitempty"`
+	Kind   AddresseeSettingsKind `json:"kind"`
+	Name   string                `json:"name"`
+
+	// Secret signs calls (RFC 9421, hmac-sha256); kept sealed and never given back
+	Secret *string `json:"secret,omitempty"`
+
+	// Tray whether they are told what waits in the tray
+	Tray *AddresseeSettingsTray `json:"tray,omitempty"`
+	URL  *string                `json:"url,omitempty"`
+}
+
+// AddresseeSettingsKind defines model for AddresseeSettings.Kind.
+type AddresseeSettingsKind string
+
+// AddresseeSettingsTray whether they are told what waits in the tray
+type AddresseeSettingsTray string
+
+// Alarm defines model for Alarm.
+type Alarm struct {
+	AfterMinutes int    `json:"after_minutes"`
+	AtLeast      int    `json:"at_least"`
+	ByTime       string `json:"by_time"`
+
+	// Cabinet its name
+	Cabinet string    `json:"cabinet"`
+	ID      string    `json:"id"`
+	Kind    AlarmKind `json:"kind"`
+
+	// Mailbox its name
+	Mailbox  string     `json:"mailbox"`
+	Name     string     `json:"name"`
+	RangAt   *time.Time `json:"rang_at,omitempty"`
+	Revision int        `json:"revision"`
+
+	// Rule its name
+	Rule        string   `json:"rule"`
+	Sentence    string   `json:"sentence"`
+	Weekdays    []string `json:"weekdays"`
+	Who         []string `json:"who"`
+	WithinHours int      `json:"within_hours"`
+}
+
+// AlarmKind defines model for Alarm.Kind.
+type AlarmKind string
+
+// AlarmSettings defines model for AlarmSettings.
+type AlarmSettings struct {
+	AfterMinutes *int `json:"after_minutes,omitempty"`
+	AtLeast      *int `json:"at_least,omitempty"`
+
+	// ByTime 10:00
+	ByTime  *string           `json:"by_time,omitempty"`
+	Cabinet *string           `json:"cabinet,omitempty"`
+	Kind    AlarmSettingsKind `json:"kind"`
+
+	// Mailbox of out of reach: its name; with no cabinet either, any
+	Mailbox *string `json:"mailbox,omitempty"`
+	Name    string  `json:"name"`
+
+	// Rule of silence: its name
+	Rule *string `json:"rule,omitempty"`
+
+	// Weekdays none is every day
+	Weekdays    *[]AlarmSettingsWeekdays `json:"weekdays,omitempty"`
+	Who         []string                 `json:"who"`
+	WithinHours *int                     `json:"within_hours,omitempty"`
+}
+
+// AlarmSettingsKind defines model for AlarmSettings.Kind.
+type AlarmSettingsKind string
+
+// AlarmSettingsWeekdays defines model for AlarmSettings.Weekdays.
+type AlarmSettingsWeekdays string
+
 // Arrival defines model for Arrival.
 type Arrival struct {
 	Items   []Item  `json:"items"`
 	Message Message `json:"message"`
+}
+
+// AsideRequest defines model for AsideRequest.
+type AsideRequest struct {
+	Cause   *string   `json:"cause,omitempty"`
+	Matters *[]string `json:"matters,omitempty"`
+	Note    *string   `json:"note,omitempty"`
 }
 
 // Cabinet defines model for Cabinet.
@@ -352,6 +766,16 @@ type Count struct {
 	Count int `json:"count"`
 }
 
+// Decided defines model for Decided.
+type Decided struct {
+	Items []Item `json:"items"`
+
+	// Matched whether something was decided for it in this pass
+	Matched bool    `json:"matched"`
+	Message Message `json:"message"`
+	Steps   []Step  `json:"steps"`
+}
+
 // DiffLine defines model for DiffLine.
 type DiffLine struct {
 	In   DiffLineIn `json:"in"`
@@ -361,11 +785,28 @@ type DiffLine struct {
 // DiffLineIn defines model for DiffLine.In.
 type DiffLineIn string
 
+// ElsewhereRequest defines model for ElsewhereRequest.
+type ElsewhereRequest struct {
+	// Cabinet its name
+	Cabinet string    `json:"cabinet"`
+	Cause   *string   `json:"cause,omitempty"`
+	Folder  string    `json:"folder"`
+	Matters *[]string `json:"matters,omitempty"`
+}
+
 // Explanation defines model for Explanation.
 type Explanation struct {
+	// Again items that were taken back and can be filed again
+	Again   int           `json:"again"`
 	Decided []Item        `json:"decided"`
 	Message Message       `json:"message"`
 	Rules   []RuleVerdict `json:"rules"`
+
+	// Steps what was done with the message
+	Steps []Step `json:"steps"`
+
+	// Undoable filings that can be taken back
+	Undoable int `json:"undoable"`
 }
 
 // FieldProblem defines model for FieldProblem.
@@ -392,21 +833,26 @@ type Filing struct {
 	File    string    `json:"file"`
 	FiledAt time.Time `json:"filed_at"`
 	Folder  string    `json:"folder"`
-	Kind    string    `json:"kind"`
-	Mailbox string    `json:"mailbox"`
+
+	// Item of the journal, for taking it back
+	Item    *int64 `json:"item,omitempty"`
+	Kind    string `json:"kind"`
+	Mailbox string `json:"mailbox"`
 
 	// Message the message's number
 	Message    int64     `json:"message"`
 	ReceivedAt time.Time `json:"received_at"`
 
 	// ReplacedBy the number of the filing that took its place
-	ReplacedBy    *string `json:"replaced_by,omitempty"`
-	Rule          string  `json:"rule"`
-	SenderAddress string  `json:"sender_address"`
-	SenderName    string  `json:"sender_name"`
-	Sha256        string  `json:"sha256"`
-	Size          int64   `json:"size"`
-	Subject       string  `json:"subject"`
+	ReplacedBy    *string    `json:"replaced_by,omitempty"`
+	Rule          string     `json:"rule"`
+	SenderAddress string     `json:"sender_address"`
+	SenderName    string     `json:"sender_name"`
+	Sha256        string     `json:"sha256"`
+	Size          int64      `json:"size"`
+	Subject       string     `json:"subject"`
+	UndoneAt      *time.Time `json:"undone_at,omitempty"`
+	UndoneBy      *string    `json:"undone_by,omitempty"`
 }
 
 // Folder defines model for Folder.
@@ -469,12 +915,18 @@ type Item struct {
 	// Size estimated before the contents were read
 	Size int64 `json:"size"`
 
+	// Undo how far its taking back has come
+	Undo *ItemUndo `json:"undo,omitempty"`
+
 	// Unknown fields of the path that only a number or contents can settle
 	Unknown *[]string `json:"unknown,omitempty"`
 
-	// Verdict filed, left out, held, failed, already there, set aside; waiting before it is decided
+	// Verdict filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided
 	Verdict string `json:"verdict"`
 }
+
+// ItemUndo how far its taking back has come
+type ItemUndo string
 
 // Kind defines model for Kind.
 type Kind struct {
@@ -491,6 +943,36 @@ type Language struct {
 	// Tables the names of the tables
 	Tables []string  `json:"tables"`
 	Words  []Pattern `json:"words"`
+}
+
+// Limits defines model for Limits.
+type Limits struct {
+	// HistoryDays passes, and facts of messages of which nothing was filed; 0 keeps them
+	HistoryDays int `json:"history_days"`
+
+	// KeptDays files that were replaced or taken back; 0 keeps them
+	KeptDays int `json:"kept_days"`
+
+	// RuleFiles an hour; 0 for no cap
+	RuleFiles int `json:"rule_files"`
+
+	// RuleFolders new ones an hour
+	RuleFolders int `json:"rule_folders"`
+
+	// RuleMb an hour
+	RuleMb int `json:"rule_mb"`
+
+	// SenderFiles an hour
+	SenderFiles int `json:"sender_files"`
+
+	// SenderFolders new ones an hour
+	SenderFolders int `json:"sender_folders"`
+
+	// SenderMb an hour
+	SenderMb int `json:"sender_mb"`
+
+	// SpoolMb contents that wait here for a cabinet that is down
+	SpoolMb int `json:"spool_mb"`
 }
 
 // LookupRow defines model for LookupRow.
@@ -570,6 +1052,32 @@ type MailboxToday struct {
 	State string `json:"state"`
 }
 
+// Matter defines model for Matter.
+type Matter struct {
+	Advice *string    `json:"advice,omitempty"`
+	At     *time.Time `json:"at,omitempty"`
+	Cause  string     `json:"cause"`
+
+	// ID 12 is an item, f3 a follow-up, p4 something to be sent
+	ID      string   `json:"id"`
+	Message *Message `json:"message,omitempty"`
+	Name    string   `json:"name"`
+
+	// Path where it would have been filed
+	Path   *string `json:"path,omitempty"`
+	Reason string  `json:"reason"`
+
+	// Rule its name
+	Rule *string `json:"rule,omitempty"`
+	Size *int64  `json:"size,omitempty"`
+
+	// Ways what a person can do about it
+	Ways []MatterWays `json:"ways"`
+}
+
+// MatterWays defines model for Matter.Ways.
+type MatterWays string
+
 // Me defines model for Me.
 type Me struct {
 	Name string `json:"name"`
@@ -619,6 +1127,42 @@ type OldMailRequest struct {
 	To *string `json:"to,omitempty"`
 }
 
+// Outgoing defines model for Outgoing.
+type Outgoing struct {
+	Console     string `json:"console"`
+	Encryption  string `json:"encryption"`
+	From        string `json:"from"`
+	HasPassword bool   `json:"has_password"`
+	Host        string `json:"host"`
+	Name        string `json:"name"`
+	Port        int    `json:"port"`
+	Username    string `json:"username"`
+}
+
+// OutgoingSettings defines model for OutgoingSettings.
+type OutgoingSettings struct {
+	// Console where colleagues open Ink Tray, for links in mails
+	Console    *string                    `json:"console,omitempty"`
+	Encryption OutgoingSettingsEncryption `json:"encryption"`
+
+	// From the sender's address
+	From string `json:"from"`
+
+	// Host empty sends no mail
+	Host string `json:"host"`
+
+	// Name the sender's name
+	Name     *string `json:"name,omitempty"`
+	Password *string `json:"password,omitempty"`
+
+	// Port 0 for the usual one
+	Port     *int    `json:"port,omitempty"`
+	Username *string `json:"username,omitempty"`
+}
+
+// OutgoingSettingsEncryption defines model for OutgoingSettings.Encryption.
+type OutgoingSettingsEncryption string
+
 // Pass defines model for Pass.
 type Pass struct {
 	AlreadyThere int        `json:"already_there"`
@@ -626,10 +1170,13 @@ type Pass struct {
 	Failed       int        `json:"failed"`
 
 	// Filed attachments
-	Filed   int      `json:"filed"`
-	From    *string  `json:"from,omitempty"`
-	Held    int      `json:"held"`
-	ID      int64    `json:"id"`
+	Filed int     `json:"filed"`
+	From  *string `json:"from,omitempty"`
+	Held  int     `json:"held"`
+	ID    int64   `json:"id"`
+
+	// Kept of a pass that takes another back: files that stayed
+	Kept    *int     `json:"kept,omitempty"`
 	Kind    PassKind `json:"kind"`
 	LeftOut int      `json:"left_out"`
 	Looked  int      `json:"looked"`
@@ -646,15 +1193,27 @@ type Pass struct {
 	// Rule its name
 	Rule string `json:"rule"`
 
+	// Seconds how long it took
+	Seconds *float32 `json:"seconds,omitempty"`
+
 	// SecondsLeft estimated from what was done
 	SecondsLeft *int      `json:"seconds_left,omitempty"`
 	StartedAt   time.Time `json:"started_at"`
 	State       PassState `json:"state"`
-	To          *string   `json:"to,omitempty"`
+
+	// TakenBack of a pass that takes another back: files that were
+	TakenBack *int    `json:"taken_back,omitempty"`
+	To        *string `json:"to,omitempty"`
 
 	// Total messages
-	Total   int `json:"total"`
-	Waiting int `json:"waiting"`
+	Total int `json:"total"`
+
+	// Undoable filings that can be taken back
+	Undoable *int `json:"undoable,omitempty"`
+
+	// Undoes the pass that it takes back
+	Undoes  *int64 `json:"undoes,omitempty"`
+	Waiting int    `json:"waiting"`
 }
 
 // PassKind defines model for Pass.Kind.
@@ -732,6 +1291,9 @@ type Rehearsed struct {
 	Matches bool            `json:"matches"`
 	Message Message         `json:"message"`
 	Reason  string          `json:"reason"`
+
+	// Steps what is done with the message afterwards
+	Steps []Step `json:"steps"`
 }
 
 // RehearsedAnswer defines model for Rehearsed.Answer.
@@ -837,6 +1399,7 @@ type RuleVerdict struct {
 	Off    bool   `json:"off"`
 	Reason string `json:"reason"`
 	Rule   string `json:"rule"`
+	Steps  []Step `json:"steps"`
 }
 
 // Setup defines model for Setup.
@@ -865,6 +1428,26 @@ type SteerRequest struct {
 
 // SteerRequestTo defines model for SteerRequest.To.
 type SteerRequestTo string
+
+// Step defines model for Step.
+type Step struct {
+	DoneAt *time.Time `json:"done_at,omitempty"`
+	ID     *int64     `json:"id,omitempty"`
+	Kind   StepKind   `json:"kind"`
+	Reason string     `json:"reason"`
+
+	// Rule its name
+	Rule *string `json:"rule,omitempty"`
+
+	// State waiting, begun, done, left out, failed, unsure, set aside; to do in a rehearsal
+	State string `json:"state"`
+
+	// What the mark, the labels, the folder, or who
+	What string `json:"what"`
+}
+
+// StepKind defines model for Step.Kind.
+type StepKind string
 
 // SwitchOnRequest defines model for SwitchOnRequest.
 type SwitchOnRequest struct {
@@ -906,20 +1489,61 @@ type TokenRequest struct {
 
 // Tray defines model for Tray.
 type Tray struct {
-	Count   int        `json:"count"`
-	Items   []TrayItem `json:"items"`
-	Notices []Notice   `json:"notices"`
+	Count   int         `json:"count"`
+	Groups  []TrayGroup `json:"groups"`
+	Notices []Notice    `json:"notices"`
 }
 
-// TrayItem defines model for TrayItem.
-type TrayItem struct {
-	Item    Item    `json:"item"`
-	Message Message `json:"message"`
+// TrayGroup defines model for TrayGroup.
+type TrayGroup struct {
+	Cause string `json:"cause"`
+
+	// Count of all; the matters shown may be fewer
+	Count   int             `json:"count"`
+	Help    string          `json:"help"`
+	Matters []Matter        `json:"matters"`
+	Title   string          `json:"title"`
+	Ways    []TrayGroupWays `json:"ways"`
 }
 
-// TrayRequest defines model for TrayRequest.
+// TrayGroupWays defines model for TrayGroup.Ways.
+type TrayGroupWays string
+
+// TrayRequest single matters, or all of one cause
 type TrayRequest struct {
-	Items []int64 `json:"items"`
+	Cause   *string   `json:"cause,omitempty"`
+	Matters *[]string `json:"matters,omitempty"`
+}
+
+// Trial defines model for Trial.
+type Trial struct {
+	Advice *string `json:"advice,omitempty"`
+	Ok     bool    `json:"ok"`
+	Text   string  `json:"text"`
+}
+
+// UndoLine defines model for UndoLine.
+type UndoLine struct {
+	Path     string  `json:"path"`
+	Reason   string  `json:"reason"`
+	Register *string `json:"register,omitempty"`
+	Takes    bool    `json:"takes"`
+}
+
+// UndoPreview defines model for UndoPreview.
+type UndoPreview struct {
+	// Keeps filings whose file stays
+	Keeps int        `json:"keeps"`
+	Lines []UndoLine `json:"lines"`
+
+	// Returns messages that would be moved back
+	Returns int `json:"returns"`
+
+	// Stays what stays done
+	Stays []string `json:"stays"`
+
+	// Takes files that would be taken back
+	Takes int `json:"takes"`
 }
 
 // Version defines model for Version.
@@ -946,6 +1570,18 @@ type IfMatch = string
 
 // Number defines model for Number.
 type Number = int64
+
+// ChangeAddresseeParams defines parameters for ChangeAddressee.
+type ChangeAddresseeParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeAlarmParams defines parameters for ChangeAlarm.
+type ChangeAlarmParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
 
 // ChangeCorrespondentParams defines parameters for ChangeCorrespondent.
 type ChangeCorrespondentParams struct {
@@ -988,6 +1624,35 @@ type ExplainMessageParams struct {
 
 // ListPassesParams defines parameters for ListPasses.
 type ListPassesParams struct {
+	Kind *ListPassesParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Rule its id; also passes in which it filed something
+	Rule *string `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Matching only passes in which a rule was for a message
+	Matching *bool `form:"matching,omitempty" json:"matching,omitempty"`
+
+	// From begun on this day or later
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To begun on this day or earlier
+	To    *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+	After *int64              `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int                `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListPassesParamsKind defines parameters for ListPasses.
+type ListPassesParamsKind string
+
+// ListPassMessagesParams defines parameters for ListPassMessages.
+type ListPassMessagesParams struct {
+	// Matching only those for which a rule was
+	Matching *bool `form:"matching,omitempty" json:"matching,omitempty"`
+
+	// After the cursor: the number of the last message of the page before
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
 }
@@ -1083,6 +1748,18 @@ type ChangeTableParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// AddAddresseeJSONRequestBody defines body for AddAddressee for application/json ContentType.
+type AddAddresseeJSONRequestBody = AddresseeSettings
+
+// ChangeAddresseeJSONRequestBody defines body for ChangeAddressee for application/json ContentType.
+type ChangeAddresseeJSONRequestBody = AddresseeSettings
+
+// AddAlarmJSONRequestBody defines body for AddAlarm for application/json ContentType.
+type AddAlarmJSONRequestBody = AlarmSettings
+
+// ChangeAlarmJSONRequestBody defines body for ChangeAlarm for application/json ContentType.
+type ChangeAlarmJSONRequestBody = AlarmSettings
+
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
 
@@ -1092,6 +1769,9 @@ type AddCorrespondentJSONRequestBody = CorrespondentSettings
 // ChangeCorrespondentJSONRequestBody defines body for ChangeCorrespondent for application/json ContentType.
 type ChangeCorrespondentJSONRequestBody = CorrespondentSettings
 
+// SetLimitsJSONRequestBody defines body for SetLimits for application/json ContentType.
+type SetLimitsJSONRequestBody = Limits
+
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
 
@@ -1100,6 +1780,9 @@ type CheckMailboxJSONRequestBody = MailboxSettings
 
 // ChangeMailboxJSONRequestBody defines body for ChangeMailbox for application/json ContentType.
 type ChangeMailboxJSONRequestBody = MailboxSettings
+
+// SetOutgoingJSONRequestBody defines body for SetOutgoing for application/json ContentType.
+type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
@@ -1147,10 +1830,43 @@ type MakeTokenJSONRequestBody = TokenRequest
 type TryAgainJSONRequestBody = TrayRequest
 
 // SetAsideJSONRequestBody defines body for SetAside for application/json ContentType.
-type SetAsideJSONRequestBody = TrayRequest
+type SetAsideJSONRequestBody = AsideRequest
+
+// FileElsewhereJSONRequestBody defines body for FileElsewhere for application/json ContentType.
+type FileElsewhereJSONRequestBody = ElsewhereRequest
+
+// ReleaseHeldJSONRequestBody defines body for ReleaseHeld for application/json ContentType.
+type ReleaseHeldJSONRequestBody = TrayRequest
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAddressees Who can be told, by mail or by a call.
+	// (GET /api/v1/addressees)
+	ListAddressees(c fiber.Ctx) error
+	// AddAddressee Let somebody be told.
+	// (POST /api/v1/addressees)
+	AddAddressee(c fiber.Ctx) error
+	// RemoveAddressee Tell somebody no more. Refused while a rule or an alarm names them.
+	// (DELETE /api/v1/addressees/{id})
+	RemoveAddressee(c fiber.Ctx, id ID) error
+	// ChangeAddressee Change an addressee. Without a secret the kept one stays.
+	// (PUT /api/v1/addressees/{id})
+	ChangeAddressee(c fiber.Ctx, id ID, params ChangeAddresseeParams) error
+	// TryAddressee Send a trial at once.
+	// (POST /api/v1/addressees/{id}/trial)
+	TryAddressee(c fiber.Ctx, id ID) error
+	// ListAlarms The alarms.
+	// (GET /api/v1/alarms)
+	ListAlarms(c fiber.Ctx) error
+	// AddAlarm Set an alarm.
+	// (POST /api/v1/alarms)
+	AddAlarm(c fiber.Ctx) error
+	// RemoveAlarm Remove an alarm.
+	// (DELETE /api/v1/alarms/{id})
+	RemoveAlarm(c fiber.Ctx, id ID) error
+	// ChangeAlarm Change an alarm.
+	// (PUT /api/v1/alarms/{id})
+	ChangeAlarm(c fiber.Ctx, id ID, params ChangeAlarmParams) error
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	// (GET /api/v1/cabinets)
 	ListCabinets(c fiber.Ctx) error
@@ -1184,6 +1900,18 @@ type ServerInterface interface {
 	// GetHealth Whether the service is alive.
 	// (GET /api/v1/health)
 	GetHealth(c fiber.Ctx) error
+	// PreviewUndoOfItem What taking one filing back would do. Nothing is changed by asking.
+	// (GET /api/v1/items/{number}/undo)
+	PreviewUndoOfItem(c fiber.Ctx, number Number) error
+	// UndoItem Take one filing back.
+	// (POST /api/v1/items/{number}/undo)
+	UndoItem(c fiber.Ctx, number Number) error
+	// GetLimits How long what is kept, and how much may be filed in an hour.
+	// (GET /api/v1/limits)
+	GetLimits(c fiber.Ctx) error
+	// SetLimits Set the limits.
+	// (PUT /api/v1/limits)
+	SetLimits(c fiber.Ctx) error
 	// ListMailboxes The mailboxes and how each does.
 	// (GET /api/v1/mailboxes)
 	ListMailboxes(c fiber.Ctx) error
@@ -1214,6 +1942,21 @@ type ServerInterface interface {
 	// ExplainMessage One message, what was decided for it, and what each rule makes of it and why.
 	// (GET /api/v1/messages/{number})
 	ExplainMessage(c fiber.Ctx, number Number, params ExplainMessageParams) error
+	// FileAgain File again what was taken back of a message.
+	// (POST /api/v1/messages/{number}/again)
+	FileAgain(c fiber.Ctx, number Number) error
+	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
+	// (GET /api/v1/metrics)
+	GetMetrics(c fiber.Ctx) error
+	// GetOutgoing How mail is sent.
+	// (GET /api/v1/outgoing)
+	GetOutgoing(c fiber.Ctx) error
+	// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// (PUT /api/v1/outgoing)
+	SetOutgoing(c fiber.Ctx) error
+	// CheckOutgoing Sign in at the server that takes mail.
+	// (POST /api/v1/outgoing/check)
+	CheckOutgoing(c fiber.Ctx) error
 	// ListPasses The passes, the newest first.
 	// (GET /api/v1/passes)
 	ListPasses(c fiber.Ctx, params ListPassesParams) error
@@ -1223,6 +1966,15 @@ type ServerInterface interface {
 	// SteerPass Pause, stop or go on with a pass over old mail.
 	// (PUT /api/v1/passes/{number})
 	SteerPass(c fiber.Ctx, number Number) error
+	// ListPassMessages The messages that a pass looked at, with what was decided and done.
+	// (GET /api/v1/passes/{number}/messages)
+	ListPassMessages(c fiber.Ctx, number Number, params ListPassMessagesParams) error
+	// PreviewUndoOfPass What taking a pass back would do. Nothing is changed by asking.
+	// (GET /api/v1/passes/{number}/undo)
+	PreviewUndoOfPass(c fiber.Ctx, number Number) error
+	// UndoPass Take a pass back. What somebody changed stays; no pass files it again until a person says so.
+	// (POST /api/v1/passes/{number}/undo)
+	UndoPass(c fiber.Ctx, number Number) error
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(c fiber.Ctx) error
@@ -1337,15 +2089,21 @@ type ServerInterface interface {
 	// ListTray What waits for a person.
 	// (GET /api/v1/tray)
 	ListTray(c fiber.Ctx) error
-	// TryAgain Try items again, under their rules as they are now.
+	// TryAgain Try matters again, under their rules as they are now. Only what failed is done again.
 	// (POST /api/v1/tray/again)
 	TryAgain(c fiber.Ctx) error
-	// SetAside Take items out of the tray for good; nothing is filed of them.
+	// SetAside Take matters out of the tray for good, with a note; nothing is done about them.
 	// (POST /api/v1/tray/aside)
 	SetAside(c fiber.Ctx) error
+	// FileElsewhere File items of the tray as they are, in a folder that a person names.
+	// (POST /api/v1/tray/elsewhere)
+	FileElsewhere(c fiber.Ctx) error
 	// SettleNotice Take a notice out of the tray. It comes back if the matter does.
 	// (DELETE /api/v1/tray/notices/{number})
 	SettleNotice(c fiber.Ctx, number Number) error
+	// ReleaseHeld File held items as they are, where their rule would have them.
+	// (POST /api/v1/tray/release)
+	ReleaseHeld(c fiber.Ctx) error
 	// GetVersion The version that runs.
 	// (GET /api/v1/version)
 	GetVersion(c fiber.Ctx) error
@@ -1359,6 +2117,267 @@ type ServerInterfaceWrapper struct {
 
 type MiddlewareFunc fiber.Handler
 type HandlerMiddlewareFunc func(c fiber.Ctx, next fiber.Handler) error
+
+// ListAddressees operation middleware
+func (siw *ServerInterfaceWrapper) ListAddressees(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListAddressees(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddAddressee operation middleware
+func (siw *ServerInterfaceWrapper) AddAddressee(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddAddressee(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveAddressee operation middleware
+func (siw *ServerInterfaceWrapper) RemoveAddressee(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveAddressee(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeAddressee operation middleware
+func (siw *ServerInterfaceWrapper) ChangeAddressee(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeAddresseeParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeAddressee(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TryAddressee operation middleware
+func (siw *ServerInterfaceWrapper) TryAddressee(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TryAddressee(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListAlarms operation middleware
+func (siw *ServerInterfaceWrapper) ListAlarms(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListAlarms(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddAlarm operation middleware
+func (siw *ServerInterfaceWrapper) AddAlarm(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddAlarm(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveAlarm operation middleware
+func (siw *ServerInterfaceWrapper) RemoveAlarm(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveAlarm(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeAlarm operation middleware
+func (siw *ServerInterfaceWrapper) ChangeAlarm(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeAlarmParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeAlarm(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
 
 // ListCabinets operation middleware
 func (siw *ServerInterfaceWrapper) ListCabinets(c fiber.Ctx) error {
@@ -1611,6 +2630,100 @@ func (siw *ServerInterfaceWrapper) GetHealth(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.GetHealth(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PreviewUndoOfItem operation middleware
+func (siw *ServerInterfaceWrapper) PreviewUndoOfItem(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PreviewUndoOfItem(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// UndoItem operation middleware
+func (siw *ServerInterfaceWrapper) UndoItem(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.UndoItem(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetLimits operation middleware
+func (siw *ServerInterfaceWrapper) GetLimits(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetLimits(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SetLimits operation middleware
+func (siw *ServerInterfaceWrapper) SetLimits(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SetLimits(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1963,6 +3076,107 @@ func (siw *ServerInterfaceWrapper) ExplainMessage(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FileAgain operation middleware
+func (siw *ServerInterfaceWrapper) FileAgain(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FileAgain(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetMetrics operation middleware
+func (siw *ServerInterfaceWrapper) GetMetrics(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetMetrics(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetOutgoing operation middleware
+func (siw *ServerInterfaceWrapper) GetOutgoing(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetOutgoing(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SetOutgoing operation middleware
+func (siw *ServerInterfaceWrapper) SetOutgoing(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SetOutgoing(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CheckOutgoing operation middleware
+func (siw *ServerInterfaceWrapper) CheckOutgoing(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CheckOutgoing(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListPasses operation middleware
 func (siw *ServerInterfaceWrapper) ListPasses(c fiber.Ctx) error {
 
@@ -1976,6 +3190,48 @@ func (siw *ServerInterfaceWrapper) ListPasses(c fiber.Ctx) error {
 	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
 	if err != nil {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", query, &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter kind: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "rule" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rule", query, &params.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter rule: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "mailbox" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mailbox", query, &params.Mailbox, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter mailbox: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "matching" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "matching", query, &params.Matching, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter matching: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
 	}
 
 	// ------------- Optional query parameter "after" -------------
@@ -2052,6 +3308,123 @@ func (siw *ServerInterfaceWrapper) SteerPass(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.SteerPass(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListPassMessages operation middleware
+func (siw *ServerInterfaceWrapper) ListPassMessages(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPassMessagesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "matching" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "matching", query, &params.Matching, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter matching: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter after: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter most: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListPassMessages(c, number, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PreviewUndoOfPass operation middleware
+func (siw *ServerInterfaceWrapper) PreviewUndoOfPass(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PreviewUndoOfPass(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// UndoPass operation middleware
+func (siw *ServerInterfaceWrapper) UndoPass(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.UndoPass(c, number)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -3209,6 +4582,24 @@ func (siw *ServerInterfaceWrapper) SetAside(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FileElsewhere operation middleware
+func (siw *ServerInterfaceWrapper) FileElsewhere(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FileElsewhere(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SettleNotice operation middleware
 func (siw *ServerInterfaceWrapper) SettleNotice(c fiber.Ctx) error {
 
@@ -3225,6 +4616,24 @@ func (siw *ServerInterfaceWrapper) SettleNotice(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.SettleNotice(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ReleaseHeld operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseHeld(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ReleaseHeld(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -3391,6 +4800,48 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/passes/:number", wrapper.SteerPass)
 
+	router.Get(options.BaseURL+"/api/v1/passes/:number/messages", wrapper.ListPassMessages)
+
+	router.Get(options.BaseURL+"/api/v1/passes/:number/undo", wrapper.PreviewUndoOfPass)
+
+	router.Post(options.BaseURL+"/api/v1/passes/:number/undo", wrapper.UndoPass)
+
+	router.Get(options.BaseURL+"/api/v1/items/:number/undo", wrapper.PreviewUndoOfItem)
+
+	router.Post(options.BaseURL+"/api/v1/items/:number/undo", wrapper.UndoItem)
+
+	router.Post(options.BaseURL+"/api/v1/messages/:number/again", wrapper.FileAgain)
+
+	router.Get(options.BaseURL+"/api/v1/outgoing", wrapper.GetOutgoing)
+
+	router.Put(options.BaseURL+"/api/v1/outgoing", wrapper.SetOutgoing)
+
+	router.Post(options.BaseURL+"/api/v1/outgoing/check", wrapper.CheckOutgoing)
+
+	router.Get(options.BaseURL+"/api/v1/addressees", wrapper.ListAddressees)
+
+	router.Post(options.BaseURL+"/api/v1/addressees", wrapper.AddAddressee)
+
+	router.Delete(options.BaseURL+"/api/v1/addressees/:id", wrapper.RemoveAddressee)
+
+	router.Put(options.BaseURL+"/api/v1/addressees/:id", wrapper.ChangeAddressee)
+
+	router.Post(options.BaseURL+"/api/v1/addressees/:id/trial", wrapper.TryAddressee)
+
+	router.Get(options.BaseURL+"/api/v1/alarms", wrapper.ListAlarms)
+
+	router.Post(options.BaseURL+"/api/v1/alarms", wrapper.AddAlarm)
+
+	router.Delete(options.BaseURL+"/api/v1/alarms/:id", wrapper.RemoveAlarm)
+
+	router.Put(options.BaseURL+"/api/v1/alarms/:id", wrapper.ChangeAlarm)
+
+	router.Get(options.BaseURL+"/api/v1/limits", wrapper.GetLimits)
+
+	router.Put(options.BaseURL+"/api/v1/limits", wrapper.SetLimits)
+
+	router.Get(options.BaseURL+"/api/v1/metrics", wrapper.GetMetrics)
+
 	router.Get(options.BaseURL+"/api/v1/register", wrapper.ListRegister)
 
 	router.Get(options.BaseURL+"/api/v1/register/folders", wrapper.ListRegisterFolders)
@@ -3403,6 +4854,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/v1/tray/again", wrapper.TryAgain)
 
+	router.Post(options.BaseURL+"/api/v1/tray/release", wrapper.ReleaseHeld)
+
+	router.Post(options.BaseURL+"/api/v1/tray/elsewhere", wrapper.FileElsewhere)
+
 	router.Post(options.BaseURL+"/api/v1/tray/aside", wrapper.SetAside)
 
 	router.Delete(options.BaseURL+"/api/v1/tray/notices/:number", wrapper.SettleNotice)
@@ -3414,6 +4869,267 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListAddresseesRequestObject struct {
+}
+
+type ListAddresseesResponseObject interface {
+	VisitListAddresseesResponse(ctx fiber.Ctx) error
+}
+
+type ListAddressees200JSONResponse []Addressee
+
+func (response ListAddressees200JSONResponse) VisitListAddresseesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListAddresseesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAddresseesdefaultApplicationProblemPlusJSONResponse) VisitListAddresseesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddAddresseeRequestObject struct {
+	Body *AddAddresseeJSONRequestBody
+}
+
+type AddAddresseeResponseObject interface {
+	VisitAddAddresseeResponse(ctx fiber.Ctx) error
+}
+
+type AddAddressee201JSONResponse Addressee
+
+func (response AddAddressee201JSONResponse) VisitAddAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddAddresseedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddAddresseedefaultApplicationProblemPlusJSONResponse) VisitAddAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveAddresseeRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type RemoveAddresseeResponseObject interface {
+	VisitRemoveAddresseeResponse(ctx fiber.Ctx) error
+}
+
+type RemoveAddressee204Response struct {
+}
+
+func (response RemoveAddressee204Response) VisitRemoveAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveAddresseedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveAddresseedefaultApplicationProblemPlusJSONResponse) VisitRemoveAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeAddresseeRequestObject struct {
+	ID     ID `json:"id"`
+	Params ChangeAddresseeParams
+	Body   *ChangeAddresseeJSONRequestBody
+}
+
+type ChangeAddresseeResponseObject interface {
+	VisitChangeAddresseeResponse(ctx fiber.Ctx) error
+}
+
+type ChangeAddressee200JSONResponse Addressee
+
+func (response ChangeAddressee200JSONResponse) VisitChangeAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeAddresseedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeAddresseedefaultApplicationProblemPlusJSONResponse) VisitChangeAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type TryAddresseeRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type TryAddresseeResponseObject interface {
+	VisitTryAddresseeResponse(ctx fiber.Ctx) error
+}
+
+type TryAddressee200JSONResponse Trial
+
+func (response TryAddressee200JSONResponse) VisitTryAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type TryAddresseedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryAddresseedefaultApplicationProblemPlusJSONResponse) VisitTryAddresseeResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListAlarmsRequestObject struct {
+}
+
+type ListAlarmsResponseObject interface {
+	VisitListAlarmsResponse(ctx fiber.Ctx) error
+}
+
+type ListAlarms200JSONResponse []Alarm
+
+func (response ListAlarms200JSONResponse) VisitListAlarmsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListAlarmsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAlarmsdefaultApplicationProblemPlusJSONResponse) VisitListAlarmsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddAlarmRequestObject struct {
+	Body *AddAlarmJSONRequestBody
+}
+
+type AddAlarmResponseObject interface {
+	VisitAddAlarmResponse(ctx fiber.Ctx) error
+}
+
+type AddAlarm201JSONResponse Alarm
+
+func (response AddAlarm201JSONResponse) VisitAddAlarmResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddAlarmdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddAlarmdefaultApplicationProblemPlusJSONResponse) VisitAddAlarmResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveAlarmRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type RemoveAlarmResponseObject interface {
+	VisitRemoveAlarmResponse(ctx fiber.Ctx) error
+}
+
+type RemoveAlarm204Response struct {
+}
+
+func (response RemoveAlarm204Response) VisitRemoveAlarmResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveAlarmdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveAlarmdefaultApplicationProblemPlusJSONResponse) VisitRemoveAlarmResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeAlarmRequestObject struct {
+	ID     ID `json:"id"`
+	Params ChangeAlarmParams
+	Body   *ChangeAlarmJSONRequestBody
+}
+
+type ChangeAlarmResponseObject interface {
+	VisitChangeAlarmResponse(ctx fiber.Ctx) error
+}
+
+type ChangeAlarm200JSONResponse Alarm
+
+func (response ChangeAlarm200JSONResponse) VisitChangeAlarmResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeAlarmdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeAlarmdefaultApplicationProblemPlusJSONResponse) VisitChangeAlarmResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
 
 type ListCabinetsRequestObject struct {
 }
@@ -3746,6 +5462,121 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(ctx fiber.Ctx) e
 	return ctx.JSON(&response)
 }
 
+type PreviewUndoOfItemRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type PreviewUndoOfItemResponseObject interface {
+	VisitPreviewUndoOfItemResponse(ctx fiber.Ctx) error
+}
+
+type PreviewUndoOfItem200JSONResponse UndoPreview
+
+func (response PreviewUndoOfItem200JSONResponse) VisitPreviewUndoOfItemResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type PreviewUndoOfItemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewUndoOfItemdefaultApplicationProblemPlusJSONResponse) VisitPreviewUndoOfItemResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type UndoItemRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type UndoItemResponseObject interface {
+	VisitUndoItemResponse(ctx fiber.Ctx) error
+}
+
+type UndoItem201JSONResponse Pass
+
+func (response UndoItem201JSONResponse) VisitUndoItemResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type UndoItemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoItemdefaultApplicationProblemPlusJSONResponse) VisitUndoItemResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetLimitsRequestObject struct {
+}
+
+type GetLimitsResponseObject interface {
+	VisitGetLimitsResponse(ctx fiber.Ctx) error
+}
+
+type GetLimits200JSONResponse Limits
+
+func (response GetLimits200JSONResponse) VisitGetLimitsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetLimitsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLimitsdefaultApplicationProblemPlusJSONResponse) VisitGetLimitsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type SetLimitsRequestObject struct {
+	Body *SetLimitsJSONRequestBody
+}
+
+type SetLimitsResponseObject interface {
+	VisitSetLimitsResponse(ctx fiber.Ctx) error
+}
+
+type SetLimits200JSONResponse Limits
+
+func (response SetLimits200JSONResponse) VisitSetLimitsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type SetLimitsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetLimitsdefaultApplicationProblemPlusJSONResponse) VisitSetLimitsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListMailboxesRequestObject struct {
 }
 
@@ -4037,6 +5868,149 @@ func (response ExplainMessagedefaultApplicationProblemPlusJSONResponse) VisitExp
 	return ctx.JSON(&response.Body)
 }
 
+type FileAgainRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type FileAgainResponseObject interface {
+	VisitFileAgainResponse(ctx fiber.Ctx) error
+}
+
+type FileAgain200JSONResponse Count
+
+func (response FileAgain200JSONResponse) VisitFileAgainResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type FileAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FileAgaindefaultApplicationProblemPlusJSONResponse) VisitFileAgainResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetMetricsRequestObject struct {
+}
+
+type GetMetricsResponseObject interface {
+	VisitGetMetricsResponse(ctx fiber.Ctx) error
+}
+
+type GetMetrics200TextResponse string
+
+func (response GetMetrics200TextResponse) VisitGetMetricsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "text/plain")
+	ctx.Status(200)
+
+	_, err := ctx.WriteString(fmt.Sprint(response))
+	return err
+}
+
+type GetMetricsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMetricsdefaultApplicationProblemPlusJSONResponse) VisitGetMetricsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetOutgoingRequestObject struct {
+}
+
+type GetOutgoingResponseObject interface {
+	VisitGetOutgoingResponse(ctx fiber.Ctx) error
+}
+
+type GetOutgoing200JSONResponse Outgoing
+
+func (response GetOutgoing200JSONResponse) VisitGetOutgoingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetOutgoingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOutgoingdefaultApplicationProblemPlusJSONResponse) VisitGetOutgoingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type SetOutgoingRequestObject struct {
+	Body *SetOutgoingJSONRequestBody
+}
+
+type SetOutgoingResponseObject interface {
+	VisitSetOutgoingResponse(ctx fiber.Ctx) error
+}
+
+type SetOutgoing200JSONResponse Outgoing
+
+func (response SetOutgoing200JSONResponse) VisitSetOutgoingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type SetOutgoingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetOutgoingdefaultApplicationProblemPlusJSONResponse) VisitSetOutgoingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type CheckOutgoingRequestObject struct {
+}
+
+type CheckOutgoingResponseObject interface {
+	VisitCheckOutgoingResponse(ctx fiber.Ctx) error
+}
+
+type CheckOutgoing200JSONResponse Trial
+
+func (response CheckOutgoing200JSONResponse) VisitCheckOutgoingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type CheckOutgoingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckOutgoingdefaultApplicationProblemPlusJSONResponse) VisitCheckOutgoingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListPassesRequestObject struct {
 	Params ListPassesParams
 }
@@ -4119,6 +6093,94 @@ type SteerPassdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SteerPassdefaultApplicationProblemPlusJSONResponse) VisitSteerPassResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListPassMessagesRequestObject struct {
+	Number Number `json:"number"`
+	Params ListPassMessagesParams
+}
+
+type ListPassMessagesResponseObject interface {
+	VisitListPassMessagesResponse(ctx fiber.Ctx) error
+}
+
+type ListPassMessages200JSONResponse []Decided
+
+func (response ListPassMessages200JSONResponse) VisitListPassMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListPassMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPassMessagesdefaultApplicationProblemPlusJSONResponse) VisitListPassMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type PreviewUndoOfPassRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type PreviewUndoOfPassResponseObject interface {
+	VisitPreviewUndoOfPassResponse(ctx fiber.Ctx) error
+}
+
+type PreviewUndoOfPass200JSONResponse UndoPreview
+
+func (response PreviewUndoOfPass200JSONResponse) VisitPreviewUndoOfPassResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type PreviewUndoOfPassdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewUndoOfPassdefaultApplicationProblemPlusJSONResponse) VisitPreviewUndoOfPassResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type UndoPassRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type UndoPassResponseObject interface {
+	VisitUndoPassResponse(ctx fiber.Ctx) error
+}
+
+type UndoPass201JSONResponse Pass
+
+func (response UndoPass201JSONResponse) VisitUndoPassResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type UndoPassdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoPassdefaultApplicationProblemPlusJSONResponse) VisitUndoPassResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -5352,6 +7414,35 @@ func (response SetAsidedefaultApplicationProblemPlusJSONResponse) VisitSetAsideR
 	return ctx.JSON(&response.Body)
 }
 
+type FileElsewhereRequestObject struct {
+	Body *FileElsewhereJSONRequestBody
+}
+
+type FileElsewhereResponseObject interface {
+	VisitFileElsewhereResponse(ctx fiber.Ctx) error
+}
+
+type FileElsewhere200JSONResponse Count
+
+func (response FileElsewhere200JSONResponse) VisitFileElsewhereResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type FileElsewheredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FileElsewheredefaultApplicationProblemPlusJSONResponse) VisitFileElsewhereResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type SettleNoticeRequestObject struct {
 	Number Number `json:"number"`
 }
@@ -5380,6 +7471,35 @@ func (response SettleNoticedefaultApplicationProblemPlusJSONResponse) VisitSettl
 	return ctx.JSON(&response.Body)
 }
 
+type ReleaseHeldRequestObject struct {
+	Body *ReleaseHeldJSONRequestBody
+}
+
+type ReleaseHeldResponseObject interface {
+	VisitReleaseHeldResponse(ctx fiber.Ctx) error
+}
+
+type ReleaseHeld200JSONResponse Count
+
+func (response ReleaseHeld200JSONResponse) VisitReleaseHeldResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ReleaseHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseHelddefaultApplicationProblemPlusJSONResponse) VisitReleaseHeldResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetVersionRequestObject struct {
 }
 
@@ -5398,6 +7518,33 @@ func (response GetVersion200JSONResponse) VisitGetVersionResponse(ctx fiber.Ctx)
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAddressees Who can be told, by mail or by a call.
+	// (GET /api/v1/addressees)
+	ListAddressees(ctx context.Context, request ListAddresseesRequestObject) (ListAddresseesResponseObject, error)
+	// AddAddressee Let somebody be told.
+	// (POST /api/v1/addressees)
+	AddAddressee(ctx context.Context, request AddAddresseeRequestObject) (AddAddresseeResponseObject, error)
+	// RemoveAddressee Tell somebody no more. Refused while a rule or an alarm names them.
+	// (DELETE /api/v1/addressees/{id})
+	RemoveAddressee(ctx context.Context, request RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error)
+	// ChangeAddressee Change an addressee. Without a secret the kept one stays.
+	// (PUT /api/v1/addressees/{id})
+	ChangeAddressee(ctx context.Context, request ChangeAddresseeRequestObject) (ChangeAddresseeResponseObject, error)
+	// TryAddressee Send a trial at once.
+	// (POST /api/v1/addressees/{id}/trial)
+	TryAddressee(ctx context.Context, request TryAddresseeRequestObject) (TryAddresseeResponseObject, error)
+	// ListAlarms The alarms.
+	// (GET /api/v1/alarms)
+	ListAlarms(ctx context.Context, request ListAlarmsRequestObject) (ListAlarmsResponseObject, error)
+	// AddAlarm Set an alarm.
+	// (POST /api/v1/alarms)
+	AddAlarm(ctx context.Context, request AddAlarmRequestObject) (AddAlarmResponseObject, error)
+	// RemoveAlarm Remove an alarm.
+	// (DELETE /api/v1/alarms/{id})
+	RemoveAlarm(ctx context.Context, request RemoveAlarmRequestObject) (RemoveAlarmResponseObject, error)
+	// ChangeAlarm Change an alarm.
+	// (PUT /api/v1/alarms/{id})
+	ChangeAlarm(ctx context.Context, request ChangeAlarmRequestObject) (ChangeAlarmResponseObject, error)
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	// (GET /api/v1/cabinets)
 	ListCabinets(ctx context.Context, request ListCabinetsRequestObject) (ListCabinetsResponseObject, error)
@@ -5431,6 +7578,18 @@ type StrictServerInterface interface {
 	// GetHealth Whether the service is alive.
 	// (GET /api/v1/health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// PreviewUndoOfItem What taking one filing back would do. Nothing is changed by asking.
+	// (GET /api/v1/items/{number}/undo)
+	PreviewUndoOfItem(ctx context.Context, request PreviewUndoOfItemRequestObject) (PreviewUndoOfItemResponseObject, error)
+	// UndoItem Take one filing back.
+	// (POST /api/v1/items/{number}/undo)
+	UndoItem(ctx context.Context, request UndoItemRequestObject) (UndoItemResponseObject, error)
+	// GetLimits How long what is kept, and how much may be filed in an hour.
+	// (GET /api/v1/limits)
+	GetLimits(ctx context.Context, request GetLimitsRequestObject) (GetLimitsResponseObject, error)
+	// SetLimits Set the limits.
+	// (PUT /api/v1/limits)
+	SetLimits(ctx context.Context, request SetLimitsRequestObject) (SetLimitsResponseObject, error)
 	// ListMailboxes The mailboxes and how each does.
 	// (GET /api/v1/mailboxes)
 	ListMailboxes(ctx context.Context, request ListMailboxesRequestObject) (ListMailboxesResponseObject, error)
@@ -5461,6 +7620,21 @@ type StrictServerInterface interface {
 	// ExplainMessage One message, what was decided for it, and what each rule makes of it and why.
 	// (GET /api/v1/messages/{number})
 	ExplainMessage(ctx context.Context, request ExplainMessageRequestObject) (ExplainMessageResponseObject, error)
+	// FileAgain File again what was taken back of a message.
+	// (POST /api/v1/messages/{number}/again)
+	FileAgain(ctx context.Context, request FileAgainRequestObject) (FileAgainResponseObject, error)
+	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
+	// (GET /api/v1/metrics)
+	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
+	// GetOutgoing How mail is sent.
+	// (GET /api/v1/outgoing)
+	GetOutgoing(ctx context.Context, request GetOutgoingRequestObject) (GetOutgoingResponseObject, error)
+	// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// (PUT /api/v1/outgoing)
+	SetOutgoing(ctx context.Context, request SetOutgoingRequestObject) (SetOutgoingResponseObject, error)
+	// CheckOutgoing Sign in at the server that takes mail.
+	// (POST /api/v1/outgoing/check)
+	CheckOutgoing(ctx context.Context, request CheckOutgoingRequestObject) (CheckOutgoingResponseObject, error)
 	// ListPasses The passes, the newest first.
 	// (GET /api/v1/passes)
 	ListPasses(ctx context.Context, request ListPassesRequestObject) (ListPassesResponseObject, error)
@@ -5470,6 +7644,15 @@ type StrictServerInterface interface {
 	// SteerPass Pause, stop or go on with a pass over old mail.
 	// (PUT /api/v1/passes/{number})
 	SteerPass(ctx context.Context, request SteerPassRequestObject) (SteerPassResponseObject, error)
+	// ListPassMessages The messages that a pass looked at, with what was decided and done.
+	// (GET /api/v1/passes/{number}/messages)
+	ListPassMessages(ctx context.Context, request ListPassMessagesRequestObject) (ListPassMessagesResponseObject, error)
+	// PreviewUndoOfPass What taking a pass back would do. Nothing is changed by asking.
+	// (GET /api/v1/passes/{number}/undo)
+	PreviewUndoOfPass(ctx context.Context, request PreviewUndoOfPassRequestObject) (PreviewUndoOfPassResponseObject, error)
+	// UndoPass Take a pass back. What somebody changed stays; no pass files it again until a person says so.
+	// (POST /api/v1/passes/{number}/undo)
+	UndoPass(ctx context.Context, request UndoPassRequestObject) (UndoPassResponseObject, error)
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
@@ -5584,15 +7767,21 @@ type StrictServerInterface interface {
 	// ListTray What waits for a person.
 	// (GET /api/v1/tray)
 	ListTray(ctx context.Context, request ListTrayRequestObject) (ListTrayResponseObject, error)
-	// TryAgain Try items again, under their rules as they are now.
+	// TryAgain Try matters again, under their rules as they are now. Only what failed is done again.
 	// (POST /api/v1/tray/again)
 	TryAgain(ctx context.Context, request TryAgainRequestObject) (TryAgainResponseObject, error)
-	// SetAside Take items out of the tray for good; nothing is filed of them.
+	// SetAside Take matters out of the tray for good, with a note; nothing is done about them.
 	// (POST /api/v1/tray/aside)
 	SetAside(ctx context.Context, request SetAsideRequestObject) (SetAsideResponseObject, error)
+	// FileElsewhere File items of the tray as they are, in a folder that a person names.
+	// (POST /api/v1/tray/elsewhere)
+	FileElsewhere(ctx context.Context, request FileElsewhereRequestObject) (FileElsewhereResponseObject, error)
 	// SettleNotice Take a notice out of the tray. It comes back if the matter does.
 	// (DELETE /api/v1/tray/notices/{number})
 	SettleNotice(ctx context.Context, request SettleNoticeRequestObject) (SettleNoticeResponseObject, error)
+	// ReleaseHeld File held items as they are, where their rule would have them.
+	// (POST /api/v1/tray/release)
+	ReleaseHeld(ctx context.Context, request ReleaseHeldRequestObject) (ReleaseHeldResponseObject, error)
 	// GetVersion The version that runs.
 	// (GET /api/v1/version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
@@ -5616,6 +7805,299 @@ type strictHandler struct {
 // validation. It is defined here as well so generated code does not import the
 // middleware; keep it in sync with fibermiddleware.ValidatedBodyLocalsKey.
 const validatedBodyLocalsKey = "x-oapi-codegen-validated-body"
+
+// ListAddressees operation middleware
+func (sh *strictHandler) ListAddressees(ctx fiber.Ctx) error {
+	var request ListAddresseesRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAddressees(ctx.Context(), request.(ListAddresseesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAddressees")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAddresseesResponseObject); ok {
+		if err := validResponse.VisitListAddresseesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddAddressee operation middleware
+func (sh *strictHandler) AddAddressee(ctx fiber.Ctx) error {
+	var request AddAddresseeRequestObject
+
+	var body AddAddresseeJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddAddressee(ctx.Context(), request.(AddAddresseeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddAddressee")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddAddresseeResponseObject); ok {
+		if err := validResponse.VisitAddAddresseeResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveAddressee operation middleware
+func (sh *strictHandler) RemoveAddressee(ctx fiber.Ctx, id ID) error {
+	var request RemoveAddresseeRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveAddressee(ctx.Context(), request.(RemoveAddresseeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveAddressee")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveAddresseeResponseObject); ok {
+		if err := validResponse.VisitRemoveAddresseeResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeAddressee operation middleware
+func (sh *strictHandler) ChangeAddressee(ctx fiber.Ctx, id ID, params ChangeAddresseeParams) error {
+	var request ChangeAddresseeRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeAddresseeJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeAddressee(ctx.Context(), request.(ChangeAddresseeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeAddressee")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeAddresseeResponseObject); ok {
+		if err := validResponse.VisitChangeAddresseeResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryAddressee operation middleware
+func (sh *strictHandler) TryAddressee(ctx fiber.Ctx, id ID) error {
+	var request TryAddresseeRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.TryAddressee(ctx.Context(), request.(TryAddresseeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryAddressee")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryAddresseeResponseObject); ok {
+		if err := validResponse.VisitTryAddresseeResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAlarms operation middleware
+func (sh *strictHandler) ListAlarms(ctx fiber.Ctx) error {
+	var request ListAlarmsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAlarms(ctx.Context(), request.(ListAlarmsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAlarms")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAlarmsResponseObject); ok {
+		if err := validResponse.VisitListAlarmsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddAlarm operation middleware
+func (sh *strictHandler) AddAlarm(ctx fiber.Ctx) error {
+	var request AddAlarmRequestObject
+
+	var body AddAlarmJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddAlarm(ctx.Context(), request.(AddAlarmRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddAlarm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddAlarmResponseObject); ok {
+		if err := validResponse.VisitAddAlarmResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveAlarm operation middleware
+func (sh *strictHandler) RemoveAlarm(ctx fiber.Ctx, id ID) error {
+	var request RemoveAlarmRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveAlarm(ctx.Context(), request.(RemoveAlarmRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveAlarm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveAlarmResponseObject); ok {
+		if err := validResponse.VisitRemoveAlarmResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeAlarm operation middleware
+func (sh *strictHandler) ChangeAlarm(ctx fiber.Ctx, id ID, params ChangeAlarmParams) error {
+	var request ChangeAlarmRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeAlarmJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeAlarm(ctx.Context(), request.(ChangeAlarmRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeAlarm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeAlarmResponseObject); ok {
+		if err := validResponse.VisitChangeAlarmResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
 
 // ListCabinets operation middleware
 func (sh *strictHandler) ListCabinets(ctx fiber.Ctx) error {
@@ -5943,6 +8425,124 @@ func (sh *strictHandler) GetHealth(ctx fiber.Ctx) error {
 	return nil
 }
 
+// PreviewUndoOfItem operation middleware
+func (sh *strictHandler) PreviewUndoOfItem(ctx fiber.Ctx, number Number) error {
+	var request PreviewUndoOfItemRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewUndoOfItem(ctx.Context(), request.(PreviewUndoOfItemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewUndoOfItem")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewUndoOfItemResponseObject); ok {
+		if err := validResponse.VisitPreviewUndoOfItemResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UndoItem operation middleware
+func (sh *strictHandler) UndoItem(ctx fiber.Ctx, number Number) error {
+	var request UndoItemRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoItem(ctx.Context(), request.(UndoItemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoItem")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UndoItemResponseObject); ok {
+		if err := validResponse.VisitUndoItemResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLimits operation middleware
+func (sh *strictHandler) GetLimits(ctx fiber.Ctx) error {
+	var request GetLimitsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLimits(ctx.Context(), request.(GetLimitsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLimits")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLimitsResponseObject); ok {
+		if err := validResponse.VisitGetLimitsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetLimits operation middleware
+func (sh *strictHandler) SetLimits(ctx fiber.Ctx) error {
+	var request SetLimitsRequestObject
+
+	var body SetLimitsJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.SetLimits(ctx.Context(), request.(SetLimitsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetLimits")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetLimitsResponseObject); ok {
+		if err := validResponse.VisitSetLimitsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListMailboxes operation middleware
 func (sh *strictHandler) ListMailboxes(ctx fiber.Ctx) error {
 	var request ListMailboxesRequestObject
@@ -6251,6 +8851,147 @@ func (sh *strictHandler) ExplainMessage(ctx fiber.Ctx, number Number, params Exp
 	return nil
 }
 
+// FileAgain operation middleware
+func (sh *strictHandler) FileAgain(ctx fiber.Ctx, number Number) error {
+	var request FileAgainRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.FileAgain(ctx.Context(), request.(FileAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FileAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FileAgainResponseObject); ok {
+		if err := validResponse.VisitFileAgainResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMetrics operation middleware
+func (sh *strictHandler) GetMetrics(ctx fiber.Ctx) error {
+	var request GetMetricsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMetrics(ctx.Context(), request.(GetMetricsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMetrics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMetricsResponseObject); ok {
+		if err := validResponse.VisitGetMetricsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetOutgoing operation middleware
+func (sh *strictHandler) GetOutgoing(ctx fiber.Ctx) error {
+	var request GetOutgoingRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOutgoing(ctx.Context(), request.(GetOutgoingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOutgoing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetOutgoingResponseObject); ok {
+		if err := validResponse.VisitGetOutgoingResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetOutgoing operation middleware
+func (sh *strictHandler) SetOutgoing(ctx fiber.Ctx) error {
+	var request SetOutgoingRequestObject
+
+	var body SetOutgoingJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.SetOutgoing(ctx.Context(), request.(SetOutgoingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetOutgoing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetOutgoingResponseObject); ok {
+		if err := validResponse.VisitSetOutgoingResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CheckOutgoing operation middleware
+func (sh *strictHandler) CheckOutgoing(ctx fiber.Ctx) error {
+	var request CheckOutgoingRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckOutgoing(ctx.Context(), request.(CheckOutgoingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckOutgoing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckOutgoingResponseObject); ok {
+		if err := validResponse.VisitCheckOutgoingResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListPasses operation middleware
 func (sh *strictHandler) ListPasses(ctx fiber.Ctx, params ListPassesParams) error {
 	var request ListPassesRequestObject
@@ -6338,6 +9079,88 @@ func (sh *strictHandler) SteerPass(ctx fiber.Ctx, number Number) error {
 		return err
 	} else if validResponse, ok := response.(SteerPassResponseObject); ok {
 		if err := validResponse.VisitSteerPassResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPassMessages operation middleware
+func (sh *strictHandler) ListPassMessages(ctx fiber.Ctx, number Number, params ListPassMessagesParams) error {
+	var request ListPassMessagesRequestObject
+
+	request.Number = number
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPassMessages(ctx.Context(), request.(ListPassMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPassMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPassMessagesResponseObject); ok {
+		if err := validResponse.VisitListPassMessagesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewUndoOfPass operation middleware
+func (sh *strictHandler) PreviewUndoOfPass(ctx fiber.Ctx, number Number) error {
+	var request PreviewUndoOfPassRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewUndoOfPass(ctx.Context(), request.(PreviewUndoOfPassRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewUndoOfPass")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewUndoOfPassResponseObject); ok {
+		if err := validResponse.VisitPreviewUndoOfPassResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UndoPass operation middleware
+func (sh *strictHandler) UndoPass(ctx fiber.Ctx, number Number) error {
+	var request UndoPassRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoPass(ctx.Context(), request.(UndoPassRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoPass")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UndoPassResponseObject); ok {
+		if err := validResponse.VisitUndoPassResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -7599,6 +10422,45 @@ func (sh *strictHandler) SetAside(ctx fiber.Ctx) error {
 	return nil
 }
 
+// FileElsewhere operation middleware
+func (sh *strictHandler) FileElsewhere(ctx fiber.Ctx) error {
+	var request FileElsewhereRequestObject
+
+	var body FileElsewhereJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.FileElsewhere(ctx.Context(), request.(FileElsewhereRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FileElsewhere")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FileElsewhereResponseObject); ok {
+		if err := validResponse.VisitFileElsewhereResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SettleNotice operation middleware
 func (sh *strictHandler) SettleNotice(ctx fiber.Ctx, number Number) error {
 	var request SettleNoticeRequestObject
@@ -7618,6 +10480,45 @@ func (sh *strictHandler) SettleNotice(ctx fiber.Ctx, number Number) error {
 		return err
 	} else if validResponse, ok := response.(SettleNoticeResponseObject); ok {
 		if err := validResponse.VisitSettleNoticeResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReleaseHeld operation middleware
+func (sh *strictHandler) ReleaseHeld(ctx fiber.Ctx) error {
+	var request ReleaseHeldRequestObject
+
+	var body ReleaseHeldJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseHeld(ctx.Context(), request.(ReleaseHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReleaseHeldResponseObject); ok {
+		if err := validResponse.VisitReleaseHeldResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -7656,147 +10557,192 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1pkxM5tuhfUfjdiO6OydqA4j6qPjEsc7kDDQHEdNzo5oGceVxWV6bkkZRlPAT//YWOpFyldNqkTb83",
-	"/YUonJlajs6+6cssFcVKcOBaza6+zFZU0gI0SPzfM67lxvyRgUolW2km+OxqtgEqCeUZ4WUxB5kQVaZL",
-	"QhW5d37v4cnlf96/mCUzZt5cUb2cJTNOC5hdzQCHS2YS/lkyCdnsSssSkplKl1BQO73WIM2X/+fX85NH",
-	"H748+HqCf/zlP2bJTG9WZhilJeM3s69fk9mLp+arwFQsG5ynoJ9fAr/Ry9nVxfl5MisYr/4fnGfxiup0",
-	"2QeFXgKRcMcUE5zoJdVkTRWRQDMPgiXQDGS9sheLEztWcz39GX9G0EZ2Z+E+uMOFkAXVBhJcP3wwwy2y",
-	"oiyaG2Rcww3I2VczoQS1ElwBHvwbKeY5FObPVHANXJs/6WqVs5SarZ+t7Bt/+V0ZOHxpzPwfEhazq9n/",
-	"Oqsx68w+VWd+XJyxDclfDPCYImsp+E1C1kuQkCCWrc0TLUgmThE0bjAz12Mp2R3NEXWkWIHUzG6AaSja",
-	"fwwt64U2a6rgQqWkG/P/ApSiN7Dt81fuNQtGfyK/Vp8nbhUfqhnE/HdItZniCZ0zDrq/g4XIM4sAHeRI",
-	"DHKHfr5lPPygEBkEH1h0CjwQax6Ze1VjRvv8oFjpjT02woVeMn5THWefdg2gLNU0ZqnxsQ1HJGZcq9tk",
-	"4qHTGKZe2gCY34HWjN8ggGmWMbN2mr9pAH5BcwVJ9Czae14vRQ7E0CZB8gdS0HTJOFhWIEuuyAt+S94b",
-	"fEqaXOfB+aOHW9hOfaAZLGiZG2LORUrzWTIDbij5V/f/D0n8zNsLFguyYDmohDBORKppXjPv84cPzq/J",
-	"mumlKDVhGvejNkpD8YMiYs3bO7hM4vi0E3ttYFt4sVekVEbKmH+vbqQoV0RIYv9qLXi9FEMwv2eW0ue0",
-	"TUxzSObOO4hIS0hv32lY9SmWZncsDdNTBpqyPExqt42f50LkQLn5Xbk5hheMb+Eg1SThVQu3tPaSU1Fa",
-	"1t6lwGR2R/MSti/Avpa4keJzqxC8MglKwXg+7bYR4NSpkFaAZV6TqQbsQbz7bSYKyvgUq7B4M8VIiNw7",
-	"7sOwiynmzukc8ikGkpCyFesdyH6DrYW0u+sqYFQTkaalNCxNlYh2qhK5e07XQXKPIUkDZ/2KPNzr068g",
-	"2IJAD0erQw4STfPdsaSzF6Zv/WgfVIxoKFF9Y0WVihzwUqxJQfmGUAnkFlZ6lgS41Z7aRPM460N2O24u",
-	"qzHD1uPaU8kIn2lDft2/dx4S9PTzC/vyxXlDwIXOvKO8ML00Mp5JQzb17kNT37u83GPqAOZsEcedMftD",
-	"BjSM8DgDGCUWhMp0ye5AWT1NL2FDFPDsGhGMKKA5ZNbChTuQ5IbdASdzmt424TOw9svzLRwF9xHGpDJE",
-	"8FFB3Rk3LoafssXiJeMBJYAh1XiVci7Q0lxTgwtcrIPapYbPertuwIzKiK+GFvTs8yqnnGpHte01ZZCy",
-	"DLKjW3DJTJb5DhrJ2zKHf4DMmN3T4JnX5qDfnZ8tBJ7nDPKsYYd3mIXu43Uq8rLgqBAzTijxzpRktpCi",
-	"IBezK17meYh72i/DemDucKb/pADKdcgocl4QY4/Reb4h9sUQkeY0hbBTZWG2T6gmaPrUVgrVmqbLwhzC",
-	"rxcfTis7cE8UtSsYwNLnLDff9Qmyttt7U8M3uM16gxkTKDiLeZB9tIhQeXsyquFEMxRu/S/iLoW474Cy",
-	"fC4+h5/VxNU/QPfwB0Uqb1XPJxWS4ymwux33JQGPMfs434TXYldAxIJY1DJH6li/ELeEaUUqROgNXkbg",
-	"bwQGyI9ObA+9ElV71JLeu3wYfsT+BUE/Xh9mTundjuze/1phThve9WG7XScVlre30tt7vYaGZwYRt3LY",
-	"4H6qHde4E6S5Ck/bNIdO0BCwpIieUQ6ppvPW48rI7vIC62PFwVqfxtcYk9YDzGHA5I7SZ1fIV6dSATsu",
-	"9+1C35UBITLfaO/f2opkQ1tCL83kW7KjJm6Voa39F9DcYkR7X0pTXaoxzhN8LzT0i2IlpH4L/yxB6R0V",
-	"+UykZQEh0UjRoWX4EMp9Y7H+z+NXL4mQ5L/fvf654yK8ePTg/vmDIL8zZDhgXwQ9UM2F2OmNIsyFXoIk",
-	"ZsArgnoCMkxagFmdY5dAtMC/WZaYxWpRuXgXQhJKOKyJYxkdUPYsaQebINB1UNWJu9XSnKrlgIu8p/eb",
-	"PfwuSslpfk3oXAHXBHUlCUugUqFzdQQ1MB1ygRs54kSNg53jcg1Rb8B37+zi9P4s2UEKDxjOMZYIVLXM",
-	"4eajG6Z0yOPa30D17oBkDIxBw4LaC7VO5EBpVlANGZnDQkjAiV3YSZE1SPABtREnU/JbLta8PwsqlMrr",
-	"AOizt74jnm8MBjsVQdYzp5QTBVrnMGj1dU2OO2cOBFaQQ5aQHBaaiFInZAl5lpAFtb/T3OxyY5YnDcaA",
-	"JlSxDK7JmjJtaM2Bh2GcrLYhthhhBlW74RMnjf1SK3RxCBUizr873GwTJ3zWwBUTuzqV4gidl5Lm23m3",
-	"2497PWkuJLT6l5TflE5X7cR2EC9GG3xvnFH1zf5XhGdgFFQ5VESPNWzfo7B7cRfUrBwi37bVzlE4CPYd",
-	"om6FwfMQ4rZcvRXrHWXrLWw67p/LoPunil5sebOzFTO8/zi+7Pdeoez4UXbk3UM+S6OGrscfVQ3ObYfV",
-	"9H7iFFs8m40d7+nX9PvvCGMOxOBLYqSi81Qop3foK5LjtMRoaIamDc7/aPjnqdJQ/NRWlC6CGLA//Npu",
-	"zVGePDddCICvagN6tF4DPJWblWYRAb4USu+SGGCwSt7R/KOCVDge1Ue4qPJhzmJHizzO3oWMGD+NxIId",
-	"KUUxnsL4tRmcgqbHMxWcQ2pQG/2eOl1CRnJ2Z762eyeMa0GoJpQTD8xZMhOlRl0eKKbzcKGJ+zzoNC0V",
-	"yAhgtic84Jk7+LUQpDFu4KRbCRJ25x5gNcgTj4sD+Lsn8bcxuc0CuOEBCnimbKoBpBI0qnqG2xBxB9Ia",
-	"I6DXQt420h40BteUplLbP81QQZh7UunGMrZkJIQopsrCeHieBGJUYqGBExcDxGBVE3d8nIEokGZfmQBl",
-	"bChCORelPY6CfrYZWv/74QOXNRHN2Aolh7CCrhpAwv9+GCDOgNt2BWKVA0lpnhOmr52Z6rgyUSLAeLdA",
-	"0hN8tcwe8M7RhjSwKVVJcyI4XJFHj+4TG6DKVUIgV0AuHtxvAunh5eX9ywaQzoOuMcSp/mZHhHl6yTqD",
-	"9LwTfoUliKPwMGkPUOZ7kdFNSK/NIQszzF0VlYpjjudantXYVQRXH9Cg4qqSc/ANhmLMO1HpHHHjvapd",
-	"2N0ASxVniHi2cnqzo9GzNaVvhH3b8MePt7v38qpP4d8+gBMbsax2VDcSAZue7Nofvc1xbS3h5nH7sw3h",
-	"y89CBxOpBpS50Uc7EIPJYKejGxmezWr1Ar+o9IB6yhAMXueZYT37OUcXUhQhayDfeO8jU8Tsy5u5Gd0Q",
-	"wWsP2sWjq/PzWTDjUenIyErYFBI3pHmTGHyx3j+jvpEKj4al7grkx4LxUgckKNV2ZD+bc/4pQon7pCG+",
-	"0LTYKuQr1bbjvnW4brNOmbJAkiSnuh1oyywX7iOICCyfZ6TkmuV2SMGhmRsaBPrXAHa8oSqU62edWx/R",
-	"uRVmqIYyd4xn0riMq8Rf94yadB74zKFnX5GEfFCa7kDfVfKuNTFEnpGinbjZsL1goT+KMmIzWQ0zEp03",
-	"FGwDokNB3fFCpHCmTXA2LnTE4PsWgrkmVjnkguSsYJHUr93d0Fap/2iAO+SORoZUpTNkxsYIEqmxQ3YV",
-	"rl0jVJacWwt0RUuFfl2lxWqFf7mpHb5/iBJ04GdtnantLXpAB7fjvM1jM+mcAHHRn1owe/yrdUG7mApr",
-	"a4zy1NpAd0dw1Z6TDgepl+lwr3UMH4J8yZUWfemH68JOmM+0WOU7Fk7YH0Y6r/GlBBdQTxdcezQNqFI7",
-	"AsYclsyEkK/ORu+GJxVwDTx19QuUrEAqwUlplCalqXPrRmpCxrvbWrlNAUW5F8BtoKdmOh+GfXtTCr3Q",
-	"tSgrJb9i/FZLurlyC79i/I7mbHssxR2YXUK1zMHMe6MQCRUqUaoSAcK06ZWVnCpN9FKUivIsSLA2dTOc",
-	"1hOOhSlR61fNFNjd4zedtdMM6iCyXde1wcM5EMx+TvWIiJWjDrctn9vgNxMC8lsXpXwTifDk3nM1Ejvz",
-	"2K7DenWDz27hmH4p/ovwZnwoOp6wsSWAWoUw6U6xUwynRzM54kkew2qITpcRcZLUgigQ7hLKsyEJRC3F",
-	"2qASRoZLvzWxIDTPxyb7O8BCMOzmOV/4eCXAePSpEm4C05TcRpSzAcJf49ZdbJYsKb8x2nitiHCh/aGG",
-	"pLfkO2H7L/aDsdmrqifArRCuN9bN3KnxqgFlB9PGegdIAQKBZ8rV2vpSvAa1AesJdp74DWYTpZSb/8yB",
-	"dLlHw0CfplYUlRkVLubaIw05lr8RTSr2C0g8bBpR/Xj96VuoygM6apG02mdAs4bCJc5jbsYqp5w7Pyq1",
-	"xZ/E63Oj7TLHGLtpJ9euQAExiihNN0QLMVgBEuFRCkB9LIQMWdPo5MYNKYDaCvGCjBvqc7YAS5eVeWyL",
-	"BfQSIyjjRScqU2u6GYSsAeSCcaaWBrJ5bmMHLXsmrLKHRnRA1bYicruIwqOr9etqwUmFFE1wN2EbxjAj",
-	"0LPnQccPxRCDD484uBZ0YygW53XJZT7d4xsC7lFvdXjRdcSxPWnOeEheIXdmmqSGX0PmtSuzHSuUx0qp",
-	"qk4jyGN2dAQOOQF41WEgFIwFBa001WZlalxUdjU5n/ldG4N+Cy1ZYGFaTxs8ERcC8OyeZoWhDy2pFpgB",
-	"mwPGCKXttxBi9G/LUNpGRjcqzpDaWjiTekPMBwnRIqMb/D1A/U17pVePVWeHbqsseerfjTPOujyu9mwZ",
-	"PIxz4AjVmJ183L2mYCCRi6YwGOqfzl7ckknjXCt9M2jNbLAfZeQwogfafhjGxbiRf4wTn/s0PkTmKw5q",
-	"z08jVF9hSYtO4tE0gy1PkPWMzkvquiNpZhZn+ZeZts0aG4jiGeA3s7M47kyPICiDtlsItajaZhOs6UCS",
-	"Xh3vRyxZ0u2o4fxodZyqzxwdUGLn/zSad/6a24VcY6mLIWzCnKIhFuRvz96TM7piZ3cXZ6gLOXgkTt9h",
-	"iqRLSG8hsyF5RFx12sv1TmafT27EifvxdyX46Vu6bui0zWK5AYX+QAq6sVqCghswA746LHzPZ20wRZxL",
-	"E/XbbrlZg1l4D3h39E2zGwoSMHpzbpb1jExVKRBO+bwmzXYq2rXGMZq1Cnr0xGIxxKQUqVndYhFc/lC+",
-	"eLgCqoO/zgFsx7ewDlkizlkbN0jegS4DzTU4QNbyMcSqeNyL0aH3C1umwXYqlasrZ/y2pvkFk0oT9EeT",
-	"lTSSKJtN1y3FVzb3P+18uzXbFTdVyyM/bhB07Ia/4PvBLrbP3XY2Lh18cA8aQO63BRteGRGr+bDVhSzC",
-	"a0P6fL0nhEWefSycS3+INXYi98H4bSSdiNpOW+PZsG/NFeDE6Bf6WAhua1dGeCbH6+gLUUoNwL9VS4ec",
-	"bj4WKuSmyxjltZfbJvT9oKpMPiOCfb2U5ffm36S1ymXJMznkIamhE3tB+3Pqv7Ck6mO/Xq/B7M0L/cLe",
-	"zgsdtt/0ZtlPd9ACW6lqoaIHGd5LyDfhdt4GVBup3IAOb5IaeZtrb4OhDbUGBD4EaeQWeKgYZsUkqN1S",
-	"dfxQ29iGeS1pThFd2J5VixWJuUTN+w8vG/kq9x8+3Jqtgm1v4q4Rq+bsmkLaAYSdI7h3GeJbA+W2u6mV",
-	"ZviYaskxK2z8WC6LbJvL3Qe+7Jj1NLHdh+snfa3iGJ35Gxseulqzodpus879ELR/XKPSJdstagrG/f+3",
-	"FcpENdR/gAy7Bm/CSRh39ftbeqm5FxMzUmhmH6vpzRxNHex6YXbNEXRW6ZY2GV8xZX4RSCozeiNhtikJ",
-	"+fTm9bva1FSg0IH8ifxISSrELYOfiJBYEUA+PS71Ukj2L6z/uSJ/BSpBkvev//7s50+n5BlNl8QAAB+7",
-	"uji9hN+4FN6dzDQxtgC6vz99PlmBLBjO+OmKwB3IDWa4WXdhQtB9aKZv+RVPyTMphcvndwY48b4Z9Rv/",
-	"8e3zJ+TRg8v//OmUvGdmEeZF8+P9+/cfJUSxf7nfRKpBq1PykikXvFzRG8iuiFFZyScOn/UnoyIIDsRa",
-	"TYQq8okuNMhPp79x69xRJKVSbsgn30X2E/FtnCJtaIld4sXFOVGQIrQu7p9enF78dPobR+9CClzZ6GYG",
-	"XLMFM1b47PGKpks4uXd6XredbfyGGbtFQeVmdjV7zmwABVpOSLEgjKeiMKavkbLWpEYHiy+TSMh8Y2sM",
-	"Tqu0iqtZo3tjRTqzCzRzV8Dpis2uZmYL565cFSnAY5WT4JYerf5T4cmLbHY1MwfwxL/UaXt77/x8oOVt",
-	"v9XtuB5zTqfoc/teWf77JRC/gVOrhjphHJ6iWnyjsW7zYJrj1a10fVfWCnWKhLAFoXyDfopTdOTU5IL5",
-	"puhTx3IOFYDp4yx7UmlO0nL3v4pssxMwR8CwKkL62uZTWpbwtXeWF1NPHzqyx1kG2RRn9YreAqGOMlzB",
-	"mT+8U2JO0j9SBPNsrG8Ie9dQianMytaOBw6wHSwxE3fp5ewLy75a/p2D9WS1z/gtFOIOmsfcAvaDPu+3",
-	"X0wCnOdC3oCuAeIcmXVU2DvKAPsEbodA0up0/mt4VfUrZy+ezr5+iIHtDN2j3fbpIweN0RQ2mo2C+/wY",
-	"uP2LFyQLUfJJzvGlELeEizXxXtfqRCvsRT6VUk7mQNaSaQ2caBE4URvwa+FyrwlsXAJ0e3EeQQ60WnqO",
-	"lAZzIW6nkgQ2mdMKggWThbICYL10ngyxWLDUAt0K5D2kQGuPB5IFwV6bx5YI7cPsH94zrkFOw/xwKKJE",
-	"AXORbXw2h8WMXTh9C+XPVi4xdZhO3lRvHYNEqmTZkdRR7WEKMD+1HVCd+myIwHvxKp8Rks4ccqM8YQ+k",
-	"7oEkdX3RAnGfaxsN2IN/jZXIPZLbJpff01vgRJR6EsZi1JYKN11FvAeH5S1c2DAUWmkHEs3JbFUGhaix",
-	"mrog2nF8d/eHmeQPxs/Oj8fPLCQn4Wd2KEI5wYaETYQ5Jb+4dv5V/17SyQS2pduabnZifnA3qBL8DfSz",
-	"u3GagIbP2g53orQEWrSB3HWn9A0GYj+rLi6AaVQrVNaWdLUCrrCpyjsMTJy8MzzIbs75TZgilCyZjVLk",
-	"hkzpDWV8QOI3ALmseu7FAOm68h0QWd0MAeC+MHrkaQ8ydYRfgbwzSo6BQc7uQpaC9w21tt0KeUSl5atG",
-	"cOHw0tJ3lhkpLKstTKVPtsXiUqxtJW0m9tUeX9XtRw/AZ7uNTI6sMVandUAfwuMsI7SVsDKHG6OeCNuY",
-	"hjC9E9esTrhh4caN1fr4OgIWb7D6ZwnYfLZ5QVecbX74A+HAIWzB6haZkcSrNKwUKVd1YFliQio2yGbT",
-	"KMB/M0PLKjXJTun7GzF+00AtL7tuAVb4xPsOUX5jm6QsQQmPaUyutY818a0EFxz2RMVxanGTlxzRUfVO",
-	"i5WltTbAbPIYOrGYVthW0iDgKXleZQhYNtqsfhip5iRRURwFwvkx2FpDRkwB2te8MdyQeJnYeoiyte9s",
-	"NxyBl+158AewFfzJ/1DTznUVzcDSLow3aVWX7xjiUafkcYcJGZalqtoMn1rpmq6WPAdlny6NEW/URNch",
-	"+dsY1lnjaqio+vi8ukDo8BLI9VgfKX7c6ifWHH9QdSCQqtu6asbmVMV9Jt/qvbf5iFGuCQdlmBD1ZqF/",
-	"dhpbUGDSL7vh2IBunGnXLMaNmzh1GWjnDPr9N1h1CWpH+auTrgauQO2lETlvANVYEIftCBp3fiXE9nYi",
-	"QtZp2qHJXaujHWbGHkLWDSEWLineJ3VjeMTV2oRmK7l/Wk9Yna7Lc+lnNIdSudNSKiGvSP9CC0wpdKdX",
-	"N7i+aVaeBVaGqQWzwTtj++l4YWW+sK3rAju8PG/kkF1ua3hkReXB7ea6ImGU3ewwfpIgrxdOtTvLyK6k",
-	"PsaqtVPMbTxAuGdfLF58jVIw3rnE+KuqaHg3PuouJe7jJ2aaVCmxmO3hGl2ufVK8q2dXWNBOBL8ihhAN",
-	"53d3ccXIdSnQJtmNgj4ckIM3L64axpnJ1F5/jUDdjMh2f8e6EaYb9ySjCwbd7QW9tV1EmHaPN+PQaUX9",
-	"LXTxsBB1HUNGWPr/tnwGO6GNjWQhQCeL9OJoieueuwald2En9uvtzORvgHhwSGXJgjAOsqkIzI41mVHp",
-	"+WTMsMRKlAp205uGrUqXI9uF247sGq+WRt5ESSF8tYTSYjXFab6hpYIEhzOa4I3A1inolLKplthW2vfc",
-	"GxWWxb5jQ1TwFl/4XgGPlE5kM/SjJCnlJBNoVq+FvL0ml+f3jf6bYzto21tlbASleetMVK68ra+bGbQu",
-	"YrZAfbNeyyZI3L1Lk1sGg1aOq4icari9jKZGG8TQmI373caPiVWxLhmx0jtyBgpTI9YE+zSGZquAv8Nk",
-	"21qdBueRoggrHOF+qONnBSpzFscf8W2zNq08C169pG4BQ3dGjtO6AtP/oXWs4UL9RsO3YJB91bCFPeuZ",
-	"Sr3y47UULGeS76Bn+WFG+Qb9jo/vI7R3HB7fUfhfvrOJL/PMGXTaNe8I5y+YbzKo0LrefwdEXd9dMAI/",
-	"fDqVWutHm0yxfYY3iLZ8qV3onvkLawdAvKODFWtngtk2FYudM07lJsBkY1BGZ/4SwYAreGKnPnnK1Eoo",
-	"5m8sGUjsmYaXNCuEqSKUN2poDn1wrs+kisf1fQO+x9hlcVAlqzxYvW7OYtGk2esqeIxyDRUI94Mr2fYD",
-	"XZ533GT48oX7FdvdRYSfq/euD68ptrYKrkl0EH/HztGVEGzh/q16CKviaITmWCc335D6dsiYhlq5FQd8",
-	"PbuC/t/IsVh3fo3wrYpkJ0sYNNaTa2fhLvvR4sYagmtR5pkx/9B6Lnqea1trRH6uu9u4co1xRrW/Zj+u",
-	"8ZT5kRLpsC/cSAXHVStOpEj6W4Btl0shh3WagdS5t6UTqtM7k9qN6I6bNGdPpn8Sf4fVJNnrfwdYNa4v",
-	"Tlp9kk7J46rW17mQOGGZyyDYMZXONtZKl8I3CoipR0/cK1vErb0BerynYGx/0oMyOL+3WOmrfTwZcxOp",
-	"saaru5h9QkZSddua55Tf2nuw3fl/S/mGO2JRrKhtMxvJlbQv1OxtepJt317+vZIcGz0Jx9Y+2yL36aQb",
-	"JwxBYY+4ffm6lW92ypYYu0XmsjNtw2d/110s9GrOxJ36IG2j20IoIGvKNWTXKKVthSvemcisTy/mKOyk",
-	"1h6I8je0yP9/MsYeoyaUG/YgbLWdNcg6WPPj/zx+9fInqwW5KlWLYpDhNYVrqxX9UtW3+g58gtsoLRZs",
-	"5zQ1w7tu2YyHpUnIl4GoZhTiE6eRbY/TPZV0oSsF4VC6a09L6J90ZhYySZ67hSqO5+/poV5FvXIZttbx",
-	"T7Ezq08OrOICmIfMeKb8k0bnijHMYM9EtCow2DtSi0RxqeFY+p9CI1yhnk6Xcoo6oa6080pyXKOaKLhv",
-	"6GIUxA6iOCZteLR1PRekuoBgD4mSNy6tj6mL1cX2B6Ttao4IXft1TmUW2QvlrWsIA31iUV8R7pPkK+rF",
-	"3Hmr01FOIGNayF2YKVpdSHihUP1r8/RbyW60CP5+NLeT/VubrEgS1mydIHZf6gbh2RYo3A5/7TQiQ0tV",
-	"C6FcrPegKudEge1eTycz/3R7/un2/NPt+QfxLf2/7W21eusRPKtnNQyiWUtlDu/sWztB2Y78lz6wA00B",
-	"A4WM+PpUmsJ/v3v9M7GbID/eO793fnJx76cq7I82gsOu0WlKCL1xNYZhm+qwBYZ2KIdJxs60nQ5tGBFL",
-	"nmoz0zb00xvfO75UkEVr/UcXFR7DkhzSPjq+gmfv6c3BnQP+AoWjFh6G1Y/vXHX4XTn2YDTg+FjRjB74",
-	"5puVL3kPzdT2khOrzdSt5MRqE6bai6NQrdnShC0S7S0d7BYaF5WLxSKpLwyj9npTwwPFmu97Eu5SjQkP",
-	"wnb5N6B6jddkHJ1SsD8Kui6mqnVvCaI1VWQONyW3d53Y6+v2Bn+enfhLDSY8g+csB3cPwoEcab1bFo4a",
-	"Mt2Wf2/VzDncTJM2bsDZyAD29zeWOdTVvcTd3b2D+moxgB+O/vihSi86F3l8dcd/fEKXJZ8kkvYSKsNF",
-	"lu7iCy7WRHDr0yD+9hGvh6oGPriWnvb8E6KF2JcdyPqi0ngdhn3loEajnSLmi3arnMxidOOR9RJ468Io",
-	"6U2KaRXSGOwbd6sOpCjXV4IewWnpL8sb67j0q5vK9lSaam+1N256y/pld4l1BLpuq617Qo98flWw8Gxu",
-	"1OCTOd23b3GyUxFckBv/1Szhr2YF39WanEov5d5DaTGj5YXAinx7uanVVzGy3DQcdmKL/uqEuAvb3td1",
-	"KBnXugzs2H1ngsf5rtnqomEHvgN98gTvlji4Ndi66gJNEMqzqo/lWP+TP9qztJSyuswx7IUyM74uxzV9",
-	"dQDCrq/fFUJuBdujc8pfBBgT9/amwAOimp0gKOptdoe91MjeOBjrOln1xlWa5TlZUkW0IHOwTfzbt40M",
-	"4UiMi74RqgGJAxB789LEP2m9wfHrPnytU0zqK1m2Xgs5litoOt+WLv3evnIM1eulELflCiccq33ZDUyl",
-	"etnRkNliM54qOQC72RqKs5GTcrVfNrXd2mHoqQG879WKtHV+/fN6RbMJ1SJ7WDupN/Z4RwZh6rP6HlEY",
-	"XKol8e/e5txD4o8VMNgb38+Phe+HaFe4B9L7+zxj6s57d+3lwcDkbueM5G7SzWROjapnmrue1ejJOdWQ",
-	"bxqNjPDOzsFO0i3g3cKQOWRY0Xt3heYhkLx17+aRubndV0zumodTMnMzns21IyspbiQtrp0arJZizX1I",
-	"JoWRBycHkB7VGnlgpB9SWuSkSO/u3jeQc50ex0LoDIP2cfR+LzeP8Y0DYXfjzs6j30tRhvPJq+4AmDAj",
-	"2TT8+73cEFSBbZqEDynaXEeblkhVdc0Y4cEExH5Mw56hYtlA0uE70I/xjX/DM1yDBKJAE4TRZNfS2JNs",
-	"3EljzgFJ8EaI7Lrq4cm8OHJJ2+PP1N3I26rBiHprQOsc3NW/39BR7Htc8EOJ3WkXmKfkhSapKECROU1v",
-	"CVu4hEVjj8VugujDsnFDbkz7+Ud1N+7B8NRPEZEGbpGnAXvUPbJ2gI27Ddn1X7/+3wAAAP//",
+	"7H1rcxu5lehfQfFu1WQqbVnyKxnpwy1nxk68GY9dljdTWxNfGWSDIqImwABo0cyU//stnAN0o5tAP6im",
+	"7OzOFxctNhvAwXk/f50t5HojBRNGz85/nW2oomtmmIL/vRBG7eyHnOmF4hvDpZidz3aMKkJFTkS5njOV",
+	"EV0uVoRq8uj00bMHT//w+GyWzbh9ckPNapbNBF2z2fmMweuymWL/LLli+ezcqJJlM71YsTXF5Y1hyv7y",
+	"//1y+uC7D78++fwAPvz+P2bZzOw29jXaKC6uZ58/Z7NXP9hfRZbieec6a/rpRyauzWp2fnZ6ms3WXFT/",
+	"j66zfE3NYrUPCrNiRLFbrrkUxKyoIVuqiWI09yBYMZozVe/s1fIBvivcz/6KPwFoE6dDuHeecCnVmhoL",
+	"CWGePZnBEfm6XIcH5MKwa6Zmn+2CiumNFJrBxb9Vcl6wtf24kMIwYexHutkUfEHt0R9u8Inf/0NbOPwa",
+	"rPwfii1n57P/87DGrIf4rX7o3wsrNiH5swUe12SrpLjOyHbFFMsAy7b2GyNJLk8ANO5ldq3nea6Y1owB",
+	"8ii5YcpwPAJ1X8F/uGFrHQF0BQqqFN3Z/+eUF7sraqIPr6i+0myhWPj1XMqCUWG/53n0Z1xonrP4T264",
+	"gB8xYe/ml9ma8mKWzRa0KGYfsv13IQZEFvFYGHxZ3W82M7LI3akqzMipYQ8MX7NZZB1j4RHsS7BbwDhq",
+	"iBQL+xOAVHSPpSriSF2j6y9IoXAaB4QsuDJ8RwPgFRjd3oKrCg5fb0fO/8EWxm6nQpJLZgwX1x49uMU8",
+	"WrwN0GZJC82yQZgUsJDHj04jUFjTT6/w4aen3XjWJITTP56fnsaupEaj5g8srmiypjtyLS2dmBW3/12s",
+	"uGDfaCK3gghmtlLd1G+dAAMDADw6jQGgppTmfjW/Fprgrn/37uX35Lsnj84yslrTxQO9oo+ePvv2gtyw",
+	"jSGa0YLlKGos/pFrfssEmdOFPUqwgafRDXgcbi6/XTGzYoqYFdsRqhixtIFMZku50YRbTs6Iw7I7EEBT",
+	"ypxmPRQREkMUjwuq1hFGtzRMXa25KA3Tceqn5qpgVJv4t/PdFXCBGFdZ0DkXsUu0gHIb3kfUOBtsI5rm",
+	"BUNIytIQubRic7GKAtTi5Fx+GreNNKuk4noUM+zmraos2LidaWZl6iK+uy1jNzndjZRb25Uc+QNuVlxc",
+	"rWSpoljTz67h3AFytd5ZI1Zwpvoqa9zKWiiMhwmgHgAsSReH8vY28azpJ6cmnZ6eOtUwqTc1Kav1097f",
+	"BnTXRJ2z04QECKixl/seg9rkkoQ/PiceyS+IvXoiJHFbJIxbJmsVuF2TVcd3O1ioxIlNLok7X72nIcuG",
+	"tNZ8o5CCWXXUcv0dyUEUVMRViUop8BtTMo2ftiwX/rNZlcp9XCqOHzQ1pXIfS/j1h07d4Q/9pN57yqYm",
+	"subC/e+snytUOP3HP/zxSY8RkZZmuOco7SrFb2mxL9Wq01UfuuwKe6AYk1szrek16/v5a/dY+wz+5/7q",
+	"oyewStk79s+SIRcYwXwWtNRtrH8av0DjTfIKHKGpvNx8+L9oL59lZ3/8/B+zTiRo6CIVqIQ0+3uJ6ix7",
+	"IPi+ZkvNAy5lkaMRO1ZH2N++zOPiMinl5VYk1t7U1m2T6Nl6Y3ZoehIhLSVcVybpWL2gX3466DQEnd/a",
+	"hzSYD5R09V201WFZMLKhZkUkKr7OdEB3hiqFJq/EDXmP6nCAHk9Ov3vW4zqpLzRnS1oWVtMq5IIWgWKN",
+	"/49yQZnHef2SF0xnVlGXC0OL2gF1+uzJKcoiK6e4gfPonTZsjZZQy2wYJon6XUQBtsU3e05KbcWh/ff8",
+	"WslyQ6Qi+Kmx4e1KdsH80WAzwt13FJFWbHFzadgm5jW55Qm9NGfGWoZRUruJOze0W6N7w/AUvKRaJL5r",
+	"6bbW4qKyFAnL5pYWJevfAD6WuTel19ZDvUxdssYdIyKsFlKhEy733tgRbiu5plxMsQvEmyneBMg98hyW",
+	"XUyxdkHnrJjiRYot+IbvXchhL9tKleuYE5kaIheLUlmWpktAOx0qnIcs10JyjyFNNxvuyMO9vv0Kgg0I",
+	"7OFodclRogmfnc5BG8H03h8dgooJDSWpb2yo1okLXsktWVOB7qYbtjGzmD14oDYRXmd9ye7E4bZ63KSN",
+	"6/pSrtK4bhrceUt5sVanWTGuLNnUp4/aRk+fHrB0BHNG2FtnUU17qK3bgVFySaharPgt06ingTdTM5EP",
+	"cp2mqaDLax1TNOKYVMYIPimoW+9Ni+Ef2ILnLD+atUjNYsXytMtYyzVDq2BLNclxN2QpldXcwG3MNbG3",
+	"FnW0jzVGUX8afizQ6PrEQG3S+tN6bPDLRQHPl8sfuYhoX1yEDpG5hDDlltrXCbmNqvWGfTID4kNWV4dH",
+	"Yxt6UWgGdtqhlne/W7uXPAeb77Xp1RcRuA9Tv01tlRe2w2J48WlTUEGNk04tpn9NEQvaoGRrx5y21qA2",
+	"9MYxIOBKCyrInIF1lBN8RUwo5jXJ36snCD2Nw4nvXVmwvzGVcwRYe/mKktuMxWUM5FIw4qUZafudDiL8",
+	"bFaKXNJ5zF+65IWV7ng77ibq+5n1OvfqDfr78fDyRw1WzxyGxBDrJWdFHmQbtDArQqELWZRrQdBRSSjx",
+	"xJHNlkquydnsXJRFEUMl/GXcUiwcc9v/Zs2oMB03t1FyTufFjuCDMTFe0AWLp44s7fEJNQScI7UfgxpD",
+	"F6u1veVfzj6cVJ6iA3kp7qCDnb4EfIiI7JpP7i3N7pActM8ieRHXqoE/jArWdTkdTczrJ5dAdP+QpRK0",
+	"yECeG3oDzj/jCWIvn2YfU9K+yzqesv9dzZf20cN9+Y0mVcbPgH0otmD8diTUFAMkya/mu/hecAfEAQsZ",
+	"iFM9pbyBqEuFZqmgTSwQmjN15cyGrkeSZhdmDMS/4v9i0VyofZg5ozv6GsvIBBsFTfcThGU3bfqkuArR",
+	"mxcYBkxdwLWW2CFs9oBZHypwNQOdVR5oAFAFwhoZoyyiIqsmi4DMtGiUXSYvvWAL4wVTW09usy5MfIOX",
+	"NX6a3mPK/OjgZR0+xCQ76dOjuvyJuNHLMiLz5jvjHfa9WNt1JHA7T34kfGvmdhk72l8YLRAjmufShppS",
+	"D/EGw3OxV79ab6Qyh2n8uVyUaxaT5BR0UAhqWw3G2nH//fz1j0Qq8p+Xb35qxTzOvnvy+PRJlIFaMuxw",
+	"mERd6uFGcHlr2QsJ5qZ94TkBtQY4MF0zn5wEW4ZcL0Z4ntnNGlnFrKwEo0SwLXEsowXKPdegg00U6Caq",
+	"maXjBIuC6lVHzK9L+F4QOtdMgDFNiWIrRpWGaNEAaohLd7DoUHY52DkuF2gmFnyPHp6dPJ5lI0KSHZ7A",
+	"FEtkVDf8e+FX11ybWAhp/wDVs4PzIzqTkZyUbIVCteFralhO5mwprfm2YsTlAms06FyW84CbseIw7hVd",
+	"UgWqg9O3wDpcUU0WEjbr/QpU34CNYaWqFV9sY+KJd+JGyK2IGTysyLXXXiDaiV53UewsqTjlRtVHtFaR",
+	"ZsYUrNNf1ra5bp0NGDO5WJ6Rgi0NkaXJyIoVeUaWFP9OCwvOnd2esqjJDKGa5ywL7LILSFAEOOGdcMiY",
+	"rk2wHo+KpY92ENqpAH7bFY46LI5xhL86gmhyBPbJMKG5HOuaT1NRUSo6IJHYncc9noUbie3+RyquS6dx",
+	"tyLkgCODLf63zvC8cxQL4Bl5C+g5OqGNW1nj0dk9OAZNK7fy3Y7augoHwf2wktth9D74mpuxcYYV10aq",
+	"3VU8d2tDtWYaiweWdGEAUI7rw+ftii9WlbS0VjxQ5wU5JTeMbbSF6hoFP6Y7PX72tJHPdxq1/9jGJHYE",
+	"alPgC/PWFkFTs6LvO61vWf9Vpfa1lBxBVrJUdgWrHECi3iZcweUsDlykjhG3subYlkjBNHHrHbzCep48",
+	"Q+ydvS91tlE3dA7ZrX/xMSHi1pgcJhspi+hbKyFofFY8gZwo1Ct9iqdxFTt5lVcz5lgt1tGg6JCWgn02",
+	"ULxGlBZSti47BN/edUUZkpQ35ead3I7kSTdsNyB/LkhK6c+0CwFkX+9/nN72e29Wt6I0IzXYnoR3uR0u",
+	"O2pw9kmPMKgNS/QErIMTHxiu9udvmSSCESvAMmsbOPeydtaXOScFLEusnWqVDCtPfmdR7UQbtv62aS6e",
+	"xXOYD4ZfM7IzKEDrlosB8HXtlxxs3TGxULuN4QkzZiW1GZPvabFK3dLiSrOFdErTCM+qvYuRjs60vilV",
+	"wgUU5IuOpBTNXZXHsL1ZnGJhPHUhhWALi9oQVYWALSn4rf01np1wYSShxsoXD8x2jj8k9xL387jdpJlK",
+	"AKY/jxXu3MGvgSDBeyM33SzwgJN7gNUgzzwuduDvgcTfxORI9r+VFRozSKGSDQxey22IvMX6saCuzt+Y",
+	"KTAGRpXBj/ZVUZh7UmmnqPQkmsYopkqufXaaRYxsuTRMECfzIAcpxB2fPkI0U/ZcuWTa6saECiFLvI66",
+	"DODZk/7Clv2cX74GbdMDCf7bVVsYibVtmNwUDMoGCTcXzlnnuDLRMsJ4eyDpCb7a5h7wUFm2sCl1SQur",
+	"yJ2T77577CK1hc4IKzQjZ08eh0B69vTp46f9Sl28OnJc4SPmYHfS8yj8iksQR+Fx0u6gzPcyxwrMtqFd",
+	"sDzOMMcqKhXHHM61PKvBXcR3b0ws1NEhFsdIoCpvZJCD9OyR1bEtdzdsnZHlY0ItKRdy+6DcZGTzJMhK",
+	"MpLMgW9F49DjUyB6PZx7aVLolNrKssjJit4yMmeW9QCos3EO0YMdmQMcktuolQ58hpINU1oKcADmktA5",
+	"ZubH6r982opiBaMaHJY+L8lKLijXjmZA9arBiCO1OuydcrDxKM5GtP60eu9Cc50JLfaZpEaZCMC9rlGs",
+	"nclRJTQkYlIFvR7pOeytLhqACAcVFh8UYJ8i1D1FPDuGbXWIOahJCmPQdSS5L+SM7uTwuv3dxvDlJ2mi",
+	"NR0dnHbw1XakY+TjovkDExbzWiWGX1S6a71kDAZvityKy8PCmkslYxktotj5uCHXxJ7L+4pzuiNS1LGv",
+	"s+8StcZrp55G3qwlZrO7V9onicUXjNtZk4NUeNStKW6q4uuIa8vgm/1qlQOXEveTbGy1dmWOtQKvDtex",
+	"AI5rBJIiBTXNnJscNYd9BJExz1xOSmF4ga+UgoVlalGgx2or35TmWsZzs6TQqRSLHivdY020wY3POo+X",
+	"dCUN/APs6uFW5zATs7F7d8pKhHpwfegA8oGWZHATMYVoIYuC0euSaSI3TFSVfZhpVnBxA0kHlgnrIW1N",
+	"mpc73vCM8wy0AC07/0aTmqH31m6sonwCK2nRghaSuJ4y4cs62wB0bG1odnaIxv1p17Ut2GP/jbbzEqbY",
+	"436Pb8zqgruLofBbqmPliRhVvoKocpwILVxHJljStP1WmXZtXh7qA5GfJRkSKzotxSF6ANuYeAENlGo4",
+	"/we9gRgNJt5YO/ucBEE7begutGAiakZVzozeOVnkHush+2E/CTrwYrKluZJlgkuiryaRnGz1imiW4YGq",
+	"bVACs7+abxGwTz13EeNBTLLga56ojTugx07gHmt7xAqJyb1GyiDb3SXZ1j++sjfTlRsDOlYjiT+ujVuu",
+	"PNZeaPuCVSkEOoI31jiE5A0jN5swMcaRZtTmpDdMXIEH6Y7EsEXzNtZkLm63SYN5HM1FPSIkM4YmKl3A",
+	"l6USKepTc3/w4RnfLh1naMFms29SbXR5Kq59UwiyivbDYi3vS6mYhmOS1eVnLa5fb9NRcAMf47LE1Rv9",
+	"up9EGVc3P9H1phjZnwP/MDC7Bx7KYAP1ctG9J2tJKpMy4vSB7pIxKqybHrSTRn1LKkSeymtUWjVFG+ry",
+	"XhKtR4aH/xoFMtHColZabUiP3BTdsG815oM0ndpMKZU45+LGKLo7dxs/5+KWFrw/2cxdGG6h2mZngwer",
+	"Z0sdawZUpWfHOYg3RAuqDTErWWoq4sIaK4TjnWfiiYNa1rZzWGk9PsGttXeaszq1F/d14Ry4UGS/MANS",
+	"+hx1uGP5jHN/mBiQ37nc0beJFLjC2z8DsbNInTruMwmkQQ/H9Fvxv4gfxicIp9Poe9Jaq1QXOiqjFZKc",
+	"k/n16dT7bmXOLFYJcZLV4jIixqT2bEgxoldya1EJ8nVLfzQr4otiaEWhAyyL5iV2di80CpvxDkOfqgwi",
+	"Wr2I6bd5B+Fv4egueZWsqFUMpKg1MiGNv9SY9FZiFLb/jD8YWmOt9wQ4CuH6YO16ihqvAig7mAb77SCF",
+	"WHE8FXqLfnKvSu4YOghcZsAOajwWVNj/zBlpc49mAd1UdfY67mA6oFA3HUTqKrvliapbAj0htxQzWI9X",
+	"eQ+tWPBqggBPfy3+O1Y1w2hpZwqtgd5K7E1BhXDhZYqtztohun6T3uvhrZqEC9eOA+0FazdbI6uz30mC",
+	"VWrG9NVaqpjDtqwtc8Zqk9LLU2GZgLPN+GJVeWCxNYZLrh0uwUGn28Z6CQeQtYBccsH1ykK2KDClomGc",
+	"xi2H2BubLYj7JSVcXa3mVxvOKqQIwR3CNo5hVq/IX0b9hBQyL3zWiIPrmu4s44B1XeWRT8u/Qx5iMogf",
+	"33SdiNVctOCCJZmAIQsrNljulTx7HNQNhlJ/1RwjyupGxpq6PDqimgkQy1FjmolEX/oOid1WKH2dcW2T",
+	"+iM0RBLCtF42eiPOJ15Fy/O1pQ+jqJFQHlkwSJ1SOCEhJm/elbFs1mSOPTCkpjHAlYH2rTojRuZ0B3+P",
+	"UH9oNu11H6pLB/taQPzgn00zzroZVO0UtXiY5sAJqrEnuRpfH99RcEMXrDMDcjqzta+jNrq69q2xLccc",
+	"SCmiLXZCRI8M6rCMiwsr/7ggvkZleOaQr2+vPXFBBmOFJQ06SScZWWz5HljP4HTttquZ5pAqgi/JZrrJ",
+	"GgNE8QzwzuwsjTvTIwjIoH5DpRZVvY3VaUcxVZ0GCViyov2o4dx5dSrEPnN0QEnd/w/JouQ3AjdyAdWR",
+	"lrCtvooli0vy5xfvyUO64Q9vzx6CLuTgkTl9h2uyWLHFDctRuwXE1Sd7hcDZ7NODa/nA/fEfWoqTd3Qb",
+	"qNZhV5sOu+JIdoI1nnTnAAe8LHjOJ7PC7AvwrGL9V6t1SsAsfDij/fZd2PsX+xOZlSyvV/WKXFeRQad8",
+	"XpCwebAvjbGatY46FuVy2cWkNKlZ3XIZ3f6A3Lm0PTSdWeO82bhLvLGYXeM8z/3mzSUzZaQxrWAsZ/mA",
+	"hhHuweSrD2wYFm1FXPnvCi5uag6y5EpDzFAZslFWruWz6ToNdwa2w9/2BpjhULV08++Ngo5fi1fiMNil",
+	"znmnkH2iCLjzDIYxddgRMLI1IBL3odcvLlN728TiLSP7zoxOjquH/oAqDk1fgWzX8tbq0P6/mwKNSbqE",
+	"+CwDV6J9Br41pYr7i6bN7/UR0RbDRrM3I3N2XYoMnDphnb2vsC+FLhul9RcY9tnvNbGvOaxinciwV7q6",
+	"yZy9MWeFxs8odKArB44yGaRIwCp1DNDBLootIBveHEiPssiv1i6q1cX+W4mJ0fS0RIY/xbEOw0WNnwMR",
+	"0QLANXq1lgJTzgcg93D7cClLZRgTd7UQWUF3V2sd81TnnIo60IM1Nt/oqrjGqn++kQvqGvbfrLHLVSly",
+	"1eWdq6GTesD4e9p/YEX11X4joTDlj+qr/RZmrQdaKkfo0MWfjrBAGtUjscYIKn6WmF/MnbwJqCZSBQPl",
+	"oN64Qt5w700wNKEWQOBDlEZumIg1zNhwxfS4TGT/qj4hYx/LwiWSGzuwnVJFYq526vGzp41+Bc96k3FR",
+	"uCTdcqhij63qagEC14ieXcX4VkcfsEgj6C4ctu//s/1J1IyGtPfhL3Np8n2quI/+Vr2//TopAOAGI53S",
+	"UgVKiUA8Bhcv3PQQaGCLYUjvGF6ybWiEhdyHFZtE+tp+I9xupgFFWzF2kUyD2LbHrB21sMfX9PicCDh6",
+	"HbPf+vloeO7UnQ2l1/bMRXFdVJcDmgktCitlpGDE7+yrHU8UVT0UjwX+O0pHUmNKhtV3YKZgqoPqf4lc",
+	"xjtk37UbWDSTTw9vnYiPd+qTdvNvFbvlbLu/f+hIk1anMAQP/ei0QRSOt9cdTsoVLKN+QWts6I6cAIxz",
+	"QgXinBFro+Tp1EDcclwIwXc+qXN4tLC6nnQLIL+5MS2X/TXiddSA8GfwQI7d79+YiofGruMZm7f18z2T",
+	"c9yDmX1TbGWfMrGPVanqrHYUYmwZljOmeloef4ZK+mWkbueSXwtrEoLj9OPbN5e1q1UzDQHUj+R3lCyk",
+	"vOHsW8tJNRM5+fi8NCup+L+gLcg5+ROjiiny/s1fX/z08YS8oIsVsQCAr13/LrNifxdK+nAqN0QwlkP4",
+	"9+OnBxum1hxW/HiOcwjBssVwWUYgfAaMPIyrnZAXSklX5u8c0MTHJvTfhRu4+/QP356Q99xuwj5o//j4",
+	"8ePvMqL5v9zf5MIwo0/Ij1y7HKINvWb5OabMfhTsk/noBQj6+wjV5CNkT3w8+bvA4IYmC6rUjnz0c88/",
+	"1gkX8cHpbibw2dkp0WwB0Dp7fHJ2cvbtyd8FoPmCCRRMPGfC8CW3jHL2fEMXK/bg0clpPSg9+BsURa7X",
+	"VO1m57OXjhhZIwgnl4SLhVxzcQ0+ZHQpQ4DBd0/IyHyHrQdOKkl+PgtmdVWkMzsDkbNhgm747Hxmj3Dq",
+	"2uoBBXis8lmFjiLRCqsw5VU+O5/ZK3heP9Ya1v7o9LRjUPv+gPZhBnk1WX1frdnrXPo+SI60kIEHnGEQ",
+	"X6Y6QDASPrygn1eySu6WRQ5ghyuRyn6k0AfiBAIYNZlAKR/EkqGiR0cg+TzP65Mh42Da/Enmu1EgHAS5",
+	"qprsc5NHGVWyz3t3eDb9Bnqvaoqb+pEZ6EAwl/nOX1fkYprBf/uKffx/+CvPPyNHLhi6+pq39w7cks0L",
+	"bADxyT4/x9/kUxz1PSuK+qxCkrVU7IS8Y8tSs5xsV1YJcvkxli8LQguq1jWzX/cDxjIIRdcMFepf4hut",
+	"H3n46ofZ5w/ZbFNGkB05cAiuke9eAseGBb4iSjn9N6UUvA5Ai+q15Gc3+pH6JkNWKEGaGrQgsqrdXajp",
+	"oamspIPQKspE36tdBw1Odz1o4UWu5i9yC21GmDBTXMyl1d8oAVARN99/HNAtmfeIb3zkXkS3XWqw2IZ9",
+	"TcIdg7cdJJdh20fiNI0R8fctj/E+OuA/DRKbSuIcgLxDZW91Sfcod/FVI053BCHqzv2VCdDxaH36b4bW",
+	"gdAcjdkuPtPNmL/3D90Ha/aT0gcyZ3+Aqdizfx9kRvkiCJhuXhnl64zwJaFiBxlQh3Hy76u42DGQvj0G",
+	"/Z65eXWF+1f2PM+nYXiv6Q3DNm85TH0wsm67fELeVxkGBJLdckZ85zVNNlRBHx6NkwQOopeBsiC85nuU",
+	"Bi+lurayzgPEpUjW9SY+BY/BvN0jSYsU2B5C4uXECjcMbE+C+/Q+cPtn76JbylJMco8/SnlDhNwSn89Z",
+	"dxb32BsOitwqbgwTxMjIjWIpQQOX94appyVAe6b1PciBxmjsgdJgLuXNVJIAq9VRECy5WmsUANuVy1OR",
+	"yyVfINDZgfp884xHkgXRmdX3LRGal7l/eS+EYWoa5gevqn1Qrk4MMWMMp2+g/MONq7zvppO31VP3QSJV",
+	"N4CB1FGdYQow/4CTxF1gwhKBz9GqMoKAdOYMOsnA6K32hWR1c7wl4L4wmBl8AP8aKpH3SK5PLr+HCKQs",
+	"J/Gj2JfVuOlakHtwIG8REt2j4BL9EoZcG0Rfl0F3B352en/8DCGZT2vewRzMEGFq32g1B5+0Wh1gr2xD",
+	"d6OYH7vtVAn+zMyL22GagGGfDL7ugTaK0XUTyO1A9b7BQPBnIHztSdk0qhUoayu62TChYYrFJaSdPri0",
+	"PAgP5yLSXBNKVhxzUAtLppD61CHxA0CuqlGPKUC6YZBHRFa3QgS4r6weebIHmbp2SDN1a5UcC4OC38Ys",
+	"BR91bxwbxNfDX7FU9vNDP9wuCgOXVfNfIpdvlq9wANvRYBGm8SSlJHw9GZK5uX1SVCOBYYQfZrjk8oT8",
+	"VJdS+ULr+Y5QfRP3LjhBOJYv/+Q6tyUtKAuaOPin0wOhBWMK7q3mam6w9GRSt3UBg1SMopq8liJfN5vt",
+	"iCjrVkhADXc4BZD+4pv+ea+XFR04IQ7qscvFqspVhSx8LvzErm7rJ6ZpXDYgN72WEALt/tSC+7qqSxcE",
+	"9W8cIdkbpQZJO+Z1kNR/fDvGD1kaaMZUR5jK0m8aLBbZoUF3Lg+161/X88iPgNvtmT73bMtXt3VE7+7z",
+	"PCe0UaQ8Z9fWcJQ4o4lwcxjWB77HtBuxvr6WiOV2lX+WDKbRu/w56H6QVmg/fEU4cAwvnYVXogg6SrxQ",
+	"1UzKTV3QpbSbk7ikfBrXxJ/tq1VVjo5L+lFfVv7XqOWtihvGNvCNj+qAZQUzZfIMbC/XrRsSUND5WuWg",
+	"HIiKwxwWIS+5xxDCpZEbpLUmwLBhAIQXuNEw/tki4Al5WVXmIRsNO14NNECzpJaVBMLpfbC1QEZMAdo3",
+	"Inhdl3iZ2K+TZGtf2KNzD7zswIs/ghfH3/w3Ne1c1Bq3kFsBOdZG1y3bMMONPG8xoWoMMlg2vp2GG45e",
+	"ioJp/HYltcH5WNis+m4M62EwxjepPr6s5sweXwLhWkPFj9v9xJrjN7pOfoc5/N5Jh7XM0xnx7bgqdo1I",
+	"cs2jph6+TqaEYuRsqhx3ronm1wIMzmFOt7APbNrEqTuQtu5gv90C6Hgx5a8udk5rgNle5ZTz01IDBYbQ",
+	"Cdsa026CVOYGeRCp6tY8scXdBKURK8NoInQQp0e8J1Yrhf+2XrC6XVdQuV9tF2sIsSiVluocp4OCV6pR",
+	"yu97jLq/beznuttgZGdQTtPYV28DBLux6H3iPJHICZ+eBrXbT/vmKKGoPLrdXHehGmQ3O4yfJP2mUUoI",
+	"gQYru7L6GquJUamAXgfhVp7jJAW/+AQd6l5XDWMPc4Zm+3OuaF63ooByGjfzdetbF7lWyhp6KRMpzokl",
+	"RMv51WLFb7H1eYxcVxJsknEU9OGIHByAKOCXPTgzmdqLr8uCgSBswXMoHlOEO3cjfAkuGAiErsEdDFqR",
+	"+3p3IDo9xKL10ZlHvb5za/w8rwrijxZ0LOPBxr/4dpnYGRfb7MJwXAxUTZBQBmU719AT0t9cXZkLndNr",
+	"VBngV18zo/hCdysv+MiwCCNwg5GhxfdV+/dJFHxsJG/xmJK1FNxIuzDZKHmt6DqrGhazT4aggLJwe6tg",
+	"NC0r9TCclsGwuxToqoF4R0TGao2Un8c7BiaKTGCxqYaZIoOSIhJRhwZsprdl98bk3bMxe5/XcskMRobC",
+	"qwmqtXxOQqReCyLuEGyigZGacLinTVNPDIO8uvdBFfdWjuUq8Jtj6YPgqb2TUaC0l9VjMb2lbrDLAK+4",
+	"azFQQ+3g2W/7OhpaZBeEFloS3Dd0I8C+rq5LdD3yO6GOuaacI6yn6S1BsMfaJ3DVsZhIrGrBmly4mppx",
+	"F8MMOgOmprvG1nWjQyNGV3wE7MAlGVUFT5u8cuySvxmMe+kXA5NFAS0nS6aGt6F5KNiWaTPGLsRf91uF",
+	"f2bApI7J4fsyWKaylPBdk0UHQgsmqhkZxlQFu+n1okZj2XvWifqu7KKea2g1d99uUhu5meI239JSswxe",
+	"ZxnctYTxSxBdxJwnaWW3F4iDzKcWPQxzeFowDHV6Bo7CJXRobQqm44qi33yEE7L8H9C/8iV8hOH7qhGQ",
+	"FuFx4hehJvMlNS1nEBU5NBU7BgPsIKPhaarHljJfLk3VXdHXm6IaB/3/jBTVAPgnBG6lKhXxYAfz+YII",
+	"tHxcvgU3zjlXCsOLetKqpjtN9LBqQJiH26VZvYMHvlSe+oJOFFDcT25fUAE9zo0mW6luLsjT08euUxGH",
+	"hYU0QxPfw66USUnsB4z2SeFUoBD5VdYOGGbYYnL6sGGn4fs12NFBS/zYO+sm1CPeCUapqyGvghIFZxoq",
+	"2rYEprBHDWMP/BGLVcGyezXAU6tObYOn1TsEr1lRt4Eas3G88qPTR88ePP3D47PBat1AF8BXo8R1T24K",
+	"BhFHa6M2gRLsWc9Uqpt/X8Nod7r4CNvdv2ZQ4pA/8f0nELng2r1nEVWxO98suOAwgA3Cn7jOSDj/CmWC",
+	"nU4SN5P6iKjrp14n4AffTuUq8W+bzFZ4YQHYNBXa0H1oRW0PiEdmX0Ez2WiRZMVi51xQtYsw2RSUwYJa",
+	"ARhgB9/j0g9+4HojNTdc9gVNp+El4dgOqqFVUdVU9tgX54bW6HR4yA+Gfg4jezpVssoDoSWSbThgP6DZ",
+	"iyqzHOQaKBDuD26Oin/R09NWDg08fOb+Ci6VhPBzQ1jqywvFVq/gmkQH0RzH+d27EgKGzl31EK7rgdYF",
+	"NI6e78AMqEa8RlWHKhzT4UwaC/r/RVlH76oxUgm+VZHsZL4Naz25iWTEDcaW12gIeh8HeqLWe2lt2CIq",
+	"dIC4LjvDjGq7WLfGUxb3VGUHg4IHKjiuffdEiiRAHNNfuCJSdes0HXV178riWC2pm5OJ77eiDm9m/yb+",
+	"yjaTZAv8lbGNGzlu7yJrDM48Ic+r5vcuLCEIz115wcg6O5y0ulhJP7snpR597x7pEbfQA2WEp2DoCIqj",
+	"Mjh/tlTKGX49GXOTC2tN+/Syqlojq8avzgsqbjQm6eH936Xrjrtiud5QxTpSbvCBmr1NT7Kv1hupzBGD",
+	"ioPZqhtSPbRlJU59mE66CcIBFHjF6ARcOraL8g2XbIixG2Auo2mbfbIrdeVl2ztxt94dY1y6COOWCsMg",
+	"n6dwjQmFFNBzBOdbZ0Pqbo9E+Tu6Lv4nGWPPQRMqGM630nLtDLIW1vzuv5+//vFb1IJcc0FEMZaTaszX",
+	"Cfm5akvoRzJLgSnc0GezoAv7erhQYxkUH+ozAlSzCvEDp5H15378oOjSVArCsXTXPS1h/6ZhAuwkRfAI",
+	"VXgfc/ZBlQ127spv0fFPYVS/rxys4gKQeMlFrv03wSiXIczgrnG8vStFJEpLDcfSfxMa8caii+nqUUEn",
+	"NJV2XkmOC1ATpfATjqyC2EIUx6Qtj0bX89oFycicHSBRCiquS2tQd3XZ8c8cs3mLXyPVvsV9P5VZtOSs",
+	"yJ1rCAJ9ckncSMC6gr6iXgj0ok5HBWE5N1KNYaZgdQHhxdK/3thv70p2g0Xwl6O5UfZvbbICSaDZOkE+",
+	"WGkCwsPO1QJff+E0IktL1UytQm4PoCrnRGH9Xk8nM39ze/7m9vzN7fmV+Jb+vb2tLk/0+J7VhzUMkllL",
+	"ZcEu8alRUMY3/34f2JEpmZEyK3h8Kk3hPy/f/ETwEOR3j04fnT44e/RtFfYHG8Fh1+A0JYDesAZEcZvq",
+	"fsbZwOlcKlxd2eMqyJyZiRMuzQ4cBtIQGDSXatE6uOPQfViSXdpHy1fw4j29Prpz4I2o1763rkRx9eML",
+	"tyT6ohy7Mxpw/1gRRg/8NNrKl3yAZoojQORmN/UEELnZxan27F6o1h5pwsk2wNcLfsNQPQQ9TS6XGSmh",
+	"OQwFA8H7deRWHHoTcrmc+CIuIbpkQfVmufwSPBTaWoPrYqpGeA1BtKWaYO0i12RpIbxi+cHgL/IHUAg7",
+	"7R285AV7U0Aj0mNVuuPbR3nS7jtLf86u6XT9L+oMYBdrs9dYt/4itIAc+hHqK2KAOB79iWOV88ESb0Rw",
+	"+5+/DKGrUuipZjQ7pqtKgVapkFsiBfo0iCzyK+x0YFzVRY0PbhIT3n9GjJSHsgPFYKpKdx0GPnJUoxGX",
+	"SPmi3S4nsxjd+8h2xWrKstxVeZNiWoU0BXvUbvpSlP1T9+K0dKsNdlz63U1le2pDjbfaq5tZ0Xy/lDtD",
+	"R2Bd0cdNHbC41/urK/rmVg1+MKeHjpvL7l6z9ie7hT/ZHXxRa3IqvVR4DyViRsMLYbAsUTNhUF+FyHJo",
+	"OIxii5rpihwTko5fi1dHk3Hw8i9Usx5vrnkZ9sEM7MBLZh58L+UNZ0e3Bn3nGSBzMEGoyKtWP0P9T/5q",
+	"Hy5KpRywUl4ou+KbctisLgcgGNb1RSHkdtAfndPMlJsucX8JDxwR1XCBqKjH7A4O5pRgDJv7R+spqzpV",
+	"bXhRkBXVxEgyZzh7tUHjnTiS4qJvpQ4gcQRit+/+jdYjHL9u0t+4xawah0wKLm5qBQGf1YYqQzaKC8MG",
+	"cwVD533p0u/xkftQvX6U8qbcwIJDtS88wFSqF76tbgxVJQfAELKqvxUpN4dlU+PRjjR/pwbel5pT0ri/",
+	"/ft6TfMJ1SK8rFHqDV7vwCBMfVdfIgoDW0US/+LTKT0kvq6AwcH4fnpf+H6MWQYHIL3MaWeXiffwwDFb",
+	"NMICqdxNupvMqVE1VCdwaNCTC2pYsQu6HFOl+C0b2PvVyBvWZQ5ZVvTePnMkpg7v/kIOXzxXSu7aL6dk",
+	"5vZ9rvui69974dRgvZJb4UMyCzbw4lQH0oNao46M9F1Ki5oU6XnVBNmPgRgKoaA7dxS936td3WP7CNit",
+	"6O4LWQD9nb0hYUbxafj3e7Uja1AmNSZK+KAiZjtiYiI25t259P3tCXkjih0yrSXF+Y8amnQlcy32ox54",
+	"y5rnHWmJl8w8hyeOc8vw7q/2mrdMQY9mAkCarK+Uv+xg3ri9CqDTaynzzPcjFNKwi2okSHXBc8zoZOvh",
+	"t1xViaRv+iUv2IvqseNcd/X+r5qyQU2YLE6JUwDCew5oGfrQU9/YyHflw3ZhKZ0+ccVCGr5otWVNOvGY",
+	"MQX7CX4xu0NfuC8xrh/Igi9Ym3xOyCtDFnLNXLs8vnR5rJbYUs3ME7BUrGC0O1sbHvgLK/L/rfJvWipZ",
+	"sSL3AzNC8sDilloSujzWFb1lw1ngLVPalfOlDJ2/uUeOCFa/RELxc5s8ibie3FfIHzDE3uXC+/z5/wcA",
+	"AP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

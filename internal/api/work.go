@@ -57,6 +57,13 @@ func (n *names) item(e *store.Entry) Item {
 	if out.Path == "" {
 		out.Path = e.Wanted
 	}
+	if e.Undo != "" {
+		undo := ItemUndo(e.Undo)
+		out.Undo = &undo
+		if e.Undo == store.Undone {
+			out.Verdict = "taken back"
+		}
+	}
 	if e.State == store.Filed {
 		out.Register = optional(entryNumber(e.RegisterYear, e.RegisterNumber))
 	}
@@ -102,12 +109,29 @@ func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObje
 		return nil, err
 	}
 	entries, err := s.Store.EntriesOf(v, row.ID)
-	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{}}
+	if err != nil {
+		return nil, err
+	}
+	follow, err := s.Store.FollowUpsOf(v, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	sent, err := s.Store.PostOf(v, row.ID)
+	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{}, Steps: n.steps(follow, sent)}
 	for i := range entries {
+		switch e := &entries[i]; {
+		case e.Undo == store.Undone && !slices.ContainsFunc(entries, func(o store.Entry) bool { return o.RuleID == e.RuleID && o.Item == e.Item && o.Round > e.Round }):
+			out.Again++
+		case e.Undo == "" && (e.State == store.Filed || e.State == store.There):
+			out.Undoable++
+		}
 		out.Decided = append(out.Decided, n.item(&entries[i]))
 	}
 	for _, x := range explained {
-		verdict := RuleVerdict{Rule: x.Rule, Off: x.Off, Looks: x.Looks, Note: x.Note, Answer: x.Match.Answer.String(), Reason: x.Match.Text, Items: []Item{}}
+		verdict := RuleVerdict{Rule: x.Rule, Off: x.Off, Looks: x.Looks, Note: x.Note, Answer: x.Match.Answer.String(), Reason: x.Match.Text, Items: []Item{}, Steps: []Step{}}
+		for i := range x.Steps {
+			verdict.Steps = append(verdict.Steps, plannedStep(&x.Steps[i], ""))
+		}
 		for i := range x.Items {
 			verdict.Items = append(verdict.Items, rehearsedItem(&engine.RehearsedItem{Item: x.Items[i]}))
 		}
@@ -127,12 +151,21 @@ func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
 		ids = append(ids, p.ID)
 	}
 	counts, err := s.Store.CountsOf(ids...)
+	if err != nil {
+		return nil, err
+	}
+	undos, err := s.Store.UndosOf(ids...)
 	out := []Pass{}
 	for i := range rows {
 		p := &rows[i]
 		c := counts[p.ID]
 		one := Pass{ID: p.ID, Kind: PassKind(p.Kind), Rule: n.rules[p.RuleID], Mailbox: n.mailboxes[p.MailboxID], MadeBy: p.MadeBy, State: PassState(p.State), Total: p.Total, Looked: p.Looked,
 			Matched: p.Matched, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held, Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, PerMinute: &p.PerMinute, From: optional(p.FromTime), To: optional(p.ToTime), StartedAt: p.StartedAt, EndedAt: p.EndedAt}
+		undo := undos[p.ID]
+		one.Undoable, one.Seconds = &undo.Undoable, seconds(p, s.Clock())
+		if p.Kind == "undo" {
+			one.TakenBack, one.Kept, one.Undoes = &undo.TakenBack, &undo.Kept, &p.Undoes
+		}
 		if p.State == store.Running && p.Looked > 0 && p.Total > p.Looked {
 			left := int(s.Clock().Sub(p.StartedAt).Seconds() * float64(p.Total-p.Looked) / float64(p.Looked))
 			one.SecondsLeft = &left
@@ -148,7 +181,20 @@ func (s *Server) ListPasses(ctx context.Context, r ListPassesRequestObject) (Lis
 	if r.Params.After != nil {
 		after = *r.Params.After
 	}
-	rows, err := s.Store.Passes(viewerOf(ctx), after, number(r.Params.Most, 50))
+	p := r.Params
+	q := store.PassQuery{Rule: text(p.Rule), Mailbox: text(p.Mailbox), Filed: p.Matching != nil && *p.Matching, Before: after, Most: number(p.Most, 50)}
+	if p.Kind != nil {
+		q.Kind = string(*p.Kind)
+	}
+	if p.From != nil {
+		y, m, d := p.From.Date()
+		q.From = time.Date(y, m, d, 0, 0, 0, 0, s.Engine.Zone)
+	}
+	if p.To != nil {
+		y, m, d := p.To.Date()
+		q.To = time.Date(y, m, d+1, 0, 0, 0, 0, s.Engine.Zone)
+	}
+	rows, err := s.Store.FindPasses(viewerOf(ctx), q)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +236,7 @@ func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (Steer
 
 func filing(f *store.Filing) Filing {
 	out := Filing{Entry: entryNumber(f.Year, f.Number), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule, Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
-		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID, ReplacedBy: optional(f.ReplacedBy)}
+		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID, ReplacedBy: optional(f.ReplacedBy), Item: &f.JournalID, UndoneAt: f.UndoneAt, UndoneBy: optional(f.UndoneBy)}
 	if f.FiledAt != nil {
 		out.FiledAt = *f.FiledAt
 	}
@@ -325,60 +371,6 @@ func (s *Server) messagesOf(v store.Viewer, entries []store.Entry) (map[int64]*s
 		ids[i] = e.MessageID
 	}
 	return s.Store.MessagesByID(v, ids)
-}
-
-const mostInTray = 500
-
-// ListTray lists what waits for a person.
-func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTrayResponseObject, error) {
-	v := viewerOf(ctx)
-	n, err := s.names(v)
-	if err != nil {
-		return nil, err
-	}
-	count, err := s.Store.TrayCount(v)
-	if err != nil {
-		return nil, err
-	}
-	entries, err := s.Store.Tray(v, 0, mostInTray)
-	if err != nil {
-		return nil, err
-	}
-	notices, err := s.Store.Notices(v)
-	if err != nil {
-		return nil, err
-	}
-	out := ListTray200JSONResponse{Count: count, Items: []TrayItem{}, Notices: []Notice{}}
-	messages, err := s.messagesOf(v, entries)
-	if err != nil {
-		return nil, err
-	}
-	for i := range entries {
-		if m := messages[entries[i].MessageID]; m != nil {
-			out.Items = append(out.Items, TrayItem{Item: n.item(&entries[i]), Message: n.message(m)})
-		}
-	}
-	for _, one := range notices {
-		out.Notices = append(out.Notices, Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, MadeAt: one.MadeAt})
-	}
-	return out, nil
-}
-
-// TryAgain tries items again.
-func (s *Server) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgainResponseObject, error) {
-	n, err := s.Engine.Again(viewerOf(ctx), r.Body.Items)
-	return TryAgain200JSONResponse{Count: n}, err
-}
-
-// SetAside takes items out of the tray.
-func (s *Server) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsideResponseObject, error) {
-	n, err := s.Engine.SetAside(viewerOf(ctx), r.Body.Items)
-	return SetAside200JSONResponse{Count: n}, err
-}
-
-// SettleNotice takes a notice out of the tray.
-func (s *Server) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject, error) {
-	return SettleNotice204Response{}, s.Store.SettleByID(viewerOf(ctx), r.Number)
 }
 
 const (

@@ -54,6 +54,11 @@ type Cabinet interface {
 	// ErrTaken where another content is kept under that name. Where the same is
 	// kept already, only the first name is taken away.
 	Retire(ctx context.Context, path, kept string) error
+	// Restore gives a file that was moved out of the way a name back, and flushes;
+	// ErrMissing where it is kept no more, ErrTaken where the name is taken.
+	Restore(ctx context.Context, kept, path string) error
+	// Forget removes a file that was moved out of the way; none is no error.
+	Forget(ctx context.Context, kept string) error
 	// Kept opens a file that was moved out of the way; ErrMissing where there is none.
 	Kept(ctx context.Context, kept string) (io.ReadCloser, error)
 	// Sum reads a file and returns its size and checksum; ErrMissing where

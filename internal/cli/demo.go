@@ -63,6 +63,11 @@ func (c *command) demo() *cobra.Command {
 				return err
 			}
 			defer mail.Close()
+			desk, err := demo.StartDesk(filepath.Join(folder, "sent"))
+			if err != nil {
+				return err
+			}
+			defer desk.Close()
 			log := slog.New(slog.NewTextHandler(io.Discard, nil))
 			if logs != "" {
 				f, err := os.Create(logs)
@@ -77,11 +82,11 @@ func (c *command) demo() *cobra.Command {
 				return err
 			}
 			c.service = s.address()
-			if err := c.furnish(cmd.Context(), s, mail, demo.OldMail(time.Now()), filepath.Join(folder, "files")); err != nil {
+			if err := c.furnish(cmd.Context(), s, mail, desk, demo.OldMail(time.Now()), filepath.Join(folder, "files")); err != nil {
 				return errors.Join(err, s.stop())
 			}
-			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  Files     %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
-				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), every)
+			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  Files     %s\n  Sent      %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
+				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"), every)
 			ctx, cancel := context.WithCancel(cmd.Context())
 			arriving := make(chan struct{})
 			go func() {
@@ -121,7 +126,7 @@ func arrive(ctx context.Context, mail *demo.MailServer, every time.Duration) {
 
 // furnish fills the mailboxes and sets everything up over the service's own
 // interface, as a person would.
-func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, letters []demo.Letter, files string) error {
+func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, desk *demo.Desk, letters []demo.Letter, files string) error {
 	for i, l := range letters {
 		var flags []imap.Flag
 		if i%3 > 0 {
@@ -156,7 +161,7 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 	if err := watched(ctx, service); err != nil {
 		return err
 	}
-	if err := furnishBook(ctx, service); err != nil {
+	if err := errors.Join(furnishBook(ctx, service), furnishPeople(ctx, service, s.address(), desk)); err != nil {
 		return err
 	}
 	quiet := &command{in: strings.NewReader(demo.Rules), out: io.Discard, errs: io.Discard, service: c.service, format: "table"}
@@ -173,6 +178,9 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 		return err
 	}
 	if err := quiet.carryOut(ctx, changes, false, true); err != nil {
+		return err
+	}
+	if err := furnishAlarms(ctx, service); err != nil {
 		return err
 	}
 	for _, r := range rules {
@@ -208,6 +216,41 @@ func watched(ctx context.Context, service *client.Client) error {
 		case <-tick.C:
 		}
 	}
+}
+
+// furnishPeople says how the demo sends mail, and who is told.
+func furnishPeople(ctx context.Context, service *client.Client, console string, desk *demo.Desk) error {
+	port, name := desk.MailPort(), "Brackwater harbour office"
+	if _, err := call[client.Outgoing](service.SetOutgoing(ctx, client.OutgoingSettings{Host: "127.0.0.1", Port: &port, Encryption: "none", From: "office@brackwater.example", Name: &name, Console: &console})); err != nil {
+		return err
+	}
+	url, secret, yes := desk.URL(), "north-mole-light", true
+	now, daily, at := client.AddresseeSettingsTray("at once"), client.AddresseeSettingsTray("daily"), "08:00"
+	for _, a := range []client.AddresseeSettings{
+		{Name: "Harbour master", Kind: "mail", Addresses: &[]string{"harbour.master@brackwater.example"}, Tray: &now},
+		{Name: "Duty desk", Kind: "mail", Addresses: &[]string{"duty@brackwater.example"}, Tray: &daily, DailyAt: &at},
+		{Name: "Berth planner", Kind: "call", URL: &url, Secret: &secret, Inside: &yes},
+	} {
+		if _, err := call[client.Addressee](service.AddAddressee(ctx, a)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// furnishAlarms sets the demo's alarms.
+func furnishAlarms(ctx context.Context, service *client.Client) error {
+	ruleName, least, hours, by, minutes := "Tide gauge readings", 1, 24, "10:00", 30
+	days := []client.AlarmSettingsWeekdays{"monday", "tuesday", "wednesday", "thursday", "friday"}
+	for _, a := range []client.AlarmSettings{
+		{Name: "No tide readings", Kind: "silence", Rule: &ruleName, AtLeast: &least, WithinHours: &hours, ByTime: &by, Weekdays: &days, Who: []string{"Harbour master"}},
+		{Name: "Out of reach", Kind: "out of reach", AfterMinutes: &minutes, Who: []string{"Harbour master", "Berth planner"}},
+	} {
+		if _, err := call[client.Alarm](service.AddAlarm(ctx, a)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // furnishBook enters the demo's correspondents and its table.

@@ -26,6 +26,7 @@ type office struct {
 	folder  string
 	token   string
 	api     *client.Client
+	desk    *demo.Desk // what the office sends; nil while it is empty
 }
 
 // furniture is how much of the scenario an office begins with.
@@ -73,7 +74,11 @@ func openOffice(t *testing.T, furnished furniture) *office {
 	if furnished == theLast {
 		letters = letters[len(letters)-45:]
 	}
-	if err := c.furnish(t.Context(), o.service, o.mail, letters, filepath.Join(o.folder, "files")); err != nil {
+	if o.desk, err = demo.StartDesk(filepath.Join(o.folder, "sent")); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { o.desk.Close() })
+	if err := c.furnish(t.Context(), o.service, o.mail, o.desk, letters, filepath.Join(o.folder, "files")); err != nil {
 		t.Fatal(err)
 	}
 	o.signIn()

@@ -9,24 +9,11 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"time"
 
-	openapi_types "github.com/oapi-codegen/runtime/types"
 	"github.com/spf13/cobra"
 
 	"inktray.example/inktray/internal/api/client"
 )
-
-func (c *command) pass(p *client.Pass) {
-	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %d messages looked at, %d matched; %d filed, %d left out, %d already there, %d held, %d failed.\n",
-		p.ID, p.Kind, p.State, p.Looked, p.Total, p.Matched, p.Filed, p.LeftOut, p.AlreadyThere, p.Held, p.Failed)
-	if p.Held+p.Failed > 0 {
-		fmt.Fprintln(c.out, "What was held or failed waits in the tray: inktray tray list")
-	}
-	if p.Note != "" {
-		fmt.Fprintln(c.out, p.Note)
-	}
-}
 
 func numberOf(s, what string) (int64, error) {
 	n, err := strconv.ParseInt(s, 10, 64)
@@ -34,52 +21,6 @@ func numberOf(s, what string) (int64, error) {
 		return 0, usageError{fmt.Errorf("%q is not the number of a %s", s, what)}
 	}
 	return n, nil
-}
-
-func (c *command) passes() *cobra.Command {
-	root := &cobra.Command{Use: "passes", Short: "What was gone over, and what is being gone over"}
-	root.AddCommand(&cobra.Command{
-		Use: "list", Short: "List the passes, the newest first", Args: cobra.NoArgs,
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			all, err := call[[]client.Pass](api.ListPasses(ctx, &client.ListPassesParams{}))
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
-				var rows [][]string
-				for _, p := range all {
-					what := p.Mailbox
-					if p.Rule != "" {
-						what = p.Rule
-					}
-					rows = append(rows, []string{fmt.Sprint(p.ID), string(p.Kind), what, string(p.State), fmt.Sprintf("%d of %d", p.Looked, p.Total), fmt.Sprint(p.Filed), fmt.Sprint(p.Held + p.Failed), when(p.StartedAt), p.MadeBy})
-				}
-				c.table([]string{"NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "BY"}, rows)
-			})
-		}),
-	})
-	one := func(use, short string, do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
-		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			id, err := numberOf(args[0], "pass")
-			if err != nil {
-				return err
-			}
-			p, err := do(ctx, api, id)
-			if err != nil {
-				return err
-			}
-			return c.show(p, func() { c.pass(&p) })
-		})}
-	}
-	steer := func(to client.SteerRequestTo) func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-		return func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-			return call[client.Pass](api.SteerPass(ctx, id, client.SteerRequest{To: to}))
-		}
-	}
-	root.AddCommand(one("show", "Show one pass", func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-		return call[client.Pass](api.GetPass(ctx, id))
-	}), one("pause", "Pause a pass over old mail", steer("paused")), one("stop", "Stop a pass over old mail for good", steer("stopped")), one("go-on", "Go on with a paused pass", steer("running")))
-	return root
 }
 
 func (c *command) register() *cobra.Command {
@@ -111,18 +52,8 @@ func (c *command) register() *cobra.Command {
 				}
 				p.Mailbox = &m.ID
 			}
-			for _, d := range []struct {
-				flag, value string
-				into        **openapi_types.Date
-			}{{"--from", from, &p.From}, {"--to", to, &p.To}} {
-				if d.value == "" {
-					continue
-				}
-				day, err := time.Parse(time.DateOnly, d.value)
-				if err != nil {
-					return usageError{fmt.Errorf("%s is a day such as 2026-05-12, not %q", d.flag, d.value)}
-				}
-				*d.into = &openapi_types.Date{Time: day}
+			if err := errors.Join(day("--from", from, &p.From), day("--to", to, &p.To)); err != nil {
+				return err
 			}
 			page, err := call[client.RegisterPage](api.ListRegister(ctx, p))
 			if err != nil {
@@ -200,73 +131,12 @@ func (c *command) register() *cobra.Command {
 			})
 		}),
 	})
-	return root
-}
-
-func (c *command) tray() *cobra.Command {
-	root := &cobra.Command{Use: "tray", Short: "What waits for a person"}
-	root.AddCommand(&cobra.Command{
-		Use: "list", Short: "List what waits, with the reason and what to do", Args: cobra.NoArgs,
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			t, err := call[client.Tray](api.ListTray(ctx))
-			if err != nil {
-				return err
-			}
-			return c.show(t, func() {
-				if t.Count == 0 {
-					fmt.Fprintln(c.out, "The tray is empty. Nothing waits for you.")
-					return
-				}
-				for _, n := range t.Notices {
-					fmt.Fprintf(c.out, "%s %s\n\n", n.Text, n.Advice)
-				}
-				var rows [][]string
-				for _, i := range t.Items {
-					rows = append(rows, []string{fmt.Sprint(*i.Item.ID), i.Item.Verdict, short(i.Item.Name, 30), short(i.Message.Subject, 36), i.Item.Reason})
-				}
-				if len(rows) > 0 {
-					c.table([]string{"NO.", "", "ATTACHMENT", "MESSAGE", "REASON"}, rows)
-				}
-			})
-		}),
-	})
-	several := func(use, short, done string, do func(ctx context.Context, api *client.Client, r client.TrayRequest) (client.Count, error)) *cobra.Command {
-		all := false
-		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short, RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			var r client.TrayRequest
-			for _, a := range args {
-				id, err := numberOf(a, "line of the tray")
-				if err != nil {
-					return err
-				}
-				r.Items = append(r.Items, id)
-			}
-			if all {
-				t, err := call[client.Tray](api.ListTray(ctx))
-				if err != nil {
-					return err
-				}
-				for _, i := range t.Items {
-					r.Items = append(r.Items, *i.Item.ID)
-				}
-			}
-			if len(r.Items) == 0 {
-				return usageError{errors.New("say which lines of the tray, by their numbers, or --all")}
-			}
-			n, err := do(ctx, api, r)
-			if err != nil {
-				return err
-			}
-			return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
-		})}
-		cmd.Flags().BoolVar(&all, "all", false, "everything that waits")
-		return cmd
-	}
-	root.AddCommand(several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.", func(ctx context.Context, api *client.Client, r client.TrayRequest) (client.Count, error) {
-		return call[client.Count](api.TryAgain(ctx, r))
-	}), several("aside", "Set aside for good; nothing is filed of it", "%d set aside.", func(ctx context.Context, api *client.Client, r client.TrayRequest) (client.Count, error) {
-		return call[client.Count](api.SetAside(ctx, r))
-	}))
+	root.AddCommand(c.undo("undo NUMBER", "Take one filing back; without --yes it only says what would happen", "filing",
+		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
+			return call[client.UndoPreview](api.PreviewUndoOfItem(ctx, id))
+		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+			return call[client.Pass](api.UndoItem(ctx, id))
+		}))
 	return root
 }
 
@@ -338,11 +208,33 @@ func (c *command) messages() *cobra.Command {
 					rows = append(rows, []string{r.Rule, r.Answer, reason})
 				}
 				c.table([]string{"RULE", "IS FOR IT", "BECAUSE"}, rows)
+				if len(x.Steps) > 0 {
+					rows = nil
+					for _, s := range x.Steps {
+						rows = append(rows, []string{deref(s.Rule), strings.TrimSpace(string(s.Kind) + " " + s.What), s.State, s.Reason})
+					}
+					fmt.Fprintln(c.out)
+					c.table([]string{"AFTERWARDS", "", "", ""}, rows)
+				}
+				if x.Again > 0 {
+					fmt.Fprintf(c.out, "\n%s of it taken back and not filed again: inktray messages file-again %d\n", count(x.Again, "file"), x.Message.ID)
+				}
 			})
 		}),
 	}
 	why.Flags().BoolVar(&thorough, "thorough", false, "read what the verdicts hang on from the mail server: texts, archives")
-	root.AddCommand(list, why)
+	again := &cobra.Command{Use: "file-again NUMBER", Short: "File again what was taken back of a message", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		id, err := numberOf(args[0], "message")
+		if err != nil {
+			return err
+		}
+		n, err := call[client.Count](api.FileAgain(ctx, id))
+		if err != nil {
+			return err
+		}
+		return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
+	})}
+	root.AddCommand(list, why, again)
 	return root
 }
 

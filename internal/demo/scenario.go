@@ -57,6 +57,8 @@ rules:
         folder: Gauges/<received year>/<received month> <received month name>
         name: <received date> <lookup stations of (file.stem) or file.stem>
     rest: {folder: Gauges/Other/<received year>}
+    afterwards:
+      - {mark: read, label: Filed}
   - id: certificates
     name: Insurance certificates
     cabinet: harbour files
@@ -66,6 +68,17 @@ rules:
       - take: {kind: pdf}
         folder: Certificates/<received year>/<correspondent>
         name: <register.year>-<register pad 4> <file.stem>
+    afterwards:
+      - reply:
+          text: |
+            Good day,
+
+            thank you. We have filed:
+            <filed.list>
+
+            Brackwater harbour office
+          once in: 1 day
+      - tell: {who: Harbour master}
   - id: dive-surveys
     name: Dive surveys
     cabinet: harbour files
@@ -84,6 +97,9 @@ rules:
     attachments:
       - take: everything
         folder: Waste/<received minus 1 month as "yyyy-MM">
+    afterwards:
+      - move: Filed/Waste
+      - tell: {who: Berth planner}
 `
 
 // Correspondent is an entry of the harbour office's book.

@@ -205,7 +205,7 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 		t.Errorf("the tray says %+v", tray[0])
 	}
 	out.Store(false) // somebody put it back
-	if n, err := h.engine.Again(store.System, []int64{tray[0].ID}); err != nil || n != 1 {
+	if n, err := h.engine.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1"})

@@ -5,6 +5,7 @@ package engine
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -21,7 +22,8 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// Config is what the engine is given. Every field is needed.
+// Config is what the engine is given. Every field but Pause,
+// Beat and RootCAs is needed.
 type Config struct {
 	Store       *store.Store
 	Clock       func() time.Time
@@ -33,6 +35,12 @@ type Config struct {
 	// Try goes through the steps of reaching a mailbox.
 	Try   func(ctx context.Context, m *store.Mailbox, secret string) []source.Check
 	Spool string // folder in which contents lie while they are worked on; emptied at the start
+	// Pause is how long to wait after so many failures in a row; nil for the
+	// usual, from some seconds to five minutes.
+	Pause func(failures int) time.Duration
+	Beat  time.Duration // how often what waits is looked at; 0 for a second
+	// RootCAs are trusted where mail is sent; nil for the system's.
+	RootCAs *x509.CertPool
 	// Prepare makes a place into a cabinet and returns its identity.
 	Prepare func(c *store.Cabinet, now time.Time) (identity string, err error)
 }
@@ -64,6 +72,9 @@ type Engine struct {
 	gates    map[string]*gate
 	passes   map[int64]*oldMail
 	inHand   map[int64]bool // entries that a goroutine is filing
+	undoing  sync.Mutex     // one at a time takes filings back
+	caps     caps
+	wake     chan struct{} // what is to be sent
 
 	book      *correspondent.Book
 	passwords map[string][]string          // of archives, by the correspondent's name
@@ -78,8 +89,14 @@ type revision struct {
 // New makes an engine that does nothing yet.
 func New(c Config) *Engine {
 	ctx, cancel := context.WithCancel(context.Background())
+	if c.Beat == 0 {
+		c.Beat = time.Second
+	}
+	if c.Pause == nil {
+		c.Pause = pause
+	}
 	return &Engine{Config: c, hub: newHub(), ctx: ctx, cancel: cancel, compiled: map[revision]*rule.Compiled{}, watchers: map[string]*watcher{},
-		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, inHand: map[int64]bool{}}
+		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, inHand: map[int64]bool{}, wake: make(chan struct{}, 1)}
 }
 
 // Start takes up what was left unfinished and begins to watch.
@@ -93,6 +110,9 @@ func (e *Engine) Start() error {
 		return err
 	}
 	if err := e.emptySpool(); err != nil {
+		return err
+	}
+	if err := errors.Join(e.sweepKept(), e.countDeaths()); err != nil {
 		return err
 	}
 	if err := errors.Join(e.LoadBook(), e.LoadRules(), e.Store.EndLivePasses(e.Clock())); err != nil {
@@ -121,6 +141,7 @@ func (e *Engine) Start() error {
 		e.runPass(&unfinished[i])
 	}
 	e.tasks.Go(e.tend)
+	e.tasks.Go(e.carry)
 	return nil
 }
 
@@ -181,6 +202,15 @@ func (e *Engine) Status(mailboxID string) Status {
 		return Status{State: "not watched"}
 	}
 	return w.status()
+}
+
+// rouse lets a mailbox's watcher look at once.
+func (e *Engine) rouse(mailboxID string) {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	if w := e.watchers[mailboxID]; w != nil {
+		w.rouse()
+	}
 }
 
 // WakeAll lets every watcher look at once.
@@ -270,12 +300,9 @@ func (e *Engine) release(id int64) {
 	delete(e.inHand, id)
 }
 
-// tendEvery is how often cabinets that failed are tried again.
-const tendEvery = 5 * time.Second
-
 // tend finishes what was staged when a cabinet failed, once it is back.
 func (e *Engine) tend() {
-	ticker := time.NewTicker(tendEvery)
+	ticker := time.NewTicker(e.Beat)
 	defer ticker.Stop()
 	for {
 		select {
@@ -298,5 +325,7 @@ func (e *Engine) tend() {
 			}
 			e.recover(e.ctx, c.ID)
 		}
+		e.fileKept(e.ctx)
+		e.takeBack(e.ctx)
 	}
 }

@@ -393,7 +393,7 @@ func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
 	if err != nil || len(tray) != 1 || tray[0].State != store.Held || !strings.Contains(tray[0].Reason, "named .pdf, but it is a Windows program") {
 		t.Errorf("the tray holds %+v, %v", tray, err)
 	}
-	if n, err := h.engine.SetAside(store.System, []int64{tray[0].ID}); n != 1 || err != nil {
+	if n, err := h.engine.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, ""); n != 1 || err != nil {
 		t.Errorf("set aside: %d, %v", n, err)
 	}
 }
@@ -416,7 +416,7 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 	if _, err := h.engine.SaveRule(r, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.engine.Again(store.System, []int64{tray[0].ID}); n != 1 || err != nil {
+	if n, err := h.engine.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges": "a file in the way", "Tide/2026/05/one.csv": "1"})

@@ -19,6 +19,7 @@ type Explanation struct {
 	Note  string // why the rule does nothing with the message though it is for it; else ""
 	Match rule.Reason
 	Items []plan.Item
+	Steps []plan.Step
 }
 
 // Explain says for each rule what it makes of a message and why. It is computed
@@ -76,7 +77,7 @@ func (e *Engine) Explain(ctx context.Context, v store.Viewer, messageID int64, t
 		x := Explanation{Rule: rows[i].Name, Off: !rows[i].Running}
 		for k := range p.Rules {
 			if pr := &p.Rules[k]; pr.Rule.Rule.ID == rows[i].ID {
-				x.Looks, x.Match, x.Items = true, pr.Match, pr.Items
+				x.Looks, x.Match, x.Items, x.Steps = true, pr.Match, pr.Items, pr.Steps
 				if !decided[rows[i].ID] {
 					x.Note = before(marks, rows[i].ID, &row, e.Zone, pr)
 				}

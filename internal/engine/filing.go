@@ -60,13 +60,17 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 	case ctx.Err() != nil:
 		return ctx.Err() // it stays planned
 	case errors.As(err, &unopened):
-		entry.State, entry.Reason, entry.Advice = store.Held, unopened.Problem, "Look at the message and decide; then try again or set it aside."
+		entry.State, entry.Reason, entry.Advice = store.Held, unopened.Problem, "Look at the message and decide: release it, try again or set it aside."
+		entry.Cause = store.CauseUnreadable
+		if unopened.Encrypted {
+			entry.Cause = store.CauseEncrypted
+		}
 		return e.Store.Finish(entry, e.now())
 	case errors.As(err, &closed):
 		entry.NextAt, entry.Reason = &closed.until, "waits for the cabinet: "+closed.Error()
 		return e.Store.Postpone(entry)
 	case errors.As(err, &inCabinet) && inCabinet.Lasting:
-		entry.State, entry.Reason, entry.Advice = store.Failed, inCabinet.Problem, inCabinet.Advice
+		entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice, store.CauseCabinet
 		return e.Store.Finish(entry, e.now())
 	case errors.As(err, &inCabinet):
 		g, gateErr := e.gate(entry.CabinetID)
@@ -80,7 +84,7 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		entry.NextAt, entry.Reason = &closed.until, "waits for the cabinet: "+closed.Error()
 		return e.Store.Postpone(entry)
 	case errors.Is(err, source.ErrGone):
-		entry.State, entry.Reason = store.Failed, "the message is no longer in the folder “"+l.row.Folder+"”"
+		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.row.Folder+"”", store.CauseGone
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
 		return e.Store.Finish(entry, e.now())
 	}
@@ -88,10 +92,10 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 	entry.Attempts++
 	entry.Reason = err.Error()
 	if entry.Attempts >= mostAttempts {
-		entry.State, entry.Advice = store.Failed, "It was tried "+strconv.Itoa(entry.Attempts)+" times. Look at the mailbox, then try again."
+		entry.State, entry.Cause, entry.Advice = store.Failed, store.CauseMailbox, "It was tried "+strconv.Itoa(entry.Attempts)+" times. Look at the mailbox, then try again."
 		return errors.Join(err, e.Store.Finish(entry, e.now()))
 	}
-	next := e.now().Add(pause(entry.Attempts))
+	next := e.now().Add(e.Pause(entry.Attempts))
 	entry.NextAt = &next
 	return errors.Join(err, e.Store.Postpone(entry))
 }
@@ -120,13 +124,26 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 		return err
 	}
 	if !ok || item.Segments == nil {
+		entry.Cause = store.CauseGone
 		return e.finish(entry, store.Failed, "the message no longer has this attachment", "Look at the message; perhaps the mail server changed it.")
 	}
 	g, err := e.gate(entry.CabinetID)
 	if err != nil {
+		entry.Cause = store.CauseSetting
 		return e.finish(entry, store.Failed, "the rule's cabinet is no longer there", "Choose a cabinet in the rule, then try again.")
 	}
+	if over, err := e.overCap(l, r, entry, &item); err != nil || over != "" {
+		if err != nil {
+			return err
+		}
+		entry.Cause = store.CauseCap
+		return e.finish(entry, store.Held, over, "If it is meant, try all of them again; if not, look at the rule and at the sender.")
+	}
 	if err := g.ready(ctx); err != nil {
+		var closed *closedError
+		if errors.As(err, &closed) {
+			return errors.Join(err, e.keepHere(ctx, s, l, r, entry, &item))
+		}
 		return err
 	}
 	remark := item.Item.Remark
@@ -134,6 +151,7 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 		report, err := e.drawn(ctx, s, l, &item, r)
 		var undrawn *unpack.Error
 		if errors.As(err, &undrawn) {
+			entry.Cause = store.CauseUnreadable
 			return errors.Join(e.besideIt(ctx, s, l, r, entry), e.finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem, "Its EML copy is filed instead."))
 		}
 		if err != nil {
@@ -151,7 +169,8 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 		return err
 	}
 	if hold {
-		return e.finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is not, set it aside.")
+		entry.Cause = store.CauseDisguised
+		return e.finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is, release it; if not, set it aside.")
 	}
 	if remark == "" {
 		remark = said
@@ -164,6 +183,16 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 func (e *Engine) one(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry) (plan.Item, bool, error) {
 	setting := e.setting(l.mailbox, entry.PlannedAt.In(e.Zone))
 	for range mostRounds {
+		if entry.Given == "release" || entry.Given == "elsewhere" {
+			item, needs, ok := plan.Released(r, l.message, setting, entry.Item)
+			if ok && settled(&item) || !needs.Any() {
+				return item, ok, nil
+			}
+			if err := e.read(ctx, s, l, &needs); err != nil {
+				return item, false, err
+			}
+			continue
+		}
 		item, needs, ok := plan.One(r, l.message, setting, entry.Item)
 		if ok && settled(&item) || !needs.Any() {
 			if !ok && entry.Item == "copy:"+string(rule.CopyEML) { // beside a PDF that lacks something
@@ -216,7 +245,7 @@ func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, entry *
 		return content, "", false, err
 	}
 	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
-	if item.Copy == "" {
+	if item.Copy == "" && entry.Given != "release" && entry.Given != "elsewhere" {
 		first, err := in.Peek(mail.FirstBytes)
 		if err == nil || err == io.EOF {
 			what, held := mail.Disagrees(&item.Item, first)
@@ -254,11 +283,20 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 	}
 	if before, found, err := e.Store.FiledBefore(entry, l.row.Fingerprint, entry.SHA256); err != nil {
 		return err
+	} else if found && before.Undo == store.Undone {
+		return drop(store.LeftOut, "the same attachment of the same message was filed before and taken back by a person")
 	} else if found {
 		entry.Path = before.Path
 		return drop(store.There, "the same attachment of the same message was filed before, as "+before.Path)
 	}
-	if item.Target.NeedsRegister() {
+	if entry.Given == "elsewhere" {
+		folder, file := path.Split(entry.Wanted)
+		item.Segments, item.Ext = nil, mail.Extension(file)
+		if folder != "" {
+			item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
+		}
+		item.Stem = strings.TrimSuffix(file, item.Ext)
+	} else if item.Target.NeedsRegister() {
 		if err := e.Store.Draw(entry, e.now()); err != nil {
 			return err
 		}
@@ -305,7 +343,10 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		if err != nil {
 			return err
 		}
-		return e.Store.File(entry, e.now())
+		if err := e.Store.File(entry, e.now()); err != nil {
+			return err
+		}
+		return e.tallied(l, entry)
 	}
 }
 
@@ -396,8 +437,34 @@ func (e *Engine) finish(entry *store.Entry, state store.State, reason, advice st
 	return e.Store.Finish(entry, e.now())
 }
 
+// planReleased plans an entry that a person releases, under the rule that held it.
+func (e *Engine) planReleased(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry) error {
+	item, ok, err := e.one(ctx, s, l, r, entry)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		entry.Cause = store.CauseGone
+		return e.finish(entry, store.Failed, "the message no longer has this attachment", "")
+	}
+	c, err := e.Store.CabinetNamed(item.Target.Cabinet)
+	if err != nil {
+		entry.Cause = store.CauseSetting
+		return e.finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
+	}
+	entry.CabinetID, entry.Wanted = c.ID, item.Path()
+	return e.Store.Replan(entry)
+}
+
 // planAgain plans an entry under its rule as it is now, after the rules before it.
 func (e *Engine) planAgain(ctx context.Context, session source.Session, l *letter, entry *store.Entry) (*rule.Compiled, error) {
+	if entry.Given == "release" {
+		r, err := e.rule(entry.RuleID, entry.RuleRevision)
+		if err != nil {
+			return nil, err
+		}
+		return r, e.planReleased(ctx, session, l, r, entry)
+	}
 	row, err := e.Store.RuleByID(entry.RuleID)
 	if err != nil || row.Removed {
 		return nil, e.finish(entry, store.LeftOut, "the rule was removed", "")
@@ -425,7 +492,7 @@ func (e *Engine) planAgain(ctx context.Context, session source.Session, l *lette
 	if mine.Match.Answer != rule.Yes {
 		state := store.LeftOut
 		if mine.Match.Answer != rule.No {
-			state = store.Held
+			state, entry.Cause = store.Held, store.CauseDoubtful
 		}
 		return nil, e.finish(entry, state, "tried again under the rule as it is now: "+mine.Match.Text, "")
 	}
@@ -449,16 +516,21 @@ func (e *Engine) planAgain(ctx context.Context, session source.Session, l *lette
 				return nil, err
 			}
 		}
+		if item.Verdict == plan.Held {
+			entry.Cause = causeOf(item)
+		}
 		if item.Verdict != plan.Filed {
 			return nil, e.finish(entry, store.State(item.Verdict), "tried again under the rule as it is now: "+item.Reason, "")
 		}
 		c, err := e.Store.CabinetNamed(item.Target.Cabinet)
 		if err != nil {
+			entry.Cause = store.CauseSetting
 			return nil, e.finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
 		}
 		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
 		return r, e.Store.Replan(entry)
 	}
+	entry.Cause = store.CauseGone
 	return nil, e.finish(entry, store.Failed, "the message no longer has this attachment", "")
 }
 
@@ -485,6 +557,8 @@ func (e *Engine) recover(ctx context.Context, cabinetID string) {
 			return e.recoverOne(ctx, g.cabinet, entry)
 		}()
 		e.release(entry.ID)
+		e.rouse(entry.MailboxID)
+		e.hasten()
 		if err != nil {
 			e.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
 			var inCabinet *cabinet.Error

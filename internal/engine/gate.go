@@ -95,6 +95,9 @@ func (g *gate) ready(ctx context.Context) error {
 	was := g.failures
 	g.failures, g.until, g.problem, g.checked = 0, time.Time{}, nil, now
 	g.mutex.Unlock()
+	if err := g.engine.back("cabinet", g.row.ID); err != nil {
+		return err
+	}
 	if was > 0 {
 		if _, err := g.engine.Store.Settle("cabinet", g.row.ID); err != nil {
 			return err
@@ -114,10 +117,11 @@ func (g *gate) trip(problem error) error {
 	now := g.engine.Clock()
 	g.mutex.Lock()
 	g.failures++
-	pause := min(time.Second<<min(g.failures, 10), 5*time.Minute)
+	pause := g.engine.Pause(g.failures - 1)
 	g.until, g.problem = now.Add(pause), problem
 	out := &closedError{g.until, problem}
 	g.mutex.Unlock()
+	g.engine.out("cabinet", g.row.ID)
 	g.engine.Log.Warn("a cabinet fails", "cabinet", g.row.Name, "error", problem, "again in", pause)
 	err := g.engine.Store.Tell(&store.Notice{Kind: "cabinet", Object: g.row.ID, Text: fmt.Sprintf("The cabinet “%s” cannot be used: %s.", g.row.Name, trimStop(problem.Error())),
 		Advice: "What is to be filed there waits and is filed by itself once the cabinet is back.", MadeAt: now})

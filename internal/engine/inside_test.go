@@ -189,7 +189,7 @@ func TestWhatCannotBeOpenedIsHeldWithItsReason(t *testing.T) {
 	}
 	for _, e := range tray {
 		if e.Item == "3" {
-			if _, err := h.engine.Again(store.System, []int64{e.ID}); err != nil {
+			if _, err := h.engine.Again(store.System, store.Matters{Items: []int64{e.ID}}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
+	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -47,6 +50,7 @@ func (e *Engine) CheckRule(document *rule.Rule) (*rule.Compiled, error) {
 		}
 	}
 	problems = append(problems, e.checkBook(c, document)...)
+	problems = append(problems, e.checkWho(document)...)
 	names = nil
 	for _, m := range mailboxes {
 		names = append(names, m.Name)
@@ -145,19 +149,68 @@ func (e *Engine) RemoveRule(id, actor string) error {
 	return e.LoadRules()
 }
 
-// Again lets items of the tray be tried again, under their rules as they are now.
-func (e *Engine) Again(v store.Viewer, ids []int64) (int, error) {
-	entries, err := e.Store.Again(v, ids)
-	e.hub.send(Event{Kind: "tray"})
-	e.WakeAll()
-	return len(entries), err
+// MattersOf is what a person chose in the tray: single matters, or all of a cause.
+func (e *Engine) MattersOf(v store.Viewer, m store.Matters, cause store.Cause) (store.Matters, error) {
+	if cause == "" {
+		return m, nil
+	}
+	return e.Store.OfCause(v, cause)
 }
 
-// SetAside takes items out of the tray for good.
-func (e *Engine) SetAside(v store.Viewer, ids []int64) (int, error) {
-	n, err := e.Store.SetAside(v, ids, "set aside by "+v.Name, e.Clock())
+// Again lets what waits in the tray be tried again, under the rules as they are now.
+func (e *Engine) Again(v store.Viewer, m store.Matters) (int, error) {
+	return e.decided(e.Store.Again(v, m, store.Decision{Given: "again"}))
+}
+
+// Release lets held items be filed as they are.
+func (e *Engine) Release(v store.Viewer, m store.Matters) (int, error) {
+	return e.decided(e.Store.Again(v, m, store.Decision{Given: "release"}))
+}
+
+// Elsewhere lets items of the tray be filed in a folder that a person names.
+func (e *Engine) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder string) (int, error) {
+	c, err := e.Store.CabinetNamed(cabinet)
+	if err != nil {
+		return 0, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
+	}
+	var segments []string
+	for _, s := range strings.Split(folder, "/") {
+		if s = strings.TrimSpace(s); s == "" || s == "." || s == ".." {
+			continue
+		}
+		segments = append(segments, safename.Segment(s))
+	}
+	if len(segments) == 0 || strings.EqualFold(segments[0], ".inktray") {
+		return 0, rule.Problems{{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
+	}
+	return e.decided(e.Store.Again(v, m, store.Decision{Given: "elsewhere", CabinetID: c.ID, Path: func(entry *store.Entry) string {
+		ext := mail.Extension(entry.Name)
+		return path.Join(path.Join(segments...), safename.File(strings.TrimSuffix(entry.Name, ext), ext))
+	}}))
+}
+
+// SetAside takes matters out of the tray for good, with a note.
+func (e *Engine) SetAside(v store.Viewer, m store.Matters, note string) (int, error) {
+	reason := "set aside by " + v.Name
+	if note = strings.Join(strings.Fields(note), " "); note != "" {
+		reason += ": " + note
+	}
+	return e.decided(e.Store.SetAside(v, m, reason))
+}
+
+func (e *Engine) decided(n int, err error) (int, error) {
 	e.hub.send(Event{Kind: "tray"})
+	e.WakeAll()
+	e.hasten()
 	return n, err
+}
+
+// hasten lets what is to be sent be looked at now.
+func (e *Engine) hasten() {
+	select {
+	case e.wake <- struct{}{}:
+	default:
+	}
 }
 
 // AddCabinet makes a place into a cabinet, proves that it can be written to, and

@@ -187,7 +187,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
 			select {
 			case <-ctx.Done():
-			case <-time.After(pause(failures)):
+			case <-time.After(e.Pause(failures)):
 			}
 		}
 		if asked := p.asked(); asked != "" {
@@ -210,6 +210,7 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 	defer s.Close()
 	pass.Note = ""
 	v := &visit{engine: e, mailbox: m, session: s}
+	defer v.leave()
 	for _, name := range r.Rule.Look.In() {
 		folder, err := v.find(ctx, name)
 		if err != nil {
@@ -258,6 +259,7 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 				return err
 			}
 			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+			e.rouse(m.ID) // what is done afterwards is the watcher's
 			if pass.PerMinute > 0 && len(uids) > 0 {
 				due := began.Add(time.Duration(len(some)) * time.Minute / time.Duration(pass.PerMinute))
 				if !e.rest(ctx, p, due.Sub(e.Clock())) {

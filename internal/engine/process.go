@@ -32,15 +32,42 @@ type batch struct {
 // process reads the facts of messages of the open folder, plans them, commits
 // plans and progress at once, and files.
 func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
-	e := v.engine
-	facts, err := v.session.Facts(ctx, uids)
+	alone, rest, err := v.suspects(uids)
 	if err != nil {
 		return err
 	}
 	if b.pass.ID == 0 {
-		b.pass.State, b.pass.StartedAt, b.pass.Total = store.Running, e.Clock(), len(uids)
+		b.pass.Total = len(alone) + len(rest)
 	}
-	look := store.Look{Folder: b.folder, Pass: b.pass, Entries: map[*store.Message][]store.Entry{}}
+	folder := b.folder
+	for _, uid := range alone { // first: the progress is committed with the others
+		b.folder = nil
+		if err := v.some(ctx, []uint32{uid}, b); err != nil {
+			return err
+		}
+		if err := v.engine.Store.Survived(v.mailbox.ID, v.open, v.state.UIDValidity, uid); err != nil {
+			return err
+		}
+	}
+	b.folder = folder
+	return v.some(ctx, rest, b)
+}
+
+// some does what process does for messages that are read together.
+func (v *visit) some(ctx context.Context, uids []uint32, b *batch) error {
+	e := v.engine
+	if err := v.take(uids); err != nil {
+		return err
+	}
+	facts, err := v.session.Facts(ctx, uids)
+	if err != nil {
+		v.letGo()
+		return err
+	}
+	if b.pass.ID == 0 {
+		b.pass.State, b.pass.StartedAt = store.Running, e.Clock()
+	}
+	look := store.Look{Folder: b.folder, Pass: b.pass, Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{}, Matched: map[*store.Message]bool{}}
 	var letters []*letter
 	defer func() {
 		for _, l := range letters {
@@ -50,14 +77,16 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
 	for i := range facts {
 		row, message, err := v.understand(&facts[i])
 		if err != nil {
+			v.letGo()
 			return err
 		}
 		if row == nil {
 			continue
 		}
 		l := &letter{row: row, facts: &facts[i], message: message, mailbox: v.mailbox.Name}
-		entries, matched, err := v.plan(ctx, l, b)
+		entries, after, matched, err := v.plan(ctx, l, b)
 		if err != nil {
+			v.letGo()
 			return err
 		}
 		if matched {
@@ -67,9 +96,10 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
 			l.close() // it is fetched again
 		}
 		look.Messages = append(look.Messages, row)
-		look.Entries[row] = entries
+		look.Entries[row], look.After[row], look.Matched[row] = entries, after, matched
 		letters = append(letters, l)
 	}
+	v.letGo()
 	b.pass.Looked += len(uids)
 	if b.pass.Kind == "live" && len(letters) == 0 {
 		look.Pass = nil
@@ -140,11 +170,11 @@ func (v *visit) notUnderstood(uid uint32, subject string, cause any) error {
 // plan decides what becomes of a message, fetching its text where a verdict
 // hangs on it. Whatever goes wrong while a message is understood is the
 // message's own trouble: it waits in the tray.
-func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.Entry, matched bool, err error) {
+func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.Entry, after []store.FollowUp, matched bool, err error) {
 	e := v.engine
 	defer func() {
 		if p := recover(); p != nil {
-			entries, matched, err = nil, false, v.notUnderstood(l.row.UID, l.row.Subject, p)
+			entries, after, matched, err = nil, nil, false, v.notUnderstood(l.row.UID, l.row.Subject, p)
 		}
 	}()
 	var rules []*rule.Compiled
@@ -160,11 +190,11 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 	setting := e.setting(l.mailbox, e.now())
 	now := e.Clock().UTC()
 	if b.pass.Since != nil && l.message.Received.Before(*b.pass.Since) {
-		return nil, false, nil // the server's search is wide by a day
+		return nil, nil, false, nil // the server's search is wide by a day
 	}
 	p, err := e.settle(ctx, v.session, l, rules, setting)
 	if err != nil {
-		return nil, false, err
+		return nil, nil, false, err
 	}
 	for _, pr := range p.Rules {
 		if !b.takes(pr.Rule, l.row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
@@ -176,15 +206,16 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 			item := &pr.Items[i]
 			entry, err := e.entryOf(pr.Rule, item, cabinets, now)
 			if err != nil {
-				return nil, false, err
+				return nil, nil, false, err
 			}
 			if !b.announced.IsZero() {
 				entry.AnnouncedAt = &b.announced
 			}
 			entries = append(entries, entry)
 		}
+		after = append(after, afterOf(&pr, b.pass.Kind == "old mail", now)...)
 	}
-	return entries, matched, nil
+	return entries, after, matched, nil
 }
 
 // entryOf makes the journal's line of an item as it was planned.
@@ -211,10 +242,25 @@ func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 		entry.State, entry.DoneAt = store.Failed, &now
 		entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", name), "Choose a cabinet in the rule, then try again."
 	}
-	if entry.State == store.Held {
-		entry.Advice = "Look at the message and decide; then try again or set it aside."
+	switch {
+	case c.ID == "" && entry.State == store.Failed:
+		entry.Cause = store.CauseSetting
+	case entry.State == store.Held:
+		entry.Cause = causeOf(item)
+		entry.Advice = "Look at the message and decide: release it, try again or set it aside."
 	}
 	return entry, nil
+}
+
+// causeOf is why a plan holds an item.
+func causeOf(item *plan.Item) store.Cause {
+	switch text := strings.ToLower(item.Reason); {
+	case item.Doubt:
+		return store.CauseDoubtful
+	case strings.Contains(text, "encrypted") || strings.Contains(text, "password"):
+		return store.CauseEncrypted
+	}
+	return store.CauseUnreadable
 }
 
 // with puts the rule of a pass over old mail among the running ones.

@@ -75,6 +75,13 @@ type Rehearsed struct {
 	Message store.Message // without an ID where it is not among the records
 	Match   rule.Reason
 	Items   []RehearsedItem
+	Steps   []RehearsedStep
+}
+
+// RehearsedStep is one follow-up of a rehearsal.
+type RehearsedStep struct {
+	plan.Step
+	Rule string // its name
 }
 
 // RehearsedItem is one attachment of a rehearsal.
@@ -95,6 +102,7 @@ type rehearsal struct {
 	wanted  map[string]bool // paths that were given already
 	tree    map[[2]string]*FolderSum
 	same    map[string]int // attachments that another rule takes, too
+	moved   map[string]int // messages that a move makes a rule miss, by the sentence that says so
 	hidden  map[string]int // messages that an earlier rule stops
 	out     *Rehearsal
 	extra   int
@@ -106,7 +114,7 @@ type rehearsal struct {
 // Rehearse plans messages under rules with the same code that files.
 func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, of RehearsalOf) (*Rehearsal, error) {
 	r := &rehearsal{engine: e, of: of, names: map[string]string{}, filed: map[string]map[store.ItemOf]string{}, wanted: map[string]bool{}, tree: map[[2]string]*FolderSum{},
-		same: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, cabinet: map[string]*gate{}, watch: map[[2]string][]*rule.Compiled{}}
+		same: map[string]int{}, moved: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, cabinet: map[string]*gate{}, watch: map[[2]string][]*rule.Compiled{}}
 	if err := r.order(); err != nil {
 		return nil, err
 	}
@@ -582,9 +590,13 @@ func (r *rehearsal) take(p *planned) {
 		for k := range pr.Items {
 			one.Items = append(one.Items, r.item(p, pr, &pr.Items[k]))
 		}
+		for _, s := range pr.Steps {
+			one.Steps = append(one.Steps, RehearsedStep{s, pr.Rule.Rule.Name})
+		}
 	}
 	if r.edited != nil {
 		r.overlaps(p)
+		r.moves(p)
 	}
 	shown := len(r.out.Messages)
 	if shown < rehearseShown || shown < 2*rehearseShown && len(one.Items) > 0 {
@@ -649,6 +661,49 @@ func (r *rehearsal) overlaps(p *planned) {
 	}
 }
 
+// moves counts what a move of this rule, or of another, makes one of them miss.
+func (r *rehearsal) moves(p *planned) {
+	mine := r.mine(p)
+	if mine == nil {
+		return
+	}
+	moves := func(pr *plan.Rule) (does, loses bool) {
+		for _, s := range pr.Steps {
+			does = does || s.Kind == rule.DoMove && s.Do
+			loses = loses || s.Kind == rule.DoMove && !s.Do && strings.Contains(s.Reason, "moves the message")
+		}
+		return does, loses
+	}
+	does, loses := moves(mine)
+	for i := range p.plan.Rules {
+		pr := &p.plan.Rules[i]
+		if pr.Rule == r.edited {
+			continue
+		}
+		theirs, lost := moves(pr)
+		switch {
+		case does && lost:
+			r.moved["Both move \x00: this rule does, and “"+pr.Rule.Rule.Name+"” comes later and does not."]++
+		case loses && theirs:
+			r.moved["Both move \x00: the earlier rule “"+pr.Rule.Rule.Name+"” does, and this one does not."]++
+		}
+	}
+	if !does {
+		return
+	}
+	// A label that is put on later is looked for only where a rule looks.
+	for _, other := range r.engine.running() {
+		if other.Rule.ID == r.edited.Rule.ID || len(other.Rule.Labels()) == 0 || !other.Rule.Look.Looks(r.names[p.row.MailboxID]) || !inFolders(&other.Rule.Look, p.row.Folder) {
+			continue
+		}
+		for _, s := range mine.Steps {
+			if s.Kind == rule.DoMove && s.Do && !inFolders(&other.Rule.Look, s.What) {
+				r.moved["The rule “"+other.Rule.Name+"” waits for a label and does not look into “"+s.What+"”, so it misses \x00 once this rule has moved them."]++
+			}
+		}
+	}
+}
+
 func (r *rehearsal) finish() {
 	for _, sum := range r.tree {
 		r.out.Tree = append(r.out.Tree, *sum)
@@ -668,6 +723,13 @@ func (r *rehearsal) finish() {
 			text = fmt.Sprintf("The rule “%s” files one of these attachments, too.", name)
 		}
 		r.out.Warnings = append(r.out.Warnings, Warning{"same attachments", "attachments", text})
+	}
+	for _, text := range sorted(r.moved) {
+		n := "one of these messages"
+		if r.moved[text] > 1 {
+			n = fmt.Sprintf("%d of these messages", r.moved[text])
+		}
+		r.out.Warnings = append(r.out.Warnings, Warning{"moved", "afterwards", strings.Replace(text, "\x00", n, 1)})
 	}
 	for _, name := range sorted(r.hidden) {
 		text := fmt.Sprintf("The earlier rule “%s” keeps %d of these messages from this one.", name, r.hidden[name])

@@ -90,11 +90,12 @@ func (w *watcher) run(ctx context.Context) {
 			s.Problem, s.Advice = string(reach.Step)+": "+reach.Problem, reach.Advice
 		}
 		w.set(s)
+		e.out("mailbox", w.mailbox)
 		e.Log.Warn("a mailbox is out of reach", "mailbox", w.mailbox, "error", err, "failures", failures)
 		if lasting || failures >= 3 {
 			w.tell(s)
 		}
-		wait := pause(failures - 1)
+		wait := e.Pause(failures - 1)
 		if lasting {
 			wait = 5 * time.Minute // until somebody changes something
 		}
@@ -140,7 +141,11 @@ func (w *watcher) session(ctx context.Context) error {
 	} else if settled {
 		e.hub.send(Event{Kind: "tray"})
 	}
+	if err := e.back("mailbox", m.ID); err != nil {
+		return err
+	}
 	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake}
+	defer v.leave()
 	interval := time.Duration(max(m.IntervalSeconds, 1)) * time.Second
 	for announced := (source.Event{}); ; {
 		if err := v.look(ctx, announced.At); err != nil {
@@ -153,6 +158,11 @@ func (w *watcher) session(ctx context.Context) error {
 		}
 		w.set(status)
 		if due, waits, err := e.Store.NextDue(m.ID, e.passesUnderway()); err != nil {
+			return err
+		} else if waits {
+			longest = min(longest, max(due.Sub(e.Clock()), 50*time.Millisecond))
+		}
+		if due, waits, err := e.Store.NextFollowUp(m.ID); err != nil {
 			return err
 		} else if waits {
 			longest = min(longest, max(due.Sub(e.Clock()), 50*time.Millisecond))
@@ -175,6 +185,7 @@ type visit struct {
 	folders []string
 	open    string
 	state   source.State
+	hand    string // the file that names what is being read
 }
 
 // look looks through every folder that rules watch, then files what is due.
@@ -194,7 +205,10 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 			return err
 		}
 	}
-	if err := v.due(ctx); err != nil || v.open == v.folders[0] {
+	if err := v.due(ctx); err != nil {
+		return err
+	}
+	if err := v.follow(ctx); err != nil || v.open == v.folders[0] {
 		return err
 	}
 	return v.folder(ctx, v.folders[0], announced) // filing had to open another
@@ -365,7 +379,7 @@ func (v *visit) first(ctx context.Context, folder string) error {
 	if err != nil {
 		return err
 	}
-	facts, err := v.session.Facts(ctx, uids[max(0, len(uids)-firstLook):])
+	facts, err := v.facts(ctx, uids[max(0, len(uids)-firstLook):])
 	if err != nil {
 		return err
 	}
@@ -403,7 +417,7 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder) error {
 	for len(uids) > 0 {
 		some := uids[:min(batchSize, len(uids))]
 		uids = uids[len(some):]
-		facts, err := v.session.Facts(ctx, some)
+		facts, err := v.facts(ctx, some)
 		if err != nil {
 			return err
 		}
@@ -481,13 +495,53 @@ func (v *visit) relabelled(ctx context.Context, row *store.Folder, announced tim
 	} else {
 		uids, err = v.session.UIDs(ctx, source.Query{Keywords: labels})
 	}
+	if err != nil {
+		return err
+	}
 	uids = slices.DeleteFunc(uids, func(u uint32) bool { return u >= row.UIDNext })
-	if err != nil || len(uids) == 0 {
+	if uids, err = v.newlyLabelled(ctx, uids, labels); err != nil || len(uids) == 0 {
 		return err
 	}
 	row.LookedAt = e.Clock()
 	return v.process(ctx, uids, &batch{folder: row, announced: announced, pass: &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name},
 		takes: func(r *rule.Compiled, _ uint32) bool { return asking[r.Rule.ID] }})
+}
+
+// newlyLabelled keeps the messages on which one of the labels was not when they
+// were last seen: what Ink Tray put on itself wakes nothing, nor does becoming
+// unread.
+func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []string) ([]uint32, error) {
+	e := v.engine
+	var news []uint32
+	for len(uids) > 0 {
+		some := uids[:min(batchSize, len(uids))]
+		uids = uids[len(some):]
+		facts, err := v.facts(ctx, some)
+		if err != nil {
+			return nil, err
+		}
+		known, err := e.Store.MessagesOf(v.mailbox.ID, v.open, v.state.UIDValidity, some)
+		if err != nil {
+			return nil, err
+		}
+		changed := map[int64][]string{}
+		for i := range facts {
+			f := &facts[i]
+			before, seen := known[f.UID]
+			has := func(flags []string, label string) bool {
+				return slices.ContainsFunc(flags, func(x string) bool { return strings.EqualFold(x, label) })
+			}
+			if slices.ContainsFunc(labels, func(l string) bool { return has(f.Flags, l) && !(seen && has(before.Flags, l)) }) {
+				news = append(news, f.UID)
+			} else if seen && !slices.Equal(f.Flags, before.Flags) {
+				changed[before.ID] = append([]string{}, f.Flags...)
+			}
+		}
+		if err := e.Store.SetFlags(changed); err != nil {
+			return nil, err
+		}
+	}
+	return news, nil
 }
 
 // due files what the journal says is to be filed now: tried again, or left
@@ -528,6 +582,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 			if !e.claim(entries[i].ID) {
 				continue
 			}
+			entries[i].Cause = store.CauseGone
 			err := e.finish(&entries[i], store.Failed, reason, "Put the message back, or let a rule look where it is now; then try again.")
 			e.release(entries[i].ID)
 			if err != nil {
@@ -581,4 +636,5 @@ func (e *Engine) busy(id int64) bool {
 func (e *Engine) told(m *store.Message) {
 	e.hub.send(Event{Kind: "message", ID: strconv.FormatInt(m.ID, 10), Mailbox: m.MailboxID})
 	e.hub.send(Event{Kind: "tray"})
+	e.hasten()
 }

@@ -1,6 +1,6 @@
 // Package source is what every kind of mailbox offers to the engine: messages
 // are listed cheaply first, and parts are read only where a rule takes them.
-// Nothing in it ever changes a mailbox.
+// Only a Changer changes a mailbox.
 package source
 
 import (

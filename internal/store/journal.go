@@ -58,13 +58,13 @@ func (s *Store) Recent(v Viewer, most int) ([]Entry, error) {
 // Due lists what a mailbox has to file now. What belongs to the passes named is
 // left to them.
 func (s *Store) Due(mailboxID string, now time.Time, but []int64, most int) ([]Entry, error) {
-	return list[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
+	return list[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
 }
 
 // NextDue is when a mailbox has something to file next; ok is false where
 // nothing waits. The zero time is at once.
 func (s *Store) NextDue(mailboxID string, but []int64) (at time.Time, ok bool, err error) {
-	e, err := first[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND pass_id NOT IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
+	e, err := first[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
 	}
@@ -152,9 +152,9 @@ func (s *Store) Rename(e *Entry) error {
 // File records that the file has its name, and enters it in the register.
 func (s *Store) File(e *Entry, now time.Time) error {
 	done := now.UTC()
-	e.State, e.DoneAt, e.NextAt, e.Advice = Filed, &done, nil, ""
+	e.State, e.DoneAt, e.NextAt, e.Advice, e.Spooled = Filed, &done, nil, "", ""
 	return s.change(func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
 		folder := path.Dir(e.Path)
@@ -162,8 +162,8 @@ func (s *Store) File(e *Entry, now time.Time) error {
 			folder = ""
 		}
 		if e.Displaced != "" {
-			err := tx.Exec("UPDATE register SET replaced_by = ?, kept_as = ? WHERE cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND journal_id <> ?",
-				strconv.Itoa(e.RegisterYear)+"-"+strconv.Itoa(e.RegisterNumber), e.Displaced, e.CabinetID, folder, path.Base(e.Path), e.ID).Error
+			err := tx.Exec("UPDATE register SET replaced_by = ?, kept_as = ?, kept_at = ? WHERE cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL AND journal_id <> ?",
+				strconv.Itoa(e.RegisterYear)+"-"+strconv.Itoa(e.RegisterNumber), e.Displaced, done, e.CabinetID, folder, path.Base(e.Path), e.ID).Error
 			if err != nil {
 				return err
 			}
@@ -175,9 +175,14 @@ func (s *Store) File(e *Entry, now time.Time) error {
 // Finish records a verdict other than filed. A number that was drawn becomes void.
 func (s *Store) Finish(e *Entry, now time.Time) error {
 	done := now.UTC()
-	e.DoneAt, e.NextAt = &done, nil
+	e.DoneAt, e.NextAt, e.Spooled = &done, nil, ""
+	if e.State != Held && e.State != Failed {
+		e.Cause = ""
+	} else if e.Cause == "" {
+		e.Cause = CauseOther
+	}
 	return s.change(func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "size", "sha256", "path", "attempts").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "size", "sha256", "path", "attempts", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
 		if e.RegisterNumber == 0 || e.State == Failed || e.State == Held {
@@ -210,65 +215,11 @@ func (s *Store) Tray(v Viewer, before int64, most int) ([]Entry, error) {
 	return list[Entry](db.Order("id DESC").Limit(most))
 }
 
-// TrayCount counts all that waits for a person.
-func (s *Store) TrayCount(v Viewer) (int, error) {
-	var items, notices int64
-	err := errors.Join(v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed')").Count(&items).Error,
-		v.sees(s.read.Model(&Notice{}), "mailbox_id").Count(&notices).Error)
-	return int(items + notices), err
-}
-
-// Again lets items of the tray be planned anew under the rule as it is now, and
-// returns them. Those that no longer wait are passed over.
-func (s *Store) Again(v Viewer, ids []int64) ([]Entry, error) {
-	var entries []Entry
-	err := s.change(func(tx *gorm.DB) (err error) {
-		if entries, err = list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", ids)); err != nil {
-			return err
-		}
-		for i := range entries {
-			e := &entries[i]
-			e.State, e.Wanted, e.Attempts, e.NextAt, e.Reason, e.Advice, e.DoneAt = Planned, "", 0, nil, "", "", nil
-			if err := tx.Model(e).Select("state", "wanted", "attempts", "next_at", "reason", "advice", "done_at").Updates(e).Error; err != nil {
-				return err
-			}
-			if err := note(tx, v.Name, "try again", e.Name); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return entries, err
-}
-
 // Replan records the plan of an item that is tried again.
 func (s *Store) Replan(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(e).Select("rule_revision", "cabinet_id", "wanted").Updates(e).Error
 	})
-}
-
-// SetAside takes items out of the tray for good.
-func (s *Store) SetAside(v Viewer, ids []int64, reason string, now time.Time) (int, error) {
-	n := 0
-	err := s.change(func(tx *gorm.DB) error {
-		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", ids))
-		if err != nil {
-			return err
-		}
-		for i := range entries {
-			e := &entries[i]
-			e.State, e.Reason = SetAside, reason
-			err := errors.Join(tx.Model(e).Select("state", "reason").Updates(e).Error,
-				tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error, note(tx, v.Name, "set aside", e.Name))
-			if err != nil {
-				return err
-			}
-			n++
-		}
-		return nil
-	})
-	return n, err
 }
 
 // FilingQuery narrows the register. Zero values narrow nothing.
@@ -290,7 +241,7 @@ func (s *Store) filings(v Viewer, q FilingQuery) *gorm.DB {
 	if q.Void {
 		db = db.Where("filed_at IS NOT NULL OR void <> ''")
 	} else {
-		db = db.Where("filed_at IS NOT NULL")
+		db = db.Where("filed_at IS NOT NULL AND undone_at IS NULL")
 	}
 	for _, word := range strings.Fields(q.Text) {
 		w := like(word)
@@ -336,7 +287,7 @@ func (s *Store) CountFilings(v Viewer, q FilingQuery) (int, error) {
 
 // FilingAt finds what the register knows of the file that has a path.
 func (s *Store) FilingAt(cabinetID, folder, file string) (Filing, error) {
-	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = ''", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
+	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
 }
 
 // AddEntry puts one more item of a message into the journal; one that is there
@@ -379,7 +330,7 @@ type Moment struct {
 // Activity lists what was filed since a moment, for counting by day.
 func (s *Store) Activity(v Viewer, since time.Time) ([]Moment, error) {
 	var moments []Moment
-	err := v.sees(s.read.Model(&Filing{}), "mailbox_id").Where("filed_at >= ?", since.UTC()).Select("filed_at, rule_id, mailbox_id, size").Scan(&moments).Error
+	err := v.sees(s.read.Model(&Filing{}), "mailbox_id").Where("filed_at >= ? AND undone_at IS NULL", since.UTC()).Select("filed_at, rule_id, mailbox_id, size").Scan(&moments).Error
 	return moments, err
 }
 

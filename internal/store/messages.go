@@ -60,7 +60,9 @@ type Look struct {
 	Folder   *Folder // how far it came; nil leaves it
 	Messages []*Message
 	Entries  map[*Message][]Entry // what is planned; the rows are filled in
-	Pass     *Pass                // its position and counts
+	After    map[*Message][]FollowUp
+	Matched  map[*Message]bool
+	Pass     *Pass // its position and counts
 	Notice   *Notice
 }
 
@@ -75,6 +77,21 @@ func (s *Store) Commit(l Look) error {
 		for _, m := range l.Messages {
 			if err := keepMessage(tx, m); err != nil {
 				return err
+			}
+			after := l.After[m]
+			for i := range after {
+				after[i].MessageID, after[i].MailboxID = m.ID, m.MailboxID
+				if l.Pass != nil {
+					after[i].PassID = l.Pass.ID
+				}
+			}
+			if err := addFollowUps(tx, after); err != nil {
+				return err
+			}
+			if l.Pass != nil {
+				if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", l.Pass.ID, m.ID, l.Matched[m]).Error; err != nil {
+					return err
+				}
 			}
 			entries := l.Entries[m]
 			for i := range entries {
@@ -118,13 +135,38 @@ func (s *Store) Commit(l Look) error {
 func keepMessage(tx *gorm.DB, m *Message) error {
 	old, err := first[Message](tx.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
 	if errors.Is(err, ErrNotFound) {
-		return tx.Create(m).Error
+		// A message that Ink Tray moved is the same message.
+		old, err = first[Message](tx.Select("id").Where("mailbox_id = ? AND fingerprint = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.MailboxID, m.Fingerprint, m.Folder, m.Folder).Order("id").Limit(1))
+		if errors.Is(err, ErrNotFound) {
+			return tx.Create(m).Error
+		}
+		if err != nil {
+			return err
+		}
+		m.ID = old.ID
+		return place(tx, m)
 	}
 	if err != nil {
 		return err
 	}
 	m.ID = old.ID
 	return tx.Model(m).Select("flags").Updates(m).Error
+}
+
+// SetFlags records labels that changed on messages of a folder, by UID.
+func (s *Store) SetFlags(ids map[int64][]string) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return s.change(func(tx *gorm.DB) error {
+		for id, flags := range ids {
+			m := Message{ID: id, Flags: flags}
+			if err := tx.Model(&m).Select("flags").Updates(&m).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Renumber moves a folder's start marks to a new numbering.

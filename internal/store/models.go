@@ -140,6 +140,7 @@ type Message struct {
 	Structure     []byte // JSON
 	Whole         bool
 	SeenAt        time.Time
+	MovingTo      string // the mail folder to which Ink Tray is moving it
 }
 
 // State is where an item of the journal stands.
@@ -186,6 +187,164 @@ type Entry struct {
 	PlannedAt      time.Time
 	AnnouncedAt    *time.Time
 	DoneAt         *time.Time
+	Cause          Cause  // of what is held or failed, to group by
+	Given          string // what a person decided: "again", "release", "elsewhere"
+	Spooled        string // what is needed to file the copy of the content that waits here, JSON; "" where there is none
+	Undo           Undo
+	UndoPass       int64
+}
+
+// Undo is how far a filing's undoing has come.
+type Undo string
+
+// The states of an undoing.
+const (
+	UndoAsked Undo = "asked"
+	Undone    Undo = "done" // taken back, or it was another filing's file
+	UndoKept  Undo = "kept" // somebody changed the file, or it is gone
+)
+
+// Cause is why something waits in the tray, as a word to group by.
+type Cause string
+
+// The causes.
+const (
+	CauseEncrypted  Cause = "encrypted"   // needs a password
+	CauseUnreadable Cause = "unreadable"  // broken, or beyond a limit
+	CauseDisguised  Cause = "disguised"   // its content is not what its name says
+	CauseDoubtful   Cause = "doubtful"    // a condition cannot be known
+	CauseGone       Cause = "gone"        // the message or the attachment is not there any more
+	CauseCabinet    Cause = "cabinet"     // the cabinet refuses
+	CauseMailbox    Cause = "mailbox"     // the mailbox failed again and again
+	CauseSetting    Cause = "setting"     // a rule names what is not there
+	CauseCap        Cause = "cap"         // more than a rule or a sender may file in an hour
+	CauseFollowUp   Cause = "follow-up"   // a follow-up could not be done
+	CauseUnsure     Cause = "may be sent" // a mail that may have been sent
+	CauseUnsent     Cause = "not sent"    // a mail or a call that could not be sent
+	CauseOther      Cause = "other"
+)
+
+// FollowUp is one thing to do with a message under one rule.
+type FollowUp struct {
+	ID           int64 `gorm:"primaryKey"`
+	MessageID    int64
+	MailboxID    string
+	RuleID       string
+	RuleRevision int
+	Round        int
+	Place        int
+	PassID       int64
+	Kind         string
+	What         string
+	State        FollowState
+	Cause        Cause
+	Reason       string
+	Advice       string
+	Attempts     int
+	NextAt       *time.Time
+	FromFolder   string // of a move: where the message was
+	MadeAt       time.Time
+	DoneAt       *time.Time
+}
+
+// FollowState is where a follow-up, or what is sent, stands.
+type FollowState string
+
+// The states of follow-ups and of what is sent.
+const (
+	Waiting   FollowState = "waiting"
+	Begun     FollowState = "begun"
+	DidIt     FollowState = "done"
+	NotDone   FollowState = "left out"
+	CouldNot  FollowState = "failed"
+	Unsure    FollowState = "unsure"
+	LaidAside FollowState = "set aside"
+)
+
+// Post is one thing that leaves the service, or one that left.
+type Post struct {
+	ID          int64 `gorm:"primaryKey"`
+	FollowUpID  int64
+	MessageID   int64
+	MailboxID   string
+	RuleID      string
+	Purpose     string // "reply", "tell", "tray", "digest", "alarm", "trial"
+	Kind        string // "mail" or "call"
+	AddresseeID string
+	Recipients  string // addresses, one a line
+	Subject     string
+	Content     []byte // the message (RFC 5322), or the event (CloudEvents JSON)
+	Event       string // its own identity: the Message-ID or the event's id
+	State       FollowState
+	Cause       Cause
+	Reason      string
+	Advice      string
+	Attempts    int
+	NextAt      *time.Time
+	MadeAt      time.Time
+	DoneAt      *time.Time
+}
+
+// TableName is a mass noun.
+func (Post) TableName() string { return "post" }
+
+// Addressee is somebody who can be told.
+type Addressee struct {
+	ID        string `gorm:"primaryKey"`
+	Name      string
+	Kind      string   // "mail" or "call"
+	Addresses []string `gorm:"serializer:json"`
+	URL       string   `gorm:"column:url"`
+	Secret    []byte   // sealed; of calls
+	Inside    bool     // a call may go to the machine's own network
+	Tray      string   // what waits in the tray is told: "never", "at once" or "daily"
+	DailyAt   string   // "08:00"
+	ToldAt    *time.Time
+	Revision  int
+	MadeAt    time.Time
+}
+
+// Alarm tells somebody of what did not happen.
+type Alarm struct {
+	ID           string `gorm:"primaryKey"`
+	Name         string
+	Kind         string // "silence" or "out of reach"
+	RuleID       string
+	AtLeast      int
+	WithinHours  int
+	ByTime       string   // "10:00"
+	Weekdays     []string `gorm:"serializer:json"` // "monday" ...; none is every day
+	Object       string   // of "out of reach": a mailbox or cabinet by id; "" is any
+	AfterMinutes int
+	Who          []string `gorm:"serializer:json"` // addressees by name
+	CheckedAt    *time.Time
+	RangAt       *time.Time
+	Revision     int
+	MadeAt       time.Time
+}
+
+// Outage is since when a mailbox or a cabinet has been out of reach.
+type Outage struct {
+	Kind   string `gorm:"primaryKey"`
+	Object string `gorm:"primaryKey"`
+	Since  time.Time
+	Told   []string `gorm:"serializer:json"` // the alarms that told of it
+}
+
+// Death counts how often the program ended while it read a message.
+type Death struct {
+	MailboxID   string `gorm:"primaryKey"`
+	Folder      string `gorm:"primaryKey"`
+	UIDValidity uint32 `gorm:"primaryKey;autoIncrement:false"`
+	UID         uint32 `gorm:"primaryKey;autoIncrement:false"`
+	Count       int
+}
+
+// PassMessage is a message that a pass looked at.
+type PassMessage struct {
+	PassID    int64 `gorm:"primaryKey;autoIncrement:false"`
+	MessageID int64 `gorm:"primaryKey;autoIncrement:false"`
+	Matched   bool
 }
 
 // TableName is the journal.
@@ -217,6 +376,9 @@ type Filing struct {
 	SHA256        []byte `gorm:"column:sha256"`
 	ReplacedBy    string // the number of the filing that took its place
 	KeptAs        string // under what name the cabinet keeps it since
+	KeptAt        *time.Time
+	UndoneAt      *time.Time
+	UndoneBy      string
 }
 
 // TableName is the register.
@@ -254,6 +416,7 @@ type Pass struct {
 	ToTime    string // "06:00": and only until then
 	StartedAt time.Time
 	EndedAt   *time.Time
+	Undoes    int64 // of a pass that undoes: the pass that it undoes; 0 where it is one filing
 }
 
 // TableName is plural in its own way.

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -40,7 +41,13 @@ type Store struct {
 	done  chan struct{}
 	key   [32]byte
 	lock  *flock.Flock
+
+	interrupt atomic.Pointer[func(after bool) error]
 }
+
+// Interrupt lets tests of what depends on the records stand before and after
+// every change: an error before refuses it, one after hides that it was kept.
+func (s *Store) Interrupt(f func(after bool) error) { s.interrupt.Store(&f) }
 
 type job struct {
 	f      func(tx *gorm.DB) error
@@ -240,9 +247,19 @@ func safely(tx *gorm.DB, f func(tx *gorm.DB) error) (err error) {
 
 // change runs f in a transaction and returns once it is flushed to disk.
 func (s *Store) change(f func(tx *gorm.DB) error) error {
+	stop := s.interrupt.Load()
+	if stop != nil {
+		if err := (*stop)(false); err != nil {
+			return err
+		}
+	}
 	j := job{f: f, result: make(chan error, 1)}
 	s.jobs <- j
-	return explain(<-j.result)
+	err := explain(<-j.result)
+	if stop != nil && err == nil {
+		err = (*stop)(true)
+	}
+	return err
 }
 
 func explain(err error) error {

@@ -199,8 +199,8 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 			}
 		}
 	}
-	if again, err := s.Again(only, []int64{2, 4}); err != nil || len(again) != 1 {
-		t.Errorf("tried again %d of another's items too (%v)", len(again), err)
+	if again, err := s.Again(only, Matters{Items: []int64{2, 4}}, Decision{Given: "again"}); err != nil || again != 1 {
+		t.Errorf("tried again %d of another's items too (%v)", again, err)
 	}
 }
 

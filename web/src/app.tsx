@@ -14,6 +14,8 @@ const RulePage = lazy(() => import('./pages/rule').then((m) => ({ default: m.Rul
 const Register = lazy(() => import('./pages/register').then((m) => ({ default: m.Register })))
 const Mail = lazy(() => import('./pages/mail').then((m) => ({ default: m.Mail })))
 const Message = lazy(() => import('./pages/message').then((m) => ({ default: m.Message })))
+const History = lazy(() => import('./pages/history').then((m) => ({ default: m.History })))
+const PassPage = lazy(() => import('./pages/history').then((m) => ({ default: m.PassPage })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
 export function App() {
@@ -26,7 +28,7 @@ export function App() {
   return setup.isPending ? null : <SignIn />
 }
 
-const tabs = [['/', 'Today'], ['/tray', 'Tray'], ['/rules', 'Rules'], ['/mail', 'Mail'], ['/register', 'Register'], ['/settings', 'Settings']] as const
+const tabs = [['/', 'Today'], ['/tray', 'Tray'], ['/rules', 'Rules'], ['/mail', 'Mail'], ['/history', 'History'], ['/register', 'Register'], ['/settings', 'Settings']] as const
 
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
@@ -71,6 +73,8 @@ function House({ me }: { me: Schemas['Me'] }) {
             <Route path="/register" element={<Register />} />
             <Route path="/mail" element={<Mail />} />
             <Route path="/messages/:id" element={<Message />} />
+            <Route path="/history" element={<History />} />
+            <Route path="/history/:id" element={<PassPage />} />
             <Route path="/settings" element={<Settings />} />
             <Route path="/set-up" element={<Today />} />
             <Route path="*" element={<Page title="There is no such page" sub="The address may be mistyped.">{null}</Page>} />

@@ -20,6 +20,153 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AddresseeKind.
+const (
+	AddresseeKindCall AddresseeKind = "call"
+	AddresseeKindMail AddresseeKind = "mail"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeKind enum.
+func (e AddresseeKind) Valid() bool {
+	switch e {
+	case AddresseeKindCall:
+		return true
+	case AddresseeKindMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AddresseeTray.
+const (
+	AddresseeTrayAtOnce AddresseeTray = "at once"
+	AddresseeTrayDaily  AddresseeTray = "daily"
+	AddresseeTrayNever  AddresseeTray = "never"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeTray enum.
+func (e AddresseeTray) Valid() bool {
+	switch e {
+	case AddresseeTrayAtOnce:
+		return true
+	case AddresseeTrayDaily:
+		return true
+	case AddresseeTrayNever:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AddresseeSettingsKind.
+const (
+	AddresseeSettingsKindCall AddresseeSettingsKind = "call"
+	AddresseeSettingsKindMail AddresseeSettingsKind = "mail"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeSettingsKind enum.
+func (e AddresseeSettingsKind) Valid() bool {
+	switch e {
+	case AddresseeSettingsKindCall:
+		return true
+	case AddresseeSettingsKindMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AddresseeSettingsTray.
+const (
+	AddresseeSettingsTrayAtOnce AddresseeSettingsTray = "at once"
+	AddresseeSettingsTrayDaily  AddresseeSettingsTray = "daily"
+	AddresseeSettingsTrayNever  AddresseeSettingsTray = "never"
+)
+
+// Valid indicates whether the value is a known member of the AddresseeSettingsTray enum.
+func (e AddresseeSettingsTray) Valid() bool {
+	switch e {
+	case AddresseeSettingsTrayAtOnce:
+		return true
+	case AddresseeSettingsTrayDaily:
+		return true
+	case AddresseeSettingsTrayNever:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlarmKind.
+const (
+	AlarmKindOutOfReach AlarmKind = "out of reach"
+	AlarmKindSilence    AlarmKind = "silence"
+)
+
+// Valid indicates whether the value is a known member of the AlarmKind enum.
+func (e AlarmKind) Valid() bool {
+	switch e {
+	case AlarmKindOutOfReach:
+		return true
+	case AlarmKindSilence:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlarmSettingsKind.
+const (
+	AlarmSettingsKindOutOfReach AlarmSettingsKind = "out of reach"
+	AlarmSettingsKindSilence    AlarmSettingsKind = "silence"
+)
+
+// Valid indicates whether the value is a known member of the AlarmSettingsKind enum.
+func (e AlarmSettingsKind) Valid() bool {
+	switch e {
+	case AlarmSettingsKindOutOfReach:
+		return true
+	case AlarmSettingsKindSilence:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlarmSettingsWeekdays.
+const (
+	Friday    AlarmSettingsWeekdays = "friday"
+	Monday    AlarmSettingsWeekdays = "monday"
+	Saturday  AlarmSettingsWeekdays = "saturday"
+	Sunday    AlarmSettingsWeekdays = "sunday"
+	Thursday  AlarmSettingsWeekdays = "thursday"
+	Tuesday   AlarmSettingsWeekdays = "tuesday"
+	Wednesday AlarmSettingsWeekdays = "wednesday"
+)
+
+// Valid indicates whether the value is a known member of the AlarmSettingsWeekdays enum.
+func (e AlarmSettingsWeekdays) Valid() bool {
+	switch e {
+	case Friday:
+		return true
+	case Monday:
+		return true
+	case Saturday:
+		return true
+	case Sunday:
+		return true
+	case Thursday:
+		return true
+	case Tuesday:
+		return true
+	case Wednesday:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CabinetSettingsKind.
 const (
 	Local CabinetSettingsKind = "local"
@@ -56,27 +203,48 @@ func (e DiffLineIn) Valid() bool {
 	}
 }
 
+// Defines values for ItemUndo.
+const (
+	ItemUndoAsked ItemUndo = "asked"
+	ItemUndoDone  ItemUndo = "done"
+	ItemUndoKept  ItemUndo = "kept"
+)
+
+// Valid indicates whether the value is a known member of the ItemUndo enum.
+func (e ItemUndo) Valid() bool {
+	switch e {
+	case ItemUndoAsked:
+		return true
+	case ItemUndoDone:
+		return true
+	case ItemUndoKept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MailboxState.
 const (
-	Connecting             MailboxState = "connecting"
-	LookedIntoAtAnInterval MailboxState = "looked into at an interval"
-	NotWatched             MailboxState = "not watched"
-	OutOfReach             MailboxState = "out of reach"
-	WatchedLive            MailboxState = "watched live"
+	MailboxStateConnecting             MailboxState = "connecting"
+	MailboxStateLookedIntoAtAnInterval MailboxState = "looked into at an interval"
+	MailboxStateNotWatched             MailboxState = "not watched"
+	MailboxStateOutOfReach             MailboxState = "out of reach"
+	MailboxStateWatchedLive            MailboxState = "watched live"
 )
 
 // Valid indicates whether the value is a known member of the MailboxState enum.
 func (e MailboxState) Valid() bool {
 	switch e {
-	case Connecting:
+	case MailboxStateConnecting:
 		return true
-	case LookedIntoAtAnInterval:
+	case MailboxStateLookedIntoAtAnInterval:
 		return true
-	case NotWatched:
+	case MailboxStateNotWatched:
 		return true
-	case OutOfReach:
+	case MailboxStateOutOfReach:
 		return true
-	case WatchedLive:
+	case MailboxStateWatchedLive:
 		return true
 	default:
 		return false
@@ -85,19 +253,19 @@ func (e MailboxState) Valid() bool {
 
 // Defines values for MailboxSettingsEncryption.
 const (
-	None     MailboxSettingsEncryption = "none"
-	Starttls MailboxSettingsEncryption = "starttls"
-	TLS      MailboxSettingsEncryption = "tls"
+	MailboxSettingsEncryptionNone     MailboxSettingsEncryption = "none"
+	MailboxSettingsEncryptionStarttls MailboxSettingsEncryption = "starttls"
+	MailboxSettingsEncryptionTLS      MailboxSettingsEncryption = "tls"
 )
 
 // Valid indicates whether the value is a known member of the MailboxSettingsEncryption enum.
 func (e MailboxSettingsEncryption) Valid() bool {
 	switch e {
-	case None:
+	case MailboxSettingsEncryptionNone:
 		return true
-	case Starttls:
+	case MailboxSettingsEncryptionStarttls:
 		return true
-	case TLS:
+	case MailboxSettingsEncryptionTLS:
 		return true
 	default:
 		return false
@@ -119,18 +287,69 @@ func (e MailboxSettingsKind) Valid() bool {
 	}
 }
 
+// Defines values for MatterWays.
+const (
+	MatterWaysAgain     MatterWays = "again"
+	MatterWaysAside     MatterWays = "aside"
+	MatterWaysElsewhere MatterWays = "elsewhere"
+	MatterWaysRelease   MatterWays = "release"
+)
+
+// Valid indicates whether the value is a known member of the MatterWays enum.
+func (e MatterWays) Valid() bool {
+	switch e {
+	case MatterWaysAgain:
+		return true
+	case MatterWaysAside:
+		return true
+	case MatterWaysElsewhere:
+		return true
+	case MatterWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OutgoingSettingsEncryption.
+const (
+	OutgoingSettingsEncryptionNone     OutgoingSettingsEncryption = "none"
+	OutgoingSettingsEncryptionStarttls OutgoingSettingsEncryption = "starttls"
+	OutgoingSettingsEncryptionTLS      OutgoingSettingsEncryption = "tls"
+)
+
+// Valid indicates whether the value is a known member of the OutgoingSettingsEncryption enum.
+func (e OutgoingSettingsEncryption) Valid() bool {
+	switch e {
+	case OutgoingSettingsEncryptionNone:
+		return true
+	case OutgoingSettingsEncryptionStarttls:
+		return true
+	case OutgoingSettingsEncryptionTLS:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PassKind.
 const (
-	Live    PassKind = "live"
-	OldMail PassKind = "old mail"
+	PassKindAgain   PassKind = "again"
+	PassKindLive    PassKind = "live"
+	PassKindOldMail PassKind = "old mail"
+	PassKindUndo    PassKind = "undo"
 )
 
 // Valid indicates whether the value is a known member of the PassKind enum.
 func (e PassKind) Valid() bool {
 	switch e {
-	case Live:
+	case PassKindAgain:
 		return true
-	case OldMail:
+	case PassKindLive:
+		return true
+	case PassKindOldMail:
+		return true
+	case PassKindUndo:
 		return true
 	default:
 		return false
@@ -251,10 +470,205 @@ func (e SteerRequestTo) Valid() bool {
 	}
 }
 
+// Defines values for StepKind.
+const (
+	Draft       StepKind = "draft"
+	Label       StepKind = "label"
+	Mark        StepKind = "mark"
+	Move        StepKind = "move"
+	RemoveLabel StepKind = "remove label"
+	Reply       StepKind = "reply"
+	Return      StepKind = "return"
+	Tell        StepKind = "tell"
+)
+
+// Valid indicates whether the value is a known member of the StepKind enum.
+func (e StepKind) Valid() bool {
+	switch e {
+	case Draft:
+		return true
+	case Label:
+		return true
+	case Mark:
+		return true
+	case Move:
+		return true
+	case RemoveLabel:
+		return true
+	case Reply:
+		return true
+	case Return:
+		return true
+	case Tell:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrayGroupWays.
+const (
+	TrayGroupWaysAgain     TrayGroupWays = "again"
+	TrayGroupWaysAside     TrayGroupWays = "aside"
+	TrayGroupWaysElsewhere TrayGroupWays = "elsewhere"
+	TrayGroupWaysRelease   TrayGroupWays = "release"
+)
+
+// Valid indicates whether the value is a known member of the TrayGroupWays enum.
+func (e TrayGroupWays) Valid() bool {
+	switch e {
+	case TrayGroupWaysAgain:
+		return true
+	case TrayGroupWaysAside:
+		return true
+	case TrayGroupWaysElsewhere:
+		return true
+	case TrayGroupWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListPassesParamsKind.
+const (
+	ListPassesParamsKindAgain   ListPassesParamsKind = "again"
+	ListPassesParamsKindLive    ListPassesParamsKind = "live"
+	ListPassesParamsKindOldMail ListPassesParamsKind = "old mail"
+	ListPassesParamsKindUndo    ListPassesParamsKind = "undo"
+)
+
+// Valid indicates whether the value is a known member of the ListPassesParamsKind enum.
+func (e ListPassesParamsKind) Valid() bool {
+	switch e {
+	case ListPassesParamsKindAgain:
+		return true
+	case ListPassesParamsKindLive:
+		return true
+	case ListPassesParamsKindOldMail:
+		return true
+	case ListPassesParamsKindUndo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Addressee defines model for Addressee.
+type Addressee struct {
+	Addresses []string      `json:"addresses"`
+	DailyAt   string        `json:"daily_at"`
+	HasSecret bool          `json:"has_secret"`
+	ID        string        `json:"id"`
+	Inside    bool          `json:"inside"`
+	Kind      AddresseeKind `json:"kind"`
+	Name      string        `json:"name"`
+	Revision  int           `json:"revision"`
+	ToldAt    *time.Time    `json:"told_at,omitempty"`
+	Tray      AddresseeTray `json:"tray"`
+	URL       string        `json:"url"`
+}
+
+// AddresseeKind defines model for Addressee.Kind.
+type AddresseeKind string
+
+// AddresseeTray defines model for Addressee.Tray.
+type AddresseeTray string
+
+// AddresseeSettings defines model for AddresseeSettings.
+type AddresseeSettings struct {
+	Addresses *[]string `json:"addresses,omitempty"`
+
+	// DailyAt 08:00
+	DailyAt *string `json:"daily_at,omitempty"`
+
+	// Inside calls may go to this machine's own network
+	Inside *bool                 `json:"inside,omitempty"`
+	Kind   AddresseeSettingsKind `json:"kind"`
+	Name   string                `json:"name"`
+
+	// Secret signs calls (RFC 9421, hmac-sha256); kept sealed and never given back
+	Secret *string `json:"secret,omitempty"`
+
+	// Tray whether they are told what waits in the tray
+	Tray *AddresseeSettingsTray `json:"tray,omitempty"`
+	URL  *string                `json:"url,omitempty"`
+}
+
+// AddresseeSettingsKind defines model for AddresseeSettings.Kind.
+type AddresseeSettingsKind string
+
+// AddresseeSettingsTray whether they are told what waits in the tray
+type AddresseeSettingsTray string
+
+// Alarm defines model for Alarm.
+type Alarm struct {
+	AfterMinutes int    `json:"after_minutes"`
+	AtLeast      int    `json:"at_least"`
+	ByTime       string `json:"by_time"`
+
+	// Cabinet its name
+	Cabinet string    `json:"cabinet"`
+	ID      string    `json:"id"`
+	Kind    AlarmKind `json:"kind"`
+
+	// Mailbox its name
+	Mailbox  string     `json:"mailbox"`
+	Name     string     `json:"name"`
+	RangAt   *time.Time `json:"rang_at,omitempty"`
+	Revision int        `json:"revision"`
+
+	// Rule its name
+	Rule        string   `json:"rule"`
+	Sentence    string   `json:"sentence"`
+	Weekdays    []string `json:"weekdays"`
+	Who         []string `json:"who"`
+	WithinHours int      `json:"within_hours"`
+}
+
+// AlarmKind defines model for Alarm.Kind.
+type AlarmKind string
+
+// AlarmSettings defines model for AlarmSettings.
+type AlarmSettings struct {
+	AfterMinutes *int `json:"after_minutes,omitempty"`
+	AtLeast      *int `json:"at_least,omitempty"`
+
+	// ByTime 10:00
+	ByTime  *string           `json:"by_time,omitempty"`
+	Cabinet *string           `json:"cabinet,omitempty"`
+	Kind    AlarmSettingsKind `json:"kind"`
+
+	// Mailbox of out of reach: its name; with no cabinet either, any
+	Mailbox *string `json:"mailbox,omitempty"`
+	Name    string  `json:"name"`
+
+	// Rule of silence: its name
+	Rule *string `json:"rule,omitempty"`
+
+	// Weekdays none is every day
+	Weekdays    *[]AlarmSettingsWeekdays `json:"weekdays,omitempty"`
+	Who         []string                 `json:"who"`
+	WithinHours *int                     `json:"within_hours,omitempty"`
+}
+
+// AlarmSettingsKind defines model for AlarmSettings.Kind.
+type AlarmSettingsKind string
+
+// AlarmSettingsWeekdays defines model for AlarmSettings.Weekdays.
+type AlarmSettingsWeekdays string
+
 // Arrival defines model for Arrival.
 type Arrival struct {
 	Items   []Item  `json:"items"`
 	Message Message `json:"message"`
+}
+
+// AsideRequest defines model for AsideRequest.
+type AsideRequest struct {
+	Cause   *string   `json:"cause,omitempty"`
+	Matters *[]string `json:"matters,omitempty"`
+	Note    *string   `json:"note,omitempty"`
 }
 
 // Cabinet defines model for Cabinet.
@@ -348,6 +762,16 @@ type Count struct {
 	Count int `json:"count"`
 }
 
+// Decided defines model for Decided.
+type Decided struct {
+	Items []Item `json:"items"`
+
+	// Matched whether something was decided for it in this pass
+	Matched bool    `json:"matched"`
+	Message Message `json:"message"`
+	Steps   []Step  `json:"steps"`
+}
+
 // DiffLine defines model for DiffLine.
 type DiffLine struct {
 	In   DiffLineIn `json:"in"`
@@ -357,11 +781,28 @@ type DiffLine struct {
 // DiffLineIn defines model for DiffLine.In.
 type DiffLineIn string
 
+// ElsewhereRequest defines model for ElsewhereRequest.
+type ElsewhereRequest struct {
+	// Cabinet its name
+	Cabinet string    `json:"cabinet"`
+	Cause   *string   `json:"cause,omitempty"`
+	Folder  string    `json:"folder"`
+	Matters *[]string `json:"matters,omitempty"`
+}
+
 // Explanation defines model for Explanation.
 type Explanation struct {
+	// Again items that were taken back and can be filed again
+	Again   int           `json:"again"`
 	Decided []Item        `json:"decided"`
 	Message Message       `json:"message"`
 	Rules   []RuleVerdict `json:"rules"`
+
+	// Steps what was done with the message
+	Steps []Step `json:"steps"`
+
+	// Undoable filings that can be taken back
+	Undoable int `json:"undoable"`
 }
 
 // FieldProblem defines model for FieldProblem.
@@ -388,21 +829,26 @@ type Filing struct {
 	File    string    `json:"file"`
 	FiledAt time.Time `json:"filed_at"`
 	Folder  string    `json:"folder"`
-	Kind    string    `json:"kind"`
-	Mailbox string    `json:"mailbox"`
+
+	// Item of the journal, for taking it back
+	Item    *int64 `json:"item,omitempty"`
+	Kind    string `json:"kind"`
+	Mailbox string `json:"mailbox"`
 
 	// Message the message's number
 	Message    int64     `json:"message"`
 	ReceivedAt time.Time `json:"received_at"`
 
 	// ReplacedBy the number of the filing that took its place
-	ReplacedBy    *string `json:"replaced_by,omitempty"`
-	Rule          string  `json:"rule"`
-	SenderAddress string  `json:"sender_address"`
-	SenderName    string  `json:"sender_name"`
-	Sha256        string  `json:"sha256"`
-	Size          int64   `json:"size"`
-	Subject       string  `json:"subject"`
+	ReplacedBy    *string    `json:"replaced_by,omitempty"`
+	Rule          string     `json:"rule"`
+	SenderAddress string     `json:"sender_address"`
+	SenderName    string     `json:"sender_name"`
+	Sha256        string     `json:"sha256"`
+	Size          int64      `json:"size"`
+	Subject       string     `json:"subject"`
+	UndoneAt      *time.Time `json:"undone_at,omitempty"`
+	UndoneBy      *string    `json:"undone_by,omitempty"`
 }
 
 // Folder defines model for Folder.
@@ -465,12 +911,18 @@ type Item struct {
 	// Size estimated before the contents were read
 	Size int64 `json:"size"`
 
+	// Undo how far its taking back has come
+	Undo *ItemUndo `json:"undo,omitempty"`
+
 	// Unknown fields of the path that only a number or contents can settle
 	Unknown *[]string `json:"unknown,omitempty"`
 
-	// Verdict filed, left out, held, failed, already there, set aside; waiting before it is decided
+	// Verdict filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided
 	Verdict string `json:"verdict"`
 }
+
+// ItemUndo how far its taking back has come
+type ItemUndo string
 
 // Kind defines model for Kind.
 type Kind struct {
@@ -487,6 +939,36 @@ type Language struct {
 	// Tables the names of the tables
 	Tables []string  `json:"tables"`
 	Words  []Pattern `json:"words"`
+}
+
+// Limits defines model for Limits.
+type Limits struct {
+	// HistoryDays passes, and facts of messages of which nothing was filed; 0 keeps them
+	HistoryDays int `json:"history_days"`
+
+	// KeptDays files that were replaced or taken back; 0 keeps them
+	KeptDays int `json:"kept_days"`
+
+	// RuleFiles an hour; 0 for no cap
+	RuleFiles int `json:"rule_files"`
+
+	// RuleFolders new ones an hour
+	RuleFolders int `json:"rule_folders"`
+
+	// RuleMb an hour
+	RuleMb int `json:"rule_mb"`
+
+	// SenderFiles an hour
+	SenderFiles int `json:"sender_files"`
+
+	// SenderFolders new ones an hour
+	SenderFolders int `json:"sender_folders"`
+
+	// SenderMb an hour
+	SenderMb int `json:"sender_mb"`
+
+	// SpoolMb contents that wait here for a cabinet that is down
+	SpoolMb int `json:"spool_mb"`
 }
 
 // LookupRow defines model for LookupRow.
@@ -566,6 +1048,32 @@ type MailboxToday struct {
 	State string `json:"state"`
 }
 
+// Matter defines model for Matter.
+type Matter struct {
+	Advice *string    `json:"advice,omitempty"`
+	At     *time.Time `json:"at,omitempty"`
+	Cause  string     `json:"cause"`
+
+	// ID 12 is an item, f3 a follow-up, p4 something to be sent
+	ID      string   `json:"id"`
+	Message *Message `json:"message,omitempty"`
+	Name    string   `json:"name"`
+
+	// Path where it would have been filed
+	Path   *string `json:"path,omitempty"`
+	Reason string  `json:"reason"`
+
+	// Rule its name
+	Rule *string `json:"rule,omitempty"`
+	Size *int64  `json:"size,omitempty"`
+
+	// Ways what a person can do about it
+	Ways []MatterWays `json:"ways"`
+}
+
+// MatterWays defines model for Matter.Ways.
+type MatterWays string
+
 // Me defines model for Me.
 type Me struct {
 	Name string `json:"name"`
@@ -615,6 +1123,42 @@ type OldMailRequest struct {
 	To *string `json:"to,omitempty"`
 }
 
+// Outgoing defines model for Outgoing.
+type Outgoing struct {
+	Console     string `json:"console"`
+	Encryption  string `json:"encryption"`
+	From        string `json:"from"`
+	HasPassword bool   `json:"has_password"`
+	Host        string `json:"host"`
+	Name        string `json:"name"`
+	Port        int    `json:"port"`
+	Username    string `json:"username"`
+}
+
+// OutgoingSettings defines model for OutgoingSettings.
+type OutgoingSettings struct {
+	// Console where colleagues open Ink Tray, for links in mails
+	Console    *string                    `json:"console,omitempty"`
+	Encryption OutgoingSettingsEncryption `json:"encryption"`
+
+	// From the sender's address
+	From string `json:"from"`
+
+	// Host empty sends no mail
+	Host string `json:"host"`
+
+	// Name the sender's name
+	Name     *string `json:"name,omitempty"`
+	Password *string `json:"password,omitempty"`
+
+	// Port 0 for the usual one
+	Port     *int    `json:"port,omitempty"`
+	Username *string `json:"username,omitempty"`
+}
+
+// OutgoingSettingsEncryption defines model for OutgoingSettings.Encryption.
+type OutgoingSettingsEncryption string
+
 // Pass defines model for Pass.
 type Pass struct {
 	AlreadyThere int        `json:"already_there"`
@@ -622,10 +1166,13 @@ type Pass struct {
 	Failed       int        `json:"failed"`
 
 	// Filed attachments
-	Filed   int      `json:"filed"`
-	From    *string  `json:"from,omitempty"`
-	Held    int      `json:"held"`
-	ID      int64    `json:"id"`
+	Filed int     `json:"filed"`
+	From  *string `json:"from,omitempty"`
+	Held  int     `json:"held"`
+	ID    int64   `json:"id"`
+
+	// Kept of a pass that takes another back: files that stayed
+	Kept    *int     `json:"kept,omitempty"`
 	Kind    PassKind `json:"kind"`
 	LeftOut int      `json:"left_out"`
 	Looked  int      `json:"looked"`
@@ -642,15 +1189,27 @@ type Pass struct {
 	// Rule its name
 	Rule string `json:"rule"`
 
+	// Seconds how long it took
+	Seconds *float32 `json:"seconds,omitempty"`
+
 	// SecondsLeft estimated from what was done
 	SecondsLeft *int      `json:"seconds_left,omitempty"`
 	StartedAt   time.Time `json:"started_at"`
 	State       PassState `json:"state"`
-	To          *string   `json:"to,omitempty"`
+
+	// TakenBack of a pass that takes another back: files that were
+	TakenBack *int    `json:"taken_back,omitempty"`
+	To        *string `json:"to,omitempty"`
 
 	// Total messages
-	Total   int `json:"total"`
-	Waiting int `json:"waiting"`
+	Total int `json:"total"`
+
+	// Undoable filings that can be taken back
+	Undoable *int `json:"undoable,omitempty"`
+
+	// Undoes the pass that it takes back
+	Undoes  *int64 `json:"undoes,omitempty"`
+	Waiting int    `json:"waiting"`
 }
 
 // PassKind defines model for Pass.Kind.
@@ -728,6 +1287,9 @@ type Rehearsed struct {
 	Matches bool            `json:"matches"`
 	Message Message         `json:"message"`
 	Reason  string          `json:"reason"`
+
+	// Steps what is done with the message afterwards
+	Steps []Step `json:"steps"`
 }
 
 // RehearsedAnswer defines model for Rehearsed.Answer.
@@ -833,6 +1395,7 @@ type RuleVerdict struct {
 	Off    bool   `json:"off"`
 	Reason string `json:"reason"`
 	Rule   string `json:"rule"`
+	Steps  []Step `json:"steps"`
 }
 
 // Setup defines model for Setup.
@@ -861,6 +1424,26 @@ type SteerRequest struct {
 
 // SteerRequestTo defines model for SteerRequest.To.
 type SteerRequestTo string
+
+// Step defines model for Step.
+type Step struct {
+	DoneAt *time.Time `json:"done_at,omitempty"`
+	ID     *int64     `json:"id,omitempty"`
+	Kind   StepKind   `json:"kind"`
+	Reason string     `json:"reason"`
+
+	// Rule its name
+	Rule *string `json:"rule,omitempty"`
+
+	// State waiting, begun, done, left out, failed, unsure, set aside; to do in a rehearsal
+	State string `json:"state"`
+
+	// What the mark, the labels, the folder, or who
+	What string `json:"what"`
+}
+
+// StepKind defines model for Step.Kind.
+type StepKind string
 
 // SwitchOnRequest defines model for SwitchOnRequest.
 type SwitchOnRequest struct {
@@ -902,20 +1485,61 @@ type TokenRequest struct {
 
 // Tray defines model for Tray.
 type Tray struct {
-	Count   int        `json:"count"`
-	Items   []TrayItem `json:"items"`
-	Notices []Notice   `json:"notices"`
+	Count   int         `json:"count"`
+	Groups  []TrayGroup `json:"groups"`
+	Notices []Notice    `json:"notices"`
 }
 
-// TrayItem defines model for TrayItem.
-type TrayItem struct {
-	Item    Item    `json:"item"`
-	Message Message `json:"message"`
+// TrayGroup defines model for TrayGroup.
+type TrayGroup struct {
+	Cause string `json:"cause"`
+
+	// Count of all; the matters shown may be fewer
+	Count   int             `json:"count"`
+	Help    string          `json:"help"`
+	Matters []Matter        `json:"matters"`
+	Title   string          `json:"title"`
+	Ways    []TrayGroupWays `json:"ways"`
 }
 
-// TrayRequest defines model for TrayRequest.
+// TrayGroupWays defines model for TrayGroup.Ways.
+type TrayGroupWays string
+
+// TrayRequest single matters, or all of one cause
 type TrayRequest struct {
-	Items []int64 `json:"items"`
+	Cause   *string   `json:"cause,omitempty"`
+	Matters *[]string `json:"matters,omitempty"`
+}
+
+// Trial defines model for Trial.
+type Trial struct {
+	Advice *string `json:"advice,omitempty"`
+	Ok     bool    `json:"ok"`
+	Text   string  `json:"text"`
+}
+
+// UndoLine defines model for UndoLine.
+type UndoLine struct {
+	Path     string  `json:"path"`
+	Reason   string  `json:"reason"`
+	Register *string `json:"register,omitempty"`
+	Takes    bool    `json:"takes"`
+}
+
+// UndoPreview defines model for UndoPreview.
+type UndoPreview struct {
+	// Keeps filings whose file stays
+	Keeps int        `json:"keeps"`
+	Lines []UndoLine `json:"lines"`
+
+	// Returns messages that would be moved back
+	Returns int `json:"returns"`
+
+	// Stays what stays done
+	Stays []string `json:"stays"`
+
+	// Takes files that would be taken back
+	Takes int `json:"takes"`
 }
 
 // Version defines model for Version.
@@ -942,6 +1566,18 @@ type IfMatch = string
 
 // Number defines model for Number.
 type Number = int64
+
+// ChangeAddresseeParams defines parameters for ChangeAddressee.
+type ChangeAddresseeParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeAlarmParams defines parameters for ChangeAlarm.
+type ChangeAlarmParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
 
 // ChangeCorrespondentParams defines parameters for ChangeCorrespondent.
 type ChangeCorrespondentParams struct {
@@ -984,6 +1620,35 @@ type ExplainMessageParams struct {
 
 // ListPassesParams defines parameters for ListPasses.
 type ListPassesParams struct {
+	Kind *ListPassesParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Rule its id; also passes in which it filed something
+	Rule *string `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Matching only passes in which a rule was for a message
+	Matching *bool `form:"matching,omitempty" json:"matching,omitempty"`
+
+	// From begun on this day or later
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To begun on this day or earlier
+	To    *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+	After *int64              `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int                `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListPassesParamsKind defines parameters for ListPasses.
+type ListPassesParamsKind string
+
+// ListPassMessagesParams defines parameters for ListPassMessages.
+type ListPassMessagesParams struct {
+	// Matching only those for which a rule was
+	Matching *bool `form:"matching,omitempty" json:"matching,omitempty"`
+
+	// After the cursor: the number of the last message of the page before
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
 }
@@ -1079,6 +1744,18 @@ type ChangeTableParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// AddAddresseeJSONRequestBody defines body for AddAddressee for application/json ContentType.
+type AddAddresseeJSONRequestBody = AddresseeSettings
+
+// ChangeAddresseeJSONRequestBody defines body for ChangeAddressee for application/json ContentType.
+type ChangeAddresseeJSONRequestBody = AddresseeSettings
+
+// AddAlarmJSONRequestBody defines body for AddAlarm for application/json ContentType.
+type AddAlarmJSONRequestBody = AlarmSettings
+
+// ChangeAlarmJSONRequestBody defines body for ChangeAlarm for application/json ContentType.
+type ChangeAlarmJSONRequestBody = AlarmSettings
+
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
 
@@ -1088,6 +1765,9 @@ type AddCorrespondentJSONRequestBody = CorrespondentSettings
 // ChangeCorrespondentJSONRequestBody defines body for ChangeCorrespondent for application/json ContentType.
 type ChangeCorrespondentJSONRequestBody = CorrespondentSettings
 
+// SetLimitsJSONRequestBody defines body for SetLimits for application/json ContentType.
+type SetLimitsJSONRequestBody = Limits
+
 // AddMailboxJSONRequestBody defines body for AddMailbox for application/json ContentType.
 type AddMailboxJSONRequestBody = MailboxSettings
 
@@ -1096,6 +1776,9 @@ type CheckMailboxJSONRequestBody = MailboxSettings
 
 // ChangeMailboxJSONRequestBody defines body for ChangeMailbox for application/json ContentType.
 type ChangeMailboxJSONRequestBody = MailboxSettings
+
+// SetOutgoingJSONRequestBody defines body for SetOutgoing for application/json ContentType.
+type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
@@ -1143,7 +1826,13 @@ type MakeTokenJSONRequestBody = TokenRequest
 type TryAgainJSONRequestBody = TrayRequest
 
 // SetAsideJSONRequestBody defines body for SetAside for application/json ContentType.
-type SetAsideJSONRequestBody = TrayRequest
+type SetAsideJSONRequestBody = AsideRequest
+
+// FileElsewhereJSONRequestBody defines body for FileElsewhere for application/json ContentType.
+type FileElsewhereJSONRequestBody = ElsewhereRequest
+
+// ReleaseHeldJSONRequestBody defines body for ReleaseHeld for application/json ContentType.
+type ReleaseHeldJSONRequestBody = TrayRequest
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1218,6 +1907,87 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// ListAddressees Who can be told, by mail or by a call.
+	//
+	// Corresponds with GET /api/v1/addressees (the `ListAddressees` operationId).
+	ListAddressees(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAddresseeWithBody Let somebody be told.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+	AddAddresseeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAddressee Let somebody be told.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+	AddAddressee(ctx context.Context, body AddAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveAddressee Tell somebody no more. Refused while a rule or an alarm names them.
+	//
+	// Corresponds with DELETE /api/v1/addressees/{id} (the `RemoveAddressee` operationId).
+	RemoveAddressee(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeAddresseeWithBody Change an addressee. Without a secret the kept one stays.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+	ChangeAddresseeWithBody(ctx context.Context, id ID, params *ChangeAddresseeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeAddressee Change an addressee. Without a secret the kept one stays.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+	ChangeAddressee(ctx context.Context, id ID, params *ChangeAddresseeParams, body ChangeAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryAddressee Send a trial at once.
+	//
+	// Corresponds with POST /api/v1/addressees/{id}/trial (the `TryAddressee` operationId).
+	TryAddressee(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAlarms The alarms.
+	//
+	// Corresponds with GET /api/v1/alarms (the `ListAlarms` operationId).
+	ListAlarms(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAlarmWithBody Set an alarm.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+	AddAlarmWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAlarm Set an alarm.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+	AddAlarm(ctx context.Context, body AddAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveAlarm Remove an alarm.
+	//
+	// Corresponds with DELETE /api/v1/alarms/{id} (the `RemoveAlarm` operationId).
+	RemoveAlarm(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeAlarmWithBody Change an alarm.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+	ChangeAlarmWithBody(ctx context.Context, id ID, params *ChangeAlarmParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeAlarm Change an alarm.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+	ChangeAlarm(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	//
@@ -1301,6 +2071,35 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PreviewUndoOfItem What taking one filing back would do. Nothing is changed by asking.
+	//
+	// Corresponds with GET /api/v1/items/{number}/undo (the `PreviewUndoOfItem` operationId).
+	PreviewUndoOfItem(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoItem Take one filing back.
+	//
+	// Corresponds with POST /api/v1/items/{number}/undo (the `UndoItem` operationId).
+	UndoItem(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLimits How long what is kept, and how much may be filed in an hour.
+	//
+	// Corresponds with GET /api/v1/limits (the `GetLimits` operationId).
+	GetLimits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLimitsWithBody Set the limits.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+	SetLimitsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLimits Set the limits.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+	SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListMailboxes The mailboxes and how each does.
 	//
 	// Corresponds with GET /api/v1/mailboxes (the `ListMailboxes` operationId).
@@ -1378,6 +2177,40 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/messages/{number} (the `ExplainMessage` operationId).
 	ExplainMessage(ctx context.Context, number Number, params *ExplainMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FileAgain File again what was taken back of a message.
+	//
+	// Corresponds with POST /api/v1/messages/{number}/again (the `FileAgain` operationId).
+	FileAgain(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
+	//
+	// Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
+	GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetOutgoing How mail is sent.
+	//
+	// Corresponds with GET /api/v1/outgoing (the `GetOutgoing` operationId).
+	GetOutgoing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetOutgoingWithBody Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+	SetOutgoingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+	SetOutgoing(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckOutgoing Sign in at the server that takes mail.
+	//
+	// Corresponds with POST /api/v1/outgoing/check (the `CheckOutgoing` operationId).
+	CheckOutgoing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPasses The passes, the newest first.
 	//
 	// Corresponds with GET /api/v1/passes (the `ListPasses` operationId).
@@ -1401,6 +2234,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/passes/{number} (the `SteerPass` operationId).
 	SteerPass(ctx context.Context, number Number, body SteerPassJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPassMessages The messages that a pass looked at, with what was decided and done.
+	//
+	// Corresponds with GET /api/v1/passes/{number}/messages (the `ListPassMessages` operationId).
+	ListPassMessages(ctx context.Context, number Number, params *ListPassMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewUndoOfPass What taking a pass back would do. Nothing is changed by asking.
+	//
+	// Corresponds with GET /api/v1/passes/{number}/undo (the `PreviewUndoOfPass` operationId).
+	PreviewUndoOfPass(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoPass Take a pass back. What somebody changed stays; no pass files it again until a person says so.
+	//
+	// Corresponds with POST /api/v1/passes/{number}/undo (the `UndoPass` operationId).
+	UndoPass(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	//
@@ -1709,43 +2557,282 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/tray (the `ListTray` operationId).
 	ListTray(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TryAgainWithBody Try items again, under their rules as they are now.
+	// TryAgainWithBody Try matters again, under their rules as they are now. Only what failed is done again.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/tray/again (the `TryAgain` operationId).
 	TryAgainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TryAgain Try items again, under their rules as they are now.
+	// TryAgain Try matters again, under their rules as they are now. Only what failed is done again.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/tray/again (the `TryAgain` operationId).
 	TryAgain(ctx context.Context, body TryAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetAsideWithBody Take items out of the tray for good; nothing is filed of them.
+	// SetAsideWithBody Take matters out of the tray for good, with a note; nothing is done about them.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/tray/aside (the `SetAside` operationId).
 	SetAsideWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetAside Take items out of the tray for good; nothing is filed of them.
+	// SetAside Take matters out of the tray for good, with a note; nothing is done about them.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/tray/aside (the `SetAside` operationId).
 	SetAside(ctx context.Context, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FileElsewhereWithBody File items of the tray as they are, in a folder that a person names.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+	FileElsewhereWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FileElsewhere File items of the tray as they are, in a folder that a person names.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+	FileElsewhere(ctx context.Context, body FileElsewhereJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SettleNotice Take a notice out of the tray. It comes back if the matter does.
 	//
 	// Corresponds with DELETE /api/v1/tray/notices/{number} (the `SettleNotice` operationId).
 	SettleNotice(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReleaseHeldWithBody File held items as they are, where their rule would have them.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+	ReleaseHeldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseHeld File held items as they are, where their rule would have them.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+	ReleaseHeld(ctx context.Context, body ReleaseHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetVersion The version that runs.
 	//
 	// Corresponds with GET /api/v1/version (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAddressees Who can be told, by mail or by a call.
+//
+// Corresponds with GET /api/v1/addressees (the `ListAddressees` operationId).
+func (c *Client) ListAddressees(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAddresseesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAddresseeWithBody Let somebody be told.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+func (c *Client) AddAddresseeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAddresseeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAddressee Let somebody be told.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+func (c *Client) AddAddressee(ctx context.Context, body AddAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAddresseeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveAddressee Tell somebody no more. Refused while a rule or an alarm names them.
+//
+// Corresponds with DELETE /api/v1/addressees/{id} (the `RemoveAddressee` operationId).
+func (c *Client) RemoveAddressee(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAddresseeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAddresseeWithBody Change an addressee. Without a secret the kept one stays.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+func (c *Client) ChangeAddresseeWithBody(ctx context.Context, id ID, params *ChangeAddresseeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAddresseeRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAddressee Change an addressee. Without a secret the kept one stays.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+func (c *Client) ChangeAddressee(ctx context.Context, id ID, params *ChangeAddresseeParams, body ChangeAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAddresseeRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryAddressee Send a trial at once.
+//
+// Corresponds with POST /api/v1/addressees/{id}/trial (the `TryAddressee` operationId).
+func (c *Client) TryAddressee(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryAddresseeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAlarms The alarms.
+//
+// Corresponds with GET /api/v1/alarms (the `ListAlarms` operationId).
+func (c *Client) ListAlarms(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlarmsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAlarmWithBody Set an alarm.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+func (c *Client) AddAlarmWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAlarmRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAlarm Set an alarm.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+func (c *Client) AddAlarm(ctx context.Context, body AddAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAlarmRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveAlarm Remove an alarm.
+//
+// Corresponds with DELETE /api/v1/alarms/{id} (the `RemoveAlarm` operationId).
+func (c *Client) RemoveAlarm(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAlarmRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAlarmWithBody Change an alarm.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+func (c *Client) ChangeAlarmWithBody(ctx context.Context, id ID, params *ChangeAlarmParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAlarmRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAlarm Change an alarm.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+func (c *Client) ChangeAlarm(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAlarmRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListCabinets The cabinets and what is wrong with them, if anything.
@@ -1970,6 +3057,85 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// PreviewUndoOfItem What taking one filing back would do. Nothing is changed by asking.
+//
+// Corresponds with GET /api/v1/items/{number}/undo (the `PreviewUndoOfItem` operationId).
+func (c *Client) PreviewUndoOfItem(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewUndoOfItemRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoItem Take one filing back.
+//
+// Corresponds with POST /api/v1/items/{number}/undo (the `UndoItem` operationId).
+func (c *Client) UndoItem(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoItemRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLimits How long what is kept, and how much may be filed in an hour.
+//
+// Corresponds with GET /api/v1/limits (the `GetLimits` operationId).
+func (c *Client) GetLimits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLimitsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLimitsWithBody Set the limits.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+func (c *Client) SetLimitsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLimits Set the limits.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+func (c *Client) SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListMailboxes The mailboxes and how each does.
 //
 // Corresponds with GET /api/v1/mailboxes (the `ListMailboxes` operationId).
@@ -2177,6 +3343,100 @@ func (c *Client) ExplainMessage(ctx context.Context, number Number, params *Expl
 	return c.Client.Do(req)
 }
 
+// FileAgain File again what was taken back of a message.
+//
+// Corresponds with POST /api/v1/messages/{number}/again (the `FileAgain` operationId).
+func (c *Client) FileAgain(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFileAgainRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
+//
+// Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
+func (c *Client) GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMetricsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetOutgoing How mail is sent.
+//
+// Corresponds with GET /api/v1/outgoing (the `GetOutgoing` operationId).
+func (c *Client) GetOutgoing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOutgoingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetOutgoingWithBody Set how mail is sent. Without a password the kept one stays, as long as the host does.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+func (c *Client) SetOutgoingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOutgoingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+func (c *Client) SetOutgoing(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOutgoingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckOutgoing Sign in at the server that takes mail.
+//
+// Corresponds with POST /api/v1/outgoing/check (the `CheckOutgoing` operationId).
+func (c *Client) CheckOutgoing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckOutgoingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPasses The passes, the newest first.
 //
 // Corresponds with GET /api/v1/passes (the `ListPasses` operationId).
@@ -2231,6 +3491,51 @@ func (c *Client) SteerPassWithBody(ctx context.Context, number Number, contentTy
 // Corresponds with PUT /api/v1/passes/{number} (the `SteerPass` operationId).
 func (c *Client) SteerPass(ctx context.Context, number Number, body SteerPassJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSteerPassRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPassMessages The messages that a pass looked at, with what was decided and done.
+//
+// Corresponds with GET /api/v1/passes/{number}/messages (the `ListPassMessages` operationId).
+func (c *Client) ListPassMessages(ctx context.Context, number Number, params *ListPassMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPassMessagesRequest(c.Server, number, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewUndoOfPass What taking a pass back would do. Nothing is changed by asking.
+//
+// Corresponds with GET /api/v1/passes/{number}/undo (the `PreviewUndoOfPass` operationId).
+func (c *Client) PreviewUndoOfPass(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewUndoOfPassRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoPass Take a pass back. What somebody changed stays; no pass files it again until a person says so.
+//
+// Corresponds with POST /api/v1/passes/{number}/undo (the `UndoPass` operationId).
+func (c *Client) UndoPass(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoPassRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -3058,7 +4363,7 @@ func (c *Client) ListTray(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
-// TryAgainWithBody Try items again, under their rules as they are now.
+// TryAgainWithBody Try matters again, under their rules as they are now. Only what failed is done again.
 //
 // Takes any type of body and a specified content type.
 //
@@ -3075,7 +4380,7 @@ func (c *Client) TryAgainWithBody(ctx context.Context, contentType string, body 
 	return c.Client.Do(req)
 }
 
-// TryAgain Try items again, under their rules as they are now.
+// TryAgain Try matters again, under their rules as they are now. Only what failed is done again.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3092,7 +4397,7 @@ func (c *Client) TryAgain(ctx context.Context, body TryAgainJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// SetAsideWithBody Take items out of the tray for good; nothing is filed of them.
+// SetAsideWithBody Take matters out of the tray for good, with a note; nothing is done about them.
 //
 // Takes any type of body and a specified content type.
 //
@@ -3109,13 +4414,47 @@ func (c *Client) SetAsideWithBody(ctx context.Context, contentType string, body 
 	return c.Client.Do(req)
 }
 
-// SetAside Take items out of the tray for good; nothing is filed of them.
+// SetAside Take matters out of the tray for good, with a note; nothing is done about them.
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/tray/aside (the `SetAside` operationId).
 func (c *Client) SetAside(ctx context.Context, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetAsideRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FileElsewhereWithBody File items of the tray as they are, in a folder that a person names.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+func (c *Client) FileElsewhereWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFileElsewhereRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FileElsewhere File items of the tray as they are, in a folder that a person names.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+func (c *Client) FileElsewhere(ctx context.Context, body FileElsewhereJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFileElsewhereRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3141,6 +4480,40 @@ func (c *Client) SettleNotice(ctx context.Context, number Number, reqEditors ...
 	return c.Client.Do(req)
 }
 
+// ReleaseHeldWithBody File held items as they are, where their rule would have them.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+func (c *Client) ReleaseHeldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseHeldRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseHeld File held items as they are, where their rule would have them.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+func (c *Client) ReleaseHeld(ctx context.Context, body ReleaseHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseHeldRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetVersion The version that runs.
 //
 // Corresponds with GET /api/v1/version (the `GetVersion` operationId).
@@ -3154,6 +4527,366 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListAddresseesRequest constructs an http.Request for the ListAddressees method
+func NewListAddresseesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/addressees")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddAddresseeRequest calls the generic AddAddressee builder with application/json body
+func NewAddAddresseeRequest(server string, body AddAddresseeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddAddresseeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddAddresseeRequestWithBody constructs an http.Request for the AddAddressee method, with any body, and a specified content type
+func NewAddAddresseeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/addressees")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveAddresseeRequest constructs an http.Request for the RemoveAddressee method
+func NewRemoveAddresseeRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/addressees/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeAddresseeRequest calls the generic ChangeAddressee builder with application/json body
+func NewChangeAddresseeRequest(server string, id ID, params *ChangeAddresseeParams, body ChangeAddresseeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeAddresseeRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeAddresseeRequestWithBody constructs an http.Request for the ChangeAddressee method, with any body, and a specified content type
+func NewChangeAddresseeRequestWithBody(server string, id ID, params *ChangeAddresseeParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/addressees/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTryAddresseeRequest constructs an http.Request for the TryAddressee method
+func NewTryAddresseeRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/addressees/%s/trial", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAlarmsRequest constructs an http.Request for the ListAlarms method
+func NewListAlarmsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alarms")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddAlarmRequest calls the generic AddAlarm builder with application/json body
+func NewAddAlarmRequest(server string, body AddAlarmJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddAlarmRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddAlarmRequestWithBody constructs an http.Request for the AddAlarm method, with any body, and a specified content type
+func NewAddAlarmRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alarms")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveAlarmRequest constructs an http.Request for the RemoveAlarm method
+func NewRemoveAlarmRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alarms/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeAlarmRequest calls the generic ChangeAlarm builder with application/json body
+func NewChangeAlarmRequest(server string, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeAlarmRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeAlarmRequestWithBody constructs an http.Request for the ChangeAlarm method, with any body, and a specified content type
+func NewChangeAlarmRequestWithBody(server string, id ID, params *ChangeAlarmParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alarms/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
 }
 
 // NewListCabinetsRequest constructs an http.Request for the ListCabinets method
@@ -3531,6 +5264,141 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPreviewUndoOfItemRequest constructs an http.Request for the PreviewUndoOfItem method
+func NewPreviewUndoOfItemRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/items/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUndoItemRequest constructs an http.Request for the UndoItem method
+func NewUndoItemRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/items/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLimitsRequest constructs an http.Request for the GetLimits method
+func NewGetLimitsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/limits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetLimitsRequest calls the generic SetLimits builder with application/json body
+func NewSetLimitsRequest(server string, body SetLimitsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetLimitsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetLimitsRequestWithBody constructs an http.Request for the SetLimits method, with any body, and a specified content type
+func NewSetLimitsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/limits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4023,6 +5891,161 @@ func NewExplainMessageRequest(server string, number Number, params *ExplainMessa
 	return req, nil
 }
 
+// NewFileAgainRequest constructs an http.Request for the FileAgain method
+func NewFileAgainRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMetricsRequest constructs an http.Request for the GetMetrics method
+func NewGetMetricsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/metrics")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetOutgoingRequest constructs an http.Request for the GetOutgoing method
+func NewGetOutgoingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/outgoing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetOutgoingRequest calls the generic SetOutgoing builder with application/json body
+func NewSetOutgoingRequest(server string, body SetOutgoingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetOutgoingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetOutgoingRequestWithBody constructs an http.Request for the SetOutgoing method, with any body, and a specified content type
+func NewSetOutgoingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/outgoing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckOutgoingRequest constructs an http.Request for the CheckOutgoing method
+func NewCheckOutgoingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/outgoing/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPassesRequest constructs an http.Request for the ListPasses method
 func NewListPassesRequest(server string, params *ListPassesParams) (*http.Request, error) {
 	var err error
@@ -4050,6 +6073,78 @@ func NewListPassesRequest(server string, params *ListPassesParams) (*http.Reques
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Rule != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rule", *params.Rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Mailbox != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mailbox", *params.Mailbox, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Matching != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "matching", *params.Matching, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
 
 		if params.After != nil {
 
@@ -4166,6 +6261,159 @@ func NewSteerPassRequestWithBody(server string, number Number, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListPassMessagesRequest constructs an http.Request for the ListPassMessages method
+func NewListPassMessagesRequest(server string, number Number, params *ListPassMessagesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/passes/%s/messages", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Matching != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "matching", *params.Matching, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewUndoOfPassRequest constructs an http.Request for the PreviewUndoOfPass method
+func NewPreviewUndoOfPassRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/passes/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUndoPassRequest constructs an http.Request for the UndoPass method
+func NewUndoPassRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/passes/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5914,6 +8162,46 @@ func NewSetAsideRequestWithBody(server string, contentType string, body io.Reade
 	return req, nil
 }
 
+// NewFileElsewhereRequest calls the generic FileElsewhere builder with application/json body
+func NewFileElsewhereRequest(server string, body FileElsewhereJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFileElsewhereRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFileElsewhereRequestWithBody constructs an http.Request for the FileElsewhere method, with any body, and a specified content type
+func NewFileElsewhereRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tray/elsewhere")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSettleNoticeRequest constructs an http.Request for the SettleNotice method
 func NewSettleNoticeRequest(server string, number Number) (*http.Request, error) {
 	var err error
@@ -5944,6 +8232,46 @@ func NewSettleNoticeRequest(server string, number Number) (*http.Request, error)
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewReleaseHeldRequest calls the generic ReleaseHeld builder with application/json body
+func NewReleaseHeldRequest(server string, body ReleaseHeldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReleaseHeldRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReleaseHeldRequestWithBody constructs an http.Request for the ReleaseHeld method, with any body, and a specified content type
+func NewReleaseHeldRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tray/release")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6018,6 +8346,97 @@ func WithBaseURL(baseURL string) ClientOption {
 
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
+
+	// ListAddresseesWithResponse Who can be told, by mail or by a call.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/addressees (the `ListAddressees` operationId).
+	ListAddresseesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAddresseesResponse, error)
+
+	// AddAddresseeWithBodyWithResponse Let somebody be told.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+	AddAddresseeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAddresseeResponse, error)
+
+	// AddAddresseeWithResponse Let somebody be told.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+	AddAddresseeWithResponse(ctx context.Context, body AddAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAddresseeResponse, error)
+
+	// RemoveAddresseeWithResponse Tell somebody no more. Refused while a rule or an alarm names them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/addressees/{id} (the `RemoveAddressee` operationId).
+	RemoveAddresseeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveAddresseeResponse, error)
+
+	// ChangeAddresseeWithBodyWithResponse Change an addressee. Without a secret the kept one stays.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+	ChangeAddresseeWithBodyWithResponse(ctx context.Context, id ID, params *ChangeAddresseeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeAddresseeResponse, error)
+
+	// ChangeAddresseeWithResponse Change an addressee. Without a secret the kept one stays.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+	ChangeAddresseeWithResponse(ctx context.Context, id ID, params *ChangeAddresseeParams, body ChangeAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAddresseeResponse, error)
+
+	// TryAddresseeWithResponse Send a trial at once.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/addressees/{id}/trial (the `TryAddressee` operationId).
+	TryAddresseeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TryAddresseeResponse, error)
+
+	// ListAlarmsWithResponse The alarms.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/alarms (the `ListAlarms` operationId).
+	ListAlarmsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAlarmsResponse, error)
+
+	// AddAlarmWithBodyWithResponse Set an alarm.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+	AddAlarmWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAlarmResponse, error)
+
+	// AddAlarmWithResponse Set an alarm.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+	AddAlarmWithResponse(ctx context.Context, body AddAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAlarmResponse, error)
+
+	// RemoveAlarmWithResponse Remove an alarm.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/alarms/{id} (the `RemoveAlarm` operationId).
+	RemoveAlarmWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveAlarmResponse, error)
+
+	// ChangeAlarmWithBodyWithResponse Change an alarm.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+	ChangeAlarmWithBodyWithResponse(ctx context.Context, id ID, params *ChangeAlarmParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeAlarmResponse, error)
+
+	// ChangeAlarmWithResponse Change an alarm.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+	ChangeAlarmWithResponse(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAlarmResponse, error)
 
 	// ListCabinetsWithResponse The cabinets and what is wrong with them, if anything.
 	//
@@ -6117,6 +8536,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// PreviewUndoOfItemWithResponse What taking one filing back would do. Nothing is changed by asking.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/items/{number}/undo (the `PreviewUndoOfItem` operationId).
+	PreviewUndoOfItemWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*PreviewUndoOfItemResponse, error)
+
+	// UndoItemWithResponse Take one filing back.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/items/{number}/undo (the `UndoItem` operationId).
+	UndoItemWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*UndoItemResponse, error)
+
+	// GetLimitsWithResponse How long what is kept, and how much may be filed in an hour.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/limits (the `GetLimits` operationId).
+	GetLimitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLimitsResponse, error)
+
+	// SetLimitsWithBodyWithResponse Set the limits.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+	SetLimitsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
+
+	// SetLimitsWithResponse Set the limits.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+	SetLimitsWithResponse(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
+
 	// ListMailboxesWithResponse The mailboxes and how each does.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6208,6 +8662,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/messages/{number} (the `ExplainMessage` operationId).
 	ExplainMessageWithResponse(ctx context.Context, number Number, params *ExplainMessageParams, reqEditors ...RequestEditorFn) (*ExplainMessageResponse, error)
 
+	// FileAgainWithResponse File again what was taken back of a message.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/messages/{number}/again (the `FileAgain` operationId).
+	FileAgainWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*FileAgainResponse, error)
+
+	// GetMetricsWithResponse Counts for a monitoring program, in the text format of Prometheus.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
+	GetMetricsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error)
+
+	// GetOutgoingWithResponse How mail is sent.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/outgoing (the `GetOutgoing` operationId).
+	GetOutgoingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetOutgoingResponse, error)
+
+	// SetOutgoingWithBodyWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+	SetOutgoingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error)
+
+	// SetOutgoingWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+	SetOutgoingWithResponse(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error)
+
+	// CheckOutgoingWithResponse Sign in at the server that takes mail.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/outgoing/check (the `CheckOutgoing` operationId).
+	CheckOutgoingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckOutgoingResponse, error)
+
 	// ListPassesWithResponse The passes, the newest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6235,6 +8731,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/passes/{number} (the `SteerPass` operationId).
 	SteerPassWithResponse(ctx context.Context, number Number, body SteerPassJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerPassResponse, error)
+
+	// ListPassMessagesWithResponse The messages that a pass looked at, with what was decided and done.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/passes/{number}/messages (the `ListPassMessages` operationId).
+	ListPassMessagesWithResponse(ctx context.Context, number Number, params *ListPassMessagesParams, reqEditors ...RequestEditorFn) (*ListPassMessagesResponse, error)
+
+	// PreviewUndoOfPassWithResponse What taking a pass back would do. Nothing is changed by asking.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/passes/{number}/undo (the `PreviewUndoOfPass` operationId).
+	PreviewUndoOfPassWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*PreviewUndoOfPassResponse, error)
+
+	// UndoPassWithResponse Take a pass back. What somebody changed stays; no pass files it again until a person says so.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/passes/{number}/undo (the `UndoPass` operationId).
+	UndoPassWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*UndoPassResponse, error)
 
 	// GetReadyWithResponse Whether the service can do its work; 503 while it cannot.
 	//
@@ -6593,33 +9110,47 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/tray (the `ListTray` operationId).
 	ListTrayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTrayResponse, error)
 
-	// TryAgainWithBodyWithResponse Try items again, under their rules as they are now.
+	// TryAgainWithBodyWithResponse Try matters again, under their rules as they are now. Only what failed is done again.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/tray/again (the `TryAgain` operationId).
 	TryAgainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryAgainResponse, error)
 
-	// TryAgainWithResponse Try items again, under their rules as they are now.
+	// TryAgainWithResponse Try matters again, under their rules as they are now. Only what failed is done again.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/tray/again (the `TryAgain` operationId).
 	TryAgainWithResponse(ctx context.Context, body TryAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*TryAgainResponse, error)
 
-	// SetAsideWithBodyWithResponse Take items out of the tray for good; nothing is filed of them.
+	// SetAsideWithBodyWithResponse Take matters out of the tray for good, with a note; nothing is done about them.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/tray/aside (the `SetAside` operationId).
 	SetAsideWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAsideResponse, error)
 
-	// SetAsideWithResponse Take items out of the tray for good; nothing is filed of them.
+	// SetAsideWithResponse Take matters out of the tray for good, with a note; nothing is done about them.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/tray/aside (the `SetAside` operationId).
 	SetAsideWithResponse(ctx context.Context, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAsideResponse, error)
+
+	// FileElsewhereWithBodyWithResponse File items of the tray as they are, in a folder that a person names.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+	FileElsewhereWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FileElsewhereResponse, error)
+
+	// FileElsewhereWithResponse File items of the tray as they are, in a folder that a person names.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+	FileElsewhereWithResponse(ctx context.Context, body FileElsewhereJSONRequestBody, reqEditors ...RequestEditorFn) (*FileElsewhereResponse, error)
 
 	// SettleNoticeWithResponse Take a notice out of the tray. It comes back if the matter does.
 	//
@@ -6628,12 +9159,444 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/tray/notices/{number} (the `SettleNotice` operationId).
 	SettleNoticeWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*SettleNoticeResponse, error)
 
+	// ReleaseHeldWithBodyWithResponse File held items as they are, where their rule would have them.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+	ReleaseHeldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseHeldResponse, error)
+
+	// ReleaseHeldWithResponse File held items as they are, where their rule would have them.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+	ReleaseHeldWithResponse(ctx context.Context, body ReleaseHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseHeldResponse, error)
+
 	// GetVersionWithResponse The version that runs.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
+}
+
+type ListAddresseesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Addressee
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAddresseesResponse) GetJSON200() *[]Addressee {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAddresseesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAddresseesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAddresseesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAddresseesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAddresseesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddAddresseeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Addressee
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddAddresseeResponse) GetJSON201() *Addressee {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddAddresseeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddAddresseeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddAddresseeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddAddresseeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddAddresseeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveAddresseeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveAddresseeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAddresseeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAddresseeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAddresseeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAddresseeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeAddresseeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Addressee
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeAddresseeResponse) GetJSON200() *Addressee {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeAddresseeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeAddresseeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeAddresseeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeAddresseeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeAddresseeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryAddresseeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryAddresseeResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryAddresseeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryAddresseeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryAddresseeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryAddresseeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryAddresseeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAlarmsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Alarm
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlarmsResponse) GetJSON200() *[]Alarm {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlarmsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlarmsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlarmsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlarmsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlarmsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddAlarmResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Alarm
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddAlarmResponse) GetJSON201() *Alarm {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddAlarmResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddAlarmResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddAlarmResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddAlarmResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddAlarmResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveAlarmResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveAlarmResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAlarmResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAlarmResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAlarmResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAlarmResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeAlarmResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Alarm
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeAlarmResponse) GetJSON200() *Alarm {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeAlarmResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeAlarmResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeAlarmResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeAlarmResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeAlarmResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListCabinetsResponse struct {
@@ -7136,6 +10099,198 @@ func (r GetHealthResponse) ContentType() string {
 	return ""
 }
 
+type PreviewUndoOfItemResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UndoPreview
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewUndoOfItemResponse) GetJSON200() *UndoPreview {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewUndoOfItemResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewUndoOfItemResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewUndoOfItemResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewUndoOfItemResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewUndoOfItemResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UndoItemResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pass
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r UndoItemResponse) GetJSON201() *Pass {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UndoItemResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoItemResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoItemResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoItemResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoItemResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLimitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Limits
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLimitsResponse) GetJSON200() *Limits {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLimitsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLimitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLimitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLimitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLimitsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetLimitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Limits
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetLimitsResponse) GetJSON200() *Limits {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetLimitsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetLimitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetLimitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetLimitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetLimitsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListMailboxesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7609,6 +10764,239 @@ func (r ExplainMessageResponse) ContentType() string {
 	return ""
 }
 
+type FileAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FileAgainResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FileAgainResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FileAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FileAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FileAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FileAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMetricsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMetricsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMetricsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMetricsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMetricsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMetricsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetOutgoingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outgoing
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOutgoingResponse) GetJSON200() *Outgoing {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOutgoingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOutgoingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOutgoingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOutgoingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOutgoingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetOutgoingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outgoing
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetOutgoingResponse) GetJSON200() *Outgoing {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetOutgoingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetOutgoingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetOutgoingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetOutgoingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetOutgoingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckOutgoingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckOutgoingResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckOutgoingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckOutgoingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckOutgoingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckOutgoingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckOutgoingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPassesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7747,6 +11135,150 @@ func (r SteerPassResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SteerPassResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPassMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Decided
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPassMessagesResponse) GetJSON200() *[]Decided {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPassMessagesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPassMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPassMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPassMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPassMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewUndoOfPassResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UndoPreview
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewUndoOfPassResponse) GetJSON200() *UndoPreview {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewUndoOfPassResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewUndoOfPassResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewUndoOfPassResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewUndoOfPassResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewUndoOfPassResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UndoPassResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pass
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r UndoPassResponse) GetJSON201() *Pass {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UndoPassResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoPassResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoPassResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoPassResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoPassResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9687,6 +13219,54 @@ func (r SetAsideResponse) ContentType() string {
 	return ""
 }
 
+type FileElsewhereResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FileElsewhereResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FileElsewhereResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FileElsewhereResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FileElsewhereResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FileElsewhereResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FileElsewhereResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SettleNoticeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9722,6 +13302,54 @@ func (r SettleNoticeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SettleNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReleaseHeldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReleaseHeldResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseHeldResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseHeldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseHeldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseHeldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseHeldResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9767,6 +13395,175 @@ func (r GetVersionResponse) ContentType() string {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
+}
+
+// ListAddresseesWithResponse Who can be told, by mail or by a call.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/addressees (the `ListAddressees` operationId).
+func (c *ClientWithResponses) ListAddresseesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAddresseesResponse, error) {
+	rsp, err := c.ListAddressees(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAddresseesResponse(rsp)
+}
+
+// AddAddresseeWithBodyWithResponse Let somebody be told.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+func (c *ClientWithResponses) AddAddresseeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAddresseeResponse, error) {
+	rsp, err := c.AddAddresseeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAddresseeResponse(rsp)
+}
+
+// AddAddresseeWithResponse Let somebody be told.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/addressees (the `AddAddressee` operationId).
+func (c *ClientWithResponses) AddAddresseeWithResponse(ctx context.Context, body AddAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAddresseeResponse, error) {
+	rsp, err := c.AddAddressee(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAddresseeResponse(rsp)
+}
+
+// RemoveAddresseeWithResponse Tell somebody no more. Refused while a rule or an alarm names them.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/addressees/{id} (the `RemoveAddressee` operationId).
+func (c *ClientWithResponses) RemoveAddresseeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveAddresseeResponse, error) {
+	rsp, err := c.RemoveAddressee(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAddresseeResponse(rsp)
+}
+
+// ChangeAddresseeWithBodyWithResponse Change an addressee. Without a secret the kept one stays.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+func (c *ClientWithResponses) ChangeAddresseeWithBodyWithResponse(ctx context.Context, id ID, params *ChangeAddresseeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeAddresseeResponse, error) {
+	rsp, err := c.ChangeAddresseeWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeAddresseeResponse(rsp)
+}
+
+// ChangeAddresseeWithResponse Change an addressee. Without a secret the kept one stays.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/addressees/{id} (the `ChangeAddressee` operationId).
+func (c *ClientWithResponses) ChangeAddresseeWithResponse(ctx context.Context, id ID, params *ChangeAddresseeParams, body ChangeAddresseeJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAddresseeResponse, error) {
+	rsp, err := c.ChangeAddressee(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeAddresseeResponse(rsp)
+}
+
+// TryAddresseeWithResponse Send a trial at once.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/addressees/{id}/trial (the `TryAddressee` operationId).
+func (c *ClientWithResponses) TryAddresseeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TryAddresseeResponse, error) {
+	rsp, err := c.TryAddressee(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryAddresseeResponse(rsp)
+}
+
+// ListAlarmsWithResponse The alarms.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/alarms (the `ListAlarms` operationId).
+func (c *ClientWithResponses) ListAlarmsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAlarmsResponse, error) {
+	rsp, err := c.ListAlarms(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlarmsResponse(rsp)
+}
+
+// AddAlarmWithBodyWithResponse Set an alarm.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+func (c *ClientWithResponses) AddAlarmWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAlarmResponse, error) {
+	rsp, err := c.AddAlarmWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAlarmResponse(rsp)
+}
+
+// AddAlarmWithResponse Set an alarm.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/alarms (the `AddAlarm` operationId).
+func (c *ClientWithResponses) AddAlarmWithResponse(ctx context.Context, body AddAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAlarmResponse, error) {
+	rsp, err := c.AddAlarm(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAlarmResponse(rsp)
+}
+
+// RemoveAlarmWithResponse Remove an alarm.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/alarms/{id} (the `RemoveAlarm` operationId).
+func (c *ClientWithResponses) RemoveAlarmWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveAlarmResponse, error) {
+	rsp, err := c.RemoveAlarm(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAlarmResponse(rsp)
+}
+
+// ChangeAlarmWithBodyWithResponse Change an alarm.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+func (c *ClientWithResponses) ChangeAlarmWithBodyWithResponse(ctx context.Context, id ID, params *ChangeAlarmParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeAlarmResponse, error) {
+	rsp, err := c.ChangeAlarmWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeAlarmResponse(rsp)
+}
+
+// ChangeAlarmWithResponse Change an alarm.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
+func (c *ClientWithResponses) ChangeAlarmWithResponse(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAlarmResponse, error) {
+	rsp, err := c.ChangeAlarm(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeAlarmResponse(rsp)
 }
 
 // ListCabinetsWithResponse The cabinets and what is wrong with them, if anything.
@@ -9951,6 +13748,71 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// PreviewUndoOfItemWithResponse What taking one filing back would do. Nothing is changed by asking.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/items/{number}/undo (the `PreviewUndoOfItem` operationId).
+func (c *ClientWithResponses) PreviewUndoOfItemWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*PreviewUndoOfItemResponse, error) {
+	rsp, err := c.PreviewUndoOfItem(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewUndoOfItemResponse(rsp)
+}
+
+// UndoItemWithResponse Take one filing back.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/items/{number}/undo (the `UndoItem` operationId).
+func (c *ClientWithResponses) UndoItemWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*UndoItemResponse, error) {
+	rsp, err := c.UndoItem(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoItemResponse(rsp)
+}
+
+// GetLimitsWithResponse How long what is kept, and how much may be filed in an hour.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/limits (the `GetLimits` operationId).
+func (c *ClientWithResponses) GetLimitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLimitsResponse, error) {
+	rsp, err := c.GetLimits(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLimitsResponse(rsp)
+}
+
+// SetLimitsWithBodyWithResponse Set the limits.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+func (c *ClientWithResponses) SetLimitsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
+	rsp, err := c.SetLimitsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLimitsResponse(rsp)
+}
+
+// SetLimitsWithResponse Set the limits.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
+func (c *ClientWithResponses) SetLimitsWithResponse(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
+	rsp, err := c.SetLimits(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLimitsResponse(rsp)
+}
+
 // ListMailboxesWithResponse The mailboxes and how each does.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10120,6 +13982,84 @@ func (c *ClientWithResponses) ExplainMessageWithResponse(ctx context.Context, nu
 	return ParseExplainMessageResponse(rsp)
 }
 
+// FileAgainWithResponse File again what was taken back of a message.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/messages/{number}/again (the `FileAgain` operationId).
+func (c *ClientWithResponses) FileAgainWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*FileAgainResponse, error) {
+	rsp, err := c.FileAgain(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFileAgainResponse(rsp)
+}
+
+// GetMetricsWithResponse Counts for a monitoring program, in the text format of Prometheus.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
+func (c *ClientWithResponses) GetMetricsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error) {
+	rsp, err := c.GetMetrics(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMetricsResponse(rsp)
+}
+
+// GetOutgoingWithResponse How mail is sent.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/outgoing (the `GetOutgoing` operationId).
+func (c *ClientWithResponses) GetOutgoingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetOutgoingResponse, error) {
+	rsp, err := c.GetOutgoing(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOutgoingResponse(rsp)
+}
+
+// SetOutgoingWithBodyWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+func (c *ClientWithResponses) SetOutgoingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error) {
+	rsp, err := c.SetOutgoingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetOutgoingResponse(rsp)
+}
+
+// SetOutgoingWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
+func (c *ClientWithResponses) SetOutgoingWithResponse(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error) {
+	rsp, err := c.SetOutgoing(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetOutgoingResponse(rsp)
+}
+
+// CheckOutgoingWithResponse Sign in at the server that takes mail.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/outgoing/check (the `CheckOutgoing` operationId).
+func (c *ClientWithResponses) CheckOutgoingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckOutgoingResponse, error) {
+	rsp, err := c.CheckOutgoing(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckOutgoingResponse(rsp)
+}
+
 // ListPassesWithResponse The passes, the newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10170,6 +14110,45 @@ func (c *ClientWithResponses) SteerPassWithResponse(ctx context.Context, number 
 		return nil, err
 	}
 	return ParseSteerPassResponse(rsp)
+}
+
+// ListPassMessagesWithResponse The messages that a pass looked at, with what was decided and done.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/passes/{number}/messages (the `ListPassMessages` operationId).
+func (c *ClientWithResponses) ListPassMessagesWithResponse(ctx context.Context, number Number, params *ListPassMessagesParams, reqEditors ...RequestEditorFn) (*ListPassMessagesResponse, error) {
+	rsp, err := c.ListPassMessages(ctx, number, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPassMessagesResponse(rsp)
+}
+
+// PreviewUndoOfPassWithResponse What taking a pass back would do. Nothing is changed by asking.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/passes/{number}/undo (the `PreviewUndoOfPass` operationId).
+func (c *ClientWithResponses) PreviewUndoOfPassWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*PreviewUndoOfPassResponse, error) {
+	rsp, err := c.PreviewUndoOfPass(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewUndoOfPassResponse(rsp)
+}
+
+// UndoPassWithResponse Take a pass back. What somebody changed stays; no pass files it again until a person says so.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/passes/{number}/undo (the `UndoPass` operationId).
+func (c *ClientWithResponses) UndoPassWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*UndoPassResponse, error) {
+	rsp, err := c.UndoPass(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoPassResponse(rsp)
 }
 
 // GetReadyWithResponse Whether the service can do its work; 503 while it cannot.
@@ -10835,7 +14814,7 @@ func (c *ClientWithResponses) ListTrayWithResponse(ctx context.Context, reqEdito
 	return ParseListTrayResponse(rsp)
 }
 
-// TryAgainWithBodyWithResponse Try items again, under their rules as they are now.
+// TryAgainWithBodyWithResponse Try matters again, under their rules as they are now. Only what failed is done again.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10848,7 +14827,7 @@ func (c *ClientWithResponses) TryAgainWithBodyWithResponse(ctx context.Context, 
 	return ParseTryAgainResponse(rsp)
 }
 
-// TryAgainWithResponse Try items again, under their rules as they are now.
+// TryAgainWithResponse Try matters again, under their rules as they are now. Only what failed is done again.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10861,7 +14840,7 @@ func (c *ClientWithResponses) TryAgainWithResponse(ctx context.Context, body Try
 	return ParseTryAgainResponse(rsp)
 }
 
-// SetAsideWithBodyWithResponse Take items out of the tray for good; nothing is filed of them.
+// SetAsideWithBodyWithResponse Take matters out of the tray for good, with a note; nothing is done about them.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10874,7 +14853,7 @@ func (c *ClientWithResponses) SetAsideWithBodyWithResponse(ctx context.Context, 
 	return ParseSetAsideResponse(rsp)
 }
 
-// SetAsideWithResponse Take items out of the tray for good; nothing is filed of them.
+// SetAsideWithResponse Take matters out of the tray for good, with a note; nothing is done about them.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10885,6 +14864,32 @@ func (c *ClientWithResponses) SetAsideWithResponse(ctx context.Context, body Set
 		return nil, err
 	}
 	return ParseSetAsideResponse(rsp)
+}
+
+// FileElsewhereWithBodyWithResponse File items of the tray as they are, in a folder that a person names.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+func (c *ClientWithResponses) FileElsewhereWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FileElsewhereResponse, error) {
+	rsp, err := c.FileElsewhereWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFileElsewhereResponse(rsp)
+}
+
+// FileElsewhereWithResponse File items of the tray as they are, in a folder that a person names.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/elsewhere (the `FileElsewhere` operationId).
+func (c *ClientWithResponses) FileElsewhereWithResponse(ctx context.Context, body FileElsewhereJSONRequestBody, reqEditors ...RequestEditorFn) (*FileElsewhereResponse, error) {
+	rsp, err := c.FileElsewhere(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFileElsewhereResponse(rsp)
 }
 
 // SettleNoticeWithResponse Take a notice out of the tray. It comes back if the matter does.
@@ -10900,6 +14905,32 @@ func (c *ClientWithResponses) SettleNoticeWithResponse(ctx context.Context, numb
 	return ParseSettleNoticeResponse(rsp)
 }
 
+// ReleaseHeldWithBodyWithResponse File held items as they are, where their rule would have them.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+func (c *ClientWithResponses) ReleaseHeldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseHeldResponse, error) {
+	rsp, err := c.ReleaseHeldWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseHeldResponse(rsp)
+}
+
+// ReleaseHeldWithResponse File held items as they are, where their rule would have them.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
+func (c *ClientWithResponses) ReleaseHeldWithResponse(ctx context.Context, body ReleaseHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseHeldResponse, error) {
+	rsp, err := c.ReleaseHeld(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseHeldResponse(rsp)
+}
+
 // GetVersionWithResponse The version that runs.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10911,6 +14942,295 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetVersionResponse(rsp)
+}
+
+// ParseListAddresseesResponse parses an HTTP response from a ListAddresseesWithResponse call
+func ParseListAddresseesResponse(rsp *http.Response) (*ListAddresseesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAddresseesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Addressee
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddAddresseeResponse parses an HTTP response from a AddAddresseeWithResponse call
+func ParseAddAddresseeResponse(rsp *http.Response) (*AddAddresseeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddAddresseeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Addressee
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAddresseeResponse parses an HTTP response from a RemoveAddresseeWithResponse call
+func ParseRemoveAddresseeResponse(rsp *http.Response) (*RemoveAddresseeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAddresseeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeAddresseeResponse parses an HTTP response from a ChangeAddresseeWithResponse call
+func ParseChangeAddresseeResponse(rsp *http.Response) (*ChangeAddresseeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeAddresseeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Addressee
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryAddresseeResponse parses an HTTP response from a TryAddresseeWithResponse call
+func ParseTryAddresseeResponse(rsp *http.Response) (*TryAddresseeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryAddresseeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAlarmsResponse parses an HTTP response from a ListAlarmsWithResponse call
+func ParseListAlarmsResponse(rsp *http.Response) (*ListAlarmsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlarmsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Alarm
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddAlarmResponse parses an HTTP response from a AddAlarmWithResponse call
+func ParseAddAlarmResponse(rsp *http.Response) (*AddAlarmResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddAlarmResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Alarm
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAlarmResponse parses an HTTP response from a RemoveAlarmWithResponse call
+func ParseRemoveAlarmResponse(rsp *http.Response) (*RemoveAlarmResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAlarmResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeAlarmResponse parses an HTTP response from a ChangeAlarmWithResponse call
+func ParseChangeAlarmResponse(rsp *http.Response) (*ChangeAlarmResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeAlarmResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Alarm
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListCabinetsResponse parses an HTTP response from a ListCabinetsWithResponse call
@@ -11254,6 +15574,138 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	return response, nil
 }
 
+// ParsePreviewUndoOfItemResponse parses an HTTP response from a PreviewUndoOfItemWithResponse call
+func ParsePreviewUndoOfItemResponse(rsp *http.Response) (*PreviewUndoOfItemResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewUndoOfItemResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UndoPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUndoItemResponse parses an HTTP response from a UndoItemWithResponse call
+func ParseUndoItemResponse(rsp *http.Response) (*UndoItemResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoItemResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLimitsResponse parses an HTTP response from a GetLimitsWithResponse call
+func ParseGetLimitsResponse(rsp *http.Response) (*GetLimitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLimitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Limits
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetLimitsResponse parses an HTTP response from a SetLimitsWithResponse call
+func ParseSetLimitsResponse(rsp *http.Response) (*SetLimitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetLimitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Limits
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListMailboxesResponse parses an HTTP response from a ListMailboxesWithResponse call
 func ParseListMailboxesResponse(rsp *http.Response) (*ListMailboxesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11580,6 +16032,164 @@ func ParseExplainMessageResponse(rsp *http.Response) (*ExplainMessageResponse, e
 	return response, nil
 }
 
+// ParseFileAgainResponse parses an HTTP response from a FileAgainWithResponse call
+func ParseFileAgainResponse(rsp *http.Response) (*FileAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FileAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMetricsResponse parses an HTTP response from a GetMetricsWithResponse call
+func ParseGetMetricsResponse(rsp *http.Response) (*GetMetricsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMetricsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetOutgoingResponse parses an HTTP response from a GetOutgoingWithResponse call
+func ParseGetOutgoingResponse(rsp *http.Response) (*GetOutgoingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOutgoingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outgoing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetOutgoingResponse parses an HTTP response from a SetOutgoingWithResponse call
+func ParseSetOutgoingResponse(rsp *http.Response) (*SetOutgoingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetOutgoingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outgoing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckOutgoingResponse parses an HTTP response from a CheckOutgoingWithResponse call
+func ParseCheckOutgoingResponse(rsp *http.Response) (*CheckOutgoingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckOutgoingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPassesResponse parses an HTTP response from a ListPassesWithResponse call
 func ParseListPassesResponse(rsp *http.Response) (*ListPassesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11666,6 +16276,105 @@ func ParseSteerPassResponse(rsp *http.Response) (*SteerPassResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPassMessagesResponse parses an HTTP response from a ListPassMessagesWithResponse call
+func ParseListPassMessagesResponse(rsp *http.Response) (*ListPassMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPassMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Decided
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewUndoOfPassResponse parses an HTTP response from a PreviewUndoOfPassWithResponse call
+func ParsePreviewUndoOfPassResponse(rsp *http.Response) (*PreviewUndoOfPassResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewUndoOfPassResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UndoPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUndoPassResponse parses an HTTP response from a UndoPassWithResponse call
+func ParseUndoPassResponse(rsp *http.Response) (*UndoPassResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoPassResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -13064,6 +17773,39 @@ func ParseSetAsideResponse(rsp *http.Response) (*SetAsideResponse, error) {
 	return response, nil
 }
 
+// ParseFileElsewhereResponse parses an HTTP response from a FileElsewhereWithResponse call
+func ParseFileElsewhereResponse(rsp *http.Response) (*FileElsewhereResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FileElsewhereResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSettleNoticeResponse parses an HTTP response from a SettleNoticeWithResponse call
 func ParseSettleNoticeResponse(rsp *http.Response) (*SettleNoticeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13080,6 +17822,39 @@ func ParseSettleNoticeResponse(rsp *http.Response) (*SettleNoticeResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReleaseHeldResponse parses an HTTP response from a ReleaseHeldWithResponse call
+func ParseReleaseHeldResponse(rsp *http.Response) (*ReleaseHeldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseHeldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -479,12 +479,48 @@ func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
 	if err != nil {
 		return err
 	}
-	if err := c.mkdirs(root, replaced); err != nil {
-		return explain(err, "making the folder "+replaced)
+	return c.shift(root, name, replaced+"/"+kept, "moving "+name+" out of the way")
+}
+
+// Restore gives a file that was moved out of the way its name back, or another.
+func (c *Cabinet) Restore(_ context.Context, kept, name string) error {
+	if err := clean(name); err != nil {
+		return err
 	}
-	err = root.Publish(name, replaced+"/"+kept)
+	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
+		return cabinet.ErrMissing
+	}
+	root, err := c.root()
+	if err != nil {
+		return err
+	}
+	return c.shift(root, replaced+"/"+kept, name, "putting "+name+" back")
+}
+
+// Forget removes a file that was moved out of the way; none is no error.
+func (c *Cabinet) Forget(_ context.Context, kept string) error {
+	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
+		return nil
+	}
+	root, err := c.root()
+	if err != nil {
+		return err
+	}
+	if err := root.Remove(replaced + "/" + kept); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return explain(err, "removing a file that was kept")
+	}
+	return nil
+}
+
+// shift gives a file another name that is free, and flushes both folders. Where
+// the same content has that name already, only the first name is taken away.
+func (c *Cabinet) shift(root FS, from, to, doing string) error {
+	if err := c.mkdirs(root, path.Dir(to)); err != nil {
+		return explain(err, "making the folder "+path.Dir(to))
+	}
+	err := root.Publish(from, to)
 	if errors.Is(err, fs.ErrExist) {
-		same, err := c.same(root, name, replaced+"/"+kept)
+		same, err := c.same(root, from, to)
 		switch {
 		case err != nil:
 			return err
@@ -492,8 +528,8 @@ func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
 			return cabinet.ErrTaken
 		}
 		// After a power cut both names may be there: the first one was left over.
-		if err := root.Remove(name); err != nil {
-			return explain(err, "moving "+name+" out of the way")
+		if err := root.Remove(from); err != nil {
+			return explain(err, doing)
 		}
 	}
 	switch {
@@ -501,17 +537,16 @@ func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return cabinet.ErrMissing
 	case err != nil:
-		return explain(err, "moving "+name+" out of the way")
+		return explain(err, doing)
 	}
-	folder := path.Dir(name)
-	for _, f := range []string{replaced, folder} {
-		if err := root.SyncDir(f); err != nil {
-			return explain(err, "flushing "+f)
+	for _, folder := range []string{path.Dir(to), path.Dir(from)} {
+		if err := root.SyncDir(folder); err != nil {
+			return explain(err, "flushing "+folder)
 		}
+		c.mutex.Lock()
+		delete(c.names, folder)
+		c.mutex.Unlock()
 	}
-	c.mutex.Lock()
-	delete(c.names, folder)
-	c.mutex.Unlock()
 	return nil
 }
 

@@ -17,6 +17,7 @@ type Header []Field
 var HeaderFields = []string{
 	"Date", "From", "Sender", "Reply-To", "To", "Cc", "Subject", "Message-ID", "In-Reply-To", "References",
 	"Delivered-To", "X-Original-To", "Received", "List-Id", "Auto-Submitted", "Authentication-Results",
+	"Return-Path", "Precedence", "List-Post", "List-Unsubscribe", "X-Auto-Response-Suppress",
 }
 
 // maxHeader bounds what is read of one header, in octets.

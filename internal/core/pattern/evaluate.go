@@ -61,6 +61,23 @@ func (p *Pattern) Make(v Values) Made {
 	return made
 }
 
+// Text evaluates a pattern of the shape Prose. Fields that were not known are
+// shown as "…".
+func (p *Pattern) Text(v Values) string {
+	var made Made
+	var b strings.Builder
+	for _, segment := range p.segments {
+		for _, piece := range segment {
+			if piece.choice == nil {
+				b.WriteString(piece.text)
+				continue
+			}
+			b.WriteString(made.choose(piece.choice, v))
+		}
+	}
+	return b.String()
+}
+
 // choose takes the first value that is not empty, else the first field's fallback.
 func (m *Made) choose(choice []value, v Values) string {
 	for i := range choice {

@@ -17,6 +17,7 @@ type Field struct {
 	Doc      string `json:"doc"`
 	Fallback string `json:"fallback"` // what stands where the field is empty
 	Argument bool   `json:"argument"` // a quoted name follows
+	Prose    bool   `json:"prose"`    // only in texts: replies, and what somebody is told
 }
 
 // Fields is the table of all fields, for the parser, the editor and the documents.
@@ -54,6 +55,8 @@ var Fields = []Field{
 	{Name: "file.size", Type: Number, Doc: "octets", Fallback: "0"},
 	{Name: "file.path", Type: Text, Doc: "of an archive's entry: its folders in the archive", Fallback: "None"},
 	{Name: "archive.stem", Type: Text, Doc: "of an archive's entry: the archive's name without its extension", Fallback: "Unnamed"},
+	{Name: "filed.list", Type: Text, Doc: "in replies and tidings: the folder and name of each file that was filed, a line each", Fallback: "Nothing", Prose: true},
+	{Name: "filed.count", Type: Number, Doc: "in replies and tidings: how many files were filed", Fallback: "0", Prose: true},
 	{Name: "register", Type: Number, Doc: "the running number of the year in the register", Fallback: "0"},
 	{Name: "register.year", Type: Number, Doc: "the year of that number", Fallback: "0"},
 }

@@ -24,10 +24,12 @@ import (
 // Shape says what a pattern makes.
 type Shape int
 
-// The shapes: Folder makes a path of folders, Name the stem of one file name.
+// The shapes: Folder makes a path of folders, Name the stem of one file name,
+// Prose a text for people.
 const (
 	Folder Shape = iota
 	Name
+	Prose
 )
 
 // Error is a mistake in a pattern.
@@ -100,6 +102,10 @@ func Parse(source string, shape Shape) (*Pattern, error) {
 	}
 	endSegment := func(at int) error {
 		endText()
+		if shape == Prose {
+			p.segments, p.fixed = append(p.segments, segment), append(p.fixed, "")
+			return nil
+		}
 		if len(segment) == 0 || len(segment) == 1 && segment[0].choice == nil && strings.Trim(segment[0].text, " .") == "" {
 			written := strings.TrimSpace(string(s.source[start:at]))
 			if written == "" {
@@ -128,6 +134,14 @@ func Parse(source string, shape Shape) (*Pattern, error) {
 			segment = append(segment, piece{choice: choice})
 		case c == '>':
 			return nil, s.fail(at, "a > without its <")
+		case shape == Prose:
+			if c < 0x20 && c != '\n' && c != '\t' && c != '\r' || c == 0x7f {
+				return nil, s.fail(at, "a text cannot hold a control character")
+			}
+			if c != '\r' {
+				text = append(text, c)
+			}
+			s.pos++
 		case c == '/' && shape == Folder:
 			if err := endSegment(at); err != nil {
 				return nil, err
@@ -146,6 +160,13 @@ func Parse(source string, shape Shape) (*Pattern, error) {
 	}
 	if err := endSegment(len(s.source)); err != nil {
 		return nil, err
+	}
+	if shape != Prose {
+		for _, u := range p.Uses() {
+			if f := fieldNamed(u.Field); f != nil && f.Prose {
+				return nil, s.fail(u.Column-1, "<%s> is for texts, not for names", u.Field)
+			}
+		}
 	}
 	return p, p.checkYears(s)
 }

@@ -151,7 +151,14 @@ func TestEveryWordOfTheTableIsParsed(t *testing.T) {
 		if f.Argument {
 			source = "<" + f.Name + ` "X">`
 		}
-		if p, err := Parse(source, Name); err != nil || len(p.Uses()) != 1 || p.Uses()[0].Field != f.Name {
+		shape := Name
+		if f.Prose {
+			shape = Prose
+			if _, err := Parse(source, Name); err == nil {
+				t.Errorf("%s is taken for a name", source)
+			}
+		}
+		if p, err := Parse(source, shape); err != nil || len(p.Uses()) != 1 || p.Uses()[0].Field != f.Name {
 			t.Errorf("%s: %v", source, err)
 		}
 	}

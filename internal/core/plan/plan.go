@@ -59,6 +59,7 @@ type Item struct {
 	IfExists rule.IfExists
 	Target   rule.Target
 	Copy     rule.CopyForm // of a copy of the message, else ""
+	Doubt    bool          // held because a condition cannot be known
 }
 
 // Path is the wanted path, "/" between levels.
@@ -75,6 +76,7 @@ type Rule struct {
 	Match   rule.Reason // with its text where it cannot be known, or the setting asks to explain
 	Items   []Item      // nil unless the rule matches
 	Stopped string      // the earlier rule that lets no later one see the message
+	Steps   []Step      // what is done with the message afterwards
 }
 
 // Plan is what all rules together do with a message.
@@ -88,7 +90,7 @@ type Plan struct {
 func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 	var p Plan
 	in := &rule.Input{Message: m, Now: s.Now, Book: s.Book}
-	stopped := ""
+	stopped, mover := "", ""
 	for _, r := range rules {
 		if stopped != "" {
 			p.Rules = append(p.Rules, Rule{Rule: r, Stopped: stopped, Match: rule.Reason{Text: fmt.Sprintf("the earlier rule “%s” lets no later rule see the message", stopped)}})
@@ -112,7 +114,7 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 			one.Items = items(r, in, s, &p.Needs)
 			for i := range one.Items {
 				if one.Items[i].Verdict == Filed {
-					one.Items[i].Verdict, one.Items[i].Reason = Held, one.Match.Text
+					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Doubt = Held, one.Match.Text, true
 				}
 			}
 		}
@@ -120,6 +122,9 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 			if one.Items[i].Verdict == Filed && in.Taken == "" {
 				in.Taken = r.Rule.Name
 			}
+		}
+		if answer == rule.Yes {
+			one.Steps = steps(r, &one, m, s, &mover)
 		}
 		p.Rules = append(p.Rules, one)
 		if answer == rule.Yes && r.Rule.Then == "stop" {
@@ -141,6 +146,35 @@ func One(r *rule.Compiled, m *mail.Message, s Setting, item string) (one Item, n
 		}
 	}
 	return Item{}, needs, false
+}
+
+// Released plans a single item as it is, because a person says so, whatever the
+// rule would hold or leave: an archive is not opened. ok is false where the
+// message has no such item, or needs says what to read first.
+func Released(r *rule.Compiled, m *mail.Message, s Setting, id string) (one Item, needs rule.Needs, ok bool) {
+	if form, isCopy := strings.CutPrefix(id, "copy:"); isCopy {
+		r.CopyTargets(func(f rule.CopyForm, t rule.Target) {
+			if string(f) == form {
+				one, ok = Copy(r, m, s, f, t, 1), true
+			}
+		})
+		return one, needs, ok
+	}
+	item, ok := m.Find(id)
+	if !ok {
+		if at := strings.LastIndex(id, "!"); at > 0 && m.Inside[id[:at]] == nil {
+			needs.NeedOpen(id[:at])
+		}
+		return one, needs, false
+	}
+	t, ok := r.AnyTarget(&item)
+	if !ok {
+		return one, needs, false
+	}
+	t.Unpack = "archive"
+	one = Item{Item: item, Number: 1, Verdict: Filed, Reason: "released by a person", Target: t, IfExists: t.IfExists}
+	place(&one, r, m, s, 0, 0)
+	return one, needs, true
 }
 
 // Number makes an item's names anew with the register number that was drawn.
@@ -305,6 +339,7 @@ type values struct {
 	setting Setting
 	year    int
 	number  int
+	filed   []string // paths, in texts about the whole message
 }
 
 func (v *values) Language() language.Tag { return v.setting.Language }
@@ -381,6 +416,10 @@ func (v *values) Value(field, argument string) pattern.Value {
 		return text(v.message.Folder)
 	case "rule":
 		return text(v.rule.Rule.Name)
+	case "filed.list":
+		return text(strings.Join(v.filed, "\n"))
+	case "filed.count":
+		return text(strconv.Itoa(len(v.filed)))
 	case "message.key":
 		return text(v.message.Key())
 	case "message.id":

@@ -172,6 +172,14 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 		keys(part.of, func(key, doc string, _ reflect.Type) { line("| `%s` | %s |", key, cell(doc)) })
 	}
 
+	for _, part := range []struct {
+		heading string
+		of      reflect.Type
+	}{{"Afterwards", reflect.TypeFor[rule.Step]()}, {"A reply, or the draft of one", reflect.TypeFor[rule.Letter]()}, {"Telling somebody", reflect.TypeFor[rule.Tell]()}} {
+		line("\n## %s\n| key | holds |\n|---|---|", part.heading)
+		keys(part.of, func(key, doc string, _ reflect.Type) { line("| `%s` | %s |", key, cell(doc)) })
+	}
+
 	made := func(p string) string {
 		c := compile(t, "name: Readings\ncabinet: c\nlook: {mailboxes: all}\nmatch: every message\nattachments:\n  - {take: {kind: spreadsheet}, unpack: files, folder: F, name: '"+strings.ReplaceAll(p, "'", "''")+"'}\n  - {take: {kind: archive}, unpack: files, folder: F, name: '"+strings.ReplaceAll(p, "'", "''")+"'}\n")
 		for _, i := range Make([]*rule.Compiled{c}, m, s).Rules[0].Items {
@@ -187,7 +195,13 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 		if e := fieldExamples[f.Name]; e != "" {
 			example = e
 		}
-		out := made("<" + example + ">")
+		out := ""
+		if f.Prose {
+			c := compile(t, "name: Readings\ncabinet: c\nlook: {mailboxes: all}\nmatch: every message\nattachments: {take: everything, folder: F}\nafterwards: {draft: {text: <"+f.Name+">}}")
+			_, out = Letter(c, &c.FollowUps()[0], m, s, []string{"Gauges/2026/05/ST-03 levels.csv", "Gauges/2026/05/ST-04 levels.csv"})
+		} else {
+			out = made("<" + example + ">")
+		}
 		if strings.HasPrefix(f.Name, "register") {
 			out = "drawn when it is filed"
 		}

@@ -25,6 +25,7 @@ type Compiled struct {
 	entries []entry
 	rest    *Target
 	copies  []copyOf
+	follow  []FollowUp
 	leaves  map[Default]bool
 }
 
@@ -146,6 +147,11 @@ func (c *Compiled) Tables() []TableUse {
 	if c.rest != nil {
 		of(c.rest, "rest")
 	}
+	for i := range c.follow {
+		f := &c.follow[i]
+		of(&Target{Folder: f.Folder, Name: f.Text}, "afterwards")
+		of(&Target{Name: f.Subject}, "afterwards")
+	}
 	for i := range c.copies {
 		of(&c.copies[i].target, fmt.Sprintf("copies[%d]", i))
 	}
@@ -212,8 +218,9 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 		out.rest = &t
 	}
 	c.copies(r, out)
+	c.afterwards(r, out)
 	takes = takes || len(r.Copies) > 0
-	if !takes {
+	if !takes && len(r.Afterwards) == 0 {
 		c.fail("attachments", "", "the rule takes no attachment: an entry with take and folder is missing")
 	}
 	defaults := Defaults{SignaturePictures, DetachedSignatures, ActiveFiles, ForwardedMessages, DeliveryReports}

@@ -38,6 +38,7 @@ type Rule struct {
 	Attachments []Selection `json:"attachments,omitempty" doc:"the first entry that fits an attachment has it"`
 	Rest        *Rest       `json:"rest,omitempty" doc:"attachments that no entry had: leave, or a place"`
 	Copies      []Copy      `json:"copies,omitempty" doc:"copies of the message beside its attachments; none where nothing is said"`
+	Afterwards  []Step      `json:"afterwards,omitempty" doc:"what is done with the message once its attachments are filed; nothing where nothing is said"`
 	LeaveOut    *Defaults   `json:"leave out,omitempty" doc:"what is left out unasked; without this key all of it"`
 	Then        Then        `json:"then,omitempty" doc:"whether later rules see the message: continue or stop"`
 }

@@ -341,6 +341,25 @@ type Choice struct {
 // Choose finds the first entry that fits an attachment.
 func (c *Compiled) Choose(item *mail.Item) Choice { return c.choose(item, len(c.entries)) }
 
+// AnyTarget is where an item goes that a person releases: the place of the entry
+// that fits it, else of the rest, else of the first entry that takes.
+func (c *Compiled) AnyTarget(item *mail.Item) (Target, bool) {
+	for i := range c.entries {
+		if e := &c.entries[i]; !e.leave && e.fits(item) {
+			return e.target, true
+		}
+	}
+	if c.rest != nil {
+		return *c.rest, true
+	}
+	for i := range c.entries {
+		if e := &c.entries[i]; !e.leave {
+			return e.target, true
+		}
+	}
+	return Target{}, false
+}
+
 // ChooseWithin finds the entry for a file within an archive that an entry
 // unpacks: an earlier entry that fits the file has it, else the unpacking one.
 func (c *Compiled) ChooseWithin(item *mail.Item, entry int) Choice {

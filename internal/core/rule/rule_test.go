@@ -87,7 +87,7 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 	for _, c := range []struct{ name, old, new, place, says, meant string }{
 		{"unknown key", "sender: {domain", "sneder: {domain", "rules[0].match.all[0].sneder", "no key", "sender"},
 		{"unknown key deep down", "begins: Draft", "begns: Draft", "rules[0].unless[0].subject.begns", "no key", "begins"},
-		{"a key for later", "rest: leave", "afterwards: [{mark: read}]", "rules[0].afterwards", "not there yet", ""},
+		{"a key for later", "domain: tidewatch.example", "verified: true, domain: tidewatch.example", "rules[0].match.all[0].sender.verified", "not there yet", ""},
 		{"unknown kind", "kind: spreadsheet", "kind: spreadsheat", "rules[0].attachments[1].take[0].kind", "not known here", "spreadsheet"},
 		{"bad size", "20 KB", "20 bananas", "rules[0].attachments[0].leave[0].smaller", "a size is a number", ""},
 		{"missing key", "    name: Tide gauge readings\n", "", "rules[0]", `"name" is missing`, ""},

@@ -53,7 +53,13 @@ func (c *Compiled) Sentence() string {
 		}
 		steps = append(steps, "file a copy of the message as "+list(forms, "and")+own)
 	}
+	if len(steps) == 0 {
+		steps = append(steps, "file nothing")
+	}
 	b.WriteString(strings.Join(steps, "; ") + ".")
+	if after := c.saySteps(); after != "" {
+		b.WriteString(" Afterwards " + after + ".")
+	}
 	if left := c.leftOut(); left != "" {
 		b.WriteString(" Left out unasked: " + left + ".")
 	}

@@ -1,5 +1,5 @@
 // Package imap reads mailboxes over IMAP4rev1 and rev2 (RFC 3501, RFC 9051). It
-// opens folders for reading only and never changes a message.
+// opens folders for reading only, but for follow-ups.
 package imap
 
 import (

@@ -35,6 +35,9 @@ type Session struct {
 	names   map[string]string // folder path to the server's name
 	folder  string
 	noStore bool // the server knows no CONDSTORE
+
+	separator rune           // of the server's folder names
+	keeps     []imaplib.Flag // that can be put on messages of the folder opened by Write
 }
 
 var _ source.Session = (*Session)(nil)
@@ -111,6 +114,9 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 	var folders []source.Folder
 	for _, d := range list {
 		f := source.Folder{Path: d.Mailbox, Selectable: true}
+		if d.Delim != 0 {
+			s.separator = d.Delim
+		}
 		if d.Delim != 0 && d.Delim != '/' {
 			f.Path = strings.ReplaceAll(strings.ReplaceAll(d.Mailbox, "/", "∕"), string(d.Delim), "/")
 		}
@@ -131,6 +137,11 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 
 // Open examines a folder, which leaves even \Recent as it is.
 func (s *Session) Open(ctx context.Context, folder string) (source.State, error) {
+	return s.choose(ctx, folder, true)
+}
+
+// choose opens a folder, for reading only or for changing it.
+func (s *Session) choose(ctx context.Context, folder string, readOnly bool) (source.State, error) {
 	name := "INBOX"
 	if folder != "INBOX" {
 		if s.names == nil {
@@ -147,14 +158,14 @@ func (s *Session) Open(ctx context.Context, folder string) (source.State, error)
 	s.drain()
 	var data *imaplib.SelectData
 	err := s.run(ctx, func() (err error) {
-		options := &imaplib.SelectOptions{ReadOnly: true, CondStore: s.client.Caps().Has(imaplib.CapCondStore)}
+		options := &imaplib.SelectOptions{ReadOnly: readOnly, CondStore: s.client.Caps().Has(imaplib.CapCondStore)}
 		data, err = s.client.Select(name, options).Wait()
 		return err
 	})
 	if err != nil {
 		return source.State{}, lost(source.Folders, fmt.Sprintf("opening the folder %q", folder), err)
 	}
-	s.folder = folder
+	s.folder, s.keeps = folder, data.PermanentFlags
 	state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), Messages: data.NumMessages, ModSeq: data.HighestModSeq}
 	s.noStore = state.ModSeq == 0
 	if state.UIDNext == 0 { // allowed by RFC 3501: ask for the last message

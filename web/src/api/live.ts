@@ -2,7 +2,7 @@ import { type QueryClient, useQueryClient } from '@tanstack/react-query'
 import { useEffect } from 'react'
 
 const touched: Record<string, string[]> = {
-  message: ['today', 'register', 'messages', 'message'],
+  message: ['today', 'register', 'messages', 'message', 'passes'],
   pass: ['passes', 'rules'],
   mailbox: ['mailboxes', 'today'],
   tray: ['tray', 'today'],

@@ -781,6 +781,249 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/passes/{number}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** The messages that a pass looked at, with what was decided and done. */
+        get: operations["ListPassMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passes/{number}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** What taking a pass back would do. Nothing is changed by asking. */
+        get: operations["PreviewUndoOfPass"];
+        put?: never;
+        /** Take a pass back. What somebody changed stays; no pass files it again until a person says so. */
+        post: operations["UndoPass"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{number}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** What taking one filing back would do. Nothing is changed by asking. */
+        get: operations["PreviewUndoOfItem"];
+        put?: never;
+        /** Take one filing back. */
+        post: operations["UndoItem"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{number}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** File again what was taken back of a message. */
+        post: operations["FileAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outgoing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How mail is sent. */
+        get: operations["GetOutgoing"];
+        /** Set how mail is sent. Without a password the kept one stays, as long as the host does. */
+        put: operations["SetOutgoing"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outgoing/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in at the server that takes mail. */
+        post: operations["CheckOutgoing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/addressees": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who can be told, by mail or by a call. */
+        get: operations["ListAddressees"];
+        put?: never;
+        /** Let somebody be told. */
+        post: operations["AddAddressee"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/addressees/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change an addressee. Without a secret the kept one stays. */
+        put: operations["ChangeAddressee"];
+        post?: never;
+        /** Tell somebody no more. Refused while a rule or an alarm names them. */
+        delete: operations["RemoveAddressee"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/addressees/{id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a trial at once. */
+        post: operations["TryAddressee"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The alarms. */
+        get: operations["ListAlarms"];
+        put?: never;
+        /** Set an alarm. */
+        post: operations["AddAlarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change an alarm. */
+        put: operations["ChangeAlarm"];
+        post?: never;
+        /** Remove an alarm. */
+        delete: operations["RemoveAlarm"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long what is kept, and how much may be filed in an hour. */
+        get: operations["GetLimits"];
+        /** Set the limits. */
+        put: operations["SetLimits"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Counts for a monitoring program, in the text format of Prometheus. */
+        get: operations["GetMetrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/register": {
         parameters: {
             query?: never;
@@ -881,8 +1124,42 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Try items again, under their rules as they are now. */
+        /** Try matters again, under their rules as they are now. Only what failed is done again. */
         post: operations["TryAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tray/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** File held items as they are, where their rule would have them. */
+        post: operations["ReleaseHeld"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tray/elsewhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** File items of the tray as they are, in a folder that a person names. */
+        post: operations["FileElsewhere"];
         delete?: never;
         options?: never;
         head?: never;
@@ -898,7 +1175,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take items out of the tray for good; nothing is filed of them. */
+        /** Take matters out of the tray for good, with a note; nothing is done about them. */
         post: operations["SetAside"];
         delete?: never;
         options?: never;
@@ -1253,7 +1530,20 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "live" | "old mail";
+            kind: "live" | "old mail" | "undo" | "again";
+            /**
+             * Format: int64
+             * @description the pass that it takes back
+             */
+            undoes?: number;
+            /** @description filings that can be taken back */
+            undoable?: number;
+            /** @description of a pass that takes another back: files that were */
+            taken_back?: number;
+            /** @description of a pass that takes another back: files that stayed */
+            kept?: number;
+            /** @description how long it took */
+            seconds?: number;
             /** @description its name */
             rule: string;
             /** @description its name */
@@ -1319,7 +1609,7 @@ export interface components {
              * @description estimated before the contents were read
              */
             size: number;
-            /** @description filed, left out, held, failed, already there, set aside; waiting before it is decided */
+            /** @description filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided */
             verdict: string;
             reason: string;
             advice?: string;
@@ -1331,6 +1621,11 @@ export interface components {
             register?: string;
             /** @description its name */
             rule?: string;
+            /**
+             * @description how far its taking back has come
+             * @enum {string}
+             */
+            undo?: "asked" | "done" | "kept";
         };
         Rehearsed: {
             message: components["schemas"]["Message"];
@@ -1339,6 +1634,8 @@ export interface components {
             answer: "yes" | "no" | "not yet" | "cannot be known";
             reason: string;
             items: components["schemas"]["Item"][];
+            /** @description what is done with the message afterwards */
+            steps: components["schemas"]["Step"][];
         };
         Rehearsal: {
             /** @description those that are shown; the counts are of all */
@@ -1369,10 +1666,17 @@ export interface components {
             answer: string;
             reason: string;
             items: components["schemas"]["Item"][];
+            steps: components["schemas"]["Step"][];
         };
         Explanation: {
             message: components["schemas"]["Message"];
             decided: components["schemas"]["Item"][];
+            /** @description what was done with the message */
+            steps: components["schemas"]["Step"][];
+            /** @description filings that can be taken back */
+            undoable: number;
+            /** @description items that were taken back and can be filed again */
+            again: number;
             rules: components["schemas"]["RuleVerdict"][];
         };
         Filing: {
@@ -1399,6 +1703,14 @@ export interface components {
              * @description the message's number
              */
             message: number;
+            /**
+             * Format: int64
+             * @description of the journal, for taking it back
+             */
+            item?: number;
+            /** Format: date-time */
+            undone_at?: string;
+            undone_by?: string;
             /** @description the number of the filing that took its place */
             replaced_by?: string;
         };
@@ -1421,17 +1733,219 @@ export interface components {
             /** Format: date-time */
             made_at: string;
         };
-        TrayItem: {
-            item: components["schemas"]["Item"];
-            message: components["schemas"]["Message"];
+        Matter: {
+            /** @description 12 is an item, f3 a follow-up, p4 something to be sent */
+            id: string;
+            cause: string;
+            name: string;
+            /** Format: int64 */
+            size?: number;
+            /** @description its name */
+            rule?: string;
+            reason: string;
+            advice?: string;
+            /** @description where it would have been filed */
+            path?: string;
+            /** Format: date-time */
+            at?: string;
+            message?: components["schemas"]["Message"];
+            /** @description what a person can do about it */
+            ways: ("again" | "release" | "elsewhere" | "aside")[];
+        };
+        TrayGroup: {
+            cause: string;
+            title: string;
+            help: string;
+            /** @description of all; the matters shown may be fewer */
+            count: number;
+            ways: ("again" | "release" | "elsewhere" | "aside")[];
+            matters: components["schemas"]["Matter"][];
         };
         Tray: {
             count: number;
-            items: components["schemas"]["TrayItem"][];
+            groups: components["schemas"]["TrayGroup"][];
             notices: components["schemas"]["Notice"][];
         };
+        /** @description single matters, or all of one cause */
         TrayRequest: {
-            items: number[];
+            matters?: string[];
+            cause?: string;
+        };
+        AsideRequest: {
+            matters?: string[];
+            cause?: string;
+            note?: string;
+        };
+        ElsewhereRequest: {
+            matters?: string[];
+            cause?: string;
+            /** @description its name */
+            cabinet: string;
+            folder: string;
+        };
+        Step: {
+            /** Format: int64 */
+            id?: number;
+            /** @description its name */
+            rule?: string;
+            /** @enum {string} */
+            kind: "mark" | "label" | "remove label" | "reply" | "draft" | "tell" | "move" | "return";
+            /** @description the mark, the labels, the folder, or who */
+            what: string;
+            /** @description waiting, begun, done, left out, failed, unsure, set aside; to do in a rehearsal */
+            state: string;
+            reason: string;
+            /** Format: date-time */
+            done_at?: string;
+        };
+        Decided: {
+            message: components["schemas"]["Message"];
+            /** @description whether something was decided for it in this pass */
+            matched: boolean;
+            items: components["schemas"]["Item"][];
+            steps: components["schemas"]["Step"][];
+        };
+        UndoPreview: {
+            /** @description files that would be taken back */
+            takes: number;
+            /** @description filings whose file stays */
+            keeps: number;
+            /** @description messages that would be moved back */
+            returns: number;
+            /** @description what stays done */
+            stays: string[];
+            lines: components["schemas"]["UndoLine"][];
+        };
+        UndoLine: {
+            path: string;
+            takes: boolean;
+            reason: string;
+            register?: string;
+        };
+        Outgoing: {
+            host: string;
+            port: number;
+            encryption: string;
+            username: string;
+            has_password: boolean;
+            from: string;
+            name: string;
+            console: string;
+        };
+        OutgoingSettings: {
+            /** @description empty sends no mail */
+            host: string;
+            /** @description 0 for the usual one */
+            port?: number;
+            /** @enum {string} */
+            encryption: "tls" | "starttls" | "none";
+            username?: string;
+            password?: string;
+            /** @description the sender's address */
+            from: string;
+            /** @description the sender's name */
+            name?: string;
+            /** @description where colleagues open Ink Tray, for links in mails */
+            console?: string;
+        };
+        Trial: {
+            ok: boolean;
+            text: string;
+            advice?: string;
+        };
+        Addressee: {
+            id: string;
+            name: string;
+            /** @enum {string} */
+            kind: "mail" | "call";
+            addresses: string[];
+            url: string;
+            has_secret: boolean;
+            inside: boolean;
+            /** @enum {string} */
+            tray: "never" | "at once" | "daily";
+            daily_at: string;
+            /** Format: date-time */
+            told_at?: string;
+            revision: number;
+        };
+        AddresseeSettings: {
+            name: string;
+            /** @enum {string} */
+            kind: "mail" | "call";
+            addresses?: string[];
+            url?: string;
+            /** @description signs calls (RFC 9421, hmac-sha256); kept sealed and never given back */
+            secret?: string;
+            /** @description calls may go to this machine's own network */
+            inside?: boolean;
+            /**
+             * @description whether they are told what waits in the tray
+             * @enum {string}
+             */
+            tray?: "never" | "at once" | "daily";
+            /** @description 08:00 */
+            daily_at?: string;
+        };
+        Alarm: {
+            id: string;
+            name: string;
+            /** @enum {string} */
+            kind: "silence" | "out of reach";
+            /** @description its name */
+            rule: string;
+            at_least: number;
+            within_hours: number;
+            by_time: string;
+            weekdays: string[];
+            /** @description its name */
+            mailbox: string;
+            /** @description its name */
+            cabinet: string;
+            after_minutes: number;
+            who: string[];
+            /** Format: date-time */
+            rang_at?: string;
+            revision: number;
+            sentence: string;
+        };
+        AlarmSettings: {
+            name: string;
+            /** @enum {string} */
+            kind: "silence" | "out of reach";
+            /** @description of silence: its name */
+            rule?: string;
+            at_least?: number;
+            within_hours?: number;
+            /** @description 10:00 */
+            by_time?: string;
+            /** @description none is every day */
+            weekdays?: ("monday" | "tuesday" | "wednesday" | "thursday" | "friday" | "saturday" | "sunday")[];
+            /** @description of out of reach: its name; with no cabinet either, any */
+            mailbox?: string;
+            cabinet?: string;
+            after_minutes?: number;
+            who: string[];
+        };
+        Limits: {
+            /** @description passes, and facts of messages of which nothing was filed; 0 keeps them */
+            history_days: number;
+            /** @description files that were replaced or taken back; 0 keeps them */
+            kept_days: number;
+            /** @description contents that wait here for a cabinet that is down */
+            spool_mb: number;
+            /** @description an hour; 0 for no cap */
+            rule_files: number;
+            /** @description an hour */
+            rule_mb: number;
+            /** @description new ones an hour */
+            rule_folders: number;
+            /** @description an hour */
+            sender_files: number;
+            /** @description an hour */
+            sender_mb: number;
+            /** @description new ones an hour */
+            sender_folders: number;
         };
         Count: {
             count: number;
@@ -2805,6 +3319,17 @@ export interface operations {
     ListPasses: {
         parameters: {
             query?: {
+                kind?: "live" | "old mail" | "undo" | "again";
+                /** @description its id; also passes in which it filed something */
+                rule?: string;
+                /** @description its id */
+                mailbox?: string;
+                /** @description only passes in which a rule was for a message */
+                matching?: boolean;
+                /** @description begun on this day or later */
+                from?: string;
+                /** @description begun on this day or earlier */
+                to?: string;
                 after?: number;
                 most?: number;
             };
@@ -2871,6 +3396,501 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListPassMessages: {
+        parameters: {
+            query?: {
+                /** @description only those for which a rule was */
+                matching?: boolean;
+                /** @description the cursor: the number of the last message of the page before */
+                after?: number;
+                most?: number;
+            };
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The messages. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    PreviewUndoOfPass: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The preview. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UndoPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    UndoPass: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The pass that takes it back. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    PreviewUndoOfItem: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The preview. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UndoPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    UndoItem: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The pass that takes it back. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    FileAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many items are filed again. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetOutgoing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outgoing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    SetOutgoing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutgoingSettings"];
+            };
+        };
+        responses: {
+            /** @description The settings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outgoing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    CheckOutgoing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it went. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListAddressees: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The addressees. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Addressee"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddAddressee: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddresseeSettings"];
+            };
+        };
+        responses: {
+            /** @description The addressee. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Addressee"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeAddressee: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddresseeSettings"];
+            };
+        };
+        responses: {
+            /** @description The addressee. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Addressee"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveAddressee: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    TryAddressee: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it went. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListAlarms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The alarms. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmSettings"];
+            };
+        };
+        responses: {
+            /** @description The alarm. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeAlarm: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmSettings"];
+            };
+        };
+        responses: {
+            /** @description The alarm. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetLimits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The limits. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Limits"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    SetLimits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Limits"];
+            };
+        };
+        responses: {
+            /** @description The limits. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Limits"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The counts. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -3031,7 +4051,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    SetAside: {
+    ReleaseHeld: {
         parameters: {
             query?: never;
             header?: never;
@@ -3041,6 +4061,56 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["TrayRequest"];
+            };
+        };
+        responses: {
+            /** @description How many are filed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    FileElsewhere: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ElsewhereRequest"];
+            };
+        };
+        responses: {
+            /** @description How many are filed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    SetAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AsideRequest"];
             };
         };
         responses: {

@@ -5,7 +5,7 @@ import { Blank, Button } from '../ui/basics'
 import { emptyValue, headerOps, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
 
 /** What the blanks offer: what is set up, and what occurs in the mailboxes. */
-export type Known = { mailboxes: string[]; cabinets: string[]; folders: string[]; choices?: Schemas['Choices']; language?: Schemas['Language'] }
+export type Known = { mailboxes: string[]; cabinets: string[]; folders: string[]; people: string[]; choices?: Schemas['Choices']; language?: Schemas['Language'] }
 type Offered = { value: string; count?: number }
 
 /** Adds and removes texts; what occurs in the mailboxes is offered. */

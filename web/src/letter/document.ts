@@ -7,6 +7,9 @@ export type Node = Group | { leaf: Leaf }
 export type Place = { cabinet?: string; folder?: string; 'own folder'?: boolean; name?: string; 'if name exists'?: string; unpack?: string; 'inner folders'?: string }
 export type Entry = Place & { leave?: ItemTest[]; take?: 'everything' | ItemTest[] }
 export type Copy = { as: string; cabinet?: string; folder?: string; name?: string; 'if name exists'?: string }
+export type Reply = { subject?: string; text: string; 'once in'?: string }
+export type Tell = { who: Texts; subject?: string; text?: string }
+export type Step = { mark?: Texts; label?: Texts; 'remove label'?: Texts; reply?: Reply; draft?: Reply; tell?: Tell; move?: string }
 export type RuleDocument = {
   id?: string
   name: string
@@ -17,6 +20,7 @@ export type RuleDocument = {
   attachments?: Entry[]
   rest?: 'leave' | (Place & { folder: string })
   copies?: Copy[]
+  afterwards?: Step | Step[]
   'leave out'?: string[]
   then?: 'continue' | 'stop'
   'time zone'?: string

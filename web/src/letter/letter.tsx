@@ -2,6 +2,7 @@ import type { ReactNode } from 'react'
 
 import type { Schemas } from '../api/client'
 import { Blank } from '../ui/basics'
+import { Afterwards } from './afterwards'
 import { ItemEditor, itemWords, type Known, LeafLine, OneOf, orList, PatternBlank, TextList, Tick } from './blanks'
 import { type Copy, emptyValue, type Entry, fromNode, fromRoot, type Group, isGroup, type ItemTest, list, type Node, type Place, placeOf, type RuleDocument, shapes, toNode, toRoot, withValue } from './document'
 
@@ -40,6 +41,7 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
   const root = toRoot(d.match)
   const unless = (d.unless ?? []).map(toNode)
   const entries = d.attachments ?? []
+  const steps = d.afterwards === undefined ? [] : Array.isArray(d.afterwards) ? d.afterwards : [d.afterwards]
   const setEntry = (i: number, e: Entry | null) => set({ attachments: e ? entries.map((x, k) => (k === i ? e : x)) : entries.filter((_, k) => k !== i) })
   const setUnless = (i: number, n: Node | null) => {
     const all = unless.map(fromNode)
@@ -98,6 +100,10 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
           <button className="add" onClick={() => set({ attachments: [{ leave: [{ inline: true, smaller: '20 KB' }] }, ...entries] })}>+ leave out…</button>
         </p>
         <Unasked words={d['leave out']} onChange={(words) => set({ 'leave out': words })} />
+      </Step>
+      <Step title="Afterwards">
+        <Told texts={about(problems, 'afterwards', false)} />
+        <Afterwards steps={steps} known={known} wrong={(place) => about(problems, place)} onChange={(s) => set({ afterwards: s.length ? s : undefined })} />
       </Step>
       <Step title="Then">
         later rules <Blank label="Later rules" text={d.then === 'stop' ? 'do not see' : 'see'}>

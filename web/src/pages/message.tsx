@@ -1,11 +1,12 @@
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
-import { Button, Chip, Listing, Page } from '../ui/basics'
+import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
-import { ItemLine } from './parts'
+import { ItemLine, Steps } from './parts'
+import { Undo } from './undo'
 
 const verdict = (r: Schemas['RuleVerdict']) => (r.off ? 'off' : !r.looks ? 'looks elsewhere' : r.answer === 'yes' ? 'matches' : r.answer === 'no' ? 'does not match' : r.answer)
 
@@ -14,6 +15,9 @@ export function Message() {
   const number = Number(useParams().id)
   const go = useNavigate()
   const [thorough, setThorough] = useState(false)
+  const [undoing, setUndoing] = useState<Schemas['Item'] | null>(null)
+  const client = useQueryClient()
+  const again = useMutation({ mutationFn: () => value(api.POST('/api/v1/messages/{number}/again', { params: { path: { number } } })), onSuccess: () => client.invalidateQueries({ queryKey: ['message'] }) })
   const query = useQuery({ queryKey: ['message', number, thorough], placeholderData: keepPreviousData, queryFn: () => value(api.GET('/api/v1/messages/{number}', { params: { path: { number }, query: { thorough } } })) })
   return (
     <Listing query={query}>
@@ -26,7 +30,15 @@ export function Message() {
               <section>
                 <h2>What was decided</h2>
                 {x.decided.length === 0 && <p className="py-3 text-ink-2">Nothing of this message was filed, and nothing waits.</p>}
-                {x.decided.map((i) => <ItemLine key={i.id} item={i} />)}
+                <Wrong error={again.error} />
+                {x.decided.map((i) => (
+                  <div key={i.id}>
+                    <ItemLine item={i} />
+                    {!i.undo && (i.verdict === 'filed' || i.verdict === 'already there') && <p className="ml-3 border-l-2 border-line-2 pl-3"><button className="add !text-sm" aria-label={`Take ${i.name} back`} onClick={() => setUndoing(i)}>Take it back…</button></p>}
+                  </div>
+                ))}
+                {x.again > 0 && <p className="mt-3"><Button onClick={() => again.mutate()} disabled={again.isPending}>File it again</Button></p>}
+                {x.steps.length > 0 && <><h2 className="mt-6">What was done with it</h2><Steps steps={x.steps} /></>}
               </section>
               <section>
                 <div className="flex items-start justify-between gap-3"><h2>What each rule makes of it</h2>{open && !thorough && <Button onClick={() => setThorough(true)}>Look into it</Button>}</div>
@@ -37,13 +49,14 @@ export function Message() {
                     <p className="flex justify-between gap-3 font-semibold">{r.rule}<Chip word={verdict(r)} /></p>
                     <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">{r.off ? 'The rule is switched off.' : r.looks ? r.reason : 'The rule does not look into this mailbox or folder.'}</p>
                     {r.note && <p className="mt-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">{r.note.charAt(0).toUpperCase() + r.note.slice(1)}.</p>}
-                    {r.items.length > 0 && (
-                      <details className="text-[14.5px]"><summary className="text-pen">What it would do with {many(r.items.length, 'attachment')}</summary>{r.items.map((i) => <ItemLine key={i.item} item={i} />)}</details>
+                    {r.items.length + r.steps.length > 0 && (
+                      <details className="text-[14.5px]"><summary className="text-pen">What it would do with {many(r.items.length, 'attachment')}</summary>{r.items.map((i) => <ItemLine key={i.item} item={i} />)}<Steps steps={r.steps} /></details>
                     )}
                   </div>
                 ))}
               </section>
             </div>
+            {undoing && <Undo what={{ item: undoing.id!, name: undoing.name }} onClose={() => setUndoing(null)} />}
           </Page>
         )
       }}

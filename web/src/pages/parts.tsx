@@ -14,12 +14,33 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
       <small className="col-span-2 text-[13.5px] [overflow-wrap:anywhere] text-ink-2">
         {item.verdict === 'filed' || (item.verdict === 'already there' && item.path) ? item.path : item.reason}
         {taken && <><br />{item.clash}</>}
-        {item.verdict === 'filed' && item.reason.includes(';') && <><br />{item.reason}</>}
+        {item.undo && <><br />{item.undo === 'asked' ? 'It is being taken back.' : item.reason}</>}
+        {!item.undo && item.verdict === 'filed' && item.reason.includes(';') && <><br />{item.reason}</>}
         {item.verdict === 'filed' && item.unknown?.some((u) => u.startsWith('register')) && <><br />The number is drawn when it is filed.</>}
         {item.verdict === 'filed' && item.unknown?.some((u) => !u.startsWith('register')) && <><br />The rest of the name is seen once the message is read.</>}
         {item.advice && item.verdict !== 'filed' && <>. {item.advice}</>}
       </small>
     </div>
+  )
+}
+
+const doing: Record<Schemas['Step']['kind'], (what: string) => string> = {
+  mark: (w) => `mark ${w}`, label: (w) => `label “${w}”`, 'remove label': (w) => `take off the label “${w}”`, move: (w) => `move to “${w}”`, return: (w) => `move back to “${w}”`,
+  reply: (w) => `reply to ${w}`, draft: (w) => `draft of a reply to ${w}`, tell: (w) => `tell ${w}`,
+}
+
+/** What is done with a message afterwards. */
+export function Steps({ steps }: { steps: Schemas['Step'][] }) {
+  if (steps.length === 0) return null
+  return (
+    <ul aria-label="Afterwards" className="mt-2 ml-3 border-l-2 border-line-2 pl-3 text-[14px]">
+      {steps.map((s, i) => (
+        <li key={s.id ?? i} className="grid grid-cols-[1fr_auto] gap-x-3 py-0.5">
+          <span className="[overflow-wrap:anywhere] text-ink-2">{doing[s.kind](s.what)}{s.reason && <small className="block text-[13.5px] text-ink-3">{s.reason}</small>}</span>
+          <span><Chip word={s.state === 'to do' ? 'afterwards' : s.state === 'unsure' ? 'may be sent' : s.state} /></span>
+        </li>
+      ))}
+    </ul>
   )
 }
 

@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router'
 import { api, type Schemas, value } from '../api/client'
 import { Button, Listing, Page } from '../ui/basics'
 import { many, size, when } from '../ui/format'
+import { Undo } from './undo'
 
 type Node = { name: string; path: string; count: number; children: Map<string, Node> }
 
@@ -81,6 +82,7 @@ export function Register() {
 
 function Line({ filing: f }: { filing: Schemas['Filing'] }) {
   const [open, setOpen] = useState(false)
+  const [undoing, setUndoing] = useState(false)
   return (
     <>
       <tr className={`border-b border-line align-top ${open ? 'bg-pen-soft' : ''}`}>
@@ -107,7 +109,9 @@ function Line({ filing: f }: { filing: Schemas['Filing'] }) {
             <p className="mt-3 flex gap-4 text-sm font-semibold">
               <a className="text-pen hover:underline" href={`/api/v1/register/${f.entry}/file`} download>Download</a>
               <Link className="text-pen hover:underline" to={`/messages/${f.message}`}>The message</Link>
+              <button className="text-pen hover:underline" onClick={() => setUndoing(true)}>Take it back…</button>
             </p>
+            {undoing && <Undo what={{ item: f.item!, name: f.file }} onClose={() => setUndoing(false)} />}
           </td>
         </tr>
       )}

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Problem, type Schemas } from '../api/client'
 import { Chip, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
-import { ItemLine, MessageHead } from './parts'
+import { ItemLine, MessageHead, Steps } from './parts'
 
 /** On which messages a rehearsal is made. Nothing said is the last ones that are known. */
 export type Scope = { last?: number; since?: string; until?: string; message?: number; thorough?: boolean }
@@ -81,6 +81,7 @@ export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope }: Pr
             <MessageHead message={m.message} time={when(m.message.received_at)} />
             {!m.matches && <p className="mt-0.5 text-[13.5px] text-ink-2"><Chip word={m.answer === 'no' ? 'does not match' : m.answer} /> {m.reason}</p>}
             {m.items.map((x) => <ItemLine key={x.item} item={x} />)}
+            <Steps steps={m.steps} />
             {m.matches && m.items.length === 0 && <p className="mt-1 text-[13.5px] text-ink-2"><Chip word="matches" /> and has no attachment</p>}
           </article>
         ))}

@@ -52,6 +52,7 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
   const changed = JSON.stringify(document) !== saved
   const settled = useSettled(document, 250)
   const language = useQuery({ queryKey: ['language'], queryFn: () => value(api.GET('/api/v1/rules/language')), staleTime: Infinity })
+  const people = useQuery({ queryKey: ['addressees'], queryFn: () => value(api.GET('/api/v1/addressees')) }).data?.map((a) => a.name) ?? []
   const look = list(document.look.mailboxes)
   const choices = useQuery({ queryKey: ['choices', look], queryFn: () => value(api.GET('/api/v1/rules/choices', { params: { query: { mailbox: look } } })), enabled: look.length > 0 })
   // The folders that are there, asked of the mailboxes that the rule looks into.
@@ -106,7 +107,7 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 xl:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <div>
           <Field label="Name of the rule" value={document.name} onChange={(e) => setDocument({ ...document, name: e.target.value })} error={nameProblem} />
-          <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, folders, choices: choices.data, language: language.data }} />
+          <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, folders, people, choices: choices.data, language: language.data }} />
         </div>
         <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} />
       </div>

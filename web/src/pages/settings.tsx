@@ -6,6 +6,7 @@ import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Chip, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
 import { Correspondents, Tables } from './book'
+import { Telling } from './telling'
 
 export function Settings() {
   const client = useQueryClient()
@@ -25,7 +26,7 @@ export function Settings() {
     onSuccess: () => { setLeaving(null); void client.invalidateQueries() },
   })
   return (
-    <Page title="Settings" sub="Where messages arrive, where files are kept, and who writes.">
+    <Page title="Settings" sub="Where messages arrive, where files are kept, who writes, and who is told.">
       <section className="mb-10 max-w-4xl">
         <div className="mb-2 flex items-center justify-between"><h2>Mailboxes</h2><Button onClick={() => setSearch({ add: 'mailbox' })}>Add a mailbox</Button></div>
         <Listing query={mailboxes} empty={(m) => m.length === 0 && 'No mailbox is watched yet.'}>
@@ -58,6 +59,7 @@ export function Settings() {
       </section>
       <Correspondents />
       <Tables />
+      <Telling />
       {(adding === 'mailbox' || editing) && <MailboxSheet mailbox={editing} onClose={close} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}
       <Sheet title={`Remove “${leaving?.name ?? ''}”?`} open={!!leaving} onClose={() => { setLeaving(null); remove.reset() }}>

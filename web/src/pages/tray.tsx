@@ -1,22 +1,31 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
 
-import { api, type Schemas, value } from '../api/client'
-import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
+import { api, Problem, type Schemas, value } from '../api/client'
+import { Button, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { MessageHead } from './parts'
 
+type Choice = { matters?: string[]; cause?: string }
+type Way = Schemas['Matter']['ways'][number]
+const words: Record<Way, [string, string]> = { again: ['Try again', 'Try all again'], release: ['Release', 'Release all'], elsewhere: ['File elsewhere…', 'File all elsewhere…'], aside: ['Set aside…', 'Set all aside…'] }
+
 export function Tray() {
   const client = useQueryClient()
+  const [asked, setAsked] = useState<{ way: 'aside' | 'elsewhere'; choice: Choice; count: number } | null>(null)
   const query = useQuery({ queryKey: ['tray'], queryFn: () => value(api.GET('/api/v1/tray')) })
   const done = { onSuccess: () => client.invalidateQueries({ queryKey: ['tray'] }) }
-  const again = useMutation({ mutationFn: (items: number[]) => value(api.POST('/api/v1/tray/again', { body: { items } })), ...done })
-  const aside = useMutation({ mutationFn: (items: number[]) => value(api.POST('/api/v1/tray/aside', { body: { items } })), ...done })
+  const again = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/again', { body })), ...done })
+  const release = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/release', { body })), ...done })
   const settle = useMutation({ mutationFn: (number: number) => value(api.DELETE('/api/v1/tray/notices/{number}', { params: { path: { number } } })), ...done })
-  const groups = new Map<string, Schemas['TrayItem'][]>()
-  for (const i of query.data?.items ?? []) groups.set(i.item.reason, [...(groups.get(i.item.reason) ?? []), i])
+  const go = (way: Way, choice: Choice, count: number) => {
+    if (way === 'again') again.mutate(choice)
+    else if (way === 'release') release.mutate(choice)
+    else setAsked({ way, choice, count })
+  }
   return (
     <Page title="Tray" sub={query.data?.count ? `${many(query.data.count, 'matter waits', 'matters wait')} for you.` : 'What needs a person waits here, with the reason and the ways on.'}>
-      <Wrong error={again.error ?? aside.error ?? settle.error} />
+      <Wrong error={again.error ?? release.error ?? settle.error} />
       <Listing query={query} empty={(t) => t.count === 0 && 'The tray is empty. Nothing waits for you.'}>
         {(t) => (
           <div className="max-w-4xl">
@@ -27,29 +36,74 @@ export function Tray() {
                 <p className="mt-3 flex items-center justify-between text-sm text-ink-3">since {when(n.made_at)}<Button onClick={() => settle.mutate(n.id)}>Seen</Button></p>
               </section>
             ))}
-            {[...groups].map(([reason, items]) => (
-              <section key={reason} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
-                <div className="flex flex-wrap items-start justify-between gap-3">
-                  <div className="min-w-0 flex-1">
-                    <p className="font-semibold first-letter:uppercase">{reason}.</p>
-                    {items[0].item.advice && <p className="mt-1 text-ink-2">{items[0].item.advice}</p>}
-                  </div>
-                  <div className="flex gap-2">
-                    <Button onClick={() => aside.mutate(items.map((i) => i.item.id!))}>Set aside</Button>
-                    <Button look="main" onClick={() => again.mutate(items.map((i) => i.item.id!))}>{items.length > 1 ? 'Try all again' : 'Try again'}</Button>
-                  </div>
-                </div>
-                {items.map((i) => (
-                  <div key={i.item.id} className="mt-3 border-t border-line pt-3">
-                    <MessageHead message={i.message} time={when(i.message.received_at)} />
-                    <p className="mt-2 ml-3 flex justify-between gap-3 border-l-2 border-line-2 pl-3"><span>{i.item.name} <span className="text-[13.5px] text-ink-3">{size(i.item.size)}{i.item.rule && ` · rule “${i.item.rule}”`}</span></span><Chip word={i.item.verdict} /></p>
-                  </div>
-                ))}
-              </section>
-            ))}
+            {t.groups.map((g) => <Group key={g.cause} group={g} go={go} />)}
           </div>
         )}
       </Listing>
+      {asked?.way === 'aside' && <Aside {...asked} onClose={() => setAsked(null)} />}
+      {asked?.way === 'elsewhere' && <Elsewhere {...asked} onClose={() => setAsked(null)} />}
     </Page>
+  )
+}
+
+function Group({ group: g, go }: { group: Schemas['TrayGroup']; go: (way: Way, choice: Choice, count: number) => void }) {
+  return (
+    <section aria-label={g.title} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
+      <div className="flex flex-wrap items-start justify-between gap-3">
+        <div className="min-w-0 flex-1 basis-80">
+          <h2 className="!text-[17px]">{g.title}{g.count > 1 && <span className="font-normal text-ink-3"> · {g.count}</span>}</h2>
+          <p className="mt-1 text-ink-2">{g.help}</p>
+        </div>
+        {g.count > 1 && <div className="flex flex-wrap gap-2">{g.ways.toReversed().map((w) => <Button key={w} look={w === 'again' ? 'main' : 'plain'} onClick={() => go(w, { cause: g.cause }, g.count)}>{words[w][1]}</Button>)}</div>}
+      </div>
+      {g.matters.map((m) => (
+        <div key={m.id} className="mt-3 border-t border-line pt-3">
+          {m.message && <MessageHead message={m.message} time={when(m.message.received_at)} />}
+          <div className="mt-2 ml-3 border-l-2 border-line-2 pl-3">
+            <p className="[overflow-wrap:anywhere]">{m.name} <span className="text-[13.5px] text-ink-3">{!!m.size && size(m.size)}{m.rule && ` · rule “${m.rule}”`}</span></p>
+            <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2"><span className="inline-block first-letter:uppercase">{m.reason}.</span></p>
+            <p className="mt-1.5 flex flex-wrap gap-x-4 gap-y-1">{m.ways.map((w) => <button key={w} className="add" aria-label={`${words[w][0]}: ${m.name}`} onClick={() => go(w, { matters: [m.id] }, 1)}>{words[w][0]}</button>)}</p>
+          </div>
+        </div>
+      ))}
+      {g.count > g.matters.length && <p className="mt-3 border-t border-line pt-3 text-sm text-ink-3">And {many(g.count - g.matters.length, 'more')}.</p>}
+    </section>
+  )
+}
+
+function Aside({ choice, count, onClose }: { choice: Choice; count: number; onClose: () => void }) {
+  const client = useQueryClient()
+  const [note, setNote] = useState('')
+  const aside = useMutation({ mutationFn: () => value(api.POST('/api/v1/tray/aside', { body: { ...choice, note } })), onSuccess: () => { void client.invalidateQueries(); onClose() } })
+  return (
+    <Sheet title={count > 1 ? `Set ${count} matters aside?` : 'Set it aside?'} open onClose={onClose}>
+      <form onSubmit={(e) => { e.preventDefault(); aside.mutate() }}>
+        <p className="mb-4">Nothing is filed or done about it, and it leaves the tray for good. The message stays where it is.</p>
+        <Field label="Why, for those who look later" value={note} maxLength={500} onChange={(e) => setNote(e.target.value)} />
+        <Wrong error={aside.error} />
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Keep it</Button><Button look="seal" type="submit" disabled={aside.isPending}>Set aside</Button></div>
+      </form>
+    </Sheet>
+  )
+}
+
+function Elsewhere({ choice, count, onClose }: { choice: Choice; count: number; onClose: () => void }) {
+  const client = useQueryClient()
+  const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
+  const [cabinet, setCabinet] = useState('')
+  const [folder, setFolder] = useState('Sorted by hand')
+  const chosen = cabinet || cabinets.data?.[0]?.name || ''
+  const file = useMutation({ mutationFn: () => value(api.POST('/api/v1/tray/elsewhere', { body: { ...choice, cabinet: chosen, folder } })), onSuccess: () => { void client.invalidateQueries(); onClose() } })
+  const at = file.error instanceof Problem ? file.error.fields.find((f) => f.place === 'folder')?.text : undefined
+  return (
+    <Sheet title={count > 1 ? `File ${count} items elsewhere` : 'File it elsewhere'} open onClose={onClose}>
+      <form onSubmit={(e) => { e.preventDefault(); file.mutate() }}>
+        <p className="mb-4">It is filed as it is, under its own name.</p>
+        <Pick label="Cabinet" value={chosen} onChange={setCabinet} choices={(cabinets.data ?? []).map((c) => [c.name, c.name])} />
+        <Field label="Folder" required value={folder} onChange={(e) => setFolder(e.target.value)} hint="Levels are parted by /. What is missing is made." error={at} />
+        {!at && <Wrong error={file.error} />}
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={file.isPending || !chosen}>File it</Button></div>
+      </form>
+    </Sheet>
   )
 }

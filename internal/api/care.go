@@ -1,0 +1,602 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/common/expfmt"
+
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+// mostOfGroup is how many matters of one cause the tray shows.
+const mostOfGroup = 200
+
+// chosen reads what a person chose in the tray.
+func (s *Server) chosen(v store.Viewer, ids *[]string, cause *string) (m store.Matters, err error) {
+	if ids != nil {
+		for _, id := range *ids {
+			into := &m.Items
+			switch {
+			case strings.HasPrefix(id, "f"):
+				into, id = &m.FollowUps, id[1:]
+			case strings.HasPrefix(id, "p"):
+				into, id = &m.Posts, id[1:]
+			}
+			n, err := strconv.ParseInt(id, 10, 64)
+			if err != nil {
+				return m, &problem{status: 422, kind: "invalid", text: fmt.Sprintf("%q is nothing in the tray", id)}
+			}
+			*into = append(*into, n)
+		}
+	}
+	if text(cause) == "" && m.Len() == 0 {
+		return m, &problem{status: 422, kind: "invalid", text: "nothing is chosen: name matters of the tray, or a cause"}
+	}
+	return s.Engine.MattersOf(v, m, store.Cause(text(cause)))
+}
+
+// ListTray lists what waits for a person, by cause.
+func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTrayResponseObject, error) {
+	v := viewerOf(ctx)
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	counts, err := s.Store.TrayCounts(v)
+	if err != nil {
+		return nil, err
+	}
+	entries, err1 := s.Store.Tray(v, 0, 5*mostOfGroup)
+	follow, err2 := s.Store.TrayFollowUps(v, mostOfGroup)
+	sent, err3 := s.Store.TrayPost(v, mostOfGroup)
+	notices, err4 := s.Store.Notices(v)
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
+		return nil, err
+	}
+	var ids []int64
+	for i := range entries {
+		ids = append(ids, entries[i].MessageID)
+	}
+	for i := range follow {
+		ids = append(ids, follow[i].MessageID)
+	}
+	for i := range sent {
+		ids = append(ids, sent[i].MessageID)
+	}
+	messages, err := s.Store.MessagesByID(v, ids)
+	if err != nil {
+		return nil, err
+	}
+	byCause := map[store.Cause][]Matter{}
+	put := func(m Matter, messageID int64) {
+		if row := messages[messageID]; row != nil {
+			message := n.message(row)
+			m.Message = &message
+		}
+		byCause[store.Cause(m.Cause)] = append(byCause[store.Cause(m.Cause)], m)
+	}
+	for i := range entries {
+		e := &entries[i]
+		ways := []MatterWays{MatterWaysAgain, MatterWaysElsewhere, MatterWaysAside}
+		if e.State == store.Held && e.Cause != store.CauseCap {
+			ways = []MatterWays{MatterWaysAgain, MatterWaysRelease, MatterWaysElsewhere, MatterWaysAside}
+		}
+		put(Matter{ID: fmt.Sprint(e.ID), Cause: string(e.Cause), Name: e.Name, Size: &e.Size, Rule: optional(n.rules[e.RuleID]), Reason: e.Reason, Advice: optional(e.Advice), Path: optional(e.Wanted), At: e.DoneAt, Ways: ways}, e.MessageID)
+	}
+	for i := range follow {
+		f := &follow[i]
+		put(Matter{ID: fmt.Sprintf("f%d", f.ID), Cause: string(f.Cause), Name: stepName(f.Kind, f.What), Rule: optional(n.rules[f.RuleID]), Reason: f.Reason, Advice: optional(f.Advice), At: f.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, f.MessageID)
+	}
+	for i := range sent {
+		p := &sent[i]
+		to := strings.ReplaceAll(p.Recipients, "\n", ", ")
+		put(Matter{ID: fmt.Sprintf("p%d", p.ID), Cause: string(p.Cause), Name: strings.TrimSuffix(p.Subject+" → "+to, " → "), Rule: optional(n.rules[p.RuleID]), Reason: p.Reason, Advice: optional(p.Advice), At: p.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, p.MessageID)
+	}
+	out := ListTray200JSONResponse{Groups: []TrayGroup{}, Notices: []Notice{}}
+	for _, c := range engine.Causes {
+		if counts[c.Cause] == 0 {
+			continue
+		}
+		g := TrayGroup{Cause: string(c.Cause), Title: c.Title, Help: c.Help, Count: counts[c.Cause], Ways: []TrayGroupWays{}, Matters: byCause[c.Cause]}
+		if g.Matters == nil {
+			g.Matters = []Matter{}
+		}
+		g.Matters = g.Matters[:min(len(g.Matters), mostOfGroup)]
+		for _, way := range []TrayGroupWays{TrayGroupWaysAgain, TrayGroupWaysRelease, TrayGroupWaysElsewhere, TrayGroupWaysAside} {
+			if len(g.Matters) > 0 && !slices.ContainsFunc(g.Matters, func(m Matter) bool { return !slices.Contains(m.Ways, MatterWays(way)) }) {
+				g.Ways = append(g.Ways, way)
+			}
+		}
+		out.Groups = append(out.Groups, g)
+		out.Count += g.Count
+	}
+	for _, one := range notices {
+		out.Notices = append(out.Notices, Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, MadeAt: one.MadeAt})
+	}
+	out.Count += len(notices)
+	return out, nil
+}
+
+// stepName says a follow-up in words.
+func stepName(kind, what string) string {
+	switch kind {
+	case "mark":
+		return "mark " + what
+	case "label":
+		return "label “" + what + "”"
+	case "remove label":
+		return "take off the label “" + what + "”"
+	case "move":
+		return "move to “" + what + "”"
+	case "return":
+		return "move back to “" + what + "”"
+	case "reply":
+		return "reply to " + what
+	case "draft":
+		return "draft of a reply to " + what
+	}
+	return "tell " + what
+}
+
+// TryAgain tries matters again.
+func (s *Server) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgainResponseObject, error) {
+	v := viewerOf(ctx)
+	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.Engine.Again(v, m)
+	return TryAgain200JSONResponse{Count: n}, err
+}
+
+// ReleaseHeld files held items as they are.
+func (s *Server) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObject) (ReleaseHeldResponseObject, error) {
+	v := viewerOf(ctx)
+	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.Engine.Release(v, m)
+	return ReleaseHeld200JSONResponse{Count: n}, err
+}
+
+// FileElsewhere files items of the tray in a folder that a person names.
+func (s *Server) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject) (FileElsewhereResponseObject, error) {
+	v := viewerOf(ctx)
+	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.Engine.Elsewhere(v, m, r.Body.Cabinet, r.Body.Folder)
+	return FileElsewhere200JSONResponse{Count: n}, err
+}
+
+// SetAside takes matters out of the tray.
+func (s *Server) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsideResponseObject, error) {
+	v := viewerOf(ctx)
+	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.Engine.SetAside(v, m, text(r.Body.Note))
+	return SetAside200JSONResponse{Count: n}, err
+}
+
+// SettleNotice takes a notice out of the tray.
+func (s *Server) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject, error) {
+	return SettleNotice204Response{}, s.Store.SettleByID(viewerOf(ctx), r.Number)
+}
+
+// steps shows follow-ups; those that were handed to the post as the post has them.
+func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
+	out := []Step{}
+	for i := range follow {
+		f := &follow[i]
+		one := Step{ID: &f.ID, Rule: optional(n.rules[f.RuleID]), Kind: StepKind(f.Kind), What: f.What, State: string(f.State), Reason: f.Reason, DoneAt: f.DoneAt}
+		for k := range sent {
+			if p := &sent[k]; p.FollowUpID == f.ID && one.State == string(store.DidIt) && p.State != store.DidIt {
+				one.State, one.Reason, one.DoneAt = string(p.State), p.Reason, p.DoneAt
+				if p.State == store.Begun {
+					one.State = string(store.Waiting)
+				}
+			}
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// ListPassMessages lists the messages of a pass with what was decided and done.
+func (s *Server) ListPassMessages(ctx context.Context, r ListPassMessagesRequestObject) (ListPassMessagesResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := s.Store.Pass(v, r.Number); err != nil {
+		return nil, err
+	}
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	after := int64(0)
+	if r.Params.After != nil {
+		after = *r.Params.After
+	}
+	rows, err := s.Store.MessagesIn(v, r.Number, r.Params.Matching != nil && *r.Params.Matching, after, number(r.Params.Most, 50))
+	if err != nil {
+		return nil, err
+	}
+	var ids []int64
+	for i := range rows {
+		ids = append(ids, rows[i].ID)
+	}
+	entries, err1 := s.Store.EntriesIn(v, r.Number, ids)
+	follow, err2 := s.Store.FollowUpsIn(v, ids)
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, err
+	}
+	out := ListPassMessages200JSONResponse{}
+	for i := range rows {
+		one := Decided{Message: n.message(&rows[i]), Items: []Item{}}
+		for k := range entries {
+			if entries[k].MessageID == rows[i].ID {
+				one.Items = append(one.Items, n.item(&entries[k]))
+			}
+		}
+		var mine []store.FollowUp
+		for k := range follow {
+			if follow[k].MessageID == rows[i].ID {
+				mine = append(mine, follow[k])
+			}
+		}
+		sent, err := s.Store.PostOf(v, rows[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		one.Matched, one.Steps = len(one.Items) > 0, n.steps(mine, sent)
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+func preview(p *engine.UndoPreview) UndoPreview {
+	out := UndoPreview{Returns: p.Returns, Stays: list(p.Stays), Lines: []UndoLine{}}
+	for i := range p.Lines {
+		l := &p.Lines[i]
+		if l.Takes {
+			out.Takes++
+		} else {
+			out.Keeps++
+		}
+		line := UndoLine{Path: l.Entry.Path, Takes: l.Takes, Reason: l.Reason}
+		if l.Entry.RegisterNumber > 0 {
+			line.Register = optional(entryNumber(l.Entry.RegisterYear, l.Entry.RegisterNumber))
+		}
+		if len(out.Lines) < mostOfGroup {
+			out.Lines = append(out.Lines, line)
+		}
+	}
+	return out
+}
+
+// nothing tells that there is nothing to take back.
+func nothing(err error) error {
+	if errors.Is(err, engine.ErrNothing) || errors.Is(err, engine.ErrNotUndone) {
+		return &problem{status: 409, kind: "nothing-to-undo", text: err.Error()}
+	}
+	return err
+}
+
+// PreviewUndoOfPass says what taking a pass back would do.
+func (s *Server) PreviewUndoOfPass(ctx context.Context, r PreviewUndoOfPassRequestObject) (PreviewUndoOfPassResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := s.Store.Pass(v, r.Number); err != nil {
+		return nil, err
+	}
+	p, err := s.Engine.PreviewUndo(ctx, v, r.Number, 0)
+	return PreviewUndoOfPass200JSONResponse(preview(&p)), nothing(err)
+}
+
+// UndoPass takes a pass back.
+func (s *Server) UndoPass(ctx context.Context, r UndoPassRequestObject) (UndoPassResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := s.Store.Pass(v, r.Number); err != nil {
+		return nil, err
+	}
+	p, err := s.Engine.Undo(v, r.Number, 0)
+	if err != nil {
+		return nil, nothing(err)
+	}
+	out, err := s.onePass(v, p.ID)
+	return UndoPass201JSONResponse(out), err
+}
+
+// PreviewUndoOfItem says what taking one filing back would do.
+func (s *Server) PreviewUndoOfItem(ctx context.Context, r PreviewUndoOfItemRequestObject) (PreviewUndoOfItemResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := s.Store.EntryByID(v, r.Number); err != nil {
+		return nil, err
+	}
+	p, err := s.Engine.PreviewUndo(ctx, v, 0, r.Number)
+	return PreviewUndoOfItem200JSONResponse(preview(&p)), nothing(err)
+}
+
+// UndoItem takes one filing back.
+func (s *Server) UndoItem(ctx context.Context, r UndoItemRequestObject) (UndoItemResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := s.Store.EntryByID(v, r.Number); err != nil {
+		return nil, err
+	}
+	p, err := s.Engine.Undo(v, 0, r.Number)
+	if err != nil {
+		return nil, nothing(err)
+	}
+	out, err := s.onePass(v, p.ID)
+	return UndoItem201JSONResponse(out), err
+}
+
+// FileAgain files again what was taken back of a message.
+func (s *Server) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileAgainResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := s.Store.MessageByID(v, r.Number); err != nil {
+		return nil, err
+	}
+	n, err := s.Engine.FileAgain(v, r.Number)
+	return FileAgain200JSONResponse{Count: n}, nothing(err)
+}
+
+func outgoing(o *store.Outgoing) Outgoing {
+	return Outgoing{Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username, HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}
+}
+
+// GetOutgoing says how mail is sent.
+func (s *Server) GetOutgoing(context.Context, GetOutgoingRequestObject) (GetOutgoingResponseObject, error) {
+	o, err := s.Engine.Outgoing()
+	if o.Encryption == "" {
+		o.Encryption = "starttls"
+	}
+	return GetOutgoing200JSONResponse(outgoing(&o)), err
+}
+
+// SetOutgoing sets how mail is sent.
+func (s *Server) SetOutgoing(ctx context.Context, r SetOutgoingRequestObject) (SetOutgoingResponseObject, error) {
+	o := store.Outgoing{Host: strings.TrimSpace(r.Body.Host), Port: number(r.Body.Port, 0), Encryption: string(r.Body.Encryption), Username: text(r.Body.Username), From: strings.TrimSpace(r.Body.From), Name: text(r.Body.Name), Console: strings.TrimSpace(text(r.Body.Console))}
+	if err := s.Engine.SetOutgoing(o, r.Body.Password, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	o, err := s.Engine.Outgoing()
+	return SetOutgoing200JSONResponse(outgoing(&o)), err
+}
+
+func trial(err error, well string) Trial {
+	if err == nil {
+		return Trial{Ok: true, Text: well}
+	}
+	problem, advice := engine.WhySent(err)
+	return Trial{Text: problem, Advice: optional(advice)}
+}
+
+// CheckOutgoing signs in where mail is handed in.
+func (s *Server) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject) (CheckOutgoingResponseObject, error) {
+	return CheckOutgoing200JSONResponse(trial(s.Engine.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")), nil
+}
+
+func addressee(a *store.Addressee) Addressee {
+	return Addressee{ID: a.ID, Name: a.Name, Kind: AddresseeKind(a.Kind), Addresses: list(a.Addresses), URL: a.URL, HasSecret: len(a.Secret) > 0, Inside: a.Inside, Tray: AddresseeTray(a.Tray), DailyAt: a.DailyAt, ToldAt: a.ToldAt, Revision: a.Revision}
+}
+
+// ListAddressees lists who can be told.
+func (s *Server) ListAddressees(context.Context, ListAddresseesRequestObject) (ListAddresseesResponseObject, error) {
+	rows, err := s.Store.Addressees()
+	out := ListAddressees200JSONResponse{}
+	for i := range rows {
+		out = append(out, addressee(&rows[i]))
+	}
+	return out, err
+}
+
+func (s *Server) saveAddressee(ctx context.Context, id string, set *AddresseeSettings, revision int) (Addressee, error) {
+	a := store.Addressee{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind), URL: strings.TrimSpace(text(set.URL)), Inside: set.Inside != nil && *set.Inside, Tray: "never", DailyAt: "08:00", Revision: revision}
+	if set.Addresses != nil {
+		a.Addresses = *set.Addresses
+	}
+	if set.Tray != nil {
+		a.Tray = string(*set.Tray)
+	}
+	if set.DailyAt != nil {
+		a.DailyAt = *set.DailyAt
+	}
+	err := s.Engine.SaveAddressee(&a, set.Secret, viewerOf(ctx).Name)
+	return addressee(&a), err
+}
+
+// AddAddressee lets somebody be told.
+func (s *Server) AddAddressee(ctx context.Context, r AddAddresseeRequestObject) (AddAddresseeResponseObject, error) {
+	out, err := s.saveAddressee(ctx, "", r.Body, 0)
+	return AddAddressee201JSONResponse(out), err
+}
+
+// ChangeAddressee changes an addressee.
+func (s *Server) ChangeAddressee(ctx context.Context, r ChangeAddresseeRequestObject) (ChangeAddresseeResponseObject, error) {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.saveAddressee(ctx, r.ID, r.Body, revision)
+	return ChangeAddressee200JSONResponse(out), err
+}
+
+// RemoveAddressee tells somebody no more.
+func (s *Server) RemoveAddressee(ctx context.Context, r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
+	err := s.Engine.RemoveAddressee(r.ID, viewerOf(ctx).Name)
+	var used *engine.InUseError
+	if errors.As(err, &used) {
+		err = &problem{status: 409, kind: "in-use", text: used.Text, advice: "Change or remove these first."}
+	}
+	return RemoveAddressee204Response{}, err
+}
+
+// TryAddressee sends a trial.
+func (s *Server) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) (TryAddresseeResponseObject, error) {
+	a, err := s.Store.AddresseeByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	return TryAddressee200JSONResponse(trial(s.Engine.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")), nil
+}
+
+func (s *Server) alarm(n *names, a *store.Alarm) Alarm {
+	out := Alarm{ID: a.ID, Name: a.Name, Kind: AlarmKind(a.Kind), Rule: n.rules[a.RuleID], AtLeast: a.AtLeast, WithinHours: a.WithinHours, ByTime: a.ByTime, Weekdays: list(a.Weekdays),
+		AfterMinutes: a.AfterMinutes, Who: list(a.Who), RangAt: a.RangAt, Revision: a.Revision, Mailbox: n.mailboxes[a.Object]}
+	if c, err := s.Store.CabinetByID(a.Object); err == nil && a.Object != "" {
+		out.Cabinet = c.Name
+	}
+	out.Sentence = s.Engine.AlarmSentence(a)
+	return out
+}
+
+// ListAlarms lists the alarms.
+func (s *Server) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject) (ListAlarmsResponseObject, error) {
+	n, err := s.names(viewerOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Alarms()
+	out := ListAlarms200JSONResponse{}
+	for i := range rows {
+		out = append(out, s.alarm(n, &rows[i]))
+	}
+	return out, err
+}
+
+func (s *Server) saveAlarm(ctx context.Context, id string, set *AlarmSettings, revision int) (Alarm, error) {
+	v := viewerOf(ctx)
+	a := store.Alarm{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind), AtLeast: number(set.AtLeast, 1), WithinHours: number(set.WithinHours, 24), ByTime: text(set.ByTime), AfterMinutes: number(set.AfterMinutes, 60), Who: set.Who, Weekdays: []string{}, Revision: revision}
+	if set.Weekdays != nil {
+		for _, d := range *set.Weekdays {
+			a.Weekdays = append(a.Weekdays, string(d))
+		}
+	}
+	if err := s.Engine.SaveAlarm(&a, text(set.Rule), text(set.Mailbox), text(set.Cabinet), v.Name); err != nil {
+		return Alarm{}, err
+	}
+	n, err := s.names(v)
+	if err != nil {
+		return Alarm{}, err
+	}
+	return s.alarm(n, &a), nil
+}
+
+// AddAlarm sets an alarm.
+func (s *Server) AddAlarm(ctx context.Context, r AddAlarmRequestObject) (AddAlarmResponseObject, error) {
+	out, err := s.saveAlarm(ctx, "", r.Body, 0)
+	return AddAlarm201JSONResponse(out), err
+}
+
+// ChangeAlarm changes an alarm.
+func (s *Server) ChangeAlarm(ctx context.Context, r ChangeAlarmRequestObject) (ChangeAlarmResponseObject, error) {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.saveAlarm(ctx, r.ID, r.Body, revision)
+	return ChangeAlarm200JSONResponse(out), err
+}
+
+// RemoveAlarm removes an alarm.
+func (s *Server) RemoveAlarm(ctx context.Context, r RemoveAlarmRequestObject) (RemoveAlarmResponseObject, error) {
+	return RemoveAlarm204Response{}, s.Store.RemoveAlarm(r.ID, viewerOf(ctx).Name)
+}
+
+func limits(l store.Limits) Limits {
+	return Limits{HistoryDays: l.HistoryDays, KeptDays: l.KeptDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}
+}
+
+// GetLimits says how long what is kept, and how much may be filed in an hour.
+func (s *Server) GetLimits(context.Context, GetLimitsRequestObject) (GetLimitsResponseObject, error) {
+	l, err := s.Store.Limits()
+	return GetLimits200JSONResponse(limits(l)), err
+}
+
+// SetLimits sets the limits.
+func (s *Server) SetLimits(ctx context.Context, r SetLimitsRequestObject) (SetLimitsResponseObject, error) {
+	b := r.Body
+	l := store.Limits{HistoryDays: b.HistoryDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb, RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles, SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
+	return SetLimits200JSONResponse(limits(l)), s.Store.SetLimits(l, viewerOf(ctx).Name)
+}
+
+// GetMetrics counts for a monitoring program.
+func (s *Server) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (GetMetricsResponseObject, error) {
+	v := viewerOf(ctx)
+	registry := prometheus.NewRegistry()
+	gauge := func(name, help, label string, values map[string]float64) {
+		g := prometheus.NewGaugeVec(prometheus.GaugeOpts{Namespace: "inktray", Name: name, Help: help}, []string{label})
+		for of, value := range values {
+			g.WithLabelValues(of).Set(value)
+		}
+		registry.MustRegister(g)
+	}
+	counts, err1 := s.Store.TrayCounts(v)
+	notices, err2 := s.Store.Notices(v)
+	states, err3 := s.Store.StateCounts(v)
+	boxes, err4 := s.Store.Mailboxes(v)
+	cabinets, err5 := s.Store.Cabinets()
+	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
+		return nil, err
+	}
+	tray := map[string]float64{}
+	for _, c := range engine.Causes {
+		tray[string(c.Cause)] = float64(counts[c.Cause])
+	}
+	tray["notice"] = float64(len(notices))
+	gauge("tray", "Matters that wait for a person, by cause.", "cause", tray)
+	items := map[string]float64{}
+	for state, n := range states {
+		items[string(state)] = float64(n)
+	}
+	gauge("items", "Items of the journal, by state.", "state", items)
+	reach := map[string]float64{}
+	for _, m := range boxes {
+		reach[m.Name] = 1
+		if s.Engine.Status(m.ID).State == "out of reach" {
+			reach[m.Name] = 0
+		}
+	}
+	gauge("mailbox_up", "Whether a mailbox is within reach, 1 or 0.", "mailbox", reach)
+	well := map[string]float64{}
+	for _, c := range cabinets {
+		well[c.Name] = 1
+		if s.Engine.Problem(c.ID) != nil {
+			well[c.Name] = 0
+		}
+	}
+	gauge("cabinet_up", "Whether a cabinet can be used, 1 or 0.", "cabinet", well)
+	families, err := registry.Gather()
+	if err != nil {
+		return nil, err
+	}
+	var b strings.Builder
+	encoder := expfmt.NewEncoder(&b, expfmt.NewFormat(expfmt.TypeTextPlain))
+	for _, f := range families {
+		if err := encoder.Encode(f); err != nil {
+			return nil, err
+		}
+	}
+	return GetMetrics200TextResponse(b.String()), nil
+}
+
+// seconds is how long a pass took, or has taken.
+func seconds(p *store.Pass, now time.Time) *float32 {
+	end := now
+	if p.EndedAt != nil {
+		end = *p.EndedAt
+	}
+	d := float32(end.Sub(p.StartedAt).Seconds())
+	return &d
+}

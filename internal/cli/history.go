@@ -1,0 +1,317 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+func (c *command) pass(p *client.Pass) {
+	if p.Kind == "undo" {
+		fmt.Fprintf(c.out, "Pass %d takes back what was filed and is %s: %s taken back, %d left because somebody changed them or they are gone.\n", p.ID, p.State, count(*p.TakenBack, "filing"), *p.Kept)
+		return
+	}
+	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %s looked at, %d matched; %d filed, %d left out, %d already there, %d held, %d failed.\n",
+		p.ID, p.Kind, p.State, p.Looked, count(p.Total, "message"), p.Matched, p.Filed, p.LeftOut, p.AlreadyThere, p.Held, p.Failed)
+	if p.Held+p.Failed > 0 {
+		fmt.Fprintln(c.out, "What was held or failed waits in the tray: inktray tray list")
+	}
+	if p.Note != "" {
+		fmt.Fprintln(c.out, p.Note)
+	}
+}
+
+// count says how many there are.
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// day reads a day of an option.
+func day(flag, value string, into **openapi_types.Date) error {
+	if value == "" {
+		return nil
+	}
+	d, err := time.Parse(time.DateOnly, value)
+	if err != nil {
+		return usageError{fmt.Errorf("%s is a day such as 2026-05-12, not %q", flag, value)}
+	}
+	*into = &openapi_types.Date{Time: d}
+	return nil
+}
+
+func (c *command) passes() *cobra.Command {
+	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: what was gone over, and what is being gone over"}
+	var kind, ruleName, mailbox, from, to string
+	var matching bool
+	var most int
+	list := &cobra.Command{
+		Use: "list", Short: "List the passes, the newest first", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			p := &client.ListPassesParams{Most: &most, Matching: &matching}
+			if kind != "" {
+				k := client.ListPassesParamsKind(kind)
+				p.Kind = &k
+			}
+			if ruleName != "" {
+				r, err := findRule(ctx, api, ruleName)
+				if err != nil {
+					return err
+				}
+				p.Rule = &r.ID
+			}
+			if mailbox != "" {
+				m, err := findMailbox(ctx, api, mailbox)
+				if err != nil {
+					return err
+				}
+				p.Mailbox = &m.ID
+			}
+			if err := errors.Join(day("--from", from, &p.From), day("--to", to, &p.To)); err != nil {
+				return err
+			}
+			all, err := call[[]client.Pass](api.ListPasses(ctx, p))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, p := range all {
+					what := p.Mailbox
+					if p.Rule != "" {
+						what = p.Rule
+					}
+					filed := fmt.Sprint(p.Filed)
+					if p.Kind == "undo" {
+						what, filed = fmt.Sprintf("pass %d", *p.Undoes), fmt.Sprintf("-%d", *p.TakenBack)
+						if *p.Undoes == 0 {
+							what = p.Note
+						}
+					}
+					rows = append(rows, []string{fmt.Sprint(p.ID), string(p.Kind), what, string(p.State), fmt.Sprintf("%d of %d", p.Looked, p.Total), filed, fmt.Sprint(p.Held + p.Failed), when(p.StartedAt), took(p.Seconds), p.MadeBy})
+				}
+				c.table([]string{"NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "TOOK", "BY"}, rows)
+			})
+		}),
+	}
+	list.Flags().StringVar(&kind, "kind", "", "live, \"old mail\", undo or again")
+	list.Flags().StringVar(&ruleName, "rule", "", "passes of this rule, or in which it filed something")
+	list.Flags().StringVar(&mailbox, "mailbox", "", "passes over this mailbox")
+	list.Flags().StringVar(&from, "from", "", "begun on this day or later")
+	list.Flags().StringVar(&to, "to", "", "begun on this day or earlier")
+	list.Flags().BoolVar(&matching, "matching", false, "only passes in which a rule was for a message")
+	list.Flags().IntVar(&most, "most", 50, "at most so many")
+	root.AddCommand(list)
+	one := func(use, short string, do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
+		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := numberOf(args[0], "pass")
+			if err != nil {
+				return err
+			}
+			p, err := do(ctx, api, id)
+			if err != nil {
+				return err
+			}
+			return c.show(p, func() { c.pass(&p) })
+		})}
+	}
+	steer := func(to client.SteerRequestTo) func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+		return func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+			return call[client.Pass](api.SteerPass(ctx, id, client.SteerRequest{To: to}))
+		}
+	}
+	var onlyMatching bool
+	messages := &cobra.Command{Use: "messages NUMBER", Short: "The messages of a pass, with what was decided and done", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		id, err := numberOf(args[0], "pass")
+		if err != nil {
+			return err
+		}
+		all, err := call[[]client.Decided](api.ListPassMessages(ctx, id, &client.ListPassMessagesParams{Matching: &onlyMatching, Most: &most}))
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			for _, d := range all {
+				fmt.Fprintf(c.out, "%d  %s, from %s\n", d.Message.ID, d.Message.Subject, who(d.Message.SenderName, d.Message.SenderAddress))
+				for _, i := range d.Items {
+					fmt.Fprintf(c.out, "    %s: %s %s\n", i.Name, i.Verdict, strings.TrimSpace(i.Path+"  "+i.Reason))
+				}
+				for _, s := range d.Steps {
+					fmt.Fprintf(c.out, "    %s %s: %s %s\n", s.Kind, s.What, s.State, s.Reason)
+				}
+				if len(d.Items)+len(d.Steps) == 0 {
+					fmt.Fprintf(c.out, "    no rule was for it; inktray messages show %d says why\n", d.Message.ID)
+				}
+			}
+		})
+	})}
+	messages.Flags().BoolVar(&onlyMatching, "matching", false, "only those for which a rule was")
+	messages.Flags().IntVar(&most, "most", 50, "at most so many")
+	root.AddCommand(one("show", "Show one pass", func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+		return call[client.Pass](api.GetPass(ctx, id))
+	}), messages, one("pause", "Pause a pass over old mail", steer("paused")), one("stop", "Stop a pass over old mail for good", steer("stopped")), one("go-on", "Go on with a paused pass", steer("running")))
+	root.AddCommand(c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
+		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
+			return call[client.UndoPreview](api.PreviewUndoOfPass(ctx, id))
+		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+			return call[client.Pass](api.UndoPass(ctx, id))
+		}))
+	return root
+}
+
+// took says how long something took.
+func took(seconds *float32) string {
+	if seconds == nil {
+		return ""
+	}
+	d := time.Duration(float64(*seconds) * float64(time.Second))
+	if d >= time.Minute {
+		return d.Round(time.Second).String()
+	}
+	return d.Round(10 * time.Millisecond).String()
+}
+
+// undo is a command that shows what taking back would do, and does it with --yes.
+func (c *command) undo(use, short, what string, look func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error), do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
+	yes := false
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		id, err := undoneNumber(ctx, api, args[0], what)
+		if err != nil {
+			return err
+		}
+		if yes {
+			p, err := do(ctx, api, id)
+			if err != nil {
+				return err
+			}
+			return c.show(p, func() {
+				fmt.Fprintf(c.out, "It is being taken back, as pass %d. How it goes: inktray passes show %d\n", p.ID, p.ID)
+			})
+		}
+		p, err := look(ctx, api, id)
+		if err != nil {
+			return err
+		}
+		return c.show(p, func() {
+			for _, l := range p.Lines {
+				fmt.Fprintf(c.out, "%s: %s\n", l.Path, l.Reason)
+			}
+			fmt.Fprintf(c.out, "\n%s would be taken back, %d would stay.\n", count(p.Takes, "file"), p.Keeps)
+			if p.Returns > 0 {
+				fmt.Fprintf(c.out, "%s would be moved back to where they were.\n", count(p.Returns, "message"))
+			}
+			if len(p.Stays) > 0 {
+				fmt.Fprintf(c.out, "What stays done: %s.\n", strings.Join(p.Stays, "; "))
+			}
+			fmt.Fprintln(c.out, "Nothing was changed. To do it, add --yes.")
+		})
+	})}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it")
+	return cmd
+}
+
+// undoneNumber reads the number of a pass, or finds the item of a number of the register.
+func undoneNumber(ctx context.Context, api *client.Client, arg, what string) (int64, error) {
+	if what == "pass" {
+		return numberOf(arg, what)
+	}
+	f, err := call[client.Filing](api.GetFiling(ctx, arg))
+	if err != nil {
+		return 0, err
+	}
+	return *f.Item, nil
+}
+
+func (c *command) tray() *cobra.Command {
+	root := &cobra.Command{Use: "tray", Short: "What waits for a person"}
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List what waits by its reason, and what to do about it", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			t, err := call[client.Tray](api.ListTray(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(t, func() {
+				if t.Count == 0 {
+					fmt.Fprintln(c.out, "The tray is empty. Nothing waits for you.")
+					return
+				}
+				for _, n := range t.Notices {
+					fmt.Fprintf(c.out, "%s %s\n\n", n.Text, n.Advice)
+				}
+				for _, g := range t.Groups {
+					fmt.Fprintf(c.out, "%s (%d, cause %q)\n%s\n", g.Title, g.Count, g.Cause, g.Help)
+					var rows [][]string
+					for _, m := range g.Matters {
+						subject := ""
+						if m.Message != nil {
+							subject = m.Message.Subject
+						}
+						rows = append(rows, []string{m.ID, short(m.Name, 30), short(subject, 36), m.Reason})
+					}
+					c.table([]string{"NO.", "WHAT", "MESSAGE", "REASON"}, rows)
+					fmt.Fprintln(c.out)
+				}
+			})
+		}),
+	})
+	several := func(use, short, done string, do func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error), flags func(*cobra.Command)) *cobra.Command {
+		all, cause := false, ""
+		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short, RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			if all {
+				t, err := call[client.Tray](api.ListTray(ctx))
+				if err != nil {
+					return err
+				}
+				for _, g := range t.Groups {
+					for _, m := range g.Matters {
+						args = append(args, m.ID)
+					}
+				}
+			}
+			if len(args) == 0 && cause == "" {
+				return usageError{errors.New("say which lines of the tray, by their numbers, or --cause, or --all")}
+			}
+			var of *string
+			if cause != "" {
+				of = &cause
+			}
+			n, err := do(ctx, api, &args, of)
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
+		})}
+		cmd.Flags().BoolVar(&all, "all", false, "everything that is listed")
+		cmd.Flags().StringVar(&cause, "cause", "", "everything of one cause, as tray list names it")
+		if flags != nil {
+			flags(cmd)
+		}
+		return cmd
+	}
+	var cabinet, folder, note string
+	root.AddCommand(several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+		return call[client.Count](api.TryAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+	}, nil), several("release", "File held items as they are, where their rule would have them", "%d released.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+		return call[client.Count](api.ReleaseHeld(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+	}, nil), several("elsewhere", "File items as they are in a folder that you name", "%d filed elsewhere.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+		return call[client.Count](api.FileElsewhere(ctx, client.ElsewhereRequest{Matters: matters, Cause: cause, Cabinet: cabinet, Folder: folder}))
+	}, func(cmd *cobra.Command) {
+		cmd.Flags().StringVar(&cabinet, "cabinet", "", "the cabinet")
+		cmd.Flags().StringVar(&folder, "folder", "", "the folder in it, such as \"Sorted by hand/2026\"")
+	}), several("aside", "Set aside for good; nothing is done about it", "%d set aside.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+		return call[client.Count](api.SetAside(ctx, client.AsideRequest{Matters: matters, Cause: cause, Note: &note}))
+	}, func(cmd *cobra.Command) {
+		cmd.Flags().StringVar(&note, "note", "", "why, for those who look later")
+	}))
+	return root
+}

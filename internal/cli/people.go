@@ -1,0 +1,366 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+// secretFrom reads a secret from a file, "" for none.
+func (c *command) secretFrom(file string) (*string, error) {
+	if file == "" {
+		return nil, nil
+	}
+	data, err := c.readFile(file)
+	if err != nil {
+		return nil, err
+	}
+	s := strings.TrimRight(string(data), "\r\n")
+	return &s, nil
+}
+
+// wentWell shows how a trial went; one that did not ends with an error.
+func (c *command) wentWell(t client.Trial, err error) error {
+	if err != nil {
+		return err
+	}
+	if !t.Ok {
+		advice := ""
+		if t.Advice != nil {
+			advice = " " + *t.Advice
+		}
+		return fmt.Errorf("%s.%s", strings.TrimSuffix(t.Text, "."), advice)
+	}
+	return c.show(t, func() { fmt.Fprintln(c.out, t.Text) })
+}
+
+func (c *command) outgoing() *cobra.Command {
+	root := &cobra.Command{Use: "outgoing", Short: "How Ink Tray sends mail: replies, what somebody is told, alarms"}
+	shown := func(o client.Outgoing) error {
+		return c.show(o, func() {
+			if o.Host == "" {
+				fmt.Fprintln(c.out, "No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from office@brackwater.example")
+				return
+			}
+			password := "none"
+			if o.HasPassword {
+				password = "kept, sealed"
+			}
+			c.table([]string{"HOST", o.Host}, [][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name", o.Username}, {"password", password}, {"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
+		})
+	}
+	root.AddCommand(&cobra.Command{Use: "show", Short: "Show how mail is sent", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		o, err := call[client.Outgoing](api.GetOutgoing(ctx))
+		if err != nil {
+			return err
+		}
+		return shown(o)
+	})})
+	var s client.OutgoingSettings
+	var port int
+	var encryption, username, passwordFile, name, console string
+	set := &cobra.Command{Use: "set", Short: "Set how mail is sent", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		s.Port, s.Encryption, s.Username, s.Name, s.Console = &port, client.OutgoingSettingsEncryption(encryption), &username, &name, &console
+		var err error
+		if s.Password, err = c.secretFrom(passwordFile); err != nil {
+			return err
+		}
+		o, err := call[client.Outgoing](api.SetOutgoing(ctx, s))
+		if err != nil {
+			return err
+		}
+		return shown(o)
+	})}
+	set.Flags().StringVar(&s.Host, "host", "", "the server that takes mail; empty sends none")
+	set.Flags().IntVar(&port, "port", 0, "its port; 0 for 465 with tls, else 587")
+	set.Flags().StringVar(&encryption, "encryption", "starttls", "tls, starttls or none")
+	set.Flags().StringVar(&username, "username", "", "the name to sign in with; empty for none")
+	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password; - reads it from standard input; without it the kept one stays")
+	set.Flags().StringVar(&s.From, "from", "", "the sender's address")
+	set.Flags().StringVar(&name, "name", "", "the sender's name")
+	set.Flags().StringVar(&console, "console", "", "the address at which colleagues open Ink Tray, for links")
+	root.AddCommand(set, &cobra.Command{Use: "check", Short: "Sign in at the server that takes mail", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		return c.wentWell(call[client.Trial](api.CheckOutgoing(ctx)))
+	})})
+	return root
+}
+
+func findAddressee(ctx context.Context, api *client.Client, name string) (client.Addressee, error) {
+	all, err := call[[]client.Addressee](api.ListAddressees(ctx))
+	if err != nil {
+		return client.Addressee{}, err
+	}
+	var names []string
+	for _, a := range all {
+		if strings.EqualFold(a.Name, name) {
+			return a, nil
+		}
+		names = append(names, a.Name)
+	}
+	return client.Addressee{}, fmt.Errorf("nobody called %q can be told; there are: %s", name, strings.Join(names, ", "))
+}
+
+func (c *command) addressees() *cobra.Command {
+	root := &cobra.Command{Use: "addressees", Short: "Who can be told, by mail or by an HTTP call"}
+	root.AddCommand(&cobra.Command{Use: "list", Short: "List who can be told", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		all, err := call[[]client.Addressee](api.ListAddressees(ctx))
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			var rows [][]string
+			for _, a := range all {
+				tray := string(a.Tray)
+				if a.Tray == "daily" {
+					tray += " at " + a.DailyAt
+				}
+				rows = append(rows, []string{a.Name, string(a.Kind), strings.Join(append(a.Addresses, a.URL), " "), tray})
+			}
+			c.table([]string{"NAME", "BY", "WHERE", "TOLD OF THE TRAY"}, rows)
+		})
+	})})
+	var mails []string
+	var url, secretFile, tray, dailyAt string
+	var inside bool
+	settings := func(name string) (client.AddresseeSettings, error) {
+		kind := client.AddresseeSettingsKind("mail")
+		if url != "" {
+			kind = "call"
+		}
+		told := client.AddresseeSettingsTray(tray)
+		s := client.AddresseeSettings{Name: name, Kind: kind, Addresses: &mails, URL: &url, Inside: &inside, Tray: &told, DailyAt: &dailyAt}
+		if mails == nil {
+			s.Addresses = nil
+		}
+		var err error
+		s.Secret, err = c.secretFrom(secretFile)
+		return s, err
+	}
+	flags := func(cmd *cobra.Command) *cobra.Command {
+		cmd.Flags().StringSliceVar(&mails, "mail", nil, "a mail address; may stand several times")
+		cmd.Flags().StringVar(&url, "call", "", "an address to call (CloudEvents over HTTP) instead of mail")
+		cmd.Flags().StringVar(&secretFile, "secret-file", "", "file with the secret that signs the calls; - reads it from standard input")
+		cmd.Flags().BoolVar(&inside, "inside", false, "calls may go to this machine's own network")
+		cmd.Flags().StringVar(&tray, "tray", "never", "told what waits in the tray: never, \"at once\" or daily")
+		cmd.Flags().StringVar(&dailyAt, "daily-at", "08:00", "when the daily digest goes")
+		return cmd
+	}
+	said := func(a client.Addressee) error {
+		return c.show(a, func() {
+			fmt.Fprintf(c.out, "“%s” can be told. Try it: inktray addressees trial %q\n", a.Name, a.Name)
+		})
+	}
+	root.AddCommand(flags(&cobra.Command{Use: "add NAME", Short: "Let somebody be told", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		s, err := settings(args[0])
+		if err != nil {
+			return err
+		}
+		a, err := call[client.Addressee](api.AddAddressee(ctx, s))
+		if err != nil {
+			return err
+		}
+		return said(a)
+	})}), flags(&cobra.Command{Use: "change NAME", Short: "Change where and what somebody is told; every option counts anew", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		old, err := findAddressee(ctx, api, args[0])
+		if err != nil {
+			return err
+		}
+		s, err := settings(old.Name)
+		if err != nil {
+			return err
+		}
+		revision := strconv.Quote(strconv.Itoa(old.Revision))
+		a, err := call[client.Addressee](api.ChangeAddressee(ctx, old.ID, &client.ChangeAddresseeParams{IfMatch: &revision}, s))
+		if err != nil {
+			return err
+		}
+		return said(a)
+	})}), &cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		a, err := findAddressee(ctx, api, args[0])
+		if err != nil {
+			return err
+		}
+		return c.wentWell(call[client.Trial](api.TryAddressee(ctx, a.ID)))
+	})}, &cobra.Command{Use: "remove NAME", Short: "Tell somebody no more", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		a, err := findAddressee(ctx, api, args[0])
+		if err != nil {
+			return err
+		}
+		if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
+		return nil
+	})})
+	return root
+}
+
+func (c *command) alarms() *cobra.Command {
+	root := &cobra.Command{Use: "alarms", Short: "Alarms: when a rule is silent, or a mailbox or cabinet is out of reach"}
+	find := func(ctx context.Context, api *client.Client, name string) (client.Alarm, error) {
+		all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+		if err != nil {
+			return client.Alarm{}, err
+		}
+		for _, a := range all {
+			if strings.EqualFold(a.Name, name) {
+				return a, nil
+			}
+		}
+		return client.Alarm{}, fmt.Errorf("there is no alarm called %q; see inktray alarms list", name)
+	}
+	root.AddCommand(&cobra.Command{Use: "list", Short: "List the alarms", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			var rows [][]string
+			for _, a := range all {
+				rang := "never"
+				if a.RangAt != nil {
+					rang = when(*a.RangAt)
+				}
+				rows = append(rows, []string{a.Name, a.Sentence, rang})
+			}
+			c.table([]string{"NAME", "", "LAST RANG"}, rows)
+		})
+	})})
+	var ruleName, by, mailbox, cabinet string
+	var atLeast, within, after int
+	var weekdays, who []string
+	save := func(ctx context.Context, api *client.Client, name, kind string) error {
+		s := client.AlarmSettings{Name: name, Kind: client.AlarmSettingsKind(kind), Rule: &ruleName, ByTime: &by, AtLeast: &atLeast, WithinHours: &within, Mailbox: &mailbox, Cabinet: &cabinet, AfterMinutes: &after, Who: who}
+		days := []client.AlarmSettingsWeekdays{}
+		for _, d := range weekdays {
+			days = append(days, client.AlarmSettingsWeekdays(strings.ToLower(d)))
+		}
+		s.Weekdays = &days
+		if kind != "silence" {
+			s.Rule, s.ByTime, s.AtLeast, s.WithinHours, s.Weekdays = nil, nil, nil, nil, nil
+		} else {
+			s.Mailbox, s.Cabinet, s.AfterMinutes = nil, nil, nil
+		}
+		a, err := call[client.Alarm](api.AddAlarm(ctx, s))
+		if err != nil {
+			return err
+		}
+		return c.show(a, func() { fmt.Fprintln(c.out, a.Sentence) })
+	}
+	silence := &cobra.Command{Use: "silence NAME", Short: "Tell somebody when a rule should have filed and did not", Args: cobra.ExactArgs(1),
+		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on monday,friday --tell \"Harbour office\"",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			return save(ctx, api, args[0], "silence")
+		})}
+	silence.Flags().StringVar(&ruleName, "rule", "", "the rule")
+	silence.Flags().IntVar(&atLeast, "at-least", 1, "how many it should file")
+	silence.Flags().IntVar(&within, "within-hours", 24, "in how many hours before the time")
+	silence.Flags().StringVar(&by, "by", "", "the time of the day, 10:00")
+	silence.Flags().StringSliceVar(&weekdays, "on", nil, "the weekdays; every day where none is named")
+	reach := &cobra.Command{Use: "reach NAME", Short: "Tell somebody when a mailbox or a cabinet is out of reach for too long", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		return save(ctx, api, args[0], "out of reach")
+	})}
+	reach.Flags().StringVar(&mailbox, "mailbox", "", "this mailbox; any where neither is named")
+	reach.Flags().StringVar(&cabinet, "cabinet", "", "this cabinet")
+	reach.Flags().IntVar(&after, "after-minutes", 60, "for longer than so many minutes")
+	for _, cmd := range []*cobra.Command{silence, reach} {
+		cmd.Flags().StringSliceVar(&who, "tell", nil, "who is told; may stand several times")
+	}
+	root.AddCommand(silence, reach, &cobra.Command{Use: "remove NAME", Short: "Remove an alarm", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		a, err := find(ctx, api, args[0])
+		if err != nil {
+			return err
+		}
+		if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
+		return nil
+	})})
+	return root
+}
+
+func (c *command) limits() *cobra.Command {
+	root := &cobra.Command{Use: "limits", Short: "How long things are kept, and how much may be filed in an hour"}
+	shown := func(l client.Limits) error {
+		return c.show(l, func() {
+			rows := [][]string{}
+			for _, row := range limitRows(&l) {
+				rows = append(rows, []string{row.flag, fmt.Sprint(*row.value), row.what})
+			}
+			c.table([]string{"LIMIT", "", ""}, rows)
+		})
+	}
+	root.AddCommand(&cobra.Command{Use: "show", Short: "Show the limits", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		l, err := call[client.Limits](api.GetLimits(ctx))
+		if err != nil {
+			return err
+		}
+		return shown(l)
+	})})
+	var wanted client.Limits
+	set := &cobra.Command{Use: "set", Short: "Set limits; those that are not named stay", Args: cobra.NoArgs}
+	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		l, err := call[client.Limits](api.GetLimits(ctx))
+		if err != nil {
+			return err
+		}
+		asked := limitRows(&wanted)
+		for i, row := range limitRows(&l) {
+			if set.Flags().Changed(row.flag) {
+				*row.value = *asked[i].value
+			}
+		}
+		if l, err = call[client.Limits](api.SetLimits(ctx, l)); err != nil {
+			return err
+		}
+		return shown(l)
+	})
+	for _, row := range limitRows(&wanted) {
+		set.Flags().IntVar(row.value, row.flag, 0, row.what)
+	}
+	root.AddCommand(set)
+	return root
+}
+
+// limitRow is one limit as an option.
+type limitRow struct {
+	flag  string
+	value *int
+	what  string
+}
+
+func limitRows(l *client.Limits) []limitRow {
+	return []limitRow{
+		{"history-days", &l.HistoryDays, "days for which passes are kept, and facts of messages of which nothing was filed; 0 for ever"},
+		{"kept-days", &l.KeptDays, "days for which files that were replaced or taken back are kept; 0 for ever"},
+		{"spool-mb", &l.SpoolMb, "megabytes of contents that may wait here for a cabinet that is down"},
+		{"rule-files", &l.RuleFiles, "files that a rule may file in an hour; 0 for no cap"},
+		{"rule-mb", &l.RuleMb, "megabytes that a rule may file in an hour"},
+		{"rule-folders", &l.RuleFolders, "new folders that a rule may make in an hour"},
+		{"sender-files", &l.SenderFiles, "files that one sender may have filed in an hour"},
+		{"sender-mb", &l.SenderMb, "megabytes that one sender may have filed in an hour"},
+		{"sender-folders", &l.SenderFolders, "new folders that one sender may have made in an hour"},
+	}
+}
+
+// metrics prints the counts for a monitoring program.
+func (c *command) metrics() *cobra.Command {
+	return &cobra.Command{Use: "metrics", Short: "Print counts for a monitoring program (Prometheus text format)", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		response, err := api.GetMetrics(ctx)
+		if err != nil || response.StatusCode != http.StatusOK {
+			_, err = call[nothing](response, err)
+			return err
+		}
+		defer response.Body.Close()
+		_, err = io.Copy(c.out, response.Body)
+		return err
+	})}
+}

@@ -1,0 +1,252 @@
+package engine
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// What waits for a cabinet that is down is kept here, flushed, so that it is
+// filed even if the message is deleted meanwhile.
+
+// keptItem is what is needed to file a kept content without its message.
+type keptItem struct {
+	Segments []string      `json:"segments"`
+	Stem     string        `json:"stem"`
+	Ext      string        `json:"ext"`
+	IfExists rule.IfExists `json:"if_exists"`
+	Numbered bool          `json:"numbered"` // its names hold the register number
+	Remark   string        `json:"remark"`
+}
+
+// waiting is the folder of what is kept.
+func (e *Engine) waiting() string { return filepath.Join(filepath.Dir(e.Spool), "waiting") }
+
+func (e *Engine) keptPath(entry *store.Entry) string {
+	return filepath.Join(e.waiting(), strconv.FormatInt(entry.ID, 10))
+}
+
+// keepHere keeps an item's content while its cabinet is down, up to the size
+// that Settings allow. What is not kept stays in the mailbox as before.
+func (e *Engine) keepHere(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item) error {
+	limits, err := e.Store.Limits()
+	if err != nil || limits.SpoolMB == 0 || entry.Spooled != "" {
+		return err
+	}
+	kept, err := e.Store.SpooledEntries()
+	if err != nil {
+		return err
+	}
+	total := item.Item.Size
+	for i := range kept {
+		total += kept[i].Size
+	}
+	if total > int64(limits.SpoolMB)*1e6 {
+		return nil
+	}
+	remark := item.Item.Remark
+	if item.Copy != "" && item.Copy != rule.CopyEML {
+		report, err := e.drawn(ctx, s, l, item, r)
+		if err != nil || !report.Whole() {
+			return nil // it is drawn once the cabinet is back, and what lacks is told then
+		}
+	}
+	content, said, hold, err := e.keepContent(ctx, s, l, entry, item)
+	if err != nil || hold {
+		return err
+	}
+	if remark == "" {
+		remark = said
+	}
+	text, err := json.Marshal(keptItem{item.Segments, item.Stem, item.Ext, item.IfExists, item.Target.NeedsRegister(), remark})
+	if err != nil {
+		return err
+	}
+	entry.Spooled, entry.Size, entry.SHA256 = string(text), content.Size, content.SHA256[:]
+	return e.Store.Spool(entry)
+}
+
+// keepContent writes the content beside the records and flushes it.
+func (e *Engine) keepContent(ctx context.Context, s source.Session, l *letter, entry *store.Entry, item *plan.Item) (content cabinet.Content, said string, hold bool, err error) {
+	part, closed, err := e.stream(ctx, s, l, item)
+	if err != nil {
+		return content, "", false, err
+	}
+	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
+	if item.Copy == "" && entry.Given == "" {
+		if first, err := in.Peek(mail.FirstBytes); err == nil || err == io.EOF {
+			what, held := mail.Disagrees(&item.Item, first)
+			if said, hold = disagreement(item, what), held; hold {
+				return content, said, true, closed() // it is held once the cabinet is back
+			}
+		}
+	}
+	if err := os.MkdirAll(e.waiting(), 0o700); err != nil {
+		return content, "", false, errors.Join(err, closed())
+	}
+	temporary := e.keptPath(entry) + ".part"
+	f, err := os.OpenFile(temporary, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return content, "", false, errors.Join(err, closed())
+	}
+	sum := sha256.New()
+	content.Size, err = io.Copy(io.MultiWriter(f, sum), in)
+	err = errors.Join(err, closed(), f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(temporary, e.keptPath(entry))
+	}
+	if err == nil {
+		err = syncDir(e.waiting())
+	}
+	if err != nil {
+		_ = os.Remove(temporary) // swept at the next start in any case
+		return content, "", false, fmt.Errorf("keeping what waits for the cabinet: %w", err)
+	}
+	sum.Sum(content.SHA256[:0])
+	return content, said, false, nil
+}
+
+func syncDir(name string) error {
+	d, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// sweepKept removes kept contents that nothing waits for, and lets entries whose
+// content is gone go back to their mailbox.
+func (e *Engine) sweepKept() error {
+	entries, err := e.Store.SpooledEntries()
+	if err != nil {
+		return err
+	}
+	wanted := map[string]bool{}
+	for i := range entries {
+		name := filepath.Base(e.keptPath(&entries[i]))
+		wanted[name] = true
+		if info, err := os.Stat(e.keptPath(&entries[i])); err != nil || info.Size() != entries[i].Size {
+			entries[i].Spooled = ""
+			if err := e.Store.Spool(&entries[i]); err != nil {
+				return err
+			}
+		}
+	}
+	files, err := os.ReadDir(e.waiting())
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	for _, f := range files {
+		if !wanted[f.Name()] {
+			err = errors.Join(err, os.Remove(filepath.Join(e.waiting(), f.Name())))
+		}
+	}
+	return err
+}
+
+// fileKept files what is kept here for cabinets that are back.
+func (e *Engine) fileKept(ctx context.Context) {
+	entries, err := e.Store.SpooledEntries()
+	if err != nil {
+		e.Log.Error("reading what waits for a cabinet", "error", err)
+		return
+	}
+	for i := range entries {
+		entry := &entries[i]
+		g, err := e.gate(entry.CabinetID)
+		if err != nil || ctx.Err() != nil || g.ready(ctx) != nil || !e.claim(entry.ID) {
+			continue
+		}
+		err = e.fileOneKept(ctx, g, entry)
+		e.release(entry.ID)
+		var inCabinet *cabinet.Error
+		switch {
+		case errors.As(err, &inCabinet) && inCabinet.Lasting:
+			entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice, store.CauseCabinet
+			err = e.Store.Finish(entry, e.now())
+		case errors.As(err, &inCabinet):
+			g.trip(err)
+			continue
+		}
+		if err != nil {
+			e.Log.Error("filing what waited for a cabinet", "item", entry.Name, "error", err)
+			continue
+		}
+		if entry.State != store.Planned && entry.State != store.Staged {
+			_ = os.Remove(e.keptPath(entry)) // swept at the next start in any case
+		}
+		if row, err := e.Store.MessageByID(store.System, entry.MessageID); err == nil {
+			e.told(&row)
+			e.rouse(row.MailboxID)
+		}
+	}
+}
+
+func (e *Engine) fileOneKept(ctx context.Context, g *gate, entry *store.Entry) error {
+	fresh, err := e.Store.EntryByID(store.System, entry.ID)
+	if err != nil || fresh.State != store.Planned || fresh.Spooled == "" {
+		*entry = fresh
+		return err
+	}
+	*entry = fresh
+	var kept keptItem
+	if err := json.Unmarshal([]byte(entry.Spooled), &kept); err != nil {
+		return err
+	}
+	f, err := os.Open(e.keptPath(entry))
+	if err != nil { // it is read from the mailbox again
+		entry.Spooled = ""
+		e.WakeAll()
+		return e.Store.Spool(entry)
+	}
+	defer f.Close()
+	row, err := e.Store.MessageByID(store.System, entry.MessageID)
+	if err != nil {
+		return err
+	}
+	facts, err := row.Facts()
+	if err != nil {
+		return err
+	}
+	r, err := e.rule(entry.RuleID, entry.RuleRevision)
+	if err != nil {
+		return err
+	}
+	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder)}
+	if box, err := e.Store.MailboxByID(store.System, row.MailboxID); err == nil {
+		l.mailbox = box.Name
+	}
+	item, _, ok := plan.One(r, l.message, e.setting(l.mailbox, entry.PlannedAt.In(e.Zone)), entry.Item)
+	if !ok || !settled(&item) || item.Segments == nil {
+		if kept.Numbered {
+			entry.Spooled = "" // its number is in its name, and that needs the message
+			e.WakeAll()
+			return e.Store.Spool(entry)
+		}
+		item = plan.Item{Item: mail.Item{ID: entry.Item, Name: entry.Name, Size: entry.Size, Kind: mail.Kind(entry.Kind)}, Segments: kept.Segments, Stem: kept.Stem, Ext: kept.Ext, IfExists: kept.IfExists}
+	}
+	content, err := g.cabinet.Stage(ctx, e.temporary(entry), row.ReceivedAt, f)
+	if err != nil {
+		return err
+	}
+	if string(content.SHA256[:]) != string(entry.SHA256) {
+		entry.Spooled = "" // what lies here is not what was read
+		e.WakeAll()
+		return errors.Join(g.cabinet.Discard(ctx, e.temporary(entry)), e.Store.Spool(entry))
+	}
+	return e.commit(ctx, g.cabinet, l, r, entry, &item, kept.Remark)
+}

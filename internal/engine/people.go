@@ -1,0 +1,256 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/post"
+	"inktray.example/inktray/internal/store"
+)
+
+// WhySent says why something was not sent, and what to do.
+func WhySent(err error) (problem, advice string) {
+	var known *post.Error
+	if errors.As(err, &known) {
+		return known.Problem, known.Advice
+	}
+	return err.Error(), ""
+}
+
+// SetOutgoing sets how mail is sent.
+func (e *Engine) SetOutgoing(o store.Outgoing, password *string, actor string) error {
+	var problems rule.Problems
+	if o.Host != "" {
+		if text := addresses([]string{o.From}); text != "" {
+			problems = append(problems, rule.Problem{Place: "from", Text: text})
+		}
+		if strings.ContainsAny(o.Host, " /:@") {
+			problems = append(problems, rule.Problem{Place: "host", Text: fmt.Sprintf("%q is no name of a host; it looks like smtp.brackwater.example", o.Host)})
+		}
+	}
+	if o.Console != "" && !strings.HasPrefix(o.Console, "http://") && !strings.HasPrefix(o.Console, "https://") {
+		problems = append(problems, rule.Problem{Place: "console", Text: "the address begins with http:// or https://"})
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	return e.Store.SetOutgoing(o, password, actor)
+}
+
+// SaveAddressee checks and keeps somebody who can be told.
+func (e *Engine) SaveAddressee(a *store.Addressee, secret *string, actor string) error {
+	var problems rule.Problems
+	fail := func(place, format string, args ...any) {
+		problems = append(problems, rule.Problem{Place: place, Text: fmt.Sprintf(format, args...)})
+	}
+	if a.Name == "" {
+		fail("name", "the name is missing")
+	}
+	switch a.Kind {
+	case "mail":
+		a.URL, a.Inside = "", false
+		if len(a.Addresses) == 0 {
+			fail("addresses", "an address is missing")
+		} else if text := addresses(a.Addresses); text != "" {
+			fail("addresses", "%s", text)
+		}
+	default:
+		a.Addresses = []string{}
+		if err := post.CheckURL(a.URL); err != nil {
+			fail("url", "%v", err)
+		}
+	}
+	if _, ok := at(e.now(), a.DailyAt); a.Tray == "daily" && !ok {
+		fail("daily_at", "a time of the day is written as 08:00")
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	if a.Revision == 0 {
+		a.MadeAt = e.Clock().UTC()
+	}
+	err := e.Store.SaveAddressee(a, secret, actor)
+	if errors.Is(err, store.ErrTaken) {
+		return rule.Problems{{Place: "name", Text: fmt.Sprintf("somebody called “%s” is there already", a.Name)}}
+	}
+	return err
+}
+
+// RemoveAddressee tells somebody no more, unless a rule or an alarm names them.
+func (e *Engine) RemoveAddressee(id, actor string) error {
+	a, err := e.Store.AddresseeByID(id)
+	if err != nil {
+		return err
+	}
+	named := func(name string) bool { return strings.EqualFold(name, a.Name) }
+	by, err := e.UsedBy(func(r *rule.Rule) bool {
+		return slices.ContainsFunc(r.Addressees(), func(u rule.CorrespondentUse) bool { return named(u.Name) })
+	})
+	if err != nil {
+		return err
+	}
+	alarms, err := e.Store.Alarms()
+	if err != nil {
+		return err
+	}
+	for i := range alarms {
+		if slices.ContainsFunc(alarms[i].Who, named) {
+			by = append(by, "the alarm “"+alarms[i].Name+"”")
+		}
+	}
+	if len(by) > 0 {
+		return &InUseError{Text: fmt.Sprintf("“%s” is told by: %s", a.Name, strings.Join(by, ", "))}
+	}
+	return e.Store.RemoveAddressee(id, actor)
+}
+
+// InUseError says what still uses what was to be removed.
+type InUseError struct{ Text string }
+
+func (e *InUseError) Error() string { return e.Text }
+
+// checkWho proves that everybody whom a rule tells is there, and that mail can
+// be sent where the rule needs it.
+func (e *Engine) checkWho(document *rule.Rule) rule.Problems {
+	var problems rule.Problems
+	all, err := e.Store.Addressees()
+	if err != nil {
+		return rule.Problems{{Text: err.Error()}}
+	}
+	var names []string
+	mails := map[string]bool{}
+	for i := range all {
+		names = append(names, all[i].Name)
+		mails[strings.ToLower(all[i].Name)] = all[i].Kind == "mail"
+	}
+	needs := ""
+	for _, u := range document.Addressees() {
+		if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, u.Name) }) {
+			text := fmt.Sprintf("nobody called “%s” is kept in Settings, People who are told", u.Name)
+			if len(names) > 0 {
+				text += "; there are: " + strings.Join(names, ", ")
+			}
+			problems = append(problems, rule.Problem{Place: u.Place, Text: text, Meant: pattern.Nearest(u.Name, names)})
+		} else if mails[strings.ToLower(u.Name)] && needs == "" {
+			needs = u.Place
+		}
+	}
+	for i := range document.Afterwards {
+		if document.Afterwards[i].Reply != nil && needs == "" {
+			needs = fmt.Sprintf("afterwards[%d].reply", i)
+		}
+	}
+	if needs != "" {
+		if out, err := e.Outgoing(); err != nil || out.Host == "" {
+			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in Settings first"})
+		}
+	}
+	return problems
+}
+
+// SaveAlarm checks and keeps an alarm. The rule, the mailbox and the cabinet are
+// given by their names.
+func (e *Engine) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, actor string) error {
+	var problems rule.Problems
+	fail := func(place, format string, args ...any) {
+		problems = append(problems, rule.Problem{Place: place, Text: fmt.Sprintf(format, args...)})
+	}
+	if a.Name == "" {
+		fail("name", "the name is missing")
+	}
+	all, err := e.Store.Addressees()
+	if err != nil {
+		return err
+	}
+	if len(a.Who) == 0 {
+		fail("who", "it is not said who is told")
+	}
+	for _, name := range a.Who {
+		if !slices.ContainsFunc(all, func(x store.Addressee) bool { return strings.EqualFold(x.Name, name) }) {
+			fail("who", "nobody called “%s” is kept in Settings, People who are told", name)
+		}
+	}
+	if a.Kind == "silence" {
+		rows, err := e.Store.Rules()
+		if err != nil {
+			return err
+		}
+		for i := range rows {
+			if strings.EqualFold(rows[i].Name, ruleName) {
+				a.RuleID = rows[i].ID
+			}
+		}
+		if a.RuleID == "" {
+			fail("rule", "there is no rule called “%s”", ruleName)
+		}
+		if _, ok := at(e.now(), a.ByTime); !ok {
+			fail("by_time", "a time of the day is written as 10:00")
+		}
+	}
+	if a.Kind == "out of reach" {
+		a.ByTime, a.Weekdays = "", []string{}
+		if mailbox != "" {
+			m, err := e.Store.MailboxNamed(store.System, mailbox)
+			if err != nil {
+				fail("mailbox", "there is no mailbox called “%s”", mailbox)
+			}
+			a.Object = m.ID
+		}
+		if cabinetName != "" {
+			c, err := e.Store.CabinetNamed(cabinetName)
+			if err != nil {
+				fail("cabinet", "there is no cabinet called “%s”", cabinetName)
+			}
+			a.Object = c.ID
+		}
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	if a.Revision == 0 {
+		a.MadeAt = e.Clock().UTC()
+	}
+	err = e.Store.SaveAlarm(a, actor)
+	if errors.Is(err, store.ErrTaken) {
+		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is an alarm called “%s” already", a.Name)}}
+	}
+	return err
+}
+
+// AlarmSentence says an alarm in words.
+func (e *Engine) AlarmSentence(a *store.Alarm) string {
+	who := strings.Join(a.Who, " and ")
+	if a.Kind == "silence" {
+		name := "a rule that is no longer there"
+		if r, err := e.Store.RuleByID(a.RuleID); err == nil && !r.Removed {
+			name = "“" + r.Name + "”"
+		}
+		days := "every day"
+		if len(a.Weekdays) > 0 && len(a.Weekdays) < 7 {
+			var names []string
+			for _, d := range a.Weekdays {
+				names = append(names, strings.ToUpper(d[:1])+d[1:])
+			}
+			days = "on " + strings.Join(names, ", ")
+		}
+		return fmt.Sprintf("Tell %s at %s %s if %s filed fewer than %d in the %s before.", who, a.ByTime, days, name, a.AtLeast, span(a.WithinHours))
+	}
+	what := "a mailbox or a cabinet"
+	if m, err := e.Store.MailboxByID(store.System, a.Object); err == nil {
+		what = "the mailbox “" + m.Name + "”"
+	} else if c, err := e.Store.CabinetByID(a.Object); err == nil {
+		what = "the cabinet “" + c.Name + "”"
+	}
+	long := fmt.Sprintf("%d minutes", a.AfterMinutes)
+	if a.AfterMinutes%60 == 0 {
+		long = span(a.AfterMinutes / 60)
+		if a.AfterMinutes == 60 {
+			long = "an hour"
+		}
+	}
+	return fmt.Sprintf("Tell %s when %s has been out of reach for longer than %s.", who, what, long)
+}

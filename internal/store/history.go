@@ -1,0 +1,426 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"strconv"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Limits are what the service keeps to. A cap of 0 is none.
+type Limits struct {
+	HistoryDays   int `json:"history_days"`   // passes, and facts of messages of which nothing was filed
+	KeptDays      int `json:"kept_days"`      // files that were replaced or taken back
+	SpoolMB       int `json:"spool_mb"`       // of contents that wait for a cabinet that is down
+	RuleFiles     int `json:"rule_files"`     // an hour
+	RuleMB        int `json:"rule_mb"`        // an hour
+	RuleFolders   int `json:"rule_folders"`   // new ones an hour
+	SenderFiles   int `json:"sender_files"`   // an hour
+	SenderMB      int `json:"sender_mb"`      // an hour
+	SenderFolders int `json:"sender_folders"` // new ones an hour
+}
+
+// UsualLimits hold until somebody sets others.
+var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, SpoolMB: 2000, RuleFiles: 2000, RuleMB: 20_000, RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
+
+// Limits reads what the service keeps to.
+func (s *Store) Limits() (Limits, error) {
+	l := UsualLimits
+	text, err := s.Setting("limits")
+	if err == nil && text != "" {
+		err = json.Unmarshal([]byte(text), &l)
+	}
+	return l, err
+}
+
+// SetLimits keeps other limits.
+func (s *Store) SetLimits(l Limits, actor string) error { return s.setJSON("limits", l, actor) }
+
+func (s *Store) setJSON(key string, v any, actor string) error {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, string(text)).Error, note(tx, actor, "settings", key))
+	})
+}
+
+// Outgoing is how the service sends mail. The zero Outgoing sends none.
+type Outgoing struct {
+	Host       string `json:"host"`
+	Port       int    `json:"port"`
+	Encryption string `json:"encryption"`
+	Username   string `json:"username"`
+	Sealed     []byte `json:"sealed"`
+	From       string `json:"from"` // address
+	Name       string `json:"name"`
+	Console    string `json:"console"` // where colleagues open the console, for links
+}
+
+// Outgoing reads how mail is sent, and its password.
+func (s *Store) Outgoing() (o Outgoing, password string, err error) {
+	text, err := s.Setting("outgoing")
+	if err != nil || text == "" {
+		return o, "", err
+	}
+	if err = json.Unmarshal([]byte(text), &o); err == nil && len(o.Sealed) > 0 {
+		password, err = s.unseal(o.Sealed, "outgoing/"+o.Host)
+	}
+	return o, password, err
+}
+
+// SetOutgoing keeps how mail is sent. Without a password the kept one stays, as
+// long as the host does: it is never sent to another.
+func (s *Store) SetOutgoing(o Outgoing, password *string, actor string) error {
+	old, _, err := s.Outgoing()
+	if err != nil {
+		return err
+	}
+	o.Sealed = nil
+	switch {
+	case password != nil && *password != "":
+		if o.Sealed, err = s.seal(*password, "outgoing/"+o.Host); err != nil {
+			return err
+		}
+	case password == nil && old.Host == o.Host:
+		o.Sealed = old.Sealed
+	}
+	return s.setJSON("outgoing", o, actor)
+}
+
+// PassQuery narrows passes. Zero values narrow nothing.
+type PassQuery struct {
+	Kind     string
+	Rule     string // its id; also live passes in which it filed
+	Mailbox  string // its id
+	Filed    bool   // only those in which something was decided
+	Before   int64
+	From, To time.Time
+	Most     int
+}
+
+// FindPasses lists passes, the newest first.
+func (s *Store) FindPasses(v Viewer, q PassQuery) ([]Pass, error) {
+	db := v.sees(s.read, "mailbox_id")
+	if q.Kind != "" {
+		db = db.Where("kind = ?", q.Kind)
+	}
+	if q.Mailbox != "" {
+		db = db.Where("(mailbox_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.mailbox_id = ?))", q.Mailbox, q.Mailbox)
+	}
+	if q.Rule != "" {
+		db = db.Where("(rule_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.rule_id = ?))", q.Rule, q.Rule)
+	}
+	if q.Filed {
+		db = db.Where("(kind <> 'live' OR matched > 0)")
+	}
+	if q.Before > 0 {
+		db = db.Where("id < ?", q.Before)
+	}
+	if !q.From.IsZero() {
+		db = db.Where("started_at >= ?", q.From.UTC())
+	}
+	if !q.To.IsZero() {
+		db = db.Where("started_at < ?", q.To.UTC())
+	}
+	return list[Pass](db.Order("id DESC").Limit(q.Most))
+}
+
+// MessagesIn lists the messages that a pass looked at, those with a match first
+// where matched is asked for alone.
+func (s *Store) MessagesIn(v Viewer, passID int64, matched bool, after int64, most int) ([]Message, error) {
+	db := v.sees(s.read, "messages.mailbox_id").Model(&Message{}).Joins("JOIN pass_messages p ON p.message_id = messages.id AND p.pass_id = ?", passID)
+	if matched {
+		db = db.Where("p.matched")
+	}
+	if after > 0 {
+		db = db.Where("messages.id > ?", after)
+	}
+	return list[Message](db.Order("messages.id").Limit(most).Select("messages.*"))
+}
+
+// EntriesIn lists what a pass decided of messages.
+func (s *Store) EntriesIn(v Viewer, passID int64, messages []int64) ([]Entry, error) {
+	return list[Entry](v.sees(s.read, "mailbox_id").Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID, passID, messages).Order("id"))
+}
+
+// FollowUpsIn lists what is done with messages.
+func (s *Store) FollowUpsIn(v Viewer, messages []int64) ([]FollowUp, error) {
+	return list[FollowUp](v.sees(s.read, "mailbox_id").Where("message_id IN ?", messages).Order("id"))
+}
+
+// Undoable lists what a pass, or one line of the journal, filed and was not taken back.
+func (s *Store) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
+	db := v.sees(s.read, "mailbox_id").Where("state IN ('filed', 'already there') AND undo = ''")
+	if entryID > 0 {
+		db = db.Where("id = ?", entryID)
+	} else {
+		db = db.Where("pass_id = ?", passID)
+	}
+	return list[Entry](db.Order("id"))
+}
+
+// SharedWith lists other filings whose file is the same one and is still wanted.
+func (s *Store) SharedWith(e *Entry) ([]Entry, error) {
+	return list[Entry](s.read.Where("cabinet_id = ? AND path = ? AND state IN ('filed', 'already there') AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.ID).Limit(50))
+}
+
+// FilingOf finds the line of the register that an entry of the journal has.
+func (s *Store) FilingOf(entryID int64) (Filing, error) {
+	return first[Filing](s.read.Where("journal_id = ?", entryID))
+}
+
+// Replaced finds the filing whose file an entry took the place of.
+func (s *Store) Replaced(e *Entry) (Filing, error) {
+	if e.Displaced == "" {
+		return Filing{}, ErrNotFound
+	}
+	return first[Filing](s.read.Where("cabinet_id = ? AND kept_as = ?", e.CabinetID, e.Displaced))
+}
+
+// AskUndo records what is to be taken back, all at once, as a pass of its own.
+func (s *Store) AskUndo(v Viewer, ids []int64, p *Pass) error {
+	return s.change(func(tx *gorm.DB) error {
+		if err := tx.Create(p).Error; err != nil {
+			return err
+		}
+		for i := range ids {
+			if err := tx.Exec("UPDATE journal SET undo = 'asked', undo_pass = ? WHERE id = ? AND undo = ''", p.ID, ids[i]).Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) SELECT DISTINCT ?, message_id, 1 FROM journal WHERE undo_pass = ? ON CONFLICT DO NOTHING", p.ID, p.ID).Error; err != nil {
+			return err
+		}
+		return note(tx, v.Name, "undo", strconv.Itoa(len(ids))+" filings")
+	})
+}
+
+// AskedUndos lists what is to be taken back, the newest filing first.
+func (s *Store) AskedUndos() ([]Entry, error) {
+	return list[Entry](s.read.Where("undo = 'asked'").Order("id DESC"))
+}
+
+// EndUndo records how the undoing of a filing ended. kept is the name under which
+// the cabinet keeps the file, "" where nothing was moved; back is the filing
+// whose file has its place again, if any.
+func (s *Store) EndUndo(e *Entry, kept, by string, back *Filing, now time.Time) error {
+	at := now.UTC()
+	return s.change(func(tx *gorm.DB) error {
+		if err := tx.Model(e).Select("undo", "reason").Updates(e).Error; err != nil {
+			return err
+		}
+		if back != nil {
+			if err := tx.Exec("UPDATE register SET replaced_by = '', kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", back.Year, back.Number).Error; err != nil {
+				return err
+			}
+		}
+		if e.Undo != Undone {
+			return nil
+		}
+		if kept == "" {
+			return tx.Exec("UPDATE register SET undone_at = ?, undone_by = ? WHERE journal_id = ?", at, by, e.ID).Error
+		}
+		return tx.Exec("UPDATE register SET undone_at = ?, undone_by = ?, kept_as = ?, kept_at = ? WHERE journal_id = ?", at, by, kept, at, e.ID).Error
+	})
+}
+
+// placeOfReturn sets the return of a moved message apart from a rule's own follow-ups.
+const placeOfReturn = 1_000_000
+
+// Return lets messages that were moved go back, once everything that was filed
+// of them is taken back. The returns are follow-ups of their own.
+func (s *Store) Return(passID int64, now time.Time) (int, error) {
+	n := 0
+	err := s.change(func(tx *gorm.DB) error {
+		moves, err := list[FollowUp](tx.Where(`kind = 'move' AND state = 'done' AND from_folder <> '' AND message_id IN (SELECT message_id FROM journal WHERE undo_pass = ?)
+			AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.rule_id = follow_ups.rule_id AND j.state IN ('filed', 'already there') AND j.undo <> 'done')`, passID))
+		if err != nil {
+			return err
+		}
+		for _, m := range moves {
+			f := FollowUp{MessageID: m.MessageID, MailboxID: m.MailboxID, RuleID: m.RuleID, RuleRevision: m.RuleRevision, Round: m.Round, Place: placeOfReturn + m.Place, PassID: passID,
+				Kind: "return", What: m.FromFolder, State: Waiting, MadeAt: now.UTC()}
+			one := []FollowUp{f}
+			if err := addFollowUps(tx, one); err != nil {
+				return err
+			}
+			if one[0].ID > 0 {
+				n++
+			}
+		}
+		return nil
+	})
+	return n, err
+}
+
+// FileAgain lets what was taken back of a message be filed again, because a
+// person says so: the next round of the same items.
+func (s *Store) FileAgain(v Viewer, messageID int64, now time.Time) (int, error) {
+	n := 0
+	err := s.change(func(tx *gorm.DB) error {
+		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(`message_id = ? AND undo = 'done' AND round = (SELECT max(round) FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item)`, messageID))
+		if err != nil || len(entries) == 0 {
+			return err
+		}
+		at := now.UTC()
+		p := Pass{Kind: "again", MailboxID: entries[0].MailboxID, MadeBy: v.Name, State: Done, Total: 1, Looked: 1, Matched: 1, StartedAt: at, EndedAt: &at}
+		if err := tx.Create(&p).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, messageID).Error; err != nil {
+			return err
+		}
+		for _, e := range entries {
+			again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round + 1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
+				State: Planned, Name: e.Name, Kind: e.Kind, Size: e.Size, PlannedAt: at, Given: "again"}
+			if err := tx.Create(&again).Error; err != nil {
+				return err
+			}
+			n++
+		}
+		return note(tx, v.Name, "file again", strconv.FormatInt(messageID, 10))
+	})
+	return n, err
+}
+
+// ForgetPasses removes the history before a moment, and the facts of messages of
+// which nothing was ever decided and that no pass kept names.
+func (s *Store) ForgetPasses(before time.Time) (int, error) {
+	n := 0
+	err := s.change(func(tx *gorm.DB) error {
+		at := before.UTC()
+		done := tx.Exec("DELETE FROM passes WHERE started_at < ? AND state NOT IN ('running', 'paused')", at)
+		if done.Error != nil {
+			return done.Error
+		}
+		n = int(done.RowsAffected)
+		return errors.Join(
+			tx.Exec("DELETE FROM pass_messages WHERE pass_id NOT IN (SELECT id FROM passes)").Error,
+			tx.Exec(`DELETE FROM messages WHERE seen_at < ? AND received_at < ? AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id)
+				AND NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id) AND NOT EXISTS (SELECT 1 FROM pass_messages p WHERE p.message_id = messages.id)`, at, at).Error,
+			tx.Exec("DELETE FROM post WHERE made_at < ? AND state IN ('done', 'set aside')", at).Error)
+	})
+	return n, err
+}
+
+// KeptBefore lists files that were replaced or taken back before a moment and
+// are still kept.
+func (s *Store) KeptBefore(before time.Time, most int) ([]Filing, error) {
+	return list[Filing](s.read.Where("kept_as <> '' AND kept_at < ?", before.UTC()).Order("kept_at").Limit(most))
+}
+
+// LetGo records that a file is kept no more.
+func (s *Store) LetGo(f *Filing) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE register SET kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", f.Year, f.Number).Error
+	})
+}
+
+// Tally is what was filed by a rule or from a sender since a moment.
+type Tally struct {
+	Files int
+	Bytes int64
+}
+
+// FiledSince tallies live filings since a moment, by rule and by sender.
+func (s *Store) FiledSince(since time.Time) (byRule, bySender map[string]Tally, err error) {
+	byRule, bySender = map[string]Tally{}, map[string]Tally{}
+	for column, into := range map[string]map[string]Tally{"rule_id": byRule, "sender_address": bySender} {
+		var rows []struct {
+			Key   string
+			Files int
+			Bytes int64
+		}
+		db := s.read.Table("register r").Joins("JOIN journal j ON j.id = r.journal_id JOIN passes p ON p.id = j.pass_id").Where("r.filed_at > ? AND p.kind = 'live' AND j.given = ''", since.UTC())
+		if err := db.Select("r." + column + " AS key, count(*) AS files, sum(r.size) AS bytes").Group("r." + column).Scan(&rows).Error; err != nil {
+			return nil, nil, err
+		}
+		for _, r := range rows {
+			into[r.Key] = Tally{r.Files, r.Bytes}
+		}
+	}
+	return byRule, bySender, nil
+}
+
+// FolderUsed says whether anything but an entry was ever filed in a folder.
+func (s *Store) FolderUsed(e *Entry, folder string) (bool, error) {
+	var n int64
+	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND journal_id <> ?", e.CabinetID, folder, e.ID).Limit(1).Count(&n).Error
+	return n > 0, err
+}
+
+// SpooledEntries lists what waits here for its cabinet.
+func (s *Store) SpooledEntries() ([]Entry, error) {
+	return list[Entry](s.read.Where("spooled <> '' AND state = 'planned'").Order("id"))
+}
+
+// Spool records that the content of an entry lies here, flushed, until its
+// cabinet is back.
+func (s *Store) Spool(e *Entry) error {
+	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("spooled", "size", "sha256").Updates(e).Error })
+}
+
+// FiledHere says whether the file of an entry that was found filed is one of ours.
+func (s *Store) FiledHere(e *Entry) (bool, error) {
+	var n int64
+	err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path).Limit(1).Count(&n).Error
+	return n > 0, err
+}
+
+// OpenUndos lists undoings that have not ended.
+func (s *Store) OpenUndos() ([]Pass, error) {
+	return list[Pass](s.read.Where("kind = 'undo' AND state = 'running'").Order("id"))
+}
+
+// StateCounts counts the items of the journal by their state.
+func (s *Store) StateCounts(v Viewer) (map[State]int, error) {
+	var rows []struct {
+		State State
+		N     int
+	}
+	err := v.sees(s.read.Model(&Entry{}), "mailbox_id").Select("state, count(*) AS n").Group("state").Scan(&rows).Error
+	counts := map[State]int{}
+	for _, r := range rows {
+		counts[r.State] = r.N
+	}
+	return counts, err
+}
+
+// Undos is how far what a pass filed was taken back, and what a pass took back.
+type Undos struct{ Undoable, TakenBack, Kept int }
+
+// UndosOf counts it for passes.
+func (s *Store) UndosOf(ids ...int64) (map[int64]Undos, error) {
+	counts := map[int64]Undos{}
+	var can, did []struct {
+		Pass int64
+		Undo Undo
+		N    int
+	}
+	if err := s.read.Model(&Entry{}).Where("pass_id IN ? AND undo = '' AND state IN ('filed', 'already there')", ids).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&can).Error; err != nil {
+		return nil, err
+	}
+	if err := s.read.Model(&Entry{}).Where("undo_pass IN ? AND undo_pass > 0", ids).Select("undo_pass AS pass, undo, count(*) AS n").Group("undo_pass, undo").Scan(&did).Error; err != nil {
+		return nil, err
+	}
+	for _, r := range can {
+		u := counts[r.Pass]
+		u.Undoable = r.N
+		counts[r.Pass] = u
+	}
+	for _, r := range did {
+		u := counts[r.Pass]
+		switch r.Undo {
+		case Undone:
+			u.TakenBack = r.N
+		case UndoKept:
+			u.Kept = r.N
+		}
+		counts[r.Pass] = u
+	}
+	return counts, nil
+}

@@ -1,0 +1,422 @@
+package store
+
+import (
+	"errors"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Matters are things of the tray by their numbers: items, follow-ups, and what
+// was to be sent.
+type Matters struct{ Items, FollowUps, Posts []int64 }
+
+// Len is how many there are.
+func (m *Matters) Len() int { return len(m.Items) + len(m.FollowUps) + len(m.Posts) }
+
+const inTray = "state IN ('failed', 'unsure')"
+
+// TrayFollowUps lists the follow-ups that wait for a person, the newest first.
+func (s *Store) TrayFollowUps(v Viewer, most int) ([]FollowUp, error) {
+	return list[FollowUp](v.sees(s.read, "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
+}
+
+// TrayPost lists what could not be sent, or may have been, the newest first.
+func (s *Store) TrayPost(v Viewer, most int) ([]Post, error) {
+	return list[Post](v.sees(s.read, "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
+}
+
+// OfCause lists everything in the tray of one cause.
+func (s *Store) OfCause(v Viewer, cause Cause) (m Matters, err error) {
+	err = errors.Join(
+		v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?", cause).Order("id").Pluck("id", &m.Items).Error,
+		v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.FollowUps).Error,
+		v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.Posts).Error)
+	return m, err
+}
+
+// TrayCounts counts what waits by cause; notices are under their kind.
+func (s *Store) TrayCounts(v Viewer) (map[Cause]int, error) {
+	counts := map[Cause]int{}
+	for _, from := range []struct {
+		model any
+		where string
+	}{{&Entry{}, "state IN ('held', 'failed')"}, {&FollowUp{}, inTray}, {&Post{}, inTray}} {
+		var rows []struct {
+			Cause Cause
+			N     int
+		}
+		if err := v.sees(s.read.Model(from.model), "mailbox_id").Where(from.where).Select("cause, count(*) AS n").Group("cause").Scan(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			counts[r.Cause] += r.N
+		}
+	}
+	return counts, nil
+}
+
+// TrayCount counts all that waits for a person.
+func (s *Store) TrayCount(v Viewer) (int, error) {
+	counts, err := s.TrayCounts(v)
+	if err != nil {
+		return 0, err
+	}
+	var notices int64
+	err = v.sees(s.read.Model(&Notice{}), "mailbox_id").Count(&notices).Error
+	for _, n := range counts {
+		notices += int64(n)
+	}
+	return int(notices), err
+}
+
+// Decision is what a person decides about items of the tray.
+type Decision struct {
+	Given     string // "again", "release" or "elsewhere"
+	CabinetID string // of "elsewhere"
+	Path      func(e *Entry) string
+}
+
+// Again lets what waits in the tray go on, and only that: items are planned anew
+// under the rule as it is now unless a person decided otherwise, follow-ups and
+// what was to be sent are tried again. What no longer waits is passed over.
+func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
+	err = s.change(func(tx *gorm.DB) error {
+		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
+		if err != nil {
+			return err
+		}
+		for i := range entries {
+			e := &entries[i]
+			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.DoneAt, e.Given = Planned, 0, nil, "", "", "", nil, d.Given
+			if d.Given != "elsewhere" {
+				e.Wanted = ""
+			} else {
+				e.CabinetID, e.Wanted = d.CabinetID, d.Path(e)
+			}
+			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice", "cause", "done_at", "given").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
+			if err != nil {
+				return err
+			}
+		}
+		n = len(entries)
+		if d.Given != "again" {
+			return nil
+		}
+		for _, of := range []struct {
+			table string
+			ids   []int64
+		}{{"follow_ups", m.FollowUps}, {"post", m.Posts}} {
+			if len(of.ids) == 0 {
+				continue
+			}
+			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray, of.ids).Updates(map[string]any{"state": Waiting, "attempts": 0, "next_at": nil, "reason": "", "advice": "", "cause": "", "done_at": nil})
+			if done.Error != nil {
+				return done.Error
+			}
+			n += int(done.RowsAffected)
+			if done.RowsAffected > 0 {
+				if err := note(tx, v.Name, "tray: again", of.table); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return n, err
+}
+
+// SetAside takes things out of the tray for good, with a note.
+func (s *Store) SetAside(v Viewer, m Matters, reason string) (n int, err error) {
+	err = s.change(func(tx *gorm.DB) error {
+		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
+		if err != nil {
+			return err
+		}
+		for i := range entries {
+			e := &entries[i]
+			e.State, e.Reason, e.Cause = SetAside, reason, ""
+			err := errors.Join(tx.Model(e).Select("state", "reason", "cause").Updates(e).Error,
+				tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error, note(tx, v.Name, "set aside", e.Name))
+			if err != nil {
+				return err
+			}
+		}
+		n = len(entries)
+		for _, of := range []struct {
+			table string
+			ids   []int64
+		}{{"follow_ups", m.FollowUps}, {"post", m.Posts}} {
+			if len(of.ids) == 0 {
+				continue
+			}
+			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray, of.ids).Updates(map[string]any{"state": LaidAside, "reason": reason, "cause": ""})
+			if done.Error != nil {
+				return done.Error
+			}
+			n += int(done.RowsAffected)
+		}
+		return nil
+	})
+	return n, err
+}
+
+// News is what came into the tray since a moment, for telling somebody.
+type News struct {
+	Entries   []Entry
+	FollowUps []FollowUp
+	Posts     []Post
+	Notices   []Notice
+}
+
+// Len is how many matters it holds.
+func (n *News) Len() int { return len(n.Entries) + len(n.FollowUps) + len(n.Posts) + len(n.Notices) }
+
+// Oldest is when the first of them came.
+func (n *News) Oldest() time.Time {
+	var oldest time.Time
+	older := func(t *time.Time) {
+		if t != nil && (oldest.IsZero() || t.Before(oldest)) {
+			oldest = *t
+		}
+	}
+	for i := range n.Entries {
+		older(n.Entries[i].DoneAt)
+	}
+	for i := range n.FollowUps {
+		older(n.FollowUps[i].DoneAt)
+	}
+	for i := range n.Posts {
+		older(n.Posts[i].DoneAt)
+	}
+	for i := range n.Notices {
+		older(&n.Notices[i].MadeAt)
+	}
+	return oldest
+}
+
+// mostNews bounds how much of a tray is told in one mail.
+const mostNews = 500
+
+// NewsSince lists what came into the tray after a moment and is still there. What
+// was itself to tell of the tray is not told of.
+func (s *Store) NewsSince(since time.Time) (n News, err error) {
+	at := since.UTC()
+	if n.Entries, err = list[Entry](s.read.Where("state IN ('held', 'failed') AND done_at > ?", at).Order("id").Limit(mostNews)); err != nil {
+		return n, err
+	}
+	if n.FollowUps, err = list[FollowUp](s.read.Where(inTray+" AND done_at > ?", at).Order("id").Limit(mostNews)); err != nil {
+		return n, err
+	}
+	if n.Posts, err = list[Post](s.read.Where(inTray+" AND done_at > ? AND purpose NOT IN ('tray', 'digest', 'alarm', 'trial')", at).Order("id").Limit(mostNews)); err != nil {
+		return n, err
+	}
+	n.Notices, err = list[Notice](s.read.Where("made_at > ?", at).Order("id").Limit(mostNews))
+	return n, err
+}
+
+// Told records that somebody was told of the tray, with what is to be sent, at once.
+func (s *Store) Told(a *Addressee, at time.Time, posts []Post) error {
+	told := at.UTC()
+	a.ToldAt = &told
+	return s.change(func(tx *gorm.DB) error {
+		for i := range posts {
+			if err := tx.Create(&posts[i]).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Model(a).Select("told_at").Updates(a).Error
+	})
+}
+
+// Addressees lists who can be told.
+func (s *Store) Addressees() ([]Addressee, error) { return list[Addressee](s.read.Order("name")) }
+
+// AddresseeByID finds somebody who can be told.
+func (s *Store) AddresseeByID(id string) (Addressee, error) {
+	return first[Addressee](s.read.Where("id = ?", id))
+}
+
+// AddresseeNamed finds somebody who can be told by name.
+func (s *Store) AddresseeNamed(name string) (Addressee, error) {
+	return first[Addressee](s.read.Where("name = ?", name))
+}
+
+// SaveAddressee keeps an addressee. A revision of 0 is a new one. With no secret
+// the kept one stays.
+func (s *Store) SaveAddressee(a *Addressee, secret *string, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		if a.Revision == 0 {
+			a.ID, a.Revision = NewID(), 1
+			if a.Secret == nil {
+				a.Secret = []byte{}
+			}
+		} else {
+			old, err := first[Addressee](tx.Where("id = ?", a.ID))
+			if err != nil {
+				return err
+			}
+			if old.Revision != a.Revision {
+				return ErrChanged
+			}
+			a.Secret, a.MadeAt, a.ToldAt, a.Revision = old.Secret, old.MadeAt, old.ToldAt, old.Revision+1
+		}
+		if secret != nil {
+			var err error
+			if a.Secret, err = s.seal(*secret, "addressee/"+a.ID); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.Save(a).Error, note(tx, actor, "save addressee", a.Name))
+	})
+}
+
+// SecretOf opens the secret with which an addressee's calls are signed.
+func (s *Store) SecretOf(a *Addressee) (string, error) {
+	if len(a.Secret) == 0 {
+		return "", nil
+	}
+	return s.unseal(a.Secret, "addressee/"+a.ID)
+}
+
+// RemoveAddressee forgets somebody.
+func (s *Store) RemoveAddressee(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		a, err := first[Addressee](tx.Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.Delete(&a).Error, note(tx, actor, "remove addressee", a.Name))
+	})
+}
+
+// Alarms lists the alarms.
+func (s *Store) Alarms() ([]Alarm, error) { return list[Alarm](s.read.Order("name")) }
+
+// AlarmByID finds an alarm.
+func (s *Store) AlarmByID(id string) (Alarm, error) { return first[Alarm](s.read.Where("id = ?", id)) }
+
+// SaveAlarm keeps an alarm. A revision of 0 is a new one.
+func (s *Store) SaveAlarm(a *Alarm, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		if a.Revision == 0 {
+			a.ID, a.Revision = NewID(), 1
+		} else {
+			old, err := first[Alarm](tx.Where("id = ?", a.ID))
+			if err != nil {
+				return err
+			}
+			if old.Revision != a.Revision {
+				return ErrChanged
+			}
+			a.MadeAt, a.RangAt, a.Revision = old.MadeAt, old.RangAt, old.Revision+1
+		}
+		return errors.Join(tx.Save(a).Error, note(tx, actor, "save alarm", a.Name))
+	})
+}
+
+// RemoveAlarm forgets an alarm and what it told.
+func (s *Store) RemoveAlarm(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		a, err := first[Alarm](tx.Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.Delete(&a).Error, tx.Where("kind = 'alarm' AND object LIKE ?", id+"%").Delete(&Notice{}).Error, note(tx, actor, "remove alarm", a.Name))
+	})
+}
+
+// Ring records that an alarm was checked, and what came of it, at once.
+func (s *Store) Ring(a *Alarm, posts []Post, n *Notice) error {
+	return s.change(func(tx *gorm.DB) error {
+		for i := range posts {
+			if err := tx.Create(&posts[i]).Error; err != nil {
+				return err
+			}
+		}
+		if n != nil {
+			if err := putNotice(tx, n); err != nil {
+				return err
+			}
+		}
+		return tx.Model(a).Select("checked_at", "rang_at").Updates(a).Error
+	})
+}
+
+// CountFiledBy counts what a rule filed, or found filed, between two moments.
+func (s *Store) CountFiledBy(ruleID string, from, to time.Time) (int, error) {
+	var n int64
+	err := s.read.Model(&Entry{}).Where("rule_id = ? AND state IN ('filed', 'already there') AND done_at > ? AND done_at <= ?", ruleID, from.UTC(), to.UTC()).Count(&n).Error
+	return int(n), err
+}
+
+// Outages lists what is out of reach, and since when.
+func (s *Store) Outages() ([]Outage, error) { return list[Outage](s.read.Order("since")) }
+
+// BeginOutage records that something is out of reach, unless that is known.
+func (s *Store) BeginOutage(kind, object string, now time.Time) error {
+	var n int64
+	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n > 0 {
+		return err
+	}
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("INSERT INTO outages (kind, object, since, told) VALUES (?, ?, ?, '[]') ON CONFLICT DO NOTHING", kind, object, now.UTC()).Error
+	})
+}
+
+// EndOutage records that something is back.
+func (s *Store) EndOutage(kind, object string) error {
+	var n int64
+	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n == 0 {
+		return err
+	}
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Where("kind = ? AND object = ?", kind, object).Delete(&Outage{}).Error
+	})
+}
+
+// TellOutage records that an alarm told of an outage, with what is to be sent.
+func (s *Store) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) error {
+	return s.change(func(tx *gorm.DB) error {
+		for i := range posts {
+			if err := tx.Create(&posts[i]).Error; err != nil {
+				return err
+			}
+		}
+		if !slices.Contains(o.Told, alarm.ID) {
+			o.Told = append(o.Told, alarm.ID)
+		}
+		return errors.Join(tx.Model(o).Select("told").Updates(o).Error, putNotice(tx, n), tx.Model(alarm).Select("rang_at").Updates(alarm).Error)
+	})
+}
+
+// Died counts that the program ended while it read messages.
+func (s *Store) Died(list []Death) error {
+	return s.change(func(tx *gorm.DB) error {
+		for _, d := range list {
+			err := tx.Exec("INSERT INTO deaths (mailbox_id, folder, uid_validity, uid, count) VALUES (?, ?, ?, ?, 1) ON CONFLICT DO UPDATE SET count = count + 1", d.MailboxID, d.Folder, d.UIDValidity, d.UID).Error
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Deaths lists how often the program ended on messages of a folder.
+func (s *Store) Deaths(mailboxID, folder string, uidValidity uint32) (map[uint32]int, error) {
+	rows, err := list[Death](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity))
+	found := make(map[uint32]int, len(rows))
+	for _, d := range rows {
+		found[d.UID] = d.Count
+	}
+	return found, err
+}
+
+// Survived forgets that the program ended on a message.
+func (s *Store) Survived(mailboxID, folder string, uidValidity, uid uint32) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", mailboxID, folder, uidValidity, uid).Delete(&Death{}).Error
+	})
+}
