@@ -13,6 +13,10 @@ import (
 // file and what is being staged. Rules cannot file there.
 const Reserved = ".inktray"
 
+// Probe begins the identities of temporary objects by which a cabinet checks
+// itself. One that is left over may be removed by anybody at any time.
+const Probe = "check-"
+
 // Content is what was written or found: size in octets and checksum.
 type Content struct {
 	Size   int64

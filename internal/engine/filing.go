@@ -88,7 +88,13 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
 		return e.Store.Finish(entry, e.now())
 	}
-	// The mailbox failed, or something unforeseen did.
+	// The mailbox failed, or the records did, or something unforeseen.
+	if fresh, err := e.Store.EntryByID(store.System, entry.ID); err == nil {
+		*entry = fresh // what was not recorded is not so
+	}
+	if entry.State != store.Planned {
+		return err // recover goes on with it
+	}
 	entry.Attempts++
 	entry.Reason = err.Error()
 	if entry.Attempts >= mostAttempts {
@@ -340,6 +346,9 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		if errors.Is(err, cabinet.ErrTaken) {
 			continue // somebody was quicker: the next name
 		}
+		if errors.Is(err, cabinet.ErrMissing) {
+			return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is still mounted.", Err: err}
+		}
 		if err != nil {
 			return err
 		}
@@ -576,12 +585,24 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		return err
 	}
 	*entry = fresh
-	for {
+	for again := false; ; {
 		waits, err := c.Staged(ctx, e.temporary(entry))
 		if err != nil {
 			return err
 		}
 		if !waits { // the temporary object is gone, so it has got its name
+			if _, err := c.Sum(ctx, entry.Path); errors.Is(err, cabinet.ErrMissing) {
+				if again {
+					return e.stageAgain(entry)
+				}
+				again = true
+				if err := c.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
+					return err
+				}
+				continue
+			} else if err != nil {
+				return err
+			}
 			if err := c.Discard(ctx, e.temporary(entry)); err != nil { // a second name that was left over
 				return err
 			}
@@ -630,6 +651,15 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 	}
 }
 
+// stageAgain lets an entry begin anew whose staged content is neither there nor
+// under its name: somebody emptied the cabinet's own folder, or took the file
+// away before it was entered.
+func (e *Engine) stageAgain(entry *store.Entry) error {
+	e.Log.Warn("what was staged is gone; it is read again", "item", entry.Name)
+	entry.State, entry.NextAt = store.Planned, nil
+	return e.Store.Postpone(entry)
+}
+
 // displaceAgain goes on with a replacement that was interrupted: the file that
 // is there is moved out of the way only if it is still the one that may be.
 func (e *Engine) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, there *cabinet.Content) error {
@@ -667,7 +697,7 @@ func (e *Engine) sweep(ctx context.Context, cabinetID string) {
 	}
 	for _, name := range left {
 		number, mine := strings.CutPrefix(name, e.mark+"-")
-		if !mine {
+		if !mine && !strings.HasPrefix(name, cabinet.Probe) {
 			continue
 		}
 		if id, err := strconv.ParseInt(number, 10, 64); err == nil {

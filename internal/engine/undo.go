@@ -136,6 +136,9 @@ func (e *Engine) lookAt(ctx context.Context, entry *store.Entry) (string, error)
 	there, err := g.cabinet.Sum(ctx, entry.Path)
 	switch {
 	case errors.Is(err, cabinet.ErrMissing):
+		if err := g.cabinet.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
+			return "", err
+		}
 		return "the file is no longer where it was filed", nil
 	case err != nil:
 		return "", err

@@ -101,7 +101,8 @@ func (s *Store) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, 
 // Draw gives an entry its register number, once: a later call keeps it. The
 // year is that of the drawing, in the zone of now.
 func (s *Store) Draw(e *Entry, now time.Time) error {
-	return s.change(func(tx *gorm.DB) error { return draw(tx, e, now) })
+	drawn := *e
+	return kept(e, &drawn, s.change(func(tx *gorm.DB) error { return draw(tx, &drawn, now) }))
 }
 
 func draw(tx *gorm.DB, e *Entry, now time.Time) error {
@@ -135,13 +136,23 @@ func draw(tx *gorm.DB, e *Entry, now time.Time) error {
 
 // Stage records that the content lies staged and which exact name it will get.
 func (s *Store) Stage(e *Entry, now time.Time) error {
-	e.State = Staged
-	return s.change(func(tx *gorm.DB) error {
-		if err := draw(tx, e, now); err != nil {
+	staged := *e
+	staged.State = Staged
+	return kept(e, &staged, s.change(func(tx *gorm.DB) error {
+		if err := draw(tx, &staged, now); err != nil {
 			return err
 		}
-		return tx.Model(e).Select("state", "path", "size", "sha256", "displaced").Updates(e).Error
-	})
+		return tx.Model(&staged).Select("state", "path", "size", "sha256", "displaced").Updates(&staged).Error
+	}))
+}
+
+// kept takes an entry over as it was recorded. One that was not stays as it was:
+// who goes on with it must not take it for what it is not.
+func kept(e, as *Entry, err error) error {
+	if err == nil {
+		*e = *as
+	}
+	return err
 }
 
 // Rename records another exact name for what is staged, before it is tried.
@@ -150,10 +161,11 @@ func (s *Store) Rename(e *Entry) error {
 }
 
 // File records that the file has its name, and enters it in the register.
-func (s *Store) File(e *Entry, now time.Time) error {
-	done := now.UTC()
+func (s *Store) File(entry *Entry, now time.Time) error {
+	done, filed := now.UTC(), *entry
+	e := &filed
 	e.State, e.DoneAt, e.NextAt, e.Advice, e.Spooled = Filed, &done, nil, "", ""
-	return s.change(func(tx *gorm.DB) error {
+	return kept(entry, e, s.change(func(tx *gorm.DB) error {
 		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
@@ -169,7 +181,7 @@ func (s *Store) File(e *Entry, now time.Time) error {
 			}
 		}
 		return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
-	})
+	}))
 }
 
 // Finish records a verdict other than filed. A number that was drawn becomes void.

@@ -174,13 +174,17 @@ func (c *Cabinet) Check(context.Context) error {
 	if err := root.Mkdir(staging); err != nil && !errors.Is(err, fs.ErrExist) {
 		return explain(err, "writing to "+c.name)
 	}
-	probe := staging + "/check-" + strings.ToLower(rand.Text())
+	probe := temporary(cabinet.Probe + strings.ToLower(rand.Text()))
 	f, err := root.Create(probe)
 	if err != nil {
 		return explain(err, "writing to "+c.name)
 	}
 	_, err = f.Write([]byte("check"))
-	if err := errors.Join(err, f.Close(), root.Remove(probe)); err != nil {
+	removed := root.Remove(probe)
+	if errors.Is(removed, fs.ErrNotExist) {
+		removed = nil // another service swept it
+	}
+	if err := errors.Join(err, f.Close(), removed); err != nil {
 		return explain(err, "writing to "+c.name)
 	}
 	return nil
