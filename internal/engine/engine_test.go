@@ -41,6 +41,13 @@ type house struct {
 	open    func(c *store.Cabinet) (cabinet.Cabinet, error)
 	mailbox store.Mailbox
 	ahead   atomic.Int64 // how far this house's clock is before the real one
+	beat    time.Duration
+}
+
+// hurry lets what waits be looked at often.
+func (h *house) hurry() {
+	h.beat = 5 * time.Millisecond
+	h.restart()
 }
 
 const gaugesRule = `
@@ -80,7 +87,12 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 func (h *house) start() {
 	h.t.Helper()
 	h.engine = New(Config{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) }, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
-		Dial: h.dial, OpenCabinet: h.open, Spool: filepath.Join(h.data, "spool")})
+		Dial: h.dial, OpenCabinet: h.open, Spool: filepath.Join(h.data, "spool"), Beat: h.beat, Pause: func(n int) time.Duration {
+			if h.beat > 0 {
+				return h.beat
+			}
+			return pause(n)
+		}})
 	if err := h.engine.Start(); err != nil {
 		h.t.Fatal(err)
 	}

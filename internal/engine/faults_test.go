@@ -411,6 +411,7 @@ type theFault struct {
 	name, done string // for the document: the fault, and what the service did about it
 	on         string // which steps: "", "records", "cabinet", "mailbox"
 	strike     func(r *faultRun) error
+	silent     bool   // the mail server does not say where a moved message lies
 	may        string // what may remain for a person: a cause of the tray, "" for nothing
 }
 
@@ -548,6 +549,7 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int) []string {
 	t.Helper()
 	name := fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%s %d", fault.name, at)))[:12]
 	r := &faultRun{t: t, box: newPostbox(), disk: faultfs.New(), data: t.TempDir(), fault: fault, at: at, sender: name + "@tidewatch.example", path: "/" + name, struck: make(chan struct{}), ill: map[string]error{}}
+	r.box.silent = fault.silent
 	prepareFault(t, r.disk)
 	var err error
 	if r.store, err = store.Open(r.data); err != nil {
@@ -726,6 +728,7 @@ func theFaults() []*theFault {
 	}
 	return []*theFault{
 		{name: "the process is killed", done: "starts again from the journal", strike: die},
+		{name: "the process is killed, and the mail server does not say where a moved message lies", on: "mailbox", silent: true, done: "looks for the message at both places", strike: die},
 		{name: "the power goes", done: "starts again from the journal; what was not flushed is forgotten", strike: die},
 		{name: "the connection is cut, also in the middle of a literal", on: "mailbox", done: "connects anew and reads again", strike: func(*faultRun) error { return cut }},
 		{name: "the mail server is stopped and started", on: "mailbox", done: "connects again and again with growing pauses", strike: func(r *faultRun) error {

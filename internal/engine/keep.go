@@ -138,8 +138,9 @@ func (e *Engine) sweepKept() error {
 	wanted := map[string]bool{}
 	for i := range entries {
 		name := filepath.Base(e.keptPath(&entries[i]))
-		wanted[name] = true
-		if info, err := os.Stat(e.keptPath(&entries[i])); err != nil || info.Size() != entries[i].Size {
+		info, err := os.Stat(e.keptPath(&entries[i]))
+		wanted[name] = err == nil && info.Size() == entries[i].Size
+		if !wanted[name] {
 			entries[i].Spooled = ""
 			if err := e.Store.Spool(&entries[i]); err != nil {
 				return err

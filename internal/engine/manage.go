@@ -180,7 +180,7 @@ func (e *Engine) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder stri
 		}
 		segments = append(segments, safename.Segment(s))
 	}
-	if len(segments) == 0 || strings.EqualFold(segments[0], ".inktray") {
+	if len(segments) == 0 {
 		return 0, rule.Problems{{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
 	}
 	return e.decided(e.Store.Again(v, m, store.Decision{Given: "elsewhere", CabinetID: c.ID, Path: func(entry *store.Entry) string {

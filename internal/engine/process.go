@@ -84,6 +84,9 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch) error {
 			continue
 		}
 		l := &letter{row: row, facts: &facts[i], message: message, mailbox: v.mailbox.Name}
+		if l.from, l.returned, err = e.Store.CameFrom(row); err != nil {
+			return err
+		}
 		entries, after, matched, err := v.plan(ctx, l, b)
 		if err != nil {
 			v.letGo()
@@ -183,7 +186,9 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 			rules = append(rules, r)
 		}
 	}
-	rules = b.with(rules)
+	if rules = b.with(rules); b.pass.Kind == "live" {
+		rules = v.unseen(ctx, l, rules)
+	}
 	for len(rules) > 0 && !b.takes(rules[len(rules)-1], l.row.UID) {
 		rules = rules[:len(rules)-1] // nothing is read for a rule that takes no part
 	}
@@ -261,6 +266,20 @@ func causeOf(item *plan.Item) store.Cause {
 		return store.CauseEncrypted
 	}
 	return store.CauseUnreadable
+}
+
+// unseen keeps the rules to which a message is new: one that Ink Tray moved is
+// new to none that looked at it where it was.
+func (v *visit) unseen(ctx context.Context, l *letter, rules []*rule.Compiled) []*rule.Compiled {
+	if l.returned {
+		return nil
+	}
+	if l.from == "" {
+		return rules
+	}
+	return slices.DeleteFunc(slices.Clone(rules), func(r *rule.Compiled) bool {
+		return slices.ContainsFunc(r.Rule.Look.In(), func(name string) bool { path, err := v.find(ctx, name); return err == nil && path == l.from })
+	})
 }
 
 // with puts the rule of a pass over old mail among the running ones.

@@ -268,9 +268,10 @@ func (e *Engine) undoOne(ctx context.Context, entry *store.Entry) error {
 		if why != "" {
 			return end(store.UndoKept, "not taken back: "+why, "", nil)
 		}
-		if err := g.cabinet.Retire(ctx, entry.Path, name); err != nil && !errors.Is(err, cabinet.ErrMissing) {
-			return err
-		}
+	}
+	// Also when it was done before: after a power cut both names may be there.
+	if err := g.cabinet.Retire(ctx, entry.Path, name); err != nil && !errors.Is(err, cabinet.ErrMissing) && !errors.Is(err, cabinet.ErrTaken) {
+		return err
 	}
 	reason := "taken back by " + pass.MadeBy
 	back, err := e.Store.Replaced(entry)

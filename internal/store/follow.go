@@ -195,3 +195,23 @@ func (s *Store) PostByID(v Viewer, id int64) (Post, error) {
 func (s *Store) PostOf(v Viewer, messageID int64) ([]Post, error) {
 	return list[Post](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
 }
+
+// CameFrom says whether Ink Tray moved a message to where it is met, and out of
+// which folder; or whether it moved it back there.
+func (s *Store) CameFrom(m *Message) (folder string, returned bool, err error) {
+	row, err := first[Message](s.read.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
+	if errors.Is(err, ErrNotFound) {
+		row, err = first[Message](s.read.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
+	}
+	if errors.Is(err, ErrNotFound) {
+		return "", false, nil
+	}
+	if err != nil {
+		return "", false, err
+	}
+	f, err := first[FollowUp](s.read.Where("message_id = ? AND kind IN ('move', 'return') AND state IN ('begun', 'done') AND what = ? AND from_folder <> ''", row.ID, m.Folder).Order("id DESC").Limit(1))
+	if errors.Is(err, ErrNotFound) {
+		return "", false, nil
+	}
+	return f.FromFolder, f.Kind == "return", err
+}

@@ -165,7 +165,7 @@ func (s *Store) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
 
 // SharedWith lists other filings whose file is the same one and is still wanted.
 func (s *Store) SharedWith(e *Entry) ([]Entry, error) {
-	return list[Entry](s.read.Where("cabinet_id = ? AND path = ? AND state IN ('filed', 'already there') AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.ID).Limit(50))
+	return list[Entry](s.read.Where("cabinet_id = ? AND path = ? AND sha256 = ? AND state IN ('filed', 'already there') AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.SHA256, e.ID).Limit(50))
 }
 
 // FilingOf finds the line of the register that an entry of the journal has.

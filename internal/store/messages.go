@@ -136,7 +136,7 @@ func keepMessage(tx *gorm.DB, m *Message) error {
 	old, err := first[Message](tx.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
 	if errors.Is(err, ErrNotFound) {
 		// A message that Ink Tray moved is the same message.
-		old, err = first[Message](tx.Select("id").Where("mailbox_id = ? AND fingerprint = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.MailboxID, m.Fingerprint, m.Folder, m.Folder).Order("id").Limit(1))
+		old, err = first[Message](tx.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
 		if errors.Is(err, ErrNotFound) {
 			return tx.Create(m).Error
 		}

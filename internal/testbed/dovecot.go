@@ -196,6 +196,22 @@ func greets(port int) error {
 	return err
 }
 
+// Announce lets the server announce other capabilities than it has, as servers
+// do that lack them, and starts it again.
+func (d *Dovecot) Announce(capabilities string) {
+	d.t.Helper()
+	text, err := os.ReadFile(d.config)
+	if err == nil {
+		text = append(text, "\nimap_capability = "+capabilities+"\n"...)
+		err = os.WriteFile(d.config, text, 0o600)
+	}
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	d.Stop()
+	d.Start()
+}
+
 // Stop kills the server and everyone's connection.
 func (d *Dovecot) Stop() {
 	if d.process == nil {

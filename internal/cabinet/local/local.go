@@ -92,7 +92,7 @@ type Cabinet struct {
 	open   func() (FS, error)
 
 	mutex sync.Mutex
-	fs    FS
+	fs    *opened
 	names map[string]*listing
 }
 
@@ -123,26 +123,48 @@ func On(name, id string, open func() (FS, error)) *Cabinet {
 	return &Cabinet{id: id, name: name, open: open, names: map[string]*listing{}}
 }
 
-// root opens the folder anew where it is not open or no longer the one it was.
-func (c *Cabinet) root() (FS, error) {
-	c.mutex.Lock()
-	defer c.mutex.Unlock()
-	if c.fs != nil {
-		return c.fs, nil
-	}
-	opened, err := c.open()
-	if err != nil {
-		return nil, explain(err, "opening the folder "+c.name)
-	}
-	c.fs = opened
-	return opened, nil
+// opened is the folder as it was opened, and how many calls use it.
+type opened struct {
+	FS
+	users   int
+	dropped bool
 }
 
+// root opens the folder anew where it is not open or no longer the one it was.
+// What it returns is given back by done.
+func (c *Cabinet) root() (*opened, error) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if c.fs == nil {
+		f, err := c.open()
+		if err != nil {
+			return nil, explain(err, "opening the folder "+c.name)
+		}
+		c.fs = &opened{FS: f}
+	}
+	c.fs.users++
+	return c.fs, nil
+}
+
+// done gives the folder back; it is closed once it was dropped and nobody uses it.
+func (c *Cabinet) done(o *opened) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if o.users--; o.dropped && o.users == 0 {
+		o.Close()
+	}
+}
+
+// forget lets the next call open the folder anew. Calls under way keep the one
+// that they began with.
 func (c *Cabinet) forget() {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	if c.fs != nil {
-		c.fs.Close()
+		c.fs.dropped = true
+		if c.fs.users == 0 {
+			c.fs.Close()
+		}
 		c.fs = nil
 	}
 	clear(c.names)
@@ -162,6 +184,7 @@ func (c *Cabinet) Check(context.Context) error {
 	if err != nil {
 		return err
 	}
+	defer c.done(root)
 	found, err := readIdentity(root)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -200,6 +223,7 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 	if err != nil {
 		return content, err
 	}
+	defer c.done(root)
 	name := temporary(id)
 	f, err := root.Create(name)
 	if errors.Is(err, fs.ErrExist) {
@@ -285,6 +309,7 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 	if err != nil {
 		return cabinet.Spot{}, err
 	}
+	defer c.done(root)
 	at, exists := ".", true
 	for _, f := range folders {
 		if exists {
@@ -368,6 +393,7 @@ func (c *Cabinet) Commit(_ context.Context, id, name string) error {
 	if err != nil {
 		return err
 	}
+	defer c.done(root)
 	folder := path.Dir(name)
 	if err := c.mkdirs(root, folder); err != nil {
 		return explain(err, "making the folder "+folder)
@@ -426,6 +452,7 @@ func (c *Cabinet) Staged(_ context.Context, id string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	defer c.done(root)
 	info, err := root.Lstat(temporary(id))
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
@@ -442,6 +469,7 @@ func (c *Cabinet) Discard(_ context.Context, id string) error {
 	if err != nil {
 		return err
 	}
+	defer c.done(root)
 	if err := root.Remove(temporary(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return explain(err, "removing an unfinished file")
 	}
@@ -454,6 +482,7 @@ func (c *Cabinet) Leftovers(context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer c.done(root)
 	entries, err := root.ReadDir(staging)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -483,6 +512,7 @@ func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
 	if err != nil {
 		return err
 	}
+	defer c.done(root)
 	return c.shift(root, name, replaced+"/"+kept, "moving "+name+" out of the way")
 }
 
@@ -498,6 +528,7 @@ func (c *Cabinet) Restore(_ context.Context, kept, name string) error {
 	if err != nil {
 		return err
 	}
+	defer c.done(root)
 	return c.shift(root, replaced+"/"+kept, name, "putting "+name+" back")
 }
 
@@ -510,6 +541,7 @@ func (c *Cabinet) Forget(_ context.Context, kept string) error {
 	if err != nil {
 		return err
 	}
+	defer c.done(root)
 	if err := root.Remove(replaced + "/" + kept); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return explain(err, "removing a file that was kept")
 	}
@@ -587,6 +619,7 @@ func (c *Cabinet) Kept(_ context.Context, kept string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer c.done(root)
 	f, err := root.Open(replaced + "/" + kept)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, cabinet.ErrMissing
@@ -606,6 +639,7 @@ func (c *Cabinet) Open(_ context.Context, name string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer c.done(root)
 	f, err := root.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, cabinet.ErrMissing

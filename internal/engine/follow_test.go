@@ -1,0 +1,430 @@
+package engine
+
+import (
+	"bytes"
+	"fmt"
+	"net/mail"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	imaplib "github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
+
+	"inktray.example/inktray/internal/store"
+)
+
+// labels reads where messages lie on a real server, with their flags.
+func labels(t *testing.T, c *imapclient.Client, folder string) []string {
+	t.Helper()
+	data, err := c.Select(folder, &imaplib.SelectOptions{ReadOnly: true}).Wait()
+	if err != nil || data.NumMessages == 0 {
+		return nil
+	}
+	var set imaplib.SeqSet
+	set.AddRange(1, data.NumMessages)
+	got, err := c.Fetch(set, &imaplib.FetchOptions{Flags: true, Envelope: true}).Collect()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, m := range got {
+		var flags []string
+		for _, f := range m.Flags {
+			if f != `\Recent` {
+				flags = append(flags, string(f))
+			}
+		}
+		slices.Sort(flags)
+		out = append(out, m.Envelope.Subject+" "+strings.Join(flags, " "))
+	}
+	return out
+}
+
+// steps are the follow-ups of a message as words.
+func (h *house) steps(messageID int64) string {
+	rows, err := h.store.FollowUpsOf(store.System, messageID)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	var out []string
+	for _, f := range rows {
+		out = append(out, strings.TrimSuffix(fmt.Sprintf("%s %s: %s (%s)", f.Kind, f.What, f.State, f.Reason), " ()"))
+	}
+	return strings.Join(out, "; ")
+}
+
+const moving = gaugesRule + `
+afterwards:
+  - {mark: [read, flagged], label: [Filed, Gauge list], remove label: To_file}
+  - move: Filed/<received year>
+`
+
+func TestMarksLabelsAndMovesOnARealServer(t *testing.T) {
+	h, d, deliver := dovecot(t)
+	h.watched()
+	h.rule(moving)
+	deliver("INBOX", raw("one", "a.csv", "1"), "To_file")
+	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1"})
+	c := d.Client("gauges")
+	h.until("it is moved", func() bool { return len(labels(t, c, "Filed/2026")) == 1 })
+	if got := labels(t, c, "Filed/2026")[0]; got != `one Filed Gauge_list \Flagged \Seen` {
+		t.Errorf("it carries %q", got)
+	}
+	if left := labels(t, c, "INBOX"); len(left) != 0 {
+		t.Errorf("the inbox still has %v", left)
+	}
+	h.until("all is done", func() bool { return strings.Count(h.steps(1), ": done") == 5 })
+	m, err := h.store.MessageByID(store.System, 1)
+	if err != nil || m.Folder != "Filed/2026" || m.UIDValidity == 0 || !slices.Contains(m.Flags, "Filed") {
+		t.Errorf("the records say it lies in %s, %v (%v)", m.Folder, m.Flags, err)
+	}
+	subscribed, err := c.List("", "*", &imaplib.ListOptions{SelectSubscribed: true}).Collect()
+	if err != nil || !slices.ContainsFunc(subscribed, func(l *imaplib.ListData) bool { return l.Mailbox == "Filed/2026" }) {
+		t.Errorf("the new folder is not among those that mail programs show: %v", err)
+	}
+}
+
+func TestAMovedMessageIsNewToNobody(t *testing.T) {
+	h, d, deliver := dovecot(t)
+	c := d.Client("gauges")
+	for _, f := range []string{"Filed", "Filed/2026"} {
+		if err := c.Create(f, nil).Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.watched()
+	// The rule looks where it moves to, and another one there waits for a label that Ink Tray puts on.
+	h.rule(strings.Replace(moving, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, Filed/2026]}", 1))
+	h.rule(`{id: other, name: Labelled, cabinet: harbour files, look: {mailboxes: gauges, folders: [inbox, Filed/2026]}, match: {label: Filed}, attachments: {take: everything, folder: Labelled}}`)
+	h.until("all folders are known", func() bool { f, _ := h.store.FoldersOf("box"); return len(f) == 2 })
+	for i := range 3 {
+		deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
+	}
+	h.until("all are moved", func() bool { return len(labels(t, c, "Filed/2026")) == 3 })
+	want := map[string]string{"Gauges/2026/05/r0.csv": "0", "Gauges/2026/05/r1.csv": "1", "Gauges/2026/05/r2.csv": "2"}
+	h.expect(want)
+	deliver("INBOX", raw("last", "last.csv", "x")) // looked at after all that was announced
+	want["Gauges/2026/05/last.csv"] = "x"
+	h.until("the last is moved", func() bool { return len(labels(t, c, "Filed/2026")) == 4 })
+	h.expect(want)
+	n, err := h.store.Messages(store.System, store.MessageQuery{Most: 20})
+	if err != nil || len(n) != 4 {
+		t.Errorf("%d messages are known, want 4: moved ones are the same (%v)", len(n), err)
+	}
+}
+
+func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(moving)
+	box.deliver("INBOX", raw("one", "a.csv", "1", "bill.pdf", "MZ\x90\x00 a program"))
+	box.deliver("INBOX", raw("no attachment"))
+	h.expect(map[string]string{"Gauges/" + time.Now().Format("2006/01") + "/a.csv": "1"})
+	h.until("the marks are there", func() bool { return slices.ContainsFunc(box.lies(), func(s string) bool { return strings.Contains(s, "Filed") }) })
+	if got := h.steps(1); !strings.Contains(got, "move Filed/2026: waiting") && !strings.Contains(got, "move Filed/"+fmt.Sprint(time.Now().Year())+": waiting") {
+		t.Errorf("while one is held: %s", got)
+	}
+	if got := h.steps(2); strings.Count(got, "left out (nothing of the message is filed by this rule)") != 5 {
+		t.Errorf("where nothing is filed: %s", got)
+	}
+	tray, err := h.store.Tray(store.System, 0, 10)
+	if err != nil || len(tray) != 1 || tray[0].Cause != store.CauseDisguised {
+		t.Fatalf("the tray holds %+v, %v", tray, err)
+	}
+	if n, err := h.engine.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, "  a  trap "); n != 1 || err != nil {
+		t.Fatal(n, err)
+	}
+	h.until("it is moved", func() bool {
+		return slices.ContainsFunc(box.lies(), func(s string) bool { return strings.HasPrefix(s, "Filed/") })
+	})
+	entries, _ := h.store.EntriesOf(store.System, 1)
+	if e := entries[1]; e.State != store.SetAside || e.Reason != "set aside by Ink Tray: a trap" {
+		t.Errorf("set aside: %s, %s", e.State, e.Reason)
+	}
+}
+
+func TestTheFirstRulesMoveWins(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule + "afterwards: {move: First}")
+	h.rule(`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {move: Second, label: Seen by both}}`)
+	box.deliver("INBOX", raw("one", "a.csv", "1"))
+	h.until("it is moved", func() bool { return slices.Contains(box.lies(), "First [Seen_by_both]") })
+	if got := h.steps(1); !strings.Contains(got, "move Second: left out (the earlier rule “Tide gauge readings” moves the message)") {
+		t.Errorf("the loser says: %s", got)
+	}
+}
+
+func TestAServerWithoutMoveIsHandled(t *testing.T) {
+	for _, capability := range []string{"IMAP4rev1 UIDPLUS IDLE", "IMAP4rev1 IDLE"} {
+		t.Run(capability, func(t *testing.T) {
+			h, d, deliver := dovecot(t)
+			d.Announce(capability)
+			h.engine.Watch("box")
+			h.watched()
+			h.rule(moving)
+			other := deliver("INBOX", raw("another's", "b.txt", "x"))
+			c := d.Client("gauges")
+			if _, err := c.Select("INBOX", nil).Wait(); err != nil {
+				t.Fatal(err)
+			}
+			deleted := &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{imaplib.FlagDeleted}}
+			if strings.Contains(capability, "UIDPLUS") {
+				if err := c.Store(imaplib.UIDSetNum(imaplib.UID(other)), deleted, nil).Close(); err != nil {
+					t.Fatal(err)
+				}
+			}
+			deliver("INBOX", raw("one", "a.csv", "1"))
+			h.until("it is moved", func() bool {
+				return slices.ContainsFunc(labels(t, c, "Filed/2026"), func(s string) bool { return strings.HasPrefix(s, "one ") })
+			})
+			h.until("all is done", func() bool { return strings.Contains(h.steps(2), "move Filed/2026: done") })
+			if strings.Contains(capability, "UIDPLUS") {
+				if left := labels(t, c, "INBOX"); !slices.ContainsFunc(left, func(s string) bool { return strings.HasPrefix(s, "another's") }) && len(labels(t, c, "Filed/2026")) != 2 {
+					t.Errorf("another's deleted message went with it: %v", left)
+				}
+			}
+		})
+	}
+}
+
+// sendingHouse is a house that can send.
+func sendingHouse(t *testing.T, document string) (*house, *postbox, *outside) {
+	t.Helper()
+	box, out := newPostbox(), startOutside(t)
+	h := newHouse(t, box.dial)
+	h.hurry()
+	err := h.engine.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example", Name: "Harbour office"}, nil, "test")
+	if err == nil {
+		err = h.engine.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "mail", Addresses: []string{"desk@brackwater.example"}, Tray: "never"}, nil, "test")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.watched()
+	h.rule(document)
+	return h, box, out
+}
+
+func (o *outside) got(to string) []string {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	return slices.Clone(o.mails[to])
+}
+
+const replying = gaugesRule + `
+afterwards:
+  - reply: {text: "Dear <sender.name>,\nwe have filed:\n<filed.list>", once in: 30 days}
+  - draft: {subject: "About <subject>", text: Please look}
+  - tell: {who: Desk}
+`
+
+func TestARepliesToASenderOnceAndToNoRobot(t *testing.T) {
+	h, box, out := sendingHouse(t, replying)
+	box.deliver("INBOX", raw("one", "a.csv", "1", "b.csv", "2"))
+	h.until("the reply is sent", func() bool { return len(out.got("oda@tidewatch.example")) == 1 })
+	m, err := mail.ReadMessage(strings.NewReader(out.got("oda@tidewatch.example")[0]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for field, want := range map[string]string{"Subject": "Re: one", "In-Reply-To": "<one@tidewatch.example>", "References": "<one@tidewatch.example>", "Auto-Submitted": "auto-replied", "To": "<oda@tidewatch.example>", "From": `"Harbour office" <office@brackwater.example>`} {
+		if got := m.Header.Get(field); got != want {
+			t.Errorf("%s is %q, want %q", field, got, want)
+		}
+	}
+	var body bytes.Buffer
+	body.ReadFrom(m.Body)
+	if text := body.String(); !strings.Contains(text, "Dear Oda Fenwick,\r\nwe have filed:\r\nGauges/") || !strings.Contains(text, "/a.csv\r\nGauges/") {
+		t.Errorf("the text is %q", text)
+	}
+	box.deliver("INBOX", raw("two", "c.csv", "3"))
+	robot := bytes.Replace(raw("three", "d.csv", "4"), []byte("Subject:"), []byte("Auto-Submitted: auto-generated\r\nSubject:"), 1)
+	box.deliver("INBOX", robot)
+	h.until("somebody is told of all three", func() bool { return len(out.got("desk@brackwater.example")) == 3 })
+	h.until("all is decided", func() bool {
+		return strings.Contains(h.steps(2), "(no reply: oda@tidewatch.example had one from this rule within 30 days)") && strings.Contains(h.steps(3), "reply oda@tidewatch.example: left out (no reply: it was sent by a program")
+	})
+	if n := len(out.got("oda@tidewatch.example")); n != 1 {
+		t.Errorf("%d replies", n)
+	}
+	if told := out.got("desk@brackwater.example")[0]; !strings.Contains(told, "Subject: 2 filed from Oda Fenwick") || !strings.Contains(told, "auto-generated") {
+		t.Errorf("the desk was told: %s", told)
+	}
+	drafts := 0
+	for _, where := range box.lies() {
+		if where == `Drafts [\Draft \Seen]` {
+			drafts++
+		}
+	}
+	if drafts != 2 {
+		t.Errorf("%d drafts, want 2: the robot gets none (%v)", drafts, box.lies())
+	}
+}
+
+func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
+	h, box, out := sendingHouse(t, gaugesRule+"afterwards: {reply: {text: Thank you}}")
+	out.mutex.Lock()
+	out.hangUp["oda@tidewatch.example"] = true
+	out.mutex.Unlock()
+	box.deliver("INBOX", raw("one", "a.csv", "1"))
+	waits := func() []store.Post { p, _ := h.store.TrayPost(store.System, 10); return p }
+	h.until("a person is asked", func() bool { return len(waits()) == 1 })
+	if p := waits()[0]; p.State != store.Unsure || p.Cause != store.CauseUnsure || !strings.Contains(p.Reason, "may have been sent") {
+		t.Errorf("the tray says %+v", p)
+	}
+	// A crash between the sending and its record.
+	h.store.Interrupt(func(after bool) error { return nil })
+	h.engine.Stop()
+	p := waits()[0]
+	if _, err := h.store.Again(store.System, store.Matters{Posts: []int64{p.ID}}, store.Decision{Given: "again"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.store.BeginPost(&p); err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	h.until("a person is asked again", func() bool {
+		w := waits()
+		return len(w) == 1 && strings.Contains(w[0].Reason, "the program ended while the mail was sent")
+	})
+	if n := len(out.got("oda@tidewatch.example")); n != 1 {
+		t.Fatalf("it was sent %d times", n)
+	}
+	out.mutex.Lock()
+	delete(out.hangUp, "oda@tidewatch.example")
+	out.mutex.Unlock()
+	if n, err := h.engine.Again(store.System, store.Matters{Posts: []int64{p.ID}}); n != 1 || err != nil {
+		t.Fatal(n, err)
+	}
+	h.until("a person's word sends it", func() bool { return len(waits()) == 0 && len(out.got("oda@tidewatch.example")) == 2 })
+}
+
+func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
+	h, box, out := sendingHouse(t, strings.Replace(gaugesRule, "id: tide-gauges", "id: first", 1))
+	if err := h.engine.SaveAddressee(&store.Addressee{Name: "Planner", Kind: "call", URL: out.url + "/planner", Inside: true, Tray: "never"}, nil, "test"); err != nil {
+		t.Fatal(err)
+	}
+	h.rule(`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {tell: {who: Planner}}}`)
+	out.mutex.Lock()
+	out.bad["/planner"] = 2
+	out.mutex.Unlock()
+	box.deliver("INBOX", raw("one", "a.csv", "1"))
+	calls := func() []string { out.mutex.Lock(); defer out.mutex.Unlock(); return slices.Clone(out.calls["/planner"]) }
+	h.until("it is answered", func() bool { return len(calls()) == 3 })
+	// A crash after the call and before its record: it is made again, as the same event.
+	sent, err := h.store.PostOf(store.System, 1)
+	if err != nil || len(sent) != 1 {
+		t.Fatal(sent, err)
+	}
+	h.until("it is recorded", func() bool { p, _ := h.store.PostByID(store.System, sent[0].ID); return p.State == store.DidIt })
+	h.engine.Stop()
+	if err := h.store.BeginPost(&sent[0]); err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	h.until("it is made again", func() bool { return len(calls()) == 4 })
+	ids := calls()
+	slices.Sort(ids)
+	if ids = slices.Compact(ids); len(ids) != 1 {
+		t.Errorf("the calls have the ids %v", ids)
+	}
+}
+
+func TestNobodyIsWrittenToBecauseOfOldMail(t *testing.T) {
+	h, box, out := sendingHouse(t, replying)
+	h.engine.SwitchRule(t.Context(), "tide-gauges", false, "test")
+	box.deliver("INBOX", raw("old", "a.csv", "1"))
+	h.until("it is known", func() bool { n, _ := h.store.Messages(store.System, store.MessageQuery{Most: 5}); return len(n) == 1 })
+	h.fileOld("tide-gauges")
+	h.filed(1)
+	if got := h.steps(1); strings.Count(got, "left out (nobody is written to because of old mail)") != 3 {
+		t.Errorf("of old mail: %s", got)
+	}
+	if len(out.got("oda@tidewatch.example"))+len(out.got("desk@brackwater.example")) > 0 {
+		t.Error("somebody was written to")
+	}
+}
+
+// Three times the program ends while it reads one message.
+func TestAMessageOnWhichTheProgramEndsIsSetAside(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule)
+	h.engine.Stop()
+	for i := range 3 {
+		box.deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
+	}
+	hand := filepath.Join(h.data, "in-hand")
+	if err := os.MkdirAll(hand, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for death := range mostDeaths { // at first with the others, then alone
+		uids := "[2]"
+		if death == 0 {
+			uids = "[1,2,3]"
+		}
+		if err := os.WriteFile(filepath.Join(hand, "dead.json"), fmt.Appendf(nil, `{"mailbox":"box","folder":"INBOX","uid_validity":7,"uids":%s}`, uids), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if death == mostDeaths-1 {
+			break
+		}
+		e := New(Config{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log, Spool: filepath.Join(h.data, "spool"), Dial: h.dial})
+		if err := e.countDeaths(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.start()
+	h.until("the others are filed", func() bool { return len(h.tree()) == 2 })
+	if _, there := h.tree()["Gauges/"+time.Now().Format("2006/01")+"/r1.csv"]; there {
+		t.Error("the message on which the program ended was read")
+	}
+	notices, err := h.store.Notices(store.System)
+	if err != nil || len(notices) != 1 || !strings.Contains(notices[0].Text, "ended 3 times while it read the message with the number 2") {
+		t.Errorf("the tray says %+v, %v", notices, err)
+	}
+	deaths, _ := h.store.Deaths("box", "INBOX", 7)
+	if len(deaths) != 1 || deaths[2] != 3 {
+		t.Errorf("deaths %v: those that were read well are forgotten", deaths)
+	}
+}
+
+func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule)
+	seen := make(chan string, 1)
+	box.mutex.Lock()
+	box.step = func(op string) error {
+		if op == "facts" {
+			files, _ := filepath.Glob(filepath.Join(h.data, "in-hand", "*.json"))
+			for _, f := range files {
+				text, _ := os.ReadFile(f)
+				select {
+				case seen <- string(text):
+				default:
+				}
+			}
+		}
+		return nil
+	}
+	box.mutex.Unlock()
+	box.deliver("INBOX", raw("one", "a.csv", "1"))
+	if got := <-seen; !strings.Contains(got, `"uids":[1]`) {
+		t.Errorf("in hand: %s", got)
+	}
+	h.filed(1)
+	h.engine.Stop()
+	if left, _ := os.ReadDir(filepath.Join(h.data, "in-hand")); len(left) > 0 {
+		t.Errorf("after a quiet end there is still %v", left)
+	}
+}
+
