@@ -27,7 +27,7 @@ var may = map[string][]string{
 	"internal/api/client": {},
 	"internal/api":        {"internal/core", "internal/engine", "internal/store"},
 	"internal/console":    {},
-	"internal/post":       {},
+	"internal/post":       {"internal/testbed"},
 	"internal/child":      {"internal/core"},
 	"internal/demo":       {"internal/core"},
 	"internal/testbed":    {},

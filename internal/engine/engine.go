@@ -16,6 +16,7 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
@@ -23,7 +24,7 @@ import (
 )
 
 // Config is what the engine is given. Every field but Pause,
-// Beat and RootCAs is needed.
+// Beat, Waiting and RootCAs is needed.
 type Config struct {
 	Store       *store.Store
 	Clock       func() time.Time
@@ -39,6 +40,9 @@ type Config struct {
 	// usual, from some seconds to five minutes.
 	Pause func(failures int) time.Duration
 	Beat  time.Duration // how often what waits is looked at; 0 for a second
+	// Waiting opens the folder in which contents wait for a cabinet that is down;
+	// nil for one beside the spool.
+	Waiting func() (local.FS, error)
 	// RootCAs are trusted where mail is sent; nil for the system's.
 	RootCAs *x509.CertPool
 	// Prepare makes a place into a cabinet and returns its identity.
@@ -74,6 +78,7 @@ type Engine struct {
 	inHand   map[int64]bool // entries that a goroutine is filing
 	undoing  sync.Mutex     // one at a time takes filings back
 	caps     caps
+	kept     local.FS      // what waits for cabinets that are down
 	wake     chan struct{} // what is to be sent
 
 	book      *correspondent.Book
@@ -110,6 +115,9 @@ func (e *Engine) Start() error {
 		return err
 	}
 	if err := e.emptySpool(); err != nil {
+		return err
+	}
+	if err := e.openWaiting(); err != nil {
 		return err
 	}
 	if err := errors.Join(e.sweepKept(), e.countDeaths()); err != nil {
@@ -163,6 +171,9 @@ func (e *Engine) Stop() {
 	e.hub.close()
 	for _, g := range e.gates {
 		g.cabinet.Close()
+	}
+	if e.kept != nil {
+		e.kept.Close()
 	}
 }
 

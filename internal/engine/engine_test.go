@@ -42,6 +42,7 @@ type house struct {
 	mailbox store.Mailbox
 	ahead   atomic.Int64 // how far this house's clock is before the real one
 	beat    time.Duration
+	waiting func() (local.FS, error)
 }
 
 // hurry lets what waits be looked at often.
@@ -87,7 +88,7 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 func (h *house) start() {
 	h.t.Helper()
 	h.engine = New(Config{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) }, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
-		Dial: h.dial, OpenCabinet: h.open, Spool: filepath.Join(h.data, "spool"), Beat: h.beat, Pause: func(n int) time.Duration {
+		Dial: h.dial, OpenCabinet: h.open, Spool: filepath.Join(h.data, "spool"), Beat: h.beat, Waiting: h.waiting, Pause: func(n int) time.Duration {
 			if h.beat > 0 {
 				return h.beat
 			}

@@ -343,6 +343,7 @@ type outside struct {
 	calls  map[string][]string // ids by path
 	hangUp map[string]bool     // recipients at whose mail the connection ends without an answer
 	bad    map[string]int      // paths that answer 503 so many times
+	taken  func()              // called once a mail was taken, before the answer
 	smtp   *smtp.Server
 	port   int
 	url    string
@@ -399,6 +400,9 @@ func (m *outsideMail) Data(r io.Reader) error {
 	defer m.o.mutex.Unlock()
 	for _, to := range m.to {
 		m.o.mails[to] = append(m.o.mails[to], string(data))
+		if m.o.taken != nil {
+			m.o.taken()
+		}
 		if m.o.hangUp[to] {
 			m.c.Conn().Close()
 		}

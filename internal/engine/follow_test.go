@@ -125,7 +125,9 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 	box.deliver("INBOX", raw("one", "a.csv", "1", "bill.pdf", "MZ\x90\x00 a program"))
 	box.deliver("INBOX", raw("no attachment"))
 	h.expect(map[string]string{"Gauges/" + time.Now().Format("2006/01") + "/a.csv": "1"})
-	h.until("the marks are there", func() bool { return slices.ContainsFunc(box.lies(), func(s string) bool { return strings.Contains(s, "Filed") }) })
+	h.until("the marks are there", func() bool {
+		return slices.ContainsFunc(box.lies(), func(s string) bool { return strings.Contains(s, "Filed") })
+	})
 	if got := h.steps(1); !strings.Contains(got, "move Filed/2026: waiting") && !strings.Contains(got, "move Filed/"+fmt.Sprint(time.Now().Year())+": waiting") {
 		t.Errorf("while one is held: %s", got)
 	}
@@ -315,7 +317,11 @@ func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 	out.bad["/planner"] = 2
 	out.mutex.Unlock()
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
-	calls := func() []string { out.mutex.Lock(); defer out.mutex.Unlock(); return slices.Clone(out.calls["/planner"]) }
+	calls := func() []string {
+		out.mutex.Lock()
+		defer out.mutex.Unlock()
+		return slices.Clone(out.calls["/planner"])
+	}
 	h.until("it is answered", func() bool { return len(calls()) == 3 })
 	// A crash after the call and before its record: it is made again, as the same event.
 	sent, err := h.store.PostOf(store.System, 1)
@@ -427,4 +433,3 @@ func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
 		t.Errorf("after a quiet end there is still %v", left)
 	}
 }
-

@@ -34,13 +34,13 @@ type letter struct {
 	message *mail.Message
 	mailbox string // its name
 
-	from     string // the folder out of which Ink Tray moved it here, "" where it did not
-	returned bool   // it was moved back here because a filing was taken back
-	dir     string            // where contents lie spooled, "" while none do
-	files   map[string]string // spooled content by item
-	spooled int64
-	spools  int
-	opened  int
+	from     string            // the folder out of which Ink Tray moved it here, "" where it did not
+	returned bool              // it was moved back here because a filing was taken back
+	dir      string            // where contents lie spooled, "" while none do
+	files    map[string]string // spooled content by item
+	spooled  int64
+	spools   int
+	opened   int
 }
 
 // close lets go of what was spooled.

@@ -8,11 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
 
 	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
@@ -33,12 +35,27 @@ type keptItem struct {
 	Remark   string        `json:"remark"`
 }
 
-// waiting is the folder of what is kept.
-func (e *Engine) waiting() string { return filepath.Join(filepath.Dir(e.Spool), "waiting") }
-
-func (e *Engine) keptPath(entry *store.Entry) string {
-	return filepath.Join(e.waiting(), strconv.FormatInt(entry.ID, 10))
+// openWaiting opens the folder of what is kept.
+func (e *Engine) openWaiting() error {
+	open := e.Waiting
+	if open == nil {
+		open = func() (local.FS, error) {
+			folder := filepath.Join(filepath.Dir(e.Spool), "waiting")
+			if err := os.MkdirAll(folder, 0o700); err != nil {
+				return nil, err
+			}
+			return local.Root(folder)
+		}
+	}
+	var err error
+	if e.kept, err = open(); err != nil {
+		return fmt.Errorf("opening the folder of what waits for a cabinet: %w", err)
+	}
+	return nil
 }
+
+// keptName is under what name an entry's content is kept.
+func keptName(entry *store.Entry) string { return strconv.FormatInt(entry.ID, 10) }
 
 // keepHere keeps an item's content while its cabinet is down, up to the size
 // that Settings allow. What is not kept stays in the mailbox as before.
@@ -95,37 +112,29 @@ func (e *Engine) keepContent(ctx context.Context, s source.Session, l *letter, e
 			}
 		}
 	}
-	if err := os.MkdirAll(e.waiting(), 0o700); err != nil {
+	if err := e.kept.Remove(keptName(entry)); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier try
 		return content, "", false, errors.Join(err, closed())
 	}
-	temporary := e.keptPath(entry) + ".part"
-	f, err := os.OpenFile(temporary, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	f, err := e.kept.Create(keptName(entry))
 	if err != nil {
 		return content, "", false, errors.Join(err, closed())
 	}
 	sum := sha256.New()
 	content.Size, err = io.Copy(io.MultiWriter(f, sum), in)
-	err = errors.Join(err, closed(), f.Sync(), f.Close())
+	err = errors.Join(err, closed())
 	if err == nil {
-		err = os.Rename(temporary, e.keptPath(entry))
+		err = f.Sync()
 	}
+	err = errors.Join(err, f.Close())
 	if err == nil {
-		err = syncDir(e.waiting())
+		err = e.kept.SyncDir(".")
 	}
 	if err != nil {
-		_ = os.Remove(temporary) // swept at the next start in any case
+		_ = e.kept.Remove(keptName(entry)) // swept at the next start in any case
 		return content, "", false, fmt.Errorf("keeping what waits for the cabinet: %w", err)
 	}
 	sum.Sum(content.SHA256[:0])
 	return content, said, false, nil
-}
-
-func syncDir(name string) error {
-	d, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
 }
 
 // sweepKept removes kept contents that nothing waits for, and lets entries whose
@@ -137,8 +146,8 @@ func (e *Engine) sweepKept() error {
 	}
 	wanted := map[string]bool{}
 	for i := range entries {
-		name := filepath.Base(e.keptPath(&entries[i]))
-		info, err := os.Stat(e.keptPath(&entries[i]))
+		name := keptName(&entries[i])
+		info, err := e.kept.Lstat(name)
 		wanted[name] = err == nil && info.Size() == entries[i].Size
 		if !wanted[name] {
 			entries[i].Spooled = ""
@@ -147,13 +156,10 @@ func (e *Engine) sweepKept() error {
 			}
 		}
 	}
-	files, err := os.ReadDir(e.waiting())
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
+	files, err := e.kept.ReadDir(".")
 	for _, f := range files {
 		if !wanted[f.Name()] {
-			err = errors.Join(err, os.Remove(filepath.Join(e.waiting(), f.Name())))
+			err = errors.Join(err, e.kept.Remove(f.Name()))
 		}
 	}
 	return err
@@ -188,7 +194,7 @@ func (e *Engine) fileKept(ctx context.Context) {
 			continue
 		}
 		if entry.State != store.Planned && entry.State != store.Staged {
-			_ = os.Remove(e.keptPath(entry)) // swept at the next start in any case
+			_ = e.kept.Remove(keptName(entry)) // swept at the next start in any case
 		}
 		if row, err := e.Store.MessageByID(store.System, entry.MessageID); err == nil {
 			e.told(&row)
@@ -208,7 +214,7 @@ func (e *Engine) fileOneKept(ctx context.Context, g *gate, entry *store.Entry) e
 	if err := json.Unmarshal([]byte(entry.Spooled), &kept); err != nil {
 		return err
 	}
-	f, err := os.Open(e.keptPath(entry))
+	f, err := e.kept.Open(keptName(entry))
 	if err != nil { // it is read from the mailbox again
 		entry.Spooled = ""
 		e.WakeAll()

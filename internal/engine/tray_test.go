@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/cabinet/faultfs"
+	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/store"
 )
@@ -46,9 +48,7 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 	if got[month()+"/bill0.pdf"] != program+"0" || got["Sorted by hand/2026/_odd_/bill1.pdf"] != program+"1" && got["Sorted by hand/2026/-odd-/bill1.pdf"] != program+"1" {
 		t.Errorf("there are %v", got)
 	}
-	if n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); n != 2 {
-		t.Errorf("%d lines in the register", n)
-	}
+	h.filed(2)
 	for _, bad := range []struct{ cabinet, folder, place string }{{"nowhere", "A", "cabinet"}, {"harbour files", " / .. ", "folder"}} {
 		_, err := h.engine.Elsewhere(store.System, one(2), bad.cabinet, bad.folder)
 		if problems, ok := err.(rule.Problems); !ok || problems[0].Place != bad.place {
@@ -62,7 +62,10 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 	if n, err := h.engine.Again(store.System, all); n != 2 || err != nil { // under the same rule they are held again
 		t.Fatal(n, err)
 	}
-	h.until("they are held again", func() bool { tray, _ := h.store.Tray(store.System, 0, 9); return len(tray) == 2 && tray[0].Given == "again" })
+	h.until("they are held again", func() bool {
+		tray, _ := h.store.Tray(store.System, 0, 9)
+		return len(tray) == 2 && tray[0].Given == "again"
+	})
 	if n, err := h.engine.Again(store.System, one(0)); n != 0 || err != nil {
 		t.Errorf("what no longer waits was tried again: %d, %v", n, err)
 	}
@@ -147,10 +150,10 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 	box.folders["INBOX"].letters = nil
 	box.mutex.Unlock()
 	// A torn copy is not filed: here it is the only one, so a person is asked.
-	if err := os.Truncate(h.engine.keptPath(&kept()[1]), 2); err != nil {
+	if err := os.Truncate(filepath.Join(h.data, "waiting", keptName(&kept()[1])), 2); err != nil {
 		t.Fatal(err)
 	}
-	stray := filepath.Join(h.engine.waiting(), "999")
+	stray := filepath.Join(h.data, "waiting", "999")
 	if err := os.WriteFile(stray, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -166,7 +169,7 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 	if tray[0].Cause != store.CauseGone || tray[0].Name != "b.csv" {
 		t.Errorf("the tray says %+v", tray[0])
 	}
-	h.until("the copies are gone", func() bool { left, _ := os.ReadDir(h.engine.waiting()); return len(left) == 0 })
+	h.until("the copies are gone", func() bool { left, _ := os.ReadDir(filepath.Join(h.data, "waiting")); return len(left) == 0 })
 	h.expect(map[string]string{month() + "/a.csv": "first"})
 }
 
@@ -300,7 +303,11 @@ func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 	if err := os.Rename(away, h.files); err != nil {
 		t.Fatal(err)
 	}
-	h.until("all is well again", func() bool { n, _ := h.store.Notices(store.System); o, _ := h.store.Outages(); return len(n)+len(o) == 0 })
+	h.until("all is well again", func() bool {
+		n, _ := h.store.Notices(store.System)
+		o, _ := h.store.Outages()
+		return len(n)+len(o) == 0
+	})
 	if n := len(out.got("desk@brackwater.example")); n != 1 {
 		t.Errorf("it rang %d times", n)
 	}
@@ -338,4 +345,33 @@ func TestTheHistoryHasEveryMessageOfAPass(t *testing.T) {
 	if none, err := h.store.MessagesIn(store.Viewer{Name: "other", Only: []string{"elsewhere"}}, p.ID, false, 0, 10); err != nil || len(none) != 0 {
 		t.Errorf("another sees %d of them (%v)", len(none), err)
 	}
+}
+
+// The power goes once a content is kept here: it was flushed, and is filed though
+// its message is deleted.
+func TestWhatIsKeptHereOutlivesThePower(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	disk := faultfs.New()
+	h.waiting = func() (local.FS, error) { return disk, nil }
+	h.hurry()
+	h.watched()
+	h.rule(gaugesRule)
+	away := h.files + "-away"
+	if err := os.Rename(h.files, away); err != nil {
+		t.Fatal(err)
+	}
+	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	box.deliver("INBOX", raw("one", "a.csv", "first"))
+	h.until("it is kept here", func() bool { e, _ := h.store.SpooledEntries(); return len(e) == 1 })
+	h.engine.Stop()
+	disk.PowerUp()
+	box.mutex.Lock()
+	box.folders["INBOX"].letters = nil
+	box.mutex.Unlock()
+	h.start()
+	if err := os.Rename(away, h.files); err != nil {
+		t.Fatal(err)
+	}
+	h.expect(map[string]string{month() + "/a.csv": "first"})
 }

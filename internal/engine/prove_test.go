@@ -1,0 +1,115 @@
+package engine
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+)
+
+var prove = flag.Bool("prove", false, "take every flush, lock and journal commit out, one at a time, and see a test fail")
+
+// safeguard is one flush, lock or commit, and the test that notices its lack.
+type safeguard struct {
+	what     string // for the document
+	file     string // from the repository's root
+	old, new string // the code, and the code without it
+	test     string // package and pattern
+}
+
+var safeguards = []safeguard{
+	{"flush of a staged file", "internal/cabinet/local/local.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/cabinet/local ThePower"},
+	{"flush of the staging folder", "internal/cabinet/local/local.go", "		err = root.SyncDir(staging)\n", "		err = nil\n", "./internal/cabinet/local ThePower"},
+	{"flush of the folder in which a file got its name", "internal/cabinet/local/local.go", "	if err := root.SyncDir(folder); err != nil {\n		return explain(err, \"flushing \"+folder)\n	}\n	c.mutex.Lock()", "	c.mutex.Lock()", "./internal/cabinet/local ThePower"},
+	{"flush of a new folder's entry", "internal/cabinet/local/local.go", "	return root.SyncDir(parent)\n", "	return nil\n", "./internal/cabinet/local ThePower"},
+	{"flush of both folders when a file is moved aside or back", "internal/cabinet/local/local.go", "		if err := root.SyncDir(folder); err != nil {\n			return explain(err, \"flushing \"+folder)\n		}\n		c.mutex.Lock()", "		c.mutex.Lock()", "./internal/engine ThePowerMayGoAtAnyMomentOf(A|An)(Replacement|Undo)"},
+	{"flush of a content that waits for its cabinet", "internal/engine/keep.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/engine OutlivesThePower"},
+	{"flush of the folder of such contents", "internal/engine/keep.go", "		err = e.kept.SyncDir(\".\")\n", "		err = nil\n", "./internal/engine OutlivesThePower"},
+	{"flush of every commit of the records", "internal/store/store.go", "_pragma=synchronous(FULL)", "_pragma=synchronous(NORMAL)", "./internal/store Flush"},
+	{"write-ahead log of the records", "internal/store/store.go", "_pragma=journal_mode(WAL)", "_pragma=journal_mode(OFF)", "./internal/store Flush"},
+	{"lock on the records", "internal/store/store.go", "	if mine, err := lock.TryLock(); err != nil {", "	if mine, err := true, error(nil); err != nil {", "./internal/store TwoServices"},
+	{"claim of an item by one worker", "internal/engine/filing.go", "	if !e.claim(entry.ID) {\n		return nil\n	}\n	defer e.release(entry.ID)\n	fresh", "	fresh", "./internal/engine AnItemIsInTheHands"},
+	{"claim of a kept content by one worker", "internal/engine/keep.go", " || !e.claim(entry.ID) {", " {", "./internal/engine AKeptContentIsInTheHands"},
+	{"one replacement at a time", "internal/engine/filing.go", "		g.replacing.Lock()\n		defer g.replacing.Unlock()\n	}\n	for {", "	}\n	for {", "./internal/engine OfTwoReplacements"},
+	{"one undoing at a time", "internal/engine/undo.go", "	e.undoing.Lock()\n	defer e.undoing.Unlock()\n", "", "./internal/engine TwoUndoings"},
+	{"plans and progress in one commit", "internal/engine/process.go", "	if err := e.Store.Commit(look); err != nil {\n		return err\n	}\n", "	if err := e.Store.Commit(store.Look{Folder: b.folder}); err != nil {\n		return err\n	}\n	if err := e.Store.Commit(look); err != nil {\n		return err\n	}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit of a staged item and its exact name", "internal/engine/filing.go", "			err = e.Store.Stage(entry, e.now())\n", "			if err = e.Store.Draw(entry, e.now()); err == nil {\n				entry.State = store.Staged\n			}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit of a filed item with its line in the register", "internal/engine/filing.go", "		if err := e.Store.File(entry, e.now()); err != nil {\n			return err\n		}\n		return e.tallied", "		return e.tallied", "./internal/engine EveryFault.*/faults/none"},
+	{"sweep of unfinished files", "internal/engine/engine.go", "		e.recover(e.ctx, c.ID)\n		e.sweep(e.ctx, c.ID)\n", "		e.recover(e.ctx, c.ID)\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit before a message is moved", "internal/engine/follow.go", "	if err := e.Store.BeginFollowUp(f); err != nil {\n		return err\n	}\n	place, err", "	place, err", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit before a draft is left", "internal/engine/follow.go", "	if err := e.Store.BeginFollowUp(f); err != nil {\n		return err\n	}\n	if err := s.Append", "	if err := s.Append", "./internal/engine ADraftIsLeftOnce"},
+	{"commit before a mail is sent", "internal/engine/carry.go", "		if err := e.Store.BeginPost(p); err != nil {\n			return err\n		}\n", "", "./internal/engine AMailIsSentAtMostOnce"},
+	{"hand-over to the post in one commit with its follow-up", "internal/store/follow.go", "		f.State, f.NextAt, f.DoneAt = DidIt, nil, &done\n		return tx.Model(f).Select(\"state\", \"next_at\", \"done_at\").Updates(f).Error\n", "		return nil\n", "./internal/engine EveryFault.*/faults/none"},
+	{"commit of what waits here for its cabinet", "internal/engine/keep.go", "	return e.Store.Spool(entry)\n}\n\n// keepContent", "	return nil\n}\n\n// keepContent", "./internal/engine OutlivesThePower"},
+	{"commit of an undoing before anything is moved", "internal/engine/undo.go", "	if err := e.Store.AskUndo(v, ids, &p); err != nil {\n		return p, err\n	}\n", "", "./internal/engine TakenBack"},
+	{"commit of a number before its name is used", "internal/engine/filing.go", "		if err := e.Store.Draw(entry, e.now()); err != nil {\n			return err\n		}\n		plan.Number", "		plan.Number", "./internal/engine RegisterNumber"},
+	{"what is being read, written down first", "internal/engine/process.go", "	if err := v.take(uids); err != nil {\n		return err\n	}\n", "", "./internal/engine WhatIsBeingRead"},
+}
+
+// TestEverySafeguardIsNoticed proves that each safeguard stands where the list
+// says; with -prove, that a test fails without it.
+func TestEverySafeguardIsNoticed(t *testing.T) {
+	root, err := filepath.Abs("../..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var mutex sync.Mutex
+	rows := make([]string, len(safeguards))
+	t.Run("each", func(t *testing.T) {
+		for i, s := range safeguards {
+			t.Run(s.what, func(t *testing.T) {
+				source, err := os.ReadFile(filepath.Join(root, s.file))
+				if err != nil {
+					t.Fatal(err)
+				}
+				if n := strings.Count(string(source), s.old); n != 1 {
+					t.Fatalf("it stands %d times in %s", n, s.file)
+				}
+				if !*prove {
+					return
+				}
+				t.Parallel()
+				folder := t.TempDir()
+				without := filepath.Join(folder, "without.go")
+				overlay, err := json.Marshal(map[string]any{"Replace": map[string]string{filepath.Join(root, s.file): without}})
+				if err != nil {
+					t.Fatal(err)
+				}
+				text := strings.Replace(string(source), s.old, s.new, 1)
+				if err := os.WriteFile(without, []byte(text), 0o644); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.WriteFile(filepath.Join(folder, "overlay.json"), overlay, 0o644); err != nil {
+					t.Fatal(err)
+				}
+				at, pattern, _ := strings.Cut(s.test, " ")
+				run := exec.Command("go", "test", "-vet=off", "-count=1", "-timeout=5m", "-overlay", filepath.Join(folder, "overlay.json"), at, "-run", pattern)
+				run.Dir = root
+				out, err := run.CombinedOutput()
+				failed := ""
+				for _, line := range strings.Split(string(out), "\n") {
+					if name, ok := strings.CutPrefix(strings.TrimSpace(line), "--- FAIL: "); ok && failed == "" {
+						failed, _, _ = strings.Cut(name, " ")
+					}
+				}
+				if err == nil || failed == "" {
+					t.Fatalf("without it the test %q passes, or nothing was built:\n%.600s", s.test, out)
+				}
+				mutex.Lock()
+				rows[i] = fmt.Sprintf("| %s | `%s` | `%s` |\n", s.what, s.file, strings.SplitN(failed, "/", 2)[0])
+				mutex.Unlock()
+			})
+		}
+	})
+	if t.Failed() || !*prove || !*writeDocs {
+		return
+	}
+	if err := os.WriteFile(filepath.Join(root, "docs", "reliability.safeguards"), []byte(strings.Join(rows, "")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
