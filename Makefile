@@ -8,7 +8,7 @@ FUZZ_SLOW = ./internal/core/unpack:FuzzOpen ./internal/core/render:FuzzWrite
 FUZZTIME ?= 8m
 FUZZTIME_SLOW ?= $(FUZZTIME)
 
-.PHONY: demo build console generate check test bench fuzz cross needs clean
+.PHONY: demo build console generate check test bench fuzz reliability prove soak cross needs clean
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
@@ -62,6 +62,19 @@ fuzz:
 bench: needs
 	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/...
 	go test -timeout 20m -run '^$$' -bench . -benchtime 1x ./internal/engine
+
+## reliability: run the faults and the kills and write what came of them into docs/reliability.md
+reliability: needs
+	go test -timeout 20m ./internal/engine -run EveryFaultAtEveryStep -args -write-docs
+	go test -timeout 20m ./internal/cli -run Killed -args -write-docs
+
+## prove: take every flush, lock and journal commit out, one at a time, and see a test fail; some minutes
+prove: needs
+	go test -timeout 40m ./internal/engine -run EverySafeguard -parallel 2 -args -prove -write-docs
+
+## soak: kill the real process for about an hour
+soak: needs
+	go test -timeout 3h -v ./internal/cli -run Killed -args -kills 10000 -kill-messages 10000
 
 ## cross: it builds for Linux, macOS and Windows
 cross:

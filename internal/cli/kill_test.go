@@ -1,8 +1,8 @@
 package cli
 
 import (
-	"context"
 	"crypto/sha256"
+	"flag"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/emersion/go-imap/v2"
 
 	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
@@ -30,11 +32,18 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
+var (
+	writeDocs    = flag.Bool("write-docs", false, "write what came of it into docs/reliability.md")
+	killTimes    = flag.Int("kills", 500, "how often the process is killed")
+	killMessages = flag.Int("kill-messages", 500, "how many messages it files meanwhile")
+)
+
 // TestKilledAtAnyMomentItFilesEverythingOnce kills the real process with
-// SIGKILL at random moments while it files from a real IMAP server, starts it
-// again, and compares the files and the register with what was sent.
+// SIGKILL at random moments while it files from a real IMAP server, labels and
+// moves the messages, starts it again, and compares the files, the register and
+// the mailbox with what was sent.
 func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
-	const messages, kills = 150, 60
+	messages, kills := *killMessages, *killTimes
 	d := testbed.StartDovecot(t)
 	folder := t.TempDir()
 	files := filepath.Join(folder, "files")
@@ -118,7 +127,7 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 	if err := watched(ctx, service); err != nil {
 		t.Fatal(err)
 	}
-	rule := `{"id":"r","name":"Readings","cabinet":"files","look":{"mailboxes":"gauges"},"match":{"subject":{"contains":"reading"}},"attachments":[{"take":"everything","folder":"Gauges/<received year>"}]}`
+	rule := `{"id":"r","name":"Readings","cabinet":"files","look":{"mailboxes":"gauges"},"match":{"subject":{"contains":"reading"}},"attachments":[{"take":"everything","folder":"Gauges/<received year>"}],"afterwards":[{"label":"Filed"},{"move":"Filed/Gauges"}]}`
 	if _, err := call[client.Rule](service.AddRule(ctx, []byte(rule))); err != nil {
 		t.Fatal(err)
 	}
@@ -138,21 +147,48 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 		})
 		return n
 	}
-	killed := 0
-	for killed < kills && count() < 2*messages {
+	killed, working := 0, 0 // kills in all, and those after which there was still something to file
+	for killed < kills {
 		before := count()
-		pause, cancel := context.WithTimeout(ctx, time.Duration(random.IntN(60))*time.Millisecond)
-		for begun := time.Now(); count() < before+1+random.IntN(6) && time.Since(begun) < 10*time.Second; { // let it get on with its work
+		if before < 2*messages {
+			working++
+		}
+		// Some are killed while they start, most once they have got on with their work.
+		wait := time.Duration(random.IntN(250)) * time.Millisecond
+		for begun := time.Now(); time.Since(begun) < wait && count() < before+1+random.IntN(4); {
 			<-time.After(time.Millisecond)
 		}
-		<-pause.Done()
-		cancel()
+		<-time.After(time.Duration(random.IntN(15)) * time.Millisecond)
 		kill()
 		killed++
 		begin()
 	}
+	t.Logf("%d of %d kills while there was something to file", working, killed)
+	defer func() {
+		if !t.Failed() && *writeDocs {
+			testbed.WriteSection(t, "../../docs/reliability.md", "kills", fmt.Sprintf("| %d | %d | %d | 0 | 0 | 0 | 0 |\n", killed, working, 2*messages))
+		}
+	}()
 	t.Logf("killed %d times; %d files were there after the last", killed, count())
 	until(t, "the service answers", answers)
+	moved := func(folder string) (n int, labelled bool) {
+		data, err := box.Select(folder, &imap.SelectOptions{ReadOnly: true}).Wait()
+		if err != nil {
+			return 0, false
+		}
+		if data.NumMessages == 0 {
+			return 0, true
+		}
+		found, err := box.Search(&imap.SearchCriteria{Flag: []imap.Flag{"Filed"}}, nil).Wait()
+		return int(data.NumMessages), err == nil && len(found.AllSeqNums()) == int(data.NumMessages)
+	}
+	until(t, "every message is moved", func() bool { n, _ := moved("Filed/Gauges"); return n >= messages })
+	if n, labelled := moved("Filed/Gauges"); n != messages || !labelled {
+		t.Errorf("%d messages lie where they were moved to, want %d; all labelled: %v", n, messages, labelled)
+	}
+	if n, _ := moved("INBOX"); n != 0 {
+		t.Errorf("%d messages are left in the inbox", n)
+	}
 	until(t, "everything is decided", func() bool {
 		passes, err := call[[]client.Pass](service.ListPasses(ctx, &client.ListPassesParams{}))
 		if err != nil {

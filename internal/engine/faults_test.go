@@ -13,7 +13,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -32,6 +31,7 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
 )
 
 var writeDocs = flag.Bool("write-docs", false, "write docs/reliability.md")
@@ -815,7 +815,5 @@ func TestEveryFaultAtEveryStep(t *testing.T) {
 	for _, r := range rows {
 		fmt.Fprintf(&b, "| %s | %s | %d | 0 | 0 |\n", r.fault.name, r.fault.done, r.runs)
 	}
-	if err := os.WriteFile("../../docs/reliability.faults", []byte(b.String()), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	testbed.WriteSection(t, "../../docs/reliability.md", "faults", b.String())
 }

@@ -424,8 +424,13 @@ func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
 	}
 	box.mutex.Unlock()
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
-	if got := <-seen; !strings.Contains(got, `"uids":[1]`) {
-		t.Errorf("in hand: %s", got)
+	select {
+	case got := <-seen:
+		if !strings.Contains(got, `"uids":[1]`) {
+			t.Errorf("in hand: %s", got)
+		}
+	case <-time.After(10 * time.Second):
+		t.Error("nothing is written down")
 	}
 	h.filed(1)
 	h.engine.Stop()

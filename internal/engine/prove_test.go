@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"inktray.example/inktray/internal/testbed"
 )
 
 var prove = flag.Bool("prove", false, "take every flush, lock and journal commit out, one at a time, and see a test fail")
@@ -35,16 +37,16 @@ var safeguards = []safeguard{
 	{"lock on the records", "internal/store/store.go", "	if mine, err := lock.TryLock(); err != nil {", "	if mine, err := true, error(nil); err != nil {", "./internal/store TwoServices"},
 	{"claim of an item by one worker", "internal/engine/filing.go", "	if !e.claim(entry.ID) {\n		return nil\n	}\n	defer e.release(entry.ID)\n	fresh", "	fresh", "./internal/engine AnItemIsInTheHands"},
 	{"claim of a kept content by one worker", "internal/engine/keep.go", " || !e.claim(entry.ID) {", " {", "./internal/engine AKeptContentIsInTheHands"},
-	{"one replacement at a time", "internal/engine/filing.go", "		g.replacing.Lock()\n		defer g.replacing.Unlock()\n	}\n	for {", "	}\n	for {", "./internal/engine OfTwoReplacements"},
+	{"one replacement at a time", "internal/engine/filing.go", "		g.replacing.Lock()\n		defer g.replacing.Unlock()\n	}\n	for {", "		_ = g\n	}\n	for {", "./internal/engine OfTwoReplacements"},
 	{"one undoing at a time", "internal/engine/undo.go", "	e.undoing.Lock()\n	defer e.undoing.Unlock()\n", "", "./internal/engine TwoUndoings"},
 	{"plans and progress in one commit", "internal/engine/process.go", "	if err := e.Store.Commit(look); err != nil {\n		return err\n	}\n", "	if err := e.Store.Commit(store.Look{Folder: b.folder}); err != nil {\n		return err\n	}\n	if err := e.Store.Commit(look); err != nil {\n		return err\n	}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
 	{"commit of a staged item and its exact name", "internal/engine/filing.go", "			err = e.Store.Stage(entry, e.now())\n", "			if err = e.Store.Draw(entry, e.now()); err == nil {\n				entry.State = store.Staged\n			}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"commit of a filed item with its line in the register", "internal/engine/filing.go", "		if err := e.Store.File(entry, e.now()); err != nil {\n			return err\n		}\n		return e.tallied", "		return e.tallied", "./internal/engine EveryFault.*/faults/none"},
+	{"a filed item and its line in the register in one commit", "internal/store/journal.go", "		return tx.Exec(\"UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?\", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error\n", "		return nil\n", "./internal/engine EveryFault.*/faults/none"},
 	{"sweep of unfinished files", "internal/engine/engine.go", "		e.recover(e.ctx, c.ID)\n		e.sweep(e.ctx, c.ID)\n", "		e.recover(e.ctx, c.ID)\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
 	{"commit before a message is moved", "internal/engine/follow.go", "	if err := e.Store.BeginFollowUp(f); err != nil {\n		return err\n	}\n	place, err", "	place, err", "./internal/engine EveryFault.*/faults/(none|the_process)"},
 	{"commit before a draft is left", "internal/engine/follow.go", "	if err := e.Store.BeginFollowUp(f); err != nil {\n		return err\n	}\n	if err := s.Append", "	if err := s.Append", "./internal/engine ADraftIsLeftOnce"},
 	{"commit before a mail is sent", "internal/engine/carry.go", "		if err := e.Store.BeginPost(p); err != nil {\n			return err\n		}\n", "", "./internal/engine AMailIsSentAtMostOnce"},
-	{"hand-over to the post in one commit with its follow-up", "internal/store/follow.go", "		f.State, f.NextAt, f.DoneAt = DidIt, nil, &done\n		return tx.Model(f).Select(\"state\", \"next_at\", \"done_at\").Updates(f).Error\n", "		return nil\n", "./internal/engine EveryFault.*/faults/none"},
+	{"hand-over to the post in one commit with its follow-up", "internal/store/follow.go", "		f.State, f.NextAt, f.DoneAt = DidIt, nil, &done\n		return tx.Model(f).Select(\"state\", \"next_at\", \"done_at\").Updates(f).Error\n", "		_ = done\n		return nil\n", "./internal/engine EveryFault.*/faults/none"},
 	{"commit of what waits here for its cabinet", "internal/engine/keep.go", "	return e.Store.Spool(entry)\n}\n\n// keepContent", "	return nil\n}\n\n// keepContent", "./internal/engine OutlivesThePower"},
 	{"commit of an undoing before anything is moved", "internal/engine/undo.go", "	if err := e.Store.AskUndo(v, ids, &p); err != nil {\n		return p, err\n	}\n", "", "./internal/engine TakenBack"},
 	{"commit of a number before its name is used", "internal/engine/filing.go", "		if err := e.Store.Draw(entry, e.now()); err != nil {\n			return err\n		}\n		plan.Number", "		plan.Number", "./internal/engine RegisterNumber"},
@@ -109,7 +111,5 @@ func TestEverySafeguardIsNoticed(t *testing.T) {
 	if t.Failed() || !*prove || !*writeDocs {
 		return
 	}
-	if err := os.WriteFile(filepath.Join(root, "docs", "reliability.safeguards"), []byte(strings.Join(rows, "")), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	testbed.WriteSection(t, filepath.Join(root, "docs", "reliability.md"), "safeguards", strings.Join(rows, ""))
 }
