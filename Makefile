@@ -60,7 +60,7 @@ fuzz:
 
 ## bench: the benchmarks, and the limits they are held to
 bench: needs
-	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/...
+	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/... ./internal/store
 	go test -timeout 20m -run '^$$' -bench . -benchtime 1x ./internal/engine
 
 ## reliability: run the faults and the kills and write what came of them into docs/reliability.md

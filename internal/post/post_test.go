@@ -49,7 +49,6 @@ func TestALetterIsWholeAndHoldsItsFields(t *testing.T) {
 
 // server is a mail server that answers as it is told.
 type server struct {
-	host         string
 	mailErr      error
 	rcptErr      error
 	dataErr      error

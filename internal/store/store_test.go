@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -293,18 +294,73 @@ func TestSwitchingOffLetsGoOfWhatIsOnlyPlanned(t *testing.T) {
 	}
 }
 
-func BenchmarkCommit(b *testing.B) {
-	dir := b.TempDir()
-	s, err := Open(dir)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer s.Close()
-	b.RunParallel(func(p *testing.PB) {
-		for p.Next() {
-			if err := s.SetSetting("key", "value"); err != nil {
-				b.Error(err)
+// BenchmarkJournal measures what the journal costs an item from its plan to its
+// line in the register (three commits), one item at a time and many at once,
+// beside what one flush of the same disk costs in the same run.
+func BenchmarkJournal(b *testing.B) {
+	flush := func(b *testing.B) time.Duration {
+		f, err := os.Create(filepath.Join(b.TempDir(), "flush"))
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer f.Close()
+		const n = 200
+		began := time.Now()
+		for range n {
+			if _, err := f.Write(make([]byte, 4096)); err != nil {
+				b.Fatal(err)
+			}
+			if err := f.Sync(); err != nil {
+				b.Fatal(err)
 			}
 		}
-	})
+		return time.Since(began) / n
+	}
+	for _, workers := range []int{1, 16, 64} {
+		b.Run(fmt.Sprintf("%d at once", workers), func(b *testing.B) {
+			s, err := Open(b.TempDir())
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer s.Close()
+			raw := mail.Parse([]byte("From: oda@tidewatch.example\r\nSubject: reading\r\n\r\nx"))
+			var uid atomic.Uint32
+			one := func() error {
+				u := uid.Add(1)
+				m, _, err := NewMessage("box", "INBOX", 1, &source.Facts{UID: u, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
+				if err != nil {
+					return err
+				}
+				look := Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
+				if err := s.Commit(look); err != nil {
+					return err
+				}
+				e := look.Entries[m][0]
+				e.Path, e.Size, e.SHA256 = fmt.Sprintf("A/a (%d).csv", u), 1, make([]byte, 32)
+				return errors.Join(s.Stage(&e, day), s.File(&e, day))
+			}
+			items := 0
+			began := time.Now()
+			for b.Loop() {
+				var group sync.WaitGroup
+				for range workers {
+					group.Go(func() {
+						for range 10 {
+							if err := one(); err != nil {
+								b.Error(err)
+							}
+						}
+					})
+				}
+				group.Wait()
+				items += 10 * workers
+			}
+			each := time.Since(began) / time.Duration(items)
+			once := flush(b)
+			b.ReportMetric(0, "ns/op")
+			b.ReportMetric(float64(each.Microseconds()), "µs/item")
+			b.ReportMetric(float64(once.Microseconds()), "µs/flush")
+			b.ReportMetric(float64(each)/float64(once), "flushes/item")
+		})
+	}
 }

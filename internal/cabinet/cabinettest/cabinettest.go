@@ -220,6 +220,46 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		}
 	})
 
+	t.Run("what was moved out of the way gets a name back, or goes", func(t *testing.T) {
+		p := open(t)
+		p.Put(t, "Reports/latest.xlsx", "old")
+		if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", "k-3"); err != nil {
+			t.Fatal(err)
+		}
+		p.Put(t, "Reports/latest.xlsx", "another's")
+		if err := p.Cabinet.Restore(ctx, "k-3", "Reports/latest.xlsx"); !errors.Is(err, cabinet.ErrTaken) {
+			t.Errorf("a name that is taken: %v", err)
+		}
+		if err := p.Cabinet.Restore(ctx, "k-3", "Elsewhere/New/latest.xlsx"); err != nil {
+			t.Fatal(err)
+		}
+		only(t, p, map[string]string{"Reports/latest.xlsx": "another's", "Elsewhere/New/latest.xlsx": "old"})
+		if err := p.Cabinet.Restore(ctx, "k-3", "Elsewhere/again.xlsx"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("what is kept no more: %v", err)
+		}
+		for _, odd := range []string{"../x", "a/b", ""} {
+			if err := p.Cabinet.Restore(ctx, odd, "Reports/x.xlsx"); !errors.Is(err, cabinet.ErrMissing) {
+				t.Errorf("%q is kept: %v", odd, err)
+			}
+			if err := p.Cabinet.Forget(ctx, odd); err != nil {
+				t.Errorf("forgetting %q: %v", odd, err)
+			}
+		}
+		if err := p.Cabinet.Restore(ctx, "k-3", "../outside.xlsx"); err == nil {
+			t.Error("a file was put back outside")
+		}
+		if err := p.Cabinet.Retire(ctx, "Elsewhere/New/latest.xlsx", "k-4"); err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(p.Cabinet.Forget(ctx, "k-4"), p.Cabinet.Forget(ctx, "k-4")); err != nil {
+			t.Errorf("forgetting, twice: %v", err)
+		}
+		if _, err := p.Cabinet.Kept(ctx, "k-4"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("it is kept all the same: %v", err)
+		}
+		only(t, p, map[string]string{"Reports/latest.xlsx": "another's"})
+	})
+
 	t.Run("leftovers are known and can be swept", func(t *testing.T) {
 		p := open(t)
 		stage(t, p.Cabinet, "e1", "x")

@@ -462,3 +462,40 @@ func TestAServerThatHangsUpOrSpeaksAnotherLanguageIsToldAsSuch(t *testing.T) {
 		}
 	}
 }
+
+// A server that keeps no labels of a person's own choice, and one that takes
+// them and forgets them.
+func TestAServerWithoutLabelsIsTold(t *testing.T) {
+	for name, permanent := range map[string]string{"says so": `(\Seen \Flagged)`, "forgets them": `(\Seen \*)`} {
+		t.Run(name, func(t *testing.T) {
+			c := script(t, func(tag, command string) string {
+				if out, ok := usual(tag, command); ok {
+					return out
+				}
+				switch {
+				case strings.HasPrefix(command, "SELECT"):
+					return "* 1 EXISTS\r\n* OK [UIDVALIDITY 7] x\r\n* OK [UIDNEXT 2] x\r\n* OK [PERMANENTFLAGS " + permanent + "] x\r\n" + tag + " OK [READ-WRITE] done\r\n"
+				case strings.Contains(command, "STORE"):
+					return tag + " OK done\r\n"
+				case strings.Contains(command, "FETCH"):
+					return "* 1 FETCH (UID 1 FLAGS (\\Seen))\r\n" + tag + " OK done\r\n"
+				}
+				return tag + " BAD unexpected\r\n"
+			})
+			s, err := Dial(t.Context(), c)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer s.Close()
+			if _, err := s.Write(t.Context(), "INBOX"); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := s.Mark(t.Context(), 1, []string{"Filed"}, nil); !errors.Is(err, source.ErrNoLabels) {
+				t.Errorf("a label: %v", err)
+			}
+			if flags, err := s.Mark(t.Context(), 1, []string{`\Seen`}, nil); err != nil || len(flags) != 1 {
+				t.Errorf("a mark: %v, %v", flags, err)
+			}
+		})
+	}
+}

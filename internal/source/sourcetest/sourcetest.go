@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -257,6 +258,82 @@ func Run(t *testing.T, box Box) {
 		}
 		var e *source.Error
 		if _, err := s.Open(ctx, "No such folder"); !errors.As(err, &e) || e.Step != source.Folders {
+			t.Errorf("a folder that is not there: %v", err)
+		}
+	})
+
+	t.Run("messages are marked, moved, found and left", func(t *testing.T) {
+		s, ok := box.Session(t).(source.Changer)
+		if !ok {
+			t.Skip("this kind of mailbox cannot be changed")
+		}
+		t.Cleanup(func() { s.Close() })
+		raw := "From: a@b.example\r\nMessage-ID: <change-1@b.example>\r\nSubject: change\r\n\r\nx\r\n"
+		uid := box.Deliver(t, "INBOX", []byte(raw), received)
+		other := box.Deliver(t, "INBOX", []byte(strings.Replace(raw, "change-1", "change-2", 1)), received)
+		if _, err := s.Write(ctx, "INBOX"); err != nil {
+			t.Fatal(err)
+		}
+		flags, err := s.Mark(ctx, uid, []string{`\Seen`, `\Flagged`, "Filed", "Gauge_list"}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if flags, err = s.Mark(ctx, uid, []string{"Filed"}, []string{`\Flagged`, "Gauge_list", "Never_there"}); err != nil {
+			t.Fatal(err)
+		}
+		has := func(f string) bool {
+			return slices.ContainsFunc(flags, func(x string) bool { return strings.EqualFold(x, f) })
+		}
+		if !has(`\Seen`) || !has("Filed") || has(`\Flagged`) || has("Gauge_list") {
+			t.Errorf("it carries %v", flags)
+		}
+		if got := box.Flags(t, "INBOX", other); len(got) > 0 && !slices.Equal(got, []string{`\Recent`}) {
+			t.Errorf("another message carries %v", got)
+		}
+		if _, err := s.Mark(ctx, 999_999, []string{`\Seen`}, nil); !errors.Is(err, source.ErrGone) {
+			t.Errorf("marking what is not there: %v", err)
+		}
+		if found, err := s.Named(ctx, "change-1@b.example"); err != nil || !slices.Equal(found, []uint32{uid}) {
+			t.Errorf("found %v, %v; want %d", found, err, uid)
+		}
+		place, err := s.Move(ctx, uid, "Filed/2026/Häfen")
+		if err != nil || place.Folder != "Filed/2026/Häfen" {
+			t.Fatalf("moved to %+v, %v", place, err)
+		}
+		if left, err := s.UIDs(ctx, source.Query{From: uid, To: uid}); err != nil || len(left) > 0 {
+			t.Errorf("it is still where it was: %v, %v", left, err)
+		}
+		state, err := s.Write(ctx, "Filed/2026/Häfen")
+		if err != nil {
+			t.Fatal(err)
+		}
+		found, err := s.Named(ctx, "change-1@b.example")
+		if err != nil || len(found) != 1 {
+			t.Fatalf("at its new place: %v, %v", found, err)
+		}
+		if place.UID > 0 && (place.UID != found[0] || place.UIDValidity != state.UIDValidity) {
+			t.Errorf("it lies at %+v, and the session said %+v", found, place)
+		}
+		if _, err := s.Move(ctx, 999_999, "Filed"); !errors.Is(err, source.ErrGone) {
+			t.Errorf("moving what is not there: %v", err)
+		}
+		if err := s.Append(ctx, "Drafts", []byte(strings.Replace(raw, "change-1", "change-3", 1)), []string{`\Draft`, `\Seen`}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.Write(ctx, "Drafts"); err != nil {
+			t.Fatal(err)
+		}
+		if found, err = s.Named(ctx, "change-3@b.example"); err != nil || len(found) != 1 {
+			t.Fatalf("among the drafts: %v, %v", found, err)
+		}
+		if err := s.Remove(ctx, found[0]); err != nil {
+			t.Fatal(err)
+		}
+		if found, err = s.Named(ctx, "change-3@b.example"); err != nil || len(found) != 0 {
+			t.Errorf("after its removal: %v, %v", found, err)
+		}
+		var e *source.Error
+		if _, err := s.Write(ctx, "No such folder"); !errors.As(err, &e) || e.Step != source.Folders {
 			t.Errorf("a folder that is not there: %v", err)
 		}
 	})
