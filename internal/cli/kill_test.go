@@ -155,7 +155,11 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 		}
 		// Some are killed while they start, most once they have got on with their work.
 		wait := time.Duration(random.IntN(250)) * time.Millisecond
-		for begun := time.Now(); time.Since(begun) < wait && count() < before+1+random.IntN(4); {
+		if random.IntN(5) > 0 && before < 2*messages {
+			wait = 10 * time.Second
+		}
+		more := 1 + random.IntN(4)
+		for begun := time.Now(); time.Since(begun) < wait && count() < before+more; {
 			<-time.After(time.Millisecond)
 		}
 		<-time.After(time.Duration(random.IntN(15)) * time.Millisecond)

@@ -357,7 +357,7 @@ func TestNobodyIsWrittenToBecauseOfOldMail(t *testing.T) {
 	}
 }
 
-// Three times the program ends while it reads one message.
+// Three times the program ends while it reads one message alone.
 func TestAMessageOnWhichTheProgramEndsIsSetAside(t *testing.T) {
 	box := newPostbox()
 	h := newHouse(t, box.dial)
@@ -371,7 +371,7 @@ func TestAMessageOnWhichTheProgramEndsIsSetAside(t *testing.T) {
 	if err := os.MkdirAll(hand, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	for death := range mostDeaths { // at first with the others, then alone
+	for death := range mostDeaths + 1 { // at first with the others, then alone
 		uids := "[2]"
 		if death == 0 {
 			uids = "[1,2,3]"
@@ -379,7 +379,7 @@ func TestAMessageOnWhichTheProgramEndsIsSetAside(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(hand, "dead.json"), fmt.Appendf(nil, `{"mailbox":"box","folder":"INBOX","uid_validity":7,"uids":%s}`, uids), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if death == mostDeaths-1 {
+		if death == mostDeaths {
 			break
 		}
 		e := New(Config{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log, Spool: filepath.Join(h.data, "spool"), Dial: h.dial})
@@ -437,4 +437,37 @@ func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
 	if left, _ := os.ReadDir(filepath.Join(h.data, "in-hand")); len(left) > 0 {
 		t.Errorf("after a quiet end there is still %v", left)
 	}
+}
+
+// A pass over old mail that ended in the middle of suspect messages goes over
+// all of them again.
+func TestAPassMovesOnOnlyOnceAllOfABatchIsPlanned(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	h.watched()
+	for i := range 6 {
+		box.deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
+	}
+	h.until("all are known", func() bool {
+		n, _ := h.store.Messages(store.System, store.MessageQuery{Most: 10})
+		return len(n) == 6
+	})
+	id := h.rule(gaugesRule)
+	var suspects []store.Death
+	for uid := range uint32(6) {
+		suspects = append(suspects, store.Death{MailboxID: "box", Folder: "INBOX", UIDValidity: 7, UID: uid + 1})
+	}
+	if err := h.store.Died(suspects); err != nil {
+		t.Fatal(err)
+	}
+	die := h.dying()
+	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	h.until("some are filed", func() bool { return len(h.tree()) >= 2 })
+	die()
+	h.engine.Stop()
+	h.store.Interrupt(func(bool) error { return nil })
+	h.start()
+	h.until("all are filed", func() bool { return len(h.tree()) == 6 })
 }

@@ -19,8 +19,8 @@ import (
 // others. So what is being read is written down beside the records first; what
 // stands there at a start is what the program ended on.
 
-// mostDeaths is how often the program may end on a message before the message
-// is set aside.
+// mostDeaths is how often the program may end on a message that it reads alone
+// before the message is set aside.
 const mostDeaths = 3
 
 // inHand is what is being read.
@@ -150,8 +150,8 @@ func (v *visit) suspects(uids []uint32) (alone, rest []uint32, err error) {
 		return nil, uids, err
 	}
 	for _, uid := range uids {
-		switch n := deaths[uid]; {
-		case n == 0:
+		switch n, suspect := deaths[uid]; {
+		case !suspect:
 			rest = append(rest, uid)
 		case n < mostDeaths:
 			alone = append(alone, uid)

@@ -253,8 +253,7 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 			began := e.Clock()
 			some := uids[:min(size, len(uids))]
 			uids = uids[len(some):]
-			pass.Position.UID = some[len(some)-1]
-			err := v.process(ctx, some, &batch{pass: pass, own: r, takes: func(c *rule.Compiled, _ uint32) bool { return c.Rule.ID == r.Rule.ID }})
+			err := v.process(ctx, some, &batch{pass: pass, own: r, advance: func() { pass.Position.UID = some[len(some)-1] }, takes: func(c *rule.Compiled, _ uint32) bool { return c.Rule.ID == r.Rule.ID }})
 			if err != nil {
 				return err
 			}

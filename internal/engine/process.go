@@ -27,6 +27,7 @@ type batch struct {
 	pass      *store.Pass
 	takes     func(r *rule.Compiled, uid uint32) bool // whether a rule takes this message
 	own       *rule.Compiled                          // the rule of a pass over old mail, which may be switched off
+	advance   func()                                  // moves the pass on, before the commit with which all of the batch is planned; nil for nothing
 }
 
 // process reads the facts of messages of the open folder, plans them, commits
@@ -50,6 +51,9 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
 		}
 	}
 	b.folder = folder
+	if b.advance != nil {
+		b.advance()
+	}
 	return v.some(ctx, rest, b)
 }
 

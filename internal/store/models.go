@@ -331,7 +331,7 @@ type Outage struct {
 	Told   []string `gorm:"serializer:json"` // the alarms that told of it
 }
 
-// Death counts how often the program ended while it read a message.
+// Death counts how often the program ended while it read a message alone.
 type Death struct {
 	MailboxID   string `gorm:"primaryKey"`
 	Folder      string `gorm:"primaryKey"`

@@ -72,9 +72,13 @@ func (d dialector) Translate(err error) error {
 	return err
 }
 
-func open(path string, connections int) (*gorm.DB, error) {
+// open opens the database; vfs is another file system under it, for tests.
+func open(path, vfs string, connections int) (*gorm.DB, error) {
 	dsn := "file:" + filepath.ToSlash(path) + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)" +
 		"&_txlock=immediate&_time_format=sqlite&_timezone=UTC&_texttotime=1"
+	if vfs != "" {
+		dsn += "&vfs=" + vfs
+	}
 	db, err := gorm.Open(dialector{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
 		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true,
 		NowFunc: func() time.Time { return time.Now().UTC() },
@@ -93,7 +97,9 @@ func open(path string, connections int) (*gorm.DB, error) {
 
 // Open opens the records in a folder and brings them up to date. The folder
 // also holds the key that seals secrets.
-func Open(folder string) (*Store, error) {
+func Open(folder string) (*Store, error) { return openOn(folder, "") }
+
+func openOn(folder, vfs string) (*Store, error) {
 	key, err := openKey(filepath.Join(folder, "secret.key"))
 	if err != nil {
 		return nil, err
@@ -112,13 +118,13 @@ func Open(folder string) (*Store, error) {
 			lock.Unlock()
 		}
 	}()
-	if s.write, err = open(path, 1); err != nil {
+	if s.write, err = open(path, vfs, 1); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
 	if err := migrate(s.write); err != nil {
 		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
 	}
-	if s.read, err = open(path, 4); err != nil {
+	if s.read, err = open(path, vfs, 4); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
 	opened = true

@@ -391,11 +391,17 @@ func (s *Store) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) err
 	})
 }
 
-// Died counts that the program ended while it read messages.
+// Died records that the program ended while it read messages. One that it read
+// alone is counted; of several it cannot be said which it was, so they are only
+// known to be suspect.
 func (s *Store) Died(list []Death) error {
+	alone := 0
+	if len(list) == 1 {
+		alone = 1
+	}
 	return s.change(func(tx *gorm.DB) error {
 		for _, d := range list {
-			err := tx.Exec("INSERT INTO deaths (mailbox_id, folder, uid_validity, uid, count) VALUES (?, ?, ?, ?, 1) ON CONFLICT DO UPDATE SET count = count + 1", d.MailboxID, d.Folder, d.UIDValidity, d.UID).Error
+			err := tx.Exec("INSERT INTO deaths (mailbox_id, folder, uid_validity, uid, count) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count + ?", d.MailboxID, d.Folder, d.UIDValidity, d.UID, alone, alone).Error
 			if err != nil {
 				return err
 			}
@@ -404,7 +410,8 @@ func (s *Store) Died(list []Death) error {
 	})
 }
 
-// Deaths lists how often the program ended on messages of a folder.
+// Deaths lists the suspect messages of a folder, and how often the program ended
+// on each while it read that one alone.
 func (s *Store) Deaths(mailboxID, folder string, uidValidity uint32) (map[uint32]int, error) {
 	rows, err := list[Death](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity))
 	found := make(map[uint32]int, len(rows))
