@@ -35,7 +35,7 @@ func TestMain(m *testing.M) {
 var (
 	writeDocs    = flag.Bool("write-docs", false, "write what came of it into docs/reliability.md")
 	killTimes    = flag.Int("kills", 500, "how often the process is killed")
-	killMessages = flag.Int("kill-messages", 500, "how many messages it files meanwhile")
+	killMessages = flag.Int("kill-messages", 650, "how many messages it files meanwhile")
 )
 
 // TestKilledAtAnyMomentItFilesEverythingOnce kills the real process with

@@ -22,6 +22,9 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
+// errNothingCame says that a mail server gave nothing of a part that has content.
+var errNothingCame = errors.New("the mail server gave nothing of the attachment, though it has content")
+
 // mostAttempts is how often an item is tried before a person is asked.
 const mostAttempts = 8
 
@@ -261,10 +264,18 @@ func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, entry *
 		}
 	}
 	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, in)
+	if err == nil && empty(item, content.Size) {
+		err = errors.Join(errNothingCame, c.Discard(ctx, e.temporary(entry)))
+	}
 	if closeErr := closed(); err == nil && closeErr != nil {
 		err = errors.Join(closeErr, c.Discard(ctx, e.temporary(entry)))
 	}
 	return content, said, false, err
+}
+
+// empty says whether nothing came of a part that has content.
+func empty(item *plan.Item, size int64) bool {
+	return size == 0 && item.Copy == "" && item.Item.Parent == "" && item.Item.Encoded > 2
 }
 
 func disagreement(item *plan.Item, what string) string {

@@ -275,6 +275,7 @@ func (v *visit) move(ctx context.Context, s source.Changer, f *store.FollowUp, r
 			return err
 		}
 	}
+	f.FromValidity, f.FromUID = row.UIDValidity, row.UID
 	if err := e.Store.BeginFollowUp(f); err != nil {
 		return err
 	}

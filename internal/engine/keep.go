@@ -122,6 +122,9 @@ func (e *Engine) keepContent(ctx context.Context, s source.Session, l *letter, e
 	sum := sha256.New()
 	content.Size, err = io.Copy(io.MultiWriter(f, sum), in)
 	err = errors.Join(err, closed())
+	if err == nil && empty(item, content.Size) {
+		err = errNothingCame
+	}
 	if err == nil {
 		err = f.Sync()
 	}

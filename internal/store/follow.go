@@ -75,7 +75,7 @@ func (s *Store) BeginFollowUp(f *FollowUp) error {
 				return err
 			}
 		}
-		return tx.Model(f).Select("state", "from_folder").Updates(f).Error
+		return tx.Model(f).Select("state", "from_folder", "from_validity", "from_uid").Updates(f).Error
 	})
 }
 

@@ -138,7 +138,14 @@ func keepMessage(tx *gorm.DB, m *Message) error {
 		// A message that Ink Tray moved is the same message.
 		old, err = first[Message](tx.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
 		if errors.Is(err, ErrNotFound) {
-			return tx.Create(m).Error
+			// So is one that was moved away after somebody else read of it here.
+			var away FollowUp
+			away, err = first[FollowUp](tx.Where("mailbox_id = ? AND from_folder = ? AND from_uid = ? AND from_validity = ? AND from_uid > 0", m.MailboxID, m.Folder, m.UID, m.UIDValidity).Limit(1))
+			if errors.Is(err, ErrNotFound) {
+				return tx.Create(m).Error
+			}
+			m.ID = away.MessageID
+			return err
 		}
 		if err != nil {
 			return err

@@ -243,6 +243,8 @@ type FollowUp struct {
 	Attempts     int
 	NextAt       *time.Time
 	FromFolder   string // of a move: where the message was
+	FromValidity uint32
+	FromUID      uint32
 	MadeAt       time.Time
 	DoneAt       *time.Time
 }

@@ -364,3 +364,45 @@ func BenchmarkJournal(b *testing.B) {
 		})
 	}
 }
+
+// A pass reads of a message, and while it plans, the watcher moves the message
+// away: what the pass then keeps is the same message, not another.
+func TestAMessageThatWasMovedAwayMeanwhileIsNotMetAgain(t *testing.T) {
+	s := opened(t)
+	e := message(t, s, "box", 9, "1")
+	row, err := s.MessageByID(System, e[0].MessageID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := row
+	f := []FollowUp{{MessageID: row.ID, MailboxID: "box", RuleID: "r", Kind: "move", What: "Filed", State: Waiting, MadeAt: day}}
+	if err := s.Commit(Look{Messages: []*Message{&row}, After: map[*Message][]FollowUp{&row: f}}); err != nil {
+		t.Fatal(err)
+	}
+	f[0].FromFolder, f[0].FromValidity, f[0].FromUID = row.Folder, row.UIDValidity, row.UID
+	if err := s.BeginFollowUp(&f[0]); err != nil {
+		t.Fatal(err)
+	}
+	row.Folder, row.UIDValidity, row.UID = "Filed", 3, 1
+	f[0].State = DidIt
+	if err := s.EndFollowUp(&f[0], &row, day); err != nil {
+		t.Fatal(err)
+	}
+	there.ID = 0
+	again := []Entry{{RuleID: "r", Item: "1", State: Planned, Name: "1.csv", CabinetID: "c", PlannedAt: day}}
+	if err := s.Commit(Look{Messages: []*Message{&there}, Entries: map[*Message][]Entry{&there: again}}); err != nil {
+		t.Fatal(err)
+	}
+	if there.ID != row.ID || again[0].ID != 0 {
+		t.Errorf("it is message %d with the entry %d; want message %d and no new entry", there.ID, again[0].ID, row.ID)
+	}
+	if now, err := s.MessageByID(System, row.ID); err != nil || now.Folder != "Filed" || now.UID != 1 {
+		t.Errorf("the records say it lies in %s (%v)", now.Folder, err)
+	}
+	// A message that comes back there has another number, and is another matter.
+	other := there
+	other.ID, other.UID, other.Fingerprint = 0, 10, []byte("another")
+	if err := s.Commit(Look{Messages: []*Message{&other}}); err != nil || other.ID == row.ID {
+		t.Errorf("another message is taken for it (%v)", err)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"testing"
@@ -497,5 +498,51 @@ func TestAServerWithoutLabelsIsTold(t *testing.T) {
 				t.Errorf("a mark: %v, %v", flags, err)
 			}
 		})
+	}
+}
+
+// Of a message that another session took away, servers say NIL until they have
+// told of it: that is no empty attachment.
+func TestNothingOfAMessageThatIsGoneIsNoEmptyPart(t *testing.T) {
+	for name, there := range map[string]bool{"gone": false, "empty": true} {
+		for _, said := range []string{"NIL", `""`, "{0}\r\n"} {
+			t.Run(name+" "+said, func(t *testing.T) {
+				c := script(t, func(tag, command string) string {
+					if out, ok := usual(tag, command); ok {
+						return out
+					}
+					switch {
+					case strings.Contains(command, "BODY.PEEK[2]"):
+						return "* 1 FETCH (UID 1 BODY[2] " + said + ")\r\n" + tag + " OK done\r\n"
+					case strings.Contains(command, "SEARCH") && there:
+						return "* SEARCH 1\r\n" + tag + " OK done\r\n"
+					case strings.Contains(command, "SEARCH"):
+						return "* SEARCH\r\n" + tag + " OK done\r\n"
+					}
+					return tag + " OK done\r\n"
+				})
+				s, err := Dial(t.Context(), c)
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer s.Close()
+				if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+					t.Fatal(err)
+				}
+				r, err := s.Part(t.Context(), &source.Facts{UID: 1}, "2")
+				if !there {
+					if !errors.Is(err, source.ErrGone) {
+						t.Errorf("of a message that is gone: %v", err)
+					}
+					return
+				}
+				if err != nil {
+					t.Fatal(err)
+				}
+				if data, err := io.ReadAll(r); err != nil || len(data) > 0 || r.Close() != nil {
+					t.Errorf("of an empty part: %q, %v", data, err)
+				}
+			})
+		}
 	}
 }

@@ -579,8 +579,8 @@ func (s *Session) section(ctx context.Context, uid uint32, item string, partial 
 		for data := m.Next(); data != nil; data = m.Next() {
 			if body, ok := data.(imapclient.FetchItemDataBodySection); ok {
 				p.literal = body.Literal
-				if p.literal == nil { // NIL: the part is empty
-					p.literal = empty{}
+				if p.literal == nil || p.literal.Size() == 0 {
+					return s.nothing(ctx, p, uid, item)
 				}
 				p.left = p.literal.Size()
 				return p, nil
@@ -594,10 +594,26 @@ func (s *Session) section(ctx context.Context, uid uint32, item string, partial 
 	return nil, source.ErrGone
 }
 
-type empty struct{}
-
-func (empty) Read([]byte) (int, error) { return 0, io.EOF }
-func (empty) Size() int64              { return 0 }
+// nothing tells an empty part from a message that was taken away in another
+// session, of which servers say NIL until they have told of it.
+func (s *Session) nothing(ctx context.Context, p *part, uid uint32, item string) (io.ReadCloser, error) {
+	p.stop()
+	err := p.cmd.Close()
+	if err == nil {
+		err = s.run(ctx, func() error { return s.client.Noop().Wait() }) // it tells now
+	}
+	if err != nil {
+		return nil, lost(source.Folders, "reading part "+item, err)
+	}
+	there, err := s.UIDs(ctx, source.Query{From: uid, To: uid})
+	if err == nil && len(there) == 0 {
+		err = source.ErrGone
+	}
+	if err != nil {
+		return nil, err
+	}
+	return io.NopCloser(bytes.NewReader(nil)), nil
+}
 
 type part struct {
 	cmd     *imapclient.FetchCommand

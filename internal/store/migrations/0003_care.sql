@@ -17,12 +17,15 @@ CREATE TABLE follow_ups (
   attempts INTEGER NOT NULL,
   next_at DATETIME,
   from_folder TEXT NOT NULL,
+  from_validity INTEGER NOT NULL,
+  from_uid INTEGER NOT NULL,
   made_at DATETIME NOT NULL,
   done_at DATETIME,
   UNIQUE (rule_id, message_id, round, place)
 );
 CREATE INDEX follow_ups_state ON follow_ups (state, mailbox_id) WHERE state IN ('waiting', 'begun', 'failed', 'unsure');
 CREATE INDEX follow_ups_message ON follow_ups (message_id);
+CREATE INDEX follow_ups_from ON follow_ups (mailbox_id, from_folder, from_uid) WHERE from_uid > 0;
 CREATE INDEX follow_ups_pass ON follow_ups (pass_id);
 
 -- What leaves the service: replies, tidings, digests, alarms. Everything that
