@@ -396,10 +396,10 @@ func TestAMessageOnWhichTheProgramEndsIsSetAside(t *testing.T) {
 	if err != nil || len(notices) != 1 || !strings.Contains(notices[0].Text, "ended 3 times while it read the message with the number 2") {
 		t.Errorf("the tray says %+v, %v", notices, err)
 	}
-	deaths, _ := h.store.Deaths("box", "INBOX", 7)
-	if len(deaths) != 1 || deaths[2] != 3 {
-		t.Errorf("deaths %v: those that were read well are forgotten", deaths)
-	}
+	h.until("those that were read well are forgotten", func() bool {
+		deaths, _ := h.store.Deaths("box", "INBOX", 7)
+		return len(deaths) == 1 && deaths[2] == 3
+	})
 }
 
 func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
