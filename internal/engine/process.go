@@ -71,6 +71,11 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch) error {
 	if b.pass.ID == 0 {
 		b.pass.State, b.pass.StartedAt = store.Running, e.Clock()
 	}
+	moves, err := e.Store.AnyMoves(v.mailbox.ID)
+	if err != nil {
+		v.letGo()
+		return err
+	}
 	look := store.Look{Folder: b.folder, Pass: b.pass, Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{}, Matched: map[*store.Message]bool{}}
 	var letters []*letter
 	defer func() {
@@ -88,8 +93,11 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch) error {
 			continue
 		}
 		l := &letter{row: row, facts: &facts[i], message: message, mailbox: v.mailbox.Name}
-		if l.from, l.returned, err = e.Store.CameFrom(row); err != nil {
-			return err
+		if moves {
+			if l.from, l.returned, err = e.Store.CameFrom(row); err != nil {
+				v.letGo()
+				return err
+			}
 		}
 		entries, after, matched, err := v.plan(ctx, l, b)
 		if err != nil {

@@ -9,6 +9,7 @@ import (
 
 	jsonv2 "github.com/go-json-experiment/json" // rehearsals read ten thousand structures
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/source"
@@ -74,8 +75,18 @@ func (s *Store) Commit(l Look) error {
 				return err
 			}
 		}
+		var looked []PassMessage
+		moves := map[string]bool{} // by mailbox: whether Ink Tray ever moved anything in it
 		for _, m := range l.Messages {
-			if err := keepMessage(tx, m); err != nil {
+			moved, asked := moves[m.MailboxID]
+			if !asked {
+				var err error
+				if moved, err = anyMoves(tx, m.MailboxID); err != nil {
+					return err
+				}
+				moves[m.MailboxID] = moved
+			}
+			if err := keepMessage(tx, m, moved); err != nil {
 				return err
 			}
 			after := l.After[m]
@@ -89,9 +100,7 @@ func (s *Store) Commit(l Look) error {
 				return err
 			}
 			if l.Pass != nil {
-				if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", l.Pass.ID, m.ID, l.Matched[m]).Error; err != nil {
-					return err
-				}
+				looked = append(looked, PassMessage{l.Pass.ID, m.ID, l.Matched[m]})
 			}
 			entries := l.Entries[m]
 			for i := range entries {
@@ -108,6 +117,11 @@ func (s *Store) Commit(l Look) error {
 				if err != nil {
 					return err
 				}
+			}
+		}
+		if len(looked) > 0 {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&looked).Error; err != nil {
+				return err
 			}
 		}
 		if l.Folder != nil {
@@ -132,8 +146,24 @@ func (s *Store) Commit(l Look) error {
 	})
 }
 
-func keepMessage(tx *gorm.DB, m *Message) error {
+// anyMoves says whether Ink Tray ever moved a message of a mailbox.
+func anyMoves(tx *gorm.DB, mailboxID string) (bool, error) {
+	var n int64
+	err := tx.Raw("SELECT EXISTS (SELECT 1 FROM follow_ups WHERE mailbox_id = ? AND from_uid > 0)", mailboxID).Scan(&n).Error
+	return n > 0, err
+}
+
+// AnyMoves says whether Ink Tray ever moved a message of a mailbox, so that
+// none of it can be met at another place.
+func (s *Store) AnyMoves(mailboxID string) (bool, error) { return anyMoves(s.read, mailboxID) }
+
+// keepMessage keeps a message, or finds it among those that are known. moved
+// says whether it may be one that Ink Tray moved.
+func keepMessage(tx *gorm.DB, m *Message, moved bool) error {
 	old, err := first[Message](tx.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
+	if errors.Is(err, ErrNotFound) && !moved {
+		return tx.Create(m).Error
+	}
 	if errors.Is(err, ErrNotFound) {
 		// A message that Ink Tray moved is the same message.
 		old, err = first[Message](tx.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
