@@ -185,16 +185,20 @@ func (e *Engine) Undo(v store.Viewer, passID, entryID int64) (store.Pass, error)
 func (e *Engine) takeBack(ctx context.Context) {
 	e.undoing.Lock()
 	defer e.undoing.Unlock()
+	// The passes first: what is asked meanwhile belongs to none of them.
+	open, err := e.Store.OpenUndos()
+	if err != nil {
+		e.Log.Error("reading the passes", "error", err)
+		return
+	}
 	entries, err := e.Store.AskedUndos()
 	if err != nil {
 		e.Log.Error("reading what is to be taken back", "error", err)
 		return
 	}
 	left := map[int64]bool{}
-	passes := map[int64]bool{}
 	for i := range entries {
 		entry := &entries[i]
-		passes[entry.UndoPass] = true
 		if ctx.Err() != nil {
 			return
 		}
@@ -202,11 +206,6 @@ func (e *Engine) takeBack(ctx context.Context) {
 			left[entry.UndoPass] = true
 			e.Log.Warn("taking a filing back", "item", entry.Name, "error", err)
 		}
-	}
-	open, err := e.Store.OpenUndos()
-	if err != nil {
-		e.Log.Error("reading the passes", "error", err)
-		return
 	}
 	for i := range open {
 		p := &open[i]

@@ -43,6 +43,9 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 		box.deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
 	}
 	h.until("all are moved", func() bool { return strings.Count(strings.Join(box.lies(), " "), "Filed [Filed]") == 3 })
+	h.until("the moves are recorded", func() bool {
+		return strings.Count(h.steps(1)+h.steps(2)+h.steps(3), "move Filed: done") == 3
+	})
 	changed := filepath.Join(h.files, month(), "r1.csv")
 	if err := os.WriteFile(changed, []byte("corrected by hand"), 0o644); err != nil {
 		t.Fatal(err)
