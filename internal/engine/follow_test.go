@@ -75,9 +75,7 @@ func TestMarksLabelsAndMovesOnARealServer(t *testing.T) {
 	if got := labels(t, c, "Filed/2026")[0]; got != `one Filed Gauge_list \Flagged \Seen` {
 		t.Errorf("it carries %q", got)
 	}
-	if left := labels(t, c, "INBOX"); len(left) != 0 {
-		t.Errorf("the inbox still has %v", left)
-	}
+	h.until("it is gone from the inbox", func() bool { return len(labels(t, c, "INBOX")) == 0 }) // a server may copy first
 	h.until("all is done", func() bool { return strings.Count(h.steps(1), ": done") == 5 })
 	m, err := h.store.MessageByID(store.System, 1)
 	if err != nil || m.Folder != "Filed/2026" || m.UIDValidity == 0 || !slices.Contains(m.Flags, "Filed") {
