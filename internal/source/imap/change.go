@@ -178,16 +178,14 @@ func (s *Session) ensure(ctx context.Context, folder string) (string, error) {
 		err := s.run(ctx, func() error {
 			err := s.client.Create(name, nil).Wait()
 			var answer *imaplib.Error
-			if errors.As(err, &answer) && answer.Code == imaplib.ResponseCodeAlreadyExists {
-				return nil
+			if err != nil && !(errors.As(err, &answer) && answer.Code == imaplib.ResponseCodeAlreadyExists) {
+				return err
 			}
-			if err == nil {
-				// Mail programs show subscribed folders; one that is not can still be used.
-				if err := s.client.Subscribe(name).Wait(); err != nil && !errors.As(err, &answer) {
-					return err
-				}
+			// Mail programs show subscribed folders; one that is not can still be used.
+			if err := s.client.Subscribe(name).Wait(); err != nil && !errors.As(err, &answer) {
+				return err
 			}
-			return err
+			return nil
 		})
 		if err != nil {
 			e := lost(source.Folders, fmt.Sprintf("making the folder %q", folder), err)
