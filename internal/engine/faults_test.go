@@ -630,10 +630,17 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int) []string {
 		return r.steps // fewer steps than there were without a fault
 	}
 	r.engine.Stop()
+	r.mutex.Lock() // it may have struck only now, at a step that came late
+	r.started, r.dead = false, false
+	clear(r.ill)
+	r.mutex.Unlock()
 	if strings.Contains(fault.name, "power") {
 		r.disk.PowerUp() // what was confirmed lasts
 	}
 	r.start() // sweeps
+	if !r.until("everything is still decided", r.settled) {
+		return r.steps
+	}
 	r.check(out)
 	return r.steps
 }
