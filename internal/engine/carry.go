@@ -15,17 +15,10 @@ import (
 )
 
 const (
-	// callsFor is how long a call is tried again before a person is asked.
-	callsFor   = 24 * time.Hour
-	mailsFor   = 24 * time.Hour
+	triesFor   = 24 * time.Hour // how long a mail or a call is tried again before a person is asked
 	mostCarry  = 100
 	sweepEvery = time.Hour
 )
-
-// letterOf is a mail to be written.
-type letterOf = post.Letter
-
-func compose(l letterOf) ([]byte, error) { return l.Bytes() }
 
 // Outgoing is how mail is sent.
 func (e *Engine) Outgoing() (store.Outgoing, error) {
@@ -40,9 +33,12 @@ func (e *Engine) carry() {
 	defer ticker.Stop()
 	var swept time.Time
 	for {
-		for what, do := range map[string]func() error{"handing over what is to be sent": e.hand, "sending": e.send, "telling what waits": e.tell, "looking after the alarms": e.ring} {
-			if err := do(); err != nil && e.ctx.Err() == nil {
-				e.Log.Error(what, "error", err)
+		for _, turn := range []struct {
+			what string
+			do   func() error
+		}{{"looking after the alarms", e.ring}, {"telling what waits", e.tell}, {"handing over what is to be sent", e.hand}, {"sending", e.send}} {
+			if err := turn.do(); err != nil && e.ctx.Err() == nil {
+				e.Log.Error(turn.what, "error", err)
 			}
 		}
 		if now := e.Clock(); now.Sub(swept) > sweepEvery {
@@ -191,7 +187,8 @@ func (e *Engine) noteTo(name, subject, text, kind, about string, data any, key s
 		return p, err
 	}
 	p.Event, p.Recipients = fmt.Sprintf("<%s.%s.%d@%s>", e.mark, key, made.Unix(), domainOf(out.From)), strings.Join(a.Addresses, "\n")
-	p.Content, err = compose(letterOf{From: out.From, Name: out.Name, To: a.Addresses, Subject: subject, Text: text, ID: p.Event, Date: e.now(), Auto: "auto-generated"})
+	letter := post.Letter{From: out.From, Name: out.Name, To: a.Addresses, Subject: subject, Text: text, ID: p.Event, Date: e.now(), Auto: "auto-generated"}
+	p.Content, err = letter.Bytes()
 	return p, err
 }
 
@@ -240,7 +237,7 @@ func (e *Engine) send() error {
 			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, err.Error(), "Look at Settings, then try again."
 		case known.Unsure && p.Kind == "mail":
 			p.State, p.Cause, p.Reason, p.Advice = store.Unsure, store.CauseUnsure, known.Problem, known.Advice
-		case known.Passing && e.Clock().Sub(p.MadeAt) < map[string]time.Duration{"mail": mailsFor, "call": callsFor}[p.Kind]:
+		case known.Passing && e.Clock().Sub(p.MadeAt) < triesFor:
 			p.Attempts++
 			next := e.Clock().Add(e.Pause(p.Attempts))
 			p.State, p.Reason, p.Advice, p.NextAt = store.Waiting, known.Problem, known.Advice, &next

@@ -11,6 +11,7 @@ import (
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/post"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -374,6 +375,7 @@ func (e *Engine) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Message
 	if from == "" {
 		return p, "no reply: it is not said from which address", nil
 	}
-	p.Content, err = compose(letterOf{From: from, Name: out.Name, To: []string{to.String()}, Subject: subject, Text: text, ID: p.Event, Date: e.now(), InReplyTo: inReplyTo, References: references, Auto: "auto-replied"})
+	letter := post.Letter{From: from, Name: out.Name, To: []string{to.String()}, Subject: subject, Text: text, ID: p.Event, Date: e.now(), InReplyTo: inReplyTo, References: references, Auto: "auto-replied"}
+	p.Content, err = letter.Bytes()
 	return p, "", err
 }
