@@ -120,11 +120,11 @@ func TestRevisionsAndNumbers(t *testing.T) {
 			t.Errorf("If-Match %q is taken as %d", text, got)
 		}
 	}
-	if year, number, err := parseEntry("2026-5731"); year != 2026 || number != 5731 || err != nil {
-		t.Error(year, number, err)
+	if n, err := parseEntry("2026-5731"); n.Year != 2026 || n.Number != 5731 || err != nil {
+		t.Error(n, err)
 	}
 	for _, bad := range []string{"2026", "2026-", "-1", "a-b"} {
-		if _, _, err := parseEntry(bad); err == nil {
+		if _, err := parseEntry(bad); err == nil {
 			t.Errorf("%q is taken for a number of the register", bad)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/common/expfmt"
 
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
@@ -29,6 +31,8 @@ func (s *Server) chosen(v store.Viewer, ids *[]string, cause *string) (m store.M
 				into, id = &m.FollowUps, id[1:]
 			case strings.HasPrefix(id, "p"):
 				into, id = &m.Posts, id[1:]
+			case strings.HasPrefix(id, "r"):
+				into, id = &m.Filings, id[1:]
 			}
 			n, err := strconv.ParseInt(id, 10, 64)
 			if err != nil {
@@ -58,7 +62,8 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 	follow, err2 := s.Store.TrayFollowUps(v, mostOfGroup)
 	sent, err3 := s.Store.TrayPost(v, mostOfGroup)
 	notices, err4 := s.Store.Notices(v)
-	if err := errors.Join(err1, err2, err3, err4); err != nil {
+	gone, err5 := s.Store.TrayFilings(v, 2*mostOfGroup)
+	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
 		return nil, err
 	}
 	var ids []int64
@@ -70,6 +75,9 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 	}
 	for i := range sent {
 		ids = append(ids, sent[i].MessageID)
+	}
+	for i := range gone {
+		ids = append(ids, gone[i].MessageID)
 	}
 	messages, err := s.Store.MessagesByID(v, ids)
 	if err != nil {
@@ -100,6 +108,15 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 		to := strings.ReplaceAll(p.Recipients, "\n", ", ")
 		put(Matter{ID: fmt.Sprintf("p%d", p.ID), Cause: string(p.Cause), Name: strings.TrimSuffix(p.Subject+" → "+to, " → "), Rule: optional(n.rules[p.RuleID]), Reason: p.Reason, Advice: optional(p.Advice), At: p.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, p.MessageID)
 	}
+	for i := range gone {
+		f := &gone[i]
+		ways := []MatterWays{MatterWaysAgain, MatterWaysAside}
+		reason := "the file has another content than when it was filed"
+		if f.State() == register.Missing {
+			reason, ways = "the file is not where it was filed", []MatterWays{MatterWaysAgain, MatterWaysRefile, MatterWaysAside}
+		}
+		put(Matter{ID: fmt.Sprintf("r%d", f.JournalID), Cause: f.CheckState, Name: f.File, Size: &f.Size, Rule: optional(f.Rule), Reason: reason, Path: optional(path.Join(f.Folder, f.File)), At: f.CheckedAt, Register: optional(f.Entry().String()), Ways: ways}, f.MessageID)
+	}
 	out := ListTray200JSONResponse{Groups: []TrayGroup{}, Notices: []Notice{}}
 	for _, c := range engine.Causes {
 		if counts[c.Cause] == 0 {
@@ -110,7 +127,7 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 			g.Matters = []Matter{}
 		}
 		g.Matters = g.Matters[:min(len(g.Matters), mostOfGroup)]
-		for _, way := range []TrayGroupWays{TrayGroupWaysAgain, TrayGroupWaysRelease, TrayGroupWaysElsewhere, TrayGroupWaysAside} {
+		for _, way := range []TrayGroupWays{TrayGroupWaysAgain, TrayGroupWaysRelease, TrayGroupWaysElsewhere, TrayGroupWaysRefile, TrayGroupWaysAside} {
 			if len(g.Matters) > 0 && !slices.ContainsFunc(g.Matters, func(m Matter) bool { return !slices.Contains(m.Ways, MatterWays(way)) }) {
 				g.Ways = append(g.Ways, way)
 			}
@@ -515,7 +532,7 @@ func (s *Server) RemoveAlarm(ctx context.Context, r RemoveAlarmRequestObject) (R
 }
 
 func limits(l store.Limits) Limits {
-	return Limits{HistoryDays: l.HistoryDays, KeptDays: l.KeptDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}
+	return Limits{HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}
 }
 
 // GetLimits says how long what is kept, and how much may be filed in an hour.
@@ -527,7 +544,7 @@ func (s *Server) GetLimits(context.Context, GetLimitsRequestObject) (GetLimitsRe
 // SetLimits sets the limits.
 func (s *Server) SetLimits(ctx context.Context, r SetLimitsRequestObject) (SetLimitsResponseObject, error) {
 	b := r.Body
-	l := store.Limits{HistoryDays: b.HistoryDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb, RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles, SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
+	l := store.Limits{HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb, RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles, SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
 	return SetLimits200JSONResponse(limits(l)), s.Store.SetLimits(l, viewerOf(ctx).Name)
 }
 

@@ -235,7 +235,7 @@ func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (L
 }
 
 func (s *Server) cabinet(c *store.Cabinet) Cabinet {
-	out := Cabinet{ID: c.ID, Name: c.Name, Kind: c.Kind, Folder: c.Folder, Mode: optional(c.Mode), Owner: optional(c.Owner), Revision: c.Revision}
+	out := Cabinet{ID: c.ID, Name: c.Name, Kind: c.Kind, Folder: c.Folder, Mode: optional(c.Mode), Owner: optional(c.Owner), Address: optional(c.Address), Revision: c.Revision}
 	if err := s.Engine.Problem(c.ID); err != nil {
 		out.Problem = err.Error()
 	}

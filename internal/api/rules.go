@@ -7,6 +7,7 @@ import (
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
@@ -14,29 +15,27 @@ import (
 
 // facts about all rules that are read once for a list.
 type ruleFacts struct {
-	filed map[string]store.LastFiled
-	days  map[string][]int
+	filed map[string]register.Tally
+	days  map[string][]register.Tally
 }
 
 const ruleDays = 30
 
 func (s *Server) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
-	if f.filed, err = s.Store.LastFilings(v); err != nil {
+	tallies, err := s.Store.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule, s.Engine.Zone, 0)
+	if err != nil {
 		return f, err
 	}
-	first := s.Engine.Today().AddDate(0, 0, 1-ruleDays)
-	moments, err := s.Store.Activity(v, first)
-	f.days = map[string][]int{}
-	for _, m := range moments {
-		if f.days[m.RuleID] == nil {
-			f.days[m.RuleID] = make([]int, ruleDays)
-		}
-		if d := dayIndex(first, m.FiledAt, s.Engine.Zone); d >= 0 && d < ruleDays {
-			f.days[m.RuleID][d]++
-		}
+	f.filed = map[string]register.Tally{}
+	for _, t := range tallies {
+		f.filed[t.ID] = t
 	}
+	f.days, err = s.Store.Days(v, register.PerRule, s.Engine.Today().AddDate(0, 0, 1-ruleDays), ruleDays)
 	return f, err
 }
+
+// ever are the states of what a rule filed, whatever became of it.
+var ever = append([]register.State{register.TakenBack}, register.There...)
 
 // dayIndex counts calendar days from the first one on.
 func dayIndex(first, at time.Time, zone *time.Location) int {
@@ -62,12 +61,12 @@ func (s *Server) rule(r *store.Rule, f *ruleFacts) Rule {
 	if f != nil {
 		out.Filed = f.filed[r.ID].Count
 		if out.Filed > 0 {
-			last := f.filed[r.ID].Last
+			last := time.Unix(f.filed[r.ID].Last, 0).UTC()
 			out.LastFiledAt = &last
 		}
-		days := f.days[r.ID]
-		if days == nil {
-			days = make([]int, ruleDays)
+		days := make([]int, ruleDays)
+		for i, day := range f.days[r.ID] {
+			days[i] = day.Count
 		}
 		out.Days = &days
 	}

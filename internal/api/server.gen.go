@@ -207,6 +207,180 @@ func (e DiffLineIn) Valid() bool {
 	}
 }
 
+// Defines values for ErasureRequestFiles.
+const (
+	Keep   ErasureRequestFiles = "keep"
+	Remove ErasureRequestFiles = "remove"
+)
+
+// Valid indicates whether the value is a known member of the ErasureRequestFiles enum.
+func (e ErasureRequestFiles) Valid() bool {
+	switch e {
+	case Keep:
+		return true
+	case Remove:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportFormat.
+const (
+	ExportFormatCsv  ExportFormat = "csv"
+	ExportFormatXlsx ExportFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportFormat enum.
+func (e ExportFormat) Valid() bool {
+	switch e {
+	case ExportFormatCsv:
+		return true
+	case ExportFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportState.
+const (
+	ExportStateDone    ExportState = "done"
+	ExportStateFailed  ExportState = "failed"
+	ExportStateRunning ExportState = "running"
+	ExportStateStopped ExportState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the ExportState enum.
+func (e ExportState) Valid() bool {
+	switch e {
+	case ExportStateDone:
+		return true
+	case ExportStateFailed:
+		return true
+	case ExportStateRunning:
+		return true
+	case ExportStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestDirection.
+const (
+	ExportRequestDirectionDown ExportRequestDirection = "down"
+	ExportRequestDirectionUp   ExportRequestDirection = "up"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestDirection enum.
+func (e ExportRequestDirection) Valid() bool {
+	switch e {
+	case ExportRequestDirectionDown:
+		return true
+	case ExportRequestDirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestFormat.
+const (
+	ExportRequestFormatCsv  ExportRequestFormat = "csv"
+	ExportRequestFormatXlsx ExportRequestFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestFormat enum.
+func (e ExportRequestFormat) Valid() bool {
+	switch e {
+	case ExportRequestFormatCsv:
+		return true
+	case ExportRequestFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestSort.
+const (
+	ExportRequestSortFile     ExportRequestSort = "file"
+	ExportRequestSortFiled    ExportRequestSort = "filed"
+	ExportRequestSortFolder   ExportRequestSort = "folder"
+	ExportRequestSortKind     ExportRequestSort = "kind"
+	ExportRequestSortMailbox  ExportRequestSort = "mailbox"
+	ExportRequestSortNumber   ExportRequestSort = "number"
+	ExportRequestSortReceived ExportRequestSort = "received"
+	ExportRequestSortRule     ExportRequestSort = "rule"
+	ExportRequestSortSender   ExportRequestSort = "sender"
+	ExportRequestSortSize     ExportRequestSort = "size"
+	ExportRequestSortSubject  ExportRequestSort = "subject"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestSort enum.
+func (e ExportRequestSort) Valid() bool {
+	switch e {
+	case ExportRequestSortFile:
+		return true
+	case ExportRequestSortFiled:
+		return true
+	case ExportRequestSortFolder:
+		return true
+	case ExportRequestSortKind:
+		return true
+	case ExportRequestSortMailbox:
+		return true
+	case ExportRequestSortNumber:
+		return true
+	case ExportRequestSortReceived:
+		return true
+	case ExportRequestSortRule:
+		return true
+	case ExportRequestSortSender:
+		return true
+	case ExportRequestSortSize:
+		return true
+	case ExportRequestSortSubject:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FilingState.
+const (
+	FilingStateChanged   FilingState = "changed"
+	FilingStateFiled     FilingState = "filed"
+	FilingStateMissing   FilingState = "missing"
+	FilingStateReplaced  FilingState = "replaced"
+	FilingStateTakenBack FilingState = "taken back"
+	FilingStateVoid      FilingState = "void"
+	FilingStateWaiting   FilingState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the FilingState enum.
+func (e FilingState) Valid() bool {
+	switch e {
+	case FilingStateChanged:
+		return true
+	case FilingStateFiled:
+		return true
+	case FilingStateMissing:
+		return true
+	case FilingStateReplaced:
+		return true
+	case FilingStateTakenBack:
+		return true
+	case FilingStateVoid:
+		return true
+	case FilingStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ItemUndo.
 const (
 	ItemUndoAsked ItemUndo = "asked"
@@ -296,6 +470,7 @@ const (
 	MatterWaysAgain     MatterWays = "again"
 	MatterWaysAside     MatterWays = "aside"
 	MatterWaysElsewhere MatterWays = "elsewhere"
+	MatterWaysRefile    MatterWays = "refile"
 	MatterWaysRelease   MatterWays = "release"
 )
 
@@ -307,6 +482,8 @@ func (e MatterWays) Valid() bool {
 	case MatterWaysAside:
 		return true
 	case MatterWaysElsewhere:
+		return true
+	case MatterWaysRefile:
 		return true
 	case MatterWaysRelease:
 		return true
@@ -338,10 +515,11 @@ func (e OutgoingSettingsEncryption) Valid() bool {
 
 // Defines values for PassKind.
 const (
-	PassKindAgain   PassKind = "again"
-	PassKindLive    PassKind = "live"
-	PassKindOldMail PassKind = "old mail"
-	PassKindUndo    PassKind = "undo"
+	PassKindAgain        PassKind = "again"
+	PassKindLive         PassKind = "live"
+	PassKindOldMail      PassKind = "old mail"
+	PassKindUndo         PassKind = "undo"
+	PassKindVerification PassKind = "verification"
 )
 
 // Valid indicates whether the value is a known member of the PassKind enum.
@@ -354,6 +532,8 @@ func (e PassKind) Valid() bool {
 	case PassKindOldMail:
 		return true
 	case PassKindUndo:
+		return true
+	case PassKindVerification:
 		return true
 	default:
 		return false
@@ -381,6 +561,42 @@ func (e PassState) Valid() bool {
 	case PassStateRunning:
 		return true
 	case PassStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterFileFormat.
+const (
+	RegisterFileFormatCsv  RegisterFileFormat = "csv"
+	RegisterFileFormatXlsx RegisterFileFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the RegisterFileFormat enum.
+func (e RegisterFileFormat) Valid() bool {
+	switch e {
+	case RegisterFileFormatCsv:
+		return true
+	case RegisterFileFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterFileRequestFormat.
+const (
+	RegisterFileRequestFormatCsv  RegisterFileRequestFormat = "csv"
+	RegisterFileRequestFormatXlsx RegisterFileRequestFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the RegisterFileRequestFormat enum.
+func (e RegisterFileRequestFormat) Valid() bool {
+	switch e {
+	case RegisterFileRequestFormatCsv:
+		return true
+	case RegisterFileRequestFormatXlsx:
 		return true
 	default:
 		return false
@@ -510,11 +726,39 @@ func (e StepKind) Valid() bool {
 	}
 }
 
+// Defines values for StoryPreview.
+const (
+	StoryPreviewNone    StoryPreview = "none"
+	StoryPreviewPdf     StoryPreview = "pdf"
+	StoryPreviewPicture StoryPreview = "picture"
+	StoryPreviewTable   StoryPreview = "table"
+	StoryPreviewText    StoryPreview = "text"
+)
+
+// Valid indicates whether the value is a known member of the StoryPreview enum.
+func (e StoryPreview) Valid() bool {
+	switch e {
+	case StoryPreviewNone:
+		return true
+	case StoryPreviewPdf:
+		return true
+	case StoryPreviewPicture:
+		return true
+	case StoryPreviewTable:
+		return true
+	case StoryPreviewText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrayGroupWays.
 const (
 	TrayGroupWaysAgain     TrayGroupWays = "again"
 	TrayGroupWaysAside     TrayGroupWays = "aside"
 	TrayGroupWaysElsewhere TrayGroupWays = "elsewhere"
+	TrayGroupWaysRefile    TrayGroupWays = "refile"
 	TrayGroupWaysRelease   TrayGroupWays = "release"
 )
 
@@ -527,7 +771,72 @@ func (e TrayGroupWays) Valid() bool {
 		return true
 	case TrayGroupWaysElsewhere:
 		return true
+	case TrayGroupWaysRefile:
+		return true
 	case TrayGroupWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Direction.
+const (
+	DirectionDown Direction = "down"
+	DirectionUp   Direction = "up"
+)
+
+// Valid indicates whether the value is a known member of the Direction enum.
+func (e Direction) Valid() bool {
+	switch e {
+	case DirectionDown:
+		return true
+	case DirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SortBy.
+const (
+	SortByFile     SortBy = "file"
+	SortByFiled    SortBy = "filed"
+	SortByFolder   SortBy = "folder"
+	SortByKind     SortBy = "kind"
+	SortByMailbox  SortBy = "mailbox"
+	SortByNumber   SortBy = "number"
+	SortByReceived SortBy = "received"
+	SortByRule     SortBy = "rule"
+	SortBySender   SortBy = "sender"
+	SortBySize     SortBy = "size"
+	SortBySubject  SortBy = "subject"
+)
+
+// Valid indicates whether the value is a known member of the SortBy enum.
+func (e SortBy) Valid() bool {
+	switch e {
+	case SortByFile:
+		return true
+	case SortByFiled:
+		return true
+	case SortByFolder:
+		return true
+	case SortByKind:
+		return true
+	case SortByMailbox:
+		return true
+	case SortByNumber:
+		return true
+	case SortByReceived:
+		return true
+	case SortByRule:
+		return true
+	case SortBySender:
+		return true
+	case SortBySize:
+		return true
+	case SortBySubject:
 		return true
 	default:
 		return false
@@ -536,10 +845,11 @@ func (e TrayGroupWays) Valid() bool {
 
 // Defines values for ListPassesParamsKind.
 const (
-	ListPassesParamsKindAgain   ListPassesParamsKind = "again"
-	ListPassesParamsKindLive    ListPassesParamsKind = "live"
-	ListPassesParamsKindOldMail ListPassesParamsKind = "old mail"
-	ListPassesParamsKindUndo    ListPassesParamsKind = "undo"
+	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
+	ListPassesParamsKindLive         ListPassesParamsKind = "live"
+	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
+	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
+	ListPassesParamsKindVerification ListPassesParamsKind = "verification"
 )
 
 // Valid indicates whether the value is a known member of the ListPassesParamsKind enum.
@@ -553,9 +863,183 @@ func (e ListPassesParamsKind) Valid() bool {
 		return true
 	case ListPassesParamsKindUndo:
 		return true
+	case ListPassesParamsKindVerification:
+		return true
 	default:
 		return false
 	}
+}
+
+// Defines values for ListRegisterParamsSort.
+const (
+	ListRegisterParamsSortFile     ListRegisterParamsSort = "file"
+	ListRegisterParamsSortFiled    ListRegisterParamsSort = "filed"
+	ListRegisterParamsSortFolder   ListRegisterParamsSort = "folder"
+	ListRegisterParamsSortKind     ListRegisterParamsSort = "kind"
+	ListRegisterParamsSortMailbox  ListRegisterParamsSort = "mailbox"
+	ListRegisterParamsSortNumber   ListRegisterParamsSort = "number"
+	ListRegisterParamsSortReceived ListRegisterParamsSort = "received"
+	ListRegisterParamsSortRule     ListRegisterParamsSort = "rule"
+	ListRegisterParamsSortSender   ListRegisterParamsSort = "sender"
+	ListRegisterParamsSortSize     ListRegisterParamsSort = "size"
+	ListRegisterParamsSortSubject  ListRegisterParamsSort = "subject"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterParamsSort enum.
+func (e ListRegisterParamsSort) Valid() bool {
+	switch e {
+	case ListRegisterParamsSortFile:
+		return true
+	case ListRegisterParamsSortFiled:
+		return true
+	case ListRegisterParamsSortFolder:
+		return true
+	case ListRegisterParamsSortKind:
+		return true
+	case ListRegisterParamsSortMailbox:
+		return true
+	case ListRegisterParamsSortNumber:
+		return true
+	case ListRegisterParamsSortReceived:
+		return true
+	case ListRegisterParamsSortRule:
+		return true
+	case ListRegisterParamsSortSender:
+		return true
+	case ListRegisterParamsSortSize:
+		return true
+	case ListRegisterParamsSortSubject:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListRegisterParamsDirection.
+const (
+	ListRegisterParamsDirectionDown ListRegisterParamsDirection = "down"
+	ListRegisterParamsDirectionUp   ListRegisterParamsDirection = "up"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterParamsDirection enum.
+func (e ListRegisterParamsDirection) Valid() bool {
+	switch e {
+	case ListRegisterParamsDirectionDown:
+		return true
+	case ListRegisterParamsDirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetActivityParamsBy.
+const (
+	GetActivityParamsByCabinet GetActivityParamsBy = "cabinet"
+	GetActivityParamsByDay     GetActivityParamsBy = "day"
+	GetActivityParamsByFolder  GetActivityParamsBy = "folder"
+	GetActivityParamsByKind    GetActivityParamsBy = "kind"
+	GetActivityParamsByMailbox GetActivityParamsBy = "mailbox"
+	GetActivityParamsByMonth   GetActivityParamsBy = "month"
+	GetActivityParamsByRule    GetActivityParamsBy = "rule"
+	GetActivityParamsBySender  GetActivityParamsBy = "sender"
+)
+
+// Valid indicates whether the value is a known member of the GetActivityParamsBy enum.
+func (e GetActivityParamsBy) Valid() bool {
+	switch e {
+	case GetActivityParamsByCabinet:
+		return true
+	case GetActivityParamsByDay:
+		return true
+	case GetActivityParamsByFolder:
+		return true
+	case GetActivityParamsByKind:
+		return true
+	case GetActivityParamsByMailbox:
+		return true
+	case GetActivityParamsByMonth:
+		return true
+	case GetActivityParamsByRule:
+		return true
+	case GetActivityParamsBySender:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListRegisterMessagesParamsSort.
+const (
+	ListRegisterMessagesParamsSortFile     ListRegisterMessagesParamsSort = "file"
+	ListRegisterMessagesParamsSortFiled    ListRegisterMessagesParamsSort = "filed"
+	ListRegisterMessagesParamsSortFolder   ListRegisterMessagesParamsSort = "folder"
+	ListRegisterMessagesParamsSortKind     ListRegisterMessagesParamsSort = "kind"
+	ListRegisterMessagesParamsSortMailbox  ListRegisterMessagesParamsSort = "mailbox"
+	ListRegisterMessagesParamsSortNumber   ListRegisterMessagesParamsSort = "number"
+	ListRegisterMessagesParamsSortReceived ListRegisterMessagesParamsSort = "received"
+	ListRegisterMessagesParamsSortRule     ListRegisterMessagesParamsSort = "rule"
+	ListRegisterMessagesParamsSortSender   ListRegisterMessagesParamsSort = "sender"
+	ListRegisterMessagesParamsSortSize     ListRegisterMessagesParamsSort = "size"
+	ListRegisterMessagesParamsSortSubject  ListRegisterMessagesParamsSort = "subject"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterMessagesParamsSort enum.
+func (e ListRegisterMessagesParamsSort) Valid() bool {
+	switch e {
+	case ListRegisterMessagesParamsSortFile:
+		return true
+	case ListRegisterMessagesParamsSortFiled:
+		return true
+	case ListRegisterMessagesParamsSortFolder:
+		return true
+	case ListRegisterMessagesParamsSortKind:
+		return true
+	case ListRegisterMessagesParamsSortMailbox:
+		return true
+	case ListRegisterMessagesParamsSortNumber:
+		return true
+	case ListRegisterMessagesParamsSortReceived:
+		return true
+	case ListRegisterMessagesParamsSortRule:
+		return true
+	case ListRegisterMessagesParamsSortSender:
+		return true
+	case ListRegisterMessagesParamsSortSize:
+		return true
+	case ListRegisterMessagesParamsSortSubject:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListRegisterMessagesParamsDirection.
+const (
+	ListRegisterMessagesParamsDirectionDown ListRegisterMessagesParamsDirection = "down"
+	ListRegisterMessagesParamsDirectionUp   ListRegisterMessagesParamsDirection = "up"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterMessagesParamsDirection enum.
+func (e ListRegisterMessagesParamsDirection) Valid() bool {
+	switch e {
+	case ListRegisterMessagesParamsDirectionDown:
+		return true
+	case ListRegisterMessagesParamsDirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Activity defines model for Activity.
+type Activity struct {
+	By      string  `json:"by"`
+	Size    int64   `json:"size"`
+	Tallies []Tally `json:"tallies"`
+
+	// Total of all that was found
+	Total int `json:"total"`
 }
 
 // Addressee defines model for Addressee.
@@ -677,16 +1161,24 @@ type AsideRequest struct {
 
 // Cabinet defines model for Cabinet.
 type Cabinet struct {
-	Folder string  `json:"folder"`
-	ID     string  `json:"id"`
-	Kind   string  `json:"kind"`
-	Mode   *string `json:"mode,omitempty"`
-	Name   string  `json:"name"`
-	Owner  *string `json:"owner,omitempty"`
+	// Address how colleagues reach it from their machines
+	Address *string `json:"address,omitempty"`
+	Folder  string  `json:"folder"`
+	ID      string  `json:"id"`
+	Kind    string  `json:"kind"`
+	Mode    *string `json:"mode,omitempty"`
+	Name    string  `json:"name"`
+	Owner   *string `json:"owner,omitempty"`
 
 	// Problem empty where nothing is wrong
 	Problem  string `json:"problem"`
 	Revision int    `json:"revision"`
+}
+
+// CabinetChange defines model for CabinetChange.
+type CabinetChange struct {
+	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
+	Address *string `json:"address,omitempty"`
 }
 
 // CabinetSettings defines model for CabinetSettings.
@@ -733,6 +1225,12 @@ type Choices struct {
 
 	// Words that occur in subjects
 	Words []Choice `json:"words"`
+}
+
+// ColumnChoice defines model for ColumnChoice.
+type ColumnChoice struct {
+	// Columns in their order; none is the usual ones
+	Columns []string `json:"columns"`
 }
 
 // Correspondent defines model for Correspondent.
@@ -794,6 +1292,41 @@ type ElsewhereRequest struct {
 	Matters *[]string `json:"matters,omitempty"`
 }
 
+// Erasure defines model for Erasure.
+type Erasure struct {
+	Address        string `json:"address"`
+	Correspondents int    `json:"correspondents"`
+
+	// Files files that lie in cabinets
+	Files int `json:"files"`
+
+	// Filings lines of the register
+	Filings  int `json:"filings"`
+	Messages int `json:"messages"`
+	Notes    int `json:"notes"`
+
+	// Posts mail that was sent to the person
+	Posts int `json:"posts"`
+
+	// Removed files that were removed
+	Removed *int `json:"removed,omitempty"`
+
+	// Stays what stays, in words
+	Stays *[]string `json:"stays,omitempty"`
+}
+
+// ErasureRequest defines model for ErasureRequest.
+type ErasureRequest struct {
+	// Address the person's mail address
+	Address string `json:"address"`
+
+	// Files what becomes of the files that were filed from this person's messages
+	Files *ErasureRequestFiles `json:"files,omitempty"`
+}
+
+// ErasureRequestFiles what becomes of the files that were filed from this person's messages
+type ErasureRequestFiles string
+
 // Explanation defines model for Explanation.
 type Explanation struct {
 	// Again items that were taken back and can be filed again
@@ -808,6 +1341,52 @@ type Explanation struct {
 	// Undoable filings that can be taken back
 	Undoable int `json:"undoable"`
 }
+
+// Export defines model for Export.
+type Export struct {
+	// Done how many are written
+	Done   int          `json:"done"`
+	Format ExportFormat `json:"format"`
+	ID     string       `json:"id"`
+	MadeAt time.Time    `json:"made_at"`
+
+	// Name of the file
+	Name    string  `json:"name"`
+	Problem *string `json:"problem,omitempty"`
+
+	// Rows how many there will be
+	Rows        int  `json:"rows"`
+	SecondsLeft *int `json:"seconds_left,omitempty"`
+
+	// Size of the file, octets; 0 until it is done
+	Size  int64       `json:"size"`
+	State ExportState `json:"state"`
+}
+
+// ExportFormat defines model for Export.Format.
+type ExportFormat string
+
+// ExportState defines model for Export.State.
+type ExportState string
+
+// ExportRequest defines model for ExportRequest.
+type ExportRequest struct {
+	// Columns in their order; none is what the asker chose
+	Columns   *[]string               `json:"columns,omitempty"`
+	Direction *ExportRequestDirection `json:"direction,omitempty"`
+	Format    ExportRequestFormat     `json:"format"`
+	Search    *RegisterSearch         `json:"search,omitempty"`
+	Sort      *ExportRequestSort      `json:"sort,omitempty"`
+}
+
+// ExportRequestDirection defines model for ExportRequest.Direction.
+type ExportRequestDirection string
+
+// ExportRequestFormat defines model for ExportRequest.Format.
+type ExportRequestFormat string
+
+// ExportRequestSort defines model for ExportRequest.Sort.
+type ExportRequestSort string
 
 // FieldProblem defines model for FieldProblem.
 type FieldProblem struct {
@@ -828,11 +1407,15 @@ type FieldProblem struct {
 type Filing struct {
 	Cabinet string `json:"cabinet"`
 
+	// CheckedAt when the file was verified last
+	CheckedAt *time.Time `json:"checked_at,omitempty"`
+
 	// Entry year and number, such as 2026-5731
-	Entry   string    `json:"entry"`
-	File    string    `json:"file"`
-	FiledAt time.Time `json:"filed_at"`
-	Folder  string    `json:"folder"`
+	Entry    string     `json:"entry"`
+	ErasedAt *time.Time `json:"erased_at,omitempty"`
+	File     string     `json:"file"`
+	FiledAt  time.Time  `json:"filed_at"`
+	Folder   string     `json:"folder"`
 
 	// Item of the journal, for taking it back
 	Item    *int64 `json:"item,omitempty"`
@@ -840,19 +1423,49 @@ type Filing struct {
 	Mailbox string `json:"mailbox"`
 
 	// Message the message's number
-	Message    int64     `json:"message"`
+	Message int64 `json:"message"`
+
+	// MessageURL the message's address (RFC 2392)
+	MessageURL *string `json:"message_url,omitempty"`
+
+	// Notes what people wrote, one note a line
+	Notes *string `json:"notes,omitempty"`
+
+	// Place where colleagues find the file; only where the cabinet has an address
+	Place *string `json:"place,omitempty"`
+
+	// PlaceURL to open it (RFC 8089 for files)
+	PlaceURL   *string   `json:"place_url,omitempty"`
 	ReceivedAt time.Time `json:"received_at"`
 
+	// Remark why the number is void, who took it back, what replaced it
+	Remark *string `json:"remark,omitempty"`
+
 	// ReplacedBy the number of the filing that took its place
-	ReplacedBy    *string    `json:"replaced_by,omitempty"`
-	Rule          string     `json:"rule"`
-	SenderAddress string     `json:"sender_address"`
-	SenderName    string     `json:"sender_name"`
-	Sha256        string     `json:"sha256"`
-	Size          int64      `json:"size"`
-	Subject       string     `json:"subject"`
-	UndoneAt      *time.Time `json:"undone_at,omitempty"`
-	UndoneBy      *string    `json:"undone_by,omitempty"`
+	ReplacedBy *string `json:"replaced_by,omitempty"`
+
+	// Revision of the rule
+	Revision      *int         `json:"revision,omitempty"`
+	Rule          string       `json:"rule"`
+	SenderAddress string       `json:"sender_address"`
+	SenderName    string       `json:"sender_name"`
+	Sha256        string       `json:"sha256"`
+	Size          int64        `json:"size"`
+	State         *FilingState `json:"state,omitempty"`
+	Subject       string       `json:"subject"`
+	UndoneAt      *time.Time   `json:"undone_at,omitempty"`
+	UndoneBy      *string      `json:"undone_by,omitempty"`
+}
+
+// FilingState defines model for Filing.State.
+type FilingState string
+
+// FilingNote defines model for FilingNote.
+type FilingNote struct {
+	ID     int64     `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+	MadeBy string    `json:"made_by"`
+	Text   string    `json:"text"`
 }
 
 // Folder defines model for Folder.
@@ -866,7 +1479,18 @@ type Folder struct {
 type FolderCount struct {
 	Cabinet string `json:"cabinet"`
 	Count   int    `json:"count"`
-	Folder  string `json:"folder"`
+
+	// Folder path; empty for the cabinet
+	Folder string `json:"folder"`
+
+	// More it has folders
+	More bool `json:"more"`
+
+	// Name the last part of the path
+	Name string `json:"name"`
+
+	// Size octets
+	Size int64 `json:"size"`
 }
 
 // FolderSum defines model for FolderSum.
@@ -875,6 +1499,15 @@ type FolderSum struct {
 	Cabinet string `json:"cabinet"`
 	Files   int    `json:"files"`
 	Folder  string `json:"folder"`
+}
+
+// Happening defines model for Happening.
+type Happening struct {
+	At time.Time `json:"at"`
+	By *string   `json:"by,omitempty"`
+
+	// Text a sentence
+	Text string `json:"text"`
 }
 
 // Health defines model for Health.
@@ -952,6 +1585,9 @@ type Limits struct {
 
 	// KeptDays files that were replaced or taken back; 0 keeps them
 	KeptDays int `json:"kept_days"`
+
+	// RegisterDays senders, subjects and notes in the register, counted from the filing; numbers, names, sizes and checksums stay; 0 keeps them
+	RegisterDays int `json:"register_days"`
 
 	// RuleFiles an hour; 0 for no cap
 	RuleFiles int `json:"rule_files"`
@@ -1058,14 +1694,17 @@ type Matter struct {
 	At     *time.Time `json:"at,omitempty"`
 	Cause  string     `json:"cause"`
 
-	// ID 12 is an item, f3 a follow-up, p4 something to be sent
+	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing
 	ID      string   `json:"id"`
 	Message *Message `json:"message,omitempty"`
 	Name    string   `json:"name"`
 
-	// Path where it would have been filed
+	// Path where it would have been filed, or was
 	Path   *string `json:"path,omitempty"`
 	Reason string  `json:"reason"`
+
+	// Register of a filing: its number
+	Register *string `json:"register,omitempty"`
 
 	// Rule its name
 	Rule *string `json:"rule,omitempty"`
@@ -1098,6 +1737,11 @@ type Message struct {
 	SenderName    string    `json:"sender_name"`
 	Size          int64     `json:"size"`
 	Subject       string    `json:"subject"`
+}
+
+// NoteRequest defines model for NoteRequest.
+type NoteRequest struct {
+	Text string `json:"text"`
 }
 
 // Notice defines model for Notice.
@@ -1258,11 +1902,139 @@ type Proposal struct {
 	Name string `json:"name"`
 }
 
+// Reading defines model for Reading.
+type Reading struct {
+	Attachments *[]string  `json:"attachments,omitempty"`
+	Date        *time.Time `json:"date,omitempty"`
+	From        string     `json:"from"`
+	Subject     string     `json:"subject"`
+	Text        string     `json:"text"`
+	To          []string   `json:"to"`
+}
+
+// RegisterColumn defines model for RegisterColumn.
+type RegisterColumn struct {
+	Means string `json:"means"`
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Usual bool   `json:"usual"`
+}
+
+// RegisterFile defines model for RegisterFile.
+type RegisterFile struct {
+	Advice   *string            `json:"advice,omitempty"`
+	Cabinet  string             `json:"cabinet"`
+	Columns  []string           `json:"columns"`
+	Folder   string             `json:"folder"`
+	Format   RegisterFileFormat `json:"format"`
+	ID       string             `json:"id"`
+	Name     string             `json:"name"`
+	OfFolder *string            `json:"of_folder,omitempty"`
+	Problem  *string            `json:"problem,omitempty"`
+	Revision int                `json:"revision"`
+	Rule     *string            `json:"rule,omitempty"`
+	Years    []RegisterFileYear `json:"years"`
+}
+
+// RegisterFileFormat defines model for RegisterFile.Format.
+type RegisterFileFormat string
+
+// RegisterFileRequest defines model for RegisterFileRequest.
+type RegisterFileRequest struct {
+	// Cabinet its name
+	Cabinet string                    `json:"cabinet"`
+	Columns *[]string                 `json:"columns,omitempty"`
+	Folder  *string                   `json:"folder,omitempty"`
+	Format  RegisterFileRequestFormat `json:"format"`
+
+	// Name of the file; the year is put behind it
+	Name string `json:"name"`
+
+	// OfFolder only what lies in this folder of the cabinet and below
+	OfFolder *string `json:"of_folder,omitempty"`
+
+	// Rule only what this rule filed, by its name
+	Rule *string `json:"rule,omitempty"`
+}
+
+// RegisterFileRequestFormat defines model for RegisterFileRequest.Format.
+type RegisterFileRequestFormat string
+
+// RegisterFileYear defines model for RegisterFileYear.
+type RegisterFileYear struct {
+	Path      string     `json:"path"`
+	Rows      int        `json:"rows"`
+	WrittenAt *time.Time `json:"written_at,omitempty"`
+	Year      int        `json:"year"`
+}
+
+// RegisterFilter defines model for RegisterFilter.
+type RegisterFilter struct {
+	Example string `json:"example"`
+	Means   string `json:"means"`
+	Name    string `json:"name"`
+}
+
+// RegisterLanguage defines model for RegisterLanguage.
+type RegisterLanguage struct {
+	// Chosen the columns that the asker chose, else the usual ones
+	Chosen  []string         `json:"chosen"`
+	Columns []RegisterColumn `json:"columns"`
+	Filters []RegisterFilter `json:"filters"`
+	Kinds   []string         `json:"kinds"`
+	Sorts   []string         `json:"sorts"`
+	States  []string         `json:"states"`
+}
+
+// RegisterMessage defines model for RegisterMessage.
+type RegisterMessage struct {
+	Filings []Filing `json:"filings"`
+	Mailbox string   `json:"mailbox"`
+
+	// Message its number
+	Message       int64     `json:"message"`
+	ReceivedAt    time.Time `json:"received_at"`
+	SenderAddress string    `json:"sender_address"`
+	SenderName    string    `json:"sender_name"`
+	Subject       string    `json:"subject"`
+}
+
+// RegisterMessagesPage defines model for RegisterMessagesPage.
+type RegisterMessagesPage struct {
+	Messages []RegisterMessage `json:"messages"`
+	Next     *string           `json:"next,omitempty"`
+
+	// Size of the filings found, octets
+	Size int64 `json:"size"`
+
+	// Total messages
+	Total int `json:"total"`
+}
+
 // RegisterPage defines model for RegisterPage.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
 	Next    *string  `json:"next,omitempty"`
-	Total   int      `json:"total"`
+
+	// Size of all, octets
+	Size  int64 `json:"size"`
+	Total int   `json:"total"`
+}
+
+// RegisterSearch defines model for RegisterSearch.
+type RegisterSearch struct {
+	// Cabinet its name
+	Cabinet *string             `json:"cabinet,omitempty"`
+	Folder  *string             `json:"folder,omitempty"`
+	From    *openapi_types.Date `json:"from,omitempty"`
+
+	// Mailbox its id
+	Mailbox *string `json:"mailbox,omitempty"`
+
+	// Rule its id
+	Rule *string             `json:"rule,omitempty"`
+	Text *string             `json:"text,omitempty"`
+	To   *openapi_types.Date `json:"to,omitempty"`
 }
 
 // Rehearsal defines model for Rehearsal.
@@ -1449,9 +2221,53 @@ type Step struct {
 // StepKind defines model for Step.Kind.
 type StepKind string
 
+// Story a filing with all that is known of it
+type Story struct {
+	Events []Happening `json:"events"`
+	Filing Filing      `json:"filing"`
+
+	// FolderPlace where colleagues find the folder
+	FolderPlace *string `json:"folder_place,omitempty"`
+	FolderURL   *string `json:"folder_url,omitempty"`
+
+	// MailboxURL the message at its server (RFC 5092)
+	MailboxURL *string `json:"mailbox_url,omitempty"`
+
+	// MessageID its Message-ID (RFC 5322, section 3.6.4)
+	MessageID *string      `json:"message_id,omitempty"`
+	Notes     []FilingNote `json:"notes"`
+
+	// Others other filings of the same message
+	Others []Filing `json:"others"`
+
+	// Preview how the file can be shown
+	Preview    StoryPreview `json:"preview"`
+	Recipients *[]string    `json:"recipients,omitempty"`
+	SentAt     *time.Time   `json:"sent_at,omitempty"`
+	Steps      []Step       `json:"steps"`
+
+	// Verdict why it was filed and how
+	Verdict string `json:"verdict"`
+}
+
+// StoryPreview how the file can be shown
+type StoryPreview string
+
 // SwitchOnRequest defines model for SwitchOnRequest.
 type SwitchOnRequest struct {
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
+}
+
+// Tally defines model for Tally.
+type Tally struct {
+	Count int `json:"count"`
+
+	// ID of a rule, mailbox or cabinet; an address; a day; a kind
+	ID   string `json:"id"`
+	Name string `json:"name"`
+
+	// Size octets
+	Size int64 `json:"size"`
 }
 
 // Today defines model for Today.
@@ -1546,6 +2362,35 @@ type UndoPreview struct {
 	Takes int `json:"takes"`
 }
 
+// Verification defines model for Verification.
+type Verification struct {
+	Changed int `json:"changed"`
+
+	// Due files whose turn it is
+	Due     int              `json:"due"`
+	Last    *Pass            `json:"last,omitempty"`
+	Missing int              `json:"missing"`
+	Plan    VerificationPlan `json:"plan"`
+
+	// Verified files that were verified at least once
+	Verified int `json:"verified"`
+}
+
+// VerificationPlan defines model for VerificationPlan.
+type VerificationPlan struct {
+	// EveryDays each file is verified once in so many days; 0 for never by itself
+	EveryDays int `json:"every_days"`
+
+	// FromTime only from this time of the day on, such as 19:00
+	FromTime *string `json:"from_time,omitempty"`
+
+	// MbPerSecond reads at most so much; 0 for no limit
+	MbPerSecond *int `json:"mb_per_second,omitempty"`
+
+	// ToTime and until this one, such as 06:00
+	ToTime *string `json:"to_time,omitempty"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -1559,8 +2404,14 @@ type Warning struct {
 	Text  string `json:"text"`
 }
 
+// Direction defines model for Direction.
+type Direction string
+
 // Entry defines model for Entry.
 type Entry = string
+
+// From defines model for From.
+type From = openapi_types.Date
 
 // ID defines model for ID.
 type ID = string
@@ -1568,8 +2419,29 @@ type ID = string
 // IfMatch defines model for IfMatch.
 type IfMatch = string
 
+// InCabinet defines model for InCabinet.
+type InCabinet = string
+
+// InFolder defines model for InFolder.
+type InFolder = string
+
+// InMailbox defines model for InMailbox.
+type InMailbox = string
+
+// InRule defines model for InRule.
+type InRule = string
+
 // Number defines model for Number.
 type Number = int64
+
+// SortBy defines model for SortBy.
+type SortBy string
+
+// Text defines model for Text.
+type Text = string
+
+// To defines model for To.
+type To = openapi_types.Date
 
 // ChangeAddresseeParams defines parameters for ChangeAddressee.
 type ChangeAddresseeParams struct {
@@ -1579,6 +2451,12 @@ type ChangeAddresseeParams struct {
 
 // ChangeAlarmParams defines parameters for ChangeAlarm.
 type ChangeAlarmParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeCabinetParams defines parameters for ChangeCabinet.
+type ChangeCabinetParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -1659,30 +2537,145 @@ type ListPassMessagesParams struct {
 
 // ListRegisterParams defines parameters for ListRegister.
 type ListRegisterParams struct {
-	// Text words that all stand in number, subject, sender, file or folder
-	Text *string `form:"text,omitempty" json:"text,omitempty"`
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 
 	// Rule its id
-	Rule *string `form:"rule,omitempty" json:"rule,omitempty"`
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
 
 	// Mailbox its id
-	Mailbox *string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Cabinet its name
+	Cabinet *InCabinet `form:"cabinet,omitempty" json:"cabinet,omitempty"`
+
+	// Folder this folder and what lies below it
+	Folder *InFolder `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// From received on this day or later
+	From *From `form:"from,omitempty" json:"from,omitempty"`
+
+	// To received on this day or earlier
+	To   *To                     `form:"to,omitempty" json:"to,omitempty"`
+	Sort *ListRegisterParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Direction up: the smallest, oldest or first of the alphabet comes first
+	Direction *ListRegisterParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListRegisterParamsSort defines parameters for ListRegister.
+type ListRegisterParamsSort string
+
+// ListRegisterParamsDirection defines parameters for ListRegister.
+type ListRegisterParamsDirection string
+
+// ChangeRegisterFileParams defines parameters for ChangeRegisterFile.
+type ChangeRegisterFileParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// GetActivityParams defines parameters for GetActivity.
+type GetActivityParams struct {
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
+
+	// Rule its id
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Cabinet its name
+	Cabinet *InCabinet `form:"cabinet,omitempty" json:"cabinet,omitempty"`
+
+	// Folder this folder and what lies below it
+	Folder *InFolder `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// From received on this day or later
+	From *From `form:"from,omitempty" json:"from,omitempty"`
+
+	// To received on this day or earlier
+	To *To                 `form:"to,omitempty" json:"to,omitempty"`
+	By GetActivityParamsBy `form:"by" json:"by"`
+
+	// Most so many, those with the most; days and months come all, in their order
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// GetActivityParamsBy defines parameters for GetActivity.
+type GetActivityParamsBy string
+
+// ListRegisterFoldersParams defines parameters for ListRegisterFolders.
+type ListRegisterFoldersParams struct {
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
+
+	// Rule its id
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
 
 	// Cabinet its name
 	Cabinet *string `form:"cabinet,omitempty" json:"cabinet,omitempty"`
 
-	// Folder this folder and what lies below it
+	// Folder the folder whose folders are listed
 	Folder *string `form:"folder,omitempty" json:"folder,omitempty"`
 
 	// From received on this day or later
-	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+	From *From `form:"from,omitempty" json:"from,omitempty"`
 
 	// To received on this day or earlier
-	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+	To *To `form:"to,omitempty" json:"to,omitempty"`
+}
 
-	// After the cursor: older than this number, such as 2026-5731
+// ListRegisterMessagesParams defines parameters for ListRegisterMessages.
+type ListRegisterMessagesParams struct {
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
+
+	// Rule its id
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Cabinet its name
+	Cabinet *InCabinet `form:"cabinet,omitempty" json:"cabinet,omitempty"`
+
+	// Folder this folder and what lies below it
+	Folder *InFolder `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// From received on this day or later
+	From *From `form:"from,omitempty" json:"from,omitempty"`
+
+	// To received on this day or earlier
+	To   *To                             `form:"to,omitempty" json:"to,omitempty"`
+	Sort *ListRegisterMessagesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Direction up: the smallest, oldest or first of the alphabet comes first
+	Direction *ListRegisterMessagesParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListRegisterMessagesParamsSort defines parameters for ListRegisterMessages.
+type ListRegisterMessagesParamsSort string
+
+// ListRegisterMessagesParamsDirection defines parameters for ListRegisterMessages.
+type ListRegisterMessagesParamsDirection string
+
+// GetFileParams defines parameters for GetFile.
+type GetFileParams struct {
+	// First only so many octets from its beginning, for a preview
+	First *int64 `form:"first,omitempty" json:"first,omitempty"`
 }
 
 // RehearseAllParams defines parameters for RehearseAll.
@@ -1763,11 +2756,20 @@ type ChangeAlarmJSONRequestBody = AlarmSettings
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
 
+// ChangeCabinetJSONRequestBody defines body for ChangeCabinet for application/json ContentType.
+type ChangeCabinetJSONRequestBody = CabinetChange
+
 // AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
 type AddCorrespondentJSONRequestBody = CorrespondentSettings
 
 // ChangeCorrespondentJSONRequestBody defines body for ChangeCorrespondent for application/json ContentType.
 type ChangeCorrespondentJSONRequestBody = CorrespondentSettings
+
+// EraseJSONRequestBody defines body for Erase for application/json ContentType.
+type EraseJSONRequestBody = ErasureRequest
+
+// PreviewErasureJSONRequestBody defines body for PreviewErasure for application/json ContentType.
+type PreviewErasureJSONRequestBody = ErasureRequest
 
 // SetLimitsJSONRequestBody defines body for SetLimits for application/json ContentType.
 type SetLimitsJSONRequestBody = Limits
@@ -1786,6 +2788,27 @@ type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
+
+// AddRegisterFileJSONRequestBody defines body for AddRegisterFile for application/json ContentType.
+type AddRegisterFileJSONRequestBody = RegisterFileRequest
+
+// ChangeRegisterFileJSONRequestBody defines body for ChangeRegisterFile for application/json ContentType.
+type ChangeRegisterFileJSONRequestBody = RegisterFileRequest
+
+// ChooseColumnsJSONRequestBody defines body for ChooseColumns for application/json ContentType.
+type ChooseColumnsJSONRequestBody = ColumnChoice
+
+// StartExportJSONRequestBody defines body for StartExport for application/json ContentType.
+type StartExportJSONRequestBody = ExportRequest
+
+// StartVerificationJSONRequestBody defines body for StartVerification for application/json ContentType.
+type StartVerificationJSONRequestBody = RegisterSearch
+
+// PlanVerificationJSONRequestBody defines body for PlanVerification for application/json ContentType.
+type PlanVerificationJSONRequestBody = VerificationPlan
+
+// AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
+type AddNoteJSONRequestBody = NoteRequest
 
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = RuleDocument
@@ -1835,6 +2858,9 @@ type SetAsideJSONRequestBody = AsideRequest
 // FileElsewhereJSONRequestBody defines body for FileElsewhere for application/json ContentType.
 type FileElsewhereJSONRequestBody = ElsewhereRequest
 
+// FileMissingAgainJSONRequestBody defines body for FileMissingAgain for application/json ContentType.
+type FileMissingAgainJSONRequestBody = TrayRequest
+
 // ReleaseHeldJSONRequestBody defines body for ReleaseHeld for application/json ContentType.
 type ReleaseHeldJSONRequestBody = TrayRequest
 
@@ -1876,6 +2902,9 @@ type ServerInterface interface {
 	// RemoveCabinet Forget a cabinet; its files stay where they are.
 	// (DELETE /api/v1/cabinets/{id})
 	RemoveCabinet(c fiber.Ctx, id ID) error
+	// ChangeCabinet Change how a cabinet is reached by colleagues.
+	// (PUT /api/v1/cabinets/{id})
+	ChangeCabinet(c fiber.Ctx, id ID, params ChangeCabinetParams) error
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(c fiber.Ctx, id ID) error
@@ -1894,6 +2923,12 @@ type ServerInterface interface {
 	// ChangeCorrespondent Change an entry of the book. Without passwords those that are kept stay.
 	// (PUT /api/v1/correspondents/{id})
 	ChangeCorrespondent(c fiber.Ctx, id ID, params ChangeCorrespondentParams) error
+	// Erase Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+	// (POST /api/v1/erasures)
+	Erase(c fiber.Ctx) error
+	// PreviewErasure What erasing a person's traces would erase. Nothing is changed.
+	// (POST /api/v1/erasures/preview)
+	PreviewErasure(c fiber.Ctx) error
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	// (GET /api/v1/events)
 	GetEvents(c fiber.Ctx) error
@@ -1945,6 +2980,12 @@ type ServerInterface interface {
 	// FileAgain File again what was taken back of a message.
 	// (POST /api/v1/messages/{number}/again)
 	FileAgain(c fiber.Ctx, number Number) error
+	// ShowMessage The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
+	// (GET /api/v1/messages/{number}/page)
+	ShowMessage(c fiber.Ctx, number Number) error
+	// ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
+	// (GET /api/v1/messages/{number}/reading)
+	ReadMessage(c fiber.Ctx, number Number) error
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	// (GET /api/v1/metrics)
 	GetMetrics(c fiber.Ctx) error
@@ -1978,18 +3019,75 @@ type ServerInterface interface {
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(c fiber.Ctx) error
-	// ListRegister The register, the newest number first.
+	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(c fiber.Ctx, params ListRegisterParams) error
-	// ListRegisterFolders How many filings lie in each folder.
+	// ListRegisterFiles The registers that are kept as files in a cabinet.
+	// (GET /api/v1/register-files)
+	ListRegisterFiles(c fiber.Ctx) error
+	// AddRegisterFile Keep the register, or a part of it, as a file in a cabinet.
+	// (POST /api/v1/register-files)
+	AddRegisterFile(c fiber.Ctx) error
+	// RemoveRegisterFile Keep it no more. What was written stays where it is.
+	// (DELETE /api/v1/register-files/{id})
+	RemoveRegisterFile(c fiber.Ctx, id ID) error
+	// ChangeRegisterFile Change how a register is kept.
+	// (PUT /api/v1/register-files/{id})
+	ChangeRegisterFile(c fiber.Ctx, id ID, params ChangeRegisterFileParams) error
+	// WriteRegisterFile Write it anew at once.
+	// (POST /api/v1/register-files/{id}/write)
+	WriteRegisterFile(c fiber.Ctx, id ID) error
+	// GetActivity What was filed, counted by day, month, rule, mailbox, sender, kind or cabinet.
+	// (GET /api/v1/register/activity)
+	GetActivity(c fiber.Ctx, params GetActivityParams) error
+	// ChooseColumns Keep which columns the asker wants to see.
+	// (PUT /api/v1/register/columns)
+	ChooseColumns(c fiber.Ctx) error
+	// StartExport Write what a search finds as a table. It goes on by itself and is kept for an hour.
+	// (POST /api/v1/register/exports)
+	StartExport(c fiber.Ctx) error
+	// StopExport Stop an export, or throw it away.
+	// (DELETE /api/v1/register/exports/{id})
+	StopExport(c fiber.Ctx, id ID) error
+	// GetExport How far an export has come.
+	// (GET /api/v1/register/exports/{id})
+	GetExport(c fiber.Ctx, id ID) error
+	// GetExportFile The table, as an attachment.
+	// (GET /api/v1/register/exports/{id}/file)
+	GetExportFile(c fiber.Ctx, id ID) error
+	// ListRegisterFolders The folders that lie directly in one, with how many filings lie there and below; without a cabinet, the cabinets.
 	// (GET /api/v1/register/folders)
-	ListRegisterFolders(c fiber.Ctx) error
-	// GetFiling One filing.
+	ListRegisterFolders(c fiber.Ctx, params ListRegisterFoldersParams) error
+	// GetRegisterLanguage What a search may say, which columns there are, and which of them the asker chose.
+	// (GET /api/v1/register/language)
+	GetRegisterLanguage(c fiber.Ctx) error
+	// ListRegisterMessages The register, one line a message of which a filing was found, with all its files.
+	// (GET /api/v1/register/messages)
+	ListRegisterMessages(c fiber.Ctx, params ListRegisterMessagesParams) error
+	// GetVerification When files are verified, and what the last verification found.
+	// (GET /api/v1/register/verification)
+	GetVerification(c fiber.Ctx) error
+	// StartVerification Verify now that what a search finds still lies where it was filed, unchanged.
+	// (POST /api/v1/register/verification)
+	StartVerification(c fiber.Ctx) error
+	// PlanVerification Say how often and when files are verified.
+	// (PUT /api/v1/register/verification)
+	PlanVerification(c fiber.Ctx) error
+	// GetFiling A filing's whole story.
 	// (GET /api/v1/register/{entry})
 	GetFiling(c fiber.Ctx, entry Entry) error
 	// GetFile The filed file, as an attachment.
 	// (GET /api/v1/register/{entry}/file)
-	GetFile(c fiber.Ctx, entry Entry) error
+	GetFile(c fiber.Ctx, entry Entry, params GetFileParams) error
+	// AddNote Write a note on a filing.
+	// (POST /api/v1/register/{entry}/notes)
+	AddNote(c fiber.Ctx, entry Entry) error
+	// RemoveNote Take a note away.
+	// (DELETE /api/v1/register/{entry}/notes/{number})
+	RemoveNote(c fiber.Ctx, entry Entry, number Number) error
+	// VerifyFiling Verify one filing now.
+	// (POST /api/v1/register/{entry}/verify)
+	VerifyFiling(c fiber.Ctx, entry Entry) error
 	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rehearsals)
 	RehearseAll(c fiber.Ctx, params RehearseAllParams) error
@@ -2101,6 +3199,9 @@ type ServerInterface interface {
 	// SettleNotice Take a notice out of the tray. It comes back if the matter does.
 	// (DELETE /api/v1/tray/notices/{number})
 	SettleNotice(c fiber.Ctx, number Number) error
+	// FileMissingAgain File what is missing from a cabinet once more, from its message.
+	// (POST /api/v1/tray/refile)
+	FileMissingAgain(c fiber.Ctx) error
 	// ReleaseHeld File held items as they are, where their rule would have them.
 	// (POST /api/v1/tray/release)
 	ReleaseHeld(c fiber.Ctx) error
@@ -2444,6 +3545,57 @@ func (siw *ServerInterfaceWrapper) RemoveCabinet(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ChangeCabinet operation middleware
+func (siw *ServerInterfaceWrapper) ChangeCabinet(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeCabinetParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeCabinet(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // CheckCabinet operation middleware
 func (siw *ServerInterfaceWrapper) CheckCabinet(c fiber.Ctx) error {
 
@@ -2594,6 +3746,42 @@ func (siw *ServerInterfaceWrapper) ChangeCorrespondent(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ChangeCorrespondent(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// Erase operation middleware
+func (siw *ServerInterfaceWrapper) Erase(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.Erase(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PreviewErasure operation middleware
+func (siw *ServerInterfaceWrapper) PreviewErasure(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PreviewErasure(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -3105,6 +4293,64 @@ func (siw *ServerInterfaceWrapper) FileAgain(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ShowMessage operation middleware
+func (siw *ServerInterfaceWrapper) ShowMessage(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ShowMessage(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ReadMessage operation middleware
+func (siw *ServerInterfaceWrapper) ReadMessage(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ReadMessage(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetMetrics operation middleware
 func (siw *ServerInterfaceWrapper) GetMetrics(c fiber.Ctx) error {
 
@@ -3520,6 +4766,20 @@ func (siw *ServerInterfaceWrapper) ListRegister(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", query, &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter sort: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "direction" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "direction", query, &params.Direction, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter direction: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -3549,11 +4809,612 @@ func (siw *ServerInterfaceWrapper) ListRegister(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListRegisterFiles operation middleware
+func (siw *ServerInterfaceWrapper) ListRegisterFiles(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListRegisterFiles(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddRegisterFile operation middleware
+func (siw *ServerInterfaceWrapper) AddRegisterFile(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddRegisterFile(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveRegisterFile operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRegisterFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveRegisterFile(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeRegisterFile operation middleware
+func (siw *ServerInterfaceWrapper) ChangeRegisterFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeRegisterFileParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeRegisterFile(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// WriteRegisterFile operation middleware
+func (siw *ServerInterfaceWrapper) WriteRegisterFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.WriteRegisterFile(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetActivity operation middleware
+func (siw *ServerInterfaceWrapper) GetActivity(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetActivityParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter text: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "rule" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rule", query, &params.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter rule: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "mailbox" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mailbox", query, &params.Mailbox, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter mailbox: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cabinet" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cabinet", query, &params.Cabinet, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cabinet: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", query, &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter folder: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "by", query, &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter by: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter most: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetActivity(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChooseColumns operation middleware
+func (siw *ServerInterfaceWrapper) ChooseColumns(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChooseColumns(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// StartExport operation middleware
+func (siw *ServerInterfaceWrapper) StartExport(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.StartExport(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// StopExport operation middleware
+func (siw *ServerInterfaceWrapper) StopExport(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.StopExport(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetExport operation middleware
+func (siw *ServerInterfaceWrapper) GetExport(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetExport(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetExportFile operation middleware
+func (siw *ServerInterfaceWrapper) GetExportFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetExportFile(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListRegisterFolders operation middleware
 func (siw *ServerInterfaceWrapper) ListRegisterFolders(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRegisterFoldersParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter text: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "rule" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rule", query, &params.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter rule: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "mailbox" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mailbox", query, &params.Mailbox, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter mailbox: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cabinet" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cabinet", query, &params.Cabinet, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cabinet: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", query, &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter folder: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.ListRegisterFolders(c)
+		return siw.Handler.ListRegisterFolders(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetRegisterLanguage operation middleware
+func (siw *ServerInterfaceWrapper) GetRegisterLanguage(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetRegisterLanguage(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListRegisterMessages operation middleware
+func (siw *ServerInterfaceWrapper) ListRegisterMessages(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRegisterMessagesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter text: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "rule" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rule", query, &params.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter rule: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "mailbox" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mailbox", query, &params.Mailbox, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter mailbox: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cabinet" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cabinet", query, &params.Cabinet, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cabinet: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", query, &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter folder: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", query, &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter sort: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "direction" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "direction", query, &params.Direction, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter direction: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", query, &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter after: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter most: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListRegisterMessages(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetVerification operation middleware
+func (siw *ServerInterfaceWrapper) GetVerification(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetVerification(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// StartVerification operation middleware
+func (siw *ServerInterfaceWrapper) StartVerification(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.StartVerification(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PlanVerification operation middleware
+func (siw *ServerInterfaceWrapper) PlanVerification(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PlanVerification(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -3610,8 +5471,119 @@ func (siw *ServerInterfaceWrapper) GetFile(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFileParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "first" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "first", query, &params.First, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter first: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.GetFile(c, entry)
+		return siw.Handler.GetFile(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddNote operation middleware
+func (siw *ServerInterfaceWrapper) AddNote(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry Entry
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddNote(c, entry)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveNote operation middleware
+func (siw *ServerInterfaceWrapper) RemoveNote(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry Entry
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveNote(c, entry, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// VerifyFiling operation middleware
+func (siw *ServerInterfaceWrapper) VerifyFiling(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry Entry
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.VerifyFiling(c, entry)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4629,6 +6601,24 @@ func (siw *ServerInterfaceWrapper) SettleNotice(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FileMissingAgain operation middleware
+func (siw *ServerInterfaceWrapper) FileMissingAgain(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FileMissingAgain(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ReleaseHeld operation middleware
 func (siw *ServerInterfaceWrapper) ReleaseHeld(c fiber.Ctx) error {
 
@@ -4726,6 +6716,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Delete(options.BaseURL+"/api/v1/cabinets/:id", wrapper.RemoveCabinet)
 
+	router.Put(options.BaseURL+"/api/v1/cabinets/:id", wrapper.ChangeCabinet)
+
 	router.Post(options.BaseURL+"/api/v1/cabinets/:id/check", wrapper.CheckCabinet)
 
 	router.Get(options.BaseURL+"/api/v1/correspondents", wrapper.ListCorrespondents)
@@ -4794,6 +6786,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/messages/:number", wrapper.ExplainMessage)
 
+	router.Get(options.BaseURL+"/api/v1/messages/:number/reading", wrapper.ReadMessage)
+
+	router.Get(options.BaseURL+"/api/v1/messages/:number/page", wrapper.ShowMessage)
+
 	router.Get(options.BaseURL+"/api/v1/passes", wrapper.ListPasses)
 
 	router.Get(options.BaseURL+"/api/v1/passes/:number", wrapper.GetPass)
@@ -4844,11 +6840,53 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/register", wrapper.ListRegister)
 
+	router.Get(options.BaseURL+"/api/v1/register/messages", wrapper.ListRegisterMessages)
+
 	router.Get(options.BaseURL+"/api/v1/register/folders", wrapper.ListRegisterFolders)
+
+	router.Get(options.BaseURL+"/api/v1/register/activity", wrapper.GetActivity)
+
+	router.Get(options.BaseURL+"/api/v1/register/language", wrapper.GetRegisterLanguage)
+
+	router.Put(options.BaseURL+"/api/v1/register/columns", wrapper.ChooseColumns)
+
+	router.Post(options.BaseURL+"/api/v1/register/exports", wrapper.StartExport)
+
+	router.Delete(options.BaseURL+"/api/v1/register/exports/:id", wrapper.StopExport)
+
+	router.Get(options.BaseURL+"/api/v1/register/exports/:id", wrapper.GetExport)
+
+	router.Get(options.BaseURL+"/api/v1/register/exports/:id/file", wrapper.GetExportFile)
+
+	router.Get(options.BaseURL+"/api/v1/register/verification", wrapper.GetVerification)
+
+	router.Post(options.BaseURL+"/api/v1/register/verification", wrapper.StartVerification)
+
+	router.Put(options.BaseURL+"/api/v1/register/verification", wrapper.PlanVerification)
 
 	router.Get(options.BaseURL+"/api/v1/register/:entry", wrapper.GetFiling)
 
+	router.Post(options.BaseURL+"/api/v1/register/:entry/notes", wrapper.AddNote)
+
+	router.Delete(options.BaseURL+"/api/v1/register/:entry/notes/:number", wrapper.RemoveNote)
+
+	router.Post(options.BaseURL+"/api/v1/register/:entry/verify", wrapper.VerifyFiling)
+
 	router.Get(options.BaseURL+"/api/v1/register/:entry/file", wrapper.GetFile)
+
+	router.Get(options.BaseURL+"/api/v1/register-files", wrapper.ListRegisterFiles)
+
+	router.Post(options.BaseURL+"/api/v1/register-files", wrapper.AddRegisterFile)
+
+	router.Delete(options.BaseURL+"/api/v1/register-files/:id", wrapper.RemoveRegisterFile)
+
+	router.Put(options.BaseURL+"/api/v1/register-files/:id", wrapper.ChangeRegisterFile)
+
+	router.Post(options.BaseURL+"/api/v1/register-files/:id/write", wrapper.WriteRegisterFile)
+
+	router.Post(options.BaseURL+"/api/v1/erasures/preview", wrapper.PreviewErasure)
+
+	router.Post(options.BaseURL+"/api/v1/erasures", wrapper.Erase)
 
 	router.Get(options.BaseURL+"/api/v1/tray", wrapper.ListTray)
 
@@ -4857,6 +6895,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Post(options.BaseURL+"/api/v1/tray/release", wrapper.ReleaseHeld)
 
 	router.Post(options.BaseURL+"/api/v1/tray/elsewhere", wrapper.FileElsewhere)
+
+	router.Post(options.BaseURL+"/api/v1/tray/refile", wrapper.FileMissingAgain)
 
 	router.Post(options.BaseURL+"/api/v1/tray/aside", wrapper.SetAside)
 
@@ -5216,6 +7256,37 @@ func (response RemoveCabinetdefaultApplicationProblemPlusJSONResponse) VisitRemo
 	return ctx.JSON(&response.Body)
 }
 
+type ChangeCabinetRequestObject struct {
+	ID     ID `json:"id"`
+	Params ChangeCabinetParams
+	Body   *ChangeCabinetJSONRequestBody
+}
+
+type ChangeCabinetResponseObject interface {
+	VisitChangeCabinetResponse(ctx fiber.Ctx) error
+}
+
+type ChangeCabinet200JSONResponse Cabinet
+
+func (response ChangeCabinet200JSONResponse) VisitChangeCabinetResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeCabinetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeCabinetdefaultApplicationProblemPlusJSONResponse) VisitChangeCabinetResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type CheckCabinetRequestObject struct {
 	ID ID `json:"id"`
 }
@@ -5383,6 +7454,64 @@ type ChangeCorrespondentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeCorrespondentdefaultApplicationProblemPlusJSONResponse) VisitChangeCorrespondentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type EraseRequestObject struct {
+	Body *EraseJSONRequestBody
+}
+
+type EraseResponseObject interface {
+	VisitEraseResponse(ctx fiber.Ctx) error
+}
+
+type Erase200JSONResponse Erasure
+
+func (response Erase200JSONResponse) VisitEraseResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ErasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ErasedefaultApplicationProblemPlusJSONResponse) VisitEraseResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type PreviewErasureRequestObject struct {
+	Body *PreviewErasureJSONRequestBody
+}
+
+type PreviewErasureResponseObject interface {
+	VisitPreviewErasureResponse(ctx fiber.Ctx) error
+}
+
+type PreviewErasure200JSONResponse Erasure
+
+func (response PreviewErasure200JSONResponse) VisitPreviewErasureResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type PreviewErasuredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewErasuredefaultApplicationProblemPlusJSONResponse) VisitPreviewErasureResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -5897,6 +8026,74 @@ func (response FileAgaindefaultApplicationProblemPlusJSONResponse) VisitFileAgai
 	return ctx.JSON(&response.Body)
 }
 
+type ShowMessageRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ShowMessageResponseObject interface {
+	VisitShowMessageResponse(ctx fiber.Ctx) error
+}
+
+type ShowMessage200TextHTMLResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ShowMessage200TextHTMLResponse) VisitShowMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type ShowMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowMessagedefaultApplicationProblemPlusJSONResponse) VisitShowMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ReadMessageRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ReadMessageResponseObject interface {
+	VisitReadMessageResponse(ctx fiber.Ctx) error
+}
+
+type ReadMessage200JSONResponse Reading
+
+func (response ReadMessage200JSONResponse) VisitReadMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ReadMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadMessagedefaultApplicationProblemPlusJSONResponse) VisitReadMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetMetricsRequestObject struct {
 }
 
@@ -6244,7 +8441,344 @@ func (response ListRegisterdefaultApplicationProblemPlusJSONResponse) VisitListR
 	return ctx.JSON(&response.Body)
 }
 
+type ListRegisterFilesRequestObject struct {
+}
+
+type ListRegisterFilesResponseObject interface {
+	VisitListRegisterFilesResponse(ctx fiber.Ctx) error
+}
+
+type ListRegisterFiles200JSONResponse []RegisterFile
+
+func (response ListRegisterFiles200JSONResponse) VisitListRegisterFilesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListRegisterFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRegisterFilesdefaultApplicationProblemPlusJSONResponse) VisitListRegisterFilesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddRegisterFileRequestObject struct {
+	Body *AddRegisterFileJSONRequestBody
+}
+
+type AddRegisterFileResponseObject interface {
+	VisitAddRegisterFileResponse(ctx fiber.Ctx) error
+}
+
+type AddRegisterFile201JSONResponse RegisterFile
+
+func (response AddRegisterFile201JSONResponse) VisitAddRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddRegisterFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddRegisterFiledefaultApplicationProblemPlusJSONResponse) VisitAddRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveRegisterFileRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type RemoveRegisterFileResponseObject interface {
+	VisitRemoveRegisterFileResponse(ctx fiber.Ctx) error
+}
+
+type RemoveRegisterFile204Response struct {
+}
+
+func (response RemoveRegisterFile204Response) VisitRemoveRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveRegisterFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRegisterFiledefaultApplicationProblemPlusJSONResponse) VisitRemoveRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeRegisterFileRequestObject struct {
+	ID     ID `json:"id"`
+	Params ChangeRegisterFileParams
+	Body   *ChangeRegisterFileJSONRequestBody
+}
+
+type ChangeRegisterFileResponseObject interface {
+	VisitChangeRegisterFileResponse(ctx fiber.Ctx) error
+}
+
+type ChangeRegisterFile200JSONResponse RegisterFile
+
+func (response ChangeRegisterFile200JSONResponse) VisitChangeRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeRegisterFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeRegisterFiledefaultApplicationProblemPlusJSONResponse) VisitChangeRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type WriteRegisterFileRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type WriteRegisterFileResponseObject interface {
+	VisitWriteRegisterFileResponse(ctx fiber.Ctx) error
+}
+
+type WriteRegisterFile200JSONResponse RegisterFile
+
+func (response WriteRegisterFile200JSONResponse) VisitWriteRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type WriteRegisterFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WriteRegisterFiledefaultApplicationProblemPlusJSONResponse) VisitWriteRegisterFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetActivityRequestObject struct {
+	Params GetActivityParams
+}
+
+type GetActivityResponseObject interface {
+	VisitGetActivityResponse(ctx fiber.Ctx) error
+}
+
+type GetActivity200JSONResponse Activity
+
+func (response GetActivity200JSONResponse) VisitGetActivityResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetActivitydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetActivitydefaultApplicationProblemPlusJSONResponse) VisitGetActivityResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChooseColumnsRequestObject struct {
+	Body *ChooseColumnsJSONRequestBody
+}
+
+type ChooseColumnsResponseObject interface {
+	VisitChooseColumnsResponse(ctx fiber.Ctx) error
+}
+
+type ChooseColumns200JSONResponse ColumnChoice
+
+func (response ChooseColumns200JSONResponse) VisitChooseColumnsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChooseColumnsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChooseColumnsdefaultApplicationProblemPlusJSONResponse) VisitChooseColumnsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type StartExportRequestObject struct {
+	Body *StartExportJSONRequestBody
+}
+
+type StartExportResponseObject interface {
+	VisitStartExportResponse(ctx fiber.Ctx) error
+}
+
+type StartExport201JSONResponse Export
+
+func (response StartExport201JSONResponse) VisitStartExportResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type StartExportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartExportdefaultApplicationProblemPlusJSONResponse) VisitStartExportResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type StopExportRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type StopExportResponseObject interface {
+	VisitStopExportResponse(ctx fiber.Ctx) error
+}
+
+type StopExport204Response struct {
+}
+
+func (response StopExport204Response) VisitStopExportResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type StopExportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopExportdefaultApplicationProblemPlusJSONResponse) VisitStopExportResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetExportRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type GetExportResponseObject interface {
+	VisitGetExportResponse(ctx fiber.Ctx) error
+}
+
+type GetExport200JSONResponse Export
+
+func (response GetExport200JSONResponse) VisitGetExportResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetExportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetExportdefaultApplicationProblemPlusJSONResponse) VisitGetExportResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetExportFileRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type GetExportFileResponseObject interface {
+	VisitGetExportFileResponse(ctx fiber.Ctx) error
+}
+
+type GetExportFile200ResponseHeaders struct {
+	ContentDisposition *string
+}
+
+type GetExportFile200ApplicationOctetStreamResponse struct {
+	Body          io.Reader
+	Headers       GetExportFile200ResponseHeaders
+	ContentLength int64
+}
+
+func (response GetExportFile200ApplicationOctetStreamResponse) VisitGetExportFileResponse(ctx fiber.Ctx) error {
+	if response.Headers.ContentDisposition != nil {
+		ctx.Response().Header.Set("Content-Disposition", fmt.Sprint(*response.Headers.ContentDisposition))
+	}
+	ctx.Response().Header.Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type GetExportFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetExportFiledefaultApplicationProblemPlusJSONResponse) VisitGetExportFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListRegisterFoldersRequestObject struct {
+	Params ListRegisterFoldersParams
 }
 
 type ListRegisterFoldersResponseObject interface {
@@ -6272,6 +8806,149 @@ func (response ListRegisterFoldersdefaultApplicationProblemPlusJSONResponse) Vis
 	return ctx.JSON(&response.Body)
 }
 
+type GetRegisterLanguageRequestObject struct {
+}
+
+type GetRegisterLanguageResponseObject interface {
+	VisitGetRegisterLanguageResponse(ctx fiber.Ctx) error
+}
+
+type GetRegisterLanguage200JSONResponse RegisterLanguage
+
+func (response GetRegisterLanguage200JSONResponse) VisitGetRegisterLanguageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetRegisterLanguagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRegisterLanguagedefaultApplicationProblemPlusJSONResponse) VisitGetRegisterLanguageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListRegisterMessagesRequestObject struct {
+	Params ListRegisterMessagesParams
+}
+
+type ListRegisterMessagesResponseObject interface {
+	VisitListRegisterMessagesResponse(ctx fiber.Ctx) error
+}
+
+type ListRegisterMessages200JSONResponse RegisterMessagesPage
+
+func (response ListRegisterMessages200JSONResponse) VisitListRegisterMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListRegisterMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRegisterMessagesdefaultApplicationProblemPlusJSONResponse) VisitListRegisterMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetVerificationRequestObject struct {
+}
+
+type GetVerificationResponseObject interface {
+	VisitGetVerificationResponse(ctx fiber.Ctx) error
+}
+
+type GetVerification200JSONResponse Verification
+
+func (response GetVerification200JSONResponse) VisitGetVerificationResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetVerificationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetVerificationdefaultApplicationProblemPlusJSONResponse) VisitGetVerificationResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type StartVerificationRequestObject struct {
+	Body *StartVerificationJSONRequestBody
+}
+
+type StartVerificationResponseObject interface {
+	VisitStartVerificationResponse(ctx fiber.Ctx) error
+}
+
+type StartVerification201JSONResponse Pass
+
+func (response StartVerification201JSONResponse) VisitStartVerificationResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type StartVerificationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartVerificationdefaultApplicationProblemPlusJSONResponse) VisitStartVerificationResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type PlanVerificationRequestObject struct {
+	Body *PlanVerificationJSONRequestBody
+}
+
+type PlanVerificationResponseObject interface {
+	VisitPlanVerificationResponse(ctx fiber.Ctx) error
+}
+
+type PlanVerification200JSONResponse Verification
+
+func (response PlanVerification200JSONResponse) VisitPlanVerificationResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type PlanVerificationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanVerificationdefaultApplicationProblemPlusJSONResponse) VisitPlanVerificationResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetFilingRequestObject struct {
 	Entry Entry `json:"entry"`
 }
@@ -6280,7 +8957,7 @@ type GetFilingResponseObject interface {
 	VisitGetFilingResponse(ctx fiber.Ctx) error
 }
 
-type GetFiling200JSONResponse Filing
+type GetFiling200JSONResponse Story
 
 func (response GetFiling200JSONResponse) VisitGetFilingResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/json")
@@ -6302,7 +8979,8 @@ func (response GetFilingdefaultApplicationProblemPlusJSONResponse) VisitGetFilin
 }
 
 type GetFileRequestObject struct {
-	Entry Entry `json:"entry"`
+	Entry  Entry `json:"entry"`
+	Params GetFileParams
 }
 
 type GetFileResponseObject interface {
@@ -6342,6 +9020,94 @@ type GetFiledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddNoteRequestObject struct {
+	Entry Entry `json:"entry"`
+	Body  *AddNoteJSONRequestBody
+}
+
+type AddNoteResponseObject interface {
+	VisitAddNoteResponse(ctx fiber.Ctx) error
+}
+
+type AddNote201JSONResponse Story
+
+func (response AddNote201JSONResponse) VisitAddNoteResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddNotedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddNotedefaultApplicationProblemPlusJSONResponse) VisitAddNoteResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveNoteRequestObject struct {
+	Entry  Entry  `json:"entry"`
+	Number Number `json:"number"`
+}
+
+type RemoveNoteResponseObject interface {
+	VisitRemoveNoteResponse(ctx fiber.Ctx) error
+}
+
+type RemoveNote204Response struct {
+}
+
+func (response RemoveNote204Response) VisitRemoveNoteResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveNotedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveNotedefaultApplicationProblemPlusJSONResponse) VisitRemoveNoteResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type VerifyFilingRequestObject struct {
+	Entry Entry `json:"entry"`
+}
+
+type VerifyFilingResponseObject interface {
+	VisitVerifyFilingResponse(ctx fiber.Ctx) error
+}
+
+type VerifyFiling200JSONResponse Story
+
+func (response VerifyFiling200JSONResponse) VisitVerifyFilingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type VerifyFilingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyFilingdefaultApplicationProblemPlusJSONResponse) VisitVerifyFilingResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -7471,6 +10237,35 @@ func (response SettleNoticedefaultApplicationProblemPlusJSONResponse) VisitSettl
 	return ctx.JSON(&response.Body)
 }
 
+type FileMissingAgainRequestObject struct {
+	Body *FileMissingAgainJSONRequestBody
+}
+
+type FileMissingAgainResponseObject interface {
+	VisitFileMissingAgainResponse(ctx fiber.Ctx) error
+}
+
+type FileMissingAgain200JSONResponse Count
+
+func (response FileMissingAgain200JSONResponse) VisitFileMissingAgainResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type FileMissingAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FileMissingAgaindefaultApplicationProblemPlusJSONResponse) VisitFileMissingAgainResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ReleaseHeldRequestObject struct {
 	Body *ReleaseHeldJSONRequestBody
 }
@@ -7554,6 +10349,9 @@ type StrictServerInterface interface {
 	// RemoveCabinet Forget a cabinet; its files stay where they are.
 	// (DELETE /api/v1/cabinets/{id})
 	RemoveCabinet(ctx context.Context, request RemoveCabinetRequestObject) (RemoveCabinetResponseObject, error)
+	// ChangeCabinet Change how a cabinet is reached by colleagues.
+	// (PUT /api/v1/cabinets/{id})
+	ChangeCabinet(ctx context.Context, request ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error)
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(ctx context.Context, request CheckCabinetRequestObject) (CheckCabinetResponseObject, error)
@@ -7572,6 +10370,12 @@ type StrictServerInterface interface {
 	// ChangeCorrespondent Change an entry of the book. Without passwords those that are kept stay.
 	// (PUT /api/v1/correspondents/{id})
 	ChangeCorrespondent(ctx context.Context, request ChangeCorrespondentRequestObject) (ChangeCorrespondentResponseObject, error)
+	// Erase Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+	// (POST /api/v1/erasures)
+	Erase(ctx context.Context, request EraseRequestObject) (EraseResponseObject, error)
+	// PreviewErasure What erasing a person's traces would erase. Nothing is changed.
+	// (POST /api/v1/erasures/preview)
+	PreviewErasure(ctx context.Context, request PreviewErasureRequestObject) (PreviewErasureResponseObject, error)
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	// (GET /api/v1/events)
 	GetEvents(ctx context.Context, request GetEventsRequestObject) (GetEventsResponseObject, error)
@@ -7623,6 +10427,12 @@ type StrictServerInterface interface {
 	// FileAgain File again what was taken back of a message.
 	// (POST /api/v1/messages/{number}/again)
 	FileAgain(ctx context.Context, request FileAgainRequestObject) (FileAgainResponseObject, error)
+	// ShowMessage The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
+	// (GET /api/v1/messages/{number}/page)
+	ShowMessage(ctx context.Context, request ShowMessageRequestObject) (ShowMessageResponseObject, error)
+	// ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
+	// (GET /api/v1/messages/{number}/reading)
+	ReadMessage(ctx context.Context, request ReadMessageRequestObject) (ReadMessageResponseObject, error)
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	// (GET /api/v1/metrics)
 	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
@@ -7656,18 +10466,75 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
-	// ListRegister The register, the newest number first.
+	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(ctx context.Context, request ListRegisterRequestObject) (ListRegisterResponseObject, error)
-	// ListRegisterFolders How many filings lie in each folder.
+	// ListRegisterFiles The registers that are kept as files in a cabinet.
+	// (GET /api/v1/register-files)
+	ListRegisterFiles(ctx context.Context, request ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error)
+	// AddRegisterFile Keep the register, or a part of it, as a file in a cabinet.
+	// (POST /api/v1/register-files)
+	AddRegisterFile(ctx context.Context, request AddRegisterFileRequestObject) (AddRegisterFileResponseObject, error)
+	// RemoveRegisterFile Keep it no more. What was written stays where it is.
+	// (DELETE /api/v1/register-files/{id})
+	RemoveRegisterFile(ctx context.Context, request RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error)
+	// ChangeRegisterFile Change how a register is kept.
+	// (PUT /api/v1/register-files/{id})
+	ChangeRegisterFile(ctx context.Context, request ChangeRegisterFileRequestObject) (ChangeRegisterFileResponseObject, error)
+	// WriteRegisterFile Write it anew at once.
+	// (POST /api/v1/register-files/{id}/write)
+	WriteRegisterFile(ctx context.Context, request WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error)
+	// GetActivity What was filed, counted by day, month, rule, mailbox, sender, kind or cabinet.
+	// (GET /api/v1/register/activity)
+	GetActivity(ctx context.Context, request GetActivityRequestObject) (GetActivityResponseObject, error)
+	// ChooseColumns Keep which columns the asker wants to see.
+	// (PUT /api/v1/register/columns)
+	ChooseColumns(ctx context.Context, request ChooseColumnsRequestObject) (ChooseColumnsResponseObject, error)
+	// StartExport Write what a search finds as a table. It goes on by itself and is kept for an hour.
+	// (POST /api/v1/register/exports)
+	StartExport(ctx context.Context, request StartExportRequestObject) (StartExportResponseObject, error)
+	// StopExport Stop an export, or throw it away.
+	// (DELETE /api/v1/register/exports/{id})
+	StopExport(ctx context.Context, request StopExportRequestObject) (StopExportResponseObject, error)
+	// GetExport How far an export has come.
+	// (GET /api/v1/register/exports/{id})
+	GetExport(ctx context.Context, request GetExportRequestObject) (GetExportResponseObject, error)
+	// GetExportFile The table, as an attachment.
+	// (GET /api/v1/register/exports/{id}/file)
+	GetExportFile(ctx context.Context, request GetExportFileRequestObject) (GetExportFileResponseObject, error)
+	// ListRegisterFolders The folders that lie directly in one, with how many filings lie there and below; without a cabinet, the cabinets.
 	// (GET /api/v1/register/folders)
 	ListRegisterFolders(ctx context.Context, request ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error)
-	// GetFiling One filing.
+	// GetRegisterLanguage What a search may say, which columns there are, and which of them the asker chose.
+	// (GET /api/v1/register/language)
+	GetRegisterLanguage(ctx context.Context, request GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error)
+	// ListRegisterMessages The register, one line a message of which a filing was found, with all its files.
+	// (GET /api/v1/register/messages)
+	ListRegisterMessages(ctx context.Context, request ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error)
+	// GetVerification When files are verified, and what the last verification found.
+	// (GET /api/v1/register/verification)
+	GetVerification(ctx context.Context, request GetVerificationRequestObject) (GetVerificationResponseObject, error)
+	// StartVerification Verify now that what a search finds still lies where it was filed, unchanged.
+	// (POST /api/v1/register/verification)
+	StartVerification(ctx context.Context, request StartVerificationRequestObject) (StartVerificationResponseObject, error)
+	// PlanVerification Say how often and when files are verified.
+	// (PUT /api/v1/register/verification)
+	PlanVerification(ctx context.Context, request PlanVerificationRequestObject) (PlanVerificationResponseObject, error)
+	// GetFiling A filing's whole story.
 	// (GET /api/v1/register/{entry})
 	GetFiling(ctx context.Context, request GetFilingRequestObject) (GetFilingResponseObject, error)
 	// GetFile The filed file, as an attachment.
 	// (GET /api/v1/register/{entry}/file)
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
+	// AddNote Write a note on a filing.
+	// (POST /api/v1/register/{entry}/notes)
+	AddNote(ctx context.Context, request AddNoteRequestObject) (AddNoteResponseObject, error)
+	// RemoveNote Take a note away.
+	// (DELETE /api/v1/register/{entry}/notes/{number})
+	RemoveNote(ctx context.Context, request RemoveNoteRequestObject) (RemoveNoteResponseObject, error)
+	// VerifyFiling Verify one filing now.
+	// (POST /api/v1/register/{entry}/verify)
+	VerifyFiling(ctx context.Context, request VerifyFilingRequestObject) (VerifyFilingResponseObject, error)
 	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rehearsals)
 	RehearseAll(ctx context.Context, request RehearseAllRequestObject) (RehearseAllResponseObject, error)
@@ -7779,6 +10646,9 @@ type StrictServerInterface interface {
 	// SettleNotice Take a notice out of the tray. It comes back if the matter does.
 	// (DELETE /api/v1/tray/notices/{number})
 	SettleNotice(ctx context.Context, request SettleNoticeRequestObject) (SettleNoticeResponseObject, error)
+	// FileMissingAgain File what is missing from a cabinet once more, from its message.
+	// (POST /api/v1/tray/refile)
+	FileMissingAgain(ctx context.Context, request FileMissingAgainRequestObject) (FileMissingAgainResponseObject, error)
 	// ReleaseHeld File held items as they are, where their rule would have them.
 	// (POST /api/v1/tray/release)
 	ReleaseHeld(ctx context.Context, request ReleaseHeldRequestObject) (ReleaseHeldResponseObject, error)
@@ -8190,6 +11060,48 @@ func (sh *strictHandler) RemoveCabinet(ctx fiber.Ctx, id ID) error {
 	return nil
 }
 
+// ChangeCabinet operation middleware
+func (sh *strictHandler) ChangeCabinet(ctx fiber.Ctx, id ID, params ChangeCabinetParams) error {
+	var request ChangeCabinetRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeCabinetJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeCabinet(ctx.Context(), request.(ChangeCabinetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeCabinet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeCabinetResponseObject); ok {
+		if err := validResponse.VisitChangeCabinetResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CheckCabinet operation middleware
 func (sh *strictHandler) CheckCabinet(ctx fiber.Ctx, id ID) error {
 	var request CheckCabinetRequestObject
@@ -8367,6 +11279,84 @@ func (sh *strictHandler) ChangeCorrespondent(ctx fiber.Ctx, id ID, params Change
 		return err
 	} else if validResponse, ok := response.(ChangeCorrespondentResponseObject); ok {
 		if err := validResponse.VisitChangeCorrespondentResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Erase operation middleware
+func (sh *strictHandler) Erase(ctx fiber.Ctx) error {
+	var request EraseRequestObject
+
+	var body EraseJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.Erase(ctx.Context(), request.(EraseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Erase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EraseResponseObject); ok {
+		if err := validResponse.VisitEraseResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewErasure operation middleware
+func (sh *strictHandler) PreviewErasure(ctx fiber.Ctx) error {
+	var request PreviewErasureRequestObject
+
+	var body PreviewErasureJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewErasure(ctx.Context(), request.(PreviewErasureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewErasure")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewErasureResponseObject); ok {
+		if err := validResponse.VisitPreviewErasureResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -8878,6 +11868,60 @@ func (sh *strictHandler) FileAgain(ctx fiber.Ctx, number Number) error {
 	return nil
 }
 
+// ShowMessage operation middleware
+func (sh *strictHandler) ShowMessage(ctx fiber.Ctx, number Number) error {
+	var request ShowMessageRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowMessage(ctx.Context(), request.(ShowMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ShowMessageResponseObject); ok {
+		if err := validResponse.VisitShowMessageResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadMessage operation middleware
+func (sh *strictHandler) ReadMessage(ctx fiber.Ctx, number Number) error {
+	var request ReadMessageRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadMessage(ctx.Context(), request.(ReadMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadMessageResponseObject); ok {
+		if err := validResponse.VisitReadMessageResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetMetrics operation middleware
 func (sh *strictHandler) GetMetrics(ctx fiber.Ctx) error {
 	var request GetMetricsRequestObject
@@ -9221,9 +12265,357 @@ func (sh *strictHandler) ListRegister(ctx fiber.Ctx, params ListRegisterParams) 
 	return nil
 }
 
+// ListRegisterFiles operation middleware
+func (sh *strictHandler) ListRegisterFiles(ctx fiber.Ctx) error {
+	var request ListRegisterFilesRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRegisterFiles(ctx.Context(), request.(ListRegisterFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRegisterFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRegisterFilesResponseObject); ok {
+		if err := validResponse.VisitListRegisterFilesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddRegisterFile operation middleware
+func (sh *strictHandler) AddRegisterFile(ctx fiber.Ctx) error {
+	var request AddRegisterFileRequestObject
+
+	var body AddRegisterFileJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddRegisterFile(ctx.Context(), request.(AddRegisterFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddRegisterFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddRegisterFileResponseObject); ok {
+		if err := validResponse.VisitAddRegisterFileResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveRegisterFile operation middleware
+func (sh *strictHandler) RemoveRegisterFile(ctx fiber.Ctx, id ID) error {
+	var request RemoveRegisterFileRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRegisterFile(ctx.Context(), request.(RemoveRegisterFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRegisterFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveRegisterFileResponseObject); ok {
+		if err := validResponse.VisitRemoveRegisterFileResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeRegisterFile operation middleware
+func (sh *strictHandler) ChangeRegisterFile(ctx fiber.Ctx, id ID, params ChangeRegisterFileParams) error {
+	var request ChangeRegisterFileRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeRegisterFileJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeRegisterFile(ctx.Context(), request.(ChangeRegisterFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeRegisterFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeRegisterFileResponseObject); ok {
+		if err := validResponse.VisitChangeRegisterFileResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WriteRegisterFile operation middleware
+func (sh *strictHandler) WriteRegisterFile(ctx fiber.Ctx, id ID) error {
+	var request WriteRegisterFileRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.WriteRegisterFile(ctx.Context(), request.(WriteRegisterFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WriteRegisterFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WriteRegisterFileResponseObject); ok {
+		if err := validResponse.VisitWriteRegisterFileResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetActivity operation middleware
+func (sh *strictHandler) GetActivity(ctx fiber.Ctx, params GetActivityParams) error {
+	var request GetActivityRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetActivity(ctx.Context(), request.(GetActivityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetActivity")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetActivityResponseObject); ok {
+		if err := validResponse.VisitGetActivityResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChooseColumns operation middleware
+func (sh *strictHandler) ChooseColumns(ctx fiber.Ctx) error {
+	var request ChooseColumnsRequestObject
+
+	var body ChooseColumnsJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChooseColumns(ctx.Context(), request.(ChooseColumnsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChooseColumns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChooseColumnsResponseObject); ok {
+		if err := validResponse.VisitChooseColumnsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartExport operation middleware
+func (sh *strictHandler) StartExport(ctx fiber.Ctx) error {
+	var request StartExportRequestObject
+
+	var body StartExportJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.StartExport(ctx.Context(), request.(StartExportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartExport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartExportResponseObject); ok {
+		if err := validResponse.VisitStartExportResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopExport operation middleware
+func (sh *strictHandler) StopExport(ctx fiber.Ctx, id ID) error {
+	var request StopExportRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.StopExport(ctx.Context(), request.(StopExportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopExport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopExportResponseObject); ok {
+		if err := validResponse.VisitStopExportResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetExport operation middleware
+func (sh *strictHandler) GetExport(ctx fiber.Ctx, id ID) error {
+	var request GetExportRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetExport(ctx.Context(), request.(GetExportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetExport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetExportResponseObject); ok {
+		if err := validResponse.VisitGetExportResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetExportFile operation middleware
+func (sh *strictHandler) GetExportFile(ctx fiber.Ctx, id ID) error {
+	var request GetExportFileRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetExportFile(ctx.Context(), request.(GetExportFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetExportFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetExportFileResponseObject); ok {
+		if err := validResponse.VisitGetExportFileResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRegisterFolders operation middleware
-func (sh *strictHandler) ListRegisterFolders(ctx fiber.Ctx) error {
+func (sh *strictHandler) ListRegisterFolders(ctx fiber.Ctx, params ListRegisterFoldersParams) error {
 	var request ListRegisterFoldersRequestObject
+
+	request.Params = params
 
 	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
 		return sh.ssi.ListRegisterFolders(ctx.Context(), request.(ListRegisterFoldersRequestObject))
@@ -9238,6 +12630,161 @@ func (sh *strictHandler) ListRegisterFolders(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(ListRegisterFoldersResponseObject); ok {
 		if err := validResponse.VisitListRegisterFoldersResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRegisterLanguage operation middleware
+func (sh *strictHandler) GetRegisterLanguage(ctx fiber.Ctx) error {
+	var request GetRegisterLanguageRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRegisterLanguage(ctx.Context(), request.(GetRegisterLanguageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRegisterLanguage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRegisterLanguageResponseObject); ok {
+		if err := validResponse.VisitGetRegisterLanguageResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRegisterMessages operation middleware
+func (sh *strictHandler) ListRegisterMessages(ctx fiber.Ctx, params ListRegisterMessagesParams) error {
+	var request ListRegisterMessagesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRegisterMessages(ctx.Context(), request.(ListRegisterMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRegisterMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRegisterMessagesResponseObject); ok {
+		if err := validResponse.VisitListRegisterMessagesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetVerification operation middleware
+func (sh *strictHandler) GetVerification(ctx fiber.Ctx) error {
+	var request GetVerificationRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetVerification(ctx.Context(), request.(GetVerificationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetVerification")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetVerificationResponseObject); ok {
+		if err := validResponse.VisitGetVerificationResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartVerification operation middleware
+func (sh *strictHandler) StartVerification(ctx fiber.Ctx) error {
+	var request StartVerificationRequestObject
+
+	var body StartVerificationJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.StartVerification(ctx.Context(), request.(StartVerificationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartVerification")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartVerificationResponseObject); ok {
+		if err := validResponse.VisitStartVerificationResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanVerification operation middleware
+func (sh *strictHandler) PlanVerification(ctx fiber.Ctx) error {
+	var request PlanVerificationRequestObject
+
+	var body PlanVerificationJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanVerification(ctx.Context(), request.(PlanVerificationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanVerification")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanVerificationResponseObject); ok {
+		if err := validResponse.VisitPlanVerificationResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -9274,10 +12821,11 @@ func (sh *strictHandler) GetFiling(ctx fiber.Ctx, entry Entry) error {
 }
 
 // GetFile operation middleware
-func (sh *strictHandler) GetFile(ctx fiber.Ctx, entry Entry) error {
+func (sh *strictHandler) GetFile(ctx fiber.Ctx, entry Entry, params GetFileParams) error {
 	var request GetFileRequestObject
 
 	request.Entry = entry
+	request.Params = params
 
 	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
 		return sh.ssi.GetFile(ctx.Context(), request.(GetFileRequestObject))
@@ -9292,6 +12840,102 @@ func (sh *strictHandler) GetFile(ctx fiber.Ctx, entry Entry) error {
 		return err
 	} else if validResponse, ok := response.(GetFileResponseObject); ok {
 		if err := validResponse.VisitGetFileResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddNote operation middleware
+func (sh *strictHandler) AddNote(ctx fiber.Ctx, entry Entry) error {
+	var request AddNoteRequestObject
+
+	request.Entry = entry
+
+	var body AddNoteJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddNote(ctx.Context(), request.(AddNoteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddNote")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddNoteResponseObject); ok {
+		if err := validResponse.VisitAddNoteResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveNote operation middleware
+func (sh *strictHandler) RemoveNote(ctx fiber.Ctx, entry Entry, number Number) error {
+	var request RemoveNoteRequestObject
+
+	request.Entry = entry
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveNote(ctx.Context(), request.(RemoveNoteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveNote")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveNoteResponseObject); ok {
+		if err := validResponse.VisitRemoveNoteResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// VerifyFiling operation middleware
+func (sh *strictHandler) VerifyFiling(ctx fiber.Ctx, entry Entry) error {
+	var request VerifyFilingRequestObject
+
+	request.Entry = entry
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyFiling(ctx.Context(), request.(VerifyFilingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyFiling")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(VerifyFilingResponseObject); ok {
+		if err := validResponse.VisitVerifyFilingResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -10488,6 +14132,45 @@ func (sh *strictHandler) SettleNotice(ctx fiber.Ctx, number Number) error {
 	return nil
 }
 
+// FileMissingAgain operation middleware
+func (sh *strictHandler) FileMissingAgain(ctx fiber.Ctx) error {
+	var request FileMissingAgainRequestObject
+
+	var body FileMissingAgainJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.FileMissingAgain(ctx.Context(), request.(FileMissingAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FileMissingAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FileMissingAgainResponseObject); ok {
+		if err := validResponse.VisitFileMissingAgainResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ReleaseHeld operation middleware
 func (sh *strictHandler) ReleaseHeld(ctx fiber.Ctx) error {
 	var request ReleaseHeldRequestObject
@@ -10557,192 +14240,252 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rcxu5lehfQfFu1WQqbVnyKxnpwy1nxk68GY9dljdTWxNfGWSDIqImwABo0cyU//stnAN0o5tAP6im",
-	"7OzOFxctNhvAwXk/f50t5HojBRNGz85/nW2oomtmmIL/vRBG7eyHnOmF4hvDpZidz3aMKkJFTkS5njOV",
-	"EV0uVoRq8uj00bMHT//w+GyWzbh9ckPNapbNBF2z2fmMweuymWL/LLli+ezcqJJlM71YsTXF5Y1hyv7y",
-	"//1y+uC7D78++fwAPvz+P2bZzOw29jXaKC6uZ58/Z7NXP9hfRZbieec6a/rpRyauzWp2fnZ6ms3WXFT/",
-	"j66zfE3NYrUPCrNiRLFbrrkUxKyoIVuqiWI09yBYMZozVe/s1fIBvivcz/6KPwFoE6dDuHeecCnVmhoL",
-	"CWGePZnBEfm6XIcH5MKwa6Zmn+2CiumNFJrBxb9Vcl6wtf24kMIwYexHutkUfEHt0R9u8Inf/0NbOPwa",
-	"rPwfii1n57P/87DGrIf4rX7o3wsrNiH5swUe12SrpLjOyHbFFMsAy7b2GyNJLk8ANO5ldq3nea6Y1owB",
-	"8ii5YcpwPAJ1X8F/uGFrHQF0BQqqFN3Z/+eUF7sraqIPr6i+0myhWPj1XMqCUWG/53n0Z1xonrP4T264",
-	"gB8xYe/ml9ma8mKWzRa0KGYfsv13IQZEFvFYGHxZ3W82M7LI3akqzMipYQ8MX7NZZB1j4RHsS7BbwDhq",
-	"iBQL+xOAVHSPpSriSF2j6y9IoXAaB4QsuDJ8RwPgFRjd3oKrCg5fb0fO/8EWxm6nQpJLZgwX1x49uMU8",
-	"WrwN0GZJC82yQZgUsJDHj04jUFjTT6/w4aen3XjWJITTP56fnsaupEaj5g8srmiypjtyLS2dmBW3/12s",
-	"uGDfaCK3gghmtlLd1G+dAAMDADw6jQGgppTmfjW/Fprgrn/37uX35Lsnj84yslrTxQO9oo+ePvv2gtyw",
-	"jSGa0YLlKGos/pFrfssEmdOFPUqwgafRDXgcbi6/XTGzYoqYFdsRqhixtIFMZku50YRbTs6Iw7I7EEBT",
-	"ypxmPRQREkMUjwuq1hFGtzRMXa25KA3Tceqn5qpgVJv4t/PdFXCBGFdZ0DkXsUu0gHIb3kfUOBtsI5rm",
-	"BUNIytIQubRic7GKAtTi5Fx+GreNNKuk4noUM+zmraos2LidaWZl6iK+uy1jNzndjZRb25Uc+QNuVlxc",
-	"rWSpoljTz67h3AFytd5ZI1Zwpvoqa9zKWiiMhwmgHgAsSReH8vY28azpJ6cmnZ6eOtUwqTc1Kav1097f",
-	"BnTXRJ2z04QECKixl/seg9rkkoQ/PiceyS+IvXoiJHFbJIxbJmsVuF2TVcd3O1ioxIlNLok7X72nIcuG",
-	"tNZ8o5CCWXXUcv0dyUEUVMRViUop8BtTMo2ftiwX/rNZlcp9XCqOHzQ1pXIfS/j1h07d4Q/9pN57yqYm",
-	"subC/e+snytUOP3HP/zxSY8RkZZmuOco7SrFb2mxL9Wq01UfuuwKe6AYk1szrek16/v5a/dY+wz+5/7q",
-	"oyewStk79s+SIRcYwXwWtNRtrH8av0DjTfIKHKGpvNx8+L9oL59lZ3/8/B+zTiRo6CIVqIQ0+3uJ6ix7",
-	"IPi+ZkvNAy5lkaMRO1ZH2N++zOPiMinl5VYk1t7U1m2T6Nl6Y3ZoehIhLSVcVybpWL2gX3466DQEnd/a",
-	"hzSYD5R09V201WFZMLKhZkUkKr7OdEB3hiqFJq/EDXmP6nCAHk9Ov3vW4zqpLzRnS1oWVtMq5IIWgWKN",
-	"/49yQZnHef2SF0xnVlGXC0OL2gF1+uzJKcoiK6e4gfPonTZsjZZQy2wYJon6XUQBtsU3e05KbcWh/ff8",
-	"WslyQ6Qi+Kmx4e1KdsH80WAzwt13FJFWbHFzadgm5jW55Qm9NGfGWoZRUruJOze0W6N7w/AUvKRaJL5r",
-	"6bbW4qKyFAnL5pYWJevfAD6WuTel19ZDvUxdssYdIyKsFlKhEy733tgRbiu5plxMsQvEmyneBMg98hyW",
-	"XUyxdkHnrJjiRYot+IbvXchhL9tKleuYE5kaIheLUlmWpktAOx0qnIcs10JyjyFNNxvuyMO9vv0Kgg0I",
-	"7OFodclRogmfnc5BG8H03h8dgooJDSWpb2yo1okLXsktWVOB7qYbtjGzmD14oDYRXmd9ye7E4bZ63KSN",
-	"6/pSrtK4bhrceUt5sVanWTGuLNnUp4/aRk+fHrB0BHNG2FtnUU17qK3bgVFySaharPgt06ingTdTM5EP",
-	"cp2mqaDLax1TNOKYVMYIPimoW+9Ni+Ef2ILnLD+atUjNYsXytMtYyzVDq2BLNclxN2QpldXcwG3MNbG3",
-	"FnW0jzVGUX8afizQ6PrEQG3S+tN6bPDLRQHPl8sfuYhoX1yEDpG5hDDlltrXCbmNqvWGfTID4kNWV4dH",
-	"Yxt6UWgGdtqhlne/W7uXPAeb77Xp1RcRuA9Tv01tlRe2w2J48WlTUEGNk04tpn9NEQvaoGRrx5y21qA2",
-	"9MYxIOBKCyrInIF1lBN8RUwo5jXJ36snCD2Nw4nvXVmwvzGVcwRYe/mKktuMxWUM5FIw4qUZafudDiL8",
-	"bFaKXNJ5zF+65IWV7ng77ibq+5n1OvfqDfr78fDyRw1WzxyGxBDrJWdFHmQbtDArQqELWZRrQdBRSSjx",
-	"xJHNlkquydnsXJRFEUMl/GXcUiwcc9v/Zs2oMB03t1FyTufFjuCDMTFe0AWLp44s7fEJNQScI7UfgxpD",
-	"F6u1veVfzj6cVJ6iA3kp7qCDnb4EfIiI7JpP7i3N7pActM8ieRHXqoE/jArWdTkdTczrJ5dAdP+QpRK0",
-	"yECeG3oDzj/jCWIvn2YfU9K+yzqesv9dzZf20cN9+Y0mVcbPgH0otmD8diTUFAMkya/mu/hecAfEAQsZ",
-	"iFM9pbyBqEuFZqmgTSwQmjN15cyGrkeSZhdmDMS/4v9i0VyofZg5ozv6GsvIBBsFTfcThGU3bfqkuArR",
-	"mxcYBkxdwLWW2CFs9oBZHypwNQOdVR5oAFAFwhoZoyyiIqsmi4DMtGiUXSYvvWAL4wVTW09usy5MfIOX",
-	"NX6a3mPK/OjgZR0+xCQ76dOjuvyJuNHLMiLz5jvjHfa9WNt1JHA7T34kfGvmdhk72l8YLRAjmufShppS",
-	"D/EGw3OxV79ab6Qyh2n8uVyUaxaT5BR0UAhqWw3G2nH//fz1j0Qq8p+Xb35qxTzOvnvy+PRJlIFaMuxw",
-	"mERd6uFGcHlr2QsJ5qZ94TkBtQY4MF0zn5wEW4ZcL0Z4ntnNGlnFrKwEo0SwLXEsowXKPdegg00U6Caq",
-	"maXjBIuC6lVHzK9L+F4QOtdMgDFNiWIrRpWGaNEAaohLd7DoUHY52DkuF2gmFnyPHp6dPJ5lI0KSHZ7A",
-	"FEtkVDf8e+FX11ybWAhp/wDVs4PzIzqTkZyUbIVCteFralhO5mwprfm2YsTlAms06FyW84CbseIw7hVd",
-	"UgWqg9O3wDpcUU0WEjbr/QpU34CNYaWqFV9sY+KJd+JGyK2IGTysyLXXXiDaiV53UewsqTjlRtVHtFaR",
-	"ZsYUrNNf1ra5bp0NGDO5WJ6Rgi0NkaXJyIoVeUaWFP9OCwvOnd2esqjJDKGa5ywL7LILSFAEOOGdcMiY",
-	"rk2wHo+KpY92ENqpAH7bFY46LI5xhL86gmhyBPbJMKG5HOuaT1NRUSo6IJHYncc9noUbie3+RyquS6dx",
-	"tyLkgCODLf63zvC8cxQL4Bl5C+g5OqGNW1nj0dk9OAZNK7fy3Y7augoHwf2wktth9D74mpuxcYYV10aq",
-	"3VU8d2tDtWYaiweWdGEAUI7rw+ftii9WlbS0VjxQ5wU5JTeMbbSF6hoFP6Y7PX72tJHPdxq1/9jGJHYE",
-	"alPgC/PWFkFTs6LvO61vWf9Vpfa1lBxBVrJUdgWrHECi3iZcweUsDlykjhG3subYlkjBNHHrHbzCep48",
-	"Q+ydvS91tlE3dA7ZrX/xMSHi1pgcJhspi+hbKyFofFY8gZwo1Ct9iqdxFTt5lVcz5lgt1tGg6JCWgn02",
-	"ULxGlBZSti47BN/edUUZkpQ35ead3I7kSTdsNyB/LkhK6c+0CwFkX+9/nN72e29Wt6I0IzXYnoR3uR0u",
-	"O2pw9kmPMKgNS/QErIMTHxiu9udvmSSCESvAMmsbOPeydtaXOScFLEusnWqVDCtPfmdR7UQbtv62aS6e",
-	"xXOYD4ZfM7IzKEDrlosB8HXtlxxs3TGxULuN4QkzZiW1GZPvabFK3dLiSrOFdErTCM+qvYuRjs60vilV",
-	"wgUU5IuOpBTNXZXHsL1ZnGJhPHUhhWALi9oQVYWALSn4rf01np1wYSShxsoXD8x2jj8k9xL387jdpJlK",
-	"AKY/jxXu3MGvgSDBeyM33SzwgJN7gNUgzzwuduDvgcTfxORI9r+VFRozSKGSDQxey22IvMX6saCuzt+Y",
-	"KTAGRpXBj/ZVUZh7UmmnqPQkmsYopkqufXaaRYxsuTRMECfzIAcpxB2fPkI0U/ZcuWTa6saECiFLvI66",
-	"DODZk/7Clv2cX74GbdMDCf7bVVsYibVtmNwUDMoGCTcXzlnnuDLRMsJ4eyDpCb7a5h7wUFm2sCl1SQur",
-	"yJ2T77577CK1hc4IKzQjZ08eh0B69vTp46f9Sl28OnJc4SPmYHfS8yj8iksQR+Fx0u6gzPcyxwrMtqFd",
-	"sDzOMMcqKhXHHM61PKvBXcR3b0ws1NEhFsdIoCpvZJCD9OyR1bEtdzdsnZHlY0ItKRdy+6DcZGTzJMhK",
-	"MpLMgW9F49DjUyB6PZx7aVLolNrKssjJit4yMmeW9QCos3EO0YMdmQMcktuolQ58hpINU1oKcADmktA5",
-	"ZubH6r982opiBaMaHJY+L8lKLijXjmZA9arBiCO1OuydcrDxKM5GtP60eu9Cc50JLfaZpEaZCMC9rlGs",
-	"nclRJTQkYlIFvR7pOeytLhqACAcVFh8UYJ8i1D1FPDuGbXWIOahJCmPQdSS5L+SM7uTwuv3dxvDlJ2mi",
-	"NR0dnHbw1XakY+TjovkDExbzWiWGX1S6a71kDAZvityKy8PCmkslYxktotj5uCHXxJ7L+4pzuiNS1LGv",
-	"s+8StcZrp55G3qwlZrO7V9onicUXjNtZk4NUeNStKW6q4uuIa8vgm/1qlQOXEveTbGy1dmWOtQKvDtex",
-	"AI5rBJIiBTXNnJscNYd9BJExz1xOSmF4ga+UgoVlalGgx2or35TmWsZzs6TQqRSLHivdY020wY3POo+X",
-	"dCUN/APs6uFW5zATs7F7d8pKhHpwfegA8oGWZHATMYVoIYuC0euSaSI3TFSVfZhpVnBxA0kHlgnrIW1N",
-	"mpc73vCM8wy0AC07/0aTmqH31m6sonwCK2nRghaSuJ4y4cs62wB0bG1odnaIxv1p17Ut2GP/jbbzEqbY",
-	"436Pb8zqgruLofBbqmPliRhVvoKocpwILVxHJljStP1WmXZtXh7qA5GfJRkSKzotxSF6ANuYeAENlGo4",
-	"/we9gRgNJt5YO/ucBEE7begutGAiakZVzozeOVnkHush+2E/CTrwYrKluZJlgkuiryaRnGz1imiW4YGq",
-	"bVACs7+abxGwTz13EeNBTLLga56ojTugx07gHmt7xAqJyb1GyiDb3SXZ1j++sjfTlRsDOlYjiT+ujVuu",
-	"PNZeaPuCVSkEOoI31jiE5A0jN5swMcaRZtTmpDdMXIEH6Y7EsEXzNtZkLm63SYN5HM1FPSIkM4YmKl3A",
-	"l6USKepTc3/w4RnfLh1naMFms29SbXR5Kq59UwiyivbDYi3vS6mYhmOS1eVnLa5fb9NRcAMf47LE1Rv9",
-	"up9EGVc3P9H1phjZnwP/MDC7Bx7KYAP1ctG9J2tJKpMy4vSB7pIxKqybHrSTRn1LKkSeymtUWjVFG+ry",
-	"XhKtR4aH/xoFMtHColZabUiP3BTdsG815oM0ndpMKZU45+LGKLo7dxs/5+KWFrw/2cxdGG6h2mZngwer",
-	"Z0sdawZUpWfHOYg3RAuqDTErWWoq4sIaK4TjnWfiiYNa1rZzWGk9PsGttXeaszq1F/d14Ry4UGS/MANS",
-	"+hx1uGP5jHN/mBiQ37nc0beJFLjC2z8DsbNInTruMwmkQQ/H9Fvxv4gfxicIp9Poe9Jaq1QXOiqjFZKc",
-	"k/n16dT7bmXOLFYJcZLV4jIixqT2bEgxoldya1EJ8nVLfzQr4otiaEWhAyyL5iV2di80CpvxDkOfqgwi",
-	"Wr2I6bd5B+Fv4egueZWsqFUMpKg1MiGNv9SY9FZiFLb/jD8YWmOt9wQ4CuH6YO16ihqvAig7mAb77SCF",
-	"WHE8FXqLfnKvSu4YOghcZsAOajwWVNj/zBlpc49mAd1UdfY67mA6oFA3HUTqKrvliapbAj0htxQzWI9X",
-	"eQ+tWPBqggBPfy3+O1Y1w2hpZwqtgd5K7E1BhXDhZYqtztohun6T3uvhrZqEC9eOA+0FazdbI6uz30mC",
-	"VWrG9NVaqpjDtqwtc8Zqk9LLU2GZgLPN+GJVeWCxNYZLrh0uwUGn28Z6CQeQtYBccsH1ykK2KDClomGc",
-	"xi2H2BubLYj7JSVcXa3mVxvOKqQIwR3CNo5hVq/IX0b9hBQyL3zWiIPrmu4s44B1XeWRT8u/Qx5iMogf",
-	"33SdiNVctOCCJZmAIQsrNljulTx7HNQNhlJ/1RwjyupGxpq6PDqimgkQy1FjmolEX/oOid1WKH2dcW2T",
-	"+iM0RBLCtF42eiPOJ15Fy/O1pQ+jqJFQHlkwSJ1SOCEhJm/elbFs1mSOPTCkpjHAlYH2rTojRuZ0B3+P",
-	"UH9oNu11H6pLB/taQPzgn00zzroZVO0UtXiY5sAJqrEnuRpfH99RcEMXrDMDcjqzta+jNrq69q2xLccc",
-	"SCmiLXZCRI8M6rCMiwsr/7ggvkZleOaQr2+vPXFBBmOFJQ06SScZWWz5HljP4HTttquZ5pAqgi/JZrrJ",
-	"GgNE8QzwzuwsjTvTIwjIoH5DpRZVvY3VaUcxVZ0GCViyov2o4dx5dSrEPnN0QEnd/w/JouQ3AjdyAdWR",
-	"lrCtvooli0vy5xfvyUO64Q9vzx6CLuTgkTl9h2uyWLHFDctRuwXE1Sd7hcDZ7NODa/nA/fEfWoqTd3Qb",
-	"qNZhV5sOu+JIdoI1nnTnAAe8LHjOJ7PC7AvwrGL9V6t1SsAsfDij/fZd2PsX+xOZlSyvV/WKXFeRQad8",
-	"XpCwebAvjbGatY46FuVy2cWkNKlZ3XIZ3f6A3Lm0PTSdWeO82bhLvLGYXeM8z/3mzSUzZaQxrWAsZ/mA",
-	"hhHuweSrD2wYFm1FXPnvCi5uag6y5EpDzFAZslFWruWz6ToNdwa2w9/2BpjhULV08++Ngo5fi1fiMNil",
-	"znmnkH2iCLjzDIYxddgRMLI1IBL3odcvLlN728TiLSP7zoxOjquH/oAqDk1fgWzX8tbq0P6/mwKNSbqE",
-	"+CwDV6J9Br41pYr7i6bN7/UR0RbDRrM3I3N2XYoMnDphnb2vsC+FLhul9RcY9tnvNbGvOaxinciwV7q6",
-	"yZy9MWeFxs8odKArB44yGaRIwCp1DNDBLootIBveHEiPssiv1i6q1cX+W4mJ0fS0RIY/xbEOw0WNnwMR",
-	"0QLANXq1lgJTzgcg93D7cClLZRgTd7UQWUF3V2sd81TnnIo60IM1Nt/oqrjGqn++kQvqGvbfrLHLVSly",
-	"1eWdq6GTesD4e9p/YEX11X4joTDlj+qr/RZmrQdaKkfo0MWfjrBAGtUjscYIKn6WmF/MnbwJqCZSBQPl",
-	"oN64Qt5w700wNKEWQOBDlEZumIg1zNhwxfS4TGT/qj4hYx/LwiWSGzuwnVJFYq526vGzp41+Bc96k3FR",
-	"uCTdcqhij63qagEC14ieXcX4VkcfsEgj6C4ctu//s/1J1IyGtPfhL3Np8n2quI/+Vr2//TopAOAGI53S",
-	"UgVKiUA8Bhcv3PQQaGCLYUjvGF6ybWiEhdyHFZtE+tp+I9xupgFFWzF2kUyD2LbHrB21sMfX9PicCDh6",
-	"HbPf+vloeO7UnQ2l1/bMRXFdVJcDmgktCitlpGDE7+yrHU8UVT0UjwX+O0pHUmNKhtV3YKZgqoPqf4lc",
-	"xjtk37UbWDSTTw9vnYiPd+qTdvNvFbvlbLu/f+hIk1anMAQP/ei0QRSOt9cdTsoVLKN+QWts6I6cAIxz",
-	"QgXinBFro+Tp1EDcclwIwXc+qXN4tLC6nnQLIL+5MS2X/TXiddSA8GfwQI7d79+YiofGruMZm7f18z2T",
-	"c9yDmX1TbGWfMrGPVanqrHYUYmwZljOmeloef4ZK+mWkbueSXwtrEoLj9OPbN5e1q1UzDQHUj+R3lCyk",
-	"vOHsW8tJNRM5+fi8NCup+L+gLcg5+ROjiiny/s1fX/z08YS8oIsVsQCAr13/LrNifxdK+nAqN0QwlkP4",
-	"9+OnBxum1hxW/HiOcwjBssVwWUYgfAaMPIyrnZAXSklX5u8c0MTHJvTfhRu4+/QP356Q99xuwj5o//j4",
-	"8ePvMqL5v9zf5MIwo0/Ij1y7HKINvWb5OabMfhTsk/noBQj6+wjV5CNkT3w8+bvA4IYmC6rUjnz0c88/",
-	"1gkX8cHpbibw2dkp0WwB0Dp7fHJ2cvbtyd8FoPmCCRRMPGfC8CW3jHL2fEMXK/bg0clpPSg9+BsURa7X",
-	"VO1m57OXjhhZIwgnl4SLhVxzcQ0+ZHQpQ4DBd0/IyHyHrQdOKkl+PgtmdVWkMzsDkbNhgm747Hxmj3Dq",
-	"2uoBBXis8lmFjiLRCqsw5VU+O5/ZK3heP9Ya1v7o9LRjUPv+gPZhBnk1WX1frdnrXPo+SI60kIEHnGEQ",
-	"X6Y6QDASPrygn1eySu6WRQ5ghyuRyn6k0AfiBAIYNZlAKR/EkqGiR0cg+TzP65Mh42Da/Enmu1EgHAS5",
-	"qprsc5NHGVWyz3t3eDb9Bnqvaoqb+pEZ6EAwl/nOX1fkYprBf/uKffx/+CvPPyNHLhi6+pq39w7cks0L",
-	"bADxyT4/x9/kUxz1PSuK+qxCkrVU7IS8Y8tSs5xsV1YJcvkxli8LQguq1jWzX/cDxjIIRdcMFepf4hut",
-	"H3n46ofZ5w/ZbFNGkB05cAiuke9eAseGBb4iSjn9N6UUvA5Ai+q15Gc3+pH6JkNWKEGaGrQgsqrdXajp",
-	"oamspIPQKspE36tdBw1Odz1o4UWu5i9yC21GmDBTXMyl1d8oAVARN99/HNAtmfeIb3zkXkS3XWqw2IZ9",
-	"TcIdg7cdJJdh20fiNI0R8fctj/E+OuA/DRKbSuIcgLxDZW91Sfcod/FVI053BCHqzv2VCdDxaH36b4bW",
-	"gdAcjdkuPtPNmL/3D90Ha/aT0gcyZ3+Aqdizfx9kRvkiCJhuXhnl64zwJaFiBxlQh3Hy76u42DGQvj0G",
-	"/Z65eXWF+1f2PM+nYXiv6Q3DNm85TH0wsm67fELeVxkGBJLdckZ85zVNNlRBHx6NkwQOopeBsiC85nuU",
-	"Bi+lurayzgPEpUjW9SY+BY/BvN0jSYsU2B5C4uXECjcMbE+C+/Q+cPtn76JbylJMco8/SnlDhNwSn89Z",
-	"dxb32BsOitwqbgwTxMjIjWIpQQOX94appyVAe6b1PciBxmjsgdJgLuXNVJIAq9VRECy5WmsUANuVy1OR",
-	"yyVfINDZgfp884xHkgXRmdX3LRGal7l/eS+EYWoa5gevqn1Qrk4MMWMMp2+g/MONq7zvppO31VP3QSJV",
-	"N4CB1FGdYQow/4CTxF1gwhKBz9GqMoKAdOYMOsnA6K32hWR1c7wl4L4wmBl8AP8aKpH3SK5PLr+HCKQs",
-	"J/Gj2JfVuOlakHtwIG8REt2j4BL9EoZcG0Rfl0F3B352en/8DCGZT2vewRzMEGFq32g1B5+0Wh1gr2xD",
-	"d6OYH7vtVAn+zMyL22GagGGfDL7ugTaK0XUTyO1A9b7BQPBnIHztSdk0qhUoayu62TChYYrFJaSdPri0",
-	"PAgP5yLSXBNKVhxzUAtLppD61CHxA0CuqlGPKUC6YZBHRFa3QgS4r6weebIHmbp2SDN1a5UcC4OC38Ys",
-	"BR91bxwbxNfDX7FU9vNDP9wuCgOXVfNfIpdvlq9wANvRYBGm8SSlJHw9GZK5uX1SVCOBYYQfZrjk8oT8",
-	"VJdS+ULr+Y5QfRP3LjhBOJYv/+Q6tyUtKAuaOPin0wOhBWMK7q3mam6w9GRSt3UBg1SMopq8liJfN5vt",
-	"iCjrVkhADXc4BZD+4pv+ea+XFR04IQ7qscvFqspVhSx8LvzErm7rJ6ZpXDYgN72WEALt/tSC+7qqSxcE",
-	"9W8cIdkbpQZJO+Z1kNR/fDvGD1kaaMZUR5jK0m8aLBbZoUF3Lg+161/X88iPgNvtmT73bMtXt3VE7+7z",
-	"PCe0UaQ8Z9fWcJQ4o4lwcxjWB77HtBuxvr6WiOV2lX+WDKbRu/w56H6QVmg/fEU4cAwvnYVXogg6SrxQ",
-	"1UzKTV3QpbSbk7ikfBrXxJ/tq1VVjo5L+lFfVv7XqOWtihvGNvCNj+qAZQUzZfIMbC/XrRsSUND5WuWg",
-	"HIiKwxwWIS+5xxDCpZEbpLUmwLBhAIQXuNEw/tki4Al5WVXmIRsNO14NNECzpJaVBMLpfbC1QEZMAdo3",
-	"Inhdl3iZ2K+TZGtf2KNzD7zswIs/ghfH3/w3Ne1c1Bq3kFsBOdZG1y3bMMONPG8xoWoMMlg2vp2GG45e",
-	"ioJp/HYltcH5WNis+m4M62EwxjepPr6s5sweXwLhWkPFj9v9xJrjN7pOfoc5/N5Jh7XM0xnx7bgqdo1I",
-	"cs2jph6+TqaEYuRsqhx3ronm1wIMzmFOt7APbNrEqTuQtu5gv90C6Hgx5a8udk5rgNle5ZTz01IDBYbQ",
-	"Cdsa026CVOYGeRCp6tY8scXdBKURK8NoInQQp0e8J1Yrhf+2XrC6XVdQuV9tF2sIsSiVluocp4OCV6pR",
-	"yu97jLq/beznuttgZGdQTtPYV28DBLux6H3iPJHICZ+eBrXbT/vmKKGoPLrdXHehGmQ3O4yfJP2mUUoI",
-	"gQYru7L6GquJUamAXgfhVp7jJAW/+AQd6l5XDWMPc4Zm+3OuaF63ooByGjfzdetbF7lWyhp6KRMpzokl",
-	"RMv51WLFb7H1eYxcVxJsknEU9OGIHByAKOCXPTgzmdqLr8uCgSBswXMoHlOEO3cjfAkuGAiErsEdDFqR",
-	"+3p3IDo9xKL10ZlHvb5za/w8rwrijxZ0LOPBxr/4dpnYGRfb7MJwXAxUTZBQBmU719AT0t9cXZkLndNr",
-	"VBngV18zo/hCdysv+MiwCCNwg5GhxfdV+/dJFHxsJG/xmJK1FNxIuzDZKHmt6DqrGhazT4aggLJwe6tg",
-	"NC0r9TCclsGwuxToqoF4R0TGao2Un8c7BiaKTGCxqYaZIoOSIhJRhwZsprdl98bk3bMxe5/XcskMRobC",
-	"qwmqtXxOQqReCyLuEGyigZGacLinTVNPDIO8uvdBFfdWjuUq8Jtj6YPgqb2TUaC0l9VjMb2lbrDLAK+4",
-	"azFQQ+3g2W/7OhpaZBeEFloS3Dd0I8C+rq5LdD3yO6GOuaacI6yn6S1BsMfaJ3DVsZhIrGrBmly4mppx",
-	"F8MMOgOmprvG1nWjQyNGV3wE7MAlGVUFT5u8cuySvxmMe+kXA5NFAS0nS6aGt6F5KNiWaTPGLsRf91uF",
-	"f2bApI7J4fsyWKaylPBdk0UHQgsmqhkZxlQFu+n1okZj2XvWifqu7KKea2g1d99uUhu5meI239JSswxe",
-	"ZxnctYTxSxBdxJwnaWW3F4iDzKcWPQxzeFowDHV6Bo7CJXRobQqm44qi33yEE7L8H9C/8iV8hOH7qhGQ",
-	"FuFx4hehJvMlNS1nEBU5NBU7BgPsIKPhaarHljJfLk3VXdHXm6IaB/3/jBTVAPgnBG6lKhXxYAfz+YII",
-	"tHxcvgU3zjlXCsOLetKqpjtN9LBqQJiH26VZvYMHvlSe+oJOFFDcT25fUAE9zo0mW6luLsjT08euUxGH",
-	"hYU0QxPfw66USUnsB4z2SeFUoBD5VdYOGGbYYnL6sGGn4fs12NFBS/zYO+sm1CPeCUapqyGvghIFZxoq",
-	"2rYEprBHDWMP/BGLVcGyezXAU6tObYOn1TsEr1lRt4Eas3G88qPTR88ePP3D47PBat1AF8BXo8R1T24K",
-	"BhFHa6M2gRLsWc9Uqpt/X8Nod7r4CNvdv2ZQ4pA/8f0nELng2r1nEVWxO98suOAwgA3Cn7jOSDj/CmWC",
-	"nU4SN5P6iKjrp14n4AffTuUq8W+bzFZ4YQHYNBXa0H1oRW0PiEdmX0Ez2WiRZMVi51xQtYsw2RSUwYJa",
-	"ARhgB9/j0g9+4HojNTdc9gVNp+El4dgOqqFVUdVU9tgX54bW6HR4yA+Gfg4jezpVssoDoSWSbThgP6DZ",
-	"iyqzHOQaKBDuD26Oin/R09NWDg08fOb+Ci6VhPBzQ1jqywvFVq/gmkQH0RzH+d27EgKGzl31EK7rgdYF",
-	"NI6e78AMqEa8RlWHKhzT4UwaC/r/RVlH76oxUgm+VZHsZL4Naz25iWTEDcaW12gIeh8HeqLWe2lt2CIq",
-	"dIC4LjvDjGq7WLfGUxb3VGUHg4IHKjiuffdEiiRAHNNfuCJSdes0HXV178riWC2pm5OJ77eiDm9m/yb+",
-	"yjaTZAv8lbGNGzlu7yJrDM48Ic+r5vcuLCEIz115wcg6O5y0ulhJP7snpR597x7pEbfQA2WEp2DoCIqj",
-	"Mjh/tlTKGX49GXOTC2tN+/Syqlojq8avzgsqbjQm6eH936Xrjrtiud5QxTpSbvCBmr1NT7Kv1hupzBGD",
-	"ioPZqhtSPbRlJU59mE66CcIBFHjF6ARcOraL8g2XbIixG2Auo2mbfbIrdeVl2ztxt94dY1y6COOWCsMg",
-	"n6dwjQmFFNBzBOdbZ0Pqbo9E+Tu6Lv4nGWPPQRMqGM630nLtDLIW1vzuv5+//vFb1IJcc0FEMZaTaszX",
-	"Cfm5akvoRzJLgSnc0GezoAv7erhQYxkUH+ozAlSzCvEDp5H15378oOjSVArCsXTXPS1h/6ZhAuwkRfAI",
-	"VXgfc/ZBlQ127spv0fFPYVS/rxys4gKQeMlFrv03wSiXIczgrnG8vStFJEpLDcfSfxMa8caii+nqUUEn",
-	"NJV2XkmOC1ATpfATjqyC2EIUx6Qtj0bX89oFycicHSBRCiquS2tQd3XZ8c8cs3mLXyPVvsV9P5VZtOSs",
-	"yJ1rCAJ9ckncSMC6gr6iXgj0ok5HBWE5N1KNYaZgdQHhxdK/3thv70p2g0Xwl6O5UfZvbbICSaDZOkE+",
-	"WGkCwsPO1QJff+E0IktL1UytQm4PoCrnRGH9Xk8nM39ze/7m9vzN7fmV+Jb+vb2tLk/0+J7VhzUMkllL",
-	"ZcEu8alRUMY3/34f2JEpmZEyK3h8Kk3hPy/f/ETwEOR3j04fnT44e/RtFfYHG8Fh1+A0JYDesAZEcZvq",
-	"fsbZwOlcKlxd2eMqyJyZiRMuzQ4cBtIQGDSXatE6uOPQfViSXdpHy1fw4j29Prpz4I2o1763rkRx9eML",
-	"tyT6ohy7Mxpw/1gRRg/8NNrKl3yAZoojQORmN/UEELnZxan27F6o1h5pwsk2wNcLfsNQPQQ9TS6XGSmh",
-	"OQwFA8H7deRWHHoTcrmc+CIuIbpkQfVmufwSPBTaWoPrYqpGeA1BtKWaYO0i12RpIbxi+cHgL/IHUAg7",
-	"7R285AV7U0Aj0mNVuuPbR3nS7jtLf86u6XT9L+oMYBdrs9dYt/4itIAc+hHqK2KAOB79iWOV88ESb0Rw",
-	"+5+/DKGrUuipZjQ7pqtKgVapkFsiBfo0iCzyK+x0YFzVRY0PbhIT3n9GjJSHsgPFYKpKdx0GPnJUoxGX",
-	"SPmi3S4nsxjd+8h2xWrKstxVeZNiWoU0BXvUbvpSlP1T9+K0dKsNdlz63U1le2pDjbfaq5tZ0Xy/lDtD",
-	"R2Bd0cdNHbC41/urK/rmVg1+MKeHjpvL7l6z9ie7hT/ZHXxRa3IqvVR4DyViRsMLYbAsUTNhUF+FyHJo",
-	"OIxii5rpihwTko5fi1dHk3Hw8i9Usx5vrnkZ9sEM7MBLZh58L+UNZ0e3Bn3nGSBzMEGoyKtWP0P9T/5q",
-	"Hy5KpRywUl4ou+KbctisLgcgGNb1RSHkdtAfndPMlJsucX8JDxwR1XCBqKjH7A4O5pRgDJv7R+spqzpV",
-	"bXhRkBXVxEgyZzh7tUHjnTiS4qJvpQ4gcQRit+/+jdYjHL9u0t+4xawah0wKLm5qBQGf1YYqQzaKC8MG",
-	"cwVD533p0u/xkftQvX6U8qbcwIJDtS88wFSqF76tbgxVJQfAELKqvxUpN4dlU+PRjjR/pwbel5pT0ri/",
-	"/ft6TfMJ1SK8rFHqDV7vwCBMfVdfIgoDW0US/+LTKT0kvq6AwcH4fnpf+H6MWQYHIL3MaWeXiffwwDFb",
-	"NMICqdxNupvMqVE1VCdwaNCTC2pYsQu6HFOl+C0b2PvVyBvWZQ5ZVvTePnMkpg7v/kIOXzxXSu7aL6dk",
-	"5vZ9rvui69974dRgvZJb4UMyCzbw4lQH0oNao46M9F1Ki5oU6XnVBNmPgRgKoaA7dxS936td3WP7CNit",
-	"6O4LWQD9nb0hYUbxafj3e7Uja1AmNSZK+KAiZjtiYiI25t259P3tCXkjih0yrSXF+Y8amnQlcy32ox54",
-	"y5rnHWmJl8w8hyeOc8vw7q/2mrdMQY9mAkCarK+Uv+xg3ri9CqDTaynzzPcjFNKwi2okSHXBc8zoZOvh",
-	"t1xViaRv+iUv2IvqseNcd/X+r5qyQU2YLE6JUwDCew5oGfrQU9/YyHflw3ZhKZ0+ccVCGr5otWVNOvGY",
-	"MQX7CX4xu0NfuC8xrh/Igi9Ym3xOyCtDFnLNXLs8vnR5rJbYUs3ME7BUrGC0O1sbHvgLK/L/rfJvWipZ",
-	"sSL3AzNC8sDilloSujzWFb1lw1ngLVPalfOlDJ2/uUeOCFa/RELxc5s8ibie3FfIHzDE3uXC+/z5/wcA",
-	"AP//",
+	"7H1pkxu3tehfQfGlynGlNYu2xDMfXilabN1Ylkoz97puxXpjDBscItMEGAA9FK9L//0VzgG60STQC6fJ",
+	"UW6cD7EkdjeAs+Hs57fJVC6WUjBh9OTst8mSKrpghin42yuu2NRwKexfcqanii/xr5NyeUbMnBG9oEXB",
+	"tMmILHKmDZGKzLiyf5jBA7RYzuk1M2QqF0zjb5Nswu1H/lkytZ5kE0EXbHI2yavlsomeztmC4rozWhbG",
+	"/i5X9icmysXk7O+TcjnJ8N8+ZROzXtpPaKO4uJl8+ZJNXguj1tsbXzOqCBU5EeXimqmM6HI6J1STxyeP",
+	"nz969ucnp353S2rm9eYYfC6bKPbPkiuWT86MKlm40SU1hin75v/7+8mj7z799vTLI/jDn/4wiW3wjZKL",
+	"7f0pNmX8juVECmLmXJOcri1QC2qYSgBuZr8UbmUm1YICyKhh0cXfvrLPRc7J89ZDLujnH5m4MfPJ2enJ",
+	"STZZcFH9PbrO7B010/n2OS1tKHbHNYeDUkNWVBPFaO4POWc0hyO7nb2dPcJvhfuJrChe0msumNlekxtN",
+	"4GNxME7de4nzPrbnja33xpK+ih2RazKDH4HiVvaUBWeaXLNCrghPMQK+07KPxEbeUV5cy8/xg/M8sdrC",
+	"vdWG5thqH8uCDVxK2VeGrfMTsGmCWJGHWwm2YgUuzPOnE6BYvrASpKZXLgy7YQrWu5DK/HVdrbdxAC2V",
+	"SUinai9ePgWbQ5aeZJMZL+C/mgmH4fL6H2xq3E/2PxXu+f/Yv99yARyJkPO4ikq8S/Y5QvQrqXIN9Dfj",
+	"hZXsmZV237++JMd0yY/vTo8Vu+HaMHVcUHFT0htGCq6NtuJ7cUZuaHnDCG74zPCcrSwTEruvs2U+I5qL",
+	"KTsD6XnyLIF3Y3c2kJwvZX/hyKgqeFI8GjlIOH6xGNNLKTSDW/CDktcFA1E9lcIwAUCmy2XBp9Ru7HiJ",
+	"T/zpHxqvynqtPyg2m5xN/s9xfc0e46/62H8XVmye82crKbgmKyXFTUZWc6ZYVssQI0kujwBK7mN2rRdT",
+	"w++4AdpdKrlkynA8wfU6IiodhcVYZJMtsomhReE+xg1b6K6zXdKiWMOL+CmqFMW/S0OLbcTKGaFFUd8D",
+	"M1kC2UcYtGb1v9uD1XvzH3cHq1lEIot9ySYv8lwxrRnbhhF1PzXPuAWzzfPklBfrK2qiD8+pvtJsqlj4",
+	"87WUBaPC/s7z6GtcaJ6z+CsgDs5+q4SMFQiTbDKlRRERCp4FIov4uzf4McS3LHJ3qga7PDJ8EeGZbGIs",
+	"PIJ9CXYH/EgNkWJqXwFIRfdYqiJ+lYeohjvFXd5OJtYow280AF6B0e0tQFVw+FYiuWDGcHHjyYNbWqXF",
+	"h4BsZrTQLOtFSYHEe/L4JAKFBf38Fh9+dtJOZ03WOfnL2clJDCU1GTVfsLSiyYKuyY20ogQE6YJO51yw",
+	"bzSRK0EEMyupbuuvjkCBHZqUvRM9pzT3q/mN0AR3/cePb16S754+Ps3IfEGnj/ScPn72/NtzcsuWhmhG",
+	"C5ajdm/pj9zwOybINZ3ewt1ZbeBZdAOehjfuzzkzc6bsbbgmVDFieQPl8IqCtiPA0HFUdg8GaCpD0Usx",
+	"5IiQGaJ0XFC1iAi6mWHqasFFaZiOcz81VwWj2sR/vV5fgRSISZVpD9V7m1DjYnCT0DQvGEJSlmBeKkan",
+	"8yhAF22KcGobaVFJxc0gYdguW1VSb07tTDOrdkzju1sxdpvT9cB7azWXA1/gZs7F1VyWKko13eLaqbAV",
+	"cW18syas4ExZYJ3U5lmThPEwAdQDgCX5YlfZvsk8C/rZWRMnJyfOIE6aF03O2ni1892A75qkc3qSuAEC",
+	"buyUvvvgNjkj4ctnxBP5ObGoJ0ISt0XCuBWyVsddN0V1fLe9L5U4s0lrtsD56j31WTbkteYXhRTMauxW",
+	"6q+tWWIVEM9c1VUpBf5iSqbxTyuWC/9nMy+V++NMcfyDpqZU7o8lvP2pVXf4czerd56yqYksuHB/O+2W",
+	"ChVN/+XPf3naaWunbjPcc5R3leJ3aEA0GbM6XS/zxB4oJuQWTGt6w7pef+ce2zyDf92jPnoCq5R9ZP8s",
+	"GUqBAcJnSku9SfXP4gg03oVbgSP0Ts6W6tP/RR/laXb6ly9/mLRSQUMZqWAlpNneTFRp2YJB4KCLqs7b",
+	"7DWXKzKVRcHoTck0ihPCDZkpubDaF1deg9Wxs8wqD91Q5WMbLDKP38NJ9UGuRGLtZe1ZaB6XLZZmjWY/",
+	"EdKy2E3lDhiqcHRfzJXLKbhB/dY+pdH3ck4F8spw46g3hs/I3JilPjs+nvGC6SP2mS6WBTueU3UtS5WR",
+	"X3755RfN1B1Tv/xS/eMPZ9VfiFTkWKs7/8Y5QeDOpCJWaDfFfkrvTsFgRzVilvAYr+ayYGRJzRw9XMxT",
+	"NXpGVCk0eStuySXaGsHGn55897zDG18Tde20LOQUPCb+hsK/R68YmccvUsBLZq0gOTW0qAMqJ8+fnuBF",
+	"b5UAbjBetNaGLdDM3LDJ+l3z3VGHgOPimz0jpba6hv3/sxsly6UlEvxTY8OruWyD+ePeNprDd5SZ5mx6",
+	"e2HYMiYN73hC6c+ZsWZ3VNzcxj1H2q3RvmF4Cj5SLRLftXRb27iiZCkSZuMdLUrWvQF8LHNfSq+t+7rw",
+	"2i5yd4yIJjCVCp3AuQ+NDvAJygXlYoxdIN2M8SUg7oHnsOJijLULes2KMT6k2JQv+RZCdvsYxEViQTtq",
+	"iJxOS2VFmgvP6FCb32W5DSL3FNL0YeKOPNxr7FcQbEBgi0YrJEeZRhblQtRsO0TthFcjoELHF7dXbM7U",
+	"OfE2kJXzpS5pQSTqYzHT49lQH+gGCP2u4ocNADOeqz/C1p0v7cJ3CZU0qWAuqdYJarZa1YIKdFzesqWJ",
+	"Rnd2VB9D2q0p2p043FaHw72BrodyuseNnADnG5oaN3NH/bq8rk8ftbKfPdth6QjlDLDcT6MmW1+vSQtF",
+	"yRmhajrnd0yjUgp+cc1E3ssJn+aCAbwP54hTUhlj+KRWsiVTUjrHKzblOcv35negZjpneTr4oOWCoRm4",
+	"oprkuBuwYbjBAATXxGItGrIZ6tZAZbH/sUB97brzaueIP62nBr9cFPB8NvuRi4iqyUXoWruWkBeyovZz",
+	"Qq6iNoxxCRIdkUZrmMCjsQ29LjQDw3xXH053gKSTPXs7gmo7s8vGPYjTaJPdKod+i330WlFdKtbqK9oG",
+	"0Jb2vn3pgSm4jQf4Z5RsBWeWt9w2dfTqnPHC31bN7xRcMO2TIH2GTfQTjjES2xQyGaZbSm0iKy8oDzIp",
+	"NBMGo7yMLJnS4N2JqQALeReTQAE8VkzZo+CDsY9oE/WNQ6wUfgM3gdcJ+ipEG1Tj8V7DPgChR2tEOUZo",
+	"eYC2kNpujJ10bNWA/0YTwE19gk39JPBrPImxc02y3oFzy8BejwD8mmHGrSPBTTxCJpr3n9rLo9piDUsv",
+	"XN0iiPp47lkMQ1EYf14WVFCfVLwBwxvKRUw0skW4dUNvnUIBWsaUCnLtD4SfiBFnXl/hB40RYAyq/2X6",
+	"sSzYfzGVcwTY5vLVzRxBOegG1gjz2inZjEjsdJFnk1Lkkl7HImmOBxE7DhM1frozuOoNevx4ePmjBqtn",
+	"jkIShCVVRPez8Oiwi1aKG8PiVOMD/rWmMdV3k2zyudCfozpGwnhb0JwNyiHwuvqW9u2ZOfZSEFDYjhHI",
+	"VZuBaCDYsOJFQa5ZXLqzqRS5virYLOHi8wmFyT1nRE4NM/qcnJBSGF6A+opEO8n6JCJqQzHs5NGhSiE4",
+	"REXcR7SRyyUm21LItu2UVzyv166MW1zIga3+OCblemymCXFH7XCoq2XlLDBC9S1TZDqXmo3lcMmCgowA",
+	"4G1lFzvwi2bWnOwUik6BusCn7XuO2x8s2zqkIHfqGDm84azIgxTijRsvYgkgERAMrRNKvBKeQZ0HOZ2c",
+	"ibIoYsyBb8Z5s3BGVEz/pMK03ChWqNDrYk3wwZjYKeiUxTWfmT0+oYaAwlIHh6gxdDpfWCT//fTTUYWH",
+	"HW023EGL2fYG7qmIa6C2x7atiDmb3rI8mnW5mjNRiTUA0x1TfMZZTgpMbuon5tk9qpS2P6aoZsPydoEP",
+	"YocH3hn2qZYgu4lFud3F8A9ZKkGLDNwZht5CsNt4/aHHnZCO1deJSdu/1WrcNtW6H7/RpBIrPfbh3rpy",
+	"6Zxtn3UqMuazPn7y3eNvozqAt/0inLlkcmkpT0ljr1UBiQKMUAKM3p9JMckgiLzPuMgryj4nUhQ+E8H+",
+	"o8/XmlseFoEpE18vAQtJ5JIJi2UAwF9O/vIdYB+MlG/jGQ4o1QfmYS6ouo2dGfQdh1x7j95JnmcQ7zVS",
+	"3nryy/B+VQzOkmPBVmQV/Pnqeh1Hu1um1oMshaPvFBfTpJJfbZkdUe5xV1U6zTSWTZozddXmP3GPJCMO",
+	"mHZ936KSLV1uRblBXc7f3FPIMcmhbEtr/M3DG0o/AkvD4jCuYrhbP7Zda1uIYZq5eyVaVLNxLfmi0UqY",
+	"Ngk5zG51eAxqEAMcbCGtocr4u9PpNE6HcRqNQ1Ut8NK3408uo2vDz5r3ROdgEwdeSNQm9XTV5v7Or7/W",
+	"rp3XtZrNU0JdYdxsSrJRwabGW8WbTvdN/QTLFuFjjVfTe0zFMtoUlnT2RSrjyG4sTIkKZHwUZVJFc9fh",
+	"Pqjj1dshiLg5a1ez6hJZUlVVjDtYJSXLhhgEg7LPBd3lfa5MPwRjbezZM6fxdFEuYhV3xmd6dfJNG0Yr",
+	"j18bRtt5JHJO7yPFXcaO9gNdLpmIasxDOLyDuZuYpKRK2+/0MJo2Xf8HRgvk5ubO7X1T6j45UPBc7NNv",
+	"F7sb97mclgsmoicHK0LO4DaHiqL/fvHuRyIV+Y+L9z9tZPqdfvf0ycnTqK5gCbglch5NJGvU18Lyckao",
+	"kBB3tB88q7Js4a++3gm27AILVnmywkNW2apWllAi2GpDQfGg3EqIcbCJAt1ETed0dty0oHreku3bZoac",
+	"E3oNMROwvRWbM6o05Ej2YOW4nQOhPadqitAtG5h1FnyPj0+PnkyyAcnILSkhqeuMUd1I9Ah/ckGqHgfY",
+	"Dmh1lVy01jdFJTvThi+oYTm5ZjPp7Q+swNY+GEXzfpixSlvc+zmjClRwZ3lCWMHeZlMJm/W6KdW3oHI6",
+	"RyDk0kRr+cStkCsR85SzItfhJYc2ABhYtDISVH3EKRVEM2MKNiBalk3uXPAgGsrLM1KwmSGyNBmZsyLP",
+	"CLpJM0ILC07nCc7syoRqnrMscOifE6eje5w4/23lu+/Q1yx/bKafu2vWb7uiUUfFMYnwN8cQTYnAPhsm",
+	"rLE0MN8qzUVFqWiP2mR3Hvd4Fm4ktvsfXZuF7RMgjfQOFX1wnsF7524CPGPV+lZHTcQ04a7x5OweHEKm",
+	"VX7R/Y666YlFCG4nU7odRvHBF9wMTTibc22kWl/Fy8GWVGumsWXDjE4NAMpHVu2fV3M+nVe3JbQ8sFx4",
+	"Tk7ILWNLbL6BFz9WUD15/qxRIngS9YSxpUnsaDuO75wa6HSr+Pte6/trIbEHNGJ1VqXVootTGqY3L5aM",
+	"gBZeh6i94+TcSUqdIQVmxMoP/BI4bHW50JBtcN+zlAW7SiSJUEHmUEty4upIyJQuwxVcSWfPReos742i",
+	"QraCFFri1tt5hcV18gyxb3Z+1Hkj2qGzy279h/cJEbfG6DBZSllEv1pd6MY3DSDgT0Ud2XtUjev5kleV",
+	"MUOOtSEGG9Jpky9DORHsu0HyNeFsEOkG8kNwbqEvKmylvC2XH+VqoLy9Zese1YZBmUl3XWIIMPt5/3J6",
+	"25fe3RNzkY3Ve8UH6nvdizU4u27GMHPbBbVbs7KDE++Yk51IYRAMUsCgDZWLbWpnWZozUsCyVoDb5+Gu",
+	"/KMltSNt2OLbrWq9LJ3oMBx+zezFXlnIbrkYAINubL0tVyamar00PGGizaU2Q6pYLVWpO1pcudyNOMEl",
+	"zUuLi4Ehl7Qu7eL1kTTGtqSVVk6B1mP997YVb5hKIdjUhRxWmJVMCn5n38azEy6MJNTY+8YDc7MlAsTp",
+	"iHs9bhNqphKA6a7OBZw7+DUIJPhuBNPNfhgumQUBVoM887TYQr87Mn+TkiPNEuxdgbVC2PgHjHkrbYi8",
+	"w3Y7QRsijzFTYGIYVQb/CCW8MZh7Vtmsw+goHY1xTJVt+fwkizgQ5Mww4Z3fkFAW0o6vkSBYpExyybRV",
+	"eQkVQpaIjrprwvOn3X1Atqt4+QK0Tw8k+Oun3jllYTh5SouCcHPuHJFOKhMtI4K3A5Ke4attbgHvpIo4",
+	"VNViZ+S775649MVCZ4QVmpHTp09CID1/9uzJs24lL95MalifKKyqbuXnQfQVv0Ech8dZu4UzL2VO1zEn",
+	"QsHyuMAcqqhUErO/1PKiZraRexfu3phYCK7lWhxyA1XFEb2cv6ePrc5tpbthi4zMnhBqWbmQq0flMiPL",
+	"p0HpjZHkGuSWyYh6RqizSKNxssFJwp2u3FjaBjdkJcsiJ3N6x8g1s3IInXlSEayFGccDLGfVcV3HHJ8X",
+	"M6L7t4cbd5UuMKAuhR3cprkk9Bqr+GONeHyWuGIFo5AxyXxZD/yri6SD+zNeSdSpaSMZ1hq392nCCaJs",
+	"ETEs0haEi0q35kzaZ5JKayL2/K4m3M2wX5Wwl4hHFvRmoOO1sy1Lr6yDHVq97ZRNNEbezIDkmGTSSoza",
+	"6jySoJlLmGhSp4t05ZWgNz5Et8dtjF5+kmbHghkfBN5qBTzkBk3GgH+SJtqgouWS6U1yLfmGAzNgBmS5",
+	"OGvAJbu4Y7Tnurwvcqsp7IaeWbQ7PQSr6qIhey4fAoBWzKIOaZ5+l+hKt3CaeeTLWmIxgvukfZJYOsZw",
+	"LLQEqui7XUleVm36Il4+g1/2q1V+eUrcK9nQvn6VJTqsmX9HK+psYmTMSZm74gn4pBQs7LkTBXqsg9H7",
+	"0tzIeE60FDqV9dThoPBUE22F7KvK4/1pkr6NHVwK/Q3uftZ1Y/eZn7dQpQshuD61AHlHIzrAREfWLuTT",
+	"+jZFmEpdcHELcRV7Oeg+DXCbyB1uc8dlBhq/9pqpE58jtY9JCz7WGg2dB0IS1304/Fhrw8iWrfWtvg7J",
+	"uLusujaDO0zfwSZuwgp90u3sjhmcgLsYCX+gOtZrCZMFriBZIM6EFq4DKwho2nStrNpNWR7qKZHXkgKJ",
+	"Fa1Gch89gC1NwlSyNOJcP/QWwlWYT3VNp7dnYS2uNnSdqKbe7MjqHJOyyD3VQ1JLVlkzWIGCMwmi/Fmw",
+	"mbmSZUJootcqUSPUkqq7kwYedLyI17zHJf59bvUgWlvwBTetWfNDmjMHjsJN32AhsZjFSBkUwzrjOVJT",
+	"mcqAApWrUeObyqhXZqhZk66oXFobNm/UVPpKzVRppcvJvwJf2j15Y4XmeGw6Qdy8jM+WCAra43lhI1U2",
+	"48dS6TL1qbk/eP8KJ18Y0bM/U7yKMUyR9146PzHD8X7Ym8WXYFRCw8nMCvnZxiWQBfUbwMENeoxfLa69",
+	"yHbR9jSufWL3z2FqIv5DzxwueCiDDdTLRfeeLOmsLMyIkwomt8S4sG7omEqKRuKpvFwlpNIY6rKbEpXg",
+	"/QOhjTrVaN+BjeTpkB+5Kdphv5EHBMlYtdVSKnHGxa1RdH3mNn7GxR0teHdKoUMYbqHaZmvzSqt2Sx3r",
+	"Il0VUMQliLdLoWTBzGWpqYjf3dgQLN5ZOJ4eqmVtSoeN1YanMW52g8lZnUOF+zp3rmzokTI1PRI3HXe4",
+	"Y9UlEniYGJA/Mpon6gcajsQho3bMgGBvUvFrqwZL+GP8jbNjx5qgVAsNRxhIlXRd+Vr3l1U1dxOAC0aF",
+	"HigCkwwK5kePAiYvHh2b4R78622neMOLYW649gKnqj/CKF7msbp7pHt/z65alt898yFZ3LlmdEC/2BBJ",
+	"/82oGpREFCss8k00PKIaWQi4ty5ieci+ahHyul8HjSEN2AYTY2eLmHP4E/QS4JosS0Ou2ZwLV8g8tKl2",
+	"SMoR32093dL3I3SjL92GfJ4jFTnOv+zReT05v6NaEBayD/nA5/V6wESPuJALCTvZ12OLdYaUlK4SipTr",
+	"RDTIflu7xTsMA3gsqwtRV52cGA3St2nggy+mOPj93dKmffttpkspoBWOiNtijs/r3Jyge47LOUn3MO68",
+	"b2JSpI8Qdvd97AbDwZ27iHXDVL/ykM5jaamGamxgZep7aE7+4OGF4hBbV3a4VfwO28glGd0O2jj2tJaK",
+	"xJl36jnSyKjo4Q94sPh136B03datd+A51RjBo6YHXvWHKHLDBpuD+CdIz9kytlKWQlcPNPApwXhT3wyt",
+	"H8qHO7fiKOk1J9UD4MOemWU4FGlR7Ai3DvDUzUR7Q+eial12aEU1qlY+TqiVzhDujDUvOqeHd6fet48E",
+	"73w/mROSMMi759xHkOcrutNNGzrqkKt6HjqoBBmq0llXN+KhcRkznSc8w83OwptakNTeo6gY0XO5Eueu",
+	"wLr0R0N269s71AGWRQtJWydYGoUDmfsJk6rpRrRPKdZL5y0+vBUc3VUbkzm18liKOrgipPFIjTnilRgk",
+	"+37GF/p2R9dbvnj0p9cH2+zeUdNVAGUH02C/n9KsEGtrT4VeoYDxtuiaYejflTuswT6aUmH/cs3IpiOw",
+	"2fttrA75Op46skNL3nQSbFuDXZ7or0tgLuiKbjS2Hr1nPkyMQdQEKaXdXfQ/smqMxUagRWFgr7Pn8rKg",
+	"QriceYpT6YiPEPUO1nv1Z6PW99z1NsXQnzZ0TYyUrZNKEqJSM6av4j2KsKABY+6M1dFh7xoXVgi4MCuf",
+	"zqvcKhxq4SqI+5s+EJ5ZxeZJB5Cl0IdbcD23kIX594zoRpw5HgSMfbE5hrpb2wHU1RG7asNZRRQhuEPY",
+	"xinM6i75m2gGEEUPjakcNhauC7q2ggPWda1ifB+FexRXJv2V8U3XPtbmotC9PyUEDHFt6bxryx4HdYO+",
+	"3F+NtYiKuhH7qDmrMlF4xzRrNAwLx8Wlb+xNt403XLc7sDWupMJN5/TLRjHist2qRP18YfnDKGqkgruO",
+	"QT2YvaAbAyPqE38sYwGHZFMEEEjNuB5XBkb46owYmdO17+i6yf2hlbE1N6ju9dTV7P2VfzYtOOt25XXw",
+	"DMafJiVwgmvsSa6Gt3Zt6ZBCp6y1rHO8CHRXRESIqHTUK46FneHkiwShb7sKQXBxYe+/YHRF/3Io39iz",
+	"TqoJAiIVlTT4JF05ZamlnrraS0xuJpHRvG6rCeOlF/FUzkoA3lucpWlnfAKBO6jbUKmvqs7h+rSl+03t",
+	"PwYqmdNu0nCZObUPbFs4OqCk8P8q2UXuvcCNnEMAxDI2DuOjUKv8/etLckyX/Pju9Bh0IQePzOk7XBPX",
+	"7xq1WyBcfbTVuS2bfH50Ix+5f/yHluLoI10FqnU4v6LFrtiTnWCNJ52eo1UhC57zFbocB7Ncy8/YsGej",
+	"GXnYxlIaFu8nHIxpxkkkZi7Lm3m9IgTEVGg1+L6bvrsyGhhWs9bRHCE5m7UJKU1qUTebRbffVvuXbBc8",
+	"/igwl5iGu0SMxewal0TWbd5cMFNG5ucKxnKW90luwAeTn951mENsYnKVilNwcVtLkBlXGrKBlSFLZe+1",
+	"fDLeQOTWlPXw3c4QKRyqvt38d6Og4zfirdgNdqlz3isZP9G1rfUMhjG1Y32b7JlU2zldwsjU3pbxeTeD",
+	"dLvBZW/+SNBb3c2mraZDkfqvywKNSTrDbq3gSoQJUvZXU6q4v6iHjBqQnO2TmzcENpq9GblmN6XIwKkT",
+	"Nkb0LRFLoctGL8RzzODcbg66rTnMY2MjcKS7us2cvXHNCo1/xksHC7fnsq8iAasEw2oQdnFqkbFBE76q",
+	"Gy999EHgPQQePas5QLLIRhbA3aAhzHU34Xhw2+nt/WJICKir4eMMkiNG3BfdqIJUXKRzrAMB34D2jT5g",
+	"ssGzk8RoBz8rgudxgnYK1aO3r9yHnjx+bOkQxvGQJ0fPj562j4wYEJmDvu8RzEBafmwELKhSG7aztSSG",
+	"jhtLBwaX1kpiq7glXHUfdln5EL0I+p8sc6tXLPnUlIrVNbPGzRBLlq8lxot3pzkwYQaWXNxfpWrp82rV",
+	"UW7qppKg1M4h4apjjJHvZ1H3YkV6yjzH10PZHHHUqIoKHVBI3++oBMgiv1q4rPg2AG3UOUfDfpe0KNYD",
+	"JgMnW0WjLzOrDAapfGbbeTAQ5ZxQktO1/Y8v3O7fdGXcPveNlM2ws30MYYmWMlQpfkcHzPB/gS/EyBbC",
+	"VlcLKTA7rofi0d93N5OlMoyJ+3rvWEHXV4vYbFWWcyrqfHqU9d/oqpvTIhi36kZs4ty7YJfzUuSqLXJS",
+	"Qyf1gPF42n5gTvXVdg51WGhN9dV2ltLGAxvmYBhsw1cH3DKNdkWxLsMqfpZYzMKdvAmoJlG5Dzq6yWri",
+	"DffeBEMTagEE4jxyy0QsM3LJFdPD+j/4T3UZALeQ8RYskdzYjrMJKhZzzbqePH/WaJj7vLMFAir+yZAJ",
+	"uj+Gph1vAALXiJ5d0WHiPTJev42G7fe/t69EXZzQbKT/x1xzki43iZfWbqv1OikA4AYjI2NSHbES9U6Y",
+	"+IH5IG4sOCpZPmg3Y6vEMOs5K5YJLdoMymF1XcJi4iJZzOK7Qx2435Nv9eSLYwAG9WW7QjHkAZBCXl/G",
+	"3YhucHFTVFgC89EacXIGQUm/swQ9dNc2HGIkfAQaPJae1VIzJG/jd1W//jpYmp0qx/pPkcsf3fDMvgn+",
+	"/VqsRUundf9pUvh4q9VvN/+htqU2WypHM128YoWJUmBo4WD3LDFWtD9TV7CMRm9MqYRuydzCbBTod3fN",
+	"CIyhT9did86i91X0/e28Cj3pzvp+c0NGYHs0IjpqQPgzeCDH8PtfYcuHSA0ETs+LXoB5yVJnQczbXeDN",
+	"Hcc81aZ7aoPWIAPc8L54oLigoutD4Tk/FMjcfuBq96yDajQrNcReAIbIxpSpFGZgZwipYLlwFqGHcBdu",
+	"PrgzDmmge8eS4yWwExbHqE91OnsowkXVAcO+WzW9gD6nWBzFitnmNISuXjPW4LkCLXaMlmDhvRO7Ma6v",
+	"lky5Dryxplo01yRs91FO55HmHukWXifxRPHEAfv022o90eZQyBqxCbKJ5yTdxLte3NXPt6/rH8zsl2Ir",
+	"+1zV7Ysi1fBuM/1jaGc75xvpmN78BfoyzyKt0C74jbAUD87rXz+8v6hj3JppyFz7lfyRkqmUt5x9a7Uj",
+	"zUROfn1RmrlU/H+AOc/IXxlVTJHL9397/dOvR+S1ZS8LAPjZTboxc/aLUNLnsXFDBGM55N39+vnRkimQ",
+	"ClL8ekYAw0AnmKeUEchbAuUsTGg6Iq+Vkq5ptIv8E58Uon8R4Pn97umzP397RC653YR90P7jkydPvqsm",
+	"nyjmKiKOyI9cu+TtJb1h+Rm2HflVsM/mV68UYqDVUu+vkLb669EvArNKNJlSpdbk17ezR++omc5/rTNd",
+	"fdqKH2Kh4WzonP7u9PSk8k2fPjk6PTr99ugXATfXlAlUNnnOhLGCSk3OJi+WdDpnjx4fnXjnVOPfoNRo",
+	"saBqPTmbvHHSnDWyn+SMcDGVCy5uwBeHsXzI7PC9uKEYFHIdjirt/Gzim6RNAtaZnIIWuWSCLvnkbGKP",
+	"cOKqJYEDPFX5zgyOI9HFUlHK23xyNrEoeFE/ZgleL6XQ+MrjkxPX2M24JA66XBbuljj+h1Mb8drr723z",
+	"y0VMla0Zf5dBgwkLGXjAWf3xZaoDHFfJNw0E/TyXVYMcWWANLqBEwo1Doav4EWSO1GziBLlTAVyrtyYk",
+	"X+R5fTIUHEybv8p8PQiEvSBXNej70pRRRpXsyxYOT8ffQCeqxsDUj8xAP+trma89uiKIaWZd2k9s0//x",
+	"bzz/ghK5YBhjbWLvI8SDmwhsAPHptjzHd/IxjnrJiqI+q5BkIRU7Ih/ZrNQsJ6u51Z5cYrKVy4LQgqpF",
+	"LewX3YCxAkLRBUMj+e/xjdaPHL99NfnyKZssywixowQOwTXw2zOQ2LDAV8QpJ/+inILoCCI6jB2Rn7mZ",
+	"y9IQ6kdW2EsJ6gNgoIW11u7DTcemcnzsRFZRIXqp1i08OB560GkTQc0PcgXRSCbMGIi5sPobJQAqQtGS",
+	"GwZ0y+Yd1zc+cpCr2y7V+9qGfY0iHYOv7XQvw7b3JGnstx/sPkZ8tMB/HCI21Y2zA/H2vXsrJB3w3sVP",
+	"DTjdHi5Rd+6v7AIdTtYn/2JkHVyagynbBV/bBfNL/9AhRLNbrK9w9gcYSzz770H2jq8+XSnpc/WsipoR",
+	"PiNUrCH1fDdJ/rIKeu+D6N3XH0qaVyjcRtmLPB9H4L2jtwyHBuUwH93IeqjnEbmsMg8JVBnkjPjRPZos",
+	"qYLRBhpnbu/ELz3vghDNB7wN3kh1Y++6OkcKalPqQl9f+8DWhPaBwPi3RQ2Zr+u+cPty9V4Hvi9aGCeQ",
+	"TSPeGXO5Cmbhco2zFVlOrtdBNu/uHHIMxU0j21Yv7TeTnHUQbPzsvbHQUmgUH5GUt0TIFfE1Uw20gKDC",
+	"Ydvo8XMt64iREeRguW4DKVLhBnKfZ5u+7JuPHuTKD5fse/FfS3k71qWPzZ3xzp9xtdB416/mLt9QzmZ8",
+	"ikBnO5puzTPuSXaFazzY5d9E5jbyXgvD1Dj3HHyqdje6XgxIGUNEVoPkj5euUXU7n3yonjoEi1TNs3ty",
+	"R3WGMcD8CvpP+9C+ZQKfa1tldlb9RXFgo5CbCMnq0VIzoH1hsPpuB/nVV/naYrkuFewS8kdkOcoVaz9W",
+	"06abXezBgbJFSPSEg/f7QbSwDRB9ZbrY7vLs5HDyDCGZj2vJM2HUOiSY2g3uKyctPzbaieGQXUPXg4Qf",
+	"U1SXyqXWRW+v1wqTN/eB4te4el1EclDcutVbNTwLn5FuK/ulapTEN5oYBcX+5Cdo5aIzyOLRVYKB1fas",
+	"qqvLBZptR+QtzERxzb9KkUvBdkL2cVDpFUe6S1/0EPq3xL5PKxyPBOC79nNc3GxTglsRljsiP9WtDaZe",
+	"xAxB9V2rqv89M6/v+mn4hn02+LlH2ihGF00Qb+Yabft8CL4GSrWVYEyMB8w5FLnqjFBNLqAs6NGF1S3w",
+	"cC6piGtCyZxjjVBhr19ITW/R5ANAzhktMOM4Bcgf8Ik9kqpbIQLct9Y+PNqCTN13QzN1Z40XC4OC38Xk",
+	"hU+cahwb1NLj37DN1JdjGHqWgoETFv8pcvl+Bj1C9giLMLk6qf3Cz6MRmaG3lhOl8L2EIcfYsWsuY7wK",
+	"KTj6Nu4gdgruUH3rJzfALOkZsaCJg388+w6TixNw35gxxg0AajRtegMBvUwHyEttlYM/4hN7JFm3QgJq",
+	"uMMxgPSDn33nAxdWJcx8ITJk7Fa1RFAlyYVVNueyVO1ejZgFcdGA3PjKQQi0wykFh0LVhctj8V8ccLM3",
+	"SkGT/ol3QdHl/v0TbrW+7onqCGN58JqOCEvskKyfy139de+qGtV90Lb7+kP56Cps7TFA9yLPCW00+Lpm",
+	"N1xYDWxFjVXKzG5UH8QU0uGBGn0bVyy3q/yzZGpdp0BDrX5aof30FdHAPrzvFl6JBmJR5oVeFKRc1gX3",
+	"Chp4UgMdfEbh6e/tp1XVyg2XlDOMT6Hx5EnLWxW3jC3hFx+YB4+Jvd94noFPxc2whhxCDKpUaYQ7kmI/",
+	"R2QoSw4YBb4wcom81gQYNtuDCDE2zkECPCJvqs4JKEbDbtE9HUtZUstKAuHkEGItuCPGAO17EXyu7XoZ",
+	"2V+bFGsP7Kk9gCzbEfF78M56zH9T8855rXHX/bt03e4ck5TJiw0hBLWnVS9r3wIMgr0ZKUXBNP46lxp+",
+	"8TOb7yewjl2hTqv6+MY9c4gbCNfqe/243Y+sOX6j6/olqm/rLuPYa2Y8Ix6YPMQNa7NN3+01e/xdMqsf",
+	"PZNjlSlxTTS/EWBw9nO6hTNU0iZOPb1jAweJSTgx5a9uRpPWALOtenYXf6EG+j7AQGioAcaxWxnBOVtE",
+	"qroBXmxx1yNtwMpQ94uBHzlzTYR9E9yq9VhitVL4X+sFK+y6aujtHgjRUX6l0lKdAYOgh7DRasm35nP/",
+	"trR/rjv1R3YGFZGNffXotxVX5hdSm/gJod7aVyc/O+lorYNX5d7t5tSss4QK4yh+lAzKRoMHCCDauyur",
+	"0ehnwyUD9S2MW3mOkxz8+jN0d39XNS/czRmaxQrV61ZhUBHpekOufNtf12hPwxwiIsUZsYxoJb+azvkd",
+	"Tp6Msetcgk0yjIM+7TOGZYEosBFFO82Mpvbi57J6dFPOpjyH+l9FuHM3wo/ggoEEhwW4g0Ercj+vdySn",
+	"Y2wqNDijsNN3bo2fF1XDor0lE5TxJIIf/KgJnCqDI2qgiSQGqkbICYbKyxuYp+AxV/dLgaljNan08Ktv",
+	"Y2bphkFFuf1iLlc1q/eJOM7NohgYabx0l81ouqFvMasJJSt2jTeZpXNKNBW51amtrKELdmb/gRuuWZ5h",
+	"9qDVOqwt4Dqi6owUEobz+/t6D4GhVvxY9nKNJqIo+sho3htFu/PAR7eN/YsriN1VVE00dKesrwew0FD7",
+	"OydzqhbW3jqrtCmUVqp0eaHBpAGLx2g0flT0GcWnut02wEf6sRNctjvwE04mHMV+xhmHyD4LKbiRdmGy",
+	"VPJG0UVWzdJinw1B/c8i4YOSC2bmrNT9rgxZmhvZRuffM/PeP7NHOq/WSLlRvd9tpMAftuPQ1vQwvXIJ",
+	"E0G9BmzGdxX5zz+Ur+iQaLlgBgOvIWqCenafyhepaIeEFojl0sAHlIhnpT0/nhl6BU0OwRUHK1h3PYqc",
+	"xu8sgCA3weJkECgtsjocEh/wkV5BJ9eEqYaa75pZcJjVIIsc9ohDAuUkq9pp3oXd52JjLOL+j3NCCy0J",
+	"HgPaN+EEIjfPDFKVjRt8GtuwGx8zwFcxvt8FvB+bJ3DtRLAcR9UXfnLhar7rfdwgMMOCQGcmrrHnmiIF",
+	"NUlfD0yEjro4UmOUey3JqCp42sEkhy75u3sm0kmxV8kFkOVoJUnwNXTGCLZi2gzxwuDb3T6Y7xnIrH0K",
+	"/K58sbH8Evit0WJxob8gqigZxlQFu/HVpMYIpAOrSF0oO7eXBt6iVpH3zfe1kcsxsPmBlppl8Dkr4G4k",
+	"DAqHWD5mGEp7lfv7sZezYoMf+oUXLBj6hhgCt/wMZgk1L6b9XkW/e+RHFPmv0Jv5EB758HvOK48Ej7Pp",
+	"CTWZL0zdcL1SkZNEMci9BWALG/VPCt/3LfNwSeEORV9vQngc9P87EsID4B8RwEpVcOnBDtb0ORFo+bjs",
+	"Jm6cKxw7DPtKHHAREt2vpt4y1rpNs/oIDzxUVciUjhS+3y4lmVIB0/iMJiupbs/Js5MnrrUj9wVqfctM",
+	"ws78yZv4o39oKINcss8GQoRdSRkC5pf3erJOde7xcN3NqMfDVR5M57NuinL3+WWfpy6kMn9d93nyFVfY",
+	"b3jSrYVgCWvVtxgnmVhlpO7j/fjk8fNHz/785LS3EhLOwYAJGE+/PII//OkP/c3Zr0YhaQ+TIM1/oDcs",
+	"XlW3DBQ6z0ZjqSH+exl4JAsuoNkSlN6chzapUzUxBdhlrFWOJMIKjYVnkFA1k6qf9eoXfwTCupdkgG7V",
+	"B0lWC1fsnbLGi/E0RA8dvVH5TavLTQStsHYqfmiccT/2bbjEIDP3dC9bSJZWAmzHQN3fGFs2WBWnBpEl",
+	"VQZjjRnGmXHARDsO017qJu/0TFDfwndXlnoNmqrH81gg4vUnSVWE79sd4QgZ38oNKl8P3zRjA1pfVyb2",
+	"znx1cmC+mo6emI3NzKqChYp378c9x9DwZuQWZj/bb7Zz3aHx4VhsFJsBWgRBqhdbtXSLjtlUuNVjOjX8",
+	"jptW++qFf+Z3q2AnqyCmGl+vJ5uiIhajxGGgfvCniwwGET3Ifp5kPshZj/h02dB9opZunlLm3KrVSBSr",
+	"vZ/DlCVwe8EmNJnKBSO0KHwWCVdEqnTiddoEeLxhAjykDVBR+N5zc+qGhjiCH76MTqucrjOEctYcwuyz",
+	"3DMYthyMZB6m5R9PZVEucARd4taVUrOX7ql9tZqyX385lzAh9NAdpjbXjmEaTj+aloUBCvdVnPKjb5ki",
+	"KyqMhmAOYwPRyD4vpTItfaQuDFXmNTy1r35C8PEHMifcyRIIROiQOdUEwvjj3bMrDBRoRhWMpxO5RkMC",
+	"Ju9Dz6gbyTSRoh5EB5LTa/AzHMTS0QWiBeWdVsaFkcsA8V3WhX18OWINLBUO/GBymbnCVCO6outW+zjZ",
+	"OClxlJOD0tJYeYMzqmoIAYHau3TsstYu8jmGYcBt3arg4eG6MsxoizauqgKa11xQUA56JcQiW8HAYerL",
+	"KF/i2o9ecb2Umvu5oC2ptuP4gmAv6DcQwZy2QyCvTxFpZXlUxaRfl6K+na4G6mFcZayV2BqtwQDKxycn",
+	"PZRaUzemd4N+ETTgxisssFL5clUdYWr1+PIjmgyfDlcL7OpkHqQg2GMEvKsFZySHoEcB7WxhvCSYInNf",
+	"seMHN9tH6z7d16yQq/OqOUXlzMOMrnpqxaD7tqDipmyrsoGoIz78o3/2AJ6Faq0EhqBcdsSKDqfrLOia",
+	"aGudbGmzFgmK+VI0+yPGSRaBqju1/DcQAb3yhjxU0rlDv/snfo9a/u+OWnra/4qil0EKnE/Pc70Eq0EO",
+	"TrTToqgHpgyUEHcbo+FTYroxQn6PCGmsk8rSKUbLFRG+fVAw/z2oCK7yEUMw+SEagyOV4FDYAuT+YioX",
+	"cO0c2q/QmV81qk8BwLmGSSQoBCPeBW14UVh9JwjFBb7DUqT7FdeJbjFP34eCigPgM1zCLnloh98hefKC",
+	"rkFVlTPDhGPEKJfuFCc7/g3uy9YCgzcgZPcp4y6MVG25F5BzOUJHQ/etbyzZy4IRbdcd0dZ+bWGZMLcd",
+	"oDvdJPGgdCRZ3YVX3Az7uiIaujQKLm4yV03lW8UnzFKuNtSSrTzxSjU5PXH/G1VBGd3BY0H8lfh3ZlVH",
+	"vr06efoQnpDGDYnY6dMt2UY/SbOvLCP76QcKBxxIKGEMgBKLHiJFpdQOC7c3kNwoG2tPHKpQ12+yDnrc",
+	"R8v9hjMnvPg7ZtQ7cs12Ko/YAifcrevxmQaVtP81F6vTOYPu7kKuehLwnFHlZ3XFgfURn2EviqLrYqzM",
+	"E385VtU4cobdjNA5WPv1oBIXtCr3DznU7lcfenay0V4LHj51/wr1X4mL1b6+6e2tkxK6rtBIVyzXy2tA",
+	"xbLmYsruV7KcWra9ahmqMu63MCxW9e8pwG+L4U+Xs5xKDKlqx9s0moGg/zdqSPbRc2RKbFQsO54/uCiI",
+	"KkFnhQQVTYy8waoVX5CFfp3FVsc7HAAcVmtVaXB9pE/ZmZ5eHiwtveyfjg77Hs3XVrqc8yDpases83J/",
+	"2eZlwV7JabmoZrgdMM28jKdd/m3MxHJKBFu59Cy94gaG+MrZ7Ii8ILk7uHNuCsJz13l4YAt+QPXxFBKV",
+	"WjtTvXSPdFy3MPZwQHuQihE2pP8W1e9TwPmzpRK18OfRhJucTkvl+asec4HGOQwHLKi41di/D/F/n0Gb",
+	"DsVysaSKtbQLwgdq8TY+y75dDM7l2pNY9bPA+wlX9H2OGO0UhAMoEMVQHSJnTuzi/YZLNq6x4ZnvgHjM",
+	"yGlr2Wpx4rDe7mOa+bxdKgyD5kOF8xYLq+hzzLVIZTtsjOTYE+ev6WaLyX9tl9EL0IQKKx4kzkUOa4oq",
+	"qvnjf7949+O3qAW5eeJIYiyHkr0VakU/V5PIoY0F10QKjOVYLXpZ0Kn9PCDUWAHF+yb+AqlZhfiR08i6",
+	"G9W8UnRmKgVhX7rrlpawjencbmQcbzJAFb7HnH1QBSnP3GQOTK+mkEDhhwpUPcahaRwEZNwvtW9Q9xEG",
+	"I3arRJQiEaVvDSfSf7804pNmR6yIqosNgeGrm+Mc1EQpXOwHFMQNQnFC2sponzNTjZzd4Ubpk7J0iFSl",
+	"rhQlv8/Rssg4K3LnGoJhAXJGXBpIPVyn4l4Ix2U+E5vl3PSulQYoY6lLqoDivf31vmzX+wp+OJ4bZP/W",
+	"JiuwBJqtIzSvKk3AeFwYaTEKnz93GpHlJdB9yEwWRdTT2cVVzonCur2e7s783e35u9vzd7fnV+Jb+tf2",
+	"trqmdvv3rB7XMEgmO5cFu8CnBkEZv/ynbWA7opGgYidbRMPjY2kK/3Hx/ieChyB/fHzy+OTR6eNvq8xI",
+	"sBEcdfXuqVQOaP1Q9mz5MOJgQvyUoyTX5aFuQ+y6Xzszk+dMGG7W4DCQhpS6Hoqx+zDCQ1iSbdrHhq/g",
+	"9SW92btz4L2o1z7YwMK4+vHQPTIeUmK3RgMOTxVh9IDdcUsQtS95B80UavmmcrkeuWPGS7lcx7n29CBc",
+	"a480ytQtTF0BuV7wW4bqIehpcjbLSAlz4ygYCN6vI1diV0zI2WxkRFxAdMmC6v1s9hAyFNuVyNlsvPrg",
+	"8CJa+Wxqu8rMQng+NDk2AH+RP4Im/uPi4A0v2PsCZpTva0oHfv2Bcuf6tRS9Zjd0vNFYK1fuV8XaLBrr",
+	"qaCEFtDwc4D6ihQg9sd/+8qPxyXeiwD7Xx6G0VU5Ts+LH1lluKhSoFUq5IpIgT4NIov8Cqe0GJcbX9OD",
+	"qydE/GfESLmrOFBsQbnQ7eWb+MhejUZcIuWLdrsczWJ038PCg8qo4dr+gCbF/qrVQ9ijdtNVu+mfOkwv",
+	"SVytt+PS724s21MbarzVXmFmTvPtuRMZOgLr9uPckHSZzz7xV7cfv7Zq8KNr6gYbDV4pu3+D7b/aLfzV",
+	"7uBBrcmx9FLhPZRIGQ0vhMEe6poJg/oqRJZDw2GQWNRMV+yYuOn4jXi7tzsOPv5AHRLjc7cvwhHZgR14",
+	"wcyjl1LecrZ3a9BPzQI2BxOEirwaU9bX/+RRezwtlXLASrYG4jfifdmzLxACSJbmgSHkdtAdndPMlMu2",
+	"6/4CHthnCj8sEL3qMbsD2qgSwRiMtIw3f6+a6mPl55xCi7BrRhY0Z6TB4600kpKiH6QOILEHZrff/p3X",
+	"IxIf+tFA8+4GFrO63WLBxW2tIOCz2lBlyFJxYVhvqQC9itq1r0t85BCq149S3pZLWLCv9oUHGEv1wq/V",
+	"U+yq5IBCytugh3q53C2bGo+2H34KgDdsjOfpPrYQw9c7mo+oFtU9v3qrN4jenkGYGlcPEYWBrSKLC4m6",
+	"HmRmP0RvbQ+JrytgsDO9nxyK3l+O3k17J6KXOW1t2XwpsXPw/sbLwgKp3M1xqk+bvXIJHBr05IIaVqyD",
+	"didUKX7Xt4WMkbeszRyyoujSPrMnoQ7ffiCHL54rde/aH8cU5vZ7VXMDmD1+7tRgbPfkQjLTnt3BjGoh",
+	"elBr1J6Jvk1pUaMSPa8GuOPErP4QOsbxxUnyvlTrF27A8V6oW9H1A1kArplhfOQ15NtBwozi48jvS7Um",
+	"C1AmNSZK+KAiZjtiYiIOFV+79P3VEXkvijUKrRkFscY1TBRM5lpsRz0Qy5rnLWmJF8y8gCf2g2X49leL",
+	"5hVTMF+eAJBGa4TgkS1L4x12FhXApzdSVl3NoF/Cuf1/n5KFCL7GjE626I/lqkokjek3vGCvq8f21O/b",
+	"f/+r5mxQE0aLU4J128BzwMsZDg5yHWb9CFGcbZjS6RMoFtLwac9mIFYpLthP8MbkHkMs+/YRAf/bmG1E",
+	"+JRtsg80Tp/KBXOzPfnM5bFaZiO5HAJLxXzbpjSvvLMfETf/1nfguJyCYSpNFghZX2Lleu+CggdzprK6",
+	"+ZXLYx2C2YLR9jx8eOAHVuS/Y3UMrM5ZkTsh2BB8WLZU6zguQ3lO71j/y+2OKd3duFPvv2enbmkN6DZ5",
+	"FHEqup9Q8mPyRJtz9suX/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -3,20 +3,15 @@ package api
 import (
 	"bufio"
 	"context"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"mime"
-	"path"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
@@ -234,137 +229,6 @@ func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (Steer
 	return SteerPass200JSONResponse(out), err
 }
 
-func filing(f *store.Filing) Filing {
-	out := Filing{Entry: entryNumber(f.Year, f.Number), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule, Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
-		Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID, ReplacedBy: optional(f.ReplacedBy), Item: &f.JournalID, UndoneAt: f.UndoneAt, UndoneBy: optional(f.UndoneBy)}
-	if f.FiledAt != nil {
-		out.FiledAt = *f.FiledAt
-	}
-	return out
-}
-
-// ListRegister lists the register.
-func (s *Server) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject, error) {
-	v, p := viewerOf(ctx), r.Params
-	q := store.FilingQuery{Text: text(p.Text), Rule: text(p.Rule), Mailbox: text(p.Mailbox), Cabinet: text(p.Cabinet), Folder: text(p.Folder), Most: number(p.Most, 50)}
-	if p.From != nil {
-		y, m, d := p.From.Date()
-		q.From = time.Date(y, m, d, 0, 0, 0, 0, s.Engine.Zone)
-	}
-	if p.To != nil {
-		y, m, d := p.To.Date()
-		q.To = time.Date(y, m, d+1, 0, 0, 0, 0, s.Engine.Zone)
-	}
-	if p.After != nil {
-		var err error
-		if q.AfterYear, q.After, err = parseEntry(*p.After); err != nil {
-			return nil, err
-		}
-	}
-	total, err := s.Store.CountFilings(v, q)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.Store.Filings(v, q)
-	if err != nil {
-		return nil, err
-	}
-	out := ListRegister200JSONResponse{Filings: []Filing{}, Total: total}
-	for i := range rows {
-		out.Filings = append(out.Filings, filing(&rows[i]))
-	}
-	if len(rows) == q.Most {
-		out.Next = &out.Filings[len(rows)-1].Entry
-	}
-	return out, nil
-}
-
-func parseEntry(s string) (year, number int, err error) {
-	y, n, ok := strings.Cut(s, "-")
-	year, err1 := strconv.Atoi(y)
-	number, err2 := strconv.Atoi(n)
-	if !ok || err1 != nil || err2 != nil {
-		return 0, 0, &problem{status: 422, kind: "invalid", text: fmt.Sprintf("%q is not a number of the register, such as 2026-5731", s)}
-	}
-	return year, number, nil
-}
-
-// ListRegisterFolders counts the register by folder.
-func (s *Server) ListRegisterFolders(ctx context.Context, _ ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
-	rows, err := s.Store.FolderCounts(viewerOf(ctx))
-	out := ListRegisterFolders200JSONResponse{}
-	for _, r := range rows {
-		out = append(out, FolderCount{Cabinet: r.Cabinet, Folder: r.Folder, Count: r.Count})
-	}
-	return out, err
-}
-
-func (s *Server) filingOf(ctx context.Context, entry string) (store.Filing, error) {
-	year, number, err := parseEntry(entry)
-	if err != nil {
-		return store.Filing{}, err
-	}
-	return s.Store.FilingByNumber(viewerOf(ctx), year, number)
-}
-
-// GetFiling shows one filing.
-func (s *Server) GetFiling(ctx context.Context, r GetFilingRequestObject) (GetFilingResponseObject, error) {
-	f, err := s.filingOf(ctx, r.Entry)
-	if err != nil {
-		return nil, err
-	}
-	return GetFiling200JSONResponse(filing(&f)), nil
-}
-
-// fileResponse streams a file of a cabinet.
-type fileResponse struct {
-	body io.ReadCloser
-	name string
-	size int64
-}
-
-// VisitGetFileResponse writes the file so that no browser runs what is in it.
-func (f fileResponse) VisitGetFileResponse(c fiber.Ctx) error {
-	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.name}))
-	c.Set("Content-Type", "application/octet-stream")
-	c.Set("Content-Security-Policy", "sandbox")
-	return c.SendStream(f.body, int(f.size))
-}
-
-// GetFile gives the filed file.
-func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileResponseObject, error) {
-	f, err := s.filingOf(ctx, r.Entry)
-	if err != nil {
-		return nil, err
-	}
-	if f.FiledAt == nil {
-		return nil, engine.ErrMissing
-	}
-	row, err := s.Store.CabinetByID(f.CabinetID)
-	if err != nil {
-		return nil, &problem{status: 404, kind: "cabinet-gone", text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where it was."}
-	}
-	c, err := s.Engine.OpenCabinet(&row)
-	if err != nil {
-		return nil, err
-	}
-	body, err := c.Open(ctx, path.Join(f.Folder, f.File))
-	if err != nil {
-		c.Close()
-		return nil, err
-	}
-	return fileResponse{body: both{body, c}, name: f.File, size: f.Size}, nil
-}
-
-// both closes a file and its cabinet.
-type both struct {
-	io.ReadCloser
-	cabinet io.Closer
-}
-
-// Close closes both.
-func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.cabinet.Close()) }
-
 func (s *Server) messagesOf(v store.Viewer, entries []store.Entry) (map[int64]*store.Message, error) {
 	ids := make([]int64, len(entries))
 	for i, e := range entries {
@@ -392,23 +256,26 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	if month.Before(first) {
 		since = month
 	}
-	moments, err := s.Store.Activity(v, since)
+	filed, err := s.Store.Days(v, register.PerMailbox, since, dayIndex(since, today, s.Engine.Zone)+1)
 	if err != nil {
 		return nil, err
 	}
 	out := GetToday200JSONResponse{Days: make([]int, todayDays), Arrivals: []Arrival{}, Mailboxes: []MailboxToday{}}
 	byMailbox := map[string]int{}
-	for _, m := range moments {
-		if d := dayIndex(first, m.FiledAt, s.Engine.Zone); d >= 0 && d < todayDays {
-			out.Days[d]++
-		}
-		if !m.FiledAt.Before(month) {
-			out.FiledMonth++
-			out.BytesMonth += m.Size
-		}
-		if !m.FiledAt.Before(today) {
-			out.FiledToday++
-			byMailbox[m.MailboxID]++
+	for mailbox, days := range filed {
+		for i, day := range days {
+			at := since.AddDate(0, 0, i)
+			if d := dayIndex(first, at, s.Engine.Zone); d >= 0 {
+				out.Days[d] += day.Count
+			}
+			if !at.Before(month) {
+				out.FiledMonth += day.Count
+				out.BytesMonth += day.Size
+			}
+			if !at.Before(today) {
+				out.FiledToday += day.Count
+				byMailbox[mailbox] += day.Count
+			}
 		}
 	}
 	if out.Tray, err = s.Store.TrayCount(v); err != nil {

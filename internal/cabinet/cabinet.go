@@ -46,6 +46,12 @@ type Cabinet interface {
 	// and flushes. It never overwrites: ErrTaken where the name is there, even
 	// when several writers want it at once.
 	Commit(ctx context.Context, id, path string) error
+	// Renew gives the staged object the name of a file that the service itself keeps
+	// up to date, and flushes. Where a file is there it takes its place, but only
+	// if its content is one of ours: ErrTaken where it is another. At any moment
+	// whoever opens the name finds the old content or the new one, whole. Where
+	// no file is there it is as Commit.
+	Renew(ctx context.Context, id, path string, ours ...[32]byte) error
 	// Staged says whether the temporary object is still there and has not got
 	// its final name.
 	Staged(ctx context.Context, id string) (bool, error)

@@ -103,7 +103,7 @@ func (c *command) passes() *cobra.Command {
 			})
 		}),
 	}
-	list.Flags().StringVar(&kind, "kind", "", "live, \"old mail\", undo or again")
+	list.Flags().StringVar(&kind, "kind", "", "live, \"old mail\", undo, again or verification")
 	list.Flags().StringVar(&ruleName, "rule", "", "passes of this rule, or in which it filed something")
 	list.Flags().StringVar(&mailbox, "mailbox", "", "passes over this mailbox")
 	list.Flags().StringVar(&from, "from", "", "begun on this day or later")
@@ -224,11 +224,11 @@ func undoneNumber(ctx context.Context, api *client.Client, arg, what string) (in
 	if what == "pass" {
 		return numberOf(arg, what)
 	}
-	f, err := call[client.Filing](api.GetFiling(ctx, arg))
+	f, err := call[client.Story](api.GetFiling(ctx, arg))
 	if err != nil {
 		return 0, err
 	}
-	return *f.Item, nil
+	return *f.Filing.Item, nil
 }
 
 func (c *command) tray() *cobra.Command {
@@ -308,7 +308,9 @@ func (c *command) tray() *cobra.Command {
 	}, func(cmd *cobra.Command) {
 		cmd.Flags().StringVar(&cabinet, "cabinet", "", "the cabinet")
 		cmd.Flags().StringVar(&folder, "folder", "", "the folder in it, such as \"Sorted by hand/2026\"")
-	}), several("aside", "Set aside for good; nothing is done about it", "%d set aside.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+	}), several("refile", "File what is missing from a cabinet once more, from its message", "%d filed again.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+		return call[client.Count](api.FileMissingAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+	}, nil), several("aside", "Set aside for good; nothing is done about it", "%d set aside.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
 		return call[client.Count](api.SetAside(ctx, client.AsideRequest{Matters: matters, Cause: cause, Note: &note}))
 	}, func(cmd *cobra.Command) {
 		cmd.Flags().StringVar(&note, "note", "", "why, for those who look later")

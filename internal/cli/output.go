@@ -34,14 +34,7 @@ func (c *command) show(v any, people func()) error {
 // so control characters are taken out.
 func (c *command) table(head []string, rows [][]string) {
 	width := make([]int, len(head))
-	clean := func(s string) string {
-		return strings.Map(func(r rune) rune {
-			if unicode.IsControl(r) || unicode.In(r, unicode.Bidi_Control) {
-				return ' '
-			}
-			return r
-		}, s)
-	}
+	clean := func(s string) string { return strings.ReplaceAll(visible(s), "\n", " ") }
 	all := append([][]string{head}, rows...)
 	for _, row := range all {
 		for i := range row {
@@ -63,6 +56,16 @@ func (c *command) table(head []string, rows [][]string) {
 		}
 		fmt.Fprintln(c.out, text)
 	}
+}
+
+// visible takes out of a text what would steer a terminal; line ends stay.
+func visible(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) && r != '\n' || unicode.In(r, unicode.Bidi_Control) {
+			return ' '
+		}
+		return r
+	}, s)
 }
 
 func (c *command) terminal() bool {

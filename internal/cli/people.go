@@ -340,6 +340,7 @@ type limitRow struct {
 func limitRows(l *client.Limits) []limitRow {
 	return []limitRow{
 		{"history-days", &l.HistoryDays, "days for which passes are kept, and facts of messages of which nothing was filed; 0 for ever"},
+		{"register-days", &l.RegisterDays, "days after which senders, subjects and notes are erased from the register; 0 never"},
 		{"kept-days", &l.KeptDays, "days for which files that were replaced or taken back are kept; 0 for ever"},
 		{"spool-mb", &l.SpoolMb, "megabytes of contents that may wait here for a cabinet that is down"},
 		{"rule-files", &l.RuleFiles, "files that a rule may file in an hour; 0 for no cap"},

@@ -270,9 +270,9 @@ func (c *command) cabinets() *cobra.Command {
 					if k.Problem != "" {
 						state = short(k.Problem, 80)
 					}
-					rows = append(rows, []string{k.Name, k.Kind, k.Folder, state})
+					rows = append(rows, []string{k.Name, k.Kind, k.Folder, deref(k.Address), state})
 				}
-				c.table([]string{"NAME", "KIND", "FOLDER", "STATE"}, rows)
+				c.table([]string{"NAME", "KIND", "FOLDER", "FOR COLLEAGUES", "STATE"}, rows)
 			})
 		}),
 	}, &cobra.Command{
@@ -289,6 +289,26 @@ func (c *command) cabinets() *cobra.Command {
 				return &exitError{exitFailure, k.Problem}
 			}
 			return c.show(k, func() { fmt.Fprintf(c.out, "The cabinet “%s” is there and can be written to.\n", k.Name) })
+		}),
+	}, &cobra.Command{
+		Use: "address NAME [ADDRESS]", Short: "Say how colleagues reach a cabinet, so that links open on their machines; without an address, none", Args: cobra.RangeArgs(1, 2),
+		Example: "  inktray cabinets address \"harbour files\" '\\\\files\\harbour'\n  inktray cabinets address \"harbour files\" https://files.brackwater.example/harbour",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			k, err := findCabinet(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			address := strings.Join(args[1:], "")
+			if k, err = call[client.Cabinet](api.ChangeCabinet(ctx, k.ID, &client.ChangeCabinetParams{}, client.CabinetChange{Address: &address})); err != nil {
+				return err
+			}
+			return c.show(k, func() {
+				if deref(k.Address) == "" {
+					fmt.Fprintf(c.out, "The cabinet “%s” has no address for colleagues.\n", k.Name)
+					return
+				}
+				fmt.Fprintf(c.out, "Colleagues reach the cabinet “%s” at %s.\n", k.Name, *k.Address)
+			})
 		}),
 	}, &cobra.Command{
 		Use: "remove NAME", Short: "Forget a cabinet; its files stay where they are", Args: cobra.ExactArgs(1),

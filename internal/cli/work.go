@@ -3,10 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"os"
 	"strconv"
 	"strings"
 
@@ -21,123 +18,6 @@ func numberOf(s, what string) (int64, error) {
 		return 0, usageError{fmt.Errorf("%q is not the number of a %s", s, what)}
 	}
 	return n, nil
-}
-
-func (c *command) register() *cobra.Command {
-	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered"}
-	var text, ruleName, mailbox, folder, from, to string
-	var most int
-	list := &cobra.Command{
-		Use: "list", Short: "List the register, the newest number first", Args: cobra.NoArgs,
-		Example: "  inktray register list --text \"certificate corrin\" --from 2026-05-01",
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			p := &client.ListRegisterParams{Most: &most}
-			if text != "" {
-				p.Text = &text
-			}
-			if folder != "" {
-				p.Folder = &folder
-			}
-			if ruleName != "" {
-				r, err := findRule(ctx, api, ruleName)
-				if err != nil {
-					return err
-				}
-				p.Rule = &r.ID
-			}
-			if mailbox != "" {
-				m, err := findMailbox(ctx, api, mailbox)
-				if err != nil {
-					return err
-				}
-				p.Mailbox = &m.ID
-			}
-			if err := errors.Join(day("--from", from, &p.From), day("--to", to, &p.To)); err != nil {
-				return err
-			}
-			page, err := call[client.RegisterPage](api.ListRegister(ctx, p))
-			if err != nil {
-				return err
-			}
-			return c.show(page, func() {
-				var rows [][]string
-				for _, f := range page.Filings {
-					rows = append(rows, []string{f.Entry, when(f.ReceivedAt), short(who(f.SenderName, f.SenderAddress), 24), short(f.File, 44), f.Folder, size(f.Size)})
-				}
-				c.table([]string{"NO.", "RECEIVED", "FROM", "FILE", "FOLDER", "SIZE"}, rows)
-				if page.Total > len(page.Filings) {
-					fmt.Fprintf(c.out, "\n%d of %d; see more with --most, or narrow with --text.\n", len(page.Filings), page.Total)
-				}
-			})
-		}),
-	}
-	list.Flags().StringVar(&text, "text", "", "words that all stand in number, subject, sender, file or folder")
-	list.Flags().StringVar(&ruleName, "rule", "", "only what this rule filed")
-	list.Flags().StringVar(&mailbox, "mailbox", "", "only what came to this mailbox")
-	list.Flags().StringVar(&folder, "folder", "", "only this folder and what lies below it")
-	list.Flags().StringVar(&from, "from", "", "received on this day or later")
-	list.Flags().StringVar(&to, "to", "", "received on this day or earlier")
-	list.Flags().IntVar(&most, "most", 30, "how many")
-	var into string
-	fetch := &cobra.Command{
-		Use: "fetch NUMBER", Short: "Fetch a filed file", Args: cobra.ExactArgs(1), Example: "  inktray register fetch 2026-5731 --to plan.pdf",
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			f, err := call[client.Filing](api.GetFiling(ctx, args[0]))
-			if err != nil {
-				return err
-			}
-			response, err := api.GetFile(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			if response.StatusCode != 200 {
-				_, err := call[nothing](response, nil)
-				return err
-			}
-			defer response.Body.Close()
-			if into == "-" {
-				_, err := io.Copy(c.out, response.Body)
-				return err
-			}
-			if into == "" {
-				into = f.File
-			}
-			w, err := os.OpenFile(into, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
-			if errors.Is(err, os.ErrExist) {
-				return &exitError{exitInvalid, fmt.Sprintf("%s is there already; choose another name with --to", into)}
-			}
-			if err != nil {
-				return err
-			}
-			_, err = io.Copy(w, response.Body)
-			if err := errors.Join(err, w.Close()); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "%s is %s of %s.\n", into, f.Entry, f.Folder)
-			return nil
-		}),
-	}
-	fetch.Flags().StringVar(&into, "to", "", "name of the file to write, - for standard output; the filed name where nothing is said")
-	root.AddCommand(list, fetch, &cobra.Command{
-		Use: "show NUMBER", Short: "Show one filing", Args: cobra.ExactArgs(1), Example: "  inktray register show 2026-5731",
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			f, err := call[client.Filing](api.GetFiling(ctx, args[0]))
-			if err != nil {
-				return err
-			}
-			return c.show(f, func() {
-				c.table([]string{"NO.", f.Entry}, [][]string{{"file", f.File}, {"folder", f.Folder}, {"cabinet", f.Cabinet}, {"size", size(f.Size)}, {"SHA-256", f.Sha256}, {"rule", f.Rule},
-					{"received", when(f.ReceivedAt)}, {"filed", when(f.FiledAt)}, {"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject}, {"mailbox", f.Mailbox}, {"message", fmt.Sprint(f.Message)}})
-			})
-		}),
-	})
-	root.AddCommand(c.undo("undo NUMBER", "Take one filing back; without --yes it only says what would happen", "filing",
-		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
-			return call[client.UndoPreview](api.PreviewUndoOfItem(ctx, id))
-		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-			return call[client.Pass](api.UndoItem(ctx, id))
-		}))
-	return root
 }
 
 func (c *command) messages() *cobra.Command {
@@ -234,7 +114,20 @@ func (c *command) messages() *cobra.Command {
 		}
 		return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
 	})}
-	root.AddCommand(list, why, again)
+	root.AddCommand(list, why, again, &cobra.Command{
+		Use: "read NUMBER", Short: "Read a message as text, from its mailbox", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := numberOf(args[0], "message")
+			if err != nil {
+				return err
+			}
+			m, err := call[client.Reading](api.ReadMessage(ctx, id))
+			if err != nil {
+				return err
+			}
+			return c.show(m, func() { fmt.Fprintln(c.out, strings.TrimRight(visible(m.Text), "\n")) })
+		}),
+	})
 	return root
 }
 

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/store"
@@ -102,7 +103,7 @@ func oldMailWithFewMatches(t testing.TB, h func(dial func(context.Context, *stor
 		}
 	}
 	took, octets = time.Since(begun), c.octets()-before
-	if filed, err := house.store.CountFilings(store.System, store.FilingQuery{}); err != nil || filed != n/20 {
+	if filed, err := house.store.CountFilings(store.System, register.Query{}); err != nil || filed != n/20 {
 		t.Fatalf("%d filed, want %d (%v)", filed, n/20, err)
 	}
 	if len(c.parts) != n/20 {
@@ -152,7 +153,7 @@ func BenchmarkFromNoticeToFiled(b *testing.B) {
 	for b.Loop() {
 		for i := range messages {
 			testbed.Append(b, box, "INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), content), time.Now())
-			h.until("it is filed", func() bool { n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return n > i })
+			h.until("it is filed", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n > i })
 		}
 	}
 	delays, err := h.store.Delays(store.System, messages)
@@ -205,7 +206,10 @@ func BenchmarkLargeAttachment(b *testing.B) {
 			}
 		}()
 		testbed.AppendStream(b, c, "INBOX", int64(len(head))+lines*int64(len(line)), io.MultiReader(strings.NewReader(head), io.LimitReader(&repeat{text: line}, lines*int64(len(line)))))
-		h.until("it is filed", func() bool { n, _ := h.store.CountFilings(store.System, store.FilingQuery{Void: true}); return n >= 1 })
+		h.until("it is filed", func() bool {
+			n, _ := h.store.CountFilings(store.System, register.Query{Search: register.Search{States: []register.State{register.Filed, register.Void}}})
+			return n >= 1
+		})
 		close(stop)
 		<-stopped
 		c.Close()
@@ -213,7 +217,7 @@ func BenchmarkLargeAttachment(b *testing.B) {
 			extra = peak - base
 		}
 	}
-	f, err := h.store.Filings(store.System, store.FilingQuery{Most: 1})
+	f, err := h.store.Filings(store.System, register.Query{Most: 1})
 	if err != nil || len(f) != 1 || f[0].Size != lines*57 {
 		b.Fatalf("filed %+v, %v", f, err)
 	}

@@ -9,6 +9,7 @@ import (
 	"unicode"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/store"
 )
@@ -206,7 +207,7 @@ func (e *Engine) RemainsOf(v store.Viewer, id string) (Remains, error) {
 	}
 	out.Waiting = counts[store.Held] + counts[store.Failed]
 	out.Underway, out.Dropped = counts[store.Staged], counts[store.Planned]
-	if out.Filed, err = e.Store.CountFilings(v, store.FilingQuery{Rule: id}); err != nil {
+	if out.Filed, err = e.Store.CountFilings(v, register.Query{RuleID: id}); err != nil {
 		return out, err
 	}
 	revisions, err := e.Store.Revisions(id)

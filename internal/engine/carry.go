@@ -329,6 +329,11 @@ func (e *Engine) letGoOfOld(ctx context.Context) error {
 			return err
 		}
 	}
+	if limits.RegisterDays > 0 {
+		if _, err := e.Store.EraseBefore(now.AddDate(0, 0, -limits.RegisterDays), now, 500); err != nil {
+			return err
+		}
+	}
 	if limits.KeptDays == 0 {
 		return nil
 	}

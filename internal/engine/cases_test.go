@@ -18,6 +18,7 @@ import (
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
@@ -26,7 +27,7 @@ import (
 func (h *house) filed(n int) {
 	h.t.Helper()
 	h.until("all is in the register", func() bool {
-		got, err := h.store.CountFilings(store.System, store.FilingQuery{})
+		got, err := h.store.CountFilings(store.System, register.Query{})
 		return err == nil && got == n
 	})
 }

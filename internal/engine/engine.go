@@ -69,17 +69,20 @@ type Engine struct {
 	cancel context.CancelFunc
 	tasks  sync.WaitGroup
 
-	mutex    sync.Mutex
-	rules    []*rule.Compiled // running, in order
-	compiled map[revision]*rule.Compiled
-	watchers map[string]*watcher
-	gates    map[string]*gate
-	passes   map[int64]*oldMail
-	inHand   map[int64]bool // entries that a goroutine is filing
-	undoing  sync.Mutex     // one at a time takes filings back
-	caps     caps
-	kept     local.FS      // what waits for cabinets that are down
-	wake     chan struct{} // what is to be sent
+	mutex       sync.Mutex
+	rules       []*rule.Compiled // running, in order
+	compiled    map[revision]*rule.Compiled
+	watchers    map[string]*watcher
+	gates       map[string]*gate
+	passes      map[int64]*oldMail
+	registering sync.Mutex     // one at a time writes registers that are kept
+	inHand      map[int64]bool // entries that a goroutine is filing
+	verifying   bool
+	undoing     sync.Mutex // one at a time takes filings back
+	caps        caps
+	exports     exports
+	kept        local.FS      // what waits for cabinets that are down
+	wake        chan struct{} // what is to be sent
 
 	book      *correspondent.Book
 	passwords map[string][]string          // of archives, by the correspondent's name
@@ -123,7 +126,7 @@ func (e *Engine) Start() error {
 	if err := errors.Join(e.sweepKept(), e.countDeaths()); err != nil {
 		return err
 	}
-	if err := errors.Join(e.LoadBook(), e.LoadRules(), e.Store.EndLivePasses(e.Clock())); err != nil {
+	if err := errors.Join(e.LoadBook(), e.LoadRules(), e.Store.EndLivePasses(e.Clock()), e.Store.EndVerifications(e.Clock())); err != nil {
 		return err
 	}
 	cabinets, err := e.Store.Cabinets()
@@ -150,6 +153,8 @@ func (e *Engine) Start() error {
 	}
 	e.tasks.Go(e.tend)
 	e.tasks.Go(e.carry)
+	e.tasks.Go(e.keepRegisters)
+	e.tasks.Go(e.keepVerifying)
 	return nil
 }
 

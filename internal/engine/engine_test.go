@@ -23,6 +23,7 @@ import (
 	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
@@ -216,8 +217,8 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	h.rule(gaugesRule)
 	deliver("INBOX", raw("readings", "st3.csv", "a;b", "../../etc/cron", "no escape", "st3.csv", "another content"))
 	h.expect(map[string]string{"Gauges/2026/05/st3.csv": "a;b", "Gauges/2026/05/cron": "no escape", "Gauges/2026/05/st3 (2).csv": "another content"})
-	h.until("all is in the register", func() bool { n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return n == 3 })
-	filings, err := h.store.Filings(store.System, store.FilingQuery{Most: 10})
+	h.until("all is in the register", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n == 3 })
+	filings, err := h.store.Filings(store.System, register.Query{Most: 10})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -256,7 +257,7 @@ func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
 			t.Errorf("the pass says %+v", p)
 		}
 	}
-	if n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); n != 120 {
+	if n, _ := h.store.CountFilings(store.System, register.Query{}); n != 120 {
 		t.Errorf("%d lines in the register, want 120", n)
 	}
 }
@@ -532,7 +533,7 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 		box.add(raw("one", "a.csv", "first", "A.csv", "second"))
 		if cut > 0 {
 			h.until("the power goes or all is filed", func() bool {
-				n, _ := h.store.CountFilings(store.System, store.FilingQuery{})
+				n, _ := h.store.CountFilings(store.System, register.Query{})
 				notices, _ := h.store.Notices(store.System)
 				return n == 2 || len(notices) > 0
 			})
@@ -541,7 +542,7 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 			h.ahead.Add(int64(time.Hour)) // what was put off is due
 			h.start()
 		}
-		h.until("both are in the register", func() bool { n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return n == 2 })
+		h.until("both are in the register", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n == 2 })
 		steps = f.Steps() - before
 		h.engine.Stop()
 		f.PowerUp() // what was confirmed lasts, and what is left over is swept
@@ -586,7 +587,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 		h.rule(gaugesRule + "    if name exists: replace\n")
 		box.add(raw("one", "latest.csv", "first"))
 		filed := func(n int) func() bool {
-			return func() bool { got, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return got == n }
+			return func() bool { got, _ := h.store.CountFilings(store.System, register.Query{}); return got == n }
 		}
 		h.until("the first is filed", filed(1))
 		before := f.Steps()

@@ -28,6 +28,7 @@ import (
 	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
@@ -681,7 +682,7 @@ func (r *faultRun) check(out *outside) {
 	if len(got) > 0 {
 		bad("partial or unknown files: %v", got)
 	}
-	filings, err := r.store.Filings(store.System, store.FilingQuery{Most: 10})
+	filings, err := r.store.Filings(store.System, register.Query{Most: 10})
 	if err != nil || len(filings) != len(sums) {
 		bad("%d lines in the register for %d files (%v)", len(filings), len(sums), err)
 	}

@@ -159,7 +159,20 @@ func (e *Engine) MattersOf(v store.Viewer, m store.Matters, cause store.Cause) (
 
 // Again lets what waits in the tray be tried again, under the rules as they are now.
 func (e *Engine) Again(v store.Viewer, m store.Matters) (int, error) {
-	return e.decided(e.Store.Again(v, m, store.Decision{Given: "again"}))
+	for _, id := range m.Filings { // they are looked at again
+		f, err := e.Store.FilingOf(id)
+		if err == nil {
+			f, err = e.Store.FilingByNumber(v, f.Year, f.Number)
+		}
+		if err != nil {
+			return 0, err
+		}
+		if err := e.VerifyFiling(e.ctx, &f); err != nil {
+			return 0, err
+		}
+	}
+	n, err := e.decided(e.Store.Again(v, m, store.Decision{Given: "again"}))
+	return n + len(m.Filings), err
 }
 
 // Release lets held items be filed as they are.
@@ -173,13 +186,7 @@ func (e *Engine) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder stri
 	if err != nil {
 		return 0, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}
-	var segments []string
-	for _, s := range strings.Split(folder, "/") {
-		if s = strings.TrimSpace(s); s == "" || s == "." || s == ".." {
-			continue
-		}
-		segments = append(segments, safename.Segment(s))
-	}
+	segments := segments(folder)
 	if len(segments) == 0 {
 		return 0, rule.Problems{{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
 	}
@@ -195,7 +202,7 @@ func (e *Engine) SetAside(v store.Viewer, m store.Matters, note string) (int, er
 	if note = strings.Join(strings.Fields(note), " "); note != "" {
 		reason += ": " + note
 	}
-	return e.decided(e.Store.SetAside(v, m, reason))
+	return e.decided(e.Store.SetAside(v, m, reason, e.Clock()))
 }
 
 func (e *Engine) decided(n int, err error) (int, error) {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -30,6 +31,8 @@ var Causes = []struct {
 	{store.CauseFollowUp, "Not done with the message", "The files are filed. What was to be done with the message afterwards could not be done."},
 	{store.CauseUnsure, "May have been sent", "Nobody can say whether this mail was sent. Ask the recipient; if it did not arrive, try again, else set it aside."},
 	{store.CauseUnsent, "Could not be sent", "Look at outgoing mail and at the address in Settings, then try again."},
+	{store.CauseMissing, "Filed, and no longer there", "The file is not where it was filed. Put it back and look again, let it be filed again from its message, or accept it by setting it aside."},
+	{store.CauseChanged, "Filed, and changed since", "The file has another content than when it was filed. If somebody meant it, accept it by setting it aside; else put the right one back and look again."},
 	{store.CauseOther, "Other matters", "Look at the reason and decide."},
 }
 
@@ -75,6 +78,9 @@ func summary(n *store.News) trayData {
 		}
 		for i := range n.Posts {
 			add(n.Posts[i].Cause, n.Posts[i].Subject+": "+n.Posts[i].Reason)
+		}
+		for i := range n.Filings {
+			add(store.Cause(n.Filings[i].CheckState), n.Filings[i].Entry().String()+" "+path.Join(n.Filings[i].Folder, n.Filings[i].File))
 		}
 		if g.Count > 0 {
 			d.Groups = append(d.Groups, g)

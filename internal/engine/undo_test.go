@@ -14,6 +14,7 @@ import (
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -80,7 +81,7 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 	h.until("the messages of what was taken back return", func() bool {
 		return strings.Join(box.lies(), " ") == "Filed [Filed] INBOX [Filed] INBOX [Filed]"
 	})
-	register, err := h.store.Filings(store.System, store.FilingQuery{Most: 10})
+	register, err := h.store.Filings(store.System, register.Query{Most: 10})
 	if err != nil || len(register) != 1 || register[0].File != "r1.csv" {
 		t.Errorf("the register has %+v, %v", register, err)
 	}
@@ -152,7 +153,7 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 		h.rule(gaugesRule + "    if name exists: replace\n")
 		for i, content := range []string{"first", "second"} {
 			box.add(raw(content, "latest.csv", content))
-			h.until("it is filed", func() bool { n, _ := h.store.CountFilings(store.System, store.FilingQuery{}); return n == i+1 })
+			h.until("it is filed", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n == i+1 })
 		}
 		entries, _ := h.store.EntriesOf(store.System, 2)
 		before := f.Steps()
@@ -188,7 +189,7 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 				t.Errorf("cut at %d: %s holds %q", cut, name, content)
 			}
 		}
-		register, err := h.store.Filings(store.System, store.FilingQuery{Most: 5})
+		register, err := h.store.Filings(store.System, register.Query{Most: 5})
 		if kept != "second" || err != nil || len(register) != 1 || register[0].Number != 1 || register[0].ReplacedBy != "" {
 			t.Errorf("cut at %d: kept is %q, the register has %+v (%v)", cut, kept, register, err)
 		}

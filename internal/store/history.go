@@ -12,6 +12,7 @@ import (
 // Limits are what the service keeps to. A cap of 0 is none.
 type Limits struct {
 	HistoryDays   int `json:"history_days"`   // passes, and facts of messages of which nothing was filed
+	RegisterDays  int `json:"register_days"`  // senders, subjects and notes in the register; 0 keeps them
 	KeptDays      int `json:"kept_days"`      // files that were replaced or taken back
 	SpoolMB       int `json:"spool_mb"`       // of contents that wait for a cabinet that is down
 	RuleFiles     int `json:"rule_files"`     // an hour

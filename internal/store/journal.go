@@ -4,7 +4,6 @@ import (
 	"errors"
 	"path"
 	"strconv"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -118,7 +117,7 @@ func draw(tx *gorm.DB, e *Entry, now time.Time) error {
 		return err
 	}
 	f := Filing{Year: year, Number: number, JournalID: e.ID, MessageID: e.MessageID, DrawnAt: now.UTC(), ReceivedAt: m.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID,
-		SenderName: m.SenderName, SenderAddress: m.SenderAddress, Subject: m.Subject, Kind: e.Kind}
+		SenderName: m.SenderName, SenderAddress: m.SenderAddress, Subject: m.Subject, Kind: e.Kind, Revision: e.RuleRevision}
 	for _, name := range []struct {
 		table, id string
 		into      *string
@@ -234,69 +233,6 @@ func (s *Store) Replan(e *Entry) error {
 	})
 }
 
-// FilingQuery narrows the register. Zero values narrow nothing.
-type FilingQuery struct {
-	Text      string // every word must stand in subject, sender, file or folder
-	Rule      string // its id
-	Mailbox   string // its id
-	Cabinet   string // its name
-	Folder    string // and what lies below it
-	From, To  time.Time
-	Void      bool // numbers that came to nothing too
-	AfterYear int  // the cursor: older than this number
-	After     int
-	Most      int
-}
-
-func (s *Store) filings(v Viewer, q FilingQuery) *gorm.DB {
-	db := v.sees(s.read.Model(&Filing{}), "mailbox_id")
-	if q.Void {
-		db = db.Where("filed_at IS NOT NULL OR void <> ''")
-	} else {
-		db = db.Where("filed_at IS NOT NULL AND undone_at IS NULL")
-	}
-	for _, word := range strings.Fields(q.Text) {
-		w := like(word)
-		db = db.Where(`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR file LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\' OR (year || '-' || number) LIKE ? ESCAPE '\')`, w, w, w, w, w, w)
-	}
-	if q.Rule != "" {
-		db = db.Where("rule_id = ?", q.Rule)
-	}
-	if q.Mailbox != "" {
-		db = db.Where("mailbox_id = ?", q.Mailbox)
-	}
-	if q.Cabinet != "" {
-		db = db.Where("cabinet = ?", q.Cabinet)
-	}
-	if q.Folder != "" {
-		below := strings.TrimPrefix(like(q.Folder+"/"), "%")
-		db = db.Where(`(folder = ? OR folder LIKE ? ESCAPE '\')`, q.Folder, below)
-	}
-	if !q.From.IsZero() {
-		db = db.Where("received_at >= ?", q.From.UTC())
-	}
-	if !q.To.IsZero() {
-		db = db.Where("received_at < ?", q.To.UTC())
-	}
-	return db
-}
-
-// Filings lists the register, the newest number first.
-func (s *Store) Filings(v Viewer, q FilingQuery) ([]Filing, error) {
-	db := s.filings(v, q)
-	if q.AfterYear > 0 {
-		db = db.Where("(year < ? OR year = ? AND number < ?)", q.AfterYear, q.AfterYear, q.After)
-	}
-	return list[Filing](db.Order("year DESC, number DESC").Limit(q.Most))
-}
-
-// CountFilings counts what a query finds.
-func (s *Store) CountFilings(v Viewer, q FilingQuery) (int, error) {
-	var n int64
-	err := s.filings(v, q).Count(&n).Error
-	return int(n), err
-}
-
 // FilingAt finds what the register knows of the file that has a path.
 func (s *Store) FilingAt(cabinetID, folder, file string) (Filing, error) {
 	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
@@ -319,33 +255,6 @@ func (s *Store) FilingByNumber(v Viewer, year, number int) (Filing, error) {
 	return first[Filing](v.sees(s.read, "mailbox_id").Where("year = ? AND number = ?", year, number))
 }
 
-// FolderCount is how many filings lie in one folder of a cabinet.
-type FolderCount struct {
-	Cabinet, Folder string
-	Count           int
-}
-
-// FolderCounts counts the register by folder.
-func (s *Store) FolderCounts(v Viewer) ([]FolderCount, error) {
-	var counts []FolderCount
-	err := s.filings(v, FilingQuery{}).Select("cabinet, folder, count(*) AS count").Group("cabinet, folder").Order("cabinet, folder").Scan(&counts).Error
-	return counts, err
-}
-
-// Moment is when something was filed, by which rule and mailbox, and its size.
-type Moment struct {
-	FiledAt           time.Time
-	RuleID, MailboxID string
-	Size              int64
-}
-
-// Activity lists what was filed since a moment, for counting by day.
-func (s *Store) Activity(v Viewer, since time.Time) ([]Moment, error) {
-	var moments []Moment
-	err := v.sees(s.read.Model(&Filing{}), "mailbox_id").Where("filed_at >= ? AND undone_at IS NULL", since.UTC()).Select("filed_at, rule_id, mailbox_id, size").Scan(&moments).Error
-	return moments, err
-}
-
 // Delays lists how long it took from the server's announcement to the filing,
 // for the last filings that were announced.
 func (s *Store) Delays(v Viewer, most int) ([]time.Duration, error) {
@@ -355,22 +264,4 @@ func (s *Store) Delays(v Viewer, most int) ([]time.Duration, error) {
 		delays = append(delays, e.DoneAt.Sub(*e.AnnouncedAt))
 	}
 	return delays, err
-}
-
-// LastFiled is when each rule filed last and how much it filed in all.
-type LastFiled struct {
-	RuleID string
-	Last   time.Time
-	Count  int
-}
-
-// LastFilings lists it for all rules.
-func (s *Store) LastFilings(v Viewer) (map[string]LastFiled, error) {
-	var rows []LastFiled
-	err := v.sees(s.read.Model(&Filing{}), "mailbox_id").Where("filed_at IS NOT NULL").Select("rule_id, max(filed_at) AS last, count(*) AS count").Group("rule_id").Scan(&rows).Error
-	found := map[string]LastFiled{}
-	for _, r := range rows {
-		found[r.RuleID] = r
-	}
-	return found, err
 }

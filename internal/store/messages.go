@@ -267,7 +267,7 @@ func (s *Store) MessagesOf(mailboxID, folder string, uidValidity uint32, uids []
 		return nil, nil
 	}
 	rows, err := s.read.Model(&Message{}).Select("id, uid, received_at, size, flags, subject, sender_name, sender_address, attachments, header, structure, whole").
-		Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid BETWEEN ? AND ?", mailboxID, folder, uidValidity, slices.Min(uids), slices.Max(uids)).Rows()
+		Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid BETWEEN ? AND ? AND erased_at IS NULL", mailboxID, folder, uidValidity, slices.Min(uids), slices.Max(uids)).Rows()
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,8 @@ package store
 
 import (
 	"time"
+
+	"inktray.example/inktray/internal/core/register"
 )
 
 // Role says what a person may do.
@@ -75,6 +77,7 @@ type Cabinet struct {
 	Folder   string
 	Mode     string // of files, in octal; "" leaves it to the system
 	Owner    string // user:group; "" leaves it to the system
+	Address  string // how colleagues reach it, a register.Base
 	Identity string
 	Revision int
 	MadeAt   time.Time
@@ -141,6 +144,7 @@ type Message struct {
 	Whole         bool
 	SeenAt        time.Time
 	MovingTo      string // the mail folder to which Ink Tray is moving it
+	ErasedAt      *time.Time
 }
 
 // State is where an item of the journal stands.
@@ -221,6 +225,8 @@ const (
 	CauseFollowUp   Cause = "follow-up"   // a follow-up could not be done
 	CauseUnsure     Cause = "may be sent" // a mail that may have been sent
 	CauseUnsent     Cause = "not sent"    // a mail or a call that could not be sent
+	CauseMissing    Cause = "missing"     // a filed file is not where it was filed
+	CauseChanged    Cause = "changed"     // a filed file has another content
 	CauseOther      Cause = "other"
 )
 
@@ -381,6 +387,90 @@ type Filing struct {
 	KeptAt        *time.Time
 	UndoneAt      *time.Time
 	UndoneBy      string
+	Revision      int // of the rule
+	CheckedAt     *time.Time
+	CheckState    string // what the last verification found wrong: "missing", "changed" or ""
+	CheckSettled  bool   // somebody took that out of the tray
+	ErasedAt      *time.Time
+}
+
+// State is what has become of the filing.
+func (f *Filing) State() register.State {
+	switch {
+	case f.Void != "":
+		return register.Void
+	case f.UndoneAt != nil:
+		return register.TakenBack
+	case f.ReplacedBy != "":
+		return register.Replaced
+	case f.CheckState == "missing":
+		return register.Missing
+	case f.CheckState == "changed":
+		return register.Changed
+	case f.FiledAt != nil:
+		return register.Filed
+	}
+	return register.Waiting
+}
+
+// Entry is the filing's number.
+func (f *Filing) Entry() register.Number { return register.Number{Year: f.Year, Number: f.Number} }
+
+// Note is what somebody wrote about a filing.
+type Note struct {
+	ID     int64 `gorm:"primaryKey"`
+	Year   int
+	Number int
+	Text   string
+	MadeBy string
+	MadeAt time.Time
+}
+
+// TableName says of what.
+func (Note) TableName() string { return "register_notes" }
+
+// Happening is something that happened to a filing later.
+type Happening struct {
+	ID     int64 `gorm:"primaryKey"`
+	Year   int
+	Number int
+	At     time.Time
+	Kind   string // "taken back", "replaced", "put back", "missing", "changed", "found again", "settled", "erased"
+	MadeBy string
+	Text   string
+}
+
+// TableName says of what.
+func (Happening) TableName() string { return "register_events" }
+
+// RegisterFile is a register that is kept as a file in a cabinet, one for each year.
+type RegisterFile struct {
+	ID         string `gorm:"primaryKey"`
+	Name       string // of the file, without year and extension
+	CabinetID  string
+	Folder     string
+	Format     string // "csv" or "xlsx"
+	Scope      string // "all", "rule" or "folder"
+	RuleID     string
+	OfFolder   string   // of "folder": what lies there and below
+	Columns    []string `gorm:"serializer:json"`
+	Revision   int
+	MadeBy     string
+	MadeAt     time.Time
+	LastChange int64 // of the register, up to which it is written
+	Problem    string
+	Advice     string
+}
+
+// RegisterFileYear is the file of one year.
+type RegisterFileYear struct {
+	FileID     string `gorm:"primaryKey"`
+	Year       int    `gorm:"primaryKey;autoIncrement:false"`
+	Path       string
+	SHA256     []byte `gorm:"column:sha256"`
+	NextSHA256 []byte `gorm:"column:next_sha256"` // what is being put in its place
+	Rows       int
+	WrittenAt  *time.Time
 }
 
 // TableName is the register.

@@ -181,6 +181,22 @@ func (s *Store) AddCabinet(c *Cabinet, actor string) error {
 	})
 }
 
+// ChangeCabinet keeps how colleagues reach a cabinet. revision is the one that was
+// changed, 0 for whatever is there.
+func (s *Store) ChangeCabinet(c *Cabinet, revision int, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		was, err := first[Cabinet](tx.Where("id = ?", c.ID))
+		if err != nil {
+			return err
+		}
+		if revision > 0 && was.Revision != revision {
+			return ErrChanged
+		}
+		c.Revision = was.Revision + 1
+		return errors.Join(tx.Model(c).Select("address", "revision").Updates(c).Error, note(tx, actor, "change cabinet", c.Name))
+	})
+}
+
 // RemoveCabinet forgets a cabinet; its files stay where they are.
 func (s *Store) RemoveCabinet(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -21,6 +22,8 @@ import (
 	"gorm.io/gorm/logger"
 	sqlite3 "modernc.org/sqlite"
 	codes "modernc.org/sqlite/lib"
+
+	"inktray.example/inktray/internal/core/register"
 )
 
 // Errors that callers tell apart.
@@ -41,6 +44,11 @@ type Store struct {
 	done  chan struct{}
 	key   [32]byte
 	lock  *flock.Flock
+
+	index     register.Index // of the register, as far as change number indexed
+	indexed   int64
+	loaded    bool
+	following sync.Mutex
 
 	interrupt atomic.Pointer[func(after bool) error]
 }

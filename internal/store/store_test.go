@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
 )
@@ -89,11 +90,11 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 	if err := s.Stage(&more[0], day); err != nil || more[0].RegisterNumber != 3 {
 		t.Errorf("after a number that came to nothing the next is %d, want 3 (%v)", more[0].RegisterNumber, err)
 	}
-	filed, err := s.Filings(System, FilingQuery{Most: 10})
+	filed, err := s.Filings(System, register.Query{Most: 10})
 	if err != nil || len(filed) != 1 || filed[0].Number != 1 || filed[0].File != "1" || filed[0].Folder != "A" {
 		t.Errorf("the register shows %+v (%v)", filed, err)
 	}
-	withVoid, err := s.Filings(System, FilingQuery{Most: 10, Void: true})
+	withVoid, err := s.Filings(System, register.Query{Most: 10, Search: register.Search{States: register.All}})
 	if err != nil || len(withVoid) != 2 || withVoid[0].Void != "it was there" {
 		t.Errorf("with the void numbers: %+v (%v)", withVoid, err)
 	}
@@ -184,16 +185,16 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 		want int
 	}{"everything": {System, 2}, "one mailbox": {only, 1}, "nobody": {Viewer{}, 0}} {
 		messages, err1 := s.Messages(c.v, MessageQuery{Most: 10})
-		filings, err2 := s.Filings(c.v, FilingQuery{Most: 10})
+		filings, err2 := s.Filings(c.v, register.Query{Most: 10})
 		tray, err3 := s.Tray(c.v, 0, 10)
 		notices, err4 := s.Notices(c.v)
 		recent, err5 := s.Recent(c.v, 10)
-		moments, err6 := s.Activity(c.v, day.AddDate(0, 0, -1))
+		tallies, err6 := s.Tallies(c.v, register.Query{}, register.PerMailbox, time.UTC, 0)
 		count, err7 := s.TrayCount(c.v)
 		if err := errors.Join(err1, err2, err3, err4, err5, err6, err7); err != nil {
 			t.Fatal(err)
 		}
-		got := []int{len(messages), len(filings), len(tray), len(notices), len(recent) / 2, len(moments), count / 2}
+		got := []int{len(messages), len(filings), len(tray), len(notices), len(recent) / 2, len(tallies), count / 2}
 		for i, n := range got {
 			if n != c.want {
 				t.Errorf("%s: query %d gives %d, want %d", who, i, n, c.want)

@@ -8,12 +8,12 @@ import (
 	"gorm.io/gorm"
 )
 
-// Matters are things of the tray by their numbers: items, follow-ups, and what
-// was to be sent.
-type Matters struct{ Items, FollowUps, Posts []int64 }
+// Matters are things of the tray by their numbers: items, follow-ups, what was to
+// be sent, and filings, by their lines of the journal.
+type Matters struct{ Items, FollowUps, Posts, Filings []int64 }
 
 // Len is how many there are.
-func (m *Matters) Len() int { return len(m.Items) + len(m.FollowUps) + len(m.Posts) }
+func (m *Matters) Len() int { return len(m.Items) + len(m.FollowUps) + len(m.Posts) + len(m.Filings) }
 
 const inTray = "state IN ('failed', 'unsure')"
 
@@ -32,7 +32,8 @@ func (s *Store) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 	err = errors.Join(
 		v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?", cause).Order("id").Pluck("id", &m.Items).Error,
 		v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.FollowUps).Error,
-		v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.Posts).Error)
+		v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.Posts).Error,
+		v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?", cause).Order("year, number").Pluck("journal_id", &m.Filings).Error)
 	return m, err
 }
 
@@ -40,14 +41,14 @@ func (s *Store) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 func (s *Store) TrayCounts(v Viewer) (map[Cause]int, error) {
 	counts := map[Cause]int{}
 	for _, from := range []struct {
-		model any
-		where string
-	}{{&Entry{}, "state IN ('held', 'failed')"}, {&FollowUp{}, inTray}, {&Post{}, inTray}} {
+		model        any
+		where, cause string
+	}{{&Entry{}, "state IN ('held', 'failed')", "cause"}, {&FollowUp{}, inTray, "cause"}, {&Post{}, inTray, "cause"}, {&Filing{}, inTrayOfFilings, "check_state"}} {
 		var rows []struct {
 			Cause Cause
 			N     int
 		}
-		if err := v.sees(s.read.Model(from.model), "mailbox_id").Where(from.where).Select("cause, count(*) AS n").Group("cause").Scan(&rows).Error; err != nil {
+		if err := v.sees(s.read.Model(from.model), "mailbox_id").Where(from.where).Select(from.cause + " AS cause, count(*) AS n").Group(from.cause).Scan(&rows).Error; err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -128,7 +129,7 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 }
 
 // SetAside takes things out of the tray for good, with a note.
-func (s *Store) SetAside(v Viewer, m Matters, reason string) (n int, err error) {
+func (s *Store) SetAside(v Viewer, m Matters, reason string, now time.Time) (n int, err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
@@ -143,7 +144,11 @@ func (s *Store) SetAside(v Viewer, m Matters, reason string) (n int, err error) 
 				return err
 			}
 		}
-		n = len(entries)
+		settled, err := settleFilings(tx, v, m.Filings, reason, now)
+		if err != nil {
+			return err
+		}
+		n = len(entries) + settled
 		for _, of := range []struct {
 			table string
 			ids   []int64
@@ -168,10 +173,13 @@ type News struct {
 	FollowUps []FollowUp
 	Posts     []Post
 	Notices   []Notice
+	Filings   []Filing // whose file is missing or changed
 }
 
 // Len is how many matters it holds.
-func (n *News) Len() int { return len(n.Entries) + len(n.FollowUps) + len(n.Posts) + len(n.Notices) }
+func (n *News) Len() int {
+	return len(n.Entries) + len(n.FollowUps) + len(n.Posts) + len(n.Notices) + len(n.Filings)
+}
 
 // Oldest is when the first of them came.
 func (n *News) Oldest() time.Time {
@@ -193,6 +201,9 @@ func (n *News) Oldest() time.Time {
 	for i := range n.Notices {
 		older(&n.Notices[i].MadeAt)
 	}
+	for i := range n.Filings {
+		older(n.Filings[i].CheckedAt)
+	}
 	return oldest
 }
 
@@ -210,6 +221,9 @@ func (s *Store) NewsSince(since time.Time) (n News, err error) {
 		return n, err
 	}
 	if n.Posts, err = list[Post](s.read.Where(inTray+" AND done_at > ? AND purpose NOT IN ('tray', 'digest', 'alarm', 'trial')", at).Order("id").Limit(mostNews)); err != nil {
+		return n, err
+	}
+	if n.Filings, err = list[Filing](s.read.Where(inTrayOfFilings+" AND (SELECT max(at) FROM register_events e WHERE e.year = register.year AND e.number = register.number AND e.kind IN ('missing', 'changed')) > ?", at).Order("year, number").Limit(mostNews)); err != nil {
 		return n, err
 	}
 	n.Notices, err = list[Notice](s.read.Where("made_at > ?", at).Order("id").Limit(mostNews))

@@ -203,6 +203,180 @@ func (e DiffLineIn) Valid() bool {
 	}
 }
 
+// Defines values for ErasureRequestFiles.
+const (
+	Keep   ErasureRequestFiles = "keep"
+	Remove ErasureRequestFiles = "remove"
+)
+
+// Valid indicates whether the value is a known member of the ErasureRequestFiles enum.
+func (e ErasureRequestFiles) Valid() bool {
+	switch e {
+	case Keep:
+		return true
+	case Remove:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportFormat.
+const (
+	ExportFormatCsv  ExportFormat = "csv"
+	ExportFormatXlsx ExportFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportFormat enum.
+func (e ExportFormat) Valid() bool {
+	switch e {
+	case ExportFormatCsv:
+		return true
+	case ExportFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportState.
+const (
+	ExportStateDone    ExportState = "done"
+	ExportStateFailed  ExportState = "failed"
+	ExportStateRunning ExportState = "running"
+	ExportStateStopped ExportState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the ExportState enum.
+func (e ExportState) Valid() bool {
+	switch e {
+	case ExportStateDone:
+		return true
+	case ExportStateFailed:
+		return true
+	case ExportStateRunning:
+		return true
+	case ExportStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestDirection.
+const (
+	ExportRequestDirectionDown ExportRequestDirection = "down"
+	ExportRequestDirectionUp   ExportRequestDirection = "up"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestDirection enum.
+func (e ExportRequestDirection) Valid() bool {
+	switch e {
+	case ExportRequestDirectionDown:
+		return true
+	case ExportRequestDirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestFormat.
+const (
+	ExportRequestFormatCsv  ExportRequestFormat = "csv"
+	ExportRequestFormatXlsx ExportRequestFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestFormat enum.
+func (e ExportRequestFormat) Valid() bool {
+	switch e {
+	case ExportRequestFormatCsv:
+		return true
+	case ExportRequestFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestSort.
+const (
+	ExportRequestSortFile     ExportRequestSort = "file"
+	ExportRequestSortFiled    ExportRequestSort = "filed"
+	ExportRequestSortFolder   ExportRequestSort = "folder"
+	ExportRequestSortKind     ExportRequestSort = "kind"
+	ExportRequestSortMailbox  ExportRequestSort = "mailbox"
+	ExportRequestSortNumber   ExportRequestSort = "number"
+	ExportRequestSortReceived ExportRequestSort = "received"
+	ExportRequestSortRule     ExportRequestSort = "rule"
+	ExportRequestSortSender   ExportRequestSort = "sender"
+	ExportRequestSortSize     ExportRequestSort = "size"
+	ExportRequestSortSubject  ExportRequestSort = "subject"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestSort enum.
+func (e ExportRequestSort) Valid() bool {
+	switch e {
+	case ExportRequestSortFile:
+		return true
+	case ExportRequestSortFiled:
+		return true
+	case ExportRequestSortFolder:
+		return true
+	case ExportRequestSortKind:
+		return true
+	case ExportRequestSortMailbox:
+		return true
+	case ExportRequestSortNumber:
+		return true
+	case ExportRequestSortReceived:
+		return true
+	case ExportRequestSortRule:
+		return true
+	case ExportRequestSortSender:
+		return true
+	case ExportRequestSortSize:
+		return true
+	case ExportRequestSortSubject:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FilingState.
+const (
+	FilingStateChanged   FilingState = "changed"
+	FilingStateFiled     FilingState = "filed"
+	FilingStateMissing   FilingState = "missing"
+	FilingStateReplaced  FilingState = "replaced"
+	FilingStateTakenBack FilingState = "taken back"
+	FilingStateVoid      FilingState = "void"
+	FilingStateWaiting   FilingState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the FilingState enum.
+func (e FilingState) Valid() bool {
+	switch e {
+	case FilingStateChanged:
+		return true
+	case FilingStateFiled:
+		return true
+	case FilingStateMissing:
+		return true
+	case FilingStateReplaced:
+		return true
+	case FilingStateTakenBack:
+		return true
+	case FilingStateVoid:
+		return true
+	case FilingStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ItemUndo.
 const (
 	ItemUndoAsked ItemUndo = "asked"
@@ -292,6 +466,7 @@ const (
 	MatterWaysAgain     MatterWays = "again"
 	MatterWaysAside     MatterWays = "aside"
 	MatterWaysElsewhere MatterWays = "elsewhere"
+	MatterWaysRefile    MatterWays = "refile"
 	MatterWaysRelease   MatterWays = "release"
 )
 
@@ -303,6 +478,8 @@ func (e MatterWays) Valid() bool {
 	case MatterWaysAside:
 		return true
 	case MatterWaysElsewhere:
+		return true
+	case MatterWaysRefile:
 		return true
 	case MatterWaysRelease:
 		return true
@@ -334,10 +511,11 @@ func (e OutgoingSettingsEncryption) Valid() bool {
 
 // Defines values for PassKind.
 const (
-	PassKindAgain   PassKind = "again"
-	PassKindLive    PassKind = "live"
-	PassKindOldMail PassKind = "old mail"
-	PassKindUndo    PassKind = "undo"
+	PassKindAgain        PassKind = "again"
+	PassKindLive         PassKind = "live"
+	PassKindOldMail      PassKind = "old mail"
+	PassKindUndo         PassKind = "undo"
+	PassKindVerification PassKind = "verification"
 )
 
 // Valid indicates whether the value is a known member of the PassKind enum.
@@ -350,6 +528,8 @@ func (e PassKind) Valid() bool {
 	case PassKindOldMail:
 		return true
 	case PassKindUndo:
+		return true
+	case PassKindVerification:
 		return true
 	default:
 		return false
@@ -377,6 +557,42 @@ func (e PassState) Valid() bool {
 	case PassStateRunning:
 		return true
 	case PassStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterFileFormat.
+const (
+	RegisterFileFormatCsv  RegisterFileFormat = "csv"
+	RegisterFileFormatXlsx RegisterFileFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the RegisterFileFormat enum.
+func (e RegisterFileFormat) Valid() bool {
+	switch e {
+	case RegisterFileFormatCsv:
+		return true
+	case RegisterFileFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterFileRequestFormat.
+const (
+	RegisterFileRequestFormatCsv  RegisterFileRequestFormat = "csv"
+	RegisterFileRequestFormatXlsx RegisterFileRequestFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the RegisterFileRequestFormat enum.
+func (e RegisterFileRequestFormat) Valid() bool {
+	switch e {
+	case RegisterFileRequestFormatCsv:
+		return true
+	case RegisterFileRequestFormatXlsx:
 		return true
 	default:
 		return false
@@ -506,11 +722,39 @@ func (e StepKind) Valid() bool {
 	}
 }
 
+// Defines values for StoryPreview.
+const (
+	StoryPreviewNone    StoryPreview = "none"
+	StoryPreviewPdf     StoryPreview = "pdf"
+	StoryPreviewPicture StoryPreview = "picture"
+	StoryPreviewTable   StoryPreview = "table"
+	StoryPreviewText    StoryPreview = "text"
+)
+
+// Valid indicates whether the value is a known member of the StoryPreview enum.
+func (e StoryPreview) Valid() bool {
+	switch e {
+	case StoryPreviewNone:
+		return true
+	case StoryPreviewPdf:
+		return true
+	case StoryPreviewPicture:
+		return true
+	case StoryPreviewTable:
+		return true
+	case StoryPreviewText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrayGroupWays.
 const (
 	TrayGroupWaysAgain     TrayGroupWays = "again"
 	TrayGroupWaysAside     TrayGroupWays = "aside"
 	TrayGroupWaysElsewhere TrayGroupWays = "elsewhere"
+	TrayGroupWaysRefile    TrayGroupWays = "refile"
 	TrayGroupWaysRelease   TrayGroupWays = "release"
 )
 
@@ -523,7 +767,72 @@ func (e TrayGroupWays) Valid() bool {
 		return true
 	case TrayGroupWaysElsewhere:
 		return true
+	case TrayGroupWaysRefile:
+		return true
 	case TrayGroupWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Direction.
+const (
+	DirectionDown Direction = "down"
+	DirectionUp   Direction = "up"
+)
+
+// Valid indicates whether the value is a known member of the Direction enum.
+func (e Direction) Valid() bool {
+	switch e {
+	case DirectionDown:
+		return true
+	case DirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SortBy.
+const (
+	SortByFile     SortBy = "file"
+	SortByFiled    SortBy = "filed"
+	SortByFolder   SortBy = "folder"
+	SortByKind     SortBy = "kind"
+	SortByMailbox  SortBy = "mailbox"
+	SortByNumber   SortBy = "number"
+	SortByReceived SortBy = "received"
+	SortByRule     SortBy = "rule"
+	SortBySender   SortBy = "sender"
+	SortBySize     SortBy = "size"
+	SortBySubject  SortBy = "subject"
+)
+
+// Valid indicates whether the value is a known member of the SortBy enum.
+func (e SortBy) Valid() bool {
+	switch e {
+	case SortByFile:
+		return true
+	case SortByFiled:
+		return true
+	case SortByFolder:
+		return true
+	case SortByKind:
+		return true
+	case SortByMailbox:
+		return true
+	case SortByNumber:
+		return true
+	case SortByReceived:
+		return true
+	case SortByRule:
+		return true
+	case SortBySender:
+		return true
+	case SortBySize:
+		return true
+	case SortBySubject:
 		return true
 	default:
 		return false
@@ -532,10 +841,11 @@ func (e TrayGroupWays) Valid() bool {
 
 // Defines values for ListPassesParamsKind.
 const (
-	ListPassesParamsKindAgain   ListPassesParamsKind = "again"
-	ListPassesParamsKindLive    ListPassesParamsKind = "live"
-	ListPassesParamsKindOldMail ListPassesParamsKind = "old mail"
-	ListPassesParamsKindUndo    ListPassesParamsKind = "undo"
+	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
+	ListPassesParamsKindLive         ListPassesParamsKind = "live"
+	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
+	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
+	ListPassesParamsKindVerification ListPassesParamsKind = "verification"
 )
 
 // Valid indicates whether the value is a known member of the ListPassesParamsKind enum.
@@ -549,9 +859,183 @@ func (e ListPassesParamsKind) Valid() bool {
 		return true
 	case ListPassesParamsKindUndo:
 		return true
+	case ListPassesParamsKindVerification:
+		return true
 	default:
 		return false
 	}
+}
+
+// Defines values for ListRegisterParamsSort.
+const (
+	ListRegisterParamsSortFile     ListRegisterParamsSort = "file"
+	ListRegisterParamsSortFiled    ListRegisterParamsSort = "filed"
+	ListRegisterParamsSortFolder   ListRegisterParamsSort = "folder"
+	ListRegisterParamsSortKind     ListRegisterParamsSort = "kind"
+	ListRegisterParamsSortMailbox  ListRegisterParamsSort = "mailbox"
+	ListRegisterParamsSortNumber   ListRegisterParamsSort = "number"
+	ListRegisterParamsSortReceived ListRegisterParamsSort = "received"
+	ListRegisterParamsSortRule     ListRegisterParamsSort = "rule"
+	ListRegisterParamsSortSender   ListRegisterParamsSort = "sender"
+	ListRegisterParamsSortSize     ListRegisterParamsSort = "size"
+	ListRegisterParamsSortSubject  ListRegisterParamsSort = "subject"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterParamsSort enum.
+func (e ListRegisterParamsSort) Valid() bool {
+	switch e {
+	case ListRegisterParamsSortFile:
+		return true
+	case ListRegisterParamsSortFiled:
+		return true
+	case ListRegisterParamsSortFolder:
+		return true
+	case ListRegisterParamsSortKind:
+		return true
+	case ListRegisterParamsSortMailbox:
+		return true
+	case ListRegisterParamsSortNumber:
+		return true
+	case ListRegisterParamsSortReceived:
+		return true
+	case ListRegisterParamsSortRule:
+		return true
+	case ListRegisterParamsSortSender:
+		return true
+	case ListRegisterParamsSortSize:
+		return true
+	case ListRegisterParamsSortSubject:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListRegisterParamsDirection.
+const (
+	ListRegisterParamsDirectionDown ListRegisterParamsDirection = "down"
+	ListRegisterParamsDirectionUp   ListRegisterParamsDirection = "up"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterParamsDirection enum.
+func (e ListRegisterParamsDirection) Valid() bool {
+	switch e {
+	case ListRegisterParamsDirectionDown:
+		return true
+	case ListRegisterParamsDirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetActivityParamsBy.
+const (
+	GetActivityParamsByCabinet GetActivityParamsBy = "cabinet"
+	GetActivityParamsByDay     GetActivityParamsBy = "day"
+	GetActivityParamsByFolder  GetActivityParamsBy = "folder"
+	GetActivityParamsByKind    GetActivityParamsBy = "kind"
+	GetActivityParamsByMailbox GetActivityParamsBy = "mailbox"
+	GetActivityParamsByMonth   GetActivityParamsBy = "month"
+	GetActivityParamsByRule    GetActivityParamsBy = "rule"
+	GetActivityParamsBySender  GetActivityParamsBy = "sender"
+)
+
+// Valid indicates whether the value is a known member of the GetActivityParamsBy enum.
+func (e GetActivityParamsBy) Valid() bool {
+	switch e {
+	case GetActivityParamsByCabinet:
+		return true
+	case GetActivityParamsByDay:
+		return true
+	case GetActivityParamsByFolder:
+		return true
+	case GetActivityParamsByKind:
+		return true
+	case GetActivityParamsByMailbox:
+		return true
+	case GetActivityParamsByMonth:
+		return true
+	case GetActivityParamsByRule:
+		return true
+	case GetActivityParamsBySender:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListRegisterMessagesParamsSort.
+const (
+	ListRegisterMessagesParamsSortFile     ListRegisterMessagesParamsSort = "file"
+	ListRegisterMessagesParamsSortFiled    ListRegisterMessagesParamsSort = "filed"
+	ListRegisterMessagesParamsSortFolder   ListRegisterMessagesParamsSort = "folder"
+	ListRegisterMessagesParamsSortKind     ListRegisterMessagesParamsSort = "kind"
+	ListRegisterMessagesParamsSortMailbox  ListRegisterMessagesParamsSort = "mailbox"
+	ListRegisterMessagesParamsSortNumber   ListRegisterMessagesParamsSort = "number"
+	ListRegisterMessagesParamsSortReceived ListRegisterMessagesParamsSort = "received"
+	ListRegisterMessagesParamsSortRule     ListRegisterMessagesParamsSort = "rule"
+	ListRegisterMessagesParamsSortSender   ListRegisterMessagesParamsSort = "sender"
+	ListRegisterMessagesParamsSortSize     ListRegisterMessagesParamsSort = "size"
+	ListRegisterMessagesParamsSortSubject  ListRegisterMessagesParamsSort = "subject"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterMessagesParamsSort enum.
+func (e ListRegisterMessagesParamsSort) Valid() bool {
+	switch e {
+	case ListRegisterMessagesParamsSortFile:
+		return true
+	case ListRegisterMessagesParamsSortFiled:
+		return true
+	case ListRegisterMessagesParamsSortFolder:
+		return true
+	case ListRegisterMessagesParamsSortKind:
+		return true
+	case ListRegisterMessagesParamsSortMailbox:
+		return true
+	case ListRegisterMessagesParamsSortNumber:
+		return true
+	case ListRegisterMessagesParamsSortReceived:
+		return true
+	case ListRegisterMessagesParamsSortRule:
+		return true
+	case ListRegisterMessagesParamsSortSender:
+		return true
+	case ListRegisterMessagesParamsSortSize:
+		return true
+	case ListRegisterMessagesParamsSortSubject:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListRegisterMessagesParamsDirection.
+const (
+	ListRegisterMessagesParamsDirectionDown ListRegisterMessagesParamsDirection = "down"
+	ListRegisterMessagesParamsDirectionUp   ListRegisterMessagesParamsDirection = "up"
+)
+
+// Valid indicates whether the value is a known member of the ListRegisterMessagesParamsDirection enum.
+func (e ListRegisterMessagesParamsDirection) Valid() bool {
+	switch e {
+	case ListRegisterMessagesParamsDirectionDown:
+		return true
+	case ListRegisterMessagesParamsDirectionUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Activity defines model for Activity.
+type Activity struct {
+	By      string  `json:"by"`
+	Size    int64   `json:"size"`
+	Tallies []Tally `json:"tallies"`
+
+	// Total of all that was found
+	Total int `json:"total"`
 }
 
 // Addressee defines model for Addressee.
@@ -673,16 +1157,24 @@ type AsideRequest struct {
 
 // Cabinet defines model for Cabinet.
 type Cabinet struct {
-	Folder string  `json:"folder"`
-	ID     string  `json:"id"`
-	Kind   string  `json:"kind"`
-	Mode   *string `json:"mode,omitempty"`
-	Name   string  `json:"name"`
-	Owner  *string `json:"owner,omitempty"`
+	// Address how colleagues reach it from their machines
+	Address *string `json:"address,omitempty"`
+	Folder  string  `json:"folder"`
+	ID      string  `json:"id"`
+	Kind    string  `json:"kind"`
+	Mode    *string `json:"mode,omitempty"`
+	Name    string  `json:"name"`
+	Owner   *string `json:"owner,omitempty"`
 
 	// Problem empty where nothing is wrong
 	Problem  string `json:"problem"`
 	Revision int    `json:"revision"`
+}
+
+// CabinetChange defines model for CabinetChange.
+type CabinetChange struct {
+	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
+	Address *string `json:"address,omitempty"`
 }
 
 // CabinetSettings defines model for CabinetSettings.
@@ -729,6 +1221,12 @@ type Choices struct {
 
 	// Words that occur in subjects
 	Words []Choice `json:"words"`
+}
+
+// ColumnChoice defines model for ColumnChoice.
+type ColumnChoice struct {
+	// Columns in their order; none is the usual ones
+	Columns []string `json:"columns"`
 }
 
 // Correspondent defines model for Correspondent.
@@ -790,6 +1288,41 @@ type ElsewhereRequest struct {
 	Matters *[]string `json:"matters,omitempty"`
 }
 
+// Erasure defines model for Erasure.
+type Erasure struct {
+	Address        string `json:"address"`
+	Correspondents int    `json:"correspondents"`
+
+	// Files files that lie in cabinets
+	Files int `json:"files"`
+
+	// Filings lines of the register
+	Filings  int `json:"filings"`
+	Messages int `json:"messages"`
+	Notes    int `json:"notes"`
+
+	// Posts mail that was sent to the person
+	Posts int `json:"posts"`
+
+	// Removed files that were removed
+	Removed *int `json:"removed,omitempty"`
+
+	// Stays what stays, in words
+	Stays *[]string `json:"stays,omitempty"`
+}
+
+// ErasureRequest defines model for ErasureRequest.
+type ErasureRequest struct {
+	// Address the person's mail address
+	Address string `json:"address"`
+
+	// Files what becomes of the files that were filed from this person's messages
+	Files *ErasureRequestFiles `json:"files,omitempty"`
+}
+
+// ErasureRequestFiles what becomes of the files that were filed from this person's messages
+type ErasureRequestFiles string
+
 // Explanation defines model for Explanation.
 type Explanation struct {
 	// Again items that were taken back and can be filed again
@@ -804,6 +1337,52 @@ type Explanation struct {
 	// Undoable filings that can be taken back
 	Undoable int `json:"undoable"`
 }
+
+// Export defines model for Export.
+type Export struct {
+	// Done how many are written
+	Done   int          `json:"done"`
+	Format ExportFormat `json:"format"`
+	ID     string       `json:"id"`
+	MadeAt time.Time    `json:"made_at"`
+
+	// Name of the file
+	Name    string  `json:"name"`
+	Problem *string `json:"problem,omitempty"`
+
+	// Rows how many there will be
+	Rows        int  `json:"rows"`
+	SecondsLeft *int `json:"seconds_left,omitempty"`
+
+	// Size of the file, octets; 0 until it is done
+	Size  int64       `json:"size"`
+	State ExportState `json:"state"`
+}
+
+// ExportFormat defines model for Export.Format.
+type ExportFormat string
+
+// ExportState defines model for Export.State.
+type ExportState string
+
+// ExportRequest defines model for ExportRequest.
+type ExportRequest struct {
+	// Columns in their order; none is what the asker chose
+	Columns   *[]string               `json:"columns,omitempty"`
+	Direction *ExportRequestDirection `json:"direction,omitempty"`
+	Format    ExportRequestFormat     `json:"format"`
+	Search    *RegisterSearch         `json:"search,omitempty"`
+	Sort      *ExportRequestSort      `json:"sort,omitempty"`
+}
+
+// ExportRequestDirection defines model for ExportRequest.Direction.
+type ExportRequestDirection string
+
+// ExportRequestFormat defines model for ExportRequest.Format.
+type ExportRequestFormat string
+
+// ExportRequestSort defines model for ExportRequest.Sort.
+type ExportRequestSort string
 
 // FieldProblem defines model for FieldProblem.
 type FieldProblem struct {
@@ -824,11 +1403,15 @@ type FieldProblem struct {
 type Filing struct {
 	Cabinet string `json:"cabinet"`
 
+	// CheckedAt when the file was verified last
+	CheckedAt *time.Time `json:"checked_at,omitempty"`
+
 	// Entry year and number, such as 2026-5731
-	Entry   string    `json:"entry"`
-	File    string    `json:"file"`
-	FiledAt time.Time `json:"filed_at"`
-	Folder  string    `json:"folder"`
+	Entry    string     `json:"entry"`
+	ErasedAt *time.Time `json:"erased_at,omitempty"`
+	File     string     `json:"file"`
+	FiledAt  time.Time  `json:"filed_at"`
+	Folder   string     `json:"folder"`
 
 	// Item of the journal, for taking it back
 	Item    *int64 `json:"item,omitempty"`
@@ -836,19 +1419,49 @@ type Filing struct {
 	Mailbox string `json:"mailbox"`
 
 	// Message the message's number
-	Message    int64     `json:"message"`
+	Message int64 `json:"message"`
+
+	// MessageURL the message's address (RFC 2392)
+	MessageURL *string `json:"message_url,omitempty"`
+
+	// Notes what people wrote, one note a line
+	Notes *string `json:"notes,omitempty"`
+
+	// Place where colleagues find the file; only where the cabinet has an address
+	Place *string `json:"place,omitempty"`
+
+	// PlaceURL to open it (RFC 8089 for files)
+	PlaceURL   *string   `json:"place_url,omitempty"`
 	ReceivedAt time.Time `json:"received_at"`
 
+	// Remark why the number is void, who took it back, what replaced it
+	Remark *string `json:"remark,omitempty"`
+
 	// ReplacedBy the number of the filing that took its place
-	ReplacedBy    *string    `json:"replaced_by,omitempty"`
-	Rule          string     `json:"rule"`
-	SenderAddress string     `json:"sender_address"`
-	SenderName    string     `json:"sender_name"`
-	Sha256        string     `json:"sha256"`
-	Size          int64      `json:"size"`
-	Subject       string     `json:"subject"`
-	UndoneAt      *time.Time `json:"undone_at,omitempty"`
-	UndoneBy      *string    `json:"undone_by,omitempty"`
+	ReplacedBy *string `json:"replaced_by,omitempty"`
+
+	// Revision of the rule
+	Revision      *int         `json:"revision,omitempty"`
+	Rule          string       `json:"rule"`
+	SenderAddress string       `json:"sender_address"`
+	SenderName    string       `json:"sender_name"`
+	Sha256        string       `json:"sha256"`
+	Size          int64        `json:"size"`
+	State         *FilingState `json:"state,omitempty"`
+	Subject       string       `json:"subject"`
+	UndoneAt      *time.Time   `json:"undone_at,omitempty"`
+	UndoneBy      *string      `json:"undone_by,omitempty"`
+}
+
+// FilingState defines model for Filing.State.
+type FilingState string
+
+// FilingNote defines model for FilingNote.
+type FilingNote struct {
+	ID     int64     `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+	MadeBy string    `json:"made_by"`
+	Text   string    `json:"text"`
 }
 
 // Folder defines model for Folder.
@@ -862,7 +1475,18 @@ type Folder struct {
 type FolderCount struct {
 	Cabinet string `json:"cabinet"`
 	Count   int    `json:"count"`
-	Folder  string `json:"folder"`
+
+	// Folder path; empty for the cabinet
+	Folder string `json:"folder"`
+
+	// More it has folders
+	More bool `json:"more"`
+
+	// Name the last part of the path
+	Name string `json:"name"`
+
+	// Size octets
+	Size int64 `json:"size"`
 }
 
 // FolderSum defines model for FolderSum.
@@ -871,6 +1495,15 @@ type FolderSum struct {
 	Cabinet string `json:"cabinet"`
 	Files   int    `json:"files"`
 	Folder  string `json:"folder"`
+}
+
+// Happening defines model for Happening.
+type Happening struct {
+	At time.Time `json:"at"`
+	By *string   `json:"by,omitempty"`
+
+	// Text a sentence
+	Text string `json:"text"`
 }
 
 // Health defines model for Health.
@@ -948,6 +1581,9 @@ type Limits struct {
 
 	// KeptDays files that were replaced or taken back; 0 keeps them
 	KeptDays int `json:"kept_days"`
+
+	// RegisterDays senders, subjects and notes in the register, counted from the filing; numbers, names, sizes and checksums stay; 0 keeps them
+	RegisterDays int `json:"register_days"`
 
 	// RuleFiles an hour; 0 for no cap
 	RuleFiles int `json:"rule_files"`
@@ -1054,14 +1690,17 @@ type Matter struct {
 	At     *time.Time `json:"at,omitempty"`
 	Cause  string     `json:"cause"`
 
-	// ID 12 is an item, f3 a follow-up, p4 something to be sent
+	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing
 	ID      string   `json:"id"`
 	Message *Message `json:"message,omitempty"`
 	Name    string   `json:"name"`
 
-	// Path where it would have been filed
+	// Path where it would have been filed, or was
 	Path   *string `json:"path,omitempty"`
 	Reason string  `json:"reason"`
+
+	// Register of a filing: its number
+	Register *string `json:"register,omitempty"`
 
 	// Rule its name
 	Rule *string `json:"rule,omitempty"`
@@ -1094,6 +1733,11 @@ type Message struct {
 	SenderName    string    `json:"sender_name"`
 	Size          int64     `json:"size"`
 	Subject       string    `json:"subject"`
+}
+
+// NoteRequest defines model for NoteRequest.
+type NoteRequest struct {
+	Text string `json:"text"`
 }
 
 // Notice defines model for Notice.
@@ -1254,11 +1898,139 @@ type Proposal struct {
 	Name string `json:"name"`
 }
 
+// Reading defines model for Reading.
+type Reading struct {
+	Attachments *[]string  `json:"attachments,omitempty"`
+	Date        *time.Time `json:"date,omitempty"`
+	From        string     `json:"from"`
+	Subject     string     `json:"subject"`
+	Text        string     `json:"text"`
+	To          []string   `json:"to"`
+}
+
+// RegisterColumn defines model for RegisterColumn.
+type RegisterColumn struct {
+	Means string `json:"means"`
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Usual bool   `json:"usual"`
+}
+
+// RegisterFile defines model for RegisterFile.
+type RegisterFile struct {
+	Advice   *string            `json:"advice,omitempty"`
+	Cabinet  string             `json:"cabinet"`
+	Columns  []string           `json:"columns"`
+	Folder   string             `json:"folder"`
+	Format   RegisterFileFormat `json:"format"`
+	ID       string             `json:"id"`
+	Name     string             `json:"name"`
+	OfFolder *string            `json:"of_folder,omitempty"`
+	Problem  *string            `json:"problem,omitempty"`
+	Revision int                `json:"revision"`
+	Rule     *string            `json:"rule,omitempty"`
+	Years    []RegisterFileYear `json:"years"`
+}
+
+// RegisterFileFormat defines model for RegisterFile.Format.
+type RegisterFileFormat string
+
+// RegisterFileRequest defines model for RegisterFileRequest.
+type RegisterFileRequest struct {
+	// Cabinet its name
+	Cabinet string                    `json:"cabinet"`
+	Columns *[]string                 `json:"columns,omitempty"`
+	Folder  *string                   `json:"folder,omitempty"`
+	Format  RegisterFileRequestFormat `json:"format"`
+
+	// Name of the file; the year is put behind it
+	Name string `json:"name"`
+
+	// OfFolder only what lies in this folder of the cabinet and below
+	OfFolder *string `json:"of_folder,omitempty"`
+
+	// Rule only what this rule filed, by its name
+	Rule *string `json:"rule,omitempty"`
+}
+
+// RegisterFileRequestFormat defines model for RegisterFileRequest.Format.
+type RegisterFileRequestFormat string
+
+// RegisterFileYear defines model for RegisterFileYear.
+type RegisterFileYear struct {
+	Path      string     `json:"path"`
+	Rows      int        `json:"rows"`
+	WrittenAt *time.Time `json:"written_at,omitempty"`
+	Year      int        `json:"year"`
+}
+
+// RegisterFilter defines model for RegisterFilter.
+type RegisterFilter struct {
+	Example string `json:"example"`
+	Means   string `json:"means"`
+	Name    string `json:"name"`
+}
+
+// RegisterLanguage defines model for RegisterLanguage.
+type RegisterLanguage struct {
+	// Chosen the columns that the asker chose, else the usual ones
+	Chosen  []string         `json:"chosen"`
+	Columns []RegisterColumn `json:"columns"`
+	Filters []RegisterFilter `json:"filters"`
+	Kinds   []string         `json:"kinds"`
+	Sorts   []string         `json:"sorts"`
+	States  []string         `json:"states"`
+}
+
+// RegisterMessage defines model for RegisterMessage.
+type RegisterMessage struct {
+	Filings []Filing `json:"filings"`
+	Mailbox string   `json:"mailbox"`
+
+	// Message its number
+	Message       int64     `json:"message"`
+	ReceivedAt    time.Time `json:"received_at"`
+	SenderAddress string    `json:"sender_address"`
+	SenderName    string    `json:"sender_name"`
+	Subject       string    `json:"subject"`
+}
+
+// RegisterMessagesPage defines model for RegisterMessagesPage.
+type RegisterMessagesPage struct {
+	Messages []RegisterMessage `json:"messages"`
+	Next     *string           `json:"next,omitempty"`
+
+	// Size of the filings found, octets
+	Size int64 `json:"size"`
+
+	// Total messages
+	Total int `json:"total"`
+}
+
 // RegisterPage defines model for RegisterPage.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
 	Next    *string  `json:"next,omitempty"`
-	Total   int      `json:"total"`
+
+	// Size of all, octets
+	Size  int64 `json:"size"`
+	Total int   `json:"total"`
+}
+
+// RegisterSearch defines model for RegisterSearch.
+type RegisterSearch struct {
+	// Cabinet its name
+	Cabinet *string             `json:"cabinet,omitempty"`
+	Folder  *string             `json:"folder,omitempty"`
+	From    *openapi_types.Date `json:"from,omitempty"`
+
+	// Mailbox its id
+	Mailbox *string `json:"mailbox,omitempty"`
+
+	// Rule its id
+	Rule *string             `json:"rule,omitempty"`
+	Text *string             `json:"text,omitempty"`
+	To   *openapi_types.Date `json:"to,omitempty"`
 }
 
 // Rehearsal defines model for Rehearsal.
@@ -1445,9 +2217,53 @@ type Step struct {
 // StepKind defines model for Step.Kind.
 type StepKind string
 
+// Story a filing with all that is known of it
+type Story struct {
+	Events []Happening `json:"events"`
+	Filing Filing      `json:"filing"`
+
+	// FolderPlace where colleagues find the folder
+	FolderPlace *string `json:"folder_place,omitempty"`
+	FolderURL   *string `json:"folder_url,omitempty"`
+
+	// MailboxURL the message at its server (RFC 5092)
+	MailboxURL *string `json:"mailbox_url,omitempty"`
+
+	// MessageID its Message-ID (RFC 5322, section 3.6.4)
+	MessageID *string      `json:"message_id,omitempty"`
+	Notes     []FilingNote `json:"notes"`
+
+	// Others other filings of the same message
+	Others []Filing `json:"others"`
+
+	// Preview how the file can be shown
+	Preview    StoryPreview `json:"preview"`
+	Recipients *[]string    `json:"recipients,omitempty"`
+	SentAt     *time.Time   `json:"sent_at,omitempty"`
+	Steps      []Step       `json:"steps"`
+
+	// Verdict why it was filed and how
+	Verdict string `json:"verdict"`
+}
+
+// StoryPreview how the file can be shown
+type StoryPreview string
+
 // SwitchOnRequest defines model for SwitchOnRequest.
 type SwitchOnRequest struct {
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
+}
+
+// Tally defines model for Tally.
+type Tally struct {
+	Count int `json:"count"`
+
+	// ID of a rule, mailbox or cabinet; an address; a day; a kind
+	ID   string `json:"id"`
+	Name string `json:"name"`
+
+	// Size octets
+	Size int64 `json:"size"`
 }
 
 // Today defines model for Today.
@@ -1542,6 +2358,35 @@ type UndoPreview struct {
 	Takes int `json:"takes"`
 }
 
+// Verification defines model for Verification.
+type Verification struct {
+	Changed int `json:"changed"`
+
+	// Due files whose turn it is
+	Due     int              `json:"due"`
+	Last    *Pass            `json:"last,omitempty"`
+	Missing int              `json:"missing"`
+	Plan    VerificationPlan `json:"plan"`
+
+	// Verified files that were verified at least once
+	Verified int `json:"verified"`
+}
+
+// VerificationPlan defines model for VerificationPlan.
+type VerificationPlan struct {
+	// EveryDays each file is verified once in so many days; 0 for never by itself
+	EveryDays int `json:"every_days"`
+
+	// FromTime only from this time of the day on, such as 19:00
+	FromTime *string `json:"from_time,omitempty"`
+
+	// MbPerSecond reads at most so much; 0 for no limit
+	MbPerSecond *int `json:"mb_per_second,omitempty"`
+
+	// ToTime and until this one, such as 06:00
+	ToTime *string `json:"to_time,omitempty"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -1555,8 +2400,14 @@ type Warning struct {
 	Text  string `json:"text"`
 }
 
+// Direction defines model for Direction.
+type Direction string
+
 // Entry defines model for Entry.
 type Entry = string
+
+// From defines model for From.
+type From = openapi_types.Date
 
 // ID defines model for ID.
 type ID = string
@@ -1564,8 +2415,29 @@ type ID = string
 // IfMatch defines model for IfMatch.
 type IfMatch = string
 
+// InCabinet defines model for InCabinet.
+type InCabinet = string
+
+// InFolder defines model for InFolder.
+type InFolder = string
+
+// InMailbox defines model for InMailbox.
+type InMailbox = string
+
+// InRule defines model for InRule.
+type InRule = string
+
 // Number defines model for Number.
 type Number = int64
+
+// SortBy defines model for SortBy.
+type SortBy string
+
+// Text defines model for Text.
+type Text = string
+
+// To defines model for To.
+type To = openapi_types.Date
 
 // ChangeAddresseeParams defines parameters for ChangeAddressee.
 type ChangeAddresseeParams struct {
@@ -1575,6 +2447,12 @@ type ChangeAddresseeParams struct {
 
 // ChangeAlarmParams defines parameters for ChangeAlarm.
 type ChangeAlarmParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeCabinetParams defines parameters for ChangeCabinet.
+type ChangeCabinetParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -1655,30 +2533,145 @@ type ListPassMessagesParams struct {
 
 // ListRegisterParams defines parameters for ListRegister.
 type ListRegisterParams struct {
-	// Text words that all stand in number, subject, sender, file or folder
-	Text *string `form:"text,omitempty" json:"text,omitempty"`
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 
 	// Rule its id
-	Rule *string `form:"rule,omitempty" json:"rule,omitempty"`
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
 
 	// Mailbox its id
-	Mailbox *string `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Cabinet its name
+	Cabinet *InCabinet `form:"cabinet,omitempty" json:"cabinet,omitempty"`
+
+	// Folder this folder and what lies below it
+	Folder *InFolder `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// From received on this day or later
+	From *From `form:"from,omitempty" json:"from,omitempty"`
+
+	// To received on this day or earlier
+	To   *To                     `form:"to,omitempty" json:"to,omitempty"`
+	Sort *ListRegisterParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Direction up: the smallest, oldest or first of the alphabet comes first
+	Direction *ListRegisterParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListRegisterParamsSort defines parameters for ListRegister.
+type ListRegisterParamsSort string
+
+// ListRegisterParamsDirection defines parameters for ListRegister.
+type ListRegisterParamsDirection string
+
+// ChangeRegisterFileParams defines parameters for ChangeRegisterFile.
+type ChangeRegisterFileParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// GetActivityParams defines parameters for GetActivity.
+type GetActivityParams struct {
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
+
+	// Rule its id
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Cabinet its name
+	Cabinet *InCabinet `form:"cabinet,omitempty" json:"cabinet,omitempty"`
+
+	// Folder this folder and what lies below it
+	Folder *InFolder `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// From received on this day or later
+	From *From `form:"from,omitempty" json:"from,omitempty"`
+
+	// To received on this day or earlier
+	To *To                 `form:"to,omitempty" json:"to,omitempty"`
+	By GetActivityParamsBy `form:"by" json:"by"`
+
+	// Most so many, those with the most; days and months come all, in their order
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// GetActivityParamsBy defines parameters for GetActivity.
+type GetActivityParamsBy string
+
+// ListRegisterFoldersParams defines parameters for ListRegisterFolders.
+type ListRegisterFoldersParams struct {
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
+
+	// Rule its id
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
 
 	// Cabinet its name
 	Cabinet *string `form:"cabinet,omitempty" json:"cabinet,omitempty"`
 
-	// Folder this folder and what lies below it
+	// Folder the folder whose folders are listed
 	Folder *string `form:"folder,omitempty" json:"folder,omitempty"`
 
 	// From received on this day or later
-	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+	From *From `form:"from,omitempty" json:"from,omitempty"`
 
 	// To received on this day or earlier
-	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+	To *To `form:"to,omitempty" json:"to,omitempty"`
+}
 
-	// After the cursor: older than this number, such as 2026-5731
+// ListRegisterMessagesParams defines parameters for ListRegisterMessages.
+type ListRegisterMessagesParams struct {
+	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
+
+	// Rule its id
+	Rule *InRule `form:"rule,omitempty" json:"rule,omitempty"`
+
+	// Mailbox its id
+	Mailbox *InMailbox `form:"mailbox,omitempty" json:"mailbox,omitempty"`
+
+	// Cabinet its name
+	Cabinet *InCabinet `form:"cabinet,omitempty" json:"cabinet,omitempty"`
+
+	// Folder this folder and what lies below it
+	Folder *InFolder `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// From received on this day or later
+	From *From `form:"from,omitempty" json:"from,omitempty"`
+
+	// To received on this day or earlier
+	To   *To                             `form:"to,omitempty" json:"to,omitempty"`
+	Sort *ListRegisterMessagesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Direction up: the smallest, oldest or first of the alphabet comes first
+	Direction *ListRegisterMessagesParamsDirection `form:"direction,omitempty" json:"direction,omitempty"`
+
+	// After the cursor: the entry that was shown last, such as 2026-5731
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Most  *int    `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// ListRegisterMessagesParamsSort defines parameters for ListRegisterMessages.
+type ListRegisterMessagesParamsSort string
+
+// ListRegisterMessagesParamsDirection defines parameters for ListRegisterMessages.
+type ListRegisterMessagesParamsDirection string
+
+// GetFileParams defines parameters for GetFile.
+type GetFileParams struct {
+	// First only so many octets from its beginning, for a preview
+	First *int64 `form:"first,omitempty" json:"first,omitempty"`
 }
 
 // RehearseAllParams defines parameters for RehearseAll.
@@ -1759,11 +2752,20 @@ type ChangeAlarmJSONRequestBody = AlarmSettings
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
 
+// ChangeCabinetJSONRequestBody defines body for ChangeCabinet for application/json ContentType.
+type ChangeCabinetJSONRequestBody = CabinetChange
+
 // AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
 type AddCorrespondentJSONRequestBody = CorrespondentSettings
 
 // ChangeCorrespondentJSONRequestBody defines body for ChangeCorrespondent for application/json ContentType.
 type ChangeCorrespondentJSONRequestBody = CorrespondentSettings
+
+// EraseJSONRequestBody defines body for Erase for application/json ContentType.
+type EraseJSONRequestBody = ErasureRequest
+
+// PreviewErasureJSONRequestBody defines body for PreviewErasure for application/json ContentType.
+type PreviewErasureJSONRequestBody = ErasureRequest
 
 // SetLimitsJSONRequestBody defines body for SetLimits for application/json ContentType.
 type SetLimitsJSONRequestBody = Limits
@@ -1782,6 +2784,27 @@ type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
+
+// AddRegisterFileJSONRequestBody defines body for AddRegisterFile for application/json ContentType.
+type AddRegisterFileJSONRequestBody = RegisterFileRequest
+
+// ChangeRegisterFileJSONRequestBody defines body for ChangeRegisterFile for application/json ContentType.
+type ChangeRegisterFileJSONRequestBody = RegisterFileRequest
+
+// ChooseColumnsJSONRequestBody defines body for ChooseColumns for application/json ContentType.
+type ChooseColumnsJSONRequestBody = ColumnChoice
+
+// StartExportJSONRequestBody defines body for StartExport for application/json ContentType.
+type StartExportJSONRequestBody = ExportRequest
+
+// StartVerificationJSONRequestBody defines body for StartVerification for application/json ContentType.
+type StartVerificationJSONRequestBody = RegisterSearch
+
+// PlanVerificationJSONRequestBody defines body for PlanVerification for application/json ContentType.
+type PlanVerificationJSONRequestBody = VerificationPlan
+
+// AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
+type AddNoteJSONRequestBody = NoteRequest
 
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = RuleDocument
@@ -1830,6 +2853,9 @@ type SetAsideJSONRequestBody = AsideRequest
 
 // FileElsewhereJSONRequestBody defines body for FileElsewhere for application/json ContentType.
 type FileElsewhereJSONRequestBody = ElsewhereRequest
+
+// FileMissingAgainJSONRequestBody defines body for FileMissingAgain for application/json ContentType.
+type FileMissingAgainJSONRequestBody = TrayRequest
 
 // ReleaseHeldJSONRequestBody defines body for ReleaseHeld for application/json ContentType.
 type ReleaseHeldJSONRequestBody = TrayRequest
@@ -2013,6 +3039,20 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/cabinets/{id} (the `RemoveCabinet` operationId).
 	RemoveCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangeCabinetWithBody Change how a cabinet is reached by colleagues.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+	ChangeCabinetWithBody(ctx context.Context, id ID, params *ChangeCabinetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCabinet Change how a cabinet is reached by colleagues.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+	ChangeCabinet(ctx context.Context, id ID, params *ChangeCabinetParams, body ChangeCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	//
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
@@ -2060,6 +3100,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
 	ChangeCorrespondent(ctx context.Context, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EraseWithBody Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+	EraseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Erase Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+	Erase(ctx context.Context, body EraseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewErasureWithBody What erasing a person's traces would erase. Nothing is changed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+	PreviewErasureWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewErasure What erasing a person's traces would erase. Nothing is changed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+	PreviewErasure(ctx context.Context, body PreviewErasureJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetEvents What happens, as Server-Sent Events. Each is a hint to look again.
 	//
@@ -2182,6 +3250,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/messages/{number}/again (the `FileAgain` operationId).
 	FileAgain(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ShowMessage The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
+	//
+	// Corresponds with GET /api/v1/messages/{number}/page (the `ShowMessage` operationId).
+	ShowMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
+	//
+	// Corresponds with GET /api/v1/messages/{number}/reading (the `ReadMessage` operationId).
+	ReadMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	//
 	// Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
@@ -2255,17 +3333,151 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRegister The register, the newest number first.
+	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	//
 	// Corresponds with GET /api/v1/register (the `ListRegister` operationId).
 	ListRegister(ctx context.Context, params *ListRegisterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRegisterFolders How many filings lie in each folder.
+	// ListRegisterFiles The registers that are kept as files in a cabinet.
+	//
+	// Corresponds with GET /api/v1/register-files (the `ListRegisterFiles` operationId).
+	ListRegisterFiles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRegisterFileWithBody Keep the register, or a part of it, as a file in a cabinet.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+	AddRegisterFileWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRegisterFile Keep the register, or a part of it, as a file in a cabinet.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+	AddRegisterFile(ctx context.Context, body AddRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRegisterFile Keep it no more. What was written stays where it is.
+	//
+	// Corresponds with DELETE /api/v1/register-files/{id} (the `RemoveRegisterFile` operationId).
+	RemoveRegisterFile(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRegisterFileWithBody Change how a register is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+	ChangeRegisterFileWithBody(ctx context.Context, id ID, params *ChangeRegisterFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRegisterFile Change how a register is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+	ChangeRegisterFile(ctx context.Context, id ID, params *ChangeRegisterFileParams, body ChangeRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WriteRegisterFile Write it anew at once.
+	//
+	// Corresponds with POST /api/v1/register-files/{id}/write (the `WriteRegisterFile` operationId).
+	WriteRegisterFile(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetActivity What was filed, counted by day, month, rule, mailbox, sender, kind or cabinet.
+	//
+	// Corresponds with GET /api/v1/register/activity (the `GetActivity` operationId).
+	GetActivity(ctx context.Context, params *GetActivityParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChooseColumnsWithBody Keep which columns the asker wants to see.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+	ChooseColumnsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChooseColumns Keep which columns the asker wants to see.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+	ChooseColumns(ctx context.Context, body ChooseColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartExportWithBody Write what a search finds as a table. It goes on by itself and is kept for an hour.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+	StartExportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartExport Write what a search finds as a table. It goes on by itself and is kept for an hour.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+	StartExport(ctx context.Context, body StartExportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopExport Stop an export, or throw it away.
+	//
+	// Corresponds with DELETE /api/v1/register/exports/{id} (the `StopExport` operationId).
+	StopExport(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetExport How far an export has come.
+	//
+	// Corresponds with GET /api/v1/register/exports/{id} (the `GetExport` operationId).
+	GetExport(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetExportFile The table, as an attachment.
+	//
+	// Corresponds with GET /api/v1/register/exports/{id}/file (the `GetExportFile` operationId).
+	GetExportFile(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRegisterFolders The folders that lie directly in one, with how many filings lie there and below; without a cabinet, the cabinets.
 	//
 	// Corresponds with GET /api/v1/register/folders (the `ListRegisterFolders` operationId).
-	ListRegisterFolders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRegisterFolders(ctx context.Context, params *ListRegisterFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFiling One filing.
+	// GetRegisterLanguage What a search may say, which columns there are, and which of them the asker chose.
+	//
+	// Corresponds with GET /api/v1/register/language (the `GetRegisterLanguage` operationId).
+	GetRegisterLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRegisterMessages The register, one line a message of which a filing was found, with all its files.
+	//
+	// Corresponds with GET /api/v1/register/messages (the `ListRegisterMessages` operationId).
+	ListRegisterMessages(ctx context.Context, params *ListRegisterMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetVerification When files are verified, and what the last verification found.
+	//
+	// Corresponds with GET /api/v1/register/verification (the `GetVerification` operationId).
+	GetVerification(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartVerificationWithBody Verify now that what a search finds still lies where it was filed, unchanged.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+	StartVerificationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartVerification Verify now that what a search finds still lies where it was filed, unchanged.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+	StartVerification(ctx context.Context, body StartVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanVerificationWithBody Say how often and when files are verified.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+	PlanVerificationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanVerification Say how often and when files are verified.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+	PlanVerification(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFiling A filing's whole story.
 	//
 	// Corresponds with GET /api/v1/register/{entry} (the `GetFiling` operationId).
 	GetFiling(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2273,7 +3485,31 @@ type ClientInterface interface {
 	// GetFile The filed file, as an attachment.
 	//
 	// Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
-	GetFile(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetFile(ctx context.Context, entry Entry, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNoteWithBody Write a note on a filing.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+	AddNoteWithBody(ctx context.Context, entry Entry, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNote Write a note on a filing.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+	AddNote(ctx context.Context, entry Entry, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveNote Take a note away.
+	//
+	// Corresponds with DELETE /api/v1/register/{entry}/notes/{number} (the `RemoveNote` operationId).
+	RemoveNote(ctx context.Context, entry Entry, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyFiling Verify one filing now.
+	//
+	// Corresponds with POST /api/v1/register/{entry}/verify (the `VerifyFiling` operationId).
+	VerifyFiling(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RehearseAll What all running rules together would do with messages that are there. Nothing is written.
 	//
@@ -2604,6 +3840,20 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/tray/notices/{number} (the `SettleNotice` operationId).
 	SettleNotice(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FileMissingAgainWithBody File what is missing from a cabinet once more, from its message.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+	FileMissingAgainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FileMissingAgain File what is missing from a cabinet once more, from its message.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+	FileMissingAgain(ctx context.Context, body FileMissingAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReleaseHeldWithBody File held items as they are, where their rule would have them.
 	//
 	// Takes any type of body and a specified content type.
@@ -2899,6 +4149,40 @@ func (c *Client) RemoveCabinet(ctx context.Context, id ID, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ChangeCabinetWithBody Change how a cabinet is reached by colleagues.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+func (c *Client) ChangeCabinetWithBody(ctx context.Context, id ID, params *ChangeCabinetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCabinetRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCabinet Change how a cabinet is reached by colleagues.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+func (c *Client) ChangeCabinet(ctx context.Context, id ID, params *ChangeCabinetParams, body ChangeCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCabinetRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckCabinet Look now whether a cabinet is there and can be written to.
 //
 // Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
@@ -3017,6 +4301,74 @@ func (c *Client) ChangeCorrespondentWithBody(ctx context.Context, id ID, params 
 // Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
 func (c *Client) ChangeCorrespondent(ctx context.Context, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeCorrespondentRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EraseWithBody Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+func (c *Client) EraseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEraseRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Erase Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+func (c *Client) Erase(ctx context.Context, body EraseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEraseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewErasureWithBody What erasing a person's traces would erase. Nothing is changed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+func (c *Client) PreviewErasureWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewErasureRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewErasure What erasing a person's traces would erase. Nothing is changed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+func (c *Client) PreviewErasure(ctx context.Context, body PreviewErasureJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewErasureRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3358,6 +4710,36 @@ func (c *Client) FileAgain(ctx context.Context, number Number, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// ShowMessage The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
+//
+// Corresponds with GET /api/v1/messages/{number}/page (the `ShowMessage` operationId).
+func (c *Client) ShowMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowMessageRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
+//
+// Corresponds with GET /api/v1/messages/{number}/reading (the `ReadMessage` operationId).
+func (c *Client) ReadMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadMessageRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 //
 // Corresponds with GET /api/v1/metrics (the `GetMetrics` operationId).
@@ -3561,7 +4943,7 @@ func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
-// ListRegister The register, the newest number first.
+// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 //
 // Corresponds with GET /api/v1/register (the `ListRegister` operationId).
 func (c *Client) ListRegister(ctx context.Context, params *ListRegisterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3576,11 +4958,11 @@ func (c *Client) ListRegister(ctx context.Context, params *ListRegisterParams, r
 	return c.Client.Do(req)
 }
 
-// ListRegisterFolders How many filings lie in each folder.
+// ListRegisterFiles The registers that are kept as files in a cabinet.
 //
-// Corresponds with GET /api/v1/register/folders (the `ListRegisterFolders` operationId).
-func (c *Client) ListRegisterFolders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListRegisterFoldersRequest(c.Server)
+// Corresponds with GET /api/v1/register-files (the `ListRegisterFiles` operationId).
+func (c *Client) ListRegisterFiles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRegisterFilesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3591,7 +4973,361 @@ func (c *Client) ListRegisterFolders(ctx context.Context, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// GetFiling One filing.
+// AddRegisterFileWithBody Keep the register, or a part of it, as a file in a cabinet.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+func (c *Client) AddRegisterFileWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRegisterFileRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRegisterFile Keep the register, or a part of it, as a file in a cabinet.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+func (c *Client) AddRegisterFile(ctx context.Context, body AddRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRegisterFileRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRegisterFile Keep it no more. What was written stays where it is.
+//
+// Corresponds with DELETE /api/v1/register-files/{id} (the `RemoveRegisterFile` operationId).
+func (c *Client) RemoveRegisterFile(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRegisterFileRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRegisterFileWithBody Change how a register is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+func (c *Client) ChangeRegisterFileWithBody(ctx context.Context, id ID, params *ChangeRegisterFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRegisterFileRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRegisterFile Change how a register is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+func (c *Client) ChangeRegisterFile(ctx context.Context, id ID, params *ChangeRegisterFileParams, body ChangeRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRegisterFileRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WriteRegisterFile Write it anew at once.
+//
+// Corresponds with POST /api/v1/register-files/{id}/write (the `WriteRegisterFile` operationId).
+func (c *Client) WriteRegisterFile(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWriteRegisterFileRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetActivity What was filed, counted by day, month, rule, mailbox, sender, kind or cabinet.
+//
+// Corresponds with GET /api/v1/register/activity (the `GetActivity` operationId).
+func (c *Client) GetActivity(ctx context.Context, params *GetActivityParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetActivityRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChooseColumnsWithBody Keep which columns the asker wants to see.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+func (c *Client) ChooseColumnsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChooseColumnsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChooseColumns Keep which columns the asker wants to see.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+func (c *Client) ChooseColumns(ctx context.Context, body ChooseColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChooseColumnsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartExportWithBody Write what a search finds as a table. It goes on by itself and is kept for an hour.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+func (c *Client) StartExportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartExportRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartExport Write what a search finds as a table. It goes on by itself and is kept for an hour.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+func (c *Client) StartExport(ctx context.Context, body StartExportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartExportRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopExport Stop an export, or throw it away.
+//
+// Corresponds with DELETE /api/v1/register/exports/{id} (the `StopExport` operationId).
+func (c *Client) StopExport(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopExportRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetExport How far an export has come.
+//
+// Corresponds with GET /api/v1/register/exports/{id} (the `GetExport` operationId).
+func (c *Client) GetExport(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExportRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetExportFile The table, as an attachment.
+//
+// Corresponds with GET /api/v1/register/exports/{id}/file (the `GetExportFile` operationId).
+func (c *Client) GetExportFile(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExportFileRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRegisterFolders The folders that lie directly in one, with how many filings lie there and below; without a cabinet, the cabinets.
+//
+// Corresponds with GET /api/v1/register/folders (the `ListRegisterFolders` operationId).
+func (c *Client) ListRegisterFolders(ctx context.Context, params *ListRegisterFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRegisterFoldersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRegisterLanguage What a search may say, which columns there are, and which of them the asker chose.
+//
+// Corresponds with GET /api/v1/register/language (the `GetRegisterLanguage` operationId).
+func (c *Client) GetRegisterLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRegisterLanguageRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRegisterMessages The register, one line a message of which a filing was found, with all its files.
+//
+// Corresponds with GET /api/v1/register/messages (the `ListRegisterMessages` operationId).
+func (c *Client) ListRegisterMessages(ctx context.Context, params *ListRegisterMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRegisterMessagesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetVerification When files are verified, and what the last verification found.
+//
+// Corresponds with GET /api/v1/register/verification (the `GetVerification` operationId).
+func (c *Client) GetVerification(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetVerificationRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartVerificationWithBody Verify now that what a search finds still lies where it was filed, unchanged.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+func (c *Client) StartVerificationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartVerificationRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartVerification Verify now that what a search finds still lies where it was filed, unchanged.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+func (c *Client) StartVerification(ctx context.Context, body StartVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartVerificationRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanVerificationWithBody Say how often and when files are verified.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+func (c *Client) PlanVerificationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanVerificationRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanVerification Say how often and when files are verified.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+func (c *Client) PlanVerification(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanVerificationRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFiling A filing's whole story.
 //
 // Corresponds with GET /api/v1/register/{entry} (the `GetFiling` operationId).
 func (c *Client) GetFiling(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3609,8 +5345,72 @@ func (c *Client) GetFiling(ctx context.Context, entry Entry, reqEditors ...Reque
 // GetFile The filed file, as an attachment.
 //
 // Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
-func (c *Client) GetFile(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetFileRequest(c.Server, entry)
+func (c *Client) GetFile(ctx context.Context, entry Entry, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFileRequest(c.Server, entry, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNoteWithBody Write a note on a filing.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+func (c *Client) AddNoteWithBody(ctx context.Context, entry Entry, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoteRequestWithBody(c.Server, entry, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNote Write a note on a filing.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+func (c *Client) AddNote(ctx context.Context, entry Entry, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoteRequest(c.Server, entry, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveNote Take a note away.
+//
+// Corresponds with DELETE /api/v1/register/{entry}/notes/{number} (the `RemoveNote` operationId).
+func (c *Client) RemoveNote(ctx context.Context, entry Entry, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveNoteRequest(c.Server, entry, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyFiling Verify one filing now.
+//
+// Corresponds with POST /api/v1/register/{entry}/verify (the `VerifyFiling` operationId).
+func (c *Client) VerifyFiling(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyFilingRequest(c.Server, entry)
 	if err != nil {
 		return nil, err
 	}
@@ -4480,6 +6280,40 @@ func (c *Client) SettleNotice(ctx context.Context, number Number, reqEditors ...
 	return c.Client.Do(req)
 }
 
+// FileMissingAgainWithBody File what is missing from a cabinet once more, from its message.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+func (c *Client) FileMissingAgainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFileMissingAgainRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FileMissingAgain File what is missing from a cabinet once more, from its message.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+func (c *Client) FileMissingAgain(ctx context.Context, body FileMissingAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFileMissingAgainRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReleaseHeldWithBody File held items as they are, where their rule would have them.
 //
 // Takes any type of body and a specified content type.
@@ -4990,6 +6824,68 @@ func NewRemoveCabinetRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewChangeCabinetRequest calls the generic ChangeCabinet builder with application/json body
+func NewChangeCabinetRequest(server string, id ID, params *ChangeCabinetParams, body ChangeCabinetJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeCabinetRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeCabinetRequestWithBody constructs an http.Request for the ChangeCabinet method, with any body, and a specified content type
+func NewChangeCabinetRequestWithBody(server string, id ID, params *ChangeCabinetParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/cabinets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewCheckCabinetRequest constructs an http.Request for the CheckCabinet method
 func NewCheckCabinetRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -5210,6 +7106,86 @@ func NewChangeCorrespondentRequestWithBody(server string, id ID, params *ChangeC
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewEraseRequest calls the generic Erase builder with application/json body
+func NewEraseRequest(server string, body EraseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEraseRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEraseRequestWithBody constructs an http.Request for the Erase method, with any body, and a specified content type
+func NewEraseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/erasures")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewErasureRequest calls the generic PreviewErasure builder with application/json body
+func NewPreviewErasureRequest(server string, body PreviewErasureJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewErasureRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewErasureRequestWithBody constructs an http.Request for the PreviewErasure method, with any body, and a specified content type
+func NewPreviewErasureRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/erasures/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5925,6 +7901,74 @@ func NewFileAgainRequest(server string, number Number) (*http.Request, error) {
 	return req, nil
 }
 
+// NewShowMessageRequest constructs an http.Request for the ShowMessage method
+func NewShowMessageRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages/%s/page", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadMessageRequest constructs an http.Request for the ReadMessage method
+func NewReadMessageRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages/%s/reading", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetMetricsRequest constructs an http.Request for the GetMetrics method
 func NewGetMetricsRequest(server string) (*http.Request, error) {
 	var err error
@@ -6557,6 +8601,30 @@ func NewListRegisterRequest(server string, params *ListRegisterParams) (*http.Re
 
 		}
 
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Direction != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "direction", *params.Direction, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -6595,8 +8663,533 @@ func NewListRegisterRequest(server string, params *ListRegisterParams) (*http.Re
 	return req, nil
 }
 
+// NewListRegisterFilesRequest constructs an http.Request for the ListRegisterFiles method
+func NewListRegisterFilesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register-files")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRegisterFileRequest calls the generic AddRegisterFile builder with application/json body
+func NewAddRegisterFileRequest(server string, body AddRegisterFileJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRegisterFileRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRegisterFileRequestWithBody constructs an http.Request for the AddRegisterFile method, with any body, and a specified content type
+func NewAddRegisterFileRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register-files")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRegisterFileRequest constructs an http.Request for the RemoveRegisterFile method
+func NewRemoveRegisterFileRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register-files/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeRegisterFileRequest calls the generic ChangeRegisterFile builder with application/json body
+func NewChangeRegisterFileRequest(server string, id ID, params *ChangeRegisterFileParams, body ChangeRegisterFileJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeRegisterFileRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeRegisterFileRequestWithBody constructs an http.Request for the ChangeRegisterFile method, with any body, and a specified content type
+func NewChangeRegisterFileRequestWithBody(server string, id ID, params *ChangeRegisterFileParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register-files/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewWriteRegisterFileRequest constructs an http.Request for the WriteRegisterFile method
+func NewWriteRegisterFileRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register-files/%s/write", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetActivityRequest constructs an http.Request for the GetActivity method
+func NewGetActivityRequest(server string, params *GetActivityParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/activity")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Rule != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rule", *params.Rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Mailbox != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mailbox", *params.Mailbox, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cabinet != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cabinet", *params.Cabinet, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Folder != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", *params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChooseColumnsRequest calls the generic ChooseColumns builder with application/json body
+func NewChooseColumnsRequest(server string, body ChooseColumnsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChooseColumnsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChooseColumnsRequestWithBody constructs an http.Request for the ChooseColumns method, with any body, and a specified content type
+func NewChooseColumnsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/columns")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStartExportRequest calls the generic StartExport builder with application/json body
+func NewStartExportRequest(server string, body StartExportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartExportRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartExportRequestWithBody constructs an http.Request for the StartExport method, with any body, and a specified content type
+func NewStartExportRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/exports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStopExportRequest constructs an http.Request for the StopExport method
+func NewStopExportRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/exports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetExportRequest constructs an http.Request for the GetExport method
+func NewGetExportRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/exports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetExportFileRequest constructs an http.Request for the GetExportFile method
+func NewGetExportFileRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/exports/%s/file", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRegisterFoldersRequest constructs an http.Request for the ListRegisterFolders method
-func NewListRegisterFoldersRequest(server string) (*http.Request, error) {
+func NewListRegisterFoldersRequest(server string, params *ListRegisterFoldersParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6614,10 +9207,417 @@ func NewListRegisterFoldersRequest(server string) (*http.Request, error) {
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Rule != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rule", *params.Rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Mailbox != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mailbox", *params.Mailbox, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cabinet != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cabinet", *params.Cabinet, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Folder != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", *params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetRegisterLanguageRequest constructs an http.Request for the GetRegisterLanguage method
+func NewGetRegisterLanguageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/language")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRegisterMessagesRequest constructs an http.Request for the ListRegisterMessages method
+func NewListRegisterMessagesRequest(server string, params *ListRegisterMessagesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/messages")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Rule != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rule", *params.Rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Mailbox != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mailbox", *params.Mailbox, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cabinet != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cabinet", *params.Cabinet, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Folder != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", *params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Direction != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "direction", *params.Direction, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetVerificationRequest constructs an http.Request for the GetVerification method
+func NewGetVerificationRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartVerificationRequest calls the generic StartVerification builder with application/json body
+func NewStartVerificationRequest(server string, body StartVerificationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartVerificationRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartVerificationRequestWithBody constructs an http.Request for the StartVerification method, with any body, and a specified content type
+func NewStartVerificationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlanVerificationRequest calls the generic PlanVerification builder with application/json body
+func NewPlanVerificationRequest(server string, body PlanVerificationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanVerificationRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanVerificationRequestWithBody constructs an http.Request for the PlanVerification method, with any body, and a specified content type
+func NewPlanVerificationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6657,7 +9657,7 @@ func NewGetFilingRequest(server string, entry Entry) (*http.Request, error) {
 }
 
 // NewGetFileRequest constructs an http.Request for the GetFile method
-func NewGetFileRequest(server string, entry Entry) (*http.Request, error) {
+func NewGetFileRequest(server string, entry Entry, params *GetFileParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6682,7 +9682,156 @@ func NewGetFileRequest(server string, entry Entry) (*http.Request, error) {
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.First != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "first", *params.First, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddNoteRequest calls the generic AddNote builder with application/json body
+func NewAddNoteRequest(server string, entry Entry, body AddNoteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddNoteRequestWithBody(server, entry, "application/json", bodyReader)
+}
+
+// NewAddNoteRequestWithBody constructs an http.Request for the AddNote method, with any body, and a specified content type
+func NewAddNoteRequestWithBody(server string, entry Entry, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "entry", entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/%s/notes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveNoteRequest constructs an http.Request for the RemoveNote method
+func NewRemoveNoteRequest(server string, entry Entry, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "entry", entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/%s/notes/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyFilingRequest constructs an http.Request for the VerifyFiling method
+func NewVerifyFilingRequest(server string, entry Entry) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "entry", entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/register/%s/verify", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8236,6 +11385,46 @@ func NewSettleNoticeRequest(server string, number Number) (*http.Request, error)
 	return req, nil
 }
 
+// NewFileMissingAgainRequest calls the generic FileMissingAgain builder with application/json body
+func NewFileMissingAgainRequest(server string, body FileMissingAgainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFileMissingAgainRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFileMissingAgainRequestWithBody constructs an http.Request for the FileMissingAgain method, with any body, and a specified content type
+func NewFileMissingAgainRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tray/refile")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewReleaseHeldRequest calls the generic ReleaseHeld builder with application/json body
 func NewReleaseHeldRequest(server string, body ReleaseHeldJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8466,6 +11655,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/cabinets/{id} (the `RemoveCabinet` operationId).
 	RemoveCabinetWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveCabinetResponse, error)
 
+	// ChangeCabinetWithBodyWithResponse Change how a cabinet is reached by colleagues.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+	ChangeCabinetWithBodyWithResponse(ctx context.Context, id ID, params *ChangeCabinetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCabinetResponse, error)
+
+	// ChangeCabinetWithResponse Change how a cabinet is reached by colleagues.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+	ChangeCabinetWithResponse(ctx context.Context, id ID, params *ChangeCabinetParams, body ChangeCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCabinetResponse, error)
+
 	// CheckCabinetWithResponse Look now whether a cabinet is there and can be written to.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8521,6 +11724,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/correspondents/{id} (the `ChangeCorrespondent` operationId).
 	ChangeCorrespondentWithResponse(ctx context.Context, id ID, params *ChangeCorrespondentParams, body ChangeCorrespondentJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCorrespondentResponse, error)
+
+	// EraseWithBodyWithResponse Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+	EraseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EraseResponse, error)
+
+	// EraseWithResponse Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+	EraseWithResponse(ctx context.Context, body EraseJSONRequestBody, reqEditors ...RequestEditorFn) (*EraseResponse, error)
+
+	// PreviewErasureWithBodyWithResponse What erasing a person's traces would erase. Nothing is changed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+	PreviewErasureWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewErasureResponse, error)
+
+	// PreviewErasureWithResponse What erasing a person's traces would erase. Nothing is changed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+	PreviewErasureWithResponse(ctx context.Context, body PreviewErasureJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewErasureResponse, error)
 
 	// GetEventsWithResponse What happens, as Server-Sent Events. Each is a hint to look again.
 	//
@@ -8669,6 +11900,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/messages/{number}/again (the `FileAgain` operationId).
 	FileAgainWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*FileAgainResponse, error)
 
+	// ShowMessageWithResponse The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/messages/{number}/page (the `ShowMessage` operationId).
+	ShowMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error)
+
+	// ReadMessageWithResponse What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/messages/{number}/reading (the `ReadMessage` operationId).
+	ReadMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ReadMessageResponse, error)
+
 	// GetMetricsWithResponse Counts for a monitoring program, in the text format of Prometheus.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8760,21 +12005,175 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
 
-	// ListRegisterWithResponse The register, the newest number first.
+	// ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/register (the `ListRegister` operationId).
 	ListRegisterWithResponse(ctx context.Context, params *ListRegisterParams, reqEditors ...RequestEditorFn) (*ListRegisterResponse, error)
 
-	// ListRegisterFoldersWithResponse How many filings lie in each folder.
+	// ListRegisterFilesWithResponse The registers that are kept as files in a cabinet.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register-files (the `ListRegisterFiles` operationId).
+	ListRegisterFilesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRegisterFilesResponse, error)
+
+	// AddRegisterFileWithBodyWithResponse Keep the register, or a part of it, as a file in a cabinet.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+	AddRegisterFileWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRegisterFileResponse, error)
+
+	// AddRegisterFileWithResponse Keep the register, or a part of it, as a file in a cabinet.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+	AddRegisterFileWithResponse(ctx context.Context, body AddRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRegisterFileResponse, error)
+
+	// RemoveRegisterFileWithResponse Keep it no more. What was written stays where it is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/register-files/{id} (the `RemoveRegisterFile` operationId).
+	RemoveRegisterFileWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveRegisterFileResponse, error)
+
+	// ChangeRegisterFileWithBodyWithResponse Change how a register is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+	ChangeRegisterFileWithBodyWithResponse(ctx context.Context, id ID, params *ChangeRegisterFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRegisterFileResponse, error)
+
+	// ChangeRegisterFileWithResponse Change how a register is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+	ChangeRegisterFileWithResponse(ctx context.Context, id ID, params *ChangeRegisterFileParams, body ChangeRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRegisterFileResponse, error)
+
+	// WriteRegisterFileWithResponse Write it anew at once.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register-files/{id}/write (the `WriteRegisterFile` operationId).
+	WriteRegisterFileWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WriteRegisterFileResponse, error)
+
+	// GetActivityWithResponse What was filed, counted by day, month, rule, mailbox, sender, kind or cabinet.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/activity (the `GetActivity` operationId).
+	GetActivityWithResponse(ctx context.Context, params *GetActivityParams, reqEditors ...RequestEditorFn) (*GetActivityResponse, error)
+
+	// ChooseColumnsWithBodyWithResponse Keep which columns the asker wants to see.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+	ChooseColumnsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChooseColumnsResponse, error)
+
+	// ChooseColumnsWithResponse Keep which columns the asker wants to see.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+	ChooseColumnsWithResponse(ctx context.Context, body ChooseColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*ChooseColumnsResponse, error)
+
+	// StartExportWithBodyWithResponse Write what a search finds as a table. It goes on by itself and is kept for an hour.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+	StartExportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartExportResponse, error)
+
+	// StartExportWithResponse Write what a search finds as a table. It goes on by itself and is kept for an hour.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+	StartExportWithResponse(ctx context.Context, body StartExportJSONRequestBody, reqEditors ...RequestEditorFn) (*StartExportResponse, error)
+
+	// StopExportWithResponse Stop an export, or throw it away.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/register/exports/{id} (the `StopExport` operationId).
+	StopExportWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*StopExportResponse, error)
+
+	// GetExportWithResponse How far an export has come.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/exports/{id} (the `GetExport` operationId).
+	GetExportWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetExportResponse, error)
+
+	// GetExportFileWithResponse The table, as an attachment.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/exports/{id}/file (the `GetExportFile` operationId).
+	GetExportFileWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetExportFileResponse, error)
+
+	// ListRegisterFoldersWithResponse The folders that lie directly in one, with how many filings lie there and below; without a cabinet, the cabinets.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/register/folders (the `ListRegisterFolders` operationId).
-	ListRegisterFoldersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRegisterFoldersResponse, error)
+	ListRegisterFoldersWithResponse(ctx context.Context, params *ListRegisterFoldersParams, reqEditors ...RequestEditorFn) (*ListRegisterFoldersResponse, error)
 
-	// GetFilingWithResponse One filing.
+	// GetRegisterLanguageWithResponse What a search may say, which columns there are, and which of them the asker chose.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/language (the `GetRegisterLanguage` operationId).
+	GetRegisterLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRegisterLanguageResponse, error)
+
+	// ListRegisterMessagesWithResponse The register, one line a message of which a filing was found, with all its files.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/messages (the `ListRegisterMessages` operationId).
+	ListRegisterMessagesWithResponse(ctx context.Context, params *ListRegisterMessagesParams, reqEditors ...RequestEditorFn) (*ListRegisterMessagesResponse, error)
+
+	// GetVerificationWithResponse When files are verified, and what the last verification found.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/register/verification (the `GetVerification` operationId).
+	GetVerificationWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVerificationResponse, error)
+
+	// StartVerificationWithBodyWithResponse Verify now that what a search finds still lies where it was filed, unchanged.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+	StartVerificationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartVerificationResponse, error)
+
+	// StartVerificationWithResponse Verify now that what a search finds still lies where it was filed, unchanged.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+	StartVerificationWithResponse(ctx context.Context, body StartVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*StartVerificationResponse, error)
+
+	// PlanVerificationWithBodyWithResponse Say how often and when files are verified.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+	PlanVerificationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error)
+
+	// PlanVerificationWithResponse Say how often and when files are verified.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+	PlanVerificationWithResponse(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error)
+
+	// GetFilingWithResponse A filing's whole story.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8786,7 +12185,35 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
-	GetFileWithResponse(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
+	GetFileWithResponse(ctx context.Context, entry Entry, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
+
+	// AddNoteWithBodyWithResponse Write a note on a filing.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+	AddNoteWithBodyWithResponse(ctx context.Context, entry Entry, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoteResponse, error)
+
+	// AddNoteWithResponse Write a note on a filing.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+	AddNoteWithResponse(ctx context.Context, entry Entry, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoteResponse, error)
+
+	// RemoveNoteWithResponse Take a note away.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/register/{entry}/notes/{number} (the `RemoveNote` operationId).
+	RemoveNoteWithResponse(ctx context.Context, entry Entry, number Number, reqEditors ...RequestEditorFn) (*RemoveNoteResponse, error)
+
+	// VerifyFilingWithResponse Verify one filing now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/register/{entry}/verify (the `VerifyFiling` operationId).
+	VerifyFilingWithResponse(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*VerifyFilingResponse, error)
 
 	// RehearseAllWithResponse What all running rules together would do with messages that are there. Nothing is written.
 	//
@@ -9158,6 +12585,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tray/notices/{number} (the `SettleNotice` operationId).
 	SettleNoticeWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*SettleNoticeResponse, error)
+
+	// FileMissingAgainWithBodyWithResponse File what is missing from a cabinet once more, from its message.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+	FileMissingAgainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FileMissingAgainResponse, error)
+
+	// FileMissingAgainWithResponse File what is missing from a cabinet once more, from its message.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+	FileMissingAgainWithResponse(ctx context.Context, body FileMissingAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*FileMissingAgainResponse, error)
 
 	// ReleaseHeldWithBodyWithResponse File held items as they are, where their rule would have them.
 	//
@@ -9736,6 +13177,54 @@ func (r RemoveCabinetResponse) ContentType() string {
 	return ""
 }
 
+type ChangeCabinetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Cabinet
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeCabinetResponse) GetJSON200() *Cabinet {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeCabinetResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeCabinetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeCabinetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeCabinetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeCabinetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CheckCabinetResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10011,6 +13500,102 @@ func (r ChangeCorrespondentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeCorrespondentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EraseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Erasure
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EraseResponse) GetJSON200() *Erasure {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EraseResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EraseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EraseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EraseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EraseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewErasureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Erasure
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewErasureResponse) GetJSON200() *Erasure {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewErasureResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewErasureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewErasureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewErasureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewErasureResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10812,6 +14397,95 @@ func (r FileAgainResponse) ContentType() string {
 	return ""
 }
 
+type ShowMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowMessageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Reading
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadMessageResponse) GetJSON200() *Reading {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadMessageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetMetricsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11381,6 +15055,520 @@ func (r ListRegisterResponse) ContentType() string {
 	return ""
 }
 
+type ListRegisterFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RegisterFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRegisterFilesResponse) GetJSON200() *[]RegisterFile {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRegisterFilesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRegisterFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRegisterFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRegisterFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRegisterFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRegisterFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *RegisterFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddRegisterFileResponse) GetJSON201() *RegisterFile {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRegisterFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRegisterFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRegisterFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRegisterFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRegisterFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRegisterFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRegisterFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRegisterFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRegisterFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRegisterFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRegisterFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeRegisterFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RegisterFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeRegisterFileResponse) GetJSON200() *RegisterFile {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeRegisterFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeRegisterFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeRegisterFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeRegisterFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeRegisterFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WriteRegisterFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RegisterFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WriteRegisterFileResponse) GetJSON200() *RegisterFile {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WriteRegisterFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WriteRegisterFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WriteRegisterFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WriteRegisterFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WriteRegisterFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetActivityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Activity
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetActivityResponse) GetJSON200() *Activity {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetActivityResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetActivityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetActivityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetActivityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetActivityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChooseColumnsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ColumnChoice
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChooseColumnsResponse) GetJSON200() *ColumnChoice {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChooseColumnsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChooseColumnsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChooseColumnsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChooseColumnsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChooseColumnsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartExportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Export
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartExportResponse) GetJSON201() *Export {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartExportResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartExportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartExportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartExportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartExportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopExportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopExportResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopExportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopExportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopExportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopExportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetExportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Export
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetExportResponse) GetJSON200() *Export {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetExportResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetExportFileResponse200Headers the declared response headers of an HTTP 200 response for GetExportFile
+type GetExportFileResponse200Headers struct {
+	ContentDisposition *string
+}
+
+type GetExportFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetExportFileResponse200Headers
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetExportFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExportFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExportFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExportFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExportFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRegisterFoldersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11429,17 +15617,257 @@ func (r ListRegisterFoldersResponse) ContentType() string {
 	return ""
 }
 
-type GetFilingResponse struct {
+type GetRegisterLanguageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Filing
+	JSON200 *RegisterLanguage
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetFilingResponse) GetJSON200() *Filing {
+func (r GetRegisterLanguageResponse) GetJSON200() *RegisterLanguage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRegisterLanguageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRegisterLanguageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRegisterLanguageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRegisterLanguageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRegisterLanguageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRegisterMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RegisterMessagesPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRegisterMessagesResponse) GetJSON200() *RegisterMessagesPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRegisterMessagesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRegisterMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRegisterMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRegisterMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRegisterMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetVerificationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Verification
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetVerificationResponse) GetJSON200() *Verification {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetVerificationResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetVerificationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetVerificationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetVerificationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetVerificationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartVerificationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pass
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartVerificationResponse) GetJSON201() *Pass {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartVerificationResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartVerificationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartVerificationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartVerificationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartVerificationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanVerificationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Verification
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanVerificationResponse) GetJSON200() *Verification {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanVerificationResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanVerificationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanVerificationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanVerificationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanVerificationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFilingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Story
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFilingResponse) GetJSON200() *Story {
 	return r.JSON200
 }
 
@@ -11519,6 +15947,143 @@ func (r GetFileResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddNoteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Story
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddNoteResponse) GetJSON201() *Story {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddNoteResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddNoteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddNoteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddNoteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddNoteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveNoteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveNoteResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveNoteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveNoteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveNoteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveNoteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyFilingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Story
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyFilingResponse) GetJSON200() *Story {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyFilingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyFilingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyFilingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyFilingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyFilingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13308,6 +17873,54 @@ func (r SettleNoticeResponse) ContentType() string {
 	return ""
 }
 
+type FileMissingAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FileMissingAgainResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FileMissingAgainResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FileMissingAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FileMissingAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FileMissingAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FileMissingAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReleaseHeldResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13618,6 +18231,32 @@ func (c *ClientWithResponses) RemoveCabinetWithResponse(ctx context.Context, id 
 	return ParseRemoveCabinetResponse(rsp)
 }
 
+// ChangeCabinetWithBodyWithResponse Change how a cabinet is reached by colleagues.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+func (c *ClientWithResponses) ChangeCabinetWithBodyWithResponse(ctx context.Context, id ID, params *ChangeCabinetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCabinetResponse, error) {
+	rsp, err := c.ChangeCabinetWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCabinetResponse(rsp)
+}
+
+// ChangeCabinetWithResponse Change how a cabinet is reached by colleagues.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
+func (c *ClientWithResponses) ChangeCabinetWithResponse(ctx context.Context, id ID, params *ChangeCabinetParams, body ChangeCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCabinetResponse, error) {
+	rsp, err := c.ChangeCabinet(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCabinetResponse(rsp)
+}
+
 // CheckCabinetWithResponse Look now whether a cabinet is there and can be written to.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13720,6 +18359,58 @@ func (c *ClientWithResponses) ChangeCorrespondentWithResponse(ctx context.Contex
 		return nil, err
 	}
 	return ParseChangeCorrespondentResponse(rsp)
+}
+
+// EraseWithBodyWithResponse Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+func (c *ClientWithResponses) EraseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EraseResponse, error) {
+	rsp, err := c.EraseWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEraseResponse(rsp)
+}
+
+// EraseWithResponse Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/erasures (the `Erase` operationId).
+func (c *ClientWithResponses) EraseWithResponse(ctx context.Context, body EraseJSONRequestBody, reqEditors ...RequestEditorFn) (*EraseResponse, error) {
+	rsp, err := c.Erase(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEraseResponse(rsp)
+}
+
+// PreviewErasureWithBodyWithResponse What erasing a person's traces would erase. Nothing is changed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+func (c *ClientWithResponses) PreviewErasureWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewErasureResponse, error) {
+	rsp, err := c.PreviewErasureWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewErasureResponse(rsp)
+}
+
+// PreviewErasureWithResponse What erasing a person's traces would erase. Nothing is changed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/erasures/preview (the `PreviewErasure` operationId).
+func (c *ClientWithResponses) PreviewErasureWithResponse(ctx context.Context, body PreviewErasureJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewErasureResponse, error) {
+	rsp, err := c.PreviewErasure(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewErasureResponse(rsp)
 }
 
 // GetEventsWithResponse What happens, as Server-Sent Events. Each is a hint to look again.
@@ -13995,6 +18686,32 @@ func (c *ClientWithResponses) FileAgainWithResponse(ctx context.Context, number 
 	return ParseFileAgainResponse(rsp)
 }
 
+// ShowMessageWithResponse The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/messages/{number}/page (the `ShowMessage` operationId).
+func (c *ClientWithResponses) ShowMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error) {
+	rsp, err := c.ShowMessage(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowMessageResponse(rsp)
+}
+
+// ReadMessageWithResponse What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/messages/{number}/reading (the `ReadMessage` operationId).
+func (c *ClientWithResponses) ReadMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ReadMessageResponse, error) {
+	rsp, err := c.ReadMessage(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadMessageResponse(rsp)
+}
+
 // GetMetricsWithResponse Counts for a monitoring program, in the text format of Prometheus.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14164,7 +18881,7 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 	return ParseGetReadyResponse(rsp)
 }
 
-// ListRegisterWithResponse The register, the newest number first.
+// ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14177,20 +18894,306 @@ func (c *ClientWithResponses) ListRegisterWithResponse(ctx context.Context, para
 	return ParseListRegisterResponse(rsp)
 }
 
-// ListRegisterFoldersWithResponse How many filings lie in each folder.
+// ListRegisterFilesWithResponse The registers that are kept as files in a cabinet.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register-files (the `ListRegisterFiles` operationId).
+func (c *ClientWithResponses) ListRegisterFilesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRegisterFilesResponse, error) {
+	rsp, err := c.ListRegisterFiles(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRegisterFilesResponse(rsp)
+}
+
+// AddRegisterFileWithBodyWithResponse Keep the register, or a part of it, as a file in a cabinet.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+func (c *ClientWithResponses) AddRegisterFileWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRegisterFileResponse, error) {
+	rsp, err := c.AddRegisterFileWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRegisterFileResponse(rsp)
+}
+
+// AddRegisterFileWithResponse Keep the register, or a part of it, as a file in a cabinet.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register-files (the `AddRegisterFile` operationId).
+func (c *ClientWithResponses) AddRegisterFileWithResponse(ctx context.Context, body AddRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRegisterFileResponse, error) {
+	rsp, err := c.AddRegisterFile(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRegisterFileResponse(rsp)
+}
+
+// RemoveRegisterFileWithResponse Keep it no more. What was written stays where it is.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/register-files/{id} (the `RemoveRegisterFile` operationId).
+func (c *ClientWithResponses) RemoveRegisterFileWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveRegisterFileResponse, error) {
+	rsp, err := c.RemoveRegisterFile(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRegisterFileResponse(rsp)
+}
+
+// ChangeRegisterFileWithBodyWithResponse Change how a register is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+func (c *ClientWithResponses) ChangeRegisterFileWithBodyWithResponse(ctx context.Context, id ID, params *ChangeRegisterFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRegisterFileResponse, error) {
+	rsp, err := c.ChangeRegisterFileWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRegisterFileResponse(rsp)
+}
+
+// ChangeRegisterFileWithResponse Change how a register is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register-files/{id} (the `ChangeRegisterFile` operationId).
+func (c *ClientWithResponses) ChangeRegisterFileWithResponse(ctx context.Context, id ID, params *ChangeRegisterFileParams, body ChangeRegisterFileJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRegisterFileResponse, error) {
+	rsp, err := c.ChangeRegisterFile(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRegisterFileResponse(rsp)
+}
+
+// WriteRegisterFileWithResponse Write it anew at once.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register-files/{id}/write (the `WriteRegisterFile` operationId).
+func (c *ClientWithResponses) WriteRegisterFileWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WriteRegisterFileResponse, error) {
+	rsp, err := c.WriteRegisterFile(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWriteRegisterFileResponse(rsp)
+}
+
+// GetActivityWithResponse What was filed, counted by day, month, rule, mailbox, sender, kind or cabinet.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/activity (the `GetActivity` operationId).
+func (c *ClientWithResponses) GetActivityWithResponse(ctx context.Context, params *GetActivityParams, reqEditors ...RequestEditorFn) (*GetActivityResponse, error) {
+	rsp, err := c.GetActivity(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetActivityResponse(rsp)
+}
+
+// ChooseColumnsWithBodyWithResponse Keep which columns the asker wants to see.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+func (c *ClientWithResponses) ChooseColumnsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChooseColumnsResponse, error) {
+	rsp, err := c.ChooseColumnsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChooseColumnsResponse(rsp)
+}
+
+// ChooseColumnsWithResponse Keep which columns the asker wants to see.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register/columns (the `ChooseColumns` operationId).
+func (c *ClientWithResponses) ChooseColumnsWithResponse(ctx context.Context, body ChooseColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*ChooseColumnsResponse, error) {
+	rsp, err := c.ChooseColumns(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChooseColumnsResponse(rsp)
+}
+
+// StartExportWithBodyWithResponse Write what a search finds as a table. It goes on by itself and is kept for an hour.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+func (c *ClientWithResponses) StartExportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartExportResponse, error) {
+	rsp, err := c.StartExportWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartExportResponse(rsp)
+}
+
+// StartExportWithResponse Write what a search finds as a table. It goes on by itself and is kept for an hour.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/exports (the `StartExport` operationId).
+func (c *ClientWithResponses) StartExportWithResponse(ctx context.Context, body StartExportJSONRequestBody, reqEditors ...RequestEditorFn) (*StartExportResponse, error) {
+	rsp, err := c.StartExport(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartExportResponse(rsp)
+}
+
+// StopExportWithResponse Stop an export, or throw it away.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/register/exports/{id} (the `StopExport` operationId).
+func (c *ClientWithResponses) StopExportWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*StopExportResponse, error) {
+	rsp, err := c.StopExport(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopExportResponse(rsp)
+}
+
+// GetExportWithResponse How far an export has come.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/exports/{id} (the `GetExport` operationId).
+func (c *ClientWithResponses) GetExportWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetExportResponse, error) {
+	rsp, err := c.GetExport(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExportResponse(rsp)
+}
+
+// GetExportFileWithResponse The table, as an attachment.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/exports/{id}/file (the `GetExportFile` operationId).
+func (c *ClientWithResponses) GetExportFileWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetExportFileResponse, error) {
+	rsp, err := c.GetExportFile(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExportFileResponse(rsp)
+}
+
+// ListRegisterFoldersWithResponse The folders that lie directly in one, with how many filings lie there and below; without a cabinet, the cabinets.
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/register/folders (the `ListRegisterFolders` operationId).
-func (c *ClientWithResponses) ListRegisterFoldersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRegisterFoldersResponse, error) {
-	rsp, err := c.ListRegisterFolders(ctx, reqEditors...)
+func (c *ClientWithResponses) ListRegisterFoldersWithResponse(ctx context.Context, params *ListRegisterFoldersParams, reqEditors ...RequestEditorFn) (*ListRegisterFoldersResponse, error) {
+	rsp, err := c.ListRegisterFolders(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseListRegisterFoldersResponse(rsp)
 }
 
-// GetFilingWithResponse One filing.
+// GetRegisterLanguageWithResponse What a search may say, which columns there are, and which of them the asker chose.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/language (the `GetRegisterLanguage` operationId).
+func (c *ClientWithResponses) GetRegisterLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRegisterLanguageResponse, error) {
+	rsp, err := c.GetRegisterLanguage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRegisterLanguageResponse(rsp)
+}
+
+// ListRegisterMessagesWithResponse The register, one line a message of which a filing was found, with all its files.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/messages (the `ListRegisterMessages` operationId).
+func (c *ClientWithResponses) ListRegisterMessagesWithResponse(ctx context.Context, params *ListRegisterMessagesParams, reqEditors ...RequestEditorFn) (*ListRegisterMessagesResponse, error) {
+	rsp, err := c.ListRegisterMessages(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRegisterMessagesResponse(rsp)
+}
+
+// GetVerificationWithResponse When files are verified, and what the last verification found.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/register/verification (the `GetVerification` operationId).
+func (c *ClientWithResponses) GetVerificationWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVerificationResponse, error) {
+	rsp, err := c.GetVerification(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetVerificationResponse(rsp)
+}
+
+// StartVerificationWithBodyWithResponse Verify now that what a search finds still lies where it was filed, unchanged.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+func (c *ClientWithResponses) StartVerificationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartVerificationResponse, error) {
+	rsp, err := c.StartVerificationWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartVerificationResponse(rsp)
+}
+
+// StartVerificationWithResponse Verify now that what a search finds still lies where it was filed, unchanged.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/verification (the `StartVerification` operationId).
+func (c *ClientWithResponses) StartVerificationWithResponse(ctx context.Context, body StartVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*StartVerificationResponse, error) {
+	rsp, err := c.StartVerification(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartVerificationResponse(rsp)
+}
+
+// PlanVerificationWithBodyWithResponse Say how often and when files are verified.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+func (c *ClientWithResponses) PlanVerificationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error) {
+	rsp, err := c.PlanVerificationWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanVerificationResponse(rsp)
+}
+
+// PlanVerificationWithResponse Say how often and when files are verified.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
+func (c *ClientWithResponses) PlanVerificationWithResponse(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error) {
+	rsp, err := c.PlanVerification(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanVerificationResponse(rsp)
+}
+
+// GetFilingWithResponse A filing's whole story.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14208,12 +19211,64 @@ func (c *ClientWithResponses) GetFilingWithResponse(ctx context.Context, entry E
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/register/{entry}/file (the `GetFile` operationId).
-func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*GetFileResponse, error) {
-	rsp, err := c.GetFile(ctx, entry, reqEditors...)
+func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, entry Entry, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error) {
+	rsp, err := c.GetFile(ctx, entry, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseGetFileResponse(rsp)
+}
+
+// AddNoteWithBodyWithResponse Write a note on a filing.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+func (c *ClientWithResponses) AddNoteWithBodyWithResponse(ctx context.Context, entry Entry, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoteResponse, error) {
+	rsp, err := c.AddNoteWithBody(ctx, entry, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNoteResponse(rsp)
+}
+
+// AddNoteWithResponse Write a note on a filing.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/{entry}/notes (the `AddNote` operationId).
+func (c *ClientWithResponses) AddNoteWithResponse(ctx context.Context, entry Entry, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoteResponse, error) {
+	rsp, err := c.AddNote(ctx, entry, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNoteResponse(rsp)
+}
+
+// RemoveNoteWithResponse Take a note away.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/register/{entry}/notes/{number} (the `RemoveNote` operationId).
+func (c *ClientWithResponses) RemoveNoteWithResponse(ctx context.Context, entry Entry, number Number, reqEditors ...RequestEditorFn) (*RemoveNoteResponse, error) {
+	rsp, err := c.RemoveNote(ctx, entry, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveNoteResponse(rsp)
+}
+
+// VerifyFilingWithResponse Verify one filing now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/register/{entry}/verify (the `VerifyFiling` operationId).
+func (c *ClientWithResponses) VerifyFilingWithResponse(ctx context.Context, entry Entry, reqEditors ...RequestEditorFn) (*VerifyFilingResponse, error) {
+	rsp, err := c.VerifyFiling(ctx, entry, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyFilingResponse(rsp)
 }
 
 // RehearseAllWithResponse What all running rules together would do with messages that are there. Nothing is written.
@@ -14905,6 +19960,32 @@ func (c *ClientWithResponses) SettleNoticeWithResponse(ctx context.Context, numb
 	return ParseSettleNoticeResponse(rsp)
 }
 
+// FileMissingAgainWithBodyWithResponse File what is missing from a cabinet once more, from its message.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+func (c *ClientWithResponses) FileMissingAgainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FileMissingAgainResponse, error) {
+	rsp, err := c.FileMissingAgainWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFileMissingAgainResponse(rsp)
+}
+
+// FileMissingAgainWithResponse File what is missing from a cabinet once more, from its message.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/refile (the `FileMissingAgain` operationId).
+func (c *ClientWithResponses) FileMissingAgainWithResponse(ctx context.Context, body FileMissingAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*FileMissingAgainResponse, error) {
+	rsp, err := c.FileMissingAgain(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFileMissingAgainResponse(rsp)
+}
+
 // ReleaseHeldWithBodyWithResponse File held items as they are, where their rule would have them.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15328,6 +20409,39 @@ func ParseRemoveCabinetResponse(rsp *http.Response) (*RemoveCabinetResponse, err
 	return response, nil
 }
 
+// ParseChangeCabinetResponse parses an HTTP response from a ChangeCabinetWithResponse call
+func ParseChangeCabinetResponse(rsp *http.Response) (*ChangeCabinetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeCabinetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Cabinet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckCabinetResponse parses an HTTP response from a CheckCabinetWithResponse call
 func ParseCheckCabinetResponse(rsp *http.Response) (*CheckCabinetResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15505,6 +20619,72 @@ func ParseChangeCorrespondentResponse(rsp *http.Response) (*ChangeCorrespondentR
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Correspondent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEraseResponse parses an HTTP response from a EraseWithResponse call
+func ParseEraseResponse(rsp *http.Response) (*EraseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EraseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Erasure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewErasureResponse parses an HTTP response from a PreviewErasureWithResponse call
+func ParsePreviewErasureResponse(rsp *http.Response) (*PreviewErasureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewErasureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Erasure
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16065,6 +21245,65 @@ func ParseFileAgainResponse(rsp *http.Response) (*FileAgainResponse, error) {
 	return response, nil
 }
 
+// ParseShowMessageResponse parses an HTTP response from a ShowMessageWithResponse call
+func ParseShowMessageResponse(rsp *http.Response) (*ShowMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadMessageResponse parses an HTTP response from a ReadMessageWithResponse call
+func ParseReadMessageResponse(rsp *http.Response) (*ReadMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Reading
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetMetricsResponse parses an HTTP response from a GetMetricsWithResponse call
 func ParseGetMetricsResponse(rsp *http.Response) (*GetMetricsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16454,6 +21693,367 @@ func ParseListRegisterResponse(rsp *http.Response) (*ListRegisterResponse, error
 	return response, nil
 }
 
+// ParseListRegisterFilesResponse parses an HTTP response from a ListRegisterFilesWithResponse call
+func ParseListRegisterFilesResponse(rsp *http.Response) (*ListRegisterFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRegisterFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RegisterFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRegisterFileResponse parses an HTTP response from a AddRegisterFileWithResponse call
+func ParseAddRegisterFileResponse(rsp *http.Response) (*AddRegisterFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRegisterFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest RegisterFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRegisterFileResponse parses an HTTP response from a RemoveRegisterFileWithResponse call
+func ParseRemoveRegisterFileResponse(rsp *http.Response) (*RemoveRegisterFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRegisterFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeRegisterFileResponse parses an HTTP response from a ChangeRegisterFileWithResponse call
+func ParseChangeRegisterFileResponse(rsp *http.Response) (*ChangeRegisterFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeRegisterFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RegisterFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWriteRegisterFileResponse parses an HTTP response from a WriteRegisterFileWithResponse call
+func ParseWriteRegisterFileResponse(rsp *http.Response) (*WriteRegisterFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WriteRegisterFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RegisterFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetActivityResponse parses an HTTP response from a GetActivityWithResponse call
+func ParseGetActivityResponse(rsp *http.Response) (*GetActivityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetActivityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Activity
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChooseColumnsResponse parses an HTTP response from a ChooseColumnsWithResponse call
+func ParseChooseColumnsResponse(rsp *http.Response) (*ChooseColumnsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChooseColumnsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ColumnChoice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartExportResponse parses an HTTP response from a StartExportWithResponse call
+func ParseStartExportResponse(rsp *http.Response) (*StartExportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartExportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Export
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopExportResponse parses an HTTP response from a StopExportWithResponse call
+func ParseStopExportResponse(rsp *http.Response) (*StopExportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopExportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetExportResponse parses an HTTP response from a GetExportWithResponse call
+func ParseGetExportResponse(rsp *http.Response) (*GetExportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Export
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetExportFileResponse parses an HTTP response from a GetExportFileWithResponse call
+func ParseGetExportFileResponse(rsp *http.Response) (*GetExportFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExportFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetExportFileResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListRegisterFoldersResponse parses an HTTP response from a ListRegisterFoldersWithResponse call
 func ParseListRegisterFoldersResponse(rsp *http.Response) (*ListRegisterFoldersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16487,6 +22087,171 @@ func ParseListRegisterFoldersResponse(rsp *http.Response) (*ListRegisterFoldersR
 	return response, nil
 }
 
+// ParseGetRegisterLanguageResponse parses an HTTP response from a GetRegisterLanguageWithResponse call
+func ParseGetRegisterLanguageResponse(rsp *http.Response) (*GetRegisterLanguageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRegisterLanguageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RegisterLanguage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRegisterMessagesResponse parses an HTTP response from a ListRegisterMessagesWithResponse call
+func ParseListRegisterMessagesResponse(rsp *http.Response) (*ListRegisterMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRegisterMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RegisterMessagesPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetVerificationResponse parses an HTTP response from a GetVerificationWithResponse call
+func ParseGetVerificationResponse(rsp *http.Response) (*GetVerificationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetVerificationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Verification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartVerificationResponse parses an HTTP response from a StartVerificationWithResponse call
+func ParseStartVerificationResponse(rsp *http.Response) (*StartVerificationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartVerificationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanVerificationResponse parses an HTTP response from a PlanVerificationWithResponse call
+func ParsePlanVerificationResponse(rsp *http.Response) (*PlanVerificationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanVerificationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Verification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFilingResponse parses an HTTP response from a GetFilingWithResponse call
 func ParseGetFilingResponse(rsp *http.Response) (*GetFilingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16502,7 +22267,7 @@ func ParseGetFilingResponse(rsp *http.Response) (*GetFilingResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Filing
+		var dest Story
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16554,6 +22319,101 @@ func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
 			headers.ContentDisposition = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAddNoteResponse parses an HTTP response from a AddNoteWithResponse call
+func ParseAddNoteResponse(rsp *http.Response) (*AddNoteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddNoteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Story
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveNoteResponse parses an HTTP response from a RemoveNoteWithResponse call
+func ParseRemoveNoteResponse(rsp *http.Response) (*RemoveNoteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveNoteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyFilingResponse parses an HTTP response from a VerifyFilingWithResponse call
+func ParseVerifyFilingResponse(rsp *http.Response) (*VerifyFilingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyFilingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Story
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil
@@ -17822,6 +23682,39 @@ func ParseSettleNoticeResponse(rsp *http.Response) (*SettleNoticeResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFileMissingAgainResponse parses an HTTP response from a FileMissingAgainWithResponse call
+func ParseFileMissingAgainResponse(rsp *http.Response) (*FileMissingAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FileMissingAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

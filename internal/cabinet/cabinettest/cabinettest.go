@@ -54,6 +54,90 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		}
 	}
 
+	t.Run("a file that is kept up to date is renewed in its place, and nobody else's", func(t *testing.T) {
+		p := open(t)
+		sums := map[string][32]byte{}
+		renew := func(content string, ours ...string) error {
+			t.Helper()
+			sums[content] = stage(t, p.Cabinet, "r1", content).SHA256
+			var known [][32]byte
+			for _, o := range ours {
+				known = append(known, sums[o])
+			}
+			return p.Cabinet.Renew(ctx, "r1", "Lists/Register 2026.csv", known...)
+		}
+		if err := renew("one"); err != nil {
+			t.Fatal(err)
+		}
+		only(t, p, map[string]string{"Lists/Register 2026.csv": "one"})
+		for _, step := range [][2]string{{"one and two", "one"}, {"one, two and three", "one and two"}} {
+			if err := renew(step[0], step[1]); err != nil {
+				t.Fatal(err)
+			}
+			only(t, p, map[string]string{"Lists/Register 2026.csv": step[0]})
+		}
+		if err := renew("four", "one", "one, two and three"); err != nil { // one of several
+			t.Fatal(err)
+		}
+		p.Put(t, "Lists/Register 2026.csv", "a person's")
+		if err := renew("five", "four"); !errors.Is(err, cabinet.ErrTaken) {
+			t.Errorf("over a person's file: %v", err)
+		}
+		only(t, p, map[string]string{"Lists/Register 2026.csv": "a person's"})
+		if there, err := p.Cabinet.Staged(ctx, "r1"); err != nil || !there {
+			t.Errorf("what could not take the place is staged: %t, %v", there, err)
+		}
+		if err := p.Cabinet.Renew(ctx, "none", "Lists/other.csv"); !errors.Is(err, cabinet.ErrMissing) {
+			t.Errorf("with nothing staged: %v", err)
+		}
+	})
+
+	t.Run("whoever opens a file while it is renewed finds it whole", func(t *testing.T) {
+		p := open(t)
+		content := func(n int) string { return strings.Repeat(fmt.Sprintf("line %d\n", n), 2000) }
+		was := stage(t, p.Cabinet, "r0", content(0)).SHA256
+		if err := p.Cabinet.Renew(ctx, "r0", "Lists/r.csv"); err != nil {
+			t.Fatal(err)
+		}
+		stop, torn := make(chan struct{}), make(chan string, 1)
+		var reading sync.WaitGroup
+		reading.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				r, err := p.Cabinet.Open(ctx, "Lists/r.csv")
+				if err != nil {
+					torn <- err.Error()
+					return
+				}
+				data, err := io.ReadAll(r)
+				r.Close()
+				var n int
+				if _, scanErr := fmt.Sscanf(string(data), "line %d", &n); err != nil || scanErr != nil || string(data) != content(n) {
+					torn <- fmt.Sprintf("%d octets that begin with %.20q, %v", len(data), data, err)
+					return
+				}
+			}
+		})
+		for n := 1; n <= 50; n++ {
+			now := stage(t, p.Cabinet, "r1", content(n)).SHA256
+			if err := p.Cabinet.Renew(ctx, "r1", "Lists/r.csv", was); err != nil {
+				t.Fatal(err)
+			}
+			was = now
+		}
+		close(stop)
+		reading.Wait()
+		select {
+		case what := <-torn:
+			t.Errorf("somebody found %s", what)
+		default:
+		}
+	})
+
 	t.Run("what is staged is filed whole, with its checksum and time", func(t *testing.T) {
 		p := open(t)
 		content := strings.Repeat("readings;", 100_000)

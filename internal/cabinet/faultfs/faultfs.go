@@ -239,6 +239,31 @@ func (r *reader) Read(p []byte) (int, error) {
 	return n, nil
 }
 
+// Replace moves a file in the place of another.
+func (f *FS) Replace(from, to string) error {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	if err := f.begin("replace", to); err != nil {
+		return err
+	}
+	n, source, err := f.find("replace", from)
+	if err != nil {
+		return err
+	}
+	_, target, err := f.find("replace", to)
+	if err != nil {
+		return err
+	}
+	if n == nil {
+		return &fs.PathError{Op: "replace", Path: from, Err: fs.ErrNotExist}
+	}
+	delete(source.now, path.Base(from))
+	target.now[path.Base(to)] = n
+	f.touch(source)
+	f.touch(target)
+	return nil
+}
+
 // Publish moves a file to a name that was not there.
 func (f *FS) Publish(from, to string) error {
 	f.mutex.Lock()

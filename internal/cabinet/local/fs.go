@@ -22,6 +22,7 @@ type FS interface {
 	Create(name string) (File, error) // fails where the name is there
 	Open(name string) (io.ReadCloser, error)
 	Publish(from, to string) error // moves a file and fails where the name is there
+	Replace(from, to string) error // moves a file in the place of another
 	Remove(name string) error
 	Lstat(name string) (fs.FileInfo, error)
 	ReadDir(name string) ([]fs.DirEntry, error)
@@ -53,6 +54,10 @@ func (f rootFS) Create(name string) (File, error) {
 func (f rootFS) Open(name string) (io.ReadCloser, error) {
 	return f.root.Open(filepath.FromSlash(name))
 }
+func (f rootFS) Replace(from, to string) error {
+	return f.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to))
+}
+
 func (f rootFS) Remove(name string) error { return f.root.Remove(filepath.FromSlash(name)) }
 func (f rootFS) Close() error             { return f.root.Close() }
 

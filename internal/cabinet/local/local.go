@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -421,6 +422,36 @@ func (c *Cabinet) Commit(_ context.Context, id, name string) error {
 		}
 	}
 	c.mutex.Unlock()
+	return nil
+}
+
+// Renew puts the staged object in the place of a file that is ours, by renaming.
+func (c *Cabinet) Renew(ctx context.Context, id, name string, ours ...[32]byte) error {
+	there, err := c.Sum(ctx, name)
+	if errors.Is(err, cabinet.ErrMissing) {
+		return c.Commit(ctx, id, name)
+	}
+	if err != nil {
+		return err
+	}
+	if !slices.Contains(ours, there.SHA256) {
+		return cabinet.ErrTaken
+	}
+	root, err := c.root()
+	if err != nil {
+		return err
+	}
+	defer c.done(root)
+	err = root.Replace(temporary(id), name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return cabinet.ErrMissing
+	}
+	if err != nil {
+		return explain(err, "renewing the file "+name)
+	}
+	if err := root.SyncDir(path.Dir(name)); err != nil {
+		return explain(err, "flushing "+path.Dir(name))
+	}
 	return nil
 }
 

@@ -106,6 +106,9 @@ func (h Header) Keep(names []string) Header {
 	return kept
 }
 
+// MessageID is the Message-ID without its angle brackets, or "".
+func (h Header) MessageID() string { return strings.Trim(unfold(h.Get("Message-ID")), " \t<>") }
+
 // Envelope decodes the fields that people look at.
 func (h Header) Envelope() Envelope {
 	e := Envelope{
@@ -114,7 +117,7 @@ func (h Header) Envelope() Envelope {
 		ReplyTo:   ParseAddresses(h.Get("Reply-To")),
 		To:        ParseAddresses(strings.Join(h.All("To"), ", ")),
 		Cc:        ParseAddresses(strings.Join(h.All("Cc"), ", ")),
-		MessageID: strings.Trim(unfold(h.Get("Message-ID")), " \t<>"),
+		MessageID: h.MessageID(),
 	}
 	if len(e.From) == 0 {
 		e.From = ParseAddresses(h.Get("Sender"))

@@ -176,7 +176,7 @@ func (w *word) apply(s string) string {
 	case "lower":
 		return cases.Lower(language.Und).String(s)
 	case "plain":
-		return plain(s)
+		return Plain(s)
 	case "pad":
 		if n := w.number - len([]rune(s)); n > 0 && s != "" {
 			return strings.Repeat("0", n) + s
@@ -211,8 +211,8 @@ func (w *word) apply(s string) string {
 var plainLetters = strings.NewReplacer("ß", "ss", "ẞ", "SS", "æ", "ae", "Æ", "Ae", "œ", "oe", "Œ", "Oe", "ø", "o", "Ø", "O",
 	"đ", "d", "Đ", "D", "ł", "l", "Ł", "L", "þ", "th", "Þ", "Th", "ð", "d", "Ð", "D", "ı", "i", "’", "'", "‘", "'", "–", "-", "—", "-")
 
-// plain writes Latin letters without their marks; other scripts stay.
-func plain(s string) string {
+// Plain writes Latin letters without their marks; other scripts stay.
+func Plain(s string) string {
 	out, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), plainLetters.Replace(s))
 	if err != nil {
 		return s

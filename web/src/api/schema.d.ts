@@ -244,7 +244,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Change how a cabinet is reached by colleagues. */
+        put: operations["ChangeCabinet"];
         post?: never;
         /** Forget a cabinet; its files stay where they are. */
         delete: operations["RemoveCabinet"];
@@ -744,6 +745,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/messages/{number}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded. */
+        get: operations["ReadMessage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{number}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing. */
+        get: operations["ShowMessage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/passes": {
         parameters: {
             query?: never;
@@ -1031,8 +1070,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The register, the newest number first. */
+        /** The register, one line a filing; the newest number first unless something else is asked for. */
         get: operations["ListRegister"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The register, one line a message of which a filing was found, with all its files. */
+        get: operations["ListRegisterMessages"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1048,10 +1104,136 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How many filings lie in each folder. */
+        /** The folders that lie directly in one, with how many filings lie there and below; without a cabinet, the cabinets. */
         get: operations["ListRegisterFolders"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/activity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was filed, counted by day, month, rule, mailbox, sender, kind or cabinet. */
+        get: operations["GetActivity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a search may say, which columns there are, and which of them the asker chose. */
+        get: operations["GetRegisterLanguage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep which columns the asker wants to see. */
+        put: operations["ChooseColumns"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/exports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write what a search finds as a table. It goes on by itself and is kept for an hour. */
+        post: operations["StartExport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/exports/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** How far an export has come. */
+        get: operations["GetExport"];
+        put?: never;
+        post?: never;
+        /** Stop an export, or throw it away. */
+        delete: operations["StopExport"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/exports/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** The table, as an attachment. */
+        get: operations["GetExportFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When files are verified, and what the last verification found. */
+        get: operations["GetVerification"];
+        /** Say how often and when files are verified. */
+        put: operations["PlanVerification"];
+        /** Verify now that what a search finds still lies where it was filed, unchanged. */
+        post: operations["StartVerification"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1068,10 +1250,71 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** One filing. */
+        /** A filing's whole story. */
         get: operations["GetFiling"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a note on a filing. */
+        post: operations["AddNote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}/notes/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a note away. */
+        delete: operations["RemoveNote"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Verify one filing now. */
+        post: operations["VerifyFiling"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1092,6 +1335,97 @@ export interface paths {
         get: operations["GetFile"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The registers that are kept as files in a cabinet. */
+        get: operations["ListRegisterFiles"];
+        put?: never;
+        /** Keep the register, or a part of it, as a file in a cabinet. */
+        post: operations["AddRegisterFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register-files/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change how a register is kept. */
+        put: operations["ChangeRegisterFile"];
+        post?: never;
+        /** Keep it no more. What was written stays where it is. */
+        delete: operations["RemoveRegisterFile"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register-files/{id}/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write it anew at once. */
+        post: operations["WriteRegisterFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/erasures/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What erasing a person's traces would erase. Nothing is changed. */
+        post: operations["PreviewErasure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/erasures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Erase a person's traces. Numbers, times, sizes and checksums stay. It cannot be undone. */
+        post: operations["Erase"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1160,6 +1494,23 @@ export interface paths {
         put?: never;
         /** File items of the tray as they are, in a folder that a person names. */
         post: operations["FileElsewhere"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tray/refile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** File what is missing from a cabinet once more, from its message. */
+        post: operations["FileMissingAgain"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1376,9 +1727,15 @@ export interface components {
             folder: string;
             mode?: string;
             owner?: string;
+            /** @description how colleagues reach it from their machines */
+            address?: string;
             revision: number;
             /** @description empty where nothing is wrong */
             problem: string;
+        };
+        CabinetChange: {
+            /** @description how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none */
+            address?: string;
         };
         /** @description One rule; its form is that of GET /api/v1/rules/schema, which is checked with places. */
         RuleDocument: Record<string, never>;
@@ -1530,7 +1887,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "live" | "old mail" | "undo" | "again";
+            kind: "live" | "old mail" | "undo" | "again" | "verification";
             /**
              * Format: int64
              * @description the pass that it takes back
@@ -1713,16 +2070,302 @@ export interface components {
             undone_by?: string;
             /** @description the number of the filing that took its place */
             replaced_by?: string;
+            /** @enum {string} */
+            state?: "waiting" | "filed" | "changed" | "missing" | "replaced" | "taken back" | "void";
+            /** @description why the number is void, who took it back, what replaced it */
+            remark?: string;
+            /** @description of the rule */
+            revision?: number;
+            /** @description what people wrote, one note a line */
+            notes?: string;
+            /** @description where colleagues find the file; only where the cabinet has an address */
+            place?: string;
+            /** @description to open it (RFC 8089 for files) */
+            place_url?: string;
+            /** @description the message's address (RFC 2392) */
+            message_url?: string;
+            /**
+             * Format: date-time
+             * @description when the file was verified last
+             */
+            checked_at?: string;
+            /** Format: date-time */
+            erased_at?: string;
         };
         RegisterPage: {
             filings: components["schemas"]["Filing"][];
             total: number;
+            /**
+             * Format: int64
+             * @description of all, octets
+             */
+            size: number;
+            next?: string;
+        };
+        RegisterMessage: {
+            /**
+             * Format: int64
+             * @description its number
+             */
+            message: number;
+            subject: string;
+            sender_name: string;
+            sender_address: string;
+            /** Format: date-time */
+            received_at: string;
+            mailbox: string;
+            filings: components["schemas"]["Filing"][];
+        };
+        RegisterMessagesPage: {
+            messages: components["schemas"]["RegisterMessage"][];
+            /** @description messages */
+            total: number;
+            /**
+             * Format: int64
+             * @description of the filings found, octets
+             */
+            size: number;
             next?: string;
         };
         FolderCount: {
             cabinet: string;
+            /** @description path; empty for the cabinet */
             folder: string;
+            /** @description the last part of the path */
+            name: string;
             count: number;
+            /**
+             * Format: int64
+             * @description octets
+             */
+            size: number;
+            /** @description it has folders */
+            more: boolean;
+        };
+        Tally: {
+            /** @description of a rule, mailbox or cabinet; an address; a day; a kind */
+            id: string;
+            name: string;
+            count: number;
+            /**
+             * Format: int64
+             * @description octets
+             */
+            size: number;
+        };
+        Activity: {
+            by: string;
+            tallies: components["schemas"]["Tally"][];
+            /** @description of all that was found */
+            total: number;
+            /** Format: int64 */
+            size: number;
+        };
+        RegisterLanguage: {
+            filters: components["schemas"]["RegisterFilter"][];
+            columns: components["schemas"]["RegisterColumn"][];
+            /** @description the columns that the asker chose, else the usual ones */
+            chosen: string[];
+            kinds: string[];
+            states: string[];
+            sorts: string[];
+        };
+        RegisterFilter: {
+            name: string;
+            means: string;
+            example: string;
+        };
+        RegisterColumn: {
+            name: string;
+            title: string;
+            means: string;
+            usual: boolean;
+        };
+        ColumnChoice: {
+            /** @description in their order; none is the usual ones */
+            columns: string[];
+        };
+        RegisterSearch: {
+            text?: string;
+            /** @description its id */
+            rule?: string;
+            /** @description its id */
+            mailbox?: string;
+            /** @description its name */
+            cabinet?: string;
+            folder?: string;
+            /** Format: date */
+            from?: string;
+            /** Format: date */
+            to?: string;
+        };
+        ExportRequest: {
+            /** @enum {string} */
+            format: "csv" | "xlsx";
+            /** @description in their order; none is what the asker chose */
+            columns?: string[];
+            search?: components["schemas"]["RegisterSearch"];
+            /** @enum {string} */
+            sort?: "number" | "received" | "filed" | "sender" | "subject" | "file" | "folder" | "size" | "kind" | "rule" | "mailbox";
+            /** @enum {string} */
+            direction?: "up" | "down";
+        };
+        Export: {
+            id: string;
+            /** @enum {string} */
+            format: "csv" | "xlsx";
+            /** @description of the file */
+            name: string;
+            /** @enum {string} */
+            state: "running" | "done" | "stopped" | "failed";
+            /** @description how many there will be */
+            rows: number;
+            /** @description how many are written */
+            done: number;
+            /**
+             * Format: int64
+             * @description of the file, octets; 0 until it is done
+             */
+            size: number;
+            problem?: string;
+            seconds_left?: number;
+            /** Format: date-time */
+            made_at: string;
+        };
+        VerificationPlan: {
+            /** @description each file is verified once in so many days; 0 for never by itself */
+            every_days: number;
+            /** @description only from this time of the day on, such as 19:00 */
+            from_time?: string;
+            /** @description and until this one, such as 06:00 */
+            to_time?: string;
+            /** @description reads at most so much; 0 for no limit */
+            mb_per_second?: number;
+        };
+        Verification: {
+            plan: components["schemas"]["VerificationPlan"];
+            /** @description files whose turn it is */
+            due: number;
+            /** @description files that were verified at least once */
+            verified: number;
+            missing: number;
+            changed: number;
+            last?: components["schemas"]["Pass"];
+        };
+        NoteRequest: {
+            text: string;
+        };
+        FilingNote: {
+            /** Format: int64 */
+            id: number;
+            text: string;
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+        };
+        Happening: {
+            /** Format: date-time */
+            at: string;
+            /** @description a sentence */
+            text: string;
+            by?: string;
+        };
+        /** @description a filing with all that is known of it */
+        Story: {
+            filing: components["schemas"]["Filing"];
+            /** @description why it was filed and how */
+            verdict: string;
+            /** @description its Message-ID (RFC 5322, section 3.6.4) */
+            message_id?: string;
+            /** @description the message at its server (RFC 5092) */
+            mailbox_url?: string;
+            /** @description where colleagues find the folder */
+            folder_place?: string;
+            folder_url?: string;
+            /** Format: date-time */
+            sent_at?: string;
+            recipients?: string[];
+            /**
+             * @description how the file can be shown
+             * @enum {string}
+             */
+            preview: "pdf" | "picture" | "text" | "table" | "none";
+            notes: components["schemas"]["FilingNote"][];
+            events: components["schemas"]["Happening"][];
+            steps: components["schemas"]["Step"][];
+            /** @description other filings of the same message */
+            others: components["schemas"]["Filing"][];
+        };
+        RegisterFileRequest: {
+            /** @description of the file; the year is put behind it */
+            name: string;
+            /** @description its name */
+            cabinet: string;
+            folder?: string;
+            /** @enum {string} */
+            format: "csv" | "xlsx";
+            /** @description only what this rule filed, by its name */
+            rule?: string;
+            /** @description only what lies in this folder of the cabinet and below */
+            of_folder?: string;
+            columns?: string[];
+        };
+        RegisterFile: {
+            id: string;
+            name: string;
+            cabinet: string;
+            folder: string;
+            /** @enum {string} */
+            format: "csv" | "xlsx";
+            rule?: string;
+            of_folder?: string;
+            columns: string[];
+            revision: number;
+            problem?: string;
+            advice?: string;
+            years: components["schemas"]["RegisterFileYear"][];
+        };
+        RegisterFileYear: {
+            year: number;
+            path: string;
+            rows: number;
+            /** Format: date-time */
+            written_at?: string;
+        };
+        ErasureRequest: {
+            /** @description the person's mail address */
+            address: string;
+            /**
+             * @description what becomes of the files that were filed from this person's messages
+             * @default keep
+             * @enum {string}
+             */
+            files: "keep" | "remove";
+        };
+        Erasure: {
+            address: string;
+            /** @description lines of the register */
+            filings: number;
+            messages: number;
+            /** @description files that lie in cabinets */
+            files: number;
+            /** @description files that were removed */
+            removed?: number;
+            correspondents: number;
+            /** @description mail that was sent to the person */
+            posts: number;
+            notes: number;
+            /** @description what stays, in words */
+            stays?: string[];
+        };
+        Reading: {
+            subject: string;
+            from: string;
+            to: string[];
+            /** Format: date-time */
+            date?: string;
+            text: string;
+            attachments?: string[];
         };
         Notice: {
             /** Format: int64 */
@@ -1734,7 +2377,7 @@ export interface components {
             made_at: string;
         };
         Matter: {
-            /** @description 12 is an item, f3 a follow-up, p4 something to be sent */
+            /** @description 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing */
             id: string;
             cause: string;
             name: string;
@@ -1744,13 +2387,15 @@ export interface components {
             rule?: string;
             reason: string;
             advice?: string;
-            /** @description where it would have been filed */
+            /** @description where it would have been filed, or was */
             path?: string;
+            /** @description of a filing: its number */
+            register?: string;
             /** Format: date-time */
             at?: string;
             message?: components["schemas"]["Message"];
             /** @description what a person can do about it */
-            ways: ("again" | "release" | "elsewhere" | "aside")[];
+            ways: ("again" | "release" | "elsewhere" | "refile" | "aside")[];
         };
         TrayGroup: {
             cause: string;
@@ -1758,7 +2403,7 @@ export interface components {
             help: string;
             /** @description of all; the matters shown may be fewer */
             count: number;
-            ways: ("again" | "release" | "elsewhere" | "aside")[];
+            ways: ("again" | "release" | "elsewhere" | "refile" | "aside")[];
             matters: components["schemas"]["Matter"][];
         };
         Tray: {
@@ -1930,6 +2575,8 @@ export interface components {
         Limits: {
             /** @description passes, and facts of messages of which nothing was filed; 0 keeps them */
             history_days: number;
+            /** @description senders, subjects and notes in the register, counted from the filing; numbers, names, sizes and checksums stay; 0 keeps them */
+            register_days: number;
             /** @description files that were replaced or taken back; 0 keeps them */
             kept_days: number;
             /** @description contents that wait here for a cabinet that is down */
@@ -2027,6 +2674,23 @@ export interface components {
         Number: number;
         /** @description year and number, such as 2026-5731 */
         Entry: string;
+        /** @description words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05 */
+        Text: string;
+        /** @description its id */
+        InRule: string;
+        /** @description its id */
+        InMailbox: string;
+        /** @description its name */
+        InCabinet: string;
+        /** @description this folder and what lies below it */
+        InFolder: string;
+        /** @description received on this day or later */
+        From: string;
+        /** @description received on this day or earlier */
+        To: string;
+        SortBy: "number" | "received" | "filed" | "sender" | "subject" | "file" | "folder" | "size" | "kind" | "rule" | "mailbox";
+        /** @description up: the smallest, oldest or first of the alphabet comes first */
+        Direction: "up" | "down";
         /** @description the revision that was read */
         IfMatch: string;
     };
@@ -2441,6 +3105,36 @@ export interface operations {
         responses: {
             /** @description Added. */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cabinet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeCabinet: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CabinetChange"];
+            };
+        };
+        responses: {
+            /** @description The cabinet. */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3316,10 +4010,56 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    ReadMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ShowMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     ListPasses: {
         parameters: {
             query?: {
-                kind?: "live" | "old mail" | "undo" | "again";
+                kind?: "live" | "old mail" | "undo" | "again" | "verification";
                 /** @description its id; also passes in which it filed something */
                 rule?: string;
                 /** @description its id */
@@ -3899,21 +4639,24 @@ export interface operations {
     ListRegister: {
         parameters: {
             query?: {
-                /** @description words that all stand in number, subject, sender, file or folder */
-                text?: string;
+                /** @description words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05 */
+                text?: components["parameters"]["Text"];
                 /** @description its id */
-                rule?: string;
+                rule?: components["parameters"]["InRule"];
                 /** @description its id */
-                mailbox?: string;
+                mailbox?: components["parameters"]["InMailbox"];
                 /** @description its name */
-                cabinet?: string;
+                cabinet?: components["parameters"]["InCabinet"];
                 /** @description this folder and what lies below it */
-                folder?: string;
+                folder?: components["parameters"]["InFolder"];
                 /** @description received on this day or later */
-                from?: string;
+                from?: components["parameters"]["From"];
                 /** @description received on this day or earlier */
-                to?: string;
-                /** @description the cursor: older than this number, such as 2026-5731 */
+                to?: components["parameters"]["To"];
+                sort?: components["parameters"]["SortBy"];
+                /** @description up: the smallest, oldest or first of the alphabet comes first */
+                direction?: components["parameters"]["Direction"];
+                /** @description the cursor: the entry that was shown last, such as 2026-5731 */
                 after?: string;
                 most?: number;
             };
@@ -3935,9 +4678,66 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    ListRegisterMessages: {
+        parameters: {
+            query?: {
+                /** @description words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05 */
+                text?: components["parameters"]["Text"];
+                /** @description its id */
+                rule?: components["parameters"]["InRule"];
+                /** @description its id */
+                mailbox?: components["parameters"]["InMailbox"];
+                /** @description its name */
+                cabinet?: components["parameters"]["InCabinet"];
+                /** @description this folder and what lies below it */
+                folder?: components["parameters"]["InFolder"];
+                /** @description received on this day or later */
+                from?: components["parameters"]["From"];
+                /** @description received on this day or earlier */
+                to?: components["parameters"]["To"];
+                sort?: components["parameters"]["SortBy"];
+                /** @description up: the smallest, oldest or first of the alphabet comes first */
+                direction?: components["parameters"]["Direction"];
+                /** @description the cursor: the entry that was shown last, such as 2026-5731 */
+                after?: string;
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of the register. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegisterMessagesPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     ListRegisterFolders: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05 */
+                text?: components["parameters"]["Text"];
+                /** @description its id */
+                rule?: components["parameters"]["InRule"];
+                /** @description its id */
+                mailbox?: components["parameters"]["InMailbox"];
+                /** @description its name */
+                cabinet?: string;
+                /** @description the folder whose folders are listed */
+                folder?: string;
+                /** @description received on this day or later */
+                from?: components["parameters"]["From"];
+                /** @description received on this day or earlier */
+                to?: components["parameters"]["To"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3951,6 +4751,255 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FolderCount"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetActivity: {
+        parameters: {
+            query: {
+                /** @description words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05 */
+                text?: components["parameters"]["Text"];
+                /** @description its id */
+                rule?: components["parameters"]["InRule"];
+                /** @description its id */
+                mailbox?: components["parameters"]["InMailbox"];
+                /** @description its name */
+                cabinet?: components["parameters"]["InCabinet"];
+                /** @description this folder and what lies below it */
+                folder?: components["parameters"]["InFolder"];
+                /** @description received on this day or later */
+                from?: components["parameters"]["From"];
+                /** @description received on this day or earlier */
+                to?: components["parameters"]["To"];
+                by: "day" | "month" | "rule" | "mailbox" | "sender" | "kind" | "cabinet" | "folder";
+                /** @description so many, those with the most; days and months come all, in their order */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The counts. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Activity"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetRegisterLanguage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The words. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegisterLanguage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChooseColumns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ColumnChoice"];
+            };
+        };
+        responses: {
+            /** @description The columns. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnChoice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    StartExport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportRequest"];
+            };
+        };
+        responses: {
+            /** @description The export has begun. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Export"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetExport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The export. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Export"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    StopExport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Stopped. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetExportFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetVerification: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The plan. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    PlanVerification: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerificationPlan"];
+            };
+        };
+        responses: {
+            /** @description The plan. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    StartVerification: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegisterSearch"];
+            };
+        };
+        responses: {
+            /** @description The pass has begun. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3974,7 +5023,82 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Filing"];
+                    "application/json": components["schemas"]["Story"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddNote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteRequest"];
+            };
+        };
+        responses: {
+            /** @description The filing. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveNote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Taken away. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    VerifyFiling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description year and number, such as 2026-5731 */
+                entry: components["parameters"]["Entry"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The filing. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3982,7 +5106,10 @@ export interface operations {
     };
     GetFile: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description only so many octets from its beginning, for a preview */
+                first?: number;
+            };
             header?: never;
             path: {
                 /** @description year and number, such as 2026-5731 */
@@ -4000,6 +5127,176 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListRegisterFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The files. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegisterFile"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddRegisterFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegisterFileRequest"];
+            };
+        };
+        responses: {
+            /** @description It is kept. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegisterFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeRegisterFile: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegisterFileRequest"];
+            };
+        };
+        responses: {
+            /** @description It is changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegisterFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveRegisterFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is kept no more. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    WriteRegisterFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is written. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegisterFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    PreviewErasure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ErasureRequest"];
+            };
+        };
+        responses: {
+            /** @description What would be erased. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    Erase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ErasureRequest"];
+            };
+        };
+        responses: {
+            /** @description What was erased. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4086,6 +5383,31 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ElsewhereRequest"];
+            };
+        };
+        responses: {
+            /** @description How many are filed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    FileMissingAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrayRequest"];
             };
         };
         responses: {

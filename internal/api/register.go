@@ -1,0 +1,746 @@
+package api
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/oapi-codegen/runtime/types"
+
+	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+// asked reads what a search of the register asks.
+func (s *Server) asked(search, rule, mailbox, cabinet, folder *string, from, to *types.Date) (register.Query, error) {
+	q := register.Query{RuleID: text(rule), MailboxID: text(mailbox), Cabinet: text(cabinet), Folder: text(folder)}
+	var err error
+	if q.Search, err = register.ParseSearch(text(search), s.Engine.Zone); err != nil {
+		return q, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "text", Text: err.Error()}}}
+	}
+	later := func(a, b time.Time) time.Time { // both hold
+		if a.After(b) {
+			return a
+		}
+		return b
+	}
+	if from != nil {
+		y, m, d := from.Date()
+		q.Since = later(q.Since, time.Date(y, m, d, 0, 0, 0, 0, s.Engine.Zone))
+	}
+	if to != nil {
+		y, m, d := to.Date()
+		if end := time.Date(y, m, d+1, 0, 0, 0, 0, s.Engine.Zone); q.Before.IsZero() || end.Before(q.Before) {
+			q.Before = end
+		}
+	}
+	return q, nil
+}
+
+// searched is what a search in a request's body asks.
+func (s *Server) searched(r *RegisterSearch) (register.Query, error) {
+	if r == nil {
+		r = &RegisterSearch{}
+	}
+	return s.asked(r.Text, r.Rule, r.Mailbox, r.Cabinet, r.Folder, r.From, r.To)
+}
+
+// paged puts order and cursor into a query.
+func (s *Server) paged(ctx context.Context, q register.Query, sort, direction string, after *string, most *int) (register.Query, error) {
+	q.Sort, q.Ascending, q.Most = register.Sort(sort), direction == "up", number(most, 50)
+	if after != nil {
+		f, err := s.filingOf(ctx, *after)
+		if err != nil {
+			return q, err
+		}
+		q.After = f.Entry()
+	}
+	return q, nil
+}
+
+// filings shows lines of the register with their notes and places.
+func (s *Server) filings(rows []store.Filing) ([]Filing, error) {
+	lines, err := s.Engine.Lines(rows, true)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Filing, len(rows))
+	for i := range rows {
+		f, l := &rows[i], &lines[i]
+		one := Filing{Entry: f.Entry().String(), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule, Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
+			Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID, ReplacedBy: optional(f.ReplacedBy), Item: &f.JournalID, UndoneAt: f.UndoneAt, UndoneBy: optional(f.UndoneBy),
+			Revision: &f.Revision, CheckedAt: f.CheckedAt, ErasedAt: f.ErasedAt, Remark: optional(l.Remark), Notes: optional(l.Notes), Place: optional(l.Place.Shown), PlaceURL: optional(l.Place.URL), MessageURL: optional(l.Message)}
+		state := FilingState(l.State.String())
+		one.State = &state
+		if f.FiledAt != nil {
+			one.FiledAt = *f.FiledAt
+		}
+		out[i] = one
+	}
+	return out, nil
+}
+
+// ListRegister lists the register.
+func (s *Server) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject, error) {
+	v, p := viewerOf(ctx), r.Params
+	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
+	if err != nil {
+		return nil, err
+	}
+	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
+		return nil, err
+	}
+	found, err := s.Store.FindFilings(v, q)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.FilingsNumbered(v, found.Numbers)
+	if err != nil {
+		return nil, err
+	}
+	out := ListRegister200JSONResponse{Total: found.Total, Size: found.Size}
+	if out.Filings, err = s.filings(rows); err != nil {
+		return nil, err
+	}
+	if found.More {
+		out.Next = optional(found.Numbers[len(found.Numbers)-1].String())
+	}
+	return out, nil
+}
+
+// word is the text of an enumeration that may be left out.
+func word[T ~string](p *T) string {
+	if p == nil {
+		return ""
+	}
+	return string(*p)
+}
+
+// ListRegisterMessages lists the register by message.
+func (s *Server) ListRegisterMessages(ctx context.Context, r ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error) {
+	v, p := viewerOf(ctx), r.Params
+	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
+	if err != nil {
+		return nil, err
+	}
+	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
+		return nil, err
+	}
+	letters, found, err := s.Store.FindLetters(v, q)
+	if err != nil {
+		return nil, err
+	}
+	var numbers []register.Number
+	for _, l := range letters {
+		numbers = append(numbers, l.Numbers...)
+	}
+	rows, err := s.Store.FilingsNumbered(v, numbers)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.filings(rows)
+	if err != nil {
+		return nil, err
+	}
+	of := map[int64][]Filing{}
+	for _, f := range shown {
+		of[f.Message] = append(of[f.Message], f)
+	}
+	out := ListRegisterMessages200JSONResponse{Messages: []RegisterMessage{}, Total: found.Total, Size: found.Size}
+	for _, l := range letters {
+		if files := of[l.Message]; len(files) > 0 {
+			f := &files[0]
+			out.Messages = append(out.Messages, RegisterMessage{Message: l.Message, Subject: f.Subject, SenderName: f.SenderName, SenderAddress: f.SenderAddress, ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Filings: files})
+		}
+	}
+	if found.More {
+		out.Next = optional(letters[len(letters)-1].First.String())
+	}
+	return out, nil
+}
+
+func parseEntry(s string) (register.Number, error) {
+	n, ok := register.ParseNumber(s)
+	if !ok {
+		return n, &problem{status: 422, kind: "invalid", text: fmt.Sprintf("%q is not a number of the register, such as 2026-5731", s)}
+	}
+	return n, nil
+}
+
+// ListRegisterFolders lists the folders that lie in one.
+func (s *Server) ListRegisterFolders(ctx context.Context, r ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
+	p := r.Params
+	q, err := s.asked(p.Text, p.Rule, p.Mailbox, nil, nil, p.From, p.To)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Branches(viewerOf(ctx), q, text(p.Cabinet), text(p.Folder))
+	out := ListRegisterFolders200JSONResponse{}
+	for _, b := range rows {
+		out = append(out, FolderCount{Cabinet: b.Cabinet, Folder: b.Folder, Name: b.Name, Count: b.Count, Size: b.Size, More: b.More})
+	}
+	return out, err
+}
+
+// GetActivity counts what was filed.
+func (s *Server) GetActivity(ctx context.Context, r GetActivityRequestObject) (GetActivityResponseObject, error) {
+	v, p := viewerOf(ctx), r.Params
+	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
+	if err != nil {
+		return nil, err
+	}
+	q.Most = 1
+	found, err := s.Store.FindFilings(v, q)
+	if err != nil {
+		return nil, err
+	}
+	tallies, err := s.Store.Tallies(v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
+	out := GetActivity200JSONResponse{By: string(p.By), Tallies: []Tally{}, Total: found.Total, Size: found.Size}
+	for _, t := range tallies {
+		out.Tallies = append(out.Tallies, Tally{ID: t.ID, Name: t.Name, Count: t.Count, Size: t.Size})
+	}
+	return out, err
+}
+
+// columnsKey is under what a person's columns are kept.
+const columnsKey = "register columns"
+
+// columnsOf are the columns that a person chose, else the usual ones.
+func (s *Server) columnsOf(v store.Viewer) ([]string, error) {
+	var names []string
+	kept, err := s.Store.Preference(v.ID, columnsKey)
+	if err == nil && kept != "" {
+		err = json.Unmarshal([]byte(kept), &names)
+	}
+	if err != nil {
+		return nil, err
+	}
+	columns, err := register.ColumnsNamed(names)
+	if err != nil { // one that is no more
+		columns, err = register.ColumnsNamed(nil)
+	}
+	names = nil
+	for _, c := range columns {
+		names = append(names, c.Name)
+	}
+	return names, err
+}
+
+// GetRegisterLanguage says what a search may say and which columns there are.
+func (s *Server) GetRegisterLanguage(ctx context.Context, _ GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error) {
+	chosen, err := s.columnsOf(viewerOf(ctx))
+	out := GetRegisterLanguage200JSONResponse{Chosen: chosen, Kinds: register.Kinds(), States: append(append([]string{}, register.States[1:]...), "all")}
+	for _, f := range register.Filters {
+		out.Filters = append(out.Filters, RegisterFilter{Name: f.Name, Means: f.Means, Example: f.Example})
+	}
+	for _, c := range register.Columns {
+		out.Columns = append(out.Columns, RegisterColumn{Name: c.Name, Title: c.Title, Means: c.Means, Usual: c.Usual})
+	}
+	for _, sort := range register.Sorts {
+		out.Sorts = append(out.Sorts, string(sort))
+	}
+	return out, err
+}
+
+// ChooseColumns keeps which columns somebody wants to see.
+func (s *Server) ChooseColumns(ctx context.Context, r ChooseColumnsRequestObject) (ChooseColumnsResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := register.ColumnsNamed(r.Body.Columns); err != nil {
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
+	}
+	kept, err := json.Marshal(r.Body.Columns)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.Prefer(v.ID, columnsKey, string(kept)); err != nil {
+		return nil, err
+	}
+	chosen, err := s.columnsOf(v)
+	return ChooseColumns200JSONResponse{Columns: chosen}, err
+}
+
+func (s *Server) filingOf(ctx context.Context, entry string) (store.Filing, error) {
+	n, err := parseEntry(entry)
+	if err != nil {
+		return store.Filing{}, err
+	}
+	return s.Store.FilingByNumber(viewerOf(ctx), n.Year, n.Number)
+}
+
+// fileResponse streams a file of a cabinet.
+type fileResponse struct {
+	body io.ReadCloser
+	name string
+	size int64
+}
+
+// VisitGetFileResponse writes the file so that no browser runs what is in it.
+func (f fileResponse) VisitGetFileResponse(c fiber.Ctx) error {
+	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.name}))
+	c.Set("Content-Type", "application/octet-stream")
+	c.Set("Content-Security-Policy", "sandbox")
+	return c.SendStream(f.body, int(f.size))
+}
+
+// GetFile gives the filed file.
+func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileResponseObject, error) {
+	f, err := s.filingOf(ctx, r.Entry)
+	if err != nil {
+		return nil, err
+	}
+	if f.FiledAt == nil {
+		return nil, engine.ErrMissing
+	}
+	row, err := s.Store.CabinetByID(f.CabinetID)
+	if err != nil {
+		return nil, &problem{status: 404, kind: "cabinet-gone", text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where it was."}
+	}
+	c, err := s.Engine.OpenCabinet(&row)
+	if err != nil {
+		return nil, err
+	}
+	body, err := c.Open(ctx, path.Join(f.Folder, f.File))
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	out := fileResponse{body: both{body, c}, name: f.File, size: f.Size}
+	if f.State() == register.Changed {
+		out.size = -1 // it is not known
+	}
+	if first := r.Params.First; first != nil && *first < f.Size {
+		out.body, out.size = struct {
+			io.Reader
+			io.Closer
+		}{io.LimitReader(out.body, *first), out.body}, -1
+	}
+	return out, nil
+}
+
+// both closes a file and its cabinet.
+type both struct {
+	io.ReadCloser
+	cabinet io.Closer
+}
+
+// Close closes both.
+func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.cabinet.Close()) }
+
+// GetFiling tells a filing's whole story.
+func (s *Server) GetFiling(ctx context.Context, r GetFilingRequestObject) (GetFilingResponseObject, error) {
+	out, err := s.story(ctx, r.Entry)
+	return GetFiling200JSONResponse(out), err
+}
+
+func (s *Server) story(ctx context.Context, entry string) (out Story, err error) {
+	v := viewerOf(ctx)
+	f, err := s.filingOf(ctx, entry)
+	if err != nil {
+		return out, err
+	}
+	t, err := s.Engine.StoryOf(v, f)
+	if err != nil {
+		return out, err
+	}
+	n, err := s.names(v)
+	if err != nil {
+		return out, err
+	}
+	shown, err := s.filings(append([]store.Filing{f}, t.Others...))
+	if err != nil {
+		return out, err
+	}
+	out = Story{Filing: shown[0], Others: shown[1:], Verdict: t.Verdict, MessageID: optional(t.MessageID), MailboxURL: optional(t.MailboxURL), FolderPlace: optional(t.FolderPlace.Shown), FolderURL: optional(t.FolderPlace.URL),
+		Preview: StoryPreview(t.Preview), Notes: []FilingNote{}, Events: []Happening{}, Steps: n.steps(t.FollowUps, t.Post)}
+	if !t.Sent.IsZero() {
+		out.SentAt = &t.Sent
+	}
+	if len(t.Recipients) > 0 {
+		out.Recipients = &t.Recipients
+	}
+	if f.FiledAt == nil || f.State() == register.TakenBack || f.State() == register.Missing || f.State() == register.Replaced {
+		out.Preview = StoryPreview(register.PreviewNone)
+	}
+	for _, one := range t.Notes {
+		out.Notes = append(out.Notes, FilingNote{ID: one.ID, Text: one.Text, MadeBy: one.MadeBy, MadeAt: one.MadeAt})
+	}
+	for _, h := range t.Happenings {
+		out.Events = append(out.Events, Happening{At: h.At, Text: h.Text, By: optional(h.By)})
+	}
+	return out, nil
+}
+
+// AddNote writes a note on a filing.
+func (s *Server) AddNote(ctx context.Context, r AddNoteRequestObject) (AddNoteResponseObject, error) {
+	v := viewerOf(ctx)
+	n, err := parseEntry(r.Entry)
+	if err != nil {
+		return nil, err
+	}
+	words := strings.TrimSpace(r.Body.Text)
+	if words == "" {
+		return nil, &problem{status: 422, kind: "invalid", text: "a note needs words", fields: []FieldProblem{{Place: "text", Text: "a note needs words"}}}
+	}
+	if err := s.Store.AddNote(v, &store.Note{Year: n.Year, Number: n.Number, Text: words, MadeBy: v.Name, MadeAt: s.Clock().UTC()}); err != nil {
+		return nil, err
+	}
+	out, err := s.story(ctx, r.Entry)
+	return AddNote201JSONResponse(out), err
+}
+
+// RemoveNote takes a note away.
+func (s *Server) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (RemoveNoteResponseObject, error) {
+	n, err := parseEntry(r.Entry)
+	if err != nil {
+		return nil, err
+	}
+	err = s.Store.RemoveNote(viewerOf(ctx), n, r.Number)
+	if errors.Is(err, store.ErrNotYours) {
+		return nil, &problem{status: 403, kind: "not-allowed", text: err.Error()}
+	}
+	return RemoveNote204Response{}, err
+}
+
+// VerifyFiling verifies one filing now.
+func (s *Server) VerifyFiling(ctx context.Context, r VerifyFilingRequestObject) (VerifyFilingResponseObject, error) {
+	f, err := s.filingOf(ctx, r.Entry)
+	if err != nil {
+		return nil, err
+	}
+	switch f.State() {
+	case register.Filed, register.Changed, register.Missing:
+	default:
+		return nil, &problem{status: 409, kind: "nothing-to-verify", text: fmt.Sprintf("%s is %s, so there is no file to verify", f.Entry(), f.State())}
+	}
+	if err := s.Engine.VerifyFiling(ctx, &f); err != nil {
+		return nil, err
+	}
+	out, err := s.story(ctx, r.Entry)
+	return VerifyFiling200JSONResponse(out), err
+}
+
+// tooMuch explains what is refused because enough is underway.
+func tooMuch(err error) error {
+	switch {
+	case errors.Is(err, engine.ErrTooMany):
+		return &problem{status: 409, kind: "busy", text: err.Error()}
+	case errors.Is(err, engine.ErrVerifying):
+		return &problem{status: 409, kind: "busy", text: err.Error(), advice: "Wait until that pass has ended, or stop it in the history."}
+	case errors.Is(err, engine.ErrNotReady):
+		return &problem{status: 409, kind: "not-ready", text: err.Error()}
+	case errors.Is(err, engine.ErrErasing):
+		return &problem{status: 409, kind: "underway", text: err.Error()}
+	}
+	return err
+}
+
+func (s *Server) export(x *engine.Export) Export {
+	out := Export{ID: x.ID, Format: ExportFormat(x.Format), Name: x.Name, State: ExportState(x.State), Rows: x.Rows, Done: x.Done, Size: x.Size, Problem: optional(x.Error), MadeAt: x.MadeAt}
+	if x.State == store.Running && x.Done > 0 {
+		left := int(s.Clock().Sub(x.MadeAt).Seconds() * float64(x.Rows-x.Done) / float64(x.Done))
+		out.SecondsLeft = &left
+	}
+	return out
+}
+
+// StartExport writes what a search finds as a table.
+func (s *Server) StartExport(ctx context.Context, r StartExportRequestObject) (StartExportResponseObject, error) {
+	v := viewerOf(ctx)
+	q, err := s.searched(r.Body.Search)
+	if err != nil {
+		return nil, err
+	}
+	q.Sort, q.Ascending = register.Sort(word(r.Body.Sort)), word(r.Body.Direction) == "up"
+	var names []string
+	if r.Body.Columns != nil {
+		names = *r.Body.Columns
+	}
+	if len(names) == 0 {
+		if names, err = s.columnsOf(v); err != nil {
+			return nil, err
+		}
+	}
+	columns, err := register.ColumnsNamed(names)
+	if err != nil {
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
+	}
+	x, err := s.Engine.StartExport(v, engine.ExportOf{Format: string(r.Body.Format), Columns: columns, Query: q})
+	return StartExport201JSONResponse(s.export(&x)), tooMuch(err)
+}
+
+// GetExport says how far an export has come.
+func (s *Server) GetExport(ctx context.Context, r GetExportRequestObject) (GetExportResponseObject, error) {
+	x, err := s.Engine.ExportByID(viewerOf(ctx), r.ID)
+	return GetExport200JSONResponse(s.export(&x)), err
+}
+
+// StopExport stops an export.
+func (s *Server) StopExport(ctx context.Context, r StopExportRequestObject) (StopExportResponseObject, error) {
+	return StopExport204Response{}, s.Engine.StopExport(viewerOf(ctx), r.ID)
+}
+
+// VisitGetExportFileResponse writes the table.
+func (f fileResponse) VisitGetExportFileResponse(c fiber.Ctx) error { return f.VisitGetFileResponse(c) }
+
+// GetExportFile gives an export's table.
+func (s *Server) GetExportFile(ctx context.Context, r GetExportFileRequestObject) (GetExportFileResponseObject, error) {
+	f, x, err := s.Engine.OpenExport(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, tooMuch(err)
+	}
+	return fileResponse{body: f, name: x.Name, size: x.Size}, nil
+}
+
+func (s *Server) verification(v store.Viewer) (out Verification, err error) {
+	p, err := s.Store.VerificationPlan()
+	if err != nil {
+		return out, err
+	}
+	out.Plan = VerificationPlan{EveryDays: p.EveryDays, FromTime: optional(p.FromTime), ToTime: optional(p.ToTime), MbPerSecond: &p.MBPerSecond}
+	if p.EveryDays > 0 {
+		if out.Due, err = s.Store.CountDue(s.Clock().AddDate(0, 0, -p.EveryDays)); err != nil {
+			return out, err
+		}
+	}
+	if out.Verified, err = s.Store.Verified(v); err != nil {
+		return out, err
+	}
+	for state, into := range map[register.State]*int{register.Missing: &out.Missing, register.Changed: &out.Changed} {
+		if *into, err = s.Store.CountFilings(v, register.Query{Search: register.Search{States: []register.State{state}}}); err != nil {
+			return out, err
+		}
+	}
+	last, err := s.Store.LastVerification()
+	if errors.Is(err, store.ErrNotFound) {
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	shown, err := s.passes(v, []store.Pass{last})
+	if err == nil {
+		out.Last = &shown[0]
+	}
+	return out, err
+}
+
+// GetVerification says when files are verified.
+func (s *Server) GetVerification(ctx context.Context, _ GetVerificationRequestObject) (GetVerificationResponseObject, error) {
+	out, err := s.verification(viewerOf(ctx))
+	return GetVerification200JSONResponse(out), err
+}
+
+// PlanVerification says how often files are verified.
+func (s *Server) PlanVerification(ctx context.Context, r PlanVerificationRequestObject) (PlanVerificationResponseObject, error) {
+	v := viewerOf(ctx)
+	p := store.VerificationPlan{EveryDays: r.Body.EveryDays, FromTime: text(r.Body.FromTime), ToTime: text(r.Body.ToTime), MBPerSecond: number(r.Body.MbPerSecond, 0)}
+	if err := engine.CheckVerificationPlan(p); err != nil {
+		return nil, err
+	}
+	if err := s.Store.PlanVerification(p, v.Name); err != nil {
+		return nil, err
+	}
+	out, err := s.verification(v)
+	return PlanVerification200JSONResponse(out), err
+}
+
+// StartVerification verifies what a search finds.
+func (s *Server) StartVerification(ctx context.Context, r StartVerificationRequestObject) (StartVerificationResponseObject, error) {
+	v := viewerOf(ctx)
+	q, err := s.searched(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Engine.Verify(v, q)
+	if err != nil {
+		return nil, tooMuch(err)
+	}
+	out, err := s.onePass(v, p.ID)
+	return StartVerification201JSONResponse(out), err
+}
+
+func (s *Server) registerFile(f *store.RegisterFile) (RegisterFile, error) {
+	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem), Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
+	out.Columns = append(out.Columns, f.Columns...)
+	if c, err := s.Store.CabinetByID(f.CabinetID); err == nil {
+		out.Cabinet = c.Name
+	}
+	if f.RuleID != "" {
+		if r, err := s.Store.RuleByID(f.RuleID); err == nil {
+			out.Rule = optional(r.Name)
+		}
+	}
+	years, err := s.Store.RegisterFileYears(f.ID)
+	for _, y := range years {
+		out.Years = append(out.Years, RegisterFileYear{Year: y.Year, Path: y.Path, Rows: y.Rows, WrittenAt: y.WrittenAt})
+	}
+	return out, err
+}
+
+// ListRegisterFiles lists the registers that are kept as files.
+func (s *Server) ListRegisterFiles(context.Context, ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
+	rows, err := s.Store.RegisterFiles()
+	out := ListRegisterFiles200JSONResponse{}
+	for i := range rows {
+		one, err := s.registerFile(&rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, err
+}
+
+func kept(r *RegisterFileRequest) engine.RegisterFileOf {
+	of := engine.RegisterFileOf{Name: r.Name, Cabinet: r.Cabinet, Folder: text(r.Folder), Format: string(r.Format), Rule: text(r.Rule), OfFolder: text(r.OfFolder)}
+	if r.Columns != nil {
+		of.Columns = *r.Columns
+	}
+	return of
+}
+
+func (s *Server) saveRegisterFile(ctx context.Context, id string, revision int, r *RegisterFileRequest) (RegisterFile, error) {
+	f, err := s.Engine.SaveRegisterFile(ctx, id, revision, kept(r), viewerOf(ctx).Name)
+	if errors.Is(err, store.ErrTaken) {
+		return RegisterFile{}, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a register called “%s” already", f.Name), fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
+	}
+	if err != nil {
+		return RegisterFile{}, err
+	}
+	return s.registerFile(&f)
+}
+
+// AddRegisterFile keeps a register as a file.
+func (s *Server) AddRegisterFile(ctx context.Context, r AddRegisterFileRequestObject) (AddRegisterFileResponseObject, error) {
+	out, err := s.saveRegisterFile(ctx, "", 0, r.Body)
+	return AddRegisterFile201JSONResponse(out), err
+}
+
+// ChangeRegisterFile changes how a register is kept.
+func (s *Server) ChangeRegisterFile(ctx context.Context, r ChangeRegisterFileRequestObject) (ChangeRegisterFileResponseObject, error) {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.saveRegisterFile(ctx, r.ID, revision, r.Body)
+	return ChangeRegisterFile200JSONResponse(out), err
+}
+
+// RemoveRegisterFile keeps one no more.
+func (s *Server) RemoveRegisterFile(ctx context.Context, r RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error) {
+	return RemoveRegisterFile204Response{}, s.Store.RemoveRegisterFile(r.ID, viewerOf(ctx).Name)
+}
+
+// WriteRegisterFile writes one anew.
+func (s *Server) WriteRegisterFile(ctx context.Context, r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
+	f, err := s.Store.RegisterFileByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	f.LastChange = 0
+	if err := s.Engine.WriteRegisterFile(ctx, &f); err != nil {
+		return nil, err
+	}
+	out, err := s.registerFile(&f)
+	return WriteRegisterFile200JSONResponse(out), err
+}
+
+func erasure(address string, t *store.Traces, stays []string) Erasure {
+	return Erasure{Address: address, Filings: t.Filings, Messages: t.Messages, Files: t.Files, Removed: &t.Removed, Correspondents: t.Correspondents, Posts: t.Posts, Notes: t.Notes, Stays: &stays}
+}
+
+// PreviewErasure says what erasing a person's traces would erase.
+func (s *Server) PreviewErasure(_ context.Context, r PreviewErasureRequestObject) (PreviewErasureResponseObject, error) {
+	t, stays, err := s.Engine.PreviewErasure(r.Body.Address)
+	return PreviewErasure200JSONResponse(erasure(r.Body.Address, &t, stays)), err
+}
+
+// Erase erases a person's traces.
+func (s *Server) Erase(ctx context.Context, r EraseRequestObject) (EraseResponseObject, error) {
+	t, stays, err := s.Engine.Erase(ctx, viewerOf(ctx), r.Body.Address, r.Body.Files != nil && *r.Body.Files == "remove")
+	return Erase200JSONResponse(erasure(r.Body.Address, &t, stays)), tooMuch(err)
+}
+
+// ReadMessage says what a message says.
+func (s *Server) ReadMessage(ctx context.Context, r ReadMessageRequestObject) (ReadMessageResponseObject, error) {
+	m, err := s.Engine.Read(ctx, viewerOf(ctx), r.Number, rule.CopyText)
+	if err != nil {
+		return nil, err
+	}
+	e := &m.Message.Envelope
+	out := ReadMessage200JSONResponse{Subject: e.Subject, To: []string{}, Text: m.Text}
+	out.From = e.Sender().String()
+	for _, a := range e.Recipients() {
+		out.To = append(out.To, a.String())
+	}
+	if !e.Date.IsZero() {
+		out.Date = &e.Date
+	}
+	var names []string
+	for _, i := range m.Message.Items() {
+		names = append(names, i.Name)
+	}
+	out.Attachments = &names
+	return out, nil
+}
+
+// pageResponse is a message as a web page.
+type pageResponse string
+
+// VisitShowMessageResponse writes the page so that nothing of it runs or loads
+// anything, whoever opens it.
+func (p pageResponse) VisitShowMessageResponse(c fiber.Ctx) error {
+	c.Set("Content-Type", "text/html; charset=utf-8")
+	c.Set("X-Frame-Options", "SAMEORIGIN")
+	c.Set("Content-Security-Policy", "sandbox; default-src 'none'; img-src data:; style-src 'unsafe-inline'; form-action 'none'; base-uri 'none'; frame-ancestors 'self'")
+	return c.SendString(string(p))
+}
+
+// ShowMessage shows a message as a web page.
+func (s *Server) ShowMessage(ctx context.Context, r ShowMessageRequestObject) (ShowMessageResponseObject, error) {
+	m, err := s.Engine.Read(ctx, viewerOf(ctx), r.Number, rule.CopyHTML)
+	return pageResponse(m.Text), err
+}
+
+// FileMissingAgain files what is missing once more.
+func (s *Server) FileMissingAgain(ctx context.Context, r FileMissingAgainRequestObject) (FileMissingAgainResponseObject, error) {
+	v := viewerOf(ctx)
+	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.Engine.FileMissingAgain(ctx, v, m)
+	return FileMissingAgain200JSONResponse{Count: n}, err
+}
+
+// ChangeCabinet changes how colleagues reach a cabinet.
+func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error) {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.Store.CabinetByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	if r.Body.Address != nil {
+		c.Address = strings.TrimSpace(*r.Body.Address)
+	}
+	if err := register.Base(c.Address).Check(); err != nil {
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
+	}
+	if err := s.Store.ChangeCabinet(&c, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	return ChangeCabinet200JSONResponse(s.cabinet(&c)), nil
+}

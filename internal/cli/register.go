@@ -1,0 +1,827 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/core/register"
+)
+
+// sought are the options by which the register is narrowed.
+type sought struct{ text, rule, mailbox, cabinet, folder, from, to string }
+
+func (q *sought) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&q.text, "text", "", "words and filters, as after the command")
+	f.StringVar(&q.rule, "rule", "", "only what this rule filed")
+	f.StringVar(&q.mailbox, "mailbox", "", "only what came to this mailbox")
+	f.StringVar(&q.cabinet, "cabinet", "", "only this cabinet")
+	f.StringVar(&q.folder, "folder", "", "only this folder and what lies below it")
+	f.StringVar(&q.from, "from", "", "received on this day or later")
+	f.StringVar(&q.to, "to", "", "received on this day or earlier")
+}
+
+// search reads the options and what stands after the command.
+func (q *sought) search(ctx context.Context, api *client.Client, args []string) (client.RegisterSearch, error) {
+	var s client.RegisterSearch
+	words := strings.TrimSpace(q.text + " " + strings.Join(quoted(args), " "))
+	for value, into := range map[string]**string{words: &s.Text, q.cabinet: &s.Cabinet, q.folder: &s.Folder} {
+		if value != "" {
+			*into = &value
+		}
+	}
+	if q.rule != "" {
+		r, err := findRule(ctx, api, q.rule)
+		if err != nil {
+			return s, err
+		}
+		s.Rule = &r.ID
+	}
+	if q.mailbox != "" {
+		m, err := findMailbox(ctx, api, q.mailbox)
+		if err != nil {
+			return s, err
+		}
+		s.Mailbox = &m.ID
+	}
+	return s, errors.Join(day("--from", q.from, &s.From), day("--to", q.to, &s.To))
+}
+
+// quoted puts words that a shell took the quotes from back into quotes.
+func quoted(args []string) []string {
+	out := slices.Clone(args)
+	for i, a := range out {
+		if !strings.ContainsAny(a, " \t") || strings.Contains(a, `"`) {
+			continue
+		}
+		name, value, ok := strings.Cut(a, ":")
+		if ok && !strings.ContainsAny(name, " \t") {
+			out[i] = name + `:"` + value + `"`
+		} else {
+			out[i] = `"` + a + `"`
+		}
+	}
+	return out
+}
+
+const searchHelp = "Words may stand after the command: each must stand in number, sender, subject, file, folder, rule or a note. Filters name where: %s. Texts with spaces stand in quotes."
+
+func searchLong() string {
+	var all []string
+	for _, f := range register.Filters {
+		all = append(all, f.Example)
+	}
+	return fmt.Sprintf(searchHelp, strings.Join(all, ", "))
+}
+
+// cell is how a column of a filing reads in a terminal.
+func cell(f *client.Filing, column string) string {
+	switch column {
+	case "number":
+		return f.Entry
+	case "filed":
+		if f.FiledAt.IsZero() {
+			return ""
+		}
+		return when(f.FiledAt)
+	case "received":
+		return when(f.ReceivedAt)
+	case "sender":
+		return short(who(f.SenderName, f.SenderAddress), 24)
+	case "address":
+		return f.SenderAddress
+	case "subject":
+		return short(f.Subject, 44)
+	case "file":
+		return short(f.File, 44)
+	case "folder":
+		return f.Folder
+	case "cabinet":
+		return f.Cabinet
+	case "place":
+		return deref(f.Place)
+	case "mailbox":
+		return f.Mailbox
+	case "rule":
+		return f.Rule
+	case "revision":
+		return fmt.Sprint(*f.Revision)
+	case "kind":
+		return f.Kind
+	case "size":
+		return size(f.Size)
+	case "checksum":
+		return f.Sha256
+	case "state":
+		return string(*f.State)
+	case "remark":
+		return deref(f.Remark)
+	case "notes":
+		return short(deref(f.Notes), 44)
+	case "message":
+		return deref(f.MessageURL)
+	}
+	return ""
+}
+
+func (c *command) filings(filings []client.Filing, columns []string) {
+	head := make([]string, len(columns))
+	for i, name := range columns {
+		head[i] = strings.ToUpper(name)
+		if name == "number" {
+			head[i] = "NO."
+		}
+	}
+	var rows [][]string
+	for i := range filings {
+		row := make([]string, len(columns))
+		for k, name := range columns {
+			row[k] = cell(&filings[i], name)
+		}
+		rows = append(rows, row)
+	}
+	c.table(head, rows)
+}
+
+func (c *command) register() *cobra.Command {
+	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered: find, show, export, prove"}
+	root.AddCommand(c.registerList(), c.registerShow(), c.registerFolders(), c.registerActivity(), c.registerExport(), c.registerFetch(), c.registerNote(), c.registerVerify(), c.registerColumns(), c.registerFiles())
+	root.AddCommand(c.undo("undo NUMBER", "Take one filing back; without --yes it only says what would happen", "filing",
+		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
+			return call[client.UndoPreview](api.PreviewUndoOfItem(ctx, id))
+		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+			return call[client.Pass](api.UndoItem(ctx, id))
+		}))
+	return root
+}
+
+// checkedColumns are columns that a person named, else those that fit a terminal.
+func checkedColumns(names []string) ([]string, error) {
+	if len(names) == 0 {
+		return []string{"number", "received", "sender", "file", "folder", "size"}, nil
+	}
+	_, err := register.ColumnsNamed(names)
+	if err != nil {
+		err = usageError{err}
+	}
+	return names, err
+}
+
+func (c *command) registerList() *cobra.Command {
+	var q sought
+	var most int
+	var sort, by string
+	var up bool
+	var columns []string
+	cmd := &cobra.Command{
+		Use: "list [WORDS...]", Short: "List the register, the newest number first", Long: searchLong(),
+		Example: "  inktray register list certificate corrin --from 2026-05-01\n  inktray register list sender:tidewatch kind:spreadsheet larger:1MB --sort size\n  inktray register list \"water level\" --by message",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := q.search(ctx, api, args)
+			if err != nil {
+				return err
+			}
+			if columns, err = checkedColumns(columns); err != nil {
+				return err
+			}
+			direction := "down"
+			if up {
+				direction = "up"
+			}
+			switch by {
+			case "filing":
+				p := &client.ListRegisterParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To, Most: &most}
+				order, way := client.ListRegisterParamsSort(sort), client.ListRegisterParamsDirection(direction)
+				p.Sort, p.Direction = &order, &way
+				page, err := call[client.RegisterPage](api.ListRegister(ctx, p))
+				if err != nil {
+					return err
+				}
+				return c.show(page, func() {
+					c.filings(page.Filings, columns)
+					c.more(len(page.Filings), page.Total, page.Size, "filing")
+				})
+			case "message":
+				p := &client.ListRegisterMessagesParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To, Most: &most}
+				order, way := client.ListRegisterMessagesParamsSort(sort), client.ListRegisterMessagesParamsDirection(direction)
+				p.Sort, p.Direction = &order, &way
+				page, err := call[client.RegisterMessagesPage](api.ListRegisterMessages(ctx, p))
+				if err != nil {
+					return err
+				}
+				return c.show(page, func() {
+					var rows [][]string
+					for _, m := range page.Messages {
+						for i := range m.Filings {
+							row := []string{"", "", "", m.Filings[i].Entry, short(m.Filings[i].File, 40), m.Filings[i].Folder}
+							if i == 0 {
+								row[0], row[1], row[2] = when(m.ReceivedAt), short(who(m.SenderName, m.SenderAddress), 24), short(m.Subject, 40)
+							}
+							rows = append(rows, row)
+						}
+					}
+					c.table([]string{"RECEIVED", "FROM", "SUBJECT", "NO.", "FILE", "FOLDER"}, rows)
+					c.more(len(page.Messages), page.Total, page.Size, "message")
+				})
+			}
+			return usageError{fmt.Errorf("--by is filing or message, not %q", by)}
+		}),
+	}
+	q.flags(cmd)
+	cmd.Flags().IntVar(&most, "most", 30, "how many")
+	cmd.Flags().StringVar(&sort, "sort", "number", "number, received, filed, sender, subject, file, folder, size, kind, rule or mailbox")
+	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
+	cmd.Flags().StringVar(&by, "by", "filing", "one line for each filing, or for each message")
+	cmd.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order, as register columns lists them")
+	return cmd
+}
+
+func (c *command) more(shown, total int, octets int64, what string) {
+	if total > shown {
+		fmt.Fprintf(c.out, "\n%d of %s, %s in all; see more with --most, or narrow with words.\n", shown, count(total, what), size(octets))
+	}
+}
+
+func (c *command) registerShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NUMBER", Short: "Tell a filing's whole story", Args: cobra.ExactArgs(1), Example: "  inktray register show 2026-5731",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := call[client.Story](api.GetFiling(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			return c.show(s, func() { c.story(&s) })
+		}),
+	}
+}
+
+func (c *command) story(s *client.Story) {
+	f := &s.Filing
+	state := string(*f.State)
+	if f.Remark != nil {
+		state += ", " + *f.Remark
+	}
+	rows := [][]string{{"state", state}, {"file", f.File}, {"folder", f.Folder}, {"cabinet", f.Cabinet}, {"for colleagues", deref(f.Place)}, {"size", size(f.Size)}, {"SHA-256", f.Sha256},
+		{"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject}, {"mailbox", f.Mailbox}, {"received", when(f.ReceivedAt)}, {"message", fmt.Sprint(f.Message)},
+		{"message link", deref(f.MessageURL)}, {"at its server", deref(s.MailboxURL)}, {"verdict", s.Verdict}}
+	if f.SenderAddress == "" {
+		rows[7][1] = ""
+	}
+	rows = slices.DeleteFunc(rows, func(r []string) bool { return r[1] == "" })
+	c.table([]string{"NO.", f.Entry}, rows)
+	fmt.Fprintln(c.out)
+	rows = nil
+	for _, h := range s.Events {
+		text := h.Text
+		if h.By != nil {
+			text += " (" + *h.By + ")"
+		}
+		rows = append(rows, []string{when(h.At), text})
+	}
+	for _, step := range s.Steps {
+		at := ""
+		if step.DoneAt != nil {
+			at = when(*step.DoneAt)
+		}
+		rows = append(rows, []string{at, "Afterwards: " + strings.TrimSpace(string(step.Kind)+" "+step.What) + ": " + step.State})
+	}
+	c.table([]string{"WHEN", "WHAT HAPPENED"}, rows)
+	if len(s.Notes) > 0 {
+		fmt.Fprintln(c.out)
+		rows = nil
+		for _, n := range s.Notes {
+			rows = append(rows, []string{fmt.Sprint(n.ID), when(n.MadeAt), n.MadeBy, n.Text})
+		}
+		c.table([]string{"NOTE", "WHEN", "BY", "TEXT"}, rows)
+	}
+	if len(s.Others) > 0 {
+		fmt.Fprintln(c.out, "\nOf the same message:")
+		c.filings(s.Others, []string{"number", "file", "folder", "state"})
+	}
+}
+
+func (c *command) registerFolders() *cobra.Command {
+	var q sought
+	cmd := &cobra.Command{
+		Use: "folders [WORDS...]", Short: "Count the filings by folder: the cabinets, or what lies in one of their folders", Long: searchLong(),
+		Example: "  inktray register folders --cabinet \"harbour files\" --folder Gauges\n  inktray register folders kind:pdf",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := q.search(ctx, api, args)
+			if err != nil {
+				return err
+			}
+			if s.Folder != nil && s.Cabinet == nil {
+				return usageError{errors.New("say in which cabinet the folder lies, with --cabinet")}
+			}
+			all, err := call[[]client.FolderCount](api.ListRegisterFolders(ctx, &client.ListRegisterFoldersParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To}))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, b := range all {
+					name := b.Name
+					if b.More {
+						name += "/"
+					}
+					rows = append(rows, []string{name, fmt.Sprint(b.Count), size(b.Size)})
+				}
+				c.table([]string{"FOLDER", "FILINGS", "SIZE"}, rows)
+			})
+		}),
+	}
+	q.flags(cmd)
+	return cmd
+}
+
+func (c *command) registerActivity() *cobra.Command {
+	var q sought
+	var by string
+	var most int
+	cmd := &cobra.Command{
+		Use: "activity [WORDS...]", Short: "Count what was filed by day, month, rule, mailbox, sender, kind or cabinet", Long: searchLong(),
+		Example: "  inktray register activity --by rule --from 2026-11-01",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := q.search(ctx, api, args)
+			if err != nil {
+				return err
+			}
+			a, err := call[client.Activity](api.GetActivity(ctx, &client.GetActivityParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To, By: client.GetActivityParamsBy(by), Most: &most}))
+			if err != nil {
+				return err
+			}
+			return c.show(a, func() {
+				largest := 1
+				for _, t := range a.Tallies {
+					largest = max(largest, t.Count)
+				}
+				var rows [][]string
+				for _, t := range a.Tallies {
+					rows = append(rows, []string{t.Name, fmt.Sprint(t.Count), size(t.Size), strings.Repeat("▇", (t.Count*30+largest-1)/largest)})
+				}
+				c.table([]string{strings.ToUpper(by), "FILINGS", "SIZE", ""}, rows)
+				fmt.Fprintf(c.out, "\n%s in all, %s.\n", count(a.Total, "filing"), size(a.Size))
+			})
+		}),
+	}
+	q.flags(cmd)
+	cmd.Flags().StringVar(&by, "by", "day", "day, month, rule, mailbox, sender, kind, cabinet or folder")
+	cmd.Flags().IntVar(&most, "most", 20, "so many, those with the most; days and months come all")
+	return cmd
+}
+
+// save writes what is read into a file that must not be there, or to standard
+// output where the name is "-".
+func (c *command) save(into, option string, from io.Reader) error {
+	if into == "-" {
+		_, err := io.Copy(c.out, from)
+		return err
+	}
+	w, err := os.OpenFile(into, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if errors.Is(err, os.ErrExist) {
+		return &exitError{exitInvalid, fmt.Sprintf("%s is there already; choose another name with %s", into, option)}
+	}
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(w, from)
+	return errors.Join(err, w.Close())
+}
+
+func (c *command) registerExport() *cobra.Command {
+	var q sought
+	var as, into, sort string
+	var up bool
+	var columns []string
+	cmd := &cobra.Command{
+		Use: "export [WORDS...]", Short: "Write the register, or what is looked for, as a table: CSV or XLSX", Long: searchLong(),
+		Example: "  inktray register export --file register.xlsx\n  inktray register export rule:invoices --from 2026-01-01 --columns number,filed,sender,file,size --file invoices.csv",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := q.search(ctx, api, args)
+			if err != nil {
+				return err
+			}
+			if as == "" {
+				if as = strings.ToLower(strings.TrimPrefix(filepath.Ext(into), ".")); as == "" {
+					as = "csv"
+				}
+			}
+			if as != "csv" && as != "xlsx" {
+				return usageError{fmt.Errorf("a table is csv or xlsx, not %q; say which with --as", as)}
+			}
+			r := client.ExportRequest{Format: client.ExportRequestFormat(as), Search: &s}
+			if len(columns) > 0 {
+				r.Columns = &columns
+			}
+			direction := client.ExportRequestDirection("down")
+			if up {
+				direction = "up"
+			}
+			order := client.ExportRequestSort(sort)
+			r.Sort, r.Direction = &order, &direction
+			x, err := call[client.Export](api.StartExport(ctx, r))
+			if err != nil {
+				return err
+			}
+			defer func() { // it is not needed any more, or was stopped
+				end, stop := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+				defer stop()
+				_, _ = call[nothing](api.StopExport(end, x.ID))
+			}()
+			bar := &progress{c: c}
+			for x.State == "running" {
+				bar.draw(x.Done, x.Rows, "lines")
+				select {
+				case <-ctx.Done():
+					bar.end()
+					return errors.New("the export was stopped; nothing was written")
+				case <-time.After(200 * time.Millisecond):
+				}
+				id := x.ID
+				if x, err = call[client.Export](api.GetExport(ctx, id)); err != nil {
+					return err
+				}
+			}
+			bar.end()
+			if x.State != "done" {
+				return &exitError{exitFailure, "the export " + string(x.State) + ": " + deref(x.Problem)}
+			}
+			response, err := api.GetExportFile(ctx, x.ID)
+			if err != nil {
+				return err
+			}
+			if response.StatusCode != 200 {
+				_, err := call[nothing](response, nil)
+				return err
+			}
+			defer response.Body.Close()
+			if into == "" {
+				into = x.Name
+			}
+			if err := c.save(into, "--file", response.Body); err != nil {
+				return err
+			}
+			if into != "-" {
+				fmt.Fprintf(c.out, "%s holds %s.\n", into, count(x.Rows, "filing"))
+			}
+			return nil
+		}),
+	}
+	q.flags(cmd)
+	cmd.Flags().StringVar(&as, "as", "", "csv or xlsx; by the name of the file where nothing is said")
+	cmd.Flags().StringVar(&into, "file", "", "name of the file to write, - for standard output")
+	cmd.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order; those that you chose where nothing is said")
+	cmd.Flags().StringVar(&sort, "sort", "number", "by what the lines are put in order, as in register list")
+	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
+	return cmd
+}
+
+func (c *command) registerFetch() *cobra.Command {
+	var into string
+	cmd := &cobra.Command{
+		Use: "fetch NUMBER", Short: "Fetch a filed file", Args: cobra.ExactArgs(1), Example: "  inktray register fetch 2026-5731 --to plan.pdf",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			s, err := call[client.Story](api.GetFiling(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			response, err := api.GetFile(ctx, args[0], &client.GetFileParams{})
+			if err != nil {
+				return err
+			}
+			if response.StatusCode != 200 {
+				_, err := call[nothing](response, nil)
+				return err
+			}
+			defer response.Body.Close()
+			if into == "" {
+				into = s.Filing.File
+			}
+			if err := c.save(into, "--to", response.Body); err != nil || into == "-" {
+				return err
+			}
+			fmt.Fprintf(c.out, "%s is %s of %s.\n", into, s.Filing.Entry, s.Filing.Folder)
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&into, "to", "", "name of the file to write, - for standard output; the filed name where nothing is said")
+	return cmd
+}
+
+func (c *command) registerNote() *cobra.Command {
+	var remove int64
+	cmd := &cobra.Command{
+		Use: "note NUMBER [TEXT...]", Short: "Write a note on a filing, or take one away", Args: cobra.MinimumNArgs(1),
+		Example: "  inktray register note 2026-5731 signed by the harbour master\n  inktray register note 2026-5731 --remove 3",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			if remove > 0 {
+				if _, err := call[nothing](api.RemoveNote(ctx, args[0], remove)); err != nil {
+					return err
+				}
+				fmt.Fprintln(c.out, "The note is taken away.")
+				return nil
+			}
+			if len(args) < 2 {
+				return usageError{errors.New("say what to write, after the number")}
+			}
+			s, err := call[client.Story](api.AddNote(ctx, args[0], client.NoteRequest{Text: strings.Join(args[1:], " ")}))
+			if err != nil {
+				return err
+			}
+			return c.show(s, func() { fmt.Fprintf(c.out, "%s has %s.\n", s.Filing.Entry, count(len(s.Notes), "note")) })
+		}),
+	}
+	cmd.Flags().Int64Var(&remove, "remove", 0, "take this note away, by its number in register show")
+	return cmd
+}
+
+func (c *command) registerVerify() *cobra.Command {
+	var q sought
+	var every, speed int
+	var from, to string
+	cmd := &cobra.Command{
+		Use: "verify [NUMBER | WORDS...]", Short: "Verify that filed files still lie there with the same checksum; what does not goes to the tray",
+		Long:    "Verifies one filing, or all that is found, now. Without anything it shows when files are verified by plan and what the last verification found; --every sets the plan. " + searchLong(),
+		Example: "  inktray register verify 2026-5731\n  inktray register verify folder:gauges/2026\n  inktray register verify state:all\n  inktray register verify --every 30 --from-time 19:00 --to-time 06:00",
+	}
+	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		f := cmd.Flags()
+		if f.Changed("every") || f.Changed("from-time") || f.Changed("to-time") || f.Changed("speed") {
+			v, err := call[client.Verification](api.GetVerification(ctx))
+			if err != nil {
+				return err
+			}
+			for name, set := range map[string]func(){"every": func() { v.Plan.EveryDays = every }, "from-time": func() { v.Plan.FromTime = &from }, "to-time": func() { v.Plan.ToTime = &to }, "speed": func() { v.Plan.MbPerSecond = &speed }} {
+				if f.Changed(name) {
+					set()
+				}
+			}
+			if v, err = call[client.Verification](api.PlanVerification(ctx, v.Plan)); err != nil {
+				return err
+			}
+			return c.show(v, func() { c.verification(&v) })
+		}
+		if len(args) == 1 {
+			if _, ok := register.ParseNumber(args[0]); ok {
+				s, err := call[client.Story](api.VerifyFiling(ctx, args[0]))
+				if err != nil {
+					return err
+				}
+				if err := c.show(s, func() { fmt.Fprintln(c.out, s.Events[len(s.Events)-1].Text) }); err != nil {
+					return err
+				}
+				if *s.Filing.State != "filed" {
+					return &exitError{code: exitFailure}
+				}
+				return nil
+			}
+		}
+		s, err := q.search(ctx, api, args)
+		if err != nil {
+			return err
+		}
+		if s == (client.RegisterSearch{}) {
+			v, err := call[client.Verification](api.GetVerification(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(v, func() { c.verification(&v) })
+		}
+		p, err := call[client.Pass](api.StartVerification(ctx, s))
+		if err != nil {
+			return err
+		}
+		bar := &progress{c: c}
+		for p.State == "running" {
+			bar.draw(p.Looked, p.Total, "files verified")
+			select {
+			case <-ctx.Done():
+				bar.end()
+				return fmt.Errorf("it goes on by itself as pass %d; stop it with: inktray passes stop %d", p.ID, p.ID)
+			case <-time.After(200 * time.Millisecond):
+			}
+			if p, err = call[client.Pass](api.GetPass(ctx, p.ID)); err != nil {
+				return err
+			}
+		}
+		bar.end()
+		err = c.show(p, func() {
+			note := p.Note
+			if note == "" {
+				note = "all are as they were filed"
+			}
+			fmt.Fprintf(c.out, "%s verified: %s.\n", count(p.Looked, "file"), note)
+			if p.Matched > 0 {
+				fmt.Fprintln(c.out, "See inktray tray list.")
+			}
+		})
+		if err == nil && (p.Matched > 0 || p.State != "done" || p.Note != "") {
+			err = &exitError{code: exitFailure}
+		}
+		return err
+	})
+	q.flags(cmd)
+	cmd.Flags().IntVar(&every, "every", 0, "verify each file once in so many days; 0 for never by itself")
+	cmd.Flags().StringVar(&from, "from-time", "", "by plan only from this time of the day on, such as 19:00")
+	cmd.Flags().StringVar(&to, "to-time", "", "and until this one, such as 06:00")
+	cmd.Flags().IntVar(&speed, "speed", 0, "by plan read at most so many megabytes a second; 0 for no limit")
+	return cmd
+}
+
+func (c *command) verification(v *client.Verification) {
+	plan := "never by itself"
+	if v.Plan.EveryDays > 0 {
+		plan = "each file once in " + count(v.Plan.EveryDays, "day")
+		if deref(v.Plan.FromTime) != "" {
+			plan += fmt.Sprintf(", between %s and %s", *v.Plan.FromTime, deref(v.Plan.ToTime))
+		}
+		if v.Plan.MbPerSecond != nil && *v.Plan.MbPerSecond > 0 {
+			plan += fmt.Sprintf(", at most %d MB a second", *v.Plan.MbPerSecond)
+		}
+	}
+	rows := [][]string{{"plan", plan}, {"due now", fmt.Sprint(v.Due)}, {"verified so far", fmt.Sprint(v.Verified)}, {"missing", fmt.Sprint(v.Missing)}, {"changed", fmt.Sprint(v.Changed)}}
+	if v.Last != nil {
+		rows = append(rows, []string{"last", fmt.Sprintf("%s, %s of %d, %s %s", when(v.Last.StartedAt), count(v.Last.Looked, "file"), v.Last.Total, v.Last.State, v.Last.Note)})
+	}
+	c.table([]string{"VERIFICATION", ""}, rows)
+}
+
+func (c *command) registerColumns() *cobra.Command {
+	usual := false
+	cmd := &cobra.Command{
+		Use: "columns [NAME...]", Short: "List the columns, or choose which of them you want in the console and in exports",
+		Example: "  inktray register columns number filed sender file folder size state\n  inktray register columns --usual",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			if len(args) > 0 || usual {
+				choice, err := call[client.ColumnChoice](api.ChooseColumns(ctx, client.ColumnChoice{Columns: append([]string{}, args...)}))
+				if err != nil {
+					return err
+				}
+				return c.show(choice, func() { fmt.Fprintf(c.out, "Your columns: %s.\n", strings.Join(choice.Columns, ", ")) })
+			}
+			l, err := call[client.RegisterLanguage](api.GetRegisterLanguage(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(l, func() {
+				var rows [][]string
+				for _, k := range l.Columns {
+					chosen := ""
+					if i := slices.Index(l.Chosen, k.Name); i >= 0 {
+						chosen = fmt.Sprint(i + 1)
+					}
+					rows = append(rows, []string{k.Name, chosen, k.Means})
+				}
+				c.table([]string{"COLUMN", "YOURS", "MEANS"}, rows)
+			})
+		}),
+	}
+	cmd.Flags().BoolVar(&usual, "usual", false, "choose the usual ones again")
+	return cmd
+}
+
+func findRegisterFile(ctx context.Context, api *client.Client, name string) (client.RegisterFile, error) {
+	all, err := call[[]client.RegisterFile](api.ListRegisterFiles(ctx))
+	return named(all, err, "register file", name, func(f *client.RegisterFile) (string, string) { return f.Name, f.ID })
+}
+
+func (c *command) registerFiles() *cobra.Command {
+	root := &cobra.Command{Use: "files", Short: "Registers that are kept as files in a cabinet, for colleagues to open"}
+	tell := func(f *client.RegisterFile) {
+		for _, y := range f.Years {
+			fmt.Fprintf(c.out, "%s, %s: %s, %s\n", f.Name, f.Cabinet, y.Path, count(y.Rows, "line"))
+		}
+		switch {
+		case f.Problem != nil:
+			fmt.Fprintf(c.out, "%s could not be written: %s. %s\n", f.Name, *f.Problem, deref(f.Advice))
+		case len(f.Years) == 0:
+			fmt.Fprintf(c.out, "%s is written with the first filing.\n", f.Name)
+		}
+	}
+	var cabinet, folder, as, ruleName, of string
+	var columns []string
+	add := &cobra.Command{
+		Use: "add NAME --cabinet CABINET", Short: "Keep the register, or a part of it, as a file: one for each year, always up to date", Args: cobra.ExactArgs(1),
+		Example: "  inktray register files add Register --cabinet \"harbour files\" --as xlsx\n  inktray register files add Readings --cabinet \"harbour files\" --folder Gauges --rule \"Tide gauge readings\"",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r := client.RegisterFileRequest{Name: args[0], Cabinet: cabinet, Folder: &folder, Format: client.RegisterFileRequestFormat(as), Rule: &ruleName, OfFolder: &of}
+			if len(columns) > 0 {
+				r.Columns = &columns
+			}
+			f, err := call[client.RegisterFile](api.AddRegisterFile(ctx, r))
+			if err != nil {
+				return err
+			}
+			return c.show(f, func() { tell(&f) })
+		}),
+	}
+	add.Flags().StringVar(&cabinet, "cabinet", "", "in which cabinet")
+	add.Flags().StringVar(&folder, "folder", "", "in which folder of it")
+	add.Flags().StringVar(&as, "as", "csv", "csv or xlsx")
+	add.Flags().StringVar(&ruleName, "rule", "", "only what this rule filed")
+	add.Flags().StringVar(&of, "of-folder", "", "only what lies in this folder of the cabinet and below")
+	add.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order; the usual ones where nothing is said")
+	root.AddCommand(add, &cobra.Command{
+		Use: "list", Short: "List them, with how far each is written", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.RegisterFile](api.ListRegisterFiles(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, f := range all {
+					what := "all"
+					switch {
+					case f.Rule != nil:
+						what = "rule " + *f.Rule
+					case f.OfFolder != nil:
+						what = "folder " + *f.OfFolder
+					}
+					if len(f.Years) == 0 {
+						rows = append(rows, []string{f.Name, f.Cabinet, what, "", "", "", deref(f.Problem)})
+					}
+					for _, y := range f.Years {
+						rows = append(rows, []string{f.Name, f.Cabinet, what, y.Path, fmt.Sprint(y.Rows), whenOr(y.WrittenAt, ""), deref(f.Problem)})
+					}
+				}
+				c.table([]string{"NAME", "CABINET", "OF", "FILE", "LINES", "WRITTEN", "PROBLEM"}, rows)
+			})
+		}),
+	}, &cobra.Command{
+		Use: "write NAME", Short: "Write one anew at once", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			f, err := findRegisterFile(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if f, err = call[client.RegisterFile](api.WriteRegisterFile(ctx, f.ID)); err != nil {
+				return err
+			}
+			return c.show(f, func() { tell(&f) })
+		}),
+	}, &cobra.Command{
+		Use: "remove NAME", Short: "Keep one no more; what was written stays where it is", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			f, err := findRegisterFile(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveRegisterFile(ctx, f.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” is kept no more. What was written stays where it is.\n", f.Name)
+			return nil
+		}),
+	})
+	return root
+}
+
+func (c *command) erase() *cobra.Command {
+	yes, files := false, "keep"
+	cmd := &cobra.Command{
+		Use: "erase ADDRESS", Short: "Erase a person's traces, by mail address; without --yes it only says what would be erased", Args: cobra.ExactArgs(1),
+		Long:    "Erases senders, subjects, notes and names of attachments from the register and the records of messages, and the person from the correspondents. Numbers, times, sizes and checksums stay. It cannot be undone.",
+		Example: "  inktray erase ansel.quorn@saltmarsh.example\n  inktray erase ansel.quorn@saltmarsh.example --files remove --yes",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			what := client.ErasureRequestFiles(files)
+			r := client.ErasureRequest{Address: args[0], Files: &what}
+			do, verb := api.PreviewErasure, "would be erased"
+			if yes {
+				do, verb = api.Erase, "erased"
+			}
+			e, err := call[client.Erasure](do(ctx, r))
+			if err != nil {
+				return err
+			}
+			return c.show(e, func() {
+				fmt.Fprintf(c.out, "Of %s %s:\n", e.Address, verb)
+				rows := [][]string{{"lines of the register", fmt.Sprint(e.Filings)}, {"messages", fmt.Sprint(e.Messages)}, {"notes", fmt.Sprint(e.Notes)}, {"mail that was sent", fmt.Sprint(e.Posts)}, {"correspondents", fmt.Sprint(e.Correspondents)}}
+				switch {
+				case files == "remove" && yes:
+					rows = append(rows, []string{"files removed", fmt.Sprint(*e.Removed)})
+				case files == "remove":
+					rows = append(rows, []string{"files that would be removed", fmt.Sprint(e.Files)})
+				}
+				c.table([]string{"WHAT", "HOW MANY"}, rows)
+				fmt.Fprintf(c.out, "\nWhat stays: %s.\n", strings.Join(*e.Stays, "; "))
+				if !yes {
+					fmt.Fprintln(c.out, "It cannot be undone. Say --yes to erase it.")
+				}
+			})
+		}),
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "erase it")
+	cmd.Flags().StringVar(&files, "files", "keep", "keep or remove: what becomes of the files that were filed from the person's messages")
+	return cmd
+}

@@ -1,0 +1,336 @@
+package register
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+)
+
+// Line is one line of the register with all that can be shown of it.
+type Line struct {
+	Number        Number
+	Filed         time.Time // zero for not filed
+	Received      time.Time
+	SenderName    string
+	SenderAddress string
+	Subject       string
+	File          string
+	Folder        string
+	Cabinet       string
+	Mailbox       string
+	Rule          string
+	Revision      int
+	Kind          string
+	Size          int64  // octets
+	Checksum      string // SHA-256, in hexadecimal
+	State         State
+	Remark        string // why a number is void, who took it back, what replaced it
+	Notes         string
+	Place         Place  // of the file
+	Message       string // mid: URL
+	Story         string // web address of the filing in the console
+}
+
+// Column is one column of the register.
+type Column struct {
+	Name  string // as it is asked for
+	Title string
+	Means string
+	Usual bool    // shown unless something else is chosen
+	width float64 // in characters
+	value func(l *Line) any
+}
+
+// link is a cell that opens something.
+type link struct{ text, url string }
+
+// Columns are all columns, in their usual order.
+var Columns = []Column{
+	{"number", "No.", "the register number", true, 11, func(l *Line) any { return link{l.Number.String(), l.Story} }},
+	{"filed", "Filed", "when it was filed", true, 17, func(l *Line) any { return l.Filed }},
+	{"received", "Received", "when the message was received", true, 17, func(l *Line) any { return l.Received }},
+	{"sender", "Sender", "the sender's name, or the address where there is none", true, 26, func(l *Line) any {
+		if l.SenderName == "" {
+			return l.SenderAddress
+		}
+		return l.SenderName
+	}},
+	{"address", "Address", "the sender's address", false, 30, func(l *Line) any { return l.SenderAddress }},
+	{"subject", "Subject", "the message's subject", true, 44, func(l *Line) any { return l.Subject }},
+	{"file", "File", "the file's name; opens it where the cabinet has an address", true, 44, func(l *Line) any { return link{l.File, l.Place.URL} }},
+	{"folder", "Folder", "the folder in the cabinet", true, 40, func(l *Line) any { return l.Folder }},
+	{"cabinet", "Cabinet", "the cabinet", false, 18, func(l *Line) any { return l.Cabinet }},
+	{"place", "Place", "where the file lies for colleagues", false, 60, func(l *Line) any { return l.Place.Shown }},
+	{"mailbox", "Mailbox", "the mailbox", false, 16, func(l *Line) any { return l.Mailbox }},
+	{"rule", "Rule", "the rule that filed it", true, 26, func(l *Line) any { return l.Rule }},
+	{"revision", "Revision", "which revision of the rule", false, 9, func(l *Line) any { return l.Revision }},
+	{"kind", "Kind", "the kind of file", false, 14, func(l *Line) any { return l.Kind }},
+	{"size", "Size", "octets", true, 12, func(l *Line) any { return l.Size }},
+	{"checksum", "SHA-256", "the file's checksum, in hexadecimal", false, 66, func(l *Line) any { return l.Checksum }},
+	{"state", "State", "what became of it", true, 12, func(l *Line) any { return l.State.String() }},
+	{"remark", "Remark", "why, by whom, by what", false, 30, func(l *Line) any { return l.Remark }},
+	{"notes", "Notes", "what people wrote about it", false, 40, func(l *Line) any { return l.Notes }},
+	{"message", "Message", "the message's address (RFC 2392)", false, 40, func(l *Line) any { return link{l.Message, l.Message} }},
+}
+
+// ColumnsNamed finds columns by their names; none gives the usual ones.
+func ColumnsNamed(names []string) ([]Column, error) {
+	var chosen []Column
+	for _, name := range names {
+		i := slices.IndexFunc(Columns, func(c Column) bool { return c.Name == name })
+		if i < 0 {
+			var all []string
+			for _, c := range Columns {
+				all = append(all, c.Name)
+			}
+			return nil, &SearchError{fmt.Sprintf("there is no column “%s”; columns are %s", name, strings.Join(all, ", "))}
+		}
+		if !slices.ContainsFunc(chosen, func(c Column) bool { return c.Name == name }) {
+			chosen = append(chosen, Columns[i])
+		}
+	}
+	if len(chosen) == 0 {
+		chosen = slices.DeleteFunc(slices.Clone(Columns), func(c Column) bool { return !c.Usual })
+	}
+	return chosen, nil
+}
+
+// Writer writes lines as a table. Close ends the table; nothing is whole before.
+// Discard gives it up instead.
+type Writer interface {
+	Write(l *Line) error
+	Close() error
+	Discard() error
+}
+
+// Text is how the column of a line reads.
+func (c *Column) Text(l *Line, zone *time.Location) string {
+	switch v := c.value(l).(type) {
+	case time.Time:
+		if v.IsZero() {
+			return ""
+		}
+		return v.In(zone).Format("2006-01-02 15:04:05")
+	case int64:
+		return strconv.FormatInt(v, 10)
+	case int:
+		return strconv.Itoa(v)
+	case link:
+		return v.text
+	case string:
+		return v
+	}
+	return ""
+}
+
+// byteOrderMark tells spreadsheet programs that a CSV file is UTF-8.
+const byteOrderMark = "\ufeff"
+
+type csvWriter struct {
+	w       *csv.Writer
+	columns []Column
+	zone    *time.Location
+}
+
+// NewCSV writes lines as CSV (RFC 4180): UTF-8 with a byte order mark, CRLF, a
+// head, times of the zone as 2026-05-12 14:03:11, sizes in octets. A text that a
+// spreadsheet program would take for a formula gets an apostrophe before it.
+func NewCSV(w io.Writer, columns []Column, zone *time.Location) (Writer, error) {
+	if _, err := io.WriteString(w, byteOrderMark); err != nil {
+		return nil, err
+	}
+	c := &csvWriter{csv.NewWriter(w), columns, zone}
+	c.w.UseCRLF = true
+	head := make([]string, len(columns))
+	for i := range columns {
+		head[i] = columns[i].Title
+	}
+	return c, c.w.Write(head)
+}
+
+func (c *csvWriter) Write(l *Line) error {
+	row := make([]string, len(c.columns))
+	for i := range c.columns {
+		row[i] = harmless(c.columns[i].Text(l, c.zone))
+	}
+	return c.w.Write(row)
+}
+
+// harmless keeps a text from being taken for a formula.
+func harmless(s string) string {
+	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+		return "'" + s
+	}
+	return s
+}
+
+func (c *csvWriter) Close() error {
+	c.w.Flush()
+	return c.w.Error()
+}
+
+func (c *csvWriter) Discard() error { return nil }
+
+// What one sheet of a workbook holds at most.
+const (
+	mostRows = 1 << 20
+	mostLink = 255 // octets of a text in a formula
+	mostCell = 32767
+)
+
+type xlsxWriter struct {
+	out       io.Writer
+	file      *excelize.File
+	sheet     *excelize.StreamWriter
+	columns   []Column
+	zone      *time.Location
+	row       int
+	sheets    int
+	head      int // styles
+	moment    int
+	number    int
+	linked    int
+	rowsLimit int
+}
+
+// NewXLSX writes lines as a workbook (ECMA-376): typed cells, times of the zone,
+// links, a head that stays in view with a filter on every column. What
+// does not fit on one sheet goes on on the next. Temporary files are made in
+// folder, "" for the system's.
+func NewXLSX(w io.Writer, columns []Column, zone *time.Location, folder string) (Writer, error) {
+	return newXLSX(w, columns, zone, folder, mostRows)
+}
+
+func newXLSX(w io.Writer, columns []Column, zone *time.Location, folder string, rows int) (*xlsxWriter, error) {
+	x := &xlsxWriter{out: w, file: excelize.NewFile(excelize.Options{TmpDir: folder}), columns: columns, zone: zone, rowsLimit: rows}
+	format := "yyyy-mm-dd hh:mm"
+	var errs [4]error
+	x.head, errs[0] = x.file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "555555"}}})
+	x.moment, errs[1] = x.file.NewStyle(&excelize.Style{CustomNumFmt: &format})
+	x.number, errs[2] = x.file.NewStyle(&excelize.Style{NumFmt: 3}) // #,##0
+	x.linked, errs[3] = x.file.NewStyle(&excelize.Style{Font: &excelize.Font{Color: "1F3A5F", Underline: "single"}})
+	if err := errors.Join(errs[:]...); err != nil {
+		return nil, err
+	}
+	return x, x.begin()
+}
+
+// begin begins a sheet.
+func (x *xlsxWriter) begin() error {
+	x.sheets++
+	name := "Register"
+	if x.sheets > 1 {
+		name += " " + strconv.Itoa(x.sheets)
+		if _, err := x.file.NewSheet(name); err != nil {
+			return err
+		}
+	} else if err := x.file.SetSheetName("Sheet1", name); err != nil {
+		return err
+	}
+	var err error
+	if x.sheet, err = x.file.NewStreamWriter(name); err != nil {
+		return err
+	}
+	for i, c := range x.columns {
+		if err := x.sheet.SetColWidth(i+1, i+1, c.width); err != nil {
+			return err
+		}
+	}
+	if err := x.sheet.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+		return err
+	}
+	head := make([]any, len(x.columns))
+	for i, c := range x.columns {
+		head[i] = excelize.Cell{StyleID: x.head, Value: c.Title}
+	}
+	x.row = 1
+	return x.sheet.SetRow("A1", head)
+}
+
+// end ends a sheet.
+func (x *xlsxWriter) end() error {
+	last, err := excelize.CoordinatesToCellName(len(x.columns), max(x.row, 2))
+	if err != nil {
+		return err
+	}
+	stripes := false
+	return errors.Join(x.sheet.AddTable(&excelize.Table{Range: "A1:" + last, Name: "Register" + strconv.Itoa(x.sheets), StyleName: "TableStyleLight1", ShowRowStripes: &stripes}), x.sheet.Flush())
+}
+
+func (x *xlsxWriter) Write(l *Line) error {
+	if x.row == x.rowsLimit {
+		if err := errors.Join(x.end(), x.begin()); err != nil {
+			return err
+		}
+	}
+	row := make([]any, len(x.columns))
+	for i := range x.columns {
+		row[i] = x.cell(x.columns[i].value(l))
+	}
+	x.row++
+	return x.sheet.SetRow("A"+strconv.Itoa(x.row), row)
+}
+
+func (x *xlsxWriter) cell(value any) any {
+	switch v := value.(type) {
+	case time.Time:
+		if v.IsZero() {
+			return nil
+		}
+		return excelize.Cell{StyleID: x.moment, Value: wall(v.In(x.zone))}
+	case int64:
+		return excelize.Cell{StyleID: x.number, Value: v}
+	case link:
+		if v.url == "" || len(v.url) > mostLink || len(v.text) > mostLink {
+			return sound(v.text)
+		}
+		return excelize.Cell{StyleID: x.linked, Formula: fmt.Sprintf(`HYPERLINK("%s","%s")`, doubled(v.url), doubled(sound(v.text))), Value: sound(v.text)}
+	case string:
+		return sound(v)
+	}
+	return value
+}
+
+// wall is the time of a zone as a workbook has it: without a zone.
+func wall(t time.Time) time.Time {
+	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
+}
+
+func doubled(s string) string { return strings.ReplaceAll(s, `"`, `""`) }
+
+// sound takes out what XML 1.0 (section 2.2) cannot hold, and cuts what is
+// longer than a cell.
+func sound(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if r < 0x20 && r != '\t' && r != '\n' || r == 0xFFFE || r == 0xFFFF || r == 0xFFFD {
+			return -1
+		}
+		return r
+	}, s)
+	if len(s) > mostCell {
+		n := 0
+		for i := range s {
+			if n++; n > mostCell {
+				return s[:i]
+			}
+		}
+	}
+	return s
+}
+
+func (x *xlsxWriter) Close() error {
+	err := x.end()
+	if err == nil {
+		_, err = x.file.WriteTo(x.out)
+	}
+	return errors.Join(err, x.file.Close())
+}
+
+func (x *xlsxWriter) Discard() error { return x.file.Close() }

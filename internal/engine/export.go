@@ -1,0 +1,230 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/store"
+)
+
+// Bounds of exports.
+const (
+	mostExports  = 4         // written at the same time
+	exportsFor   = time.Hour // how long one is kept
+	linesAtOnce  = 500       // read from the records
+	exportFolder = "exports" // in the folder to work in
+)
+
+// Export is a table of the register that is being written, or was.
+type Export struct {
+	ID     string
+	Format string // "csv" or "xlsx"
+	Name   string // of the file
+	State  store.PassState
+	Rows   int // there will be
+	Done   int
+	Size   int64 // octets, 0 until it is done
+	Error  string
+	MadeAt time.Time
+
+	owner  string
+	cancel context.CancelFunc
+}
+
+// ExportOf says what is to be written.
+type ExportOf struct {
+	Format  string
+	Columns []register.Column
+	Query   register.Query // its page is passed over
+}
+
+// ErrTooMany says that enough is being written.
+var ErrTooMany = errors.New("several exports are being written already; wait until one is done, or stop one")
+
+// exports are those that are kept.
+type exports struct {
+	mutex sync.Mutex
+	all   map[string]*Export
+}
+
+// StartExport writes what a viewer's query finds as a table, in the background.
+func (e *Engine) StartExport(v store.Viewer, of ExportOf) (Export, error) {
+	of.Query.Most, of.Query.After = 0, register.Number{}
+	e.exports.mutex.Lock()
+	defer e.exports.mutex.Unlock()
+	if e.exports.all == nil {
+		e.exports.all = map[string]*Export{}
+	}
+	running := 0
+	for id, x := range e.exports.all {
+		switch {
+		case x.State == store.Running:
+			running++
+		case e.Clock().Sub(x.MadeAt) > exportsFor:
+			_ = os.Remove(e.exportPath(id)) // emptied at the next start in any case
+			delete(e.exports.all, id)
+		}
+	}
+	if running >= mostExports {
+		return Export{}, ErrTooMany
+	}
+	ctx, cancel := context.WithCancel(e.ctx)
+	x := &Export{ID: store.NewID(), Format: of.Format, State: store.Running, MadeAt: e.Clock(), owner: v.ID, cancel: cancel}
+	x.Name = "Register " + e.now().Format("2006-01-02 1504") + "." + of.Format
+	e.exports.all[x.ID] = x
+	if err := e.Store.Record(v, "export register", of.Format); err != nil {
+		cancel()
+		return Export{}, err
+	}
+	e.tasks.Go(func() {
+		defer cancel()
+		size, err := e.writeExport(ctx, v, x, &of)
+		e.exports.mutex.Lock()
+		switch {
+		case ctx.Err() != nil:
+			x.State = store.Stopped
+		case err != nil:
+			x.State, x.Error = store.Broken, err.Error()
+			e.Log.Error("exporting the register", "error", err)
+		default:
+			x.State, x.Size = store.Done, size
+		}
+		kept := x.State == store.Done && e.exports.all[x.ID] == x
+		e.exports.mutex.Unlock()
+		if !kept {
+			_ = os.Remove(e.exportPath(x.ID))
+		}
+		e.hub.send(Event{Kind: "export", ID: x.ID})
+	})
+	return *x, nil
+}
+
+func (e *Engine) exportPath(id string) string { return filepath.Join(e.Spool, exportFolder, id) }
+
+func (e *Engine) writeExport(ctx context.Context, v store.Viewer, x *Export, of *ExportOf) (size int64, err error) {
+	if err := os.MkdirAll(filepath.Join(e.Spool, exportFolder), 0o700); err != nil {
+		return 0, err
+	}
+	f, err := os.OpenFile(e.exportPath(x.ID), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	found, err := e.Store.FindFilings(v, of.Query)
+	if err != nil {
+		return 0, err
+	}
+	e.exports.mutex.Lock()
+	x.Rows = found.Total
+	e.exports.mutex.Unlock()
+	err = e.writeTable(ctx, v, f, of.Format, of.Columns, found.Numbers, func(done int) {
+		e.exports.mutex.Lock()
+		x.Done = done
+		e.exports.mutex.Unlock()
+	})
+	if err != nil {
+		return 0, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), nil
+}
+
+// writeTable writes lines of the register as a table.
+func (e *Engine) writeTable(ctx context.Context, v store.Viewer, w io.Writer, format string, columns []register.Column, numbers []register.Number, told func(done int)) error {
+	var table register.Writer
+	var err error
+	if format == "xlsx" {
+		table, err = register.NewXLSX(w, columns, e.Zone, e.Spool)
+	} else {
+		table, err = register.NewCSV(w, columns, e.Zone)
+	}
+	if err != nil {
+		return err
+	}
+	withMessages := slices.ContainsFunc(columns, func(c register.Column) bool { return c.Name == "message" })
+	done := 0
+	for some := range slices.Chunk(numbers, linesAtOnce) {
+		if err := ctx.Err(); err != nil {
+			return errors.Join(err, table.Discard())
+		}
+		rows, err := e.Store.FilingsNumbered(v, some)
+		if err != nil {
+			return errors.Join(err, table.Discard())
+		}
+		lines, err := e.Lines(rows, withMessages)
+		if err != nil {
+			return errors.Join(err, table.Discard())
+		}
+		for i := range lines {
+			if err := table.Write(&lines[i]); err != nil {
+				return errors.Join(fmt.Errorf("writing line %d: %w", done+i+1, err), table.Discard())
+			}
+		}
+		done += len(some)
+		told(done)
+	}
+	return table.Close()
+}
+
+// exportOf finds an export of a viewer.
+func (e *Engine) exportOf(v store.Viewer, id string) (*Export, error) {
+	x := e.exports.all[id]
+	if x == nil || x.owner != v.ID {
+		return nil, store.ErrNotFound
+	}
+	return x, nil
+}
+
+// ExportByID says how far an export has come.
+func (e *Engine) ExportByID(v store.Viewer, id string) (Export, error) {
+	e.exports.mutex.Lock()
+	defer e.exports.mutex.Unlock()
+	x, err := e.exportOf(v, id)
+	if err != nil {
+		return Export{}, err
+	}
+	return *x, nil
+}
+
+// StopExport stops an export, or throws it away.
+func (e *Engine) StopExport(v store.Viewer, id string) error {
+	e.exports.mutex.Lock()
+	defer e.exports.mutex.Unlock()
+	x, err := e.exportOf(v, id)
+	if err != nil {
+		return err
+	}
+	x.cancel()
+	if x.State != store.Running {
+		delete(e.exports.all, id)
+		return os.Remove(e.exportPath(id))
+	}
+	return nil
+}
+
+// ErrNotReady says that an export is not done.
+var ErrNotReady = errors.New("the export is not done yet, or was stopped")
+
+// OpenExport opens an export's table.
+func (e *Engine) OpenExport(v store.Viewer, id string) (io.ReadCloser, Export, error) {
+	x, err := e.ExportByID(v, id)
+	if err == nil && x.State != store.Done {
+		err = ErrNotReady
+	}
+	if err != nil {
+		return nil, x, err
+	}
+	f, err := os.Open(e.exportPath(id))
+	return f, x, err
+}

@@ -1,0 +1,373 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/register"
+)
+
+// The register is asked in memory: each line's columns are held by an index, and
+// triggers note which lines change, so that it follows whoever changes them.
+
+// mostChanges bounds the list of what changed that is kept.
+const mostChanges = 20_000
+
+const registerColumns = `r.year, r.number, r.message_id, r.void <> '', r.undone_at IS NOT NULL, r.replaced_by <> '', r.check_state, r.filed_at IS NOT NULL,
+	unixepoch(r.received_at), coalesce(unixepoch(r.filed_at), 0), r.size, r.mailbox_id, r.mailbox, r.rule_id, r.rule, r.cabinet_id, r.cabinet, r.kind, r.sender_name, r.sender_address, r.folder, r.file, r.subject`
+
+// readRows reads lines as the index takes them.
+func readRows(rows *sql.Rows, notes map[register.Number]string, each func(register.Row)) error {
+	defer rows.Close()
+	for rows.Next() {
+		var r register.Row
+		var void, undone, replaced, filed bool
+		var check string
+		err := rows.Scan(&r.Number.Year, &r.Number.Number, &r.Message, &void, &undone, &replaced, &check, &filed, &r.Received, &r.Filed, &r.Size,
+			&r.MailboxID, &r.Mailbox, &r.RuleID, &r.Rule, &r.CabinetID, &r.Cabinet, &r.Kind, &r.SenderName, &r.SenderAddress, &r.Folder, &r.File, &r.Subject)
+		if err != nil {
+			return err
+		}
+		switch {
+		case void:
+			r.State = register.Void
+		case undone:
+			r.State = register.TakenBack
+		case replaced:
+			r.State = register.Replaced
+		case check == "missing":
+			r.State = register.Missing
+		case check == "changed":
+			r.State = register.Changed
+		case filed:
+			r.State = register.Filed
+		}
+		r.Notes = notes[r.Number]
+		each(r)
+	}
+	return rows.Err()
+}
+
+// Follow brings what is held of the register up to date. Every question does so
+// first; the first time takes some seconds where the register is large.
+func (s *Store) Follow() error {
+	s.following.Lock()
+	defer s.following.Unlock()
+	var last int64
+	if err := s.read.Raw("SELECT coalesce(max(id), 0) FROM register_changes").Scan(&last).Error; err != nil {
+		return err
+	}
+	if !s.loaded {
+		if err := s.load(); err != nil {
+			s.index.Reset()
+			return err
+		}
+		s.loaded, s.indexed = true, last
+	} else if last > s.indexed {
+		if err := s.catchUp(); err != nil {
+			return err
+		}
+	}
+	var first int64
+	if err := s.read.Raw("SELECT coalesce(min(id), 0) FROM register_changes").Scan(&first).Error; err != nil || s.indexed-first < mostChanges {
+		return err
+	}
+	var written int64 // what the files that are kept have not seen yet stays
+	if err := s.read.Raw("SELECT coalesce(min(last_change), ?) FROM register_files", s.indexed).Scan(&written).Error; err != nil {
+		return err
+	}
+	if written-first < mostChanges/2 {
+		return nil
+	}
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("DELETE FROM register_changes WHERE id <= ?", written).Error
+	})
+}
+
+func (s *Store) notesOf(where string, args ...any) (map[register.Number]string, error) {
+	all, err := list[Note](s.read.Where(where, args...).Order("id"))
+	notes := map[register.Number]string{}
+	for _, n := range all {
+		of := register.Number{Year: n.Year, Number: n.Number}
+		if notes[of] != "" {
+			notes[of] += "\n"
+		}
+		notes[of] += n.Text
+	}
+	return notes, err
+}
+
+func (s *Store) load() error {
+	notes, err := s.notesOf("TRUE")
+	if err != nil {
+		return err
+	}
+	rows, err := s.read.Raw("SELECT " + registerColumns + " FROM register r ORDER BY r.year, r.number").Rows()
+	if err != nil {
+		return err
+	}
+	batch := make([]register.Row, 0, 1000)
+	err = readRows(rows, notes, func(r register.Row) {
+		if batch = append(batch, r); len(batch) == cap(batch) {
+			s.index.Put(batch...)
+			batch = batch[:0]
+		}
+	})
+	s.index.Put(batch...)
+	return err
+}
+
+// catchUp reads the lines that changed since.
+func (s *Store) catchUp() error {
+	const most = 400 // lines at once
+	for {
+		var changes []struct {
+			ID           int64
+			Year, Number int
+		}
+		if err := s.read.Raw("SELECT id, year, number FROM register_changes WHERE id > ? ORDER BY id LIMIT ?", s.indexed, most).Scan(&changes).Error; err != nil || len(changes) == 0 {
+			return err
+		}
+		years := map[int][]int{}
+		for _, c := range changes {
+			years[c.Year] = append(years[c.Year], c.Number)
+		}
+		var found []register.Row
+		for year, numbers := range years {
+			notes, err := s.notesOf("year = ? AND number IN ?", year, numbers)
+			if err != nil {
+				return err
+			}
+			rows, err := s.read.Raw("SELECT "+registerColumns+" FROM register r WHERE r.year = ? AND r.number IN ? ORDER BY r.number", year, numbers).Rows()
+			if err != nil {
+				return err
+			}
+			if err := readRows(rows, notes, func(r register.Row) { found = append(found, r) }); err != nil {
+				return err
+			}
+		}
+		slices.SortFunc(found, func(a, b register.Row) int {
+			if a.Number.Year != b.Number.Year {
+				return a.Number.Year - b.Number.Year
+			}
+			return a.Number.Number - b.Number.Number
+		})
+		s.index.Put(found...)
+		s.indexed = changes[len(changes)-1].ID
+	}
+}
+
+// seen keeps a query to what the viewer may see.
+func (v Viewer) seen(q register.Query) register.Query {
+	if !v.All {
+		q.Mailboxes = append([]string{""}, v.Only...)
+	}
+	return q
+}
+
+// FindFilings finds a page of the register.
+func (s *Store) FindFilings(v Viewer, q register.Query) (register.Found, error) {
+	if err := s.Follow(); err != nil {
+		return register.Found{}, err
+	}
+	return s.index.Find(v.seen(q)), nil
+}
+
+// FindLetters finds a page of the register by message.
+func (s *Store) FindLetters(v Viewer, q register.Query) ([]register.Letter, register.Found, error) {
+	if err := s.Follow(); err != nil {
+		return nil, register.Found{}, err
+	}
+	letters, found := s.index.FindLetters(v.seen(q))
+	return letters, found, nil
+}
+
+// CountFilings counts what a query finds.
+func (s *Store) CountFilings(v Viewer, q register.Query) (int, error) {
+	q.Most = 1
+	found, err := s.FindFilings(v, q)
+	return found.Total, err
+}
+
+// Filings lists what a query finds.
+func (s *Store) Filings(v Viewer, q register.Query) ([]Filing, error) {
+	found, err := s.FindFilings(v, q)
+	if err != nil {
+		return nil, err
+	}
+	return s.FilingsNumbered(v, found.Numbers)
+}
+
+// FilingsNumbered reads lines of the register, in the order of the numbers given.
+func (s *Store) FilingsNumbered(v Viewer, numbers []register.Number) ([]Filing, error) {
+	const most = 500
+	at := make(map[register.Number]int, len(numbers))
+	for i, n := range numbers {
+		at[n] = i
+	}
+	found, there := make([]Filing, len(numbers)), make([]bool, len(numbers))
+	for chunk := range slices.Chunk(numbers, most) {
+		years := map[int][]int{}
+		for _, n := range chunk {
+			years[n.Year] = append(years[n.Year], n.Number)
+		}
+		for year, of := range years {
+			rows, err := list[Filing](v.sees(s.read, "mailbox_id").Where("year = ? AND number IN ?", year, of))
+			if err != nil {
+				return nil, err
+			}
+			for _, f := range rows {
+				i := at[f.Entry()]
+				found[i], there[i] = f, true
+			}
+		}
+	}
+	kept := found[:0]
+	for i := range found {
+		if there[i] {
+			kept = append(kept, found[i])
+		}
+	}
+	return kept, nil
+}
+
+// Tallies counts what a query finds.
+func (s *Store) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally, error) {
+	if err := s.Follow(); err != nil {
+		return nil, err
+	}
+	return s.index.Count(v.seen(q), by, zone, most), nil
+}
+
+// Days counts what was filed on each of some days, by rule or mailbox.
+func (s *Store) Days(v Viewer, by register.By, first time.Time, days int) (map[string][]register.Tally, error) {
+	if err := s.Follow(); err != nil {
+		return nil, err
+	}
+	return s.index.Days(v.seen(register.Query{}), by, first, days), nil
+}
+
+// Branches lists the folders that lie in one, with what a query finds there.
+func (s *Store) Branches(v Viewer, q register.Query, cabinet, folder string) ([]register.Branch, error) {
+	if err := s.Follow(); err != nil {
+		return nil, err
+	}
+	return s.index.Branches(v.seen(q), cabinet, folder), nil
+}
+
+// NotesOf lists what people wrote about filings, the oldest first.
+func (s *Store) NotesOf(v Viewer, n register.Number) ([]Note, error) {
+	if _, err := s.FilingByNumber(v, n.Year, n.Number); err != nil {
+		return nil, err
+	}
+	return list[Note](s.read.Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
+}
+
+// NotesText gives the notes of several filings, each as one text.
+func (s *Store) NotesText(numbers []register.Number) (map[register.Number]string, error) {
+	var all int64
+	if err := s.read.Model(&Note{}).Limit(1).Count(&all).Error; err != nil || all == 0 || len(numbers) == 0 {
+		return nil, err
+	}
+	years := map[int][]int{}
+	for _, n := range numbers {
+		years[n.Year] = append(years[n.Year], n.Number)
+	}
+	notes := map[register.Number]string{}
+	for year, of := range years {
+		some, err := s.notesOf("year = ? AND number IN ?", year, of)
+		if err != nil {
+			return nil, err
+		}
+		for n, text := range some {
+			notes[n] = text
+		}
+	}
+	return notes, nil
+}
+
+// AddNote keeps what somebody writes about a filing.
+func (s *Store) AddNote(v Viewer, n *Note) error {
+	return s.change(func(tx *gorm.DB) error {
+		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
+			return err
+		}
+		return errors.Join(tx.Create(n).Error, note(tx, v.Name, "note on filing", fmt.Sprintf("%d-%d", n.Year, n.Number)))
+	})
+}
+
+// ErrNotYours says that somebody else wrote a note.
+var ErrNotYours = errors.New("somebody else wrote this note; an administrator can take it away")
+
+// RemoveNote takes a note away: by who wrote it, or by an administrator.
+func (s *Store) RemoveNote(v Viewer, n register.Number, id int64) error {
+	return s.change(func(tx *gorm.DB) error {
+		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
+			return err
+		}
+		was, err := first[Note](tx.Where("id = ? AND year = ? AND number = ?", id, n.Year, n.Number))
+		if err != nil {
+			return err
+		}
+		if was.MadeBy != v.Name && !v.Role.May(Administrator) {
+			return ErrNotYours
+		}
+		return errors.Join(tx.Delete(&was).Error, note(tx, v.Name, "remove note on filing", n.String()))
+	})
+}
+
+// HappeningsOf lists what happened to a filing later, the first first.
+func (s *Store) HappeningsOf(n register.Number) ([]Happening, error) {
+	return list[Happening](s.read.Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
+}
+
+// Preference is what a person chose; "" is nothing.
+func (s *Store) Preference(personID, key string) (string, error) {
+	var value string
+	err := s.read.Raw("SELECT value FROM preferences WHERE person_id = ? AND key = ?", personID, key).Scan(&value).Error
+	return value, err
+}
+
+// Prefer keeps what a person chose.
+func (s *Store) Prefer(personID, key, value string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("INSERT INTO preferences (person_id, key, value) VALUES (?, ?, ?) ON CONFLICT (person_id, key) DO UPDATE SET value = excluded.value", personID, key, value).Error
+	})
+}
+
+// MessageIDs gives the Message-IDs of messages, without angle brackets. What was
+// erased has none.
+func (s *Store) MessageIDs(ids []int64) (map[int64]string, error) {
+	found := make(map[int64]string, len(ids))
+	for chunk := range slices.Chunk(ids, 500) {
+		rows, err := s.read.Model(&Message{}).Select("id, header").Where("id IN ? AND erased_at IS NULL", chunk).Rows()
+		if err != nil {
+			return nil, err
+		}
+		for rows.Next() {
+			var id int64
+			var header []byte
+			if err := rows.Scan(&id, &header); err != nil {
+				rows.Close()
+				return nil, err
+			}
+			fields, _ := mail.ParseHeader(header)
+			found[id] = fields.MessageID()
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// Record puts into the audit trail what somebody did that changes nothing.
+func (s *Store) Record(v Viewer, action, object string) error {
+	return s.change(func(tx *gorm.DB) error { return note(tx, v.Name, action, object) })
+}

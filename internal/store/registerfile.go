@@ -1,0 +1,97 @@
+package store
+
+import (
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// RegisterFiles lists the registers that are kept as files.
+func (s *Store) RegisterFiles() ([]RegisterFile, error) {
+	return list[RegisterFile](s.read.Order("name"))
+}
+
+// RegisterFileByID finds one.
+func (s *Store) RegisterFileByID(id string) (RegisterFile, error) {
+	return first[RegisterFile](s.read.Where("id = ?", id))
+}
+
+// RegisterFileYears lists the files of one, by year.
+func (s *Store) RegisterFileYears(id string) ([]RegisterFileYear, error) {
+	return list[RegisterFileYear](s.read.Where("file_id = ?", id).Order("year"))
+}
+
+// SaveRegisterFile keeps one; one without an id is new. revision is the one that
+// was changed, 0 for whatever is there.
+func (s *Store) SaveRegisterFile(f *RegisterFile, revision int, now time.Time, actor string) error {
+	fresh := f.ID == ""
+	if fresh {
+		f.ID, f.MadeAt, f.MadeBy, f.Revision = NewID(), now, actor, 1
+	}
+	return s.change(func(tx *gorm.DB) error {
+		if fresh {
+			return errors.Join(tx.Create(f).Error, note(tx, actor, "keep register file", f.Name))
+		}
+		was, err := first[RegisterFile](tx.Where("id = ?", f.ID))
+		if err != nil {
+			return err
+		}
+		if revision > 0 && was.Revision != revision {
+			return ErrChanged
+		}
+		f.Revision, f.MadeAt, f.MadeBy, f.LastChange = was.Revision+1, was.MadeAt, was.MadeBy, 0
+		if f.CabinetID != was.CabinetID || f.Folder != was.Folder || f.Name != was.Name || f.Format != was.Format { // it is another file; what was written stays
+			if err := tx.Exec("DELETE FROM register_file_years WHERE file_id = ?", f.ID).Error; err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.Save(f).Error, note(tx, actor, "change register file", f.Name))
+	})
+}
+
+// RemoveRegisterFile keeps one no more.
+func (s *Store) RemoveRegisterFile(id, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		f, err := first[RegisterFile](tx.Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.Delete(&f).Error, note(tx, actor, "remove register file", f.Name))
+	})
+}
+
+// ChangesSince says which years of the register changed after a change, and the
+// number of the last one. all is set where that was so long ago that it is not known.
+func (s *Store) ChangesSince(change int64) (years []int, last int64, all bool, err error) {
+	var bounds struct{ First, Last int64 }
+	if err := s.read.Raw("SELECT coalesce(min(id), 0) AS first, coalesce(max(id), 0) AS last FROM register_changes").Scan(&bounds).Error; err != nil || bounds.Last == change {
+		return nil, bounds.Last, false, err
+	}
+	if change == 0 || change < bounds.First-1 {
+		err = s.read.Raw("SELECT DISTINCT year FROM register ORDER BY year").Scan(&years).Error
+		return years, bounds.Last, true, err
+	}
+	err = s.read.Raw("SELECT DISTINCT year FROM register_changes WHERE id > ? ORDER BY year", change).Scan(&years).Error
+	return years, bounds.Last, false, err
+}
+
+// BeginYear records what is about to be put in the place of a year's file.
+func (s *Store) BeginYear(y *RegisterFileYear) error {
+	return s.change(func(tx *gorm.DB) error { return tx.Save(y).Error })
+}
+
+// EndYear records that it has its place.
+func (s *Store) EndYear(y *RegisterFileYear, rows int, now time.Time) error {
+	at := now.UTC()
+	y.SHA256, y.NextSHA256, y.Rows, y.WrittenAt = y.NextSHA256, nil, rows, &at
+	return s.change(func(tx *gorm.DB) error { return tx.Save(y).Error })
+}
+
+// WrittenUpTo records up to which change a register file is written, and what is
+// wrong with it, if anything.
+func (s *Store) WrittenUpTo(f *RegisterFile) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Model(f).Select("last_change", "problem", "advice").Updates(f).Error
+	})
+}
