@@ -33,7 +33,7 @@ type RegisterFileOf struct {
 // SaveRegisterFile keeps a register as a file and writes it at once; one without
 // an id is new. The error, if any, is rule.Problems, or the cabinet's.
 func (e *Engine) SaveRegisterFile(ctx context.Context, id string, revision int, of RegisterFileOf, actor string) (store.RegisterFile, error) {
-	f := store.RegisterFile{ID: id, Name: safename.Segment(strings.TrimSpace(of.Name)), Format: of.Format, Scope: "all", Columns: of.Columns}
+	f := store.RegisterFile{ID: id, Name: safename.Segment(strings.TrimSpace(of.Name)), Format: of.Format, Scope: "all", Columns: append([]string{}, of.Columns...)}
 	var problems rule.Problems
 	wrong := func(place, text string) { problems = append(problems, rule.Problem{Place: place, Text: text}) }
 	if strings.TrimSpace(of.Name) == "" {

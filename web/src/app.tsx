@@ -12,6 +12,7 @@ const Tray = lazy(() => import('./pages/tray').then((m) => ({ default: m.Tray })
 const Rules = lazy(() => import('./pages/rules').then((m) => ({ default: m.Rules })))
 const RulePage = lazy(() => import('./pages/rule').then((m) => ({ default: m.RulePage })))
 const Register = lazy(() => import('./pages/register').then((m) => ({ default: m.Register })))
+const FilingPage = lazy(() => import('./pages/filing').then((m) => ({ default: m.FilingPage })))
 const Mail = lazy(() => import('./pages/mail').then((m) => ({ default: m.Mail })))
 const Message = lazy(() => import('./pages/message').then((m) => ({ default: m.Message })))
 const History = lazy(() => import('./pages/history').then((m) => ({ default: m.History })))
@@ -71,6 +72,7 @@ function House({ me }: { me: Schemas['Me'] }) {
             <Route path="/rules" element={<Rules />} />
             <Route path="/rules/:id" element={<RulePage />} />
             <Route path="/register" element={<Register />} />
+            <Route path="/register/:entry" element={<FilingPage />} />
             <Route path="/mail" element={<Mail />} />
             <Route path="/messages/:id" element={<Message />} />
             <Route path="/history" element={<History />} />

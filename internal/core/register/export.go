@@ -54,27 +54,27 @@ type link struct{ text, url string }
 // Columns are all columns, in their usual order.
 var Columns = []Column{
 	{"number", "No.", "the register number", true, 11, func(l *Line) any { return link{l.Number.String(), l.Story} }},
-	{"filed", "Filed", "when it was filed", true, 17, func(l *Line) any { return l.Filed }},
-	{"received", "Received", "when the message was received", true, 17, func(l *Line) any { return l.Received }},
+	{"file", "File", "the file's name; opens it where the cabinet has an address", true, 44, func(l *Line) any { return link{l.File, l.Place.URL} }},
 	{"sender", "Sender", "the sender's name, or the address where there is none", true, 26, func(l *Line) any {
 		if l.SenderName == "" {
 			return l.SenderAddress
 		}
 		return l.SenderName
 	}},
-	{"address", "Address", "the sender's address", false, 30, func(l *Line) any { return l.SenderAddress }},
+	{"received", "Received", "when the message was received", true, 17, func(l *Line) any { return l.Received }},
 	{"subject", "Subject", "the message's subject", true, 44, func(l *Line) any { return l.Subject }},
-	{"file", "File", "the file's name; opens it where the cabinet has an address", true, 44, func(l *Line) any { return link{l.File, l.Place.URL} }},
 	{"folder", "Folder", "the folder in the cabinet", true, 40, func(l *Line) any { return l.Folder }},
+	{"rule", "Rule", "the rule that filed it", true, 26, func(l *Line) any { return l.Rule }},
+	{"size", "Size", "octets", true, 12, func(l *Line) any { return l.Size }},
+	{"state", "State", "what became of it", true, 12, func(l *Line) any { return l.State.String() }},
+	{"filed", "Filed", "when it was filed", true, 17, func(l *Line) any { return l.Filed }},
+	{"address", "Address", "the sender's address", false, 30, func(l *Line) any { return l.SenderAddress }},
 	{"cabinet", "Cabinet", "the cabinet", false, 18, func(l *Line) any { return l.Cabinet }},
 	{"place", "Place", "where the file lies for colleagues", false, 60, func(l *Line) any { return l.Place.Shown }},
 	{"mailbox", "Mailbox", "the mailbox", false, 16, func(l *Line) any { return l.Mailbox }},
-	{"rule", "Rule", "the rule that filed it", true, 26, func(l *Line) any { return l.Rule }},
 	{"revision", "Revision", "which revision of the rule", false, 9, func(l *Line) any { return l.Revision }},
 	{"kind", "Kind", "the kind of file", false, 14, func(l *Line) any { return l.Kind }},
-	{"size", "Size", "octets", true, 12, func(l *Line) any { return l.Size }},
 	{"checksum", "SHA-256", "the file's checksum, in hexadecimal", false, 66, func(l *Line) any { return l.Checksum }},
-	{"state", "State", "what became of it", true, 12, func(l *Line) any { return l.State.String() }},
 	{"remark", "Remark", "why, by whom, by what", false, 30, func(l *Line) any { return l.Remark }},
 	{"notes", "Notes", "what people wrote about it", false, 40, func(l *Line) any { return l.Notes }},
 	{"message", "Message", "the message's address (RFC 2392)", false, 40, func(l *Line) any { return link{l.Message, l.Message} }},

@@ -5,7 +5,7 @@ const touched: Record<string, string[]> = {
   message: ['today', 'register', 'messages', 'message', 'passes'],
   pass: ['passes', 'rules'],
   mailbox: ['mailboxes', 'today'],
-  tray: ['tray', 'today'],
+  tray: ['tray', 'today', 'register'],
   rules: ['rules', 'today'],
   cabinet: ['cabinets'],
 }

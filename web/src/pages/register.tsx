@@ -1,132 +1,276 @@
-import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
-import { useMemo, useState } from 'react'
-import { Link, useSearchParams } from 'react-router'
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useWindowVirtualizer } from '@tanstack/react-virtual'
+import { lazy, Suspense, useEffect, useLayoutEffect, useRef, useState } from 'react'
+import { Link, useNavigate, useSearchParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
-import { Button, Listing, Page } from '../ui/basics'
+import { Tick } from '../letter/blanks'
+import { Button, Field, Listing, Page, Pick, Pop, Sheet, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
-import { Undo } from './undo'
+import { Export } from './export'
+import { having, of } from './search'
 
-type Node = { name: string; path: string; count: number; children: Map<string, Node> }
+const Activity = lazy(() => import('./activity').then((m) => ({ default: m.Activity })))
 
-function tree(rows: Schemas['FolderCount'][]): Node[] {
-  const cabinets = new Map<string, Node>()
-  for (const r of rows) {
-    let at = cabinets.get(r.cabinet)
-    if (!at) cabinets.set(r.cabinet, (at = { name: r.cabinet, path: '', count: 0, children: new Map() }))
-    at.count += r.count
-    for (const part of r.folder.split('/').filter(Boolean)) {
-      let next: Node | undefined = at.children.get(part)
-      if (!next) at.children.set(part, (next = { name: part, path: at.path ? `${at.path}/${part}` : part, count: 0, children: new Map() }))
-      at = next
-      at.count += r.count
-    }
-  }
-  return [...cabinets.values()]
-}
+type Filing = Schemas['Filing']
+type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
+const views = [['filings', 'Filings'], ['messages', 'Messages'], ['activity', 'Activity']] as const
 
 export function Register() {
   const [search, setSearch] = useSearchParams()
+  const [typed, setTyped] = useState(search.get('text') ?? '')
+  const [exporting, setExporting] = useState(false)
+  const [choosing, setChoosing] = useState(false)
+  const language = useQuery({ queryKey: ['register', 'language'], queryFn: () => value(api.GET('/api/v1/register/language')), staleTime: 60_000 })
   const text = search.get('text') ?? ''
-  const folder = search.get('folder') ?? ''
-  const cabinet = search.get('cabinet') ?? ''
-  const set = (changes: Record<string, string>) => {
+  const view = search.get('view') ?? 'filings'
+  const asked: Asked = { text: text || undefined, rule: search.get('rule') ?? undefined, cabinet: search.get('cabinet') ?? undefined, folder: search.get('folder') ?? undefined }
+  const sort = (search.get('sort') ?? 'number') as 'number'
+  const direction = search.get('direction') === 'up' ? 'up' : 'down'
+  const set = (changes: Record<string, string>, replace = false) => {
     const next = new URLSearchParams(search)
     for (const [k, v] of Object.entries(changes)) if (v) next.set(k, v); else next.delete(k)
-    setSearch(next, { replace: 'text' in changes })
+    setSearch(next, { replace })
   }
-  const folders = useQuery({ queryKey: ['register', 'folders'], queryFn: () => value(api.GET('/api/v1/register/folders')) })
-  const list = useInfiniteQuery({
-    queryKey: ['register', text, folder, cabinet],
-    queryFn: ({ pageParam }) => value(api.GET('/api/v1/register', { params: { query: { text: text || undefined, folder: folder || undefined, cabinet: cabinet || undefined, after: pageParam || undefined, most: 60 } } })),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next,
-    placeholderData: keepPreviousData,
+  // What is typed becomes the address a moment later, so that the address can be shared.
+  const seen = useRef(text)
+  useEffect(() => {
+    if (text !== seen.current) { seen.current = text; setTyped(text) }
+  }, [text])
+  useEffect(() => {
+    if (typed === text) return
+    const timer = window.setTimeout(() => { seen.current = typed; set({ text: typed }, true) }, 180)
+    return () => window.clearTimeout(timer)
   })
-  const nodes = useMemo(() => tree(folders.data ?? []), [folders.data])
-  const total = list.data?.pages[0].total
-  const chosen = folder || cabinet
+  const head = useQuery({ queryKey: ['register', 'head', asked], queryFn: () => value(api.GET('/api/v1/register', { params: { query: { ...asked, most: 1 } } })), placeholderData: keepPreviousData, retry: false })
+  const found = head.data
+  const place = asked.folder ?? asked.cabinet
+  const narrow = (name: string, v: string) => { const next = having(typed, name, v); setTyped(next); seen.current = next; set({ text: next }) }
   return (
-    <Page title="Register" sub={total === undefined ? 'All that was filed.' : `${many(total, 'filing')}${chosen ? ` in ${chosen}` : ''}${text ? ` with “${text}”` : ''}`}
-      actions={<input type="search" aria-label="Search the register" placeholder="gauge certificate may…" className="field !w-80 max-w-[80vw]" value={text} onChange={(e) => set({ text: e.target.value })} />}>
-      <div className="grid grid-cols-[minmax(0,1fr)] gap-7 lg:grid-cols-[15rem_minmax(0,1fr)]">
-        <nav aria-label="Folders" className="text-[14px] leading-[1.85]">
-          {nodes.map((n) => <Branch key={n.name} node={n} cabinet={n.name} open={folder} chosen={cabinet === n.name ? folder : null} onPick={(path) => set({ cabinet: n.name, folder: path })} />)}
-          {chosen && <Button look="quiet" className="!px-0" onClick={() => set({ cabinet: '', folder: '' })}>All folders</Button>}
+    <Page title="Register" sub={head.error ? 'All that was filed.' : found && `${many(found.total, 'filing')}, ${size(found.size)}${place ? `, in ${place}` : ''}`}
+      actions={<><Button onClick={() => setChoosing(true)}>Columns</Button><Button look="main" disabled={!found?.total} onClick={() => setExporting(true)}>Export…</Button></>}>
+      <div className="mb-4 flex flex-wrap items-center gap-2">
+        <input type="search" aria-label="Search the register" placeholder="Words, or sender:tidewatch kind:pdf since:2026-05" className="field !w-auto min-w-52 flex-1" value={typed} onChange={(e) => setTyped(e.target.value)} />
+        <Pop label="Narrow…"><Narrow text={typed} kinds={language.data?.kinds ?? []} onSet={narrow} /></Pop>
+        <nav aria-label="Views" className="flex">
+          {views.map(([v, name]) => <button key={v} aria-current={view === v || undefined} className={`border-b-2 px-3 py-1.5 text-sm font-semibold ${view === v ? 'border-ink' : 'border-transparent text-ink-2 hover:text-ink'}`} onClick={() => set({ view: v === 'filings' ? '' : v })}>{name}</button>)}
+        </nav>
+      </div>
+      {asked.rule && <p className="mb-3 text-sm text-ink-2">Only one rule’s filings. <button className="add" onClick={() => set({ rule: '' })}>All rules</button></p>}
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-7 lg:grid-cols-[12.5rem_minmax(0,1fr)]">
+        <nav aria-label="Folders" className="text-[14px] leading-[1.85] max-lg:max-h-64 max-lg:overflow-auto">
+          <Branches asked={{ text: asked.text, rule: asked.rule }} chosen={{ cabinet: asked.cabinet ?? '', folder: asked.folder ?? '' }} onPick={(cabinet, folder) => set({ cabinet, folder })} />
+          {place && <Button look="quiet" className="!px-0" onClick={() => set({ cabinet: '', folder: '' })}>All folders</Button>}
         </nav>
         <div className="min-w-0">
-          <Listing query={{ data: list.data, error: list.error, isPending: list.isPending }} empty={(d) => d.pages[0].total === 0 && (text || chosen ? 'Nothing of that kind was filed.' : 'Nothing was filed yet. Once a rule is on, every file is entered here with its number.')}>
-            {(d) => (
-              <>
-                <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Filings">
-                  <table className="w-full text-[14.5px]">
-                    <thead>
-                      <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
-                        {['No.', 'File', 'From', 'Received', 'Size'].map((h) => <th key={h} scope="col" className={`px-2.5 py-2 font-semibold ${h === 'Size' ? 'text-right' : ''}`}>{h}</th>)}
-                      </tr>
-                    </thead>
-                    <tbody>
-                      {d.pages.flatMap((p) => p.filings).map((f) => <Line key={f.entry} filing={f} />)}
-                    </tbody>
-                  </table>
-                </div>
-                {list.hasNextPage && <p className="mt-4 text-center"><Button onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>Show more</Button></p>}
-              </>
-            )}
-          </Listing>
+          {view === 'activity' ? <Suspense fallback={<p role="status" className="text-ink-3">Opening…</p>}><Activity asked={asked} onNarrow={narrow} /></Suspense>
+            : view === 'messages' ? <Messages asked={asked} total={found?.total} />
+            : language.data && <Filings asked={asked} sort={sort} direction={direction} columns={language.data.columns.filter((c) => language.data.chosen.includes(c.name)).toSorted((a, b) => language.data.chosen.indexOf(a.name) - language.data.chosen.indexOf(b.name))}
+              total={found?.total} onSort={(by, way) => set({ sort: by === 'number' ? '' : by, direction: way === 'up' ? 'up' : '' })} />}
         </div>
       </div>
+      {exporting && found && language.data && <Export asked={asked} sort={sort} direction={direction} total={found.total} columns={language.data.chosen} onClose={() => setExporting(false)} />}
+      {choosing && language.data && <Columns language={language.data} onClose={() => setChoosing(false)} />}
     </Page>
   )
 }
 
-function Line({ filing: f }: { filing: Schemas['Filing'] }) {
-  const [open, setOpen] = useState(false)
-  const [undoing, setUndoing] = useState(false)
+function Narrow({ text, kinds, onSet }: { text: string; kinds: string[]; onSet: (name: string, value: string) => void }) {
+  const field = (name: string, label: string, hint?: string, type = 'text') => <Field key={name + of(text, name)} label={label} type={type} hint={hint} defaultValue={of(text, name)} onBlur={(e) => e.target.value !== of(text, name) && onSet(name, e.target.value)} onKeyDown={(e) => e.key === 'Enter' && onSet(name, e.currentTarget.value)} />
   return (
     <>
-      <tr className={`border-b border-line align-top ${open ? 'bg-pen-soft' : ''}`}>
-        <td className="px-2.5 py-2 whitespace-nowrap">{f.entry}</td>
-        <td className="px-2.5 py-2">
-          <button className="text-left font-semibold [overflow-wrap:anywhere] hover:underline" aria-expanded={open} onClick={() => setOpen(!open)}>{f.file}</button>
-          <div className="text-[13.5px] text-ink-2">{f.subject}</div>
-        </td>
-        <td className="px-2.5 py-2">{f.sender_name || f.sender_address}</td>
-        <td className="px-2.5 py-2 whitespace-nowrap">{when(f.received_at)}</td>
-        <td className="px-2.5 py-2 text-right whitespace-nowrap text-ink-2">{size(f.size)}</td>
-      </tr>
-      {open && (
-        <tr className="border-b border-line bg-pen-soft">
-          <td />
-          <td colSpan={4} className="px-2.5 pb-4">
-            <dl className="grid grid-cols-[7rem_1fr] gap-y-1 text-[14px] [overflow-wrap:anywhere]">
-              <dt className="text-ink-2">Folder</dt><dd>{f.folder} <span className="text-ink-2">in {f.cabinet}</span></dd>
-              <dt className="text-ink-2">Rule</dt><dd>{f.rule}</dd>
-              <dt className="text-ink-2">From</dt><dd>{f.sender_address}, to {f.mailbox}</dd>
-              <dt className="text-ink-2">Filed</dt><dd>{when(f.filed_at)}</dd>
-              <dt className="text-ink-2">SHA-256</dt><dd className="text-[13px]">{f.sha256}</dd>
-            </dl>
-            <p className="mt-3 flex gap-4 text-sm font-semibold">
-              <a className="text-pen hover:underline" href={`/api/v1/register/${f.entry}/file`} download>Download</a>
-              <Link className="text-pen hover:underline" to={`/messages/${f.message}`}>The message</Link>
-              <button className="text-pen hover:underline" onClick={() => setUndoing(true)}>Take it back…</button>
-            </p>
-            {undoing && <Undo what={{ item: f.item!, name: f.file }} onClose={() => setUndoing(false)} />}
-          </td>
-        </tr>
-      )}
+      <div className="grid gap-x-3 sm:grid-cols-2">
+        {field('sender', 'Sender', 'in name or address')}
+        {field('subject', 'Subject')}
+        {field('file', 'File name')}
+        {field('rule', 'Rule')}
+        <Pick label="Kind" value={of(text, 'kind')} onChange={(v) => onSet('kind', v)} choices={[['', 'any'], ...kinds.map((k): [string, string] => [k, k])]} />
+        <Pick label="What became of it" value={of(text, 'state')} onChange={(v) => onSet('state', v)} choices={[['', 'filed, and not taken back'], ['missing', 'missing'], ['changed', 'changed since'], ['replaced', 'replaced'], ['taken back', 'taken back'], ['void', 'the number came to nothing'], ['all', 'every number']]} />
+        {field('since', 'Received since', undefined, 'date')}
+        {field('before', 'Received before', undefined, 'date')}
+        {field('larger', 'Larger than', 'such as 2MB')}
+        {field('note', 'In a note')}
+      </div>
+      <p className="text-sm text-ink-3">Each is a filter in the search: it can be typed there too, and the page’s address holds it.</p>
     </>
   )
 }
 
-function Branch({ node, open, chosen, onPick, depth = 0 }: { node: Node; cabinet: string; open: string; chosen: string | null; onPick: (path: string) => void; depth?: number }) {
-  const here = chosen !== null && chosen === node.path
-  const within = chosen !== null && (open === node.path || open.startsWith(node.path + '/'))
-  const children = [...node.children.values()]
+function Columns({ language, onClose }: { language: Schemas['RegisterLanguage']; onClose: () => void }) {
+  const client = useQueryClient()
+  const [chosen, setChosen] = useState(language.chosen)
+  const save = useMutation({
+    mutationFn: (columns: string[]) => value(api.PUT('/api/v1/register/columns', { body: { columns } })),
+    onSuccess: () => { void client.invalidateQueries({ queryKey: ['register', 'language'] }); onClose() },
+  })
+  const rest = language.columns.filter((c) => !chosen.includes(c.name))
+  const move = (i: number, by: number) => { const next = [...chosen]; const [one] = next.splice(i, 1); next.splice(i + by, 0, one); setChosen(next) }
   return (
-    <div className={depth > 0 ? 'border-l border-line-2 pl-4' : ''}>
-      <button className={`hover:underline ${here || depth === 0 ? 'font-semibold' : ''} ${here ? 'text-pen' : ''}`} aria-current={here || undefined} onClick={() => onPick(node.path)}>{node.name} <span className="font-normal text-ink-3">{node.count.toLocaleString()}</span></button>
-      {(depth === 0 || within) && children.map((c) => <Branch key={c.name} node={c} cabinet="" open={open} chosen={chosen} onPick={onPick} depth={depth + 1} />)}
-    </div>
+    <Sheet title="Columns" open onClose={onClose}>
+      <p className="mb-3 text-ink-2">Here and in exports. They are kept for you.</p>
+      <ol className="border-t border-line">
+        {chosen.map((name, i) => {
+          const c = language.columns.find((o) => o.name === name)!
+          return (
+            <li key={name} className="flex items-center justify-between gap-2 border-b border-line py-1">
+              <Tick label={c.title} checked onChange={() => setChosen(chosen.filter((n) => n !== name))} />
+              <span><button className="add" disabled={i === 0} aria-label={`${c.title}: further left`} onClick={() => move(i, -1)}>↑</button><button className="add" disabled={i === chosen.length - 1} aria-label={`${c.title}: further right`} onClick={() => move(i, 1)}>↓</button></span>
+            </li>
+          )
+        })}
+      </ol>
+      <div className="mt-2 grid sm:grid-cols-2">{rest.map((c) => <Tick key={c.name} label={c.title} checked={false} onChange={() => setChosen([...chosen, c.name])} />)}</div>
+      <Wrong error={save.error} />
+      <div className="mt-5 flex flex-wrap justify-between gap-2"><Button onClick={() => save.mutate([])}>The usual ones</Button><span className="flex gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" disabled={chosen.length === 0 || save.isPending} onClick={() => save.mutate(chosen)}>Save</Button></span></div>
+    </Sheet>
+  )
+}
+
+const sorts = ['number', 'received', 'filed', 'sender', 'subject', 'file', 'folder', 'size', 'kind', 'rule', 'mailbox']
+const widths: Record<string, string> = { number: '6.2rem', filed: '8rem', received: '8rem', sender: '11rem', address: '14rem', subject: '16rem', file: '18rem', folder: '15rem', cabinet: '8rem', place: '18rem', mailbox: '7rem', rule: '11rem', revision: '5rem', kind: '7rem', size: '5.2rem', checksum: '12rem', state: '6.5rem', remark: '10rem', notes: '12rem', message: '14rem' }
+
+function cell(f: Filing, name: string) {
+  switch (name) {
+    case 'number': return f.entry
+    case 'filed': return f.state === 'void' ? '' : when(f.filed_at)
+    case 'received': return when(f.received_at)
+    case 'sender': return f.sender_name || f.sender_address
+    case 'address': return f.sender_address
+    case 'size': return size(f.size)
+    case 'checksum': return f.sha256
+    case 'message': return f.message_url
+    case 'place': return f.place
+    case 'state': return f.state
+    default: return f[name as 'file']
+  }
+}
+
+const rowHeight = 37
+
+function Filings({ asked, sort, direction, columns, total, onSort }: { asked: Asked; sort: 'number'; direction: 'up' | 'down'; columns: Schemas['RegisterColumn'][]; total?: number; onSort: (by: string, way: 'up' | 'down') => void }) {
+  const go = useNavigate()
+  const client = useQueryClient()
+  const box = useRef<HTMLDivElement>(null)
+  const [top, setTop] = useState(0)
+  const key = ['filings', asked, sort, direction]
+  const list = useInfiniteQuery({
+    queryKey: key,
+    queryFn: ({ pageParam }) => value(api.GET('/api/v1/register', { params: { query: { ...asked, sort, direction, after: pageParam || undefined, most: 100 } } })),
+    initialPageParam: '', getNextPageParam: (last) => last.next, placeholderData: keepPreviousData, retry: false,
+  })
+  const rows = list.data?.pages.flatMap((p) => p.filings) ?? []
+  const virtual = useWindowVirtualizer({ count: rows.length, estimateSize: () => rowHeight, overscan: 12, scrollMargin: top })
+  const items = virtual.getVirtualItems()
+  const last = items.at(-1)?.index ?? 0
+  useLayoutEffect(() => { if (box.current) setTop(box.current.getBoundingClientRect().top + window.scrollY) }, [list.isPending])
+  useEffect(() => { if (last >= rows.length - 30 && list.hasNextPage && !list.isFetchingNextPage) void list.fetchNextPage() })
+  // What came meanwhile is shown at once while nobody has scrolled, else on a word.
+  const listed = list.data?.pages[0].total
+  const newer = total !== undefined && listed !== undefined && !list.isPlaceholderData ? total - listed : 0
+  useEffect(() => {
+    if (newer !== 0 && window.scrollY < 300 && (list.data?.pages.length ?? 0) < 3) void client.invalidateQueries({ queryKey: ['filings'] })
+  }, [newer, client, list.data?.pages.length])
+  return (
+    <Listing query={list} empty={(d) => d.pages[0].total === 0 && <Nothing asked={asked} />}>
+      {() => (
+        <>
+          {newer > 0 && window.scrollY >= 300 && <p className="sticky top-2 z-10 text-center"><Button className="shadow-sheet" onClick={() => { window.scrollTo(0, 0); void client.resetQueries({ queryKey: key }) }}>{many(newer, 'new filing')}: show</Button></p>}
+          <div ref={box} className="overflow-x-auto" tabIndex={0} role="region" aria-label="Filings">
+            <table className="w-full table-fixed text-[14.5px]" style={{ minWidth: `calc(${columns.map((c) => widths[c.name]).join(' + ')})` }} aria-rowcount={listed}>
+              <colgroup>{columns.map((c) => <col key={c.name} style={{ width: widths[c.name] }} />)}</colgroup>
+              <thead>
+                <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
+                  {columns.map((c) => {
+                    const here = sort === c.name
+                    const sortable = sorts.includes(c.name)
+                    return (
+                      <th key={c.name} scope="col" aria-sort={here ? (direction === 'up' ? 'ascending' : 'descending') : undefined} className={`truncate px-2.5 py-2 font-semibold ${c.name === 'size' ? 'text-right' : ''}`}>
+                        {sortable ? <button className={`hover:text-ink ${here ? 'text-ink' : ''}`} onClick={() => onSort(c.name, here && direction === 'down' ? 'up' : 'down')}>{c.title}{here && <span aria-hidden> {direction === 'up' ? '↑' : '↓'}</span>}</button> : c.title}
+                      </th>
+                    )
+                  })}
+                </tr>
+              </thead>
+              <tbody>
+                {items.length > 0 && <tr aria-hidden style={{ height: items[0].start - top }} />}
+                {items.map((item) => {
+                  const f = rows[item.index]
+                  return (
+                    <tr key={f.entry} aria-rowindex={item.index + 2} style={{ height: rowHeight }} className="cursor-pointer border-b border-line hover:bg-pen-soft" onClick={(e) => { if (!(e.target as Element).closest('a')) void go(`/register/${f.entry}`) }}>
+                      {columns.map((c) => (
+                        <td key={c.name} title={String(cell(f, c.name) ?? '')} className={`truncate px-2.5 ${c.name === 'size' ? 'text-right text-ink-2' : ''} ${c.name === 'file' ? 'font-semibold' : ''} ${c.name === 'state' && (f.state === 'missing' || f.state === 'changed') ? 'text-seal' : ''}`}>
+                          {c.name === 'number' ? <Link className="hover:underline" to={`/register/${f.entry}`}>{f.entry}</Link> : cell(f, c.name)}
+                        </td>
+                      ))}
+                    </tr>
+                  )
+                })}
+                <tr aria-hidden style={{ height: Math.max(0, virtual.getTotalSize() - ((items.at(-1)?.end ?? top) - top)) }} />
+              </tbody>
+            </table>
+          </div>
+          <p role="status" className="mt-3 text-center text-sm text-ink-3">{list.isFetchingNextPage ? 'Looking…' : list.hasNextPage ? `${rows.length.toLocaleString()} of ${listed?.toLocaleString()}` : ''}</p>
+          <Wrong error={list.error} />
+        </>
+      )}
+    </Listing>
+  )
+}
+
+function Nothing({ asked }: { asked: Asked }) {
+  return <>{asked.text || asked.folder || asked.cabinet || asked.rule ? 'Nothing of that kind was filed.' : 'Nothing was filed yet. Once a rule is on, every file is entered here with its number.'}</>
+}
+
+function Messages({ asked, total }: { asked: Asked; total?: number }) {
+  const list = useInfiniteQuery({
+    queryKey: ['filings', 'messages', asked, total],
+    queryFn: ({ pageParam }) => value(api.GET('/api/v1/register/messages', { params: { query: { ...asked, after: pageParam || undefined, most: 40 } } })),
+    initialPageParam: '', getNextPageParam: (last) => last.next, placeholderData: keepPreviousData, retry: false,
+  })
+  return (
+    <Listing query={list} empty={(d) => d.pages[0].total === 0 && <Nothing asked={asked} />}>
+      {(d) => (
+        <>
+          {d.pages.flatMap((p) => p.messages).map((m) => (
+            <article key={m.message} className="border-t border-line py-3 [content-visibility:auto] [contain-intrinsic-size:auto_90px] first:border-0">
+              <div className="flex justify-between gap-3"><Link to={`/messages/${m.message}`} className="truncate font-semibold hover:underline">{m.subject || 'No subject'}</Link><time dateTime={m.received_at} className="shrink-0 text-[13.5px] text-ink-3">{when(m.received_at)}</time></div>
+              <p className="truncate text-[13.5px] text-ink-3">{m.sender_name || m.sender_address} · {m.mailbox}</p>
+              <ul className="mt-1 ml-3 border-l-2 border-line-2 pl-3 text-[14.5px]">
+                {m.filings.map((f) => <li key={f.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)] gap-2"><Link className="text-pen hover:underline" to={`/register/${f.entry}`}>{f.entry}</Link><span className="truncate">{f.file} <span className="text-ink-3">{f.folder}</span></span></li>)}
+              </ul>
+            </article>
+          ))}
+          {list.hasNextPage && <p className="mt-4 text-center"><Button onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>Show more messages</Button></p>}
+        </>
+      )}
+    </Listing>
+  )
+}
+
+type Place = { cabinet: string; folder: string }
+
+/** The folders of one folder, opened where somebody opens them; with no cabinet, the cabinets. */
+function Branches({ asked, chosen, onPick, at = { cabinet: '', folder: '' } }: { asked: Asked; chosen: Place; onPick: (cabinet: string, folder: string) => void; at?: Place }) {
+  const query = useQuery({
+    queryKey: ['register', 'folders', asked, at.cabinet, at.folder],
+    queryFn: () => value(api.GET('/api/v1/register/folders', { params: { query: { ...asked, cabinet: at.cabinet || undefined, folder: at.folder || undefined } } })),
+    placeholderData: keepPreviousData, retry: false,
+  })
+  const [all, setAll] = useState(false)
+  const most = 60
+  return (
+    <>
+      {query.data?.slice(0, all ? undefined : most).map((b) => {
+        const here = chosen.cabinet === b.cabinet && chosen.folder === b.folder
+        const within = chosen.cabinet === b.cabinet && (b.folder === '' || chosen.folder === b.folder || chosen.folder.startsWith(b.folder + '/'))
+        return (
+          <div key={b.cabinet + '/' + b.folder} className={at.cabinet ? 'border-l border-line-2 pl-4' : ''}>
+            <button className={`text-left [overflow-wrap:anywhere] hover:underline ${here || !at.cabinet ? 'font-semibold' : ''} ${here ? 'text-pen' : ''}`} aria-current={here || undefined} onClick={() => onPick(b.cabinet, b.folder)}>{b.name} <span className="font-normal text-ink-3">{b.count.toLocaleString()}</span></button>
+            {b.more && (within || !at.cabinet) && <Branches asked={asked} chosen={chosen} onPick={onPick} at={b} />}
+          </div>
+        )
+      })}
+      {!all && (query.data?.length ?? 0) > most && <button className="add" onClick={() => setAll(true)}>{(query.data!.length - most).toLocaleString()} more folders</button>}
+    </>
   )
 }

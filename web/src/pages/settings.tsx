@@ -6,6 +6,7 @@ import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Chip, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
 import { Correspondents, Tables } from './book'
+import { RegisterCare } from './registercare'
 import { Telling } from './telling'
 
 export function Settings() {
@@ -13,6 +14,7 @@ export function Settings() {
   const [search, setSearch] = useSearchParams()
   const [editing, setEditing] = useState<Schemas['Mailbox'] | null>(null)
   const [leaving, setLeaving] = useState<{ kind: 'mailbox' | 'cabinet'; id: string; name: string } | null>(null)
+  const [addressing, setAddressing] = useState<Schemas['Cabinet'] | null>(null)
   const adding = search.get('add')
   const close = () => { setSearch({}, { replace: true }); setEditing(null) }
   const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
@@ -50,9 +52,10 @@ export function Settings() {
             <div key={c.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
               <div className="min-w-0">
                 <p><span className="font-semibold">{c.name}</span> <span className="[overflow-wrap:anywhere] text-ink-2">{c.folder}</span></p>
+                {c.address && <p className="text-sm [overflow-wrap:anywhere] text-ink-3">for colleagues: {c.address}</p>}
                 {c.problem && <p className="text-sm text-seal">{c.problem}</p>}
               </div>
-              <div className="flex items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setLeaving({ kind: 'cabinet', id: c.id, name: c.name })}>Remove</Button></div>
+              <div className="flex items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setAddressing(c)}>Address</Button><Button onClick={() => setLeaving({ kind: 'cabinet', id: c.id, name: c.name })}>Remove</Button></div>
             </div>
           ))}
         </Listing>
@@ -60,8 +63,10 @@ export function Settings() {
       <Correspondents />
       <Tables />
       <Telling />
+      <RegisterCare />
       {(adding === 'mailbox' || editing) && <MailboxSheet mailbox={editing} onClose={close} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}
+      {addressing && <AddressSheet cabinet={addressing} onClose={() => setAddressing(null)} />}
       <Sheet title={`Remove “${leaving?.name ?? ''}”?`} open={!!leaving} onClose={() => { setLeaving(null); remove.reset() }}>
         <p>{leaving?.kind === 'mailbox' ? 'It is no longer watched and its password is forgotten. What was filed stays where it is, and so does the register.' : 'Ink Tray forgets it. Its files stay where they are, and so does the register.'}</p>
         <Wrong error={remove.error} />
@@ -138,6 +143,25 @@ function CabinetSheet({ onClose }: { onClose: () => void }) {
         </details>
         {!at && !fieldError(save.error, 'name') && <Wrong error={save.error} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Add</Button></div>
+      </form>
+    </Sheet>
+  )
+}
+
+function AddressSheet({ cabinet, onClose }: { cabinet: Schemas['Cabinet']; onClose: () => void }) {
+  const client = useQueryClient()
+  const [address, setAddress] = useState(cabinet.address ?? '')
+  const save = useMutation({
+    mutationFn: () => value(api.PUT('/api/v1/cabinets/{id}', { params: { path: { id: cabinet.id }, header: { 'If-Match': String(cabinet.revision) } }, body: { address } })),
+    onSuccess: () => { void client.invalidateQueries(); onClose() },
+  })
+  const at = fieldError(save.error, 'address')
+  return (
+    <Sheet title={`How colleagues reach “${cabinet.name}”`} open onClose={onClose}>
+      <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
+        <Field label="Address" value={address} onChange={(e) => setAddress(e.target.value)} hint={String.raw`A share such as \\files\harbour, a drive such as H:\harbour, or https://files.brackwater.example/harbour. Links in the register and in exports begin with it. Empty for none.`} error={at} />
+        {!at && <Wrong error={save.error} />}
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
       </form>
     </Sheet>
   )

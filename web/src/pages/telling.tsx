@@ -213,7 +213,7 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
   )
 }
 
-const kept: [keyof Schemas['Limits'], string, string][] = [['history_days', 'History', 'days; 0 keeps it for ever'], ['kept_days', 'Files that were replaced or taken back', 'days; 0 keeps them for ever'], ['spool_mb', 'What waits here for a cabinet that is down', 'MB']]
+const kept: [keyof Schemas['Limits'], string, string][] = [['history_days', 'History', 'days; 0 keeps it for ever'], ['register_days', 'Senders, subjects and notes in the register', 'days; 0 keeps them for ever'], ['kept_days', 'Files that were replaced or taken back', 'days; 0 keeps them for ever'], ['spool_mb', 'What waits here for a cabinet that is down', 'MB']]
 const caps: [keyof Schemas['Limits'], string, string][] = [['rule_files', 'A rule: files', '0 for no cap'], ['rule_mb', 'A rule: MB', ''], ['rule_folders', 'A rule: new folders', ''], ['sender_files', 'A sender: files', ''], ['sender_mb', 'A sender: MB', ''], ['sender_folders', 'A sender: new folders', '']]
 
 function LimitsOf() {
@@ -227,7 +227,7 @@ function LimitsOf() {
       <div className="mb-2 flex items-center justify-between"><h2>Limits</h2><Button onClick={() => query.data && setOpen(query.data)}>Change the limits</Button></div>
       <Listing query={query}>
         {(l) => (
-          <p className="border-t border-line py-3 text-ink-2">History is kept {days(l.history_days)}, files that were replaced or taken back {days(l.kept_days)}. Up to {l.spool_mb} MB wait here for a cabinet that is down. In an hour a rule files at most {l.rule_files || 'any number of'} files, and one sender has at most {l.sender_files || 'any number'} filed; what is more waits in the tray. Old mail is not counted.</p>
+          <p className="border-t border-line py-3 text-ink-2">History is kept {days(l.history_days)}, senders and subjects in the register {days(l.register_days)}, files that were replaced or taken back {days(l.kept_days)}. Up to {l.spool_mb} MB wait here for a cabinet that is down. In an hour a rule files at most {l.rule_files || 'any number of'} files, and one sender has at most {l.sender_files || 'any number'} filed; what is more waits in the tray. Old mail is not counted.</p>
         )}
       </Listing>
       <Sheet title="Limits" open={!!open} onClose={() => setOpen(null)}>

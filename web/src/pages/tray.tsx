@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Link } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
@@ -8,7 +9,8 @@ import { MessageHead } from './parts'
 
 type Choice = { matters?: string[]; cause?: string }
 type Way = Schemas['Matter']['ways'][number]
-const words: Record<Way, [string, string]> = { again: ['Try again', 'Try all again'], release: ['Release', 'Release all'], elsewhere: ['File elsewhere…', 'File all elsewhere…'], aside: ['Set aside…', 'Set all aside…'] }
+const words: Record<Way, [string, string]> = { again: ['Try again', 'Try all again'], release: ['Release', 'Release all'], elsewhere: ['File elsewhere…', 'File all elsewhere…'], refile: ['File it again', 'File all again'], aside: ['Set aside…', 'Set all aside…'] }
+const word = (w: Way, filed?: string) => (w === 'again' && filed ? ['Look again', 'Look at all again'] : words[w])
 
 export function Tray() {
   const client = useQueryClient()
@@ -17,15 +19,17 @@ export function Tray() {
   const done = { onSuccess: () => client.invalidateQueries({ queryKey: ['tray'] }) }
   const again = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/again', { body })), ...done })
   const release = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/release', { body })), ...done })
+  const refile = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/refile', { body })), ...done })
   const settle = useMutation({ mutationFn: (number: number) => value(api.DELETE('/api/v1/tray/notices/{number}', { params: { path: { number } } })), ...done })
   const go = (way: Way, choice: Choice, count: number) => {
     if (way === 'again') again.mutate(choice)
     else if (way === 'release') release.mutate(choice)
+    else if (way === 'refile') refile.mutate(choice)
     else setAsked({ way, choice, count })
   }
   return (
     <Page title="Tray" sub={query.data?.count ? `${many(query.data.count, 'matter waits', 'matters wait')} for you.` : 'What needs a person waits here, with the reason and the ways on.'}>
-      <Wrong error={again.error ?? release.error ?? settle.error} />
+      <Wrong error={again.error ?? release.error ?? refile.error ?? settle.error} />
       <Listing query={query} empty={(t) => t.count === 0 && 'The tray is empty. Nothing waits for you.'}>
         {(t) => (
           <div className="max-w-4xl">
@@ -54,15 +58,15 @@ function Group({ group: g, go }: { group: Schemas['TrayGroup']; go: (way: Way, c
           <h2 className="!text-[17px]">{g.title}{g.count > 1 && <span className="font-normal text-ink-3"> · {g.count}</span>}</h2>
           <p className="mt-1 text-ink-2">{g.help}</p>
         </div>
-        {g.count > 1 && <div className="flex flex-wrap gap-2">{g.ways.toReversed().map((w) => <Button key={w} look={w === 'again' ? 'main' : 'plain'} onClick={() => go(w, { cause: g.cause }, g.count)}>{words[w][1]}</Button>)}</div>}
+        {g.count > 1 && <div className="flex flex-wrap gap-2">{g.ways.toReversed().map((w) => <Button key={w} look={w === 'again' ? 'main' : 'plain'} onClick={() => go(w, { cause: g.cause }, g.count)}>{word(w, g.matters[0]?.register)[1]}</Button>)}</div>}
       </div>
       {g.matters.map((m) => (
         <div key={m.id} className="mt-3 border-t border-line pt-3">
           {m.message && <MessageHead message={m.message} time={when(m.message.received_at)} />}
           <div className="mt-2 ml-3 border-l-2 border-line-2 pl-3">
-            <p className="[overflow-wrap:anywhere]">{m.name} <span className="text-[13.5px] text-ink-3">{!!m.size && size(m.size)}{m.rule && ` · rule “${m.rule}”`}</span></p>
+            <p className="[overflow-wrap:anywhere]">{m.register ? <Link className="hover:underline" to={`/register/${m.register}`}>{m.path}</Link> : m.name} <span className="text-[13.5px] text-ink-3">{!!m.size && size(m.size)}{m.rule && ` · rule “${m.rule}”`}</span></p>
             <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2"><span className="inline-block first-letter:uppercase">{m.reason}.</span></p>
-            <p className="mt-1.5 flex flex-wrap gap-x-4 gap-y-1">{m.ways.map((w) => <button key={w} className="add" aria-label={`${words[w][0]}: ${m.name}`} onClick={() => go(w, { matters: [m.id] }, 1)}>{words[w][0]}</button>)}</p>
+            <p className="mt-1.5 flex flex-wrap gap-x-4 gap-y-1">{m.ways.map((w) => <button key={w} className="add" aria-label={`${word(w, m.register)[0]}: ${m.name}`} onClick={() => go(w, { matters: [m.id] }, 1)}>{word(w, m.register)[0]}</button>)}</p>
           </div>
         </div>
       ))}

@@ -115,6 +115,23 @@ export function Blank({ label, text, wrong, children }: { label: string; text: R
   )
 }
 
+/** A button that opens something beside it. */
+export function Pop({ label, children }: { label: string; children: ReactNode }) {
+  return (
+    <Popover.Root>
+      <Popover.Trigger asChild><Button>{label}</Button></Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content aria-label={label} sideOffset={6} align="end" collisionPadding={12} className="z-20 max-h-[80vh] w-[min(92vw,34rem)] overflow-auto rounded-xl border border-line bg-sheet p-5 text-[15px] leading-normal shadow-sheet">{children}</Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  )
+}
+
+/** How far something is. */
+export function Bar({ label, done, of }: { label: string; done: number; of: number }) {
+  return <div role="progressbar" aria-label={label} aria-valuemin={0} aria-valuemax={of} aria-valuenow={done} className="h-2 overflow-hidden rounded-full bg-line"><div className="h-full bg-pen transition-[width]" style={{ width: `${(done / of) * 100}%` }} /></div>
+}
+
 /** A bar picture with a table for those who cannot see it. */
 export function Bars({ days, label, height = 110 }: { days: number[]; label: string; height?: number }) {
   const most = Math.max(1, ...days)

@@ -20,3 +20,7 @@ export function when(iso: string): string {
 
 export const today = () => new Intl.DateTimeFormat(undefined, { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date())
 export const many = (n: number, one: string, more = one + 's') => `${n.toLocaleString()} ${n === 1 ? one : more}`
+
+const whole = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'long', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit' })
+/** A moment to the second. */
+export const exactly = (iso: string) => whole.format(new Date(iso))

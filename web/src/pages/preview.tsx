@@ -1,0 +1,197 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useRef, useState } from 'react'
+
+import { Problem, type Schemas } from '../api/client'
+import { Button, Listing } from '../ui/basics'
+import { many, size } from '../ui/format'
+
+type Kind = Schemas['Story']['preview']
+
+/** The file, and the message, as far as they can be shown without running anything of them. */
+export function Preview({ filing: f, kind }: { filing: Schemas['Filing']; kind: Kind }) {
+  const [view, setView] = useState<'file' | 'message'>('file')
+  const tab = (v: typeof view, name: string) => <button aria-current={view === v || undefined} className={`border-b-2 px-3 py-1.5 text-sm font-semibold ${view === v ? 'border-ink' : 'border-transparent text-ink-2 hover:text-ink'}`} onClick={() => setView(v)}>{name}</button>
+  return (
+    <section aria-label="Preview" className="min-w-0">
+      <div className="mb-3 border-b border-line">{tab('file', 'The file')}{tab('message', 'The message')}</div>
+      {view === 'message' ? <iframe title="The message" sandbox="" className="h-[70vh] w-full rounded-lg border border-line bg-white" src={`/api/v1/messages/${f.message}/page`} />
+        : kind === 'none' ? <p className="text-ink-2">{f.state === 'filed' ? 'A file of this kind cannot be shown here. Download it to open it.' : 'There is no file to be shown.'}</p>
+        : kind === 'pdf' ? <PDF f={f} />
+        : kind === 'picture' ? <Picture f={f} />
+        : <Words f={f} table={kind === 'table'} />}
+    </section>
+  )
+}
+
+const mostText = 256 * 1024
+
+async function octets(entry: string, first?: number): Promise<ArrayBuffer> {
+  const response = await fetch(`/api/v1/register/${entry}/file${first ? `?first=${first}` : ''}`)
+  if (!response.ok) throw new Problem((await response.json().catch(() => ({}))) as object, response.status)
+  return response.arrayBuffer()
+}
+
+const useOctets = (f: Schemas['Filing'], first?: number) => useQuery({ queryKey: ['file', f.entry, f.checked_at, first], queryFn: () => octets(f.entry, first), retry: false, gcTime: 30_000, staleTime: Infinity })
+
+/** Text is UTF-8, UTF-16 where it says so, else Windows-1252, as most old programs write. */
+function decode(data: ArrayBuffer): string {
+  const b = new Uint8Array(data)
+  if (b[0] === 0xff && b[1] === 0xfe) return new TextDecoder('utf-16le').decode(b)
+  if (b[0] === 0xfe && b[1] === 0xff) return new TextDecoder('utf-16be').decode(b)
+  try {
+    return new TextDecoder('utf-8', { fatal: true }).decode(b, { stream: true })
+  } catch {
+    return new TextDecoder('windows-1252').decode(b)
+  }
+}
+
+function Words({ f, table }: { f: Schemas['Filing']; table: boolean }) {
+  const query = useOctets(f, mostText)
+  return (
+    <Listing query={query}>
+      {(data) => {
+        const text = decode(data)
+        const cut = f.size > mostText
+        return (
+          <>
+            {table ? <Table text={cut ? text.slice(0, text.lastIndexOf('\n')) : text} /> : <pre tabIndex={0} aria-label="The file’s text" className="max-h-[70vh] overflow-auto rounded-lg border border-line bg-sheet-2 p-4 text-[13.5px] whitespace-pre-wrap [overflow-wrap:anywhere]">{text}</pre>}
+            {cut && <p className="mt-2 text-sm text-ink-3">The first {size(mostText)} of {size(f.size)}.</p>}
+          </>
+        )
+      }}
+    </Listing>
+  )
+}
+
+const mostRows = 500
+
+/** Rows of a table in text (RFC 4180), parted by what parts the first line most often. */
+export function rowsOf(text: string): string[][] {
+  const first = text.slice(0, text.search(/[\r\n]|$/))
+  const between = [',', ';', '\t', '|'].toSorted((a, b) => first.split(b).length - first.split(a).length)[0]
+  const rows: string[][] = []
+  let row: string[] = []
+  let cell = ''
+  let quoted = false
+  for (let i = text.startsWith('\ufeff') ? 1 : 0; i < text.length && rows.length <= mostRows; i++) {
+    const c = text[i]
+    if (quoted) {
+      if (c !== '"') cell += c
+      else if (text[i + 1] === '"') { cell += '"'; i++ }
+      else quoted = false
+    } else if (c === '"' && cell === '') quoted = true
+    else if (c === between) { row.push(cell); cell = '' }
+    else if (c === '\n' || c === '\r') {
+      if (c === '\r' && text[i + 1] === '\n') i++
+      row.push(cell)
+      if (row.length > 1 || cell) rows.push(row)
+      row = []
+      cell = ''
+    } else cell += c
+  }
+  if (cell || row.length) rows.push([...row, cell])
+  return rows
+}
+
+function Table({ text }: { text: string }) {
+  const [head = [], ...rows] = rowsOf(text)
+  return (
+    <>
+      <div tabIndex={0} role="region" aria-label="The file’s table" className="max-h-[70vh] overflow-auto rounded-lg border border-line">
+        <table className="w-full text-[13.5px]">
+          <thead><tr className="sticky top-0 bg-sheet-2 text-left">{head.map((c, i) => <th key={i} scope="col" className="border-b border-line-2 px-2.5 py-1.5 font-semibold">{c}</th>)}</tr></thead>
+          <tbody>{rows.slice(0, mostRows).map((r, i) => <tr key={i} className="border-b border-line">{r.map((c, k) => <td key={k} className={`px-2.5 py-1 ${/^-?[\d.,]+$/.test(c) ? 'text-right' : ''}`}>{c}</td>)}</tr>)}</tbody>
+        </table>
+      </div>
+      {rows.length > mostRows && <p className="mt-2 text-sm text-ink-3">The first {mostRows} lines.</p>}
+    </>
+  )
+}
+
+const mostPixels = 100_000_000
+
+function Picture({ f }: { f: Schemas['Filing'] }) {
+  const query = useOctets(f)
+  const canvas = useRef<HTMLCanvasElement>(null)
+  const [said, setSaid] = useState('')
+  useEffect(() => {
+    if (!query.data) return
+    let gone = false
+    void createImageBitmap(new Blob([query.data])).then((picture) => {
+      const to = canvas.current
+      if (gone || !to) return
+      if (picture.width * picture.height > mostPixels) return setSaid(`The picture has ${picture.width} × ${picture.height} dots, too many to be shown here.`)
+      const scale = Math.min(1, 2000 / Math.max(picture.width, picture.height))
+      to.width = picture.width * scale
+      to.height = picture.height * scale
+      to.getContext('2d')!.drawImage(picture, 0, 0, to.width, to.height)
+      setSaid(`${picture.width} × ${picture.height} dots, ${size(f.size)}`)
+    }, () => !gone && setSaid('The picture cannot be read. Download it to look at it.'))
+    return () => { gone = true }
+  }, [query.data, f.size])
+  return (
+    <Listing query={query}>
+      {() => <><canvas ref={canvas} role="img" aria-label={f.file} className="max-h-[70vh] max-w-full rounded-lg border border-line bg-white" /><p role="status" className="mt-2 text-sm text-ink-3">{said}</p></>}
+    </Listing>
+  )
+}
+
+const faces = import.meta.glob<string>('../../node_modules/pdfjs-dist/standard_fonts/*.{pfb,ttf}', { query: '?url', import: 'default' })
+
+/** The fourteen typefaces that a document need not bring along (ISO 32000-1, section 9.6.2.2). */
+class Typefaces {
+  async fetch({ filename }: { filename: string }) {
+    const url = await Object.entries(faces).find(([path]) => path.endsWith('/' + filename))?.[1]()
+    if (!url) throw new Error(`there is no ${filename}`)
+    return new Uint8Array(await (await fetch(url)).arrayBuffer())
+  }
+}
+
+/** Pages are drawn one at a time; nothing of the document runs. */
+function PDF({ f }: { f: Schemas['Filing'] }) {
+  const query = useOctets(f)
+  const canvas = useRef<HTMLCanvasElement>(null)
+  const [page, setPage] = useState(1)
+  const [state, setState] = useState<{ pages: number; wrong?: string }>({ pages: 0 })
+  const text = useRef<HTMLDivElement>(null)
+  useEffect(() => {
+    if (!query.data) return
+    let gone = false
+    const data = new Uint8Array(query.data.slice(0)) // the reader takes it away
+    const draw = async () => {
+      const pdf = await import('pdfjs-dist')
+      pdf.GlobalWorkerOptions.workerSrc = (await import('pdfjs-dist/build/pdf.worker.min.mjs?url')).default
+      const task = pdf.getDocument({ data, isEvalSupported: false, enableXfa: false, useSystemFonts: false, useWasm: false, useWorkerFetch: false, standardFontDataUrl: '/', BinaryDataFactory: Typefaces })
+      try {
+        const document = await task.promise
+        const one = await document.getPage(Math.min(page, document.numPages))
+        const to = canvas.current
+        if (gone || !to) return
+        const width = Math.max(320, to.parentElement!.clientWidth)
+        const viewport = one.getViewport({ scale: (width / one.getViewport({ scale: 1 }).width) * Math.min(2, window.devicePixelRatio || 1) })
+        to.width = viewport.width
+        to.height = viewport.height
+        await one.render({ canvas: to, viewport }).promise
+        const words = await one.getTextContent()
+        if (gone) return
+        if (text.current) text.current.textContent = words.items.map((i) => ('str' in i ? i.str : '')).join(' ')
+        setState({ pages: document.numPages })
+      } finally {
+        void task.destroy()
+      }
+    }
+    void draw().catch((e: unknown) => !gone && setState({ pages: 0, wrong: e instanceof Error && e.name === 'PasswordException' ? 'The document asks for a password. Download it to open it.' : 'The document cannot be read. Download it to look at it.' }))
+    return () => { gone = true }
+  }, [query.data, page])
+  return (
+    <Listing query={query}>
+      {() => (
+        <>
+          {state.wrong ? <p className="text-seal">{state.wrong}</p> : <canvas ref={canvas} role="img" aria-label={`${f.file}, page ${page}`} className="w-full rounded-lg border border-line bg-white" />}
+          <div ref={text} className="sr-only" />
+          {state.pages > 1 && <p className="mt-2 flex items-center justify-center gap-3 text-sm"><Button disabled={page === 1} onClick={() => setPage(page - 1)}>Before</Button>page {page} of {many(state.pages, 'page').split(' ')[0]}<Button disabled={page === state.pages} onClick={() => setPage(page + 1)}>Next</Button></p>}
+        </>
+      )}
+    </Listing>
+  )
+}
