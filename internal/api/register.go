@@ -199,12 +199,7 @@ func (s *Server) GetActivity(ctx context.Context, r GetActivityRequestObject) (G
 	if err != nil {
 		return nil, err
 	}
-	q.Most = 1
-	found, err := s.Store.FindFilings(v, q)
-	if err != nil {
-		return nil, err
-	}
-	tallies, err := s.Store.Tallies(v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
+	tallies, found, err := s.Store.Tallies(v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
 	out := GetActivity200JSONResponse{By: string(p.By), Tallies: []Tally{}, Total: found.Total, Size: found.Size}
 	for _, t := range tallies {
 		out.Tallies = append(out.Tallies, Tally{ID: t.ID, Name: t.Name, Count: t.Count, Size: t.Size})

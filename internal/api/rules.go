@@ -22,7 +22,7 @@ type ruleFacts struct {
 const ruleDays = 30
 
 func (s *Server) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
-	tallies, err := s.Store.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule, s.Engine.Zone, 0)
+	tallies, _, err := s.Store.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule, s.Engine.Zone, 0)
 	if err != nil {
 		return f, err
 	}

@@ -153,6 +153,11 @@ func (e *Engine) Start() error {
 	}
 	e.tasks.Go(e.tend)
 	e.tasks.Go(e.carry)
+	e.tasks.Go(func() { // so that the first who asks need not wait
+		if err := e.Store.Follow(); err != nil && e.ctx.Err() == nil {
+			e.Log.Error("reading the register", "error", err)
+		}
+	})
 	e.tasks.Go(e.keepRegisters)
 	e.tasks.Go(e.keepVerifying)
 	return nil

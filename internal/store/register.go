@@ -4,7 +4,9 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -19,35 +21,30 @@ import (
 // mostChanges bounds the list of what changed that is kept.
 const mostChanges = 20_000
 
-const registerColumns = `r.year, r.number, r.message_id, r.void <> '', r.undone_at IS NOT NULL, r.replaced_by <> '', r.check_state, r.filed_at IS NOT NULL,
-	unixepoch(r.received_at), coalesce(unixepoch(r.filed_at), 0), r.size, r.mailbox_id, r.mailbox, r.rule_id, r.rule, r.cabinet_id, r.cabinet, r.kind, r.sender_name, r.sender_address, r.folder, r.file, r.subject`
+// What is read of a line is a few numbers and one text, since each column that is
+// read costs: a register of a million lines is read at the start.
+const (
+	unit            = "\x1f" // between the texts
+	registerColumns = `r.year, r.number, r.message_id,
+	CASE WHEN r.void <> '' THEN 6 WHEN r.undone_at IS NOT NULL THEN 5 WHEN r.replaced_by <> '' THEN 4 WHEN r.check_state = 'missing' THEN 3 WHEN r.check_state = 'changed' THEN 2 WHEN r.filed_at IS NOT NULL THEN 1 ELSE 0 END,
+	unixepoch(r.received_at), coalesce(unixepoch(r.filed_at), 0), r.size, CAST(r.mailbox_id || char(31) || r.rule_id || char(31) || r.cabinet_id || char(31) || r.kind || char(31) || r.mailbox || char(31) || r.rule || char(31) || r.cabinet
+	|| char(31) || r.folder || char(31) || r.file || char(31) || r.sender_address || char(31) || replace(r.sender_name, char(31), ' ') || char(31) || r.subject AS BLOB)`
+)
 
 // readRows reads lines as the index takes them.
 func readRows(rows *sql.Rows, notes map[register.Number]string, each func(register.Row)) error {
 	defer rows.Close()
 	for rows.Next() {
 		var r register.Row
-		var void, undone, replaced, filed bool
-		var check string
-		err := rows.Scan(&r.Number.Year, &r.Number.Number, &r.Message, &void, &undone, &replaced, &check, &filed, &r.Received, &r.Filed, &r.Size,
-			&r.MailboxID, &r.Mailbox, &r.RuleID, &r.Rule, &r.CabinetID, &r.Cabinet, &r.Kind, &r.SenderName, &r.SenderAddress, &r.Folder, &r.File, &r.Subject)
-		if err != nil {
+		var raw sql.RawBytes
+		if err := rows.Scan(&r.Number.Year, &r.Number.Number, &r.Message, &r.State, &r.Received, &r.Filed, &r.Size, &raw); err != nil {
 			return err
 		}
-		switch {
-		case void:
-			r.State = register.Void
-		case undone:
-			r.State = register.TakenBack
-		case replaced:
-			r.State = register.Replaced
-		case check == "missing":
-			r.State = register.Missing
-		case check == "changed":
-			r.State = register.Changed
-		case filed:
-			r.State = register.Filed
+		texts := string(raw)
+		for _, into := range []*string{&r.MailboxID, &r.RuleID, &r.CabinetID, &r.Kind, &r.Mailbox, &r.Rule, &r.Cabinet, &r.Folder, &r.File, &r.SenderAddress, &r.SenderName} {
+			*into, texts, _ = strings.Cut(texts, unit)
 		}
+		r.Subject = texts
 		r.Notes = notes[r.Number]
 		each(r)
 	}
@@ -120,6 +117,10 @@ func (s *Store) load() error {
 		}
 	})
 	s.index.Put(batch...)
+	s.index.Trim()
+	if s.index.Len() > 100_000 {
+		debug.FreeOSMemory() // what reading took is given back
+	}
 	return err
 }
 
@@ -238,11 +239,12 @@ func (s *Store) FilingsNumbered(v Viewer, numbers []register.Number) ([]Filing, 
 }
 
 // Tallies counts what a query finds.
-func (s *Store) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally, error) {
+func (s *Store) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally, register.Found, error) {
 	if err := s.Follow(); err != nil {
-		return nil, err
+		return nil, register.Found{}, err
 	}
-	return s.index.Count(v.seen(q), by, zone, most), nil
+	tallies, found := s.index.Count(v.seen(q), by, zone, most)
+	return tallies, found, nil
 }
 
 // Days counts what was filed on each of some days, by rule or mailbox.

@@ -189,7 +189,7 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 		tray, err3 := s.Tray(c.v, 0, 10)
 		notices, err4 := s.Notices(c.v)
 		recent, err5 := s.Recent(c.v, 10)
-		tallies, err6 := s.Tallies(c.v, register.Query{}, register.PerMailbox, time.UTC, 0)
+		tallies, _, err6 := s.Tallies(c.v, register.Query{}, register.PerMailbox, time.UTC, 0)
 		count, err7 := s.TrayCount(c.v)
 		if err := errors.Join(err1, err2, err3, err4, err5, err6, err7); err != nil {
 			t.Fatal(err)

@@ -33,11 +33,17 @@ const (
 
 // Count counts what a query finds. Days and months are those of the zone, in
 // their order, with those between on which nothing was filed; all else comes
-// with the largest count first, most of them, 0 for all.
-func (x *Index) Count(q Query, by By, zone *time.Location, most int) []Tally {
+// with the largest count first, most of them, 0 for all. Of all that was found
+// it says how many and how large.
+func (x *Index) Count(q Query, by By, zone *time.Location, most int) ([]Tally, Found) {
 	x.mutex.RLock()
 	defer x.mutex.RUnlock()
 	s := x.narrow(&q)
+	f := Found{Total: s.count(), Size: x.size(s)}
+	return x.count(s, by, zone, most), f
+}
+
+func (x *Index) count(s set, by By, zone *time.Location, most int) []Tally {
 	switch by {
 	case PerDay, PerMonth:
 		return x.perDay(s, by, zone)
@@ -115,24 +121,46 @@ func (x *Index) tallies(s set, c *column, ids bool, most int) []Tally {
 
 // perSender counts by address: one sender may write under several names.
 func (x *Index) perSender(s set, most int) []Tally {
-	all := x.by(s, &x.senders)
-	at := map[string]int{}
-	var joined []Tally
-	for i, v := range x.senders.values {
-		name, address, _ := strings.Cut(v, sep)
-		key := strings.ToLower(address)
-		k, ok := at[key]
-		if !ok {
-			k = len(joined)
-			at[key] = k
-			joined = append(joined, Tally{ID: key, Name: address})
-		}
-		joined[k].join(&all[i])
-		if name != "" && all[i].Count > 0 {
-			joined[k].Name = name
+	counts := make([]uint32, len(x.addresses.ids))
+	s.each(func(i int) { counts[x.addresses.of[x.senders.of[i]]]++ })
+	// There are very many: only of those with the most is more asked.
+	const high = 1 << 16
+	var of [high]int // how many have each count
+	for _, n := range counts {
+		of[min(n, high-1)]++
+	}
+	least, left := uint32(1), most
+	for n := high - 1; most > 0 && n > 0; n-- {
+		if left -= of[n]; left <= 0 {
+			least = uint32(n)
+			break
 		}
 	}
-	return largest(joined, most)
+	place := make([]int32, len(counts)) // in all, and one
+	var all []Tally
+	for id, n := range counts {
+		if n >= least {
+			all = append(all, Tally{Count: int(n)})
+			place[id] = int32(len(all))
+		}
+	}
+	s.each(func(i int) {
+		value := x.senders.of[i]
+		k := place[x.addresses.of[value]]
+		if k == 0 {
+			return
+		}
+		t := &all[k-1]
+		t.Size += x.sizes[i]
+		t.Last = max(t.Last, x.filed[i])
+		if t.ID == "" || t.Name == t.ID && x.senders.values[value][0] != sep[0] {
+			name, address, _ := strings.Cut(x.senders.values[value], sep)
+			if t.ID, t.Name = strings.ToLower(address), name; name == "" {
+				t.Name = t.ID
+			}
+		}
+	})
+	return largest(all, most)
 }
 
 // quarter is the step in which days are told apart: no zone's midnight lies

@@ -90,6 +90,7 @@ type Index struct {
 	numbers   []uint64 // in ascending order
 	messages  []uint32
 	states    []State
+	in        [Void + 1]set // the lines of each state
 	received  []int64
 	filed     []int64
 	sizes     []int64
@@ -98,6 +99,7 @@ type Index struct {
 	cabinets  column
 	kinds     column
 	senders   column // name, address
+	addresses groups // of senders
 	folders   column // cabinet, path
 	subjects  texts
 	files     texts
@@ -122,7 +124,7 @@ const sep = "\x00"
 type column struct {
 	of     []uint32 // by line
 	values []string // as they are written
-	folded []string
+	folded texts
 	ids    map[string]uint32
 	order  []uint32 // values by their folded form; of the first len(order) values
 	rank   []uint32 // the place of each in order
@@ -139,7 +141,7 @@ func (c *column) id(value string) uint32 {
 	value = strings.Clone(value)
 	c.ids[value] = id
 	c.values = append(c.values, value)
-	c.folded = append(c.folded, Fold(value))
+	c.folded.set(int(id), value)
 	return id
 }
 
@@ -152,7 +154,7 @@ func (c *column) set(i int, value string) {
 }
 
 func (c *column) compare(a, b uint32) int {
-	if r := strings.Compare(c.folded[a], c.folded[b]); r != 0 {
+	if r := bytes.Compare(c.folded.at(int(a)), c.folded.at(int(b))); r != 0 {
 		return r
 	}
 	return int(a) - int(b)
@@ -180,6 +182,28 @@ func (c *column) arrange() {
 	c.rank = slices.Grow(c.rank[:0], n)[:n]
 	for place, id := range c.order {
 		c.rank[id] = uint32(place)
+	}
+}
+
+// groups says which values of a column belong together.
+type groups struct {
+	of  []uint32 // by value
+	ids map[string]uint32
+}
+
+// join brings the groups up to date with a column's values.
+func (g *groups) join(values []string, key func(value string) string) {
+	if g.ids == nil {
+		g.ids = map[string]uint32{}
+	}
+	for _, v := range values[len(g.of):] {
+		k := key(v)
+		id, ok := g.ids[k]
+		if !ok {
+			id = uint32(len(g.ids))
+			g.ids[k] = id
+		}
+		g.of = append(g.of, id)
 	}
 }
 
@@ -305,9 +329,10 @@ func (t *texts) search(word []byte) set {
 func (t *texts) look(word []byte) set {
 	n := len(t.start)
 	found := make(set, (n+63)/64)
+	look := t.finder(word)
 	inParts(len(found), func(from, to int) {
 		if first, last := from<<6, min(to<<6, n); first < last {
-			t.scan(found, word, first, last)
+			t.scan(found, look, first, last)
 		}
 	})
 	for i := range t.moved {
@@ -318,16 +343,53 @@ func (t *texts) look(word []byte) set {
 	return found
 }
 
+// finder looks for a word by that of its letters which is the rarest in a sample
+// of the texts: that is several times as quick as looking for its first letters.
+func (t *texts) finder(word []byte) func(text []byte) int {
+	const sample, common = 1 << 15, 1 << 11 // a letter of each sixteen
+	var counts [256]int
+	from := max(0, len(t.all)/2-sample/2)
+	for _, c := range t.all[from:min(len(t.all), from+sample)] {
+		counts[c]++
+	}
+	at := 0
+	for i, c := range word {
+		if counts[c] < counts[word[at]] {
+			at = i
+		}
+	}
+	if len(word) == 0 || counts[word[at]] > common {
+		return func(text []byte) int { return bytes.Index(text, word) }
+	}
+	rare := word[at]
+	return func(text []byte) int {
+		for from := 0; from+len(word) <= len(text); {
+			i := bytes.IndexByte(text[from+at:], rare)
+			if i < 0 {
+				return -1
+			}
+			if from += i; from+len(word) > len(text) {
+				return -1
+			}
+			if string(text[from:from+len(word)]) == string(word) {
+				return from
+			}
+			from++
+		}
+		return -1
+	}
+}
+
 // scan looks through the texts of some lines. What was moved, from here or to
 // here, is passed over.
-func (t *texts) scan(found set, word []byte, first, last int) {
+func (t *texts) scan(found set, look func(text []byte) int, first, last int) {
 	end := len(t.all)
 	if last < len(t.laid) {
 		end = int(t.laid[last])
 	}
 	line := first
 	for at := int(t.laid[first]); at < end; {
-		hit := bytes.Index(t.all[at:end], word)
+		hit := look(t.all[at:end])
 		if hit < 0 {
 			return
 		}
@@ -371,6 +433,7 @@ func (x *Index) Put(rows ...Row) {
 	}
 	x.subjects.settle(false)
 	x.files.settle(false)
+	x.addresses.join(x.senders.values, func(v string) string { _, address, _ := strings.Cut(v, sep); return strings.ToLower(address) })
 }
 
 func (x *Index) put(r *Row) {
@@ -388,6 +451,13 @@ func (x *Index) put(r *Row) {
 		x.messages, x.states = append(x.messages, 0), append(x.states, 0)
 		x.received, x.filed, x.sizes = append(x.received, 0), append(x.filed, 0), append(x.sizes, 0)
 	}
+	for state := range x.in {
+		if i>>6 == len(x.in[state]) {
+			x.in[state] = append(x.in[state], 0)
+		}
+		x.in[state][i>>6] &^= 1 << (i & 63)
+	}
+	x.in[r.State][i>>6] |= 1 << (i & 63)
 	x.messages[i], x.states[i], x.received[i], x.filed[i], x.sizes[i] = uint32(r.Message), r.State, r.Received, r.Filed, r.Size
 	x.mailboxes.set(i, r.MailboxID+sep+r.Mailbox)
 	x.rules.set(i, r.RuleID+sep+r.Rule)
@@ -421,6 +491,12 @@ func (x *Index) rebuild(at int, r *Row) {
 		t.known = nil
 		t.start, t.end, t.laid = slices.Insert(t.start, at, laid), slices.Insert(t.end, at, laid), slices.Insert(t.laid, at, laid)
 	}
+	for state := range x.in { // they are counted anew
+		x.in[state] = make(set, (len(x.states)+63)/64)
+	}
+	for i, state := range x.states {
+		x.in[state][i>>6] |= 1 << (i & 63)
+	}
 	notes := map[uint32]string{}
 	for i, n := range x.notes {
 		if int(i) >= at {
@@ -436,9 +512,30 @@ func (x *Index) rebuild(at int, r *Row) {
 func (x *Index) Reset() {
 	x.mutex.Lock()
 	defer x.mutex.Unlock()
-	x.numbers, x.messages, x.states, x.received, x.filed, x.sizes = nil, nil, nil, nil, nil, nil
+	x.numbers, x.messages, x.states, x.received, x.filed, x.sizes, x.in = nil, nil, nil, nil, nil, nil, [Void + 1]set{}
 	x.mailboxes, x.rules, x.cabinets, x.kinds, x.senders, x.folders = column{}, column{}, column{}, column{}, column{}, column{}
-	x.subjects, x.files, x.notes = texts{}, texts{}, nil
+	x.subjects, x.files, x.notes, x.addresses = texts{}, texts{}, nil, groups{}
+}
+
+// Trim gives back the memory that was taken in advance and puts the columns in
+// order, once many lines were put.
+func (x *Index) Trim() {
+	x.mutex.Lock()
+	defer x.mutex.Unlock()
+	x.numbers, x.messages, x.states = fit(x.numbers), fit(x.messages), fit(x.states)
+	x.received, x.filed, x.sizes = fit(x.received), fit(x.filed), fit(x.sizes)
+	for _, c := range []*column{&x.mailboxes, &x.rules, &x.cabinets, &x.kinds, &x.senders, &x.folders} {
+		c.of = fit(c.of)
+		c.arrange()
+	}
+	for _, t := range []*texts{&x.subjects, &x.files} {
+		t.start, t.end, t.laid, t.all = fit(t.start), fit(t.end), fit(t.laid), fit(t.all)
+	}
+}
+
+// fit copies a slice to one with a little room.
+func fit[T any](s []T) []T {
+	return append(make([]T, 0, len(s)+len(s)/50+16), s...)
 }
 
 // Len is how many lines there are, in whatever state.
@@ -512,13 +609,16 @@ func inParts(n int, work func(from, to int)) {
 	all.Wait()
 }
 
-// contains says for each value of a column whether a folded word stands in it.
-func (c *column) contains(word string) []bool {
-	found := make([]bool, len(c.values))
-	for i, v := range c.folded {
-		found[i] = strings.Contains(v, word)
+// contains finds the values of a column in which a folded word stands. The set is
+// not to be changed; none is nil.
+func (c *column) contains(word string) set {
+	found := c.folded.search([]byte(word))
+	for _, w := range found {
+		if w != 0 {
+			return found
+		}
 	}
-	return found
+	return nil
 }
 
 func (t *texts) contains(i int, word []byte) bool { return bytes.Contains(t.at(i), word) }

@@ -290,7 +290,11 @@ func TestCountsAddUpToWhatIsFound(t *testing.T) {
 		}
 		for _, by := range []By{PerDay, PerMonth, PerRule, PerMailbox, PerSender, PerKind, PerCabinet, PerFolder} {
 			total, size := 0, int64(0)
-			for _, tally := range x.Count(q, by, london, 0) {
+			tallies, f := x.Count(q, by, london, 0)
+			if f.Total != found.Total || f.Size != found.Size {
+				t.Errorf("%q by %s: %d lines of %d octets are said, want %d of %d", text, by, f.Total, f.Size, found.Total, found.Size)
+			}
+			for _, tally := range tallies {
 				total, size = total+tally.Count, size+tally.Size
 				if by == PerDay && tally.Count != days[tally.Name] {
 					t.Errorf("%q: %d on %s, want %d", text, tally.Count, tally.Name, days[tally.Name])
@@ -301,7 +305,7 @@ func TestCountsAddUpToWhatIsFound(t *testing.T) {
 			}
 		}
 	}
-	if top := x.Count(Query{}, PerRule, london, 3); len(top) != 3 || top[0].Count < top[1].Count || top[0].Name == "" {
+	if top, _ := x.Count(Query{}, PerRule, london, 3); len(top) != 3 || top[0].Count < top[1].Count || top[0].Name == "" {
 		t.Errorf("the three rules that filed most: %v", top)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -69,17 +70,11 @@ func (x *Index) narrow(q *Query) set {
 	if states == nil {
 		states = There
 	}
-	var wanted [16]bool
 	for _, state := range states {
-		wanted[state] = true
-	}
-	inParts(len(s), func(from, to int) {
-		for i := from << 6; i < min(to<<6, n); i++ {
-			if wanted[x.states[i]] {
-				s[i>>6] |= 1 << (i & 63)
-			}
+		for w, lines := range x.in[state] {
+			s[w] |= lines
 		}
-	})
+	}
 	if q.Mailboxes != nil {
 		x.mailboxes.narrow(s, func(v string) bool { id, _, _ := strings.Cut(v, sep); return slices.Contains(q.Mailboxes, id) })
 	}
@@ -112,9 +107,11 @@ func (x *Index) narrow(q *Query) set {
 
 func (c *column) narrow(s set, fits func(value string) bool) {
 	allowed := make([]bool, len(c.values))
-	for i, v := range c.values {
-		allowed[i] = fits(v)
-	}
+	inParts(len(c.values), func(from, to int) {
+		for i := from; i < to; i++ {
+			allowed[i] = fits(c.values[i])
+		}
+	})
 	s.keep(func(i int) bool { return allowed[c.of[i]] })
 }
 
@@ -143,19 +140,17 @@ func (x *Index) search(s set, q *Search) {
 	if len(q.Kinds) > 0 {
 		x.kinds.narrow(s, func(v string) bool { return slices.Contains(q.Kinds, v) })
 	}
+	for _, w := range q.Sender {
+		values := x.senders.contains(Fold(w))
+		s.keep(func(i int) bool { return values != nil && values.has(int(x.senders.of[i])) })
+	}
 	for _, of := range []struct {
 		column *column
 		words  []string
-		part   int // of the values that is looked at; -1 for all
-	}{{&x.senders, q.Sender, -1}, {&x.rules, q.Rule, 1}, {&x.mailboxes, q.Mailbox, 1}, {&x.cabinets, q.InCabinet, 1}, {&x.folders, q.InFolder, 1}} {
+	}{{&x.rules, q.Rule}, {&x.mailboxes, q.Mailbox}, {&x.cabinets, q.InCabinet}, {&x.folders, q.InFolder}} { // ids and cabinets are not looked at
 		for _, word := range of.words {
 			word = Fold(word)
-			of.column.narrow(s, func(v string) bool {
-				if of.part == 1 {
-					_, v, _ = strings.Cut(v, sep)
-				}
-				return strings.Contains(Fold(v), word)
-			})
+			of.column.narrow(s, func(v string) bool { _, v, _ = strings.Cut(v, sep); return strings.Contains(Fold(v), word) })
 		}
 	}
 	for _, of := range []struct {
@@ -175,7 +170,9 @@ func (x *Index) search(s set, q *Search) {
 		word := Fold(w)
 		s.keep(func(i int) bool { n, ok := x.notes[uint32(i)]; return ok && strings.Contains(n, word) })
 	}
-	for _, w := range q.Words {
+	words := slices.Clone(q.Words)
+	slices.SortStableFunc(words, func(a, b string) int { return len(b) - len(a) }) // long words are rare, and leave less to look at
+	for _, w := range words {
 		x.word(s, Fold(w))
 	}
 	for _, w := range q.Without {
@@ -201,8 +198,8 @@ func (x *Index) word(s set, word string) {
 		found.keep(func(i int) bool { return x.files.contains(i, text) || x.subjects.contains(i, text) })
 	}
 	for _, c := range []*column{&x.senders, &x.folders, &x.rules} {
-		if values := c.contains(word); slices.Contains(values, true) {
-			found.add(s, func(i int) bool { return values[c.of[i]] })
+		if values := c.contains(word); values != nil {
+			found.add(s, func(i int) bool { return values.has(int(c.of[i])) })
 		}
 	}
 	if exact, alike := x.number(word); exact != 0 {
@@ -290,7 +287,7 @@ func (x *Index) comparer(q *Query) func(a, b int) int {
 // few of these.
 func named(c *column) func(a, b int) int {
 	order := make([]int, len(c.values))
-	name := func(id int) string { _, n, _ := strings.Cut(c.folded[id], sep); return n }
+	name := func(id int) string { _, n, _ := strings.Cut(c.values[id], sep); return Fold(n) }
 	for i := range order {
 		order[i] = i
 	}
@@ -366,6 +363,18 @@ func (x *Index) page(lines func(func(i int)), count int, q *Query) (picked []int
 	if most == 0 || most > count {
 		most = count
 	}
+	if q.Sort == "" || q.Sort == ByNumber { // they come in this order
+		lines(func(i int) {
+			switch {
+			case len(picked) == most && more, after >= 0 && (i == after || (i > after) != q.Ascending):
+			case len(picked) == most:
+				more = true
+			default:
+				picked = append(picked, i)
+			}
+		})
+		return picked, more
+	}
 	if most*4 > count { // sorting them is no more work
 		lines(func(i int) {
 			if after < 0 || compare(after, i) < 0 {
@@ -407,14 +416,28 @@ func (s set) count() (n int) {
 func (x *Index) Find(q Query) Found {
 	defer x.ready(&q)()
 	s := x.narrow(&q)
-	f := Found{Total: s.count()}
-	s.each(func(i int) { f.Size += x.sizes[i] })
+	f := Found{Total: s.count(), Size: x.size(s)}
 	picked, more := x.page(s.lines(&q), f.Total, &q)
 	for _, i := range picked {
 		f.Numbers = append(f.Numbers, numbered(x.numbers[i]))
 	}
 	f.More = more
 	return f
+}
+
+// size is how large the lines of a set are together.
+func (x *Index) size(s set) int64 {
+	var total atomic.Int64
+	inParts(len(s), func(from, to int) {
+		part := int64(0)
+		for w := from; w < to; w++ {
+			for rest := s[w]; rest != 0; rest &= rest - 1 {
+				part += x.sizes[w<<6+trailing(rest)]
+			}
+		}
+		total.Add(part)
+	})
+	return total.Load()
 }
 
 // Letter is a message with the lines that it has in the register.
@@ -454,23 +477,23 @@ func (x *Index) FindLetters(q Query) ([]Letter, Found) {
 	})
 	picked, more := x.page(shown.lines(&q), f.Total, &q)
 	f.More = more
-	return x.letters(&q, picked), f
+	return x.letters(&q, picked, last), f
 }
 
-func (x *Index) letters(q *Query, picked []int) []Letter {
+func (x *Index) letters(q *Query, picked []int, last uint32) []Letter {
 	all := make([]Letter, len(picked))
-	at := make(map[uint32]int, len(picked))
+	at := make([]int32, last+1) // by message: its place and one
 	for k, i := range picked {
 		all[k] = Letter{Message: int64(x.messages[i]), First: numbered(x.numbers[i])}
-		at[x.messages[i]] = k
+		at[x.messages[i]] = int32(k + 1)
 	}
 	states := q.States
 	if states == nil {
 		states = There
 	}
 	x.narrow(&Query{Mailboxes: q.Mailboxes, Search: Search{States: states}}).each(func(i int) {
-		if k, ok := at[x.messages[i]]; ok {
-			all[k].Numbers = append(all[k].Numbers, numbered(x.numbers[i]))
+		if k := at[x.messages[i]]; k > 0 {
+			all[k-1].Numbers = append(all[k-1].Numbers, numbered(x.numbers[i]))
 		}
 	})
 	return all
