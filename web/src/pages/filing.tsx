@@ -36,7 +36,7 @@ export function FilingPage() {
             <div className="grid grid-cols-[minmax(0,1fr)] gap-8 xl:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">
               <div className="min-w-0">
                 <dl className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-y-1 text-[15px] [overflow-wrap:anywhere]">
-                  <Fact name="Folder">{f.folder || (f.file ? 'the cabinet itself' : '')} {f.file && <Link className="text-pen hover:underline" to={`/register?${new URLSearchParams({ cabinet: f.cabinet, folder: f.folder }).toString()}`}>what else lies there</Link>}</Fact>
+                  <Fact name="Folder">{f.folder || (f.file ? 'the cabinet itself' : '')} {f.file && <Link className="text-pen underline" to={`/register?${new URLSearchParams({ cabinet: f.cabinet, folder: f.folder }).toString()}`}>what else lies there</Link>}</Fact>
                   <Fact name="Cabinet">{f.cabinet}</Fact>
                   {f.place && <Fact name="For colleagues"><Copied text={f.place} url={f.place_url} /></Fact>}
                   <Fact name="Rule">{f.rule}{f.revision ? `, revision ${f.revision}` : ''}</Fact>
@@ -56,7 +56,7 @@ export function FilingPage() {
                 <Notes story={s} />
                 {s.others.length > 0 && <>
                   <h2 className="mt-7 mb-2">Of the same message</h2>
-                  <ul className="text-[15px]">{s.others.map((o) => <li key={o.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)_auto] gap-2 border-b border-line py-1"><Link className="text-pen hover:underline" to={`/register/${o.entry}`}>{o.entry}</Link><span className="truncate">{o.file} <span className="text-ink-3">{o.folder}</span></span><Chip word={o.state ?? ''} /></li>)}</ul>
+                  <ul className="text-[15px]">{s.others.map((o) => <li key={o.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)_auto] gap-2 border-b border-line py-1"><Link className="py-0.5 text-pen hover:underline" to={`/register/${o.entry}`}>{o.entry}</Link><span className="truncate">{o.file} <span className="text-ink-3">{o.folder}</span></span><Chip word={o.state ?? ''} /></li>)}</ul>
                 </>}
               </div>
               <Suspense fallback={<p role="status" className="text-ink-3">Opening…</p>}><Preview filing={f} kind={s.preview} /></Suspense>

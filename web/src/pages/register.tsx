@@ -114,7 +114,7 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
           return (
             <li key={name} className="flex items-center justify-between gap-2 border-b border-line py-1">
               <Tick label={c.title} checked onChange={() => setChosen(chosen.filter((n) => n !== name))} />
-              <span><button className="add" disabled={i === 0} aria-label={`${c.title}: further left`} onClick={() => move(i, -1)}>↑</button><button className="add" disabled={i === chosen.length - 1} aria-label={`${c.title}: further right`} onClick={() => move(i, 1)}>↓</button></span>
+              <span><button className="add min-h-7 min-w-7" disabled={i === 0} aria-label={`${c.title}: further left`} onClick={() => move(i, -1)}>↑</button><button className="add min-h-7 min-w-7" disabled={i === chosen.length - 1} aria-label={`${c.title}: further right`} onClick={() => move(i, 1)}>↓</button></span>
             </li>
           )
         })}
@@ -236,7 +236,7 @@ function Messages({ asked, total }: { asked: Asked; total?: number }) {
               <div className="flex justify-between gap-3"><Link to={`/messages/${m.message}`} className="truncate font-semibold hover:underline">{m.subject || 'No subject'}</Link><time dateTime={m.received_at} className="shrink-0 text-[13.5px] text-ink-3">{when(m.received_at)}</time></div>
               <p className="truncate text-[13.5px] text-ink-3">{m.sender_name || m.sender_address} · {m.mailbox}</p>
               <ul className="mt-1 ml-3 border-l-2 border-line-2 pl-3 text-[14.5px]">
-                {m.filings.map((f) => <li key={f.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)] gap-2"><Link className="text-pen hover:underline" to={`/register/${f.entry}`}>{f.entry}</Link><span className="truncate">{f.file} <span className="text-ink-3">{f.folder}</span></span></li>)}
+                {m.filings.map((f) => <li key={f.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)] gap-2"><Link className="py-0.5 text-pen hover:underline" to={`/register/${f.entry}`}>{f.entry}</Link><span className="truncate py-0.5">{f.file} <span className="text-ink-3">{f.folder}</span></span></li>)}
               </ul>
             </article>
           ))}

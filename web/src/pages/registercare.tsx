@@ -92,8 +92,8 @@ function Verification() {
         {(v) => (
           <div className="border-t border-line py-3">
             <p>{v.plan.every_days ? `Each file is read once in ${many(v.plan.every_days, 'day')}, to see that it still lies where it was filed, unchanged${v.plan.from_time ? `; between ${v.plan.from_time} and ${v.plan.to_time}` : ''}${v.plan.mb_per_second ? `; at most ${v.plan.mb_per_second} MB a second` : ''}.` : 'Files are verified only when somebody asks.'}</p>
-            <p className="text-sm text-ink-2">{many(v.verified, 'file')} verified so far{v.due ? `, ${v.due.toLocaleString()} due` : ''}; <Link className="text-pen hover:underline" to="/register?text=state:missing">{v.missing} missing</Link>, <Link className="text-pen hover:underline" to="/register?text=state:changed">{v.changed} changed</Link>.</p>
-            {v.last && <p className="text-sm text-ink-3">Last: <Link className="text-pen hover:underline" to={`/history/${v.last.id}`}>{when(v.last.started_at)}</Link>, {v.last.looked.toLocaleString()} of {many(v.last.total, 'file')}, {v.last.state}{v.last.note && `: ${v.last.note}`}</p>}
+            <p className="text-sm text-ink-2">{many(v.verified, 'file')} verified so far{v.due ? `, ${v.due.toLocaleString()} due` : ''}; <Link className="text-pen underline" to="/register?text=state:missing">{v.missing} missing</Link>, <Link className="text-pen underline" to="/register?text=state:changed">{v.changed} changed</Link>.</p>
+            {v.last && <p className="text-sm text-ink-3">Last: <Link className="text-pen underline" to={`/history/${v.last.id}`}>{when(v.last.started_at)}</Link>, {v.last.looked.toLocaleString()} of {many(v.last.total, 'file')}, {v.last.state}{v.last.note && `: ${v.last.note}`}</p>}
           </div>
         )}
       </Listing>
