@@ -1,9 +1,9 @@
-# What is needed: Go, Node and npm. `make test` also needs Debian's dovecot and
-# chromium, which it installs when it runs as root.
+# What is needed: Go, Node and npm. `make test` also needs Debian's dovecot,
+# chromium and libreoffice-calc, which it installs when it runs as root.
 export CGO_ENABLED = 0
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 GOFLAGS_BUILD = -trimpath -ldflags '-s -w -X inktray.example/inktray/internal/cli.Version=$(VERSION)'
-FUZZ = ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument
+FUZZ = ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument ./internal/core/register:FuzzParseSearch
 FUZZ_SLOW = ./internal/core/unpack:FuzzOpen ./internal/core/render:FuzzWrite
 FUZZTIME ?= 8m
 FUZZTIME_SLOW ?= $(FUZZTIME)
@@ -62,6 +62,7 @@ fuzz:
 bench: needs
 	go test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/cabinet/... ./internal/store
 	go test -timeout 20m -run '^$$' -bench . -benchtime 1x ./internal/engine
+	go test -timeout 30m -run '^$$' -bench . -benchtime 1x ./internal/cli
 
 ## reliability: run the faults and the kills and write what came of them into docs/reliability.md
 reliability: needs

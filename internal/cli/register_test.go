@@ -310,7 +310,6 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	b.Press("Messages")
 	b.Until("one line a message", "document.querySelectorAll('main article').length > 3")
 	clean("messages")
-	picture(t, b, "register-messages")
 	b.Press("Activity")
 	b.Sees("By sender")
 	b.Until("it is drawn, with a table", "document.querySelectorAll('main svg rect').length > 0 && [...document.querySelectorAll('summary')].some(s => s.innerText.includes('As a table'))")
