@@ -287,6 +287,10 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	}
 	b.Press("Register")
 	b.Until("there are lines", "document.querySelectorAll('tbody tr a').length > 10")
+	b.Run("window.scrollTo(0, 1e6)", nil)
+	b.Until("more lines are read as they are scrolled to", "Number([...document.querySelectorAll('tbody tr[aria-rowindex]')].at(-1)?.getAttribute('aria-rowindex')) > 101 || (window.scrollTo(0, 1e6), false)")
+	b.Until("only those that are seen are on the page", "document.querySelectorAll('tbody tr').length < 70")
+	b.Run("window.scrollTo(0, 0)", nil)
 	b.Type("Search the register", "sender:tidewatch kind:pdf")
 	b.Until("the search is in the address", "location.search.includes('sender%3Atidewatch')")
 	b.Until("it is narrowed", `/^\d+ filings/.test(document.querySelector('h1 + p').innerText) && [...document.querySelectorAll('tbody tr')].filter(r => r.querySelector('a')).every(r => r.innerText.includes('.pdf'))`)

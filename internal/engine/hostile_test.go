@@ -123,7 +123,7 @@ func BenchmarkHostileMessages(b *testing.B) {
 					}
 				}()
 				begun := time.Now()
-				passes, err := h.store.Passes(store.System, 0, 1)
+				passes, err := h.store.FindPasses(store.System, store.PassQuery{Most: 1})
 				if err != nil {
 					b.Fatal(err)
 				}
@@ -133,7 +133,7 @@ func BenchmarkHostileMessages(b *testing.B) {
 				}
 				box.add(message)
 				h.until("it is decided", func() bool {
-					p, err := h.store.Passes(store.System, 0, 1)
+					p, err := h.store.FindPasses(store.System, store.PassQuery{Most: 1})
 					return err == nil && len(p) == 1 && p[0].ID > last && p[0].State == store.Done
 				})
 				longest = max(longest, time.Since(begun))

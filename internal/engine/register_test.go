@@ -183,7 +183,8 @@ func TestAnUnmountedCabinetMakesNothingMissing(t *testing.T) {
 }
 
 func TestFilesAreVerifiedByPlan(t *testing.T) {
-	h, _ := filedHouse(t, 3)
+	const files = verifyBatch + 10
+	h, _ := filedHouse(t, files)
 	if err := h.store.PlanVerification(store.VerificationPlan{EveryDays: 30}, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -191,9 +192,10 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 		t.Fatalf("%d are due at once", n)
 	}
 	h.ahead.Store(int64(31 * 24 * time.Hour))
-	h.until("it was verified by itself", func() bool { n, err := h.store.Verified(store.System); return n == 3 && err == nil })
+	h.until("it was verified by itself", func() bool { n, err := h.store.Verified(store.System); return n == files && err == nil })
+	h.until("the pass has ended", func() bool { last, err := h.store.LastVerification(); return err == nil && last.State == store.Done })
 	last, err := h.store.LastVerification()
-	if err != nil || last.MadeBy != byPlan || last.Total != 3 {
+	if err != nil || last.MadeBy != byPlan || last.Total != files || last.Looked != files {
 		t.Errorf("the pass is %+v, %v", last, err)
 	}
 	now := h.engine.now()
@@ -368,6 +370,65 @@ func TestThePowerMayGoWhileARegisterIsWritten(t *testing.T) {
 		run(cut)
 	}
 	t.Logf("the power was cut at each of %d operations", n)
+}
+
+// The program may end before or after each change of the records: what it wrote
+// is known as its own afterwards, and nothing is taken for a person's change.
+func TestTheProgramMayEndWhileARegisterIsWritten(t *testing.T) {
+	h, box := filedHouse(t, 1)
+	h.beat = time.Hour
+	h.restart()
+	of, err := h.engine.SaveRegisterFile(t.Context(), "", 0, RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	name, ends := fmt.Sprintf("Register %d.csv", time.Now().Year()), errors.New("the program ends")
+	write := func() error {
+		kept, err := h.store.RegisterFileByID(of.ID)
+		if err != nil {
+			return err
+		}
+		return h.engine.WriteRegisterFile(context.Background(), &kept)
+	}
+	h.watched()
+	sent := 1
+	another := func() {
+		sent++
+		box.deliver("INBOX", raw(fmt.Sprint("more ", sent), fmt.Sprintf("more%d.csv", sent), fmt.Sprint(sent)))
+		h.until("it is filed", func() bool { return h.count("") == sent })
+	}
+	for n := 1; ; n++ {
+		another()
+		at, reached := 0, false
+		h.store.Interrupt(func(bool) error {
+			if at++; at >= n { // and nothing is recorded any more
+				reached = true
+				return ends
+			}
+			return nil
+		})
+		err := write()
+		h.store.Interrupt(func(bool) error { return nil })
+		if !reached {
+			if err != nil || n < 5 {
+				t.Fatalf("%d changes, %v", n-1, err)
+			}
+			break
+		}
+		another() // so that what is written next is not what was written
+		if err := write(); err != nil {
+			t.Fatalf("after the end at %d: %v", n, err)
+		}
+		rows := table(t, h.tree()[name])
+		if len(rows) != sent+1 || !strings.Contains(rows[sent][1], fmt.Sprintf("more%d.csv", sent)) {
+			t.Fatalf("after the end at %d it holds %v", n, rows)
+		}
+	}
+	for other := range h.tree() {
+		if strings.Contains(other, "changed") {
+			t.Errorf("its own file was taken for a person's: %s", other)
+		}
+	}
 }
 
 func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {

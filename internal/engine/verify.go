@@ -243,11 +243,12 @@ func (e *Engine) verifyDue() error {
 	if last, err := e.Store.LastVerification(); err == nil && last.MadeBy == byPlan && last.Looked > 0 && e.Clock().Sub(last.StartedAt) < time.Hour && n < verifyBatch {
 		return nil // what is due one by one is gathered
 	}
-	var after register.Number
+	var after *store.Filing
 	_, err = e.beginVerification(byPlan, n, plan, func() ([]store.Filing, error) {
 		rows, err := e.Store.DueForVerification(before, after, verifyBatch)
 		if len(rows) > 0 {
-			after = rows[len(rows)-1].Entry()
+			last := rows[len(rows)-1] // as it was found: it is changed by being verified
+			after = &last
 		}
 		return rows, err
 	})

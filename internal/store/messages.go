@@ -298,15 +298,6 @@ func (s *Store) Pass(v Viewer, id int64) (Pass, error) {
 	return first[Pass](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
-// Passes lists passes, the newest first.
-func (s *Store) Passes(v Viewer, before int64, most int) ([]Pass, error) {
-	db := v.sees(s.read, "mailbox_id")
-	if before > 0 {
-		db = db.Where("id < ?", before)
-	}
-	return list[Pass](db.Order("id DESC").Limit(most))
-}
-
 // UnfinishedPasses lists passes over old mail that are to go on after a restart.
 func (s *Store) UnfinishedPasses() ([]Pass, error) {
 	return list[Pass](s.read.Where("kind = 'old mail' AND state = 'running'").Order("id"))

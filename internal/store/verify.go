@@ -38,7 +38,7 @@ func (s *Store) PlanVerification(p VerificationPlan, actor string) error {
 	return s.setJSON("verification", p, actor)
 }
 
-const verifiable = "filed_at IS NOT NULL AND undone_at IS NULL AND replaced_by = '' AND NOT check_settled"
+const verifiable = "filed_at IS NOT NULL AND undone_at IS NULL AND replaced_by = '' AND check_settled = FALSE"
 
 func due(db *gorm.DB, before time.Time) *gorm.DB {
 	return db.Where(verifiable+" AND coalesce(checked_at, filed_at) < ?", before.UTC())
@@ -51,15 +51,24 @@ func (s *Store) CountDue(before time.Time) (int, error) {
 	return int(n), err
 }
 
-// DueForVerification lists them in the order of their numbers, after one.
-func (s *Store) DueForVerification(before time.Time, after register.Number, most int) ([]Filing, error) {
-	return list[Filing](due(s.read, before).Where("(year, number) > (?, ?)", after.Year, after.Number).Order("year, number").Limit(most))
+// DueForVerification lists them, the longest unverified first, after one of them;
+// nil for the first.
+func (s *Store) DueForVerification(before time.Time, after *Filing, most int) ([]Filing, error) {
+	db := due(s.read, before)
+	if after != nil {
+		at := after.FiledAt
+		if after.CheckedAt != nil {
+			at = after.CheckedAt
+		}
+		db = db.Where("(coalesce(checked_at, filed_at), year, number) > (?, ?, ?)", at.UTC(), after.Year, after.Number)
+	}
+	return list[Filing](db.Order("coalesce(checked_at, filed_at), year, number").Limit(most))
 }
 
 // Verified counts the files that were verified at least once.
 func (s *Store) Verified(v Viewer) (int, error) {
 	var n int64
-	err := v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(verifiable + " AND checked_at IS NOT NULL").Count(&n).Error
+	err := v.sees(s.read.Table("register INDEXED BY register_verified"), "mailbox_id").Where(verifiable + " AND checked_at IS NOT NULL").Count(&n).Error
 	return int(n), err
 }
 

@@ -6,7 +6,8 @@ ALTER TABLE register ADD COLUMN check_settled BOOLEAN NOT NULL DEFAULT FALSE;
 ALTER TABLE register ADD COLUMN erased_at DATETIME;
 UPDATE register SET revision = coalesce((SELECT rule_revision FROM journal j WHERE j.id = register.journal_id), 0);
 CREATE INDEX register_tray ON register (check_state) WHERE check_state <> '' AND check_settled = FALSE;
-CREATE INDEX register_checked ON register (cabinet_id, checked_at) WHERE filed_at IS NOT NULL AND undone_at IS NULL AND replaced_by = '';
+CREATE INDEX register_due ON register (coalesce(checked_at, filed_at), year, number) WHERE filed_at IS NOT NULL AND undone_at IS NULL AND replaced_by = '' AND check_settled = FALSE;
+CREATE INDEX register_verified ON register (mailbox_id) WHERE checked_at IS NOT NULL AND filed_at IS NOT NULL AND undone_at IS NULL AND replaced_by = '' AND check_settled = FALSE;
 CREATE INDEX register_message ON register (message_id);
 
 -- What people wrote about a filing.

@@ -39,6 +39,7 @@ export function FilingPage() {
                   <Fact name="Folder">{f.folder || (f.file ? 'the cabinet itself' : '')} {f.file && <Link className="text-pen underline" to={`/register?${new URLSearchParams({ cabinet: f.cabinet, folder: f.folder }).toString()}`}>what else lies there</Link>}</Fact>
                   <Fact name="Cabinet">{f.cabinet}</Fact>
                   {f.place && <Fact name="For colleagues"><Copied text={f.place} url={f.place_url} /></Fact>}
+                  {s.folder_place && <Fact name="Its folder"><Copied text={s.folder_place} url={s.folder_url} /></Fact>}
                   <Fact name="Rule">{f.rule}{f.revision ? `, revision ${f.revision}` : ''}</Fact>
                   <Fact name="From">{f.sender_name ? `${f.sender_name}, ${f.sender_address}` : f.sender_address}</Fact>
                   <Fact name="Subject">{f.subject}</Fact>
@@ -77,7 +78,7 @@ function Fact({ name, children }: { name: string; children: ReactNode }) {
 function Copied({ text, url }: { text: string; url?: string }) {
   const [done, setDone] = useState(false)
   const web = url && /^https?:/.test(url)
-  return <>{web ? <a className="text-pen hover:underline" href={url} target="_blank" rel="noreferrer">{text}</a> : text} <button className="add" onClick={() => void navigator.clipboard.writeText(text).then(() => setDone(true))}>{done ? 'copied' : 'copy'}</button></>
+  return <>{web ? <a className="text-pen underline" href={url} target="_blank" rel="noreferrer">{text}</a> : text} <button className="add" onClick={() => void navigator.clipboard.writeText(text).then(() => setDone(true))}>{done ? 'copied' : 'copy'}</button></>
 }
 
 function Notes({ story: s }: { story: Schemas['Story'] }) {

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 
-import { Problem, type Schemas } from '../api/client'
+import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Listing } from '../ui/basics'
 import { many, size } from '../ui/format'
 
@@ -10,10 +10,11 @@ type Kind = Schemas['Story']['preview']
 /** The file, and the message, as far as they can be shown without running anything of them. */
 export function Preview({ filing: f, kind }: { filing: Schemas['Filing']; kind: Kind }) {
   const [view, setView] = useState<'file' | 'message'>('file')
+  const me = useQuery({ queryKey: ['me'], queryFn: () => value(api.GET('/api/v1/me')) })
   const tab = (v: typeof view, name: string) => <button aria-current={view === v || undefined} className={`border-b-2 px-3 py-1.5 text-sm font-semibold ${view === v ? 'border-ink' : 'border-transparent text-ink-2 hover:text-ink'}`} onClick={() => setView(v)}>{name}</button>
   return (
     <section aria-label="Preview" className="min-w-0">
-      <div className="mb-3 border-b border-line">{tab('file', 'The file')}{tab('message', 'The message')}</div>
+      <div className="mb-3 border-b border-line">{tab('file', 'The file')}{me.data && me.data.role !== 'reader' && tab('message', 'The message')}</div>
       {view === 'message' ? <iframe title="The message" sandbox="" className="h-[70vh] w-full rounded-lg border border-line bg-white" src={`/api/v1/messages/${f.message}/page`} />
         : kind === 'none' ? <p className="text-ink-2">{f.state === 'filed' ? 'A file of this kind cannot be shown here. Download it to open it.' : 'There is no file to be shown.'}</p>
         : kind === 'pdf' ? <PDF f={f} />
