@@ -588,6 +588,13 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 	if h.count("oda") != 0 || h.count("state:all") != 2 || len(h.tree()) != 2 {
 		t.Errorf("%d by name, %d lines, %d files", h.count("oda"), h.count("state:all"), len(h.tree()))
 	}
+	for id := int64(1); id <= 2; id++ {
+		m, err := h.store.MessageByID(store.System, id)
+		entries, err2 := h.store.EntriesOf(store.System, id)
+		if err := errors.Join(err, err2); err != nil || m.Subject != "" || m.SenderAddress != "" || m.ErasedAt == nil || len(m.Header) > 0 || entries[0].Name != "" {
+			t.Errorf("of message %d there is still %+v, %+v, %v", id, m, entries, err)
+		}
+	}
 	if err := h.engine.letGoOfOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}

@@ -162,11 +162,11 @@ func (s *Store) EraseBefore(before time.Time, now time.Time, most int) (int, err
 		AND NOT EXISTS (SELECT 1 FROM register r WHERE r.message_id = messages.id AND (r.filed_at >= ? OR r.filed_at IS NULL AND r.void = ''))
 		AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND (j.state IN ('planned', 'staged', 'held', 'failed') OR j.undo = 'asked'))`
 	at := before.UTC()
-	var n int64
-	if err := s.read.Model(&Message{}).Where(where, at, most, at).Count(&n).Error; err != nil || n == 0 {
+	var ids []int64 // first: what is erased is not found by its conditions any more
+	if err := s.read.Model(&Message{}).Where(where, at, most, at).Pluck("id", &ids).Error; err != nil || len(ids) == 0 {
 		return 0, err
 	}
-	return int(n), s.erasing(func(tx *gorm.DB) error {
-		return errors.Join(eraseMessages(tx, now.UTC(), where, at, most, at), note(tx, System.Name, "erase by retention", ""))
+	return len(ids), s.erasing(func(tx *gorm.DB) error {
+		return errors.Join(eraseMessages(tx, now.UTC(), "id IN ?", ids), note(tx, System.Name, "erase by retention", ""))
 	})
 }
