@@ -319,7 +319,7 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	b.Until("it is drawn, with a table", "document.querySelectorAll('main svg rect').length > 0 && [...document.querySelectorAll('summary')].some(s => s.innerText.includes('As a table'))")
 	clean("activity")
 	b.Open(o.service.address() + "/register?view=activity")
-	b.Sees("By kind")
+	b.Until("everything is counted", "document.querySelectorAll('main table').length > 3 && !document.body.innerText.includes('Looking…')")
 	picture(t, b, "register-activity")
 	// The story of a document: its page is drawn, its message can be read.
 	pdf := value[client.RegisterPage](t, "register", "list", "kind:pdf", "berths", "--most", "1").Filings[0]

@@ -319,6 +319,7 @@ func (e *Engine) CheckOutgoing(ctx context.Context) error {
 
 // letGoOfOld removes history and kept files that are older than Settings say.
 func (e *Engine) letGoOfOld(ctx context.Context) error {
+	e.dropExports()
 	limits, err := e.Store.Limits()
 	if err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -64,26 +65,21 @@ func (e *Engine) StartExport(v store.Viewer, of ExportOf) (Export, error) {
 		e.exports.all = map[string]*Export{}
 	}
 	running := 0
-	for id, x := range e.exports.all {
-		switch {
-		case x.State == store.Running:
+	for _, x := range e.exports.all {
+		if x.State == store.Running {
 			running++
-		case e.Clock().Sub(x.MadeAt) > exportsFor:
-			_ = os.Remove(e.exportPath(id)) // emptied at the next start in any case
-			delete(e.exports.all, id)
 		}
 	}
 	if running >= mostExports {
 		return Export{}, ErrTooMany
 	}
+	if err := e.Store.Record(v, "export register", of.Format); err != nil {
+		return Export{}, err
+	}
 	ctx, cancel := context.WithCancel(e.ctx)
 	x := &Export{ID: store.NewID(), Format: of.Format, State: store.Running, MadeAt: e.Clock(), owner: v.ID, cancel: cancel}
 	x.Name = "Register " + e.now().Format("2006-01-02 1504") + "." + of.Format
 	e.exports.all[x.ID] = x
-	if err := e.Store.Record(v, "export register", of.Format); err != nil {
-		cancel()
-		return Export{}, err
-	}
 	e.tasks.Go(func() {
 		defer cancel()
 		size, err := e.writeExport(ctx, v, x, &of)
@@ -105,6 +101,18 @@ func (e *Engine) StartExport(v store.Viewer, of ExportOf) (Export, error) {
 		e.hub.send(Event{Kind: "export", ID: x.ID})
 	})
 	return *x, nil
+}
+
+// dropExports throws away what was kept for long enough.
+func (e *Engine) dropExports() {
+	e.exports.mutex.Lock()
+	defer e.exports.mutex.Unlock()
+	for id, x := range e.exports.all {
+		if x.State != store.Running && e.Clock().Sub(x.MadeAt) > exportsFor {
+			_ = os.Remove(e.exportPath(id)) // emptied at the next start in any case
+			delete(e.exports.all, id)
+		}
+	}
 }
 
 func (e *Engine) exportPath(id string) string { return filepath.Join(e.Spool, exportFolder, id) }
@@ -208,7 +216,9 @@ func (e *Engine) StopExport(v store.Viewer, id string) error {
 	x.cancel()
 	if x.State != store.Running {
 		delete(e.exports.all, id)
-		return os.Remove(e.exportPath(id))
+		if err := os.Remove(e.exportPath(id)); !errors.Is(err, fs.ErrNotExist) { // one that was stopped has none
+			return err
+		}
 	}
 	return nil
 }

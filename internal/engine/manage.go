@@ -159,20 +159,26 @@ func (e *Engine) MattersOf(v store.Viewer, m store.Matters, cause store.Cause) (
 
 // Again lets what waits in the tray be tried again, under the rules as they are now.
 func (e *Engine) Again(v store.Viewer, m store.Matters) (int, error) {
+	looked, out := 0, error(nil)
 	for _, id := range m.Filings { // they are looked at again
 		f, err := e.Store.FilingOf(id)
 		if err == nil {
 			f, err = e.Store.FilingByNumber(v, f.Year, f.Number)
 		}
-		if err != nil {
-			return 0, err
+		if err == nil {
+			err = e.VerifyFiling(e.ctx, &f)
 		}
-		if err := e.VerifyFiling(e.ctx, &f); err != nil {
-			return 0, err
+		if err != nil { // one cabinet that is out of reach does not stop the others
+			out = err
+			continue
 		}
+		looked++
 	}
 	n, err := e.decided(e.Store.Again(v, m, store.Decision{Given: "again"}))
-	return n + len(m.Filings), err
+	if err == nil && n+looked == 0 {
+		err = out
+	}
+	return n + looked, err
 }
 
 // Release lets held items be filed as they are.

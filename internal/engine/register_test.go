@@ -198,6 +198,28 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	if err != nil || last.MadeBy != byPlan || last.Total != files || last.Looked != files {
 		t.Errorf("the pass is %+v, %v", last, err)
 	}
+	// A cabinet that is out of reach: one pass, not one every few seconds.
+	h.ahead.Add(int64(40 * 24 * time.Hour))
+	away := h.files + "-away"
+	if err := errors.Join(os.Rename(h.files, away), os.Mkdir(h.files, 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it is tried", func() bool {
+		last, err := h.store.LastVerification()
+		return err == nil && last.State == store.Done && strings.Contains(last.Note, fmt.Sprint(files, " not verified"))
+	})
+	if last, err = h.store.LastVerification(); err != nil || last.Looked != files {
+		t.Errorf("with the cabinet out of reach: %+v, %v", last, err)
+	}
+	if err := h.engine.verifyDue(); err != nil {
+		t.Fatal(err)
+	}
+	if again, _ := h.store.LastVerification(); again.ID != last.ID {
+		t.Error("it is tried again at once")
+	}
+	if err := errors.Join(os.Remove(h.files), os.Rename(away, h.files)); err != nil {
+		t.Fatal(err)
+	}
 	now := h.engine.now()
 	plan := store.VerificationPlan{EveryDays: 1, FromTime: now.Add(2 * time.Hour).Format("15:04"), ToTime: now.Add(3 * time.Hour).Format("15:04")}
 	if err := h.store.PlanVerification(plan, "test"); err != nil {
@@ -473,6 +495,17 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 	}
 	if _, err := os.Stat(h.engine.exportPath(x.ID)); !os.IsNotExist(err) {
 		t.Errorf("what was thrown away is still there: %v", err)
+	}
+	h.engine.exports.mutex.Lock()
+	h.engine.exports.all["stopped"] = &Export{ID: "stopped", State: store.Stopped, MadeAt: h.engine.Clock(), owner: ines.ID, cancel: func() {}}
+	h.engine.exports.mutex.Unlock()
+	if err := h.engine.StopExport(ines, "stopped"); err != nil {
+		t.Errorf("one that has no file is not thrown away: %v", err)
+	}
+	h.ahead.Add(int64(exportsFor + time.Minute))
+	h.engine.dropExports()
+	if _, err := os.Stat(h.engine.exportPath(mine.ID)); !os.IsNotExist(err) {
+		t.Errorf("it is kept for longer than said: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()

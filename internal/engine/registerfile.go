@@ -99,7 +99,7 @@ var errForeign = errors.New("a file of that name is there, and Ink Tray did not 
 func (e *Engine) WriteRegisterFile(ctx context.Context, f *store.RegisterFile) error {
 	e.registering.Lock()
 	defer e.registering.Unlock()
-	years, last, _, err := e.Store.ChangesSince(f.LastChange)
+	years, last, err := e.Store.ChangesSince(f.LastChange)
 	if err == nil {
 		for _, year := range years {
 			if err = e.writeYear(ctx, f, year); err != nil {
@@ -141,7 +141,7 @@ func (e *Engine) tellOfRegisterFile(f *store.RegisterFile) error {
 	return e.Store.Tell(&store.Notice{Kind: "register file", Object: f.ID, Text: fmt.Sprintf("The register “%s” could not be written: %s.", f.Name, trimStop(f.Problem)), Advice: f.Advice, MadeAt: e.Clock()})
 }
 
-// query is what of a year a register file holds: every number, whatever became of it.
+// registerQuery is what of a year a register file holds: every number, whatever became of it.
 func registerQuery(f *store.RegisterFile, cabinetName string, year int) register.Query {
 	q := register.Query{Year: year, Ascending: true, Search: register.Search{States: register.All}}
 	switch f.Scope {

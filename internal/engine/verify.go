@@ -104,6 +104,7 @@ func (e *Engine) verifyAll(ctx context.Context, pass *store.Pass, steer *oldMail
 				if err := e.Store.VerifiedFine(fine, e.Clock()); err != nil {
 					return "", err
 				}
+				pass.Matched, pass.Note = missing+changed, verified(missing, changed, passed)
 				if asked == "" && ctx.Err() == nil {
 					pass.Note = joinNote(pass.Note, "goes on tomorrow")
 					return store.Done, nil
@@ -142,9 +143,6 @@ func (e *Engine) verifyAll(ctx context.Context, pass *store.Pass, steer *oldMail
 			return "", err
 		}
 		e.hub.send(Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
-		if passed > 0 && len(fine) == 0 {
-			return store.Done, nil // its cabinet is out of reach, which the tray says
-		}
 	}
 }
 
@@ -235,13 +233,15 @@ func (e *Engine) verifyDue() error {
 	if span, err := hours(plan.FromTime, plan.ToTime); err != nil || !withinHours(span, e.now()) {
 		return nil
 	}
+	// Once an hour at most: what becomes due one by one is gathered, and a cabinet
+	// that is out of reach does not fill the history.
+	if last, err := e.Store.LastVerification(); err == nil && last.MadeBy == byPlan && e.Clock().Sub(last.StartedAt) < time.Hour {
+		return nil
+	}
 	before := e.Clock().AddDate(0, 0, -plan.EveryDays)
 	n, err := e.Store.CountDue(before)
 	if err != nil || n == 0 {
 		return err
-	}
-	if last, err := e.Store.LastVerification(); err == nil && last.MadeBy == byPlan && last.Looked > 0 && e.Clock().Sub(last.StartedAt) < time.Hour && n < verifyBatch {
-		return nil // what is due one by one is gathered
 	}
 	var after *store.Filing
 	_, err = e.beginVerification(byPlan, n, plan, func() ([]store.Filing, error) {

@@ -118,9 +118,8 @@ func (s *Store) load() error {
 	})
 	s.index.Put(batch...)
 	s.index.Trim()
-	if s.index.Len() > 100_000 { // what reading took is given back, and no more than that is held in advance
-		debug.SetGCPercent(40)
-		debug.FreeOSMemory()
+	if s.index.Len() > 100_000 {
+		debug.FreeOSMemory() // what reading took is given back
 	}
 	return err
 }

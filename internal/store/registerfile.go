@@ -62,18 +62,18 @@ func (s *Store) RemoveRegisterFile(id, actor string) error {
 }
 
 // ChangesSince says which years of the register changed after a change, and the
-// number of the last one. all is set where that was so long ago that it is not known.
-func (s *Store) ChangesSince(change int64) (years []int, last int64, all bool, err error) {
-	var bounds struct{ First, Last int64 }
-	if err := s.read.Raw("SELECT coalesce(min(id), 0) AS first, coalesce(max(id), 0) AS last FROM register_changes").Scan(&bounds).Error; err != nil || bounds.Last == change {
-		return nil, bounds.Last, false, err
+// number of the last one; after change 0, all years. The list of changes may have
+// been cut, and the numbers go on all the same.
+func (s *Store) ChangesSince(change int64) (years []int, last int64, err error) {
+	if err := s.read.Raw("SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'register_changes'), 0)").Scan(&last).Error; err != nil {
+		return nil, 0, err
 	}
-	if change == 0 || change < bounds.First-1 {
+	if change == 0 {
 		err = s.read.Raw("SELECT DISTINCT year FROM register ORDER BY year").Scan(&years).Error
-		return years, bounds.Last, true, err
+		return years, last, err
 	}
 	err = s.read.Raw("SELECT DISTINCT year FROM register_changes WHERE id > ? ORDER BY year", change).Scan(&years).Error
-	return years, bounds.Last, false, err
+	return years, last, err
 }
 
 // BeginYear records what is about to be put in the place of a year's file.

@@ -100,6 +100,45 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 	}
 }
 
+// Who follows the register's changes sees each year that changed, also where the
+// list of changes was cut, and where it never held an entry.
+func TestTheChangesOfTheRegisterAreFollowed(t *testing.T) {
+	s := opened(t)
+	if years, last, err := s.ChangesSince(0); err != nil || len(years) != 0 || last != 0 {
+		t.Errorf("of an empty register: %v, %d, %v", years, last, err)
+	}
+	e := message(t, s, "box", 1, "1", "2")
+	e[0].Path, e[1].Path = "A/x", "A/y"
+	if err := errors.Join(s.Stage(&e[0], day), s.File(&e[0], day)); err != nil {
+		t.Fatal(err)
+	}
+	years, last, err := s.ChangesSince(0)
+	if err != nil || len(years) != 1 || years[0] != day.Year() || last == 0 {
+		t.Fatalf("after a filing: %v, %d, %v", years, last, err)
+	}
+	if n, err := s.CountFilings(System, register.Query{}); n != 1 || err != nil {
+		t.Fatal(n, err)
+	}
+	if err := s.change(func(tx *gorm.DB) error { return tx.Exec("DELETE FROM register_changes").Error }); err != nil {
+		t.Fatal(err)
+	}
+	if years, again, err := s.ChangesSince(0); err != nil || len(years) != 1 || again != last {
+		t.Errorf("with a list that was cut: %v, %d, %v; want %d", years, again, err, last)
+	}
+	if years, _, err := s.ChangesSince(last); err != nil || len(years) != 0 {
+		t.Errorf("nothing changed since, and it says %v, %v", years, err)
+	}
+	if err := errors.Join(s.Stage(&e[1], day), s.File(&e[1], day)); err != nil {
+		t.Fatal(err)
+	}
+	if years, later, err := s.ChangesSince(last); err != nil || len(years) != 1 || later <= last {
+		t.Errorf("after another filing: %v, %d, %v", years, later, err)
+	}
+	if n, err := s.CountFilings(System, register.Query{}); n != 2 || err != nil {
+		t.Errorf("%d are found, %v", n, err)
+	}
+}
+
 func TestChangesThatFailLeaveTheOthersOfTheirGroup(t *testing.T) {
 	s := opened(t)
 	var all sync.WaitGroup

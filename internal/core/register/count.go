@@ -125,7 +125,7 @@ func (x *Index) perSender(s set, most int) []Tally {
 	s.each(func(i int) { counts[x.addresses.of[x.senders.of[i]]]++ })
 	// There are very many: only of those with the most is more asked.
 	const high = 1 << 16
-	var of [high]int // how many have each count
+	of := make([]int, high) // how many have each count
 	for _, n := range counts {
 		of[min(n, high-1)]++
 	}
@@ -226,7 +226,7 @@ type Branch struct {
 func (x *Index) Branches(q Query, cabinet, folder string) []Branch {
 	x.mutex.RLock()
 	defer x.mutex.RUnlock()
-	q.Cabinet, q.Folder, q.Direct = cabinet, folder, false
+	q.Cabinet, q.Folder = cabinet, folder
 	s := x.narrow(&q)
 	at := map[string]int{}
 	var all []Branch

@@ -42,10 +42,8 @@ type Query struct {
 	Mailboxes []string // by id: what the viewer may see; nil for all
 	MailboxID string
 	RuleID    string
-	CabinetID string
 	Cabinet   string // by name
 	Folder    string // of Cabinet or of any, and what lies below it
-	Direct    bool   // without what lies below it
 	Message   int64
 	Year      int  // of the number
 	Sort      Sort // "" is by number
@@ -85,14 +83,13 @@ func (x *Index) narrow(q *Query) set {
 	}
 	byID(&x.mailboxes, q.MailboxID)
 	byID(&x.rules, q.RuleID)
-	byID(&x.cabinets, q.CabinetID)
-	if q.Cabinet != "" || q.Folder != "" || q.Direct {
+	if q.Cabinet != "" || q.Folder != "" {
 		x.folders.narrow(s, func(v string) bool {
 			cabinet, folder, _ := strings.Cut(v, sep)
 			if q.Cabinet != "" && cabinet != q.Cabinet {
 				return false
 			}
-			return folder == q.Folder || !q.Direct && (q.Folder == "" || strings.HasPrefix(folder, q.Folder+"/"))
+			return q.Folder == "" || folder == q.Folder || strings.HasPrefix(folder, q.Folder+"/")
 		})
 	}
 	if q.Year != 0 {

@@ -40,6 +40,7 @@ CREATE TABLE register_changes (
   year INTEGER NOT NULL,
   number INTEGER NOT NULL
 );
+INSERT INTO register_changes (year, number) SELECT year, max(number) FROM register GROUP BY year;
 CREATE TRIGGER register_added AFTER INSERT ON register BEGIN INSERT INTO register_changes (year, number) VALUES (new.year, new.number); END;
 CREATE TRIGGER register_changed AFTER UPDATE OF void, filed_at, undone_at, replaced_by, check_state, sender_name, sender_address, subject, folder, file, kind, size ON register BEGIN INSERT INTO register_changes (year, number) VALUES (new.year, new.number); END;
 CREATE TRIGGER register_note_added AFTER INSERT ON register_notes BEGIN INSERT INTO register_changes (year, number) VALUES (new.year, new.number); END;

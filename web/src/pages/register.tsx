@@ -76,7 +76,12 @@ export function Register() {
 }
 
 function Narrow({ text, kinds, onSet }: { text: string; kinds: string[]; onSet: (name: string, value: string) => void }) {
-  const field = (name: string, label: string, hint?: string, type = 'text') => <Field key={name + of(text, name)} label={label} type={type} hint={hint} defaultValue={of(text, name)} onBlur={(e) => e.target.value !== of(text, name) && onSet(name, e.target.value)} onKeyDown={(e) => e.key === 'Enter' && onSet(name, e.currentTarget.value)} />
+  const field = (name: string, label: string, hint?: string, type = 'text') => {
+    // A month or a year that was typed in the search shows as no day, and stays.
+    const shown = type === 'date' && !/^\d{4}-\d\d-\d\d$/.test(of(text, name)) ? '' : of(text, name)
+    const changed = (v: string) => v !== shown
+    return <Field key={name + of(text, name)} label={label} type={type} hint={hint} defaultValue={shown} onBlur={(e) => changed(e.target.value) && onSet(name, e.target.value)} onKeyDown={(e) => e.key === 'Enter' && changed(e.currentTarget.value) && onSet(name, e.currentTarget.value)} />
+  }
   return (
     <>
       <div className="grid gap-x-3 sm:grid-cols-2">

@@ -65,7 +65,7 @@ export function Rules() {
                 </div>
                 <div>
                   <Bars days={r.days ?? []} label={`Filed by ${r.name} on each of the last thirty days`} height={60} />
-                  <p className="text-[13px] text-ink-3">{many(r.filed, 'file')}{r.last_filed_at && `, last ${when(r.last_filed_at)}`}</p>
+                  <p className="text-[13px] text-ink-3">{r.filed > 0 ? <Link className="hover:underline" to={`/register?rule=${r.id}`}>{many(r.filed, 'file')}</Link> : many(r.filed, 'file')}{r.last_filed_at && `, last ${when(r.last_filed_at)}`}</p>
                 </div>
                 <div className="flex items-start gap-2">
                   <label className="flex items-center gap-2 text-sm">
