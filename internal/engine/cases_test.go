@@ -16,10 +16,11 @@ import (
 	imaplib "github.com/emersion/go-imap/v2"
 
 	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -222,7 +223,7 @@ func onFault(t *testing.T, box *memory) (*house, *faultfs.FS) {
 	f := faultfs.New()
 	prepareFault(t, f)
 	h.open = func(*store.Cabinet) (cabinet.Cabinet, error) {
-		return local.On("memory", "x", func() (local.FS, error) { return f, nil }), nil
+		return local.On("memory", "x", func() (disk.FS, error) { return f, nil }), nil
 	}
 	h.restart()
 	h.watched()

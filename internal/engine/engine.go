@@ -16,9 +16,9 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -42,7 +42,7 @@ type Config struct {
 	Beat  time.Duration // how often what waits is looked at; 0 for a second
 	// Waiting opens the folder in which contents wait for a cabinet that is down;
 	// nil for one beside the spool.
-	Waiting func() (local.FS, error)
+	Waiting func() (disk.FS, error)
 	// RootCAs are trusted where mail is sent; nil for the system's.
 	RootCAs *x509.CertPool
 	// Prepare makes a place into a cabinet and returns its identity.
@@ -81,7 +81,7 @@ type Engine struct {
 	undoing     sync.Mutex // one at a time takes filings back
 	caps        caps
 	exports     exports
-	kept        local.FS      // what waits for cabinets that are down
+	kept        disk.FS       // what waits for cabinets that are down
 	wake        chan struct{} // what is to be sent
 
 	book      *correspondent.Book

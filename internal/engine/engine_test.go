@@ -20,11 +20,12 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/store"
@@ -43,7 +44,7 @@ type house struct {
 	mailbox store.Mailbox
 	ahead   atomic.Int64 // how far this house's clock is before the real one
 	beat    time.Duration
-	waiting func() (local.FS, error)
+	waiting func() (disk.FS, error)
 }
 
 // hurry lets what waits be looked at often.
@@ -521,7 +522,7 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 		f := faultfs.New()
 		prepareFault(t, f)
 		h.open = func(*store.Cabinet) (cabinet.Cabinet, error) {
-			return local.On("memory", "x", func() (local.FS, error) { return f, nil }), nil
+			return local.On("memory", "x", func() (disk.FS, error) { return f, nil }), nil
 		}
 		h.restart()
 		h.watched()
@@ -580,7 +581,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 		f := faultfs.New()
 		prepareFault(t, f)
 		h.open = func(*store.Cabinet) (cabinet.Cabinet, error) {
-			return local.On("memory", "x", func() (local.FS, error) { return f, nil }), nil
+			return local.On("memory", "x", func() (disk.FS, error) { return f, nil }), nil
 		}
 		h.restart()
 		h.watched()

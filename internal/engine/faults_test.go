@@ -25,11 +25,12 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
@@ -472,7 +473,7 @@ func (r *faultRun) start() {
 	r.engine = New(Config{Store: r.store, Clock: time.Now, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Dial: r.box.dial, Spool: path.Join(r.data, "spool"),
 		Pause: func(int) time.Duration { return 3 * time.Millisecond }, Beat: 5 * time.Millisecond,
 		OpenCabinet: func(*store.Cabinet) (cabinet.Cabinet, error) {
-			return local.On("memory", "x", func() (local.FS, error) { return r.disk, nil }), nil
+			return local.On("memory", "x", func() (disk.FS, error) { return r.disk, nil }), nil
 		}})
 	if err := r.engine.Start(); err != nil {
 		r.t.Fatal(err)

@@ -14,10 +14,10 @@ import (
 	"strconv"
 
 	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -39,12 +39,12 @@ type keptItem struct {
 func (e *Engine) openWaiting() error {
 	open := e.Waiting
 	if open == nil {
-		open = func() (local.FS, error) {
+		open = func() (disk.FS, error) {
 			folder := filepath.Join(filepath.Dir(e.Spool), "waiting")
 			if err := os.MkdirAll(folder, 0o700); err != nil {
 				return nil, err
 			}
-			return local.Root(folder)
+			return disk.Root(folder)
 		}
 	}
 	var err error

@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/cabinet/faultfs"
-	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -352,8 +352,8 @@ func TestTheHistoryHasEveryMessageOfAPass(t *testing.T) {
 func TestWhatIsKeptHereOutlivesThePower(t *testing.T) {
 	box := newPostbox()
 	h := newHouse(t, box.dial)
-	disk := faultfs.New()
-	h.waiting = func() (local.FS, error) { return disk, nil }
+	ram := faultfs.New()
+	h.waiting = func() (disk.FS, error) { return ram, nil }
 	h.hurry()
 	h.watched()
 	h.rule(gaugesRule)
@@ -365,7 +365,7 @@ func TestWhatIsKeptHereOutlivesThePower(t *testing.T) {
 	box.deliver("INBOX", raw("one", "a.csv", "first"))
 	h.until("it is kept here", func() bool { e, _ := h.store.SpooledEntries(); return len(e) == 1 })
 	h.engine.Stop()
-	disk.PowerUp()
+	ram.PowerUp()
 	box.mutex.Lock()
 	box.folders["INBOX"].letters = nil
 	box.mutex.Unlock()

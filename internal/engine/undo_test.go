@@ -12,9 +12,10 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -146,7 +147,7 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 		f := faultfs.New()
 		prepareFault(t, f)
 		h.open = func(*store.Cabinet) (cabinet.Cabinet, error) {
-			return local.On("memory", "x", func() (local.FS, error) { return f, nil }), nil
+			return local.On("memory", "x", func() (disk.FS, error) { return f, nil }), nil
 		}
 		h.hurry()
 		h.watched()

@@ -8,20 +8,13 @@ import (
 	"strings"
 
 	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/disk"
 )
-
-// Access says who may do what with files and folders that are made. The zero
-// Access leaves it to the system.
-type Access struct {
-	Mode     fs.FileMode // of files; folders may be entered too by who may read
-	UID, GID int         // who they belong to
-	owned    bool
-}
 
 // ParseAccess reads a mode in octal, such as 0640, and an owner as user, user:group
 // or :group, each by name or number. Empty ones say nothing.
-func ParseAccess(mode, owner string) (Access, error) {
-	a := Access{UID: -1, GID: -1}
+func ParseAccess(mode, owner string) (disk.Access, error) {
+	a := disk.Access{UID: -1, GID: -1}
 	if mode != "" {
 		n, err := strconv.ParseUint(mode, 8, 32)
 		if err != nil || n == 0 || n > 0o777 || n&0o600 != 0o600 {
@@ -53,17 +46,6 @@ func ParseAccess(mode, owner string) (Access, error) {
 			}
 		}
 	}
-	a.owned = a.UID >= 0 || a.GID >= 0
+	a.Owned = a.UID >= 0 || a.GID >= 0
 	return a, nil
 }
-
-// folder is the same for folders: who may read may enter.
-func (a Access) folder() Access {
-	if a.Mode != 0 {
-		a.Mode |= a.Mode & 0o444 >> 2
-	}
-	return a
-}
-
-// none says that everything is left to the system.
-func (a Access) none() bool { return a.Mode == 0 && !a.owned }

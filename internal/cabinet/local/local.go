@@ -22,6 +22,7 @@ import (
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/disk"
 )
 
 const (
@@ -45,7 +46,7 @@ func Prepare(folder string, now time.Time) (id string, err error) {
 	if err := os.Mkdir(folder, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", explain(err, "making the folder "+folder)
 	}
-	root, err := Root(folder)
+	root, err := disk.Root(folder)
 	if err != nil {
 		return "", explain(err, "opening the folder "+folder)
 	}
@@ -75,7 +76,7 @@ func Prepare(folder string, now time.Time) (id string, err error) {
 	return made.ID, nil
 }
 
-func readIdentity(root FS) (identity, error) {
+func readIdentity(root disk.FS) (identity, error) {
 	var found identity
 	f, err := root.Open(identityFile)
 	if err != nil {
@@ -87,10 +88,10 @@ func readIdentity(root FS) (identity, error) {
 
 // Cabinet is a folder of this machine.
 type Cabinet struct {
-	access Access
+	access disk.Access
 	id     string
 	name   string // the folder's path, for sentences
-	open   func() (FS, error)
+	open   func() (disk.FS, error)
 
 	mutex sync.Mutex
 	fs    *opened
@@ -110,23 +111,23 @@ const maxListings = 256
 // New gives the cabinet in a folder, by the identity that Prepare returned.
 // The folder is opened at first use, so that a share may be mounted later.
 func New(folder, id string) *Cabinet {
-	return On(folder, id, func() (FS, error) { return Root(folder) })
+	return On(folder, id, func() (disk.FS, error) { return disk.Root(folder) })
 }
 
 // With lets files and folders that are made from now on have a mode and an owner.
-func (c *Cabinet) With(a Access) *Cabinet {
+func (c *Cabinet) With(a disk.Access) *Cabinet {
 	c.access = a
 	return c
 }
 
 // On gives a cabinet on any file system.
-func On(name, id string, open func() (FS, error)) *Cabinet {
+func On(name, id string, open func() (disk.FS, error)) *Cabinet {
 	return &Cabinet{id: id, name: name, open: open, names: map[string]*listing{}}
 }
 
 // opened is the folder as it was opened, and how many calls use it.
 type opened struct {
-	FS
+	disk.FS
 	users   int
 	dropped bool
 }
@@ -244,7 +245,7 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 	if err == nil && !received.IsZero() {
 		err = root.Chtimes(name, received)
 	}
-	if err == nil && !c.access.none() {
+	if err == nil && !c.access.None() {
 		err = root.Grant(name, c.access)
 	}
 	if err == nil {
@@ -343,7 +344,7 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 }
 
 // find looks for a name in a folder, without regard to case and Unicode form.
-func (c *Cabinet) find(root FS, folder, name string) (real string, ok bool, err error) {
+func (c *Cabinet) find(root disk.FS, folder, name string) (real string, ok bool, err error) {
 	if _, err := root.Lstat(path.Join(folder, name)); err == nil {
 		return name, true, nil
 	} else if !errors.Is(err, fs.ErrNotExist) {
@@ -455,7 +456,7 @@ func (c *Cabinet) Renew(ctx context.Context, id, name string, ours ...[32]byte) 
 	return nil
 }
 
-func (c *Cabinet) mkdirs(root FS, folder string) error {
+func (c *Cabinet) mkdirs(root disk.FS, folder string) error {
 	if folder == "." {
 		return nil
 	}
@@ -467,8 +468,8 @@ func (c *Cabinet) mkdirs(root FS, folder string) error {
 		return err
 	}
 	err := root.Mkdir(folder)
-	if err == nil && !c.access.none() {
-		err = root.Grant(folder, c.access.folder())
+	if err == nil && !c.access.None() {
+		err = root.Grant(folder, c.access.Folder())
 	}
 	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
@@ -491,7 +492,7 @@ func (c *Cabinet) Staged(_ context.Context, id string) (bool, error) {
 	if err != nil {
 		return false, explain(err, "looking for an unfinished file")
 	}
-	return links(info) < 2, nil
+	return disk.Links(info) < 2, nil
 }
 
 // Discard removes a temporary object.
@@ -581,7 +582,7 @@ func (c *Cabinet) Forget(_ context.Context, kept string) error {
 
 // shift gives a file another name that is free, and flushes both folders. Where
 // the same content has that name already, only the first name is taken away.
-func (c *Cabinet) shift(root FS, from, to, doing string) error {
+func (c *Cabinet) shift(root disk.FS, from, to, doing string) error {
 	if err := c.mkdirs(root, path.Dir(to)); err != nil {
 		return explain(err, "making the folder "+path.Dir(to))
 	}
@@ -618,7 +619,7 @@ func (c *Cabinet) shift(root FS, from, to, doing string) error {
 }
 
 // same says whether two files have the same content.
-func (c *Cabinet) same(root FS, a, b string) (bool, error) {
+func (c *Cabinet) same(root disk.FS, a, b string) (bool, error) {
 	var sums [2][]byte
 	for i, name := range []string{a, b} {
 		f, err := root.Open(name)

@@ -13,8 +13,9 @@ import (
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/cabinettest"
-	"inktray.example/inktray/internal/cabinet/faultfs"
 	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/disk/faultfs"
 )
 
 var now = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
@@ -144,7 +145,7 @@ func powered(t *testing.T) (*faultfs.FS, *local.Cabinet) {
 	if err := errors.Join(w.Sync(), f.SyncDir(".inktray"), f.SyncDir(".")); err != nil {
 		t.Fatal(err)
 	}
-	return f, local.On("memory", "x", func() (local.FS, error) { return f, nil })
+	return f, local.On("memory", "x", func() (disk.FS, error) { return f, nil })
 }
 
 // TestThePowerMayGoAtAnyMoment cuts at every operation of a filing. What the
@@ -171,7 +172,7 @@ func TestThePowerMayGoAtAnyMoment(t *testing.T) {
 		f.CutAt(cut)
 		staged, committed := file(c)
 		f.PowerUp()
-		c = local.On("memory", "x", func() (local.FS, error) { return f, nil })
+		c = local.On("memory", "x", func() (disk.FS, error) { return f, nil })
 		files := f.Files()
 		got, there := files["A/B/plan.pdf"]
 		if there && got != content {

@@ -1,4 +1,6 @@
-package local
+// Package disk is the file system as far as anything is written that must not be
+// lost: what is flushed lasts, and no path leaves its root.
+package disk
 
 import (
 	"io"
@@ -15,7 +17,7 @@ type File interface {
 	Close() error
 }
 
-// FS is what a local cabinet needs of a file system. Names have "/" between
+// FS is what is needed of a file system. Names have "/" between
 // levels and never leave the root.
 type FS interface {
 	Mkdir(name string) error
@@ -31,6 +33,25 @@ type FS interface {
 	Grant(name string, a Access) error // sets mode and owner
 	Close() error
 }
+
+// Access says who may do what with files and folders that are made. The zero
+// Access leaves it to the system.
+type Access struct {
+	Mode     fs.FileMode // of files; folders may be entered too by who may read
+	UID, GID int         // who they belong to, -1 for whoever makes them
+	Owned    bool        // whether UID or GID say anything
+}
+
+// Folder is the same for folders: who may read may enter.
+func (a Access) Folder() Access {
+	if a.Mode != 0 {
+		a.Mode |= a.Mode & 0o444 >> 2
+	}
+	return a
+}
+
+// None says that everything is left to the system.
+func (a Access) None() bool { return a.Mode == 0 && !a.Owned }
 
 // rootFS is a folder of the operating system, which no path can leave, not even
 // by a symbolic link.
@@ -70,7 +91,7 @@ func (f rootFS) Chtimes(name string, at time.Time) error {
 }
 
 func (f rootFS) Grant(name string, a Access) error {
-	if a.owned {
+	if a.Owned {
 		if err := f.root.Lchown(filepath.FromSlash(name), a.UID, a.GID); err != nil {
 			return err
 		}

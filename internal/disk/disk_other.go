@@ -1,6 +1,6 @@
 //go:build !linux
 
-package local
+package disk
 
 import (
 	"path/filepath"

@@ -1,14 +1,14 @@
 //go:build unix
 
-package local
+package disk
 
 import (
 	"io/fs"
 	"syscall"
 )
 
-// links is how many names a file has.
-func links(info fs.FileInfo) int {
+// Links is how many names a file has.
+func Links(info fs.FileInfo) int {
 	switch s := info.Sys().(type) {
 	case *syscall.Stat_t:
 		return int(s.Nlink)

@@ -13,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/disk"
 )
 
 // ErrCut is what every operation returns once the power is off.
@@ -162,7 +162,7 @@ func (f *FS) Mkdir(name string) error {
 }
 
 // Create makes a file that was not there.
-func (f *FS) Create(name string) (local.File, error) {
+func (f *FS) Create(name string) (disk.File, error) {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()
 	if err := f.begin("create", name); err != nil {
@@ -410,4 +410,4 @@ type linkCount int
 func (l linkCount) Links() int { return int(l) }
 
 // Grant does nothing: modes are not kept here.
-func (f *FS) Grant(string, local.Access) error { return nil }
+func (f *FS) Grant(string, disk.Access) error { return nil }
