@@ -5,14 +5,17 @@ go 1.26.0
 ignore ./web
 
 require (
+	blitiri.com.ar/go/spf v1.6.0
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/bodgit/sevenzip v1.6.5
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/emersion/go-imap/v2 v2.0.0-beta.8
 	github.com/emersion/go-message v0.18.2
+	github.com/emersion/go-msgauth v0.7.0
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
 	github.com/emersion/go-smtp v0.25.1
+	github.com/fsnotify/fsnotify v1.10.1
 	github.com/gabriel-vasile/mimetype v1.4.16
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875

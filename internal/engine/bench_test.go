@@ -17,6 +17,7 @@ import (
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
+	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -35,7 +36,7 @@ type counting struct {
 
 func (c *counting) dial(d *testbed.Dovecot) func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
 	return func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		s, err := imap.Dial(ctx, imap.Config{Host: d.Host, Port: d.IMAP, Encryption: imap.None, Username: m.Username, Password: secret})
+		s, err := imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.None}, Username: m.Username, Password: secret})
 		if err != nil {
 			return nil, err
 		}

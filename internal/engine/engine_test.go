@@ -28,6 +28,7 @@ import (
 	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
+	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -197,7 +198,7 @@ func dovecot(t *testing.T) (*house, *testbed.Dovecot, func(folder string, messag
 	t.Helper()
 	d := testbed.StartDovecot(t)
 	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Host: d.Host, Port: d.IMAPS, Encryption: imap.TLS, Username: m.Username, Password: secret, RootCAs: d.Roots})
+		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret})
 	})
 	return h, d, func(folder string, message []byte, flags ...imaplib.Flag) uint32 {
 		t.Helper()
@@ -389,7 +390,7 @@ func TestWhatCameWhileTheServerWasAwayIsFiled(t *testing.T) {
 func TestAWrongPasswordIsTold(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, _ string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Host: d.Host, Port: d.IMAPS, Encryption: imap.TLS, Username: m.Username, Password: "wrong", RootCAs: d.Roots})
+		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: "wrong"})
 	})
 	h.until("the tray says so", func() bool {
 		n, _ := h.store.Notices(store.System)

@@ -12,6 +12,7 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
+	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -42,7 +43,7 @@ func rehearsalHouse(t testing.TB, n int) (*house, func() source.Session) {
 	d := testbed.StartDovecot(t)
 	d.Fill("gauges", n, rehearsedMail)
 	dial := func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Host: d.Host, Port: d.IMAPS, Encryption: imap.TLS, Username: m.Username, Password: secret, RootCAs: d.Roots})
+		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret})
 	}
 	h := newHouse(t, dial)
 	h.watched()

@@ -137,3 +137,10 @@ type Check struct {
 	Detail string `json:"detail"`
 	Advice string `json:"advice,omitempty"`
 }
+
+// Tidier is a session that can take messages off a server which keeps them for as
+// long as they are left there.
+type Tidier interface {
+	// Tidy removes messages of the open folder.
+	Tidy(ctx context.Context, uids []uint32) error
+}

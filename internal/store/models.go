@@ -58,15 +58,39 @@ type Key struct {
 type Mailbox struct {
 	ID              string `gorm:"primaryKey"`
 	Name            string
-	Kind            string // "imap"
+	Kind            string // "imap", "pop3", "drop", "maildir" or "files"
 	Host            string
 	Port            int
 	Encryption      string
 	Username        string
 	Secret          []byte // sealed
 	IntervalSeconds int
+	Path            string      // of a Maildir: its folder on this machine
+	Address         string      // of a drop address: the address; "" where it is closed
+	Particulars     Particulars `gorm:"serializer:json"`
 	Revision        int
 	MadeAt          time.Time
+}
+
+// Particulars are what only some kinds of mailboxes have.
+type Particulars struct {
+	Authority string   `json:"authority,omitempty"`  // certificates that are trusted beside the system's, PEM
+	Pinned    string   `json:"pinned,omitempty"`     // SHA-256 of the server's certificate, hexadecimal
+	Proxy     string   `json:"proxy,omitempty"`      // socks5://host:port or http://host:port
+	Consent   *Consent `json:"consent,omitempty"`    // sign-in by consent (OAuth 2.0) instead of a password
+	LeaveDays int      `json:"leave_days,omitempty"` // POP3: taken off the server after so many days; 0 leaves it there
+	Word      string   `json:"word,omitempty"`       // of a drop address: what it begins with
+	Senders   []string `json:"senders,omitempty"`    // addresses and domains that may send to a drop address; none for anyone
+}
+
+// Consent says where a person gives consent, and to what (RFC 6749, RFC 8414).
+type Consent struct {
+	Issuer    string   `json:"issuer,omitempty"` // its endpoints are looked up; else they are given
+	ClientID  string   `json:"client_id"`
+	Authorize string   `json:"authorize,omitempty"`
+	Token     string   `json:"token,omitempty"`
+	Device    string   `json:"device,omitempty"`
+	Scopes    []string `json:"scopes,omitempty"`
 }
 
 // Cabinet is where files are kept.

@@ -31,11 +31,14 @@ import (
 type Dovecot struct {
 	Host        string
 	IMAP, IMAPS int // ports: STARTTLS or none, and TLS
+	POP3, POP3S int
+	Authority   []byte // the certificate that signed the server's, PEM
 	Roots       *x509.CertPool
 	dir         string
 	process     *exec.Cmd
 	ended       chan struct{}
 	config      string
+	tokens      string
 	t           testing.TB
 }
 
@@ -44,23 +47,29 @@ base_dir = $D/run
 state_dir = $D/state
 log_path = $D/dovecot.log
 listen = 127.0.0.1
-protocols = imap
+protocols = imap pop3
 default_internal_user = root
 default_internal_group = root
 mail_uid = 5000
 mail_gid = 5000
 mail_home = $D/home/%u
 mail_location = maildir:~/Maildir
-mail_max_userip_connections = 1000
+mail_max_userip_connections = 3000
 disable_plaintext_auth = no
 auth_failure_delay = 0
-auth_mechanisms = plain login
+auth_mechanisms = plain login oauthbearer xoauth2
 ssl = yes
 ssl_cert = <$D/tls.crt
 ssl_key = <$D/tls.key
 passdb {
   driver = static
+  mechanisms = plain login
   args = password=pw
+}
+passdb {
+  driver = oauth2
+  mechanisms = oauthbearer xoauth2
+  args = $D/oauth2.conf
 }
 userdb {
   driver = static
@@ -78,7 +87,30 @@ namespace inbox {
     auto = create
   }
 }
+namespace {
+  type = shared
+  separator = $SEPARATOR
+  prefix = Other Users$SEPARATOR%%u$SEPARATOR
+  location = maildir:%%h/Maildir
+  list = children
+  subscriptions = no
+}
+mail_plugins = acl
+protocol imap {
+  mail_plugins = acl imap_acl
+}
+plugin {
+  acl = vfile
+  acl_shared_dict = file:$D/shared/mailboxes
+}
+service imap {
+  client_limit = 1
+  process_limit = 2500
+}
 service imap-login {
+  service_count = 0
+  client_limit = 5000
+  process_min_avail = 1
   inet_listener imap {
     port = $IMAP
   }
@@ -86,7 +118,16 @@ service imap-login {
     port = $SIMAP
   }
 }
+service pop3-login {
+  inet_listener pop3 {
+    port = $POP3
+  }
+  inet_listener pop3s {
+    port = $SPOP3
+  }
+}
 service anvil {
+  client_limit = 6000
   unix_listener anvil-auth-penalty {
     mode = 0
   }
@@ -104,7 +145,7 @@ func StartDovecot(t testing.TB) *Dovecot {
 func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	t.Helper()
 	if _, err := exec.LookPath("dovecot"); err != nil || os.Getuid() != 0 {
-		t.Skip("LEFT OUT: a real IMAP server is needed: install dovecot-imapd and run as root")
+		t.Skip("LEFT OUT: a real IMAP server is needed: install dovecot-imapd and dovecot-pop3d and run as root")
 	}
 	dir, err := os.MkdirTemp("/tmp", "dc") // its sockets need a short path
 	if err != nil {
@@ -112,7 +153,7 @@ func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	}
 	d := &Dovecot{Host: "localhost", dir: dir, t: t}
 	t.Cleanup(func() { d.Stop(); os.RemoveAll(dir) })
-	for _, sub := range []string{"", "run", "state", "home"} {
+	for _, sub := range []string{"", "run", "state", "home", "shared"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -120,16 +161,18 @@ func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Chown(filepath.Join(dir, "home"), 5000, 5000); err != nil {
-		t.Fatal(err)
+	for _, sub := range []string{"home", "shared"} {
+		if err := os.Chown(filepath.Join(dir, sub), 5000, 5000); err != nil {
+			t.Fatal(err)
+		}
 	}
 	certificate, key, roots := Certificate(t)
-	d.Roots = roots
+	d.Roots, d.Authority = roots, certificate
 	d.config = filepath.Join(dir, "dovecot.conf")
 	for try := 1; ; try++ {
-		d.IMAP, d.IMAPS = FreePort(t), FreePort(t)
-		text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$SEPARATOR", separator).Replace(dovecotConfig)
-		for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "dovecot.conf": text} {
+		d.IMAP, d.IMAPS, d.POP3, d.POP3S = FreePort(t), FreePort(t), FreePort(t), FreePort(t)
+		text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$POP3", fmt.Sprint(d.POP3), "$SPOP3", fmt.Sprint(d.POP3S), "$SEPARATOR", separator).Replace(dovecotConfig)
+		for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "dovecot.conf": text, "oauth2.conf": d.introspection()} {
 			if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o600); err != nil {
 				t.Fatal(err)
 			}
@@ -144,6 +187,28 @@ func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 		}
 	}
 }
+
+// introspection says where tokens are looked into (RFC 7662).
+func (d *Dovecot) introspection() string {
+	if d.tokens == "" {
+		d.tokens = "http://127.0.0.1:1/" // nobody: every token is refused
+	}
+	return "introspection_mode = post\nintrospection_url = " + d.tokens + "\nusername_attribute = username\nactive_attribute = active\nactive_value = true\n"
+}
+
+// Trust lets the server ask an address whether tokens are good, and starts it again.
+func (d *Dovecot) Trust(introspection string) {
+	d.t.Helper()
+	d.tokens = introspection
+	if err := os.WriteFile(filepath.Join(d.dir, "oauth2.conf"), []byte(d.introspection()), 0o600); err != nil {
+		d.t.Fatal(err)
+	}
+	d.Stop()
+	d.Start()
+}
+
+// Maildir is where a user's mail lies.
+func (d *Dovecot) Maildir(user string) string { return filepath.Join(d.dir, "home", user, "Maildir") }
 
 // Start starts the server again after Stop.
 func (d *Dovecot) Start() {

@@ -39,7 +39,7 @@ func (s *Session) Mark(ctx context.Context, uid uint32, on, off []string) ([]str
 		}
 		err := s.run(ctx, func() error { return s.client.Store(imaplib.UIDSetNum(imaplib.UID(uid)), store, nil).Close() })
 		if err != nil {
-			return nil, lost(source.Folders, "changing the labels of a message", err)
+			return nil, s.lost(source.Folders, "changing the labels of a message", err)
 		}
 	}
 	var flags []string
@@ -58,7 +58,7 @@ func (s *Session) Mark(ctx context.Context, uid uint32, on, off []string) ([]str
 	})
 	switch {
 	case err != nil:
-		return nil, lost(source.Folders, "reading the labels of a message", err)
+		return nil, s.lost(source.Folders, "reading the labels of a message", err)
 	case !found:
 		return nil, source.ErrGone
 	}
@@ -106,7 +106,7 @@ func (s *Session) Move(ctx context.Context, uid uint32, folder string) (source.P
 			return err
 		})
 		if err != nil {
-			return place, lost(source.Folders, fmt.Sprintf("moving a message to “%s”", folder), err)
+			return place, s.lost(source.Folders, fmt.Sprintf("moving a message to “%s”", folder), err)
 		}
 		return place, nil
 	}
@@ -118,7 +118,7 @@ func (s *Session) Move(ctx context.Context, uid uint32, folder string) (source.P
 		return err
 	})
 	if err != nil {
-		return place, lost(source.Folders, fmt.Sprintf("copying a message to “%s”", folder), err)
+		return place, s.lost(source.Folders, fmt.Sprintf("copying a message to “%s”", folder), err)
 	}
 	return place, s.Remove(ctx, uid)
 }
@@ -144,7 +144,7 @@ func (s *Session) Remove(ctx context.Context, uid uint32) error {
 		return s.client.Expunge().Close()
 	})
 	if err != nil {
-		return lost(source.Folders, "taking a message out of its folder", err)
+		return s.lost(source.Folders, "taking a message out of its folder", err)
 	}
 	return nil
 }
@@ -188,7 +188,7 @@ func (s *Session) ensure(ctx context.Context, folder string) (string, error) {
 			return nil
 		})
 		if err != nil {
-			e := lost(source.Folders, fmt.Sprintf("making the folder %q", folder), err)
+			e := s.lost(source.Folders, fmt.Sprintf("making the folder %q", folder), err)
 			return "", e
 		}
 	}
@@ -208,7 +208,7 @@ func (s *Session) Named(ctx context.Context, messageID string) ([]uint32, error)
 		return nil
 	})
 	if err != nil {
-		return nil, lost(source.Folders, "looking for a message", err)
+		return nil, s.lost(source.Folders, "looking for a message", err)
 	}
 	slices.Sort(uids)
 	return uids, nil
@@ -236,7 +236,7 @@ func (s *Session) Append(ctx context.Context, folder string, message []byte, fla
 		return err
 	})
 	if err != nil {
-		return lost(source.Folders, fmt.Sprintf("putting a message into “%s”", folder), err)
+		return s.lost(source.Folders, fmt.Sprintf("putting a message into “%s”", folder), err)
 	}
 	return nil
 }

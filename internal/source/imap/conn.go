@@ -3,6 +3,7 @@ package imap
 import (
 	"errors"
 	"net"
+	"strings"
 	"sync/atomic"
 	"time"
 )
@@ -24,6 +25,8 @@ type guard struct {
 	failed  atomic.Pointer[error]
 	read    atomic.Int64 // octets, for measurements
 
+	head    []byte // how the line begins
+	bye     atomic.Pointer[string]
 	line    int
 	depth   int
 	quoted  bool
@@ -75,6 +78,9 @@ func (g *guard) scan(p []byte) error {
 		}
 		c := p[0]
 		p = p[1:]
+		if len(g.head) < 200 && c != '\r' && c != '\n' {
+			g.head = append(g.head, c)
+		}
 		if g.line++; g.line > maxLine {
 			return errHostile
 		}
@@ -84,7 +90,11 @@ func (g *guard) scan(p []byte) error {
 			}
 			if !g.closed {
 				g.depth = 0
+				if text, ok := strings.CutPrefix(string(g.head), "* BYE "); ok {
+					g.bye.Store(&text)
+				}
 			}
+			g.head = g.head[:0]
 			g.line, g.quoted, g.number, g.closed = 0, false, -1, false
 			continue
 		}
@@ -125,4 +135,13 @@ func (g *guard) scan(p []byte) error {
 		}
 	}
 	return nil
+}
+
+// farewell is what the server said when it ended the connection, for the end of a
+// sentence.
+func (g *guard) farewell() string {
+	if text := g.bye.Load(); text != nil {
+		return "; it said: " + strings.TrimSpace(*text)
+	}
+	return ""
 }

@@ -4,49 +4,35 @@ package imap
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
-	"strconv"
 	"time"
 
 	imaplib "github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapclient"
 
 	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/reach"
 )
 
-// Encryption is how a connection is protected.
-type Encryption string
-
-// The kinds of encryption.
-const (
-	TLS      Encryption = "tls"      // from the first byte, port 993 (RFC 8314)
-	StartTLS Encryption = "starttls" // on port 143, required
-	None     Encryption = "none"     // only where it is asked for by name
-)
-
-// Config says how to reach a mailbox.
+// Config says how to reach a mailbox. Its port may be 0 for the usual one.
 type Config struct {
-	Host       string
-	Port       int // 0 for the usual one
-	Encryption Encryption
-	Username   string
-	Password   string
-	RootCAs    *x509.CertPool // nil for the system's
-	Timeout    time.Duration  // of one exchange; 0 for a minute
+	reach.Server
+	Username string
+	Password string
+	Token    string        // of OAuth 2.0, instead of the password
+	Timeout  time.Duration // of one exchange; 0 for a minute
 }
 
-func (c *Config) port() int {
+func (c *Config) complete() {
+	c.Ports = "993 with tls, 143 with starttls"
 	switch {
 	case c.Port > 0:
-		return c.Port
-	case c.Encryption == TLS:
-		return 993
+	case c.Encryption == reach.TLS:
+		c.Port = 993
+	default:
+		c.Port = 143
 	}
-	return 143
 }
 
 func (c *Config) timeout() time.Duration {
@@ -96,40 +82,14 @@ func Check(ctx context.Context, c Config) []source.Check {
 
 // connect goes through the steps up to sign-in, telling each that is done.
 func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
-	c := s.config
+	s.config.complete()
+	c := &s.config
 	ok := func(step source.Step, format string, args ...any) {
 		done(source.Check{Step: step, OK: true, Detail: fmt.Sprintf(format, args...)})
 	}
-	if c.Host == "" {
-		return &source.Error{Step: source.NameLookup, Problem: "no host is given", Advice: "Enter the name of the mail server, such as imap.brackwater.example.", Lasting: true}
-	}
-	lookup, cancel := context.WithTimeout(ctx, 15*time.Second)
-	addresses, err := net.DefaultResolver.LookupHost(lookup, c.Host)
-	cancel()
+	conn, tlsConfig, err := c.Connect(ctx, ok)
 	if err != nil {
-		e := &source.Error{Step: source.NameLookup, Problem: fmt.Sprintf("the host %q is not found", c.Host), Advice: "Check the spelling of the host, and that this machine can look up names.", Err: err}
-		var dns *net.DNSError
-		e.Lasting = errors.As(err, &dns) && dns.IsNotFound
-		return e
-	}
-	ok(source.NameLookup, "%s is %s", c.Host, addresses[0])
-	address := net.JoinHostPort(c.Host, strconv.Itoa(c.port()))
-	conn, err := (&net.Dialer{Timeout: 15 * time.Second}).DialContext(ctx, "tcp", address)
-	if err != nil {
-		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("no server answers at %s (%v)", address, cause(err)), Advice: "Check host and port, and that the server runs and no firewall is between.", Err: err}
-	}
-	ok(source.Connection, "a server answers at %s", address)
-	tlsConfig := &tls.Config{ServerName: c.Host, RootCAs: c.RootCAs, MinVersion: tls.VersionTLS12}
-	if c.Encryption == TLS {
-		secured := tls.Client(conn, tlsConfig)
-		handshake, cancel := context.WithTimeout(ctx, 15*time.Second)
-		err := secured.HandshakeContext(handshake)
-		cancel()
-		if err != nil {
-			conn.Close()
-			return encryptionError(err, address)
-		}
-		conn = secured
+		return err
 	}
 	g := &guard{Conn: conn, number: -1}
 	g.timeout.Store(int64(c.timeout()))
@@ -137,72 +97,62 @@ func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	switch c.Encryption {
-	case TLS, None:
+	case reach.TLS, reach.None:
 		s.client = imapclient.New(g, options)
-	case StartTLS:
+	default:
 		s.client, err = imapclient.NewStartTLS(g, options)
 		if err != nil {
 			conn.Close()
-			return encryptionError(err, address)
+			return c.Explain(err)
 		}
-	default:
-		conn.Close()
-		return &source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the encryption %q is not known", c.Encryption), Advice: "Choose tls, starttls or none.", Lasting: true}
 	}
 	s.guard = g
 	if err := s.client.WaitGreeting(); err != nil {
 		s.Close()
-		problem := fmt.Sprintf("the server at %s does not speak IMAP (%v)", address, cause(err))
-		advice := "Check the port: 993 goes with tls, 143 with starttls."
+		problem := fmt.Sprintf("the server at %s does not speak IMAP (%v)", c.Address(), reach.Cause(err))
+		advice := "Check the port: " + c.Ports + "."
 		return &source.Error{Step: source.Connection, Problem: problem, Advice: advice, Err: err}
 	}
-	switch c.Encryption {
-	case None:
-		ok(source.Encryption, "none, as was asked for: the secret can be read on the way")
-	default:
-		ok(source.Encryption, "%s; the certificate is valid for %s", c.Encryption, c.Host)
-	}
-	if err := s.client.Login(c.Username, c.Password).Wait(); err != nil {
+	ok(source.Encryption, "%s", c.Secured())
+	if err := s.signIn(c); err != nil {
 		s.Close()
-		var answer *imaplib.Error
-		if errors.As(err, &answer) {
-			e := &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the server refuses the name %q or its password (%s)", c.Username, answer.Text), Advice: "Check both; some providers want a password made for programs.", Err: err}
-			e.Lasting = answer.Code != imaplib.ResponseCodeUnavailable && answer.Code != imaplib.ResponseCodeInUse
-			return e
-		}
-		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the connection ended while signing in (%v)", cause(err)), Err: err}
+		return err
 	}
 	ok(source.SignIn, "signed in as %s", c.Username)
 	return nil
 }
 
-func encryptionError(err error, address string) error {
-	e := &source.Error{Step: source.Encryption, Problem: fmt.Sprintf("no encrypted connection to %s (%v)", address, cause(err)), Err: err,
-		Advice: "Check that port and encryption go together: 993 with tls, 143 with starttls."}
-	var unknown x509.UnknownAuthorityError
-	var name x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	switch {
-	case errors.As(err, &unknown):
-		e.Problem, e.Lasting = "the certificate of "+address+" is signed by nobody that this machine trusts", true
-		e.Advice = "Add the authority's certificate to this machine, or correct the host's name."
-	case errors.As(err, &name):
-		e.Problem, e.Lasting = "the certificate of "+address+" is for another name ("+name.Error()+")", true
-		e.Advice = "Enter the host's name as the certificate has it."
-	case errors.As(err, &invalid):
-		e.Problem, e.Lasting = "the certificate of "+address+" is not valid ("+invalid.Error()+")", true
-		e.Advice = "Have the mail server's certificate renewed, and check this machine's clock."
+// signIn signs in by password or token.
+func (s *Session) signIn(c *Config) error {
+	var err error
+	what := "its password"
+	advice := "Check both; some providers want a password made for programs."
+	if c.Token != "" {
+		client := c.Bearer(c.Username, c.Token, func(m string) bool { return s.client.Caps().Has(imaplib.Cap("AUTH=" + m)) })
+		if client == nil {
+			return &source.Error{Step: source.SignIn, Problem: "the server takes no tokens: it announces neither OAUTHBEARER nor XOAUTH2", Advice: "Sign in with a password instead.", Lasting: true}
+		}
+		what, advice = "the consent that was given", "Sign in again."
+		err = s.client.Authenticate(client)
+	} else {
+		err = s.client.Login(c.Username, c.Password).Wait()
+	}
+	if err == nil {
+		return nil
+	}
+	var answer *imaplib.Error
+	if !errors.As(err, &answer) {
+		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the connection ended while signing in (%v)%s", reach.Cause(err), s.guard.farewell()), Err: err}
+	}
+	e := &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the server refuses the name %q or %s (%s)", c.Username, what, answer.Text), Advice: advice, Err: err}
+	switch answer.Code {
+	case imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse, imaplib.ResponseCodeLimit, imaplib.ResponseCodeServerBug:
+		e.Problem, e.Advice = fmt.Sprintf("the server lets nobody sign in now (%s)", answer.Text), "Ink Tray tries again by itself."
+	default:
+		e.Lasting = true
+		if c.Token != "" {
+			e.Err = errors.Join(reach.ErrToken, err)
+		}
 	}
 	return e
-}
-
-// cause is the innermost error that says something.
-func cause(err error) error {
-	for {
-		inner := errors.Unwrap(err)
-		if inner == nil || inner.Error() == "" {
-			return err
-		}
-		err = inner
-	}
 }

@@ -13,6 +13,7 @@ import (
 	imaplib "github.com/emersion/go-imap/v2"
 
 	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/source/sourcetest"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -29,7 +30,7 @@ func TestConformance(t *testing.T) {
 	sourcetest.Run(t, sourcetest.Box{
 		Session: func(t *testing.T) source.Session {
 			t.Helper()
-			s, err := Dial(t.Context(), Config{Host: d.Host, Port: d.IMAPS, Encryption: TLS, Username: "ann", Password: "pw", RootCAs: d.Roots})
+			s, err := Dial(t.Context(), Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -75,7 +76,7 @@ func TestConformance(t *testing.T) {
 
 func TestCheckNamesTheStepThatFails(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	good := Config{Host: d.Host, Port: d.IMAPS, Encryption: TLS, Username: "ann", Password: "pw", RootCAs: d.Roots, Timeout: 3 * time.Second}
+	good := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann", Password: "pw", Timeout: 3 * time.Second}
 	change := func(f func(*Config)) Config { c := good; f(&c); return c }
 	for _, c := range []struct {
 		name   string
@@ -84,8 +85,8 @@ func TestCheckNamesTheStepThatFails(t *testing.T) {
 		says   string
 	}{
 		{"tls", good, "", ""},
-		{"starttls", change(func(c *Config) { c.Port, c.Encryption = d.IMAP, StartTLS }), "", ""},
-		{"none, asked for by name", change(func(c *Config) { c.Port, c.Encryption = d.IMAP, None }), "", ""},
+		{"starttls", change(func(c *Config) { c.Port, c.Encryption = d.IMAP, reach.StartTLS }), "", ""},
+		{"none, asked for by name", change(func(c *Config) { c.Port, c.Encryption = d.IMAP, reach.None }), "", ""},
 		{"no host", change(func(c *Config) { c.Host = "" }), source.NameLookup, "no host"},
 		{"unknown host", change(func(c *Config) { c.Host = "imap.nowhere.invalid" }), source.NameLookup, "not found"},
 		{"nobody at the port", change(func(c *Config) { c.Port = testbed.FreePort(t) }), source.Connection, "no server answers"},
@@ -160,7 +161,7 @@ func script(t *testing.T, answer func(tag, command string) string) Config {
 			}()
 		}
 	}()
-	return Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: None, Username: "a", Password: "b", Timeout: 2 * time.Second}
+	return Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None}, Username: "a", Password: "b", Timeout: 2 * time.Second}
 }
 
 // usual answers what every session asks first.
@@ -344,7 +345,7 @@ func TestFoldersOfAnotherSeparatorAndScript(t *testing.T) {
 		}
 	}
 	testbed.Append(t, c, "Hafen.Pegelstände", []byte("Subject: level\r\n\r\nx"), time.Now())
-	s, err := Dial(t.Context(), Config{Host: d.Host, Port: d.IMAP, Encryption: StartTLS, Username: "ann", Password: "pw", RootCAs: d.Roots})
+	s, err := Dial(t.Context(), Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.StartTLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -455,7 +456,7 @@ func TestAServerThatHangsUpOrSpeaksAnotherLanguageIsToldAsSuch(t *testing.T) {
 				conn.Close()
 			}
 		}()
-		_, err = Dial(t.Context(), Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: None, Username: "a", Password: "b", Timeout: 2 * time.Second})
+		_, err = Dial(t.Context(), Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None}, Username: "a", Password: "b", Timeout: 2 * time.Second})
 		l.Close()
 		var e *source.Error
 		if !errors.As(err, &e) || e.Step != source.Connection && e.Step != source.SignIn || e.Lasting {

@@ -17,6 +17,7 @@ import (
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/reach"
 )
 
 // batch is how many messages one FETCH asks for.
@@ -85,12 +86,22 @@ func (s *Session) run(ctx context.Context, f func() error) error {
 	return err
 }
 
-func lost(step source.Step, doing string, err error) error {
+// lost says what went wrong in an exchange, and what to do about it.
+func (s *Session) lost(step source.Step, doing string, err error) error {
 	var answer *imaplib.Error
-	if errors.As(err, &answer) {
-		return &source.Error{Step: step, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, answer.Text), Err: err}
+	if !errors.As(err, &answer) {
+		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("%s: the connection ended (%v)%s", doing, reach.Cause(err), s.guard.farewell()), Err: err}
 	}
-	return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("%s: the connection ended (%v)", doing, cause(err)), Err: err}
+	e := &source.Error{Step: step, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, answer.Text), Err: err}
+	switch answer.Code {
+	case imaplib.ResponseCodeOverQuota:
+		e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%s)", doing, answer.Text), "Make room in the mailbox, or have it enlarged; then try again."
+	case imaplib.ResponseCodeLimit, imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse, "THROTTLED":
+		e.Step, e.Problem, e.Advice = source.Connection, fmt.Sprintf("%s: the server asks to wait (%s)", doing, answer.Text), "Ink Tray waits and goes on by itself."
+	case imaplib.ResponseCodeNoPerm:
+		e.Advice = "Have the rights on this folder extended on the mail server."
+	}
+	return e
 }
 
 var roles = map[imaplib.MailboxAttr]string{
@@ -108,7 +119,7 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 		return err
 	})
 	if err != nil {
-		return nil, lost(source.Folders, "listing the folders", err)
+		return nil, s.lost(source.Folders, "listing the folders", err)
 	}
 	s.names = map[string]string{}
 	var folders []source.Folder
@@ -163,7 +174,7 @@ func (s *Session) choose(ctx context.Context, folder string, readOnly bool) (sou
 		return err
 	})
 	if err != nil {
-		return source.State{}, lost(source.Folders, fmt.Sprintf("opening the folder %q", folder), err)
+		return source.State{}, s.lost(source.Folders, fmt.Sprintf("opening the folder %q", folder), err)
 	}
 	s.folder, s.keeps = folder, data.PermanentFlags
 	state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), Messages: data.NumMessages, ModSeq: data.HighestModSeq}
@@ -224,7 +235,7 @@ func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
 		return nil
 	})
 	if err != nil {
-		return nil, lost(source.Folders, "searching the folder", err)
+		return nil, s.lost(source.Folders, "searching the folder", err)
 	}
 	slices.Sort(uids)
 	return slices.Compact(uids), nil
@@ -253,7 +264,7 @@ func (s *Session) factsOf(ctx context.Context, uids []uint32) ([]source.Facts, e
 		return s.complete(ctx, uids, facts)
 	}
 	if !unreadable(err) || ctx.Err() != nil {
-		return nil, lost(source.Folders, "reading messages", err)
+		return nil, s.lost(source.Folders, "reading messages", err)
 	}
 	if err := s.again(ctx); err != nil {
 		return nil, err
@@ -289,7 +300,7 @@ func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Fa
 			one, err = s.whole(ctx, uid)
 		}
 		if err != nil {
-			return nil, lost(source.Folders, fmt.Sprintf("reading the message with UID %d", uid), err)
+			return nil, s.lost(source.Folders, fmt.Sprintf("reading the message with UID %d", uid), err)
 		}
 		facts = append(facts, one...)
 	}
@@ -470,7 +481,7 @@ func (s *Session) whole(ctx context.Context, uid uint32) ([]source.Facts, error)
 		return nil, nil
 	}
 	if err != nil {
-		return nil, lost(source.Folders, fmt.Sprintf("reading the message with UID %d whole", uid), err)
+		return nil, s.lost(source.Folders, fmt.Sprintf("reading the message with UID %d whole", uid), err)
 	}
 	raw := mail.Parse(data)
 	f.Header, f.Structure, f.Size, f.Whole = raw.Message.Header, raw.Structure(), raw.Message.Size, true
@@ -573,7 +584,7 @@ func (s *Session) section(ctx context.Context, uid uint32, item string, partial 
 		return nil, err
 	}
 	conn := s.guard.Conn
-	p := &part{conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() })}
+	p := &part{session: s, conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() })}
 	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
 	for m := p.cmd.Next(); m != nil; m = p.cmd.Next() {
 		for data := m.Next(); data != nil; data = m.Next() {
@@ -589,7 +600,7 @@ func (s *Session) section(ctx context.Context, uid uint32, item string, partial 
 	}
 	p.stop()
 	if err := p.cmd.Close(); err != nil {
-		return nil, lost(source.Folders, "reading part "+item, err)
+		return nil, s.lost(source.Folders, "reading part "+item, err)
 	}
 	return nil, source.ErrGone
 }
@@ -603,7 +614,7 @@ func (s *Session) nothing(ctx context.Context, p *part, uid uint32, item string)
 		err = s.run(ctx, func() error { return s.client.Noop().Wait() }) // it tells now
 	}
 	if err != nil {
-		return nil, lost(source.Folders, "reading part "+item, err)
+		return nil, s.lost(source.Folders, "reading part "+item, err)
 	}
 	there, err := s.UIDs(ctx, source.Query{From: uid, To: uid})
 	if err == nil && len(there) == 0 {
@@ -616,6 +627,7 @@ func (s *Session) nothing(ctx context.Context, p *part, uid uint32, item string)
 }
 
 type part struct {
+	session *Session
 	cmd     *imapclient.FetchCommand
 	conn    net.Conn
 	literal imaplib.LiteralReader
@@ -638,7 +650,7 @@ func (p *part) Close() error {
 	if p.cut { // the connection is gone, and the library reads on by itself
 		p.stop()
 		p.conn.Close()
-		return lost(source.Connection, "reading a part", io.ErrUnexpectedEOF)
+		return p.session.lost(source.Connection, "reading a part", io.ErrUnexpectedEOF)
 	}
 	_, err := io.Copy(io.Discard, p.literal)
 	closeErr := p.cmd.Close()
@@ -647,7 +659,7 @@ func (p *part) Close() error {
 		err = closeErr
 	}
 	if err != nil {
-		return lost(source.Connection, "reading a part", err)
+		return p.session.lost(source.Connection, "reading a part", err)
 	}
 	return nil
 }
@@ -675,7 +687,7 @@ func (s *Session) Changed(ctx context.Context, since uint64) ([]uint32, error) {
 		return cmd.Close()
 	})
 	if err != nil {
-		return nil, lost(source.Folders, "asking for changed flags", err)
+		return nil, s.lost(source.Folders, "asking for changed flags", err)
 	}
 	slices.Sort(uids)
 	return slices.Compact(uids), nil
@@ -702,7 +714,7 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 			return e, ctx.Err()
 		}
 		if err := s.run(ctx, func() error { return s.client.Noop().Wait() }); err != nil {
-			return e, lost(source.Connection, "asking for news", err)
+			return e, s.lost(source.Connection, "asking for news", err)
 		}
 		select {
 		case e = <-s.events:
@@ -730,7 +742,7 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 		return idle.Wait()
 	})
 	if err != nil && ctx.Err() == nil {
-		return e, lost(source.Connection, "waiting for new mail", err)
+		return e, s.lost(source.Connection, "waiting for new mail", err)
 	}
 	return e, err
 }

@@ -26,6 +26,8 @@ type Box struct {
 	Label   func(t *testing.T, folder string, uid uint32, label string)
 	Delete  func(t *testing.T, folder string, uid uint32)
 	Flags   func(t *testing.T, folder string, uid uint32) []string
+	Undated bool // the server does not say when a message was received
+	Stamps  bool // the server adds header fields of its own
 }
 
 var received = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
@@ -98,7 +100,7 @@ func Run(t *testing.T, box Box) {
 			if g, w := describe(got), describe(want); g != w {
 				t.Errorf("%s: the server's account gives\n%s\nthe bytes give\n%s", name, g, w)
 			}
-			if !got.Received.Equal(received) || got.Size != int64(len(raw)) {
+			if !got.Received.Equal(received) && !box.Undated || got.Size != int64(len(raw)) && !box.Stamps {
 				t.Errorf("%s: received %v, %d octets; want %v, %d", name, got.Received, got.Size, received, len(raw))
 			}
 			for _, item := range got.Items() {
@@ -134,7 +136,7 @@ func Run(t *testing.T, box Box) {
 				if closeErr := r.Close(); err != nil || closeErr != nil {
 					t.Errorf("%s: %s: %v, %v", name, part, err, closeErr)
 				}
-				if direct, _ := whole.Open(part); direct != nil {
+				if direct, _ := whole.Open(part); direct != nil && !box.Stamps {
 					if expected, _ := io.ReadAll(direct); !bytes.Equal(content, expected) {
 						t.Errorf("%s: the %s is %q, want %q", name, part, content, expected)
 					}

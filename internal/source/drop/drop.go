@@ -1,0 +1,342 @@
+// Package drop receives mail for drop addresses, over SMTP (RFC 5321) and LMTP
+// (RFC 2033). A message is acknowledged only once it lasts.
+package drop
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/emersion/go-smtp"
+	"golang.org/x/net/netutil"
+
+	"inktray.example/inktray/internal/core/mail"
+)
+
+const (
+	maxConnections = 200
+	maxRecipients  = 50
+	inMemory       = 1 << 20         // octets of a message that are held in memory while it comes
+	idle           = 5 * time.Minute // RFC 5321 section 4.5.3.2
+	maxLine        = 64 << 10        // octets; senders write longer lines than RFC 5321 section 4.5.3.1 allows
+)
+
+// Address is a drop address that takes mail.
+type Address struct {
+	Mailbox string   // its identity
+	Address string   // as it is written
+	Senders []string // addresses and domains that may send to it, and must be verified; none for anyone
+}
+
+// Config is what a receiver is given.
+type Config struct {
+	Domain   string // of the drop addresses
+	TLS      *tls.Config
+	MaxBytes int64  // of a message
+	Spool    string // folder for what comes and is too large to be held in memory
+	// Find finds an address by what stands before the "@", in lower case.
+	Find func(local string) (Address, bool, error)
+	// Deliver keeps a message for an address. When it returns, the message lasts.
+	Deliver func(a Address, received time.Time, message io.Reader) error
+	// Resolver answers for signatures and sender policies; nil for the system's.
+	Resolver *net.Resolver
+	// Trusted is the name under which the mail server in front, which hands over by
+	// LMTP, writes its Authentication-Results (RFC 8601); "" trusts none.
+	Trusted string
+	Clock   func() time.Time
+	Log     *slog.Logger
+}
+
+// Receiver answers on any number of addresses.
+type Receiver struct {
+	config  Config
+	guesses throttle
+	mutex   sync.Mutex
+	servers []*smtp.Server
+	tasks   sync.WaitGroup
+}
+
+// New makes a receiver that does not listen yet.
+func New(c Config) *Receiver {
+	if c.MaxBytes <= 0 {
+		c.MaxBytes = 64 << 20
+	}
+	if c.Resolver == nil {
+		c.Resolver = net.DefaultResolver
+	}
+	c.Domain = strings.ToLower(c.Domain)
+	return &Receiver{config: c, guesses: throttle{clock: c.Clock}}
+}
+
+// Serve answers what connects to a listener: SMTP, or LMTP.
+func (r *Receiver) Serve(l net.Listener, lmtp bool) {
+	s := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
+		return &session{receiver: r, conn: c, lmtp: lmtp}, nil
+	}))
+	s.Domain, s.LMTP, s.TLSConfig = r.config.Domain, lmtp, r.config.TLS
+	s.MaxMessageBytes, s.MaxRecipients, s.MaxLineLength = r.config.MaxBytes, maxRecipients, maxLine
+	s.ErrorLog, s.EnableSMTPUTF8 = quiet{r.config.Log}, true
+	r.mutex.Lock()
+	r.servers = append(r.servers, s)
+	r.mutex.Unlock()
+	r.tasks.Go(func() { _ = s.Serve(patient{netutil.LimitListener(l, maxConnections)}) })
+}
+
+// Shutdown lets what is being taken in come to its end, until ctx ends.
+func (r *Receiver) Shutdown(ctx context.Context) error {
+	r.mutex.Lock()
+	servers := r.servers
+	r.mutex.Unlock()
+	var errs []error
+	for _, s := range servers {
+		if err := s.Shutdown(ctx); err != nil {
+			errs = append(errs, s.Close())
+		}
+	}
+	r.tasks.Wait()
+	return errors.Join(errs...)
+}
+
+// quiet logs what the library has to say.
+type quiet struct{ log *slog.Logger }
+
+func (q quiet) Printf(format string, v ...any) {
+	q.log.Debug("receiving", "said", fmt.Sprintf(format, v...))
+}
+func (q quiet) Println(v ...any) { q.log.Debug("receiving", "said", fmt.Sprint(v...)) }
+
+// patient gives each reading and writing a time of its own: the library has one
+// for a whole message.
+type patient struct{ net.Listener }
+
+func (p patient) Accept() (net.Conn, error) {
+	c, err := p.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return &patientConn{c}, nil
+}
+
+type patientConn struct{ net.Conn }
+
+func (c *patientConn) Read(b []byte) (int, error) {
+	if err := c.Conn.SetReadDeadline(time.Now().Add(idle)); err != nil {
+		return 0, err
+	}
+	return c.Conn.Read(b)
+}
+
+func (c *patientConn) Write(b []byte) (int, error) {
+	if err := c.Conn.SetWriteDeadline(time.Now().Add(idle)); err != nil {
+		return 0, err
+	}
+	return c.Conn.Write(b)
+}
+
+func (*patientConn) SetDeadline(time.Time) error      { return nil }
+func (*patientConn) SetReadDeadline(time.Time) error  { return nil }
+func (*patientConn) SetWriteDeadline(time.Time) error { return nil }
+
+// session is one sender's connection.
+type session struct {
+	receiver *Receiver
+	conn     *smtp.Conn
+	lmtp     bool
+	from     string
+	to       []Address
+}
+
+func refuse(code int, enhanced smtp.EnhancedCode, format string, args ...any) error {
+	return &smtp.SMTPError{Code: code, EnhancedCode: enhanced, Message: fmt.Sprintf(format, args...)}
+}
+
+func (s *session) remote() net.IP {
+	if a, ok := s.conn.Conn().RemoteAddr().(*net.TCPAddr); ok {
+		return a.IP
+	}
+	return nil
+}
+
+// Reset forgets sender and recipients.
+func (s *session) Reset() { s.from, s.to = "", nil }
+
+// Logout ends the session.
+func (s *session) Logout() error { return nil }
+
+// Mail begins a message.
+func (s *session) Mail(from string, _ *smtp.MailOptions) error {
+	s.from, s.to = from, nil
+	return nil
+}
+
+// Rcpt names a recipient. Who guesses addresses is sent away.
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	r := s.receiver
+	if !s.lmtp && r.guesses.barred(s.remote()) {
+		return refuse(421, smtp.EnhancedCode{4, 7, 0}, "Too many unknown addresses from here; come back later")
+	}
+	at := strings.LastIndexByte(to, '@')
+	if at < 0 || !strings.EqualFold(to[at+1:], r.config.Domain) {
+		return refuse(550, smtp.EnhancedCode{5, 7, 1}, "This server takes mail for %s only", r.config.Domain)
+	}
+	a, found, err := r.config.Find(strings.ToLower(to[:at]))
+	if err != nil {
+		r.config.Log.Error("looking for a drop address", "error", err)
+		return refuse(451, smtp.EnhancedCode{4, 3, 0}, "The addresses cannot be looked up now; try again later")
+	}
+	if !found {
+		if !s.lmtp {
+			r.guesses.wrong(s.remote())
+		}
+		return refuse(550, smtp.EnhancedCode{5, 1, 1}, "There is no such address here")
+	}
+	// Over SMTP there is one answer for all recipients, so an address whose senders
+	// are verified takes a message of its own (RFC 5321 section 4.5.3.1.10).
+	if !s.lmtp && len(s.to) > 0 && (len(a.Senders) > 0 || len(s.to[0].Senders) > 0) {
+		return refuse(452, smtp.EnhancedCode{4, 5, 3}, "Too many recipients; send the message to this one by itself")
+	}
+	s.to = append(s.to, a)
+	return nil
+}
+
+// Data takes a message in.
+func (s *session) Data(in io.Reader) error {
+	m, err := s.take(in)
+	if err != nil {
+		return err
+	}
+	defer m.close()
+	for _, a := range s.to {
+		if err := s.deliver(m, a); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LMTPData takes a message in and answers for each recipient.
+func (s *session) LMTPData(in io.Reader, status smtp.StatusCollector) error {
+	m, err := s.take(in)
+	if err != nil {
+		return err
+	}
+	defer m.close()
+	for _, a := range s.to {
+		status.SetStatus(a.Address, s.deliver(m, a))
+	}
+	return nil
+}
+
+// deliver keeps a message for one recipient.
+func (s *session) deliver(m *message, a Address) error {
+	r := s.receiver
+	if len(a.Senders) > 0 {
+		if err := s.verify(m, a); err != nil {
+			return err
+		}
+	}
+	now := r.config.Clock()
+	content, err := m.open()
+	if err == nil {
+		err = r.config.Deliver(a, now, io.MultiReader(strings.NewReader(s.trace(a, now)), content))
+	}
+	if err != nil {
+		r.config.Log.Error("keeping a message that came", "address", a.Address, "error", err)
+		return refuse(452, smtp.EnhancedCode{4, 3, 1}, "The message cannot be kept now; try again later")
+	}
+	r.config.Log.Info("a message came", "address", a.Address, "octets", m.size)
+	return nil
+}
+
+// trace is what is put before a message that is delivered (RFC 5321 section 4.4).
+func (s *session) trace(a Address, now time.Time) string {
+	with := "ESMTP"
+	if s.lmtp {
+		with = "LMTP"
+	}
+	if _, secure := s.conn.TLSConnectionState(); secure {
+		with += "S"
+	}
+	clean := func(text string) string {
+		return strings.Map(func(r rune) rune {
+			if r <= ' ' || r == 0x7f || strings.ContainsRune("<>()[]\\\";,", r) {
+				return -1
+			}
+			return r
+		}, text)
+	}
+	from := clean(s.conn.Hostname())
+	if ip := s.remote(); ip != nil {
+		from += " ([" + ip.String() + "])"
+	}
+	return fmt.Sprintf("Return-Path: <%s>\r\nDelivered-To: %s\r\nReceived: from %s\r\n\tby %s with %s\r\n\tfor <%s>; %s\r\n",
+		clean(s.from), a.Address, from, s.receiver.config.Domain, with, a.Address, now.Format(time.RFC1123Z))
+}
+
+// message is one that is being taken in.
+type message struct {
+	memory bytes.Buffer
+	file   *os.File
+	size   int64
+	header mail.Header
+	whole  int // octets of its header
+}
+
+// take reads a message to its end. One that is cut is nobody's.
+func (s *session) take(in io.Reader) (*message, error) {
+	m := &message{}
+	n, err := io.Copy(&m.memory, io.LimitReader(in, inMemory))
+	m.size = n
+	if err == nil && n == inMemory {
+		if m.file, err = os.CreateTemp(s.receiver.config.Spool, "coming-"); err == nil {
+			n, err = io.Copy(m.file, in)
+			m.size += n
+		}
+	}
+	if err != nil {
+		m.close()
+		var answer *smtp.SMTPError
+		if errors.As(err, &answer) {
+			return nil, err // such as: too large
+		}
+		s.receiver.config.Log.Warn("a message was not taken in", "error", err)
+		return nil, refuse(451, smtp.EnhancedCode{4, 3, 0}, "The message did not come whole; try again later")
+	}
+	var rest []byte
+	m.header, rest = mail.ParseHeader(m.memory.Bytes())
+	m.whole = m.memory.Len() - len(rest)
+	if strings.Count(strings.ToLower(string(m.memory.Bytes()[:m.whole])), "\nreceived:") > 100 { // RFC 5321 section 6.3
+		m.close()
+		return nil, refuse(554, smtp.EnhancedCode{5, 4, 6}, "The message goes round in circles")
+	}
+	return m, nil
+}
+
+// open reads the message from its beginning.
+func (m *message) open() (io.Reader, error) {
+	memory := bytes.NewReader(m.memory.Bytes())
+	if m.file == nil {
+		return memory, nil
+	}
+	if _, err := m.file.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	return io.MultiReader(memory, m.file), nil
+}
+
+func (m *message) close() {
+	if m.file != nil {
+		m.file.Close()
+		os.Remove(m.file.Name())
+		m.file = nil
+	}
+}

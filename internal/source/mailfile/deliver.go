@@ -1,0 +1,94 @@
+package mailfile
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"inktray.example/inktray/internal/disk"
+)
+
+var (
+	delivered atomic.Int64
+	machine   = func() string {
+		name, err := os.Hostname()
+		if err != nil || name == "" {
+			name = "localhost"
+		}
+		return strings.NewReplacer("/", "_", ":", "_").Replace(name)
+	}()
+)
+
+// unique is a file name that no other delivery uses, and that sorts by time.
+func unique(at time.Time) string {
+	return fmt.Sprintf("%d.M%06dP%dQ%d.%s", at.Unix(), at.Nanosecond()/1000, os.Getpid(), delivered.Add(1), machine)
+}
+
+// Prepare makes a folder into a Maildir, unless it is one.
+func Prepare(folder string) error {
+	for _, sub := range []string{"cur", "new", "tmp"} {
+		if err := os.MkdirAll(path.Join(folder, sub), 0o700); err != nil {
+			return err
+		}
+	}
+	root, err := disk.Root(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(root.SyncDir("."), root.Close())
+}
+
+// write writes a new file and flushes it.
+func write(d disk.FS, name string, r io.Reader) error {
+	f, err := d.Create(name)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, r)
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}
+
+// DeliverInto puts a message into the folder "new" of a Maildir. When it returns
+// without an error, the message lasts: its content and its name are flushed. The
+// name is returned.
+func DeliverInto(d disk.FS, dir string, received time.Time, r io.Reader) (string, error) {
+	name := unique(time.Now())
+	temporary := path.Join(dir, "tmp", name)
+	if err := write(d, temporary, r); err != nil {
+		return "", errors.Join(err, discard(d, temporary))
+	}
+	if err := d.Chtimes(temporary, received); err != nil {
+		return "", errors.Join(err, discard(d, temporary))
+	}
+	if err := d.Publish(temporary, path.Join(dir, "new", name)); err != nil {
+		return "", errors.Join(err, discard(d, temporary))
+	}
+	return name, d.SyncDir(path.Join(dir, "new"))
+}
+
+func discard(d disk.FS, name string) error {
+	if err := d.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// Sweep removes what a crash left half delivered: what has lain in "tmp" for a day.
+func Sweep(d disk.FS, dir string, now time.Time) error {
+	entries, err := d.ReadDir(path.Join(dir, "tmp"))
+	for _, e := range entries {
+		if info, statErr := e.Info(); statErr == nil && now.Sub(info.ModTime()) > 24*time.Hour {
+			err = errors.Join(err, discard(d, path.Join(dir, "tmp", e.Name())))
+		}
+	}
+	return err
+}

@@ -1,0 +1,347 @@
+package pop3
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-sasl"
+
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/reach"
+)
+
+// maxAnswer bounds a line of the server's, in octets (RFC 1939 section 3 has 512).
+const maxAnswer = 64 << 10
+
+// refusal is an answer that begins with -ERR. Its code is the one of RFC 2449
+// section 8, "" where there is none.
+type refusal struct{ code, text string }
+
+func (r *refusal) Error() string { return r.text }
+
+// conn is one session of the protocol (RFC 1939).
+type conn struct {
+	net     net.Conn
+	in      *bufio.Reader
+	timeout time.Duration
+	caps    map[string][]string
+	uidl    map[string]int // unique-ids of the messages, and their numbers in this session
+	order   []string       // unique-ids, in the server's order
+	sizes   map[int]int64
+}
+
+func (c *conn) use(n net.Conn) { c.net, c.in = n, bufio.NewReaderSize(n, 32<<10) }
+
+// line reads one line without its end.
+func (c *conn) line() (string, error) {
+	if err := c.net.SetReadDeadline(time.Now().Add(c.timeout)); err != nil {
+		return "", err
+	}
+	var all []byte
+	for {
+		some, err := c.in.ReadSlice('\n')
+		all = append(all, some...)
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull) && len(all) < maxAnswer:
+		case err == io.EOF:
+			return "", io.ErrUnexpectedEOF
+		case err != nil:
+			return "", err
+		default:
+			return strings.TrimRight(string(all), "\r\n"), nil
+		}
+	}
+}
+
+// answer reads a status line.
+func (c *conn) answer() (string, error) {
+	line, err := c.line()
+	if err != nil {
+		return "", err
+	}
+	word, text, _ := strings.Cut(line, " ")
+	switch word {
+	case "+OK":
+		return text, nil
+	case "+":
+		return text, nil // asks for more (RFC 5034)
+	case "-ERR":
+		r := &refusal{text: strings.TrimSpace(text)}
+		if strings.HasPrefix(r.text, "[") {
+			code, rest, _ := strings.Cut(r.text[1:], "]")
+			r.code, r.text = strings.ToUpper(code), strings.TrimSpace(rest)
+		}
+		return "", r
+	}
+	return "", fmt.Errorf("it says %.60q, which is no answer of POP3", line)
+}
+
+func (c *conn) do(format string, args ...any) (string, error) {
+	if err := c.net.SetWriteDeadline(time.Now().Add(c.timeout)); err != nil {
+		return "", err
+	}
+	if _, err := fmt.Fprintf(c.net, format+"\r\n", args...); err != nil {
+		return "", err
+	}
+	return c.answer()
+}
+
+// list does a command whose answer has several lines.
+func (c *conn) list(command string, each func(line string)) error {
+	if _, err := c.do("%s", command); err != nil {
+		return err
+	}
+	for {
+		line, err := c.line()
+		if err != nil {
+			return err
+		}
+		if line == "." {
+			return nil
+		}
+		each(strings.TrimPrefix(line, "."))
+	}
+}
+
+// capabilities asks what the server can (RFC 2449). One that does not know the
+// question can what RFC 1939 says.
+func (c *conn) capabilities() error {
+	c.caps = map[string][]string{}
+	err := c.list("CAPA", func(line string) {
+		if words := strings.Fields(strings.ToUpper(line)); len(words) > 0 {
+			c.caps[words[0]] = words[1:]
+		}
+	})
+	var no *refusal
+	if errors.As(err, &no) {
+		c.caps["USER"], c.caps["UIDL"] = []string{}, []string{}
+		return nil
+	}
+	return err
+}
+
+func (c *conn) has(mechanism string) bool { return slices.Contains(c.caps["SASL"], mechanism) }
+
+// open connects and signs in, telling each step that is done.
+func open(ctx context.Context, config *Config, ok func(step source.Step, format string, args ...any)) (*conn, error) {
+	plain, tlsConfig, err := config.Connect(ctx, ok)
+	if err != nil {
+		return nil, err
+	}
+	c := &conn{timeout: config.timeout()}
+	c.use(plain)
+	stop := context.AfterFunc(ctx, func() { plain.Close() })
+	defer stop()
+	fail := func(err error) (*conn, error) {
+		plain.Close()
+		return nil, err
+	}
+	if _, err := c.answer(); err != nil {
+		return fail(&source.Error{Step: source.Connection, Problem: fmt.Sprintf("the server at %s does not speak POP3 (%v)", config.Address(), reach.Cause(err)), Advice: "Check the port: " + config.Ports + ".", Err: err})
+	}
+	if err := c.capabilities(); err != nil {
+		return fail(lost("asking what the server can", err))
+	}
+	if config.Encryption == reach.StartTLS {
+		if _, err := c.do("STLS"); err != nil { // RFC 2595 section 4
+			return fail(&source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the server at %s begins no encryption (%v)", config.Address(), reach.Cause(err)), Advice: "Choose tls, on port 995.", Lasting: true, Err: err})
+		}
+		if c.in.Buffered() > 0 { // said before anybody could know who says it
+			return fail(&source.Error{Step: source.Encryption, Problem: "the server said more before the encryption began", Advice: "Choose tls, on port 995."})
+		}
+		secured := tls.Client(plain, tlsConfig)
+		if err := secured.HandshakeContext(ctx); err != nil {
+			return fail(config.Explain(err))
+		}
+		c.use(secured)
+		if err := c.capabilities(); err != nil {
+			return fail(lost("asking what the server can", err))
+		}
+	}
+	ok(source.Encryption, "%s", config.Secured())
+	if err := c.signIn(config); err != nil {
+		return fail(err)
+	}
+	ok(source.SignIn, "signed in as %s", config.Username)
+	return c, nil
+}
+
+// signIn signs in: by a token, by SASL PLAIN (RFC 5034), or by name and password.
+func (c *conn) signIn(config *Config) error {
+	var err error
+	advice := "Check both; some providers want a password made for programs."
+	switch {
+	case config.Token != "":
+		client := config.Bearer(config.Username, config.Token, c.has)
+		if client == nil {
+			return &source.Error{Step: source.SignIn, Problem: "the server takes no tokens: it announces neither OAUTHBEARER nor XOAUTH2", Advice: "Sign in with a password instead.", Lasting: true}
+		}
+		advice = "Sign in again."
+		err = c.authenticate(client)
+	case c.has(sasl.Plain):
+		err = c.authenticate(sasl.NewPlainClient("", config.Username, config.Password))
+	default:
+		if strings.ContainsAny(config.Username+config.Password, "\r\n") {
+			return &source.Error{Step: source.SignIn, Problem: "name or password holds a line end", Advice: "Enter them anew.", Lasting: true}
+		}
+		if _, err = c.do("USER %s", config.Username); err == nil {
+			_, err = c.do("PASS %s", config.Password)
+		}
+	}
+	var no *refusal
+	switch {
+	case err == nil:
+		return nil
+	case !errors.As(err, &no):
+		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the connection ended while signing in (%v)", reach.Cause(err)), Err: err}
+	case no.code == "IN-USE":
+		return &source.Error{Step: source.SignIn, Problem: "somebody else has the mailbox open now (" + no.text + ")", Advice: "A POP3 mailbox can be open once. Ink Tray tries again by itself.", Err: err}
+	case no.code == "LOGIN-DELAY" || no.code == "SYS/TEMP":
+		return &source.Error{Step: source.SignIn, Problem: "the server asks to wait (" + no.text + ")", Advice: "Ink Tray tries again by itself; a longer interval may help.", Err: err}
+	}
+	e := &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the server refuses the name %q or its password (%s)", config.Username, no.text), Advice: advice, Lasting: true, Err: err}
+	if config.Token != "" {
+		e.Problem = fmt.Sprintf("the server refuses the name %q or the consent that was given (%s)", config.Username, no.text)
+		e.Err = errors.Join(reach.ErrToken, err)
+	}
+	return e
+}
+
+// authenticate goes through a SASL exchange (RFC 5034 section 4). The first answer
+// goes in a line of its own: a token is longer than a command may be.
+func (c *conn) authenticate(client sasl.Client) error {
+	mechanism, first, err := client.Start()
+	if err != nil {
+		return err
+	}
+	said, err := c.do("AUTH %s", mechanism)
+	for begun := false; ; begun = true {
+		if err != nil {
+			return err
+		}
+		answer := first
+		if begun {
+			challenge, decodeErr := base64.StdEncoding.DecodeString(said)
+			if decodeErr != nil {
+				return nil // it was no challenge: signed in
+			}
+			if answer, err = client.Next(challenge); err != nil {
+				answer = nil // the server says why, once it has an answer
+			}
+		}
+		if _, err = c.net.Write([]byte(base64.StdEncoding.EncodeToString(answer) + "\r\n")); err != nil {
+			return err
+		}
+		line, lineErr := c.line()
+		if lineErr != nil {
+			return lineErr
+		}
+		if challenge, more := strings.CutPrefix(line, "+ "); more {
+			said, err = challenge, nil
+			continue
+		}
+		if strings.HasPrefix(line, "+OK") {
+			return nil
+		}
+		text := strings.TrimSpace(strings.TrimPrefix(line, "-ERR"))
+		r := &refusal{text: text}
+		if strings.HasPrefix(text, "[") {
+			r.code, r.text, _ = strings.Cut(text[1:], "]")
+			r.code, r.text = strings.ToUpper(r.code), strings.TrimSpace(r.text)
+		}
+		return r
+	}
+}
+
+// look lists the messages by their unique-ids and sizes.
+func (c *conn) look() error {
+	c.uidl, c.order, c.sizes = map[string]int{}, nil, map[int]int64{}
+	err := c.list("UIDL", func(line string) {
+		number, id, _ := strings.Cut(strings.TrimSpace(line), " ")
+		n, err := strconv.Atoi(number)
+		id = strings.TrimSpace(id)
+		if _, twice := c.uidl[id]; err == nil && id != "" && !twice {
+			c.uidl[id] = n
+			c.order = append(c.order, id)
+		}
+	})
+	var no *refusal
+	if errors.As(err, &no) {
+		return &source.Error{Step: source.Folders, Problem: "the server gives messages no lasting identities (UIDL), so that it cannot be told which were filed (" + no.text + ")", Advice: "Use IMAP for this mailbox.", Lasting: true, Err: err}
+	}
+	if err == nil {
+		err = c.list("LIST", func(line string) {
+			number, size, _ := strings.Cut(strings.TrimSpace(line), " ")
+			n, numberErr := strconv.Atoi(number)
+			octets, sizeErr := strconv.ParseInt(strings.Fields(size + " 0")[0], 10, 64)
+			if numberErr == nil && sizeErr == nil {
+				c.sizes[n] = octets
+			}
+		})
+	}
+	if err != nil {
+		return lost("listing the messages", err)
+	}
+	return nil
+}
+
+// retrieve writes a message to a writer as it was sent.
+func (c *conn) retrieve(number int, w io.Writer) error {
+	if _, err := c.do("RETR %d", number); err != nil {
+		return err
+	}
+	begin := true
+	for {
+		if err := c.net.SetReadDeadline(time.Now().Add(c.timeout)); err != nil {
+			return err
+		}
+		some, err := c.in.ReadSlice('\n')
+		if err == io.EOF {
+			return io.ErrUnexpectedEOF
+		}
+		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+			return err
+		}
+		ends := err == nil
+		if begin && len(some) > 0 && some[0] == '.' {
+			if ends && strings.TrimRight(string(some), "\r\n") == "." {
+				return nil
+			}
+			some = some[1:]
+		}
+		if _, err := w.Write(some); err != nil {
+			return &writing{err}
+		}
+		begin = ends
+	}
+}
+
+// writing is an error of the side that writes, not of the server.
+type writing struct{ error }
+
+func (w *writing) Unwrap() error { return w.error }
+
+// quit lets the server delete what was marked, and ends the session.
+func (c *conn) quit() error {
+	_, err := c.do("QUIT")
+	return errors.Join(err, c.net.Close())
+}
+
+// lost says what went wrong in an exchange.
+func lost(doing string, err error) error {
+	var no *refusal
+	if errors.As(err, &no) {
+		return &source.Error{Step: source.Folders, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, no.text), Err: err}
+	}
+	return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("%s: the connection ended (%v)", doing, reach.Cause(err)), Err: err}
+}
