@@ -24,6 +24,24 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AddressChangeWhat.
+const (
+	Close AddressChangeWhat = "close"
+	Renew AddressChangeWhat = "renew"
+)
+
+// Valid indicates whether the value is a known member of the AddressChangeWhat enum.
+func (e AddressChangeWhat) Valid() bool {
+	switch e {
+	case Close:
+		return true
+	case Renew:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AddresseeKind.
 const (
 	AddresseeKindCall AddresseeKind = "call"
@@ -381,6 +399,42 @@ func (e FilingState) Valid() bool {
 	}
 }
 
+// Defines values for FoundServerEncryption.
+const (
+	FoundServerEncryptionStarttls FoundServerEncryption = "starttls"
+	FoundServerEncryptionTLS      FoundServerEncryption = "tls"
+)
+
+// Valid indicates whether the value is a known member of the FoundServerEncryption enum.
+func (e FoundServerEncryption) Valid() bool {
+	switch e {
+	case FoundServerEncryptionStarttls:
+		return true
+	case FoundServerEncryptionTLS:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FoundServerKind.
+const (
+	FoundServerKindImap FoundServerKind = "imap"
+	FoundServerKindPop3 FoundServerKind = "pop3"
+)
+
+// Valid indicates whether the value is a known member of the FoundServerKind enum.
+func (e FoundServerKind) Valid() bool {
+	switch e {
+	case FoundServerKindImap:
+		return true
+	case FoundServerKindPop3:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ItemUndo.
 const (
 	ItemUndoAsked ItemUndo = "asked"
@@ -452,13 +506,25 @@ func (e MailboxSettingsEncryption) Valid() bool {
 
 // Defines values for MailboxSettingsKind.
 const (
-	Imap MailboxSettingsKind = "imap"
+	MailboxSettingsKindDrop    MailboxSettingsKind = "drop"
+	MailboxSettingsKindFiles   MailboxSettingsKind = "files"
+	MailboxSettingsKindImap    MailboxSettingsKind = "imap"
+	MailboxSettingsKindMaildir MailboxSettingsKind = "maildir"
+	MailboxSettingsKindPop3    MailboxSettingsKind = "pop3"
 )
 
 // Valid indicates whether the value is a known member of the MailboxSettingsKind enum.
 func (e MailboxSettingsKind) Valid() bool {
 	switch e {
-	case Imap:
+	case MailboxSettingsKindDrop:
+		return true
+	case MailboxSettingsKindFiles:
+		return true
+	case MailboxSettingsKindImap:
+		return true
+	case MailboxSettingsKindMaildir:
+		return true
+	case MailboxSettingsKindPop3:
 		return true
 	default:
 		return false
@@ -1042,6 +1108,18 @@ type Activity struct {
 	Total int `json:"total"`
 }
 
+// AddressChange defines model for AddressChange.
+type AddressChange struct {
+	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
+	What AddressChangeWhat `json:"what"`
+
+	// Word another word to begin with
+	Word *string `json:"word,omitempty"`
+}
+
+// AddressChangeWhat renew: a new secret part, also of one that is closed; the former address takes nothing any more
+type AddressChangeWhat string
+
 // Addressee defines model for Addressee.
 type Addressee struct {
 	Addresses []string      `json:"addresses"`
@@ -1159,6 +1237,18 @@ type AsideRequest struct {
 	Note    *string   `json:"note,omitempty"`
 }
 
+// Asked How a person gives consent.
+type Asked struct {
+	// Code to be entered there; empty where the page needs none
+	Code  string `json:"code"`
+	Given bool   `json:"given"`
+
+	// Page the address to go to
+	Page    string    `json:"page"`
+	Problem string    `json:"problem"`
+	Until   time.Time `json:"until"`
+}
+
 // Cabinet defines model for Cabinet.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
@@ -1231,6 +1321,23 @@ type Choices struct {
 type ColumnChoice struct {
 	// Columns in their order; none is the usual ones
 	Columns []string `json:"columns"`
+}
+
+// Consent Sign-in by consent (OAuth 2.0) instead of a password.
+type Consent struct {
+	Authorize *string `json:"authorize,omitempty"`
+
+	// ClientID what the issuer calls this program
+	ClientID string `json:"client_id"`
+
+	// ClientSecret kept sealed and never given back; public clients have none
+	ClientSecret *string `json:"client_secret,omitempty"`
+	Device       *string `json:"device,omitempty"`
+
+	// Issuer its addresses are looked up (RFC 8414); else they are given
+	Issuer *string   `json:"issuer,omitempty"`
+	Scopes *[]string `json:"scopes,omitempty"`
+	Token  *string   `json:"token,omitempty"`
 }
 
 // Correspondent defines model for Correspondent.
@@ -1501,6 +1608,23 @@ type FolderSum struct {
 	Folder  string `json:"folder"`
 }
 
+// FoundServer defines model for FoundServer.
+type FoundServer struct {
+	Encryption FoundServerEncryption `json:"encryption"`
+	Host       string                `json:"host"`
+	Kind       FoundServerKind       `json:"kind"`
+	Port       int                   `json:"port"`
+
+	// Username as servers mostly want it: the whole address
+	Username string `json:"username"`
+}
+
+// FoundServerEncryption defines model for FoundServer.Encryption.
+type FoundServerEncryption string
+
+// FoundServerKind defines model for FoundServer.Kind.
+type FoundServerKind string
+
 // Happening defines model for Happening.
 type Happening struct {
 	At time.Time `json:"at"`
@@ -1634,20 +1758,35 @@ type LookupTableSettings struct {
 
 // Mailbox defines model for Mailbox.
 type Mailbox struct {
-	Advice          string       `json:"advice"`
-	Encryption      string       `json:"encryption"`
-	Host            string       `json:"host"`
-	ID              string       `json:"id"`
-	IntervalSeconds int          `json:"interval_seconds"`
-	Kind            string       `json:"kind"`
-	LookedAt        *time.Time   `json:"looked_at,omitempty"`
-	Name            string       `json:"name"`
-	Port            int          `json:"port"`
-	Problem         string       `json:"problem"`
-	Revision        int          `json:"revision"`
-	Since           time.Time    `json:"since"`
-	State           MailboxState `json:"state"`
-	Username        string       `json:"username"`
+	// Address of a drop address; absent where it is closed
+	Address   *string `json:"address,omitempty"`
+	Advice    string  `json:"advice"`
+	Authority *string `json:"authority,omitempty"`
+
+	// Consent Sign-in by consent (OAuth 2.0) instead of a password.
+	Consent         *Consent   `json:"consent,omitempty"`
+	Encryption      string     `json:"encryption"`
+	Host            string     `json:"host"`
+	ID              string     `json:"id"`
+	IntervalSeconds int        `json:"interval_seconds"`
+	Kind            string     `json:"kind"`
+	LeaveDays       *int       `json:"leave_days,omitempty"`
+	LookedAt        *time.Time `json:"looked_at,omitempty"`
+	Name            string     `json:"name"`
+	Path            *string    `json:"path,omitempty"`
+	Pinned          *string    `json:"pinned,omitempty"`
+	Port            int        `json:"port"`
+	Problem         string     `json:"problem"`
+	Proxy           *string    `json:"proxy,omitempty"`
+	Revision        int        `json:"revision"`
+	Senders         *[]string  `json:"senders,omitempty"`
+
+	// SignIn somebody has to give consent
+	SignIn   *bool        `json:"sign_in,omitempty"`
+	Since    time.Time    `json:"since"`
+	State    MailboxState `json:"state"`
+	Username string       `json:"username"`
+	Word     *string      `json:"word,omitempty"`
 }
 
 // MailboxState defines model for Mailbox.State.
@@ -1655,29 +1794,59 @@ type MailboxState string
 
 // MailboxSettings defines model for MailboxSettings.
 type MailboxSettings struct {
+	// Authority certificates of authorities that are trusted for this server beside the system's, PEM
+	Authority *string `json:"authority,omitempty"`
+
+	// Consent Sign-in by consent (OAuth 2.0) instead of a password.
+	Consent *Consent `json:"consent,omitempty"`
+
 	// Encryption none sends the secret readable over the network
-	Encryption MailboxSettingsEncryption `json:"encryption"`
-	Host       string                    `json:"host"`
+	Encryption MailboxSettingsEncryption `json:"encryption,omitempty"`
+
+	// Host of imap and pop3
+	Host string `json:"host,omitempty"`
 
 	// IntervalSeconds how often folders are looked into that the server does not announce
-	IntervalSeconds *int                 `json:"interval_seconds,omitempty"`
-	Kind            *MailboxSettingsKind `json:"kind,omitempty"`
+	IntervalSeconds *int `json:"interval_seconds,omitempty"`
+
+	// Kind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
+	Kind *MailboxSettingsKind `json:"kind,omitempty"`
+
+	// LeaveDays of pop3: messages are taken off the server so many days after they came, once nothing of them waits; 0 leaves them there
+	LeaveDays *int `json:"leave_days,omitempty"`
 
 	// Name what people call it; rules name it so
 	Name string `json:"name"`
 
-	// Port 0 for the usual one: 993 with tls, else 143
+	// Path of a maildir: whole path of the folder that holds cur, new and tmp
+	Path *string `json:"path,omitempty"`
+
+	// Pinned SHA-256 fingerprint of the server's own certificate, which is then all that counts
+	Pinned *string `json:"pinned,omitempty"`
+
+	// Port 0 for the usual one: 993 or 995 with tls, else 143 or 110
 	Port *int `json:"port,omitempty"`
 
+	// Proxy socks5://host:port or http://host:port
+	Proxy *string `json:"proxy,omitempty"`
+
 	// Secret kept sealed and never given back
-	Secret   *string `json:"secret,omitempty"`
-	Username string  `json:"username"`
+	Secret *string `json:"secret,omitempty"`
+
+	// Senders of a drop address: addresses and domains that may send to it, and must be proven by DKIM or SPF; none for anyone
+	Senders *[]string `json:"senders,omitempty"`
+
+	// Username of imap and pop3
+	Username string `json:"username,omitempty"`
+
+	// Word of a drop address: the word with which it begins
+	Word *string `json:"word,omitempty"`
 }
 
 // MailboxSettingsEncryption none sends the secret readable over the network
 type MailboxSettingsEncryption string
 
-// MailboxSettingsKind defines model for MailboxSettings.Kind.
+// MailboxSettingsKind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 type MailboxSettingsKind string
 
 // MailboxToday defines model for MailboxToday.
@@ -1910,6 +2079,15 @@ type Reading struct {
 	Subject     string     `json:"subject"`
 	Text        string     `json:"text"`
 	To          []string   `json:"to"`
+}
+
+// Receiving defines model for Receiving.
+type Receiving struct {
+	// Domain of the drop addresses; empty where this service receives no mail
+	Domain string `json:"domain"`
+
+	// SMTP where it listens; empty where it does not
+	SMTP string `json:"smtp"`
 }
 
 // RegisterColumn defines model for RegisterColumn.
@@ -2461,6 +2639,13 @@ type ChangeCabinetParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// TakeConsentParams defines parameters for TakeConsent.
+type TakeConsentParams struct {
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+	Code  *string `form:"code,omitempty" json:"code,omitempty"`
+	Error *string `form:"error,omitempty" json:"error,omitempty"`
+}
+
 // ChangeCorrespondentParams defines parameters for ChangeCorrespondent.
 type ChangeCorrespondentParams struct {
 	// IfMatch the revision that was read
@@ -2472,10 +2657,21 @@ type CheckMailboxParams struct {
 	ID *string `form:"id,omitempty" json:"id,omitempty"`
 }
 
+// FindServersParams defines parameters for FindServers.
+type FindServersParams struct {
+	Address string `form:"address" json:"address"`
+}
+
 // ChangeMailboxParams defines parameters for ChangeMailbox.
 type ChangeMailboxParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// AskConsentJSONBody defines parameters for AskConsent.
+type AskConsentJSONBody struct {
+	// Console the console's address, such as https://inktray.brackwater.example; without it a code for another device is asked for
+	Console *string `json:"console,omitempty"`
 }
 
 // ListMessagesParams defines parameters for ListMessages.
@@ -2783,6 +2979,12 @@ type CheckMailboxJSONRequestBody = MailboxSettings
 // ChangeMailboxJSONRequestBody defines body for ChangeMailbox for application/json ContentType.
 type ChangeMailboxJSONRequestBody = MailboxSettings
 
+// ChangeAddressJSONRequestBody defines body for ChangeAddress for application/json ContentType.
+type ChangeAddressJSONRequestBody = AddressChange
+
+// AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
+type AskConsentJSONRequestBody AskConsentJSONBody
+
 // SetOutgoingJSONRequestBody defines body for SetOutgoing for application/json ContentType.
 type SetOutgoingJSONRequestBody = OutgoingSettings
 
@@ -2908,6 +3110,9 @@ type ServerInterface interface {
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(c fiber.Ctx, id ID) error
+	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
+	// (GET /api/v1/consent)
+	TakeConsent(c fiber.Ctx, params TakeConsentParams) error
 	// ListCorrespondents The persons and firms with whom the office writes.
 	// (GET /api/v1/correspondents)
 	ListCorrespondents(c fiber.Ctx) error
@@ -2956,6 +3161,9 @@ type ServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(c fiber.Ctx, params CheckMailboxParams) error
+	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+	// (GET /api/v1/mailboxes/found)
+	FindServers(c fiber.Ctx, params FindServersParams) error
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	// (DELETE /api/v1/mailboxes/{id})
 	RemoveMailbox(c fiber.Ctx, id ID) error
@@ -2965,6 +3173,15 @@ type ServerInterface interface {
 	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	// (PUT /api/v1/mailboxes/{id})
 	ChangeMailbox(c fiber.Ctx, id ID, params ChangeMailboxParams) error
+	// ChangeAddress Renew a drop address or close it. The former one takes nothing any more.
+	// (POST /api/v1/mailboxes/{id}/address)
+	ChangeAddress(c fiber.Ctx, id ID) error
+	// GetAsked How asking for consent on another device does.
+	// (GET /api/v1/mailboxes/{id}/consent)
+	GetAsked(c fiber.Ctx, id ID) error
+	// AskConsent Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+	// (POST /api/v1/mailboxes/{id}/consent)
+	AskConsent(c fiber.Ctx, id ID) error
 	// ListFolders The mailbox's folders, asked of the server.
 	// (GET /api/v1/mailboxes/{id}/folders)
 	ListFolders(c fiber.Ctx, id ID) error
@@ -3019,6 +3236,9 @@ type ServerInterface interface {
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(c fiber.Ctx) error
+	// GetReceiving Whether this service receives mail for drop addresses.
+	// (GET /api/v1/receiving)
+	GetReceiving(c fiber.Ctx) error
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(c fiber.Ctx, params ListRegisterParams) error
@@ -3625,6 +3845,57 @@ func (siw *ServerInterfaceWrapper) CheckCabinet(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// TakeConsent operation middleware
+func (siw *ServerInterfaceWrapper) TakeConsent(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeConsentParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", query, &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter state: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", query, &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter code: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "error" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "error", query, &params.Error, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter error: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TakeConsent(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListCorrespondents operation middleware
 func (siw *ServerInterfaceWrapper) ListCorrespondents(c fiber.Ctx) error {
 
@@ -3998,6 +4269,43 @@ func (siw *ServerInterfaceWrapper) CheckMailbox(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FindServers operation middleware
+func (siw *ServerInterfaceWrapper) FindServers(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindServersParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "address" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "address", query, &params.Address, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter address: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindServers(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // RemoveMailbox operation middleware
 func (siw *ServerInterfaceWrapper) RemoveMailbox(c fiber.Ctx) error {
 
@@ -4094,6 +4402,93 @@ func (siw *ServerInterfaceWrapper) ChangeMailbox(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ChangeMailbox(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeAddress operation middleware
+func (siw *ServerInterfaceWrapper) ChangeAddress(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeAddress(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetAsked operation middleware
+func (siw *ServerInterfaceWrapper) GetAsked(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetAsked(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AskConsent operation middleware
+func (siw *ServerInterfaceWrapper) AskConsent(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AskConsent(c, id)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4689,6 +5084,24 @@ func (siw *ServerInterfaceWrapper) GetReady(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.GetReady(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetReceiving operation middleware
+func (siw *ServerInterfaceWrapper) GetReceiving(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetReceiving(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6708,6 +7121,18 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/mailboxes/:id", wrapper.ChangeMailbox)
 
+	router.Get(options.BaseURL+"/api/v1/mailboxes/found", wrapper.FindServers)
+
+	router.Get(options.BaseURL+"/api/v1/receiving", wrapper.GetReceiving)
+
+	router.Post(options.BaseURL+"/api/v1/mailboxes/:id/address", wrapper.ChangeAddress)
+
+	router.Get(options.BaseURL+"/api/v1/mailboxes/:id/consent", wrapper.GetAsked)
+
+	router.Post(options.BaseURL+"/api/v1/mailboxes/:id/consent", wrapper.AskConsent)
+
+	router.Get(options.BaseURL+"/api/v1/consent", wrapper.TakeConsent)
+
 	router.Get(options.BaseURL+"/api/v1/mailboxes/:id/folders", wrapper.ListFolders)
 
 	router.Get(options.BaseURL+"/api/v1/cabinets", wrapper.ListCabinets)
@@ -7316,6 +7741,45 @@ func (response CheckCabinetdefaultApplicationProblemPlusJSONResponse) VisitCheck
 	return ctx.JSON(&response.Body)
 }
 
+type TakeConsentRequestObject struct {
+	Params TakeConsentParams
+}
+
+type TakeConsentResponseObject interface {
+	VisitTakeConsentResponse(ctx fiber.Ctx) error
+}
+
+type TakeConsent200TextHTMLResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response TakeConsent200TextHTMLResponse) VisitTakeConsentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type TakeConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeConsentdefaultApplicationProblemPlusJSONResponse) VisitTakeConsentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListCorrespondentsRequestObject struct {
 }
 
@@ -7793,6 +8257,35 @@ func (response CheckMailboxdefaultApplicationProblemPlusJSONResponse) VisitCheck
 	return ctx.JSON(&response.Body)
 }
 
+type FindServersRequestObject struct {
+	Params FindServersParams
+}
+
+type FindServersResponseObject interface {
+	VisitFindServersResponse(ctx fiber.Ctx) error
+}
+
+type FindServers200JSONResponse []FoundServer
+
+func (response FindServers200JSONResponse) VisitFindServersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type FindServersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FindServersdefaultApplicationProblemPlusJSONResponse) VisitFindServersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type RemoveMailboxRequestObject struct {
 	ID ID `json:"id"`
 }
@@ -7875,6 +8368,95 @@ type ChangeMailboxdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeMailboxdefaultApplicationProblemPlusJSONResponse) VisitChangeMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeAddressRequestObject struct {
+	ID   ID `json:"id"`
+	Body *ChangeAddressJSONRequestBody
+}
+
+type ChangeAddressResponseObject interface {
+	VisitChangeAddressResponse(ctx fiber.Ctx) error
+}
+
+type ChangeAddress200JSONResponse Mailbox
+
+func (response ChangeAddress200JSONResponse) VisitChangeAddressResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeAddressdefaultApplicationProblemPlusJSONResponse) VisitChangeAddressResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetAskedRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type GetAskedResponseObject interface {
+	VisitGetAskedResponse(ctx fiber.Ctx) error
+}
+
+type GetAsked200JSONResponse Asked
+
+func (response GetAsked200JSONResponse) VisitGetAskedResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetAskeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAskeddefaultApplicationProblemPlusJSONResponse) VisitGetAskedResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AskConsentRequestObject struct {
+	ID   ID `json:"id"`
+	Body *AskConsentJSONRequestBody
+}
+
+type AskConsentResponseObject interface {
+	VisitAskConsentResponse(ctx fiber.Ctx) error
+}
+
+type AskConsent200JSONResponse Asked
+
+func (response AskConsent200JSONResponse) VisitAskConsentResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type AskConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskConsentdefaultApplicationProblemPlusJSONResponse) VisitAskConsentResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -8406,6 +8988,34 @@ type GetReadydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReadydefaultApplicationProblemPlusJSONResponse) VisitGetReadyResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetReceivingRequestObject struct {
+}
+
+type GetReceivingResponseObject interface {
+	VisitGetReceivingResponse(ctx fiber.Ctx) error
+}
+
+type GetReceiving200JSONResponse Receiving
+
+func (response GetReceiving200JSONResponse) VisitGetReceivingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetReceivingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReceivingdefaultApplicationProblemPlusJSONResponse) VisitGetReceivingResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -10355,6 +10965,9 @@ type StrictServerInterface interface {
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(ctx context.Context, request CheckCabinetRequestObject) (CheckCabinetResponseObject, error)
+	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
+	// (GET /api/v1/consent)
+	TakeConsent(ctx context.Context, request TakeConsentRequestObject) (TakeConsentResponseObject, error)
 	// ListCorrespondents The persons and firms with whom the office writes.
 	// (GET /api/v1/correspondents)
 	ListCorrespondents(ctx context.Context, request ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error)
@@ -10403,6 +11016,9 @@ type StrictServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(ctx context.Context, request CheckMailboxRequestObject) (CheckMailboxResponseObject, error)
+	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+	// (GET /api/v1/mailboxes/found)
+	FindServers(ctx context.Context, request FindServersRequestObject) (FindServersResponseObject, error)
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	// (DELETE /api/v1/mailboxes/{id})
 	RemoveMailbox(ctx context.Context, request RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error)
@@ -10412,6 +11028,15 @@ type StrictServerInterface interface {
 	// ChangeMailbox Change a mailbox's settings; what is known of its messages stays. An empty secret keeps the one that is there, unless the host is another one.
 	// (PUT /api/v1/mailboxes/{id})
 	ChangeMailbox(ctx context.Context, request ChangeMailboxRequestObject) (ChangeMailboxResponseObject, error)
+	// ChangeAddress Renew a drop address or close it. The former one takes nothing any more.
+	// (POST /api/v1/mailboxes/{id}/address)
+	ChangeAddress(ctx context.Context, request ChangeAddressRequestObject) (ChangeAddressResponseObject, error)
+	// GetAsked How asking for consent on another device does.
+	// (GET /api/v1/mailboxes/{id}/consent)
+	GetAsked(ctx context.Context, request GetAskedRequestObject) (GetAskedResponseObject, error)
+	// AskConsent Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+	// (POST /api/v1/mailboxes/{id}/consent)
+	AskConsent(ctx context.Context, request AskConsentRequestObject) (AskConsentResponseObject, error)
 	// ListFolders The mailbox's folders, asked of the server.
 	// (GET /api/v1/mailboxes/{id}/folders)
 	ListFolders(ctx context.Context, request ListFoldersRequestObject) (ListFoldersResponseObject, error)
@@ -10466,6 +11091,9 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
+	// GetReceiving Whether this service receives mail for drop addresses.
+	// (GET /api/v1/receiving)
+	GetReceiving(ctx context.Context, request GetReceivingRequestObject) (GetReceivingResponseObject, error)
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(ctx context.Context, request ListRegisterRequestObject) (ListRegisterResponseObject, error)
@@ -11129,6 +11757,33 @@ func (sh *strictHandler) CheckCabinet(ctx fiber.Ctx, id ID) error {
 	return nil
 }
 
+// TakeConsent operation middleware
+func (sh *strictHandler) TakeConsent(ctx fiber.Ctx, params TakeConsentParams) error {
+	var request TakeConsentRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeConsent(ctx.Context(), request.(TakeConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeConsentResponseObject); ok {
+		if err := validResponse.VisitTakeConsentResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListCorrespondents operation middleware
 func (sh *strictHandler) ListCorrespondents(ctx fiber.Ctx) error {
 	var request ListCorrespondentsRequestObject
@@ -11638,6 +12293,33 @@ func (sh *strictHandler) CheckMailbox(ctx fiber.Ctx, params CheckMailboxParams) 
 	return nil
 }
 
+// FindServers operation middleware
+func (sh *strictHandler) FindServers(ctx fiber.Ctx, params FindServersParams) error {
+	var request FindServersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.FindServers(ctx.Context(), request.(FindServersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FindServers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FindServersResponseObject); ok {
+		if err := validResponse.VisitFindServersResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // RemoveMailbox operation middleware
 func (sh *strictHandler) RemoveMailbox(ctx fiber.Ctx, id ID) error {
 	var request RemoveMailboxRequestObject
@@ -11726,6 +12408,115 @@ func (sh *strictHandler) ChangeMailbox(ctx fiber.Ctx, id ID, params ChangeMailbo
 		return err
 	} else if validResponse, ok := response.(ChangeMailboxResponseObject); ok {
 		if err := validResponse.VisitChangeMailboxResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeAddress operation middleware
+func (sh *strictHandler) ChangeAddress(ctx fiber.Ctx, id ID) error {
+	var request ChangeAddressRequestObject
+
+	request.ID = id
+
+	var body ChangeAddressJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeAddress(ctx.Context(), request.(ChangeAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeAddress")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeAddressResponseObject); ok {
+		if err := validResponse.VisitChangeAddressResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetAsked operation middleware
+func (sh *strictHandler) GetAsked(ctx fiber.Ctx, id ID) error {
+	var request GetAskedRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAsked(ctx.Context(), request.(GetAskedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAsked")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetAskedResponseObject); ok {
+		if err := validResponse.VisitGetAskedResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AskConsent operation middleware
+func (sh *strictHandler) AskConsent(ctx fiber.Ctx, id ID) error {
+	var request AskConsentRequestObject
+
+	request.ID = id
+
+	var body AskConsentJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AskConsent(ctx.Context(), request.(AskConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AskConsentResponseObject); ok {
+		if err := validResponse.VisitAskConsentResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -12230,6 +13021,31 @@ func (sh *strictHandler) GetReady(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(GetReadyResponseObject); ok {
 		if err := validResponse.VisitGetReadyResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReceiving operation middleware
+func (sh *strictHandler) GetReceiving(ctx fiber.Ctx) error {
+	var request GetReceivingRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReceiving(ctx.Context(), request.(GetReceivingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReceiving")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReceivingResponseObject); ok {
+		if err := validResponse.VisitGetReceivingResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -14240,252 +15056,276 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1pkxu3tehfQfGlynGlNYu2xDMfXilabN1Ylkoz97puxXpjDBscItMEGAA9FK9L//0VzgG60STQC6fJ",
-	"UW6cD7EkdjeAs+Hs57fJVC6WUjBh9OTst8mSKrpghin42yuu2NRwKexfcqanii/xr5NyeUbMnBG9oEXB",
-	"tMmILHKmDZGKzLiyf5jBA7RYzuk1M2QqF0zjb5Nswu1H/lkytZ5kE0EXbHI2yavlsomeztmC4rozWhbG",
-	"/i5X9icmysXk7O+TcjnJ8N8+ZROzXtpPaKO4uJl8+ZJNXguj1tsbXzOqCBU5EeXimqmM6HI6J1STxyeP",
-	"nz969ucnp353S2rm9eYYfC6bKPbPkiuWT86MKlm40SU1hin75v/7+8mj7z799vTLI/jDn/4wiW3wjZKL",
-	"7f0pNmX8juVECmLmXJOcri1QC2qYSgBuZr8UbmUm1YICyKhh0cXfvrLPRc7J89ZDLujnH5m4MfPJ2enJ",
-	"STZZcFH9PbrO7B010/n2OS1tKHbHNYeDUkNWVBPFaO4POWc0hyO7nb2dPcJvhfuJrChe0msumNlekxtN",
-	"4GNxME7de4nzPrbnja33xpK+ih2RazKDH4HiVvaUBWeaXLNCrghPMQK+07KPxEbeUV5cy8/xg/M8sdrC",
-	"vdWG5thqH8uCDVxK2VeGrfMTsGmCWJGHWwm2YgUuzPOnE6BYvrASpKZXLgy7YQrWu5DK/HVdrbdxAC2V",
-	"SUinai9ePgWbQ5aeZJMZL+C/mgmH4fL6H2xq3E/2PxXu+f/Yv99yARyJkPO4ikq8S/Y5QvQrqXIN9Dfj",
-	"hZXsmZV237++JMd0yY/vTo8Vu+HaMHVcUHFT0htGCq6NtuJ7cUZuaHnDCG74zPCcrSwTEruvs2U+I5qL",
-	"KTsD6XnyLIF3Y3c2kJwvZX/hyKgqeFI8GjlIOH6xGNNLKTSDW/CDktcFA1E9lcIwAUCmy2XBp9Ru7HiJ",
-	"T/zpHxqvynqtPyg2m5xN/s9xfc0e46/62H8XVmye82crKbgmKyXFTUZWc6ZYVssQI0kujwBK7mN2rRdT",
-	"w++4AdpdKrlkynA8wfU6IiodhcVYZJMtsomhReE+xg1b6K6zXdKiWMOL+CmqFMW/S0OLbcTKGaFFUd8D",
-	"M1kC2UcYtGb1v9uD1XvzH3cHq1lEIot9ySYv8lwxrRnbhhF1PzXPuAWzzfPklBfrK2qiD8+pvtJsqlj4",
-	"87WUBaPC/s7z6GtcaJ6z+CsgDs5+q4SMFQiTbDKlRRERCp4FIov4uzf4McS3LHJ3qga7PDJ8EeGZbGIs",
-	"PIJ9CXYH/EgNkWJqXwFIRfdYqiJ+lYeohjvFXd5OJtYow280AF6B0e0tQFVw+FYiuWDGcHHjyYNbWqXF",
-	"h4BsZrTQLOtFSYHEe/L4JAKFBf38Fh9+dtJOZ03WOfnL2clJDCU1GTVfsLSiyYKuyY20ogQE6YJO51yw",
-	"bzSRK0EEMyupbuuvjkCBHZqUvRM9pzT3q/mN0AR3/cePb16S754+Ps3IfEGnj/ScPn72/NtzcsuWhmhG",
-	"C5ajdm/pj9zwOybINZ3ewt1ZbeBZdAOehjfuzzkzc6bsbbgmVDFieQPl8IqCtiPA0HFUdg8GaCpD0Usx",
-	"5IiQGaJ0XFC1iAi6mWHqasFFaZiOcz81VwWj2sR/vV5fgRSISZVpD9V7m1DjYnCT0DQvGEJSlmBeKkan",
-	"8yhAF22KcGobaVFJxc0gYdguW1VSb07tTDOrdkzju1sxdpvT9cB7azWXA1/gZs7F1VyWKko13eLaqbAV",
-	"cW18syas4ExZYJ3U5lmThPEwAdQDgCX5YlfZvsk8C/rZWRMnJyfOIE6aF03O2ni1892A75qkc3qSuAEC",
-	"buyUvvvgNjkj4ctnxBP5ObGoJ0ISt0XCuBWyVsddN0V1fLe9L5U4s0lrtsD56j31WTbkteYXhRTMauxW",
-	"6q+tWWIVEM9c1VUpBf5iSqbxTyuWC/9nMy+V++NMcfyDpqZU7o8lvP2pVXf4czerd56yqYksuHB/O+2W",
-	"ChVN/+XPf3naaWunbjPcc5R3leJ3aEA0GbM6XS/zxB4oJuQWTGt6w7pef+ce2zyDf92jPnoCq5R9ZP8s",
-	"GUqBAcJnSku9SfXP4gg03oVbgSP0Ts6W6tP/RR/laXb6ly9/mLRSQUMZqWAlpNneTFRp2YJB4KCLqs7b",
-	"7DWXKzKVRcHoTck0ihPCDZkpubDaF1deg9Wxs8wqD91Q5WMbLDKP38NJ9UGuRGLtZe1ZaB6XLZZmjWY/",
-	"EdKy2E3lDhiqcHRfzJXLKbhB/dY+pdH3ck4F8spw46g3hs/I3JilPjs+nvGC6SP2mS6WBTueU3UtS5WR",
-	"X3755RfN1B1Tv/xS/eMPZ9VfiFTkWKs7/8Y5QeDOpCJWaDfFfkrvTsFgRzVilvAYr+ayYGRJzRw9XMxT",
-	"NXpGVCk0eStuySXaGsHGn55897zDG18Tde20LOQUPCb+hsK/R68YmccvUsBLZq0gOTW0qAMqJ8+fnuBF",
-	"b5UAbjBetNaGLdDM3LDJ+l3z3VGHgOPimz0jpba6hv3/sxsly6UlEvxTY8OruWyD+ePeNprDd5SZ5mx6",
-	"e2HYMiYN73hC6c+ZsWZ3VNzcxj1H2q3RvmF4Cj5SLRLftXRb27iiZCkSZuMdLUrWvQF8LHNfSq+t+7rw",
-	"2i5yd4yIJjCVCp3AuQ+NDvAJygXlYoxdIN2M8SUg7oHnsOJijLULes2KMT6k2JQv+RZCdvsYxEViQTtq",
-	"iJxOS2VFmgvP6FCb32W5DSL3FNL0YeKOPNxr7FcQbEBgi0YrJEeZRhblQtRsO0TthFcjoELHF7dXbM7U",
-	"OfE2kJXzpS5pQSTqYzHT49lQH+gGCP2u4ocNADOeqz/C1p0v7cJ3CZU0qWAuqdYJarZa1YIKdFzesqWJ",
-	"Rnd2VB9D2q0p2p043FaHw72BrodyuseNnADnG5oaN3NH/bq8rk8ftbKfPdth6QjlDLDcT6MmW1+vSQtF",
-	"yRmhajrnd0yjUgp+cc1E3ssJn+aCAbwP54hTUhlj+KRWsiVTUjrHKzblOcv35negZjpneTr4oOWCoRm4",
-	"oprkuBuwYbjBAATXxGItGrIZ6tZAZbH/sUB97brzaueIP62nBr9cFPB8NvuRi4iqyUXoWruWkBeyovZz",
-	"Qq6iNoxxCRIdkUZrmMCjsQ29LjQDw3xXH053gKSTPXs7gmo7s8vGPYjTaJPdKod+i330WlFdKtbqK9oG",
-	"0Jb2vn3pgSm4jQf4Z5RsBWeWt9w2dfTqnPHC31bN7xRcMO2TIH2GTfQTjjES2xQyGaZbSm0iKy8oDzIp",
-	"NBMGo7yMLJnS4N2JqQALeReTQAE8VkzZo+CDsY9oE/WNQ6wUfgM3gdcJ+ipEG1Tj8V7DPgChR2tEOUZo",
-	"eYC2kNpujJ10bNWA/0YTwE19gk39JPBrPImxc02y3oFzy8BejwD8mmHGrSPBTTxCJpr3n9rLo9piDUsv",
-	"XN0iiPp47lkMQ1EYf14WVFCfVLwBwxvKRUw0skW4dUNvnUIBWsaUCnLtD4SfiBFnXl/hB40RYAyq/2X6",
-	"sSzYfzGVcwTY5vLVzRxBOegG1gjz2inZjEjsdJFnk1Lkkl7HImmOBxE7DhM1frozuOoNevx4ePmjBqtn",
-	"jkIShCVVRPez8Oiwi1aKG8PiVOMD/rWmMdV3k2zyudCfozpGwnhb0JwNyiHwuvqW9u2ZOfZSEFDYjhHI",
-	"VZuBaCDYsOJFQa5ZXLqzqRS5virYLOHi8wmFyT1nRE4NM/qcnJBSGF6A+opEO8n6JCJqQzHs5NGhSiE4",
-	"REXcR7SRyyUm21LItu2UVzyv166MW1zIga3+OCblemymCXFH7XCoq2XlLDBC9S1TZDqXmo3lcMmCgowA",
-	"4G1lFzvwi2bWnOwUik6BusCn7XuO2x8s2zqkIHfqGDm84azIgxTijRsvYgkgERAMrRNKvBKeQZ0HOZ2c",
-	"ibIoYsyBb8Z5s3BGVEz/pMK03ChWqNDrYk3wwZjYKeiUxTWfmT0+oYaAwlIHh6gxdDpfWCT//fTTUYWH",
-	"HW023EGL2fYG7qmIa6C2x7atiDmb3rI8mnW5mjNRiTUA0x1TfMZZTgpMbuon5tk9qpS2P6aoZsPydoEP",
-	"YocH3hn2qZYgu4lFud3F8A9ZKkGLDNwZht5CsNt4/aHHnZCO1deJSdu/1WrcNtW6H7/RpBIrPfbh3rpy",
-	"6Zxtn3UqMuazPn7y3eNvozqAt/0inLlkcmkpT0ljr1UBiQKMUAKM3p9JMckgiLzPuMgryj4nUhQ+E8H+",
-	"o8/XmlseFoEpE18vAQtJ5JIJi2UAwF9O/vIdYB+MlG/jGQ4o1QfmYS6ouo2dGfQdh1x7j95JnmcQ7zVS",
-	"3nryy/B+VQzOkmPBVmQV/Pnqeh1Hu1um1oMshaPvFBfTpJJfbZkdUe5xV1U6zTSWTZozddXmP3GPJCMO",
-	"mHZ936KSLV1uRblBXc7f3FPIMcmhbEtr/M3DG0o/AkvD4jCuYrhbP7Zda1uIYZq5eyVaVLNxLfmi0UqY",
-	"Ngk5zG51eAxqEAMcbCGtocr4u9PpNE6HcRqNQ1Ut8NK3408uo2vDz5r3ROdgEwdeSNQm9XTV5v7Or7/W",
-	"rp3XtZrNU0JdYdxsSrJRwabGW8WbTvdN/QTLFuFjjVfTe0zFMtoUlnT2RSrjyG4sTIkKZHwUZVJFc9fh",
-	"Pqjj1dshiLg5a1ez6hJZUlVVjDtYJSXLhhgEg7LPBd3lfa5MPwRjbezZM6fxdFEuYhV3xmd6dfJNG0Yr",
-	"j18bRtt5JHJO7yPFXcaO9gNdLpmIasxDOLyDuZuYpKRK2+/0MJo2Xf8HRgvk5ubO7X1T6j45UPBc7NNv",
-	"F7sb97mclgsmoicHK0LO4DaHiqL/fvHuRyIV+Y+L9z9tZPqdfvf0ycnTqK5gCbglch5NJGvU18Lyckao",
-	"kBB3tB88q7Js4a++3gm27AILVnmywkNW2apWllAi2GpDQfGg3EqIcbCJAt1ETed0dty0oHreku3bZoac",
-	"E3oNMROwvRWbM6o05Ej2YOW4nQOhPadqitAtG5h1FnyPj0+PnkyyAcnILSkhqeuMUd1I9Ah/ckGqHgfY",
-	"Dmh1lVy01jdFJTvThi+oYTm5ZjPp7Q+swNY+GEXzfpixSlvc+zmjClRwZ3lCWMHeZlMJm/W6KdW3oHI6",
-	"RyDk0kRr+cStkCsR85SzItfhJYc2ABhYtDISVH3EKRVEM2MKNiBalk3uXPAgGsrLM1KwmSGyNBmZsyLP",
-	"CLpJM0ILC07nCc7syoRqnrMscOifE6eje5w4/23lu+/Q1yx/bKafu2vWb7uiUUfFMYnwN8cQTYnAPhsm",
-	"rLE0MN8qzUVFqWiP2mR3Hvd4Fm4ktvsfXZuF7RMgjfQOFX1wnsF7524CPGPV+lZHTcQ04a7x5OweHEKm",
-	"VX7R/Y666YlFCG4nU7odRvHBF9wMTTibc22kWl/Fy8GWVGumsWXDjE4NAMpHVu2fV3M+nVe3JbQ8sFx4",
-	"Tk7ILWNLbL6BFz9WUD15/qxRIngS9YSxpUnsaDuO75wa6HSr+Pte6/trIbEHNGJ1VqXVootTGqY3L5aM",
-	"gBZeh6i94+TcSUqdIQVmxMoP/BI4bHW50JBtcN+zlAW7SiSJUEHmUEty4upIyJQuwxVcSWfPReos742i",
-	"QraCFFri1tt5hcV18gyxb3Z+1Hkj2qGzy279h/cJEbfG6DBZSllEv1pd6MY3DSDgT0Ud2XtUjev5kleV",
-	"MUOOtSEGG9Jpky9DORHsu0HyNeFsEOkG8kNwbqEvKmylvC2XH+VqoLy9Zese1YZBmUl3XWIIMPt5/3J6",
-	"25fe3RNzkY3Ve8UH6nvdizU4u27GMHPbBbVbs7KDE++Yk51IYRAMUsCgDZWLbWpnWZozUsCyVoDb5+Gu",
-	"/KMltSNt2OLbrWq9LJ3oMBx+zezFXlnIbrkYAINubL0tVyamar00PGGizaU2Q6pYLVWpO1pcudyNOMEl",
-	"zUuLi4Ehl7Qu7eL1kTTGtqSVVk6B1mP997YVb5hKIdjUhRxWmJVMCn5n38azEy6MJNTY+8YDc7MlAsTp",
-	"iHs9bhNqphKA6a7OBZw7+DUIJPhuBNPNfhgumQUBVoM887TYQr87Mn+TkiPNEuxdgbVC2PgHjHkrbYi8",
-	"w3Y7QRsijzFTYGIYVQb/CCW8MZh7Vtmsw+goHY1xTJVt+fwkizgQ5Mww4Z3fkFAW0o6vkSBYpExyybRV",
-	"eQkVQpaIjrprwvOn3X1Atqt4+QK0Tw8k+Oun3jllYTh5SouCcHPuHJFOKhMtI4K3A5Ke4attbgHvpIo4",
-	"VNViZ+S775649MVCZ4QVmpHTp09CID1/9uzJs24lL95MalifKKyqbuXnQfQVv0Ech8dZu4UzL2VO1zEn",
-	"QsHyuMAcqqhUErO/1PKiZraRexfu3phYCK7lWhxyA1XFEb2cv6ePrc5tpbthi4zMnhBqWbmQq0flMiPL",
-	"p0HpjZHkGuSWyYh6RqizSKNxssFJwp2u3FjaBjdkJcsiJ3N6x8g1s3IInXlSEayFGccDLGfVcV3HHJ8X",
-	"M6L7t4cbd5UuMKAuhR3cprkk9Bqr+GONeHyWuGIFo5AxyXxZD/yri6SD+zNeSdSpaSMZ1hq392nCCaJs",
-	"ETEs0haEi0q35kzaZ5JKayL2/K4m3M2wX5Wwl4hHFvRmoOO1sy1Lr6yDHVq97ZRNNEbezIDkmGTSSoza",
-	"6jySoJlLmGhSp4t05ZWgNz5Et8dtjF5+kmbHghkfBN5qBTzkBk3GgH+SJtqgouWS6U1yLfmGAzNgBmS5",
-	"OGvAJbu4Y7Tnurwvcqsp7IaeWbQ7PQSr6qIhey4fAoBWzKIOaZ5+l+hKt3CaeeTLWmIxgvukfZJYOsZw",
-	"LLQEqui7XUleVm36Il4+g1/2q1V+eUrcK9nQvn6VJTqsmX9HK+psYmTMSZm74gn4pBQs7LkTBXqsg9H7",
-	"0tzIeE60FDqV9dThoPBUE22F7KvK4/1pkr6NHVwK/Q3uftZ1Y/eZn7dQpQshuD61AHlHIzrAREfWLuTT",
-	"+jZFmEpdcHELcRV7Oeg+DXCbyB1uc8dlBhq/9pqpE58jtY9JCz7WGg2dB0IS1304/Fhrw8iWrfWtvg7J",
-	"uLusujaDO0zfwSZuwgp90u3sjhmcgLsYCX+gOtZrCZMFriBZIM6EFq4DKwho2nStrNpNWR7qKZHXkgKJ",
-	"Fa1Gch89gC1NwlSyNOJcP/QWwlWYT3VNp7dnYS2uNnSdqKbe7MjqHJOyyD3VQ1JLVlkzWIGCMwmi/Fmw",
-	"mbmSZUJootcqUSPUkqq7kwYedLyI17zHJf59bvUgWlvwBTetWfNDmjMHjsJN32AhsZjFSBkUwzrjOVJT",
-	"mcqAApWrUeObyqhXZqhZk66oXFobNm/UVPpKzVRppcvJvwJf2j15Y4XmeGw6Qdy8jM+WCAra43lhI1U2",
-	"48dS6TL1qbk/eP8KJ18Y0bM/U7yKMUyR9146PzHD8X7Ym8WXYFRCw8nMCvnZxiWQBfUbwMENeoxfLa69",
-	"yHbR9jSufWL3z2FqIv5DzxwueCiDDdTLRfeeLOmsLMyIkwomt8S4sG7omEqKRuKpvFwlpNIY6rKbEpXg",
-	"/QOhjTrVaN+BjeTpkB+5Kdphv5EHBMlYtdVSKnHGxa1RdH3mNn7GxR0teHdKoUMYbqHaZmvzSqt2Sx3r",
-	"Il0VUMQliLdLoWTBzGWpqYjf3dgQLN5ZOJ4eqmVtSoeN1YanMW52g8lZnUOF+zp3rmzokTI1PRI3HXe4",
-	"Y9UlEniYGJA/Mpon6gcajsQho3bMgGBvUvFrqwZL+GP8jbNjx5qgVAsNRxhIlXRd+Vr3l1U1dxOAC0aF",
-	"HigCkwwK5kePAiYvHh2b4R78622neMOLYW649gKnqj/CKF7msbp7pHt/z65alt898yFZ3LlmdEC/2BBJ",
-	"/82oGpREFCss8k00PKIaWQi4ty5ieci+ahHyul8HjSEN2AYTY2eLmHP4E/QS4JosS0Ou2ZwLV8g8tKl2",
-	"SMoR32093dL3I3SjL92GfJ4jFTnOv+zReT05v6NaEBayD/nA5/V6wESPuJALCTvZ12OLdYaUlK4SipTr",
-	"RDTIflu7xTsMA3gsqwtRV52cGA3St2nggy+mOPj93dKmffttpkspoBWOiNtijs/r3Jyge47LOUn3MO68",
-	"b2JSpI8Qdvd97AbDwZ27iHXDVL/ykM5jaamGamxgZep7aE7+4OGF4hBbV3a4VfwO28glGd0O2jj2tJaK",
-	"xJl36jnSyKjo4Q94sPh136B03datd+A51RjBo6YHXvWHKHLDBpuD+CdIz9kytlKWQlcPNPApwXhT3wyt",
-	"H8qHO7fiKOk1J9UD4MOemWU4FGlR7Ai3DvDUzUR7Q+eial12aEU1qlY+TqiVzhDujDUvOqeHd6fet48E",
-	"73w/mROSMMi759xHkOcrutNNGzrqkKt6HjqoBBmq0llXN+KhcRkznSc8w83OwptakNTeo6gY0XO5Eueu",
-	"wLr0R0N269s71AGWRQtJWydYGoUDmfsJk6rpRrRPKdZL5y0+vBUc3VUbkzm18liKOrgipPFIjTnilRgk",
-	"+37GF/p2R9dbvnj0p9cH2+zeUdNVAGUH02C/n9KsEGtrT4VeoYDxtuiaYejflTuswT6aUmH/cs3IpiOw",
-	"2fttrA75Op46skNL3nQSbFuDXZ7or0tgLuiKbjS2Hr1nPkyMQdQEKaXdXfQ/smqMxUagRWFgr7Pn8rKg",
-	"QriceYpT6YiPEPUO1nv1Z6PW99z1NsXQnzZ0TYyUrZNKEqJSM6av4j2KsKABY+6M1dFh7xoXVgi4MCuf",
-	"zqvcKhxq4SqI+5s+EJ5ZxeZJB5Cl0IdbcD23kIX594zoRpw5HgSMfbE5hrpb2wHU1RG7asNZRRQhuEPY",
-	"xinM6i75m2gGEEUPjakcNhauC7q2ggPWda1ifB+FexRXJv2V8U3XPtbmotC9PyUEDHFt6bxryx4HdYO+",
-	"3F+NtYiKuhH7qDmrMlF4xzRrNAwLx8Wlb+xNt403XLc7sDWupMJN5/TLRjHist2qRP18YfnDKGqkgruO",
-	"QT2YvaAbAyPqE38sYwGHZFMEEEjNuB5XBkb46owYmdO17+i6yf2hlbE1N6ju9dTV7P2VfzYtOOt25XXw",
-	"DMafJiVwgmvsSa6Gt3Zt6ZBCp6y1rHO8CHRXRESIqHTUK46FneHkiwShb7sKQXBxYe+/YHRF/3Io39iz",
-	"TqoJAiIVlTT4JF05ZamlnrraS0xuJpHRvG6rCeOlF/FUzkoA3lucpWlnfAKBO6jbUKmvqs7h+rSl+03t",
-	"PwYqmdNu0nCZObUPbFs4OqCk8P8q2UXuvcCNnEMAxDI2DuOjUKv8/etLckyX/Pju9Bh0IQePzOk7XBPX",
-	"7xq1WyBcfbTVuS2bfH50Ix+5f/yHluLoI10FqnU4v6LFrtiTnWCNJ52eo1UhC57zFbocB7Ncy8/YsGej",
-	"GXnYxlIaFu8nHIxpxkkkZi7Lm3m9IgTEVGg1+L6bvrsyGhhWs9bRHCE5m7UJKU1qUTebRbffVvuXbBc8",
-	"/igwl5iGu0SMxewal0TWbd5cMFNG5ucKxnKW90luwAeTn951mENsYnKVilNwcVtLkBlXGrKBlSFLZe+1",
-	"fDLeQOTWlPXw3c4QKRyqvt38d6Og4zfirdgNdqlz3isZP9G1rfUMhjG1Y32b7JlU2zldwsjU3pbxeTeD",
-	"dLvBZW/+SNBb3c2mraZDkfqvywKNSTrDbq3gSoQJUvZXU6q4v6iHjBqQnO2TmzcENpq9GblmN6XIwKkT",
-	"Nkb0LRFLoctGL8RzzODcbg66rTnMY2MjcKS7us2cvXHNCo1/xksHC7fnsq8iAasEw2oQdnFqkbFBE76q",
-	"Gy999EHgPQQePas5QLLIRhbA3aAhzHU34Xhw2+nt/WJICKir4eMMkiNG3BfdqIJUXKRzrAMB34D2jT5g",
-	"ssGzk8RoBz8rgudxgnYK1aO3r9yHnjx+bOkQxvGQJ0fPj562j4wYEJmDvu8RzEBafmwELKhSG7aztSSG",
-	"jhtLBwaX1kpiq7glXHUfdln5EL0I+p8sc6tXLPnUlIrVNbPGzRBLlq8lxot3pzkwYQaWXNxfpWrp82rV",
-	"UW7qppKg1M4h4apjjJHvZ1H3YkV6yjzH10PZHHHUqIoKHVBI3++oBMgiv1q4rPg2AG3UOUfDfpe0KNYD",
-	"JgMnW0WjLzOrDAapfGbbeTAQ5ZxQktO1/Y8v3O7fdGXcPveNlM2ws30MYYmWMlQpfkcHzPB/gS/EyBbC",
-	"VlcLKTA7rofi0d93N5OlMoyJ+3rvWEHXV4vYbFWWcyrqfHqU9d/oqpvTIhi36kZs4ty7YJfzUuSqLXJS",
-	"Qyf1gPF42n5gTvXVdg51WGhN9dV2ltLGAxvmYBhsw1cH3DKNdkWxLsMqfpZYzMKdvAmoJlG5Dzq6yWri",
-	"DffeBEMTagEE4jxyy0QsM3LJFdPD+j/4T3UZALeQ8RYskdzYjrMJKhZzzbqePH/WaJj7vLMFAir+yZAJ",
-	"uj+Gph1vAALXiJ5d0WHiPTJev42G7fe/t69EXZzQbKT/x1xzki43iZfWbqv1OikA4AYjI2NSHbES9U6Y",
-	"+IH5IG4sOCpZPmg3Y6vEMOs5K5YJLdoMymF1XcJi4iJZzOK7Qx2435Nv9eSLYwAG9WW7QjHkAZBCXl/G",
-	"3YhucHFTVFgC89EacXIGQUm/swQ9dNc2HGIkfAQaPJae1VIzJG/jd1W//jpYmp0qx/pPkcsf3fDMvgn+",
-	"/VqsRUundf9pUvh4q9VvN/+htqU2WypHM128YoWJUmBo4WD3LDFWtD9TV7CMRm9MqYRuydzCbBTod3fN",
-	"CIyhT9did86i91X0/e28Cj3pzvp+c0NGYHs0IjpqQPgzeCDH8PtfYcuHSA0ETs+LXoB5yVJnQczbXeDN",
-	"Hcc81aZ7aoPWIAPc8L54oLigoutD4Tk/FMjcfuBq96yDajQrNcReAIbIxpSpFGZgZwipYLlwFqGHcBdu",
-	"PrgzDmmge8eS4yWwExbHqE91OnsowkXVAcO+WzW9gD6nWBzFitnmNISuXjPW4LkCLXaMlmDhvRO7Ma6v",
-	"lky5Dryxplo01yRs91FO55HmHukWXifxRPHEAfv022o90eZQyBqxCbKJ5yTdxLte3NXPt6/rH8zsl2Ir",
-	"+1zV7Ysi1fBuM/1jaGc75xvpmN78BfoyzyKt0C74jbAUD87rXz+8v6hj3JppyFz7lfyRkqmUt5x9a7Uj",
-	"zUROfn1RmrlU/H+AOc/IXxlVTJHL9397/dOvR+S1ZS8LAPjZTboxc/aLUNLnsXFDBGM55N39+vnRkimQ",
-	"ClL8ekYAw0AnmKeUEchbAuUsTGg6Iq+Vkq5ptIv8E58Uon8R4Pn97umzP397RC653YR90P7jkydPvqsm",
-	"nyjmKiKOyI9cu+TtJb1h+Rm2HflVsM/mV68UYqDVUu+vkLb669EvArNKNJlSpdbk17ezR++omc5/rTNd",
-	"fdqKH2Kh4WzonP7u9PSk8k2fPjk6PTr99ugXATfXlAlUNnnOhLGCSk3OJi+WdDpnjx4fnXjnVOPfoNRo",
-	"saBqPTmbvHHSnDWyn+SMcDGVCy5uwBeHsXzI7PC9uKEYFHIdjirt/Gzim6RNAtaZnIIWuWSCLvnkbGKP",
-	"cOKqJYEDPFX5zgyOI9HFUlHK23xyNrEoeFE/ZgleL6XQ+MrjkxPX2M24JA66XBbuljj+h1Mb8drr723z",
-	"y0VMla0Zf5dBgwkLGXjAWf3xZaoDHFfJNw0E/TyXVYMcWWANLqBEwo1Doav4EWSO1GziBLlTAVyrtyYk",
-	"X+R5fTIUHEybv8p8PQiEvSBXNej70pRRRpXsyxYOT8ffQCeqxsDUj8xAP+trma89uiKIaWZd2k9s0//x",
-	"bzz/ghK5YBhjbWLvI8SDmwhsAPHptjzHd/IxjnrJiqI+q5BkIRU7Ih/ZrNQsJ6u51Z5cYrKVy4LQgqpF",
-	"LewX3YCxAkLRBUMj+e/xjdaPHL99NfnyKZssywixowQOwTXw2zOQ2LDAV8QpJ/+inILoCCI6jB2Rn7mZ",
-	"y9IQ6kdW2EsJ6gNgoIW11u7DTcemcnzsRFZRIXqp1i08OB560GkTQc0PcgXRSCbMGIi5sPobJQAqQtGS",
-	"GwZ0y+Yd1zc+cpCr2y7V+9qGfY0iHYOv7XQvw7b3JGnstx/sPkZ8tMB/HCI21Y2zA/H2vXsrJB3w3sVP",
-	"DTjdHi5Rd+6v7AIdTtYn/2JkHVyagynbBV/bBfNL/9AhRLNbrK9w9gcYSzz770H2jq8+XSnpc/WsipoR",
-	"PiNUrCH1fDdJ/rIKeu+D6N3XH0qaVyjcRtmLPB9H4L2jtwyHBuUwH93IeqjnEbmsMg8JVBnkjPjRPZos",
-	"qYLRBhpnbu/ELz3vghDNB7wN3kh1Y++6OkcKalPqQl9f+8DWhPaBwPi3RQ2Zr+u+cPty9V4Hvi9aGCeQ",
-	"TSPeGXO5Cmbhco2zFVlOrtdBNu/uHHIMxU0j21Yv7TeTnHUQbPzsvbHQUmgUH5GUt0TIFfE1Uw20gKDC",
-	"Ydvo8XMt64iREeRguW4DKVLhBnKfZ5u+7JuPHuTKD5fse/FfS3k71qWPzZ3xzp9xtdB416/mLt9QzmZ8",
-	"ikBnO5puzTPuSXaFazzY5d9E5jbyXgvD1Dj3HHyqdje6XgxIGUNEVoPkj5euUXU7n3yonjoEi1TNs3ty",
-	"R3WGMcD8CvpP+9C+ZQKfa1tldlb9RXFgo5CbCMnq0VIzoH1hsPpuB/nVV/naYrkuFewS8kdkOcoVaz9W",
-	"06abXezBgbJFSPSEg/f7QbSwDRB9ZbrY7vLs5HDyDCGZj2vJM2HUOiSY2g3uKyctPzbaieGQXUPXg4Qf",
-	"U1SXyqXWRW+v1wqTN/eB4te4el1EclDcutVbNTwLn5FuK/ulapTEN5oYBcX+5Cdo5aIzyOLRVYKB1fas",
-	"qqvLBZptR+QtzERxzb9KkUvBdkL2cVDpFUe6S1/0EPq3xL5PKxyPBOC79nNc3GxTglsRljsiP9WtDaZe",
-	"xAxB9V2rqv89M6/v+mn4hn02+LlH2ihGF00Qb+Yabft8CL4GSrWVYEyMB8w5FLnqjFBNLqAs6NGF1S3w",
-	"cC6piGtCyZxjjVBhr19ITW/R5ANAzhktMOM4Bcgf8Ik9kqpbIQLct9Y+PNqCTN13QzN1Z40XC4OC38Xk",
-	"hU+cahwb1NLj37DN1JdjGHqWgoETFv8pcvl+Bj1C9giLMLk6qf3Cz6MRmaG3lhOl8L2EIcfYsWsuY7wK",
-	"KTj6Nu4gdgruUH3rJzfALOkZsaCJg388+w6TixNw35gxxg0AajRtegMBvUwHyEttlYM/4hN7JFm3QgJq",
-	"uMMxgPSDn33nAxdWJcx8ITJk7Fa1RFAlyYVVNueyVO1ejZgFcdGA3PjKQQi0wykFh0LVhctj8V8ccLM3",
-	"SkGT/ol3QdHl/v0TbrW+7onqCGN58JqOCEvskKyfy139de+qGtV90Lb7+kP56Cps7TFA9yLPCW00+Lpm",
-	"N1xYDWxFjVXKzG5UH8QU0uGBGn0bVyy3q/yzZGpdp0BDrX5aof30FdHAPrzvFl6JBmJR5oVeFKRc1gX3",
-	"Chp4UgMdfEbh6e/tp1XVyg2XlDOMT6Hx5EnLWxW3jC3hFx+YB4+Jvd94noFPxc2whhxCDKpUaYQ7kmI/",
-	"R2QoSw4YBb4wcom81gQYNtuDCDE2zkECPCJvqs4JKEbDbtE9HUtZUstKAuHkEGItuCPGAO17EXyu7XoZ",
-	"2V+bFGsP7Kk9gCzbEfF78M56zH9T8855rXHX/bt03e4ck5TJiw0hBLWnVS9r3wIMgr0ZKUXBNP46lxp+",
-	"8TOb7yewjl2hTqv6+MY9c4gbCNfqe/243Y+sOX6j6/olqm/rLuPYa2Y8Ix6YPMQNa7NN3+01e/xdMqsf",
-	"PZNjlSlxTTS/EWBw9nO6hTNU0iZOPb1jAweJSTgx5a9uRpPWALOtenYXf6EG+j7AQGioAcaxWxnBOVtE",
-	"qroBXmxx1yNtwMpQ94uBHzlzTYR9E9yq9VhitVL4X+sFK+y6aujtHgjRUX6l0lKdAYOgh7DRasm35nP/",
-	"trR/rjv1R3YGFZGNffXotxVX5hdSm/gJod7aVyc/O+lorYNX5d7t5tSss4QK4yh+lAzKRoMHCCDauyur",
-	"0ehnwyUD9S2MW3mOkxz8+jN0d39XNS/czRmaxQrV61ZhUBHpekOufNtf12hPwxwiIsUZsYxoJb+azvkd",
-	"Tp6Msetcgk0yjIM+7TOGZYEosBFFO82Mpvbi57J6dFPOpjyH+l9FuHM3wo/ggoEEhwW4g0Ercj+vdySn",
-	"Y2wqNDijsNN3bo2fF1XDor0lE5TxJIIf/KgJnCqDI2qgiSQGqkbICYbKyxuYp+AxV/dLgaljNan08Ktv",
-	"Y2bphkFFuf1iLlc1q/eJOM7NohgYabx0l81ouqFvMasJJSt2jTeZpXNKNBW51amtrKELdmb/gRuuWZ5h",
-	"9qDVOqwt4Dqi6owUEobz+/t6D4GhVvxY9nKNJqIo+sho3htFu/PAR7eN/YsriN1VVE00dKesrwew0FD7",
-	"OydzqhbW3jqrtCmUVqp0eaHBpAGLx2g0flT0GcWnut02wEf6sRNctjvwE04mHMV+xhmHyD4LKbiRdmGy",
-	"VPJG0UVWzdJinw1B/c8i4YOSC2bmrNT9rgxZmhvZRuffM/PeP7NHOq/WSLlRvd9tpMAftuPQ1vQwvXIJ",
-	"E0G9BmzGdxX5zz+Ur+iQaLlgBgOvIWqCenafyhepaIeEFojl0sAHlIhnpT0/nhl6BU0OwRUHK1h3PYqc",
-	"xu8sgCA3weJkECgtsjocEh/wkV5BJ9eEqYaa75pZcJjVIIsc9ohDAuUkq9pp3oXd52JjLOL+j3NCCy0J",
-	"HgPaN+EEIjfPDFKVjRt8GtuwGx8zwFcxvt8FvB+bJ3DtRLAcR9UXfnLhar7rfdwgMMOCQGcmrrHnmiIF",
-	"NUlfD0yEjro4UmOUey3JqCp42sEkhy75u3sm0kmxV8kFkOVoJUnwNXTGCLZi2gzxwuDb3T6Y7xnIrH0K",
-	"/K58sbH8Evit0WJxob8gqigZxlQFu/HVpMYIpAOrSF0oO7eXBt6iVpH3zfe1kcsxsPmBlppl8Dkr4G4k",
-	"DAqHWD5mGEp7lfv7sZezYoMf+oUXLBj6hhgCt/wMZgk1L6b9XkW/e+RHFPmv0Jv5EB758HvOK48Ej7Pp",
-	"CTWZL0zdcL1SkZNEMci9BWALG/VPCt/3LfNwSeEORV9vQngc9P87EsID4B8RwEpVcOnBDtb0ORFo+bjs",
-	"Jm6cKxw7DPtKHHAREt2vpt4y1rpNs/oIDzxUVciUjhS+3y4lmVIB0/iMJiupbs/Js5MnrrUj9wVqfctM",
-	"ws78yZv4o39oKINcss8GQoRdSRkC5pf3erJOde7xcN3NqMfDVR5M57NuinL3+WWfpy6kMn9d93nyFVfY",
-	"b3jSrYVgCWvVtxgnmVhlpO7j/fjk8fNHz/785LS3EhLOwYAJGE+/PII//OkP/c3Zr0YhaQ+TIM1/oDcs",
-	"XlW3DBQ6z0ZjqSH+exl4JAsuoNkSlN6chzapUzUxBdhlrFWOJMIKjYVnkFA1k6qf9eoXfwTCupdkgG7V",
-	"B0lWC1fsnbLGi/E0RA8dvVH5TavLTQStsHYqfmiccT/2bbjEIDP3dC9bSJZWAmzHQN3fGFs2WBWnBpEl",
-	"VQZjjRnGmXHARDsO017qJu/0TFDfwndXlnoNmqrH81gg4vUnSVWE79sd4QgZ38oNKl8P3zRjA1pfVyb2",
-	"znx1cmC+mo6emI3NzKqChYp378c9x9DwZuQWZj/bb7Zz3aHx4VhsFJsBWgRBqhdbtXSLjtlUuNVjOjX8",
-	"jptW++qFf+Z3q2AnqyCmGl+vJ5uiIhajxGGgfvCniwwGET3Ifp5kPshZj/h02dB9opZunlLm3KrVSBSr",
-	"vZ/DlCVwe8EmNJnKBSO0KHwWCVdEqnTiddoEeLxhAjykDVBR+N5zc+qGhjiCH76MTqucrjOEctYcwuyz",
-	"3DMYthyMZB6m5R9PZVEucARd4taVUrOX7ql9tZqyX385lzAh9NAdpjbXjmEaTj+aloUBCvdVnPKjb5ki",
-	"KyqMhmAOYwPRyD4vpTItfaQuDFXmNTy1r35C8PEHMifcyRIIROiQOdUEwvjj3bMrDBRoRhWMpxO5RkMC",
-	"Ju9Dz6gbyTSRoh5EB5LTa/AzHMTS0QWiBeWdVsaFkcsA8V3WhX18OWINLBUO/GBymbnCVCO6outW+zjZ",
-	"OClxlJOD0tJYeYMzqmoIAYHau3TsstYu8jmGYcBt3arg4eG6MsxoizauqgKa11xQUA56JcQiW8HAYerL",
-	"KF/i2o9ecb2Umvu5oC2ptuP4gmAv6DcQwZy2QyCvTxFpZXlUxaRfl6K+na4G6mFcZayV2BqtwQDKxycn",
-	"PZRaUzemd4N+ETTgxisssFL5clUdYWr1+PIjmgyfDlcL7OpkHqQg2GMEvKsFZySHoEcB7WxhvCSYInNf",
-	"seMHN9tH6z7d16yQq/OqOUXlzMOMrnpqxaD7tqDipmyrsoGoIz78o3/2AJ6Faq0EhqBcdsSKDqfrLOia",
-	"aGudbGmzFgmK+VI0+yPGSRaBqju1/DcQAb3yhjxU0rlDv/snfo9a/u+OWnra/4qil0EKnE/Pc70Eq0EO",
-	"TrTToqgHpgyUEHcbo+FTYroxQn6PCGmsk8rSKUbLFRG+fVAw/z2oCK7yEUMw+SEagyOV4FDYAuT+YioX",
-	"cO0c2q/QmV81qk8BwLmGSSQoBCPeBW14UVh9JwjFBb7DUqT7FdeJbjFP34eCigPgM1zCLnloh98hefKC",
-	"rkFVlTPDhGPEKJfuFCc7/g3uy9YCgzcgZPcp4y6MVG25F5BzOUJHQ/etbyzZy4IRbdcd0dZ+bWGZMLcd",
-	"oDvdJPGgdCRZ3YVX3Az7uiIaujQKLm4yV03lW8UnzFKuNtSSrTzxSjU5PXH/G1VBGd3BY0H8lfh3ZlVH",
-	"vr06efoQnpDGDYnY6dMt2UY/SbOvLCP76QcKBxxIKGEMgBKLHiJFpdQOC7c3kNwoG2tPHKpQ12+yDnrc",
-	"R8v9hjMnvPg7ZtQ7cs12Ko/YAifcrevxmQaVtP81F6vTOYPu7kKuehLwnFHlZ3XFgfURn2EviqLrYqzM",
-	"E385VtU4cobdjNA5WPv1oBIXtCr3DznU7lcfenay0V4LHj51/wr1X4mL1b6+6e2tkxK6rtBIVyzXy2tA",
-	"xbLmYsruV7KcWra9ahmqMu63MCxW9e8pwG+L4U+Xs5xKDKlqx9s0moGg/zdqSPbRc2RKbFQsO54/uCiI",
-	"KkFnhQQVTYy8waoVX5CFfp3FVsc7HAAcVmtVaXB9pE/ZmZ5eHiwtveyfjg77Hs3XVrqc8yDpases83J/",
-	"2eZlwV7JabmoZrgdMM28jKdd/m3MxHJKBFu59Cy94gaG+MrZ7Ii8ILk7uHNuCsJz13l4YAt+QPXxFBKV",
-	"WjtTvXSPdFy3MPZwQHuQihE2pP8W1e9TwPmzpRK18OfRhJucTkvl+asec4HGOQwHLKi41di/D/F/n0Gb",
-	"DsVysaSKtbQLwgdq8TY+y75dDM7l2pNY9bPA+wlX9H2OGO0UhAMoEMVQHSJnTuzi/YZLNq6x4ZnvgHjM",
-	"yGlr2Wpx4rDe7mOa+bxdKgyD5kOF8xYLq+hzzLVIZTtsjOTYE+ev6WaLyX9tl9EL0IQKKx4kzkUOa4oq",
-	"qvnjf7949+O3qAW5eeJIYiyHkr0VakU/V5PIoY0F10QKjOVYLXpZ0Kn9PCDUWAHF+yb+AqlZhfiR08i6",
-	"G9W8UnRmKgVhX7rrlpawjencbmQcbzJAFb7HnH1QBSnP3GQOTK+mkEDhhwpUPcahaRwEZNwvtW9Q9xEG",
-	"I3arRJQiEaVvDSfSf7804pNmR6yIqosNgeGrm+Mc1EQpXOwHFMQNQnFC2sponzNTjZzd4Ubpk7J0iFSl",
-	"rhQlv8/Rssg4K3LnGoJhAXJGXBpIPVyn4l4Ix2U+E5vl3PSulQYoY6lLqoDivf31vmzX+wp+OJ4bZP/W",
-	"JiuwBJqtIzSvKk3AeFwYaTEKnz93GpHlJdB9yEwWRdTT2cVVzonCur2e7s783e35u9vzd7fnV+Jb+tf2",
-	"trqmdvv3rB7XMEgmO5cFu8CnBkEZv/ynbWA7opGgYidbRMPjY2kK/3Hx/ieChyB/fHzy+OTR6eNvq8xI",
-	"sBEcdfXuqVQOaP1Q9mz5MOJgQvyUoyTX5aFuQ+y6Xzszk+dMGG7W4DCQhpS6Hoqx+zDCQ1iSbdrHhq/g",
-	"9SW92btz4L2o1z7YwMK4+vHQPTIeUmK3RgMOTxVh9IDdcUsQtS95B80UavmmcrkeuWPGS7lcx7n29CBc",
-	"a480ytQtTF0BuV7wW4bqIehpcjbLSAlz4ygYCN6vI1diV0zI2WxkRFxAdMmC6v1s9hAyFNuVyNlsvPrg",
-	"8CJa+Wxqu8rMQng+NDk2AH+RP4Im/uPi4A0v2PsCZpTva0oHfv2Bcuf6tRS9Zjd0vNFYK1fuV8XaLBrr",
-	"qaCEFtDwc4D6ihQg9sd/+8qPxyXeiwD7Xx6G0VU5Ts+LH1lluKhSoFUq5IpIgT4NIov8Cqe0GJcbX9OD",
-	"qydE/GfESLmrOFBsQbnQ7eWb+MhejUZcIuWLdrsczWJ038PCg8qo4dr+gCbF/qrVQ9ijdtNVu+mfOkwv",
-	"SVytt+PS724s21MbarzVXmFmTvPtuRMZOgLr9uPckHSZzz7xV7cfv7Zq8KNr6gYbDV4pu3+D7b/aLfzV",
-	"7uBBrcmx9FLhPZRIGQ0vhMEe6poJg/oqRJZDw2GQWNRMV+yYuOn4jXi7tzsOPv5AHRLjc7cvwhHZgR14",
-	"wcyjl1LecrZ3a9BPzQI2BxOEirwaU9bX/+RRezwtlXLASrYG4jfifdmzLxACSJbmgSHkdtAdndPMlMu2",
-	"6/4CHthnCj8sEL3qMbsD2qgSwRiMtIw3f6+a6mPl55xCi7BrRhY0Z6TB4600kpKiH6QOILEHZrff/p3X",
-	"IxIf+tFA8+4GFrO63WLBxW2tIOCz2lBlyFJxYVhvqQC9itq1r0t85BCq149S3pZLWLCv9oUHGEv1wq/V",
-	"U+yq5IBCytugh3q53C2bGo+2H34KgDdsjOfpPrYQw9c7mo+oFtU9v3qrN4jenkGYGlcPEYWBrSKLC4m6",
-	"HmRmP0RvbQ+JrytgsDO9nxyK3l+O3k17J6KXOW1t2XwpsXPw/sbLwgKp3M1xqk+bvXIJHBr05IIaVqyD",
-	"didUKX7Xt4WMkbeszRyyoujSPrMnoQ7ffiCHL54rde/aH8cU5vZ7VXMDmD1+7tRgbPfkQjLTnt3BjGoh",
-	"elBr1J6Jvk1pUaMSPa8GuOPErP4QOsbxxUnyvlTrF27A8V6oW9H1A1kArplhfOQ15NtBwozi48jvS7Um",
-	"C1AmNSZK+KAiZjtiYiIOFV+79P3VEXkvijUKrRkFscY1TBRM5lpsRz0Qy5rnLWmJF8y8gCf2g2X49leL",
-	"5hVTMF+eAJBGa4TgkS1L4x12FhXApzdSVl3NoF/Cuf1/n5KFCL7GjE626I/lqkokjek3vGCvq8f21O/b",
-	"f/+r5mxQE0aLU4J128BzwMsZDg5yHWb9CFGcbZjS6RMoFtLwac9mIFYpLthP8MbkHkMs+/YRAf/bmG1E",
-	"+JRtsg80Tp/KBXOzPfnM5bFaZiO5HAJLxXzbpjSvvLMfETf/1nfguJyCYSpNFghZX2Lleu+CggdzprK6",
-	"+ZXLYx2C2YLR9jx8eOAHVuS/Y3UMrM5ZkTsh2BB8WLZU6zguQ3lO71j/y+2OKd3duFPvv2enbmkN6DZ5",
-	"FHEqup9Q8mPyRJtz9suX/x8AAP//",
+	"7H37kxu3kf+/guI3VY4rsy+9Yu3+cKXIkq2LZam0uktdxbo1yAGXyA4BBsAsxXPpf/8WuoEZDAnMgzvc",
+	"Ve6cH2JJnMEAjUajn5/+bTKTy5UUTBg9Of9tsqKKLplhCv72PVdsZrgU9i850zPFV/jXSbk6J2bBiF7S",
+	"omDaZEQWOdOGSEXmXNk/zOEBWqwWdMoMmckl0/jbJJtwO8g/S6Y2k2wi6JJNzid59blsomcLtqT43Tkt",
+	"C2N/l2v7ExPlcnL+90m5mmT4b5+yidms7BDaKC6uJ1++ZJNXwqjN7sQ3jCpCRU5EuZwylRFdzhaEavLo",
+	"9NGzo6d/fnzmZ7eiZlFPjsFw2USxf5ZcsXxyblTJwomuqDFM2Tf/+++nR88//fbkyxH84U9/mMQm+FrJ",
+	"5e78FJsxfstyIgUxC65JTjeWqAU1TCUIN7cjhVOZS7WkQDJqWPTjb763z0XWyfPWRS7p55+YuDaLyfnZ",
+	"6Wk2WXJR/T36nflbamaL3XVa3lDslmsOC6WGrKkmitHcL3LBaA5LdjN7Mz/CscL5RL4oXtIpF8zsfpMb",
+	"TWCwOBln7r3Eeh/Z9ca+99qyvootkWsyhx+B49Z2lQVnmkxZIdeEpw4CvtMyj8RE3lJeTOXn+MJ5nvja",
+	"0r3Vts2xr30oCzbwU8q+Muw7P8MxTTArnuFWhq2OAhfm2ZMJcCxfWglS8ysXhl0zBd+7lMr8ZVN9b2sB",
+	"WiqTkE7VXLx8CiaHR3qSTea8gP9qJtwOl9N/sJlxP9n/VHvP/8f+/YYLOJFIOb9XUYn3kX2OMP1aqlwD",
+	"/815YSV7ZqXdD68+khO64ie3ZyeKXXNtmDopqLgu6TUjBddGW/G9PCfXtLxmBCd8bnjO1vYQEjuv81U+",
+	"J5qLGTsH6Xn6NLHvxs5sIDt/lP2FI6Oq4EnxaOQg4fjF7pheSaEZ3ILvlZwWDET1TArDBBCZrlYFn1E7",
+	"sZMVPvGnf2i8Kutv/UGx+eR88v9O6mv2BH/VJ35c+GJznX+zkoJrslZSXGdkvWCKZbUMMZLk8hio5Aaz",
+	"33oxM/yWG+DdlZIrpgzHFUw3EVHpOCx2RLaPRTYxtCjcYNywpe5a20daFBt4EYeiSlH8uzS02N1YOSe0",
+	"KOp7YC5LYPvIAa2P+t/twuq5+cHdwuojIvGIfckmL/JcMa1fLqi4hqXTPOd2CrR4H1BsTgvNsi0iWsrH",
+	"OFKw9TmhRLA10WymmCErqkxGaKGlVYKkYLgursmskJrlF6AYWarbiwGnRAy9YZoIaRZcXBMqNmQpFQvE",
+	"CXxpkk1gjIgAyOCk786Q2jGZIvZXyzlTds0FWXOQo8E5fBI9hSG1gQItZGVsl/Xc8rZYZ2fq22ySU15s",
+	"rpDgOw8vqL5CUgc/T6UsGBX2d55HX+NC85zFXwEpe/5bRWwrZy2taVFESY2SJfIRr9IEP4bHSBa5W1VD",
+	"Ch0ZvoyIomxiLD2CeQl2C2KOGiLFzL4ClIrOsVRFXEMK9xSuaqcTuaum3jIco0HwioxubsFWBYtvZZJL",
+	"ZgwX13rg+YtzUsDAjx+dRqiwpJ/f4MNPT9v5rHlsTr87Pz2NbUnNRs0XLK9osqQbci3tOYP7aUlnCy7Y",
+	"N5rItSCCmbVUN/WoI3Bgh4JqVQ1/Uprz1fxaaIKz/uOH1y/J8yePzjKyWNLZkV7QR0+ffXtBbtjKEM1o",
+	"wXI0miz/kWt+ywSZ0tlNU4Q8jU7A8/CWWrJgIJbMgm0IVYzYs4HX25qCEilATDouu8MBaOqYnVIuPAxR",
+	"Pi6oWkYE3dwwdbXkojRMx08/NVcFo9rEf51urkAKxKTKrIdFs8uocTG4zWiaFwwpKUuw2hWjs0WUoMs2",
+	"+yI1jbSopOJ6kDBsl60qaY6kZqaZ1eZm8dmtGbvJ6WbgvbVeyIEvcHvhXy1kqaJc0y2unWVQMdfWmDVj",
+	"BWvKAqOvtnqbLIyLCageECx5LvaV7duHZ0k/OyPt9PTU+RmSVlvzZG292vlucO6arHN2mrgBgtPYKX0P",
+	"cdqsUhm8fE48k1+AWkeEJG6KhHErZK3psGmK6vhse18q8cMmrTUI66vn1Oez4Vlrjiis9sw1sVJ/Y609",
+	"q4D4w1VdlVLgL6ZkGv+0ZrnwfzaLUrk/zhXHP2hqSuX+WMLbn1p1hz93H/XOVTY1kSUX7m9n3VKh4unv",
+	"/vzdk04XRuo2wzlHz65S/BbtsubBrFbXy+qzC4oJuSXTmqLB1fb6W/fY9hr8637royuwStkH9s+SoRQY",
+	"IHxmtNTbXP80voHGe8YrcoRO3/lKffo3dP2eZWffffnDpJULGspIRSshze5kokpLhAY3LGIA/ijXhJIV",
+	"U1oKUN00mUlhZfnxZIcWMqbagtVIrPBXLLdamWIXhC1XZoOuCVDUVvSaEcFYbq1YEb1wQW+MG2Arxx+7",
+	"TuLKQJaoWMcGXtUuml0tUBhe9FUytjhvhWwHVPEj+WXUX43xY+CDjpoxu2tdyDWZyaJg9LpkGkU74YbM",
+	"lVxaAnPlrQkdI8G8ckIPVQR3WVTmcZ0oqcrJtUh8O9iZ5nJD9vFeD+/xGqr8dStJlVc10GZ6bN9ejqKh",
+	"O3xOFsas9PnJyZwXTB+zz3S5KtjJgqqpLFVGfvnll180U7dM/fJL9Y8/nld/IVKRE61u/Rv+bM6l8kex",
+	"hw2UosGeKt08ERRZL2RhhYVZoBOXea5GJ5kqhSZvxA35iHZfw0H1/FlHwKlm6tovX8gZOAW9toB/j173",
+	"UeEn5wT2JbMWqZwZWtQxw9NnT05R6bIKGTcYEt1ow5Zo8m/Zx/1Uru7AWnDi4pM9J6W2ep/9//NrJcuV",
+	"ZRL8U2PC64Vso/mj3vay2+/oYVqw2c2lYauYNLzlCQMsZ4byIi5ubuKXiHbfaJ8wPAWDVB+Jz1q6qW1f",
+	"kaVImPC3tChZ9wTwscyNlP627utObVOq3DIiWtlMKoxz5D76P8A/K5eUizFmgXwzxkjA3APXYcXFGN8u",
+	"6JQVYwyk2Iyv+M6G7DcYhP5iWhU1RM5mpbIizUUgdWhZ7fO5LSb3HNL0J+OMPN3r3a8o2KDADo9Wmxw9",
+	"NLIol6I+tkNMAHg1Qip0QnJ7xeZMXRBvj1o5X+qSFkSiPhYzA58O9UdvkdDPKr5Y0OA719lcziW/Fkdc",
+	"kOnGmwDkj+9elGZBHh2ffku40IbRnMi5NRio1na7do0EWpqFVC542On+nRV2M694HtMFKF6ZXOuSKeeM",
+	"Bsf5SslrRZcR/3LHxeg+l/J6dzm0L8iqnBZ8RnAcTRb0lkW0KFRGIpeWv8866YJrjnssqyMDnvFCyhuW",
+	"k3KFfvrvnpw9+faCsEKz2nvubZLOz+qZXKVjKE9Ph8dQjLxBq67bZG1wd8UXcf4ODv54YcXItdX50j73",
+	"SsLkShpQ/rAlrIYlFbjNln2jAfo9zaNQNtcS2604nFZHcK+xXQ8V4Is7VII935I+3CycdNfltF591KP3",
+	"9Oken45wzgAv4VnUPdTXQ9vCUVa8q9kCPEHGieANZPj0CvilT8GAuw3WEeekMnbgk1r3zp2Z0qm/ZzOe",
+	"o3/sID5OamYLlqcDnVouGbo51lSTHGcDNjo3GOy01x7VOhoeHupCRWOo/7LAPOvS6WpHrF+t5wb/uSjh",
+	"+Xz+ExcRU4qL0I0/lZCSsqZ2OCHXURvduBy3jqwGexXCo7EJvSo0A8fTvv7i7mBs5/Hs7XSu/ShdPpx7",
+	"cVBvH7cqeNhi/79SVJeKtfpCdwm0Y53uXnrg6tjdB/hnlGwFZ/ZsuWnq6NU554W/rZrjFFww7fPYfZJk",
+	"dAh3MBLTFDKZErCS2kS+vKQ8SIYDPR0ySphz4ydUgKW8jUmggB5rpuxS8MHYINpE43CgqcNv4AbzOkFf",
+	"hWiLa/y+17QPSOi3NWL8IbU8QVtYbb+DnXTc1oT/RhPYm3oF2/pJYJ48jh3nmmW9g/KGgT8qQvApw6IJ",
+	"x4Lb+wjJxD4+YC+Paoo1Lb1wdR/BrY+nD8d2KErjz6uCCurrQrZoeE25iIlGtgynbuiNUyhAy5hRQaZ+",
+	"QThEjDnz+gq/13gkxrv7X6YfyoL9J1M5R4Jtf766mSNbDrqBFIx47ZRsRz/3usizSSlySaexqL07g7g7",
+	"bifq/elOwq0n6PfH08svNfh65jgkwVhSRXQ/S48Ou2ituDEszjU+7ldrGjN9O8kmnwv9OapjJIy3Jc3Z",
+	"oHwlr6vvaN/+MA8NZSq5bjMQITBL1rwoyJTFpTubSZHrq4LNEy5snxOenHNG5Mwwoy/IKYGAKKivyLST",
+	"rE8uuTYUQ9xVZnMpBIeonxtEG7laYb0EhYKJTnnF8/rblXGLH3JkqwfHugq/m2lG3FM7HOpKrJxgVN8w",
+	"RWYLqdlYDsUsqKkLCN5WObfHedHMmpOdQtEpUJf4tH3PnfYHK5gJOcitOsYOrzkr8qAKZOvGi1gCyAQE",
+	"03jAl4pKeAaleuRsci7KoogdDnwzfjYLZ0TF9E8qTMuNYoUKnRYbgg/GxE5BZ4kEjLldPqGGgMJSBz+p",
+	"MXS2WNpN/vvZp+NqH/a02XAGLWbba7inIq6B2h7btSIWbHbD8miG93rBRCXWgEy3TPE5ZzkpMJGyn5hn",
+	"dyg03R1MUc2G1QjAOYgtHs7OsKFakkhMLIvDXQz/kKUStMjAnWHoDSRzGK8/9LgT0rkodRLk7m+1GrfL",
+	"te7HbzSpxEqPebi3rlzqeNuwPi8JfPKPHj9/9G1UB/C2X+RkrphcWc5T0thrVUAiDCOUwEHvf0gxiSbI",
+	"LJlzkVecfUGkKMJELZ8burBnWASmTPx7CVpIIldM2F3GoMTpd89h98FI+TaewYNSfWDO95Kqm9iaQd9x",
+	"m2vv0VvJ8wzyGYyUN579MrxfFYO15FhzG/kK/nw13cS33X2m1oMsh6PvFD+mSSW/2jKXoqfHXVXplPZY",
+	"5nrO1FWb/8Q9kow4YInHXesCd3S5NeUGdTl/c88ghyqHylut8TdPb6jeCywNu4dxFcPd+vEEP6vZDeIq",
+	"90q0LnLrWvJ1/5UwbTJymEnv9jEoIw/2YGfTGqqMvzudTuN0GKfRuK2qBV76dvzZZY9u+Vnznts52MSB",
+	"FxLlpT1dtbm/8+vR2rXzuty+uUooDY+bTcljVLCZ8VbxttN9JxcU3NMwWOPV9BxTsYw2hSWdXZTKqLMT",
+	"C1P+Ahkf3TKponUycB/U+Ri7IYi4OWu/ZtUlqHr1AtLRKilZtsQgGJR9Lugu73Nl+iEZa2PPrjm9T5fl",
+	"MlY0bXwmY+e5advRyuPXtqMdofLddXofKc4yvrRS5JeQNrq7OCZmarPatgtNgT4bqoz9Y0wQL6Q2vcrK",
+	"+JKuwGW7ehwdyLt6dqlSaqbivAa+cLsgTZZSG6vVUGEghdZyHaaWJvWZLaI6GQsLctPJQroEE4mR90e6",
+	"WjERNUiGCNAO2bm1flJVYHU6cE2bKfUjowUKy+bM7XVe6j4plPBcbOg3y/19J7mclUsmoisHI03OQVmC",
+	"4tD/evH2JyIV+ffLdz9v5eacPX/y+PRJVBWz+9mSmBDNQ23U+8Pn5Zz4sno74HmVpA9/9aWrMGUXt7G6",
+	"qZXNskp2t6IaYQOa+p8n5U4+naNNlOgm6plIJ9fOCqoXLcUCbVbeBaFTCEmBa0OxBaNKQ4p1D0kZNyMh",
+	"cuo0eRF6vQOr2ZLv0cnZ8eNJNqCWoSXjJqUtMKobeTThTy4G2GMBu/HCruq51lLV6MXJtOFLalhOpmwu",
+	"vXmHGCXax/po3m9nrE4cdy7PqQILxxn2ELWxysJMLkOACgrlR5WfFVKVomXZ4kbItYgFIliR61CHQBML",
+	"7Fda2WCqXuKMCqKZMQUbEIzMJrcuNhONlOYZKdjcEFmajCxYkWcEvdAZoYUlp3O0Z/bLhGqesyyIl1wQ",
+	"ZwL5PXHu8So00qEO2/OxXb3itBg/7YpHHRfHJMJf3YHYuvY/GyasLTownS19iopS0R4wE2497vEsnEhs",
+	"9j85IKLdFSCP9I7EvXeO1zunfgM9Y3g21gRIhIzhrvHs7B4cwqZV+tbdlrrt6EYK7uZiuxlG94MvuRma",
+	"z7fg2ki1uYpX9q6o1kwjqNGczgwQygeu7Z/XCz5bVLclgALZU3hBTskNYyuEp8KLH4thHz972qj2Po06",
+	"GtnKJGa0mybhfEbo06zO952+76+FxBzQR6CzKisfPcjSML19sWQEjJw6A8D7pS6cpNQZcmBGrPzAkcAf",
+	"rsulhmSOu66lLNhVIgeHCrKAUrRTV4ZGZmAPbFfn9/xIXSSyVR/O1pCBT9z39v7CcppcQ2zMzkGds6ed",
+	"OvvM1g98SIq4b4xOk5WURXTU6kI3Hv+FgLsadWTvsPYoWnlVWDdkWVtisCGdts9lKCeCeTdYvmacLSbd",
+	"2vyQnDvbFxW2Ut6Uqw9yPVDe3rBNr2z+qkptWL6+Hd6/nJ72R+9Ni3kgx4LR8nkQve7FmpxdN2OYGO9y",
+	"BlqT3oMV75nynsgQEQwy7ACo0YWOtbMszTmUg5QrK8Dt83BX/tGy2rE2bPntTrFvls4jGU6/ZnJoryRv",
+	"97kYAQO80p6ZeFCZlCu58m6eyhjF+BYPYPZidlSLSeyqmswm4Zet6q1ai+PcY1+yLRdbf0daEr3OMHVL",
+	"iyuXwxM/GUk7uGD0llVKRyS3AGqM9kpv6m9ar7gQLD6/tDuwLSFqpeTnzR4CxKlZw4wgza/FVSy5Ucsl",
+	"m8p8A0axkVAt4evrop50gEztT+idINtMCsFmLs62xlR8UvBb+7YrFuPCSEKN1QI852xjDkFwmrjX45Z6",
+	"4IlNok0Oxhfs43GN8HsTicqldiElayapTniLuNm3PCmUD1vqi31qzmfUON+ge5R7ewLw7VSpjav4gHRd",
+	"dGWTKdM8Zw3kgIy8f/W2KcifPX36OFZweFe5VKcho/M/Ar9kDwtWvDp8U8Vobi89Im8RwC8ANkyEEjIY",
+	"apfJssnno2t5ZP/xSN/w1ZFc4XYcrSRwAAI6B/Jy5z7gS7oC2wZCDVlH1Vb/D8YEbkWtZ6dZxFEm54YJ",
+	"H0MLSzfhNPpSK7/xuUTAV0KFkCXycQ309OxJN3TZLtiFi7psORZDCp1DzscMbEciBaGY0I5zuoC79TxI",
+	"C7EyBC1xDxBBuNGssEIEouD6AgbIuTon1KOdW1PejtqJ8HHh4SrqigeunbXNBVq2Xo2ORZayiZ2wi8Ln",
+	"vI6MxcRZ8w7cYSSkTuWCoFWaupzPw33TEtNt7UAEkOuwgG5Gl5DGM6sBbdD3s0RES2sLwxTQ3EYv4rbR",
+	"3WVDxTXGMJ1oRouCcHPhIiVObSRaRjTDjlpqf5FHdLBqz0M8F5cdgzwAm7mQRa7JrFQZRDosE5rlqlcp",
+	"da0sbNWw//ji6NHTZ2TOxTVTK8VFFXbGDXJgq4FQzhwLY+G+qKGm4RToPvVaXj+pjtqOADitgu8VMMA5",
+	"ef78MZGKPH/+1CX0FzrDyu2zJ/DL2dlpyAJWzD/t4oFK69lWQ2Y3+un5yYkVled2wvYDC2NW4b/1qhHf",
+	"s3i+174GuleHbn8e1sGLnLgSXdy6JcWSVatwcYN+xGWpDZkyslISprQh3//1zVtLhcv3r13GNbgUxAZj",
+	"FOOV+qaD1ge8ouKA3xE6QnRcqhyZ0B0Gg1DgeigMeDIk7vSrjzKnm5jnvmjo/mFQcKB3oFKI++ueXmGc",
+	"b9UThLM3JpYq0WYyDrCWqoLPXhHXs0dWWFnl3bBlRuaP8W4t5PqoXGVk9SQoJ0Z0PqveZUQ9JdS5gaO5",
+	"P4MLnzqNvFgqKjdkLcsiR/CMKbNKEUbQpCJY3ztO2BVYHZfrEEd9ru+IMdcesdN1umiyQl6cUUFySegU",
+	"kbdiQKa+8k2xglGoAmG+VBn+1WUHQswxXh3d6d5CNqzdXD6QCCuIHouINy/ttnOZdq11IPaZpKcokU/3",
+	"tmbc7VybqgghkWNV0OuBhn4nlGKvTMo9oLL3ypAeIxd4QMJvMhE3xm11bmwAwBgmz9YpsF25shgCD7fb",
+	"722MX36WZs8iYJ95tdOhpqvTVbj4ZOLVz9JEQeVaLpneLNdSQzEwq3dA5q7z6bgEXreM9vzdd0VuNYX9",
+	"tmcebZoGGSJ1IbRdl7cJoEOQqPOIzp4nUL2XcQeDHdlbfG5I+ySYv5gDBTCeFX+3W+yrCuY8ElozOLL/",
+	"Wm2JEvdKNhQXvXI0Dusx19EhKZsYGYsM5q4gFIaUgoU4mVGix1BH35XmWsbrvKTQqUzuDme755poKxmP",
+	"lBPHlEz66dOaUa/M1vaz1c9H2ph95tsAVinQSK5PLUTe0xUa7ERHJRLUCHlnD5aHFVzcQDKDvRx0H3O0",
+	"V7JyysMY7P5uhg5eM3UxVwTPIRm4icEZo6tUSOK6t4SDtQLut0ytL6JMyMbdUDG1P6PDhzHYOxEyecf6",
+	"40zf4HbYuxgLv6c6ho+KGXpX6FuLHkJL14FVkTRtulZW7bYsD/WUyGtJgcSKViO5jx7AViZhKlkecX5o",
+	"aDfmk5indHZzHuKLaEM3CYSY7UR/F3eSRe65HjJJs8qawapabJWX8MvOzZUsTVtkMlH33FJ+tJcGHqB4",
+	"xXF84hL/Lrd6kCJV8CU3rZWAQ5rbBFGL7UBFIbFA10gZAHw44zmCE5FKOwaVq4FbkqoSVGaoWZNGiVhZ",
+	"GzZv4ER49IkUXISrM7wCL+Udz8YazfFYd7e4eRlveRiA9MSTsUdCa8HBUjmq9aq5X3j/qm1f7NkTczKO",
+	"zBCW/XkvnW/k6M5+iDfny0oroeFkZrX52dYlkAU1qXCCG/wYv1ocZNouEM0srn0iYv8wNRH/oWfiNDyU",
+	"wQTqz0XnnoSpqCzMGAavJHm0sUYNwp6qRHIBbu/lKsG5b6hLKU6g2/TPPmpgb0SxlLYqlsLzyE3RTvut",
+	"AApkQNdWS6nEORc3RtHNuZv4ORe3tODdefxuw3AK1TRbAeet2i11rAtPVRQalyDeLoUyTLOQpaYifndj",
+	"BCVevxevydCyNqVDsNjhtQPbCHc5qxOXcV4XzpUNuG8z06Nawp0Ot6y67BMXEyPyB0bzRNFew5E4pFWp",
+	"GZDLk1T82ircE/4Yf+PsicIXlJ+j4Yi9dVKuqw/gNIjSrmaraN1YGItiertzkMuE4TNWpRQEFtQunZZm",
+	"1RJ3KLg2TGx9hJsq2aKTpSpegg/FCYHhiJcVVE+TGktGhR54FyQlFdhhParT/T3h5A3Owb/etorXvBjm",
+	"j2yvXq/Ar0Zxt48F3ZZuXDS/avl8KxZbr2aUO69tGB3Q7CLcpP9iVA1KYY5VjXuENL9RjaQ6nFsXszwk",
+	"aG6Eve4GjzYEXXcwM3bi/2EjcACK4pqsSkOmbMGFQ6kZ2hEoZOWIE3vt8HB1BTZdJ2uFsEBU5GTKCrnu",
+	"0TYq2Qiy+iB8yD7kI8DTzYDWkHEhFzJ2ErRt5+gMwQtZJzRKBzM5yJDduI93WEjwWFajjKw7T2I0W6HN",
+	"FBl8McXJ7++WNjPETzNdyAk4hyJulLpzXmdMBtCIWdX4ItGApfO+iUmRPkLY3fexGww2Yy+xbpjqV5za",
+	"nZ4u1VDVFcxtfQcV0i88vFDcxtZ1pe4rfoZt7JIM8wcY3T3NxiKx5r0A5RqpJT0cIw8WyO8bna8xe3tH",
+	"4FOoV35reuyrfh/d3BA9fdD5CfKUdqzOlMnUBXALzrW5LEXukW77bflwL198S3Tg/oK5ttH1/YEPy3Aq",
+	"0qLYk24d5KmR4ntT57LCpb1vRTWqVj5KqJXOI9AZdG8NaLh0m67Cv2QYod/7yeSYhGeiY01fopvn8WTS",
+	"iFwdKChVNTEdBIACmDisq9XE0ACVmS0SLvJm24htLUhqVtcO6YVciwsH71L6peFx6wsM7wjLojAWFa5U",
+	"VAVQjPUXJhWiWhSEHtFa8hZn5hqW7rBOyIJaeSxFHWUS0vhNjUUklBgk+/6GL/RtfaN3ghIYWKgXtg3N",
+	"VvNVQGVH02C+n9JHIdaziAq9RgHjbdENwxwIV9a3AftoRoX9y5SRbY9oE9h3rPZHOp5Ds0e/hXQ2cFv3",
+	"BJ5onoBlOmu61bVk9IZI0O4StybIre1ukfSBVT3KtjyrCiOcnQ01VgUVwpVlUGypTXyorHfWgld/tpBG",
+	"LhxwPcZAtaEbYqRsbUOnU3W3TF/FASixWgmTDxirw+Q+RiCsEHDxZj5bVElm2LHM4Zf0N30gTrWmm1bK",
+	"UmiyIrheWMpC0RAjuhFwj0dDYyM6ohrssdyt7cDW1aHLasJZxRQhuUPaxjnM6i7562gqFEUPjakcNpau",
+	"S7qxggO+64DqPIrTHaAdkv7K+KRrH2vzo9CaKSUEDHGYw961ZZeDukHf01/1LIuKuhFBcp1Vmah8Z762",
+	"N1JDnr6xt9023nDdhddtXElI0/qz0R1xaX9VxUK+tOfDKGqkgruOQRmwvaAb3cDqFX8oYwGHJCQTCKRm",
+	"gJMrg9WXGTEypxsP1799+kMrY6cpZI002dXJ53v/bFpw1r1o6iii5cO0BE6cGruSq+G4/S34bHTGWnEV",
+	"xgvFd0VEhIhKR73mCGAQtjVLMPquqxAEFxf2/gv6kvWvC/Oo7XV2URAQqbikcU7SJWSWW16C6OmNgLOd",
+	"TUfzGjPdfrYpGgNG8QLwzuIszTvjMwjcQd2GSn1VdZkma9qCvVf7j4FLFrQ3KHDtA9sVjo4oqf3/Polh",
+	"+07gRC4gAGIPNhYkU6hf/uHVR3JCV/zk9uwEdCFHj6B22TUzQe0WGFcf7+DGBtWjk/PJP7QUxx/oOlCt",
+	"w+ZkLXbFgewEazzpdJPUarPgOY+bwLHr3lR+RrjArU4zIUa5NCzeLMKX5HOHIwiJMteL+osQEFOh1bCd",
+	"qYAGhtWsdTRZSs7nbUJKk1rUzefR6bcVQSZ7QYzf59Vl6OEsccdido3Lpus2by6ZKVeRMkLGcpb3SW7A",
+	"B5ND79upK4/lV/qcpIKLm1qCzLnSkBatDAHMgTi+VCTxvR/QQkvufvhud1d1u6j6dvPjRknHr8UbsR/t",
+	"Uuu8U1VCAjO2dQ2GMbVnoZ/smV3c2TrMyNTcVvFmhoN0u8H1f35J0DjHqpRTVlStP0n911WBxiSdI1Y8",
+	"uBKhPaj91ZQq7i/qIaMGZKn7LO8tgY1mb0am7LoUGTh1QlhmD8hcCl02kJgvMJV1F5p8V3NYxHqCIVqN",
+	"usmcvTFlhc4CVBOsYF/IvooEfCXoRIi0i3OLjHUR8+XteOlXwCVco0fPag6QLLKVBXC7k8fYdinUvQzi",
+	"wW2nt/eLISGhrob3qkr2j3Mjuj5UqbhIZ88uAr6BCncL2lY9PU307fKNwHgeZ2inUB29+d4N9PjRI8uH",
+	"0GuRPD5+dvykvR/YgMgcNPWJ7AzUJ8SAVECV2rKdrSUxtJdsOjC4slYSW8ct4ar3gStPgOhFAOC0yq1e",
+	"seIzUypWFw8b1yA2Wcen2Iyv+PAMXavGD6w9ubtK1YIyb9VRbmpIa1BqF5Bw1dGj0gN71EjwyE+ZP/F1",
+	"x13HHPVWRYUOKKTv9lQCZJFfLV15QBuBtgq+o2G/j7QoNi2Z7ykPSqSQx95CWWUwSOUz2y4CWLMLQklO",
+	"N/Y/voK9P/rMuE2MGimbYdui2IYlsHWoUvyWFv159gW+EGNbCFtdLaXA7Lgeikd/391clsowJu7qvWMF",
+	"3VwtY43zWc6pqAsLKkQwj7G3DHrpu/7p2NQ4mOWiFLlqi5zU1Ek9YPw+7T6woPpqN4c6rDin+mo3S2nr",
+	"gS1zMAy24asDbpkGblOsx4GKryUWs3ArbxKqyVRuQMc3Wc284dybZGhSLaBA/IzcMBHLjFxxxfQwIAw/",
+	"VJcBcAMZb8EnkhPbszNSdcQc/NzjZ08byIHPOrEgUPFPhkzQ/TE07XiLEPiN6NoVHSber5UsB1zCdvwf",
+	"7CtRFyegrvQfzKG0dLlJvLR2U62/kyIATjDSDzAFDZYo/MLEjwuHrWkMUxqVLB+0m7N1qEqH0ocVq4QW",
+	"bQblsDq4tJi4SBazeJisewa+8phXvjgGaFBftmsUQ54Aqc3re3C3ohtcXBfVLoH5aI04OYegpJ9Zgh+6",
+	"axt298y3Gj+f/Pff5yv16d/+fnr0/NNvZ9nZd1/+MBmMbBjV1RSPpWe11AzJm/hd1Q9oCGvUU3Vp/yFy",
+	"+ZPrjN43wb8f1ly0hlz3bxWKj7da/Xby72tbaruhQzTTxStWmCgFhpY2yMPxnvH9D3VFy2j0xpRK6JbM",
+	"LcxGAeC/KSNLecvydFE6Tjl+HcFvHk6gv51XbU+6r4+fXGvF/Pbt7rYRt6MmhF+DJ3Jsf/8zxL6I1EBg",
+	"a+ToBZiXLLUW3Hk7C7y54ztPtenuGaU1yADXmTkeKC6o6BooXOf7Ag+376bf3Wmp6rtPDbEXgAEU5e6d",
+	"gZkhpYLPhY2mPYW79ua9W+MAlYzdsmRzK4QE4xj1qVYH0NBcNACkK/QPgNKdenTtobDQ1uC5Ai12DGy0",
+	"8N6J3RjTqxVTDhc9hi5Gc8ANr3BPytkignKSxjI7jSeKJxbYB3isdUXbHb/rjU2wTTwn6ToO/3FbP9/+",
+	"Xf9gZkeKfdnnqu5eFCnkv+30j6EQf843UrW2j9/BXwAtfx7BhLvk14DjDs7rX9+/u6xj3JppyFz7lfyR",
+	"kpmUN5x9a7UjwHT+9QV2UPgfOJzn5C+MKqbIx3d/ffXzr8fklT1elgDws+uzZxbsF6Gkz2PjhgjGcsi7",
+	"+/Xz0YopkApS/HpOYIeBTzBPKSOQtwTKWZjQdExeKSUdlL+L/BOfFKJ/EeD5ff7k6Z+/PSYf+dKBxtt/",
+	"fPz48fOq75piriLimPzEtUveXtFrlp8j/sqvgn02v3qlEAOtlnt/hbTVX49/EZhVosmMKrUhv76ZH72l",
+	"Zrb4tc509WkrvoWWhrWhc/r52dlp5Zs+e3x8dnz27fEvAm6uGROobPKcCWMFlZqcT16s6GzBjh4dn3rn",
+	"VOPfoNRouaRqMzmfvHbSnDWyn+SccDGTSy6uEdwfYvmQ2eE7JEAxKOQ6HFfa+fnEo8VNgqMzOQMtcsUE",
+	"XfHJ+cQu4dRVS8IJ8FzlUQbciUQXS8Upb/LJ+cRuwYv6McvweiWFxlcenZ46hDvjkjjoalW4W+LkH05t",
+	"xGuvv7fNfy5iqux0GP4YIG1YysADzuqPf6ZawEmVfNPYoL8tZIUUJAuswcX2DHDjUGgZcAyZI/UxcYLc",
+	"qQAO865JyRd5Xq8MBQfT5i8y3wwiYS/KVUiFX5oyyiGhb+3h2fgT6NyqMXbqJ2ZI1U3IbVdkY5pZl3aI",
+	"Xf4/+Y3nX1AiFwxjrM3d+wDx4OYGNoj4ZFee4zv5GEv9yIqiXquQZCkVOyYf2LzULCfrhdWeXGIyQPYT",
+	"WlC1rIX9spswVkAoumRoJP89PtH6kZM330++fMomqzLC7CiBQ3INHHsOEhs+8BWdlNN/0ZOC2xFEdBg7",
+	"Jn/jZiFLQ6jvVGQvJagPgD5G1lq7y2k6MZXjYy+2igrRj2rTcgbH2x502kS25ke5hmgkE2aMjbm0+hsl",
+	"QCpC0ZIbRnR7zDuub3zkXq5u+6ne1zbMaxTpGIy2170M0z6QpLFjP9h9jPvRQv9xmNhUN84ezNv37q02",
+	"6R7vXRxqwOoOcIm6dX9lF+hwtj79F2Pr4NIczNku+NoumF/6h+5DNLuP9RXOfgFjiWc/HmTv+OrTtZI+",
+	"V8+qqBnhc0LFBlLP95PkL6ug9yGY3o3+UNK82sLdLXuR5+MIvLf0htWdCbEvqt+8Y/KxblgHVQY5qzAD",
+	"NVlRBT0eNPbq2+u89LwLwm2+x9vgtVTX9q6rc6SgNqUu9PW1D2xDaB8KjH9b1JT5uu4LNy9X73XP90XL",
+	"wQlk04h3xkKug078XGMPYZaT6SbI5t3/hJxAcdPIttVLO2byZN3LbvzNe2MBUmgUH5GUN0TINfE1U41t",
+	"AUEFV5Lz+DnIOmJkZHOwXLexKXU/4egt/5HesJdVa+utveJ2zH+WTG1qr3HVqbmiZCfmX3wgV9kSHSfa",
+	"ajI1EFMKEp36z+hTJ+8Y9tmcLMyyaDLN9kC7txzEAbAppYPQHsfjC1xApkquNVNkJpcO2J0Y6UoJfIdy",
+	"K/Kxc2bdrY/qG+xUHeEZHzzZYhuFc8p9enZaR2w+ei+aYvjJvvriVMqbsXRF3FlUFedcLbVvxOnSVOV8",
+	"zmd4VtmeFn9zjQe68sJvPJjO2NzM3c17JQxT46hHMFTtpXYQHsgZQ266BsufrBzQe/s5eV89dR9HpAKf",
+	"73k6qjWMQebvw8a+cAh8inaVEFzB0mLDUyG3NySrW7PNgfeFwaLNntdeY4d66uw7R65Lc/+I/cTLUTQz",
+	"O1jNm7Ks2mBbcqBsERIDKBA0eRDlfYtEX5kKv788O70/eYaUzMd1ADFh1CZkmDp64gtu7XlsoNBh+29D",
+	"N4OEH1NUl8plZEZvr1cKc34PscWv8Ot17dG97q37eqthYOkz0m1lR6r0yG80MQowIsjPgACkM0j+0lVe",
+	"ijUSrIWkyyVa+8fkDfQUcphxpcilYHtt9klQIBjfdJf16in0f3L3fTbqeCwA49rhuLje5QT3RfjcMfm5",
+	"RsSYeREzZKtvW1X9H5h5ddtPwwfjCYY70kYxuhxsROFroFRbCcbEeMRcQG20zgjV5BKqyY4urW6Bi3O5",
+	"aFwTShYcS8sKe/1CRUOLJh8QcsFogYnqKUL+iE8ckFXdFyLEfWMIt0retn1ZwbX45i2WBgW/ZX1NRlBL",
+	"T35DdLIvJ9A0MEUDJyz+Q+Ty3RygZQ5IizAnP6n9ws+jMZmhN/YkSuEhqNFWx+Oay9hZhcwtfROPKzgF",
+	"d6i+9bNrAJh0qFnSxMk/nn2HOekJum/16OMGCDWaNr21Ab1MB0hnbpWDP+ETB2RZ94UE1XCGYxDpR987",
+	"0se7rEqY+fp1SPSuStCguJYLq2wuZKnavRoxC+KyQbnxlYOQaPenFNzXVl269Cc/4oCbvVFBnPRPvA1q",
+	"dQ/vn3Bf6+ueqJYwlgev6YiwzA41Hrnc11/3tiptPgRvu9EfykdX7dYB47ov8pzQBi7clF1zAQ5uaqxS",
+	"Zvbj+iAUlY4q1dvXIwYCEA9phfbTV8QDh/C+W3olcOeihxcgTEi5qnEaFOC+UgPAT6Oc6R/s0KpCAMRP",
+	"yjmGNdF48qzlrYobxlbwi8/nAI+Jvd94noFPxfWAh9RTjMVV2ad7siJEDZNi+DUXOdokuh8jht1cQj5I",
+	"BcOePm3U/z/eJzQ2Age9tlTAhfbmISTLWOLfDed8YVXS8TfatS4lq3JacL1gGitunp199+xbdElPmU57",
+	"ovvwQD9ndHif3GMCyaWRK5S3zUODOJ2QXIKYWyiEjsnrCnQFr9IQaL6nczFLatpJIpzex9UW6AljkPad",
+	"CIZrUzFG9tknr7YH9tbfw32258YfwEPvd/6b+uxc1FZXDf2n604JWN9AXmxdRFC2XsHge/RAyBPJSCkK",
+	"pvHXhdTwi+97v/+lBfk8QRuzUTN6giqcw9acPUxi1/2Jlw9MsDWhje7MgJZWSM2s8uxyI9USmcG5XDyO",
+	"MhUbLNm6A490JRv9wMwLfeM6XRwq8xo+0BaggWSYsbwn6LKDhB+3eiJFdeZyBq7UhFU5UrQ2bpHqmzqt",
+	"a99TNQh8WWhZsFT/T/jxG+35si7oXxiz0ucnJ64v//FU0dnNmhqmjl0/0otKYeeQ2Cpzl1/VpDHXdZbT",
+	"FkBAHJo4UvR+j/UBKS4FnnJxHnINzdMdX43BsX/xFjXVNyHPniPArksv8xD1zSyzxEZKVeefxXcGFOjv",
+	"nj367tu7yBZXY97qwnrtnrkfG6bI+5svbvYje6++0XXpPTK/B4cF82a8QAKImnBvWJuMf3vQwse3yYLU",
+	"MfMtJeD782sBTu9+gb+w/V/azVo3ntvag0QTx5jdX+Mopr1Q2Q4Uk8sBsRZvUVj1UoBD33WMzQi2iLUn",
+	"usJujn3cwfsO+DJA1mDyiZw74eL1jgo1N/G1Uvhf6w9Wu+uuol34rugtVCot1TkcEIxSNlBCPaq0+zfI",
+	"462bTMWcL3PDmnnHPaBi436cpdQmvkKACvLAOk9PO1Ah78d9k2zTm9BxHcePUvzTwCaDJCZrO2X1Nvq2",
+	"xkkXTcvBraLXyRP86jM0Jnpb4W7vF5DNYhhLNcotgHk4WPO171jhMKI1tNAkUpwTexCt5FezhVUUUsd1",
+	"IcEvOuwEfTpkHo0lokAMtXaeGc3tgsNlddfRnM14jtoi4S7kCT9CGAiSLJdgH4FV7n7e7MlOJ4iHOdh0",
+	"7ozfv+YFe1FhbR4sobGMJzL+6LukYUNE7K4I+OeYLDNCORuAhlxDKzC/czXUHzTMrVmlR2x/d2dWro9p",
+	"9LRfLuS6PuoHKhn56C6b0XRD3x1BE0rWbBpWpGgqcqtTW1lDl+zc/gM3XLM8Qy3eah1yLYgD89cZKSTN",
+	"7T3t7usDJKe07o89Xg4jLbpFHxjNe2/R/mfgg5vG4cUVuCkqriYagNXr6wE8hKj9XZAFVcuCaX1eaVMo",
+	"rVTpalOCJll2H6MZgaNun1F8ptttA3yk33GCy3aP84RNtUfx32J7bjw+Sym4kfbDZKXktaLLrGoDyz4b",
+	"gvqf3YT3Si6ZWbBS97syZGmuZRuf/8DMO//MAfm8+kYyDOfiPiO5zxBJThN0cPTwkCUSixq0Gd+F7Id/",
+	"qFjFfW7LJTOY/BVuTQDF5MsJImBMkFQL+WQ0iEH0835GDkOvxI37OBX3hrXk4DWdxu8sgCA/0u7JIFLa",
+	"zepwSLzHR3rlGzj80JpqHvC94NBmTBY5zBH7W8tJViHB34bAyZ+ybp8B+j8uCC20JLgMQB7F5pmuFS+U",
+	"SxnXsz82Ydf5cICvYny/C3g/tlfgkPCwklzVF37ywxiRv6MbBNqvEQAV5RrhghUpqEn6eqzOEXdx5FgG",
+	"3rn66CcZVQVPO5jk0E/+7p6JgID3KvsEthytLBpGQ2eMYOu2RJmIDoRvd/tgfmAgsw4p8Lty1sfyS+BY",
+	"o+WChP6CqKJkGFMV7cZXkxrdO+9ZReraMoBFwFvUKvK+b5Q2cjXGbr6npWYZDGcF3LW0Is8FxqDKQdqr",
+	"3N+PvZwVW+ehX3jBkqFviCFwy8+hDWbzYjrsVfS7R35Ekf89ejMfwiMfjue88sjwhZQ30AIi8+AYW65X",
+	"KnKSKEi9swBsOUb9C9MOfcs8XGGa26KvtygtTvr/HUVpAfGPCexKBfrgyQ7W9AURaPm47FpunCscm2NU",
+	"WSKabjTR/eCg7MHatGlWH+CBh6pMndGx4JJ2yllnVEAjaaPJWqqbC/L09LFDJee+SL5vqSvGGDvcdR+q",
+	"hw7ql/YfiWa8AcjhmPTkuiKoC7SiUwIUiDDzkPV0fIb9uZJKzQf/0FBZ85F9NhBt7cpvER/KgvV7sq5c",
+	"6/FwjWna4+Eqpajz2dfWLO/x3EfZ56lLqcxfNn2e/J4r7Doy6VboEJGk6l6C/QytXlcn/z06ffTs6Omf",
+	"H5/11ufCbnjQB+/JlyP4w5/+0N8z8NXodu0nG3n+Pb1mLUhzTjf2x2gsjc6Pl4Fzt+ACIFehkvoiNO+d",
+	"1o4VXS75vPLJEVboZmLmMJlwBPdeL8kAPWvuJe8v/GLv7D9ejKdse+roLSAfWukJIgDE3auWtbHGw7gK",
+	"wk8M8hicHWQKSaQMoO0YW/dXxlaNo4q9Q8mKKoNh2wxD9thmrn0P0w7/5tnpWWu2s99dBWc1aapOL2OR",
+	"iNdDkipl34OeYiNJD+gMQCb3j4G2Ra2vq6hq73N1es/najZ6jRVCGle1h9XZvdvpOQH8wpHLnv5mx2w/",
+	"dfe9H+6IjWIuAOIjZM2xdUvPmJh5ilM9oTPDb7lpNVVf+Gd+twr2sgpiqvF001pL7sO9ObTz8+3/XZA1",
+	"CI5CIvkk8/HiutG/SyzvEwB2XVUz56GuGiNa7f0Ceq2CBxEmoaFWhdCi8Ak5XBGp0jnsaRPg0ZYJ8JA2",
+	"QMXhB09zqmHNecHyDEdG/19ONxlSOYPQQObzz3zBQEbsNkOpYafSGTvrM1mUS2xEnbh1pdTspXvqUMih",
+	"dvSXC8ln94/9v/Pt2E7D6kfTsnyBF4yKvT71DVNkTYXREBdjbOA2ss8rqUwLLOilocq8gqcOBQ8Jgz+Q",
+	"OeFWlthApA5ZUE0gI2K8e3aNMRfNqIIm1SLXaEgYOi0YQIBeS6aJFHU7apCcXoPHkr0uUK+WLe+0Mi6N",
+	"XAUb32Vd2MdXI8JZUOHIDyaXWSjM2qJrumm1j5M4mImlnN4rL42VgjmnqqYQMKi9S8dGqOhinxN78bSC",
+	"j8LDw3Vl6NQcxSGtYsNTLigoB71yi/FYTbLJAugBU3iJ3z76nuuV1Nxw2ZW1PI4vCOaCfgMRdGu+j83r",
+	"U49bWR5VXe7XpajvZv6BehhXGWsldlDrk10nuWtPtXaJF0AacOMVllip1MOqJDP19fjnRzQZPt1fWbUr",
+	"OXqQ2mq/I+BdLTgjOQQ9CuhOAE3mwRRZ+OIn9IpreLTu1jNlhVzX0AWVMw+T4+redYPu24KK67KtYAnC",
+	"jvjwT/7Ze/AsVN9K7BBUHo9YHON0nSXdEG2tkx1t1m6CYr6qz/6IcZJloOrO7PkbuAG9UrA8VdJpWL/7",
+	"J36PWv7vjlp63v+KopdBNqHPdHTQ0FU7NyfaaVHUbRMHSohGnUOLmP7P8LkDbkjjO6mEp2K0tBvhkQAV",
+	"FKzzOWd5UFxdpXaGZPKt9AZHKsGhsEPIw8VULuHauW+/Qmeq2qg+BSDnBvoRohCMeBe04UVh9Z0gFBf4",
+	"DkuRbj9R5wzGPH3vCyruYT/DT9hP3rfD7z7P5CXdgKoq54YJdxCjp3SvONnJb3BfttZqvAYhe0gZd2mk",
+	"asu9gPTVEQCq3VjfWLaXBSPafndEW/uVpWXC3HaE7nSTxIPSkbx/F14h4B/RdXE5gG4LLq4z38XSZSgn",
+	"zFKuttSSnZT7SjU5O3X/G1VBGd3BY0n8lfh35hW47kGdPH0YT0jD9kD/9EO3ZBv9LM2hsozs0A8UDrgn",
+	"oYQxAErs9gDyZDX2kHB7Y5MbFXjtiUPV1vVrlIge99HS6GHNCS/+nsUJjl2zvSpNdsgJd+tm/EODStr/",
+	"movV6ZxBsx4h1z0ZeMGo8q1X48T6gM+wF0XRdTFW5om/HKvCJjlHYCh0DtZ+PciIB63K/UMOMAjVQE9P",
+	"t5DK4OEz969QSpe4WO3r297eOimh6wqNAIw5WLQBxd+aixm7W/V36rPtBeBQ4HK3D8PHKiikAvy2GP50",
+	"OcupxJCqDL9NoxlI+v9D2G4f/IlMiY3qyI7nDy4KokrQWSFBRRMjr7Fgxde2oV9nuQMeCK7iRuFblQbX",
+	"R/qUnenp5b2lpZf909Fh3qP52kqXcx4kXe2ZdV4eLtu8LNj3clYuq5a895hmXsbTLv86ZmI5JYKtXXqW",
+	"XnMzWwAY8PyYvCC5W7hzbgrCc9dEYGBHJdjqkxkkKrWCfL10j3Rct9DFegDSSnUQtqT/DtcfUsD5taUS",
+	"tfDn0YSbnM1K5c9X3bUMjXNoR1NQcaMRChH3/y59090Wy+WKKtaCvIQP1OJt/CP7Zjk4l+tAYtU3jugn",
+	"XNH3OWK0UxAOpMAthuoQOXdiF+83/GTjGhue+Q4bjxk5bei3dk/crrf7mOY+b5cKwwDHqXDeYmEVfY65",
+	"Fqlsh60Oawc6+Ru6jdb5r+0yegGaUMEQll/LJQtriiqu+eN/vXj707eoBc2oIFPmWIzlULK3Rq3IV/06",
+	"RBCuiRQYy7Fa9KqgMzs8bKixAor3TfwFVrMK8ZHTyLoxf75XdG4qBeFQuuuOlrC707mdyDjeZKAqjMec",
+	"fVAFKc9dky1Mr6aQQOH7A1Vw7YC/BwEZ90vtG9R9hMGIwJ+4pchE6VvDifTfL414X5oRK6LqYkM48NXN",
+	"cQFqohQu9gMK4hajOCFtZbTPmUFwBDJle9wofVKW7iNVqStFyc9ztCwyzorcuYag74KcE5cGUvfJq04v",
+	"hOMyn4nNcm5610oDlbHUJVVA8c7+etdj1/sKfrgzN8j+rU1WOBJoto6AA1aa4OBxYaTdURj+wmlE9iyB",
+	"7kPmsiiins6uU+WcKKzb6+nuzN/dnr+7PX93e34lvqV/bW+rwwc8vGf1pKZBMtm5LNglPjWIyjjyn3aJ",
+	"HWkKF0HbhsfH0hT+/fLdzwQXQf746PTR6dHZo2+rzEiwERx39YanKgdAP5Q9IR9G7DGMQzlOcigPNaKz",
+	"AxJ3ZibPmTDcbMBhIA0pdd1fZP++wvdhSbZpH1u+glcf6fXBnQPvRP3te+s9HFc/Hhoj4yEldms04P65",
+	"IowesFtuGaL2Je+hmbo+sKvN2I2C5WoTP7Vn93Jq7ZJGaWCGqSsg1wt+w1A9BD1NzucZKaEFHwUDwft1",
+	"5FrsuxNyPh95Iy4humRJ9W4+fwgZinAlcj4frz44vIjWPpvafmVuKbwYmhwbkL/Ij6Afwrh78JoX7F2R",
+	"v8VOCwdpeIKjP1DuXD901im7puN1GVu7cr8q1ma3sW6wSmgB2KkD1FfkAHG483eo/Hj8xDsR7P6Xhzno",
+	"qhwH8+InVhkuqhRolQq5JlKgT4PIIr/ChjfG5cbX/ODqCXH/M2Kk3FccKLakXOj28k185KBGI34i5Yt2",
+	"sxzNYnTjYeFBZdRwbX9Ak+Jw1eoh7VG76ard9E/dD5Ykfq2349LPbizbUxtqvNVe7cyC5rstPDJ0BNZI",
+	"7tyQdJnPIfevRnKfWjX4aEpdj6jBX8rujlX+FzuFv9gZPKg1OZZeKryHEjmj4YUwCEevmTCor0JkOTQc",
+	"BolFzXR1HBM3Hb8Wbw52x8HgD4SQGG9hfhl2Gw/swEtmjl5KecPZwa1B34AMjjmYIFTkVce3vv4nv7Un",
+	"s1IpR6wkNBC/Fu/KnrhASCBZmgemkJtBd3ROM1Ou2q77S3jgkCn88IE4ODxkdwCMKhGMQXfQOO571Z8A",
+	"Kz8XFCDCpowsac5I44y38khKir6XOqDEAQ67Hfv3sx6R+IBHA+DdjV3MarjFgoubWkHAZ7WhypCV4sKw",
+	"3lIBsIrata+P+Mh9qF4/SXlTruCDfbUvXMBYqheOVjcErJIDCilvAgz1crVfNjUu7TDnKSDesI6oZ4eY",
+	"Qmy/3tJ8RLWoxvzqrd7g9vYMwtR79RBRGJgqHnEhUdeDzOyHwNb2lPi6AgZ78/vpffH7y9HRtPdiepnT",
+	"VsjmjxKRgw/XqRc+kMrdHKf6tImVS2DRoCcX1LBiE8CdUKX4bV8IGSNvWJs5ZEXRR/vMgYQ6jP1ADl9c",
+	"V+retT+OKczteBW4AbRxv3BqMMI9uZDMrCc6mFEtTA9qjTow07cpLWpUpudVL3xsPtafQifYCTrJ3h/V",
+	"5oXrFX0Q7lZ080AWgAMzjHcPh3w7SJhRfBz5/VFtyBKUSY2JEj6oiNmOmJiI/dk3Ln1/fUzeiWKDQmtO",
+	"QaxxDc0Zk7kWu1EP3GXN85a0xEtmXsATh9llGPur3eY1U9CqnwCRRgNC8JstS+MddnYr4JxeS1mhmgFe",
+	"woX9f5+ShRs8xYxOtuy/y1WVSHqnX/OCvaoeOxDetx//qz7ZoCaMFqcE67axz8FZzrBxkEOY9d1YsU1k",
+	"SqdPbLGQhs96goFYpbhgP8Mbkzv0A+2LIwL+tzFhRPiMbR8fAE6fySVzbVL53OWx2sNGcjmElop52Kb0",
+	"WXlrBxHX/6fvwHFPCoapNFkiZX2JlcPeBQUP+kxlNfiVy2MdsrMFo+15+PDAj6zIf9/VMXZ1wYrcCcGG",
+	"4MOypVrHcRnKC3rL+l9ut0zpbuBOfXjMTt0CDegmeRxxKrqfUPJj8kSbc/bLl/8fAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -32,6 +32,7 @@ type Config struct {
 	Version string
 	Secure  bool               // cookies only over TLS
 	Console func(fiber.Router) // serves the console; nil for none
+	SMTP    string             // where mail for drop addresses is received; "" where it is not
 }
 
 // Server is the interface over HTTP.

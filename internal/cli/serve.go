@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 	_ "time/tzdata" // the machine's own zone data may be missing
@@ -20,8 +21,7 @@ import (
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/console"
 	"inktray.example/inktray/internal/engine"
-	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/imap"
+	"inktray.example/inktray/internal/source/drop"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -32,10 +32,13 @@ type service struct {
 	api      *api.Server
 	listener net.Listener
 	served   chan error
+	receiver *drop.Receiver // nil where no mail is received
 }
 
 type serviceOptions struct {
 	data, listen, zone, language string
+	resolver                     string // address of a name server; "" for the system's
+	receive                      receiveOptions
 	log                          *slog.Logger
 }
 
@@ -71,24 +74,23 @@ func start(o serviceOptions) (*service, error) {
 		s.listener.Close()
 		return nil, err
 	}
+	resolver := net.DefaultResolver
+	if o.resolver != "" {
+		resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, o.resolver)
+		}}
+	}
+	mailboxes := &reacher{records: s.store, mail: filepath.Join(o.data, "mail"), resolver: resolver}
 	s.engine = engine.New(engine.Config{
 		Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"),
-		Dial: func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-			session, err := imap.Dial(ctx, imapConfig(m, secret))
-			if err != nil {
-				return nil, err
-			}
-			return session, nil
-		},
+		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain),
+		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: func(c *store.Cabinet) (cabinet.Cabinet, error) {
 			access, err := local.ParseAccess(c.Mode, c.Owner)
 			if err != nil {
 				return nil, err
 			}
 			return local.New(c.Folder, c.Identity).With(access), nil
-		},
-		Try: func(ctx context.Context, m *store.Mailbox, secret string) []source.Check {
-			return imap.Check(ctx, imapConfig(m, secret))
 		},
 		Prepare: func(c *store.Cabinet, now time.Time) (string, error) {
 			if _, err := local.ParseAccess(c.Mode, c.Owner); err != nil {
@@ -105,12 +107,13 @@ func start(o serviceOptions) (*service, error) {
 		s.listener.Close()
 		return nil, errors.Join(err, s.store.Close())
 	}
+	if err := s.receive(o, resolver); err != nil {
+		s.listener.Close()
+		s.engine.Stop()
+		return nil, errors.Join(err, s.store.Close())
+	}
 	go func() { s.served <- s.api.Serve(s.listener) }()
 	return s, nil
-}
-
-func imapConfig(m *store.Mailbox, secret string) imap.Config {
-	return imap.Config{Host: m.Host, Port: m.Port, Encryption: imap.Encryption(m.Encryption), Username: m.Username, Password: secret}
 }
 
 func (s *service) address() string { return "http://" + s.listener.Addr().String() }
@@ -120,6 +123,9 @@ func (s *service) stop() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	err := s.api.Shutdown(ctx)
+	if s.receiver != nil {
+		err = errors.Join(err, s.receiver.Shutdown(ctx))
+	}
 	s.engine.Stop()
 	return errors.Join(err, s.store.Close())
 }
@@ -176,6 +182,7 @@ func (c *command) serve() *cobra.Command {
 	cmd.Flags().StringVar(&o.data, "data", defaultData(), "folder for the records")
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:8025", "address to listen on; others than this machine reach it only if you say so here")
 	cmd.Flags().StringVar(&o.zone, "time-zone", "Local", "zone of dates in folders and names, such as Europe/Oslo")
+	receiveFlags(cmd, &o)
 	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
 	cmd.Flags().StringVar(&logs, "log", "text", "form of the log on standard error: text or json")
 	return cmd

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"sync"
 	"time"
@@ -34,8 +35,11 @@ type Config struct {
 	Dial        func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
 	OpenCabinet func(c *store.Cabinet) (cabinet.Cabinet, error)
 	// Try goes through the steps of reaching a mailbox.
-	Try   func(ctx context.Context, m *store.Mailbox, secret string) []source.Check
-	Spool string // folder in which contents lie while they are worked on; emptied at the start
+	Try        func(ctx context.Context, m *store.Mailbox, secret string) []source.Check
+	Resolver   *net.Resolver // nil for the system's
+	Mail       string        // folder for mail that is kept here
+	DropDomain string        // of the drop addresses; "" where no mail is received
+	Spool      string        // folder in which contents lie while they are worked on; emptied at the start
 	// Pause is how long to wait after so many failures in a row; nil for the
 	// usual, from some seconds to five minutes.
 	Pause func(failures int) time.Duration
@@ -81,6 +85,7 @@ type Engine struct {
 	undoing     sync.Mutex // one at a time takes filings back
 	caps        caps
 	exports     exports
+	consents    consents
 	kept        disk.FS       // what waits for cabinets that are down
 	wake        chan struct{} // what is to be sent
 

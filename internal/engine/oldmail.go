@@ -199,11 +199,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 
 // oldMailOf goes over one mailbox's folders, with a connection of its own.
 func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r *rule.Compiled, m *store.Mailbox) error {
-	secret, err := e.Store.Secret(m)
-	if err != nil {
-		return err
-	}
-	s, err := e.Dial(ctx, m, secret)
+	s, err := e.Reach(ctx, m)
 	if err != nil {
 		return err
 	}

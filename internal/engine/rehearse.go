@@ -351,11 +351,7 @@ func (e *Engine) withMessage(ctx context.Context, v store.Viewer, row *store.Mes
 
 // withMailbox opens a connection of its own.
 func (e *Engine) withMailbox(ctx context.Context, m *store.Mailbox, f func(s source.Session) error) error {
-	secret, err := e.Store.Secret(m)
-	if err != nil {
-		return err
-	}
-	s, err := e.Dial(ctx, m, secret)
+	s, err := e.Reach(ctx, m)
 	if err != nil {
 		return err
 	}

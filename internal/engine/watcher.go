@@ -13,6 +13,7 @@ import (
 
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/consent"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -29,7 +30,8 @@ type Status struct {
 	Since   time.Time `json:"since"`
 	Problem string    `json:"problem,omitempty"`
 	Advice  string    `json:"advice,omitempty"`
-	Looked  time.Time `json:"looked"` // the last completed look
+	Looked  time.Time `json:"looked"`            // the last completed look
+	SignIn  bool      `json:"sign_in,omitempty"` // somebody has to give consent
 }
 
 // watcher watches one mailbox.
@@ -86,6 +88,7 @@ func (w *watcher) run(ctx context.Context) {
 		var reach *source.Error
 		lasting := errors.As(err, &reach) && reach.Lasting
 		s := Status{State: "out of reach", Since: e.Clock(), Problem: err.Error(), Looked: w.status().Looked}
+		s.SignIn = errors.Is(err, consent.ErrLost)
 		if reach != nil {
 			s.Problem, s.Advice = string(reach.Step)+": "+reach.Problem, reach.Advice
 		}
@@ -112,8 +115,12 @@ func (w *watcher) tell(s Status) {
 	if err != nil {
 		return
 	}
-	err = e.Store.Tell(&store.Notice{Kind: "mailbox", Object: w.mailbox, MailboxID: w.mailbox, MadeAt: e.Clock(),
-		Text: fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, trimStop(s.Problem)), Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")})
+	n := store.Notice{Kind: "mailbox", Object: w.mailbox, MailboxID: w.mailbox, MadeAt: e.Clock(),
+		Text: fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, trimStop(s.Problem)), Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")}
+	if s.SignIn {
+		n.Kind, n.Text = "consent", fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name, trimStop(strings.TrimPrefix(s.Problem, string(source.SignIn)+": ")))
+	}
+	err = e.Store.Tell(&n)
 	if err != nil {
 		e.Log.Error("telling of a mailbox", "error", err)
 	}
@@ -127,19 +134,17 @@ func (w *watcher) session(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	secret, err := e.Store.Secret(&m)
-	if err != nil {
-		return err
-	}
-	s, err := e.Dial(ctx, &m, secret)
+	s, err := e.Reach(ctx, &m)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	if settled, err := e.Store.Settle("mailbox", m.ID); err != nil {
-		return err
-	} else if settled {
-		e.hub.send(Event{Kind: "tray"})
+	for _, kind := range []string{"mailbox", "consent"} {
+		if settled, err := e.Store.Settle(kind, m.ID); err != nil {
+			return err
+		} else if settled {
+			e.hub.send(Event{Kind: "tray"})
+		}
 	}
 	if err := e.back("mailbox", m.ID); err != nil {
 		return err

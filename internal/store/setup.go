@@ -395,3 +395,28 @@ func (s *Store) Order(ids []string, actor string) error {
 func (s *Store) Marks(mailboxID string) ([]StartMark, error) {
 	return list[StartMark](s.read.Where("mailbox_id = ?", mailboxID))
 }
+
+// SetSecret keeps another secret for a mailbox, such as a token that was renewed.
+// The mailbox's settings stay as they are.
+func (s *Store) SetSecret(m *Mailbox, secret string) error {
+	sealed, err := s.seal(secret, m.ID)
+	if err != nil {
+		return err
+	}
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Model(&Mailbox{}).Where("id = ?", m.ID).Update("secret", sealed).Error
+	})
+}
+
+// MailboxAt finds the drop address that begins with a text, before the "@".
+func (s *Store) MailboxAt(local string) (Mailbox, error) {
+	return first[Mailbox](s.read.Where("kind = 'drop' AND address = ?", local))
+}
+
+// Readdress gives a drop address another word or another secret part; "" closes it.
+func (s *Store) Readdress(m *Mailbox, what, actor string) error {
+	m.Revision++
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Model(m).Select("address", "particulars", "revision").Updates(m).Error, note(tx, actor, what+" drop address", m.Name))
+	})
+}

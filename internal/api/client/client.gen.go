@@ -20,6 +20,24 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AddressChangeWhat.
+const (
+	Close AddressChangeWhat = "close"
+	Renew AddressChangeWhat = "renew"
+)
+
+// Valid indicates whether the value is a known member of the AddressChangeWhat enum.
+func (e AddressChangeWhat) Valid() bool {
+	switch e {
+	case Close:
+		return true
+	case Renew:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AddresseeKind.
 const (
 	AddresseeKindCall AddresseeKind = "call"
@@ -377,6 +395,42 @@ func (e FilingState) Valid() bool {
 	}
 }
 
+// Defines values for FoundServerEncryption.
+const (
+	FoundServerEncryptionStarttls FoundServerEncryption = "starttls"
+	FoundServerEncryptionTLS      FoundServerEncryption = "tls"
+)
+
+// Valid indicates whether the value is a known member of the FoundServerEncryption enum.
+func (e FoundServerEncryption) Valid() bool {
+	switch e {
+	case FoundServerEncryptionStarttls:
+		return true
+	case FoundServerEncryptionTLS:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FoundServerKind.
+const (
+	FoundServerKindImap FoundServerKind = "imap"
+	FoundServerKindPop3 FoundServerKind = "pop3"
+)
+
+// Valid indicates whether the value is a known member of the FoundServerKind enum.
+func (e FoundServerKind) Valid() bool {
+	switch e {
+	case FoundServerKindImap:
+		return true
+	case FoundServerKindPop3:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ItemUndo.
 const (
 	ItemUndoAsked ItemUndo = "asked"
@@ -448,13 +502,25 @@ func (e MailboxSettingsEncryption) Valid() bool {
 
 // Defines values for MailboxSettingsKind.
 const (
-	Imap MailboxSettingsKind = "imap"
+	MailboxSettingsKindDrop    MailboxSettingsKind = "drop"
+	MailboxSettingsKindFiles   MailboxSettingsKind = "files"
+	MailboxSettingsKindImap    MailboxSettingsKind = "imap"
+	MailboxSettingsKindMaildir MailboxSettingsKind = "maildir"
+	MailboxSettingsKindPop3    MailboxSettingsKind = "pop3"
 )
 
 // Valid indicates whether the value is a known member of the MailboxSettingsKind enum.
 func (e MailboxSettingsKind) Valid() bool {
 	switch e {
-	case Imap:
+	case MailboxSettingsKindDrop:
+		return true
+	case MailboxSettingsKindFiles:
+		return true
+	case MailboxSettingsKindImap:
+		return true
+	case MailboxSettingsKindMaildir:
+		return true
+	case MailboxSettingsKindPop3:
 		return true
 	default:
 		return false
@@ -1038,6 +1104,18 @@ type Activity struct {
 	Total int `json:"total"`
 }
 
+// AddressChange defines model for AddressChange.
+type AddressChange struct {
+	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
+	What AddressChangeWhat `json:"what"`
+
+	// Word another word to begin with
+	Word *string `json:"word,omitempty"`
+}
+
+// AddressChangeWhat renew: a new secret part, also of one that is closed; the former address takes nothing any more
+type AddressChangeWhat string
+
 // Addressee defines model for Addressee.
 type Addressee struct {
 	Addresses []string      `json:"addresses"`
@@ -1155,6 +1233,18 @@ type AsideRequest struct {
 	Note    *string   `json:"note,omitempty"`
 }
 
+// Asked How a person gives consent.
+type Asked struct {
+	// Code to be entered there; empty where the page needs none
+	Code  string `json:"code"`
+	Given bool   `json:"given"`
+
+	// Page the address to go to
+	Page    string    `json:"page"`
+	Problem string    `json:"problem"`
+	Until   time.Time `json:"until"`
+}
+
 // Cabinet defines model for Cabinet.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
@@ -1227,6 +1317,23 @@ type Choices struct {
 type ColumnChoice struct {
 	// Columns in their order; none is the usual ones
 	Columns []string `json:"columns"`
+}
+
+// Consent Sign-in by consent (OAuth 2.0) instead of a password.
+type Consent struct {
+	Authorize *string `json:"authorize,omitempty"`
+
+	// ClientID what the issuer calls this program
+	ClientID string `json:"client_id"`
+
+	// ClientSecret kept sealed and never given back; public clients have none
+	ClientSecret *string `json:"client_secret,omitempty"`
+	Device       *string `json:"device,omitempty"`
+
+	// Issuer its addresses are looked up (RFC 8414); else they are given
+	Issuer *string   `json:"issuer,omitempty"`
+	Scopes *[]string `json:"scopes,omitempty"`
+	Token  *string   `json:"token,omitempty"`
 }
 
 // Correspondent defines model for Correspondent.
@@ -1497,6 +1604,23 @@ type FolderSum struct {
 	Folder  string `json:"folder"`
 }
 
+// FoundServer defines model for FoundServer.
+type FoundServer struct {
+	Encryption FoundServerEncryption `json:"encryption"`
+	Host       string                `json:"host"`
+	Kind       FoundServerKind       `json:"kind"`
+	Port       int                   `json:"port"`
+
+	// Username as servers mostly want it: the whole address
+	Username string `json:"username"`
+}
+
+// FoundServerEncryption defines model for FoundServer.Encryption.
+type FoundServerEncryption string
+
+// FoundServerKind defines model for FoundServer.Kind.
+type FoundServerKind string
+
 // Happening defines model for Happening.
 type Happening struct {
 	At time.Time `json:"at"`
@@ -1630,20 +1754,35 @@ type LookupTableSettings struct {
 
 // Mailbox defines model for Mailbox.
 type Mailbox struct {
-	Advice          string       `json:"advice"`
-	Encryption      string       `json:"encryption"`
-	Host            string       `json:"host"`
-	ID              string       `json:"id"`
-	IntervalSeconds int          `json:"interval_seconds"`
-	Kind            string       `json:"kind"`
-	LookedAt        *time.Time   `json:"looked_at,omitempty"`
-	Name            string       `json:"name"`
-	Port            int          `json:"port"`
-	Problem         string       `json:"problem"`
-	Revision        int          `json:"revision"`
-	Since           time.Time    `json:"since"`
-	State           MailboxState `json:"state"`
-	Username        string       `json:"username"`
+	// Address of a drop address; absent where it is closed
+	Address   *string `json:"address,omitempty"`
+	Advice    string  `json:"advice"`
+	Authority *string `json:"authority,omitempty"`
+
+	// Consent Sign-in by consent (OAuth 2.0) instead of a password.
+	Consent         *Consent   `json:"consent,omitempty"`
+	Encryption      string     `json:"encryption"`
+	Host            string     `json:"host"`
+	ID              string     `json:"id"`
+	IntervalSeconds int        `json:"interval_seconds"`
+	Kind            string     `json:"kind"`
+	LeaveDays       *int       `json:"leave_days,omitempty"`
+	LookedAt        *time.Time `json:"looked_at,omitempty"`
+	Name            string     `json:"name"`
+	Path            *string    `json:"path,omitempty"`
+	Pinned          *string    `json:"pinned,omitempty"`
+	Port            int        `json:"port"`
+	Problem         string     `json:"problem"`
+	Proxy           *string    `json:"proxy,omitempty"`
+	Revision        int        `json:"revision"`
+	Senders         *[]string  `json:"senders,omitempty"`
+
+	// SignIn somebody has to give consent
+	SignIn   *bool        `json:"sign_in,omitempty"`
+	Since    time.Time    `json:"since"`
+	State    MailboxState `json:"state"`
+	Username string       `json:"username"`
+	Word     *string      `json:"word,omitempty"`
 }
 
 // MailboxState defines model for Mailbox.State.
@@ -1651,29 +1790,59 @@ type MailboxState string
 
 // MailboxSettings defines model for MailboxSettings.
 type MailboxSettings struct {
+	// Authority certificates of authorities that are trusted for this server beside the system's, PEM
+	Authority *string `json:"authority,omitempty"`
+
+	// Consent Sign-in by consent (OAuth 2.0) instead of a password.
+	Consent *Consent `json:"consent,omitempty"`
+
 	// Encryption none sends the secret readable over the network
-	Encryption MailboxSettingsEncryption `json:"encryption"`
-	Host       string                    `json:"host"`
+	Encryption MailboxSettingsEncryption `json:"encryption,omitempty"`
+
+	// Host of imap and pop3
+	Host string `json:"host,omitempty"`
 
 	// IntervalSeconds how often folders are looked into that the server does not announce
-	IntervalSeconds *int                 `json:"interval_seconds,omitempty"`
-	Kind            *MailboxSettingsKind `json:"kind,omitempty"`
+	IntervalSeconds *int `json:"interval_seconds,omitempty"`
+
+	// Kind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
+	Kind *MailboxSettingsKind `json:"kind,omitempty"`
+
+	// LeaveDays of pop3: messages are taken off the server so many days after they came, once nothing of them waits; 0 leaves them there
+	LeaveDays *int `json:"leave_days,omitempty"`
 
 	// Name what people call it; rules name it so
 	Name string `json:"name"`
 
-	// Port 0 for the usual one: 993 with tls, else 143
+	// Path of a maildir: whole path of the folder that holds cur, new and tmp
+	Path *string `json:"path,omitempty"`
+
+	// Pinned SHA-256 fingerprint of the server's own certificate, which is then all that counts
+	Pinned *string `json:"pinned,omitempty"`
+
+	// Port 0 for the usual one: 993 or 995 with tls, else 143 or 110
 	Port *int `json:"port,omitempty"`
 
+	// Proxy socks5://host:port or http://host:port
+	Proxy *string `json:"proxy,omitempty"`
+
 	// Secret kept sealed and never given back
-	Secret   *string `json:"secret,omitempty"`
-	Username string  `json:"username"`
+	Secret *string `json:"secret,omitempty"`
+
+	// Senders of a drop address: addresses and domains that may send to it, and must be proven by DKIM or SPF; none for anyone
+	Senders *[]string `json:"senders,omitempty"`
+
+	// Username of imap and pop3
+	Username string `json:"username,omitempty"`
+
+	// Word of a drop address: the word with which it begins
+	Word *string `json:"word,omitempty"`
 }
 
 // MailboxSettingsEncryption none sends the secret readable over the network
 type MailboxSettingsEncryption string
 
-// MailboxSettingsKind defines model for MailboxSettings.Kind.
+// MailboxSettingsKind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 type MailboxSettingsKind string
 
 // MailboxToday defines model for MailboxToday.
@@ -1906,6 +2075,15 @@ type Reading struct {
 	Subject     string     `json:"subject"`
 	Text        string     `json:"text"`
 	To          []string   `json:"to"`
+}
+
+// Receiving defines model for Receiving.
+type Receiving struct {
+	// Domain of the drop addresses; empty where this service receives no mail
+	Domain string `json:"domain"`
+
+	// SMTP where it listens; empty where it does not
+	SMTP string `json:"smtp"`
 }
 
 // RegisterColumn defines model for RegisterColumn.
@@ -2457,6 +2635,13 @@ type ChangeCabinetParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// TakeConsentParams defines parameters for TakeConsent.
+type TakeConsentParams struct {
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+	Code  *string `form:"code,omitempty" json:"code,omitempty"`
+	Error *string `form:"error,omitempty" json:"error,omitempty"`
+}
+
 // ChangeCorrespondentParams defines parameters for ChangeCorrespondent.
 type ChangeCorrespondentParams struct {
 	// IfMatch the revision that was read
@@ -2468,10 +2653,21 @@ type CheckMailboxParams struct {
 	ID *string `form:"id,omitempty" json:"id,omitempty"`
 }
 
+// FindServersParams defines parameters for FindServers.
+type FindServersParams struct {
+	Address string `form:"address" json:"address"`
+}
+
 // ChangeMailboxParams defines parameters for ChangeMailbox.
 type ChangeMailboxParams struct {
 	// IfMatch the revision that was read
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// AskConsentJSONBody defines parameters for AskConsent.
+type AskConsentJSONBody struct {
+	// Console the console's address, such as https://inktray.brackwater.example; without it a code for another device is asked for
+	Console *string `json:"console,omitempty"`
 }
 
 // ListMessagesParams defines parameters for ListMessages.
@@ -2779,6 +2975,12 @@ type CheckMailboxJSONRequestBody = MailboxSettings
 // ChangeMailboxJSONRequestBody defines body for ChangeMailbox for application/json ContentType.
 type ChangeMailboxJSONRequestBody = MailboxSettings
 
+// ChangeAddressJSONRequestBody defines body for ChangeAddress for application/json ContentType.
+type ChangeAddressJSONRequestBody = AddressChange
+
+// AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
+type AskConsentJSONRequestBody AskConsentJSONBody
+
 // SetOutgoingJSONRequestBody defines body for SetOutgoing for application/json ContentType.
 type SetOutgoingJSONRequestBody = OutgoingSettings
 
@@ -3058,6 +3260,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 	CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
+	//
+	// Corresponds with GET /api/v1/consent (the `TakeConsent` operationId).
+	TakeConsent(ctx context.Context, params *TakeConsentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCorrespondents The persons and firms with whom the office writes.
 	//
 	// Corresponds with GET /api/v1/correspondents (the `ListCorrespondents` operationId).
@@ -3201,6 +3408,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailbox(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+	//
+	// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
+	FindServers(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
 	// Corresponds with DELETE /api/v1/mailboxes/{id} (the `RemoveMailbox` operationId).
@@ -3224,6 +3436,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/mailboxes/{id} (the `ChangeMailbox` operationId).
 	ChangeMailbox(ctx context.Context, id ID, params *ChangeMailboxParams, body ChangeMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeAddressWithBody Renew a drop address or close it. The former one takes nothing any more.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+	ChangeAddressWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeAddress Renew a drop address or close it. The former one takes nothing any more.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+	ChangeAddress(ctx context.Context, id ID, body ChangeAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAsked How asking for consent on another device does.
+	//
+	// Corresponds with GET /api/v1/mailboxes/{id}/consent (the `GetAsked` operationId).
+	GetAsked(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskConsentWithBody Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+	AskConsentWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskConsent Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+	AskConsent(ctx context.Context, id ID, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListFolders The mailbox's folders, asked of the server.
 	//
@@ -3332,6 +3577,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReceiving Whether this service receives mail for drop addresses.
+	//
+	// Corresponds with GET /api/v1/receiving (the `GetReceiving` operationId).
+	GetReceiving(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	//
@@ -4198,6 +4448,21 @@ func (c *Client) CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
+//
+// Corresponds with GET /api/v1/consent (the `TakeConsent` operationId).
+func (c *Client) TakeConsent(ctx context.Context, params *TakeConsentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeConsentRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListCorrespondents The persons and firms with whom the office writes.
 //
 // Corresponds with GET /api/v1/correspondents (the `ListCorrespondents` operationId).
@@ -4571,6 +4836,21 @@ func (c *Client) CheckMailbox(ctx context.Context, params *CheckMailboxParams, b
 	return c.Client.Do(req)
 }
 
+// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+//
+// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
+func (c *Client) FindServers(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindServersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 //
 // Corresponds with DELETE /api/v1/mailboxes/{id} (the `RemoveMailbox` operationId).
@@ -4625,6 +4905,89 @@ func (c *Client) ChangeMailboxWithBody(ctx context.Context, id ID, params *Chang
 // Corresponds with PUT /api/v1/mailboxes/{id} (the `ChangeMailbox` operationId).
 func (c *Client) ChangeMailbox(ctx context.Context, id ID, params *ChangeMailboxParams, body ChangeMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeMailboxRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAddressWithBody Renew a drop address or close it. The former one takes nothing any more.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+func (c *Client) ChangeAddressWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAddressRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAddress Renew a drop address or close it. The former one takes nothing any more.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+func (c *Client) ChangeAddress(ctx context.Context, id ID, body ChangeAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAddressRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAsked How asking for consent on another device does.
+//
+// Corresponds with GET /api/v1/mailboxes/{id}/consent (the `GetAsked` operationId).
+func (c *Client) GetAsked(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAskedRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskConsentWithBody Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+func (c *Client) AskConsentWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskConsentRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskConsent Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+func (c *Client) AskConsent(ctx context.Context, id ID, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskConsentRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4933,6 +5296,21 @@ func (c *Client) UndoPass(ctx context.Context, number Number, reqEditors ...Requ
 // Corresponds with GET /api/v1/ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReceiving Whether this service receives mail for drop addresses.
+//
+// Corresponds with GET /api/v1/receiving (the `GetReceiving` operationId).
+func (c *Client) GetReceiving(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReceivingRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6920,6 +7298,84 @@ func NewCheckCabinetRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTakeConsentRequest constructs an http.Request for the TakeConsent method
+func NewTakeConsentRequest(server string, params *TakeConsentParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/consent")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Code != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "code", *params.Code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Error != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "error", *params.Error, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListCorrespondentsRequest constructs an http.Request for the ListCorrespondents method
 func NewListCorrespondentsRequest(server string) (*http.Request, error) {
 	var err error
@@ -7513,6 +7969,56 @@ func NewCheckMailboxRequestWithBody(server string, params *CheckMailboxParams, c
 	return req, nil
 }
 
+// NewFindServersRequest constructs an http.Request for the FindServers method
+func NewFindServersRequest(server string, params *FindServersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/found")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "address", params.Address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRemoveMailboxRequest constructs an http.Request for the RemoveMailbox method
 func NewRemoveMailboxRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -7639,6 +8145,134 @@ func NewChangeMailboxRequestWithBody(server string, id ID, params *ChangeMailbox
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewChangeAddressRequest calls the generic ChangeAddress builder with application/json body
+func NewChangeAddressRequest(server string, id ID, body ChangeAddressJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeAddressRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeAddressRequestWithBody constructs an http.Request for the ChangeAddress method, with any body, and a specified content type
+func NewChangeAddressRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/address", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetAskedRequest constructs an http.Request for the GetAsked method
+func NewGetAskedRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/consent", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAskConsentRequest calls the generic AskConsent builder with application/json body
+func NewAskConsentRequest(server string, id ID, body AskConsentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskConsentRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAskConsentRequestWithBody constructs an http.Request for the AskConsent method, with any body, and a specified content type
+func NewAskConsentRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/consent", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8472,6 +9106,33 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/ready")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReceivingRequest constructs an http.Request for the GetReceiving method
+func NewGetReceivingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/receiving")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -11676,6 +12337,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 	CheckCabinetWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CheckCabinetResponse, error)
 
+	// TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/consent (the `TakeConsent` operationId).
+	TakeConsentWithResponse(ctx context.Context, params *TakeConsentParams, reqEditors ...RequestEditorFn) (*TakeConsentResponse, error)
+
 	// ListCorrespondentsWithResponse The persons and firms with whom the office writes.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11837,6 +12505,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailboxWithResponse(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckMailboxResponse, error)
 
+	// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
+	FindServersWithResponse(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*FindServersResponse, error)
+
 	// RemoveMailboxWithResponse Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11864,6 +12539,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/mailboxes/{id} (the `ChangeMailbox` operationId).
 	ChangeMailboxWithResponse(ctx context.Context, id ID, params *ChangeMailboxParams, body ChangeMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMailboxResponse, error)
+
+	// ChangeAddressWithBodyWithResponse Renew a drop address or close it. The former one takes nothing any more.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+	ChangeAddressWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeAddressResponse, error)
+
+	// ChangeAddressWithResponse Renew a drop address or close it. The former one takes nothing any more.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+	ChangeAddressWithResponse(ctx context.Context, id ID, body ChangeAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAddressResponse, error)
+
+	// GetAskedWithResponse How asking for consent on another device does.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/mailboxes/{id}/consent (the `GetAsked` operationId).
+	GetAskedWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetAskedResponse, error)
+
+	// AskConsentWithBodyWithResponse Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+	AskConsentWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskConsentResponse, error)
+
+	// AskConsentWithResponse Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+	AskConsentWithResponse(ctx context.Context, id ID, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*AskConsentResponse, error)
 
 	// ListFoldersWithResponse The mailbox's folders, asked of the server.
 	//
@@ -12004,6 +12714,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
+
+	// GetReceivingWithResponse Whether this service receives mail for drop addresses.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/receiving (the `GetReceiving` operationId).
+	GetReceivingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReceivingResponse, error)
 
 	// ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
 	//
@@ -13273,6 +13990,47 @@ func (r CheckCabinetResponse) ContentType() string {
 	return ""
 }
 
+type TakeConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeConsentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeConsentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListCorrespondentsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14020,6 +14778,54 @@ func (r CheckMailboxResponse) ContentType() string {
 	return ""
 }
 
+type FindServersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FoundServer
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindServersResponse) GetJSON200() *[]FoundServer {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindServersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindServersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindServersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindServersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindServersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RemoveMailboxResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14151,6 +14957,150 @@ func (r ChangeMailboxResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeMailboxResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Mailbox
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeAddressResponse) GetJSON200() *Mailbox {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeAddressResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeAddressResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAskedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Asked
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAskedResponse) GetJSON200() *Asked {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAskedResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAskedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAskedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAskedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAskedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Asked
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskConsentResponse) GetJSON200() *Asked {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskConsentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskConsentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15001,6 +15951,54 @@ func (r GetReadyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReceivingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Receiving
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReceivingResponse) GetJSON200() *Receiving {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReceivingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReceivingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReceivingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReceivingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReceivingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18270,6 +19268,19 @@ func (c *ClientWithResponses) CheckCabinetWithResponse(ctx context.Context, id I
 	return ParseCheckCabinetResponse(rsp)
 }
 
+// TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/consent (the `TakeConsent` operationId).
+func (c *ClientWithResponses) TakeConsentWithResponse(ctx context.Context, params *TakeConsentParams, reqEditors ...RequestEditorFn) (*TakeConsentResponse, error) {
+	rsp, err := c.TakeConsent(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeConsentResponse(rsp)
+}
+
 // ListCorrespondentsWithResponse The persons and firms with whom the office writes.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18569,6 +19580,19 @@ func (c *ClientWithResponses) CheckMailboxWithResponse(ctx context.Context, para
 	return ParseCheckMailboxResponse(rsp)
 }
 
+// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
+func (c *ClientWithResponses) FindServersWithResponse(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*FindServersResponse, error) {
+	rsp, err := c.FindServers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindServersResponse(rsp)
+}
+
 // RemoveMailboxWithResponse Stop watching a mailbox and forget its settings. Filed files and the register stay.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18619,6 +19643,71 @@ func (c *ClientWithResponses) ChangeMailboxWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParseChangeMailboxResponse(rsp)
+}
+
+// ChangeAddressWithBodyWithResponse Renew a drop address or close it. The former one takes nothing any more.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+func (c *ClientWithResponses) ChangeAddressWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeAddressResponse, error) {
+	rsp, err := c.ChangeAddressWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeAddressResponse(rsp)
+}
+
+// ChangeAddressWithResponse Renew a drop address or close it. The former one takes nothing any more.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/address (the `ChangeAddress` operationId).
+func (c *ClientWithResponses) ChangeAddressWithResponse(ctx context.Context, id ID, body ChangeAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAddressResponse, error) {
+	rsp, err := c.ChangeAddress(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeAddressResponse(rsp)
+}
+
+// GetAskedWithResponse How asking for consent on another device does.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/mailboxes/{id}/consent (the `GetAsked` operationId).
+func (c *ClientWithResponses) GetAskedWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetAskedResponse, error) {
+	rsp, err := c.GetAsked(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAskedResponse(rsp)
+}
+
+// AskConsentWithBodyWithResponse Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+func (c *ClientWithResponses) AskConsentWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskConsentResponse, error) {
+	rsp, err := c.AskConsentWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskConsentResponse(rsp)
+}
+
+// AskConsentWithResponse Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628).
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/consent (the `AskConsent` operationId).
+func (c *ClientWithResponses) AskConsentWithResponse(ctx context.Context, id ID, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*AskConsentResponse, error) {
+	rsp, err := c.AskConsent(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskConsentResponse(rsp)
 }
 
 // ListFoldersWithResponse The mailbox's folders, asked of the server.
@@ -18879,6 +19968,19 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetReadyResponse(rsp)
+}
+
+// GetReceivingWithResponse Whether this service receives mail for drop addresses.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/receiving (the `GetReceiving` operationId).
+func (c *ClientWithResponses) GetReceivingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReceivingResponse, error) {
+	rsp, err := c.GetReceiving(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReceivingResponse(rsp)
 }
 
 // ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
@@ -20475,6 +21577,32 @@ func ParseCheckCabinetResponse(rsp *http.Response) (*CheckCabinetResponse, error
 	return response, nil
 }
 
+// ParseTakeConsentResponse parses an HTTP response from a TakeConsentWithResponse call
+func ParseTakeConsentResponse(rsp *http.Response) (*TakeConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListCorrespondentsResponse parses an HTTP response from a ListCorrespondentsWithResponse call
 func ParseListCorrespondentsResponse(rsp *http.Response) (*ListCorrespondentsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20985,6 +22113,39 @@ func ParseCheckMailboxResponse(rsp *http.Response) (*CheckMailboxResponse, error
 	return response, nil
 }
 
+// ParseFindServersResponse parses an HTTP response from a FindServersWithResponse call
+func ParseFindServersResponse(rsp *http.Response) (*FindServersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindServersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FoundServer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRemoveMailboxResponse parses an HTTP response from a RemoveMailboxWithResponse call
 func ParseRemoveMailboxResponse(rsp *http.Response) (*RemoveMailboxResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -21063,6 +22224,105 @@ func ParseChangeMailboxResponse(rsp *http.Response) (*ChangeMailboxResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Mailbox
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeAddressResponse parses an HTTP response from a ChangeAddressWithResponse call
+func ParseChangeAddressResponse(rsp *http.Response) (*ChangeAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Mailbox
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAskedResponse parses an HTTP response from a GetAskedWithResponse call
+func ParseGetAskedResponse(rsp *http.Response) (*GetAskedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAskedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Asked
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskConsentResponse parses an HTTP response from a AskConsentWithResponse call
+func ParseAskConsentResponse(rsp *http.Response) (*AskConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Asked
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -21643,6 +22903,39 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Health
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReceivingResponse parses an HTTP response from a GetReceivingWithResponse call
+func ParseGetReceivingResponse(rsp *http.Response) (*GetReceivingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReceivingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Receiving
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

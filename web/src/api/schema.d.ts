@@ -197,6 +197,96 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mailboxes/found": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The servers that an address's domain publishes (RFC 6186), the best first. */
+        get: operations["FindServers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/receiving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether this service receives mail for drop addresses. */
+        get: operations["GetReceiving"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/{id}/address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Renew a drop address or close it. The former one takes nothing any more. */
+        post: operations["ChangeAddress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/{id}/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** How asking for consent on another device does. */
+        get: operations["GetAsked"];
+        put?: never;
+        /** Begin to ask for consent: in a browser, which comes back to the console's address, or with a code for another device (RFC 8628). */
+        post: operations["AskConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a browser comes back to with a consent; it must have been asked for. */
+        get: operations["TakeConsent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mailboxes/{id}/folders": {
         parameters: {
             query?: never;
@@ -1652,22 +1742,26 @@ export interface components {
             /** @description what people call it; rules name it so */
             name: string;
             /**
+             * @description imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
              * @default imap
              * @enum {string}
              */
-            kind: "imap";
-            host: string;
+            kind: "imap" | "pop3" | "drop" | "maildir" | "files";
+            /** @description of imap and pop3 */
+            host?: string;
             /**
-             * @description 0 for the usual one: 993 with tls, else 143
+             * @description 0 for the usual one: 993 or 995 with tls, else 143 or 110
              * @default 0
              */
             port: number;
             /**
              * @description none sends the secret readable over the network
+             * @default tls
              * @enum {string}
              */
             encryption: "tls" | "starttls" | "none";
-            username: string;
+            /** @description of imap and pop3 */
+            username?: string;
             /** @description kept sealed and never given back */
             secret?: string;
             /**
@@ -1675,6 +1769,70 @@ export interface components {
              * @default 60
              */
             interval_seconds: number;
+            /** @description of a maildir: whole path of the folder that holds cur, new and tmp */
+            path?: string;
+            /** @description certificates of authorities that are trusted for this server beside the system's, PEM */
+            authority?: string;
+            /** @description SHA-256 fingerprint of the server's own certificate, which is then all that counts */
+            pinned?: string;
+            /** @description socks5://host:port or http://host:port */
+            proxy?: string;
+            consent?: components["schemas"]["Consent"];
+            /** @description of pop3: messages are taken off the server so many days after they came, once nothing of them waits; 0 leaves them there */
+            leave_days?: number;
+            /** @description of a drop address: the word with which it begins */
+            word?: string;
+            /** @description of a drop address: addresses and domains that may send to it, and must be proven by DKIM or SPF; none for anyone */
+            senders?: string[];
+        };
+        /** @description Sign-in by consent (OAuth 2.0) instead of a password. */
+        Consent: {
+            /** @description its addresses are looked up (RFC 8414); else they are given */
+            issuer?: string;
+            /** @description what the issuer calls this program */
+            client_id: string;
+            /** @description kept sealed and never given back; public clients have none */
+            client_secret?: string;
+            authorize?: string;
+            token?: string;
+            device?: string;
+            scopes?: string[];
+        };
+        /** @description How a person gives consent. */
+        Asked: {
+            /** @description the address to go to */
+            page: string;
+            /** @description to be entered there; empty where the page needs none */
+            code: string;
+            /** Format: date-time */
+            until: string;
+            given: boolean;
+            problem: string;
+        };
+        FoundServer: {
+            /** @enum {string} */
+            kind: "imap" | "pop3";
+            host: string;
+            port: number;
+            /** @enum {string} */
+            encryption: "tls" | "starttls";
+            /** @description as servers mostly want it: the whole address */
+            username: string;
+        };
+        Receiving: {
+            /** @description of the drop addresses; empty where this service receives no mail */
+            domain: string;
+            /** @description where it listens; empty where it does not */
+            smtp: string;
+        };
+        AddressChange: {
+            /**
+             * @description renew: a new secret part, also of one that is closed; the former address takes nothing any more
+             * @enum {string}
+             */
+            what: "renew" | "close";
+            /** @description another word to begin with */
+            word?: string;
         };
         Mailbox: {
             id: string;
@@ -1685,6 +1843,18 @@ export interface components {
             encryption: string;
             username: string;
             interval_seconds: number;
+            path?: string;
+            authority?: string;
+            pinned?: string;
+            proxy?: string;
+            consent?: components["schemas"]["Consent"];
+            /** @description somebody has to give consent */
+            sign_in?: boolean;
+            leave_days?: number;
+            /** @description of a drop address; absent where it is closed */
+            address?: string;
+            word?: string;
+            senders?: string[];
             revision: number;
             /** @enum {string} */
             state: "connecting" | "watched live" | "looked into at an interval" | "out of reach" | "not watched";
@@ -3042,6 +3212,155 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    FindServers: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The servers. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundServer"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetReceiving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiving"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddressChange"];
+            };
+        };
+        responses: {
+            /** @description The mailbox. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mailbox"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetAsked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Asked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AskConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description the console's address, such as https://inktray.brackwater.example; without it a code for another device is asked for */
+                    console?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description How a person gives consent. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Asked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    TakeConsent: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page for a person. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
             };
             default: components["responses"]["Problem"];
         };

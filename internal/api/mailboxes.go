@@ -1,0 +1,380 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"net/url"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+func (s *Server) mailbox(m *store.Mailbox) Mailbox {
+	status := s.Engine.Status(m.ID)
+	p := &m.Particulars
+	out := Mailbox{ID: m.ID, Name: m.Name, Kind: m.Kind, Host: m.Host, Port: m.Port, Encryption: m.Encryption, Username: m.Username, IntervalSeconds: m.IntervalSeconds,
+		Path: optional(m.Path), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), Address: optional(s.Engine.DropAddress(m)), Word: optional(p.Word),
+		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem, Advice: status.Advice}
+	if m.Kind == "drop" {
+		senders := append([]string{}, p.Senders...)
+		out.Senders = &senders
+	}
+	if m.Kind == "pop3" {
+		out.LeaveDays = &p.LeaveDays
+	}
+	if c := p.Consent; c != nil {
+		out.Consent = &Consent{ClientID: c.ClientID, Issuer: optional(c.Issuer), Authorize: optional(c.Authorize), Token: optional(c.Token), Device: optional(c.Device)}
+		if len(c.Scopes) > 0 {
+			out.Consent.Scopes = &c.Scopes
+		}
+		wanted := status.SignIn
+		out.SignIn = &wanted
+	}
+	if !status.Looked.IsZero() {
+		out.LookedAt = &status.Looked
+	}
+	return out
+}
+
+func field(place, text string) error {
+	return &problem{status: 422, kind: "invalid", text: place + ": " + text, fields: []FieldProblem{{Place: place, Text: text}}}
+}
+
+// settings takes over what was sent, as far as it belongs to the kind of mailbox.
+func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
+	name := strings.TrimSpace(b.Name)
+	if name == "" || strings.EqualFold(name, "all") {
+		return &problem{status: 422, kind: "invalid", text: fmt.Sprintf("name: %q cannot be a mailbox's name", b.Name), fields: []FieldProblem{{Place: "name", Text: "choose another name; “all” means all mailboxes"}}}
+	}
+	kind := "imap"
+	if b.Kind != nil {
+		kind = string(*b.Kind)
+	}
+	if into.Kind != "" && into.Kind != kind {
+		return field("kind", "a mailbox keeps its kind; add another mailbox instead")
+	}
+	into.Name, into.Kind, into.IntervalSeconds = name, kind, number(b.IntervalSeconds, 60)
+	p := &into.Particulars
+	switch kind {
+	case "imap", "pop3":
+		into.Host, into.Port, into.Username = strings.TrimSpace(b.Host), number(b.Port, 0), strings.TrimSpace(b.Username)
+		if into.Encryption = string(b.Encryption); into.Encryption == "" {
+			into.Encryption = "tls"
+		}
+		p.Authority, p.Pinned, p.Proxy, p.LeaveDays = strings.TrimSpace(text(b.Authority)), text(b.Pinned), strings.TrimSpace(text(b.Proxy)), number(b.LeaveDays, 0)
+		if into.Host == "" {
+			return field("host", "say which mail server, such as mail.brackwater.example")
+		}
+		if into.Username == "" {
+			return field("username", "say with which name to sign in; mostly it is the whole address")
+		}
+		if err := engine.CheckReach(p); err != nil {
+			return err
+		}
+		if p.LeaveDays > 0 && kind != "pop3" {
+			return field("leave_days", "only messages of a POP3 mailbox are taken off the server")
+		}
+		p.Consent = nil
+		if c := b.Consent; c != nil {
+			p.Consent = &store.Consent{Issuer: strings.TrimSpace(text(c.Issuer)), ClientID: c.ClientID, Authorize: text(c.Authorize), Token: text(c.Token), Device: text(c.Device)}
+			if c.Scopes != nil {
+				p.Consent.Scopes = *c.Scopes
+			}
+			if p.Consent.Issuer == "" && p.Consent.Token == "" {
+				return field("consent.issuer", "say who issues consent, or at which addresses it is asked for")
+			}
+		}
+	case "maildir":
+		if into.Path = strings.TrimSpace(text(b.Path)); !strings.HasPrefix(into.Path, "/") {
+			return field("path", "say which folder, by its whole path: the one that holds cur, new and tmp")
+		}
+	case "drop":
+		var err error
+		p.Senders = nil
+		if b.Senders != nil {
+			if p.Senders, err = engine.CheckSenders(*b.Senders); err != nil {
+				return err
+			}
+		}
+		if into.Address == "" && into.Revision == 0 { // a new one
+			err = s.Engine.NewAddress(into, text(b.Word))
+		}
+		if errors.Is(err, engine.ErrNoReceiving) {
+			return &problem{status: 409, kind: "no-receiving", text: err.Error(), advice: "Start it with --drop-domain and --smtp or --lmtp."}
+		}
+		return err
+	}
+	return nil
+}
+
+// secretOf is what is kept sealed of the settings.
+func (s *Server) secretOf(b *MailboxSettings) string {
+	if b.Consent == nil {
+		return text(b.Secret)
+	}
+	if text(b.Consent.ClientSecret) == "" {
+		return ""
+	}
+	data, err := json.Marshal(map[string]string{"client_secret": *b.Consent.ClientSecret})
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+// ListMailboxes lists the mailboxes that the viewer may see.
+func (s *Server) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject) (ListMailboxesResponseObject, error) {
+	rows, err := s.Store.Mailboxes(viewerOf(ctx))
+	out := ListMailboxes200JSONResponse{}
+	for i := range rows {
+		out = append(out, s.mailbox(&rows[i]))
+	}
+	return out, err
+}
+
+// AddMailbox keeps a mailbox and begins to watch it.
+func (s *Server) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (AddMailboxResponseObject, error) {
+	m := store.Mailbox{ID: store.NewID(), MadeAt: s.Clock().UTC()}
+	if err := s.settings(r.Body, &m); err != nil {
+		return nil, err
+	}
+	if err := s.Engine.PrepareMail(&m); err != nil {
+		return nil, err
+	}
+	err := s.Store.AddMailbox(&m, s.secretOf(r.Body), viewerOf(ctx).Name)
+	if errors.Is(err, store.ErrTaken) {
+		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a mailbox called “%s” already", m.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.Engine.Watch(m.ID)
+	return AddMailbox201JSONResponse(s.mailbox(&m)), nil
+}
+
+// GetMailbox shows one mailbox.
+func (s *Server) GetMailbox(ctx context.Context, r GetMailboxRequestObject) (GetMailboxResponseObject, error) {
+	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	return GetMailbox200JSONResponse(s.mailbox(&m)), nil
+}
+
+// ChangeMailbox changes a mailbox's settings. Its name stays, since rules name it.
+func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject) (ChangeMailboxResponseObject, error) {
+	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	name, host, before := m.Name, m.Host, m.Particulars
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if revision == 0 {
+		revision = m.Revision
+	}
+	if err := s.settings(r.Body, &m); err != nil {
+		return nil, err
+	}
+	if m.Name != name {
+		return nil, &problem{status: 422, kind: "invalid", text: "name: a mailbox keeps its name, because rules name it so", advice: "Add a mailbox with the new name instead.", fields: []FieldProblem{{Place: "name", Text: "a mailbox keeps its name"}}}
+	}
+	var secret *string
+	if given := s.secretOf(r.Body); given != "" || (m.Particulars.Consent == nil) != (before.Consent == nil) {
+		secret = &given
+	}
+	if before.Consent != nil && m.Particulars.Consent != nil && secret == nil && before.Consent.Issuer != m.Particulars.Consent.Issuer {
+		none := "" // tokens are for one issuer
+		secret = &none
+	}
+	if m.Particulars.Consent == nil && secret == nil && !strings.EqualFold(m.Host, host) { // it was given for the other host, and must not be sent to this one
+		return nil, &problem{status: 422, kind: "invalid", text: "secret: the host is another one, so the secret has to be given anew", advice: "Enter the secret for " + m.Host + ".", fields: []FieldProblem{{Place: "secret", Text: "the host is another one, so the secret has to be given anew"}}}
+	}
+	if err := s.Store.ChangeMailbox(&m, secret, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	s.Engine.Watch(m.ID)
+	return ChangeMailbox200JSONResponse(s.mailbox(&m)), nil
+}
+
+// RemoveMailbox forgets a mailbox unless a rule names it.
+func (s *Server) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error) {
+	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	used, err := s.Engine.UsedBy(func(d *rule.Rule) bool {
+		for _, name := range d.Look.Mailboxes {
+			if strings.EqualFold(name, m.Name) {
+				return true
+			}
+		}
+		return false
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(used) > 0 {
+		return nil, inUse("mailbox", m.Name, used)
+	}
+	s.Engine.Unwatch(m.ID)
+	return RemoveMailbox204Response{}, errors.Join(s.Store.RemoveMailbox(m.ID, viewerOf(ctx).Name), s.Engine.ForgetMail(m.ID))
+}
+
+// CheckMailbox goes through the steps of reaching a mailbox.
+func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) (CheckMailboxResponseObject, error) {
+	var m store.Mailbox
+	secret := text(r.Body.Secret)
+	if r.Body.Kind != nil && *r.Body.Kind == "drop" && text(r.Params.ID) == "" {
+		return nil, field("kind", "a drop address is checked once it is there: send a message to it")
+	}
+	if id := text(r.Params.ID); id != "" {
+		var err error
+		if m, err = s.Store.MailboxByID(viewerOf(ctx), id); err != nil {
+			return nil, err
+		}
+		if secret == "" && m.Host == r.Body.Host { // the kept secret goes to the kept host only
+			if secret, err = s.Store.Secret(&m); err != nil {
+				return nil, err
+			}
+		}
+	}
+	out := CheckMailbox200JSONResponse{}
+	if err := s.settings(r.Body, &m); err != nil {
+		return nil, err
+	}
+	for _, c := range s.Engine.TryReach(ctx, &m, secret) {
+		out = append(out, CheckStep{Step: string(c.Step), Ok: c.OK, Detail: c.Detail, Advice: optional(c.Advice)})
+	}
+	return out, nil
+}
+
+// ListFolders asks the server for a mailbox's folders.
+func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (ListFoldersResponseObject, error) {
+	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	session, err := s.Engine.Reach(ctx, &m)
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	folders, err := session.Folders(ctx)
+	out := ListFolders200JSONResponse{}
+	for _, f := range folders {
+		out = append(out, Folder(f))
+	}
+	return out, err
+}
+
+// FindServers looks up the servers of an address.
+func (s *Server) FindServers(ctx context.Context, r FindServersRequestObject) (FindServersResponseObject, error) {
+	found, err := s.Engine.FindServers(ctx, r.Params.Address)
+	out := FindServers200JSONResponse{}
+	for _, f := range found {
+		out = append(out, FoundServer{Kind: FoundServerKind(f.Protocol), Host: f.Host, Port: f.Port, Encryption: FoundServerEncryption(f.Encryption), Username: strings.TrimSpace(r.Params.Address)})
+	}
+	return out, err
+}
+
+// GetReceiving says whether mail is received.
+func (s *Server) GetReceiving(context.Context, GetReceivingRequestObject) (GetReceivingResponseObject, error) {
+	return GetReceiving200JSONResponse{Domain: s.Engine.DropDomain, SMTP: s.SMTP}, nil
+}
+
+// ChangeAddress renews a drop address or closes it.
+func (s *Server) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject) (ChangeAddressResponseObject, error) {
+	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	if m.Kind != "drop" {
+		return nil, &problem{status: 409, kind: "no-drop-address", text: fmt.Sprintf("the mailbox “%s” is no drop address", m.Name)}
+	}
+	if r.Body.What == "close" {
+		m.Address = ""
+	} else {
+		word := text(r.Body.Word)
+		if word == "" {
+			word = m.Particulars.Word
+		}
+		if err := s.Engine.NewAddress(&m, word); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.Store.Readdress(&m, string(r.Body.What), viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	return ChangeAddress200JSONResponse(s.mailbox(&m)), nil
+}
+
+func asked(a *engine.Asked) Asked {
+	return Asked{Page: a.Page, Code: a.Code, Until: a.Until, Given: a.Given, Problem: a.Problem}
+}
+
+// AskConsent begins to ask for consent.
+func (s *Server) AskConsent(ctx context.Context, r AskConsentRequestObject) (AskConsentResponseObject, error) {
+	back := ""
+	if console := text(r.Body.Console); console != "" {
+		u, err := url.Parse(console)
+		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			return nil, field("console", "give the console's address, such as https://inktray.brackwater.example")
+		}
+		back = (&url.URL{Scheme: u.Scheme, Host: u.Host, Path: "/api/v1/consent"}).String()
+	}
+	a, err := s.Engine.AskConsent(ctx, viewerOf(ctx), r.ID, back)
+	if errors.Is(err, engine.ErrNoConsent) {
+		return nil, &problem{status: 409, kind: "no-consent", text: err.Error(), advice: "Change its settings first."}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return AskConsent200JSONResponse(asked(&a)), nil
+}
+
+// GetAsked says how asking on another device does.
+func (s *Server) GetAsked(ctx context.Context, r GetAskedRequestObject) (GetAskedResponseObject, error) {
+	a, err := s.Engine.ConsentAsked(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	if a == nil {
+		return nil, store.ErrNotFound
+	}
+	return GetAsked200JSONResponse(asked(a)), nil
+}
+
+var cameBack = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Ink Tray</title>
+<h1>{{.Title}}</h1><p>{{.Text}}</p><p><a href="/settings">Back to Ink Tray</a></p></html>`))
+
+// cameBackPage is a page of its own: it loads nothing and runs nothing.
+type cameBackPage struct{ Title, Text string }
+
+// VisitTakeConsentResponse writes the page.
+func (p cameBackPage) VisitTakeConsentResponse(c fiber.Ctx) error {
+	c.Set("Content-Type", "text/html; charset=utf-8")
+	c.Set("Content-Security-Policy", "default-src 'none'")
+	c.Set("Cache-Control", "no-store")
+	c.Set("Referrer-Policy", "no-referrer") // the address holds a code
+	return cameBack.Execute(c, p)
+}
+
+// TakeConsent takes what a browser comes back with.
+func (s *Server) TakeConsent(ctx context.Context, r TakeConsentRequestObject) (TakeConsentResponseObject, error) {
+	name, err := s.Engine.ConsentCame(ctx, text(r.Params.State), text(r.Params.Code), text(r.Params.Error))
+	if err != nil {
+		s.Log.Warn("a consent was not taken", "mailbox", name, "error", err)
+		return cameBackPage{"Not signed in", strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."}, nil
+	}
+	return cameBackPage{"Signed in", "Ink Tray can read the mailbox “" + name + "” now. You can close this page."}, nil
+}

@@ -1,0 +1,454 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+func (c *command) mailboxes() *cobra.Command {
+	root := &cobra.Command{Use: "mailboxes", Short: "The mailboxes that are watched"}
+	root.AddCommand(c.mailboxList(), &cobra.Command{
+		Use: "folders NAME", Short: "List a mailbox's folders, as the server has them", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.Folder](api.ListFolders(ctx, m.ID))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, f := range all {
+					rows = append(rows, []string{f.Path, f.Role})
+				}
+				c.table([]string{"FOLDER", "ROLE"}, rows)
+			})
+		}),
+	}, &cobra.Command{
+		Use: "remove NAME", Short: "Stop watching a mailbox; filed files and the register stay. Messages that only Ink Tray keeps go with it", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveMailbox(ctx, m.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” is no longer watched. What was filed stays.\n", m.Name)
+			return nil
+		}),
+	}, c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(), c.mailboxAddress(), c.mailboxSignIn())
+	return root
+}
+
+// where says in a word where a mailbox's mail lies.
+func where(m *client.Mailbox) string {
+	switch m.Kind {
+	case "drop":
+		if deref(m.Address) == "" {
+			return "closed"
+		}
+		return *m.Address
+	case "maildir":
+		return deref(m.Path)
+	case "files":
+		return "files that were taken in"
+	}
+	return m.Username + " at " + m.Host
+}
+
+func (c *command) mailboxList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the mailboxes and how each does", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for i := range all {
+					m := &all[i]
+					rows = append(rows, []string{m.Name, m.Kind, where(m), m.Encryption, string(m.State), short(m.Problem, 60)})
+				}
+				c.table([]string{"NAME", "KIND", "WHERE", "ENCRYPTION", "STATE", "PROBLEM"}, rows)
+			})
+		}),
+	}
+}
+
+// mailboxFlags are the settings of a mailbox as flags.
+type mailboxFlags struct {
+	kind, host, encryption, user, secretFile string
+	port, interval, leaveDays                int
+	path, authority, pinned, proxy           string
+	issuer, client, clientSecretFile         string
+	authorize, token, device                 string
+	scopes, senders                          []string
+	word                                     string
+}
+
+func (f *mailboxFlags) add(cmd *cobra.Command) {
+	v := cmd.Flags()
+	v.StringVar(&f.host, "host", "", "name of the mail server")
+	v.IntVar(&f.port, "port", 0, "0 for the usual one: 993 or 995 with tls, else 143 or 110")
+	v.StringVar(&f.encryption, "encryption", "tls", "tls, starttls, or none (the secret can be read on the way)")
+	v.StringVar(&f.user, "user", "", "name to sign in with")
+	v.StringVar(&f.secretFile, "secret-file", "", "file that holds the secret; else INKTRAY_SECRET or the prompt")
+	v.IntVar(&f.interval, "interval", 60, "seconds between looks into folders that the server does not announce")
+	v.StringVar(&f.path, "path", "", "of a maildir: whole path of the folder that holds cur, new and tmp")
+	v.StringVar(&f.authority, "authority-file", "", "file with certificates of authorities that are trusted for this server, PEM")
+	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
+	v.StringVar(&f.proxy, "proxy", "", "socks5://host:port or http://host:port")
+	v.IntVar(&f.leaveDays, "leave-days", 0, "of pop3: take messages off the server so many days after they came; 0 leaves them there")
+	v.StringVar(&f.issuer, "issuer", "", "sign in by consent: who issues it, such as https://sign-in.brackwater.example")
+	v.StringVar(&f.client, "client", "", "what the issuer calls this program; with it no password is asked for")
+	v.StringVar(&f.clientSecretFile, "client-secret-file", "", "file that holds the secret of the program, where the issuer gave one")
+	v.StringVar(&f.authorize, "authorize-url", "", "where a browser gives consent, if the issuer does not publish it")
+	v.StringVar(&f.token, "token-url", "", "where tokens are given, likewise")
+	v.StringVar(&f.device, "device-url", "", "where codes for other devices are given, likewise")
+	v.StringSliceVar(&f.scopes, "scope", nil, "what consent is asked for; several may be named")
+	v.StringSliceVar(&f.senders, "sender", nil, "of a drop address: who may send to it, an address or a domain; they must be proven. Several may be named; none for anyone")
+}
+
+// apply puts the flags that were given into settings.
+func (f *mailboxFlags) apply(c *command, s *client.MailboxSettings, given func(string) bool) error {
+	texts := map[string]struct {
+		to   **string
+		from string
+	}{"path": {&s.Path, f.path}, "pinned": {&s.Pinned, f.pinned}, "proxy": {&s.Proxy, f.proxy}}
+	for name, t := range texts {
+		if given(name) {
+			value := t.from
+			*t.to = &value
+		}
+	}
+	if given("authority-file") {
+		data := []byte{}
+		if f.authority != "" {
+			var err error
+			if data, err = os.ReadFile(f.authority); err != nil {
+				return &exitError{exitUsage, fmt.Sprintf("the certificates cannot be read: %v", err)}
+			}
+		}
+		pem := string(data)
+		s.Authority = &pem
+	}
+	if given("host") {
+		s.Host = f.host
+	}
+	if given("port") {
+		s.Port = &f.port
+	}
+	if given("encryption") {
+		s.Encryption = client.MailboxSettingsEncryption(f.encryption)
+	}
+	if given("user") {
+		s.Username = f.user
+	}
+	if given("interval") {
+		s.IntervalSeconds = &f.interval
+	}
+	if given("leave-days") {
+		s.LeaveDays = &f.leaveDays
+	}
+	if given("sender") {
+		senders := []string{}
+		for _, one := range f.senders {
+			if one != "" {
+				senders = append(senders, one)
+			}
+		}
+		s.Senders = &senders
+	}
+	if !given("client") && s.Consent == nil {
+		return nil
+	}
+	if s.Consent == nil {
+		s.Consent = &client.Consent{}
+	}
+	if given("client") {
+		s.Consent.ClientID = f.client
+	}
+	for name, t := range map[string]struct {
+		to   **string
+		from string
+	}{"issuer": {&s.Consent.Issuer, f.issuer}, "authorize-url": {&s.Consent.Authorize, f.authorize}, "token-url": {&s.Consent.Token, f.token}, "device-url": {&s.Consent.Device, f.device}} {
+		if given(name) {
+			value := t.from
+			*t.to = &value
+		}
+	}
+	if given("scope") {
+		s.Consent.Scopes = &f.scopes
+	}
+	if f.clientSecretFile != "" {
+		secret, err := c.secret(f.clientSecretFile, "INKTRAY_CLIENT_SECRET", "Secret of the program")
+		if err != nil {
+			return err
+		}
+		s.Consent.ClientSecret = &secret
+	}
+	return nil
+}
+
+// needsSecret says whether a mailbox is signed in to with a password.
+func needsSecret(s *client.MailboxSettings) bool {
+	return s.Consent == nil && (s.Kind == nil || *s.Kind == "imap" || *s.Kind == "pop3")
+}
+
+func (c *command) mailboxAdd() *cobra.Command {
+	f := &mailboxFlags{}
+	cmd := &cobra.Command{
+		Use: "add NAME", Short: "Add a mailbox and begin to watch it", Args: cobra.ExactArgs(1),
+		Long: "Adds a mailbox. --kind says which: imap or pop3, an account on a mail server; drop, an address at which Ink Tray itself receives mail; maildir, a folder of mail on the machine that runs Ink Tray; files, mail that is taken in from files.",
+		Example: "  inktray mailboxes add gauges --host imap.brackwater.example --user gauges@brackwater.example\n" +
+			"  inktray mailboxes add \"to the gauges\" --kind drop --word gauges --sender tidewatch.example\n" +
+			"  inktray mailboxes add pilots --host imap.brackwater.example --user pilots@brackwater.example --issuer https://sign-in.brackwater.example --client inktray",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			kind := client.MailboxSettingsKind(f.kind)
+			s := client.MailboxSettings{Name: args[0], Kind: &kind, Encryption: client.MailboxSettingsEncryption(f.encryption), IntervalSeconds: &f.interval}
+			if kind == "drop" && f.word != "" {
+				s.Word = &f.word
+			}
+			if err := f.apply(c, &s, cmd.Flags().Changed); err != nil {
+				return err
+			}
+			if needsSecret(&s) {
+				secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "Secret of "+f.user)
+				if err != nil {
+					return err
+				}
+				s.Secret = &secret
+			}
+			m, err := call[client.Mailbox](api.AddMailbox(cmd.Context(), s))
+			if err != nil {
+				return err
+			}
+			return c.show(m, func() {
+				switch {
+				case deref(m.Address) != "":
+					fmt.Fprintf(c.out, "“%s” receives mail at\n\n    %s\n\nWhoever knows the address can send to it", m.Name, *m.Address)
+					if m.Senders != nil && len(*m.Senders) > 0 {
+						fmt.Fprintf(c.out, " if it is proven that the message comes from %s", strings.Join(*m.Senders, ", "))
+					}
+					fmt.Fprintln(c.out, ".")
+				case m.Consent != nil:
+					fmt.Fprintf(c.out, "“%s” is there. Sign in to it: inktray mailboxes sign-in %s\n", m.Name, inShell(m.Name))
+				case m.Kind == "files":
+					fmt.Fprintf(c.out, "“%s” is there. Take mail in: inktray messages take-in FILE... --mailbox %s\n", m.Name, inShell(m.Name))
+				default:
+					fmt.Fprintf(c.out, "“%s” is being watched. See how it does: inktray mailboxes check %s\n", m.Name, inShell(m.Name))
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&f.kind, "kind", "imap", "imap, pop3, drop, maildir or files")
+	cmd.Flags().StringVar(&f.word, "word", "", "of a drop address: the word with which it begins; the mailbox's name where nothing is said")
+	f.add(cmd)
+	return cmd
+}
+
+// inShell writes a name as it is entered in a command.
+func inShell(name string) string {
+	if strings.ContainsAny(name, " \t'\"$&|;()<>*?`\\") {
+		return fmt.Sprintf("%q", name)
+	}
+	return name
+}
+
+// settingsOf are a mailbox's settings as they are.
+func settingsOf(m *client.Mailbox) client.MailboxSettings {
+	kind := client.MailboxSettingsKind(m.Kind)
+	return client.MailboxSettings{Name: m.Name, Kind: &kind, Host: m.Host, Port: &m.Port, Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.Username, IntervalSeconds: &m.IntervalSeconds,
+		Path: m.Path, Authority: m.Authority, Pinned: m.Pinned, Proxy: m.Proxy, Consent: m.Consent, LeaveDays: m.LeaveDays, Senders: m.Senders}
+}
+
+func (c *command) mailboxChange() *cobra.Command {
+	f := &mailboxFlags{}
+	newSecret := false
+	cmd := &cobra.Command{
+		Use: "change NAME", Short: "Change a mailbox's settings; what is known of its messages stays", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			m, err := findMailbox(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			s := settingsOf(&m)
+			if m.Kind != "imap" && m.Kind != "pop3" {
+				s.Encryption = "tls"
+			}
+			if err := f.apply(c, &s, cmd.Flags().Changed); err != nil {
+				return err
+			}
+			if needsSecret(&s) && (newSecret || f.secretFile != "" || !strings.EqualFold(s.Host, m.Host) || m.Consent != nil) { // a secret is for one host
+				secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "New secret of "+s.Username)
+				if err != nil {
+					return err
+				}
+				s.Secret = &secret
+			}
+			revision := fmt.Sprint(m.Revision)
+			if m, err = call[client.Mailbox](api.ChangeMailbox(cmd.Context(), m.ID, &client.ChangeMailboxParams{IfMatch: &revision}, s)); err != nil {
+				return err
+			}
+			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is changed.\n", m.Name) })
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().BoolVar(&newSecret, "new-secret", false, "ask for a new secret")
+	return cmd
+}
+
+func (c *command) mailboxCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check NAME", Short: "Say step by step what works and what does not", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			s := settingsOf(&m)
+			if m.Encryption == "" {
+				s.Encryption = "tls"
+			}
+			steps, err := call[[]client.CheckStep](api.CheckMailbox(ctx, &client.CheckMailboxParams{ID: &m.ID}, s))
+			if err != nil {
+				return err
+			}
+			ok := true
+			var rows [][]string
+			advice := ""
+			for _, step := range steps {
+				word := "works"
+				if !step.Ok {
+					word, ok, advice = "fails", false, deref(step.Advice)
+				}
+				rows = append(rows, []string{step.Step, word, step.Detail})
+			}
+			err = c.show(steps, func() {
+				c.table([]string{"STEP", "", "WHAT WAS FOUND"}, rows)
+				if advice != "" {
+					fmt.Fprintln(c.out, "\n"+advice)
+				}
+			})
+			if err == nil && !ok {
+				err = &exitError{code: exitFailure}
+			}
+			return err
+		}),
+	}
+}
+
+func (c *command) mailboxFind() *cobra.Command {
+	return &cobra.Command{
+		Use: "find ADDRESS", Short: "Look up the mail servers that an address's domain publishes (RFC 6186)", Args: cobra.ExactArgs(1),
+		Example: "  inktray mailboxes find gauges@brackwater.example",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			all, err := call[[]client.FoundServer](api.FindServers(ctx, &client.FindServersParams{Address: args[0]}))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, f := range all {
+					rows = append(rows, []string{string(f.Kind), f.Host, fmt.Sprint(f.Port), string(f.Encryption)})
+				}
+				c.table([]string{"KIND", "HOST", "PORT", "ENCRYPTION"}, rows)
+			})
+		}),
+	}
+}
+
+func (c *command) mailboxAddress() *cobra.Command {
+	word := ""
+	cmd := &cobra.Command{
+		Use: "address NAME [renew|close]", Short: "Show a drop address, give it a new secret part, or close it", Args: cobra.RangeArgs(1, 2),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if len(args) == 2 || word != "" {
+				change := client.AddressChange{What: "renew"}
+				if len(args) == 2 {
+					change.What = client.AddressChangeWhat(args[1])
+				}
+				if word != "" {
+					change.Word = &word
+				}
+				if m, err = call[client.Mailbox](api.ChangeAddress(ctx, m.ID, change)); err != nil {
+					return err
+				}
+			} else if m.Kind != "drop" {
+				return &exitError{exitFailure, fmt.Sprintf("the mailbox “%s” is no drop address", m.Name)}
+			}
+			return c.show(m, func() {
+				switch {
+				case deref(m.Address) == "":
+					fmt.Fprintf(c.out, "“%s” is closed: it takes no mail. What came stays.\n", m.Name)
+				case len(args) == 2 || word != "":
+					fmt.Fprintf(c.out, "“%s” receives mail at %s now. The former address takes nothing any more.\n", m.Name, *m.Address)
+				default:
+					fmt.Fprintln(c.out, *m.Address)
+				}
+			})
+		}),
+	}
+	cmd.Flags().StringVar(&word, "word", "", "another word to begin with")
+	return cmd
+}
+
+func (c *command) mailboxSignIn() *cobra.Command {
+	return &cobra.Command{
+		Use: "sign-in NAME", Short: "Sign in to a mailbox that is read by consent (OAuth 2.0)", Args: cobra.ExactArgs(1),
+		Long: "Shows an address and a code. Open the address on any device, enter the code and give consent there; the command waits for it. In the console the same is done in the browser.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			a, err := call[client.Asked](api.AskConsent(ctx, m.ID, client.AskConsentJSONRequestBody{}))
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.errs, "Open this address and give consent:\n\n    %s\n\nThe code is %s. It is good until %s.\n", a.Page, a.Code, when(a.Until))
+			tick := time.NewTicker(time.Second)
+			defer tick.Stop()
+			for {
+				select {
+				case <-ctx.Done():
+					return ctx.Err()
+				case <-tick.C:
+				}
+				if a, err = call[client.Asked](api.GetAsked(ctx, m.ID)); err != nil {
+					return err
+				}
+				switch {
+				case a.Given:
+					return c.show(a, func() { fmt.Fprintf(c.out, "Signed in. “%s” is being watched.\n", m.Name) })
+				case a.Problem != "":
+					return &exitError{exitFailure, a.Problem}
+				}
+			}
+		}),
+	}
+}
+

@@ -1,0 +1,133 @@
+package engine
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/source/drop"
+	"inktray.example/inktray/internal/source/mailfile"
+	"inktray.example/inktray/internal/store"
+)
+
+// ErrNoReceiving says that the service takes no mail in.
+var ErrNoReceiving = errors.New("this service does not receive mail: it was started without a domain for drop addresses")
+
+// secretLetters is the length of the part of a drop address that nobody can guess:
+// 13 letters of base32 are 65 bits.
+const secretLetters = 13
+
+var dropWord = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
+
+// MailFolder is where mail lies that Ink Tray keeps itself for a mailbox.
+func (e *Engine) MailFolder(mailboxID string) string { return filepath.Join(e.Mail, mailboxID) }
+
+// OwnMail says whether a mailbox's messages lie with Ink Tray itself.
+func OwnMail(m *store.Mailbox) bool { return m.Kind == "drop" || m.Kind == "files" }
+
+// PrepareMail makes the folder for a mailbox whose messages Ink Tray keeps itself.
+func (e *Engine) PrepareMail(m *store.Mailbox) error {
+	if !OwnMail(m) {
+		return nil
+	}
+	if err := mailfile.Prepare(e.MailFolder(m.ID)); err != nil {
+		return fmt.Errorf("making the folder for messages: %w", err)
+	}
+	return nil
+}
+
+// ForgetMail removes what Ink Tray itself keeps of a mailbox's messages.
+func (e *Engine) ForgetMail(mailboxID string) error { return os.RemoveAll(e.MailFolder(mailboxID)) }
+
+// NewAddress gives a drop address a new secret part, after a word that says to
+// people what it is for.
+func (e *Engine) NewAddress(m *store.Mailbox, word string) error {
+	if e.DropDomain == "" {
+		return ErrNoReceiving
+	}
+	word = strings.ToLower(strings.TrimSpace(word))
+	if word == "" {
+		word = wordOf(m.Name)
+	}
+	if len(word) > 40 || !dropWord.MatchString(word) {
+		return rule.Problems{{Place: "word", Text: "the word of a drop address has letters a to z, digits and hyphens between them, at most 40", Meant: wordOf(word)}}
+	}
+	m.Particulars.Word, m.Address = word, word+"-"+strings.ToLower(rand.Text()[:secretLetters])
+	return nil
+}
+
+// wordOf makes a word for an address of what people call something.
+func wordOf(name string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(name) {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+	}
+	word := strings.Trim(b.String()[:min(b.Len(), 40)], "-")
+	if word == "" {
+		return "post"
+	}
+	return word
+}
+
+// DropAddress is a drop address as people write it; "" where it is closed.
+func (e *Engine) DropAddress(m *store.Mailbox) string {
+	if m.Address == "" {
+		return ""
+	}
+	return m.Address + "@" + e.DropDomain
+}
+
+// CheckSenders brings those who may send to a drop address into one form.
+func CheckSenders(senders []string) ([]string, error) {
+	var clean []string
+	for i, s := range senders {
+		s = strings.ToLower(strings.TrimPrefix(strings.TrimSpace(s), "@"))
+		if s == "" {
+			continue
+		}
+		whole := s
+		if !strings.Contains(s, "@") {
+			whole = "x@" + s
+		}
+		if a := mail.ParseAddresses(whole); len(a) != 1 || a[0].String() != whole || !strings.Contains(a[0].Domain, ".") {
+			return nil, rule.Problems{{Place: fmt.Sprintf("senders[%d]", i), Text: fmt.Sprintf("%q is neither an address nor a domain", senders[i])}}
+		}
+		clean = append(clean, s)
+	}
+	return clean, nil
+}
+
+// FindDrop finds an address for the receiver.
+func (e *Engine) FindDrop(local string) (drop.Address, bool, error) {
+	m, err := e.Store.MailboxAt(local)
+	if errors.Is(err, store.ErrNotFound) {
+		return drop.Address{}, false, nil
+	}
+	return drop.Address{Mailbox: m.ID, Address: e.DropAddress(&m), Senders: m.Particulars.Senders}, err == nil, err
+}
+
+// Deliver keeps a message that came to a drop address. When it returns, the message
+// lasts.
+func (e *Engine) Deliver(a drop.Address, received time.Time, message io.Reader) error {
+	root, err := disk.Root(e.MailFolder(a.Mailbox))
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	_, err = mailfile.DeliverInto(root, ".", received, message)
+	return err
+}

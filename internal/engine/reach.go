@@ -1,0 +1,299 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/consent"
+	"inktray.example/inktray/internal/source/reach"
+	"inktray.example/inktray/internal/store"
+)
+
+// consents are those that are being asked for, and one at a time renews tokens.
+type consents struct {
+	mutex   sync.Mutex
+	renew   sync.Mutex
+	pages   map[string]*asking // by the state that comes back
+	devices map[string]*Asked  // by mailbox
+}
+
+// asking is a consent that is being asked for in a browser.
+type asking struct {
+	mailbox, verifier, redirect string
+	terms                       consent.Terms
+	until                       time.Time
+}
+
+// Asked is how a person gives consent.
+type Asked struct {
+	Page    string    // the address to go to
+	Code    string    // to be entered there; "" where the page knows
+	Until   time.Time // until when it can be given
+	Problem string    // why it came to nothing; "" while it is open
+	Given   bool
+}
+
+// askedFor is how long a person has to give consent in a browser.
+const askedFor = 15 * time.Minute
+
+// Reach opens a mailbox, with a fresh token where it is read by consent.
+func (e *Engine) Reach(ctx context.Context, m *store.Mailbox) (source.Session, error) {
+	secret, err := e.Store.Secret(m)
+	if err != nil {
+		return nil, err
+	}
+	if m.Particulars.Consent == nil {
+		return e.Dial(ctx, m, secret)
+	}
+	token, err := e.token(ctx, m, false)
+	if err != nil {
+		return nil, err
+	}
+	s, err := e.Dial(ctx, m, token)
+	if !errors.Is(err, reach.ErrToken) {
+		return s, err
+	}
+	if token, err = e.token(ctx, m, true); err != nil { // it was good a moment ago
+		return nil, err
+	}
+	return e.Dial(ctx, m, token)
+}
+
+// TryReach goes through the steps of reaching a mailbox as it would be with a
+// secret; without one, with the secret or the consent that is there.
+func (e *Engine) TryReach(ctx context.Context, m *store.Mailbox, secret string) []source.Check {
+	if m.Particulars.Consent != nil {
+		var err error
+		if secret, err = e.token(ctx, m, false); err != nil {
+			var known *source.Error
+			if !errors.As(err, &known) {
+				known = &source.Error{Step: source.SignIn, Problem: err.Error()}
+			}
+			return []source.Check{{Step: source.SignIn, Detail: known.Problem, Advice: known.Advice}}
+		}
+	}
+	return e.Try(ctx, m, secret)
+}
+
+func termsOf(m *store.Mailbox, secret string) consent.Terms {
+	c := m.Particulars.Consent
+	return consent.Terms{Issuer: c.Issuer, ClientID: c.ClientID, Secret: secret, Authorize: c.Authorize, Token: c.Token, Device: c.Device, Scopes: c.Scopes}
+}
+
+// tokens reads what consent gave so far.
+func (e *Engine) tokens(m *store.Mailbox) (consent.Tokens, error) {
+	var t consent.Tokens
+	row, err := e.Store.MailboxByID(store.System, m.ID) // it may have been renewed since
+	if err != nil {
+		return t, err
+	}
+	secret, err := e.Store.Secret(&row)
+	if err != nil || secret == "" {
+		return t, err
+	}
+	if err := json.Unmarshal([]byte(secret), &t); err != nil {
+		return consent.Tokens{}, nil // a password from before
+	}
+	return t, nil
+}
+
+func (e *Engine) keepTokens(m *store.Mailbox, t consent.Tokens) error {
+	data, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	return e.Store.SetSecret(m, string(data))
+}
+
+// token gives an access token, renewing it where it is no longer good.
+func (e *Engine) token(ctx context.Context, m *store.Mailbox, refused bool) (string, error) {
+	before, err := e.tokens(m)
+	if err != nil {
+		return "", err
+	}
+	if before.Valid(e.Clock()) && !refused {
+		return before.Access, nil
+	}
+	e.consents.renew.Lock()
+	defer e.consents.renew.Unlock()
+	t, err := e.tokens(m)
+	if err != nil {
+		return "", err
+	}
+	if t.Valid(e.Clock()) && t.Access != before.Access {
+		return t.Access, nil // somebody else was quicker
+	}
+	if t.Refresh == "" {
+		return "", &source.Error{Step: source.SignIn, Problem: "nobody has signed in to this mailbox yet, or the consent has run out", Advice: "Sign in to it.", Lasting: true, Err: consent.ErrLost}
+	}
+	terms := termsOf(m, t.Secret)
+	if terms, err = terms.Discover(ctx); err == nil {
+		t, err = terms.Renew(ctx, t)
+	}
+	if errors.Is(err, consent.ErrLost) {
+		return "", &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Sign in again.", Lasting: true, Err: err}
+	}
+	if err != nil {
+		return "", &source.Error{Step: source.SignIn, Problem: "the token could not be renewed: " + err.Error(), Advice: "Ink Tray tries again by itself.", Err: err}
+	}
+	return t.Access, e.keepTokens(m, t)
+}
+
+// ErrNoConsent says that a mailbox is not read by consent.
+var ErrNoConsent = errors.New("this mailbox is signed in to with a password")
+
+// AskConsent begins to ask for consent: in a browser that comes back to redirect, or,
+// where that is "", with a code for another device.
+func (e *Engine) AskConsent(ctx context.Context, v store.Viewer, mailboxID, redirect string) (Asked, error) {
+	m, err := e.Store.MailboxByID(v, mailboxID)
+	if err != nil {
+		return Asked{}, err
+	}
+	if m.Particulars.Consent == nil {
+		return Asked{}, ErrNoConsent
+	}
+	before, err := e.tokens(&m)
+	if err != nil {
+		return Asked{}, err
+	}
+	terms := termsOf(&m, before.Secret)
+	if terms, err = terms.Discover(ctx); err != nil {
+		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check the issuer's address, and that this machine reaches it."}
+	}
+	fail := func(err error) (Asked, error) {
+		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check what the issuer calls this program, and what it may ask for."}
+	}
+	c := &e.consents
+	if redirect != "" {
+		a := &asking{mailbox: m.ID, verifier: consent.NewVerifier(), redirect: redirect, terms: terms, until: e.Clock().Add(askedFor)}
+		state := store.NewID()
+		page, err := terms.Page(redirect, state, a.verifier)
+		if err != nil {
+			return fail(err)
+		}
+		c.mutex.Lock()
+		defer c.mutex.Unlock()
+		if c.pages == nil {
+			c.pages = map[string]*asking{}
+		}
+		for s, other := range c.pages {
+			if e.Clock().After(other.until) {
+				delete(c.pages, s)
+			}
+		}
+		c.pages[state] = a
+		return Asked{Page: page, Until: a.until}, nil
+	}
+	d, err := terms.AskDevice(ctx)
+	if err != nil {
+		return fail(err)
+	}
+	asked := &Asked{Page: d.Page, Code: d.Code, Until: d.Expires}
+	if d.Direct != "" {
+		asked.Page = d.Direct
+	}
+	c.mutex.Lock()
+	if c.devices == nil {
+		c.devices = map[string]*Asked{}
+	}
+	c.devices[m.ID] = asked
+	now := *asked
+	c.mutex.Unlock()
+	e.tasks.Go(func() {
+		ctx, cancel := context.WithDeadline(e.ctx, d.Expires)
+		defer cancel()
+		tokens, err := terms.Await(ctx, d)
+		if err == nil {
+			err = e.consented(&m, tokens)
+		}
+		c.mutex.Lock()
+		defer c.mutex.Unlock()
+		if asked.Given = err == nil; err != nil {
+			asked.Problem = err.Error()
+		}
+	})
+	return now, nil
+}
+
+// ConsentAsked says how asking on another device does; nil where nobody was asked.
+func (e *Engine) ConsentAsked(v store.Viewer, mailboxID string) (*Asked, error) {
+	if _, err := e.Store.MailboxByID(v, mailboxID); err != nil {
+		return nil, err
+	}
+	e.consents.mutex.Lock()
+	defer e.consents.mutex.Unlock()
+	if a := e.consents.devices[mailboxID]; a != nil {
+		now := *a
+		return &now, nil
+	}
+	return nil, nil
+}
+
+// ConsentCame takes what a browser comes back with. It gives the mailbox's name.
+func (e *Engine) ConsentCame(ctx context.Context, state, code, problem string) (string, error) {
+	c := &e.consents
+	c.mutex.Lock()
+	a := c.pages[state]
+	delete(c.pages, state) // good once
+	c.mutex.Unlock()
+	if a == nil || e.Clock().After(a.until) {
+		return "", errors.New("this sign-in is not known here, or it is too old; begin it again")
+	}
+	m, err := e.Store.MailboxByID(store.System, a.mailbox)
+	if err != nil {
+		return "", err
+	}
+	if problem != "" || code == "" {
+		return m.Name, fmt.Errorf("the consent was not given (%s)", problem)
+	}
+	tokens, err := a.terms.Redeem(ctx, a.redirect, code, a.verifier)
+	if err != nil {
+		return m.Name, err
+	}
+	return m.Name, e.consented(&m, tokens)
+}
+
+// consented keeps what consent gave and begins to watch anew.
+func (e *Engine) consented(m *store.Mailbox, tokens consent.Tokens) error {
+	if err := e.keepTokens(m, tokens); err != nil {
+		return err
+	}
+	if e.ctx.Err() == nil {
+		e.Watch(m.ID)
+	}
+	return nil
+}
+
+// CheckReach brings what is said about reaching a server into one form.
+func CheckReach(p *store.Particulars) error {
+	var err error
+	if p.Pinned != "" {
+		if p.Pinned, err = reach.Fingerprint(p.Pinned); err != nil {
+			return rule.Problems{{Place: "pinned", Text: err.Error()}}
+		}
+	}
+	if p.Proxy != "" {
+		if _, err := reach.ParseProxy(p.Proxy); err != nil {
+			return rule.Problems{{Place: "proxy", Text: err.Error()}}
+		}
+	}
+	if p.Authority != "" {
+		probe := reach.Server{Authority: p.Authority}
+		var known *source.Error
+		if _, err := probe.TLS(); errors.As(err, &known) {
+			return rule.Problems{{Place: "authority", Text: known.Problem, Meant: ""}}
+		}
+	}
+	return nil
+}
+
+// FindServers looks up the servers that an address's domain publishes.
+func (e *Engine) FindServers(ctx context.Context, address string) ([]reach.Found, error) {
+	return reach.Find(ctx, e.Resolver, address)
+}
