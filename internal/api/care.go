@@ -136,7 +136,7 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 		out.Count += g.Count
 	}
 	for _, one := range notices {
-		out.Notices = append(out.Notices, Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, MadeAt: one.MadeAt})
+		out.Notices = append(out.Notices, Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, Mailbox: optional(one.MailboxID), MadeAt: one.MadeAt})
 	}
 	out.Count += len(notices)
 	return out, nil
@@ -284,6 +284,9 @@ func (s *Server) ListPassMessages(ctx context.Context, r ListPassMessagesRequest
 
 func preview(p *engine.UndoPreview) UndoPreview {
 	out := UndoPreview{Returns: p.Returns, Stays: list(p.Stays), Lines: []UndoLine{}}
+	if len(p.Changes) > 0 {
+		out.Changes = &p.Changes
+	}
 	for i := range p.Lines {
 		l := &p.Lines[i]
 		if l.Takes {

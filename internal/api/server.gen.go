@@ -435,6 +435,30 @@ func (e FoundServerKind) Valid() bool {
 	}
 }
 
+// Defines values for HandChangeMark.
+const (
+	Flagged    HandChangeMark = "flagged"
+	NotFlagged HandChangeMark = "not flagged"
+	Read       HandChangeMark = "read"
+	Unread     HandChangeMark = "unread"
+)
+
+// Valid indicates whether the value is a known member of the HandChangeMark enum.
+func (e HandChangeMark) Valid() bool {
+	switch e {
+	case Flagged:
+		return true
+	case NotFlagged:
+		return true
+	case Read:
+		return true
+	case Unread:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ItemUndo.
 const (
 	ItemUndoAsked ItemUndo = "asked"
@@ -582,6 +606,7 @@ func (e OutgoingSettingsEncryption) Valid() bool {
 // Defines values for PassKind.
 const (
 	PassKindAgain        PassKind = "again"
+	PassKindByHand       PassKind = "by hand"
 	PassKindLive         PassKind = "live"
 	PassKindOldMail      PassKind = "old mail"
 	PassKindUndo         PassKind = "undo"
@@ -592,6 +617,8 @@ const (
 func (e PassKind) Valid() bool {
 	switch e {
 	case PassKindAgain:
+		return true
+	case PassKindByHand:
 		return true
 	case PassKindLive:
 		return true
@@ -912,6 +939,7 @@ func (e SortBy) Valid() bool {
 // Defines values for ListPassesParamsKind.
 const (
 	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
+	ListPassesParamsKindByHand       ListPassesParamsKind = "by hand"
 	ListPassesParamsKindLive         ListPassesParamsKind = "live"
 	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
 	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
@@ -922,6 +950,8 @@ const (
 func (e ListPassesParamsKind) Valid() bool {
 	switch e {
 	case ListPassesParamsKindAgain:
+		return true
+	case ListPassesParamsKindByHand:
 		return true
 	case ListPassesParamsKindLive:
 		return true
@@ -1247,6 +1277,16 @@ type Asked struct {
 	Page    string    `json:"page"`
 	Problem string    `json:"problem"`
 	Until   time.Time `json:"until"`
+}
+
+// Attached defines model for Attached.
+type Attached struct {
+	// Inline shown within the text
+	Inline bool   `json:"inline"`
+	Item   string `json:"item"`
+	Kind   string `json:"kind"`
+	Name   string `json:"name"`
+	Size   int64  `json:"size"`
 }
 
 // Cabinet defines model for Cabinet.
@@ -1625,6 +1665,32 @@ type FoundServerEncryption string
 // FoundServerKind defines model for FoundServer.Kind.
 type FoundServerKind string
 
+// HandChange defines model for HandChange.
+type HandChange struct {
+	Label    *[]string         `json:"label,omitempty"`
+	Mark     *[]HandChangeMark `json:"mark,omitempty"`
+	Messages []int64           `json:"messages"`
+
+	// Move a mail folder, which is made if it is missing
+	Move        *string   `json:"move,omitempty"`
+	RemoveLabel *[]string `json:"remove_label,omitempty"`
+}
+
+// HandChangeMark defines model for HandChange.Mark.
+type HandChangeMark string
+
+// HandFiling defines model for HandFiling.
+type HandFiling struct {
+	// Cabinet its name
+	Cabinet  string `json:"cabinet"`
+	Folder   string `json:"folder"`
+	Messages []struct {
+		// Items numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said
+		Items  *[]string `json:"items,omitempty"`
+		Number int64     `json:"number"`
+	} `json:"messages"`
+}
+
 // Happening defines model for Happening.
 type Happening struct {
 	At time.Time `json:"at"`
@@ -1733,6 +1799,21 @@ type Limits struct {
 
 	// SpoolMb contents that wait here for a cabinet that is down
 	SpoolMb int `json:"spool_mb"`
+}
+
+// LookedInto defines model for LookedInto.
+type LookedInto struct {
+	Folder string `json:"folder"`
+
+	// Looked messages that were looked at for this page
+	Looked   int       `json:"looked"`
+	Messages []Message `json:"messages"`
+
+	// Next the cursor of the next page; absent at the end
+	Next *int64 `json:"next,omitempty"`
+
+	// Total messages in the folder
+	Total int `json:"total"`
 }
 
 // LookupRow defines model for LookupRow.
@@ -1894,10 +1975,16 @@ type Me struct {
 
 // Message defines model for Message.
 type Message struct {
-	Attachments int      `json:"attachments"`
-	Flags       []string `json:"flags"`
-	Folder      string   `json:"folder"`
-	ID          int64    `json:"id"`
+	Attachments int `json:"attachments"`
+
+	// Filed how many of its attachments were filed; where a mailbox was looked into
+	Filed  *int     `json:"filed,omitempty"`
+	Flags  []string `json:"flags"`
+	Folder string   `json:"folder"`
+	ID     int64    `json:"id"`
+
+	// Items the attachments; where a mailbox was looked into
+	Items *[]Attached `json:"items,omitempty"`
 
 	// Mailbox its name
 	Mailbox       string    `json:"mailbox"`
@@ -1919,7 +2006,10 @@ type Notice struct {
 	ID     int64     `json:"id"`
 	Kind   string    `json:"kind"`
 	MadeAt time.Time `json:"made_at"`
-	Text   string    `json:"text"`
+
+	// Mailbox the mailbox that it is about, by its id
+	Mailbox *string `json:"mailbox,omitempty"`
+	Text    string  `json:"text"`
 }
 
 // OldMailRequest defines model for OldMailRequest.
@@ -2436,6 +2526,13 @@ type SwitchOnRequest struct {
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
+// TakenIn defines model for TakenIn.
+type TakenIn struct {
+	// Known messages that were taken in before
+	Known int `json:"known"`
+	Taken int `json:"taken"`
+}
+
 // Tally defines model for Tally.
 type Tally struct {
 	Count int `json:"count"`
@@ -2526,6 +2623,9 @@ type UndoLine struct {
 
 // UndoPreview defines model for UndoPreview.
 type UndoPreview struct {
+	// Changes labels and marks that would be taken back
+	Changes *[]string `json:"changes,omitempty"`
+
 	// Keeps filings whose file stays
 	Keeps int        `json:"keeps"`
 	Lines []UndoLine `json:"lines"`
@@ -2639,6 +2739,12 @@ type ChangeCabinetParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ListCabinetFoldersParams defines parameters for ListCabinetFolders.
+type ListCabinetFoldersParams struct {
+	// Within path with / between levels; the cabinet itself where nothing is said
+	Within *string `form:"within,omitempty" json:"within,omitempty"`
+}
+
 // TakeConsentParams defines parameters for TakeConsent.
 type TakeConsentParams struct {
 	State *string `form:"state,omitempty" json:"state,omitempty"`
@@ -2672,6 +2778,34 @@ type ChangeMailboxParams struct {
 type AskConsentJSONBody struct {
 	// Console the console's address, such as https://inktray.brackwater.example; without it a code for another device is asked for
 	Console *string `json:"console,omitempty"`
+}
+
+// LookIntoParams defines parameters for LookInto.
+type LookIntoParams struct {
+	// Folder path or role; the inbox where nothing is said
+	Folder *string `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// Text words that all stand in subject, sender or names of attachments
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Attachments only those with attachments
+	Attachments *bool `form:"attachments,omitempty" json:"attachments,omitempty"`
+
+	// Unfiled only those of which nothing was filed
+	Unfiled *bool `form:"unfiled,omitempty" json:"unfiled,omitempty"`
+
+	// Unread only those that are unread
+	Unread *bool `form:"unread,omitempty" json:"unread,omitempty"`
+
+	// Since received on this day or later
+	Since *openapi_types.Date `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until received on this day or earlier
+	Until *openapi_types.Date `form:"until,omitempty" json:"until,omitempty"`
+
+	// Before the cursor of the page before
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Most   *int   `form:"most,omitempty" json:"most,omitempty"`
 }
 
 // ListMessagesParams defines parameters for ListMessages.
@@ -2949,6 +3083,12 @@ type AddAlarmJSONRequestBody = AlarmSettings
 // ChangeAlarmJSONRequestBody defines body for ChangeAlarm for application/json ContentType.
 type ChangeAlarmJSONRequestBody = AlarmSettings
 
+// ChangeByHandJSONRequestBody defines body for ChangeByHand for application/json ContentType.
+type ChangeByHandJSONRequestBody = HandChange
+
+// FileByHandJSONRequestBody defines body for FileByHand for application/json ContentType.
+type FileByHandJSONRequestBody = HandFiling
+
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
 
@@ -3095,6 +3235,12 @@ type ServerInterface interface {
 	// ChangeAlarm Change an alarm.
 	// (PUT /api/v1/alarms/{id})
 	ChangeAlarm(c fiber.Ctx, id ID, params ChangeAlarmParams) error
+	// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+	// (POST /api/v1/by-hand/change)
+	ChangeByHand(c fiber.Ctx) error
+	// FileByHand File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+	// (POST /api/v1/by-hand/file)
+	FileByHand(c fiber.Ctx) error
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	// (GET /api/v1/cabinets)
 	ListCabinets(c fiber.Ctx) error
@@ -3110,6 +3256,9 @@ type ServerInterface interface {
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(c fiber.Ctx, id ID) error
+	// ListCabinetFolders The folders within a folder of a cabinet.
+	// (GET /api/v1/cabinets/{id}/folders)
+	ListCabinetFolders(c fiber.Ctx, id ID, params ListCabinetFoldersParams) error
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	// (GET /api/v1/consent)
 	TakeConsent(c fiber.Ctx, params TakeConsentParams) error
@@ -3185,6 +3334,12 @@ type ServerInterface interface {
 	// ListFolders The mailbox's folders, asked of the server.
 	// (GET /api/v1/mailboxes/{id}/folders)
 	ListFolders(c fiber.Ctx, id ID) error
+	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
+	// (GET /api/v1/mailboxes/{id}/look)
+	LookInto(c fiber.Ctx, id ID, params LookIntoParams) error
+	// TakeIn Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
+	// (POST /api/v1/mailboxes/{id}/messages)
+	TakeIn(c fiber.Ctx, id ID) error
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(c fiber.Ctx) error
@@ -3700,6 +3855,42 @@ func (siw *ServerInterfaceWrapper) ChangeAlarm(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ChangeByHand operation middleware
+func (siw *ServerInterfaceWrapper) ChangeByHand(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeByHand(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// FileByHand operation middleware
+func (siw *ServerInterfaceWrapper) FileByHand(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FileByHand(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListCabinets operation middleware
 func (siw *ServerInterfaceWrapper) ListCabinets(c fiber.Ctx) error {
 
@@ -3832,6 +4023,51 @@ func (siw *ServerInterfaceWrapper) CheckCabinet(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.CheckCabinet(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListCabinetFolders operation middleware
+func (siw *ServerInterfaceWrapper) ListCabinetFolders(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCabinetFoldersParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "within" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "within", query, &params.Within, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter within: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListCabinetFolders(c, id, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4518,6 +4754,136 @@ func (siw *ServerInterfaceWrapper) ListFolders(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListFolders(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// LookInto operation middleware
+func (siw *ServerInterfaceWrapper) LookInto(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LookIntoParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", query, &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter folder: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", query, &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter text: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "attachments" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attachments", query, &params.Attachments, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter attachments: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "unfiled" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "unfiled", query, &params.Unfiled, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter unfiled: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "unread" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "unread", query, &params.Unread, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter unread: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", query, &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter since: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", query, &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter until: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", query, &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter before: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter most: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.LookInto(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TakeIn operation middleware
+func (siw *ServerInterfaceWrapper) TakeIn(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TakeIn(c, id)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7209,6 +7575,16 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/messages", wrapper.ListMessages)
 
+	router.Get(options.BaseURL+"/api/v1/mailboxes/:id/look", wrapper.LookInto)
+
+	router.Post(options.BaseURL+"/api/v1/mailboxes/:id/messages", wrapper.TakeIn)
+
+	router.Post(options.BaseURL+"/api/v1/by-hand/file", wrapper.FileByHand)
+
+	router.Post(options.BaseURL+"/api/v1/by-hand/change", wrapper.ChangeByHand)
+
+	router.Get(options.BaseURL+"/api/v1/cabinets/:id/folders", wrapper.ListCabinetFolders)
+
 	router.Get(options.BaseURL+"/api/v1/messages/:number", wrapper.ExplainMessage)
 
 	router.Get(options.BaseURL+"/api/v1/messages/:number/reading", wrapper.ReadMessage)
@@ -7596,6 +7972,64 @@ func (response ChangeAlarmdefaultApplicationProblemPlusJSONResponse) VisitChange
 	return ctx.JSON(&response.Body)
 }
 
+type ChangeByHandRequestObject struct {
+	Body *ChangeByHandJSONRequestBody
+}
+
+type ChangeByHandResponseObject interface {
+	VisitChangeByHandResponse(ctx fiber.Ctx) error
+}
+
+type ChangeByHand200JSONResponse Pass
+
+func (response ChangeByHand200JSONResponse) VisitChangeByHandResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeByHanddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeByHanddefaultApplicationProblemPlusJSONResponse) VisitChangeByHandResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type FileByHandRequestObject struct {
+	Body *FileByHandJSONRequestBody
+}
+
+type FileByHandResponseObject interface {
+	VisitFileByHandResponse(ctx fiber.Ctx) error
+}
+
+type FileByHand200JSONResponse Pass
+
+func (response FileByHand200JSONResponse) VisitFileByHandResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type FileByHanddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FileByHanddefaultApplicationProblemPlusJSONResponse) VisitFileByHandResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListCabinetsRequestObject struct {
 }
 
@@ -7735,6 +8169,36 @@ type CheckCabinetdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckCabinetdefaultApplicationProblemPlusJSONResponse) VisitCheckCabinetResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListCabinetFoldersRequestObject struct {
+	ID     ID `json:"id"`
+	Params ListCabinetFoldersParams
+}
+
+type ListCabinetFoldersResponseObject interface {
+	VisitListCabinetFoldersResponse(ctx fiber.Ctx) error
+}
+
+type ListCabinetFolders200JSONResponse []string
+
+func (response ListCabinetFolders200JSONResponse) VisitListCabinetFoldersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListCabinetFoldersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCabinetFoldersdefaultApplicationProblemPlusJSONResponse) VisitListCabinetFoldersResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -8486,6 +8950,66 @@ type ListFoldersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFoldersdefaultApplicationProblemPlusJSONResponse) VisitListFoldersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type LookIntoRequestObject struct {
+	ID     ID `json:"id"`
+	Params LookIntoParams
+}
+
+type LookIntoResponseObject interface {
+	VisitLookIntoResponse(ctx fiber.Ctx) error
+}
+
+type LookInto200JSONResponse LookedInto
+
+func (response LookInto200JSONResponse) VisitLookIntoResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type LookIntodefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookIntodefaultApplicationProblemPlusJSONResponse) VisitLookIntoResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type TakeInRequestObject struct {
+	ID   ID `json:"id"`
+	Body io.Reader
+}
+
+type TakeInResponseObject interface {
+	VisitTakeInResponse(ctx fiber.Ctx) error
+}
+
+type TakeIn200JSONResponse TakenIn
+
+func (response TakeIn200JSONResponse) VisitTakeInResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type TakeIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeIndefaultApplicationProblemPlusJSONResponse) VisitTakeInResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -10950,6 +11474,12 @@ type StrictServerInterface interface {
 	// ChangeAlarm Change an alarm.
 	// (PUT /api/v1/alarms/{id})
 	ChangeAlarm(ctx context.Context, request ChangeAlarmRequestObject) (ChangeAlarmResponseObject, error)
+	// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+	// (POST /api/v1/by-hand/change)
+	ChangeByHand(ctx context.Context, request ChangeByHandRequestObject) (ChangeByHandResponseObject, error)
+	// FileByHand File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+	// (POST /api/v1/by-hand/file)
+	FileByHand(ctx context.Context, request FileByHandRequestObject) (FileByHandResponseObject, error)
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	// (GET /api/v1/cabinets)
 	ListCabinets(ctx context.Context, request ListCabinetsRequestObject) (ListCabinetsResponseObject, error)
@@ -10965,6 +11495,9 @@ type StrictServerInterface interface {
 	// CheckCabinet Look now whether a cabinet is there and can be written to.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(ctx context.Context, request CheckCabinetRequestObject) (CheckCabinetResponseObject, error)
+	// ListCabinetFolders The folders within a folder of a cabinet.
+	// (GET /api/v1/cabinets/{id}/folders)
+	ListCabinetFolders(ctx context.Context, request ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error)
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	// (GET /api/v1/consent)
 	TakeConsent(ctx context.Context, request TakeConsentRequestObject) (TakeConsentResponseObject, error)
@@ -11040,6 +11573,12 @@ type StrictServerInterface interface {
 	// ListFolders The mailbox's folders, asked of the server.
 	// (GET /api/v1/mailboxes/{id}/folders)
 	ListFolders(ctx context.Context, request ListFoldersRequestObject) (ListFoldersResponseObject, error)
+	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
+	// (GET /api/v1/mailboxes/{id}/look)
+	LookInto(ctx context.Context, request LookIntoRequestObject) (LookIntoResponseObject, error)
+	// TakeIn Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
+	// (POST /api/v1/mailboxes/{id}/messages)
+	TakeIn(ctx context.Context, request TakeInRequestObject) (TakeInResponseObject, error)
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
@@ -11597,6 +12136,84 @@ func (sh *strictHandler) ChangeAlarm(ctx fiber.Ctx, id ID, params ChangeAlarmPar
 	return nil
 }
 
+// ChangeByHand operation middleware
+func (sh *strictHandler) ChangeByHand(ctx fiber.Ctx) error {
+	var request ChangeByHandRequestObject
+
+	var body ChangeByHandJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeByHand(ctx.Context(), request.(ChangeByHandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeByHand")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeByHandResponseObject); ok {
+		if err := validResponse.VisitChangeByHandResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FileByHand operation middleware
+func (sh *strictHandler) FileByHand(ctx fiber.Ctx) error {
+	var request FileByHandRequestObject
+
+	var body FileByHandJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.FileByHand(ctx.Context(), request.(FileByHandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FileByHand")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FileByHandResponseObject); ok {
+		if err := validResponse.VisitFileByHandResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListCabinets operation middleware
 func (sh *strictHandler) ListCabinets(ctx fiber.Ctx) error {
 	var request ListCabinetsRequestObject
@@ -11749,6 +12366,34 @@ func (sh *strictHandler) CheckCabinet(ctx fiber.Ctx, id ID) error {
 		return err
 	} else if validResponse, ok := response.(CheckCabinetResponseObject); ok {
 		if err := validResponse.VisitCheckCabinetResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListCabinetFolders operation middleware
+func (sh *strictHandler) ListCabinetFolders(ctx fiber.Ctx, id ID, params ListCabinetFoldersParams) error {
+	var request ListCabinetFoldersRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCabinetFolders(ctx.Context(), request.(ListCabinetFoldersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCabinetFolders")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCabinetFoldersResponseObject); ok {
+		if err := validResponse.VisitListCabinetFoldersResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -12544,6 +13189,63 @@ func (sh *strictHandler) ListFolders(ctx fiber.Ctx, id ID) error {
 		return err
 	} else if validResponse, ok := response.(ListFoldersResponseObject); ok {
 		if err := validResponse.VisitListFoldersResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LookInto operation middleware
+func (sh *strictHandler) LookInto(ctx fiber.Ctx, id ID, params LookIntoParams) error {
+	var request LookIntoRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.LookInto(ctx.Context(), request.(LookIntoRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookInto")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LookIntoResponseObject); ok {
+		if err := validResponse.VisitLookIntoResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeIn operation middleware
+func (sh *strictHandler) TakeIn(ctx fiber.Ctx, id ID) error {
+	var request TakeInRequestObject
+
+	request.ID = id
+
+	request.Body = bytes.NewReader(ctx.Request().Body())
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeIn(ctx.Context(), request.(TakeInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeInResponseObject); ok {
+		if err := validResponse.VisitTakeInResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -15056,276 +15758,291 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H37kxu3kf+/guI3VY4rsy+9Yu3+cKXIkq2LZam0uktdxbo1yAGXyA4BBsAsxXPpf/8WuoEZDAnMgzvc",
-	"Ve6cH2JJnMEAjUajn5/+bTKTy5UUTBg9Of9tsqKKLplhCv72PVdsZrgU9i850zPFV/jXSbk6J2bBiF7S",
-	"omDaZEQWOdOGSEXmXNk/zOEBWqwWdMoMmckl0/jbJJtwO8g/S6Y2k2wi6JJNzid59blsomcLtqT43Tkt",
-	"C2N/l2v7ExPlcnL+90m5mmT4b5+yidms7BDaKC6uJ1++ZJNXwqjN7sQ3jCpCRU5EuZwylRFdzhaEavLo",
-	"9NGzo6d/fnzmZ7eiZlFPjsFw2USxf5ZcsXxyblTJwomuqDFM2Tf/+++nR88//fbkyxH84U9/mMQm+FrJ",
-	"5e78FJsxfstyIgUxC65JTjeWqAU1TCUIN7cjhVOZS7WkQDJqWPTjb763z0XWyfPWRS7p55+YuDaLyfnZ",
-	"6Wk2WXJR/T36nflbamaL3XVa3lDslmsOC6WGrKkmitHcL3LBaA5LdjN7Mz/CscL5RL4oXtIpF8zsfpMb",
-	"TWCwOBln7r3Eeh/Z9ca+99qyvootkWsyhx+B49Z2lQVnmkxZIdeEpw4CvtMyj8RE3lJeTOXn+MJ5nvja",
-	"0r3Vts2xr30oCzbwU8q+Muw7P8MxTTArnuFWhq2OAhfm2ZMJcCxfWglS8ysXhl0zBd+7lMr8ZVN9b2sB",
-	"WiqTkE7VXLx8CiaHR3qSTea8gP9qJtwOl9N/sJlxP9n/VHvP/8f+/YYLOJFIOb9XUYn3kX2OMP1aqlwD",
-	"/815YSV7ZqXdD68+khO64ie3ZyeKXXNtmDopqLgu6TUjBddGW/G9PCfXtLxmBCd8bnjO1vYQEjuv81U+",
-	"J5qLGTsH6Xn6NLHvxs5sIDt/lP2FI6Oq4EnxaOQg4fjF7pheSaEZ3ILvlZwWDET1TArDBBCZrlYFn1E7",
-	"sZMVPvGnf2i8Kutv/UGx+eR88v9O6mv2BH/VJ35c+GJznX+zkoJrslZSXGdkvWCKZbUMMZLk8hio5Aaz",
-	"33oxM/yWG+DdlZIrpgzHFUw3EVHpOCx2RLaPRTYxtCjcYNywpe5a20daFBt4EYeiSlH8uzS02N1YOSe0",
-	"KOp7YC5LYPvIAa2P+t/twuq5+cHdwuojIvGIfckmL/JcMa1fLqi4hqXTPOd2CrR4H1BsTgvNsi0iWsrH",
-	"OFKw9TmhRLA10WymmCErqkxGaKGlVYKkYLgursmskJrlF6AYWarbiwGnRAy9YZoIaRZcXBMqNmQpFQvE",
-	"CXxpkk1gjIgAyOCk786Q2jGZIvZXyzlTds0FWXOQo8E5fBI9hSG1gQItZGVsl/Xc8rZYZ2fq22ySU15s",
-	"rpDgOw8vqL5CUgc/T6UsGBX2d55HX+NC85zFXwEpe/5bRWwrZy2taVFESY2SJfIRr9IEP4bHSBa5W1VD",
-	"Ch0ZvoyIomxiLD2CeQl2C2KOGiLFzL4ClIrOsVRFXEMK9xSuaqcTuaum3jIco0HwioxubsFWBYtvZZJL",
-	"ZgwX13rg+YtzUsDAjx+dRqiwpJ/f4MNPT9v5rHlsTr87Pz2NbUnNRs0XLK9osqQbci3tOYP7aUlnCy7Y",
-	"N5rItSCCmbVUN/WoI3Bgh4JqVQ1/Uprz1fxaaIKz/uOH1y/J8yePzjKyWNLZkV7QR0+ffXtBbtjKEM1o",
-	"wXI0miz/kWt+ywSZ0tlNU4Q8jU7A8/CWWrJgIJbMgm0IVYzYs4HX25qCEilATDouu8MBaOqYnVIuPAxR",
-	"Pi6oWkYE3dwwdbXkojRMx08/NVcFo9rEf51urkAKxKTKrIdFs8uocTG4zWiaFwwpKUuw2hWjs0WUoMs2",
-	"+yI1jbSopOJ6kDBsl60qaY6kZqaZ1eZm8dmtGbvJ6WbgvbVeyIEvcHvhXy1kqaJc0y2unWVQMdfWmDVj",
-	"BWvKAqOvtnqbLIyLCageECx5LvaV7duHZ0k/OyPt9PTU+RmSVlvzZG292vlucO6arHN2mrgBgtPYKX0P",
-	"cdqsUhm8fE48k1+AWkeEJG6KhHErZK3psGmK6vhse18q8cMmrTUI66vn1Oez4Vlrjiis9sw1sVJ/Y609",
-	"q4D4w1VdlVLgL6ZkGv+0ZrnwfzaLUrk/zhXHP2hqSuX+WMLbn1p1hz93H/XOVTY1kSUX7m9n3VKh4unv",
-	"/vzdk04XRuo2wzlHz65S/BbtsubBrFbXy+qzC4oJuSXTmqLB1fb6W/fY9hr8637royuwStkH9s+SoRQY",
-	"IHxmtNTbXP80voHGe8YrcoRO3/lKffo3dP2eZWffffnDpJULGspIRSshze5kokpLhAY3LGIA/ijXhJIV",
-	"U1oKUN00mUlhZfnxZIcWMqbagtVIrPBXLLdamWIXhC1XZoOuCVDUVvSaEcFYbq1YEb1wQW+MG2Arxx+7",
-	"TuLKQJaoWMcGXtUuml0tUBhe9FUytjhvhWwHVPEj+WXUX43xY+CDjpoxu2tdyDWZyaJg9LpkGkU74YbM",
-	"lVxaAnPlrQkdI8G8ckIPVQR3WVTmcZ0oqcrJtUh8O9iZ5nJD9vFeD+/xGqr8dStJlVc10GZ6bN9ejqKh",
-	"O3xOFsas9PnJyZwXTB+zz3S5KtjJgqqpLFVGfvnll180U7dM/fJL9Y8/nld/IVKRE61u/Rv+bM6l8kex",
-	"hw2UosGeKt08ERRZL2RhhYVZoBOXea5GJ5kqhSZvxA35iHZfw0H1/FlHwKlm6tovX8gZOAW9toB/j173",
-	"UeEn5wT2JbMWqZwZWtQxw9NnT05R6bIKGTcYEt1ow5Zo8m/Zx/1Uru7AWnDi4pM9J6W2ep/9//NrJcuV",
-	"ZRL8U2PC64Vso/mj3vay2+/oYVqw2c2lYauYNLzlCQMsZ4byIi5ubuKXiHbfaJ8wPAWDVB+Jz1q6qW1f",
-	"kaVImPC3tChZ9wTwscyNlP627utObVOq3DIiWtlMKoxz5D76P8A/K5eUizFmgXwzxkjA3APXYcXFGN8u",
-	"6JQVYwyk2Iyv+M6G7DcYhP5iWhU1RM5mpbIizUUgdWhZ7fO5LSb3HNL0J+OMPN3r3a8o2KDADo9Wmxw9",
-	"NLIol6I+tkNMAHg1Qip0QnJ7xeZMXRBvj1o5X+qSFkSiPhYzA58O9UdvkdDPKr5Y0OA719lcziW/Fkdc",
-	"kOnGmwDkj+9elGZBHh2ffku40IbRnMi5NRio1na7do0EWpqFVC542On+nRV2M694HtMFKF6ZXOuSKeeM",
-	"Bsf5SslrRZcR/3LHxeg+l/J6dzm0L8iqnBZ8RnAcTRb0lkW0KFRGIpeWv8866YJrjnssqyMDnvFCyhuW",
-	"k3KFfvrvnpw9+faCsEKz2nvubZLOz+qZXKVjKE9Ph8dQjLxBq67bZG1wd8UXcf4ODv54YcXItdX50j73",
-	"SsLkShpQ/rAlrIYlFbjNln2jAfo9zaNQNtcS2604nFZHcK+xXQ8V4Is7VII935I+3CycdNfltF591KP3",
-	"9Oken45wzgAv4VnUPdTXQ9vCUVa8q9kCPEHGieANZPj0CvilT8GAuw3WEeekMnbgk1r3zp2Z0qm/ZzOe",
-	"o3/sID5OamYLlqcDnVouGbo51lSTHGcDNjo3GOy01x7VOhoeHupCRWOo/7LAPOvS6WpHrF+t5wb/uSjh",
-	"+Xz+ExcRU4qL0I0/lZCSsqZ2OCHXURvduBy3jqwGexXCo7EJvSo0A8fTvv7i7mBs5/Hs7XSu/ShdPpx7",
-	"cVBvH7cqeNhi/79SVJeKtfpCdwm0Y53uXnrg6tjdB/hnlGwFZ/ZsuWnq6NU554W/rZrjFFww7fPYfZJk",
-	"dAh3MBLTFDKZErCS2kS+vKQ8SIYDPR0ySphz4ydUgKW8jUmggB5rpuxS8MHYINpE43CgqcNv4AbzOkFf",
-	"hWiLa/y+17QPSOi3NWL8IbU8QVtYbb+DnXTc1oT/RhPYm3oF2/pJYJ48jh3nmmW9g/KGgT8qQvApw6IJ",
-	"x4Lb+wjJxD4+YC+Paoo1Lb1wdR/BrY+nD8d2KErjz6uCCurrQrZoeE25iIlGtgynbuiNUyhAy5hRQaZ+",
-	"QThEjDnz+gq/13gkxrv7X6YfyoL9J1M5R4Jtf766mSNbDrqBFIx47ZRsRz/3usizSSlySaexqL07g7g7",
-	"bifq/elOwq0n6PfH08svNfh65jgkwVhSRXQ/S48Ou2ituDEszjU+7ldrGjN9O8kmnwv9OapjJIy3Jc3Z",
-	"oHwlr6vvaN/+MA8NZSq5bjMQITBL1rwoyJTFpTubSZHrq4LNEy5snxOenHNG5Mwwoy/IKYGAKKivyLST",
-	"rE8uuTYUQ9xVZnMpBIeonxtEG7laYb0EhYKJTnnF8/rblXGLH3JkqwfHugq/m2lG3FM7HOpKrJxgVN8w",
-	"RWYLqdlYDsUsqKkLCN5WObfHedHMmpOdQtEpUJf4tH3PnfYHK5gJOcitOsYOrzkr8qAKZOvGi1gCyAQE",
-	"03jAl4pKeAaleuRsci7KoogdDnwzfjYLZ0TF9E8qTMuNYoUKnRYbgg/GxE5BZ4kEjLldPqGGgMJSBz+p",
-	"MXS2WNpN/vvZp+NqH/a02XAGLWbba7inIq6B2h7btSIWbHbD8miG93rBRCXWgEy3TPE5ZzkpMJGyn5hn",
-	"dyg03R1MUc2G1QjAOYgtHs7OsKFakkhMLIvDXQz/kKUStMjAnWHoDSRzGK8/9LgT0rkodRLk7m+1GrfL",
-	"te7HbzSpxEqPebi3rlzqeNuwPi8JfPKPHj9/9G1UB/C2X+RkrphcWc5T0thrVUAiDCOUwEHvf0gxiSbI",
-	"LJlzkVecfUGkKMJELZ8burBnWASmTPx7CVpIIldM2F3GoMTpd89h98FI+TaewYNSfWDO95Kqm9iaQd9x",
-	"m2vv0VvJ8wzyGYyUN579MrxfFYO15FhzG/kK/nw13cS33X2m1oMsh6PvFD+mSSW/2jKXoqfHXVXplPZY",
-	"5nrO1FWb/8Q9kow4YInHXesCd3S5NeUGdTl/c88ghyqHylut8TdPb6jeCywNu4dxFcPd+vEEP6vZDeIq",
-	"90q0LnLrWvJ1/5UwbTJymEnv9jEoIw/2YGfTGqqMvzudTuN0GKfRuK2qBV76dvzZZY9u+Vnznts52MSB",
-	"FxLlpT1dtbm/8+vR2rXzuty+uUooDY+bTcljVLCZ8VbxttN9JxcU3NMwWOPV9BxTsYw2hSWdXZTKqLMT",
-	"C1P+Ahkf3TKponUycB/U+Ri7IYi4OWu/ZtUlqHr1AtLRKilZtsQgGJR9Lugu73Nl+iEZa2PPrjm9T5fl",
-	"MlY0bXwmY+e5advRyuPXtqMdofLddXofKc4yvrRS5JeQNrq7OCZmarPatgtNgT4bqoz9Y0wQL6Q2vcrK",
-	"+JKuwGW7ehwdyLt6dqlSaqbivAa+cLsgTZZSG6vVUGEghdZyHaaWJvWZLaI6GQsLctPJQroEE4mR90e6",
-	"WjERNUiGCNAO2bm1flJVYHU6cE2bKfUjowUKy+bM7XVe6j4plPBcbOg3y/19J7mclUsmoisHI03OQVmC",
-	"4tD/evH2JyIV+ffLdz9v5eacPX/y+PRJVBWz+9mSmBDNQ23U+8Pn5Zz4sno74HmVpA9/9aWrMGUXt7G6",
-	"qZXNskp2t6IaYQOa+p8n5U4+naNNlOgm6plIJ9fOCqoXLcUCbVbeBaFTCEmBa0OxBaNKQ4p1D0kZNyMh",
-	"cuo0eRF6vQOr2ZLv0cnZ8eNJNqCWoSXjJqUtMKobeTThTy4G2GMBu/HCruq51lLV6MXJtOFLalhOpmwu",
-	"vXmHGCXax/po3m9nrE4cdy7PqQILxxn2ELWxysJMLkOACgrlR5WfFVKVomXZ4kbItYgFIliR61CHQBML",
-	"7Fda2WCqXuKMCqKZMQUbEIzMJrcuNhONlOYZKdjcEFmajCxYkWcEvdAZoYUlp3O0Z/bLhGqesyyIl1wQ",
-	"ZwL5PXHu8So00qEO2/OxXb3itBg/7YpHHRfHJMJf3YHYuvY/GyasLTownS19iopS0R4wE2497vEsnEhs",
-	"9j85IKLdFSCP9I7EvXeO1zunfgM9Y3g21gRIhIzhrvHs7B4cwqZV+tbdlrrt6EYK7uZiuxlG94MvuRma",
-	"z7fg2ki1uYpX9q6o1kwjqNGczgwQygeu7Z/XCz5bVLclgALZU3hBTskNYyuEp8KLH4thHz972qj2Po06",
-	"GtnKJGa0mybhfEbo06zO952+76+FxBzQR6CzKisfPcjSML19sWQEjJw6A8D7pS6cpNQZcmBGrPzAkcAf",
-	"rsulhmSOu66lLNhVIgeHCrKAUrRTV4ZGZmAPbFfn9/xIXSSyVR/O1pCBT9z39v7CcppcQ2zMzkGds6ed",
-	"OvvM1g98SIq4b4xOk5WURXTU6kI3Hv+FgLsadWTvsPYoWnlVWDdkWVtisCGdts9lKCeCeTdYvmacLSbd",
-	"2vyQnDvbFxW2Ut6Uqw9yPVDe3rBNr2z+qkptWL6+Hd6/nJ72R+9Ni3kgx4LR8nkQve7FmpxdN2OYGO9y",
-	"BlqT3oMV75nynsgQEQwy7ACo0YWOtbMszTmUg5QrK8Dt83BX/tGy2rE2bPntTrFvls4jGU6/ZnJoryRv",
-	"97kYAQO80p6ZeFCZlCu58m6eyhjF+BYPYPZidlSLSeyqmswm4Zet6q1ai+PcY1+yLRdbf0daEr3OMHVL",
-	"iyuXwxM/GUk7uGD0llVKRyS3AGqM9kpv6m9ar7gQLD6/tDuwLSFqpeTnzR4CxKlZw4wgza/FVSy5Ucsl",
-	"m8p8A0axkVAt4evrop50gEztT+idINtMCsFmLs62xlR8UvBb+7YrFuPCSEKN1QI852xjDkFwmrjX45Z6",
-	"4IlNok0Oxhfs43GN8HsTicqldiElayapTniLuNm3PCmUD1vqi31qzmfUON+ge5R7ewLw7VSpjav4gHRd",
-	"dGWTKdM8Zw3kgIy8f/W2KcifPX36OFZweFe5VKcho/M/Ar9kDwtWvDp8U8Vobi89Im8RwC8ANkyEEjIY",
-	"apfJssnno2t5ZP/xSN/w1ZFc4XYcrSRwAAI6B/Jy5z7gS7oC2wZCDVlH1Vb/D8YEbkWtZ6dZxFEm54YJ",
-	"H0MLSzfhNPpSK7/xuUTAV0KFkCXycQ309OxJN3TZLtiFi7psORZDCp1DzscMbEciBaGY0I5zuoC79TxI",
-	"C7EyBC1xDxBBuNGssEIEouD6AgbIuTon1KOdW1PejtqJ8HHh4SrqigeunbXNBVq2Xo2ORZayiZ2wi8Ln",
-	"vI6MxcRZ8w7cYSSkTuWCoFWaupzPw33TEtNt7UAEkOuwgG5Gl5DGM6sBbdD3s0RES2sLwxTQ3EYv4rbR",
-	"3WVDxTXGMJ1oRouCcHPhIiVObSRaRjTDjlpqf5FHdLBqz0M8F5cdgzwAm7mQRa7JrFQZRDosE5rlqlcp",
-	"da0sbNWw//ji6NHTZ2TOxTVTK8VFFXbGDXJgq4FQzhwLY+G+qKGm4RToPvVaXj+pjtqOADitgu8VMMA5",
-	"ef78MZGKPH/+1CX0FzrDyu2zJ/DL2dlpyAJWzD/t4oFK69lWQ2Y3+un5yYkVled2wvYDC2NW4b/1qhHf",
-	"s3i+174GuleHbn8e1sGLnLgSXdy6JcWSVatwcYN+xGWpDZkyslISprQh3//1zVtLhcv3r13GNbgUxAZj",
-	"FOOV+qaD1ge8ouKA3xE6QnRcqhyZ0B0Gg1DgeigMeDIk7vSrjzKnm5jnvmjo/mFQcKB3oFKI++ueXmGc",
-	"b9UThLM3JpYq0WYyDrCWqoLPXhHXs0dWWFnl3bBlRuaP8W4t5PqoXGVk9SQoJ0Z0PqveZUQ9JdS5gaO5",
-	"P4MLnzqNvFgqKjdkLcsiR/CMKbNKEUbQpCJY3ztO2BVYHZfrEEd9ru+IMdcesdN1umiyQl6cUUFySegU",
-	"kbdiQKa+8k2xglGoAmG+VBn+1WUHQswxXh3d6d5CNqzdXD6QCCuIHouINy/ttnOZdq11IPaZpKcokU/3",
-	"tmbc7VybqgghkWNV0OuBhn4nlGKvTMo9oLL3ypAeIxd4QMJvMhE3xm11bmwAwBgmz9YpsF25shgCD7fb",
-	"722MX36WZs8iYJ95tdOhpqvTVbj4ZOLVz9JEQeVaLpneLNdSQzEwq3dA5q7z6bgEXreM9vzdd0VuNYX9",
-	"tmcebZoGGSJ1IbRdl7cJoEOQqPOIzp4nUL2XcQeDHdlbfG5I+ySYv5gDBTCeFX+3W+yrCuY8ElozOLL/",
-	"Wm2JEvdKNhQXvXI0Dusx19EhKZsYGYsM5q4gFIaUgoU4mVGix1BH35XmWsbrvKTQqUzuDme755poKxmP",
-	"lBPHlEz66dOaUa/M1vaz1c9H2ph95tsAVinQSK5PLUTe0xUa7ERHJRLUCHlnD5aHFVzcQDKDvRx0H3O0",
-	"V7JyysMY7P5uhg5eM3UxVwTPIRm4icEZo6tUSOK6t4SDtQLut0ytL6JMyMbdUDG1P6PDhzHYOxEyecf6",
-	"40zf4HbYuxgLv6c6ho+KGXpX6FuLHkJL14FVkTRtulZW7bYsD/WUyGtJgcSKViO5jx7AViZhKlkecX5o",
-	"aDfmk5indHZzHuKLaEM3CYSY7UR/F3eSRe65HjJJs8qawapabJWX8MvOzZUsTVtkMlH33FJ+tJcGHqB4",
-	"xXF84hL/Lrd6kCJV8CU3rZWAQ5rbBFGL7UBFIbFA10gZAHw44zmCE5FKOwaVq4FbkqoSVGaoWZNGiVhZ",
-	"GzZv4ER49IkUXISrM7wCL+Udz8YazfFYd7e4eRlveRiA9MSTsUdCa8HBUjmq9aq5X3j/qm1f7NkTczKO",
-	"zBCW/XkvnW/k6M5+iDfny0oroeFkZrX52dYlkAU1qXCCG/wYv1ocZNouEM0srn0iYv8wNRH/oWfiNDyU",
-	"wQTqz0XnnoSpqCzMGAavJHm0sUYNwp6qRHIBbu/lKsG5b6hLKU6g2/TPPmpgb0SxlLYqlsLzyE3RTvut",
-	"AApkQNdWS6nEORc3RtHNuZv4ORe3tODdefxuw3AK1TRbAeet2i11rAtPVRQalyDeLoUyTLOQpaYifndj",
-	"BCVevxevydCyNqVDsNjhtQPbCHc5qxOXcV4XzpUNuG8z06Nawp0Ot6y67BMXEyPyB0bzRNFew5E4pFWp",
-	"GZDLk1T82ircE/4Yf+PsicIXlJ+j4Yi9dVKuqw/gNIjSrmaraN1YGItiertzkMuE4TNWpRQEFtQunZZm",
-	"1RJ3KLg2TGx9hJsq2aKTpSpegg/FCYHhiJcVVE+TGktGhR54FyQlFdhhParT/T3h5A3Owb/etorXvBjm",
-	"j2yvXq/Ar0Zxt48F3ZZuXDS/avl8KxZbr2aUO69tGB3Q7CLcpP9iVA1KYY5VjXuENL9RjaQ6nFsXszwk",
-	"aG6Eve4GjzYEXXcwM3bi/2EjcACK4pqsSkOmbMGFQ6kZ2hEoZOWIE3vt8HB1BTZdJ2uFsEBU5GTKCrnu",
-	"0TYq2Qiy+iB8yD7kI8DTzYDWkHEhFzJ2ErRt5+gMwQtZJzRKBzM5yJDduI93WEjwWFajjKw7T2I0W6HN",
-	"FBl8McXJ7++WNjPETzNdyAk4hyJulLpzXmdMBtCIWdX4ItGApfO+iUmRPkLY3fexGww2Yy+xbpjqV5za",
-	"nZ4u1VDVFcxtfQcV0i88vFDcxtZ1pe4rfoZt7JIM8wcY3T3NxiKx5r0A5RqpJT0cIw8WyO8bna8xe3tH",
-	"4FOoV35reuyrfh/d3BA9fdD5CfKUdqzOlMnUBXALzrW5LEXukW77bflwL198S3Tg/oK5ttH1/YEPy3Aq",
-	"0qLYk24d5KmR4ntT57LCpb1vRTWqVj5KqJXOI9AZdG8NaLh0m67Cv2QYod/7yeSYhGeiY01fopvn8WTS",
-	"iFwdKChVNTEdBIACmDisq9XE0ACVmS0SLvJm24htLUhqVtcO6YVciwsH71L6peFx6wsM7wjLojAWFa5U",
-	"VAVQjPUXJhWiWhSEHtFa8hZn5hqW7rBOyIJaeSxFHWUS0vhNjUUklBgk+/6GL/RtfaN3ghIYWKgXtg3N",
-	"VvNVQGVH02C+n9JHIdaziAq9RgHjbdENwxwIV9a3AftoRoX9y5SRbY9oE9h3rPZHOp5Ds0e/hXQ2cFv3",
-	"BJ5onoBlOmu61bVk9IZI0O4StybIre1ukfSBVT3KtjyrCiOcnQ01VgUVwpVlUGypTXyorHfWgld/tpBG",
-	"LhxwPcZAtaEbYqRsbUOnU3W3TF/FASixWgmTDxirw+Q+RiCsEHDxZj5bVElm2LHM4Zf0N30gTrWmm1bK",
-	"UmiyIrheWMpC0RAjuhFwj0dDYyM6ohrssdyt7cDW1aHLasJZxRQhuUPaxjnM6i7562gqFEUPjakcNpau",
-	"S7qxggO+64DqPIrTHaAdkv7K+KRrH2vzo9CaKSUEDHGYw961ZZeDukHf01/1LIuKuhFBcp1Vmah8Z762",
-	"N1JDnr6xt9023nDdhddtXElI0/qz0R1xaX9VxUK+tOfDKGqkgruOQRmwvaAb3cDqFX8oYwGHJCQTCKRm",
-	"gJMrg9WXGTEypxsP1799+kMrY6cpZI002dXJ53v/bFpw1r1o6iii5cO0BE6cGruSq+G4/S34bHTGWnEV",
-	"xgvFd0VEhIhKR73mCGAQtjVLMPquqxAEFxf2/gv6kvWvC/Oo7XV2URAQqbikcU7SJWSWW16C6OmNgLOd",
-	"TUfzGjPdfrYpGgNG8QLwzuIszTvjMwjcQd2GSn1VdZkma9qCvVf7j4FLFrQ3KHDtA9sVjo4oqf3/Polh",
-	"+07gRC4gAGIPNhYkU6hf/uHVR3JCV/zk9uwEdCFHj6B22TUzQe0WGFcf7+DGBtWjk/PJP7QUxx/oOlCt",
-	"w+ZkLXbFgewEazzpdJPUarPgOY+bwLHr3lR+RrjArU4zIUa5NCzeLMKX5HOHIwiJMteL+osQEFOh1bCd",
-	"qYAGhtWsdTRZSs7nbUJKk1rUzefR6bcVQSZ7QYzf59Vl6OEsccdido3Lpus2by6ZKVeRMkLGcpb3SW7A",
-	"B5ND79upK4/lV/qcpIKLm1qCzLnSkBatDAHMgTi+VCTxvR/QQkvufvhud1d1u6j6dvPjRknHr8UbsR/t",
-	"Uuu8U1VCAjO2dQ2GMbVnoZ/smV3c2TrMyNTcVvFmhoN0u8H1f35J0DjHqpRTVlStP0n911WBxiSdI1Y8",
-	"uBKhPaj91ZQq7i/qIaMGZKn7LO8tgY1mb0am7LoUGTh1QlhmD8hcCl02kJgvMJV1F5p8V3NYxHqCIVqN",
-	"usmcvTFlhc4CVBOsYF/IvooEfCXoRIi0i3OLjHUR8+XteOlXwCVco0fPag6QLLKVBXC7k8fYdinUvQzi",
-	"wW2nt/eLISGhrob3qkr2j3Mjuj5UqbhIZ88uAr6BCncL2lY9PU307fKNwHgeZ2inUB29+d4N9PjRI8uH",
-	"0GuRPD5+dvykvR/YgMgcNPWJ7AzUJ8SAVECV2rKdrSUxtJdsOjC4slYSW8ct4ar3gStPgOhFAOC0yq1e",
-	"seIzUypWFw8b1yA2Wcen2Iyv+PAMXavGD6w9ubtK1YIyb9VRbmpIa1BqF5Bw1dGj0gN71EjwyE+ZP/F1",
-	"x13HHPVWRYUOKKTv9lQCZJFfLV15QBuBtgq+o2G/j7QoNi2Z7ykPSqSQx95CWWUwSOUz2y4CWLMLQklO",
-	"N/Y/voK9P/rMuE2MGimbYdui2IYlsHWoUvyWFv159gW+EGNbCFtdLaXA7Lgeikd/391clsowJu7qvWMF",
-	"3VwtY43zWc6pqAsLKkQwj7G3DHrpu/7p2NQ4mOWiFLlqi5zU1Ek9YPw+7T6woPpqN4c6rDin+mo3S2nr",
-	"gS1zMAy24asDbpkGblOsx4GKryUWs3ArbxKqyVRuQMc3Wc284dybZGhSLaBA/IzcMBHLjFxxxfQwIAw/",
-	"VJcBcAMZb8EnkhPbszNSdcQc/NzjZ08byIHPOrEgUPFPhkzQ/TE07XiLEPiN6NoVHSber5UsB1zCdvwf",
-	"7CtRFyegrvQfzKG0dLlJvLR2U62/kyIATjDSDzAFDZYo/MLEjwuHrWkMUxqVLB+0m7N1qEqH0ocVq4QW",
-	"bQblsDq4tJi4SBazeJisewa+8phXvjgGaFBftmsUQ54Aqc3re3C3ohtcXBfVLoH5aI04OYegpJ9Zgh+6",
-	"axt298y3Gj+f/Pff5yv16d/+fnr0/NNvZ9nZd1/+MBmMbBjV1RSPpWe11AzJm/hd1Q9oCGvUU3Vp/yFy",
-	"+ZPrjN43wb8f1ly0hlz3bxWKj7da/Xby72tbaruhQzTTxStWmCgFhpY2yMPxnvH9D3VFy2j0xpRK6JbM",
-	"LcxGAeC/KSNLecvydFE6Tjl+HcFvHk6gv51XbU+6r4+fXGvF/Pbt7rYRt6MmhF+DJ3Jsf/8zxL6I1EBg",
-	"a+ToBZiXLLUW3Hk7C7y54ztPtenuGaU1yADXmTkeKC6o6BooXOf7Ag+376bf3Wmp6rtPDbEXgAEU5e6d",
-	"gZkhpYLPhY2mPYW79ua9W+MAlYzdsmRzK4QE4xj1qVYH0NBcNACkK/QPgNKdenTtobDQ1uC5Ai12DGy0",
-	"8N6J3RjTqxVTDhc9hi5Gc8ANr3BPytkignKSxjI7jSeKJxbYB3isdUXbHb/rjU2wTTwn6ToO/3FbP9/+",
-	"Xf9gZkeKfdnnqu5eFCnkv+30j6EQf843UrW2j9/BXwAtfx7BhLvk14DjDs7rX9+/u6xj3JppyFz7lfyR",
-	"kpmUN5x9a7UjwHT+9QV2UPgfOJzn5C+MKqbIx3d/ffXzr8fklT1elgDws+uzZxbsF6Gkz2PjhgjGcsi7",
-	"+/Xz0YopkApS/HpOYIeBTzBPKSOQtwTKWZjQdExeKSUdlL+L/BOfFKJ/EeD5ff7k6Z+/PSYf+dKBxtt/",
-	"fPz48fOq75piriLimPzEtUveXtFrlp8j/sqvgn02v3qlEAOtlnt/hbTVX49/EZhVosmMKrUhv76ZH72l",
-	"Zrb4tc509WkrvoWWhrWhc/r52dlp5Zs+e3x8dnz27fEvAm6uGROobPKcCWMFlZqcT16s6GzBjh4dn3rn",
-	"VOPfoNRouaRqMzmfvHbSnDWyn+SccDGTSy6uEdwfYvmQ2eE7JEAxKOQ6HFfa+fnEo8VNgqMzOQMtcsUE",
-	"XfHJ+cQu4dRVS8IJ8FzlUQbciUQXS8Upb/LJ+cRuwYv6McvweiWFxlcenZ46hDvjkjjoalW4W+LkH05t",
-	"xGuvv7fNfy5iqux0GP4YIG1YysADzuqPf6ZawEmVfNPYoL8tZIUUJAuswcX2DHDjUGgZcAyZI/UxcYLc",
-	"qQAO865JyRd5Xq8MBQfT5i8y3wwiYS/KVUiFX5oyyiGhb+3h2fgT6NyqMXbqJ2ZI1U3IbVdkY5pZl3aI",
-	"Xf4/+Y3nX1AiFwxjrM3d+wDx4OYGNoj4ZFee4zv5GEv9yIqiXquQZCkVOyYf2LzULCfrhdWeXGIyQPYT",
-	"WlC1rIX9spswVkAoumRoJP89PtH6kZM330++fMomqzLC7CiBQ3INHHsOEhs+8BWdlNN/0ZOC2xFEdBg7",
-	"Jn/jZiFLQ6jvVGQvJagPgD5G1lq7y2k6MZXjYy+2igrRj2rTcgbH2x502kS25ke5hmgkE2aMjbm0+hsl",
-	"QCpC0ZIbRnR7zDuub3zkXq5u+6ne1zbMaxTpGIy2170M0z6QpLFjP9h9jPvRQv9xmNhUN84ezNv37q02",
-	"6R7vXRxqwOoOcIm6dX9lF+hwtj79F2Pr4NIczNku+NoumF/6h+5DNLuP9RXOfgFjiWc/HmTv+OrTtZI+",
-	"V8+qqBnhc0LFBlLP95PkL6ug9yGY3o3+UNK82sLdLXuR5+MIvLf0htWdCbEvqt+8Y/KxblgHVQY5qzAD",
-	"NVlRBT0eNPbq2+u89LwLwm2+x9vgtVTX9q6rc6SgNqUu9PW1D2xDaB8KjH9b1JT5uu4LNy9X73XP90XL",
-	"wQlk04h3xkKug078XGMPYZaT6SbI5t3/hJxAcdPIttVLO2byZN3LbvzNe2MBUmgUH5GUN0TINfE1U41t",
-	"AUEFV5Lz+DnIOmJkZHOwXLexKXU/4egt/5HesJdVa+utveJ2zH+WTG1qr3HVqbmiZCfmX3wgV9kSHSfa",
-	"ajI1EFMKEp36z+hTJ+8Y9tmcLMyyaDLN9kC7txzEAbAppYPQHsfjC1xApkquNVNkJpcO2J0Y6UoJfIdy",
-	"K/Kxc2bdrY/qG+xUHeEZHzzZYhuFc8p9enZaR2w+ei+aYvjJvvriVMqbsXRF3FlUFedcLbVvxOnSVOV8",
-	"zmd4VtmeFn9zjQe68sJvPJjO2NzM3c17JQxT46hHMFTtpXYQHsgZQ266BsufrBzQe/s5eV89dR9HpAKf",
-	"73k6qjWMQebvw8a+cAh8inaVEFzB0mLDUyG3NySrW7PNgfeFwaLNntdeY4d66uw7R65Lc/+I/cTLUTQz",
-	"O1jNm7Ks2mBbcqBsERIDKBA0eRDlfYtEX5kKv788O70/eYaUzMd1ADFh1CZkmDp64gtu7XlsoNBh+29D",
-	"N4OEH1NUl8plZEZvr1cKc34PscWv8Ot17dG97q37eqthYOkz0m1lR6r0yG80MQowIsjPgACkM0j+0lVe",
-	"ijUSrIWkyyVa+8fkDfQUcphxpcilYHtt9klQIBjfdJf16in0f3L3fTbqeCwA49rhuLje5QT3RfjcMfm5",
-	"RsSYeREzZKtvW1X9H5h5ddtPwwfjCYY70kYxuhxsROFroFRbCcbEeMRcQG20zgjV5BKqyY4urW6Bi3O5",
-	"aFwTShYcS8sKe/1CRUOLJh8QcsFogYnqKUL+iE8ckFXdFyLEfWMIt0retn1ZwbX45i2WBgW/ZX1NRlBL",
-	"T35DdLIvJ9A0MEUDJyz+Q+Ty3RygZQ5IizAnP6n9ws+jMZmhN/YkSuEhqNFWx+Oay9hZhcwtfROPKzgF",
-	"d6i+9bNrAJh0qFnSxMk/nn2HOekJum/16OMGCDWaNr21Ab1MB0hnbpWDP+ETB2RZ94UE1XCGYxDpR987",
-	"0se7rEqY+fp1SPSuStCguJYLq2wuZKnavRoxC+KyQbnxlYOQaPenFNzXVl269Cc/4oCbvVFBnPRPvA1q",
-	"dQ/vn3Bf6+ueqJYwlgev6YiwzA41Hrnc11/3tiptPgRvu9EfykdX7dYB47ov8pzQBi7clF1zAQ5uaqxS",
-	"Zvbj+iAUlY4q1dvXIwYCEA9phfbTV8QDh/C+W3olcOeihxcgTEi5qnEaFOC+UgPAT6Oc6R/s0KpCAMRP",
-	"yjmGNdF48qzlrYobxlbwi8/nAI+Jvd94noFPxfWAh9RTjMVV2ad7siJEDZNi+DUXOdokuh8jht1cQj5I",
-	"BcOePm3U/z/eJzQ2Age9tlTAhfbmISTLWOLfDed8YVXS8TfatS4lq3JacL1gGitunp199+xbdElPmU57",
-	"ovvwQD9ndHif3GMCyaWRK5S3zUODOJ2QXIKYWyiEjsnrCnQFr9IQaL6nczFLatpJIpzex9UW6AljkPad",
-	"CIZrUzFG9tknr7YH9tbfw32258YfwEPvd/6b+uxc1FZXDf2n604JWN9AXmxdRFC2XsHge/RAyBPJSCkK",
-	"pvHXhdTwi+97v/+lBfk8QRuzUTN6giqcw9acPUxi1/2Jlw9MsDWhje7MgJZWSM2s8uxyI9USmcG5XDyO",
-	"MhUbLNm6A490JRv9wMwLfeM6XRwq8xo+0BaggWSYsbwn6LKDhB+3eiJFdeZyBq7UhFU5UrQ2bpHqmzqt",
-	"a99TNQh8WWhZsFT/T/jxG+35si7oXxiz0ucnJ64v//FU0dnNmhqmjl0/0otKYeeQ2Cpzl1/VpDHXdZbT",
-	"FkBAHJo4UvR+j/UBKS4FnnJxHnINzdMdX43BsX/xFjXVNyHPniPArksv8xD1zSyzxEZKVeefxXcGFOjv",
-	"nj367tu7yBZXY97qwnrtnrkfG6bI+5svbvYje6++0XXpPTK/B4cF82a8QAKImnBvWJuMf3vQwse3yYLU",
-	"MfMtJeD782sBTu9+gb+w/V/azVo3ntvag0QTx5jdX+Mopr1Q2Q4Uk8sBsRZvUVj1UoBD33WMzQi2iLUn",
-	"usJujn3cwfsO+DJA1mDyiZw74eL1jgo1N/G1Uvhf6w9Wu+uuol34rugtVCot1TkcEIxSNlBCPaq0+zfI",
-	"462bTMWcL3PDmnnHPaBi436cpdQmvkKACvLAOk9PO1Ah78d9k2zTm9BxHcePUvzTwCaDJCZrO2X1Nvq2",
-	"xkkXTcvBraLXyRP86jM0Jnpb4W7vF5DNYhhLNcotgHk4WPO171jhMKI1tNAkUpwTexCt5FezhVUUUsd1",
-	"IcEvOuwEfTpkHo0lokAMtXaeGc3tgsNlddfRnM14jtoi4S7kCT9CGAiSLJdgH4FV7n7e7MlOJ4iHOdh0",
-	"7ozfv+YFe1FhbR4sobGMJzL+6LukYUNE7K4I+OeYLDNCORuAhlxDKzC/czXUHzTMrVmlR2x/d2dWro9p",
-	"9LRfLuS6PuoHKhn56C6b0XRD3x1BE0rWbBpWpGgqcqtTW1lDl+zc/gM3XLM8Qy3eah1yLYgD89cZKSTN",
-	"7T3t7usDJKe07o89Xg4jLbpFHxjNe2/R/mfgg5vG4cUVuCkqriYagNXr6wE8hKj9XZAFVcuCaX1eaVMo",
-	"rVTpalOCJll2H6MZgaNun1F8ptttA3yk33GCy3aP84RNtUfx32J7bjw+Sym4kfbDZKXktaLLrGoDyz4b",
-	"gvqf3YT3Si6ZWbBS97syZGmuZRuf/8DMO//MAfm8+kYyDOfiPiO5zxBJThN0cPTwkCUSixq0Gd+F7Id/",
-	"qFjFfW7LJTOY/BVuTQDF5MsJImBMkFQL+WQ0iEH0835GDkOvxI37OBX3hrXk4DWdxu8sgCA/0u7JIFLa",
-	"zepwSLzHR3rlGzj80JpqHvC94NBmTBY5zBH7W8tJViHB34bAyZ+ybp8B+j8uCC20JLgMQB7F5pmuFS+U",
-	"SxnXsz82Ydf5cICvYny/C3g/tlfgkPCwklzVF37ywxiRv6MbBNqvEQAV5RrhghUpqEn6eqzOEXdx5FgG",
-	"3rn66CcZVQVPO5jk0E/+7p6JgID3KvsEthytLBpGQ2eMYOu2RJmIDoRvd/tgfmAgsw4p8Lty1sfyS+BY",
-	"o+WChP6CqKJkGFMV7cZXkxrdO+9ZReraMoBFwFvUKvK+b5Q2cjXGbr6npWYZDGcF3LW0Is8FxqDKQdqr",
-	"3N+PvZwVW+ehX3jBkqFviCFwy8+hDWbzYjrsVfS7R35Ekf89ejMfwiMfjue88sjwhZQ30AIi8+AYW65X",
-	"KnKSKEi9swBsOUb9C9MOfcs8XGGa26KvtygtTvr/HUVpAfGPCexKBfrgyQ7W9AURaPm47FpunCscm2NU",
-	"WSKabjTR/eCg7MHatGlWH+CBh6pMndGx4JJ2yllnVEAjaaPJWqqbC/L09LFDJee+SL5vqSvGGDvcdR+q",
-	"hw7ql/YfiWa8AcjhmPTkuiKoC7SiUwIUiDDzkPV0fIb9uZJKzQf/0FBZ85F9NhBt7cpvER/KgvV7sq5c",
-	"6/FwjWna4+Eqpajz2dfWLO/x3EfZ56lLqcxfNn2e/J4r7Doy6VboEJGk6l6C/QytXlcn/z06ffTs6Omf",
-	"H5/11ufCbnjQB+/JlyP4w5/+0N8z8NXodu0nG3n+Pb1mLUhzTjf2x2gsjc6Pl4Fzt+ACIFehkvoiNO+d",
-	"1o4VXS75vPLJEVboZmLmMJlwBPdeL8kAPWvuJe8v/GLv7D9ejKdse+roLSAfWukJIgDE3auWtbHGw7gK",
-	"wk8M8hicHWQKSaQMoO0YW/dXxlaNo4q9Q8mKKoNh2wxD9thmrn0P0w7/5tnpWWu2s99dBWc1aapOL2OR",
-	"iNdDkipl34OeYiNJD+gMQCb3j4G2Ra2vq6hq73N1es/najZ6jRVCGle1h9XZvdvpOQH8wpHLnv5mx2w/",
-	"dfe9H+6IjWIuAOIjZM2xdUvPmJh5ilM9oTPDb7lpNVVf+Gd+twr2sgpiqvF001pL7sO9ObTz8+3/XZA1",
-	"CI5CIvkk8/HiutG/SyzvEwB2XVUz56GuGiNa7f0Ceq2CBxEmoaFWhdCi8Ak5XBGp0jnsaRPg0ZYJ8JA2",
-	"QMXhB09zqmHNecHyDEdG/19ONxlSOYPQQObzz3zBQEbsNkOpYafSGTvrM1mUS2xEnbh1pdTspXvqUMih",
-	"dvSXC8ln94/9v/Pt2E7D6kfTsnyBF4yKvT71DVNkTYXREBdjbOA2ss8rqUwLLOilocq8gqcOBQ8Jgz+Q",
-	"OeFWlthApA5ZUE0gI2K8e3aNMRfNqIIm1SLXaEgYOi0YQIBeS6aJFHU7apCcXoPHkr0uUK+WLe+0Mi6N",
-	"XAUb32Vd2MdXI8JZUOHIDyaXWSjM2qJrumm1j5M4mImlnN4rL42VgjmnqqYQMKi9S8dGqOhinxN78bSC",
-	"j8LDw3Vl6NQcxSGtYsNTLigoB71yi/FYTbLJAugBU3iJ3z76nuuV1Nxw2ZW1PI4vCOaCfgMRdGu+j83r",
-	"U49bWR5VXe7XpajvZv6BehhXGWsldlDrk10nuWtPtXaJF0AacOMVllip1MOqJDP19fjnRzQZPt1fWbUr",
-	"OXqQ2mq/I+BdLTgjOQQ9CuhOAE3mwRRZ+OIn9IpreLTu1jNlhVzX0AWVMw+T4+redYPu24KK67KtYAnC",
-	"jvjwT/7Ze/AsVN9K7BBUHo9YHON0nSXdEG2tkx1t1m6CYr6qz/6IcZJloOrO7PkbuAG9UrA8VdJpWL/7",
-	"J36PWv7vjlp63v+KopdBNqHPdHTQ0FU7NyfaaVHUbRMHSohGnUOLmP7P8LkDbkjjO6mEp2K0tBvhkQAV",
-	"FKzzOWd5UFxdpXaGZPKt9AZHKsGhsEPIw8VULuHauW+/Qmeq2qg+BSDnBvoRohCMeBe04UVh9Z0gFBf4",
-	"DkuRbj9R5wzGPH3vCyruYT/DT9hP3rfD7z7P5CXdgKoq54YJdxCjp3SvONnJb3BfttZqvAYhe0gZd2mk",
-	"asu9gPTVEQCq3VjfWLaXBSPafndEW/uVpWXC3HaE7nSTxIPSkbx/F14h4B/RdXE5gG4LLq4z38XSZSgn",
-	"zFKuttSSnZT7SjU5O3X/G1VBGd3BY0n8lfh35hW47kGdPH0YT0jD9kD/9EO3ZBv9LM2hsozs0A8UDrgn",
-	"oYQxAErs9gDyZDX2kHB7Y5MbFXjtiUPV1vVrlIge99HS6GHNCS/+nsUJjl2zvSpNdsgJd+tm/EODStr/",
-	"movV6ZxBsx4h1z0ZeMGo8q1X48T6gM+wF0XRdTFW5om/HKvCJjlHYCh0DtZ+PciIB63K/UMOMAjVQE9P",
-	"t5DK4OEz969QSpe4WO3r297eOimh6wqNAIw5WLQBxd+aixm7W/V36rPtBeBQ4HK3D8PHKiikAvy2GP50",
-	"OcupxJCqDL9NoxlI+v9D2G4f/IlMiY3qyI7nDy4KokrQWSFBRRMjr7Fgxde2oV9nuQMeCK7iRuFblQbX",
-	"R/qUnenp5b2lpZf909Fh3qP52kqXcx4kXe2ZdV4eLtu8LNj3clYuq5a895hmXsbTLv86ZmI5JYKtXXqW",
-	"XnMzWwAY8PyYvCC5W7hzbgrCc9dEYGBHJdjqkxkkKrWCfL10j3Rct9DFegDSSnUQtqT/DtcfUsD5taUS",
-	"tfDn0YSbnM1K5c9X3bUMjXNoR1NQcaMRChH3/y59090Wy+WKKtaCvIQP1OJt/CP7Zjk4l+tAYtU3jugn",
-	"XNH3OWK0UxAOpMAthuoQOXdiF+83/GTjGhue+Q4bjxk5bei3dk/crrf7mOY+b5cKwwDHqXDeYmEVfY65",
-	"Fqlsh60Oawc6+Ru6jdb5r+0yegGaUMEQll/LJQtriiqu+eN/vXj707eoBc2oIFPmWIzlULK3Rq3IV/06",
-	"RBCuiRQYy7Fa9KqgMzs8bKixAor3TfwFVrMK8ZHTyLoxf75XdG4qBeFQuuuOlrC707mdyDjeZKAqjMec",
-	"fVAFKc9dky1Mr6aQQOH7A1Vw7YC/BwEZ90vtG9R9hMGIwJ+4pchE6VvDifTfL414X5oRK6LqYkM48NXN",
-	"cQFqohQu9gMK4hajOCFtZbTPmUFwBDJle9wofVKW7iNVqStFyc9ztCwyzorcuYag74KcE5cGUvfJq04v",
-	"hOMyn4nNcm5610oDlbHUJVVA8c7+etdj1/sKfrgzN8j+rU1WOBJoto6AA1aa4OBxYaTdURj+wmlE9iyB",
-	"7kPmsiiins6uU+WcKKzb6+nuzN/dnr+7PX93e34lvqV/bW+rwwc8vGf1pKZBMtm5LNglPjWIyjjyn3aJ",
-	"HWkKF0HbhsfH0hT+/fLdzwQXQf746PTR6dHZo2+rzEiwERx39YanKgdAP5Q9IR9G7DGMQzlOcigPNaKz",
-	"AxJ3ZibPmTDcbMBhIA0pdd1fZP++wvdhSbZpH1u+glcf6fXBnQPvRP3te+s9HFc/Hhoj4yEldms04P65",
-	"IowesFtuGaL2Je+hmbo+sKvN2I2C5WoTP7Vn93Jq7ZJGaWCGqSsg1wt+w1A9BD1NzucZKaEFHwUDwft1",
-	"5FrsuxNyPh95Iy4humRJ9W4+fwgZinAlcj4frz44vIjWPpvafmVuKbwYmhwbkL/Ij6Afwrh78JoX7F2R",
-	"v8VOCwdpeIKjP1DuXD901im7puN1GVu7cr8q1ma3sW6wSmgB2KkD1FfkAHG483eo/Hj8xDsR7P6Xhzno",
-	"qhwH8+InVhkuqhRolQq5JlKgT4PIIr/ChjfG5cbX/ODqCXH/M2Kk3FccKLakXOj28k185KBGI34i5Yt2",
-	"sxzNYnTjYeFBZdRwbX9Ak+Jw1eoh7VG76ard9E/dD5Ykfq2349LPbizbUxtqvNVe7cyC5rstPDJ0BNZI",
-	"7tyQdJnPIfevRnKfWjX4aEpdj6jBX8rujlX+FzuFv9gZPKg1OZZeKryHEjmj4YUwCEevmTCor0JkOTQc",
-	"BolFzXR1HBM3Hb8Wbw52x8HgD4SQGG9hfhl2Gw/swEtmjl5KecPZwa1B34AMjjmYIFTkVce3vv4nv7Un",
-	"s1IpR6wkNBC/Fu/KnrhASCBZmgemkJtBd3ROM1Ou2q77S3jgkCn88IE4ODxkdwCMKhGMQXfQOO571Z8A",
-	"Kz8XFCDCpowsac5I44y38khKir6XOqDEAQ67Hfv3sx6R+IBHA+DdjV3MarjFgoubWkHAZ7WhypCV4sKw",
-	"3lIBsIrata+P+Mh9qF4/SXlTruCDfbUvXMBYqheOVjcErJIDCilvAgz1crVfNjUu7TDnKSDesI6oZ4eY",
-	"Qmy/3tJ8RLWoxvzqrd7g9vYMwtR79RBRGJgqHnEhUdeDzOyHwNb2lPi6AgZ78/vpffH7y9HRtPdiepnT",
-	"VsjmjxKRgw/XqRc+kMrdHKf6tImVS2DRoCcX1LBiE8CdUKX4bV8IGSNvWJs5ZEXRR/vMgYQ6jP1ADl9c",
-	"V+retT+OKczteBW4AbRxv3BqMMI9uZDMrCc6mFEtTA9qjTow07cpLWpUpudVL3xsPtafQifYCTrJ3h/V",
-	"5oXrFX0Q7lZ080AWgAMzjHcPh3w7SJhRfBz5/VFtyBKUSY2JEj6oiNmOmJiI/dk3Ln1/fUzeiWKDQmtO",
-	"QaxxDc0Zk7kWu1EP3GXN85a0xEtmXsATh9llGPur3eY1U9CqnwCRRgNC8JstS+MddnYr4JxeS1mhmgFe",
-	"woX9f5+ShRs8xYxOtuy/y1WVSHqnX/OCvaoeOxDetx//qz7ZoCaMFqcE67axz8FZzrBxkEOY9d1YsU1k",
-	"SqdPbLGQhs96goFYpbhgP8Mbkzv0A+2LIwL+tzFhRPiMbR8fAE6fySVzbVL53OWx2sNGcjmElop52Kb0",
-	"WXlrBxHX/6fvwHFPCoapNFkiZX2JlcPeBQUP+kxlNfiVy2MdsrMFo+15+PDAj6zIf9/VMXZ1wYrcCcGG",
-	"4MOypVrHcRnKC3rL+l9ut0zpbuBOfXjMTt0CDegmeRxxKrqfUPJj8kSbc/bLl/8fAAD//w==",
+	"7H37kxu3kf+/guI3VY4rs089Yu3+cCXbkq2LZam0uktdxb41yAGXyA4BBsAsxXPpf/8WuoEZDAnMgzvc",
+	"dRLnh1gSZwZAo9Ho56d/nczkciUFE0ZPLn6drKiiS2aYgr99yxWbGS6F/UvO9EzxFf51Uq4uiFkwope0",
+	"KJg2GZFFzrQhUpE5V/YPc3iAFqsFnTJDZnLJNP42ySbcfuQfJVObSTYRdMkmF5O8Gi6b6NmCLSmOO6dl",
+	"Yezvcm1/YqJcTi7+NilXkwz/7edsYjYr+wltFBc3k8+fs8krYdRmd+IbRhWhIieiXE6ZyoguZwtCNTk/",
+	"PX9+9OzPT8787FbULOrJMfhcNlHsHyVXLJ9cGFWycKIragxT9s3//dvp0Yuff336+Qj+8Kc/TGITfK3k",
+	"cnd+is0Yv2M5kYKYBdckpxtL1IIaphKEm9svhVOZS7WkQDJqWHTwN9/a5yLr5HnrIpf00w9M3JjF5OLs",
+	"9DSbLLmo/h4dZ/6Wmtlid52WNxS745rDQqkha6qJYjT3i1wwmsOS3czezI/wW+F8IiOKb+iUC2Z2x+RG",
+	"E/hYnIwz915ived2vbHxXlvWV7Elck3m8CNw3NqusuBMkykr5Jrw1EHAd1rmkZjIW8qLqfwUXzjPE6Mt",
+	"3Vtt2xwb7UNZsIFDKfvKsHF+hGOaYFY8w60MWx0FLszzpxPgWL60EqTmVy4Mu2EKxruSyny9qcbbWoCW",
+	"yiSkUzUXL5+CyeGRnmSTOS/gv5oJt8Pl9O9sZtxP9j/V3vP/s3+/5QJOJFLO71VU4n1knyJMv5Yq18B/",
+	"c15YyZ5Zaffdq4/khK74yd3ZiWI3XBumTgoqbkp6w0jBtdFWfC8vyA0tbxjBCV8YnrO1PYTEzutilc+J",
+	"5mLGLkB6nj5L7LuxMxvIzh9lf+HIqCp4UjwaOUg4frY7pldSaAa34HslpwUDUT2TwjABRKarVcFn1E7s",
+	"ZIVP/OnvGq/Keqw/KDafXEz+30l9zZ7gr/rEfxdGbK7zr1ZScE3WSoqbjKwXTLGsliFGklweA5Xcx+xY",
+	"L2eG33EDvLtScsWU4biC6SYiKh2HxY7I9rHIJoYWhfsYN2ypu9b2kRbFBl7ET1GlKP5dGlrsbqycE1oU",
+	"9T0wlyWwfeSA1kf9b3Zh9dz8x93C6iMi8Yh9ziYv81wxrb9ZUHEDS6d5zu0UaPE+oNicFpplW0S0lI9x",
+	"pGDrC0KJYGui2UwxQ1ZUmYzQQkurBEnBcF1ck1khNcsvQTGyVLcXA06JGHrLNBHSLLi4IVRsyFIqFogT",
+	"GGmSTeAbEQGQwUnfnSG132SK2F8t50zZDRdkzUGOBufwafQUhtQGCrSQlbFd1nPL22Kdnalvs0lOebG5",
+	"RoLvPLyg+hpJHfw8lbJgVNjfeR59jQvNcxZ/BaTsxa8Vsa2ctbSmRRElNUqWyCBepQl+DI+RLHK3qoYU",
+	"OjJ8GRFF2cRYegTzEuwOxBw1RIqZfQUoFZ1jqYq4hhTuKVzVTidyV029ZfiNBsErMrq5BVsVLL6VSa6Y",
+	"MVzc6IHnL85JAQM/OT+NUGFJP73Bh5+dtvNZ89icfnVxehrbkpqNmi9YXtFkSTfkRtpzBvfTks4WXLAv",
+	"NJFrQQQza6lu66+OwIEdCqpVNfxJac5X8xuhCc76jx9ef0NePD0/y8hiSWdHekHPnz3/8pLcspUhmtGC",
+	"5Wg0Wf4jN/yOCTKls9umCHkWnYDn4S21ZMFALJkF2xCqGLFnA6+3NQUlUoCYdFx2jwPQ1DE7pVx4GKJ8",
+	"XFC1jAi6uWHqeslFaZiOn35qrgtGtYn/Ot1cgxSISZVZD4tml1HjYnCb0TQvGFJSlmC1K0ZniyhBl232",
+	"RWoaaVFJxc0gYdguW1XSHEnNTDOrzc3is1szdpvTzcB7a72QA1/g9sK/XshSRbmmW1w7y6Birq1v1owV",
+	"rCkLjL7a6m2yMC4moHpAsOS52Fe2bx+eJf3kjLTT01PnZ0habc2TtfVq57vBuWuyztlp4gYITmOn9D3E",
+	"abNKZfDyBfFMfglqHRGSuCkSxq2QtabDpimq47PtfanED5u01iCsr55Tn2HDs9b8orDaM9fESv2Ntfas",
+	"AuIPV3VVSoG/mJJp/NOa5cL/2SxK5f44Vxz/oKkplftjCW//3Ko7/Ln7qHeusqmJLLlwfzvrlgoVT3/1",
+	"56+edrowUrcZzjl6dpXid2iXNQ9mtbpeVp9dUEzILZnWFA2uttffuse21+Bf91sfXYFVyj6wf5QMpcAA",
+	"4TOjpd7m+mfxDTTeM16RI3T6zlfq5/9A1+9ZdvbV5z9MWrmgoYxUtBLS7E4mqrREaHDLIgbg93JNKFkx",
+	"paUA1U2TmRRWlh9PdmghY6otWI3ECn/FcquVKXZJ2HJlNuiaAEVtRW8YEYzl1ooV0QsX9Ma4AbZy/LHr",
+	"JK4MZImKdezDq9pFs6sFCsOLvkrGFuetkO2AKv5Lfhn1qFF+NIbOFrgdW0dKFFyg80ETSqwaboWRtRFW",
+	"fGb/RLieXIiyKLbdQnphrQgUDqgco18tYgKbBDX8fdRfTevtJdpWVewUtpUV59R0NIgRLnDeR+2/XSZZ",
+	"yDWZyaJg9KZkGu9Ewg2ZK7m0VOLKm2E6xjvzyns/VIPePdsyZ8OIK9ciMXbA0s3lhufOu4u8q3Co1tyt",
+	"XVbu6EANbON7t317ediG7vAFWRiz0hcnJ3NeMH3MPtHlqmAnC6qmslQZ+emnn37STN0x9dNP1T9+f1H9",
+	"hUhFTrS68294oTaXysuwHsZjigZ76sLzRDRpvZCFlbJmgd5v5rkavYuqFJq8EbfkIxrMDc/ei+cdkbqa",
+	"qeuARiFn4E31ahb+PaonRW8NOSewL5k15eXM0KIOtp4+f3qK2qrVZLnBWPJGG7ZEX8mWY6GfrtodkQxO",
+	"XHyyF6TUVmG2/39xo2S5skyCf2pMeL2QbTQ/7+1ocPsdPUwLNru9MmwVk4Z3PGG55sxQXsTFzW389tVu",
+	"jPYJw1PwkWqQ+Kylm9q2blGKhO/jjhYl654APpa5L6XH1n390G3aqFtGRJ2dSYUBotynTQxwbMsl5WKM",
+	"WSDfjPElYO6B67DiYoyxCzplxRgfUmzGV3xnQ/b7GMRMY+ooNUTOZqWyIs2FbnVoku4z3BaTew5pOuJx",
+	"Rp7u9e5XFGxQYIdHq02OHhpZlEtRH9shthO8GiEVKqjcXrE5U5fEG/JWzpe6pAWRqI/F7OdnQx35WyT0",
+	"s4ovFkyfznU2l3PFb8QRF2S68bYT+eO7l6VZkPPj0y8JF9owmhM5t5YW1dpu1651RUuzkMrp051+81lh",
+	"N/Oa5zFdgOKVybUumXJefIg4rJS8UXQZccx3XIxuuFS4oCsScElW5bTgM4Lf0WRB71hEi0JlJHJp+fus",
+	"ky645rirtzoyEFIopLxlOSlXGOD46unZ0y8vCSs0q8MO3pjrHFbP5CodfHp2Ojz4ZOQtmsPdtn6Duyu+",
+	"iPN3cPDHi8dGrq3Ol/a5V/hA69QftoTVsKQCt9mybzSzYU/zKJTNtcR2Kw6n1REVbWzXY0VG456oYM+3",
+	"pA83CyfddTmtVx91hT57tsfQEc4Z4F49i/rV+rq2WzjKinc1W4ALzTgRvIHUqF6R0vQpGHC3wTrinFTG",
+	"DnxS6965M1M69bdsxvOoJ2sc5zA13lEWjxBruWTo5lhTTXKcDdjo3GCU2F57VOuoJ2yo7xmNof7LAvOs",
+	"S6erPdh+tZ4b/HBRwvP5/AfnK9z2IYbxj6mEXJ41tZ8Tch210Y1LDuxIB7FXITwam9CrQjNwPO3raO+O",
+	"Yncez97e+tqP0uXDeRDP/vZxq6KuLfb/K0V1qVirL3SXQDvW6e6lB66O3X2Af0bJVnBmz5abpo5enXNe",
+	"+Nuq+Z2CC6Z9AYDPLo1+wh2MxDSFTOZSrKQ2kZGXlAdZhKCnQyoOc/GPhAqwlHcxCRTQY82UXQo+GPuI",
+	"NtEAJmjq8Bu4wbxO0Fch2uIav+817QMS+m2NGH9ILU/QFlbb72AnHbc14b/QBPamXsG2fhKYJ09ix7lm",
+	"We+gvGXgj4oQfMqw2sSx4PY+Qha2jw/Yy6OaYk1LL1zdILj18bzr2A5FafxpVVBBfUHNFg1vKBcx0ciW",
+	"4dQNvXUKBWgZMyrI1C8IPxFjzry+wh80kIuJAv0v0w9lwf6bqZwjwbaHr27myJaDbiAFI147Jdth470u",
+	"8mxSilzSaSzdwZ1B3B23E/X+dEfI6gn6/fH08ksNRs8chyQYS6qI7mfp0WEXrRU3hsW5xkf8ak1jpu8m",
+	"2eRToT9FdYyE8bakORuU6OV19R3t2x/moTFgJddtBiJEtMmaFwWZsrh0ZzMpcn1dsHnChe3DpMk5Z0TO",
+	"DDP6kpwSiCSD+opMO8n6JOFrQzE3oEoJL4XgEPVzH9FGrlZYaEKh0qRTXvG8HrsybnEgR7b64xi79buZ",
+	"ZsQ9tcOhrsTKCUb1LVNktpCajeVQzIJixIDgbSWHe5wXzaw52SkUnQJ1hU/b99xpf7RKo5CD3Kpj7PCa",
+	"syIPyme2bryIJYBM4FMcKPFKeAY1juTM50XsHg58M342fcJFTP+kwrTcKFao0GmxIfhgTOwUdJbIXJnb",
+	"5RNqCCgsdfCTQm7I0m7y385+Pq72YU+bDWfQYra9hnsq4hqo7bFdK2LBZrcsj6bGrxdMVGINyHTHFJ9z",
+	"lpMCM1D7iXl2jwrd3Y8pqtmw4go4B7HFw9kZ9qmWJBITy+JwF8PfZakELTJwZxh6C8kcxusPPe6EdC5K",
+	"nT26+1utxu1yrfvxC00qsdJjHu6ta5dz3/ZZn9AFPvnzJy/Ov4zqAN72i5zMFZMry3lKGnutCkiEYYQS",
+	"OOj9Dykm0QSZJXMu8oqzL4kURZjh5pNqF/YMi8CUiY+XoIUkcsWE3WUMSpx+9QJ2H4yUL+MZPCjVBybL",
+	"L6m6ja0Z9B23ufYevZM8zyCfwUh569kvw/tVMVhLjsXKkVHw5+vpJr7tbphaD7Icjr5THEyTSn61ZS5F",
+	"T4+7qtK1ALGU/5yp6zb/iXsknQ8HtTH3Lajc0eXWlBvU5fzNPYMcqhxKlrXG3zy9oewxsDTsHsZVDHfr",
+	"xzMjrWY3iKvcK9GC0q1ryQMmVMK0ychhCYLbx6D+PtiDnU1rqDL+7nQ6TTPN0G1VLfDSt+OPLu12y8+a",
+	"99zOwSYOvJCoy+3pqs39nV9/rV07r3EKmquEmvq42ZQ8RgWbGW8Vbzvdd5JowT0NH2u8mp5jKpbRprCk",
+	"s4tSGXV2YmHKXyDjo1smVbTACO6DOh9jNwQRN2ftaFZdgnJhLyAdrZKSZUsMgkHZ54Lu8j5Xph+SsTb2",
+	"7JrT+3RVLmPV5sZnMnaem7YdrTx+bTvaESrfXaf3keIs40srRX4FaaO7i2NipjarbbvQFOizocrYP8YE",
+	"8UJq06sejy/pCly2qyfRD3lXzy5VSs1UnNfAF24XpMlSamO1GioMpNBarsPU0qQ+s0VUJ2NhQW46WUiX",
+	"YCIx8n5PRb5XejAkOu0bEz4/jUUeUUHaKShyKDSlcH+YF/QGb2IhDfF/a68Yepr0njbdob0ul9pR0VU5",
+	"BF7q3f1H5zseAqvZ8dmCQHlyzgifO09UrWZ0R8zQH3498p7EHaQ6yUe1ZTtyGLJfNLFXYnV01wdMt3pn",
+	"qzIOFGsIcQT+hIxIRWZytblgy6K61NwUrLbNivklQG0EL+0WE2jK81RCx+k+uSSiQvEZelW5N2Mc0P9c",
+	"pPgq6xeH/Z6uVkxEfShDdL4OdW/7yFbVtp0xJ9Pm/fme0QL1u+bMrQVS6j5Z3/Bc7NNvlvu7e3M5K5dM",
+	"RFcOfiU5B/sOgAD+5+XbHyxn/+fVux+30gnPXjx9cvo0KqHsWW45bdHU+Qa2CwxvD5iDULEfvKjqiuCv",
+	"HqYApuxCzdactidPVkfKHkSEiGmarJ6UOynAjjZRopuoMzVdDzArqF601De1OaYuCZ1CFB28sYotGFUa",
+	"qkJ63FtxzxdIWed8EKF4Chx9lnznJ2fHTybZGCVsaQOHUd1I/Qt/cmkLPRawm+LQVSndCksQ1fWZNnxJ",
+	"DcvJlM2l90ghHpX26Qk077cz1oyPx8PmVIFTxvkiIdBs7ZuZXIZgRBRKTavQEGRXRiE4xK2QaxGLnbIi",
+	"16HZg14hcLnRym2k6iXOqCCaGVOwAfkT2eTOhZOjyR15Rgo2N0SWJiMLVuQZwcBZRmhhyelig5kdmVDN",
+	"c5YFId5L4rw2fk9cRK+K5nZY8C0Vkn7aFY86Lo5JhL+4A7FlqXwyTGguh2btpk9RUSraA1LIrcc9noUT",
+	"ic3+Bwc6t7sC5JHeyQPvXazo3tUqQM8YdhmdRtOm/F1QsbN7cAibVhmn91vqdmwOKbhbPuJmGN0PvuRm",
+	"qJK64NpItbmOozisqNZMI4DdnM4MEMorYfbPaJD42xIA4OwpvCSn5JaxFUIR4sWPwAdPnj9rIHucRmMj",
+	"bGUSM9rN7HJubgzDVOf7XuP7ayExB3Rr6qwqJMKglzRMb18sGQG/TJ205F3pl05S6gw5MCNWfuCXIISn",
+	"y6WG/LP7rqUs2HUibZAKsoDq2VNXOUtm4MLYRmLpOUhd17Zl8bA1FA0RN97eIyynyTXEvtn5UeefbqfO",
+	"PrP1Hz4kRdwYo9NkJWUR/Wp1oRuP9UXA/EQd2cfYPGJiXtUCD1nWlhhsSKftcxnKiWDeDZavGWeLSbc2",
+	"PyTnzvZFhS1UKL0RRkauv3RMGQubIumvXqbWks3VQFHjvAGQK3/DOrNxe91DQaLfjhoRtWpBaS2VllVI",
+	"0D4HM6pMDZfVw0RPZTYBKVrRwltoW2kWKWapn3Nooo7YWbs7yu5kufog1wNvzlu26VVKVpVIDysWs5/3",
+	"L6en/dGHcmLhr7HAL30SXi/OqsnZpeOEVVkuYa214ipY8Z71Von0RMEgvRvglV3eknY+AnMB57Bc2avY",
+	"Pg9azx+t0DjWhi2/3PG5ZukkxuH0a3rnelUYueFiBAxQxnumgUNZbK7kyscYqrOOnkcegOPGLOIW54Yr",
+	"qTWbRFCwKvZtrcx2j33OtuI7/aM4ScxZw9QdLa5dAmn8ZCQ9GgWjd6xSHyOJbSCa9sqt7e8kWXEhWHx+",
+	"6VhUWzbuSslPmz0EiFOYh5mzmt+I61hmvZZLNpX5BtwbRkKpni/ujoZxAei8P6F3MjxmUgg2c0kea6wD",
+	"IwW/Y9UdQ7gw0t5/VBDPOdtIgRiDcq/HfS5BGDCJET0YFbhPuC/C7038SJdXjJSsmaQ64S3iZt/a2FA+",
+	"bCmi9qk5n1HjvLzuUe71J0ClVaU2rtwQlCeMo5Ip0zxnDdiajLx/9bYpyJ8/e/YkVu1+X7lU18Bg5DkC",
+	"mmgPC8ItOFRyxWhuLz0i7xB2N4AjTsSxM/jULpNlk09HN/LI/uORvuWrI7nC7ThaSeAAbMMQyMud+4Av",
+	"6QqsVIhzZx0lw/0HjAncilrPT7OIy1PODRM+gSPEDYDT6Ot8/cbnEmHaCRVClsjHNTzj86fdgKO7SEsu",
+	"5L/lIg4pdAEJhzPwAhApiAvo4pwu4W69CHISrQxBn4pHJ3KxP+JSsPQlfCDn6oJQ36NEzvGrnfBSlx4r",
+	"qS6349r5TbhAH4U3iGJpDdnETtilgOW8TsuIibPmHbjDSEidStmnVY2UnM/DfdMSaz3shwjgzWL19owu",
+	"IYd0VgdA0TJZIg71JTklMAV0nKA/eNt90mUNxzXGMJd1RouCcHPpYl5ObSRaRjTDjoCzv8gjOli15yGY",
+	"2Dwwj3AzF7LItbXTMohZWSY0y1UvHI9aWdgCUPn+5dH5s+dkzsUNUyvFRZXzhBvkINIDoRzkKZgFE3WD",
+	"CDgFuk+xsNdPqqO2IwBOqyB5hUpzQV68eEKkIi9ePHPVZIXOEDbk7Cn8cnZ2GrKAFfPPunig0nq21ZDZ",
+	"rX52cXJiReWFnbAdYGHMKvy3XgAleyK39NrXQPfq0O0vQhAWkROHD4Fbt6SIl2AVLm7QI7wstSFTRlZK",
+	"wpQ25Nu/vHlrqXD1/rUr9wHnkNhgtGk8nIl0xtQBr6h4m44IHSE1S6ocmdAdBoMNPPTQ5h3JfCynX32U",
+	"Od3EYjBFQ/cPw7tDgUS9Qtxf9/QK43yrmC2cvTGxPL02k3GAtVShDfSKnZ+dW2FllXfDlhmZP8G7tZDr",
+	"o3KVkdXTAMsCMXWtepcR9YxQ59CfZK3lGj2dcZ1GXqwOghuylmWRI3LTlFmlCGOhUhEElxgngA6sjst1",
+	"OOG+0GTE6HkPx+E6XbFf4SXPqCC5JHSKsI8x+HFfdq1YwSiUIDKPkwH/6lLTIXoch+bodG8hG9ZuLh8S",
+	"hhVEj0XEm5d227k079YiRPtM0lOUSOZ+WzPudtZUlXyWBqjIWyp2rXg2upnEVlX2Xzq3Euo7U/kJIoqB",
+	"Uh+vdi7ozUDfQid0cM8kmURMOVhdnyX18gtWuNRRJJ492nvsVZw0RhnOgFqbZA1M7KzVZSkB9nFYt1JX",
+	"n3SVqWAqR8jsns1ip+VHafbE3/AZhDtd9bq6c4aLTyYQ/ihNFM+15Yrtzf0t5YuDC2oSzIumLB4aNFXB",
+	"WgWJnllts+pYeZ9CHOclc/U4jjTt5TjvitzqXvtt+TzaPBayp2pcE0srb2VBp0RR59idvUh0N1nGXTb2",
+	"y96Gdp+0T4JDAfMDAZW7OjPtPpBV1e4lEnY2+GU/Wm3bE/dKNrQ/TOW6HdZrt6NTZDYxMhY1zx2+A3xS",
+	"ChbCXkeJHgMRf1eaGxkv25ZCpwqzOsIXnmuiLfU88F0cIjoZ+Ujrmr0KVdrPVj+vc2P2mW+HXFU0Ibl+",
+	"biHyns7lYCc6Couh5Ne7z7Dau+DiFoLTVjjpPgZ+r9qjlM822P1d+YhXV12bHYFnSobCYt0J0PksJHFd",
+	"7MKPtTYeaplaX4C4kI2761hqD1GHV2iwvydk8o71x5m+we2wdzEWfk91DO4cs1ev0VsZPYSWrgNBDmja",
+	"GZBQ2Ju6T+S1pEBiRavboY9uwVYmYXxaHnGefWi76hP8p3R2exHChWlDNwnAt+26PRfJk0XuuR6yrLPK",
+	"PkSQDGwZDAWIZEFFnvB5z821LE1b1DcBaNJSV7yXfh/Ac8YB+uKy/z73e5BIWPAlN60l/kPa/QURoW2r",
+	"spCIvGGkDJC7nGMiAgCVSs4H5asBSJYq/1dmqNGUhn9a0RJTJ2oAKA8rlcKBcgAC1+ABvucpWaOrI5aa",
+	"Fbej2zO2kiULI8Gw4cdSmdz1qrlfeH84Fo/i0BNMOg65FNbzew/objJaBSTr8SIqoeGkZ7X52dZ1kAVg",
+	"E3CCG/wYv2QcFuouwtwsrodiK55hCiP+Q8/yAngogwnUw0XnnsSfquzXGLi+JHm01VjdXSVVr+eSB7wH",
+	"sYTAiaEu8T4BW9c/s6sBqhUFSdyq6wvPIzdFO+23glNQJ1DbL6USF1zcGkU3F27iF1zc0YJ3V7u4DcMp",
+	"VNNs7SRjFXCpY30JK7SHRM6ns1ABX8EsZKmpiN/iGJ2KF+bHK5e0rI3qEAV+eIXNNnRtzur0fpzXpQsT",
+	"AKDrzPSoKXKnwy2rxnPAxcSI/IHRPFHa2nDSDmnebgbkSSVVwDbomoRnxt84e8LrBrgyaEKiqzjlGPsA",
+	"7oMo7Wq2ilZXhnE+prd7KbosIz5jVbpGYEvt0mlpVi0xnYJrw8TWINxUiSydLFXxEgwUJwSGer6pMPia",
+	"1FgyKvTAuyApqcAi6wE74+8JJ29wDv71tlW85sUwb2c7LE2FajlKXGEsTNZ0R8L5dcvwrSCrvdpz77y2",
+	"YXRAF6twk/6HUTUoPTwGB+OhT/1GNRIWcW5dzPKYaPgR9rof7ukQ2PzBzNgJ7HsJfwIESK7JqjRkyhZc",
+	"OPi5oa3+QlaOuLPXDuheV10k6kS4EO+PipxMWSHX/ZBR4q2xqwFhIPuQj667EES/LY8LuZCxk2isO0dn",
+	"CBDYOqFROvzoQYbsxg3eYSHBY1kNH7buPInRTJA2U2TwxRQnv79b2swQP810uTMAGItEzRSe8zobNcA8",
+	"zqqOVonOap33TUyK9BHC7r6P3WCwGXuJdcNUvxLu7tR/qYaqrmBu63uokH7h4YXiNrauvnaj+Bm2sUsy",
+	"hSJovtHTbCwSa94LKbaRttPDMfJoaQJ9Y/81GH/v+H4KztJvTY991e+jmzu4EHObXVoKMvtiC4aIrfZm",
+	"LEXuIexHqcvs3R9BB+4vmGsbXd8f+LAMpyItij3p1lWoWrWA6U2dqwpw/qEV1ahaeZ5QK51HoDP83hrQ",
+	"cMk8XUWVyTBCv/eTqTcJz0THmj5HN8+jLqWhNjuwgqqaezoIJgiQo1hXD6mhASozWyRc5M0K9G0tSGpW",
+	"12XphVyLSweCVPql4XHrmwvnCBtPhqvQ16IqgGKsvzCpoFKj3WUQ06itmH8NS3eIQGRBrTyWoo4yCWn8",
+	"psYiEkoMkn1/xRf69rTTO0EJDCzUC9vGXK35KqCyo2kw35/TRyHWjJAKvUYB423RDcNsCFcyuQH7aEaF",
+	"/cuUkW2PaBOxf6y+hjqeTbNHI6V0pnVbWySe6IqEJVBrutWObPROh9DHGrcmyFvu7n34gVXNR7c8qwoj",
+	"nJ2dslYFFcKVvFCEtyQ+VNY7f8GrP1t4PJeuIw3GQLWhG2KkbO0vq1M1zUxfx5GlsRIM0xAYq8PkPkYg",
+	"rBBw8WY+W1TpZtiK1KH89Dd9IE61pptWylLIsRZcLyxloSCLEd0IuMejobEvOqIaO4Gsh7YDW1eHLqsJ",
+	"ZxVThOQOaRvnMKu75K+jSVEUPTSmcthYui7pxgoOGNfBOXqss3vAZiT9lfFJ1z7WLXRkLpL9MrghrpmA",
+	"d23Z5aBu0Pf0V81Io6JuRPT7Gio2VkPHfN10pD4/fWPHMWVjuPmNKwlpWg8b3RGXAFhVg+RLez6MokYq",
+	"uOsYlFjbC7oBL1uv+EMZCzgkgctAIDUDnFwZrGzNiJE53fg+PNunP7Qydro913isXS36vvXP9qjUCEs0",
+	"eJsETpwau5Lr4Q15WlAM6Yy1YlaMF4rviogIEZWOes0RHCLsV5pg9F1XIQguLuz9FzQc7V9z59ux1NlF",
+	"QUCk4pLGOUmX51luqcHee4nJ7bw6mtfNUOywTdEYMIoXgPcWZ2neGZ9B4A7qNlTqq6rLNFnTFoTK2n8M",
+	"XLKgvdH+ax/YrnB0REnt/7dJpOd3AidyCQEQe7Cx2JtCbfh3rz6SE7riJ3dnJ6ALOXoEdeGuSxlqt8C4",
+	"+ngHXTmozJ1cTP6upTj+QNeBah12HW2xKw5kJ1jjSae7n1ebBc95TAquq5oWANXcwjYLm49Iw+JdoAK8",
+	"d+wfaxayvFnUI0JArIEgv52pgAaG1ax1NFlKzudtQkqTWtTN59HptxWYJps8jd/A3WXo4Sxxx2J2jcum",
+	"6zZvrpgpV5ESTcZylvdJbsAHk5/etwVnHsuv9DlJBRe3tQSZc6UhQVoZAngOceyuSAp8PxCLliz+8N3O",
+	"ECksqr7d/HejpOM34o3Yj3apdd6rPiGBrNy6BsOY2rOMUPbMLu7sCWpkam6reJfiQbrd4OpCvyRo+JK5",
+	"RjK+hwmp/7oq0Jikc+yoAK5E6KhifzWlivuLesioAVnqPst7S2Cj2ZuRKbspRQZOnRC83MOWl0KXDbzy",
+	"S0xl3QXw39UcFtSkyifVbebsjSkrdBYgxiA6wEL2VSRglKDFMNIuzi0y1h7UQwfgpV+BwnCNHj0sDd+x",
+	"ydndTh5j26VQd/yIB7ed3t4vhoSEuh7ehDLZGNZ90TWYTMVFOptxEvANVJhm0I/y2WmiIafv8MnzOEM7",
+	"herozbfuQ0/Ozy0fQhNl8uT4+fHT9kafAyJz0K0vsjNQnxADqQFVast2tpbE0Cbx6cDgylpJbB23hKsO",
+	"Ia48AaIXATjWKrd6xYrPTKlYXUZsXOf3ZEWfYjO+4sMzdK0aP7D25P4qVUsvBquOclMDv4NSu4CEq47m",
+	"0x40pe6XgPyU+RNft9J3zFFvVVTogEL6bk8lQBb59dKVB7QRaKv0Oxr2+0hvmXgT8fQl8tIj2M8VIlvl",
+	"6ov4gewzPaLN+FxbIvlHWhSbllT9lMsnUnlkr82ssnCk8ql4lwHG3SWhJKcb+x9ffN8fimjcdoqNHNOw",
+	"gWKUTHGgJaoUv6NF/0P2El+InTOIs10vpcB0vh6aUn9n41yWyjAm7utuZAXdXMeQT5Ys51TUlRAVPJwH",
+	"XFwyYXyrJZQW9v+zxiwXpchVW6inpk7qAeP3afeBBdXXu0nfYbE81de7aVVbD2zZr2F0EF8dAsQegnjF",
+	"Wpeo+FpiQRa38iahmkzlPuj4JquZN5x7kwxNqgUUiJ8RJ5S2UzlXXDE96OYysinfkhYLirdgiOTE9mx4",
+	"Vh0xh0X45PmzBozk804Yi6rbYjzGg/6aoXnSW4TAMaJrV3SYeL9RshygNdjvf2dfifpkAYSm/8ccaE2X",
+	"X8dLazfVepwUAXCCkc7EKZy4RKUaZqpcOqBVY5jSqBX6KOOcraPdCqC4c5VQ+82gpFuHnRcTF8nqG4+Z",
+	"9sAoaB4AzVfzAA3qy3aNYsgTILV5fQ/uVjiGi5ui2iWwd63VKecQRfUzS/BDdzHG7p6tfLXt5H//Nl+p",
+	"n//jb6dHL37+9Sw7++rzHyaDYS6jyqXisXyyliIneRu/q/phJGFRfaqQ7r9ELiEYM6AioR/wYLToXfdv",
+	"Wo6Pt7op7OTf18bfdk4/FdF0NnSkIP4pVbdeawf8xe369f52HTR4SutxmEgGhqg2eGQil8ygOFq1ddHo",
+	"limV0J2mil/0Ut6xPF20j1OO337wm4db6E+vihvS3cGiO9LDVsLGQmh5ekL4NXgix9jpv0OUkAQ/JVIr",
+	"85Kl1oI7b2eBikJ856k23Z3ntAaR43pFxwPpBRVdHwrX+b5AWYIIKYk8rIZl658k1BB73xhA8O7eGZgZ",
+	"UioYrl5OVlG4a2/euzUO0ADZHUu2yEPwNI5RsWp1AEvORQO8vEJHARjnqUd2HwpJbu2ra1Cax0CRC6+5",
+	"2AU1vV4x5TD5YzhsNAfM+goXppwtIigwadS303gifWKBfSDaWle0xVXBxibYJp6zdROHR7mrn28f1z+Y",
+	"2S/FRva5vLs+pBTu4nZ6zFAwROeK8UkkiSv/M3RqmEfQ8674DXiswLn/y/t3V3UOgGYaMvt+IX+kZCbl",
+	"LWdfWmUM8MR/eYndO/4PDucF+ZpRxRT5+O4vr3785Zi8ssfLEgB+dt06zYL9JJT0eX7cEMFYDnmJv3w6",
+	"WjEFUkGKXy4I7DDwCeZxZQTyukAXDBO+jskrpaRrI+EyI4hPmtE/CfCMv3j67M9fHpOPfOkaFth/fPLk",
+	"yYuqe6NirmLkmPzAtUtuX9Ebll8gPs0vgn0yv3gdFAPRlnt/gbTeX45/Eph1o8mMKrUhv7yZH72lZrb4",
+	"pc4E9mk9vhGfhrWh8/7F2dlp5bs/e3J8dnz25fFPAm6uGROo2/KcCWMFlZpcTF6u6GzBjs6PT70vrPFv",
+	"UIq1XFK1mVxMXjtp3oC4hcCNmMklFzfYWAJyHSDzxXfngGJZyAU5royBi4nH1ZsER2dyBkrrigm64pOL",
+	"iV3CqasmhRPgucqjMLgTiR6dilPe5JOLid2Cl/VjluH1SgqNr5yfnjosQOOSXOhqVbhb4uTvTkvFa6+/",
+	"c88PF7GMdvqUfwyQSCxl4AHnZIgPUy3gpEpOamzQXxeyQlKSBdYoY2sQuHEotKs4hsya+pg4Qe5UAIcO",
+	"2KTkyzyvV4aCg2nztcw3g0jYi3IVpuPnpoxyKPxbe3g2/gQ6t2qMnfqBGVJ1snLbFdmYZlaq/cQu/5/8",
+	"yvPPKJELhjHo5u59gHh5cwMbRHy6K8/xnXyMpX5kRVGvVUiylIodkw9sXmqWk/XCak8ucRvaRRBaULWs",
+	"hf2ymzBWQCi6ZGiT/y0+0fqRkzffTj7/nE1WZYTZUQKH5Br47TlIbBjgN3RSTv9JTwpuRxBAYuyY/JWb",
+	"hSwNob5Llr2UoH4CemhZa+0+p+nEVH6WvdgqKkQ/qk3LGRxve9BHFNma7+UaorVMmDE25srqb5QAqawR",
+	"YI2eYUS3x7zj+sZHHuTqtkP1vrZhXqNIx+Bre93LMO0DSRr77Ue7j3E/Wug/DhOb6sbZg3n73r3VJj3g",
+	"vYufGrC6A1yibt2/sQt0OFuf/pOxdXBpDubs6eZoQUV+MqvrP6LCB8f4evM9YjQeYqfsp10ZygNvE/pL",
+	"47tkLflRbAA6ZUUGcQSr+MJp3ep+zhWpAvPH5A12wEBXAhX5LmpuZKOxkC22wXMPmBfdXmvsH3xzfV7e",
+	"v97mvgarpukm8ZsLscggmMKWmhV39t8h2zds6cgx4zhvbj48uODaSLUBRvCxs+webOFyPNoVsm/8Qw+h",
+	"krnB+iplfgFjqWX+e0BTX5W/VtLnMNuNywifEyo2UJKznwb3TZVbc4hT5r7+WFpctYW7W/Yyz8dRdN7S",
+	"W1YfG+zF7TfvmHysm6RC9VXOKixVTVZUQRccjf1hB92Tnj166oDhNj+gFvhaqhur49apmFCzVwMg+Jow",
+	"tiG0DwXG1xJryvy29EQ3r8dRQFoOTiCbRtQVF3Jdc4k9EdC3nuVkugmqHPY/ISdQ9DmyT+Ub+83kyXqQ",
+	"3firj8IA1NooeqGUt0TINfG1pI1tMdhQsL7mHZQnMXLQNY+b4gI0fe781+7RnWPapAc0p4b78YRMmVkz",
+	"JkjB7lihLxvorK6xOYqfoKZVU0jL5vZb/yiZ2tRxKftVRLSuNq2rAzLKhjEUla7Et9gx5Qq92KCvSZUz",
+	"NZZu4tveI0kaveDruy/JDnvJ8JCH7PSQelGu+Uhv2TfumZ2xYjvry8qiGxvH041/yFWNDmCQxIeYUpCT",
+	"239G3Zxm2CdzsjDLosli2x/a1ZQghozNtF17inGihdiadKrkWjNFZnLpmqYQI12ZHnFbbdUG7Phddxmm",
+	"+hZCvCrCaD7w3hQ9UuGccl/6lJY5zUcfxNoIh+xrc0ylvB3rTOPOorkx52qpfQNxV1Eh53M+Q3nP9vQW",
+	"N9d4ILUpHOPR7I7mZu5u3ithmBpHxYZP1RFOB4+FnDFEW2qw/MnKNVFpPyfvq6ce4ohUjV16no5qDWOQ",
+	"+VvoZ+GzCe0h8NVElYusgnzHRu1Cbm9IVjdAnQPvC4OACP1Up+YO9bT7do5cl/UHFYRElqNo9/ZjNW/K",
+	"0viUQEsOlC1CYvAdVJVHMQC3SPQbMwP3l2enDyfPkJL5uMEDJozahAxTR949mIU9jw2EV4jCa0M3g4Qf",
+	"U1SXyhUPRG+vVwrLUw6xxa9w9Lqu90H31o3ealxa+ox0W9kvVXrkF5oYBfhL5EdA19MZJA7rKqfRGprW",
+	"ytblEj1G4Iqu8VhLkUvB9trsk6D4Pr7prkDDU+jfcvd9JcN4LADftZ+zJvcOJ7gRYbhj8mNtmc+8iBmy",
+	"1Xetqv53zLy666fhg/EEnzvSRjG6HGxE4WugVFsJxsR4xFwA7ojOCNXkCgqfj66sboGLc3nMEL5ZcKyC",
+	"Luz1C8V3LZp8QMgFowXWVKUI+T0+cUBWdSNEiAvBqeNd+7KCQvON0SwNCn7H+pqMoJae/IrIn59PoDVv",
+	"igZOWPyXyOW7OcC2HZAWYflYUvuFn0djMkNv7UmUwrd3QFsdj2suY2cVsn71bTw2tacz6EfXXDfplLWk",
+	"iZP/7MFCuGH/W25cEHQkbXprA3qZDlAK0yoHf8AnDsiyboQE1XCGYxDpe9+X2cdMrUqYeWwYKBKqqqUB",
+	"B4ILq2wuZKnavRoxC+KqQbnxlYOQaA+nFDzUVl251Fn/xQE3ewPsIumfeBvAShzeP+FG6+ueqFNrRvLg",
+	"NR0RltmhPjCX+/rr3lYoHIfgbff1x/LRVbt1wNyAl3lOaANzdcpuuAAHNzVWKTP7cX0QzkxHJuvt6xED",
+	"gbBXWqH9+TfEA4fwvlt6JTBdo4cX4MFIuaohhRRgqlMDoIqjnOnv7KdVha6LQ8o5hsbRePKs5a2KW8ZW",
+	"8IvPCQKPib3feJ6BTwWQeF3ZAsZzq8qFPVkRIs9JMfyaixxtEt2PEcNOaSEfpIJhz541oGqeHDAI296v",
+	"p/QL7c1DSJaxxL/7nPOFVQUrX2jXFpysymnB9YJprNZ8fvbV8y/RJT1lOu2J7sMD/ZzR4X3ygElIV0au",
+	"UN42Dw1iYEOCEuJZohA6Jq8rfDC8SsMmLj2di1lS004S4fQhrrZATxiDtO9E8Lk2FWNkn33yantkb/0D",
+	"3Gd7bvwBPPR+57+oz85lbXXVsLq6zjbG2jjycusiAsiTqsWMTz2GXKOMlKJgGn9dSI15yAKxWfe/tCD9",
+	"KGgROmpWWFDBedh65cdJDnw48fKBCbYmlORKrvx9BsCehdTMKs8uv1YtkRmcy8Xnc1GxwXLfe/BIV7LR",
+	"d8y81Leui9ShqnZggLYADSTDjOU9QZcdJPy41RMpqjOXM3ClJqzKkaK1cYtU39ZpXfueqkGNDYSWBUv1",
+	"1oYfv9CeL2swmIUxK31xcsLFrVF0czxVdHa7poapY9fr+7JS2DkkR8vc5Vc1acx1neW0BS4Th/2PAKY8",
+	"YG1ZikuBp1ych9zwO6Y9X43BsV97i5rq25BnL7CcxaWX+fYvzSyzxEZKVeefxXcGFOivnp9/9eV9ZEuf",
+	"9Nc67/UhbJgi72++uNmP7L36QtewLcj8HngdzJvDZZVu7U0hEbswvjFS3r4RRvbKRpaKKGnPvF0FF2Cu",
+	"D0g7rvD8o+ZvogHIDtydy5WwlmFRWDVMgOPbdS3PCLYpt3NF4As5D8vHElNzgPPRiT3rNS8ADcMUDjxx",
+	"nWM2n6iHrjjQifJdpMaWseXciQe/JRWmfGIWpfC/jjSDKoGlFK4pb3xY9+N9RvUN6AmAOHGN8GyKFPaG",
+	"SgysOQLl1eN2tqTuOyyjquDJgQFw7X4Dg5AvlZbKixLIZ64bWUaGrX6MjOvx0CtcuafnL56+eP7n8xfP",
+	"2qGYU8neS6lNfE8BkM8Pc37aAfV8b0dXa0wIujWD0EspogVnVSXbSHUorpwuLC9wchqSHbjrJLbOahD3",
+	"is/QnxWGpZdU2QvFYZY92FUSticfE9GF3rI3orcqDNBw0eSVirOnXFC1iZypB9UjfQuLhCa5pGIzWjCd",
+	"Vk1t/njMlsWXDgJqaS9pxNVEBqyaSszRLZi5Kxy7LS8ZuBBJwe0nBaKeHZPKOtvqqGFZcUW1trKwVaUJ",
+	"WYq1WaBvDwrp8zYJtTRmNYgEPYjfCAjJ90tLCk9WOghct5xvVda40SSphdUNCdIxsvtoXZWW10vPGqJX",
+	"PZJuU9+6FyCbMYeq0W7DH73etzLAVLZfyiPfuc8Ofuf2yyyo2472yixwHD9KeXsDdRtSrIVci/SFO+jg",
+	"Vrl1yRP86hO0JH5bddzaL10si6EH1+1iAKbSNTRb+16VrjuUJgsKiW8XxB5Ea5eq2YLfsaRZtJAQtR12",
+	"gg6pvAERBaKDt/PMaEEh/FyG1LQiJ2cznqMvi3CXkAU/QpIKlIAswXsLMQP382ZPdjrBxhKDFa7O7MLX",
+	"vGAvq6YVByu3KONlFl7/ISA14DS6zmeYyjsWcMwNNAFvqi/gM0MN3LNKL71le2esmE+e9quFXNdH/UAF",
+	"rR/dZTOa58r3RdSEkjWbhvWymorcmgJW1tAlu7D/wA3XLM/Q42G1DrkWxLXx0xkpJM3tPe3u6wOkzrbu",
+	"jz1eDv07ukUfGM17b9H+Z+CDm8bhxRWo6bUhoKFDWX09QPwStb9LsqBqWTCtLyptCqWVKl3lbODTs/vI",
+	"8kNvn1F8ptttA3yk33GCy3aP8wQ9dUZROED4aXd8llJwI+3AZKXkjaLLzBdU2ukS1P/sJrxXcsnMgpW6",
+	"35UhS3Mj2/j8O2be+WcOyOfVGMkkIZeVMlJwDzHSNcHwS4/4XSLtuUGb8QPc/vOPlUnxkNtyxQympodb",
+	"E4AM+2LHCMwweMEg250GGRL9YrORw9ArrfQhTsWDoQi7xhFO43cWQFC9AZ6cIaQEx05H1Tw+0isb0nXG",
+	"qKnmO6cVHBqMyyKHOU6yCVQnZVVLtbuwJVA2mW6sGRPvwh73hFwSWmiJnipAhEQ3AjdO59QgcJERYlOH",
+	"Po2DvBbje2DAD7K9Aof2jqhJqr76kwNj5uA9HSLQgn1IzMVqH/eLfESHbI+3QExz0JC/O2oija56wVMA",
+	"W44G3wJfQ7eMYOu2hN6INoRvd3tjvmMgvSb/5PCo74T/1mg5q6HnIKoyGcZURbvxFSb4/iMVkXdtGcA3",
+	"4X1qVXrfilkbuRpjN9/TUrMMPmcF3I20Is8l8EA1prSXur8pe7ktts5Dv0CDJUPfYEPgoLd30PbFdNir",
+	"6Hff/Igi/1v0az6Gbz78nvPPI8MXEKwn1GQexGvLCUtFThLAGfcWgC3HqH8B/aFvmccroHdb9Nstno+T",
+	"/l+jeD4gvovPV+BUnuxgV18SgZaPqwLixjnFsQFklc2q6UYT3Q/61B6sTZtm9QEeeCwEjRkdC9ZxB3Zj",
+	"RgXJJXhS11LdXpJnp09c5y3uwXz6QnJgtLHDcfeheuigHmo/SDQhaqQ0qJqe4BlCgrqQK7onQIEIKyRY",
+	"Txdo2PI6qdR88A8NlTUf2ScDcdeuHCfxoSxYvyfrCvseD9f4/T0erlKfO599bc3yHs99lH2eupLKfL3p",
+	"8+S3XGFnzUm3QofIaVWHTr2QawF6XV2kcH56/vzo2Z+fnPXW58IG89Ba/unnI/jDn/7Q3zPwm9Ht2k82",
+	"8vx7esNaEHGdbuyP0VgaXd1NQwpGCi6gvQAgvlyG5r3T2rHy3BXJVT45wgrdLCAZJhOO4N7rJRmgL+uD",
+	"1CeEI/auUuDFeMq2p47eAhyklZ4gWgGwe2BuNNZ4GFdBOMQgj8HZQaaQRPQC2o6xdX9hbNU4qlDiY3VB",
+	"ZTCAm2Hw3qV8tu5h2vXfPDs9a+J39rurML4mTdXNdCwS8fqTdfKqB/gHvbhqXgKAaw+P1bpFrd9W8ffe",
+	"5+r0gc/VbPRacGzfUWEkVGf3fqfnBHCWR06b/6v9Zvupe+j9cEdsFHMBkKkhf46tW/qixsxTnOoJnRl+",
+	"x02rqfrSP/O7VbCXVRCtOdq0Yt74wG8OLeuXUiDaJgZZg+AopJRPMh85nlXtaVyKeZ8AsJaQZpiFpXke",
+	"uvyS5PYioCInMAkNNbWEFkVWtw2EbiMpJ3bSBDjfMgEe0waoOPzgCU91Cx9esDzDL6P/L6ebDKmcQWgg",
+	"q6ufcJ8zYrcZIBE6lc7YWZ/JolwKrEyK37pSavaNe+pQCOf2698sJJ89fJ+rnbFjOw2rH03L8oXo8FU4",
+	"VtZGU2RNhdEQF2Ns4DayTyupTAt8+ZWhyryCpw4FYw0ffyRzwq0ssYFIHbKgmkBGxHj37BpjLppRNVuQ",
+	"ORe5RkPC0GnBAKr8RjJNpLCn2fWcgiIgp8EjtEAX+GjLlndaGVdGroKN77Iu7OOrEWG3qHDkB5PLLBTm",
+	"b9E13bTax0m87sRSTh+Ul8ZKxpxTVVMIGNTepWMjaXWxT9WKt53ow3Xle5ac7lIfj9UkmyyAHjCFb3Ds",
+	"o2+5XknN8enW/OVxfEEwF/QbiAC34CE2rw9uSGV5pPrmPbKivpv5B+phXGWsldhBLdp2neSukHztEi+w",
+	"ix1VjBSWWPtBcJynIDhGNBl+fjj4F1d89CgYMH5HjIMTIDkEPQrooiQFc+kMC18GhV5xDY/WnSmnrJDr",
+	"GmKpcuZlYQfIgTGyk4KKm7KtdAnCjvjwD/7ZB/AsVGMldghqkEcsk3G6zpJuiLbWyY42azdBMV/fZ3/E",
+	"OMkyUHVn9vwN3IBeKVieKuk0rN/9E79HLf+1o5ae939D0csgm9BnOroWFlXrYifaaVHULcIHSohGxUOL",
+	"mP7vZmXEwTakMU4q4akYLe1GeMRiBaXrfM5ZHpRZV6mdIZl82+jBkUpwKOwQ8nAxlSu4dh7ar9CZqjaq",
+	"TwHIuYHe2ygEI94FbXhRINJSFYoLfIelSLfJqnMGY56+9wUVD7Cf4RB2yId2+D3kmbyiG1BV5dww4Q5i",
+	"9JTuFSc7+RXuy9ZajdcgZA8p466MVG25F5C+OkIjDfetLyzby4IRbccd0dZ+ZWmZMLcdoTvdJPGgdCTv",
+	"34VXCPhHdF1mDs1BBBc3me+27TKUE2YpV1tqSRqj7uzU/W9UBWV0B48l8W/EvzOvmgAc1MnTh/GENPug",
+	"x/lPt2Qb/SjNobKM7KcfKRzwQEIJYwCU2O0BhOzq20PC7Y1NblTgtScOVVvXr6EzetxHS6OHNSe8+HsW",
+	"Jzh2zfaqNNkhJ9ytm/EPDSpp/zIXq9M5g6aCQq57MvCCUeVbxMeJ9QGfYS+LoutirMwTfzlWhU1yjhBR",
+	"6Bys/XqQEQ9alfuHHAARqg89O93CLIOHz9y/Qild4mK1r297e+ukhNNulNd/d8BdrmtQpAL8thj+dDnL",
+	"qcSQqgy/TaMZSPp/I5S3D/5EpsRGdWTH8wcXBVEl6KwOC9XIGyxY8bVt6NdZ7sAIIlBwWPhWpcH1kT5l",
+	"Z3p6+WBp6WX/dHSY92i+ttLlnAdJV3tmnZeHyzYvC/atnJVWb37wNPMynnb5lzETyykRbO3Ss/Sam9kC",
+	"mhbMj8lLkruFO+emIDx3zY4Gdn6ErT6ZQaJSK9zXN+6RjusWUP4HIK1UB2FL+u9w/SEFnF9bKlELfx5N",
+	"uMnZrFT+fNXdVdE4h7Z5BRW32CvB7b9PkiRzOEoiDcKREGkwSapYCwYTPlCLt/GP7Jvl4FyuA4lV3+Cq",
+	"n3BF3+eI0U5BOJACtxiqQ+TciV2833DIxjU2PPMdNh4zctpwcO2euF1v9zHNfd4uFYYBjlNRtRwRUBVm",
+	"T3oq22GrE+yBTv6GbuN2/nO7jF6CJgTQ8FJBHV5YU1RxzR//5+XbH75ELWhGBZkyx2Ish5K9NWpFvurX",
+	"IYJwTaTAWI7VolcFndnPYw8ZK6B438RfYDWrEB85jawb8+dbReemUhAOpbvuaAm7O53biYzjTQaqwveY",
+	"sw+qIOWFawaK6dUUEih8H8MKuB2Q+CAg434J2tL0EQYjQoDiliITpW8NJ9J/vzTi/fNGrIiqiw3hwFc3",
+	"xyWoiVK42A8oiFuM4oS0ldE+ZwbBEciU7XGj9ElZeohUpa4UJT/P0bLIOCty5xqCDgxyTlwaSN3Ptzq9",
+	"rp+Hy8RmOTe9a6WByljqkiqgeGd/ve+x630FP96ZG2T/1iYrHAk0W0fAAStNcPCwc4vAz186jcieJdB9",
+	"yFwWRdTT2XWqnBOFdXs93Z35u9vzd7fn727P34hv6Z/b2+rwAQ/vWT2paZBMdi4LdoVPDaIyfvlPu8SO",
+	"NK+N4G7D42NpCv959e5Hgosgfzw/PT89Ojv/ssqMBBvBcVdveKpyAPRD2RPyAR/Px+mobT/lOMmhPNSI",
+	"zg5S3JmZPGfCcLPBHnuGlLruNNIN/dDGN4e2JNu0jy1fwauP9ObgzoF3oh57zOKgdqyM8reIkfGYErs1",
+	"GvDwXBFGD9gdtwxR+5L30Exdv/rVZmTEjG/kahM/tWcPcmrtkkZpZYapKyDXoVUjaGygp8n5PCMlNOOj",
+	"YCB4v45ci313Qs7nI2/EFUSXLKnezeePIUMRrkTO5+PVB4cX0dpnU9tR5pbCi6HJsQH5i/wIOiOMuwev",
+	"ecHeFflb7LlwkNYn+PVHyp3rh846ZTd0vH5j66p7sIu12W2sG8ETWgB26gD1FTlAHO78HSo/Hod4J4Ld",
+	"//w4B12V42Be/MAqw0WVAq1SIddECvRpEFnk19j6xrjc+HWzm7Tf/4wYKfcVB4otKRe6vXwTHzmo0YhD",
+	"pHzRbpajWYzue1h4UBk1XNsf0KQ4XLV6SHvUbrpqN/1TD4MliaP1dlz62Y1le2pDjbfaq51Z0Hy3hUeG",
+	"jsAayZ0bki7zOeT+1UjuU6sGH02p6xY1eKTs/ljlX9spfG1n8KjW5Fh6qfAeSuSMhhfCIBy9ZsKgvgqR",
+	"5dBwGCQWNdPVcUzcdPxGvDnYHQcffySExHgz86uw73hgB14xc/SNlLecHdwa9K3I4JiDCUJFXvV+6+t/",
+	"8lt7MiuVcsRKQgPxG/Gu7IkLhASSpXlkCrkZdEfnNDPlqu26v4IHDpnCDwPEweEhuwNgVIlgDPqExnHf",
+	"q/4EWPm5oAARNmVkSXNGGme8lUdSUvS91AElDnDY7bd/P+sRiQ94NADe3djFrIZbLLi4rRUEfFYbqgxZ",
+	"KS4M6y0VAKuoXfv6iI88hOr1g5S35QoG7Kt94QLGUr3wa3VDwCo5oJDyNsBQL1f7ZVPj0g5zngLiDeuN",
+	"enaIKcT26y3NR1SLasyv3uoNbm/PIEy9V48RhYGp4hEXEnU9yMx+DGxtT4nfVsBgb34/fSh+/2Z0NO29",
+	"mF7mtBWy+aNE5ODD9eyFAVK5m+NUnzaxcgksGvTkghpWbAK4E6oUv+sLIWPkLWszh6wo+mifOZBQh28/",
+	"ksMX15W6d+2PYwpz+70K3AAaul86NRjhnlxIZtYTHcyoFqYHtUYdmOnblBY1KtPzqis+Nh/rT6ET7Amd",
+	"ZO+PavPSdY0+CHcrunkkC8CBGcb7iEO+HSTMKD6O/P6oNmQJyqTGRAkfVMRsR0xMxE7tG5e+vz4m70Sx",
+	"QaE1pyDWuIbmjMlci92oB+6y5nlLWuIVMy/hicPsMnz7N7vNa6agaT8BIo0GhOA3W5bGO+zsVsA5vZGy",
+	"QjUDvIRL+/8+JQs3eIoZnWzZf5erKpH0Tr/mBXtVPXYgvG///d/0yQY1YbQ4JVi3jX0OznKGjYMcwqzv",
+	"xoptIlM6fWKLhTR81hMMxCrFBfsR3pjcox9oXxwR8L+NCSPCZ2z7+ABw+kwumWuTyucuj9UeNpLLIbRU",
+	"zMM2pc/KW/sRcfNvfQeOe1IwTKXJEinrS6wc9i4oeNBnKqvBr1we65CdLRhtz8OHB75nRf77ro6xqwtW",
+	"5E4INgQfli3VOo7LUF7QO9b/crtjSncDd+rDY3bqFmhAN8njiFPR/YSSH5Mn2pyznz///wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -45,8 +47,11 @@ type Server struct {
 	cancel   context.CancelFunc
 }
 
-// maxBody bounds a request, in octets.
-const maxBody = 8 << 20
+// maxBody bounds a request, maxMail one that brings mail, in octets.
+const (
+	maxBody = 8 << 20
+	maxMail = 128 << 20
+)
 
 // New makes the interface.
 func New(c Config) (*Server, error) {
@@ -62,7 +67,7 @@ func New(c Config) (*Server, error) {
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock)}
 	s.stop, s.cancel = context.WithCancel(context.Background())
 	s.app = fiber.New(fiber.Config{
-		AppName: "Ink Tray", Immutable: true, BodyLimit: maxBody, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+		AppName: "Ink Tray", Immutable: true, BodyLimit: maxMail, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: func(c fiber.Ctx, err error) error { return s.problem(c, err) },
 	})
 	s.app.Use(s.guard)
@@ -120,11 +125,20 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if c.Method() != http.MethodGet && fromCookie && !ownOrigin(c) {
 		return &problem{status: 403, kind: "origin", text: "the request came from another site"}
 	}
-	if route.Operation.RequestBody != nil && !strings.HasPrefix(strings.ToLower(c.Get("Content-Type")), "application/json") {
-		return &problem{status: 415, kind: "content-type", text: "the request's content is not JSON", advice: "Send Content-Type: application/json."}
+	raw := false // content that is no JSON is looked at by whoever takes it
+	if body := route.Operation.RequestBody; body != nil {
+		media, _, _ := strings.Cut(strings.ToLower(c.Get("Content-Type")), ";")
+		if media = strings.TrimSpace(media); body.Value.Content[media] == nil {
+			wanted := slices.Sorted(maps.Keys(body.Value.Content))
+			return &problem{status: 415, kind: "content-type", text: "the request's content is not " + strings.Join(wanted, " or "), advice: "Send Content-Type: " + wanted[0] + "."}
+		}
+		raw = media != "application/json"
+	}
+	if !raw && len(c.Body()) > maxBody {
+		return &problem{status: 413, kind: "too-large", text: fmt.Sprintf("the request is larger than %d MB", maxBody>>20)}
 	}
 	input := &openapi3filter.RequestValidationInput{Request: request, Route: route, PathParams: params,
-		Options: &openapi3filter.Options{MultiError: true, KeepValidatedValue: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+		Options: &openapi3filter.Options{MultiError: true, KeepValidatedValue: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: raw}}
 	if err := openapi3filter.ValidateRequest(c.Context(), input); err != nil {
 		return invalid(err)
 	}

@@ -31,6 +31,7 @@ func (s *Server) names(v store.Viewer) (*names, error) {
 		n.mailboxes[m.ID] = m.Name
 	}
 	rules, err := s.Store.Rules()
+	n.rules[store.ByHand] = "by hand"
 	for _, r := range rules {
 		n.rules[r.ID] = r.Name
 	}

@@ -74,6 +74,9 @@ type Cabinet interface {
 	// Sum reads a file and returns its size and checksum; ErrMissing where
 	// there is none.
 	Sum(ctx context.Context, path string) (Content, error)
+	// Folders lists the names of the folders within a folder, "" for the cabinet
+	// itself, in order; without its own. ErrMissing where there is no such folder.
+	Folders(ctx context.Context, within string) ([]string, error)
 	// Open opens a file for reading; ErrMissing where there is none.
 	Open(ctx context.Context, path string) (io.ReadCloser, error)
 	io.Closer

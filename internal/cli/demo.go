@@ -42,7 +42,7 @@ func demoFolder(folder string) error {
 }
 
 func (c *command) demo() *cobra.Command {
-	var folder, address, mailAddress, logs string
+	var folder, address, mailAddress, smtpAddress, logs string
 	var every time.Duration
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Try everything with the Brackwater harbour office, an invented one", Args: cobra.NoArgs,
@@ -55,7 +55,12 @@ func (c *command) demo() *cobra.Command {
 			if err := demoFolder(folder); err != nil {
 				return err
 			}
-			mail, err := demo.StartMailServer(mailAddress)
+			authority, err := demo.StartAuthority("127.0.0.1:0")
+			if err != nil {
+				return err
+			}
+			defer authority.Close()
+			mail, err := demo.StartMailServer(mailAddress, authority.User)
 			if errors.Is(err, syscall.EADDRINUSE) {
 				return &exitError{exitFailure, fmt.Sprintf("the address %s is taken by another program; choose another with --mail-listen", mailAddress)}
 			}
@@ -77,16 +82,20 @@ func (c *command) demo() *cobra.Command {
 				defer f.Close()
 				log = slog.New(slog.NewTextHandler(f, nil))
 			}
-			s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: address, zone: "Local", language: "en", log: log})
+			s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: address, zone: "Local", language: "en", log: log, receive: receiveOptions{domain: demo.DropDomain, smtp: smtpAddress, megabytes: 64}})
 			if err != nil {
 				return err
 			}
 			c.service = s.address()
-			if err := c.furnish(cmd.Context(), s, mail, desk, demo.OldMail(time.Now()), filepath.Join(folder, "files")); err != nil {
+			if err := c.furnish(cmd.Context(), s, mail, desk, authority, demo.OldMail(time.Now()), filepath.Join(folder, "files")); err != nil {
 				return errors.Join(err, s.stop())
 			}
-			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  Files     %s\n  Sent      %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
-				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"), every)
+			drop, err := s.store.MailboxNamed(store.System, demo.DropName)
+			if err != nil {
+				return errors.Join(err, s.stop())
+			}
+			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  Files     %s\n  Sent      %s\n  Receives  %s at %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
+				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"), s.engine.DropAddress(&drop), s.api.SMTP, every)
 			ctx, cancel := context.WithCancel(cmd.Context())
 			arriving := make(chan struct{})
 			go func() {
@@ -102,6 +111,7 @@ func (c *command) demo() *cobra.Command {
 	cmd.Flags().StringVar(&folder, "folder", filepath.Join(os.TempDir(), "inktray-demo"), "the demo's own folder")
 	cmd.Flags().StringVar(&address, "listen", "127.0.0.1:8025", "address of the console")
 	cmd.Flags().StringVar(&mailAddress, "mail-listen", "127.0.0.1:0", "address of the mail server; port 0 takes a free one")
+	cmd.Flags().StringVar(&smtpAddress, "smtp", "127.0.0.1:0", "address at which the drop addresses receive mail; port 0 takes a free one")
 	cmd.Flags().StringVar(&logs, "log-file", "", "file for the service's log")
 	cmd.Flags().DurationVar(&every, "every", 5*time.Second, "how often a message arrives")
 	return cmd
@@ -126,7 +136,7 @@ func arrive(ctx context.Context, mail *demo.MailServer, every time.Duration) {
 
 // furnish fills the mailboxes and sets everything up over the service's own
 // interface, as a person would.
-func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, desk *demo.Desk, letters []demo.Letter, files string) error {
+func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, desk *demo.Desk, authority *demo.Authority, letters []demo.Letter, files string) error {
 	for i, l := range letters {
 		var flags []imap.Flag
 		if i%3 > 0 {
@@ -157,6 +167,9 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 		if err != nil {
 			return err
 		}
+	}
+	if err := furnishMailboxes(ctx, service, mail, authority); err != nil {
+		return err
 	}
 	if err := watched(ctx, service); err != nil {
 		return err
@@ -236,6 +249,25 @@ func furnishPeople(ctx context.Context, service *client.Client, console string, 
 		}
 	}
 	return nil
+}
+
+// furnishMailboxes adds a drop address, a mailbox for files, and one that is read by
+// consent.
+func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.MailServer, authority *demo.Authority) error {
+	drop, files, imap, word, issuer, port, interval := client.MailboxSettingsKind("drop"), client.MailboxSettingsKind("files"), client.MailboxSettingsKind("imap"), "post", authority.Issuer(), mail.Port(), 5
+	for _, m := range []client.MailboxSettings{{Name: demo.DropName, Kind: &drop, Word: &word}, {Name: demo.FilesName, Kind: &files}} {
+		if _, err := call[client.Mailbox](service.AddMailbox(ctx, m)); err != nil {
+			return err
+		}
+	}
+	user := demo.ByConsent + "@brackwater.example"
+	m, err := call[client.Mailbox](service.AddMailbox(ctx, client.MailboxSettings{Name: demo.ByConsent, Kind: &imap, Host: "127.0.0.1", Port: &port, Encryption: "none", Username: user, IntervalSeconds: &interval, Consent: &client.Consent{ClientID: demo.ClientID, Issuer: &issuer}}))
+	if err != nil {
+		return err
+	}
+	asked, err := call[client.Asked](service.AskConsent(ctx, m.ID, client.AskConsentJSONRequestBody{}))
+	authority.Allow(asked.Code, user)
+	return err
 }
 
 // furnishAlarms sets the demo's alarms.

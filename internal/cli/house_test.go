@@ -50,7 +50,7 @@ func openOffice(t *testing.T, furnished furniture) *office {
 		t.Cleanup(func() { os.RemoveAll(o.folder) })
 	}
 	var err error
-	if o.mail, err = demo.StartMailServer("127.0.0.1:0"); err != nil {
+	if o.mail, err = demo.StartMailServer("127.0.0.1:0", nil); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { o.mail.Close() })

@@ -451,4 +451,3 @@ func (c *command) mailboxSignIn() *cobra.Command {
 		}),
 	}
 }
-

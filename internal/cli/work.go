@@ -128,6 +128,7 @@ func (c *command) messages() *cobra.Command {
 			return c.show(m, func() { fmt.Fprintln(c.out, strings.TrimRight(visible(m.Text), "\n")) })
 		}),
 	})
+	c.mailByHand(root)
 	return root
 }
 

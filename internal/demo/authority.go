@@ -89,6 +89,18 @@ func (a *Authority) TakeBack(user string) {
 	}
 }
 
+// Allow gives consent as somebody would who enters the code of a device.
+func (a *Authority) Allow(code, user string) {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	for k, g := range a.grants {
+		if g.device && g.code == code {
+			g.user, g.given = user, true
+			a.grants[k] = g
+		}
+	}
+}
+
 // User is whose token it is, "" where it is nobody's.
 func (a *Authority) User(token string) string {
 	a.mutex.Lock()

@@ -173,12 +173,12 @@ func TestTheRulesAreWholeAndSomeMailIsWantedByNone(t *testing.T) {
 }
 
 func TestATakenAddressIsAnError(t *testing.T) {
-	first, err := StartMailServer("127.0.0.1:0")
+	first, err := StartMailServer("127.0.0.1:0", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer first.Close()
-	if second, err := StartMailServer(first.listener.Addr().String()); err == nil {
+	if second, err := StartMailServer(first.listener.Addr().String(), nil); err == nil {
 		second.Close()
 		t.Error("two servers on one address")
 	}

@@ -5,14 +5,18 @@ package demo
 
 import (
 	"bytes"
+	"errors"
 	"io"
 	"log"
 	"net"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapserver"
 	"github.com/emersion/go-imap/v2/imapserver/imapmemserver"
+	"github.com/emersion/go-sasl"
 )
 
 // Password is that of every mailbox of the demo.
@@ -26,14 +30,15 @@ type MailServer struct {
 }
 
 // StartMailServer listens on an address and makes the scenario's mailboxes, empty.
-func StartMailServer(address string) (*MailServer, error) {
+// owner tells whose a token is; nil where no tokens are taken.
+func StartMailServer(address string, owner func(token string) string) (*MailServer, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, err
 	}
 	memory := imapmemserver.New()
 	m := &MailServer{listener: listener, users: map[string]*imapmemserver.User{}}
-	for _, name := range Mailboxes {
+	for _, name := range append(slices.Clone(Mailboxes), ByConsent) {
 		user := imapmemserver.NewUser(name+"@brackwater.example", Password)
 		for _, folder := range []string{"INBOX", "Archive", "To file"} {
 			if err := user.Create(folder, nil); err != nil {
@@ -46,12 +51,39 @@ func StartMailServer(address string) (*MailServer, error) {
 	}
 	m.server = imapserver.New(&imapserver.Options{
 		NewSession: func(*imapserver.Conn) (imapserver.Session, *imapserver.GreetingData, error) {
-			return memory.NewSession(), nil, nil
+			s := memory.NewSession()
+			if owner == nil {
+				return s, nil, nil
+			}
+			return &bearing{s.(imapserver.SessionIMAP4rev2), owner}, nil, nil
 		},
 		Caps: imap.CapSet{imap.CapIMAP4rev1: {}, imap.CapIMAP4rev2: {}}, InsecureAuth: true, Logger: log.New(io.Discard, "", 0),
 	})
 	go m.server.Serve(listener)
 	return m, nil
+}
+
+// bearing is a session that also takes tokens (RFC 7628): whoever comes with a good
+// one is signed in.
+type bearing struct {
+	imapserver.SessionIMAP4rev2
+	owner func(token string) string
+}
+
+// AuthenticateMechanisms lists the mechanisms.
+func (b *bearing) AuthenticateMechanisms() []string { return []string{sasl.OAuthBearer} }
+
+// Authenticate begins to sign in.
+func (b *bearing) Authenticate(mechanism string) (sasl.Server, error) {
+	if mechanism != sasl.OAuthBearer {
+		return nil, errors.New("this mechanism is not known")
+	}
+	return sasl.NewOAuthBearerServer(func(o sasl.OAuthBearerOptions) *sasl.OAuthBearerError {
+		if user := b.owner(o.Token); user == "" || !strings.EqualFold(user, o.Username) || b.Login(user, Password) != nil {
+			return &sasl.OAuthBearerError{Status: "invalid_token", Schemes: "bearer"}
+		}
+		return nil
+	}), nil
 }
 
 // Port is where the server listens.

@@ -17,6 +17,15 @@ import (
 // Mailboxes are the harbour office's, by the part before the @.
 var Mailboxes = []string{"berths", "gauges", "safety"}
 
+// More places where mail of the harbour office arrives: an account that is read by
+// consent, a drop address, and mail from files.
+const (
+	ByConsent  = "pilots"
+	DropName   = "forwarded"
+	DropDomain = "drop.brackwater.example"
+	FilesName  = "mail from files"
+)
+
 // Rules are the harbour office's, as a document. The cabinet is called "harbour files".
 const Rules = `format: 1
 rules:

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"bufio"
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -130,4 +132,61 @@ func (e *Engine) Deliver(a drop.Address, received time.Time, message io.Reader) 
 	defer root.Close()
 	_, err = mailfile.DeliverInto(root, ".", received, message)
 	return err
+}
+
+// TakeIn takes a message, or those of an mbox file, into a mailbox of files.
+func (e *Engine) TakeIn(v store.Viewer, mailboxID string, content io.Reader) (taken, known int, err error) {
+	m, err := e.Store.MailboxByID(v, mailboxID)
+	if err != nil {
+		return 0, 0, err
+	}
+	if m.Kind != "files" {
+		return 0, 0, rule.Problems{{Place: "mailbox", Text: fmt.Sprintf("mail cannot be taken into “%s”: choose a mailbox of files", m.Name)}}
+	}
+	e.takingIn.Lock() // two at a time would not know of one another's messages
+	defer e.takingIn.Unlock()
+	root, err := disk.Root(e.MailFolder(m.ID))
+	if err != nil {
+		return 0, 0, err
+	}
+	defer root.Close()
+	in, err := mailfile.NewIntake(root)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer e.rouse(m.ID)
+	now := e.Clock()
+	file := bufio.NewReader(content)
+	if begin, _ := file.Peek(5); string(begin) == "From " { // no message begins so
+		taken, known, err = in.TakeMbox(file, now)
+	} else {
+		var raw []byte
+		if raw, err = io.ReadAll(file); err == nil {
+			var fresh bool
+			if fresh, err = in.Take(raw, time.Time{}, now); fresh {
+				taken = 1
+			} else if err == nil {
+				known = 1
+			}
+		}
+	}
+	if errors.Is(err, mailfile.ErrNoMessage) || errors.Is(err, mailfile.ErrNoMbox) {
+		err = rule.Problems{{Place: "file", Text: err.Error()}}
+	}
+	if taken > 0 {
+		err = errors.Join(err, e.Store.Record(v, "take in mail", fmt.Sprintf("%s: %d messages", m.Name, taken)))
+	}
+	return taken, known, err
+}
+
+// CabinetFolders lists the folders within a folder of a cabinet.
+func (e *Engine) CabinetFolders(ctx context.Context, cabinetID, within string) ([]string, error) {
+	g, err := e.gate(cabinetID)
+	if err != nil {
+		return nil, err
+	}
+	if err := g.ready(ctx); err != nil {
+		return nil, err
+	}
+	return g.cabinet.Folders(ctx, strings.Trim(within, "/"))
 }

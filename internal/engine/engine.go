@@ -79,6 +79,7 @@ type Engine struct {
 	watchers    map[string]*watcher
 	gates       map[string]*gate
 	passes      map[int64]*oldMail
+	takingIn    sync.Mutex
 	registering sync.Mutex     // one at a time writes registers that are kept
 	inHand      map[int64]bool // entries that a goroutine is filing
 	verifying   bool

@@ -64,7 +64,7 @@ func (v *visit) followOne(ctx context.Context, f *store.FollowUp) error {
 	var r *rule.Compiled
 	var why string
 	var err error
-	if f.Kind != "return" {
+	if f.Kind != "return" && f.RuleID != store.ByHand {
 		r, why, err = e.mayFollow(f)
 	}
 	if err != nil {
@@ -88,6 +88,9 @@ func (v *visit) followOne(ctx context.Context, f *store.FollowUp) error {
 		return e.Store.EndFollowUp(f, nil, e.now())
 	case errors.Is(err, source.ErrNoLabels):
 		f.State, f.Reason = store.NotDone, "the mail server keeps no labels"
+		if r == nil { // by hand: whoever asked for it sees it
+			return e.Store.EndFollowUp(f, nil, e.now())
+		}
 		return errors.Join(e.Store.EndFollowUp(f, nil, e.now()), e.noLabels(v.mailbox, r))
 	case errors.As(err, &reach) && reach.Step != source.Connection:
 		// The server refuses this one: it says so again when asked again.
@@ -149,7 +152,10 @@ func (v *visit) doFollow(ctx context.Context, f *store.FollowUp, r *rule.Compile
 	if f.Kind == "return" {
 		return v.move(ctx, s, f, &row)
 	}
-	step := &r.FollowUps()[f.Place]
+	step := &rule.FollowUp{Kind: rule.StepKind(f.Kind), Words: []string{f.What}} // by hand
+	if r != nil {
+		step = &r.FollowUps()[f.Place]
+	}
 	switch step.Kind {
 	case rule.DoDraft:
 		return v.draft(ctx, s, f, r, &row)
@@ -174,10 +180,14 @@ func (v *visit) doFollow(ctx context.Context, f *store.FollowUp, r *rule.Compile
 			}
 		}
 	}
+	before := row.Flags
 	if row.Flags, err = s.Mark(ctx, row.UID, on, off); err != nil {
 		return err
 	}
 	f.State, f.Reason = store.DidIt, ""
+	if r == nil && sameFlags(before, row.Flags) {
+		f.State, f.Reason = store.NotDone, "it was so already" // so taking it back changes nothing
+	}
 	return e.Store.EndFollowUp(f, &row, e.now())
 }
 
@@ -378,4 +388,20 @@ func (e *Engine) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Message
 	letter := post.Letter{From: from, Name: out.Name, To: []string{to.String()}, Subject: subject, Text: text, ID: p.Event, Date: e.now(), InReplyTo: inReplyTo, References: references, Auto: "auto-replied"}
 	p.Content, err = letter.Bytes()
 	return p, "", err
+}
+
+// sameFlags says whether two lists hold the same flags. What only a server sets for
+// a session counts for nothing.
+func sameFlags(a, b []string) bool {
+	norm := func(list []string) []string {
+		var out []string
+		for _, f := range list {
+			if !strings.EqualFold(f, `\Recent`) {
+				out = append(out, strings.ToLower(f))
+			}
+		}
+		slices.Sort(out)
+		return slices.Compact(out)
+	}
+	return slices.Equal(norm(a), norm(b))
 }

@@ -23,6 +23,7 @@ type UndoLine struct {
 type UndoPreview struct {
 	Lines   []UndoLine
 	Returns int      // messages that are moved back
+	Changes []string // labels and marks that are taken back, in words
 	Stays   []string // what cannot be taken back, such as replies that were sent
 }
 
@@ -35,6 +36,9 @@ func (e *Engine) PreviewUndo(ctx context.Context, v store.Viewer, passID, entryI
 	entries, err := e.Store.Undoable(v, passID, entryID)
 	if err != nil {
 		return p, err
+	}
+	if len(entries) == 0 && passID > 0 {
+		return e.previewHand(v, passID)
 	}
 	if len(entries) == 0 {
 		return p, ErrNothing
@@ -154,6 +158,9 @@ func (e *Engine) Undo(v store.Viewer, passID, entryID int64) (store.Pass, error)
 	entries, err := e.Store.Undoable(v, passID, entryID)
 	if err != nil {
 		return store.Pass{}, err
+	}
+	if len(entries) == 0 && passID > 0 {
+		return e.takeBackHand(v, passID)
 	}
 	if len(entries) == 0 {
 		return store.Pass{}, ErrNothing

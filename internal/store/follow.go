@@ -12,7 +12,7 @@ import (
 func ready(db *gorm.DB, now time.Time) *gorm.DB {
 	return db.Where("state IN ('waiting', 'begun') AND (next_at IS NULL OR next_at <= ?)", now.UTC()).
 		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.state IN ('planned', 'staged'))").
-		Where("(kind NOT IN ('move', 'reply', 'draft') OR NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.state IN ('held', 'failed')))")
+		Where("(kind NOT IN ('move', 'reply', 'draft') OR rule_id = 'by-hand' OR NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.state IN ('held', 'failed')))")
 }
 
 // ReadyFollowUps lists what is to be done now in a mailbox, or with "" what is

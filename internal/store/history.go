@@ -278,6 +278,9 @@ func (s *Store) FileAgain(v Viewer, messageID int64, now time.Time) (int, error)
 		for _, e := range entries {
 			again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round + 1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
 				State: Planned, Name: e.Name, Kind: e.Kind, Size: e.Size, PlannedAt: at, Given: "again"}
+			if e.RuleID == ByHand {
+				again.Wanted, again.Given = e.Wanted, "elsewhere"
+			}
 			if err := tx.Create(&again).Error; err != nil {
 				return err
 			}
@@ -408,9 +411,21 @@ func (s *Store) UndosOf(ids ...int64) (map[int64]Undos, error) {
 	if err := s.read.Model(&Entry{}).Where("undo_pass IN ? AND undo_pass > 0", ids).Select("undo_pass AS pass, undo, count(*) AS n").Group("undo_pass, undo").Scan(&did).Error; err != nil {
 		return nil, err
 	}
-	for _, r := range can {
+	var hand []struct {
+		Pass int64
+		N    int
+	}
+	if err := handChanges(s.read, ids...).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&hand).Error; err != nil {
+		return nil, err
+	}
+	for _, r := range hand {
 		u := counts[r.Pass]
 		u.Undoable = r.N
+		counts[r.Pass] = u
+	}
+	for _, r := range can {
+		u := counts[r.Pass]
+		u.Undoable += r.N
 		counts[r.Pass] = u
 	}
 	for _, r := range did {

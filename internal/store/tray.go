@@ -91,10 +91,13 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 		for i := range entries {
 			e := &entries[i]
 			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.DoneAt, e.Given = Planned, 0, nil, "", "", "", nil, d.Given
-			if d.Given != "elsewhere" {
-				e.Wanted = ""
-			} else {
+			switch {
+			case d.Given == "elsewhere":
 				e.CabinetID, e.Wanted = d.CabinetID, d.Path(e)
+			case e.RuleID == ByHand: // a person said where, and no rule does
+				e.Given = "elsewhere"
+			default:
+				e.Wanted = ""
 			}
 			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice", "cause", "done_at", "given").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
 			if err != nil {

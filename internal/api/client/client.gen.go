@@ -431,6 +431,30 @@ func (e FoundServerKind) Valid() bool {
 	}
 }
 
+// Defines values for HandChangeMark.
+const (
+	Flagged    HandChangeMark = "flagged"
+	NotFlagged HandChangeMark = "not flagged"
+	Read       HandChangeMark = "read"
+	Unread     HandChangeMark = "unread"
+)
+
+// Valid indicates whether the value is a known member of the HandChangeMark enum.
+func (e HandChangeMark) Valid() bool {
+	switch e {
+	case Flagged:
+		return true
+	case NotFlagged:
+		return true
+	case Read:
+		return true
+	case Unread:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ItemUndo.
 const (
 	ItemUndoAsked ItemUndo = "asked"
@@ -578,6 +602,7 @@ func (e OutgoingSettingsEncryption) Valid() bool {
 // Defines values for PassKind.
 const (
 	PassKindAgain        PassKind = "again"
+	PassKindByHand       PassKind = "by hand"
 	PassKindLive         PassKind = "live"
 	PassKindOldMail      PassKind = "old mail"
 	PassKindUndo         PassKind = "undo"
@@ -588,6 +613,8 @@ const (
 func (e PassKind) Valid() bool {
 	switch e {
 	case PassKindAgain:
+		return true
+	case PassKindByHand:
 		return true
 	case PassKindLive:
 		return true
@@ -908,6 +935,7 @@ func (e SortBy) Valid() bool {
 // Defines values for ListPassesParamsKind.
 const (
 	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
+	ListPassesParamsKindByHand       ListPassesParamsKind = "by hand"
 	ListPassesParamsKindLive         ListPassesParamsKind = "live"
 	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
 	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
@@ -918,6 +946,8 @@ const (
 func (e ListPassesParamsKind) Valid() bool {
 	switch e {
 	case ListPassesParamsKindAgain:
+		return true
+	case ListPassesParamsKindByHand:
 		return true
 	case ListPassesParamsKindLive:
 		return true
@@ -1243,6 +1273,16 @@ type Asked struct {
 	Page    string    `json:"page"`
 	Problem string    `json:"problem"`
 	Until   time.Time `json:"until"`
+}
+
+// Attached defines model for Attached.
+type Attached struct {
+	// Inline shown within the text
+	Inline bool   `json:"inline"`
+	Item   string `json:"item"`
+	Kind   string `json:"kind"`
+	Name   string `json:"name"`
+	Size   int64  `json:"size"`
 }
 
 // Cabinet defines model for Cabinet.
@@ -1621,6 +1661,32 @@ type FoundServerEncryption string
 // FoundServerKind defines model for FoundServer.Kind.
 type FoundServerKind string
 
+// HandChange defines model for HandChange.
+type HandChange struct {
+	Label    *[]string         `json:"label,omitempty"`
+	Mark     *[]HandChangeMark `json:"mark,omitempty"`
+	Messages []int64           `json:"messages"`
+
+	// Move a mail folder, which is made if it is missing
+	Move        *string   `json:"move,omitempty"`
+	RemoveLabel *[]string `json:"remove_label,omitempty"`
+}
+
+// HandChangeMark defines model for HandChange.Mark.
+type HandChangeMark string
+
+// HandFiling defines model for HandFiling.
+type HandFiling struct {
+	// Cabinet its name
+	Cabinet  string `json:"cabinet"`
+	Folder   string `json:"folder"`
+	Messages []struct {
+		// Items numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said
+		Items  *[]string `json:"items,omitempty"`
+		Number int64     `json:"number"`
+	} `json:"messages"`
+}
+
 // Happening defines model for Happening.
 type Happening struct {
 	At time.Time `json:"at"`
@@ -1729,6 +1795,21 @@ type Limits struct {
 
 	// SpoolMb contents that wait here for a cabinet that is down
 	SpoolMb int `json:"spool_mb"`
+}
+
+// LookedInto defines model for LookedInto.
+type LookedInto struct {
+	Folder string `json:"folder"`
+
+	// Looked messages that were looked at for this page
+	Looked   int       `json:"looked"`
+	Messages []Message `json:"messages"`
+
+	// Next the cursor of the next page; absent at the end
+	Next *int64 `json:"next,omitempty"`
+
+	// Total messages in the folder
+	Total int `json:"total"`
 }
 
 // LookupRow defines model for LookupRow.
@@ -1890,10 +1971,16 @@ type Me struct {
 
 // Message defines model for Message.
 type Message struct {
-	Attachments int      `json:"attachments"`
-	Flags       []string `json:"flags"`
-	Folder      string   `json:"folder"`
-	ID          int64    `json:"id"`
+	Attachments int `json:"attachments"`
+
+	// Filed how many of its attachments were filed; where a mailbox was looked into
+	Filed  *int     `json:"filed,omitempty"`
+	Flags  []string `json:"flags"`
+	Folder string   `json:"folder"`
+	ID     int64    `json:"id"`
+
+	// Items the attachments; where a mailbox was looked into
+	Items *[]Attached `json:"items,omitempty"`
 
 	// Mailbox its name
 	Mailbox       string    `json:"mailbox"`
@@ -1915,7 +2002,10 @@ type Notice struct {
 	ID     int64     `json:"id"`
 	Kind   string    `json:"kind"`
 	MadeAt time.Time `json:"made_at"`
-	Text   string    `json:"text"`
+
+	// Mailbox the mailbox that it is about, by its id
+	Mailbox *string `json:"mailbox,omitempty"`
+	Text    string  `json:"text"`
 }
 
 // OldMailRequest defines model for OldMailRequest.
@@ -2432,6 +2522,13 @@ type SwitchOnRequest struct {
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
+// TakenIn defines model for TakenIn.
+type TakenIn struct {
+	// Known messages that were taken in before
+	Known int `json:"known"`
+	Taken int `json:"taken"`
+}
+
 // Tally defines model for Tally.
 type Tally struct {
 	Count int `json:"count"`
@@ -2522,6 +2619,9 @@ type UndoLine struct {
 
 // UndoPreview defines model for UndoPreview.
 type UndoPreview struct {
+	// Changes labels and marks that would be taken back
+	Changes *[]string `json:"changes,omitempty"`
+
 	// Keeps filings whose file stays
 	Keeps int        `json:"keeps"`
 	Lines []UndoLine `json:"lines"`
@@ -2635,6 +2735,12 @@ type ChangeCabinetParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ListCabinetFoldersParams defines parameters for ListCabinetFolders.
+type ListCabinetFoldersParams struct {
+	// Within path with / between levels; the cabinet itself where nothing is said
+	Within *string `form:"within,omitempty" json:"within,omitempty"`
+}
+
 // TakeConsentParams defines parameters for TakeConsent.
 type TakeConsentParams struct {
 	State *string `form:"state,omitempty" json:"state,omitempty"`
@@ -2668,6 +2774,34 @@ type ChangeMailboxParams struct {
 type AskConsentJSONBody struct {
 	// Console the console's address, such as https://inktray.brackwater.example; without it a code for another device is asked for
 	Console *string `json:"console,omitempty"`
+}
+
+// LookIntoParams defines parameters for LookInto.
+type LookIntoParams struct {
+	// Folder path or role; the inbox where nothing is said
+	Folder *string `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// Text words that all stand in subject, sender or names of attachments
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Attachments only those with attachments
+	Attachments *bool `form:"attachments,omitempty" json:"attachments,omitempty"`
+
+	// Unfiled only those of which nothing was filed
+	Unfiled *bool `form:"unfiled,omitempty" json:"unfiled,omitempty"`
+
+	// Unread only those that are unread
+	Unread *bool `form:"unread,omitempty" json:"unread,omitempty"`
+
+	// Since received on this day or later
+	Since *openapi_types.Date `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until received on this day or earlier
+	Until *openapi_types.Date `form:"until,omitempty" json:"until,omitempty"`
+
+	// Before the cursor of the page before
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Most   *int   `form:"most,omitempty" json:"most,omitempty"`
 }
 
 // ListMessagesParams defines parameters for ListMessages.
@@ -2945,6 +3079,12 @@ type AddAlarmJSONRequestBody = AlarmSettings
 // ChangeAlarmJSONRequestBody defines body for ChangeAlarm for application/json ContentType.
 type ChangeAlarmJSONRequestBody = AlarmSettings
 
+// ChangeByHandJSONRequestBody defines body for ChangeByHand for application/json ContentType.
+type ChangeByHandJSONRequestBody = HandChange
+
+// FileByHandJSONRequestBody defines body for FileByHand for application/json ContentType.
+type FileByHandJSONRequestBody = HandFiling
+
 // AddCabinetJSONRequestBody defines body for AddCabinet for application/json ContentType.
 type AddCabinetJSONRequestBody = CabinetSettings
 
@@ -3217,6 +3357,34 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
 	ChangeAlarm(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangeByHandWithBody Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+	ChangeByHandWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+	ChangeByHand(ctx context.Context, body ChangeByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FileByHandWithBody File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+	FileByHandWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FileByHand File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+	FileByHand(ctx context.Context, body FileByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	//
 	// Corresponds with GET /api/v1/cabinets (the `ListCabinets` operationId).
@@ -3259,6 +3427,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 	CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCabinetFolders The folders within a folder of a cabinet.
+	//
+	// Corresponds with GET /api/v1/cabinets/{id}/folders (the `ListCabinetFolders` operationId).
+	ListCabinetFolders(ctx context.Context, id ID, params *ListCabinetFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	//
@@ -3474,6 +3647,18 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 	ListFolders(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
+	//
+	// Corresponds with GET /api/v1/mailboxes/{id}/look (the `LookInto` operationId).
+	LookInto(ctx context.Context, id ID, params *LookIntoParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeInWithBody Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/messages (the `TakeIn` operationId).
+	TakeInWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who is signed in.
 	//
@@ -4335,6 +4520,74 @@ func (c *Client) ChangeAlarm(ctx context.Context, id ID, params *ChangeAlarmPara
 	return c.Client.Do(req)
 }
 
+// ChangeByHandWithBody Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+func (c *Client) ChangeByHandWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeByHandRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeByHand Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+func (c *Client) ChangeByHand(ctx context.Context, body ChangeByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeByHandRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FileByHandWithBody File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+func (c *Client) FileByHandWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFileByHandRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FileByHand File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+func (c *Client) FileByHand(ctx context.Context, body FileByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFileByHandRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListCabinets The cabinets and what is wrong with them, if anything.
 //
 // Corresponds with GET /api/v1/cabinets (the `ListCabinets` operationId).
@@ -4438,6 +4691,21 @@ func (c *Client) ChangeCabinet(ctx context.Context, id ID, params *ChangeCabinet
 // Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 func (c *Client) CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckCabinetRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCabinetFolders The folders within a folder of a cabinet.
+//
+// Corresponds with GET /api/v1/cabinets/{id}/folders (the `ListCabinetFolders` operationId).
+func (c *Client) ListCabinetFolders(ctx context.Context, id ID, params *ListCabinetFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCabinetFoldersRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5003,6 +5271,38 @@ func (c *Client) AskConsent(ctx context.Context, id ID, body AskConsentJSONReque
 // Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 func (c *Client) ListFolders(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFoldersRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
+//
+// Corresponds with GET /api/v1/mailboxes/{id}/look (the `LookInto` operationId).
+func (c *Client) LookInto(ctx context.Context, id ID, params *LookIntoParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookIntoRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeInWithBody Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/messages (the `TakeIn` operationId).
+func (c *Client) TakeInWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeInRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7101,6 +7401,86 @@ func NewChangeAlarmRequestWithBody(server string, id ID, params *ChangeAlarmPara
 	return req, nil
 }
 
+// NewChangeByHandRequest calls the generic ChangeByHand builder with application/json body
+func NewChangeByHandRequest(server string, body ChangeByHandJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeByHandRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangeByHandRequestWithBody constructs an http.Request for the ChangeByHand method, with any body, and a specified content type
+func NewChangeByHandRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/by-hand/change")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFileByHandRequest calls the generic FileByHand builder with application/json body
+func NewFileByHandRequest(server string, body FileByHandJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFileByHandRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFileByHandRequestWithBody constructs an http.Request for the FileByHand method, with any body, and a specified content type
+func NewFileByHandRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/by-hand/file")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListCabinetsRequest constructs an http.Request for the ListCabinets method
 func NewListCabinetsRequest(server string) (*http.Request, error) {
 	var err error
@@ -7291,6 +7671,67 @@ func NewCheckCabinetRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCabinetFoldersRequest constructs an http.Request for the ListCabinetFolders method
+func NewListCabinetFoldersRequest(server string, id ID, params *ListCabinetFoldersParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/cabinets/%s/folders", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Within != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "within", *params.Within, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8307,6 +8748,199 @@ func NewListFoldersRequest(server string, id ID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewLookIntoRequest constructs an http.Request for the LookInto method
+func NewLookIntoRequest(server string, id ID, params *LookIntoParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/look", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Folder != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", *params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Attachments != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attachments", *params.Attachments, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Unfiled != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "unfiled", *params.Unfiled, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Unread != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "unread", *params.Unread, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeInRequestWithBody constructs an http.Request for the TakeIn method, with any body, and a specified content type
+func NewTakeInRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/messages", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12288,6 +12922,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/alarms/{id} (the `ChangeAlarm` operationId).
 	ChangeAlarmWithResponse(ctx context.Context, id ID, params *ChangeAlarmParams, body ChangeAlarmJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeAlarmResponse, error)
 
+	// ChangeByHandWithBodyWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+	ChangeByHandWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeByHandResponse, error)
+
+	// ChangeByHandWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+	ChangeByHandWithResponse(ctx context.Context, body ChangeByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeByHandResponse, error)
+
+	// FileByHandWithBodyWithResponse File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+	FileByHandWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FileByHandResponse, error)
+
+	// FileByHandWithResponse File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+	FileByHandWithResponse(ctx context.Context, body FileByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*FileByHandResponse, error)
+
 	// ListCabinetsWithResponse The cabinets and what is wrong with them, if anything.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12336,6 +12998,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 	CheckCabinetWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CheckCabinetResponse, error)
+
+	// ListCabinetFoldersWithResponse The folders within a folder of a cabinet.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/cabinets/{id}/folders (the `ListCabinetFolders` operationId).
+	ListCabinetFoldersWithResponse(ctx context.Context, id ID, params *ListCabinetFoldersParams, reqEditors ...RequestEditorFn) (*ListCabinetFoldersResponse, error)
 
 	// TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
 	//
@@ -12581,6 +13250,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 	ListFoldersWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListFoldersResponse, error)
+
+	// LookIntoWithResponse Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/mailboxes/{id}/look (the `LookInto` operationId).
+	LookIntoWithResponse(ctx context.Context, id ID, params *LookIntoParams, reqEditors ...RequestEditorFn) (*LookIntoResponse, error)
+
+	// TakeInWithBodyWithResponse Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/messages (the `TakeIn` operationId).
+	TakeInWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeInResponse, error)
 
 	// GetMeWithResponse Who is signed in.
 	//
@@ -13757,6 +14440,102 @@ func (r ChangeAlarmResponse) ContentType() string {
 	return ""
 }
 
+type ChangeByHandResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pass
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeByHandResponse) GetJSON200() *Pass {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeByHandResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeByHandResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeByHandResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeByHandResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeByHandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FileByHandResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pass
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FileByHandResponse) GetJSON200() *Pass {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FileByHandResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FileByHandResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FileByHandResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FileByHandResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FileByHandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListCabinetsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13984,6 +14763,54 @@ func (r CheckCabinetResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckCabinetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCabinetFoldersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]string
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCabinetFoldersResponse) GetJSON200() *[]string {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCabinetFoldersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCabinetFoldersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCabinetFoldersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCabinetFoldersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCabinetFoldersResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15149,6 +15976,102 @@ func (r ListFoldersResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFoldersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookIntoResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LookedInto
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookIntoResponse) GetJSON200() *LookedInto {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookIntoResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookIntoResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookIntoResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookIntoResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookIntoResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TakenIn
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeInResponse) GetJSON200() *TakenIn {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeInResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeInResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19177,6 +20100,58 @@ func (c *ClientWithResponses) ChangeAlarmWithResponse(ctx context.Context, id ID
 	return ParseChangeAlarmResponse(rsp)
 }
 
+// ChangeByHandWithBodyWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+func (c *ClientWithResponses) ChangeByHandWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeByHandResponse, error) {
+	rsp, err := c.ChangeByHandWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeByHandResponse(rsp)
+}
+
+// ChangeByHandWithResponse Label, mark or move messages in their mailboxes. It is a pass and can be taken back.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/by-hand/change (the `ChangeByHand` operationId).
+func (c *ClientWithResponses) ChangeByHandWithResponse(ctx context.Context, body ChangeByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeByHandResponse, error) {
+	rsp, err := c.ChangeByHand(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeByHandResponse(rsp)
+}
+
+// FileByHandWithBodyWithResponse File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+func (c *ClientWithResponses) FileByHandWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FileByHandResponse, error) {
+	rsp, err := c.FileByHandWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFileByHandResponse(rsp)
+}
+
+// FileByHandWithResponse File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/by-hand/file (the `FileByHand` operationId).
+func (c *ClientWithResponses) FileByHandWithResponse(ctx context.Context, body FileByHandJSONRequestBody, reqEditors ...RequestEditorFn) (*FileByHandResponse, error) {
+	rsp, err := c.FileByHand(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFileByHandResponse(rsp)
+}
+
 // ListCabinetsWithResponse The cabinets and what is wrong with them, if anything.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19266,6 +20241,19 @@ func (c *ClientWithResponses) CheckCabinetWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseCheckCabinetResponse(rsp)
+}
+
+// ListCabinetFoldersWithResponse The folders within a folder of a cabinet.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/cabinets/{id}/folders (the `ListCabinetFolders` operationId).
+func (c *ClientWithResponses) ListCabinetFoldersWithResponse(ctx context.Context, id ID, params *ListCabinetFoldersParams, reqEditors ...RequestEditorFn) (*ListCabinetFoldersResponse, error) {
+	rsp, err := c.ListCabinetFolders(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCabinetFoldersResponse(rsp)
 }
 
 // TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
@@ -19721,6 +20709,32 @@ func (c *ClientWithResponses) ListFoldersWithResponse(ctx context.Context, id ID
 		return nil, err
 	}
 	return ParseListFoldersResponse(rsp)
+}
+
+// LookIntoWithResponse Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/mailboxes/{id}/look (the `LookInto` operationId).
+func (c *ClientWithResponses) LookIntoWithResponse(ctx context.Context, id ID, params *LookIntoParams, reqEditors ...RequestEditorFn) (*LookIntoResponse, error) {
+	rsp, err := c.LookInto(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookIntoResponse(rsp)
+}
+
+// TakeInWithBodyWithResponse Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/messages (the `TakeIn` operationId).
+func (c *ClientWithResponses) TakeInWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeInResponse, error) {
+	rsp, err := c.TakeInWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeInResponse(rsp)
 }
 
 // GetMeWithResponse Who is signed in.
@@ -21416,6 +22430,72 @@ func ParseChangeAlarmResponse(rsp *http.Response) (*ChangeAlarmResponse, error) 
 	return response, nil
 }
 
+// ParseChangeByHandResponse parses an HTTP response from a ChangeByHandWithResponse call
+func ParseChangeByHandResponse(rsp *http.Response) (*ChangeByHandResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeByHandResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFileByHandResponse parses an HTTP response from a FileByHandWithResponse call
+func ParseFileByHandResponse(rsp *http.Response) (*FileByHandResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FileByHandResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListCabinetsResponse parses an HTTP response from a ListCabinetsWithResponse call
 func ParseListCabinetsResponse(rsp *http.Response) (*ListCabinetsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -21560,6 +22640,39 @@ func ParseCheckCabinetResponse(rsp *http.Response) (*CheckCabinetResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Cabinet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCabinetFoldersResponse parses an HTTP response from a ListCabinetFoldersWithResponse call
+func ParseListCabinetFoldersResponse(rsp *http.Response) (*ListCabinetFoldersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCabinetFoldersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []string
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -22356,6 +23469,72 @@ func ParseListFoldersResponse(rsp *http.Response) (*ListFoldersResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Folder
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookIntoResponse parses an HTTP response from a LookIntoWithResponse call
+func ParseLookIntoResponse(rsp *http.Response) (*LookIntoResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookIntoResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LookedInto
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeInResponse parses an HTTP response from a TakeInWithResponse call
+func ParseTakeInResponse(rsp *http.Response) (*TakeInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TakenIn
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -388,6 +388,29 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		}
 	})
 
+	t.Run("folders are listed level by level, without the cabinet's own", func(t *testing.T) {
+		p := open(t)
+		for _, name := range []string{"Tide gauges/2026/a.csv", "Tide gauges/2025/b.csv", "Berth plans/c.pdf", "d.pdf"} {
+			p.Put(t, name, "x")
+		}
+		for within, want := range map[string]string{"": "Berth plans Tide gauges", "Tide gauges": "2025 2026", "Tide gauges/2026": ""} {
+			if got, err := p.Cabinet.Folders(ctx, within); err != nil || strings.Join(got, " ") != want {
+				t.Errorf("within %q: %q (%v), want %q", within, got, err, want)
+			}
+		}
+		for _, none := range []string{"None", "d.pdf"} {
+			if got, err := p.Cabinet.Folders(ctx, none); !errors.Is(err, cabinet.ErrMissing) {
+				t.Errorf("within %s: %v, %v", none, got, err)
+			}
+		}
+		for _, bad := range []string{cabinet.Reserved, "../x", "/"} {
+			var e *cabinet.Error
+			if got, err := p.Cabinet.Folders(ctx, bad); !errors.As(err, &e) {
+				t.Errorf("within %s: %v, %v", bad, got, err)
+			}
+		}
+	})
+
 	t.Run("a cabinet knows itself", func(t *testing.T) {
 		p := open(t)
 		if err := p.Cabinet.Check(ctx); err != nil {

@@ -531,6 +531,35 @@ func (c *Cabinet) Leftovers(context.Context) ([]string, error) {
 	return ids, nil
 }
 
+// Folders lists the folders within a folder.
+func (c *Cabinet) Folders(_ context.Context, within string) ([]string, error) {
+	if within == "" {
+		within = "."
+	} else if err := clean(within); err != nil {
+		return nil, err
+	}
+	root, err := c.root()
+	if err != nil {
+		return nil, err
+	}
+	defer c.done(root)
+	entries, err := root.ReadDir(within)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return nil, cabinet.ErrMissing
+	}
+	if err != nil {
+		return nil, explain(err, "listing folders")
+	}
+	var names []string
+	for _, e := range entries {
+		if e.IsDir() && !(within == "." && e.Name() == cabinet.Reserved) {
+			names = append(names, e.Name())
+		}
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
 // Retire gives a file a name in the cabinet's own folder, by the same step that
 // cannot overwrite, and flushes both folders: first the one where it is kept.
 func (c *Cabinet) Retire(_ context.Context, name, kept string) error {

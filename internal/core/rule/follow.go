@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -188,23 +189,36 @@ func orElse(s, other string) string {
 	return s
 }
 
-// keyword refuses labels that no IMAP server can keep (RFC 9051 section 9, flag-keyword).
+// keyword refuses labels that no IMAP server can keep.
 func (c *compiler) keyword(label, place string) {
+	if meant, text := unfit(label); text != "" {
+		c.fail(place, meant, "%s", text)
+	}
+}
+
+// CheckLabel says why a label cannot be put on messages.
+func CheckLabel(label string) error {
+	if _, text := unfit(label); text != "" {
+		return errors.New(text)
+	}
+	return nil
+}
+
+// unfit says why no IMAP server can keep a label (RFC 9051 section 9, flag-keyword).
+func unfit(label string) (meant, text string) {
 	k := Keyword(label)
 	if k == "" {
-		c.fail(place, "Filed", "the label is empty")
-		return
+		return "Filed", "the label is empty"
 	}
 	if strings.HasPrefix(k, `\`) {
-		c.fail(place, "mark: read", "a label cannot begin with \\; for what mail programs show as read or flagged, write mark")
-		return
+		return "mark: read", "a label cannot begin with \\; for what mail programs show as read or flagged, write mark"
 	}
 	for _, r := range k {
 		if r <= 0x20 || r >= 0x7f || strings.ContainsRune(`(){%*"\]`, r) {
-			c.fail(place, "Filed", "mail servers keep labels of plain letters, digits, - and _ only; “%s” has %q", label, r)
-			return
+			return "Filed", fmt.Sprintf("mail servers keep labels of plain letters, digits, - and _ only; “%s” has %q", label, r)
 		}
 	}
+	return "", ""
 }
 
 func (c *compiler) prose(source, place string) *pattern.Pattern {

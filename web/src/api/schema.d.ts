@@ -818,6 +818,97 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mailboxes/{id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read. */
+        get: operations["LookInto"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/{id}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over. */
+        post: operations["TakeIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/by-hand/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** File attachments of messages, or messages themselves, in a folder that is named. It is a pass, in history and register, and can be taken back. */
+        post: operations["FileByHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/by-hand/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Label, mark or move messages in their mailboxes. It is a pass and can be taken back. */
+        post: operations["ChangeByHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cabinets/{id}/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** The folders within a folder of a cabinet. */
+        get: operations["ListCabinetFolders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/messages/{number}": {
         parameters: {
             query?: never;
@@ -2057,7 +2148,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "live" | "old mail" | "undo" | "again" | "verification";
+            kind: "live" | "old mail" | "undo" | "again" | "verification" | "by hand";
             /**
              * Format: int64
              * @description the pass that it takes back
@@ -2120,6 +2211,56 @@ export interface components {
             size: number;
             attachments: number;
             flags: string[];
+            /** @description the attachments; where a mailbox was looked into */
+            items?: components["schemas"]["Attached"][];
+            /** @description how many of its attachments were filed; where a mailbox was looked into */
+            filed?: number;
+        };
+        Attached: {
+            item: string;
+            name: string;
+            kind: string;
+            /** Format: int64 */
+            size: number;
+            /** @description shown within the text */
+            inline: boolean;
+        };
+        LookedInto: {
+            folder: string;
+            /** @description messages in the folder */
+            total: number;
+            /** @description messages that were looked at for this page */
+            looked: number;
+            /**
+             * Format: int64
+             * @description the cursor of the next page; absent at the end
+             */
+            next?: number;
+            messages: components["schemas"]["Message"][];
+        };
+        TakenIn: {
+            taken: number;
+            /** @description messages that were taken in before */
+            known: number;
+        };
+        HandFiling: {
+            messages: {
+                /** Format: int64 */
+                number: number;
+                /** @description numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said */
+                items?: string[];
+            }[];
+            /** @description its name */
+            cabinet: string;
+            folder: string;
+        };
+        HandChange: {
+            messages: number[];
+            label?: string[];
+            remove_label?: string[];
+            mark?: ("read" | "unread" | "flagged" | "not flagged")[];
+            /** @description a mail folder, which is made if it is missing */
+            move?: string;
         };
         Item: {
             /**
@@ -2543,6 +2684,8 @@ export interface components {
             kind: string;
             text: string;
             advice: string;
+            /** @description the mailbox that it is about, by its id */
+            mailbox?: string;
             /** Format: date-time */
             made_at: string;
         };
@@ -2627,6 +2770,8 @@ export interface components {
             keeps: number;
             /** @description messages that would be moved back */
             returns: number;
+            /** @description labels and marks that would be taken back */
+            changes?: string[];
             /** @description what stays done */
             stays: string[];
             lines: components["schemas"]["UndoLine"][];
@@ -4303,6 +4448,150 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    LookInto: {
+        parameters: {
+            query?: {
+                /** @description path or role; the inbox where nothing is said */
+                folder?: string;
+                /** @description words that all stand in subject, sender or names of attachments */
+                text?: string;
+                /** @description only those with attachments */
+                attachments?: boolean;
+                /** @description only those of which nothing was filed */
+                unfiled?: boolean;
+                /** @description only those that are unread */
+                unread?: boolean;
+                /** @description received on this day or later */
+                since?: string;
+                /** @description received on this day or earlier */
+                until?: string;
+                /** @description the cursor of the page before */
+                before?: number;
+                most?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What lies there. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookedInto"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    TakeIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description How many. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenIn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    FileByHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandFiling"];
+            };
+        };
+        responses: {
+            /** @description The pass. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeByHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandChange"];
+            };
+        };
+        responses: {
+            /** @description The pass. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListCabinetFolders: {
+        parameters: {
+            query?: {
+                /** @description path with / between levels; the cabinet itself where nothing is said */
+                within?: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Their names, in order. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     ExplainMessage: {
         parameters: {
             query?: {
@@ -4378,7 +4667,7 @@ export interface operations {
     ListPasses: {
         parameters: {
             query?: {
-                kind?: "live" | "old mail" | "undo" | "again" | "verification";
+                kind?: "live" | "old mail" | "undo" | "again" | "verification" | "by hand";
                 /** @description its id; also passes in which it filed something */
                 rule?: string;
                 /** @description its id */

@@ -9,7 +9,7 @@ import { ItemLine, MessageHead, Steps } from './parts'
 import { Undo } from './undo'
 
 type Pass = Schemas['Pass']
-const kinds: Record<Pass['kind'], string> = { live: 'new mail', 'old mail': 'old mail', undo: 'taken back', again: 'filed again', verification: 'files verified' }
+const kinds: Record<Pass['kind'], string> = { live: 'new mail', 'old mail': 'old mail', undo: 'taken back', again: 'filed again', 'by hand': 'by hand', verification: 'files verified' }
 
 export const lasted = (seconds = 0) => (seconds < 1 ? `${Math.max(1, Math.round(seconds * 1000))} ms` : seconds < 60 ? `${seconds.toFixed(1)} s` : seconds < 3600 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`)
 

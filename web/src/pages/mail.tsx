@@ -1,59 +1,188 @@
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
-import { Link, useSearchParams } from 'react-router'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { type DragEvent, type KeyboardEvent, useRef, useState } from 'react'
+import { Link, useNavigate, useSearchParams } from 'react-router'
 
-import { api, value } from '../api/client'
-import { Button, Listing, Page } from '../ui/basics'
+import { api, Problem, type Schemas, value } from '../api/client'
+import { Button, Listing, Page, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
+import { ChangeSheet, Doing, draggable, FileSheet, Folders, holdsFiles, type InHand, useFiling } from './byhand'
+import { Undo } from './undo'
 
 const page = 50
+type Sheet = { file: InHand; whole?: boolean } | { change: number[] }
 
-/** Looks into the mailboxes: what is known of their messages. */
+/** Looks into the mailboxes, and files by hand. */
 export function Mail() {
   const [search, setSearch] = useSearchParams()
-  const mailbox = search.get('mailbox') ?? ''
-  const text = search.get('text') ?? ''
-  const unfiled = search.get('unfiled') === 'yes'
-  const set = (key: string, v: string) => setSearch((s) => { if (v) s.set(key, v); else s.delete(key); return s }, { replace: true })
+  const [chosen, setChosen] = useState<Set<number>>(new Set())
+  const [sheet, setSheet] = useState<Sheet | null>(null)
+  const [doing, setDoing] = useState<number[]>([])
+  const [undoing, setUndoing] = useState<number | null>(null)
+  const client = useQueryClient()
+  const get = (key: string) => search.get(key) ?? ''
+  const set = (key: string, v: string) => { setChosen(new Set()); setSearch((s) => { if (v) s.set(key, v); else s.delete(key); if (key === 'mailbox') s.delete('folder'); return s }, { replace: true }) }
+  const [mailbox, folder, text] = [get('mailbox'), get('folder'), get('text')]
+  const [unfiled, attachments, unread] = ['unfiled', 'attachments', 'unread'].map((k) => get(k) === 'yes')
   const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
+  const folders = useQuery({ queryKey: ['folders', mailbox], queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/folders', { params: { path: { id: mailbox } } })), enabled: !!mailbox })
+  const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
   const query = useInfiniteQuery({
-    queryKey: ['messages', mailbox, text, unfiled],
-    queryFn: ({ pageParam }) => value(api.GET('/api/v1/messages', { params: { query: { mailbox: mailbox || undefined, text: text || undefined, unfiled: unfiled || undefined, after: pageParam || undefined, most: page } } })),
+    queryKey: ['messages', mailbox, folder, text, unfiled, attachments, unread],
+    queryFn: async ({ pageParam }): Promise<{ messages: Schemas['Message'][]; next?: number; looked?: number; total?: number }> => {
+      if (mailbox) return value(api.GET('/api/v1/mailboxes/{id}/look', { params: { path: { id: mailbox }, query: { folder: folder || undefined, text: text || undefined, unfiled, attachments, unread, before: pageParam || undefined, most: page } } }))
+      const messages = await value(api.GET('/api/v1/messages', { params: { query: { text: text || undefined, unfiled: unfiled || undefined, after: pageParam || undefined, most: page } } }))
+      return { messages, next: messages.length === page ? messages.at(-1)!.id : undefined }
+    },
     initialPageParam: 0,
-    getNextPageParam: (last) => (last.length === page ? last.at(-1)!.id : undefined),
+    getNextPageParam: (last) => last.next,
   })
+  const begun = (pass: number) => { setDoing((d) => [pass, ...d].slice(0, 3)); setChosen(new Set()) }
+  const filing = useFiling()
+  const drop = (cabinet: string) => (hand: InHand, into: string) => filing.mutate({ hand, cabinet, folder: into }, { onSuccess: (p) => begun(p.id) })
+  const rows = query.data?.pages.flatMap((p) => p.messages) ?? []
+  const first = query.data?.pages[0]
+  const hand = (m: Schemas['Message']): InHand => (chosen.has(m.id) ? [...chosen].map((number) => ({ number })) : [{ number: m.id }])
+  const toggle = (id: number) => setChosen((c) => { const n = new Set(c); if (!n.delete(id)) n.add(id); return n })
   return (
-    <Page title="Mail" sub="The messages that are known, and for each why something of it was filed, or was not.">
+    <Page title="Mail" sub="What lies in the mailboxes. Reading marks nothing as read; what you file by hand is in the register and can be taken back." actions={<TakeIn mailboxes={mailboxes.data ?? []} onTaken={() => void client.invalidateQueries({ queryKey: ['messages'] })} />}>
       <div className="mb-4 flex flex-wrap items-end gap-3">
         <label className="text-sm font-semibold">Mailbox
           <select className="field mt-1 block !w-auto font-normal" value={mailbox} onChange={(e) => set('mailbox', e.target.value)}>
-            <option value="">all</option>
+            <option value="">all that is known</option>
             {mailboxes.data?.map((m) => <option key={m.id} value={m.id}>{m.name}</option>)}
           </select>
         </label>
-        <label className="min-w-56 flex-1 text-sm font-semibold">Words in subject, sender or folder<input className="field mt-1 font-normal" type="search" value={text} onChange={(e) => set('text', e.target.value)} /></label>
-        <label className="flex items-center gap-2 pb-2"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={unfiled} onChange={(e) => set('unfiled', e.target.checked ? 'yes' : '')} />only those of which nothing was filed</label>
-      </div>
-      <Listing query={query} empty={(d) => d.pages[0].length === 0 && 'No message is known that fits.'}>
-        {(d) => (
-          <>
-            <table className="w-full table-fixed text-left text-[14.5px]">
-              <thead><tr className="border-b border-line-2 text-sm text-ink-3"><th className="hidden w-28 py-2 font-semibold sm:table-cell">Received</th><th className="py-2 font-semibold">Message</th><th className="hidden w-52 py-2 font-semibold md:table-cell">From</th><th className="hidden w-36 py-2 font-semibold lg:table-cell">Mailbox, folder</th><th className="w-24 py-2 text-right font-semibold">Attached</th></tr></thead>
-              <tbody>
-                {d.pages.flat().map((m) => (
-                  <tr key={m.id} className="border-b border-line align-top">
-                    <td className="hidden py-2 text-ink-3 sm:table-cell"><time dateTime={m.received_at}>{when(m.received_at)}</time></td>
-                    <td className="truncate py-2 pr-3"><Link to={`/messages/${m.id}`} className="font-semibold hover:underline">{m.subject || 'No subject'}</Link><span className="block truncate text-[13px] text-ink-3 md:hidden">{m.sender_name || m.sender_address}</span></td>
-                    <td className="hidden truncate py-2 pr-3 text-ink-2 md:table-cell" title={m.sender_address}>{m.sender_name || m.sender_address}</td>
-                    <td className="hidden truncate py-2 text-ink-3 lg:table-cell">{m.mailbox}{m.folder !== 'INBOX' && `, ${m.folder}`}</td>
-                    <td className="py-2 text-right text-ink-3">{m.attachments ? many(m.attachments, 'file') : '–'}<span className="block text-[13px]">{size(m.size)}</span></td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-            {query.hasNextPage && <p className="mt-4"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Older messages</Button></p>}
-          </>
+        {mailbox && (
+          <label className="text-sm font-semibold">Mail folder
+            <select className="field mt-1 block !w-auto max-w-52 font-normal" value={folder} onChange={(e) => set('folder', e.target.value)}>
+              <option value="">INBOX</option>
+              {folders.data?.filter((f) => f.selectable && f.path !== 'INBOX').map((f) => <option key={f.path} value={f.path}>{f.path}</option>)}
+            </select>
+          </label>
         )}
-      </Listing>
+        <label className="min-w-56 flex-1 text-sm font-semibold">{mailbox ? 'Words in subject, sender or names of attachments' : 'Words in subject, sender or folder'}<input className="field mt-1 font-normal" type="search" value={text} onChange={(e) => set('text', e.target.value)} /></label>
+        <Tick label="nothing filed yet" on={unfiled} set={(v) => set('unfiled', v)} />
+        {mailbox && <><Tick label="with attachments" on={attachments} set={(v) => set('attachments', v)} /><Tick label="unread" on={unread} set={(v) => set('unread', v)} /></>}
+      </div>
+      {doing.map((p) => <Doing key={p} pass={p} onBack={setUndoing} />)}
+      <Wrong error={filing.error} />
+      <div className="grid gap-8 xl:grid-cols-[minmax(0,1fr)_17rem]">
+        <div className="min-w-0">
+          {chosen.size > 0 && (
+            <div className="sticky top-2 z-10 mb-2 flex flex-wrap items-center gap-2 rounded-lg border border-line bg-sheet px-3 py-2 shadow-sheet">
+              <span className="mr-auto font-semibold">{many(chosen.size, 'message')} chosen</span>
+              <Button look="main" onClick={() => setSheet({ file: [...chosen].map((number) => ({ number })), whole: true })}>File…</Button>
+              <Button onClick={() => setSheet({ change: [...chosen] })}>Label or move…</Button>
+              <Button look="quiet" onClick={() => setChosen(new Set())}>None</Button>
+            </div>
+          )}
+          <Listing query={query} empty={() => rows.length === 0 && !query.hasNextPage && (mailbox ? 'Nothing here fits.' : 'No message is known that fits.')}>
+            {() => (
+              <>
+                <ul aria-label="Messages" className="text-[14.5px]">
+                  {rows.map((m) => <Row key={m.id} m={m} live={!!mailbox} on={chosen.has(m.id)} toggle={() => toggle(m.id)} hand={() => hand(m)} file={(items) => setSheet({ file: items ? [{ number: m.id, items }] : hand(m), whole: !items })} />)}
+                </ul>
+                <p className="mt-4 flex flex-wrap items-center gap-3 text-sm text-ink-3">
+                  {query.hasNextPage && <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>{query.isFetchingNextPage ? 'Looking…' : 'Older messages'}</Button>}
+                  {first?.total !== undefined && `${many(first.total, 'message')} in ${folder || 'INBOX'}${text || unfiled || attachments || unread ? `, ${query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0).toLocaleString()} looked at` : ''}`}
+                </p>
+              </>
+            )}
+          </Listing>
+        </div>
+        <aside aria-label="Cabinets" className="hidden xl:block">
+          <div className="sticky top-4 max-h-[90vh] overflow-auto">
+            {cabinets.data?.map((c) => <section key={c.id} className="mb-5"><h2 className="mb-1">{c.name}</h2><Folders cabinet={c} onChoose={() => undefined} onDrop={drop(c.name)} /></section>)}
+            {!!cabinets.data?.length && <p className="text-sm text-ink-3">Drag messages or attachments onto a folder to file them there.</p>}
+          </div>
+        </aside>
+      </div>
+      {sheet && 'file' in sheet && <FileSheet hand={sheet.file} message={sheet.whole} onClose={() => setSheet(null)} onBegun={begun} />}
+      {sheet && 'change' in sheet && <ChangeSheet numbers={sheet.change} mailbox={mailbox || undefined} onClose={() => setSheet(null)} onBegun={begun} />}
+      {undoing !== null && <Undo what={{ pass: undoing }} onClose={() => setUndoing(null)} />}
     </Page>
+  )
+}
+
+function Tick({ label, on, set }: { label: string; on: boolean; set: (v: string) => void }) {
+  return <label className="flex items-center gap-2 pb-2"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={on} onChange={(e) => set(e.target.checked ? 'yes' : '')} />{label}</label>
+}
+
+/** One message. Arrows go up and down, Space chooses, F files, Enter opens. */
+function Row({ m, live, on, toggle, hand, file }: { m: Schemas['Message']; live: boolean; on: boolean; toggle: () => void; hand: () => InHand; file: (items?: string[]) => void }) {
+  const go = useNavigate()
+  const key = (e: KeyboardEvent<HTMLLIElement>) => {
+    if (e.target !== e.currentTarget) return
+    if (e.key === 'ArrowDown') (e.currentTarget.nextElementSibling as HTMLElement | null)?.focus()
+    else if (e.key === 'ArrowUp') (e.currentTarget.previousElementSibling as HTMLElement | null)?.focus()
+    else if (e.key === ' ') toggle()
+    else if (e.key === 'f' || e.key === 'F') file()
+    else if (e.key === 'Enter') void go(`/messages/${m.id}`)
+    else return
+    e.preventDefault()
+  }
+  const unread = live && !m.flags.some((f) => f.toLowerCase() === '\\seen')
+  const labels = m.flags.filter((f) => !f.startsWith('\\') && !f.startsWith('$'))
+  const items = m.items?.filter((i) => !i.inline) ?? []
+  return (
+    <li tabIndex={0} onKeyDown={key} {...draggable(hand)} className={`grid grid-cols-[auto_minmax(0,1fr)_auto] gap-x-3 border-b border-line py-2 pl-1 ${on ? 'bg-sheet-2' : ''}`}>
+      <input type="checkbox" aria-label={`Choose “${m.subject || 'No subject'}”`} className="mt-1 size-4 accent-[var(--pen)]" checked={on} onChange={toggle} />
+      <div className="min-w-0">
+        <p className="truncate"><Link to={`/messages/${m.id}`} className={`hover:underline ${unread ? 'font-bold' : 'font-semibold'}`}>{m.subject || 'No subject'}</Link>{unread && <span className="ml-2 text-[13px] text-pen">unread</span>}{labels.map((l) => <span key={l} className="ml-2 rounded bg-sheet-2 px-1.5 text-[13px] text-ink-2">{l.replaceAll('_', ' ')}</span>)}</p>
+        <p className="truncate text-[13.5px] text-ink-3" title={m.sender_address}>{m.sender_name || m.sender_address}{!live && <> · {m.mailbox}{m.folder !== 'INBOX' && `, ${m.folder}`}</>}</p>
+        {items.length > 0 && (
+          <p className="mt-1 flex flex-wrap gap-1.5">
+            {items.slice(0, 6).map((i) => <button key={i.item} type="button" {...draggable(() => [{ number: m.id, items: [i.item] }])} title={`File ${i.name} by hand`} onClick={() => file([i.item])} className="max-w-56 cursor-grab truncate rounded-md border border-line-2 px-2 py-0.5 text-[13px] text-ink-2 hover:bg-sheet-2">{i.name} <span className="text-ink-3">{size(i.size)}</span></button>)}
+            {items.length > 6 && <span className="text-[13px] text-ink-3">and {items.length - 6} more</span>}
+          </p>
+        )}
+      </div>
+      <div className="text-right text-[13.5px] whitespace-nowrap text-ink-3">
+        <time dateTime={m.received_at}>{when(m.received_at)}</time>
+        <span className="block">{live ? (m.filed ? <span className="text-moss">{many(m.filed, 'file')} filed</span> : size(m.size)) : m.attachments ? many(m.attachments, 'file') : '–'}</span>
+      </div>
+    </li>
+  )
+}
+
+/** Takes .eml and mbox files in, by button or dropped anywhere on the page. */
+function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTaken: () => void }) {
+  const input = useRef<HTMLInputElement>(null)
+  const [over, setOver] = useState(false)
+  const [progress, setProgress] = useState<{ done: number; of: number } | null>(null)
+  const into = mailboxes.find((m) => m.kind === 'files')
+  const take = useMutation({
+    mutationFn: async (files: File[]) => {
+      if (!into) throw new Problem({ detail: 'There is no mailbox for mail from files yet', advice: 'An administrator adds one in Settings: Add a mailbox, mail taken in from files.' }, 409)
+      let [taken, known] = [0, 0]
+      const wrong: string[] = []
+      setProgress({ done: 0, of: files.length })
+      for (const [i, f] of files.entries()) {
+        try {
+          const x = await value(api.POST('/api/v1/mailboxes/{id}/messages', { params: { path: { id: into.id } }, body: f as unknown as string, bodySerializer: (b) => b, headers: { 'Content-Type': 'application/octet-stream' } }))
+          taken += x.taken
+          known += x.known
+        } catch (e) {
+          wrong.push(`${f.name}: ${(e as Error).message}`)
+        }
+        setProgress({ done: i + 1, of: files.length })
+      }
+      return { taken, known, wrong }
+    },
+    onSettled: () => { setProgress(null); onTaken() },
+  })
+  const dropped = (e: DragEvent) => { e.preventDefault(); setOver(false); if (e.dataTransfer.files.length) take.mutate([...e.dataTransfer.files]) }
+  const d = take.data
+  return (
+    <div className={`rounded-lg border border-dashed px-3 py-1.5 text-right text-sm ${over ? 'border-pen bg-pen-soft' : 'border-line-2'}`}
+      onDragOver={(e) => { if (holdsFiles(e)) { e.preventDefault(); setOver(true) } }} onDragLeave={() => setOver(false)} onDrop={dropped}>
+      <input ref={input} type="file" accept=".eml,.mbox,message/rfc822" multiple className="sr-only" aria-label="Mail files" tabIndex={-1} onChange={(e) => { if (e.target.files?.length) take.mutate([...e.target.files]); e.target.value = '' }} />
+      <button type="button" className="add" disabled={take.isPending} onClick={() => input.current?.click()}>Take in mail files…</button>
+      <span className="block text-[13px] text-ink-3" role="status">
+        {progress ? `${progress.done} of ${progress.of}` : d ? `${many(d.taken, 'message')} taken in${d.known ? `, ${d.known} were there before` : ''}` : 'or drop .eml files here'}
+      </span>
+      {d?.wrong.map((w) => <span key={w} className="block text-[13px] text-seal">{w}</span>)}
+      <Wrong error={take.error} />
+    </div>
   )
 }

@@ -5,6 +5,7 @@ import { useNavigate, useParams } from 'react-router'
 import { api, type Schemas, value } from '../api/client'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
+import { ChangeSheet, Doing, FileSheet } from './byhand'
 import { ItemLine, Steps } from './parts'
 import { Undo } from './undo'
 
@@ -15,9 +16,13 @@ export function Message() {
   const number = Number(useParams().id)
   const go = useNavigate()
   const [thorough, setThorough] = useState(false)
+  const [byHand, setByHand] = useState<'' | 'file' | 'change'>('')
+  const [doing, setDoing] = useState(0)
+  const [back, setBack] = useState(0)
   const [undoing, setUndoing] = useState<Schemas['Item'] | null>(null)
   const client = useQueryClient()
   const again = useMutation({ mutationFn: () => value(api.POST('/api/v1/messages/{number}/again', { params: { path: { number } } })), onSuccess: () => client.invalidateQueries({ queryKey: ['message'] }) })
+  const begun = (pass: number) => { setDoing(pass); void client.invalidateQueries({ queryKey: ['message'] }) }
   const query = useQuery({ queryKey: ['message', number, thorough], placeholderData: keepPreviousData, queryFn: () => value(api.GET('/api/v1/messages/{number}', { params: { path: { number }, query: { thorough } } })) })
   return (
     <Listing query={query}>
@@ -25,7 +30,11 @@ export function Message() {
         const open = x.rules.some((r) => r.answer === 'not yet' || r.items.some((i) => i.unknown?.includes('contents')))
         return (
           <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
-            actions={<Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button>}>
+            actions={<><Button look="main" onClick={() => setByHand('file')}>File by hand…</Button><Button onClick={() => setByHand('change')}>Label or move…</Button><Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button></>}>
+            {doing && <Doing pass={doing} onBack={setBack} />}
+            {byHand === 'file' && <FileSheet hand={[{ number }]} message onClose={() => setByHand('')} onBegun={begun} />}
+            {byHand === 'change' && <ChangeSheet numbers={[number]} onClose={() => setByHand('')} onBegun={begun} />}
+            {back > 0 && <Undo what={{ pass: back }} onClose={() => setBack(0)} />}
             <div className="grid max-w-5xl grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-2">
               <section>
                 <h2>What was decided</h2>

@@ -3,9 +3,10 @@ import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
-import { Button, Chip, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
+import { Button, Chip, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
 import { Correspondents, Tables } from './book'
+import { fieldError, MailboxSheet, MailboxWays, whereItIs } from './mailboxes'
 import { RegisterCare } from './registercare'
 import { Telling } from './telling'
 
@@ -35,11 +36,11 @@ export function Settings() {
           {(all) => all.map((m) => (
             <div key={m.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
               <div className="min-w-0">
-                <p><span className="font-semibold">{m.name}</span> <span className="text-ink-2">{m.username} at {m.host}{m.port ? `:${m.port}` : ''}, {m.encryption === 'none' ? 'not encrypted' : m.encryption}</span></p>
+                <p><span className="font-semibold">{m.name}</span> <span className="[overflow-wrap:anywhere] text-ink-2">{whereItIs(m)}</span></p>
                 {m.problem && <p className="text-sm text-seal">{m.problem}. {m.advice}</p>}
                 {m.looked_at && <p className="text-sm text-ink-3">last looked into {when(m.looked_at)}</p>}
               </div>
-              <div className="flex items-center gap-2"><Chip word={m.state} /><Button onClick={() => setEditing(m)}>Change</Button><Button onClick={() => setLeaving({ kind: 'mailbox', id: m.id, name: m.name })}>Remove</Button></div>
+              <div className="flex flex-wrap items-center gap-2"><Chip word={m.state} /><MailboxWays mailbox={m} /><Button onClick={() => setEditing(m)}>Change</Button><Button onClick={() => setLeaving({ kind: 'mailbox', id: m.id, name: m.name })}>Remove</Button></div>
             </div>
           ))}
         </Listing>
@@ -68,53 +69,11 @@ export function Settings() {
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}
       {addressing && <AddressSheet cabinet={addressing} onClose={() => setAddressing(null)} />}
       <Sheet title={`Remove “${leaving?.name ?? ''}”?`} open={!!leaving} onClose={() => { setLeaving(null); remove.reset() }}>
-        <p>{leaving?.kind === 'mailbox' ? 'It is no longer watched and its password is forgotten. What was filed stays where it is, and so does the register.' : 'Ink Tray forgets it. Its files stay where they are, and so does the register.'}</p>
+        <p>{leaving?.kind === 'mailbox' ? 'It is no longer watched and its password is forgotten. Messages that only Ink Tray keeps, of a drop address or of files, are removed with it. What was filed stays where it is, and so does the register.' : 'Ink Tray forgets it. Its files stay where they are, and so does the register.'}</p>
         <Wrong error={remove.error} />
         <div className="mt-5 flex justify-end gap-2"><Button onClick={() => { setLeaving(null); remove.reset() }}>Keep it</Button><Button look="seal" onClick={() => leaving && remove.mutate(leaving)}>Remove</Button></div>
       </Sheet>
     </Page>
-  )
-}
-
-const fieldError = (error: unknown, place: string) => (error instanceof Problem ? error.fields.find((f) => f.place === place)?.text : undefined)
-
-function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox'] | null; onClose: () => void }) {
-  const client = useQueryClient()
-  const [name, setName] = useState(mailbox?.name ?? '')
-  const [host, setHost] = useState(mailbox?.host ?? '')
-  const [port, setPort] = useState(mailbox?.port ? String(mailbox.port) : '')
-  const [encryption, setEncryption] = useState(mailbox?.encryption ?? 'tls')
-  const [username, setUsername] = useState(mailbox?.username ?? '')
-  const [secret, setSecret] = useState('')
-  const body = { name, host, port: Number(port) || 0, encryption: encryption as 'tls', username, secret: secret || undefined, interval_seconds: mailbox?.interval_seconds ?? 60, kind: 'imap' as const }
-  const check = useMutation({ mutationFn: () => value(api.POST('/api/v1/mailboxes/check', { params: { query: { id: mailbox?.id } }, body })) })
-  const save = useMutation({
-    mutationFn: () => value(mailbox ? api.PUT('/api/v1/mailboxes/{id}', { params: { path: { id: mailbox.id }, header: { 'If-Match': String(mailbox.revision) } }, body }) : api.POST('/api/v1/mailboxes', { body })),
-    onSuccess: () => { void client.invalidateQueries(); onClose() },
-  })
-  return (
-    <Sheet title={mailbox ? `The mailbox “${mailbox.name}”` : 'Add a mailbox'} open onClose={onClose}>
-      <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
-        <Field label="Name" required value={name} disabled={!!mailbox} onChange={(e) => setName(e.target.value)} hint="What you call it, such as gauges. Rules name it so." error={fieldError(save.error, 'name')} />
-        <div className="grid grid-cols-[1fr_7rem] gap-3">
-          <Field label="Mail server" required value={host} onChange={(e) => setHost(e.target.value)} hint="such as imap.brackwater.example" />
-          <Field label="Port" inputMode="numeric" pattern="[0-9]*" value={port} onChange={(e) => setPort(e.target.value)} hint="or leave empty" />
-        </div>
-        <Pick label="Encryption" value={encryption} onChange={setEncryption} choices={[['tls', 'TLS, from the first byte (usual)'], ['starttls', 'STARTTLS'], ['none', 'none: the password can be read on the way']]} />
-        <Field label="Sign in as" required autoComplete="off" value={username} onChange={(e) => setUsername(e.target.value)} />
-        <Field label="Password" type="password" autoComplete="new-password" required={!mailbox || host !== mailbox.host} value={secret} onChange={(e) => setSecret(e.target.value)} hint={mailbox ? (host === mailbox.host ? 'Leave empty to keep the one that is there.' : 'Another mail server: enter its password.') : 'Kept sealed; nobody can read it here again.'} />
-        {check.data && (
-          <ol aria-label="Check" ref={(e) => e?.scrollIntoView({ block: 'nearest' })} className="mb-4 rounded-lg bg-sheet-2 px-4 py-2 text-sm">
-            {check.data.map((s) => <li key={s.step} className="grid grid-cols-[6.5rem_1fr_auto] gap-2 py-1"><span className="font-semibold">{s.step}</span><span className="[overflow-wrap:anywhere] text-ink-2">{s.detail}{s.advice && <><br /><span className="text-seal">{s.advice}</span></>}</span><span className={s.ok ? 'text-moss' : 'text-seal'}>{s.ok ? 'works' : 'fails'}</span></li>)}
-          </ol>
-        )}
-        <Wrong error={check.error ?? (fieldError(save.error, 'name') ? null : save.error)} />
-        <div className="flex justify-between">
-          <Button onClick={() => check.mutate()} disabled={check.isPending || !host}>{check.isPending ? 'Checking…' : 'Check'}</Button>
-          <div className="flex gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{mailbox ? 'Save' : 'Add'}</Button></div>
-        </div>
-      </form>
-    </Sheet>
   )
 }
 

@@ -5,6 +5,7 @@ import { Link } from 'react-router'
 import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
+import { SignInAgain } from './mailboxes'
 import { MessageHead } from './parts'
 
 type Choice = { matters?: string[]; cause?: string }
@@ -37,7 +38,7 @@ export function Tray() {
               <section key={n.id} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
                 <p className="font-semibold">{n.text}</p>
                 <p className="mt-1 text-ink-2">{n.advice}</p>
-                <p className="mt-3 flex items-center justify-between text-sm text-ink-3">since {when(n.made_at)}<Button onClick={() => settle.mutate(n.id)}>Seen</Button></p>
+                <p className="mt-3 flex items-center justify-between text-sm text-ink-3">since {when(n.made_at)}<span className="flex gap-2">{n.kind === 'consent' && n.mailbox && <SignInAgain mailbox={n.mailbox} />}<Button onClick={() => settle.mutate(n.id)}>Seen</Button></span></p>
               </section>
             ))}
             {t.groups.map((g) => <Group key={g.cause} group={g} go={go} />)}

@@ -26,6 +26,7 @@ export function Undo({ what, onClose, onDone }: { what: Undone; onClose: () => v
               <li>{p.takes ? `${many(p.takes, 'file is', 'files are')} taken out of the cabinet and kept for a while.` : 'No file is taken back.'}</li>
               {p.keeps > 0 && <li>{many(p.keeps, 'filing keeps its file', 'filings keep their files')}; see why below.</li>}
               {p.returns > 0 && <li>{many(p.returns, 'message is', 'messages are')} moved back to where they were.</li>}
+              {!!p.changes?.length && <li>Taken back: {p.changes.join('; ')}.</li>}
               {p.stays.length > 0 && <li>What stays done: {p.stays.join('; ')}.</li>}
               <li>No rule files it again until you say so.</li>
             </ul>

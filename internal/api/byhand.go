@@ -1,0 +1,101 @@
+package api
+
+import (
+	"context"
+
+	"inktray.example/inktray/internal/engine"
+)
+
+func flag(p *bool) bool { return p != nil && *p }
+
+// LookInto looks into a folder of a mailbox.
+func (s *Server) LookInto(ctx context.Context, r LookIntoRequestObject) (LookIntoResponseObject, error) {
+	v, p := viewerOf(ctx), r.Params
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	of := engine.LookIntoOf{Folder: text(p.Folder), Text: text(p.Text), Attachments: flag(p.Attachments), Unfiled: flag(p.Unfiled), Unread: flag(p.Unread), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Most: number(p.Most, 50)}
+	if p.Before != nil {
+		of.Before = uint32(*p.Before)
+	}
+	looked, err := s.Engine.LookInto(ctx, v, r.ID, of)
+	if err != nil {
+		return nil, err
+	}
+	out := LookIntoResponse(looked, n)
+	return LookInto200JSONResponse(out), nil
+}
+
+// LookIntoResponse writes what was found.
+func LookIntoResponse(looked *engine.LookedInto, n *names) LookedInto {
+	out := LookedInto{Folder: looked.Folder, Total: looked.Total, Looked: looked.Looked, Messages: []Message{}}
+	if looked.Next > 0 {
+		next := int64(looked.Next)
+		out.Next = &next
+	}
+	for i := range looked.Messages {
+		one := &looked.Messages[i]
+		m := n.message(&one.Message)
+		items := []Attached{}
+		for k := range one.Items {
+			item := &one.Items[k]
+			items = append(items, Attached{Item: item.ID, Name: item.Name, Kind: string(item.Kind), Size: item.Size, Inline: item.Inline})
+		}
+		m.Items, m.Filed = &items, &one.Filed
+		out.Messages = append(out.Messages, m)
+	}
+	return out
+}
+
+// TakeIn takes mail in from a file.
+func (s *Server) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInResponseObject, error) {
+	taken, known, err := s.Engine.TakeIn(viewerOf(ctx), r.ID, r.Body)
+	return TakeIn200JSONResponse{Taken: taken, Known: known}, err
+}
+
+// FileByHand files attachments where a person says.
+func (s *Server) FileByHand(ctx context.Context, r FileByHandRequestObject) (FileByHandResponseObject, error) {
+	var of []engine.Handed
+	for _, m := range r.Body.Messages {
+		h := engine.Handed{Message: m.Number}
+		if m.Items != nil {
+			h.Items = *m.Items
+		}
+		of = append(of, h)
+	}
+	v := viewerOf(ctx)
+	p, err := s.Engine.FileByHand(v, of, r.Body.Cabinet, r.Body.Folder)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.onePass(v, p.ID)
+	return FileByHand200JSONResponse(out), err
+}
+
+// ChangeByHand labels, marks or moves messages.
+func (s *Server) ChangeByHand(ctx context.Context, r ChangeByHandRequestObject) (ChangeByHandResponseObject, error) {
+	b := r.Body
+	c := engine.HandChange{Label: listed(b.Label), Unlabel: listed(b.RemoveLabel), MoveTo: text(b.Move)}
+	if b.Mark != nil {
+		for _, m := range *b.Mark {
+			c.Marks = append(c.Marks, string(m))
+		}
+	}
+	v := viewerOf(ctx)
+	p, err := s.Engine.ChangeByHand(v, b.Messages, c)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.onePass(v, p.ID)
+	return ChangeByHand200JSONResponse(out), err
+}
+
+// ListCabinetFolders lists the folders within one of a cabinet.
+func (s *Server) ListCabinetFolders(ctx context.Context, r ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error) {
+	if _, err := s.Store.CabinetByID(r.ID); err != nil {
+		return nil, err
+	}
+	names, err := s.Engine.CabinetFolders(ctx, r.ID, text(r.Params.Within))
+	return ListCabinetFolders200JSONResponse(append([]string{}, names...)), err
+}

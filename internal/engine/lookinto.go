@@ -1,0 +1,205 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// lookMost bounds how many messages are looked at for one page.
+const lookMost = 3000
+
+// LookIntoOf says what is looked for in a folder of a mailbox. Zero values narrow
+// nothing.
+type LookIntoOf struct {
+	Folder               string // path or role; "" for the inbox
+	Text                 string // words that all stand in subject, sender or names of attachments
+	Attachments, Unfiled bool
+	Unread               bool
+	Since, Until         time.Time // received at Since or later, and before Until
+	Before               uint32    // the cursor; 0 for the beginning
+	Most                 int
+}
+
+// LookedInto is one page of what lies in a folder, the last received first.
+type LookedInto struct {
+	Folder   string
+	Total    int // messages in the folder
+	Looked   int // messages that were looked at for this page
+	Next     uint32
+	Messages []Shown
+}
+
+// Shown is a message with its attachments.
+type Shown struct {
+	store.Message
+	Items []mail.Item
+	Filed int // how many of them were filed
+}
+
+// LookInto looks into a folder as it is now. What is shown is kept as facts, so
+// that it can be read, explained and filed by hand; nothing changes in the mailbox.
+func (e *Engine) LookInto(ctx context.Context, v store.Viewer, mailboxID string, of LookIntoOf) (*LookedInto, error) {
+	m, err := e.Store.MailboxByID(v, mailboxID)
+	if err != nil {
+		return nil, err
+	}
+	if of.Before == 0 {
+		if err := e.Store.Record(v, "look into mailbox", m.Name+"/"+of.Folder); err != nil {
+			return nil, err
+		}
+	}
+	out := &LookedInto{}
+	return out, e.withMailbox(ctx, &m, func(s source.Session) error {
+		out.Folder = "INBOX"
+		if of.Folder != "" && !strings.EqualFold(of.Folder, "inbox") {
+			folders, err := s.Folders(ctx)
+			if err != nil {
+				return err
+			}
+			if out.Folder = FindFolder(folders, of.Folder); out.Folder == "" {
+				return rule.Problems{{Place: "folder", Text: fmt.Sprintf("there is no folder “%s” in the mailbox “%s”", of.Folder, m.Name)}}
+			}
+		}
+		state, err := s.Open(ctx, out.Folder)
+		if err != nil {
+			return err
+		}
+		out.Total = int(state.Messages)
+		q := source.Query{Since: of.Since}
+		if of.Before > 1 {
+			q.To = of.Before - 1
+		}
+		uids, err := s.UIDs(ctx, q)
+		if err != nil {
+			return err
+		}
+		if of.Before == 1 {
+			uids = nil
+		}
+		slices.Reverse(uids)
+		words := strings.Fields(safename.Fold(of.Text))
+		narrowed := len(words) > 0 || of.Attachments || of.Unfiled || of.Unread || !of.Until.IsZero()
+		batch := of.Most
+		if narrowed {
+			batch = 200
+		}
+		for len(uids) > 0 && len(out.Messages) < of.Most && out.Looked < lookMost {
+			some := uids[:min(batch, len(uids))]
+			page, err := e.shown(ctx, v, s, &m, out.Folder, state.UIDValidity, some)
+			if err != nil {
+				return err
+			}
+			byUID := map[uint32]Shown{}
+			for _, one := range page {
+				byUID[one.UID] = one
+			}
+			for _, uid := range some {
+				uids = uids[1:]
+				out.Looked++
+				one, ok := byUID[uid]
+				if ok && fits(&one, &of, words) {
+					out.Messages = append(out.Messages, one)
+					if len(out.Messages) == of.Most {
+						out.Next = uid
+						break
+					}
+				}
+				out.Next = uid
+			}
+		}
+		if len(uids) == 0 {
+			out.Next = 0
+		}
+		return nil
+	})
+}
+
+// fits says whether a message is one of those that are looked for.
+func fits(m *Shown, of *LookIntoOf, words []string) bool {
+	has := func(flag string) bool {
+		return slices.ContainsFunc(m.Flags, func(f string) bool { return strings.EqualFold(f, flag) })
+	}
+	switch {
+	case of.Attachments && len(m.Items) == 0, of.Unfiled && m.Filed > 0, of.Unread && has(`\Seen`):
+		return false
+	case !of.Since.IsZero() && m.ReceivedAt.Before(of.Since), !of.Until.IsZero() && !m.ReceivedAt.Before(of.Until):
+		return false
+	}
+	if len(words) == 0 {
+		return true
+	}
+	text := m.Subject + "\n" + m.SenderName + "\n" + m.SenderAddress
+	for i := range m.Items {
+		text += "\n" + m.Items[i].Name
+	}
+	text = safename.Fold(text)
+	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) })
+}
+
+// shown reads the facts of messages and keeps those that are new to the records.
+func (e *Engine) shown(ctx context.Context, v store.Viewer, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32) ([]Shown, error) {
+	asked := slices.Clone(uids)
+	slices.Sort(asked)
+	facts, err := s.Facts(ctx, asked)
+	if err != nil {
+		return nil, err
+	}
+	look := store.Look{}
+	var all []Shown
+	for i := range facts {
+		row, message, err := understood(m.ID, folder, validity, &facts[i], e.Clock())
+		if err != nil {
+			e.Log.Error("a message could not be understood", "mailbox", m.Name, "folder", folder, "uid", facts[i].UID, "cause", err)
+			continue
+		}
+		one := Shown{Message: *row, Items: message.Items()}
+		// A label that nobody has met yet stays new: the watcher must find it so.
+		row.Flags = slices.DeleteFunc(slices.Clone(row.Flags), func(f string) bool { return !strings.HasPrefix(f, `\`) })
+		look.Messages = append(look.Messages, row)
+		all = append(all, one)
+	}
+	known, err := e.Store.MessagesOf(m.ID, folder, validity, asked)
+	if err != nil {
+		return nil, err
+	}
+	look.Messages = slices.DeleteFunc(look.Messages, func(row *store.Message) bool { _, is := known[row.UID]; return is })
+	if len(look.Messages) > 0 {
+		if err := e.Store.Commit(look); err != nil {
+			return nil, err
+		}
+		for _, row := range look.Messages {
+			known[row.UID] = *row
+		}
+	}
+	var ids []int64
+	for i := range all {
+		all[i].ID = known[all[i].UID].ID
+		ids = append(ids, all[i].ID)
+	}
+	filed, err := e.Store.FiledOf(v, ids)
+	for i := range all {
+		all[i].Filed = filed[all[i].ID]
+	}
+	return slices.DeleteFunc(all, func(one Shown) bool { return one.ID == 0 }), err
+}
+
+// understood makes a row of a message's facts; a message that cannot be understood
+// is an error, whatever happens on the way.
+func understood(mailboxID, folder string, validity uint32, f *source.Facts, now time.Time) (row *store.Message, m *mail.Message, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = errors.Join(fmt.Errorf("%v", p))
+		}
+	}()
+	return store.NewMessage(mailboxID, folder, validity, f, now)
+}
