@@ -2758,14 +2758,14 @@ type ChangeCorrespondentParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
-// CheckMailboxParams defines parameters for CheckMailbox.
-type CheckMailboxParams struct {
-	ID *string `form:"id,omitempty" json:"id,omitempty"`
-}
-
 // FindServersParams defines parameters for FindServers.
 type FindServersParams struct {
 	Address string `form:"address" json:"address"`
+}
+
+// CheckMailboxParams defines parameters for CheckMailbox.
+type CheckMailboxParams struct {
+	ID *string `form:"id,omitempty" json:"id,omitempty"`
 }
 
 // ChangeMailboxParams defines parameters for ChangeMailbox.
@@ -3301,6 +3301,9 @@ type ServerInterface interface {
 	// SetLimits Set the limits.
 	// (PUT /api/v1/limits)
 	SetLimits(c fiber.Ctx) error
+	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+	// (GET /api/v1/mail-servers)
+	FindServers(c fiber.Ctx, params FindServersParams) error
 	// ListMailboxes The mailboxes and how each does.
 	// (GET /api/v1/mailboxes)
 	ListMailboxes(c fiber.Ctx) error
@@ -3310,9 +3313,6 @@ type ServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(c fiber.Ctx, params CheckMailboxParams) error
-	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
-	// (GET /api/v1/mailboxes/found)
-	FindServers(c fiber.Ctx, params FindServersParams) error
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	// (DELETE /api/v1/mailboxes/{id})
 	RemoveMailbox(c fiber.Ctx, id ID) error
@@ -4432,6 +4432,43 @@ func (siw *ServerInterfaceWrapper) SetLimits(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FindServers operation middleware
+func (siw *ServerInterfaceWrapper) FindServers(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindServersParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "address" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "address", query, &params.Address, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter address: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindServers(c, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListMailboxes operation middleware
 func (siw *ServerInterfaceWrapper) ListMailboxes(c fiber.Ctx) error {
 
@@ -4492,43 +4529,6 @@ func (siw *ServerInterfaceWrapper) CheckMailbox(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.CheckMailbox(c, params)
-	}
-
-	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
-		m := siw.HandlerMiddlewares[i]
-		next := handler
-		handler = func(c fiber.Ctx) error {
-			return m(c, next)
-		}
-	}
-
-	return handler(c)
-}
-
-// FindServers operation middleware
-func (siw *ServerInterfaceWrapper) FindServers(c fiber.Ctx) error {
-
-	var err error
-	_ = err
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params FindServersParams
-
-	var query url.Values
-	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
-	if err != nil {
-		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
-	}
-
-	// ------------- Required query parameter "address" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "address", query, &params.Address, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter address: %w", err).Error())
-	}
-
-	handler := func(c fiber.Ctx) error {
-		return siw.Handler.FindServers(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7487,7 +7487,7 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/mailboxes/:id", wrapper.ChangeMailbox)
 
-	router.Get(options.BaseURL+"/api/v1/mailboxes/found", wrapper.FindServers)
+	router.Get(options.BaseURL+"/api/v1/mail-servers", wrapper.FindServers)
 
 	router.Get(options.BaseURL+"/api/v1/receiving", wrapper.GetReceiving)
 
@@ -8634,6 +8634,35 @@ func (response SetLimitsdefaultApplicationProblemPlusJSONResponse) VisitSetLimit
 	return ctx.JSON(&response.Body)
 }
 
+type FindServersRequestObject struct {
+	Params FindServersParams
+}
+
+type FindServersResponseObject interface {
+	VisitFindServersResponse(ctx fiber.Ctx) error
+}
+
+type FindServers200JSONResponse []FoundServer
+
+func (response FindServers200JSONResponse) VisitFindServersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type FindServersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FindServersdefaultApplicationProblemPlusJSONResponse) VisitFindServersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListMailboxesRequestObject struct {
 }
 
@@ -8715,35 +8744,6 @@ type CheckMailboxdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckMailboxdefaultApplicationProblemPlusJSONResponse) VisitCheckMailboxResponse(ctx fiber.Ctx) error {
-	ctx.Response().Header.Set("Content-Type", "application/problem+json")
-	ctx.Status(response.StatusCode)
-
-	return ctx.JSON(&response.Body)
-}
-
-type FindServersRequestObject struct {
-	Params FindServersParams
-}
-
-type FindServersResponseObject interface {
-	VisitFindServersResponse(ctx fiber.Ctx) error
-}
-
-type FindServers200JSONResponse []FoundServer
-
-func (response FindServers200JSONResponse) VisitFindServersResponse(ctx fiber.Ctx) error {
-	ctx.Response().Header.Set("Content-Type", "application/json")
-	ctx.Status(200)
-
-	return ctx.JSON(&response)
-}
-
-type FindServersdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response FindServersdefaultApplicationProblemPlusJSONResponse) VisitFindServersResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11540,6 +11540,9 @@ type StrictServerInterface interface {
 	// SetLimits Set the limits.
 	// (PUT /api/v1/limits)
 	SetLimits(ctx context.Context, request SetLimitsRequestObject) (SetLimitsResponseObject, error)
+	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+	// (GET /api/v1/mail-servers)
+	FindServers(ctx context.Context, request FindServersRequestObject) (FindServersResponseObject, error)
 	// ListMailboxes The mailboxes and how each does.
 	// (GET /api/v1/mailboxes)
 	ListMailboxes(ctx context.Context, request ListMailboxesRequestObject) (ListMailboxesResponseObject, error)
@@ -11549,9 +11552,6 @@ type StrictServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(ctx context.Context, request CheckMailboxRequestObject) (CheckMailboxResponseObject, error)
-	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
-	// (GET /api/v1/mailboxes/found)
-	FindServers(ctx context.Context, request FindServersRequestObject) (FindServersResponseObject, error)
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	// (DELETE /api/v1/mailboxes/{id})
 	RemoveMailbox(ctx context.Context, request RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error)
@@ -12833,6 +12833,33 @@ func (sh *strictHandler) SetLimits(ctx fiber.Ctx) error {
 	return nil
 }
 
+// FindServers operation middleware
+func (sh *strictHandler) FindServers(ctx fiber.Ctx, params FindServersParams) error {
+	var request FindServersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.FindServers(ctx.Context(), request.(FindServersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FindServers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FindServersResponseObject); ok {
+		if err := validResponse.VisitFindServersResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListMailboxes operation middleware
 func (sh *strictHandler) ListMailboxes(ctx fiber.Ctx) error {
 	var request ListMailboxesRequestObject
@@ -12930,33 +12957,6 @@ func (sh *strictHandler) CheckMailbox(ctx fiber.Ctx, params CheckMailboxParams) 
 		return err
 	} else if validResponse, ok := response.(CheckMailboxResponseObject); ok {
 		if err := validResponse.VisitCheckMailboxResponse(ctx); err != nil {
-			return err
-		}
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// FindServers operation middleware
-func (sh *strictHandler) FindServers(ctx fiber.Ctx, params FindServersParams) error {
-	var request FindServersRequestObject
-
-	request.Params = params
-
-	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
-		return sh.ssi.FindServers(ctx.Context(), request.(FindServersRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "FindServers")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(FindServersResponseObject); ok {
-		if err := validResponse.VisitFindServersResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -15953,96 +15953,96 @@ var swaggerSpec = []string{
 	"Luz1C8V3LZp8QMgFowXWVKUI+T0+cUBWdSNEiAvBqeNd+7KCQvON0SwNCn7H+pqMoJae/IrIn59PoDVv",
 	"igZOWPyXyOW7OcC2HZAWYflYUvuFn0djMkNv7UmUwrd3QFsdj2suY2cVsn71bTw2tacz6EfXXDfplLWk",
 	"iZP/7MFCuGH/W25cEHQkbXprA3qZDlAK0yoHf8AnDsiyboQE1XCGYxDpe9+X2cdMrUqYeWwYKBKqqqUB",
-	"B4ILq2wuZKnavRoxC+KqQbnxlYOQaA+nFDzUVl251Fn/xQE3ewPsIumfeBvAShzeP+FG6+ueqFNrRvLg",
-	"NR0RltmhPjCX+/rr3lYoHIfgbff1x/LRVbt1wNyAl3lOaANzdcpuuAAHNzVWKTP7cX0QzkxHJuvt6xED",
-	"gbBXWqH9+TfEA4fwvlt6JTBdo4cX4MFIuaohhRRgqlMDoIqjnOnv7KdVha6LQ8o5hsbRePKs5a2KW8ZW",
-	"8IvPCQKPib3feJ6BTwWQeF3ZAsZzq8qFPVkRIs9JMfyaixxtEt2PEcNOaSEfpIJhz541oGqeHDAI296v",
-	"p/QL7c1DSJaxxL/7nPOFVQUrX2jXFpysymnB9YJprNZ8fvbV8y/RJT1lOu2J7sMD/ZzR4X3ygElIV0au",
-	"UN42Dw1iYEOCEuJZohA6Jq8rfDC8SsMmLj2di1lS004S4fQhrrZATxiDtO9E8Lk2FWNkn33yantkb/0D",
-	"3Gd7bvwBPPR+57+oz85lbXXVsLq6zjbG2jjycusiAsiTqsWMTz2GXKOMlKJgGn9dSI15yAKxWfe/tCD9",
-	"KGgROmpWWFDBedh65cdJDnw48fKBCbYmlORKrvx9BsCehdTMKs8uv1YtkRmcy8Xnc1GxwXLfe/BIV7LR",
-	"d8y81Leui9ShqnZggLYADSTDjOU9QZcdJPy41RMpqjOXM3ClJqzKkaK1cYtU39ZpXfueqkGNDYSWBUv1",
-	"1oYfv9CeL2swmIUxK31xcsLFrVF0czxVdHa7poapY9fr+7JS2DkkR8vc5Vc1acx1neW0BS4Th/2PAKY8",
-	"YG1ZikuBp1ych9zwO6Y9X43BsV97i5rq25BnL7CcxaWX+fYvzSyzxEZKVeefxXcGFOivnp9/9eV9ZEuf",
-	"9Nc67/UhbJgi72++uNmP7L36QtewLcj8HngdzJvDZZVu7U0hEbswvjFS3r4RRvbKRpaKKGnPvF0FF2Cu",
-	"D0g7rvD8o+ZvogHIDtydy5WwlmFRWDVMgOPbdS3PCLYpt3NF4As5D8vHElNzgPPRiT3rNS8ADcMUDjxx",
-	"nWM2n6iHrjjQifJdpMaWseXciQe/JRWmfGIWpfC/jjSDKoGlFK4pb3xY9+N9RvUN6AmAOHGN8GyKFPaG",
-	"SgysOQLl1eN2tqTuOyyjquDJgQFw7X4Dg5AvlZbKixLIZ64bWUaGrX6MjOvx0CtcuafnL56+eP7n8xfP",
-	"2qGYU8neS6lNfE8BkM8Pc37aAfV8b0dXa0wIujWD0EspogVnVSXbSHUorpwuLC9wchqSHbjrJLbOahD3",
-	"is/QnxWGpZdU2QvFYZY92FUSticfE9GF3rI3orcqDNBw0eSVirOnXFC1iZypB9UjfQuLhCa5pGIzWjCd",
-	"Vk1t/njMlsWXDgJqaS9pxNVEBqyaSszRLZi5Kxy7LS8ZuBBJwe0nBaKeHZPKOtvqqGFZcUW1trKwVaUJ",
-	"WYq1WaBvDwrp8zYJtTRmNYgEPYjfCAjJ90tLCk9WOghct5xvVda40SSphdUNCdIxsvtoXZWW10vPGqJX",
-	"PZJuU9+6FyCbMYeq0W7DH73etzLAVLZfyiPfuc8Ofuf2yyyo2472yixwHD9KeXsDdRtSrIVci/SFO+jg",
-	"Vrl1yRP86hO0JH5bddzaL10si6EH1+1iAKbSNTRb+16VrjuUJgsKiW8XxB5Ea5eq2YLfsaRZtJAQtR12",
-	"gg6pvAERBaKDt/PMaEEh/FyG1LQiJ2cznqMvi3CXkAU/QpIKlIAswXsLMQP382ZPdjrBxhKDFa7O7MLX",
-	"vGAvq6YVByu3KONlFl7/ISA14DS6zmeYyjsWcMwNNAFvqi/gM0MN3LNKL71le2esmE+e9quFXNdH/UAF",
-	"rR/dZTOa58r3RdSEkjWbhvWymorcmgJW1tAlu7D/wA3XLM/Q42G1DrkWxLXx0xkpJM3tPe3u6wOkzrbu",
-	"jz1eDv07ukUfGM17b9H+Z+CDm8bhxRWo6bUhoKFDWX09QPwStb9LsqBqWTCtLyptCqWVKl3lbODTs/vI",
-	"8kNvn1F8ptttA3yk33GCy3aP8wQ9dUZROED4aXd8llJwI+3AZKXkjaLLzBdU2ukS1P/sJrxXcsnMgpW6",
-	"35UhS3Mj2/j8O2be+WcOyOfVGMkkIZeVMlJwDzHSNcHwS4/4XSLtuUGb8QPc/vOPlUnxkNtyxQympodb",
-	"E4AM+2LHCMwweMEg250GGRL9YrORw9ArrfQhTsWDoQi7xhFO43cWQFC9AZ6cIaQEx05H1Tw+0isb0nXG",
-	"qKnmO6cVHBqMyyKHOU6yCVQnZVVLtbuwJVA2mW6sGRPvwh73hFwSWmiJnipAhEQ3AjdO59QgcJERYlOH",
-	"Po2DvBbje2DAD7K9Aof2jqhJqr76kwNj5uA9HSLQgn1IzMVqH/eLfESHbI+3QExz0JC/O2oija56wVMA",
-	"W44G3wJfQ7eMYOu2hN6INoRvd3tjvmMgvSb/5PCo74T/1mg5q6HnIKoyGcZURbvxFSb4/iMVkXdtGcA3",
-	"4X1qVXrfilkbuRpjN9/TUrMMPmcF3I20Is8l8EA1prSXur8pe7ktts5Dv0CDJUPfYEPgoLd30PbFdNir",
-	"6Hff/Igi/1v0az6Gbz78nvPPI8MXEKwn1GQexGvLCUtFThLAGfcWgC3HqH8B/aFvmccroHdb9Nstno+T",
-	"/l+jeD4gvovPV+BUnuxgV18SgZaPqwLixjnFsQFklc2q6UYT3Q/61B6sTZtm9QEeeCwEjRkdC9ZxB3Zj",
-	"RgXJJXhS11LdXpJnp09c5y3uwXz6QnJgtLHDcfeheuigHmo/SDQhaqQ0qJqe4BlCgrqQK7onQIEIKyRY",
-	"Txdo2PI6qdR88A8NlTUf2ScDcdeuHCfxoSxYvyfrCvseD9f4/T0erlKfO599bc3yHs99lH2eupLKfL3p",
-	"8+S3XGFnzUm3QofIaVWHTr2QawF6XV2kcH56/vzo2Z+fnPXW58IG89Ba/unnI/jDn/7Q3zPwm9Ht2k82",
-	"8vx7esNaEHGdbuyP0VgaXd1NQwpGCi6gvQAgvlyG5r3T2rHy3BXJVT45wgrdLCAZJhOO4N7rJRmgL+uD",
-	"1CeEI/auUuDFeMq2p47eAhyklZ4gWgGwe2BuNNZ4GFdBOMQgj8HZQaaQRPQC2o6xdX9hbNU4qlDiY3VB",
-	"ZTCAm2Hw3qV8tu5h2vXfPDs9a+J39rurML4mTdXNdCwS8fqTdfKqB/gHvbhqXgKAaw+P1bpFrd9W8ffe",
-	"5+r0gc/VbPRacGzfUWEkVGf3fqfnBHCWR06b/6v9Zvupe+j9cEdsFHMBkKkhf46tW/qixsxTnOoJnRl+",
-	"x02rqfrSP/O7VbCXVRCtOdq0Yt74wG8OLeuXUiDaJgZZg+AopJRPMh85nlXtaVyKeZ8AsJaQZpiFpXke",
-	"uvyS5PYioCInMAkNNbWEFkVWtw2EbiMpJ3bSBDjfMgEe0waoOPzgCU91Cx9esDzDL6P/L6ebDKmcQWgg",
-	"q6ufcJ8zYrcZIBE6lc7YWZ/JolwKrEyK37pSavaNe+pQCOf2698sJJ89fJ+rnbFjOw2rH03L8oXo8FU4",
-	"VtZGU2RNhdEQF2Ns4DayTyupTAt8+ZWhyryCpw4FYw0ffyRzwq0ssYFIHbKgmkBGxHj37BpjLppRNVuQ",
-	"ORe5RkPC0GnBAKr8RjJNpLCn2fWcgiIgp8EjtEAX+GjLlndaGVdGroKN77Iu7OOrEWG3qHDkB5PLLBTm",
-	"b9E13bTax0m87sRSTh+Ul8ZKxpxTVVMIGNTepWMjaXWxT9WKt53ow3Xle5ac7lIfj9UkmyyAHjCFb3Ds",
-	"o2+5XknN8enW/OVxfEEwF/QbiAC34CE2rw9uSGV5pPrmPbKivpv5B+phXGWsldhBLdp2neSukHztEi+w",
-	"ix1VjBSWWPtBcJynIDhGNBl+fjj4F1d89CgYMH5HjIMTIDkEPQrooiQFc+kMC18GhV5xDY/WnSmnrJDr",
-	"GmKpcuZlYQfIgTGyk4KKm7KtdAnCjvjwD/7ZB/AsVGMldghqkEcsk3G6zpJuiLbWyY42azdBMV/fZ3/E",
-	"OMkyUHVn9vwN3IBeKVieKuk0rN/9E79HLf+1o5ae939D0csgm9BnOroWFlXrYifaaVHULcIHSohGxUOL",
-	"mP7vZmXEwTakMU4q4akYLe1GeMRiBaXrfM5ZHpRZV6mdIZl82+jBkUpwKOwQ8nAxlSu4dh7ar9CZqjaq",
-	"TwHIuYHe2ygEI94FbXhRINJSFYoLfIelSLfJqnMGY56+9wUVD7Cf4RB2yId2+D3kmbyiG1BV5dww4Q5i",
-	"9JTuFSc7+RXuy9ZajdcgZA8p466MVG25F5C+OkIjDfetLyzby4IRbccd0dZ+ZWmZMLcdoTvdJPGgdCTv",
-	"34VXCPhHdF1mDs1BBBc3me+27TKUE2YpV1tqSRqj7uzU/W9UBWV0B48l8W/EvzOvmgAc1MnTh/GENPug",
-	"x/lPt2Qb/SjNobKM7KcfKRzwQEIJYwCU2O0BhOzq20PC7Y1NblTgtScOVVvXr6EzetxHS6OHNSe8+HsW",
-	"Jzh2zfaqNNkhJ9ytm/EPDSpp/zIXq9M5g6aCQq57MvCCUeVbxMeJ9QGfYS+LoutirMwTfzlWhU1yjhBR",
-	"6Bys/XqQEQ9alfuHHAARqg89O93CLIOHz9y/Qild4mK1r297e+ukhNNulNd/d8BdrmtQpAL8thj+dDnL",
-	"qcSQqgy/TaMZSPp/I5S3D/5EpsRGdWTH8wcXBVEl6KwOC9XIGyxY8bVt6NdZ7sAIIlBwWPhWpcH1kT5l",
-	"Z3p6+WBp6WX/dHSY92i+ttLlnAdJV3tmnZeHyzYvC/atnJVWb37wNPMynnb5lzETyykRbO3Ss/Sam9kC",
-	"mhbMj8lLkruFO+emIDx3zY4Gdn6ErT6ZQaJSK9zXN+6RjusWUP4HIK1UB2FL+u9w/SEFnF9bKlELfx5N",
-	"uMnZrFT+fNXdVdE4h7Z5BRW32CvB7b9PkiRzOEoiDcKREGkwSapYCwYTPlCLt/GP7Jvl4FyuA4lV3+Cq",
-	"n3BF3+eI0U5BOJACtxiqQ+TciV2833DIxjU2PPMdNh4zctpwcO2euF1v9zHNfd4uFYYBjlNRtRwRUBVm",
-	"T3oq22GrE+yBTv6GbuN2/nO7jF6CJgTQ8FJBHV5YU1RxzR//5+XbH75ELWhGBZkyx2Ish5K9NWpFvurX",
-	"IYJwTaTAWI7VolcFndnPYw8ZK6B438RfYDWrEB85jawb8+dbReemUhAOpbvuaAm7O53biYzjTQaqwveY",
-	"sw+qIOWFawaK6dUUEih8H8MKuB2Q+CAg434J2tL0EQYjQoDiliITpW8NJ9J/vzTi/fNGrIiqiw3hwFc3",
-	"xyWoiVK42A8oiFuM4oS0ldE+ZwbBEciU7XGj9ElZeohUpa4UJT/P0bLIOCty5xqCDgxyTlwaSN3Ptzq9",
-	"rp+Hy8RmOTe9a6WByljqkiqgeGd/ve+x630FP96ZG2T/1iYrHAk0W0fAAStNcPCwc4vAz186jcieJdB9",
-	"yFwWRdTT2XWqnBOFdXs93Z35u9vzd7fn727P34hv6Z/b2+rwAQ/vWT2paZBMdi4LdoVPDaIyfvlPu8SO",
-	"NK+N4G7D42NpCv959e5Hgosgfzw/PT89Ojv/ssqMBBvBcVdveKpyAPRD2RPyAR/Px+mobT/lOMmhPNSI",
-	"zg5S3JmZPGfCcLPBHnuGlLruNNIN/dDGN4e2JNu0jy1fwauP9ObgzoF3oh57zOKgdqyM8reIkfGYErs1",
-	"GvDwXBFGD9gdtwxR+5L30Exdv/rVZmTEjG/kahM/tWcPcmrtkkZpZYapKyDXoVUjaGygp8n5PCMlNOOj",
-	"YCB4v45ci313Qs7nI2/EFUSXLKnezeePIUMRrkTO5+PVB4cX0dpnU9tR5pbCi6HJsQH5i/wIOiOMuwev",
-	"ecHeFflb7LlwkNYn+PVHyp3rh846ZTd0vH5j66p7sIu12W2sG8ETWgB26gD1FTlAHO78HSo/Hod4J4Ld",
-	"//w4B12V42Be/MAqw0WVAq1SIddECvRpEFnk19j6xrjc+HWzm7Tf/4wYKfcVB4otKRe6vXwTHzmo0YhD",
-	"pHzRbpajWYzue1h4UBk1XNsf0KQ4XLV6SHvUbrpqN/1TD4MliaP1dlz62Y1le2pDjbfaq51Z0Hy3hUeG",
-	"jsAayZ0bki7zOeT+1UjuU6sGH02p6xY1eKTs/ljlX9spfG1n8KjW5Fh6qfAeSuSMhhfCIBy9ZsKgvgqR",
-	"5dBwGCQWNdPVcUzcdPxGvDnYHQcffySExHgz86uw73hgB14xc/SNlLecHdwa9K3I4JiDCUJFXvV+6+t/",
-	"8lt7MiuVcsRKQgPxG/Gu7IkLhASSpXlkCrkZdEfnNDPlqu26v4IHDpnCDwPEweEhuwNgVIlgDPqExnHf",
-	"q/4EWPm5oAARNmVkSXNGGme8lUdSUvS91AElDnDY7bd/P+sRiQ94NADe3djFrIZbLLi4rRUEfFYbqgxZ",
-	"KS4M6y0VAKuoXfv6iI88hOr1g5S35QoG7Kt94QLGUr3wa3VDwCo5oJDyNsBQL1f7ZVPj0g5zngLiDeuN",
-	"enaIKcT26y3NR1SLasyv3uoNbm/PIEy9V48RhYGp4hEXEnU9yMx+DGxtT4nfVsBgb34/fSh+/2Z0NO29",
-	"mF7mtBWy+aNE5ODD9eyFAVK5m+NUnzaxcgksGvTkghpWbAK4E6oUv+sLIWPkLWszh6wo+mifOZBQh28/",
-	"ksMX15W6d+2PYwpz+70K3AAaul86NRjhnlxIZtYTHcyoFqYHtUYdmOnblBY1KtPzqis+Nh/rT6ET7Amd",
-	"ZO+PavPSdY0+CHcrunkkC8CBGcb7iEO+HSTMKD6O/P6oNmQJyqTGRAkfVMRsR0xMxE7tG5e+vz4m70Sx",
-	"QaE1pyDWuIbmjMlci92oB+6y5nlLWuIVMy/hicPsMnz7N7vNa6agaT8BIo0GhOA3W5bGO+zsVsA5vZGy",
-	"QjUDvIRL+/8+JQs3eIoZnWzZf5erKpH0Tr/mBXtVPXYgvG///d/0yQY1YbQ4JVi3jX0OznKGjYMcwqzv",
-	"xoptIlM6fWKLhTR81hMMxCrFBfsR3pjcox9oXxwR8L+NCSPCZ2z7+ABw+kwumWuTyucuj9UeNpLLIbRU",
-	"zMM2pc/KW/sRcfNvfQeOe1IwTKXJEinrS6wc9i4oeNBnKqvBr1we65CdLRhtz8OHB75nRf77ro6xqwtW",
-	"5E4INgQfli3VOo7LUF7QO9b/crtjSncDd+rDY3bqFmhAN8njiFPR/YSSH5Mn2pyznz///wAAAP//",
+	"B4ILq2wuZKnavRoxC+KqQbnxlYOQaA+nFDzUVl251Fn/xQE3uzW6jxDkI83Xr7nIr9wzvRzBYZeekNgp",
+	"R+yzZw2YhCcHDAC094oo/UL7+kYc6cZyHrrPOTusSpb+QruWtGRVTguuF0xjpdDzs6+ef4nukCnTaS9I",
+	"OwNUaCdJB9XbAFfk8PvgRuu7B3Vu1Ui70PREWWkHBaK53Ndh+7aCYTmEcHNffywnbbVbB0wOeZnnhDZA",
+	"d6fshguIcFBjtfI9uT6IZ6dD0/X29ZB9EPdMWzQ//4Z44BDhF0uvBKhvXIAattKkXNWYUgpA9akBVM1R",
+	"zvR39tOqglfGIeUccyPQevas5c3KW8ZW8ItPCgOXmRXJPM/AqQZQzK5uBQP6VenKnqzYzxMdypIHzEC6",
+	"MnKFZ61JMATAhuwkBLNEBjwmrytwMBSjYQeXnp7FLKlmJ4lw+hBiLbgjxiDtOxF8ru16GdlhnxRrj+yq",
+	"fwBZtufGH8A973f+i/rsXNYmV42pq+tUYyyMIy+3hBDgnVT9ZXzeMSQaZaQUBdP460JqTEIWCMx6P4F1",
+	"EvQHHTUlLCjfPGyx8uNkBj6cePnABFsTSnIlV96gAFTPQmpmFSeXXKuWyAzO3+KTuajYYK3vPXikK9Po",
+	"O2Ze6lvXQupQJTswQFt0BjJhxnKdoL8Osn3c6okU1ZnLGfhRExbFSKHauDWib+ucrn1P1aCuBkLLgqUa",
+	"a8OPX2jPlzUSzMKYlb44OeHi1ii6OZ4qOrtdU8PUsWv0fVkpaxwyo2XukquaNOa6TnHaQpaJY/5H0FIe",
+	"sLAsxaXAUy7IQ274HdOer8bg2K+9NUX1bcizF1jL4nLLfO+XZopZYiOlqpPP4jsDHoyvnp9/9eV9ZEuf",
+	"3Nc66fUhnEhF3t9/5GY/sufiC11jtiDze9R18C8dLqV0a28KicCF8Y2R8vaNMLJXKrJUREl75u0quABT",
+	"bUDOcQXmH/U/Jrp/7GDduUQJagCCUhtr1nBBXMvyjGCPcjtXRL2Q87B2LDE1hzYfndizXvMCxDDM38AT",
+	"1zlm84l66IoDnSjfhWlsGVvOnXjwW1IByidmUQr/60gzqLJXSuE68saHdT/eZ1TffZ4AghPXiM2mSGFv",
+	"qMTAmiNKXj1uZz/qvsMyqgqeHBjQ1u43MAj5UmmpvCiBZOa6i2Vk2OrHyLgeDL0ClXt6/uLpi+d/Pn/x",
+	"rB2HOZXpvZTaxPcU0Pj8MOenHTjP9440tAaEoFUzCL2UIlpwVpWxjVSE4mrpwtoCJ6ch04G7NmLrrEZw",
+	"r/gMAwphTHpJlb1QHGDZg10lYW/yMeFc6C17I3qrwoALF81cqTh7ygVVm8iZelA90vevSGiSSyo2o0XS",
+	"adXR5o/HbFl86fCflvaSRlBNZMCqo8Qc3YKZu8Kx1fKSgQuRFNx+UiDk2TGprLOtdhqWFVdUaysLW1Wa",
+	"kKVYmwX69qB4Pm+TOEtjloJI0IP4jYB4fL+cpPBkpQOAdb/5VmWNG02SWljdjSAdH7mP1lVpeb30rCF6",
+	"1SPpNvWtewGyGROoGr02/NHrfSsDRmX7pTzynfvs4Hduv6hy3XO0V1TZcfwote0NyG3IrxZyLdIX7qCD",
+	"WyXWJU/wq0/Qj/ht1W5rv1yxLAYdXPeKAYxK181s7RtVutZQmiwoZL1dEHsQrV2qZgt+x5Jm0UJCxG7Y",
+	"CTqk8gZEFAgN3s4zowWF8HMZUtOKnJzNeI6+LMJdNhb8CAkKUP+xBO8txAzcz5s92ekEu0oMVrg6Uwtf",
+	"84K9rDpWHKzWoozXWHj9h4DUgNPo2p5hHu9YqDE30AG8qb6Azww1cM8qvfSW7Z2xYj552q8Wcl0f9QNV",
+	"s350l81onivfFFETStZsGhbLaipyawpYWUOX7ML+AzdcszxDj4fVOuRaENfDT2ekkDS397S7rw+QN9u6",
+	"P/Z4Oejv6BZ9YDTvvUX7n4EPbhqHF1egpteGgIb2ZPX1APFL1P4uyYKqZcG0vqi0KZRWqnRls4FPz+4j",
+	"yw+9fUbxmW63DfCRfscJLts9zhM01BlF4QDhp93xWUrBjbQDk5WSN4ouM19NaadLUP+zm/BeySUzC1bq",
+	"fleGLM2NbOPz75h55585IJ9XYySzNF1WykjBPQRI1wTDLz3id4mc5wZtxg9w+88/VibFQ27LFTOYlx5u",
+	"TYAw7CsdIxjD4AWDVHcaZEj0i81GDkOvlMKHOBUPBiHsukY4jd9ZAEHpBnhyhpASHDsdJfP4SK+UTNcW",
+	"o6aab5tWcOguLosc5jjJJlCalFX91O7CfkDZZLqxZky8BXvcE3JJaKEleqoADhLdCNw4nVODwEVGiE0d",
+	"mjQO8lqM74EBP8j2ChzUO0ImqfrqTw6MmYP3dIhA//UhMRerfdwv8hEdsj3eAjHNQUP+7qiJdLnqhU0B",
+	"bDkadgt8Dd0ygq3bKioi2hC+3e2N+Y6B9Jr8k2OjvhP+W6PlrIaeg6jKZBhTFe3GV5jg+49UQd61ZYDd",
+	"hPepVel9H2Zt5GqM3XxPS80y+JwVcDfSijyXwAOlmNJe6v6m7OW22DoP/QINlgx9gw2Bg97eQdsX02Gv",
+	"ot998yOK/G/Rr/kYvvnwe84/jwxfQLCeUJN5BK8tJywVOUmgZtxbALYco/7V84e+ZR6vet5t0W+3cj5O",
+	"+n+NyvmA+C4+XyFTebKDXX1JBFo+rgqIG+cUx+6PVTarphtNdD/cU3uwNm2a1Qd44LHgM2Z0LEzHHcyN",
+	"GRUkl+BJXUt1e0menT5xbbe4R/Lpi8eB0cYOx92H6qGDeqj9INGEqJHSoGp6gmcICepCruieAAUirJBg",
+	"PV2gYb/rpFLzwT80VNZ8ZJ8MxF27cpzEh7Jg/Z6sq6t7PFyD9/d4uEp97nz2tTXLezz3UfZ56koq8/Wm",
+	"z5PfcoVtNSfdCh3CplXtOfVCrgXodXWRwvnp+fOjZ39+ctZbnwu7y0Nf+aefj+APf/pDf8/Ab0a3az/Z",
+	"yPPv6Q1rgcN1urE/RmNpdHUrDSkYKbiA3gIA93IZmvdOa8eqY1ckV/nkCCt0s4BkmEw4gnuvl2SApqwP",
+	"Up8Qjti7SoEX4ynbnjp6C22QVnqCaEW/7oG30FjjYVwF4RCDPAZnB5lCEs4LaDvG1v2FsVXjqEKJj9UF",
+	"lcEAbobBe5fy2bqHadd/8+z0rInf2e+uwviaNFUr07FIxOtP1smrHt0f9OKqcwmgrT08UOsWtX5bxd97",
+	"n6vTBz5Xs9FrwbF3R4WRUJ3d+52eEwBZHjlt/q/2m+2n7qH3wx2xUcwFgKWG/Dm2bmmKGjNPcaondGb4",
+	"HTetpupL/8zvVsFeVkG05mjTCjrmA7859KtfSoFQmxhkDYKjkFI+yXzkeFb1pnEp5n0CwFpCmmEWluZ5",
+	"3PJLktuLgIqcwCQ01NQSWhRZ3TMQWo2knNhJE+B8ywR4TBug4vCDJzzV/Xt4wfIMv4z+v5xuMqRyBqGB",
+	"rK5+wn3OiN1mgEToVDpjZ30mi3IpsDIpfutKqdk37qlDwZvbr3+zkHz28E2udsaO7TSsfjQtyxeiw1fh",
+	"WFkbTZE1FUZDXIyxgdvIPq2kMi3Y5VeGKvMKnjoUhjV8/JHMCbeyxAYidciCagIZEePds2uMuWhG1WxB",
+	"5lzkGg0JQ6cFA5zyG8k0kcKeZtdwCoqAnAaP0AJdyKMtW95pZVwZuQo2vsu6sI+vRoTdosKRH0wus1CY",
+	"v0XXdNNqHyfBuhNLOX1QXhorGXNOVU0hYFB7l46NpNXFPlUf3naiD9eV71lyukt9PFaTbLIAesAUvsGx",
+	"j77leiU1x6db85fH8QXBXNBvIALcgofYvD64IZXlkWqa98iK+m7mH6iHcZWxVmIH9WfbdZK7QvK1S7zA",
+	"FnZUMVJYYu0HwXGeguAY0WT4+eHgX1zx0aNgwPgdMQ5OgOQQ9CighZIUzKUzLHwZFHrFNTxat6WcskKu",
+	"a4ilypmXhe0fB8bITgoqbsq20iUIO+LDP/hnH8CzUI2V2CGoQR6xTMbpOku6IdpaJzvarN0ExXx9n/0R",
+	"4yTLQNWd2fM3cAN6pWB5qqTTsH73T/wetfzXjlp63v8NRS+DbEKf6ej6V1R9i51op0VR9wcfKCEaFQ8t",
+	"Yvq/m5URB9uQxjiphKditLQb4RGLFZSu8zlneVBmXaV2hmTyPaMHRyrBobBDyMPFVK7g2nlov0Jnqtqo",
+	"PgUg5wYab6MQjHgXtOFFgUhLVSgu8B2WIt0jq84ZjHn63hdUPMB+hkPYIR/a4feQZ/KKbkBVlXPDhDuI",
+	"0VO6V5zs5Fe4L1trNV6DkD2kjLsyUrXlXkD66ghNFNy3vrBsLwtGtB13RFv7laVlwtx2hO50k8SD0pG8",
+	"fxdeIeAf0XWZOTSGEFzcZL7VtstQTpilXG2pJWmMurNT979RFZTRHTyWxL8R/868agJwUCdPH8YT0uyD",
+	"Huc/3ZJt9KM0h8oysp9+pHDAAwkljAFQYrcHELKrbw8Jtzc2uVGB1544VG1dv27O6HEfLY0e1pzw4u9Z",
+	"nODYNdur0mSHnHC3bsY/NKik/ctcrE7nDDoKCrnuycALRpXvDx8n1gd8hr0siq6LsTJP/OVYFTbJOUJE",
+	"oXOw9utBRjxoVe4fcgBEqD707HQLswwePnP/CqV0iYvVvr7t7a2TEk67UV7/3QF3ua5BkQrw22L40+Us",
+	"pxJDqjL8No1mIOn/jVDePvgTmRIb1ZEdzx9cFESVoLM6LFQjb7Bgxde2oV9nuQMjiEDBYeFblQbXR/qU",
+	"nenp5YOlpZf909Fh3qP52kqXcx4kXe2ZdV4eLtu8LNi3clZavfnB08zLeNrlX8ZMLKdEsLVLz9JrbmYL",
+	"aFowPyYvSe4W7pybgvDcNTsa2PUPtvpkBolKrXBf37hHOq5bQPkfgLRSHYQt6b/D9YcUcH5tqUQt/Hk0",
+	"4SZns1L581V31kTjHPqWFlTcYq8Et/8+SZLM4SiJNAhHQqTBJKliLRhM+EAt3sY/sm+Wg3O5DiRWfYOr",
+	"fsIVfZ8jRjsF4UAK3GKoDpFzJ3bxfsMhG9fY8Mx32HjMyGnDwbV74na93cc093m7VBgGOE5F1XJEQFWY",
+	"PempbIetLqAHOvkbuo3b+c/tMnoJmhBAw0sFdXhhTVHFNX/8n5dvf/gStaAZFWTKHIuxHEr21qgV+apf",
+	"hwjCNZECYzlWi14VdGY/jz1krIDifRN/gdWsQnzkNLJuzJ9vFZ2bSkE4lO66oyXs7nRuJzKONxmoCt9j",
+	"zj6ogpQXrhkopldTSKDwfQwr4HZA4oOAjPslaEvTRxiMCAGKW4pMlL41nEj//dKI988bsSKqLjaEA1/d",
+	"HJegJkrhYj+gIG4xihPSVkb7nBkERyBTtseN0idl6SFSlbpSlPw8R8si46zInWsIOjDIOXFpIHU/3+r0",
+	"un4eLhOb5dz0rpUGKmOpS6qA4p399b7HrvcV/HhnbpD9W5uscCTQbB0BB6w0wcHDzi0CP3/pNCJ7lkD3",
+	"IXNZFFFPZ9epck4U1u31dHfm727P392ev7s9fyO+pX9ub6vDBzy8Z/WkpkEy2bks2BU+NYjK+OU/7RI7",
+	"0rw2grsNj4+lKfzn1bsfCS6C/PH89Pz06Oz8yyozEmwEx1294anKAdAPZU/IB3w8H6ejtv2U4ySH8lAj",
+	"OjtIcWdm8pwJw80Ge+wZUuq600g39EMb3xzakmzTPrZ8Ba8+0puDOwfeiXrsMYuD2rEyyt8iRsZjSuzW",
+	"aMDDc0UYPWB33DJE7UveQzN1/epXm5ERM76Rq0381J49yKm1SxqllRmmroBch1aNoLGBnibn84yU0IyP",
+	"goHg/TpyLfbdCTmfj7wRVxBdsqR6N58/hgxFuBI5n49XHxxeRGufTW1HmVsKL4YmxwbkL/Ij6Iww7h68",
+	"5gV7V+RvsefCQVqf4NcfKXeuHzrrlN3Q8fqNravuwS7WZrexbgRPaAHYqQPUV+QAcbjzd6j8eBzinQh2",
+	"//PjHHRVjoN58QOrDBdVCrRKhVwTKdCnQWSRX2PrG+Ny49fNbtJ+/zNipNxXHCi2pFzo9vJNfOSgRiMO",
+	"kfJFu1mOZjG672HhQWXUcG1/QJPicNXqIe1Ru+mq3fRPPQyWJI7W23HpZzeW7akNNd5qr3ZmQfPdFh4Z",
+	"OgJrJHduSLrM55D7VyO5T60afDSlrlvU4JGy+2OVf22n8LWdwaNak2PppcJ7KJEzGl4Ig3D0mgmD+ipE",
+	"lkPDYZBY1ExXxzFx0/Eb8eZgdxx8/JEQEuPNzK/CvuOBHXjFzNE3Ut5ydnBr0Lcig2MOJggVedX7ra//",
+	"yW/tyaxUyhErCQ3Eb8S7sicuEBJIluaRKeRm0B2d08yUq7br/goeOGQKPwwQB4eH7A6AUSWCMegTGsd9",
+	"r/oTYOXnggJE2JSRJc0ZaZzxVh5JSdH3UgeUOMBht9/+/axHJD7g0QB4d2MXsxpuseDitlYQ8FltqDJk",
+	"pbgwrLdUAKyidu3rIz7yEKrXD1LelisYsK/2hQsYS/XCr9UNAavkgELK2wBDvVztl02NSzvMeQqIN6w3",
+	"6tkhphDbr7c0H1EtqjG/eqs3uL09gzD1Xj1GFAamikdcSNT1IDP7MbC1PSV+WwGDvfn99KH4/ZvR0bT3",
+	"YnqZ01bI5o8SkYMP17MXBkjlbo5TfdrEyiWwaNCTC2pYsQngTqhS/K4vhIyRt6zNHLKi6KN95kBCHb79",
+	"SA5fXFfq3rU/jinM7fcqcANo6H7p1GCEe3IhmVlPdDCjWpge1Bp1YKZvU1rUqEzPq6742HysP4VOsCd0",
+	"kr0/qs1L1zX6INyt6OaRLAAHZhjvIw75dpAwo/g48vuj2pAlKJMaEyV8UBGzHTExETu1b1z6/vqYvBPF",
+	"BoXWnIJY4xqaMyZzLXajHrjLmuctaYlXzLyEJw6zy/Dt3+w2r5mCpv0EiDQaEILfbFka77CzWwHn9EbK",
+	"CtUM8BIu7f/7lCzc4ClmdLJl/12uqkTSO/2aF+xV9diB8L7993/TJxvUhNHilGDdNvY5OMsZNg5yCLO+",
+	"Gyu2iUzp9IktFtLwWU8wEKsUF+xHeGNyj36gfXFEwP82JowIn7Ht4wPA6TO5ZK5NKp+7PFZ72Eguh9BS",
+	"MQ/blD4rb+1HxM2/9R047knBMJUmS6SsL7Fy2Lug4EGfqawGv3J5rEN2tmC0PQ8fHvieFfnvuzrGri5Y",
+	"kTsh2BB8WLZU6zguQ3lB71j/y+2OKd0N3KkPj9mpW6AB3SSPI05F9xNKfkyeaHPOfv78/wMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -209,6 +209,9 @@ func (c *command) undo(use, short, what string, look func(ctx context.Context, a
 			if p.Returns > 0 {
 				fmt.Fprintf(c.out, "%s would be moved back to where they were.\n", count(p.Returns, "message"))
 			}
+			if p.Changes != nil {
+				fmt.Fprintf(c.out, "It would be taken back: %s.\n", strings.Join(*p.Changes, "; "))
+			}
 			if len(p.Stays) > 0 {
 				fmt.Fprintf(c.out, "What stays done: %s.\n", strings.Join(p.Stays, "; "))
 			}

@@ -20,13 +20,14 @@ import (
 
 // office is the demo in the process: the service on loopback, and its mail server.
 type office struct {
-	t       *testing.T
-	service *service
-	mail    *demo.MailServer
-	folder  string
-	token   string
-	api     *client.Client
-	desk    *demo.Desk // what the office sends; nil while it is empty
+	t         *testing.T
+	service   *service
+	mail      *demo.MailServer
+	authority *demo.Authority
+	folder    string
+	token     string
+	api       *client.Client
+	desk      *demo.Desk // what the office sends; nil while it is empty
 }
 
 // furniture is how much of the scenario an office begins with.
@@ -39,7 +40,7 @@ const (
 )
 
 // openOffice starts the service on loopback, furnished as the demo is, or empty.
-func openOffice(t *testing.T, furnished furniture) *office {
+func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)) *office {
 	t.Helper()
 	o := &office{t: t, folder: t.TempDir()}
 	if *screenshots != "" { // a folder such as an office has
@@ -50,11 +51,20 @@ func openOffice(t *testing.T, furnished furniture) *office {
 		t.Cleanup(func() { os.RemoveAll(o.folder) })
 	}
 	var err error
-	if o.mail, err = demo.StartMailServer("127.0.0.1:0", nil); err != nil {
+	if o.authority, err = demo.StartAuthority("127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { o.authority.Close() })
+	if o.mail, err = demo.StartMailServer("127.0.0.1:0", o.authority.User); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { o.mail.Close() })
-	o.service, err = start(serviceOptions{data: filepath.Join(o.folder, "records"), listen: "127.0.0.1:0", zone: "UTC", language: "en", log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	options := serviceOptions{data: filepath.Join(o.folder, "records"), listen: "127.0.0.1:0", zone: "UTC", language: "en", log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		receive: receiveOptions{domain: demo.DropDomain, smtp: "127.0.0.1:0", lmtp: "127.0.0.1:0", megabytes: 8}}
+	for _, f := range with {
+		f(&options)
+	}
+	o.service, err = start(options)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -78,7 +88,7 @@ func openOffice(t *testing.T, furnished furniture) *office {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { o.desk.Close() })
-	if err := c.furnish(t.Context(), o.service, o.mail, o.desk, letters, filepath.Join(o.folder, "files")); err != nil {
+	if err := c.furnish(t.Context(), o.service, o.mail, o.desk, o.authority, letters, filepath.Join(o.folder, "files")); err != nil {
 		t.Fatal(err)
 	}
 	o.signIn()

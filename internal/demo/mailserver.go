@@ -11,6 +11,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/emersion/go-imap/v2"
@@ -27,6 +28,9 @@ type MailServer struct {
 	listener net.Listener
 	server   *imapserver.Server
 	users    map[string]*imapmemserver.User
+
+	mutex       sync.Mutex
+	connections map[net.Conn]bool
 }
 
 // StartMailServer listens on an address and makes the scenario's mailboxes, empty.
@@ -37,7 +41,7 @@ func StartMailServer(address string, owner func(token string) string) (*MailServ
 		return nil, err
 	}
 	memory := imapmemserver.New()
-	m := &MailServer{listener: listener, users: map[string]*imapmemserver.User{}}
+	m := &MailServer{listener: listener, users: map[string]*imapmemserver.User{}, connections: map[net.Conn]bool{}}
 	for _, name := range append(slices.Clone(Mailboxes), ByConsent) {
 		user := imapmemserver.NewUser(name+"@brackwater.example", Password)
 		for _, folder := range []string{"INBOX", "Archive", "To file"} {
@@ -59,7 +63,7 @@ func StartMailServer(address string, owner func(token string) string) (*MailServ
 		},
 		Caps: imap.CapSet{imap.CapIMAP4rev1: {}, imap.CapIMAP4rev2: {}}, InsecureAuth: true, Logger: log.New(io.Discard, "", 0),
 	})
-	go m.server.Serve(listener)
+	go m.server.Serve(counting{listener, m})
 	return m, nil
 }
 
@@ -78,12 +82,23 @@ func (b *bearing) Authenticate(mechanism string) (sasl.Server, error) {
 	if mechanism != sasl.OAuthBearer {
 		return nil, errors.New("this mechanism is not known")
 	}
-	return sasl.NewOAuthBearerServer(func(o sasl.OAuthBearerOptions) *sasl.OAuthBearerError {
+	return refusing{sasl.NewOAuthBearerServer(func(o sasl.OAuthBearerOptions) *sasl.OAuthBearerError {
 		if user := b.owner(o.Token); user == "" || !strings.EqualFold(user, o.Username) || b.Login(user, Password) != nil {
 			return &sasl.OAuthBearerError{Status: "invalid_token", Schemes: "bearer"}
 		}
 		return nil
-	}), nil
+	})}, nil
+}
+
+// refusing says no as mail servers do.
+type refusing struct{ sasl.Server }
+
+func (r refusing) Next(response []byte) ([]byte, bool, error) {
+	challenge, done, err := r.Server.Next(response)
+	if err != nil {
+		err = &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeAuthenticationFailed, Text: "this token is not good"}
+	}
+	return challenge, done, err
 }
 
 // Port is where the server listens.
@@ -102,3 +117,41 @@ type literal struct{ *bytes.Reader }
 
 // Size is the literal's length in octets.
 func (l literal) Size() int64 { return int64(l.Len()) }
+
+// counting knows the connections that are open.
+type counting struct {
+	net.Listener
+	server *MailServer
+}
+
+func (l counting) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	l.server.mutex.Lock()
+	defer l.server.mutex.Unlock()
+	l.server.connections[c] = true
+	return counted{c, l.server}, nil
+}
+
+type counted struct {
+	net.Conn
+	server *MailServer
+}
+
+func (c counted) Close() error {
+	c.server.mutex.Lock()
+	delete(c.server.connections, c.Conn)
+	c.server.mutex.Unlock()
+	return c.Conn.Close()
+}
+
+// Cut ends every connection, as a server does that is started again.
+func (m *MailServer) Cut() {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	for c := range m.connections {
+		c.Close()
+	}
+}

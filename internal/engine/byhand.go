@@ -107,7 +107,7 @@ func (e *Engine) FileByHand(v store.Viewer, of []Handed, cabinet, folder string)
 		hands = append(hands, hand)
 	}
 	p := e.byHand(v, rows)
-	p.Note = c.Name + ": " + path.Join(levels...)
+	p.Note = fmt.Sprintf("in “%s”, %s", c.Name, path.Join(levels...))
 	if err := e.Store.AddByHand(p, hands, "file by hand"); err != nil {
 		return store.Pass{}, err
 	}

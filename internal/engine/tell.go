@@ -162,7 +162,10 @@ func (e *Engine) tellNow(a *store.Addressee) error {
 func (e *Engine) tellDaily(a *store.Addressee) error {
 	now := e.now()
 	due, ok := at(now, a.DailyAt)
-	if !ok || now.Before(due) || a.ToldAt != nil && !a.ToldAt.Before(due) || a.MadeAt.After(due) {
+	if now.Before(due) { // yesterday's may have been missed
+		due = due.AddDate(0, 0, -1)
+	}
+	if !ok || a.ToldAt != nil && !a.ToldAt.Before(due) || a.MadeAt.After(due) {
 		return nil
 	}
 	news, err := e.Store.NewsSince(time.Time{})

@@ -2754,14 +2754,14 @@ type ChangeCorrespondentParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
-// CheckMailboxParams defines parameters for CheckMailbox.
-type CheckMailboxParams struct {
-	ID *string `form:"id,omitempty" json:"id,omitempty"`
-}
-
 // FindServersParams defines parameters for FindServers.
 type FindServersParams struct {
 	Address string `form:"address" json:"address"`
+}
+
+// CheckMailboxParams defines parameters for CheckMailbox.
+type CheckMailboxParams struct {
+	ID *string `form:"id,omitempty" json:"id,omitempty"`
 }
 
 // ChangeMailboxParams defines parameters for ChangeMailbox.
@@ -3548,6 +3548,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
 	SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+	//
+	// Corresponds with GET /api/v1/mail-servers (the `FindServers` operationId).
+	FindServers(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListMailboxes The mailboxes and how each does.
 	//
 	// Corresponds with GET /api/v1/mailboxes (the `ListMailboxes` operationId).
@@ -3580,11 +3585,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailbox(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
-	//
-	// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
-	FindServers(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
@@ -5021,6 +5021,21 @@ func (c *Client) SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
+//
+// Corresponds with GET /api/v1/mail-servers (the `FindServers` operationId).
+func (c *Client) FindServers(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindServersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListMailboxes The mailboxes and how each does.
 //
 // Corresponds with GET /api/v1/mailboxes (the `ListMailboxes` operationId).
@@ -5094,21 +5109,6 @@ func (c *Client) CheckMailboxWithBody(ctx context.Context, params *CheckMailboxP
 // Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 func (c *Client) CheckMailbox(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckMailboxRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
-//
-// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
-func (c *Client) FindServers(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewFindServersRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8276,6 +8276,56 @@ func NewSetLimitsRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewFindServersRequest constructs an http.Request for the FindServers method
+func NewFindServersRequest(server string, params *FindServersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mail-servers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "address", params.Address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListMailboxesRequest constructs an http.Request for the ListMailboxes method
 func NewListMailboxesRequest(server string) (*http.Request, error) {
 	var err error
@@ -8406,56 +8456,6 @@ func NewCheckMailboxRequestWithBody(server string, params *CheckMailboxParams, c
 	}
 
 	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewFindServersRequest constructs an http.Request for the FindServers method
-func NewFindServersRequest(server string, params *FindServersParams) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/mailboxes/found")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "address", params.Address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
 
 	return req, nil
 }
@@ -13139,6 +13139,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
 	SetLimitsWithResponse(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
 
+	// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/mail-servers (the `FindServers` operationId).
+	FindServersWithResponse(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*FindServersResponse, error)
+
 	// ListMailboxesWithResponse The mailboxes and how each does.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13173,13 +13180,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailboxWithResponse(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckMailboxResponse, error)
-
-	// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
-	FindServersWithResponse(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*FindServersResponse, error)
 
 	// RemoveMailboxWithResponse Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
@@ -15461,6 +15461,54 @@ func (r SetLimitsResponse) ContentType() string {
 	return ""
 }
 
+type FindServersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FoundServer
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindServersResponse) GetJSON200() *[]FoundServer {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindServersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindServersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindServersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindServersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindServersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListMailboxesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15599,54 +15647,6 @@ func (r CheckMailboxResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckMailboxResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type FindServersResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]FoundServer
-	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationProblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r FindServersResponse) GetJSON200() *[]FoundServer {
-	return r.JSON200
-}
-
-// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r FindServersResponse) GetApplicationProblemJSONDefault() *Problem {
-	return r.ApplicationProblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r FindServersResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r FindServersResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r FindServersResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r FindServersResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20503,6 +20503,19 @@ func (c *ClientWithResponses) SetLimitsWithResponse(ctx context.Context, body Se
 	return ParseSetLimitsResponse(rsp)
 }
 
+// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/mail-servers (the `FindServers` operationId).
+func (c *ClientWithResponses) FindServersWithResponse(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*FindServersResponse, error) {
+	rsp, err := c.FindServers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindServersResponse(rsp)
+}
+
 // ListMailboxesWithResponse The mailboxes and how each does.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20566,19 +20579,6 @@ func (c *ClientWithResponses) CheckMailboxWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseCheckMailboxResponse(rsp)
-}
-
-// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /api/v1/mailboxes/found (the `FindServers` operationId).
-func (c *ClientWithResponses) FindServersWithResponse(ctx context.Context, params *FindServersParams, reqEditors ...RequestEditorFn) (*FindServersResponse, error) {
-	rsp, err := c.FindServers(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseFindServersResponse(rsp)
 }
 
 // RemoveMailboxWithResponse Stop watching a mailbox and forget its settings. Filed files and the register stay.
@@ -23127,6 +23127,39 @@ func ParseSetLimitsResponse(rsp *http.Response) (*SetLimitsResponse, error) {
 	return response, nil
 }
 
+// ParseFindServersResponse parses an HTTP response from a FindServersWithResponse call
+func ParseFindServersResponse(rsp *http.Response) (*FindServersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindServersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FoundServer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListMailboxesResponse parses an HTTP response from a ListMailboxesWithResponse call
 func ParseListMailboxesResponse(rsp *http.Response) (*ListMailboxesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23209,39 +23242,6 @@ func ParseCheckMailboxResponse(rsp *http.Response) (*CheckMailboxResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []CheckStep
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationProblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseFindServersResponse parses an HTTP response from a FindServersWithResponse call
-func ParseFindServersResponse(rsp *http.Response) (*FindServersResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &FindServersResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []FoundServer
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -22,12 +22,17 @@ func (x *xoauth2) Start() (string, []byte, error) {
 // Next is asked where the server refuses; an empty answer lets it say so.
 func (x *xoauth2) Next([]byte) ([]byte, error) { return []byte{}, nil }
 
+// hearing hears a refusal out, as RFC 7628 section 3.2.3 has it.
+type hearing struct{ sasl.Client }
+
+func (hearing) Next([]byte) ([]byte, error) { return []byte{1}, nil }
+
 // Bearer signs in with a token: by OAUTHBEARER (RFC 7628) where the server has it,
 // else by XOAUTH2. nil where it has neither.
 func (s *Server) Bearer(username, token string, has func(mechanism string) bool) sasl.Client {
 	switch {
 	case has(sasl.OAuthBearer):
-		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: username, Token: token, Host: s.Host, Port: s.Port})
+		return hearing{sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: username, Token: token, Host: s.Host, Port: s.Port})}
 	case has(XOAUTH2):
 		return &xoauth2{username, token}
 	}

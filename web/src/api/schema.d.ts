@@ -197,7 +197,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/mailboxes/found": {
+    "/api/v1/mail-servers": {
         parameters: {
             query?: never;
             header?: never;

@@ -42,7 +42,7 @@ export function Doing({ pass, onBack }: { pass: number; onBack: (pass: number) =
   return (
     <p role="status" className="mb-4 flex flex-wrap items-center justify-between gap-3 rounded-lg bg-sheet-2 px-4 py-2.5">
       <span>
-        {p.waiting > 0 ? `${done} of ${done + p.waiting + troubled} filed…` : done > 0 ? `${many(done, 'file is', 'files are')} filed: ${p.note}.` : troubled ? '' : `${many(p.total, 'message')}: ${p.note}.`}
+        {p.waiting > 0 ? `${done} of ${done + p.waiting + troubled} filed…` : done > 0 ? `${many(done, 'file is', 'files are')} filed ${p.note}.` : troubled ? '' : `${many(p.total, 'message')}: ${p.note}.`}
         {troubled > 0 && <> <Link to="/tray" className="text-seal underline">{many(troubled, 'waits', 'wait')} in the tray</Link>.</>}
       </span>
       <span className="flex gap-3"><Link to={`/history/${pass}`} className="text-pen hover:underline">Pass {pass}</Link>{p.undoable ? <button className="add" onClick={() => onBack(pass)}>Take it back…</button> : null}</span>
@@ -110,7 +110,7 @@ export function FileSheet({ hand, message, onClose, onBegun }: { hand: InHand; m
     onSuccess: (p) => { localStorage.setItem(lastPlace, JSON.stringify({ cabinet: one.name, folder })); onBegun(p.id); onClose() },
   })
   return (
-    <Sheet title={`File ${whole ? many(hand.length, 'message') : said(hand)}`} open onClose={onClose}>
+    <Sheet title={`File ${whole ? many(hand.length, 'message') : count(hand) ? said(hand) : `the attachments of ${said(hand)}`}`} open onClose={onClose}>
       <form onSubmit={(e) => { e.preventDefault(); go() }}>
         {(cabinets.data?.length ?? 0) > 1 && <Pick label="Cabinet" value={one?.name ?? ''} onChange={setCabinet} choices={cabinets.data!.map((c) => [c.name, c.name])} />}
         <Field label="Folder" required autoFocus value={folder} onChange={(e) => setFolder(e.target.value)} hint="Pick one below, or type one, such as Sorted by hand/2026. It is made if it is missing." />

@@ -84,7 +84,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
   else if (s.kind === 'drop') { body.senders = words(s.senders); if (!mailbox) body.word = s.word || undefined }
   const check = useMutation({ mutationFn: () => value(api.POST('/api/v1/mailboxes/check', { params: { query: { id: mailbox?.id } }, body })) })
   const find = useMutation({
-    mutationFn: () => value(api.GET('/api/v1/mailboxes/found', { params: { query: { address: s.username } } })),
+    mutationFn: () => value(api.GET('/api/v1/mail-servers', { params: { query: { address: s.username } } })),
     onSuccess: (all) => { const one = all.find((f) => f.kind === s.kind) ?? all[0]; if (one) put({ kind: one.kind, host: one.host, port: String(one.port), encryption: one.encryption }) },
   })
   const save = useMutation({
