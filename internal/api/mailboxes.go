@@ -272,7 +272,11 @@ func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (L
 	folders, err := session.Folders(ctx)
 	out := ListFolders200JSONResponse{}
 	for _, f := range folders {
-		out = append(out, Folder(f))
+		one := Folder{Path: f.Path, Role: f.Role, Selectable: f.Selectable}
+		if f.Shared {
+			one.Shared = &f.Shared
+		}
+		out = append(out, one)
 	}
 	return out, err
 }

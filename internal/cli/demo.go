@@ -252,14 +252,18 @@ func furnishPeople(ctx context.Context, service *client.Client, console string, 
 }
 
 // furnishMailboxes adds a drop address, a mailbox for files, and one that is read by
-// consent.
+// consent, where there is an authority.
 func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.MailServer, authority *demo.Authority) error {
-	drop, files, imap, word, issuer, port, interval := client.MailboxSettingsKind("drop"), client.MailboxSettingsKind("files"), client.MailboxSettingsKind("imap"), "post", authority.Issuer(), mail.Port(), 5
+	drop, files, imap, word, port, interval := client.MailboxSettingsKind("drop"), client.MailboxSettingsKind("files"), client.MailboxSettingsKind("imap"), "post", mail.Port(), 5
 	for _, m := range []client.MailboxSettings{{Name: demo.DropName, Kind: &drop, Word: &word}, {Name: demo.FilesName, Kind: &files}} {
 		if _, err := call[client.Mailbox](service.AddMailbox(ctx, m)); err != nil {
 			return err
 		}
 	}
+	if authority == nil {
+		return nil
+	}
+	issuer := authority.Issuer()
 	user := demo.ByConsent + "@brackwater.example"
 	m, err := call[client.Mailbox](service.AddMailbox(ctx, client.MailboxSettings{Name: demo.ByConsent, Kind: &imap, Host: "127.0.0.1", Port: &port, Encryption: "none", Username: user, IntervalSeconds: &interval, Consent: &client.Consent{ClientID: demo.ClientID, Issuer: &issuer}}))
 	if err != nil {

@@ -28,9 +28,13 @@ func (c *command) mailboxes() *cobra.Command {
 			return c.show(all, func() {
 				var rows [][]string
 				for _, f := range all {
-					rows = append(rows, []string{f.Path, f.Role})
+					whose := ""
+					if f.Shared != nil && *f.Shared {
+						whose = "shared"
+					}
+					rows = append(rows, []string{f.Path, f.Role, whose})
 				}
-				c.table([]string{"FOLDER", "ROLE"}, rows)
+				c.table([]string{"FOLDER", "ROLE", ""}, rows)
 			})
 		}),
 	}, &cobra.Command{

@@ -324,15 +324,15 @@ func TestByHand(t *testing.T) {
 	says(t, "a second time", fails(t, "passes", "undo", fmt.Sprint(change.ID), "--yes"), "nothing to take back")
 
 	for want, args := range map[string][]string{
-		"no cabinet called":       {"messages", "file", number, "--cabinet", "nowhere", "--folder", "A"},
-		"name the folder":         {"messages", "file", number, "--folder", " / "},
-		"no attachment with the":  {"messages", "file", number, "--folder", "A", "--item", "9"},
-		"there is nothing of":     {"messages", "file", "999999", "--folder", "A"},
-		"plain letters":           {"messages", "change", number, "--label", "Häfen"},
-		"what is to be done":      {"messages", "change", number},
-		"there is no folder":      {"messages", "look", "gauges", "--folder", "Nowhere"},
-		"is not the number of a":  {"messages", "file", "x", "--folder", "A"},
-		"is a day such as":        {"messages", "look", "gauges", "--since", "yesterday"},
+		"no cabinet called":      {"messages", "file", number, "--cabinet", "nowhere", "--folder", "A"},
+		"name the folder":        {"messages", "file", number, "--folder", " / "},
+		"no attachment with the": {"messages", "file", number, "--folder", "A", "--item", "9"},
+		"there is nothing of":    {"messages", "file", "999999", "--folder", "A"},
+		"plain letters":          {"messages", "change", number, "--label", "Häfen"},
+		"what is to be done":     {"messages", "change", number},
+		"there is no folder":     {"messages", "look", "gauges", "--folder", "Nowhere"},
+		"is not the number of a": {"messages", "file", "x", "--folder", "A"},
+		"is a day such as":       {"messages", "look", "gauges", "--since", "yesterday"},
 	} {
 		says(t, strings.Join(args, " "), fails(t, args...), want)
 	}

@@ -207,13 +207,13 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 	pass.Note = ""
 	v := &visit{engine: e, mailbox: m, session: s}
 	defer v.leave()
-	for _, name := range r.Rule.Look.In() {
-		folder, err := v.find(ctx, name)
-		if err != nil {
-			return err
-		}
+	folders, _, err := v.lookedInto(ctx, &r.Rule.Look)
+	if err != nil {
+		return err
+	}
+	for _, folder := range folders {
 		key := m.ID + "/" + folder
-		if folder == "" || slices.Contains(pass.Position.Done, key) {
+		if slices.Contains(pass.Position.Done, key) {
 			continue
 		}
 		if err := v.enter(ctx, folder, true); err != nil {

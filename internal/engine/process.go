@@ -290,7 +290,8 @@ func (v *visit) unseen(ctx context.Context, l *letter, rules []*rule.Compiled) [
 		return rules
 	}
 	return slices.DeleteFunc(slices.Clone(rules), func(r *rule.Compiled) bool {
-		return slices.ContainsFunc(r.Rule.Look.In(), func(name string) bool { path, err := v.find(ctx, name); return err == nil && path == l.from })
+		paths, _, err := v.lookedInto(ctx, &r.Rule.Look)
+		return err == nil && slices.Contains(paths, l.from)
 	})
 }
 
@@ -304,12 +305,8 @@ func (b *batch) with(rules []*rule.Compiled) []*rule.Compiled {
 
 // watches says whether a rule looks into the folder that is open.
 func (v *visit) watches(ctx context.Context, r *rule.Compiled) bool {
-	for _, name := range r.Rule.Look.In() {
-		if path, err := v.find(ctx, name); err == nil && path == v.open {
-			return true
-		}
-	}
-	return false
+	paths, _, err := v.lookedInto(ctx, &r.Rule.Look)
+	return err == nil && slices.Contains(paths, v.open)
 }
 
 // plainText keeps what a person would read of an HTML text.

@@ -375,9 +375,9 @@ func (r *rehearsal) mailbox(ctx context.Context, m *store.Mailbox) error {
 			if !c.Rule.Look.Looks(m.Name) {
 				continue
 			}
-			for _, name := range c.Rule.Look.In() {
-				folder := FindFolder(folders, name)
-				if folder == "" || done[folder] {
+			paths, _ := FoldersFor(folders, &c.Rule.Look)
+			for _, folder := range paths {
+				if done[folder] {
 					continue
 				}
 				done[folder] = true
@@ -748,8 +748,9 @@ func sorted(m map[string]int) []string {
 // inFolders says whether a rule's folders hold a message's, by path; a role
 // other than the inbox is taken to be the folder of that name.
 func inFolders(l *rule.Look, folder string) bool {
-	return slices.ContainsFunc(l.In(), func(name string) bool {
-		return safename.Fold(name) == safename.Fold(folder)
+	return l.Every() || slices.ContainsFunc(l.In(), func(name string) bool {
+		name, folder := safename.Fold(name), safename.Fold(folder)
+		return name == folder || l.Subfolders && strings.HasPrefix(folder, name+"/")
 	})
 }
 

@@ -187,6 +187,7 @@ type visit struct {
 	wake    chan struct{}
 
 	listed  []source.Folder
+	renamed func(validity, next uint32) string
 	folders []string
 	open    string
 	state   source.State
@@ -196,10 +197,18 @@ type visit struct {
 // look looks through every folder that rules watch, then files what is due.
 func (v *visit) look(ctx context.Context, announced time.Time) error {
 	rules := v.engine.running()
+	v.renamed = func(validity, next uint32) string { return v.sameNumbering(ctx, validity, next) }
 	if err := v.places(ctx, rules); err != nil {
 		return err
 	}
+	quiet, err := v.quiet(ctx)
+	if err != nil {
+		return err
+	}
 	for i := len(v.folders) - 1; i >= 0; i-- { // the first one last: it stays open for waiting
+		if quiet[v.folders[i]] {
+			continue
+		}
 		if err := v.folder(ctx, v.folders[i], announced); err != nil {
 			var gone *source.Error
 			if errors.As(err, &gone) && gone.Step == source.Folders && i > 0 {
@@ -217,6 +226,60 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 		return err
 	}
 	return v.folder(ctx, v.folders[0], announced) // filing had to open another
+}
+
+// quiet names folders in which nothing has changed since the last look, asked all
+// at once. The one in which the server announces is none of them.
+func (v *visit) quiet(ctx context.Context) (map[string]bool, error) {
+	g, ok := v.session.(source.Glancer)
+	if !ok || len(v.folders) < 2 {
+		return nil, nil
+	}
+	states, err := g.Glance(ctx, v.folders[1:])
+	if err != nil {
+		return nil, err
+	}
+	labels := slices.ContainsFunc(v.engine.running(), func(r *rule.Compiled) bool { return len(r.Rule.Labels()) > 0 && r.Rule.Look.Looks(v.mailbox.Name) })
+	quiet := map[string]bool{}
+	for path, now := range states {
+		row, err := v.engine.Store.Folder(v.mailbox.ID, path)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		// Without mod-sequences a label that was put on shows in nothing else.
+		quiet[path] = row.UIDValidity == now.UIDValidity && now.UIDNext > 0 && row.UIDNext == now.UIDNext && (!labels || now.ModSeq > 0 && row.ModSeq == now.ModSeq)
+	}
+	return quiet, nil
+}
+
+// sameNumbering finds a folder that nobody has looked into and that is numbered as
+// one that is gone.
+func (v *visit) sameNumbering(ctx context.Context, validity, next uint32) string {
+	g, ok := v.session.(source.Glancer)
+	if !ok {
+		return ""
+	}
+	var paths []string
+	for _, f := range v.listed {
+		if f.Selectable && !f.Shared {
+			paths = append(paths, f.Path)
+		}
+	}
+	states, err := g.Glance(ctx, paths)
+	if err != nil {
+		return ""
+	}
+	for path, state := range states {
+		if state.UIDValidity == validity && state.UIDNext >= next {
+			if _, err := v.engine.Store.Folder(v.mailbox.ID, path); errors.Is(err, store.ErrNotFound) {
+				return path
+			}
+		}
+	}
+	return ""
 }
 
 // enter opens a folder unless it is open. fresh asks the server anew.
@@ -241,28 +304,36 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 	if err != nil {
 		return err
 	}
+	if slices.ContainsFunc(rules, func(r *rule.Compiled) bool {
+		return r.Rule.Look.Looks(v.mailbox.Name) && (r.Rule.Look.Subfolders || r.Rule.Look.Every())
+	}) {
+		v.listed = nil // folders may have been made since
+	}
+	again := false // the folders are asked for again at the next look
 	for _, r := range rules {
 		if !r.Rule.Look.Looks(v.mailbox.Name) {
 			continue
 		}
-		var places []store.Place
-		for _, name := range r.Rule.Look.In() {
-			path, err := v.find(ctx, name)
-			if err != nil {
+		paths, gone, err := v.lookedInto(ctx, &r.Rule.Look)
+		if err != nil {
+			return err
+		}
+		for _, name := range gone {
+			again = true
+			if err := v.tellGone(r, name); err != nil {
 				return err
 			}
-			if path == "" {
-				err := v.engine.Store.Tell(&store.Notice{Kind: "folder", Object: v.mailbox.ID + "/" + name, MailboxID: v.mailbox.ID, MadeAt: v.engine.Clock(),
-					Text:   fmt.Sprintf("The rule “%s” looks into the folder “%s” of “%s”, which is not there.", r.Rule.Name, name, v.mailbox.Name),
-					Advice: "Make the folder in the mail program, or correct it in the rule."})
-				if err != nil {
-					return err
-				}
+		}
+		for _, name := range r.Rule.Look.In() {
+			if slices.Contains(gone, name) {
 				continue
 			}
 			if _, err := v.engine.Store.Settle("folder", v.mailbox.ID+"/"+name); err != nil {
 				return err
 			}
+		}
+		var places []store.Place
+		for _, path := range paths {
 			if !slices.Contains(folders, path) {
 				folders = append(folders, path)
 			}
@@ -281,7 +352,37 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 		}
 	}
 	v.folders = folders
+	if again {
+		v.listed = nil
+	}
 	return nil
+}
+
+// tellGone tells that a folder is not there that a rule looks into. A folder with
+// the same numbering is the same one under another name.
+func (v *visit) tellGone(r *rule.Compiled, name string) error {
+	e := v.engine
+	n := &store.Notice{Kind: "folder", Object: v.mailbox.ID + "/" + name, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
+		Text:   fmt.Sprintf("The rule “%s” looks into the folder “%s” of “%s”, which is not there.", r.Rule.Name, name, v.mailbox.Name),
+		Advice: "Make the folder in the mail program, or correct it in the rule."}
+	if was, err := e.Store.Folder(v.mailbox.ID, name); err == nil && v.renamed != nil {
+		if now := v.renamed(was.UIDValidity, was.UIDNext); now != "" {
+			n.Text = fmt.Sprintf("The folder “%s” of “%s” was renamed: it seems to be “%s” now. The rule “%s” looks for it under its former name.", name, v.mailbox.Name, now, r.Rule.Name)
+			n.Advice = "Correct the folder in the rule. What came meanwhile is filed then, if you let the rule file old mail."
+		}
+	}
+	return e.Store.Tell(n)
+}
+
+// list gives the mailbox's folders, asking the server once.
+func (v *visit) list(ctx context.Context) ([]source.Folder, error) {
+	if v.listed == nil {
+		var err error
+		if v.listed, err = v.session.Folders(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return v.listed, nil
 }
 
 // find gives a folder's path by its path or role, "" where there is none.
@@ -289,13 +390,73 @@ func (v *visit) find(ctx context.Context, name string) (string, error) {
 	if strings.EqualFold(name, "inbox") {
 		return "INBOX", nil
 	}
-	if v.listed == nil {
-		var err error
-		if v.listed, err = v.session.Folders(ctx); err != nil {
-			return "", err
+	listed, err := v.list(ctx)
+	return FindFolder(listed, name), err
+}
+
+// places gives the folders that a rule looks into, and the names of those that are
+// not there.
+func (v *visit) lookedInto(ctx context.Context, l *rule.Look) (paths, missing []string, err error) {
+	if !l.Subfolders && len(l.Folders) == 0 { // nothing has to be asked
+		return []string{"INBOX"}, nil, nil
+	}
+	listed, err := v.list(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	paths, missing = FoldersFor(listed, l)
+	return paths, missing, nil
+}
+
+// FoldersFor gives the folders that a rule looks into, and the names of those that
+// are not there. What is found only because it lies within another leaves out
+// trash, junk, drafts and sent; "all" leaves out what others share, too.
+func FoldersFor(folders []source.Folder, l *rule.Look) (paths, missing []string) {
+	add := func(path string) {
+		if !slices.Contains(paths, path) {
+			paths = append(paths, path)
 		}
 	}
-	return FindFolder(v.listed, name), nil
+	aside := func(f *source.Folder) bool {
+		return slices.ContainsFunc(folders, func(o source.Folder) bool {
+			return (o.Role == "trash" || o.Role == "junk" || o.Role == "drafts" || o.Role == "sent") && (f.Path == o.Path || strings.HasPrefix(f.Path, o.Path+"/"))
+		})
+	}
+	within := func(top string, shared bool) {
+		for i := range folders {
+			if f := &folders[i]; f.Selectable && (shared || !f.Shared) && strings.HasPrefix(f.Path, top) && !aside(f) {
+				add(f.Path)
+			}
+		}
+	}
+	if l.Every() {
+		add("INBOX")
+		within("", false)
+		return paths, nil
+	}
+	for _, name := range l.In() {
+		path := FindFolder(folders, name)
+		if path == "" && l.Subfolders { // a level that only holds others
+			for i := range folders {
+				if strings.EqualFold(folders[i].Path, name) {
+					path = folders[i].Path
+				}
+			}
+			if path != "" {
+				within(path+"/", true)
+				continue
+			}
+		}
+		if path == "" {
+			missing = append(missing, name)
+			continue
+		}
+		add(path)
+		if l.Subfolders {
+			within(path+"/", true)
+		}
+	}
+	return paths, missing
 }
 
 // FindFolder finds a folder by its path or role, "" where there is none.
@@ -335,6 +496,9 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	row, err := e.Store.Folder(v.mailbox.ID, folder)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
+		if since, appeared := v.appeared(folder); appeared {
+			return v.renumbered(ctx, store.Folder{MailboxID: v.mailbox.ID, Path: folder, LookedAt: since})
+		}
 		return v.first(ctx, folder)
 	case err != nil:
 		return err
@@ -377,6 +541,32 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	return nil
 }
 
+// appeared says whether a folder was made while a rule looked into everything within
+// another, and since when nobody has looked.
+func (v *visit) appeared(folder string) (time.Time, bool) {
+	e := v.engine
+	if folder == "INBOX" {
+		return time.Time{}, false
+	}
+	inbox, err := e.Store.Folder(v.mailbox.ID, "INBOX")
+	if err != nil {
+		return time.Time{}, false
+	}
+	for _, r := range e.running() {
+		l := &r.Rule.Look
+		if (l.Subfolders || l.Every()) && l.Looks(v.mailbox.Name) && inFolders(l, folder) && !slices.ContainsFunc(l.In(), func(name string) bool { return strings.EqualFold(name, folder) }) && v.knew(r.Rule.ID) {
+			return inbox.LookedAt, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// knew says whether a rule had looked into a folder of the mailbox before.
+func (v *visit) knew(ruleID string) bool {
+	marks, err := v.engine.Store.Marks(v.mailbox.ID)
+	return err == nil && slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == ruleID && m.UIDValidity > 0 })
+}
+
 // first gets to know a folder: nothing in it is new, and the last messages are
 // kept for rehearsals.
 func (v *visit) first(ctx context.Context, folder string) error {
@@ -407,7 +597,7 @@ func (v *visit) first(ctx context.Context, folder string) error {
 // last look is new; what is not and is older is left for a person to decide.
 func (v *visit) renumbered(ctx context.Context, row store.Folder) error {
 	e := v.engine
-	last := row.LookedAt
+	last, appeared := row.LookedAt, row.UIDValidity == 0
 	row.UIDValidity, row.UIDNext, row.ModSeq = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq
 	uids, err := v.session.UIDs(ctx, source.Query{})
 	if err != nil {
@@ -471,6 +661,9 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder) error {
 		look.Notice = &store.Notice{Kind: "renumbered", Object: v.mailbox.ID + "/" + row.Path, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
 			Text:   fmt.Sprintf("The mail server numbered the folder “%s” of “%s” anew, and %d messages in it were not seen before, though they are older than the last look. Nothing of them was filed.", row.Path, v.mailbox.Name, older),
 			Advice: "If they should be filed, let the rule file old mail."}
+		if appeared {
+			look.Notice.Kind, look.Notice.Text = "appeared", fmt.Sprintf("The folder “%s” of “%s” is new, and %d messages in it are older than the last look. Nothing of them was filed.", row.Path, v.mailbox.Name, older)
+		}
 	}
 	e.hub.send(Event{Kind: "tray"})
 	return e.Store.Commit(look)

@@ -18,6 +18,7 @@ type Folder struct {
 	Path       string `json:"path"` // "/" between levels; the inbox is "INBOX"
 	Role       string `json:"role"` // inbox, archive, drafts, sent, junk, trash, all, flagged or ""
 	Selectable bool   `json:"selectable"`
+	Shared     bool   `json:"shared,omitempty"` // it is another user's, or everybody's (RFC 2342)
 }
 
 // State is what a folder says of itself when it is opened (RFC 9051 section 2.3.1.1).
@@ -94,6 +95,12 @@ type Session interface {
 	Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (Event, error)
 	Pushes() bool
 	io.Closer
+}
+
+// Glancer is a session that can say how folders stand without opening them.
+type Glancer interface {
+	// Glance gives the state of folders; one that is not there is missing from it.
+	Glance(ctx context.Context, folders []string) (map[string]State, error)
 }
 
 // ErrGone says that the message is no longer in the folder.

@@ -91,7 +91,7 @@ namespace {
   type = shared
   separator = $SEPARATOR
   prefix = Other Users$SEPARATOR%%u$SEPARATOR
-  location = maildir:%%h/Maildir
+  location = maildir:$D/home/%%u/Maildir
   list = children
   subscriptions = no
 }
@@ -269,6 +269,20 @@ func (d *Dovecot) Announce(capabilities string) {
 	if err == nil {
 		text = append(text, "\nimap_capability = "+capabilities+"\n"...)
 		err = os.WriteFile(d.config, text, 0o600)
+	}
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	d.Stop()
+	d.Start()
+}
+
+// Mechanisms lets the server offer other ways to sign in, and starts it again.
+func (d *Dovecot) Mechanisms(names string) {
+	d.t.Helper()
+	text, err := os.ReadFile(d.config)
+	if err == nil {
+		err = os.WriteFile(d.config, append(text, "\nauth_mechanisms = "+names+"\n"...), 0o600)
 	}
 	if err != nil {
 		d.t.Fatal(err)

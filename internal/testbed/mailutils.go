@@ -14,7 +14,7 @@ import (
 
 // Mailutils is a running imap4d and pop3d of GNU Mailutils: IMAP4rev1 with little
 // beside it, POP3 without SASL. Users are NAME@box.example, each with the password
-// "pw"; mail lies in Maildirs.
+// "pw".
 type Mailutils struct {
 	Host       string
 	IMAP, POP3 int // plain; both offer encryption
@@ -38,10 +38,13 @@ mode daemon;
 pidfile "$D/$NAME.pid";
 virtdomain { passwd-dir "$D/people"; };
 auth { authorization "virtdomain"; authentication "generic:virtdomain"; };
-mailbox { mailbox-type maildir; };
+$MAILBOX
 logging { syslog no; };
 locking { type null; };
 `
+
+// Each has the form of mailbox in which it numbers messages well.
+var boxes = map[string]string{"imap4d": `mailbox { mail-spool "$D/spool"; };`, "pop3d": "mailbox { mailbox-type maildir; };"}
 
 // Only pop3d knows of these locks.
 const mailutilsLocks = "mandatory-locking { lock-directory \"$D/locks\"; };\n"
@@ -74,7 +77,7 @@ func StartMailutils(t testing.TB, users ...string) *Mailutils {
 		}
 		fmt.Fprintf(&people, "%s:%s:0:0:%s:%s:/bin/sh\n", user, bytes.TrimSpace(password), user, home)
 	}
-	for _, sub := range []string{"people", "locks"} {
+	for _, sub := range []string{"people", "locks", "spool"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -99,7 +102,7 @@ func (m *Mailutils) run(name string) int {
 		if name == "pop3d" {
 			template += mailutilsLocks
 		}
-		text := strings.NewReplacer("$D", m.dir, "$PORT", fmt.Sprint(port), "$NAME", name).Replace(template)
+		text := strings.NewReplacer("$D", m.dir, "$PORT", fmt.Sprint(port), "$NAME", name, "$MAILBOX", strings.ReplaceAll(boxes[name], "$D", m.dir)).Replace(template)
 		if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 			m.t.Fatal(err)
 		}
@@ -131,7 +134,7 @@ func (m *Mailutils) run(name string) int {
 	}
 }
 
-// Maildir is where a user's mail lies.
+// Maildir is where a user's mail lies for pop3d.
 func (m *Mailutils) Maildir(user string) string {
 	return filepath.Join(m.dir, "home", user, "INBOX")
 }

@@ -1616,6 +1616,9 @@ type Folder struct {
 	Path       string `json:"path"`
 	Role       string `json:"role"`
 	Selectable bool   `json:"selectable"`
+
+	// Shared it is another user's, or everybody's (RFC 2342)
+	Shared *bool `json:"shared,omitempty"`
 }
 
 // FolderCount defines model for FolderCount.

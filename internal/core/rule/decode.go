@@ -54,7 +54,7 @@ const maxDocument = 4 << 20
 // nothing in a document is ever ignored.
 var later = map[string]string{
 	"AddressTest.verified": "verified senders", "Condition.topic": "topics",
-	"Condition.text": "text inside attachments", "ItemTest.text": "text inside attachments", "Look.subfolders": "subfolders",
+	"Condition.text": "text inside attachments", "ItemTest.text": "text inside attachments",
 }
 
 // Parse reads a document of rules in YAML or JSON. The error, if any, is Problems.

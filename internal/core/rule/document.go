@@ -45,8 +45,9 @@ type Rule struct {
 
 // Look says where a rule watches.
 type Look struct {
-	Mailboxes Names `json:"mailboxes" doc:"names of mailboxes, or: all"`
-	Folders   Names `json:"folders,omitempty" doc:"mail folders by path or role (inbox, archive); the inbox where nothing is said"`
+	Mailboxes  Names `json:"mailboxes" doc:"names of mailboxes, or: all"`
+	Folders    Names `json:"folders,omitempty" doc:"mail folders by path or role (inbox, archive), or: all, which leaves out trash, junk, drafts, sent and what others share; the inbox where nothing is said"`
+	Subfolders bool  `json:"subfolders,omitempty" doc:"whether the folders within these are looked into, too"`
 }
 
 // Match is a condition, or every message.
@@ -544,6 +545,9 @@ func (l *Look) Looks(mailbox string) bool {
 	}
 	return false
 }
+
+// Every says whether the rule looks into every folder.
+func (l *Look) Every() bool { return len(l.Folders) == 1 && strings.EqualFold(l.Folders[0], "all") }
 
 // In lists the folders as written; the inbox where nothing is said.
 func (l *Look) In() []string {

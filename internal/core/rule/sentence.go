@@ -83,7 +83,17 @@ func (c *Compiled) look() string {
 	if len(folders) > 1 {
 		noun = ", folders "
 	}
-	return mailboxes + noun + list(folders, "and")
+	if l.Every() {
+		return mailboxes + ", every folder"
+	}
+	within := ""
+	if l.Subfolders {
+		within = " and what is in it"
+		if len(folders) > 1 {
+			within = " and what is in them"
+		}
+	}
+	return mailboxes + noun + list(folders, "and") + within
 }
 
 func (c *Compiled) leftOut() string {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"slices"
 	"strconv"
@@ -37,6 +38,7 @@ type Session struct {
 	folder  string
 	noStore bool // the server knows no CONDSTORE
 
+	prefixes  []string       // of other users' and shared folders; nil until asked
 	separator rune           // of the server's folder names
 	keeps     []imaplib.Flag // that can be put on messages of the folder opened by Write
 }
@@ -109,22 +111,31 @@ var roles = map[imaplib.MailboxAttr]string{
 	imaplib.MailboxAttrJunk: "junk", imaplib.MailboxAttrTrash: "trash", imaplib.MailboxAttrAll: "all", imaplib.MailboxAttrFlagged: "flagged",
 }
 
-// Folders lists the folders. A level's own "/" becomes a division slash, so
-// that "/" is always a level.
+// Folders lists the folders, those of other users and shared ones included (RFC
+// 2342). A level's own "/" becomes a division slash, so that "/" is always a level.
 func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
-	var list []*imaplib.ListData
-	err := s.run(ctx, func() (err error) {
-		options := &imaplib.ListOptions{ReturnSpecialUse: s.client.Caps().Has(imaplib.CapSpecialUse)}
-		list, err = s.client.List("", "*", options).Collect()
-		return err
-	})
+	shared, err := s.sharedPrefixes(ctx)
 	if err != nil {
-		return nil, s.lost(source.Folders, "listing the folders", err)
+		return nil, err
+	}
+	var all []*imaplib.ListData
+	for _, reference := range append([]string{""}, shared...) {
+		var list []*imaplib.ListData
+		err := s.run(ctx, func() (err error) {
+			options := &imaplib.ListOptions{ReturnSpecialUse: s.client.Caps().Has(imaplib.CapSpecialUse)}
+			list, err = s.client.List("", reference+"*", options).Collect()
+			return err
+		})
+		if err != nil {
+			return nil, s.lost(source.Folders, "listing the folders", err)
+		}
+		all = append(all, list...)
 	}
 	s.names = map[string]string{}
 	var folders []source.Folder
-	for _, d := range list {
+	for _, d := range all {
 		f := source.Folder{Path: d.Mailbox, Selectable: true}
+		f.Shared = slices.ContainsFunc(shared, func(prefix string) bool { return strings.HasPrefix(d.Mailbox+string(d.Delim), prefix) })
 		if d.Delim != 0 {
 			s.separator = d.Delim
 		}
@@ -135,15 +146,76 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 			f.Path, f.Role = "INBOX", "inbox"
 		}
 		for _, a := range d.Attrs {
-			if r := roles[a]; r != "" {
+			if r := roles[a]; r != "" && !f.Shared { // another's drafts are not one's own
 				f.Role = r
 			}
 			f.Selectable = f.Selectable && a != imaplib.MailboxAttrNoSelect && a != imaplib.MailboxAttrNonExistent
+		}
+		if _, twice := s.names[f.Path]; twice {
+			continue
 		}
 		s.names[f.Path] = d.Mailbox
 		folders = append(folders, f)
 	}
 	return folders, nil
+}
+
+// sharedPrefixes are how the names of other users' and of shared folders begin.
+func (s *Session) sharedPrefixes(ctx context.Context) ([]string, error) {
+	if s.prefixes != nil || !s.client.Caps().Has(imaplib.CapNamespace) {
+		return s.prefixes, nil
+	}
+	var data *imaplib.NamespaceData
+	err := s.run(ctx, func() (err error) { data, err = s.client.Namespace().Wait(); return err })
+	if err != nil {
+		return nil, s.lost(source.Folders, "asking for the namespaces", err)
+	}
+	s.prefixes = []string{}
+	for _, n := range append(data.Other, data.Shared...) {
+		if n.Prefix != "" {
+			s.prefixes = append(s.prefixes, n.Prefix)
+		}
+	}
+	return s.prefixes, nil
+}
+
+// Glance asks for the state of several folders at once (RFC 9051 section 6.3.11).
+func (s *Session) Glance(ctx context.Context, folders []string) (map[string]source.State, error) {
+	options := &imaplib.StatusOptions{NumMessages: true, UIDNext: true, UIDValidity: true, HighestModSeq: s.client.Caps().Has(imaplib.CapCondStore)}
+	states := map[string]source.State{}
+	if s.names == nil {
+		if _, err := s.Folders(ctx); err != nil {
+			return nil, err
+		}
+	}
+	err := s.run(ctx, func() error {
+		asked := map[string]*imapclient.StatusCommand{}
+		for _, f := range folders {
+			if name, ok := s.names[f]; ok {
+				asked[f] = s.client.Status(name, options)
+			}
+		}
+		for f, command := range asked {
+			data, err := command.Wait()
+			var answer *imaplib.Error
+			if errors.As(err, &answer) {
+				continue // it was removed meanwhile, or may not be read
+			}
+			if err != nil {
+				return err
+			}
+			state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), ModSeq: data.HighestModSeq}
+			if data.NumMessages != nil {
+				state.Messages = *data.NumMessages
+			}
+			states[f] = state
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, s.lost(source.Folders, "asking how the folders stand", err)
+	}
+	return states, nil
 }
 
 // Open examines a folder, which leaves even \Recent as it is.
@@ -204,7 +276,11 @@ func (s *Session) drain() {
 func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
 	from := max(q.From, 1)
 	var set imaplib.UIDSet
-	set.AddRange(imaplib.UID(from), imaplib.UID(q.To)) // 0 is *
+	to := q.To
+	if to == 0 {
+		to = math.MaxUint32 // not "*": GNU Mailutils finds nothing with it
+	}
+	set.AddRange(imaplib.UID(from), imaplib.UID(to))
 	criteria := &imaplib.SearchCriteria{UID: []imaplib.UIDSet{set}}
 	if !q.Since.IsZero() {
 		criteria.Since = q.Since.AddDate(0, 0, -1)
@@ -228,7 +304,7 @@ func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
 			return err
 		}
 		for _, uid := range data.AllUIDs() {
-			if u := uint32(uid); u >= from && (q.To == 0 || u <= q.To) { // "9:*" names the last message even where it is below 9
+			if u := uint32(uid); u >= from && (q.To == 0 || u <= q.To) {
 				uids = append(uids, u)
 			}
 		}
@@ -543,8 +619,22 @@ func (s *Session) Part(ctx context.Context, facts *source.Facts, item string) (i
 		}
 		return io.NopCloser(r), nil
 	}
-	return s.section(ctx, facts.UID, item, nil)
+	r, err := s.section(ctx, facts.UID, item, nil)
+	if _, nothing := r.(hollow); err != nil || !nothing || item == source.Header || item == source.Whole {
+		return r, err
+	}
+	// GNU Mailutils gives nothing of parts inside forwarded messages: the part is
+	// sought in the whole message.
+	if part, ok := facts.Message("").Find(item); !ok || part.Encoded == 0 {
+		return r, nil
+	}
+	whole := *facts
+	whole.Whole = true
+	return s.Part(ctx, &whole, item)
 }
+
+// hollow is a part of which the server gave nothing.
+type hollow struct{ io.ReadCloser }
 
 // Head reads the first octets of a part (RFC 9051 section 6.4.5, partial).
 func (s *Session) Head(ctx context.Context, facts *source.Facts, item string, octets int64) ([]byte, error) {
@@ -623,7 +713,7 @@ func (s *Session) nothing(ctx context.Context, p *part, uid uint32, item string)
 	if err != nil {
 		return nil, err
 	}
-	return io.NopCloser(bytes.NewReader(nil)), nil
+	return hollow{io.NopCloser(bytes.NewReader(nil))}, nil
 }
 
 type part struct {

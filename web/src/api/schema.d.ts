@@ -1966,6 +1966,8 @@ export interface components {
             path: string;
             role: string;
             selectable: boolean;
+            /** @description it is another user's, or everybody's (RFC 2342) */
+            shared?: boolean;
         };
         CabinetSettings: {
             name: string;

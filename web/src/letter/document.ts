@@ -14,7 +14,7 @@ export type RuleDocument = {
   id?: string
   name: string
   cabinet: string
-  look: { mailboxes: Texts; folders?: Texts }
+  look: { mailboxes: Texts; folders?: Texts; subfolders?: boolean }
   match: 'every message' | Leaf
   unless?: Leaf[]
   attachments?: Entry[]

@@ -51,6 +51,7 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
   }
   const mailboxes = list(d.look.mailboxes)
   const folders = list(d.look.folders)
+  const every = folders.length === 1 && folders[0].toLowerCase() === 'all'
   return (
     <section aria-label="The rule" className="rounded-xl border border-line bg-sheet-2 px-5 py-4">
       <Step title="Look">
@@ -59,8 +60,10 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
           <Tick label="all mailboxes" checked={mailboxes[0] === 'all'} onChange={(on) => set({ look: { ...d.look, mailboxes: on ? 'all' : [] } })} />
           {known.mailboxes.map((m) => <Tick key={m} label={m} checked={mailboxes.includes(m)} onChange={(on) => set({ look: { ...d.look, mailboxes: on ? [...mailboxes.filter((x) => x !== 'all'), m] : mailboxes.filter((x) => x !== m) } })} />)}
         </Blank>
-        , folder <Blank label="Folders" text={folders.length ? orList(folders, 'and') : 'Inbox'}>
-          <TextList label="Another mail folder, by its path" values={folders} offered={known.folders.map((value) => ({ value }))} about="These folders are there:" onChange={(f) => set({ look: f.length ? { ...d.look, folders: f } : { mailboxes: d.look.mailboxes } })} />
+        , folder <Blank label="Folders" text={every ? 'every folder' : (folders.length ? orList(folders, 'and') : 'Inbox') + (d.look.subfolders ? ' and what is in it' : '')}>
+          <Tick label="every folder, but for trash, junk, drafts, sent and what others share" checked={every} onChange={(on) => set({ look: on ? { mailboxes: d.look.mailboxes, folders: 'all' } : { mailboxes: d.look.mailboxes } })} />
+          {!every && <Tick label="also the folders within" checked={!!d.look.subfolders} onChange={(on) => set({ look: { ...d.look, subfolders: on || undefined } })} />}
+          <TextList label="Another mail folder, by its path" values={every ? [] : folders} offered={known.folders.map((value) => ({ value }))} about="These folders are there:" onChange={(f) => set({ look: { ...d.look, folders: f.length ? f : undefined } })} />
           <p className="mt-2 text-sm text-ink-3">The inbox, where nothing is said.</p>
         </Blank>
       </Step>

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// choose picks an entry of a list by what people read.
+func choose(b *testbed.Browser, label, text string) {
+	quoted, _ := json.Marshal([]string{label, text})
+	find := `(() => { const [label, text] = ` + string(quoted) + `; const l = [...document.querySelectorAll('label')].find(l => l.innerText.trim().startsWith(label)); const s = l?.querySelector('select') ?? document.getElementById(l?.htmlFor ?? ''); const o = s && [...s.options].find(o => o.text.startsWith(text)); return o && [s, o] })()`
+	b.Until("there is "+text, find)
+	b.Run(`(() => { const [s, o] = `+find+`; Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, o.value); s.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
+}
+
+// Somebody looks into a mailbox and files by button, by key and by dragging, drops
+// files of mail on the page, and takes it back.
+func TestMailByHandInTheConsole(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, theLast)
+	b := testbed.StartBrowser(t, 1280, 800)
+	b.Open(o.service.address() + "/")
+	signInAtTheDoor(b, o)
+	b.Press("Mail")
+	choose(b, "Mailbox", "gauges")
+	b.Sees("messages in INBOX")
+	barriers := func(where string) {
+		t.Helper()
+		for _, v := range b.Axe(source) {
+			t.Errorf("%s: %+v", where, v)
+		}
+	}
+	barriers("the mailbox")
+
+	// By key, from the first message with attachments.
+	b.Type("Words in subject, sender or names of attachments", "readings stations")
+	rows := `[...document.querySelectorAll('[aria-label=Messages] > li')]`
+	b.Until("only such messages are shown", rows+`.length > 1 && `+rows+`.every(r => /stations/i.test(r.innerText))`)
+	b.Run(rows+`[0].focus()`, nil)
+	b.Key("f")
+	b.Sees("Pick one below, or type one")
+	barriers("the sheet")
+	b.Type("Folder", "Sorted by hand/2026")
+	b.Press("File")
+	b.Sees("1 file is filed in “harbour files”, Sorted by hand/2026")
+	files := func(folder string) int {
+		found, _ := filepath.Glob(filepath.Join(o.folder, "files", filepath.FromSlash(folder), "*"))
+		return len(found)
+	}
+	if n := files("Sorted by hand/2026"); n != 1 {
+		t.Errorf("%d files are there", n)
+	}
+	b.Press("Take it back…")
+	b.Sees("1 file is taken out of the cabinet")
+	b.Press("Take back")
+	until(t, "it is taken back", func() bool { return files("Sorted by hand/2026") == 0 })
+
+	// By dragging one attachment onto a folder of the tree.
+	b.Sees("Drag messages or attachments onto a folder")
+	b.Size(1400, 900)
+	b.Until("the tree is there", `document.querySelector('aside [role=treeitem][aria-label="Sorted by hand"]')`)
+	b.Run(`(() => { const d = new DataTransfer(); const chip = `+rows+`[1].querySelector('button[draggable]'); const to = document.querySelector('aside [role=treeitem][aria-label="Sorted by hand"] > div');
+for (const [e, kind] of [[chip, 'dragstart'], [to, 'dragover'], [to, 'drop']]) e.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: d})) })()`, nil)
+	b.Sees("1 file is filed in “harbour files”, Sorted by hand.")
+
+	// By button, several at once; then a label and a move.
+	b.Run(rows+`.slice(0, 2).forEach(r => r.querySelector('input').click())`, nil)
+	b.Sees("2 messages chosen")
+	barriers("chosen messages")
+	b.Press("Label or move…")
+	b.Type("Put a label on", "For the audit")
+	b.Type("Move to the mail folder", "Audit")
+	barriers("the sheet for labels")
+	b.Press("Do it")
+	b.Sees("moved to “Audit”")
+	until(t, "both are moved", func() bool {
+		x := value[client.LookedInto](t, "messages", "look", "gauges", "--folder", "Audit")
+		return len(x.Messages) == 2 && strings.Contains(strings.ToLower(fmt.Sprint(x.Messages[0].Flags)), "for_the_audit")
+	})
+
+	// Files of mail, dropped on the page.
+	letter, _ := json.Marshal(letterWith("dropped on the page", "dropped.csv", "9"))
+	b.Run(`(() => { const d = new DataTransfer(); d.items.add(new File([`+string(letter)+`], 'letter.eml')); d.items.add(new File(['no mail'], 'notes.txt')); const to = [...document.querySelectorAll('button')].find(e => e.innerText.includes('Take in mail files')).parentElement;
+for (const kind of ['dragover', 'drop']) to.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: d})) })()`, nil)
+	b.Sees("1 message taken in")
+	b.Sees("notes.txt: this is no message")
+	b.Type("Words in subject, sender or names of attachments", "")
+	choose(b, "Mailbox", demo.FilesName)
+	b.Sees("dropped on the page")
+
+	// From a message: by hand, and a rule.
+	b.Press("dropped on the page")
+	b.Press("File by hand…")
+	b.Type("Folder", "Dropped")
+	b.Press("File")
+	b.Sees("1 file is filed")
+	if data, err := os.ReadFile(filepath.Join(o.folder, "files", "Dropped", "dropped.csv")); err != nil || string(data) != "9" {
+		t.Errorf("filed as %q, %v", data, err)
+	}
+	b.Press("Make a rule from this")
+	b.Sees("oda@tidewatch.example")
+	b.Press("History")
+	b.Sees("by hand")
+}
+
+// Mailboxes of every kind are set up in the console.
+func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, empty)
+	o.first()
+	b := testbed.StartBrowser(t, 1280, 800)
+	b.Open(o.service.address() + "/")
+	b.Type("Name", demoPerson)
+	b.Type("Password", demo.Password)
+	b.Press("Sign in")
+	b.Sees("Three steps")
+	add := func(kind, name string) {
+		t.Helper()
+		b.Open(o.service.address() + "/settings?add=mailbox")
+		choose(b, "What it is", kind)
+		b.Type("Name", name)
+		for _, v := range b.Axe(source) {
+			t.Errorf("%s: %+v", kind, v)
+		}
+	}
+	add("a drop address", "to the gauges")
+	b.Type("Word to begin with", "No Word!")
+	b.Press("Add")
+	b.Sees("letters a to z, digits and hyphens")
+	b.Type("Word to begin with", "gauges")
+	b.Type("Who may send to it", "tidewatch.example")
+	b.Press("Add")
+	b.Sees("receives mail at gauges-")
+	b.Press("Address")
+	b.Sees("Only tidewatch.example may send to it, and must be proven.")
+	for _, v := range b.Axe(source) {
+		t.Errorf("a drop address: %+v", v)
+	}
+	b.Press("Close it")
+	b.Sees("a drop address that is closed")
+	b.Press("Address")
+	b.Press("Open")
+	b.Sees("receives mail at gauges-")
+
+	add("a mail folder", "on disk")
+	b.Type("Folder", filepath.Join(o.folder, "none"))
+	b.Press("Check")
+	b.Sees("Look whether the folder is there")
+
+	add("mail taken in", "dropped")
+	b.Press("Add")
+	b.Sees("mail that is taken in from files")
+
+	add("an account on a mail server (IMAP)", demo.ByConsent)
+	user := demo.ByConsent + "@brackwater.example"
+	b.Type("Sign in as", user)
+	b.Type("Mail server", "127.0.0.1")
+	b.Type("Port", itoa(int64(o.mail.Port())))
+	choose(b, "Encryption", "none")
+	choose(b, "How to sign in", "by consent")
+	b.Type("Who issues consent", o.authority.Issuer())
+	b.Type("Name of this program there", demo.ClientID)
+	for _, v := range b.Axe(source) {
+		t.Errorf("consent: %+v", v)
+	}
+	b.Press("Add")
+	b.Sees("nobody has signed in to this mailbox yet")
+	b.Press("Tray")
+	b.Sees("Ink Tray may not read the mailbox “" + demo.ByConsent + "”")
+	b.Press("Sign in again")
+	b.Sees("asks to read a mailbox")
+	b.Type("Mailbox", user)
+	b.Press("Allow")
+	b.Sees("Ink Tray can read the mailbox “" + demo.ByConsent + "” now")
+	b.Press("Back to Ink Tray")
+	until(t, "it is watched", func() bool {
+		for _, m := range value[[]client.Mailbox](t, "mailboxes", "list") {
+			if m.Name == demo.ByConsent && m.State == "watched live" {
+				return true
+			}
+		}
+		return false
+	})
+}

@@ -1,0 +1,113 @@
+package engine
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
+)
+
+func TestFoldersThatARuleLooksInto(t *testing.T) {
+	folders := []source.Folder{
+		{Path: "INBOX", Role: "inbox", Selectable: true}, {Path: "INBOX/Gauges", Selectable: true}, {Path: "Projects", Selectable: false}, {Path: "Projects/North mole", Selectable: true}, {Path: "Projects/North mole/2026", Selectable: true},
+		{Path: "Sent", Role: "sent", Selectable: true}, {Path: "Sent/2026", Selectable: true}, {Path: "Trash", Role: "trash", Selectable: true}, {Path: "Archive", Role: "archive", Selectable: true}, {Path: "Other Users/bob/Pilots", Selectable: true, Shared: true},
+	}
+	for name, c := range map[string]struct {
+		look    rule.Look
+		paths   string
+		missing string
+	}{
+		"nothing said":             {rule.Look{}, "INBOX", ""},
+		"the inbox and within":     {rule.Look{Subfolders: true}, "INBOX|INBOX/Gauges", ""},
+		"by role":                  {rule.Look{Folders: rule.Names{"archive", "Nowhere"}}, "Archive", "Nowhere"},
+		"a level that only holds":  {rule.Look{Folders: rule.Names{"projects"}, Subfolders: true}, "Projects/North mole|Projects/North mole/2026", ""},
+		"what is named is taken":   {rule.Look{Folders: rule.Names{"Sent"}}, "Sent", ""},
+		"within what is set aside": {rule.Look{Folders: rule.Names{"Sent"}, Subfolders: true}, "Sent", ""},
+		"every folder":             {rule.Look{Folders: rule.Names{"all"}}, "INBOX|INBOX/Gauges|Projects/North mole|Projects/North mole/2026|Archive", ""},
+		"another user's":           {rule.Look{Folders: rule.Names{"Other Users/bob/Pilots"}}, "Other Users/bob/Pilots", ""},
+	} {
+		paths, missing := FoldersFor(folders, &c.look)
+		if strings.Join(paths, "|") != c.paths || strings.Join(missing, "|") != c.missing {
+			t.Errorf("%s: %q, missing %q", name, paths, missing)
+		}
+		for _, p := range paths {
+			if name != "by role" && !inFolders(&c.look, p) && !slices.Contains(c.look.Folders, p) {
+				t.Errorf("%s: %s is not among them by its path", name, p)
+			}
+		}
+	}
+}
+
+// A rule that looks into everything within a folder meets what is made there later,
+// and leaves what somebody has thrown away.
+func TestFoldersThatAppearAreLookedInto(t *testing.T) {
+	h, d, deliver := dovecot(t)
+	h.hurry()
+	c := d.Client("gauges")
+	for _, folder := range []string{"Projects", "Projects/Old", "Trash"} {
+		if err := c.Create(folder, nil).Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	deliver("Projects/Old", raw("there before", "before.csv", "0"))
+	h.watched()
+	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: Projects, subfolders: true}`, 1))
+	h.until("the folders were looked into", func() bool {
+		f, err := h.store.Folder("box", "Projects/Old")
+		return err == nil && f.UIDNext == 2
+	})
+	deliver("Projects/Old", raw("reading one", "one.csv", "1"))
+	h.engine.WakeAll()
+	h.filed(1)
+	if err := c.Create("Projects/New", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	now := time.Now().Add(time.Minute)
+	testbed.Append(t, c, "Projects/New", raw("reading two", "two.csv", "2"), now)
+	h.engine.WakeAll()
+	h.filed(2)
+	// Under another name it is the same folder: nothing is filed twice.
+	if err := c.Rename("Projects/New", "Projects/Newer", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	testbed.Append(t, c, "Projects/Newer", raw("reading three", "three.csv", "3"), now.Add(time.Minute))
+	h.engine.WakeAll()
+	h.filed(3)
+	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1", now.UTC().Format("Gauges/2006/01") + "/two.csv": "2", now.UTC().Format("Gauges/2006/01") + "/three.csv": "3"})
+}
+
+// A folder that a rule names and that somebody renames is told, with its new name.
+func TestAFolderThatIsRenamedIsTold(t *testing.T) {
+	h, d, deliver := dovecot(t)
+	h.hurry()
+	c := d.Client("gauges")
+	if err := c.Create("Readings", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	deliver("Readings", raw("there before", "before.csv", "0"))
+	h.watched()
+	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: Readings}`, 1))
+	h.until("it was looked into", func() bool { f, err := h.store.Folder("box", "Readings"); return err == nil && f.UIDNext == 2 })
+	if err := c.Rename("Readings", "Readings of 2026", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it is told", func() bool {
+		h.engine.WakeAll()
+		notices, err := h.store.Notices(store.System)
+		return err == nil && slices.ContainsFunc(notices, func(n store.Notice) bool { return strings.Contains(n.Text, "seems to be “Readings of 2026” now") })
+	})
+	// The mailbox goes on meanwhile, and once the folder is back the notice is gone.
+	if err := c.Rename("Readings of 2026", "Readings", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it is settled", func() bool {
+		h.engine.WakeAll()
+		notices, err := h.store.Notices(store.System)
+		return err == nil && len(notices) == 0
+	})
+}
