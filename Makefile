@@ -1,4 +1,4 @@
-# What is needed: Go, Node and npm. `make test` also needs Debian's dovecot,
+# What is needed: Go, Node and npm. `make test` also needs mail servers and clients,
 # chromium and libreoffice-calc, which it installs when it runs as root.
 export CGO_ENABLED = 0
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)

@@ -18,10 +18,11 @@ import (
 )
 
 const (
-	batchSize   = 200              // messages planned and committed at once
-	firstLook   = 200              // messages known from a folder's first look, for rehearsals
-	longestIdle = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
-	lookAgain   = 15 * time.Minute // how long a look may go unrecorded
+	batchSize     = 200              // messages planned and committed at once
+	firstLook     = 200              // messages known from a folder's first look, for rehearsals
+	longestIdle   = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
+	announcedLook = 5 * time.Minute  // between looks into a folder in which the server announces
+	lookAgain     = 15 * time.Minute // how long a look may go unrecorded
 )
 
 // Status is how a mailbox does.
@@ -157,7 +158,10 @@ func (w *watcher) session(ctx context.Context) error {
 			return err
 		}
 		status := Status{State: "watched live", Since: e.Clock(), Looked: e.Clock()}
-		longest := min(interval, longestIdle) // also where the server announces: an announcement can be missed
+		longest := min(interval, longestIdle)
+		if s.Pushes() && len(v.folders) == 1 { // all is announced; but an announcement can be missed
+			longest = max(longest, announcedLook)
+		}
 		if !s.Pushes() {
 			status.State = "looked into at an interval"
 		}
@@ -222,10 +226,40 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 	if err := v.due(ctx); err != nil {
 		return err
 	}
-	if err := v.follow(ctx); err != nil || v.open == v.folders[0] {
+	if err := v.follow(ctx); err != nil {
 		return err
 	}
+	if err := v.tidy(ctx); err != nil {
+		return err
+	}
+	if v.open == v.folders[0] {
+		return nil
+	}
 	return v.folder(ctx, v.folders[0], announced) // filing had to open another
+}
+
+// tidy takes messages off a server that are to be left there for some days only, once
+// nothing of them waits.
+func (v *visit) tidy(ctx context.Context) error {
+	t, ok := v.session.(source.Tidier)
+	days := v.mailbox.Particulars.LeaveDays
+	if !ok || days == 0 || v.open == "" {
+		return nil
+	}
+	settled, err := v.engine.Store.LongSettled(v.mailbox.ID, v.open, v.state.UIDValidity, v.engine.Clock().AddDate(0, 0, -days))
+	if err != nil || len(settled) == 0 {
+		return err
+	}
+	there, err := v.session.UIDs(ctx, source.Query{})
+	if err != nil {
+		return err
+	}
+	settled = slices.DeleteFunc(settled, func(uid uint32) bool { return !slices.Contains(there, uid) })
+	if len(settled) == 0 {
+		return nil
+	}
+	v.engine.Log.Info("messages are taken off the server", "mailbox", v.mailbox.Name, "messages", len(settled))
+	return t.Tidy(ctx, settled)
 }
 
 // quiet names folders in which nothing has changed since the last look, asked all

@@ -396,3 +396,15 @@ func (s *Store) Notices(v Viewer) ([]Notice, error) {
 func like(s string) string {
 	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s) + "%"
 }
+
+// LongSettled lists the UIDs of messages of a folder that were met before a moment and
+// of which nothing waits, so that the server need not keep them any longer.
+func (s *Store) LongSettled(mailboxID, folder string, uidValidity uint32, before time.Time) ([]uint32, error) {
+	var uids []uint32
+	err := s.read.Model(&Message{}).Select("uid").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND seen_at < ?", mailboxID, folder, uidValidity, before.UTC()).
+		Where("uid < (SELECT uid_next FROM folders WHERE mailbox_id = messages.mailbox_id AND path = messages.folder)").
+		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND j.state IN ('planned', 'staged', 'held', 'failed'))").
+		Where("NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id AND f.state IN ('waiting', 'begun', 'failed', 'unsure'))").
+		Order("uid").Scan(&uids).Error
+	return uids, err
+}

@@ -1,0 +1,66 @@
+package engine
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/source/pop3"
+	"inktray.example/inktray/internal/source/reach"
+	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// A POP3 mailbox is filed from like any other; messages are left on the server for so
+// many days, and longer while something of them waits.
+func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
+	d := testbed.StartDovecot(t)
+	var h *house
+	spool := t.TempDir()
+	h = newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+		return pop3.Dial(ctx, pop3.Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret, Spool: spool, Numbers: h.store.NumbersOf(m.ID)})
+	})
+	c := d.Client("gauges")
+	testbed.Append(t, c, "INBOX", raw("before the rule", "old.csv", "old"), may)
+	h.watched()
+	h.rule(gaugesRule)
+	testbed.Append(t, c, "INBOX", raw("reading one", "one.csv", "1"), may)
+	testbed.Append(t, c, "INBOX", raw("reading two", "two.pdf", program), may)
+	h.filed(1)
+	h.trayOf(1)
+	if data, err := os.ReadFile(filepath.Join(h.files, filepath.FromSlash(month())+"/one.csv")); err != nil || string(data) != "1" {
+		t.Errorf("filed as %q, %v", data, err)
+	}
+	left := func() int {
+		found, _ := filepath.Glob(filepath.Join(d.Maildir("gauges"), "*", "1*"))
+		return len(found)
+	}
+	if n := left(); n != 3 {
+		t.Errorf("%d messages are on the server", n)
+	}
+	m, err := h.store.MailboxByID(store.System, "box")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.Particulars.LeaveDays = 7
+	if err := h.store.ChangeMailbox(&m, nil, m.Revision, "test"); err != nil {
+		t.Fatal(err)
+	}
+	h.ahead.Add(int64(6 * 24 * time.Hour))
+	h.engine.Watch("box")
+	h.watched()
+	if n := left(); n != 3 {
+		t.Errorf("after six days %d are left", n)
+	}
+	h.ahead.Add(int64(2 * 24 * time.Hour))
+	h.engine.WakeAll()
+	h.until("what is settled is taken off the server", func() bool { return left() == 1 }) // the one that waits in the tray stays
+	all, _ := h.engine.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
+	if _, err := h.engine.SetAside(store.System, all, ""); err != nil {
+		t.Fatal(err)
+	}
+	h.until("so is the last", func() bool { h.engine.WakeAll(); return left() == 0 })
+}
