@@ -98,7 +98,7 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 		t.Errorf("filed as %q", got)
 	}
 	o.settled()
-	says(t, "the register", must(t, "register", "list"), "one.csv", "oda@tidewatch.example")
+	says(t, "the register", must(t, "register", "list"), "one.csv", "Oda Fenwick")
 	says(t, "the check", must(t, "mailboxes", "check", "to the gauges"), "one folder can be read", "new files are seen at once")
 
 	// Renewed and closed: the former address takes nothing any more.

@@ -10,6 +10,7 @@ import (
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/pop3"
 	"inktray.example/inktray/internal/source/reach"
+	"inktray.example/inktray/internal/source/sourcetest"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -18,10 +19,9 @@ import (
 // many days, and longer while something of them waits.
 func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	var h *house
-	spool := t.TempDir()
-	h = newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return pop3.Dial(ctx, pop3.Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret, Spool: spool, Numbers: h.store.NumbersOf(m.ID)})
+	spool, numbers := t.TempDir(), &sourcetest.Numbers{}
+	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+		return pop3.Dial(ctx, pop3.Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret, Spool: spool, Numbers: numbers})
 	})
 	c := d.Client("gauges")
 	testbed.Append(t, c, "INBOX", raw("before the rule", "old.csv", "old"), may)
