@@ -159,7 +159,7 @@ func (w *watcher) session(ctx context.Context) error {
 		}
 		status := Status{State: "watched live", Since: e.Clock(), Looked: e.Clock()}
 		longest := min(interval, longestIdle)
-		if s.Pushes() && len(v.folders) == 1 { // all is announced; but an announcement can be missed
+		if s.Pushes() && len(v.folders) == 1 && interval >= time.Minute { // all is announced; a shorter interval is kept, since an announcement can be missed
 			longest = max(longest, announcedLook)
 		}
 		if !s.Pushes() {
