@@ -64,10 +64,7 @@ var nobody = sync.OnceValue(func() string { return HashPassword(rand.Text()) })
 
 // viewer finds who asks, by token or by cookie. Nobody is the zero Viewer.
 func (s *Server) viewer(c fiber.Ctx) (v store.Viewer, secret string, fromCookie bool, err error) {
-	secret, isToken := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
-	if !isToken {
-		secret = c.Cookies(cookieName)
-	}
+	secret, isToken := shown(c.Get("Authorization"), c.Cookies(cookieName))
 	if secret == "" {
 		return v, "", false, nil
 	}
@@ -79,6 +76,15 @@ func (s *Server) viewer(c fiber.Ctx) (v store.Viewer, secret string, fromCookie 
 		return store.Viewer{}, "", false, nil
 	}
 	return v, secret, !isToken, err
+}
+
+// shown is what a request shows to say who asks: a token, or else the cookie of a
+// session.
+func shown(authorization, cookie string) (secret string, isToken bool) {
+	if secret, isToken = strings.CutPrefix(authorization, "Bearer "); isToken {
+		return secret, true
+	}
+	return cookie, false
 }
 
 // SetupCode makes the code with which the first administrator is made, or ""

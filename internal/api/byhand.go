@@ -23,13 +23,7 @@ func (s *Server) LookInto(ctx context.Context, r LookIntoRequestObject) (LookInt
 	if err != nil {
 		return nil, err
 	}
-	out := LookIntoResponse(looked, n)
-	return LookInto200JSONResponse(out), nil
-}
-
-// LookIntoResponse writes what was found.
-func LookIntoResponse(looked *engine.LookedInto, n *names) LookedInto {
-	out := LookedInto{Folder: looked.Folder, Total: looked.Total, Looked: looked.Looked, Messages: []Message{}}
+	out := LookInto200JSONResponse{Folder: looked.Folder, Total: looked.Total, Looked: looked.Looked, Messages: []Message{}}
 	if looked.Next > 0 {
 		next := int64(looked.Next)
 		out.Next = &next
@@ -45,7 +39,7 @@ func LookIntoResponse(looked *engine.LookedInto, n *names) LookedInto {
 		m.Items, m.Filed = &items, &one.Filed
 		out.Messages = append(out.Messages, m)
 	}
-	return out
+	return out, nil
 }
 
 // TakeIn takes mail in from a file.

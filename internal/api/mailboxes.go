@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
@@ -26,7 +25,7 @@ func (s *Server) mailbox(m *store.Mailbox) Mailbox {
 		senders := append([]string{}, p.Senders...)
 		out.Senders = &senders
 	}
-	if m.Kind == "pop3" {
+	if m.Kind == "pop3" || engine.OwnMail(m) {
 		out.LeaveDays = &p.LeaveDays
 	}
 	if c := p.Consent; c != nil {
@@ -62,13 +61,16 @@ func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
 	}
 	into.Name, into.Kind, into.IntervalSeconds = name, kind, number(b.IntervalSeconds, 60)
 	p := &into.Particulars
+	if p.LeaveDays = number(b.LeaveDays, 0); p.LeaveDays > 0 && kind != "pop3" && !engine.OwnMail(into) {
+		return field("leave_days", "messages of this kind of mailbox are never removed")
+	}
 	switch kind {
 	case "imap", "pop3":
 		into.Host, into.Port, into.Username = strings.TrimSpace(b.Host), number(b.Port, 0), strings.TrimSpace(b.Username)
 		if into.Encryption = string(b.Encryption); into.Encryption == "" {
 			into.Encryption = "tls"
 		}
-		p.Authority, p.Pinned, p.Proxy, p.LeaveDays = strings.TrimSpace(text(b.Authority)), text(b.Pinned), strings.TrimSpace(text(b.Proxy)), number(b.LeaveDays, 0)
+		p.Authority, p.Pinned, p.Proxy = strings.TrimSpace(text(b.Authority)), text(b.Pinned), strings.TrimSpace(text(b.Proxy))
 		if into.Host == "" {
 			return field("host", "say which mail server, such as mail.brackwater.example")
 		}
@@ -77,9 +79,6 @@ func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
 		}
 		if err := engine.CheckReach(p); err != nil {
 			return err
-		}
-		if p.LeaveDays > 0 && kind != "pop3" {
-			return field("leave_days", "only messages of a POP3 mailbox are taken off the server")
 		}
 		p.Consent = nil
 		if c := b.Consent; c != nil {
@@ -103,8 +102,11 @@ func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
 				return err
 			}
 		}
-		if into.Address == "" && into.Revision == 0 { // a new one
+		switch {
+		case into.Revision == 0: // a new one
 			err = s.Engine.NewAddress(into, text(b.Word))
+		case b.Word != nil && *b.Word != p.Word:
+			err = field("word", "another word makes another address: renew the address with it")
 		}
 		if errors.Is(err, engine.ErrNoReceiving) {
 			return &problem{status: 409, kind: "no-receiving", text: err.Error(), advice: "Start it with --drop-domain and --smtp or --lmtp."}
@@ -115,18 +117,11 @@ func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
 }
 
 // secretOf is what is kept sealed of the settings.
-func (s *Server) secretOf(b *MailboxSettings) string {
+func secretOf(b *MailboxSettings) (string, error) {
 	if b.Consent == nil {
-		return text(b.Secret)
+		return text(b.Secret), nil
 	}
-	if text(b.Consent.ClientSecret) == "" {
-		return ""
-	}
-	data, err := json.Marshal(map[string]string{"client_secret": *b.Consent.ClientSecret})
-	if err != nil {
-		return ""
-	}
-	return string(data)
+	return engine.SealedConsent(text(b.Consent.ClientSecret))
 }
 
 // ListMailboxes lists the mailboxes that the viewer may see.
@@ -148,7 +143,11 @@ func (s *Server) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (Add
 	if err := s.Engine.PrepareMail(&m); err != nil {
 		return nil, err
 	}
-	err := s.Store.AddMailbox(&m, s.secretOf(r.Body), viewerOf(ctx).Name)
+	secret, err := secretOf(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	err = s.Store.AddMailbox(&m, secret, viewerOf(ctx).Name)
 	if errors.Is(err, store.ErrTaken) {
 		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a mailbox called “%s” already", m.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
@@ -174,7 +173,7 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 	if err != nil {
 		return nil, err
 	}
-	name, host, before := m.Name, m.Host, m.Particulars
+	before := m
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -185,18 +184,18 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 	if err := s.settings(r.Body, &m); err != nil {
 		return nil, err
 	}
-	if m.Name != name {
+	if m.Name != before.Name {
 		return nil, &problem{status: 422, kind: "invalid", text: "name: a mailbox keeps its name, because rules name it so", advice: "Add a mailbox with the new name instead.", fields: []FieldProblem{{Place: "name", Text: "a mailbox keeps its name"}}}
 	}
+	given, err := secretOf(r.Body)
+	if err != nil {
+		return nil, err
+	}
 	var secret *string
-	if given := s.secretOf(r.Body); given != "" || (m.Particulars.Consent == nil) != (before.Consent == nil) {
+	switch byConsent := m.Particulars.Consent != nil; {
+	case given != "", byConsent && !engine.SameTerms(&before, &m): // tokens are for one server, and of one issuer
 		secret = &given
-	}
-	if before.Consent != nil && m.Particulars.Consent != nil && secret == nil && before.Consent.Issuer != m.Particulars.Consent.Issuer {
-		none := "" // tokens are for one issuer
-		secret = &none
-	}
-	if m.Particulars.Consent == nil && secret == nil && !strings.EqualFold(m.Host, host) { // it was given for the other host, and must not be sent to this one
+	case !byConsent && (before.Particulars.Consent != nil || !strings.EqualFold(m.Host, before.Host)) && (m.Kind == "imap" || m.Kind == "pop3"): // it was given for the other host, and must not be sent to this one
 		return nil, &problem{status: 422, kind: "invalid", text: "secret: the host is another one, so the secret has to be given anew", advice: "Enter the secret for " + m.Host + ".", fields: []FieldProblem{{Place: "secret", Text: "the host is another one, so the secret has to be given anew"}}}
 	}
 	if err := s.Store.ChangeMailbox(&m, secret, revision, viewerOf(ctx).Name); err != nil {
@@ -242,16 +241,20 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 		if m, err = s.Store.MailboxByID(viewerOf(ctx), id); err != nil {
 			return nil, err
 		}
-		if secret == "" && m.Host == r.Body.Host { // the kept secret goes to the kept host only
+		if secret == "" && m.Particulars.Consent == nil && m.Host == r.Body.Host { // the kept secret goes to the kept host only
 			if secret, err = s.Store.Secret(&m); err != nil {
 				return nil, err
 			}
 		}
 	}
-	out := CheckMailbox200JSONResponse{}
+	kept := m
 	if err := s.settings(r.Body, &m); err != nil {
 		return nil, err
 	}
+	if m.Particulars.Consent != nil && !engine.SameTerms(&kept, &m) { // its tokens go where they were given for, only
+		return nil, field("consent", "sign-in by consent is checked once the mailbox is saved and somebody has signed in")
+	}
+	out := CheckMailbox200JSONResponse{}
 	for _, c := range s.Engine.TryReach(ctx, &m, secret) {
 		out = append(out, CheckStep{Step: string(c.Step), Ok: c.OK, Detail: c.Detail, Advice: optional(c.Advice)})
 	}

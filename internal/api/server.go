@@ -18,7 +18,9 @@ import (
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/gofiber/fiber/v3"
+	fiberlog "github.com/gofiber/fiber/v3/log"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/valyala/fasthttp"
 
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/engine"
@@ -67,9 +69,11 @@ func New(c Config) (*Server, error) {
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock)}
 	s.stop, s.cancel = context.WithCancel(context.Background())
 	s.app = fiber.New(fiber.Config{
-		AppName: "Ink Tray", Immutable: true, BodyLimit: maxMail, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+		AppName: "Ink Tray", Immutable: true, BodyLimit: maxBody, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: func(c fiber.Ctx, err error) error { return s.problem(c, err) },
 	})
+	s.app.Server().HeaderReceived = s.limits
+	fiberlog.SetOutput(slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn).Writer())
 	s.app.Use(s.guard)
 	RegisterHandlers(s.app, NewStrictHandler(s, nil))
 	if c.Console != nil {
@@ -87,6 +91,19 @@ func (s *Server) Serve(l net.Listener) error {
 func (s *Server) Shutdown(ctx context.Context) error {
 	s.cancel()
 	return s.app.ShutdownWithContext(ctx)
+}
+
+// limits says, before any of its content is read, how large a request may be: only
+// somebody who is known brings mail.
+func (s *Server) limits(h *fasthttp.RequestHeader) fasthttp.RequestConfig {
+	path, _, _ := strings.Cut(string(h.RequestURI()), "?")
+	if h.IsPost() && strings.HasPrefix(path, "/api/v1/mailboxes/") && strings.HasSuffix(path, "/messages") {
+		secret, _ := shown(string(h.Peek("Authorization")), string(h.Cookie(cookieName)))
+		if _, _, err := s.Store.ViewerOf(secret, s.Clock()); err == nil {
+			return fasthttp.RequestConfig{MaxRequestBodySize: maxMail}
+		}
+	}
+	return fasthttp.RequestConfig{MaxRequestBodySize: maxBody}
 }
 
 // guard checks every call of the interface: who asks, whether he may, whether
@@ -133,9 +150,6 @@ func (s *Server) guard(c fiber.Ctx) error {
 			return &problem{status: 415, kind: "content-type", text: "the request's content is not " + strings.Join(wanted, " or "), advice: "Send Content-Type: " + wanted[0] + "."}
 		}
 		raw = media != "application/json"
-	}
-	if !raw && len(c.Body()) > maxBody {
-		return &problem{status: 413, kind: "too-large", text: fmt.Sprintf("the request is larger than %d MB", maxBody>>20)}
 	}
 	input := &openapi3filter.RequestValidationInput{Request: request, Route: route, PathParams: params,
 		Options: &openapi3filter.Options{MultiError: true, KeepValidatedValue: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: raw}}
@@ -225,6 +239,9 @@ func explain(err error) *problem {
 	case errors.Is(err, store.ErrChanged):
 		return &problem{status: 412, kind: "changed", text: "somebody else changed it meanwhile", advice: "Look at it again, then make your change."}
 	case errors.As(err, &f):
+		if f.Code == http.StatusRequestEntityTooLarge {
+			return &problem{status: f.Code, kind: "too-large", text: fmt.Sprintf("that is more than Ink Tray takes in one request: %d MB, and %d MB of mail from somebody who has signed in", maxBody>>20, maxMail>>20), advice: "Send it in parts."}
+		}
 		kind := "bad-request"
 		if f.Code >= 500 {
 			kind = "failure"

@@ -27,16 +27,6 @@ type setting struct {
 	Rules     []ruleEntry    `json:"rules,omitempty" doc:"the rules, in their order"`
 }
 
-type mailboxEntry struct {
-	Name       string    `json:"name" doc:"what rules call it"`
-	Host       string    `json:"host" doc:"the mail server"`
-	Port       int       `json:"port,omitempty" doc:"the usual one where nothing is said"`
-	Encryption string    `json:"encryption,omitempty" doc:"tls where nothing is said, starttls, none"`
-	User       string    `json:"user" doc:"name to sign in with"`
-	Secret     reference `json:"secret" doc:"where the secret is"`
-	Interval   int       `json:"interval,omitempty" doc:"seconds between looks, 60 where nothing is said"`
-}
-
 // reference says where a secret is; a secret itself never stands in the file.
 type reference struct {
 	File string `json:"file,omitempty" doc:"a file that holds it"`
@@ -67,11 +57,7 @@ func (r reference) read(base string) (string, error) {
 		}
 		return s, nil
 	case r.File != "":
-		path := r.File
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(base, path)
-		}
-		data, err := os.ReadFile(path)
+		data, err := os.ReadFile(beside(base, r.File))
 		return strings.TrimRight(string(data), "\r\n"), err
 	}
 	return "", errors.New("it is not said where the secret is: file or env")
@@ -174,53 +160,9 @@ func (c *command) carryOut(ctx context.Context, changes []change, preview, yes b
 
 // compare lists what has to change so that the service is as the file says.
 func (c *command) compare(ctx context.Context, api *client.Client, s *setting, base string) ([]change, error) {
-	var changes []change
-	mailboxes, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
+	changes, err := c.compareMailboxes(ctx, api, s.Mailboxes, base)
 	if err != nil {
 		return nil, err
-	}
-	for _, m := range s.Mailboxes {
-		if m.Encryption == "" {
-			m.Encryption = "tls"
-		}
-		if m.Interval == 0 {
-			m.Interval = 60
-		}
-		wanted := client.MailboxSettings{Name: m.Name, Host: m.Host, Port: &m.Port, Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.User, IntervalSeconds: &m.Interval}
-		at := slices.IndexFunc(mailboxes, func(b client.Mailbox) bool { return strings.EqualFold(b.Name, m.Name) })
-		if at < 0 {
-			secret, err := m.Secret.read(base)
-			if err != nil {
-				return nil, fmt.Errorf("the secret of the mailbox “%s”: %w", m.Name, err)
-			}
-			wanted.Secret = &secret
-			changes = append(changes, change{"add", "mailbox " + m.Name, fmt.Sprintf("%s at %s (%s)", m.User, m.Host, m.Encryption), func(ctx context.Context) error {
-				_, err := call[client.Mailbox](api.AddMailbox(ctx, wanted))
-				return err
-			}})
-			continue
-		}
-		is := mailboxes[at]
-		var detail []string
-		for _, d := range [][3]string{{"host", is.Host, m.Host}, {"port", fmt.Sprint(is.Port), fmt.Sprint(m.Port)}, {"encryption", is.Encryption, m.Encryption}, {"user", is.Username, m.User}, {"interval", fmt.Sprint(is.IntervalSeconds), fmt.Sprint(m.Interval)}} {
-			if d[1] != d[2] {
-				detail = append(detail, fmt.Sprintf("%s: %s, then %s", d[0], d[1], d[2]))
-			}
-		}
-		if len(detail) > 0 {
-			wanted.Name = is.Name
-			if !strings.EqualFold(is.Host, m.Host) { // a secret is for one host
-				secret, err := m.Secret.read(base)
-				if err != nil {
-					return nil, fmt.Errorf("the secret of the mailbox “%s”: %w", m.Name, err)
-				}
-				wanted.Secret = &secret
-			}
-			changes = append(changes, change{"change", "mailbox " + is.Name, strings.Join(detail, "\n"), func(ctx context.Context) error {
-				_, err := call[client.Mailbox](api.ChangeMailbox(ctx, is.ID, &client.ChangeMailboxParams{}, wanted))
-				return err
-			}})
-		}
 	}
 	cabinets, err := call[[]client.Cabinet](api.ListCabinets(ctx))
 	if err != nil {

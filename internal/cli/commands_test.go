@@ -11,6 +11,8 @@ import (
 
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/source/mailfile"
+	"inktray.example/inktray/internal/testbed"
 )
 
 func TestTheDemoFilesItsOldMail(t *testing.T) {
@@ -125,6 +127,73 @@ func TestAMailboxIsCheckedStepByStep(t *testing.T) {
 		tray := value[client.Tray](t, "tray", "list")
 		return len(tray.Notices) == 0 && page.Total > 0 && time.Since(page.Filings[0].ReceivedAt) < time.Minute
 	})
+}
+
+// Mailboxes of every kind stand in the file, and what it does not say of one stays.
+func TestMailboxesOfEveryKindFromOneFile(t *testing.T) {
+	o := openOffice(t, empty)
+	o.first()
+	t.Setenv("GAUGES", demo.Password)
+	text := fmt.Sprintf(`format: 1
+mailboxes:
+  - {name: gauges, host: 127.0.0.1, port: %d, encryption: none, user: gauges@brackwater.example, secret: {env: GAUGES}}
+  - {name: %[2]s, host: 127.0.0.1, port: %[1]d, encryption: none, user: pilots@brackwater.example, consent: {issuer: %[3]q, client: %[4]s}}
+  - {name: to the gauges, kind: drop, word: readings, senders: [tidewatch.example], leave_days: 30}
+  - {name: on disk, kind: maildir, path: %[5]s}
+  - {name: dropped, kind: files}
+`, o.mail.Port(), demo.ByConsent, o.authority.Issuer(), demo.ClientID, filepath.Join(o.folder, "Maildir"))
+	if err := mailfile.Prepare(filepath.Join(o.folder, "Maildir")); err != nil {
+		t.Fatal(err)
+	}
+	file := write(t, "office.yaml", text)
+	says(t, "applying", must(t, "apply", file, "--yes"), "add     mailbox to the gauges", "an address at which mail is received", "inktray mailboxes sign-in pilots", "5 changes made")
+	says(t, "applying again", must(t, "apply", file, "--yes"), "Nothing to change")
+	says(t, "the list", must(t, "mailboxes", "list"), "readings-", "Maildir", "nobody has signed in")
+	user := demo.ByConsent + "@brackwater.example"
+	page, err := call[client.Asked](o.api.AskConsent(t.Context(), o.mailboxID(demo.ByConsent), client.AskConsentJSONRequestBody{Console: new(o.service.address())}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	says(t, "given", o.consented(page.Page, user, "yes"), "Signed in")
+	until(t, "all are watched", func() bool { return strings.Count(must(t, "mailboxes", "list"), "watched live") == 5 })
+
+	// What is changed, and what stays.
+	must(t, "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32), "--encryption", "none")
+	changed := strings.NewReplacer("leave_days: 30", "leave_days: 7", "[tidewatch.example]", "[tidewatch.example, oda@hollin.example]", "secret: {env: GAUGES}", "interval: 30", "user: pilots@", "interval: 30, user: pilots@").Replace(text)
+	says(t, "a change", must(t, "apply", write(t, "changed.yaml", changed), "--yes"), "leave_days: 30, then 7", "senders: tidewatch.example, then tidewatch.example, oda@hollin.example", "interval: 60, then 30", "3 changes made")
+	for _, m := range value[[]client.Mailbox](t, "mailboxes", "list") {
+		switch m.Name {
+		case "gauges":
+			if m.IntervalSeconds != 30 || deref(m.Pinned) == "" {
+				t.Errorf("%+v", m)
+			}
+		case "to the gauges":
+			if deref(m.LeaveDays) != 7 || len(deref(m.Senders)) != 2 {
+				t.Errorf("%+v", m)
+			}
+		case demo.ByConsent:
+			if m.Consent == nil || m.IntervalSeconds != 30 {
+				t.Errorf("%+v", m)
+			}
+		}
+	}
+	says(t, "still signed in", must(t, "mailboxes", "check", demo.ByConsent), "signed in as "+user)
+
+	for old, bad := range map[string][2]string{
+		"kind: files":   {"kind: drop", "is of the kind files and cannot become drop"},
+		"kind: maildir": {"kind: mailbox", "is of the kind maildir and cannot become mailbox"},
+		"word: ":        {"words: ", `there is no key "words" here`},
+	} {
+		_, errs, exit := run(t, "", "apply", write(t, "bad.yaml", strings.Replace(text, old, bad[0], 1)), "--yes")
+		if says(t, bad[0], errs, bad[1]); exit != exitInvalid {
+			t.Errorf("%s: exit code %d", bad[0], exit)
+		}
+	}
+
+	// Consent is for the server for which it was given: at another it is not tried.
+	other := testbed.StartDovecot(t)
+	must(t, "mailboxes", "change", demo.ByConsent, "--host", "localhost", "--port", fmt.Sprint(other.IMAP))
+	until(t, "somebody has to sign in again", func() bool { return strings.Contains(must(t, "mailboxes", "list"), "nobody has signed in") })
 }
 
 func TestAWholeInstallationFromOneFile(t *testing.T) {

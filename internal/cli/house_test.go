@@ -126,7 +126,7 @@ func (o *office) settled() {
 	})
 }
 
-func until(t *testing.T, what string, ok func() bool) {
+func until(t testing.TB, what string, ok func() bool) {
 	t.Helper()
 	deadline := time.After(30 * time.Second)
 	tick := time.NewTicker(20 * time.Millisecond)

@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
-	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -16,21 +14,9 @@ import (
 
 	"github.com/emersion/go-imap/v2"
 
-	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
-	"inktray.example/inktray/internal/child"
-	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
-
-// TestMain lets this test's program be the real one, for killing it.
-func TestMain(m *testing.M) {
-	child.Main()
-	if os.Getenv("INKTRAY_TEST_RUN") == "1" {
-		os.Exit(Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
-	}
-	os.Exit(m.Run())
-}
 
 var (
 	writeDocs    = flag.Bool("write-docs", false, "write what came of it into docs/reliability.md")
@@ -45,9 +31,6 @@ var (
 func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 	messages, kills := *killMessages, *killTimes
 	d := testbed.StartDovecot(t)
-	folder := t.TempDir()
-	files := filepath.Join(folder, "files")
-	listen := fmt.Sprintf("127.0.0.1:%d", testbed.FreePort(t))
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("random seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 1))
@@ -70,53 +53,8 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 		testbed.Append(t, box, "INBOX", []byte(b.String()), time.Date(2026, 5, 12, 6, i%60, 0, 0, time.UTC))
 	}
 
-	var process *exec.Cmd
-	begin := func() {
-		process = exec.Command(os.Args[0], "serve", "--data", filepath.Join(folder, "records"), "--listen", listen, "--time-zone", "UTC")
-		process.Env = append(os.Environ(), "INKTRAY_TEST_RUN=1")
-		if err := process.Start(); err != nil {
-			t.Fatal(err)
-		}
-	}
-	kill := func() {
-		process.Process.Kill()
-		process.Wait()
-	}
-	t.Cleanup(func() { kill() })
-
-	// Set up once, over the interface.
-	begin()
-	c := &command{service: "http://" + listen}
-	answers := func() bool {
-		response, err := http.Get(c.service + "/api/v1/ready")
-		if err == nil {
-			response.Body.Close()
-		}
-		return err == nil && response.StatusCode == 200
-	}
-	until(t, "the service answers", answers)
-	kill()
-	records, err := store.Open(filepath.Join(folder, "records"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := records.AddPerson(store.Person{ID: "p", Name: "Ines Halloway", Password: api.HashPassword("a long password"), Role: store.Administrator, MadeAt: time.Now()}, "test"); err != nil {
-		t.Fatal(err)
-	}
-	if err := records.Close(); err != nil {
-		t.Fatal(err)
-	}
-	begin()
-	until(t, "the service answers", answers)
-	ctx := t.Context()
-	token, err := c.tokenFor(ctx, "Ines Halloway", "a long password", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	service, err := c.connectWith(token)
-	if err != nil {
-		t.Fatal(err)
-	}
+	p := startProcess(t)
+	ctx, service, files := t.Context(), p.api, filepath.Join(p.folder, "files")
 	secret, interval := "pw", 1
 	if _, err := call[client.Cabinet](service.AddCabinet(ctx, client.CabinetSettings{Name: "files", Folder: files})); err != nil {
 		t.Fatal(err)
@@ -163,9 +101,9 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 			<-time.After(time.Millisecond)
 		}
 		<-time.After(time.Duration(random.IntN(15)) * time.Millisecond)
-		kill()
+		p.kill()
 		killed++
-		begin()
+		p.begin()
 	}
 	t.Logf("%d of %d kills while there was something to file", working, killed)
 	defer func() {
@@ -174,7 +112,7 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 		}
 	}()
 	t.Logf("killed %d times; %d files were there after the last", killed, count())
-	until(t, "the service answers", answers)
+	until(t, "the service answers", p.answers)
 	moved := func(folder string) (n int, labelled bool) {
 		data, err := box.Select(folder, &imap.SelectOptions{ReadOnly: true}).Wait()
 		if err != nil {
@@ -206,7 +144,7 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 
 	got := map[string]int{}
 	sums := map[string][32]byte{}
-	err = filepath.WalkDir(files, func(name string, e fs.DirEntry, err error) error {
+	err := filepath.WalkDir(files, func(name string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || strings.Contains(name, ".inktray") {
 			return err
 		}

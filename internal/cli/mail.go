@@ -135,10 +135,7 @@ func (c *command) mailFile() *cobra.Command {
 			}
 			body := client.HandFiling{Cabinet: cabinet, Folder: folder}
 			for _, n := range numbers {
-				one := struct {
-					Items  *[]string `json:"items,omitempty"`
-					Number int64     `json:"number"`
-				}{Number: n}
+				one := client.HandedMessage{Number: n}
 				if len(items) > 0 {
 					one.Items = &items
 				}
@@ -209,23 +206,9 @@ func (c *command) mailTakeIn() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "take-in FILE...", Short: "Take .eml and mbox files into a mailbox of files, where rules meet them like any mail", Args: cobra.MinimumNArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			all, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
+			m, err := c.forFiles(ctx, api, mailbox)
 			if err != nil {
 				return err
-			}
-			var m *client.Mailbox
-			for i := range all {
-				if mailbox == "" && all[i].Kind == "files" || strings.EqualFold(all[i].Name, mailbox) {
-					m = &all[i]
-					break
-				}
-			}
-			if m == nil && mailbox != "" {
-				_, err := findMailbox(ctx, api, mailbox)
-				return err
-			}
-			if m == nil {
-				return &exitError{exitFailure, "there is no mailbox of files yet; an administrator adds one: inktray mailboxes add \"Mail from files\" --kind files"}
 			}
 			type result struct {
 				File   string `json:"file"`
@@ -258,6 +241,24 @@ func (c *command) mailTakeIn() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&mailbox, "mailbox", "", "which mailbox of files; the first where nothing is said")
 	return cmd
+}
+
+// forFiles finds the mailbox into which files are taken: the one that is named, or the
+// first that there is.
+func (c *command) forFiles(ctx context.Context, api *client.Client, name string) (client.Mailbox, error) {
+	if name != "" {
+		return findMailbox(ctx, api, name)
+	}
+	all, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
+	if err != nil {
+		return client.Mailbox{}, err
+	}
+	for _, m := range all {
+		if m.Kind == "files" {
+			return m, nil
+		}
+	}
+	return client.Mailbox{}, &exitError{exitFailure, "there is no mailbox of files yet; an administrator adds one: inktray mailboxes add \"Mail from files\" --kind files"}
 }
 
 // takeIn sends one file.

@@ -113,7 +113,7 @@ func (f *mailboxFlags) add(cmd *cobra.Command) {
 	v.StringVar(&f.authority, "authority-file", "", "file with certificates of authorities that are trusted for this server, PEM")
 	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
 	v.StringVar(&f.proxy, "proxy", "", "socks5://host:port or http://host:port")
-	v.IntVar(&f.leaveDays, "leave-days", 0, "of pop3: take messages off the server so many days after they came; 0 leaves them there")
+	v.IntVar(&f.leaveDays, "leave-days", 0, "take messages off a POP3 server, or remove them from a drop address or a mailbox of files, so many days after they came; 0 keeps them")
 	v.StringVar(&f.issuer, "issuer", "", "sign in by consent: who issues it, such as https://sign-in.brackwater.example")
 	v.StringVar(&f.client, "client", "", "what the issuer calls this program; with it no password is asked for")
 	v.StringVar(&f.clientSecretFile, "client-secret-file", "", "file that holds the secret of the program, where the issuer gave one")

@@ -127,11 +127,11 @@ func who(name, address string) string {
 	return address
 }
 
-func deref(s *string) string {
-	if s == nil {
-		return ""
+func deref[T any](p *T) (value T) {
+	if p != nil {
+		value = *p
 	}
-	return *s
+	return value
 }
 
 // progress draws a bar on a line of its own while a person looks on.

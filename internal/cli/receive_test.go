@@ -1,13 +1,10 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
-	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -16,87 +13,10 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
-
-// process is the real program, run as a service with one administrator.
-type process struct {
-	t       testing.TB
-	args    []string
-	folder  string // with "records" and "files" in it
-	url     string
-	command *exec.Cmd
-	api     *client.Client
-}
-
-// startProcess sets the program up and starts it.
-func startProcess(t testing.TB, args ...string) *process {
-	t.Helper()
-	listen := fmt.Sprintf("127.0.0.1:%d", testbed.FreePort(t))
-	p := &process{t: t, folder: t.TempDir(), url: "http://" + listen}
-	p.args = append([]string{"serve", "--data", filepath.Join(p.folder, "records"), "--listen", listen, "--time-zone", "UTC"}, args...)
-	records, err := store.Open(p.records())
-	if errors.Is(err, fs.ErrNotExist) {
-		if err = os.MkdirAll(p.records(), 0o700); err == nil {
-			records, err = store.Open(p.records())
-		}
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	err = errors.Join(records.AddPerson(store.Person{ID: "p", Name: demoPerson, Password: api.HashPassword("a long password"), Role: store.Administrator, MadeAt: time.Now()}, "test"), records.Close())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(p.kill)
-	p.start()
-	c := &command{service: p.url}
-	token, err := c.tokenFor(t.Context(), demoPerson, "a long password", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if p.api, err = c.connectWith(token); err != nil {
-		t.Fatal(err)
-	}
-	return p
-}
-
-func (p *process) records() string { return filepath.Join(p.folder, "records") }
-
-func (p *process) start() {
-	p.t.Helper()
-	p.command = exec.Command(os.Args[0], p.args...)
-	p.command.Env = append(os.Environ(), "INKTRAY_TEST_RUN=1")
-	if err := p.command.Start(); err != nil {
-		p.t.Fatal(err)
-	}
-	deadline := time.After(30 * time.Second)
-	for {
-		response, err := http.Get(p.url + "/api/v1/ready")
-		if err == nil {
-			response.Body.Close()
-			if response.StatusCode == 200 {
-				return
-			}
-		}
-		select {
-		case <-deadline:
-			p.t.Fatal("the service does not answer")
-		case <-time.After(10 * time.Millisecond):
-		}
-	}
-}
-
-func (p *process) kill() {
-	if p.command != nil {
-		p.command.Process.Kill()
-		p.command.Wait()
-		p.command = nil
-	}
-}
 
 // A receiver that is killed at any moment has lost nothing that it acknowledged, and
 // files nothing twice.
@@ -178,28 +98,17 @@ func TestKilledAtAnyMomentTheReceiverLosesNothing(t *testing.T) {
 	}
 }
 
-// usage reads what a process has used: processor time, and memory in octets.
-func usage(t testing.TB, pid int) (time.Duration, int64) {
+// spent reads how much processor time a process has used.
+func spent(t testing.TB, pid int) time.Duration {
 	t.Helper()
 	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {
-		t.Fatal(err)
+		t.Skip("LEFT OUT: this system tells no process's time")
 	}
 	fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
 	user, _ := strconv.ParseInt(fields[11], 10, 64)
 	system, _ := strconv.ParseInt(fields[12], 10, 64)
-	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	if err != nil {
-		t.Fatal(err)
-	}
-	memory := int64(0)
-	for line := range strings.Lines(string(status)) {
-		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
-			kb, _ := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
-			memory = kb << 10
-		}
-	}
-	return time.Duration(user+system) * 10 * time.Millisecond, memory
+	return time.Duration(user+system) * 10 * time.Millisecond
 }
 
 // BenchmarkAThousandMailboxes watches a thousand mailboxes of a real server by IDLE
@@ -246,11 +155,14 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 		b.Fatal(err)
 	}
 	<-time.After(20 * time.Second) // the rule has reached every watcher
+	wanted := 0
 	for b.Loop() {
-		before, _ := usage(b, p.command.Process.Pid)
+		wanted += letters
+		before := spent(b, p.command.Process.Pid)
 		begun := time.Now()
 		<-time.After(quiet)
-		after, memory := usage(b, p.command.Process.Pid)
+		after := spent(b, p.command.Process.Pid)
+		held, _ := memory(b, p.command.Process.Pid)
 		load := float64(after-before) / float64(time.Since(begun)) * 100
 		for i := range letters {
 			c := d.Client(fmt.Sprintf("box%d", i*mailboxes/letters))
@@ -258,12 +170,15 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 			c.Close()
 		}
 		for deadline := time.Now().Add(time.Minute); ; <-time.After(100 * time.Millisecond) {
-			found, _ := filepath.Glob(filepath.Join(p.folder, "files", "In", "*"))
-			if len(found) >= letters {
+			r, err := call[client.RegisterPage](p.api.ListRegister(ctx, &client.ListRegisterParams{}))
+			if err != nil {
+				b.Fatal(err)
+			}
+			if r.Total >= wanted {
 				break
 			}
 			if time.Now().After(deadline) {
-				b.Fatalf("%d of %d are filed", len(found), letters)
+				b.Fatalf("%d of %d are in the register", r.Total, wanted)
 			}
 		}
 		p.kill()
@@ -273,16 +188,19 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 		}
 		delays, err := records.Delays(store.System, letters)
 		records.Close()
+		p.start()
 		slowest := time.Duration(0)
 		for _, one := range delays {
 			slowest = max(slowest, one)
 		}
 		b.ReportMetric(load, "%-of-a-core")
-		b.ReportMetric(float64(memory)/1e6, "MB")
+		b.ReportMetric(held, "MB")
 		b.ReportMetric(slowest.Seconds()*1000, "ms-slowest")
-		b.Logf("%d announced filings: %v", len(delays), err)
-		if load > 2 || memory > 300e6 || slowest > time.Second || len(delays) < letters*9/10 { // some are met by a look that was under way
-			b.Errorf("%.2f %% of a core, %d MB, slowest %v of %d; the limits are 2 %%, 300 MB and 1 s", load, memory/1_000_000, slowest, len(delays))
+		if err != nil {
+			b.Fatal(err)
+		}
+		if load > 2 || held > 300 || slowest > time.Second || len(delays) < letters {
+			b.Errorf("%.2f %% of a core, %.0f MB, slowest %v of %d; the limits are 2 %%, 300 MB and 1 s", load, held, slowest, len(delays))
 		}
 	}
 }

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -16,12 +15,10 @@ import (
 	"testing"
 	"time"
 
-	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/store"
-	"inktray.example/inktray/internal/testbed"
 )
 
 // The real process with a register of a million filings, over HTTP.
@@ -51,75 +48,39 @@ func memory(t testing.TB, pid int) (now, most float64) {
 	return now, most
 }
 
-// filled makes the records of a service with so many filings.
-func filled(t testing.TB, folder string, n int) {
-	t.Helper()
-	records, err := store.Open(folder)
-	if err != nil {
-		t.Fatal(err)
+// filled puts so many filings into records.
+func filled(t testing.TB, n int) func(*store.Store) error {
+	return func(records *store.Store) error {
+		began := time.Now()
+		got, err := records.Enter(demo.Many(n, 1, time.Now()))
+		if err == nil && got != n {
+			err = fmt.Errorf("%d of %d were entered", got, n)
+		}
+		t.Logf("%d filings were entered in %v", n, time.Since(began).Round(time.Second))
+		return err
 	}
-	began := time.Now()
-	if got, err := records.Enter(demo.Many(n, 1, time.Now())); err != nil || got != n {
-		t.Fatal(got, err)
-	}
-	if err := records.AddPerson(store.Person{ID: "p", Name: "Ines Halloway", Password: api.HashPassword("a long password"), Role: store.Administrator, MadeAt: time.Now()}, "test"); err != nil {
-		t.Fatal(err)
-	}
-	if err := records.Close(); err != nil {
-		t.Fatal(err)
-	}
-	t.Logf("%d filings were entered in %v", n, time.Since(began).Round(time.Second))
 }
 
-// served starts the real process on records and signs in.
-func served(t testing.TB, folder string) (process *exec.Cmd, service *client.Client, get func(path string, q url.Values) time.Duration) {
-	t.Helper()
-	listen := fmt.Sprintf("127.0.0.1:%d", testbed.FreePort(t))
-	process = exec.Command(os.Args[0], "serve", "--data", folder, "--listen", listen, "--time-zone", "UTC")
-	process.Env = append(os.Environ(), "INKTRAY_TEST_RUN=1")
-	if err := process.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { process.Process.Kill(); process.Wait() })
-	c := &command{service: "http://" + listen}
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
-		if r, err := http.Get(c.service + "/api/v1/ready"); err == nil {
-			r.Body.Close()
-			if r.StatusCode == 200 {
-				break
-			}
-		}
-		if time.Now().After(deadline) {
-			t.Fatal("the service does not answer")
-		}
-	}
-	token, err := c.tokenFor(t.Context(), "Ines Halloway", "a long password", "")
+// get asks the interface and says how long the whole answer took.
+func (p *process) get(path string, q url.Values) time.Duration {
+	p.t.Helper()
+	r, err := http.NewRequestWithContext(p.t.Context(), "GET", p.url+path+"?"+q.Encode(), nil)
 	if err != nil {
-		t.Fatal(err)
+		p.t.Fatal(err)
 	}
-	if service, err = c.connectWith(token); err != nil {
-		t.Fatal(err)
+	r.Header.Set("Authorization", "Bearer "+p.token)
+	began := time.Now()
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		p.t.Fatal(err)
 	}
-	get = func(path string, q url.Values) time.Duration {
-		r, err := http.NewRequestWithContext(t.Context(), "GET", c.service+path+"?"+q.Encode(), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.Header.Set("Authorization", "Bearer "+token)
-		began := time.Now()
-		response, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		body, err := io.ReadAll(response.Body)
-		response.Body.Close()
-		took := time.Since(began)
-		if err != nil || response.StatusCode != 200 {
-			t.Fatalf("%s?%s: %d %s %v", path, q.Encode(), response.StatusCode, body, err)
-		}
-		return took
+	body, err := io.ReadAll(response.Body)
+	response.Body.Close()
+	took := time.Since(began)
+	if err != nil || response.StatusCode != 200 {
+		p.t.Fatalf("%s?%s: %d %s %v", path, q.Encode(), response.StatusCode, body, err)
 	}
-	return process, service, get
+	return took
 }
 
 // question makes up what somebody asks: nothing, a word, two, a part of a name, a
@@ -167,16 +128,17 @@ func question(r *rand.Rand) string {
 func BenchmarkRegisterOfAMillion(b *testing.B) {
 	folder := *benchRecords
 	if folder == "" {
-		folder = filepath.Join(b.TempDir(), "records")
+		folder = b.TempDir()
 	}
-	if _, err := os.Stat(folder); err != nil {
-		filled(b, folder, manyFilings)
+	if records := filepath.Join(folder, "records"); os.Mkdir(records, 0o700) == nil {
+		setUp(b, records, filled(b, manyFilings))
 	}
-	process, service, get := served(b, folder)
+	p := startProcessIn(b, folder)
+	service, get := p.api, p.get
 	began := time.Now()
 	get("/api/v1/register", nil)
 	b.Logf("the first answer after the start took %v", time.Since(began).Round(10*time.Millisecond))
-	loaded, _ := memory(b, process.Process.Pid)
+	loaded, _ := memory(b, p.command.Process.Pid)
 	b.Run("questions", func(b *testing.B) {
 		r := rand.New(rand.NewPCG(7, 1))
 		var took []time.Duration
@@ -226,11 +188,11 @@ func BenchmarkRegisterOfAMillion(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			before, _ := memory(b, process.Process.Pid)
+			before, _ := memory(b, p.command.Process.Pid)
 			largest := before
 			for x.State == "running" {
 				time.Sleep(20 * time.Millisecond)
-				now, _ := memory(b, process.Process.Pid)
+				now, _ := memory(b, p.command.Process.Pid)
 				largest = max(largest, now)
 				if x, err = call[client.Export](service.GetExport(b.Context(), x.ID)); err != nil {
 					b.Fatal(err)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -379,4 +380,48 @@ func TestAFiledFileIsFetchedAsItWasSent(t *testing.T) {
 	if _, errs, code := run(t, "", "register", "fetch", f.Entry, "--to", to+"2"); code != exitMissing || !strings.Contains(errs, "no longer where it was filed") {
 		t.Errorf("a file that is gone: %d, %s", code, errs)
 	}
+}
+
+// A request says how much it brings, and is refused before any of it is read; mail
+// may be more, from somebody who is known.
+func TestHowMuchARequestMayBring(t *testing.T) {
+	o := openOffice(t, empty)
+	o.first()
+	must(t, "mailboxes", "add", "mail from files", "--kind", "files")
+	id := o.mailboxID("mail from files")
+	announce := func(path, token string, octets int) string {
+		t.Helper()
+		c, err := net.Dial("tcp", strings.TrimPrefix(o.service.address(), "http://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		c.SetDeadline(time.Now().Add(10 * time.Second))
+		fmt.Fprintf(c, "POST %s HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/octet-stream\r\nContent-Length: %d\r\nAuthorization: Bearer %s\r\n\r\n", path, octets, token)
+		line, err := bufio.NewReader(c).ReadString('\n')
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.TrimSpace(line)
+	}
+	mail := "/api/v1/mailboxes/" + id + "/messages"
+	for _, c := range []struct {
+		name, path, token string
+		octets            int
+		answer            string
+	}{
+		{"more mail than is taken", mail, o.token, 200 << 20, "413"},
+		{"mail of a stranger", mail, "x", 9 << 20, "413"},
+		{"a rule", "/api/v1/rules", o.token, 9 << 20, "413"},
+	} {
+		if line := announce(c.path, c.token, c.octets); !strings.Contains(line, " "+c.answer+" ") {
+			t.Errorf("%s: %s", c.name, line)
+		}
+	}
+	status, _, body := o.ask("POST", "/api/v1/rules", o.token, strings.Repeat(" ", 9<<20))
+	if status != 413 || !strings.Contains(fmt.Sprint(body["detail"]), "8 MB") {
+		t.Errorf("%d, %v", status, body)
+	}
+	large := written(t, letterWith("large", "large.csv", strings.Repeat("0123456789abcdef\r\n", 12<<20/18)))
+	says(t, "a large letter", must(t, "messages", "take-in", large), "1         0")
 }

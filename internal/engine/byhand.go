@@ -44,19 +44,22 @@ func (e *Engine) handed(v store.Viewer, ids []int64) ([]store.Message, error) {
 	if len(ids) == 0 || len(ids) > mostByHand {
 		return nil, rule.Problems{{Place: "messages", Text: fmt.Sprintf("choose between one message and %d", mostByHand)}}
 	}
+	found, err := e.Store.MessagesByID(v, ids)
+	if err != nil {
+		return nil, err
+	}
 	var rows []store.Message
 	for _, id := range ids {
-		if slices.ContainsFunc(rows, func(m store.Message) bool { return m.ID == id }) {
-			continue
-		}
-		m, err := e.Store.MessageByID(v, id)
-		if err != nil {
-			return nil, err
+		m := found[id]
+		if m == nil {
+			return nil, store.ErrNotFound
 		}
 		if m.ErasedAt != nil {
 			return nil, rule.Problems{{Place: "messages", Text: "what is known of this message was erased"}}
 		}
-		rows = append(rows, m)
+		if !slices.ContainsFunc(rows, func(other store.Message) bool { return other.ID == id }) {
+			rows = append(rows, *m)
+		}
 	}
 	return rows, nil
 }
@@ -129,7 +132,7 @@ func itemsByHand(m *mail.Message, named []string) ([]mail.Item, error) {
 	var chosen []mail.Item
 	if len(named) == 0 {
 		for _, item := range m.Items() {
-			if !item.Inline && !item.Detached && item.Parent == "" && !item.Opens {
+			if !item.Inline && !item.Detached && item.Parent == "" {
 				chosen = append(chosen, item)
 			}
 		}
@@ -170,12 +173,15 @@ func (e *Engine) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.
 	add := func(kind, what string) {
 		steps = append(steps, store.FollowUp{Kind: kind, What: what, State: store.Waiting, MadeAt: now})
 	}
-	for place, words := range map[string][]string{"label": c.Label, "remove label": c.Unlabel} {
-		for _, w := range words {
+	for _, of := range []struct {
+		kind  string
+		words []string
+	}{{"label", c.Label}, {"remove label", c.Unlabel}} {
+		for _, w := range of.words {
 			if err := rule.CheckLabel(w); err != nil {
-				return store.Pass{}, rule.Problems{{Place: place, Text: err.Error()}}
+				return store.Pass{}, rule.Problems{{Place: of.kind, Text: err.Error()}}
 			}
-			add(place, strings.TrimSpace(w))
+			add(of.kind, strings.TrimSpace(w))
 		}
 	}
 	for _, m := range c.Marks {
@@ -190,15 +196,17 @@ func (e *Engine) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.
 	if len(steps) == 0 {
 		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what is to be done with the messages: label, mark or move"}}
 	}
-	var hands []store.Hand
-	for i := range rows {
-		m, err := e.Store.MailboxByID(v, rows[i].MailboxID)
-		if err != nil {
-			return store.Pass{}, err
-		}
-		if m.Kind == "pop3" {
+	mailboxes, err := e.Store.Mailboxes(v)
+	if err != nil {
+		return store.Pass{}, err
+	}
+	for _, m := range mailboxes {
+		if m.Kind == "pop3" && slices.ContainsFunc(rows, func(row store.Message) bool { return row.MailboxID == m.ID }) {
 			return store.Pass{}, rule.Problems{{Place: "messages", Text: fmt.Sprintf("nothing can be changed in the mailbox “%s”: POP3 knows neither labels nor folders", m.Name)}}
 		}
+	}
+	var hands []store.Hand
+	for i := range rows {
 		hand := store.Hand{Message: rows[i].ID, After: slices.Clone(steps)}
 		for k := range hand.After {
 			hand.After[k].MailboxID = rows[i].MailboxID

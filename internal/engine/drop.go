@@ -47,6 +47,22 @@ func (e *Engine) PrepareMail(m *store.Mailbox) error {
 	return nil
 }
 
+// sweepMail removes what a crash left half delivered.
+func (e *Engine) sweepMail(mailboxes []store.Mailbox) error {
+	for i := range mailboxes {
+		if m := &mailboxes[i]; OwnMail(m) {
+			root, err := disk.Root(e.MailFolder(m.ID))
+			if err != nil {
+				return err
+			}
+			if err := errors.Join(mailfile.Sweep(root, ".", e.Clock()), root.Close()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // ForgetMail removes what Ink Tray itself keeps of a mailbox's messages.
 func (e *Engine) ForgetMail(mailboxID string) error { return os.RemoveAll(e.MailFolder(mailboxID)) }
 

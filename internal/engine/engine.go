@@ -147,6 +147,9 @@ func (e *Engine) Start() error {
 	if err != nil {
 		return err
 	}
+	if err := e.sweepMail(mailboxes); err != nil {
+		e.Log.Error("removing what was half delivered", "error", err) // the watchers say what is wrong with it
+	}
 	for _, m := range mailboxes {
 		e.Watch(m.ID)
 	}

@@ -81,6 +81,47 @@ func TestFoldersThatAppearAreLookedInto(t *testing.T) {
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1", now.UTC().Format("Gauges/2006/01") + "/two.csv": "2", now.UTC().Format("Gauges/2006/01") + "/three.csv": "3"})
 }
 
+// A rule that is changed to look further meets what lies there as old mail: nothing of
+// it is filed, and nothing is told. What is made after that is new.
+func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
+	h, d, deliver := dovecot(t)
+	h.hurry()
+	c := d.Client("gauges")
+	for _, folder := range []string{"Projects", "Projects/Old"} {
+		if err := c.Create(folder, nil).Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	future := time.Now().Add(time.Hour) // later than any look
+	testbed.Append(t, c, "Projects/Old", raw("there before", "before.csv", "0"), future)
+	h.watched()
+	h.rule(gaugesRule)
+	deliver("INBOX", raw("reading one", "one.csv", "1"))
+	h.filed(1)
+	r, err := rule.ParseRule([]byte(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: [INBOX, Projects], subfolders: true}`, 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.engine.SaveRule(r, 1, "test"); err != nil {
+		t.Fatal(err)
+	}
+	h.until("the folders were looked into", func() bool {
+		f, err := h.store.Folder("box", "Projects/Old")
+		return err == nil && f.UIDNext == 2
+	})
+	deliver("INBOX", raw("reading two", "two.csv", "2"))
+	h.filed(2)
+	if notices, err := h.store.Notices(store.System); err != nil || len(notices) > 0 {
+		t.Errorf("told: %v, %v", notices, err)
+	}
+	if err := c.Create("Projects/New", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	testbed.Append(t, c, "Projects/New", raw("reading three", "three.csv", "3"), future)
+	h.engine.WakeAll()
+	h.filed(3)
+}
+
 // A folder that a rule names and that somebody renames is told, with its new name.
 func TestAFolderThatIsRenamedIsTold(t *testing.T) {
 	h, d, deliver := dovecot(t)

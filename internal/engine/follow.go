@@ -180,12 +180,17 @@ func (v *visit) doFollow(ctx context.Context, f *store.FollowUp, r *rule.Compile
 			}
 		}
 	}
-	before := row.Flags
+	var before []source.Facts
+	if r == nil { // by hand: what is changed can be taken back
+		if before, err = s.Facts(ctx, []uint32{row.UID}); err != nil {
+			return err
+		}
+	}
 	if row.Flags, err = s.Mark(ctx, row.UID, on, off); err != nil {
 		return err
 	}
 	f.State, f.Reason = store.DidIt, ""
-	if r == nil && sameFlags(before, row.Flags) {
+	if len(before) == 1 && sameFlags(before[0].Flags, row.Flags) {
 		f.State, f.Reason = store.NotDone, "it was so already" // so taking it back changes nothing
 	}
 	return e.Store.EndFollowUp(f, &row, e.now())

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -148,14 +147,30 @@ func fits(m *Shown, of *LookIntoOf, words []string) bool {
 
 // shown reads the facts of messages and keeps those that are new to the records.
 func (e *Engine) shown(ctx context.Context, v store.Viewer, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32) ([]Shown, error) {
-	asked := slices.Clone(uids)
-	slices.Sort(asked)
+	known, err := e.Store.MessagesOf(m.ID, folder, validity, uids)
+	if err != nil {
+		return nil, err
+	}
+	asked := slices.Sorted(slices.Values(uids))
+	var all []Shown
+	if m.Kind == "pop3" { // whose messages are fetched whole, and never change
+		for _, uid := range asked {
+			if row, is := known[uid]; is {
+				facts, err := row.Facts()
+				if err != nil {
+					return nil, err
+				}
+				all = append(all, Shown{Message: row, Items: facts.Message(folder).Items()})
+			}
+		}
+		asked = slices.DeleteFunc(asked, func(uid uint32) bool { _, is := known[uid]; return is })
+	}
 	facts, err := s.Facts(ctx, asked)
 	if err != nil {
 		return nil, err
 	}
-	look := store.Look{}
-	var all []Shown
+	waited := e.awaited(m)
+	var look store.Look
 	for i := range facts {
 		row, message, err := understood(m.ID, folder, validity, &facts[i], e.Clock())
 		if err != nil {
@@ -163,34 +178,48 @@ func (e *Engine) shown(ctx context.Context, v store.Viewer, s source.Session, m 
 			continue
 		}
 		one := Shown{Message: *row, Items: message.Items()}
-		// A label that nobody has met yet stays new: the watcher must find it so.
-		row.Flags = slices.DeleteFunc(slices.Clone(row.Flags), func(f string) bool { return !strings.HasPrefix(f, `\`) })
-		look.Messages = append(look.Messages, row)
+		if before, is := known[row.UID]; is {
+			one.ID = before.ID
+		} else {
+			// A label for which a rule waits stays new: the watcher must find it so.
+			row.Flags = slices.DeleteFunc(slices.Clone(row.Flags), func(f string) bool {
+				return slices.ContainsFunc(waited, func(l string) bool { return strings.EqualFold(l, f) })
+			})
+			look.Messages = append(look.Messages, row)
+		}
 		all = append(all, one)
 	}
-	known, err := e.Store.MessagesOf(m.ID, folder, validity, asked)
-	if err != nil {
-		return nil, err
-	}
-	look.Messages = slices.DeleteFunc(look.Messages, func(row *store.Message) bool { _, is := known[row.UID]; return is })
 	if len(look.Messages) > 0 {
 		if err := e.Store.Commit(look); err != nil {
 			return nil, err
 		}
-		for _, row := range look.Messages {
-			known[row.UID] = *row
-		}
 	}
-	var ids []int64
+	fresh := map[uint32]int64{}
+	for _, row := range look.Messages {
+		fresh[row.UID] = row.ID
+	}
+	ids := make([]int64, len(all))
 	for i := range all {
-		all[i].ID = known[all[i].UID].ID
-		ids = append(ids, all[i].ID)
+		if all[i].ID == 0 {
+			all[i].ID = fresh[all[i].UID]
+		}
+		ids[i] = all[i].ID
 	}
 	filed, err := e.Store.FiledOf(v, ids)
 	for i := range all {
 		all[i].Filed = filed[all[i].ID]
 	}
-	return slices.DeleteFunc(all, func(one Shown) bool { return one.ID == 0 }), err
+	return all, err
+}
+
+// awaited lists the labels for which running rules wait in a mailbox.
+func (e *Engine) awaited(m *store.Mailbox) (labels []string) {
+	for _, r := range e.running() {
+		if r.Rule.Look.Looks(m.Name) {
+			labels = append(labels, r.Rule.Labels()...)
+		}
+	}
+	return labels
 }
 
 // understood makes a row of a message's facts; a message that cannot be understood
@@ -198,7 +227,7 @@ func (e *Engine) shown(ctx context.Context, v store.Viewer, s source.Session, m 
 func understood(mailboxID, folder string, validity uint32, f *source.Facts, now time.Time) (row *store.Message, m *mail.Message, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = errors.Join(fmt.Errorf("%v", p))
+			err = fmt.Errorf("%v", p)
 		}
 	}()
 	return store.NewMessage(mailboxID, folder, validity, f, now)

@@ -207,7 +207,7 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 	pass.Note = ""
 	v := &visit{engine: e, mailbox: m, session: s}
 	defer v.leave()
-	folders, _, err := v.lookedInto(ctx, &r.Rule.Look)
+	folders, _, err := v.lookedInto(ctx, r)
 	if err != nil {
 		return err
 	}

@@ -116,6 +116,7 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch) error {
 	}
 	v.letGo()
 	b.pass.Looked += len(uids)
+	v.planned += len(letters)
 	if b.pass.Kind == "live" && len(letters) == 0 {
 		look.Pass = nil
 	}
@@ -290,7 +291,7 @@ func (v *visit) unseen(ctx context.Context, l *letter, rules []*rule.Compiled) [
 		return rules
 	}
 	return slices.DeleteFunc(slices.Clone(rules), func(r *rule.Compiled) bool {
-		paths, _, err := v.lookedInto(ctx, &r.Rule.Look)
+		paths, _, err := v.lookedInto(ctx, r)
 		return err == nil && slices.Contains(paths, l.from)
 	})
 }
@@ -305,7 +306,7 @@ func (b *batch) with(rules []*rule.Compiled) []*rule.Compiled {
 
 // watches says whether a rule looks into the folder that is open.
 func (v *visit) watches(ctx context.Context, r *rule.Compiled) bool {
-	paths, _, err := v.lookedInto(ctx, &r.Rule.Look)
+	paths, _, err := v.lookedInto(ctx, r)
 	return err == nil && slices.Contains(paths, v.open)
 }
 

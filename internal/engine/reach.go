@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -15,12 +16,25 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// consents are those that are being asked for, and one at a time renews tokens.
+// consents are those that are being asked for. One at a time renews a mailbox's tokens.
 type consents struct {
 	mutex   sync.Mutex
-	renew   sync.Mutex
-	pages   map[string]*asking // by the state that comes back
-	devices map[string]*Asked  // by mailbox
+	renew   map[string]*sync.Mutex // by mailbox
+	pages   map[string]*asking     // by the state that comes back
+	devices map[string]*Asked      // by mailbox
+}
+
+// turn is the lock of one mailbox's tokens.
+func (c *consents) turn(mailbox string) *sync.Mutex {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if c.renew == nil {
+		c.renew = map[string]*sync.Mutex{}
+	}
+	if c.renew[mailbox] == nil {
+		c.renew[mailbox] = &sync.Mutex{}
+	}
+	return c.renew[mailbox]
 }
 
 // asking is a consent that is being asked for in a browser.
@@ -83,7 +97,7 @@ func (e *Engine) TryReach(ctx context.Context, m *store.Mailbox, secret string) 
 
 func termsOf(m *store.Mailbox, secret string) consent.Terms {
 	c := m.Particulars.Consent
-	return consent.Terms{Issuer: c.Issuer, ClientID: c.ClientID, Secret: secret, Authorize: c.Authorize, Token: c.Token, Device: c.Device, Scopes: c.Scopes}
+	return consent.Terms{Authority: m.Particulars.Authority, Proxy: m.Particulars.Proxy, Issuer: c.Issuer, ClientID: c.ClientID, Secret: secret, Authorize: c.Authorize, Token: c.Token, Device: c.Device, Scopes: c.Scopes}
 }
 
 // tokens reads what consent gave so far.
@@ -120,8 +134,9 @@ func (e *Engine) token(ctx context.Context, m *store.Mailbox, refused bool) (str
 	if before.Valid(e.Clock()) && !refused {
 		return before.Access, nil
 	}
-	e.consents.renew.Lock()
-	defer e.consents.renew.Unlock()
+	turn := e.consents.turn(m.ID)
+	turn.Lock()
+	defer turn.Unlock()
 	t, err := e.tokens(m)
 	if err != nil {
 		return "", err
@@ -261,6 +276,9 @@ func (e *Engine) ConsentCame(ctx context.Context, state, code, problem string) (
 
 // consented keeps what consent gave and begins to watch anew.
 func (e *Engine) consented(m *store.Mailbox, tokens consent.Tokens) error {
+	if _, err := e.Store.MailboxByID(store.System, m.ID); err != nil {
+		return err // removed meanwhile
+	}
 	if err := e.keepTokens(m, tokens); err != nil {
 		return err
 	}
@@ -268,6 +286,26 @@ func (e *Engine) consented(m *store.Mailbox, tokens consent.Tokens) error {
 		e.Watch(m.ID)
 	}
 	return nil
+}
+
+// SealedConsent is what is kept of a mailbox that is read by consent before anybody
+// has given it: the secret of the program, "" where it has none.
+func SealedConsent(clientSecret string) (string, error) {
+	if clientSecret == "" {
+		return "", nil
+	}
+	data, err := json.Marshal(consent.Tokens{Secret: clientSecret})
+	return string(data), err
+}
+
+// SameTerms says whether tokens that were given for one mailbox may be used with
+// other settings: they go to the same server and come from the same issuer.
+func SameTerms(a, b *store.Mailbox) bool {
+	x, y := a.Particulars.Consent, b.Particulars.Consent
+	if x == nil || y == nil || !strings.EqualFold(a.Host, b.Host) || a.Username != b.Username {
+		return false
+	}
+	return x.Issuer == y.Issuer && x.ClientID == y.ClientID && x.Authorize == y.Authorize && x.Token == y.Token && x.Device == y.Device
 }
 
 // CheckReach brings what is said about reaching a server into one form.
@@ -287,7 +325,7 @@ func CheckReach(p *store.Particulars) error {
 		probe := reach.Server{Authority: p.Authority}
 		var known *source.Error
 		if _, err := probe.TLS(); errors.As(err, &known) {
-			return rule.Problems{{Place: "authority", Text: known.Problem, Meant: ""}}
+			return rule.Problems{{Place: "authority", Text: known.Problem}}
 		}
 	}
 	return nil

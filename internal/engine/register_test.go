@@ -415,10 +415,11 @@ func TestTheProgramMayEndWhileARegisterIsWritten(t *testing.T) {
 	}
 	h.watched()
 	sent := 1
-	another := func() {
+	another := func() { // and the watcher has come to rest, so that the end does not meet it instead
 		sent++
+		looked := h.engine.Status("box").Looked
 		box.deliver("INBOX", raw(fmt.Sprint("more ", sent), fmt.Sprintf("more%d.csv", sent), fmt.Sprint(sent)))
-		h.until("it is filed", func() bool { return h.count("") == sent })
+		h.until("it is filed", func() bool { return h.count("") == sent && h.engine.Status("box").Looked.After(looked) })
 	}
 	for n := 1; ; n++ {
 		another()

@@ -748,9 +748,16 @@ func sorted(m map[string]int) []string {
 // inFolders says whether a rule's folders hold a message's, by path; a role
 // other than the inbox is taken to be the folder of that name.
 func inFolders(l *rule.Look, folder string) bool {
-	return l.Every() || slices.ContainsFunc(l.In(), func(name string) bool {
+	aside := false // by its own name or by that of a folder around it
+	for at := folder; at != "." && at != "/" && !aside; at = path.Dir(at) {
+		aside = source.Aside(source.RoleByName(at))
+	}
+	if l.Every() {
+		return !aside
+	}
+	return slices.ContainsFunc(l.In(), func(name string) bool {
 		name, folder := safename.Fold(name), safename.Fold(folder)
-		return name == folder || l.Subfolders && strings.HasPrefix(folder, name+"/")
+		return name == folder || l.Subfolders && !aside && strings.HasPrefix(folder, name+"/")
 	})
 }
 

@@ -152,14 +152,13 @@ func (w *watcher) session(ctx context.Context) error {
 	}
 	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake}
 	defer v.leave()
-	interval := time.Duration(max(m.IntervalSeconds, 1)) * time.Second
 	for announced := (source.Event{}); ; {
 		if err := v.look(ctx, announced.At); err != nil {
 			return err
 		}
 		status := Status{State: "watched live", Since: e.Clock(), Looked: e.Clock()}
-		longest := min(interval, longestIdle)
-		if s.Pushes() && len(v.folders) == 1 && interval >= time.Minute { // all is announced; a shorter interval is kept, since an announcement can be missed
+		longest := min(v.interval(), longestIdle)
+		if s.Pushes() && len(v.folders) == 1 { // all is announced; but an announcement can be missed
 			longest = max(longest, announcedLook)
 		}
 		if !s.Pushes() {
@@ -191,20 +190,58 @@ type visit struct {
 	wake    chan struct{}
 
 	listed  []source.Folder
-	renamed func(validity, next uint32) string
+	looks   map[string][]string // the folders that a rule looks into, by its id and revision
+	met     map[string]bool     // rules of which all folders were looked into once, by id and revision
 	folders []string
+	swept   time.Time // when all of the folders were looked through
+	planned int       // messages so far
 	open    string
 	state   source.State
 	hand    string // the file that names what is being read
 }
 
-// look looks through every folder that rules watch, then files what is due.
+// interval is how often folders are looked into that the server does not announce.
+func (v *visit) interval() time.Duration {
+	return time.Duration(max(v.mailbox.IntervalSeconds, 1)) * time.Second
+}
+
+// look looks through every folder that rules watch, then files what is due. What was
+// announced is looked at alone: the other folders have their time.
 func (v *visit) look(ctx context.Context, announced time.Time) error {
+	if announced.IsZero() || v.engine.Clock().Sub(v.swept) >= v.interval() {
+		if err := v.sweep(ctx, announced); err != nil {
+			return err
+		}
+	} else if err := v.folder(ctx, v.folders[0], announced); err != nil {
+		return err
+	}
+	for {
+		if err := v.due(ctx); err != nil {
+			return err
+		}
+		if err := v.follow(ctx); err != nil {
+			return err
+		}
+		if err := v.tidy(ctx); err != nil {
+			return err
+		}
+		if v.open == v.folders[0] {
+			return nil
+		}
+		before := v.planned
+		if err := v.folder(ctx, v.folders[0], announced); err != nil || v.planned == before { // filing had to open another
+			return err
+		}
+	}
+}
+
+// sweep looks through every folder that rules watch.
+func (v *visit) sweep(ctx context.Context, announced time.Time) error {
 	rules := v.engine.running()
-	v.renamed = func(validity, next uint32) string { return v.sameNumbering(ctx, validity, next) }
 	if err := v.places(ctx, rules); err != nil {
 		return err
 	}
+	began := v.engine.Clock()
 	quiet, err := v.quiet(ctx)
 	if err != nil {
 		return err
@@ -217,26 +254,49 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 			var gone *source.Error
 			if errors.As(err, &gone) && gone.Step == source.Folders && i > 0 {
 				v.engine.Log.Warn("a folder cannot be looked into", "folder", v.folders[i], "error", err)
-				v.listed = nil
+				v.relist()
 				continue
 			}
 			return err
 		}
 	}
-	if err := v.due(ctx); err != nil {
-		return err
-	}
-	if err := v.follow(ctx); err != nil {
-		return err
-	}
-	if err := v.tidy(ctx); err != nil {
-		return err
-	}
-	if v.open == v.folders[0] {
-		return nil
-	}
-	return v.folder(ctx, v.folders[0], announced) // filing had to open another
+	v.swept = v.engine.Clock()
+	return v.meet(rules, began)
 }
+
+// meet records that all folders of rules were looked into, when one of them is new: a
+// folder that is there later was made since.
+func (v *visit) meet(rules []*rule.Compiled, began time.Time) error {
+	met := map[string]bool{}
+	for _, r := range rules {
+		if wide(&r.Rule.Look) && r.Rule.Look.Looks(v.mailbox.Name) {
+			met[version(r)] = true
+		}
+	}
+	before := v.met
+	v.met = met
+	for one := range met {
+		if before[one] {
+			continue
+		}
+		inbox, err := v.engine.Store.Folder(v.mailbox.ID, "INBOX")
+		if err != nil {
+			return err
+		}
+		inbox.LookedAt = began
+		return v.engine.Store.Commit(store.Look{Folder: &inbox})
+	}
+	return nil
+}
+
+// wide says whether a rule looks into folders that it does not name.
+func wide(l *rule.Look) bool { return l.Subfolders || l.Every() }
+
+// version names a rule as it is now.
+func version(r *rule.Compiled) string { return fmt.Sprintf("%s/%d", r.Rule.ID, r.Revision) }
+
+// relist lets the folders be asked for again.
+func (v *visit) relist() { v.listed, v.looks = nil, nil }
 
 // tidy takes messages off a server that are to be left there for some days only, once
 // nothing of them waits.
@@ -273,18 +333,16 @@ func (v *visit) quiet(ctx context.Context) (map[string]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	labels := slices.ContainsFunc(v.engine.running(), func(r *rule.Compiled) bool { return len(r.Rule.Labels()) > 0 && r.Rule.Look.Looks(v.mailbox.Name) })
+	labels := len(v.engine.awaited(v.mailbox)) > 0
+	rows, err := v.engine.Store.FoldersOf(v.mailbox.ID)
+	if err != nil {
+		return nil, err
+	}
 	quiet := map[string]bool{}
-	for path, now := range states {
-		row, err := v.engine.Store.Folder(v.mailbox.ID, path)
-		if errors.Is(err, store.ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
+	for _, row := range rows {
+		now := states[row.Path]
 		// Without mod-sequences a label that was put on shows in nothing else.
-		quiet[path] = row.UIDValidity == now.UIDValidity && now.UIDNext > 0 && row.UIDNext == now.UIDNext && (!labels || now.ModSeq > 0 && row.ModSeq == now.ModSeq)
+		quiet[row.Path] = row.UIDValidity == now.UIDValidity && now.UIDNext > 0 && row.UIDNext == now.UIDNext && (!labels || now.ModSeq > 0 && row.ModSeq == now.ModSeq)
 	}
 	return quiet, nil
 }
@@ -339,22 +397,22 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 		return err
 	}
 	if slices.ContainsFunc(rules, func(r *rule.Compiled) bool {
-		return r.Rule.Look.Looks(v.mailbox.Name) && (r.Rule.Look.Subfolders || r.Rule.Look.Every())
+		return r.Rule.Look.Looks(v.mailbox.Name) && wide(&r.Rule.Look)
 	}) {
-		v.listed = nil // folders may have been made since
+		v.relist() // folders may have been made since
 	}
 	again := false // the folders are asked for again at the next look
 	for _, r := range rules {
 		if !r.Rule.Look.Looks(v.mailbox.Name) {
 			continue
 		}
-		paths, gone, err := v.lookedInto(ctx, &r.Rule.Look)
+		paths, gone, err := v.lookedInto(ctx, r)
 		if err != nil {
 			return err
 		}
 		for _, name := range gone {
 			again = true
-			if err := v.tellGone(r, name); err != nil {
+			if err := v.tellGone(ctx, r, name); err != nil {
 				return err
 			}
 		}
@@ -387,20 +445,20 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 	}
 	v.folders = folders
 	if again {
-		v.listed = nil
+		v.relist()
 	}
 	return nil
 }
 
 // tellGone tells that a folder is not there that a rule looks into. A folder with
 // the same numbering is the same one under another name.
-func (v *visit) tellGone(r *rule.Compiled, name string) error {
+func (v *visit) tellGone(ctx context.Context, r *rule.Compiled, name string) error {
 	e := v.engine
 	n := &store.Notice{Kind: "folder", Object: v.mailbox.ID + "/" + name, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
 		Text:   fmt.Sprintf("The rule “%s” looks into the folder “%s” of “%s”, which is not there.", r.Rule.Name, name, v.mailbox.Name),
 		Advice: "Make the folder in the mail program, or correct it in the rule."}
-	if was, err := e.Store.Folder(v.mailbox.ID, name); err == nil && v.renamed != nil {
-		if now := v.renamed(was.UIDValidity, was.UIDNext); now != "" {
+	if was, err := e.Store.Folder(v.mailbox.ID, name); err == nil {
+		if now := v.sameNumbering(ctx, was.UIDValidity, was.UIDNext); now != "" {
 			n.Text = fmt.Sprintf("The folder “%s” of “%s” was renamed: it seems to be “%s” now. The rule “%s” looks for it under its former name.", name, v.mailbox.Name, now, r.Rule.Name)
 			n.Advice = "Correct the folder in the rule. What came meanwhile is filed then, if you let the rule file old mail."
 		}
@@ -428,17 +486,28 @@ func (v *visit) find(ctx context.Context, name string) (string, error) {
 	return FindFolder(listed, name), err
 }
 
-// places gives the folders that a rule looks into, and the names of those that are
-// not there.
-func (v *visit) lookedInto(ctx context.Context, l *rule.Look) (paths, missing []string, err error) {
+// lookedInto gives the folders that a rule looks into, and the names of those that
+// are not there.
+func (v *visit) lookedInto(ctx context.Context, r *rule.Compiled) (paths, missing []string, err error) {
+	l := &r.Rule.Look
 	if !l.Subfolders && len(l.Folders) == 0 { // nothing has to be asked
 		return []string{"INBOX"}, nil, nil
+	}
+	key := version(r)
+	if paths, ok := v.looks[key]; ok {
+		return paths, nil, nil
 	}
 	listed, err := v.list(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
 	paths, missing = FoldersFor(listed, l)
+	if len(missing) == 0 {
+		if v.looks == nil {
+			v.looks = map[string][]string{}
+		}
+		v.looks[key] = paths
+	}
 	return paths, missing, nil
 }
 
@@ -451,14 +520,18 @@ func FoldersFor(folders []source.Folder, l *rule.Look) (paths, missing []string)
 			paths = append(paths, path)
 		}
 	}
-	aside := func(f *source.Folder) bool {
-		return slices.ContainsFunc(folders, func(o source.Folder) bool {
-			return (o.Role == "trash" || o.Role == "junk" || o.Role == "drafts" || o.Role == "sent") && (f.Path == o.Path || strings.HasPrefix(f.Path, o.Path+"/"))
-		})
+	var set []string // aside
+	for i := range folders {
+		if source.Aside(folders[i].Role) {
+			set = append(set, folders[i].Path)
+		}
+	}
+	aside := func(path string) bool {
+		return slices.ContainsFunc(set, func(o string) bool { return path == o || strings.HasPrefix(path, o+"/") })
 	}
 	within := func(top string, shared bool) {
 		for i := range folders {
-			if f := &folders[i]; f.Selectable && (shared || !f.Shared) && strings.HasPrefix(f.Path, top) && !aside(f) {
+			if f := &folders[i]; f.Selectable && (shared || !f.Shared) && strings.HasPrefix(f.Path, top) && !aside(f.Path) {
 				add(f.Path)
 			}
 		}
@@ -588,17 +661,22 @@ func (v *visit) appeared(folder string) (time.Time, bool) {
 	}
 	for _, r := range e.running() {
 		l := &r.Rule.Look
-		if (l.Subfolders || l.Every()) && l.Looks(v.mailbox.Name) && inFolders(l, folder) && !slices.ContainsFunc(l.In(), func(name string) bool { return strings.EqualFold(name, folder) }) && v.knew(r.Rule.ID) {
+		if wide(l) && l.Looks(v.mailbox.Name) && inFolders(l, folder) && !slices.ContainsFunc(l.In(), func(name string) bool { return strings.EqualFold(name, folder) }) && v.looked(r, inbox.LookedAt) {
 			return inbox.LookedAt, true
 		}
 	}
 	return time.Time{}, false
 }
 
-// knew says whether a rule had looked into a folder of the mailbox before.
-func (v *visit) knew(ruleID string) bool {
+// looked says whether a rule, as it is now, had been at work in the mailbox at a
+// moment: a folder that it did not know then was made later.
+func (v *visit) looked(r *rule.Compiled, at time.Time) bool {
+	revision, err := v.engine.Store.Revision(r.Rule.ID, r.Revision)
+	if err != nil || !revision.MadeAt.Before(at) {
+		return false
+	}
 	marks, err := v.engine.Store.Marks(v.mailbox.ID)
-	return err == nil && slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == ruleID && m.UIDValidity > 0 })
+	return err == nil && slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == r.Rule.ID && m.MadeAt.Before(at) })
 }
 
 // first gets to know a folder: nothing in it is new, and the last messages are

@@ -17,3 +17,45 @@ type Numbers interface {
 	// order, and returns the numbers of all of them.
 	Number(folder string, names []string) (map[string]uint32, error)
 }
+
+// Numbered is what a session knows of the numbers: they are read once for each
+// folder, and after that only names are asked for that are new.
+type Numbered struct {
+	Numbers Numbers
+	folders map[string]*Numbering
+}
+
+// Of gives a folder's numbers once all of the names have one. What it returns is
+// not to be changed.
+func (n *Numbered) Of(folder string, names []string) (*Numbering, error) {
+	known := n.folders[folder]
+	if known == nil {
+		read, err := n.Numbers.Numbering(folder)
+		if err != nil {
+			return nil, err
+		}
+		if n.folders == nil {
+			n.folders = map[string]*Numbering{}
+		}
+		known = &read
+		n.folders[folder] = known
+	}
+	var fresh []string
+	for _, name := range names {
+		if known.UIDs[name] == 0 {
+			fresh = append(fresh, name)
+		}
+	}
+	if len(fresh) == 0 {
+		return known, nil
+	}
+	given, err := n.Numbers.Number(folder, fresh)
+	if err != nil {
+		return nil, err
+	}
+	for name, uid := range given {
+		known.UIDs[name] = uid
+		known.UIDNext = max(known.UIDNext, uid+1)
+	}
+	return known, nil
+}

@@ -1,10 +1,10 @@
 package store
 
 import (
+	"errors"
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"inktray.example/inktray/internal/source"
 )
@@ -35,29 +35,28 @@ type numbers struct {
 // NumbersOf keeps the numbers of a mailbox whose messages have none of their own.
 func (s *Store) NumbersOf(mailboxID string) source.Numbers { return numbers{s, mailboxID} }
 
-// numberingOf finds a folder's numbering; one that is new is not kept yet.
+// numberingOf finds a folder's numbering, making it the first time.
 func (n numbers) numberingOf(db *gorm.DB, folder string) (numbering, error) {
-	var found numbering
-	done := db.Where("mailbox_id = ? AND folder = ?", n.mailbox, folder).Limit(1).Find(&found)
-	if done.Error == nil && done.RowsAffected == 0 {
+	found, err := first[numbering](db.Where("mailbox_id = ? AND folder = ?", n.mailbox, folder))
+	if errors.Is(err, ErrNotFound) {
 		found = numbering{MailboxID: n.mailbox, Folder: folder, UIDValidity: uint32(time.Now().Unix()), UIDNext: 1}
-		done = db.Clauses(clause.OnConflict{DoNothing: true}).Create(&found)
+		err = db.Create(&found).Error
 	}
-	return found, done.Error
+	return found, err
 }
 
 // Numbering reads the numbers of a folder.
 func (n numbers) Numbering(folder string) (source.Numbering, error) {
 	out := source.Numbering{UIDs: map[string]uint32{}}
 	head, err := first[numbering](n.store.read.Where("mailbox_id = ? AND folder = ?", n.mailbox, folder))
-	if err != nil { // the first time
+	if errors.Is(err, ErrNotFound) {
 		err = n.store.change(func(tx *gorm.DB) (err error) {
 			head, err = n.numberingOf(tx, folder)
 			return err
 		})
-		if err != nil {
-			return out, err
-		}
+	}
+	if err != nil {
+		return out, err
 	}
 	out.UIDValidity, out.UIDNext = head.UIDValidity, head.UIDNext
 	rows, err := n.store.read.Model(&numbered{}).Select("name, uid").Where("mailbox_id = ? AND folder = ?", n.mailbox, folder).Rows()

@@ -156,7 +156,8 @@ func (s *Store) ChangeMailbox(m *Mailbox, secret *string, revision int, actor st
 // RemoveMailbox forgets a mailbox. Its messages and filings stay known.
 func (s *Store) RemoveMailbox(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Where("id = ?", id).Delete(&Mailbox{}).Error, tx.Where("mailbox_id = ?", id).Delete(&Notice{}).Error, note(tx, actor, "remove mailbox", id))
+		return errors.Join(tx.Where("id = ?", id).Delete(&Mailbox{}).Error, tx.Where("mailbox_id = ?", id).Delete(&Notice{}).Error,
+			tx.Where("mailbox_id = ?", id).Delete(&numbered{}).Error, tx.Where("mailbox_id = ?", id).Delete(&numbering{}).Error, note(tx, actor, "remove mailbox", id))
 	})
 }
 

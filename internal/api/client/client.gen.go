@@ -1681,13 +1681,16 @@ type HandChangeMark string
 // HandFiling defines model for HandFiling.
 type HandFiling struct {
 	// Cabinet its name
-	Cabinet  string `json:"cabinet"`
-	Folder   string `json:"folder"`
-	Messages []struct {
-		// Items numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said
-		Items  *[]string `json:"items,omitempty"`
-		Number int64     `json:"number"`
-	} `json:"messages"`
+	Cabinet  string          `json:"cabinet"`
+	Folder   string          `json:"folder"`
+	Messages []HandedMessage `json:"messages"`
+}
+
+// HandedMessage defines model for HandedMessage.
+type HandedMessage struct {
+	// Items numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said
+	Items  *[]string `json:"items,omitempty"`
+	Number int64     `json:"number"`
 }
 
 // Happening defines model for Happening.
@@ -1892,7 +1895,7 @@ type MailboxSettings struct {
 	// Kind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 	Kind *MailboxSettingsKind `json:"kind,omitempty"`
 
-	// LeaveDays of pop3: messages are taken off the server so many days after they came, once nothing of them waits; 0 leaves them there
+	// LeaveDays of pop3: messages are taken off the server so many days after they were met, once nothing of them waits; of drop addresses and files: they are removed then; 0 keeps them
 	LeaveDays *int `json:"leave_days,omitempty"`
 
 	// Name what people call it; rules name it so

@@ -5,7 +5,6 @@ package consent
 
 import (
 	"context"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/oauth2"
+
+	"inktray.example/inktray/internal/source/reach"
 )
 
 // Terms say where consent is given, and to what. With an issuer the other
@@ -28,7 +29,8 @@ type Terms struct {
 	Token     string
 	Device    string
 	Scopes    []string
-	RootCAs   *x509.CertPool // nil for the system's
+	Authority string // certificates that are trusted beside the system's, PEM
+	Proxy     string // socks5://host:port or http://host:port
 }
 
 // Tokens are what consent gives. They are kept sealed.
@@ -53,11 +55,23 @@ const (
 	maxAnswer = 1 << 20
 )
 
-func (t *Terms) client() *http.Client {
+// client asks the issuer, the way the mailbox is reached.
+func (t *Terms) client() (*http.Client, error) {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.TLSClientConfig.RootCAs = t.RootCAs
 	transport.DisableKeepAlives = true
-	return &http.Client{Timeout: askTime, Transport: transport}
+	encryption, err := (&reach.Server{Authority: t.Authority}).TLS()
+	if err != nil {
+		return nil, err
+	}
+	transport.TLSClientConfig.RootCAs = encryption.RootCAs
+	if t.Proxy != "" {
+		via, err := reach.ParseProxy(t.Proxy)
+		if err != nil {
+			return nil, err
+		}
+		transport.Proxy = http.ProxyURL(via)
+	}
+	return &http.Client{Timeout: askTime, Transport: transport}, nil
 }
 
 // secure says whether an address may be asked: encrypted, or on this machine.
@@ -132,7 +146,11 @@ func (t *Terms) metadata(ctx context.Context, address string) (m metadata, err e
 	if err != nil {
 		return m, err
 	}
-	answer, err := t.client().Do(request)
+	client, err := t.client()
+	if err != nil {
+		return m, err
+	}
+	answer, err := client.Do(request)
 	if err != nil {
 		return m, err
 	}
@@ -151,8 +169,9 @@ func (t *Terms) config(redirect string) *oauth2.Config {
 		Endpoint: oauth2.Endpoint{AuthURL: t.Authorize, TokenURL: t.Token, DeviceAuthURL: t.Device}}
 }
 
-func (t *Terms) with(ctx context.Context) context.Context {
-	return context.WithValue(ctx, oauth2.HTTPClient, t.client())
+func (t *Terms) with(ctx context.Context) (context.Context, error) {
+	client, err := t.client()
+	return context.WithValue(ctx, oauth2.HTTPClient, client), err
 }
 
 func (t *Terms) kept(token *oauth2.Token, before string) Tokens {
@@ -177,7 +196,11 @@ func (t *Terms) Page(redirect, state, verifier string) (string, error) {
 
 // Redeem changes a code into tokens.
 func (t *Terms) Redeem(ctx context.Context, redirect, code, verifier string) (Tokens, error) {
-	token, err := t.config(redirect).Exchange(t.with(ctx), code, oauth2.VerifierOption(verifier))
+	ctx, err := t.with(ctx)
+	if err != nil {
+		return Tokens{}, err
+	}
+	token, err := t.config(redirect).Exchange(ctx, code, oauth2.VerifierOption(verifier))
 	if err != nil {
 		return Tokens{}, said(err)
 	}
@@ -199,7 +222,11 @@ func (t *Terms) AskDevice(ctx context.Context) (*Device, error) {
 	if t.Device == "" {
 		return nil, errors.New("the issuer has no way to give consent on another device; use a browser")
 	}
-	answer, err := t.config("").DeviceAuth(t.with(ctx))
+	ctx, err := t.with(ctx)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := t.config("").DeviceAuth(ctx)
 	if err != nil {
 		return nil, said(err)
 	}
@@ -208,7 +235,11 @@ func (t *Terms) AskDevice(ctx context.Context) (*Device, error) {
 
 // Await waits until the code was entered, as patiently as the issuer wishes.
 func (t *Terms) Await(ctx context.Context, d *Device) (Tokens, error) {
-	token, err := t.config("").DeviceAccessToken(t.with(ctx), d.answer)
+	ctx, err := t.with(ctx)
+	if err != nil {
+		return Tokens{}, err
+	}
+	token, err := t.config("").DeviceAccessToken(ctx, d.answer)
 	if err != nil {
 		return Tokens{}, said(err)
 	}
@@ -220,8 +251,11 @@ func (t *Terms) Renew(ctx context.Context, tokens Tokens) (Tokens, error) {
 	if tokens.Refresh == "" {
 		return tokens, ErrLost
 	}
-	source := t.config("").TokenSource(t.with(ctx), &oauth2.Token{RefreshToken: tokens.Refresh, Expiry: time.Unix(1, 0)})
-	token, err := source.Token()
+	ctx, err := t.with(ctx)
+	if err != nil {
+		return tokens, err
+	}
+	token, err := t.config("").TokenSource(ctx, &oauth2.Token{RefreshToken: tokens.Refresh, Expiry: time.Unix(1, 0)}).Token()
 	if err != nil {
 		return tokens, said(err)
 	}

@@ -288,7 +288,6 @@ type message struct {
 	file   *os.File
 	size   int64
 	header mail.Header
-	whole  int // octets of its header
 }
 
 // take reads a message to its end. One that is cut is nobody's.
@@ -311,10 +310,8 @@ func (s *session) take(in io.Reader) (*message, error) {
 		s.receiver.config.Log.Warn("a message was not taken in", "error", err)
 		return nil, refuse(451, smtp.EnhancedCode{4, 3, 0}, "The message did not come whole; try again later")
 	}
-	var rest []byte
-	m.header, rest = mail.ParseHeader(m.memory.Bytes())
-	m.whole = m.memory.Len() - len(rest)
-	if strings.Count(strings.ToLower(string(m.memory.Bytes()[:m.whole])), "\nreceived:") > 100 { // RFC 5321 section 6.3
+	m.header, _ = mail.ParseHeader(m.memory.Bytes())
+	if len(m.header.All("Received")) > 100 { // RFC 5321 section 6.3
 		m.close()
 		return nil, refuse(554, smtp.EnhancedCode{5, 4, 6}, "The message goes round in circles")
 	}

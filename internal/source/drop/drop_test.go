@@ -201,7 +201,8 @@ func TestAMessageThatIsCutIsNobodys(t *testing.T) {
 	if got := h.of("gauges"); len(got) != 1 {
 		t.Errorf("%d messages were kept", len(got))
 	}
-	deadline := time.Now().Add(10 * time.Second)
+	deadline, tick := time.After(10*time.Second), time.NewTicker(time.Millisecond)
+	defer tick.Stop()
 	for {
 		left, err := os.ReadDir(h.receiver.config.Spool)
 		if err != nil {
@@ -210,10 +211,11 @@ func TestAMessageThatIsCutIsNobodys(t *testing.T) {
 		if len(left) == 0 {
 			return
 		}
-		if time.Now().After(deadline) {
+		select {
+		case <-deadline:
 			t.Fatalf("left in the spool: %v", left)
+		case <-tick.C:
 		}
-		time.Sleep(time.Millisecond)
 	}
 }
 

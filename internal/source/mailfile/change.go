@@ -175,11 +175,7 @@ func (s *Session) Move(_ context.Context, uid uint32, folder string) (source.Pla
 		to = path.Join(dir, "new", path.Base(f.path))
 	}
 	// Numbered first: when it is there, it is known.
-	given, err := s.config.Numbers.Number(folder, []string{f.name})
-	if err != nil {
-		return place, err
-	}
-	numbering, err := s.config.Numbers.Numbering(folder)
+	numbering, err := s.numbers.Of(folder, []string{f.name})
 	if err != nil {
 		return place, err
 	}
@@ -190,7 +186,7 @@ func (s *Session) Move(_ context.Context, uid uint32, folder string) (source.Pla
 		return place, trouble("moving a message to “"+folder+"”", err)
 	}
 	delete(s.files, uid)
-	place.UIDValidity, place.UID = numbering.UIDValidity, given[f.name]
+	place.UIDValidity, place.UID = numbering.UIDValidity, numbering.UIDs[f.name]
 	return place, nil
 }
 
@@ -232,6 +228,16 @@ func (s *Session) Remove(_ context.Context, uid uint32) error {
 	delete(s.files, uid)
 	if err := s.disk.SyncDir(path.Dir(f.path)); err != nil {
 		return trouble("taking a message out of its folder", err)
+	}
+	return nil
+}
+
+// Tidy removes messages.
+func (s *Session) Tidy(ctx context.Context, uids []uint32) error {
+	for _, uid := range uids {
+		if err := s.Remove(ctx, uid); err != nil {
+			return err
+		}
 	}
 	return nil
 }

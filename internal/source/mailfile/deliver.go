@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -30,18 +31,24 @@ func unique(at time.Time) string {
 	return fmt.Sprintf("%d.M%06dP%dQ%d.%s", at.Unix(), at.Nanosecond()/1000, os.Getpid(), delivered.Add(1), machine)
 }
 
-// Prepare makes a folder into a Maildir, unless it is one.
+// Prepare makes a folder into a Maildir, unless it is one, and lets it last: a
+// message that is flushed into a folder is lost if the folder itself is not.
 func Prepare(folder string) error {
 	for _, sub := range []string{"cur", "new", "tmp"} {
-		if err := os.MkdirAll(path.Join(folder, sub), 0o700); err != nil {
+		if err := os.MkdirAll(filepath.Join(folder, sub), 0o700); err != nil {
 			return err
 		}
 	}
-	root, err := disk.Root(folder)
-	if err != nil {
-		return err
+	for _, dir := range []string{folder, filepath.Dir(folder), filepath.Dir(filepath.Dir(folder))} {
+		root, err := disk.Root(dir)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(root.SyncDir("."), root.Close()); err != nil {
+			return err
+		}
 	}
-	return errors.Join(root.SyncDir("."), root.Close())
+	return nil
 }
 
 // write writes a new file and flushes it.
@@ -62,17 +69,24 @@ func write(d disk.FS, name string, r io.Reader) error {
 // name is returned.
 func DeliverInto(d disk.FS, dir string, received time.Time, r io.Reader) (string, error) {
 	name := unique(time.Now())
-	temporary := path.Join(dir, "tmp", name)
-	if err := write(d, temporary, r); err != nil {
-		return "", errors.Join(err, discard(d, temporary))
+	return name, deliver(d, dir, name, received, r)
+}
+
+// deliver puts a message into a Maildir under a name; an error that is fs.ErrExist
+// where the name is there.
+func deliver(d disk.FS, dir, name string, received time.Time, r io.Reader) error {
+	temporary := path.Join(dir, "tmp", unique(time.Now()))
+	err := write(d, temporary, r)
+	if err == nil {
+		err = d.Chtimes(temporary, received)
 	}
-	if err := d.Chtimes(temporary, received); err != nil {
-		return "", errors.Join(err, discard(d, temporary))
+	if err == nil {
+		err = d.Publish(temporary, path.Join(dir, "new", name))
 	}
-	if err := d.Publish(temporary, path.Join(dir, "new", name)); err != nil {
-		return "", errors.Join(err, discard(d, temporary))
+	if err != nil {
+		return errors.Join(err, discard(d, temporary))
 	}
-	return name, d.SyncDir(path.Join(dir, "new"))
+	return d.SyncDir(path.Join(dir, "new"))
 }
 
 func discard(d disk.FS, name string) error {

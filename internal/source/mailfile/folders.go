@@ -11,10 +11,6 @@ import (
 	"inktray.example/inktray/internal/source"
 )
 
-// roles are what folders are called by the programs that make them; a Maildir
-// has no other way to say what a folder is for.
-var roles = map[string]string{"drafts": "drafts", "sent": "sent", "sent items": "sent", "sent messages": "sent", "junk": "junk", "spam": "junk", "trash": "trash", "deleted items": "trash", "deleted messages": "trash", "archive": "archive", "archives": "archive"}
-
 // maxDepth bounds how deep folders within folders are looked for.
 const maxDepth = 12
 
@@ -26,7 +22,7 @@ func (s *Session) list() ([]source.Folder, error) {
 	add := func(path, dir string) {
 		if _, twice := s.dirs[path]; !twice {
 			s.dirs[path] = dir
-			found = append(found, source.Folder{Path: path, Role: roles[strings.ToLower(path)], Selectable: true})
+			found = append(found, source.Folder{Path: path, Role: source.RoleByName(path), Selectable: true})
 		}
 	}
 	var within func(dir, at string, depth int) error

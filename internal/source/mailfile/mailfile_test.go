@@ -39,7 +39,7 @@ func maildir(t *testing.T) string {
 	return folder
 }
 
-func deliver(t *testing.T, folder, dir string, raw []byte, received time.Time) string {
+func put(t *testing.T, folder, dir string, raw []byte, received time.Time) string {
 	t.Helper()
 	root, err := disk.Root(folder)
 	if err != nil {
@@ -66,7 +66,7 @@ func conform(t *testing.T, quiet bool) {
 	sourcetest.Run(t, sourcetest.Box{
 		Session: func(t *testing.T) source.Session { return dial(t, config) },
 		Deliver: func(t *testing.T, _ string, raw []byte, received time.Time, _ ...string) uint32 {
-			name := deliver(t, folder, ".", raw, received)
+			name := put(t, folder, ".", raw, received)
 			uids, err := numbers.Number("INBOX", []string{name})
 			if err != nil {
 				t.Fatal(err)
@@ -134,7 +134,7 @@ func TestNamesInModifiedUTF7(t *testing.T) {
 // What somebody's mail program does with the files meanwhile is followed.
 func TestAMessageIsFoundThoughItsFileIsRenamed(t *testing.T) {
 	folder := maildir(t)
-	name := deliver(t, folder, ".", []byte("Subject: a\r\n\r\nx"), time.Now())
+	name := put(t, folder, ".", []byte("Subject: a\r\n\r\nx"), time.Now())
 	s := dial(t, Config{Folder: folder, Numbers: &sourcetest.Numbers{}})
 	state, err := s.Open(t.Context(), "INBOX")
 	if err != nil || state.Messages != 1 {

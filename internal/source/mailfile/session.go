@@ -45,6 +45,7 @@ type Session struct {
 	at       string // directory of the folder that is open
 	files    map[uint32]file
 	names    map[string]uint32
+	numbers  source.Numbered
 	keywords []string // of the open folder, by their letter
 	watch    *fsnotify.Watcher
 	last     *read
@@ -62,7 +63,10 @@ type read struct {
 	raw  *mail.Raw
 }
 
-var _ source.Changer = (*Session)(nil)
+var (
+	_ source.Changer = (*Session)(nil)
+	_ source.Tidier  = (*Session)(nil)
+)
 
 func trouble(doing string, err error) error {
 	e := &source.Error{Step: source.Folders, Problem: doing + ": " + err.Error(), Err: err}
@@ -81,7 +85,7 @@ func Dial(_ context.Context, c Config) (*Session, error) {
 	if err != nil {
 		return nil, trouble("opening the folder "+c.Folder, err)
 	}
-	s := &Session{config: c, disk: root}
+	s := &Session{config: c, disk: root, numbers: source.Numbered{Numbers: c.Numbers}}
 	if !s.isMaildir(".") {
 		root.Close()
 		return nil, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("the folder %s is no Maildir: there is no folder “cur” in it", c.Folder), Advice: "Choose the folder that holds “cur”, “new” and “tmp”.", Lasting: true}
@@ -188,7 +192,7 @@ func (s *Session) look() (source.State, error) {
 		return source.State{}, err
 	}
 	s.keywords = s.readKeywords(s.at)
-	numbering, err := s.config.Numbers.Numbering(s.folder)
+	numbering, err := s.numbers.Of(s.folder, nil)
 	if err != nil {
 		return source.State{}, err
 	}
@@ -205,20 +209,13 @@ func (s *Session) look() (source.State, error) {
 			fresh = append(fresh, arrival{f.name, info.ModTime()})
 		}
 	}
-	if len(fresh) > 0 {
-		slices.SortFunc(fresh, func(a, b arrival) int { return cmp.Or(a.at.Compare(b.at), strings.Compare(a.name, b.name)) })
-		names := make([]string, len(fresh))
-		for i, f := range fresh {
-			names[i] = f.name
-		}
-		given, err := s.config.Numbers.Number(s.folder, names)
-		if err != nil {
-			return source.State{}, err
-		}
-		for name, uid := range given {
-			numbering.UIDs[name] = uid
-			numbering.UIDNext = max(numbering.UIDNext, uid+1)
-		}
+	slices.SortFunc(fresh, func(a, b arrival) int { return cmp.Or(a.at.Compare(b.at), strings.Compare(a.name, b.name)) })
+	names := make([]string, len(fresh))
+	for i, f := range fresh {
+		names[i] = f.name
+	}
+	if numbering, err = s.numbers.Of(s.folder, names); err != nil {
+		return source.State{}, err
 	}
 	s.files, s.names = map[uint32]file{}, map[string]uint32{}
 	for _, f := range files {
@@ -396,24 +393,19 @@ func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan s
 			if s.watch != nil {
 				return source.Event{}, nil
 			}
-			before := len(s.names)
-			known := s.names
 			if s.folder == "" {
 				return source.Event{}, nil
 			}
+			before := s.names
 			if _, err := s.look(); err != nil {
 				return source.Event{}, err
 			}
-			arrived := len(s.names) > before
 			for name := range s.names {
-				if _, old := known[name]; !old {
-					arrived = true
+				if _, old := before[name]; !old {
+					return source.Event{At: time.Now(), Arrived: true}, nil
 				}
 			}
-			if !arrived {
-				return source.Event{}, nil
-			}
-			return source.Event{At: time.Now(), Arrived: true}, nil
+			return source.Event{}, nil
 		}
 	}
 }

@@ -75,22 +75,12 @@ func (in *Intake) Take(raw []byte, received, now time.Time) (bool, error) {
 			received = now
 		}
 	}
-	temporary := path.Join("tmp", unique(now))
-	err := write(in.disk, temporary, bytes.NewReader(raw))
-	if err == nil {
-		err = in.disk.Chtimes(temporary, received)
-	}
-	if err == nil {
-		err = in.disk.Publish(temporary, path.Join("new", name))
-	}
+	err := deliver(in.disk, ".", name, received, bytes.NewReader(raw))
 	if errors.Is(err, fs.ErrExist) {
-		return false, discard(in.disk, temporary)
+		return false, nil
 	}
-	if err != nil {
-		return false, errors.Join(err, discard(in.disk, temporary))
-	}
-	in.there[name] = true
-	return true, in.disk.SyncDir("new")
+	in.there[name] = err == nil
+	return err == nil, err
 }
 
 // TakeMbox takes every message of an mbox file in.

@@ -63,37 +63,43 @@ func (c *conn) line() (string, error) {
 	}
 }
 
-// answer reads a status line.
-func (c *conn) answer() (string, error) {
+// reply reads a status line. more says that the server asks for more (RFC 5034).
+func (c *conn) reply() (text string, more bool, err error) {
 	line, err := c.line()
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	word, text, _ := strings.Cut(line, " ")
+	text = strings.TrimSpace(text)
 	switch word {
 	case "+OK":
-		return text, nil
+		return text, false, nil
 	case "+":
-		return text, nil // asks for more (RFC 5034)
+		return text, true, nil
 	case "-ERR":
-		r := &refusal{text: strings.TrimSpace(text)}
-		if strings.HasPrefix(r.text, "[") {
-			code, rest, _ := strings.Cut(r.text[1:], "]")
+		r := &refusal{text: text}
+		if code, rest, coded := strings.Cut(strings.TrimPrefix(text, "["), "]"); coded && strings.HasPrefix(text, "[") {
 			r.code, r.text = strings.ToUpper(code), strings.TrimSpace(rest)
 		}
-		return "", r
+		return "", false, r
 	}
-	return "", fmt.Errorf("it says %.60q, which is no answer of POP3", line)
+	return "", false, fmt.Errorf("it says %.60q, which is no answer of POP3", line)
+}
+
+func (c *conn) say(format string, args ...any) error {
+	if err := c.net.SetWriteDeadline(time.Now().Add(c.timeout)); err != nil {
+		return err
+	}
+	_, err := fmt.Fprintf(c.net, format+"\r\n", args...)
+	return err
 }
 
 func (c *conn) do(format string, args ...any) (string, error) {
-	if err := c.net.SetWriteDeadline(time.Now().Add(c.timeout)); err != nil {
+	if err := c.say(format, args...); err != nil {
 		return "", err
 	}
-	if _, err := fmt.Fprintf(c.net, format+"\r\n", args...); err != nil {
-		return "", err
-	}
-	return c.answer()
+	text, _, err := c.reply()
+	return text, err
 }
 
 // list does a command whose answer has several lines.
@@ -146,7 +152,7 @@ func open(ctx context.Context, config *Config, ok func(step source.Step, format 
 		plain.Close()
 		return nil, err
 	}
-	if _, err := c.answer(); err != nil {
+	if _, _, err := c.reply(); err != nil {
 		return fail(&source.Error{Step: source.Connection, Problem: fmt.Sprintf("the server at %s does not speak POP3 (%v)", config.Address(), reach.Cause(err)), Advice: "Check the port: " + config.Ports + ".", Err: err})
 	}
 	if err := c.capabilities(); err != nil {
@@ -224,42 +230,27 @@ func (c *conn) authenticate(client sasl.Client) error {
 	if err != nil {
 		return err
 	}
-	said, err := c.do("AUTH %s", mechanism)
-	for begun := false; ; begun = true {
-		if err != nil {
+	if err := c.say("AUTH %s", mechanism); err != nil {
+		return err
+	}
+	for answer := first; ; {
+		said, more, err := c.reply()
+		if err != nil || !more {
 			return err
 		}
-		answer := first
-		if begun {
-			challenge, decodeErr := base64.StdEncoding.DecodeString(said)
-			if decodeErr != nil {
-				return nil // it was no challenge: signed in
+		if answer == nil {
+			challenge, err := base64.StdEncoding.DecodeString(said)
+			if err != nil {
+				return err
 			}
 			if answer, err = client.Next(challenge); err != nil {
-				answer = nil // the server says why, once it has an answer
+				answer = []byte{} // the server says why, once it has an answer
 			}
 		}
-		if _, err = c.net.Write([]byte(base64.StdEncoding.EncodeToString(answer) + "\r\n")); err != nil {
+		if err := c.say("%s", base64.StdEncoding.EncodeToString(answer)); err != nil {
 			return err
 		}
-		line, lineErr := c.line()
-		if lineErr != nil {
-			return lineErr
-		}
-		if challenge, more := strings.CutPrefix(line, "+ "); more {
-			said, err = challenge, nil
-			continue
-		}
-		if strings.HasPrefix(line, "+OK") {
-			return nil
-		}
-		text := strings.TrimSpace(strings.TrimPrefix(line, "-ERR"))
-		r := &refusal{text: text}
-		if strings.HasPrefix(text, "[") {
-			r.code, r.text, _ = strings.Cut(text[1:], "]")
-			r.code, r.text = strings.ToUpper(r.code), strings.TrimSpace(r.text)
-		}
-		return r
+		answer = nil
 	}
 }
 

@@ -70,12 +70,13 @@ func (c *Config) turn() chan struct{} {
 
 // Session reads one mailbox. It has one folder, the inbox.
 type Session struct {
-	config Config
-	conn   *conn // nil between the exchanges
-	state  source.State
-	fresh  bool // the messages were listed a moment ago, by Wait
-	uids   map[uint32]string
-	last   struct {
+	config  Config
+	conn    *conn // nil between the exchanges
+	state   source.State
+	fresh   bool // the messages were listed a moment ago, by Wait
+	uids    map[uint32]string
+	numbers source.Numbered
+	last    struct {
 		uid uint32
 		raw *mail.Raw
 	}
@@ -87,7 +88,7 @@ var _ source.Tidier = (*Session)(nil)
 // Dial signs in once, to see that it works. The error, if any, is a *source.Error.
 func Dial(ctx context.Context, c Config) (*Session, error) {
 	c.complete()
-	s := &Session{config: c, uids: map[uint32]string{}}
+	s := &Session{config: c, uids: map[uint32]string{}, numbers: source.Numbered{Numbers: c.Numbers}}
 	if err := os.MkdirAll(c.Spool, 0o700); err != nil {
 		return nil, &source.Error{Step: source.Folders, Problem: "the folder for messages cannot be made: " + err.Error(), Err: err}
 	}
@@ -118,7 +119,7 @@ func Check(ctx context.Context, c Config) []source.Check {
 	if err := s.conn.look(); err != nil {
 		return fail(err)
 	}
-	return append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d messages, each with a lasting identity (UIDL)", len(s.conn.order))},
+	return append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d messages, each with a lasting identity (UIDL); most servers mark as read what is fetched by POP3", len(s.conn.order))},
 		source.Check{Step: source.Push, OK: true, Detail: "POP3 cannot announce new mail; the mailbox is looked into at the interval"})
 }
 
@@ -214,23 +215,14 @@ func (s *Session) Open(ctx context.Context, folder string) (source.State, error)
 		if err := c.look(); err != nil {
 			return err
 		}
-		numbering, err := s.config.Numbers.Numbering("INBOX")
-		if err != nil {
-			return err
-		}
-		given, err := s.config.Numbers.Number("INBOX", slices.DeleteFunc(slices.Clone(c.order), func(id string) bool { return numbering.UIDs[id] > 0 }))
+		numbering, err := s.numbers.Of("INBOX", c.order)
 		if err != nil {
 			return err
 		}
 		state = source.State{UIDValidity: numbering.UIDValidity, UIDNext: numbering.UIDNext, Messages: uint32(len(c.order))}
 		s.uids = map[uint32]string{}
 		for _, id := range c.order {
-			uid := numbering.UIDs[id]
-			if uid == 0 {
-				uid = given[id]
-			}
-			s.uids[uid] = id
-			state.UIDNext = max(state.UIDNext, uid+1)
+			s.uids[numbering.UIDs[id]] = id
 		}
 		return nil
 	})
@@ -348,9 +340,11 @@ func (l *limited) Write(p []byte) (int, error) {
 	return l.w.Write(p)
 }
 
-// Facts reads messages whole and understands them here.
+// Facts reads messages whole and understands them here. The mailbox is given back
+// afterwards: what is done with them may take long.
 func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, error) {
 	var all []source.Facts
+	defer func() { _ = s.leave(true) }()
 	for _, uid := range uids {
 		raw, err := s.read(ctx, uid)
 		if errors.Is(err, source.ErrGone) {

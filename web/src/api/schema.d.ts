@@ -1869,7 +1869,7 @@ export interface components {
             /** @description socks5://host:port or http://host:port */
             proxy?: string;
             consent?: components["schemas"]["Consent"];
-            /** @description of pop3: messages are taken off the server so many days after they came, once nothing of them waits; 0 leaves them there */
+            /** @description of pop3: messages are taken off the server so many days after they were met, once nothing of them waits; of drop addresses and files: they are removed then; 0 keeps them */
             leave_days?: number;
             /** @description of a drop address: the word with which it begins */
             word?: string;
@@ -2246,15 +2246,16 @@ export interface components {
             known: number;
         };
         HandFiling: {
-            messages: {
-                /** Format: int64 */
-                number: number;
-                /** @description numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said */
-                items?: string[];
-            }[];
+            messages: components["schemas"]["HandedMessage"][];
             /** @description its name */
             cabinet: string;
             folder: string;
+        };
+        HandedMessage: {
+            /** Format: int64 */
+            number: number;
+            /** @description numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said */
+            items?: string[];
         };
         HandChange: {
             messages: number[];

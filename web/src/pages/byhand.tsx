@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { type DragEvent, type KeyboardEvent, useState } from 'react'
+import { type DragEvent, type KeyboardEvent, useEffect, useState } from 'react'
 import { Link } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
@@ -35,7 +35,10 @@ export function useFiling(onDone?: () => void) {
 /** What became of it, live, and the way back. */
 export function Doing({ pass, onBack }: { pass: number; onBack: (pass: number) => void }) {
   const query = useQuery({ queryKey: ['passes', pass], queryFn: () => value(api.GET('/api/v1/passes/{number}', { params: { path: { number: pass } } })), refetchInterval: (q) => (q.state.data?.waiting ? 700 : false) })
+  const client = useQueryClient()
   const p = query.data
+  const ended = !!p && !p.waiting
+  useEffect(() => { if (ended) void client.invalidateQueries({ queryKey: ['look'] }) }, [client, ended])
   if (!p) return null
   const done = p.filed + p.already_there
   const troubled = p.held + p.failed
@@ -51,7 +54,7 @@ export function Doing({ pass, onBack }: { pass: number; onBack: (pass: number) =
 }
 
 /** The folders of a cabinet, opened level by level; things can be dropped on them. */
-export function Folders({ cabinet, chosen, onChoose, onDrop }: { cabinet: Schemas['Cabinet']; chosen?: string; onChoose: (folder: string) => void; onDrop?: (hand: InHand, folder: string) => void }) {
+export function Folders({ cabinet, chosen, onChoose, onDrop }: { cabinet: Schemas['Cabinet']; chosen?: string; onChoose?: (folder: string) => void; onDrop?: (hand: InHand, folder: string) => void }) {
   return (
     <ul role="tree" aria-label={`Folders of ${cabinet.name}`} className="text-[14.5px]">
       <Level cabinet={cabinet.id} within="" depth={0} chosen={chosen} onChoose={onChoose} onDrop={onDrop} />
@@ -59,16 +62,22 @@ export function Folders({ cabinet, chosen, onChoose, onDrop }: { cabinet: Schema
   )
 }
 
-function Level({ cabinet, within, depth, chosen, onChoose, onDrop }: { cabinet: string; within: string; depth: number; chosen?: string; onChoose: (folder: string) => void; onDrop?: (hand: InHand, folder: string) => void }) {
+function Level({ cabinet, within, depth, chosen, onChoose, onDrop }: { cabinet: string; within: string; depth: number; chosen?: string; onChoose?: (folder: string) => void; onDrop?: (hand: InHand, folder: string) => void }) {
   const query = useQuery({ queryKey: ['cabinet folders', cabinet, within], queryFn: () => value(api.GET('/api/v1/cabinets/{id}/folders', { params: { path: { id: cabinet }, query: { within } } })) })
   if (query.error) return <li role="none"><Wrong error={query.error} /></li>
   if (query.data?.length === 0 && depth === 0) return <li role="none" className="py-2 text-sm text-ink-3">There is no folder yet. Type one.</li>
   return query.data?.map((name) => <Branch key={name} cabinet={cabinet} path={within ? `${within}/${name}` : name} name={name} depth={depth} chosen={chosen} onChoose={onChoose} onDrop={onDrop} />)
 }
 
-function Branch({ cabinet, path, name, depth, chosen, onChoose, onDrop }: { cabinet: string; path: string; name: string; depth: number; chosen?: string; onChoose: (folder: string) => void; onDrop?: (hand: InHand, folder: string) => void }) {
+function Branch({ cabinet, path, name, depth, chosen, onChoose, onDrop }: { cabinet: string; path: string; name: string; depth: number; chosen?: string; onChoose?: (folder: string) => void; onDrop?: (hand: InHand, folder: string) => void }) {
   const [open, setOpen] = useState(false)
   const [over, setOver] = useState(false)
+  const act = () => (onChoose ? onChoose(path) : setOpen(!open))
+  useEffect(() => { // what is held over a folder opens it
+    if (!over || open) return
+    const timer = window.setTimeout(() => setOpen(true), 700)
+    return () => window.clearTimeout(timer)
+  }, [over, open])
   const key = (e: KeyboardEvent) => {
     const all = [...(e.currentTarget.closest('[role=tree]')?.querySelectorAll<HTMLElement>('[role=treeitem] > div') ?? [])]
     const at = all.indexOf(e.currentTarget as HTMLElement)
@@ -76,13 +85,13 @@ function Branch({ cabinet, path, name, depth, chosen, onChoose, onDrop }: { cabi
     else if (e.key === 'ArrowLeft') setOpen(false)
     else if (e.key === 'ArrowDown') all[at + 1]?.focus()
     else if (e.key === 'ArrowUp') all[at - 1]?.focus()
-    else if (e.key === 'Enter' || e.key === ' ') onChoose(path)
+    else if (e.key === 'Enter' || e.key === ' ') act()
     else return
     e.preventDefault()
   }
   return (
     <li role="treeitem" aria-expanded={open} aria-selected={chosen === path} aria-label={name}>
-      <div tabIndex={0} onKeyDown={key} onClick={() => onChoose(path)} style={{ paddingLeft: `${depth * 1.1}rem` }}
+      <div tabIndex={0} onKeyDown={key} onClick={act} style={{ paddingLeft: `${depth * 1.1}rem` }}
         className={`flex cursor-pointer items-center gap-1 rounded-md pr-2 ${over ? 'bg-pen-soft outline-2 outline-pen' : chosen === path ? 'bg-sheet-2 font-semibold' : 'hover:bg-sheet-2'}`}
         onDragOver={(e) => { if (onDrop && holdsHand(e)) { e.preventDefault(); setOver(true) } }} onDragLeave={() => setOver(false)}
         onDrop={(e) => { setOver(false); if (!onDrop || !holdsHand(e)) return; e.preventDefault(); onDrop(JSON.parse(e.dataTransfer.getData(mime)) as InHand, path) }}>

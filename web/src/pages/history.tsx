@@ -1,8 +1,9 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
+import { Link, useNavigate, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
+import { useAddress } from '../ui/address'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
 import { ItemLine, MessageHead, Steps } from './parts'
@@ -24,18 +25,10 @@ const sum = (p: Pass) => {
 const about = (p: Pass) => (p.kind === 'undo' ? (p.undoes ? `of pass ${p.undoes}` : p.note) : p.rule || p.mailbox)
 
 export function History() {
-  const [search, setSearch] = useSearchParams()
-  const kind = search.get('kind') ?? ''
-  const rule = search.get('rule') ?? ''
-  const from = search.get('from') ?? ''
-  const to = search.get('to') ?? ''
-  const quiet = search.get('quiet') === 'yes'
-  const set = (key: string, v: string) => {
-    const next = new URLSearchParams(search)
-    if (v) next.set(key, v)
-    else next.delete(key)
-    setSearch(next, { replace: true })
-  }
+  const [get, change] = useAddress()
+  const [kind, rule, from, to] = ['kind', 'rule', 'from', 'to'].map(get)
+  const quiet = get('quiet') === 'yes'
+  const set = (key: string, v: string) => change({ [key]: v }, true)
   const rules = useQuery({ queryKey: ['rules'], queryFn: () => value(api.GET('/api/v1/rules')) })
   const list = useInfiniteQuery({
     queryKey: ['passes', kind, rule, from, to, quiet],

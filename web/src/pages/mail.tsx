@@ -1,8 +1,9 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type DragEvent, type KeyboardEvent, useRef, useState } from 'react'
-import { Link, useNavigate, useSearchParams } from 'react-router'
+import { Link, useNavigate } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
+import { useAddress, useTyped } from '../ui/address'
 import { Button, Listing, Page, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { ChangeSheet, Doing, draggable, FileSheet, Folders, holdsFiles, type InHand, useFiling } from './byhand'
@@ -13,21 +14,22 @@ type Sheet = { file: InHand; whole?: boolean } | { change: number[] }
 
 /** Looks into the mailboxes, and files by hand. */
 export function Mail() {
-  const [search, setSearch] = useSearchParams()
+  const [get, change] = useAddress()
   const [chosen, setChosen] = useState<Set<number>>(new Set())
   const [sheet, setSheet] = useState<Sheet | null>(null)
   const [doing, setDoing] = useState<number[]>([])
   const [undoing, setUndoing] = useState<number | null>(null)
   const client = useQueryClient()
-  const get = (key: string) => search.get(key) ?? ''
-  const set = (key: string, v: string) => { setChosen(new Set()); setSearch((s) => { if (v) s.set(key, v); else s.delete(key); if (key === 'mailbox') s.delete('folder'); return s }, { replace: true }) }
-  const [mailbox, folder, text] = [get('mailbox'), get('folder'), get('text')]
+  const set = (changes: Record<string, string>) => { setChosen(new Set()); change(changes, true) }
+  const [mailbox, folder, text] = ['mailbox', 'folder', 'text'].map(get)
+  const [typed, setTyped] = useTyped(text, (t) => set({ text: t }), 400)
   const [unfiled, attachments, unread] = ['unfiled', 'attachments', 'unread'].map((k) => get(k) === 'yes')
   const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
   const folders = useQuery({ queryKey: ['folders', mailbox], queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/folders', { params: { path: { id: mailbox } } })), enabled: !!mailbox })
   const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
   const query = useInfiniteQuery({
-    queryKey: ['messages', mailbox, folder, text, unfiled, attachments, unread],
+    queryKey: [mailbox ? 'look' : 'messages', mailbox, folder, text, unfiled, attachments, unread],
+    ...(mailbox && { staleTime: 60_000, refetchOnWindowFocus: false }), // a mail server is asked no oftener than people want to know
     queryFn: async ({ pageParam }): Promise<{ messages: Schemas['Message'][]; next?: number; looked?: number; total?: number }> => {
       if (mailbox) return value(api.GET('/api/v1/mailboxes/{id}/look', { params: { path: { id: mailbox }, query: { folder: folder || undefined, text: text || undefined, unfiled, attachments, unread, before: pageParam || undefined, most: page } } }))
       const messages = await value(api.GET('/api/v1/messages', { params: { query: { text: text || undefined, unfiled: unfiled || undefined, after: pageParam || undefined, most: page } } }))
@@ -44,25 +46,25 @@ export function Mail() {
   const hand = (m: Schemas['Message']): InHand => (chosen.has(m.id) ? [...chosen].map((number) => ({ number })) : [{ number: m.id }])
   const toggle = (id: number) => setChosen((c) => { const n = new Set(c); if (!n.delete(id)) n.add(id); return n })
   return (
-    <Page title="Mail" sub="What lies in the mailboxes. Reading marks nothing as read; what you file by hand is in the register and can be taken back." actions={<TakeIn mailboxes={mailboxes.data ?? []} onTaken={() => void client.invalidateQueries({ queryKey: ['messages'] })} />}>
+    <Page title="Mail" sub="What lies in the mailboxes. Reading marks nothing as read; what you file by hand is in the register and can be taken back." actions={<TakeIn mailboxes={mailboxes.data ?? []} onTaken={() => void client.invalidateQueries({ queryKey: ['look'] })} />}>
       <div className="mb-4 flex flex-wrap items-end gap-3">
         <label className="text-sm font-semibold">Mailbox
-          <select className="field mt-1 block !w-auto font-normal" value={mailbox} onChange={(e) => set('mailbox', e.target.value)}>
+          <select className="field mt-1 block !w-auto font-normal" value={mailbox} onChange={(e) => set({ mailbox: e.target.value, folder: '' })}>
             <option value="">all that is known</option>
             {mailboxes.data?.map((m) => <option key={m.id} value={m.id}>{m.name}</option>)}
           </select>
         </label>
         {mailbox && (
           <label className="text-sm font-semibold">Mail folder
-            <select className="field mt-1 block !w-auto max-w-52 font-normal" value={folder} onChange={(e) => set('folder', e.target.value)}>
+            <select className="field mt-1 block !w-auto max-w-52 font-normal" value={folder} onChange={(e) => set({ folder: e.target.value })}>
               <option value="">INBOX</option>
               {folders.data?.filter((f) => f.selectable && f.path !== 'INBOX').map((f) => <option key={f.path} value={f.path}>{f.path}</option>)}
             </select>
           </label>
         )}
-        <label className="min-w-56 flex-1 text-sm font-semibold">{mailbox ? 'Words in subject, sender or names of attachments' : 'Words in subject, sender or folder'}<input className="field mt-1 font-normal" type="search" value={text} onChange={(e) => set('text', e.target.value)} /></label>
-        <Tick label="nothing filed yet" on={unfiled} set={(v) => set('unfiled', v)} />
-        {mailbox && <><Tick label="with attachments" on={attachments} set={(v) => set('attachments', v)} /><Tick label="unread" on={unread} set={(v) => set('unread', v)} /></>}
+        <label className="min-w-56 flex-1 text-sm font-semibold">{mailbox ? 'Words in subject, sender or names of attachments' : 'Words in subject, sender or folder'}<input className="field mt-1 font-normal" type="search" value={typed} onChange={(e) => setTyped(e.target.value)} /></label>
+        <Tick label="nothing filed yet" on={unfiled} set={(v) => set({ unfiled: v })} />
+        {mailbox && <><Tick label="with attachments" on={attachments} set={(v) => set({ attachments: v })} /><Tick label="unread" on={unread} set={(v) => set({ unread: v })} /></>}
       </div>
       {doing.map((p) => <Doing key={p} pass={p} onBack={setUndoing} />)}
       <Wrong error={filing.error} />
@@ -84,7 +86,9 @@ export function Mail() {
                 </ul>
                 <p className="mt-4 flex flex-wrap items-center gap-3 text-sm text-ink-3">
                   {query.hasNextPage && <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>{query.isFetchingNextPage ? 'Looking…' : 'Older messages'}</Button>}
-                  {first?.total !== undefined && `${many(first.total, 'message')} in ${folder || 'INBOX'}${text || unfiled || attachments || unread ? `, ${query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0).toLocaleString()} looked at` : ''}`}
+                  {mailbox && <Button disabled={query.isFetching} onClick={() => void query.refetch()}>{query.isFetching ? 'Looking…' : 'Look again'}</Button>}
+                  {first?.total !== undefined && `${many(first.total, 'message')} in ${folder || 'INBOX'}${text || unfiled || attachments || unread ? `, ${query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0).toLocaleString()} looked at` : ''}.`}
+                  {rows.length > 0 && <span>With the keys: ↑ and ↓ go through the list, Space chooses, F files, Enter opens.</span>}
                 </p>
               </>
             )}
@@ -92,7 +96,7 @@ export function Mail() {
         </div>
         <aside aria-label="Cabinets" className="hidden xl:block">
           <div className="sticky top-4 max-h-[90vh] overflow-auto">
-            {cabinets.data?.map((c) => <section key={c.id} className="mb-5"><h2 className="mb-1">{c.name}</h2><Folders cabinet={c} onChoose={() => undefined} onDrop={drop(c.name)} /></section>)}
+            {cabinets.data?.map((c) => <section key={c.id} className="mb-5"><h2 className="mb-1">{c.name}</h2><Folders cabinet={c} onDrop={drop(c.name)} /></section>)}
             {!!cabinets.data?.length && <p className="text-sm text-ink-3">Drag messages or attachments onto a folder to file them there.</p>}
           </div>
         </aside>

@@ -1,10 +1,11 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { lazy, Suspense, useEffect, useLayoutEffect, useRef, useState } from 'react'
-import { Link, useNavigate, useSearchParams } from 'react-router'
+import { Link, useNavigate } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
 import { Tick } from '../letter/blanks'
+import { useAddress, useTyped } from '../ui/address'
 import { Button, Field, Listing, Page, Pick, Pop, Sheet, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { Export } from './export'
@@ -17,35 +18,20 @@ type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
 const views = [['filings', 'Filings'], ['messages', 'Messages'], ['activity', 'Activity']] as const
 
 export function Register() {
-  const [search, setSearch] = useSearchParams()
-  const [typed, setTyped] = useState(search.get('text') ?? '')
+  const [get, set] = useAddress()
   const [exporting, setExporting] = useState(false)
   const [choosing, setChoosing] = useState(false)
   const language = useQuery({ queryKey: ['register', 'language'], queryFn: () => value(api.GET('/api/v1/register/language')), staleTime: 60_000 })
-  const text = search.get('text') ?? ''
-  const view = search.get('view') ?? 'filings'
-  const asked: Asked = { text: text || undefined, rule: search.get('rule') ?? undefined, cabinet: search.get('cabinet') ?? undefined, folder: search.get('folder') ?? undefined }
-  const sort = (search.get('sort') ?? 'number') as 'number'
-  const direction = search.get('direction') === 'up' ? 'up' : 'down'
-  const set = (changes: Record<string, string>, replace = false) => {
-    const next = new URLSearchParams(search)
-    for (const [k, v] of Object.entries(changes)) if (v) next.set(k, v); else next.delete(k)
-    setSearch(next, { replace })
-  }
-  // What is typed becomes the address a moment later, so that the address can be shared.
-  const seen = useRef(text)
-  useEffect(() => {
-    if (text !== seen.current) { seen.current = text; setTyped(text) }
-  }, [text])
-  useEffect(() => {
-    if (typed === text) return
-    const timer = window.setTimeout(() => { seen.current = typed; set({ text: typed }, true) }, 180)
-    return () => window.clearTimeout(timer)
-  })
+  const text = get('text')
+  const [typed, setTyped] = useTyped(text, (t) => set({ text: t }, true), 180)
+  const view = get('view') || 'filings'
+  const asked: Asked = { text: text || undefined, rule: get('rule') || undefined, cabinet: get('cabinet') || undefined, folder: get('folder') || undefined }
+  const sort = (get('sort') || 'number') as 'number'
+  const direction = get('direction') === 'up' ? 'up' : 'down'
   const head = useQuery({ queryKey: ['register', 'head', asked], queryFn: () => value(api.GET('/api/v1/register', { params: { query: { ...asked, most: 1 } } })), placeholderData: keepPreviousData, retry: false })
   const found = head.data
   const place = asked.folder ?? asked.cabinet
-  const narrow = (name: string, v: string) => { const next = having(typed, name, v); setTyped(next); seen.current = next; set({ text: next }) }
+  const narrow = (name: string, v: string) => { const next = having(typed, name, v); setTyped(next, true); set({ text: next }) }
   return (
     <Page title="Register" sub={head.error ? 'All that was filed.' : found && `${many(found.total, 'filing')}, ${size(found.size)}${place ? `, in ${place}` : ''}`}
       actions={<><Button onClick={() => setChoosing(true)}>Columns</Button><Button look="main" disabled={!found?.total} onClick={() => setExporting(true)}>Export…</Button></>}>

@@ -23,12 +23,12 @@ export function Undo({ what, onClose, onDone }: { what: Undone; onClose: () => v
         {(p) => (
           <>
             <ul className="mb-3 list-disc pl-5">
-              <li>{p.takes ? `${many(p.takes, 'file is', 'files are')} taken out of the cabinet and kept for a while.` : 'No file is taken back.'}</li>
+              {p.takes > 0 ? <li>{many(p.takes, 'file is', 'files are')} taken out of the cabinet and kept for a while.</li> : !p.returns && !p.changes?.length && <li>No file is taken back.</li>}
               {p.keeps > 0 && <li>{many(p.keeps, 'filing keeps its file', 'filings keep their files')}; see why below.</li>}
               {p.returns > 0 && <li>{many(p.returns, 'message is', 'messages are')} moved back to where they were.</li>}
               {!!p.changes?.length && <li>Taken back: {p.changes.join('; ')}.</li>}
               {p.stays.length > 0 && <li>What stays done: {p.stays.join('; ')}.</li>}
-              <li>No rule files it again until you say so.</li>
+              {p.lines.length > 0 && <li>No rule files it again until you say so.</li>}
             </ul>
             <div className="max-h-64 overflow-auto border-t border-line text-[14px]" tabIndex={0} role="region" aria-label="Files">
               {p.lines.map((l, i) => (
