@@ -143,6 +143,25 @@ func TestAttachmentsOfForwardedMessagesAreFiledAndTheMessageItselfIsNot(t *testi
 	}
 }
 
+// A colleague's program wrote the original's header fields into the text: the text
+// is read for that, and only where the sender's domain does not decide already.
+func TestAForwardInTheTextIsFiledByWhoWroteIt(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(strings.NewReplacer("<received month>", "<original.sender.domain>", "{sender: {domain: tidewatch.example}}", "{sender: {domain: brackwater.example}, original sender: {domain: [marram.example, hollin.example]}}").Replace(gaugesRule))
+	forward := func(from, original, file string) {
+		text := "For the register.\r\n\r\nVon: Keld <" + original + ">\r\nGesendet: Dienstag, 12. Mai 2026 06:02\r\nAn: Ines\r\nBetreff: Plan\r\n\r\nSee attached.\r\n"
+		box.add([]byte("From: " + from + "\r\nSubject: WG: Plan\r\nContent-Type: multipart/mixed; boundary=o\r\n\r\n--o\r\n\r\n" + text + "\r\n--o\r\nContent-Type: text/csv\r\nContent-Disposition: attachment; filename=" + file + "\r\n\r\n" + file + "\r\n--o--\r\n"))
+	}
+	forward("ines@brackwater.example", "keld@marram.example", "a.csv")
+	forward("ines@brackwater.example", "keld@stranger.example", "b.csv")
+	forward("mallory@stranger.example", "keld@marram.example", "c.csv")
+	forward("ines@brackwater.example", "brill@hollin.example", "d.csv")
+	h.expect(map[string]string{"Gauges/2026/marram.example/a.csv": "a.csv", "Gauges/2026/hollin.example/d.csv": "d.csv"})
+	h.filed(2)
+}
+
 // flaky is a memory mailbox whose connection fails as it is told.
 type flaky struct {
 	*memorySession

@@ -162,7 +162,7 @@ func (e *Engine) text(ctx context.Context, s source.Session, l *letter) error {
 		}
 		text := mail.ConvertText(data, p.Charset)
 		if p.Type == "text/html" {
-			text = plainText(text)
+			text = mail.HTMLText(text)
 		}
 		b.WriteString(text + "\n")
 		if b.Len() > maxText {
@@ -216,7 +216,7 @@ func (e *Engine) open(ctx context.Context, s source.Session, l *letter, id strin
 				}
 				text := mail.ConvertText(data, entry.Name)
 				if entry.Type == "text/html" {
-					text = plainText(text)
+					text = mail.HTMLText(text)
 				}
 				opened.Text += text + "\n"
 				return nil

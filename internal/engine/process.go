@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/net/html"
-
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
@@ -308,30 +306,4 @@ func (b *batch) with(rules []*rule.Compiled) []*rule.Compiled {
 func (v *visit) watches(ctx context.Context, r *rule.Compiled) bool {
 	paths, _, err := v.lookedInto(ctx, r)
 	return err == nil && slices.Contains(paths, v.open)
-}
-
-// plainText keeps what a person would read of an HTML text.
-func plainText(s string) string {
-	var b strings.Builder
-	z := html.NewTokenizer(strings.NewReader(s))
-	hidden := 0
-	for {
-		switch z.Next() {
-		case html.ErrorToken:
-			return b.String()
-		case html.TextToken:
-			if hidden == 0 {
-				b.Write(z.Text())
-				b.WriteByte(' ')
-			}
-		case html.StartTagToken:
-			if name, _ := z.TagName(); string(name) == "style" || string(name) == "script" {
-				hidden++
-			}
-		case html.EndTagToken:
-			if name, _ := z.TagName(); (string(name) == "style" || string(name) == "script") && hidden > 0 {
-				hidden--
-			}
-		}
-	}
 }

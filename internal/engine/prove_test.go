@@ -32,6 +32,8 @@ var safeguards = []safeguard{
 	{"flush of both folders when a file is moved aside or back", "internal/cabinet/local/local.go", "		if err := root.SyncDir(folder); err != nil {\n			return explain(err, \"flushing \"+folder)\n		}\n		c.mutex.Lock()", "		c.mutex.Lock()", "./internal/engine ThePowerMayGoAtAnyMomentOf(A|An)(Replacement|Undo)"},
 	{"flush of a content that waits for its cabinet", "internal/engine/keep.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/engine OutlivesThePower"},
 	{"flush of the folder of such contents", "internal/engine/keep.go", "		err = e.kept.SyncDir(\".\")\n", "		err = nil\n", "./internal/engine OutlivesThePower"},
+	{"flush of a received message", "internal/source/mailfile/deliver.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/source/mailfile ThePower"},
+	{"flush of the folder in which a received message got its name", "internal/source/mailfile/deliver.go", "	return d.SyncDir(path.Join(dir, \"new\"))\n", "	return nil\n", "./internal/source/mailfile ThePower"},
 	{"flush of every commit of the records", "internal/store/store.go", "_pragma=synchronous(FULL)", "_pragma=synchronous(NORMAL)", "./internal/store ThePowerMayGo"},
 	{"write-ahead log of the records", "internal/store/store.go", "_pragma=journal_mode(WAL)", "_pragma=journal_mode(OFF)", "./internal/store Flush"},
 	{"lock on the records", "internal/store/store.go", "	if mine, err := lock.TryLock(); err != nil {", "	if mine, err := true, error(nil); err != nil {", "./internal/store TwoServices"},

@@ -361,10 +361,14 @@ func (v *values) Value(field, argument string) pattern.Value {
 	}
 	e := &v.message.Envelope
 	if rest, ok := strings.CutPrefix(field, "original.sender."); ok {
-		if v.item.Item.Forward == nil {
-			return pattern.Value{}
+		if f := v.item.Item.Forward; f != nil {
+			return text(addressField(f.Sender(), rest))
 		}
-		return text(addressField(v.item.Item.Forward.Sender(), rest))
+		senders, known := v.message.Originals()
+		if len(senders) == 0 {
+			return pattern.Value{Unknown: !known}
+		}
+		return text(addressField(senders[0], rest))
 	}
 	if rest, ok := strings.CutPrefix(field, "sender."); ok {
 		return text(addressField(e.Sender(), rest))
@@ -477,10 +481,10 @@ func (p *planner) settle() {
 			continue
 		}
 		for _, field := range p.out[i].Unknown {
-			switch field {
-			case "body":
+			switch {
+			case field == "body", strings.HasPrefix(field, "original."):
 				p.needs.Text = true
-			case "header":
+			case field == "header":
 				p.needs.Header = true
 			}
 		}

@@ -53,6 +53,8 @@ func reference() (*mail.Message, Setting) {
 var conditionExamples = map[string]string{
 	"all": "all: [{read: true}, {size: {smaller: 5 MB}}]", "any": "any: [{read: false}, {size: {smaller: 5 MB}}]", "none": "none: [{read: false}, {flagged: true}]",
 	"sender.correspondent": "sender: {correspondent: [Tidewatch Instruments, Insurers]}", "sender.address": "sender: {address: oda.fenwick@tidewatch.example}", "sender.domain": "sender: {domain: [tidewatch.example, marram.example]}",
+	"original sender.correspondent": "original sender: {correspondent: Tidewatch Instruments}", "original sender.address": "original sender: {address: oda.fenwick@tidewatch.example}", "original sender.domain": "original sender: {domain: tidewatch.example}",
+	"original sender.exactly": "original sender: {domain: tidewatch.example, exactly: true}", "original sender.name": "original sender: {name: fenwick}", "original sender.detail": "original sender: {detail: north}",
 	"sender.exactly": "sender: {domain: example, exactly: true}", "sender.name": "sender: {name: fenwick}", "sender.detail": "sender: {detail: north}",
 	"recipient.correspondent": "recipient: {correspondent: Surveyors}", "recipient.address": "recipient: {address: gauges+north@brackwater.example}", "recipient.domain": "recipient: {domain: brackwater.example}",
 	"recipient.exactly": "recipient: {domain: brackwater.example, exactly: true}", "recipient.name": "recipient: {name: gauges}", "recipient.detail": "recipient: {detail: north}",

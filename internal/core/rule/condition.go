@@ -74,6 +74,9 @@ func (c *compiler) condition(n *Condition, place string) *test {
 	if n.Header != nil {
 		c.header(n.Header, place+".header", add)
 	}
+	if n.OriginalSender != nil {
+		c.address(n.OriginalSender, place+".original sender", "originally from", "original sender", func(t *test) { add(ofForward(t)) }, (*Input).originals)
+	}
 	if n.Words != nil {
 		c.words(n.Words, place+".words", add)
 	}
@@ -90,6 +93,37 @@ func (c *compiler) condition(n *Condition, place string) *test {
 		return parts[0]
 	}
 	return &test{place: place, group: "all", parts: parts}
+}
+
+// ofForward lets a test on original senders wait until they are known.
+func ofForward(t *test) *test {
+	answer, why := t.answer, t.why
+	t.answer = func(in *Input) Answer {
+		senders, known := in.Message.Originals()
+		switch m := in.Message; {
+		case len(senders) > 0:
+			return answer(in)
+		case !known:
+			in.needs.Text = true
+			return NotYet
+		case m.Text == nil && (m.Encrypted() || m.TextError != ""):
+			return Unknowable
+		}
+		return No
+	}
+	t.why = func(in *Input, is Answer) string {
+		senders, known := in.Message.Originals()
+		switch {
+		case len(senders) > 0:
+			return why(in, is)
+		case !known:
+			return "the text has not been read yet"
+		case is == Unknowable:
+			return "the text cannot be read, so it is not known whether a message is forwarded in it"
+		}
+		return "the message forwards no other"
+	}
+	return t
 }
 
 func (c *compiler) address(t *AddressTest, place, preposition, noun string, add func(*test), get func(*Input) []mail.Address) {

@@ -61,26 +61,27 @@ const everyMessage = "every message"
 
 // Condition is a test on a message. All keys of one map must hold.
 type Condition struct {
-	All         []Condition  `json:"all,omitempty" doc:"every one of these"`
-	Any         []Condition  `json:"any,omitempty" doc:"at least one of these"`
-	None        []Condition  `json:"none,omitempty" doc:"not one of these"`
-	Sender      *AddressTest `json:"sender,omitempty" doc:"who wrote the message"`
-	Recipient   *AddressTest `json:"recipient,omitempty" doc:"anyone in To or Cc, or the address it was delivered to"`
-	DeliveredTo *AddressTest `json:"delivered to,omitempty" doc:"the address at which the mail server took it in (Delivered-To, X-Original-To)"`
-	Subject     *TextTest    `json:"subject,omitempty" doc:"the subject without Re: and Fwd:"`
-	SubjectFull *TextTest    `json:"subject.full,omitempty" doc:"the subject as it was sent"`
-	Header      *HeaderTest  `json:"header,omitempty" doc:"any header field"`
-	Words       *WordsTest   `json:"words,omitempty" doc:"text in the subject, the body or the attachments' names"`
-	Received    *DateTest    `json:"received,omitempty" doc:"when it arrived"`
-	Sent        *DateTest    `json:"sent,omitempty" doc:"the date that the sender gave"`
-	Size        *SizeTest    `json:"size,omitempty" doc:"of the whole message"`
-	Folder      Names        `json:"folder,omitempty" doc:"the mail folder in which it lies, one of these; * for any text"`
-	Label       Names        `json:"label,omitempty" doc:"an IMAP keyword on the message, one of these"`
-	Read        *bool        `json:"read,omitempty" doc:"whether it was read"`
-	Flagged     *bool        `json:"flagged,omitempty" doc:"whether it is flagged"`
-	Attachments *CountTest   `json:"attachments,omitempty" doc:"how many attachments, signature pictures and signatures not counted"`
-	Attachment  *ItemTest    `json:"attachment,omitempty" doc:"one attachment that passes all of this"`
-	Taken       *bool        `json:"taken earlier,omitempty" doc:"whether an earlier rule takes something of the message; false for what no earlier rule wants"`
+	All            []Condition  `json:"all,omitempty" doc:"every one of these"`
+	Any            []Condition  `json:"any,omitempty" doc:"at least one of these"`
+	None           []Condition  `json:"none,omitempty" doc:"not one of these"`
+	Sender         *AddressTest `json:"sender,omitempty" doc:"who wrote the message"`
+	Recipient      *AddressTest `json:"recipient,omitempty" doc:"anyone in To or Cc, or the address it was delivered to"`
+	OriginalSender *AddressTest `json:"original sender,omitempty" doc:"of a forwarded message: who sent it, as the attached message says, or else the lines that mail programs write into the text"`
+	DeliveredTo    *AddressTest `json:"delivered to,omitempty" doc:"the address at which the mail server took it in (Delivered-To, X-Original-To)"`
+	Subject        *TextTest    `json:"subject,omitempty" doc:"the subject without Re: and Fwd:"`
+	SubjectFull    *TextTest    `json:"subject.full,omitempty" doc:"the subject as it was sent"`
+	Header         *HeaderTest  `json:"header,omitempty" doc:"any header field"`
+	Words          *WordsTest   `json:"words,omitempty" doc:"text in the subject, the body or the attachments' names"`
+	Received       *DateTest    `json:"received,omitempty" doc:"when it arrived"`
+	Sent           *DateTest    `json:"sent,omitempty" doc:"the date that the sender gave"`
+	Size           *SizeTest    `json:"size,omitempty" doc:"of the whole message"`
+	Folder         Names        `json:"folder,omitempty" doc:"the mail folder in which it lies, one of these; * for any text"`
+	Label          Names        `json:"label,omitempty" doc:"an IMAP keyword on the message, one of these"`
+	Read           *bool        `json:"read,omitempty" doc:"whether it was read"`
+	Flagged        *bool        `json:"flagged,omitempty" doc:"whether it is flagged"`
+	Attachments    *CountTest   `json:"attachments,omitempty" doc:"how many attachments, signature pictures and signatures not counted"`
+	Attachment     *ItemTest    `json:"attachment,omitempty" doc:"one attachment that passes all of this"`
+	Taken          *bool        `json:"taken earlier,omitempty" doc:"whether an earlier rule takes something of the message; false for what no earlier rule wants"`
 }
 
 // AddressTest is a test on addresses. Within one key any entry is enough.
@@ -492,7 +493,7 @@ func (r *Rule) CorrespondentUses() []CorrespondentUse {
 		for _, t := range []struct {
 			key  string
 			test *AddressTest
-		}{{"sender", c.Sender}, {"recipient", c.Recipient}, {"delivered to", c.DeliveredTo}} {
+		}{{"sender", c.Sender}, {"recipient", c.Recipient}, {"original sender", c.OriginalSender}, {"delivered to", c.DeliveredTo}} {
 			if t.test == nil {
 				continue
 			}

@@ -128,6 +128,11 @@ func (in *Input) Items() []mail.Item {
 	return in.items
 }
 
+func (in *Input) originals() []mail.Address {
+	senders, _ := in.Message.Originals()
+	return senders
+}
+
 func (in *Input) senders() []mail.Address { return in.Message.Envelope.From }
 
 func (in *Input) recipients() []mail.Address {

@@ -86,7 +86,7 @@ func (s *Session) letter(label string) (byte, error) {
 		}
 	}
 	temporary := path.Join(s.at, "tmp", unique(time.Now()))
-	if err := write(s.disk, temporary, &b); err != nil {
+	if err := write(s.disk, temporary, time.Time{}, &b); err != nil {
 		return 0, err
 	}
 	return byte('a' + at), errors.Join(s.disk.Replace(temporary, path.Join(s.at, keywordFile)), s.disk.SyncDir(s.at))

@@ -51,13 +51,16 @@ func Prepare(folder string) error {
 	return nil
 }
 
-// write writes a new file and flushes it.
-func write(d disk.FS, name string, r io.Reader) error {
+// write writes a new file and flushes it, with its time unless that is zero.
+func write(d disk.FS, name string, at time.Time, r io.Reader) error {
 	f, err := d.Create(name)
 	if err != nil {
 		return err
 	}
 	_, err = io.Copy(f, r)
+	if err == nil && !at.IsZero() {
+		err = d.Chtimes(name, at)
+	}
 	if err == nil {
 		err = f.Sync()
 	}
@@ -76,10 +79,7 @@ func DeliverInto(d disk.FS, dir string, received time.Time, r io.Reader) (string
 // where the name is there.
 func deliver(d disk.FS, dir, name string, received time.Time, r io.Reader) error {
 	temporary := path.Join(dir, "tmp", unique(time.Now()))
-	err := write(d, temporary, r)
-	if err == nil {
-		err = d.Chtimes(temporary, received)
-	}
+	err := write(d, temporary, received, r)
 	if err == nil {
 		err = d.Publish(temporary, path.Join(dir, "new", name))
 	}

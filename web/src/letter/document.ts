@@ -29,7 +29,7 @@ export type RuleDocument = {
 export const list = (t: Texts | undefined): string[] => (t === undefined ? [] : Array.isArray(t) ? t : [t])
 export const isGroup = (n: Node): n is Group => 'group' in n
 
-const maps = ['sender', 'recipient', 'delivered to', 'subject', 'subject.full', 'words', 'received', 'sent', 'size', 'attachments', 'header']
+const maps = ['sender', 'original sender', 'recipient', 'delivered to', 'subject', 'subject.full', 'words', 'received', 'sent', 'size', 'attachments', 'header']
 /** Keys that belong to the others of their map. */
 const shared = ['exactly', 'in']
 const isShared = (key: string, k: string) => shared.includes(k) || (key === 'header' && k === 'name')
@@ -94,6 +94,7 @@ const dates = (key: string, verb: string): Shape[] => [
 export const shapes: Shape[] = [
   ...address('sender', 'from', 'Sender', 'addresses'),
   { key: 'sender', sub: 'name', words: 'from someone called', group: 'Sender', values: 'texts', another: 'Another name, which a sender can choose freely' },
+  ...address('original sender', 'originally from', 'Sender', 'addresses'),
   ...address('recipient', 'to', 'Recipient', 'recipients'),
   ...address('delivered to', 'delivered to', 'Recipient', 'recipients'),
   ...text('subject', 'subject', 'Subject'),
