@@ -23,6 +23,14 @@ type Content struct {
 	SHA256 [32]byte
 }
 
+// Entry is what a folder holds.
+type Entry struct {
+	Name     string
+	Folder   bool
+	Size     int64     // of a file, in octets
+	Modified time.Time // of a file; zero where it is not known
+}
+
 // Spot is the exact place for a wanted name. Folders that are there already and
 // differ from the wanted ones only in case or Unicode form are used.
 type Spot struct {
@@ -74,12 +82,34 @@ type Cabinet interface {
 	// Sum reads a file and returns its size and checksum; ErrMissing where
 	// there is none.
 	Sum(ctx context.Context, path string) (Content, error)
-	// Folders lists the names of the folders within a folder, "" for the cabinet
-	// itself, in order; without its own. ErrMissing where there is no such folder.
-	Folders(ctx context.Context, within string) ([]string, error)
+	// List lists a folder, "" for the cabinet itself, by name; without its own.
+	// ErrMissing where there is no such folder.
+	List(ctx context.Context, within string) ([]Entry, error)
 	// Open opens a file for reading; ErrMissing where there is none.
 	Open(ctx context.Context, path string) (io.ReadCloser, error)
+	// Prove tries the promises of Commit and Renew out on the place itself, by
+	// temporary objects, and says in words what holds. The first that does not hold
+	// is an error.
+	Prove(ctx context.Context) ([]string, error)
 	io.Closer
+}
+
+// Roomy is a cabinet that can say how much room is left.
+type Roomy interface {
+	// Room is the room that is left, in octets; -1 where the place does not say.
+	Room(ctx context.Context) (int64, error)
+}
+
+// Folders lists the names of the folders within a folder.
+func Folders(ctx context.Context, c Cabinet, within string) ([]string, error) {
+	entries, err := c.List(ctx, within)
+	var names []string
+	for _, e := range entries {
+		if e.Folder {
+			names = append(names, e.Name)
+		}
+	}
+	return names, err
 }
 
 // Errors that callers tell apart.
@@ -92,7 +122,8 @@ var (
 type Error struct {
 	Problem string // a sentence without its full stop
 	Advice  string
-	Lasting bool // of the item, not of the cabinet: trying again will not help
+	Lasting bool          // of the item, not of the cabinet: trying again will not help
+	After   time.Duration // how long the place asks to be left alone; 0 where it does not say
 	Err     error
 }
 

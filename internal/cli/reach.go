@@ -12,12 +12,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/drop"
 	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/source/mailfile"
 	"inktray.example/inktray/internal/source/pop3"
-	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/store"
 )
 

@@ -41,3 +41,12 @@ func (f rootFS) SyncDir(name string) error {
 	defer d.Close()
 	return d.Sync()
 }
+
+// Room is how many octets a folder's file system has left for this account.
+func Room(folder string) (int64, error) {
+	var found unix.Statfs_t
+	if err := unix.Statfs(folder, &found); err != nil {
+		return -1, &fs.PathError{Op: "statfs", Path: folder, Err: err}
+	}
+	return int64(found.Bavail) * found.Bsize, nil
+}

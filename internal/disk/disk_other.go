@@ -22,3 +22,6 @@ func (f rootFS) SyncDir(name string) error {
 	defer d.Close()
 	return d.Sync()
 }
+
+// Room is not known on this system.
+func Room(string) (int64, error) { return -1, nil }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/disk"
@@ -204,5 +205,5 @@ func (e *Engine) CabinetFolders(ctx context.Context, cabinetID, within string) (
 	if err := g.ready(ctx); err != nil {
 		return nil, err
 	}
-	return g.cabinet.Folders(ctx, strings.Trim(within, "/"))
+	return cabinet.Folders(ctx, g.cabinet, strings.Trim(within, "/"))
 }

@@ -26,9 +26,9 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/disk/faultfs"
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
-	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -118,6 +119,10 @@ func (g *gate) trip(problem error) error {
 	g.mutex.Lock()
 	g.failures++
 	pause := g.engine.Pause(g.failures - 1)
+	var asked *cabinet.Error
+	if errors.As(problem, &asked) {
+		pause = max(pause, asked.After)
+	}
 	g.until, g.problem = now.Add(pause), problem
 	out := &closedError{g.until, problem}
 	g.mutex.Unlock()

@@ -7,9 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/pop3"
-	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/source/sourcetest"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"

@@ -6,11 +6,11 @@ package source
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/reach"
 )
 
 // Folder is a mail folder.
@@ -106,36 +106,21 @@ type Glancer interface {
 // ErrGone says that the message is no longer in the folder.
 var ErrGone = errors.New("the message is no longer in the folder")
 
-// Step is a stage of reaching a mailbox, in the order in which they happen.
-type Step string
-
-// The steps.
-const (
-	NameLookup Step = "name lookup"
-	Connection Step = "connection"
-	Encryption Step = "encryption"
-	SignIn     Step = "sign-in"
-	Folders    Step = "folders"
-	Push       Step = "push"
+// Step and Error are those of reaching a server.
+type (
+	Step  = reach.Step
+	Error = reach.Error
 )
 
-// Error is a failure to reach a mailbox, with what to do about it.
-type Error struct {
-	Step    Step
-	Problem string // a sentence without its full stop
-	Advice  string // what to do
-	Lasting bool   // trying again without a change will not help
-	Err     error
-}
-
-func (e *Error) Error() string {
-	if e.Advice == "" {
-		return fmt.Sprintf("%s: %s", e.Step, e.Problem)
-	}
-	return fmt.Sprintf("%s: %s. %s", e.Step, e.Problem, e.Advice)
-}
-
-func (e *Error) Unwrap() error { return e.Err }
+// The steps of reaching a mailbox.
+const (
+	NameLookup = reach.NameLookup
+	Connection = reach.Connection
+	Encryption = reach.Encrypting
+	SignIn     = reach.SignIn
+	Folders    = reach.Folders
+	Push       = reach.Push
+)
 
 // Check is one line of a mailbox's check.
 type Check struct {

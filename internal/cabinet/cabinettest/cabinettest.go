@@ -25,6 +25,7 @@ type Place struct {
 	Files    func(t *testing.T) map[string]string // path to contents, without the cabinet's own folder
 	Put      func(t *testing.T, path, content string)
 	Modified func(t *testing.T, path string) time.Time // nil where files have no time
+	Read     func(path string) ([]byte, error)         // as a colleague opens a file; nil for by the cabinet itself
 	Unmount  func(t *testing.T)                        // leaves an empty folder in its place; nil where there is no such thing
 }
 
@@ -99,6 +100,17 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if err := p.Cabinet.Renew(ctx, "r0", "Lists/r.csv"); err != nil {
 			t.Fatal(err)
 		}
+		read := p.Read
+		if read == nil {
+			read = func(name string) ([]byte, error) {
+				r, err := p.Cabinet.Open(ctx, name)
+				if err != nil {
+					return nil, err
+				}
+				defer r.Close()
+				return io.ReadAll(r)
+			}
+		}
 		stop, torn := make(chan struct{}), make(chan string, 1)
 		var reading sync.WaitGroup
 		reading.Go(func() {
@@ -108,13 +120,7 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 					return
 				default:
 				}
-				r, err := p.Cabinet.Open(ctx, "Lists/r.csv")
-				if err != nil {
-					torn <- err.Error()
-					return
-				}
-				data, err := io.ReadAll(r)
-				r.Close()
+				data, err := read("Lists/r.csv")
 				var n int
 				if _, scanErr := fmt.Sscanf(string(data), "line %d", &n); err != nil || scanErr != nil || string(data) != content(n) {
 					torn <- fmt.Sprintf("%d octets that begin with %.20q, %v", len(data), data, err)
@@ -394,18 +400,18 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			p.Put(t, name, "x")
 		}
 		for within, want := range map[string]string{"": "Berth plans Tide gauges", "Tide gauges": "2025 2026", "Tide gauges/2026": ""} {
-			if got, err := p.Cabinet.Folders(ctx, within); err != nil || strings.Join(got, " ") != want {
+			if got, err := cabinet.Folders(ctx, p.Cabinet, within); err != nil || strings.Join(got, " ") != want {
 				t.Errorf("within %q: %q (%v), want %q", within, got, err, want)
 			}
 		}
 		for _, none := range []string{"None", "d.pdf"} {
-			if got, err := p.Cabinet.Folders(ctx, none); !errors.Is(err, cabinet.ErrMissing) {
+			if got, err := p.Cabinet.List(ctx, none); !errors.Is(err, cabinet.ErrMissing) {
 				t.Errorf("within %s: %v, %v", none, got, err)
 			}
 		}
 		for _, bad := range []string{cabinet.Reserved, "../x", "/"} {
 			var e *cabinet.Error
-			if got, err := p.Cabinet.Folders(ctx, bad); !errors.As(err, &e) {
+			if got, err := p.Cabinet.List(ctx, bad); !errors.As(err, &e) {
 				t.Errorf("within %s: %v, %v", bad, got, err)
 			}
 		}
@@ -420,6 +426,17 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Errorf("the check left %v (%v)", left, err)
 		}
 		only(t, p, nil)
+		if said, err := p.Cabinet.Prove(ctx); err != nil || len(said) < 3 {
+			t.Errorf("its promises are %q, %v", said, err)
+		}
+		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+			t.Errorf("the proof left %v (%v)", left, err)
+		}
+		if roomy, ok := p.Cabinet.(cabinet.Roomy); ok {
+			if room, err := roomy.Room(ctx); err != nil || room == 0 {
+				t.Errorf("room: %d, %v", room, err)
+			}
+		}
 		if p.Unmount == nil {
 			return
 		}

@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -24,18 +23,6 @@ import (
 	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/disk"
 )
-
-const (
-	identityFile = cabinet.Reserved + "/cabinet.json"
-	staging      = cabinet.Reserved + "/staging"
-	replaced     = cabinet.Reserved + "/replaced"
-)
-
-type identity struct {
-	ID   string    `json:"id"`
-	Made time.Time `json:"made"`
-	Note string    `json:"note"`
-}
 
 // Prepare makes a folder into a cabinet, or finds that it is one, and returns
 // the cabinet's identity. The folder itself is made where its parent is there.
@@ -54,21 +41,20 @@ func Prepare(folder string, now time.Time) (id string, err error) {
 	if found, err := readIdentity(root); err == nil {
 		return found.ID, nil
 	}
-	for _, dir := range []string{cabinet.Reserved, staging} {
+	for _, dir := range []string{cabinet.Reserved, cabinet.Staging} {
 		if err := root.Mkdir(dir); err != nil && !errors.Is(err, fs.ErrExist) {
 			return "", explain(err, "preparing the folder "+folder)
 		}
 	}
-	made := identity{ID: strings.ToLower(rand.Text()), Made: now.UTC().Truncate(time.Second), Note: "Ink Tray knows its cabinet by this file. Leave it here."}
-	data, err := json.MarshalIndent(made, "", "  ")
+	made, data, err := cabinet.NewIdentity(now)
 	if err != nil {
 		return "", err
 	}
-	f, err := root.Create(identityFile)
+	f, err := root.Create(cabinet.IdentityFile)
 	if err != nil {
 		return "", explain(err, "preparing the folder "+folder)
 	}
-	_, err = f.Write(append(data, '\n'))
+	_, err = f.Write(data)
 	err = errors.Join(err, f.Sync(), f.Close(), root.SyncDir(cabinet.Reserved), root.SyncDir("."))
 	if err != nil {
 		return "", explain(err, "preparing the folder "+folder)
@@ -76,14 +62,13 @@ func Prepare(folder string, now time.Time) (id string, err error) {
 	return made.ID, nil
 }
 
-func readIdentity(root disk.FS) (identity, error) {
-	var found identity
-	f, err := root.Open(identityFile)
+func readIdentity(root disk.FS) (cabinet.Identity, error) {
+	f, err := root.Open(cabinet.IdentityFile)
 	if err != nil {
-		return found, err
+		return cabinet.Identity{}, err
 	}
 	defer f.Close()
-	return found, json.NewDecoder(io.LimitReader(f, 64<<10)).Decode(&found)
+	return cabinet.ReadIdentity(f)
 }
 
 // Cabinet is a folder of this machine.
@@ -190,13 +175,13 @@ func (c *Cabinet) Check(context.Context) error {
 	found, err := readIdentity(root)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return &cabinet.Error{Problem: fmt.Sprintf("the folder %s is there, but its identity file %s is not", c.name, identityFile), Advice: "Perhaps a share is not mounted. If the folder was emptied on purpose, add the cabinet anew."}
+		return cabinet.Missing("the folder " + c.name)
 	case err != nil:
 		return explain(err, "reading the identity of "+c.name)
 	case found.ID != c.id:
-		return &cabinet.Error{Problem: fmt.Sprintf("the folder %s belongs to another cabinet", c.name), Advice: "Perhaps another share is mounted there. Mount the right one, or add this one as a cabinet of its own."}
+		return cabinet.Foreign("the folder " + c.name)
 	}
-	if err := root.Mkdir(staging); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := root.Mkdir(cabinet.Staging); err != nil && !errors.Is(err, fs.ErrExist) {
 		return explain(err, "writing to "+c.name)
 	}
 	probe := temporary(cabinet.Probe + strings.ToLower(rand.Text()))
@@ -215,7 +200,7 @@ func (c *Cabinet) Check(context.Context) error {
 	return nil
 }
 
-func temporary(id string) string { return staging + "/" + id + ".part" }
+func temporary(id string) string { return cabinet.Staging + "/" + id + ".part" }
 
 // Stage writes, flushes the file and the entry that names it, and only then
 // returns: a temporary object that the journal speaks of outlives a power cut.
@@ -240,7 +225,7 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 	sum := sha256.New()
 	buf := copyBuffers.Get().(*[]byte)
 	defer copyBuffers.Put(buf)
-	source := &readError{r: r, ctx: ctx}
+	source := &cabinet.Reading{Reader: r, Context: ctx}
 	content.Size, err = io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, sum)}, source, *buf)
 	if err == nil && !received.IsZero() {
 		err = root.Chtimes(name, received)
@@ -255,12 +240,12 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 		err = closeErr
 	}
 	if err == nil {
-		err = root.SyncDir(staging)
+		err = root.SyncDir(cabinet.Staging)
 	}
 	if err != nil {
 		root.Remove(name)
-		if source.err != nil {
-			return content, source.err // the mailbox failed, not the cabinet
+		if source.Err != nil {
+			return content, source.Err // the mailbox failed, not the cabinet
 		}
 		return content, explain(err, "writing to "+c.name)
 	}
@@ -270,41 +255,9 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 
 var copyBuffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
 
-// readError remembers whether it was the reading that failed.
-type readError struct {
-	r   io.Reader
-	ctx context.Context
-	err error
-}
-
-func (r *readError) Read(p []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		r.err = err
-		return 0, err
-	}
-	n, err := r.r.Read(p)
-	if err != nil && err != io.EOF {
-		r.err = err
-	}
-	return n, err
-}
-
-// clean refuses what could not have come from a plan.
-func clean(name string) error {
-	for _, s := range strings.Split(name, "/") {
-		if s == "" || s == "." || s == ".." || len(s) > safename.MaxSegment || strings.ContainsAny(s, "\x00\\") {
-			return &cabinet.Error{Problem: fmt.Sprintf("%q cannot be a path in a cabinet", name), Lasting: true}
-		}
-	}
-	if first, _, _ := strings.Cut(name, "/"); safename.Fold(first) == safename.Fold(cabinet.Reserved) {
-		return &cabinet.Error{Problem: fmt.Sprintf("%q is the cabinet's own folder", cabinet.Reserved), Advice: "Choose another folder in the rule.", Lasting: true}
-	}
-	return nil
-}
-
 // Resolve walks down the folders that are there.
 func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cabinet.Spot, error) {
-	if err := clean(path.Join(path.Join(folders...), file)); err != nil {
+	if err := cabinet.Clean(path.Join(path.Join(folders...), file)); err != nil {
 		return cabinet.Spot{}, err
 	}
 	root, err := c.root()
@@ -388,7 +341,7 @@ func (c *Cabinet) remember(folder string, l *listing) {
 
 // Commit makes the folders, flushing each new one, publishes, and flushes.
 func (c *Cabinet) Commit(_ context.Context, id, name string) error {
-	if err := clean(name); err != nil {
+	if err := cabinet.Clean(name); err != nil {
 		return err
 	}
 	root, err := c.root()
@@ -515,7 +468,7 @@ func (c *Cabinet) Leftovers(context.Context) ([]string, error) {
 		return nil, err
 	}
 	defer c.done(root)
-	entries, err := root.ReadDir(staging)
+	entries, err := root.ReadDir(cabinet.Staging)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -531,11 +484,11 @@ func (c *Cabinet) Leftovers(context.Context) ([]string, error) {
 	return ids, nil
 }
 
-// Folders lists the folders within a folder.
-func (c *Cabinet) Folders(_ context.Context, within string) ([]string, error) {
+// List lists a folder.
+func (c *Cabinet) List(_ context.Context, within string) ([]cabinet.Entry, error) {
 	if within == "" {
 		within = "."
-	} else if err := clean(within); err != nil {
+	} else if err := cabinet.Clean(within); err != nil {
 		return nil, err
 	}
 	root, err := c.root()
@@ -543,46 +496,94 @@ func (c *Cabinet) Folders(_ context.Context, within string) ([]string, error) {
 		return nil, err
 	}
 	defer c.done(root)
-	entries, err := root.ReadDir(within)
+	found, err := root.ReadDir(within)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil, cabinet.ErrMissing
 	}
 	if err != nil {
-		return nil, explain(err, "listing folders")
+		return nil, explain(err, "listing the folder")
 	}
-	var names []string
-	for _, e := range entries {
-		if e.IsDir() && !(within == "." && e.Name() == cabinet.Reserved) {
-			names = append(names, e.Name())
+	var entries []cabinet.Entry
+	for _, e := range found {
+		if within == "." && e.Name() == cabinet.Reserved {
+			continue
+		}
+		entry := cabinet.Entry{Name: e.Name(), Folder: e.IsDir()}
+		if !entry.Folder {
+			info, err := e.Info()
+			if err != nil || !info.Mode().IsRegular() {
+				continue // gone meanwhile, or no file
+			}
+			entry.Size, entry.Modified = info.Size(), info.ModTime()
+		}
+		entries = append(entries, entry)
+	}
+	slices.SortFunc(entries, func(a, b cabinet.Entry) int { return strings.Compare(a.Name, b.Name) })
+	return entries, nil
+}
+
+// Prove tries out whether names are given without overwriting, and replaced in one step.
+func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
+	if err := c.Check(ctx); err != nil {
+		return nil, err
+	}
+	root, err := c.root()
+	if err != nil {
+		return nil, err
+	}
+	defer c.done(root)
+	said := []string{"the folder " + c.name + " is there with its identity file, and can be written to"}
+	probe := cabinet.Probe + strings.ToLower(rand.Text())
+	a, b, name := probe+"-a", probe+"-b", temporary(probe+"-name")
+	defer func() {
+		for _, one := range []string{temporary(a), temporary(b), name} {
+			_ = root.Remove(one)
+		}
+	}()
+	for _, id := range []string{a, b} {
+		if _, err := c.Stage(ctx, id, time.Time{}, strings.NewReader(id)); err != nil {
+			return said, err
 		}
 	}
-	slices.Sort(names)
-	return names, nil
+	if err := root.Publish(temporary(a), name); err != nil {
+		return said, explain(err, "giving a file its name in "+c.name)
+	}
+	if err := root.Publish(temporary(b), name); !errors.Is(err, fs.ErrExist) {
+		return said, &cabinet.Error{Problem: fmt.Sprintf("the folder %s lets a file take a name that is taken (%v)", c.name, err), Advice: "Files could be lost there: choose a place on another file system.", Lasting: true}
+	}
+	said = append(said, "a name that is taken is refused")
+	if err := root.Replace(temporary(b), name); err != nil {
+		return said, explain(err, "replacing a file in "+c.name)
+	}
+	return append(said, "a list that is kept up to date is replaced in one step"), nil
 }
+
+// Room is the room that the file system has left for this account.
+func (c *Cabinet) Room(context.Context) (int64, error) { return disk.Room(c.name) }
 
 // Retire gives a file a name in the cabinet's own folder, by the same step that
 // cannot overwrite, and flushes both folders: first the one where it is kept.
 func (c *Cabinet) Retire(_ context.Context, name, kept string) error {
-	if err := clean(name); err != nil {
+	if err := cabinet.Clean(name); err != nil {
 		return err
 	}
-	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
-		return &cabinet.Error{Problem: fmt.Sprintf("%q cannot be the name of a file that is kept", kept), Lasting: true}
+	if err := cabinet.CleanKept(kept); err != nil {
+		return err
 	}
 	root, err := c.root()
 	if err != nil {
 		return err
 	}
 	defer c.done(root)
-	return c.shift(root, name, replaced+"/"+kept, "moving "+name+" out of the way")
+	return c.shift(root, name, cabinet.Replaced+"/"+kept, "moving "+name+" out of the way")
 }
 
 // Restore gives a file that was moved out of the way its name back, or another.
 func (c *Cabinet) Restore(_ context.Context, kept, name string) error {
-	if err := clean(name); err != nil {
+	if err := cabinet.Clean(name); err != nil {
 		return err
 	}
-	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
+	if cabinet.CleanKept(kept) != nil {
 		return cabinet.ErrMissing
 	}
 	root, err := c.root()
@@ -590,12 +591,12 @@ func (c *Cabinet) Restore(_ context.Context, kept, name string) error {
 		return err
 	}
 	defer c.done(root)
-	return c.shift(root, replaced+"/"+kept, name, "putting "+name+" back")
+	return c.shift(root, cabinet.Replaced+"/"+kept, name, "putting "+name+" back")
 }
 
 // Forget removes a file that was moved out of the way; none is no error.
 func (c *Cabinet) Forget(_ context.Context, kept string) error {
-	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
+	if cabinet.CleanKept(kept) != nil {
 		return nil
 	}
 	root, err := c.root()
@@ -603,7 +604,7 @@ func (c *Cabinet) Forget(_ context.Context, kept string) error {
 		return err
 	}
 	defer c.done(root)
-	if err := root.Remove(replaced + "/" + kept); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := root.Remove(cabinet.Replaced + "/" + kept); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return explain(err, "removing a file that was kept")
 	}
 	return nil
@@ -673,7 +674,7 @@ func (c *Cabinet) same(root disk.FS, a, b string) (bool, error) {
 
 // Kept opens a file that was moved out of the way.
 func (c *Cabinet) Kept(_ context.Context, kept string) (io.ReadCloser, error) {
-	if err := clean(kept); err != nil || strings.Contains(kept, "/") {
+	if cabinet.CleanKept(kept) != nil {
 		return nil, cabinet.ErrMissing
 	}
 	root, err := c.root()
@@ -681,7 +682,7 @@ func (c *Cabinet) Kept(_ context.Context, kept string) (io.ReadCloser, error) {
 		return nil, err
 	}
 	defer c.done(root)
-	f, err := root.Open(replaced + "/" + kept)
+	f, err := root.Open(cabinet.Replaced + "/" + kept)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, cabinet.ErrMissing
 	}
@@ -693,7 +694,7 @@ func (c *Cabinet) Kept(_ context.Context, kept string) (io.ReadCloser, error) {
 
 // Open opens a file for reading.
 func (c *Cabinet) Open(_ context.Context, name string) (io.ReadCloser, error) {
-	if err := clean(name); err != nil {
+	if err := cabinet.Clean(name); err != nil {
 		return nil, err
 	}
 	root, err := c.root()
@@ -719,11 +720,9 @@ func (c *Cabinet) Sum(ctx context.Context, name string) (cabinet.Content, error)
 		return content, err
 	}
 	defer f.Close()
-	sum := sha256.New()
-	if content.Size, err = io.Copy(sum, &readError{r: f, ctx: ctx}); err != nil {
+	if content, err = cabinet.Measure(ctx, f); err != nil {
 		return content, explain(err, "reading "+name)
 	}
-	sum.Sum(content.SHA256[:0])
 	return content, nil
 }
 

@@ -29,47 +29,7 @@ func place(t *testing.T, dir string) cabinettest.Place {
 	}
 	c := local.New(folder, id)
 	t.Cleanup(func() { c.Close() })
-	return cabinettest.Place{
-		Cabinet: c,
-		Files: func(t *testing.T) map[string]string {
-			files := map[string]string{}
-			err := filepath.WalkDir(folder, func(name string, d fs.DirEntry, err error) error {
-				if err != nil || d.IsDir() {
-					return err
-				}
-				relative, _ := filepath.Rel(folder, name)
-				relative = filepath.ToSlash(relative)
-				if strings.HasPrefix(relative, cabinet.Reserved) {
-					return nil
-				}
-				data, err := os.ReadFile(name)
-				files[relative] = string(data)
-				return err
-			})
-			if err != nil {
-				t.Fatal(err)
-			}
-			return files
-		},
-		Put: func(t *testing.T, name, content string) {
-			full := filepath.Join(folder, filepath.FromSlash(name))
-			if err := errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(content), 0o644)); err != nil {
-				t.Fatal(err)
-			}
-		},
-		Modified: func(t *testing.T, name string) time.Time {
-			info, err := os.Stat(filepath.Join(folder, filepath.FromSlash(name)))
-			if err != nil {
-				t.Fatal(err)
-			}
-			return info.ModTime()
-		},
-		Unmount: func(t *testing.T) {
-			if err := errors.Join(os.Rename(folder, folder+"-gone"), os.Mkdir(folder, 0o755)); err != nil {
-				t.Fatal(err)
-			}
-		},
-	}
+	return cabinettest.OnDisk(c, folder)
 }
 
 func TestConformance(t *testing.T) {

@@ -16,7 +16,7 @@ import (
 
 	"golang.org/x/oauth2"
 
-	"inktray.example/inktray/internal/source/reach"
+	"inktray.example/inktray/internal/reach"
 )
 
 // Terms say where consent is given, and to what. With an issuer the other

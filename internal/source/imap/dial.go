@@ -11,8 +11,8 @@ import (
 	imaplib "github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapclient"
 
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/reach"
 )
 
 // Config says how to reach a mailbox. Its port may be 0 for the usual one.

@@ -12,8 +12,8 @@ import (
 
 	imaplib "github.com/emersion/go-imap/v2"
 
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/source/sourcetest"
 	"inktray.example/inktray/internal/testbed"
 )

@@ -17,8 +17,8 @@ import (
 	"github.com/emersion/go-imap/v2/imapclient"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/reach"
 )
 
 // batch is how many messages one FETCH asks for.

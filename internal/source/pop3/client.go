@@ -16,8 +16,8 @@ import (
 
 	"github.com/emersion/go-sasl"
 
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/reach"
 )
 
 // maxAnswer bounds a line of the server's, in octets (RFC 1939 section 3 has 512).

@@ -14,8 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/reach"
 	"inktray.example/inktray/internal/source/sourcetest"
 	"inktray.example/inktray/internal/testbed"
 )

@@ -21,8 +21,8 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
-	"inktray.example/inktray/internal/source/reach"
 )
 
 const (

@@ -1,4 +1,4 @@
-// Package reach makes connections to mail servers: through a proxy or not,
+// Package reach makes connections to servers: through a proxy or not,
 // encrypted, and to the right one. Every failure names its step and what to do.
 package reach
 
@@ -19,8 +19,6 @@ import (
 	"time"
 
 	"golang.org/x/net/proxy"
-
-	"inktray.example/inktray/internal/source"
 )
 
 // Encryption is how a connection is protected.
@@ -64,7 +62,7 @@ func (s *Server) TLS() (*tls.Config, error) {
 		}
 		roots = roots.Clone()
 		if !roots.AppendCertsFromPEM([]byte(s.Authority)) {
-			return nil, &source.Error{Step: source.Encryption, Problem: "the certificate of the authority cannot be read", Advice: "Give it in PEM form: it begins with -----BEGIN CERTIFICATE-----.", Lasting: true}
+			return nil, &Error{Step: Encrypting, Problem: "the certificate of the authority cannot be read", Advice: "Give it in PEM form: it begins with -----BEGIN CERTIFICATE-----.", Lasting: true}
 		}
 		c.RootCAs = roots
 	}
@@ -73,7 +71,7 @@ func (s *Server) TLS() (*tls.Config, error) {
 	}
 	wanted, err := Fingerprint(s.Pinned)
 	if err != nil {
-		return nil, &source.Error{Step: source.Encryption, Problem: err.Error(), Lasting: true}
+		return nil, &Error{Step: Encrypting, Problem: err.Error(), Lasting: true}
 	}
 	c.InsecureSkipVerify = true // the one certificate is known: nobody has to vouch for it
 	c.VerifyConnection = func(state tls.ConnectionState) error {
@@ -113,10 +111,10 @@ func ParseProxy(s string) (*url.URL, error) {
 
 // Connect goes through the steps up to encryption, telling each that is done. With
 // starttls the connection is still plain: the protocol begins the encryption.
-// The error, if any, is a *source.Error.
-func (s *Server) Connect(ctx context.Context, done func(step source.Step, format string, args ...any)) (net.Conn, *tls.Config, error) {
+// The error, if any, is a *Error.
+func (s *Server) Connect(ctx context.Context, done func(step Step, format string, args ...any)) (net.Conn, *tls.Config, error) {
 	if s.Host == "" {
-		return nil, nil, &source.Error{Step: source.NameLookup, Problem: "no host is given", Advice: "Enter the name of the mail server, such as mail.brackwater.example.", Lasting: true}
+		return nil, nil, &Error{Step: NameLookup, Problem: "no host is given", Advice: "Enter the name of the server, such as mail.brackwater.example.", Lasting: true}
 	}
 	config, err := s.TLS()
 	if err != nil {
@@ -146,10 +144,10 @@ func (s *Server) Connect(ctx context.Context, done func(step source.Step, format
 		return conn, config, nil
 	}
 	conn.Close()
-	return nil, nil, &source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the encryption %q is not known", s.Encryption), Advice: "Choose tls, starttls or none.", Lasting: true}
+	return nil, nil, &Error{Step: Encrypting, Problem: fmt.Sprintf("the encryption %q is not known", s.Encryption), Advice: "Choose tls, starttls or none.", Lasting: true}
 }
 
-func (s *Server) straight(ctx context.Context, done func(step source.Step, format string, args ...any)) (net.Conn, error) {
+func (s *Server) straight(ctx context.Context, done func(step Step, format string, args ...any)) (net.Conn, error) {
 	resolver := s.Resolver
 	if resolver == nil {
 		resolver = net.DefaultResolver
@@ -158,30 +156,30 @@ func (s *Server) straight(ctx context.Context, done func(step source.Step, forma
 	addresses, err := resolver.LookupHost(lookup, s.Host)
 	cancel()
 	if err != nil {
-		e := &source.Error{Step: source.NameLookup, Problem: fmt.Sprintf("the host %q is not found", s.Host), Advice: "Check the spelling of the host, and that this machine can look up names.", Err: err}
+		e := &Error{Step: NameLookup, Problem: fmt.Sprintf("the host %q is not found", s.Host), Advice: "Check the spelling of the host, and that this machine can look up names.", Err: err}
 		var dns *net.DNSError
 		e.Lasting = errors.As(err, &dns) && dns.IsNotFound
 		return nil, e
 	}
-	done(source.NameLookup, "%s is %s", s.Host, addresses[0])
+	done(NameLookup, "%s is %s", s.Host, addresses[0])
 	conn, err := (&net.Dialer{Timeout: stepTime, Resolver: resolver}).DialContext(ctx, "tcp", s.Address())
 	if err != nil {
-		return nil, &source.Error{Step: source.Connection, Problem: fmt.Sprintf("no server answers at %s (%v)", s.Address(), Cause(err)), Advice: "Check host and port, and that the server runs and no firewall is between.", Err: err}
+		return nil, &Error{Step: Connection, Problem: fmt.Sprintf("no server answers at %s (%v)", s.Address(), Cause(err)), Advice: "Check host and port, and that the server runs and no firewall is between.", Err: err}
 	}
-	done(source.Connection, "a server answers at %s", s.Address())
+	done(Connection, "a server answers at %s", s.Address())
 	return conn, nil
 }
 
 // throughProxy asks a proxy for a connection; the proxy looks the name up.
-func (s *Server) throughProxy(ctx context.Context, done func(step source.Step, format string, args ...any)) (net.Conn, error) {
+func (s *Server) throughProxy(ctx context.Context, done func(step Step, format string, args ...any)) (net.Conn, error) {
 	via, err := ParseProxy(s.Proxy)
 	if err != nil {
-		return nil, &source.Error{Step: source.Connection, Problem: err.Error(), Lasting: true}
+		return nil, &Error{Step: Connection, Problem: err.Error(), Lasting: true}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*stepTime)
 	defer cancel()
 	fail := func(err error) error {
-		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("the proxy %s gives no connection to %s (%v)", via.Host, s.Address(), Cause(err)), Advice: "Check the proxy's address, and that it lets mail through to this host and port.", Err: err}
+		return &Error{Step: Connection, Problem: fmt.Sprintf("the proxy %s gives no connection to %s (%v)", via.Host, s.Address(), Cause(err)), Advice: "Check the proxy's address, and that it lets it through to this host and port.", Err: err}
 	}
 	var conn net.Conn
 	if via.Scheme == "socks5" {
@@ -195,7 +193,7 @@ func (s *Server) throughProxy(ctx context.Context, done func(step source.Step, f
 	} else if conn, err = tunnel(ctx, via, s.Address()); err != nil {
 		return nil, fail(err)
 	}
-	done(source.Connection, "a server answers at %s, through the proxy %s", s.Address(), via.Host)
+	done(Connection, "a server answers at %s, through the proxy %s", s.Address(), via.Host)
 	return conn, nil
 }
 
@@ -245,7 +243,7 @@ func (b *begun) Read(p []byte) (int, error) { return b.in.Read(p) }
 // Explain says why a connection could not be encrypted.
 func (s *Server) Explain(err error) error {
 	address := s.Address()
-	e := &source.Error{Step: source.Encryption, Problem: fmt.Sprintf("no encrypted connection to %s (%v)", address, Cause(err)), Err: err, Advice: "Check that port and encryption go together: " + s.Ports + "."}
+	e := &Error{Step: Encrypting, Problem: fmt.Sprintf("no encrypted connection to %s (%v)", address, Cause(err)), Err: err, Advice: "Check that port and encryption go together: " + s.Ports + "."}
 	var unknown x509.UnknownAuthorityError
 	var name x509.HostnameError
 	var invalid x509.CertificateInvalidError
@@ -257,7 +255,7 @@ func (s *Server) Explain(err error) error {
 	switch {
 	case errors.As(err, &other):
 		e.Problem, e.Lasting = "the certificate of "+address+" is not the one that is pinned: its fingerprint is "+other.fingerprint, true
-		e.Advice = "If the mail server's certificate was renewed, ask whoever runs it for the new fingerprint and pin that. If not, somebody is between."
+		e.Advice = "If the server's certificate was renewed, ask whoever runs it for the new fingerprint and pin that. If not, somebody is between."
 	case errors.As(err, &unknown):
 		e.Problem, e.Lasting = "the certificate of "+address+" is signed by nobody that this machine trusts", true
 		e.Advice = "Give the authority's certificate, or correct the host's name."
@@ -274,7 +272,7 @@ func (s *Server) Explain(err error) error {
 		e.Advice = "Enter the host's name as the certificate has it."
 	case errors.As(err, &invalid):
 		e.Problem, e.Lasting = "the certificate of "+address+" is not valid ("+invalid.Error()+")", true
-		e.Advice = "Have the mail server's certificate renewed, and check this machine's clock."
+		e.Advice = "Have the server's certificate renewed, and check this machine's clock."
 	}
 	return e
 }

@@ -1,0 +1,5 @@
+//go:build !unix
+
+package cabinettest
+
+func likeFolder(_, _ string) error { return nil }

@@ -1,0 +1,42 @@
+package sftp_test
+
+import (
+	"path/filepath"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet/cabinettest"
+	"inktray.example/inktray/internal/cabinet/sftp"
+	"inktray.example/inktray/internal/cabinet/tree"
+	"inktray.example/inktray/internal/reach"
+	"inktray.example/inktray/internal/testbed"
+)
+
+var now = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
+
+func config(t *testing.T, s *testbed.SFTP, folder string) sftp.Config {
+	t.Helper()
+	server, path, err := reach.ParseURL(s.URL+"/"+filepath.Base(folder), "sftp")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return sftp.Config{Server: server, Path: path, Username: "root", Secret: s.Key, HostKey: s.HostKey}
+}
+
+func place(t *testing.T, s *testbed.SFTP) cabinettest.Place {
+	t.Helper()
+	folder := cabinettest.Subfolder(t, s.Folder)
+	at := sftp.New(config(t, s, folder))
+	id, err := tree.Prepare(t.Context(), at, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := tree.New(at, id)
+	t.Cleanup(func() { c.Close() })
+	return cabinettest.OnDisk(c, folder)
+}
+
+func TestConformance(t *testing.T) {
+	s := testbed.StartSFTP(t)
+	cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, s) })
+}

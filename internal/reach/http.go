@@ -1,0 +1,103 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// silence is how long a server may say nothing in the midst of an exchange.
+const silence = time.Minute
+
+// Patient is a connection that ends where the other side says or takes nothing for a
+// while; how long an exchange lasts as a whole is not bounded by it.
+type Patient struct{ net.Conn }
+
+// Read reads with a deadline of its own.
+func (p Patient) Read(b []byte) (int, error) {
+	if err := p.SetReadDeadline(time.Now().Add(silence)); err != nil {
+		return 0, err
+	}
+	return p.Conn.Read(b)
+}
+
+// Write writes with a deadline of its own.
+func (p Patient) Write(b []byte) (int, error) {
+	if err := p.SetWriteDeadline(time.Now().Add(silence)); err != nil {
+		return 0, err
+	}
+	return p.Conn.Write(b)
+}
+
+// Transport carries HTTP to this server and to no other.
+func (s *Server) Transport() *http.Transport {
+	dial := func(ctx context.Context, _, address string) (net.Conn, error) {
+		if address != s.Address() {
+			return nil, fmt.Errorf("the answer leads to another server, %s", address)
+		}
+		conn, _, err := s.Connect(ctx, func(Step, string, ...any) {})
+		if err != nil {
+			return nil, err
+		}
+		return Patient{conn}, nil
+	}
+	return &http.Transport{
+		DialContext: dial, DialTLSContext: dial, MaxIdleConnsPerHost: 16, MaxConnsPerHost: 32, ResponseHeaderTimeout: 2 * silence,
+		IdleConnTimeout:    3 * time.Second, // before servers end them, so that no request meets an end
+		DisableCompression: true,
+	}
+}
+
+// URL is the address of the server itself, such as https://files.brackwater.example.
+func (s *Server) URL() url.URL {
+	u := url.URL{Scheme: "https", Host: s.Address()}
+	if s.Encryption == None {
+		u.Scheme = "http"
+	}
+	if strings.HasSuffix(u.Host, ":443") && u.Scheme == "https" || strings.HasSuffix(u.Host, ":80") && u.Scheme == "http" {
+		u.Host = s.Host
+		if strings.Contains(s.Host, ":") {
+			u.Host = "[" + s.Host + "]"
+		}
+	}
+	return u
+}
+
+// schemes are the addresses of servers that are given as one line.
+var schemes = map[string]struct {
+	port       int
+	encryption Encryption
+}{"https": {443, TLS}, "http": {80, None}, "sftp": {22, None}}
+
+// ParseURL reads where a server is and the path on it, such as
+// sftp://files.brackwater.example:2222/srv/harbour. Names and passwords have fields of
+// their own and are refused.
+func ParseURL(s string, allowed ...string) (server Server, path string, err error) {
+	u, err := url.Parse(strings.TrimSpace(s))
+	if err != nil || u.Hostname() == "" {
+		return server, "", fmt.Errorf("%q is no address of a server; write it as %s://files.brackwater.example/folder", s, allowed[0])
+	}
+	scheme, ok := schemes[u.Scheme]
+	switch {
+	case !ok || !slices.Contains(allowed, u.Scheme):
+		return server, "", fmt.Errorf("the address begins with %s://, and %s:// is wanted", u.Scheme, strings.Join(allowed, ":// or "))
+	case u.User != nil:
+		return server, "", errors.New("name and password have fields of their own: leave them out of the address")
+	case u.RawQuery != "" || u.Fragment != "":
+		return server, "", errors.New("the address ends with ? or #: leave out what follows")
+	}
+	server = Server{Host: u.Hostname(), Port: scheme.port, Encryption: scheme.encryption, Ports: "https mostly has port 443, http port 80"}
+	if u.Port() != "" {
+		if server.Port, err = strconv.Atoi(u.Port()); err != nil || server.Port < 1 || server.Port > 65535 {
+			return server, "", fmt.Errorf("%q is no port", u.Port())
+		}
+	}
+	return server, strings.TrimSuffix(u.Path, "/"), nil
+}
