@@ -140,6 +140,11 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	defer func() {
+		if t.Failed() {
+			t.Logf("passes:\n%s\ntray:\n%s\nmailboxes:\n%s\nsafety:\n%s\nsent: %d mails, %d calls", must(t, "passes", "list"), must(t, "tray", "list"), must(t, "mailboxes", "list"), must(t, "messages", "look", "safety"), len(o.sent(".eml")), len(o.sent(".json")))
+		}
+	}()
 	until(t, "somebody was written to and called", func() bool { return len(o.sent(".eml")) > 1 && len(o.sent(".json")) > 0 })
 	mails := strings.Join(o.sent(".eml"), "\n")
 	says(t, "the mail", mails, "Auto-Submitted: auto-replied", "To: <harbour.master@brackwater.example>", "filed from")

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"context"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -151,4 +153,51 @@ func TestAFolderThatIsRenamedIsTold(t *testing.T) {
 		notices, err := h.store.Notices(store.System)
 		return err == nil && len(notices) == 0
 	})
+}
+
+// deaf is a mailbox whose server announces nothing of what comes between a look and
+// the waiting for news, as some do.
+type deaf struct {
+	*boxSession
+	between *atomic.Pointer[func()]
+}
+
+func (deaf) Pushes() bool { return true }
+
+func (s deaf) Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (source.Event, error) {
+	if f := s.between.Swap(nil); f != nil {
+		(*f)()
+	}
+	s.box.mutex.Lock()
+	announced := s.box.wake
+	s.box.mutex.Unlock()
+	select {
+	case <-announced:
+		return source.Event{At: time.Now(), Arrived: true}, nil
+	case <-time.After(longest):
+	case <-wake:
+	case <-ctx.Done():
+		return source.Event{}, ctx.Err()
+	}
+	return source.Event{}, nil
+}
+
+func TestWhatComesBetweenALookAndTheWaitingIsFiledSoon(t *testing.T) {
+	box, between := newPostbox(), &atomic.Pointer[func()]{}
+	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+		s, err := box.dial(ctx, m, secret)
+		if err != nil {
+			return nil, err
+		}
+		return deaf{s.(*boxSession), between}, nil
+	})
+	h.watched()
+	h.rule(gaugesRule)
+	box.deliver("INBOX", raw("one", "a.csv", "1"))
+	h.filed(1)
+	h.watched()
+	quietly := func() { box.deliver("INBOX", raw("three", "c.csv", "3")) }
+	between.Store(&quietly) // once the second was filed, before its server is listened to again
+	box.deliver("INBOX", raw("two", "b.csv", "2"))
+	h.filed(3)
 }

@@ -61,6 +61,7 @@ func (v *visit) follow(ctx context.Context) error {
 // followOne does one follow-up. The error, if any, is the mailbox's.
 func (v *visit) followOne(ctx context.Context, f *store.FollowUp) error {
 	e := v.engine
+	v.worked++
 	var r *rule.Compiled
 	var why string
 	var err error

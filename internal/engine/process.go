@@ -115,6 +115,7 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch) error {
 	v.letGo()
 	b.pass.Looked += len(uids)
 	v.planned += len(letters)
+	v.worked += len(letters)
 	if b.pass.Kind == "live" && len(letters) == 0 {
 		look.Pass = nil
 	}

@@ -22,6 +22,7 @@ const (
 	firstLook     = 200              // messages known from a folder's first look, for rehearsals
 	longestIdle   = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
 	announcedLook = 5 * time.Minute  // between looks into a folder in which the server announces
+	soonAfter     = 2 * time.Second  // after work: servers may not announce what came between a look and IDLE
 	lookAgain     = 15 * time.Minute // how long a look may go unrecorded
 )
 
@@ -153,6 +154,7 @@ func (w *watcher) session(ctx context.Context) error {
 	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake}
 	defer v.leave()
 	for announced := (source.Event{}); ; {
+		before := v.worked
 		if err := v.look(ctx, announced.At); err != nil {
 			return err
 		}
@@ -160,6 +162,9 @@ func (w *watcher) session(ctx context.Context) error {
 		longest := min(v.interval(), longestIdle)
 		if s.Pushes() && len(v.folders) == 1 { // all is announced; but an announcement can be missed
 			longest = max(longest, announcedLook)
+		}
+		if v.worked != before && s.Pushes() {
+			longest = min(longest, soonAfter)
 		}
 		if !s.Pushes() {
 			status.State = "looked into at an interval"
@@ -193,8 +198,10 @@ type visit struct {
 	looks   map[string][]string // the folders that a rule looks into, by its id and revision
 	met     map[string]bool     // rules of which all folders were looked into once, by id and revision
 	folders []string
-	swept   time.Time // when all of the folders were looked through
-	planned int       // messages so far
+	swept   time.Time    // when all of the folders were looked through
+	planned int          // messages so far
+	worked  int          // messages and follow-ups so far
+	seen    source.State // of the first folder when it was looked through
 	open    string
 	state   source.State
 	hand    string // the file that names what is being read
@@ -225,7 +232,7 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 		if err := v.tidy(ctx); err != nil {
 			return err
 		}
-		if v.open == v.folders[0] {
+		if v.open == v.folders[0] && v.state == v.seen {
 			return nil
 		}
 		before := v.planned
@@ -600,6 +607,9 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	if err := v.enter(ctx, folder, true); err != nil {
 		return err
 	}
+	if folder == v.folders[0] {
+		v.seen = v.state
+	}
 	row, err := e.Store.Folder(v.mailbox.ID, folder)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -883,6 +893,7 @@ func (v *visit) due(ctx context.Context) error {
 // again files entries of one message that was planned before.
 func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	e := v.engine
+	v.worked++
 	row, err := e.Store.MessageByID(store.System, entries[0].MessageID)
 	if err != nil {
 		return err

@@ -151,7 +151,14 @@ func (c *Cabinet) Check(ctx context.Context) error {
 	case found.ID != c.id:
 		return cabinet.Foreign(c.tree.Place())
 	}
-	probe := temporary(cabinet.Probe + strings.ToLower(rand.Text()))
+	mark := cabinet.Probe + strings.ToLower(rand.Text())
+	if t, ok := c.tree.(stagesElsewhere); ok {
+		if err := t.Writable(ctx, mark); err != nil {
+			return explain(err, "writing to "+c.tree.Place())
+		}
+		return nil
+	}
+	probe := temporary(mark)
 	err = c.tree.Create(ctx, probe, time.Time{}, strings.NewReader("check"))
 	if errors.Is(err, fs.ErrNotExist) { // somebody emptied the cabinet's own folder
 		if err = c.tree.Mkdir(ctx, cabinet.Staging); err == nil || errors.Is(err, fs.ErrExist) {
@@ -169,6 +176,19 @@ func (c *Cabinet) Check(ctx context.Context) error {
 	return nil
 }
 
+// stagesElsewhere is a tree whose staged objects do not lie on the server.
+type stagesElsewhere interface {
+	// Writable writes to the server and removes what was written.
+	Writable(ctx context.Context, probe string) error
+	// ProveMore tries out what else is promised, and says it.
+	ProveMore(ctx context.Context, probe string) (string, error)
+}
+
+// sweeper is a tree on whose server more than temporary objects may be left.
+type sweeper interface {
+	Sweep(ctx context.Context) error
+}
+
 // Prove tries out whether the server refuses a taken name and replaces in one step.
 func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 	if err := c.Check(ctx); err != nil {
@@ -176,7 +196,7 @@ func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 	}
 	said := []string{c.tree.Place() + " is there with its identity file, and can be written to"}
 	probe := cabinet.Probe + strings.ToLower(rand.Text())
-	a, b, to := temporary(probe+"-a"), temporary(probe+"-b"), temporary(probe+"-name")
+	a, b, to := temporary(probe+"-a"), temporary(probe+"-b"), cabinet.Reserved+"/"+probe+"-name"
 	defer func() {
 		ctx, cancel := ending(ctx)
 		defer cancel()
@@ -198,7 +218,15 @@ func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 	if there, err := c.content(ctx, to); err != nil || there.SHA256 != sha256.Sum256([]byte(a)) {
 		return said, &cabinet.Error{Problem: fmt.Sprintf("%s changed a file while its name was refused to another (%v)", c.tree.Place(), err), Advice: "Files could be lost there: ask whoever runs the server, or choose another.", Lasting: true}
 	}
-	said = append(said, "a name that is taken is refused")
+	refused := "a name that is taken is refused"
+	if t, ok := c.tree.(stagesElsewhere); ok {
+		more, err := t.ProveMore(ctx, probe+"-parts")
+		if err != nil {
+			return said, explain(err, "trying out "+c.tree.Place())
+		}
+		refused += ", " + more
+	}
+	said = append(said, refused)
 	if err := c.tree.Replace(ctx, b, to); err != nil {
 		return said, explain(err, "replacing a file in "+c.tree.Place())
 	}
@@ -472,7 +500,7 @@ func (c *Cabinet) Discard(ctx context.Context, id string) error {
 
 // Leftovers lists what lies in the staging folder.
 func (c *Cabinet) Leftovers(ctx context.Context) ([]string, error) {
-	if s, ok := c.tree.(interface{ Sweep(context.Context) error }); ok {
+	if s, ok := c.tree.(sweeper); ok {
 		if err := s.Sweep(ctx); err != nil {
 			return nil, explain(err, "tidying up")
 		}
