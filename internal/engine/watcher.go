@@ -22,7 +22,7 @@ const (
 	firstLook     = 200              // messages known from a folder's first look, for rehearsals
 	longestIdle   = 10 * time.Minute // before IDLE is renewed, well within RFC 2177's 29 minutes
 	announcedLook = 5 * time.Minute  // between looks into a folder in which the server announces
-	soonAfter     = 2 * time.Second  // after work: servers may not announce what came between a look and IDLE
+	soonAfter     = 2 * time.Second  // after anything happened: servers may not announce what came between a look and IDLE
 	lookAgain     = 15 * time.Minute // how long a look may go unrecorded
 )
 
@@ -153,17 +153,19 @@ func (w *watcher) session(ctx context.Context) error {
 	}
 	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake}
 	defer v.leave()
+	rested := false // nothing happened for a while, and nothing was to be done
 	for announced := (source.Event{}); ; {
 		before := v.worked
 		if err := v.look(ctx, announced.At); err != nil {
 			return err
 		}
+		rested = rested && v.worked == before
 		status := Status{State: "watched live", Since: e.Clock(), Looked: e.Clock()}
 		longest := min(v.interval(), longestIdle)
 		if s.Pushes() && len(v.folders) == 1 { // all is announced; but an announcement can be missed
 			longest = max(longest, announcedLook)
 		}
-		if v.worked != before && s.Pushes() {
+		if !rested && s.Pushes() {
 			longest = min(longest, soonAfter)
 		}
 		if !s.Pushes() {
@@ -180,9 +182,11 @@ func (w *watcher) session(ctx context.Context) error {
 		} else if waits {
 			longest = min(longest, max(due.Sub(e.Clock()), 50*time.Millisecond))
 		}
+		began := e.Clock()
 		if announced, err = s.Wait(ctx, longest, w.wake); err != nil {
 			return err
 		}
+		rested = announced.At.IsZero() && e.Clock().Sub(began) >= longest
 	}
 }
 
