@@ -296,20 +296,18 @@ func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileRe
 	if f.FiledAt == nil {
 		return nil, engine.ErrMissing
 	}
-	row, err := s.Store.CabinetByID(f.CabinetID)
-	if err != nil {
+	c, err := s.Engine.Cabinet(f.CabinetID)
+	if errors.Is(err, store.ErrNotFound) {
 		return nil, &problem{status: 404, kind: "cabinet-gone", text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where it was."}
 	}
-	c, err := s.Engine.OpenCabinet(&row)
 	if err != nil {
 		return nil, err
 	}
-	body, err := c.Open(ctx, path.Join(f.Folder, f.File))
+	body, err := c.Open(context.WithoutCancel(ctx), path.Join(f.Folder, f.File)) // it is sent after this request's handler
 	if err != nil {
-		c.Close()
 		return nil, err
 	}
-	out := fileResponse{body: both{body, c}, name: f.File, size: f.Size}
+	out := fileResponse{body: body, name: f.File, size: f.Size}
 	if f.State() == register.Changed {
 		out.size = -1 // it is not known
 	}
@@ -321,15 +319,6 @@ func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileRe
 	}
 	return out, nil
 }
-
-// both closes a file and its cabinet.
-type both struct {
-	io.ReadCloser
-	cabinet io.Closer
-}
-
-// Close closes both.
-func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.cabinet.Close()) }
 
 // GetFiling tells a filing's whole story.
 func (s *Server) GetFiling(ctx context.Context, r GetFilingRequestObject) (GetFilingResponseObject, error) {
@@ -716,26 +705,4 @@ func (s *Server) FileMissingAgain(ctx context.Context, r FileMissingAgainRequest
 	}
 	n, err := s.Engine.FileMissingAgain(ctx, v, m)
 	return FileMissingAgain200JSONResponse{Count: n}, err
-}
-
-// ChangeCabinet changes how colleagues reach a cabinet.
-func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error) {
-	revision, err := revisionOf(r.Params.IfMatch)
-	if err != nil {
-		return nil, err
-	}
-	c, err := s.Store.CabinetByID(r.ID)
-	if err != nil {
-		return nil, err
-	}
-	if r.Body.Address != nil {
-		c.Address = strings.TrimSpace(*r.Body.Address)
-	}
-	if err := register.Base(c.Address).Check(); err != nil {
-		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
-	}
-	if err := s.Store.ChangeCabinet(&c, revision, viewerOf(ctx).Name); err != nil {
-		return nil, err
-	}
-	return ChangeCabinet200JSONResponse(s.cabinet(&c)), nil
 }

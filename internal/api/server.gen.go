@@ -189,15 +189,24 @@ func (e AlarmSettingsWeekdays) Valid() bool {
 	}
 }
 
-// Defines values for CabinetSettingsKind.
+// Defines values for CabinetKind.
 const (
-	Local CabinetSettingsKind = "local"
+	Local  CabinetKind = "local"
+	S3     CabinetKind = "s3"
+	Sftp   CabinetKind = "sftp"
+	Webdav CabinetKind = "webdav"
 )
 
-// Valid indicates whether the value is a known member of the CabinetSettingsKind enum.
-func (e CabinetSettingsKind) Valid() bool {
+// Valid indicates whether the value is a known member of the CabinetKind enum.
+func (e CabinetKind) Valid() bool {
 	switch e {
 	case Local:
+		return true
+	case S3:
+		return true
+	case Sftp:
+		return true
+	case Webdav:
 		return true
 	default:
 		return false
@@ -1292,30 +1301,62 @@ type Attached struct {
 // Cabinet defines model for Cabinet.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
-	Address *string `json:"address,omitempty"`
-	Folder  string  `json:"folder"`
-	ID      string  `json:"id"`
-	Kind    string  `json:"kind"`
-	Mode    *string `json:"mode,omitempty"`
-	Name    string  `json:"name"`
-	Owner   *string `json:"owner,omitempty"`
+	Address   *string `json:"address,omitempty"`
+	Authority *string `json:"authority,omitempty"`
+
+	// Folder whole path or address
+	Folder string `json:"folder"`
+
+	// Holds what was tried out and holds, in words; only where it was checked now
+	Holds   *[]string   `json:"holds,omitempty"`
+	HostKey *string     `json:"host_key,omitempty"`
+	ID      string      `json:"id"`
+	Kind    CabinetKind `json:"kind"`
+	Mode    *string     `json:"mode,omitempty"`
+	Name    string      `json:"name"`
+	Owner   *string     `json:"owner,omitempty"`
+	Pinned  *string     `json:"pinned,omitempty"`
 
 	// Problem empty where nothing is wrong
-	Problem  string `json:"problem"`
-	Revision int    `json:"revision"`
+	Problem  string  `json:"problem"`
+	Proxy    *string `json:"proxy,omitempty"`
+	Region   *string `json:"region,omitempty"`
+	Revision int     `json:"revision"`
+
+	// Room octets left; only where it was checked now and the place says
+	Room     *int64  `json:"room,omitempty"`
+	Username *string `json:"username,omitempty"`
 }
 
 // CabinetChange defines model for CabinetChange.
 type CabinetChange struct {
 	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
-	Address *string `json:"address,omitempty"`
+	Address   *string `json:"address,omitempty"`
+	Authority *string `json:"authority,omitempty"`
+	HostKey   *string `json:"host_key,omitempty"`
+	Pinned    *string `json:"pinned,omitempty"`
+	Proxy     *string `json:"proxy,omitempty"`
+	Region    *string `json:"region,omitempty"`
+
+	// Secret a new one; without it the one that is kept stays
+	Secret   *string `json:"secret,omitempty"`
+	Username *string `json:"username,omitempty"`
 }
+
+// CabinetKind defines model for CabinetKind.
+type CabinetKind string
 
 // CabinetSettings defines model for CabinetSettings.
 type CabinetSettings struct {
-	// Folder whole path on the machine that runs Ink Tray
-	Folder string               `json:"folder"`
-	Kind   *CabinetSettingsKind `json:"kind,omitempty"`
+	// Authority certificates that are trusted beside the system's, PEM
+	Authority *string `json:"authority,omitempty"`
+
+	// Folder local: whole path on the machine that runs Ink Tray; webdav: https://files.brackwater.example/dav/harbour; sftp: sftp://files.brackwater.example/srv/harbour, or /~/harbour within the account's own folder; s3: https://objects.brackwater.example/bucket, with a folder behind it or without
+	Folder string `json:"folder"`
+
+	// HostKey sftp: fingerprint of the server's host key, SHA256:...
+	HostKey *string      `json:"host_key,omitempty"`
+	Kind    *CabinetKind `json:"kind,omitempty"`
 
 	// Mode of files, in octal, such as 0640; without it the system's own
 	Mode *string `json:"mode,omitempty"`
@@ -1323,10 +1364,22 @@ type CabinetSettings struct {
 
 	// Owner of files: user, user:group or :group; without it who runs Ink Tray
 	Owner *string `json:"owner,omitempty"`
-}
 
-// CabinetSettingsKind defines model for CabinetSettings.Kind.
-type CabinetSettingsKind string
+	// Pinned SHA-256 fingerprint of the server's certificate
+	Pinned *string `json:"pinned,omitempty"`
+
+	// Proxy socks5://host:port or http://host:port
+	Proxy *string `json:"proxy,omitempty"`
+
+	// Region s3: region, where the store has them
+	Region *string `json:"region,omitempty"`
+
+	// Secret password; sftp: or a private key in PEM form; s3: the secret key. It never comes back
+	Secret *string `json:"secret,omitempty"`
+
+	// Username name at the server; of an object store the access key
+	Username *string `json:"username,omitempty"`
+}
 
 // CheckStep defines model for CheckStep.
 type CheckStep struct {
@@ -3250,16 +3303,16 @@ type ServerInterface interface {
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	// (GET /api/v1/cabinets)
 	ListCabinets(c fiber.Ctx) error
-	// AddCabinet Make a folder into a cabinet. The folder is made where its parent is there.
+	// AddCabinet Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 	// (POST /api/v1/cabinets)
 	AddCabinet(c fiber.Ctx) error
 	// RemoveCabinet Forget a cabinet; its files stay where they are.
 	// (DELETE /api/v1/cabinets/{id})
 	RemoveCabinet(c fiber.Ctx, id ID) error
-	// ChangeCabinet Change how a cabinet is reached by colleagues.
+	// ChangeCabinet Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 	// (PUT /api/v1/cabinets/{id})
 	ChangeCabinet(c fiber.Ctx, id ID, params ChangeCabinetParams) error
-	// CheckCabinet Look now whether a cabinet is there and can be written to.
+	// CheckCabinet Look now whether a cabinet is there and can be written to, and try out what it promises.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(c fiber.Ctx, id ID) error
 	// ListCabinetFolders The folders within a folder of a cabinet.
@@ -11489,16 +11542,16 @@ type StrictServerInterface interface {
 	// ListCabinets The cabinets and what is wrong with them, if anything.
 	// (GET /api/v1/cabinets)
 	ListCabinets(ctx context.Context, request ListCabinetsRequestObject) (ListCabinetsResponseObject, error)
-	// AddCabinet Make a folder into a cabinet. The folder is made where its parent is there.
+	// AddCabinet Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 	// (POST /api/v1/cabinets)
 	AddCabinet(ctx context.Context, request AddCabinetRequestObject) (AddCabinetResponseObject, error)
 	// RemoveCabinet Forget a cabinet; its files stay where they are.
 	// (DELETE /api/v1/cabinets/{id})
 	RemoveCabinet(ctx context.Context, request RemoveCabinetRequestObject) (RemoveCabinetResponseObject, error)
-	// ChangeCabinet Change how a cabinet is reached by colleagues.
+	// ChangeCabinet Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 	// (PUT /api/v1/cabinets/{id})
 	ChangeCabinet(ctx context.Context, request ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error)
-	// CheckCabinet Look now whether a cabinet is there and can be written to.
+	// CheckCabinet Look now whether a cabinet is there and can be written to, and try out what it promises.
 	// (POST /api/v1/cabinets/{id}/check)
 	CheckCabinet(ctx context.Context, request CheckCabinetRequestObject) (CheckCabinetResponseObject, error)
 	// ListCabinetFolders The folders within a folder of a cabinet.
@@ -15764,292 +15817,300 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H37cxs3kv+/guJ3q7KpHT392Fj64cpJ7MS3ceyyfLd1tckpIAcUsRoCXAAjmpfy//4tdAMzGBKYBzWU",
-	"srvJD7EkDgdAo9Ho56d/nczkciUFE0ZPLn6drKiiS2aYgt++5YrNDJfC/pIzPVN8hb9OytUFMQtG9JIW",
-	"BdMmI7LImTZEKjLnyv4whwdosVrQKTNkJpdM42eTbMLtS/5RMrWZZBNBl2xyMcmr4bKJni3YkuK4c1oW",
-	"xn4u1/YjJsrl5OJvk3I1yfBvP2cTs1nZV2ijuLiZfP6cTV4Joza7E98wqggVORHlcspURnQ5WxCqyfnp",
-	"+fOjZ39+cuZnt6JmUU+OweuyiWL/KLli+eTCqJKFE11RY5iy3/zfv50evfj516efj+CHP/1hEpvgayWX",
-	"u/NTbMb4HcuJFMQsuCY53ViiFtQwlSDc3L4pnMpcqiUFklHDooO/+dY+F1knz1sXuaSffmDixiwmF2en",
-	"p9lkyUX1e3Sc+VtqZovddVreUOyOaw4LpYasqSaK0dwvcsFoDkt2M3szP8J3hfOJjCi+oVMumNkdkxtN",
-	"4GVxMs7c9xLrPbfrjY332rK+ii2RazKHD4Hj1naVBWeaTFkh14SnDgJ+p2UeiYm8pbyYyk/xhfM8MdrS",
-	"fattm2OjfSgLNnAoZb8ybJwf4ZgmmBXPcCvDVkeBC/P86QQ4li+tBKn5lQvDbpiC8a6kMl9vqvG2FqCl",
-	"MgnpVM3Fy6dgcnikJ9lkzgv4VzPhdric/p3NjPvI/lPtPf8/+/stF3AikXJ+r6IS7yP7FGH6tVS5Bv6b",
-	"88JK9sxKu+9efSQndMVP7s5OFLvh2jB1UlBxU9IbRgqujbbie3lBbmh5wwhO+MLwnK3tISR2XherfE40",
-	"FzN2AdLz9Fli342d2UB2/ij7C0dGVcGT4tHIQcLxs90xvZJCM7gF3ys5LRiI6pkUhgkgMl2tCj6jdmIn",
-	"K3ziT3/XeFXWY/1BsfnkYvL/Tupr9gQ/1Sf+vTBic51/tZKCa7JWUtxkZL1gimW1DDGS5PIYqOReZsd6",
-	"OTP8jhvg3ZWSK6YMxxVMNxFR6TgsdkS2j0U2MbQo3Mu4YUvdtbaPtCg28EV8FVWK4u/S0GJ3Y+Wc0KKo",
-	"74G5LIHtIwe0Pup/swur5+Zf7hZWHxGJR+xzNnmZ54pp/c2CihtYOs1zbqdAi/cBxea00CzbIqKlfIwj",
-	"BVtfEEoEWxPNZooZsqLKZIQWWlolSAqG6+KazAqpWX4JipGlur0YcErE0FumiZBmwcUNoWJDllKxQJzA",
-	"SJNsAu+ICIAMTvruDKl9J1PEfmo5Z8puuCBrDnI0OIdPo6cwpDZQoIWsjO2ynlveFuvsTH2bTXLKi801",
-	"Enzn4QXV10jq4OOplAWjwn7O8+jXuNA8Z/GvgJS9+LUitpWzlta0KKKkRskSGcSrNMGH4TGSRe5W1ZBC",
-	"R4YvI6IomxhLj2Begt2BmKOGSDGzXwFKRedYqiKuIYV7Cle104ncVVNvGb6jQfCKjG5uwVYFi29lkitm",
-	"DBc3euD5i3NSwMBPzk8jVFjST2/w4Wen7XzWPDanX12cnsa2pGaj5hcsr2iypBtyI+05g/tpSWcLLtgX",
-	"msi1IIKZtVS39VtH4MAOBdWqGv6kNOer+Y3QBGf9xw+vvyEvnp6fZWSxpLMjvaDnz55/eUlu2coQzWjB",
-	"cjSaLP+RG37HBJnS2W1ThDyLTsDz8JZasmAglsyCbQhVjNizgdfbmoISKUBMOi67xwFo6pidUi48DFE+",
-	"LqhaRgTd3DB1veSiNEzHTz811wWj2sQ/nW6uQQrEpMqsh0Wzy6hxMbjNaJoXDCkpS7DaFaOzRZSgyzb7",
-	"IjWNtKik4maQMGyXrSppjqRmppnV5mbx2a0Zu83pZuC9tV7IgV/g9sK/XshSRbmmW1w7y6Birq131owV",
-	"rCkLjL7a6m2yMC4moHpAsOS52Fe2bx+eJf3kjLTT01PnZ0habc2TtfXVzu8G567JOmeniRsgOI2d0vcQ",
-	"p80qlcGXL4hn8ktQ64iQxE2RMG6FrDUdNk1RHZ9t70slftiktQZhffWc+gwbnrXmG4XVnrkmVupvrLVn",
-	"FRB/uKqrUgr8xJRM409rlgv/s1mUyv04Vxx/0NSUyv1Ywrd/btUd/tx91DtX2dRElly43866pULF01/9",
-	"+aunnS6M1G2Gc46eXaX4HdplzYNZra6X1WcXFBNyS6Y1RYOr7etv3WPba/Bf91sfXYFVyj6wf5QMpcAA",
-	"4TOjpd7m+mfxDTTeM16RI3T6zlfq5/9A1+9ZdvbV5z9MWrmgoYxUtBLS7E4mqrREaHDLIgbg93JNKFkx",
-	"paUA1U2TmRRWlh9PdmghY6otWI3ECn/FcquVKXZJ2HJlNuiaAEVtRW8YEYzl1ooV0QsX9Ma4AbZy/LHr",
-	"JK4MZImKdezFq9pFs6sFCsOLvkrGFuetkO2AKv5Nfhn1qFF+NIbOFrgdW0dKFFyg80ETSqwaboWRtRFW",
-	"fGZ/IlxPLkRZFNtuIb2wVgQKB1SO0a8WMYFNghr+PuqvpvX2Em2rKnYK28qKc2o6GsQIFzjvo/bfLpMs",
-	"5JrMZFEwelMyjXci4YbMlVxaKnHlzTAd45155b0fqkHvnm2Zs2HElWuRGDtg6eZyw3Pn3UXeVThUa+7W",
-	"Lit3dKAGtvG92769PGxDd/iCLIxZ6YuTkzkvmD5mn+hyVbCTBVVTWaqM/PTTTz9ppu6Y+umn6o/fX1S/",
-	"EKnIiVZ3/hteqM2l8jKsh/GYosGeuvA8EU1aL2RhpaxZoPebea5G76IqhSZvxC35iAZzw7P34nlHpK5m",
-	"6jqgUcgZeFO9moW/R/Wk6K0h5wT2JbOmvJwZWtTB1tPnT09RW7WaLDcYS95ow5boK9lyLPTTVbsjksGJ",
-	"i0/2gpTaKsz2/xc3SpYryyT4U2PC64Vso/l5b0eD2+/oYVqw2e2VYauYNLzjCcs1Z4byIi5ubuO3r3Zj",
-	"tE8YnoKXVIPEZy3d1LZ1i1IkfB93tChZ9wTwscy9KT227uuHbtNG3TIi6uxMKgwQ5T5tYoBjWy4pF2PM",
-	"AvlmjDcBcw9chxUXY4xd0CkrxniRYjO+4jsbst/LIGYaU0epIXI2K5UVaS50q0OTdJ/htpjcc0jTEY8z",
-	"8nSvd7+iYIMCOzxabXL00MiiXIr62A6xneCrEVKhgsrtFZszdUm8IW/lfKlLWhCJ+ljMfn421JG/RUI/",
-	"q/hiwfTpXGdzOVf8RhxxQaYbbzuRP757WZoFOT8+/ZJwoQ2jOZFza2lRre127VpXtDQLqZw+3ek3nxV2",
-	"M695HtMFKF6ZXOuSKefFh4jDSskbRZcRx3zHxeiGS4ULuiIBl2RVTgs+I/geTRb0jkW0KFRGIpeWv886",
-	"6YJrjrt6qyMDIYVCyluWk3KFAY6vnp49/fKSsEKzOuzgjbnOYfVMrtLBp2enw4NPRt6iOdxt6ze4u+KL",
-	"OH8HB3+8eGzk2ur80j73Ch9onfrDlrAallTgNlv2jWY27GkehbK5lthuxeG0OqKije16rMho3BMV7PmW",
-	"9OFm4aS7Lqf16qOu0GfP9hg6wjkD3KtnUb9aX9d2C0dZ8a5mC3ChGSeCN5Aa1StSmj4FA+42WEeck8rY",
-	"gU9q3Tt3Zkqn/pbNeB71ZI3jHKbGO8riEWItlwzdHGuqSY6zARudG4wS22uPah31hA31PaMx1H9ZYJ51",
-	"6XS1B9uv1nODHy5KeD6f/+B8hds+xDD+MZWQy7Om9nVCrqM2unHJgR3pIPYqhEdjE3pVaAaOp30d7d1R",
-	"7M7j2dtbX/tRunw4D+LZ3z5uVdS1xf5/paguFWv1he4SaMc63b30wNWxuw/wZ5RsBWf2bLlp6ujVOeeF",
-	"v62a7ym4YNoXAPjs0ugr3MFITFPIZC7FSmoTGXlJeZBFCHo6pOIwF/9IqABLeReTQAE91kzZpeCDsZdo",
-	"Ew1ggqYOn4EbzOsEfRWiLa7x+17TPiCh39aI8YfU8gRtYbX9DnbScVsT/gtNYG/qFWzrJ4F58iR2nGuW",
-	"9Q7KWwb+qAjBpwyrTRwLbu8jZGH7+IC9PKop1rT0wtUNglsfz7uO7VCUxp9WBRXUF9Rs0fCGchETjWwZ",
-	"Tt3QW6dQgJYxo4JM/YLwFTHmzOsr/EEDuZgo0P8y/VAW7L+ZyjkSbHv46maObDnoBlIw4rVTsh023usi",
-	"zyalyCWdxtId3BnE3XE7Ue9Pd4SsnqDfH08vv9Rg9MxxSIKxpIrofpYeHXbRWnFjWJxrfMSv1jRm+m6S",
-	"TT4V+lNUx0gYb0uas0GJXl5X39G+/WEeGgNWct1mIEJEm6x5UZApi0t3NpMi19cFmydc2D5MmpxzRuTM",
-	"MKMvySmBSDKor8i0k6xPEr42FHMDqpTwUggOUT/3Em3kaoWFJhQqTTrlFc/rsSvjFgdyZKtfjrFbv5tp",
-	"RtxTOxzqSqycYFTfMkVmC6nZWA7FLChGDAjeVnK4x3nRzJqTnULRKVBX+LT9njvtj1ZpFHKQW3WMHV5z",
-	"VuRB+czWjRexBJAJfIoDJV4Jz6DGkZz5vIjdw4HfjJ9Nn3AR0z+pMC03ihUqdFpsCD4YEzsFnSUyV+Z2",
-	"+YQaAgpLHfykkBuytJv8t7Ofj6t92NNmwxm0mG2v4Z6KuAZqe2zXiliw2S3Lo6nx6wUTlVgDMt0xxeec",
-	"5aTADNR+Yp7do0J392WKajasuALOQWzxcHaGvaolicTEsjjcxfB3WSpBiwzcGYbeQjKH8fpDjzshnYtS",
-	"Z4/uflarcbtc6z78QpNKrPSYh/vWtcu5b3utT+gCn/z5kxfnX0Z1AG/7RU7mismV5Twljb1WBSTCMEIJ",
-	"HPT+hxSTaILMkjkXecXZl0SKIsxw80m1C3uGRWDKxMdL0EISuWLC7jIGJU6/egG7D0bKl/EMHpTqA5Pl",
-	"l1TdxtYM+o7bXHuP3kmeZ5DPYKS89eyX4f2qGKwlx2LlyCj48fV0E992N0ytB1kOR98pDqZJJb/aMpei",
-	"p8ddVelagFjKf87UdZv/xD2SzoeD2pj7FlTu6HJryg3qcv7mnkEOVQ4ly1rjZ57eUPYYWBp2D+Mqhrv1",
-	"45mRVrMbxFXuK9GC0q1ryQMmVMK0ychhCYLbx6D+PtiDnU1rqDL+7nQ6TTPN0G1VLfDSt+OPLu12y8+a",
-	"99zOwSYOfCFRl9vTVZv7O79+W7t2XuMUNFcJNfVxsyl5jAo2M94qjuQTLaiKOdTQ4vEVqaVm6gudQQH3",
-	"HVObqcw3X1T3wtPwXqjevZOgC65vmGhjWun1p+IkbcpQOnMpla1nJxamEwb3R5QdpIoWL8FdU+d67FI6",
-	"birb0awqBqXIXvg6WiWl1paIBWO1z+Xf5dmuzEokY21I2jWn9+mqXMYq2Y3Pkuw8k207WnkT23a0Iwy/",
-	"u07vf8VZxpdWivwKUlJ3F8fETG1W2zanKdAfRJWxP8aE/EJq06vWjy/pCtzBqyfRF3k30i5V7FmN8xr4",
-	"2e2CNFlKbazGRIWB9FzLdZi2mtSVtojq5DcsyE0nC+kSTCRG3u+pyPdKPYYkqn3jzeensagmKl87xUoO",
-	"4aYU7od5QW/wlhfSEP9bezXS06Rntulq7XVx1U6Qrqok8IDv7j869vEQWK2RzxYESp9zRvjceblqFaY7",
-	"Goe+9uuR9yTufNVJPqqt5pFDnP0ilb2StqO73uZLsgtjeeCf77//Kfpl/WKZzZGHUbVa2lZxINgWEOUJ",
-	"XCqgT8zkanPBlkV197rpWoODFfNLQBsJvrRbT6Epz1M5Laf7pNOICsho6I3qvhmn6mrFRNS7M0Qb7VBE",
-	"tw98VQfcGQ0zbX6p7xktUPNsztzaRqXuk48Oz8Ve/Wa5vyM6l7NyyUR05eDxknOwPAGi4H9evv3BMtx/",
-	"Xr37cSvR8ezF0yenT6PyzUqCliyvaFJ/A3UGhrd871Rp+8KLquIJfvUACjBlFwS3hr49ELLidHs+ELym",
-	"aUx7Uu4kJzvaRIluom7edKXCrKB60VJ51eYyuyR0CvF98BMrtmBUaahX6XHrxX1yIKOdW0SEUiNwQVry",
-	"nZ+cHT+ZZGMU16VNL0Z1Iykx/MglVPRYwG7yRVcNdytgQtRSYNrwJTUsJ1M2l95XhkhZ2idO0LzfzpQi",
-	"l/FI3ZwqcBc5LymEwK11NJPLECaJQhFsFbSCvM8oOIi4FXItYlFdVuQ6NJrQXwXOQFo5tFS9xBkVRDNj",
-	"CjYgsyOb3LlAdzTtJM9IweaGyNJkZMGKPCMY0ssILSw5XdQysyMTqnnOsiD4fEmcP8nviYs1VnHmDt9C",
-	"S+2mn3bFo46LYxLhL+5AbNk5nwwTmsuh+cTpU1SUivYAO3LrcY9n4URis//BweHtrgB5pLfW9d5Fse5d",
-	"RwP0jKGq0Wk0ocvfBRU7uweHsGmVC3u/pW5HDZGCu4UtbobR/eBLboYmRy+4NlJtruP4EiuqNdMIrTen",
-	"MwOE8qqt/RnNGX9bAjSdPYWX5JTcMrZCkES8+BGS4cnzZw3MkdNo1IatTGJGuzlnzgGPAaLqfN9rfH8t",
-	"JOaADledVSVOGI6ThuntiyUj4NWp06m8k//SSUqdIQdmxMoPfBMEF3W51JAZd9+1lAW7TiQ0UkEWUNd7",
-	"6mp6yQwcINsYMT0HqSvutgwRtoZyJuLG23uE5TS5htg7O1/qPOft1Nlntv7Fh6SIG2N0mqykLKJvrS50",
-	"41HICFiFqCP76J/HcsyrKuUhy9oSgw3ptH0uQzkRzLvB8jXjbDHp1uaH5NzZvqiwhdqpN8LIyPWXjnZj",
-	"yVUkMdfL1FqyueosapyRDln8N6wzT7jXPRS4OHbUiKhVC0prqbSsgpX2OZhRZWq4fCMmeiqzCbDTihbe",
-	"QttKAEkxS/2cwzl1xM7anVl2J8vVB7keeHPesk2vIreqeHtYGZt9vf9yetoffZApFpgbC5bTpwf24qya",
-	"nF06Tlgv5lLpWmvBghXvWQmWSJwUDBLPAfjZZVRp5yMwF3AOy5W9iu3zoPX80QqNY23Y8ssdj22WTq8c",
-	"Tr+m06xX7ZMbLkbAAP+8Z4I6FOzmSq58hKI66+gQ5AFsb8wibnFuuGJfs0mEFKsy5NaacffY52wrOtQ/",
-	"BpREwzVM3dHi2qW2xk9G0qNRMHrHKvUxknIHommvrN/+TpIVF4LF55eOZLXlCa+U/LTZQ4A4hXmYOav5",
-	"jbiO5fxruWRTmW/AvWEkFBH6svNoEBgg2PsTeif3ZCaFYDOXfrLGCjVS8DtW3TGECyPt/UcF8ZyzjWGI",
-	"ESz39bjPJQgiJtGrB+MV9wkWRvi9iWzpMp6RkjWTVCe8RdzsW7UbyoctRdQ+NeczapyX1z3Kvf4EeLmq",
-	"1MYVQoLyhFFYMmWa56wBqJOR96/eNgX582fPnsTq8O8rl+rqHIxbR+Ac7WFBIAiHl64Yze2lR+QdAgIH",
-	"QMmJKHgGr9plsmzy6ehGHtk/HulbvjqSK9yOo5UEDsAGEYG83LkP+JKuwEqFKHnWUczcf8CYwK2o9fw0",
-	"i7g85dww4dM/QkQDOI2+AtlvfC4RQJ5QIWSJfFwDRz5/2g2FuosB5RIGtlzEIYUuIBVyBl4AIgVx4WCc",
-	"0yXcrRdBtqSVIehT8bhJLiRHXHKYvoQX5FxdEOq7p8g5vrUT+OrSozjVhYBcO78JF+ij8AZRLCkim9gJ",
-	"u+S0nNdJHTFx1rwDdxgJqVMp+7Sq3pLzebhvWmIVin0RASRcrCsHI2nJTAZI15UPCq2TJaJkX9pfQ/2F",
-	"Va0+LBUqlAtXuWj/INr9LV3mc1zFDNNyZ7QoCDeXLkjm9EyiZUSV7Ihv+5s/orRVTBLios0Dewp3fyGL",
-	"XFvDLoMgl6WNWa56QZLU2sUWFsz3L4/Onz0ncy5umFopLqoUK9xRh/YeSPEgLcLuQN3rAo6N7lP37BWa",
-	"6mzuSIzTKthdAexckBcvnhCpyIsXz1xhXKEzREA5ewqfnJ2dhixg74VnXTxQqUnbesvsVj+7ODmxsvXC",
-	"TtgOsDBmFf6tF9bKniA0vfY1UNY6jIGLrVPloC5w65YUoR+shsYNupCXpTZkyshKSZjShnz7lzdvLRWu",
-	"3r92lUvgTRIbDE+NB5mRTtA64J0W7zgSoSNkgkmVIxO6w2CwF4ke2ockmf7lFLKPMqebWNCmaBgLYTx4",
-	"KCaq16D7K6tew5xv1eWFszcmlhbYZmMOMK8q4IRewfazc8zUJZZDMzJ/gpdxIddH5Sojq6cBLAfCA1t9",
-	"MCPqGaEuAjDJWitPenrvOq3CWEkHN2QtyyJHEKops1oUBk+lIoiTMU7EHVgdl+sgz33NzIjh9h6exnUa",
-	"fKCCfp5RQXJJ6BQRLGNI6r6CXLGCUaimZB7yA/7qsuwh3BxHGen0hyEb1n4xH0OGFUSPRcT9l/bzuYz1",
-	"1npK+0zStZTIHQ8S17bTrKoksjTWRt5SfGzFs9HNZLQKpODS+aFQ35nKTxCCDKyAeOF2QW8GOiM6UZB7",
-	"ZtUkgtDB6vosqZcjsYLYjoIK7dGpZK86qzEqigaUDSXLeWJnra6wCWCcwxKcupCmq+IGcz9CZvdsFjst",
-	"P0qzJ5SITzncaRDY1Wg0XHwy4/BHaaLQtC1XbG/ub6nEHFwblGBetH3x0KBti/U0U8gSmoIpjc0371NT",
-	"5NxqrrTIkaa9suhdkVvda78tn0f74EK6VQ3RYmnlrSxo+ijqpLyzF4lGLcu4j8e+2Rvd7pX2SfBAYEIh",
-	"AIxXZ6bdabKqOtdE4tQG3+xHq50BxH0lG9rqpvL1Dmsb3NH0MpsYGQuz5w6qAl4pBQsRvKNEj+GhvyvN",
-	"jYxXoEuhUzVmHfEOzzXR7oAewy9enZYMlaR1zV51Me1nq5+bujH7zHd2rgqokFw/txB5T290sBMdNdJQ",
-	"vez9bVi4XnBxC9FsK5x0HwO/V6lTyskb7P6ufMSrqy4zjyBNJWNnsUYL6K0WkriGfOHLWnsotUytL9Zd",
-	"yMbdZTO1h6jDKzTY3xMyecf640zf4HbYuxgLv6c6htyO6a7XkO4aP4SWrgPxGmjaGZBQ2Ju6T+RrSYHE",
-	"ila3Qx/dgq1Mwvi0POJCAdBB1lcETOns9iJEPtOGbhLYddtlgi70J4vccz2kZWeVfYh4H9j9GOodyYKK",
-	"POEkn5trWZq2MHECm6WlRHov/T5AGo1jDcZl/33u9yDzsOBLblrRCoZ0LgxCSNtWZSERRMRIGYCQOcdE",
-	"BMsqlc0PylcDWy2FZKDMUKMpjWS1oiXmWtRYVh4hKwVp5bAQrsEDfM9TskZXRyyXK25Ht6d4JWscRkKU",
-	"w5elUr/rVXO/8P7IMh6Qoicudhw9KoQm8B7Q3ey1ChPXQ19UQsNJz2rzs63rIAtwM+AEN/gxfsk4WNdd",
-	"sLxZXA/FrkLDFEb8Q896BHgogwnUw0XnnoTSquzXWJ8ASfJo17S6UUyqwM9lG3gPYgmBE0Ndpn4Cga9/",
-	"KlgDHyyK97hVCBieR26KdtpvBaegsKC2X0olLri4NYpuLtzEL7i4owXvLo9xG4ZTqKbZ2hTHKuBSx1os",
-	"VuASiSRRZ6ECnINZyFJTEb/FMToVxwGIlzppWRvVIaD98JKcbRTenNX1ADivSxcmAGzamelRhOROh1tW",
-	"DR+Bi4kR+QOjeaIWtuGkHdKH3gxIrEqqgG0oPAnPjL9x9kQKDiBy0IREV3HKMfYB3AdR2tVsFS3HbCYf",
-	"bLeFdGlJfMaq/I7Altql09KsWmI6BdeGia1BuKkyXzpZquIlGChOCAz1fFPBCTapsWRU6IF3QVJSgUUW",
-	"81Ek7gknb3AO/uttq3jNi2HeznYUnAqgc5S4wljwsunmivPrluFb8WJ7dRrf+dqG0QENucJN+h9G1aB8",
-	"8hj6jEdx9RvVyHDEuXUxy2MC+0fY634QrkM6AAxmxk6M4kv4CcAsuSar0pApW3DhkPSGdi0MWTnizl47",
-	"zH5dNcSoM+dC6EIqcjJlhVz3A2KJd/muBoSB7EM+uu5CEP22PC7kQsZOAsvuHJ0hmGbrhEbpoLAHGbIb",
-	"N3iHhQSPZTVa2brzJEYzQdpMkcEXU5z8/m5pM0P8NNP10YDFLBJFVnjO6/TVAL45q5pzJZrEdd43MSnS",
-	"Rwi7+z52g8Fm7CXWDVP9ar67awWkGqq6grmt76FC+oWHF4rb2Lpc243iZ9jGLskUiqCPSE+zsUiseS/Q",
-	"20baTg/HyKOlCfSN/dd9BXrH91PInH5reuyrfh/d3MGVm9vs0lLB2RfKMASftTdjKXKPxj9KIWfvVg86",
-	"cH/BXNvo+v7Ah2U4FWlR7Em3rsrWqptNb+pcVdj5D62oRtXK84Ra6TwCneH31oCGS+bpqsJMhhH6fT+Z",
-	"epPwTHSs6XN08zxMUxrZswNcqCrSp4NwhQBqinW1wxoaoDKzRcJF3ixZ39aCpGZ1IZdeyLW4dKhJpV8a",
-	"Hre+uXCOsPFkuAquLaoCKMb6C5MKmTXaKAdBkNqq/9ewdAchRBbUymMp6iiTkMZvaiwiocQg2fdX/ELf",
-	"9nx6JyiBgYV6YdsQrzVfBVR2NA3m+3P6KMT6KlKh1yhgvC26YZgN4WosN2Afzaiwv0wZ2faINpsPjNWi",
-	"UcezafboCZXOtG7r8MQTDZ6wZmpNtzqrjd60EVpy49YEecvdbRw/sKqP6pZnVWGEs7Pp16qgQriSF4ow",
-	"lcSHynrnL3j1ZwvA59I118EYqDZ0Q4yUra1ydaoImunrOJA1VoJhGgJjdZjcxwiEFQIu3sxniyrdDLuq",
-	"ujK1/qYPxKnWdNNKWQo51oLrhaUsFGQxohsB93g0NPZGR1RjJ5D10HZg6+rQZTXhrGKKkNwhbeMcZnWX",
-	"/HU0KYqih8ZUDhtL1yXdWMEB4zr8Rw+Odg+cjaS/Mj7p2se6BcbMRbL1BzfE9UXwri27HNQN+p7+qq9q",
-	"VNSNCORfQ77GauiYL7SOFPSnb+w4NmysBUDjSkKa1sNGd8QlAFbVIPnSng+jqJEK7joGNdn2gm7g0dYr",
-	"/lDGAg5JpDMQSM0AJ1cGS2EzYmRON76l0PbpD62MncbVNYBrV7fBb/2zPSo1whIN3iaBE6fGruR6eG+h",
-	"FthDOmOtIBfjheK7IiJCRKWjXnNEkwhbryYYfddVCIKLC3v/Bb1T+9fc+c4ydXZREBCpuKRxTtLleZZb",
-	"amz5XmJyO6+O5nVfFztsUzQGjOIF4L3FWZp3xmcQuIO6DZX6quoyTda0BdKy9h8Dlyxo7+YCtQ9sVzg6",
-	"oqT2/9skNPQ7gRO5hACIPdhY7E2hNvy7Vx/JCV3xk7uzE9CFHD2CunDXcA21W2BcfbwDxxxU5k4uJn/X",
-	"Uhx/oOtAtQ4bqLbYFQeyE6zxpNON3KvNguc8iAXXVU0LIBdsgaGFvU6kYfGGVgFuO7bCNQtZ3izqESEg",
-	"1kCC385UQAPDatY6miwl5/M2IaVJLerm8+j02wpMk/2qxu9F7zL0cJa4YzG7xmXTdZs3V8yUq0iJJmM5",
-	"y/skN+CDyVfv2000j+VX+pykgovbWoLMudKQIK0MATyHONhXJAW+H4hFSxZ/+N3OECksqr7d/HujpOM3",
-	"4o3Yj3apdd6rPiEBxdy6BsOY2rOMUPbMLu5sb2pkam6reMPlQbrd4OpCvyToL5O5vjW+ZQqpf10VaEzS",
-	"ObZgAFciNHCxn5pSxf1FPWTUgCx1n+W9JbDR7M3IlN2UIgOnToh27nHOS6HLBsD5Jaay7iL+72oOC2pS",
-	"5ZPqNnP2xpQVOgsQYxAdYCH7KhIwStAtGWkX5xYZ63TqoQPw0q9AYbhGjx6Whu/Y5OxuJ4+xveWLbxES",
-	"D247vb1fDAkJdT28n2ayx617o+uVmYqLdPYVJeAbqEDQoIfcs9NEb1HfrJTncYZ2CtXRm2/di56cn1s+",
-	"hH7Q5Mnx8+On7T1LB0TmoPFgZGegPiEGUgOq1JbtbC2Jof3u04HBlbWS2DpuCVctRVx5AkQvAjStVW71",
-	"ihWfmVKxuozYuCb2yYo+xWZ8xYdn6Fo1fmDtyf1VqpbmDVYd5aZGigeldgEJVx19tD1oSt1gAfkp8yfe",
-	"z71ijnqrokIHFNJ3eyoBssivl648oI1AW6Xf0bDfR3rLxJuIpy+Rlx4Bi64g3CpXX8QPZJ/pEW3G59oS",
-	"yT/Soti0pOqnXD6RyiN7bWaVhSOVT8W7DEDxLgklOd3Yf3zxfX8oonG7NzZyTMN+jVEyxYGWqFL8jhb9",
-	"D9lL/ELsnEGc7XopBabz9dCU+jsb57JUhjFxX3cjK+jmOoZ8smQ5p6KuhKjg4TxC45IJ43szobSw/88a",
-	"s1yUIldtoZ6aOqkHjN+n3QcWVF/vJn2HxfJUX++mVW09sGW/htFB/OoQ5PYQxCvW60TF1xILsriVNwnV",
-	"ZCr3Qsc3Wc284dybZGhSLaBA/Iw4obSdyrniiulBN5eRTfmWtFhQvAVDJCe2Z4e06og5LMInz581YCSf",
-	"d8JYVM0d4zEe9NcMzZPeIgSOEV27osPE+42S5QCtwb7/O/uVqE8WQGj6v8yB1nT5dby0dlOtx0kRACcY",
-	"aYScwolLVKphpsqlQ2Y1himNWqGPMs7ZOtreAIo7Vwm13wxKunXYeTFxkay+8ZhpD4yC5gHQfDUP0KC+",
-	"bNcohjwBUpvX9+BuhWO4uCmqXQJ711qdcg5RVD+zBD90F2Ps7tnKV9tO/vdv85X6+T/+dnr04udfz7Kz",
-	"rz7/YTIY5jKqXCoeyydrKXKSt/G7qh9GEhbVpwrp/kvkEoIxAyoS+gEPRovedQ8Hq+/7DY+3uins5N/X",
-	"xt92Tj8V0XQ2dKQg/ilVt15rB/zF7fr1/nYdIBSn9ThMJANDVBs8MpFLZlAcrdq6aHTLlEroTlPFLxrR",
-	"lpNF+zjl+O0Hn3m4hf70qrgh3U4suiM9bCXsRISWpyeEX4Mncoyd/jtECUnwUyK1Mi9Zai2483YWqCjE",
-	"d55q092qTmsQOa41dTyQXlDR9aJwne8LlCWIkJLIw2pYtv5JQg2x940BuO/unYGZIaWC4erlZBWFu/bm",
-	"vVvjAA2Q3bFkTz0ET+MYFatWBxjmXDTQzit0FIBxnnoo+KGQ5Na+ugaleQwUufCai11Q0+sVUw7EP4bD",
-	"RnMAua9wYcrZIoICk0Z9O40n0icW2AeirXVFW1wVbGyCbeI5WzdxeJS7+vn2cf2DmX1TbGSfy7vrQ0rh",
-	"Lm6nxwwFQ3SuGJ9EkrjyP0Nrh3kEPe+K34DHCpz7v7x/d1XnAGimIbPvF/JHSmZS3nL2pVXGAE/8l5fY",
-	"7uP/4HBekK8ZVUyRj+/+8urHX47JK3u8LAHgY9fe0yzYT0JJn+fHDRGM5ZCX+MunoxVTIBWk+OWCwA4D",
-	"n2AeV0Ygrwt0wTDh65i8Ukq6vhMuM4L4pBn9kwDP+Iunz/785TH5yJeuw4H945MnT15U7R4VcxUjx+QH",
-	"rl1y+4resPwC8Wl+EeyT+cXroBiIttz7C6T1/nL8k8CsG01mVKkN+eXN/OgtNbPFL3UmsE/r8Z37NKwN",
-	"nfcvzs5OK9/92ZPjs+OzL49/EnBzzZhA3ZbnTBgrqNTkYvJyRWcLdnR+fOp9YY2/QSnWcknVZnIxee2k",
-	"eQPiFgI3YiaXXNxgJwrIdYDMF9/OA4plIRfkuDIGLiYeV28SHJ3JGSitKyboik8uJnYJp66aFE6A5yqP",
-	"wuBOJHp0Kk55k08uJnYLXtaPWYbXKyk0fuX89NRhARqX5EJXq8LdEid/d1oqXnv9nXt+uIhltNPY/GOA",
-	"RGIpAw84J0N8mGoBJ1VyUmOD/rqQFZKSLLBGGXuJwI1DoV3FMWTW1MfECXKnAjh0wCYlX+Z5vTIUHEyb",
-	"r2W+GUTCXpSrMB0/N2WUQ+Hf2sOz8SfQuVVj7NQPzJCq9ZXbrsjGNLNS7St2+f/kV55/RolcMIxBN3fv",
-	"A8TLmxvYIOLTXXmO38nHWOpHVhT1WoUkS6nYMfnA5qVmOVkvrPbkErehXQShBVXLWtgvuwljBYSiS4Y2",
-	"+d/iE60fOXnz7eTzz9lkVUaYHSVwSK6B756DxIYBfkMn5fSf9KTgdgQBJMaOyV+5WcjSEOrbatlLCeon",
-	"oOmWtdbuc5pOTOVn2YutokL0o9q0nMHxtgd9RJGt+V6uIVrLhBljY66s/kYJkMoaAdboGUZ0e8w7rm98",
-	"5EGubjtU72sb5jWKdAzette9DNM+kKSx7360+xj3o4X+4zCxqW6cPZi3791bbdID3rv4qgGrO8Al6tb9",
-	"G7tAh7P16T8ZWweX5mDOnm6OFlTkJ7O6/iMqfHCMrzffI0bjIXbKvtqVoTzwNqG/NL5L1pIfxQagU1Zk",
-	"EEewii+c1q126VyRKjB/TN5gBwx0JVCR76LmRjYaC9liGzz3gHnR7bXG/sE31+fl/ett7muwappuEr+5",
-	"EIsMgilsqVlxZ/8O2b5hS0eOGcd5c/PhwQXXRqoNMIKPnWX3YAuX49GukH3jH3oIlcwN1lcp8wsYSy3z",
-	"7wOa+qr8tZI+h9luXEb4nFCxgZKc/TS4b6rcmkOcMvf2x9Liqi3c3bKXeT6OovOW3rL62GDzbr95x+Rj",
-	"3SQVqq9yVmGparKiCrrgwClUw8wXzx49dcBwmx9QC3wt1Y3VcetUTKjZqwEQfE0YNs99DC2xpsxvS090",
-	"83ocBaTl4ASyaURdcSHXNZfYEwGN7llOppugymH/E3ICRZ8j+1S+se9MnqwH2Y2/+igMQK2NohdKeUuE",
-	"XBNfS9rYFoMNBetr3kF5EiMHXfO4KS5A0+fOf+0e3TmmTXpAc2q4H0/IlJk1Y4IU7I4V+rKBzuo6oaP4",
-	"CWpaNYW0bG7f9Y+SqU0dl7JvRUTratO6OiCjbBhDUelKfIsdU67Qiw36mlQ5U2PpJr5PPpKk0Ty+vvuS",
-	"7LCXDA95yE4PqRflmo/0ln3jntkZK7azvqwsurFxPN34i1zV6AAGSbyIKQU5uf1n1M1phn0yJwuzLJos",
-	"tv2iXU0JYsjYTNu1pxgnWoitSadKrjVTZCaXrmkKMdKV6RG31VZtwI7fdZdhqm8hxKsijOYD703RIxXO",
-	"KfelT2mZ03z0QayNcMi+NsdUytuxzjTuLJobc66W2jcQdxUVcj7nM5T3bE9vcXONB1KbwjEeze5obubu",
-	"5r0ShqlxVGx4VR3hdPBYyBlDtKUGy5+sXBOV9nPyvnrqIY5I1dil5+mo1jAGmb+FfhY+m9AeAl9NVLnI",
-	"Ksh3bNQu5PaGZHUD1DnwvjAIiNBPdWruUE+7b+fIdVl/UEFIZDmKdm9fVvOmLI1PCbTkQNkiJAbfQVV5",
-	"FANwi0S/MTNwf3l2+nDyDCmZjxs8YMKoTcgwdeTdg1nY89hAeIUovDZ0M0j4MUV1qVzxQPT2eqWwPOUQ",
-	"W/wKR6/reh90b93orcalpc9It5V9U6VHfqGJUYC/RH4EdD2dQeKwrnIaraFprWxdLtFjBK7oGo+1FLkU",
-	"bK/NPgmK7+Ob7go0PIX+LXffVzKMxwLwXvs6a3LvcIIbEYY7Jj/WlvnMi5ghW33Xqup/x8yru34aPhhP",
-	"8LojbRSjy8FGFH4NlGorwZgYj5gLwB3RGaGaXEHh89GV1S1wcS6PGcI3C45V0IW9fqH4rkWTDwi5YLTA",
-	"mqoUIb/HJw7Iqm6ECHEhOHW8a19WUGi+MZqlQcHvWF+TEdTSk18R+fPzCbTmTdHACYv/Erl8NwfYtgPS",
-	"IiwfS2q/8PFoTGborT2JUvj2Dmir43HNZeysQtavvo3HpvZ0Bv3omusmnbKWNHHynz1YCDfsf8uNC4KO",
-	"pE1vbUAv0wFKYVrl4A/4xAFZ1o2QoBrOcAwife/7MvuYqVUJM48NA0VCVbU04EBwYZXNhSxVu1cjZkFc",
-	"NSg3vnIQEu3hlIKH2qorlzrr3zjgZrdG9xGCfKT5+jUX+ZV7ppcjOOzSExI75Yh99qwBk/DkgAGA9l4R",
-	"pV9oX9+II91YzkP3OmeHVcnSX2jXkpasymnB9YJprBR6fvbV8y/RHTJlOu0FaWeACu0k6aB6G+CKHH4f",
-	"3Gh996DOrRppF5qeKCvtoEA0l/s6bN9WMCyHEG7u7Y/lpK1264DJIS/znNAG6O6U3XABEQ5qrFa+J9cH",
-	"8ex0aLrevh6yD+KeaYvm598QDxwi/GLplQD1jQtQw1aalKsaU0oBqD41gKo5ypn+zr5aVfDKOKScY24E",
-	"Ws+etbxZecvYCj7xSWHgMrMimecZONUAitnVrWBAvypd2ZMV+3miQ1nygBlIV0au8Kw1CYYA2JCdhGCW",
-	"yIDH5HUFDoZiNOzg0tOzmCXV7CQRTh9CrAV3xBikfSeC17VdLyM77JNi7ZFd9Q8gy/bc+AO45/3Of1Gf",
-	"ncva5KoxdXWdaoyFceTllhACvJOqv4zPO4ZEo4yUomAaP11IjUnIAoFZ7yewToL+oKOmhAXlm4ctVn6c",
-	"zMCHEy8fmGBrQkmu5MobFIDqWUjNrOLkkmvVEpnB+Vt8MhcVG6z1vQePdGUafcfMS33rWkgdqmQHBmiL",
-	"zkAmzFiuE/TXQbaPWz2RojpzOQM/asKiGClUG7dG9G2d07XvqRrU1UBoWbBUY2348Avt+bJGglkYs9IX",
-	"Jydc3BpFN8dTRWe3a2qYOnaNvi8rZY1DZrTMXXJVk8Zc1ylOW8gyccz/CFrKAxaWpbgUeMoFecgNv2Pa",
-	"89UYHPu1t6aovg159gJrWVxume/90kwxS2ykVHXyWXxnwIPx1fPzr768j2zpk/taJ70+hBOpyPv7j9zs",
-	"R/ZcfKFrzBZkfo+6Dv6lw6WUbu1NIRG4ML4xUt6+EUb2SkWWiihpz7xdBRdgqg3IOa7A/KP+x0T3jx2s",
-	"O5coQQ1AUGpjzRouiGtZnhHsUW7niqgXch7WjiWm5tDmoxN71mtegBiG+Rt44jrHbD5RD11xoBPluzCN",
-	"LWPLuRMPfksqQPnELErhPx1pBlX2SilcR974sO7D+4zqu88TQHDiGrHZFCnsDZUYWHNEyavH7exH3XdY",
-	"RlXBkwMD2tr9BgYhXyotlRclkMxcd7GMDFt9GBnXg6FXoHJPz188ffH8z+cvnrXjMKcyvZdSm/ieAhqf",
-	"H+b8tAPn+d6RhtaAELRqBqGXUkQLzqoytpGKUFwtXVhb4OQ0ZDpw10ZsndUI7hWfYUAhjEkvqbIXigMs",
-	"e7CrJOxNPiacC71lb0RvVRhw4aKZKxVnT7mgahM5Uw+qR/r+FQlNcknFZrRIOq062vzxmC2LLx3+09Je",
-	"0giqiQxYdZSYo1swc1c4tlpeMnAhkoLbVwqEPDsmlXW21U7DsuKKam1lYatKE7IUa7NA3x4Uz+dtEmdp",
-	"zFIQCXoQvxEQj++XkxSerHQAsO4336qscaNJUguruxGk4yP30boqLa+XnjVEr3ok3aa+dS9ANmMCVaPX",
-	"hj96vW9lwKhsv5RHvnOfHfzO7RdVrnuO9ooqO44fpba9AbkN+dVCrkX6wh10cKvEuuQJfvUJ+hG/rdpt",
-	"7ZcrlsWgg+teMYBR6bqZrX2jStcaSpMFhay3C2IPorVL1WzB71jSLFpIiNgNO0GHVN6AiAKhwdt5ZrSg",
-	"EL4uQ2pakZOzGc/Rl0W4y8aCDyFBAeo/luC9hZiB+3izJzudYFeJwQpXZ2rha16wl1XHioPVWpTxGguv",
-	"/xCQGnAaXdszzOMdCzXmBjqAN9UX8JmhBu5ZpZfesr0zVswnT/vVQq7ro36gataP7rIZzXPlmyJqQsma",
-	"TcNiWU1Fbk0BK2vokl3YP3DDNcsz9HhYrUOuBXE9/HRGCklze0+7+/oAebOt+2OPl4P+jm7RB0bz3lu0",
-	"/xn44KZxeHEFanptCGhoT1ZfDxC/RO3vkiyoWhZM64tKm0JppUpXNhv49Ow+svzQ22cUn+l22wAf6Xec",
-	"4LLd4zxBQ51RFA4Qftodn6UU3Eg7MFkpeaPoMvPVlHa6BPU/uwnvlVwys2Cl7ndlyNLcyDY+/46Zd/6Z",
-	"A/J5NUYyS9NlpYwU3EOAdE0w/NIjfpfIeW7QZvwAt3/9Y2VSPOS2XDGDeenh1gQIw77SMYIxDF4wSHWn",
-	"QYZEv9hs5DD0Sil8iFPxYBDCrmuE0/idBRCUboAnZwgpwbHTUTKPj/RKyXRtMWqq+bZpBYfu4rLIYY6T",
-	"bAKlSVnVT+0u7AeUTaYba8bEW7DHPSGXhBZaoqcK4CDRjcCN0zk1CFxkhNjUoUnjIK/F+B4Y8INsr8BB",
-	"vSNkkqqv/uTAmDl4T4cI9F8fEnOx2sf9Ih/RIdvjLRDTHDTk746aSJerXtgUwJajYbfA29AtI9i6raIi",
-	"og3ht7u9Md8xkF6Tf3Js1HfCv2u0nNXQcxBVmQxjqqLd+AoTvP+RKsi7tgywm/A+tSq978OsjVyNsZvv",
-	"aalZBq+zAu5GWpHnEnigFFPaS93flL3cFlvnoV+gwZKhb7AhcNDbO2j7YjrsVfS7b35Ekf8t+jUfwzcf",
-	"vs/555HhCwjWE2oyj+C15YSlIicJ1Ix7C8CWY9S/ev7Qt8zjVc+7LfrtVs7HSf+vUTkfEN/F5ytkKk92",
-	"sKsviUDLx1UBceOc4tj9scpm1XSjie6He2oP1qZNs/oADzwWfMaMjoXpuIO5MaOC5BI8qWupbi/Js9Mn",
-	"ru0W90g+ffE4MNrY4bj7UD10UA+1HySaEDVSGlRNT/AMIUFdyBXdE6BAhBUSrKcLNOx3nVRqPviHhsqa",
-	"j+yTgbhrV46T+FAWrN+TdXV1j4dr8P4eD1epz53PvrZmeY/nPso+T11JZb7e9HnyW66wreakW6FD2LSq",
-	"PadeyLUAva4uUjg/PX9+9OzPT85663Nhd3noK//08xH88Kc/9PcM/GZ0u/aTjTz/nt6wFjhcpxv7YzSW",
-	"Rle30pCCkYIL6C0AcC+XoXnvtHasOnZFcpVPjrBCNwtIhsmEI7j3ekkGaMr6IPUJ4Yi9qxR4MZ6y7amj",
-	"t9AGaaUniFb06x54C401HsZVEA4xyGNwdpApJOG8gLZjbN1fGFs1jiqU+FhdUBkM4GYYvHcpn617mHb9",
-	"N89Oz5r4nf3uKoyvSVO1Mh2LRLx+ZZ286tH9QS+uOpcA2trDA7VuUeu3Vfy997k6feBzNRu9Fhx7d1QY",
-	"CdXZvd/pOQGQ5ZHT5v9q39l+6h56P9wRG8VcAFhqyJ9j65amqDHzFKd6QmeG33HTaqq+9M/8bhXsZRVE",
-	"a442raBjPvCbQ7/6pRQItYlB1iA4Cinlk8xHjmdVbxqXYt4nAKwlpBlmYWmexy2/JLm9CKjICUxCQ00t",
-	"oUWR1T0DodVIyomdNAHOt0yAx7QBKg4/eMJT3b+HFyzP8M3o/8vpJkMqZxAayOrqJ9znjNhtBkiETqUz",
-	"dtZnsiiXAiuT4reulJp94546FLy5ffs3C8lnD9/kamfs2E7D6kfTsnwhOrwVjpW10RRZU2E0xMUYG7iN",
-	"7NNKKtOCXX5lqDKv4KlDYVjDyx/JnHArS2wgUocsqCaQETHePbvGmItmVM0WZM5FrtGQMHRaMMApv5FM",
-	"EynsaXYNp6AIyGnwCC3QhTzasuWdVsaVkatg47usC/v4akTYLSoc+cHkMguF+Vt0TTet9nESrDuxlNMH",
-	"5aWxkjHnVNUUAga1d+nYSFpd7FP14W0n+nBd+Z4lp7vUx2M1ySYLoAdM4Rsc++hbrldSc3y6NX95HF8Q",
-	"zAX9BiLALXiIzeuDG1JZHqmmeY+sqO9m/oF6GFcZayV2UH+2XSe5KyRfu8QLbGFHFSOFJdZ+EBznKQiO",
-	"EU2Gnx8O/sUVHz0KBozfEePgBEgOQY8CWihJwVw6w8KXQaFXXMOjdVvKKSvkuoZYqpx5Wdj+cWCM7KSg",
-	"4qZsK12CsCM+/IN/9gE8C9VYiR2CGuQRy2ScrrOkG6KtdbKjzdpNUMzX99kPMU6yDFTdmT1/AzegVwqW",
-	"p0o6Det3/8TvUct/7ail5/3fUPQyyCb0mY6uf0XVt9iJdloUdX/wgRKiUfHQIqb/u1kZcbANaYyTSngq",
-	"Rku7ER6xWEHpOp9zlgdl1lVqZ0gm3zN6cKQSHAo7hDxcTOUKrp2H9it0pqqN6lMAcm6g8TYKwYh3QRte",
-	"FIi0VIXiAt9hKdI9suqcwZin731BxQPsZziEHfKhHX4PeSav6AZUVTk3TLiDGD2le8XJTn6F+7K1VuM1",
-	"CNlDyrgrI1Vb7gWkr47QRMG96wvL9rJgRNtxR7S1X1laJsxtR+hON0k8KB3J+3fhFQL+EV2XmUNjCMHF",
-	"TeZbbbsM5YRZytWWWpLGqDs7df+NqqCM7uCxJP6N+HfmVROAgzp5+jCekGYf9Dj/6pZsox+lOVSWkX31",
-	"I4UDHkgoYQyAErs9gJBdvXtIuL2xyY0KvPbEoWrr+nVzRo/7aGn0sOaEF3/P4gTHrtlelSY75IS7dTP+",
-	"oUEl7V/mYnU6Z9BRUMh1TwZeMKp8f/g4sT7gM+xlUXRdjJV54i/HqrBJzhEiCp2DtV8PMuJBq3J/yAEQ",
-	"oXrRs9MtzDJ4+Mz9FUrpEher/fq2t7dOSjjtRnn9dwfc5boGRSrAb4vhT5eznEoMqcrw2zSagaT/N0J5",
-	"++BPZEpsVEd2PH9wURBVgs7qsFCNvMGCFV/bhn6d5Q6MIAIFh4VvVRpcH+lTdqanlw+Wll72T0eHeY/m",
-	"aytdznmQdLVn1nl5uGzzsmDfyllp9eYHTzMv42mXfxkzsZwSwdYuPUuvuZktoGnB/Ji8JLlbuHNuCsJz",
-	"1+xoYNc/2OqTGSQqtcJ9feMe6bhuAeV/ANJKdRC2pP8O1x9SwPm1pRK18OPRhJuczUrlz1fdWRONc+hb",
-	"WlBxi70S3P77JEkyh6Mk0iAcCZEGk6SKtWAw4QO1eBv/yL5ZDs7lOpBY9Q2u+glX9H2OGO0UhAMpcIuh",
-	"OkTOndjF+w2HbFxjwzPfYeMxI6cNB9fuidv1dh/T3OftUmEY4DgVVcsRAVVh9qSnsh22uoAe6ORv6DZu",
-	"5z+3y+glaEIADS8V1OGFNUUV1/zxf16+/eFL1IJmVJApcyzGcijZW6NW5Kt+HSII10QKjOVYLXpV0Jl9",
-	"PfaQsQKK9038BVazCvGR08i6MX++VXRuKgXhULrrjpawu9O5ncg43mSgKryPOfugClJeuGagmF5NIYHC",
-	"9zGsgNsBiQ8CMu6ToC1NH2EwIgQobikyUfrWcCL990sj3j9vxIqoutgQDnx1c1yCmiiFi/2AgrjFKE5I",
-	"Wxntc2YQHIFM2R43Sp+UpYdIVepKUfLzHC2LjLMid64h6MAg58SlgdT9fKvT6/p5uExslnPTu1YaqIyl",
-	"LqkCinf20/seu95X8OOduUH2b22ywpFAs3UEHLDSBAcPO7cIfP2l04jsWQLdh8xlUUQ9nV2nyjlRWLfX",
-	"092Zv7s9f3d7/u72/I34lv65va0OH/DwntWTmgbJZOeyYFf41CAq45v/tEvsSPPaCO42PD6WpvCfV+9+",
-	"JLgI8sfz0/PTo7PzL6vMSLARHHf1hqcqB0A/lD0hH/DxfJyO2vZVjpMcykON6OwgxZ2ZyXMmDDcb7LFn",
-	"SKnrTiPd0A9tfHNoS7JN+9jyFbz6SG8O7hx4J+qxxywOasfKKH+LGBmPKbFbowEPzxVh9IDdccsQtS95",
-	"D83U9atfbUZGzPhGrjbxU3v2IKfWLmmUVmaYugJyHVo1gsYGepqczzNSQjM+CgaC9+vItdh3J+R8PvJG",
-	"XEF0yZLq3Xz+GDIU4UrkfD5efXB4Ea19NrUdZW4pvBiaHBuQv8iPoDPCuHvwmhfsXZG/xZ4LB2l9gm9/",
-	"pNy5fuisU3ZDx+s3tq66B7tYm93GuhE8oQVgpw5QX5EDxOHO36Hy43GIdyLY/c+Pc9BVOQ7mxQ+sMlxU",
-	"KdAqFXJNpECfBpFFfo2tb4zLjV83u0n7/c+IkXJfcaDYknKh28s38ZGDGo04RMoX7WY5msXo3oeFB5VR",
-	"w7X9AE2Kw1Wrh7RH7aardtM/9TBYkjhab8eln91Ytqc21HirvdqZBc13W3hk6Aiskdy5Iekyn0PuX43k",
-	"PrVq8NGUum5Rg0fK7o9V/rWdwtd2Bo9qTY6llwrvoUTOaHghDMLRayYM6qsQWQ4Nh0FiUTNdHcfETcdv",
-	"xJuD3XHw8kdCSIw3M78K+44HduAVM0ffSHnL2cGtQd+KDI45mCBU5FXvt77+J7+1J7NSKUesJDQQvxHv",
-	"yp64QEggWZpHppCbQXd0TjNTrtqu+yt44JAp/DBAHBwesjsARpUIxqBPaBz3vepPgJWfCwoQYVNGljRn",
-	"pHHGW3kkJUXfSx1Q4gCH3b7797MekfiARwPg3Y1dzGq4xYKL21pBwGe1ocqQleLCsN5SAbCK2rWvj/jI",
-	"Q6heP0h5W65gwL7aFy5gLNUL31Y3BKySAwopbwMM9XK1XzY1Lu0w5ykg3rDeqGeHmEJsv97SfES1qMb8",
-	"6q3e4Pb2DMLUe/UYURiYKh5xIVHXg8zsx8DW9pT4bQUM9ub304fi929GR9Pei+llTlshmz9KRA4+XM9e",
-	"GCCVuzlO9WkTK5fAokFPLqhhxSaAO6FK8bu+EDJG3rI2c8iKoo/2mQMJdXj3Izl8cV2pe9d+OKYwt++r",
-	"wA2gofulU4MR7smFZGY90cGMamF6UGvUgZm+TWlRozI9r7riY/Ox/hQ6wZ7QSfb+qDYvXdfog3C3optH",
-	"sgAcmGG8jzjk20HCjOLjyO+PakOWoExqTJTwQUXMdsTEROzUvnHp++tj8k4UGxRacwpijWtozpjMtdiN",
-	"euAua563pCVeMfMSnjjMLsO7f7PbvGYKmvYTINJoQAh+s2VpvMPObgWc0xspK1QzwEu4tP/3KVm4wVPM",
-	"6GTL/rtcVYmkd/o1L9ir6rED4X379/+mTzaoCaPFKcG6bexzcJYzbBzkEGZ9N1ZsE5nS6RNbLKThs55g",
-	"IFYpLtiP8I3JPfqB9sURAf/bmDAifMa2jw8Ap8/kkrk2qXzu8ljtYSO5HEJLxTxsU/qsvLUvETf/1nfg",
-	"uCcFw1SaLJGyvsTKYe+Cggd9prIa/MrlsQ7Z2YLR9jx8eOB7VuS/7+oYu7pgRe6EYEPwYdlSreO4DOUF",
-	"vWP9L7c7pnQ3cKc+PGanboEGdJM8jjgV3Uco+TF5os05+/nz/w8AAP//",
+	"7L1rcxs3lj/8VVB8piqTmtbVl4mlF1tOYifeiWOX5d2prUlWAdmgiFET4ABo0dyUn8/+L5wDdKNJoC9U",
+	"U8rMJC9iSWw2gIODg3P9nV8nM7lcScGE0ZOLXycrquiSGabgt2+5YjPDpbC/5EzPFF/hr5NydUHMghG9",
+	"pEXBtMmILHKmDZGKzLmyP8zhAVqsFnTKDJnJJdP42SSbcPuSf5RMbSbZRNAlm1xM8mq4bKJnC7akOO6c",
+	"loWxn8u1/YiJcjm5+NukXE0y/NvP2cRsVvYV2igubiafP2eTV8Koze7EN4wqQkVORLmcMpURXc4WhGpy",
+	"fnr+/OjZn5+c+dmtqFnUk2Pwumyi2D9Krlg+uTCqZOFEV9QYpuw3//dvp0cvfv716ecj+OFPf5jEJvha",
+	"yeXu/BSbMX7HciIFMQuuSU43lqgFNUwlCDe3bwqnMpdqSYFk1LDo4G++tc9F1snz1kUu6acfmLgxi8nF",
+	"2elpNllyUf0eHWf+lprZYnedljcUu+Oaw0KpIWuqiWI094tcMJrDkt3M3syP8F3hfCIjim/olAtmdsfk",
+	"RhN4WZyMM/e9xHrP7Xpj4722rK9iS+SazOFD4Li1XWXBmSZTVsg14amDgN9pmUdiIm8pL6byU3zhPE+M",
+	"tnTfatvm2GgfyoINHErZrwwb50c4pglmxTPcyrDVUeDCPH86AY7lSytBan7lwrAbpmC8K6nM15tqvK0F",
+	"aKlMQjpVc/HyKZgcHulJNpnzAv7VTLgdLqd/ZzPjPrL/VHvP/8/+fssFnEiknN+rqMT7yD5FmH4tVa6B",
+	"/+a8sJI9s9Luu1cfyQld8ZO7sxPFbrg2TJ0UVNyU9IaRgmujrfheXpAbWt4wghO+MDxna3sIiZ3XxSqf",
+	"E83FjF2A9Dx9lth3Y2c2kJ0/yv7CkVFV8KR4NHKQcPxsd0yvpNAMbsH3Sk4LBqJ6JoVhAohMV6uCz6id",
+	"2MkKn/jT3zVelfVYf1BsPrmY/H8n9TV7gp/qE/9eGLG5zr9aScE1WSspbjKyXjDFslqGGElyeQxUci+z",
+	"Y72cGX7HDfDuSskVU4bjCqabiKh0HBY7ItvHIpsYWhTuZdywpe5a20daFBv4Ir6KKkXxd2losbuxck5o",
+	"UdT3wFyWwPaRA1of9b/ZhdVz8y93C6uPiMQj9jmbvMxzxbT+ZkHFDSyd5jm3U6DF+4Bic1polm0R0VI+",
+	"xpGCrS8IJYKtiWYzxQxZUWUyQgstrRIkBcN1cU1mhdQsvwTFyFLdXgw4JWLoLdNESLPg4oZQsSFLqVgg",
+	"TmCkSTaBd0QEQAYnfXeG1L6TKWI/tZwzZTdckDUHORqcw6fRUxhSGyjQQlbGdlnPLW+LdXamvs0mOeXF",
+	"5hoJvvPwguprJHXw8VTKglFhP+d59GtcaJ6z+FdAyl78WhHbyllLa1oUUVKjZIkM4lWa4MPwGMkid6tq",
+	"SKEjw5cRUZRNjKVHMC/B7kDMUUOkmNmvAKWicyxVEdeQwj2Fq9rpRO6qqbcM39EgeEVGN7dgq4LFtzLJ",
+	"FTOGixs98PzFOSlg4CfnpxEqLOmnN/jws9N2Pmsem9OvLk5PY1tSs1HzC5ZXNFnSDbmR9pzB/bSkswUX",
+	"7AtN5FoQwcxaqtv6rSNwYIeCalUNf1Ka89X8RmiCs/7jh9ffkBdPz88ysljS2ZFe0PNnz7+8JLdsZYhm",
+	"tGA5Gk2W/8gNv2OCTOnstilCnkUn4Hl4Sy1ZMBBLZsE2hCpG7NnA621NQYkUICYdl93jADR1zE4pFx6G",
+	"KB8XVC0jgm5umLpeclEapuOnn5rrglFt4p9ON9cgBWJSZdbDotll1LgY3GY0zQuGlJQlWO2K0dkiStBl",
+	"m32RmkZaVFJxM0gYtstWlTRHUjPTzGpzs/js1ozd5nQz8N5aL+TAL3B74V8vZKmiXNMtrp1lUDHX1jtr",
+	"xgrWlAVGX231NlkYFxNQPSBY8lzsK9u3D8+SfnJG2unpqfMzJK225sna+mrnd4Nz12Sds9PEDRCcxk7p",
+	"e4jTZpXK4MsXxDP5Jah1REjipkgYt0LWmg6bpqiOz7b3pRI/bNJag7C+ek59hg3PWvONwmrPXBMr9TfW",
+	"2rMKiD9c1VUpBX5iSqbxpzXLhf/ZLErlfpwrjj9oakrlfizh2z+36g5/7j7qnatsaiJLLtxvZ91SoeLp",
+	"r/781dNOF0bqNsM5R8+uUvwO7bLmwaxW18vqswuKCbkl05qiwdX29bfuse01+K/7rY+uwCplH9g/SoZS",
+	"YIDwmdFSb3P9s/gGGu8Zr8gROn3nK/Xzf6Dr9yw7++rzHyatXNBQRipaCWl2JxNVWiI0uGURA/B7uSaU",
+	"rJjSUoDqpslMCivLjyc7tJAx1RasRmKFv2K51coUuyRsuTIbdE2AoraiN4wIxnJrxYrohQt6Y9wAWzn+",
+	"2HUSVwayRMU69uJV7aLZ1QKF4UVfJWOL81bIdkAV/ya/jHrUKD8aQ2cL3I6tIyUKLtD5oAklVg23wsja",
+	"CCs+sz8RricXoiyKbbeQXlgrAoUDKsfoV4uYwCZBDX8f9VfTenuJtlUVO4VtZcU5NR0NYoQLnPdR+2+X",
+	"SRZyTWayKBi9KZnGO5FwQ+ZKLi2VuPJmmI7xDi3NQirnN9v5dJ7w7a8XsrA8bxZEVk6c2OsXssh17PvO",
+	"02UUZznc59a+gqcza/uA2/aSSFH4Q8bxC7MFm92ynAi5Di/DTk1zIbW5vmXxZXbYCm1S223YX+yjVr7J",
+	"nA1jMLkWSOHdY82FYPGZBSe+SdhQLHlvmvekJkTHp03ClXPTNDZ6WyIyFtiTM8OMJgWbm45tBU4AkVrQ",
+	"GSMaNfYeXtpSM5Ugc7cdUQUeAoW/TcK5fd/Llzr0LF+QhTErfXFyMucF08fsE12uCnayoGoqS5WRn376",
+	"6SfN1B1TP/1U/fH7i+oXe0hPtLrz3/DX11wqf1t1uQm2JMVWBCP6hfDIdaqHNbN3P+p5ttP3UvNwR6Qt",
+	"7SdC17YUzrqwkoobYM/Qs42OIuONyyZtYr6ZgFW7Y6wp5vuLk091FK6QMwgBeNvA/75m05ze2Rtoblb2",
+	"nydRjd+9d18zNmSQLe+gfWrOZ9QwjUQDn5cqtWE5mTKrvmJCxUYbtvxCZ+T9q7cRWsaImbqkYPEXJLyr",
+	"UG9w9yFORJVCkzfilnxUdHNJkFLbJ26q6Ox2TQ1T1eHLaXCcLFkv8P8tXwlOYAZH8v/3v4ZaDZ3NZCmM",
+	"c5ri4i6JflLPCRkhOsS0nN0yk6ElTH34fcoWXOSWcaXybLwd/njxvCOdoXmgt1QzWP+cixumVoqLKv8F",
+	"pdIXmtjvklu2ycjV9y/Pnz2/OD4+7mMc3+MO3rHOYWNAvZAzQ4s6+eX0+dPTnfPtWZFg3k0obPr5Droz",
+	"RILbPz7ZC2IlRQb/v7hRslzZHcSfGhNeL2STk/vQtpa5zdGvvn95dP7seet+Bie611BeZm/xjZzd6mcX",
+	"JyeWPS5WUgGHWj4P/9bHzV6L+q0RnlwQ/CwLrDVtpGJkQTHKv3P9DbgfVlRrq6x6GWDVYbJS/I4aZvnd",
+	"ctv7V28h3omnGMkIodJbtjkmb4yLK2CK2G5coc8lsuU3oktGqAl27NJuIBUERYdbv5M21ry0pzrrcRVF",
+	"nCtO/EaVJKvVXRm2itkzdzzhe86ZobyIK8u3cftZuzHaJwxPwUuqQeKzlm5q296BUiSiF3e0KHvonfhY",
+	"5t6UHlv3jSS3SkVcRsQWmkmFKR65T3wcEJqWS8rFGLNAvhnjTSAOB67D3itjjF3QKSvGeJFiM77iOxuy",
+	"38vAfI45lKghcjYrlRVLLvlKh3b0PsNtMbnnkGYoHWfk6V7vfkXBBgV2eLTa5OihkUW5FPWxHeL9hK9G",
+	"SIXKGLemE+hf3hVvZWapS1pY/b9Bum7/aToUv0VCP6v4YsF52bnOrSud34gjLsh0472f5I/vXpZmQc6P",
+	"T78kXGjDaA6XBPFX2q5/1Gn4/8d6WV+zwm7mNc8T/h9LSq51aa8+iMNDzsBKyRtFl5E7v0OVcsOlLuqu",
+	"WP4lWZXTgs8IvkeTBb1jEesYNeXIpeXvs0664JrjwdrqyICBVEh5y3JSrjBF4aunZ0+/vCSs0KxOHPDu",
+	"2M5h9Uyu0ukjz06Hp48YectEP299g7srvojzd3Dwx8uoilxbnV/a517hA/3L/rAlvEFLKnCbLftGvV5t",
+	"zrgWt1com2uJ7VYcTqsjr6mxXY+V2xSPJQV7viV9rHGM0l2X03r10WDms2d7DB3hnAEB0rNoZKxvcLqF",
+	"o6x4V7MFBMGME8EbSG7uleuUPgUD7jZYR5yTytiBT2rdO3dmSqf+ls14Ho1FjRPepcaHuuI5XlouGXri",
+	"11STHGcDvlduMM/LXns0DKAEps3Q6DEaQ/2XBeZZl05Xx6D9aj03+OGihOfz+Q8u2rcdBQwzGKYSsnHX",
+	"1L5OyHXUN2lcen+HZ99ehfBobEKvCs3ACbBvqLw7D63zePaOt9duzW7f/APE5rePW5U31WL/v1JUl4q1",
+	"RjN3CbRjne5eeuAc290H+DNKtoIze7bcNHX06pzzwt9WW55jLpj2Li9fHxJ9hTsYiWkKmcyGXEltIiMv",
+	"KQ/qAEBPh2Ra5jIYEirAUt7FJFBAjzVTdin4YOwlGL2Ia+rwWR2XHRB43eKaOlLsaR+Q0G9rxPhDanmC",
+	"trDafgc7GZCrCf+FJrA39Qq29ZPAPHkSO841y/pozS0Df1SE4FOGzkDHgtv7CHVUPsJvL49qijUtvXB1",
+	"g+DWxyunYjsUpfGnVUEF9SWxWzS8oVzERCNbhlM39NYpFKBlzKggU78gfEWMOfP6Cn/QVCxM9et/mX4o",
+	"C/bfTOUcCbY9fHUzJ7IhcikY8dop2U782usizyalyCWdxhIW3RnE3XE7Ue9Pd45LPUG/P55efqnB6Jnj",
+	"kARjSRXR/Sw9OuyiteLGsDjX+JyBWtOY6btJNvlU6E9RHSNhvC1pzgalase98sFhHprFpeS6zUCEnDSy",
+	"5kVBpiwu3dlMilxfF2yecGH7RKfknDOCORyX5JRALhior8i0/RI0tKGY3VcVdZVCcEhMcS/RRq5WWCpK",
+	"oVa0U17xvB67Mm5xIEe2+uWYfeV3M82Ie2qHQ12JlROM6lumyGwhNRvLoZgFcAIBwdtAA/Y4L5pZc7JT",
+	"KDoF6gqftt9zp/3RaoVDDnKrjrHDa86KPCiA3brxIpYAMoEP51PilfAMUArImc9s3D0c+M342fQpkzH9",
+	"kwrTcqNYoUKnxYbggzGxU9BZIvd0bpdPqCGgsNThcgrZnUu7yX87+/m42oc9bTacQYvZ9hruqYhroLbH",
+	"dq0ITCiLFretF0xUYg3IdMcUn3OWkwJrSPqJeXYPjI3dlymq2bDySDgH0bRNe3aGvaoyNncvRRNLNHQX",
+	"w99lqQQtMnBnGHoL+YbG6w897oRkRm5Q/7H7Wa3G7XKt+/ALTSqx0mMe7lvXrmqu7bU+JRt88udPXpx/",
+	"GdUBvO0XOZkrJleW85Q09loVkKvJCCVw0PsfUkxoCDIG59zlTloOaORZ2j/6spiFPcOiLW0XxkvQQhK5",
+	"YsLuMgYlTr96AbsPRsqX8co1lOoDy92WVN3G1gz6jttce4/eSZ5nkAFjpLz17Jfh/aoYrCVHuJHIKPjx",
+	"9XQT33Y3TK0HWQ5H3ykOpkklv9ryZKOnx11V6Wq+WNFeztR1m//EPZLOaIfq1vtCIuzocmvKDepy/uae",
+	"QW5sDqAjWuNnnt4AXBBYGnYP4yqGu/XjtQ1WsxvEVe4rUUiIrWvJQx5VwrTJyGERodvHAEEn2IOdTWuo",
+	"Mv7udDpNs1DAbVUt8NK344+ucGbLz5r33M7BJg58IYGs0dNVm/s7v35bu3ZeIw01VwmoOHGzKXmMCjYz",
+	"3iqO5BMtqIo51NDi8ZgSpWbqCw2pnFChN5X55ovqXnga3gvVu3dKbMD1DRNtTCu9/lScpE0ZSmcupZJn",
+	"7cTCNPHg/oiyg1TR8mO4a+pcj11Kx01lO5pVxQBMxAtfR6uk1IoVHPS5/Ls825VZiWSsDUm75vQ+XZXL",
+	"GBaN0wp6nMm2Ha28iW072hGG312n97/iLONLK0V+BSmFu4tjYqY2q22b0xToD6LK2B9/TiQW96rW50u6",
+	"AnfwKp7A7t1I7cUhWxn+2uVIarKU2liNiQoDZReW6zB9PKkrbRHVyW9YkJtOFtIlmEiMvN9Tke9VUgJJ",
+	"VPvGm89PY1FNVL52yo0dRl0p3A/zgt7gLS+kIf639nrip0nPbNPV2uviqp0gXXXF4AGPVHiAYx8PgdUa",
+	"+WxBALwkZ4TPnZerVmG6o3Hoa78eeU/izled5KPaah45xNkvUtmroiC6622+JLswlgf++f77n6Jf1i+W",
+	"2Rx5GFWrpW2laYNtAVGewKUC+sRMrjYXbFlUd6+brjU4WDG/BLyw4Eu7JX+a8jyV03K6TzqNqKAIh96o",
+	"7ptxqq5WTES9O0O00Q5FdPvAV0gendEw0+aX+p7RAjXP5sytbVTqPvno8Fzs1W+W+zuiczkrl0xEVw4e",
+	"LzkHyxNAhv7n5dsfLMP959W7H7cSHc9ePH1y+jQq36wkaMnyiib1N3DjYHgoSUBV2r7woqpZhl89BBJM",
+	"2QXBraFvD4SsOH0OBReCrbeMaU/KneRkR5so0U3UzZuuVJgVVC9aKorbXGaXhE4hvg9+YsUWjCoNxXo9",
+	"br24Tw5ktHOLiFBqBC5IS77zk7PjJ5NsjPL4tOnFqE6WD7uEih4L2E2+6EJhaYU8iloKTBu+pFiIOPd1",
+	"MQ7rUvvECZr3LEIWuYxH6uZUgbvIeUkhBG6to5lchkCHFGAsqqAV5H1G4b3ErZBrEYvqsiLXodGE/ipw",
+	"BtLKoaXqJc6oIJoZU7BBJfV3LtAdTTvJM6j1JrI0GVmwIs8IhvQyQgtLThe1zOzIhGqesywIPl8S50/y",
+	"e+JijVWcucO30IK+4Kdd8ajj4phE8BW2W3bOJ8OE5nJoPnH6FBWloj3gCt163ONZOJHY7H9wgLa7K0Ae",
+	"6a11vXdRrHvX0fgSzZ1McjqNJnT5u6BiZ/fgEDatcmHvt9TtqCFScLewxc0wuh98yc3Q5OgF10aqzXUc",
+	"IWpFtWYawXHndGaAUF61tT+jOeNvSwCXtafwkpySW8ZWYQEkgio9ef6sgRp2Go3asJVJzGg358w54DFA",
+	"VJ3ve43vr4XEHNDhqrOqxAnDcdIwvX2xZAS8OnU6lXfyXzpJqTPkwIxY+YFvguCiLpcaMuPuu5ayYNeJ",
+	"hEYqyAIKzE8dVgOZgQNkG+Wt5yB1xd2WIYIQBxAVsuPtPcJymlxD7J2dL3We83bq7DNb/+JDUsSNMTpN",
+	"VlIW0bdWF7rxOKIErELUkX30z2NW5FVd+5BlbYnBhnTaPpehnAjm3WD5mnG2mHRr80Ny7mxfVNhC7dQb",
+	"YWTk+ktHu7HkKpKY62VqLdlcdRY1zkiHLP4b1pkn3OseClwcO2pE1KoFpbVUWlbBSvsczKgyNVy+ERM9",
+	"ldkEXHlFC2+hbSWApJilfs4hlTtiZ+3OLLuT5eqDXA+8OXehZ+JFblXx9rAyNiyZxy+np/3RB5ligbmx",
+	"gLV9emAvzqrJ2aXjhPViLpWutRYsWPGelWCJxEnBIPEcWje4jCrtfATmAs5hubJXsX0etJ4/WqFxrA1b",
+	"ftkH3GF/+jWdZr1qn9xwMQIGHUx6JqhDwW6u5MpHKKqzXsFrVcD7Ufi3tHOjHRluVpcht9aMu8c+Z1vR",
+	"of4xoCSevWHqjhbXLrU1fjKSHo2C0TtWqY+RlDsQTXtl/fZ3krQhvCUjWW15wm1wbm0CxCnMw8xZzW/E",
+	"dSznX8slm8p8gwArEooIfdl5NAgMTVT6E3on92QmhWAzl36yxgo1UvA7Vt0xhAsj7f1HBfGcs41CjBEs",
+	"9/W4zyWNMFf3nxgMPdcnWBjh9yY2tct4RkrWTFKd8BZxc2C4Lyui3KM8hv5VKU8Yhe2JBvb82bMnsTr8",
+	"+8qlujoH49YRQGZ7WHQI46MYze2lR+QdQvoHrQ4SUfAMXrXLZNnk09GNPLJ/PNK3fHUkV7gdRysJHIAt",
+	"ngJ5uXMf8CVdgZUKUfKso5i5/4AxgVtR6/lpFnF5yrlhHsKsgWgAp9FXIPuNzyW2gCFUCFkiH9fQz8+f",
+	"doOZ3+4A4rmEgS0XcUihC0iFRMw1IgVx4WAPm2Tv1osgW9LKEPSpeKQtF5IjLjlMX8ILcq4uagA2Oce3",
+	"9gCgc7hfdSEg185vwgX6KLxBFEuKyCZ2wi45Led1UkdMnDXvwB1GQupUyj6tqrfkPAQDI1piFYp9EQEs",
+	"e6wrByNpyUwGvSoqHxRaJ0vscwG4VKH+wqpmXZYKFcqFq1y0fxDt/pYu8zmuYoZpuTNaFISbSxckc3om",
+	"0TKiSnbEt/3NH1HaKiYJ8QnngT2Fuw+QuNawyyDIBdioy1UvSJL7wLvJtQgh3oK0CLsDdbcqODa6FwKc",
+	"U2iqs7kjMU6rYHcFsHNBXrx4QqQiL148c4Vxhc4QAeXsKXxydnYasoC9F5518cDB0ej2BaHpta+BstZh",
+	"DFxsnSoHdYFbt6QI/WA1NG7QhbwstSFTRlZKwpQ25Nu/vHlrqXD1/rWrXAJvkthgeGo8yIx0gtYB77R4",
+	"z7AIHSETTKocmdAdBoPdxPTQTmLJ9C+nkH2UOd3EgjZFw1gI48FDUc29Bt1fWfUa5nyrLi+cvTGxtMA2",
+	"G3OAeVUBJ/QKtp+dY6YusRyakfkTvIwLuT4qVxlZPQ1gORDg3+qDGVHPCHURgEnWWnnS03vXaRXGSjq4",
+	"IWtZFjmCUE2Z1aIweCoVQZyMcSLuwOq4XNe0xNfMjBhu7+FpXKfBB6rmDTMqSC4JnSLmaawXiq8gV6xg",
+	"FKopmYf8gL+6LHsIN8dRRjr9YciGtV/Mx5BhBdFjEXH/pf18LmO9tZ7SPpN0LSVyx4PEte00qyqJLI21",
+	"kbcUH1vxbHQzGa0CKbh0fijUd6byE4QgAysgXrhd0JuBzoi2Ara+RRCJND0o0a1X12dJvRyJVZOMKKjQ",
+	"Hr3G9qqzGqOiaEDZULKcJ3bW6gqbAJ4/LMGpC2m6Km4w9yNkds9msdPyozR7Qon4lMOdFr9drcLDxScz",
+	"Dn+UJgpN23LF9ub+lkrMwbVBCeZF2xcPDdq2WE8zhSyhKZjS2D77PjVFzq3mSoscadori94VudW99tvy",
+	"ebSTPaRb1RAtllbeyoK2zaJOyjt7kWi1toz7eOybvdHtXmmfBA8EJhRC44jqzLQ7TVZV77lInNrgm/1o",
+	"tTOAuK9kQ5vVVb7eYY3/O9pWZxMjY2H23EFVwCulYCHme5TosXYL70pzI+MV6FLoVI1ZR7zDc020v6/H",
+	"8ItXpyVDJWlds1ddTPvZ6uembszerTIooEJy/dxC5D290cFOdNRIQ/Wy97dh4XrBxS1Es61w0n0M/F6l",
+	"Tiknb7D7u/IRr666zDyCNJWMncV6AaG3WkjiWuqGL2vtgtgytb5YdyEbd5fN1B6iDq/QYH9Pot3Kk+4g",
+	"v2P6BrfD3sVY+D3VMeR2THe9hnTX+CG0dB2I10DTzoCEwt7UfSJfSwokVrS6HfroFmxlEsan5REXCoAe",
+	"8L4iYEpntxch8pk2dJPArtsuE3ShP1nknushLTur7EPE+5hRt6PTDVlQkSec5HNzLUvTFiZOYLO0lEjv",
+	"pd8HSKNxrMG47L/P/R5kHhZ8yU0rWsGQ3sNBCGnbqiwkgogYKQMQMueYiGBZpbL5QflqYKulkAyUGWo0",
+	"pZGsVrTEXIsay8ojZKUgrRwWwjV4gO95Stbo6ojlcsXt6PYUr2SNw0iIcviyVOp3vWruF94fWcYDUvTE",
+	"xY6jR4XQBN4Dupu9VmHieuiLSmg46VltfrZ1HWQBbgac4AY/xi8ZB+u6C5Y3i+uh2BpqmMKIf+hZjwAP",
+	"ZTCBerjo3JNQWpX9GusTIEke7XtaN4pJFfi5bAPvQSwhcGKoy9RPIPD1TwVr4INF8R63CgHD88hN0U77",
+	"reAUFBbU9kupxAUXt0bRzYWb+AUXd7Tg3eUxbsNwCtU0W5viWAVc6liT5ApcIpEk6ixUgHMwC1lqKuK3",
+	"OEan4jgA8VInLWujOgS0H16Ss43Cm7O6HgDndenCBIBNOzM9ipDc6XDLquEjcDExIn9gNE/UwjactAP6",
+	"Hrh7qqdWmVIB21B4Ep4Zf+PsiRQcQOSgCYmu4pRj7AO4D6K0q9kqWo7ZTD7Ybuzs0pL4jFX5HYEttUun",
+	"pVm1xHQKrg0TW4NwU2W+dLJUxUswUJwQGOr5poITbFJjyajQA++CpKQCiyzmo0jcE07e4Bz819tW8ZoX",
+	"w7yd7Sg4FUDnKHGFseBl062B59ctw7fixbani6fQxTaMDmjIFW7S/zCqBuWTx9BnPIqr36hGhiPOrYtZ",
+	"HhPYP8Je94NwHdIBYDAzdmIUX8JPAGbJNVmVpm4jOjwRqsHKEXf22mH266ohRp05F0IXUpGTKSug+XcP",
+	"IJaoYVoPCAPZh3x03YUg+m15XMiFjJ0Elt05OkMwzdYJjdJBYQ8yZDdu8A4LCR7LarSydedJjGaCtJki",
+	"gy+mOPn93dJmhvhppuujAYtZJIqs8JzX6asBfHNWNedKNInrvG9iUqSPEHb3fewGg83YS6wbpvrVfHfX",
+	"Ckg1VHUFc1vfQ4X0Cw8vFLexdbm2G8XPsI1dkikUQR+RnmZjkVjzXqC3jbSdHo6RR0sT6Bv7r/sK9I7v",
+	"p5A5/db02Ff9Prq5gys3t9mlpYKzL5RhCD5rb8ZS5B6Nf5RCzt6tHnTg/oK5ttH1/YEPy3Aq0qLYk25d",
+	"la1VN5ve1LmqsPMfWlGNqpXnCbXSeQQ6w++tAQ2XzNNVhZkMI/T7fjL1JuGZ6FjT5+jmeZimNLJnB7hQ",
+	"VaRPB+EKAdQU62qHNTRAZWaLhIu8WbK+rQVJzepCLr2Qa3HpUJNKvzQ8bn1z4Rxh48lwFVxbVAVQjPUX",
+	"JhUya7RRDoIgtVX/r2HpDkKILKiVx1LUUSYhjd/UWERCiUGy76/4hb7t+fROUAIDC/XCtiFea74KqOxo",
+	"Gsz35/RRiPVVpEKvUcB4W3TDMBvC1VhuwD6aUWF/mTKy7RFtNh8Yq0WjjmfT7NETKp1p3dbhiScaPGHN",
+	"1JpudVYbvWkjtOTGrQnylrvbOH5gVR/VLc+qwghnZ9OvVUGFcCUvFGEqiQ+V9c5f8OrPFoDPpWuugzFQ",
+	"beiGGClbW+XqVBE009dxIGusBMM0BMbqMLmPEQgrBFy8mc8WVboZdlV1ZWr9TR+IU63pppWyFHKsBdcL",
+	"S1koyGJENwLu8Who7I2OqMZOIOuh7cDW1aHLasJZxRQhuUPaxjnM6i7562hSFEUPjakcNpauS7qxggPG",
+	"dfiPHhztHjgbSX9lfNK1j3ULjJmLZOsPbojri+BdW3Y5qBv0Pf1VX9WoqBsRyL+GfI3V0DFfaB0p6E/f",
+	"2HFs2FgLgMaVhDSth43uiEsArKpB8qU9H0ZRIxXcdQxqsu0F3cCjrVf8oYwFHJJIZyCQmgFOrgyWwmbE",
+	"yJxufEuh7dMfWhk7jatrANeuboPf+md7VGqEJRq8TQInTo1dyfXw3kItsId0xlpBLsYLxXdFRISISke9",
+	"5ogmEbZeTTD6rqsQBBcX9v4Leqf2r7nznWXq7KIgIFJxSeOcpMvzLLfU2PK9xOR2Xh3N674udtimaAwY",
+	"xQvAe4uzNO+MzyBwB3UbKvVV1WWarGkLpGXtPwYuWdDezQVqH9iucHRESe3/t0lo6HcCJ3IJARB7sLHY",
+	"m0Jt+HevPpITuuInd2cnoAs5egR14a7hGmq3wLj6eAeOOajMnVxM/q6lOP5A14FqHTZQbbErDmQnWONJ",
+	"pxu5V5sFz3kQC66rmhZALtgCQwt7nUjD4g2tAtx2bIVrFrK8WdQjQkCsgQS/namABobVrHU0WUrO521C",
+	"SpNa1M3n0em3FZgm+1WN34veZejhLHHHYnaNy6brNm+umClXkRJNxnKW90luwAeTr963m2gey6/0OUkF",
+	"F7e1BJlzpSFBWhkCeA5xsK9ICnw/EIuWLP7wu50hUlhUfbv590ZJx2/EG7Ef7VLrvFd9QgKKuXUNhjG1",
+	"Zxmh7Jld3Nne1MjU3FbxhsuDdLvB1YV+SdBfJnN9a3zLFFL/uirQmKRzbMEArkRo4GI/NaWK+4t6yKgB",
+	"Weo+y3tLYKPZm5EpuylFBk6dEO3c45yXQpcNgPNLTGXdRfzf1RwW1KTKJ9Vt5uyNKSt0FiDGIDrAQvZV",
+	"JGCUoFsy0i7OLTLW6dRDB+ClX4HCcI0ePSwN37HJ2d1OHmN7yxffIiQe3HZ6e78YEhLqeng/zWSPW/dG",
+	"1yszFRfp7CtKwDdQgaBBD7lnp4neor5ZKc/jDO0UqqM337oXPTk/t3wI/aDJk+Pnx0/be5YOiMxB48HI",
+	"zkB9QgykBlSpLdvZWhJD+92nA4MrayWxddwSrlqKuPIEiF4EaFqr3OoVKz4zpWJ1GbFxTeyTFX2KzfiK",
+	"D8/QtWr8wNqT+6tULc0brDrKTY0UD0rtAhKuOvpoe9CUusEC8lPmT7yfe8Uc9VZFhQ4opO/2VAJkkV8v",
+	"XXlAG4G2Sr+jYb+P9JaJNxFPXyIvPQIWXUG4Va6+iB/IPtMj2ozPtSWSf6RFsWlJ1U+5fCKVR/bazCoL",
+	"RyqfincZgOJdEkpyurH/+OL7/lBE43ZvbOSYhv0ao2SKAy1RpfgdLfofspf4hdg5gzjb9VIKTOfroSn1",
+	"dzbOZakMY+K+7kZW0M11DPlkyXJORV0JUcHDeYTGJRPG92ZCaWH/nzVmuShFrtpCPTV1Ug8Yv0+7Dyyo",
+	"vt5N+g6L5am+3k2r2npgy34No4P41SHI7SGIV6zXiYqvJRZkcStvEqrJVO6Fjm+ymnnDuTfJ0KRaQIH4",
+	"GXFCaTuVc8UV04NuLiOb8i1psaB4C4ZITmzPDmnVEXNYhE+eP2vASD7vhLGomjvGYzzorxmaJ71FCBwj",
+	"unZFh4n3GyXLAVqDff939itRnyyA0PR/mQOt6fLreGntplqPkyIATjDSCDmFE5eoVMNMlUuHzGoMUxq1",
+	"Qh9lnLN1tL0BFHeuEmq/GZR067DzYuIiWX3jMdMeGAXNA6D5ah6gQX3ZrlEMeQKkNq/vwd0Kx3BxU1S7",
+	"BPautTrlHKKofmYJfuguxtjds5Wvtp3879/mK/Xzf/zt9OjFz7+eZWdfff7DZDDMZVS5VDyWT9ZS5CRv",
+	"43dVP4wkLKpPFdL9l8glBGMGVCT0Ax6MFr3rHg5W3/cbHm91U9jJv6+Nv+2cfiqi6WzoSEH8U6puvdYO",
+	"+Ivb9ev97TpAKE7rcZhIBoaoNnhkIpfMoDhatXXR6JYpldCdpopfNKItJ4v2ccrx2w8+83AL/elVcUO6",
+	"nVh0R3rYStiJCC1PTwi/Bk/kGDv9d4gSkuCnRGplXrLUWnDn7SxQUYjvPNWmu1Wd1iByXGvqeCC9oKLr",
+	"ReE63xcoSxAhJZGH1bBs/ZOEGmLvGwNw3907AzNDSgXD1cvJKgp37c17t8YBGiC7Y8meegiexjEqVq0O",
+	"MMy5aKCdV+goAOM89VDwQyHJrX11DUrzGChy4TUXu6Cm1yumHIh/DIeN5gByX+HClLNFBAUmjfp2Gk+k",
+	"TyywD0Rb64q2uCrY2ATbxHO2buLwKHf18+3j+gcz+6bYyD6Xd9eHlMJd3E6PGQqG6FwxPokkceV/htYO",
+	"8wh63hW/AY8VOPd/ef/uqs4B0ExDZt8v5I+UzKS85exLq4wBnvgvL7Hdx//B4bwgXzOqmCIf3/3l1Y+/",
+	"HJNX9nhZAsDHrr2nWbCfhJI+z48bIhjLIS/xl09HK6ZAKkjxywWBHQY+wTyujEBeF+iCYcLXMXmllHR9",
+	"J1xmBPFJM/onAZ7xF0+f/fnLY/KRL12HA/vHJ0+evKjaPSrmKkaOyQ9cu+T2Fb1h+QXi0/wi2Cfzi9dB",
+	"MRBtufcXSOv95fgngVk3msyoUhvyy5v50VtqZotf6kxgn9bjO/dpWBs671+cnZ1WvvuzJ8dnx2dfHv8k",
+	"4OaaMYG6Lc+ZMFZQqcnF5OWKzhbs6Pz41PvCGn+DUqzlkqrN5GLy2knzBsQtBG7ETC65uMFOFJDrAJkv",
+	"vp0HFMtCLshxZQxcTDyu3iQ4OpMzUFpXTNAVn1xM7BJOXTUpnADPVR6FwZ1I9OhUnPImn1xM7Ba8rB+z",
+	"DK9XUmj8yvnpqcMCNC7Jha5WhbslTv7utFS89vo79/xwEctop7H5xwCJxFIGHnBOhvgw1QJOquSkxgb9",
+	"dSErJCVZYI0y9hKBG4dCu4pjyKypj4kT5E4FcOiATUq+zPN6ZSg4mDZfy3wziIS9KFdhOn5uyiiHwr+1",
+	"h2fjT6Bzq8bYqR+YIVXrK7ddkY1pZqXaV+zy/8mvPP+MErlgGINu7t4HiJc3N7BBxKe78hy/k4+x1I+s",
+	"KOq1CkmWUrFj8oHNS81ysl5Y7cklbkO7CEILqpa1sF92E8YKCEWXDG3yv8UnWj9y8ubbyeefs8mqjDA7",
+	"SuCQXAPfPQeJDQP8hk7K6T/pScHtCAJIjB2Tv3KzkKUh1LfVspcS1E9A0y1rrd3nNJ2Yys+yF1tFhehH",
+	"tWk5g+NtD/qIIlvzvVxDtJYJM8bGXFn9jRIglTUCrNEzjOj2mHdc3/jIg1zddqje1zbMaxTpGLxtr3sZ",
+	"pn0gSWPf/Wj3Me5HC/3HYWJT3Th7MG/fu7fapAe8d/FVA1Z3gEvUrfs3doEOZ+vTfzK2Di7NwZw93Rwt",
+	"qMhPZnX9R1T44Bhfb75HjMZD7JR9tStDeeBtQn9pfJesJT+KDUCnrMggjmAVXzitW+3SuSJVYP6YvMEO",
+	"GOhKoCLfRc2NbDQWssU2eO4B86Lba439g2+uz8v719vc12DVNN0kfnMhFhkEU9hSs+LO/h2yfcOWjhwz",
+	"jvPm5sODC66NVBtgBB87y+7BFi7Ho10h+8Y/9BAqmRusr1LmFzCWWubfBzT1VflrJX0Os924jPA5oWID",
+	"JTn7aXDfVLk1hzhl7u2PpcVVW7i7ZS/zfBxF5y29ZfZgFBSiLkaCowvGde1kXY6qURCcKc0xeUkKOaOF",
+	"P2tQl5WzCmVVkxVV0B8HzqcaZth4xumpHYYM8ID64Wupbqz2WydpQjVfDY3gq8Wwre5j6I81ZX5bGqSb",
+	"1+OoJi1HKpBaI2qRC7muucSeCGiB7yAwgwIIqGhUckngwJC/BmWG2LV2uF+mcZJOoGx0ZK/MN/adyRP4",
+	"ILv2Vx/HAbC2UTRLKW+JkGviq1Eb22ewJWGtKDgwUGIk6g9GbayUJD5BcaXkkmumB6kRuGUuANRHp3jt",
+	"Ht057E1qQfNruH9PyJSZNWOCFOyOFfqygf7qOq2jEAtqZjWFtG9u3/WPkqlNHfeyb0XE7GpLuzoso4QZ",
+	"QxHqSqyLHXau0EsO+qBUOVNj6T6+Dz+SpNGcntYiJsUOe90EIQ/Z6SH1olzzkd6yb9wzO2PFdtaXrUU3",
+	"No7XG3+Rq0odwCCJFzGlIOe3/4y6Oc2wT+ZkYZZFk8W2X7SriUGMGpt1u/YX40QjsfXpVMm1ZorM5NI1",
+	"ZSFGujJA4rbaKh/YUbzuYkz1LYSQVYTRfGC/KXqkwjnlvrQqLXOajz6INRMO2demmUp5O9aZxp119zRX",
+	"S+0blLuKDTmf8xneBmxPb3RzjQdSvsIxHs2uaW7m7ua9EoapcRR1eFUdQXXwW8gZQ3SpBsufrFyTlvZz",
+	"8r566iGOSNU4pufpqNYwBpm/hX4ZPlvRHgJfrVS54CpIeWwEL+T2hmR1g9U58L4wCLjQT3Vq7lBP63Hn",
+	"yHXZkFChCGbwGILFGt8Vb1qt0aUcWnKgbBESg/ugqjyKGblFot+YMbm/PDt9OHmGlMzHDU4wAaZGzTB1",
+	"ZN+DZdjz2ECQhSi/tSQHCT+mqC6VK06I3l6vFJa/HGKLX+Hodd3wg+6tG73V9LT0Gem2sm+q9MgvNDEK",
+	"8J3Ij4DepzNITNZVzqQ1Q60Nrssl+p3A1V3jvZYil4LttdknQXF/fNNdAYin0L/l7vtKifFYAN5rX2dN",
+	"7h1OcCPCcMfkx9oyn3kRM2Sr71pV/e+YeXXXT8MH4wled6SNYnQ52IjCr4FSbSUYE+MRcwG4JjojVJMr",
+	"KKw+urK6BS7O5UlDeGjBscq6sNcvFPe1aPIBIReMFlizlSLk9/jEAVnVjRAhLgS/jnftywpqzTdeszQo",
+	"+B3razKCWnryKyKLfj6B1r8pGjhh8V8il+/mAAt3QFqE5WlJ7Rc+Ho3JDL21J1EK3z4CbXU8rrmMnVXI",
+	"Kta38djXns6gH13z3qTL1pImTv6zBwsRh/11uXFB1pG06a0N6GU6QKlNqxz8AZ84IMu6ERJUwxmOQaTv",
+	"fd9nH5O1KmHmsWegCKmqxgacCS6ssrmQpWr3asQsiKsG5cZXDkKiPZxS8FBbdeVSc/0bB9zs1ug+QhCR",
+	"NF+/5iK/cs/0cgSHXYBCYqccsc+eNWAYnhwwANDei6L0C+3rG3GkG8t56F7n7LAqGfsL7VreklU5Lbhe",
+	"MI2VSM/Pvnr+JbpDpkynvSDtDFChqSQdVG8D3JLD74Mbre8e1LlbI+1C0xNlpR0UoOZyX4ft2wrm5RDC",
+	"zb39sZy01W4dMPnkZZ4T2gD1nbIbLiDCQY3Vyvfk+iDanQ5c19vXQ/ZB3DNt0fz8G+KBQ4RfLL0SoMFx",
+	"AWrYSpNyVWNWKQDtpwZQO0c509/ZV6sKvhmHlHPMsEDr2bOWNytvGVvBJz7pDFxmViTzPAOnGkA9u7oY",
+	"DPdXpTF7smI/T3QoSx4wj+nKyBWetSbBEGAbcpwQLBMZ8Ji8rsDHUIyGHWJ6ehazpJqdJMLpQ4i14I4Y",
+	"g7TvRPC6tutlZId9Uqw9sqv+AWTZnht/APe83/kv6rNzWZtcNWavrlOZMcGLvNwSQoCnUvWv8XnNkIaU",
+	"kVIUTOOnC6kxyVkg8Ov9BNZJ0H901ISxoDz0sMXQj5Nf+HDi5QMTbE0oyZVceYMCUEMLqZlVnAimIqkl",
+	"MoPzt/hkLio2WEt8Dx7pyjT6jpmX+ta1qDpUSRAM0BadgUyYsVwn6K+DbB+3eiJFdeZyBn7UhEUxUqg2",
+	"bo3o2zqna99TNahrgtCyYKnG3fDhF9rzZY00szBmpS9OTri4NYpujqeKzm7X1DB17BqJX1bKGof8apm7",
+	"5KomjbmuU5y2kGviPQUiaCwPWLiW4lLgKRfkgURf7flqDI792ltTVN+GPHuBtTIut8z3lmmmmCU2Uqo6",
+	"+Sy+M+DB+Or5+Vdf3ke29Ml9rZNeH8KJVOT9/Udu9iN7Lr7QNSYMMr9HdQf/0uFSSrf2ppAIjBjfGClv",
+	"3wgje6UiS0WUtGferoILMNUG5BxXzQKi/sdEd5EdLD2XKEENQFxqY80aLohriZ4R7IFu54qoGnIe1qYl",
+	"pubQ7KMTe9ZrXoBIhvkbeOI6x2w+UQ9dcaAT5bswkC1jy7kTD35LKsD6xCxK4T8daQZV9kopXMff+LDu",
+	"w/uM6rvbE0CI4hqx3xQp7A2VGFhzROGrx+3sd913WEZVwZMDA5rb/QYGIV8qLZUXJZDMXHfJjAxbfRgZ",
+	"14OtV6B1T89fPH3x/M/nL5614zynMr2XUpv4ngLanx/m/LQDR/rekYbWgBC0ggahl1JEC86qYriRSlRc",
+	"sV5YW+DkNGQ6cFc/tM5qhPiKzzCgEMakl1TZC8UBoj3YVRL2Ph8TLobesjeityoMuHPRzJWKs6dcULWJ",
+	"nKkH1SN9f4yEJrmkYjNaJJ1WHXP+eMyWxZcOX2ppL2kE7UQGrDpWzNEtmLkrHFs5Lxm4EEnB7SsFQqq5",
+	"+jYoK22267CsuKJaW1nYqtKELMXaLNC3B8ULepvEcRqzFESCHsRvBMTj++UkhScrHQCs+9m3KmvcaJLU",
+	"wupuB+n4yH20rkrL66VnDdGrHkm3qW/dC5DNmEDV6OXhj17vWxkwMNsv5ZHv3GcHv3P7RZXrnqa9osqO",
+	"40epnW9AekN+tZBrkb5wBx3cKrEueYJffYJ+x2+rdl775YplMWjiuhcNYGC6bmlr3wjTtZ7SZEEh6+2C",
+	"2INo7VI1W/A7ljSLFhIidsNO0CGVNyCiQOjxdp4ZLSiEr8uQmlbk5GzGc/RlEe6yseBDSFCA+o8leG8h",
+	"ZuA+3uzJTifYtWKwwtWZWviaF+xl1RHjYLUWZbzGwus/BKQGnEbXVg3zeMdCpbmBDuNN9QV8ZqiBe1bp",
+	"pbds74wV88nTfrWQ6/qoH6ia9aO7bEbzXPmmi5pQsmbTsFhWU5FbU8DKGrpkF/YP3HDN8gw9HlbrkGtB",
+	"XI9AnZFC0tze0+6+PkDebOv+2OPloMWjW/SB0bz3Fu1/Bj64aRxeXIGaXhsCGtqf1dcDxC9R+7skC6qW",
+	"BdP6otKmUFqp0pXNBj49u48sP/T2GcVnut02wEf6HSe4bPc4T9CwZxSFA4SfdsdnKQU30g5MVkreKLrM",
+	"fDWlnS5B/c9uwnsll8wsWKn7XRmyNDeyjc+/Y+adf+aAfF6NkczSdFkpIwX3EIBdEwy/9IjfJXKeG7QZ",
+	"P8DtX/9YmRQPuS1XzGBeerg1AYKxr3SMYBiDFwxS3WmQIdEvNhs5DL1SCh/iVDwYRLHrSuE0fmcBBKUb",
+	"4MkZQkpw7HSUzOMjvVIyXduNmmq+LVvBoXu5LHKY4ySbQGlSVvVruwv7DWWT6caaMfEW73FPyCWhhZbo",
+	"qQK4SXQjcON0Tg0CFxkhNnVoAjnIazG+Bwb8INsrcFDyCKik6qs/OTBmDt7TIQL93YfEXKz2cb/IR3TI",
+	"9ngLxDQHDfm7oybSRasXNgWw5WjYLfA2dMsItm6rqIhoQ/jtbm/Mdwyk1+SfHHv1nfDvGi1nNfQcRFUm",
+	"w5iqaDe+wgTvf6QK8q4tA+wmvE+tSu/7PGsjV2Ps5ntaapbB66yAu5FW5LkEHijFlPZS9zdlL7fF1nno",
+	"F2iwZOgbbAgc9PYO2r6YDnsV/e6bH1Hkf4t+zcfwzYfvc/55ZPgCgvWEmswjeG05YanISQI1494CsOUY",
+	"9a+eP/Qt83jV826LfruV83HS/2tUzgfEd/H5CpnKkx3s6ksi0PJxVUDcOKc4dpesslk13WiiZa87xR6s",
+	"TZtm9QEeeCz4jBkdC9NxB3NjRgXJJXhS11LdXpJnp09cWy/ukXz64nFgtLHDcfeheuigHmo/SDQhaqQ0",
+	"qJqe4BlCgrqQK7onQIEIKyRYTxdo2E87qdR88A8NlTUf2ScDcdeuHCfxoSxYvyfr6uoeD9fNAXo8XKU+",
+	"dz772prlPZ77KPs8dSWV+XrT58lvucK2nZNuhQ5h06r2n3oh1wL0urpI4fz0/PnRsz8/Oeutz4Xd66Fv",
+	"/dPPR/DDn/7Q3zPwm9Ht2k828vx7esNa4HCdbuyP0VgaXd2qQwpGCi7stYVwL5ehee+0dqw6dkVylU+O",
+	"sEI3C0iGyYQjuPd6SQZo+vog9QnhiL2rFHgxnrLtqaO30AZppSeIVvTrHngLjTUexlUQDjHIY3B2kCkk",
+	"4byAtmNs3V8YWzWOKpT4WF1QGQzgZhi8dymfrXuYdv03z07Pmvid/e4qjK9JU7VKHYtEvH5lnbzqsf9B",
+	"L676nwDa2sMDtW5R67dV/L33uTp94HM1G70WHDuAVBgJ1dm93+k5AZDlkdPm/2rf2X7qHno/3BEbxVwA",
+	"WGrIn2PrlqarMfMUp3pCZ4bfcdNqqr70z/xuFexlFURrjjatoGM+8JtDP/ylFAi1iUHWIDgKKeWTzEeO",
+	"Z1XnGpdi3icArCWkGWZhaZ7HLb8kub0IqMgJTEJDTS2hRZHVPQmh1UjKiZ00Ac63TIDHtAEqDj94wlPd",
+	"3YcXLM/wzej/y+kmQypnEBrI6uon3OeM2G0GSIROpTN21meyKJcCK5Pit66Umn3jnjoUvLl9+zcLyWcP",
+	"3yprZ+zYTsPqR9OyfCE6vBWOlbXRFFlTYTTExRgbuI3s00oq04JdfmWoMq/gqUNhWMPLH8mccCtLbCBS",
+	"hyyoJpARMd49u8aYi2ZUzRZkzkWu0ZAwdFowwCm/kUwTKexpdg2noAjIafAILdCFPNqy5Z1WxpWRq2Dj",
+	"u6wL+/hqRNgtKhz5weQyC4X5W3RNN632cRKsO7GU0wflpbGSMedU1RQCBrV36dhIWl3sU/X5bSf6cF35",
+	"niWnu9THYzXJJgugB0zhGxz76FuuV1JzfLo1f3kcXxDMBf0GIsAteIjN64MbUlkeqaZ5j6yo72b+gXoY",
+	"VxlrJXZQf7ZdJ7krJF+7xAtsYUcVI4Ul1n4QHOcpCI4RTYafHw7+xRUfPQoGjN8R4+AESA5BjwJaKEnB",
+	"XDrDwpdBoVdcw6N108opK+S6hlgKev2aRhPoQfdtQcVN2Va6BGFHfPgH/+wDeBaqsRI7BDXII5bJOF1n",
+	"STdEW+tkR5u1m6CYr++zH2KcZBmoujN7/gZuQK8ULE+VdBrW7/6J36OW/9pRS8/7v6HoZZBN6DMdXf+K",
+	"qquxE+20KOou4wMlRKPioUVM/3ezMuJgG9IYJ5XwVIyWdiM8YrGC0nU+5ywPyqyr1M6QTL6j9OBIJTgU",
+	"dgh5uJjKFVw7D+1X6ExVG9WnAOTcQFtuFIIR74I2vCgQaakKxQW+w1Kke2TVOYMxT9/7gooH2M9wCDvk",
+	"Qzv8HvJMXtENqKpybphwBzF6SveKk538Cvdla63GaxCyh5RxV0aqttwLSF8doYmCe9cXlu1lwYi2445o",
+	"a7+ytEyY247QnW6SeFA6kvfvwisE/CO6LjOHxhCCi5vMt9p2GcoJs5SrLbUkjVF3dur+G1VBGd3BY0n8",
+	"G/HvzKsmAAd18vRhPCHNPuhx/tUt2UY/SnOoLCP76kcKBzyQUMIYACV2ewAhu3r3kHB7Y5MbFXjtiUPV",
+	"1vXr5owe99HS6GHNCS/+nsUJjl2zvSpNdsgJd+tm/EODStq/zMXqdM6go6CQ654MvGBU+f7wcWJ9wGfY",
+	"y6Louhgr88RfjlVhk5wjRBQ6B2u/HmTEg1bl/pADIEL1omenW5hl8PCZ+yuU0iUuVvv1bW9vnZRw2o3y",
+	"+u8OuMt1DYpUgN8Ww58uZzmVGFKV4bdpNANJ/2+E8vbBn8iU2KiO7Hj+4KIgqgSd1WGhGnmDBSu+tg39",
+	"OssdGEEECg4L36o0uD7Sp+xMTy8fLC297J+ODvMezddWupzzIOlqz6zz8nDZ5mXBvpWz0urND55mXsbT",
+	"Lv8yZmI5JYKtXXqWXnMzW0DTgvkxeUlyt3Dn3BSE567Z0cCuf7DVJzNIVGqF+/rGPdJx3QLK/wCkleog",
+	"bEn/Ha4/pIDza0slauHHowk3OZuVyp+vurMmGufQt7Sg4hZ7Jbj990mSZA5HSaRBOBIiDSZJFWvBYMIH",
+	"avE2/pF9sxycy3UgseobXPUTruj7HDHaKQgHUuAWQ3WInDuxi/cbDtm4xoZnvsPGY0ZOGw6u3RO36+0+",
+	"prnP26XCMMBxKqqWIwKqwuxJT2U7bHUBPdDJ39Bt3M5/bpfRS9CEABpeKqjDC2uKKq754/+8fPvDl6gF",
+	"zaggU+ZYjOVQsrdGrchX/TpEEK6JFBjLsVr0qqAz+3rsIWMFFO+b+AusZhXiI6eRdWP+fKvo3FQKwqF0",
+	"1x0tYXenczuRcbzJQFV4H3P2QRWkvHDNQDG9mkIChe9jWAG3AxIfBGTcJ0Fbmj7CYEQIUNxSZKL0reFE",
+	"+u+XRrx/3ogVUXWxIRz46ua4BDVRChf7AQVxi1GckLYy2ufMIDgCmbI9bpQ+KUsPkarUlaLk5zlaFhln",
+	"Re5cQ9CBQc6JSwOp+/lWp9f183CZ2CznpnetNFAZS11SBRTv7Kf3PXa9r+DHO3OD7N/aZIUjgWbrCDhg",
+	"pQkOHnZuEfj6S6cR2bMEug+Zy6KIejq7TpVzorBur6e7M393e/7u9vzd7fkb8S39c3tbHT7g4T2rJzUN",
+	"ksnOZcGu8KlBVMY3/2mX2JHmtRHcbXh8LE3hP6/e/UhwEeSP56fnp0dn519WmZFgIzju6g1PVQ6Afih7",
+	"Qj7g4/k4HbXtqxwnOZSHGtHZQYo7M5PnTBhuNthjz5BS151GuqEf2vjm0JZkm/ax5St49ZHeHNw58E7U",
+	"Y49ZHNSOlVH+FjEyHlNit0YDHp4rwugBu+OWIWpf8h6aqetXv9qMjJjxjVxt4qf27EFOrV3SKK3MMHUF",
+	"5Dq0agSNDfQ0OZ9npIRmfBQMBO/XkWux707I+XzkjbiC6JIl1bv5/DFkKMKVyPl8vPrg8CJa+2xqO8rc",
+	"UngxNDk2IH+RH0FnhHH34DUv2Lsif4s9Fw7S+gTf/ki5c/3QWafsho7Xb2xddQ92sTa7jXUjeEILwE4d",
+	"oL4iB4jDnb9D5cfjEO9EsPufH+egq3IczIsfWGW4qFKgVSrkmkiBPg0ii/waW98Ylxu/bnaT9vufESPl",
+	"vuJAsSXlQreXb+IjBzUacYiUL9rNcjSL0b0PCw8qo4Zr+wGaFIerVg9pj9pNV+2mf+phsCRxtN6OSz+7",
+	"sWxPbajxVnu1Mwua77bwyNARWCO5c0PSZT6H3L8ayX1q1eCjKXXdogaPlN0fq/xrO4Wv7Qwe1ZocSy8V",
+	"3kOJnNHwQhiEo9dMGNRXIbIcGg6DxKJmujqOiZuO34g3B7vj4OWPhJAYb2Z+FfYdD+zAK2aOvpHylrOD",
+	"W4O+FRkcczBBqMir3m99/U9+a09mpVKOWEloIH4j3pU9cYGQQLI0j0whN4Pu6Jxmply1XfdX8MAhU/hh",
+	"gDg4PGR3AIwqEYxBn9A47nvVnwArPxcUIMKmjCxpzkjjjLfySEqKvpc6oMQBDrt99+9nPSLxAY8GwLsb",
+	"u5jVcIsFF7e1goDPakOVISvFhWG9pQJgFbVrXx/xkYdQvX6Q8rZcwYB9tS9cwFiqF76tbghYJQcUUt4G",
+	"GOrlar9salzaYc5TQLxhvVHPDjGF2H69pfmIalGN+dVbvcHt7RmEqffqMaIwMFU84kKirgeZ2Y+Bre0p",
+	"8dsKGOzN76cPxe/fjI6mvRfTy5y2QjZ/lIgcfLievTBAKndznOrTJlYugUWDnlxQw4pNAHdCleJ3fSFk",
+	"jLxlbeaQFUUf7TMHEurw7kdy+OK6Uveu/XBMYW7fV4EbQEP3S6cGI9yTC8nMeqKDGdXC9KDWqAMzfZvS",
+	"okZlel51xcfmY/0pdII9oZPs/VFtXrqu0QfhbkU3j2QBODDDeB9xyLeDhBnFx5HfH9WGLEGZ1Jgo4YOK",
+	"mO2IiYnYqX3j0vfXx+SdKDYotOYUxBrX0JwxmWuxG/XAXdY8b0lLvGLmJTxxmF2Gd/9mt3nNFDTtJ0Ck",
+	"0YAQ/GbL0niHnd0KOKc3UlaoZoCXcGn/71OycIOnmNHJlv13uaoSSe/0a16wV9VjB8L79u//TZ9sUBNG",
+	"i1OCddvY5+AsZ9g4yCHM+m6s2CYypdMntlhIw2c9wUCsUlywH+Ebk3v0A+2LIwL+tzFhRPiMbR8fAE6f",
+	"ySVzbVL53OWx2sNGcjmElop52Kb0WXlrXyJu/q3vwHFPCoapNFkiZX2JlcPeBQUP+kxlNfiVy2MdsrMF",
+	"o+15+PDA96zIf9/VMXZ1wYrcCcGG4MOypVrHcRnKC3rH+l9ud0zpbuBOfXjMTt0CDegmeRxxKrqPUPJj",
+	"8kSbc/bz5/8XAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

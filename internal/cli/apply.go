@@ -34,10 +34,18 @@ type reference struct {
 }
 
 type cabinetEntry struct {
-	Name   string `json:"name" doc:"what rules call it"`
-	Folder string `json:"folder" doc:"whole path"`
-	Mode   string `json:"mode,omitempty" doc:"of files, in octal, such as 0640"`
-	Owner  string `json:"owner,omitempty" doc:"of files: user:group"`
+	Name      string     `json:"name" doc:"what rules call it"`
+	Kind      string     `json:"kind,omitempty" doc:"local, webdav, sftp or s3; else as the folder begins"`
+	Folder    string     `json:"folder" doc:"whole path, or an address"`
+	Mode      string     `json:"mode,omitempty" doc:"of files, in octal, such as 0640"`
+	Owner     string     `json:"owner,omitempty" doc:"of files: user:group"`
+	User      string     `json:"user,omitempty" doc:"name at the server, or access key"`
+	Secret    *reference `json:"secret,omitempty" doc:"where the secret is"`
+	Authority string     `json:"authority,omitempty" doc:"a file with certificates to trust"`
+	Pinned    string     `json:"pinned,omitempty" doc:"fingerprint of the server's certificate"`
+	Proxy     string     `json:"proxy,omitempty" doc:"socks5:// or http://"`
+	HostKey   string     `json:"host_key,omitempty" doc:"sftp: fingerprint of the host key"`
+	Region    string     `json:"region,omitempty" doc:"s3: region"`
 }
 
 // ruleEntry is a rule document and whether it runs.
@@ -158,6 +166,31 @@ func (c *command) carryOut(ctx context.Context, changes []change, preview, yes b
 	return nil
 }
 
+// settings are those with which a cabinet is added.
+func (k *cabinetEntry) settings(base string) (client.CabinetSettings, error) {
+	kind, err := kindOf(k.Kind, k.Folder)
+	if err != nil {
+		return client.CabinetSettings{}, err
+	}
+	as := client.CabinetKind(kind)
+	set := client.CabinetSettings{Name: k.Name, Kind: &as, Folder: k.Folder, Mode: given(k.Mode), Owner: given(k.Owner), Username: given(k.User), Pinned: given(k.Pinned), Proxy: given(k.Proxy), HostKey: given(k.HostKey), Region: given(k.Region)}
+	if k.Secret != nil {
+		secret, err := k.Secret.read(base)
+		if err != nil {
+			return set, err
+		}
+		set.Secret = &secret
+	}
+	if k.Authority != "" {
+		data, err := os.ReadFile(beside(base, k.Authority))
+		if err != nil {
+			return set, err
+		}
+		set.Authority = given(string(data))
+	}
+	return set, nil
+}
+
 // compare lists what has to change so that the service is as the file says.
 func (c *command) compare(ctx context.Context, api *client.Client, s *setting, base string) ([]change, error) {
 	changes, err := c.compareMailboxes(ctx, api, s.Mailboxes, base)
@@ -172,8 +205,12 @@ func (c *command) compare(ctx context.Context, api *client.Client, s *setting, b
 		at := slices.IndexFunc(cabinets, func(b client.Cabinet) bool { return strings.EqualFold(b.Name, k.Name) })
 		switch {
 		case at < 0:
+			set, err := k.settings(base)
+			if err != nil {
+				return nil, &exitError{exitInvalid, fmt.Sprintf("the cabinet “%s”: %v", k.Name, err)}
+			}
 			changes = append(changes, change{"add", "cabinet " + k.Name, k.Folder, func(ctx context.Context) error {
-				_, err := call[client.Cabinet](api.AddCabinet(ctx, client.CabinetSettings{Name: k.Name, Folder: k.Folder, Mode: &k.Mode, Owner: &k.Owner}))
+				_, err := call[client.Cabinet](api.AddCabinet(ctx, set))
 				return err
 			}})
 		case cabinets[at].Folder != k.Folder:

@@ -17,8 +17,6 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/api"
-	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/console"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/source/drop"
@@ -81,23 +79,12 @@ func start(o serviceOptions) (*service, error) {
 		}}
 	}
 	mailboxes := &reacher{records: s.store, mail: filepath.Join(o.data, "mail"), resolver: resolver}
+	cabinets := &shelves{records: s.store, staging: filepath.Join(o.data, "staged"), resolver: resolver}
 	s.engine = engine.New(engine.Config{
 		Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"),
 		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain),
 		Dial: mailboxes.dial, Try: mailboxes.try,
-		OpenCabinet: func(c *store.Cabinet) (cabinet.Cabinet, error) {
-			access, err := local.ParseAccess(c.Mode, c.Owner)
-			if err != nil {
-				return nil, err
-			}
-			return local.New(c.Folder, c.Identity).With(access), nil
-		},
-		Prepare: func(c *store.Cabinet, now time.Time) (string, error) {
-			if _, err := local.ParseAccess(c.Mode, c.Owner); err != nil {
-				return "", err
-			}
-			return local.Prepare(c.Folder, now)
-		},
+		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
 	})
 	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version, Console: console.Register})
 	if err == nil {

@@ -50,7 +50,7 @@ type Config struct {
 	// RootCAs are trusted where mail is sent; nil for the system's.
 	RootCAs *x509.CertPool
 	// Prepare makes a place into a cabinet and returns its identity.
-	Prepare func(c *store.Cabinet, now time.Time) (identity string, err error)
+	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (identity string, err error)
 }
 
 // What goes wrong with mailboxes and cabinets, for those who tell people.

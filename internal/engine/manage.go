@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/rule"
@@ -230,7 +231,7 @@ func (e *Engine) hasten() {
 // keeps it.
 func (e *Engine) AddCabinet(ctx context.Context, c *store.Cabinet, actor string) error {
 	var err error
-	if c.Identity, err = e.Prepare(c, e.Clock()); err != nil {
+	if c.Identity, err = e.Prepare(ctx, c, e.Clock()); err != nil {
 		return err
 	}
 	rows, err := e.Store.Cabinets()
@@ -239,18 +240,75 @@ func (e *Engine) AddCabinet(ctx context.Context, c *store.Cabinet, actor string)
 	}
 	for _, other := range rows {
 		if other.Identity == c.Identity {
-			return &CabinetError{Problem: fmt.Sprintf("this folder is the cabinet “%s” already", other.Name), Advice: "Choose another folder.", Lasting: true}
+			return &CabinetError{Problem: fmt.Sprintf("this place is the cabinet “%s” already", other.Name), Advice: "Choose another place.", Lasting: true}
 		}
 	}
+	if err := e.proved(ctx, c); err != nil {
+		return err
+	}
+	return e.Store.AddCabinet(c, actor)
+}
+
+// proved proves that a place keeps what cabinets promise, as it is reached now.
+func (e *Engine) proved(ctx context.Context, c *store.Cabinet) error {
 	probe, err := e.OpenCabinet(c)
 	if err != nil {
 		return err
 	}
-	defer probe.Close()
-	if err := probe.Check(ctx); err != nil {
+	_, err = probe.Prove(ctx)
+	return errors.Join(err, probe.Close())
+}
+
+// ChangeCabinet changes how a cabinet is reached, once it was proved that it can be
+// reached so and is the same.
+func (e *Engine) ChangeCabinet(ctx context.Context, c *store.Cabinet, reached bool, revision int, actor string) error {
+	if reached {
+		if err := e.proved(ctx, c); err != nil {
+			return err
+		}
+	}
+	if err := e.Store.ChangeCabinet(c, revision, actor); err != nil {
 		return err
 	}
-	return e.Store.AddCabinet(c, actor)
+	if reached {
+		e.ForgetCabinet(c.ID)
+		e.WakeAll()
+	}
+	return nil
+}
+
+// Cabinet gives a cabinet for reading. It stays the engine's: nobody else closes it.
+func (e *Engine) Cabinet(id string) (cabinet.Cabinet, error) {
+	g, err := e.gate(id)
+	if err != nil {
+		return nil, err
+	}
+	return g.cabinet, nil
+}
+
+// Proof is what was found out about a cabinet.
+type Proof struct {
+	Holds []string // what it promises, in words
+	Room  int64    // octets left, -1 where it is not known
+}
+
+// ProveCabinet looks at a cabinet now and tries out its promises.
+func (e *Engine) ProveCabinet(ctx context.Context, id string) (Proof, error) {
+	out := Proof{Room: -1}
+	if err := e.CheckCabinet(ctx, id); err != nil {
+		return out, err
+	}
+	g, err := e.gate(id)
+	if err != nil {
+		return out, err
+	}
+	if out.Holds, err = g.cabinet.Prove(ctx); err != nil {
+		return out, err
+	}
+	if roomy, ok := g.cabinet.(cabinet.Roomy); ok {
+		out.Room, err = roomy.Room(ctx)
+	}
+	return out, err
 }
 
 // UsedBy lists the names of the rules that use a mailbox or a cabinet.

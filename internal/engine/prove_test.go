@@ -26,7 +26,7 @@ type safeguard struct {
 
 var safeguards = []safeguard{
 	{"flush of a staged file", "internal/cabinet/local/local.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/cabinet/local ThePower"},
-	{"flush of the staging folder", "internal/cabinet/local/local.go", "		err = root.SyncDir(staging)\n", "		err = nil\n", "./internal/cabinet/local ThePower"},
+	{"flush of the staging folder", "internal/cabinet/local/local.go", "		err = root.SyncDir(cabinet.Staging)\n", "		err = nil\n", "./internal/cabinet/local ThePower"},
 	{"flush of the folder in which a file got its name", "internal/cabinet/local/local.go", "	if err := root.SyncDir(folder); err != nil {\n		return explain(err, \"flushing \"+folder)\n	}\n	c.mutex.Lock()", "	c.mutex.Lock()", "./internal/cabinet/local ThePower"},
 	{"flush of a new folder's entry", "internal/cabinet/local/local.go", "	return root.SyncDir(parent)\n", "	return nil\n", "./internal/cabinet/local ThePower"},
 	{"flush of both folders when a file is moved aside or back", "internal/cabinet/local/local.go", "		if err := root.SyncDir(folder); err != nil {\n			return explain(err, \"flushing \"+folder)\n		}\n		c.mutex.Lock()", "		c.mutex.Lock()", "./internal/engine ThePowerMayGoAtAnyMomentOf(A|An)(Replacement|Undo)"},

@@ -95,16 +95,28 @@ type Consent struct {
 
 // Cabinet is where files are kept.
 type Cabinet struct {
-	ID       string `gorm:"primaryKey"`
-	Name     string
-	Kind     string // "local"
-	Folder   string
-	Mode     string // of files, in octal; "" leaves it to the system
-	Owner    string // user:group; "" leaves it to the system
-	Address  string // how colleagues reach it, a register.Base
-	Identity string
-	Revision int
-	MadeAt   time.Time
+	ID          string `gorm:"primaryKey"`
+	Name        string
+	Kind        string // "local", "webdav", "sftp" or "s3"
+	Folder      string // whole path on this machine, or an address such as https://files.brackwater.example/harbour
+	Mode        string // of files, in octal; "" leaves it to the system
+	Owner       string // user:group; "" leaves it to the system
+	Address     string // how colleagues reach it, a register.Base
+	Identity    string
+	Username    string
+	Secret      []byte             // sealed
+	Particulars CabinetParticulars `gorm:"serializer:json"`
+	Revision    int
+	MadeAt      time.Time
+}
+
+// CabinetParticulars are what only cabinets on servers have.
+type CabinetParticulars struct {
+	Authority string `json:"authority,omitempty"` // certificates that are trusted beside the system's, PEM
+	Pinned    string `json:"pinned,omitempty"`    // SHA-256 of the server's certificate, hexadecimal
+	Proxy     string `json:"proxy,omitempty"`     // socks5://host:port or http://host:port
+	HostKey   string `json:"host_key,omitempty"`  // SFTP: fingerprint of the server's key, SHA256:...
+	Region    string `json:"region,omitempty"`    // S3
 }
 
 // Rule is a rule as the service keeps it.

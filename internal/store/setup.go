@@ -174,6 +174,20 @@ func (s *Store) CabinetNamed(name string) (Cabinet, error) {
 	return first[Cabinet](s.read.Where("name = ?", name))
 }
 
+// CabinetSecret opens a cabinet's secret, for reaching it only.
+func (s *Store) CabinetSecret(c *Cabinet) (string, error) {
+	if len(c.Secret) == 0 {
+		return "", nil
+	}
+	return s.unseal(c.Secret, c.ID)
+}
+
+// SealCabinet seals a cabinet's secret; it is kept with the cabinet.
+func (s *Store) SealCabinet(c *Cabinet, secret string) (err error) {
+	c.Secret, err = s.seal(secret, c.ID)
+	return err
+}
+
 // AddCabinet keeps a cabinet.
 func (s *Store) AddCabinet(c *Cabinet, actor string) error {
 	c.Revision = 1
@@ -182,8 +196,8 @@ func (s *Store) AddCabinet(c *Cabinet, actor string) error {
 	})
 }
 
-// ChangeCabinet keeps how colleagues reach a cabinet. revision is the one that was
-// changed, 0 for whatever is there.
+// ChangeCabinet keeps how a cabinet is reached, by colleagues and from here. revision
+// is the one that was changed, 0 for whatever is there.
 func (s *Store) ChangeCabinet(c *Cabinet, revision int, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		was, err := first[Cabinet](tx.Where("id = ?", c.ID))
@@ -194,7 +208,7 @@ func (s *Store) ChangeCabinet(c *Cabinet, revision int, actor string) error {
 			return ErrChanged
 		}
 		c.Revision = was.Revision + 1
-		return errors.Join(tx.Model(c).Select("address", "revision").Updates(c).Error, note(tx, actor, "change cabinet", c.Name))
+		return errors.Join(tx.Model(c).Select("address", "username", "secret", "particulars", "revision").Updates(c).Error, note(tx, actor, "change cabinet", c.Name))
 	})
 }
 

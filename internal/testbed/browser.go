@@ -97,14 +97,14 @@ func (b *Browser) Until(what, expression string) {
 	defer tick.Stop()
 	for {
 		ok := false
-		b.Run("!!("+expression+")", &ok)
+		b.Run("document.body != null && !!("+expression+")", &ok) // between two pages there is none
 		if ok {
 			return
 		}
 		select {
 		case <-deadline:
 			text := ""
-			b.Run("document.body.innerText", &text)
+			b.Run("document.body?.innerText", &text)
 			b.t.Fatalf("waited in vain until %s; the page says:\n%s", what, text)
 		case <-tick.C:
 		}

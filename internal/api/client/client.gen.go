@@ -185,15 +185,24 @@ func (e AlarmSettingsWeekdays) Valid() bool {
 	}
 }
 
-// Defines values for CabinetSettingsKind.
+// Defines values for CabinetKind.
 const (
-	Local CabinetSettingsKind = "local"
+	Local  CabinetKind = "local"
+	S3     CabinetKind = "s3"
+	Sftp   CabinetKind = "sftp"
+	Webdav CabinetKind = "webdav"
 )
 
-// Valid indicates whether the value is a known member of the CabinetSettingsKind enum.
-func (e CabinetSettingsKind) Valid() bool {
+// Valid indicates whether the value is a known member of the CabinetKind enum.
+func (e CabinetKind) Valid() bool {
 	switch e {
 	case Local:
+		return true
+	case S3:
+		return true
+	case Sftp:
+		return true
+	case Webdav:
 		return true
 	default:
 		return false
@@ -1288,30 +1297,62 @@ type Attached struct {
 // Cabinet defines model for Cabinet.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
-	Address *string `json:"address,omitempty"`
-	Folder  string  `json:"folder"`
-	ID      string  `json:"id"`
-	Kind    string  `json:"kind"`
-	Mode    *string `json:"mode,omitempty"`
-	Name    string  `json:"name"`
-	Owner   *string `json:"owner,omitempty"`
+	Address   *string `json:"address,omitempty"`
+	Authority *string `json:"authority,omitempty"`
+
+	// Folder whole path or address
+	Folder string `json:"folder"`
+
+	// Holds what was tried out and holds, in words; only where it was checked now
+	Holds   *[]string   `json:"holds,omitempty"`
+	HostKey *string     `json:"host_key,omitempty"`
+	ID      string      `json:"id"`
+	Kind    CabinetKind `json:"kind"`
+	Mode    *string     `json:"mode,omitempty"`
+	Name    string      `json:"name"`
+	Owner   *string     `json:"owner,omitempty"`
+	Pinned  *string     `json:"pinned,omitempty"`
 
 	// Problem empty where nothing is wrong
-	Problem  string `json:"problem"`
-	Revision int    `json:"revision"`
+	Problem  string  `json:"problem"`
+	Proxy    *string `json:"proxy,omitempty"`
+	Region   *string `json:"region,omitempty"`
+	Revision int     `json:"revision"`
+
+	// Room octets left; only where it was checked now and the place says
+	Room     *int64  `json:"room,omitempty"`
+	Username *string `json:"username,omitempty"`
 }
 
 // CabinetChange defines model for CabinetChange.
 type CabinetChange struct {
 	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
-	Address *string `json:"address,omitempty"`
+	Address   *string `json:"address,omitempty"`
+	Authority *string `json:"authority,omitempty"`
+	HostKey   *string `json:"host_key,omitempty"`
+	Pinned    *string `json:"pinned,omitempty"`
+	Proxy     *string `json:"proxy,omitempty"`
+	Region    *string `json:"region,omitempty"`
+
+	// Secret a new one; without it the one that is kept stays
+	Secret   *string `json:"secret,omitempty"`
+	Username *string `json:"username,omitempty"`
 }
+
+// CabinetKind defines model for CabinetKind.
+type CabinetKind string
 
 // CabinetSettings defines model for CabinetSettings.
 type CabinetSettings struct {
-	// Folder whole path on the machine that runs Ink Tray
-	Folder string               `json:"folder"`
-	Kind   *CabinetSettingsKind `json:"kind,omitempty"`
+	// Authority certificates that are trusted beside the system's, PEM
+	Authority *string `json:"authority,omitempty"`
+
+	// Folder local: whole path on the machine that runs Ink Tray; webdav: https://files.brackwater.example/dav/harbour; sftp: sftp://files.brackwater.example/srv/harbour, or /~/harbour within the account's own folder; s3: https://objects.brackwater.example/bucket, with a folder behind it or without
+	Folder string `json:"folder"`
+
+	// HostKey sftp: fingerprint of the server's host key, SHA256:...
+	HostKey *string      `json:"host_key,omitempty"`
+	Kind    *CabinetKind `json:"kind,omitempty"`
 
 	// Mode of files, in octal, such as 0640; without it the system's own
 	Mode *string `json:"mode,omitempty"`
@@ -1319,10 +1360,22 @@ type CabinetSettings struct {
 
 	// Owner of files: user, user:group or :group; without it who runs Ink Tray
 	Owner *string `json:"owner,omitempty"`
-}
 
-// CabinetSettingsKind defines model for CabinetSettings.Kind.
-type CabinetSettingsKind string
+	// Pinned SHA-256 fingerprint of the server's certificate
+	Pinned *string `json:"pinned,omitempty"`
+
+	// Proxy socks5://host:port or http://host:port
+	Proxy *string `json:"proxy,omitempty"`
+
+	// Region s3: region, where the store has them
+	Region *string `json:"region,omitempty"`
+
+	// Secret password; sftp: or a private key in PEM form; s3: the secret key. It never comes back
+	Secret *string `json:"secret,omitempty"`
+
+	// Username name at the server; of an object store the access key
+	Username *string `json:"username,omitempty"`
+}
 
 // CheckStep defines model for CheckStep.
 type CheckStep struct {
@@ -3396,14 +3449,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/cabinets (the `ListCabinets` operationId).
 	ListCabinets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddCabinetWithBody Make a folder into a cabinet. The folder is made where its parent is there.
+	// AddCabinetWithBody Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/cabinets (the `AddCabinet` operationId).
 	AddCabinetWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddCabinet Make a folder into a cabinet. The folder is made where its parent is there.
+	// AddCabinet Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3415,21 +3468,21 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/cabinets/{id} (the `RemoveCabinet` operationId).
 	RemoveCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeCabinetWithBody Change how a cabinet is reached by colleagues.
+	// ChangeCabinetWithBody Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
 	ChangeCabinetWithBody(ctx context.Context, id ID, params *ChangeCabinetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeCabinet Change how a cabinet is reached by colleagues.
+	// ChangeCabinet Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
 	ChangeCabinet(ctx context.Context, id ID, params *ChangeCabinetParams, body ChangeCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckCabinet Look now whether a cabinet is there and can be written to.
+	// CheckCabinet Look now whether a cabinet is there and can be written to, and try out what it promises.
 	//
 	// Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 	CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4609,7 +4662,7 @@ func (c *Client) ListCabinets(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// AddCabinetWithBody Make a folder into a cabinet. The folder is made where its parent is there.
+// AddCabinetWithBody Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 //
 // Takes any type of body and a specified content type.
 //
@@ -4626,7 +4679,7 @@ func (c *Client) AddCabinetWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// AddCabinet Make a folder into a cabinet. The folder is made where its parent is there.
+// AddCabinet Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4658,7 +4711,7 @@ func (c *Client) RemoveCabinet(ctx context.Context, id ID, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// ChangeCabinetWithBody Change how a cabinet is reached by colleagues.
+// ChangeCabinetWithBody Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 //
 // Takes any type of body and a specified content type.
 //
@@ -4675,7 +4728,7 @@ func (c *Client) ChangeCabinetWithBody(ctx context.Context, id ID, params *Chang
 	return c.Client.Do(req)
 }
 
-// ChangeCabinet Change how a cabinet is reached by colleagues.
+// ChangeCabinet Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4692,7 +4745,7 @@ func (c *Client) ChangeCabinet(ctx context.Context, id ID, params *ChangeCabinet
 	return c.Client.Do(req)
 }
 
-// CheckCabinet Look now whether a cabinet is there and can be written to.
+// CheckCabinet Look now whether a cabinet is there and can be written to, and try out what it promises.
 //
 // Corresponds with POST /api/v1/cabinets/{id}/check (the `CheckCabinet` operationId).
 func (c *Client) CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -12963,14 +13016,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/cabinets (the `ListCabinets` operationId).
 	ListCabinetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCabinetsResponse, error)
 
-	// AddCabinetWithBodyWithResponse Make a folder into a cabinet. The folder is made where its parent is there.
+	// AddCabinetWithBodyWithResponse Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/cabinets (the `AddCabinet` operationId).
 	AddCabinetWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCabinetResponse, error)
 
-	// AddCabinetWithResponse Make a folder into a cabinet. The folder is made where its parent is there.
+	// AddCabinetWithResponse Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -12984,21 +13037,21 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/cabinets/{id} (the `RemoveCabinet` operationId).
 	RemoveCabinetWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveCabinetResponse, error)
 
-	// ChangeCabinetWithBodyWithResponse Change how a cabinet is reached by colleagues.
+	// ChangeCabinetWithBodyWithResponse Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
 	ChangeCabinetWithBodyWithResponse(ctx context.Context, id ID, params *ChangeCabinetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCabinetResponse, error)
 
-	// ChangeCabinetWithResponse Change how a cabinet is reached by colleagues.
+	// ChangeCabinetWithResponse Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/cabinets/{id} (the `ChangeCabinet` operationId).
 	ChangeCabinetWithResponse(ctx context.Context, id ID, params *ChangeCabinetParams, body ChangeCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCabinetResponse, error)
 
-	// CheckCabinetWithResponse Look now whether a cabinet is there and can be written to.
+	// CheckCabinetWithResponse Look now whether a cabinet is there and can be written to, and try out what it promises.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20171,7 +20224,7 @@ func (c *ClientWithResponses) ListCabinetsWithResponse(ctx context.Context, reqE
 	return ParseListCabinetsResponse(rsp)
 }
 
-// AddCabinetWithBodyWithResponse Make a folder into a cabinet. The folder is made where its parent is there.
+// AddCabinetWithBodyWithResponse Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -20184,7 +20237,7 @@ func (c *ClientWithResponses) AddCabinetWithBodyWithResponse(ctx context.Context
 	return ParseAddCabinetResponse(rsp)
 }
 
-// AddCabinetWithResponse Make a folder into a cabinet. The folder is made where its parent is there.
+// AddCabinetWithResponse Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -20210,7 +20263,7 @@ func (c *ClientWithResponses) RemoveCabinetWithResponse(ctx context.Context, id 
 	return ParseRemoveCabinetResponse(rsp)
 }
 
-// ChangeCabinetWithBodyWithResponse Change how a cabinet is reached by colleagues.
+// ChangeCabinetWithBodyWithResponse Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -20223,7 +20276,7 @@ func (c *ClientWithResponses) ChangeCabinetWithBodyWithResponse(ctx context.Cont
 	return ParseChangeCabinetResponse(rsp)
 }
 
-// ChangeCabinetWithResponse Change how a cabinet is reached by colleagues.
+// ChangeCabinetWithResponse Change how a cabinet is reached, by colleagues and from here. What is not given stays.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -20236,7 +20289,7 @@ func (c *ClientWithResponses) ChangeCabinetWithResponse(ctx context.Context, id 
 	return ParseChangeCabinetResponse(rsp)
 }
 
-// CheckCabinetWithResponse Look now whether a cabinet is there and can be written to.
+// CheckCabinetWithResponse Look now whether a cabinet is there and can be written to, and try out what it promises.
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -316,7 +316,7 @@ export interface paths {
         /** The cabinets and what is wrong with them, if anything. */
         get: operations["ListCabinets"];
         put?: never;
-        /** Make a folder into a cabinet. The folder is made where its parent is there. */
+        /** Make a place into a cabinet, once it was tried out. A local folder is made where its parent is there. */
         post: operations["AddCabinet"];
         delete?: never;
         options?: never;
@@ -334,7 +334,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change how a cabinet is reached by colleagues. */
+        /** Change how a cabinet is reached, by colleagues and from here. What is not given stays. */
         put: operations["ChangeCabinet"];
         post?: never;
         /** Forget a cabinet; its files stay where they are. */
@@ -355,7 +355,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Look now whether a cabinet is there and can be written to. */
+        /** Look now whether a cabinet is there and can be written to, and try out what it promises. */
         post: operations["CheckCabinet"];
         delete?: never;
         options?: never;
@@ -1971,23 +1971,52 @@ export interface components {
         };
         CabinetSettings: {
             name: string;
-            /**
-             * @default local
-             * @enum {string}
-             */
-            kind: "local";
-            /** @description whole path on the machine that runs Ink Tray */
+            kind?: components["schemas"]["CabinetKind"];
+            /** @description local: whole path on the machine that runs Ink Tray; webdav: https://files.brackwater.example/dav/harbour; sftp: sftp://files.brackwater.example/srv/harbour, or /~/harbour within the account's own folder; s3: https://objects.brackwater.example/bucket, with a folder behind it or without */
             folder: string;
+            /** @description name at the server; of an object store the access key */
+            username?: string;
+            /** @description password; sftp: or a private key in PEM form; s3: the secret key. It never comes back */
+            secret?: string;
+            /** @description certificates that are trusted beside the system's, PEM */
+            authority?: string;
+            /** @description SHA-256 fingerprint of the server's certificate */
+            pinned?: string;
+            /** @description socks5://host:port or http://host:port */
+            proxy?: string;
+            /** @description sftp: fingerprint of the server's host key, SHA256:... */
+            host_key?: string;
+            /** @description s3: region, where the store has them */
+            region?: string;
             /** @description of files, in octal, such as 0640; without it the system's own */
             mode?: string;
             /** @description of files: user, user:group or :group; without it who runs Ink Tray */
             owner?: string;
         };
+        /**
+         * @default local
+         * @enum {string}
+         */
+        CabinetKind: "local" | "webdav" | "sftp" | "s3";
         Cabinet: {
             id: string;
             name: string;
-            kind: string;
+            kind: components["schemas"]["CabinetKind"];
+            /** @description whole path or address */
             folder: string;
+            username?: string;
+            authority?: string;
+            pinned?: string;
+            proxy?: string;
+            host_key?: string;
+            region?: string;
+            /** @description what was tried out and holds, in words; only where it was checked now */
+            holds?: string[];
+            /**
+             * Format: int64
+             * @description octets left; only where it was checked now and the place says
+             */
+            room?: number;
             mode?: string;
             owner?: string;
             /** @description how colleagues reach it from their machines */
@@ -1999,6 +2028,14 @@ export interface components {
         CabinetChange: {
             /** @description how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none */
             address?: string;
+            username?: string;
+            /** @description a new one; without it the one that is kept stays */
+            secret?: string;
+            authority?: string;
+            pinned?: string;
+            proxy?: string;
+            host_key?: string;
+            region?: string;
         };
         /** @description One rule; its form is that of GET /api/v1/rules/schema, which is checked with places. */
         RuleDocument: Record<string, never>;

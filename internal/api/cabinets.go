@@ -1,0 +1,139 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/store"
+)
+
+func (s *Server) cabinet(c *store.Cabinet) Cabinet {
+	p := &c.Particulars
+	out := Cabinet{ID: c.ID, Name: c.Name, Kind: CabinetKind(c.Kind), Folder: c.Folder, Mode: optional(c.Mode), Owner: optional(c.Owner), Address: optional(c.Address), Revision: c.Revision,
+		Username: optional(c.Username), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), HostKey: optional(p.HostKey), Region: optional(p.Region)}
+	if err := s.Engine.Problem(c.ID); err != nil {
+		out.Problem = err.Error()
+	}
+	return out
+}
+
+// ListCabinets lists the cabinets.
+func (s *Server) ListCabinets(context.Context, ListCabinetsRequestObject) (ListCabinetsResponseObject, error) {
+	rows, err := s.Store.Cabinets()
+	out := ListCabinets200JSONResponse{}
+	for i := range rows {
+		out = append(out, s.cabinet(&rows[i]))
+	}
+	return out, err
+}
+
+// only says which kinds of cabinets have a setting.
+var only = map[string][]string{
+	"mode": {"local"}, "owner": {"local"}, "username": {"webdav", "sftp", "s3"}, "secret": {"webdav", "sftp", "s3"}, "authority": {"webdav", "s3"}, "pinned": {"webdav", "s3"},
+	"proxy": {"webdav", "sftp", "s3"}, "host_key": {"sftp"}, "region": {"s3"},
+}
+
+// settle puts settings into a cabinet; those that are not given stay as they are.
+func settleCabinet(c *store.Cabinet, given map[string]*string) error {
+	p := &c.Particulars
+	into := map[string]*string{"mode": &c.Mode, "owner": &c.Owner, "username": &c.Username, "authority": &p.Authority, "pinned": &p.Pinned, "proxy": &p.Proxy, "host_key": &p.HostKey, "region": &p.Region}
+	for name, value := range given {
+		if value == nil {
+			continue
+		}
+		v := strings.TrimSpace(*value)
+		if kinds := only[name]; v != "" && !slices.Contains(kinds, c.Kind) {
+			text := fmt.Sprintf("a cabinet of the kind %s has no %s", c.Kind, strings.ReplaceAll(name, "_", " "))
+			return &problem{status: 422, kind: "invalid", text: text, advice: "Leave it out.", fields: []FieldProblem{{Place: name, Text: text}}}
+		}
+		if at := into[name]; at != nil {
+			*at = v
+		}
+	}
+	return nil
+}
+
+// AddCabinet makes a place into a cabinet, proving first what it promises.
+func (s *Server) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (AddCabinetResponseObject, error) {
+	b := r.Body
+	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(b.Name), Kind: "local", Folder: strings.TrimSpace(b.Folder), MadeAt: s.Clock().UTC()}
+	if b.Kind != nil {
+		c.Kind = string(*b.Kind)
+	}
+	if _, err := s.Store.CabinetNamed(c.Name); err == nil {
+		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a cabinet called “%s” already", c.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
+	}
+	if err := settleCabinet(&c, map[string]*string{"mode": b.Mode, "owner": b.Owner, "username": b.Username, "secret": b.Secret, "authority": b.Authority, "pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey, "region": b.Region}); err != nil {
+		return nil, err
+	}
+	if b.Secret != nil {
+		if err := s.Store.SealCabinet(&c, *b.Secret); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.Engine.AddCabinet(ctx, &c, viewerOf(ctx).Name); err != nil {
+		p := explain(err)
+		p.fields = []FieldProblem{{Place: "folder", Text: p.text}}
+		return nil, p
+	}
+	return AddCabinet201JSONResponse(s.cabinet(&c)), nil
+}
+
+// ChangeCabinet changes how a cabinet is reached.
+func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error) {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.Store.CabinetByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	if r.Body.Address != nil {
+		c.Address = strings.TrimSpace(*r.Body.Address)
+	}
+	if err := register.Base(c.Address).Check(); err != nil {
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
+	}
+	given := map[string]*string{"username": r.Body.Username, "secret": r.Body.Secret, "authority": r.Body.Authority, "pinned": r.Body.Pinned, "proxy": r.Body.Proxy, "host_key": r.Body.HostKey, "region": r.Body.Region}
+	if err := settleCabinet(&c, given); err != nil {
+		return nil, err
+	}
+	reached := false
+	for _, value := range given {
+		reached = reached || value != nil
+	}
+	if r.Body.Secret != nil {
+		if err := s.Store.SealCabinet(&c, *r.Body.Secret); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.Engine.ChangeCabinet(ctx, &c, reached, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	return ChangeCabinet200JSONResponse(s.cabinet(&c)), nil
+}
+
+// CheckCabinet looks at a cabinet now and tries out what it promises.
+func (s *Server) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject, error) {
+	c, err := s.Store.CabinetByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	proof, err := s.Engine.ProveCabinet(ctx, c.ID)
+	out := s.cabinet(&c)
+	out.Problem = ""
+	if err != nil {
+		out.Problem = err.Error()
+	}
+	if len(proof.Holds) > 0 {
+		out.Holds = &proof.Holds
+	}
+	if proof.Room >= 0 {
+		out.Room = &proof.Room
+	}
+	return CheckCabinet200JSONResponse(out), nil
+}

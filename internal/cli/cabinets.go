@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+// cabinetFlags say how a cabinet on a server is reached.
+type cabinetFlags struct {
+	kind, folder, mode, owner, user, secretFile, authorityFile, pinned, proxy, hostKey, region string
+}
+
+func (f *cabinetFlags) reach(cmd *cobra.Command) {
+	v := cmd.Flags()
+	v.StringVar(&f.user, "user", "", "name at the server; of an object store the access key")
+	v.StringVar(&f.secretFile, "secret-file", "", "file that holds the password, the private key or the secret key; else INKTRAY_SECRET or the prompt")
+	v.StringVar(&f.authorityFile, "authority-file", "", "file with certificates that are trusted beside the system's, PEM")
+	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
+	v.StringVar(&f.proxy, "proxy", "", "socks5://host:port or http://host:port")
+	v.StringVar(&f.hostKey, "host-key", "", "sftp: fingerprint of the server's host key, SHA256:...")
+	v.StringVar(&f.region, "region", "", "s3: region, where the store has them")
+}
+
+// kindOf is the kind of a place where none is said.
+func kindOf(kind, folder string) (string, error) {
+	switch {
+	case kind != "":
+		return kind, nil
+	case strings.HasPrefix(folder, "sftp://"):
+		return "sftp", nil
+	case strings.HasPrefix(folder, "https://"), strings.HasPrefix(folder, "http://"):
+		return "", usageError{fmt.Errorf("say what answers at %s: --kind webdav or --kind s3", folder)}
+	}
+	return "local", nil
+}
+
+// authority reads certificates from the file that was named.
+func (f *cabinetFlags) authority() (*string, error) {
+	if f.authorityFile == "" {
+		return nil, nil
+	}
+	data, err := os.ReadFile(f.authorityFile)
+	if err != nil {
+		return nil, err
+	}
+	text := string(data)
+	return &text, nil
+}
+
+func given(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func (f *cabinetFlags) settings(c *command, name string) (client.CabinetSettings, error) {
+	kind, err := kindOf(f.kind, f.folder)
+	if err != nil {
+		return client.CabinetSettings{}, err
+	}
+	k := client.CabinetKind(kind)
+	set := client.CabinetSettings{Name: name, Kind: &k, Folder: f.folder, Mode: given(f.mode), Owner: given(f.owner), Username: given(f.user), Pinned: given(f.pinned), Proxy: given(f.proxy), HostKey: given(f.hostKey), Region: given(f.region)}
+	if set.Authority, err = f.authority(); err != nil {
+		return set, err
+	}
+	if kind != "local" && f.user != "" {
+		secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "Secret of "+f.user)
+		if err != nil {
+			return set, err
+		}
+		set.Secret = &secret
+	}
+	return set, nil
+}
+
+func (c *command) cabinets() *cobra.Command {
+	root := &cobra.Command{Use: "cabinets", Short: "The places where files are kept"}
+	var f cabinetFlags
+	add := &cobra.Command{
+		Use: "add NAME --folder PLACE", Short: "Make a folder, here or on a server, into a cabinet", Args: cobra.ExactArgs(1),
+		Example: `  inktray cabinets add "harbour files" --folder /srv/harbour-files
+  inktray cabinets add "office share" --kind webdav --folder https://files.brackwater.example/dav/harbour --user harbour
+  inktray cabinets add surveys --folder sftp://files.brackwater.example/srv/surveys --user surveys --secret-file id_ed25519 --host-key SHA256:...
+  inktray cabinets add archive --kind s3 --folder https://objects.brackwater.example/archive --user ACCESS-KEY`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if f.folder == "" {
+				return usageError{fmt.Errorf("say which folder with --folder: a whole path, or an address")}
+			}
+			set, err := f.settings(c, args[0])
+			if err != nil {
+				return err
+			}
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			cab, err := call[client.Cabinet](api.AddCabinet(cmd.Context(), set))
+			if err != nil {
+				return err
+			}
+			return c.show(cab, func() { fmt.Fprintf(c.out, "The cabinet “%s” is %s.\n", cab.Name, cab.Folder) })
+		},
+	}
+	add.Flags().StringVar(&f.kind, "kind", "", "local, webdav, sftp or s3; else as the folder begins")
+	add.Flags().StringVar(&f.folder, "folder", "", "whole path on the machine that runs Ink Tray, or an address on a server")
+	add.Flags().StringVar(&f.mode, "mode", "", "local: mode of files in octal, such as 0640; who may read a file may enter its folder")
+	add.Flags().StringVar(&f.owner, "owner", "", "local: to whom files belong: user, user:group or :group")
+	f.reach(add)
+	root.AddCommand(add, c.changeCabinet(), &cobra.Command{
+		Use: "list", Short: "List the cabinets", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Cabinet](api.ListCabinets(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, k := range all {
+					state := "in order"
+					if k.Problem != "" {
+						state = short(k.Problem, 80)
+					}
+					rows = append(rows, []string{k.Name, string(k.Kind), k.Folder, deref(k.Address), state})
+				}
+				c.table([]string{"NAME", "KIND", "FOLDER", "FOR COLLEAGUES", "STATE"}, rows)
+			})
+		}),
+	}, &cobra.Command{
+		Use: "check NAME", Short: "Look now whether a cabinet is there and can be written to, and try out what it promises", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			k, err := findCabinet(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if k, err = call[client.Cabinet](api.CheckCabinet(ctx, k.ID)); err != nil {
+				return err
+			}
+			if k.Problem != "" {
+				return &exitError{exitFailure, k.Problem}
+			}
+			return c.show(k, func() {
+				fmt.Fprintf(c.out, "The cabinet “%s” is there and can be written to.\n", k.Name)
+				for _, h := range deref(k.Holds) {
+					fmt.Fprintf(c.out, "  %s\n", h)
+				}
+				if k.Room != nil {
+					fmt.Fprintf(c.out, "  %s of room are left\n", humanize.Bytes(uint64(*k.Room)))
+				}
+			})
+		}),
+	}, &cobra.Command{
+		Use: "address NAME [ADDRESS]", Short: "Say how colleagues reach a cabinet, so that links open on their machines; without an address, none", Args: cobra.RangeArgs(1, 2),
+		Example: "  inktray cabinets address \"harbour files\" '\\\\files\\harbour'\n  inktray cabinets address \"harbour files\" https://files.brackwater.example/harbour",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			k, err := findCabinet(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			address := strings.Join(args[1:], "")
+			if k, err = call[client.Cabinet](api.ChangeCabinet(ctx, k.ID, &client.ChangeCabinetParams{}, client.CabinetChange{Address: &address})); err != nil {
+				return err
+			}
+			return c.show(k, func() {
+				if deref(k.Address) == "" {
+					fmt.Fprintf(c.out, "The cabinet “%s” has no address for colleagues.\n", k.Name)
+					return
+				}
+				fmt.Fprintf(c.out, "Colleagues reach the cabinet “%s” at %s.\n", k.Name, *k.Address)
+			})
+		}),
+	}, &cobra.Command{
+		Use: "remove NAME", Short: "Forget a cabinet; its files stay where they are", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			k, err := findCabinet(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveCabinet(ctx, k.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
+			return nil
+		}),
+	})
+	return root
+}
+
+func (c *command) changeCabinet() *cobra.Command {
+	var f cabinetFlags
+	var newSecret bool
+	cmd := &cobra.Command{
+		Use: "change NAME", Short: "Change how a cabinet on a server is reached; it is tried out first", Args: cobra.ExactArgs(1),
+		Example: "  inktray cabinets change \"office share\" --new-secret",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			k, err := findCabinet(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			set := client.CabinetChange{}
+			for name, at := range map[string]struct {
+				value *string
+				into  **string
+			}{"user": {&f.user, &set.Username}, "pinned": {&f.pinned, &set.Pinned}, "proxy": {&f.proxy, &set.Proxy}, "host-key": {&f.hostKey, &set.HostKey}, "region": {&f.region, &set.Region}} {
+				if cmd.Flags().Changed(name) {
+					*at.into = at.value
+				}
+			}
+			if set.Authority, err = f.authority(); err != nil {
+				return err
+			}
+			if newSecret || f.secretFile != "" {
+				secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "New secret of "+deref(k.Username))
+				if err != nil {
+					return err
+				}
+				set.Secret = &secret
+			}
+			if set == (client.CabinetChange{}) {
+				return usageError{fmt.Errorf("say what to change, such as --user or --new-secret; how colleagues reach it is `cabinets address`")}
+			}
+			if k, err = call[client.Cabinet](api.ChangeCabinet(cmd.Context(), k.ID, &client.ChangeCabinetParams{}, set)); err != nil {
+				return err
+			}
+			return c.show(k, func() { fmt.Fprintf(c.out, "The cabinet “%s” is reached so from now on.\n", k.Name) })
+		},
+	}
+	f.reach(cmd)
+	cmd.Flags().BoolVar(&newSecret, "new-secret", false, "ask for a new secret")
+	return cmd
+}

@@ -1,0 +1,157 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+
+import { api, Problem, type Schemas, value } from '../api/client'
+import { Button, Chip, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
+import { size } from '../ui/format'
+import { fieldError } from './mailboxes'
+
+type Cabinet = Schemas['Cabinet']
+type Kind = Cabinet['kind']
+
+const kinds: [Kind, string][] = [['local', 'a folder on this machine, or a share that is mounted there'], ['webdav', 'a folder of a WebDAV server'], ['sftp', 'a folder of an SFTP server'], ['s3', 'a bucket of an object store (S3)']]
+
+const places: Record<Kind, [label: string, hint: string]> = {
+  local: ['Folder', 'The whole path on the machine that runs Ink Tray, such as /srv/harbour-files.'],
+  webdav: ['Address', 'Such as https://files.brackwater.example/dav/harbour. The folder must be there.'],
+  sftp: ['Address', 'Such as sftp://files.brackwater.example/srv/harbour, or with /~/harbour for a folder within the account’s own. The folder must be there.'],
+  s3: ['Address', 'The store, the bucket, and a folder in it if you like: https://objects.brackwater.example/harbour. The bucket must be there.'],
+}
+
+const names: Record<Kind, [name: string, secret: string]> = { local: ['', ''], webdav: ['Name', 'Password'], sftp: ['Name', 'Password or private key'], s3: ['Access key', 'Secret key'] }
+
+/** The cabinets, in Settings. */
+export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c: Cabinet) => void }) {
+  const client = useQueryClient()
+  const [editing, setEditing] = useState<Cabinet | null>(null)
+  const [found, setFound] = useState<Record<string, Cabinet>>({})
+  const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
+  const check = useMutation({
+    mutationFn: (id: string) => value(api.POST('/api/v1/cabinets/{id}/check', { params: { path: { id } } })),
+    onSuccess: (c) => {
+      setFound((f) => ({ ...f, [c.id]: c }))
+      client.setQueryData(['cabinets'], (all: Cabinet[] | undefined) => all?.map((o) => (o.id === c.id ? c : o)))
+    },
+  })
+  return (
+    <section className="mb-10 max-w-4xl">
+      <div className="mb-2 flex items-center justify-between"><h2>Cabinets</h2><Button onClick={onAdd}>Add a cabinet</Button></div>
+      <Wrong error={check.error} />
+      <Listing query={cabinets} empty={(c) => c.length === 0 && 'There is no cabinet yet.'}>
+        {(all) => all.map((c) => (
+          <div key={c.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
+            <div className="min-w-0">
+              <p><span className="font-semibold">{c.name}</span> <span className="[overflow-wrap:anywhere] text-ink-2">{c.folder}</span>{c.username && <span className="text-ink-3"> as {c.username}</span>}</p>
+              {c.address && <p className="text-sm [overflow-wrap:anywhere] text-ink-3">for colleagues: {c.address}</p>}
+              {c.problem && <p className="text-sm text-seal">{c.problem}</p>}
+              {!c.problem && found[c.id] && <ul role="status" className="mt-1 text-sm text-ink-2">{found[c.id].holds?.map((h) => <li key={h} className="[overflow-wrap:anywhere]">✓ {h}</li>)}{found[c.id].room !== undefined && <li>{size(found[c.id].room!)} of room are left</li>}</ul>}
+            </div>
+            <div className="flex flex-wrap items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button><Button onClick={() => onRemove(c)}>Remove</Button></div>
+          </div>
+        ))}
+      </Listing>
+      {editing && <ChangeCabinetSheet cabinet={editing} onClose={() => setEditing(null)} />}
+    </section>
+  )
+}
+
+type Reached = { username: string; secret: string; authority: string; pinned: string; proxy: string; host_key: string; region: string }
+const nothing: Reached = { username: '', secret: '', authority: '', pinned: '', proxy: '', host_key: '', region: '' }
+
+/** How a server is reached. */
+function Reach({ kind, s, put, kept, error }: { kind: Kind; s: Reached; put: (c: Partial<Reached>) => void; kept?: boolean; error: unknown }) {
+  if (kind === 'local') return null
+  const [name, secret] = names[kind]
+  return (
+    <>
+      <div className="grid gap-x-3 sm:grid-cols-2">
+        <Field label={name} autoComplete="off" value={s.username} onChange={(e) => put({ username: e.target.value })} error={fieldError(error, 'username')} />
+        {kind !== 'sftp' && <Field label={secret} type="password" autoComplete="new-password" value={s.secret} onChange={(e) => put({ secret: e.target.value })} hint={kept ? 'Empty keeps the one that is there.' : 'It is kept sealed and never shown again.'} />}
+      </div>
+      {kind === 'sftp' && (
+        <>
+          <label className="mb-4 block font-semibold">{secret}<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} value={s.secret} onChange={(e) => put({ secret: e.target.value })} /><span className="mt-1 block text-sm font-normal text-ink-3">{kept ? 'Empty keeps the one that is there.' : 'A key as ssh-keygen writes it, or a password. It is kept sealed and never shown again.'}</span></label>
+          <Field label="Host key" placeholder="SHA256:…" value={s.host_key} onChange={(e) => put({ host_key: e.target.value })} hint="Fingerprint of the server’s key, from whoever runs it. Without it the attempt shows the one that was met, to be compared." />
+        </>
+      )}
+      <details className="mb-4"><summary className="font-semibold text-pen">Certificates, proxy{kind === 's3' && ', region'}</summary>
+        <div className="mt-3">
+          {kind !== 'sftp' && <><Field label="Pinned certificate" value={s.pinned} onChange={(e) => put({ pinned: e.target.value })} hint="SHA-256 fingerprint of the server’s certificate, which is then all that counts." />
+            <label className="mb-4 block font-semibold">Certificate of a private authority<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} placeholder="-----BEGIN CERTIFICATE-----" value={s.authority} onChange={(e) => put({ authority: e.target.value })} /></label></>}
+          <Field label="Proxy" placeholder="socks5://proxy.brackwater.example:1080" value={s.proxy} onChange={(e) => put({ proxy: e.target.value })} />
+          {kind === 's3' && <Field label="Region" value={s.region} onChange={(e) => put({ region: e.target.value })} hint="Empty where the store has none." />}
+        </div>
+      </details>
+    </>
+  )
+}
+
+export function CabinetSheet({ onClose }: { onClose: () => void }) {
+  const client = useQueryClient()
+  const [kind, setKind] = useState<Kind>('local')
+  const [name, setName] = useState('')
+  const [folder, setFolder] = useState('')
+  const [mode, setMode] = useState('')
+  const [owner, setOwner] = useState('')
+  const [s, set] = useState(nothing)
+  const save = useMutation({
+    mutationFn: () => {
+      const body: Schemas['CabinetSettings'] = { name, folder, kind }
+      if (kind === 'local') Object.assign(body, { mode: mode || undefined, owner: owner || undefined })
+      else for (const [k, v] of Object.entries(s)) if (v) Object.assign(body, { [k]: v })
+      return value(api.POST('/api/v1/cabinets', { body }))
+    },
+    onSuccess: () => { void client.invalidateQueries(); onClose() },
+  })
+  const advice = save.error instanceof Problem && save.error.advice ? ' ' + save.error.advice : ''
+  const at = fieldError(save.error, 'folder')
+  const [label, hint] = places[kind]
+  const become = (k: Kind) => { setKind(k); set(nothing); save.reset() }
+  return (
+    <Sheet title="Add a cabinet" open onClose={onClose}>
+      <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
+        <Pick label="What it is" value={kind} choices={kinds} onChange={(v) => become(v as Kind)} />
+        <Field label="Name" required value={name} onChange={(e) => setName(e.target.value)} hint="What you call it, such as harbour files." error={fieldError(save.error, 'name')} />
+        <Field label={label} required value={folder} onChange={(e) => setFolder(e.target.value)} hint={hint} error={at && `${at}.${advice}`} />
+        <Reach kind={kind} s={s} put={(c) => set((o) => ({ ...o, ...c }))} error={save.error} />
+        {kind === 'local' && (
+          <details className="mb-4"><summary className="font-semibold text-pen">Mode and owner of files</summary>
+            <div className="mt-3 grid gap-x-3 sm:grid-cols-2">
+              <Field label="Mode, in octal" placeholder="0640" value={mode} onChange={(e) => setMode(e.target.value)} hint="Empty for the system’s own." />
+              <Field label="Owner" placeholder="office:files" value={owner} onChange={(e) => setOwner(e.target.value)} hint="Empty for who runs Ink Tray." />
+            </div>
+          </details>
+        )}
+        <p className="mb-4 text-sm text-ink-3">Before it is added, it is tried out whether files are safe there: that a name that is taken is refused, and that a list is replaced in one step.</p>
+        {!at && !fieldError(save.error, 'name') && <Wrong error={save.error} />}
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{save.isPending ? 'Trying it out…' : 'Add'}</Button></div>
+      </form>
+    </Sheet>
+  )
+}
+
+function ChangeCabinetSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: () => void }) {
+  const client = useQueryClient()
+  const [address, setAddress] = useState(cabinet.address ?? '')
+  const was: Reached = { username: cabinet.username ?? '', secret: '', authority: cabinet.authority ?? '', pinned: cabinet.pinned ?? '', proxy: cabinet.proxy ?? '', host_key: cabinet.host_key ?? '', region: cabinet.region ?? '' }
+  const [s, set] = useState(was)
+  const save = useMutation({
+    mutationFn: () => {
+      const body: Schemas['CabinetChange'] = { address }
+      for (const k of Object.keys(was) as (keyof Reached)[]) if (s[k] !== was[k]) body[k] = s[k]
+      return value(api.PUT('/api/v1/cabinets/{id}', { params: { path: { id: cabinet.id }, header: { 'If-Match': String(cabinet.revision) } }, body }))
+    },
+    onSuccess: () => { void client.invalidateQueries(); onClose() },
+  })
+  const at = fieldError(save.error, 'address')
+  return (
+    <Sheet title={cabinet.kind === 'local' ? `How colleagues reach “${cabinet.name}”` : `Change “${cabinet.name}”`} open onClose={onClose}>
+      <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
+        <Reach kind={cabinet.kind} s={s} put={(c) => set((o) => ({ ...o, ...c }))} kept error={save.error} />
+        <Field label={cabinet.kind === 'local' ? 'Address' : 'Address for colleagues'} value={address} onChange={(e) => setAddress(e.target.value)} hint={String.raw`A share such as \\files\harbour, a drive such as H:\harbour, or https://files.brackwater.example/harbour. Links in the register and in exports begin with it. Empty for none.`} error={at} />
+        {!at && <Wrong error={save.error} />}
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
+      </form>
+    </Sheet>
+  )
+}
