@@ -152,7 +152,7 @@ func (c *command) cabinets() *cobra.Command {
 					fmt.Fprintf(c.out, "  %s\n", h)
 				}
 				if k.Room != nil {
-					fmt.Fprintf(c.out, "  %s of room are left\n", humanize.Bytes(uint64(*k.Room)))
+					fmt.Fprintf(c.out, "  %s are free\n", humanize.Bytes(uint64(*k.Room)))
 				}
 			})
 		}),

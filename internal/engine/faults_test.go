@@ -440,6 +440,7 @@ type faultRun struct {
 	count   int
 	steps   []string
 	dead    bool
+	place   *faultPlace // nil for the disk
 	struck  chan struct{}
 	ill     map[string]error // what fails, by the kind of step, until it is healed
 	started bool
@@ -473,6 +474,9 @@ func (r *faultRun) start() {
 	r.engine = New(Config{Store: r.store, Clock: time.Now, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Dial: r.box.dial, Spool: path.Join(r.data, "spool"),
 		Pause: func(int) time.Duration { return 3 * time.Millisecond }, Beat: 5 * time.Millisecond,
 		OpenCabinet: func(*store.Cabinet) (cabinet.Cabinet, error) {
+			if r.place != nil {
+				return r.place.open(func(op string) error { return r.step("cabinet", op) }), nil
+			}
 			return local.On("memory", "x", func() (disk.FS, error) { return r.disk, nil }), nil
 		}})
 	if err := r.engine.Start(); err != nil {
@@ -551,10 +555,10 @@ afterwards:
 
 // runFault sends one message through a service in which a fault happens at one
 // step, and checks what came of it. It returns the steps.
-func runFault(t *testing.T, out *outside, fault *theFault, at int) []string {
+func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultPlace) []string {
 	t.Helper()
-	name := fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%s %d", fault.name, at)))[:12]
-	r := &faultRun{t: t, box: newPostbox(), disk: faultfs.New(), data: t.TempDir(), fault: fault, at: at, sender: name + "@tidewatch.example", path: "/" + name, struck: make(chan struct{}), ill: map[string]error{}}
+	name := fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%s %s %d", t.Name(), fault.name, at)))[:12]
+	r := &faultRun{t: t, place: place, box: newPostbox(), disk: faultfs.New(), data: t.TempDir(), fault: fault, at: at, sender: name + "@tidewatch.example", path: "/" + name, struck: make(chan struct{}), ill: map[string]error{}}
 	r.box.silent = fault.silent
 	prepareFault(t, r.disk)
 	var err error
@@ -663,7 +667,11 @@ func (r *faultRun) check(out *outside) {
 	}
 	got := map[string]int{}
 	sums := map[string][]byte{}
-	for name, content := range r.disk.Files() {
+	files := r.disk.Files
+	if r.place != nil {
+		files = r.place.files
+	}
+	for name, content := range files() {
 		switch {
 		case strings.HasPrefix(name, ".inktray/cabinet"):
 		case strings.HasPrefix(name, ".inktray/"):
@@ -799,7 +807,7 @@ func TestEveryFaultAtEveryStep(t *testing.T) {
 	t.Run("faults", func(t *testing.T) {
 		for _, fault := range theFaults() {
 			var total int
-			t.Run("none/"+fault.name, func(t *testing.T) { total = len(runFault(t, out, fault, 0)) })
+			t.Run("none/"+fault.name, func(t *testing.T) { total = len(runFault(t, out, fault, 0, nil)) })
 			stride := 1
 			if testing.Short() {
 				stride = 7
@@ -809,7 +817,7 @@ func TestEveryFaultAtEveryStep(t *testing.T) {
 			for n := 1; n <= total; n += stride {
 				t.Run(fmt.Sprintf("%s/%d", fault.name, n), func(t *testing.T) {
 					t.Parallel()
-					runFault(t, out, fault, n)
+					runFault(t, out, fault, n, nil)
 					mutex.Lock()
 					rows[at].runs++
 					mutex.Unlock()

@@ -532,7 +532,7 @@ func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	defer c.done(root)
-	said := []string{"the folder " + c.name + " is there with its identity file, and can be written to"}
+	said := []string{"it is there with its identity file, and can be written to"}
 	probe := cabinet.Probe + strings.ToLower(rand.Text())
 	a, b, name := probe+"-a", probe+"-b", temporary(probe+"-name")
 	defer func() {

@@ -132,7 +132,7 @@ func (t *Tree) explain(err error) error {
 	case "AccessDenied", "AllAccessDisabled":
 		e.Problem, e.Advice = "the store does not permit it", "Give this key the right to list, read, write and delete in the bucket."
 	case "InvalidAccessKeyId", "SignatureDoesNotMatch":
-		e.Problem, e.Advice = "the store refuses the access key or the secret key", "Correct them in Settings."
+		e.Problem, e.Advice = "the store refuses the access key or the secret key", "Correct them."
 	case "RequestTimeTooSkewed":
 		e.Problem, e.Advice = "the clocks of this machine and of the store are more than 15 minutes apart", "Set this machine's clock."
 	case "SlowDown", "ServiceUnavailable", "SlowDownRead", "SlowDownWrite", "RequestTimeout":

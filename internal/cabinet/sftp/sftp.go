@@ -184,7 +184,7 @@ func (t *Tree) dial(ctx context.Context) (*link, error) {
 			return nil, other
 		}
 		if strings.Contains(err.Error(), "unable to authenticate") {
-			return nil, &cabinet.Error{Problem: "the server refuses the name, or the password or key", Advice: "Correct them in Settings.", Err: err}
+			return nil, &cabinet.Error{Problem: "the server refuses the name, or the password or key", Advice: "Correct them.", Err: err}
 		}
 		return nil, &cabinet.Error{Problem: fmt.Sprintf("the server at %s does not come to terms (%v)", t.config.Server.Address(), reach.Cause(err)), Advice: "Check host and port: SFTP mostly has port 22.", Err: err}
 	}

@@ -194,7 +194,7 @@ func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 	if err := c.Check(ctx); err != nil {
 		return nil, err
 	}
-	said := []string{c.tree.Place() + " is there with its identity file, and can be written to"}
+	said := []string{"it is there with its identity file, and can be written to"}
 	probe := cabinet.Probe + strings.ToLower(rand.Text())
 	a, b, to := temporary(probe+"-a"), temporary(probe+"-b"), cabinet.Reserved+"/"+probe+"-name"
 	defer func() {

@@ -137,7 +137,7 @@ func refused(method string, answer *http.Response) error {
 		}
 		e.Problem, e.Advice = "the server does not do "+method+" there ("+answer.Status+")", "Check that the address is one of a WebDAV folder."
 	case http.StatusUnauthorized:
-		e.Problem, e.Advice = "the server refuses name or password", "Correct them in Settings."
+		e.Problem, e.Advice = "the server refuses name or password", "Correct them."
 	case http.StatusForbidden:
 		e.Problem, e.Advice = "the server does not permit it (403)", "Give this account the right to write there, on the server."
 	case http.StatusRequestEntityTooLarge:

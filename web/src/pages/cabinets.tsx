@@ -18,7 +18,7 @@ const places: Record<Kind, [label: string, hint: string]> = {
   s3: ['Address', 'The store, the bucket, and a folder in it if you like: https://objects.brackwater.example/harbour. The bucket must be there.'],
 }
 
-const names: Record<Kind, [name: string, secret: string]> = { local: ['', ''], webdav: ['Name', 'Password'], sftp: ['Name', 'Password or private key'], s3: ['Access key', 'Secret key'] }
+const names: Record<Kind, [name: string, secret: string]> = { local: ['', ''], webdav: ['Sign-in name', 'Password'], sftp: ['Sign-in name', 'Password or private key'], s3: ['Access key', 'Secret key'] }
 
 /** The cabinets, in Settings. */
 export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c: Cabinet) => void }) {
@@ -40,11 +40,11 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
       <Listing query={cabinets} empty={(c) => c.length === 0 && 'There is no cabinet yet.'}>
         {(all) => all.map((c) => (
           <div key={c.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
-            <div className="min-w-0">
+            <div className="min-w-56 flex-1">
               <p><span className="font-semibold">{c.name}</span> <span className="[overflow-wrap:anywhere] text-ink-2">{c.folder}</span>{c.username && <span className="text-ink-3"> as {c.username}</span>}</p>
               {c.address && <p className="text-sm [overflow-wrap:anywhere] text-ink-3">for colleagues: {c.address}</p>}
               {c.problem && <p className="text-sm text-seal">{c.problem}</p>}
-              {!c.problem && found[c.id] && <ul role="status" className="mt-1 text-sm text-ink-2">{found[c.id].holds?.map((h) => <li key={h} className="[overflow-wrap:anywhere]">✓ {h}</li>)}{found[c.id].room !== undefined && <li>{size(found[c.id].room!)} of room are left</li>}</ul>}
+              {!c.problem && found[c.id] && <ul role="status" className="mt-1 text-sm text-ink-2">{found[c.id].holds?.map((h) => <li key={h} className="[overflow-wrap:anywhere]">✓ {h}</li>)}{found[c.id].room !== undefined && <li>{size(found[c.id].room!)} are free</li>}</ul>}
             </div>
             <div className="flex flex-wrap items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button><Button onClick={() => onRemove(c)}>Remove</Button></div>
           </div>
@@ -70,14 +70,14 @@ function Reach({ kind, s, put, kept, error }: { kind: Kind; s: Reached; put: (c:
       </div>
       {kind === 'sftp' && (
         <>
-          <label className="mb-4 block font-semibold">{secret}<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} value={s.secret} onChange={(e) => put({ secret: e.target.value })} /><span className="mt-1 block text-sm font-normal text-ink-3">{kept ? 'Empty keeps the one that is there.' : 'A key as ssh-keygen writes it, or a password. It is kept sealed and never shown again.'}</span></label>
+          <label className="mb-4 block text-sm font-semibold">{secret}<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} value={s.secret} onChange={(e) => put({ secret: e.target.value })} /><span className="mt-1 block text-sm font-normal text-ink-3">{kept ? 'Empty keeps the one that is there.' : 'A key as ssh-keygen writes it, or a password. It is kept sealed and never shown again.'}</span></label>
           <Field label="Host key" placeholder="SHA256:…" value={s.host_key} onChange={(e) => put({ host_key: e.target.value })} hint="Fingerprint of the server’s key, from whoever runs it. Without it the attempt shows the one that was met, to be compared." />
         </>
       )}
       <details className="mb-4"><summary className="font-semibold text-pen">Certificates, proxy{kind === 's3' && ', region'}</summary>
         <div className="mt-3">
           {kind !== 'sftp' && <><Field label="Pinned certificate" value={s.pinned} onChange={(e) => put({ pinned: e.target.value })} hint="SHA-256 fingerprint of the server’s certificate, which is then all that counts." />
-            <label className="mb-4 block font-semibold">Certificate of a private authority<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} placeholder="-----BEGIN CERTIFICATE-----" value={s.authority} onChange={(e) => put({ authority: e.target.value })} /></label></>}
+            <label className="mb-4 block text-sm font-semibold">Certificate of a private authority<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} placeholder="-----BEGIN CERTIFICATE-----" value={s.authority} onChange={(e) => put({ authority: e.target.value })} /></label></>}
           <Field label="Proxy" placeholder="socks5://proxy.brackwater.example:1080" value={s.proxy} onChange={(e) => put({ proxy: e.target.value })} />
           {kind === 's3' && <Field label="Region" value={s.region} onChange={(e) => put({ region: e.target.value })} hint="Empty where the store has none." />}
         </div>
