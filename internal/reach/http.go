@@ -51,7 +51,7 @@ func (s *Server) Transport() *http.Transport {
 	return &http.Transport{
 		DialContext: dial, DialTLSContext: dial, MaxIdleConnsPerHost: 16, MaxConnsPerHost: 32, ResponseHeaderTimeout: 2 * silence,
 		IdleConnTimeout:    3 * time.Second, // before servers end them, so that no request meets an end
-		DisableCompression: true,
+		DisableCompression: true, WriteBufferSize: 128 << 10, ReadBufferSize: 64 << 10,
 	}
 }
 

@@ -65,7 +65,7 @@ func OnDisk(c cabinet.Cabinet, folder string) Place {
 }
 
 // Subfolder makes an empty folder in another, which belongs to whom that belongs.
-func Subfolder(t *testing.T, within string) string {
+func Subfolder(t testing.TB, within string) string {
 	t.Helper()
 	folder, err := os.MkdirTemp(within, "place")
 	if err == nil {

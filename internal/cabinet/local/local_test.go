@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -260,4 +261,26 @@ func TestFilesAndFoldersHaveTheModeAndOwnerThatWereSet(t *testing.T) {
 			t.Errorf("%q was taken", bad)
 		}
 	}
+}
+
+// BenchmarkThroughput compares with dd, which flushes each file as well.
+func BenchmarkThroughput(b *testing.B) {
+	dir := b.TempDir()
+	folder := filepath.Join(dir, "cabinet")
+	id, err := local.Prepare(folder, now)
+	if err != nil {
+		b.Fatal(err)
+	}
+	c := local.New(folder, id)
+	defer c.Close()
+	cabinettest.Throughput(b, c, func(b *testing.B, into string, files []string) {
+		if err := os.MkdirAll(filepath.Join(dir, into), 0o755); err != nil {
+			b.Error(err)
+		}
+		for _, f := range files {
+			if out, err := exec.Command("dd", "if="+f, "of="+filepath.Join(dir, into, filepath.Base(f)), "bs=1M", "conv=fsync").CombinedOutput(); err != nil {
+				b.Errorf("%v %s", err, out)
+			}
+		}
+	})
 }

@@ -24,7 +24,7 @@ var now = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
 
 var places atomic.Int64
 
-func config(t *testing.T, m *testbed.MinIO, node int, prefix string) s3.Config {
+func config(t testing.TB, m *testbed.MinIO, node int, prefix string) s3.Config {
 	t.Helper()
 	server, path, err := reach.ParseURL("http://"+m.Nodes[node]+"/harbour/"+prefix, "https", "http")
 	if err != nil {

@@ -14,7 +14,7 @@ import (
 
 var now = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
 
-func config(t *testing.T, s *testbed.SFTP, folder string) sftp.Config {
+func config(t testing.TB, s *testbed.SFTP, folder string) sftp.Config {
 	t.Helper()
 	server, path, err := reach.ParseURL(s.URL+"/"+filepath.Base(folder), "sftp")
 	if err != nil {

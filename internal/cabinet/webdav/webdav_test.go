@@ -15,7 +15,7 @@ import (
 var now = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
 
 // config is how a folder within the one that is served is reached.
-func config(t *testing.T, url, folder string) webdav.Config {
+func config(t testing.TB, url, folder string) webdav.Config {
 	t.Helper()
 	server, path, err := reach.ParseURL(url+"/"+filepath.Base(folder), "https", "http")
 	if err != nil {
