@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// readings puts messages into a mailbox, each with the same two names of attachments.
+func readings(t *testing.T, d *testbed.Dovecot, user string, n int, want map[string]int) {
+	t.Helper()
+	box := d.Client(user)
+	for i := range n {
+		var b strings.Builder
+		fmt.Fprintf(&b, "From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: <%s-%d@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n", i, user, i)
+		for k := range 2 {
+			content := fmt.Sprintf("%s %d, attachment %d", user, i, k)
+			want[content]++
+			fmt.Fprintf(&b, "--b\r\nContent-Type: text/csv; name=same-%d.csv\r\n\r\n%s\r\n", k, content)
+		}
+		b.WriteString("--b--\r\n")
+		testbed.Append(t, box, "INBOX", []byte(b.String()), time.Date(2026, 5, 12, 6, i%60, 0, 0, time.UTC))
+	}
+}
+
+// machine is a process with a mailbox of its own and a cabinet in the object store.
+func machine(t *testing.T, d *testbed.Dovecot, m *testbed.MinIO, node int, user string) *process {
+	t.Helper()
+	p := startProcess(t)
+	secret, interval, kind := "pw", 1, client.S3
+	if _, err := call[client.Cabinet](p.api.AddCabinet(t.Context(), client.CabinetSettings{Name: "files", Kind: &kind, Folder: "http://" + m.Nodes[node] + "/harbour/shared", Username: &m.Name, Secret: &m.Secret})); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := call[client.Mailbox](p.api.AddMailbox(t.Context(), client.MailboxSettings{Name: user, Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: user, Secret: &secret, IntervalSeconds: &interval})); err != nil {
+		t.Fatal(err)
+	}
+	if err := watched(t.Context(), p.api); err != nil {
+		t.Fatal(err)
+	}
+	rule := `{"id":"r","name":"Readings","cabinet":"files","look":{"mailboxes":"all"},"match":{"subject":{"contains":"reading"}},"attachments":[{"take":"everything","folder":"Gauges/<received year>"}]}`
+	if _, err := call[client.Rule](p.api.AddRule(t.Context(), []byte(rule))); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := call[client.Rule](p.api.SwitchRuleOn(t.Context(), "r", client.SwitchOnRequest{})); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// Two processes, each with mailboxes and records of its own, file into one object
+// store, where both want the same names; one of them is killed on the way. Every
+// attachment is there once, and each register says what is there.
+func TestTwoMachinesFileIntoOneObjectStore(t *testing.T) {
+	d, m := testbed.StartDovecot(t), testbed.StartMinIO(t)
+	want := map[string]int{}
+	const messages = 20
+	for _, user := range []string{"gauges", "berths"} {
+		readings(t, d, user, messages, want)
+	}
+	machines := []*process{machine(t, d, m, 0, "gauges"), machine(t, d, m, 1, "berths")}
+	for _, p := range machines {
+		if _, err := call[client.Pass](p.api.FileOldMail(t.Context(), "r", client.OldMailRequest{})); err != nil {
+			t.Fatal(err)
+		}
+	}
+	objects := func() map[string]string {
+		found := map[string]string{}
+		for o := range m.ListObjects(t.Context(), "harbour", minio.ListObjectsOptions{Prefix: "shared/", Recursive: true}) {
+			if o.Err != nil {
+				t.Fatal(o.Err)
+			}
+			found[strings.TrimPrefix(o.Key, "shared/")] = o.ETag
+		}
+		return found
+	}
+	until(t, "some are filed", func() bool { return len(objects()) > 10 })
+	machines[1].kill()
+	machines[1].start()
+	until(t, "all are filed", func() bool { return len(objects()) >= len(want)+1 })
+	sums := map[string]string{} // by path
+	for name := range objects() {
+		if name == ".inktray/cabinet.json" {
+			continue
+		}
+		r, err := m.GetObject(t.Context(), "harbour", "shared/"+name, minio.GetObjectOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := io.ReadAll(r)
+		r.Close()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want[string(data)]--; want[string(data)] < 0 {
+			t.Errorf("%s is there twice, or nobody sent it: %q", name, data)
+		}
+		sums[name] = fmt.Sprintf("%x", sha256.Sum256(data))
+	}
+	for content, n := range want {
+		if n > 0 {
+			t.Errorf("%q is not there", content)
+		}
+	}
+	entered := 0
+	for i, p := range machines {
+		until(t, "its register is complete", func() bool {
+			most := 100
+			all, err := call[client.RegisterPage](p.api.ListRegister(t.Context(), &client.ListRegisterParams{Most: &most}))
+			return err == nil && len(all.Filings) == 2*messages
+		})
+		most := 100
+		all, err := call[client.RegisterPage](p.api.ListRegister(t.Context(), &client.ListRegisterParams{Most: &most}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range all.Filings {
+			entered++
+			if sum := sums[path.Join(f.Folder, f.File)]; sum != f.Sha256 {
+				t.Errorf("machine %d: the register says that %s has %s, and %s is there", i, f.File, f.Sha256, sum)
+			}
+		}
+	}
+	if entered != len(sums) {
+		t.Errorf("%d entries for %d files", entered, len(sums))
+	}
+}
