@@ -2,11 +2,13 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -136,4 +138,40 @@ func (s *Server) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) 
 		out.Room = &proof.Room
 	}
 	return CheckCabinet200JSONResponse(out), nil
+}
+
+// MoveCabinet moves a cabinet to another place.
+func (s *Server) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (MoveCabinetResponseObject, error) {
+	b := r.Body
+	was, err := s.Store.CabinetByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	to := store.Cabinet{ID: was.ID, Name: was.Name, Kind: "local", Folder: strings.TrimSpace(b.Folder), Address: strings.TrimSpace(text(b.Address)), MadeAt: was.MadeAt}
+	if b.Kind != nil {
+		to.Kind = string(*b.Kind)
+	}
+	if err := register.Base(to.Address).Check(); err != nil {
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
+	}
+	if err := settleCabinet(&to, map[string]*string{"mode": b.Mode, "owner": b.Owner, "username": b.Username, "secret": b.Secret, "authority": b.Authority, "pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey, "region": b.Region}); err != nil {
+		return nil, err
+	}
+	if b.Secret != nil {
+		if err := s.Store.SealCabinet(&to, *b.Secret); err != nil {
+			return nil, err
+		}
+	}
+	v := viewerOf(ctx)
+	pass, err := s.Engine.MoveCabinet(ctx, &to, v.Name)
+	if errors.Is(err, engine.ErrMoving) {
+		return nil, &problem{status: 409, kind: "moving", text: err.Error(), advice: "Wait until it is done, or stop it."}
+	}
+	if err != nil {
+		p := explain(err)
+		p.fields = []FieldProblem{{Place: "folder", Text: p.text}}
+		return nil, p
+	}
+	out, err := s.onePass(v, pass.ID)
+	return MoveCabinet202JSONResponse(out), err
 }

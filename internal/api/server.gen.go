@@ -617,6 +617,7 @@ const (
 	PassKindAgain        PassKind = "again"
 	PassKindByHand       PassKind = "by hand"
 	PassKindLive         PassKind = "live"
+	PassKindMove         PassKind = "move"
 	PassKindOldMail      PassKind = "old mail"
 	PassKindUndo         PassKind = "undo"
 	PassKindVerification PassKind = "verification"
@@ -630,6 +631,8 @@ func (e PassKind) Valid() bool {
 	case PassKindByHand:
 		return true
 	case PassKindLive:
+		return true
+	case PassKindMove:
 		return true
 	case PassKindOldMail:
 		return true
@@ -794,34 +797,34 @@ func (e SteerRequestTo) Valid() bool {
 
 // Defines values for StepKind.
 const (
-	Draft       StepKind = "draft"
-	Label       StepKind = "label"
-	Mark        StepKind = "mark"
-	Move        StepKind = "move"
-	RemoveLabel StepKind = "remove label"
-	Reply       StepKind = "reply"
-	Return      StepKind = "return"
-	Tell        StepKind = "tell"
+	StepKindDraft       StepKind = "draft"
+	StepKindLabel       StepKind = "label"
+	StepKindMark        StepKind = "mark"
+	StepKindMove        StepKind = "move"
+	StepKindRemoveLabel StepKind = "remove label"
+	StepKindReply       StepKind = "reply"
+	StepKindReturn      StepKind = "return"
+	StepKindTell        StepKind = "tell"
 )
 
 // Valid indicates whether the value is a known member of the StepKind enum.
 func (e StepKind) Valid() bool {
 	switch e {
-	case Draft:
+	case StepKindDraft:
 		return true
-	case Label:
+	case StepKindLabel:
 		return true
-	case Mark:
+	case StepKindMark:
 		return true
-	case Move:
+	case StepKindMove:
 		return true
-	case RemoveLabel:
+	case StepKindRemoveLabel:
 		return true
-	case Reply:
+	case StepKindReply:
 		return true
-	case Return:
+	case StepKindReturn:
 		return true
-	case Tell:
+	case StepKindTell:
 		return true
 	default:
 		return false
@@ -950,6 +953,7 @@ const (
 	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
 	ListPassesParamsKindByHand       ListPassesParamsKind = "by hand"
 	ListPassesParamsKindLive         ListPassesParamsKind = "live"
+	ListPassesParamsKindMove         ListPassesParamsKind = "move"
 	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
 	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
 	ListPassesParamsKindVerification ListPassesParamsKind = "verification"
@@ -963,6 +967,8 @@ func (e ListPassesParamsKind) Valid() bool {
 	case ListPassesParamsKindByHand:
 		return true
 	case ListPassesParamsKindLive:
+		return true
+	case ListPassesParamsKindMove:
 		return true
 	case ListPassesParamsKindOldMail:
 		return true
@@ -1345,6 +1351,23 @@ type CabinetChange struct {
 
 // CabinetKind defines model for CabinetKind.
 type CabinetKind string
+
+// CabinetPlace a place as in CabinetSettings, and how colleagues reach it
+type CabinetPlace struct {
+	// Address how colleagues reach the new place; empty for none
+	Address   *string      `json:"address,omitempty"`
+	Authority *string      `json:"authority,omitempty"`
+	Folder    string       `json:"folder"`
+	HostKey   *string      `json:"host_key,omitempty"`
+	Kind      *CabinetKind `json:"kind,omitempty"`
+	Mode      *string      `json:"mode,omitempty"`
+	Owner     *string      `json:"owner,omitempty"`
+	Pinned    *string      `json:"pinned,omitempty"`
+	Proxy     *string      `json:"proxy,omitempty"`
+	Region    *string      `json:"region,omitempty"`
+	Secret    *string      `json:"secret,omitempty"`
+	Username  *string      `json:"username,omitempty"`
+}
 
 // CabinetSettings defines model for CabinetSettings.
 type CabinetSettings struct {
@@ -3154,6 +3177,9 @@ type AddCabinetJSONRequestBody = CabinetSettings
 // ChangeCabinetJSONRequestBody defines body for ChangeCabinet for application/json ContentType.
 type ChangeCabinetJSONRequestBody = CabinetChange
 
+// MoveCabinetJSONRequestBody defines body for MoveCabinet for application/json ContentType.
+type MoveCabinetJSONRequestBody = CabinetPlace
+
 // AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
 type AddCorrespondentJSONRequestBody = CorrespondentSettings
 
@@ -3318,6 +3344,9 @@ type ServerInterface interface {
 	// ListCabinetFolders The folders within a folder of a cabinet.
 	// (GET /api/v1/cabinets/{id}/folders)
 	ListCabinetFolders(c fiber.Ctx, id ID, params ListCabinetFoldersParams) error
+	// MoveCabinet Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+	// (POST /api/v1/cabinets/{id}/move)
+	MoveCabinet(c fiber.Ctx, id ID) error
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	// (GET /api/v1/consent)
 	TakeConsent(c fiber.Ctx, params TakeConsentParams) error
@@ -4127,6 +4156,35 @@ func (siw *ServerInterfaceWrapper) ListCabinetFolders(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListCabinetFolders(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MoveCabinet operation middleware
+func (siw *ServerInterfaceWrapper) MoveCabinet(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MoveCabinet(c, id)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7568,6 +7626,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/cabinets/:id", wrapper.ChangeCabinet)
 
+	router.Post(options.BaseURL+"/api/v1/cabinets/:id/move", wrapper.MoveCabinet)
+
 	router.Post(options.BaseURL+"/api/v1/cabinets/:id/check", wrapper.CheckCabinet)
 
 	router.Get(options.BaseURL+"/api/v1/correspondents", wrapper.ListCorrespondents)
@@ -8258,6 +8318,36 @@ type ListCabinetFoldersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListCabinetFoldersdefaultApplicationProblemPlusJSONResponse) VisitListCabinetFoldersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type MoveCabinetRequestObject struct {
+	ID   ID `json:"id"`
+	Body *MoveCabinetJSONRequestBody
+}
+
+type MoveCabinetResponseObject interface {
+	VisitMoveCabinetResponse(ctx fiber.Ctx) error
+}
+
+type MoveCabinet202JSONResponse Pass
+
+func (response MoveCabinet202JSONResponse) VisitMoveCabinetResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(202)
+
+	return ctx.JSON(&response)
+}
+
+type MoveCabinetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveCabinetdefaultApplicationProblemPlusJSONResponse) VisitMoveCabinetResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11557,6 +11647,9 @@ type StrictServerInterface interface {
 	// ListCabinetFolders The folders within a folder of a cabinet.
 	// (GET /api/v1/cabinets/{id}/folders)
 	ListCabinetFolders(ctx context.Context, request ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error)
+	// MoveCabinet Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+	// (POST /api/v1/cabinets/{id}/move)
+	MoveCabinet(ctx context.Context, request MoveCabinetRequestObject) (MoveCabinetResponseObject, error)
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	// (GET /api/v1/consent)
 	TakeConsent(ctx context.Context, request TakeConsentRequestObject) (TakeConsentResponseObject, error)
@@ -12453,6 +12546,47 @@ func (sh *strictHandler) ListCabinetFolders(ctx fiber.Ctx, id ID, params ListCab
 		return err
 	} else if validResponse, ok := response.(ListCabinetFoldersResponseObject); ok {
 		if err := validResponse.VisitListCabinetFoldersResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MoveCabinet operation middleware
+func (sh *strictHandler) MoveCabinet(ctx fiber.Ctx, id ID) error {
+	var request MoveCabinetRequestObject
+
+	request.ID = id
+
+	var body MoveCabinetJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveCabinet(ctx.Context(), request.(MoveCabinetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveCabinet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MoveCabinetResponseObject); ok {
+		if err := validResponse.VisitMoveCabinetResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -15817,300 +15951,303 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rcxs3lj/8VVB8piqTmtbVl4mlF1tOYifeiWOX5d2prUlWAdmgiFET4ABo0dyUn8/+L5wDdKNJoC9U",
-	"U8rMJC9iSWw2gIODg3P9nV8nM7lcScGE0ZOLXycrquiSGabgt2+5YjPDpbC/5EzPFF/hr5NydUHMghG9",
-	"pEXBtMmILHKmDZGKzLmyP8zhAVqsFnTKDJnJJdP42SSbcPuSf5RMbSbZRNAlm1xM8mq4bKJnC7akOO6c",
-	"loWxn8u1/YiJcjm5+NukXE0y/NvP2cRsVvYV2igubiafP2eTV8Koze7EN4wqQkVORLmcMpURXc4WhGpy",
-	"fnr+/OjZn5+c+dmtqFnUk2Pwumyi2D9Krlg+uTCqZOFEV9QYpuw3//dvp0cvfv716ecj+OFPf5jEJvha",
-	"yeXu/BSbMX7HciIFMQuuSU43lqgFNUwlCDe3bwqnMpdqSYFk1LDo4G++tc9F1snz1kUu6acfmLgxi8nF",
-	"2elpNllyUf0eHWf+lprZYnedljcUu+Oaw0KpIWuqiWI094tcMJrDkt3M3syP8F3hfCIjim/olAtmdsfk",
-	"RhN4WZyMM/e9xHrP7Xpj4722rK9iS+SazOFD4Li1XWXBmSZTVsg14amDgN9pmUdiIm8pL6byU3zhPE+M",
-	"tnTfatvm2GgfyoINHErZrwwb50c4pglmxTPcyrDVUeDCPH86AY7lSytBan7lwrAbpmC8K6nM15tqvK0F",
-	"aKlMQjpVc/HyKZgcHulJNpnzAv7VTLgdLqd/ZzPjPrL/VHvP/8/+fssFnEiknN+rqMT7yD5FmH4tVa6B",
-	"/+a8sJI9s9Luu1cfyQld8ZO7sxPFbrg2TJ0UVNyU9IaRgmujrfheXpAbWt4wghO+MDxna3sIiZ3XxSqf",
-	"E83FjF2A9Dx9lth3Y2c2kJ0/yv7CkVFV8KR4NHKQcPxsd0yvpNAMbsH3Sk4LBqJ6JoVhAohMV6uCz6id",
-	"2MkKn/jT3zVelfVYf1BsPrmY/H8n9TV7gp/qE/9eGLG5zr9aScE1WSspbjKyXjDFslqGGElyeQxUci+z",
-	"Y72cGX7HDfDuSskVU4bjCqabiKh0HBY7ItvHIpsYWhTuZdywpe5a20daFBv4Ir6KKkXxd2losbuxck5o",
-	"UdT3wFyWwPaRA1of9b/ZhdVz8y93C6uPiMQj9jmbvMxzxbT+ZkHFDSyd5jm3U6DF+4Bic1polm0R0VI+",
-	"xpGCrS8IJYKtiWYzxQxZUWUyQgstrRIkBcN1cU1mhdQsvwTFyFLdXgw4JWLoLdNESLPg4oZQsSFLqVgg",
-	"TmCkSTaBd0QEQAYnfXeG1L6TKWI/tZwzZTdckDUHORqcw6fRUxhSGyjQQlbGdlnPLW+LdXamvs0mOeXF",
-	"5hoJvvPwguprJHXw8VTKglFhP+d59GtcaJ6z+FdAyl78WhHbyllLa1oUUVKjZIkM4lWa4MPwGMkid6tq",
-	"SKEjw5cRUZRNjKVHMC/B7kDMUUOkmNmvAKWicyxVEdeQwj2Fq9rpRO6qqbcM39EgeEVGN7dgq4LFtzLJ",
-	"FTOGixs98PzFOSlg4CfnpxEqLOmnN/jws9N2Pmsem9OvLk5PY1tSs1HzC5ZXNFnSDbmR9pzB/bSkswUX",
-	"7AtN5FoQwcxaqtv6rSNwYIeCalUNf1Ka89X8RmiCs/7jh9ffkBdPz88ysljS2ZFe0PNnz7+8JLdsZYhm",
-	"tGA5Gk2W/8gNv2OCTOnstilCnkUn4Hl4Sy1ZMBBLZsE2hCpG7NnA621NQYkUICYdl93jADR1zE4pFx6G",
-	"KB8XVC0jgm5umLpeclEapuOnn5rrglFt4p9ON9cgBWJSZdbDotll1LgY3GY0zQuGlJQlWO2K0dkiStBl",
-	"m32RmkZaVFJxM0gYtstWlTRHUjPTzGpzs/js1ozd5nQz8N5aL+TAL3B74V8vZKmiXNMtrp1lUDHX1jtr",
-	"xgrWlAVGX231NlkYFxNQPSBY8lzsK9u3D8+SfnJG2unpqfMzJK225sna+mrnd4Nz12Sds9PEDRCcxk7p",
-	"e4jTZpXK4MsXxDP5Jah1REjipkgYt0LWmg6bpqiOz7b3pRI/bNJag7C+ek59hg3PWvONwmrPXBMr9TfW",
-	"2rMKiD9c1VUpBX5iSqbxpzXLhf/ZLErlfpwrjj9oakrlfizh2z+36g5/7j7qnatsaiJLLtxvZ91SoeLp",
-	"r/781dNOF0bqNsM5R8+uUvwO7bLmwaxW18vqswuKCbkl05qiwdX29bfuse01+K/7rY+uwCplH9g/SoZS",
-	"YIDwmdFSb3P9s/gGGu8Zr8gROn3nK/Xzf6Dr9yw7++rzHyatXNBQRipaCWl2JxNVWiI0uGURA/B7uSaU",
-	"rJjSUoDqpslMCivLjyc7tJAx1RasRmKFv2K51coUuyRsuTIbdE2AoraiN4wIxnJrxYrohQt6Y9wAWzn+",
-	"2HUSVwayRMU69uJV7aLZ1QKF4UVfJWOL81bIdkAV/ya/jHrUKD8aQ2cL3I6tIyUKLtD5oAklVg23wsja",
-	"CCs+sz8RricXoiyKbbeQXlgrAoUDKsfoV4uYwCZBDX8f9VfTenuJtlUVO4VtZcU5NR0NYoQLnPdR+2+X",
-	"SRZyTWayKBi9KZnGO5FwQ+ZKLi2VuPJmmI7xDi3NQirnN9v5dJ7w7a8XsrA8bxZEVk6c2OsXssh17PvO",
-	"02UUZznc59a+gqcza/uA2/aSSFH4Q8bxC7MFm92ynAi5Di/DTk1zIbW5vmXxZXbYCm1S223YX+yjVr7J",
-	"nA1jMLkWSOHdY82FYPGZBSe+SdhQLHlvmvekJkTHp03ClXPTNDZ6WyIyFtiTM8OMJgWbm45tBU4AkVrQ",
-	"GSMaNfYeXtpSM5Ugc7cdUQUeAoW/TcK5fd/Llzr0LF+QhTErfXFyMucF08fsE12uCnayoGoqS5WRn376",
-	"6SfN1B1TP/1U/fH7i+oXe0hPtLrz3/DX11wqf1t1uQm2JMVWBCP6hfDIdaqHNbN3P+p5ttP3UvNwR6Qt",
-	"7SdC17YUzrqwkoobYM/Qs42OIuONyyZtYr6ZgFW7Y6wp5vuLk091FK6QMwgBeNvA/75m05ze2Rtoblb2",
-	"nydRjd+9d18zNmSQLe+gfWrOZ9QwjUQDn5cqtWE5mTKrvmJCxUYbtvxCZ+T9q7cRWsaImbqkYPEXJLyr",
-	"UG9w9yFORJVCkzfilnxUdHNJkFLbJ26q6Ox2TQ1T1eHLaXCcLFkv8P8tXwlOYAZH8v/3v4ZaDZ3NZCmM",
-	"c5ri4i6JflLPCRkhOsS0nN0yk6ElTH34fcoWXOSWcaXybLwd/njxvCOdoXmgt1QzWP+cixumVoqLKv8F",
-	"pdIXmtjvklu2ycjV9y/Pnz2/OD4+7mMc3+MO3rHOYWNAvZAzQ4s6+eX0+dPTnfPtWZFg3k0obPr5Droz",
-	"RILbPz7ZC2IlRQb/v7hRslzZHcSfGhNeL2STk/vQtpa5zdGvvn95dP7seet+Bie611BeZm/xjZzd6mcX",
-	"JyeWPS5WUgGHWj4P/9bHzV6L+q0RnlwQ/CwLrDVtpGJkQTHKv3P9DbgfVlRrq6x6GWDVYbJS/I4aZvnd",
-	"ctv7V28h3omnGMkIodJbtjkmb4yLK2CK2G5coc8lsuU3oktGqAl27NJuIBUERYdbv5M21ry0pzrrcRVF",
-	"nCtO/EaVJKvVXRm2itkzdzzhe86ZobyIK8u3cftZuzHaJwxPwUuqQeKzlm5q296BUiSiF3e0KHvonfhY",
-	"5t6UHlv3jSS3SkVcRsQWmkmFKR65T3wcEJqWS8rFGLNAvhnjTSAOB67D3itjjF3QKSvGeJFiM77iOxuy",
-	"38vAfI45lKghcjYrlRVLLvlKh3b0PsNtMbnnkGYoHWfk6V7vfkXBBgV2eLTa5OihkUW5FPWxHeL9hK9G",
-	"SIXKGLemE+hf3hVvZWapS1pY/b9Bum7/aToUv0VCP6v4YsF52bnOrSud34gjLsh0472f5I/vXpZmQc6P",
-	"T78kXGjDaA6XBPFX2q5/1Gn4/8d6WV+zwm7mNc8T/h9LSq51aa8+iMNDzsBKyRtFl5E7v0OVcsOlLuqu",
-	"WP4lWZXTgs8IvkeTBb1jEesYNeXIpeXvs0664JrjwdrqyICBVEh5y3JSrjBF4aunZ0+/vCSs0KxOHPDu",
-	"2M5h9Uyu0ukjz06Hp48YectEP299g7srvojzd3Dwx8uoilxbnV/a517hA/3L/rAlvEFLKnCbLftGvV5t",
-	"zrgWt1com2uJ7VYcTqsjr6mxXY+V2xSPJQV7viV9rHGM0l2X03r10WDms2d7DB3hnAEB0rNoZKxvcLqF",
-	"o6x4V7MFBMGME8EbSG7uleuUPgUD7jZYR5yTytiBT2rdO3dmSqf+ls14Ho1FjRPepcaHuuI5XlouGXri",
-	"11STHGcDvlduMM/LXns0DKAEps3Q6DEaQ/2XBeZZl05Xx6D9aj03+OGihOfz+Q8u2rcdBQwzGKYSsnHX",
-	"1L5OyHXUN2lcen+HZ99ehfBobEKvCs3ACbBvqLw7D63zePaOt9duzW7f/APE5rePW5U31WL/v1JUl4q1",
-	"RjN3CbRjne5eeuAc290H+DNKtoIze7bcNHX06pzzwt9WW55jLpj2Li9fHxJ9hTsYiWkKmcyGXEltIiMv",
-	"KQ/qAEBPh2Ra5jIYEirAUt7FJFBAjzVTdin4YOwlGL2Ia+rwWR2XHRB43eKaOlLsaR+Q0G9rxPhDanmC",
-	"trDafgc7GZCrCf+FJrA39Qq29ZPAPHkSO841y/pozS0Df1SE4FOGzkDHgtv7CHVUPsJvL49qijUtvXB1",
-	"g+DWxyunYjsUpfGnVUEF9SWxWzS8oVzERCNbhlM39NYpFKBlzKggU78gfEWMOfP6Cn/QVCxM9et/mX4o",
-	"C/bfTOUcCbY9fHUzJ7IhcikY8dop2U782usizyalyCWdxhIW3RnE3XE7Ue9Pd45LPUG/P55efqnB6Jnj",
-	"kARjSRXR/Sw9OuyiteLGsDjX+JyBWtOY6btJNvlU6E9RHSNhvC1pzgalase98sFhHprFpeS6zUCEnDSy",
-	"5kVBpiwu3dlMilxfF2yecGH7RKfknDOCORyX5JRALhior8i0/RI0tKGY3VcVdZVCcEhMcS/RRq5WWCpK",
-	"oVa0U17xvB67Mm5xIEe2+uWYfeV3M82Ie2qHQ12JlROM6lumyGwhNRvLoZgFcAIBwdtAA/Y4L5pZc7JT",
-	"KDoF6gqftt9zp/3RaoVDDnKrjrHDa86KPCiA3brxIpYAMoEP51PilfAMUArImc9s3D0c+M342fQpkzH9",
-	"kwrTcqNYoUKnxYbggzGxU9BZIvd0bpdPqCGgsNThcgrZnUu7yX87+/m42oc9bTacQYvZ9hruqYhroLbH",
-	"dq0ITCiLFretF0xUYg3IdMcUn3OWkwJrSPqJeXYPjI3dlymq2bDySDgH0bRNe3aGvaoyNncvRRNLNHQX",
-	"w99lqQQtMnBnGHoL+YbG6w897oRkRm5Q/7H7Wa3G7XKt+/ALTSqx0mMe7lvXrmqu7bU+JRt88udPXpx/",
-	"GdUBvO0XOZkrJleW85Q09loVkKvJCCVw0PsfUkxoCDIG59zlTloOaORZ2j/6spiFPcOiLW0XxkvQQhK5",
-	"YsLuMgYlTr96AbsPRsqX8co1lOoDy92WVN3G1gz6jttce4/eSZ5nkAFjpLz17Jfh/aoYrCVHuJHIKPjx",
-	"9XQT33Y3TK0HWQ5H3ykOpkklv9ryZKOnx11V6Wq+WNFeztR1m//EPZLOaIfq1vtCIuzocmvKDepy/uae",
-	"QW5sDqAjWuNnnt4AXBBYGnYP4yqGu/XjtQ1WsxvEVe4rUUiIrWvJQx5VwrTJyGERodvHAEEn2IOdTWuo",
-	"Mv7udDpNs1DAbVUt8NK344+ucGbLz5r33M7BJg58IYGs0dNVm/s7v35bu3ZeIw01VwmoOHGzKXmMCjYz",
-	"3iqO5BMtqIo51NDi8ZgSpWbqCw2pnFChN5X55ovqXnga3gvVu3dKbMD1DRNtTCu9/lScpE0ZSmcupZJn",
-	"7cTCNPHg/oiyg1TR8mO4a+pcj11Kx01lO5pVxQBMxAtfR6uk1IoVHPS5/Ls825VZiWSsDUm75vQ+XZXL",
-	"GBaN0wp6nMm2Ha28iW072hGG312n97/iLONLK0V+BSmFu4tjYqY2q22b0xToD6LK2B9/TiQW96rW50u6",
-	"AnfwKp7A7t1I7cUhWxn+2uVIarKU2liNiQoDZReW6zB9PKkrbRHVyW9YkJtOFtIlmEiMvN9Tke9VUgJJ",
-	"VPvGm89PY1FNVL52yo0dRl0p3A/zgt7gLS+kIf639nrip0nPbNPV2uviqp0gXXXF4AGPVHiAYx8PgdUa",
-	"+WxBALwkZ4TPnZerVmG6o3Hoa78eeU/izled5KPaah45xNkvUtmroiC6622+JLswlgf++f77n6Jf1i+W",
-	"2Rx5GFWrpW2laYNtAVGewKUC+sRMrjYXbFlUd6+brjU4WDG/BLyw4Eu7JX+a8jyV03K6TzqNqKAIh96o",
-	"7ptxqq5WTES9O0O00Q5FdPvAV0gendEw0+aX+p7RAjXP5sytbVTqPvno8Fzs1W+W+zuiczkrl0xEVw4e",
-	"LzkHyxNAhv7n5dsfLMP959W7H7cSHc9ePH1y+jQq36wkaMnyiib1N3DjYHgoSUBV2r7woqpZhl89BBJM",
-	"2QXBraFvD4SsOH0OBReCrbeMaU/KneRkR5so0U3UzZuuVJgVVC9aKorbXGaXhE4hvg9+YsUWjCoNxXo9",
-	"br24Tw5ktHOLiFBqBC5IS77zk7PjJ5NsjPL4tOnFqE6WD7uEih4L2E2+6EJhaYU8iloKTBu+pFiIOPd1",
-	"MQ7rUvvECZr3LEIWuYxH6uZUgbvIeUkhBG6to5lchkCHFGAsqqAV5H1G4b3ErZBrEYvqsiLXodGE/ipw",
-	"BtLKoaXqJc6oIJoZU7BBJfV3LtAdTTvJM6j1JrI0GVmwIs8IhvQyQgtLThe1zOzIhGqesywIPl8S50/y",
-	"e+JijVWcucO30IK+4Kdd8ajj4phE8BW2W3bOJ8OE5nJoPnH6FBWloj3gCt163ONZOJHY7H9wgLa7K0Ae",
-	"6a11vXdRrHvX0fgSzZ1McjqNJnT5u6BiZ/fgEDatcmHvt9TtqCFScLewxc0wuh98yc3Q5OgF10aqzXUc",
-	"IWpFtWYawXHndGaAUF61tT+jOeNvSwCXtafwkpySW8ZWYQEkgio9ef6sgRp2Go3asJVJzGg358w54DFA",
-	"VJ3ve43vr4XEHNDhqrOqxAnDcdIwvX2xZAS8OnU6lXfyXzpJqTPkwIxY+YFvguCiLpcaMuPuu5ayYNeJ",
-	"hEYqyAIKzE8dVgOZgQNkG+Wt5yB1xd2WIYIQBxAVsuPtPcJymlxD7J2dL3We83bq7DNb/+JDUsSNMTpN",
-	"VlIW0bdWF7rxOKIErELUkX30z2NW5FVd+5BlbYnBhnTaPpehnAjm3WD5mnG2mHRr80Ny7mxfVNhC7dQb",
-	"YWTk+ktHu7HkKpKY62VqLdlcdRY1zkiHLP4b1pkn3OseClwcO2pE1KoFpbVUWlbBSvsczKgyNVy+ERM9",
-	"ldkEXHlFC2+hbSWApJilfs4hlTtiZ+3OLLuT5eqDXA+8OXehZ+JFblXx9rAyNiyZxy+np/3RB5ligbmx",
-	"gLV9emAvzqrJ2aXjhPViLpWutRYsWPGelWCJxEnBIPEcWje4jCrtfATmAs5hubJXsX0etJ4/WqFxrA1b",
-	"ftkH3GF/+jWdZr1qn9xwMQIGHUx6JqhDwW6u5MpHKKqzXsFrVcD7Ufi3tHOjHRluVpcht9aMu8c+Z1vR",
-	"of4xoCSevWHqjhbXLrU1fjKSHo2C0TtWqY+RlDsQTXtl/fZ3krQhvCUjWW15wm1wbm0CxCnMw8xZzW/E",
-	"dSznX8slm8p8gwArEooIfdl5NAgMTVT6E3on92QmhWAzl36yxgo1UvA7Vt0xhAsj7f1HBfGcs41CjBEs",
-	"9/W4zyWNMFf3nxgMPdcnWBjh9yY2tct4RkrWTFKd8BZxc2C4Lyui3KM8hv5VKU8Yhe2JBvb82bMnsTr8",
-	"+8qlujoH49YRQGZ7WHQI46MYze2lR+QdQvoHrQ4SUfAMXrXLZNnk09GNPLJ/PNK3fHUkV7gdRysJHIAt",
-	"ngJ5uXMf8CVdgZUKUfKso5i5/4AxgVtR6/lpFnF5yrlhHsKsgWgAp9FXIPuNzyW2gCFUCFkiH9fQz8+f",
-	"doOZ3+4A4rmEgS0XcUihC0iFRMw1IgVx4WAPm2Tv1osgW9LKEPSpeKQtF5IjLjlMX8ILcq4uagA2Oce3",
-	"9gCgc7hfdSEg185vwgX6KLxBFEuKyCZ2wi45Led1UkdMnDXvwB1GQupUyj6tqrfkPAQDI1piFYp9EQEs",
-	"e6wrByNpyUwGvSoqHxRaJ0vscwG4VKH+wqpmXZYKFcqFq1y0fxDt/pYu8zmuYoZpuTNaFISbSxckc3om",
-	"0TKiSnbEt/3NH1HaKiYJ8QnngT2Fuw+QuNawyyDIBdioy1UvSJL7wLvJtQgh3oK0CLsDdbcqODa6FwKc",
-	"U2iqs7kjMU6rYHcFsHNBXrx4QqQiL148c4Vxhc4QAeXsKXxydnYasoC9F5518cDB0ej2BaHpta+BstZh",
-	"DFxsnSoHdYFbt6QI/WA1NG7QhbwstSFTRlZKwpQ25Nu/vHlrqXD1/rWrXAJvkthgeGo8yIx0gtYB77R4",
-	"z7AIHSETTKocmdAdBoPdxPTQTmLJ9C+nkH2UOd3EgjZFw1gI48FDUc29Bt1fWfUa5nyrLi+cvTGxtMA2",
-	"G3OAeVUBJ/QKtp+dY6YusRyakfkTvIwLuT4qVxlZPQ1gORDg3+qDGVHPCHURgEnWWnnS03vXaRXGSjq4",
-	"IWtZFjmCUE2Z1aIweCoVQZyMcSLuwOq4XNe0xNfMjBhu7+FpXKfBB6rmDTMqSC4JnSLmaawXiq8gV6xg",
-	"FKopmYf8gL+6LHsIN8dRRjr9YciGtV/Mx5BhBdFjEXH/pf18LmO9tZ7SPpN0LSVyx4PEte00qyqJLI21",
-	"kbcUH1vxbHQzGa0CKbh0fijUd6byE4QgAysgXrhd0JuBzoi2Ara+RRCJND0o0a1X12dJvRyJVZOMKKjQ",
-	"Hr3G9qqzGqOiaEDZULKcJ3bW6gqbAJ4/LMGpC2m6Km4w9yNkds9msdPyozR7Qon4lMOdFr9drcLDxScz",
-	"Dn+UJgpN23LF9ub+lkrMwbVBCeZF2xcPDdq2WE8zhSyhKZjS2D77PjVFzq3mSoscadori94VudW99tvy",
-	"ebSTPaRb1RAtllbeyoK2zaJOyjt7kWi1toz7eOybvdHtXmmfBA8EJhRC44jqzLQ7TVZV77lInNrgm/1o",
-	"tTOAuK9kQ5vVVb7eYY3/O9pWZxMjY2H23EFVwCulYCHme5TosXYL70pzI+MV6FLoVI1ZR7zDc020v6/H",
-	"8ItXpyVDJWlds1ddTPvZ6uembszerTIooEJy/dxC5D290cFOdNRIQ/Wy97dh4XrBxS1Es61w0n0M/F6l",
-	"Tiknb7D7u/IRr666zDyCNJWMncV6AaG3WkjiWuqGL2vtgtgytb5YdyEbd5fN1B6iDq/QYH9Pot3Kk+4g",
-	"v2P6BrfD3sVY+D3VMeR2THe9hnTX+CG0dB2I10DTzoCEwt7UfSJfSwokVrS6HfroFmxlEsan5REXCoAe",
-	"8L4iYEpntxch8pk2dJPArtsuE3ShP1nknushLTur7EPE+5hRt6PTDVlQkSec5HNzLUvTFiZOYLO0lEjv",
-	"pd8HSKNxrMG47L/P/R5kHhZ8yU0rWsGQ3sNBCGnbqiwkgogYKQMQMueYiGBZpbL5QflqYKulkAyUGWo0",
-	"pZGsVrTEXIsay8ojZKUgrRwWwjV4gO95Stbo6ojlcsXt6PYUr2SNw0iIcviyVOp3vWruF94fWcYDUvTE",
-	"xY6jR4XQBN4Dupu9VmHieuiLSmg46VltfrZ1HWQBbgac4AY/xi8ZB+u6C5Y3i+uh2BpqmMKIf+hZjwAP",
-	"ZTCBerjo3JNQWpX9GusTIEke7XtaN4pJFfi5bAPvQSwhcGKoy9RPIPD1TwVr4INF8R63CgHD88hN0U77",
-	"reAUFBbU9kupxAUXt0bRzYWb+AUXd7Tg3eUxbsNwCtU0W5viWAVc6liT5ApcIpEk6ixUgHMwC1lqKuK3",
-	"OEan4jgA8VInLWujOgS0H16Ss43Cm7O6HgDndenCBIBNOzM9ipDc6XDLquEjcDExIn9gNE/UwjactAP6",
-	"Hrh7qqdWmVIB21B4Ep4Zf+PsiRQcQOSgCYmu4pRj7AO4D6K0q9kqWo7ZTD7Ybuzs0pL4jFX5HYEttUun",
-	"pVm1xHQKrg0TW4NwU2W+dLJUxUswUJwQGOr5poITbFJjyajQA++CpKQCiyzmo0jcE07e4Bz819tW8ZoX",
-	"w7yd7Sg4FUDnKHGFseBl062B59ctw7fixbani6fQxTaMDmjIFW7S/zCqBuWTx9BnPIqr36hGhiPOrYtZ",
-	"HhPYP8Je94NwHdIBYDAzdmIUX8JPAGbJNVmVpm4jOjwRqsHKEXf22mH266ohRp05F0IXUpGTKSug+XcP",
-	"IJaoYVoPCAPZh3x03YUg+m15XMiFjJ0Elt05OkMwzdYJjdJBYQ8yZDdu8A4LCR7LarSydedJjGaCtJki",
-	"gy+mOPn93dJmhvhppuujAYtZJIqs8JzX6asBfHNWNedKNInrvG9iUqSPEHb3fewGg83YS6wbpvrVfHfX",
-	"Ckg1VHUFc1vfQ4X0Cw8vFLexdbm2G8XPsI1dkikUQR+RnmZjkVjzXqC3jbSdHo6RR0sT6Bv7r/sK9I7v",
-	"p5A5/db02Ff9Prq5gys3t9mlpYKzL5RhCD5rb8ZS5B6Nf5RCzt6tHnTg/oK5ttH1/YEPy3Aq0qLYk25d",
-	"la1VN5ve1LmqsPMfWlGNqpXnCbXSeQQ6w++tAQ2XzNNVhZkMI/T7fjL1JuGZ6FjT5+jmeZimNLJnB7hQ",
-	"VaRPB+EKAdQU62qHNTRAZWaLhIu8WbK+rQVJzepCLr2Qa3HpUJNKvzQ8bn1z4Rxh48lwFVxbVAVQjPUX",
-	"JhUya7RRDoIgtVX/r2HpDkKILKiVx1LUUSYhjd/UWERCiUGy76/4hb7t+fROUAIDC/XCtiFea74KqOxo",
-	"Gsz35/RRiPVVpEKvUcB4W3TDMBvC1VhuwD6aUWF/mTKy7RFtNh8Yq0WjjmfT7NETKp1p3dbhiScaPGHN",
-	"1JpudVYbvWkjtOTGrQnylrvbOH5gVR/VLc+qwghnZ9OvVUGFcCUvFGEqiQ+V9c5f8OrPFoDPpWuugzFQ",
-	"beiGGClbW+XqVBE009dxIGusBMM0BMbqMLmPEQgrBFy8mc8WVboZdlV1ZWr9TR+IU63pppWyFHKsBdcL",
-	"S1koyGJENwLu8Who7I2OqMZOIOuh7cDW1aHLasJZxRQhuUPaxjnM6i7562hSFEUPjakcNpauS7qxggPG",
-	"dfiPHhztHjgbSX9lfNK1j3ULjJmLZOsPbojri+BdW3Y5qBv0Pf1VX9WoqBsRyL+GfI3V0DFfaB0p6E/f",
-	"2HFs2FgLgMaVhDSth43uiEsArKpB8qU9H0ZRIxXcdQxqsu0F3cCjrVf8oYwFHJJIZyCQmgFOrgyWwmbE",
-	"yJxufEuh7dMfWhk7jatrANeuboPf+md7VGqEJRq8TQInTo1dyfXw3kItsId0xlpBLsYLxXdFRISISke9",
-	"5ogmEbZeTTD6rqsQBBcX9v4Leqf2r7nznWXq7KIgIFJxSeOcpMvzLLfU2PK9xOR2Xh3N674udtimaAwY",
-	"xQvAe4uzNO+MzyBwB3UbKvVV1WWarGkLpGXtPwYuWdDezQVqH9iucHRESe3/t0lo6HcCJ3IJARB7sLHY",
-	"m0Jt+HevPpITuuInd2cnoAs5egR14a7hGmq3wLj6eAeOOajMnVxM/q6lOP5A14FqHTZQbbErDmQnWONJ",
-	"pxu5V5sFz3kQC66rmhZALtgCQwt7nUjD4g2tAtx2bIVrFrK8WdQjQkCsgQS/namABobVrHU0WUrO521C",
-	"SpNa1M3n0em3FZgm+1WN34veZejhLHHHYnaNy6brNm+umClXkRJNxnKW90luwAeTr963m2gey6/0OUkF",
-	"F7e1BJlzpSFBWhkCeA5xsK9ICnw/EIuWLP7wu50hUlhUfbv590ZJx2/EG7Ef7VLrvFd9QgKKuXUNhjG1",
-	"Zxmh7Jld3Nne1MjU3FbxhsuDdLvB1YV+SdBfJnN9a3zLFFL/uirQmKRzbMEArkRo4GI/NaWK+4t6yKgB",
-	"Weo+y3tLYKPZm5EpuylFBk6dEO3c45yXQpcNgPNLTGXdRfzf1RwW1KTKJ9Vt5uyNKSt0FiDGIDrAQvZV",
-	"JGCUoFsy0i7OLTLW6dRDB+ClX4HCcI0ePSwN37HJ2d1OHmN7yxffIiQe3HZ6e78YEhLqeng/zWSPW/dG",
-	"1yszFRfp7CtKwDdQgaBBD7lnp4neor5ZKc/jDO0UqqM337oXPTk/t3wI/aDJk+Pnx0/be5YOiMxB48HI",
-	"zkB9QgykBlSpLdvZWhJD+92nA4MrayWxddwSrlqKuPIEiF4EaFqr3OoVKz4zpWJ1GbFxTeyTFX2KzfiK",
-	"D8/QtWr8wNqT+6tULc0brDrKTY0UD0rtAhKuOvpoe9CUusEC8lPmT7yfe8Uc9VZFhQ4opO/2VAJkkV8v",
-	"XXlAG4G2Sr+jYb+P9JaJNxFPXyIvPQIWXUG4Va6+iB/IPtMj2ozPtSWSf6RFsWlJ1U+5fCKVR/bazCoL",
-	"RyqfincZgOJdEkpyurH/+OL7/lBE43ZvbOSYhv0ao2SKAy1RpfgdLfofspf4hdg5gzjb9VIKTOfroSn1",
-	"dzbOZakMY+K+7kZW0M11DPlkyXJORV0JUcHDeYTGJRPG92ZCaWH/nzVmuShFrtpCPTV1Ug8Yv0+7Dyyo",
-	"vt5N+g6L5am+3k2r2npgy34No4P41SHI7SGIV6zXiYqvJRZkcStvEqrJVO6Fjm+ymnnDuTfJ0KRaQIH4",
-	"GXFCaTuVc8UV04NuLiOb8i1psaB4C4ZITmzPDmnVEXNYhE+eP2vASD7vhLGomjvGYzzorxmaJ71FCBwj",
-	"unZFh4n3GyXLAVqDff939itRnyyA0PR/mQOt6fLreGntplqPkyIATjDSCDmFE5eoVMNMlUuHzGoMUxq1",
-	"Qh9lnLN1tL0BFHeuEmq/GZR067DzYuIiWX3jMdMeGAXNA6D5ah6gQX3ZrlEMeQKkNq/vwd0Kx3BxU1S7",
-	"BPautTrlHKKofmYJfuguxtjds5Wvtp3879/mK/Xzf/zt9OjFz7+eZWdfff7DZDDMZVS5VDyWT9ZS5CRv",
-	"43dVP4wkLKpPFdL9l8glBGMGVCT0Ax6MFr3rHg5W3/cbHm91U9jJv6+Nv+2cfiqi6WzoSEH8U6puvdYO",
-	"+Ivb9ev97TpAKE7rcZhIBoaoNnhkIpfMoDhatXXR6JYpldCdpopfNKItJ4v2ccrx2w8+83AL/elVcUO6",
-	"nVh0R3rYStiJCC1PTwi/Bk/kGDv9d4gSkuCnRGplXrLUWnDn7SxQUYjvPNWmu1Wd1iByXGvqeCC9oKLr",
-	"ReE63xcoSxAhJZGH1bBs/ZOEGmLvGwNw3907AzNDSgXD1cvJKgp37c17t8YBGiC7Y8meegiexjEqVq0O",
-	"MMy5aKCdV+goAOM89VDwQyHJrX11DUrzGChy4TUXu6Cm1yumHIh/DIeN5gByX+HClLNFBAUmjfp2Gk+k",
-	"TyywD0Rb64q2uCrY2ATbxHO2buLwKHf18+3j+gcz+6bYyD6Xd9eHlMJd3E6PGQqG6FwxPokkceV/htYO",
-	"8wh63hW/AY8VOPd/ef/uqs4B0ExDZt8v5I+UzKS85exLq4wBnvgvL7Hdx//B4bwgXzOqmCIf3/3l1Y+/",
-	"HJNX9nhZAsDHrr2nWbCfhJI+z48bIhjLIS/xl09HK6ZAKkjxywWBHQY+wTyujEBeF+iCYcLXMXmllHR9",
-	"J1xmBPFJM/onAZ7xF0+f/fnLY/KRL12HA/vHJ0+evKjaPSrmKkaOyQ9cu+T2Fb1h+QXi0/wi2Cfzi9dB",
-	"MRBtufcXSOv95fgngVk3msyoUhvyy5v50VtqZotf6kxgn9bjO/dpWBs671+cnZ1WvvuzJ8dnx2dfHv8k",
-	"4OaaMYG6Lc+ZMFZQqcnF5OWKzhbs6Pz41PvCGn+DUqzlkqrN5GLy2knzBsQtBG7ETC65uMFOFJDrAJkv",
-	"vp0HFMtCLshxZQxcTDyu3iQ4OpMzUFpXTNAVn1xM7BJOXTUpnADPVR6FwZ1I9OhUnPImn1xM7Ba8rB+z",
-	"DK9XUmj8yvnpqcMCNC7Jha5WhbslTv7utFS89vo79/xwEctop7H5xwCJxFIGHnBOhvgw1QJOquSkxgb9",
-	"dSErJCVZYI0y9hKBG4dCu4pjyKypj4kT5E4FcOiATUq+zPN6ZSg4mDZfy3wziIS9KFdhOn5uyiiHwr+1",
-	"h2fjT6Bzq8bYqR+YIVXrK7ddkY1pZqXaV+zy/8mvPP+MErlgGINu7t4HiJc3N7BBxKe78hy/k4+x1I+s",
-	"KOq1CkmWUrFj8oHNS81ysl5Y7cklbkO7CEILqpa1sF92E8YKCEWXDG3yv8UnWj9y8ubbyeefs8mqjDA7",
-	"SuCQXAPfPQeJDQP8hk7K6T/pScHtCAJIjB2Tv3KzkKUh1LfVspcS1E9A0y1rrd3nNJ2Yys+yF1tFhehH",
-	"tWk5g+NtD/qIIlvzvVxDtJYJM8bGXFn9jRIglTUCrNEzjOj2mHdc3/jIg1zddqje1zbMaxTpGLxtr3sZ",
-	"pn0gSWPf/Wj3Me5HC/3HYWJT3Th7MG/fu7fapAe8d/FVA1Z3gEvUrfs3doEOZ+vTfzK2Di7NwZw93Rwt",
-	"qMhPZnX9R1T44Bhfb75HjMZD7JR9tStDeeBtQn9pfJesJT+KDUCnrMggjmAVXzitW+3SuSJVYP6YvMEO",
-	"GOhKoCLfRc2NbDQWssU2eO4B86Lba439g2+uz8v719vc12DVNN0kfnMhFhkEU9hSs+LO/h2yfcOWjhwz",
-	"jvPm5sODC66NVBtgBB87y+7BFi7Ho10h+8Y/9BAqmRusr1LmFzCWWubfBzT1VflrJX0Os924jPA5oWID",
-	"JTn7aXDfVLk1hzhl7u2PpcVVW7i7ZS/zfBxF5y29ZfZgFBSiLkaCowvGde1kXY6qURCcKc0xeUkKOaOF",
-	"P2tQl5WzCmVVkxVV0B8HzqcaZth4xumpHYYM8ID64Wupbqz2WydpQjVfDY3gq8Wwre5j6I81ZX5bGqSb",
-	"1+OoJi1HKpBaI2qRC7muucSeCGiB7yAwgwIIqGhUckngwJC/BmWG2LV2uF+mcZJOoGx0ZK/MN/adyRP4",
-	"ILv2Vx/HAbC2UTRLKW+JkGviq1Eb22ewJWGtKDgwUGIk6g9GbayUJD5BcaXkkmumB6kRuGUuANRHp3jt",
-	"Ht057E1qQfNruH9PyJSZNWOCFOyOFfqygf7qOq2jEAtqZjWFtG9u3/WPkqlNHfeyb0XE7GpLuzoso4QZ",
-	"QxHqSqyLHXau0EsO+qBUOVNj6T6+Dz+SpNGcntYiJsUOe90EIQ/Z6SH1olzzkd6yb9wzO2PFdtaXrUU3",
-	"No7XG3+Rq0odwCCJFzGlIOe3/4y6Oc2wT+ZkYZZFk8W2X7SriUGMGpt1u/YX40QjsfXpVMm1ZorM5NI1",
-	"ZSFGujJA4rbaKh/YUbzuYkz1LYSQVYTRfGC/KXqkwjnlvrQqLXOajz6INRMO2demmUp5O9aZxp119zRX",
-	"S+0blLuKDTmf8xneBmxPb3RzjQdSvsIxHs2uaW7m7ua9EoapcRR1eFUdQXXwW8gZQ3SpBsufrFyTlvZz",
-	"8r566iGOSNU4pufpqNYwBpm/hX4ZPlvRHgJfrVS54CpIeWwEL+T2hmR1g9U58L4wCLjQT3Vq7lBP63Hn",
-	"yHXZkFChCGbwGILFGt8Vb1qt0aUcWnKgbBESg/ugqjyKGblFot+YMbm/PDt9OHmGlMzHDU4wAaZGzTB1",
-	"ZN+DZdjz2ECQhSi/tSQHCT+mqC6VK06I3l6vFJa/HGKLX+Hodd3wg+6tG73V9LT0Gem2sm+q9MgvNDEK",
-	"8J3Ij4DepzNITNZVzqQ1Q60Nrssl+p3A1V3jvZYil4LttdknQXF/fNNdAYin0L/l7vtKifFYAN5rX2dN",
-	"7h1OcCPCcMfkx9oyn3kRM2Sr71pV/e+YeXXXT8MH4wled6SNYnQ52IjCr4FSbSUYE+MRcwG4JjojVJMr",
-	"KKw+urK6BS7O5UlDeGjBscq6sNcvFPe1aPIBIReMFlizlSLk9/jEAVnVjRAhLgS/jnftywpqzTdeszQo",
-	"+B3razKCWnryKyKLfj6B1r8pGjhh8V8il+/mAAt3QFqE5WlJ7Rc+Ho3JDL21J1EK3z4CbXU8rrmMnVXI",
-	"Kta38djXns6gH13z3qTL1pImTv6zBwsRh/11uXFB1pG06a0N6GU6QKlNqxz8AZ84IMu6ERJUwxmOQaTv",
-	"fd9nH5O1KmHmsWegCKmqxgacCS6ssrmQpWr3asQsiKsG5cZXDkKiPZxS8FBbdeVSc/0bB9zs1ug+QhCR",
-	"NF+/5iK/cs/0cgSHXYBCYqccsc+eNWAYnhwwANDei6L0C+3rG3GkG8t56F7n7LAqGfsL7VreklU5Lbhe",
-	"MI2VSM/Pvnr+JbpDpkynvSDtDFChqSQdVG8D3JLD74Mbre8e1LlbI+1C0xNlpR0UoOZyX4ft2wrm5RDC",
-	"zb39sZy01W4dMPnkZZ4T2gD1nbIbLiDCQY3Vyvfk+iDanQ5c19vXQ/ZB3DNt0fz8G+KBQ4RfLL0SoMFx",
-	"AWrYSpNyVWNWKQDtpwZQO0c509/ZV6sKvhmHlHPMsEDr2bOWNytvGVvBJz7pDFxmViTzPAOnGkA9u7oY",
-	"DPdXpTF7smI/T3QoSx4wj+nKyBWetSbBEGAbcpwQLBMZ8Ji8rsDHUIyGHWJ6ehazpJqdJMLpQ4i14I4Y",
-	"g7TvRPC6tutlZId9Uqw9sqv+AWTZnht/APe83/kv6rNzWZtcNWavrlOZMcGLvNwSQoCnUvWv8XnNkIaU",
-	"kVIUTOOnC6kxyVkg8Ov9BNZJ0H901ISxoDz0sMXQj5Nf+HDi5QMTbE0oyZVceYMCUEMLqZlVnAimIqkl",
-	"MoPzt/hkLio2WEt8Dx7pyjT6jpmX+ta1qDpUSRAM0BadgUyYsVwn6K+DbB+3eiJFdeZyBn7UhEUxUqg2",
-	"bo3o2zqna99TNahrgtCyYKnG3fDhF9rzZY00szBmpS9OTri4NYpujqeKzm7X1DB17BqJX1bKGof8apm7",
-	"5KomjbmuU5y2kGviPQUiaCwPWLiW4lLgKRfkgURf7flqDI792ltTVN+GPHuBtTIut8z3lmmmmCU2Uqo6",
-	"+Sy+M+DB+Or5+Vdf3ke29Ml9rZNeH8KJVOT9/Udu9iN7Lr7QNSYMMr9HdQf/0uFSSrf2ppAIjBjfGClv",
-	"3wgje6UiS0WUtGferoILMNUG5BxXzQKi/sdEd5EdLD2XKEENQFxqY80aLohriZ4R7IFu54qoGnIe1qYl",
-	"pubQ7KMTe9ZrXoBIhvkbeOI6x2w+UQ9dcaAT5bswkC1jy7kTD35LKsD6xCxK4T8daQZV9kopXMff+LDu",
-	"w/uM6rvbE0CI4hqx3xQp7A2VGFhzROGrx+3sd913WEZVwZMDA5rb/QYGIV8qLZUXJZDMXHfJjAxbfRgZ",
-	"14OtV6B1T89fPH3x/M/nL5614zynMr2XUpv4ngLanx/m/LQDR/rekYbWgBC0ggahl1JEC86qYriRSlRc",
-	"sV5YW+DkNGQ6cFc/tM5qhPiKzzCgEMakl1TZC8UBoj3YVRL2Ph8TLobesjeityoMuHPRzJWKs6dcULWJ",
-	"nKkH1SN9f4yEJrmkYjNaJJ1WHXP+eMyWxZcOX2ppL2kE7UQGrDpWzNEtmLkrHFs5Lxm4EEnB7SsFQqq5",
-	"+jYoK22267CsuKJaW1nYqtKELMXaLNC3B8ULepvEcRqzFESCHsRvBMTj++UkhScrHQCs+9m3KmvcaJLU",
-	"wupuB+n4yH20rkrL66VnDdGrHkm3qW/dC5DNmEDV6OXhj17vWxkwMNsv5ZHv3GcHv3P7RZXrnqa9osqO",
-	"40epnW9AekN+tZBrkb5wBx3cKrEueYJffYJ+x2+rdl775YplMWjiuhcNYGC6bmlr3wjTtZ7SZEEh6+2C",
-	"2INo7VI1W/A7ljSLFhIidsNO0CGVNyCiQOjxdp4ZLSiEr8uQmlbk5GzGc/RlEe6yseBDSFCA+o8leG8h",
-	"ZuA+3uzJTifYtWKwwtWZWviaF+xl1RHjYLUWZbzGwus/BKQGnEbXVg3zeMdCpbmBDuNN9QV8ZqiBe1bp",
-	"pbds74wV88nTfrWQ6/qoH6ia9aO7bEbzXPmmi5pQsmbTsFhWU5FbU8DKGrpkF/YP3HDN8gw9HlbrkGtB",
-	"XI9AnZFC0tze0+6+PkDebOv+2OPloMWjW/SB0bz3Fu1/Bj64aRxeXIGaXhsCGtqf1dcDxC9R+7skC6qW",
-	"BdP6otKmUFqp0pXNBj49u48sP/T2GcVnut02wEf6HSe4bPc4T9CwZxSFA4SfdsdnKQU30g5MVkreKLrM",
-	"fDWlnS5B/c9uwnsll8wsWKn7XRmyNDeyjc+/Y+adf+aAfF6NkczSdFkpIwX3EIBdEwy/9IjfJXKeG7QZ",
-	"P8DtX/9YmRQPuS1XzGBeerg1AYKxr3SMYBiDFwxS3WmQIdEvNhs5DL1SCh/iVDwYRLHrSuE0fmcBBKUb",
-	"4MkZQkpw7HSUzOMjvVIyXduNmmq+LVvBoXu5LHKY4ySbQGlSVvVruwv7DWWT6caaMfEW73FPyCWhhZbo",
-	"qQK4SXQjcON0Tg0CFxkhNnVoAjnIazG+Bwb8INsrcFDyCKik6qs/OTBmDt7TIQL93YfEXKz2cb/IR3TI",
-	"9ngLxDQHDfm7oybSRasXNgWw5WjYLfA2dMsItm6rqIhoQ/jtbm/Mdwyk1+SfHHv1nfDvGi1nNfQcRFUm",
-	"w5iqaDe+wgTvf6QK8q4tA+wmvE+tSu/7PGsjV2Ps5ntaapbB66yAu5FW5LkEHijFlPZS9zdlL7fF1nno",
-	"F2iwZOgbbAgc9PYO2r6YDnsV/e6bH1Hkf4t+zcfwzYfvc/55ZPgCgvWEmswjeG05YanISQI1494CsOUY",
-	"9a+eP/Qt83jV826LfruV83HS/2tUzgfEd/H5CpnKkx3s6ksi0PJxVUDcOKc4dpesslk13WiiZa87xR6s",
-	"TZtm9QEeeCz4jBkdC9NxB3NjRgXJJXhS11LdXpJnp09cWy/ukXz64nFgtLHDcfeheuigHmo/SDQhaqQ0",
-	"qJqe4BlCgrqQK7onQIEIKyRYTxdo2E87qdR88A8NlTUf2ScDcdeuHCfxoSxYvyfr6uoeD9fNAXo8XKU+",
-	"dz772prlPZ77KPs8dSWV+XrT58lvucK2nZNuhQ5h06r2n3oh1wL0urpI4fz0/PnRsz8/Oeutz4Xd66Fv",
-	"/dPPR/DDn/7Q3zPwm9Ht2k828vx7esNa4HCdbuyP0VgaXd2qQwpGCi7stYVwL5ehee+0dqw6dkVylU+O",
-	"sEI3C0iGyYQjuPd6SQZo+vog9QnhiL2rFHgxnrLtqaO30AZppSeIVvTrHngLjTUexlUQDjHIY3B2kCkk",
-	"4byAtmNs3V8YWzWOKpT4WF1QGQzgZhi8dymfrXuYdv03z07Pmvid/e4qjK9JU7VKHYtEvH5lnbzqsf9B",
-	"L676nwDa2sMDtW5R67dV/L33uTp94HM1G70WHDuAVBgJ1dm93+k5AZDlkdPm/2rf2X7qHno/3BEbxVwA",
-	"WGrIn2PrlqarMfMUp3pCZ4bfcdNqqr70z/xuFexlFURrjjatoGM+8JtDP/ylFAi1iUHWIDgKKeWTzEeO",
-	"Z1XnGpdi3icArCWkGWZhaZ7HLb8kub0IqMgJTEJDTS2hRZHVPQmh1UjKiZ00Ac63TIDHtAEqDj94wlPd",
-	"3YcXLM/wzej/y+kmQypnEBrI6uon3OeM2G0GSIROpTN21meyKJcCK5Pit66Umn3jnjoUvLl9+zcLyWcP",
-	"3yprZ+zYTsPqR9OyfCE6vBWOlbXRFFlTYTTExRgbuI3s00oq04JdfmWoMq/gqUNhWMPLH8mccCtLbCBS",
-	"hyyoJpARMd49u8aYi2ZUzRZkzkWu0ZAwdFowwCm/kUwTKexpdg2noAjIafAILdCFPNqy5Z1WxpWRq2Dj",
-	"u6wL+/hqRNgtKhz5weQyC4X5W3RNN632cRKsO7GU0wflpbGSMedU1RQCBrV36dhIWl3sU/X5bSf6cF35",
-	"niWnu9THYzXJJgugB0zhGxz76FuuV1JzfLo1f3kcXxDMBf0GIsAteIjN64MbUlkeqaZ5j6yo72b+gXoY",
-	"VxlrJXZQf7ZdJ7krJF+7xAtsYUcVI4Ul1n4QHOcpCI4RTYafHw7+xRUfPQoGjN8R4+AESA5BjwJaKEnB",
-	"XDrDwpdBoVdcw6N108opK+S6hlgKev2aRhPoQfdtQcVN2Va6BGFHfPgH/+wDeBaqsRI7BDXII5bJOF1n",
-	"STdEW+tkR5u1m6CYr++zH2KcZBmoujN7/gZuQK8ULE+VdBrW7/6J36OW/9pRS8/7v6HoZZBN6DMdXf+K",
-	"qquxE+20KOou4wMlRKPioUVM/3ezMuJgG9IYJ5XwVIyWdiM8YrGC0nU+5ywPyqyr1M6QTL6j9OBIJTgU",
-	"dgh5uJjKFVw7D+1X6ExVG9WnAOTcQFtuFIIR74I2vCgQaakKxQW+w1Kke2TVOYMxT9/7gooH2M9wCDvk",
-	"Qzv8HvJMXtENqKpybphwBzF6SveKk538Cvdla63GaxCyh5RxV0aqttwLSF8doYmCe9cXlu1lwYi2445o",
-	"a7+ytEyY247QnW6SeFA6kvfvwisE/CO6LjOHxhCCi5vMt9p2GcoJs5SrLbUkjVF3dur+G1VBGd3BY0n8",
-	"G/HvzKsmAAd18vRhPCHNPuhx/tUt2UY/SnOoLCP76kcKBzyQUMIYACV2ewAhu3r3kHB7Y5MbFXjtiUPV",
-	"1vXr5owe99HS6GHNCS/+nsUJjl2zvSpNdsgJd+tm/EODStq/zMXqdM6go6CQ654MvGBU+f7wcWJ9wGfY",
-	"y6Louhgr88RfjlVhk5wjRBQ6B2u/HmTEg1bl/pADIEL1omenW5hl8PCZ+yuU0iUuVvv1bW9vnZRw2o3y",
-	"+u8OuMt1DYpUgN8Ww58uZzmVGFKV4bdpNANJ/2+E8vbBn8iU2KiO7Hj+4KIgqgSd1WGhGnmDBSu+tg39",
-	"OssdGEEECg4L36o0uD7Sp+xMTy8fLC297J+ODvMezddWupzzIOlqz6zz8nDZ5mXBvpWz0urND55mXsbT",
-	"Lv8yZmI5JYKtXXqWXnMzW0DTgvkxeUlyt3Dn3BSE567Z0cCuf7DVJzNIVGqF+/rGPdJx3QLK/wCkleog",
-	"bEn/Ha4/pIDza0slauHHowk3OZuVyp+vurMmGufQt7Sg4hZ7Jbj990mSZA5HSaRBOBIiDSZJFWvBYMIH",
-	"avE2/pF9sxycy3UgseobXPUTruj7HDHaKQgHUuAWQ3WInDuxi/cbDtm4xoZnvsPGY0ZOGw6u3RO36+0+",
-	"prnP26XCMMBxKqqWIwKqwuxJT2U7bHUBPdDJ39Bt3M5/bpfRS9CEABpeKqjDC2uKKq754/+8fPvDl6gF",
-	"zaggU+ZYjOVQsrdGrchX/TpEEK6JFBjLsVr0qqAz+3rsIWMFFO+b+AusZhXiI6eRdWP+fKvo3FQKwqF0",
-	"1x0tYXenczuRcbzJQFV4H3P2QRWkvHDNQDG9mkIChe9jWAG3AxIfBGTcJ0Fbmj7CYEQIUNxSZKL0reFE",
-	"+u+XRrx/3ogVUXWxIRz46ua4BDVRChf7AQVxi1GckLYy2ufMIDgCmbI9bpQ+KUsPkarUlaLk5zlaFhln",
-	"Re5cQ9CBQc6JSwOp+/lWp9f183CZ2CznpnetNFAZS11SBRTv7Kf3PXa9r+DHO3OD7N/aZIUjgWbrCDhg",
-	"pQkOHnZuEfj6S6cR2bMEug+Zy6KIejq7TpVzorBur6e7M393e/7u9vzd7fkb8S39c3tbHT7g4T2rJzUN",
-	"ksnOZcGu8KlBVMY3/2mX2JHmtRHcbXh8LE3hP6/e/UhwEeSP56fnp0dn519WmZFgIzju6g1PVQ6Afih7",
-	"Qj7g4/k4HbXtqxwnOZSHGtHZQYo7M5PnTBhuNthjz5BS151GuqEf2vjm0JZkm/ax5St49ZHeHNw58E7U",
-	"Y49ZHNSOlVH+FjEyHlNit0YDHp4rwugBu+OWIWpf8h6aqetXv9qMjJjxjVxt4qf27EFOrV3SKK3MMHUF",
-	"5Dq0agSNDfQ0OZ9npIRmfBQMBO/XkWux707I+XzkjbiC6JIl1bv5/DFkKMKVyPl8vPrg8CJa+2xqO8rc",
-	"UngxNDk2IH+RH0FnhHH34DUv2Lsif4s9Fw7S+gTf/ki5c/3QWafsho7Xb2xddQ92sTa7jXUjeEILwE4d",
-	"oL4iB4jDnb9D5cfjEO9EsPufH+egq3IczIsfWGW4qFKgVSrkmkiBPg0ii/waW98Ylxu/bnaT9vufESPl",
-	"vuJAsSXlQreXb+IjBzUacYiUL9rNcjSL0b0PCw8qo4Zr+wGaFIerVg9pj9pNV+2mf+phsCRxtN6OSz+7",
-	"sWxPbajxVnu1Mwua77bwyNARWCO5c0PSZT6H3L8ayX1q1eCjKXXdogaPlN0fq/xrO4Wv7Qwe1ZocSy8V",
-	"3kOJnNHwQhiEo9dMGNRXIbIcGg6DxKJmujqOiZuO34g3B7vj4OWPhJAYb2Z+FfYdD+zAK2aOvpHylrOD",
-	"W4O+FRkcczBBqMir3m99/U9+a09mpVKOWEloIH4j3pU9cYGQQLI0j0whN4Pu6Jxmply1XfdX8MAhU/hh",
-	"gDg4PGR3AIwqEYxBn9A47nvVnwArPxcUIMKmjCxpzkjjjLfySEqKvpc6oMQBDrt99+9nPSLxAY8GwLsb",
-	"u5jVcIsFF7e1goDPakOVISvFhWG9pQJgFbVrXx/xkYdQvX6Q8rZcwYB9tS9cwFiqF76tbghYJQcUUt4G",
-	"GOrlar9salzaYc5TQLxhvVHPDjGF2H69pfmIalGN+dVbvcHt7RmEqffqMaIwMFU84kKirgeZ2Y+Bre0p",
-	"8dsKGOzN76cPxe/fjI6mvRfTy5y2QjZ/lIgcfLievTBAKndznOrTJlYugUWDnlxQw4pNAHdCleJ3fSFk",
-	"jLxlbeaQFUUf7TMHEurw7kdy+OK6Uveu/XBMYW7fV4EbQEP3S6cGI9yTC8nMeqKDGdXC9KDWqAMzfZvS",
-	"okZlel51xcfmY/0pdII9oZPs/VFtXrqu0QfhbkU3j2QBODDDeB9xyLeDhBnFx5HfH9WGLEGZ1Jgo4YOK",
-	"mO2IiYnYqX3j0vfXx+SdKDYotOYUxBrX0JwxmWuxG/XAXdY8b0lLvGLmJTxxmF2Gd/9mt3nNFDTtJ0Ck",
-	"0YAQ/GbL0niHnd0KOKc3UlaoZoCXcGn/71OycIOnmNHJlv13uaoSSe/0a16wV9VjB8L79u//TZ9sUBNG",
-	"i1OCddvY5+AsZ9g4yCHM+m6s2CYypdMntlhIw2c9wUCsUlywH+Ebk3v0A+2LIwL+tzFhRPiMbR8fAE6f",
-	"ySVzbVL53OWx2sNGcjmElop52Kb0WXlrXyJu/q3vwHFPCoapNFkiZX2JlcPeBQUP+kxlNfiVy2MdsrMF",
-	"o+15+PDA96zIf9/VMXZ1wYrcCcGG4MOypVrHcRnKC3rH+l9ud0zpbuBOfXjMTt0CDegmeRxxKrqPUPJj",
-	"8kSbc/bz5/8XAAD//w==",
+	"7L1rcxs3sjf+VVD8b1U2dUZXXzaWXjzlJHbiZ+PYZfmcrVNJjgJyQBGrIcAFMKJ5Uv5/9qfQDcxgSGAu",
+	"1FDK7iYvYkkcDoBGo9HXX/82mcnlSgomjJ5c/DZZUUWXzDAFv33LFZsZLoX9JWd6pvgKf52UqwtiFozo",
+	"JS0Kpk1GZJEzbYhUZM6V/WEOD9BitaBTZshMLpnGzybZhNuX/KNkajPJJoIu2eRiklfDZRM9W7AlxXHn",
+	"tCyM/Vyu7UdMlMvJxU+TcjXJ8G+/ZBOzWdlXaKO4uJl8/pxNXgmjNrsT3zCqCBU5EeVyylRGdDlbEKrJ",
+	"+en586Nnf3ly5me3omZRT47B67KJYv8ouWL55MKokoUTXVFjmLLf/J+fTo9e/PLb089H8MN//GkSm+Br",
+	"JZe781Nsxvgdy4kUxCy4JjndWKIW1DCVINzcvimcylyqJQWSUcOig7/51j4XWSfPWxe5pJ9+YOLGLCYX",
+	"Z6en2WTJRfV7dJz5W2pmi911Wt5Q7I5rDgulhqypJorR3C9ywWgOS3YzezM/wneF84mMKL6hUy6Y2R2T",
+	"G03gZXEyztz3Eus9t+uNjffasr6KLZFrMocPgePWdpUFZ5pMWSHXhKcOAn6nZR6JibylvJjKT/GF8zwx",
+	"2tJ9q22bY6N9KAs2cChlvzJsnB/hmCaYFc9wK8NWR4EL8/zpBDiWL60EqfmVC8NumILxrqQyX2+q8bYW",
+	"oKUyCelUzcXLp2ByeKQn2WTOC/hXM+F2uJz+nc2M+8j+U+09/1/7+y0XcCKRcn6vohLvI/sUYfq1VLkG",
+	"/pvzwkr2zEq77159JCd0xU/uzk4Uu+HaMHVSUHFT0htGCq6NtuJ7eUFuaHnDCE74wvCcre0hJHZeF6t8",
+	"TjQXM3YB0vP0WWLfjZ3ZQHb+KPsLR0ZVwZPi0chBwvGz3TG9kkIzuAXfKzktGIjqmRSGCSAyXa0KPqN2",
+	"YicrfOI//q7xqqzH+pNi88nF5P87qa/ZE/xUn/j3wojNdf7NSgquyVpJcZOR9YIpltUyxEiSy2OgknuZ",
+	"HevlzPA7boB3V0qumDIcVzDdRESl47DYEdk+FtnE0KJwL+OGLXXX2j7SotjAF/FVVCmKv0tDi92NlXNC",
+	"i6K+B+ayBLaPHND6qP9kF1bPzb/cLaw+IhKP2Ods8jLPFdP6mwUVN7B0mufcToEW7wOKzWmhWbZFREv5",
+	"GEcKtr4glAi2JprNFDNkRZXJCC20tEqQFAzXxTWZFVKz/BIUI0t1ezHglIiht0wTIc2CixtCxYYspWKB",
+	"OIGRJtkE3hERABmc9N0ZUvtOpoj91HLOlN1wQdYc5GhwDp9GT2FIbaBAC1kZ22U9t7wt1tmZ+jab5JQX",
+	"m2sk+M7DC6qvkdTBx1MpC0aF/Zzn0a9xoXnO4l8BKXvxW0VsK2ctrWlRREmNkiUyiFdpgg/DYySL3K2q",
+	"IYWODF9GRFE2MZYewbwEuwMxRw2RYma/ApSKzrFURVxDCvcUrmqnE7mrpt4yfEeD4BUZ3dyCrQoW38ok",
+	"V8wYLm70wPMX56SAgZ+cn0aosKSf3uDDz07b+ax5bE6/ujg9jW1JzUbNL1he0WRJN+RG2nMG99OSzhZc",
+	"sC80kWtBBDNrqW7rt47AgR0KqlU1/ElpzlfzG6EJzvrPH15/Q148PT/LyGJJZ0d6Qc+fPf/yktyylSGa",
+	"0YLlaDRZ/iM3/I4JMqWz26YIeRadgOfhLbVkwUAsmQXbEKoYsWcDr7c1BSVSgJh0XHaPA9DUMTulXHgY",
+	"onxcULWMCLq5Yep6yUVpmI6ffmquC0a1iX863VyDFIhJlVkPi2aXUeNicJvRNC8YUlKWYLUrRmeLKEGX",
+	"bfZFahppUUnFzSBh2C5bVdIcSc1MM6vNzeKzWzN2m9PNwHtrvZADv8DthX+9kKWKck23uHaWQcVcW++s",
+	"GStYUxYYfbXV22RhXExA9YBgyXOxr2zfPjxL+skZaaenp87PkLTamidr66ud3w3OXZN1zk4TN0BwGjul",
+	"7yFOm1Uqgy9fEM/kl6DWESGJmyJh3ApZazpsmqI6Ptvel0r8sElrDcL66jn1GTY8a803Cqs9c02s1N9Y",
+	"a88qIP5wVVelFPiJKZnGn9YsF/5nsyiV+3GuOP6gqSmV+7GEb//Sqjv8pfuod66yqYksuXC/nXVLhYqn",
+	"v/rLV087XRip2wznHD27SvE7tMuaB7NaXS+rzy4oJuSWTGuKBlfb19+6x7bX4L/utz66AquUfWD/KBlK",
+	"gQHCZ0ZLvc31z+IbaLxnvCJH6PSdr9Qv/wddv2fZ2Vef/zRp5YKGMlLRSkizO5mo0hKhwS2LGIDfyzWh",
+	"ZMWUlgJUN01mUlhZfjzZoYWMqbZgNRIr/BXLrVam2CVhy5XZoGsCFLUVvWFEMJZbK1ZEL1zQG+MG2Mrx",
+	"x66TuDKQJSrWsRevahfNrhYoDC/6KhlbnLdCtgOq+Df5ZdSjRvnRGDpb4HZsHSlRcIHOB00osWq4FUbW",
+	"Rljxmf2JcD25EGVRbLuF9MJaESgcUDlGv1rEBDYJavj7qL+a1ttLtK2q2ClsKyvOqeloECNc4LyP2n+7",
+	"TLKQazKTRcHoTck03omEGzJXcmmpxJU3w3SMd2hpFlI5v9nOp/OEb3+9kIXlebMgsnLixF6/kEWuY993",
+	"ni6jOMvhPrf2FTydWdsH3LaXRIrCHzKOX5gt2OyW5UTIdXgZdmqaC6nN9S2LL7PDVmiT2m7D/moftfJN",
+	"5mwYg8m1QArvHmsuBIvPLDjxTcKGYsl707wnNSE6Pm0SrpybprHR2xKRscCenBlmNCnY3HRsK3ACiNSC",
+	"zhjRqLH38NKWmqkEmbvtiCrwECj8bRLO7ftevtShZ/mCLIxZ6YuTkzkvmD5mn+hyVbCTBVVTWaqM/Pzz",
+	"zz9rpu6Y+vnn6o/fX1S/2EN6otWd/4a/vuZS+duqy02wJSm2IhjRL4RHrlM9rJm9+1HPs52+l5qHOyJt",
+	"aT8RuralcNaFlVTcAHuGnm10FBlvXDZpE/PNBKzaHWNNMd9fnXyqo3CFnEEIwNsG/vc1m+b0zt5Ac7Oy",
+	"/zyJavzuve/twevk6W064XGl4LpyL/L2cOake5S7J/c7HnYr7BbB8A/D2PWt2AggvHjekRAw8Ejc4/oJ",
+	"T0bWcuf8Ex3L0U9VeCG4HW0R9Pu6dkLe2vKY26fmfEYN0yhIwA+sSm1YTqbMmnSYZLTRhi2/0Bl5/+pt",
+	"RL60s2hzUBAIFyTU31CXdjoiTkSVQpM34pZ8VHRzSVB6bN9CU0Vnt2tqmKoupJwGV4wVNRf4/5avBLdS",
+	"BtfU/+9/DTV9OpvJUhgXSMDFXRL9pJ4Tblh0iGk5u2UmQ+8Q9SkpU7bgIrfCXCov2rdDggNP9Ja5Auuf",
+	"c3HD1EpxUeWE4U39hSb2u+SWbTJy9f3L82fPL46Pj/s4jO4hGHY8VrAxoHLLmaFFnRB2+vzp6c6d51mR",
+	"YC5ah5iJnMXurKlAOsUne0HsOc/g/xc3SpYru4P4U2PC64VscnIf2tYCrzn61fcvj86fPW/dz+BE9xrK",
+	"C8wtvpGzW/3s4uTEssfFSirgUMvn4d/6hJ5qObs1wpMLgp9lgQdDG6kYWVDMfNm5OQfoTCuqtTXgvAyw",
+	"JiJZKX5HDbP8brnt/au3kAOApxjJCOkDt2xzTN4YF2vDtMndWFufK2DLl0qXjFAT7Nil3UAqCIoOt34n",
+	"bZi2Sl0Pjok7HNvuE2vpXBm2itn4dzwRj8mZobyIG5C3cZ+SdmO0TxiegpdUg8RnLd3Utj1mpUhE9O5o",
+	"UfawxfCxzL0pPbbum13RKhVxGRH/wEwqTHvKfTLwgHQNuaRcjDEL5Jsx3gTicOA67L0yxtgFnbJijBcp",
+	"NuMrvrMh+70MXEoxJys1RM5mpbJiySUk6tC3tM9wW0zuOaSZXoIz8nSvd7+iYIMCOzxabXL00MiiXIr6",
+	"2A6JCMBXI6RCZYwrIhXoXz48ZWVmqUtaWJu4QbrumEI6PWWLhH5W8cWCQ3+gyXrFb8QRF2S68REB8ud3",
+	"L0uzIOfHp18SLrRhNIdLgvgrbTdm4DT8/2W9TJ9ZYTfzmucJn6glJde6tFcf5KZAHs1KyRtFl5E7v0OV",
+	"csOlLuqu/JZLsiqnBZ8RfI8mC3rHIoY1asqRS8vfZ510wTXHExiqIwMGUiHlLctJucK0na+enj398pKw",
+	"QrM6mcaHKDqH1TO5SqdUPTsdnlJl5C0T/SJYDe6u+CLO38HBHy/LMHJtdX5pn3uFD4y5+MOWcAEtqcBt",
+	"tuwb9QS3OahbXMGhbK4ltltxOK2OXL/Gdj1Wvl88vhrs+Zb0scYxSnddTuvVRwP8z57tMXSEcwYkDZxF",
+	"o8V9EzZaOMqKdzVbQGDYOBG8gYT/Xvl/6VMw4G6DdcQ5qYwd+KTWvXNnpnTqb9mM59H47DgpD9T48G88",
+	"71HLJcPo1JpqkuNswG3LDeY+2muPhkHFwLQZmlGBxlD/ZYF51qXT1XkZfrWeG/xwUcLz+fwHFwHfjoyH",
+	"WT1TCRnqa2pfJ+Q66q83ruSlI9plr0J4NDahV4Vm4ATYN32kOzez83j2zkGJet4Tbv0HyFfZPm5VLmGL",
+	"/f9KUV0q1hrh3yXQjnW6e+mBc2x3H+DPKNkKzuzZctPU0atzzgt/W215jrlg2ru8fM1U9BXuYCSmKWQy",
+	"Q3gltYmMvKQ8qI0BPR0SzJnL6kmoAEt5F5NAAT3WTNml4IOxl2BEL66pw2d1rsKAZIQtrqmzJzztAxL6",
+	"bY0Yf0gtT9AWVtvvYCejcDXhv9AE9qZewbZ+EpgnT2LHuWZZH8G8ZeCPihB8ytAZ6Fhwex+httBnvdjL",
+	"o5piTUsvXN0guPXxasLYDkVp/GlVUEF9mfgWDW8oFzHRyJbh1A29dQoFaBkzKsjULwhfEWPOvL7CHzQ9",
+	"EdNf+1+mH8qC/RdTOUeCbQ9f3cyJDKFcCka8dkq2kyH3usizSSlySaexJF53BnF33E7U+9Od91VP0O+P",
+	"p5dfajB65jgkwVhSRXQ/S48Ou2ituDEszjU+j6bWNGb6bpJNPhX6U1THSBhvS5qzQeULca98cJiHZjYq",
+	"uW4zECFPk6x5UZApi0t3NpMi19cFmydc2D75LznnjGBe0yU5JZAfCeorMm2/pCVtKGa8VoWOpRAckrXc",
+	"S7SRqxWWT1Oon+6UVzyvx66MWxzIka1+OWYk+t1MM+Ke2uFQV2LlBKP6likyW0jNxnIoZgHERkDwNiCN",
+	"Pc6LZtac7BSKToG6wqft99xpf7T6+WY+BKw6xg6vOSvyoCh868aLWALIBD6cT4lXwjNA7iBnPtt393Dg",
+	"N+Nn06cRx/RPKkzLjWKFCp0WG4IPxsSOT4Da1XzmdvmEGgIKSx0up5DxvLSb/NPZL8fVPuxps+EMWsy2",
+	"13BPRVwDtT22a0VgkmW04HO9YKISa0CmO6b4nLOcFFhX1U/Ms3vgzuy+TFHNhpUMwzmIpjLbszPsVZWx",
+	"uXspmljyrbsY/i5LJWiRgTvD0FvIwTVef+hxJySz1IOaqN3PajVul2vdh19oUomVHvNw37p2laRtr/Vl",
+	"CuCTP3/y4vzLqA7gbb/IyVwxubKcp6Sx16qA/GVGKIGD3v+QYkJDkCY45y6f2HJAI/fY/tGXii3sGRZt",
+	"qewwXoIWksgVE3aXMShx+tUL2H0wUr6MV3OiVB9YArqk6ja25g3mQcLm2nv0TvI8gwwYI+WtZ78M71fF",
+	"YC05Jl9GRsGPr6eb+La7YWo9yHI4+k5xME0q+dWWOx49Pe6qSle4xgpZc6au2/wn7pF0lQdUfN8XJmRH",
+	"l1tTblCX8zf3DPLFcwDi0Ro/8/QGMI/A0rB7GFcx3K0fr/exmt0grnJficKkbF1LHgasEqZNRg4La90+",
+	"BqhSwR7sbFpDlfF3p9NpmsUzbqtqgZe+HX90xWRbfta853YONnHgCwm0mZ6u2tzf+fXb2rXzGn2ruUpA",
+	"ioqbTcljVLCZ8VZxJJ9oQVXMoYYWj8dZKTVTX2hI5YSq1anMN19U98LT8F6o3r1Tdgaub5hoY1rp9afi",
+	"JG3KUDpzKZU8aycWZpgH90eUHaSKluTDXVPneuxSOm4q29GsKgYAO174OlolpVasCKfP5d/l2a7MSiRj",
+	"bUjaNaf36apcxvCZnFbQ40y27WjlTWzb0Y4w/O46vf8VZxlfWinyK0gp3F0cEzO1WW3bnKZAfxBVxv74",
+	"SyKxuBeCBV/SFbiDV/GiDu9Gai+Y2qrm0C5HUpOl1MZqTFQYKEWyXIfp40ldaYuoTn7Dgtx0spAuwURi",
+	"5P2einyvMitIoto33nx+GotqovK1U4LvcBtL4X6YF/QGb3khDfG/tdfYP016Zpuu1l4XV+0E6aq1Bw94",
+	"pOoJHPt4CKzWyGcLAoA+OSN87rxctQrTHY1DX/v1yHsSd77qJB/VVvPIIc4Ra4Siu97mS7ILY3ngn++/",
+	"/yn6Zf1imc2Rh1G1WtpWmjbYFhDlCVwqoE/M5GpzwZZFdfe66VqDgxXzS8DQC760WwarKc9TOS2n+6TT",
+	"iAqec+iN6r4Zp+pqxUTUuzNEG+1QRLcPfIVu0xkNM21+qe8ZLVDzbM7c2kal7pOPDs/FXv1mub8jOpez",
+	"cslEdOXg8ZJzsDyhevG/X779wTLc/7169+NWouPZi6dPTp9G5ZuVBC1ZXtGk/gaWIgwPJQmoStsXXlR1",
+	"/PCrhwWDKbsguDX07YGQFafPoeBCsPWWMe1JuZOc7GgTJbqJunnTlQqzgupFS5V9m8vsktApxPfBT6zY",
+	"glGloYC1x60X98mBjHZuERFKjcAFacl3fnJ2/GSSjQEZkTa9GNXJknqXUNFjAbvJF13IRK0wYFFLgWnD",
+	"lxQLEee+Lsbhv2qfOEHznoX5IpfxSN2cKnAXOS8phMCtdTSTyxD8kwK0SxW0grzPKOSduBVyLWJRXVbk",
+	"OjSa0F8FzkBaObRUvcQZFUQzYwo2CGbizgW6o2kneQb4B0SWJiMLVuQZwZBeRmhhyemilpkdmVDNc5YF",
+	"wedL4vxJfk9crLGKM3f4FloQSfy0Kx51XByTCL7qfMvO+WSY0FwOzSdOn6KiVLQHhKdbj3s8CycSm/0P",
+	"DuR5dwXII721rvcuinXvOhpformTSU6n0YQufxdU7OweHMKmVS7s/Za6HTVECu4WtrgZRveDL7kZmhy9",
+	"4NpItbmOo6atqNbMYQ7M6cwAobxqa39Gc8bflgC4bE/hJTklt4ytwgJIBBp78vxZA0nvNBq1YSuTmNFu",
+	"zplzwGOAqDrf9xrfXwuJOaDDVWdViROG46RhevtiyQh4dep0Ku/kv3SSUmfIgRmx8gPfBMFFXS41ZMbd",
+	"dy1lwa4TCY1UkAUUmJ86mAcyAwfINvJhz0HqirstQwRhPyAqZMfbe4TlNLmG2Ds7X+o85+3U2We2/sWH",
+	"pIgbY3SarKQsom+tLnTjsXUJWIWoI/von8dxyau69iHL2hKDDem0fS5DORHMu8HyNeNsMenW5ofk3Nm+",
+	"qLCF2qk3wsjI9ZeOdmPJVSQx18vUWrK56ixqnJEOWfw3rDNPuNc9FLg4dtSIqFULSmuptKyClfY5mFFl",
+	"arh8IyZ6KrMJCP+KFt5C20oASTFL/ZxD73fEztqdWXYny9UHuR54c+5iz8SL3Kri7WFlbFgyj19OT/uj",
+	"DzLFAnNjgc379MBenFWTs0vHCevFXCpday1YsOI9K8ESiZOCQeI5tDNxGVXa+QjMBZzDcmWvYvs8aD1/",
+	"tkLjWBu2/LIPuMP+9Gs6zXrVPrnhYgQMuvr0TFCHgt1cyZWPUFRnvYKcq5pRRCER086NdrTEWV2G3Foz",
+	"7h77nG1Fh/rHgJI9HgxTd7S4dqmt8ZOR9GgUjN6xSn2MpNyBaNor67e/k6QN9TAZyWrLE26DOGwTIE5h",
+	"HmbOan4jrmM5/1ou2VTmGwRYkVBE6MvOo0FgaCzUn9A7uSczKQSbufSTNVaokYLfseqOIVwYae8/Kojn",
+	"nG1kboxgua/HfS5p1MW6J8tgOMY+wcIIvzfx2l3GM1KyZpLqhLeImwPDfVkR5R7lMfSvSnnCKGxPNLDn",
+	"z549idXh31cu1dU5GLeOgJTbw6JDGB/FaG4vPSLvsM1F0P4jEQXP4FW7TJZNPh3dyCP7xyN9y1dHcoXb",
+	"cbSSwAHY9iyQlzv3AV/SFVipECXPOoqZ+w8YE7gVtZ6fZhGXp5wb5iHMGogGcBp9BbLf+FxiWyRChZAl",
+	"8nENh/78aTfA/+0OSKRLGNhyEYcUuoBUSMRcI1IQFw72sEn2br0IsiWtDEGfikfaciE54pLD9CW8IOfq",
+	"ogZgk3N8aw8AOof7VRcCcu38Jlygj8IbRLGkiGxiJ+yS03JeJ3XExFnzDtxhJKROpezTqnpLzkMwMKIl",
+	"VqHYFxHo74B15WAkLZnJoH9L5YNC62SJvV8AlyrUX1jVwM5SoUK5cJWL9g+i3d/SZT7HVcwwLXdGi4Jw",
+	"c+mCZE7PJFpGVMmO+La/+SNKW8UkIT7hPLCncPcBJtoadhkEuQAveLnqBUlyH3g3uRYhxFuQFmF3oO7g",
+	"BsdG90KAcwpNdTZ3JMZpFeyuAHYuyIsXT4hU5MWLZ64wrtAZIqCcPYVPzs5OQxaw98KzLh44OBrdviA0",
+	"vfY1UNY6jIGLrVPloC5w65YUoR+shsYNupCXpTZkyshKSZjShnz71zdvLRWu3r92lUvgTRIbDE+NB5mR",
+	"TtA64J0W76MXoSNkgkmVIxO6w2Cww54e2l0vmf7lFLKPMqebWNCmaBgLYTx4KNK/16D7K6tew5xv1eWF",
+	"szcmlhbYZmMOMK8q4IRewfazc8zUJZZDMzJ/gpdxIddH5Sojq6cBLAc2vbD6YEbUM0JdBGCStVae9PTe",
+	"dVqFsZIObshalkWOIFRTZrUoDJ5KRRAnY5yIO7A6Ltc18vE1MyOG23t4Gtdp8IGqocmMCpJLQqeIeRrr",
+	"D+QryBUrGIVqSuYhP+CvLssews1xlJFOfxiyYe0X8zFkWEH0WETcf2k/n8tYb62ntM8kXUuJ3PEgcW07",
+	"zapKIktjbeQtxcdWPBvdTEarQAounR8K9Z2p/AQhyMAKiBduF/RmoDOirYCtbxFEIk0PSnTr1fVZUi9H",
+	"YtU4JgoqtEf/vb3qrMaoKBpQNpQs54mdtbrCJmhZEZbg1IU0XRU3mPsRMrtns9hp+VGaPaFEfMrhTtvr",
+	"rvb54eKTGYc/ShOFpm25Yntzf0sl5uDaoATzou2LhwZtW6ynmUKW0BRMaWwpf5+aIudWc6VFjjTtlUXv",
+	"itzqXvttuTXKY0GLYhNAtFhaeSsLWpmLOinv7EWi/eAy7uOxb/ZGt3ulfRI8EJhQCN0iqjPT7jRZVf0Y",
+	"I3Fqg2/2o9XOAOK+kg1t4Fj5evv1ey+oaZbwxlu5ZxMjY2H23EFVwCulYCHme5TosRYk70pzI+MV6FLo",
+	"VI1ZR7zDc02057XH8ItXpyVDJWlds1ddTPvZ6uembszerTIooEJy/dJC5D290cFOdNRIQ/Wy97dh4XrB",
+	"xS1Es61w0n0M/F6lTiknb7D7u/IRr666zDyCNJWMncX6Y6G3Wkji2kyHL2vtDNoytb5YdyEbd5fN1B6i",
+	"Dq/QYH9PolnKk+4gv2P6BrfD3sVY+D3VMeR2THe9hnTX+CG0dB2I10DTzoCEwt7UfSJfSwokVrS6Hfro",
+	"FmxlEsan5REXCqC3rC6undLZ7UWIfKYN3SSw67bLBF3oTxa553pIy84q+xDxPmbU7eh0QxYUlIYESFo2",
+	"KdjcXMvStEWLExAtLZXSe6n5AeBoHHIwfgXc55oPEhALvuSmFbRgSFvuIJK0bVwWErFEjJQBFpnzT0Qg",
+	"rVJJ/aCDNSDWUoAGygy1ndKAVitaYspFDWnlgbJSyFYOEuEaHMH3PCxr9HjEUrri5nR7pley1GEkYDl8",
+	"WSoDvF419wvvDzDjcSl6wmPHQaRChALvCN1NYqugcT0CRiU0nBCtNj/buhWyAD4DTnCDH+N3jUN33cXM",
+	"m8XVUewQNUxvxD/0LEuAhzKYQD1cdO5JRK3KjI21C5Akj7YErvvFpOr8XNKBdySWED8x1CXsJ4D4+meE",
+	"NWDCorCPW/WA4Xnkpmin/VaMCuoLajOmVOKCi1uj6ObCTfyCizta8O4qGbdhOIVqmq29caweLnWsf3iF",
+	"MZHIFXWGKqA6mIUsNV64EaxPCFLF4QDiFU9a1rZ1iGs/vDJnG4w3Z3VZAM7r0kULAKJ2ZnrUIrnT4ZZV",
+	"o0jgYmJE/sBoniiJbfhqB7Q/cPdUT+UypQm2gfEkHDT+xtkTMDhAykFLEj3GKf/YB/AiRGlXs1W0KrOZ",
+	"g7Dd89xlJ/EZq9I8ApNql05Ls2oJ7RRcGya2BuGmSoDpZKmKl2CgOCEw4vNNhSrYpMaSUaEH3gVJSQWG",
+	"WcxVkbgnnLzBOfivt63iNS+GOT3bwXAqnM5Rwgtjocymu2bPr1uGb4WNbc8aT4GMbRgd0Jcr3KT/ZlQN",
+	"SiuPgdB4MFe/UY1ER5xbF7M8Jr5/hL3uh+Q6pBHAYGbshCq+hJ8A05JrsipN3U10eD5Ug5UjXu21g+7X",
+	"VV+MOoEuRDCkIidTVkBf/B54LFHDtB4QBrIP+SC7i0T02/K4kAsZO4kvu3N0hkCbrRMapUPEHmTIbtzg",
+	"HRYSPJbVoGXrzpMYTQhpM0UGX0xx8vu7pc0M8dNMl0kDJLNI1FrhOa+zWAMU56zq0ZXoFdd538SkSB8h",
+	"7O772A0Gm7GXWDdM9Sv97i4ZkGqo6grmtr6HCukXHl4obmPrqm03ip9hG7skMymCdiI9zcYisea9sG8b",
+	"2Ts9HCOPli3QNwWgbi/QO8yfAuj0W9NjX/X76OYOLuDcZpeWQs6+iIYhBq29GUuRe1D+Ueo5e3d80IH7",
+	"C+baRtf3Bz4sw6lIi2JPunUVuFZNbXpT56qC0H9oRTWqVp4n1ErnEeiMwrcGNFxOT1cxZjKM0O/7yQyc",
+	"hGeiY02fo5vn0ZrSAJ8dGENVrT4dBC8EiFOsqyvW0ACVmS0SLvJm5fq2FiQ1q+u59EKuxaUDTyr90vC4",
+	"9U2Jc4SN58RVqG1RFUAx1l+YVACt0X45iIXUBgKwhqU7JCGyoFYeS1FHmYQ0flNjEQklBsm+v+EX+nbp",
+	"0ztBCQws1AvbRnqt+SqgsqNpMN9f0kch1l6RCr1GAeNt0Q3DpAhXarkB+2hGhf1lysi2R7TZg2CsTo06",
+	"nlSzR2uodMJ1W6MnnujzhKVTa7rVYG303o3QmRu3Jkhf7u7m+IFV7VS3PKsKI5ydvb9WBRXCVb5QRKsk",
+	"PlTWO43Bqz9bOD6XrscOxkC1oRtipGztmKtTtdBMX8fxrLEgDLMRGKvD5D5GIKwQcPFmPltUWWfYXNVV",
+	"q/U3fSBOtaabVspSSLUWXC8sZaEuixHdCLjHo6GxNzqiGjuBrIe2A1tXhy6rCWcVU4TkDmkb5zCru+Sv",
+	"o7lRFD00pnLYWLou6cYKDhjXwUB6jLR7wG0k/ZXxSdc+1i1MZi6SHUC4Ia49gndt2eWgbtD39FftVaOi",
+	"bkQ8/xr5NVZKx3y9daSuP31jxyFiY50AGlcS0rQeNrojLg+wKgrJl/Z8GEWNVHDXMSjNthd0A5a2XvGH",
+	"MhZwSAKegUBqBji5MlgRmxEjc7rxnYW2T39oZez0r65xXLuaDn7rn+1RsBFWavA2CZw4NXYl18NbDLWg",
+	"H9IZa8W6GC8U3xURESIqHfWaI6hE2IE1wei7rkIQXFzY+y9oodq/9M43mKmzi4KASMUljXOSrtKz3FJD",
+	"zPcSk9vpdTSv27vYYZuiMWAULwDvLc7SvDM+g8Ad1G2o1FdVl2mypi3IlrX/GLhkQXv3GKh9YLvC0REl",
+	"tf/fJhGi3wmcyCUEQOzBxppvCiXi3736SE7oip/cnZ2ALuToEZSHu75rqN0C4+rjHVTmoEB3cjH5u5bi",
+	"+ANdB6p12Ee1xa44kJ1gjSed7udebRY857EsuK5KWwDAYAsTLWx5Ig2L97UK4NuxI65ZyPJmUY8IAbEG",
+	"IPx2pgIaGFaz1tFkKTmftwkpTWpRN59Hp99WZ5psWzV+S3qXoYezxB2L2TUum67bvLliplxFKjUZy1ne",
+	"J7kBH0y+et+monksv9LnJBVc3NYSZM6VhjxpZQjAOsQxvyKZ8P2wLFqS+cPvdoZIYVH17ebfGyUdvxFv",
+	"xH60S63zXmUKCUTm1jUYxtSe1YSyZ3ZxZ5dTI1NzW8X7Lg/S7QYXGfolQZuZzLWv8Z1TSP3rqkBjks6x",
+	"EwO4EiFJ335qShX3F/WQUQOy1H2W95bARrM3I1N2U4oMnDoh6LmHOy+FLhs455eYyroL/L+rOSyoSVVR",
+	"qtvM2RtTVugsAI5BkICF7KtIwChB02SkXZxbZKzhqUcQwEu/wobhGj16WCG+Y5Ozu508xvbOL75TSDy4",
+	"7fT2fjEkJNT18LaayVa37o2uZWYqLtLZXpSAb6DCQoNWcs9OEy1Gfc9SnscZ2ilUR2++dS96cn5u+RDa",
+	"QpMnx8+Pn7a3Lh0QmYP+g5GdgfqEGFYNqFJbtrO1JIa2vU8HBlfWSmLruCVcdRZx5QkQvQhAtVa51StW",
+	"fGZKxepqYuN62ScL+xSb8RUfnqFr1fiBtSf3V6laejhYdZSbGjAelNoFJFx1tNP22Cl1nwXkp8yfeD/3",
+	"ijnqrYoKHVBI3+2pBMgiv1668oA2Am1VgEfDfh/pLRNvIp6+RF56BDO6QnKrXH0RP5B9pke0GZ9rSyT/",
+	"SIti05Kqn3L5RCqP7LWZVRaOVD4V7zLAxrsklOR0Y//xNfj9EYnGbeLYyDEN2zZGyRTHW6JK8Tta9D9k",
+	"L/ELsXMGcbbrpRSYztdDU+rvbJzLUhnGxH3djaygm+sYAMqS5ZyKuhKiQonzQI1LJoxv0YTSwv4/a8xy",
+	"UYpctYV6auqkHjB+n3YfWFB9vZv0HdbMU329m1a19cCW/RpGB/GrQwDcQyyvWMsTFV9LLMjiVt4kVJOp",
+	"3Asd32Q184Zzb5KhSbWAAvEz4oTSdirniiumB91cRjblW9JiQfEWDJGc2J6N0qoj5iAJnzx/1kCTfN6J",
+	"ZlH1eIzHeNBfMzRPeosQOEZ07YoOE+83SpYDtAb7/u/sV6I+WcCi6f8yh13T5dfx0tpNtR4nRQCcYKQf",
+	"cgouLlGphpkqlw6g1RimNGqFPso4Z+tolwMo7lwl1H4zKOnWQejFxEWy+sZDpz0wGJrHQfPVPECD+rJd",
+	"oxjyBEhtXt+DuxWO4eKmqHYJ7F1rdco5RFH9zBL80F2MsbtnK19tO/mfn+Yr9cv/+en06MUvv51lZ199",
+	"/tNkMNplVLlUPJZP1lLkJG/jd1U/qCQsqk8V0v2nyCUEYwZUJPTDH4wWveseDlbf/hseb3VT2Mm/r42/",
+	"7Zx+KqLpbOhIQRhUqm691g4wjNv16/3tOgAqTutxmEgGhqg2eGQil8ygOFq1ddHolimV0J2mil80gi4n",
+	"i/ZxyvHbDz7zcAv96VVxQ7qrWHRHethK2JAILU9PCL8GT+QYO/1XCBaS4KdEamVestRacOftLFBRiO88",
+	"1aa7Y53WIHJch+p4IL2goutF4TrfFyhLECglkYfVsGz9k4QaYu8bA6jf3TsDM0NKBcPVy8kqCnftzXu3",
+	"xgEaILtjydZ6iKHGMSpWrQ6gzLlogJ5X6CiA5jz1iPBDkcmtfXUNSvMYYHLhNRe7oKbXK6Ycln8Mjo3m",
+	"gHVf4cKUs0UEBSYN/nYaT6RPLLAPUlvrira4KtjYBNvEc7Zu4vAod/Xz7eP6BzP7ptjIPpd314eUgl/c",
+	"To8ZionoXDE+iSRx5X+GDg/zCIjeFb8BjxU49399/+6qzgHQTENm36/kz5TMpLzl7EurjAGs+K8vsevH",
+	"/8LhvCBfM6qYIh/f/fXVj78ek1f2eFkCwMeuy6dZsJ+Fkj7PjxsiGMshL/HXT0crpkAqSPHrBYEdBj7B",
+	"PK6MQF4X6IJhwtcxeaWUdO0nXGYE8Ukz+mcBnvEXT5/95ctj8pEvXaMD+8cnT568qLo+KuYqRo7JD1y7",
+	"5PYVvWH5BeLT/CrYJ/Or10ExEG2591dI6/31+GeBWTeazKhSG/Lrm/nRW2pmi1/rTGCf1uMb+GlYGzrv",
+	"X5ydnVa++7Mnx2fHZ18e/yzg5poxgbotz5kwVlCpycXk5YrOFuzo/PjU+8Iaf4NSrOWSqs3kYvLaSfMG",
+	"0i0EbsRMLrm4wYYUkOsAmS++qwcUy0IuyHFlDFxMPLzeJDg6kzNQWldM0BWfXEzsEk5dNSmcAM9VHoXB",
+	"nUj06FSc8iafXEzsFrysH7MMr1dSaPzK+empgwQ0LsmFrlaFuyVO/u60VLz2+jv3/HARy2inv/nHAInE",
+	"UgYecE6G+DDVAk6q5KTGBv1tISskJVlgjTK2FIEbh0LXimPIrKmPiRPkTgVwIIFNSr7M83plKDiYNl/L",
+	"fDOIhL0oV0E7fm7KKAfGv7WHZ+NPoHOrxtipH5ghVQcst12RjWlmpdpX7PL/yW88/4wSuWAYg27u3geI",
+	"lzc3sEHEp7vyHL+Tj7HUj6wo6rUKSZZSsWPygc1LzXKyXljtySVuQ9cIQguqlrWwX3YTxgoIRZcMbfKf",
+	"4hOtHzl58+3k8y/ZZFVGmB0lcEiuge+eg8SGAX5HJ+X0n/Sk4HYEASTGjsnfuFnI0hDqu2vZSwnqJ6D3",
+	"lrXW7nOaTkzlZ9mLraJC9KPatJzB8bYHfUSRrfleriFay4QZY2OurP5GCZDKGgHW6BlGdHvMO65vfORB",
+	"rm47VO9rG+Y1inQM3rbXvQzTPpCkse9+tPsY96OF/uMwsalunD2Yt+/dW23SA967+KoBqzvAJerW/Tu7",
+	"QIez9ek/GVsHl+Zgzp5ujhZU5Cezuv4jKnxwjK833yNG4yF2yr7alaE88DahvzS+S9aSH8UGoFNWZBBH",
+	"sIovnNatrulckSowf0zeYCMMdCVQke+i5kY2GgvZYhs894B50e21xv7BN9fn5f3rbe5rsGqabhK/uRCL",
+	"DIIpbKlZcWf/Dtm+YWdHjhnHeXPz4cEF10aqDTCCj51l92ALl+PRrpB94x96CJXMDdZXKfMLGEst8+8D",
+	"mvqq/LWSPofZblxG+JxQsYGSnP00uG+q3JpDnDL39sfS4qot3N2yl3k+jqLzlt4yezAKClEXI8HRBeO6",
+	"rrIuR9UoCM6U5pi8JIWc0cKfNajLylmFsqrJiipokwPnUw0zbDzj9NQOQwZ4QP3wtVQ3VvutkzShmq+G",
+	"RvDVYthd9zH0x5oyvy8N0s3rcVSTliMVSK0RtciFXNdcYk8EdMJ3EJhBAQRUNCq5JHBgyN+CMkNsXjvc",
+	"L9M4SSdQNjqyV+Yb+87kCXyQXfubj+MAWNsomqWUt0TINfHVqI3tM9iZsFYUHBgoMRL1B6M2VkoSn6C4",
+	"UnLJNdOD1AjcMhcA6qNTvHaP7hz2JrWgBzbcvydkysyaMUEKdscKfdlAf3UN11GIBTWzmkLaN7fv+kfJ",
+	"1KaOe9m3ImJ2taVdjZZRwoyhCHUl1sUOO1foJQd9UKqcqbF0H9+OH0nS6FFPaxGTYoe9boIkD0El37in",
+	"/u3WtXuwK+I9BNR73RDnB7dv0ISYMojUjqVGvAUnU3XsrPbl+s2AQgb5/f4vt1zkBHJDzDHBaDKFIroV",
+	"d8VDEMq2JouLC7mawRvJNJEOOM4bO65Vszv3ssidCoht/ytlZtiFY5eK9I/Kq4/0ln3jntnh8phM8QWT",
+	"UZESR4qOv8jVQw8QTYkXMaUg27z/jLplnGGfzMnCLIsmk26/aNcGgOwI7BbvGq+MEwfH3rtTJdeaKTKT",
+	"S9cOyPInFqASt9VW7cWW9nUbbapvIXlBRXjHp5RssY3COeW+qC992zUffRA7OhyyrzU9lfJ2rNsEd9Zp",
+	"iFwtte+Q72qF5HzOZ6iHsD3jIM01Hkimh2M8mkXd3MzdzXslDFPjyHZ4VR27d8BvyBmDhGrI8icr1x6o",
+	"/Zy8r556iCNStSzqeTqqNYxB5m+hU4vPk7WHwNfJVc7fqpmBuLGfCbm9IVnd4XcOvC8MQn30U9qbO9TT",
+	"b7Fz5Lq8F1AbCw6YMQQLvWU1b1p7xSW7WnKgbBES00pASX4UB8YWiX5nboz95dnpw8kzpGQ+bliMCTBy",
+	"a4apc0o8TIs9jw3sYsgv0YZuBgk/pqgulSuLid5erxQWXh1ii1/h6HXF+oPurRu91elh6TPSbWXfVOmR",
+	"X2hiFCCLkR8BN1JnkBKvq2xdkSMQmS6X6PGEIEuNNFyKXAq212afBLAS8U13pUeeQv+Wu+9rdMZjAXiv",
+	"fZ01Gnc4wY0Iwx2TH2uf0MyLmCFbfdeq6n/HzKu7fho+GE/wuiNtFKPLwUYUfg2UaivBmBiPmAtA1NEZ",
+	"oZpcQUn/0ZXVLXBxLkMfApMLjvX9hb1+oay0RZMPCLlgtMBqwRQhv8cnDsiqboSUz+R4176sQP58yz9L",
+	"g4Lfsb4mI6ilJ78hpu3nE+g9naKBExb/KXL5bg6AhAekRVgYmdR+4ePRmMzQW3sSpagcPugCguOay9hZ",
+	"hXx2fRuPuu7phvzRtY1Oug0taeLkP3uw5ISwszM3Lrw/kja9tQG9TAco8mqVgz/gEwdkWTdCgmo4wzGI",
+	"9L3vOO6zAaxKmHnUIyh/q3AAAOGEC6tsLmSp2r0aMQviqkG58ZWDkGgPpxQ81FZduaRw/8YBN7s1uo8Q",
+	"vibN16+5yK/cM70cwWH/qZDYKUfss2cNAJAnBww9tXdBKf1C+/pGHOnGch661zk7rCoD+EK7ZstkVU4L",
+	"rhdMYw3c87Ovnn+J7pAp02kvSDsDVDg+SQfV2wAx5/D74Ebruwd11uBIu9D0RFlpB6XPudzXYfu2Ahg6",
+	"hHBzb38sJ221WwdMe3qZ54Q24KSn7IYLiHBQY7XyPbk+yLNIp0zU29dD9kHEPW3R/PI74oFDhF8svRJw",
+	"1XEBathKk3JVo6UpaBdBDeDFjnKmv7OvVhVwOA4p55jbg9azZy1vVt4ytoJPfLojuMysSOZ5Bk41ABl3",
+	"FVmYaFIVZe3Jiv080aEsecAMuisjV3jWmgRDaHfIrkOYVmRADHnnLsWOOrTYKprdz7OYJdXsJBFOH0Ks",
+	"BXfEGKR9J4LXtV0vIzvsk2LtkV31DyDL9tz4A7jn/c5/UZ+dy9rkqtGidZ1Ej6mF5OWWEMJUEN85yWfU",
+	"QwJcRkpRMI2fLqTG9HqXqHI/gXUSdL4dNVUxKEw+bBn+42S2Ppx4+cAEWxNKciVX3qAAvNpCamYVJ4JJ",
+	"cGqJzOD8LT6NkIoNVrHfg0e6Mo2+Y+alvnXN0Q5VjAYDtEVnIBNmLNcJ+usg28etnkhRnbmcgR81YVGM",
+	"FKqNWyP6ts7p2vdUDerXIbQsWKplPHz4hfZ8WWMcLYxZ6YuTEy5ujaKb46mis9s1NUwduxb2l5WyxiGz",
+	"X+YuuapJY67rFKctzKR4N4sIDtADlkymuBR4ygV5IMVce74ag2O/9tYU1bchz15glZbLLfNdjZopZomN",
+	"lKpOPovvDHgwvnp+/tWX95EtfbKu63Trh3AiFXl//5Gb/cieiy90jUaEzO/7CYB/6XDJzFt7U0iE5Ixv",
+	"jJS3b4SRvZLgpSJK2jNvV8EFmGoDst2rNhVR/2Oir80OiqNLlKAGwFW1sWYNF8Q1488Idt+HpF/Ac5Hz",
+	"sCoyMTXXRyE6sWe95gVYeJi/gSeuc8zmE/XQFQc6Ub4LQNoytpw78eC3pGqVkJhFKfynI82gyl4phes1",
+	"HR/WfXifURWbMX4H8IcI0Aeog4oU9oZKDKw54j/W43Z2Wu87LKOq4MmBAUfwfgODkC+VlsqLEkhmrvuz",
+	"RoatPoyM62H+K7jEp+cvnr54/pfzF8/aEcZTmd5LqU18TwFn0g9zftqBYH7vSENrQAiakIPQSymiBWdV",
+	"GeZIxVGuTDSsanFyGjIduKtcW2d1b4KKzzCgEMakl1TZC8VB8T3YVRJ23R8TqIjesjeityoMiIfRzJWK",
+	"s6dcULWJnKkH1SN9Z5aEJrmkYjNaJJ1WvZr+fMyWxZcO2WxpL2mEi0UGrHqlzNEtmLkrHJuILxm4EEnB",
+	"7SsFgvm5ykooaG42irGsuKJaW1nYqtKELMXaLNC3B0WqeptEEBuzFESCHsRvBMTj++UkhScrHQD0D3Uo",
+	"a9xoktTC6j4b6fjIfbSuSsvrpWcN0aseSbepb90LkM2YQNXoIuOPXu9bGdBX2y/lke/cZwe/c/tFletu",
+	"ur2iyo7jR6kbbIDJQ361kGuRvnAHHdwqsS55gl99gk7bb6tGcvvlimUxUOy6CxKgr7o+fWvfgtU1PdNk",
+	"QSHr7YLYg2jtUjVb8DuWNIsWEiJ2w07QIZU3IKJA0Pt2nhktKISvy5CaVuTkbMZz9GUR7rKx4ENIUID6",
+	"jyV4byFm4D7e7MlOJ9gvZbDC1Zla+JoX7GXVi+VgtRZlvMbC6z8EpAacRtfQD/N4x8JDuoHe9k31BXxm",
+	"qIF7Vumlt2zvjBXzydN+tZDr+qgfqJr1o7tsRvNc+XafmlCyZtOwWFZTkVtTwMoaumQX9g/ccM3yDD0e",
+	"VuuQa0Fcd0qdkULS3N7T7r4+QN5s6/7Y4+VA7aNb9IHRvPcW7X8GPrhpHF5cgZpeGwIaGu/V1wPEL1H7",
+	"uyQLqpYF0/qi0qZQWqnSlc0GPj27jyw/9PYZxWe63TbAR/odJ7hs9zhP0CpqFIUDhJ92x2cpBTfSDkxW",
+	"St4ousx8NaWdLkH9z27CeyWXzCxYqftdGbI0N7KNz79j5p1/5oB8Xo2RzNJ0WSkjBfcQ+l8TDL/0iN8l",
+	"cp4btBk/wO1f/1iZFA+5LVfMYF56uDUBdravdIygZ4MXDFLdaZAh0S82GzkMvVIKH+JUPBg4tuuH4jR+",
+	"ZwEEpRvgyRlCSnDsdJTM4yO9UjJdw5eaar4hYMGhb74scpjjJJtAaVJWdQq8CztdZZPpxpoxue+4/0sP",
+	"xzk6RC4JLbREhxXgnaI3gRunemqQu8gPsRVAF9JBzovxHTHgDtlegetlgIheqtYAkgNjAuE9/SJTdlOK",
+	"IaEXq4TcLwASHbI97AKhzUFD/uGvibRx6wVRAWw5GoQLvA29M4Kt2worIkoRfrvbKfMdAyE2+ScH/30n",
+	"/LtGS10NHQhRzckwpiraja83wfsfqZC8a8sAwgmvVavZ+0bj2sjVGLv5npaaZfA6K+BupBV5Lo8HKjKl",
+	"vdv9hdnLe7F1HvrFGywZ+sYcAj+9vYO2L6bDXkV/uOhHFPnfonvzMVz04fucmx4ZvoCYPaEm80BeW75Y",
+	"KnKSAM+4twBsOUb9i+gPfcs8XhG926LfbwF9nPT/GgX0AfFdmL4CqPJkB/P6kgi0fFwxEDfON47tTauk",
+	"Vk03mmjZ606xB2vTpll9gAceC0VjRseCdtyB3phRQXIJDtW1VLeX5NnpE4cfyj2gT19YDgw6dvjvPlQP",
+	"HdRR7QeJ5kWNlA1V0xMcREhQF3lFLwUoEGGhBOvpCQ0buieVmg/+oaGy5iP7ZCD82pXqJD6UBev3ZF1k",
+	"3ePhujtFj4erDOjOZ19bs7zHcx9ln6eupDJfb/o8+S1X2Dd20q3QIXpa1X9WL+RagF5X1yqcn54/P3r2",
+	"lydnvfW5FTWGKfvo//x0evTil9+efj6CH/7jT/09A78b3a79ZCPPv6c3rAUV1+nG/hiNpdHVvWKkYKTg",
+	"wl5biPpyGZr3TmvH4mNXK1f55AgrdLOOZJhMOIJ7r5dkAJzoBylTCEfsXayAENPjbo3eAh2klZ4gWuHX",
+	"e8AuNNZ4GFdBOMQgj8HZQaaQRkK3tB1j6/7K2KpxVKHSx+qCymAcN8MYvsv8bN3DdASgeXZ6lsbv7HdX",
+	"fXxNmqpX71gk4vUr6xxW33wC9OKqAQ+Arj08XusWtX5fNeB7n6vTBz5Xs9FLwrEFTQWVUJ3d+52eE8Ba",
+	"Hjl7/m/2ne2n7qH3wx2xUcwFQKeGNDq2bun6GzNPcaondGb4HTetpupL/8wfVsFeVkG09GjTij3m4785",
+	"3UAsVyDiJgZZg+AoZJZPMh9AnlVdVFymeZ8AsJaQbZiFFXoevvyS5PYioCInMAkNpbWEFkVWN8WEXjcp",
+	"J3bSBDjfMgEe0waoOPzgeU91eylesDzDN6P/L6ebDKmcQWggq4ugcJ+zqmVLt9IZO+szWZRLgQVK8VtX",
+	"Ss2+cU8dCuXcvv2bheSzh+/VtjN2bKdh9aNpWb4eHd4Kx8raaIqsqTAa4mKMDdxG9mkllWmBML8yVJlX",
+	"8NShoKzh5Y9kTriVJTYQqUMWVBPIiBjvnl1jzEUzqmYLMuci12hIGDotGMCVu85I9jS7jmdQC+Q0eEQY",
+	"6AIgbdnyTivjyshVsPFd1oV9fDUi+hYVjvxgcpmFwjQuuqabVvs4idmdWMrpg/LSWDmZc6pqCgGD2rt0",
+	"bECtLvapGk23E324rnzPytNd6uOxmmSTBdADpvANjn30LdcrqTk+3ZrGPI4vCOaCfgMRwBc8xOb1gQ+p",
+	"LI9U18ZHVtR3M/9APYyrjLUSO6hN266T3NWTr13iBfZQpIqRwhJrPySO8xQSx4gmwy8PhwLjapAeBQrG",
+	"74hxqAIkh6BHAZ2UpGAunWHhq6HQK67h0bpr6pQVcl0jLQXNpk2jC/mg+7ag4qZsq2CCsCM+/IN/9gE8",
+	"C9VYiR2CUuQRq2WcrrOkG6KtdbKjzdpNUMyX+dkPMU6yDFTdmT1/AzegVwqWp0o6DesP/8QfUct/7ail",
+	"5/3fUfQyyCb0mY6ujUXVVtuJdloUrZ1h2yREo/ChRUz/V7NA4mAb0hgnlfBUjJZ2IzxwsYIKdj7nLA+q",
+	"ravUzpBMvqX54EglOBR2CHm4mMoVXDsP7VfoTFUb1acA5NxAX3gUghHvgja8KBBwqQrFBb7DUqRbZdU5",
+	"gzFP3/uCigfYz3AIO+RDO/we8kxe0Q2oqnJumHAHMXpK94qTnfwG92VrrcZrELKHlHFXRqq23AtIXx2h",
+	"l4J71xeW7WXBiLbjjmhrv7K0TJjbjtCdbpJ4UDqS9+/CKwT8I7quNof+EIKLm8x33HYZygmzlKsttSQN",
+	"VXd26v4bVUEZ3cFjSfw78e/Mq14AB3Xy9GE8Ic0+IHL+1S3ZRj9Kc6gsI/vqRwoHPJBQwhgAJXZ7ACi7",
+	"eveQcHtjkxsVeO2JQ9XW9WvqjB730dLoYc0JL/6exQmOXbO9Kk12yAl362b8Q4NK2r/Mxep0zqCxoJDr",
+	"ngy8YFT5NvFxYn3AZ9jLoui6GCvzxF+OVWGTnCNSFDoHa78eZMSDVuX+kAMuQvWiZ6db0GXw8Jn7K5TS",
+	"JS5W+/Vtb2+dlHDaDfb67467y3WNjVSA3xbDny5nOZUYUpXht2k0A0n/bwT29sGfyJTYqI7seP7goiCq",
+	"BJ3VQaIaeYMFK762Df06yx00QcQLDgvfqjS4PtKn7ExPLx8sLb3sn44O8x7N11a6nPMg6WrPrPPycNnm",
+	"ZcG+lbPS6s0PnmZextMu/zpmYjklgq1depZeczNbQO+C+TF5SXK3cOfcFITnrufRwOZ/sNUnM0hUakX9",
+	"+sY90nHdAtj/AKSV6iBsSf8drj+kgPNrSyVq4cejCTc5m5XKn6+6wSYa59C+tKDiFlsmuP33SZJkDkdJ",
+	"pEE4EiINJkkVa4Fiwgdq8Tb+kX2zHJzLdSCx6vtc9ROu6PscMdopCAdS4BZDdYicO7GL9xsO2bjGhme+",
+	"w8ZjRk4bHK7dE7fr7T6muc/bpcIwwHEqqs4jAqrC7ElPZTtsNQM90Mnf0G34zn9ul9FL0IQAIV4qqMML",
+	"a4oqrvnzf798+8OXqAXNqCBT5liM5VCyt0atyFf9OkQQrokUGMuxWvSqoDP7emwlYwUU75v4C6xmFeIj",
+	"p5F1Y/58q+jcVArCoXTXHS1hd6dzO5FxvMlAVXgfc/ZBFaS8cD1BMb2aQgKFb2dY4bcDIB8EZNwnQXea",
+	"PsJgRCRQ3FJkovSt4UT6H5dGvI3eiBVRdbEhHPjq5rgENVEKF/sBBXGLUZyQtjLa58wgOAKZsj1ulD4p",
+	"Sw+RqtSVouTnOVoWGWdF7lxD0IhBzolLA6nb+lan17X1cJnYLOemd600UBlLXVIFFO/sp/c9dr2v4Mc7",
+	"c4Ps39pkhSOBZusIOGClCQ4eNnAR+PpLpxHZswS6D5nLooh6OrtOlXOisG6vp7sz/3B7/uH2/MPt+Tvx",
+	"Lf1ze1sdPuDhPasnNQ2Syc5lwa7wqUFUxjf/xy6xIz1sI/Db8PhYmsL/vXr3I8FFkD+fn56fHp2df1ll",
+	"RoKN4LirNzxVOQD6oewJ+YCP5+M01ravcpzkUB5qRGeHLO7MTJ4zYbjZYKs9Q0pdNxzphn5o45tDW5Jt",
+	"2seWr+DVR3pzcOfAO1GPPWZxUDtWRvl7xMh4TIndGg14eK4IowfsjluGqH3Je2imrm39ajMyYsY3crWJ",
+	"n9qzBzm1dkmjdDTD1BWQ69CxETQ20NPkfJ6REnryUTAQvF9HrsW+OyHn85E34gqiS5ZU7+bzx5ChCFci",
+	"5/Px6oPDi2jts6ntKHNL4cXQ5NiA/EV+BA0Sxt2D17xg74r8LbZeOEgHFHz7I+XO9UNnnbIbOl7bsXXV",
+	"RNjF2uw21v3gCS0AO3WA+oocIA53/g6VH49DvBPB7n9+nIOuynEwL35gleGiSoFWqZBrIgX6NIgs8mvs",
+	"gGNcbvy62VTa739GjJT7igPFlpQL3V6+iY8c1GjEIVK+aDfL0SxG9z4sPKiMGq7tB2hSHK5aPaQ9ajdd",
+	"tZv+qYfBksTRejsu/ezGsj21ocZb7dXOLGi+28IjQ0dgjeTODUmX+Rxy/2ok96lVg4+m1DWNGjxSdn+s",
+	"8q/tFL62M3hUa3IsvVR4DyVyRsMLYRCOXjNhUF+FyHJoOAwSi5rp6jgmbjp+I94c7I6Dlz8SQmK8p/lV",
+	"2H48sAOvmDn6Rspbzg5uDfqOZHDMwQShIq9awPX1P/mtPZmVSjliJaGB+I14V/bEBUICydI8MoXcDLqj",
+	"c5qZctV23V/BA4dM4YcB4uDwkN0BMKpEMAbtQuO471V/Aqz8XFCACJsysqQ5I40z3sojKSn6XuqAEgc4",
+	"7Pbdf5z1iMQHPBoA727sYlbDLRZc3NYKAj6rDVWGrBQXhvWWCoBV1K59fcRHHkL1+kHK23IFA/bVvnAB",
+	"Y6le+La6IWCVHFBIeRtgqJer/bKpcWmHOU8B8Ya1SD07xBRi+/WW5iOqRTXmV2/1Bre3ZxCm3qvHiMLA",
+	"VPGIC4m6HmRmPwa2tqfE7ytgsDe/nz4Uv38zOpr2Xkwvc9oK2fxRInLw4Vr3wgCp3M1xqk+bWLkEFg16",
+	"ckENKzYB3AlVit/1hZAx8pa1mUNWFH20zxxIqMO7H8nhi+tK3bv2wzGFuX1fBW4Afd0vnRqMcE8uJDPr",
+	"iQ5mVAvTg1qjDsz0bUqLGpXpedUcH5uP9afQCbaGTrL3R7V56ZpHH4S7Fd08kgXgwAzj7cQh3w4SZhQf",
+	"R35/VBuyBGVSY6KEDypitiMmJmLD9o1L318fk3ei2KDQmlMQa1xDc8ZkrsVu1AN3WfO8JS3xipmX8MRh",
+	"dhne/bvd5jVT0LufAJFGA0Lwmy1L4x12divgnN5IWaGaAV7Cpf2/T8nCDZ5iRidb9t/lqkokvdOvecFe",
+	"VY8dCO/bv/93fbJBTRgtTgnWbWOfg7OcYeMghzDru7Fim8iUTp/YYiENn/UEA7FKccF+hG9M7tEPtC+O",
+	"CPjfxoQR4TO2fXwAOH0ml8y1SeVzl8dqDxvJ5RBaKuZhm9Jn5a19ibj5t74Dxz0pGKbSZImU9SVWDnsX",
+	"FDzoM5XV4Fcuj3XIzhaMtufhwwPfsyL/Y1fH2NUFK3InBBuCD8uWah3HZSgv6B3rf7ndMaW7gTv14TE7",
+	"dQs0oJvkccSp6D5CyY/JE23O2c+f/18AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -114,7 +115,7 @@ func (c *command) cabinets() *cobra.Command {
 	add.Flags().StringVar(&f.mode, "mode", "", "local: mode of files in octal, such as 0640; who may read a file may enter its folder")
 	add.Flags().StringVar(&f.owner, "owner", "", "local: to whom files belong: user, user:group or :group")
 	f.reach(add)
-	root.AddCommand(add, c.changeCabinet(), &cobra.Command{
+	root.AddCommand(add, c.changeCabinet(), c.moveCabinet(), &cobra.Command{
 		Use: "list", Short: "List the cabinets", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.Cabinet](api.ListCabinets(ctx))
@@ -191,6 +192,74 @@ func (c *command) cabinets() *cobra.Command {
 		}),
 	})
 	return root
+}
+
+func (c *command) moveCabinet() *cobra.Command {
+	var f cabinetFlags
+	var address string
+	var yes, away bool
+	cmd := &cobra.Command{
+		Use: "move NAME --folder PLACE", Short: "Move a cabinet to another place, of another kind or not; without --yes it only says what would happen", Args: cobra.ExactArgs(1),
+		Example: "  inktray cabinets move \"harbour files\" --kind webdav --folder https://files.brackwater.example/dav/harbour --user harbour --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if f.folder == "" {
+				return usageError{fmt.Errorf("say where to with --folder: a whole path, or an address")}
+			}
+			api, err := c.connect()
+			if err != nil {
+				return err
+			}
+			k, err := findCabinet(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			if !yes {
+				fmt.Fprintf(c.out, "All files of “%s” would be copied from\n  %s\nto\n  %s\nand read back there. Filing goes on meanwhile; at the end it waits for a moment, and then the cabinet\nis the new place: rules and register lead there. The old place keeps its files, and nothing is filed\nthere any more. Nothing was changed. To do it, add --yes.\n", k.Name, k.Folder, f.folder)
+				return nil
+			}
+			set, err := f.settings(c, k.Name)
+			if err != nil {
+				return err
+			}
+			p, err := call[client.Pass](api.MoveCabinet(cmd.Context(), k.ID, client.CabinetPlace{Kind: set.Kind, Folder: set.Folder, Username: set.Username, Secret: set.Secret, Authority: set.Authority, Pinned: set.Pinned, Proxy: set.Proxy, HostKey: set.HostKey, Region: set.Region, Mode: set.Mode, Owner: set.Owner, Address: given(address)}))
+			if err != nil {
+				return err
+			}
+			if away {
+				return c.show(p, func() { fmt.Fprintf(c.out, "It is being moved: inktray passes show %d\n", p.ID) })
+			}
+			bar := &progress{c: c}
+			for p.State == "running" {
+				bar.draw(p.Looked, p.Total, "copied")
+				select {
+				case <-cmd.Context().Done():
+					bar.end()
+					return &exitError{exitFailure, fmt.Sprintf("no longer looking on; pass %d goes on by itself (inktray passes stop %d)", p.ID, p.ID)}
+				case <-time.After(200 * time.Millisecond):
+				}
+				if p, err = call[client.Pass](api.GetPass(cmd.Context(), p.ID)); err != nil {
+					return err
+				}
+			}
+			bar.end()
+			if p.State != "done" {
+				return &exitError{exitFailure, fmt.Sprintf("pass %d is %s: %s", p.ID, p.State, p.Note)}
+			}
+			return c.show(p, func() {
+				fmt.Fprintf(c.out, "The cabinet “%s” is %s now; %d files were copied. The old place keeps its files.\n", k.Name, set.Folder, p.Looked)
+			})
+		},
+	}
+	v := cmd.Flags()
+	v.StringVar(&f.kind, "kind", "", "local, webdav, sftp or s3; else as the folder begins")
+	v.StringVar(&f.folder, "folder", "", "the new place: whole path, or an address on a server")
+	v.StringVar(&f.mode, "mode", "", "local: mode of files in octal")
+	v.StringVar(&f.owner, "owner", "", "local: to whom files belong")
+	v.StringVar(&address, "address", "", "how colleagues reach the new place")
+	v.BoolVar(&yes, "yes", false, "do it")
+	v.BoolVar(&away, "do-not-wait", false, "return at once; the pass goes on")
+	f.reach(cmd)
+	return cmd
 }
 
 func (c *command) changeCabinet() *cobra.Command {

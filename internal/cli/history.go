@@ -103,7 +103,7 @@ func (c *command) passes() *cobra.Command {
 			})
 		}),
 	}
-	list.Flags().StringVar(&kind, "kind", "", "live, \"old mail\", undo, again or verification")
+	list.Flags().StringVar(&kind, "kind", "", "live, \"old mail\", undo, again, \"by hand\", verification or move")
 	list.Flags().StringVar(&ruleName, "rule", "", "passes of this rule, or in which it filed something")
 	list.Flags().StringVar(&mailbox, "mailbox", "", "passes over this mailbox")
 	list.Flags().StringVar(&from, "from", "", "begun on this day or later")

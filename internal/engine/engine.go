@@ -83,6 +83,7 @@ type Engine struct {
 	registering sync.Mutex     // one at a time writes registers that are kept
 	inHand      map[int64]bool // entries that a goroutine is filing
 	verifying   bool
+	moving      bool       // a cabinet is being moved
 	undoing     sync.Mutex // one at a time takes filings back
 	caps        caps
 	exports     exports

@@ -21,6 +21,7 @@ import (
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/cabinet/tree"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
@@ -91,7 +92,12 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 func (h *house) start() {
 	h.t.Helper()
 	h.engine = New(Config{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) }, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
-		Dial: h.dial, OpenCabinet: h.open, Spool: filepath.Join(h.data, "spool"), Beat: h.beat, Waiting: h.waiting, Pause: func(n int) time.Duration {
+		Dial: h.dial, OpenCabinet: h.open, Prepare: func(ctx context.Context, c *store.Cabinet, now time.Time) (string, error) {
+			if c.Kind == "local" {
+				return local.Prepare(c.Folder, now)
+			}
+			return tree.Prepare(ctx, davTree(h.t, c.Folder), now)
+		}, Spool: filepath.Join(h.data, "spool"), Beat: h.beat, Waiting: h.waiting, Pause: func(n int) time.Duration {
 			if h.beat > 0 {
 				return h.beat
 			}

@@ -122,7 +122,7 @@ func onDisk(t *testing.T, folder string) map[string]string {
 	return files
 }
 
-func served(t *testing.T, address string, schemes ...string) (reach.Server, string) {
+func served(t testing.TB, address string, schemes ...string) (reach.Server, string) {
 	t.Helper()
 	server, path, err := reach.ParseURL(address, schemes...)
 	if err != nil {

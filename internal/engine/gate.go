@@ -52,7 +52,7 @@ func (e *Engine) gate(id string) (*gate, error) {
 		c.Close()
 		return there, nil
 	}
-	g = &gate{engine: e, row: row, cabinet: c}
+	g = &gate{engine: e, row: row, cabinet: &held{Cabinet: c}}
 	e.gates[id] = g
 	return g, nil
 }

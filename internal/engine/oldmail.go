@@ -93,7 +93,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	if err != nil {
 		return err
 	}
-	if pass.Kind != "old mail" && (pass.Kind != "verification" || wanted != store.Stopped) || pass.State == store.Done || pass.State == store.Stopped {
+	if pass.Kind != "old mail" && (pass.Kind != "verification" && pass.Kind != "move" || wanted != store.Stopped) || pass.State == store.Done || pass.State == store.Stopped {
 		return fmt.Errorf("%w: pass %d", ErrEnded, id)
 	}
 	e.mutex.Lock()

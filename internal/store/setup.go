@@ -212,6 +212,32 @@ func (s *Store) ChangeCabinet(c *Cabinet, revision int, actor string) error {
 	})
 }
 
+// MovedCabinet keeps where a cabinet lies now. All that was filed in it follows.
+func (s *Store) MovedCabinet(c *Cabinet, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		was, err := first[Cabinet](tx.Where("id = ?", c.ID))
+		if err != nil {
+			return err
+		}
+		c.Revision = was.Revision + 1
+		done := tx.Model(c).Select("kind", "folder", "mode", "owner", "address", "identity", "username", "secret", "particulars", "revision").Updates(c).Error
+		return errors.Join(done, note(tx, actor, "move cabinet", c.Name+": "+was.Folder+" to "+c.Folder))
+	})
+}
+
+// FilesIn counts the files that were filed in a cabinet and lie there.
+func (s *Store) FilesIn(cabinetID string) (int, error) {
+	var n int64
+	err := s.read.Table("register").Where("cabinet_id = ? AND filed_at IS NOT NULL", cabinetID).Count(&n).Error
+	return int(n), err
+}
+
+// KeptIn lists the names under which a cabinet keeps files that were moved out of the way.
+func (s *Store) KeptIn(cabinetID string) (names []string, err error) {
+	err = s.read.Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order("kept_as").Pluck("kept_as", &names).Error
+	return names, err
+}
+
 // RemoveCabinet forgets a cabinet; its files stay where they are.
 func (s *Store) RemoveCabinet(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {

@@ -77,14 +77,14 @@ func (s *Store) LastVerification() (Pass, error) {
 	return first[Pass](s.read.Where("kind = 'verification'").Order("id DESC").Limit(1))
 }
 
-// EndVerifications closes verifications that a stop left open.
+// EndVerifications closes verifications and moves of cabinets that a stop left open.
 func (s *Store) EndVerifications(now time.Time) error {
 	var open int64
-	if err := s.read.Model(&Pass{}).Where("kind = 'verification' AND state = 'running'").Count(&open).Error; err != nil || open == 0 {
+	if err := s.read.Model(&Pass{}).Where("kind IN ('verification', 'move') AND state = 'running'").Count(&open).Error; err != nil || open == 0 {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE passes SET state = 'stopped', ended_at = ?, note = 'the service was stopped' WHERE kind = 'verification' AND state = 'running'", now.UTC()).Error
+		return tx.Exec("UPDATE passes SET state = 'stopped', ended_at = ?, note = trim(note || '; the service was stopped', '; ') WHERE kind IN ('verification', 'move') AND state = 'running'", now.UTC()).Error
 	})
 }
 

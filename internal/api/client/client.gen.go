@@ -613,6 +613,7 @@ const (
 	PassKindAgain        PassKind = "again"
 	PassKindByHand       PassKind = "by hand"
 	PassKindLive         PassKind = "live"
+	PassKindMove         PassKind = "move"
 	PassKindOldMail      PassKind = "old mail"
 	PassKindUndo         PassKind = "undo"
 	PassKindVerification PassKind = "verification"
@@ -626,6 +627,8 @@ func (e PassKind) Valid() bool {
 	case PassKindByHand:
 		return true
 	case PassKindLive:
+		return true
+	case PassKindMove:
 		return true
 	case PassKindOldMail:
 		return true
@@ -790,34 +793,34 @@ func (e SteerRequestTo) Valid() bool {
 
 // Defines values for StepKind.
 const (
-	Draft       StepKind = "draft"
-	Label       StepKind = "label"
-	Mark        StepKind = "mark"
-	Move        StepKind = "move"
-	RemoveLabel StepKind = "remove label"
-	Reply       StepKind = "reply"
-	Return      StepKind = "return"
-	Tell        StepKind = "tell"
+	StepKindDraft       StepKind = "draft"
+	StepKindLabel       StepKind = "label"
+	StepKindMark        StepKind = "mark"
+	StepKindMove        StepKind = "move"
+	StepKindRemoveLabel StepKind = "remove label"
+	StepKindReply       StepKind = "reply"
+	StepKindReturn      StepKind = "return"
+	StepKindTell        StepKind = "tell"
 )
 
 // Valid indicates whether the value is a known member of the StepKind enum.
 func (e StepKind) Valid() bool {
 	switch e {
-	case Draft:
+	case StepKindDraft:
 		return true
-	case Label:
+	case StepKindLabel:
 		return true
-	case Mark:
+	case StepKindMark:
 		return true
-	case Move:
+	case StepKindMove:
 		return true
-	case RemoveLabel:
+	case StepKindRemoveLabel:
 		return true
-	case Reply:
+	case StepKindReply:
 		return true
-	case Return:
+	case StepKindReturn:
 		return true
-	case Tell:
+	case StepKindTell:
 		return true
 	default:
 		return false
@@ -946,6 +949,7 @@ const (
 	ListPassesParamsKindAgain        ListPassesParamsKind = "again"
 	ListPassesParamsKindByHand       ListPassesParamsKind = "by hand"
 	ListPassesParamsKindLive         ListPassesParamsKind = "live"
+	ListPassesParamsKindMove         ListPassesParamsKind = "move"
 	ListPassesParamsKindOldMail      ListPassesParamsKind = "old mail"
 	ListPassesParamsKindUndo         ListPassesParamsKind = "undo"
 	ListPassesParamsKindVerification ListPassesParamsKind = "verification"
@@ -959,6 +963,8 @@ func (e ListPassesParamsKind) Valid() bool {
 	case ListPassesParamsKindByHand:
 		return true
 	case ListPassesParamsKindLive:
+		return true
+	case ListPassesParamsKindMove:
 		return true
 	case ListPassesParamsKindOldMail:
 		return true
@@ -1341,6 +1347,23 @@ type CabinetChange struct {
 
 // CabinetKind defines model for CabinetKind.
 type CabinetKind string
+
+// CabinetPlace a place as in CabinetSettings, and how colleagues reach it
+type CabinetPlace struct {
+	// Address how colleagues reach the new place; empty for none
+	Address   *string      `json:"address,omitempty"`
+	Authority *string      `json:"authority,omitempty"`
+	Folder    string       `json:"folder"`
+	HostKey   *string      `json:"host_key,omitempty"`
+	Kind      *CabinetKind `json:"kind,omitempty"`
+	Mode      *string      `json:"mode,omitempty"`
+	Owner     *string      `json:"owner,omitempty"`
+	Pinned    *string      `json:"pinned,omitempty"`
+	Proxy     *string      `json:"proxy,omitempty"`
+	Region    *string      `json:"region,omitempty"`
+	Secret    *string      `json:"secret,omitempty"`
+	Username  *string      `json:"username,omitempty"`
+}
 
 // CabinetSettings defines model for CabinetSettings.
 type CabinetSettings struct {
@@ -3150,6 +3173,9 @@ type AddCabinetJSONRequestBody = CabinetSettings
 // ChangeCabinetJSONRequestBody defines body for ChangeCabinet for application/json ContentType.
 type ChangeCabinetJSONRequestBody = CabinetChange
 
+// MoveCabinetJSONRequestBody defines body for MoveCabinet for application/json ContentType.
+type MoveCabinetJSONRequestBody = CabinetPlace
+
 // AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
 type AddCorrespondentJSONRequestBody = CorrespondentSettings
 
@@ -3491,6 +3517,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/cabinets/{id}/folders (the `ListCabinetFolders` operationId).
 	ListCabinetFolders(ctx context.Context, id ID, params *ListCabinetFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveCabinetWithBody Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+	MoveCabinetWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveCabinet Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+	MoveCabinet(ctx context.Context, id ID, body MoveCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	//
@@ -4765,6 +4805,40 @@ func (c *Client) CheckCabinet(ctx context.Context, id ID, reqEditors ...RequestE
 // Corresponds with GET /api/v1/cabinets/{id}/folders (the `ListCabinetFolders` operationId).
 func (c *Client) ListCabinetFolders(ctx context.Context, id ID, params *ListCabinetFoldersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCabinetFoldersRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveCabinetWithBody Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+func (c *Client) MoveCabinetWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveCabinetRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveCabinet Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+func (c *Client) MoveCabinet(ctx context.Context, id ID, body MoveCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveCabinetRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7794,6 +7868,53 @@ func NewListCabinetFoldersRequest(server string, id ID, params *ListCabinetFolde
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewMoveCabinetRequest calls the generic MoveCabinet builder with application/json body
+func NewMoveCabinetRequest(server string, id ID, body MoveCabinetJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveCabinetRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewMoveCabinetRequestWithBody constructs an http.Request for the MoveCabinet method, with any body, and a specified content type
+func NewMoveCabinetRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/cabinets/%s/move", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -13065,6 +13186,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/cabinets/{id}/folders (the `ListCabinetFolders` operationId).
 	ListCabinetFoldersWithResponse(ctx context.Context, id ID, params *ListCabinetFoldersParams, reqEditors ...RequestEditorFn) (*ListCabinetFoldersResponse, error)
 
+	// MoveCabinetWithBodyWithResponse Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+	MoveCabinetWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveCabinetResponse, error)
+
+	// MoveCabinetWithResponse Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+	MoveCabinetWithResponse(ctx context.Context, id ID, body MoveCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveCabinetResponse, error)
+
 	// TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14870,6 +15005,54 @@ func (r ListCabinetFoldersResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListCabinetFoldersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveCabinetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Pass
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r MoveCabinetResponse) GetJSON202() *Pass {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveCabinetResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveCabinetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveCabinetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveCabinetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveCabinetResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20315,6 +20498,32 @@ func (c *ClientWithResponses) ListCabinetFoldersWithResponse(ctx context.Context
 	return ParseListCabinetFoldersResponse(rsp)
 }
 
+// MoveCabinetWithBodyWithResponse Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+func (c *ClientWithResponses) MoveCabinetWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveCabinetResponse, error) {
+	rsp, err := c.MoveCabinetWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveCabinetResponse(rsp)
+}
+
+// MoveCabinetWithResponse Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
+func (c *ClientWithResponses) MoveCabinetWithResponse(ctx context.Context, id ID, body MoveCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveCabinetResponse, error) {
+	rsp, err := c.MoveCabinet(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveCabinetResponse(rsp)
+}
+
 // TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22736,6 +22945,39 @@ func ParseListCabinetFoldersResponse(rsp *http.Response) (*ListCabinetFoldersRes
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveCabinetResponse parses an HTTP response from a MoveCabinetWithResponse call
+func ParseMoveCabinetResponse(rsp *http.Response) (*MoveCabinetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveCabinetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

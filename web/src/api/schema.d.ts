@@ -344,6 +344,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/cabinets/{id}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files. */
+        post: operations["MoveCabinet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/cabinets/{id}/check": {
         parameters: {
             query?: never;
@@ -1993,6 +2012,22 @@ export interface components {
             /** @description of files: user, user:group or :group; without it who runs Ink Tray */
             owner?: string;
         };
+        /** @description a place as in CabinetSettings, and how colleagues reach it */
+        CabinetPlace: {
+            kind?: components["schemas"]["CabinetKind"];
+            folder: string;
+            username?: string;
+            secret?: string;
+            authority?: string;
+            pinned?: string;
+            proxy?: string;
+            host_key?: string;
+            region?: string;
+            mode?: string;
+            owner?: string;
+            /** @description how colleagues reach the new place; empty for none */
+            address?: string;
+        };
         /**
          * @default local
          * @enum {string}
@@ -2187,7 +2222,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "live" | "old mail" | "undo" | "again" | "verification" | "by hand";
+            kind: "live" | "old mail" | "undo" | "again" | "verification" | "by hand" | "move";
             /**
              * Format: int64
              * @description the pass that it takes back
@@ -3670,6 +3705,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    MoveCabinet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CabinetPlace"];
+            };
+        };
+        responses: {
+            /** @description It is being moved. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     CheckCabinet: {
         parameters: {
             query?: never;
@@ -4707,7 +4769,7 @@ export interface operations {
     ListPasses: {
         parameters: {
             query?: {
-                kind?: "live" | "old mail" | "undo" | "again" | "verification" | "by hand";
+                kind?: "live" | "old mail" | "undo" | "again" | "verification" | "by hand" | "move";
                 /** @description its id; also passes in which it filed something */
                 rule?: string;
                 /** @description its id */

@@ -10,19 +10,20 @@ import { ItemLine, MessageHead, Steps } from './parts'
 import { Undo } from './undo'
 
 type Pass = Schemas['Pass']
-const kinds: Record<Pass['kind'], string> = { live: 'new mail', 'old mail': 'old mail', undo: 'taken back', again: 'filed again', 'by hand': 'by hand', verification: 'files verified' }
+const kinds: Record<Pass['kind'], string> = { live: 'new mail', 'old mail': 'old mail', undo: 'taken back', again: 'filed again', 'by hand': 'by hand', verification: 'files verified', move: 'cabinet moved' }
 
 export const lasted = (seconds = 0) => (seconds < 1 ? `${Math.max(1, Math.round(seconds * 1000))} ms` : seconds < 60 ? `${seconds.toFixed(1)} s` : seconds < 3600 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`)
 
 /** What a pass did, in a few words. */
 const sum = (p: Pass) => {
   if (p.kind === 'verification') return p.note || (p.state === 'running' ? `${p.looked} of ${p.total}` : `${p.looked} as they were filed`)
+  if (p.kind === 'move') return `${p.looked.toLocaleString()} of ${p.total.toLocaleString()} copied`
   if (p.kind === 'undo') return `${p.taken_back ?? 0} taken back${p.kept ? `, ${p.kept} left` : ''}`
   const parts = [[p.filed, 'filed'], [p.left_out, 'left out'], [p.already_there, 'already there'], [p.held, 'held'], [p.failed, 'failed'], [p.waiting, 'waiting']].filter(([n]) => n).map(([n, w]) => `${n} ${w}`)
   return parts.join(', ') || 'nothing to file'
 }
 
-const about = (p: Pass) => (p.kind === 'undo' ? (p.undoes ? `of pass ${p.undoes}` : p.note) : p.rule || p.mailbox)
+const about = (p: Pass) => (p.kind === 'undo' ? (p.undoes ? `of pass ${p.undoes}` : p.note) : p.kind === 'move' ? p.note : p.rule || p.mailbox)
 
 export function History() {
   const [get, change] = useAddress()
@@ -94,15 +95,15 @@ export function PassPage() {
   return (
     <Listing query={pass}>
       {(p) => (
-        <Page title={`Pass ${p.id}: ${kinds[p.kind]}`} sub={<>{about(p)}{about(p) && ', '}begun {when(p.started_at)} by {p.made_by}; {p.state === 'running' ? 'it runs' : `${p.state} after ${lasted(p.seconds)}`}. {p.kind === 'verification' ? `${many(p.looked, 'file')} of ${p.total.toLocaleString()} read: ` : `${many(p.looked, 'message')} looked at, `}{sum(p)}.{p.note && p.kind !== 'undo' && p.kind !== 'verification' && ` ${p.note}.`}</>}
+        <Page title={`Pass ${p.id}: ${kinds[p.kind]}`} sub={<>{about(p)}{about(p) && ', '}begun {when(p.started_at)} by {p.made_by}; {p.state === 'running' ? 'it runs' : `${p.state} after ${lasted(p.seconds)}`}. {p.kind === 'move' ? '' : p.kind === 'verification' ? `${many(p.looked, 'file')} of ${p.total.toLocaleString()} read: ` : `${many(p.looked, 'message')} looked at, `}{sum(p)}.{p.note && p.kind !== 'undo' && p.kind !== 'verification' && p.kind !== 'move' && ` ${p.note}.`}</>}
           actions={<>
             {p.kind === 'old mail' && p.state === 'running' && <><Button onClick={() => steer.mutate('paused')}>Pause</Button><Button onClick={() => steer.mutate('stopped')}>Stop</Button></>}
-            {p.kind === 'verification' && p.state === 'running' && <Button onClick={() => steer.mutate('stopped')}>Stop</Button>}
+            {(p.kind === 'verification' || p.kind === 'move') && p.state === 'running' && <Button onClick={() => steer.mutate('stopped')}>Stop</Button>}
             {p.kind === 'old mail' && p.state === 'paused' && <Button onClick={() => steer.mutate('running')}>Go on</Button>}
             {!!p.undoable && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
           </>}>
           <Wrong error={steer.error} />
-          {p.kind === 'verification' ? <p>{p.matched > 0 ? <>What is missing or changed waits in the <Link className="text-pen hover:underline" to="/tray">tray</Link>.</> : 'Each file lies where it was filed, with the checksum that it had then.'}</p> : <>
+          {p.kind === 'move' ? <p>{p.state === 'running' ? 'Files are copied and read back at the new place. Filing goes on meanwhile, waits for a moment at the end, and goes on there.' : p.state === 'done' ? 'The cabinet lies at its new place now, and the register leads there. The old place keeps its files.' : 'The cabinet is where it was.'}</p> : p.kind === 'verification' ? <p>{p.matched > 0 ? <>What is missing or changed waits in the <Link className="text-pen hover:underline" to="/tray">tray</Link>.</> : 'Each file lies where it was filed, with the checksum that it had then.'}</p> : <>
           {p.kind !== 'undo' && <p className="mb-2 text-sm"><label className="inline-flex items-center gap-1.5"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={all} onChange={(e) => setAll(e.target.checked)} />also messages for which no rule was</label></p>}
           <Listing query={{ data: messages.data, error: messages.error, isPending: messages.isPending }} empty={(d) => d.pages[0].length === 0 && (all ? 'It looked at no message.' : 'No rule was for any of its messages.')}>
             {(d) => (
