@@ -117,3 +117,41 @@ func TestACabinetIsMovedToAnotherKindAndTheRegisterFollows(t *testing.T) {
 		t.Error("something was filed at the old place")
 	}
 }
+
+// What a rule replaced is kept at the new place as well, so that undoing holds.
+func TestWhatWasReplacedMovesAlong(t *testing.T) {
+	box := &memory{validity: 1, received: map[int]time.Time{1: may, 2: may.AddDate(0, 0, 1)}}
+	h := newHouse(t, box.dial)
+	h.open = func(c *store.Cabinet) (cabinet.Cabinet, error) { return local.New(c.Folder, c.Identity), nil }
+	h.hurry()
+	h.watched()
+	h.rule(gaugesRule + "    if name exists: replace\n")
+	for i, content := range []string{"first", "second"} {
+		box.add(raw(content, "latest.csv", content))
+		h.filed(i + 1)
+	}
+	new := filepath.Join(t.TempDir(), "elsewhere")
+	if p := h.moved(store.Cabinet{Kind: "local", Folder: new}); p.State != store.Done {
+		t.Fatalf("the move is %s: %s", p.State, p.Note)
+	}
+	entries, err := h.store.EntriesOf(store.System, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.engine.Undo(store.System, 0, entries[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	h.files = new
+	var name string
+	h.until("the first is back", func() bool {
+		for n, content := range h.tree() {
+			if content == "first" {
+				name = n
+			}
+		}
+		return name != ""
+	})
+	if len(h.tree()) != 1 || !strings.HasSuffix(name, "/latest.csv") {
+		t.Errorf("the new place holds %v", h.tree())
+	}
+}

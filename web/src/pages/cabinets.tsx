@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useNavigate } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Chip, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
@@ -24,6 +25,7 @@ const names: Record<Kind, [name: string, secret: string]> = { local: ['', ''], w
 export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c: Cabinet) => void }) {
   const client = useQueryClient()
   const [editing, setEditing] = useState<Cabinet | null>(null)
+  const [moving, setMoving] = useState<Cabinet | null>(null)
   const [found, setFound] = useState<Record<string, Cabinet>>({})
   const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
   const check = useMutation({
@@ -46,11 +48,12 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
               {c.problem && <p className="text-sm text-seal">{c.problem}</p>}
               {!c.problem && found[c.id] && <ul role="status" className="mt-1 text-sm text-ink-2">{found[c.id].holds?.map((h) => <li key={h} className="[overflow-wrap:anywhere]">✓ {h}</li>)}{found[c.id].room !== undefined && <li>{size(found[c.id].room!)} are free</li>}</ul>}
             </div>
-            <div className="flex flex-wrap items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button><Button onClick={() => onRemove(c)}>Remove</Button></div>
+            <div className="flex flex-wrap items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button><Button onClick={() => setMoving(c)}>Move…</Button><Button onClick={() => onRemove(c)}>Remove</Button></div>
           </div>
         ))}
       </Listing>
       {editing && <ChangeCabinetSheet cabinet={editing} onClose={() => setEditing(null)} />}
+      {moving && <PlaceSheet cabinet={moving} onClose={() => setMoving(null)} />}
     </section>
   )
 }
@@ -87,31 +90,41 @@ function Reach({ kind, s, put, kept, error }: { kind: Kind; s: Reached; put: (c:
 }
 
 export function CabinetSheet({ onClose }: { onClose: () => void }) {
+  return <PlaceSheet cabinet={null} onClose={onClose} />
+}
+
+/** Adds a cabinet, or moves one to another place. */
+function PlaceSheet({ cabinet, onClose }: { cabinet: Cabinet | null; onClose: () => void }) {
   const client = useQueryClient()
+  const go = useNavigate()
   const [kind, setKind] = useState<Kind>('local')
   const [name, setName] = useState('')
   const [folder, setFolder] = useState('')
   const [mode, setMode] = useState('')
   const [owner, setOwner] = useState('')
+  const [address, setAddress] = useState('')
   const [s, set] = useState(nothing)
   const save = useMutation({
-    mutationFn: () => {
-      const body: Schemas['CabinetSettings'] = { name, folder, kind }
-      if (kind === 'local') Object.assign(body, { mode: mode || undefined, owner: owner || undefined })
-      else for (const [k, v] of Object.entries(s)) if (v) Object.assign(body, { [k]: v })
-      return value(api.POST('/api/v1/cabinets', { body }))
+    mutationFn: async () => {
+      const place: Schemas['CabinetPlace'] = { folder, kind }
+      if (kind === 'local') Object.assign(place, { mode: mode || undefined, owner: owner || undefined })
+      else for (const [k, v] of Object.entries(s)) if (v) Object.assign(place, { [k]: v })
+      if (cabinet) return (await value(api.POST('/api/v1/cabinets/{id}/move', { params: { path: { id: cabinet.id } }, body: { ...place, address: address || undefined } }))).id
+      await value(api.POST('/api/v1/cabinets', { body: { ...place, name } }))
+      return null
     },
-    onSuccess: () => { void client.invalidateQueries(); onClose() },
+    onSuccess: (pass) => { void client.invalidateQueries(); onClose(); if (pass !== null) void go(`/history/${pass}`) },
   })
   const advice = save.error instanceof Problem && save.error.advice ? ' ' + save.error.advice : ''
   const at = fieldError(save.error, 'folder')
   const [label, hint] = places[kind]
   const become = (k: Kind) => { setKind(k); set(nothing); save.reset() }
   return (
-    <Sheet title="Add a cabinet" open onClose={onClose}>
+    <Sheet title={cabinet ? `Move “${cabinet.name}”` : 'Add a cabinet'} open onClose={onClose}>
       <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
-        <Pick label="What it is" value={kind} choices={kinds} onChange={(v) => become(v as Kind)} />
-        <Field label="Name" required value={name} onChange={(e) => setName(e.target.value)} hint="What you call it, such as harbour files." error={fieldError(save.error, 'name')} />
+        {cabinet && <p className="mb-4 text-ink-2">All of its files are copied from <span className="[overflow-wrap:anywhere]">{cabinet.folder}</span> to another place and read back there. Filing goes on meanwhile, waits for a moment at the end, and goes on at the new place. Rules and register lead there then; the old place keeps its files.</p>}
+        <Pick label={cabinet ? 'The new place' : 'What it is'} value={kind} choices={kinds} onChange={(v) => become(v as Kind)} />
+        {!cabinet && <Field label="Name" required value={name} onChange={(e) => setName(e.target.value)} hint="What you call it, such as harbour files." error={fieldError(save.error, 'name')} />}
         <Field label={label} required value={folder} onChange={(e) => setFolder(e.target.value)} hint={hint} error={at && `${at}.${advice}`} />
         <Reach kind={kind} s={s} put={(c) => set((o) => ({ ...o, ...c }))} error={save.error} />
         {kind === 'local' && (
@@ -122,9 +135,10 @@ export function CabinetSheet({ onClose }: { onClose: () => void }) {
             </div>
           </details>
         )}
-        <p className="mb-4 text-sm text-ink-3">Before it is added, it is tried out whether files are safe there: that a name that is taken is refused, and that a list is replaced in one step.</p>
-        {!at && !fieldError(save.error, 'name') && <Wrong error={save.error} />}
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{save.isPending ? 'Trying it out…' : 'Add'}</Button></div>
+        {cabinet && <Field label="Address for colleagues" value={address} onChange={(e) => setAddress(e.target.value)} hint="How they reach the new place. Empty for none." error={fieldError(save.error, 'address')} />}
+        <p className="mb-4 text-sm text-ink-3">First it is tried out whether files are safe there: that a name that is taken is refused, and that a list is replaced in one step.</p>
+        {!at && !fieldError(save.error, 'name') && !fieldError(save.error, 'address') && <Wrong error={save.error} />}
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{save.isPending ? 'Trying it out…' : cabinet ? 'Move' : 'Add'}</Button></div>
       </form>
     </Sheet>
   )
