@@ -73,6 +73,11 @@ func (c *command) demo() *cobra.Command {
 				return err
 			}
 			defer desk.Close()
+			places, err := demo.StartPlaces(filepath.Join(folder, "places"))
+			if err != nil {
+				return err
+			}
+			defer places.Close()
 			log := slog.New(slog.NewTextHandler(io.Discard, nil))
 			if logs != "" {
 				f, err := os.Create(logs)
@@ -88,6 +93,9 @@ func (c *command) demo() *cobra.Command {
 			}
 			c.service = s.address()
 			if err := c.furnish(cmd.Context(), s, mail, desk, authority, demo.OldMail(time.Now()), filepath.Join(folder, "files")); err != nil {
+				return errors.Join(err, s.stop())
+			}
+			if err := c.furnishCabinets(cmd.Context(), places); err != nil {
 				return errors.Join(err, s.stop())
 			}
 			drop, err := s.store.MailboxNamed(store.System, demo.DropName)
@@ -272,6 +280,30 @@ func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.Ma
 	asked, err := call[client.Asked](service.AskConsent(ctx, m.ID, client.AskConsentJSONRequestBody{}))
 	authority.Allow(asked.Code, user)
 	return err
+}
+
+// furnishCabinets adds a cabinet of each kind on servers.
+func (c *command) furnishCabinets(ctx context.Context, places *demo.Places) error {
+	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "")
+	if err != nil {
+		return err
+	}
+	service, err := c.connectWith(token)
+	if err != nil {
+		return err
+	}
+	name, secret := demo.PlacesName, demo.Password
+	webdav, sftp, store := client.Webdav, client.Sftp, client.S3
+	for _, set := range []client.CabinetSettings{
+		{Name: "office share", Kind: &webdav, Folder: places.WebDAV, Username: &name, Secret: &secret},
+		{Name: "surveys", Kind: &sftp, Folder: places.SFTP, Username: &name, Secret: &secret, HostKey: &places.HostKey},
+		{Name: "archive", Kind: &store, Folder: places.Objects, Username: &name, Secret: &secret},
+	} {
+		if _, err := call[client.Cabinet](service.AddCabinet(ctx, set)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // furnishAlarms sets the demo's alarms.

@@ -19,6 +19,7 @@ type MinIO struct {
 	Nodes  []string
 	Name   string // access key
 	Secret string
+	Bucket string
 	*minio.Client
 }
 
@@ -36,7 +37,7 @@ func StartMinIO(t testing.TB) *MinIO {
 	if _, err := os.Stat(program); err != nil {
 		t.Skip("LEFT OUT: MinIO is needed; .ci/needs builds it")
 	}
-	m := &MinIO{Name: "harbour-office", Secret: "a secret for tests"}
+	m := &MinIO{Bucket: "harbour", Name: "harbour-office", Secret: "a secret for tests"}
 	d := t.TempDir()
 	for try := 1; ; try++ {
 		m.Nodes = nil

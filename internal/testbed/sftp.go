@@ -19,6 +19,7 @@ import (
 type SFTP struct {
 	URL     string // of the folder
 	Folder  string
+	Name    string
 	Key     string // the private key that lets in, PEM
 	HostKey string // fingerprint
 	*Process
@@ -31,7 +32,7 @@ func StartSFTP(t testing.TB) *SFTP {
 		t.Skip("LEFT OUT: openssh-server is needed, and root to start it")
 	}
 	d := t.TempDir()
-	s := &SFTP{Folder: filepath.Join(d, "harbour")}
+	s := &SFTP{Name: "root", Folder: filepath.Join(d, "harbour")}
 	key := func(name string) ssh.PublicKey {
 		_, private, err := ed25519.GenerateKey(rand.Reader)
 		if err != nil {

@@ -20,6 +20,7 @@ type WebDAV struct {
 	TLS       string // the same by https, "" where the server has none
 	Folder    string // where it lies on this machine
 	Authority []byte // the certificate that signed the server's, PEM
+	Password  string
 }
 
 const apacheConfig = `
@@ -98,7 +99,7 @@ func StartWebDAV(t testing.TB, kind string) *WebDAV {
 	}
 	hash := sha1.Sum([]byte("pw")) // both servers hash the password anew for each request: what costs more would be all that is measured
 	certificate, key, _ := Certificate(t)
-	w := &WebDAV{Folder: filepath.Join(d, "files/dav/harbour"), Authority: certificate}
+	w := &WebDAV{Password: "pw", Folder: filepath.Join(d, "files/dav/harbour"), Authority: certificate}
 	for try := 1; ; try++ {
 		port, tls := FreePort(t), FreePort(t)
 		config, arguments := lighttpdConfig, []string{"-D", "-f", filepath.Join(d, "conf")}

@@ -491,7 +491,8 @@ func (t *Tree) put(ctx context.Context, from, to string, condition func(*minio.P
 		return here(err, "reading what is staged")
 	}
 	defer f.Close()
-	options := minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, UserMetadata: map[string]string{filingMark: id + " " + hex.EncodeToString(sum[:]), timeMark: info.ModTime().UTC().Format(time.RFC3339)}}
+	options := minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, DisableContentSha256: true, // the whole content's checksum is sent instead of its chunks'
+		UserMetadata: map[string]string{filingMark: id + " " + hex.EncodeToString(sum[:]), timeMark: info.ModTime().UTC().Format(time.RFC3339)}}
 	if info.Size() > t.config.Largest {
 		err = t.inParts(ctx, key, f, info.Size(), options, condition)
 	} else {
@@ -534,7 +535,7 @@ func (t *Tree) inParts(ctx context.Context, key string, r io.Reader, size int64,
 		}
 		sum := sha256.Sum256(buffer)
 		var done minio.ObjectPart
-		done, err = t.core.PutObjectPart(ctx, t.bucket, key, upload, len(parts)+1, bytes.NewReader(buffer), n, minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:])})
+		done, err = t.core.PutObjectPart(ctx, t.bucket, key, upload, len(parts)+1, bytes.NewReader(buffer), n, minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:]), DisableContentSha256: true})
 		parts = append(parts, minio.CompletePart{PartNumber: done.PartNumber, ETag: done.ETag})
 	}
 	if err == nil {
@@ -558,7 +559,8 @@ func (t *Tree) Writable(ctx context.Context, probe string) error {
 	ctx, cancel := context.WithTimeout(ctx, exchange)
 	defer cancel()
 	key := t.key(cabinet.Reserved + "/" + probe)
-	if _, err := t.core.PutObject(ctx, t.bucket, key, strings.NewReader("check"), 5, "", "", minio.PutObjectOptions{DisableMultipart: true}); err != nil {
+	sum := sha256.Sum256([]byte("check"))
+	if _, err := t.core.PutObject(ctx, t.bucket, key, strings.NewReader("check"), 5, "", hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true}); err != nil {
 		return t.explain(err)
 	}
 	return t.explain(t.core.RemoveObject(ctx, t.bucket, key, minio.RemoveObjectOptions{}))

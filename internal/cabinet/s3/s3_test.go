@@ -10,11 +10,13 @@ import (
 	"time"
 
 	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/cabinettest"
 	"inktray.example/inktray/internal/cabinet/s3"
 	"inktray.example/inktray/internal/cabinet/tree"
+	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/testbed"
@@ -26,7 +28,7 @@ var places atomic.Int64
 
 func config(t testing.TB, m *testbed.MinIO, node int, prefix string) s3.Config {
 	t.Helper()
-	server, path, err := reach.ParseURL("http://"+m.Nodes[node]+"/harbour/"+prefix, "https", "http")
+	server, path, err := reach.ParseURL("http://"+m.Nodes[node]+"/"+m.Bucket+"/"+prefix, "https", "http")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,7 +50,7 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 		Cabinet: c,
 		Files: func(t *testing.T) map[string]string {
 			files := map[string]string{}
-			for o := range m.ListObjects(t.Context(), "harbour", minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
+			for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
 				name := strings.TrimPrefix(o.Key, prefix+"/")
 				if o.Err != nil {
 					t.Fatal(o.Err)
@@ -56,7 +58,7 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 				if strings.HasPrefix(name, cabinet.Reserved) {
 					continue
 				}
-				r, err := m.GetObject(t.Context(), "harbour", o.Key, minio.GetObjectOptions{})
+				r, err := m.GetObject(t.Context(), m.Bucket, o.Key, minio.GetObjectOptions{})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -69,12 +71,12 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 			return files
 		},
 		Put: func(t *testing.T, name, content string) {
-			if _, err := m.PutObject(t.Context(), "harbour", prefix+"/"+name, strings.NewReader(content), int64(len(content)), minio.PutObjectOptions{}); err != nil {
+			if _, err := m.PutObject(t.Context(), m.Bucket, prefix+"/"+name, strings.NewReader(content), int64(len(content)), minio.PutObjectOptions{DisableContentSha256: true}); err != nil {
 				t.Fatal(err)
 			}
 		},
 		Modified: func(t *testing.T, name string) time.Time {
-			info, err := m.StatObject(t.Context(), "harbour", prefix+"/"+name, minio.StatObjectOptions{})
+			info, err := m.StatObject(t.Context(), m.Bucket, prefix+"/"+name, minio.StatObjectOptions{})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -85,8 +87,8 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 			return at
 		},
 		Unmount: func(t *testing.T) { // somebody emptied the bucket
-			for o := range m.ListObjects(t.Context(), "harbour", minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
-				if err := m.RemoveObject(t.Context(), "harbour", o.Key, minio.RemoveObjectOptions{}); err != nil {
+			for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
+				if err := m.RemoveObject(t.Context(), m.Bucket, o.Key, minio.RemoveObjectOptions{}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -97,6 +99,20 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 func TestConformance(t *testing.T) {
 	m := testbed.StartMinIO(t)
 	cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, m) })
+	t.Run("the demo", func(t *testing.T) {
+		p, err := demo.StartPlaces(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer p.Close()
+		host := strings.Split(p.Objects, "/")[2]
+		client, err := minio.New(host, &minio.Options{Creds: credentials.NewStaticV4(demo.PlacesName, demo.Password, "")})
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := &testbed.MinIO{Nodes: []string{host}, Name: demo.PlacesName, Secret: demo.Password, Bucket: "archive", Client: client}
+		cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, d) })
+	})
 	t.Run("objects in parts", func(t *testing.T) { inParts(t, m) })
 	t.Run("what is staged outlives a restart", func(t *testing.T) { restart(t, m) })
 }

@@ -475,6 +475,9 @@ func (t *Tree) Room(ctx context.Context) (room int64, err error) {
 			return nil
 		}
 		found, err := c.StatVFS(t.base)
+		if unsupported(err) { // some announce it all the same
+			return nil
+		}
 		if err == nil {
 			room = int64(found.Bavail * found.Frsize)
 		}

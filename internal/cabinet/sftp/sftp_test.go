@@ -8,6 +8,7 @@ import (
 	"inktray.example/inktray/internal/cabinet/cabinettest"
 	"inktray.example/inktray/internal/cabinet/sftp"
 	"inktray.example/inktray/internal/cabinet/tree"
+	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -20,7 +21,7 @@ func config(t testing.TB, s *testbed.SFTP, folder string) sftp.Config {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return sftp.Config{Server: server, Path: path, Username: "root", Secret: s.Key, HostKey: s.HostKey}
+	return sftp.Config{Server: server, Path: path, Username: s.Name, Secret: s.Key, HostKey: s.HostKey}
 }
 
 func place(t *testing.T, s *testbed.SFTP) cabinettest.Place {
@@ -39,4 +40,14 @@ func place(t *testing.T, s *testbed.SFTP) cabinettest.Place {
 func TestConformance(t *testing.T) {
 	s := testbed.StartSFTP(t)
 	cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, s) })
+	t.Run("the demo", func(t *testing.T) {
+		folder := t.TempDir()
+		p, err := demo.StartPlaces(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer p.Close()
+		s := &testbed.SFTP{URL: p.SFTP, Folder: filepath.Join(folder, "sftp", "surveys"), Name: demo.PlacesName, Key: demo.Password, HostKey: p.HostKey}
+		cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, s) })
+	})
 }

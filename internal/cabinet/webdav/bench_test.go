@@ -16,7 +16,7 @@ func BenchmarkThroughput(b *testing.B) {
 	for _, kind := range []string{"apache2", "lighttpd"} {
 		b.Run(kind, func(b *testing.B) {
 			w := testbed.StartWebDAV(b, kind)
-			at := webdav.New(config(b, w.URL, cabinettest.Subfolder(b, w.Folder)))
+			at := webdav.New(config(b, w, cabinettest.Subfolder(b, w.Folder)))
 			id, err := tree.Prepare(b.Context(), at, now)
 			if err != nil {
 				b.Fatal(err)

@@ -76,7 +76,12 @@ func (t *Tree) Move(ctx context.Context, from, to string) error {
 	}()
 	hold, cancelHold := context.WithTimeout(ctx, holdFor)
 	defer cancelHold()
-	err := t.done(hold, "MOVE", t.at(from, false), map[string]string{"Destination": t.at(to, false), "Overwrite": "F"})
+	err := t.unlocked(hold, "MOVE", t.at(from, false), map[string]string{"Destination": t.at(to, false), "Overwrite": "F"})
+	if status(err) == http.StatusForbidden { // what some say where there is nothing to move
+		if _, gone := t.Stat(hold, from); errors.Is(gone, fs.ErrNotExist) {
+			return gone
+		}
+	}
 	if err == nil || status(err) != 0 {
 		return err
 	}

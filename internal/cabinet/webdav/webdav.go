@@ -202,6 +202,22 @@ func (t *Tree) done(ctx context.Context, method, to string, header map[string]st
 	return err
 }
 
+// unlocked is done for servers that lock what is worked on for a moment (423): it is
+// asked again some times.
+func (t *Tree) unlocked(ctx context.Context, method, to string, header map[string]string) error {
+	for pause := 10 * time.Millisecond; ; pause *= 2 {
+		err := t.done(ctx, method, to, header)
+		if status(err) != http.StatusLocked || pause > time.Second {
+			return err
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
 // Create puts a file. What is longer than a little is sent in chunks, since its
 // length is not known; to servers that want to be told it, from a file of our own.
 func (t *Tree) Create(ctx context.Context, name string, _ time.Time, r io.Reader) error {
@@ -268,7 +284,7 @@ func (t *Tree) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 // Mkdir makes a folder.
 func (t *Tree) Mkdir(ctx context.Context, folder string) error {
 	for try := 1; ; try++ {
-		err := t.done(ctx, "MKCOL", t.at(folder, true), nil)
+		err := t.unlocked(ctx, "MKCOL", t.at(folder, true), nil)
 		if status(err) != http.StatusForbidden {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"inktray.example/inktray/internal/cabinet/cabinettest"
 	"inktray.example/inktray/internal/cabinet/tree"
 	"inktray.example/inktray/internal/cabinet/webdav"
+	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -15,19 +16,19 @@ import (
 var now = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
 
 // config is how a folder within the one that is served is reached.
-func config(t testing.TB, url, folder string) webdav.Config {
+func config(t testing.TB, w *testbed.WebDAV, folder string) webdav.Config {
 	t.Helper()
-	server, path, err := reach.ParseURL(url+"/"+filepath.Base(folder), "https", "http")
+	server, path, err := reach.ParseURL(w.URL+"/"+filepath.Base(folder), "https", "http")
 	if err != nil {
 		t.Fatal(err)
 	}
-	return webdav.Config{Server: server, Path: path, Username: "harbour", Password: "pw"}
+	return webdav.Config{Server: server, Path: path, Username: "harbour", Password: w.Password}
 }
 
 func place(t *testing.T, w *testbed.WebDAV) cabinettest.Place {
 	t.Helper()
 	folder := cabinettest.Subfolder(t, w.Folder)
-	at := webdav.New(config(t, w.URL, folder))
+	at := webdav.New(config(t, w, folder))
 	id, err := tree.Prepare(t.Context(), at, now)
 	if err != nil {
 		t.Fatal(err)
@@ -46,4 +47,14 @@ func TestConformance(t *testing.T) {
 			cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, w) })
 		})
 	}
+	t.Run("the demo", func(t *testing.T) {
+		folder := t.TempDir()
+		p, err := demo.StartPlaces(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer p.Close()
+		w := &testbed.WebDAV{URL: p.WebDAV, Folder: filepath.Join(folder, "webdav"), Password: demo.Password}
+		cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, w) })
+	})
 }
