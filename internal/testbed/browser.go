@@ -81,12 +81,18 @@ func (b *Browser) Run(expression string, into any) {
 // text, its label, or its placeholder.
 const find = `(() => { const wanted = %s; const seen = e => e.getClientRects().length > 0;
 const name = e => (e.getAttribute('aria-label') || (e.labels && e.labels[0] && e.labels[0].textContent) || e.textContent || e.getAttribute('placeholder') || '').replace(/\s+/g, ' ').trim();
-const all = [...document.querySelectorAll('button, a, input, select, textarea, [role=switch], summary')].filter(seen);
+const all = [...document.querySelectorAll('%s')].filter(seen);
 return all.find(e => name(e) === wanted) || all.find(e => name(e).startsWith(wanted)) || all.find(e => name(e).includes(wanted)) || null })()`
 
 func element(name string) string {
 	quoted, _ := json.Marshal(name)
-	return fmt.Sprintf(find, quoted)
+	return fmt.Sprintf(find, quoted, "button, a, input, select, textarea, [role=switch], summary")
+}
+
+// field is the same for what can be written into.
+func field(name string) string {
+	quoted, _ := json.Marshal(name)
+	return fmt.Sprintf(find, quoted, "input, textarea")
 }
 
 // Until waits for an expression to become true.
@@ -128,9 +134,9 @@ func (b *Browser) Press(name string) {
 // Type writes into a field by its label, in place of what is there.
 func (b *Browser) Type(label, text string) {
 	b.t.Helper()
-	b.Until("there is "+label, element(label))
+	b.Until("there is "+label, field(label))
 	quoted, _ := json.Marshal(text)
-	b.Run(`(() => { const e = `+element(label)+`; e.focus(); const p = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
+	b.Run(`(() => { const e = `+field(label)+`; e.focus(); const p = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
 Object.getOwnPropertyDescriptor(p.prototype, 'value').set.call(e, `+string(quoted)+`); e.dispatchEvent(new Event('input', {bubbles: true})) })()`, nil)
 }
 

@@ -46,7 +46,7 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
               <p><span className="font-semibold">{c.name}</span> <span className="[overflow-wrap:anywhere] text-ink-2">{c.folder}</span>{c.username && <span className="text-ink-3"> as {c.username}</span>}</p>
               {c.address && <p className="text-sm [overflow-wrap:anywhere] text-ink-3">for colleagues: {c.address}</p>}
               {c.problem && <p className="text-sm text-seal">{c.problem}</p>}
-              {!c.problem && found[c.id] && <ul role="status" className="mt-1 text-sm text-ink-2">{found[c.id].holds?.map((h) => <li key={h} className="[overflow-wrap:anywhere]">✓ {h}</li>)}{found[c.id].room !== undefined && <li>{size(found[c.id].room!)} are free</li>}</ul>}
+              {!c.problem && found[c.id] && <div role="status"><ul className="mt-1 text-sm text-ink-2">{found[c.id].holds?.map((h) => <li key={h} className="[overflow-wrap:anywhere]">✓ {h}</li>)}{found[c.id].room !== undefined && <li>{size(found[c.id].room!)} are free</li>}</ul></div>}
             </div>
             <div className="flex flex-wrap items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button><Button onClick={() => setMoving(c)}>Move…</Button><Button onClick={() => onRemove(c)}>Remove</Button></div>
           </div>

@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// placed is an office with small servers for files.
+func placed(t *testing.T) (*office, *demo.Places, string) {
+	t.Helper()
+	folder := t.TempDir()
+	places, err := demo.StartPlaces(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { places.Close() })
+	o := openOffice(t, theLast)
+	t.Setenv("INKTRAY_SECRET", demo.Password)
+	return o, places, folder
+}
+
+// Cabinets of every kind are added, tried out, filed into and moved by the command line.
+func TestCabinetsOfEveryKind(t *testing.T) {
+	o, places, folder := placed(t)
+	says(t, "no kind", fails(t, "cabinets", "add", "office share", "--folder", places.WebDAV, "--user", demo.PlacesName), "--kind webdav or --kind s3")
+	says(t, "no host key", fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName), "nobody has vouched for the server's host key yet: it is "+places.HostKey)
+	says(t, "another host key", fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", "SHA256:x"), "the server's host key is another one")
+	says(t, "no such bucket", fails(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", strings.TrimSuffix(places.Objects, "archive")+"none", "--user", demo.PlacesName), "there is no bucket “none”")
+	says(t, "an odd setting", fails(t, "cabinets", "add", "x", "--folder", filepath.Join(o.folder, "x"), "--host-key", "SHA256:x"), "a cabinet of the kind local has no host key")
+	says(t, "a name in the address", fails(t, "cabinets", "add", "x", "--kind", "webdav", "--folder", strings.Replace(places.WebDAV, "http://", "http://me:pw@", 1), "--user", demo.PlacesName), "name and password have fields of their own")
+	t.Setenv("INKTRAY_SECRET", "wrong")
+	says(t, "a wrong password", fails(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName), "the server refuses name or password")
+	t.Setenv("INKTRAY_SECRET", demo.Password)
+	must(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName)
+	must(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", places.HostKey)
+	must(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName)
+	says(t, "the same place again", fails(t, "cabinets", "add", "another", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName), "this place is the cabinet “archive” already")
+	says(t, "the cabinets", must(t, "cabinets", "list"), "webdav", "sftp", "s3", places.SFTP)
+	for name, holds := range map[string]string{"office share": "by one PUT", "surveys": "posix-rename", "archive": "which go in parts", "harbour files": "are free"} {
+		says(t, name, must(t, "cabinets", "check", name), "is there and can be written to", "a name that is taken is refused", holds)
+	}
+	if out := must(t, "cabinets", "list", "--output", "json"); strings.Contains(out, demo.Password) {
+		t.Error("a secret came back")
+	}
+
+	// A secret is changed only to one that opens the place.
+	t.Setenv("INKTRAY_SECRET", "wrong")
+	says(t, "a wrong new secret", fails(t, "cabinets", "change", "office share", "--new-secret"), "the server refuses name or password")
+	says(t, "it is as it was", must(t, "cabinets", "check", "office share"), "can be written to")
+	says(t, "nothing to change", fails(t, "cabinets", "change", "office share"), "say what to change")
+	t.Setenv("INKTRAY_SECRET", demo.Password)
+	says(t, "a new secret", must(t, "cabinets", "change", "office share", "--new-secret"), "is reached so from now on")
+
+	// A message with attachments is filed by hand into each.
+	var number string
+	for _, m := range value[client.LookedInto](t, "messages", "look", "gauges").Messages {
+		if m.Attachments > 0 {
+			number = itoa(m.ID)
+		}
+	}
+	for _, cabinet := range []string{"office share", "surveys", "archive"} {
+		must(t, "messages", "file", number, "--cabinet", cabinet, "--folder", "By hand")
+		var all client.RegisterPage
+		until(t, "it is filed in "+cabinet, func() bool {
+			all = value[client.RegisterPage](t, "register", "list", "--cabinet", cabinet)
+			return len(all.Filings) > 0
+		})
+		answer, err := o.api.GetFile(t.Context(), all.Filings[0].Entry, &client.GetFileParams{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, err := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		if err != nil || answer.StatusCode != 200 || len(body) != int(all.Filings[0].Size) {
+			t.Errorf("%s: %s, %d octets of %d, %v", cabinet, answer.Status, len(body), all.Filings[0].Size, err)
+		}
+	}
+	if found, _ := filepath.Glob(filepath.Join(folder, "webdav", "By hand", "*")); len(found) == 0 {
+		t.Error("the WebDAV server has no file")
+	}
+
+	// A cabinet is moved, and what was filed is found at its new place.
+	new := filepath.Join(o.folder, "moved")
+	says(t, "the preview", must(t, "cabinets", "move", "office share", "--folder", new), "would be copied from", places.WebDAV, "add --yes")
+	says(t, "the move", must(t, "cabinets", "move", "office share", "--folder", new, "--yes"), "The cabinet “office share” is "+new+" now")
+	if found, _ := filepath.Glob(filepath.Join(new, "By hand", "*")); len(found) == 0 {
+		t.Error("the new place has no file")
+	}
+	says(t, "its files are whole", must(t, "register", "verify", "cabinet:office"), "all are as they were filed")
+	says(t, "onto itself", fails(t, "cabinets", "move", "office share", "--folder", new, "--yes"), "this place is the cabinet “office share” already")
+	says(t, "the history", must(t, "passes", "list", "--kind", "move"), "move", "done")
+	if _, err := os.Stat(filepath.Join(folder, "webdav", "By hand")); err != nil {
+		t.Errorf("the old place lost its files: %v", err)
+	}
+}
+
+// In the console a cabinet on a server is added with its mistakes told where they
+// belong, checked, and moved.
+func TestCabinetsInTheConsole(t *testing.T) {
+	source := axe(t)
+	o, places, _ := placed(t)
+	b := testbed.StartBrowser(t, 1280, 800)
+	b.Open(o.service.address() + "/")
+	signInAtTheDoor(b, o)
+	barriers := func(where string) {
+		t.Helper()
+		for _, v := range b.Axe(source) {
+			t.Errorf("%s: %+v", where, v)
+		}
+	}
+	b.Open(o.service.address() + "/settings?add=cabinet")
+	choose(b, "What it is", "a folder of an SFTP server")
+	b.Type("Name", "surveys")
+	b.Type("Address", places.SFTP)
+	b.Type("Sign-in name", demo.PlacesName)
+	b.Type("Password or private key", demo.Password)
+	barriers("the sheet")
+	b.Press("Add")
+	b.Sees("nobody has vouched for the server's host key yet")
+	b.Type("Host key", places.HostKey)
+	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === 'Add').click()`, nil)
+	b.Sees(places.SFTP)
+	check := `[...document.querySelectorAll('button')].filter(e => e.innerText === 'Check').pop()`
+	b.Until("it can be checked", check)
+	b.Run(check+`.click()`, nil)
+	b.Sees("a name that is taken is refused")
+	barriers("the settings")
+	b.Run(`[...document.querySelectorAll('button')].filter(e => e.innerText === 'Move…').pop().click()`, nil)
+	b.Sees("the old place keeps its files")
+	b.Type("Folder", filepath.Join(o.folder, "surveys"))
+	barriers("the sheet for moving")
+	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === 'Move').click()`, nil)
+	b.Sees("The cabinet lies at its new place now")
+	barriers("the pass")
+}
