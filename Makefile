@@ -66,7 +66,7 @@ bench: needs
 
 ## reliability: run the faults and the kills and write what came of them into docs/reliability.md
 reliability: needs
-	go test -timeout 20m ./internal/engine -run EveryFaultAtEveryStep -args -write-docs
+	go test -timeout 20m ./internal/engine -run 'EveryFaultAtEvery' -args -write-docs
 	go test -timeout 20m ./internal/cli -run Killed -args -write-docs
 
 ## prove: take every flush, lock and journal commit out, one at a time, and see a test fail; some minutes

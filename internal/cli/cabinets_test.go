@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -109,6 +110,8 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Open(o.service.address() + "/")
 	signInAtTheDoor(b, o)
+	must(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName)
+	must(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName)
 	barriers := func(where string) {
 		t.Helper()
 		for _, v := range b.Axe(source) {
@@ -127,11 +130,16 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	b.Type("Host key", places.HostKey)
 	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === 'Add').click()`, nil)
 	b.Sees(places.SFTP)
-	check := `[...document.querySelectorAll('button')].filter(e => e.innerText === 'Check').pop()`
-	b.Until("it can be checked", check)
-	b.Run(check+`.click()`, nil)
-	b.Sees("a name that is taken is refused")
+	check := `[...document.querySelectorAll('button')].filter(e => e.innerText === 'Check')`
+	b.Until("they can be checked", check+`.length === 4`)
+	for i, holds := range []string{"which go in parts", "are free", "by one PUT", "posix-rename"} { // by name
+		b.Until("no check is under way", check+`.every(e => !e.disabled)`)
+		b.Run(check+fmt.Sprintf(`[%d].click()`, i), nil)
+		b.Sees(holds)
+	}
 	barriers("the settings")
+	b.Run(`[...document.querySelectorAll('h2')].find(e => e.innerText === 'Cabinets').scrollIntoView()`, nil)
+	picture(t, b, "cabinets")
 	b.Run(`[...document.querySelectorAll('button')].filter(e => e.innerText === 'Move…').pop().click()`, nil)
 	b.Sees("the old place keeps its files")
 	b.Type("Folder", filepath.Join(o.folder, "surveys"))

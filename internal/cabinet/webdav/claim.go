@@ -26,9 +26,9 @@ const (
 	waitFor    = 2 * time.Minute  // for others, before the engine tries later
 )
 
-// claim is a folder that stands for the name; names that count as the same have
+// Claim is the folder that stands for a name; names that count as the same have
 // the same one.
-func claim(name string) string {
+func Claim(name string) string {
 	sum := sha256.Sum256([]byte(safename.Fold(name)))
 	return claims + "/" + hex.EncodeToString(sum[:16])
 }
@@ -37,7 +37,7 @@ func claim(name string) string {
 func (t *Tree) Move(ctx context.Context, from, to string) error {
 	wait, cancel := context.WithTimeout(ctx, waitFor)
 	defer cancel()
-	mine := claim(to)
+	mine := Claim(to)
 	for pause := 20 * time.Millisecond; ; pause = min(2*pause, time.Second) {
 		err := t.Mkdir(wait, mine)
 		if errors.Is(err, fs.ErrNotExist) {
