@@ -138,20 +138,20 @@ func (e *Engine) MoveCabinet(ctx context.Context, to *store.Cabinet, by string) 
 	}
 	e.moving = true
 	e.mutex.Unlock()
+	target, err := e.OpenCabinet(to)
 	ended := func() {
 		e.mutex.Lock()
 		e.moving = false
 		e.mutex.Unlock()
 	}
-	pass := &store.Pass{Kind: "move", MadeBy: by, State: store.Running, Total: total, StartedAt: e.Clock(), Note: fmt.Sprintf("“%s” from %s to %s", g.row.Name, g.row.Folder, to.Folder)}
-	if err := e.Store.AddPass(pass); err != nil {
-		ended()
-		return nil, err
-	}
-	target, err := e.OpenCabinet(to)
 	if err != nil {
 		ended()
 		return nil, err
+	}
+	pass := &store.Pass{Kind: "move", MadeBy: by, State: store.Running, Total: total, StartedAt: e.Clock(), Note: fmt.Sprintf("“%s” from %s to %s", g.row.Name, g.row.Folder, to.Folder)}
+	if err := e.Store.AddPass(pass); err != nil {
+		ended()
+		return nil, errors.Join(err, target.Close())
 	}
 	begun := *pass
 	m := &mover{engine: e, from: g.cabinet, to: target, pass: pass, steer: &oldMail{}, copied: map[string]cabinet.Entry{}}

@@ -7,33 +7,53 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
 // silence is how long a server may say nothing in the midst of an exchange.
 const silence = time.Minute
 
-// Patient is a connection that ends where the other side says or takes nothing for a
-// while; how long an exchange lasts as a whole is not bounded by it.
-type Patient struct{ net.Conn }
+// Patient is a connection that ends where nothing goes over it for a while, in either
+// direction; how long an exchange lasts as a whole is not bounded by it. HTTP waits for
+// an answer all the while it sends, so what is sent counts for the waiting as well.
+type Patient struct {
+	net.Conn
+	silence time.Duration
+	wrote   atomic.Int64 // Unix nanoseconds
+}
 
-// Read reads with a deadline of its own.
-func (p Patient) Read(b []byte) (int, error) {
-	if err := p.SetReadDeadline(time.Now().Add(silence)); err != nil {
-		return 0, err
+// NewPatient gives a connection so much patience.
+func NewPatient(c net.Conn, silence time.Duration) *Patient {
+	return &Patient{Conn: c, silence: silence}
+}
+
+// Read reads for as long as something is sent meanwhile.
+func (p *Patient) Read(b []byte) (int, error) {
+	for {
+		if err := p.SetReadDeadline(time.Now().Add(p.silence)); err != nil {
+			return 0, err
+		}
+		n, err := p.Conn.Read(b)
+		if n == 0 && errors.Is(err, os.ErrDeadlineExceeded) && time.Since(time.Unix(0, p.wrote.Load())) < p.silence {
+			continue
+		}
+		return n, err
 	}
-	return p.Conn.Read(b)
 }
 
 // Write writes with a deadline of its own.
-func (p Patient) Write(b []byte) (int, error) {
-	if err := p.SetWriteDeadline(time.Now().Add(silence)); err != nil {
+func (p *Patient) Write(b []byte) (int, error) {
+	if err := p.SetWriteDeadline(time.Now().Add(p.silence)); err != nil {
 		return 0, err
 	}
-	return p.Conn.Write(b)
+	n, err := p.Conn.Write(b)
+	p.wrote.Store(time.Now().UnixNano())
+	return n, err
 }
 
 // Transport carries HTTP to this server and to no other.
@@ -46,7 +66,7 @@ func (s *Server) Transport() *http.Transport {
 		if err != nil {
 			return nil, err
 		}
-		return Patient{conn}, nil
+		return NewPatient(conn, silence), nil
 	}
 	return &http.Transport{
 		DialContext: dial, DialTLSContext: dial, MaxIdleConnsPerHost: 16, MaxConnsPerHost: 32, ResponseHeaderTimeout: 2 * silence,
