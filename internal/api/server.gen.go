@@ -3401,6 +3401,9 @@ type ServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(c fiber.Ctx, params CheckMailboxParams) error
+	// TakeOverMailbox Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+	// (POST /api/v1/mailboxes/take-over)
+	TakeOverMailbox(c fiber.Ctx) error
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	// (DELETE /api/v1/mailboxes/{id})
 	RemoveMailbox(c fiber.Ctx, id ID) error
@@ -3422,6 +3425,9 @@ type ServerInterface interface {
 	// ListFolders The mailbox's folders, asked of the server.
 	// (GET /api/v1/mailboxes/{id}/folders)
 	ListFolders(c fiber.Ctx, id ID) error
+	// HandOverMailbox Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+	// (POST /api/v1/mailboxes/{id}/hand-over)
+	HandOverMailbox(c fiber.Ctx, id ID) error
 	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
 	// (GET /api/v1/mailboxes/{id}/look)
 	LookInto(c fiber.Ctx, id ID, params LookIntoParams) error
@@ -4659,6 +4665,24 @@ func (siw *ServerInterfaceWrapper) CheckMailbox(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// TakeOverMailbox operation middleware
+func (siw *ServerInterfaceWrapper) TakeOverMailbox(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TakeOverMailbox(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // RemoveMailbox operation middleware
 func (siw *ServerInterfaceWrapper) RemoveMailbox(c fiber.Ctx) error {
 
@@ -4871,6 +4895,35 @@ func (siw *ServerInterfaceWrapper) ListFolders(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListFolders(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// HandOverMailbox operation middleware
+func (siw *ServerInterfaceWrapper) HandOverMailbox(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.HandOverMailbox(c, id)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7696,6 +7749,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/mailboxes/:id/look", wrapper.LookInto)
 
+	router.Post(options.BaseURL+"/api/v1/mailboxes/:id/hand-over", wrapper.HandOverMailbox)
+
+	router.Post(options.BaseURL+"/api/v1/mailboxes/take-over", wrapper.TakeOverMailbox)
+
 	router.Post(options.BaseURL+"/api/v1/mailboxes/:id/messages", wrapper.TakeIn)
 
 	router.Post(options.BaseURL+"/api/v1/by-hand/file", wrapper.FileByHand)
@@ -8899,6 +8956,35 @@ func (response CheckMailboxdefaultApplicationProblemPlusJSONResponse) VisitCheck
 	return ctx.JSON(&response.Body)
 }
 
+type TakeOverMailboxRequestObject struct {
+	Body io.Reader
+}
+
+type TakeOverMailboxResponseObject interface {
+	VisitTakeOverMailboxResponse(ctx fiber.Ctx) error
+}
+
+type TakeOverMailbox201JSONResponse Mailbox
+
+func (response TakeOverMailbox201JSONResponse) VisitTakeOverMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type TakeOverMailboxdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeOverMailboxdefaultApplicationProblemPlusJSONResponse) VisitTakeOverMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type RemoveMailboxRequestObject struct {
 	ID ID `json:"id"`
 }
@@ -9099,6 +9185,45 @@ type ListFoldersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFoldersdefaultApplicationProblemPlusJSONResponse) VisitListFoldersResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type HandOverMailboxRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type HandOverMailboxResponseObject interface {
+	VisitHandOverMailboxResponse(ctx fiber.Ctx) error
+}
+
+type HandOverMailbox200ApplicationOctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response HandOverMailbox200ApplicationOctetStreamResponse) VisitHandOverMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		ctx.Response().Header.Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	ctx.Status(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(ctx.Response().BodyWriter(), response.Body)
+	return err
+}
+
+type HandOverMailboxdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HandOverMailboxdefaultApplicationProblemPlusJSONResponse) VisitHandOverMailboxResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11704,6 +11829,9 @@ type StrictServerInterface interface {
 	// CheckMailbox Go through the steps of reaching a mailbox without keeping anything. With an id, an empty secret is the kept one.
 	// (POST /api/v1/mailboxes/check)
 	CheckMailbox(ctx context.Context, request CheckMailboxRequestObject) (CheckMailboxResponseObject, error)
+	// TakeOverMailbox Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+	// (POST /api/v1/mailboxes/take-over)
+	TakeOverMailbox(ctx context.Context, request TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error)
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	// (DELETE /api/v1/mailboxes/{id})
 	RemoveMailbox(ctx context.Context, request RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error)
@@ -11725,6 +11853,9 @@ type StrictServerInterface interface {
 	// ListFolders The mailbox's folders, asked of the server.
 	// (GET /api/v1/mailboxes/{id}/folders)
 	ListFolders(ctx context.Context, request ListFoldersRequestObject) (ListFoldersResponseObject, error)
+	// HandOverMailbox Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+	// (POST /api/v1/mailboxes/{id}/hand-over)
+	HandOverMailbox(ctx context.Context, request HandOverMailboxRequestObject) (HandOverMailboxResponseObject, error)
 	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
 	// (GET /api/v1/mailboxes/{id}/look)
 	LookInto(ctx context.Context, request LookIntoRequestObject) (LookIntoResponseObject, error)
@@ -13158,6 +13289,33 @@ func (sh *strictHandler) CheckMailbox(ctx fiber.Ctx, params CheckMailboxParams) 
 	return nil
 }
 
+// TakeOverMailbox operation middleware
+func (sh *strictHandler) TakeOverMailbox(ctx fiber.Ctx) error {
+	var request TakeOverMailboxRequestObject
+
+	request.Body = bytes.NewReader(ctx.Request().Body())
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeOverMailbox(ctx.Context(), request.(TakeOverMailboxRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeOverMailbox")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeOverMailboxResponseObject); ok {
+		if err := validResponse.VisitTakeOverMailboxResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // RemoveMailbox operation middleware
 func (sh *strictHandler) RemoveMailbox(ctx fiber.Ctx, id ID) error {
 	var request RemoveMailboxRequestObject
@@ -13382,6 +13540,33 @@ func (sh *strictHandler) ListFolders(ctx fiber.Ctx, id ID) error {
 		return err
 	} else if validResponse, ok := response.(ListFoldersResponseObject); ok {
 		if err := validResponse.VisitListFoldersResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// HandOverMailbox operation middleware
+func (sh *strictHandler) HandOverMailbox(ctx fiber.Ctx, id ID) error {
+	var request HandOverMailboxRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.HandOverMailbox(ctx.Context(), request.(HandOverMailboxRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HandOverMailbox")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(HandOverMailboxResponseObject); ok {
+		if err := validResponse.VisitHandOverMailboxResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -15951,303 +16136,306 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rcxs3sjf+VVD8b1U2dUZXXzaWXjzlJHbiZ+PYZfmcrVNJjgJyQBGrIcAFMKJ5Uv5/9qfQDcxgSGAu",
-	"1FDK7iYvYkkcDoBGo9HXX/82mcnlSgomjJ5c/DZZUUWXzDAFv33LFZsZLoX9JWd6pvgKf52UqwtiFozo",
-	"JS0Kpk1GZJEzbYhUZM6V/WEOD9BitaBTZshMLpnGzybZhNuX/KNkajPJJoIu2eRiklfDZRM9W7AlxXHn",
-	"tCyM/Vyu7UdMlMvJxU+TcjXJ8G+/ZBOzWdlXaKO4uJl8/pxNXgmjNrsT3zCqCBU5EeVyylRGdDlbEKrJ",
-	"+en586Nnf3ly5me3omZRT47B67KJYv8ouWL55MKokoUTXVFjmLLf/J+fTo9e/PLb089H8MN//GkSm+Br",
-	"JZe781Nsxvgdy4kUxCy4JjndWKIW1DCVINzcvimcylyqJQWSUcOig7/51j4XWSfPWxe5pJ9+YOLGLCYX",
-	"Z6en2WTJRfV7dJz5W2pmi911Wt5Q7I5rDgulhqypJorR3C9ywWgOS3YzezM/wneF84mMKL6hUy6Y2R2T",
-	"G03gZXEyztz3Eus9t+uNjffasr6KLZFrMocPgePWdpUFZ5pMWSHXhKcOAn6nZR6JibylvJjKT/GF8zwx",
-	"2tJ9q22bY6N9KAs2cChlvzJsnB/hmCaYFc9wK8NWR4EL8/zpBDiWL60EqfmVC8NumILxrqQyX2+q8bYW",
-	"oKUyCelUzcXLp2ByeKQn2WTOC/hXM+F2uJz+nc2M+8j+U+09/1/7+y0XcCKRcn6vohLvI/sUYfq1VLkG",
-	"/pvzwkr2zEq77159JCd0xU/uzk4Uu+HaMHVSUHFT0htGCq6NtuJ7eUFuaHnDCE74wvCcre0hJHZeF6t8",
-	"TjQXM3YB0vP0WWLfjZ3ZQHb+KPsLR0ZVwZPi0chBwvGz3TG9kkIzuAXfKzktGIjqmRSGCSAyXa0KPqN2",
-	"YicrfOI//q7xqqzH+pNi88nF5P87qa/ZE/xUn/j3wojNdf7NSgquyVpJcZOR9YIpltUyxEiSy2OgknuZ",
-	"HevlzPA7boB3V0qumDIcVzDdRESl47DYEdk+FtnE0KJwL+OGLXXX2j7SotjAF/FVVCmKv0tDi92NlXNC",
-	"i6K+B+ayBLaPHND6qP9kF1bPzb/cLaw+IhKP2Ods8jLPFdP6mwUVN7B0mufcToEW7wOKzWmhWbZFREv5",
-	"GEcKtr4glAi2JprNFDNkRZXJCC20tEqQFAzXxTWZFVKz/BIUI0t1ezHglIiht0wTIc2CixtCxYYspWKB",
-	"OIGRJtkE3hERABmc9N0ZUvtOpoj91HLOlN1wQdYc5GhwDp9GT2FIbaBAC1kZ22U9t7wt1tmZ+jab5JQX",
-	"m2sk+M7DC6qvkdTBx1MpC0aF/Zzn0a9xoXnO4l8BKXvxW0VsK2ctrWlRREmNkiUyiFdpgg/DYySL3K2q",
-	"IYWODF9GRFE2MZYewbwEuwMxRw2RYma/ApSKzrFURVxDCvcUrmqnE7mrpt4yfEeD4BUZ3dyCrQoW38ok",
-	"V8wYLm70wPMX56SAgZ+cn0aosKSf3uDDz07b+ax5bE6/ujg9jW1JzUbNL1he0WRJN+RG2nMG99OSzhZc",
-	"sC80kWtBBDNrqW7rt47AgR0KqlU1/ElpzlfzG6EJzvrPH15/Q148PT/LyGJJZ0d6Qc+fPf/yktyylSGa",
-	"0YLlaDRZ/iM3/I4JMqWz26YIeRadgOfhLbVkwUAsmQXbEKoYsWcDr7c1BSVSgJh0XHaPA9DUMTulXHgY",
-	"onxcULWMCLq5Yep6yUVpmI6ffmquC0a1iX863VyDFIhJlVkPi2aXUeNicJvRNC8YUlKWYLUrRmeLKEGX",
-	"bfZFahppUUnFzSBh2C5bVdIcSc1MM6vNzeKzWzN2m9PNwHtrvZADv8DthX+9kKWKck23uHaWQcVcW++s",
-	"GStYUxYYfbXV22RhXExA9YBgyXOxr2zfPjxL+skZaaenp87PkLTamidr66ud3w3OXZN1zk4TN0BwGjul",
-	"7yFOm1Uqgy9fEM/kl6DWESGJmyJh3ApZazpsmqI6Ptvel0r8sElrDcL66jn1GTY8a803Cqs9c02s1N9Y",
-	"a88qIP5wVVelFPiJKZnGn9YsF/5nsyiV+3GuOP6gqSmV+7GEb//Sqjv8pfuod66yqYksuXC/nXVLhYqn",
-	"v/rLV087XRip2wznHD27SvE7tMuaB7NaXS+rzy4oJuSWTGuKBlfb19+6x7bX4L/utz66AquUfWD/KBlK",
-	"gQHCZ0ZLvc31z+IbaLxnvCJH6PSdr9Qv/wddv2fZ2Vef/zRp5YKGMlLRSkizO5mo0hKhwS2LGIDfyzWh",
-	"ZMWUlgJUN01mUlhZfjzZoYWMqbZgNRIr/BXLrVam2CVhy5XZoGsCFLUVvWFEMJZbK1ZEL1zQG+MG2Mrx",
-	"x66TuDKQJSrWsRevahfNrhYoDC/6KhlbnLdCtgOq+Df5ZdSjRvnRGDpb4HZsHSlRcIHOB00osWq4FUbW",
-	"Rljxmf2JcD25EGVRbLuF9MJaESgcUDlGv1rEBDYJavj7qL+a1ttLtK2q2ClsKyvOqeloECNc4LyP2n+7",
-	"TLKQazKTRcHoTck03omEGzJXcmmpxJU3w3SMd2hpFlI5v9nOp/OEb3+9kIXlebMgsnLixF6/kEWuY993",
-	"ni6jOMvhPrf2FTydWdsH3LaXRIrCHzKOX5gt2OyW5UTIdXgZdmqaC6nN9S2LL7PDVmiT2m7D/moftfJN",
-	"5mwYg8m1QArvHmsuBIvPLDjxTcKGYsl707wnNSE6Pm0SrpybprHR2xKRscCenBlmNCnY3HRsK3ACiNSC",
-	"zhjRqLH38NKWmqkEmbvtiCrwECj8bRLO7ftevtShZ/mCLIxZ6YuTkzkvmD5mn+hyVbCTBVVTWaqM/Pzz",
-	"zz9rpu6Y+vnn6o/fX1S/2EN6otWd/4a/vuZS+duqy02wJSm2IhjRL4RHrlM9rJm9+1HPs52+l5qHOyJt",
-	"aT8RuralcNaFlVTcAHuGnm10FBlvXDZpE/PNBKzaHWNNMd9fnXyqo3CFnEEIwNsG/vc1m+b0zt5Ac7Oy",
-	"/zyJavzuve/twevk6W064XGl4LpyL/L2cOake5S7J/c7HnYr7BbB8A/D2PWt2AggvHjekRAw8Ejc4/oJ",
-	"T0bWcuf8Ex3L0U9VeCG4HW0R9Pu6dkLe2vKY26fmfEYN0yhIwA+sSm1YTqbMmnSYZLTRhi2/0Bl5/+pt",
-	"RL60s2hzUBAIFyTU31CXdjoiTkSVQpM34pZ8VHRzSVB6bN9CU0Vnt2tqmKoupJwGV4wVNRf4/5avBLdS",
-	"BtfU/+9/DTV9OpvJUhgXSMDFXRL9pJ4Tblh0iGk5u2UmQ+8Q9SkpU7bgIrfCXCov2rdDggNP9Ja5Auuf",
-	"c3HD1EpxUeWE4U39hSb2u+SWbTJy9f3L82fPL46Pj/s4jO4hGHY8VrAxoHLLmaFFnRB2+vzp6c6d51mR",
-	"YC5ah5iJnMXurKlAOsUne0HsOc/g/xc3SpYru4P4U2PC64VscnIf2tYCrzn61fcvj86fPW/dz+BE9xrK",
-	"C8wtvpGzW/3s4uTEssfFSirgUMvn4d/6hJ5qObs1wpMLgp9lgQdDG6kYWVDMfNm5OQfoTCuqtTXgvAyw",
-	"JiJZKX5HDbP8brnt/au3kAOApxjJCOkDt2xzTN4YF2vDtMndWFufK2DLl0qXjFAT7Nil3UAqCIoOt34n",
-	"bZi2Sl0Pjok7HNvuE2vpXBm2itn4dzwRj8mZobyIG5C3cZ+SdmO0TxiegpdUg8RnLd3Utj1mpUhE9O5o",
-	"UfawxfCxzL0pPbbum13RKhVxGRH/wEwqTHvKfTLwgHQNuaRcjDEL5Jsx3gTicOA67L0yxtgFnbJijBcp",
-	"NuMrvrMh+70MXEoxJys1RM5mpbJiySUk6tC3tM9wW0zuOaSZXoIz8nSvd7+iYIMCOzxabXL00MiiXIr6",
-	"2A6JCMBXI6RCZYwrIhXoXz48ZWVmqUtaWJu4QbrumEI6PWWLhH5W8cWCQ3+gyXrFb8QRF2S68REB8ud3",
-	"L0uzIOfHp18SLrRhNIdLgvgrbTdm4DT8/2W9TJ9ZYTfzmucJn6glJde6tFcf5KZAHs1KyRtFl5E7v0OV",
-	"csOlLuqu/JZLsiqnBZ8RfI8mC3rHIoY1asqRS8vfZ510wTXHExiqIwMGUiHlLctJucK0na+enj398pKw",
-	"QrM6mcaHKDqH1TO5SqdUPTsdnlJl5C0T/SJYDe6u+CLO38HBHy/LMHJtdX5pn3uFD4y5+MOWcAEtqcBt",
-	"tuwb9QS3OahbXMGhbK4ltltxOK2OXL/Gdj1Wvl88vhrs+Zb0scYxSnddTuvVRwP8z57tMXSEcwYkDZxF",
-	"o8V9EzZaOMqKdzVbQGDYOBG8gYT/Xvl/6VMw4G6DdcQ5qYwd+KTWvXNnpnTqb9mM59H47DgpD9T48G88",
-	"71HLJcPo1JpqkuNswG3LDeY+2muPhkHFwLQZmlGBxlD/ZYF51qXT1XkZfrWeG/xwUcLz+fwHFwHfjoyH",
-	"WT1TCRnqa2pfJ+Q66q83ruSlI9plr0J4NDahV4Vm4ATYN32kOzez83j2zkGJet4Tbv0HyFfZPm5VLmGL",
-	"/f9KUV0q1hrh3yXQjnW6e+mBc2x3H+DPKNkKzuzZctPU0atzzgt/W215jrlg2ru8fM1U9BXuYCSmKWQy",
-	"Q3gltYmMvKQ8qI0BPR0SzJnL6kmoAEt5F5NAAT3WTNml4IOxl2BEL66pw2d1rsKAZIQtrqmzJzztAxL6",
-	"bY0Yf0gtT9AWVtvvYCejcDXhv9AE9qZewbZ+EpgnT2LHuWZZH8G8ZeCPihB8ytAZ6Fhwex+httBnvdjL",
-	"o5piTUsvXN0guPXxasLYDkVp/GlVUEF9mfgWDW8oFzHRyJbh1A29dQoFaBkzKsjULwhfEWPOvL7CHzQ9",
-	"EdNf+1+mH8qC/RdTOUeCbQ9f3cyJDKFcCka8dkq2kyH3usizSSlySaexJF53BnF33E7U+9Od91VP0O+P",
-	"p5dfajB65jgkwVhSRXQ/S48Ou2ituDEszjU+j6bWNGb6bpJNPhX6U1THSBhvS5qzQeULca98cJiHZjYq",
-	"uW4zECFPk6x5UZApi0t3NpMi19cFmydc2D75LznnjGBe0yU5JZAfCeorMm2/pCVtKGa8VoWOpRAckrXc",
-	"S7SRqxWWT1Oon+6UVzyvx66MWxzIka1+OWYk+t1MM+Ke2uFQV2LlBKP6likyW0jNxnIoZgHERkDwNiCN",
-	"Pc6LZtac7BSKToG6wqft99xpf7T6+WY+BKw6xg6vOSvyoCh868aLWALIBD6cT4lXwjNA7iBnPtt393Dg",
-	"N+Nn06cRx/RPKkzLjWKFCp0WG4IPxsSOT4Da1XzmdvmEGgIKSx0up5DxvLSb/NPZL8fVPuxps+EMWsy2",
-	"13BPRVwDtT22a0VgkmW04HO9YKISa0CmO6b4nLOcFFhX1U/Ms3vgzuy+TFHNhpUMwzmIpjLbszPsVZWx",
-	"uXspmljyrbsY/i5LJWiRgTvD0FvIwTVef+hxJySz1IOaqN3PajVul2vdh19oUomVHvNw37p2laRtr/Vl",
-	"CuCTP3/y4vzLqA7gbb/IyVwxubKcp6Sx16qA/GVGKIGD3v+QYkJDkCY45y6f2HJAI/fY/tGXii3sGRZt",
-	"qewwXoIWksgVE3aXMShx+tUL2H0wUr6MV3OiVB9YArqk6ja25g3mQcLm2nv0TvI8gwwYI+WtZ78M71fF",
-	"YC05Jl9GRsGPr6eb+La7YWo9yHI4+k5xME0q+dWWOx49Pe6qSle4xgpZc6au2/wn7pF0lQdUfN8XJmRH",
-	"l1tTblCX8zf3DPLFcwDi0Ro/8/QGMI/A0rB7GFcx3K0fr/exmt0grnJficKkbF1LHgasEqZNRg4La90+",
-	"BqhSwR7sbFpDlfF3p9NpmsUzbqtqgZe+HX90xWRbfta853YONnHgCwm0mZ6u2tzf+fXb2rXzGn2ruUpA",
-	"ioqbTcljVLCZ8VZxJJ9oQVXMoYYWj8dZKTVTX2hI5YSq1anMN19U98LT8F6o3r1Tdgaub5hoY1rp9afi",
-	"JG3KUDpzKZU8aycWZpgH90eUHaSKluTDXVPneuxSOm4q29GsKgYAO174OlolpVasCKfP5d/l2a7MSiRj",
-	"bUjaNaf36apcxvCZnFbQ40y27WjlTWzb0Y4w/O46vf8VZxlfWinyK0gp3F0cEzO1WW3bnKZAfxBVxv74",
-	"SyKxuBeCBV/SFbiDV/GiDu9Gai+Y2qrm0C5HUpOl1MZqTFQYKEWyXIfp40ldaYuoTn7Dgtx0spAuwURi",
-	"5P2einyvMitIoto33nx+GotqovK1U4LvcBtL4X6YF/QGb3khDfG/tdfYP016Zpuu1l4XV+0E6aq1Bw94",
-	"pOoJHPt4CKzWyGcLAoA+OSN87rxctQrTHY1DX/v1yHsSd77qJB/VVvPIIc4Ra4Siu97mS7ILY3ngn++/",
-	"/yn6Zf1imc2Rh1G1WtpWmjbYFhDlCVwqoE/M5GpzwZZFdfe66VqDgxXzS8DQC760WwarKc9TOS2n+6TT",
-	"iAqec+iN6r4Zp+pqxUTUuzNEG+1QRLcPfIVu0xkNM21+qe8ZLVDzbM7c2kal7pOPDs/FXv1mub8jOpez",
-	"cslEdOXg8ZJzsDyhevG/X779wTLc/7169+NWouPZi6dPTp9G5ZuVBC1ZXtGk/gaWIgwPJQmoStsXXlR1",
-	"/PCrhwWDKbsguDX07YGQFafPoeBCsPWWMe1JuZOc7GgTJbqJunnTlQqzgupFS5V9m8vsktApxPfBT6zY",
-	"glGloYC1x60X98mBjHZuERFKjcAFacl3fnJ2/GSSjQEZkTa9GNXJknqXUNFjAbvJF13IRK0wYFFLgWnD",
-	"lxQLEee+Lsbhv2qfOEHznoX5IpfxSN2cKnAXOS8phMCtdTSTyxD8kwK0SxW0grzPKOSduBVyLWJRXVbk",
-	"OjSa0F8FzkBaObRUvcQZFUQzYwo2CGbizgW6o2kneQb4B0SWJiMLVuQZwZBeRmhhyemilpkdmVDNc5YF",
-	"wedL4vxJfk9crLGKM3f4FloQSfy0Kx51XByTCL7qfMvO+WSY0FwOzSdOn6KiVLQHhKdbj3s8CycSm/0P",
-	"DuR5dwXII721rvcuinXvOhpformTSU6n0YQufxdU7OweHMKmVS7s/Za6HTVECu4WtrgZRveDL7kZmhy9",
-	"4NpItbmOo6atqNbMYQ7M6cwAobxqa39Gc8bflgC4bE/hJTklt4ytwgJIBBp78vxZA0nvNBq1YSuTmNFu",
-	"zplzwGOAqDrf9xrfXwuJOaDDVWdViROG46RhevtiyQh4dep0Ku/kv3SSUmfIgRmx8gPfBMFFXS41ZMbd",
-	"dy1lwa4TCY1UkAUUmJ86mAcyAwfINvJhz0HqirstQwRhPyAqZMfbe4TlNLmG2Ds7X+o85+3U2We2/sWH",
-	"pIgbY3SarKQsom+tLnTjsXUJWIWoI/von8dxyau69iHL2hKDDem0fS5DORHMu8HyNeNsMenW5ofk3Nm+",
-	"qLCF2qk3wsjI9ZeOdmPJVSQx18vUWrK56ixqnJEOWfw3rDNPuNc9FLg4dtSIqFULSmuptKyClfY5mFFl",
-	"arh8IyZ6KrMJCP+KFt5C20oASTFL/ZxD73fEztqdWXYny9UHuR54c+5iz8SL3Kri7WFlbFgyj19OT/uj",
-	"DzLFAnNjgc379MBenFWTs0vHCevFXCpday1YsOI9K8ESiZOCQeI5tDNxGVXa+QjMBZzDcmWvYvs8aD1/",
-	"tkLjWBu2/LIPuMP+9Gs6zXrVPrnhYgQMuvr0TFCHgt1cyZWPUFRnvYKcq5pRRCER086NdrTEWV2G3Foz",
-	"7h77nG1Fh/rHgJI9HgxTd7S4dqmt8ZOR9GgUjN6xSn2MpNyBaNor67e/k6QN9TAZyWrLE26DOGwTIE5h",
-	"HmbOan4jrmM5/1ou2VTmGwRYkVBE6MvOo0FgaCzUn9A7uSczKQSbufSTNVaokYLfseqOIVwYae8/Kojn",
-	"nG1kboxgua/HfS5p1MW6J8tgOMY+wcIIvzfx2l3GM1KyZpLqhLeImwPDfVkR5R7lMfSvSnnCKGxPNLDn",
-	"z549idXh31cu1dU5GLeOgJTbw6JDGB/FaG4vPSLvsM1F0P4jEQXP4FW7TJZNPh3dyCP7xyN9y1dHcoXb",
-	"cbSSwAHY9iyQlzv3AV/SFVipECXPOoqZ+w8YE7gVtZ6fZhGXp5wb5iHMGogGcBp9BbLf+FxiWyRChZAl",
-	"8nENh/78aTfA/+0OSKRLGNhyEYcUuoBUSMRcI1IQFw72sEn2br0IsiWtDEGfikfaciE54pLD9CW8IOfq",
-	"ogZgk3N8aw8AOof7VRcCcu38Jlygj8IbRLGkiGxiJ+yS03JeJ3XExFnzDtxhJKROpezTqnpLzkMwMKIl",
-	"VqHYFxHo74B15WAkLZnJoH9L5YNC62SJvV8AlyrUX1jVwM5SoUK5cJWL9g+i3d/SZT7HVcwwLXdGi4Jw",
-	"c+mCZE7PJFpGVMmO+La/+SNKW8UkIT7hPLCncPcBJtoadhkEuQAveLnqBUlyH3g3uRYhxFuQFmF3oO7g",
-	"BsdG90KAcwpNdTZ3JMZpFeyuAHYuyIsXT4hU5MWLZ64wrtAZIqCcPYVPzs5OQxaw98KzLh44OBrdviA0",
-	"vfY1UNY6jIGLrVPloC5w65YUoR+shsYNupCXpTZkyshKSZjShnz71zdvLRWu3r92lUvgTRIbDE+NB5mR",
-	"TtA64J0W76MXoSNkgkmVIxO6w2Cww54e2l0vmf7lFLKPMqebWNCmaBgLYTx4KNK/16D7K6tew5xv1eWF",
-	"szcmlhbYZmMOMK8q4IRewfazc8zUJZZDMzJ/gpdxIddH5Sojq6cBLAc2vbD6YEbUM0JdBGCStVae9PTe",
-	"dVqFsZIObshalkWOIFRTZrUoDJ5KRRAnY5yIO7A6Ltc18vE1MyOG23t4Gtdp8IGqocmMCpJLQqeIeRrr",
-	"D+QryBUrGIVqSuYhP+CvLssews1xlJFOfxiyYe0X8zFkWEH0WETcf2k/n8tYb62ntM8kXUuJ3PEgcW07",
-	"zapKIktjbeQtxcdWPBvdTEarQAounR8K9Z2p/AQhyMAKiBduF/RmoDOirYCtbxFEIk0PSnTr1fVZUi9H",
-	"YtU4JgoqtEf/vb3qrMaoKBpQNpQs54mdtbrCJmhZEZbg1IU0XRU3mPsRMrtns9hp+VGaPaFEfMrhTtvr",
-	"rvb54eKTGYc/ShOFpm25Yntzf0sl5uDaoATzou2LhwZtW6ynmUKW0BRMaWwpf5+aIudWc6VFjjTtlUXv",
-	"itzqXvttuTXKY0GLYhNAtFhaeSsLWpmLOinv7EWi/eAy7uOxb/ZGt3ulfRI8EJhQCN0iqjPT7jRZVf0Y",
-	"I3Fqg2/2o9XOAOK+kg1t4Fj5evv1ey+oaZbwxlu5ZxMjY2H23EFVwCulYCHme5TosRYk70pzI+MV6FLo",
-	"VI1ZR7zDc02057XH8ItXpyVDJWlds1ddTPvZ6uembszerTIooEJy/dJC5D290cFOdNRIQ/Wy97dh4XrB",
-	"xS1Es61w0n0M/F6lTiknb7D7u/IRr666zDyCNJWMncX6Y6G3Wkji2kyHL2vtDNoytb5YdyEbd5fN1B6i",
-	"Dq/QYH9PolnKk+4gv2P6BrfD3sVY+D3VMeR2THe9hnTX+CG0dB2I10DTzoCEwt7UfSJfSwokVrS6Hfro",
-	"FmxlEsan5REXCqC3rC6undLZ7UWIfKYN3SSw67bLBF3oTxa553pIy84q+xDxPmbU7eh0QxYUlIYESFo2",
-	"KdjcXMvStEWLExAtLZXSe6n5AeBoHHIwfgXc55oPEhALvuSmFbRgSFvuIJK0bVwWErFEjJQBFpnzT0Qg",
-	"rVJJ/aCDNSDWUoAGygy1ndKAVitaYspFDWnlgbJSyFYOEuEaHMH3PCxr9HjEUrri5nR7pley1GEkYDl8",
-	"WSoDvF419wvvDzDjcSl6wmPHQaRChALvCN1NYqugcT0CRiU0nBCtNj/buhWyAD4DTnCDH+N3jUN33cXM",
-	"m8XVUewQNUxvxD/0LEuAhzKYQD1cdO5JRK3KjI21C5Akj7YErvvFpOr8XNKBdySWED8x1CXsJ4D4+meE",
-	"NWDCorCPW/WA4Xnkpmin/VaMCuoLajOmVOKCi1uj6ObCTfyCizta8O4qGbdhOIVqmq29caweLnWsf3iF",
-	"MZHIFXWGKqA6mIUsNV64EaxPCFLF4QDiFU9a1rZ1iGs/vDJnG4w3Z3VZAM7r0kULAKJ2ZnrUIrnT4ZZV",
-	"o0jgYmJE/sBoniiJbfhqB7Q/cPdUT+UypQm2gfEkHDT+xtkTMDhAykFLEj3GKf/YB/AiRGlXs1W0KrOZ",
-	"g7Dd89xlJ/EZq9I8ApNql05Ls2oJ7RRcGya2BuGmSoDpZKmKl2CgOCEw4vNNhSrYpMaSUaEH3gVJSQWG",
-	"WcxVkbgnnLzBOfivt63iNS+GOT3bwXAqnM5Rwgtjocymu2bPr1uGb4WNbc8aT4GMbRgd0Jcr3KT/ZlQN",
-	"SiuPgdB4MFe/UY1ER5xbF7M8Jr5/hL3uh+Q6pBHAYGbshCq+hJ8A05JrsipN3U10eD5Ug5UjXu21g+7X",
-	"VV+MOoEuRDCkIidTVkBf/B54LFHDtB4QBrIP+SC7i0T02/K4kAsZO4kvu3N0hkCbrRMapUPEHmTIbtzg",
-	"HRYSPJbVoGXrzpMYTQhpM0UGX0xx8vu7pc0M8dNMl0kDJLNI1FrhOa+zWAMU56zq0ZXoFdd538SkSB8h",
-	"7O772A0Gm7GXWDdM9Sv97i4ZkGqo6grmtr6HCukXHl4obmPrqm03ip9hG7skMymCdiI9zcYisea9sG8b",
-	"2Ts9HCOPli3QNwWgbi/QO8yfAuj0W9NjX/X76OYOLuDcZpeWQs6+iIYhBq29GUuRe1D+Ueo5e3d80IH7",
-	"C+baRtf3Bz4sw6lIi2JPunUVuFZNbXpT56qC0H9oRTWqVp4n1ErnEeiMwrcGNFxOT1cxZjKM0O/7yQyc",
-	"hGeiY02fo5vn0ZrSAJ8dGENVrT4dBC8EiFOsqyvW0ACVmS0SLvJm5fq2FiQ1q+u59EKuxaUDTyr90vC4",
-	"9U2Jc4SN58RVqG1RFUAx1l+YVACt0X45iIXUBgKwhqU7JCGyoFYeS1FHmYQ0flNjEQklBsm+v+EX+nbp",
-	"0ztBCQws1AvbRnqt+SqgsqNpMN9f0kch1l6RCr1GAeNt0Q3DpAhXarkB+2hGhf1lysi2R7TZg2CsTo06",
-	"nlSzR2uodMJ1W6MnnujzhKVTa7rVYG303o3QmRu3Jkhf7u7m+IFV7VS3PKsKI5ydvb9WBRXCVb5QRKsk",
-	"PlTWO43Bqz9bOD6XrscOxkC1oRtipGztmKtTtdBMX8fxrLEgDLMRGKvD5D5GIKwQcPFmPltUWWfYXNVV",
-	"q/U3fSBOtaabVspSSLUWXC8sZaEuixHdCLjHo6GxNzqiGjuBrIe2A1tXhy6rCWcVU4TkDmkb5zCru+Sv",
-	"o7lRFD00pnLYWLou6cYKDhjXwUB6jLR7wG0k/ZXxSdc+1i1MZi6SHUC4Ia49gndt2eWgbtD39FftVaOi",
-	"bkQ8/xr5NVZKx3y9daSuP31jxyFiY50AGlcS0rQeNrojLg+wKgrJl/Z8GEWNVHDXMSjNthd0A5a2XvGH",
-	"MhZwSAKegUBqBji5MlgRmxEjc7rxnYW2T39oZez0r65xXLuaDn7rn+1RsBFWavA2CZw4NXYl18NbDLWg",
-	"H9IZa8W6GC8U3xURESIqHfWaI6hE2IE1wei7rkIQXFzY+y9oodq/9M43mKmzi4KASMUljXOSrtKz3FJD",
-	"zPcSk9vpdTSv27vYYZuiMWAULwDvLc7SvDM+g8Ad1G2o1FdVl2mypi3IlrX/GLhkQXv3GKh9YLvC0REl",
-	"tf/fJhGi3wmcyCUEQOzBxppvCiXi3736SE7oip/cnZ2ALuToEZSHu75rqN0C4+rjHVTmoEB3cjH5u5bi",
-	"+ANdB6p12Ee1xa44kJ1gjSed7udebRY857EsuK5KWwDAYAsTLWx5Ig2L97UK4NuxI65ZyPJmUY8IAbEG",
-	"IPx2pgIaGFaz1tFkKTmftwkpTWpRN59Hp99WZ5psWzV+S3qXoYezxB2L2TUum67bvLliplxFKjUZy1ne",
-	"J7kBH0y+et+monksv9LnJBVc3NYSZM6VhjxpZQjAOsQxvyKZ8P2wLFqS+cPvdoZIYVH17ebfGyUdvxFv",
-	"xH60S63zXmUKCUTm1jUYxtSe1YSyZ3ZxZ5dTI1NzW8X7Lg/S7QYXGfolQZuZzLWv8Z1TSP3rqkBjks6x",
-	"EwO4EiFJ335qShX3F/WQUQOy1H2W95bARrM3I1N2U4oMnDoh6LmHOy+FLhs455eYyroL/L+rOSyoSVVR",
-	"qtvM2RtTVugsAI5BkICF7KtIwChB02SkXZxbZKzhqUcQwEu/wobhGj16WCG+Y5Ozu508xvbOL75TSDy4",
-	"7fT2fjEkJNT18LaayVa37o2uZWYqLtLZXpSAb6DCQoNWcs9OEy1Gfc9SnscZ2ilUR2++dS96cn5u+RDa",
-	"QpMnx8+Pn7a3Lh0QmYP+g5GdgfqEGFYNqFJbtrO1JIa2vU8HBlfWSmLruCVcdRZx5QkQvQhAtVa51StW",
-	"fGZKxepqYuN62ScL+xSb8RUfnqFr1fiBtSf3V6laejhYdZSbGjAelNoFJFx1tNP22Cl1nwXkp8yfeD/3",
-	"ijnqrYoKHVBI3+2pBMgiv1668oA2Am1VgEfDfh/pLRNvIp6+RF56BDO6QnKrXH0RP5B9pke0GZ9rSyT/",
-	"SIti05Kqn3L5RCqP7LWZVRaOVD4V7zLAxrsklOR0Y//xNfj9EYnGbeLYyDEN2zZGyRTHW6JK8Tta9D9k",
-	"L/ELsXMGcbbrpRSYztdDU+rvbJzLUhnGxH3djaygm+sYAMqS5ZyKuhKiQonzQI1LJoxv0YTSwv4/a8xy",
-	"UYpctYV6auqkHjB+n3YfWFB9vZv0HdbMU329m1a19cCW/RpGB/GrQwDcQyyvWMsTFV9LLMjiVt4kVJOp",
-	"3Asd32Q184Zzb5KhSbWAAvEz4oTSdirniiumB91cRjblW9JiQfEWDJGc2J6N0qoj5iAJnzx/1kCTfN6J",
-	"ZlH1eIzHeNBfMzRPeosQOEZ07YoOE+83SpYDtAb7/u/sV6I+WcCi6f8yh13T5dfx0tpNtR4nRQCcYKQf",
-	"cgouLlGphpkqlw6g1RimNGqFPso4Z+tolwMo7lwl1H4zKOnWQejFxEWy+sZDpz0wGJrHQfPVPECD+rJd",
-	"oxjyBEhtXt+DuxWO4eKmqHYJ7F1rdco5RFH9zBL80F2MsbtnK19tO/mfn+Yr9cv/+en06MUvv51lZ199",
-	"/tNkMNplVLlUPJZP1lLkJG/jd1U/qCQsqk8V0v2nyCUEYwZUJPTDH4wWveseDlbf/hseb3VT2Mm/r42/",
-	"7Zx+KqLpbOhIQRhUqm691g4wjNv16/3tOgAqTutxmEgGhqg2eGQil8ygOFq1ddHolimV0J2mil80gi4n",
-	"i/ZxyvHbDz7zcAv96VVxQ7qrWHRHethK2JAILU9PCL8GT+QYO/1XCBaS4KdEamVestRacOftLFBRiO88",
-	"1aa7Y53WIHJch+p4IL2goutF4TrfFyhLECglkYfVsGz9k4QaYu8bA6jf3TsDM0NKBcPVy8kqCnftzXu3",
-	"xgEaILtjydZ6iKHGMSpWrQ6gzLlogJ5X6CiA5jz1iPBDkcmtfXUNSvMYYHLhNRe7oKbXK6Ycln8Mjo3m",
-	"gHVf4cKUs0UEBSYN/nYaT6RPLLAPUlvrira4KtjYBNvEc7Zu4vAod/Xz7eP6BzP7ptjIPpd314eUgl/c",
-	"To8ZionoXDE+iSRx5X+GDg/zCIjeFb8BjxU49399/+6qzgHQTENm36/kz5TMpLzl7EurjAGs+K8vsevH",
-	"/8LhvCBfM6qYIh/f/fXVj78ek1f2eFkCwMeuy6dZsJ+Fkj7PjxsiGMshL/HXT0crpkAqSPHrBYEdBj7B",
-	"PK6MQF4X6IJhwtcxeaWUdO0nXGYE8Ukz+mcBnvEXT5/95ctj8pEvXaMD+8cnT568qLo+KuYqRo7JD1y7",
-	"5PYVvWH5BeLT/CrYJ/Or10ExEG2591dI6/31+GeBWTeazKhSG/Lrm/nRW2pmi1/rTGCf1uMb+GlYGzrv",
-	"X5ydnVa++7Mnx2fHZ18e/yzg5poxgbotz5kwVlCpycXk5YrOFuzo/PjU+8Iaf4NSrOWSqs3kYvLaSfMG",
-	"0i0EbsRMLrm4wYYUkOsAmS++qwcUy0IuyHFlDFxMPLzeJDg6kzNQWldM0BWfXEzsEk5dNSmcAM9VHoXB",
-	"nUj06FSc8iafXEzsFrysH7MMr1dSaPzK+empgwQ0LsmFrlaFuyVO/u60VLz2+jv3/HARy2inv/nHAInE",
-	"UgYecE6G+DDVAk6q5KTGBv1tISskJVlgjTK2FIEbh0LXimPIrKmPiRPkTgVwIIFNSr7M83plKDiYNl/L",
-	"fDOIhL0oV0E7fm7KKAfGv7WHZ+NPoHOrxtipH5ghVQcst12RjWlmpdpX7PL/yW88/4wSuWAYg27u3geI",
-	"lzc3sEHEp7vyHL+Tj7HUj6wo6rUKSZZSsWPygc1LzXKyXljtySVuQ9cIQguqlrWwX3YTxgoIRZcMbfKf",
-	"4hOtHzl58+3k8y/ZZFVGmB0lcEiuge+eg8SGAX5HJ+X0n/Sk4HYEASTGjsnfuFnI0hDqu2vZSwnqJ6D3",
-	"lrXW7nOaTkzlZ9mLraJC9KPatJzB8bYHfUSRrfleriFay4QZY2OurP5GCZDKGgHW6BlGdHvMO65vfORB",
-	"rm47VO9rG+Y1inQM3rbXvQzTPpCkse9+tPsY96OF/uMwsalunD2Yt+/dW23SA967+KoBqzvAJerW/Tu7",
-	"QIez9ek/GVsHl+Zgzp5ujhZU5Cezuv4jKnxwjK833yNG4yF2yr7alaE88DahvzS+S9aSH8UGoFNWZBBH",
-	"sIovnNatrulckSowf0zeYCMMdCVQke+i5kY2GgvZYhs894B50e21xv7BN9fn5f3rbe5rsGqabhK/uRCL",
-	"DIIpbKlZcWf/Dtm+YWdHjhnHeXPz4cEF10aqDTCCj51l92ALl+PRrpB94x96CJXMDdZXKfMLGEst8+8D",
-	"mvqq/LWSPofZblxG+JxQsYGSnP00uG+q3JpDnDL39sfS4qot3N2yl3k+jqLzlt4yezAKClEXI8HRBeO6",
-	"rrIuR9UoCM6U5pi8JIWc0cKfNajLylmFsqrJiipokwPnUw0zbDzj9NQOQwZ4QP3wtVQ3VvutkzShmq+G",
-	"RvDVYthd9zH0x5oyvy8N0s3rcVSTliMVSK0RtciFXNdcYk8EdMJ3EJhBAQRUNCq5JHBgyN+CMkNsXjvc",
-	"L9M4SSdQNjqyV+Yb+87kCXyQXfubj+MAWNsomqWUt0TINfHVqI3tM9iZsFYUHBgoMRL1B6M2VkoSn6C4",
-	"UnLJNdOD1AjcMhcA6qNTvHaP7hz2JrWgBzbcvydkysyaMUEKdscKfdlAf3UN11GIBTWzmkLaN7fv+kfJ",
-	"1KaOe9m3ImJ2taVdjZZRwoyhCHUl1sUOO1foJQd9UKqcqbF0H9+OH0nS6FFPaxGTYoe9boIkD0El37in",
-	"/u3WtXuwK+I9BNR73RDnB7dv0ISYMojUjqVGvAUnU3XsrPbl+s2AQgb5/f4vt1zkBHJDzDHBaDKFIroV",
-	"d8VDEMq2JouLC7mawRvJNJEOOM4bO65Vszv3ssidCoht/ytlZtiFY5eK9I/Kq4/0ln3jntnh8phM8QWT",
-	"UZESR4qOv8jVQw8QTYkXMaUg27z/jLplnGGfzMnCLIsmk26/aNcGgOwI7BbvGq+MEwfH3rtTJdeaKTKT",
-	"S9cOyPInFqASt9VW7cWW9nUbbapvIXlBRXjHp5RssY3COeW+qC992zUffRA7OhyyrzU9lfJ2rNsEd9Zp",
-	"iFwtte+Q72qF5HzOZ6iHsD3jIM01Hkimh2M8mkXd3MzdzXslDFPjyHZ4VR27d8BvyBmDhGrI8icr1x6o",
-	"/Zy8r556iCNStSzqeTqqNYxB5m+hU4vPk7WHwNfJVc7fqpmBuLGfCbm9IVnd4XcOvC8MQn30U9qbO9TT",
-	"b7Fz5Lq8F1AbCw6YMQQLvWU1b1p7xSW7WnKgbBES00pASX4UB8YWiX5nboz95dnpw8kzpGQ+bliMCTBy",
-	"a4apc0o8TIs9jw3sYsgv0YZuBgk/pqgulSuLid5erxQWXh1ii1/h6HXF+oPurRu91elh6TPSbWXfVOmR",
-	"X2hiFCCLkR8BN1JnkBKvq2xdkSMQmS6X6PGEIEuNNFyKXAq212afBLAS8U13pUeeQv+Wu+9rdMZjAXiv",
-	"fZ01Gnc4wY0Iwx2TH2uf0MyLmCFbfdeq6n/HzKu7fho+GE/wuiNtFKPLwUYUfg2UaivBmBiPmAtA1NEZ",
-	"oZpcQUn/0ZXVLXBxLkMfApMLjvX9hb1+oay0RZMPCLlgtMBqwRQhv8cnDsiqboSUz+R4176sQP58yz9L",
-	"g4Lfsb4mI6ilJ78hpu3nE+g9naKBExb/KXL5bg6AhAekRVgYmdR+4ePRmMzQW3sSpagcPugCguOay9hZ",
-	"hXx2fRuPuu7phvzRtY1Oug0taeLkP3uw5ISwszM3Lrw/kja9tQG9TAco8mqVgz/gEwdkWTdCgmo4wzGI",
-	"9L3vOO6zAaxKmHnUIyh/q3AAAOGEC6tsLmSp2r0aMQviqkG58ZWDkGgPpxQ81FZduaRw/8YBN7s1uo8Q",
-	"vibN16+5yK/cM70cwWH/qZDYKUfss2cNAJAnBww9tXdBKf1C+/pGHOnGch661zk7rCoD+EK7ZstkVU4L",
-	"rhdMYw3c87Ovnn+J7pAp02kvSDsDVDg+SQfV2wAx5/D74Ebruwd11uBIu9D0RFlpB6XPudzXYfu2Ahg6",
-	"hHBzb38sJ221WwdMe3qZ54Q24KSn7IYLiHBQY7XyPbk+yLNIp0zU29dD9kHEPW3R/PI74oFDhF8svRJw",
-	"1XEBathKk3JVo6UpaBdBDeDFjnKmv7OvVhVwOA4p55jbg9azZy1vVt4ytoJPfLojuMysSOZ5Bk41ABl3",
-	"FVmYaFIVZe3Jiv080aEsecAMuisjV3jWmgRDaHfIrkOYVmRADHnnLsWOOrTYKprdz7OYJdXsJBFOH0Ks",
-	"BXfEGKR9J4LXtV0vIzvsk2LtkV31DyDL9tz4A7jn/c5/UZ+dy9rkqtGidZ1Ej6mF5OWWEMJUEN85yWfU",
-	"QwJcRkpRMI2fLqTG9HqXqHI/gXUSdL4dNVUxKEw+bBn+42S2Ppx4+cAEWxNKciVX3qAAvNpCamYVJ4JJ",
-	"cGqJzOD8LT6NkIoNVrHfg0e6Mo2+Y+alvnXN0Q5VjAYDtEVnIBNmLNcJ+usg28etnkhRnbmcgR81YVGM",
-	"FKqNWyP6ts7p2vdUDerXIbQsWKplPHz4hfZ8WWMcLYxZ6YuTEy5ujaKb46mis9s1NUwduxb2l5WyxiGz",
-	"X+YuuapJY67rFKctzKR4N4sIDtADlkymuBR4ygV5IMVce74ag2O/9tYU1bchz15glZbLLfNdjZopZomN",
-	"lKpOPovvDHgwvnp+/tWX95EtfbKu63Trh3AiFXl//5Gb/cieiy90jUaEzO/7CYB/6XDJzFt7U0iE5Ixv",
-	"jJS3b4SRvZLgpSJK2jNvV8EFmGoDst2rNhVR/2Oir80OiqNLlKAGwFW1sWYNF8Q1488Idt+HpF/Ac5Hz",
-	"sCoyMTXXRyE6sWe95gVYeJi/gSeuc8zmE/XQFQc6Ub4LQNoytpw78eC3pGqVkJhFKfynI82gyl4phes1",
-	"HR/WfXifURWbMX4H8IcI0Aeog4oU9oZKDKw54j/W43Z2Wu87LKOq4MmBAUfwfgODkC+VlsqLEkhmrvuz",
-	"RoatPoyM62H+K7jEp+cvnr54/pfzF8/aEcZTmd5LqU18TwFn0g9zftqBYH7vSENrQAiakIPQSymiBWdV",
-	"GeZIxVGuTDSsanFyGjIduKtcW2d1b4KKzzCgEMakl1TZC8VB8T3YVRJ23R8TqIjesjeityoMiIfRzJWK",
-	"s6dcULWJnKkH1SN9Z5aEJrmkYjNaJJ1WvZr+fMyWxZcO2WxpL2mEi0UGrHqlzNEtmLkrHJuILxm4EEnB",
-	"7SsFgvm5ykooaG42irGsuKJaW1nYqtKELMXaLNC3B0WqeptEEBuzFESCHsRvBMTj++UkhScrHQD0D3Uo",
-	"a9xoktTC6j4b6fjIfbSuSsvrpWcN0aseSbepb90LkM2YQNXoIuOPXu9bGdBX2y/lke/cZwe/c/tFletu",
-	"ur2iyo7jR6kbbIDJQ361kGuRvnAHHdwqsS55gl99gk7bb6tGcvvlimUxUOy6CxKgr7o+fWvfgtU1PdNk",
-	"QSHr7YLYg2jtUjVb8DuWNIsWEiJ2w07QIZU3IKJA0Pt2nhktKISvy5CaVuTkbMZz9GUR7rKx4ENIUID6",
-	"jyV4byFm4D7e7MlOJ9gvZbDC1Zla+JoX7GXVi+VgtRZlvMbC6z8EpAacRtfQD/N4x8JDuoHe9k31BXxm",
-	"qIF7Vumlt2zvjBXzydN+tZDr+qgfqJr1o7tsRvNc+XafmlCyZtOwWFZTkVtTwMoaumQX9g/ccM3yDD0e",
-	"VuuQa0Fcd0qdkULS3N7T7r4+QN5s6/7Y4+VA7aNb9IHRvPcW7X8GPrhpHF5cgZpeGwIaGu/V1wPEL1H7",
-	"uyQLqpYF0/qi0qZQWqnSlc0GPj27jyw/9PYZxWe63TbAR/odJ7hs9zhP0CpqFIUDhJ92x2cpBTfSDkxW",
-	"St4ousx8NaWdLkH9z27CeyWXzCxYqftdGbI0N7KNz79j5p1/5oB8Xo2RzNJ0WSkjBfcQ+l8TDL/0iN8l",
-	"cp4btBk/wO1f/1iZFA+5LVfMYF56uDUBdravdIygZ4MXDFLdaZAh0S82GzkMvVIKH+JUPBg4tuuH4jR+",
-	"ZwEEpRvgyRlCSnDsdJTM4yO9UjJdw5eaar4hYMGhb74scpjjJJtAaVJWdQq8CztdZZPpxpoxue+4/0sP",
-	"xzk6RC4JLbREhxXgnaI3gRunemqQu8gPsRVAF9JBzovxHTHgDtlegetlgIheqtYAkgNjAuE9/SJTdlOK",
-	"IaEXq4TcLwASHbI97AKhzUFD/uGvibRx6wVRAWw5GoQLvA29M4Kt2worIkoRfrvbKfMdAyE2+ScH/30n",
-	"/LtGS10NHQhRzckwpiraja83wfsfqZC8a8sAwgmvVavZ+0bj2sjVGLv5npaaZfA6K+BupBV5Lo8HKjKl",
-	"vdv9hdnLe7F1HvrFGywZ+sYcAj+9vYO2L6bDXkV/uOhHFPnfonvzMVz04fucmx4ZvoCYPaEm80BeW75Y",
-	"KnKSAM+4twBsOUb9i+gPfcs8XhG926LfbwF9nPT/GgX0AfFdmL4CqPJkB/P6kgi0fFwxEDfON47tTauk",
-	"Vk03mmjZ606xB2vTpll9gAceC0VjRseCdtyB3phRQXIJDtW1VLeX5NnpE4cfyj2gT19YDgw6dvjvPlQP",
-	"HdRR7QeJ5kWNlA1V0xMcREhQF3lFLwUoEGGhBOvpCQ0buieVmg/+oaGy5iP7ZCD82pXqJD6UBev3ZF1k",
-	"3ePhujtFj4erDOjOZ19bs7zHcx9ln6eupDJfb/o8+S1X2Dd20q3QIXpa1X9WL+RagF5X1yqcn54/P3r2",
-	"lydnvfW5FTWGKfvo//x0evTil9+efj6CH/7jT/09A78b3a79ZCPPv6c3rAUV1+nG/hiNpdHVvWKkYKTg",
-	"wl5biPpyGZr3TmvH4mNXK1f55AgrdLOOZJhMOIJ7r5dkAJzoBylTCEfsXayAENPjbo3eAh2klZ4gWuHX",
-	"e8AuNNZ4GFdBOMQgj8HZQaaQRkK3tB1j6/7K2KpxVKHSx+qCymAcN8MYvsv8bN3DdASgeXZ6lsbv7HdX",
-	"fXxNmqpX71gk4vUr6xxW33wC9OKqAQ+Arj08XusWtX5fNeB7n6vTBz5Xs9FLwrEFTQWVUJ3d+52eE8Ba",
-	"Hjl7/m/2ne2n7qH3wx2xUcwFQKeGNDq2bun6GzNPcaondGb4HTetpupL/8wfVsFeVkG09GjTij3m4785",
-	"3UAsVyDiJgZZg+AoZJZPMh9AnlVdVFymeZ8AsJaQbZiFFXoevvyS5PYioCInMAkNpbWEFkVWN8WEXjcp",
-	"J3bSBDjfMgEe0waoOPzgeU91eylesDzDN6P/L6ebDKmcQWggq4ugcJ+zqmVLt9IZO+szWZRLgQVK8VtX",
-	"Ss2+cU8dCuXcvv2bheSzh+/VtjN2bKdh9aNpWb4eHd4Kx8raaIqsqTAa4mKMDdxG9mkllWmBML8yVJlX",
-	"8NShoKzh5Y9kTriVJTYQqUMWVBPIiBjvnl1jzEUzqmYLMuci12hIGDotGMCVu85I9jS7jmdQC+Q0eEQY",
-	"6AIgbdnyTivjyshVsPFd1oV9fDUi+hYVjvxgcpmFwjQuuqabVvs4idmdWMrpg/LSWDmZc6pqCgGD2rt0",
-	"bECtLvapGk23E324rnzPytNd6uOxmmSTBdADpvANjn30LdcrqTk+3ZrGPI4vCOaCfgMRwBc8xOb1gQ+p",
-	"LI9U18ZHVtR3M/9APYyrjLUSO6hN266T3NWTr13iBfZQpIqRwhJrPySO8xQSx4gmwy8PhwLjapAeBQrG",
-	"74hxqAIkh6BHAZ2UpGAunWHhq6HQK67h0bpr6pQVcl0jLQXNpk2jC/mg+7ag4qZsq2CCsCM+/IN/9gE8",
-	"C9VYiR2CUuQRq2WcrrOkG6KtdbKjzdpNUMyX+dkPMU6yDFTdmT1/AzegVwqWp0o6DesP/8QfUct/7ail",
-	"5/3fUfQyyCb0mY6ujUXVVtuJdloUrZ1h2yREo/ChRUz/V7NA4mAb0hgnlfBUjJZ2IzxwsYIKdj7nLA+q",
-	"ravUzpBMvqX54EglOBR2CHm4mMoVXDsP7VfoTFUb1acA5NxAX3gUghHvgja8KBBwqQrFBb7DUqRbZdU5",
-	"gzFP3/uCigfYz3AIO+RDO/we8kxe0Q2oqnJumHAHMXpK94qTnfwG92VrrcZrELKHlHFXRqq23AtIXx2h",
-	"l4J71xeW7WXBiLbjjmhrv7K0TJjbjtCdbpJ4UDqS9+/CKwT8I7quNof+EIKLm8x33HYZygmzlKsttSQN",
-	"VXd26v4bVUEZ3cFjSfw78e/Mq14AB3Xy9GE8Ic0+IHL+1S3ZRj9Kc6gsI/vqRwoHPJBQwhgAJXZ7ACi7",
-	"eveQcHtjkxsVeO2JQ9XW9WvqjB730dLoYc0JL/6exQmOXbO9Kk12yAl362b8Q4NK2r/Mxep0zqCxoJDr",
-	"ngy8YFT5NvFxYn3AZ9jLoui6GCvzxF+OVWGTnCNSFDoHa78eZMSDVuX+kAMuQvWiZ6db0GXw8Jn7K5TS",
-	"JS5W+/Vtb2+dlHDaDfb67467y3WNjVSA3xbDny5nOZUYUpXht2k0A0n/bwT29sGfyJTYqI7seP7goiCq",
-	"BJ3VQaIaeYMFK762Df06yx00QcQLDgvfqjS4PtKn7ExPLx8sLb3sn44O8x7N11a6nPMg6WrPrPPycNnm",
-	"ZcG+lbPS6s0PnmZextMu/zpmYjklgq1depZeczNbQO+C+TF5SXK3cOfcFITnrufRwOZ/sNUnM0hUakX9",
-	"+sY90nHdAtj/AKSV6iBsSf8drj+kgPNrSyVq4cejCTc5m5XKn6+6wSYa59C+tKDiFlsmuP33SZJkDkdJ",
-	"pEE4EiINJkkVa4Fiwgdq8Tb+kX2zHJzLdSCx6vtc9ROu6PscMdopCAdS4BZDdYicO7GL9xsO2bjGhme+",
-	"w8ZjRk4bHK7dE7fr7T6muc/bpcIwwHEqqs4jAqrC7ElPZTtsNQM90Mnf0G34zn9ul9FL0IQAIV4qqMML",
-	"a4oqrvnzf798+8OXqAXNqCBT5liM5VCyt0atyFf9OkQQrokUGMuxWvSqoDP7emwlYwUU75v4C6xmFeIj",
-	"p5F1Y/58q+jcVArCoXTXHS1hd6dzO5FxvMlAVXgfc/ZBFaS8cD1BMb2aQgKFb2dY4bcDIB8EZNwnQXea",
-	"PsJgRCRQ3FJkovSt4UT6H5dGvI3eiBVRdbEhHPjq5rgENVEKF/sBBXGLUZyQtjLa58wgOAKZsj1ulD4p",
-	"Sw+RqtSVouTnOVoWGWdF7lxD0IhBzolLA6nb+lan17X1cJnYLOemd600UBlLXVIFFO/sp/c9dr2v4Mc7",
-	"c4Ps39pkhSOBZusIOGClCQ4eNnAR+PpLpxHZswS6D5nLooh6OrtOlXOisG6vp7sz/3B7/uH2/MPt+Tvx",
-	"Lf1ze1sdPuDhPasnNQ2Syc5lwa7wqUFUxjf/xy6xIz1sI/Db8PhYmsL/vXr3I8FFkD+fn56fHp2df1ll",
-	"RoKN4LirNzxVOQD6oewJ+YCP5+M01ravcpzkUB5qRGeHLO7MTJ4zYbjZYKs9Q0pdNxzphn5o45tDW5Jt",
-	"2seWr+DVR3pzcOfAO1GPPWZxUDtWRvl7xMh4TIndGg14eK4IowfsjluGqH3Je2imrm39ajMyYsY3crWJ",
-	"n9qzBzm1dkmjdDTD1BWQ69CxETQ20NPkfJ6REnryUTAQvF9HrsW+OyHn85E34gqiS5ZU7+bzx5ChCFci",
-	"5/Px6oPDi2jts6ntKHNL4cXQ5NiA/EV+BA0Sxt2D17xg74r8LbZeOEgHFHz7I+XO9UNnnbIbOl7bsXXV",
-	"RNjF2uw21v3gCS0AO3WA+oocIA53/g6VH49DvBPB7n9+nIOuynEwL35gleGiSoFWqZBrIgX6NIgs8mvs",
-	"gGNcbvy62VTa739GjJT7igPFlpQL3V6+iY8c1GjEIVK+aDfL0SxG9z4sPKiMGq7tB2hSHK5aPaQ9ajdd",
-	"tZv+qYfBksTRejsu/ezGsj21ocZb7dXOLGi+28IjQ0dgjeTODUmX+Rxy/2ok96lVg4+m1DWNGjxSdn+s",
-	"8q/tFL62M3hUa3IsvVR4DyVyRsMLYRCOXjNhUF+FyHJoOAwSi5rp6jgmbjp+I94c7I6Dlz8SQmK8p/lV",
-	"2H48sAOvmDn6Rspbzg5uDfqOZHDMwQShIq9awPX1P/mtPZmVSjliJaGB+I14V/bEBUICydI8MoXcDLqj",
-	"c5qZctV23V/BA4dM4YcB4uDwkN0BMKpEMAbtQuO471V/Aqz8XFCACJsysqQ5I40z3sojKSn6XuqAEgc4",
-	"7Pbdf5z1iMQHPBoA727sYlbDLRZc3NYKAj6rDVWGrBQXhvWWCoBV1K59fcRHHkL1+kHK23IFA/bVvnAB",
-	"Y6le+La6IWCVHFBIeRtgqJer/bKpcWmHOU8B8Ya1SD07xBRi+/WW5iOqRTXmV2/1Bre3ZxCm3qvHiMLA",
-	"VPGIC4m6HmRmPwa2tqfE7ytgsDe/nz4Uv38zOpr2Xkwvc9oK2fxRInLw4Vr3wgCp3M1xqk+bWLkEFg16",
-	"ckENKzYB3AlVit/1hZAx8pa1mUNWFH20zxxIqMO7H8nhi+tK3bv2wzGFuX1fBW4Afd0vnRqMcE8uJDPr",
-	"iQ5mVAvTg1qjDsz0bUqLGpXpedUcH5uP9afQCbaGTrL3R7V56ZpHH4S7Fd08kgXgwAzj7cQh3w4SZhQf",
-	"R35/VBuyBGVSY6KEDypitiMmJmLD9o1L318fk3ei2KDQmlMQa1xDc8ZkrsVu1AN3WfO8JS3xipmX8MRh",
-	"dhne/bvd5jVT0LufAJFGA0Lwmy1L4x12divgnN5IWaGaAV7Cpf2/T8nCDZ5iRidb9t/lqkokvdOvecFe",
-	"VY8dCO/bv/93fbJBTRgtTgnWbWOfg7OcYeMghzDru7Fim8iUTp/YYiENn/UEA7FKccF+hG9M7tEPtC+O",
-	"CPjfxoQR4TO2fXwAOH0ml8y1SeVzl8dqDxvJ5RBaKuZhm9Jn5a19ibj5t74Dxz0pGKbSZImU9SVWDnsX",
-	"FDzoM5XV4Fcuj3XIzhaMtufhwwPfsyL/Y1fH2NUFK3InBBuCD8uWah3HZSgv6B3rf7ndMaW7gTv14TE7",
-	"dQs0oJvkccSp6D5CyY/JE23O2c+f/18AAAD//w==",
+	"7L1rkxs3ki78VxB8J8Lj2OqbbmN1fzihsaWxzliWQq1dx4btlUEW2MSwCHABVFNch97ffgKZQBWKBOrC",
+	"LnZrduwPVnezWLhlJvL65O+TmVytpWDC6Mnl75M1VXTFDFPw23dcsZnhUthfcqZniq/x10m5viRmwYhe",
+	"0aJg2mREFjnThkhF5lzZH+bwAC3WCzplhszkimn8bJJNuH3Jf5dMbSfZRNAVm1xO8mq4bKJnC7aiOO6c",
+	"loWxn8uN/YiJcjW5/HlSricZ/u3XbGK2a/sKbRQXN5PPn7PJS2HUdn/iW0YVoSInolxNmcqILmcLQjV5",
+	"dP7o2cnTvzy+8LNbU7OoJ8fgddlEsf8uuWL55NKokoUTXVNjmLLf/K+fz0+e//r7k88n8MO//WkSm+Ar",
+	"JVf781Nsxvgty4kUxCy4Jjnd2k0tqGEqsXFz+6ZwKnOpVhS2jBoWHfz1d/a5yDp53rrIFf30AxM3ZjG5",
+	"vDg/zyYrLqrfo+PM31AzW+yv09KGYrdcc1goNWRDNVGM5n6RC0ZzWLKb2ev5Cb4rnE9kRPEtnXLBzP6Y",
+	"3GgCL4tv48x9L7HeR3a9sfFeWdJXsSVyTebwIVDcxq6y4EyTKSvkhvAUI+B3WuaRmMgbyoup/BRfOM8T",
+	"o63ct9qOOTba+7JgA4dS9ivDxvkR2DRBrMjDrQRbsQIX5tmTCVAsX1kJUtMrF4bdMAXjXUtl/rqtxttZ",
+	"gJbKJKRTNRcvn4LJIUtPssmcF/CvZsKdcDn9B5sZ95H9pzp7/j/29yUXwJG4c/6sohLvA/sUIfqNVLkG",
+	"+pvzwkr2zEq7v738QM7omp/dXpwpdsO1YeqsoOKmpDeMFFwbbcX36pLc0PKGEZzwpeE521gmJHZel+t8",
+	"TjQXM3YJ0vP8aeLcjZ3ZQHL+IPsLR0ZVwZPi0chBwvGzPTG9lkIzuAXfKTktGIjqmRSGCdhkul4XfEbt",
+	"xM7W+MS//UPjVVmP9SfF5pPLyf93Vl+zZ/ipPvPvhRGb6/zJSgquyUZJcZORzYIpltUyxEiSy1PYJfcy",
+	"O9aLmeG33ADtrpVcM2U4rmC6jYhKR2ExFtlli2xiaFG4l3HDVrprbR9oUWzhi/gqqhTF36Whxf7Byjmh",
+	"RVHfA3NZAtlHGLRm9Z/twuq5+Ze7hdUsIpHFPmeTF3mumNbfLqi4gaXTPOd2CrR4F+zYnBaaZTubaHc+",
+	"RpGCbS4JJYJtiGYzxQxZU2UyQgstrRIkBcN1cU1mhdQsvwLFyO66vRhwSsTQJdNESLPg4oZQsSUrqVgg",
+	"TmCkSTaBd0QEQAacvj9Dat/JFLGfWsqZshsuyIaDHA348EmUC8Pdhh1o2VbG9knPLW+HdPamvksmOeXF",
+	"9iNu+N7DC6o/4lYHH0+lLBgV9nOeR7/GheY5i38FpOzl79VmWzlr95oWRXSrUbJEBvEqTfBhyEayyN2q",
+	"GlLoxPBVRBRlE2P3I5iXYLcg5qghUszsV2CnonMsVRHXkMIzhava6UTuqqmPDN/R2PBqG93cgqMKFt9K",
+	"JNfMGC5u9ED+i1NSQMCPH51HdmFFP73Gh5+et9NZk23Ov7k8P48dSU1GzS9YWtFkRbfkRlo+g/tpRWcL",
+	"LthXmsiNIIKZjVTL+q0jUGCHgmpVDc8pzflqfiM0wVn/+f2rb8nzJ48uMrJY0dmJXtBHT599fUWWbG2I",
+	"ZrRgORpNlv7IDb9lgkzpbNkUIU+jE/A0vKOWLBiIJbNgW0IVI5Y38HrbUFAiBYhJR2V3YICmjtkp5UJm",
+	"iNJxQdUqIujmhqmPKy5Kw3Sc+6n5WDCqTfzT6fYjSIGYVJn1sGj2CTUuBncJTfOC4U7KEqx2xehsEd3Q",
+	"VZt9kZpGWlRScTNIGLbLVpU0R1Iz08xqc7P47DaMLXO6HXhvbRZy4Be4vfA/LmSpolTTLa6dZVAR1847",
+	"a8IK1pQFRl9t9TZJGBcT7HqwYUm+OFS27zLPin5yRtr5+bnzMySttiZn7Xy187sB3zVJ5+I8cQME3Ngp",
+	"fY/BbVapDL58STyRX4FaR4QkboqEcStkremwbYrq+Gx7XypxZpPWGoT11XPqM2zIa803Cqs9c02s1N9a",
+	"a88qIJ65qqtSCvzElEzjTxuWC/+zWZTK/ThXHH/Q1JTK/VjCt39t1R3+0s3qnatsaiIrLtxvF91SoaLp",
+	"b/7yzZNOF0bqNsM5R3lXKX6LdlmTMavV9bL67IJiQm7FtKZocLV9/Y17bHcN/uv+6KMrsErZe/bfJUMp",
+	"MED4zGipd6n+afwAjfeMV9sROn3na/Xr/0HX70V28c3nP01aqaChjFR7JaTZn0xUaYnswZJFDMDv5YZQ",
+	"smZKSwGqmyYzKawsP53s7YWMqbZgNRIr/BXLrVam2BVhq7XZomsCFLU1vWFEMJZbK1ZEL1zQG+MG2NrR",
+	"x76TuDKQJSrWsRevaxfNvhYoDC/6Khk7lLdGsoNd8W/yy6hHjdKjMXS2wOPYYSlRcIHOB00osWq4FUbW",
+	"Rljzmf2JcD25FGVR7LqF9MJaESgcUDlGv1rEBDaJ3fD3UX81rbeXaFdVsVPYVVacU9PtQWzjAud91P7b",
+	"J5KF3JCZLApGb0qm8U4k3JC5kiu7S1x5M0zHaIeWZiGV85vtfTpP+PY3C1lYmjcLIisnTuz1C1nkOvZ9",
+	"5+kyirMc7nNrX8HTmbV9wG17RaQoPJNx/MJswWZLlhMhN+Fl2KlpLqQ2H5csvswOW6FNarsD+7t91Mo3",
+	"mbNhBCY3And4n625ECw+s4DjmxsbiiXvTfOe1ITo+LRNuHJumsZGb0tExgJ7cmaY0aRgc9NxrEAJIFIL",
+	"OmNEo8bew0tbaqYS29xtR1SBh0Dhb5Nw7twP8qUO5eVLsjBmrS/Pzua8YPqUfaKrdcHOFlRNZaky8ssv",
+	"v/yimbpl6pdfqj9+f1n9Ypn0TKtb/w1/fc2l8rdVl5tgR1LsRDCiXwhZrlM9rIm9+1FPs52+l5qGOyJt",
+	"aT8RuralcNaFlVTcAHmGnm10FBlvXDb3JuabCUi1O8aaIr6/O/lUR+EKOYMQgLcN/O8bNs3prb2B5mZt",
+	"/3kc1fjde99Zxuuk6d19Qnal4LpyL/L2cOake5S6J3djD3sU9ohg+Psh7PpWbAQQnj/rSAgYyBJ3uH5C",
+	"zsha7px/IrYcnavCC8GdaIugP9S1E9LWjsfcPjXnM2qYRkECfmBVasNyMmXWpMMko602bPWVzsi7l28i",
+	"8qWdRJuDgkC4JKH+hrq00xFxIqoUmrwWS/JB0e0VQemxewtNFZ0tN9QwVV1IOQ2uGCtqLvH/LV8JbqUM",
+	"rqn/3/8aavp0NpOlMC6QgIu7IvpxPSc8sOgQ03K2ZCZD7xD1KSlTtuAit8JcKi/ad0OCAzl6x1yB9c+5",
+	"uGFqrbiocsLwpv5KE/tdsmTbjFx//+LR02eXp6enfRxGdxAMex4rOBhQueXM0KJOCDt/9uR8787zpEgw",
+	"F61DzER4sTtrKpBO8cleEsvnGfz/8kbJcm1PEH9qTHizkE1K7rO3tcBrjn79/YuTR0+ftZ5nwNG9hvIC",
+	"c4du5Gypn16enVnyuFxLBRRq6Tz8W5/QUy1nd0Z4fEnwsyzwYGgjFSMLipkvezfnAJ1pTbW2BpyXAdZE",
+	"JGvFb6lhlt4ttb17+QZyAJCLcRshfWDJtqfktXGxNkyb3I+19bkCdnypdMUINcGJXdkDpIKg6HDrd9KG",
+	"aavU9aCYuMOx7T6xls61YeuYjX/LE/GYnBnKi7gBuYz7lLQbo33C8BS8pBokPmvpprbrMStFIqJ3S4uy",
+	"hy2Gj2XuTemxdd/silapiMuI+AdmUmHaU+6TgQeka8gV5WKMWSDdjPEmEIcD12HvlTHGLuiUFWO8SLEZ",
+	"X/O9AznsZeBSijlZqSFyNiuVFUsuIVGHvqVDhtshck8hzfQSnJHf9/r0qx1s7MAejVaHHGUaWZQrUbPt",
+	"kIgAfDWyVaiMcUWkAv3Lh6eszCx1SQtrEze2rjumkE5P2dlCP6v4YsGhP9BkveY34oQLMt36iAD589sX",
+	"pVmQR6fnXxMutGE0h0uC+CttP2bgNPz/Yb1Mn1lhD/MjzxM+UbuVXOvSXn2QmwJ5NGslbxRdRe78DlXK",
+	"DZe6qLvyW67IupwWfEbwPZos6C2LGNaoKUcuLX+fde4LrjmewFCxDBhIhZRLlpNyjWk73zy5ePL1FWGF",
+	"ZnUyjQ9RdA6rZ3KdTql6ej48pcrIJRP9IlgN6q7oIk7fAeOPl2UYubY6v3TIvcIHxlw8syVcQCsq8Jgt",
+	"+UY9wW0O6hZXcCiba4ntVhxOqyPXr3FcD5XvF4+vBme+I32scYzSXZfTevXRAP/TpwcMHaGcAUkDF9Fo",
+	"cd+EjRaKsuJdzRYQGDZOBG8h4b9X/l+aCwbcbbCOOCWVMYZPat17d2ZKp/6OzXgejc+Ok/JAjQ//xvMe",
+	"tVwxjE5tqCY5zgbcttxg7qO99mgYVAxMm6EZFWgM9V8WmGddOl2dl+FX66nBDxfdeD6f/+Ai4LuR8TCr",
+	"ZyohQ31D7euE3ET99caVvHREu+xVCI/GJvSy0AycAIemj3TnZnayZ+8clKjnPeHWv4d8lV12q3IJW+z/",
+	"l4rqUrHWCP/+Bu1Zp/uXHjjH9s8B/oySreDM8pabpo5enXNe+Ntqx3PMBdPe5eVrpqKvcIyRmKaQyQzh",
+	"tdQmMvKK8qA2BvR0SDBnLqsnoQKs5G1MAgX7sWHKLgUfjL0EI3pxTR0+q3MVBiQj7FBNnT3h9z7YQn+s",
+	"EeMPd8tvaAupHcbYyShcvfFfaQJnU69gVz8JzJPHMXauSdZHMJcM/FGRDZ8ydAY6Etw9R6gt9Fkv9vKo",
+	"pljvpReubhA8+ng1YeyEonv8aV1QQX2Z+M4e3lAuYqKRrcKpG7p0CgVoGTMqyNQvCF8RI868vsLvNT0R",
+	"01/7X6bvy4L9B1M5xw3bHb66mRMZQrkUjHjtlOwmQx50kWeTUuSSTmNJvI4H8XTcSdTn0533VU/Qn4/f",
+	"L7/UYPTMUUiCsKSK6H52Pzrsoo3ixrA41fg8mlrTmOnbSTb5VOhPUR0jYbytaM4GlS/EvfIBMw/NbFRy",
+	"02YgQp4m2fCiIFMWl+5sJkWuPxZsnnBh++S/5JwzgnlNV+ScQH4kqK9ItP2SlrShmPFaFTqWQnBI1nIv",
+	"0Uau11g+TaF+ulNe8bweuzJucSC3bfXLMSPRn2aaEA/UDoe6EisnGNVLpshsITUby6GYBRAbwYa3AWkc",
+	"wC+aWXOyUyg6Beoan7bfc9z+YPXzzXwIWHWMHF5xVuRBUfjOjRexBJAIfDifEq+EZ4DcQS58tu8+c+A3",
+	"47zp04hj+icVpuVGsUKFTostwQdjYscnQO1rPnO7fEINAYWlDpdTyHhe2UP++eLX0+ocDrTZcAYtZtsr",
+	"uKciroHaHtu3IjDJMlrwuVkwUYk12KZbpvics5wUWFfVT8yzO+DO7L9MUc2GlQwDH0RTmS3vDHtVZWzu",
+	"X4omlnzrLoZ/yFIJWmTgzjB0CTm4xusPPe6EZJZ6UBO1/1mtxu1TrfvwK00qsdJjHu5bH10ladtrfZkC",
+	"+OQfPX7+6OuoDuBtvwhnrplcW8pT0thrVUD+MiOUAKP3Z1JMaAjSBOfc5RNbCmjkHts/+lKxheVh0ZbK",
+	"DuMl9kISuWbCnjIGJc6/eQ6nD0bK1/FqTpTqA0tAV1QtY2veYh4kHK69R28lzzPIgDFSLj35ZXi/KgZr",
+	"yTH5MjIKfvxxuo0fuxum1oMshaPvFAfTpJJfbbnjUe5xV1W6wjVWyJoz9bHNf+IeSVd5QMX3XWFC9nS5",
+	"DeUGdTl/c88gXzwHIB6t8TO/3wDmEVga9gzjKoa79eP1PlazG0RV7itRmJSda8nDgFXCtEnIYWGtO8cA",
+	"VSo4g71Da6gy/u50Ok2zeMYdVS3w0rfjj66YbMfPmvc8zsEmDnwhgTbT01Wb+zu/flu7dl6jbzVXCUhR",
+	"cbMpyUYFmxlvFUfyiRZUxRxqaPF4nJVSM/WVhlROqFqdynz7VXUvPAnvherde2Vn4PqGiTamlV5/Kk7S",
+	"pgylM5dSybN2YmGGeXB/RMlBqmhJPtw1da7H/k7HTWU7mlXFAGDHC1+3V0mpFSvC6XP5d3m2K7MSt7E2",
+	"JO2a0+d0Xa5i+ExOK+jBk20nWnkT2060Iwy/v07vf8VZxpdWivwaUgr3F8fETG3XuzanKdAfRJWxP/6a",
+	"SCzuhWDBV3QN7uB1vKjDu5HaC6Z2qjm0y5HUZCW1sRoTFQZKkSzVYfp4Ulfa2VQnv2FBbjpZuC/BRGLb",
+	"+z0V+UFlVpBEdWi8+dF5LKqJytdeCb7DbSyF+2Fe0Bu85YU0xP/WXmP/JOmZbbpae11ctROkq9YePOCR",
+	"qidw7CMTWK2RzxYEAH1yRvjceblqFaY7Goe+9o8jn0nc+aqTdFRbzSOHOEesEYqeepsvyS6M5YF/vv/5",
+	"p/Yv6xfLbI48bFerpe2kaYNtAVGewKUC+sRMrreXbFVUd6+brjU4WDG/Agy94Ev7ZbCa8jyV03J+SDqN",
+	"qOA5h96o7pvxXV2vmYh6d4Zoox2K6C7DV+g2ndEw0+aX+p7RAjXP5sytbVTqPvno8Fzs1a9Xhzuiczkr",
+	"V0xEVw4eLzkHyxOqF//zxZsfLMH93+u3P+4kOl48f/L4/ElUvllJ0JLlFU3qb2ApwvBQkoCqtH3hZVXH",
+	"D796WDCYsguCW0PfMoSsKH0OBReCbXaMab+Ve8nJbm+im26ibt50pcKsoHrRUmXf5jK7InQK8X3wEyu2",
+	"YFRpKGDtcevFfXIgo51bRIRSI3BB2u17dHZx+niSjQEZkTa9GNXJknqXUNFjAfvJF13IRK0wYFFLgWnD",
+	"VxQLEee+Lsbhv2qfOEHznoX5IpfxSN2cKnAXOS8phMCtdTSTqxD8kwK0SxW0grzPKOSdWAq5EbGoLity",
+	"HRpN6K8CZyCtHFqqXuKMCqKZMQUbBDNx6wLd0bSTPAP8AyJLk5EFK/KMYEgvI7Sw2+milpkdmVDNc5YF",
+	"wecr4vxJ/kxcrLGKM3f4FloQSfy0Kxp1VByTCL7qfMfO+WSY0FwOzSdOc1FRKtoDwtOtxz2ehROJzf4H",
+	"B/K8vwKkkd5a1zsXxbpzHY0v0dzLJKfTaEKXvwsqcnYPDiHTKhf2bkvdjRriDu4XtrgZRs+Dr7gZmhy9",
+	"4NpItf0YR01bU62ZwxyY05mBjfKqrf0ZzRl/WwLgsuXCK3JOloytwwJIBBp7/OxpA0nvPBq1YWuTmNF+",
+	"zplzwGOAqOLvO43vr4XEHNDhqrOqxAnDcdIwvXuxZAS8OnU6lXfyXzlJqTOkwIxY+YFvguCiLlcaMuPu",
+	"upayYB8TCY1UkAUUmJ87mAcyAwfILvJhz0HqirsdQwRhPyAqZMc7eITVNLmG2Ds7X+o85+27c8hs/YuP",
+	"uSNujNH3ZC1lEX1rdaEbj61LwCpEHdlH/zyOS17VtQ9Z1o4YbEinXb4M5UQw7wbJ14SzQ6Q7hx9u597x",
+	"RYUt1E69FkZGrr90tBtLriKJuV6m1pLNVWdR44x0yOK/YZ15wr3uocDFsadGRK1aUFpLpWUVrLTPwYwq",
+	"U8PlGzHRU5lNQPhXe+EttJ0EkBSx1M859H632Vm7M8ueZLl+LzcDb8597Jl4kVtVvD2sjA1L5vHL6Wl/",
+	"8EGmWGBuLLB5nx7Yi7Lq7ezSccJ6MZdK11oLFqz4wEqwROKkYJB4Du1MXEaVdj4Ccwl8WK7tVWyfB63n",
+	"z1ZonGrDVl/3AXc4fP+aTrNetU9uuNgGBl19eiaoQ8FuruTaRygqXq8g56pmFFFIxLRzox0tcVaXIbfW",
+	"jLvHPmc70aH+MaBkjwfD1C0tPrrU1jhnJD0aBaO3rFIfIyl3IJoOyvrt7yRpQz1MRrLa8oTbIA7bBIhT",
+	"mIeZs5rfiI+xnH8tV2wq8y0CrEgoIvRl59EgMDQW6r/Re7knMykEm7n0kw1WqJGC37LqjiFcGGnvPyqI",
+	"p5xdZG6MYLmvx30uadTFuifLYDjGPsHCCL038dpdxjPuZE0kFYe3iJsjw31ZEeUe5TH0r0p5wihsTzSw",
+	"Z0+fPo7V4d9VLtXVORi3joCUW2bRIYyPYjS3lx6Rt9jmImj/kYiCZ/CqfSLLJp9ObuSJ/eOJXvL1iVzj",
+	"cZysJVAAtj0L5OXefcBXdA1WKkTJs45i5v4DxgRutVvPzrOIy1PODfMQZg1EA+BGX4HsDz6X2BaJUCFk",
+	"iXRcw6E/e9IN8L/cA4l0CQM7LuJwhy4hFRIx14gUxIWDPWySvVsvg2xJK0PQp+KRtlxIjrjkMH0FL8i5",
+	"uqwB2OQc39oDgM7hftWFgFw7vwkX6KPwBlEsKSKb2Am75LSc10kdMXHWvAP3CAl3p1L2aVW9JechGBjR",
+	"EqtQ7IsI9HfAunIwklbMZNC/pfJBoXWywt4vgEsV6i+samBnd6FCuXCVi/YPot3f0mU+x1XMMC13RouC",
+	"cHPlgmROzyRaRlTJjvi2v/kjSltFJCE+4Tywp/D0ASbaGnYZBLkAL3i17gVJchd4N7kRIcRbkBZhT6Du",
+	"4AZso3shwDmFpuLNPYlxXgW7K4CdS/L8+WMiFXn+/KkrjCt0hggoF0/gk4uL85AE7L3wtIsGjo5GdygI",
+	"Ta9zDZS1DmPgcoerHNQFHt2KIvSD1dC4QRfyqtSGTBlZKwlT2pLv/v76jd2F63evXOUSeJPEFsNT40Fm",
+	"pBO0jninxfvoRfYRMsGkypEIHTMY7LCnh3bXS6Z/OYXsg8zpNha0KRrGQhgPHor07zXo/sqq1zDnO3V5",
+	"4eyNiaUFttmYA8yrCjihV7D94hFm6hJLoRmZP8bLuJCbk3KdkfWTAJYDm15YfTAj6imhLgIwyVorT3p6",
+	"7zqtwlhJBzdkI8siRxCqKbNaFAZPpSKIkzFOxB1IHZfrGvn4mpkRw+09PI2bNPhA1dBkRgXJJaFTxDyN",
+	"9QfyFeSKFYxCNSXzkB/wV5dlD+HmOMpIpz8MybD2i/kYMqwgyhYR91/az+cy1lvrKe0zSddSInc8SFzb",
+	"TbOqksjSWBt5S/GxFc9GN5PRKpCCK+eHQn1nKj9BCDKwAuKF2wW9GeiMaCtg61sEkUjTgxLdenV9ltTL",
+	"kVg1jomCCh3Qf++gOqsxKooGlA0ly3livFZX2AQtK8ISnLqQpqviBnM/QmL3ZBbjlh+lORBKxKcc7rW9",
+	"7mqfHy4+mXH4ozRRaNqWK7Y39bdUYg6uDUoQL9q+yDRo22I9zRSyhKZgSmNL+bvUFDm3mistclvTXln0",
+	"tsit7nXYkVujPBa0KLYBRIvdK29lQStzUSflXTxPtB9cxX089s3e6HavtE+CBwITCqFbRMUz7U6TddWP",
+	"MRKnNvhmP1rtDCDuK9nQBo6Vr7dfv/eCmmYJb7yVezYxMhZmzx1UBbxSChZivkc3PdaC5G1pbmS8Al0K",
+	"naox64h3eKqJ9rz2GH7x6rRkqCSta/aqi2nnrX5u6sbs3SqDAircrl9bNvlAb3RwEh010lC97P1tWLhe",
+	"cLGEaLYVTrqPgd+r1Cnl5A1Of18+4tVVl5lHkKaSsbNYfyz0VgtJXJvp8GWtnUFbptYX6y4k4+6ymdpD",
+	"1OEVGuzvSTRLedwd5HdE36B2OLsYCb+jOobcjumuHyHdNc6Edl8H4jXQtDMgobA3dZ/I15ICiRWtboc+",
+	"ugVbm4TxaWnEhQLoktXFtVM6W16GyGfa0G0Cu263TNCF/mSRe6qHtOyssg8R72NG3YlOt2RBQWlIgKRl",
+	"k4LNzUdZmrZocQKipaVS+iA1PwAcjUMOxq+Au1zzQQJiwVfctIIWDGnLHUSSdo3LQiKWiJEywCJz/okI",
+	"pFUqqR90sAbEWgrQQJmhtlMa0GpNS0y5qCGtPFBWCtnKQSJ8BEfwHZllgx6PWEpX3Jxuz/RKljqMBCyH",
+	"L0tlgNer5n7h/QFmPC5FT3jsOIhUiFDgHaH7SWwVNK5HwKiEhhOi1eFnO7dCFsBnAAc36DF+1zh0133M",
+	"vFlcHcUOUcP0RvxDz7IEeCiDCdTDReeeRNSqzNhYuwBJ8mhL4LpfTKrOzyUdeEdiCfETQ13CfgKIr39G",
+	"WAMmLAr7uFMPGPIjN0X73u/EqKC+oDZjSiUuuVgaRbeXbuKXXNzSgndXybgDwylU02ztjWP1cKlj/cMr",
+	"jIlErqgzVAHVwSxkqfHCjWB9QpAqDgcQr3jSsratQ1z74ZU5u2C8OavLAnBeVy5aABC1M9OjFslxh1tW",
+	"jSKBi4lt8ntG80RJbMNXO6D9gbuneiqXKU2wDYwn4aDxN86BgMEBUg5akugxTvnH3oMXIbp3NVlFqzKb",
+	"OQi7Pc9ddhKfsSrNIzCp9vdpZdYtoZ2Ca8PEziDcVAkwnSRV0RIMFN8IjPh8W6EKNndjxajQA++CpKQC",
+	"wyzmqkjcE07e4Bz819tW8YoXw5ye7WA4FU7nKOGFsVBm012z5x9bhm+FjW3PGk+BjG0ZHdCXKzyk/2RU",
+	"DUorj4HQeDBXf1CNREecWxexPCS+f4S87obkOqQRwGBi7IQqvoKfANOSa7IuTd1NdHg+VIOUI17tjYPu",
+	"11VfjDqBLkQwpCInU1ZAX/weeCxRw7QeEAayD/kgu4tE9DvyuJALCTuJL7vHOkOgzTYJjdIhYg8yZLdu",
+	"8A4LCR7LatCyTScnRhNC2kyRwRdTfPv93dJmhvhppsukAZJZJGqtkM/rLNYAxTmrenQlesV13jcxKdJH",
+	"CLv7PnaDwWEcJNYNU/1Kv7tLBqQaqrqCua3voEL6hYcXijvYumrbjeJn2EYuyUyKoJ1IT7OxSKz5IOzb",
+	"RvZOD8fIg2UL9E0BqNsL9A7zpwA6/dH0OFf9Lnq4gws4d8mlpZCzL6JhiEFrb8ZS5B6Uf5R6zt4dH3Tg",
+	"/oK5tu3ruyMzy/BdpEVx4L51FbhWTW167851BaF/34pqVK18lFArnUegMwrfGtBwOT1dxZjJMEK/7ycz",
+	"cBKeiY41fY4enkdrSgN8dmAMVbX6dBC8ECBOsa6uWEMDVGa2SLjIm5Xru1qQ1Kyu59ILuRFXDjyp9EtD",
+	"duubEuc2Np4TV6G2RVUAxVh/YVIBtEb75SAWUhsIwAaW7pCEyIJaeSxFHWUS0vhDjUUklBgk+37CL/Tt",
+	"0qf3ghIYWKgXtov0WtNVsMtuT4P5/ppmhVh7RSr0BgWMt0W3DJMiXKnlFuyjGRX2lykjux7RZg+CsTo1",
+	"6nhSzQGtodIJ122NnniizxOWTm3oToO10Xs3QmduPJogfbm7m+N7VrVT3fGsKoxwdvb+WhdUCFf5QhGt",
+	"kvhQWe80Bq/+7OD4XLkeOxgD1YZuiZGytWOuTtVCM/0xjmeNBWGYjcBYHSb3MQJhhYCLN/PZoso6w+aq",
+	"rlqtv+kDcaoN3bbuLIVUa8H1wu4s1GUxohsB93g0NPZGt6nGTiDroe3A0dWhy2rCWUUU4XaHexunMKu7",
+	"5K+iuVEUPTSmctjYfV3RrRUcMK6DgfQYaXeA20j6K+OTrn2sO5jMXCQ7gHBDXHsE79qyy0HdoC/3V+1V",
+	"o6JuRDz/Gvk1VkrHfL11pK4/fWPHIWJjnQAaVxLuaT1s9ERcHmBVFJKvLH8YRY1UcNcxKM22F3QDlrZe",
+	"8fsyFnBIAp6BQGoGOLkyWBGbESNzuvWdhXa5P7Qy9vpX1ziuXU0Hv/PP9ijYCCs1eJsETnCNXcnH4S2G",
+	"WtAP6Yy1Yl2MF4rviogIEZWOesMRVCLswJog9H1XIQguLuz9F7RQ7V965xvM1NlFQUCkopIGn6Sr9Cy1",
+	"1BDzvcTkbnodzev2LnbYpmgMCMULwDuLszTtjE8gcAd1Gyr1VdVlmmxoC7Jl7T8GKlnQ3j0Gah/YvnB0",
+	"m5I6/++SCNFvBU7kCgIglrGx5ptCifjfXn4gZ3TNz24vzkAXcvsRlIe7vmuo3QLh6tM9VOagQHdyOfmH",
+	"luL0Pd0EqnXYR7XFrjiSnWCNJ53u514dFjznsSy4rkpbAMBgBxMtbHkiDYv3tQrg27EjrlnI8mZRjwgB",
+	"sQYg/G6mAhoYVrPW0WQpOZ+3CSlNalE3n0en31ZnmmxbNX5Lepehh7PEE4vZNS6brtu8uWamXEcqNRnL",
+	"Wd4nuQEfTL760KaieSy/0uckFVwsawky50pDnrQyBGAd4phfkUz4flgWLcn84Xc7Q6SwqPp28++Nbh2/",
+	"Ea/FYXuXWuedyhQSiMytazCMqQOrCWXP7OLOLqdGpua2jvddHqTbDS4y9EuCNjOZa1/jO6eQ+td1gcYk",
+	"nWMnBnAlQpK+/dSUKu4v6iGjBmSp+yzvHYGNZm9GpuymFBk4dULQcw93XgpdNnDOrzCVdR/4f19zWFCT",
+	"qqJUy8zZG1NW6CwAjkGQgIXsq0jAKEHTZNy7OLXIWMNTjyCAl36FDcM1evSwQnzPJme3e3mM7Z1ffKeQ",
+	"eHDb6e39Yki4UR+Ht9VMtrp1b3QtM1Nxkc72ogR8AxUWGrSSe3qeaDHqe5byPE7QTqE6ef2de9HjR48s",
+	"HUJbaPL49Nnpk/bWpQMic9B/MHIyUJ8Qw6oBVWrHdraWxNC29+nA4NpaSWwTt4SrziKuPAGiFwGo1jq3",
+	"esWaz0ypWF1NbFwv+2Rhn2IzvubDM3StGj+w9uTuKlVLDwerjnJTA8aDUruAhKuOdtoeO6Xus4D0lHmO",
+	"93OviKM+qqjQAYX07YFKgCzyjytXHtC2QTsV4NGw3we6ZOJ1xNOXyEuPYEZXSG6Vqy/iB7LP9Ig243Nt",
+	"ieQfaFFsW1L1Uy6fSOWRvTazysKRyqfiXQXYeFeEkpxu7T++Br8/ItG4TRwbOaZh28boNsXxlqhS/JYW",
+	"/ZnsBX4hxmcQZ/u4kgLT+XpoSv2djXNZKsOYuKu7kRV0+zEGgLJiOaeiroSoUOI8UOOKCeNbNKG0sP/P",
+	"GrNclCJXbaGeendSDxh/TvsPLKj+uJ/0HdbMU/1xP61q54Ed+zWMDuJXhwC4h1hesZYnKr6WWJDFrby5",
+	"UU2ici90dJPVxBvOvbkNzV0LdiDOI04o7aZyrrlietDNZWRTviUtFhRvwRDJiR3YKK1iMQdJ+PjZ0waa",
+	"5LNONIuqx2M8xoP+mqF50jsbgWNE167oMPF+o2Q5QGuw7/+b/UrUJwtYNP1f5rBruvw6Xlq7qdbjpDYA",
+	"Jxjph5yCi0tUqmGmypUDaDWGKY1aoY8yztkm2uUAijvXCbXfDEq6dRB6MXGRrL7x0Gn3DIbmcdB8NQ/s",
+	"QX3ZblAM+Q1IHV5fxt0Jx3BxU1SnBPautTrlHKKofmYJeuguxtg/s7Wvtp3818/ztfr1//x8fvL8198v",
+	"sotvPv9pMhjtMqpcKh7LJ2spcpLL+F3VDyoJi+pThXT/LnIJwZgBFQn98AejRe+6h4PVt/+Gx1vdFHby",
+	"72rjbzenn4poOhs6UhAGlaql19oBhnG3fr2/XQdAxWk9DhPJwBDVBlkmcskMiqNVRxeNbplSCd1pqvhF",
+	"I+hysmgfpxy//eAzD7fQf78qakh3FYueSA9bCRsSoeXpN8KvwW9yjJz+IwQLSdBTIrUyL1lqLXjydhao",
+	"KMRPnmrT3bFOaxA5rkN1PJBeUNH1onCd7wqUJQiUksjDali2/klCDbH3jQHU7+6TgZnhTgXD1cvJqh3u",
+	"Opt3bo0DNEB2y5Kt9RBDjWNUrFodQJlz0QA9r9BRAM156hHhhyKTW/vqIyjNY4DJhddc7IKaflwz5bD8",
+	"Y3BsNAes+woXppwtIigwafC383gifWKBfZDaWle0Q1XBwSbIJp6zdROHR7mtn28f1z+Y2TfFRva5vPs+",
+	"pBT84m56zFBMROeK8UkkiSv/M3R4mEdA9K75DXiswLn/27u313UOgGYaMvt+I3+mZCblkrOvrTIGsOK/",
+	"vcCuH/8DzHlJ/sqoYop8ePv3lz/+dkpeWvayGwAfuy6fZsF+EUr6PD9uiGAsh7zE3z6drJkCqSDFb5cE",
+	"ThjoBPO4MgJ5XaALhglfp+SlUtK1n3CZEcQnzehfBHjGnz95+pevT8kHvnKNDuwfHz9+/Lzq+qiYqxg5",
+	"JT9w7ZLb1/SG5ZeIT/ObYJ/Mb14HxUC0pd7fIK33t9NfBGbdaDKjSm3Jb6/nJ2+omS1+qzOBfVqPb+Cn",
+	"YW3ovH9+cXFe+e4vHp9enF58ffqLgJtrxgTqtjxnwlhBpSaXkxdrOluwk0en594X1vgblGKtVlRtJ5eT",
+	"V06aN5BuIXAjZnLFxQ02pIBcB8h88V09oFgWckFOK2PgcuLh9SYB60wuQGldM0HXfHI5sUs4d9WkwAGe",
+	"qjwKg+NI9OhUlPI6n1xO7BG8qB+zBK/XUmj8yqPzcwcJaFySC12vC3dLnP3Daal47fV37vnhIpbRXn/z",
+	"DwESid0ZeMA5GeLDVAs4q5KTGgf000JWSEqywBplbCkCNw6FrhWnkFlTs4kT5E4FcCCBzZ18kef1ylBw",
+	"MG3+KvPtoC3stXMVtOPnpoxyYPw7Z3gx/gQ6j2qMk/qBGVJ1wHLHFTmYZlaqfcU+/Z/9zvPPKJELhjHo",
+	"5um9h3h58wAbm/hkX57jd/IxlvqBFUW9ViHJSip2St6zealZTjYLqz25xG3oGkFoQdWqFvar7o2xAkLR",
+	"FUOb/Of4ROtHzl5/N/n8azZZlxFiRwkcbtfAd89BYsMAXxCnnP+TcgoeRxBAYuyU/MTNQpaGUN9dy15K",
+	"UD8BvbestXYXbjozlZ/lILKKCtEPatvCg+MdD/qIIkfzvdxAtJYJM8bBXFv9jRLYKmsEWKNn2KZbNu+4",
+	"vvGRe7m67VC9r22Y1yjSMXjbQfcyTPtIksa++8HuYzyPlv0fh4hNdeMcQLx9797qkO7x3sVXDVjdES5R",
+	"t+4v7AIdTtbn/2RkHVyagyl7uj1ZUJGfzer6j6jwwTH+uv0eMRqPcVL21a4M5Z6PCf2l8VOylvwoNgCd",
+	"siKDOIJVfIFbd7qmc0WqwPwpeY2NMNCVQEW+j5obOWgsZIsd8NwD5kWP1xr7Rz9cn5f3v+9wX4FV03ST",
+	"+MOFWGQQTGErzYpb+3fI9g07O3LMOM6bhw8PLrg2Um2BEHzsLLsDWbgcj3aF7Fv/0H2oZG6wvkqZX8BY",
+	"apl/H+ypr8rfKOlzmO3BZYTPCRVbKMk5TIP7tsqtOQaXubc/lBZXHeH+kb3I83EUnTd0ySxjFBSiLkaC",
+	"owvGdV1lXY6qURCcKc0peUEKOaOF5zWoy8pZhbKqyZoqaJMD/KmGGTaecHpqhyEB3KN++EqqG6v91kma",
+	"UM1XQyP4ajHsrvsQ+mO9M1+WBunm9TCqSQtLBVJrRC1yITc1lViOgE74DgIzKICAikYlVwQYhvwUlBli",
+	"89rhfpkGJ51B2ejIXplv7TuTHHgvp/aTj+MAWNsomqWUSyLkhvhq1MbxGexMWCsKDgyUGIn6g1FbKyWJ",
+	"T1BcK7nimulBagQemQsA9dEpXrlH95i9uVvQAxvu3zMyZWbDmCAFu2WFvmqgv7qG6yjEgppZTSHtm9t3",
+	"/XfJ1LaOe9m3ImJ2daRdjZZRwoyhCHUl1sWYnSv0koM+KFXO1Fi6j2/Hj1vS6FFPaxGTIoeDboIkDUEl",
+	"37hc/2bn2j3aFfEOAuq9bohHR7dv0ISYMojUjqVGvAEnU8V2Vvty/WZAIYP8fv+XJRc5gdwQc0owmkyh",
+	"iG7NXfEQhLKtyeLiQq5m8EYyTaQDjvPGjmvV7PheFrlTAbHtf6XMDLtw7FJx/6Py6gNdsm/dM3tUHpMp",
+	"vmAyKlLiSNHxF7l66AGiKfEiphRkm/efUbeMM+yTOVuYVdEk0t0X7dsAkB2B3eJd45Vx4uDYe3eq5EYz",
+	"RWZy5doBWfrEAlTijtqqvdjSvm6jTfUSkhdUhHZ8SskO2SicU+6L+tK3XfPRe7GjwyH7WtNTKZdj3SZ4",
+	"sk5D5GqlfYd8Vysk53M+Qz2EHRgHaa7xSDI9HOPBLOrmYe4f3kthmBpHtsOr6ti9A35DyhgkVEOSP1u7",
+	"9kDtfPKueuo+WKRqWdSTO6o1jLHN30GnFp8na5nA18lVzt+qmYG4sZ8JuXsgWd3hdw60LwxCffRT2psn",
+	"1NNvscdyXd4LqI0FB8wYgoUuWU2b1l5xya52O1C2CIlpJaAkP4gDY2eLvjA3xuHy7Pz+5BnuZD5uWIwJ",
+	"MHJrgqlzSjxMi+XHBnYx5JdoQ7eDhB9TVJfKlcVEb6+XCguvjnHEL3H0umL9Xs/Wjd7q9LD7M9JtZd9U",
+	"6ZFfaWIUIIuRHwE3UmeQEq+rbF2RIxCZLlfo8YQgS400XIpcCnbQYZ8FsBLxQ3elR36H/iVP39fojEcC",
+	"8F77Oms07lGCGxGGOyU/1j6hmRcxQ476tlXV/xszL2/7afhgPMHrTrRRjK4GG1H4NVCqrQRjYrzNXACi",
+	"js4I1eQaSvpPrq1ugYtzGfoQmFxwrO8v7PULZaUtmnywkQtGC6wWTG3k9/jEEUnVjZDymZzu25cVyJ9v",
+	"+Wf3oOC3rK/JCGrp2e+Iafv5DHpPp/bACYt/F7l8OwdAwiPuRVgYmdR+4ePRiMzQpeVEKSqHD7qAgF1z",
+	"GeNVyGfXy3jU9UA35I+ubXTSbWi3Jr79F/eWnBB2dubGhfdH0qZ3DqCX6QBFXq1y8Ad84ogk60ZI7BrO",
+	"cIxN+t53HPfZAFYlzDzqEZS/VTgAgHDChVU2F7JU7V6NmAVx3di58ZWDcNPuTym4r6O6dknh/o0DbnZr",
+	"dJ8gfE2arl9xkV+7Z3o5gsP+U+FmpxyxT582AEAeHzH01N4FpfQL7esbcVs3lvPQvc7ZYVUZwFfaNVsm",
+	"63JacL1gGmvgnl188+xrdIdMmU57QdoJoMLxSTqo3gSIOcc/Bzda3zOoswZHOoWmJ8pKOyh9zuWhDts3",
+	"FcDQMYSbe/tDOWmr0zpi2tOLPCe0ASc9ZTdcQISDGquVH0j1QZ5FOmWiPr4esg8i7mmL5tcviAaOEX6x",
+	"+5WAq44LUMPWmpTrGi1NQbsIagAvdhSe/pt9taqAw3FIOcfcHrSePWl5s3LJ2Bo+8emO4DKzIpnnGTjV",
+	"AGTcVWRhoklVlHUgKVo990Teugax8boqumRvb5kaKlCgUjtqcVcIZVMuqNpG0Cy/FGESSObxjIBbSBjy",
+	"p++uXQzgc6ENLQqsxl9QkbMcnj8l7+uuR75rkwPIXTFCQWmG+H4pCNWYVKiocMmV5DWg2VZ0I60GjTlj",
+	"WLYMNt+BJNQvmBFSzz0mYV4buUZx3eQ57A4ACZqI9IsyDLMmcpelSR3gcJUQ0c85nSUtteQmnP8TEvNb",
+	"EbyuTUMZOeaTvBkfONpzD9fhgQd/hAiPP/mvat65qq32GnBc13UYmJ1KXuzcY5hN5Jtv+aIMkFsZKUXB",
+	"NH66kBorNJyoPPzOg6S3oHnyqNmuQW37cZEcHiY5+v7Ey3sm2IZQkiu59jYpQB4XUjOrexPMo1QrJAbn",
+	"svOZqFRsEQjhDjTSlaz2N2Ze6KXrr3esekYYoC3AB8lUY3nf0OULCWNu9USKiudyBq74hFE6UrQ/btDq",
+	"ZZ0WeChXDWr5IrQsEq3E3IdfaU+XNUzWwpi1vjw742JpFN2eThWdLTfUMHXKPtHVumBXlb7PoThE5i4/",
+	"r7nHXNdZcjuwW/GGKBEoqXusuk1RKdCUixOCxqk9XY1BsX/1BjnVy5BmL7HQz6Un+sZYzSzFxEFKVecv",
+	"xk8GnGDfPHv0zdd3kS19EvfrjP378EMWeX8XpJv9yM6vr3QNaIXE71tSgIvyePnwO2djDa/aKB5PiH1P",
+	"Rb5rSfc+1zua05EzBHT4m//h6zXLyf+9fvsjAfjNUa4S6C5cdyqwJm+QuR6auZeEIsAjsB1ojAD8Cm+I",
+	"d7HRQaVvLUy9hetLeYWEWBJTaP+xHAzmq7o/OIaQnFrqI6AwQLOl7YZuQSzQgx1+QFWFRKzgOLtLuXwt",
+	"jOxVnSMVUdLeJJY3uAAf0oAynKp/TjQwkmi4tQcv6zK4qIFT0saeFxdEl3ABZQA/aDUzV0IDZQp1uXZi",
+	"aq7BS3RiT3vNC0A6MbEM5XjnmM0n6qErFnAKwj4ycsvYcu4uHX8kFcElZlEK/+lIM6hcRaVwTfDjw7oP",
+	"7zKqYjPGbwGXFZFDc+SYwuo9iYE1R2DaiBjLsaKj86hTwzKqCp4cGABO7zYwqA6l0lL5CwqqLOrG0ZFh",
+	"qw8j4/r+IxWO65NHz588f/aXR8+ftrc+SJWgrKQ28TMFAFw/zKPzjtYKdw6BtkaqpVyyHIReyrwpOKvq",
+	"w0eq2nT162G5nZPTkILF3dWxyeqmKRWdYaQzTJaxVxXLicMIvTcFxV9/YyOo0SV7Lb4UB/+IiG2uZVTC",
+	"PllRsR3Nu0+rJnJ/PmWr4msHubiylzTiWCMBVqrRHJ3NmbvCAcWVrBg4pknB7SsFooy6km9AWmh2sLKk",
+	"uKZa+2hBn7wiBIBOeqqPCqH3JgltOGaNmgQ9iN8ISBTqlywZclY6M8E/1KGsWZ00qYXVDYDSgdu7aF2V",
+	"ltdLzxqiVz2QblPfupcgmzGzs9HeyrNe71sZYKHbL+WR79ynR79z+6W71G2+e6W7OIofpaC50eUCCj+s",
+	"aZe+cAcxbpXxm+Tgl5/WBeXiTdXh8rAk1iyG1l+3ZwNYaNdAdON7Q7tujJosKKTjXhLLiDojVM0W/JYl",
+	"zaKFhFSCYRx0TOUNNlFgN452mhkt1Iivy2r7PWcznqOHlHCXJgofQuYUFKatICaANj1+vD2QnM6wkdNg",
+	"hasz5/kVL9iLqknU0YrAynjxl9d/CEgN4EbXaRQLDMYCarNvq0+uRk5zGrgnlV56y+7JWDGf5PbrhdzU",
+	"rH6kMvsP7rIZzR/q+xBrQsmGTcMqfk1Fbk0BK2voil3aP3DDNcuz2oUmN4K4trk6I4Wkub2n3X19hIT+",
+	"1vOx7OW6bUSP6D2jee8jOpwH3rtpHF9cgZpeGwIaOoLW1wP6OEH7uyILqlYF0/qy0qZQWqnS1fMHPj17",
+	"jiw/9vEZxWe63TbAR/qxE1y2B/AT9LAbReEA4acd+6yk4EbagclayRtFV5kv87bTJaj/2UN4p+SKmQUr",
+	"db8rQ5bmRrbR+d+YeeufOSKdV2Mk08ddrtNIIWPsSaIJBvV6RIUTxRiNvRk/bcK//qHyc+7zWK6ZwYKZ",
+	"8GgCUH9fgh2B9QcvGKYTBnk3/SL+EWbolet8H1xxb6j9rlGT0/idBRDUlIEnZ8hWgmOnA8sDH+mVK+46",
+	"UdW75juVFvzW3r+yyGGOk2wCNZNZ1cL0NmzBl02mW8hQnWQTABD7tYfjHB0iV4QWWqLDCoCY0ZvAjY/I",
+	"gdxFeoitANojD3JejO+IAXfI7gpckxWEGlS1BpAcGNNS7+gXmbKbUgwJvVgl5G4BkOiQ7WEXCG0OGvIP",
+	"f02kv2Qv7Bwgy9GwpeBt6J0RbNNW8RVRivDb3U6ZvzEQYpN/clTyt8K/a7SE6NCBENWcDGOq2rvx9SZ4",
+	"/wMhXHQdGWDL4bVqNfsVQ4QEbeR6jNN8R0vNMnidFXA30oo8lx0GpeKQ1+IvzF7eix1+6BdvsNvQN+YQ",
+	"+OntHbR7MR33KvrDRT+iyP8O3ZsP4aIP3+fc9EjwBcTsCTWZRxjc8cVSkZMEqs+dBWALG/VH9zj2LfNw",
+	"6B7uiL5cZI/41v/vQPYINt+F6SvkPL/tYF5fEYGWjysx48b5xrHvcpUqrelWEy173SmWsbZtmtV7eOCh",
+	"4H1mdCzM2T1MoBkVJJfgUN1ItbwiT88fO2Bj7pHG+uIFYdCxw3/3vnroqI5qP0g0L2qkbKh6P8FBhBvq",
+	"Iq/opQAFIiy/YT09ob5eslWpee8fGiprPrBPBsKvXalO4n1ZsH5P1ugPPR6u2+b0eLjKq+989pU1y3s8",
+	"90H2eepaKvPXbZ8nv+MKG1pPuhU6hHWsGmPrhdwI0OvqCphH54+enTz9y+OL3vrcmhrDlH30v34+P3n+",
+	"6+9PPp/AD//2p/6egS9Gt2vnbKT5d/SGtcB1O93Ys9FYGl3dxEoKBrn+mHrPxc1VaN47rR1REVwFZuWT",
+	"I6zQzeqkYTLhBO69XpIBAOzvpfglHLF3CQxi3497NHoHDZVWeoJo7QvRAw+mscbjuArCIQZ5DC6OMoV0",
+	"iwa7t2Mc3d8ZWzdYFerHrC6oDMZxM4zhu8zP1jNMRwCavNMTcGHvvLtQF+qtqZqIj7VFvH5lncPqu+KA",
+	"Xlx1BgM0yPsHkt7ZrS8LWeBgvjq/Z76ajQ40gL2xKgCOinfvxj1nAAI/cvb8T/ad7Vx33+fhWGwUcwFg",
+	"8yGNjm1a2pHHzFOc6hmdGX7LTaup+sI/84dVcJBVEC092raCIvr4b063EMsVCAWMQdYgOAqZ5ZPMB5Bn",
+	"VXsnl2neJwCsJWQbZmGFnu+rcEVyexFQkROYhPbYRkVWd+uFJlwpJ3bSBHi0YwI8pA1QUfjR855+ahS6",
+	"Zvhm9P/ldJvhLmcQGsjqIig856zqJdWtdMZ4fSaLciWwQCl+60qp2bfuqWO1X7Bv/3Yh+ez+m0jujR07",
+	"aVj9aFqWRzmAtwJbWRtNkQ0VBkC/NGMDj5F9WktlWnorXBuqzEt46lgY+/DyBzIn3MoSB4i7QxZUE8iI",
+	"GO+e3WDMRTOqZgsy5yLXaEgYOi0Az823bLPc7FoxQi2Q0+ARt6ILGbnlyDutjGsj18HBd1kX9vH1iJhu",
+	"VLjtB5PLLBSmcdEN3bbax8lmAomlnN8rLY2Vkzmnqt4hIFB7l44N09ZFPlUH/PZNH64rj46FgWw1ySYL",
+	"2A+Ywrc49sl3XK+l5vh0axrzOL4gmAv6DUQAX3Afh9cHlKayPFLtZB9YUd/P/AP1MK4y1krsoP6R+05y",
+	"V0++cYkX2NyVKkYKu1mHIXE8SiFxjGgy/Hp/2EKuBulBAIb8iRiHKkByCHoU0OJNCubSGRa+Ggq94hoe",
+	"rds5T1khNzV+V9AFP2iMPDBGdlZQcVO2VTBB2BEf/sE/ew+ehWqsxAlBKfKI1TJO11nRLdHWOtnTZu0h",
+	"KObL/OyHGCdZBaruzPLfwAPolYLldyWdhvWHf+KPqOX/7qilp/0vKHoZZBP6TEfXX6fq9+9EOy2K1pbV",
+	"bRKiUfjQIqb/o1kgcbQDaYyTSngqRku7ER4OW0EFO59zlgfV1lVqZ7hNuPcHRCrBobC3kceLqVzDtXPf",
+	"foXOVLVRfQqwnVsi5MYJwYh3QRteFAi4VIXiAt9hKdI9/OqcwZin711BxT2cZziEHfK+HX73yZPXdAuq",
+	"qpwbJhwjRrn0oDjZ2e9wX7bWarwCIXtMGXdtpGrLvYD01RGavLh3fWXJXhaMaDvuiLb2S7uXCXPbbXSn",
+	"myQelI7k/bvwCgH/iK6rzaFxjeDiJnOFab59asIs5WpHLUlD1V2cu/9GVVCOAnb6hfh35lWHiaM6efoQ",
+	"npDmEBA5/+qWbKMfpTlWlpF99QOFA+5JKGEMgBJ7PAC/Xr17SLi9cciNCrz2xKHq6Pp1m0eP+2hp9LDm",
+	"hBf/wOIER67ZQZUme9sJd+t2fKZBJe1/zcXqdM6g46mQm54EvGBUaVq0hB3f4zPsRVF0XYyVeeIvx6qw",
+	"Sc4RKQqdg7VfDzLiQatyf8gBF6F60dPzHegyePjC/RVK6RIXq/36rre3Tko47wZ7/VfH3eW6xkYqwG+L",
+	"4U+Xs5xKDKnK8Ns0moFb/y8E9vbec2RKbFQsO54/uCiIKkFndZCoRt5gwYqvbUO/zmoPTdC1PAsK36o0",
+	"uD7Sp+xMTy/vLS297J+ODvMezddWupzzIOnqwKzz8njZ5mXBvpOz0urN955mXsbTLv8+ZmI5JYJtXHqW",
+	"3nDsYSDn81PyguRu4c65KQjPXSetgU0K4KjPZpCo1Ir69a17pOO6BbD/AUgrFSPsSP89qj+mgPNrSyVq",
+	"4cejCTc5m5XK81fd+ReNc+irXFCxxJYJ7vx9kiSZAyuJNAhHQqTBJKliLVBM+EAt3sZn2derwblcRxKr",
+	"vntaP+GKvs8Ro52CcNgKPGKoDpFzJ3bxfnMtOcNrbHjmOxw8ZuS0weHaM3Gn3u5jmvu8XSoMAxynouo8",
+	"IqAqzHJ6Ktthp0vxkTh/S3fhO/+5XUYvQBMChHipoA4vrCmqqObP//nizQ9foxY0o4JMmSMxlkPJ3ga1",
+	"Il/16xBBuCZSYCzHatHrgs7s612DWS7it0ksVgakZhXiE6eRdWP+fKfo3FQKwrF01z0tYf+kczuRcbzJ",
+	"sKvwPubsgypIeel6FGF6NYUECt/PqMJvB0A+CMi4T4LuNH2EwYhIoHikSETpW8OJ9D8ujXhzxhEroupi",
+	"Q2D46ua4AjVRChf7AQVxh1CckLYy2ufMIDgCmbIDbpQ+KUv3karUlaLk5zlaFhlnRe5cQ9CIQc6JSwOp",
+	"m0VX3OvaerhMbJZz07tWGnYZS11SBRRv7ad3ZbveV/DD8dwg+7c2WYEl0GwdAQesNAHjYQMXga+/chqR",
+	"5SXQfchcFkXU09nFVc6Jwrq9nu7O/MPt+Yfb8w+35xfiW/rn9rY6fMDje1bP6j1IJjuXBbvGpwbtMr75",
+	"3/Y3O9IZOQK/DY+PpSlAN1VcBPnzo/NH5ycXj76uMiPBRnDU1RueqhwA/VD2hHzAx/Nx2rXbVzlKcigP",
+	"NaKzQxZ3ZibPmTDcbLHVniGlrhuOdEM/tNHNsS3JNu1jx1fw8gO9Obpz4K2oxx6zOKgdK6P8EjEyHlJi",
+	"t0YD7p8qwugBu+WWIGpf8gGaKdTyzeR6OzJixrdyvY1z7cW9cK1d0igdzTB1BeQ6dGwEjQ30NDmfZ66N",
+	"NAUDwft15EYcehJyPh/5IK4humS36u18/hAyFOFK5Hw+Xn1weBFtfDa1HWVud3gxNDk22P4iP4EGCeOe",
+	"wStesLdF/gZbLxylAwq+/YFy5/qhs07ZDR2v7dimaiLsYm32GL/SdYFmAdipA9RXpABxPP47Vn48DvFW",
+	"BKf/+WEYXZXjYF78wCrDRZUCrVIhN0QK9GkQWeQfsQOOcbnxm2ZTaX/+GTFSHioOFFtRLnR7+SY+clSj",
+	"EYdI+aLdLEezGN37sPCgMmq4th+gSXG8avVw71G76ard9E/dD5YkjtbbcelnN5btqQ013mqvTmZB8/0W",
+	"Hhk6Amskd25IusznmOdXI7lPrRp8MqWuadTgkbK7Y5X/1U7hr3YGD2pNjqWXCu+hRMpoeCEMwtFrJgzq",
+	"qxBZDg2HQWJRM12xY+Km4zfi9dHuOHj5AyEkxnuaX4ftxwM78JqZk2+lXHJ2dGvQdyQDNgcThIq8agHX",
+	"1//kj/ZsVirlNisJDcRvxNuyJy4QbpAszQPvkJtBd3ROM1Ou2677a3jgmCn8MEAcHB6yOwBGlQjGoF1o",
+	"HPe96k+AlZ8LChBhU0ZWNGekweOtNJKSou+kDnbiCMxu3/0Hr0ckPuDRAHh34xSzGm6x4GJZKwj4rDZU",
+	"GbJWXBjWWyoAVlG79vUBH7kP1esHKZflGgbsq33hAsZSvfBtdUPAKjmgkHIZYKiX68OyqXFpx+GnYPOG",
+	"tUi9OMYUYuf1huYjqkU15ldv9QaPt2cQpj6rh4jCwFSRxYVEXQ8ysx8CW9vvxJcVMDiY3s/vi96/HR1N",
+	"+yCilzlthWz+IBE5+Hite2GAVO7mONWnTaxcAosGPbmghhXbAO6EKsVv+0LIGLlkbeaQFUUf7DNHEurw",
+	"7gdy+OK6Uveu/XBMYW7fV4EbQF/3K6cGI9yTC8nMeqKDGdVC9KDWqCMTfZvSokYlel41x8fmY/136Axb",
+	"QyfJ+4PavnDNo49C3YpuH8gCcGCG8XbikG8HCTOKjyO/P6gtWYEyqTFRwgcVMdsRExOxYfvWpe9vTslb",
+	"UWxRaM0piDWuoTljMtdiP+qBp6x53pKWeM3MC3jiOKcM7/5ij3nDFPTuJ7BJowEh+MOWpfEOO3sUwKc3",
+	"UlaoZoCXcGX/71Oy8ICnmNHJVv1PuaoSSZ/0K16wl9VjR8L79u//ojkb1ITR4pRg3TbOOeDlDBsHOYRZ",
+	"340V20SmdPrEEQtp+KwnGIhVigv2I3xjcod+oH1xRMD/NiaMCJ+xXfYB4PSZXDHXJpXPXR6rZTaSyyF7",
+	"qZiHbUrzyhv7EnHzL30HjsspGKbSZIU760usHPYuKHjQZyqrwa9cHuuQky0Ybc/Dhwe+Z0X+x6mOcaoL",
+	"VuROCDYEH5Yt1TqOy1Be0FvW/3K7ZUp3A3fq42N26hZoQDfJ04hT0X2Ekh+TJ9qcs58//78AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -97,7 +97,7 @@ func (s *Server) Shutdown(ctx context.Context) error {
 // somebody who is known brings mail.
 func (s *Server) limits(h *fasthttp.RequestHeader) fasthttp.RequestConfig {
 	path, _, _ := strings.Cut(string(h.RequestURI()), "?")
-	if h.IsPost() && strings.HasPrefix(path, "/api/v1/mailboxes/") && strings.HasSuffix(path, "/messages") {
+	if h.IsPost() && strings.HasPrefix(path, "/api/v1/mailboxes/") && (strings.HasSuffix(path, "/messages") || path == "/api/v1/mailboxes/take-over") {
 		secret, _ := shown(string(h.Peek("Authorization")), string(h.Cookie(cookieName)))
 		if _, _, err := s.Store.ViewerOf(secret, s.Clock()); err == nil {
 			return fasthttp.RequestConfig{MaxRequestBodySize: maxMail}

@@ -190,3 +190,61 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 		return false
 	})
 }
+
+// A mailbox is handed over in the console, and taken over again.
+func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, theLast)
+	b := testbed.StartBrowser(t, 1280, 800)
+	b.Open(o.service.address() + "/")
+	signInAtTheDoor(b, o)
+	b.Open(o.service.address() + "/settings")
+	b.Sees("Take one over…")
+	press := func(button string) {
+		t.Helper()
+		b.Until("there is "+button, `document.querySelector('[role=dialog]') && [...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === '`+button+`')`)
+		b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === '`+button+`').click()`, nil)
+	}
+	row := `[...document.querySelectorAll('section > div')].find(e => e.innerText.startsWith('gauges gauges@'))`
+	b.Until("the mailbox is listed", row)
+	b.Run(`[...`+row+`.querySelectorAll('button')].find(e => e.innerText === 'Hand over…').click()`, nil)
+	b.Sees("Nothing is filed twice")
+	for _, v := range b.Axe(source) {
+		t.Errorf("handing over: %+v", v)
+	}
+	press("Hand it over")
+	b.Until("the mailbox is gone", `!(`+row+`)`)
+	files, _ := filepath.Glob(filepath.Join(o.folder, "records", "handed-over", "*.mailbox"))
+	if len(files) != 1 {
+		t.Fatalf("kept here: %v", files)
+	}
+	data, err := os.ReadFile(files[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.Press("Take one over…")
+	b.Sees("its password is asked for next")
+	for _, v := range b.Axe(source) {
+		t.Errorf("taking over: %+v", v)
+	}
+	give := func(content []byte) {
+		t.Helper()
+		text, _ := json.Marshal(content) // base64
+		b.Run(`(() => { const bytes = Uint8Array.from(atob(`+string(text)+`), c => c.charCodeAt(0)); const d = new DataTransfer(); d.items.add(new File([bytes], 'gauges.mailbox')); const i = document.querySelector('[aria-label="File of the mailbox"]'); i.files = d.files; i.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
+	}
+	give([]byte("no mailbox"))
+	b.Sees("is no mailbox that was handed over")
+	give(data)
+	b.Sees("Change")
+	b.Until("its password is asked for", `document.querySelector('[role=dialog] input[type=password]')`)
+	b.Run(`(() => { const e = document.querySelector('[role=dialog] input[type=password]'); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(e, '`+demo.Password+`'); e.dispatchEvent(new Event('input', {bubbles: true})) })()`, nil)
+	press("Save")
+	until(t, "it is watched again", func() bool {
+		for _, m := range value[[]client.Mailbox](t, "mailboxes", "list") {
+			if m.Name == "gauges" && m.State == "watched live" {
+				return true
+			}
+		}
+		return false
+	})
+}

@@ -1,10 +1,14 @@
 package cli
 
 import (
+	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"fmt"
 	"io"
+	"os"
 	"path"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -132,4 +136,97 @@ func TestTwoMachinesFileIntoOneObjectStore(t *testing.T) {
 	if entered != len(sums) {
 		t.Errorf("%d entries for %d files", entered, len(sums))
 	}
+}
+
+// A mailbox goes from one installation to the other: what was filed is filed no more,
+// also where old mail is asked for, and what came meanwhile is.
+func TestAMailboxIsHandedOverWithItsMarks(t *testing.T) {
+	d, m := testbed.StartDovecot(t), testbed.StartMinIO(t)
+	want := map[string]int{}
+	readings(t, d, "gauges", 5, want)
+	from, to := machine(t, d, m, 0, "gauges"), machine(t, d, m, 1, "berths")
+	oldMail := func(p *process) {
+		t.Helper()
+		pass, err := call[client.Pass](p.api.FileOldMail(t.Context(), "r", client.OldMailRequest{}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		until(t, "the pass is done", func() bool {
+			pass, err = call[client.Pass](p.api.GetPass(t.Context(), pass.ID))
+			return err == nil && pass.State == "done" && pass.Waiting == 0
+		})
+	}
+	filed := func(p *process) int {
+		most := 500
+		all, err := call[client.RegisterPage](p.api.ListRegister(t.Context(), &client.ListRegisterParams{Most: &most}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(all.Filings)
+	}
+	oldMail(from)
+	until(t, "all is filed", func() bool { return filed(from) == 10 })
+	on := func(p *process) {
+		t.Setenv("INKTRAY_SERVICE", p.url)
+		t.Setenv("INKTRAY_TOKEN", p.token)
+	}
+	file := filepath.Join(t.TempDir(), "gauges.mailbox")
+	on(from)
+	says(t, "the preview", must(t, "mailboxes", "hand-over", "gauges", "--file", file), "Nothing was changed")
+	says(t, "the handing over", must(t, "mailboxes", "hand-over", "gauges", "--file", file, "--yes"), "no longer watched here")
+	if all := value[[]client.Mailbox](t, "mailboxes", "list"); len(all) != 0 {
+		t.Errorf("it is here still: %v", all)
+	}
+	box := d.Client("gauges")
+	for i := range 3 {
+		testbed.Append(t, box, "INBOX", fmt.Appendf(nil, "From: oda@tidewatch.example\r\nSubject: reading late %d\r\nMessage-ID: <late-%d@tidewatch.example>\r\nContent-Type: text/csv; name=late.csv\r\n\r\nlate %d\r\n", i, i, i), time.Now())
+	}
+
+	on(to)
+	t.Setenv("INKTRAY_SECRET", "pw")
+	whole, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"half": whole[:len(whole)/2], "nothing": nil, "something else": []byte("From: x")} {
+		broken := filepath.Join(t.TempDir(), "broken")
+		if err := os.WriteFile(broken, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		says(t, name, fails(t, "mailboxes", "take-over", broken), "this is no mailbox that was handed over, or a part of it is missing")
+	}
+	if strings.Contains(string(unzipped(t, whole)), `"pw"`) {
+		t.Error("the secret is in the file")
+	}
+	says(t, "the taking over", must(t, "mailboxes", "take-over", file), "is watched here from where it was left")
+	says(t, "again", fails(t, "mailboxes", "take-over", file), "is here already")
+	until(t, "what came meanwhile is filed", func() bool { return filed(to) == 3 })
+	oldMail(to)
+	if n := filed(to); n != 3 {
+		t.Errorf("%d are filed here, want only the 3 that came meanwhile", n)
+	}
+	says(t, "why", must(t, "messages", "list", "--text", "reading 1"), "reading 1")
+	objects := 0
+	for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: "shared/Gauges/", Recursive: true}) {
+		if o.Err != nil {
+			t.Fatal(o.Err)
+		}
+		objects++
+	}
+	if objects != 13 {
+		t.Errorf("%d files lie in the store, want 13", objects)
+	}
+}
+
+func unzipped(t *testing.T, data []byte) []byte {
+	t.Helper()
+	z, err := gzip.NewReader(bytes.NewReader(data))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(z)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return text
 }

@@ -14,7 +14,7 @@ import (
 
 func (c *command) mailboxes() *cobra.Command {
 	root := &cobra.Command{Use: "mailboxes", Short: "The mailboxes that are watched"}
-	root.AddCommand(c.mailboxList(), &cobra.Command{
+	root.AddCommand(c.mailboxList(), c.handOver(), c.takeOver(), &cobra.Command{
 		Use: "folders NAME", Short: "List a mailbox's folders, as the server has them", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])

@@ -3685,6 +3685,13 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailbox(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
+	TakeOverMailboxWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
 	// Corresponds with DELETE /api/v1/mailboxes/{id} (the `RemoveMailbox` operationId).
@@ -3746,6 +3753,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 	ListFolders(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOverMailbox Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
+	HandOverMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LookInto Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
 	//
@@ -5252,6 +5264,23 @@ func (c *Client) CheckMailbox(ctx context.Context, params *CheckMailboxParams, b
 	return c.Client.Do(req)
 }
 
+// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
+func (c *Client) TakeOverMailboxWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverMailboxRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RemoveMailbox Stop watching a mailbox and forget its settings. Filed files and the register stay.
 //
 // Corresponds with DELETE /api/v1/mailboxes/{id} (the `RemoveMailbox` operationId).
@@ -5404,6 +5433,21 @@ func (c *Client) AskConsent(ctx context.Context, id ID, body AskConsentJSONReque
 // Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 func (c *Client) ListFolders(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFoldersRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOverMailbox Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
+func (c *Client) HandOverMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverMailboxRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -8640,6 +8684,35 @@ func NewCheckMailboxRequestWithBody(server string, params *CheckMailboxParams, c
 	return req, nil
 }
 
+// NewTakeOverMailboxRequestWithBody constructs an http.Request for the TakeOverMailbox method, with any body, and a specified content type
+func NewTakeOverMailboxRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/take-over")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewRemoveMailboxRequest constructs an http.Request for the RemoveMailbox method
 func NewRemoveMailboxRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -8925,6 +8998,40 @@ func NewListFoldersRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHandOverMailboxRequest constructs an http.Request for the HandOverMailbox method
+func NewHandOverMailboxRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/hand-over", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -13375,6 +13482,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailboxWithResponse(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckMailboxResponse, error)
 
+	// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
+	TakeOverMailboxWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverMailboxResponse, error)
+
 	// RemoveMailboxWithResponse Stop watching a mailbox and forget its settings. Filed files and the register stay.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13444,6 +13558,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 	ListFoldersWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListFoldersResponse, error)
+
+	// HandOverMailboxWithResponse Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
+	HandOverMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*HandOverMailboxResponse, error)
 
 	// LookIntoWithResponse Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
 	//
@@ -15895,6 +16016,54 @@ func (r CheckMailboxResponse) ContentType() string {
 	return ""
 }
 
+type TakeOverMailboxResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Mailbox
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TakeOverMailboxResponse) GetJSON201() *Mailbox {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeOverMailboxResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeOverMailboxResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeOverMailboxResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeOverMailboxResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeOverMailboxResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RemoveMailboxResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16218,6 +16387,47 @@ func (r ListFoldersResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFoldersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandOverMailboxResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HandOverMailboxResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HandOverMailboxResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandOverMailboxResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandOverMailboxResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandOverMailboxResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20849,6 +21059,19 @@ func (c *ClientWithResponses) CheckMailboxWithResponse(ctx context.Context, para
 	return ParseCheckMailboxResponse(rsp)
 }
 
+// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/take-over (the `TakeOverMailbox` operationId).
+func (c *ClientWithResponses) TakeOverMailboxWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverMailboxResponse, error) {
+	rsp, err := c.TakeOverMailboxWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeOverMailboxResponse(rsp)
+}
+
 // RemoveMailboxWithResponse Stop watching a mailbox and forget its settings. Filed files and the register stay.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20977,6 +21200,19 @@ func (c *ClientWithResponses) ListFoldersWithResponse(ctx context.Context, id ID
 		return nil, err
 	}
 	return ParseListFoldersResponse(rsp)
+}
+
+// HandOverMailboxWithResponse Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
+func (c *ClientWithResponses) HandOverMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*HandOverMailboxResponse, error) {
+	rsp, err := c.HandOverMailbox(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverMailboxResponse(rsp)
 }
 
 // LookIntoWithResponse Look into a folder of a mailbox, as it is now, the last received first. Nothing is marked as read.
@@ -23560,6 +23796,39 @@ func ParseCheckMailboxResponse(rsp *http.Response) (*CheckMailboxResponse, error
 	return response, nil
 }
 
+// ParseTakeOverMailboxResponse parses an HTTP response from a TakeOverMailboxWithResponse call
+func ParseTakeOverMailboxResponse(rsp *http.Response) (*TakeOverMailboxResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeOverMailboxResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Mailbox
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRemoveMailboxResponse parses an HTTP response from a RemoveMailboxWithResponse call
 func ParseRemoveMailboxResponse(rsp *http.Response) (*RemoveMailboxResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23775,6 +24044,32 @@ func ParseListFoldersResponse(rsp *http.Response) (*ListFoldersResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandOverMailboxResponse parses an HTTP response from a HandOverMailboxWithResponse call
+func ParseHandOverMailboxResponse(rsp *http.Response) (*HandOverMailboxResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandOverMailboxResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -856,6 +856,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mailboxes/{id}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait. */
+        post: operations["HandOverMailbox"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change. */
+        post: operations["TakeOverMailbox"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mailboxes/{id}/messages": {
         parameters: {
             query?: never;
@@ -4586,6 +4622,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LookedInto"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    HandOverMailbox: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file, gzipped JSON lines. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    TakeOverMailbox: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The mailbox. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mailbox"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -7,6 +7,7 @@ import { Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
 import { Correspondents, Tables } from './book'
 import { CabinetSheet, Cabinets } from './cabinets'
+import { HandOver, TakeOver } from './handover'
 import { MailboxSheet, MailboxWays, whereItIs } from './mailboxes'
 import { RegisterCare } from './registercare'
 import { Telling } from './telling'
@@ -16,6 +17,7 @@ export function Settings() {
   const [search, setSearch] = useSearchParams()
   const [editing, setEditing] = useState<Schemas['Mailbox'] | null>(null)
   const [leaving, setLeaving] = useState<{ kind: 'mailbox' | 'cabinet'; id: string; name: string } | null>(null)
+  const [handing, setHanding] = useState<Schemas['Mailbox'] | null>(null)
   const adding = search.get('add')
   const close = () => { setSearch({}, { replace: true }); setEditing(null) }
   const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
@@ -26,7 +28,7 @@ export function Settings() {
   return (
     <Page title="Settings" sub="Where messages arrive, where files are kept, who writes, and who is told.">
       <section className="mb-10 max-w-4xl">
-        <div className="mb-2 flex items-center justify-between"><h2>Mailboxes</h2><Button onClick={() => setSearch({ add: 'mailbox' })}>Add a mailbox</Button></div>
+        <div className="mb-2 flex items-center justify-between"><h2>Mailboxes</h2><span className="flex flex-wrap justify-end gap-2"><TakeOver onTaken={setEditing} /><Button onClick={() => setSearch({ add: 'mailbox' })}>Add a mailbox</Button></span></div>
         <Listing query={mailboxes} empty={(m) => m.length === 0 && 'No mailbox is watched yet.'}>
           {(all) => all.map((m) => (
             <div key={m.id} className="flex flex-wrap items-start justify-between gap-3 border-t border-line py-3">
@@ -35,7 +37,7 @@ export function Settings() {
                 {m.problem && <p className="text-sm text-seal">{m.problem}. {m.advice}</p>}
                 {m.looked_at && <p className="text-sm text-ink-3">last looked into {when(m.looked_at)}</p>}
               </div>
-              <div className="flex flex-wrap items-center gap-2"><Chip word={m.state} /><MailboxWays mailbox={m} /><Button onClick={() => setEditing(m)}>Change</Button><Button onClick={() => setLeaving({ kind: 'mailbox', id: m.id, name: m.name })}>Remove</Button></div>
+              <div className="flex flex-wrap items-center gap-2"><Chip word={m.state} /><MailboxWays mailbox={m} /><Button onClick={() => setEditing(m)}>Change</Button>{(m.kind === 'imap' || m.kind === 'pop3') && <Button onClick={() => setHanding(m)}>Hand over…</Button>}<Button onClick={() => setLeaving({ kind: 'mailbox', id: m.id, name: m.name })}>Remove</Button></div>
             </div>
           ))}
         </Listing>
@@ -46,6 +48,7 @@ export function Settings() {
       <Telling />
       <RegisterCare />
       {(adding === 'mailbox' || editing) && <MailboxSheet mailbox={editing} onClose={close} />}
+      {handing && <HandOver mailbox={handing} onClose={() => setHanding(null)} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}
       <Sheet title={`Remove “${leaving?.name ?? ''}”?`} open={!!leaving} onClose={() => { setLeaving(null); remove.reset() }}>
         <p>{leaving?.kind === 'mailbox' ? 'It is no longer watched and its password is forgotten. Messages that only Ink Tray keeps, of a drop address or of files, are removed with it. What was filed stays where it is, and so does the register.' : 'Ink Tray forgets it. Its files stay where they are, and so does the register.'}</p>

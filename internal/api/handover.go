@@ -1,0 +1,55 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+
+	"github.com/gofiber/fiber/v3"
+
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+// VisitHandOverMailboxResponse sends the file.
+func (f fileResponse) VisitHandOverMailboxResponse(c fiber.Ctx) error {
+	return f.VisitGetFileResponse(c)
+}
+
+// HandOverMailbox hands a mailbox over.
+func (s *Server) HandOverMailbox(ctx context.Context, r HandOverMailboxRequestObject) (HandOverMailboxResponseObject, error) {
+	name, err := s.Engine.HandOver(ctx, viewerOf(ctx), r.ID)
+	var not *engine.HandOverError
+	if errors.As(err, &not) {
+		return nil, &problem{status: 409, kind: "not-now", text: not.Problem, advice: not.Advice}
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return fileResponse{body: f, name: filepath.Base(name), size: info.Size()}, nil
+}
+
+// TakeOverMailbox takes over a mailbox that was handed over.
+func (s *Server) TakeOverMailbox(ctx context.Context, r TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error) {
+	m, err := s.Store.TakeOver(r.Body, s.Clock(), viewerOf(ctx).Name)
+	var not *store.HandoverError
+	if errors.As(err, &not) {
+		return nil, &problem{status: 422, kind: "handover", text: not.Problem, advice: not.Advice}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Engine.TakenOver(&m); err != nil {
+		return nil, err
+	}
+	return TakeOverMailbox201JSONResponse(s.mailbox(&m)), nil
+}

@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+func (c *command) handOver() *cobra.Command {
+	var file string
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "hand-over NAME --file FILE", Short: "Hand a mailbox over to another installation, with its marks; without --yes it only says what would happen", Args: cobra.ExactArgs(1),
+		Example: "  inktray mailboxes hand-over gauges --file gauges.mailbox --yes",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			if file == "" {
+				return usageError{fmt.Errorf("say into which file with --file")}
+			}
+			m, err := findMailbox(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if !yes {
+				fmt.Fprintf(c.out, "The mailbox “%s” would be written into %s, with from where on rules take its messages and what was decided\nof each, but without its secret. It is not watched here then; what was filed stays, and so does the register. Rules that\nlook into no other mailbox are switched off. On the other machine: inktray mailboxes take-over %s\nNothing was changed. To do it, add --yes.\n", m.Name, file, file)
+				return nil
+			}
+			into, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+			if err != nil {
+				return err
+			}
+			answer, err := api.HandOverMailbox(ctx, m.ID)
+			if err == nil && answer.StatusCode != http.StatusOK {
+				_, err = call[nothing](answer, nil)
+			}
+			if err != nil {
+				return errors.Join(err, into.Close(), os.Remove(file))
+			}
+			defer answer.Body.Close()
+			_, err = io.Copy(into, answer.Body)
+			if err := errors.Join(err, into.Sync(), into.Close()); err != nil {
+				return fmt.Errorf("%w; the service keeps the file too, in its folder handed-over", err)
+			}
+			fmt.Fprintf(c.out, "“%s” is handed over and no longer watched here. On the other machine: inktray mailboxes take-over %s\n", m.Name, file)
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&file, "file", "", "file to write")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it")
+	return cmd
+}
+
+func (c *command) takeOver() *cobra.Command {
+	var secretFile string
+	cmd := &cobra.Command{
+		Use: "take-over FILE", Short: "Take over a mailbox that another installation handed over", Args: cobra.ExactArgs(1),
+		Long: "Takes over a mailbox with its marks: what was filed there is filed no more, and what came meanwhile is. Rules that are not here come along and run as they ran there. Cabinets in which something of it was filed must be cabinets here, too.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			m, err := call[client.Mailbox](api.TakeOverMailboxWithBody(ctx, "application/octet-stream", f))
+			if err != nil {
+				return err
+			}
+			s := settingsOf(&m)
+			if needsSecret(&s) {
+				secret, err := c.secret(secretFile, "INKTRAY_SECRET", "Secret of "+s.Username)
+				if err != nil {
+					return fmt.Errorf("the mailbox is here, but cannot be read yet: %w; give its secret by inktray mailboxes change %q --new-secret", err, m.Name)
+				}
+				s.Secret = &secret
+				if m, err = call[client.Mailbox](api.ChangeMailbox(ctx, m.ID, &client.ChangeMailboxParams{}, s)); err != nil {
+					return err
+				}
+			}
+			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is watched here from where it was left.\n", m.Name) })
+		}),
+	}
+	cmd.Flags().StringVar(&secretFile, "secret-file", "", "file that holds the secret; else INKTRAY_SECRET or the prompt")
+	return cmd
+}

@@ -1,0 +1,98 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/store"
+)
+
+// HandOverError says why a mailbox is not handed over.
+type HandOverError struct{ Problem, Advice string }
+
+func (e *HandOverError) Error() string { return e.Problem }
+
+// HandOver writes a mailbox with its marks and all that is known of its messages into a
+// file for another installation, and lets go of it here: one at a time watches it. The
+// file is kept here too. Rules that look into no other mailbox are switched off. Nothing
+// of the mailbox may be under way or wait for a person.
+func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file string, err error) {
+	m, err := e.Store.MailboxByID(v, id)
+	if err != nil {
+		return "", err
+	}
+	if m.Kind != "imap" && m.Kind != "pop3" {
+		return "", &HandOverError{"only accounts on mail servers can be handed over: this mailbox lies on this machine", "Add it anew on the other one."}
+	}
+	e.Unwatch(id)
+	defer func() {
+		if err != nil {
+			e.Watch(id)
+		}
+	}()
+	underWay, waiting, err := e.Store.Unsettled(id)
+	switch {
+	case err != nil:
+		return "", err
+	case underWay > 0:
+		return "", &HandOverError{fmt.Sprintf("of this mailbox something is under way (%d)", underWay), "Wait until they are done, then hand it over."}
+	case waiting > 0:
+		return "", &HandOverError{fmt.Sprintf("something of this mailbox waits in the tray (%d)", waiting), "Decide them first: what waits could not be gone on with there."}
+	}
+	rows, err := e.Store.Rules()
+	if err != nil {
+		return "", err
+	}
+	var named []store.HandedRule
+	var alone []string
+	for i := range rows {
+		document, err := rows[i].Parsed()
+		if err != nil || rows[i].Removed || !document.Look.Looks(m.Name) {
+			continue
+		}
+		named = append(named, store.HandedRule{ID: rows[i].ID, Name: rows[i].Name, Document: rows[i].Document, Running: rows[i].Running, Revision: rows[i].Revision})
+		if rows[i].Running && len(document.Look.Mailboxes) == 1 && !strings.EqualFold(document.Look.Mailboxes[0], "all") {
+			alone = append(alone, rows[i].ID)
+		}
+	}
+	folder := filepath.Join(filepath.Dir(e.Spool), "handed-over")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", err
+	}
+	file = filepath.Join(folder, safename.File(m.Name+" "+e.now().Format("2006-01-02 150405"), ".mailbox"))
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return "", err
+	}
+	err = e.Store.HandOver(&m, named, f, e.Clock())
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return "", errors.Join(err, os.Remove(file))
+	}
+	for _, id := range alone {
+		if err := e.Store.SwitchOff(id, v.Name); err != nil {
+			return "", err
+		}
+	}
+	if err := errors.Join(e.Store.RemoveMailbox(m.ID, v.Name), e.LoadRules()); err != nil {
+		return "", err
+	}
+	e.hub.send(Event{Kind: "mailbox", ID: m.ID})
+	e.hub.send(Event{Kind: "rules"})
+	return file, nil
+}
+
+// TakenOver looks after a mailbox that was taken over: its rules run from where they were.
+func (e *Engine) TakenOver(m *store.Mailbox) error {
+	if err := e.LoadRules(); err != nil {
+		return err
+	}
+	e.Watch(m.ID)
+	e.hub.send(Event{Kind: "mailbox", ID: m.ID})
+	e.hub.send(Event{Kind: "rules"})
+	return nil
+}

@@ -1,0 +1,228 @@
+package store
+
+import (
+	"compress/gzip"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// handoverFormat is what this version writes and reads.
+const handoverFormat = 1
+
+// Handover is what one installation tells another of a mailbox, before its messages:
+// how it is reached, but for its secret, how far it was looked through, and from where
+// on rules take messages.
+type Handover struct {
+	Format     int
+	MadeAt     time.Time
+	Mailbox    Mailbox
+	Folders    []Folder
+	Marks      []StartMark
+	Rules      []HandedRule
+	Cabinets   []HandedCabinet
+	Numberings []numbering
+	Numbers    []numbered
+	Messages   int
+}
+
+// HandedRule is a rule that looks into the mailbox.
+type HandedRule struct {
+	ID, Name, Document string
+	Running            bool
+	Revision           int
+}
+
+// HandedCabinet is a cabinet in which something of the mailbox was filed.
+type HandedCabinet struct{ ID, Name, Identity, Folder string }
+
+// handed is one message with what was decided of it.
+type handed struct {
+	Message Message
+	Entries []Entry
+}
+
+// Unsettled counts what of a mailbox is under way or waits for a person.
+func (s *Store) Unsettled(mailboxID string) (underWay, waiting int, err error) {
+	var a, b, c int64
+	err = errors.Join(
+		s.read.Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID, []State{Planned, Staged}, UndoAsked).Count(&a).Error,
+		s.read.Model(&FollowUp{}).Where("mailbox_id = ? AND state IN ?", mailboxID, []FollowState{Waiting, Begun}).Count(&b).Error,
+		s.read.Model(&Entry{}).Where("mailbox_id = ? AND state IN ?", mailboxID, []State{Held, Failed}).Count(&c).Error)
+	return int(a + b), int(c), err
+}
+
+// HandOver writes a mailbox with all that is known of its messages. named are the rules
+// that look into it.
+func (s *Store) HandOver(m *Mailbox, named []HandedRule, w io.Writer, now time.Time) error {
+	h := Handover{Format: handoverFormat, MadeAt: now.UTC(), Mailbox: *m, Rules: named}
+	h.Mailbox.Secret = nil
+	var err error
+	of := func(into any) error { return s.read.Where("mailbox_id = ?", m.ID).Find(into).Error }
+	var total int64
+	err = errors.Join(of(&h.Folders), of(&h.Marks), of(&h.Numberings), of(&h.Numbers), s.read.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error,
+		s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id FROM journal WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error)
+	if err != nil {
+		return err
+	}
+	h.Messages = int(total)
+	z := gzip.NewWriter(w)
+	out := json.NewEncoder(z)
+	if err := out.Encode(&h); err != nil {
+		return err
+	}
+	for after := int64(0); ; {
+		messages, err := list[Message](s.read.Where("mailbox_id = ? AND id > ?", m.ID, after).Order("id").Limit(500))
+		if err != nil || len(messages) == 0 {
+			return errors.Join(err, z.Close())
+		}
+		ids := make([]int64, len(messages))
+		for i := range messages {
+			ids[i] = messages[i].ID
+		}
+		after = ids[len(ids)-1]
+		entries, err := list[Entry](s.read.Where("message_id IN ?", ids).Order("id"))
+		if err != nil {
+			return err
+		}
+		for i := range messages {
+			one := handed{Message: messages[i]}
+			for k := range entries {
+				if entries[k].MessageID == messages[i].ID {
+					one.Entries = append(one.Entries, entries[k])
+				}
+			}
+			if err := out.Encode(&one); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// HandoverError says why a mailbox could not be taken over.
+type HandoverError struct{ Problem, Advice string }
+
+func (e *HandoverError) Error() string { return e.Problem }
+
+// TakeOver keeps a mailbox that another installation handed over, all of it or nothing.
+// Rules that are not here come along and run as they ran there.
+func (s *Store) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, error) {
+	var h Handover
+	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing", "Give the file that `inktray mailboxes hand-over` wrote, whole."}
+	z, err := gzip.NewReader(r)
+	if err != nil {
+		return h.Mailbox, broken
+	}
+	in := json.NewDecoder(z)
+	if err := in.Decode(&h); err != nil || h.Format == 0 || h.Mailbox.ID == "" {
+		return h.Mailbox, broken
+	}
+	if h.Format > handoverFormat {
+		return h.Mailbox, &HandoverError{fmt.Sprintf("it was written by a newer version (format %d)", h.Format), "Bring this installation up to date first."}
+	}
+	m := h.Mailbox
+	m.Revision = 1
+	if m.Secret, err = s.seal("", m.ID); err != nil {
+		return m, err
+	}
+	err = s.change(func(tx *gorm.DB) error {
+		if _, err := first[Mailbox](tx.Where("id = ?", m.ID)); err == nil {
+			return &HandoverError{fmt.Sprintf("the mailbox “%s” is here already", m.Name), "Nothing is to be done."}
+		}
+		if _, err := first[Mailbox](tx.Where("name = ? COLLATE NOCASE", m.Name)); err == nil {
+			return &HandoverError{fmt.Sprintf("there is another mailbox called “%s” here", m.Name), "Give that one another name first."}
+		}
+		cabinets := map[string]string{}
+		for _, c := range h.Cabinets {
+			here, err := first[Cabinet](tx.Where("identity = ?", c.Identity))
+			if errors.Is(err, ErrNotFound) {
+				return &HandoverError{fmt.Sprintf("something of this mailbox was filed in the cabinet “%s” (%s), which is no cabinet here", c.Name, c.Folder), "Add the same place as a cabinet here first."}
+			}
+			if err != nil {
+				return err
+			}
+			cabinets[c.ID] = here.ID
+		}
+		if err := tx.Create(&m).Error; err != nil {
+			return err
+		}
+		for _, one := range h.Rules {
+			if err := handRule(tx, one, now, actor); err != nil {
+				return err
+			}
+		}
+		for _, t := range []any{&Folder{}, &StartMark{}, &numbering{}, &numbered{}} { // of an earlier time here
+			if err := tx.Where("mailbox_id = ?", m.ID).Delete(t).Error; err != nil {
+				return err
+			}
+		}
+		if err := errors.Join(createAll(tx, h.Folders), createAll(tx, h.Marks), createAll(tx, h.Numberings), createAll(tx, h.Numbers)); err != nil {
+			return err
+		}
+		met := 0
+		for {
+			var one handed
+			err := in.Decode(&one)
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return broken
+			}
+			if err := handMessage(tx, &one, cabinets); err != nil {
+				return err
+			}
+			met++
+		}
+		if met != h.Messages {
+			return broken
+		}
+		return note(tx, actor, "take over mailbox", m.Name)
+	})
+	return m, err
+}
+
+func createAll[T any](tx *gorm.DB, rows []T) error {
+	for some := range slices.Chunk(rows, 200) {
+		if err := tx.Create(&some).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// handRule keeps a rule unless one of that identity is here.
+func handRule(tx *gorm.DB, one HandedRule, now time.Time, actor string) error {
+	if _, err := first[Rule](tx.Where("id = ?", one.ID)); !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	var place int
+	if err := tx.Raw("SELECT coalesce(max(place), 0) + 1 FROM rules").Scan(&place).Error; err != nil {
+		return err
+	}
+	r := Rule{ID: one.ID, Name: one.Name, Place: place, Running: one.Running, Revision: max(one.Revision, 1), Document: one.Document, MadeAt: now}
+	return errors.Join(tx.Create(&r).Error, tx.Create(&RuleRevision{RuleID: r.ID, Revision: r.Revision, Document: r.Document, MadeBy: actor, MadeAt: now}).Error)
+}
+
+// handMessage keeps a message with what was decided of it, unless it is known here.
+func handMessage(tx *gorm.DB, one *handed, cabinets map[string]string) error {
+	m := &one.Message
+	if _, err := first[Message](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID)); !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	m.ID = 0
+	if err := tx.Create(m).Error; err != nil {
+		return err
+	}
+	for i := range one.Entries {
+		e := &one.Entries[i]
+		e.ID, e.MessageID, e.PassID, e.UndoPass, e.CabinetID = 0, m.ID, 0, 0, cabinets[e.CabinetID]
+		e.RegisterYear, e.RegisterNumber, e.Displaced, e.Spooled = 0, 0, "", "" // its line is in the other register
+	}
+	return createAll(tx, one.Entries)
+}
