@@ -155,3 +155,37 @@ func TestWhatWasReplacedMovesAlong(t *testing.T) {
 		t.Errorf("the new place holds %v", h.tree())
 	}
 }
+
+// One rule files into two cabinets of two kinds; while one is away, the other goes on.
+func TestOneRuleFilesIntoTwoCabinetsOfTwoKinds(t *testing.T) {
+	h, box, w := movable(t)
+	folder := cabinettest.Subfolder(t, w.Folder)
+	place := cabinettest.OnDisk(nil, folder)
+	share := store.Cabinet{ID: "share", Name: "office share", Kind: "webdav", Folder: w.URL + "/" + filepath.Base(folder), MadeAt: time.Now()}
+	if err := h.engine.AddCabinet(t.Context(), &share, "test"); err != nil {
+		t.Fatal(err)
+	}
+	h.rule(`{id: two, name: Two, cabinet: harbour files, look: {mailboxes: gauges}, match: {subject: {begins: plan}}, then: stop, attachments: [{take: [{extension: pdf}], cabinet: office share, folder: Plans}, {take: everything, folder: Lists}]}`)
+	if err := h.engine.SwitchRule(t.Context(), "tide-gauges", false, "test"); err != nil {
+		t.Fatal(err)
+	}
+	box.deliver("INBOX", raw("plan one", "a.pdf", "%PDF-1.4 a", "a.csv", "a"))
+	h.filed(5)
+	if files := place.Files(t); len(files) != 1 || files["Plans/a.pdf"] != "%PDF-1.4 a" {
+		t.Errorf("the share holds %v", files)
+	}
+	if h.tree()["Lists/a.csv"] != "a" {
+		t.Errorf("the folder holds %v", h.tree())
+	}
+	gone := folder + "-away"
+	if err := os.Rename(folder, gone); err != nil {
+		t.Fatal(err)
+	}
+	box.deliver("INBOX", raw("plan two", "b.pdf", "%PDF-1.4 b", "b.csv", "b"))
+	h.until("what the other cabinet takes is filed", func() bool { return h.tree()["Lists/b.csv"] == "b" })
+	if err := os.Rename(gone, folder); err != nil {
+		t.Fatal(err)
+	}
+	h.until("the share has it once it is back", func() bool { return place.Files(t)["Plans/b.pdf"] == "%PDF-1.4 b" })
+	h.filed(7)
+}

@@ -1,6 +1,9 @@
 package webdav_test
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"net/http"
@@ -166,5 +169,39 @@ func TestAServerThatWantsLengths(t *testing.T) {
 	}
 	if len(lengths) != 2 || lengths[1] != 200_000 {
 		t.Errorf("lengths %v", lengths)
+	}
+}
+
+// A server's certificate is believed where somebody vouches for it, or where it is the
+// one that was pinned.
+func TestCertificates(t *testing.T) {
+	w := testbed.StartWebDAV(t, "apache2")
+	folder := cabinettest.Subfolder(t, w.Folder)
+	plain := config(t, w, folder)
+	secure := config(t, &testbed.WebDAV{URL: w.TLS, Password: w.Password}, folder)
+	secure.Path = plain.Path
+	ask := func(authority, pinned string) error {
+		c := secure
+		c.Server.Authority, c.Server.Pinned = authority, pinned
+		at := webdav.New(c)
+		defer at.Close()
+		_, err := at.Stat(t.Context(), "")
+		return err
+	}
+	block, _ := pem.Decode(w.Authority)
+	sum := sha256.Sum256(block.Bytes)
+	print := hex.EncodeToString(sum[:])
+	var told *cabinet.Error
+	if err := ask("", ""); !errors.As(err, &told) || !strings.Contains(told.Problem, "signed by nobody that this machine trusts") || !strings.Contains(told.Advice, print) {
+		t.Errorf("with nobody to vouch for it: %v", err)
+	}
+	if err := ask(string(w.Authority), ""); err != nil {
+		t.Errorf("with its authority: %v", err)
+	}
+	if err := ask("", print); err != nil {
+		t.Errorf("pinned: %v", err)
+	}
+	if err := ask("", strings.Repeat("0", 64)); !errors.As(err, &told) || !strings.Contains(told.Problem, "is not the one that is pinned") {
+		t.Errorf("with another pinned: %v", err)
 	}
 }
