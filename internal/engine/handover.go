@@ -48,6 +48,15 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	if err != nil {
 		return "", err
 	}
+	passes, err := e.Store.UnfinishedPasses()
+	if err != nil {
+		return "", err
+	}
+	for i := range passes { // one over old mail reads the mailbox by itself
+		if p := &passes[i]; p.MailboxID == id || p.RuleID != "" && looks(rows, p.RuleID, m.Name) {
+			return "", &HandOverError{fmt.Sprintf("pass %d goes over this mailbox", p.ID), "Wait until it is done, or stop it; then hand the mailbox over."}
+		}
+	}
 	var named []store.HandedRule
 	var alone []string
 	for i := range rows {
@@ -84,6 +93,17 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	e.hub.send(Event{Kind: "mailbox", ID: m.ID})
 	e.hub.send(Event{Kind: "rules"})
 	return file, nil
+}
+
+// looks says whether a rule looks into a mailbox.
+func looks(rules []store.Rule, id, mailbox string) bool {
+	for i := range rules {
+		if rules[i].ID == id {
+			document, err := rules[i].Parsed()
+			return err != nil || document.Look.Looks(mailbox)
+		}
+	}
+	return false
 }
 
 // TakenOver looks after a mailbox that was taken over: its rules run from where they were.

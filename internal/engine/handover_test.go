@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"time"
 
 	"inktray.example/inktray/internal/store"
 )
@@ -29,6 +30,15 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := h.engine.SetAside(store.System, store.Matters{Items: []int64{waiting[0].ID}}, ""); err != nil {
+		t.Fatal(err)
+	}
+	pass := store.Pass{Kind: "old mail", RuleID: "tide-gauges", MadeBy: "test", State: store.Running, StartedAt: time.Now()}
+	if err := h.store.AddPass(&pass); err != nil {
+		t.Fatal(err)
+	}
+	refused("goes over this mailbox")
+	pass.State = store.Stopped
+	if err := h.store.SavePass(&pass); err != nil {
 		t.Fatal(err)
 	}
 	file, err := h.engine.HandOver(t.Context(), store.System, "box")

@@ -36,7 +36,7 @@ var safeguards = []safeguard{
 	{"flush of the folder in which a received message got its name", "internal/source/mailfile/deliver.go", "	return d.SyncDir(path.Join(dir, \"new\"))\n", "	return nil\n", "./internal/source/mailfile ThePower"},
 	{"flush of what waits for an object store", "internal/cabinet/s3/s3.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/cabinet/s3 ThePower"},
 	{"flush of the folder in which it waits", "internal/cabinet/s3/s3.go", "		err = d.SyncDir(\".\")\n", "		err = nil\n", "./internal/cabinet/s3 ThePower"},
-	{"claim of a name on a WebDAV server", "internal/cabinet/webdav/claim.go", "		err := t.Mkdir(wait, mine)\n", "		err := error(nil)\n", "./internal/cabinet/webdav TwoWritersAtOnce"},
+	{"claim of a name on a WebDAV server", "internal/cabinet/webdav/claim.go", "		err := t.Mkdir(whole, mine)\n", "		err := error(nil)\n", "./internal/cabinet/webdav TwoWritersAtOnce"},
 	{"flush of every commit of the records", "internal/store/store.go", "_pragma=synchronous(FULL)", "_pragma=synchronous(NORMAL)", "./internal/store ThePowerMayGo"},
 	{"write-ahead log of the records", "internal/store/store.go", "_pragma=journal_mode(WAL)", "_pragma=journal_mode(OFF)", "./internal/store Flush"},
 	{"lock on the records", "internal/store/store.go", "	if mine, err := lock.TryLock(); err != nil {", "	if mine, err := true, error(nil); err != nil {", "./internal/store TwoServices"},

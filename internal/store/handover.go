@@ -90,14 +90,12 @@ func (s *Store) HandOver(m *Mailbox, named []HandedRule, w io.Writer, now time.T
 		if err != nil {
 			return err
 		}
+		of := map[int64][]Entry{}
+		for _, e := range entries {
+			of[e.MessageID] = append(of[e.MessageID], e)
+		}
 		for i := range messages {
-			one := handed{Message: messages[i]}
-			for k := range entries {
-				if entries[k].MessageID == messages[i].ID {
-					one.Entries = append(one.Entries, entries[k])
-				}
-			}
-			if err := out.Encode(&one); err != nil {
+			if err := out.Encode(&handed{Message: messages[i], Entries: of[messages[i].ID]}); err != nil {
 				return err
 			}
 		}
@@ -164,6 +162,10 @@ func (s *Store) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, err
 		if err := errors.Join(createAll(tx, h.Folders), createAll(tx, h.Marks), createAll(tx, h.Numberings), createAll(tx, h.Numbers)); err != nil {
 			return err
 		}
+		var before int64 // messages that are known here, from an earlier time
+		if err := tx.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&before).Error; err != nil {
+			return err
+		}
 		met := 0
 		for {
 			var one handed
@@ -174,7 +176,7 @@ func (s *Store) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, err
 			if err != nil {
 				return broken
 			}
-			if err := handMessage(tx, &one, cabinets); err != nil {
+			if err := handMessage(tx, &one, cabinets, before > 0); err != nil {
 				return err
 			}
 			met++
@@ -210,10 +212,12 @@ func handRule(tx *gorm.DB, one HandedRule, now time.Time, actor string) error {
 }
 
 // handMessage keeps a message with what was decided of it, unless it is known here.
-func handMessage(tx *gorm.DB, one *handed, cabinets map[string]string) error {
+func handMessage(tx *gorm.DB, one *handed, cabinets map[string]string, mayBeKnown bool) error {
 	m := &one.Message
-	if _, err := first[Message](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID)); !errors.Is(err, ErrNotFound) {
-		return err
+	if mayBeKnown {
+		if _, err := first[Message](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID)); !errors.Is(err, ErrNotFound) {
+			return err
+		}
 	}
 	m.ID = 0
 	if err := tx.Create(m).Error; err != nil {

@@ -342,8 +342,11 @@ func (t *Tree) List(ctx context.Context, folder string) ([]cabinet.Entry, error)
 				all = append(all, entry(name, &result.Contents[i]))
 			}
 		}
-		if !result.IsTruncated || len(all) > mostListed {
+		if !result.IsTruncated {
 			break
+		}
+		if len(all) > mostListed { // a part of it must not pass for all of it
+			return nil, &cabinet.Error{Problem: fmt.Sprintf("the folder %q holds more than %d objects", folder, mostListed), Advice: "Let the rule part its folders further, by month or by sender.", Lasting: true}
 		}
 		token = result.NextContinuationToken
 	}
@@ -442,7 +445,11 @@ func (t *Tree) Move(ctx context.Context, from, to string) error {
 		_ = t.Remove(ctx, temporary)
 		return err
 	}
-	if now, err := t.stat(ctx, from); err != nil || now.ETag != was.ETag {
+	now, err := t.stat(ctx, from)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil // somebody took it away meanwhile; it has its new name
+	case err != nil || now.ETag != was.ETag:
 		return err // somebody wrote another content there meanwhile, which stays
 	}
 	return t.Remove(ctx, from)

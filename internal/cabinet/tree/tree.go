@@ -370,7 +370,7 @@ func (c *Cabinet) learn(full string, folder bool) {
 	}
 }
 
-// doubt forgets what is remembered of a folder, "" for all of them.
+// doubt forgets what is remembered of a folder.
 func (c *Cabinet) doubt(folder string) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()

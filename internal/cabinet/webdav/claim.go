@@ -33,13 +33,18 @@ func Claim(name string) string {
 	return claims + "/" + hex.EncodeToString(sum[:16])
 }
 
-// Move gives a file its name while it is claimed.
+// Move gives a file its name while it is claimed. Once begun, the exchanges for that are
+// not cut off by whoever asked, each has its own end: a claim of which nobody heard would
+// hold the name up.
 func (t *Tree) Move(ctx context.Context, from, to string) error {
 	wait, cancel := context.WithTimeout(ctx, waitFor)
 	defer cancel()
-	mine := Claim(to)
+	mine, whole := Claim(to), context.WithoutCancel(ctx)
 	for pause := 20 * time.Millisecond; ; pause = min(2*pause, time.Second) {
-		err := t.Mkdir(wait, mine)
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		err := t.Mkdir(whole, mine)
 		if errors.Is(err, fs.ErrNotExist) {
 			if err := t.Mkdir(wait, claims); err != nil && !errors.Is(err, fs.ErrExist) {
 				return err
@@ -70,11 +75,11 @@ func (t *Tree) Move(ctx context.Context, from, to string) error {
 		}
 	}
 	defer func() {
-		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), holdFor)
+		end, cancel := context.WithTimeout(whole, holdFor)
 		defer cancel()
 		_ = t.done(end, http.MethodDelete, t.at(mine, true), nil) // else it is stale one day
 	}()
-	hold, cancelHold := context.WithTimeout(ctx, holdFor)
+	hold, cancelHold := context.WithTimeout(whole, holdFor)
 	defer cancelHold()
 	err := t.unlocked(hold, "MOVE", t.at(from, false), map[string]string{"Destination": t.at(to, false), "Overwrite": "F"})
 	if status(err) == http.StatusForbidden { // what some say where there is nothing to move
@@ -86,7 +91,7 @@ func (t *Tree) Move(ctx context.Context, from, to string) error {
 		return err
 	}
 	// It is not known whether it was done: the name was free, and is claimed.
-	after, cancelAfter := context.WithTimeout(context.WithoutCancel(ctx), exchange)
+	after, cancelAfter := context.WithTimeout(whole, exchange)
 	defer cancelAfter()
 	if _, fromErr := t.Stat(after, from); errors.Is(fromErr, fs.ErrNotExist) {
 		if _, toErr := t.Stat(after, to); toErr == nil {

@@ -1,6 +1,7 @@
 package webdav_test
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/pem"
@@ -203,5 +204,37 @@ func TestCertificates(t *testing.T) {
 	}
 	if err := ask("", strings.Repeat("0", 64)); !errors.As(err, &told) || !strings.Contains(told.Problem, "is not the one that is pinned") {
 		t.Errorf("with another pinned: %v", err)
+	}
+}
+
+// Whoever is called off while a name is claimed leaves no claim behind.
+func TestACallThatIsCalledOffLeavesNoClaim(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	claimed := 0
+	url := testbed.Serve(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.Method {
+		case "MKCOL":
+			claimed++
+			cancel() // the server has done it, and nobody wants to know
+			<-time.After(50 * time.Millisecond)
+			w.WriteHeader(http.StatusCreated)
+		case http.MethodDelete:
+			claimed--
+			w.WriteHeader(http.StatusNoContent)
+		default:
+			w.WriteHeader(http.StatusCreated)
+		}
+	}))
+	at := webdav.New(config(t, &testbed.WebDAV{URL: url}, "x"))
+	defer at.Close()
+	if err := at.Move(ctx, ".inktray/staging/1.part", "plan.pdf"); err != nil {
+		t.Errorf("a move that was begun: %v", err)
+	}
+	if claimed != 0 {
+		t.Errorf("%d claims are left", claimed)
+	}
+	if err := at.Move(ctx, ".inktray/staging/2.part", "other.pdf"); !errors.Is(err, context.Canceled) {
+		t.Errorf("one that was not begun: %v", err)
 	}
 }
