@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -47,7 +48,12 @@ type Server struct {
 	throttle *throttle
 	stop     context.Context // ends the event streams
 	cancel   context.CancelFunc
+	listener atomic.Pointer[listener]
 }
+
+// silence is how long a connection over which nothing was asked may still ask when
+// the server ends.
+const silence = 500 * time.Millisecond
 
 // maxBody bounds a request, maxMail one that brings mail, in octets.
 const (
@@ -84,12 +90,18 @@ func New(c Config) (*Server, error) {
 
 // Serve answers on a listener until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
-	return s.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+	ours := listen(l)
+	s.listener.Store(ours)
+	return s.app.Listener(ours, fiber.ListenConfig{DisableStartupMessage: true})
 }
 
 // Shutdown ends the event streams and waits for what is being answered.
 func (s *Server) Shutdown(ctx context.Context) error {
 	s.cancel()
+	if l := s.listener.Load(); l != nil {
+		grace := time.AfterFunc(silence, l.closeSilent)
+		defer grace.Stop()
+	}
 	return s.app.ShutdownWithContext(ctx)
 }
 

@@ -346,11 +346,11 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Press("A name that is taken: numbered")
 	b.Sees("For a report that comes again and again.")
 	barriers("an open blank of a place")
-	b.Key("\u001b")
+	b.Leave()
 	b.Press("Copies of the message: none")
 	barriers("the blank of copies")
 	b.Press("PDF: with its pictures; an EML stays beside it where a letter cannot be drawn")
-	b.Key("\u001b")
+	b.Leave()
 	b.Sees("each message in a folder of its own")
 	b.Press("Save")
 	until(t, "the change is kept", func() bool {

@@ -261,7 +261,7 @@ func TestTheTrayHistoryAndTakingBackInTheConsole(t *testing.T) {
 	b.Sees("Pilots")
 	barriers("who is told")
 	b.Press("Pilots")
-	b.Key("\u001b")
+	b.Leave()
 	b.Sees("move to “Filed/")
 	barriers("the letter with follow-ups")
 	picture(t, b, "afterwards")

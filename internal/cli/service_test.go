@@ -426,3 +426,21 @@ func TestHowMuchARequestMayBring(t *testing.T) {
 	large := written(t, letterWith("large", "large.csv", strings.Repeat("0123456789abcdef\r\n", 12<<20/18)))
 	says(t, "a large letter", must(t, "messages", "take-in", large), "1         0")
 }
+
+func TestTheServiceEndsWhileConnectionsAreHeldInAdvance(t *testing.T) {
+	held := []net.Conn{}
+	t.Cleanup(func() { // after the service's end, which is checked
+		for _, c := range held {
+			c.Close()
+		}
+	})
+	o := openOffice(t, empty)
+	for range 3 {
+		c, err := net.Dial("tcp", strings.TrimPrefix(o.service.address(), "http://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		held = append(held, c)
+	}
+	o.first() // asked over a later connection: those before are taken by then
+}

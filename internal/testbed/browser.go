@@ -146,6 +146,14 @@ func (b *Browser) Key(key string) {
 	b.must(chromedp.Do(b.ctx, chromedp.KeyEvent(key)))
 }
 
+// Leave closes an open blank with the Escape key, and waits until it is gone and has
+// given the focus back: what opens another one before that has it closed again.
+func (b *Browser) Leave() {
+	b.t.Helper()
+	b.Key("\u001b")
+	b.Until("the blank is closed", "!document.querySelector('[data-radix-popper-content-wrapper]') && document.activeElement !== document.body")
+}
+
 // Text is what the page shows.
 func (b *Browser) Text() string {
 	b.t.Helper()
