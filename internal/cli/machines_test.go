@@ -82,19 +82,19 @@ func TestTwoMachinesFileIntoOneObjectStore(t *testing.T) {
 			if o.Err != nil {
 				t.Fatal(o.Err)
 			}
-			found[strings.TrimPrefix(o.Key, "shared/")] = o.ETag
+			// Beside the files lie who the cabinet is, and what a check writes for a moment.
+			if name := strings.TrimPrefix(o.Key, "shared/"); !strings.HasPrefix(name, ".inktray/") {
+				found[name] = o.ETag
+			}
 		}
 		return found
 	}
 	until(t, "some are filed", func() bool { return len(objects()) > 10 })
 	machines[1].kill()
 	machines[1].start()
-	until(t, "all are filed", func() bool { return len(objects()) >= len(want)+1 })
+	until(t, "all are filed", func() bool { return len(objects()) >= len(want) })
 	sums := map[string]string{} // by path
 	for name := range objects() {
-		if name == ".inktray/cabinet.json" {
-			continue
-		}
 		r, err := m.GetObject(t.Context(), "harbour", "shared/"+name, minio.GetObjectOptions{})
 		if err != nil {
 			t.Fatal(err)
