@@ -259,7 +259,7 @@ func (e *Engine) RuleFrom(v store.Viewer, messageID int64) (*rule.Rule, error) {
 		r.Look.Folders = rule.Names{row.Folder}
 	}
 	sender := m.Envelope.Sender()
-	who, place := &rule.AddressTest{}, "<sender.domain>"
+	who, place := &rule.SenderTest{}, "<sender.domain>"
 	switch of := e.Book().Find(sender); {
 	case of != nil:
 		who.Correspondent, place = rule.Names{of.Name}, "<correspondent>"

@@ -28,6 +28,25 @@ type Item struct {
 	Folder  string // its folders within that item, "/" between levels
 	Left    string // why it is never filed: it is a link within an archive; else ""
 	Remark  string // what is odd about it, for those who read the verdict; else ""
+	Inside  *Read  // the text inside, nil before it was read
+}
+
+// Readable says whether there may be text inside that can be read.
+func (i *Item) Readable() bool {
+	switch i.Kind {
+	case PDF, Document, Spreadsheet, Presentation, Text:
+		return true
+	}
+	return false
+}
+
+// Macros says whether the name or the type tell that an office file holds macros.
+func (i *Item) Macros() bool {
+	switch strings.ToLower(path.Ext(i.Name)) {
+	case ".docm", ".dotm", ".xlsm", ".xltm", ".xlam", ".xlsb", ".pptm", ".potm", ".ppam", ".ppsm", ".sldm":
+		return true
+	}
+	return strings.Contains(i.Type, "macroenabled")
 }
 
 // Find gives an item by its number, also one that was found in another.
@@ -147,6 +166,9 @@ func (m *Message) inside(found []Item, at int) []Item {
 
 // sniffed gives an item the kind that its first bytes show.
 func (m *Message) sniffed(i *Item) {
+	if read, ok := m.Texts[i.ID]; ok {
+		i.Inside = &read
+	}
 	if found, ok := m.Kinds[i.ID]; ok && i.Unsure {
 		i.Unsure, i.Kind = false, found.Kind
 		if found.Kind != Other {

@@ -88,6 +88,21 @@ type Message struct {
 	// the first bytes of items show whose name and type say nothing.
 	Inside map[string]*Opened
 	Kinds  map[string]Sniffed
+	Texts  map[string]Read // what stands inside of items, by item
+	Proof  *Proof          // whether it is proven who sent it; nil before that was looked into
+}
+
+// Proof says whether a message comes from the domain of its author.
+type Proof struct {
+	Proven  bool
+	Unknown bool   // it cannot be found out now
+	Text    string // by what, or why not
+}
+
+// Read is the text inside of an item.
+type Read struct {
+	Text    string
+	Problem string // why it cannot be read, "" where it was
 }
 
 // Sniffed is what the first bytes of an item show.

@@ -54,6 +54,7 @@ var Fields = []Field{
 	{Name: "file.number", Type: Number, Doc: "which attachment of the message it is, from 1", Fallback: "0"},
 	{Name: "file.size", Type: Number, Doc: "octets", Fallback: "0"},
 	{Name: "file.path", Type: Text, Doc: "of an archive's entry: its folders in the archive", Fallback: "None"},
+	{Name: "file.text", Type: Text, Doc: "the text inside the attachment, for find: of PDFs, documents, spreadsheets, presentations and text files", Fallback: "None"},
 	{Name: "archive.stem", Type: Text, Doc: "of an archive's entry: the archive's name without its extension", Fallback: "Unnamed"},
 	{Name: "filed.list", Type: Text, Doc: "in replies and tidings: the folder and name of each file that was filed, a line each", Fallback: "Nothing", Prose: true},
 	{Name: "filed.count", Type: Number, Doc: "in replies and tidings: how many files were filed", Fallback: "0", Prose: true},

@@ -17,6 +17,7 @@ import (
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/core/topic"
 )
 
 // Verdict is what is decided for an item.
@@ -41,6 +42,7 @@ type Setting struct {
 	Language language.Tag
 	MaxPath  int                 // octets of a whole path in the cabinet; 0 for 1000
 	Book     *correspondent.Book // nil is an empty one
+	Topics   *topic.Panel        // nil has none
 	Lookup   func(table, key string) (string, bool)
 	Explain  bool // reasons also for rules that are not for the message, and rules after one that stops
 }
@@ -60,6 +62,7 @@ type Item struct {
 	Target   rule.Target
 	Copy     rule.CopyForm // of a copy of the message, else ""
 	Doubt    bool          // held because a condition cannot be known
+	Topic    string        // the topic that is in doubt, so that a decision can teach it
 }
 
 // Path is the wanted path, "/" between levels.
@@ -89,7 +92,7 @@ type Plan struct {
 // are not in the plan.
 func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 	var p Plan
-	in := &rule.Input{Message: m, Now: s.Now, Book: s.Book}
+	in := &rule.Input{Message: m, Now: s.Now, Book: s.Book, Topics: s.Topics}
 	stopped, mover := "", ""
 	for _, r := range rules {
 		if stopped != "" {
@@ -114,7 +117,7 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 			one.Items = items(r, in, s, &p.Needs)
 			for i := range one.Items {
 				if one.Items[i].Verdict == Filed {
-					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Doubt = Held, one.Match.Text, true
+					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Doubt, one.Items[i].Topic = Held, one.Match.Text, true, one.Match.Topic
 				}
 			}
 		}
@@ -216,7 +219,11 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	}
 	switch {
 	case choice.Unsure:
-		p.needs.NeedHead(item.ID)
+		if choice.Read {
+			p.needs.NeedText(item.ID)
+		} else {
+			p.needs.NeedHead(item.ID)
+		}
 		i.Verdict, i.Unknown = LeftOut, []string{"contents"}
 		return
 	case choice.Leave:
@@ -440,6 +447,13 @@ func (v *values) Value(field, argument string) pattern.Value {
 		return text(strconv.FormatInt(v.item.Item.Size, 10))
 	case "file.path":
 		return text(v.item.Item.Folder)
+	case "file.text":
+		switch i := &v.item.Item; {
+		case i.Inside != nil:
+			return text(i.Inside.Text)
+		case i.Readable() && i.Sealed == "":
+			return pattern.Value{Unknown: true}
+		}
 	case "archive.stem":
 		name := v.item.Item.Archive
 		if name == "" && v.item.Item.Kind == mail.Archive {
@@ -486,6 +500,8 @@ func (p *planner) settle() {
 				p.needs.Text = true
 			case field == "header":
 				p.needs.Header = true
+			case field == "file.text":
+				p.needs.NeedText(p.out[i].Item.ID)
 			}
 		}
 	}

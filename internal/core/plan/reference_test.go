@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/topic"
 )
 
 var writeDocs = flag.Bool("write-docs", false, "write docs/reference.md anew")
@@ -40,12 +41,18 @@ func reference() (*mail.Message, Setting) {
 	m.Text = &text
 	zip, _ := m.Find("4")
 	m.Inside = map[string]*mail.Opened{"4": {Items: []mail.Item{mail.Inner(&zip, "1", "north/st4.csv", "", 120), mail.Inner(&zip, "2", "readme.txt", "", 40)}}}
+	m.Texts = map[string]mail.Read{"2": {Text: "station;level 3;2.10"}, "3": {Text: "Gauge protocol of order 7731"}}
+	m.Proof = &mail.Proof{Proven: true, Text: "signed by tidewatch.example (DKIM)"}
+	var examples []topic.Example
+	for _, s := range []string{"Readings of the gauge", "Levels of station 4", "Readings, week 18", "Gauge protocol and readings", "Station readings for May"} {
+		examples = append(examples, topic.Example{Mail: topic.Mail{Subject: s}, About: true}, topic.Example{Mail: topic.Mail{Subject: "Invoice for " + strings.Repeat("berth ", len(examples)/2+1)}})
+	}
 	book := correspondent.New([]correspondent.Correspondent{{Name: "Tidewatch Instruments", Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}}})
 	lookup := func(table, key string) (string, bool) {
 		v, ok := map[string]string{"st-03": "Ferry steps"}[strings.ToLower(key)]
 		return v, ok && table == "stations"
 	}
-	return m, Setting{Mailbox: "gauges", Now: time.Date(2026, 5, 12, 6, 3, 0, 0, time.UTC), Language: language.English, Book: book, Lookup: lookup, Explain: true}
+	return m, Setting{Mailbox: "gauges", Now: time.Date(2026, 5, 12, 6, 3, 0, 0, time.UTC), Language: language.English, Book: book, Lookup: lookup, Topics: topic.NewPanel(map[string]*topic.Topic{"Readings": topic.Learn(examples)}), Explain: true}
 }
 
 // Every key of a condition has an example here; the test fails where one is
@@ -73,7 +80,8 @@ var conditionExamples = map[string]string{
 	"attachments.at least": "attachments: {at least: 2}", "attachments.at most": "attachments: {at most: 2}",
 	"attachment.kind": "attachment: {kind: [spreadsheet, pdf]}", "attachment.extension": "attachment: {extension: csv}", "attachment.type": "attachment: {type: 'image/*'}", "attachment.name": "attachment: {name: 'st-*.csv'}",
 	"attachment.name matches": `attachment: {name matches: '^ST-\d+'}`, "attachment.larger": "attachment: {larger: 1 MB}", "attachment.smaller": "attachment: {kind: pdf, smaller: 1 MB}", "attachment.inline": "attachment: {inline: true}",
-	"taken earlier": "taken earlier: false",
+	"taken earlier": "taken earlier: false", "sender.verified": "sender: {domain: tidewatch.example, verified: true}",
+	"attachment.text": "attachment: {text: {contains: [gauge protocol, low water]}}", "topic.is": "topic: {is: [Readings, Surveys]}", "topic.confidence": "topic: {is: Readings, confidence: 95%}",
 }
 
 // Every key of an entry of attachments has an example: the keys beside take.
@@ -83,7 +91,7 @@ var entryExamples = map[string]string{
 	"own folder": "take: [{kind: pdf}]\nfolder: Protocols\nown folder: true", "name": "take: [{kind: pdf}]\nfolder: Protocols\nname: <received date> <file.stem>", "if name exists": "take: [{kind: pdf}]\nfolder: Protocols\nif name exists: replace",
 }
 
-var fieldExamples = map[string]string{"header": `header "X-Station"`, "body": `body find "order ([0-9]+)"`}
+var fieldExamples = map[string]string{"header": `header "X-Station"`, "body": `body find "order ([0-9]+)"`, "file.text": `file.text find "level ([0-9]+)"`}
 
 func keys(t reflect.Type, f func(key, doc string, of reflect.Type)) {
 	for _, field := range reflect.VisibleFields(t) {
@@ -115,7 +123,7 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 	m, s := reference()
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# Every condition, selection, field and word\n\nThis page is made by a test from the code itself: each example is run on the message below, and the test fails where the page\ndoes not say what comes out. What the parts are for is told in [rules.md](rules.md); twenty whole rules are in\n[worked-rules.md](worked-rules.md).\n\n```\n%s```\nIt lies read in `Gauges/North` of the mailbox `gauges`, with the label `To file`, received on 2026-05-12 at 06:02. The book has\nTidewatch Instruments (tidewatch.example, in the group Surveyors), and the table `stations` says that ST-03 is Ferry steps.\nMay.zip holds north/st4.csv and readme.txt.\n", referenceMail)
+	line("# Every condition, selection, field and word\n\nThis page is made by a test from the code itself: each example is run on the message below, and the test fails where the page\ndoes not say what comes out. What the parts are for is told in [rules.md](rules.md); twenty whole rules are in\n[worked-rules.md](worked-rules.md).\n\n```\n%s```\nIt lies read in `Gauges/North` of the mailbox `gauges`, with the label `To file`, received on 2026-05-12 at 06:02. The book has\nTidewatch Instruments (tidewatch.example, in the group Surveyors), and the table `stations` says that ST-03 is Ferry steps.\nMay.zip holds north/st4.csv and readme.txt; in protocol.pdf stands: Gauge protocol of order 7731. The message is signed by\ntidewatch.example, and the topic Readings was learned from ten examples.\n", referenceMail)
 
 	line("## Conditions\n| key | tests | example | on this message |\n|---|---|---|---|")
 	seen := map[string]bool{}
@@ -127,7 +135,7 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 			return
 		}
 		c := compile(t, "name: x\ncabinet: c\nlook: {mailboxes: all}\nmatch: {"+example+"}\nattachments: [{take: everything, folder: F}]\n")
-		r := c.Matches(&rule.Input{Message: m, Now: s.Now, Book: s.Book})
+		r := c.Matches(&rule.Input{Message: m, Now: s.Now, Book: s.Book, Topics: s.Topics})
 		line("| `%s` | %s | %s | %s: %s |", key, cell(doc), code(example), r.Answer, cell(r.Text))
 	}
 	keys(reflect.TypeFor[rule.Condition](), func(key, doc string, of reflect.Type) {
@@ -169,7 +177,7 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 	for _, part := range []struct {
 		heading string
 		of      reflect.Type
-	}{{"A rule", reflect.TypeFor[rule.Rule]()}, {"Where it looks", reflect.TypeFor[rule.Look]()}, {"The rest", reflect.TypeFor[rule.Rest]()}, {"Copies of the message", reflect.TypeFor[rule.Copy]()}} {
+	}{{"A rule", reflect.TypeFor[rule.Rule]()}, {"Where it looks", reflect.TypeFor[rule.Look]()}, {"Text inside an attachment", reflect.TypeFor[rule.InnerText]()}, {"The rest", reflect.TypeFor[rule.Rest]()}, {"Copies of the message", reflect.TypeFor[rule.Copy]()}} {
 		line("\n## %s\n| key | holds |\n|---|---|", part.heading)
 		keys(part.of, func(key, doc string, _ reflect.Type) { line("| `%s` | %s |", key, cell(doc)) })
 	}

@@ -27,6 +27,7 @@ type Compiled struct {
 	copies  []copyOf
 	follow  []FollowUp
 	leaves  map[Default]bool
+	holds   map[Caution]bool
 }
 
 type copyOf struct {
@@ -60,6 +61,7 @@ type entry struct {
 type itemTest struct {
 	sentence string
 	parts    []itemPart
+	inside   func(text string) (why string, fits bool) // of the text inside, nil where nothing is asked of it
 }
 
 type itemPart struct {
@@ -67,13 +69,25 @@ type itemPart struct {
 	why  func(*mail.Item) string
 }
 
-func (t *itemTest) fits(item *mail.Item) bool {
+// judge says whether an item fits; the text inside counts last.
+func (t *itemTest) judge(item *mail.Item) Answer {
 	for i := range t.parts {
 		if !t.parts[i].fits(item) {
-			return false
+			return No
 		}
 	}
-	return true
+	switch {
+	case t.inside == nil:
+		return Yes
+	case !item.Readable():
+		return No // there is no text in it
+	case item.Inside == nil:
+		return NotYet
+	case item.Inside.Problem != "":
+		return Unknowable
+	}
+	_, fits := t.inside(item.Inside.Text)
+	return yes(fits)
 }
 
 // reason says why an item fits.
@@ -82,21 +96,32 @@ func (t *itemTest) reason(item *mail.Item) string {
 	for i := range t.parts {
 		texts = append(texts, t.parts[i].why(item))
 	}
+	if t.inside != nil && item.Inside != nil {
+		why, _ := t.inside(item.Inside.Text)
+		texts = append(texts, why)
+	}
 	return strings.Join(texts, ", ")
 }
 
-func (e *entry) fits(item *mail.Item) bool {
+func (e *entry) judge(item *mail.Item) Answer {
+	if e.all {
+		return Yes
+	}
+	best := No
 	for i := range e.tests {
-		if e.tests[i].fits(item) {
-			return true
+		switch is := e.tests[i].judge(item); {
+		case is == Yes:
+			return Yes
+		case is == NotYet || is == Unknowable && best == No:
+			best = is
 		}
 	}
-	return e.all
+	return best
 }
 
 func (e *entry) reason(item *mail.Item) string {
 	for i := range e.tests {
-		if e.tests[i].fits(item) {
+		if e.tests[i].judge(item) == Yes {
 			return e.tests[i].reason(item)
 		}
 	}
@@ -177,7 +202,7 @@ func (t Target) NeedsRegister() bool {
 // The error, if any, is Problems.
 func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 	c := &compiler{}
-	out := &Compiled{Rule: r, Revision: revision, Zone: zone, leaves: map[Default]bool{}}
+	out := &Compiled{Rule: r, Revision: revision, Zone: zone, leaves: map[Default]bool{}, holds: map[Caution]bool{}}
 	if out.Zone == nil {
 		out.Zone = time.UTC
 	}
@@ -229,6 +254,13 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 	}
 	for _, d := range defaults {
 		out.leaves[d] = true
+	}
+	cautions := Cautions{DisguisedFiles, Macros, LockedArchives, ActiveNames}
+	if r.Hold != nil {
+		cautions = *r.Hold
+	}
+	for _, h := range cautions {
+		out.holds[h] = true
 	}
 	if len(c.problems) > 0 {
 		return nil, c.problems
@@ -427,8 +459,8 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		sizes = append(sizes, "under "+t.Smaller.String())
 		add(func(i *mail.Item) bool { return i.Size < int64(t.Smaller) }, func(i *mail.Item) string { return About(i.Size) + ", under " + t.Smaller.String() })
 	}
-	if len(all) == 0 {
-		c.fail(place, "", "the test is empty; name a kind, an extension, a type, a name or a size")
+	if len(all) == 0 && t.Text == nil {
+		c.fail(place, "", "the test is empty; name a kind, an extension, a type, a name, a size or a text inside")
 	}
 	sentence := noun
 	if noun == "attachments" && len(t.Name)+len(t.NameMatches)+len(t.Extension) > 0 {
@@ -437,7 +469,68 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 	for _, s := range append(said, sizes...) {
 		sentence += " " + s
 	}
-	return itemTest{sentence: sentence, parts: all}
+	out := itemTest{sentence: sentence, parts: all}
+	if t.Text != nil {
+		inside, says := c.inner(t.Text, place+".text")
+		out.inside = inside
+		out.sentence += " " + says
+	}
+	return out
+}
+
+// inner compiles a test on the text inside an attachment. All keys must hold.
+func (c *compiler) inner(t *InnerText, place string) (inside func(string) (string, bool), sentence string) {
+	var tests []func(text, folded string) (string, bool)
+	var said []string
+	words := func(wanted []string, all bool, joint string) {
+		if len(wanted) == 0 {
+			return
+		}
+		said = append(said, "in which "+list(quoteAll(wanted), joint)+" "+map[bool]string{true: "stand", false: "stands"}[all && len(wanted) > 1])
+		var look []string
+		for _, w := range wanted {
+			look = append(look, fold(w))
+		}
+		tests = append(tests, func(_, folded string) (string, bool) {
+			for i, w := range look {
+				switch there := strings.Contains(folded, w); {
+				case there && !all:
+					return quote(wanted[i]) + " stands in it", true
+				case !there && all:
+					return quote(wanted[i]) + " does not stand in it", false
+				}
+			}
+			return list(quoteAll(wanted), "and") + " stand in it", all
+		})
+	}
+	words(t.Contains, false, "or")
+	words(t.ContainsAll, true, "and")
+	if len(t.Matches) > 0 {
+		said = append(said, "in which something matches "+list(quoteAll(t.Matches), "or"))
+		expressions := c.expressions(t.Matches, place+".matches")
+		tests = append(tests, func(text, _ string) (string, bool) {
+			for _, re := range expressions {
+				if found := re.FindString(text); found != "" {
+					return quote(Short(found)) + " stands in it", true
+				}
+			}
+			return "nothing in it matches", false
+		})
+	}
+	if len(said) == 0 {
+		c.fail(place, "", "it is not said what stands inside: contains, contains all or matches is missing")
+	}
+	return func(text string) (string, bool) {
+		folded := foldText(text)
+		var why []string
+		for _, test := range tests {
+			w, ok := test(text, folded)
+			if why = append(why, w); !ok {
+				return w, false
+			}
+		}
+		return strings.Join(why, ", "), true
+	}, list(said, "and")
 }
 
 func plural(k KindName) string {

@@ -31,7 +31,9 @@ func (c *compiler) condition(n *Condition, place string) *test {
 	}
 	// The cheap ones first: what the envelope settles spares the body.
 	if n.Sender != nil {
-		c.address(n.Sender, place+".sender", "from", "sender", add, (*Input).senders)
+		if n.Sender.Verified == nil || !n.Sender.AddressTest.empty() {
+			c.address(&n.Sender.AddressTest, place+".sender", "from", "sender", add, (*Input).senders)
+		}
 	}
 	if n.Recipient != nil {
 		c.address(n.Recipient, place+".recipient", "to", "recipient", add, (*Input).recipients)
@@ -80,6 +82,12 @@ func (c *compiler) condition(n *Condition, place string) *test {
 	if n.Words != nil {
 		c.words(n.Words, place+".words", add)
 	}
+	if n.Sender != nil && n.Sender.Verified != nil {
+		c.verified(*n.Sender.Verified, place+".sender.verified", add)
+	}
+	if n.Topic != nil {
+		c.topic(n.Topic, place+".topic", add)
+	}
 	group("all", n.All)
 	group("any", n.Any)
 	group("none", n.None)
@@ -124,6 +132,11 @@ func ofForward(t *test) *test {
 		return "the message forwards no other"
 	}
 	return t
+}
+
+// empty says whether it is not said who.
+func (t *AddressTest) empty() bool {
+	return len(t.Correspondent)+len(t.Address)+len(t.Domain)+len(t.Name)+len(t.Detail) == 0
 }
 
 func (c *compiler) address(t *AddressTest, place, preposition, noun string, add func(*test), get func(*Input) []mail.Address) {
@@ -219,7 +232,7 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 		return strings.Contains(in.fold(a.Name), w)
 	})
 	one("detail", preposition+" an address with +"+list(t.Detail, "or +"), t.Detail, func(_ *Input, a mail.Address, w string) bool { return strings.EqualFold(a.Detail(), w) })
-	if len(t.Correspondent)+len(t.Address)+len(t.Domain)+len(t.Name)+len(t.Detail) == 0 && before == len(c.problems) {
+	if t.empty() && before == len(c.problems) {
 		c.fail(place, "", "it is not said who: correspondent, address, domain or name is missing")
 	}
 }
@@ -582,8 +595,13 @@ func (c *compiler) attachment(t *ItemTest, place string, add func(*test)) {
 			case item.Unsure && len(t.Kind) > 0:
 				in.needs.head(item)
 				answer = NotYet
-			case one.fits(item):
+			case one.judge(item) == Yes:
 				return item, Yes
+			case one.judge(item) == NotYet && item.Sealed == "":
+				in.needs.NeedText(item.ID)
+				answer = NotYet
+			case one.judge(item) == Unknowable && answer == No:
+				answer = Unknowable
 			case item.Sealed != "" && answer == No:
 				answer = Unknowable
 			}
@@ -601,7 +619,7 @@ func (c *compiler) attachment(t *ItemTest, place string, add func(*test)) {
 			case answer == NotYet:
 				return "an attachment was not looked into yet"
 			case answer == Unknowable:
-				return "an attachment is encrypted or broken, so nobody knows what is in it"
+				return "an attachment is encrypted, broken or without readable text, so nobody knows what is in it"
 			case len(items) == 0:
 				return "there is no attachment"
 			}

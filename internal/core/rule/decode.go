@@ -50,13 +50,6 @@ func (p Problems) Error() string {
 // maxDocument bounds a document, in octets.
 const maxDocument = 4 << 20
 
-// later names the keys whose work is not there yet. They are refused, so that
-// nothing in a document is ever ignored.
-var later = map[string]string{
-	"AddressTest.verified": "verified senders", "Condition.topic": "topics",
-	"Condition.text": "text inside attachments", "ItemTest.text": "text inside attachments",
-}
-
 // Parse reads a document of rules in YAML or JSON. The error, if any, is Problems.
 func Parse(data []byte) (*Document, error) {
 	d := &decoder{}
@@ -279,8 +272,6 @@ func (d *decoder) object(n *yaml.Node, v reflect.Value, place string) {
 		}
 		field, ok := fieldFor(v.Type(), key)
 		switch {
-		case !ok && notYet(v.Type(), key) != "":
-			d.fail(n.Content[i], at, "", "%s: not there yet in this version, so the key %q cannot be used", notYet(v.Type(), key), key)
 		case !ok:
 			d.fail(n.Content[i], at, pattern.Nearest(key, keysOf(v.Type())), "there is no key %q here; one of: %s", key, strings.Join(keysOf(v.Type()), ", "))
 		case seen[field.Name]:
@@ -295,17 +286,6 @@ func (d *decoder) object(n *yaml.Node, v reflect.Value, place string) {
 			d.fail(n, place, "", "the key %q is missing", name)
 		}
 	}
-}
-
-// notYet says what a key would be for, where its work is not there yet.
-func notYet(t reflect.Type, key string) string {
-	what := later[t.Name()+"."+key]
-	for i := 0; i < t.NumField() && what == ""; i++ {
-		if f := t.Field(i); f.Anonymous && f.Type.Kind() == reflect.Struct {
-			what = notYet(f.Type, key)
-		}
-	}
-	return what
 }
 
 // tagOf is the key of a field and whether it may be left out.

@@ -40,6 +40,7 @@ type Rule struct {
 	Copies      []Copy      `json:"copies,omitempty" doc:"copies of the message beside its attachments; none where nothing is said"`
 	Afterwards  []Step      `json:"afterwards,omitempty" doc:"what is done with the message once its attachments are filed; nothing where nothing is said"`
 	LeaveOut    *Defaults   `json:"leave out,omitempty" doc:"what is left out unasked; without this key all of it"`
+	Hold        *Cautions   `json:"hold,omitempty" doc:"what waits in the tray until a person has looked; without this key all of it"`
 	Then        Then        `json:"then,omitempty" doc:"whether later rules see the message: continue or stop"`
 }
 
@@ -64,7 +65,7 @@ type Condition struct {
 	All            []Condition  `json:"all,omitempty" doc:"every one of these"`
 	Any            []Condition  `json:"any,omitempty" doc:"at least one of these"`
 	None           []Condition  `json:"none,omitempty" doc:"not one of these"`
-	Sender         *AddressTest `json:"sender,omitempty" doc:"who wrote the message"`
+	Sender         *SenderTest  `json:"sender,omitempty" doc:"who wrote the message"`
 	Recipient      *AddressTest `json:"recipient,omitempty" doc:"anyone in To or Cc, or the address it was delivered to"`
 	OriginalSender *AddressTest `json:"original sender,omitempty" doc:"of a forwarded message: who sent it, as the attached message says, or else the lines that mail programs write into the text"`
 	DeliveredTo    *AddressTest `json:"delivered to,omitempty" doc:"the address at which the mail server took it in (Delivered-To, X-Original-To)"`
@@ -72,6 +73,7 @@ type Condition struct {
 	SubjectFull    *TextTest    `json:"subject.full,omitempty" doc:"the subject as it was sent"`
 	Header         *HeaderTest  `json:"header,omitempty" doc:"any header field"`
 	Words          *WordsTest   `json:"words,omitempty" doc:"text in the subject, the body or the attachments' names"`
+	Topic          *TopicTest   `json:"topic,omitempty" doc:"what the message is about, learned from examples"`
 	Received       *DateTest    `json:"received,omitempty" doc:"when it arrived"`
 	Sent           *DateTest    `json:"sent,omitempty" doc:"the date that the sender gave"`
 	Size           *SizeTest    `json:"size,omitempty" doc:"of the whole message"`
@@ -92,6 +94,35 @@ type AddressTest struct {
 	Exactly       bool  `json:"exactly,omitempty" doc:"without subdomains"`
 	Name          Names `json:"name,omitempty" doc:"text in the display name, which a sender can choose freely"`
 	Detail        Names `json:"detail,omitempty" doc:"what follows a + in the address (RFC 5233)"`
+}
+
+// SenderTest is a test on who wrote the message. What it says of the address may be
+// anyone's word; only verified is proven.
+type SenderTest struct {
+	AddressTest
+	Verified *bool `json:"verified,omitempty" doc:"whether it is proven that the message comes from the sender's domain, by a signature (DKIM, RFC 6376) checked here or by a trusted server's report (RFC 8601), aligned as DMARC wants it (RFC 7489)"`
+}
+
+// TopicTest asks what a message is about.
+type TopicTest struct {
+	Is         Names   `json:"is" doc:"topics, as kept in Settings; one of these"`
+	Confidence Percent `json:"confidence,omitzero" doc:"how sure it has to be, 50% to 99%; 85% where nothing is said. What is less sure waits in the tray"`
+}
+
+// Percent is a share of a hundred.
+type Percent int
+
+// MarshalText writes "85%".
+func (p Percent) MarshalText() ([]byte, error) { return []byte(strconv.Itoa(int(p)) + "%"), nil }
+
+// UnmarshalText reads "85%" or "85 %".
+func (p *Percent) UnmarshalText(text []byte) error {
+	n, err := strconv.Atoi(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(string(text)), "%")))
+	if err != nil || n < 50 || n > 99 {
+		return errors.New("a confidence is a percentage from 50% to 99%, such as 85%")
+	}
+	*p = Percent(n)
+	return nil
 }
 
 // HeaderTest is a test on a header field, by its name.
@@ -150,6 +181,14 @@ type ItemTest struct {
 	Larger      Size       `json:"larger,omitempty" doc:"more than"`
 	Smaller     Size       `json:"smaller,omitempty" doc:"less than"`
 	Inline      *bool      `json:"inline,omitempty" doc:"whether it is shown within the text"`
+	Text        *InnerText `json:"text,omitempty" doc:"words inside of PDFs, documents, spreadsheets, presentations and text files; what cannot be read waits in the tray"`
+}
+
+// InnerText is a test on the text inside an attachment, without regard to case.
+type InnerText struct {
+	Contains    Names `json:"contains,omitempty" alias:"contains any" doc:"any of these texts"`
+	ContainsAll Names `json:"contains all,omitempty" doc:"every one of these texts"`
+	Matches     Names `json:"matches,omitempty" doc:"regular expressions (RE2)"`
 }
 
 // Selection is one entry of a rule's attachments: it takes them to a place, or
@@ -314,6 +353,32 @@ func (d Defaults) MarshalJSON() ([]byte, error) {
 		return []byte("[]"), nil
 	}
 	return json.Marshal([]Default(d))
+}
+
+// Caution is something that a rule holds for a person to look at.
+type Caution string
+
+// What is held.
+const (
+	DisguisedFiles Caution = "disguised files"
+	Macros         Caution = "macros"
+	LockedArchives Caution = "locked archives"
+	ActiveNames    Caution = "active files"
+)
+
+func (Caution) choices() []string {
+	return []string{string(DisguisedFiles), string(Macros), string(LockedArchives), string(ActiveNames)}
+}
+
+// Cautions is a list of what is held; it may be empty.
+type Cautions []Caution
+
+// MarshalJSON writes an empty list as one.
+func (c Cautions) MarshalJSON() ([]byte, error) {
+	if len(c) == 0 {
+		return []byte("[]"), nil
+	}
+	return json.Marshal([]Caution(c))
 }
 
 // SignaturePictureSize is the size in octets below which an inline picture
@@ -488,12 +553,15 @@ type CorrespondentUse struct{ Name, Place string }
 // CorrespondentUses lists the correspondents and groups with their places.
 func (r *Rule) CorrespondentUses() []CorrespondentUse {
 	var uses []CorrespondentUse
-	var walk func(c *Condition, place string)
-	walk = func(c *Condition, place string) {
+	r.eachAt(func(c *Condition, place string) {
+		var sender *AddressTest
+		if c.Sender != nil {
+			sender = &c.Sender.AddressTest
+		}
 		for _, t := range []struct {
 			key  string
 			test *AddressTest
-		}{{"sender", c.Sender}, {"recipient", c.Recipient}, {"original sender", c.OriginalSender}, {"delivered to", c.DeliveredTo}} {
+		}{{"sender", sender}, {"recipient", c.Recipient}, {"original sender", c.OriginalSender}, {"delivered to", c.DeliveredTo}} {
 			if t.test == nil {
 				continue
 			}
@@ -501,6 +569,31 @@ func (r *Rule) CorrespondentUses() []CorrespondentUse {
 				uses = append(uses, CorrespondentUse{name, place + "." + t.key + ".correspondent"})
 			}
 		}
+	})
+	return uses
+}
+
+// TopicUse is where a rule names a topic.
+type TopicUse struct{ Name, Place string }
+
+// Topics lists the topics that the rule names, with their places.
+func (r *Rule) Topics() []TopicUse {
+	var uses []TopicUse
+	r.eachAt(func(c *Condition, place string) {
+		if c.Topic != nil {
+			for _, name := range c.Topic.Is {
+				uses = append(uses, TopicUse{name, place + ".topic.is"})
+			}
+		}
+	})
+	return uses
+}
+
+// eachAt calls f for every condition of the rule with its place.
+func (r *Rule) eachAt(f func(c *Condition, place string)) {
+	var walk func(c *Condition, place string)
+	walk = func(c *Condition, place string) {
+		f(c, place)
 		for _, g := range []struct {
 			key  string
 			list []Condition
@@ -514,7 +607,6 @@ func (r *Rule) CorrespondentUses() []CorrespondentUse {
 	for i := range r.Unless {
 		walk(&r.Unless[i], fmt.Sprintf("unless[%d]", i))
 	}
-	return uses
 }
 
 // Cabinets lists the cabinets that the rule names, its own first.

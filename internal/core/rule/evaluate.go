@@ -10,6 +10,7 @@ import (
 
 	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/topic"
 )
 
 // Answer is what a condition says of a message.
@@ -41,6 +42,7 @@ type Reason struct {
 	Answer Answer   `json:"answer"`
 	Text   string   `json:"text"`
 	Place  string   `json:"place"`           // of the condition in the rule
+	Topic  string   `json:"topic,omitempty"` // the one about which it is in doubt, so that a decision can teach it
 	Parts  []Reason `json:"parts,omitempty"` // of a group
 }
 
@@ -50,14 +52,21 @@ type Needs struct {
 	Header bool     // all fields
 	Open   []string // items that hold others
 	Heads  []string // items of which the first bytes are wanted
+	Texts  []string // items whose text inside is wanted
+	Proof  bool     // whether it is proven who sent it
 }
 
 // Any says whether something is needed.
-func (n *Needs) Any() bool { return n.Text || n.Header || len(n.Open)+len(n.Heads) > 0 }
+func (n *Needs) Any() bool {
+	return n.Text || n.Header || n.Proof || len(n.Open)+len(n.Heads)+len(n.Texts) > 0
+}
 
 // Add takes another's needs over.
 func (n *Needs) Add(other *Needs) {
-	n.Text, n.Header = n.Text || other.Text, n.Header || other.Header
+	n.Text, n.Header, n.Proof = n.Text || other.Text, n.Header || other.Header, n.Proof || other.Proof
+	for _, id := range other.Texts {
+		n.NeedText(id)
+	}
 	for _, id := range other.Open {
 		n.NeedOpen(id)
 	}
@@ -80,6 +89,13 @@ func (n *Needs) NeedHead(id string) {
 	}
 }
 
+// NeedText says that the text inside an item is wanted.
+func (n *Needs) NeedText(id string) {
+	if !slices.Contains(n.Texts, id) {
+		n.Texts = append(n.Texts, id)
+	}
+}
+
 func (n *Needs) open(item *mail.Item) { n.NeedOpen(item.ID) }
 func (n *Needs) head(item *mail.Item) { n.NeedHead(item.ID) }
 
@@ -89,6 +105,7 @@ type Input struct {
 	Message *mail.Message
 	Now     time.Time
 	Book    *correspondent.Book // nil is an empty one
+	Topics  *topic.Panel        // nil has none
 	Taken   string              // the first earlier rule that takes something of the message, by its name
 	Zone    *time.Location      // set for each rule
 
@@ -99,6 +116,7 @@ type Input struct {
 	texts   [2][]string // the subject, bare and full
 	lowered [2][]string
 	rcpt    []mail.Address
+	about   []float64 // by topic, once judged
 }
 
 func (in *Input) zone() *time.Location {
@@ -215,8 +233,9 @@ type test struct {
 	sentence string
 	answer   func(*Input) Answer
 	why      func(*Input, Answer) string
-	parts    []*test // of a group
-	group    string  // "all", "any" or "none"
+	doubt    func(*Input) string // the topic that is in doubt
+	parts    []*test             // of a group
+	group    string              // "all", "any" or "none"
 }
 
 // decide answers. A group stops at the part that settles it: nothing is looked
@@ -261,6 +280,9 @@ func (t *test) reason(in *Input) Reason {
 	if t.group == "" {
 		r.Answer = t.answer(in)
 		r.Text = t.why(in, r.Answer)
+		if t.doubt != nil && r.Answer == Unknowable {
+			r.Topic = t.doubt(in)
+		}
 		return r
 	}
 	settles, otherwise := t.ends()
@@ -269,11 +291,11 @@ func (t *test) reason(in *Input) Reason {
 		p := part.reason(in)
 		r.Parts = append(r.Parts, p)
 		if p.Answer == settles {
-			r.Answer, r.Text = settles, p.Text
+			r.Answer, r.Text, r.Topic = settles, p.Text, ""
 			break
 		}
 		if p.Answer == Unknowable || p.Answer == NotYet && r.Answer != Unknowable {
-			r.Answer, r.Text = p.Answer, p.Text
+			r.Answer, r.Text, r.Topic = p.Answer, p.Text, p.Topic
 		}
 	}
 	if r.Text == "" {
@@ -327,7 +349,7 @@ func (c *Compiled) Matches(in *Input) Reason {
 			return Reason{Answer: No, Text: "an exception fits: " + e.Text, Place: e.Place, Parts: []Reason{r, e}}
 		case NotYet, Unknowable:
 			if r.Answer == Yes || e.Answer == Unknowable {
-				r = Reason{Answer: e.Answer, Text: "an exception: " + e.Text, Place: e.Place, Parts: []Reason{r, e}}
+				r = Reason{Answer: e.Answer, Text: "an exception: " + e.Text, Place: e.Place, Topic: e.Topic, Parts: []Reason{r, e}}
 			}
 		}
 	}
@@ -340,7 +362,8 @@ type Choice struct {
 	Leave  bool
 	Hold   bool   // nobody can look into it, so a person has to decide
 	Text   string // the reason
-	Unsure bool   // the answer hangs on the first bytes, which were not read yet
+	Unsure bool   // the answer hangs on the first bytes, or with Read on the text inside, which was not read yet
+	Read   bool
 }
 
 // Choose finds the first entry that fits an attachment.
@@ -350,7 +373,7 @@ func (c *Compiled) Choose(item *mail.Item) Choice { return c.choose(item, len(c.
 // that fits it, else of the rest, else of the first entry that takes.
 func (c *Compiled) AnyTarget(item *mail.Item) (Target, bool) {
 	for i := range c.entries {
-		if e := &c.entries[i]; !e.leave && e.fits(item) {
+		if e := &c.entries[i]; !e.leave && e.judge(item) == Yes {
 			return e.target, true
 		}
 	}
@@ -382,8 +405,22 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 		if item.Unsure && e.kinds {
 			return Choice{Entry: i, Unsure: true, Text: "its first bytes were not read yet"}
 		}
-		if !e.fits(item) {
+		is := e.judge(item)
+		if is == No {
 			continue
+		}
+		if is != Yes { // signature pictures and such are not read
+			if why := c.leftUnasked(item, e.names); why != "" {
+				return Choice{Entry: -1, Leave: true, Text: why}
+			}
+			if is == NotYet && item.Sealed == "" {
+				return Choice{Entry: i, Unsure: true, Read: true, Text: "the text inside was not read yet"}
+			}
+			problem := item.Sealed
+			if item.Inside != nil && problem == "" {
+				problem = item.Inside.Problem
+			}
+			return Choice{Entry: i, Hold: true, Text: "whether the rule takes it hangs on the text inside, which cannot be read: " + problem}
 		}
 		text := e.reason(item)
 		if e.leave {
@@ -396,6 +433,9 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 		if item.Sealed != "" && !named {
 			return Choice{Entry: i, Hold: true, Text: item.Sealed}
 		}
+		if why := c.caution(item); why != "" {
+			return Choice{Entry: i, Hold: true, Text: why}
+		}
 		return Choice{Entry: i, Text: text}
 	}
 	if why := c.leftUnasked(item, named); why != "" {
@@ -407,7 +447,25 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 	if c.rest == nil {
 		return Choice{Entry: len(c.entries), Leave: true, Text: "the rest is left"}
 	}
+	if why := c.caution(item); why != "" {
+		return Choice{Entry: len(c.entries), Hold: true, Text: why}
+	}
 	return Choice{Entry: len(c.entries), Text: "the rest"}
+}
+
+// Holds says whether the rule holds something for a person to look at.
+func (c *Compiled) Holds(what Caution) bool { return c.holds[what] }
+
+// caution says why an item has to be looked at before it is filed, as far as its
+// name tells.
+func (c *Compiled) caution(item *mail.Item) string {
+	switch {
+	case c.holds[ActiveNames] && item.Active:
+		return "a name that a computer acts upon when it is only looked at"
+	case c.holds[Macros] && item.Macros():
+		return "an office file with macros, which are programs"
+	}
+	return ""
 }
 
 func (c *Compiled) leftUnasked(item *mail.Item, named bool) string {

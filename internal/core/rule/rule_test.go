@@ -87,7 +87,9 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 	for _, c := range []struct{ name, old, new, place, says, meant string }{
 		{"unknown key", "sender: {domain", "sneder: {domain", "rules[0].match.all[0].sneder", "no key", "sender"},
 		{"unknown key deep down", "begins: Draft", "begns: Draft", "rules[0].unless[0].subject.begns", "no key", "begins"},
-		{"a key for later", "domain: tidewatch.example", "verified: true, domain: tidewatch.example", "rules[0].match.all[0].sender.verified", "not there yet", ""},
+		{"a topic without a name", "sender: {domain: tidewatch.example}", "topic: {confidence: 90%}", "rules[0].match.all[0].topic", `"is" is missing`, ""},
+		{"a confidence beyond measure", "sender: {domain: tidewatch.example}", "topic: {is: berths, confidence: 30%}", "rules[0].match.all[0].topic.confidence", "from 50% to 99%", ""},
+		{"a caution that is none", "    then: continue", "    then: continue\n    hold: [viruses]", "rules[0].hold[0]", "not known here", ""},
 		{"unknown kind", "kind: spreadsheet", "kind: spreadsheat", "rules[0].attachments[1].take[0].kind", "not known here", "spreadsheet"},
 		{"bad size", "20 KB", "20 bananas", "rules[0].attachments[0].leave[0].smaller", "a size is a number", ""},
 		{"missing key", "    name: Tide gauge readings\n", "", "rules[0]", `"name" is missing`, ""},
@@ -273,7 +275,7 @@ func TestSentence(t *testing.T) {
 	want := "Look in gauges, folder inbox. For messages from tidewatch.example and (whose subject contains “reading” or “water level” or " +
 		"with “gauge” and “station” in the subject or text), unless the subject begins with “Draft”: leave out inline pictures under 20 KB; " +
 		"file spreadsheets and files named *.csv in Gauges/<received year>/<received month> <received month name>/<sender.domain>, named <received date> <file.stem>; " +
-		"leave the rest. Left out unasked: inline pictures under 20 KB, detached signatures, active files, forwarded messages themselves and delivery reports."
+		"leave the rest. Left out unasked: inline pictures under 20 KB, detached signatures, active files, forwarded messages themselves and delivery reports. Held for a look: files that are not what their name says, office files with macros and archives with a password."
 	if got := one(t, tideGauges).Sentence(); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}

@@ -100,7 +100,7 @@ func TestThePublishedSchemaAndTheReaderAgree(t *testing.T) {
 		"not a number":           {"at least: 1", "at least: one", false},
 		"neither yes nor no":     {"read: false", "read: perhaps", false},
 		"not all messages":       {"    match:\n", "    match: all messages\n    was:\n", false},
-		"a later version's key":  {"sender: {address: [a@b.example]", "sender: {verified: true, address: [a@b.example]", false},
+		"a recipient verified":   {"sender: {address: [a@b.example]", "recipient: {verified: true, address: [a@b.example]", false},
 		"a text where a map is":  {"sender: {address: [a@b.example], domain: b.example, exactly: true, name: Oda, detail: x}", "sender: b.example", false},
 		"a place without folder": {"rest: {folder: C, name: <file.stem>}", "rest: {name: x}", false},
 	} {

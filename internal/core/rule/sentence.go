@@ -63,6 +63,9 @@ func (c *Compiled) Sentence() string {
 	if left := c.leftOut(); left != "" {
 		b.WriteString(" Left out unasked: " + left + ".")
 	}
+	if held := c.held(); held != "" {
+		b.WriteString(" Held for a look: " + held + ".")
+	}
 	if r.Then == "stop" {
 		b.WriteString(" Later rules do not see these messages.")
 	}
@@ -94,6 +97,20 @@ func (c *Compiled) look() string {
 		}
 	}
 	return mailboxes + noun + list(folders, "and") + within
+}
+
+// held says what waits for a person; active files only where they are not left out.
+func (c *Compiled) held() string {
+	var parts []string
+	for _, h := range []struct {
+		key  Caution
+		text string
+	}{{DisguisedFiles, "files that are not what their name says"}, {Macros, "office files with macros"}, {LockedArchives, "archives with a password"}, {ActiveNames, "active files"}} {
+		if c.holds[h.key] && !(h.key == ActiveNames && c.leaves[ActiveFiles]) {
+			parts = append(parts, h.text)
+		}
+	}
+	return list(parts, "and")
 }
 
 func (c *Compiled) leftOut() string {

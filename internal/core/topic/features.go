@@ -1,0 +1,272 @@
+package topic
+
+import (
+	"math"
+	"strings"
+	"unicode"
+
+	"golang.org/x/text/unicode/norm"
+
+	"inktray.example/inktray/internal/core/mail"
+)
+
+// Mail is what of a message is evidence for a topic.
+type Mail struct {
+	Subject string       `json:"subject"`
+	Text    string       `json:"text"`
+	Sender  mail.Address `json:"sender"`
+	Names   []string     `json:"names,omitempty"` // of the attachments
+}
+
+const (
+	buckets = 1 << 16 // features are kept by their hash
+	maxRead = 6000    // octets of a text that are looked at
+	maxWord = 40      // characters of a word
+)
+
+// Of is what of a message is evidence, as far as it was read.
+func Of(m *mail.Message) Mail {
+	out := Mail{Subject: m.Envelope.Subject, Sender: m.Envelope.Sender()}
+	if m.Text != nil {
+		out.Text = *m.Text
+		if len(out.Text) > maxRead {
+			out.Text = strings.ToValidUTF8(out.Text[:maxRead], "")
+		}
+	}
+	for _, i := range m.Items() {
+		if i.Named && !(i.Inline && i.Size < 20_000) && len(out.Names) < 50 {
+			out.Names = append(out.Names, i.Name)
+		}
+	}
+	return out
+}
+
+// view is one way of looking at a message. Each counts as much as its weight,
+// however much there is to see by it.
+type view int
+
+const (
+	viewWords view = iota
+	viewParts      // of words: what other forms of a word and words made of it share
+	viewSender
+	views
+)
+
+var weights = [views]float64{1, 3.2, .7}
+
+// Features is a message as numbers: which features it has, and how much of each.
+type Features struct {
+	index []uint16
+	value []float32
+}
+
+// Reader turns messages into features. It is for one goroutine.
+type Reader struct {
+	counts [buckets]uint16
+	seen   [views][]uint16
+	word   []rune
+}
+
+// fnv is a step of FNV-1a over 32 bits.
+func fnv(h uint32, r rune) uint32 { return (h ^ uint32(r)) * 16777619 }
+
+func slot(h uint32) uint16 {
+	h ^= h >> 15
+	h *= 0x2c1b3c6d
+	h ^= h >> 13
+	return uint16((h ^ h>>16) % buckets)
+}
+
+func (r *Reader) add(v view, h uint32) {
+	r.seen[v] = append(r.seen[v], slot(h))
+}
+
+// Features reads a message.
+func (r *Reader) Features(m *Mail) Features {
+	for v := range r.seen {
+		r.seen[v] = r.seen[v][:0]
+	}
+	r.text(mail.BareSubject(m.Subject))
+	r.text(own(m.Text))
+	for _, n := range m.Names {
+		r.text(n)
+	}
+	if m.Sender.Domain != "" {
+		r.whole('@', strings.ToLower(m.Sender.Local)+"@"+m.Sender.Domain)
+		r.whole('.', m.Sender.Domain)
+	}
+	return r.gather()
+}
+
+func (r *Reader) whole(kind rune, s string) {
+	h := fnv(2166136261, kind)
+	for _, c := range s {
+		h = fnv(h, c)
+	}
+	r.add(viewSender, h)
+}
+
+// gather counts what was seen, each view for itself, and brings all to length one.
+func (r *Reader) gather() Features {
+	n := 0
+	for _, s := range r.seen {
+		n += len(s)
+	}
+	f := Features{index: make([]uint16, 0, n), value: make([]float32, 0, n)}
+	total := 0.0
+	for v, seen := range r.seen {
+		from := len(f.index)
+		for _, i := range seen {
+			if r.counts[i]++; r.counts[i] == 1 {
+				f.index = append(f.index, i)
+			}
+		}
+		sum := float32(0)
+		for _, i := range f.index[from:] {
+			x := amounts[min(int(r.counts[i]), len(amounts)-1)]
+			f.value = append(f.value, x)
+			sum += x * x
+			r.counts[i] = 0
+		}
+		if sum == 0 {
+			continue
+		}
+		total += weights[v] * weights[v]
+		scale := float32(weights[v] / math.Sqrt(float64(sum)))
+		for k := from; k < len(f.value); k++ {
+			f.value[k] *= scale
+		}
+	}
+	if total > 0 {
+		scale := float32(1 / math.Sqrt(total))
+		for k := range f.value {
+			f.value[k] *= scale
+		}
+	}
+	return f
+}
+
+// amounts is how much a feature counts that occurs so many times.
+var amounts = func() (a [64]float32) {
+	for i := 1; i < len(a); i++ {
+		a[i] = float32(1 + math.Log(float64(i)))
+	}
+	return a
+}()
+
+// text reads a text's words and the parts of them.
+func (r *Reader) text(s string) {
+	eachWord(s, &r.word, func(word []rune) {
+		h := uint32(2166136261)
+		for _, c := range word {
+			h = fnv(h, c)
+		}
+		r.add(viewWords, fnv(h, ' '))
+		if word[0] == '#' {
+			return
+		}
+		// Four to six characters in a row, the word's ends among them.
+		for i := -1; i < len(word)-1; i++ {
+			h := fnv(2166136261, '~')
+			if i < 0 {
+				h = fnv(h, '^')
+			} else {
+				h = fnv(h, word[i])
+			}
+			for k := i + 1; k <= len(word) && k < i+6; k++ {
+				if k < len(word) {
+					h = fnv(h, word[k])
+				} else {
+					h = fnv(h, '$')
+				}
+				if k >= i+3 {
+					r.add(viewParts, h)
+				}
+			}
+		}
+	})
+}
+
+// eachWord gives a text's words in lower case and without accents, each number as
+// "#". The buffer is what it works in.
+func eachWord(s string, buffer *[]rune, f func(word []rune)) {
+	if len(s) > maxRead {
+		s = s[:maxRead]
+	}
+	word := (*buffer)[:0]
+	flush := func() {
+		if len(word) > 0 {
+			f(word)
+			word = word[:0]
+		}
+	}
+	number := false
+	letter := func(c rune) {
+		switch {
+		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80 && unicode.IsLetter(c):
+			if number {
+				flush()
+				number = false
+			}
+			if len(word) < maxWord {
+				word = append(word, unicode.ToLower(c))
+			}
+		case c >= '0' && c <= '9' || c >= 0x80 && unicode.IsDigit(c):
+			if !number {
+				flush()
+				number, word = true, append(word, '#')
+			}
+		case c >= 0x80 && unicode.Is(unicode.Mn, c): // an accent
+		default:
+			flush()
+			number = false
+		}
+	}
+	plain := true
+	for i := 0; i < len(s) && plain; i++ {
+		plain = s[i] < 0x80
+	}
+	if !plain {
+		s = norm.NFKD.String(s)
+	}
+	for _, c := range s {
+		letter(c)
+	}
+	flush()
+	*buffer = word
+}
+
+// split lists a message's words as they are looked at.
+func split(m *Mail) []string {
+	var list []string
+	var buffer []rune
+	for _, s := range append([]string{mail.BareSubject(m.Subject), own(m.Text)}, m.Names...) {
+		eachWord(s, &buffer, func(word []rune) {
+			if word[0] != '#' {
+				list = append(list, string(word))
+			}
+		})
+	}
+	return list
+}
+
+// own is what the writer wrote himself: quoted lines are left out, unless there is
+// nothing else.
+func own(text string) string {
+	if !strings.Contains(text, "\n>") && !strings.HasPrefix(text, ">") {
+		return text
+	}
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		if !strings.HasPrefix(strings.TrimLeft(line, " \t"), ">") {
+			b.WriteString(line)
+		}
+	}
+	if strings.TrimSpace(b.String()) == "" {
+		return text
+	}
+	return b.String()
+}
+
+// NewReader makes a reader.
+func NewReader() *Reader { return &Reader{} }

@@ -1,0 +1,75 @@
+package topic
+
+import (
+	"slices"
+	"strings"
+)
+
+// Panel judges by several topics at once. It does not change; a nil Panel is an
+// empty one.
+type Panel struct {
+	names  []string
+	topics []*Topic
+	rows   []float32 // weights, those of one feature beside each other
+}
+
+// NewPanel puts topics together under their names.
+func NewPanel(topics map[string]*Topic) *Panel {
+	p := &Panel{}
+	for name := range topics {
+		p.names = append(p.names, name)
+	}
+	slices.Sort(p.names)
+	n := len(p.names)
+	p.rows = make([]float32, n*buckets)
+	for i, name := range p.names {
+		t := topics[name]
+		p.topics = append(p.topics, t)
+		for b, w := range t.weights {
+			p.rows[b*n+i] = w
+		}
+	}
+	return p
+}
+
+// Find finds a topic by its name, in any case.
+func (p *Panel) Find(name string) (*Topic, int) {
+	if p == nil {
+		return nil, -1
+	}
+	for i, n := range p.names {
+		if strings.EqualFold(n, strings.TrimSpace(name)) {
+			return p.topics[i], i
+		}
+	}
+	return nil, -1
+}
+
+// Judge says for every topic how likely a message is about it; it is 0.5 where the
+// topic has too few examples.
+func (p *Panel) Judge(f *Features) []float64 {
+	n := len(p.topics)
+	scores := make([]float32, n)
+	for k, b := range f.index {
+		v := f.value[k]
+		row := p.rows[int(b)*n : int(b)*n+n]
+		to := scores[:len(row)]
+		for ; len(row) >= 4 && len(to) >= 4; row, to = row[4:], to[4:] {
+			to[0] += row[0] * v
+			to[1] += row[1] * v
+			to[2] += row[2] * v
+			to[3] += row[3] * v
+		}
+		for i, w := range row {
+			to[i] += w * v
+		}
+	}
+	out := make([]float64, n)
+	for i, t := range p.topics {
+		out[i] = 0.5
+		if t.Ready() {
+			out[i] = t.likely(float64(scores[i]) + t.bias)
+		}
+	}
+	return out
+}
