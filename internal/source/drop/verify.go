@@ -3,23 +3,17 @@ package drop
 import (
 	"context"
 	"errors"
-	"net"
 	"strings"
 	"time"
 
 	"blitiri.com.ar/go/spf"
-	"github.com/emersion/go-msgauth/authres"
-	"github.com/emersion/go-msgauth/dkim"
 	"github.com/emersion/go-smtp"
-	"golang.org/x/net/publicsuffix"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/proof"
 )
 
-const (
-	maxSignatures = 5
-	verifyTime    = 20 * time.Second
-)
+const verifyTime = 20 * time.Second
 
 // verify says whether a message comes from one of those who may send to an address:
 // its author is listed, and proven by a DKIM signature (RFC 6376) or a sender
@@ -63,14 +57,15 @@ func (s *session) proven(m *message, domain string) (proven bool, passing error)
 	ctx, cancel := context.WithTimeout(context.Background(), verifyTime)
 	defer cancel()
 	if s.lmtp {
+		// What the server in front reports stands topmost: it hands over itself.
 		if field := m.header.Get("Authentication-Results"); c.Trusted != "" && field != "" {
-			if id, results, err := authres.Parse(field); err == nil && strings.EqualFold(id, c.Trusted) && vouched(results, domain) {
+			if p, _ := proof.Reported(mail.Header{{Name: "Authentication-Results", Value: field}}, domain, []string{c.Trusted}); p.Proven {
 				return true, nil
 			}
 		}
 	} else if ip := s.remote(); ip != nil {
 		_, sent, _ := strings.Cut(s.from, "@")
-		if aligned(sent, domain) {
+		if proof.Aligned(sent, domain, false) {
 			result, err := spf.CheckHostWithSender(ip, s.conn.Hostname(), s.from, spf.WithContext(ctx), spf.WithResolver(c.Resolver))
 			switch result {
 			case spf.Pass:
@@ -84,60 +79,9 @@ func (s *session) proven(m *message, domain string) (proven bool, passing error)
 	if err != nil {
 		return false, err
 	}
-	signatures, err := dkim.VerifyWithOptions(content, &dkim.VerifyOptions{MaxVerifications: maxSignatures, LookupTXT: func(name string) ([]string, error) {
-		found, err := c.Resolver.LookupTXT(ctx, name)
-		var missing *net.DNSError
-		if err != nil && !(errors.As(err, &missing) && missing.IsNotFound) {
-			passing = errors.Join(passing, err)
-		}
-		return found, err
-	}})
-	if err != nil && !errors.Is(err, dkim.ErrTooManySignatures) {
-		return false, passing // a broken signature proves nothing
+	signed := proof.Signed(ctx, content, domain, c.Resolver)
+	if signed.Unknown {
+		passing = errors.Join(passing, errors.New(signed.Text))
 	}
-	for _, v := range signatures {
-		if v.Err == nil && aligned(v.Domain, domain) {
-			return true, nil
-		}
-	}
-	return false, passing
-}
-
-// vouched says whether another server's results prove a domain.
-func vouched(results []authres.Result, domain string) bool {
-	for _, result := range results {
-		switch r := result.(type) {
-		case *authres.DMARCResult:
-			if r.Value == authres.ResultPass && aligned(r.From, domain) {
-				return true
-			}
-		case *authres.DKIMResult:
-			_, of, _ := strings.Cut("@"+r.Domain, "@")
-			if r.Value == authres.ResultPass && aligned(of, domain) {
-				return true
-			}
-		case *authres.SPFResult:
-			if r.Value == authres.ResultPass && aligned(r.From[strings.LastIndexByte(r.From, '@')+1:], domain) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// aligned says whether two domains belong to one organisation (RFC 7489 section 3.1,
-// relaxed).
-func aligned(a, b string) bool {
-	a, b = strings.ToLower(strings.TrimSuffix(a, ".")), strings.ToLower(strings.TrimSuffix(b, "."))
-	if a == "" || b == "" {
-		return false
-	}
-	return a == b || organisation(a) == organisation(b)
-}
-
-func organisation(domain string) string {
-	if o, err := publicsuffix.EffectiveTLDPlusOne(domain); err == nil {
-		return o
-	}
-	return domain
+	return signed.Proven, passing
 }
