@@ -23,6 +23,7 @@ require (
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/gofrs/flock v0.13.1
 	github.com/klauspost/compress v1.20.3
+	github.com/ledongthuc/pdf v0.0.0-20260907135840-6c8c28e0e8a0
 	github.com/microcosm-cc/bluemonday v1.0.27
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/nwaples/rardecode/v2 v2.4.6

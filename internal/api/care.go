@@ -97,7 +97,10 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 		if e.State == store.Held && e.Cause != store.CauseCap {
 			ways = []MatterWays{MatterWaysAgain, MatterWaysRelease, MatterWaysElsewhere, MatterWaysAside}
 		}
-		put(Matter{ID: fmt.Sprint(e.ID), Cause: string(e.Cause), Name: e.Name, Size: &e.Size, Rule: optional(n.rules[e.RuleID]), Reason: e.Reason, Advice: optional(e.Advice), Path: optional(e.Wanted), At: e.DoneAt, Ways: ways}, e.MessageID)
+		if e.Topic != "" {
+			ways = append([]MatterWays{MatterWaysAnswer}, ways...)
+		}
+		put(Matter{ID: fmt.Sprint(e.ID), Cause: string(e.Cause), Name: e.Name, Size: &e.Size, Rule: optional(n.rules[e.RuleID]), Reason: e.Reason, Advice: optional(e.Advice), Path: optional(e.Wanted), Topic: optional(e.Topic), At: e.DoneAt, Ways: ways}, e.MessageID)
 	}
 	for i := range follow {
 		f := &follow[i]
@@ -127,7 +130,7 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 			g.Matters = []Matter{}
 		}
 		g.Matters = g.Matters[:min(len(g.Matters), mostOfGroup)]
-		for _, way := range []TrayGroupWays{TrayGroupWaysAgain, TrayGroupWaysRelease, TrayGroupWaysElsewhere, TrayGroupWaysRefile, TrayGroupWaysAside} {
+		for _, way := range []TrayGroupWays{TrayGroupWaysAnswer, TrayGroupWaysAgain, TrayGroupWaysRelease, TrayGroupWaysElsewhere, TrayGroupWaysRefile, TrayGroupWaysAside} {
 			if len(g.Matters) > 0 && !slices.ContainsFunc(g.Matters, func(m Matter) bool { return !slices.Contains(m.Ways, MatterWays(way)) }) {
 				g.Ways = append(g.Ways, way)
 			}

@@ -282,7 +282,7 @@ func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (Get
 	}
 	names, groups := s.Engine.Book().Names()
 	return GetChoices200JSONResponse{Domains: choices(found.Domains), Addresses: choices(found.Addresses), Words: choices(found.Words), Kinds: choices(found.Kinds), Folders: choices(found.Folders),
-		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups)}, nil
+		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups), Topics: s.Engine.TopicNames()}, nil
 }
 
 // FileOldMail begins a pass over old mail.

@@ -564,9 +564,31 @@ func (e MailboxSettingsKind) Valid() bool {
 	}
 }
 
+// Defines values for MarkRequestOrigin.
+const (
+	MarkRequestOriginMail      MarkRequestOrigin = "mail"
+	MarkRequestOriginProposal  MarkRequestOrigin = "proposal"
+	MarkRequestOriginRehearsal MarkRequestOrigin = "rehearsal"
+)
+
+// Valid indicates whether the value is a known member of the MarkRequestOrigin enum.
+func (e MarkRequestOrigin) Valid() bool {
+	switch e {
+	case MarkRequestOriginMail:
+		return true
+	case MarkRequestOriginProposal:
+		return true
+	case MarkRequestOriginRehearsal:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MatterWays.
 const (
 	MatterWaysAgain     MatterWays = "again"
+	MatterWaysAnswer    MatterWays = "answer"
 	MatterWaysAside     MatterWays = "aside"
 	MatterWaysElsewhere MatterWays = "elsewhere"
 	MatterWaysRefile    MatterWays = "refile"
@@ -577,6 +599,8 @@ const (
 func (e MatterWays) Valid() bool {
 	switch e {
 	case MatterWaysAgain:
+		return true
+	case MatterWaysAnswer:
 		return true
 	case MatterWaysAside:
 		return true
@@ -666,6 +690,27 @@ func (e PassState) Valid() bool {
 	case PassStateRunning:
 		return true
 	case PassStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProofState.
+const (
+	NotKnown    ProofState = "not known"
+	NotVerified ProofState = "not verified"
+	Verified    ProofState = "verified"
+)
+
+// Valid indicates whether the value is a known member of the ProofState enum.
+func (e ProofState) Valid() bool {
+	switch e {
+	case NotKnown:
+		return true
+	case NotVerified:
+		return true
+	case Verified:
 		return true
 	default:
 		return false
@@ -858,9 +903,34 @@ func (e StoryPreview) Valid() bool {
 	}
 }
 
+// Defines values for TopicVerdictDecision.
+const (
+	About      TopicVerdictDecision = "about"
+	InDoubt    TopicVerdictDecision = "in doubt"
+	NotAbout   TopicVerdictDecision = "not about"
+	NotLearned TopicVerdictDecision = "not learned"
+)
+
+// Valid indicates whether the value is a known member of the TopicVerdictDecision enum.
+func (e TopicVerdictDecision) Valid() bool {
+	switch e {
+	case About:
+		return true
+	case InDoubt:
+		return true
+	case NotAbout:
+		return true
+	case NotLearned:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrayGroupWays.
 const (
 	TrayGroupWaysAgain     TrayGroupWays = "again"
+	TrayGroupWaysAnswer    TrayGroupWays = "answer"
 	TrayGroupWaysAside     TrayGroupWays = "aside"
 	TrayGroupWaysElsewhere TrayGroupWays = "elsewhere"
 	TrayGroupWaysRefile    TrayGroupWays = "refile"
@@ -871,6 +941,8 @@ const (
 func (e TrayGroupWays) Valid() bool {
 	switch e {
 	case TrayGroupWaysAgain:
+		return true
+	case TrayGroupWaysAnswer:
 		return true
 	case TrayGroupWaysAside:
 		return true
@@ -1269,6 +1341,12 @@ type AlarmSettingsKind string
 // AlarmSettingsWeekdays defines model for AlarmSettings.Weekdays.
 type AlarmSettingsWeekdays string
 
+// AnswerRequest defines model for AnswerRequest.
+type AnswerRequest struct {
+	About   bool     `json:"about"`
+	Matters []string `json:"matters"`
+}
+
 // Arrival defines model for Arrival.
 type Arrival struct {
 	Items   []Item  `json:"items"`
@@ -1428,6 +1506,7 @@ type Choices struct {
 	Kinds          []Choice `json:"kinds"`
 	Labels         []Choice `json:"labels"`
 	Recipients     []Choice `json:"recipients"`
+	Topics         []string `json:"topics"`
 
 	// Words that occur in subjects
 	Words []Choice `json:"words"`
@@ -2020,6 +2099,16 @@ type MailboxToday struct {
 	State string `json:"state"`
 }
 
+// MarkRequest defines model for MarkRequest.
+type MarkRequest struct {
+	About    bool               `json:"about"`
+	Messages []int64            `json:"messages"`
+	Origin   *MarkRequestOrigin `json:"origin,omitempty"`
+}
+
+// MarkRequestOrigin defines model for MarkRequest.Origin.
+type MarkRequestOrigin string
+
 // Matter defines model for Matter.
 type Matter struct {
 	Advice *string    `json:"advice,omitempty"`
@@ -2041,6 +2130,9 @@ type Matter struct {
 	// Rule its name
 	Rule *string `json:"rule,omitempty"`
 	Size *int64  `json:"size,omitempty"`
+
+	// Topic the topic that is in doubt, by its name
+	Topic *string `json:"topic,omitempty"`
 
 	// Ways what a person can do about it
 	Ways []MatterWays `json:"ways"`
@@ -2229,6 +2321,17 @@ type Problem struct {
 	// Type stable, such as urn:inktray:problem:invalid
 	Type string `json:"type"`
 }
+
+// Proof defines model for Proof.
+type Proof struct {
+	State ProofState `json:"state"`
+
+	// Text by what, or why not
+	Text string `json:"text"`
+}
+
+// ProofState defines model for Proof.State.
+type ProofState string
 
 // Proposal defines model for Proposal.
 type Proposal struct {
@@ -2627,6 +2730,13 @@ type Tally struct {
 	Size int64 `json:"size"`
 }
 
+// Teaching defines model for Teaching.
+type Teaching struct {
+	// Likely how likely it is about the topic by subject, sender and names, in percent
+	Likely  int     `json:"likely"`
+	Message Message `json:"message"`
+}
+
 // Today defines model for Today.
 type Today struct {
 	Arrivals   []Arrival `json:"arrivals"`
@@ -2659,6 +2769,118 @@ type TokenRequest struct {
 	// Label what it is for
 	Label string `json:"label"`
 }
+
+// Topic defines model for Topic.
+type Topic struct {
+	// About examples that are about it
+	About int    `json:"about"`
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+
+	// Needs how many examples of each sort it needs before it judges
+	Needs int `json:"needs"`
+
+	// Others examples that are not
+	Others int `json:"others"`
+
+	// Quality each example judged by all the others, with the usual confidence
+	Quality *TopicQuality `json:"quality,omitempty"`
+
+	// Ready whether it judges
+	Ready    bool `json:"ready"`
+	Revision int  `json:"revision"`
+
+	// Rules the names of the rules that ask for it
+	Rules []string `json:"rules"`
+
+	// Sentence how good it is, in words
+	Sentence string `json:"sentence"`
+}
+
+// TopicDocument defines model for TopicDocument.
+type TopicDocument struct {
+	Examples []TopicDocumentExample `json:"examples"`
+
+	// Format of this file, 1
+	Format int    `json:"format"`
+	Name   string `json:"name"`
+}
+
+// TopicDocumentExample defines model for TopicDocumentExample.
+type TopicDocumentExample struct {
+	About bool      `json:"about"`
+	Names *[]string `json:"names,omitempty"`
+
+	// Sender an address
+	Sender  *string `json:"sender,omitempty"`
+	Subject string  `json:"subject"`
+	Text    string  `json:"text"`
+}
+
+// TopicExample defines model for TopicExample.
+type TopicExample struct {
+	About    bool      `json:"about"`
+	ID       int64     `json:"id"`
+	MarkedAt time.Time `json:"marked_at"`
+	MarkedBy string    `json:"marked_by"`
+
+	// Message its number
+	Message *int64   `json:"message,omitempty"`
+	Names   []string `json:"names"`
+
+	// Origin where it was marked: mail, rehearsal, tray, proposal, import
+	Origin  string `json:"origin"`
+	Sender  string `json:"sender"`
+	Subject string `json:"subject"`
+
+	// Text how it begins
+	Text string `json:"text"`
+}
+
+// TopicQuality each example judged by all the others, with the usual confidence
+type TopicQuality struct {
+	// About examples that are about it
+	About int `json:"about"`
+
+	// Asked of both sorts, not sure
+	Asked    int `json:"asked"`
+	Examples int `json:"examples"`
+
+	// Found of these, taken for sure
+	Found int `json:"found"`
+
+	// Missed of these, passed over for sure
+	Missed int `json:"missed"`
+
+	// Wrong others that were taken for sure
+	Wrong int `json:"wrong"`
+}
+
+// TopicSettings defines model for TopicSettings.
+type TopicSettings struct {
+	Name string `json:"name"`
+}
+
+// TopicVerdict defines model for TopicVerdict.
+type TopicVerdict struct {
+	Against  []string             `json:"against"`
+	Decision TopicVerdictDecision `json:"decision"`
+
+	// For what spoke for it, the strongest first
+	For []string `json:"for"`
+	ID  string   `json:"id"`
+
+	// Likely in percent
+	Likely *int `json:"likely,omitempty"`
+	Ready  bool `json:"ready"`
+
+	// Said what a person said of it
+	Said  *bool  `json:"said,omitempty"`
+	Topic string `json:"topic"`
+}
+
+// TopicVerdictDecision defines model for TopicVerdict.Decision.
+type TopicVerdictDecision string
 
 // Tray defines model for Tray.
 type Tray struct {
@@ -2693,6 +2915,32 @@ type Trial struct {
 	Advice *string `json:"advice,omitempty"`
 	Ok     bool    `json:"ok"`
 	Text   string  `json:"text"`
+}
+
+// Trust defines model for Trust.
+type Trust struct {
+	Correspondents bool `json:"correspondents"`
+	Replies        bool `json:"replies"`
+
+	// Scanner where the virus scanner listens that is asked
+	Scanner        *string `json:"scanner,omitempty"`
+	ScannerAnswers *bool   `json:"scanner_answers,omitempty"`
+
+	// ScannerSays which it is, or why it cannot be asked
+	ScannerSays *string  `json:"scanner_says,omitempty"`
+	Servers     []string `json:"servers"`
+}
+
+// TrustSettings defines model for TrustSettings.
+type TrustSettings struct {
+	// Correspondents correspondents are recognised only where the sender is verified
+	Correspondents bool `json:"correspondents"`
+
+	// Replies replies go to verified senders only
+	Replies bool `json:"replies"`
+
+	// Servers names under which the office's own mail servers report (authserv-id, RFC 8601 section 2.2)
+	Servers []string `json:"servers"`
 }
 
 // UndoLine defines model for UndoLine.
@@ -3153,6 +3401,31 @@ type ChangeTableParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangeTopicParams defines parameters for ChangeTopic.
+type ChangeTopicParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// TakeExamplesBackParams defines parameters for TakeExamplesBack.
+type TakeExamplesBackParams struct {
+	// ID their numbers
+	ID []int64 `form:"id" json:"id"`
+}
+
+// RehearseTopicParams defines parameters for RehearseTopic.
+type RehearseTopicParams struct {
+	Last *int `form:"last,omitempty" json:"last,omitempty"`
+
+	// Confidence how sure it has to be, in percent
+	Confidence *int `form:"confidence,omitempty" json:"confidence,omitempty"`
+}
+
+// ListTeachingsParams defines parameters for ListTeachings.
+type ListTeachingsParams struct {
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
 // AddAddresseeJSONRequestBody defines body for AddAddressee for application/json ContentType.
 type AddAddresseeJSONRequestBody = AddresseeSettings
 
@@ -3276,8 +3549,23 @@ type ChangeTableJSONRequestBody = LookupTableSettings
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = TokenRequest
 
+// AddTopicJSONRequestBody defines body for AddTopic for application/json ContentType.
+type AddTopicJSONRequestBody = TopicSettings
+
+// ImportTopicJSONRequestBody defines body for ImportTopic for application/json ContentType.
+type ImportTopicJSONRequestBody = TopicDocument
+
+// ChangeTopicJSONRequestBody defines body for ChangeTopic for application/json ContentType.
+type ChangeTopicJSONRequestBody = TopicSettings
+
+// MarkMessagesJSONRequestBody defines body for MarkMessages for application/json ContentType.
+type MarkMessagesJSONRequestBody = MarkRequest
+
 // TryAgainJSONRequestBody defines body for TryAgain for application/json ContentType.
 type TryAgainJSONRequestBody = TrayRequest
+
+// AnswerTopicsJSONRequestBody defines body for AnswerTopics for application/json ContentType.
+type AnswerTopicsJSONRequestBody = AnswerRequest
 
 // SetAsideJSONRequestBody defines body for SetAside for application/json ContentType.
 type SetAsideJSONRequestBody = AsideRequest
@@ -3290,6 +3578,9 @@ type FileMissingAgainJSONRequestBody = TrayRequest
 
 // ReleaseHeldJSONRequestBody defines body for ReleaseHeld for application/json ContentType.
 type ReleaseHeldJSONRequestBody = TrayRequest
+
+// SetTrustJSONRequestBody defines body for SetTrust for application/json ContentType.
+type SetTrustJSONRequestBody = TrustSettings
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -3449,9 +3740,15 @@ type ServerInterface interface {
 	// ShowMessage The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
 	// (GET /api/v1/messages/{number}/page)
 	ShowMessage(c fiber.Ctx, number Number) error
+	// ProveMessage Whether it is proven who sent a message: by a trusted server's report or by its signatures.
+	// (GET /api/v1/messages/{number}/proof)
+	ProveMessage(c fiber.Ctx, number Number) error
 	// ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
 	// (GET /api/v1/messages/{number}/reading)
 	ReadMessage(c fiber.Ctx, number Number) error
+	// JudgeMessage What each topic makes of a message, with its text, and what people said of it.
+	// (GET /api/v1/messages/{number}/topics)
+	JudgeMessage(c fiber.Ctx, number Number) error
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	// (GET /api/v1/metrics)
 	GetMetrics(c fiber.Ctx) error
@@ -3653,12 +3950,48 @@ type ServerInterface interface {
 	// MakeToken Make a token for a program; it is shown this once.
 	// (POST /api/v1/tokens)
 	MakeToken(c fiber.Ctx) error
+	// ListTopics The topics, how good each is and which rules ask for it.
+	// (GET /api/v1/topics)
+	ListTopics(c fiber.Ctx) error
+	// AddTopic Make a topic.
+	// (POST /api/v1/topics)
+	AddTopic(c fiber.Ctx) error
+	// ImportTopic Let a topic learn from a file of examples; one of that name is made if there is none.
+	// (POST /api/v1/topics/import)
+	ImportTopic(c fiber.Ctx) error
+	// RemoveTopic Remove a topic that no rule names, with its examples.
+	// (DELETE /api/v1/topics/{id})
+	RemoveTopic(c fiber.Ctx, id ID) error
+	// ChangeTopic Give a topic another name.
+	// (PUT /api/v1/topics/{id})
+	ChangeTopic(c fiber.Ctx, id ID, params ChangeTopicParams) error
+	// TakeExamplesBack Take examples back, which the topic then forgets.
+	// (DELETE /api/v1/topics/{id}/examples)
+	TakeExamplesBack(c fiber.Ctx, id ID, params TakeExamplesBackParams) error
+	// ListExamples The messages by which a topic was taught, the newest first.
+	// (GET /api/v1/topics/{id}/examples)
+	ListExamples(c fiber.Ctx, id ID) error
+	// MarkMessages Say of messages whether they are about the topic, which learns from them.
+	// (POST /api/v1/topics/{id}/examples)
+	MarkMessages(c fiber.Ctx, id ID) error
+	// ExportTopic A topic as a file, with the text of its examples.
+	// (GET /api/v1/topics/{id}/export)
+	ExportTopic(c fiber.Ctx, id ID) error
+	// RehearseTopic What a rule would take of the last messages that asks for this topic only, with their texts. Nothing is written.
+	// (GET /api/v1/topics/{id}/past)
+	RehearseTopic(c fiber.Ctx, id ID, params RehearseTopicParams) error
+	// ListTeachings Known messages whose answer would teach the topic most, by subject, sender and names.
+	// (GET /api/v1/topics/{id}/teachings)
+	ListTeachings(c fiber.Ctx, id ID, params ListTeachingsParams) error
 	// ListTray What waits for a person.
 	// (GET /api/v1/tray)
 	ListTray(c fiber.Ctx) error
 	// TryAgain Try matters again, under their rules as they are now. Only what failed is done again.
 	// (POST /api/v1/tray/again)
 	TryAgain(c fiber.Ctx) error
+	// AnswerTopics Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+	// (POST /api/v1/tray/answer)
+	AnswerTopics(c fiber.Ctx) error
 	// SetAside Take matters out of the tray for good, with a note; nothing is done about them.
 	// (POST /api/v1/tray/aside)
 	SetAside(c fiber.Ctx) error
@@ -3674,6 +4007,12 @@ type ServerInterface interface {
 	// ReleaseHeld File held items as they are, where their rule would have them.
 	// (POST /api/v1/tray/release)
 	ReleaseHeld(c fiber.Ctx) error
+	// GetTrust Whom the office believes, and whether a virus scanner is asked.
+	// (GET /api/v1/trust)
+	GetTrust(c fiber.Ctx) error
+	// SetTrust Set whom the office believes.
+	// (PUT /api/v1/trust)
+	SetTrust(c fiber.Ctx) error
 	// GetVersion The version that runs.
 	// (GET /api/v1/version)
 	GetVersion(c fiber.Ctx) error
@@ -5253,6 +5592,35 @@ func (siw *ServerInterfaceWrapper) ShowMessage(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ProveMessage operation middleware
+func (siw *ServerInterfaceWrapper) ProveMessage(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ProveMessage(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ReadMessage operation middleware
 func (siw *ServerInterfaceWrapper) ReadMessage(c fiber.Ctx) error {
 
@@ -5269,6 +5637,35 @@ func (siw *ServerInterfaceWrapper) ReadMessage(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ReadMessage(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// JudgeMessage operation middleware
+func (siw *ServerInterfaceWrapper) JudgeMessage(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.JudgeMessage(c, number)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7449,6 +7846,369 @@ func (siw *ServerInterfaceWrapper) MakeToken(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListTopics operation middleware
+func (siw *ServerInterfaceWrapper) ListTopics(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListTopics(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddTopic operation middleware
+func (siw *ServerInterfaceWrapper) AddTopic(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddTopic(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ImportTopic operation middleware
+func (siw *ServerInterfaceWrapper) ImportTopic(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ImportTopic(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RemoveTopic operation middleware
+func (siw *ServerInterfaceWrapper) RemoveTopic(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RemoveTopic(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ChangeTopic operation middleware
+func (siw *ServerInterfaceWrapper) ChangeTopic(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeTopicParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChangeTopic(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TakeExamplesBack operation middleware
+func (siw *ServerInterfaceWrapper) TakeExamplesBack(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeExamplesBackParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "id" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "id", query, &params.ID, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TakeExamplesBack(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListExamples operation middleware
+func (siw *ServerInterfaceWrapper) ListExamples(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListExamples(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MarkMessages operation middleware
+func (siw *ServerInterfaceWrapper) MarkMessages(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MarkMessages(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ExportTopic operation middleware
+func (siw *ServerInterfaceWrapper) ExportTopic(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ExportTopic(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RehearseTopic operation middleware
+func (siw *ServerInterfaceWrapper) RehearseTopic(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RehearseTopicParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "last" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "last", query, &params.Last, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter last: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "confidence" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "confidence", query, &params.Confidence, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter confidence: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RehearseTopic(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListTeachings operation middleware
+func (siw *ServerInterfaceWrapper) ListTeachings(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTeachingsParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter most: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListTeachings(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListTray operation middleware
 func (siw *ServerInterfaceWrapper) ListTray(c fiber.Ctx) error {
 
@@ -7472,6 +8232,24 @@ func (siw *ServerInterfaceWrapper) TryAgain(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.TryAgain(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AnswerTopics operation middleware
+func (siw *ServerInterfaceWrapper) AnswerTopics(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AnswerTopics(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7573,6 +8351,42 @@ func (siw *ServerInterfaceWrapper) ReleaseHeld(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ReleaseHeld(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetTrust operation middleware
+func (siw *ServerInterfaceWrapper) GetTrust(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetTrust(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SetTrust operation middleware
+func (siw *ServerInterfaceWrapper) SetTrust(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SetTrust(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7693,6 +8507,32 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/correspondents/:id", wrapper.ChangeCorrespondent)
 
+	router.Get(options.BaseURL+"/api/v1/topics", wrapper.ListTopics)
+
+	router.Post(options.BaseURL+"/api/v1/topics", wrapper.AddTopic)
+
+	router.Post(options.BaseURL+"/api/v1/topics/import", wrapper.ImportTopic)
+
+	router.Delete(options.BaseURL+"/api/v1/topics/:id", wrapper.RemoveTopic)
+
+	router.Put(options.BaseURL+"/api/v1/topics/:id", wrapper.ChangeTopic)
+
+	router.Delete(options.BaseURL+"/api/v1/topics/:id/examples", wrapper.TakeExamplesBack)
+
+	router.Get(options.BaseURL+"/api/v1/topics/:id/examples", wrapper.ListExamples)
+
+	router.Post(options.BaseURL+"/api/v1/topics/:id/examples", wrapper.MarkMessages)
+
+	router.Get(options.BaseURL+"/api/v1/topics/:id/teachings", wrapper.ListTeachings)
+
+	router.Get(options.BaseURL+"/api/v1/topics/:id/past", wrapper.RehearseTopic)
+
+	router.Get(options.BaseURL+"/api/v1/topics/:id/export", wrapper.ExportTopic)
+
+	router.Get(options.BaseURL+"/api/v1/trust", wrapper.GetTrust)
+
+	router.Put(options.BaseURL+"/api/v1/trust", wrapper.SetTrust)
+
 	router.Get(options.BaseURL+"/api/v1/tables", wrapper.ListTables)
 
 	router.Post(options.BaseURL+"/api/v1/tables", wrapper.AddTable)
@@ -7762,6 +8602,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/v1/cabinets/:id/folders", wrapper.ListCabinetFolders)
 
 	router.Get(options.BaseURL+"/api/v1/messages/:number", wrapper.ExplainMessage)
+
+	router.Get(options.BaseURL+"/api/v1/messages/:number/topics", wrapper.JudgeMessage)
+
+	router.Get(options.BaseURL+"/api/v1/messages/:number/proof", wrapper.ProveMessage)
 
 	router.Get(options.BaseURL+"/api/v1/messages/:number/reading", wrapper.ReadMessage)
 
@@ -7866,6 +8710,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Post(options.BaseURL+"/api/v1/erasures", wrapper.Erase)
 
 	router.Get(options.BaseURL+"/api/v1/tray", wrapper.ListTray)
+
+	router.Post(options.BaseURL+"/api/v1/tray/answer", wrapper.AnswerTopics)
 
 	router.Post(options.BaseURL+"/api/v1/tray/again", wrapper.TryAgain)
 
@@ -9445,6 +10291,35 @@ func (response ShowMessagedefaultApplicationProblemPlusJSONResponse) VisitShowMe
 	return ctx.JSON(&response.Body)
 }
 
+type ProveMessageRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ProveMessageResponseObject interface {
+	VisitProveMessageResponse(ctx fiber.Ctx) error
+}
+
+type ProveMessage200JSONResponse Proof
+
+func (response ProveMessage200JSONResponse) VisitProveMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ProveMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProveMessagedefaultApplicationProblemPlusJSONResponse) VisitProveMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ReadMessageRequestObject struct {
 	Number Number `json:"number"`
 }
@@ -9468,6 +10343,35 @@ type ReadMessagedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReadMessagedefaultApplicationProblemPlusJSONResponse) VisitReadMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type JudgeMessageRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type JudgeMessageResponseObject interface {
+	VisitJudgeMessageResponse(ctx fiber.Ctx) error
+}
+
+type JudgeMessage200JSONResponse []TopicVerdict
+
+func (response JudgeMessage200JSONResponse) VisitJudgeMessageResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type JudgeMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JudgeMessagedefaultApplicationProblemPlusJSONResponse) VisitJudgeMessageResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11502,6 +12406,329 @@ func (response MakeTokendefaultApplicationProblemPlusJSONResponse) VisitMakeToke
 	return ctx.JSON(&response.Body)
 }
 
+type ListTopicsRequestObject struct {
+}
+
+type ListTopicsResponseObject interface {
+	VisitListTopicsResponse(ctx fiber.Ctx) error
+}
+
+type ListTopics200JSONResponse []Topic
+
+func (response ListTopics200JSONResponse) VisitListTopicsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListTopicsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTopicsdefaultApplicationProblemPlusJSONResponse) VisitListTopicsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AddTopicRequestObject struct {
+	Body *AddTopicJSONRequestBody
+}
+
+type AddTopicResponseObject interface {
+	VisitAddTopicResponse(ctx fiber.Ctx) error
+}
+
+type AddTopic201JSONResponse Topic
+
+func (response AddTopic201JSONResponse) VisitAddTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(201)
+
+	return ctx.JSON(&response)
+}
+
+type AddTopicdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTopicdefaultApplicationProblemPlusJSONResponse) VisitAddTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ImportTopicRequestObject struct {
+	Body *ImportTopicJSONRequestBody
+}
+
+type ImportTopicResponseObject interface {
+	VisitImportTopicResponse(ctx fiber.Ctx) error
+}
+
+type ImportTopic200JSONResponse Topic
+
+func (response ImportTopic200JSONResponse) VisitImportTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ImportTopicdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportTopicdefaultApplicationProblemPlusJSONResponse) VisitImportTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RemoveTopicRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type RemoveTopicResponseObject interface {
+	VisitRemoveTopicResponse(ctx fiber.Ctx) error
+}
+
+type RemoveTopic204Response struct {
+}
+
+func (response RemoveTopic204Response) VisitRemoveTopicResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type RemoveTopicdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveTopicdefaultApplicationProblemPlusJSONResponse) VisitRemoveTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ChangeTopicRequestObject struct {
+	ID     ID `json:"id"`
+	Params ChangeTopicParams
+	Body   *ChangeTopicJSONRequestBody
+}
+
+type ChangeTopicResponseObject interface {
+	VisitChangeTopicResponse(ctx fiber.Ctx) error
+}
+
+type ChangeTopic200JSONResponse Topic
+
+func (response ChangeTopic200JSONResponse) VisitChangeTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ChangeTopicdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeTopicdefaultApplicationProblemPlusJSONResponse) VisitChangeTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type TakeExamplesBackRequestObject struct {
+	ID     ID `json:"id"`
+	Params TakeExamplesBackParams
+}
+
+type TakeExamplesBackResponseObject interface {
+	VisitTakeExamplesBackResponse(ctx fiber.Ctx) error
+}
+
+type TakeExamplesBack200JSONResponse Topic
+
+func (response TakeExamplesBack200JSONResponse) VisitTakeExamplesBackResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type TakeExamplesBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeExamplesBackdefaultApplicationProblemPlusJSONResponse) VisitTakeExamplesBackResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListExamplesRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type ListExamplesResponseObject interface {
+	VisitListExamplesResponse(ctx fiber.Ctx) error
+}
+
+type ListExamples200JSONResponse []TopicExample
+
+func (response ListExamples200JSONResponse) VisitListExamplesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListExamplesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListExamplesdefaultApplicationProblemPlusJSONResponse) VisitListExamplesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type MarkMessagesRequestObject struct {
+	ID   ID `json:"id"`
+	Body *MarkMessagesJSONRequestBody
+}
+
+type MarkMessagesResponseObject interface {
+	VisitMarkMessagesResponse(ctx fiber.Ctx) error
+}
+
+type MarkMessages200JSONResponse Topic
+
+func (response MarkMessages200JSONResponse) VisitMarkMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type MarkMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MarkMessagesdefaultApplicationProblemPlusJSONResponse) VisitMarkMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ExportTopicRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type ExportTopicResponseObject interface {
+	VisitExportTopicResponse(ctx fiber.Ctx) error
+}
+
+type ExportTopic200JSONResponse TopicDocument
+
+func (response ExportTopic200JSONResponse) VisitExportTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ExportTopicdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportTopicdefaultApplicationProblemPlusJSONResponse) VisitExportTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type RehearseTopicRequestObject struct {
+	ID     ID `json:"id"`
+	Params RehearseTopicParams
+}
+
+type RehearseTopicResponseObject interface {
+	VisitRehearseTopicResponse(ctx fiber.Ctx) error
+}
+
+type RehearseTopic200JSONResponse Rehearsal
+
+func (response RehearseTopic200JSONResponse) VisitRehearseTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type RehearseTopicdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RehearseTopicdefaultApplicationProblemPlusJSONResponse) VisitRehearseTopicResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListTeachingsRequestObject struct {
+	ID     ID `json:"id"`
+	Params ListTeachingsParams
+}
+
+type ListTeachingsResponseObject interface {
+	VisitListTeachingsResponse(ctx fiber.Ctx) error
+}
+
+type ListTeachings200JSONResponse []Teaching
+
+func (response ListTeachings200JSONResponse) VisitListTeachingsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListTeachingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTeachingsdefaultApplicationProblemPlusJSONResponse) VisitListTeachingsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type ListTrayRequestObject struct {
 }
 
@@ -11553,6 +12780,35 @@ type TryAgaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TryAgaindefaultApplicationProblemPlusJSONResponse) VisitTryAgainResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type AnswerTopicsRequestObject struct {
+	Body *AnswerTopicsJSONRequestBody
+}
+
+type AnswerTopicsResponseObject interface {
+	VisitAnswerTopicsResponse(ctx fiber.Ctx) error
+}
+
+type AnswerTopics200JSONResponse Count
+
+func (response AnswerTopics200JSONResponse) VisitAnswerTopicsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type AnswerTopicsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerTopicsdefaultApplicationProblemPlusJSONResponse) VisitAnswerTopicsResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11697,6 +12953,63 @@ type ReleaseHelddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReleaseHelddefaultApplicationProblemPlusJSONResponse) VisitReleaseHeldResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type GetTrustRequestObject struct {
+}
+
+type GetTrustResponseObject interface {
+	VisitGetTrustResponse(ctx fiber.Ctx) error
+}
+
+type GetTrust200JSONResponse Trust
+
+func (response GetTrust200JSONResponse) VisitGetTrustResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetTrustdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTrustdefaultApplicationProblemPlusJSONResponse) VisitGetTrustResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type SetTrustRequestObject struct {
+	Body *SetTrustJSONRequestBody
+}
+
+type SetTrustResponseObject interface {
+	VisitSetTrustResponse(ctx fiber.Ctx) error
+}
+
+type SetTrust200JSONResponse Trust
+
+func (response SetTrust200JSONResponse) VisitSetTrustResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type SetTrustdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetTrustdefaultApplicationProblemPlusJSONResponse) VisitSetTrustResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -11877,9 +13190,15 @@ type StrictServerInterface interface {
 	// ShowMessage The message as a web page for a sandboxed frame: sanitised, with its own pictures, loading nothing.
 	// (GET /api/v1/messages/{number}/page)
 	ShowMessage(ctx context.Context, request ShowMessageRequestObject) (ShowMessageResponseObject, error)
+	// ProveMessage Whether it is proven who sent a message: by a trusted server's report or by its signatures.
+	// (GET /api/v1/messages/{number}/proof)
+	ProveMessage(ctx context.Context, request ProveMessageRequestObject) (ProveMessageResponseObject, error)
 	// ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
 	// (GET /api/v1/messages/{number}/reading)
 	ReadMessage(ctx context.Context, request ReadMessageRequestObject) (ReadMessageResponseObject, error)
+	// JudgeMessage What each topic makes of a message, with its text, and what people said of it.
+	// (GET /api/v1/messages/{number}/topics)
+	JudgeMessage(ctx context.Context, request JudgeMessageRequestObject) (JudgeMessageResponseObject, error)
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	// (GET /api/v1/metrics)
 	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
@@ -12081,12 +13400,48 @@ type StrictServerInterface interface {
 	// MakeToken Make a token for a program; it is shown this once.
 	// (POST /api/v1/tokens)
 	MakeToken(ctx context.Context, request MakeTokenRequestObject) (MakeTokenResponseObject, error)
+	// ListTopics The topics, how good each is and which rules ask for it.
+	// (GET /api/v1/topics)
+	ListTopics(ctx context.Context, request ListTopicsRequestObject) (ListTopicsResponseObject, error)
+	// AddTopic Make a topic.
+	// (POST /api/v1/topics)
+	AddTopic(ctx context.Context, request AddTopicRequestObject) (AddTopicResponseObject, error)
+	// ImportTopic Let a topic learn from a file of examples; one of that name is made if there is none.
+	// (POST /api/v1/topics/import)
+	ImportTopic(ctx context.Context, request ImportTopicRequestObject) (ImportTopicResponseObject, error)
+	// RemoveTopic Remove a topic that no rule names, with its examples.
+	// (DELETE /api/v1/topics/{id})
+	RemoveTopic(ctx context.Context, request RemoveTopicRequestObject) (RemoveTopicResponseObject, error)
+	// ChangeTopic Give a topic another name.
+	// (PUT /api/v1/topics/{id})
+	ChangeTopic(ctx context.Context, request ChangeTopicRequestObject) (ChangeTopicResponseObject, error)
+	// TakeExamplesBack Take examples back, which the topic then forgets.
+	// (DELETE /api/v1/topics/{id}/examples)
+	TakeExamplesBack(ctx context.Context, request TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error)
+	// ListExamples The messages by which a topic was taught, the newest first.
+	// (GET /api/v1/topics/{id}/examples)
+	ListExamples(ctx context.Context, request ListExamplesRequestObject) (ListExamplesResponseObject, error)
+	// MarkMessages Say of messages whether they are about the topic, which learns from them.
+	// (POST /api/v1/topics/{id}/examples)
+	MarkMessages(ctx context.Context, request MarkMessagesRequestObject) (MarkMessagesResponseObject, error)
+	// ExportTopic A topic as a file, with the text of its examples.
+	// (GET /api/v1/topics/{id}/export)
+	ExportTopic(ctx context.Context, request ExportTopicRequestObject) (ExportTopicResponseObject, error)
+	// RehearseTopic What a rule would take of the last messages that asks for this topic only, with their texts. Nothing is written.
+	// (GET /api/v1/topics/{id}/past)
+	RehearseTopic(ctx context.Context, request RehearseTopicRequestObject) (RehearseTopicResponseObject, error)
+	// ListTeachings Known messages whose answer would teach the topic most, by subject, sender and names.
+	// (GET /api/v1/topics/{id}/teachings)
+	ListTeachings(ctx context.Context, request ListTeachingsRequestObject) (ListTeachingsResponseObject, error)
 	// ListTray What waits for a person.
 	// (GET /api/v1/tray)
 	ListTray(ctx context.Context, request ListTrayRequestObject) (ListTrayResponseObject, error)
 	// TryAgain Try matters again, under their rules as they are now. Only what failed is done again.
 	// (POST /api/v1/tray/again)
 	TryAgain(ctx context.Context, request TryAgainRequestObject) (TryAgainResponseObject, error)
+	// AnswerTopics Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+	// (POST /api/v1/tray/answer)
+	AnswerTopics(ctx context.Context, request AnswerTopicsRequestObject) (AnswerTopicsResponseObject, error)
 	// SetAside Take matters out of the tray for good, with a note; nothing is done about them.
 	// (POST /api/v1/tray/aside)
 	SetAside(ctx context.Context, request SetAsideRequestObject) (SetAsideResponseObject, error)
@@ -12102,6 +13457,12 @@ type StrictServerInterface interface {
 	// ReleaseHeld File held items as they are, where their rule would have them.
 	// (POST /api/v1/tray/release)
 	ReleaseHeld(ctx context.Context, request ReleaseHeldRequestObject) (ReleaseHeldResponseObject, error)
+	// GetTrust Whom the office believes, and whether a virus scanner is asked.
+	// (GET /api/v1/trust)
+	GetTrust(ctx context.Context, request GetTrustRequestObject) (GetTrustResponseObject, error)
+	// SetTrust Set whom the office believes.
+	// (PUT /api/v1/trust)
+	SetTrust(ctx context.Context, request SetTrustRequestObject) (SetTrustResponseObject, error)
 	// GetVersion The version that runs.
 	// (GET /api/v1/version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
@@ -13766,6 +15127,33 @@ func (sh *strictHandler) ShowMessage(ctx fiber.Ctx, number Number) error {
 	return nil
 }
 
+// ProveMessage operation middleware
+func (sh *strictHandler) ProveMessage(ctx fiber.Ctx, number Number) error {
+	var request ProveMessageRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ProveMessage(ctx.Context(), request.(ProveMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProveMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProveMessageResponseObject); ok {
+		if err := validResponse.VisitProveMessageResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ReadMessage operation middleware
 func (sh *strictHandler) ReadMessage(ctx fiber.Ctx, number Number) error {
 	var request ReadMessageRequestObject
@@ -13785,6 +15173,33 @@ func (sh *strictHandler) ReadMessage(ctx fiber.Ctx, number Number) error {
 		return err
 	} else if validResponse, ok := response.(ReadMessageResponseObject); ok {
 		if err := validResponse.VisitReadMessageResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// JudgeMessage operation middleware
+func (sh *strictHandler) JudgeMessage(ctx fiber.Ctx, number Number) error {
+	var request JudgeMessageRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.JudgeMessage(ctx.Context(), request.(JudgeMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JudgeMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(JudgeMessageResponseObject); ok {
+		if err := validResponse.VisitJudgeMessageResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -15859,6 +17274,357 @@ func (sh *strictHandler) MakeToken(ctx fiber.Ctx) error {
 	return nil
 }
 
+// ListTopics operation middleware
+func (sh *strictHandler) ListTopics(ctx fiber.Ctx) error {
+	var request ListTopicsRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTopics(ctx.Context(), request.(ListTopicsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTopics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTopicsResponseObject); ok {
+		if err := validResponse.VisitListTopicsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddTopic operation middleware
+func (sh *strictHandler) AddTopic(ctx fiber.Ctx) error {
+	var request AddTopicRequestObject
+
+	var body AddTopicJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AddTopic(ctx.Context(), request.(AddTopicRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddTopic")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddTopicResponseObject); ok {
+		if err := validResponse.VisitAddTopicResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ImportTopic operation middleware
+func (sh *strictHandler) ImportTopic(ctx fiber.Ctx) error {
+	var request ImportTopicRequestObject
+
+	var body ImportTopicJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportTopic(ctx.Context(), request.(ImportTopicRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportTopic")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ImportTopicResponseObject); ok {
+		if err := validResponse.VisitImportTopicResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveTopic operation middleware
+func (sh *strictHandler) RemoveTopic(ctx fiber.Ctx, id ID) error {
+	var request RemoveTopicRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveTopic(ctx.Context(), request.(RemoveTopicRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveTopic")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveTopicResponseObject); ok {
+		if err := validResponse.VisitRemoveTopicResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeTopic operation middleware
+func (sh *strictHandler) ChangeTopic(ctx fiber.Ctx, id ID, params ChangeTopicParams) error {
+	var request ChangeTopicRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	var body ChangeTopicJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeTopic(ctx.Context(), request.(ChangeTopicRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeTopic")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeTopicResponseObject); ok {
+		if err := validResponse.VisitChangeTopicResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeExamplesBack operation middleware
+func (sh *strictHandler) TakeExamplesBack(ctx fiber.Ctx, id ID, params TakeExamplesBackParams) error {
+	var request TakeExamplesBackRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeExamplesBack(ctx.Context(), request.(TakeExamplesBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeExamplesBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeExamplesBackResponseObject); ok {
+		if err := validResponse.VisitTakeExamplesBackResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListExamples operation middleware
+func (sh *strictHandler) ListExamples(ctx fiber.Ctx, id ID) error {
+	var request ListExamplesRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListExamples(ctx.Context(), request.(ListExamplesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListExamples")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListExamplesResponseObject); ok {
+		if err := validResponse.VisitListExamplesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MarkMessages operation middleware
+func (sh *strictHandler) MarkMessages(ctx fiber.Ctx, id ID) error {
+	var request MarkMessagesRequestObject
+
+	request.ID = id
+
+	var body MarkMessagesJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.MarkMessages(ctx.Context(), request.(MarkMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MarkMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MarkMessagesResponseObject); ok {
+		if err := validResponse.VisitMarkMessagesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportTopic operation middleware
+func (sh *strictHandler) ExportTopic(ctx fiber.Ctx, id ID) error {
+	var request ExportTopicRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportTopic(ctx.Context(), request.(ExportTopicRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportTopic")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportTopicResponseObject); ok {
+		if err := validResponse.VisitExportTopicResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RehearseTopic operation middleware
+func (sh *strictHandler) RehearseTopic(ctx fiber.Ctx, id ID, params RehearseTopicParams) error {
+	var request RehearseTopicRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.RehearseTopic(ctx.Context(), request.(RehearseTopicRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RehearseTopic")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RehearseTopicResponseObject); ok {
+		if err := validResponse.VisitRehearseTopicResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTeachings operation middleware
+func (sh *strictHandler) ListTeachings(ctx fiber.Ctx, id ID, params ListTeachingsParams) error {
+	var request ListTeachingsRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTeachings(ctx.Context(), request.(ListTeachingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTeachings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTeachingsResponseObject); ok {
+		if err := validResponse.VisitListTeachingsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListTray operation middleware
 func (sh *strictHandler) ListTray(ctx fiber.Ctx) error {
 	var request ListTrayRequestObject
@@ -15915,6 +17681,45 @@ func (sh *strictHandler) TryAgain(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(TryAgainResponseObject); ok {
 		if err := validResponse.VisitTryAgainResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AnswerTopics operation middleware
+func (sh *strictHandler) AnswerTopics(ctx fiber.Ctx) error {
+	var request AnswerTopicsRequestObject
+
+	var body AnswerTopicsJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerTopics(ctx.Context(), request.(AnswerTopicsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerTopics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AnswerTopicsResponseObject); ok {
+		if err := validResponse.VisitAnswerTopicsResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -16106,6 +17911,70 @@ func (sh *strictHandler) ReleaseHeld(ctx fiber.Ctx) error {
 	return nil
 }
 
+// GetTrust operation middleware
+func (sh *strictHandler) GetTrust(ctx fiber.Ctx) error {
+	var request GetTrustRequestObject
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTrust(ctx.Context(), request.(GetTrustRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTrust")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTrustResponseObject); ok {
+		if err := validResponse.VisitGetTrustResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetTrust operation middleware
+func (sh *strictHandler) SetTrust(ctx fiber.Ctx) error {
+	var request SetTrustRequestObject
+
+	var body SetTrustJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.SetTrust(ctx.Context(), request.(SetTrustRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetTrust")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetTrustResponseObject); ok {
+		if err := validResponse.VisitSetTrustResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetVersion operation middleware
 func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 	var request GetVersionRequestObject
@@ -16136,306 +18005,337 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rkxs3ki78VxB8J8Lj2OqbbmN1fzihsaWxzliWQq1dx4btlUEW2MSwCHABVFNch97ffgKZQBWKBOrC",
-	"LnZrduwPVnezWLhlJvL65O+TmVytpWDC6Mnl75M1VXTFDFPw23dcsZnhUthfcqZniq/x10m5viRmwYhe",
-	"0aJg2mREFjnThkhF5lzZH+bwAC3WCzplhszkimn8bJJNuH3Jf5dMbSfZRNAVm1xO8mq4bKJnC7aiOO6c",
-	"loWxn8uN/YiJcjW5/HlSricZ/u3XbGK2a/sKbRQXN5PPn7PJS2HUdn/iW0YVoSInolxNmcqILmcLQjV5",
-	"dP7o2cnTvzy+8LNbU7OoJ8fgddlEsf8uuWL55NKokoUTXVNjmLLf/K+fz0+e//r7k88n8MO//WkSm+Ar",
-	"JVf781Nsxvgty4kUxCy4Jjnd2k0tqGEqsXFz+6ZwKnOpVhS2jBoWHfz1d/a5yDp53rrIFf30AxM3ZjG5",
-	"vDg/zyYrLqrfo+PM31AzW+yv09KGYrdcc1goNWRDNVGM5n6RC0ZzWLKb2ev5Cb4rnE9kRPEtnXLBzP6Y",
-	"3GgCL4tv48x9L7HeR3a9sfFeWdJXsSVyTebwIVDcxq6y4EyTKSvkhvAUI+B3WuaRmMgbyoup/BRfOM8T",
-	"o63ct9qOOTba+7JgA4dS9ivDxvkR2DRBrMjDrQRbsQIX5tmTCVAsX1kJUtMrF4bdMAXjXUtl/rqtxttZ",
-	"gJbKJKRTNRcvn4LJIUtPssmcF/CvZsKdcDn9B5sZ95H9pzp7/j/29yUXwJG4c/6sohLvA/sUIfqNVLkG",
-	"+pvzwkr2zEq7v738QM7omp/dXpwpdsO1YeqsoOKmpDeMFFwbbcX36pLc0PKGEZzwpeE521gmJHZel+t8",
-	"TjQXM3YJ0vP8aeLcjZ3ZQHL+IPsLR0ZVwZPi0chBwvGzPTG9lkIzuAXfKTktGIjqmRSGCdhkul4XfEbt",
-	"xM7W+MS//UPjVVmP9SfF5pPLyf93Vl+zZ/ipPvPvhRGb6/zJSgquyUZJcZORzYIpltUyxEiSy1PYJfcy",
-	"O9aLmeG33ADtrpVcM2U4rmC6jYhKR2ExFtlli2xiaFG4l3HDVrprbR9oUWzhi/gqqhTF36Whxf7Byjmh",
-	"RVHfA3NZAtlHGLRm9Z/twuq5+Ze7hdUsIpHFPmeTF3mumNbfLqi4gaXTPOd2CrR4F+zYnBaaZTubaHc+",
-	"RpGCbS4JJYJtiGYzxQxZU2UyQgstrRIkBcN1cU1mhdQsvwLFyO66vRhwSsTQJdNESLPg4oZQsSUrqVgg",
-	"TmCkSTaBd0QEQAacvj9Dat/JFLGfWsqZshsuyIaDHA348EmUC8Pdhh1o2VbG9knPLW+HdPamvksmOeXF",
-	"9iNu+N7DC6o/4lYHH0+lLBgV9nOeR7/GheY5i38FpOzl79VmWzlr95oWRXSrUbJEBvEqTfBhyEayyN2q",
-	"GlLoxPBVRBRlE2P3I5iXYLcg5qghUszsV2CnonMsVRHXkMIzhava6UTuqqmPDN/R2PBqG93cgqMKFt9K",
-	"JNfMGC5u9ED+i1NSQMCPH51HdmFFP73Gh5+et9NZk23Ov7k8P48dSU1GzS9YWtFkRbfkRlo+g/tpRWcL",
-	"LthXmsiNIIKZjVTL+q0jUGCHgmpVDc8pzflqfiM0wVn/+f2rb8nzJ48uMrJY0dmJXtBHT599fUWWbG2I",
-	"ZrRgORpNlv7IDb9lgkzpbNkUIU+jE/A0vKOWLBiIJbNgW0IVI5Y38HrbUFAiBYhJR2V3YICmjtkp5UJm",
-	"iNJxQdUqIujmhqmPKy5Kw3Sc+6n5WDCqTfzT6fYjSIGYVJn1sGj2CTUuBncJTfOC4U7KEqx2xehsEd3Q",
-	"VZt9kZpGWlRScTNIGLbLVpU0R1Iz08xqc7P47DaMLXO6HXhvbRZy4Be4vfA/LmSpolTTLa6dZVAR1847",
-	"a8IK1pQFRl9t9TZJGBcT7HqwYUm+OFS27zLPin5yRtr5+bnzMySttiZn7Xy187sB3zVJ5+I8cQME3Ngp",
-	"fY/BbVapDL58STyRX4FaR4QkboqEcStkremwbYrq+Gx7XypxZpPWGoT11XPqM2zIa803Cqs9c02s1N9a",
-	"a88qIJ65qqtSCvzElEzjTxuWC/+zWZTK/ThXHH/Q1JTK/VjCt39t1R3+0s3qnatsaiIrLtxvF91SoaLp",
-	"b/7yzZNOF0bqNsM5R3lXKX6LdlmTMavV9bL67IJiQm7FtKZocLV9/Y17bHcN/uv+6KMrsErZe/bfJUMp",
-	"MED4zGipd6n+afwAjfeMV9sROn3na/Xr/0HX70V28c3nP01aqaChjFR7JaTZn0xUaYnswZJFDMDv5YZQ",
-	"smZKSwGqmyYzKawsP53s7YWMqbZgNRIr/BXLrVam2BVhq7XZomsCFLU1vWFEMJZbK1ZEL1zQG+MG2NrR",
-	"x76TuDKQJSrWsRevaxfNvhYoDC/6Khk7lLdGsoNd8W/yy6hHjdKjMXS2wOPYYSlRcIHOB00osWq4FUbW",
-	"Rljzmf2JcD25FGVR7LqF9MJaESgcUDlGv1rEBDaJ3fD3UX81rbeXaFdVsVPYVVacU9PtQWzjAud91P7b",
-	"J5KF3JCZLApGb0qm8U4k3JC5kiu7S1x5M0zHaIeWZiGV85vtfTpP+PY3C1lYmjcLIisnTuz1C1nkOvZ9",
-	"5+kyirMc7nNrX8HTmbV9wG17RaQoPJNx/MJswWZLlhMhN+Fl2KlpLqQ2H5csvswOW6FNarsD+7t91Mo3",
-	"mbNhBCY3And4n625ECw+s4DjmxsbiiXvTfOe1ITo+LRNuHJumsZGb0tExgJ7cmaY0aRgc9NxrEAJIFIL",
-	"OmNEo8bew0tbaqYS29xtR1SBh0Dhb5Nw7twP8qUO5eVLsjBmrS/Pzua8YPqUfaKrdcHOFlRNZaky8ssv",
-	"v/yimbpl6pdfqj9+f1n9Ypn0TKtb/w1/fc2l8rdVl5tgR1LsRDCiXwhZrlM9rIm9+1FPs52+l5qGOyJt",
-	"aT8RuralcNaFlVTcAHmGnm10FBlvXDb3JuabCUi1O8aaIr6/O/lUR+EKOYMQgLcN/O8bNs3prb2B5mZt",
-	"/3kc1fjde99Zxuuk6d19Qnal4LpyL/L2cOake5S6J3djD3sU9ohg+Psh7PpWbAQQnj/rSAgYyBJ3uH5C",
-	"zsha7px/IrYcnavCC8GdaIugP9S1E9LWjsfcPjXnM2qYRkECfmBVasNyMmXWpMMko602bPWVzsi7l28i",
-	"8qWdRJuDgkC4JKH+hrq00xFxIqoUmrwWS/JB0e0VQemxewtNFZ0tN9QwVV1IOQ2uGCtqLvH/LV8JbqUM",
-	"rqn/3/8aavp0NpOlMC6QgIu7IvpxPSc8sOgQ03K2ZCZD7xD1KSlTtuAit8JcKi/ad0OCAzl6x1yB9c+5",
-	"uGFqrbiocsLwpv5KE/tdsmTbjFx//+LR02eXp6enfRxGdxAMex4rOBhQueXM0KJOCDt/9uR8787zpEgw",
-	"F61DzER4sTtrKpBO8cleEsvnGfz/8kbJcm1PEH9qTHizkE1K7rO3tcBrjn79/YuTR0+ftZ5nwNG9hvIC",
-	"c4du5Gypn16enVnyuFxLBRRq6Tz8W5/QUy1nd0Z4fEnwsyzwYGgjFSMLipkvezfnAJ1pTbW2BpyXAdZE",
-	"JGvFb6lhlt4ttb17+QZyAJCLcRshfWDJtqfktXGxNkyb3I+19bkCdnypdMUINcGJXdkDpIKg6HDrd9KG",
-	"aavU9aCYuMOx7T6xls61YeuYjX/LE/GYnBnKi7gBuYz7lLQbo33C8BS8pBokPmvpprbrMStFIqJ3S4uy",
-	"hy2Gj2XuTemxdd/silapiMuI+AdmUmHaU+6TgQeka8gV5WKMWSDdjPEmEIcD12HvlTHGLuiUFWO8SLEZ",
-	"X/O9AznsZeBSijlZqSFyNiuVFUsuIVGHvqVDhtshck8hzfQSnJHf9/r0qx1s7MAejVaHHGUaWZQrUbPt",
-	"kIgAfDWyVaiMcUWkAv3Lh6eszCx1SQtrEze2rjumkE5P2dlCP6v4YsGhP9BkveY34oQLMt36iAD589sX",
-	"pVmQR6fnXxMutGE0h0uC+CttP2bgNPz/Yb1Mn1lhD/MjzxM+UbuVXOvSXn2QmwJ5NGslbxRdRe78DlXK",
-	"DZe6qLvyW67IupwWfEbwPZos6C2LGNaoKUcuLX+fde4LrjmewFCxDBhIhZRLlpNyjWk73zy5ePL1FWGF",
-	"ZnUyjQ9RdA6rZ3KdTql6ej48pcrIJRP9IlgN6q7oIk7fAeOPl2UYubY6v3TIvcIHxlw8syVcQCsq8Jgt",
-	"+UY9wW0O6hZXcCiba4ntVhxOqyPXr3FcD5XvF4+vBme+I32scYzSXZfTevXRAP/TpwcMHaGcAUkDF9Fo",
-	"cd+EjRaKsuJdzRYQGDZOBG8h4b9X/l+aCwbcbbCOOCWVMYZPat17d2ZKp/6OzXgejc+Ok/JAjQ//xvMe",
-	"tVwxjE5tqCY5zgbcttxg7qO99mgYVAxMm6EZFWgM9V8WmGddOl2dl+FX66nBDxfdeD6f/+Ai4LuR8TCr",
-	"ZyohQ31D7euE3ET99caVvHREu+xVCI/GJvSy0AycAIemj3TnZnayZ+8clKjnPeHWv4d8lV12q3IJW+z/",
-	"l4rqUrHWCP/+Bu1Zp/uXHjjH9s8B/oySreDM8pabpo5enXNe+Ntqx3PMBdPe5eVrpqKvcIyRmKaQyQzh",
-	"tdQmMvKK8qA2BvR0SDBnLqsnoQKs5G1MAgX7sWHKLgUfjL0EI3pxTR0+q3MVBiQj7FBNnT3h9z7YQn+s",
-	"EeMPd8tvaAupHcbYyShcvfFfaQJnU69gVz8JzJPHMXauSdZHMJcM/FGRDZ8ydAY6Etw9R6gt9Fkv9vKo",
-	"pljvpReubhA8+ng1YeyEonv8aV1QQX2Z+M4e3lAuYqKRrcKpG7p0CgVoGTMqyNQvCF8RI868vsLvNT0R",
-	"01/7X6bvy4L9B1M5xw3bHb66mRMZQrkUjHjtlOwmQx50kWeTUuSSTmNJvI4H8XTcSdTn0533VU/Qn4/f",
-	"L7/UYPTMUUiCsKSK6H52Pzrsoo3ixrA41fg8mlrTmOnbSTb5VOhPUR0jYbytaM4GlS/EvfIBMw/NbFRy",
-	"02YgQp4m2fCiIFMWl+5sJkWuPxZsnnBh++S/5JwzgnlNV+ScQH4kqK9ItP2SlrShmPFaFTqWQnBI1nIv",
-	"0Uau11g+TaF+ulNe8bweuzJucSC3bfXLMSPRn2aaEA/UDoe6EisnGNVLpshsITUby6GYBRAbwYa3AWkc",
-	"wC+aWXOyUyg6Beoan7bfc9z+YPXzzXwIWHWMHF5xVuRBUfjOjRexBJAIfDifEq+EZ4DcQS58tu8+c+A3",
-	"47zp04hj+icVpuVGsUKFTostwQdjYscnQO1rPnO7fEINAYWlDpdTyHhe2UP++eLX0+ocDrTZcAYtZtsr",
-	"uKciroHaHtu3IjDJMlrwuVkwUYk12KZbpvics5wUWFfVT8yzO+DO7L9MUc2GlQwDH0RTmS3vDHtVZWzu",
-	"X4omlnzrLoZ/yFIJWmTgzjB0CTm4xusPPe6EZJZ6UBO1/1mtxu1TrfvwK00qsdJjHu5bH10ladtrfZkC",
-	"+OQfPX7+6OuoDuBtvwhnrplcW8pT0thrVUD+MiOUAKP3Z1JMaAjSBOfc5RNbCmjkHts/+lKxheVh0ZbK",
-	"DuMl9kISuWbCnjIGJc6/eQ6nD0bK1/FqTpTqA0tAV1QtY2veYh4kHK69R28lzzPIgDFSLj35ZXi/KgZr",
-	"yTH5MjIKfvxxuo0fuxum1oMshaPvFAfTpJJfbbnjUe5xV1W6wjVWyJoz9bHNf+IeSVd5QMX3XWFC9nS5",
-	"DeUGdTl/c88gXzwHIB6t8TO/3wDmEVga9gzjKoa79eP1PlazG0RV7itRmJSda8nDgFXCtEnIYWGtO8cA",
-	"VSo4g71Da6gy/u50Ok2zeMYdVS3w0rfjj66YbMfPmvc8zsEmDnwhgTbT01Wb+zu/flu7dl6jbzVXCUhR",
-	"cbMpyUYFmxlvFUfyiRZUxRxqaPF4nJVSM/WVhlROqFqdynz7VXUvPAnvherde2Vn4PqGiTamlV5/Kk7S",
-	"pgylM5dSybN2YmGGeXB/RMlBqmhJPtw1da7H/k7HTWU7mlXFAGDHC1+3V0mpFSvC6XP5d3m2K7MSt7E2",
-	"JO2a0+d0Xa5i+ExOK+jBk20nWnkT2060Iwy/v07vf8VZxpdWivwaUgr3F8fETG3XuzanKdAfRJWxP/6a",
-	"SCzuhWDBV3QN7uB1vKjDu5HaC6Z2qjm0y5HUZCW1sRoTFQZKkSzVYfp4Ulfa2VQnv2FBbjpZuC/BRGLb",
-	"+z0V+UFlVpBEdWi8+dF5LKqJytdeCb7DbSyF+2Fe0Bu85YU0xP/WXmP/JOmZbbpae11ctROkq9YePOCR",
-	"qidw7CMTWK2RzxYEAH1yRvjceblqFaY7Goe+9o8jn0nc+aqTdFRbzSOHOEesEYqeepsvyS6M5YF/vv/5",
-	"p/Yv6xfLbI48bFerpe2kaYNtAVGewKUC+sRMrreXbFVUd6+brjU4WDG/Agy94Ev7ZbCa8jyV03J+SDqN",
-	"qOA5h96o7pvxXV2vmYh6d4Zoox2K6C7DV+g2ndEw0+aX+p7RAjXP5sytbVTqPvno8Fzs1a9Xhzuiczkr",
-	"V0xEVw4eLzkHyxOqF//zxZsfLMH93+u3P+4kOl48f/L4/ElUvllJ0JLlFU3qb2ApwvBQkoCqtH3hZVXH",
-	"D796WDCYsguCW0PfMoSsKH0OBReCbXaMab+Ve8nJbm+im26ibt50pcKsoHrRUmXf5jK7InQK8X3wEyu2",
-	"YFRpKGDtcevFfXIgo51bRIRSI3BB2u17dHZx+niSjQEZkTa9GNXJknqXUNFjAfvJF13IRK0wYFFLgWnD",
-	"VxQLEee+Lsbhv2qfOEHznoX5IpfxSN2cKnAXOS8phMCtdTSTqxD8kwK0SxW0grzPKOSdWAq5EbGoLity",
-	"HRpN6K8CZyCtHFqqXuKMCqKZMQUbBDNx6wLd0bSTPAP8AyJLk5EFK/KMYEgvI7Sw2+milpkdmVDNc5YF",
-	"wecr4vxJ/kxcrLGKM3f4FloQSfy0Kxp1VByTCL7qfMfO+WSY0FwOzSdOc1FRKtoDwtOtxz2ehROJzf4H",
-	"B/K8vwKkkd5a1zsXxbpzHY0v0dzLJKfTaEKXvwsqcnYPDiHTKhf2bkvdjRriDu4XtrgZRs+Dr7gZmhy9",
-	"4NpItf0YR01bU62ZwxyY05mBjfKqrf0ZzRl/WwLgsuXCK3JOloytwwJIBBp7/OxpA0nvPBq1YWuTmNF+",
-	"zplzwGOAqOLvO43vr4XEHNDhqrOqxAnDcdIwvXuxZAS8OnU6lXfyXzlJqTOkwIxY+YFvguCiLlcaMuPu",
-	"upayYB8TCY1UkAUUmJ87mAcyAwfILvJhz0HqirsdQwRhPyAqZMc7eITVNLmG2Ds7X+o85+27c8hs/YuP",
-	"uSNujNH3ZC1lEX1rdaEbj61LwCpEHdlH/zyOS17VtQ9Z1o4YbEinXb4M5UQw7wbJ14SzQ6Q7hx9u597x",
-	"RYUt1E69FkZGrr90tBtLriKJuV6m1pLNVWdR44x0yOK/YZ15wr3uocDFsadGRK1aUFpLpWUVrLTPwYwq",
-	"U8PlGzHRU5lNQPhXe+EttJ0EkBSx1M859H632Vm7M8ueZLl+LzcDb8597Jl4kVtVvD2sjA1L5vHL6Wl/",
-	"8EGmWGBuLLB5nx7Yi7Lq7ezSccJ6MZdK11oLFqz4wEqwROKkYJB4Du1MXEaVdj4Ccwl8WK7tVWyfB63n",
-	"z1ZonGrDVl/3AXc4fP+aTrNetU9uuNgGBl19eiaoQ8FuruTaRygqXq8g56pmFFFIxLRzox0tcVaXIbfW",
-	"jLvHPmc70aH+MaBkjwfD1C0tPrrU1jhnJD0aBaO3rFIfIyl3IJoOyvrt7yRpQz1MRrLa8oTbIA7bBIhT",
-	"mIeZs5rfiI+xnH8tV2wq8y0CrEgoIvRl59EgMDQW6r/Re7knMykEm7n0kw1WqJGC37LqjiFcGGnvPyqI",
-	"p5xdZG6MYLmvx30uadTFuifLYDjGPsHCCL038dpdxjPuZE0kFYe3iJsjw31ZEeUe5TH0r0p5wihsTzSw",
-	"Z0+fPo7V4d9VLtXVORi3joCUW2bRIYyPYjS3lx6Rt9jmImj/kYiCZ/CqfSLLJp9ObuSJ/eOJXvL1iVzj",
-	"cZysJVAAtj0L5OXefcBXdA1WKkTJs45i5v4DxgRutVvPzrOIy1PODfMQZg1EA+BGX4HsDz6X2BaJUCFk",
-	"iXRcw6E/e9IN8L/cA4l0CQM7LuJwhy4hFRIx14gUxIWDPWySvVsvg2xJK0PQp+KRtlxIjrjkMH0FL8i5",
-	"uqwB2OQc39oDgM7hftWFgFw7vwkX6KPwBlEsKSKb2Am75LSc10kdMXHWvAP3CAl3p1L2aVW9JechGBjR",
-	"EqtQ7IsI9HfAunIwklbMZNC/pfJBoXWywt4vgEsV6i+samBnd6FCuXCVi/YPot3f0mU+x1XMMC13RouC",
-	"cHPlgmROzyRaRlTJjvi2v/kjSltFJCE+4Tywp/D0ASbaGnYZBLkAL3i17gVJchd4N7kRIcRbkBZhT6Du",
-	"4AZso3shwDmFpuLNPYlxXgW7K4CdS/L8+WMiFXn+/KkrjCt0hggoF0/gk4uL85AE7L3wtIsGjo5GdygI",
-	"Ta9zDZS1DmPgcoerHNQFHt2KIvSD1dC4QRfyqtSGTBlZKwlT2pLv/v76jd2F63evXOUSeJPEFsNT40Fm",
-	"pBO0jninxfvoRfYRMsGkypEIHTMY7LCnh3bXS6Z/OYXsg8zpNha0KRrGQhgPHor07zXo/sqq1zDnO3V5",
-	"4eyNiaUFttmYA8yrCjihV7D94hFm6hJLoRmZP8bLuJCbk3KdkfWTAJYDm15YfTAj6imhLgIwyVorT3p6",
-	"7zqtwlhJBzdkI8siRxCqKbNaFAZPpSKIkzFOxB1IHZfrGvn4mpkRw+09PI2bNPhA1dBkRgXJJaFTxDyN",
-	"9QfyFeSKFYxCNSXzkB/wV5dlD+HmOMpIpz8MybD2i/kYMqwgyhYR91/az+cy1lvrKe0zSddSInc8SFzb",
-	"TbOqksjSWBt5S/GxFc9GN5PRKpCCK+eHQn1nKj9BCDKwAuKF2wW9GeiMaCtg61sEkUjTgxLdenV9ltTL",
-	"kVg1jomCCh3Qf++gOqsxKooGlA0ly3livFZX2AQtK8ISnLqQpqviBnM/QmL3ZBbjlh+lORBKxKcc7rW9",
-	"7mqfHy4+mXH4ozRRaNqWK7Y39bdUYg6uDUoQL9q+yDRo22I9zRSyhKZgSmNL+bvUFDm3mistclvTXln0",
-	"tsit7nXYkVujPBa0KLYBRIvdK29lQStzUSflXTxPtB9cxX089s3e6HavtE+CBwITCqFbRMUz7U6TddWP",
-	"MRKnNvhmP1rtDCDuK9nQBo6Vr7dfv/eCmmYJb7yVezYxMhZmzx1UBbxSChZivkc3PdaC5G1pbmS8Al0K",
-	"naox64h3eKqJ9rz2GH7x6rRkqCSta/aqi2nnrX5u6sbs3SqDAircrl9bNvlAb3RwEh010lC97P1tWLhe",
-	"cLGEaLYVTrqPgd+r1Cnl5A1Of18+4tVVl5lHkKaSsbNYfyz0VgtJXJvp8GWtnUFbptYX6y4k4+6ymdpD",
-	"1OEVGuzvSTRLedwd5HdE36B2OLsYCb+jOobcjumuHyHdNc6Edl8H4jXQtDMgobA3dZ/I15ICiRWtboc+",
-	"ugVbm4TxaWnEhQLoktXFtVM6W16GyGfa0G0Cu263TNCF/mSRe6qHtOyssg8R72NG3YlOt2RBQWlIgKRl",
-	"k4LNzUdZmrZocQKipaVS+iA1PwAcjUMOxq+Au1zzQQJiwVfctIIWDGnLHUSSdo3LQiKWiJEywCJz/okI",
-	"pFUqqR90sAbEWgrQQJmhtlMa0GpNS0y5qCGtPFBWCtnKQSJ8BEfwHZllgx6PWEpX3Jxuz/RKljqMBCyH",
-	"L0tlgNer5n7h/QFmPC5FT3jsOIhUiFDgHaH7SWwVNK5HwKiEhhOi1eFnO7dCFsBnAAc36DF+1zh0133M",
-	"vFlcHcUOUcP0RvxDz7IEeCiDCdTDReeeRNSqzNhYuwBJ8mhL4LpfTKrOzyUdeEdiCfETQ13CfgKIr39G",
-	"WAMmLAr7uFMPGPIjN0X73u/EqKC+oDZjSiUuuVgaRbeXbuKXXNzSgndXybgDwylU02ztjWP1cKlj/cMr",
-	"jIlErqgzVAHVwSxkqfHCjWB9QpAqDgcQr3jSsratQ1z74ZU5u2C8OavLAnBeVy5aABC1M9OjFslxh1tW",
-	"jSKBi4lt8ntG80RJbMNXO6D9gbuneiqXKU2wDYwn4aDxN86BgMEBUg5akugxTvnH3oMXIbp3NVlFqzKb",
-	"OQi7Pc9ddhKfsSrNIzCp9vdpZdYtoZ2Ca8PEziDcVAkwnSRV0RIMFN8IjPh8W6EKNndjxajQA++CpKQC",
-	"wyzmqkjcE07e4Bz819tW8YoXw5ye7WA4FU7nKOGFsVBm012z5x9bhm+FjW3PGk+BjG0ZHdCXKzyk/2RU",
-	"DUorj4HQeDBXf1CNREecWxexPCS+f4S87obkOqQRwGBi7IQqvoKfANOSa7IuTd1NdHg+VIOUI17tjYPu",
-	"11VfjDqBLkQwpCInU1ZAX/weeCxRw7QeEAayD/kgu4tE9DvyuJALCTuJL7vHOkOgzTYJjdIhYg8yZLdu",
-	"8A4LCR7LatCyTScnRhNC2kyRwRdTfPv93dJmhvhppsukAZJZJGqtkM/rLNYAxTmrenQlesV13jcxKdJH",
-	"CLv7PnaDwWEcJNYNU/1Kv7tLBqQaqrqCua3voEL6hYcXijvYumrbjeJn2EYuyUyKoJ1IT7OxSKz5IOzb",
-	"RvZOD8fIg2UL9E0BqNsL9A7zpwA6/dH0OFf9Lnq4gws4d8mlpZCzL6JhiEFrb8ZS5B6Uf5R6zt4dH3Tg",
-	"/oK5tu3ruyMzy/BdpEVx4L51FbhWTW167851BaF/34pqVK18lFArnUegMwrfGtBwOT1dxZjJMEK/7ycz",
-	"cBKeiY41fY4enkdrSgN8dmAMVbX6dBC8ECBOsa6uWEMDVGa2SLjIm5Xru1qQ1Kyu59ILuRFXDjyp9EtD",
-	"duubEuc2Np4TV6G2RVUAxVh/YVIBtEb75SAWUhsIwAaW7pCEyIJaeSxFHWUS0vhDjUUklBgk+37CL/Tt",
-	"0qf3ghIYWKgXtov0WtNVsMtuT4P5/ppmhVh7RSr0BgWMt0W3DJMiXKnlFuyjGRX2lykjux7RZg+CsTo1",
-	"6nhSzQGtodIJ122NnniizxOWTm3oToO10Xs3QmduPJogfbm7m+N7VrVT3fGsKoxwdvb+WhdUCFf5QhGt",
-	"kvhQWe80Bq/+7OD4XLkeOxgD1YZuiZGytWOuTtVCM/0xjmeNBWGYjcBYHSb3MQJhhYCLN/PZoso6w+aq",
-	"rlqtv+kDcaoN3bbuLIVUa8H1wu4s1GUxohsB93g0NPZGt6nGTiDroe3A0dWhy2rCWUUU4XaHexunMKu7",
-	"5K+iuVEUPTSmctjYfV3RrRUcMK6DgfQYaXeA20j6K+OTrn2sO5jMXCQ7gHBDXHsE79qyy0HdoC/3V+1V",
-	"o6JuRDz/Gvk1VkrHfL11pK4/fWPHIWJjnQAaVxLuaT1s9ERcHmBVFJKvLH8YRY1UcNcxKM22F3QDlrZe",
-	"8fsyFnBIAp6BQGoGOLkyWBGbESNzuvWdhXa5P7Qy9vpX1ziuXU0Hv/PP9ijYCCs1eJsETnCNXcnH4S2G",
-	"WtAP6Yy1Yl2MF4rviogIEZWOesMRVCLswJog9H1XIQguLuz9F7RQ7V965xvM1NlFQUCkopIGn6Sr9Cy1",
-	"1BDzvcTkbnodzev2LnbYpmgMCMULwDuLszTtjE8gcAd1Gyr1VdVlmmxoC7Jl7T8GKlnQ3j0Gah/YvnB0",
-	"m5I6/++SCNFvBU7kCgIglrGx5ptCifjfXn4gZ3TNz24vzkAXcvsRlIe7vmuo3QLh6tM9VOagQHdyOfmH",
-	"luL0Pd0EqnXYR7XFrjiSnWCNJ53u514dFjznsSy4rkpbAMBgBxMtbHkiDYv3tQrg27EjrlnI8mZRjwgB",
-	"sQYg/G6mAhoYVrPW0WQpOZ+3CSlNalE3n0en31ZnmmxbNX5Lepehh7PEE4vZNS6brtu8uWamXEcqNRnL",
-	"Wd4nuQEfTL760KaieSy/0uckFVwsawky50pDnrQyBGAd4phfkUz4flgWLcn84Xc7Q6SwqPp28++Nbh2/",
-	"Ea/FYXuXWuedyhQSiMytazCMqQOrCWXP7OLOLqdGpua2jvddHqTbDS4y9EuCNjOZa1/jO6eQ+td1gcYk",
-	"nWMnBnAlQpK+/dSUKu4v6iGjBmSp+yzvHYGNZm9GpuymFBk4dULQcw93XgpdNnDOrzCVdR/4f19zWFCT",
-	"qqJUy8zZG1NW6CwAjkGQgIXsq0jAKEHTZNy7OLXIWMNTjyCAl36FDcM1evSwQnzPJme3e3mM7Z1ffKeQ",
-	"eHDb6e39Yki4UR+Ht9VMtrp1b3QtM1Nxkc72ogR8AxUWGrSSe3qeaDHqe5byPE7QTqE6ef2de9HjR48s",
-	"HUJbaPL49Nnpk/bWpQMic9B/MHIyUJ8Qw6oBVWrHdraWxNC29+nA4NpaSWwTt4SrziKuPAGiFwGo1jq3",
-	"esWaz0ypWF1NbFwv+2Rhn2IzvubDM3StGj+w9uTuKlVLDwerjnJTA8aDUruAhKuOdtoeO6Xus4D0lHmO",
-	"93OviKM+qqjQAYX07YFKgCzyjytXHtC2QTsV4NGw3we6ZOJ1xNOXyEuPYEZXSG6Vqy/iB7LP9Ig243Nt",
-	"ieQfaFFsW1L1Uy6fSOWRvTazysKRyqfiXQXYeFeEkpxu7T++Br8/ItG4TRwbOaZh28boNsXxlqhS/JYW",
-	"/ZnsBX4hxmcQZ/u4kgLT+XpoSv2djXNZKsOYuKu7kRV0+zEGgLJiOaeiroSoUOI8UOOKCeNbNKG0sP/P",
-	"GrNclCJXbaGeendSDxh/TvsPLKj+uJ/0HdbMU/1xP61q54Ed+zWMDuJXhwC4h1hesZYnKr6WWJDFrby5",
-	"UU2ici90dJPVxBvOvbkNzV0LdiDOI04o7aZyrrlietDNZWRTviUtFhRvwRDJiR3YKK1iMQdJ+PjZ0waa",
-	"5LNONIuqx2M8xoP+mqF50jsbgWNE167oMPF+o2Q5QGuw7/+b/UrUJwtYNP1f5rBruvw6Xlq7qdbjpDYA",
-	"Jxjph5yCi0tUqmGmypUDaDWGKY1aoY8yztkm2uUAijvXCbXfDEq6dRB6MXGRrL7x0Gn3DIbmcdB8NQ/s",
-	"QX3ZblAM+Q1IHV5fxt0Jx3BxU1SnBPautTrlHKKofmYJeuguxtg/s7Wvtp3818/ztfr1//x8fvL8198v",
-	"sotvPv9pMhjtMqpcKh7LJ2spcpLL+F3VDyoJi+pThXT/LnIJwZgBFQn98AejRe+6h4PVt/+Gx1vdFHby",
-	"72rjbzenn4poOhs6UhAGlaql19oBhnG3fr2/XQdAxWk9DhPJwBDVBlkmcskMiqNVRxeNbplSCd1pqvhF",
-	"I+hysmgfpxy//eAzD7fQf78qakh3FYueSA9bCRsSoeXpN8KvwW9yjJz+IwQLSdBTIrUyL1lqLXjydhao",
-	"KMRPnmrT3bFOaxA5rkN1PJBeUNH1onCd7wqUJQiUksjDali2/klCDbH3jQHU7+6TgZnhTgXD1cvJqh3u",
-	"Opt3bo0DNEB2y5Kt9RBDjWNUrFodQJlz0QA9r9BRAM156hHhhyKTW/vqIyjNY4DJhddc7IKaflwz5bD8",
-	"Y3BsNAes+woXppwtIigwafC383gifWKBfZDaWle0Q1XBwSbIJp6zdROHR7mtn28f1z+Y2TfFRva5vPs+",
-	"pBT84m56zFBMROeK8UkkiSv/M3R4mEdA9K75DXiswLn/27u313UOgGYaMvt+I3+mZCblkrOvrTIGsOK/",
-	"vcCuH/8DzHlJ/sqoYop8ePv3lz/+dkpeWvayGwAfuy6fZsF+EUr6PD9uiGAsh7zE3z6drJkCqSDFb5cE",
-	"ThjoBPO4MgJ5XaALhglfp+SlUtK1n3CZEcQnzehfBHjGnz95+pevT8kHvnKNDuwfHz9+/Lzq+qiYqxg5",
-	"JT9w7ZLb1/SG5ZeIT/ObYJ/Mb14HxUC0pd7fIK33t9NfBGbdaDKjSm3Jb6/nJ2+omS1+qzOBfVqPb+Cn",
-	"YW3ovH9+cXFe+e4vHp9enF58ffqLgJtrxgTqtjxnwlhBpSaXkxdrOluwk0en594X1vgblGKtVlRtJ5eT",
-	"V06aN5BuIXAjZnLFxQ02pIBcB8h88V09oFgWckFOK2PgcuLh9SYB60wuQGldM0HXfHI5sUs4d9WkwAGe",
-	"qjwKg+NI9OhUlPI6n1xO7BG8qB+zBK/XUmj8yqPzcwcJaFySC12vC3dLnP3Daal47fV37vnhIpbRXn/z",
-	"DwESid0ZeMA5GeLDVAs4q5KTGgf000JWSEqywBplbCkCNw6FrhWnkFlTs4kT5E4FcCCBzZ18kef1ylBw",
-	"MG3+KvPtoC3stXMVtOPnpoxyYPw7Z3gx/gQ6j2qMk/qBGVJ1wHLHFTmYZlaqfcU+/Z/9zvPPKJELhjHo",
-	"5um9h3h58wAbm/hkX57jd/IxlvqBFUW9ViHJSip2St6zealZTjYLqz25xG3oGkFoQdWqFvar7o2xAkLR",
-	"FUOb/Of4ROtHzl5/N/n8azZZlxFiRwkcbtfAd89BYsMAXxCnnP+TcgoeRxBAYuyU/MTNQpaGUN9dy15K",
-	"UD8BvbestXYXbjozlZ/lILKKCtEPatvCg+MdD/qIIkfzvdxAtJYJM8bBXFv9jRLYKmsEWKNn2KZbNu+4",
-	"vvGRe7m67VC9r22Y1yjSMXjbQfcyTPtIksa++8HuYzyPlv0fh4hNdeMcQLx9797qkO7x3sVXDVjdES5R",
-	"t+4v7AIdTtbn/2RkHVyagyl7uj1ZUJGfzer6j6jwwTH+uv0eMRqPcVL21a4M5Z6PCf2l8VOylvwoNgCd",
-	"siKDOIJVfIFbd7qmc0WqwPwpeY2NMNCVQEW+j5obOWgsZIsd8NwD5kWP1xr7Rz9cn5f3v+9wX4FV03ST",
-	"+MOFWGQQTGErzYpb+3fI9g07O3LMOM6bhw8PLrg2Um2BEHzsLLsDWbgcj3aF7Fv/0H2oZG6wvkqZX8BY",
-	"apl/H+ypr8rfKOlzmO3BZYTPCRVbKMk5TIP7tsqtOQaXubc/lBZXHeH+kb3I83EUnTd0ySxjFBSiLkaC",
-	"owvGdV1lXY6qURCcKc0peUEKOaOF5zWoy8pZhbKqyZoqaJMD/KmGGTaecHpqhyEB3KN++EqqG6v91kma",
-	"UM1XQyP4ajHsrvsQ+mO9M1+WBunm9TCqSQtLBVJrRC1yITc1lViOgE74DgIzKICAikYlVwQYhvwUlBli",
-	"89rhfpkGJ51B2ejIXplv7TuTHHgvp/aTj+MAWNsomqWUSyLkhvhq1MbxGexMWCsKDgyUGIn6g1FbKyWJ",
-	"T1BcK7nimulBagQemQsA9dEpXrlH95i9uVvQAxvu3zMyZWbDmCAFu2WFvmqgv7qG6yjEgppZTSHtm9t3",
-	"/XfJ1LaOe9m3ImJ2daRdjZZRwoyhCHUl1sWYnSv0koM+KFXO1Fi6j2/Hj1vS6FFPaxGTIoeDboIkDUEl",
-	"37hc/2bn2j3aFfEOAuq9bohHR7dv0ISYMojUjqVGvAEnU8V2Vvty/WZAIYP8fv+XJRc5gdwQc0owmkyh",
-	"iG7NXfEQhLKtyeLiQq5m8EYyTaQDjvPGjmvV7PheFrlTAbHtf6XMDLtw7FJx/6Py6gNdsm/dM3tUHpMp",
-	"vmAyKlLiSNHxF7l66AGiKfEiphRkm/efUbeMM+yTOVuYVdEk0t0X7dsAkB2B3eJd45Vx4uDYe3eq5EYz",
-	"RWZy5doBWfrEAlTijtqqvdjSvm6jTfUSkhdUhHZ8SskO2SicU+6L+tK3XfPRe7GjwyH7WtNTKZdj3SZ4",
-	"sk5D5GqlfYd8Vysk53M+Qz2EHRgHaa7xSDI9HOPBLOrmYe4f3kthmBpHtsOr6ti9A35DyhgkVEOSP1u7",
-	"9kDtfPKueuo+WKRqWdSTO6o1jLHN30GnFp8na5nA18lVzt+qmYG4sZ8JuXsgWd3hdw60LwxCffRT2psn",
-	"1NNvscdyXd4LqI0FB8wYgoUuWU2b1l5xya52O1C2CIlpJaAkP4gDY2eLvjA3xuHy7Pz+5BnuZD5uWIwJ",
-	"MHJrgqlzSjxMi+XHBnYx5JdoQ7eDhB9TVJfKlcVEb6+XCguvjnHEL3H0umL9Xs/Wjd7q9LD7M9JtZd9U",
-	"6ZFfaWIUIIuRHwE3UmeQEq+rbF2RIxCZLlfo8YQgS400XIpcCnbQYZ8FsBLxQ3elR36H/iVP39fojEcC",
-	"8F77Oms07lGCGxGGOyU/1j6hmRcxQ476tlXV/xszL2/7afhgPMHrTrRRjK4GG1H4NVCqrQRjYrzNXACi",
-	"js4I1eQaSvpPrq1ugYtzGfoQmFxwrO8v7PULZaUtmnywkQtGC6wWTG3k9/jEEUnVjZDymZzu25cVyJ9v",
-	"+Wf3oOC3rK/JCGrp2e+Iafv5DHpPp/bACYt/F7l8OwdAwiPuRVgYmdR+4ePRiMzQpeVEKSqHD7qAgF1z",
-	"GeNVyGfXy3jU9UA35I+ubXTSbWi3Jr79F/eWnBB2dubGhfdH0qZ3DqCX6QBFXq1y8Ad84ogk60ZI7BrO",
-	"cIxN+t53HPfZAFYlzDzqEZS/VTgAgHDChVU2F7JU7V6NmAVx3di58ZWDcNPuTym4r6O6dknh/o0DbnZr",
-	"dJ8gfE2arl9xkV+7Z3o5gsP+U+FmpxyxT582AEAeHzH01N4FpfQL7esbcVs3lvPQvc7ZYVUZwFfaNVsm",
-	"63JacL1gGmvgnl188+xrdIdMmU57QdoJoMLxSTqo3gSIOcc/Bzda3zOoswZHOoWmJ8pKOyh9zuWhDts3",
-	"FcDQMYSbe/tDOWmr0zpi2tOLPCe0ASc9ZTdcQISDGquVH0j1QZ5FOmWiPr4esg8i7mmL5tcviAaOEX6x",
-	"+5WAq44LUMPWmpTrGi1NQbsIagAvdhSe/pt9taqAw3FIOcfcHrSePWl5s3LJ2Bo+8emO4DKzIpnnGTjV",
-	"AGTcVWRhoklVlHUgKVo990Teugax8boqumRvb5kaKlCgUjtqcVcIZVMuqNpG0Cy/FGESSObxjIBbSBjy",
-	"p++uXQzgc6ENLQqsxl9QkbMcnj8l7+uuR75rkwPIXTFCQWmG+H4pCNWYVKiocMmV5DWg2VZ0I60GjTlj",
-	"WLYMNt+BJNQvmBFSzz0mYV4buUZx3eQ57A4ACZqI9IsyDLMmcpelSR3gcJUQ0c85nSUtteQmnP8TEvNb",
-	"EbyuTUMZOeaTvBkfONpzD9fhgQd/hAiPP/mvat65qq32GnBc13UYmJ1KXuzcY5hN5Jtv+aIMkFsZKUXB",
-	"NH66kBorNJyoPPzOg6S3oHnyqNmuQW37cZEcHiY5+v7Ey3sm2IZQkiu59jYpQB4XUjOrexPMo1QrJAbn",
-	"svOZqFRsEQjhDjTSlaz2N2Ze6KXrr3esekYYoC3AB8lUY3nf0OULCWNu9USKiudyBq74hFE6UrQ/btDq",
-	"ZZ0WeChXDWr5IrQsEq3E3IdfaU+XNUzWwpi1vjw742JpFN2eThWdLTfUMHXKPtHVumBXlb7PoThE5i4/",
-	"r7nHXNdZcjuwW/GGKBEoqXusuk1RKdCUixOCxqk9XY1BsX/1BjnVy5BmL7HQz6Un+sZYzSzFxEFKVecv",
-	"xk8GnGDfPHv0zdd3kS19EvfrjP378EMWeX8XpJv9yM6vr3QNaIXE71tSgIvyePnwO2djDa/aKB5PiH1P",
-	"Rb5rSfc+1zua05EzBHT4m//h6zXLyf+9fvsjAfjNUa4S6C5cdyqwJm+QuR6auZeEIsAjsB1ojAD8Cm+I",
-	"d7HRQaVvLUy9hetLeYWEWBJTaP+xHAzmq7o/OIaQnFrqI6AwQLOl7YZuQSzQgx1+QFWFRKzgOLtLuXwt",
-	"jOxVnSMVUdLeJJY3uAAf0oAynKp/TjQwkmi4tQcv6zK4qIFT0saeFxdEl3ABZQA/aDUzV0IDZQp1uXZi",
-	"aq7BS3RiT3vNC0A6MbEM5XjnmM0n6qErFnAKwj4ycsvYcu4uHX8kFcElZlEK/+lIM6hcRaVwTfDjw7oP",
-	"7zKqYjPGbwGXFZFDc+SYwuo9iYE1R2DaiBjLsaKj86hTwzKqCp4cGABO7zYwqA6l0lL5CwqqLOrG0ZFh",
-	"qw8j4/r+IxWO65NHz588f/aXR8+ftrc+SJWgrKQ28TMFAFw/zKPzjtYKdw6BtkaqpVyyHIReyrwpOKvq",
-	"w0eq2nT162G5nZPTkILF3dWxyeqmKRWdYaQzTJaxVxXLicMIvTcFxV9/YyOo0SV7Lb4UB/+IiG2uZVTC",
-	"PllRsR3Nu0+rJnJ/PmWr4msHubiylzTiWCMBVqrRHJ3NmbvCAcWVrBg4pknB7SsFooy6km9AWmh2sLKk",
-	"uKZa+2hBn7wiBIBOeqqPCqH3JgltOGaNmgQ9iN8ISBTqlywZclY6M8E/1KGsWZ00qYXVDYDSgdu7aF2V",
-	"ltdLzxqiVz2QblPfupcgmzGzs9HeyrNe71sZYKHbL+WR79ynR79z+6W71G2+e6W7OIofpaC50eUCCj+s",
-	"aZe+cAcxbpXxm+Tgl5/WBeXiTdXh8rAk1iyG1l+3ZwNYaNdAdON7Q7tujJosKKTjXhLLiDojVM0W/JYl",
-	"zaKFhFSCYRx0TOUNNlFgN452mhkt1Iivy2r7PWcznqOHlHCXJgofQuYUFKatICaANj1+vD2QnM6wkdNg",
-	"hasz5/kVL9iLqknU0YrAynjxl9d/CEgN4EbXaRQLDMYCarNvq0+uRk5zGrgnlV56y+7JWDGf5PbrhdzU",
-	"rH6kMvsP7rIZzR/q+xBrQsmGTcMqfk1Fbk0BK2voil3aP3DDNcuz2oUmN4K4trk6I4Wkub2n3X19hIT+",
-	"1vOx7OW6bUSP6D2jee8jOpwH3rtpHF9cgZpeGwIaOoLW1wP6OEH7uyILqlYF0/qy0qZQWqnS1fMHPj17",
-	"jiw/9vEZxWe63TbAR/qxE1y2B/AT9LAbReEA4acd+6yk4EbagclayRtFV5kv87bTJaj/2UN4p+SKmQUr",
-	"db8rQ5bmRrbR+d+YeeufOSKdV2Mk08ddrtNIIWPsSaIJBvV6RIUTxRiNvRk/bcK//qHyc+7zWK6ZwYKZ",
-	"8GgCUH9fgh2B9QcvGKYTBnk3/SL+EWbolet8H1xxb6j9rlGT0/idBRDUlIEnZ8hWgmOnA8sDH+mVK+46",
-	"UdW75juVFvzW3r+yyGGOk2wCNZNZ1cL0NmzBl02mW8hQnWQTABD7tYfjHB0iV4QWWqLDCoCY0ZvAjY/I",
-	"gdxFeoitANojD3JejO+IAXfI7gpckxWEGlS1BpAcGNNS7+gXmbKbUgwJvVgl5G4BkOiQ7WEXCG0OGvIP",
-	"f02kv2Qv7Bwgy9GwpeBt6J0RbNNW8RVRivDb3U6ZvzEQYpN/clTyt8K/a7SE6NCBENWcDGOq2rvx9SZ4",
-	"/wMhXHQdGWDL4bVqNfsVQ4QEbeR6jNN8R0vNMnidFXA30oo8lx0GpeKQ1+IvzF7eix1+6BdvsNvQN+YQ",
-	"+OntHbR7MR33KvrDRT+iyP8O3ZsP4aIP3+fc9EjwBcTsCTWZRxjc8cVSkZMEqs+dBWALG/VH9zj2LfNw",
-	"6B7uiL5cZI/41v/vQPYINt+F6SvkPL/tYF5fEYGWjysx48b5xrHvcpUqrelWEy173SmWsbZtmtV7eOCh",
-	"4H1mdCzM2T1MoBkVJJfgUN1ItbwiT88fO2Bj7pHG+uIFYdCxw3/3vnroqI5qP0g0L2qkbKh6P8FBhBvq",
-	"Iq/opQAFIiy/YT09ob5eslWpee8fGiprPrBPBsKvXalO4n1ZsH5P1ugPPR6u2+b0eLjKq+989pU1y3s8",
-	"90H2eepaKvPXbZ8nv+MKG1pPuhU6hHWsGmPrhdwI0OvqCphH54+enTz9y+OL3vrcmhrDlH30v34+P3n+",
-	"6+9PPp/AD//2p/6egS9Gt2vnbKT5d/SGtcB1O93Ys9FYGl3dxEoKBrn+mHrPxc1VaN47rR1REVwFZuWT",
-	"I6zQzeqkYTLhBO69XpIBAOzvpfglHLF3CQxi3497NHoHDZVWeoJo7QvRAw+mscbjuArCIQZ5DC6OMoV0",
-	"iwa7t2Mc3d8ZWzdYFerHrC6oDMZxM4zhu8zP1jNMRwCavNMTcGHvvLtQF+qtqZqIj7VFvH5lncPqu+KA",
-	"Xlx1BgM0yPsHkt7ZrS8LWeBgvjq/Z76ajQ40gL2xKgCOinfvxj1nAAI/cvb8T/ad7Vx33+fhWGwUcwFg",
-	"8yGNjm1a2pHHzFOc6hmdGX7LTaup+sI/84dVcJBVEC092raCIvr4b063EMsVCAWMQdYgOAqZ5ZPMB5Bn",
-	"VXsnl2neJwCsJWQbZmGFnu+rcEVyexFQkROYhPbYRkVWd+uFJlwpJ3bSBHi0YwI8pA1QUfjR855+ahS6",
-	"Zvhm9P/ldJvhLmcQGsjqIig856zqJdWtdMZ4fSaLciWwQCl+60qp2bfuqWO1X7Bv/3Yh+ez+m0jujR07",
-	"aVj9aFqWRzmAtwJbWRtNkQ0VBkC/NGMDj5F9WktlWnorXBuqzEt46lgY+/DyBzIn3MoSB4i7QxZUE8iI",
-	"GO+e3WDMRTOqZgsy5yLXaEgYOi0Az823bLPc7FoxQi2Q0+ARt6ILGbnlyDutjGsj18HBd1kX9vH1iJhu",
-	"VLjtB5PLLBSmcdEN3bbax8lmAomlnN8rLY2Vkzmnqt4hIFB7l44N09ZFPlUH/PZNH64rj46FgWw1ySYL",
-	"2A+Ywrc49sl3XK+l5vh0axrzOL4gmAv6DUQAX3Afh9cHlKayPFLtZB9YUd/P/AP1MK4y1krsoP6R+05y",
-	"V0++cYkX2NyVKkYKu1mHIXE8SiFxjGgy/Hp/2EKuBulBAIb8iRiHKkByCHoU0OJNCubSGRa+Ggq94hoe",
-	"rds5T1khNzV+V9AFP2iMPDBGdlZQcVO2VTBB2BEf/sE/ew+ehWqsxAlBKfKI1TJO11nRLdHWOtnTZu0h",
-	"KObL/OyHGCdZBaruzPLfwAPolYLldyWdhvWHf+KPqOX/7qilp/0vKHoZZBP6TEfXX6fq9+9EOy2K1pbV",
-	"bRKiUfjQIqb/o1kgcbQDaYyTSngqRku7ER4OW0EFO59zlgfV1lVqZ7hNuPcHRCrBobC3kceLqVzDtXPf",
-	"foXOVLVRfQqwnVsi5MYJwYh3QRteFAi4VIXiAt9hKdI9/OqcwZin711BxT2cZziEHfK+HX73yZPXdAuq",
-	"qpwbJhwjRrn0oDjZ2e9wX7bWarwCIXtMGXdtpGrLvYD01RGavLh3fWXJXhaMaDvuiLb2S7uXCXPbbXSn",
-	"myQelI7k/bvwCgH/iK6rzaFxjeDiJnOFab59asIs5WpHLUlD1V2cu/9GVVCOAnb6hfh35lWHiaM6efoQ",
-	"npDmEBA5/+qWbKMfpTlWlpF99QOFA+5JKGEMgBJ7PAC/Xr17SLi9cciNCrz2xKHq6Pp1m0eP+2hp9LDm",
-	"hBf/wOIER67ZQZUme9sJd+t2fKZBJe1/zcXqdM6g46mQm54EvGBUaVq0hB3f4zPsRVF0XYyVeeIvx6qw",
-	"Sc4RKQqdg7VfDzLiQatyf8gBF6F60dPzHegyePjC/RVK6RIXq/36rre3Tko47wZ7/VfH3eW6xkYqwG+L",
-	"4U+Xs5xKDKnK8Ns0moFb/y8E9vbec2RKbFQsO54/uCiIKkFndZCoRt5gwYqvbUO/zmoPTdC1PAsK36o0",
-	"uD7Sp+xMTy/vLS297J+ODvMezddWupzzIOnqwKzz8njZ5mXBvpOz0urN955mXsbTLv8+ZmI5JYJtXHqW",
-	"3nDsYSDn81PyguRu4c65KQjPXSetgU0K4KjPZpCo1Ir69a17pOO6BbD/AUgrFSPsSP89qj+mgPNrSyVq",
-	"4cejCTc5m5XK81fd+ReNc+irXFCxxJYJ7vx9kiSZAyuJNAhHQqTBJKliLVBM+EAt3sZn2derwblcRxKr",
-	"vntaP+GKvs8Ro52CcNgKPGKoDpFzJ3bxfnMtOcNrbHjmOxw8ZuS0weHaM3Gn3u5jmvu8XSoMAxynouo8",
-	"IqAqzHJ6Ktthp0vxkTh/S3fhO/+5XUYvQBMChHipoA4vrCmqqObP//nizQ9foxY0o4JMmSMxlkPJ3ga1",
-	"Il/16xBBuCZSYCzHatHrgs7s612DWS7it0ksVgakZhXiE6eRdWP+fKfo3FQKwrF01z0tYf+kczuRcbzJ",
-	"sKvwPubsgypIeel6FGF6NYUECt/PqMJvB0A+CMi4T4LuNH2EwYhIoHikSETpW8OJ9D8ujXhzxhEroupi",
-	"Q2D46ua4AjVRChf7AQVxh1CckLYy2ufMIDgCmbIDbpQ+KUv3karUlaLk5zlaFhlnRe5cQ9CIQc6JSwOp",
-	"m0VX3OvaerhMbJZz07tWGnYZS11SBRRv7ad3ZbveV/DD8dwg+7c2WYEl0GwdAQesNAHjYQMXga+/chqR",
-	"5SXQfchcFkXU09nFVc6Jwrq9nu7O/MPt+Yfb8w+35xfiW/rn9rY6fMDje1bP6j1IJjuXBbvGpwbtMr75",
-	"3/Y3O9IZOQK/DY+PpSlAN1VcBPnzo/NH5ycXj76uMiPBRnDU1RueqhwA/VD2hHzAx/Nx2rXbVzlKcigP",
-	"NaKzQxZ3ZibPmTDcbLHVniGlrhuOdEM/tNHNsS3JNu1jx1fw8gO9Obpz4K2oxx6zOKgdK6P8EjEyHlJi",
-	"t0YD7p8qwugBu+WWIGpf8gGaKdTyzeR6OzJixrdyvY1z7cW9cK1d0igdzTB1BeQ6dGwEjQ30NDmfZ66N",
-	"NAUDwft15EYcehJyPh/5IK4humS36u18/hAyFOFK5Hw+Xn1weBFtfDa1HWVud3gxNDk22P4iP4EGCeOe",
-	"wStesLdF/gZbLxylAwq+/YFy5/qhs07ZDR2v7dimaiLsYm32GL/SdYFmAdipA9RXpABxPP47Vn48DvFW",
-	"BKf/+WEYXZXjYF78wCrDRZUCrVIhN0QK9GkQWeQfsQOOcbnxm2ZTaX/+GTFSHioOFFtRLnR7+SY+clSj",
-	"EYdI+aLdLEezGN37sPCgMmq4th+gSXG8avVw71G76ard9E/dD5YkjtbbcelnN5btqQ013mqvTmZB8/0W",
-	"Hhk6Amskd25IusznmOdXI7lPrRp8MqWuadTgkbK7Y5X/1U7hr3YGD2pNjqWXCu+hRMpoeCEMwtFrJgzq",
-	"qxBZDg2HQWJRM12xY+Km4zfi9dHuOHj5AyEkxnuaX4ftxwM78JqZk2+lXHJ2dGvQdyQDNgcThIq8agHX",
-	"1//kj/ZsVirlNisJDcRvxNuyJy4QbpAszQPvkJtBd3ROM1Ou2677a3jgmCn8MEAcHB6yOwBGlQjGoF1o",
-	"HPe96k+AlZ8LChBhU0ZWNGekweOtNJKSou+kDnbiCMxu3/0Hr0ckPuDRAHh34xSzGm6x4GJZKwj4rDZU",
-	"GbJWXBjWWyoAVlG79vUBH7kP1esHKZflGgbsq33hAsZSvfBtdUPAKjmgkHIZYKiX68OyqXFpx+GnYPOG",
-	"tUi9OMYUYuf1huYjqkU15ldv9QaPt2cQpj6rh4jCwFSRxYVEXQ8ysx8CW9vvxJcVMDiY3s/vi96/HR1N",
-	"+yCilzlthWz+IBE5+Hite2GAVO7mONWnTaxcAosGPbmghhXbAO6EKsVv+0LIGLlkbeaQFUUf7DNHEurw",
-	"7gdy+OK6Uveu/XBMYW7fV4EbQF/3K6cGI9yTC8nMeqKDGdVC9KDWqCMTfZvSokYlel41x8fmY/136Axb",
-	"QyfJ+4PavnDNo49C3YpuH8gCcGCG8XbikG8HCTOKjyO/P6gtWYEyqTFRwgcVMdsRExOxYfvWpe9vTslb",
-	"UWxRaM0piDWuoTljMtdiP+qBp6x53pKWeM3MC3jiOKcM7/5ij3nDFPTuJ7BJowEh+MOWpfEOO3sUwKc3",
-	"UlaoZoCXcGX/71Oy8ICnmNHJVv1PuaoSSZ/0K16wl9VjR8L79u//ojkb1ITR4pRg3TbOOeDlDBsHOYRZ",
-	"340V20SmdPrEEQtp+KwnGIhVigv2I3xjcod+oH1xRMD/NiaMCJ+xXfYB4PSZXDHXJpXPXR6rZTaSyyF7",
-	"qZiHbUrzyhv7EnHzL30HjsspGKbSZIU760usHPYuKHjQZyqrwa9cHuuQky0Ybc/Dhwe+Z0X+x6mOcaoL",
-	"VuROCDYEH5Yt1TqOy1Be0FvW/3K7ZUp3A3fq42N26hZoQDfJ04hT0X2Ekh+TJ9qcs58//78AAAD//w==",
+	"7L1rkxs3ki78VxB8J8Lj2OqbbmN1fzihsSVbO5alo9buxMbYK4MssIlhEeAAqKY4Dr2//QQygSqwCNSF",
+	"XezW7NofrO5msQAkEom8PvnbZCZXaymYMHpy+dtkTRVdMcMU/PYdV2xmuBT2l5zpmeJr/HVSri+JWTCi",
+	"V7QomDYZkUXOtCFSkTlX9oc5PECL9YJOmSEzuWIaP5tkE25f8o+Sqe0kmwi6YpPLSV4Nl030bMFWFMed",
+	"07Iw9nO5sR8xUa4ml3+blOtJhn/7JZuY7dq+QhvFxc3k8+ds8lIYtd2f+JZRRajIiShXU6YyosvZglBN",
+	"Hp0/enby9E+PL/zs1tQs6skxeF02UewfJVcsn1waVbJwomtqDFP2m//9t/OT57/89uTzCfzwb3+YxCb4",
+	"SsnV/vwUmzF+y3IiBTELrklOt5aoBTVMJQg3t28KpzKXakWBZNSw6OCvv7PPRdbJ89ZFruinH5m4MYvJ",
+	"5cX5eTZZcVH9Hh1n/oaa2WJ/nZY3FLvlmsNCqSEbqoliNPeLXDCaw5LdzF7PT/Bd4XwiI4pv6ZQLZvbH",
+	"5EYTeFmcjDP3vcR6H9n1xsZ7ZVlfxZbINZnDh8BxG7vKgjNNpqyQG8JTBwG/0zKPxETeUF5M5af4wnme",
+	"GG3lvtW2zbHR3pcFGziUsl8ZNs5PcEwTzIpnuJVhq6PAhXn2ZAIcy1dWgtT8yoVhN0zBeNdSmT9vq/Ea",
+	"C9BSmYR0qubi5VMwOTzSk2wy5wX8q5lwO1xO/85mxn1k/6n2nv/T/r7kAk4kUs7vVVTifWCfIky/kSrX",
+	"wH9zXljJnllp9/3LD+SMrvnZ7cWZYjdcG6bOCipuSnrDSMG10VZ8ry7JDS1vGMEJXxqes409hMTO63Kd",
+	"z4nmYsYuQXqeP03su7EzG8jOH2R/4cioKnhSPBo5SDh+tjum11JoBrfgOyWnBQNRPZPCMAFEput1wWfU",
+	"TuxsjU/82981XpX1WH9QbD65nPx/Z/U1e4af6jP/Xhhxd51/tZKCa7JRUtxkZLNgimW1DDGS5PIUqORe",
+	"Zsd6MTP8lhvg3bWSa6YMxxVMtxFR6TgsdkSaxyKbGFoU7mXcsJXuWtsHWhRb+CK+iipF8XdpaLG/sXJO",
+	"aFHU98BclsD2kQNaH/W/2YXVc/Mvdwurj4jEI/Y5m7zIc8W0/nZBxQ0sneY5t1OgxbuAYnNaaJY1iGgp",
+	"H+NIwTaXhBLBNkSzmWKGrKkyGaGFllYJkoLhurgms0Jqll+BYmSpbi8GnBIxdMk0EdIsuLghVGzJSioW",
+	"iBMYaZJN4B0RAZDBSd+fIbXvZIrYTy3nTNkNF2TDQY4G5/BJ9BSG1AYKtJCVsX3Wc8trsM7e1JtsklNe",
+	"bD8iwfceXlD9EUkdfDyVsmBU2M95Hv0aF5rnLP4VkLKXv1XEtnLW0poWRZTUKFkig3iVJvgwPEayyN2q",
+	"dqTQieGriCjKJsbSI5iXYLcg5qghUszsV4BS0TmWqohrSOGewlXtdCJ31dRbhu/YIXhFRje3YKuCxbcy",
+	"yTUzhosbPfD8xTkpYODHj84jVFjRT6/x4afn7Xy2e2zOv7k8P49tSc1Gu1+wvKLJim7JjbTnDO6nFZ0t",
+	"uGBfaSI3gghmNlIt67eOwIEdCqpVNfxJ2Z2v5jdCE5z1H9+/+pY8f/LoIiOLFZ2d6AV99PTZ11dkydaG",
+	"aEYLlqPRZPmP3PBbJsiUzpa7IuRpdAKehxtqyYKBWDILtiVUMWLPBl5vGwpKpAAx6bjsDgdgV8fslHLh",
+	"YYjycUHVKiLo5oapjysuSsN0/PRT87FgVJv4p9PtR5ACMaky62HR7DNqXAw2GU3zgiElZQlWu2J0togS",
+	"dNVmX6SmkRaVVNwMEobtslUlzZHUzDSz2twsPrsNY8ucbgfeW5uFHPgFbi/8jwtZqijXdItrZxlUzNV4",
+	"Z81YwZqywOirrd5dFsbFBFQPCJY8F4fK9ubhWdFPzkg7Pz93foak1bZ7shpf7fxucO52WefiPHEDBKex",
+	"U/oe47RZpTL48iXxTH4Fah0RkrgpEsatkLWmw3ZXVMdn2/tSiR82aa1BWF89pz7Dhmdt943Cas9cEyv1",
+	"t9baswqIP1zVVSkFfmJKpvGnDcuF/9ksSuV+nCuOP2hqSuV+LOHbv7TqDn/qPuqdq9zVRFZcuN8uuqVC",
+	"xdPf/OmbJ50ujNRthnOOnl2hN0y9Z/8oGR6iIWd3KsuEIr4Cj+iuCN3zkl5kF998/sOklWCPztsp1li0",
+	"Hzdzk4suWSl+i6bo7nqqmfYydO2MYnJ9xbSmaGO2ff2Ne2xvBe7vntujK7B66GF7NqOlbh70p3Gebd/B",
+	"+Vr98n/67+OO/lXRSkizP5monhahwZJFbN4f5IZQsmZKSwHaqiYzKez1dTrZo4WMafNgKBN73ymWW0VU",
+	"sSvCVmuzRW8M6KZresOIYCy3hruI6higKsdPx9rxx75fvPIJSLQlYi9e116pfcVXGF701asanLdGtgOq",
+	"+Df5ZdSjRvnRGDpb4HY0jpQouEB/iyaUWMvDyl9rFq35zP5EuJ5cirIomp4wvbCGE8pDtAfQlRix+k2C",
+	"Gv4K7q+Z9naMNbUzO4Wmfub8uI4GMcIF8YqoybvPJAu5ITNZFIzelEyjGkC4IXMlV5ZKXHnLU8d4h5Zm",
+	"IZVzFe59Ok+EMzYLWVieNwsiK79V7PULWeQ69n3n3DOKsxxUGGtSwtOZNffAU31FpCj8IeP4hdmCzZYs",
+	"J0Juwvu/U7leSG0+Lll8mR3mUZvUdhv2F/uolW8yZ8MYTG4EUnj/WHMhWHxmwYnfJWwolrwD0TuPE6Lj",
+	"0zbhvbrZta96G18yFsuUM8OMJgWbm45tBU4AkVrQGSMajZQejulSM5Ugc7fpVMVaAhunTcK5fT/IfTz0",
+	"LF+ShTFrfXl2NucF06fsE12tC3a2oGoqS5WRn3/++WfN1C1TP/9c/fGHy+oXe0jPtLr13/DX11wqf1t1",
+	"eUYakqIRtIl+ITxynRpxzezdj3qe7XQ31TzcEVxMu8bQmy+FM6ispOIG2DN05qNvzHh7epc2MXdUwKrd",
+	"YeUU8/3Fyac68FjIGUQ9vDnkf9+waU5v7Q00N2v7z+OokePe+84evE6ebtIJjysFb517kXcBZE66R7l7",
+	"crfjYbfCbhEMfz+MXd+KOzGT5886ciAGHok7XD/hycha7px/oWM5+qkKLwS3oy2C/lBvVshbjSCBfWrO",
+	"Z9QwjYIEXN+q1IblZMqsSYd5VVtt2OornZF3L99E5Es7i+4OCgLhkoT6G+rSTkfEiahSaPJaLMkHRbdX",
+	"BKVH8xaaKjpbbqhhqrqQchpcMVbUXOL/W74S3EoZXFP/v/811PTpbCZLYVzsBBd3RfTjek64YdEhpuVs",
+	"yUyGDjHqs3CmbMFFboW5VF60N6OgA090w1yB9c+5uGFqrbio0uDwpv5KE/tdsmTbjFz/8OLR02eXp6en",
+	"fXxkdxAMe0462BhQueXM0KLOgTt/9uR8787zrEgw/a5DzETOYneiWCCd4pO9JPacZ/D/yxsly7XdQfxp",
+	"Z8Kbhdzl5D60rQXe7ujXP7w4efT0Wet+Bie611BeYDb4Rs6W+unl2Zllj8u1VMChls/Dv/WJttVytjHC",
+	"40uCn2WBB0MbqRhZUEz22bs5B+hMa6q1NeC8DLAmIlkrfksNs/xuue3dyzeQ9oCnGMkIGRNLtj0lr40L",
+	"L2Km6H54sc8V0HAf0xUj1AQ7dmU3kAqCosOt30kbpq1S14Nj4j7WtvvEWjrXhq1jNv4tT4SgcmYoL+IG",
+	"5DLuU9JujPYJw1PwkmqQ+Kylm1rTY1aKRBDzlhZlD1sMH8vcm9Jj674JJa1SEZcR8Q/MpMJMr9znPw/I",
+	"UJErysUYs0C+GeNNIA4HrsPeK2OMXdApK8Z4kWIzvuZ7G3LYy4xc89nQGK5UMfcVKElyNiuVFWUub1OH",
+	"/qhDptg4GJ6rdrNwcEZ+r2qOqai+Q7U9vq4Yo6JH9MTJolyJ+swPCSfAVyM0Q02OKyIVKG8+nGcFbqlL",
+	"WliDeoeG3QGJdDpPg5Z+VvHFQjRgoL17zW/ECRdkuvXhBPLHty9KsyCPTs+/Jlxow2gONwzx9+F+wMGZ",
+	"B/9kveymWWF39SPPEw5VS0qudWnvTcjlgbyjtZI3iq4iCkOHHuaGS93yXflAV2RdTgs+I/geTRb0lkWs",
+	"clSzIzeevww76YJrjid8VGcHrKtCyiXLSbnGNKdvnlw8+fqKsEKzOvnIxzc6h9UzuU6noD09H56CZuSS",
+	"iX7hrx3urvgizt+BBBgvKzNy53V+6ZBLiQ8M2PjDlvAfrajAbbbsG3Ujt3m3W/zIoZCuRXclbetpdeRG",
+	"7mzXQ+VHxoOzwZ43pI+1rFG663Jarz6aEPH06QFDRzhnQJLFRTTU3DfBpYWjrHhXswVElY0TwVsokOiV",
+	"L5k+BQPuNlhHnJPK2IFPqux7d2ZKIf+OzXgeDe6Oky9BjY8dx/NEtVwxDG1tqCY5zgZ8vtxgrqi99mgY",
+	"kQwzUQamY6Al1X9ZYNt1KXd1UodfrecGP1yU8Hw+/9GFz5th9TALaioho39D7euE3ESd/caVCHWEyuxV",
+	"CI/GJvSy0Aw8CIfmnnTnsnYez94JLFG3fSImcA/JLs3jVuVetjgPXiqqS8Va0wP2CbRn2u5feuBZ298H",
+	"+DNKtoIze7bcNHX06pzzwt9WDbczF0x7f5mvMYu+wh2MxDSFTGZUr6U2kZFXlAe1RKCnQ0I+cylBCRVg",
+	"JW9jEiigx4YpuxR8MPYSDAfGNXX4rE50GJDJ0OCaOvXC0z4god/WiBWI1PIEbWG1AxMBUyG8mvBfaQJ7",
+	"U6+gqZ8E5snj2HGuWdaHP5cMnFkRgk8ZehIdCzb3EWoxfcqMvTyqKda09MLVDYJbH6++jO1QlMaf1gUV",
+	"1JfVN2h4Q7mIiUa2Cqdu6NIpFKBlzKggU78gfEWMOfP6Cr/X3EZMF+5/mb4vC/afTOUcCdYcvrqZE+lF",
+	"uRSMeO2UNDMpD7rIs0kpckmnsaRndwZxd9xO1PvTnTRWT9Dvj6eXX2oweuY4JMFYUkV0P0uPDrtoo7gx",
+	"LM41Pgmn1jRm+naSTT4V+lNUx0gYbyuas0HlHnGXfnCYh6ZFKrlpMxAhyZNseFGQKYtLdzaTItcfCzZP",
+	"+L995mByzhnBpKgrck4guRLUV2TafhlP2lBMl60KQ0shOGR6uZdoI9drLDenUG/eKa94Xo9dGbc4kCNb",
+	"/XJMZ/S7mWbEA7XDoa7EyglG9ZIpMltIzcZyKGYBJElA8DbgkQPOi2bWnOwUik6Busan7ffcaX8wvIHd",
+	"ZApYdYwdXnFW5EERfePGi1gCyAQ+F4ASr4RngHRCLnyq8P7hwG/Gz6bPQY7pn1SYlhvFChU6LbYEH4yJ",
+	"HZ89ta/5zO3yCTUEFJY61k4hXXplN/lvF7+cVvtwoM2GM2gx217BPRVxDdT22L4VgRma0QLZzYKJSqwB",
+	"mW6Z4nPOclJgHVo/Mc/ugNOz/zJFNRtWYg3nIJoHbc/OsFdVxub+pWhimbvuYvi7LJWgRQbuDEOXkMBr",
+	"vP7Q405IprgHNWT7n9Vq3D7Xug+/0qQSKz3m4b710VXetr3W1ziAT/7R4+ePvo7qAN72i5zMNZNry3lK",
+	"GnutCkh+ZoQSOOj9DylmQwQ5hnPukpEtB+wkLts/+tK6hT3Doi0PHsZL0EISuWbC7jIGJc6/eQ67D0bK",
+	"1/HqV5TqA0tmV1QtY2veYhIlbK69R28lzzNInzFSLj37ZXi/KgZryTFzMzIKfvxxuo1vuxum1oMsh6Pv",
+	"FAfTpJJfbYnn0dPjrqp0RXCs8Ddn6mOb/8Q9ki4RgQr5u8Kq7OlyG8oN6nL+5p5BsnkOwEVa42ee3gB+",
+	"Elgadg/jKoa79ePFQlazG8RV7itRWJnGteRh0yphusvIYSGy28cAhSvYg71N21Fl/N3pdJrdyhu3VbXA",
+	"S9+OP7lKtIafNe+5nYNNHPhCAp2np6s293d+/bZ27bxGK9tdJSBrxc2m5DEq2Mx4qziSjLSgKuZQQ4vH",
+	"49KUmqmvNOSBQpXvVObbr6p74Ul4L1Tv3qtZA9c3THRnWun1p+IkbcpQOu0plXlrJxampwf3R5QdpIpC",
+	"GMBdUyd97FM6birb0awqBoBEXvg6WiWlVqyCp8/l3+XZrsxKJGNtSNo1p/fpulzF8KycVtDjTLbtaOVN",
+	"bNvRjjD8/jq9/xVnGV9aKfJryEfcXxwTM7VdN21OU6A/iCpjf/wlkZXcC/GDr+ga3MHreEWIdyO1V1s1",
+	"SkG0S7DUZCW1sRoTFQbqmCzXYe55UldqENXJb1iQm04W0iWYSIy8P1CRH1SjBdlUh8abH53HopqofO1B",
+	"Fjicy1K4H+YFvcFbXkhD/G/tmARPkp7ZXVdrr4urdoJ0YROABzxSMgWOfTwEVmvkswUBAKScET53Xq5a",
+	"hemOxqGv/ePIexJ3vuokH9VW88ghzhELjKK73uZLsgtjeeCf77//Kfpl/WKZuyMPo2q1tEaON9gWEOUJ",
+	"XCqgT8zkenvJVkV197rpWoODFfMrwBwMvrRfQ6spz1M5LeeHpNOICs506I3qvhmn6nrNRNS7M0Qb7VBE",
+	"mwe+QgPqjIaZNr/UD4wWqHnuztzaRqXuk8wOz8Ve/Xp1uCM6l7NyxUR05eDxknOwPKH08b9evPnRMty/",
+	"X7/9qZHoePH8yePzJ1H5ZiVBS5ZXtCJgB3sShod6BlSl7QsvKxAA+NXDqMGUXRDcGvr2QMiK0+dQrSHY",
+	"pmFMe1LuZSk72kSJbqJu3nSZw6ygetFSot/mMrsidArxffATK7ZgVGmofu1x68V9ciCjnVtEhFIjcEFa",
+	"8j06uzh9PMnGwJtIm16M6mQ9vkuo6LGA/eSLLiSnVti0qKXAtOErilWMc19U4/BytU+coHnPqn6Ry3ik",
+	"bk4VuIuclxRC4NY6mslVCJZKARemClpB3mcUIlAshdyIWFSXFbkOjSb0V4EzkFYOLVUvcUYF0cyYgg3C",
+	"qLh1ge5o2kmeAXgCkaXJyIIVeUYwpJcRWlhyuqhlZkcmVPOcZUHw+Yo4f5LfExdrrOLMHb6FFjgTP+2K",
+	"Rx0XxySCL1lv2DmfDBOay6H5xOlTVJSK9oA8detxj2fhRGKz/9GBYu+vAHmkt9b1zkWx7lyE4+s79zLJ",
+	"6TSa0OXvgoqd3YPZIUUxd1tqM2qIFNyvcHEzjO4HX3EzNDl6wbWRavsxjjK3plozB1gwpzMDhPKqrf0Z",
+	"zRl/WwJAtT2FV+ScLBlbh9WTCMz2+NnTHeTB82jUhq1NYkb7OWfOAY8Boup832l8fy0k5oAOV51VtU4Y",
+	"jpOG6ebFkhHw6tTpVN7Jf+Ukpc6QAzNi5Qe+CYKLulxpyIy761rKgn1MJDRSQRZQnX7uMCLIDBwgTaTI",
+	"noPU5XoNQwQxQyAqZMc7eITVNLmG2Ds7X+o85+3UOWS2/sXHpIgbY3SarKUsom+tLnTjsYgJWIWoI/vo",
+	"nweByaui+CHLaojBHenUPJehnAjmvcPyNeM0mLSx+SE597YvKmyhduq1MDJy/aWj3VhyFUnM9TK1lmyu",
+	"OosaZ6RDFv8N68wT7nUPBS6OPTUiatWC0loqLatgpX0OZlSZGi7fiImeymyi5UFFC2+hNRJAUsxSP+e6",
+	"HThiZ+3OLLuT5fq93Ay8OfeBa+JFblXl97AyNqy3xy+np/3BB5ligbmxwPl9emAvzqrJ2aXjhPViLpWu",
+	"tRYsWPGBlWCJxEnBIPEc2r+4jCrtfATmEs5hubZXsX0etJ4/WqFxqg1bfd0HGeJw+u06zXrVPrnhYgQM",
+	"uiD1TFCHgt1cybWPUFRnvcKrq5p3RPEU086NdqjFWV2G3Fo87h77nDWiQ/1jQMmeGIapW1p8dKmt8ZOR",
+	"9GgUjN6ySn2MpNyBaDoo67e/k6QNMjEZyWrLE27DR2wTIE5hHmbOan4jPsZy/rVcsanMt4jOIqGI0Jed",
+	"R4PA0IipP6H3ck9mUgg2c+knG6xQIwW/ZdUdQ7gw0t5/VBDPOU0kc4xgua/HfS5pyMa6h81gLMc+wcII",
+	"v+/i27uMZ6RkzSTVCW8RN0fGCrMiyj3KY9BhlfKEUdieUGLPnj59HKvDv6tcqqtzMG4dAXW3h0WHGECK",
+	"0dxeekTeYluQoF1KIgqewav2mSybfDq5kSf2jyd6ydcnco3bcbKWwAHYJi6Ql3v3AV/RNVipECXPOoqZ",
+	"+w8YE7gVtZ6dZxGXp5wb5vHPdhAN4DT6CmS/8bnENlKECiFL5OMaPv7Zk+6GCMs9hEmXMNBwEYcUuoRU",
+	"SARsI1IQFw72mEv2br0MsiWtDEGfiofpciE54pLD9BW8IOfqskZvk3N8aw/0OgcaVhcCcu38Jlygj8Ib",
+	"RLGkiGxiJ+yS03JeJ3XExNnuHbjHSEidStmnVfWWnIdIYkRLrEKxLyLQDwPrysFIWjGTQb+bygeF1skK",
+	"e+UAqFWov7Cq4Z+lQoVy4SoX7R9Eu7+ly3yOq5hhWu6MFgXh5soFyZyeSbSMqJId8W1/80eUtopJQnDD",
+	"eWBP4e4DxrQ17DIIcgHY8GrdC5LkLthwciNCfLggLcLuQN3xDo6N7gUf5xSa6mzuSYzzKthdAexckufP",
+	"HxOpyPPnT11hXKEzREC5eAKfXFychyxg74WnXTxwdCi7Q0Foeu1roKx1GAOXjVPloC5w61YUoR+shsYN",
+	"upBXpTZkyshaSZjSlnz3l9dvLBWu371ylUvgTRJbDE+NB5mRTtA64p0W7zsYoSNkgkmVIxO6w2CwI6Ee",
+	"2o0wmf7lFLIPMqfbWNCm2DEWwnjw0DYBXoPur6x6DXPeqMsLZ6+W4zdiuXNe2KPOvDCp+A1vaH+uiV2j",
+	"p10YprdLkPbHzgqzINUo3dXlDfg1BqUfDDFOK9iJXqkKF48wz5lYkmdk/hhVmUJuTsp1RtZPAlAT7Ddi",
+	"temMqKeEuvjJJGut2+np++y0qWMFMdyQjSyLHCG8pszqoBh6loogysg4+QogKHC5rm2UrzgaMVmhl592",
+	"zWdxlzB8VCmSXJBcllOTWdHeNvgmDQZRdaeZUfs2AiztOoI3k0UpdGeqar8tLQtGocyVeSwW+Ksrf4A8",
+	"gDj8S6ejEjm8dlj64D4sJXriIn7ZtAPWlRK0FrraZ5I+v0RSf5BR2Mx/q7L70iAoeUtVuL03jd7NEqzQ",
+	"I66cgxAV0an8BLHhwDyLV9QX9Gagl6itsrBvdUoifxJqp+vV9VlSLw9v1Q4oivZ0QCPJgwrgxij1GlDP",
+	"layzip21uvQpaEQS1kbVFU5dpVCYlBMyu2ez2Gn5SZoDMV58Luhe//ZWE66x+GQq6E/SRAGHW27v3tzf",
+	"UiI7uGgrwbzolMBDg3cFFjpNIX3L3RU8P7zGG77r/J2u5suRpr3k622RW6X4sC2fq2hrH1FsA+wcSytv",
+	"/kJPflFnS148T/TRXMWdb/bN3hviXmmfBNcQZnpCD5DqzLR7s9ZVY9FIAoHBN/vRai8NcV/JhnYirZzw",
+	"zTbxeK7Rd8U1EkmRgprd2uoc7YN9BpGx/IfcYYjAK6VgIZJ/lOixxjJvS3Mj49AAUuhU8V9HIMpzTbR5",
+	"uwdXjBsryRhWWo3tVbDUfrb6xQ92Zu9WGVS2Ibl+aSHygWGCYCc6itehrNw7QhFRoOBiCVqrFU66j+el",
+	"Vw1ayvse7P6+fMSrq67/j0CAJYOasa5nGEYQkjjbMnxZa4vblqn1BSEM2bi7nql23XW46wY74hItcB53",
+	"Z184pt/hdti7GAu/ozqGx495yB8hDzl+CC1dBwJp0LSXJqGw7+o+ka8lBRIrWv1BfXQLtjYJu9byiIvR",
+	"0CWrq56ndLa8DCHptKHbBKhgs37TxWRlkXuuh3z52j5EIJYZdTs63ZIFBaUhgV6XTQo2Nx933Ud7YfwE",
+	"dk5LCftBan6ABBvHgoxfAXe55oPM0IKvuGlFkxjSXz4I8TWNy0IiyIuRMgCJc66PCNZYqtoCdLAd7LsU",
+	"0oQyQ22nNNLYmpaYC1NjjXkEsxTkmMOq+Age+jselg16PGI+nLg53Z6Cl6xBGQnxD1+WSs2vV839wvsj",
+	"/3jAkJ645XF0rxA6wnuo97MLK8xiD01SCQ0nRKvNzxq3QhbgmsAJ3uHH+F3jYHf3wQxncXUU+34N0xvx",
+	"Dz3rReChDCZQDxedexLqrDJjY30cJMmjjZ7rLkCpAkyXDeI9iiUEtgx1lRQJhMT+qXo7+G1RPM5GoWZ4",
+	"Hrkp2mnfCB5C4UdtxpRKXHKxNIpuL93EL7m4pQXvLl9yG4ZTqKbZ2vHonZJyHi9F3RGEHunMZTs1fsWS",
+	"sjb47d1FT7cgwNGxvtgSIU3n4qpjmvKlvPOBlTQWfCIf2dncgBxiFrLUqDtE8GQhEBqHnIhX1WlZuwnC",
+	"3gnDq7+agM85q0tPcF5XLqYCMMgz06PezR10t6waqaS5nzWR3zOaJ8qud9zOA1psOE7rqSenlNo2wKeE",
+	"r8lfngeCUgdoTGgUo/M7xZ7vwSESpV3NVtHK3908l2ZTfpcBx2esSiUKrMN9Oq3MuiUAVnBtmGgMwk2V",
+	"ZNXJUhUvwUBxQmBc7NsKuXKXGitGhR54rSWFLtiYMa9L4spzohPn4L/etopXvBjmv20HXKqwYEeJlIyF",
+	"ZJxu6z7/2DJ8KzRxe2VCCshuy+iAxnHhJv0Xo2pQ6UIM6MgDBvuN2kmmxbl1MctD9pCIsNfd0IKHNJsY",
+	"zIydcNhX8BPgpnJN1qWp290Oz7nbYeWIg37j2kPoqvdKnaQZomRSkZMpK+SmH+ZP1MauB4SB7EM+FWE3",
+	"AH9Q286QsZMYxntHZwh83iahHDvU9UE2+dYN3mHswWNZDYy36TyJ0bSZNqtq8MUUJ7+/W9osKj/NdCk+",
+	"wH6LRD0fnvM6UzpACs+qPnCJfoSd901MivQRwu6+j91gsBkHiXXDVD94ge6yFKmGqq5gkug7qJB+4eGF",
+	"4ja2RgZwo/gZtrFLMikkaFnT0wIuEms+CF95J8eph4/nwRIf+mYz1C0semcspEBg/db02Ff9Lrq5g4uE",
+	"m+zSUizcFzUzxDm2N2Mpct/4YZSa4d5dRXTgyYO5ttH13ZEPy3Aq0qI4kG5dRdRV46Te1Lmu2jTct6Ia",
+	"VSsfJdRK5xHoTChojc249KSugt9kRKTf95PJRAnPRMeaPkc3z6cap0FkO3CsKjwIOgjCClDNWFfntaGx",
+	"NjNbJLz9u0neTS1IalbXDOqF3IgrB9BV+qXhceub3ecIG0/vq5ABoyqAYqy/MKlAgKM9mRBvqw1oYgNL",
+	"d2hVZEGtPJaiDpgJafymxoIrSgySfX/FL/TtBKn34isYI6kX1kQTrvkqoLKjaTDfX9JHIdbC0yUYB7bo",
+	"lmF+h/Nob8E+mlFhf5myFg/3mN1AdWsxw5D2Y+m09LZmYjzRSwzL8za00cRv9P6gUOrgc7+rTOzujqHv",
+	"WdWyt+FZVRis7ewvty6oEK66iiIiKvFRv94ZGV79aWBFXbk+ThjO1YZuiZGytSuzTtXbM/0xjpmORYeY",
+	"WMFYHfH3MQJhhYALnfPZokqgwwa+riKyv+kDIbcN3bZSlkLWuOB6YSkLtX+M6J3cgXhgN/ZGR1RjJ5D1",
+	"0HZg6+oobDXhrGKKkNwhbeMcZnWX/FU0zYuih8ZUDhtL1xXdWsEB4zqoUY/DdwdIl6S/Mj7p2sfawP3m",
+	"ItllhhviWnB415ZdDuoGfU9/1cI3KupG7BlRowvHyjWZr+mPYEekb+w4DHGs28TOlYQ0rYeN7ohLaawK",
+	"XfKVPR9GUSMV3HUMyv/tBb0DfVyv+H0ZCzgkQfVAIO0GOLkyWHWdESNzuvXdq5qnP7Qy9nqk11jBXY0t",
+	"v/PP9qg9CYtOeJsETpwau5KPw9tYtSBs0hlrxVMZL6ugKyIiRFQ66g1H4JKwy2+C0fddhSC4uLD3X9Cm",
+	"t395p29iVCdKBQGRikt2zkm6EtRyS93GoJeYbGYK0rxuIWSH3RWNAaN4AXhncZbmnfEZBO6gbkOlvqq6",
+	"TJMNbUFPrf3HwCUL2ruPRe0D2xeOjiip/f8uiUL+VuBEriAAYg824gpQgCH4/uUHckbX/Oz24gx0IUeP",
+	"AILA9fZD7RYYV5/uIX8HReCTy8nftRSn7+kmUK3DXr0tdsWR7ARrPEUvbgZ5g9VmwXMeL4XrqkoHQDIa",
+	"uHthWx1pWLx3WtAiALsum4Usbxb1iBAQ22k60MxUQAPDatY6mvcl5/M2IaVJLerm8+j026pxk63RvD00",
+	"nlnjkg1xlrhjMbvGJQZ2mzfXzJTrSNEpYznL+yQ34IPJVx/auDaPpYr6nKSCi2UtQeZcaUj5VoYAdEgc",
+	"Vy6S1N8PL6WlLiH8bmeIFBZV327+vVHS8RvxWhxGu9Q671RxkUD9bl2DYUwdWBgpeyZKd+IcGJma2zre",
+	"23uQbje4XrLGbgBVHNvx+O48pP51XaAxSefY7QNciVBvYD81pYr7i3rIqAEJ9z5PsyGw0ezNyJTdlCID",
+	"p04IrO8h9Uuhyx0s/SvMyt1vLrGvOSyoSRWEqmXm7I0pK3QWgBO5jE/ZV5GAUYLG3Ei7OLfIWFNdj7OA",
+	"l36FP8Q1evSw2H3PJme3e3mM7d2FfDeaeHDb6e39YkhIqI/DW7cm2ym7N7q2rKm4SGcLWwK+gQpvD9oV",
+	"Pj1PtLH1fXF5Hmdop1CdvP7Ovejxo0eWD6H1OHl8+uz0SXt73AGROehxGdkZKLWI4SGBKtWwna0lQWp/",
+	"5R0Dg2trJbFN3BKuute4SguIXgSgMuvc6hVrPjOlYnVhNDaAbKlRVGzG13x4hq5V4weW0dxdpWrpE2LV",
+	"UW7qpgSg1C4g4aqjZbtHmKl7eSA/Zf7E+7lXzFFvVVTogEL69kAlQBb5x5WrdGgjUKOYPRr2+0CXTLyO",
+	"ePoSeekRXPIKLbBy9UX8QPaZHtFmfK4tkfwDLYptS6p+yuUTKaKy12ZWWThS+VS8qwB/8YpQktOt/cfD",
+	"CfRHvRq3UehOjmnYGjRKJkarAGjThbtkxTZRagefhWgMpAb1mW59f4vMVQAjphx2q+CCrJma7UDu7odc",
+	"e4eikgEfN/3omuM4ZlQpfkuL/oLlBX4hJlsgtvhxJQWmMPbQDvs7WOeyVIYxcVcXKyvo9mMMv2bFck5F",
+	"Xf1RoS96ANQVE8a3PkMJaf+f7cxyUYpctYW3auqkHjB+n/YfWFD9cT/RPYQ8oPrjfipZ44GGzR5GRPGr",
+	"QxojhBh5sVZCKr6WWGDJrXyXULtM5V7o+CarmTec+y4ZdqkWUCB+RpwgbqavrrlietBtbeSuTE9aaSjS",
+	"gyGSEzuwAWF1xBya3uNnT3dQWp91gpFUvVPjcS30UQ3NDW8QAseIr93hqSVgCht5N5j/G8RKA0i0u2M1",
+	"CsZSldgQaqmGl3OEl9FSAZHgi0H/tL+XeapiOKVB7y9tp3QoeMM/Slo4LPC20wuU/b/uWTSi823aDRqZ",
+	"9Y6XsKv0pE9LsSDgTvUSfJ/cDIqhpyMzdpNupMyRZ+FSHh6aCQIxyIGBUov02/HQI7/49SfZO/TPDzjb",
+	"niN6y+udwV66VPkmQGe0IsVXmUQyVJ3zOiMXkzaM5w6v3F57GlcU5OheLbWThi/rYoNxUE+r/qrx8p7O",
+	"9r1RHo2WxNSadS9c4zqvukfqYzxJsnMfPJPXGdnJWkzYhYD6vQnc25m4ompoHxD3lRSyyFi59fs80imo",
+	"QqDbOGwq1QSnjwj0We07zCBjJyMe9jYjfOUgpxLp+QeX9+7L0BBquYfg3OcgNyNPtcrX4igSblq450me",
+	"+7/1dde4Me0N7CQH3l25NdR80hQK7qxOzMPanZkUc56zqnfH6EoHdpWNCdOpNKgy6AxDemXCZRBK/ogl",
+	"IUuR7Hmsq96u9nZNjrDiWrPWl0C7yxz7bLS+aqNkLMcCyb/nK2l5VYO9KiLUTIYrr2bvx/Y0T7LQHVtk",
+	"DbvbkqllMJV0GPyGcoH6/wAgADar1LIqncMRC9p7uJ89GLH7c8GoEgn8Havsx40BvZZL5pQ2DFBoY+nP",
+	"rAHPlR6myaWykRIumg4fS6XcRpJ5aMwLtouvbJ+p4hr7r6hAn3sIRHy2VherLULSZtVGR1lE0WEOvhsl",
+	"ywF+Y/v+7+1Xolk5AKza/2UOiLUrsu/9dW6q9TgpAuAE96mQhFVPYJVgrcKVawNjjBVHEBfweaZzton2",
+	"UgSkonUi8GMGlV06qPmY8ySJv+ABwR8K4tuje3tgByBG7XfdoHfGUyK1i339GY3MPC5uimq7IPRp73M5",
+	"h4RaP7MEY3TX5e9v3tpjSE3++2/ztfrl//zt/OT5L79dZBfffP7DZHBzjWicQfFYaVEL3oVcxkVZPwBg",
+	"hIpL6vGq1CYmY5Riei1F3kBB33ECrAueKrjQMyoEUymN1x7CW65KTdyDHjalCi77bvz7eix+4SOyf/vw",
+	"H3UCTd91EeG6AlDiAMvmalXSg4Oj+C4Fy/4NNf2yJrWT+3QwEGxzM5vdi8PPXc3aTN4IDiofIin4XXPx",
+	"Dq5DBKtW5miiGsMH5EYSI6t3uNdqGC2RhFtRvtEZDlxKWCTgCzMYkfM5nzHXTynoK6aJYtBf6I+0NAv7",
+	"txOeZ+T9q2/JN8/OL6r4+aNTiMrHu+w8HojyMQ4L/IfIJaTQDsCR6NdbI4q6qHukxTmsCHy8NbnETv5d",
+	"HbJvIjFQES1CxPQXbJBE1dLbD9BipAmg2F/XhBZm6UgUlv9B+oA2eLtF3OSDsp+rrYvmJJtSCd0ZYPaL",
+	"xnZsSdRInHJCZbefebzP/vSquGGPXqx1R3pEuLFVOeYLeEL4NXgix9jpP0O02gQ/JQpi85Kl1oI7b2eB",
+	"l0N856nuLNoA2GNnVydrb9cFFV0vCtf5rkBJWMnd1h2x8rqSrhSMPG2gH2D3zsDMkFJZiFvol5NVFO7a",
+	"m3dujUP83LfMt7WP+3jgZAb3DzY55GKnHWIFzwt93qa+V+TQnoVzJVcfwd04RjeDUCONXSHTj2urswCK",
+	"b+zmpDl0wayAicvZIgJDnO4+cB6HP0gssE+rgNYVNT049cYm2CZeaXcTx+e9rZ9vH9c/mNk3xUb2Fdj7",
+	"mT+p/h/NoqahTTlcAo0v/Ulo55+h9+s80sXhmt9AnhE4M3999/a6rtzQTEM95q/kj5TMpFxy9rXVcaHh",
+	"4K8vsB/wP+FwXpI/M6qYIh/e/uXlT7+ekpf2eFkCwMcuWGcW7GehpK/OrMKbXJBfP52smQKpIMWvlwR2",
+	"GPgEq+8yAtV4YLaFZXqn5KVS0jWmdfUsxJc66Z8F5DM+f/L0T1+fkg985Vqg2j8+fvz4eUY0/6f7G6YQ",
+	"nZIfuXaa65resPwSAZJ/FeyT+dWbi2gwWO79FYqxfz39WWCtlCYzqtSW/Pp6fvKGmtni19pN7GOATqxS",
+	"DWvDlMvnFxfnlcZ48fj04vTi69OfBdxcMybQDOVWo7OCSk0uJy/WdLZgJ49Oz320a+dv4KZfrajaTi4n",
+	"r5w032m1BG4pMZMrLm5Qr4UKFahX8v1+AeIMgpCnld1+OfH9HSbB0ZlcgH25ZoKu+eRyYpdw7jDA4AR4",
+	"rvLYme5EYk5KxSmv88nlxG7Bi/oxy/BWn9X4lUfn564nhfGhz/W6cLfE2d+dlorXXv/0JD9cxOr63PQl",
+	"fAjwYy1l4AGXJhEfplrAWVVStrNBf13ICspbFogsh82G4cah0M/2FOqh6mPiBLlTAVyXil1KvsjzemUo",
+	"OJg2f5bo0uxNwl6Uq0zKz7syyrXpbOzhxfgT6NyqMXbqR2ZI1RvfbVdkY3Zrie0r9vn/7Deef0aJXDCs",
+	"HNjdvfdQ5bC7gTtEfLIvz/E7+RhL/cCKol6rkGQlFTsl79m8tNb8ZmG1J1duD/1kCS2oWtXCftVNGCsg",
+	"FF0xdJ/9LT7R+pGz199NPv+STdZlhNlRAofkGvjuOUhsGOALOinn/6InBbcjSPtl7JT8lZuFLA2hvu++",
+	"vZQA9QK68ltr7S6n6cxULtGD2CoqRD+obcsZHG970J0b2ZofMHq+YcKMsTHXVn+jBEhljQBr9Awjuj3m",
+	"Hdc3PnIvV7cdqve1DfMaRToGbzvoXoZpH0nS2Hc/2H2M+9FC/3GY2FQ3zgHM2/furTbpHu9dfNWA1R3h",
+	"EnXr/sIu0OFsff4vxtbBpTmYs6fbkwUV+dmsRu2ICh8c48/bH7CzxjF2yr7agYfc8zahvzS+S9aSH8UG",
+	"oFNWZBBHsIovnNbKxY7QWFyRqrTglLzGOCS6EqjI99s2RTYa4YdiGzz3bQ6i22uN/aNvrq+m/J+3ua/A",
+	"qtl1k/jNhRBvEExhK82KW1epRT0GfQWuQVcs3918eHDBtZFqC4zgY2fZHdjCVam0K2Tf+ofuQyVzg/VV",
+	"yvwCxlLL/PuAph5LETL6KmfcKiN8TqjYApDKYRrct1V10DFOmXv7Q2lx1Rbub9mLPB9H0XlDl8wejIJC",
+	"1MVIcHTBuJkLxaCf1CgIzpTmlLwghZzRwp81QNPJWdUbR5M1VdCnGc6nGmbYeMbpqR2GDHCP+uErqW6s",
+	"9luX1gIGUw1oWaVYbAntQ4Hx9ceaMl+WBunm9TCqScuRCqTWiFrkQm5qLrEnQjE6W7jGJQFsBeBQKbki",
+	"cGDIXwNwqBt+y8QBfpmdk3QGYF8je2W+te9MnsB72bW/+jgOpI+PollKuSRCbogvntvZPhBooaLgWrgQ",
+	"I1F/MGprpSTxJZZrJVdcMz1IjcAtcwGgPjrFK/fo3mHfpdaamgXev2dkysyGMUEKdssKfbXTswfD606I",
+	"BUhnkG6dTbh91z9KprZ13Mu+FfucVVsahJOfnD9/th9R/mUsRagraS922LkKSvylypkaS/dx+0aQJLVS",
+	"CuAMlYhJscNBN0GShwB/adxT/6Zx7R7tingHAfVeN8Sjo9s3aEJMGURqx1Ij3oCTqTp2VvtyDY9BIQOE",
+	"Av+XJRc5gdwQc0owmkwB+mjNHeQLhLKtyeLiQg7p6UYyTaSD+/fGjuXJQm7cuZdF7lRASN+qlZlhF45d",
+	"KtI/Kq8+0CX71j2zx+UxmeJhrqIiJd7fK/4ih2I3QDQlXsSUgjqP/jPqlnGGfTJnC7Mqdpm0+aJ9GwCy",
+	"IyBfyNe6jBMHhxuOTJXcaKbITK5cP2rLnwgbRtxWW7WXrEptyILeMjK19wlkW9tZRXjHp5Q02KaZ0Jy+",
+	"7XYfvRc7OhyyrzU9lXI51m2CO+s0RK5WeK+QzcKhnWBuNOgh7MA4yO4ajyTTwzEezKLe3cz9zXspDFPj",
+	"yHZ4VR27d3D9yBmDhGrI8me+bLj9nLyrnrqPI1I1mu55Oqo1jEHm76C/rs+TtYfAI/1Uzt+qBaW4sZ8J",
+	"2dwQLHiERMw58L5wRY/9lPbdHerpt9g7cl3eC0A0AwfMGIKFLlnNm9ZeccmulhwoW4TEtBJQkh/EgdEg",
+	"0Rfmxjhcnp3fnzxDSubjhsWYACO3Zpg6p8SD69rzuNNxCvJLtKHbQcKPKapL5cpiorfXS4U1ksfY4pc4",
+	"eo0zeK9760ZvdXpY+ox0W9k3VXrkV5oYBXjw5CeA0tAZpMTrKltX5Agfr8sVejwhyFLX3JUil4IdtNln",
+	"ARhofNNd6ZGn0P/K3fc1OuOxALzXvs4ajXuc4EaE4U7JT7VPaOZFzJCtvm1V9b9n5uVtPw0fjCd43Yk2",
+	"itHVYCMKvwZKtZVgTIxHzAXgIOuMUE2uoUzw5NrqFrg4l6EPgckFR4TCwl6/UAHeoskHhFwwWmC1YIqQ",
+	"P+ATR2RVN0LKZ3K6b19WrRk0U7fWeLE0KPgt62syglp69hvC/Hw+s8ImSQMnLP5D5PLtHNpIHJEWYWFk",
+	"UvuFj0djMkOX9iRKUTl80AUExzWXsbMK+ex6GY+6HuiGxHuixW1oSRMn/8W9JSe4/gt0yaCdEob3R9Km",
+	"GxvQy3SAIq9WOfgjPnFElnUjJKiGMxyDSD/IDQETzGcDWJUw81jVUP5WYXcARisXVtlcyFK1ezViFsT1",
+	"DuXGVw5Cot2fUnBfW3XtksL9Gwfc7NboPgmq+6N8/YqL/Loqm+/hCA67hofETjlinz7dgTB9fMTQU3vv",
+	"2tIvtK9vxJFuLOehh0lAO6wqA/hKkxz8JmRdTguuF0xjDdyzi2+efY3ukGkF/TSYASok4qSD6k2A+Xv8",
+	"fXCj9d2DOmtwpF3Y9URZaQelz7k81GH7poJIPoZwc29/KCdttVtHTHt6keeE7jQBA1xEiHBQA3Ayh3F9",
+	"kGeRTpmot6+H7IOIe9qi+eUL4oFjhF8svRJNxuIC1LC1JuW6xntX0OSTGujyM8qZ/t6+WlXt3nBIOcfc",
+	"HrSePWt5s3LJ2Bo+8emO4DKzIpnnGTjVoDWcq8jCRJOqKOtAVrR67om8RVSYRF0VXbK3t0wNFShQqR21",
+	"uCvE1SkXVG0jQKNfijAJJPN4RsAtJAz53XfXLgbwudCGFgVW4y+oyB0C5yl5XzaxwYlra7RihILSDPH9",
+	"UhCqMalQUeGSK8lr6EFU8Y20GjTmjGHZMth8B7JQv2BGyD33mIR5beQaxfXumcOejpCgif2ZUIZh1kTu",
+	"sjSpaxNVJUT0c05nSUstSYTzf0FmfiuC17VpKCPHfJI34wNHe+7hOjxw448Q4fE7/1V9dq5qq71uE6fr",
+	"OgzMTiUvGvcYZhP5lum+KAPkVkZKUTCNny6kxgoNJyoPv/Mg6c2bi2Nnuwa17cdFcniY5Oj7Ey/vmWAb",
+	"Qkmu5NrbpNCoqpCaWd2bYB6lWiEzOJedz0SlYotACHfgka5kte+ZeeFwI49XzwgDtAX4IJlqLO8bunwh",
+	"YcytnkhRnbmcgSs+YZSOFO2PG7R6WacFHnqqBiFoCi2LRAN49+FX2vNlDZO1MGatL8/OuFgaRbenU0Vn",
+	"yw01TJ06PPOrSt/nUBwic5eft0tjD4i633znaRyCPAIldY9VtykuBZ7yKNtW49Ser8bg2D97g9x3k3Hv",
+	"vsRCP5ee6NuZ72YpJjZSqjp/Mb4zf0To0EfffH0X2dIncb/O2L8PP2SR93dButmP7Pz6SteAVsj8vpEo",
+	"uCiPlw/f2BtreNVG8XhC7Acq8qYl3Xtf72hOR/YQuvrc/JOv1ywn/3799icC8JujXCVUhM4zMHmDzPXQ",
+	"zL0kFAEe4diBxgjAr/CGeO9hHVT61sLUW7i+lFdIiCUxhfYfy8Fgdlpq3QjVqaU+AgoD+CCTwximWxAL",
+	"9GCHH3BVIRHWO37cpVy+Fkb2qs6RiihpbxJ7NrgAH9KAMpyq63E0MJJok74HL+syuKiBXdLG7hcXe20y",
+	"papbgAXl2ompuVYx0Yk97TUvAOnExDKU451j7j5RD10dAacg7CMjt4wt5+7S8VtSMVxiFqXwn440g8pV",
+	"VApriyeHdR/eZVTFZozfAi4rIofmeGIKq/ckBtYcgWkjYizHio7OrU4Ny6gqeHJgADi928CgOpRKS+Uv",
+	"KKiyqHoAx4atPoyM6xtPVTiuTx49f/L82Z8ePX/a3rwxVYKyktrE9xQAcP0wj847mkPeOQTaGqmWcsly",
+	"EHop8wZw4119+EhVm65+PSy3c3IaUrC4uzo2Wd32teIzjHSGyTLYvoo4jNB7U1D89Tc2ghpdstfiS3Hw",
+	"j4jY5hp9J+yTFRXb0bz7tGr9/8dTtiq+dpCLK3tJI441MmClGs3R2Zy5KxxbZK4YOKahKTW6MigvXMk3",
+	"IC3s9h23rBj06+qVV4QA0ElP9VEh9N4koQ3HrFGToAfxGwGJQv2SJcOTlc5M8A91KGtWJ01qYXUL43Tg",
+	"9i5aV6Xl9dKzhuhVD6Tb1LfuJchmzOzcadDtj17vWxlgodsv5ZHv3KdHv3P7pbv4ZvM9010cx49S0LzT",
+	"5QIKP6xpl75wBx3cKuM3eYJffloXlIs3VVv9w5JYsxhaf91gPuhAgxYnNEDC5n+aLCik414SexB1Rqia",
+	"LfgtS5pFCwmpBMNO0DGVNyCiwG4c7TwzWqgRX5fV9nvOZjxHDyl0JKxgpCBzCgrTVhATQJseP94eyE5n",
+	"2HNtsMLVmfP8ihfsRdXP7WhFYGW8+MvrPwSkBpxGdIu4AoOxgNrs2+qdq5HTnAbuWaWX3tLcmbXr8Rs9",
+	"7dcLuamP+pHK7D+4y2Y0f6i7x6gmlGzYNKzi11Tk1hSwsoau2KX9AzdcszyrXWhyI8iaz0yprGZZSJrb",
+	"e9rd10dI6G/fHyXlvKX2Qt6y3jt0h7x/mEW63FjOR0JG8N30rU5u12b5XhIIpVWcfol5N0aV2kAvNHtP",
+	"fFW1KpO+gQ2orxS28b53zQpF1yMlum/vGc3vYdveu2kc/5L5K3aE9WdP063GtiZ4qaNnGnT2K7KgalUw",
+	"rS8rHRjvGFU6FIbAE2tPH8vve/ugDW3ajPn3Mr8Z69T16zwbNj/uqXXiGsarW7RqAbyz1gtooFd44Wlv",
+	"gUCbWDO5LljQIvjYW2lU286BcY6P9LvPQNs94EKDfq+jUB+0D+3ur5UU3Eg7sBWPN4quMo+zYKdL0ACz",
+	"lH6n5MpK01L309lkaW5km8j6npm3/pkjiqxqjGT9hks2HClnA5sCaYJR9R5pGYlqqB3ajJ+35F//UAly",
+	"97kt18xgxVq4NUFXDY+BEOmrAW5ozOcNEt/6pdxEDkOvYoP7OBX31jbDdUpzJrczwYOiTnClDiEleFY7",
+	"wHTwkV7FGq4VXE0139674Lf2LpZFDnOcZBMoWq7bfd+GPTCzyXQLKeKTbAIIfr/0iFyhR/KK0EJL9BgD",
+	"EnrVHtmFxEHuIj/EVmBN62Hew/E9oeCPbK7AdTlCrE9VX+7JgTEv/I6OySm7KcWQ2KfVJ+8WgYwO2R73",
+	"hNyCQUP+7jCNNHjtBV4FbDkauBu8Dd2jgm3aSi4jShF+u9sr+j0DITb5F28L8Fb4d41WkRB68KKak2FM",
+	"VbQbX2+C9z8QxEzXlgG4I16rVrNfMYQo0Uaux9jNd7TULIPXWQF3I63Ic+mZgNUAiWX+wuzlPmych34B",
+	"P0uGvkG/IFBm76DmxXTcq+j3GNmIIv87jC88RIwsfJ+LkyHDF5A0Q6jJPMRnIxhCRU4SsFp3FoAtx6g/",
+	"vM6xb5mHg9dxW/TlQuvESf8/A1onIL7Lk6mgKz3Zwby+IgItH1fjyY0LTmHj86pWQdOtJlr2ulPswdq2",
+	"aVbv4YGHwteaUTFmaCME5ZpRQXIJXtONVMsr8vT8sUMW5x7qry9gF0b9O/x376uHjhpz8INEExNHSkes",
+	"6QkOIiSoS31ALwUoEGH9G+vpCfUFy61KzXv/0FBZ84F9MpD/0JVrKN6XBev3ZA2/0uPhum9Vj4erwpbO",
+	"Z19Zs7zHcx9kn6eupTJ/3vZ58juusKP8pFuhQ1zVqjO9XsiNAL2uLkF7dP7o2cnTPz2+6K3PrakxTNlH",
+	"//tv5yfPf/ntyecT+OHf/tDfM/DF6HbtJxt5/h29YS14+U439sdoLI2u7iInBYNiG6x94eLmKjTvndaO",
+	"sCSuBLryyRFW6N3ywGEy4QTuvV6SATpI3Et0MByxdw0aNp8Yd2t0A46YVnqCaG3M0gOQaWeNx3EVhEMM",
+	"8hhcHGUK6R4plrZjbN1fGFvvHFUo4LS6oDIYrM0wicalXrfuYToCsHt2eiKe7O13F+xJTZqqi/9YJOL1",
+	"K+skct+WCvTiqjUfwLHeP5J7g1pfFrTHwefq/J7P1Wx0pA9sTlch4FRn926n5wy6MIxcvvJX+872U3ff",
+	"++GO2CjmAvStgDxWtiHUQOfNnuYpTvWMzgy/5abVVH3hn/ndKjjIKojW/m1bUUl9/DenW4jlCsTixiBr",
+	"EByF0o5J5gPIs6q/miv16BMA1hLSfbOwRNY3Nrkiub0IqMgJTEJ7cLEiq9tlQxe8lBM7aQI8apgAD2kD",
+	"VBx+9Lynv+5Ummf4ZvT/5XSbIZUzCA1kdRUi7nNWNXPrVjpjZ30mi3IlsEIwfutKqdm37qlj9T+xb/92",
+	"Ifns/ru47o0d22lY/WhalocZgbfCsbI2miIbKgyg7mnGBm4j+7SWyrQ0N7k2VJmX8NSxmlzAyx/InHAr",
+	"S2wgUocsqCaQETHePbvBmItmVM0WZM5FrtGQMHRaAKCi75noMrVZMQfJ6TV4BI7pgiZv2fJOK+PayHWw",
+	"8V3WhX18PSKoIhWO/GBymYXCNC66odtW+zjZzSOxlPN75aWxcjLnVNUUAga1d+nYOIld7HNmL57WFirw",
+	"8HBdeXQwGjxWk2yyAHrAFL7FsU++43otNcenW9OYx/EFwVzQbyAC/JD72Lw+qFCV5ZHq5/zAivp+5h+o",
+	"h3GVsVZiBzVw3XeSO0CHjUu8wO7KVDFSWGIdBoXzKAWFM6LJ8Mv9gXu5IsAHQfjyO2IcrAfJIehRQI9F",
+	"KXz5xcKXI6JXXMOjdT/1KSvkpgbQq5x5WdiZfGCM7Kyg4qZsKyGEsCM+/KN/9h48C9VYiR0CLIARC5+c",
+	"rrOiW6KtdbKnzdpNUMxXxtgPMU6yClTdmT1/AzegVwqWp0o6Det3/8TvUcv/2VFLz/tfUPQyyCb0mY6u",
+	"wRUm4ZfClyXTomjtGd8mIXYKH1rE9H/uFkgcbUN2xkklPBWjpd0Ij0evAEKCzznLgwLFKrUzJBPS/oBI",
+	"JTgU9gh5vJjKNVw79+1X6ExVG9WnAOTcEiE3TghGvAva8KJAxLMqFBf4DkuRbqJZ5wzGPH3vCiruYT/D",
+	"IeyQ9+3wu88zeU23oKrKuWHCHcToKT0oTnb2G9yXrbUar0DIHlPGXRup2nIvIH11hC5L7l1fWbaXBSPa",
+	"jjuirf3S0jJhbjtCd7pJ4kHpSN6/C68Q8I/oGjgAOkcJLm4yV5jm+xcnzFKuGmpJGivy4tz9N6qCchS0",
+	"4S/EvzOvWrwc1cnTh/GENIegOPpXt2Qb/STNsbKM7KsfKBxwT0IJYwCU2O2B/gfVu4eE23c2eacCrz1x",
+	"qNq6Lpc+4Fo6j/toafSw5oQX/8DiBMeu2UGVJnvkhLt1O/6hQSXtf8zF6nTOoOWwkJueDLxgVGlatIQd",
+	"3+Mz7EVRdF2MlXniL8eqsEnOEZMFnYO1Xw8y4kGrcn/IARehetHT8wZ2IDx84f4KpXSJi9V+ventrZMS",
+	"zrvRlv+3A19zXYOTFeC3dUBVKN1SiSFVGX6bRjOQ9P+L0Bbf+xOZEhvVkR3PH1wURJWgszpMYiNvsGDF",
+	"17ahX2e1B+fpeg4GhW9VGlwf6VN2pqeX95aWXvZPR4d5j+ZrK13OeZB0dWDWeXm8bPOyYN/JWWn15ntP",
+	"My/jaZd/GTOxnBLBNi49S284NhGR8/kpeUFyt3Dn3BSE566V3cAuIbDVZzNIVGpF/frWPdJx3UK3jQFI",
+	"K9VBaEj/Pa4/poDza0slauHHowk3OZuVyp+vuvU2GufQ2LygYukA4nD/fZIkmcNREmkQjoRIg0lSxVqg",
+	"mPCBWryNf2Rfrwbnch1JrPr2hf2EK/o+R4x2CsJXCLU599Uhcu7ELt5vridueI0Nz3yHjceMnDY8arsn",
+	"btfbfUxzn7dLhWGA41RUrX8EVIXZk57Kdmi0CT/Syd/SJn7uv7bL6AVoQtCiQSqowwtriiqu+eN/vXjz",
+	"49eoBc2oIFPmWIzlULK3Qa3IV/06RBCuiRQYy7Fa9LqgM/t61+GZi/htEouVAatZhfjEaWTdmD/fKTo3",
+	"lYJwLN11T0vY3+ncTmQcbzJQFd7HnH0QgO5ikzBMr6aQQOEbilUNFACQDwIy7pOgPVQfYTAiEihuKTJR",
+	"+tZwIv33SyPeHXXEiqi62BAOfHVzXIGaKIWL/YCC2GAUJ6StjPY5MwiOQKbsgBulT8rSfaQqdaUo+XmO",
+	"lkXGWZE71xB0QpFz4tJA6m7t1el1fXVcJjbLueldKw1UxlKXVAHFW/vpXY9d7yv44c7cIPu3NlnhSKDZ",
+	"OgIOWGmCg4cdlAS+/sppRPYsge5D5rIoop7OrlPlnCis2+vp7szf3Z6/uz1/d3t+Ib6lf21vq8MHPL5n",
+	"9aymQTLZuSzYNT41iMr45n/bJ3akNXkEfhseH0tTgHbGuAjyx0fnj85PLh59XWVGgo3guKs3PFU5APqh",
+	"7An5gI+Pop3iqxwnOZSHGtHZIYs7M5PnTBhuttjr0pBS1x1/uqEf2vjm2JZkm/bR8BW8/EBvju4ceCvq",
+	"sccsDmrHyii/RIyMh5TYrdGA++eKMHrAbrlliNqXfIBmCrV8M7nejoyY8a1cb+On9uJeTq1d0igtBTF1",
+	"BeQ6tEwFjQ30NDmfZ66POwUDwft15EYcuhNyPh95I64humRJ9XY+fwgZinAlcj4frz44vIg2PpvajjK3",
+	"FF4MTY4NyF/kJ9AgYdw9eMUL9rbI32DrhaN0QMG3P1DuXD901im7oeP1/dtUXbxdrM1u41e6LtAsADt1",
+	"gPqKHCCOd/6OlR+PQ7wVwe5/fpiDrspxMC9+ZJXhokqBVqmQGyIF+jSILPKP2AHHuNz4zW5Xd7//GTFS",
+	"HioOFFtRLnR7+SY+clSjEYdI+aLdLEezGN37sPCgMmq4th+gSXG8avWQ9qjddNVu+qfuB0sSR+vtuPSz",
+	"G8v21IYab7VXO7Og+X4LjwwdgTWSOzckXeZzzP2rkdynVg0+mVLXNGrwSNndscr/bKfwZzuDB7Umx9JL",
+	"hfdQImfseCEMwtFDd1DQVyGyHBoOg8SiZro6jombjt+I10e74+DlD4SQ+Ca6nddh///ADrxm5uRbKZec",
+	"Hd0a9B3J4JiDCUJFXrWA6+t/8lt7NiuVcsRKQgPxG/G27IkLhASSpXlgCrkZdEfnNDPluu26v4YHjpnC",
+	"DwPEweGD9r+CMej8Gsd9r/oTYOXnggJE2JSRFc0Z2TnjrTySkqLvpA4ocYTDbt/9+1mPSHzAowHw7p1d",
+	"zGq4xYKLZa0g4LPaUGXIWnFhWG+pAFhF7drXB3zkPlSvH6VclmsYsHePX5jdWKoXvq1uCFglBxRSLgMM",
+	"9XJ9WDY1Lu045ykg3rAWqRfHmEJsv97QfES1qMb86q3e4Pb2DMLUe/UQURiYKh5xIVHXg8zsh8DW9pT4",
+	"sgIGB/P7+X3x+7ejo2kfxPQyp62QzR8kIgcfr3UvDJDK3Ryn+nQXK5fAokFPLqhhxTaAO6FK8du+EDJG",
+	"LlmbOWRF0Qf7zJGEOrz7gRy+uK5kb/3lOLjkXpjb91XgBtDX/cqpwQj35EIyM9Z349ZtXfBBscFH7kOx",
+	"gaF6qzQwr9FUGnhbBngjN1Lm6DLymWKg5WBaHNVLoD8/sD8JrvFYx2DNZw+l1bjNO74+Y8fpFcrAPe2Z",
+	"2n30fXmoqH1yXyq29yCEBaNKsDrxbTVe+ALGwQF8uYCv62Cf6GpdMH1V521TTDK1xw+sdD53gQxIpBFD",
+	"L3bggp7abMUFD6LNApX2tVln0nKjK2o9iILriPNlKbgHCL17OFwjKrXf84A5qJDg1rJ8cegxOPNM1HYe",
+	"PtAle+mec0GCrkRsrlyirm6rjEt36Kh0hM7OxwDM9BoffxqgB99HEW23PCWAormhIwHHAmKM3zJoveoF",
+	"tqlGNAtUC2/iwLxVuVRSy/NbfX96nhuxr7pXC76R+z5PtxWmJtLSmkeGljcLsx9KHK8UrTVR4g1VywCC",
+	"9xhi0w7xQG7lez9B13RrFYtqyzd1j90tZHzTqXS1L/sKkQ71of5apxO0PWqSEzrH+THVz1QZ8Bi1oW4H",
+	"fe1u4I837JPxiYFHVmQSG7KmOr0dvu4ooef0KvmpqHdxft6ADxxahGJNUV0iRGkVtoIeUWumZnYrE2D/",
+	"Usx5zpqFQNVcnj8PZvL0/N5Rlh+27MPY29TlBkC9V6P+Qy+1w6fg2rGyFMW25mKusNJnWIHImExsGJ0t",
+	"QNtt9dtUT/Xi5J5dxS6ODtHdT4Nwi+urPfhNDhBGPBX9xT5CPjpUCwa3jNSMUKE3FZoTjBmobXYiUORW",
+	"FcZj3Tx4nVKBjLE4SrX4u4GB1JH93W3OPTWqvxsQ0dFpypSOZvvEnKOKbs+gXiftPPqgti/giSMZt4pu",
+	"H0hLc31M9vfnB989BGrlFB/Hyv2gtmQFcWSNNVK+ngBFrne+1jqbkJtT8lYUW4xXzClENLgmuRQsWWYV",
+	"0ddgl+GUprf5BXweuMLH32oc4ovdbBDLZIMZdCMq5fhe488pmbIZLXXt8OCQZ5DLcmpCvZ2rWtDWGjw3",
+	"EA3Z1dsBiChHxrmRRIo9xhrAJ5rnLZXr18y8gCeOxCL23V8sh2yYYkQzq0PxcTz+4PnwQsHur9Pb7FaA",
+	"PL+Rsmp8AZC6V/b/XilDQeBNu1X/Xa6AhNI7/YoX7GX12JFaQvr3f9E3AESSRytlQXEQ7nMg8zPsLe+a",
+	"kOHJdjd6l7bU3GIhDZ/1xIu+ZsYU7Cf4xuRgyKH+UNOQojkm0jSfsebxgd6aM7lyHkUXYnGHjeRyCC0V",
+	"88j+6bPyxr5E3Pyv1pXGPSlYyaDJCinrw2quPRvkAJCVtIem6o/gbswhO1sw2g7VAg/8wIr8910dY1cX",
+	"rMidENwRfIhsVasszqBc0Fs25HIrW9xf3zPzAR44qs1X6jQ2hQvijWP4OfAWOZ9b8TdlBWe3TPsMJw8P",
+	"eMtVqYmeUSGYgnwPvewqCyrjml9NvGOcghLSzB8myHlfm3bNrI4f37hBwc5bpnR3EzN9/P5luqVNkpvk",
+	"aSQ45T5CFQcLSdsS1T9//n8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

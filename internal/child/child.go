@@ -1,5 +1,5 @@
 // Package child reads what is hostile - archives, winmail.dat, signed mail,
-// messages to be drawn - in a process of its own: the same binary, started anew,
+// documents, messages to be drawn - in a process of its own: the same binary, started anew,
 // with nothing but its pipes, a deadline and a limit on its memory. Its death is
 // an answer, not an outage.
 package child
@@ -17,9 +17,11 @@ import (
 	"os/exec"
 	"runtime"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"inktray.example/inktray/internal/core/render"
+	"inktray.example/inktray/internal/core/text"
 	"inktray.example/inktray/internal/core/unpack"
 )
 
@@ -36,6 +38,7 @@ const (
 type order struct {
 	Unpack *unpack.Request `json:"unpack,omitempty"`
 	Render *render.Request `json:"render,omitempty"`
+	Text   *text.Request   `json:"text,omitempty"`
 }
 
 // end is a child's last word.
@@ -115,6 +118,20 @@ func work(told string, in *os.File, out *framer) end {
 		}
 		return end{Report: &report}
 	}
+	if o.Text != nil {
+		found, err := text.Read(in, info.Size(), *o.Text)
+		var known *text.Error
+		if errors.As(err, &known) {
+			return end{Problem: known.Problem, Encrypted: known.Encrypted}
+		}
+		if err == nil {
+			_, err = io.WriteString(out, found)
+		}
+		if err != nil {
+			return end{Problem: err.Error()}
+		}
+		return end{}
+	}
 	return end{Problem: "the order is empty"}
 }
 
@@ -183,6 +200,17 @@ func Render(ctx context.Context, file *os.File, r render.Request, w io.Writer) (
 		return render.Report{}, err
 	}
 	return *e.Report, nil
+}
+
+// Text reads the text inside of a document. What cannot be read is told as an
+// *unpack.Error.
+func Text(ctx context.Context, file *os.File, r text.Request) (string, error) {
+	var b strings.Builder
+	_, err := run(ctx, file, order{Text: &r}, func(frames *frames) error {
+		_, err := io.Copy(&b, io.LimitReader(&body{frames: frames}, text.Most))
+		return err
+	})
+	return b.String(), err
 }
 
 // frames reads what a child writes.

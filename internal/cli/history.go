@@ -302,7 +302,23 @@ func (c *command) tray() *cobra.Command {
 		return cmd
 	}
 	var cabinet, folder, note string
-	root.AddCommand(several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+	var which sort
+	answer := &cobra.Command{
+		Use: "answer NUMBER...", Short: "Say whether what waits is about the topic that is in doubt: it learns from that, and files or leaves it", Args: cobra.MinimumNArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			about, err := which.said()
+			if err != nil {
+				return err
+			}
+			n, err := call[client.Count](api.AnswerTopics(ctx, client.AnswerRequest{Matters: args, About: about}))
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() { fmt.Fprintf(c.out, "Learned, and %s decided.\n", count(n.Count, "item")) })
+		}),
+	}
+	which.add(answer, "it is about it", "it is not")
+	root.AddCommand(answer, several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
 		return call[client.Count](api.TryAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
 	}, nil), several("release", "File held items as they are, where their rule would have them", "%d released.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
 		return call[client.Count](api.ReleaseHeld(ctx, client.TrayRequest{Matters: matters, Cause: cause}))

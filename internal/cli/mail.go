@@ -17,7 +17,7 @@ import (
 
 // mailByHand are the commands by which a person looks, reads and files by hand.
 func (c *command) mailByHand(root *cobra.Command) {
-	root.AddCommand(c.mailLook(), c.mailFile(), c.mailChange(), c.mailTakeIn())
+	root.AddCommand(c.judge(), c.prove(), c.mailLook(), c.mailFile(), c.mailChange(), c.mailTakeIn())
 }
 
 func (c *command) mailLook() *cobra.Command {

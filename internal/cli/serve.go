@@ -19,6 +19,7 @@ import (
 	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/console"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source/drop"
 	"inktray.example/inktray/internal/store"
 )
@@ -36,6 +37,7 @@ type service struct {
 type serviceOptions struct {
 	data, listen, zone, language string
 	resolver                     string // address of a name server; "" for the system's
+	scanner                      string // address of a virus scanner; "" for none
 	receive                      receiveOptions
 	log                          *slog.Logger
 }
@@ -80,8 +82,14 @@ func start(o serviceOptions) (*service, error) {
 	}
 	mailboxes := &reacher{records: s.store, mail: filepath.Join(o.data, "mail"), resolver: resolver}
 	cabinets := &shelves{records: s.store, staging: filepath.Join(o.data, "staged"), resolver: resolver}
+	scanner, err := scannerAt(o.scanner)
+	if err != nil {
+		s.listener.Close()
+		return nil, errors.Join(err, s.store.Close())
+	}
 	s.engine = engine.New(engine.Config{
-		Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"),
+		Scanner: scanner,
+		Store:   s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"),
 		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain),
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
@@ -104,6 +112,20 @@ func start(o serviceOptions) (*service, error) {
 }
 
 func (s *service) address() string { return "http://" + s.listener.Addr().String() }
+
+// scannerAt is the virus scanner at an address, nil where there is none.
+func scannerAt(address string) (*scan.Scanner, error) {
+	if address == "" {
+		return nil, nil
+	}
+	if path, ok := strings.CutPrefix(address, "unix:"); ok && path != "" {
+		return &scan.Scanner{Address: address}, nil
+	}
+	if _, _, err := net.SplitHostPort(address); err != nil {
+		return nil, &exitError{exitUsage, fmt.Sprintf("%q is no address of a virus scanner; use unix:/run/clamav/clamd.ctl or host:port", address)}
+	}
+	return &scan.Scanner{Address: address}, nil
+}
 
 // stop lets what is being answered and filed come to its end.
 func (s *service) stop() error {
@@ -170,6 +192,7 @@ func (c *command) serve() *cobra.Command {
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:8025", "address to listen on; others than this machine reach it only if you say so here")
 	cmd.Flags().StringVar(&o.zone, "time-zone", "Local", "zone of dates in folders and names, such as Europe/Oslo")
 	receiveFlags(cmd, &o)
+	cmd.Flags().StringVar(&o.scanner, "virus-scanner", os.Getenv("INKTRAY_VIRUS_SCANNER"), "ask a virus scanner that speaks clamd's protocol about everything that is filed: unix:/run/clamav/clamd.ctl or host:port (INKTRAY_VIRUS_SCANNER)")
 	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
 	cmd.Flags().StringVar(&logs, "log", "text", "form of the log on standard error: text or json")
 	return cmd

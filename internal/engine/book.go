@@ -227,6 +227,10 @@ func (e *Engine) checkBook(c *rule.Compiled, document *rule.Rule) (problems rule
 	}
 	e.mutex.Unlock()
 	slices.Sort(tables)
+	topics := e.TopicNames()
+	for _, use := range document.Topics() {
+		problems = append(problems, missing(use.Place, "topic", use.Name, topics)...)
+	}
 	names, groups := book.Names()
 	for _, use := range document.CorrespondentUses() {
 		if !book.Has(use.Name) {

@@ -20,6 +20,7 @@ import (
 	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -49,6 +50,8 @@ type Config struct {
 	Waiting func() (disk.FS, error)
 	// RootCAs are trusted where mail is sent; nil for the system's.
 	RootCAs *x509.CertPool
+	// Scanner is asked about viruses in what is filed; nil asks nobody.
+	Scanner *scan.Scanner
 	// Prepare makes a place into a cabinet and returns its identity.
 	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (identity string, err error)
 }
@@ -94,6 +97,9 @@ type Engine struct {
 	book      *correspondent.Book
 	passwords map[string][]string          // of archives, by the correspondent's name
 	lookups   map[string]map[string]string // by folded names
+	knowledge *knowledge                   // of the topics
+	learning  sync.Mutex
+	trust     Trust
 }
 
 type revision struct {
@@ -133,7 +139,7 @@ func (e *Engine) Start() error {
 	if err := errors.Join(e.sweepKept(), e.countDeaths()); err != nil {
 		return err
 	}
-	if err := errors.Join(e.LoadBook(), e.LoadRules(), e.Store.EndLivePasses(e.Clock()), e.Store.EndVerifications(e.Clock())); err != nil {
+	if err := errors.Join(e.LoadBook(), e.LoadTopics(""), e.loadTrust(), e.LoadRules(), e.Store.EndLivePasses(e.Clock()), e.Store.EndVerifications(e.Clock())); err != nil {
 		return err
 	}
 	cabinets, err := e.Store.Cabinets()

@@ -97,7 +97,7 @@ func (e *Engine) Erase(ctx context.Context, v store.Viewer, address string, file
 	}
 	t, err = e.Store.Erase(v, clean, e.Clock())
 	t.Removed = removed
-	if err := e.LoadBook(); err != nil {
+	if err := errors.Join(e.LoadBook(), e.LoadTopics("")); err != nil {
 		return t, nil, err
 	}
 	e.hub.send(Event{Kind: "tray"})

@@ -46,6 +46,7 @@ func (e *Engine) Explain(ctx context.Context, v store.Viewer, messageID int64, t
 	}
 	setting := e.setting(box.Name, e.now())
 	setting.Explain = true
+	e.reported(m)
 	p := plan.Make(looking, m, setting)
 	if thorough && p.Needs.Any() {
 		err := e.withMessage(ctx, v, &row, func(s source.Session, l *letter) (err error) {

@@ -565,6 +565,7 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 	if r.store, err = store.Open(r.data); err != nil {
 		t.Fatal(err)
 	}
+	believe(r.t, r.store)
 	defer r.store.Close()
 	document, err := rule.ParseRule([]byte(faultRule))
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/core/unpack"
+	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -36,7 +37,8 @@ func (e *Engine) temporary(entry *store.Entry) string {
 
 // setting is what plans are made with.
 func (e *Engine) setting(mailbox string, now time.Time) plan.Setting {
-	return plan.Setting{Mailbox: mailbox, Now: now, Language: e.Language, Book: e.Book(), Lookup: e.lookup}
+	k, trust := e.known(), e.Trust()
+	return plan.Setting{Mailbox: mailbox, Now: now, Language: e.Language, Book: e.Book(), Lookup: e.lookup, Topics: k.panel, Said: k.saidOf, VerifiedReplies: trust.Replies, VerifiedBook: trust.Correspondents}
 }
 
 // file takes one planned entry all the way. The error, if any, is the mailbox's:
@@ -59,6 +61,7 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 	var closed *closedError
 	var inCabinet *cabinet.Error
 	var unopened *unpack.Error
+	var unscanned *scan.Error
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err() // it stays planned
@@ -86,6 +89,13 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		}
 		entry.NextAt, entry.Reason = &closed.until, "waits for the cabinet: "+closed.Error()
 		return e.Store.Postpone(entry)
+	case errors.As(err, &unscanned):
+		// Nothing is filed unscanned: it waits until the scanner answers.
+		e.Log.Warn("asking the virus scanner", "cause", err)
+		entry.Attempts++
+		next := e.now().Add(e.Pause(entry.Attempts))
+		entry.NextAt, entry.Reason = &next, "waits: "+unscanned.Problem
+		return errors.Join(e.Store.Postpone(entry), e.Store.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: e.Clock().UTC()}))
 	case errors.Is(err, source.ErrGone):
 		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.row.Folder+"”", store.CauseGone
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
@@ -173,12 +183,12 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 			remark += "; the EML copy beside it has all"
 		}
 	}
-	content, said, hold, err := e.stage(ctx, s, l, entry, &item, g.cabinet)
+	content, said, hold, err := e.stage(ctx, s, l, r, entry, &item, g.cabinet)
 	if err != nil {
 		return err
 	}
-	if hold {
-		entry.Cause = store.CauseDisguised
+	if hold != "" {
+		entry.Cause = hold
 		return e.finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is, release it; if not, set it aside.")
 	}
 	if remark == "" {
@@ -247,30 +257,57 @@ func (e *Engine) besideIt(ctx context.Context, s source.Session, l *letter, r *r
 }
 
 // stage streams an item's content into the cabinet. What its name hides is not
-// written: said says what it is, hold that a person has to decide.
-func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, entry *store.Entry, item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold bool, err error) {
+// written: said says what it is, hold why a person has to decide, "" where not.
+func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold store.Cause, err error) {
+	seen := entry.Given == "release" || entry.Given == "elsewhere" // a person has looked
+	if item.Copy == "" && !seen && r.Holds(rule.LockedArchives) {
+		locked, err := e.locked(ctx, s, l, item)
+		if err != nil {
+			return content, "", "", err
+		}
+		if locked {
+			return content, "an archive that needs a password, so nobody can look into it here", store.CauseEncrypted, nil
+		}
+	}
 	part, closed, err := e.stream(ctx, s, l, item)
 	if err != nil {
-		return content, "", false, err
+		return content, "", "", err
 	}
 	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
-	if item.Copy == "" && entry.Given != "release" && entry.Given != "elsewhere" {
+	if item.Copy == "" && !seen {
 		first, err := in.Peek(mail.FirstBytes)
 		if err == nil || err == io.EOF {
 			what, held := mail.Disagrees(&item.Item, first)
-			if said, hold = disagreement(item, what), held; hold {
-				return content, said, true, closed()
+			if said = disagreement(item, what); held && r.Holds(rule.DisguisedFiles) {
+				return content, said, store.CauseDisguised, closed()
 			}
 		}
 	}
-	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, in)
+	over := &watch{Reader: in}
+	if !seen {
+		if over, err = e.watchOver(ctx, in, item, r.Holds(rule.Macros)); err != nil {
+			return content, "", "", errors.Join(err, closed())
+		}
+	}
+	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, over)
+	if err == nil {
+		var found string
+		if found, hold, err = over.verdict(); hold != "" {
+			return content, found, hold, errors.Join(closed(), c.Discard(ctx, e.temporary(entry)))
+		}
+		if err != nil {
+			err = errors.Join(err, c.Discard(ctx, e.temporary(entry)))
+		}
+	} else {
+		over.close()
+	}
 	if err == nil && empty(item, content.Size) {
 		err = errors.Join(errNothingCame, c.Discard(ctx, e.temporary(entry)))
 	}
 	if closeErr := closed(); err == nil && closeErr != nil {
 		err = errors.Join(closeErr, c.Discard(ctx, e.temporary(entry)))
 	}
-	return content, said, false, err
+	return content, said, "", err
 }
 
 // empty says whether nothing came of a part that has content.
@@ -513,6 +550,9 @@ func (e *Engine) planAgain(ctx context.Context, session source.Session, l *lette
 		state := store.LeftOut
 		if mine.Match.Answer != rule.No {
 			state, entry.Cause = store.Held, store.CauseDoubtful
+			if entry.Topic = mine.Match.Topic; entry.Topic != "" {
+				entry.Cause = store.CauseTopic
+			}
 		}
 		return nil, e.finish(entry, state, "tried again under the rule as it is now: "+mine.Match.Text, "")
 	}

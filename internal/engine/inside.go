@@ -53,6 +53,7 @@ func (l *letter) close() {
 
 // settle plans a message, reading what its verdicts hang on, and nothing else.
 func (e *Engine) settle(ctx context.Context, s source.Session, l *letter, rules []*rule.Compiled, setting plan.Setting) (plan.Plan, error) {
+	e.reported(l.message)
 	for range mostRounds {
 		p := plan.Make(rules, l.message, setting)
 		if !p.Needs.Any() {
@@ -102,6 +103,16 @@ func (e *Engine) read(ctx context.Context, s source.Session, l *letter, n *rule.
 			l.message.Kinds = map[string]mail.Sniffed{}
 		}
 		l.message.Kinds[id] = found
+	}
+	if n.Proof {
+		if err := e.prove(ctx, s, l); err != nil {
+			return err
+		}
+	}
+	for _, id := range n.Texts {
+		if err := e.inside(ctx, s, l, id); err != nil {
+			return err
+		}
 	}
 	for _, id := range n.Open {
 		if err := e.open(ctx, s, l, id); err != nil {
@@ -231,7 +242,7 @@ func (e *Engine) open(ctx context.Context, s source.Session, l *letter, id strin
 	var known *unpack.Error
 	switch {
 	case errors.As(err, &known):
-		opened.Items, opened.Problem = nil, known.Problem
+		opened.Items, opened.Problem, opened.Locked = nil, known.Problem, known.Encrypted
 	case errors.Is(err, source.ErrGone):
 		opened.Problem = err.Error()
 	case err != nil:

@@ -263,8 +263,11 @@ func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 	case c.ID == "" && entry.State == store.Failed:
 		entry.Cause = store.CauseSetting
 	case entry.State == store.Held:
-		entry.Cause = causeOf(item)
+		entry.Cause, entry.Topic = causeOf(item), item.Topic
 		entry.Advice = "Look at the message and decide: release it, try again or set it aside."
+		if item.Topic != "" {
+			entry.Advice = fmt.Sprintf("Say whether it is about “%s”: it is filed or left accordingly, and the topic learns from it.", item.Topic)
+		}
 	}
 	return entry, nil
 }
@@ -272,6 +275,8 @@ func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 // causeOf is why a plan holds an item.
 func causeOf(item *plan.Item) store.Cause {
 	switch text := strings.ToLower(item.Reason); {
+	case item.Topic != "":
+		return store.CauseTopic
 	case item.Doubt:
 		return store.CauseDoubtful
 	case strings.Contains(text, "encrypted") || strings.Contains(text, "password"):

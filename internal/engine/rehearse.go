@@ -295,6 +295,7 @@ func (r *rehearsal) rulesFor(mailbox, folder string) []*rule.Compiled {
 }
 
 func (r *rehearsal) make(m *mail.Message, mailbox, folder string) plan.Plan {
+	r.engine.reported(m)
 	return plan.Make(r.rulesFor(mailbox, folder), m, r.setting(mailbox))
 }
 

@@ -103,6 +103,7 @@ func eraseMessages(tx *gorm.DB, at time.Time, where string, args ...any) error {
 		args []any
 	}{
 		{"INSERT INTO register_events (year, number, at, kind, made_by, text) SELECT year, number, ?, 'erased', '', '' FROM register WHERE erased_at IS NULL AND message_id IN " + of, with(at)},
+		{"DELETE FROM topic_examples WHERE fingerprint IN (SELECT fingerprint FROM messages WHERE " + where + ")", args},
 		{"DELETE FROM register_notes WHERE (year, number) IN (SELECT year, number FROM register WHERE message_id IN " + of + ")", args},
 		{"UPDATE register SET sender_name = '', sender_address = '', subject = '', erased_at = ? WHERE message_id IN " + of, with(at)},
 		{"UPDATE journal SET name = '', reason = CASE WHEN state = 'filed' THEN '' ELSE reason END, wanted = path WHERE message_id IN " + of, args},
@@ -128,6 +129,9 @@ func (s *Store) Erase(v Viewer, address string, now time.Time) (t Traces, err er
 			return err
 		}
 		if err := tx.Exec("DELETE FROM post WHERE state IN ('done', 'set aside') AND instr(char(10) || lower(recipients) || char(10), char(10) || lower(?) || char(10)) > 0", address).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM topic_examples WHERE "+fromPerson, address).Error; err != nil {
 			return err
 		}
 		people, err := list[Correspondent](tx)

@@ -188,12 +188,12 @@ func (s *Store) Finish(e *Entry, now time.Time) error {
 	done := now.UTC()
 	e.DoneAt, e.NextAt, e.Spooled = &done, nil, ""
 	if e.State != Held && e.State != Failed {
-		e.Cause = ""
+		e.Cause, e.Topic = "", ""
 	} else if e.Cause == "" {
 		e.Cause = CauseOther
 	}
 	return s.change(func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "size", "sha256", "path", "attempts", "spooled").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256", "path", "attempts", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
 		if e.RegisterNumber == 0 || e.State == Failed || e.State == Held {

@@ -228,6 +228,7 @@ type Entry struct {
 	AnnouncedAt    *time.Time
 	DoneAt         *time.Time
 	Cause          Cause  // of what is held or failed, to group by
+	Topic          string // the topic that is in doubt, by its name; else ""
 	Given          string // what a person decided: "again", "release", "elsewhere"
 	Spooled        string // what is needed to file the copy of the content that waits here, JSON; "" where there is none
 	Undo           Undo
@@ -253,6 +254,9 @@ const (
 	CauseUnreadable Cause = "unreadable"  // broken, or beyond a limit
 	CauseDisguised  Cause = "disguised"   // its content is not what its name says
 	CauseDoubtful   Cause = "doubtful"    // a condition cannot be known
+	CauseTopic      Cause = "topic"       // it is not sure what it is about
+	CauseCaution    Cause = "caution"     // a program, or what may hold one
+	CauseVirus      Cause = "virus"       // the virus scanner found something
 	CauseGone       Cause = "gone"        // the message or the attachment is not there any more
 	CauseCabinet    Cause = "cabinet"     // the cabinet refuses
 	CauseMailbox    Cause = "mailbox"     // the mailbox failed again and again

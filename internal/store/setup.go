@@ -30,6 +30,13 @@ func (s *Store) SetSetting(key, value string) error {
 	})
 }
 
+// ChangeSetting keeps a setting that a person changed.
+func (s *Store) ChangeSetting(key, value, what, actor string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return errors.Join(tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value).Error, note(tx, actor, what, ""))
+	})
+}
+
 // People lists who may sign in.
 func (s *Store) People() ([]Person, error) { return list[Person](s.read.Order("name")) }
 

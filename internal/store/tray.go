@@ -90,7 +90,7 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 		}
 		for i := range entries {
 			e := &entries[i]
-			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.DoneAt, e.Given = Planned, 0, nil, "", "", "", nil, d.Given
+			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.Topic, e.DoneAt, e.Given = Planned, 0, nil, "", "", "", "", nil, d.Given
 			switch {
 			case d.Given == "elsewhere":
 				e.CabinetID, e.Wanted = d.CabinetID, d.Path(e)
@@ -99,7 +99,7 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			default:
 				e.Wanted = ""
 			}
-			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice", "cause", "done_at", "given").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
+			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice", "cause", "topic", "done_at", "given").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
 			if err != nil {
 				return err
 			}
@@ -140,8 +140,8 @@ func (s *Store) SetAside(v Viewer, m Matters, reason string, now time.Time) (n i
 		}
 		for i := range entries {
 			e := &entries[i]
-			e.State, e.Reason, e.Cause = SetAside, reason, ""
-			err := errors.Join(tx.Model(e).Select("state", "reason", "cause").Updates(e).Error,
+			e.State, e.Reason, e.Cause, e.Topic = SetAside, reason, "", ""
+			err := errors.Join(tx.Model(e).Select("state", "reason", "cause", "topic").Updates(e).Error,
 				tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error, note(tx, v.Name, "set aside", e.Name))
 			if err != nil {
 				return err

@@ -17,6 +17,7 @@ const Mail = lazy(() => import('./pages/mail').then((m) => ({ default: m.Mail })
 const Message = lazy(() => import('./pages/message').then((m) => ({ default: m.Message })))
 const History = lazy(() => import('./pages/history').then((m) => ({ default: m.History })))
 const PassPage = lazy(() => import('./pages/history').then((m) => ({ default: m.PassPage })))
+const TopicPage = lazy(() => import('./pages/topic').then((m) => ({ default: m.TopicPage })))
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
 export function App() {
@@ -77,6 +78,7 @@ function House({ me }: { me: Schemas['Me'] }) {
             <Route path="/messages/:id" element={<Message />} />
             <Route path="/history" element={<History />} />
             <Route path="/history/:id" element={<PassPage />} />
+            <Route path="/topics/:id" element={<TopicPage />} />
             <Route path="/settings" element={<Settings />} />
             <Route path="/set-up" element={<Today />} />
             <Route path="*" element={<Page title="There is no such page" sub="The address may be mistyped.">{null}</Page>} />

@@ -560,9 +560,31 @@ func (e MailboxSettingsKind) Valid() bool {
 	}
 }
 
+// Defines values for MarkRequestOrigin.
+const (
+	MarkRequestOriginMail      MarkRequestOrigin = "mail"
+	MarkRequestOriginProposal  MarkRequestOrigin = "proposal"
+	MarkRequestOriginRehearsal MarkRequestOrigin = "rehearsal"
+)
+
+// Valid indicates whether the value is a known member of the MarkRequestOrigin enum.
+func (e MarkRequestOrigin) Valid() bool {
+	switch e {
+	case MarkRequestOriginMail:
+		return true
+	case MarkRequestOriginProposal:
+		return true
+	case MarkRequestOriginRehearsal:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MatterWays.
 const (
 	MatterWaysAgain     MatterWays = "again"
+	MatterWaysAnswer    MatterWays = "answer"
 	MatterWaysAside     MatterWays = "aside"
 	MatterWaysElsewhere MatterWays = "elsewhere"
 	MatterWaysRefile    MatterWays = "refile"
@@ -573,6 +595,8 @@ const (
 func (e MatterWays) Valid() bool {
 	switch e {
 	case MatterWaysAgain:
+		return true
+	case MatterWaysAnswer:
 		return true
 	case MatterWaysAside:
 		return true
@@ -662,6 +686,27 @@ func (e PassState) Valid() bool {
 	case PassStateRunning:
 		return true
 	case PassStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProofState.
+const (
+	NotKnown    ProofState = "not known"
+	NotVerified ProofState = "not verified"
+	Verified    ProofState = "verified"
+)
+
+// Valid indicates whether the value is a known member of the ProofState enum.
+func (e ProofState) Valid() bool {
+	switch e {
+	case NotKnown:
+		return true
+	case NotVerified:
+		return true
+	case Verified:
 		return true
 	default:
 		return false
@@ -854,9 +899,34 @@ func (e StoryPreview) Valid() bool {
 	}
 }
 
+// Defines values for TopicVerdictDecision.
+const (
+	About      TopicVerdictDecision = "about"
+	InDoubt    TopicVerdictDecision = "in doubt"
+	NotAbout   TopicVerdictDecision = "not about"
+	NotLearned TopicVerdictDecision = "not learned"
+)
+
+// Valid indicates whether the value is a known member of the TopicVerdictDecision enum.
+func (e TopicVerdictDecision) Valid() bool {
+	switch e {
+	case About:
+		return true
+	case InDoubt:
+		return true
+	case NotAbout:
+		return true
+	case NotLearned:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrayGroupWays.
 const (
 	TrayGroupWaysAgain     TrayGroupWays = "again"
+	TrayGroupWaysAnswer    TrayGroupWays = "answer"
 	TrayGroupWaysAside     TrayGroupWays = "aside"
 	TrayGroupWaysElsewhere TrayGroupWays = "elsewhere"
 	TrayGroupWaysRefile    TrayGroupWays = "refile"
@@ -867,6 +937,8 @@ const (
 func (e TrayGroupWays) Valid() bool {
 	switch e {
 	case TrayGroupWaysAgain:
+		return true
+	case TrayGroupWaysAnswer:
 		return true
 	case TrayGroupWaysAside:
 		return true
@@ -1265,6 +1337,12 @@ type AlarmSettingsKind string
 // AlarmSettingsWeekdays defines model for AlarmSettings.Weekdays.
 type AlarmSettingsWeekdays string
 
+// AnswerRequest defines model for AnswerRequest.
+type AnswerRequest struct {
+	About   bool     `json:"about"`
+	Matters []string `json:"matters"`
+}
+
 // Arrival defines model for Arrival.
 type Arrival struct {
 	Items   []Item  `json:"items"`
@@ -1424,6 +1502,7 @@ type Choices struct {
 	Kinds          []Choice `json:"kinds"`
 	Labels         []Choice `json:"labels"`
 	Recipients     []Choice `json:"recipients"`
+	Topics         []string `json:"topics"`
 
 	// Words that occur in subjects
 	Words []Choice `json:"words"`
@@ -2016,6 +2095,16 @@ type MailboxToday struct {
 	State string `json:"state"`
 }
 
+// MarkRequest defines model for MarkRequest.
+type MarkRequest struct {
+	About    bool               `json:"about"`
+	Messages []int64            `json:"messages"`
+	Origin   *MarkRequestOrigin `json:"origin,omitempty"`
+}
+
+// MarkRequestOrigin defines model for MarkRequest.Origin.
+type MarkRequestOrigin string
+
 // Matter defines model for Matter.
 type Matter struct {
 	Advice *string    `json:"advice,omitempty"`
@@ -2037,6 +2126,9 @@ type Matter struct {
 	// Rule its name
 	Rule *string `json:"rule,omitempty"`
 	Size *int64  `json:"size,omitempty"`
+
+	// Topic the topic that is in doubt, by its name
+	Topic *string `json:"topic,omitempty"`
 
 	// Ways what a person can do about it
 	Ways []MatterWays `json:"ways"`
@@ -2225,6 +2317,17 @@ type Problem struct {
 	// Type stable, such as urn:inktray:problem:invalid
 	Type string `json:"type"`
 }
+
+// Proof defines model for Proof.
+type Proof struct {
+	State ProofState `json:"state"`
+
+	// Text by what, or why not
+	Text string `json:"text"`
+}
+
+// ProofState defines model for Proof.State.
+type ProofState string
 
 // Proposal defines model for Proposal.
 type Proposal struct {
@@ -2623,6 +2726,13 @@ type Tally struct {
 	Size int64 `json:"size"`
 }
 
+// Teaching defines model for Teaching.
+type Teaching struct {
+	// Likely how likely it is about the topic by subject, sender and names, in percent
+	Likely  int     `json:"likely"`
+	Message Message `json:"message"`
+}
+
 // Today defines model for Today.
 type Today struct {
 	Arrivals   []Arrival `json:"arrivals"`
@@ -2655,6 +2765,118 @@ type TokenRequest struct {
 	// Label what it is for
 	Label string `json:"label"`
 }
+
+// Topic defines model for Topic.
+type Topic struct {
+	// About examples that are about it
+	About int    `json:"about"`
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+
+	// Needs how many examples of each sort it needs before it judges
+	Needs int `json:"needs"`
+
+	// Others examples that are not
+	Others int `json:"others"`
+
+	// Quality each example judged by all the others, with the usual confidence
+	Quality *TopicQuality `json:"quality,omitempty"`
+
+	// Ready whether it judges
+	Ready    bool `json:"ready"`
+	Revision int  `json:"revision"`
+
+	// Rules the names of the rules that ask for it
+	Rules []string `json:"rules"`
+
+	// Sentence how good it is, in words
+	Sentence string `json:"sentence"`
+}
+
+// TopicDocument defines model for TopicDocument.
+type TopicDocument struct {
+	Examples []TopicDocumentExample `json:"examples"`
+
+	// Format of this file, 1
+	Format int    `json:"format"`
+	Name   string `json:"name"`
+}
+
+// TopicDocumentExample defines model for TopicDocumentExample.
+type TopicDocumentExample struct {
+	About bool      `json:"about"`
+	Names *[]string `json:"names,omitempty"`
+
+	// Sender an address
+	Sender  *string `json:"sender,omitempty"`
+	Subject string  `json:"subject"`
+	Text    string  `json:"text"`
+}
+
+// TopicExample defines model for TopicExample.
+type TopicExample struct {
+	About    bool      `json:"about"`
+	ID       int64     `json:"id"`
+	MarkedAt time.Time `json:"marked_at"`
+	MarkedBy string    `json:"marked_by"`
+
+	// Message its number
+	Message *int64   `json:"message,omitempty"`
+	Names   []string `json:"names"`
+
+	// Origin where it was marked: mail, rehearsal, tray, proposal, import
+	Origin  string `json:"origin"`
+	Sender  string `json:"sender"`
+	Subject string `json:"subject"`
+
+	// Text how it begins
+	Text string `json:"text"`
+}
+
+// TopicQuality each example judged by all the others, with the usual confidence
+type TopicQuality struct {
+	// About examples that are about it
+	About int `json:"about"`
+
+	// Asked of both sorts, not sure
+	Asked    int `json:"asked"`
+	Examples int `json:"examples"`
+
+	// Found of these, taken for sure
+	Found int `json:"found"`
+
+	// Missed of these, passed over for sure
+	Missed int `json:"missed"`
+
+	// Wrong others that were taken for sure
+	Wrong int `json:"wrong"`
+}
+
+// TopicSettings defines model for TopicSettings.
+type TopicSettings struct {
+	Name string `json:"name"`
+}
+
+// TopicVerdict defines model for TopicVerdict.
+type TopicVerdict struct {
+	Against  []string             `json:"against"`
+	Decision TopicVerdictDecision `json:"decision"`
+
+	// For what spoke for it, the strongest first
+	For []string `json:"for"`
+	ID  string   `json:"id"`
+
+	// Likely in percent
+	Likely *int `json:"likely,omitempty"`
+	Ready  bool `json:"ready"`
+
+	// Said what a person said of it
+	Said  *bool  `json:"said,omitempty"`
+	Topic string `json:"topic"`
+}
+
+// TopicVerdictDecision defines model for TopicVerdict.Decision.
+type TopicVerdictDecision string
 
 // Tray defines model for Tray.
 type Tray struct {
@@ -2689,6 +2911,32 @@ type Trial struct {
 	Advice *string `json:"advice,omitempty"`
 	Ok     bool    `json:"ok"`
 	Text   string  `json:"text"`
+}
+
+// Trust defines model for Trust.
+type Trust struct {
+	Correspondents bool `json:"correspondents"`
+	Replies        bool `json:"replies"`
+
+	// Scanner where the virus scanner listens that is asked
+	Scanner        *string `json:"scanner,omitempty"`
+	ScannerAnswers *bool   `json:"scanner_answers,omitempty"`
+
+	// ScannerSays which it is, or why it cannot be asked
+	ScannerSays *string  `json:"scanner_says,omitempty"`
+	Servers     []string `json:"servers"`
+}
+
+// TrustSettings defines model for TrustSettings.
+type TrustSettings struct {
+	// Correspondents correspondents are recognised only where the sender is verified
+	Correspondents bool `json:"correspondents"`
+
+	// Replies replies go to verified senders only
+	Replies bool `json:"replies"`
+
+	// Servers names under which the office's own mail servers report (authserv-id, RFC 8601 section 2.2)
+	Servers []string `json:"servers"`
 }
 
 // UndoLine defines model for UndoLine.
@@ -3149,6 +3397,31 @@ type ChangeTableParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangeTopicParams defines parameters for ChangeTopic.
+type ChangeTopicParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// TakeExamplesBackParams defines parameters for TakeExamplesBack.
+type TakeExamplesBackParams struct {
+	// ID their numbers
+	ID []int64 `form:"id" json:"id"`
+}
+
+// RehearseTopicParams defines parameters for RehearseTopic.
+type RehearseTopicParams struct {
+	Last *int `form:"last,omitempty" json:"last,omitempty"`
+
+	// Confidence how sure it has to be, in percent
+	Confidence *int `form:"confidence,omitempty" json:"confidence,omitempty"`
+}
+
+// ListTeachingsParams defines parameters for ListTeachings.
+type ListTeachingsParams struct {
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
 // AddAddresseeJSONRequestBody defines body for AddAddressee for application/json ContentType.
 type AddAddresseeJSONRequestBody = AddresseeSettings
 
@@ -3272,8 +3545,23 @@ type ChangeTableJSONRequestBody = LookupTableSettings
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = TokenRequest
 
+// AddTopicJSONRequestBody defines body for AddTopic for application/json ContentType.
+type AddTopicJSONRequestBody = TopicSettings
+
+// ImportTopicJSONRequestBody defines body for ImportTopic for application/json ContentType.
+type ImportTopicJSONRequestBody = TopicDocument
+
+// ChangeTopicJSONRequestBody defines body for ChangeTopic for application/json ContentType.
+type ChangeTopicJSONRequestBody = TopicSettings
+
+// MarkMessagesJSONRequestBody defines body for MarkMessages for application/json ContentType.
+type MarkMessagesJSONRequestBody = MarkRequest
+
 // TryAgainJSONRequestBody defines body for TryAgain for application/json ContentType.
 type TryAgainJSONRequestBody = TrayRequest
+
+// AnswerTopicsJSONRequestBody defines body for AnswerTopics for application/json ContentType.
+type AnswerTopicsJSONRequestBody = AnswerRequest
 
 // SetAsideJSONRequestBody defines body for SetAside for application/json ContentType.
 type SetAsideJSONRequestBody = AsideRequest
@@ -3286,6 +3574,9 @@ type FileMissingAgainJSONRequestBody = TrayRequest
 
 // ReleaseHeldJSONRequestBody defines body for ReleaseHeld for application/json ContentType.
 type ReleaseHeldJSONRequestBody = TrayRequest
+
+// SetTrustJSONRequestBody defines body for SetTrust for application/json ContentType.
+type SetTrustJSONRequestBody = TrustSettings
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -3796,10 +4087,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/messages/{number}/page (the `ShowMessage` operationId).
 	ShowMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProveMessage Whether it is proven who sent a message: by a trusted server's report or by its signatures.
+	//
+	// Corresponds with GET /api/v1/messages/{number}/proof (the `ProveMessage` operationId).
+	ProveMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
 	//
 	// Corresponds with GET /api/v1/messages/{number}/reading (the `ReadMessage` operationId).
 	ReadMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JudgeMessage What each topic makes of a message, with its text, and what people said of it.
+	//
+	// Corresponds with GET /api/v1/messages/{number}/topics (the `JudgeMessage` operationId).
+	JudgeMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMetrics Counts for a monitoring program, in the text format of Prometheus.
 	//
@@ -4334,6 +4635,97 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/tokens (the `MakeToken` operationId).
 	MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListTopics The topics, how good each is and which rules ask for it.
+	//
+	// Corresponds with GET /api/v1/topics (the `ListTopics` operationId).
+	ListTopics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTopicWithBody Make a topic.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+	AddTopicWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTopic Make a topic.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+	AddTopic(ctx context.Context, body AddTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportTopicWithBody Let a topic learn from a file of examples; one of that name is made if there is none.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+	ImportTopicWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportTopic Let a topic learn from a file of examples; one of that name is made if there is none.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+	ImportTopic(ctx context.Context, body ImportTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveTopic Remove a topic that no rule names, with its examples.
+	//
+	// Corresponds with DELETE /api/v1/topics/{id} (the `RemoveTopic` operationId).
+	RemoveTopic(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeTopicWithBody Give a topic another name.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+	ChangeTopicWithBody(ctx context.Context, id ID, params *ChangeTopicParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeTopic Give a topic another name.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+	ChangeTopic(ctx context.Context, id ID, params *ChangeTopicParams, body ChangeTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeExamplesBack Take examples back, which the topic then forgets.
+	//
+	// Corresponds with DELETE /api/v1/topics/{id}/examples (the `TakeExamplesBack` operationId).
+	TakeExamplesBack(ctx context.Context, id ID, params *TakeExamplesBackParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListExamples The messages by which a topic was taught, the newest first.
+	//
+	// Corresponds with GET /api/v1/topics/{id}/examples (the `ListExamples` operationId).
+	ListExamples(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkMessagesWithBody Say of messages whether they are about the topic, which learns from them.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+	MarkMessagesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkMessages Say of messages whether they are about the topic, which learns from them.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+	MarkMessages(ctx context.Context, id ID, body MarkMessagesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportTopic A topic as a file, with the text of its examples.
+	//
+	// Corresponds with GET /api/v1/topics/{id}/export (the `ExportTopic` operationId).
+	ExportTopic(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RehearseTopic What a rule would take of the last messages that asks for this topic only, with their texts. Nothing is written.
+	//
+	// Corresponds with GET /api/v1/topics/{id}/past (the `RehearseTopic` operationId).
+	RehearseTopic(ctx context.Context, id ID, params *RehearseTopicParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTeachings Known messages whose answer would teach the topic most, by subject, sender and names.
+	//
+	// Corresponds with GET /api/v1/topics/{id}/teachings (the `ListTeachings` operationId).
+	ListTeachings(ctx context.Context, id ID, params *ListTeachingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTray What waits for a person.
 	//
 	// Corresponds with GET /api/v1/tray (the `ListTray` operationId).
@@ -4352,6 +4744,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/tray/again (the `TryAgain` operationId).
 	TryAgain(ctx context.Context, body TryAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerTopicsWithBody Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+	AnswerTopicsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerTopics Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+	AnswerTopics(ctx context.Context, body AnswerTopicsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetAsideWithBody Take matters out of the tray for good, with a note; nothing is done about them.
 	//
@@ -4413,6 +4819,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
 	ReleaseHeld(ctx context.Context, body ReleaseHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTrust Whom the office believes, and whether a virus scanner is asked.
+	//
+	// Corresponds with GET /api/v1/trust (the `GetTrust` operationId).
+	GetTrust(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTrustWithBody Set whom the office believes.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+	SetTrustWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTrust Set whom the office believes.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+	SetTrust(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVersion The version that runs.
 	//
@@ -5565,11 +5990,41 @@ func (c *Client) ShowMessage(ctx context.Context, number Number, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// ProveMessage Whether it is proven who sent a message: by a trusted server's report or by its signatures.
+//
+// Corresponds with GET /api/v1/messages/{number}/proof (the `ProveMessage` operationId).
+func (c *Client) ProveMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveMessageRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReadMessage What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
 //
 // Corresponds with GET /api/v1/messages/{number}/reading (the `ReadMessage` operationId).
 func (c *Client) ReadMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadMessageRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JudgeMessage What each topic makes of a message, with its text, and what people said of it.
+//
+// Corresponds with GET /api/v1/messages/{number}/topics (the `JudgeMessage` operationId).
+func (c *Client) JudgeMessage(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJudgeMessageRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -7003,6 +7458,247 @@ func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// ListTopics The topics, how good each is and which rules ask for it.
+//
+// Corresponds with GET /api/v1/topics (the `ListTopics` operationId).
+func (c *Client) ListTopics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTopicsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTopicWithBody Make a topic.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+func (c *Client) AddTopicWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTopicRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTopic Make a topic.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+func (c *Client) AddTopic(ctx context.Context, body AddTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTopicRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportTopicWithBody Let a topic learn from a file of examples; one of that name is made if there is none.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+func (c *Client) ImportTopicWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportTopicRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportTopic Let a topic learn from a file of examples; one of that name is made if there is none.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+func (c *Client) ImportTopic(ctx context.Context, body ImportTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportTopicRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveTopic Remove a topic that no rule names, with its examples.
+//
+// Corresponds with DELETE /api/v1/topics/{id} (the `RemoveTopic` operationId).
+func (c *Client) RemoveTopic(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTopicRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeTopicWithBody Give a topic another name.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+func (c *Client) ChangeTopicWithBody(ctx context.Context, id ID, params *ChangeTopicParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeTopicRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeTopic Give a topic another name.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+func (c *Client) ChangeTopic(ctx context.Context, id ID, params *ChangeTopicParams, body ChangeTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeTopicRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeExamplesBack Take examples back, which the topic then forgets.
+//
+// Corresponds with DELETE /api/v1/topics/{id}/examples (the `TakeExamplesBack` operationId).
+func (c *Client) TakeExamplesBack(ctx context.Context, id ID, params *TakeExamplesBackParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeExamplesBackRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListExamples The messages by which a topic was taught, the newest first.
+//
+// Corresponds with GET /api/v1/topics/{id}/examples (the `ListExamples` operationId).
+func (c *Client) ListExamples(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListExamplesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkMessagesWithBody Say of messages whether they are about the topic, which learns from them.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+func (c *Client) MarkMessagesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkMessagesRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkMessages Say of messages whether they are about the topic, which learns from them.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+func (c *Client) MarkMessages(ctx context.Context, id ID, body MarkMessagesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkMessagesRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportTopic A topic as a file, with the text of its examples.
+//
+// Corresponds with GET /api/v1/topics/{id}/export (the `ExportTopic` operationId).
+func (c *Client) ExportTopic(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportTopicRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RehearseTopic What a rule would take of the last messages that asks for this topic only, with their texts. Nothing is written.
+//
+// Corresponds with GET /api/v1/topics/{id}/past (the `RehearseTopic` operationId).
+func (c *Client) RehearseTopic(ctx context.Context, id ID, params *RehearseTopicParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseTopicRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTeachings Known messages whose answer would teach the topic most, by subject, sender and names.
+//
+// Corresponds with GET /api/v1/topics/{id}/teachings (the `ListTeachings` operationId).
+func (c *Client) ListTeachings(ctx context.Context, id ID, params *ListTeachingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTeachingsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTray What waits for a person.
 //
 // Corresponds with GET /api/v1/tray (the `ListTray` operationId).
@@ -7042,6 +7738,40 @@ func (c *Client) TryAgainWithBody(ctx context.Context, contentType string, body 
 // Corresponds with POST /api/v1/tray/again (the `TryAgain` operationId).
 func (c *Client) TryAgain(ctx context.Context, body TryAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryAgainRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerTopicsWithBody Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+func (c *Client) AnswerTopicsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerTopicsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerTopics Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+func (c *Client) AnswerTopics(ctx context.Context, body AnswerTopicsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerTopicsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7193,6 +7923,55 @@ func (c *Client) ReleaseHeldWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
 func (c *Client) ReleaseHeld(ctx context.Context, body ReleaseHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReleaseHeldRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTrust Whom the office believes, and whether a virus scanner is asked.
+//
+// Corresponds with GET /api/v1/trust (the `GetTrust` operationId).
+func (c *Client) GetTrust(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTrustRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTrustWithBody Set whom the office believes.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+func (c *Client) SetTrustWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTrustRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTrust Set whom the office believes.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+func (c *Client) SetTrust(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTrustRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9490,6 +10269,40 @@ func NewShowMessageRequest(server string, number Number) (*http.Request, error) 
 	return req, nil
 }
 
+// NewProveMessageRequest constructs an http.Request for the ProveMessage method
+func NewProveMessageRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages/%s/proof", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewReadMessageRequest constructs an http.Request for the ReadMessage method
 func NewReadMessageRequest(server string, number Number) (*http.Request, error) {
 	var err error
@@ -9507,6 +10320,40 @@ func NewReadMessageRequest(server string, number Number) (*http.Request, error) 
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/messages/%s/reading", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewJudgeMessageRequest constructs an http.Request for the JudgeMessage method
+func NewJudgeMessageRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages/%s/topics", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -12786,6 +13633,519 @@ func NewMakeTokenRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewListTopicsRequest constructs an http.Request for the ListTopics method
+func NewListTopicsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddTopicRequest calls the generic AddTopic builder with application/json body
+func NewAddTopicRequest(server string, body AddTopicJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddTopicRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddTopicRequestWithBody constructs an http.Request for the AddTopic method, with any body, and a specified content type
+func NewAddTopicRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewImportTopicRequest calls the generic ImportTopic builder with application/json body
+func NewImportTopicRequest(server string, body ImportTopicJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportTopicRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportTopicRequestWithBody constructs an http.Request for the ImportTopic method, with any body, and a specified content type
+func NewImportTopicRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveTopicRequest constructs an http.Request for the RemoveTopic method
+func NewRemoveTopicRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeTopicRequest calls the generic ChangeTopic builder with application/json body
+func NewChangeTopicRequest(server string, id ID, params *ChangeTopicParams, body ChangeTopicJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeTopicRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewChangeTopicRequestWithBody constructs an http.Request for the ChangeTopic method, with any body, and a specified content type
+func NewChangeTopicRequestWithBody(server string, id ID, params *ChangeTopicParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTakeExamplesBackRequest constructs an http.Request for the TakeExamplesBack method
+func NewTakeExamplesBackRequest(server string, id ID, params *TakeExamplesBackParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s/examples", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.ID != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "id", params.ID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListExamplesRequest constructs an http.Request for the ListExamples method
+func NewListExamplesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s/examples", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMarkMessagesRequest calls the generic MarkMessages builder with application/json body
+func NewMarkMessagesRequest(server string, id ID, body MarkMessagesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkMessagesRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewMarkMessagesRequestWithBody constructs an http.Request for the MarkMessages method, with any body, and a specified content type
+func NewMarkMessagesRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s/examples", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportTopicRequest constructs an http.Request for the ExportTopic method
+func NewExportTopicRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s/export", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRehearseTopicRequest constructs an http.Request for the RehearseTopic method
+func NewRehearseTopicRequest(server string, id ID, params *RehearseTopicParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s/past", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Last != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "last", *params.Last, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Confidence != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confidence", *params.Confidence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListTeachingsRequest constructs an http.Request for the ListTeachings method
+func NewListTeachingsRequest(server string, id ID, params *ListTeachingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/topics/%s/teachings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTrayRequest constructs an http.Request for the ListTray method
 func NewListTrayRequest(server string) (*http.Request, error) {
 	var err error
@@ -12834,6 +14194,46 @@ func NewTryAgainRequestWithBody(server string, contentType string, body io.Reade
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/tray/again")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAnswerTopicsRequest calls the generic AnswerTopics builder with application/json body
+func NewAnswerTopicsRequest(server string, body AnswerTopicsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerTopicsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAnswerTopicsRequestWithBody constructs an http.Request for the AnswerTopics method, with any body, and a specified content type
+func NewAnswerTopicsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tray/answer")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -13038,6 +14438,73 @@ func NewReleaseHeldRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetTrustRequest constructs an http.Request for the GetTrust method
+func NewGetTrustRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trust")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetTrustRequest calls the generic SetTrust builder with application/json body
+func NewSetTrustRequest(server string, body SetTrustJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetTrustRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetTrustRequestWithBody constructs an http.Request for the SetTrust method, with any body, and a specified content type
+func NewSetTrustRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trust")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -13615,12 +15082,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/messages/{number}/page (the `ShowMessage` operationId).
 	ShowMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error)
 
+	// ProveMessageWithResponse Whether it is proven who sent a message: by a trusted server's report or by its signatures.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/messages/{number}/proof (the `ProveMessage` operationId).
+	ProveMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ProveMessageResponse, error)
+
 	// ReadMessageWithResponse What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/messages/{number}/reading (the `ReadMessage` operationId).
 	ReadMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ReadMessageResponse, error)
+
+	// JudgeMessageWithResponse What each topic makes of a message, with its text, and what people said of it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/messages/{number}/topics (the `JudgeMessage` operationId).
+	JudgeMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*JudgeMessageResponse, error)
 
 	// GetMetricsWithResponse Counts for a monitoring program, in the text format of Prometheus.
 	//
@@ -14245,6 +15726,111 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/tokens (the `MakeToken` operationId).
 	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
 
+	// ListTopicsWithResponse The topics, how good each is and which rules ask for it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/topics (the `ListTopics` operationId).
+	ListTopicsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTopicsResponse, error)
+
+	// AddTopicWithBodyWithResponse Make a topic.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+	AddTopicWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTopicResponse, error)
+
+	// AddTopicWithResponse Make a topic.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+	AddTopicWithResponse(ctx context.Context, body AddTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTopicResponse, error)
+
+	// ImportTopicWithBodyWithResponse Let a topic learn from a file of examples; one of that name is made if there is none.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+	ImportTopicWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportTopicResponse, error)
+
+	// ImportTopicWithResponse Let a topic learn from a file of examples; one of that name is made if there is none.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+	ImportTopicWithResponse(ctx context.Context, body ImportTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportTopicResponse, error)
+
+	// RemoveTopicWithResponse Remove a topic that no rule names, with its examples.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/topics/{id} (the `RemoveTopic` operationId).
+	RemoveTopicWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveTopicResponse, error)
+
+	// ChangeTopicWithBodyWithResponse Give a topic another name.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+	ChangeTopicWithBodyWithResponse(ctx context.Context, id ID, params *ChangeTopicParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeTopicResponse, error)
+
+	// ChangeTopicWithResponse Give a topic another name.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+	ChangeTopicWithResponse(ctx context.Context, id ID, params *ChangeTopicParams, body ChangeTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeTopicResponse, error)
+
+	// TakeExamplesBackWithResponse Take examples back, which the topic then forgets.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/topics/{id}/examples (the `TakeExamplesBack` operationId).
+	TakeExamplesBackWithResponse(ctx context.Context, id ID, params *TakeExamplesBackParams, reqEditors ...RequestEditorFn) (*TakeExamplesBackResponse, error)
+
+	// ListExamplesWithResponse The messages by which a topic was taught, the newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/topics/{id}/examples (the `ListExamples` operationId).
+	ListExamplesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListExamplesResponse, error)
+
+	// MarkMessagesWithBodyWithResponse Say of messages whether they are about the topic, which learns from them.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+	MarkMessagesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkMessagesResponse, error)
+
+	// MarkMessagesWithResponse Say of messages whether they are about the topic, which learns from them.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+	MarkMessagesWithResponse(ctx context.Context, id ID, body MarkMessagesJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkMessagesResponse, error)
+
+	// ExportTopicWithResponse A topic as a file, with the text of its examples.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/topics/{id}/export (the `ExportTopic` operationId).
+	ExportTopicWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ExportTopicResponse, error)
+
+	// RehearseTopicWithResponse What a rule would take of the last messages that asks for this topic only, with their texts. Nothing is written.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/topics/{id}/past (the `RehearseTopic` operationId).
+	RehearseTopicWithResponse(ctx context.Context, id ID, params *RehearseTopicParams, reqEditors ...RequestEditorFn) (*RehearseTopicResponse, error)
+
+	// ListTeachingsWithResponse Known messages whose answer would teach the topic most, by subject, sender and names.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/topics/{id}/teachings (the `ListTeachings` operationId).
+	ListTeachingsWithResponse(ctx context.Context, id ID, params *ListTeachingsParams, reqEditors ...RequestEditorFn) (*ListTeachingsResponse, error)
+
 	// ListTrayWithResponse What waits for a person.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14265,6 +15851,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/tray/again (the `TryAgain` operationId).
 	TryAgainWithResponse(ctx context.Context, body TryAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*TryAgainResponse, error)
+
+	// AnswerTopicsWithBodyWithResponse Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+	AnswerTopicsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerTopicsResponse, error)
+
+	// AnswerTopicsWithResponse Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+	AnswerTopicsWithResponse(ctx context.Context, body AnswerTopicsJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerTopicsResponse, error)
 
 	// SetAsideWithBodyWithResponse Take matters out of the tray for good, with a note; nothing is done about them.
 	//
@@ -14328,6 +15928,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/tray/release (the `ReleaseHeld` operationId).
 	ReleaseHeldWithResponse(ctx context.Context, body ReleaseHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseHeldResponse, error)
+
+	// GetTrustWithResponse Whom the office believes, and whether a virus scanner is asked.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/trust (the `GetTrust` operationId).
+	GetTrustWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTrustResponse, error)
+
+	// SetTrustWithBodyWithResponse Set whom the office believes.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+	SetTrustWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTrustResponse, error)
+
+	// SetTrustWithResponse Set whom the office believes.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+	SetTrustWithResponse(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTrustResponse, error)
 
 	// GetVersionWithResponse The version that runs.
 	//
@@ -16763,6 +18384,54 @@ func (r ShowMessageResponse) ContentType() string {
 	return ""
 }
 
+type ProveMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proof
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProveMessageResponse) GetJSON200() *Proof {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProveMessageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProveMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProveMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProveMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProveMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReadMessageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16805,6 +18474,54 @@ func (r ReadMessageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReadMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type JudgeMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]TopicVerdict
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r JudgeMessageResponse) GetJSON200() *[]TopicVerdict {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JudgeMessageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JudgeMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JudgeMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JudgeMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JudgeMessageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20013,6 +21730,527 @@ func (r MakeTokenResponse) ContentType() string {
 	return ""
 }
 
+type ListTopicsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Topic
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTopicsResponse) GetJSON200() *[]Topic {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTopicsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTopicsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTopicsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTopicsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTopicsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddTopicResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Topic
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddTopicResponse) GetJSON201() *Topic {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddTopicResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddTopicResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddTopicResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddTopicResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddTopicResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportTopicResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Topic
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportTopicResponse) GetJSON200() *Topic {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportTopicResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportTopicResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportTopicResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportTopicResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportTopicResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveTopicResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveTopicResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveTopicResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveTopicResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveTopicResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveTopicResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeTopicResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Topic
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeTopicResponse) GetJSON200() *Topic {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeTopicResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeTopicResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeTopicResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeTopicResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeTopicResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeExamplesBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Topic
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeExamplesBackResponse) GetJSON200() *Topic {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeExamplesBackResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeExamplesBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeExamplesBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeExamplesBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeExamplesBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListExamplesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]TopicExample
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListExamplesResponse) GetJSON200() *[]TopicExample {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListExamplesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListExamplesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListExamplesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListExamplesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListExamplesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MarkMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Topic
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MarkMessagesResponse) GetJSON200() *Topic {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MarkMessagesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MarkMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MarkMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MarkMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MarkMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportTopicResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TopicDocument
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExportTopicResponse) GetJSON200() *TopicDocument {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportTopicResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportTopicResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportTopicResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportTopicResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportTopicResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RehearseTopicResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rehearsal
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RehearseTopicResponse) GetJSON200() *Rehearsal {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RehearseTopicResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RehearseTopicResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RehearseTopicResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RehearseTopicResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RehearseTopicResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListTeachingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Teaching
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTeachingsResponse) GetJSON200() *[]Teaching {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTeachingsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTeachingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTeachingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTeachingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTeachingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTrayResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20103,6 +22341,54 @@ func (r TryAgainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerTopicsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnswerTopicsResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerTopicsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerTopicsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerTopicsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerTopicsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerTopicsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20336,6 +22622,102 @@ func (r ReleaseHeldResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReleaseHeldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTrustResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trust
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTrustResponse) GetJSON200() *Trust {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTrustResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTrustResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTrustResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTrustResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTrustResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetTrustResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trust
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetTrustResponse) GetJSON200() *Trust {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetTrustResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetTrustResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetTrustResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetTrustResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetTrustResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21306,6 +23688,19 @@ func (c *ClientWithResponses) ShowMessageWithResponse(ctx context.Context, numbe
 	return ParseShowMessageResponse(rsp)
 }
 
+// ProveMessageWithResponse Whether it is proven who sent a message: by a trusted server's report or by its signatures.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/messages/{number}/proof (the `ProveMessage` operationId).
+func (c *ClientWithResponses) ProveMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ProveMessageResponse, error) {
+	rsp, err := c.ProveMessage(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveMessageResponse(rsp)
+}
+
 // ReadMessageWithResponse What a message says, read from its mailbox; harmless: nothing of it runs and nothing is loaded.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21317,6 +23712,19 @@ func (c *ClientWithResponses) ReadMessageWithResponse(ctx context.Context, numbe
 		return nil, err
 	}
 	return ParseReadMessageResponse(rsp)
+}
+
+// JudgeMessageWithResponse What each topic makes of a message, with its text, and what people said of it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/messages/{number}/topics (the `JudgeMessage` operationId).
+func (c *ClientWithResponses) JudgeMessageWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*JudgeMessageResponse, error) {
+	rsp, err := c.JudgeMessage(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJudgeMessageResponse(rsp)
 }
 
 // GetMetricsWithResponse Counts for a monitoring program, in the text format of Prometheus.
@@ -22476,6 +24884,201 @@ func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body Ma
 	return ParseMakeTokenResponse(rsp)
 }
 
+// ListTopicsWithResponse The topics, how good each is and which rules ask for it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/topics (the `ListTopics` operationId).
+func (c *ClientWithResponses) ListTopicsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTopicsResponse, error) {
+	rsp, err := c.ListTopics(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTopicsResponse(rsp)
+}
+
+// AddTopicWithBodyWithResponse Make a topic.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+func (c *ClientWithResponses) AddTopicWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTopicResponse, error) {
+	rsp, err := c.AddTopicWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTopicResponse(rsp)
+}
+
+// AddTopicWithResponse Make a topic.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/topics (the `AddTopic` operationId).
+func (c *ClientWithResponses) AddTopicWithResponse(ctx context.Context, body AddTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTopicResponse, error) {
+	rsp, err := c.AddTopic(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTopicResponse(rsp)
+}
+
+// ImportTopicWithBodyWithResponse Let a topic learn from a file of examples; one of that name is made if there is none.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+func (c *ClientWithResponses) ImportTopicWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportTopicResponse, error) {
+	rsp, err := c.ImportTopicWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportTopicResponse(rsp)
+}
+
+// ImportTopicWithResponse Let a topic learn from a file of examples; one of that name is made if there is none.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/topics/import (the `ImportTopic` operationId).
+func (c *ClientWithResponses) ImportTopicWithResponse(ctx context.Context, body ImportTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportTopicResponse, error) {
+	rsp, err := c.ImportTopic(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportTopicResponse(rsp)
+}
+
+// RemoveTopicWithResponse Remove a topic that no rule names, with its examples.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/topics/{id} (the `RemoveTopic` operationId).
+func (c *ClientWithResponses) RemoveTopicWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveTopicResponse, error) {
+	rsp, err := c.RemoveTopic(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveTopicResponse(rsp)
+}
+
+// ChangeTopicWithBodyWithResponse Give a topic another name.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+func (c *ClientWithResponses) ChangeTopicWithBodyWithResponse(ctx context.Context, id ID, params *ChangeTopicParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeTopicResponse, error) {
+	rsp, err := c.ChangeTopicWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeTopicResponse(rsp)
+}
+
+// ChangeTopicWithResponse Give a topic another name.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/topics/{id} (the `ChangeTopic` operationId).
+func (c *ClientWithResponses) ChangeTopicWithResponse(ctx context.Context, id ID, params *ChangeTopicParams, body ChangeTopicJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeTopicResponse, error) {
+	rsp, err := c.ChangeTopic(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeTopicResponse(rsp)
+}
+
+// TakeExamplesBackWithResponse Take examples back, which the topic then forgets.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/topics/{id}/examples (the `TakeExamplesBack` operationId).
+func (c *ClientWithResponses) TakeExamplesBackWithResponse(ctx context.Context, id ID, params *TakeExamplesBackParams, reqEditors ...RequestEditorFn) (*TakeExamplesBackResponse, error) {
+	rsp, err := c.TakeExamplesBack(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeExamplesBackResponse(rsp)
+}
+
+// ListExamplesWithResponse The messages by which a topic was taught, the newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/topics/{id}/examples (the `ListExamples` operationId).
+func (c *ClientWithResponses) ListExamplesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListExamplesResponse, error) {
+	rsp, err := c.ListExamples(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListExamplesResponse(rsp)
+}
+
+// MarkMessagesWithBodyWithResponse Say of messages whether they are about the topic, which learns from them.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+func (c *ClientWithResponses) MarkMessagesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkMessagesResponse, error) {
+	rsp, err := c.MarkMessagesWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkMessagesResponse(rsp)
+}
+
+// MarkMessagesWithResponse Say of messages whether they are about the topic, which learns from them.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/topics/{id}/examples (the `MarkMessages` operationId).
+func (c *ClientWithResponses) MarkMessagesWithResponse(ctx context.Context, id ID, body MarkMessagesJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkMessagesResponse, error) {
+	rsp, err := c.MarkMessages(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkMessagesResponse(rsp)
+}
+
+// ExportTopicWithResponse A topic as a file, with the text of its examples.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/topics/{id}/export (the `ExportTopic` operationId).
+func (c *ClientWithResponses) ExportTopicWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ExportTopicResponse, error) {
+	rsp, err := c.ExportTopic(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportTopicResponse(rsp)
+}
+
+// RehearseTopicWithResponse What a rule would take of the last messages that asks for this topic only, with their texts. Nothing is written.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/topics/{id}/past (the `RehearseTopic` operationId).
+func (c *ClientWithResponses) RehearseTopicWithResponse(ctx context.Context, id ID, params *RehearseTopicParams, reqEditors ...RequestEditorFn) (*RehearseTopicResponse, error) {
+	rsp, err := c.RehearseTopic(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseTopicResponse(rsp)
+}
+
+// ListTeachingsWithResponse Known messages whose answer would teach the topic most, by subject, sender and names.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/topics/{id}/teachings (the `ListTeachings` operationId).
+func (c *ClientWithResponses) ListTeachingsWithResponse(ctx context.Context, id ID, params *ListTeachingsParams, reqEditors ...RequestEditorFn) (*ListTeachingsResponse, error) {
+	rsp, err := c.ListTeachings(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTeachingsResponse(rsp)
+}
+
 // ListTrayWithResponse What waits for a person.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22513,6 +25116,32 @@ func (c *ClientWithResponses) TryAgainWithResponse(ctx context.Context, body Try
 		return nil, err
 	}
 	return ParseTryAgainResponse(rsp)
+}
+
+// AnswerTopicsWithBodyWithResponse Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+func (c *ClientWithResponses) AnswerTopicsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerTopicsResponse, error) {
+	rsp, err := c.AnswerTopicsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerTopicsResponse(rsp)
+}
+
+// AnswerTopicsWithResponse Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tray/answer (the `AnswerTopics` operationId).
+func (c *ClientWithResponses) AnswerTopicsWithResponse(ctx context.Context, body AnswerTopicsJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerTopicsResponse, error) {
+	rsp, err := c.AnswerTopics(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerTopicsResponse(rsp)
 }
 
 // SetAsideWithBodyWithResponse Take matters out of the tray for good, with a note; nothing is done about them.
@@ -22630,6 +25259,45 @@ func (c *ClientWithResponses) ReleaseHeldWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseReleaseHeldResponse(rsp)
+}
+
+// GetTrustWithResponse Whom the office believes, and whether a virus scanner is asked.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/trust (the `GetTrust` operationId).
+func (c *ClientWithResponses) GetTrustWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTrustResponse, error) {
+	rsp, err := c.GetTrust(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTrustResponse(rsp)
+}
+
+// SetTrustWithBodyWithResponse Set whom the office believes.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+func (c *ClientWithResponses) SetTrustWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTrustResponse, error) {
+	rsp, err := c.SetTrustWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTrustResponse(rsp)
+}
+
+// SetTrustWithResponse Set whom the office believes.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
+func (c *ClientWithResponses) SetTrustWithResponse(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTrustResponse, error) {
+	rsp, err := c.SetTrust(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTrustResponse(rsp)
 }
 
 // GetVersionWithResponse The version that runs.
@@ -24306,6 +26974,39 @@ func ParseShowMessageResponse(rsp *http.Response) (*ShowMessageResponse, error) 
 	return response, nil
 }
 
+// ParseProveMessageResponse parses an HTTP response from a ProveMessageWithResponse call
+func ParseProveMessageResponse(rsp *http.Response) (*ProveMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProveMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proof
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReadMessageResponse parses an HTTP response from a ReadMessageWithResponse call
 func ParseReadMessageResponse(rsp *http.Response) (*ReadMessageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24322,6 +27023,39 @@ func ParseReadMessageResponse(rsp *http.Response) (*ReadMessageResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Reading
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseJudgeMessageResponse parses an HTTP response from a JudgeMessageWithResponse call
+func ParseJudgeMessageResponse(rsp *http.Response) (*JudgeMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JudgeMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []TopicVerdict
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -26602,6 +29336,365 @@ func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
 	return response, nil
 }
 
+// ParseListTopicsResponse parses an HTTP response from a ListTopicsWithResponse call
+func ParseListTopicsResponse(rsp *http.Response) (*ListTopicsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTopicsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Topic
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddTopicResponse parses an HTTP response from a AddTopicWithResponse call
+func ParseAddTopicResponse(rsp *http.Response) (*AddTopicResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddTopicResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Topic
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportTopicResponse parses an HTTP response from a ImportTopicWithResponse call
+func ParseImportTopicResponse(rsp *http.Response) (*ImportTopicResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportTopicResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Topic
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveTopicResponse parses an HTTP response from a RemoveTopicWithResponse call
+func ParseRemoveTopicResponse(rsp *http.Response) (*RemoveTopicResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveTopicResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeTopicResponse parses an HTTP response from a ChangeTopicWithResponse call
+func ParseChangeTopicResponse(rsp *http.Response) (*ChangeTopicResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeTopicResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Topic
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeExamplesBackResponse parses an HTTP response from a TakeExamplesBackWithResponse call
+func ParseTakeExamplesBackResponse(rsp *http.Response) (*TakeExamplesBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeExamplesBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Topic
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListExamplesResponse parses an HTTP response from a ListExamplesWithResponse call
+func ParseListExamplesResponse(rsp *http.Response) (*ListExamplesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListExamplesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []TopicExample
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMarkMessagesResponse parses an HTTP response from a MarkMessagesWithResponse call
+func ParseMarkMessagesResponse(rsp *http.Response) (*MarkMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MarkMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Topic
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportTopicResponse parses an HTTP response from a ExportTopicWithResponse call
+func ParseExportTopicResponse(rsp *http.Response) (*ExportTopicResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportTopicResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TopicDocument
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRehearseTopicResponse parses an HTTP response from a RehearseTopicWithResponse call
+func ParseRehearseTopicResponse(rsp *http.Response) (*RehearseTopicResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RehearseTopicResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTeachingsResponse parses an HTTP response from a ListTeachingsWithResponse call
+func ParseListTeachingsResponse(rsp *http.Response) (*ListTeachingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTeachingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Teaching
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTrayResponse parses an HTTP response from a ListTrayWithResponse call
 func ParseListTrayResponse(rsp *http.Response) (*ListTrayResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26644,6 +29737,39 @@ func ParseTryAgainResponse(rsp *http.Response) (*TryAgainResponse, error) {
 	}
 
 	response := &TryAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerTopicsResponse parses an HTTP response from a AnswerTopicsWithResponse call
+func ParseAnswerTopicsResponse(rsp *http.Response) (*AnswerTopicsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerTopicsResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -26812,6 +29938,72 @@ func ParseReleaseHeldResponse(rsp *http.Response) (*ReleaseHeldResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTrustResponse parses an HTTP response from a GetTrustWithResponse call
+func ParseGetTrustResponse(rsp *http.Response) (*GetTrustResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTrustResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trust
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetTrustResponse parses an HTTP response from a SetTrustWithResponse call
+func ParseSetTrustResponse(rsp *http.Response) (*SetTrustResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetTrustResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trust
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -117,6 +117,7 @@ type Opened struct {
 	Items   []Item
 	Text    string // of signed mail: what a person reads
 	Problem string // why it cannot be opened, "" where it was
+	Locked  bool   // because it needs a password
 }
 
 // Part is one MIME entity of the message (RFC 2045, RFC 2046).

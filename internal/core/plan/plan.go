@@ -43,8 +43,12 @@ type Setting struct {
 	MaxPath  int                 // octets of a whole path in the cabinet; 0 for 1000
 	Book     *correspondent.Book // nil is an empty one
 	Topics   *topic.Panel        // nil has none
-	Lookup   func(table, key string) (string, bool)
-	Explain  bool // reasons also for rules that are not for the message, and rules after one that stops
+	// Said gives what people said of a message, by the topic's name; nil where nothing was.
+	Said            func(m *mail.Message) func(topic string) (about, said bool)
+	VerifiedReplies bool // replies go to verified senders only
+	VerifiedBook    bool // correspondents are recognised only where the sender is verified
+	Lookup          func(table, key string) (string, bool)
+	Explain         bool // reasons also for rules that are not for the message, and rules after one that stops
 }
 
 // Item is one attachment under one rule, a file within an archive, or a copy of
@@ -92,7 +96,7 @@ type Plan struct {
 // are not in the plan.
 func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 	var p Plan
-	in := &rule.Input{Message: m, Now: s.Now, Book: s.Book, Topics: s.Topics}
+	in := s.input(m)
 	stopped, mover := "", ""
 	for _, r := range rules {
 		if stopped != "" {
@@ -127,7 +131,7 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 			}
 		}
 		if answer == rule.Yes {
-			one.Steps = steps(r, &one, m, s, &mover)
+			one.Steps = steps(r, &one, m, s, &mover, &p.Needs)
 		}
 		p.Rules = append(p.Rules, one)
 		if answer == rule.Yes && r.Rule.Then == "stop" {
@@ -140,10 +144,18 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 	return p
 }
 
+func (s *Setting) input(m *mail.Message) *rule.Input {
+	in := &rule.Input{Message: m, Now: s.Now, Book: s.Book, Topics: s.Topics, VerifiedBook: s.VerifiedBook}
+	if s.Said != nil {
+		in.Said = s.Said(m)
+	}
+	return in
+}
+
 // One plans a single item under a rule that is known to be for the message. ok
 // is false where the message has no such item.
 func One(r *rule.Compiled, m *mail.Message, s Setting, item string) (one Item, needs rule.Needs, ok bool) {
-	for _, i := range items(r, &rule.Input{Message: m, Now: s.Now, Book: s.Book}, s, &needs) {
+	for _, i := range items(r, s.input(m), s, &needs) {
 		if i.Item.ID == item {
 			return i, needs, true
 		}

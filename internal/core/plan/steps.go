@@ -20,7 +20,7 @@ type Step struct {
 
 // steps plans what is done with a message that a rule is for. mover is the
 // earlier rule that moves it.
-func steps(r *rule.Compiled, one *Rule, m *mail.Message, s Setting, mover *string) []Step {
+func steps(r *rule.Compiled, one *Rule, m *mail.Message, s Setting, mover *string, needs *rule.Needs) []Step {
 	if len(r.FollowUps()) == 0 {
 		return nil
 	}
@@ -45,6 +45,11 @@ func steps(r *rule.Compiled, one *Rule, m *mail.Message, s Setting, mover *strin
 			step.Do, step.Reason = false, "nothing of the message is filed by this rule"
 		case robot != "":
 			step.Do, step.Reason = false, "no reply: "+robot
+		case f.Kind == rule.DoReply && s.VerifiedReplies && m.Proof == nil:
+			needs.Proof = true
+			step.Reason = "if the sender is verified"
+		case f.Kind == rule.DoReply && s.VerifiedReplies && !m.Proof.Proven:
+			step.Do, step.Reason = false, "no reply: the sender is not verified ("+m.Proof.Text+")"
 		case f.Kind == rule.DoMove && *mover != "":
 			step.Do, step.Reason = false, "the earlier rule “"+*mover+"” moves the message"
 		case f.Kind == rule.DoMove:

@@ -162,13 +162,22 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 			}
 			return mail.Address{}, false
 		}
+		// A correspondent is whoever writes from his address; where that is not enough,
+		// it has to be proven.
+		asks := func(in *Input) bool { return in.VerifiedBook && key == "correspondent" && noun == "sender" }
 		add(&test{place: place + "." + key, sentence: sentence,
 			answer: func(in *Input) Answer {
 				_, ok := find(in)
+				if ok && asks(in) {
+					return in.proven(true)
+				}
 				return yes(ok)
 			},
 			why: func(in *Input, answer Answer) string {
 				if a, ok := find(in); ok {
+					if asks(in) && answer != Yes {
+						return noun + " " + a.String() + " would belong to " + quote(in.Book.Find(a).Name) + ", but " + in.proof()
+					}
 					switch key {
 					case "name":
 						return noun + " is called " + quote(a.Name)

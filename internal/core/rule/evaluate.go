@@ -102,12 +102,14 @@ func (n *Needs) head(item *mail.Item) { n.NeedHead(item.ID) }
 // Input is one message as conditions see it. It caches folded texts, so one
 // Input serves all rules; it is for one goroutine.
 type Input struct {
-	Message *mail.Message
-	Now     time.Time
-	Book    *correspondent.Book // nil is an empty one
-	Topics  *topic.Panel        // nil has none
-	Taken   string              // the first earlier rule that takes something of the message, by its name
-	Zone    *time.Location      // set for each rule
+	Message      *mail.Message
+	Now          time.Time
+	Book         *correspondent.Book                   // nil is an empty one
+	Topics       *topic.Panel                          // nil has none
+	Said         func(topic string) (about, said bool) // what people said of the message; nil for nothing
+	VerifiedBook bool                                  // correspondents are recognised only where the sender is verified
+	Taken        string                                // the first earlier rule that takes something of the message, by its name
+	Zone         *time.Location                        // set for each rule
 
 	needs   Needs // of the rule that was evaluated last
 	folded  map[string]string

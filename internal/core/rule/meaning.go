@@ -45,6 +45,15 @@ func (c *compiler) topic(t *TopicTest, place string, add func(*test)) {
 	look := func(in *Input) (name string, likely float64, answer Answer) {
 		answer = No
 		for _, n := range t.Is {
+			if about, said := in.said(n); said {
+				switch {
+				case about:
+					return n, 1, Yes
+				case answer == No && name == "":
+					name, likely = n, 0
+				}
+				continue
+			}
 			found, at := in.Topics.Find(n)
 			if found == nil || !found.Ready() {
 				if answer != Yes {
@@ -83,7 +92,12 @@ func (c *compiler) topic(t *TopicTest, place string, add func(*test)) {
 		why: func(in *Input, answer Answer) string {
 			name, likely, _ := look(in)
 			found, _ := in.Topics.Find(name)
+			about, said := in.said(name)
 			switch {
+			case said && about:
+				return "a person said that it is about " + quote(name)
+			case said && answer == No:
+				return "a person said that it is not about " + quote(name)
 			case answer == NotYet:
 				return "the text has not been read yet"
 			case found == nil:
@@ -103,6 +117,13 @@ func (c *compiler) topic(t *TopicTest, place string, add func(*test)) {
 			}
 			return fmt.Sprintf("it is in doubt whether it is about %s: %d %% likely, and surely so from %d %%, surely not up to %d %%%s", quote(name), hundred(likely), hundred(confidence), hundred(1-confidence), words)
 		}})
+}
+
+func (in *Input) said(name string) (about, said bool) {
+	if in.Said == nil {
+		return false, false
+	}
+	return in.Said(name)
 }
 
 func hundred(x float64) int { return int(math.Round(100 * x)) }
@@ -135,29 +156,34 @@ func (c *compiler) verified(want bool, place string, add func(*test)) {
 		sentence = "from a sender who is not verified"
 	}
 	add(&test{place: place, sentence: sentence,
-		answer: func(in *Input) Answer {
-			switch p := in.Message.Proof; {
-			case p == nil:
-				in.needs.Proof = true
-				return NotYet
-			case p.Unknown:
-				return Unknowable
-			default:
-				return yes(p.Proven == want)
-			}
-		},
-		why: func(in *Input, answer Answer) string {
-			switch p := in.Message.Proof; {
-			case p == nil:
-				return "whether the sender is verified was not looked into yet"
-			case p.Unknown:
-				return "it cannot be found out now whether the sender is verified: " + p.Text
-			case p.Proven:
-				return "the sender is verified: " + p.Text
-			default:
-				return "the sender is not verified: " + p.Text
-			}
-		}})
+		answer: func(in *Input) Answer { return in.proven(want) },
+		why:    func(in *Input, _ Answer) string { return in.proof() }})
+}
+
+// proven says whether the sender is verified, or is not, as is wanted.
+func (in *Input) proven(want bool) Answer {
+	switch p := in.Message.Proof; {
+	case p == nil:
+		in.needs.Proof = true
+		return NotYet
+	case p.Unknown:
+		return Unknowable
+	default:
+		return yes(p.Proven == want)
+	}
+}
+
+func (in *Input) proof() string {
+	switch p := in.Message.Proof; {
+	case p == nil:
+		return "whether the sender is verified was not looked into yet"
+	case p.Unknown:
+		return "it cannot be found out now whether the sender is verified: " + p.Text
+	case p.Proven:
+		return "the sender is verified: " + p.Text
+	default:
+		return "the sender is not verified: " + p.Text
+	}
 }
 
 // foldText folds a long text; what fold does to a short one.

@@ -268,5 +268,18 @@ func own(text string) string {
 	return b.String()
 }
 
+// Alike says how alike two messages are, from 0 to 1.
+func (f *Features) Alike(other *Features) float64 {
+	mine := make(map[uint16]float32, len(f.index))
+	for k, b := range f.index {
+		mine[b] += f.value[k]
+	}
+	sum := float32(0)
+	for k, b := range other.index {
+		sum += mine[b] * other.value[k]
+	}
+	return float64(sum)
+}
+
 // NewReader makes a reader.
 func NewReader() *Reader { return &Reader{} }

@@ -437,6 +437,157 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/topics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The topics, how good each is and which rules ask for it. */
+        get: operations["ListTopics"];
+        put?: never;
+        /** Make a topic. */
+        post: operations["AddTopic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a topic learn from a file of examples; one of that name is made if there is none. */
+        post: operations["ImportTopic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a topic another name. */
+        put: operations["ChangeTopic"];
+        post?: never;
+        /** Remove a topic that no rule names, with its examples. */
+        delete: operations["RemoveTopic"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{id}/examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** The messages by which a topic was taught, the newest first. */
+        get: operations["ListExamples"];
+        put?: never;
+        /** Say of messages whether they are about the topic, which learns from them. */
+        post: operations["MarkMessages"];
+        /** Take examples back, which the topic then forgets. */
+        delete: operations["TakeExamplesBack"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{id}/teachings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** Known messages whose answer would teach the topic most, by subject, sender and names. */
+        get: operations["ListTeachings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{id}/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** What a rule would take of the last messages that asks for this topic only, with their texts. Nothing is written. */
+        get: operations["RehearseTopic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** A topic as a file, with the text of its examples. */
+        get: operations["ExportTopic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whom the office believes, and whether a virus scanner is asked. */
+        get: operations["GetTrust"];
+        /** Set whom the office believes. */
+        put: operations["SetTrust"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tables": {
         parameters: {
             query?: never;
@@ -973,6 +1124,44 @@ export interface paths {
         };
         /** One message, what was decided for it, and what each rule makes of it and why. */
         get: operations["ExplainMessage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{number}/topics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** What each topic makes of a message, with its text, and what people said of it. */
+        get: operations["JudgeMessage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{number}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** Whether it is proven who sent a message: by a trusted server's report or by its signatures. */
+        get: operations["ProveMessage"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1685,6 +1874,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tray/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say of items that wait because a topic is in doubt whether their messages are about it; it learns from that and they go on under their rule. */
+        post: operations["AnswerTopics"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tray/again": {
         parameters: {
             query?: never;
@@ -2173,6 +2379,131 @@ export interface components {
             count: number;
             /** @description some of the addresses */
             known: string[];
+        };
+        TopicSettings: {
+            name: string;
+        };
+        Topic: {
+            id: string;
+            name: string;
+            revision: number;
+            /** @description examples that are about it */
+            about: number;
+            /** @description examples that are not */
+            others: number;
+            /** @description whether it judges */
+            ready: boolean;
+            /** @description how many examples of each sort it needs before it judges */
+            needs: number;
+            /** @description how good it is, in words */
+            sentence: string;
+            quality?: components["schemas"]["TopicQuality"];
+            /** @description the names of the rules that ask for it */
+            rules: string[];
+        };
+        /** @description each example judged by all the others, with the usual confidence */
+        TopicQuality: {
+            examples: number;
+            /** @description examples that are about it */
+            about: number;
+            /** @description of these, taken for sure */
+            found: number;
+            /** @description of these, passed over for sure */
+            missed: number;
+            /** @description others that were taken for sure */
+            wrong: number;
+            /** @description of both sorts, not sure */
+            asked: number;
+        };
+        TopicExample: {
+            /** Format: int64 */
+            id: number;
+            about: boolean;
+            subject: string;
+            sender: string;
+            names: string[];
+            /** @description how it begins */
+            text: string;
+            /** @description where it was marked: mail, rehearsal, tray, proposal, import */
+            origin: string;
+            marked_by: string;
+            /** Format: date-time */
+            marked_at: string;
+            /**
+             * Format: int64
+             * @description its number
+             */
+            message?: number;
+        };
+        MarkRequest: {
+            messages: number[];
+            about: boolean;
+            /**
+             * @default mail
+             * @enum {string}
+             */
+            origin: "mail" | "rehearsal" | "proposal";
+        };
+        Teaching: {
+            message: components["schemas"]["Message"];
+            /** @description how likely it is about the topic by subject, sender and names, in percent */
+            likely: number;
+        };
+        TopicDocument: {
+            /** @description of this file, 1 */
+            format: number;
+            name: string;
+            examples: components["schemas"]["TopicDocumentExample"][];
+        };
+        TopicDocumentExample: {
+            about: boolean;
+            subject: string;
+            text: string;
+            /** @description an address */
+            sender?: string;
+            names?: string[];
+        };
+        TopicVerdict: {
+            id: string;
+            topic: string;
+            ready: boolean;
+            /** @description in percent */
+            likely?: number;
+            /** @enum {string} */
+            decision: "about" | "not about" | "in doubt" | "not learned";
+            /** @description what spoke for it, the strongest first */
+            for: string[];
+            against: string[];
+            /** @description what a person said of it */
+            said?: boolean;
+        };
+        Proof: {
+            /** @enum {string} */
+            state: "verified" | "not verified" | "not known";
+            /** @description by what, or why not */
+            text: string;
+        };
+        TrustSettings: {
+            /** @description names under which the office's own mail servers report (authserv-id, RFC 8601 section 2.2) */
+            servers: string[];
+            /** @description replies go to verified senders only */
+            replies: boolean;
+            /** @description correspondents are recognised only where the sender is verified */
+            correspondents: boolean;
+        };
+        Trust: {
+            servers: string[];
+            replies: boolean;
+            correspondents: boolean;
+            /** @description where the virus scanner listens that is asked */
+            scanner?: string;
+            /** @description which it is, or why it cannot be asked */
+            scanner_says?: string;
+            scanner_answers?: boolean;
+        };
+        AnswerRequest: {
+            matters: string[];
+            about: boolean;
         };
         LookupTableSettings: {
             /** @description one word, as patterns name it: lookup stations of (file.stem) */
@@ -2815,11 +3146,13 @@ export interface components {
             path?: string;
             /** @description of a filing: its number */
             register?: string;
+            /** @description the topic that is in doubt, by its name */
+            topic?: string;
             /** Format: date-time */
             at?: string;
             message?: components["schemas"]["Message"];
             /** @description what a person can do about it */
-            ways: ("again" | "release" | "elsewhere" | "refile" | "aside")[];
+            ways: ("answer" | "again" | "release" | "elsewhere" | "refile" | "aside")[];
         };
         TrayGroup: {
             cause: string;
@@ -2827,7 +3160,7 @@ export interface components {
             help: string;
             /** @description of all; the matters shown may be fewer */
             count: number;
-            ways: ("again" | "release" | "elsewhere" | "refile" | "aside")[];
+            ways: ("answer" | "again" | "release" | "elsewhere" | "refile" | "aside")[];
             matters: components["schemas"]["Matter"][];
         };
         Tray: {
@@ -3080,6 +3413,7 @@ export interface components {
             folders: components["schemas"]["Choice"][];
             labels: components["schemas"]["Choice"][];
             recipients: components["schemas"]["Choice"][];
+            topics: string[];
             correspondents: string[];
             groups: string[];
         };
@@ -3905,6 +4239,325 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListTopics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The topics. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topic"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AddTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TopicSettings"];
+            };
+        };
+        responses: {
+            /** @description Made. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topic"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ImportTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TopicDocument"];
+            };
+        };
+        responses: {
+            /** @description The topic, which learned from them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topic"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ChangeTopic: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TopicSettings"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topic"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RemoveTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListExamples: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The examples. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopicExample"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    MarkMessages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkRequest"];
+            };
+        };
+        responses: {
+            /** @description The topic afterwards. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topic"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    TakeExamplesBack: {
+        parameters: {
+            query: {
+                /** @description their numbers */
+                id: number[];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The topic afterwards. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topic"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListTeachings: {
+        parameters: {
+            query?: {
+                most?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The messages, the most teaching first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Teaching"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    RehearseTopic: {
+        parameters: {
+            query?: {
+                last?: number;
+                /** @description how sure it has to be, in percent */
+                confidence?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rehearsal. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ExportTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopicDocument"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetTrust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trust"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    SetTrust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrustSettings"];
+            };
+        };
+        responses: {
+            /** @description The settings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trust"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -4799,6 +5452,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    JudgeMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The topics. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopicVerdict"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ProveMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proof. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6112,6 +6811,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tray"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    AnswerTopics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerRequest"];
+            };
+        };
+        responses: {
+            /** @description How many items went on. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -2,7 +2,7 @@ import { type KeyboardEvent, type ReactNode, useId, useRef, useState } from 'rea
 
 import type { Schemas } from '../api/client'
 import { Blank, Button } from '../ui/basics'
-import { emptyValue, headerOps, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
+import { emptyValue, headerOps, type InnerText, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
 
 /** What the blanks offer: what is set up, and what occurs in the mailboxes. */
 export type Known = { mailboxes: string[]; cabinets: string[]; folders: string[]; people: string[]; choices?: Schemas['Choices']; language?: Schemas['Language'] }
@@ -75,13 +75,14 @@ function offersOf(s: Shape, known: Known): Offered[] {
   const c = known.choices
   if (!c || !s.offer) return []
   if (s.offer === 'folders') return known.folders.map((value) => ({ value }))
+  if (s.offer === 'topics') return c.topics.map((value) => ({ value }))
   if (s.offer === 'correspondents') return [...c.correspondents, ...c.groups].map((value) => ({ value }))
   return c[s.offer]
 }
 
 const about: Record<string, string> = {
   domains: 'These write to the mailbox:', addresses: 'These write to the mailbox:', recipients: 'Mail comes to these:', words: 'These words occur in subjects:',
-  labels: 'These labels are on messages:', folders: 'These folders are there:', correspondents: 'In the book:',
+  topics: 'In Settings:', labels: 'These labels are on messages:', folders: 'These folders are there:', correspondents: 'In the book:',
 }
 
 type LeafProps = { leaf: Leaf; known: Known; wrong: string[]; exception?: boolean; onChange: (n: Node | null) => void }
@@ -99,6 +100,7 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
   if (s.values === 'texts') shown = orList(list(v as Texts), s.sub === 'all' || s.sub === 'contains all' ? 'and' : 'or')
   else if (s.values === 'item') shown = itemWords(v as ItemTest, known.language?.kinds ?? [])
   else if (s.values === 'count') shown = `${Number(v)} attachments`
+  else if (s.sub === 'verified') shown = v ? 'verified' : 'not verified'
   else if (s.values === 'yes') { shown = v ? (s.key === 'read' ? 'read' : 'flagged') : s.key === 'read' ? 'unread' : 'not flagged'; words = exception ? 'it is' : 'that are' }
   else if (s.values === 'no') { shown = v ? 'something' : 'nothing' }
   else if (s.values === 'header') shown = headerWords(v as Header)
@@ -110,6 +112,7 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
       <Blank label={s.words} text={shown} wrong={wrong}>
         <LeafEditor s={s} v={v} known={known} set={set} change={(to) => onChange({ leaf: withValue(to, to.values === s.values ? v : emptyValue(to)) })} />
         {s.sub === 'domain' && <Tick label="without subdomains" checked={!!domain.exactly} onChange={(on) => onChange({ leaf: { [s.key]: { domain: v, ...(on ? { exactly: true } : {}) } } })} />}
+        {s.key === 'topic' && <Sure leaf={leaf} onChange={onChange} />}
         {s.key === 'words' && <WordsIn leaf={leaf} sub={s.sub!} onChange={onChange} />}
         <p className="mt-4 border-t border-line pt-3"><button className="add !text-seal" onClick={() => onChange(null)}>Take this condition out</button></p>
       </Blank>
@@ -123,6 +126,19 @@ function WordsIn({ leaf, sub, onChange }: { leaf: Leaf; sub: string; onChange: (
   const on = w.in ? list(w.in) : places.map(([p]) => p)
   const set = (next: string[]) => onChange({ leaf: { words: { ...(next.length && next.length < places.length ? { in: next } : {}), [sub]: w[sub] } } })
   return <div className="mt-3"><p className="text-sm font-semibold">Looked for in</p>{places.map(([p, label]) => <Tick key={p} label={label} checked={on.includes(p)} onChange={(yes) => set(yes ? [...on, p] : on.filter((x) => x !== p))} />)}</div>
+}
+
+/** How sure a topic has to be. */
+function Sure({ leaf, onChange }: { leaf: Leaf; onChange: (n: Node) => void }) {
+  const t = leaf.topic as { is: Texts; confidence?: string }
+  return (
+    <label className="mt-3 block text-sm font-semibold">How sure it has to be
+      <select className="field mt-1 font-normal" value={t.confidence ?? '85%'} onChange={(e) => onChange({ leaf: { topic: { is: t.is, ...(e.target.value === '85%' ? {} : { confidence: e.target.value }) } } })}>
+        {[...new Set(['75%', '85%', '90%', '95%', t.confidence ?? '85%'])].sort().map((c) => <option key={c} value={c}>{c.replace('%', ' %')}</option>)}
+      </select>
+      <span className="font-normal text-ink-3">What is less sure waits in the tray; your answer there teaches it.</span>
+    </label>
+  )
 }
 
 type Header = { name: string; there?: boolean } & Partial<Record<string, Texts | boolean>>
@@ -167,7 +183,7 @@ function LeafEditor({ s, v, known, set, change }: { s: Shape; v: unknown; known:
           <input className="field mt-1 font-normal" type={s.values === 'day' ? 'date' : 'text'} value={String(v)} onChange={(e) => set(e.target.value)} />
         </label>
       )}
-      {s.values === 'yes' && <Tick label={s.key === 'read' ? 'read' : 'flagged'} checked={v === true} onChange={set} />}
+      {s.values === 'yes' && <Tick label={s.sub === 'verified' ? 'verified: a signature or a trusted server proves it' : s.key === 'read' ? 'read' : 'flagged'} checked={v === true} onChange={set} />}
       {s.values === 'no' && <OneOf name="taken" value={v ? 'yes' : 'no'} choices={[['no', 'nothing', 'What no earlier rule wants'], ['yes', 'something']]} onChange={(x) => set(x === 'yes')} />}
     </>
   )
@@ -261,7 +277,15 @@ export const itemWords = (t: ItemTest, kinds: Schemas['Kind'][]): string => {
   if (t.type) noun += ` of the type ${orList(list(t.type))}`
   if (t.larger) noun += ` over ${t.larger}`
   if (t.smaller) noun += ` under ${t.smaller}`
+  if (t.text?.contains) noun += ` in which ${orList(list(t.text.contains))} stands`
+  if (t.text?.['contains all']) noun += ` in which ${orList(list(t.text['contains all']), 'and')} stand`
+  if (t.text?.matches) noun += ` in which something matches ${orList(list(t.text.matches))}`
   return noun
+}
+
+const inner = (t: InnerText): InnerText | undefined => {
+  const kept = Object.fromEntries(Object.entries(t).filter(([, v]) => v !== undefined))
+  return Object.keys(kept).length ? kept : undefined
 }
 
 export function ItemEditor({ test: t, known, onChange }: { test: ItemTest; known: Known; onChange: (t: ItemTest) => void }) {
@@ -287,6 +311,10 @@ export function ItemEditor({ test: t, known, onChange }: { test: ItemTest; known
         <label className="mt-3 block text-sm font-semibold">Under<input className="field mt-1 font-normal" placeholder="10 MB" value={t.smaller ?? ''} onChange={(e) => set({ smaller: e.target.value })} /></label>
       </div>
       {line('name matches', 'Names by regular expression', '^BK-[0-9]+')}
+      <div className="mt-3 border-t border-line pt-3">
+        <TextList label="Words inside, any of them" values={list(t.text?.contains)} onChange={(x) => set({ text: inner({ ...t.text, contains: x.length ? collapse(x) : undefined }) })} />
+        <p className="mt-1 text-sm text-ink-3">Looked for in PDFs, documents, spreadsheets, presentations and text files. What cannot be read, because it was scanned or is locked, waits in the tray.</p>
+      </div>
       <div className="mt-2"><Tick label="only what is shown within the text" checked={t.inline === true} onChange={(on) => set({ inline: on || undefined })} /></div>
     </>
   )

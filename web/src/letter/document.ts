@@ -1,6 +1,7 @@
 /** The rule document as the letter edits it. What the letter has no blank for is kept as it is. */
 export type Texts = string | string[]
-export type ItemTest = { kind?: Texts; extension?: Texts; type?: Texts; name?: Texts; 'name matches'?: Texts; larger?: string; smaller?: string; inline?: boolean }
+export type ItemTest = { kind?: Texts; extension?: Texts; type?: Texts; name?: Texts; 'name matches'?: Texts; larger?: string; smaller?: string; inline?: boolean; text?: InnerText }
+export type InnerText = { contains?: Texts; 'contains all'?: Texts; matches?: Texts }
 export type Leaf = Record<string, unknown>
 export type Group = { group: 'all' | 'any' | 'none'; items: Node[] }
 export type Node = Group | { leaf: Leaf }
@@ -22,6 +23,7 @@ export type RuleDocument = {
   copies?: Copy[]
   afterwards?: Step | Step[]
   'leave out'?: string[]
+  hold?: string[]
   then?: 'continue' | 'stop'
   'time zone'?: string
 }
@@ -29,9 +31,9 @@ export type RuleDocument = {
 export const list = (t: Texts | undefined): string[] => (t === undefined ? [] : Array.isArray(t) ? t : [t])
 export const isGroup = (n: Node): n is Group => 'group' in n
 
-const maps = ['sender', 'original sender', 'recipient', 'delivered to', 'subject', 'subject.full', 'words', 'received', 'sent', 'size', 'attachments', 'header']
+const maps = ['sender', 'original sender', 'recipient', 'delivered to', 'subject', 'subject.full', 'words', 'received', 'sent', 'size', 'attachments', 'header', 'topic']
 /** Keys that belong to the others of their map. */
-const shared = ['exactly', 'in']
+const shared = ['exactly', 'in', 'confidence']
 const isShared = (key: string, k: string) => shared.includes(k) || (key === 'header' && k === 'name')
 
 /** Takes a condition apart so that each part has one blank: all keys of one map must hold. */
@@ -67,7 +69,7 @@ export function fromRoot(g: Group | null): RuleDocument['match'] {
 /** Where a node stands in the document that is sent, to find the problems that are told about it. */
 export const placeOf = (root: Group, base: string, index: number) => (base === 'match' && root.items.length === 1 && !isGroup(root.items[0]) ? 'match' : `${base}.${root.group}[${index}]`)
 
-export type Offer = 'domains' | 'addresses' | 'words' | 'recipients' | 'labels' | 'folders' | 'correspondents'
+export type Offer = 'domains' | 'addresses' | 'words' | 'recipients' | 'labels' | 'folders' | 'correspondents' | 'topics'
 export type Shape = { key: string; sub?: string; words: string; group: string; values: 'texts' | 'item' | 'size' | 'age' | 'day' | 'yes' | 'no' | 'count' | 'header'; offer?: Offer; another?: string }
 const address = (key: string, from: string, group: string, offer: Offer): Shape[] => [
   { key, sub: 'domain', words: from, group, values: 'texts', offer: key === 'sender' ? 'domains' : undefined, another: 'Another domain' },
@@ -94,6 +96,7 @@ const dates = (key: string, verb: string): Shape[] => [
 export const shapes: Shape[] = [
   ...address('sender', 'from', 'Sender', 'addresses'),
   { key: 'sender', sub: 'name', words: 'from someone called', group: 'Sender', values: 'texts', another: 'Another name, which a sender can choose freely' },
+  { key: 'sender', sub: 'verified', words: 'whose sender is', group: 'Sender', values: 'yes' },
   ...address('original sender', 'originally from', 'Sender', 'addresses'),
   ...address('recipient', 'to', 'Recipient', 'recipients'),
   ...address('delivered to', 'delivered to', 'Recipient', 'recipients'),
@@ -102,6 +105,7 @@ export const shapes: Shape[] = [
   { key: 'words', sub: 'any', words: 'with any of the words', group: 'Words in subject, text and names', values: 'texts', offer: 'words' },
   { key: 'words', sub: 'all', words: 'with all of the words', group: 'Words in subject, text and names', values: 'texts', offer: 'words' },
   { key: 'header', words: 'whose header field', group: 'Words in subject, text and names', values: 'header' },
+  { key: 'topic', sub: 'is', words: 'about', group: 'What it is about, learned from examples', values: 'texts', offer: 'topics', another: 'Another topic' },
   { key: 'attachment', words: 'with', group: 'Attachments', values: 'item' },
   { key: 'attachments', sub: 'at least', words: 'with at least', group: 'Attachments', values: 'count' },
   { key: 'attachments', sub: 'at most', words: 'with at most', group: 'Attachments', values: 'count' },
@@ -133,7 +137,7 @@ export const valueOf = (leaf: Leaf, s: Shape): unknown => {
 
 export const withValue = (s: Shape, v: unknown, old?: Leaf): Leaf => {
   const was = s.sub && old?.[s.key]
-  const common = was && typeof was === 'object' ? Object.fromEntries(Object.entries(was).filter(([k]) => k === 'in' || (k === 'exactly' && s.sub === 'domain'))) : {}
+  const common = was && typeof was === 'object' ? Object.fromEntries(Object.entries(was).filter(([k]) => k === 'in' || (k === 'confidence' && s.key === 'topic') || (k === 'exactly' && s.sub === 'domain'))) : {}
   return { [s.key]: s.sub ? { ...common, [s.sub]: v } : v }
 }
 

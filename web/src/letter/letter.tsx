@@ -103,6 +103,7 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
           <button className="add" onClick={() => set({ attachments: [{ leave: [{ inline: true, smaller: '20 KB' }] }, ...entries] })}>+ leave out…</button>
         </p>
         <Unasked words={d['leave out']} onChange={(words) => set({ 'leave out': words })} />
+        <Cautions words={d.hold} left={d['leave out']} onChange={(hold) => set({ hold })} />
       </Step>
       <Step title="Afterwards">
         <Told texts={about(problems, 'afterwards', false)} />
@@ -125,6 +126,20 @@ function Unasked({ words, onChange }: { words?: string[]; onChange: (words: stri
   return (
     <p className="mt-2 text-sm leading-normal text-ink-3">Left out unasked: {text}. <Blank label="Left out unasked: change" text="change">
       {defaults.map(([k, t]) => <Tick key={k} label={t} checked={on.includes(k)} onChange={(yes) => { const next = defaults.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x))); onChange(next.length === defaults.length ? undefined : next) }} />)}
+    </Blank></p>
+  )
+}
+
+const cautions: [string, string][] = [['disguised files', 'files that are not what their name says'], ['macros', 'office files with macros'], ['locked archives', 'archives with a password'], ['active files', 'active files']]
+
+/** What waits in the tray until a person has looked; active files only where they are not left out. */
+function Cautions({ words, left, onChange }: { words?: string[]; left?: string[]; onChange: (words: string[] | undefined) => void }) {
+  const on = words ?? cautions.map(([k]) => k)
+  const out = !left || left.includes('active files')
+  const told = cautions.filter(([k]) => on.includes(k) && !(k === 'active files' && out)).map(([, t]) => t)
+  return (
+    <p className="mt-1 text-sm leading-normal text-ink-3">Held for a look: {told.length ? orList(told, 'and') : 'nothing'}. <Blank label="Held for a look: change" text="change">
+      {cautions.map(([k, t]) => <Tick key={k} label={t} checked={on.includes(k)} onChange={(yes) => { const next = cautions.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x))); onChange(next.length === cautions.length ? undefined : next) }} />)}
     </Blank></p>
   )
 }

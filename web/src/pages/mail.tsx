@@ -7,10 +7,11 @@ import { useAddress, useTyped } from '../ui/address'
 import { Button, Listing, Page, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { ChangeSheet, Doing, draggable, FileSheet, Folders, holdsFiles, type InHand, useFiling } from './byhand'
+import { MarkSheet } from './topicmarks'
 import { Undo } from './undo'
 
 const page = 50
-type Sheet = { file: InHand; whole?: boolean } | { change: number[] }
+type Sheet = { file: InHand; whole?: boolean } | { change: number[] } | { mark: number[] }
 
 /** Looks into the mailboxes, and files by hand. */
 export function Mail() {
@@ -75,6 +76,7 @@ export function Mail() {
               <span className="mr-auto font-semibold">{many(chosen.size, 'message')} chosen</span>
               <Button look="main" onClick={() => setSheet({ file: [...chosen].map((number) => ({ number })), whole: true })}>File…</Button>
               <Button onClick={() => setSheet({ change: [...chosen] })}>Label or move…</Button>
+              <Button onClick={() => setSheet({ mark: [...chosen] })}>Topic…</Button>
               <Button look="quiet" onClick={() => setChosen(new Set())}>None</Button>
             </div>
           )}
@@ -103,6 +105,7 @@ export function Mail() {
       </div>
       {sheet && 'file' in sheet && <FileSheet hand={sheet.file} message={sheet.whole} onClose={() => setSheet(null)} onBegun={begun} />}
       {sheet && 'change' in sheet && <ChangeSheet numbers={sheet.change} mailbox={mailbox || undefined} onClose={() => setSheet(null)} onBegun={begun} />}
+      {sheet && 'mark' in sheet && <MarkSheet numbers={sheet.mark} onClose={() => setSheet(null)} />}
       {undoing !== null && <Undo what={{ pass: undoing }} onClose={() => setUndoing(null)} />}
     </Page>
   )

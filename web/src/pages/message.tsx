@@ -7,6 +7,7 @@ import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { ChangeSheet, Doing, FileSheet } from './byhand'
 import { ItemLine, Steps } from './parts'
+import { ProofOf, TopicsOf } from './topicmarks'
 import { Undo } from './undo'
 
 const verdict = (r: Schemas['RuleVerdict']) => (r.off ? 'off' : !r.looks ? 'looks elsewhere' : r.answer === 'yes' ? 'matches' : r.answer === 'no' ? 'does not match' : r.answer)
@@ -31,6 +32,7 @@ export function Message() {
         return (
           <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
             actions={<><Button look="main" onClick={() => setByHand('file')}>File by hand…</Button><Button onClick={() => setByHand('change')}>Label or move…</Button><Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button></>}>
+            <ProofOf number={number} />
             {doing && <Doing pass={doing} onBack={setBack} />}
             {byHand === 'file' && <FileSheet hand={[{ number }]} message onClose={() => setByHand('')} onBegun={begun} />}
             {byHand === 'change' && <ChangeSheet numbers={[number]} onClose={() => setByHand('')} onBegun={begun} />}
@@ -48,6 +50,7 @@ export function Message() {
                 ))}
                 {x.again > 0 && <p className="mt-3"><Button onClick={() => again.mutate()} disabled={again.isPending}>File it again</Button></p>}
                 {x.steps.length > 0 && <><h2 className="mt-6">What was done with it</h2><Steps steps={x.steps} /></>}
+                <TopicsOf number={number} />
               </section>
               <section>
                 <div className="flex items-start justify-between gap-3"><h2>What each rule makes of it</h2>{open && !thorough && <Button onClick={() => setThorough(true)}>Look into it</Button>}</div>

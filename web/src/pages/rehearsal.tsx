@@ -4,6 +4,7 @@ import { Problem, type Schemas } from '../api/client'
 import { Chip, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { ItemLine, MessageHead, Steps } from './parts'
+import { MarkLine } from './topicmarks'
 
 /** On which messages a rehearsal is made. Nothing said is the last ones that are known. */
 export type Scope = { last?: number; since?: string; until?: string; message?: number; thorough?: boolean }
@@ -55,8 +56,8 @@ function Tree({ tree }: { tree: Schemas['FolderSum'][] }) {
   )
 }
 
-type Props = { rehearsal?: Schemas['Rehearsal']; error: unknown; busy: boolean; scope: Scope; setScope: (s: Scope) => void }
-export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope }: Props) {
+type Props = { rehearsal?: Schemas['Rehearsal']; error: unknown; busy: boolean; scope: Scope; setScope: (s: Scope) => void; topics?: string[] }
+export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope, topics = [] }: Props) {
   const [show, setShow] = useState<'messages' | 'folders'>('messages')
   const [only, setOnly] = useState(false)
   const wrong = error instanceof Problem && error.fields.length > 0
@@ -82,6 +83,7 @@ export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope }: Pr
             {!m.matches && <p className="mt-0.5 text-[13.5px] text-ink-2"><Chip word={m.answer === 'no' ? 'does not match' : m.answer} /> {m.reason}</p>}
             {m.items.map((x) => <ItemLine key={x.item} item={x} />)}
             <Steps steps={m.steps} />
+            {topics.length > 0 && <MarkLine topics={topics} message={m.message} />}
             {m.matches && m.items.length === 0 && <p className="mt-1 text-[13.5px] text-ink-2"><Chip word="matches" /> and has no attachment</p>}
           </article>
         ))}

@@ -40,6 +40,18 @@ function useSettled<T>(v: T, ms: number): T {
   return settled
 }
 
+/** The topics that a rule asks for. */
+function topicsOf(d: RuleDocument): string[] {
+  const found = new Set<string>()
+  const walk = (c: unknown) => {
+    if (Array.isArray(c)) c.forEach(walk)
+    else if (c && typeof c === 'object') for (const [k, v] of Object.entries(c)) { if (k === 'topic' && v && typeof v === 'object') list((v as { is?: string | string[] }).is).forEach((t) => found.add(t)); else if (k === 'all' || k === 'any' || k === 'none') walk(v) }
+  }
+  walk(d.match)
+  walk(d.unless ?? [])
+  return [...found]
+}
+
 type Asking = '' | 'remove' | 'old mail' | 'on' | 'revisions'
 
 function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: RuleDocument; rule?: Schemas['Rule']; message?: number; boxes: Schemas['Mailbox'][]; mailboxes: string[]; cabinets: string[] }) {
@@ -109,7 +121,7 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
           <Field label="Name of the rule" value={document.name} onChange={(e) => setDocument({ ...document, name: e.target.value })} error={nameProblem} />
           <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, folders, people, choices: choices.data, language: language.data }} />
         </div>
-        <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} />
+        <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} topics={topicsOf(document)} />
       </div>
       {asking === 'remove' && rule && <RemoveRule rule={rule} onClose={() => setAsking('')} />}
       {asking === 'on' && rule && <SwitchOn rule={rule} onClose={() => setAsking('')} />}

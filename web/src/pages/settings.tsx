@@ -11,6 +11,8 @@ import { HandOver, TakeOver } from './handover'
 import { MailboxSheet, MailboxWays, whereItIs } from './mailboxes'
 import { RegisterCare } from './registercare'
 import { Telling } from './telling'
+import { Topics } from './topic'
+import { Trust } from './trust'
 
 export function Settings() {
   const client = useQueryClient()
@@ -44,6 +46,8 @@ export function Settings() {
       </section>
       <Cabinets onAdd={() => setSearch({ add: 'cabinet' })} onRemove={(c) => setLeaving({ kind: 'cabinet', id: c.id, name: c.name })} />
       <Correspondents />
+      <Topics />
+      <Trust />
       <Tables />
       <Telling />
       <RegisterCare />

@@ -10,7 +10,7 @@ import { MessageHead } from './parts'
 
 type Choice = { matters?: string[]; cause?: string }
 type Way = Schemas['Matter']['ways'][number]
-const words: Record<Way, [string, string]> = { again: ['Try again', 'Try all again'], release: ['Release', 'Release all'], elsewhere: ['File elsewhere…', 'File all elsewhere…'], refile: ['File it again', 'File all again'], aside: ['Set aside…', 'Set all aside…'] }
+const words: Record<Way, [string, string]> = { answer: ['It is about it', ''],  again: ['Try again', 'Try all again'], release: ['Release', 'Release all'], elsewhere: ['File elsewhere…', 'File all elsewhere…'], refile: ['File it again', 'File all again'], aside: ['Set aside…', 'Set all aside…'] }
 const word = (w: Way, filed?: string) => (w === 'again' && filed ? ['Look again', 'Look at all again'] : words[w])
 
 export function Tray() {
@@ -21,16 +21,17 @@ export function Tray() {
   const again = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/again', { body })), ...done })
   const release = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/release', { body })), ...done })
   const refile = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/refile', { body })), ...done })
+  const answer = useMutation({ mutationFn: (body: { matters: string[]; about: boolean }) => value(api.POST('/api/v1/tray/answer', { body })), onSuccess: () => client.invalidateQueries() })
   const settle = useMutation({ mutationFn: (number: number) => value(api.DELETE('/api/v1/tray/notices/{number}', { params: { path: { number } } })), ...done })
   const go = (way: Way, choice: Choice, count: number) => {
     if (way === 'again') again.mutate(choice)
     else if (way === 'release') release.mutate(choice)
     else if (way === 'refile') refile.mutate(choice)
-    else setAsked({ way, choice, count })
+    else if (way === 'aside' || way === 'elsewhere') setAsked({ way, choice, count })
   }
   return (
     <Page title="Tray" sub={query.data?.count ? `${many(query.data.count, 'matter waits', 'matters wait')} for you.` : 'What needs a person waits here, with the reason and the ways on.'}>
-      <Wrong error={again.error ?? release.error ?? refile.error ?? settle.error} />
+      <Wrong error={again.error ?? release.error ?? refile.error ?? answer.error ?? settle.error} />
       <Listing query={query} empty={(t) => t.count === 0 && 'The tray is empty. Nothing waits for you.'}>
         {(t) => (
           <div className="max-w-4xl">
@@ -41,7 +42,7 @@ export function Tray() {
                 <p className="mt-3 flex items-center justify-between text-sm text-ink-3">since {when(n.made_at)}<span className="flex gap-2">{n.kind === 'consent' && n.mailbox && <SignInAgain mailbox={n.mailbox} />}<Button onClick={() => settle.mutate(n.id)}>Seen</Button></span></p>
               </section>
             ))}
-            {t.groups.map((g) => <Group key={g.cause} group={g} go={go} />)}
+            {t.groups.map((g) => <Group key={g.cause} group={g} go={go} answer={(m, about) => answer.mutate({ matters: [m], about })} busy={answer.isPending} />)}
           </div>
         )}
       </Listing>
@@ -51,7 +52,7 @@ export function Tray() {
   )
 }
 
-function Group({ group: g, go }: { group: Schemas['TrayGroup']; go: (way: Way, choice: Choice, count: number) => void }) {
+function Group({ group: g, go, answer, busy }: { group: Schemas['TrayGroup']; go: (way: Way, choice: Choice, count: number) => void; answer: (matter: string, about: boolean) => void; busy: boolean }) {
   return (
     <section aria-label={g.title} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
       <div className="flex flex-wrap items-start justify-between gap-3">
@@ -59,7 +60,7 @@ function Group({ group: g, go }: { group: Schemas['TrayGroup']; go: (way: Way, c
           <h2 className="!text-[17px]">{g.title}{g.count > 1 && <span className="font-normal text-ink-3"> · {g.count}</span>}</h2>
           <p className="mt-1 text-ink-2">{g.help}</p>
         </div>
-        {g.count > 1 && <div className="flex flex-wrap gap-2">{g.ways.toReversed().map((w) => <Button key={w} look={w === 'again' ? 'main' : 'plain'} onClick={() => go(w, { cause: g.cause }, g.count)}>{word(w, g.matters[0]?.register)[1]}</Button>)}</div>}
+        {g.count > 1 && <div className="flex flex-wrap gap-2">{g.ways.filter((w) => w !== 'answer').toReversed().map((w) => <Button key={w} look={w === 'again' ? 'main' : 'plain'} onClick={() => go(w, { cause: g.cause }, g.count)}>{word(w, g.matters[0]?.register)[1]}</Button>)}</div>}
       </div>
       {g.matters.map((m) => (
         <div key={m.id} className="mt-3 border-t border-line pt-3">
@@ -67,7 +68,10 @@ function Group({ group: g, go }: { group: Schemas['TrayGroup']; go: (way: Way, c
           <div className="mt-2 ml-3 border-l-2 border-line-2 pl-3">
             <p className="[overflow-wrap:anywhere]">{m.register ? <Link className="hover:underline" to={`/register/${m.register}`}>{m.path}</Link> : m.name} <span className="text-[13.5px] text-ink-3">{!!m.size && size(m.size)}{m.rule && ` · rule “${m.rule}”`}</span></p>
             <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2"><span className="inline-block first-letter:uppercase">{m.reason}.</span></p>
-            <p className="mt-1.5 flex flex-wrap gap-x-4 gap-y-1">{m.ways.map((w) => <button key={w} className="add" aria-label={`${word(w, m.register)[0]}: ${m.name}`} onClick={() => go(w, { matters: [m.id] }, 1)}>{word(w, m.register)[0]}</button>)}</p>
+            {m.topic && m.ways.includes('answer') && (
+              <p className="mt-2 flex flex-wrap items-center gap-2"><Button disabled={busy} onClick={() => answer(m.id, true)} aria-label={`It is about ${m.topic}: ${m.name}`}>It is about {m.topic}</Button><Button disabled={busy} onClick={() => answer(m.id, false)} aria-label={`It is not about ${m.topic}: ${m.name}`}>It is not</Button></p>
+            )}
+            <p className="mt-1.5 flex flex-wrap gap-x-4 gap-y-1">{m.ways.filter((w) => w !== 'answer').map((w) => <button key={w} className="add" aria-label={`${word(w, m.register)[0]}: ${m.name}`} onClick={() => go(w, { matters: [m.id] }, 1)}>{word(w, m.register)[0]}</button>)}</p>
           </div>
         </div>
       ))}

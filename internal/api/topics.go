@@ -1,0 +1,274 @@
+package api
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/topic"
+	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/store"
+)
+
+func percent(x float64) int { return int(math.Round(100 * x)) }
+
+func (s *Server) topic(t *store.Topic) (Topic, error) {
+	learned := s.Engine.Learned(t.Name)
+	out := Topic{ID: t.ID, Name: t.Name, Revision: t.Revision, About: learned.Yes, Others: learned.No, Ready: learned.Ready(), Needs: topic.MinExamples, Rules: []string{}}
+	q := learned.Quality(topic.DefaultConfidence)
+	out.Sentence = q.Sentence()
+	if learned.Ready() {
+		out.Quality = &TopicQuality{Examples: q.Examples, About: q.About, Found: q.Found, Missed: q.Missed, Wrong: q.Wrong, Asked: q.Asked}
+	} else {
+		out.Sentence = "It does not judge yet: " + learned.Missing() + "."
+	}
+	used, err := s.Engine.UsedBy(func(r *rule.Rule) bool {
+		return slices.ContainsFunc(r.Topics(), func(u rule.TopicUse) bool { return strings.EqualFold(strings.TrimSpace(u.Name), t.Name) })
+	})
+	out.Rules = append(out.Rules, used...)
+	return out, err
+}
+
+func (s *Server) topicByID(id string) (Topic, error) {
+	t, err := s.Store.TopicByID(id)
+	if err != nil {
+		return Topic{}, err
+	}
+	return s.topic(&t)
+}
+
+// ListTopics lists the topics.
+func (s *Server) ListTopics(context.Context, ListTopicsRequestObject) (ListTopicsResponseObject, error) {
+	rows, err := s.Store.Topics()
+	out := ListTopics200JSONResponse{}
+	for i := range rows {
+		one, err := s.topic(&rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, err
+}
+
+// AddTopic makes a topic.
+func (s *Server) AddTopic(ctx context.Context, r AddTopicRequestObject) (AddTopicResponseObject, error) {
+	t := store.Topic{Name: r.Body.Name}
+	if err := s.Engine.SaveTopic(&t, 0, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.topic(&t)
+	return AddTopic201JSONResponse(out), err
+}
+
+// ChangeTopic gives a topic another name.
+func (s *Server) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (ChangeTopicResponseObject, error) {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	t := store.Topic{ID: r.ID, Name: r.Body.Name}
+	if err := s.Engine.SaveTopic(&t, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.topic(&t)
+	return ChangeTopic200JSONResponse(out), err
+}
+
+// RemoveTopic removes a topic.
+func (s *Server) RemoveTopic(ctx context.Context, r RemoveTopicRequestObject) (RemoveTopicResponseObject, error) {
+	return RemoveTopic204Response{}, s.Engine.RemoveTopic(r.ID, viewerOf(ctx).Name)
+}
+
+// ListExamples lists by what a topic was taught.
+func (s *Server) ListExamples(ctx context.Context, r ListExamplesRequestObject) (ListExamplesResponseObject, error) {
+	v := viewerOf(ctx)
+	t, err := s.Store.TopicByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Examples(v, t.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := ListExamples200JSONResponse{}
+	for i := range rows {
+		e := &rows[i]
+		one := TopicExample{ID: e.ID, About: e.About, Subject: e.Subject, Sender: e.SenderAddress, Names: list(e.Names), Text: rule.Short(strings.Join(strings.Fields(e.Text), " ")), Origin: e.Origin, MarkedBy: e.MarkedBy, MarkedAt: e.MarkedAt}
+		if e.MessageID > 0 {
+			one.Message = &e.MessageID
+		}
+		out = append(out, one)
+	}
+	return out, s.Store.Record(v, "read examples", t.Name)
+}
+
+// MarkMessages teaches a topic.
+func (s *Server) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) (MarkMessagesResponseObject, error) {
+	origin := "mail"
+	if r.Body.Origin != nil {
+		origin = string(*r.Body.Origin)
+	}
+	if _, err := s.Engine.Mark(ctx, viewerOf(ctx), r.ID, r.Body.Messages, r.Body.About, origin); err != nil {
+		return nil, err
+	}
+	out, err := s.topicByID(r.ID)
+	return MarkMessages200JSONResponse(out), err
+}
+
+// TakeExamplesBack lets a topic forget examples.
+func (s *Server) TakeExamplesBack(ctx context.Context, r TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error) {
+	n, err := s.Engine.Unmark(viewerOf(ctx), r.ID, r.Params.ID)
+	if err == nil && n == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.topicByID(r.ID)
+	return TakeExamplesBack200JSONResponse(out), err
+}
+
+// ListTeachings lists what would teach a topic most.
+func (s *Server) ListTeachings(ctx context.Context, r ListTeachingsRequestObject) (ListTeachingsResponseObject, error) {
+	v := viewerOf(ctx)
+	found, err := s.Engine.Teachings(v, r.ID, number(r.Params.Most, 20))
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.names(v)
+	out := ListTeachings200JSONResponse{}
+	for i := range found {
+		out = append(out, Teaching{Message: n.message(&found[i].Message), Likely: percent(found[i].Likely)})
+	}
+	return out, err
+}
+
+// RehearseTopic says what a topic would take of the past.
+func (s *Server) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject) (RehearseTopicResponseObject, error) {
+	document, err := s.Engine.PastRule(r.ID, number(r.Params.Confidence, 0))
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.rehearsal(ctx, engine.RehearsalOf{Rule: document, Last: number(r.Params.Last, 100), Thorough: true}, s.sentence(document))
+	return RehearseTopic200JSONResponse(out), err
+}
+
+// ExportTopic gives a topic as a file.
+func (s *Server) ExportTopic(ctx context.Context, r ExportTopicRequestObject) (ExportTopicResponseObject, error) {
+	v := viewerOf(ctx)
+	t, err := s.Store.TopicByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Examples(v, t.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := TopicDocument{Format: 1, Name: t.Name, Examples: []TopicDocumentExample{}}
+	for i := range rows {
+		e := &rows[i]
+		names := list(e.Names)
+		out.Examples = append(out.Examples, TopicDocumentExample{About: e.About, Subject: e.Subject, Text: e.Text, Sender: optional(e.SenderAddress), Names: &names})
+	}
+	return ExportTopic200JSONResponse(out), s.Store.Record(v, "export topic", t.Name)
+}
+
+// ImportTopic lets a topic learn from a file.
+func (s *Server) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (ImportTopicResponseObject, error) {
+	v := viewerOf(ctx)
+	if r.Body.Format != 1 {
+		return nil, rule.Problems{{Place: "format", Text: "the file has a format that this version does not read; it reads format 1", Meant: "1"}}
+	}
+	var examples []topic.Example
+	for _, e := range r.Body.Examples {
+		one := topic.Example{About: e.About, Mail: topic.Mail{Subject: e.Subject, Text: e.Text, Names: listed(e.Names)}}
+		if e.Sender != nil {
+			if a := mail.ParseAddresses(*e.Sender); len(a) > 0 {
+				one.Mail.Sender = a[0]
+			}
+		}
+		examples = append(examples, one)
+	}
+	id, err := s.Engine.ImportTopic(v, r.Body.Name, examples)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.topicByID(id)
+	return ImportTopic200JSONResponse(out), err
+}
+
+// JudgeMessage says what the topics make of a message.
+func (s *Server) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) (JudgeMessageResponseObject, error) {
+	all, err := s.Engine.JudgeMessage(ctx, viewerOf(ctx), r.Number)
+	out := JudgeMessage200JSONResponse{}
+	for _, j := range all {
+		one := TopicVerdict{ID: j.Topic.ID, Topic: j.Topic.Name, Ready: j.Ready, Decision: NotLearned, For: []string{}, Against: []string{}, Said: j.Said}
+		if j.Ready {
+			likely := percent(j.Likely)
+			one.Likely = &likely
+			one.Decision = map[topic.Decision]TopicVerdictDecision{topic.About: About, topic.NotAbout: NotAbout, topic.Doubtful: InDoubt}[j.Decision]
+		}
+		for _, e := range j.Why {
+			if e.Weight > 0 {
+				one.For = append(one.For, e.Word)
+			} else if e.Weight < 0 {
+				one.Against = append(one.Against, e.Word)
+			}
+		}
+		out = append(out, one)
+	}
+	return out, err
+}
+
+// ProveMessage says whether it is proven who sent a message.
+func (s *Server) ProveMessage(ctx context.Context, r ProveMessageRequestObject) (ProveMessageResponseObject, error) {
+	p, err := s.Engine.ProveMessage(ctx, viewerOf(ctx), r.Number)
+	out := Proof{State: NotVerified, Text: p.Text}
+	switch {
+	case p.Unknown:
+		out.State = NotKnown
+	case p.Proven:
+		out.State = Verified
+	}
+	return ProveMessage200JSONResponse(out), err
+}
+
+func (s *Server) trust(ctx context.Context) Trust {
+	t := s.Engine.Trust()
+	out := Trust{Servers: list(t.Servers), Replies: t.Replies, Correspondents: t.Correspondents}
+	if s.Engine.Scanner != nil {
+		says, err := s.Engine.Scanner.Ping(ctx)
+		answers := err == nil
+		if err != nil {
+			says = err.Error()
+		}
+		out.Scanner, out.ScannerSays, out.ScannerAnswers = &s.Engine.Scanner.Address, &says, &answers
+	}
+	return out
+}
+
+// GetTrust says whom the office believes.
+func (s *Server) GetTrust(ctx context.Context, _ GetTrustRequestObject) (GetTrustResponseObject, error) {
+	return GetTrust200JSONResponse(s.trust(ctx)), nil
+}
+
+// SetTrust sets it.
+func (s *Server) SetTrust(ctx context.Context, r SetTrustRequestObject) (SetTrustResponseObject, error) {
+	err := s.Engine.SetTrust(engine.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies, Correspondents: r.Body.Correspondents}, viewerOf(ctx).Name)
+	return SetTrust200JSONResponse(s.trust(ctx)), err
+}
+
+// AnswerTopics answers what waits because a topic is in doubt.
+func (s *Server) AnswerTopics(ctx context.Context, r AnswerTopicsRequestObject) (AnswerTopicsResponseObject, error) {
+	v := viewerOf(ctx)
+	m, err := s.chosen(v, &r.Body.Matters, nil)
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.Engine.AnswerTopics(ctx, v, m.Items, r.Body.About)
+	return AnswerTopics200JSONResponse{Count: n}, err
+}

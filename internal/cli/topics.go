@@ -1,0 +1,344 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+func findTopic(ctx context.Context, api *client.Client, name string) (client.Topic, error) {
+	all, err := call[[]client.Topic](api.ListTopics(ctx))
+	if err != nil {
+		return client.Topic{}, err
+	}
+	at := slices.IndexFunc(all, func(x client.Topic) bool { return strings.EqualFold(x.Name, name) || x.ID == name })
+	if at < 0 {
+		return client.Topic{}, &exitError{exitMissing, fmt.Sprintf("there is no topic called “%s”; see inktray topics list", name)}
+	}
+	return all[at], nil
+}
+
+// sort says whether the one or the other of two options was given.
+type sort struct{ about, other bool }
+
+func (s *sort) add(cmd *cobra.Command, about, other string) {
+	cmd.Flags().BoolVar(&s.about, "about", false, about)
+	cmd.Flags().BoolVar(&s.other, "not-about", false, other)
+}
+
+func (s *sort) said() (bool, error) {
+	if s.about == s.other {
+		return false, usageError{errors.New("say which: --about or --not-about")}
+	}
+	return s.about, nil
+}
+
+func (c *command) topics() *cobra.Command {
+	root := &cobra.Command{Use: "topics", Short: "What messages are about, learned from examples that you mark"}
+	said := func(t client.Topic, doing string) error {
+		return c.show(t, func() {
+			fmt.Fprintf(c.out, "%s “%s” has %s that are about it and %d that are not. %s\n", doing, t.Name, count(t.About, "example"), t.Others, t.Sentence)
+			if !t.Ready {
+				fmt.Fprintf(c.out, "What would teach it most: inktray topics ask %q\n", t.Name)
+			}
+		})
+	}
+	one := func(use, short string, f func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error, args cobra.PositionalArgs) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, Args: args, RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			t, err := findTopic(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			return f(ctx, api, t, args[1:])
+		})}
+	}
+	var which sort
+	mark := one("mark NAME MESSAGE...", "Say of messages whether they are about the topic, which learns from them", func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+		about, err := which.said()
+		if err != nil {
+			return err
+		}
+		numbers, err := numbersOf(rest)
+		if err != nil {
+			return err
+		}
+		after, err := call[client.Topic](api.MarkMessages(ctx, t.ID, client.MarkRequest{Messages: numbers, About: about}))
+		if err != nil {
+			return err
+		}
+		return said(after, "Learned.")
+	}, cobra.MinimumNArgs(2))
+	mark.Example = "  inktray topics mark \"Berth requests\" 41 42 47 --about"
+	which.add(mark, "they are about it", "they are not")
+	var most, last, confidence int
+	ask := one("ask NAME", "List known messages whose answer would teach the topic most", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+		all, err := call[[]client.Teaching](api.ListTeachings(ctx, t.ID, &client.ListTeachingsParams{Most: &most}))
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			var rows [][]string
+			for _, x := range all {
+				rows = append(rows, []string{fmt.Sprint(x.Message.ID), short(who(x.Message.SenderName, x.Message.SenderAddress), 30), short(x.Message.Subject, 50), fmt.Sprintf("%d %%", x.Likely)})
+			}
+			c.table([]string{"NO.", "FROM", "SUBJECT", "LIKELY"}, rows)
+			if len(all) > 0 {
+				fmt.Fprintf(c.out, "\nAnswer: inktray topics mark %q %d --about, or --not-about\n", t.Name, all[0].Message.ID)
+			}
+		})
+	}, cobra.ExactArgs(1))
+	ask.Flags().IntVar(&most, "most", 20, "how many")
+	past := one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is written", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+		p := &client.RehearseTopicParams{Last: &last}
+		if confidence > 0 {
+			p.Confidence = &confidence
+		}
+		x, err := call[client.Rehearsal](api.RehearseTopic(ctx, t.ID, p))
+		if err != nil {
+			return err
+		}
+		return c.show(x, func() {
+			sure, doubt := 0, 0
+			var rows [][]string
+			for _, m := range x.Messages {
+				switch m.Answer {
+				case "yes":
+					sure++
+				case "cannot be known":
+					doubt++
+				default:
+					continue
+				}
+				rows = append(rows, []string{map[bool]string{true: "about it", false: "in doubt"}[m.Matches], fmt.Sprint(m.Message.ID), short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
+			}
+			c.table([]string{"", "NO.", "FROM", "SUBJECT", "WHY"}, rows)
+			fmt.Fprintf(c.out, "\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n", count(x.Looked, "message"), sure, t.Name, doubt)
+		})
+	}, cobra.ExactArgs(1))
+	past.Flags().IntVar(&last, "last", 100, "how many messages")
+	past.Flags().IntVar(&confidence, "confidence", 0, "how sure it has to be, in percent; 85 where nothing is said")
+	var file, name string
+	export := one("export NAME", "Write a topic with the text of its examples as JSON", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+		x, err := call[client.TopicDocument](api.ExportTopic(ctx, t.ID))
+		if err != nil {
+			return err
+		}
+		if file == "" {
+			return c.json(x)
+		}
+		data, err := json.MarshalIndent(x, "", "  ")
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(file, append(data, '\n'), 0o600); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "“%s” with %s is in %s.\n", t.Name, count(len(x.Examples), "example"), file)
+		return nil
+	}, cobra.ExactArgs(1))
+	export.Flags().StringVar(&file, "file", "", "write into this file")
+	imports := &cobra.Command{
+		Use: "import FILE", Short: "Let a topic learn from an exported one; - reads standard input", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			data, err := c.readFile(args[0])
+			if err != nil {
+				return err
+			}
+			var x client.TopicDocument
+			if err := json.Unmarshal(data, &x); err != nil {
+				return &exitError{exitInvalid, fmt.Sprintf("%s is no exported topic: %v", args[0], err)}
+			}
+			if name != "" {
+				x.Name = name
+			}
+			t, err := call[client.Topic](api.ImportTopic(ctx, x))
+			if err != nil {
+				return err
+			}
+			return said(t, fmt.Sprintf("Learned from %s.", count(len(x.Examples), "example")))
+		}),
+	}
+	imports.Flags().StringVar(&name, "name", "", "the topic that learns; the one that the file names where nothing is said")
+	root.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the topics, and how good each is", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Topic](api.ListTopics(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				for _, t := range all {
+					fmt.Fprintf(c.out, "%s (%d about it, %d not)\n    %s\n", t.Name, t.About, t.Others, t.Sentence)
+					if len(t.Rules) > 0 {
+						fmt.Fprintf(c.out, "    asked for by “%s”\n", strings.Join(t.Rules, "”, “"))
+					}
+				}
+				if len(all) == 0 {
+					fmt.Fprintln(c.out, "There is no topic. Make one: inktray topics add \"Berth requests\"")
+				}
+			})
+		}),
+	}, &cobra.Command{
+		Use: "add NAME", Short: "Make a topic", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			t, err := call[client.Topic](api.AddTopic(ctx, client.TopicSettings{Name: args[0]}))
+			if err != nil {
+				return err
+			}
+			return said(t, "Made.")
+		}),
+	}, one("rename NAME NEW-NAME", "Give a topic another name", func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+		after, err := call[client.Topic](api.ChangeTopic(ctx, t.ID, &client.ChangeTopicParams{}, client.TopicSettings{Name: rest[0]}))
+		if err != nil {
+			return err
+		}
+		return said(after, "Renamed.")
+	}, cobra.ExactArgs(2)), one("remove NAME", "Remove a topic with its examples", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+		if _, err := call[nothing](api.RemoveTopic(ctx, t.ID)); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.out, "“%s” and what it learned are gone.\n", t.Name)
+		return nil
+	}, cobra.ExactArgs(1)), mark, one("examples NAME", "List the messages by which a topic was taught", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+		all, err := call[[]client.TopicExample](api.ListExamples(ctx, t.ID))
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			var rows [][]string
+			for _, x := range all {
+				rows = append(rows, []string{fmt.Sprint(x.ID), map[bool]string{true: "about it", false: "not"}[x.About], short(x.Subject, 50), short(x.Sender, 34), when(x.MarkedAt), x.MarkedBy, x.Origin})
+			}
+			c.table([]string{"NO.", "", "SUBJECT", "FROM", "MARKED", "BY", "IN"}, rows)
+		})
+	}, cobra.ExactArgs(1)), one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples", func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+		numbers, err := numbersOf(rest)
+		if err != nil {
+			return err
+		}
+		after, err := call[client.Topic](api.TakeExamplesBack(ctx, t.ID, &client.TakeExamplesBackParams{ID: numbers}))
+		if err != nil {
+			return err
+		}
+		return said(after, "Taken back.")
+	}, cobra.MinimumNArgs(2)), ask, past, export, imports)
+	return root
+}
+
+// judge shows what the topics make of a message.
+func (c *command) judge() *cobra.Command {
+	return &cobra.Command{
+		Use: "topics NUMBER", Short: "What each topic makes of a message, and by which words", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			n, err := numberOf(args[0], "message")
+			if err != nil {
+				return err
+			}
+			all, err := call[[]client.TopicVerdict](api.JudgeMessage(ctx, n))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, x := range all {
+					likely, decision := "", string(x.Decision)
+					if x.Likely != nil {
+						likely = fmt.Sprintf("%d %%", *x.Likely)
+					}
+					if x.Said != nil {
+						decision = map[bool]string{true: "about (you said so)", false: "not about (you said so)"}[*x.Said]
+					}
+					rows = append(rows, []string{x.Topic, decision, likely, strings.Join(x.For, ", "), strings.Join(x.Against, ", ")})
+				}
+				c.table([]string{"TOPIC", "VERDICT", "LIKELY", "FOR IT", "AGAINST IT"}, rows)
+			})
+		}),
+	}
+}
+
+// prove says whether it is proven who sent a message.
+func (c *command) prove() *cobra.Command {
+	return &cobra.Command{
+		Use: "verify NUMBER", Short: "Find out whether it is proven who sent a message", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			n, err := numberOf(args[0], "message")
+			if err != nil {
+				return err
+			}
+			p, err := call[client.Proof](api.ProveMessage(ctx, n))
+			if err != nil {
+				return err
+			}
+			return c.show(p, func() { fmt.Fprintf(c.out, "The sender is %s: %s.\n", p.State, p.Text) })
+		}),
+	}
+}
+
+func (c *command) trust() *cobra.Command {
+	root := &cobra.Command{Use: "trust", Short: "Whom the office believes: verified senders, and the virus scanner"}
+	say := func(t client.Trust) error {
+		return c.show(t, func() {
+			servers := "no server: signatures are checked here"
+			if len(t.Servers) > 0 {
+				servers = strings.Join(t.Servers, ", ") + "; else signatures are checked here"
+			}
+			yes := map[bool]string{true: "only if the sender is verified", false: "whether or not the sender is verified"}
+			fmt.Fprintf(c.out, "Reports are believed of   %s\nReplies are sent          %s\nCorrespondents count      %s\n", servers, yes[t.Replies], yes[t.Correspondents])
+			scanner := "none; start with --virus-scanner to have one asked"
+			if t.Scanner != nil {
+				scanner = *t.Scanner + ": " + *t.ScannerSays
+			}
+			fmt.Fprintf(c.out, "Virus scanner             %s\n", scanner)
+		})
+	}
+	var servers []string
+	var replies, correspondents bool
+	set := &cobra.Command{
+		Use: "set", Short: "Set whom the office believes; what is not given stays", Args: cobra.NoArgs,
+		Example: "  inktray trust set --server mx.brackwater.example --replies --correspondents=false",
+	}
+	set.RunE = func(cmd *cobra.Command, args []string) error {
+		return c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			t, err := call[client.Trust](api.GetTrust(ctx))
+			if err != nil {
+				return err
+			}
+			body := client.TrustSettings{Servers: t.Servers, Replies: t.Replies, Correspondents: t.Correspondents}
+			if cmd.Flags().Changed("server") {
+				body.Servers = append([]string{}, servers...)
+			}
+			if cmd.Flags().Changed("replies") {
+				body.Replies = replies
+			}
+			if cmd.Flags().Changed("correspondents") {
+				body.Correspondents = correspondents
+			}
+			if t, err = call[client.Trust](api.SetTrust(ctx, body)); err != nil {
+				return err
+			}
+			return say(t)
+		})(cmd, args)
+	}
+	set.Flags().StringSliceVar(&servers, "server", nil, "name under which the office's own mail server reports in Authentication-Results (RFC 8601); may stand several times, empty for none")
+	set.Flags().BoolVar(&replies, "replies", true, "reply to verified senders only")
+	set.Flags().BoolVar(&correspondents, "correspondents", true, "recognise correspondents only where the sender is verified")
+	root.AddCommand(&cobra.Command{
+		Use: "show", Short: "Show it", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			t, err := call[client.Trust](api.GetTrust(ctx))
+			if err != nil {
+				return err
+			}
+			return say(t)
+		}),
+	}, set)
+	return root
+}

@@ -1,0 +1,32 @@
+package mail
+
+import "bytes"
+
+// MacroFinder looks for macros in an office file while it goes by: the part in which
+// Office Open XML keeps them, and the storage of old compound files (MS-OVBA section
+// 2.2.1). It is handed the content as a writer.
+type MacroFinder struct {
+	Found bool
+	tail  []byte
+}
+
+var macroMarks = [][]byte{[]byte("vbaProject.bin"), []byte("_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00")}
+
+const longestMark = 24
+
+// Write looks at a part of the content.
+func (f *MacroFinder) Write(p []byte) (int, error) {
+	if f.Found {
+		return len(p), nil
+	}
+	seam := append(f.tail, p[:min(len(p), longestMark)]...)
+	for _, m := range macroMarks {
+		f.Found = f.Found || bytes.Contains(seam, m) || bytes.Contains(p, m)
+	}
+	if len(p) >= longestMark {
+		f.tail = append(f.tail[:0], p[len(p)-longestMark:]...)
+	} else {
+		f.tail = append([]byte(nil), seam[max(0, len(seam)-longestMark):]...)
+	}
+	return len(p), nil
+}

@@ -1,0 +1,354 @@
+// Package text reads the text that stands inside of documents: PDF, Office Open XML
+// (ECMA-376), OpenDocument (ISO/IEC 26300), CSV, web pages and plain text. It works
+// on hostile files, and so in a process of its own; what it cannot read it says.
+package text
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+
+	"github.com/ledongthuc/pdf"
+	"github.com/xuri/excelize/v2"
+
+	"inktray.example/inktray/internal/core/mail"
+)
+
+const (
+	// Most is how much text of one file is read, in octets.
+	Most     = 1 << 20
+	mostFile = 64 << 20  // octets of a file
+	mostPart = 128 << 20 // octets of what is unpacked of it
+	mostPage = 500
+)
+
+// Request says what is read.
+type Request struct {
+	Name string `json:"name"`
+	Type string `json:"type,omitempty"` // media type
+}
+
+// Error says why a file's text cannot be read, for a person.
+type Error struct {
+	Problem   string
+	Encrypted bool
+}
+
+func (e *Error) Error() string { return e.Problem }
+
+func problem(format string, args ...any) error { return &Error{Problem: fmt.Sprintf(format, args...)} }
+
+var errLocked = &Error{Problem: "it is locked by a password", Encrypted: true}
+
+// Read reads the text of a file.
+func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
+	defer func() {
+		if p := recover(); p != nil { // a library's, on a broken file
+			text, err = "", problem("it is broken")
+		}
+	}()
+	if size > mostFile {
+		return "", problem("it has more than %d MB, which is the limit", mostFile/1_000_000)
+	}
+	head := make([]byte, min(size, 512))
+	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
+		return "", err
+	}
+	ext := strings.ToLower(path.Ext(of.Name))
+	switch {
+	case size == 0:
+		return "", nil
+	case bytes.Contains(head, []byte("%PDF-")):
+		text, err = ofPDF(r, size)
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
+		text, err = ofZip(r, size)
+	case bytes.HasPrefix(head, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")):
+		if ext == ".docx" || ext == ".xlsx" || ext == ".pptx" || ext == ".docm" || ext == ".xlsm" || ext == ".pptm" {
+			return "", errLocked // such a file is wrapped into a compound file (MS-OFFCRYPTO)
+		}
+		return "", problem("it is in an old office format, which is not read here")
+	case bytes.HasPrefix(head, []byte(`{\rtf`)):
+		return "", problem("it is in RTF, which is not read here")
+	case ext == ".pdf" || of.Type == "application/pdf":
+		return "", problem("it is no PDF, though its name says so")
+	default:
+		if text, err = plain(io.NewSectionReader(r, 0, size), ext, of.Type); err != nil {
+			return "", err
+		}
+		return tidy(text), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	if text = tidy(text); text == "" {
+		return "", problem("there is no text in it; perhaps it was scanned")
+	}
+	return text, nil
+}
+
+// plain is what stands in a text file, in whatever character set.
+func plain(r io.Reader, ext, mediaType string) (string, error) {
+	data, err := io.ReadAll(io.LimitReader(r, 2*Most))
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case bytes.HasPrefix(data, []byte("\xff\xfe")), bytes.HasPrefix(data, []byte("\xfe\xff")):
+		big := data[0] == 0xfe
+		var units []uint16
+		for i := 2; i+1 < len(data); i += 2 {
+			u := uint16(data[i]) | uint16(data[i+1])<<8
+			if big {
+				u = u<<8 | u>>8
+			}
+			units = append(units, u)
+		}
+		return string(utf16.Decode(units)), nil
+	case bytes.IndexByte(data, 0) >= 0:
+		return "", problem("it is no text, though its name says so")
+	}
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	text := mail.ConvertText(data, "")
+	if ext == ".html" || ext == ".htm" || mediaType == "text/html" {
+		text = mail.HTMLText(text)
+	}
+	return text, nil
+}
+
+func ofPDF(r io.ReaderAt, size int64) (string, error) {
+	d, err := pdf.NewReader(r, size)
+	if errors.Is(err, pdf.ErrInvalidPassword) {
+		return "", errLocked
+	}
+	if err != nil {
+		return "", problem("it is broken (%v)", err)
+	}
+	var b strings.Builder
+	for i := 1; i <= min(d.NumPage(), mostPage) && b.Len() < Most; i++ {
+		page := d.Page(i)
+		if page.V.IsNull() {
+			continue
+		}
+		text, err := page.GetPlainText(nil)
+		if err != nil {
+			return "", problem("page %d is broken", i)
+		}
+		b.WriteString(text + "\n")
+	}
+	return b.String(), nil
+}
+
+func ofZip(r io.ReaderAt, size int64) (string, error) {
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return "", problem("it is broken (%v)", err)
+	}
+	files := map[string]*zip.File{}
+	for _, f := range z.File {
+		files[f.Name] = f
+	}
+	b := &builder{left: mostPart}
+	switch {
+	case files["word/document.xml"] != nil:
+		for _, name := range matching(files, "word/document.xml", "word/header", "word/footer", "word/footnotes.xml", "word/endnotes.xml") {
+			if err := b.xml(files[name], "t", "p", "tab"); err != nil {
+				return "", err
+			}
+		}
+	case files["ppt/presentation.xml"] != nil:
+		for _, name := range matching(files, "ppt/slides/slide", "ppt/notesSlides/notesSlide") {
+			if err := b.xml(files[name], "t", "p", "tab"); err != nil {
+				return "", err
+			}
+		}
+	case files["xl/workbook.xml"] != nil:
+		return ofWorkbook(r, size)
+	case files["content.xml"] != nil && files["mimetype"] != nil:
+		if m := files["META-INF/manifest.xml"]; m != nil && b.holds(m, "encryption-data") {
+			return "", errLocked
+		}
+		for _, name := range matching(files, "styles.xml", "content.xml") {
+			if err := b.xml(files[name], "", "p", "tab"); err != nil {
+				return "", err
+			}
+		}
+	default:
+		return "", problem("it is an archive, and no document")
+	}
+	return b.String(), nil
+}
+
+// matching lists the files with these names, or whose names begin so and end with a
+// number, in their order.
+func matching(files map[string]*zip.File, names ...string) []string {
+	var all []string
+	for _, name := range names {
+		var some []string
+		for f := range files {
+			number := strings.TrimSuffix(strings.TrimPrefix(f, name), ".xml")
+			if _, err := strconv.Atoi(number); f == name || err == nil && strings.HasPrefix(f, name) && strings.HasSuffix(f, ".xml") {
+				some = append(some, f)
+			}
+		}
+		slices.SortFunc(some, func(a, b string) int {
+			if len(a) != len(b) {
+				return len(a) - len(b)
+			}
+			return strings.Compare(a, b)
+		})
+		all = append(all, some...)
+	}
+	return all
+}
+
+// builder gathers text, up to limits.
+type builder struct {
+	strings.Builder
+	left int64 // octets that may still be unpacked
+}
+
+func (b *builder) open(f *zip.File) (io.Reader, func() error, error) {
+	if f.Flags&1 != 0 {
+		return nil, nil, errLocked
+	}
+	rc, err := f.Open()
+	if err != nil {
+		return nil, nil, problem("it is broken (%v)", err)
+	}
+	return &bounded{r: rc, left: &b.left}, rc.Close, nil
+}
+
+// bounded fails where more is unpacked than the limit.
+type bounded struct {
+	r    io.Reader
+	left *int64
+}
+
+func (l *bounded) Read(p []byte) (int, error) {
+	if *l.left <= 0 {
+		return 0, problem("it unpacks to more than %d MB, which is the limit", mostPart/1_000_000)
+	}
+	n, err := l.r.Read(p)
+	*l.left -= int64(n)
+	return n, err
+}
+
+// xml adds the text of an XML file: of the elements called text, or all of it; each
+// paragraph is a line of its own.
+func (b *builder) xml(f *zip.File, text, paragraph, tab string) error {
+	r, closed, err := b.open(f)
+	if err != nil {
+		return err
+	}
+	defer closed()
+	d := xml.NewDecoder(r)
+	d.Strict = false
+	inside := 0
+	for b.Len() < Most {
+		t, err := d.Token()
+		if err == io.EOF {
+			return nil
+		}
+		var known *Error
+		if errors.As(err, &known) {
+			return known
+		}
+		if err != nil {
+			return problem("it is broken (%v)", err)
+		}
+		switch t := t.(type) {
+		case xml.StartElement:
+			switch t.Name.Local {
+			case text:
+				inside++
+			case tab, "s": // OpenDocument writes several spaces as an element
+				b.WriteByte(' ')
+			case "br", "line-break":
+				b.WriteByte('\n')
+			}
+		case xml.EndElement:
+			switch t.Name.Local {
+			case text:
+				inside--
+			case paragraph, "h":
+				b.WriteByte('\n')
+			}
+		case xml.CharData:
+			if inside > 0 || text == "" {
+				b.Write(t)
+			}
+		}
+	}
+	return nil
+}
+
+// holds says whether an XML file has an element.
+func (b *builder) holds(f *zip.File, element string) bool {
+	r, closed, err := b.open(f)
+	if err != nil {
+		return false
+	}
+	defer closed()
+	d := xml.NewDecoder(r)
+	d.Strict = false
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return false
+		}
+		if s, ok := t.(xml.StartElement); ok && s.Name.Local == element {
+			return true
+		}
+	}
+}
+
+// ofWorkbook reads a workbook's cells as they are shown, a row a line.
+func ofWorkbook(r io.ReaderAt, size int64) (string, error) {
+	w, err := excelize.OpenReader(io.NewSectionReader(r, 0, size), excelize.Options{UnzipSizeLimit: mostPart, UnzipXMLSizeLimit: mostPart})
+	if err != nil {
+		return "", problem("it is broken (%v)", err)
+	}
+	defer w.Close()
+	var b strings.Builder
+	for _, sheet := range w.GetSheetList() {
+		rows, err := w.Rows(sheet)
+		if err != nil {
+			continue // a sheet of charts
+		}
+		for rows.Next() && b.Len() < Most {
+			cells, err := rows.Columns()
+			if err != nil {
+				return "", problem("it is broken (%v)", err)
+			}
+			b.WriteString(strings.Join(cells, " ") + "\n")
+		}
+		if err := errors.Join(rows.Error(), rows.Close()); err != nil {
+			return "", problem("it is broken (%v)", err)
+		}
+	}
+	return b.String(), nil
+}
+
+// tidy takes out what is no text, and empty lines.
+func tidy(s string) string {
+	var b strings.Builder
+	for line := range strings.Lines(strings.ToValidUTF8(s, " ")) {
+		line = strings.Join(strings.FieldsFunc(line, func(r rune) bool { return r <= ' ' || r == 0xa0 || r == 0x7f }), " ")
+		if line == "" {
+			continue
+		}
+		if b.Len()+len(line) > Most {
+			break
+		}
+		b.WriteString(line + "\n")
+	}
+	return strings.TrimSpace(b.String())
+}

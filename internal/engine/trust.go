@@ -1,0 +1,253 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+
+	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/text"
+	"inktray.example/inktray/internal/core/unpack"
+	"inktray.example/inktray/internal/proof"
+	"inktray.example/inktray/internal/scan"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// Trust says whom the office believes.
+type Trust struct {
+	Servers        []string `json:"servers"`        // names under which the office's own mail servers report (RFC 8601)
+	Replies        bool     `json:"replies"`        // replies go to verified senders only
+	Correspondents bool     `json:"correspondents"` // correspondents are recognised only where the sender is verified
+}
+
+const trustKey = "trust"
+
+// Trust is what is set; where nothing is, replies go to verified senders only.
+func (e *Engine) Trust() Trust {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return e.trust
+}
+
+func (e *Engine) loadTrust() error {
+	t := Trust{Replies: true}
+	kept, err := e.Store.Setting(trustKey)
+	if err == nil && kept != "" {
+		err = json.Unmarshal([]byte(kept), &t)
+	}
+	if err != nil {
+		return err
+	}
+	e.mutex.Lock()
+	e.trust = t
+	e.mutex.Unlock()
+	return nil
+}
+
+// SetTrust keeps whom the office believes. The error, if any, may be rule.Problems.
+func (e *Engine) SetTrust(t Trust, actor string) error {
+	servers := []string{}
+	for i, s := range t.Servers {
+		s = strings.ToLower(strings.TrimSpace(s))
+		if s == "" {
+			continue
+		}
+		if strings.ContainsAny(s, " @/;:") || len(s) > 253 {
+			return rule.Problems{{Place: fmt.Sprintf("servers[%d]", i), Text: fmt.Sprintf("%q is no name of a mail server, as it stands first in Authentication-Results", s), Meant: "mx.brackwater.example"}}
+		}
+		servers = append(servers, s)
+	}
+	t.Servers = servers
+	data, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	if err := e.Store.ChangeSetting(trustKey, string(data), "change whom to trust", actor); err != nil {
+		return err
+	}
+	if err := e.loadTrust(); err != nil {
+		return err
+	}
+	e.hub.send(Event{Kind: "rules"})
+	return nil
+}
+
+// reported notes what a trusted server reports of a message, which is among its facts.
+func (e *Engine) reported(m *mail.Message) {
+	servers := e.Trust().Servers
+	if m.Proof != nil || len(servers) == 0 {
+		return
+	}
+	if domain, problem := proof.Author(m.Header); problem == "" {
+		if p, ok := proof.Reported(m.Header, domain, servers); ok {
+			m.Proof = &p
+		}
+	}
+}
+
+// prove finds out whether it is proven who sent a message: by what a trusted server
+// reports, which is among the facts, or by the signatures, for which the message is
+// read whole.
+func (e *Engine) prove(ctx context.Context, s source.Session, l *letter) error {
+	if l.message.Proof != nil {
+		return nil
+	}
+	p := mail.Proof{}
+	domain, problem := proof.Author(l.message.Header)
+	if problem != "" {
+		p.Text = problem
+		l.message.Proof = &p
+		return nil
+	}
+	if e.reported(l.message); l.message.Proof != nil {
+		return nil
+	}
+	f, err := e.content(ctx, s, l, source.Whole)
+	if errors.Is(err, source.ErrGone) {
+		l.message.Proof = &mail.Proof{Unknown: true, Text: err.Error()}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	resolver := e.Resolver
+	if resolver == nil {
+		resolver = net.DefaultResolver
+	}
+	p = proof.Signed(ctx, f, domain, resolver)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	l.message.Proof = &p
+	return nil
+}
+
+// ProveMessage finds out whether it is proven who sent a message.
+func (e *Engine) ProveMessage(ctx context.Context, v store.Viewer, messageID int64) (mail.Proof, error) {
+	row, err := e.Store.MessageByID(v, messageID)
+	if err != nil {
+		return mail.Proof{}, err
+	}
+	var p mail.Proof
+	err = e.withMessage(ctx, v, &row, func(s source.Session, l *letter) error {
+		if err := e.prove(ctx, s, l); err != nil {
+			return err
+		}
+		p = *l.message.Proof
+		return nil
+	})
+	return p, err
+}
+
+// inside reads the text inside an item. Why it cannot be read is noted; the error is
+// the mailbox's or the machine's.
+func (e *Engine) inside(ctx context.Context, s source.Session, l *letter, id string) error {
+	if _, known := l.message.Texts[id]; known {
+		return nil
+	}
+	if l.message.Texts == nil {
+		l.message.Texts = map[string]mail.Read{}
+	}
+	note := func(r mail.Read) { l.message.Texts[id] = r }
+	item, ok := l.message.Find(id)
+	if !ok {
+		note(mail.Read{Problem: "it is no longer there"})
+		return nil
+	}
+	if l.opened++; l.opened > mostOpened {
+		note(mail.Read{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is the limit", mostOpened)})
+		return nil
+	}
+	f, err := e.content(ctx, s, l, id)
+	var found string
+	if err == nil {
+		defer f.Close()
+		found, err = child.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type})
+	}
+	var known *unpack.Error
+	switch {
+	case errors.As(err, &known):
+		note(mail.Read{Problem: known.Problem})
+	case errors.Is(err, source.ErrGone):
+		note(mail.Read{Problem: err.Error()})
+	case err != nil:
+		return err
+	default:
+		note(mail.Read{Text: found})
+	}
+	return nil
+}
+
+// locked says whether an archive that is filed as it is needs a password that nobody
+// here knows.
+func (e *Engine) locked(ctx context.Context, s source.Session, l *letter, item *plan.Item) (bool, error) {
+	if !plan.Archive(&item.Item) {
+		return false, nil
+	}
+	if err := e.open(ctx, s, l, item.Item.ID); err != nil {
+		return false, err
+	}
+	return l.message.Inside[item.Item.ID].Locked, nil
+}
+
+// watch looks at a content while it is staged: for macros, and with the virus
+// scanner where there is one.
+type watch struct {
+	io.Reader
+	macros *mail.MacroFinder
+	virus  *scan.Stream
+}
+
+func (e *Engine) watchOver(ctx context.Context, r io.Reader, item *plan.Item, held bool) (*watch, error) {
+	w := &watch{Reader: r}
+	office := item.Item.Kind == mail.Document || item.Item.Kind == mail.Spreadsheet || item.Item.Kind == mail.Presentation
+	if office && held {
+		w.macros = &mail.MacroFinder{}
+		w.Reader = io.TeeReader(w.Reader, w.macros)
+	}
+	if e.Scanner != nil && item.Copy == "" {
+		var err error
+		if w.virus, err = e.Scanner.Begin(ctx); err != nil {
+			return nil, err
+		}
+		w.Reader = io.TeeReader(w.Reader, w.virus)
+	}
+	return w, nil
+}
+
+// close gives up watching.
+func (w *watch) close() {
+	if w.virus != nil {
+		w.virus.Close()
+	}
+}
+
+// verdict says what was found once all went by: a reason to hold it, and its cause.
+func (w *watch) verdict() (reason string, cause store.Cause, err error) {
+	if w.virus != nil {
+		found, err := w.virus.Verdict()
+		var known *scan.Error
+		if errors.As(err, &known) && known.Lasting {
+			return known.Problem, store.CauseCaution, nil
+		}
+		if err != nil {
+			return "", "", err
+		}
+		if found != "" {
+			return "the virus scanner found " + found, store.CauseVirus, nil
+		}
+	}
+	if w.macros != nil && w.macros.Found {
+		return "an office file with macros, which are programs, though its name does not say so", store.CauseCaution, nil
+	}
+	return "", "", nil
+}
