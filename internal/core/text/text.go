@@ -25,10 +25,12 @@ import (
 const (
 	// Most is how much text of one file is read, in octets.
 	Most     = 1 << 20
-	mostFile = 64 << 20  // octets of a file
-	mostPart = 128 << 20 // octets of what is unpacked of it
+	mostFile = 64 << 20 // octets of a file
 	mostPage = 500
 )
+
+// mostPart bounds what is unpacked of a file, in octets.
+var mostPart int64 = 128 << 20
 
 // Request says what is read.
 type Request struct {

@@ -1,0 +1,162 @@
+package text
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"codeberg.org/go-pdf/fpdf"
+	"github.com/xuri/excelize/v2"
+)
+
+func zipped(t testing.TB, files ...string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for i := 0; i < len(files); i += 2 {
+		f, err := w.Create(files[i])
+		if err == nil {
+			_, err = f.Write([]byte(files[i+1]))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func drawn(t testing.TB, password string, pages ...string) []byte {
+	t.Helper()
+	d := fpdf.New("P", "mm", "A4", "")
+	if password != "" {
+		d.SetProtection(fpdf.CnProtectPrint, password, "owner")
+	}
+	d.SetFont("Helvetica", "", 12)
+	for _, p := range pages {
+		d.AddPage()
+		if p != "" {
+			d.MultiCell(0, 6, p, "", "", false)
+		}
+	}
+	var b bytes.Buffer
+	if err := d.Output(&b); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func workbook(t testing.TB, password string) []byte {
+	t.Helper()
+	f := excelize.NewFile()
+	for cell, v := range map[string]any{"A1": "Station", "B1": "Level", "A2": "ST-03", "B2": 4.12} {
+		if err := f.SetCellValue("Sheet1", cell, v); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := f.NewSheet("Costs"); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.SetCellValue("Costs", "A1", "Invoice BK-20417"); err != nil {
+		t.Fatal(err)
+	}
+	var b bytes.Buffer
+	if err := f.Write(&b, excelize.Options{Password: password}); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+const word = `<?xml version="1.0"?><w:document xmlns:w="w"><w:body><w:p><w:r><w:t>Invoice </w:t></w:r><w:r><w:t>BK-20417</w:t></w:r></w:p><w:p><w:r><w:t>Berth</w:t><w:tab/><w:t>north quay</w:t></w:r><w:instrText>HYPERLINK</w:instrText></w:p></w:body></w:document>`
+const open = `<?xml version="1.0"?><office:document-content xmlns:office="o" xmlns:text="t" xmlns:table="b"><text:h>Rechnung</text:h><text:p>Liegeplatz<text:s/>BK-20417</text:p><table:table-cell><text:p>4,12</text:p></table:table-cell></office:document-content>`
+const slide = `<p:sld xmlns:p="p" xmlns:a="a"><a:p><a:r><a:t>%s</a:t></a:r></a:p></p:sld>`
+
+func TestTextIsReadOfEveryForm(t *testing.T) {
+	for name, c := range map[string]struct {
+		data []byte
+		file string
+		want []string
+	}{
+		"PDF":           {drawn(t, "", "Invoice BK-20417 for berth fees", "second page"), "a.pdf", []string{"Invoice BK-20417 for berth fees", "second page"}},
+		"DOCX":          {zipped(t, "word/document.xml", word, "word/header1.xml", strings.ReplaceAll(word, "Invoice", "Letterhead")), "a.docx", []string{"Invoice BK-20417\nBerth north quay", "Letterhead"}},
+		"XLSX":          {workbook(t, ""), "a.xlsx", []string{"Station Level\nST-03 4.12", "Invoice BK-20417"}},
+		"PPTX":          {zipped(t, "ppt/presentation.xml", "<p/>", "ppt/slides/slide10.xml", fmt.Sprintf(slide, "the tenth"), "ppt/slides/slide2.xml", fmt.Sprintf(slide, "the second")), "a.pptx", []string{"the second\nthe tenth"}},
+		"ODT":           {zipped(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml", open), "a.odt", []string{"Rechnung\nLiegeplatz BK-20417\n4,12"}},
+		"ODS":           {zipped(t, "mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml", open), "a.ods", []string{"4,12"}},
+		"CSV":           {[]byte("station;level\n3;2.10\n"), "a.csv", []string{"station;level\n3;2.10"}},
+		"Latin-1":       {[]byte("Gr\xfc\xdfe vom Kai"), "a.txt", []string{"Grüße vom Kai"}},
+		"UTF-16":        {[]byte("\xff\xfeK\x00a\x00i\x00"), "a.txt", []string{"Kai"}},
+		"a web page":    {[]byte("<html><head><style>x{}</style></head><body><p>Berth&nbsp;request</p><script>no()</script></body></html>"), "a.html", []string{"Berth request"}},
+		"nothing":       {nil, "a.txt", []string{""}},
+		"a wrong name":  {drawn(t, "", "Invoice BK-20417"), "a.docx", []string{"Invoice BK-20417"}},
+		"many of lines": {[]byte(strings.Repeat("0123456789\n", 200_000)), "a.txt", []string{"0123456789\n0123456789"}},
+	} {
+		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file})
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		for _, want := range c.want {
+			if !strings.Contains(got, want) {
+				t.Errorf("%s: %.200q does not hold %q", name, got, want)
+			}
+		}
+		if strings.Contains(got, "HYPERLINK") || strings.Contains(got, "no()") || len(got) > Most {
+			t.Errorf("%s: %.200q", name, got)
+		}
+	}
+}
+
+func TestWhatCannotBeReadIsSaid(t *testing.T) {
+	before := mostPart
+	mostPart = 1 << 20
+	t.Cleanup(func() { mostPart = before })
+	bomb := zipped(t, "word/document.xml", "<w:document><w:t>"+strings.Repeat("<x/>", 1<<20)+"</w:t></w:document>")
+	for name, c := range map[string]struct {
+		data   []byte
+		file   string
+		says   string
+		locked bool
+	}{
+		"scanned":                {drawn(t, "", ""), "a.pdf", "perhaps it was scanned", false},
+		"a locked PDF":           {drawn(t, "secret", "Invoice"), "a.pdf", "locked by a password", true},
+		"a locked workbook":      {workbook(t, "secret"), "a.xlsx", "locked by a password", true},
+		"a locked ODT":           {zipped(t, "mimetype", "x", "META-INF/manifest.xml", "<m><manifest:encryption-data xmlns:manifest='m'/></m>", "content.xml", "x"), "a.odt", "locked by a password", true},
+		"an old office file":     {append([]byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"), make([]byte, 600)...), "a.doc", "old office format", false},
+		"RTF":                    {[]byte(`{\rtf1 text}`), "a.rtf", "RTF", false},
+		"no PDF":                 {[]byte("plain"), "a.pdf", "no PDF", false},
+		"half a PDF":             {drawn(t, "", "Invoice")[:300], "a.pdf", "broken", false},
+		"half an archive":        {zipped(t, "word/document.xml", word)[:40], "a.docx", "broken", false},
+		"an archive":             {zipped(t, "readme.txt", "x"), "a.docx", "an archive, and no document", false},
+		"no text":                {[]byte("a\x00b"), "a.txt", "no text, though", false},
+		"more than it may be":    {bomb, "a.docx", "unpacks to more than", false},
+		"empty slides":           {zipped(t, "ppt/presentation.xml", "<p/>"), "a.pptx", "no text in it", false},
+		"a workbook of nonsense": {zipped(t, "xl/workbook.xml", "nonsense"), "a.xlsx", "", false},
+	} {
+		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file})
+		var known *Error
+		if !errors.As(err, &known) || known.Encrypted != c.locked || !strings.Contains(known.Problem, c.says) || got != "" {
+			t.Errorf("%s: %.100q, %v", name, got, err)
+		}
+	}
+	if _, err := Read(bytes.NewReader(nil), mostFile+1, Request{Name: "a.pdf"}); err == nil || !strings.Contains(err.Error(), "more than") {
+		t.Errorf("a file beyond the limit: %v", err)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, d := range [][]byte{drawn(f, "", "Invoice"), zipped(f, "word/document.xml", word), zipped(f, "mimetype", "x", "content.xml", open), workbook(f, ""), []byte("a;b\n"), []byte("<p>x")} {
+		f.Add(d, "a.pdf")
+		f.Add(d, "a.html")
+	}
+	f.Fuzz(func(t *testing.T, data []byte, name string) {
+		got, err := Read(bytes.NewReader(data), int64(len(data)), Request{Name: name})
+		if err != nil && got != "" || len(got) > Most {
+			t.Errorf("%d octets, %v", len(got), err)
+		}
+	})
+}
