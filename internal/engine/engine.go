@@ -12,6 +12,7 @@ import (
 	"net"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/text/language"
@@ -100,6 +101,8 @@ type Engine struct {
 	knowledge *knowledge                   // of the topics
 	learning  sync.Mutex
 	trust     Trust
+
+	scannerAway atomic.Bool // the virus scanner did not answer, or nobody knows yet
 }
 
 type revision struct {
@@ -116,8 +119,10 @@ func New(c Config) *Engine {
 	if c.Pause == nil {
 		c.Pause = pause
 	}
-	return &Engine{Config: c, hub: newHub(), ctx: ctx, cancel: cancel, compiled: map[revision]*rule.Compiled{}, watchers: map[string]*watcher{},
+	e := &Engine{Config: c, hub: newHub(), ctx: ctx, cancel: cancel, compiled: map[revision]*rule.Compiled{}, watchers: map[string]*watcher{},
 		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, inHand: map[int64]bool{}, wake: make(chan struct{}, 1)}
+	e.scannerAway.Store(true)
+	return e
 }
 
 // Start takes up what was left unfinished and begins to watch.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -28,6 +29,7 @@ import (
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/reach"
+	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/store"
@@ -36,17 +38,19 @@ import (
 
 // house is a service in the process: real records, a real folder, and a mailbox.
 type house struct {
-	t       testing.TB
-	engine  *Engine
-	store   *store.Store
-	data    string
-	files   string
-	dial    func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
-	open    func(c *store.Cabinet) (cabinet.Cabinet, error)
-	mailbox store.Mailbox
-	ahead   atomic.Int64 // how far this house's clock is before the real one
-	beat    time.Duration
-	waiting func() (disk.FS, error)
+	t        testing.TB
+	engine   *Engine
+	store    *store.Store
+	data     string
+	files    string
+	dial     func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
+	open     func(c *store.Cabinet) (cabinet.Cabinet, error)
+	mailbox  store.Mailbox
+	ahead    atomic.Int64 // how far this house's clock is before the real one
+	beat     time.Duration
+	waiting  func() (disk.FS, error)
+	resolver *net.Resolver // nil for the system's
+	scanner  *scan.Scanner // nil asks nobody
 }
 
 // hurry lets what waits be looked at often.
@@ -98,7 +102,7 @@ func (h *house) start() {
 				return local.Prepare(c.Folder, now)
 			}
 			return tree.Prepare(ctx, davTree(h.t, c.Folder), now)
-		}, Spool: filepath.Join(h.data, "spool"), Beat: h.beat, Waiting: h.waiting, Pause: func(n int) time.Duration {
+		}, Spool: filepath.Join(h.data, "spool"), Resolver: h.resolver, Scanner: h.scanner, Beat: h.beat, Waiting: h.waiting, Pause: func(n int) time.Duration {
 			if h.beat > 0 {
 				return h.beat
 			}

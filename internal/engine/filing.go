@@ -92,6 +92,7 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 	case errors.As(err, &unscanned):
 		// Nothing is filed unscanned: it waits until the scanner answers.
 		e.Log.Warn("asking the virus scanner", "cause", err)
+		e.scannerAway.Store(true)
 		entry.Attempts++
 		next := e.now().Add(e.Pause(entry.Attempts))
 		entry.NextAt, entry.Reason = &next, "waits: "+unscanned.Problem
@@ -292,7 +293,10 @@ func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, r *rule
 	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, over)
 	if err == nil {
 		var found string
-		if found, hold, err = over.verdict(); hold != "" {
+		if found, hold, err = over.verdict(); over.virus != nil && err == nil && e.scannerAway.Swap(false) {
+			err = e.settleScanner()
+		}
+		if hold != "" {
 			return content, found, hold, errors.Join(closed(), c.Discard(ctx, e.temporary(entry)))
 		}
 		if err != nil {

@@ -224,6 +224,15 @@ func (e *Engine) watchOver(ctx context.Context, r io.Reader, item *plan.Item, he
 	return w, nil
 }
 
+// settleScanner takes out of the tray that the scanner did not answer.
+func (e *Engine) settleScanner() error {
+	was, err := e.Store.Settle("scanner", "scanner")
+	if was {
+		e.hub.send(Event{Kind: "tray"})
+	}
+	return err
+}
+
 // close gives up watching.
 func (w *watch) close() {
 	if w.virus != nil {

@@ -1,0 +1,405 @@
+package engine
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/base64"
+	"fmt"
+
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"codeberg.org/go-pdf/fpdf"
+	"github.com/emersion/go-msgauth/dkim"
+
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/topic"
+	"inktray.example/inktray/internal/scan"
+	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// enclosed writes a message with a text, and attachments in base64.
+func enclosed(from, subject, text string, attachments ...string) []byte {
+	var b strings.Builder
+	fmt.Fprintf(&b, "From: %s\r\nTo: gauges@brackwater.example\r\nSubject: %s\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nMessage-ID: <%s@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n", from, subject, strings.ReplaceAll(subject, " ", "."), text)
+	for i := 0; i+1 < len(attachments); i += 2 {
+		fmt.Fprintf(&b, "--b\r\nContent-Type: application/octet-stream; name=\"%s\"\r\nContent-Disposition: attachment\r\nContent-Transfer-Encoding: base64\r\n\r\n%s\r\n", attachments[i], base64.StdEncoding.EncodeToString([]byte(attachments[i+1])))
+	}
+	b.WriteString("--b--\r\n")
+	return []byte(b.String())
+}
+
+const oda = "Oda Fenwick <oda@tidewatch.example>"
+
+func pdfOf(t *testing.T, password, text string) string {
+	t.Helper()
+	d := fpdf.New("P", "mm", "A4", "")
+	if password != "" {
+		d.SetProtection(fpdf.CnProtectPrint, password, "owner")
+	}
+	d.SetFont("Helvetica", "", 12)
+	d.AddPage()
+	if text != "" {
+		d.MultiCell(0, 6, text, "", "", false)
+	}
+	var b bytes.Buffer
+	if err := d.Output(&b); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// taught makes a topic and teaches it by import.
+func (h *house) taught(name string, about, others []string) string {
+	h.t.Helper()
+	var list []topic.Example
+	for i, texts := range [][]string{about, others} {
+		for _, s := range texts {
+			list = append(list, topic.Example{About: i == 0, Mail: topic.Mail{Subject: s, Text: s}})
+		}
+	}
+	id, err := h.engine.ImportTopic(store.System, name, list)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return id
+}
+
+var (
+	berths = []string{"Berth request for MV Sandling", "Please assign us a berth at the quay", "We need a mooring place for our ship", "Berth at the north quay from Monday", "Request for quay space", "Berth for two nights, 96 metres"}
+	bills  = []string{"Invoice for harbour dues", "Please pay the bill by Friday", "Your invoice of April", "Payment is due", "Reminder of an invoice", "Price list of ropes"}
+)
+
+const topicRule = "name: Berths\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {topic: {is: berth requests}}\nattachments: [{take: everything, folder: Berths}]\n"
+
+func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	if _, err := h.engine.SaveRule(mustRule(t, topicRule), 0, "test"); err == nil || !strings.Contains(err.Error(), "topic") {
+		t.Errorf("a rule that asks for a topic that is not there: %v", err)
+	}
+	id := h.taught("Berth requests", berths, bills)
+	h.rule(topicRule)
+	box.add(enclosed(oda, "Request for a berth", "We ask for a mooring place at the quay for our ship.", "sure.pdf", "%PDF sure"))
+	box.add(enclosed(oda, "Invoice 17", "Please pay the invoice for harbour dues.", "never.pdf", "%PDF never"))
+	box.add(enclosed(oda, "Holz", "Guten Tag.", "one.pdf", "%PDF one", "two.csv", "2"))
+	h.expect(map[string]string{"Berths/sure.pdf": "%PDF sure"})
+	tray := h.trayOf(2)
+	for _, e := range tray {
+		if e.Cause != store.CauseTopic || e.Topic != "berth requests" || !strings.Contains(e.Reason, "it is in doubt whether it is about “berth requests”") || !strings.Contains(e.Advice, "the topic learns from it") {
+			t.Errorf("in the tray: %+v", e)
+		}
+	}
+	// What a topic that is asked for is called cannot change, and it cannot go.
+	row, _ := h.store.TopicByID(id)
+	row.Name = "Moorings"
+	if err := h.engine.SaveTopic(&row, 0, "test"); err == nil || !strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
+		t.Errorf("renaming: %v", err)
+	}
+	if err := h.engine.RemoveTopic(id, "test"); err == nil || !strings.Contains(err.Error(), "asks for the topic") {
+		t.Errorf("removing: %v", err)
+	}
+
+	// One answer lets all items of the message go on, and is kept as an example.
+	if _, err := h.engine.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, true); err != nil {
+		t.Fatal(err)
+	}
+	h.expect(map[string]string{"Berths/sure.pdf": "%PDF sure", "Berths/one.pdf": "%PDF one", "Berths/two.csv": "2"})
+	examples, err := h.store.Examples(store.System, id)
+	if err != nil || len(examples) != 13 || examples[0].Subject != "Holz" || !examples[0].About || examples[0].Origin != "tray" || !slices.Equal(examples[0].Names, []string{"one.pdf", "two.csv"}) {
+		t.Errorf("the example: %+v, %v", examples[0], err)
+	}
+	if _, err := h.engine.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, true); err == nil {
+		t.Error("what does not wait any more was answered")
+	}
+
+	// The other way: it is left, and the person's word holds.
+	box.add(enclosed(oda, "Chor", "Wir singen.", "song.pdf", "%PDF song"))
+	tray = h.trayOf(1)
+	if _, err := h.engine.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, false); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it is left", func() bool {
+		e, _ := h.store.EntryByID(store.System, tray[0].ID)
+		return e.State == store.LeftOut && strings.Contains(e.Reason, "a person said that it is not about “berth requests”")
+	})
+	judged, err := h.engine.JudgeMessage(t.Context(), store.System, tray[0].MessageID)
+	if err != nil || len(judged) != 1 || judged[0].Said == nil || *judged[0].Said || len(judged[0].Why) == 0 {
+		t.Errorf("judged: %+v, %v", judged, err)
+	}
+	// Taken back, the topic forgets it; after a restart it knows what it knew.
+	h.restart()
+	before := h.engine.Learned("Berth requests")
+	if n, err := h.engine.Unmark(store.System, id, []int64{examples[0].ID}); n != 1 || err != nil {
+		t.Errorf("taken back: %d, %v", n, err)
+	}
+	if after := h.engine.Learned("Berth requests"); before.Yes != 7 || after.Yes != 6 {
+		t.Errorf("%d examples before, %d after", before.Yes, after.Yes)
+	}
+}
+
+func mustRule(t *testing.T, document string) *rule.Rule {
+	t.Helper()
+	r, err := rule.ParseRule([]byte(document))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	id := h.taught("Berth requests", berths[:2], bills[:2])
+	h.rule(topicRule)
+	box.add(enclosed(oda, "Request for a berth", "A berth please.", "a.pdf", "%PDF a"))
+	if e := h.trayOf(1)[0]; !strings.Contains(e.Reason, "does not judge yet: it has 2 examples that are about it and 2 that are not, and needs 5 of each") {
+		t.Errorf("in the tray: %+v", e)
+	}
+	box.add(enclosed(oda, "Invoice", "x"))
+	h.until("both are known", func() bool {
+		all, err := h.engine.Teachings(store.System, id, 10)
+		return err == nil && len(all) == 2
+	})
+	for _, c := range []struct {
+		list []topic.Example
+		says string
+	}{{nil, "between one example and"}, {[]topic.Example{{About: true}}, "neither a subject nor a text"}} {
+		if _, err := h.engine.ImportTopic(store.System, "New one", c.list); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("an import of %+v: %v", c.list, err)
+		}
+	}
+	if topics, _ := h.store.Topics(); len(topics) != 1 {
+		t.Errorf("an import that fails left %d topics", len(topics))
+	}
+	if _, err := h.engine.Mark(t.Context(), store.System, id, nil, true, "mail"); err == nil {
+		t.Error("nothing was marked")
+	}
+	if _, err := h.engine.Mark(t.Context(), store.System, "nowhere", []int64{1}, true, "mail"); err == nil {
+		t.Error("a topic that is not there was taught")
+	}
+}
+
+func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	id := h.taught("Berth requests", berths, bills)
+	box.add(enclosed(oda, "Request for a berth", "A berth please.", "a.pdf", "%PDF a"))
+	var known []store.Message
+	h.until("it is known", func() bool {
+		known, _ = h.store.Messages(store.System, store.MessageQuery{Most: 10})
+		return len(known) == 1
+	})
+	if _, err := h.engine.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
+		t.Fatal(err)
+	}
+	stranger := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"other"}}
+	if seen, err := h.store.Examples(stranger, id); err != nil || len(seen) != 0 {
+		t.Errorf("a stranger sees %d examples, %v", len(seen), err)
+	}
+	if n, err := h.engine.Unmark(stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
+		t.Errorf("a stranger took %d back, %v", n, err)
+	}
+	if _, err := h.engine.Mark(t.Context(), stranger, id, []int64{known[0].ID}, true, "mail"); err == nil {
+		t.Error("a stranger marked a message that he may not see")
+	}
+	if all, err := h.engine.Teachings(stranger, id, 10); err != nil || len(all) != 0 {
+		t.Errorf("a stranger is shown %d messages, %v", len(all), err)
+	}
+	// A person's traces go with the examples.
+	if _, _, err := h.engine.Erase(t.Context(), store.System, "oda@tidewatch.example", false); err != nil {
+		t.Fatal(err)
+	}
+	if seen, err := h.store.Examples(store.System, id); err != nil || len(seen) != 12 || h.engine.Learned("Berth requests").Yes != 6 {
+		t.Errorf("after erasing there are %d examples, %v", len(seen), err)
+	}
+}
+
+func TestTextInsideAttachmentsDecidesAndNames(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(bundles(`  - take: [{kind: [pdf, document], text: {contains: [berth request, Liegeplatz]}}]
+    folder: Berths
+    name: <file.text find "BK-[0-9]{4,6}" or "no number"> <file.stem>
+  - take: [{kind: spreadsheet}]
+    folder: Tables
+rest: {folder: Other}
+`))
+	box.add(enclosed(oda, "several", "x", "a.pdf", pdfOf(t, "", "Berth request no. BK-20417"), "b.pdf", pdfOf(t, "", "Invoice"), "c.pdf", pdfOf(t, "", ""), "d.pdf", pdfOf(t, "secret", "Berth request"),
+		"e.docx", zipped(t, "word/document.xml", "<d><t>Liegeplatz gesucht</t></d>"), "f.csv", "1;2", "g.jpg", "\xff\xd8\xff\xe0picture"))
+	want := `2: filed Berths/BK-20417 a.pdf
+3: filed Other/b.pdf
+4: held (whether the rule takes it hangs on the text inside, which cannot be read: there is no text in it; perhaps it was scanned)
+5: held (whether the rule takes it hangs on the text inside, which cannot be read: it is locked by a password)
+6: filed Berths/no number e.docx
+7: filed Tables/f.csv
+8: filed Other/g.jpg`
+	h.until("all is decided", func() bool { return len(strings.Split(h.said(), "\n")) == 7 })
+	if got := h.said(); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	for _, name := range []string{"1/7", "1/8"} {
+		if n := len(slices.DeleteFunc(box.read(), func(s string) bool { return s != name })); n > 1 {
+			t.Errorf("%s was read %d times", name, n)
+		}
+	}
+	if tray := h.trayOf(2); tray[0].Cause != store.CauseUnreadable || tray[1].Cause != store.CauseEncrypted && tray[0].Cause != store.CauseEncrypted {
+		t.Logf("causes %s and %s", tray[0].Cause, tray[1].Cause)
+	}
+}
+
+func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
+	plain, err := os.ReadFile("../core/unpack/testdata/secret-traditional.zip.base64")
+	if err != nil {
+		t.Fatal(err)
+	}
+	locked, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(plain)), ""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	macros := zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")
+	old := "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("\x00", 700) + "_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00"
+	message := enclosed(oda, "take care", "x", "a.docm", "PK\x03\x04macros", "b.docx", macros, "c.doc", old, "d.zip", string(locked), "e.pdf", "MZ\x90\x00"+strings.Repeat("\x00", 200), "f.url", "[x]", "g.docx", zipped(t, "word/document.xml", "<d/>"))
+	held := fileNow(t, bundles("  - {take: everything, folder: All}\nleave out: []\n"), message)
+	want := `2: held (an office file with macros, which are programs)
+3: held (an office file with macros, which are programs, though its name does not say so. Nothing was written)
+4: held (an office file with macros, which are programs, though its name does not say so. Nothing was written)
+5: held (an archive that needs a password, so nobody can look into it here. Nothing was written)
+6: held (named .pdf, but it is a Windows program. Nothing was written)
+7: held (a name that a computer acts upon when it is only looked at)
+8: filed All/g.docx`
+	if got := held.said(); got != want {
+		t.Errorf("held:\n%s\nwant\n%s", got, want)
+	}
+	if staged, err := os.ReadDir(filepath.Join(held.files, ".inktray", "staging")); err == nil && len(staged) > 0 {
+		t.Errorf("%d contents were left behind", len(staged))
+	}
+	// A person who has looked lets them through.
+	var ids []int64
+	for _, e := range held.trayOf(6) {
+		ids = append(ids, e.ID)
+	}
+	if n, err := held.engine.Release(store.System, store.Matters{Items: ids}); n != 6 || err != nil {
+		t.Fatalf("released %d, %v", n, err)
+	}
+	held.until("all are filed", func() bool { return len(held.tree()) == 7 })
+
+	passed := fileNow(t, bundles("  - {take: everything, folder: All}\nleave out: []\nhold: []\n"), message)
+	if got := passed.said(); strings.Contains(got, "held") || len(passed.tree()) != 7 {
+		t.Errorf("passed:\n%s", got)
+	}
+}
+
+func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.engine.Stop()
+	h.scanner = &scan.Scanner{Address: "unix:/nowhere/clamd"}
+	h.start()
+	h.watched()
+	h.rule(bundles("  - {take: everything, folder: All}\n"))
+	box.add(enclosed(oda, "one", "x", "good.csv", "1;2", "bad.csv", "1;"+testbed.Virus))
+	h.until("the tray says that the scanner is away", func() bool {
+		notices, _ := h.store.Notices(store.System)
+		return len(notices) == 1 && notices[0].Kind == "scanner" && strings.Contains(notices[0].Text, "cannot be reached")
+	})
+	if len(h.tree()) != 0 {
+		t.Errorf("filed unscanned: %v", h.tree())
+	}
+	h.engine.Stop()
+	h.scanner = &scan.Scanner{Address: testbed.StartClamd(t, 0)}
+	h.start()
+	h.expect(map[string]string{"All/good.csv": "1;2"})
+	e := h.trayOf(1)[0]
+	if e.Cause != store.CauseVirus || e.Name != "bad.csv" || !strings.Contains(e.Reason, "the virus scanner found "+testbed.VirusName) {
+		t.Errorf("in the tray: %+v", e)
+	}
+	h.until("the notice is gone", func() bool { notices, _ := h.store.Notices(store.System); return len(notices) == 0 })
+}
+
+func TestOnlyVerifiedSendersFile(t *testing.T) {
+	public, key, _ := ed25519.GenerateKey(rand.Reader)
+	_, stranger, _ := ed25519.GenerateKey(rand.Reader)
+	resolver, _ := testbed.StartDNS(t, testbed.Names{TXT: map[string][]string{"s._domainkey.tidewatch.example.": {"v=DKIM1; k=ed25519; p=" + base64.StdEncoding.EncodeToString(public)}},
+		Failing: map[string]bool{"s._domainkey.slow.example.": true}})
+	sign := func(raw []byte, domain string, key ed25519.PrivateKey) []byte {
+		var out bytes.Buffer
+		if err := dkim.Sign(&out, bytes.NewReader(raw), &dkim.SignOptions{Domain: domain, Selector: "s", Signer: key}); err != nil {
+			t.Fatal(err)
+		}
+		return out.Bytes()
+	}
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.engine.Stop()
+	h.resolver = resolver
+	h.start()
+	h.watched()
+	if err := h.engine.SetTrust(Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.engine.SetTrust(Trust{Servers: []string{"no server"}}, "test"); err == nil {
+		t.Error("a name that is none was taken")
+	}
+	if err := h.engine.SaveCorrespondent(&store.Correspondent{Name: "Tidewatch", Domains: []string{"tidewatch.example"}}, nil, 0, "test"); err != nil {
+		t.Fatal(err)
+	}
+	h.rule("name: Signed\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {sender: {domain: [tidewatch.example, slow.example], verified: true}}\nattachments: [{take: everything, folder: Signed}]\n")
+	h.rule("name: Book\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {sender: {correspondent: Tidewatch}}\nattachments: [{take: everything, folder: Book}]\n")
+	letter := func(subject, name string) []byte { return enclosed(oda, subject, "x", name, name) }
+	const received = "Received: from mail.tidewatch.example (mail.tidewatch.example [198.51.100.7]) by mx.brackwater.example with ESMTPS; x\r\n"
+	const report = "Authentication-Results: mx.brackwater.example; dmarc=pass header.from=tidewatch.example\r\n"
+	box.add(sign(letter("signed", "a.csv"), "tidewatch.example", key))
+	box.add(append([]byte(report+received), letter("reported", "b.csv")...))
+	box.add(letter("not signed", "c.csv"))
+	box.add(sign(letter("signed by a stranger", "d.csv"), "tidewatch.example", stranger))
+	box.add(append([]byte(received+report), letter("his own report", "e.csv")...))
+	box.add(bytes.Replace(sign(letter("exchanged", "f.csv"), "tidewatch.example", key), []byte(base64.StdEncoding.EncodeToString([]byte("f.csv"))), []byte(base64.StdEncoding.EncodeToString([]byte("g.csv"))), 1))
+	slow := bytes.Replace(letter("slow", "h.csv"), []byte("tidewatch.example>"), []byte("slow.example>"), 1)
+	box.add(sign(slow, "slow.example", key))
+	h.expect(map[string]string{"Signed/a.csv": "a.csv", "Signed/b.csv": "b.csv", "Book/a.csv": "a.csv", "Book/b.csv": "b.csv"})
+	e := h.trayOf(1)[0]
+	if e.Cause != store.CauseDoubtful || e.Name != "h.csv" || !strings.Contains(e.Reason, "the name service does not answer") {
+		t.Errorf("in the tray: %+v", e)
+	}
+	known, err := h.store.Messages(store.System, store.MessageQuery{Most: 10})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range known {
+		p, err := h.engine.ProveMessage(t.Context(), store.System, m.ID)
+		proven := m.Subject == "signed" || m.Subject == "reported"
+		if err != nil || p.Proven != proven || p.Unknown != (m.Subject == "slow") {
+			t.Errorf("%s: %+v, %v", m.Subject, p, err)
+		}
+		_, all, err := h.engine.Explain(t.Context(), store.System, m.ID, true)
+		if err != nil || m.Subject == "not signed" && !strings.Contains(all[1].Match.Text, "would belong to “Tidewatch”, but the sender is not verified: it is not signed (DKIM)") {
+			t.Errorf("%s: %+v, %v", m.Subject, all[1].Match, err)
+		}
+	}
+	// Replies to senders that nobody proves are not sent.
+	if err := h.engine.SetTrust(Trust{Replies: true}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	document := mustRule(t, "name: Replies\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {subject: {contains: signed}}\nattachments: [{take: everything, folder: R}]\nafterwards: {reply: {text: Thank you}}\n")
+	rehearsed, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: document, Last: 10, Thorough: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range rehearsed.Messages {
+		for _, s := range m.Steps {
+			if s.Do != (m.Message.Subject == "signed") || !s.Do && !strings.Contains(s.Reason, "no reply: the sender is not verified") {
+				t.Errorf("%s: %+v", m.Message.Subject, s)
+			}
+		}
+	}
+}
