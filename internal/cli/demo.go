@@ -182,7 +182,7 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 	if err := watched(ctx, service); err != nil {
 		return err
 	}
-	if err := errors.Join(furnishBook(ctx, service), furnishPeople(ctx, service, s.address(), desk)); err != nil {
+	if err := errors.Join(furnishTrust(ctx, service), furnishTopic(ctx, service), furnishBook(ctx, service), furnishPeople(ctx, service, s.address(), desk)); err != nil {
 		return err
 	}
 	quiet := &command{in: strings.NewReader(demo.Rules), out: io.Discard, errs: io.Discard, service: c.service, format: "table"}
@@ -315,6 +315,52 @@ func furnishAlarms(ctx context.Context, service *client.Client) error {
 		{Name: "Out of reach", Kind: "out of reach", AfterMinutes: &minutes, Who: []string{"Harbour master", "Berth planner"}},
 	} {
 		if _, err := call[client.Alarm](service.AddAlarm(ctx, a)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// furnishTrust lets the demo believe its mail server.
+func furnishTrust(ctx context.Context, service *client.Client) error {
+	_, err := call[client.Trust](service.SetTrust(ctx, client.TrustSettings{Servers: []string{demo.MailHost}, Replies: true}))
+	return err
+}
+
+// furnishTopic teaches the demo's topic by some of its old mail.
+func furnishTopic(ctx context.Context, service *client.Client) error {
+	t, err := call[client.Topic](service.AddTopic(ctx, client.TopicSettings{Name: demo.Topic}))
+	if err != nil {
+		return err
+	}
+	mailboxes, err := call[[]client.Mailbox](service.ListMailboxes(ctx))
+	if err != nil {
+		return err
+	}
+	most := 60
+	var about, others []int64
+	for _, m := range mailboxes {
+		if m.Name != "berths" && m.Name != "safety" {
+			continue
+		}
+		seen, err := call[client.LookedInto](service.LookInto(ctx, m.ID, &client.LookIntoParams{Most: &most}))
+		if err != nil {
+			return err
+		}
+		for i, x := range seen.Messages {
+			switch is := strings.Contains(x.Subject, "Berth"); {
+			case is && len(about) < 8:
+				about = append(about, x.ID)
+			case !is && i%3 == 0 && len(others) < 8 && !strings.Contains(strings.ToLower(x.Subject), "berth"):
+				others = append(others, x.ID)
+			}
+		}
+	}
+	for i, numbers := range [][]int64{about, others} {
+		if len(numbers) == 0 {
+			continue
+		}
+		if _, err := call[client.Topic](service.MarkMessages(ctx, t.ID, client.MarkRequest{Messages: numbers, About: i == 0})); err != nil {
 			return err
 		}
 	}

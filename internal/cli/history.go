@@ -149,7 +149,7 @@ func (c *command) passes() *cobra.Command {
 					fmt.Fprintf(c.out, "    %s %s: %s %s\n", s.Kind, s.What, s.State, s.Reason)
 				}
 				if len(d.Items)+len(d.Steps) == 0 {
-					fmt.Fprintf(c.out, "    no rule was for it; inktray messages show %d says why\n", d.Message.ID)
+					fmt.Fprintf(c.out, "    no rule was for it; inktray messages why %d says why\n", d.Message.ID)
 				}
 			}
 		})

@@ -49,6 +49,7 @@ func says(t *testing.T, what, out string, want ...string) {
 // of it, all by the command line.
 func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 	o := openOffice(t, theWhole)
+	must(t, "trust", "set", "--replies=false") // this mail is neither signed nor reported on
 	says(t, "the tray", must(t, "tray", "list"), "Not what its name says (1, cause \"disguised\")", "named .pdf, but it is a Windows program")
 	held := value[client.Tray](t, "tray", "list").Groups[0].Matters[0]
 	says(t, "elsewhere", must(t, "tray", "elsewhere", held.ID, "--cabinet", "harbour files", "--folder", "Sorted by hand"), "1 filed elsewhere.")

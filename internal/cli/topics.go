@@ -45,7 +45,7 @@ func (c *command) topics() *cobra.Command {
 	root := &cobra.Command{Use: "topics", Short: "What messages are about, learned from examples that you mark"}
 	said := func(t client.Topic, doing string) error {
 		return c.show(t, func() {
-			fmt.Fprintf(c.out, "%s “%s” has %s that are about it and %d that are not. %s\n", doing, t.Name, count(t.About, "example"), t.Others, t.Sentence)
+			fmt.Fprintf(c.out, "%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"), t.Others, t.Sentence)
 			if !t.Ready {
 				fmt.Fprintf(c.out, "What would teach it most: inktray topics ask %q\n", t.Name)
 			}

@@ -319,10 +319,13 @@ func (w *writer) forward(at time.Time) Letter {
 	return Letter{Mailbox: "berths", Received: at, Raw: b.Bytes()}
 }
 
-// disguised is a program that calls itself a certificate.
+// disguised is a program that calls itself a certificate, from somebody who calls
+// himself an insurer.
 func (w *writer) disguised(at time.Time) Letter {
-	return w.letter("safety", at, person{"Kelp Mutual", "certificates@kelpmutual.example"}, "Insurance certificate MV Corrin (corrected)", "Please open the attached certificate.",
+	l := w.letter("safety", at, person{"Kelp Mutual", "certificates@kelpmutual.example"}, "Insurance certificate MV Corrin (corrected)", "Please open the attached certificate.",
 		[]attachment{{name: "certificate.pdf", data: append([]byte("MZ\x90\x00"), make([]byte, 2000)...)}})
+	l.Raw = bytes.Replace(l.Raw, []byte("dmarc=pass"), []byte("dmarc=fail"), 1)
+	return l
 }
 
 // climbing is a message whose file name tries to leave its folder.
@@ -337,6 +340,21 @@ func (w *writer) logo() attachment {
 
 func (w *writer) boundary() string { return fmt.Sprintf("=_bw_%08x", w.random.Uint32()) }
 
+// Topic is what the demo's topic is called, which some of its old mail teaches.
+const Topic = "Berth requests"
+
+// MailHost is the name under which the office's mail server reports on what comes in.
+const MailHost = "mx.brackwater.example"
+
+// reported is what that server writes above a message (RFC 8601).
+func reported(at time.Time, from person, result string) string {
+	_, domain, _ := strings.Cut(from.address, "@")
+	if domain == "brackwater.example" {
+		return ""
+	}
+	return fmt.Sprintf("Authentication-Results: %s; dmarc=%s header.from=%s\r\nReceived: from mail.%s (mail.%s [192.0.2.25]) by %s with ESMTPS; %s\r\n", MailHost, result, domain, domain, domain, MailHost, at.Format(time.RFC1123Z))
+}
+
 func (w *writer) header(at time.Time, from person, mailbox, subject string) string {
 	return fmt.Sprintf("From: %s <%s>\r\nTo: %s@brackwater.example\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%d.%08x@%s>\r\nMIME-Version: 1.0\r\n",
 		mime.QEncoding.Encode("utf-8", from.name), from.address, mailbox, mime.QEncoding.Encode("utf-8", subject), at.Format(time.RFC1123Z), w.next(), w.random.Uint32(), strings.SplitN(from.address, "@", 2)[1])
@@ -345,6 +363,7 @@ func (w *writer) header(at time.Time, from person, mailbox, subject string) stri
 func (w *writer) letter(mailbox string, at time.Time, from person, subject, text string, files []attachment) Letter {
 	var b bytes.Buffer
 	boundary := w.boundary()
+	b.WriteString(reported(at, from, "pass"))
 	fmt.Fprintf(&b, "%sContent-Type: multipart/mixed; boundary=%q\r\n\r\n--%s\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nGood day,\r\n\r\n%s\r\n\r\n%s\r\n", w.header(at, from, mailbox, subject), boundary, boundary, text, from.name)
 	for i, f := range files {
 		kind := mime.TypeByExtension(path.Ext(f.name))

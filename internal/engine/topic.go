@@ -248,7 +248,7 @@ func (e *Engine) ImportExamples(v store.Viewer, topicID string, list []topic.Exa
 		if strings.TrimSpace(m.Subject+m.Text+strings.Join(m.Names, "")) == "" {
 			return 0, rule.Problems{{Place: fmt.Sprintf("examples[%d]", i), Text: "the example has neither a subject nor a text nor names, so nothing can be learned from it"}}
 		}
-		sum := sha256.Sum256([]byte("import\x00" + m.Subject + "\x00" + m.Text + "\x00" + m.Sender.String()))
+		sum := sha256.Sum256([]byte("import\x00" + m.Subject + "\x00" + m.Text + "\x00" + m.Sender.String() + "\x00" + strings.Join(m.Names, "\x00")))
 		examples = append(examples, store.Example{Fingerprint: sum[:], About: one.About, Subject: m.Subject, Text: m.Text[:min(len(m.Text), 8000)], SenderName: m.Sender.Name, SenderAddress: m.Sender.String(),
 			Names: orEmpty(m.Names), Origin: "import", MarkedBy: v.Name, MarkedAt: e.Clock().UTC()})
 	}

@@ -65,7 +65,7 @@ export function MarkSheet({ numbers, onClose }: { numbers: number[]; onClose: ()
   return (
     <Sheet title={`Mark ${many(numbers.length, 'message')} for a topic`} open onClose={onClose}>
       {topics.data?.length === 0 && <p>There is no topic yet. <Link className="text-pen underline" to="/settings">Add one in Settings</Link>.</p>}
-      {topic && (mark.data ? <p role="status">Learned. “{mark.data.name}” has {many(mark.data.about, 'example')} that are about it and {mark.data.others} that are not. {mark.data.sentence}</p> : (
+      {topic && (mark.data ? <p role="status">Learned. “{mark.data.name}” knows {many(mark.data.about, 'message')} about it and {mark.data.others} that are not. {mark.data.sentence}</p> : (
         <>
           <Pick label="Topic" value={topic.id} onChange={setChosen} choices={(topics.data ?? []).map((t): [string, string] => [t.id, t.name])} />
           <p className="mb-4 text-ink-2">Their subjects, texts, senders and names of attachments are kept as examples, on this machine.</p>

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
+)
+
+// plainLetter is a message without anything a rule of the demo looks for.
+func plainLetter(subject, text, name string) []byte {
+	return fmt.Appendf(nil, "From: Vera Quill <vera@quill.example>\r\nTo: berths@brackwater.example\r\nSubject: %s\r\nMessage-ID: <%s@quill.example>\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n--b\r\nContent-Type: text/csv; name=%s\r\nContent-Disposition: attachment\r\n\r\n1;2\r\n--b--\r\n",
+		subject, strings.ReplaceAll(subject, " ", "."), text, name)
+}
+
+const topicRule = `format: 1
+rules:
+  - name: By meaning
+    cabinet: harbour files
+    look: {mailboxes: berths}
+    match: {all: [{topic: {is: Berth requests, confidence: 85%}}, {sender: {domain: quill.example}}]}
+    attachments: [{take: everything, folder: By meaning}]
+`
+
+func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
+	o := openOffice(t, theLast)
+	says(t, "the demo's topic", must(t, "topics", "list"), "Berth requests (", "Of 100 such messages it finds")
+	rules := filepath.Join(t.TempDir(), "rules.yaml")
+	if err := os.WriteFile(rules, []byte(topicRule), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	says(t, "the rule", must(t, "rules", "save", rules), "By meaning")
+	says(t, "its sentence", must(t, "rules", "show", "By meaning"), "about “Berth requests” (85 % sure)")
+	must(t, "rules", "on", "By meaning", "--begin", "now")
+	deliver := func(subject, text, name string) {
+		t.Helper()
+		if err := o.mail.Deliver("berths", plainLetter(subject, text, name), time.Now()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	deliver("Lunch", "Shall we have soup on Thursday?", "soup.csv")
+	var matter client.Matter
+	until(t, "the tray asks", func() bool {
+		for _, g := range value[client.Tray](t, "tray", "list").Groups {
+			if g.Cause == "topic" {
+				matter = g.Matters[0]
+			}
+		}
+		return matter.ID != ""
+	})
+	says(t, "the tray", must(t, "tray", "list"), "What is it about?", "it is in doubt whether it is about “Berth requests”")
+	number := fmt.Sprint(matter.Message.ID)
+	says(t, "why", must(t, "messages", "topics", number), "Berth requests", "in doubt")
+	says(t, "neither", fails(t, "tray", "answer", matter.ID), "--about or --not-about")
+	says(t, "the answer", must(t, "tray", "answer", matter.ID, "--not-about"), "Learned, and 1 item decided.")
+	until(t, "it is left", func() bool {
+		return strings.Contains(must(t, "messages", "why", number), "a person said that it is not about “Berth requests”")
+	})
+	says(t, "answered twice", fails(t, "tray", "answer", matter.ID, "--about"), "none of these waits because a topic is in doubt")
+	says(t, "you said so", must(t, "messages", "topics", number), "not about (you said so)")
+	says(t, "examples", must(t, "topics", "examples", "Berth requests"), "Lunch", "vera@quill.example", "tray")
+
+	// A topic of one's own, from nothing.
+	says(t, "a new one", must(t, "topics", "add", "Soup"), "needs 5 of each", "inktray topics ask \"Soup\"")
+	says(t, "twice", fails(t, "topics", "add", "soup"), "there is a topic called “soup” already")
+	asked := value[[]client.Teaching](t, "topics", "ask", "Soup", "--most", "3")
+	if len(asked) != 3 || asked[0].Likely != 50 {
+		t.Errorf("asked %+v", asked)
+	}
+	says(t, "asked", must(t, "topics", "ask", "Soup"), "Answer: inktray topics mark \"Soup\"")
+	says(t, "marked", must(t, "topics", "mark", "Soup", number, "--about"), "Learned.", "knows 1 message about it")
+	says(t, "not said which", fails(t, "topics", "mark", "Soup", number), "--about or --not-about")
+	says(t, "no message", fails(t, "topics", "mark", "Soup", "999999", "--about"), "nothing of that name or number")
+	says(t, "no topic", fails(t, "topics", "mark", "Porridge", number, "--about"), "there is no topic called “Porridge”")
+	example := value[[]client.TopicExample](t, "topics", "examples", "Soup")[0]
+	says(t, "taken back", must(t, "topics", "forget", "Soup", fmt.Sprint(example.ID)), "knows 0 messages about it")
+	says(t, "taken back twice", fails(t, "topics", "forget", "Soup", fmt.Sprint(example.ID)), "nothing of that name or number")
+
+	// One goes from one installation to another.
+	file := filepath.Join(t.TempDir(), "topic.json")
+	says(t, "exported", must(t, "topics", "export", "Berth requests", "--file", file), "is in "+file)
+	says(t, "imported", must(t, "topics", "import", file, "--name", "Moorings"), "Learned from", "“Moorings” knows")
+	berths, moorings := value[[]client.Topic](t, "topics", "list")[0], value[[]client.Topic](t, "topics", "list")[1]
+	if berths.About != moorings.About || !moorings.Ready || berths.Ready != moorings.Ready { // those that say the same word for word count once
+		t.Errorf("%+v became %+v", berths, moorings)
+	}
+	if err := os.WriteFile(file, []byte(`{"format":7,"name":"x","examples":[]}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	says(t, "another format", fails(t, "topics", "import", file), "reads format 1")
+	if err := os.WriteFile(file, []byte(`nonsense`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	says(t, "no topic at all", fails(t, "topics", "import", file), "is no exported topic")
+	says(t, "the past", must(t, "topics", "past", "Moorings", "--last", "30"), "Of the last ", "are about “Moorings” for sure", "Nothing was written.")
+	says(t, "renamed", must(t, "topics", "rename", "Moorings", "Places to lie"), "Renamed. “Places to lie”")
+	says(t, "in use", fails(t, "topics", "remove", "Berth requests"), "the rule “By meaning” asks for the topic")
+	says(t, "removed", must(t, "topics", "remove", "Places to lie"), "are gone")
+
+	// Who is believed.
+	says(t, "trust", must(t, "trust", "show"), demo.MailHost, "only if the sender is verified", "none; start with --virus-scanner")
+	says(t, "not verified", must(t, "messages", "verify", number), "The sender is not verified: it is not signed (DKIM).")
+	known := value[client.LookedInto](t, "messages", "look", "berths", "--text", "crew")
+	says(t, "verified", must(t, "messages", "verify", fmt.Sprint(known.Messages[0].ID)), "The sender is verified: "+demo.MailHost+" reports DMARC of")
+	says(t, "changed", must(t, "trust", "set", "--server", "mx.other.example", "--correspondents"), "mx.other.example", "Correspondents count      only if the sender is verified")
+	says(t, "no server", fails(t, "trust", "set", "--server", "a b"), "is no name of a mail server")
+
+	// A reader neither teaches nor sees what others wrote.
+	reader, _ := o.person("Rea Der", store.Reader)
+	for _, c := range [][2]string{{"POST", "/api/v1/topics"}, {"GET", "/api/v1/topics/" + berths.ID + "/examples"}, {"GET", "/api/v1/topics/" + berths.ID + "/export"}, {"PUT", "/api/v1/trust"}, {"POST", "/api/v1/tray/answer"}, {"GET", "/api/v1/messages/" + number + "/topics"}} {
+		if status, _, body := o.ask(c[0], c[1], reader, `{}`); status != 403 {
+			t.Errorf("%s %s: a reader gets %d, %v", c[0], c[1], status, body)
+		}
+	}
+}
+
+func TestAVirusScannerIsNamedAtTheStart(t *testing.T) {
+	address := testbed.StartClamd(t, 0)
+	o := openOffice(t, empty, func(s *serviceOptions) { s.scanner = address })
+	o.first()
+	says(t, "the scanner", must(t, "trust", "show"), address+": ClamAV")
+	o.everything("In")
+	if err := o.mail.Deliver("berths", plainLetter("one", "x", "a.csv"), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := scannerAt("nonsense"); err == nil || !strings.Contains(err.Error(), "is no address of a virus scanner") {
+		t.Errorf("an address that is none: %v", err)
+	}
+}
