@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/rule"
@@ -13,7 +14,8 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-func percent(x float64) int { return int(math.Round(100 * x)) }
+// percent is a likelihood; nothing learned is ever wholly certain.
+func percent(x float64) int { return min(99, max(1, int(math.Round(100*x)))) }
 
 func (s *Server) topic(t *store.Topic) (Topic, error) {
 	learned := s.Engine.Learned(t.Name)
@@ -213,6 +215,9 @@ func (s *Server) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) 
 			one.Decision = map[topic.Decision]TopicVerdictDecision{topic.About: About, topic.NotAbout: NotAbout, topic.Doubtful: InDoubt}[j.Decision]
 		}
 		for _, e := range j.Why {
+			if utf8.RuneCountInString(e.Word) < 3 {
+				continue
+			}
 			if e.Weight > 0 {
 				one.For = append(one.For, e.Word)
 			} else if e.Weight < 0 {
@@ -227,12 +232,12 @@ func (s *Server) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) 
 // ProveMessage says whether it is proven who sent a message.
 func (s *Server) ProveMessage(ctx context.Context, r ProveMessageRequestObject) (ProveMessageResponseObject, error) {
 	p, err := s.Engine.ProveMessage(ctx, viewerOf(ctx), r.Number)
-	out := Proof{State: NotVerified, Text: p.Text}
+	out := Proof{State: ProofStateNotVerified, Text: p.Text}
 	switch {
 	case p.Unknown:
-		out.State = NotKnown
+		out.State = ProofStateNotKnown
 	case p.Proven:
-		out.State = Verified
+		out.State = ProofStateVerified
 	}
 	return ProveMessage200JSONResponse(out), err
 }

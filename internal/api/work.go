@@ -12,6 +12,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
@@ -19,10 +20,11 @@ import (
 // names turns identities into what people call things.
 type names struct {
 	mailboxes, rules map[string]string
+	reported         func(*store.Message) *mail.Proof
 }
 
 func (s *Server) names(v store.Viewer) (*names, error) {
-	n := &names{mailboxes: map[string]string{}, rules: map[string]string{}}
+	n := &names{mailboxes: map[string]string{}, rules: map[string]string{}, reported: s.Engine.Reported}
 	boxes, err := s.Store.Mailboxes(v)
 	if err != nil {
 		return nil, err
@@ -39,8 +41,16 @@ func (s *Server) names(v store.Viewer) (*names, error) {
 }
 
 func (n *names) message(m *store.Message) Message {
-	return Message{ID: m.ID, Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, ReceivedAt: m.ReceivedAt, Subject: m.Subject, SenderName: m.SenderName,
+	out := Message{ID: m.ID, Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, ReceivedAt: m.ReceivedAt, Subject: m.Subject, SenderName: m.SenderName,
 		SenderAddress: m.SenderAddress, Size: m.Size, Attachments: m.Attachments, Flags: append([]string{}, m.Flags...)}
+	if p := n.reported(m); p != nil {
+		sender := MessageSenderNotVerified
+		if p.Proven {
+			sender = MessageSenderVerified
+		}
+		out.Sender = &sender
+	}
+	return out
 }
 
 func entryNumber(year, number int) string { return fmt.Sprintf("%d-%d", year, number) }

@@ -64,6 +64,9 @@ func (c *command) mailLook() *cobra.Command {
 					if *m.Filed > 0 {
 						filed = fmt.Sprintf("%d filed", *m.Filed)
 					}
+					if m.Sender != nil && *m.Sender == client.MessageSenderNotVerified {
+						filed = strings.TrimSpace(filed + " sender not verified")
+					}
 					rows = append(rows, []string{fmt.Sprint(m.ID), when(m.ReceivedAt), short(who(m.SenderName, m.SenderAddress), 26), short(m.Subject, 40), short(strings.Join(names, ", "), 44), filed})
 				}
 				c.table([]string{"NO.", "RECEIVED", "FROM", "SUBJECT", "ATTACHMENTS", ""}, rows)

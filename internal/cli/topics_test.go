@@ -134,3 +134,123 @@ func TestAVirusScannerIsNamedAtTheStart(t *testing.T) {
 		t.Errorf("an address that is none: %v", err)
 	}
 }
+
+// The same in the console, in both looks without barriers: a topic is taught, asked
+// for by a rule, answered for in the tray and in Mail; whom to trust is set.
+func TestTopicsAndTrustInTheConsole(t *testing.T) {
+	source := axe(t)
+	o := openOffice(t, theWhole)
+	o.settled()
+	b := testbed.StartBrowser(t, 1280, 800)
+	b.Scheme("light")
+	signInAtTheDoor(b, o)
+	barriers := func(where string) {
+		t.Helper()
+		for _, scheme := range []string{"dark", "light"} {
+			b.Scheme(scheme)
+			for _, v := range b.Axe(source) {
+				t.Errorf("%s, %s: %+v", where, scheme, v)
+			}
+		}
+	}
+	b.Press("Settings")
+	b.Sees("Of 100 such messages it finds")
+	b.Sees("Reports are believed of")
+	b.Press("Change whom to trust")
+	b.Sees("Only what stands above the line")
+	barriers("whom to trust")
+	b.Press("recognise correspondents only where the sender is verified")
+	b.Press("Save")
+	b.Sees("where the sender is verified")
+	if !value[client.Trust](t, "trust", "show").Correspondents {
+		t.Error("whom to trust was not kept")
+	}
+
+	b.Press("Teach Berth requests")
+	b.Sees("Is this about Berth requests?")
+	b.Sees("These teach most")
+	known := value[[]client.Topic](t, "topics", "list")[0]
+	b.Press("The last 100")
+	b.Sees("are about it for sure")
+	barriers("a topic")
+	picture(t, b, "topic")
+	b.Press("No: ")
+	until(t, "the answer teaches", func() bool { return value[[]client.Topic](t, "topics", "list")[0].Others == known.Others+1 })
+	b.Press("Take back: ")
+	until(t, "an example is taken back", func() bool {
+		now := value[[]client.Topic](t, "topics", "list")[0]
+		return now.About+now.Others == known.About+known.Others
+	})
+	b.Press("Rename…")
+	b.Type("Name", "Places to lie")
+	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(x => x.innerText === 'Rename').click()`, nil)
+	until(t, "it has another name", func() bool { return value[[]client.Topic](t, "topics", "list")[0].Name == "Places to lie" })
+	must(t, "topics", "rename", "Places to lie", "Berth requests")
+	b.Press("Settings")
+	b.Press("Add a topic")
+	b.Type("Name", "Berth requests")
+	b.Press("Make it")
+	b.Sees("There is a topic called “Berth requests” already")
+	b.Type("Name", "Soup")
+	b.Press("Make it")
+	b.Sees("It does not judge yet")
+	barriers("a topic without examples")
+
+	// A rule that asks for it: the blank, the rehearsal, and marking there.
+	b.Open(o.service.address() + "/rules/new")
+	b.Type("Name of the rule", "By meaning")
+	b.Press("from")
+	b.Sees("What is looked at")
+	b.Run(`(() => { const s = [...document.querySelectorAll('select')].find(x => [...x.options].some(o => o.text === 'about')); s.value = [...s.options].find(o => o.text === 'about').value; s.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
+	b.Sees("How sure it has to be")
+	b.Press("Berth requests")
+	barriers("the blank of a topic")
+	b.Leave()
+	b.Press("look into texts and archives")
+	b.Sees("It is about Berth requests")
+	b.Press("Held for a look")
+	b.Sees("office files with macros")
+	b.Leave()
+	b.Press("Save")
+	until(t, "the rule is kept", func() bool {
+		for _, r := range value[[]client.Rule](t, "rules", "list") {
+			if r.Name == "By meaning" {
+				return strings.Contains(string(r.Document), `"topic":{"is":"Berth requests"}`) || strings.Contains(string(r.Document), `"topic": {`)
+			}
+		}
+		return false
+	})
+	must(t, "rules", "on", "By meaning", "--begin", "now")
+
+	// What is in doubt is answered in the tray.
+	if err := o.mail.Deliver("berths", plainLetter("Lunch", "Shall we have soup on Thursday?", "soup.pdf"), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	b.Press("Tray")
+	b.Sees("What is it about?")
+	barriers("a topic in the tray")
+	picture(t, b, "tray-topic")
+	b.Press("It is not about Berth requests: soup.pdf")
+	until(t, "the tray asks no more", func() bool { return !strings.Contains(must(t, "tray", "list"), "What is it about?") })
+
+	// A message says what it is about, and whether its sender is verified.
+	found := value[client.LookedInto](t, "messages", "look", "berths", "--text", "lunch")
+	b.Open(o.service.address() + fmt.Sprintf("/messages/%d", found.Messages[0].ID))
+	b.Press("Is the sender verified?")
+	b.Sees("The sender is not verified: it is not signed (DKIM).")
+	b.Press("Look")
+	b.Sees("not about it, you said")
+	barriers("a message")
+	b.Press("It is about Berth requests")
+	b.Sees("about it, you said")
+
+	// Several are marked in Mail.
+	b.Open(o.service.address() + "/mail")
+	b.Press("Choose “Crew list")
+	b.Press("Topic…")
+	b.Sees("are kept as examples, on this machine")
+	barriers("marking messages")
+	b.Press("They are not about it")
+	b.Sees("Learned.")
+	b.Press("Close")
+}

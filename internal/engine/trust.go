@@ -93,6 +93,17 @@ func (e *Engine) reported(m *mail.Message) {
 	}
 }
 
+// Reported is what a trusted server reports of a known message; nil where none does.
+func (e *Engine) Reported(row *store.Message) *mail.Proof {
+	if len(row.Header) == 0 || len(e.Trust().Servers) == 0 {
+		return nil
+	}
+	m := mail.Message{}
+	m.Header, _ = mail.ParseHeader(row.Header)
+	e.reported(&m)
+	return m.Proof
+}
+
 // prove finds out whether it is proven who sent a message: by what a trusted server
 // reports, which is among the facts, or by the signatures, for which the message is
 // read whole.

@@ -611,6 +611,24 @@ func (e MatterWays) Valid() bool {
 	}
 }
 
+// Defines values for MessageSender.
+const (
+	MessageSenderNotVerified MessageSender = "not verified"
+	MessageSenderVerified    MessageSender = "verified"
+)
+
+// Valid indicates whether the value is a known member of the MessageSender enum.
+func (e MessageSender) Valid() bool {
+	switch e {
+	case MessageSenderNotVerified:
+		return true
+	case MessageSenderVerified:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OutgoingSettingsEncryption.
 const (
 	OutgoingSettingsEncryptionNone     OutgoingSettingsEncryption = "none"
@@ -694,19 +712,19 @@ func (e PassState) Valid() bool {
 
 // Defines values for ProofState.
 const (
-	NotKnown    ProofState = "not known"
-	NotVerified ProofState = "not verified"
-	Verified    ProofState = "verified"
+	ProofStateNotKnown    ProofState = "not known"
+	ProofStateNotVerified ProofState = "not verified"
+	ProofStateVerified    ProofState = "verified"
 )
 
 // Valid indicates whether the value is a known member of the ProofState enum.
 func (e ProofState) Valid() bool {
 	switch e {
-	case NotKnown:
+	case ProofStateNotKnown:
 		return true
-	case NotVerified:
+	case ProofStateNotVerified:
 		return true
-	case Verified:
+	case ProofStateVerified:
 		return true
 	default:
 		return false
@@ -2157,13 +2175,19 @@ type Message struct {
 	Items *[]Attached `json:"items,omitempty"`
 
 	// Mailbox its name
-	Mailbox       string    `json:"mailbox"`
-	ReceivedAt    time.Time `json:"received_at"`
-	SenderAddress string    `json:"sender_address"`
-	SenderName    string    `json:"sender_name"`
-	Size          int64     `json:"size"`
-	Subject       string    `json:"subject"`
+	Mailbox    string    `json:"mailbox"`
+	ReceivedAt time.Time `json:"received_at"`
+
+	// Sender what a trusted server reports of the sender, where one does
+	Sender        *MessageSender `json:"sender,omitempty"`
+	SenderAddress string         `json:"sender_address"`
+	SenderName    string         `json:"sender_name"`
+	Size          int64          `json:"size"`
+	Subject       string         `json:"subject"`
 }
+
+// MessageSender what a trusted server reports of the sender, where one does
+type MessageSender string
 
 // NoteRequest defines model for NoteRequest.
 type NoteRequest struct {

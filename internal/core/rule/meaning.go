@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/cases"
 	"golang.org/x/text/unicode/norm"
@@ -126,13 +127,15 @@ func (in *Input) said(name string) (about, said bool) {
 	return in.Said(name)
 }
 
-func hundred(x float64) int { return int(math.Round(100 * x)) }
+// hundred is a likelihood in percent; nothing learned is ever wholly certain.
+func hundred(x float64) int { return min(99, max(1, int(math.Round(100*x)))) }
 
 // Evidence says in words what spoke for a topic and what against it.
 func Evidence(list []topic.Evidence) string {
 	var yes, no []string
 	for _, e := range list {
 		switch {
+		case utf8.RuneCountInString(e.Word) < 3: // it says little to a person
 		case e.Weight > 0.005 && len(yes) < 4:
 			yes = append(yes, quote(e.Word))
 		case e.Weight < -0.005 && len(no) < 3:

@@ -2652,6 +2652,11 @@ export interface components {
             size: number;
             attachments: number;
             flags: string[];
+            /**
+             * @description what a trusted server reports of the sender, where one does
+             * @enum {string}
+             */
+            sender?: "verified" | "not verified";
             /** @description the attachments; where a mailbox was looked into */
             items?: components["schemas"]["Attached"][];
             /** @description how many of its attachments were filed; where a mailbox was looked into */

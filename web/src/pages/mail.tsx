@@ -136,7 +136,7 @@ function Row({ m, live, on, toggle, hand, file }: { m: Schemas['Message']; live:
       <input type="checkbox" aria-label={`Choose “${m.subject || 'No subject'}”`} className="mt-1 size-4 accent-[var(--pen)]" checked={on} onChange={toggle} />
       <div className="min-w-0">
         <p className="truncate"><Link to={`/messages/${m.id}`} className={`hover:underline ${unread ? 'font-bold' : 'font-semibold'}`}>{m.subject || 'No subject'}</Link>{unread && <span className="ml-2 text-[13px] text-pen">unread</span>}{labels.map((l) => <span key={l} className="ml-2 rounded bg-sheet-2 px-1.5 text-[13px] text-ink-2">{l.replaceAll('_', ' ')}</span>)}</p>
-        <p className="truncate text-[13.5px] text-ink-3" title={m.sender_address}>{m.sender_name || m.sender_address}{!live && <> · {m.mailbox}{m.folder !== 'INBOX' && `, ${m.folder}`}</>}</p>
+        <p className="truncate text-[13.5px] text-ink-3" title={m.sender_address}>{m.sender_name || m.sender_address}{m.sender && <span className={m.sender === 'verified' ? 'text-moss' : 'text-seal'}> · {m.sender}</span>}{!live && <> · {m.mailbox}{m.folder !== 'INBOX' && `, ${m.folder}`}</>}</p>
         {items.length > 0 && (
           <p className="mt-1 flex flex-wrap gap-1.5">
             {items.slice(0, 6).map((i) => <button key={i.item} type="button" {...draggable(() => [{ number: m.id, items: [i.item] }])} title={`File ${i.name} by hand`} onClick={() => file([i.item])} className="max-w-56 cursor-grab truncate rounded-md border border-line-2 px-2 py-0.5 text-[13px] text-ink-2 hover:bg-sheet-2">{i.name} <span className="text-ink-3">{size(i.size)}</span></button>)}

@@ -33,7 +33,7 @@ export function Message() {
           <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
             actions={<><Button look="main" onClick={() => setByHand('file')}>File by hand…</Button><Button onClick={() => setByHand('change')}>Label or move…</Button><Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button></>}>
             <ProofOf number={number} />
-            {doing && <Doing pass={doing} onBack={setBack} />}
+            {doing > 0 && <Doing pass={doing} onBack={setBack} />}
             {byHand === 'file' && <FileSheet hand={[{ number }]} message onClose={() => setByHand('')} onBegun={begun} />}
             {byHand === 'change' && <ChangeSheet numbers={[number]} onClose={() => setByHand('')} onBegun={begun} />}
             {back > 0 && <Undo what={{ pass: back }} onClose={() => setBack(0)} />}

@@ -172,7 +172,7 @@ function Examples({ topic }: { topic: Schemas['Topic'] }) {
               <p className="truncate text-[13.5px] text-ink-3">{x.sender} · {x.text}</p>
               <p className="text-[13.5px] text-ink-3">marked by {x.marked_by}, {when(x.marked_at)}{x.origin === 'import' ? ', imported' : x.origin === 'tray' ? ', in the tray' : ''}</p>
             </div>
-            <div className="text-right"><Chip word={x.about ? 'about it' : 'not about it'} /><br /><button className="add !text-sm" disabled={back.isPending} aria-label={`Take the example ${x.subject} back`} onClick={() => back.mutate(x.id)}>Take back</button></div>
+            <div className="text-right"><Chip word={x.about ? 'about it' : 'not about it'} /><br /><button className="add !text-sm" disabled={back.isPending} aria-label={`Take back: ${x.subject}`} onClick={() => back.mutate(x.id)}>Take back</button></div>
           </article>
         ))}
       </Listing>
