@@ -11,8 +11,8 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )

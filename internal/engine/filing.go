@@ -1,11 +1,9 @@
 package engine
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"path"
 	"strconv"
@@ -257,61 +255,26 @@ func (e *Engine) besideIt(ctx context.Context, s source.Session, l *letter, r *r
 	return e.file(ctx, s, l, &entry)
 }
 
-// stage streams an item's content into the cabinet. What its name hides is not
-// written: said says what it is, hold why a person has to decide, "" where not.
+// stage streams an item's content into the cabinet. What must not be filed unseen is
+// not written: said says what it is, hold why a person has to decide, "" where not.
 func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold store.Cause, err error) {
-	seen := entry.Given == "release" || entry.Given == "elsewhere" // a person has looked
-	if item.Copy == "" && !seen && r.Holds(rule.LockedArchives) {
-		locked, err := e.locked(ctx, s, l, item)
-		if err != nil {
-			return content, "", "", err
-		}
-		if locked {
-			return content, "an archive that needs a password, so nobody can look into it here", store.CauseEncrypted, nil
-		}
+	w, said, hold, err := e.watched(ctx, s, l, r, entry, item)
+	if err != nil || hold != "" {
+		return content, said, hold, err
 	}
-	part, closed, err := e.stream(ctx, s, l, item)
+	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, w)
 	if err != nil {
-		return content, "", "", err
+		return content, "", "", errors.Join(err, w.close())
 	}
-	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
-	if item.Copy == "" && !seen {
-		first, err := in.Peek(mail.FirstBytes)
-		if err == nil || err == io.EOF {
-			what, held := mail.Disagrees(&item.Item, first)
-			if said = disagreement(item, what); held && r.Holds(rule.DisguisedFiles) {
-				return content, said, store.CauseDisguised, closed()
-			}
-		}
-	}
-	over := &watch{Reader: in}
-	if !seen {
-		if over, err = e.watchOver(ctx, in, item, r.Holds(rule.Macros)); err != nil {
-			return content, "", "", errors.Join(err, closed())
-		}
-	}
-	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, over)
-	if err == nil {
-		var found string
-		if found, hold, err = over.verdict(); over.virus != nil && err == nil && e.scannerAway.Swap(false) {
-			err = e.settleScanner()
-		}
-		if hold != "" {
-			return content, found, hold, errors.Join(closed(), c.Discard(ctx, e.temporary(entry)))
-		}
-		if err != nil {
-			err = errors.Join(err, c.Discard(ctx, e.temporary(entry)))
-		}
-	} else {
-		over.close()
-	}
+	found, hold, err := e.verdict(w)
 	if err == nil && empty(item, content.Size) {
-		err = errors.Join(errNothingCame, c.Discard(ctx, e.temporary(entry)))
+		err = errNothingCame
 	}
-	if closeErr := closed(); err == nil && closeErr != nil {
-		err = errors.Join(closeErr, c.Discard(ctx, e.temporary(entry)))
+	err = errors.Join(err, w.close())
+	if err != nil || hold != "" {
+		return content, found, hold, errors.Join(err, c.Discard(ctx, e.temporary(entry)))
 	}
-	return content, said, "", err
+	return content, said, "", nil
 }
 
 // empty says whether nothing came of a part that has content.

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bufio"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -82,7 +81,7 @@ func (e *Engine) keepHere(ctx context.Context, s source.Session, l *letter, r *r
 			return nil // it is drawn once the cabinet is back, and what lacks is told then
 		}
 	}
-	content, said, hold, err := e.keepContent(ctx, s, l, entry, item)
+	content, said, hold, err := e.keepContent(ctx, s, l, r, entry, item)
 	if err != nil || hold {
 		return err
 	}
@@ -97,31 +96,26 @@ func (e *Engine) keepHere(ctx context.Context, s source.Session, l *letter, r *r
 	return e.Store.Spool(entry)
 }
 
-// keepContent writes the content beside the records and flushes it.
-func (e *Engine) keepContent(ctx context.Context, s source.Session, l *letter, entry *store.Entry, item *plan.Item) (content cabinet.Content, said string, hold bool, err error) {
-	part, closed, err := e.stream(ctx, s, l, item)
-	if err != nil {
-		return content, "", false, err
-	}
-	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
-	if item.Copy == "" && entry.Given == "" {
-		if first, err := in.Peek(mail.FirstBytes); err == nil || err == io.EOF {
-			what, held := mail.Disagrees(&item.Item, first)
-			if said, hold = disagreement(item, what), held; hold {
-				return content, said, true, closed() // it is held once the cabinet is back
-			}
-		}
+// keepContent writes the content beside the records and flushes it. What must not be
+// filed unseen is not kept: it is held once the cabinet is back.
+func (e *Engine) keepContent(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item) (content cabinet.Content, said string, hold bool, err error) {
+	w, said, cause, err := e.watched(ctx, s, l, r, entry, item)
+	if err != nil || cause != "" {
+		return content, said, true, err
 	}
 	if err := e.kept.Remove(keptName(entry)); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier try
-		return content, "", false, errors.Join(err, closed())
+		return content, "", false, errors.Join(err, w.close())
 	}
 	f, err := e.kept.Create(keptName(entry))
 	if err != nil {
-		return content, "", false, errors.Join(err, closed())
+		return content, "", false, errors.Join(err, w.close())
 	}
 	sum := sha256.New()
-	content.Size, err = io.Copy(io.MultiWriter(f, sum), in)
-	err = errors.Join(err, closed())
+	content.Size, err = io.Copy(io.MultiWriter(f, sum), w)
+	if err == nil {
+		_, cause, err = e.verdict(w)
+	}
+	err = errors.Join(err, w.close())
 	if err == nil && empty(item, content.Size) {
 		err = errNothingCame
 	}
@@ -132,9 +126,12 @@ func (e *Engine) keepContent(ctx context.Context, s source.Session, l *letter, e
 	if err == nil {
 		err = e.kept.SyncDir(".")
 	}
-	if err != nil {
+	if err != nil || cause != "" {
 		_ = e.kept.Remove(keptName(entry)) // swept at the next start in any case
-		return content, "", false, fmt.Errorf("keeping what waits for the cabinet: %w", err)
+		if err != nil {
+			err = fmt.Errorf("keeping what waits for the cabinet: %w", err)
+		}
+		return content, "", true, err
 	}
 	sum.Sum(content.SHA256[:0])
 	return content, said, false, nil

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"codeberg.org/go-pdf/fpdf"
 	"github.com/emersion/go-msgauth/dkim"
@@ -299,6 +300,38 @@ func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
 	}
 }
 
+func TestWhatMayHoldAProgramIsNotKeptForACabinetThatIsAway(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.engine.Stop()
+	h.scanner = &scan.Scanner{Address: testbed.StartClamd(t, 0)}
+	h.beat = 20 * time.Millisecond
+	h.start()
+	h.watched()
+	h.rule(bundles("  - {take: everything, folder: All}\n"))
+	away := h.files + ".away"
+	if err := os.Rename(h.files, away); err != nil {
+		t.Fatal(err)
+	}
+	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	box.add(enclosed(oda, "while away", "x", "good.csv", "1;2", "bad.csv", testbed.Virus, "macros.docx", zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")))
+	h.until("what may be kept is kept", func() bool {
+		kept, err := h.store.SpooledEntries()
+		return err == nil && len(kept) == 1 && kept[0].Name == "good.csv"
+	})
+	if err := os.Rename(away, h.files); err != nil {
+		t.Fatal(err)
+	}
+	causes := []store.Cause{}
+	for _, e := range h.trayOf(2) {
+		causes = append(causes, e.Cause)
+	}
+	if slices.Sort(causes); !slices.Equal(causes, []store.Cause{store.CauseCaution, store.CauseVirus}) {
+		t.Errorf("the tray has %v", causes)
+	}
+	h.expect(map[string]string{"All/good.csv": "1;2"})
+}
+
 func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	box := &memory{}
 	h := newHouse(t, box.dial)
@@ -318,8 +351,8 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	h.engine.Stop()
 	h.scanner = &scan.Scanner{Address: testbed.StartClamd(t, 0)}
 	h.start()
-	h.expect(map[string]string{"All/good.csv": "1;2"})
 	e := h.trayOf(1)[0]
+	h.expect(map[string]string{"All/good.csv": "1;2"})
 	if e.Cause != store.CauseVirus || e.Name != "bad.csv" || !strings.Contains(e.Reason, "the virus scanner found "+testbed.VirusName) {
 		t.Errorf("in the tray: %+v", e)
 	}

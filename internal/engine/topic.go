@@ -40,21 +40,18 @@ func (e *Engine) LoadTopics(changed string) error {
 	if err != nil {
 		return err
 	}
-	all, err := e.Store.AllExamples()
+	marked, err := e.Store.MarkedMessages()
 	if err != nil {
 		return err
 	}
-	examples := map[string][]topic.Example{}
 	said := map[string]map[[32]byte]bool{}
 	names := map[string]string{}
 	for _, t := range rows {
 		names[t.ID] = t.Name
 		said[lookupKey(t.Name)] = map[[32]byte]bool{}
 	}
-	for i := range all {
-		one := &all[i]
-		examples[one.TopicID] = append(examples[one.TopicID], one.Learned())
-		if one.Origin != "import" && len(one.Fingerprint) == 32 {
+	for i := range marked {
+		if one := &marked[i]; len(one.Fingerprint) == 32 {
 			said[lookupKey(names[one.TopicID])][[32]byte(one.Fingerprint)] = one.About
 		}
 	}
@@ -67,7 +64,15 @@ func (e *Engine) LoadTopics(changed string) error {
 			k.topics[t.Name] = known
 			continue
 		}
-		k.topics[t.Name] = topic.Learn(examples[t.ID])
+		rows, err := e.Store.ExamplesOf(t.ID)
+		if err != nil {
+			return err
+		}
+		examples := make([]topic.Example, len(rows))
+		for i := range rows {
+			examples[i] = rows[i].Learned()
+		}
+		k.topics[t.Name] = topic.Learn(examples)
 	}
 	k.panel = topic.NewPanel(k.topics)
 	e.mutex.Lock()

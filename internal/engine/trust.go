@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -216,39 +217,72 @@ type watch struct {
 	io.Reader
 	macros *mail.MacroFinder
 	virus  *scan.Stream
+	closed func() error
 }
 
-func (e *Engine) watchOver(ctx context.Context, r io.Reader, item *plan.Item, held bool) (*watch, error) {
-	w := &watch{Reader: r}
-	office := item.Item.Kind == mail.Document || item.Item.Kind == mail.Spreadsheet || item.Item.Kind == mail.Presentation
-	if office && held {
-		w.macros = &mail.MacroFinder{}
-		w.Reader = io.TeeReader(w.Reader, w.macros)
+// watched opens an item's content to be looked at while it goes by. What its
+// beginning tells is told at once: said says what it is, and hold why it must not be
+// filed unseen; then it is closed. A person who has looked decides.
+func (e *Engine) watched(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item) (w *watch, said string, hold store.Cause, err error) {
+	seen := entry.Given == "release" || entry.Given == "elsewhere"
+	if item.Copy == "" && !seen && r.Holds(rule.LockedArchives) {
+		locked, err := e.locked(ctx, s, l, item)
+		if err != nil {
+			return nil, "", "", err
+		}
+		if locked {
+			return nil, "an archive that needs a password, so nobody can look into it here", store.CauseEncrypted, nil
+		}
 	}
-	if e.Scanner != nil && item.Copy == "" {
-		var err error
+	part, closed, err := e.stream(ctx, s, l, item)
+	if err != nil {
+		return nil, "", "", err
+	}
+	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
+	w = &watch{Reader: in, closed: closed}
+	if seen {
+		return w, "", "", nil
+	}
+	if item.Copy == "" {
+		if first, err := in.Peek(mail.FirstBytes); err == nil || err == io.EOF {
+			what, held := mail.Disagrees(&item.Item, first)
+			if said = disagreement(item, what); held && r.Holds(rule.DisguisedFiles) {
+				return nil, said, store.CauseDisguised, closed()
+			}
+		}
+		office := item.Item.Kind == mail.Document || item.Item.Kind == mail.Spreadsheet || item.Item.Kind == mail.Presentation
+		if office && r.Holds(rule.Macros) {
+			w.macros = &mail.MacroFinder{}
+			w.Reader = io.TeeReader(w.Reader, w.macros)
+		}
+	}
+	if e.Scanner != nil {
 		if w.virus, err = e.Scanner.Begin(ctx); err != nil {
-			return nil, err
+			return nil, "", "", errors.Join(err, closed())
 		}
 		w.Reader = io.TeeReader(w.Reader, w.virus)
 	}
-	return w, nil
+	return w, said, "", nil
 }
 
-// settleScanner takes out of the tray that the scanner did not answer.
-func (e *Engine) settleScanner() error {
-	was, err := e.Store.Settle("scanner", "scanner")
-	if was {
-		e.hub.send(Event{Kind: "tray"})
-	}
-	return err
-}
-
-// close gives up watching.
-func (w *watch) close() {
+// close ends the watching.
+func (w *watch) close() error {
 	if w.virus != nil {
 		w.virus.Close()
 	}
+	return w.closed()
+}
+
+// verdict is what was found; a scanner that answers again is taken out of the tray.
+func (e *Engine) verdict(w *watch) (reason string, cause store.Cause, err error) {
+	reason, cause, err = w.verdict()
+	if w.virus != nil && err == nil && e.scannerAway.Swap(false) {
+		var was bool
+		if was, err = e.Store.Settle("scanner", "scanner"); was {
+			e.hub.send(Event{Kind: "tray"})
+		}
+	}
+	return reason, cause, err
 }
 
 // verdict says what was found once all went by: a reason to hold it, and its cause.

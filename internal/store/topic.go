@@ -87,9 +87,14 @@ func (s *Store) RemoveTopic(id, actor string) error {
 	})
 }
 
-// AllExamples lists every topic's examples as they were marked.
-func (s *Store) AllExamples() ([]Example, error) {
-	return list[Example](s.read.Order("topic_id, marked_at, id"))
+// ExamplesOf lists a topic's examples as they were marked, for learning from them.
+func (s *Store) ExamplesOf(topicID string) ([]Example, error) {
+	return list[Example](s.read.Where("topic_id = ?", topicID).Order("marked_at, id"))
+}
+
+// MarkedMessages lists what people said of which messages, without their texts.
+func (s *Store) MarkedMessages() ([]Example, error) {
+	return list[Example](s.read.Where("origin <> 'import'").Select("topic_id", "fingerprint", "about"))
 }
 
 // Examples lists a topic's examples that somebody may see, the newest first. Those
@@ -116,7 +121,7 @@ func (s *Store) Mark(t *Topic, examples []Example, actor string) error {
 				return err
 			}
 			if e.Origin != "import" {
-				if err := note(tx, actor, what, e.Subject); err != nil {
+				if err := note(tx, actor, what, ""); err != nil {
 					return err
 				}
 			}

@@ -5,10 +5,11 @@ import (
 	"flag"
 	"fmt"
 	"math"
-	"os"
 	"strings"
 	"testing"
 	"unicode"
+
+	"inktray.example/inktray/internal/testbed"
 )
 
 var writeDocs = flag.Bool("write-docs", false, "write the figures into docs/topics.md")
@@ -175,19 +176,7 @@ func BenchmarkLearningCurve(b *testing.B) {
 	}
 	b.Log("\n" + rows.String())
 	if *writeDocs {
-		const path, begin, end = "../../../docs/topics.md", "<!-- measured -->\n", "<!-- end -->"
-		data, err := os.ReadFile(path)
-		if err != nil {
-			b.Fatal(err)
-		}
-		before, rest, ok := strings.Cut(string(data), begin)
-		_, behind, also := strings.Cut(rest, end)
-		if !ok || !also {
-			b.Fatalf("%s has no place for the figures", path)
-		}
-		if err := os.WriteFile(path, []byte(before+begin+rows.String()+end+behind), 0o644); err != nil {
-			b.Fatal(err)
-		}
+		testbed.WriteSection(b, "../../../docs/topics.md", "learning curve", rows.String())
 	}
 }
 

@@ -1,6 +1,8 @@
 import { type KeyboardEvent, type ReactNode, useId, useRef, useState } from 'react'
+import { Link } from 'react-router'
 
 import type { Schemas } from '../api/client'
+import { useTopics } from '../pages/topicmarks'
 import { Blank, Button } from '../ui/basics'
 import { emptyValue, headerOps, type InnerText, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
 
@@ -131,12 +133,14 @@ function WordsIn({ leaf, sub, onChange }: { leaf: Leaf; sub: string; onChange: (
 /** How sure a topic has to be. */
 function Sure({ leaf, onChange }: { leaf: Leaf; onChange: (n: Node) => void }) {
   const t = leaf.topic as { is: Texts; confidence?: string }
+  const topics = useTopics()
   return (
     <label className="mt-3 block text-sm font-semibold">How sure it has to be
       <select className="field mt-1 font-normal" value={t.confidence ?? '85%'} onChange={(e) => onChange({ leaf: { topic: { is: t.is, ...(e.target.value === '85%' ? {} : { confidence: e.target.value }) } } })}>
         {[...new Set(['75%', '85%', '90%', '95%', t.confidence ?? '85%'])].sort().map((c) => <option key={c} value={c}>{c.replace('%', ' %')}</option>)}
       </select>
       <span className="font-normal text-ink-3">What is less sure waits in the tray; your answer there teaches it.</span>
+      {topics.data?.filter((x) => list(t.is).some((n) => n.toLowerCase() === x.name.toLowerCase())).map((x) => <span key={x.id} className="mt-2 block font-normal text-ink-2">{x.sentence} <Link className="text-pen underline" to={`/topics/${x.id}`}>Teach {x.name}…</Link></span>)}
     </label>
   )
 }
