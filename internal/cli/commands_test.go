@@ -258,7 +258,7 @@ rules:
 		{"<received year>", "<recieved year>", "rules[0].attachments[0].folder"},
 		{"format: 1", "format: 2", "format 2"},
 		{"folder: Gauges", "afterwards: []\n        folder: Gauges", "there is no key \"afterwards\" here"},
-		{"subject: {contains: reading}", "sender: {verified: true}", "not there yet in this version"},
+		{"subject: {contains: reading}", "topic: {is: Nowhere}", "there is no topic"},
 	} {
 		_, errs, exit := run(t, "", "apply", write(t, "bad.yaml", strings.Replace(text, bad.old, bad.new, 1)), "--yes")
 		if exit != exitInvalid || !strings.Contains(errs, bad.says) {

@@ -347,16 +347,20 @@ func furnishTopic(ctx context.Context, service *client.Client) error {
 		if err != nil {
 			return err
 		}
-		for i, x := range seen.Messages {
-			switch is := strings.Contains(x.Subject, "Berth"); {
-			case is && len(about) < 8:
+		for _, x := range seen.Messages {
+			switch {
+			case strings.Contains(x.Subject, "Berth"):
 				about = append(about, x.ID)
-			case !is && i%3 == 0 && len(others) < 8 && !strings.Contains(strings.ToLower(x.Subject), "berth"):
+			case !strings.Contains(x.Subject, "berth"):
 				others = append(others, x.ID)
 			}
 		}
 	}
-	for i, numbers := range [][]int64{about, others} {
+	for i, all := range [][]int64{about, others} {
+		var numbers []int64 // eight of them, spread
+		for k := range min(8, len(all)) {
+			numbers = append(numbers, all[k*len(all)/min(8, len(all))])
+		}
 		if len(numbers) == 0 {
 			continue
 		}

@@ -162,9 +162,7 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	b.Press("recognise correspondents only where the sender is verified")
 	b.Press("Save")
 	b.Sees("where the sender is verified")
-	if !value[client.Trust](t, "trust", "show").Correspondents {
-		t.Error("whom to trust was not kept")
-	}
+	until(t, "whom to trust is kept", func() bool { return value[client.Trust](t, "trust", "show").Correspondents })
 
 	b.Press("Teach Berth requests")
 	b.Sees("Is this about Berth requests?")

@@ -120,7 +120,8 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 			// What the rule would take is held until a person has looked.
 			one.Items = items(r, in, s, &p.Needs)
 			for i := range one.Items {
-				if one.Items[i].Verdict == Filed {
+				// What is held for its own sake waits for the answer first.
+				if v := one.Items[i].Verdict; v == Filed || v == Held && one.Match.Topic != "" {
 					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Doubt, one.Items[i].Topic = Held, one.Match.Text, true, one.Match.Topic
 				}
 			}

@@ -87,8 +87,8 @@ export function MarkLine({ topics, message }: { topics: string[]; message: Schem
     <>
       {found.map((t) => (
         <p key={t.id} className="mt-1 flex flex-wrap gap-x-3 text-[13.5px]">
-          <button className="add !p-0" disabled={mark.isPending} aria-label={`“${message.subject}” is about ${t.name}`} onClick={() => mark.mutate({ topic: t.id, messages: [message.id], about: true, origin: 'rehearsal' })}>It is about {t.name}</button>
-          <button className="add !p-0" disabled={mark.isPending} aria-label={`“${message.subject}” is not about ${t.name}`} onClick={() => mark.mutate({ topic: t.id, messages: [message.id], about: false, origin: 'rehearsal' })}>It is not</button>
+          <button className="add !p-0" disabled={mark.isPending} aria-label={`It is about ${t.name}: ${message.subject}`} onClick={() => mark.mutate({ topic: t.id, messages: [message.id], about: true, origin: 'rehearsal' })}>It is about {t.name}</button>
+          <button className="add !p-0" disabled={mark.isPending} aria-label={`It is not about ${t.name}: ${message.subject}`} onClick={() => mark.mutate({ topic: t.id, messages: [message.id], about: false, origin: 'rehearsal' })}>It is not</button>
         </p>
       ))}
       <Wrong error={mark.error} />
