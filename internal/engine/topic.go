@@ -320,7 +320,7 @@ func (e *Engine) JudgeMessage(ctx context.Context, v store.Viewer, messageID int
 	if err != nil {
 		return nil, err
 	}
-	features := topic.NewReader().Features(&is)
+	features := topic.Read(&is)
 	var all []Judged
 	for _, t := range topics {
 		one := Judged{Topic: t}
@@ -356,7 +356,6 @@ func (e *Engine) Teachings(v store.Viewer, topicID string, most int) ([]Teaching
 	}
 	k := e.known()
 	learned := k.topic(t.Name)
-	reader := topic.NewReader()
 	var all []Teaching
 	for i := range rows {
 		facts, err := rows[i].Facts()
@@ -368,7 +367,7 @@ func (e *Engine) Teachings(v store.Viewer, topicID string, most int) ([]Teaching
 			continue
 		}
 		is := topic.Of(m)
-		one := Teaching{Message: rows[i], Likely: 0.5, seen: reader.Features(&is)}
+		one := Teaching{Message: rows[i], Likely: 0.5, seen: topic.Read(&is)}
 		if learned != nil && learned.Ready() {
 			one.Likely = learned.Judge(&one.seen)
 		}

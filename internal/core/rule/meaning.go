@@ -20,7 +20,7 @@ func (in *Input) judged() ([]float64, bool) {
 			return nil, false
 		}
 		evidence := topic.Of(in.Message)
-		features := topic.NewReader().Features(&evidence)
+		features := topic.Read(&evidence)
 		in.about = in.Topics.Judge(&features)
 	}
 	return in.about, true

@@ -3,7 +3,9 @@ package topic
 import (
 	"math"
 	"strings"
+	"sync"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/text/unicode/norm"
 
@@ -60,11 +62,30 @@ type Features struct {
 	value []float32
 }
 
-// Reader turns messages into features. It is for one goroutine.
+// Reader turns messages into features. It is for one goroutine, and remembers words.
 type Reader struct {
 	counts [buckets]uint16
 	seen   [views][]uint16
-	word   []rune
+	word   []byte
+	known  map[string]wordFeatures
+}
+
+// wordFeatures are the places of a word and of its parts.
+type wordFeatures struct {
+	word  uint16
+	parts []uint16
+}
+
+// mostWords bounds what a Reader remembers.
+const mostWords = 30_000
+
+var readers = sync.Pool{New: func() any { return &Reader{known: map[string]wordFeatures{}} }}
+
+// Read turns a message into features.
+func Read(m *Mail) Features {
+	r := readers.Get().(*Reader)
+	defer readers.Put(r)
+	return r.Features(m)
 }
 
 // fnv is a step of FNV-1a over 32 bits.
@@ -156,70 +177,73 @@ var amounts = func() (a [64]float32) {
 
 // text reads a text's words and the parts of them.
 func (r *Reader) text(s string) {
-	eachWord(s, &r.word, func(word []rune) {
-		h := uint32(2166136261)
-		for _, c := range word {
-			h = fnv(h, c)
-		}
-		r.add(viewWords, fnv(h, ' '))
-		if word[0] == '#' {
-			return
-		}
-		// Four to six characters in a row, the word's ends among them.
-		for i := -1; i < len(word)-1; i++ {
-			h := fnv(2166136261, '~')
-			if i < 0 {
-				h = fnv(h, '^')
-			} else {
-				h = fnv(h, word[i])
+	r.word = eachWord(s, r.word, func(word []byte) {
+		f, ok := r.known[string(word)]
+		if !ok {
+			if len(r.known) >= mostWords {
+				clear(r.known)
 			}
-			for k := i + 1; k <= len(word) && k < i+6; k++ {
-				if k < len(word) {
-					h = fnv(h, word[k])
-				} else {
-					h = fnv(h, '$')
-				}
-				if k >= i+3 {
-					r.add(viewParts, h)
-				}
-			}
+			f = featuresOf(word)
+			r.known[string(word)] = f
 		}
+		r.seen[viewWords] = append(r.seen[viewWords], f.word)
+		r.seen[viewParts] = append(r.seen[viewParts], f.parts...)
 	})
 }
 
+func featuresOf(word []byte) (f wordFeatures) {
+	runes := []rune(string(word))
+	h := uint32(2166136261)
+	for _, c := range runes {
+		h = fnv(h, c)
+	}
+	f.word = slot(fnv(h, ' '))
+	if word[0] == '#' {
+		return f
+	}
+	// Five or six characters in a row, the word's ends among them.
+	for i := -1; i < len(runes)-1; i++ {
+		h := fnv(2166136261, '~')
+		if i < 0 {
+			h = fnv(h, '^')
+		} else {
+			h = fnv(h, runes[i])
+		}
+		for k := i + 1; k <= len(runes) && k < i+6; k++ {
+			if k < len(runes) {
+				h = fnv(h, runes[k])
+			} else {
+				h = fnv(h, '$')
+			}
+			if k >= i+4 {
+				f.parts = append(f.parts, slot(h))
+			}
+		}
+	}
+	return f
+}
+
 // eachWord gives a text's words in lower case and without accents, each number as
-// "#". The buffer is what it works in.
-func eachWord(s string, buffer *[]rune, f func(word []rune)) {
+// "#". The buffer is what it works in; it gives it back.
+func eachWord(s string, buffer []byte, f func(word []byte)) []byte {
 	if len(s) > maxRead {
 		s = s[:maxRead]
 	}
-	word := (*buffer)[:0]
+	word, letters := buffer[:0], 0
 	flush := func() {
 		if len(word) > 0 {
 			f(word)
-			word = word[:0]
+			word, letters = word[:0], 0
 		}
 	}
 	number := false
-	letter := func(c rune) {
-		switch {
-		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80 && unicode.IsLetter(c):
-			if number {
-				flush()
-				number = false
-			}
-			if len(word) < maxWord {
-				word = append(word, unicode.ToLower(c))
-			}
-		case c >= '0' && c <= '9' || c >= 0x80 && unicode.IsDigit(c):
-			if !number {
-				flush()
-				number, word = true, append(word, '#')
-			}
-		case c >= 0x80 && unicode.Is(unicode.Mn, c): // an accent
-		default:
+	add := func(c rune) {
+		if number {
 			flush()
 			number = false
+		}
+		if letters++; letters <= maxWord {
+			word = utf8.AppendRune(word, c)
 		}
 	}
 	plain := true
@@ -230,18 +254,34 @@ func eachWord(s string, buffer *[]rune, f func(word []rune)) {
 		s = norm.NFKD.String(s)
 	}
 	for _, c := range s {
-		letter(c)
+		switch {
+		case c >= 'a' && c <= 'z':
+			add(c)
+		case c >= 'A' && c <= 'Z':
+			add(c + 'a' - 'A')
+		case c >= '0' && c <= '9' || c >= 0x80 && unicode.IsDigit(c):
+			if !number {
+				flush()
+				number, word = true, append(word, '#')
+			}
+		case c >= 0x80 && unicode.IsLetter(c):
+			add(unicode.ToLower(c))
+		case c >= 0x80 && unicode.Is(unicode.Mn, c): // an accent
+		default:
+			flush()
+			number = false
+		}
 	}
 	flush()
-	*buffer = word
+	return word
 }
 
 // split lists a message's words as they are looked at.
 func split(m *Mail) []string {
 	var list []string
-	var buffer []rune
+	var buffer []byte
 	for _, s := range append([]string{mail.BareSubject(m.Subject), own(m.Text)}, m.Names...) {
-		eachWord(s, &buffer, func(word []rune) {
+		buffer = eachWord(s, buffer, func(word []byte) {
 			if word[0] != '#' {
 				list = append(list, string(word))
 			}
@@ -280,6 +320,3 @@ func (f *Features) Alike(other *Features) float64 {
 	}
 	return float64(sum)
 }
-
-// NewReader makes a reader.
-func NewReader() *Reader { return &Reader{} }

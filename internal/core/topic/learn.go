@@ -53,10 +53,9 @@ func Learn(examples []Example) *Topic {
 		examples = examples[len(examples)-MaxExamples:]
 	}
 	t := &Topic{}
-	r := &Reader{}
 	list := make([]Features, len(examples))
 	for i := range examples {
-		list[i] = r.Features(&examples[i].Mail)
+		list[i] = Read(&examples[i].Mail)
 		t.about = append(t.about, examples[i].About)
 		if examples[i].About {
 			t.Yes++
@@ -237,8 +236,7 @@ func (t *Topic) Why(m *Mail, most int) []Evidence {
 	if !t.Ready() {
 		return nil
 	}
-	r := &Reader{}
-	whole := r.Features(m)
+	whole := Read(m)
 	part := make(map[uint16]float64, len(whole.index))
 	for p, b := range whole.index {
 		part[b] += float64(t.weights[b]) * float64(whole.value[p])
@@ -255,7 +253,7 @@ func (t *Topic) Why(m *Mail, most int) []Evidence {
 		if w == sender {
 			one = Mail{Sender: m.Sender}
 		}
-		words[w] = slices.Clone(r.Features(&one).index)
+		words[w] = slices.Clone(Read(&one).index)
 		for _, b := range words[w] {
 			holders[b]++
 		}

@@ -1,6 +1,7 @@
 package topic
 
 import (
+	"math"
 	"slices"
 	"strings"
 )
@@ -10,7 +11,9 @@ import (
 type Panel struct {
 	names  []string
 	topics []*Topic
-	rows   []float32 // weights, those of one feature beside each other
+	rows   []int16              // weights in steps, those of one feature beside each other
+	steps  []float32            // how much a step is, by topic
+	known  [buckets / 64]uint64 // features that some topic knows
 }
 
 // NewPanel puts topics together under their names.
@@ -21,12 +24,18 @@ func NewPanel(topics map[string]*Topic) *Panel {
 	}
 	slices.Sort(p.names)
 	n := len(p.names)
-	p.rows = make([]float32, n*buckets)
+	p.rows, p.steps = make([]int16, n*buckets), make([]float32, n)
 	for i, name := range p.names {
 		t := topics[name]
 		p.topics = append(p.topics, t)
+		for _, w := range t.weights {
+			p.steps[i] = max(p.steps[i], w/math.MaxInt16, -w/math.MaxInt16)
+		}
 		for b, w := range t.weights {
-			p.rows[b*n+i] = w
+			if w != 0 {
+				p.rows[b*n+i] = int16(math.Round(float64(w / p.steps[i])))
+				p.known[b/64] |= 1 << (b % 64)
+			}
 		}
 	}
 	return p
@@ -49,26 +58,29 @@ func (p *Panel) Find(name string) (*Topic, int) {
 // topic has too few examples.
 func (p *Panel) Judge(f *Features) []float64 {
 	n := len(p.topics)
-	scores := make([]float32, n)
+	scores := make([]float32, n) // in steps
 	for k, b := range f.index {
+		if p.known[b/64]&(1<<(b%64)) == 0 {
+			continue
+		}
 		v := f.value[k]
 		row := p.rows[int(b)*n : int(b)*n+n]
 		to := scores[:len(row)]
 		for ; len(row) >= 4 && len(to) >= 4; row, to = row[4:], to[4:] {
-			to[0] += row[0] * v
-			to[1] += row[1] * v
-			to[2] += row[2] * v
-			to[3] += row[3] * v
+			to[0] += float32(row[0]) * v
+			to[1] += float32(row[1]) * v
+			to[2] += float32(row[2]) * v
+			to[3] += float32(row[3]) * v
 		}
 		for i, w := range row {
-			to[i] += w * v
+			to[i] += float32(w) * v
 		}
 	}
 	out := make([]float64, n)
 	for i, t := range p.topics {
 		out[i] = 0.5
 		if t.Ready() {
-			out[i] = t.likely(float64(scores[i]) + t.bias)
+			out[i] = t.likely(float64(scores[i]*p.steps[i]) + t.bias)
 		}
 	}
 	return out
