@@ -335,7 +335,6 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Press("Switch on…")
 	b.Sees("From where on does it take mail?")
 	barriers("switching on")
-	picture(t, b, "switch-on")
 	b.Press("everything that lies in its folders already, too")
 	b.Press("Switch on")
 	b.Sees("On. ")
@@ -366,7 +365,6 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	menu("Earlier states…")
 	b.Sees("own folder: true")
 	barriers("earlier states")
-	picture(t, b, "revisions")
 	b.Press("Bring back")
 	until(t, "the earlier state is back", func() bool {
 		r := value[client.Rule](t, "rules", "show", "Crew lists")

@@ -233,7 +233,6 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	b.Press("Tray")
 	b.Sees("What is it about?")
 	barriers("a topic in the tray")
-	picture(t, b, "tray-topic")
 	b.Press("It is not about Berth requests: soup.pdf")
 	until(t, "the tray asks no more", func() bool { return !strings.Contains(must(t, "tray", "list"), "What is it about?") })
 
