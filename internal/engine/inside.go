@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/render"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/text"
 	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
@@ -248,6 +249,45 @@ func (e *Engine) open(ctx context.Context, s source.Session, l *letter, id strin
 	case err != nil:
 		delete(l.message.Inside, id)
 		return err
+	}
+	return nil
+}
+
+// inside reads the text inside an item. Why it cannot be read is noted; the error is
+// the mailbox's or the machine's.
+func (e *Engine) inside(ctx context.Context, s source.Session, l *letter, id string) error {
+	if _, known := l.message.Texts[id]; known {
+		return nil
+	}
+	if l.message.Texts == nil {
+		l.message.Texts = map[string]mail.Read{}
+	}
+	note := func(r mail.Read) { l.message.Texts[id] = r }
+	item, ok := l.message.Find(id)
+	if !ok {
+		note(mail.Read{Problem: "it is no longer there"})
+		return nil
+	}
+	if l.opened++; l.opened > mostOpened {
+		note(mail.Read{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is the limit", mostOpened)})
+		return nil
+	}
+	f, err := e.content(ctx, s, l, id)
+	var found string
+	if err == nil {
+		defer f.Close()
+		found, err = child.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type})
+	}
+	var known *unpack.Error
+	switch {
+	case errors.As(err, &known):
+		note(mail.Read{Problem: known.Problem})
+	case errors.Is(err, source.ErrGone):
+		note(mail.Read{Problem: err.Error()})
+	case err != nil:
+		return err
+	default:
+		note(mail.Read{Text: found})
 	}
 	return nil
 }

@@ -446,3 +446,34 @@ func TestAMessageThatWasMovedAwayMeanwhileIsNotMetAgain(t *testing.T) {
 		t.Errorf("another message is taken for it (%v)", err)
 	}
 }
+
+// A rule that replied before senders could be verified goes on to reply to everybody;
+// a new installation does not.
+func TestAnUpgradeLetsRulesReplyAsTheyDid(t *testing.T) {
+	for _, document := range []string{`{"afterwards":[{"reply":{"text":"Thank you"}}]}`, `{"afterwards":[{"mark":"read"}]}`} {
+		folder := t.TempDir()
+		s, err := Open(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, sql := range []string{"DROP TABLE topic_examples", "DROP TABLE topics", "ALTER TABLE journal DROP COLUMN topic", "PRAGMA user_version = 6",
+			"INSERT INTO rules (id, name, place, running, revision, document, removed, made_at) VALUES ('r', 'r', 1, TRUE, 1, '" + document + "', FALSE, CURRENT_TIMESTAMP)"} {
+			if err := s.write.Exec(sql).Error; err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if s, err = Open(folder); err != nil {
+			t.Fatal(err)
+		}
+		kept, err := s.Setting("trust")
+		if err != nil || (kept == "") == strings.Contains(document, "reply") {
+			t.Errorf("%s: %q, %v", document, kept, err)
+		}
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
