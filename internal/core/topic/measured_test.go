@@ -35,10 +35,6 @@ func (r *tally) count(likely, confidence float64, about bool) Decision {
 	return d
 }
 
-func (r *tally) add(o tally) {
-	r.found, r.wrong, r.missed, r.left, r.asked = r.found+o.found, r.wrong+o.wrong, r.missed+o.missed, r.left+o.left, r.asked+o.asked
-}
-
 // Of what is decided without asking: how much of what is taken is right, and how
 // much of what is right is taken.
 func (r *tally) precision() float64 { return float64(r.found) / float64(max(1, r.found+r.wrong)) }
