@@ -14,7 +14,8 @@ import (
 const (
 	// MinExamples is how many examples of each sort a topic needs before it judges.
 	MinExamples = 5
-	// MaxExamples is how many are learned from at most, the newest ones.
+	// MaxExamples is how many are learned from at most: the newest, half of them of
+	// each sort as long as both have so many.
 	MaxExamples = 500
 	// DefaultConfidence is how sure a topic has to be where nothing is said.
 	DefaultConfidence = 0.85
@@ -49,9 +50,7 @@ const (
 
 // Learn learns from examples, the newest last.
 func Learn(examples []Example) *Topic {
-	if len(examples) > MaxExamples {
-		examples = examples[len(examples)-MaxExamples:]
-	}
+	examples = newest(examples)
 	t := &Topic{}
 	list := make([]Features, len(examples))
 	for i := range examples {
@@ -67,6 +66,30 @@ func Learn(examples []Example) *Topic {
 		t.learn(list)
 	}
 	return t
+}
+
+// newest drops the oldest examples where there are too many, first of the sort of
+// which there are more.
+func newest(examples []Example) []Example {
+	count := map[bool]int{}
+	for i := range examples {
+		count[examples[i].About]++
+	}
+	drop := map[bool]int{}
+	for over := len(examples) - MaxExamples; over > 0; over-- {
+		more := count[true] > count[false]
+		count[more]--
+		drop[more]++
+	}
+	var kept []Example
+	for _, e := range examples {
+		if drop[e.About] > 0 {
+			drop[e.About]--
+			continue
+		}
+		kept = append(kept, e)
+	}
+	return kept
 }
 
 // Ready says whether there are examples enough to judge by.

@@ -264,6 +264,14 @@ func TestATopicSaysWhyAndHowGoodItIs(t *testing.T) {
 	if found, at := panel.Find(" waste "); found != learned || at != 0 {
 		t.Error("a topic is not found by its name")
 	}
+	// Many answers of one sort do not make it forget the few of the other.
+	many := c.examples("waste", 20)
+	for range MaxExamples {
+		many = append(many, Example{Mail: c.make(c.other("waste"), stageTray)})
+	}
+	if l := Learn(many); l.Yes != 20 || l.No != MaxExamples-20 || !l.Ready() {
+		t.Errorf("of many it learns from %d and %d", l.Yes, l.No)
+	}
 	var none *Panel
 	if found, at := none.Find("waste"); found != nil || at != -1 {
 		t.Error("an empty panel has a topic")
