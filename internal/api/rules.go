@@ -3,10 +3,12 @@ package api
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/engine"
@@ -219,6 +221,9 @@ func rehearsedItem(i *engine.RehearsedItem) Item {
 	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: i.Path(), Clash: optional(i.Clash), Rule: optional(i.Rule)}
 	if len(i.Unknown) > 0 {
 		out.Unknown = &i.Unknown
+	}
+	if i.Verdict == plan.LeftOut && slices.Contains(i.Unknown, "contents") { // what is in it decides
+		out.Verdict = "not yet"
 	}
 	return out
 }

@@ -112,12 +112,7 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	signInAtTheDoor(b, o)
 	must(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName)
 	must(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName)
-	barriers := func(where string) {
-		t.Helper()
-		for _, v := range b.Axe(source) {
-			t.Errorf("%s: %+v", where, v)
-		}
-	}
+	barriers := barriersIn(t, b, source, "light")
 	b.Open(o.service.address() + "/settings?add=cabinet")
 	choose(b, "What it is", "a folder of an SFTP server")
 	b.Type("Name", "surveys")

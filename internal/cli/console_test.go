@@ -42,6 +42,19 @@ func picture(t *testing.T, b *testbed.Browser, name string) {
 	}
 }
 
+// barriersIn looks for barriers on the page with axe-core, in each of the looks.
+func barriersIn(t *testing.T, b *testbed.Browser, source string, looks ...string) func(where string) {
+	return func(where string) {
+		t.Helper()
+		for _, look := range looks {
+			b.Scheme(look)
+			for _, v := range b.Axe(source) {
+				t.Errorf("%s, %s: %+v", where, look, v)
+			}
+		}
+	}
+}
+
 // pictureOfALetter shows a rule that has not filed anything yet beside its rehearsal.
 func pictureOfALetter(t *testing.T, b *testbed.Browser, o *office) {
 	t.Helper()
@@ -308,12 +321,7 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Scheme("light")
 	signInAtTheDoor(b, o)
-	barriers := func(where string) {
-		t.Helper()
-		for _, v := range b.Axe(source) {
-			t.Errorf("%s: %+v", where, v)
-		}
-	}
+	barriers := barriersIn(t, b, source, "light")
 	rules := value[[]client.Rule](t, "rules", "list")
 
 	b.Press("Rules")

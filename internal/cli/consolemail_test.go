@@ -32,12 +32,7 @@ func TestMailByHandInTheConsole(t *testing.T) {
 	b.Press("Mail")
 	choose(b, "Mailbox", "gauges")
 	b.Sees("messages in INBOX")
-	barriers := func(where string) {
-		t.Helper()
-		for _, v := range b.Axe(source) {
-			t.Errorf("%s: %+v", where, v)
-		}
-	}
+	barriers := barriersIn(t, b, source, "light")
 	barriers("the mailbox")
 
 	// By key, from the first message with attachments.

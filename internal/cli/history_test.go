@@ -167,15 +167,7 @@ func TestTheTrayHistoryAndTakingBackInTheConsole(t *testing.T) {
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Scheme("light")
 	signInAtTheDoor(b, o)
-	barriers := func(where string) {
-		t.Helper()
-		for _, scheme := range []string{"dark", "light"} {
-			b.Scheme(scheme)
-			for _, v := range b.Axe(source) {
-				t.Errorf("%s, %s: %+v", where, scheme, v)
-			}
-		}
-	}
+	barriers := barriersIn(t, b, source, "dark", "light")
 	b.Press("Tray")
 	b.Sees("Not what its name says")
 	barriers("the tray")

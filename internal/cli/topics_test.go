@@ -144,15 +144,7 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Scheme("light")
 	signInAtTheDoor(b, o)
-	barriers := func(where string) {
-		t.Helper()
-		for _, scheme := range []string{"dark", "light"} {
-			b.Scheme(scheme)
-			for _, v := range b.Axe(source) {
-				t.Errorf("%s, %s: %+v", where, scheme, v)
-			}
-		}
-	}
+	barriers := barriersIn(t, b, source, "dark", "light")
 	b.Press("Settings")
 	b.Sees("Of 100 such messages it finds")
 	b.Sees("Reports are believed of")
@@ -210,6 +202,7 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	barriers("words inside")
 	b.Leave()
 	b.Sees("PDFs in which Place: quay C stands")
+	b.Sees("not yet the text inside was not read yet")
 	b.Press("look into texts and archives")
 	b.Sees("It is about Berth requests")
 	b.Press("Held for a look")

@@ -331,7 +331,11 @@ func (e *Engine) letGoOfOld(ctx context.Context) error {
 		}
 	}
 	if limits.RegisterDays > 0 {
-		if _, err := e.Store.EraseBefore(now.AddDate(0, 0, -limits.RegisterDays), now, 500); err != nil {
+		erased, err := e.Store.EraseBefore(now.AddDate(0, 0, -limits.RegisterDays), now, 500)
+		if err == nil && erased > 0 { // examples went with them
+			err = e.LoadTopics("")
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -1919,7 +1919,7 @@ type Item struct {
 	// Unknown fields of the path that only a number or contents can settle
 	Unknown *[]string `json:"unknown,omitempty"`
 
-	// Verdict filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided
+	// Verdict filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided; not yet, in a rehearsal, where it hangs on what was not read
 	Verdict string `json:"verdict"`
 }
 

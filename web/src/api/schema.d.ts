@@ -2724,7 +2724,7 @@ export interface components {
              * @description estimated before the contents were read
              */
             size: number;
-            /** @description filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided */
+            /** @description filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided; not yet, in a rehearsal, where it hangs on what was not read */
             verdict: string;
             reason: string;
             advice?: string;
