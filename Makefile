@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 GOFLAGS_BUILD = -trimpath -ldflags '-s -w -X inktray.example/inktray/internal/cli.Version=$(VERSION)'
 FUZZ = ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument ./internal/core/register:FuzzParseSearch
-FUZZ_SLOW = ./internal/core/unpack:FuzzOpen ./internal/core/text:FuzzRead ./internal/core/render:FuzzWrite
+FUZZ_SLOW = ./internal/proof:FuzzReported ./internal/core/unpack:FuzzOpen ./internal/core/text:FuzzRead ./internal/core/render:FuzzWrite
 FUZZTIME ?= 8m
 FUZZTIME_SLOW ?= $(FUZZTIME)
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -262,6 +263,9 @@ func (c *command) tray() *cobra.Command {
 						rows = append(rows, []string{m.ID, short(m.Name, 30), short(subject, 36), m.Reason})
 					}
 					c.table([]string{"NO.", "WHAT", "MESSAGE", "REASON"}, rows)
+					if slices.Contains(g.Ways, client.TrayGroupWaysAnswer) {
+						fmt.Fprintf(c.out, "Answer: inktray tray answer %s --about, or --not-about\n", g.Matters[0].ID)
+					}
 					fmt.Fprintln(c.out)
 				}
 			})

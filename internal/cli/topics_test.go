@@ -55,7 +55,7 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 		}
 		return matter.ID != ""
 	})
-	says(t, "the tray", must(t, "tray", "list"), "What is it about?", "it is in doubt whether it is about “Berth requests”")
+	says(t, "the tray", must(t, "tray", "list"), "What is it about?", "it is in doubt whether it is about “Berth requests”", "Answer: inktray tray answer "+matter.ID+" --about, or --not-about")
 	number := fmt.Sprint(matter.Message.ID)
 	says(t, "why", must(t, "messages", "topics", number), "Berth requests", "in doubt")
 	says(t, "neither", fails(t, "tray", "answer", matter.ID), "--about or --not-about")

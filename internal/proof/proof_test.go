@@ -120,3 +120,15 @@ func TestWhatTrustedServersReportAndItsForgeries(t *testing.T) {
 		}
 	}
 }
+
+func FuzzReported(f *testing.F) {
+	f.Add("mx.brackwater.example; dmarc=pass header.from=tidewatch.example", "from a (b [10.0.0.4]) by c with LMTP; x")
+	f.Add("mx.brackwater.example 1; dkim=pass (a (nested) comment) header.d=x; spf=pass smtp.mailfrom=@", "from [IPv6:::1] by x")
+	f.Fuzz(func(t *testing.T, results, received string) {
+		h := mail.Header{{Name: "Received", Value: received}, {Name: "Authentication-Results", Value: results}, {Name: "From", Value: "a@tidewatch.example"}}
+		p, ok := Reported(h, "tidewatch.example", []string{"mx.brackwater.example"})
+		if p.Proven && !ok || p.Proven && !inside(received) {
+			t.Errorf("%q below %q proves it: %+v", results, received, p)
+		}
+	})
+}
