@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"math"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -17,8 +16,7 @@ import (
 // percent is a likelihood; nothing learned is ever wholly certain.
 func percent(x float64) int { return min(99, max(1, int(math.Round(100*x)))) }
 
-func (s *Server) topic(t *store.Topic) (Topic, error) {
-	learned := s.Engine.Learned(t.Name)
+func topicOf(t *store.Topic, learned *topic.Topic, uses map[string][]string) Topic {
 	out := Topic{ID: t.ID, Name: t.Name, Revision: t.Revision, About: learned.Yes, Others: learned.No, Ready: learned.Ready(), Needs: topic.MinExamples, Rules: []string{}}
 	q := learned.Quality(topic.DefaultConfidence)
 	out.Sentence = q.Sentence()
@@ -27,11 +25,13 @@ func (s *Server) topic(t *store.Topic) (Topic, error) {
 	} else {
 		out.Sentence = "It does not judge yet: " + learned.Missing() + "."
 	}
-	used, err := s.Engine.UsedBy(func(r *rule.Rule) bool {
-		return slices.ContainsFunc(r.Topics(), func(u rule.TopicUse) bool { return strings.EqualFold(strings.TrimSpace(u.Name), t.Name) })
-	})
-	out.Rules = append(out.Rules, used...)
-	return out, err
+	out.Rules = append(out.Rules, uses[strings.ToLower(t.Name)]...)
+	return out
+}
+
+func (s *Server) topic(t *store.Topic) (Topic, error) {
+	uses, err := s.Engine.TopicUses()
+	return topicOf(t, s.Engine.Learned(t.Name), uses), err
 }
 
 func (s *Server) topicByID(id string) (Topic, error) {
@@ -45,13 +45,13 @@ func (s *Server) topicByID(id string) (Topic, error) {
 // ListTopics lists the topics.
 func (s *Server) ListTopics(context.Context, ListTopicsRequestObject) (ListTopicsResponseObject, error) {
 	rows, err := s.Store.Topics()
+	if err != nil {
+		return nil, err
+	}
+	uses, err := s.Engine.TopicUses()
 	out := ListTopics200JSONResponse{}
 	for i := range rows {
-		one, err := s.topic(&rows[i])
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, one)
+		out = append(out, topicOf(&rows[i], s.Engine.Learned(rows[i].Name), uses))
 	}
 	return out, err
 }

@@ -170,6 +170,20 @@ func (e *Engine) RemoveTopic(id, actor string) error {
 	return e.LoadTopics(id)
 }
 
+// TopicUses lists the rules that ask for each topic, by its folded name.
+func (e *Engine) TopicUses() (map[string][]string, error) {
+	uses := map[string][]string{}
+	_, err := e.UsedBy(func(r *rule.Rule) bool {
+		for _, u := range r.Topics() {
+			if key := lookupKey(u.Name); !slices.Contains(uses[key], r.Name) {
+				uses[key] = append(uses[key], r.Name)
+			}
+		}
+		return false
+	})
+	return uses, err
+}
+
 func (e *Engine) topicInUse(name string) error {
 	used, err := e.UsedBy(func(r *rule.Rule) bool {
 		return slices.ContainsFunc(r.Topics(), func(u rule.TopicUse) bool { return lookupKey(u.Name) == lookupKey(name) })
