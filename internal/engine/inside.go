@@ -260,9 +260,9 @@ func (e *Engine) inside(ctx context.Context, s source.Session, l *letter, id str
 		return nil
 	}
 	if l.message.Texts == nil {
-		l.message.Texts = map[string]mail.Read{}
+		l.message.Texts = map[string]*mail.Read{}
 	}
-	note := func(r mail.Read) { l.message.Texts[id] = r }
+	note := func(r mail.Read) { l.message.Texts[id] = &r }
 	item, ok := l.message.Find(id)
 	if !ok {
 		note(mail.Read{Problem: "it is no longer there"})

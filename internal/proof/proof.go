@@ -159,8 +159,6 @@ func Signed(ctx context.Context, content io.Reader, domain string, resolver Reso
 		return mail.Proof{Text: fmt.Sprintf("its signatures cannot be read (%v)", err)}
 	}
 	why := "it is not signed (DKIM)"
-	strict := false
-	asked := false
 	for _, s := range signatures {
 		switch {
 		case s.Err != nil:
@@ -170,10 +168,9 @@ func Signed(ctx context.Context, content io.Reader, domain string, resolver Reso
 			why = fmt.Sprintf("it is signed by %s, which is not %s", s.Domain, domain)
 			continue
 		}
-		if !asked {
-			strict, asked = wantsStrict(domain, lookup), true
-		}
-		if Aligned(s.Domain, domain, strict) {
+		// Only where another name of the organisation signed it matters what the domain
+		// wants; without an answer that is not known.
+		if Aligned(s.Domain, domain, true) || !wantsStrict(domain, lookup) && passing == nil {
 			return mail.Proof{Proven: true, Text: fmt.Sprintf("signed by %s (DKIM)", s.Domain)}
 		}
 		why = fmt.Sprintf("it is signed by %s, and %s wants exactly its own name (DMARC)", s.Domain, domain)

@@ -47,6 +47,7 @@ func TestSignaturesAndTheirForgeries(t *testing.T) {
 	record := "v=DKIM1; k=ed25519; p=" + base64.StdEncoding.EncodeToString(public)
 	names := zone{"s._domainkey.tidewatch.example": record, "s._domainkey.mail.tidewatch.example": record, "s._domainkey.evil.example": record,
 		"s._domainkey.strict.example": record, "s._domainkey.mail.strict.example": record, "_dmarc.strict.example": "v=DMARC1; p=reject; adkim=s",
+		"s._domainkey.mail.unsure.example": record, "_dmarc.unsure.example": "down", "s._domainkey.unsure.example": record,
 		"s._domainkey.withdrawn.example": "v=DKIM1; k=ed25519; p=", "s._domainkey.down.example": "down"}
 	good := sign(t, letter, "tidewatch.example", key)
 	from := func(domain string) string { return strings.Replace(letter, "tidewatch.example", domain, 1) }
@@ -80,6 +81,11 @@ func TestSignaturesAndTheirForgeries(t *testing.T) {
 		}
 		if p.Proven != c.proven || p.Unknown || !strings.Contains(p.Text, c.says) {
 			t.Errorf("%s: %+v", name, p)
+		}
+	}
+	for signer, proven := range map[string]bool{"unsure.example": true, "mail.unsure.example": false} { // its policy cannot be asked for
+		if p := Signed(t.Context(), strings.NewReader(sign(t, from("unsure.example"), signer, key)), "unsure.example", names); p.Proven != proven || p.Unknown == proven {
+			t.Errorf("signed by %s while the policy is not known: %+v", signer, p)
 		}
 	}
 	if p := Signed(t.Context(), strings.NewReader(sign(t, from("down.example"), "down.example", key)), "down.example", names); !p.Unknown || p.Proven {

@@ -166,9 +166,7 @@ func (m *Message) inside(found []Item, at int) []Item {
 
 // sniffed gives an item the kind that its first bytes show.
 func (m *Message) sniffed(i *Item) {
-	if read, ok := m.Texts[i.ID]; ok {
-		i.Inside = &read
-	}
+	i.Inside = m.Texts[i.ID]
 	if found, ok := m.Kinds[i.ID]; ok && i.Unsure {
 		i.Unsure, i.Kind = false, found.Kind
 		if found.Kind != Other {

@@ -416,3 +416,25 @@ func TestContentsAreComparedWithNames(t *testing.T) {
 		}
 	}
 }
+
+func TestMacrosAreFoundWhereverTheContentIsCut(t *testing.T) {
+	utf16 := "_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00"
+	for content, want := range map[string]bool{
+		strings.Repeat("x", 100) + "word/vbaProject.bin" + strings.Repeat("y", 100): true, strings.Repeat("x", 100) + utf16 + "y": true,
+		"vbaProject": false, strings.Repeat("vbaProject.bi ", 50): false, "": false,
+	} {
+		for _, size := range []int{1, 2, 5, 23, 24, 25, 1000} {
+			f := &MacroFinder{}
+			for rest := content; rest != ""; {
+				n := min(size, len(rest))
+				if written, err := f.Write([]byte(rest[:n])); written != n || err != nil {
+					t.Fatal(written, err)
+				}
+				rest = rest[n:]
+			}
+			if f.Found != want {
+				t.Errorf("%.40q in pieces of %d: %v", content, size, f.Found)
+			}
+		}
+	}
+}

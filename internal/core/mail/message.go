@@ -88,8 +88,8 @@ type Message struct {
 	// the first bytes of items show whose name and type say nothing.
 	Inside map[string]*Opened
 	Kinds  map[string]Sniffed
-	Texts  map[string]Read // what stands inside of items, by item
-	Proof  *Proof          // whether it is proven who sent it; nil before that was looked into
+	Texts  map[string]*Read // what stands inside of items, by item
+	Proof  *Proof           // whether it is proven who sent it; nil before that was looked into
 }
 
 // Proof says whether a message comes from the domain of its author.
@@ -103,6 +103,16 @@ type Proof struct {
 type Read struct {
 	Text    string
 	Problem string // why it cannot be read, "" where it was
+	folded  *string
+}
+
+// Folded is the text made comparable, which is done once.
+func (r *Read) Folded(fold func(string) string) string {
+	if r.folded == nil {
+		f := fold(r.Text)
+		r.folded = &f
+	}
+	return *r.folded
 }
 
 // Sniffed is what the first bytes of an item show.

@@ -41,7 +41,7 @@ func reference() (*mail.Message, Setting) {
 	m.Text = &text
 	zip, _ := m.Find("4")
 	m.Inside = map[string]*mail.Opened{"4": {Items: []mail.Item{mail.Inner(&zip, "1", "north/st4.csv", "", 120), mail.Inner(&zip, "2", "readme.txt", "", 40)}}}
-	m.Texts = map[string]mail.Read{"2": {Text: "station;level 3;2.10"}, "3": {Text: "Gauge protocol of order 7731"}}
+	m.Texts = map[string]*mail.Read{"2": {Text: "station;level 3;2.10"}, "3": {Text: "Gauge protocol of order 7731"}}
 	m.Proof = &mail.Proof{Proven: true, Text: "signed by tidewatch.example (DKIM)"}
 	var examples []topic.Example
 	for _, s := range []string{"Readings of the gauge", "Levels of station 4", "Readings, week 18", "Gauge protocol and readings", "Station readings for May"} {

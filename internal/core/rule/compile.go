@@ -61,7 +61,7 @@ type entry struct {
 type itemTest struct {
 	sentence string
 	parts    []itemPart
-	inside   func(text string) (why string, fits bool) // of the text inside, nil where nothing is asked of it
+	inside   func(*mail.Read) (why string, fits bool) // of the text inside, nil where nothing is asked of it
 }
 
 type itemPart struct {
@@ -86,7 +86,7 @@ func (t *itemTest) judge(item *mail.Item) Answer {
 	case item.Inside.Problem != "":
 		return Unknowable
 	}
-	_, fits := t.inside(item.Inside.Text)
+	_, fits := t.inside(item.Inside)
 	return yes(fits)
 }
 
@@ -97,7 +97,7 @@ func (t *itemTest) reason(item *mail.Item) string {
 		texts = append(texts, t.parts[i].why(item))
 	}
 	if t.inside != nil && item.Inside != nil {
-		why, _ := t.inside(item.Inside.Text)
+		why, _ := t.inside(item.Inside)
 		texts = append(texts, why)
 	}
 	return strings.Join(texts, ", ")
@@ -479,8 +479,8 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 }
 
 // inner compiles a test on the text inside an attachment. All keys must hold.
-func (c *compiler) inner(t *InnerText, place string) (inside func(string) (string, bool), sentence string) {
-	var tests []func(text, folded string) (string, bool)
+func (c *compiler) inner(t *InnerText, place string) (inside func(*mail.Read) (string, bool), sentence string) {
+	var tests []func(*mail.Read) (string, bool)
 	var said []string
 	words := func(wanted []string, all bool, joint string) {
 		if len(wanted) == 0 {
@@ -491,7 +491,8 @@ func (c *compiler) inner(t *InnerText, place string) (inside func(string) (strin
 		for _, w := range wanted {
 			look = append(look, fold(w))
 		}
-		tests = append(tests, func(_, folded string) (string, bool) {
+		tests = append(tests, func(r *mail.Read) (string, bool) {
+			folded := r.Folded(foldText)
 			for i, w := range look {
 				switch there := strings.Contains(folded, w); {
 				case there && !all:
@@ -508,9 +509,9 @@ func (c *compiler) inner(t *InnerText, place string) (inside func(string) (strin
 	if len(t.Matches) > 0 {
 		said = append(said, "in which something matches "+list(quoteAll(t.Matches), "or"))
 		expressions := c.expressions(t.Matches, place+".matches")
-		tests = append(tests, func(text, _ string) (string, bool) {
+		tests = append(tests, func(r *mail.Read) (string, bool) {
 			for _, re := range expressions {
-				if found := re.FindString(text); found != "" {
+				if found := re.FindString(r.Text); found != "" {
 					return quote(Short(found)) + " stands in it", true
 				}
 			}
@@ -520,11 +521,10 @@ func (c *compiler) inner(t *InnerText, place string) (inside func(string) (strin
 	if len(said) == 0 {
 		c.fail(place, "", "it is not said what stands inside: contains, contains all or matches is missing")
 	}
-	return func(text string) (string, bool) {
-		folded := foldText(text)
+	return func(r *mail.Read) (string, bool) {
 		var why []string
 		for _, test := range tests {
-			w, ok := test(text, folded)
+			w, ok := test(r)
 			if why = append(why, w); !ok {
 				return w, false
 			}

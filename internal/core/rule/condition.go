@@ -604,15 +604,16 @@ func (c *compiler) attachment(t *ItemTest, place string, add func(*test)) {
 			case item.Unsure && len(t.Kind) > 0:
 				in.needs.head(item)
 				answer = NotYet
-			case one.judge(item) == Yes:
-				return item, Yes
-			case one.judge(item) == NotYet && item.Sealed == "":
-				in.needs.NeedText(item.ID)
-				answer = NotYet
-			case one.judge(item) == Unknowable && answer == No:
-				answer = Unknowable
-			case item.Sealed != "" && answer == No:
-				answer = Unknowable
+			default:
+				switch is := one.judge(item); {
+				case is == Yes:
+					return item, Yes
+				case is == NotYet && item.Sealed == "":
+					in.needs.NeedText(item.ID)
+					answer = NotYet
+				case (is == Unknowable || item.Sealed != "") && answer == No:
+					answer = Unknowable
+				}
 			}
 		}
 		return nil, answer

@@ -2,6 +2,7 @@ package rule
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -178,5 +179,38 @@ func TestARuleThatCanNeverMatchIsTold(t *testing.T) {
 	c = one(t, strings.Replace(tideGauges, "- subject: {begins: Draft}", "- all: [{sender: {domain: tidewatch.example}}]", 1))
 	if p := c.Never(); len(p) != 0 {
 		t.Errorf("an exception that is only a part of the condition: %v", p)
+	}
+}
+
+func TestTextInsideIsComparedAndTold(t *testing.T) {
+	empty, err := ParseRule([]byte("name: x\ncabinet: c\nlook: {mailboxes: all}\nmatch: every message\nattachments: [{take: [{text: {}}], folder: F}]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Compile(empty, 0, nil); err == nil || !strings.Contains(err.Error(), "it is not said what stands inside") {
+		t.Errorf("a text that is compared with nothing: %v", err)
+	}
+	m := message("From: a@b.example\nSubject: x\nContent-Type: multipart/mixed; boundary=b\n\n--b\n\nhello\n--b\nContent-Type: application/pdf; name=a.pdf\n\nx\n--b\nContent-Type: image/png; name=b.png\nContent-Disposition: attachment\n\nx\n--b--", "")
+	for condition, want := range map[string]string{
+		"{attachment: {text: {contains: [STRASSE, quay]}}}":                      "yes: “a.pdf”: “STRASSE” stands in it",
+		"{attachment: {text: {contains all: [straße, kai]}}}":                    "no: ",
+		"{attachment: {text: {matches: 'BK-[0-9]+', contains: straße}}}":         "yes: “a.pdf”: “straße” stands in it, “BK-20417” stands in it",
+		"{attachment: {kind: picture, text: {contains: straße}}}":                "no: ",
+		"{attachment: {name: '*.doc', text: {contains: straße}}}":                "no: ",
+		"{attachment: {extension: pdf, text: {contains: straße}, larger: 1 MB}}": "no: ",
+	} {
+		m.Texts = map[string]*mail.Read{"2": {Text: "Hafenstraße 4,\nBK-20417"}}
+		r := matching(t, condition).Matches(&Input{Message: m})
+		if got := r.Answer.String() + ": " + r.Text; !strings.HasPrefix(got, want) {
+			t.Errorf("%s\n got %s\nwant %s", condition, got, want)
+		}
+	}
+	m.Texts = map[string]*mail.Read{"2": {Problem: "it is locked"}}
+	if r := matching(t, "{attachment: {text: {contains: x}}}").Matches(&Input{Message: m}); r.Answer != Unknowable {
+		t.Errorf("what cannot be read: %+v", r)
+	}
+	m.Texts = nil
+	if a, needs := matching(t, "{attachment: {text: {contains: x}}}").Answer(&Input{Message: m}); a != NotYet || !slices.Equal(needs.Texts, []string{"2"}) {
+		t.Errorf("before it was read: %s, %+v", a, needs)
 	}
 }

@@ -2,7 +2,7 @@ import { type KeyboardEvent, type ReactNode, useId, useRef, useState } from 'rea
 import { Link } from 'react-router'
 
 import type { Schemas } from '../api/client'
-import { useTopics } from '../pages/topicmarks'
+import { useTopics } from '../api/topics'
 import { Blank, Button } from '../ui/basics'
 import { emptyValue, headerOps, type InnerText, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
 

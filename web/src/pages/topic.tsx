@@ -3,10 +3,11 @@ import { useRef, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
+import { useTopics } from '../api/topics'
 import { Bar, Button, Chip, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
 import { MessageHead } from './parts'
-import { useMark, useTopics } from './topicmarks'
+import { useMark } from './topicmarks'
 
 /** The topics, in Settings. */
 export function Topics() {

@@ -3,10 +3,9 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
+import { useTopics } from '../api/topics'
 import { Button, Chip, Pick, Sheet, Wrong } from '../ui/basics'
 import { many } from '../ui/format'
-
-export const useTopics = () => useQuery({ queryKey: ['topics'], queryFn: () => value(api.GET('/api/v1/topics')) })
 
 type Marking = { topic: string; messages: number[]; about: boolean; origin: 'mail' | 'rehearsal' | 'proposal' }
 
