@@ -45,12 +45,14 @@ func StartProxy(t testing.TB, kind, name, password string) (given func() int, ad
 				w.WriteHeader(http.StatusBadGateway)
 				return
 			}
-			w.WriteHeader(http.StatusOK)
+			// The answer is written only once the connection is taken over: else the
+			// server may read the first byte of what follows it, and keep it.
 			from, _, err := w.(http.Hijacker).Hijack()
 			if err != nil {
 				to.Close()
 				return
 			}
+			io.WriteString(from, "HTTP/1.1 200 OK\r\n\r\n")
 			join(from, to)
 		})}
 		go s.Serve(l)
