@@ -24,6 +24,7 @@ type setting struct {
 	Format    int            `json:"format" doc:"version of the document, 1"`
 	Mailboxes []mailboxEntry `json:"mailboxes,omitempty" doc:"the mailboxes"`
 	Cabinets  []cabinetEntry `json:"cabinets,omitempty" doc:"the cabinets"`
+	Topics    []topicEntry   `json:"topics,omitempty" doc:"the topics for which rules ask"`
 	Rules     []ruleEntry    `json:"rules,omitempty" doc:"the rules, in their order"`
 }
 
@@ -46,6 +47,12 @@ type cabinetEntry struct {
 	Proxy     string     `json:"proxy,omitempty" doc:"socks5:// or http://"`
 	HostKey   string     `json:"host_key,omitempty" doc:"sftp: fingerprint of the host key"`
 	Region    string     `json:"region,omitempty" doc:"s3: region"`
+}
+
+// topicEntry is a topic, and from what it learns when it is made.
+type topicEntry struct {
+	Name  string `json:"name" doc:"what rules call it"`
+	Learn string `json:"learn,omitempty" doc:"a file that topics export wrote"`
 }
 
 // ruleEntry is a rule document and whether it runs.
@@ -82,7 +89,7 @@ type change struct {
 func (c *command) apply() *cobra.Command {
 	var preview, yes bool
 	cmd := &cobra.Command{
-		Use: "apply FILE", Short: "Set mailboxes, cabinets and rules from one file", Args: cobra.ExactArgs(1),
+		Use: "apply FILE", Short: "Set mailboxes, cabinets, topics and rules from one file", Args: cobra.ExactArgs(1),
 		Long: "Compares the file with the service, shows what would change, and changes it after a yes. What the file does not name is left alone. Applying the same file again changes nothing.\n" +
 			"Secrets stand in the file by reference only: secret: {env: NAME} or secret: {file: PATH}. A mailbox that is there keeps its secret; --new-secrets is `inktray mailboxes change NAME --new-secret`.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -214,10 +221,52 @@ func (c *command) compare(ctx context.Context, api *client.Client, s *setting, b
 				return err
 			}})
 		case cabinets[at].Folder != k.Folder:
-			return nil, &exitError{exitInvalid, fmt.Sprintf("the cabinet “%s” is %s and cannot become %s: moving a cabinet is not there yet in this version", k.Name, cabinets[at].Folder, k.Folder)}
+			return nil, &exitError{exitInvalid, fmt.Sprintf("the cabinet “%s” is %s and does not become %s by a file; move it: inktray cabinets move %q", k.Name, cabinets[at].Folder, k.Folder, k.Name)}
 		}
 	}
-	return c.compareRules(ctx, api, s.Rules, changes)
+	topics, err := c.compareTopics(ctx, api, s.Topics, base)
+	if err != nil {
+		return nil, err
+	}
+	return c.compareRules(ctx, api, s.Rules, append(changes, topics...))
+}
+
+// compareTopics lists the topics to make. One that is there keeps what it learned.
+func (c *command) compareTopics(ctx context.Context, api *client.Client, wanted []topicEntry, base string) ([]change, error) {
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	there, err := call[[]client.Topic](api.ListTopics(ctx))
+	if err != nil {
+		return nil, err
+	}
+	var changes []change
+	for _, w := range wanted {
+		if slices.ContainsFunc(there, func(t client.Topic) bool { return strings.EqualFold(t.Name, w.Name) }) {
+			continue
+		}
+		if w.Learn == "" {
+			changes = append(changes, change{"add", "topic " + w.Name, "knows nothing yet", func(ctx context.Context) error {
+				_, err := call[client.Topic](api.AddTopic(ctx, client.TopicSettings{Name: w.Name}))
+				return err
+			}})
+			continue
+		}
+		data, err := os.ReadFile(beside(base, w.Learn))
+		if err != nil {
+			return nil, &exitError{exitInvalid, fmt.Sprintf("the topic “%s”: %v", w.Name, err)}
+		}
+		learns, err := exportedTopic(w.Learn, data)
+		if err != nil {
+			return nil, err
+		}
+		learns.Name = w.Name
+		changes = append(changes, change{"add", "topic " + w.Name, fmt.Sprintf("learns from %s in %s", count(len(learns.Examples), "example"), w.Learn), func(ctx context.Context) error {
+			_, err := call[client.Topic](api.ImportTopic(ctx, learns))
+			return err
+		}})
+	}
+	return changes, nil
 }
 
 func (c *command) compareRules(ctx context.Context, api *client.Client, wanted []ruleEntry, changes []change) ([]change, error) {

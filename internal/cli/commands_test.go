@@ -214,6 +214,9 @@ mailboxes:
   - {name: gauges, host: 127.0.0.1, port: %d, encryption: none, user: gauges@brackwater.example, secret: {env: GAUGES}}
 cabinets:
   - {name: harbour files, folder: %s}
+topics:
+  - {name: Moorings}
+  - {name: Berth requests, learn: %s}
 rules:
   - on: true
     name: Readings
@@ -223,10 +226,15 @@ rules:
     attachments:
       - take: {kind: spreadsheet}
         folder: Gauges/<received year>
-`, o.mail.Port(), filepath.Join(o.folder, "files"))
+  - name: Berths
+    cabinet: harbour files
+    look: {mailboxes: gauges}
+    match: {topic: {is: Berth requests}}
+    attachments: [{take: everything, folder: Berths}]
+`, o.mail.Port(), filepath.Join(o.folder, "files"), write(t, "berths.json", `{"format":1,"name":"Quays","examples":[{"about":true,"subject":"A berth, please","text":""},{"about":false,"subject":"Invoice","text":""}]}`))
 	file := write(t, "office.yaml", text)
 	out, _, exit = run(t, "", "apply", file, "--preview")
-	for _, line := range []string{"add     mailbox gauges", "add     cabinet harbour files", "add     rule Readings", "on      rule Readings"} {
+	for _, line := range []string{"add     mailbox gauges", "add     cabinet harbour files", "add     topic Moorings", "add     topic Berth requests\n        learns from 2 examples in ", "add     rule Readings", "on      rule Readings", "add     rule Berths"} {
 		if !strings.Contains(out, line) {
 			t.Errorf("the preview does not say %q:\n%s", line, out)
 		}
@@ -259,6 +267,10 @@ rules:
 		{"format: 1", "format: 2", "format 2"},
 		{"folder: Gauges", "afterwards: []\n        folder: Gauges", "there is no key \"afterwards\" here"},
 		{"subject: {contains: reading}", "topic: {is: Nowhere}", "there is no topic"},
+		{"{name: Moorings}", "{name: Quays, learn: nowhere.json}", "the topic “Quays”: open "},
+		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "none.json", `{"format":1,"name":"Quays","examples":[]}`) + "}", "it holds no examples"},
+		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "newer.json", `{"format":2}`) + "}", "has format 2; this version reads format 1"},
+		{"folder: " + filepath.Join(o.folder, "files"), "folder: /elsewhere", "move it: inktray cabinets move"},
 	} {
 		_, errs, exit := run(t, "", "apply", write(t, "bad.yaml", strings.Replace(text, bad.old, bad.new, 1)), "--yes")
 		if exit != exitInvalid || !strings.Contains(errs, bad.says) {
@@ -269,6 +281,9 @@ rules:
 		all := value[[]client.Mailbox](t, "mailboxes", "list")
 		return len(all) == 1 && all[0].State == "watched live"
 	})
+	if topics := value[[]client.Topic](t, "topics", "list"); len(topics) != 2 || topics[0].Name != "Berth requests" || topics[0].About != 1 || topics[0].Others != 1 {
+		t.Errorf("the topics are %+v", topics)
+	}
 	out = must(t, "rules", "rehearse", "Readings", "--last", "20")
 	if !strings.Contains(out, "st3-st7.csv") || !strings.Contains(out, "Nothing was written.") {
 		t.Errorf("the rehearsal says %s", out)
@@ -283,6 +298,7 @@ rules:
 	}
 	must(t, "rules", "off", "Readings")
 	must(t, "rules", "remove", "Readings", "--yes")
+	must(t, "rules", "remove", "Berths", "--yes")
 	must(t, "cabinets", "remove", "harbour files")
 	must(t, "mailboxes", "remove", "gauges")
 	if page := value[client.RegisterPage](t, "register", "list"); page.Total == 0 {

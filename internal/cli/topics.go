@@ -26,6 +26,20 @@ func findTopic(ctx context.Context, api *client.Client, name string) (client.Top
 	return all[at], nil
 }
 
+// exportedTopic reads what topics export wrote.
+func exportedTopic(file string, data []byte) (x client.TopicDocument, err error) {
+	if err := json.Unmarshal(data, &x); err != nil {
+		return x, &exitError{exitInvalid, fmt.Sprintf("%s is no exported topic: %v", file, err)}
+	}
+	switch {
+	case x.Format != 1:
+		return x, &exitError{exitInvalid, fmt.Sprintf("%s has format %d; this version reads format 1", file, x.Format)}
+	case len(x.Examples) == 0:
+		return x, &exitError{exitInvalid, file + " is no exported topic: it holds no examples"}
+	}
+	return x, nil
+}
+
 // sort says whether the one or the other of two options was given.
 type sort struct{ about, other bool }
 
@@ -152,9 +166,9 @@ func (c *command) topics() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var x client.TopicDocument
-			if err := json.Unmarshal(data, &x); err != nil {
-				return &exitError{exitInvalid, fmt.Sprintf("%s is no exported topic: %v", args[0], err)}
+			x, err := exportedTopic(args[0], data)
+			if err != nil {
+				return err
 			}
 			if name != "" {
 				x.Name = name

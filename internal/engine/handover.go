@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"inktray.example/inktray/internal/core/safename"
@@ -59,16 +60,25 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	}
 	var named []store.HandedRule
 	var alone []string
+	asked := map[string]bool{}
 	for i := range rows {
 		document, err := rows[i].Parsed()
 		if err != nil || rows[i].Removed || !document.Look.Looks(m.Name) {
 			continue
+		}
+		for _, use := range document.Topics() {
+			asked[lookupKey(use.Name)] = true
 		}
 		named = append(named, store.HandedRule{ID: rows[i].ID, Name: rows[i].Name, Document: rows[i].Document, Running: rows[i].Running, Revision: rows[i].Revision})
 		if rows[i].Running && len(document.Look.Mailboxes) == 1 && !strings.EqualFold(document.Look.Mailboxes[0], "all") {
 			alone = append(alone, rows[i].ID)
 		}
 	}
+	topics, err := e.Store.Topics()
+	if err != nil {
+		return "", err
+	}
+	topics = slices.DeleteFunc(topics, func(t store.Topic) bool { return !asked[lookupKey(t.Name)] })
 	folder := filepath.Join(filepath.Dir(e.Spool), "handed-over")
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
@@ -78,7 +88,7 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	if err != nil {
 		return "", err
 	}
-	err = e.Store.HandOver(&m, named, f, e.Clock())
+	err = e.Store.HandOver(&m, named, topics, f, e.Clock())
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return "", errors.Join(err, os.Remove(file))
 	}
@@ -108,7 +118,7 @@ func looks(rules []store.Rule, id, mailbox string) bool {
 
 // TakenOver looks after a mailbox that was taken over: its rules run from where they were.
 func (e *Engine) TakenOver(m *store.Mailbox) error {
-	if err := e.LoadRules(); err != nil {
+	if err := errors.Join(e.LoadTopics(""), e.LoadRules()); err != nil {
 		return err
 	}
 	e.Watch(m.ID)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -50,5 +51,78 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 	}
 	if h.count("") != 2 {
 		t.Error("what was filed is no longer in the register")
+	}
+}
+
+// The topics for which a mailbox's rules ask go along with what they learned and what
+// people said of its messages; one of that name at the other place stays as it is.
+func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
+	box := &memory{}
+	from := newHouse(t, box.dial)
+	from.watched()
+	id := from.taught("Berth requests", berths, bills)
+	from.taught("Dues", bills, berths) // nobody asks for it
+	box.add(enclosed(oda, "Holz", "Guten Tag.", "one.pdf", "%PDF one"))
+	var known []store.Message
+	from.until("it is known", func() bool {
+		known, _ = from.store.Messages(store.System, store.MessageQuery{Most: 10})
+		return len(known) == 1
+	})
+	if _, err := from.engine.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
+		t.Fatal(err)
+	}
+	from.rule(topicRule)
+	file, err := from.engine.HandOver(t.Context(), store.System, "box")
+	if err != nil {
+		t.Fatal(err)
+	}
+	taken := func(to *house) {
+		t.Helper()
+		f, err := os.Open(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		m, err := to.store.TakeOver(f, time.Now(), "test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := to.engine.TakenOver(&m); err != nil {
+			t.Fatal(err)
+		}
+	}
+	to := newHouse(t, box.dial)
+	if err := to.store.RemoveMailbox("box", "test"); err != nil {
+		t.Fatal(err)
+	}
+	taken(to)
+	topics, err := to.store.Topics()
+	if err != nil || len(topics) != 1 || topics[0].Name != "Berth requests" {
+		t.Fatalf("topics that came along: %+v, %v", topics, err)
+	}
+	if learned := to.engine.Learned("Berth requests"); learned.Yes != 7 || learned.No != 6 || !learned.Ready() {
+		t.Errorf("it knows %d and %d", learned.Yes, learned.No)
+	}
+	clerk := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"box"}}
+	if seen, err := to.store.Examples(clerk, topics[0].ID); err != nil || len(seen) != 1 || seen[0].Subject != "Holz" {
+		t.Errorf("who may see the mailbox sees %+v, %v", seen, err)
+	}
+	here, err := to.store.Messages(store.System, store.MessageQuery{Most: 10})
+	if err != nil || len(here) != 1 {
+		t.Fatalf("%+v, %v", here, err)
+	}
+	verdicts, err := to.engine.JudgeMessage(t.Context(), store.System, here[0].ID)
+	if err != nil || len(verdicts) != 1 || verdicts[0].Said == nil || !*verdicts[0].Said {
+		t.Errorf("what a person said of its message: %+v, %v", verdicts, err)
+	}
+
+	other := newHouse(t, box.dial)
+	if err := other.store.RemoveMailbox("box", "test"); err != nil {
+		t.Fatal(err)
+	}
+	other.taught("berth Requests", berths[:5], bills[:5])
+	taken(other)
+	if learned := other.engine.Learned("berth Requests"); learned.Yes != 5 || learned.No != 5 {
+		t.Errorf("the topic that was there knows %d and %d now", learned.Yes, learned.No)
 	}
 }

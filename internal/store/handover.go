@@ -25,6 +25,7 @@ type Handover struct {
 	Folders    []Folder
 	Marks      []StartMark
 	Rules      []HandedRule
+	Topics     []HandedTopic
 	Cabinets   []HandedCabinet
 	Numberings []numbering
 	Numbers    []numbered
@@ -36,6 +37,12 @@ type HandedRule struct {
 	ID, Name, Document string
 	Running            bool
 	Revision           int
+}
+
+// HandedTopic is a topic that one of the rules asks for, with what it learned.
+type HandedTopic struct {
+	Name     string
+	Examples []Example
 }
 
 // HandedCabinet is a cabinet in which something of the mailbox was filed.
@@ -58,9 +65,16 @@ func (s *Store) Unsettled(mailboxID string) (underWay, waiting int, err error) {
 }
 
 // HandOver writes a mailbox with all that is known of its messages. named are the rules
-// that look into it.
-func (s *Store) HandOver(m *Mailbox, named []HandedRule, w io.Writer, now time.Time) error {
+// that look into it, topics those that they ask for.
+func (s *Store) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w io.Writer, now time.Time) error {
 	h := Handover{Format: handoverFormat, MadeAt: now.UTC(), Mailbox: *m, Rules: named}
+	for i := range topics {
+		examples, err := s.ExamplesOf(topics[i].ID)
+		if err != nil {
+			return err
+		}
+		h.Topics = append(h.Topics, HandedTopic{topics[i].Name, examples})
+	}
 	h.Mailbox.Secret = nil
 	var err error
 	of := func(into any) error { return s.read.Where("mailbox_id = ?", m.ID).Find(into).Error }
@@ -108,7 +122,8 @@ type HandoverError struct{ Problem, Advice string }
 func (e *HandoverError) Error() string { return e.Problem }
 
 // TakeOver keeps a mailbox that another installation handed over, all of it or nothing.
-// Rules that are not here come along and run as they ran there.
+// Rules that are not here come along and run as they ran there, and the topics for which
+// they ask with them.
 func (s *Store) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, error) {
 	var h Handover
 	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing", "Give the file that `inktray mailboxes hand-over` wrote, whole."}
@@ -151,6 +166,11 @@ func (s *Store) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, err
 		}
 		for _, one := range h.Rules {
 			if err := handRule(tx, one, now, actor); err != nil {
+				return err
+			}
+		}
+		for i := range h.Topics {
+			if err := handTopic(tx, &h.Topics[i], m.ID, now); err != nil {
 				return err
 			}
 		}
@@ -209,6 +229,22 @@ func handRule(tx *gorm.DB, one HandedRule, now time.Time, actor string) error {
 	}
 	r := Rule{ID: one.ID, Name: one.Name, Place: place, Running: one.Running, Revision: max(one.Revision, 1), Document: one.Document, MadeAt: now}
 	return errors.Join(tx.Create(&r).Error, tx.Create(&RuleRevision{RuleID: r.ID, Revision: r.Revision, Document: r.Document, MadeBy: actor, MadeAt: now}).Error)
+}
+
+// handTopic keeps a topic with what it learned unless one of that name is here.
+func handTopic(tx *gorm.DB, one *HandedTopic, mailboxID string, now time.Time) error {
+	if _, err := first[Topic](tx.Where("name = ? COLLATE NOCASE", one.Name)); !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	t := Topic{ID: NewID(), Name: one.Name, Revision: 1, MadeAt: now}
+	for i := range one.Examples {
+		x := &one.Examples[i]
+		x.ID, x.TopicID, x.MessageID = 0, t.ID, 0
+		if x.MailboxID != mailboxID {
+			x.MailboxID = "" // it is no mailbox here
+		}
+	}
+	return errors.Join(tx.Create(&t).Error, createAll(tx, one.Examples))
 }
 
 // handMessage keeps a message with what was decided of it, unless it is known here.
