@@ -5,6 +5,7 @@ package s3
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -43,6 +44,7 @@ const (
 	maxKey     = 1024     // octets of a key
 	maxObject  = 5 << 40  // octets of an object
 	exchange   = time.Minute
+	grace      = 5 * time.Second  // for ending what was begun when nobody waits any more
 	filingMark = "Inktray-Filing" // metadata: which staged object it was
 	timeMark   = "Inktray-Received"
 	mostListed = 1_000_000 // objects of one folder
@@ -560,17 +562,18 @@ func (t *Tree) inParts(ctx context.Context, key string, r io.Reader, size int64,
 
 // Writable writes and removes an object: what is staged proves nothing of the store.
 func (t *Tree) Writable(ctx context.Context, probe string) error {
-	if t.wrong != nil {
-		return t.explain(t.wrong)
-	}
-	ctx, cancel := context.WithTimeout(ctx, exchange)
-	defer cancel()
-	key := t.key(cabinet.Reserved + "/" + probe)
-	sum := sha256.Sum256([]byte("check"))
-	if _, err := t.core.PutObject(ctx, t.bucket, key, strings.NewReader("check"), 5, "", hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true}); err != nil {
+	if err := errors.Join(t.wrong, ctx.Err()); err != nil {
 		return t.explain(err)
 	}
-	return t.explain(t.core.RemoveObject(ctx, t.bucket, key, minio.RemoveObjectOptions{}))
+	// What was begun is ended, also where nobody waits for it any more: else the
+	// object would stay.
+	whole, cancel := context.WithTimeout(context.WithoutCancel(ctx), exchange)
+	defer cancel()
+	defer context.AfterFunc(ctx, func() { time.AfterFunc(grace, cancel) })()
+	key := t.key(cabinet.Reserved + "/" + probe)
+	sum := sha256.Sum256([]byte("check"))
+	_, err := t.core.PutObject(whole, t.bucket, key, strings.NewReader("check"), 5, "", hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true})
+	return t.explain(cmp.Or(err, t.core.RemoveObject(whole, t.bucket, key, minio.RemoveObjectOptions{}))) // it may be there although the answer was lost
 }
 
 // ProveMore tries out whether the condition counts for objects in parts as well.

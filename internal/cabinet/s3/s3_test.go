@@ -1,9 +1,14 @@
 package s3_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -188,5 +193,63 @@ func restart(t *testing.T, m *testbed.MinIO) {
 	}
 	if err := third.Commit(t.Context(), "y", "a.csv"); err != nil {
 		t.Errorf("its own object was taken for another's: %v", err)
+	}
+}
+
+// A check that is called off, or whose answer is lost, leaves no object behind.
+func TestACheckThatIsCutOffLeavesNothing(t *testing.T) {
+	m := testbed.StartMinIO(t)
+	node, err := url.Parse("http://" + m.Nodes[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	var cut func(w http.ResponseWriter, r *http.Request, pass http.Handler)
+	pass := httputil.NewSingleHostReverseProxy(node)
+	address := testbed.Serve(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if cut != nil && r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/"+cabinet.Probe) {
+			cut(w, r, pass)
+			return
+		}
+		pass.ServeHTTP(w, r)
+	}))
+	prefix := fmt.Sprintf("place%d", places.Add(1))
+	settings := config(t, m, 0, prefix)
+	if settings.Server, settings.Path, err = reach.ParseURL(address+"/"+m.Bucket+"/"+prefix, "http"); err != nil {
+		t.Fatal(err)
+	}
+	c, id := s3.New(settings), ""
+	defer c.Close()
+	if id, err = tree.Prepare(t.Context(), c, now); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	for name, strike := range map[string]func(w http.ResponseWriter, r *http.Request, pass http.Handler){
+		"called off": func(w http.ResponseWriter, r *http.Request, pass http.Handler) { cancel(); pass.ServeHTTP(w, r) },
+		"the answer is lost": func(_ http.ResponseWriter, r *http.Request, pass http.Handler) {
+			pass.ServeHTTP(httptest.NewRecorder(), r)
+			panic(http.ErrAbortHandler)
+		},
+	} {
+		var struck atomic.Bool
+		cut = func(w http.ResponseWriter, r *http.Request, pass http.Handler) {
+			struck.Store(true)
+			strike(w, r, pass)
+		}
+		in := t.Context()
+		if name == "called off" {
+			in = ctx
+		}
+		err := tree.New(c, id).Check(in)
+		t.Logf("%s: %v", name, err)
+		if !struck.Load() {
+			t.Errorf("%s: nothing was cut", name)
+		}
+		for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: prefix + "/" + cabinet.Reserved + "/" + cabinet.Probe, Recursive: true}) {
+			t.Errorf("%s: it left %s, %v", name, o.Key, o.Err)
+		}
+	}
+	if err := tree.New(c, id).Check(ctx); !errors.Is(err, context.Canceled) {
+		t.Errorf("a check that nobody waits for: %v", err)
 	}
 }

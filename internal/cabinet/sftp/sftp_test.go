@@ -1,10 +1,13 @@
 package sftp_test
 
 import (
+	"errors"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/cabinettest"
 	"inktray.example/inktray/internal/cabinet/sftp"
 	"inktray.example/inktray/internal/cabinet/tree"
@@ -50,4 +53,32 @@ func TestConformance(t *testing.T) {
 		s := &testbed.SFTP{URL: p.SFTP, Folder: filepath.Join(folder, "sftp", "surveys"), Name: demo.PlacesName, Key: demo.Password, HostKey: p.HostKey}
 		cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, s) })
 	})
+}
+
+// What a check left behind that was killed in its midst goes a day later; what others
+// try out at this moment stays.
+func TestWhatChecksLeftBehindIsTidied(t *testing.T) {
+	s := testbed.StartSFTP(t)
+	folder := cabinettest.Subfolder(t, s.Folder)
+	at := sftp.New(config(t, s, folder))
+	id, err := tree.Prepare(t.Context(), at, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := tree.New(at, id)
+	defer c.Close()
+	for name, age := range map[string]time.Duration{"check-old-name": 49 * time.Hour, "check-new-name": time.Hour, "mine.txt": 49 * time.Hour} {
+		file := filepath.Join(folder, cabinet.Reserved, name)
+		if err := errors.Join(os.WriteFile(file, []byte("x"), 0o600), os.Chtimes(file, time.Time{}, time.Now().Add(-age))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if left, err := c.Leftovers(t.Context()); err != nil || len(left) != 0 {
+		t.Errorf("left over: %v, %v", left, err)
+	}
+	for name, stays := range map[string]bool{"check-old-name": false, "check-new-name": true, "mine.txt": true} {
+		if _, err := os.Stat(filepath.Join(folder, cabinet.Reserved, name)); (err == nil) != stays {
+			t.Errorf("%s: %v, should stay: %v", name, err, stays)
+		}
+	}
 }

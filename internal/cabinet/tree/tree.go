@@ -124,6 +124,7 @@ type name struct {
 
 const (
 	maxListings = 256
+	probesLast  = 24 * time.Hour  // others' clocks may differ
 	rememberFor = 3 * time.Second // a folder that takes long to list is remembered for 20 times as long
 )
 
@@ -165,10 +166,10 @@ func (c *Cabinet) Check(ctx context.Context) error {
 			err = c.tree.Create(ctx, probe, time.Time{}, strings.NewReader("check"))
 		}
 	}
-	if err == nil {
-		if err = c.tree.Remove(ctx, probe); errors.Is(err, fs.ErrNotExist) {
-			err = nil // another service swept it
-		}
+	end, cancel := ending(ctx) // it may be there although the answer was lost, or nobody waits any more
+	defer cancel()
+	if gone := c.tree.Remove(end, probe); err == nil && !errors.Is(gone, fs.ErrNotExist) { // another service may have swept it
+		err = gone
 	}
 	if err != nil {
 		return explain(err, "writing to "+c.tree.Place())
@@ -498,8 +499,12 @@ func (c *Cabinet) Discard(ctx context.Context, id string) error {
 	return nil
 }
 
-// Leftovers lists what lies in the staging folder.
+// Leftovers lists what lies in the staging folder, and removes what was left beside it
+// by checks that were cut off.
 func (c *Cabinet) Leftovers(ctx context.Context) ([]string, error) {
+	if err := c.tidy(ctx); err != nil {
+		return nil, explain(err, "tidying up")
+	}
 	if s, ok := c.tree.(sweeper); ok {
 		if err := s.Sweep(ctx); err != nil {
 			return nil, explain(err, "tidying up")
@@ -519,6 +524,22 @@ func (c *Cabinet) Leftovers(ctx context.Context) ([]string, error) {
 		}
 	}
 	return ids, nil
+}
+
+// tidy removes probes that are too old to be another service's that is at it.
+func (c *Cabinet) tidy(ctx context.Context) error {
+	entries, err := c.tree.List(ctx, cabinet.Reserved)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name, cabinet.Probe) && !e.Folder && !e.Modified.IsZero() && time.Since(e.Modified) > probesLast {
+			if err := c.tree.Remove(ctx, cabinet.Reserved+"/"+e.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
+	}
+	return err
 }
 
 // List lists a folder.
