@@ -75,24 +75,34 @@ func trusts(trusted []string, id string) bool {
 }
 
 var (
-	literal = regexp.MustCompile(`\[(?:IPv6:)?([0-9A-Fa-f:.]+)\]`)
 	spaces  = regexp.MustCompile(`\s+`)
-	locally = regexp.MustCompile(`(?i)\bwith LMTPS?A?\b`)
+	version = regexp.MustCompile(`(?i)IPv6:`) // stands before an address (RFC 5321 section 4.1.3)
+	locally = regexp.MustCompile(`(?i)^by \S+( \([^()]*\))* with LMTPS?A?\b`)
 )
 
 // inside says whether a line tells of a step within the office's own servers: from
 // an address of a private network, or handed over by LMTP, which nobody speaks to
-// servers from outside. The name by which the other side introduced itself is
-// anybody's choice; the address is not, and stands last.
+// servers from outside. As what the other side introduced itself is anybody's choice
+// and may look like any part of the line; what the own server adds it cannot take
+// away. So one other address makes it a step from outside, and so does a second "by".
 func inside(received string) bool {
-	line := spaces.ReplaceAllString(received, " ")
-	from, _, _ := strings.Cut(line, " by ")
-	found := literal.FindAllStringSubmatch(from, -1)
-	if len(found) == 0 {
-		return locally.MatchString(line) || !strings.HasPrefix(strings.ToLower(from), "from ")
+	line := spaces.ReplaceAllString(strings.TrimSpace(received), " ")
+	from, by, _ := strings.Cut(line, " by ")
+	within := false
+	for _, word := range strings.FieldsFunc(version.ReplaceAllString(line, " "), func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF:.", r) }) {
+		ip, err := netip.ParseAddr(word)
+		if err != nil {
+			continue
+		}
+		if ip = ip.Unmap(); !ip.IsPrivate() && !ip.IsLoopback() && !ip.IsLinkLocalUnicast() {
+			return false
+		}
+		within = within || strings.Contains(from, word)
 	}
-	ip, err := netip.ParseAddr(found[len(found)-1][1])
-	return err == nil && (ip.Unmap().IsPrivate() || ip.Unmap().IsLoopback() || ip.IsLinkLocalUnicast())
+	if within || !strings.HasPrefix(strings.ToLower(line), "from ") {
+		return true
+	}
+	return !strings.Contains(by, " by ") && locally.MatchString("by "+by)
 }
 
 // told reads what one server reports. What it says of other domains proves nothing;
