@@ -183,8 +183,12 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	b.Sees("There is a topic called “Berth requests” already")
 	b.Type("Name", "Soup")
 	b.Press("Make it")
+	b.Until("its page is there", `document.querySelector('h1')?.innerText === 'Soup'`)
 	b.Sees("It does not judge yet")
 	barriers("a topic without examples")
+	b.Open(o.service.address() + "/topics/nowhere")
+	b.Sees("It may have been removed")
+	barriers("a topic that is not there")
 
 	// A rule that asks for it: the blank, the rehearsal, and marking there.
 	b.Open(o.service.address() + "/rules/new")

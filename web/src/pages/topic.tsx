@@ -16,7 +16,7 @@ export function Topics() {
   const [name, setName] = useState<string | null>(null)
   const file = useRef<HTMLInputElement>(null)
   const all = useTopics()
-  const add = useMutation({ mutationFn: () => value(api.POST('/api/v1/topics', { body: { name: name ?? '' } })), onSuccess: (t) => { void client.invalidateQueries({ queryKey: ['topics'] }); void go(`/topics/${t.id}`) } })
+  const add = useMutation({ mutationFn: () => value(api.POST('/api/v1/topics', { body: { name: name ?? '' } })), onSuccess: async (t) => { await client.invalidateQueries({ queryKey: ['topics'] }); void go(`/topics/${t.id}`) } })
   const take = useMutation({
     mutationFn: async (f: File) => value(api.POST('/api/v1/topics/import', { body: JSON.parse(await f.text()) as Schemas['TopicDocument'] })),
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['topics'] }) },
@@ -61,7 +61,7 @@ export function TopicPage() {
   const topics = useTopics()
   const settled = { onSuccess: () => { setAsked(''); void client.invalidateQueries({ queryKey: ['topics'] }) } }
   const rename = useMutation({ mutationFn: (t: Schemas['Topic']) => value(api.PUT('/api/v1/topics/{id}', { params: { path: { id }, header: { 'If-Match': `"${t.revision}"` } }, body: { name } })), ...settled })
-  const remove = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/topics/{id}', { params: { path: { id } } })), onSuccess: () => { void client.invalidateQueries({ queryKey: ['topics'] }); void go('/settings') } })
+  const remove = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/topics/{id}', { params: { path: { id } } })), onSuccess: () => { void go('/settings'); void client.invalidateQueries({ queryKey: ['topics'] }) } })
   const exported = useMutation({
     mutationFn: () => value(api.GET('/api/v1/topics/{id}/export', { params: { path: { id } } })),
     onSuccess: (x) => {
@@ -76,7 +76,7 @@ export function TopicPage() {
     <Listing query={topics}>
       {(all) => {
         const t = all.find((x) => x.id === id)
-        if (!t) return <Wrong error={new Error('There is no such topic')} />
+        if (!t) return <Page title="There is no such topic" sub="It may have been removed."><Link className="underline" to="/settings">All topics</Link></Page>
         return (
           <Page title={t.name} sub={t.sentence} actions={<>
             <Button onClick={() => { setName(t.name); setAsked('rename') }}>Rename…</Button><Button onClick={() => exported.mutate()} disabled={exported.isPending}>Export</Button><Button onClick={() => setAsked('remove')}>Remove…</Button></>}>
