@@ -23,6 +23,7 @@ import (
 	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
 )
 
 func (h *house) filed(n int) {
@@ -330,9 +331,7 @@ func TestAMessageMovedIntoAFolderIsNewHoweverOld(t *testing.T) {
 		n, _ := h.store.Notices(store.System)
 		return len(n) == 1 && n[0].Kind == "folder" && strings.Contains(n[0].Text, "“To file”")
 	})
-	if err := c.Create("To file", nil).Wait(); err != nil {
-		t.Fatal(err)
-	}
+	testbed.MakeFolders(t, c, "To file")
 	h.engine.Watch("box") // the folders are listed anew with the connection
 	h.until("the folder is known", func() bool { f, _ := h.store.FoldersOf("box"); return len(f) == 2 })
 	if n, _ := h.store.Notices(store.System); len(n) != 0 {

@@ -51,11 +51,7 @@ func TestFoldersThatAppearAreLookedInto(t *testing.T) {
 	h, d, deliver := dovecot(t)
 	h.hurry()
 	c := d.Client("gauges")
-	for _, folder := range []string{"Projects", "Projects/Old", "Trash"} {
-		if err := c.Create(folder, nil).Wait(); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testbed.MakeFolders(t, c, "Projects", "Projects/Old", "Trash")
 	deliver("Projects/Old", raw("there before", "before.csv", "0"))
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: Projects, subfolders: true}`, 1))
@@ -66,9 +62,7 @@ func TestFoldersThatAppearAreLookedInto(t *testing.T) {
 	deliver("Projects/Old", raw("reading one", "one.csv", "1"))
 	h.engine.WakeAll()
 	h.filed(1)
-	if err := c.Create("Projects/New", nil).Wait(); err != nil {
-		t.Fatal(err)
-	}
+	testbed.MakeFolders(t, c, "Projects/New")
 	now := time.Now().Add(time.Minute)
 	testbed.Append(t, c, "Projects/New", raw("reading two", "two.csv", "2"), now)
 	h.engine.WakeAll()
@@ -89,11 +83,7 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 	h, d, deliver := dovecot(t)
 	h.hurry()
 	c := d.Client("gauges")
-	for _, folder := range []string{"Projects", "Projects/Old"} {
-		if err := c.Create(folder, nil).Wait(); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testbed.MakeFolders(t, c, "Projects", "Projects/Old")
 	future := time.Now().Add(time.Hour) // later than any look
 	testbed.Append(t, c, "Projects/Old", raw("there before", "before.csv", "0"), future)
 	h.watched()
@@ -116,9 +106,7 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 	if notices, err := h.store.Notices(store.System); err != nil || len(notices) > 0 {
 		t.Errorf("told: %v, %v", notices, err)
 	}
-	if err := c.Create("Projects/New", nil).Wait(); err != nil {
-		t.Fatal(err)
-	}
+	testbed.MakeFolders(t, c, "Projects/New")
 	testbed.Append(t, c, "Projects/New", raw("reading three", "three.csv", "3"), future)
 	h.engine.WakeAll()
 	h.filed(3)
@@ -129,9 +117,7 @@ func TestAFolderThatIsRenamedIsTold(t *testing.T) {
 	h, d, deliver := dovecot(t)
 	h.hurry()
 	c := d.Client("gauges")
-	if err := c.Create("Readings", nil).Wait(); err != nil {
-		t.Fatal(err)
-	}
+	testbed.MakeFolders(t, c, "Readings")
 	deliver("Readings", raw("there before", "before.csv", "0"))
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: Readings}`, 1))

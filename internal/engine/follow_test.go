@@ -2,7 +2,6 @@ package engine
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"net/mail"
 	"os"
@@ -16,6 +15,7 @@ import (
 	"github.com/emersion/go-imap/v2/imapclient"
 
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
 )
 
 // labels reads where messages lie on a real server, with their flags.
@@ -90,12 +90,7 @@ func TestMarksLabelsAndMovesOnARealServer(t *testing.T) {
 func TestAMovedMessageIsNewToNobody(t *testing.T) {
 	h, d, deliver := dovecot(t)
 	c := d.Client("gauges")
-	for _, f := range []string{"Filed", "Filed/2026"} {
-		var answer *imaplib.Error // Dovecot makes the levels above, at times
-		if err := c.Create(f, nil).Wait(); err != nil && !(errors.As(err, &answer) && answer.Code == imaplib.ResponseCodeAlreadyExists) {
-			t.Fatal(err)
-		}
-	}
+	testbed.MakeFolders(t, c, "Filed", "Filed/2026")
 	h.watched()
 	// The rule looks where it moves to, and another one there waits for a label that Ink Tray puts on.
 	h.rule(strings.Replace(moving, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, Filed/2026]}", 1))

@@ -11,6 +11,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"math/big"
@@ -313,6 +314,18 @@ func (d *Dovecot) Client(user string) *imapclient.Client {
 		d.t.Fatal(err)
 	}
 	return c
+}
+
+// MakeFolders makes folders. At times Dovecot says of one within another that it
+// exists already, and has just made it.
+func MakeFolders(t testing.TB, c *imapclient.Client, names ...string) {
+	t.Helper()
+	for _, name := range names {
+		var answer *imaplib.Error
+		if err := c.Create(name, nil).Wait(); err != nil && !(errors.As(err, &answer) && answer.Code == imaplib.ResponseCodeAlreadyExists) {
+			t.Fatalf("making the folder %s: %v", name, err)
+		}
+	}
 }
 
 // Append puts a message into a folder and returns its UID.

@@ -339,11 +339,7 @@ func TestAMessageWithoutAnAnswerIsAskedForAgain(t *testing.T) {
 func TestFoldersOfAnotherSeparatorAndScript(t *testing.T) {
 	d := testbed.StartDovecotWith(t, ".")
 	c := d.Client("ann")
-	for _, name := range []string{"Hafen.Pegelstände", "Плавание"} {
-		if err := c.Create(name, nil).Wait(); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testbed.MakeFolders(t, c, "Hafen.Pegelstände", "Плавание")
 	testbed.Append(t, c, "Hafen.Pegelstände", []byte("Subject: level\r\n\r\nx"), time.Now())
 	s, err := Dial(t.Context(), Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.StartTLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"})
 	if err != nil {

@@ -119,11 +119,7 @@ func TestConformanceWithAPlainServer(t *testing.T) {
 func TestFoldersOfOtherUsers(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	bob := d.Client("bob")
-	for _, folder := range []string{"Pilots", "Private", "Drafts/Old"} {
-		if err := bob.Create(folder, nil).Wait(); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testbed.MakeFolders(t, bob, "Pilots", "Private", "Drafts/Old")
 	if err := bob.SetACL("Pilots", imaplib.RightsIdentifier("ann"), imaplib.RightModificationReplace, imaplib.RightSet("lrs")).Wait(); err != nil {
 		t.Fatal(err)
 	}
