@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/testbed"
 )
 
 // office is the demo in the process: the service on loopback, and its mail server.
@@ -128,7 +129,7 @@ func (o *office) settled() {
 
 func until(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	deadline := time.After(30 * time.Second)
+	deadline := time.After(testbed.Patience)
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
 	for !ok() {

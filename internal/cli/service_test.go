@@ -20,6 +20,7 @@ import (
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
 	"inktray.example/inktray/internal/store"
+	"inktray.example/inktray/internal/testbed"
 )
 
 // ask calls the interface as any program would.
@@ -345,7 +346,7 @@ func TestEventsTellWhatHappens(t *testing.T) {
 	if err := o.mail.Deliver(l.Mailbox, l.Raw, l.Received); err != nil {
 		t.Fatal(err)
 	}
-	deadline := time.After(20 * time.Second)
+	deadline := time.After(testbed.Patience)
 	for {
 		select {
 		case line := <-got:

@@ -138,7 +138,7 @@ func (h *house) rule(document string) string {
 // until waits for something to become true.
 func (h *house) until(what string, ok func() bool) {
 	h.t.Helper()
-	deadline := time.After(15 * time.Second)
+	deadline := time.After(testbed.Patience)
 	tick := time.NewTicker(5 * time.Millisecond)
 	defer tick.Stop()
 	for !ok() {

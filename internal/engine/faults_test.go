@@ -486,7 +486,7 @@ func (r *faultRun) start() {
 
 func (r *faultRun) until(what string, ok func() bool) bool {
 	r.t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(testbed.Patience)
 	for !ok() {
 		if time.Now().After(deadline) {
 			r.t.Errorf("%s at step %d (%s): waited in vain until %s", r.fault.name, r.at, r.where(), what)

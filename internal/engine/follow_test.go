@@ -427,7 +427,7 @@ func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
 		if !strings.Contains(got, `"uids":[1]`) {
 			t.Errorf("in hand: %s", got)
 		}
-	case <-time.After(10 * time.Second):
+	case <-time.After(testbed.Patience):
 		t.Error("nothing is written down")
 	}
 	h.filed(1)

@@ -98,7 +98,7 @@ func field(name string) string {
 // Until waits for an expression to become true.
 func (b *Browser) Until(what, expression string) {
 	b.t.Helper()
-	deadline := time.After(20 * time.Second)
+	deadline := time.After(Patience)
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for {

@@ -345,6 +345,10 @@ func Append(t testing.TB, c *imapclient.Client, folder string, raw []byte, recei
 	return uint32(data.UID)
 }
 
+// Patience is how long tests wait for what has to come: long enough for a machine that
+// is busy with something else.
+const Patience = time.Minute
+
 // FreePort finds a port on loopback that is free now. It is one of those that
 // the system gives to no outgoing connection, so that it stays free.
 func FreePort(t testing.TB) int {
