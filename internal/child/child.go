@@ -15,9 +15,11 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"inktray.example/inktray/internal/core/render"
@@ -39,6 +41,8 @@ type order struct {
 	Unpack *unpack.Request `json:"unpack,omitempty"`
 	Render *render.Request `json:"render,omitempty"`
 	Text   *text.Request   `json:"text,omitempty"`
+	// Prepare is the folder in which the reader of PDFs is made ready.
+	Prepare string `json:"prepare,omitempty"`
 }
 
 // end is a child's last word.
@@ -63,10 +67,16 @@ func Main() {
 	if told == "" {
 		return
 	}
-	confine(memory)
-	debug.SetMemoryLimit(memory / 2)
+	var o order
+	if err := json.Unmarshal([]byte(told), &o); err != nil {
+		os.Exit(1)
+	}
+	if o.Prepare == "" { // that one reads nothing of anybody's, and writes
+		confine(memory)
+		debug.SetMemoryLimit(memory / 2)
+	}
 	out := &framer{w: bufio.NewWriterSize(os.Stdout, frame)}
-	result := work(told, os.Stdin, out)
+	result := work(&o, os.Stdin, out)
 	data, err := json.Marshal(result)
 	if err == nil {
 		err = out.write(frameEnd, data)
@@ -77,10 +87,12 @@ func Main() {
 	os.Exit(0)
 }
 
-func work(told string, in *os.File, out *framer) end {
-	var o order
-	if err := json.Unmarshal([]byte(told), &o); err != nil {
-		return end{Problem: "the order cannot be read"}
+func work(o *order, in *os.File, out *framer) end {
+	if o.Prepare != "" {
+		if err := text.Prepare(o.Prepare); err != nil {
+			return end{Problem: err.Error()}
+		}
+		return end{}
 	}
 	info, err := in.Stat()
 	if err != nil {
@@ -205,12 +217,66 @@ func Render(ctx context.Context, file *os.File, r render.Request, w io.Writer) (
 // Text reads the text inside of a document. What cannot be read is told as an
 // *unpack.Error.
 func Text(ctx context.Context, file *os.File, r text.Request) (string, error) {
+	head := make([]byte, text.Head)
+	if n, err := file.ReadAt(head, 0); err != nil && err != io.EOF {
+		return "", err
+	} else if r.Reader != "" && text.PDF(head[:n]) {
+		if err := prepare(ctx, r.Reader); err != nil {
+			return "", fmt.Errorf("making the reader of PDFs ready: %w", err)
+		}
+	}
 	var b strings.Builder
 	_, err := run(ctx, file, order{Text: &r}, func(frames *frames) error {
 		_, err := io.Copy(&b, io.LimitReader(&body{frames: frames}, text.Most))
 		return err
 	})
 	return b.String(), err
+}
+
+var prepared struct {
+	mutex   sync.Mutex
+	folders map[string]bool
+}
+
+// prepare lets a child make the reader of PDFs ready, once for each run of the program:
+// those that read may not write.
+func prepare(ctx context.Context, folder string) error {
+	prepared.mutex.Lock()
+	defer prepared.mutex.Unlock()
+	if prepared.folders[folder] {
+		return nil
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	nothing, err := os.Open(os.DevNull)
+	if err != nil {
+		return err
+	}
+	defer nothing.Close()
+	if _, err := run(ctx, nothing, order{Prepare: folder}, func(*frames) error { return nil }); err != nil {
+		var known *unpack.Error // it is about no file
+		if errors.As(err, &known) {
+			return errors.New(known.Problem)
+		}
+		return err
+	}
+	all, err := os.ReadDir(folder)
+	if err != nil {
+		return err
+	}
+	for _, one := range all { // that of a version before is of no use any more
+		if one.Name() != text.Version() {
+			if err := os.RemoveAll(filepath.Join(folder, one.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	if prepared.folders == nil {
+		prepared.folders = map[string]bool{}
+	}
+	prepared.folders[folder] = true
+	return nil
 }
 
 // frames reads what a child writes.

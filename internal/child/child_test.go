@@ -7,7 +7,9 @@ import (
 	"context"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -15,8 +17,12 @@ import (
 	"testing"
 	"time"
 
+	"codeberg.org/go-pdf/fpdf"
+
 	"inktray.example/inktray/internal/core/render"
+	"inktray.example/inktray/internal/core/text"
 	"inktray.example/inktray/internal/core/unpack"
+	"inktray.example/inktray/internal/testbed"
 )
 
 func TestMain(m *testing.M) {
@@ -118,11 +124,8 @@ func TestTrapsAreHeldWithinTwoSecondsAndTheServiceDoesNotGrow(t *testing.T) {
 }
 
 func TestAChildThatDiesIsAReason(t *testing.T) {
-	for name, told := range map[string]string{"no order": "{}", "no JSON": "x"} {
-		got := work(told, file(t, []byte("x")), nil)
-		if got.Problem == "" {
-			t.Errorf("%s: no problem is told", name)
-		}
+	if got := work(&order{}, file(t, []byte("x")), nil); got.Problem == "" {
+		t.Error("no order: no problem is told")
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	err := Unpack(ctx, file(t, archive(t, 7_000_000)), unpack.Request{Contents: true}, func(unpack.Entry, io.Reader) error { cancel(); return nil })
@@ -169,5 +172,78 @@ func TestAChildDraws(t *testing.T) {
 	}
 	if _, err := Render(t.Context(), file(t, nil), render.Request{Form: "odd"}, io.Discard); err == nil {
 		t.Error("a form that is not known is drawn")
+	}
+}
+
+func drawn(t testing.TB, pages int) []byte {
+	t.Helper()
+	d := fpdf.New("P", "mm", "A4", "")
+	d.SetFont("Helvetica", "", 12)
+	for i := range pages {
+		d.AddPage()
+		d.MultiCell(0, 6, fmt.Sprintf("Invoice BK-%d\n%s", i, strings.Repeat("Harbour dues for the vessel and her tugs. ", 40)), "", "", false)
+	}
+	var b bytes.Buffer
+	if err := d.Output(&b); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+// A child reads PDFs with what was made ready before, since it may write nothing itself;
+// where it cannot be made ready that is told as the machine's fault and not the file's.
+func TestAChildReadsPDFs(t *testing.T) {
+	f := file(t, drawn(t, 2))
+	for range 2 {
+		got, err := Text(t.Context(), f, text.Request{Name: "a.pdf", Reader: testbed.Ready(t)})
+		if err != nil || !strings.Contains(got, "Invoice BK-0") || !strings.Contains(got, "Invoice BK-1\nHarbour dues") {
+			t.Errorf("%.200q, %v", got, err)
+		}
+	}
+	// What an older version made ready goes once the program runs anew.
+	old := filepath.Join(testbed.Ready(t), "of an older version")
+	if err := os.Mkdir(old, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	prepared.folders = nil
+	if _, err := Text(t.Context(), f, text.Request{Name: "a.pdf", Reader: testbed.Ready(t)}); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(old); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("what an older version made is there: %v", err)
+	}
+	taken := filepath.Join(t.TempDir(), "taken")
+	if err := os.WriteFile(taken, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var known *unpack.Error
+	if _, err := Text(t.Context(), f, text.Request{Name: "a.pdf", Reader: filepath.Join(taken, "ready")}); err == nil || errors.As(err, &known) || !strings.Contains(err.Error(), "making the reader of PDFs ready") {
+		t.Errorf("where nothing can be made ready: %v", err)
+	}
+	if got, err := Text(t.Context(), file(t, []byte("a;b\n")), text.Request{Name: "a.csv", Reader: filepath.Join(taken, "ready")}); err != nil || got != "a;b" {
+		t.Errorf("what is no PDF: %q, %v", got, err)
+	}
+}
+
+// What reading the text of one PDF takes, a process and all.
+func BenchmarkText(b *testing.B) {
+	for _, pages := range []int{1, 20} {
+		data := drawn(b, pages)
+		b.Run(fmt.Sprintf("%d pages", pages), func(b *testing.B) {
+			path := filepath.Join(b.TempDir(), "a.pdf")
+			if err := os.WriteFile(path, data, 0o600); err != nil {
+				b.Fatal(err)
+			}
+			for b.Loop() {
+				f, err := os.Open(path)
+				if err != nil {
+					b.Fatal(err)
+				}
+				if got, err := Text(b.Context(), f, text.Request{Name: "a.pdf", Reader: testbed.Ready(b)}); err != nil || !strings.Contains(got, "BK-0") {
+					b.Fatal(got, err)
+				}
+				f.Close()
+			}
+		})
 	}
 }

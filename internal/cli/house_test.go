@@ -60,7 +60,7 @@ func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { o.mail.Close() })
-	options := serviceOptions{data: filepath.Join(o.folder, "records"), listen: "127.0.0.1:0", zone: "UTC", language: "en", log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	options := serviceOptions{data: filepath.Join(o.folder, "records"), listen: "127.0.0.1:0", ready: testbed.Ready(t), zone: "UTC", language: "en", log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 		receive: receiveOptions{domain: demo.DropDomain, smtp: "127.0.0.1:0", lmtp: "127.0.0.1:0", megabytes: 8}}
 	for _, f := range with {
 		f(&options)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -39,6 +40,7 @@ type serviceOptions struct {
 	resolver                     string // address of a name server; "" for the system's
 	scanner                      string // address of a virus scanner; "" for none
 	receive                      receiveOptions
+	ready                        string // folder for the reader of PDFs; "" for one of the records'
 	log                          *slog.Logger
 }
 
@@ -89,7 +91,7 @@ func start(o serviceOptions) (*service, error) {
 	}
 	s.engine = engine.New(engine.Config{
 		Scanner: scanner,
-		Store:   s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"),
+		Store:   s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"), Ready: cmp.Or(o.ready, filepath.Join(o.data, "ready")),
 		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain),
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,

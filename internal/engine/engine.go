@@ -42,6 +42,7 @@ type Config struct {
 	Mail       string        // folder for mail that is kept here
 	DropDomain string        // of the drop addresses; "" where no mail is received
 	Spool      string        // folder in which contents lie while they are worked on; emptied at the start
+	Ready      string        // folder for what is made once for this machine and can be made anew: the reader of PDFs
 	// Pause is how long to wait after so many failures in a row; nil for the
 	// usual, from some seconds to five minutes.
 	Pause func(failures int) time.Duration

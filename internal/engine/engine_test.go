@@ -102,7 +102,7 @@ func (h *house) start() {
 				return local.Prepare(c.Folder, now)
 			}
 			return tree.Prepare(ctx, davTree(h.t, c.Folder), now)
-		}, Spool: filepath.Join(h.data, "spool"), Resolver: h.resolver, Scanner: h.scanner, Beat: h.beat, Waiting: h.waiting, Pause: func(n int) time.Duration {
+		}, Spool: filepath.Join(h.data, "spool"), Ready: testbed.Ready(h.t), Resolver: h.resolver, Scanner: h.scanner, Beat: h.beat, Waiting: h.waiting, Pause: func(n int) time.Duration {
 			if h.beat > 0 {
 				return h.beat
 			}

@@ -276,7 +276,7 @@ func (e *Engine) inside(ctx context.Context, s source.Session, l *letter, id str
 	var found string
 	if err == nil {
 		defer f.Close()
-		found, err = child.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type})
+		found, err = child.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type, Reader: e.Ready})
 	}
 	var known *unpack.Error
 	switch {

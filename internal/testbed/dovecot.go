@@ -7,6 +7,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
@@ -20,6 +21,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -343,6 +345,22 @@ func Append(t testing.TB, c *imapclient.Client, folder string, raw []byte, recei
 		t.Fatal(err)
 	}
 	return uint32(data.UID)
+}
+
+// Ready is the folder for the reader of PDFs, which is kept from one run to the next
+// as long as the libraries stay the same.
+func Ready(t testing.TB) string {
+	t.Helper()
+	kept, err := os.UserCacheDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, here, _, _ := runtime.Caller(0)
+	sums, err := os.ReadFile(filepath.Join(filepath.Dir(here), "..", "..", "go.sum"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return filepath.Join(kept, "inktray-testbed", fmt.Sprintf("ready-%.6x", sha256.Sum256(sums)))
 }
 
 // Patience is how long tests wait for what has to come: long enough for a machine that

@@ -16,7 +16,6 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"github.com/ledongthuc/pdf"
 	"github.com/xuri/excelize/v2"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -24,7 +23,9 @@ import (
 
 const (
 	// Most is how much text of one file is read, in octets.
-	Most     = 1 << 20
+	Most = 1 << 20
+	// Head is how much of a file's beginning tells what it is, in octets.
+	Head     = 512
 	mostFile = 64 << 20 // octets of a file
 	mostPage = 500
 )
@@ -36,6 +37,9 @@ var mostPart int64 = 128 << 20
 type Request struct {
 	Name string `json:"name"`
 	Type string `json:"type,omitempty"` // media type
+	// Reader is the folder in which Prepare has kept the reader of PDFs; without one it
+	// is made anew each time, which takes seconds.
+	Reader string `json:"reader,omitempty"`
 }
 
 // Error says why a file's text cannot be read, for a person.
@@ -60,7 +64,7 @@ func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
 	if size > mostFile {
 		return "", problem("it has more than %d MB, which is the limit", mostFile/1_000_000)
 	}
-	head := make([]byte, min(size, 512))
+	head := make([]byte, min(size, Head))
 	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
 		return "", err
 	}
@@ -68,8 +72,8 @@ func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
 	switch {
 	case size == 0:
 		return "", nil
-	case bytes.Contains(head, []byte("%PDF-")):
-		text, err = ofPDF(r, size)
+	case PDF(head):
+		text, err = ofPDF(r, size, of.Reader)
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
 		text, err = ofZip(r, size)
 	case bytes.HasPrefix(head, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")):
@@ -95,6 +99,9 @@ func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
 	}
 	return text, nil
 }
+
+// PDF says whether a file is one, by its beginning.
+func PDF(head []byte) bool { return bytes.Contains(head, []byte("%PDF-")) }
 
 // plain is what stands in a text file, in whatever character set.
 func plain(r io.Reader, ext, mediaType string) (string, error) {
@@ -123,29 +130,6 @@ func plain(r io.Reader, ext, mediaType string) (string, error) {
 		text = mail.HTMLText(text)
 	}
 	return text, nil
-}
-
-func ofPDF(r io.ReaderAt, size int64) (string, error) {
-	d, err := pdf.NewReader(r, size)
-	if errors.Is(err, pdf.ErrInvalidPassword) {
-		return "", errLocked
-	}
-	if err != nil {
-		return "", problem("it is broken (%v)", err)
-	}
-	var b strings.Builder
-	for i := 1; i <= min(d.NumPage(), mostPage) && b.Len() < Most; i++ {
-		page := d.Page(i)
-		if page.V.IsNull() {
-			continue
-		}
-		text, err := page.GetPlainText(nil)
-		if err != nil {
-			return "", problem("page %d is broken", i)
-		}
-		b.WriteString(text + "\n")
-	}
-	return b.String(), nil
 }
 
 func ofZip(r io.ReaderAt, size int64) (string, error) {

@@ -10,6 +10,8 @@ import (
 
 	"codeberg.org/go-pdf/fpdf"
 	"github.com/xuri/excelize/v2"
+
+	"inktray.example/inktray/internal/testbed"
 )
 
 func zipped(t testing.TB, files ...string) []byte {
@@ -76,6 +78,27 @@ const word = `<?xml version="1.0"?><w:document xmlns:w="w"><w:body><w:p><w:r><w:
 const open = `<?xml version="1.0"?><office:document-content xmlns:office="o" xmlns:text="t" xmlns:table="b"><text:h>Rechnung</text:h><text:p>Liegeplatz<text:s/>BK-20417</text:p><table:table-cell><text:p>4,12</text:p></table:table-cell></office:document-content>`
 const slide = `<p:sld xmlns:p="p" xmlns:a="a"><a:p><a:r><a:t>%s</a:t></a:r></a:p></p:sld>`
 
+// written writes a PDF by hand, as programs write that set each word by itself.
+func written(content, within string) []byte {
+	var b bytes.Buffer
+	var at []int
+	b.WriteString("%PDF-1.4\n")
+	for i, o := range []string{"<</Type/Catalog/Pages 2 0 R>>", "<</Type/Pages/Kids[3 0 R]/Count 1>>",
+		"<</Type/Page/Parent 2 0 R/MediaBox[0 0 595 842]/Contents 4 0 R/Resources<</Font<</F1 5 0 R>>/XObject<</X1 6 0 R>>>>>>",
+		fmt.Sprintf("<</Length %d>>stream\n%s\nendstream", len(content), content), "<</Type/Font/Subtype/Type1/BaseFont/Helvetica/Encoding/WinAnsiEncoding>>",
+		fmt.Sprintf("<</Type/XObject/Subtype/Form/BBox[0 0 595 842]/Resources<</Font<</F1 5 0 R>>>>/Length %d>>stream\n%s\nendstream", len(within), within)} {
+		at = append(at, b.Len())
+		fmt.Fprintf(&b, "%d 0 obj%s endobj\n", i+1, o)
+	}
+	x := b.Len()
+	fmt.Fprintf(&b, "xref\n0 %d\n0000000000 65535 f \n", len(at)+1)
+	for _, n := range at {
+		fmt.Fprintf(&b, "%010d 00000 n \n", n)
+	}
+	fmt.Fprintf(&b, "trailer<</Root 1 0 R/Size %d>>\nstartxref\n%d\n%%%%EOF\n", len(at)+1, x)
+	return b.Bytes()
+}
+
 func TestTextIsReadOfEveryForm(t *testing.T) {
 	for name, c := range map[string]struct {
 		data []byte
@@ -83,6 +106,7 @@ func TestTextIsReadOfEveryForm(t *testing.T) {
 		want []string
 	}{
 		"PDF":           {drawn(t, "", "Invoice BK-20417 for berth fees", "second page"), "a.pdf", []string{"Invoice BK-20417 for berth fees", "second page"}},
+		"PDF in pieces": {written("BT /F1 12 Tf 72 700 Td [(Place:)-300(qua)20(y)-300(C)]TJ 0 -20 Td (Harbour dues) Tj 200 0 Td (1,250.00) Tj -200 -20 Td (the pilot boat and the tug-) Tj 0 -14 Td (master of North-) Tj 0 -14 Td (Quay) Tj ET /X1 Do", "BT /F1 12 Tf 72 500 Td (Stamped: paid) Tj ET"), "a.pdf", []string{"Place: quay C\nHarbour dues 1,250.00\n", "Stamped: paid", "tugmaster of North-Quay"}},
 		"DOCX":          {zipped(t, "word/document.xml", word, "word/header1.xml", strings.ReplaceAll(word, "Invoice", "Letterhead")), "a.docx", []string{"Invoice BK-20417\nBerth north quay", "Letterhead"}},
 		"XLSX":          {workbook(t, ""), "a.xlsx", []string{"Station Level\nST-03 4.12", "Invoice BK-20417"}},
 		"PPTX":          {zipped(t, "ppt/presentation.xml", "<p/>", "ppt/slides/slide10.xml", fmt.Sprintf(slide, "the tenth"), "ppt/slides/slide2.xml", fmt.Sprintf(slide, "the second")), "a.pptx", []string{"the second\nthe tenth"}},
@@ -96,7 +120,7 @@ func TestTextIsReadOfEveryForm(t *testing.T) {
 		"a wrong name":  {drawn(t, "", "Invoice BK-20417"), "a.docx", []string{"Invoice BK-20417"}},
 		"many of lines": {[]byte(strings.Repeat("0123456789\n", 200_000)), "a.txt", []string{"0123456789\n0123456789"}},
 	} {
-		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file})
+		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file, Reader: testbed.Ready(t)})
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -137,7 +161,7 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 		"empty slides":           {zipped(t, "ppt/presentation.xml", "<p/>"), "a.pptx", "no text in it", false},
 		"a workbook of nonsense": {zipped(t, "xl/workbook.xml", "nonsense"), "a.xlsx", "", false},
 	} {
-		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file})
+		got, err := Read(bytes.NewReader(c.data), int64(len(c.data)), Request{Name: c.file, Reader: testbed.Ready(t)})
 		var known *Error
 		if !errors.As(err, &known) || known.Encrypted != c.locked || !strings.Contains(known.Problem, c.says) || got != "" {
 			t.Errorf("%s: %.100q, %v", name, got, err)
@@ -153,8 +177,10 @@ func FuzzRead(f *testing.F) {
 		f.Add(d, "a.pdf")
 		f.Add(d, "a.html")
 	}
+	f.Add(written("BT /F1 12 Tf 72 700 Td [(a)-300(b)]TJ ET", ""), "a.pdf")
+	ready := testbed.Ready(f)
 	f.Fuzz(func(t *testing.T, data []byte, name string) {
-		got, err := Read(bytes.NewReader(data), int64(len(data)), Request{Name: name})
+		got, err := Read(bytes.NewReader(data), int64(len(data)), Request{Name: name, Reader: ready})
 		if err != nil && got != "" || len(got) > Most {
 			t.Errorf("%d octets, %v", len(got), err)
 		}
