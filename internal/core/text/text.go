@@ -52,6 +52,15 @@ func (e *Error) Error() string { return e.Problem }
 
 func problem(format string, args ...any) error { return &Error{Problem: fmt.Sprintf(format, args...)} }
 
+// broken is what is wrong with a file, unless that is said already.
+func broken(err error) error {
+	var known *Error
+	if errors.As(err, &known) {
+		return known
+	}
+	return problem("it is broken (%v)", err)
+}
+
 var errLocked = &Error{Problem: "it is locked by a password", Encrypted: true}
 
 // Read reads the text of a file.
@@ -161,7 +170,11 @@ func ofZip(r io.ReaderAt, size int64) (string, error) {
 		if m := files["META-INF/manifest.xml"]; m != nil && b.holds(m, "encryption-data") {
 			return "", errLocked
 		}
-		for _, name := range matching(files, "styles.xml", "content.xml") {
+		names := []string{"content.xml"}
+		if b.begins(files["mimetype"], "application/vnd.oasis.opendocument.text") { // heads and feet of pages; others hold placeholders there
+			names = []string{"styles.xml", "content.xml"}
+		}
+		for _, name := range matching(files, names...) {
 			if err := b.xml(files[name], "", "p", "tab"); err != nil {
 				return "", err
 			}
@@ -227,8 +240,20 @@ func (l *bounded) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// begins says whether a file begins with a text.
+func (b *builder) begins(f *zip.File, with string) bool {
+	r, closed, err := b.open(f)
+	if err != nil {
+		return false
+	}
+	defer closed()
+	head := make([]byte, len(with))
+	_, err = io.ReadFull(r, head)
+	return err == nil && string(head) == with
+}
+
 // xml adds the text of an XML file: of the elements called text, or all of it; each
-// paragraph is a line of its own.
+// paragraph is a line of its own, and so is each row of a table.
 func (b *builder) xml(f *zip.File, text, paragraph, tab string) error {
 	r, closed, err := b.open(f)
 	if err != nil {
@@ -237,18 +262,14 @@ func (b *builder) xml(f *zip.File, text, paragraph, tab string) error {
 	defer closed()
 	d := xml.NewDecoder(r)
 	d.Strict = false
-	inside := 0
+	inside, rows := 0, 0
 	for b.Len() < Most {
 		t, err := d.Token()
 		if err == io.EOF {
 			return nil
 		}
-		var known *Error
-		if errors.As(err, &known) {
-			return known
-		}
 		if err != nil {
-			return problem("it is broken (%v)", err)
+			return broken(err)
 		}
 		switch t := t.(type) {
 		case xml.StartElement:
@@ -259,13 +280,27 @@ func (b *builder) xml(f *zip.File, text, paragraph, tab string) error {
 				b.WriteByte(' ')
 			case "br", "line-break":
 				b.WriteByte('\n')
+			case "tr", "table-row":
+				rows++
+			case "tracked-changes", "annotation": // what was taken out, and what was said about it
+				if err := d.Skip(); err != nil {
+					return broken(err)
+				}
 			}
 		case xml.EndElement:
 			switch t.Name.Local {
 			case text:
 				inside--
+			case "tr", "table-row":
+				if rows--; rows == 0 {
+					b.WriteByte('\n')
+				}
 			case paragraph, "h":
-				b.WriteByte('\n')
+				if rows > 0 {
+					b.WriteByte(' ')
+				} else {
+					b.WriteByte('\n')
+				}
 			}
 		case xml.CharData:
 			if inside > 0 || text == "" {
