@@ -15,11 +15,9 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"strings"
-	"sync"
 	"time"
 
 	"inktray.example/inktray/internal/core/render"
@@ -43,6 +41,10 @@ type order struct {
 	Text   *text.Request   `json:"text,omitempty"`
 	// Prepare is the folder in which the reader of PDFs is made ready.
 	Prepare string `json:"prepare,omitempty"`
+	// Stay lets the child wait for one order after another, each in a line, of which
+	// File says what is read.
+	Stay bool   `json:"stay,omitempty"`
+	File string `json:"file,omitempty"`
 }
 
 // end is a child's last word.
@@ -68,7 +70,8 @@ func Main() {
 		return
 	}
 	var o order
-	if err := json.Unmarshal([]byte(told), &o); err != nil {
+	err := json.Unmarshal([]byte(told), &o)
+	if err != nil {
 		os.Exit(1)
 	}
 	if o.Prepare == "" { // that one reads nothing of anybody's, and writes
@@ -76,15 +79,39 @@ func Main() {
 		debug.SetMemoryLimit(memory / 2)
 	}
 	out := &framer{w: bufio.NewWriterSize(os.Stdout, frame)}
-	result := work(&o, os.Stdin, out)
-	data, err := json.Marshal(result)
-	if err == nil {
-		err = out.write(frameEnd, data)
+	if o.Stay {
+		err = stay(os.Stdin, out)
+	} else {
+		err = out.end(work(&o, os.Stdin, out))
 	}
-	if err = errors.Join(err, out.w.Flush()); err != nil {
+	if err != nil {
 		os.Exit(1)
 	}
 	os.Exit(0)
+}
+
+// stay works on one order after another until there is none any more.
+func stay(in io.Reader, out *framer) error {
+	for orders := json.NewDecoder(in); ; {
+		var o order
+		if err := orders.Decode(&o); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		var result end
+		f, err := os.Open(o.File)
+		if err == nil {
+			result = work(&o, f, out)
+			err = f.Close()
+		}
+		if err != nil {
+			result = end{Problem: fmt.Sprintf("it cannot be opened (%v)", err)}
+		}
+		if err := out.end(result); err != nil {
+			return err
+		}
+	}
 }
 
 func work(o *order, in *os.File, out *framer) end {
@@ -172,6 +199,15 @@ func (f *framer) Write(data []byte) (int, error) {
 	return len(data), nil
 }
 
+// end writes the last word on an order.
+func (f *framer) end(of end) error {
+	data, err := json.Marshal(of)
+	if err == nil {
+		err = f.write(frameEnd, data)
+	}
+	return errors.Join(err, f.w.Flush())
+}
+
 // Unpack opens a file that holds others. What cannot be opened is told as an
 // *unpack.Error; other errors are the caller's own or the machine's.
 func Unpack(ctx context.Context, file *os.File, r unpack.Request, visit unpack.Visit) error {
@@ -218,65 +254,24 @@ func Render(ctx context.Context, file *os.File, r render.Request, w io.Writer) (
 // *unpack.Error.
 func Text(ctx context.Context, file *os.File, r text.Request) (string, error) {
 	head := make([]byte, text.Head)
-	if n, err := file.ReadAt(head, 0); err != nil && err != io.EOF {
+	n, err := file.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
 		return "", err
-	} else if r.Reader != "" && text.PDF(head[:n]) {
-		if err := prepare(ctx, r.Reader); err != nil {
-			return "", fmt.Errorf("making the reader of PDFs ready: %w", err)
-		}
+	}
+	if r.Reader != "" && text.PDF(head[:n]) {
+		return ofPDF(ctx, file, r)
 	}
 	var b strings.Builder
-	_, err := run(ctx, file, order{Text: &r}, func(frames *frames) error {
-		_, err := io.Copy(&b, io.LimitReader(&body{frames: frames}, text.Most))
-		return err
-	})
+	_, err = run(ctx, file, order{Text: &r}, into(&b))
 	return b.String(), err
 }
 
-var prepared struct {
-	mutex   sync.Mutex
-	folders map[string]bool
-}
-
-// prepare lets a child make the reader of PDFs ready, once for each run of the program:
-// those that read may not write.
-func prepare(ctx context.Context, folder string) error {
-	prepared.mutex.Lock()
-	defer prepared.mutex.Unlock()
-	if prepared.folders[folder] {
-		return nil
-	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+// into gathers a text.
+func into(b *strings.Builder) func(*frames) error {
+	return func(f *frames) error {
+		_, err := io.Copy(b, io.LimitReader(&body{frames: f}, text.Most))
 		return err
 	}
-	nothing, err := os.Open(os.DevNull)
-	if err != nil {
-		return err
-	}
-	defer nothing.Close()
-	if _, err := run(ctx, nothing, order{Prepare: folder}, func(*frames) error { return nil }); err != nil {
-		var known *unpack.Error // it is about no file
-		if errors.As(err, &known) {
-			return errors.New(known.Problem)
-		}
-		return err
-	}
-	all, err := os.ReadDir(folder)
-	if err != nil {
-		return err
-	}
-	for _, one := range all { // that of a version before is of no use any more
-		if one.Name() != text.Version() {
-			if err := os.RemoveAll(filepath.Join(folder, one.Name())); err != nil {
-				return err
-			}
-		}
-	}
-	if prepared.folders == nil {
-		prepared.folders = map[string]bool{}
-	}
-	prepared.folders[folder] = true
-	return nil
 }
 
 // frames reads what a child writes.
@@ -346,33 +341,44 @@ func run(ctx context.Context, file *os.File, o order, read func(*frames) error) 
 		return end{}, fmt.Errorf("starting a process to read in: %w", err)
 	}
 	f := &frames{r: bufio.NewReaderSize(out, frame)}
-	var last end
-	err = f.next()
-	if err == nil {
-		err = read(f)
-	}
-	if err == nil && f.kind == frameEnd {
-		err = json.Unmarshal(f.data, &last)
-	}
+	last, err := f.answer(read)
 	if err != nil {
 		_ = cmd.Process.Kill() // it may have ended already
 	}
-	waited := cmd.Wait()
-	switch {
-	case err == nil && last.Problem != "":
-		return last, &unpack.Error{Problem: last.Problem, Encrypted: last.Encrypted, Limit: last.Limit}
-	case err == nil && f.kind == frameEnd:
-		return last, nil
-	case ctx.Err() == context.DeadlineExceeded:
-		return last, &unpack.Error{Problem: fmt.Sprintf("reading it took longer than %v, which is the limit", deadline), Limit: true}
-	case ctx.Err() != nil:
-		return last, ctx.Err()
-	case starved(stderr.Bytes()):
-		return last, &unpack.Error{Problem: fmt.Sprintf("reading it takes more than %d MB of memory, which is the limit", memory>>20), Limit: true}
-	case err == nil || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
-		return last, &unpack.Error{Problem: fmt.Sprintf("the process that read it ended early (%v)", waited)}
+	return last, verdict(ctx, last, err, cmd.Wait(), stderr)
+}
+
+// answer reads what a child says to an order, up to its last word.
+func (f *frames) answer(read func(*frames) error) (last end, err error) {
+	if err = f.next(); err == nil {
+		err = read(f)
+	}
+	if err == nil && f.kind != frameEnd {
+		err = io.ErrUnexpectedEOF
+	}
+	if err == nil {
+		err = json.Unmarshal(f.data, &last)
 	}
 	return last, err
+}
+
+// verdict is what became of an order, as an *unpack.Error where it is the file's fault.
+func verdict(ctx context.Context, last end, err, waited error, stderr *bytes.Buffer) error {
+	switch {
+	case err == nil && last.Problem != "":
+		return &unpack.Error{Problem: last.Problem, Encrypted: last.Encrypted, Limit: last.Limit}
+	case err == nil:
+		return nil
+	case ctx.Err() == context.DeadlineExceeded:
+		return &unpack.Error{Problem: fmt.Sprintf("reading it took longer than %v, which is the limit", deadline), Limit: true}
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case starved(stderr.Bytes()):
+		return &unpack.Error{Problem: fmt.Sprintf("reading it takes more than %d MB of memory, which is the limit", memory>>20), Limit: true}
+	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+		return &unpack.Error{Problem: fmt.Sprintf("the process that read it ended early (%v)", waited)}
+	}
+	return err
 }
 
 // starved says whether a process ended for want of memory, by its last words.
@@ -384,7 +390,7 @@ func starved(words []byte) bool {
 }
 
 // start starts the child, without a network where the system allows that.
-func start(ctx context.Context, file *os.File, told string) (*exec.Cmd, io.Reader, *bytes.Buffer, error) {
+func start(ctx context.Context, in io.Reader, told string) (*exec.Cmd, io.Reader, *bytes.Buffer, error) {
 	path, err := os.Executable()
 	if err != nil {
 		return nil, nil, nil, err
@@ -396,7 +402,7 @@ func start(ctx context.Context, file *os.File, told string) (*exec.Cmd, io.Reade
 		cmd := exec.CommandContext(ctx, path)
 		cmd.Env = []string{variable + "=" + told}
 		cmd.Dir = os.TempDir()
-		cmd.Stdin = file
+		cmd.Stdin = in
 		stderr := &bytes.Buffer{}
 		cmd.Stderr = &limited{w: stderr, left: 64 << 10}
 		cmd.WaitDelay = time.Second

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -201,11 +202,11 @@ func TestAChildReadsPDFs(t *testing.T) {
 		}
 	}
 	// What an older version made ready goes once the program runs anew.
-	old := filepath.Join(testbed.Ready(t), "of an older version")
+	old := filepath.Join(testbed.Ready(t), fmt.Sprint("of an older version ", os.Getpid()))
 	if err := os.Mkdir(old, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	prepared.folders = nil
+	pdfs.prepared = nil
 	if _, err := Text(t.Context(), f, text.Request{Name: "a.pdf", Reader: testbed.Ready(t)}); err != nil {
 		t.Error(err)
 	}
@@ -222,6 +223,80 @@ func TestAChildReadsPDFs(t *testing.T) {
 	}
 	if got, err := Text(t.Context(), file(t, []byte("a;b\n")), text.Request{Name: "a.csv", Reader: filepath.Join(taken, "ready")}); err != nil || got != "a;b" {
 		t.Errorf("what is no PDF: %q, %v", got, err)
+	}
+}
+
+// A child reads one PDF after another, and what becomes of one is nothing to the next:
+// a broken one, one that is away, a child that was killed while it waited or at work.
+func TestAChildStaysForTheNextPDF(t *testing.T) {
+	ready := testbed.Ready(t)
+	good := file(t, drawn(t, 1))
+	read := func(f *os.File) (string, error) {
+		return Text(t.Context(), f, text.Request{Name: "a.pdf", Reader: ready})
+	}
+	well := func(when string) {
+		t.Helper()
+		if got, err := read(good); err != nil || !strings.Contains(got, "BK-0") {
+			t.Errorf("%s: %.100q, %v", when, got, err)
+		}
+	}
+	waiting := func() *helper {
+		t.Helper()
+		pdfs.mutex.Lock()
+		defer pdfs.mutex.Unlock()
+		if len(pdfs.waiting) == 0 {
+			t.Fatal("no child waits")
+		}
+		return pdfs.waiting[len(pdfs.waiting)-1]
+	}
+	well("the first")
+	first := waiting()
+	well("the second")
+	if waiting() != first {
+		t.Error("the second was read by another child")
+	}
+	var known *unpack.Error
+	if _, err := read(file(t, drawn(t, 1)[:400])); !errors.As(err, &known) || !strings.Contains(known.Problem, "broken") {
+		t.Errorf("half a PDF: %v", err)
+	}
+	away := file(t, drawn(t, 1))
+	if err := os.Remove(away.Name()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := read(away); !errors.As(err, &known) || !strings.Contains(known.Problem, "cannot be opened") {
+		t.Errorf("one that is away: %v", err)
+	}
+	well("after these")
+	if waiting() != first {
+		t.Errorf("they ended the child: %s", first.stderr)
+	}
+	if err := first.cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	well("after it was killed while it waited")
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := Text(ctx, good, text.Request{Name: "a.pdf", Reader: ready}); !errors.Is(err, context.Canceled) {
+		t.Errorf("called off: %v", err)
+	}
+	well("after one was called off")
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() { well("many at once") })
+	}
+	all.Wait()
+	for range mostRead {
+		well("many in a row")
+	}
+	pdfs.mutex.Lock()
+	defer pdfs.mutex.Unlock()
+	if len(pdfs.waiting) > mostWaiting {
+		t.Errorf("%d children wait", len(pdfs.waiting))
+	}
+	for _, h := range pdfs.waiting {
+		if h.read >= mostRead {
+			t.Errorf("one waits that has read %d", h.read)
+		}
 	}
 }
 

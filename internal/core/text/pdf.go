@@ -24,6 +24,9 @@ import (
 // pdfPages is the memory that reading a PDF may take, in pages of 64 KB.
 const pdfPages = 4096
 
+// mostReaders are there at once; one that a broken file upset is not used again.
+const mostReaders = 100
+
 // reader is PDFium as WebAssembly: what it computes on hostile files stays within its
 // own memory. It sees no file and no network.
 type reader struct {
@@ -67,7 +70,7 @@ func readerIn(folder string) (pdfium.Pool, error) {
 			}
 			config = config.WithCompilationCache(cache)
 		}
-		r.pool, r.err = webassembly.Init(webassembly.Config{Context: context.Background(), MaxTotal: 1, RuntimeConfig: config, FSConfig: wazero.NewFSConfig(), Stdout: io.Discard, Stderr: io.Discard})
+		r.pool, r.err = webassembly.Init(webassembly.Config{Context: context.Background(), MaxTotal: mostReaders, RuntimeConfig: config, FSConfig: wazero.NewFSConfig(), Stdout: io.Discard, Stderr: io.Discard})
 	})
 	return r.pool, r.err
 }

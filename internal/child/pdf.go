@@ -1,0 +1,215 @@
+package child
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/core/text"
+	"inktray.example/inktray/internal/core/unpack"
+)
+
+// Getting ready takes the reader of PDFs longer than most files do, so a child that has
+// read one stays for others.
+const (
+	mostWaiting = 2                // children that wait for another file
+	waitsFor    = 20 * time.Second // then it ends
+	mostRead    = 50               // files of one child
+	mostBusy    = deadline / 4     // of one child in all: what it has used up is not the next file's fault
+)
+
+// helper is a child that reads one PDF after another.
+type helper struct {
+	in     io.WriteCloser
+	frames *frames
+	cmd    *exec.Cmd
+	stderr *bytes.Buffer
+	folder string // of the reader
+	ended  chan struct{}
+	waited error // once it has ended
+	read   int
+	busy   time.Duration
+	timer  *time.Timer // while it waits
+}
+
+var pdfs struct {
+	mutex    sync.Mutex
+	prepared map[string]bool // folders
+	waiting  []*helper
+}
+
+// ofPDF reads the text of a PDF in a child that stays.
+func ofPDF(ctx context.Context, file *os.File, r text.Request) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, deadline)
+	defer cancel()
+	path, err := filepath.Abs(file.Name())
+	if err != nil {
+		return "", err
+	}
+	if r.Reader, err = filepath.Abs(r.Reader); err != nil {
+		return "", err
+	}
+	if err := prepare(ctx, r.Reader); err != nil {
+		return "", fmt.Errorf("making the reader of PDFs ready: %w", err)
+	}
+	for {
+		h, err := helperFor(r.Reader)
+		if err != nil {
+			return "", fmt.Errorf("starting a process to read in: %w", err)
+		}
+		var b strings.Builder
+		before := h.read
+		last, err := h.ask(ctx, order{Text: &r, File: path}, &b)
+		if err == nil {
+			h.stay()
+			return b.String(), verdict(ctx, last, nil, nil, nil)
+		}
+		h.kill()
+		if before > 0 && ctx.Err() == nil && b.Len() == 0 {
+			continue // it may have ended while it waited; another tells whether it is the file
+		}
+		return "", verdict(ctx, last, err, h.waited, h.stderr)
+	}
+}
+
+// helperFor gives a child that waits, or a new one.
+func helperFor(folder string) (*helper, error) {
+	pdfs.mutex.Lock()
+	for i := len(pdfs.waiting) - 1; i >= 0; i-- {
+		if h := pdfs.waiting[i]; h.folder == folder {
+			pdfs.waiting = append(pdfs.waiting[:i], pdfs.waiting[i+1:]...)
+			pdfs.mutex.Unlock()
+			h.timer.Stop()
+			return h, nil
+		}
+	}
+	pdfs.mutex.Unlock()
+	told, err := json.Marshal(order{Stay: true})
+	if err != nil {
+		return nil, err
+	}
+	in, orders, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	h := &helper{in: orders, folder: folder, ended: make(chan struct{})}
+	started := make(chan error)
+	go func() {
+		// The child dies with the thread that started it (PR_SET_PDEATHSIG).
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		cmd, out, stderr, err := start(context.Background(), in, string(told))
+		if err == nil {
+			h.cmd, h.stderr, h.frames = cmd, stderr, &frames{r: bufio.NewReaderSize(out, frame)}
+		}
+		started <- err
+		if err == nil {
+			<-h.ended
+			h.waited = cmd.Wait()
+			h.ended <- struct{}{}
+		}
+	}()
+	err = errors.Join(<-started, in.Close())
+	if err != nil {
+		return nil, errors.Join(err, orders.Close())
+	}
+	return h, nil
+}
+
+// ask lets a child read a file.
+func (h *helper) ask(ctx context.Context, o order, into io.Writer) (last end, err error) {
+	began := time.Now()
+	defer func() { h.busy += time.Since(began) }()
+	h.read++
+	defer context.AfterFunc(ctx, func() { _ = h.cmd.Process.Kill() })()
+	if err := json.NewEncoder(h.in).Encode(o); err != nil {
+		return end{}, errors.Join(io.ErrUnexpectedEOF, err)
+	}
+	return h.frames.answer(func(f *frames) error {
+		_, err := io.Copy(into, io.LimitReader(&body{frames: f}, text.Most))
+		return err
+	})
+}
+
+// stay lets a child wait for another file.
+func (h *helper) stay() {
+	pdfs.mutex.Lock()
+	defer pdfs.mutex.Unlock()
+	if h.read >= mostRead || h.busy > mostBusy || len(pdfs.waiting) >= mostWaiting {
+		go h.kill()
+		return
+	}
+	pdfs.waiting = append(pdfs.waiting, h)
+	h.timer = time.AfterFunc(waitsFor, func() {
+		pdfs.mutex.Lock()
+		for i := range pdfs.waiting {
+			if pdfs.waiting[i] == h {
+				pdfs.waiting = append(pdfs.waiting[:i], pdfs.waiting[i+1:]...)
+				pdfs.mutex.Unlock()
+				h.kill()
+				return
+			}
+		}
+		pdfs.mutex.Unlock() // somebody has taken it
+	})
+}
+
+// kill ends a child.
+func (h *helper) kill() {
+	_ = h.in.Close()
+	_ = h.cmd.Process.Kill() // it may have ended already
+	h.ended <- struct{}{}
+	<-h.ended
+}
+
+// prepare lets a child make the reader of PDFs ready, once for each run of the program:
+// those that read may not write.
+func prepare(ctx context.Context, folder string) error {
+	pdfs.mutex.Lock()
+	defer pdfs.mutex.Unlock()
+	if pdfs.prepared[folder] {
+		return nil
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	nothing, err := os.Open(os.DevNull)
+	if err != nil {
+		return err
+	}
+	defer nothing.Close()
+	if _, err := run(ctx, nothing, order{Prepare: folder}, func(*frames) error { return nil }); err != nil {
+		var known *unpack.Error // it is about no file
+		if errors.As(err, &known) {
+			return errors.New(known.Problem)
+		}
+		return err
+	}
+	all, err := os.ReadDir(folder)
+	if err != nil {
+		return err
+	}
+	for _, one := range all { // that of a version before is of no use any more
+		if one.Name() != text.Version() {
+			if err := os.RemoveAll(filepath.Join(folder, one.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	if pdfs.prepared == nil {
+		pdfs.prepared = map[string]bool{}
+	}
+	pdfs.prepared[folder] = true
+	return nil
+}
