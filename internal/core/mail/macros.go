@@ -2,15 +2,15 @@ package mail
 
 import "bytes"
 
-// MacroFinder looks for macros in an office file while it goes by: the part in which
-// Office Open XML keeps them, and the storage of old compound files (MS-OVBA section
-// 2.2.1). It is handed the content as a writer.
+// MacroFinder looks for macros in an office file while it goes by: the parts in which
+// Office Open XML (also those of Excel 4.0) and OpenDocument keep them, and the storage of
+// old compound files (MS-OVBA section 2.2.1). It is handed the content as a writer.
 type MacroFinder struct {
 	Found bool
 	tail  []byte
 }
 
-var macroMarks = [][]byte{[]byte("vbaProject.bin"), []byte("_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00")}
+var macroMarks = [][]byte{[]byte("vbaProject.bin"), []byte("xl/macrosheets/"), []byte("Basic/script-lc.xml"), []byte("Scripts/python/"), []byte("Scripts/beanshell/"), []byte("Scripts/javascript/"), []byte("_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00")}
 
 const longestMark = 24
 

@@ -421,6 +421,7 @@ func TestMacrosAreFoundWhereverTheContentIsCut(t *testing.T) {
 	utf16 := "_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00"
 	for content, want := range map[string]bool{
 		strings.Repeat("x", 100) + "word/vbaProject.bin" + strings.Repeat("y", 100): true, strings.Repeat("x", 100) + utf16 + "y": true,
+		"PK xl/macrosheets/sheet1.xml": true, "PK Basic/script-lc.xml": true, "PK Scripts/python/a.py": true, "PK Configurations2/ Basic/ xl/worksheets/sheet1.xml": false,
 		"vbaProject": false, strings.Repeat("vbaProject.bi ", 50): false, "": false,
 	} {
 		for _, size := range []int{1, 2, 5, 23, 24, 25, 1000} {
