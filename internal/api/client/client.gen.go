@@ -4000,7 +4000,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailbox(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+	// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -4069,7 +4069,7 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 	ListFolders(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// HandOverMailbox Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+	// HandOverMailbox Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
 	//
 	// Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
 	HandOverMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5713,7 +5713,7 @@ func (c *Client) CheckMailbox(ctx context.Context, params *CheckMailboxParams, b
 	return c.Client.Do(req)
 }
 
-// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+// TakeOverMailboxWithBody Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
 //
 // Takes any type of body and a specified content type.
 //
@@ -5892,7 +5892,7 @@ func (c *Client) ListFolders(ctx context.Context, id ID, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
-// HandOverMailbox Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+// HandOverMailbox Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
 //
 // Corresponds with POST /api/v1/mailboxes/{id}/hand-over (the `HandOverMailbox` operationId).
 func (c *Client) HandOverMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -14973,7 +14973,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/check (the `CheckMailbox` operationId).
 	CheckMailboxWithResponse(ctx context.Context, params *CheckMailboxParams, body CheckMailboxJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckMailboxResponse, error)
 
-	// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+	// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15050,7 +15050,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/mailboxes/{id}/folders (the `ListFolders` operationId).
 	ListFoldersWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListFoldersResponse, error)
 
-	// HandOverMailboxWithResponse Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+	// HandOverMailboxWithResponse Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -23465,7 +23465,7 @@ func (c *ClientWithResponses) CheckMailboxWithResponse(ctx context.Context, para
 	return ParseCheckMailboxResponse(rsp)
 }
 
-// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change.
+// TakeOverMailboxWithBodyWithResponse Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -23608,7 +23608,7 @@ func (c *ClientWithResponses) ListFoldersWithResponse(ctx context.Context, id ID
 	return ParseListFoldersResponse(rsp)
 }
 
-// HandOverMailboxWithResponse Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
+// HandOverMailboxWithResponse Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait.
 //
 // Returns a wrapper object for the known response body format(s).
 //

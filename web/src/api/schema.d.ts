@@ -1018,7 +1018,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Hand a mailbox over to another installation: a file with its marks and all that is known of its messages, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait. */
+        /** Hand a mailbox over to another installation: a file with its marks, all that is known of its messages, and the topics for which its rules ask, without its secret. It is no longer watched here; what was filed stays. Nothing of it may be under way or wait. */
         post: operations["HandOverMailbox"];
         delete?: never;
         options?: never;
@@ -1035,7 +1035,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take over a mailbox that another installation handed over. Rules that are not here come along and run as they ran there. Its secret is to be given by a change. */
+        /** Take over a mailbox that another installation handed over. Rules and topics that are not here come along, and rules run as they ran there. Its secret is to be given by a change. */
         post: operations["TakeOverMailbox"];
         delete?: never;
         options?: never;

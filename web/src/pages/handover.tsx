@@ -21,7 +21,7 @@ export function HandOver({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox'];
   })
   return (
     <Sheet title={`Hand “${m.name}” over?`} open onClose={onClose}>
-      <p>A file is saved for another installation: from where on rules take messages of this mailbox, and what was decided of each, but not its password. The mailbox is no longer watched here then. What was filed stays, and so does the register; rules that look into no other mailbox are switched off.</p>
+      <p>A file is saved for another installation: from where on rules take messages of this mailbox, what was decided of each, and the topics for which these rules ask with the texts of their examples, but not its password. The mailbox is no longer watched here then. What was filed stays, and so does the register; rules that look into no other mailbox are switched off.</p>
       <p className="mt-2 text-ink-2">There, take it over in Settings. Nothing is filed twice, and what comes meanwhile is filed.</p>
       <Wrong error={hand.error} />
       <div className="mt-5 flex justify-end gap-2"><Button onClick={onClose}>Keep it</Button><Button look="seal" disabled={hand.isPending} onClick={() => hand.mutate()}>Hand it over</Button></div>
