@@ -359,6 +359,75 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	h.until("the notice is gone", func() bool { notices, _ := h.store.Notices(store.System); return len(notices) == 0 })
 }
 
+// Who releases a file for one reason was told nothing of a virus in it, and who files by
+// hand neither: the scanner is asked all the same. Its own finding is released by who saw it.
+func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.engine.Stop()
+	h.scanner = &scan.Scanner{Address: testbed.StartClamd(t, 100_000)}
+	h.start()
+	h.watched()
+	h.rule(bundles("  - {take: {name: plan.pdf}, folder: All}\n"))
+	large := strings.Repeat("a;b;c\n", 50_000)
+	box.add(enclosed(oda, "one", "x", "plan.pdf", "MZ\x90\x00"+testbed.Virus, "bad.csv", "1;"+testbed.Virus, "good.csv", "1;2", "large.csv", large))
+	e := h.trayOf(1)[0]
+	if e.Cause != store.CauseDisguised {
+		t.Fatalf("in the tray: %+v", e)
+	}
+	release := func(e *store.Entry) {
+		t.Helper()
+		if n, err := h.engine.Release(store.System, store.Matters{Items: []int64{e.ID}}); n != 1 || err != nil {
+			t.Fatal(n, err)
+		}
+	}
+	causes := func(want ...store.Cause) map[store.Cause]*store.Entry {
+		t.Helper()
+		found := map[store.Cause]*store.Entry{}
+		h.until(fmt.Sprint("these wait: ", want), func() bool {
+			tray, _ := h.store.Tray(store.System, 0, 10)
+			clear(found)
+			for i := range tray {
+				found[tray[i].Cause] = &tray[i]
+			}
+			return len(tray) == len(want) && !slices.ContainsFunc(want, func(c store.Cause) bool { return found[c] == nil })
+		})
+		return found
+	}
+	release(&e)
+	virus := causes(store.CauseVirus)[store.CauseVirus]
+	if again, err := h.engine.Again(store.System, store.Matters{Items: []int64{virus.ID}}); again != 1 || err != nil {
+		t.Fatal(again, err)
+	}
+	virus = causes(store.CauseDisguised)[store.CauseDisguised] // from the beginning
+	release(virus)
+	release(causes(store.CauseVirus)[store.CauseVirus])
+	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus})
+
+	known, err := h.store.Messages(store.System, store.MessageQuery{Most: 10})
+	if err != nil || len(known) != 1 {
+		t.Fatal(known, err)
+	}
+	facts, err := known[0].Facts()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var items []string
+	for _, i := range facts.Message("INBOX").Items() {
+		if i.Name != "plan.pdf" {
+			items = append(items, i.ID)
+		}
+	}
+	if _, err := h.engine.FileByHand(store.System, []Handed{{Message: known[0].ID, Items: items}}, "harbour files", "By hand"); err != nil {
+		t.Fatal(err)
+	}
+	waiting := causes(store.CauseVirus, store.CauseUnscanned)
+	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus, "By hand/good.csv": "1;2"})
+	release(waiting[store.CauseUnscanned])
+	release(waiting[store.CauseVirus])
+	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus, "By hand/good.csv": "1;2", "By hand/bad.csv": "1;" + testbed.Virus, "By hand/large.csv": large})
+}
+
 func TestOnlyVerifiedSendersFile(t *testing.T) {
 	public, key, _ := ed25519.GenerateKey(rand.Reader)
 	_, stranger, _ := ed25519.GenerateKey(rand.Reader)

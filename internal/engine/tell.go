@@ -25,6 +25,7 @@ var Causes = []struct {
 	{store.CauseDisguised, "Not what its name says", "Its content and its name do not agree. Ask the sender whether it is meant; only then release it."},
 	{store.CauseTopic, "What is it about?", "It is not sure whether these are about a topic. Say whether they are: each answer teaches it."},
 	{store.CauseVirus, "A virus", "The virus scanner found something in it. Tell the sender, and set it aside; nothing was written."},
+	{store.CauseUnscanned, "Not scanned for viruses", "It is larger than the virus scanner takes. Look at it by other means, or ask the sender; then release it."},
 	{store.CauseCaution, "Take care", "It may hold a program, or nobody can look into it. Ask the sender whether it is meant; then release it."},
 	{store.CauseDoubtful, "In doubt", "Whether the rule is for the message hangs on something that cannot be read. Look at the message and decide."},
 	{store.CauseGone, "No longer in the mailbox", "The message was moved or deleted before it was filed. Put it back and try again, or set it aside."},

@@ -180,7 +180,8 @@ type watch struct {
 
 // watched opens an item's content to be looked at while it goes by. What its
 // beginning tells is told at once: said says what it is, and hold why it must not be
-// filed unseen; then it is closed. A person who has looked decides.
+// filed unseen; then it is closed. A person who has looked decides, but of viruses only
+// one who was told of what the scanner said.
 func (e *Engine) watched(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, entry *store.Entry, item *plan.Item) (w *watch, said string, hold store.Cause, err error) {
 	seen := entry.Given == "release" || entry.Given == "elsewhere"
 	if item.Copy == "" && !seen && r.Holds(rule.LockedArchives) {
@@ -198,10 +199,7 @@ func (e *Engine) watched(ctx context.Context, s source.Session, l *letter, r *ru
 	}
 	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
 	w = &watch{Reader: in, closed: closed}
-	if seen {
-		return w, "", "", nil
-	}
-	if item.Copy == "" {
+	if item.Copy == "" && !seen {
 		if first, err := in.Peek(mail.FirstBytes); err == nil || err == io.EOF {
 			what, held := mail.Disagrees(&item.Item, first)
 			if said = disagreement(item, what); held && r.Holds(rule.DisguisedFiles) {
@@ -214,7 +212,7 @@ func (e *Engine) watched(ctx context.Context, s source.Session, l *letter, r *ru
 			w.Reader = io.TeeReader(w.Reader, w.macros)
 		}
 	}
-	if e.Scanner != nil {
+	if e.Scanner != nil && entry.Looked != store.CauseVirus && entry.Looked != store.CauseUnscanned {
 		if w.virus, err = e.Scanner.Begin(ctx); err != nil {
 			return nil, "", "", errors.Join(err, closed())
 		}
@@ -249,7 +247,7 @@ func (w *watch) verdict() (reason string, cause store.Cause, err error) {
 		found, err := w.virus.Verdict()
 		var known *scan.Error
 		if errors.As(err, &known) && known.Lasting {
-			return known.Problem, store.CauseCaution, nil
+			return known.Problem, store.CauseUnscanned, nil
 		}
 		if err != nil {
 			return "", "", err

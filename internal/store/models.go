@@ -230,6 +230,7 @@ type Entry struct {
 	Cause          Cause  // of what is held or failed, to group by
 	Topic          string // the topic that is in doubt, by its name; else ""
 	Given          string // what a person decided: "again", "release", "elsewhere"
+	Looked         Cause  // for which cause it was held when a person released it or filed it elsewhere
 	Spooled        string // what is needed to file the copy of the content that waits here, JSON; "" where there is none
 	Undo           Undo
 	UndoPass       int64
@@ -257,6 +258,7 @@ const (
 	CauseTopic      Cause = "topic"       // it is not sure what it is about
 	CauseCaution    Cause = "caution"     // a program, or what may hold one
 	CauseVirus      Cause = "virus"       // the virus scanner found something
+	CauseUnscanned  Cause = "unscanned"   // the virus scanner does not take it
 	CauseGone       Cause = "gone"        // the message or the attachment is not there any more
 	CauseCabinet    Cause = "cabinet"     // the cabinet refuses
 	CauseMailbox    Cause = "mailbox"     // the mailbox failed again and again

@@ -456,7 +456,7 @@ func TestAnUpgradeLetsRulesReplyAsTheyDid(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, sql := range []string{"DROP TABLE topic_examples", "DROP TABLE topics", "ALTER TABLE journal DROP COLUMN topic", "PRAGMA user_version = 6",
+		for _, sql := range []string{"DROP TABLE topic_examples", "DROP TABLE topics", "ALTER TABLE journal DROP COLUMN topic", "ALTER TABLE journal DROP COLUMN looked", "PRAGMA user_version = 6",
 			"INSERT INTO rules (id, name, place, running, revision, document, removed, made_at) VALUES ('r', 'r', 1, TRUE, 1, '" + document + "', FALSE, CURRENT_TIMESTAMP)"} {
 			if err := s.write.Exec(sql).Error; err != nil {
 				t.Fatal(err)

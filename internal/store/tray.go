@@ -90,6 +90,10 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 		}
 		for i := range entries {
 			e := &entries[i]
+			e.Looked = ""
+			if d.Given != "again" {
+				e.Looked = e.Cause
+			}
 			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.Topic, e.DoneAt, e.Given = Planned, 0, nil, "", "", "", "", nil, d.Given
 			switch {
 			case d.Given == "elsewhere":
@@ -99,7 +103,7 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			default:
 				e.Wanted = ""
 			}
-			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice", "cause", "topic", "done_at", "given").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
+			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice", "cause", "topic", "done_at", "given", "looked").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
 			if err != nil {
 				return err
 			}
