@@ -617,6 +617,9 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	row, err := e.Store.Folder(v.mailbox.ID, folder)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
+		if OwnMail(v.mailbox) { // all that is there came after the mailbox was made
+			return v.renumbered(ctx, store.Folder{MailboxID: v.mailbox.ID, Path: folder})
+		}
 		if since, appeared := v.appeared(folder); appeared {
 			return v.renumbered(ctx, store.Folder{MailboxID: v.mailbox.ID, Path: folder, LookedAt: since})
 		}
