@@ -28,7 +28,7 @@ func (c *command) handOver() *cobra.Command {
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(c.out, "The mailbox “%s” would be written into %s, with from where on rules take its messages, what was decided\nof each, and the topics for which these rules ask with the texts of their examples, but without its secret. It is not\nwatched here then; what was filed stays, and so does the register. Rules that look into no other mailbox are switched off. On the other machine: inktray mailboxes take-over %s\nNothing was changed. To do it, add --yes.\n", m.Name, file, file)
+				fmt.Fprintf(c.out, "The mailbox “%s” would be written into %s, with from where on rules take its messages, what was decided\nof each, and the topics for which these rules ask with the texts of their examples, but without its secret. It is not\nwatched here then; what was filed stays, and so does the register. Rules that look into no other mailbox are switched off.\nOn the other machine: inktray mailboxes take-over %s\nNothing was changed. To do it, add --yes.\n", m.Name, file, file)
 				return nil
 			}
 			into, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)

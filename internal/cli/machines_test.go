@@ -41,9 +41,13 @@ func machine(t *testing.T, d *testbed.Dovecot, m *testbed.MinIO, node int, user 
 	t.Helper()
 	p := startProcess(t)
 	secret, interval, kind := "pw", 1, client.S3
-	if _, err := call[client.Cabinet](p.api.AddCabinet(t.Context(), client.CabinetSettings{Name: "files", Kind: &kind, Folder: "http://" + m.Nodes[node] + "/harbour/shared", Username: &m.Name, Secret: &m.Secret})); err != nil {
-		t.Fatal(err)
-	}
+	until(t, "the store takes the cabinet", func() bool {
+		_, err := call[client.Cabinet](p.api.AddCabinet(t.Context(), client.CabinetSettings{Name: "files", Kind: &kind, Folder: "http://" + m.Nodes[node] + "/harbour/shared", Username: &m.Name, Secret: &m.Secret}))
+		if err != nil && !strings.Contains(err.Error(), "asks to wait") {
+			t.Fatal(err)
+		}
+		return err == nil
+	})
 	if _, err := call[client.Mailbox](p.api.AddMailbox(t.Context(), client.MailboxSettings{Name: user, Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: user, Secret: &secret, IntervalSeconds: &interval})); err != nil {
 		t.Fatal(err)
 	}

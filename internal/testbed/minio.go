@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -100,8 +101,10 @@ func (m *MinIO) ready() error {
 			}
 		}
 		if healthy == len(m.Nodes) {
-			if err = client.MakeBucket(ctx, "harbour", minio.MakeBucketOptions{}); err == nil {
-				return nil
+			if err = client.MakeBucket(ctx, "harbour", minio.MakeBucketOptions{}); err == nil || minio.ToErrorResponse(err).Code == minio.BucketAlreadyOwnedByYou {
+				if err = m.writable(ctx); err == nil {
+					return nil
+				}
 			}
 		}
 		select {
@@ -110,4 +113,18 @@ func (m *MinIO) ready() error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// writable writes by each node: one that is well may still ask to wait.
+func (m *MinIO) writable(ctx context.Context) error {
+	for _, node := range m.Nodes {
+		client, err := minio.New(node, &minio.Options{Creds: credentials.NewStaticV4(m.Name, m.Secret, "")})
+		if err != nil {
+			return err
+		}
+		if _, err := client.PutObject(ctx, "harbour", "ready", strings.NewReader("x"), 1, minio.PutObjectOptions{DisableContentSha256: true}); err != nil {
+			return err
+		}
+	}
+	return m.RemoveObject(ctx, "harbour", "ready", minio.RemoveObjectOptions{})
 }
