@@ -450,6 +450,11 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 		return nil, err
 	}
 	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusOK {
+		if n, _ := answer.Body.Read(make([]byte, 1)); n == 0 {
+			return nil, fs.ErrNotExist // some say nothing at all of what vanished while they looked
+		}
+	}
 	if answer.StatusCode != http.StatusMultiStatus {
 		return nil, &cabinet.Error{Problem: "the server answers " + answer.Status + " where it should list the folder", Advice: "Check that the address is one of a WebDAV folder."}
 	}
