@@ -70,7 +70,7 @@ func ofPDF(ctx context.Context, file *os.File, r text.Request) (string, error) {
 		}
 		var b strings.Builder
 		before := h.read
-		last, err := h.ask(ctx, order{Text: &r, File: path}, &b)
+		last, err := h.ask(ctx, order{Text: &r, File: path}, into(&b))
 		if err == nil {
 			h.stay()
 			return b.String(), verdict(ctx, last, nil, nil, nil)
@@ -128,7 +128,7 @@ func helperFor(folder string) (*helper, error) {
 }
 
 // ask lets a child read a file.
-func (h *helper) ask(ctx context.Context, o order, into io.Writer) (last end, err error) {
+func (h *helper) ask(ctx context.Context, o order, read func(*frames) error) (last end, err error) {
 	began := time.Now()
 	defer func() { h.busy += time.Since(began) }()
 	h.read++
@@ -136,10 +136,7 @@ func (h *helper) ask(ctx context.Context, o order, into io.Writer) (last end, er
 	if err := json.NewEncoder(h.in).Encode(o); err != nil {
 		return end{}, errors.Join(io.ErrUnexpectedEOF, err)
 	}
-	return h.frames.answer(func(f *frames) error {
-		_, err := io.Copy(into, io.LimitReader(&body{frames: f}, text.Most))
-		return err
-	})
+	return h.frames.answer(read)
 }
 
 // stay lets a child wait for another file.

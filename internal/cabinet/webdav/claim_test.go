@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"inktray.example/inktray/internal/cabinet/cabinettest"
 	"inktray.example/inktray/internal/cabinet/tree"
 	"inktray.example/inktray/internal/cabinet/webdav"
+	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/testbed"
 )
 
@@ -236,5 +238,23 @@ func TestACallThatIsCalledOffLeavesNoClaim(t *testing.T) {
 	}
 	if err := at.Move(ctx, ".inktray/staging/2.part", "other.pdf"); !errors.Is(err, context.Canceled) {
 		t.Errorf("one that was not begun: %v", err)
+	}
+}
+
+// Some servers answer 200 and nothing where a file vanishes while they look; at the
+// folder itself that is no WebDAV server.
+func TestAnAnswerOfNothingIsAFileThatVanished(t *testing.T) {
+	address := testbed.Serve(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) }))
+	server, path, err := reach.ParseURL(address+"/dav", "http")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tr := webdav.New(webdav.Config{Server: server, Path: path})
+	defer tr.Close()
+	if _, err := tr.Stat(t.Context(), "a.pdf"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("a file: %v", err)
+	}
+	if _, err := tr.Stat(t.Context(), ""); err == nil || !strings.Contains(err.Error(), "where it should list the folder") {
+		t.Errorf("the folder: %v", err)
 	}
 }

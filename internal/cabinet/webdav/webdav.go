@@ -450,7 +450,7 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 		return nil, err
 	}
 	defer answer.Body.Close()
-	if answer.StatusCode == http.StatusOK {
+	if answer.StatusCode == http.StatusOK && name != "" {
 		if n, _ := answer.Body.Read(make([]byte, 1)); n == 0 {
 			return nil, fs.ErrNotExist // some say nothing at all of what vanished while they looked
 		}

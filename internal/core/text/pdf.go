@@ -120,7 +120,7 @@ func ofPage(p pdfium.Pdfium, d references.FPDF_DOCUMENT, i int) (string, error) 
 const hyphen = '\x02'
 
 // joined makes whole again what was parted at the ends of lines: words are one, and
-// the hyphen of a number or a name is its own.
+// the hyphen of a name is its own.
 func joined(s string) string {
 	if !strings.ContainsRune(s, hyphen) {
 		return s
