@@ -22,8 +22,8 @@ import (
 	"inktray.example/inktray/internal/testbed"
 )
 
-// counted is a session that notes which parts were read.
-type counted struct {
+// countedBytes is a session that notes which parts were read.
+type countedBytes struct {
 	*imap.Session
 	box *counting
 }
@@ -43,11 +43,11 @@ func (c *counting) dial(d *testbed.Dovecot) func(ctx context.Context, m *store.M
 		c.mutex.Lock()
 		defer c.mutex.Unlock()
 		c.sessions = append(c.sessions, s)
-		return &counted{s, c}, nil
+		return &countedBytes{s, c}, nil
 	}
 }
 
-func (s *counted) Part(ctx context.Context, f *source.Facts, item string) (io.ReadCloser, error) {
+func (s *countedBytes) Part(ctx context.Context, f *source.Facts, item string) (io.ReadCloser, error) {
 	s.box.mutex.Lock()
 	s.box.parts[f.UID]++
 	s.box.mutex.Unlock()

@@ -42,7 +42,10 @@ type Config struct {
 	Mail       string        // folder for mail that is kept here
 	DropDomain string        // of the drop addresses; "" where no mail is received
 	Spool      string        // folder in which contents lie while they are worked on; emptied at the start
-	Ready      string        // folder for what is made once for this machine and can be made anew: the reader of PDFs
+	// CrashReport is the file into which the Go runtime writes when this program
+	// ends by its own fault; "" where it writes none.
+	CrashReport string
+	Ready       string // folder for what is made once for this machine and can be made anew: the reader of PDFs
 	// Pause is how long to wait after so many failures in a row; nil for the
 	// usual, from some seconds to five minutes.
 	Pause func(failures int) time.Duration
@@ -103,6 +106,8 @@ type Engine struct {
 	learning  sync.Mutex
 	trust     Trust
 
+	short shortParts
+
 	scannerAway atomic.Bool // the virus scanner did not answer, or nobody knows yet
 }
 
@@ -142,7 +147,10 @@ func (e *Engine) Start() error {
 	if err := e.openWaiting(); err != nil {
 		return err
 	}
-	if err := errors.Join(e.sweepKept(), e.countDeaths()); err != nil {
+	if err := e.sweepKept(); err != nil {
+		return err
+	}
+	if err := e.countCrashes(); err != nil {
 		return err
 	}
 	if err := errors.Join(e.LoadBook(), e.LoadTopics(""), e.loadTrust(), e.LoadRules(), e.Store.EndLivePasses(e.Clock()), e.Store.EndVerifications(e.Clock())); err != nil {
@@ -213,8 +221,8 @@ func (e *Engine) Stop() {
 func (e *Engine) Watch(mailboxID string) {
 	e.Unwatch(mailboxID)
 	ctx, cancel := context.WithCancel(e.ctx)
-	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1)}
-	w.set(Status{State: "connecting", Since: e.Clock()})
+	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1)}
+	w.set(Status{State: Connecting, Since: e.Clock()})
 	e.mutex.Lock()
 	e.watchers[mailboxID] = w
 	e.mutex.Unlock()
@@ -242,9 +250,18 @@ func (e *Engine) Status(mailboxID string) Status {
 	w := e.watchers[mailboxID]
 	e.mutex.Unlock()
 	if w == nil {
-		return Status{State: "not watched"}
+		return Status{State: NotWatched}
 	}
 	return w.status()
+}
+
+// TryNow ends the pause that a mailbox's watcher makes after a failure.
+func (e *Engine) TryNow(mailboxID string) {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	if w := e.watchers[mailboxID]; w != nil {
+		w.tryNow()
+	}
 }
 
 // rouse lets a mailbox's watcher look at once.

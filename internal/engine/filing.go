@@ -21,9 +21,6 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// errNothingCame says that a mail server gave nothing of a part that has content.
-var errNothingCame = errors.New("the mail server gave nothing of the attachment, though it has content")
-
 // mostAttempts is how often an item is tried before a person is asked.
 const mostAttempts = 8
 
@@ -94,28 +91,45 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		entry.Attempts++
 		next := e.now().Add(e.Pause(entry.Attempts))
 		entry.NextAt, entry.Reason = &next, "waits: "+unscanned.Problem
-		return errors.Join(e.Store.Postpone(entry), e.Store.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: e.Clock().UTC()}))
+		if err := e.Store.Postpone(entry); err != nil {
+			return err
+		}
+		return e.Store.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: e.Clock().UTC()})
 	case errors.Is(err, source.ErrGone):
 		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.row.Folder+"”", store.CauseGone
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
 		return e.Store.Finish(entry, e.now())
 	}
-	// The mailbox failed, or the records did, or something unforeseen.
+	// The mailbox failed, or this machine did, or the attachment cannot be read.
 	if fresh, err := e.Store.EntryByID(store.System, entry.ID); err == nil {
 		*entry = fresh // what was not recorded is not so
 	}
 	if entry.State != store.Planned {
 		return err // recover goes on with it
 	}
-	entry.Attempts++
-	entry.Reason = err.Error()
-	if entry.Attempts >= mostAttempts {
-		entry.State, entry.Cause, entry.Advice = store.Failed, store.CauseMailbox, "It was tried "+strconv.Itoa(entry.Attempts)+" times. Look at the mailbox, then try again."
-		return errors.Join(err, e.Store.Finish(entry, e.now()))
+	how := whose(ctx, err)
+	if how != ofMachine { // a full disk is no fault of the attachment
+		entry.Attempts++
 	}
-	next := e.now().Add(e.Pause(entry.Attempts))
-	entry.NextAt = &next
-	return errors.Join(err, e.Store.Postpone(entry))
+	entry.Reason = reasonOf(err)
+	e.Log.Warn("an attachment could not be filed", "item", entry.Name, "attempt", entry.Attempts, "error", err)
+	if entry.Attempts >= mostAttempts {
+		entry.State, entry.Cause = store.Failed, store.CauseMailbox
+		entry.Advice = fmt.Sprintf("Ink Tray tried %d times. Look at the mailbox, then try again.", entry.Attempts)
+		if finished := e.Store.Finish(entry, e.now()); finished != nil {
+			return finished
+		}
+	} else {
+		next := e.now().Add(e.Pause(entry.Attempts))
+		entry.NextAt = &next
+		if postponed := e.Store.Postpone(entry); postponed != nil {
+			return postponed
+		}
+	}
+	if how == ofMessage {
+		return nil // the connection is in order, and the other attachments go on
+	}
+	return err
 }
 
 // pause grows with the attempts, and is a little different each time, so that
@@ -159,8 +173,14 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 	}
 	if err := g.ready(ctx); err != nil {
 		var closed *closedError
-		if errors.As(err, &closed) {
-			return errors.Join(err, e.keepHere(ctx, s, l, r, entry, &item))
+		if !errors.As(err, &closed) {
+			return err
+		}
+		if kept := e.keepHere(ctx, s, l, r, entry, &item); kept != nil {
+			e.Log.Warn("an attachment could not be kept for its cabinet", "item", entry.Name, "error", kept)
+			if whose(ctx, kept) == ofMailbox {
+				return kept
+			}
 		}
 		return err
 	}
@@ -268,7 +288,7 @@ func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, r *rule
 	}
 	found, hold, err := e.verdict(w)
 	if err == nil && empty(item, content.Size) {
-		err = errNothingCame
+		err = source.ErrNothing
 	}
 	err = errors.Join(err, w.close())
 	if err != nil || hold != "" {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"net/mail"
 	"os"
@@ -355,8 +356,33 @@ func TestNobodyIsWrittenToBecauseOfOldMail(t *testing.T) {
 	}
 }
 
-// Three times the program ends while it reads one message alone.
-func TestAMessageOnWhichTheProgramEndsIsSetAside(t *testing.T) {
+// endedWhileReading leaves behind what a program leaves that ended while it read
+// messages, and counts it as the next start does.
+func (h *house) endedWhileReading(report string, uids ...uint32) {
+	h.t.Helper()
+	hand := filepath.Join(h.data, "in-hand")
+	crash := filepath.Join(h.data, "crash.txt")
+	text, err := json.Marshal(inHand{"box", "INBOX", 7, uids})
+	if err == nil {
+		err = os.MkdirAll(hand, 0o700)
+	}
+	if err == nil {
+		err = os.WriteFile(filepath.Join(hand, "ended.json"), text, 0o600)
+	}
+	if err == nil {
+		err = os.WriteFile(crash, []byte(report), 0o600)
+	}
+	if err == nil {
+		err = New(Config{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log, Spool: filepath.Join(h.data, "spool"), Dial: h.dial, CrashReport: crash}).countCrashes()
+	}
+	if err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+// stoppedWithMail is a house that is stopped, with three messages to be filed.
+func stoppedWithMail(t *testing.T) *house {
+	t.Helper()
 	box := newPostbox()
 	h := newHouse(t, box.dial)
 	h.watched()
@@ -365,39 +391,42 @@ func TestAMessageOnWhichTheProgramEndsIsSetAside(t *testing.T) {
 	for i := range 3 {
 		box.deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint(i)))
 	}
-	hand := filepath.Join(h.data, "in-hand")
-	if err := os.MkdirAll(hand, 0o700); err != nil {
-		t.Fatal(err)
+	return h
+}
+
+func TestKillsFromOutsideAreNoFaultOfTheMessageThatIsRead(t *testing.T) {
+	h := stoppedWithMail(t)
+	for range 2 * mostCrashes {
+		h.endedWhileReading("", 2)
 	}
-	for death := range mostDeaths + 1 { // at first with the others, then alone
-		uids := "[2]"
-		if death == 0 {
-			uids = "[1,2,3]"
-		}
-		if err := os.WriteFile(filepath.Join(hand, "dead.json"), fmt.Appendf(nil, `{"mailbox":"box","folder":"INBOX","uid_validity":7,"uids":%s}`, uids), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if death == mostDeaths {
-			break
-		}
-		e := New(Config{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log, Spool: filepath.Join(h.data, "spool"), Dial: h.dial})
-		if err := e.countDeaths(); err != nil {
-			t.Fatal(err)
-		}
+	h.start()
+	h.filed(3)
+	if rows, err := h.store.RetriesIn("box", "INBOX", 7); err != nil || len(rows) > 0 {
+		t.Errorf("messages under suspicion: %+v, %v", rows, err)
+	}
+}
+
+func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *testing.T) {
+	h := stoppedWithMail(t)
+	h.endedWhileReading("fatal error: stack overflow", 1, 2, 3) // one of several: each is read alone from now on
+	for range mostCrashes {
+		h.endedWhileReading("fatal error: stack overflow", 2)
 	}
 	h.start()
 	h.until("the others are filed", func() bool { return len(h.tree()) == 2 })
 	if _, there := h.tree()["Gauges/"+time.Now().Format("2006/01")+"/r1.csv"]; there {
-		t.Error("the message on which the program ended was read")
+		t.Error("the message on which the program crashed was read")
 	}
-	notices, err := h.store.Notices(store.System)
-	if err != nil || len(notices) != 1 || !strings.Contains(notices[0].Text, "ended 3 times while it read the message with the number 2") {
-		t.Errorf("the tray says %+v, %v", notices, err)
+	var tray []store.Retry
+	h.until("the message is in the tray", func() bool { tray, _ = h.store.TrayRetries(store.System, 10); return len(tray) == 1 })
+	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason, "ended 3 times") {
+		t.Errorf("the tray says %+v", r)
 	}
-	h.until("those that were read well are forgotten", func() bool {
-		deaths, _ := h.store.Deaths("box", "INBOX", 7)
-		return len(deaths) == 1 && deaths[2] == 3
-	})
+	if n, err := h.engine.Again(store.System, store.Matters{Messages: []int64{tray[0].ID}}); n != 1 || err != nil {
+		t.Fatalf("trying again: %d, %v", n, err)
+	}
+	h.filed(3)
+	h.until("nothing is left of it", func() bool { rows, _ := h.store.RetriesIn("box", "INBOX", 7); return len(rows) == 0 })
 }
 
 func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {
@@ -451,11 +480,11 @@ func TestAPassMovesOnOnlyOnceAllOfABatchIsPlanned(t *testing.T) {
 		return len(n) == 6
 	})
 	id := h.rule(gaugesRule)
-	var suspects []store.Death
+	var suspects []store.Retry
 	for uid := range uint32(6) {
-		suspects = append(suspects, store.Death{MailboxID: "box", Folder: "INBOX", UIDValidity: 7, UID: uid + 1})
+		suspects = append(suspects, store.Retry{MailboxID: "box", Folder: "INBOX", UIDValidity: 7, UID: uid + 1})
 	}
-	if err := h.store.Died(suspects); err != nil {
+	if err := h.store.Suspect(suspects, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	die := h.dying()

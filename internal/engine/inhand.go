@@ -16,12 +16,14 @@ import (
 )
 
 // A message on which the program itself ends again and again would stop all
-// others. So what is being read is written down beside the records first; what
-// stands there at a start is what the program ended on.
+// others. So what is being read is written down beside the records first. At a
+// start these notes count only where the program left a crash report, that is,
+// where it ended by its own fault: a kill from outside proves nothing about the
+// message that happened to be read.
 
-// mostDeaths is how often the program may end on a message that it reads alone
-// before the message is set aside.
-const mostDeaths = 3
+// mostCrashes is how often the program may end on a message that it reads alone
+// before the message goes to the tray.
+const mostCrashes = 3
 
 // inHand is what is being read.
 type inHand struct {
@@ -59,41 +61,6 @@ func (v *visit) take(uids []uint32) error {
 	return nil
 }
 
-// facts reads messages of the open folder like their session, those on which the
-// program ended before one by one.
-func (v *visit) facts(ctx context.Context, uids []uint32) ([]source.Facts, error) {
-	alone, rest, err := v.suspects(uids)
-	if err != nil {
-		return nil, err
-	}
-	groups := [][]uint32{rest}
-	for _, uid := range alone {
-		groups = append(groups, []uint32{uid})
-	}
-	var all []source.Facts
-	for i, group := range groups {
-		if len(group) == 0 {
-			continue
-		}
-		if err := v.take(group); err != nil {
-			return nil, err
-		}
-		some, err := v.session.Facts(ctx, group)
-		v.letGo()
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, some...)
-		if i > 0 {
-			if err := v.engine.Store.Survived(v.mailbox.ID, v.open, v.state.UIDValidity, group[0]); err != nil {
-				return nil, err
-			}
-		}
-	}
-	slices.SortFunc(all, func(a, b source.Facts) int { return cmp.Compare(a.UID, b.UID) })
-	return all, nil
-}
-
 // letGo says that nothing is being read any more.
 func (v *visit) letGo() {
 	if v.hand != "" {
@@ -109,8 +76,13 @@ func (v *visit) leave() {
 	}
 }
 
-// countDeaths reads what was in hand when the program ended.
-func (e *Engine) countDeaths() error {
+// countCrashes reads what was in hand when the program ended by its own fault.
+func (e *Engine) countCrashes() error {
+	crashed := false
+	if e.CrashReport != "" {
+		info, err := os.Stat(e.CrashReport)
+		crashed = err == nil && info.Size() > 0
+	}
 	files, err := os.ReadDir(e.handFolder())
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -124,15 +96,15 @@ func (e *Engine) countDeaths() error {
 		}
 		name := filepath.Join(e.handFolder(), f.Name())
 		var h inHand
-		if text, err := os.ReadFile(name); err == nil && json.Unmarshal(text, &h) == nil {
-			var list []store.Death
+		if text, err := os.ReadFile(name); crashed && err == nil && json.Unmarshal(text, &h) == nil {
+			var list []store.Retry
 			for _, uid := range h.UIDs {
-				list = append(list, store.Death{MailboxID: h.Mailbox, Folder: h.Folder, UIDValidity: h.UIDValidity, UID: uid})
+				list = append(list, store.Retry{MailboxID: h.Mailbox, Folder: h.Folder, UIDValidity: h.UIDValidity, UID: uid})
 			}
-			if err := e.Store.Died(list); err != nil {
+			if err := e.Store.Suspect(list, e.Clock()); err != nil {
 				return err
 			}
-			e.Log.Warn("the program ended while it read messages", "mailbox", h.Mailbox, "folder", h.Folder, "messages", len(h.UIDs))
+			e.Log.Warn("the program ended by its own fault while it read messages", "mailbox", h.Mailbox, "folder", h.Folder, "messages", len(h.UIDs))
 		}
 		if err := os.Remove(name); err != nil {
 			return err
@@ -141,30 +113,80 @@ func (e *Engine) countDeaths() error {
 	return nil
 }
 
-// suspects parts messages on which the program ended before from the others.
-// Those that had it happen too often are told and left out.
-func (v *visit) suspects(uids []uint32) (alone, rest []uint32, err error) {
-	e := v.engine
-	deaths, err := e.Store.Deaths(v.mailbox.ID, v.open, v.state.UIDValidity)
-	if err != nil || len(deaths) == 0 {
-		return nil, uids, err
+// pace is how many messages a mailbox is asked for at once. It outlives the
+// connection: a server that cannot answer for many is asked for fewer next time.
+type pace struct {
+	size   int             // 0 for the most
+	failed map[string]bool // messages that ended the connection when they were asked for alone
+}
+
+// take is how many messages are asked for at once now.
+func (p *pace) most() int {
+	if p.size == 0 {
+		return batchSize
 	}
-	for _, uid := range uids {
-		switch n, suspect := deaths[uid]; {
-		case !suspect:
-			rest = append(rest, uid)
-		case n < mostDeaths:
-			alone = append(alone, uid)
-		default:
-			e.Log.Error("a message is set aside", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "deaths", n)
-			err := e.Store.Tell(&store.Notice{Kind: "message", Object: fmt.Sprintf("%s/%s/%d", v.mailbox.ID, v.open, uid), MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
-				Text:   fmt.Sprintf("Ink Tray ended %d times while it read the message with the number %d in “%s”, %s. It is passed over, and nothing of it was filed.", n, uid, v.mailbox.Name, v.open),
-				Advice: "File it by hand."})
-			if err != nil {
-				return nil, nil, err
+	return p.size
+}
+
+// slower asks for fewer messages next time.
+func (p *pace) slower() { p.size = max(1, p.most()/8) }
+
+// faster asks for more messages next time.
+func (p *pace) faster() { p.size = min(batchSize, 2*p.most()) }
+
+// facts reads the facts of messages of the open folder, where nothing is decided
+// yet. Messages on which the program ended before are read one by one. unread are
+// those that the server does not give.
+func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, unread []uint32, err error) {
+	retries, err := v.engine.Store.RetriesIn(v.mailbox.ID, v.open, v.state.UIDValidity)
+	if err != nil {
+		return nil, nil, err
+	}
+	for len(uids) > 0 {
+		n := v.together(uids, retries)
+		some := uids[:n]
+		key := fmt.Sprintf("%s/%d/%d", v.open, v.state.UIDValidity, some[0])
+		if n == 1 && (v.pace.failed[key] || retries[some[0]].Crashes >= mostCrashes) {
+			unread, uids = append(unread, some[0]), uids[1:]
+			continue
+		}
+		if err := v.take(some); err != nil {
+			return nil, nil, err
+		}
+		found, err := v.session.Facts(ctx, some)
+		v.letGo()
+		if err == nil {
+			all, uids = append(all, found...), uids[n:]
+			v.pace.faster()
+			continue
+		}
+		how := whose(ctx, err)
+		if how == ofMachine {
+			return nil, nil, err
+		}
+		v.pace.slower()
+		if n == 1 {
+			if v.pace.failed == nil {
+				v.pace.failed = map[string]bool{}
 			}
-			e.hub.send(Event{Kind: "tray"})
+			v.pace.failed[key] = true
+		}
+		if how == ofMailbox {
+			return nil, nil, err
 		}
 	}
-	return alone, rest, nil
+	slices.SortFunc(all, func(a, b source.Facts) int { return cmp.Compare(a.UID, b.UID) })
+	return all, unread, nil
+}
+
+// together is how many of the messages, from the first on, are read at once. One
+// that was in hand when the program ended is read alone.
+func (v *visit) together(uids []uint32, retries map[uint32]store.Retry) int {
+	n := min(v.pace.most(), len(uids))
+	for i := range n {
+		if _, suspect := retries[uids[i]]; suspect {
+			return max(1, i)
+		}
+	}
+	return n
 }

@@ -79,6 +79,12 @@ func (e *Engine) read(ctx context.Context, s source.Session, l *letter, n *rule.
 			if closeErr := part.Close(); err == nil {
 				err = closeErr
 			}
+			if err == nil && len(data) == 0 && len(l.message.Header) > 0 {
+				err = source.ErrNothing
+			}
+			if err != nil {
+				return err
+			}
 			l.message.AllHeader, _ = mail.ParseHeader(data)
 			if l.message.AllHeader == nil {
 				l.message.AllHeader = mail.Header{}
@@ -157,7 +163,7 @@ func (e *Engine) head(ctx context.Context, s source.Session, l *letter, id strin
 func (e *Engine) text(ctx context.Context, s source.Session, l *letter) error {
 	var b strings.Builder
 	for _, p := range l.message.TextParts() {
-		part, err := s.Part(ctx, l.facts, p.Item)
+		part, err := e.part(ctx, s, l, p.Item, p.Size)
 		if errors.Is(err, source.ErrGone) {
 			l.message.TextError = err.Error()
 			return nil
@@ -167,7 +173,7 @@ func (e *Engine) text(ctx context.Context, s source.Session, l *letter) error {
 		}
 		data, err := io.ReadAll(io.LimitReader(mail.Decode(p.Encoding, part), maxText))
 		if closeErr := part.Close(); closeErr != nil {
-			return closeErr
+			return closeErr // it tells a connection that broke
 		}
 		if err != nil {
 			return err
@@ -319,7 +325,7 @@ func (e *Engine) content(ctx context.Context, s source.Session, l *letter, id st
 		return nil, source.ErrGone
 	}
 	if item.Parent == "" {
-		part, err := s.Part(ctx, l.facts, id)
+		part, err := e.part(ctx, s, l, id, announced(id, &item))
 		if err != nil {
 			return nil, err
 		}
@@ -363,6 +369,14 @@ func (e *Engine) content(ctx context.Context, s source.Session, l *letter, id st
 		return nil, &unpack.Error{Problem: "the archive no longer has this file"}
 	}
 	return os.Open(path)
+}
+
+// announced is how many octets the message's structure announces for an item.
+func announced(id string, item *mail.Item) int64 {
+	if id == source.Whole {
+		return 0 // servers count a whole message in different ways
+	}
+	return item.Encoded
 }
 
 // within is how much an opened item holds, in octets.
@@ -410,7 +424,7 @@ func (e *Engine) stream(ctx context.Context, s source.Session, l *letter, item *
 		id = source.Whole
 	}
 	if item.Item.Parent == "" && l.files[id] == "" {
-		part, err := s.Part(ctx, l.facts, id)
+		part, err := e.part(ctx, s, l, id, announced(id, &item.Item))
 		if err != nil {
 			return nil, nil, err
 		}

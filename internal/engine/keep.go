@@ -117,7 +117,7 @@ func (e *Engine) keepContent(ctx context.Context, s source.Session, l *letter, r
 	}
 	err = errors.Join(err, w.close())
 	if err == nil && empty(item, content.Size) {
-		err = errNothingCame
+		err = source.ErrNothing
 	}
 	if err == nil {
 		err = f.Sync()

@@ -221,14 +221,3 @@ func (e *Engine) awaited(m *store.Mailbox) (labels []string) {
 	}
 	return labels
 }
-
-// understood makes a row of a message's facts; a message that cannot be understood
-// is an error, whatever happens on the way.
-func understood(mailboxID, folder string, validity uint32, f *source.Facts, now time.Time) (row *store.Message, m *mail.Message, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("%v", p)
-		}
-	}()
-	return store.NewMessage(mailboxID, folder, validity, f, now)
-}

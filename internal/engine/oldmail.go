@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -142,13 +143,26 @@ func (e *Engine) runPass(pass *store.Pass) {
 			ended := e.Clock()
 			pass.EndedAt = &ended
 		}
-		if err := e.Store.SavePass(pass); err != nil {
-			e.Log.Error("keeping a pass", "error", err)
+		for failures := 0; ; failures++ { // a full disk must not leave it running for ever
+			err := e.Store.SavePass(pass)
+			if err == nil {
+				break
+			}
+			e.Log.Error("keeping a pass", "pass", pass.ID, "error", err)
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(e.Pause(failures)):
+			}
 		}
 		e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
 	})
 }
 
+// overOldMail goes over the folders of a rule in every mailbox. A mailbox that
+// fails is tried again with growing pauses while the others go on; progress begins
+// the pauses again. What is wrong with this machine, such as a full disk, ends no
+// pass: it waits.
 func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) (store.PassState, string) {
 	row, err := e.Store.RuleByID(pass.RuleID)
 	if err != nil {
@@ -162,109 +176,352 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 	if err != nil {
 		return store.Broken, err.Error()
 	}
-	for i := range mailboxes {
-		m := &mailboxes[i]
-		if !r.Rule.Look.Looks(m.Name) {
-			continue
-		}
-		for failures := 0; ; {
-			err := e.oldMailOf(ctx, pass, p, r, m)
-			if err == nil {
-				break
+	mailboxes = slices.DeleteFunc(mailboxes, func(m store.Mailbox) bool { return !r.Rule.Look.Looks(m.Name) })
+	var lost []string // mailboxes that cannot be read without a person
+	paces := make([]pace, len(mailboxes))
+	failures := make([]int, len(mailboxes))
+	done := make([]bool, len(mailboxes))
+	for {
+		left, fewest := 0, 0
+		for i := range mailboxes {
+			if done[i] {
+				continue
 			}
+			before := pass.Position
+			err := e.oldMailOf(ctx, pass, p, r, &mailboxes[i], &paces[i])
 			if ctx.Err() != nil {
 				return store.Running, ""
 			}
 			if asked := p.asked(); asked != "" {
 				return asked, ""
 			}
-			failures++
-			var reach *source.Error
-			if errors.As(err, &reach) && reach.Lasting || failures > mostAttempts {
-				return store.Broken, fmt.Sprintf("the mailbox “%s” is out of reach: %v", m.Name, err)
+			if err == nil {
+				done[i] = true
+				if _, err := e.Store.Settle("pass", noticeOf(pass, &mailboxes[i])); err != nil {
+					e.Log.Error("settling a notice", "error", err)
+				}
+				continue
 			}
-			pass.Note = fmt.Sprintf("waiting for the mailbox “%s”: %v", m.Name, err)
-			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
-			select {
-			case <-ctx.Done():
-			case <-time.After(e.Pause(failures)):
+			if !samePosition(&before, &pass.Position) {
+				failures[i] = 0
+			}
+			failures[i]++
+			if whose(ctx, err) != ofMachine && e.givesUp(pass, &mailboxes[i], err, failures[i], &lost) {
+				done[i] = true
+				continue
+			}
+			e.notePass(pass, waitsFor(&mailboxes[i], err))
+			if left++; left == 1 || failures[i] < fewest {
+				fewest = failures[i]
 			}
 		}
-		if asked := p.asked(); asked != "" {
-			return asked, ""
+		if left == 0 {
+			break
+		}
+		if !e.rest(ctx, p, e.Pause(fewest-1)) {
+			if ctx.Err() != nil {
+				return store.Running, ""
+			}
+			return p.asked(), ""
 		}
 	}
-	return store.Done, ""
+	if len(lost) > 0 {
+		return store.Broken, strings.Join(lost, "; ")
+	}
+	return store.Done, e.endNote(pass)
+}
+
+func samePosition(a, b *store.Position) bool {
+	return len(a.Done) == len(b.Done) && a.Current == b.Current && a.UID == b.UID && a.Decided == b.Decided
+}
+
+// mostFailures is how often in a row, without any progress, a mailbox may fail
+// before a pass goes on without it.
+const mostFailures = 20
+
+// noticeOf is the object of the notice about a mailbox that a pass left out.
+func noticeOf(pass *store.Pass, m *store.Mailbox) string { return fmt.Sprintf("%d/%s", pass.ID, m.ID) }
+
+// givesUp says whether a pass leaves a mailbox out, and notes why. The tray tells.
+func (e *Engine) givesUp(pass *store.Pass, m *store.Mailbox, err error, failures int, lost *[]string) bool {
+	var reach *source.Error
+	lasting := errors.As(err, &reach) && reach.Lasting
+	if !lasting && failures < mostFailures {
+		return false
+	}
+	why := fmt.Sprintf("the mailbox “%s” cannot be read: %s", m.Name, reasonOf(err))
+	*lost = append(*lost, why)
+	told := e.Store.Tell(&store.Notice{Kind: "pass", Object: noticeOf(pass, m), MailboxID: m.ID, MadeAt: e.Clock(),
+		Text:   fmt.Sprintf("Pass %d over old mail stopped before its end: %s.", pass.ID, trimStop(why)),
+		Advice: "Check the mailbox, then let the pass go on. It continues where it stopped."})
+	if told != nil {
+		e.Log.Error("telling of a pass", "error", told)
+	}
+	e.Log.Warn("a pass over old mail leaves a mailbox out", "pass", pass.ID, "mailbox", m.Name, "error", err)
+	e.hub.send(Event{Kind: "tray"})
+	return true
+}
+
+// waitsFor says what a pass waits for.
+func waitsFor(m *store.Mailbox, err error) string {
+	if t := store.TroubleOf(err); t != nil {
+		return "waits: " + t.Problem
+	}
+	return fmt.Sprintf("waits for the mailbox “%s”: %s", m.Name, reasonOf(err))
+}
+
+// notePass shows what a pass waits for. Where the records cannot keep the note, the
+// log has it.
+func (e *Engine) notePass(pass *store.Pass, note string) {
+	pass.Note = note
+	e.Log.Warn("a pass over old mail waits", "pass", pass.ID, "note", note)
+	if err := e.Store.SavePass(pass); err != nil {
+		e.Log.Error("keeping a pass", "pass", pass.ID, "error", err)
+	}
+	e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+}
+
+// endNote names the difference between the messages that were there when the pass
+// began and those that were decided.
+func (e *Engine) endNote(pass *store.Pass) string {
+	var parts []string
+	if pass.Unread > 0 {
+		parts = append(parts, counted(pass.Unread, "message", "messages")+" could not be read and wait in the tray")
+	}
+	if pass.Gone > 0 {
+		parts = append(parts, counted(pass.Gone, "message", "messages")+" left the mailbox before Ink Tray read them")
+	}
+	return strings.Join(parts, "; ")
 }
 
 // oldMailOf goes over one mailbox's folders, with a connection of its own.
-func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r *rule.Compiled, m *store.Mailbox) error {
+func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r *rule.Compiled, m *store.Mailbox, pace *pace) error {
 	s, err := e.Reach(ctx, m)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	pass.Note = ""
-	v := &visit{engine: e, mailbox: m, session: s}
+	v := &visit{engine: e, mailbox: m, session: s, pace: pace}
 	defer v.leave()
-	folders, _, err := v.lookedInto(ctx, r)
+	folders, missing, err := v.lookedInto(ctx, r)
 	if err != nil {
 		return err
 	}
+	for _, name := range missing {
+		e.Log.Warn("a pass over old mail misses a folder", "pass", pass.ID, "mailbox", m.Name, "folder", name)
+	}
 	for _, folder := range folders {
-		key := m.ID + "/" + folder
-		if slices.Contains(pass.Position.Done, key) {
+		if slices.Contains(pass.Position.Done, m.ID+"/"+folder) {
 			continue
 		}
-		if err := v.enter(ctx, folder, true); err != nil {
+		over := &overFolder{visit: v, pass: pass, steer: p, rule: r, folder: folder, key: m.ID + "/" + folder}
+		if err := over.run(ctx); err != nil {
 			return err
 		}
-		q := source.Query{}
-		if pass.Since != nil {
-			q.Since = *pass.Since
+		if p.asked() != "" {
+			return nil
 		}
-		uids, err := s.UIDs(ctx, q)
+	}
+	return nil
+}
+
+// overFolder is a pass over one folder.
+type overFolder struct {
+	visit  *visit
+	pass   *store.Pass
+	steer  *oldMail
+	rule   *rule.Compiled
+	folder string
+	key    string // the folder in the pass's position
+}
+
+// run goes over the folder from where the pass stands. The folder is finished once
+// every message that was in it at the beginning is decided, gone, or in the tray.
+func (o *overFolder) run(ctx context.Context) error {
+	v := o.visit
+	if err := v.enter(ctx, o.folder, true); err != nil {
+		return err
+	}
+	if err := o.begin(ctx); err != nil {
+		return err
+	}
+	uids, err := o.uids(ctx, o.pass.Position.UID+1)
+	if err != nil {
+		return err
+	}
+	if err := o.over(ctx, uids); err != nil || o.steer.asked() != "" {
+		return err
+	}
+	if err := o.again(ctx); err != nil || o.steer.asked() != "" {
+		return err
+	}
+	return o.finish(ctx)
+}
+
+// uids lists the messages of the pass from a UID on.
+func (o *overFolder) uids(ctx context.Context, from uint32) ([]uint32, error) {
+	at := &o.pass.Position
+	if at.Last == 0 || from > at.Last {
+		return nil, nil
+	}
+	q := source.Query{From: max(from, at.First), To: at.Last}
+	if o.pass.Since != nil {
+		q.Since = *o.pass.Since
+	}
+	return o.visit.session.UIDs(ctx, q)
+}
+
+// begin notes which messages the folder holds, unless that is noted.
+func (o *overFolder) begin(ctx context.Context) error {
+	v, e := o.visit, o.visit.engine
+	at := &o.pass.Position
+	if at.Current == o.key && at.Validity == v.state.UIDValidity {
+		return nil
+	}
+	if at.Current == o.key && at.Validity != 0 { // numbered anew meanwhile: the folder is gone over again
+		if err := e.Store.RestartFolder(o.pass, v.mailbox.ID, o.folder); err != nil {
+			return err
+		}
+	}
+	q := source.Query{}
+	if o.pass.Since != nil {
+		q.Since = *o.pass.Since
+	}
+	uids, err := v.session.UIDs(ctx, q)
+	if err != nil {
+		return err
+	}
+	if o.pass.Most > 0 && len(uids) > o.pass.Most {
+		uids = uids[len(uids)-o.pass.Most:]
+	}
+	next := *o.pass
+	next.Position = store.Position{Done: at.Done, Current: o.key, Validity: v.state.UIDValidity, Count: len(uids)}
+	if at.Current == o.key { // begun by an earlier version, which noted less
+		next.Position.UID = at.UID
+		next.Position.Decided, _ = slices.BinarySearch(uids, at.UID+1)
+	} else {
+		next.Total += len(uids)
+	}
+	if len(uids) > 0 {
+		next.Position.First, next.Position.Last = uids[0], uids[len(uids)-1]
+	}
+	if err := e.Store.SavePass(&next); err != nil {
+		return err
+	}
+	*o.pass = next
+	return nil
+}
+
+// takes says that only the rule of the pass takes part.
+func (o *overFolder) takes(c *rule.Compiled, _ uint32) bool { return c.Rule.ID == o.rule.Rule.ID }
+
+// through moves the pass on, in the commit that keeps what was decided.
+func (o *overFolder) through(look *store.Look, uid uint32, n, matched int, _ bool) {
+	look.Pass.Position.UID = max(look.Pass.Position.UID, uid)
+	look.Pass.Position.Decided += n
+	look.Pass.Position.Matched += matched
+}
+
+// over reads messages in batches, between which the pass can be paused or stopped.
+func (o *overFolder) over(ctx context.Context, uids []uint32) error {
+	v, e, pass := o.visit, o.visit.engine, o.pass
+	for len(uids) > 0 {
+		if o.steer.asked() != "" {
+			return nil
+		}
+		size := passBatch
+		if pass.PerMinute > 0 {
+			size = max(1, min(size, pass.PerMinute/4))
+		}
+		if !e.allowed(ctx, pass, o.steer) {
+			return ctx.Err()
+		}
+		began := e.Clock()
+		some := uids[:min(size, len(uids))]
+		uids = uids[len(some):]
+		if err := v.process(ctx, some, &batch{pass: pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+			return err
+		}
+		e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+		e.rouse(v.mailbox.ID) // what is done afterwards is the watcher's
+		if pass.PerMinute > 0 && len(uids) > 0 {
+			due := began.Add(time.Duration(len(some)) * time.Minute / time.Duration(pass.PerMinute))
+			if !e.rest(ctx, o.steer, due.Sub(e.Clock())) {
+				return ctx.Err()
+			}
+		}
+	}
+	return nil
+}
+
+// again reads messages of the folder that could not be read, until each is read
+// or waits in the tray.
+func (o *overFolder) again(ctx context.Context) error {
+	v, e := o.visit, o.visit.engine
+	for {
+		rows, err := e.Store.RetriesOf(store.System, o.pass.ID)
 		if err != nil {
 			return err
 		}
-		if pass.Most > 0 && len(uids) > pass.Most {
-			uids = uids[len(uids)-pass.Most:]
-		}
-		if pass.Position.Current != key {
-			pass.Position.Current, pass.Position.UID = key, 0
-			pass.Total += len(uids)
-		}
-		uids = slices.DeleteFunc(uids, func(u uint32) bool { return u <= pass.Position.UID })
-		for len(uids) > 0 {
-			if p.asked() != "" {
-				return nil
+		var next *store.Retry
+		for i := range rows {
+			r := &rows[i]
+			if r.State != store.RetryWaiting || r.MailboxID != v.mailbox.ID || r.Folder != o.folder || r.UIDValidity != v.state.UIDValidity {
+				continue
 			}
-			size := passBatch
-			if pass.PerMinute > 0 {
-				size = max(1, min(size, pass.PerMinute/4))
-			}
-			if !e.allowed(ctx, pass, p) {
-				return ctx.Err()
-			}
-			began := e.Clock()
-			some := uids[:min(size, len(uids))]
-			uids = uids[len(some):]
-			err := v.process(ctx, some, &batch{pass: pass, own: r, advance: func() { pass.Position.UID = some[len(some)-1] }, takes: func(c *rule.Compiled, _ uint32) bool { return c.Rule.ID == r.Rule.ID }})
-			if err != nil {
-				return err
-			}
-			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
-			e.rouse(m.ID) // what is done afterwards is the watcher's
-			if pass.PerMinute > 0 && len(uids) > 0 {
-				due := began.Add(time.Duration(len(some)) * time.Minute / time.Duration(pass.PerMinute))
-				if !e.rest(ctx, p, due.Sub(e.Clock())) {
-					return ctx.Err()
-				}
+			if next == nil || r.NextAt == nil || next.NextAt != nil && r.NextAt.Before(*next.NextAt) {
+				next = r
 			}
 		}
-		pass.Position.Done = append(pass.Position.Done, key)
-		pass.Position.Current = ""
+		if next == nil {
+			return nil
+		}
+		if next.NextAt != nil && !e.rest(ctx, o.steer, next.NextAt.Sub(e.Clock())) {
+			return ctx.Err()
+		}
+		if err := v.process(ctx, []uint32{next.UID}, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+			return err
+		}
 	}
+}
+
+// finish counts what was decided against what was there. A message that the server
+// lists and that has no decision is read once more.
+func (o *overFolder) finish(ctx context.Context) error {
+	v, e := o.visit, o.visit.engine
+	there, err := o.uids(ctx, 1)
+	if err != nil {
+		return err
+	}
+	decided, err := e.Store.DecidedIn(o.pass.ID, v.mailbox.ID, o.folder, v.state.UIDValidity)
+	if err != nil {
+		return err
+	}
+	if missed := slices.DeleteFunc(there, func(uid uint32) bool { return decided[uid] }); len(missed) > 0 {
+		e.Log.Warn("messages of a pass are read once more", "pass", o.pass.ID, "folder", o.folder, "messages", len(missed))
+		if err := v.process(ctx, missed, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+			return err
+		}
+	}
+	rows, err := e.Store.RetriesOf(store.System, o.pass.ID)
+	if err != nil {
+		return err
+	}
+	next := *o.pass
+	next.Unread = len(rows)
+	here := 0
+	for i := range rows {
+		if rows[i].MailboxID == v.mailbox.ID && rows[i].Folder == o.folder && rows[i].UIDValidity == v.state.UIDValidity {
+			here++
+		}
+	}
+	next.Gone += max(0, next.Position.Count-next.Position.Decided-here)
+	next.Position = store.Position{Done: append(slices.Clone(next.Position.Done), o.key)}
+	if err := e.Store.SavePass(&next); err != nil {
+		return err
+	}
+	*o.pass = next
 	return nil
 }
 

@@ -27,11 +27,11 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	testbed.Append(t, c, "INBOX", raw("before the rule", "old.csv", "old"), may)
 	h.watched()
 	h.rule(gaugesRule)
-	testbed.Append(t, c, "INBOX", raw("reading one", "one.csv", "1"), may)
+	testbed.Append(t, c, "INBOX", append([]byte("Date: "+may.Format(time.RFC1123Z)+"\r\n"), raw("reading one", "one.csv", "1")...), may)
 	testbed.Append(t, c, "INBOX", raw("reading two", "two.pdf", program), may)
 	h.filed(1)
 	h.trayOf(1)
-	if data, err := os.ReadFile(filepath.Join(h.files, filepath.FromSlash(month())+"/one.csv")); err != nil || string(data) != "1" {
+	if data, err := os.ReadFile(filepath.Join(h.files, "Gauges", "2026", "05", "one.csv")); err != nil || string(data) != "1" {
 		t.Errorf("filed as %q, %v", data, err)
 	}
 	left := func() int {

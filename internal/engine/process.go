@@ -18,118 +18,304 @@ import (
 // maxText bounds how much of a message's text is read for conditions, in octets.
 const maxText = 1 << 20
 
-// batch is some messages to plan, commit and file.
+// mostReadings is how often Ink Tray tries to read a message before the message
+// goes to the tray.
+const mostReadings = 5
+
+// batch is what messages are planned for.
 type batch struct {
-	folder    *store.Folder // committed with the plans; nil leaves it
 	announced time.Time
 	pass      *store.Pass
 	takes     func(r *rule.Compiled, uid uint32) bool // whether a rule takes this message
 	own       *rule.Compiled                          // the rule of a pass over old mail, which may be switched off
-	advance   func()                                  // moves the pass on, before the commit with which all of the batch is planned; nil for nothing
+	// through puts into a look how far the folder or the pass has come once the
+	// message uid is decided, with n messages decided and matched of them for a
+	// rule. last says that no message follows. nil for nothing.
+	through func(look *store.Look, uid uint32, n, matched int, last bool)
+	retried bool // the messages are being tried again
 }
 
-// process reads the facts of messages of the open folder, plans them, commits
-// plans and progress at once, and files.
-func (v *visit) process(ctx context.Context, uids []uint32, b *batch) error {
-	alone, rest, err := v.suspects(uids)
-	if err != nil {
-		return err
-	}
-	if b.pass.ID == 0 {
-		b.pass.Total = len(alone) + len(rest)
-	}
-	folder := b.folder
-	for _, uid := range alone { // first: the progress is committed with the others
-		b.folder = nil
-		if err := v.some(ctx, []uint32{uid}, b); err != nil {
-			return err
-		}
-		if err := v.engine.Store.Survived(v.mailbox.ID, v.open, v.state.UIDValidity, uid); err != nil {
-			return err
-		}
-	}
-	b.folder = folder
-	if b.advance != nil {
-		b.advance()
-	}
-	return v.some(ctx, rest, b)
-}
-
-// some does what process does for messages that are read together.
-func (v *visit) some(ctx context.Context, uids []uint32, b *batch) error {
+// process plans messages of the open folder, commits plans and progress together,
+// and files. A message that cannot be read is kept for another try, and the others
+// go on. The error is the mailbox's or the machine's: the session is to be given up.
+func (v *visit) process(ctx context.Context, uids []uint32, b *batch) (err error) {
 	e := v.engine
-	if err := v.take(uids); err != nil {
-		return err
+	if b.pass.Kind == "live" {
+		defer func() {
+			if b.pass.ID == 0 {
+				return
+			}
+			ended := e.Clock()
+			b.pass.State, b.pass.EndedAt, b.pass.Total = store.Done, &ended, b.pass.Looked
+			if saved := e.Store.SavePass(b.pass); err == nil {
+				err = saved
+			}
+			e.hub.send(Event{Kind: "pass", Mailbox: v.mailbox.ID})
+		}()
 	}
-	facts, err := v.session.Facts(ctx, uids)
+	retries, err := e.Store.RetriesIn(v.mailbox.ID, v.open, v.state.UIDValidity)
 	if err != nil {
-		v.letGo()
 		return err
 	}
-	if b.pass.ID == 0 {
+	for len(uids) > 0 {
+		n := v.together(uids, retries)
+		done, err := v.some(ctx, uids[:n], b, n == len(uids), retries)
+		uids = uids[done:]
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reading is what came of messages that were read together.
+type reading struct {
+	look    store.Look
+	letters []*letter
+	matched int
+	upTo    int // how many of the messages are decided, gone or kept for another try
+}
+
+// some does what process does for messages that are asked for together. done says
+// how many of them, from the first on, need not be read again.
+func (v *visit) some(ctx context.Context, uids []uint32, b *batch, last bool, retries map[uint32]store.Retry) (done int, err error) {
+	e := v.engine
+	if b.pass.ID == 0 && b.pass.StartedAt.IsZero() {
 		b.pass.State, b.pass.StartedAt = store.Running, e.Clock()
 	}
-	moves, err := e.Store.AnyMoves(v.mailbox.ID)
-	if err != nil {
-		v.letGo()
-		return err
-	}
-	look := store.Look{Folder: b.folder, Pass: b.pass, Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{}, Matched: map[*store.Message]bool{}}
-	var letters []*letter
+	r, broken := v.read(ctx, uids, b, retries)
 	defer func() {
-		for _, l := range letters {
+		for _, l := range r.letters {
 			l.close()
 		}
 	}()
-	for i := range facts {
-		row, message, err := v.understand(&facts[i])
-		if err != nil {
-			v.letGo()
-			return err
-		}
-		if row == nil {
-			continue
-		}
-		l := &letter{row: row, facts: &facts[i], message: message, mailbox: v.mailbox.Name}
-		if moves {
-			if l.from, l.returned, err = e.Store.CameFrom(row); err != nil {
-				v.letGo()
-				return err
-			}
-		}
-		entries, after, matched, err := v.plan(ctx, l, b)
-		if err != nil {
-			v.letGo()
-			return err
-		}
-		if matched {
-			b.pass.Matched++
-		}
-		if holding(letters)+l.spooled > mostSpooled {
-			l.close() // it is fetched again
-		}
-		look.Messages = append(look.Messages, row)
-		look.Entries[row], look.After[row], look.Matched[row] = entries, after, matched
-		letters = append(letters, l)
+	if whose(ctx, broken) == ofMachine && broken != nil || r.upTo == 0 {
+		return 0, broken
 	}
-	v.letGo()
-	b.pass.Looked += len(uids)
-	v.planned += len(letters)
-	v.worked += len(letters)
-	if b.pass.Kind == "live" && len(letters) == 0 {
+	if err := v.keep(&r, uids[:r.upTo], b, last && r.upTo == len(uids)); err != nil {
+		return 0, err
+	}
+	if broken != nil {
+		for _, l := range r.letters {
+			e.told(l.row)
+		}
+		return r.upTo, broken
+	}
+	return r.upTo, v.fileAll(ctx, r.letters, r.look.Entries)
+}
+
+// keep commits what was decided of messages, and how far that brings the folder or
+// the pass.
+func (v *visit) keep(r *reading, uids []uint32, b *batch, last bool) error {
+	e := v.engine
+	look := &r.look
+	look.In, look.Validity = store.Place{MailboxID: v.mailbox.ID, Folder: v.open}, v.state.UIDValidity
+	pass := *b.pass
+	pass.Looked += len(r.letters)
+	pass.Matched += r.matched
+	if b.retried {
+		pass.Unread = max(0, pass.Unread-len(r.letters))
+	}
+	look.Pass = &pass
+	if b.pass.Kind == "live" && len(r.letters) == 0 && b.pass.ID == 0 {
 		look.Pass = nil
 	}
-	if err := e.Store.Commit(look); err != nil {
+	if b.through != nil {
+		b.through(look, uids[len(uids)-1], len(r.letters), r.matched, last)
+	}
+	if err := e.Store.Commit(*look); err != nil {
 		return err
 	}
-	err = v.fileAll(ctx, letters, look.Entries)
-	if b.pass.Kind == "live" && look.Pass != nil {
-		ended := e.Clock()
-		b.pass.State, b.pass.EndedAt = store.Done, &ended
-		err = errors.Join(err, e.Store.SavePass(b.pass))
-		e.hub.send(Event{Kind: "pass", Mailbox: v.mailbox.ID})
+	if look.Pass != nil {
+		*b.pass = pass
 	}
-	return err
+	v.planned += len(r.letters)
+	v.worked += len(uids)
+	if len(look.Retries) > 0 {
+		e.hub.send(Event{Kind: "tray"})
+	}
+	return nil
+}
+
+// read reads and plans messages. The error, if any, is the mailbox's or the
+// machine's; what was read before it counts.
+func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[uint32]store.Retry) (r reading, err error) {
+	e := v.engine
+	r.look = store.Look{Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{}, Matched: map[*store.Message]bool{}}
+	if len(uids) == 1 && retries[uids[0]].Crashes >= mostCrashes {
+		v.unread(&r, uids[0], nil, b, retries, &crashError{retries[uids[0]].Crashes})
+		r.upTo = 1
+		return r, nil
+	}
+	if err := v.take(uids); err != nil {
+		return r, err
+	}
+	defer v.letGo()
+	facts, err := v.session.Facts(ctx, uids)
+	if err != nil {
+		how := whose(ctx, err)
+		if how == ofMachine {
+			return r, err
+		}
+		v.pace.slower()
+		if len(uids) == 1 {
+			v.unread(&r, uids[0], nil, b, retries, err)
+			r.upTo = 1
+		}
+		if how == ofMessage {
+			err = nil // asked again for fewer at once
+		}
+		return r, err
+	}
+	v.pace.faster()
+	moves, err := e.Store.AnyMoves(v.mailbox.ID)
+	if err != nil {
+		return r, err
+	}
+	if len(retries) > 0 {
+		r.look.Read = map[uint32][]string{}
+		for _, uid := range uids {
+			if kept, is := retries[uid]; is {
+				r.look.Read[uid] = kept.Rules
+				if there := slices.ContainsFunc(facts, func(f source.Facts) bool { return f.UID == uid }); there && !b.retried {
+					r.look.Read[uid] = v.takers(b, uid)
+				}
+			}
+		}
+	}
+	for i := range facts {
+		f := &facts[i]
+		l, p, err := v.one(ctx, f, b, moves)
+		if l != nil && holding(r.letters)+l.spooled > mostSpooled {
+			l.close() // it is fetched again
+		}
+		switch how := whose(ctx, err); {
+		case err == nil:
+			if p.matched {
+				r.matched++
+			}
+			r.look.Messages = append(r.look.Messages, l.row)
+			r.look.Entries[l.row], r.look.After[l.row], r.look.Matched[l.row] = p.entries, p.after, p.matched
+			r.letters = append(r.letters, l)
+		case how == ofMachine:
+			return r, err
+		default:
+			var row *store.Message
+			if l != nil {
+				l.close()
+				row = l.row
+			}
+			delete(r.look.Read, f.UID)
+			v.unread(&r, f.UID, row, b, retries, err)
+			if how == ofMailbox {
+				r.upTo = slices.Index(uids, f.UID) + 1
+				return r, err
+			}
+		}
+	}
+	r.upTo = len(uids)
+	return r, nil
+}
+
+// crashError says that the program ended by its own fault while it read a message.
+type crashError struct{ times int }
+
+func (c *crashError) Error() string {
+	return fmt.Sprintf("Ink Tray itself ended %d times while it read this message", c.times)
+}
+
+// panicError says that a message could not be understood.
+type panicError struct{ cause any }
+
+func (p *panicError) Error() string { return "Ink Tray could not understand this message" }
+
+// unread keeps a message for another try, or puts it into the tray after too many.
+func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry, cause error) {
+	e := v.engine
+	now := e.Clock().UTC()
+	kept := retries[uid]
+	kept.MailboxID, kept.Folder, kept.UIDValidity, kept.UID = v.mailbox.ID, v.open, v.state.UIDValidity, uid
+	if kept.MadeAt.IsZero() {
+		kept.MadeAt = now
+	}
+	kept.PassID = 0
+	if b.pass.Kind == "old mail" {
+		kept.PassID = b.pass.ID
+	}
+	for _, id := range v.takers(b, uid) {
+		if !slices.Contains(kept.Rules, id) {
+			kept.Rules = append(kept.Rules, id)
+		}
+	}
+	if row != nil {
+		kept.Subject, kept.Sender = row.Subject, row.SenderAddress
+		r.look.Messages = append(r.look.Messages, row)
+	}
+	kept.Attempts++
+	kept.State, kept.Cause, kept.Advice, kept.DoneAt = store.RetryWaiting, "", "", nil
+	kept.Reason = reasonOf(cause)
+	next := now.Add(e.Pause(kept.Attempts - 1))
+	kept.NextAt = &next
+	var panicked *panicError
+	var crashed *crashError
+	if kept.Attempts >= mostReadings || errors.As(cause, &panicked) || errors.As(cause, &crashed) {
+		kept.State, kept.NextAt, kept.DoneAt, kept.Cause = store.RetryFailed, nil, &now, store.CauseUnread
+		kept.Advice = "Look at the message in the mail program and file it by hand, or try again."
+	}
+	e.Log.Warn("a message could not be read", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "attempt", kept.Attempts, "state", kept.State, "error", cause)
+	if panicked != nil {
+		e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause", panicked.cause)
+	}
+	r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
+}
+
+// reasonOf is an error as people read it.
+func reasonOf(err error) string {
+	var reach *source.Error
+	if errors.As(err, &reach) {
+		return reach.Problem
+	}
+	return err.Error()
+}
+
+// takers lists the rules that take a message, by id.
+func (v *visit) takers(b *batch, uid uint32) []string {
+	ids := []string{}
+	for _, r := range b.with(v.engine.running()) {
+		if r.Rule.Look.Looks(v.mailbox.Name) && b.takes(r, uid) {
+			ids = append(ids, r.Rule.ID)
+		}
+	}
+	return ids
+}
+
+// verdict is what becomes of one message.
+type verdict struct {
+	entries []store.Entry
+	after   []store.FollowUp
+	matched bool
+}
+
+// one reads and plans one message. Whatever goes wrong while it is understood is
+// the message's own trouble.
+func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) (l *letter, out verdict, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			out, err = verdict{}, &panicError{p}
+		}
+	}()
+	row, message, err := store.NewMessage(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
+	if err != nil {
+		return nil, out, err
+	}
+	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name}
+	if moves {
+		if l.from, l.returned, err = v.engine.Store.CameFrom(row); err != nil {
+			return l, out, err
+		}
+	}
+	out, err = v.plan(ctx, l, b)
+	return l, out, err
 }
 
 func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*store.Message][]store.Entry) error {
@@ -157,41 +343,20 @@ func holding(letters []*letter) (total int64) {
 	return total
 }
 
-// understand makes a row of a message's facts. A message that cannot be
-// understood is the message's own trouble: it is nil and waits in the tray.
-func (v *visit) understand(f *source.Facts) (row *store.Message, message *mail.Message, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			row, message, err = nil, nil, v.notUnderstood(f.UID, "", p)
-		}
-	}()
-	return store.NewMessage(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
-}
-
-// notUnderstood puts a message into the tray whose reading went wrong.
-func (v *visit) notUnderstood(uid uint32, subject string, cause any) error {
-	e := v.engine
-	e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause", cause)
-	called := fmt.Sprintf("The message “%s”", subject)
-	if subject == "" {
-		called = fmt.Sprintf("The message with the number %d", uid)
+// understand makes a row of a message's facts, nil where that goes wrong.
+func (v *visit) understand(f *source.Facts) (row *store.Message, message *mail.Message) {
+	row, message, err := understood(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
+	if err != nil {
+		v.engine.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", f.UID, "cause", err)
+		return nil, nil
 	}
-	err := e.Store.Tell(&store.Notice{Kind: "message", Object: fmt.Sprintf("%s/%s/%d", v.mailbox.ID, v.open, uid), MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
-		Text: fmt.Sprintf("%s in “%s”, %s, could not be understood, so nothing of it was filed.", called, v.mailbox.Name, v.open), Advice: "File it by hand."})
-	e.hub.send(Event{Kind: "tray"})
-	return err
+	return row, message
 }
 
 // plan decides what becomes of a message, fetching its text where a verdict
-// hangs on it. Whatever goes wrong while a message is understood is the
-// message's own trouble: it waits in the tray.
-func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.Entry, after []store.FollowUp, matched bool, err error) {
+// hangs on it.
+func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err error) {
 	e := v.engine
-	defer func() {
-		if p := recover(); p != nil {
-			entries, after, matched, err = nil, nil, false, v.notUnderstood(l.row.UID, l.row.Subject, p)
-		}
-	}()
 	var rules []*rule.Compiled
 	for _, r := range e.running() {
 		if r.Rule.Look.Looks(v.mailbox.Name) && v.watches(ctx, r) {
@@ -207,32 +372,32 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (entries []store.
 	setting := e.setting(l.mailbox, e.now())
 	now := e.Clock().UTC()
 	if b.pass.Since != nil && l.message.Received.Before(*b.pass.Since) {
-		return nil, nil, false, nil // the server's search is wide by a day
+		return out, nil // the server's search is wide by a day
 	}
 	p, err := e.settle(ctx, v.session, l, rules, setting)
 	if err != nil {
-		return nil, nil, false, err
+		return out, err
 	}
 	for _, pr := range p.Rules {
 		if !b.takes(pr.Rule, l.row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
 			continue
 		}
-		matched = true
+		out.matched = true
 		cabinets := map[string]store.Cabinet{}
 		for i := range pr.Items {
 			item := &pr.Items[i]
 			entry, err := e.entryOf(pr.Rule, item, cabinets, now)
 			if err != nil {
-				return nil, nil, false, err
+				return out, err
 			}
 			if !b.announced.IsZero() {
 				entry.AnnouncedAt = &b.announced
 			}
-			entries = append(entries, entry)
+			out.entries = append(out.entries, entry)
 		}
-		after = append(after, afterOf(&pr, b.pass.Kind == "old mail", now)...)
+		out.after = append(out.after, afterOf(&pr, b.pass.Kind == "old mail", now)...)
 	}
-	return entries, after, matched, nil
+	return out, nil
 }
 
 // entryOf makes the journal's line of an item as it was planned.

@@ -44,7 +44,7 @@ var safeguards = []safeguard{
 	{"claim of a kept content by one worker", "internal/engine/keep.go", " || !e.claim(entry.ID) {", " {", "./internal/engine AKeptContentIsInTheHands"},
 	{"one replacement at a time", "internal/engine/filing.go", "		g.replacing.Lock()\n		defer g.replacing.Unlock()\n	}\n	for {", "		_ = g\n	}\n	for {", "./internal/engine OfTwoReplacements"},
 	{"one undoing at a time", "internal/engine/undo.go", "	e.undoing.Lock()\n	defer e.undoing.Unlock()\n", "", "./internal/engine TwoUndoings"},
-	{"plans and progress in one commit", "internal/engine/process.go", "	if err := e.Store.Commit(look); err != nil {\n		return err\n	}\n", "	if err := e.Store.Commit(store.Look{Folder: b.folder}); err != nil {\n		return err\n	}\n	if err := e.Store.Commit(look); err != nil {\n		return err\n	}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"plans and progress in one commit", "internal/engine/process.go", "	if err := e.Store.Commit(*look); err != nil {\n		return err\n	}\n", "	if err := e.Store.Commit(store.Look{Folder: look.Folder}); err != nil {\n		return err\n	}\n	if err := e.Store.Commit(*look); err != nil {\n		return err\n	}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
 	{"commit of a staged item and its exact name", "internal/engine/filing.go", "			err = e.Store.Stage(entry, e.now())\n", "			if err = e.Store.Draw(entry, e.now()); err == nil {\n				entry.State = store.Staged\n			}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
 	{"a filed item and its line in the register in one commit", "internal/store/journal.go", "		return tx.Exec(\"UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?\", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error\n", "		return nil\n", "./internal/engine EveryFault.*/faults/none"},
 	{"sweep of unfinished files", "internal/engine/engine.go", "		e.recover(e.ctx, c.ID)\n		e.sweep(e.ctx, c.ID)\n", "		e.recover(e.ctx, c.ID)\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
@@ -55,7 +55,7 @@ var safeguards = []safeguard{
 	{"commit of what waits here for its cabinet", "internal/engine/keep.go", "	return e.Store.Spool(entry)\n}\n\n// keepContent", "	return nil\n}\n\n// keepContent", "./internal/engine OutlivesThePower"},
 	{"commit of an undoing before anything is moved", "internal/engine/undo.go", "	if err := e.Store.AskUndo(v, ids, &p); err != nil {\n		return p, err\n	}\n", "", "./internal/engine TakenBack"},
 	{"commit of a number before its name is used", "internal/engine/filing.go", "		if err := e.Store.Draw(entry, e.now()); err != nil {\n			return err\n		}\n		plan.Number", "		plan.Number", "./internal/engine RegisterNumber"},
-	{"what is being read, written down first", "internal/engine/process.go", "	if err := v.take(uids); err != nil {\n		return err\n	}\n", "", "./internal/engine WhatIsBeingRead"},
+	{"what is being read, written down first", "internal/engine/process.go", "	if err := v.take(uids); err != nil {\n		return r, err\n	}\n", "", "./internal/engine WhatIsBeingRead"},
 }
 
 // TestEverySafeguardIsNoticed proves that each safeguard stands where the list

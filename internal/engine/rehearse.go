@@ -251,7 +251,7 @@ func (r *rehearsal) planAll(all []planned) ([]planned, error) {
 				var m *mail.Message
 				if f := all[i].facts; f != nil {
 					m = f.Message(row.Folder)
-					m.SetReceived(r.engine.Clock())
+					m.SetReceived(f.Stored, r.engine.Clock())
 					*row = store.Shown(row.MailboxID, row.Folder, row.UIDValidity, f, m)
 				} else {
 					facts, err := row.Facts()

@@ -28,6 +28,7 @@ var Causes = []struct {
 	{store.CauseUnscanned, "Not scanned for viruses", "It is larger than the virus scanner takes. Look at it by other means, or ask the sender; then release it."},
 	{store.CauseCaution, "Take care", "It may hold a program, or nobody can look into it. Ask the sender whether it is meant; then release it."},
 	{store.CauseDoubtful, "In doubt", "Whether the rule is for the message hangs on something that cannot be read. Look at the message and decide."},
+	{store.CauseUnread, "Messages that could not be read", "Ink Tray could not read these messages, so no rule has looked at them. Try again, or look at them in the mail program and file them by hand."},
 	{store.CauseGone, "No longer in the mailbox", "The message was moved or deleted before it was filed. Put it back and try again, or set it aside."},
 	{store.CauseCabinet, "The cabinet refuses it", "Look at the cabinet, then try again, or file it elsewhere."},
 	{store.CauseMailbox, "Could not be read", "The mailbox failed again and again. Look at the mailbox, then try again."},
@@ -85,6 +86,9 @@ func summary(n *store.News) trayData {
 		}
 		for i := range n.Filings {
 			add(store.Cause(n.Filings[i].CheckState), n.Filings[i].Entry().String()+" "+path.Join(n.Filings[i].Folder, n.Filings[i].File))
+		}
+		for i := range n.Messages {
+			add(n.Messages[i].Cause, n.Messages[i].Called()+": "+n.Messages[i].Reason)
 		}
 		if g.Count > 0 {
 			d.Groups = append(d.Groups, g)

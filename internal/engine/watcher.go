@@ -26,9 +26,19 @@ const (
 	lookAgain     = 15 * time.Minute // how long a look may go unrecorded
 )
 
+// The states of a mailbox.
+const (
+	Connecting = "connecting"
+	Live       = "watched live"
+	AtInterval = "looked into at an interval"
+	OutOfReach = "out of reach"
+	Waits      = "waits" // for something on this machine, such as room on the disk
+	NotWatched = "not watched"
+)
+
 // Status is how a mailbox does.
 type Status struct {
-	State   string    `json:"state"` // connecting, watched live, looked into at an interval, out of reach, not watched
+	State   string    `json:"state"`
 	Since   time.Time `json:"since"`
 	Problem string    `json:"problem,omitempty"`
 	Advice  string    `json:"advice,omitempty"`
@@ -43,6 +53,8 @@ type watcher struct {
 	cancel  context.CancelFunc
 	done    chan struct{}
 	wake    chan struct{}
+	now     chan struct{} // somebody asks to try the mailbox now
+	pace    pace
 
 	mutex sync.Mutex
 	state Status
@@ -74,30 +86,47 @@ func (w *watcher) rouse() {
 	}
 }
 
-// run connects again and again, with growing pauses, until ctx ends.
+// tryNow ends the pause after a failure.
+func (w *watcher) tryNow() {
+	select {
+	case w.now <- struct{}{}:
+	default:
+	}
+}
+
+// run connects again and again, until ctx ends. The pauses grow with the failures
+// in a row; a connection over which anything was read or done begins them again.
 func (w *watcher) run(ctx context.Context) {
 	e := w.engine
 	for failures := 0; ctx.Err() == nil; {
-		began := e.Clock()
-		err := w.session(ctx)
+		progress, err := w.session(ctx)
 		if ctx.Err() != nil {
 			return
 		}
-		if e.Clock().Sub(began) > time.Minute {
+		if progress {
 			failures = 0
 		}
 		failures++
+		s := Status{State: OutOfReach, Since: e.Clock(), Problem: err.Error(), Looked: w.status().Looked}
+		s.SignIn = errors.Is(err, consent.ErrLost)
 		var reach *source.Error
 		lasting := errors.As(err, &reach) && reach.Lasting
-		s := Status{State: "out of reach", Since: e.Clock(), Problem: err.Error(), Looked: w.status().Looked}
-		s.SignIn = errors.Is(err, consent.ErrLost)
 		if reach != nil {
 			s.Problem, s.Advice = string(reach.Step)+": "+reach.Problem, reach.Advice
 		}
+		ours := whose(ctx, err) == ofMachine
+		if ours { // the mail server is not to blame
+			s.State, s.Problem, s.Advice = Waits, err.Error(), ""
+			if t := store.TroubleOf(err); t != nil {
+				s.Problem, s.Advice = t.Problem, t.Advice
+			}
+		}
 		w.set(s)
-		e.out("mailbox", w.mailbox)
-		e.Log.Warn("a mailbox is out of reach", "mailbox", w.mailbox, "error", err, "failures", failures)
-		if lasting || failures >= 3 {
+		if !ours {
+			e.out("mailbox", w.mailbox)
+		}
+		e.Log.Warn("a mailbox cannot be watched", "mailbox", w.mailbox, "error", err, "failures", failures)
+		if !ours && (lasting || failures >= 3) {
 			w.tell(s)
 		}
 		wait := e.Pause(failures - 1)
@@ -107,6 +136,7 @@ func (w *watcher) run(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-time.After(wait):
+		case <-w.now:
 		}
 	}
 }
@@ -129,65 +159,82 @@ func (w *watcher) tell(s Status) {
 	e.hub.send(Event{Kind: "tray"})
 }
 
-// session watches over one connection, until it fails.
-func (w *watcher) session(ctx context.Context) error {
+// session watches over one connection, until it fails. progress says whether a
+// look was completed or a message was read over it.
+func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	e := w.engine
 	m, err := e.Store.MailboxByID(store.System, w.mailbox)
 	if err != nil {
-		return err
+		return false, err
 	}
 	s, err := e.Reach(ctx, &m)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer s.Close()
 	for _, kind := range []string{"mailbox", "consent"} {
 		if settled, err := e.Store.Settle(kind, m.ID); err != nil {
-			return err
+			return false, err
 		} else if settled {
 			e.hub.send(Event{Kind: "tray"})
 		}
 	}
 	if err := e.back("mailbox", m.ID); err != nil {
-		return err
+		return false, err
 	}
-	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake}
+	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace}
 	defer v.leave()
+	defer func() { progress = progress || v.worked > 0 }()
 	rested := false // nothing happened for a while, and nothing was to be done
 	for announced := (source.Event{}); ; {
 		before := v.worked
 		if err := v.look(ctx, announced.At); err != nil {
-			return err
+			return progress, err
 		}
+		progress = true
 		rested = rested && v.worked == before
-		status := Status{State: "watched live", Since: e.Clock(), Looked: e.Clock()}
-		longest := min(v.interval(), longestIdle)
-		if s.Pushes() && len(v.folders) == 1 { // all is announced; but an announcement can be missed
-			longest = max(longest, announcedLook)
-		}
-		if !rested && s.Pushes() {
-			longest = min(longest, soonAfter)
-		}
+		status := Status{State: Live, Since: e.Clock(), Looked: e.Clock()}
 		if !s.Pushes() {
-			status.State = "looked into at an interval"
+			status.State = AtInterval
 		}
 		w.set(status)
-		if due, waits, err := e.Store.NextDue(m.ID, e.passesUnderway()); err != nil {
-			return err
-		} else if waits {
-			longest = min(longest, max(due.Sub(e.Clock()), 50*time.Millisecond))
-		}
-		if due, waits, err := e.Store.NextFollowUp(m.ID); err != nil {
-			return err
-		} else if waits {
-			longest = min(longest, max(due.Sub(e.Clock()), 50*time.Millisecond))
+		longest, err := v.longest(rested)
+		if err != nil {
+			return progress, err
 		}
 		began := e.Clock()
 		if announced, err = s.Wait(ctx, longest, w.wake); err != nil {
-			return err
+			return progress, err
 		}
 		rested = announced.At.IsZero() && e.Clock().Sub(began) >= longest
 	}
+}
+
+// longest is how long to wait for an announcement before the next look.
+func (v *visit) longest(rested bool) (time.Duration, error) {
+	e := v.engine
+	longest := min(v.interval(), longestIdle)
+	if v.session.Pushes() && len(v.folders) == 1 && !v.expects { // all is announced; but an announcement can be missed
+		longest = max(longest, announcedLook)
+	}
+	if !rested && v.session.Pushes() {
+		longest = min(longest, soonAfter)
+	}
+	passes := e.passesUnderway()
+	for _, next := range []func() (time.Time, bool, error){
+		func() (time.Time, bool, error) { return e.Store.NextDue(v.mailbox.ID, passes) },
+		func() (time.Time, bool, error) { return e.Store.NextRetry(v.mailbox.ID, passes) },
+		func() (time.Time, bool, error) { return e.Store.NextFollowUp(v.mailbox.ID) },
+	} {
+		due, waits, err := next()
+		if err != nil {
+			return 0, err
+		}
+		if waits {
+			longest = min(longest, max(due.Sub(e.Clock()), 50*time.Millisecond))
+		}
+	}
+	return longest, nil
 }
 
 // visit is a watcher's work over one connection. The first of its folders is
@@ -209,6 +256,8 @@ type visit struct {
 	open    string
 	state   source.State
 	hand    string // the file that names what is being read
+	pace    *pace
+	expects bool // a rule waits for a folder that is not there, or looks into folders that it does not name
 }
 
 // interval is how often folders are looked into that the server does not announce.
@@ -228,6 +277,9 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 	}
 	for {
 		if err := v.due(ctx); err != nil {
+			return err
+		}
+		if err := v.retry(ctx); err != nil {
 			return err
 		}
 		if err := v.follow(ctx); err != nil {
@@ -400,18 +452,16 @@ func (v *visit) enter(ctx context.Context, folder string, fresh bool) error {
 }
 
 // places finds the folders to look into: the inbox, for it is there that
-// rehearsals look, and those that rules name by path or role.
+// rehearsals look, and those that rules name by path or role. A rule gets a start
+// mark in each of its folders; where a folder is not there, the mark waits for it.
 func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 	folders := []string{"INBOX"}
-	marks, err := v.marks()
-	if err != nil {
-		return err
-	}
 	if slices.ContainsFunc(rules, func(r *rule.Compiled) bool {
 		return r.Rule.Look.Looks(v.mailbox.Name) && wide(&r.Rule.Look)
 	}) {
 		v.relist() // folders may have been made since
 	}
+	v.expects = false
 	again := false // the folders are asked for again at the next look
 	for _, r := range rules {
 		if !r.Rule.Look.Looks(v.mailbox.Name) {
@@ -421,37 +471,18 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 		if err != nil {
 			return err
 		}
-		for _, name := range gone {
-			again = true
-			if err := v.tellGone(ctx, r, name); err != nil {
-				return err
-			}
+		v.expects = v.expects || wide(&r.Rule.Look) || len(gone) > 0
+		again = again || len(gone) > 0
+		if err := v.await(ctx, r, gone); err != nil {
+			return err
 		}
-		for _, name := range r.Rule.Look.In() {
-			if slices.Contains(gone, name) {
-				continue
-			}
-			if _, err := v.engine.Store.Settle("folder", v.mailbox.ID+"/"+name); err != nil {
-				return err
-			}
-		}
-		var places []store.Place
 		for _, path := range paths {
 			if !slices.Contains(folders, path) {
 				folders = append(folders, path)
 			}
-			places = append(places, store.Place{MailboxID: v.mailbox.ID, Folder: path})
 		}
-		missing := places[:0]
-		for _, p := range places {
-			if _, ok := marks[r.Rule.ID+"\x00"+p.Folder]; !ok {
-				missing = append(missing, p)
-			}
-		}
-		if len(missing) > 0 { // a mailbox or folder that came after the rule was switched on
-			if err := v.engine.Store.AddMarks(r.Rule.ID, missing, v.engine.Clock()); err != nil {
-				return err
-			}
+		if err := v.mark(ctx, r, paths); err != nil {
+			return err
 		}
 	}
 	v.folders = folders
@@ -459,6 +490,102 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 		v.relist()
 	}
 	return nil
+}
+
+// await tells of folders that a rule names and that are not there, and notes that
+// the rule waits for them. It settles what was told of those that are there.
+func (v *visit) await(ctx context.Context, r *rule.Compiled, gone []string) error {
+	e := v.engine
+	for _, name := range gone {
+		if err := e.Store.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: name}, e.Clock().UTC()); err != nil {
+			return err
+		}
+		if err := v.tellGone(ctx, r, name); err != nil {
+			return err
+		}
+	}
+	for _, name := range r.Rule.Look.In() {
+		if slices.Contains(gone, name) {
+			continue
+		}
+		if _, err := e.Store.Settle("folder", v.mailbox.ID+"/"+name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mark gives a rule its start marks in folders where it has none.
+func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) error {
+	e := v.engine
+	marks, err := v.marks()
+	if err != nil {
+		return err
+	}
+	for _, name := range r.Rule.Look.In() { // a folder that the rule waited for, by its role or in other letters
+		was, waits := marks[r.Rule.ID+"\x00"+name]
+		if !waits || !was.Awaited {
+			continue
+		}
+		path, err := v.find(ctx, name)
+		if err != nil {
+			return err
+		}
+		for _, at := range paths {
+			if _, there := marks[r.Rule.ID+"\x00"+at]; there || !(at == path || r.Rule.Look.Subfolders && strings.HasPrefix(at, path+"/") || path == "" && strings.HasPrefix(strings.ToLower(at), strings.ToLower(name)+"/")) {
+				continue
+			}
+			if err := e.Store.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: at}, was.MadeAt); err != nil {
+				return err
+			}
+		}
+	}
+	if marks, err = v.marks(); err != nil {
+		return err
+	}
+	for _, path := range paths {
+		if _, there := marks[r.Rule.ID+"\x00"+path]; there {
+			continue
+		}
+		began, err := e.beganToLook(r, v.mailbox, path)
+		if err != nil {
+			return err
+		}
+		if err := e.Store.AddMarks(r.Rule.ID, []store.Place{{MailboxID: v.mailbox.ID, Folder: path}}, began); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// beganToLook is since when a rule looks into a folder: since it was switched on,
+// since the mailbox was added, or since the change by which the rule looks there,
+// whichever came last.
+func (e *Engine) beganToLook(r *rule.Compiled, m *store.Mailbox, folder string) (time.Time, error) {
+	began := m.MadeAt
+	row, err := e.Store.RuleByID(r.Rule.ID)
+	if err != nil {
+		return began, err
+	}
+	if row.OnAt != nil && row.OnAt.After(began) {
+		began = *row.OnAt
+	}
+	revisions, err := e.Store.Revisions(r.Rule.ID)
+	if err != nil {
+		return began, err
+	}
+	since := time.Time{}
+	for i := range revisions { // the newest first
+		document, err := rule.ParseRule([]byte(revisions[i].Document))
+		if err != nil || !document.Look.Looks(m.Name) || !inFolders(&document.Look, folder) {
+			break
+		}
+		since = revisions[i].MadeAt
+	}
+	if since.After(began) {
+		began = since
+	}
+	return began.UTC(), nil
 }
 
 // tellGone tells that a folder is not there that a rule looks into. A folder with
@@ -614,41 +741,33 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	if folder == v.folders[0] {
 		v.seen = v.state
 	}
-	row, err := e.Store.Folder(v.mailbox.ID, folder)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		if OwnMail(v.mailbox) { // all that is there came after the mailbox was made
-			return v.renumbered(ctx, store.Folder{MailboxID: v.mailbox.ID, Path: folder})
-		}
-		if since, appeared := v.appeared(folder); appeared {
-			return v.renumbered(ctx, store.Folder{MailboxID: v.mailbox.ID, Path: folder, LookedAt: since})
-		}
-		return v.first(ctx, folder)
-	case err != nil:
-		return err
-	case row.UIDValidity != v.state.UIDValidity:
-		return v.renumbered(ctx, row)
-	}
 	marks, err := v.marks()
 	if err != nil {
 		return err
+	}
+	row, err := e.Store.Folder(v.mailbox.ID, folder)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return v.first(ctx, folder, marks)
+	case err != nil:
+		return err
+	case row.UIDValidity != v.state.UIDValidity:
+		return v.renumbered(ctx, row, marks)
 	}
 	if v.state.UIDNext > row.UIDNext {
 		uids, err := v.session.UIDs(ctx, source.Query{From: row.UIDNext})
 		if err != nil {
 			return err
 		}
-		for len(uids) > 0 {
-			some := uids[:min(batchSize, len(uids))]
-			uids = uids[len(some):]
-			row.UIDNext, row.LookedAt = some[len(some)-1]+1, e.Clock()
-			if len(uids) == 0 {
-				row.UIDNext = max(row.UIDNext, v.state.UIDNext)
-			}
-			err := v.process(ctx, some, &batch{folder: &row, announced: announced, pass: &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name},
-				takes: func(r *rule.Compiled, uid uint32) bool {
-					m, ok := marks[r.Rule.ID+"\x00"+folder]
-					return ok && m.UIDValidity == v.state.UIDValidity && uid >= m.UIDNext
+		if len(uids) > 0 {
+			err = v.process(ctx, uids, &batch{announced: announced, pass: v.livePass(), takes: v.byMarks(marks),
+				through: func(look *store.Look, uid uint32, _, _ int, last bool) {
+					row.UIDNext, row.LookedAt = uid+1, e.Clock()
+					if last {
+						row.UIDNext = max(row.UIDNext, v.state.UIDNext)
+					}
+					now := row
+					look.Folder = &now
 				}})
 			if err != nil {
 				return err
@@ -665,137 +784,79 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 	return nil
 }
 
-// appeared says whether a folder was made while a rule looked into everything within
-// another, and since when nobody has looked.
-func (v *visit) appeared(folder string) (time.Time, bool) {
+// livePass is a pass over new mail.
+func (v *visit) livePass() *store.Pass {
+	return &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name}
+}
+
+// byMarks says which rules take a message of the open folder: those whose start
+// mark lies before it.
+func (v *visit) byMarks(marks map[string]store.StartMark) func(*rule.Compiled, uint32) bool {
+	folder, validity := v.open, v.state.UIDValidity
+	return func(r *rule.Compiled, uid uint32) bool {
+		m, ok := marks[r.Rule.ID+"\x00"+folder]
+		return ok && m.UIDValidity == validity && uid >= m.UIDNext
+	}
+}
+
+// retry reads messages again that could not be read before.
+func (v *visit) retry(ctx context.Context) error {
 	e := v.engine
-	if folder == "INBOX" {
-		return time.Time{}, false
-	}
-	inbox, err := e.Store.Folder(v.mailbox.ID, "INBOX")
-	if err != nil {
-		return time.Time{}, false
-	}
-	for _, r := range e.running() {
-		l := &r.Rule.Look
-		if wide(l) && l.Looks(v.mailbox.Name) && inFolders(l, folder) && !slices.ContainsFunc(l.In(), func(name string) bool { return strings.EqualFold(name, folder) }) && v.looked(r, inbox.LookedAt) {
-			return inbox.LookedAt, true
-		}
-	}
-	return time.Time{}, false
-}
-
-// looked says whether a rule, as it is now, had been at work in the mailbox at a
-// moment: a folder that it did not know then was made later.
-func (v *visit) looked(r *rule.Compiled, at time.Time) bool {
-	revision, err := v.engine.Store.Revision(r.Rule.ID, r.Revision)
-	if err != nil || !revision.MadeAt.Before(at) {
-		return false
-	}
-	marks, err := v.engine.Store.Marks(v.mailbox.ID)
-	return err == nil && slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == r.Rule.ID && m.MadeAt.Before(at) })
-}
-
-// first gets to know a folder: nothing in it is new, and the last messages are
-// kept for rehearsals.
-func (v *visit) first(ctx context.Context, folder string) error {
-	uids, err := v.session.UIDs(ctx, source.Query{})
-	if err != nil {
-		return err
-	}
-	facts, err := v.facts(ctx, uids[max(0, len(uids)-firstLook):])
-	if err != nil {
-		return err
-	}
-	now := v.engine.Clock()
-	look := store.Look{Folder: &store.Folder{MailboxID: v.mailbox.ID, Path: folder, UIDValidity: v.state.UIDValidity, UIDNext: v.state.UIDNext, ModSeq: v.state.ModSeq, LookedAt: now}}
-	for i := range facts {
-		m, _, err := v.understand(&facts[i])
-		if err != nil {
+	for {
+		rows, err := e.Store.DueRetries(v.mailbox.ID, e.Clock(), e.passesUnderway(), batchSize)
+		if err != nil || len(rows) == 0 {
 			return err
 		}
-		if m != nil {
-			look.Messages = append(look.Messages, m)
+		for i := range rows {
+			if err := v.retryOne(ctx, &rows[i]); err != nil {
+				return err
+			}
 		}
 	}
-	return v.engine.Store.Commit(look)
 }
 
-// renumbered meets a folder whose messages got new numbers (RFC 9051 section
-// 2.3.1.1). What is recognised was seen before; what is not and came after the
-// last look is new; what is not and is older is left for a person to decide.
-func (v *visit) renumbered(ctx context.Context, row store.Folder) error {
+// retryOne reads one message again.
+func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 	e := v.engine
-	last, appeared := row.LookedAt, row.UIDValidity == 0
-	row.UIDValidity, row.UIDNext, row.ModSeq = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq
-	uids, err := v.session.UIDs(ctx, source.Query{})
+	err := v.enter(ctx, r.Folder, false)
+	var gone *source.Error
+	if errors.As(err, &gone) && gone.Step == source.Folders && gone.Lasting {
+		return e.Store.DropRetry(r.ID) // the folder is gone, and the message with it
+	}
 	if err != nil {
 		return err
+	}
+	if v.state.UIDValidity != r.UIDValidity {
+		if v.folders != nil && r.State == store.RetryWaiting && slices.Contains(v.folders, r.Folder) {
+			return v.folder(ctx, r.Folder, time.Time{}) // all of it is decided under the new numbers
+		}
+		return e.Store.FailRetry(r.ID, "the mail server gave the messages of the folder new numbers before Ink Tray could read this one",
+			"Let the rule file old mail again.", e.Clock())
 	}
 	marks, err := v.marks()
 	if err != nil {
 		return err
 	}
-	older := 0
-	var fresh []uint32
-	for len(uids) > 0 {
-		some := uids[:min(batchSize, len(uids))]
-		uids = uids[len(some):]
-		facts, err := v.facts(ctx, some)
-		if err != nil {
-			return err
-		}
-		var look store.Look
-		for i := range facts {
-			m, message, err := v.understand(&facts[i])
-			if err != nil {
-				return err
+	b := &batch{pass: v.livePass(), retried: true}
+	byMarks := v.byMarks(marks)
+	b.takes = func(c *rule.Compiled, uid uint32) bool {
+		return slices.Contains(r.Rules, c.Rule.ID) || slices.Contains(r.Rules, store.ByStartMarks) && byMarks(c, uid)
+	}
+	if r.PassID > 0 { // the rule of a pass files old mail though it is off
+		pass, err := e.Store.Pass(store.System, r.PassID)
+		switch {
+		case err == nil:
+			b.pass = &pass
+			if row, err := e.Store.RuleByID(pass.RuleID); err == nil && !row.Removed {
+				if b.own, err = e.rule(row.ID, row.Revision); err != nil {
+					return err
+				}
 			}
-			if m == nil {
-				continue
-			}
-			known, err := e.Store.Known(v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
-			if err != nil {
-				return err
-			}
-			switch {
-			case known:
-				look.Messages = append(look.Messages, m)
-			case message.Received.After(last):
-				fresh = append(fresh, facts[i].UID)
-			default:
-				older++
-				look.Messages = append(look.Messages, m)
-			}
-		}
-		if err := e.Store.Commit(look); err != nil {
+		case !errors.Is(err, store.ErrNotFound):
 			return err
 		}
 	}
-	for len(fresh) > 0 {
-		some := fresh[:min(batchSize, len(fresh))]
-		fresh = fresh[len(some):]
-		err := v.process(ctx, some, &batch{pass: &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name},
-			takes: func(r *rule.Compiled, _ uint32) bool { _, ok := marks[r.Rule.ID+"\x00"+row.Path]; return ok }})
-		if err != nil {
-			return err
-		}
-	}
-	if err := e.Store.Renumber(&row); err != nil {
-		return err
-	}
-	look := store.Look{Folder: &row}
-	row.LookedAt = e.Clock()
-	if older > 0 {
-		look.Notice = &store.Notice{Kind: "renumbered", Object: v.mailbox.ID + "/" + row.Path, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
-			Text:   fmt.Sprintf("The mail server numbered the folder “%s” of “%s” anew, and %d messages in it were not seen before, though they are older than the last look. Nothing of them was filed.", row.Path, v.mailbox.Name, older),
-			Advice: "If they should be filed, let the rule file old mail."}
-		if appeared {
-			look.Notice.Kind, look.Notice.Text = "appeared", fmt.Sprintf("The folder “%s” of “%s” is new, and %d messages in it are older than the last look. Nothing of them was filed.", row.Path, v.mailbox.Name, older)
-		}
-	}
-	e.hub.send(Event{Kind: "tray"})
-	return e.Store.Commit(look)
+	return v.process(ctx, []uint32{r.UID}, b)
 }
 
 // relabelled looks at messages on which a label was put that a rule asks for,
@@ -830,8 +891,13 @@ func (v *visit) relabelled(ctx context.Context, row *store.Folder, announced tim
 		return err
 	}
 	row.LookedAt = e.Clock()
-	return v.process(ctx, uids, &batch{folder: row, announced: announced, pass: &store.Pass{Kind: "live", MailboxID: v.mailbox.ID, MadeBy: store.System.Name},
-		takes: func(r *rule.Compiled, _ uint32) bool { return asking[r.Rule.ID] }})
+	return v.process(ctx, uids, &batch{announced: announced, pass: v.livePass(),
+		takes: func(r *rule.Compiled, _ uint32) bool { return asking[r.Rule.ID] },
+		through: func(look *store.Look, _ uint32, _, _ int, last bool) {
+			if last { // before that, some of them would not be asked for again
+				look.Folder = row
+			}
+		}})
 }
 
 // newlyLabelled keeps the messages on which one of the labels was not when they
@@ -843,10 +909,11 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 	for len(uids) > 0 {
 		some := uids[:min(batchSize, len(uids))]
 		uids = uids[len(some):]
-		facts, err := v.facts(ctx, some)
+		facts, unread, err := v.facts(ctx, some)
 		if err != nil {
 			return nil, err
 		}
+		news = append(news, unread...)
 		known, err := e.Store.MessagesOf(v.mailbox.ID, v.open, v.state.UIDValidity, some)
 		if err != nil {
 			return nil, err

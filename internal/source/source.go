@@ -19,6 +19,9 @@ type Folder struct {
 	Role       string `json:"role"` // inbox, archive, drafts, sent, junk, trash, all, flagged or ""
 	Selectable bool   `json:"selectable"`
 	Shared     bool   `json:"shared,omitempty"` // it is another user's, or everybody's (RFC 2342)
+	// Unreadable says that the server gives the folder a name that cannot be read, so
+	// it cannot be opened. Path is the name as the server sent it.
+	Unreadable bool `json:"unreadable,omitempty"`
 }
 
 // State is what a folder says of itself when it is opened (RFC 9051 section 2.3.1.1).
@@ -32,7 +35,9 @@ type State struct {
 // Facts are what is kept of a message without reading its contents.
 type Facts struct {
 	UID       uint32
-	Received  time.Time
+	Received  time.Time   // when the mail server took the message in (INTERNALDATE); zero where the source does not know
+	Stored    time.Time   // when the message's file was written, where that is the moment of delivery; else zero
+	Origin    mail.Origin // from where Received is known, of a message that was kept before; else ""
 	Size      int64
 	Flags     []string
 	Header    mail.Header // the fields of mail.HeaderFields
@@ -40,9 +45,19 @@ type Facts struct {
 	Whole     bool // the server's account of the structure was unusable; parts are read from the whole message
 }
 
+// Arrived is when the message came to the place where it is now, as far as that does
+// not depend on what the message says of itself. It is zero where nobody knows.
+func (f *Facts) Arrived() time.Time {
+	if f.Received.IsZero() {
+		return f.Stored
+	}
+	return f.Received
+}
+
 // Message makes the facts into a message.
 func (f *Facts) Message(folder string) *mail.Message {
 	m := mail.New(f.Header, &f.Structure)
+	m.Origin = f.Origin
 	m.Received, m.Size, m.Flags, m.Folder = f.Received, f.Size, f.Flags, folder
 	return m
 }
@@ -105,6 +120,14 @@ type Glancer interface {
 
 // ErrGone says that the message is no longer in the folder.
 var ErrGone = errors.New("the message is no longer in the folder")
+
+// ErrRenumbered says that the messages of the open folder got new UIDs
+// (RFC 9051 section 2.3.1.1) while the connection was made again.
+var ErrRenumbered = errors.New("the messages of the folder got new numbers")
+
+// ErrNothing says that the server gave nothing of a part that has octets according
+// to the message's structure.
+var ErrNothing = errors.New("the mail server gave nothing of a part that has content")
 
 // Step and Error are those of reaching a server.
 type (

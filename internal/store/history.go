@@ -302,11 +302,13 @@ func (s *Store) ForgetPasses(before time.Time) (int, error) {
 			return done.Error
 		}
 		n = int(done.RowsAffected)
-		return errors.Join(
-			tx.Exec("DELETE FROM pass_messages WHERE pass_id NOT IN (SELECT id FROM passes)").Error,
-			tx.Exec(`DELETE FROM messages WHERE seen_at < ? AND received_at < ? AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id)
-				AND NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id) AND NOT EXISTS (SELECT 1 FROM pass_messages p WHERE p.message_id = messages.id)`, at, at).Error,
-			tx.Exec("DELETE FROM post WHERE made_at < ? AND state IN ('done', 'set aside')", at).Error)
+		return exec(tx,
+			statement{"DELETE FROM pass_messages WHERE pass_id NOT IN (SELECT id FROM passes)", nil},
+			statement{"DELETE FROM retries WHERE state = 'set aside' AND done_at < ?", []any{at}},
+			statement{`DELETE FROM messages WHERE seen_at < ? AND received_at < ? AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id)
+				AND NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id) AND NOT EXISTS (SELECT 1 FROM pass_messages p WHERE p.message_id = messages.id)
+				AND NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id)`, []any{at, at}},
+			statement{"DELETE FROM post WHERE made_at < ? AND state IN ('done', 'set aside')", []any{at}})
 	})
 	return n, err
 }

@@ -22,9 +22,12 @@ func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, n
 		return nil, nil, err
 	}
 	m := f.Message(folder)
-	m.SetReceived(now)
+	m.SetReceived(f.Stored, now)
 	fingerprint := m.Fingerprint()
 	row := Shown(mailboxID, folder, uidValidity, f, m)
+	if m.Received.IsZero() {
+		row.ReceivedAt = now.UTC() // for the order of lists only: ReceivedFrom says that it is not known
+	}
 	row.Fingerprint, row.Header, row.Structure, row.Whole, row.SeenAt = fingerprint[:], f.Header.Bytes(), structure, f.Whole, now
 	return &row, m, nil
 }
@@ -33,15 +36,18 @@ func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, n
 func Shown(mailboxID, folder string, uidValidity uint32, f *source.Facts, m *mail.Message) Message {
 	sender := m.Envelope.Sender()
 	return Message{
-		MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity, UID: f.UID, ReceivedAt: m.Received.UTC(), Size: f.Size, Flags: append([]string{}, f.Flags...),
+		MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity, UID: f.UID, ReceivedAt: m.Received.UTC(), ReceivedFrom: m.Origin, Size: f.Size, Flags: append([]string{}, f.Flags...),
 		Subject: m.Envelope.Subject, SenderName: sender.Name, SenderAddress: sender.String(), Attachments: len(m.Items()),
 	}
 }
 
 // Facts reads a row back.
 func (m *Message) Facts() (*source.Facts, error) {
-	f := &source.Facts{UID: m.UID, Received: m.ReceivedAt, Size: m.Size, Flags: m.Flags, Whole: m.Whole}
+	f := &source.Facts{UID: m.UID, Received: m.ReceivedAt, Origin: m.ReceivedFrom, Size: m.Size, Flags: m.Flags, Whole: m.Whole}
 	f.Header, _ = mail.ParseHeader(m.Header)
+	if m.ReceivedFrom == mail.Unknown {
+		f.Received = time.Time{}
+	}
 	return f, jsonv2.Unmarshal(m.Structure, &f.Structure)
 }
 
@@ -55,16 +61,27 @@ func (s *Store) FoldersOf(mailboxID string) ([]Folder, error) {
 	return list[Folder](s.read.Where("mailbox_id = ?", mailboxID).Order("path"))
 }
 
-// Look is what one look at a folder found: everything in it is committed at
-// once, so that a message is either planned or will be looked at again.
+// Look is what one look at a folder found. Everything in it is committed
+// together, so a message is either decided, kept for another try, or looked at
+// again.
 type Look struct {
-	Folder   *Folder // how far it came; nil leaves it
+	Folder   *Folder // how far it was looked through; nil leaves that as it was
 	Messages []*Message
 	Entries  map[*Message][]Entry // what is planned; the rows are filled in
 	After    map[*Message][]FollowUp
-	Matched  map[*Message]bool
-	Pass     *Pass // its position and counts
+	Matched  map[*Message]bool // messages that the pass decided, and whether a rule is for them
+	Retries  []UnreadMessage
+	Read     map[uint32][]string // messages that were read after all, by UID, and for which rules
+	Pass     *Pass               // its position and counts
 	Notice   *Notice
+	In       Place // the folder that Read is about
+	Validity uint32
+}
+
+// UnreadMessage is a message that could not be read to its end.
+type UnreadMessage struct {
+	Retry   Retry
+	Message *Message // its facts; nil where they are not known
 }
 
 // Commit keeps a look.
@@ -99,8 +116,8 @@ func (s *Store) Commit(l Look) error {
 			if err := addFollowUps(tx, after); err != nil {
 				return err
 			}
-			if l.Pass != nil {
-				looked = append(looked, PassMessage{l.Pass.ID, m.ID, l.Matched[m]})
+			if matched, decided := l.Matched[m]; decided && l.Pass != nil {
+				looked = append(looked, PassMessage{l.Pass.ID, m.ID, matched})
 			}
 			entries := l.Entries[m]
 			for i := range entries {
@@ -124,12 +141,24 @@ func (s *Store) Commit(l Look) error {
 				return err
 			}
 		}
+		if err := settleRetries(tx, l.In, l.Validity, l.Read, time.Now().UTC()); err != nil {
+			return err
+		}
+		for i := range l.Retries {
+			r := l.Retries[i].Retry
+			if m := l.Retries[i].Message; m != nil {
+				r.MessageID = m.ID
+			}
+			if err := keepRetry(tx, &r); err != nil {
+				return err
+			}
+		}
 		if l.Folder != nil {
 			if err := tx.Save(l.Folder).Error; err != nil {
 				return err
 			}
 			// Marks that waited for the folder to be opened begin here.
-			if err := tx.Exec("UPDATE start_marks SET uid_validity = ?, uid_next = ? WHERE mailbox_id = ? AND folder = ? AND uid_validity = 0",
+			if err := tx.Exec("UPDATE start_marks SET uid_validity = ?, uid_next = CASE WHEN awaited THEN 1 ELSE ? END, awaited = FALSE WHERE mailbox_id = ? AND folder = ? AND (uid_validity = 0 OR awaited)",
 				l.Folder.UIDValidity, l.Folder.UIDNext, l.Folder.MailboxID, l.Folder.Path).Error; err != nil {
 				return err
 			}
@@ -206,11 +235,62 @@ func (s *Store) SetFlags(ids map[int64][]string) error {
 	})
 }
 
-// Renumber moves a folder's start marks to a new numbering.
-func (s *Store) Renumber(f *Folder) error {
+// Renumber keeps a look into a folder that was numbered anew, once everything in
+// it is decided. What was to be read again under the former numbers is forgotten,
+// except for passes over old mail: these messages wait in the tray.
+func (s *Store) Renumber(l Look) error {
+	f := l.Folder
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE start_marks SET uid_validity = ?, uid_next = 1 WHERE mailbox_id = ? AND folder = ? AND uid_validity <> 0", f.UIDValidity, f.MailboxID, f.Path).Error
+		former := []any{f.MailboxID, f.Path, f.UIDValidity}
+		err := exec(tx,
+			statement{"UPDATE start_marks SET uid_validity = ?, uid_next = 1, awaited = FALSE WHERE mailbox_id = ? AND folder = ?", []any{f.UIDValidity, f.MailboxID, f.Path}},
+			statement{"DELETE FROM retries WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND pass_id = 0", former},
+			statement{`UPDATE retries SET state = 'failed', cause = 'unread', next_at = NULL, done_at = ?,
+				reason = 'the mail server gave the messages of the folder new numbers before Ink Tray could read this one', advice = 'Let the rule file old mail again.'
+				WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND state = 'waiting'`, append([]any{time.Now().UTC()}, former...)})
+		if err != nil {
+			return err
+		}
+		if err := tx.Save(f).Error; err != nil || l.Notice == nil {
+			return err
+		}
+		return putNotice(tx, l.Notice)
 	})
+}
+
+// PendingPrints lists the fingerprints of the messages of a folder that are still
+// to be read, as far as their facts are known.
+func (s *Store) PendingPrints(mailboxID, folder string, uidValidity uint32) (map[string]bool, error) {
+	var prints [][]byte
+	err := s.read.Raw(`SELECT m.fingerprint FROM retries r JOIN messages m ON m.id = r.message_id
+		WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ? AND r.state <> 'set aside'`, mailboxID, folder, uidValidity).Scan(&prints).Error
+	pending := make(map[string]bool, len(prints))
+	for _, p := range prints {
+		pending[string(p)] = true
+	}
+	return pending, err
+}
+
+// RenameFolder gives everything that is known of a mail folder to the same folder
+// under its new name.
+func (s *Store) RenameFolder(mailboxID, from, to string) error {
+	return s.change(func(tx *gorm.DB) error {
+		return exec(tx,
+			statement{"UPDATE folders SET path = ? WHERE mailbox_id = ? AND path = ?", []any{to, mailboxID, from}},
+			statement{"UPDATE messages SET folder = ? WHERE mailbox_id = ? AND folder = ?", []any{to, mailboxID, from}},
+			statement{"UPDATE retries SET folder = ? WHERE mailbox_id = ? AND folder = ?", []any{to, mailboxID, from}},
+			statement{`UPDATE OR REPLACE start_marks SET folder = ? WHERE mailbox_id = ? AND folder = ?`, []any{to, mailboxID, from}})
+	})
+}
+
+// LastMessages lists the last messages of a folder that are known, by UID.
+func (s *Store) LastMessages(mailboxID, folder string, uidValidity uint32, most int) (map[uint32]Message, error) {
+	rows, err := list[Message](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity).Order("uid DESC").Limit(most))
+	found := make(map[uint32]Message, len(rows))
+	for _, m := range rows {
+		found[m.UID] = m
+	}
+	return found, err
 }
 
 // Moved finds the same message under another numbering of its folder, or in
@@ -266,7 +346,7 @@ func (s *Store) MessagesOf(mailboxID, folder string, uidValidity uint32, uids []
 	if len(uids) == 0 {
 		return nil, nil
 	}
-	rows, err := s.read.Model(&Message{}).Select("id, uid, received_at, size, flags, subject, sender_name, sender_address, attachments, header, structure, whole").
+	rows, err := s.read.Model(&Message{}).Select("id, uid, received_at, received_from, size, flags, subject, sender_name, sender_address, attachments, header, structure, whole").
 		Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid BETWEEN ? AND ? AND erased_at IS NULL", mailboxID, folder, uidValidity, slices.Min(uids), slices.Max(uids)).Rows()
 	if err != nil {
 		return nil, err
@@ -276,7 +356,7 @@ func (s *Store) MessagesOf(mailboxID, folder string, uidValidity uint32, uids []
 	for rows.Next() { // by hand: a rehearsal reads ten thousand of them
 		m := Message{MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity}
 		var flags string
-		if err := rows.Scan(&m.ID, &m.UID, &m.ReceivedAt, &m.Size, &flags, &m.Subject, &m.SenderName, &m.SenderAddress, &m.Attachments, &m.Header, &m.Structure, &m.Whole); err != nil {
+		if err := rows.Scan(&m.ID, &m.UID, &m.ReceivedAt, &m.ReceivedFrom, &m.Size, &flags, &m.Subject, &m.SenderName, &m.SenderAddress, &m.Attachments, &m.Header, &m.Structure, &m.Whole); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal([]byte(flags), &m.Flags); err != nil {
@@ -306,8 +386,51 @@ func (s *Store) UnfinishedPasses() ([]Pass, error) {
 // AddPass begins a pass.
 func (s *Store) AddPass(p *Pass) error {
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Create(p).Error, note(tx, p.MadeBy, "begin pass", p.Kind))
+		if err := tx.Create(p).Error; err != nil {
+			return err
+		}
+		return note(tx, p.MadeBy, "begin pass", p.Kind)
 	})
+}
+
+// DecidedIn lists the messages of a folder that a pass decided, or kept for
+// another try, by UID.
+func (s *Store) DecidedIn(passID int64, mailboxID, folder string, uidValidity uint32) (map[uint32]bool, error) {
+	var uids []uint32
+	err := s.read.Raw(`SELECT m.uid FROM pass_messages p JOIN messages m ON m.id = p.message_id
+		WHERE p.pass_id = ? AND m.mailbox_id = ? AND m.folder = ? AND m.uid_validity = ?
+		UNION SELECT r.uid FROM retries r WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ?`,
+		passID, mailboxID, folder, uidValidity, mailboxID, folder, uidValidity).Scan(&uids).Error
+	decided := make(map[uint32]bool, len(uids))
+	for _, uid := range uids {
+		decided[uid] = true
+	}
+	return decided, err
+}
+
+// RestartFolder takes out of a pass what it decided in its current folder, which
+// was numbered anew since. p is changed as the records are.
+func (s *Store) RestartFolder(p *Pass, mailboxID, folder string) error {
+	next := *p
+	next.Total -= p.Position.Count
+	next.Looked -= p.Position.Decided
+	next.Matched -= p.Position.Matched
+	next.Position = Position{Done: p.Position.Done}
+	err := s.change(func(tx *gorm.DB) error {
+		if err := tx.Exec(`DELETE FROM pass_messages WHERE pass_id = ? AND message_id IN
+			(SELECT id FROM messages WHERE mailbox_id = ? AND folder = ? AND uid_validity = ?)`, p.ID, mailboxID, folder, p.Position.Validity).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM retries WHERE pass_id = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?",
+			p.ID, mailboxID, folder, p.Position.Validity).Error; err != nil {
+			return err
+		}
+		return savePass(tx, &next)
+	})
+	if err == nil {
+		*p = next
+	}
+	return err
 }
 
 // SavePass keeps how far a pass has come. A pass that somebody stopped or paused
@@ -317,7 +440,7 @@ func (s *Store) SavePass(p *Pass) error {
 }
 
 func savePass(tx *gorm.DB, p *Pass) error {
-	return tx.Model(p).Select("state", "total", "looked", "matched", "position", "note", "ended_at").Updates(p).Error
+	return tx.Model(p).Select("state", "total", "looked", "matched", "gone", "unread", "position", "note", "ended_at").Updates(p).Error
 }
 
 // Counts is how many items of a pass have which verdict.
@@ -405,6 +528,7 @@ func (s *Store) LongSettled(mailboxID, folder string, uidValidity uint32, before
 		Where("uid < (SELECT uid_next FROM folders WHERE mailbox_id = messages.mailbox_id AND path = messages.folder)").
 		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND j.state IN ('planned', 'staged', 'held', 'failed'))").
 		Where("NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id AND f.state IN ('waiting', 'begun', 'failed', 'unsure'))").
+		Where("NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id AND r.state <> 'set aside')").
 		Order("uid").Scan(&uids).Error
 	return uids, err
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"time"
 
+	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/register"
 )
 
@@ -129,6 +130,7 @@ type Rule struct {
 	Document string // JSON
 	Removed  bool
 	MadeAt   time.Time
+	OnAt     *time.Time // when it was switched on; nil where it never was
 }
 
 // RuleRevision is one state of a rule.
@@ -148,6 +150,7 @@ type StartMark struct {
 	UIDValidity uint32 // 0 until the folder was opened
 	UIDNext     uint32
 	MadeAt      time.Time
+	Awaited     bool // the mailbox did not have the folder when the rule named it
 }
 
 // Folder is how far a mail folder has been looked through.
@@ -169,6 +172,7 @@ type Message struct {
 	UID           uint32
 	Fingerprint   []byte
 	ReceivedAt    time.Time
+	ReceivedFrom  mail.Origin // from where that is known; with mail.Unknown it is the moment when Ink Tray saw the message
 	Size          int64
 	Flags         []string `gorm:"serializer:json"`
 	Subject       string
@@ -259,6 +263,7 @@ const (
 	CauseCaution    Cause = "caution"     // a program, or what may hold one
 	CauseVirus      Cause = "virus"       // the virus scanner found something
 	CauseUnscanned  Cause = "unscanned"   // the virus scanner does not take it
+	CauseUnread     Cause = "unread"      // the message could not be read
 	CauseGone       Cause = "gone"        // the message or the attachment is not there any more
 	CauseCabinet    Cause = "cabinet"     // the cabinet refuses
 	CauseMailbox    Cause = "mailbox"     // the mailbox failed again and again
@@ -381,13 +386,38 @@ type Outage struct {
 	Told   []string `gorm:"serializer:json"` // the alarms that told of it
 }
 
-// Death counts how often the program ended while it read a message alone.
-type Death struct {
-	MailboxID   string `gorm:"primaryKey"`
-	Folder      string `gorm:"primaryKey"`
-	UIDValidity uint32 `gorm:"primaryKey;autoIncrement:false"`
-	UID         uint32 `gorm:"primaryKey;autoIncrement:false"`
-	Count       int
+// RetryState is where a message stands that could not be read to its end.
+type RetryState string
+
+// The states of such a message.
+const (
+	RetrySuspect  RetryState = "suspect"   // the program ended while it read this message among others; it is read alone
+	RetryWaiting  RetryState = "waiting"   // it is tried again at NextAt
+	RetryFailed   RetryState = "failed"    // it waits in the tray
+	RetrySetAside RetryState = "set aside" // a person took it out of the tray
+)
+
+// Retry is a message that could not be read to its end.
+type Retry struct {
+	ID          int64 `gorm:"primaryKey"`
+	MailboxID   string
+	Folder      string
+	UIDValidity uint32
+	UID         uint32
+	MessageID   int64 // 0 while its facts are not known
+	Subject     string
+	Sender      string
+	Rules       []string `gorm:"serializer:json"` // the rules that take it, by id; see ByStartMarks
+	PassID      int64    // the pass over old mail that met it; 0 for new mail
+	State       RetryState
+	Attempts    int
+	Crashes     int // how often the program ended while it read this message alone
+	Cause       Cause
+	Reason      string
+	Advice      string
+	NextAt      *time.Time // nil for now
+	MadeAt      time.Time
+	DoneAt      *time.Time // when it came into the tray
 }
 
 // PassMessage is a message that a pass looked at.
@@ -543,6 +573,8 @@ type Pass struct {
 	Total     int
 	Looked    int
 	Matched   int
+	Gone      int      // messages that were gone before they were read
+	Unread    int      // messages that could not be read; they are in the tray
 	Position  Position `gorm:"serializer:json"`
 	Note      string
 	PerMinute int    // at most so many messages a minute; 0 for no limit
@@ -556,11 +588,19 @@ type Pass struct {
 // TableName is plural in its own way.
 func (Pass) TableName() string { return "passes" }
 
-// Position is how far a pass over old mail has come.
+// Position is how far a pass over old mail has come. It changes only in the
+// commit that keeps what was decided.
 type Position struct {
-	Done    []string `json:"done,omitempty"` // "mailbox id/folder" that are finished
-	Current string   `json:"current,omitempty"`
-	UID     uint32   `json:"uid,omitempty"` // the last one that was planned
+	Done    []string `json:"done,omitempty"`    // "mailbox id/folder" that are finished
+	Current string   `json:"current,omitempty"` // the folder that is being read, in the same form
+	// The rest is about the current folder.
+	Validity uint32 `json:"validity,omitempty"` // its UIDVALIDITY
+	First    uint32 `json:"first,omitempty"`    // the messages of the pass have UIDs from First to Last
+	Last     uint32 `json:"last,omitempty"`
+	Count    int    `json:"count,omitempty"`   // how many there were when the pass opened the folder
+	UID      uint32 `json:"uid,omitempty"`     // the last message that was decided, gone or kept for another try
+	Decided  int    `json:"decided,omitempty"` // messages
+	Matched  int    `json:"matched,omitempty"` // of these, messages for which the rule is
 }
 
 // Notice is something that waits for a person and is no item.

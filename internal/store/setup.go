@@ -365,7 +365,24 @@ func (s *Store) SwitchOn(ruleID string, places []Place, now time.Time, actor str
 		if err := addMarks(tx, ruleID, places, now); err != nil {
 			return err
 		}
-		return errors.Join(tx.Exec("UPDATE rules SET running = TRUE WHERE id = ?", ruleID).Error, note(tx, actor, "switch rule on", r.Name))
+		if err := tx.Exec("UPDATE rules SET running = TRUE, on_at = ? WHERE id = ?", now, ruleID).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "switch rule on", r.Name)
+	})
+}
+
+// AwaitFolder notes that a rule names a folder which the mailbox does not have. What
+// is in the folder when it appears is new to the rule.
+func (s *Store) AwaitFolder(ruleID string, p Place, now time.Time) error {
+	var waits int64
+	err := s.read.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited", ruleID, p.MailboxID, p.Folder).Count(&waits).Error
+	if err != nil || waits > 0 {
+		return err
+	}
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec(`INSERT INTO start_marks (rule_id, mailbox_id, folder, uid_validity, uid_next, made_at, awaited) VALUES (?, ?, ?, 0, 0, ?, TRUE)
+			ON CONFLICT DO UPDATE SET awaited = TRUE`, ruleID, p.MailboxID, p.Folder, now).Error
 	})
 }
 

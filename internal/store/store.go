@@ -129,7 +129,7 @@ func openOn(folder, vfs string) (*Store, error) {
 	if s.write, err = open(path, vfs, 1); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
-	if err := migrate(s.write); err != nil {
+	if err := migrate(s.write, 0); err != nil {
 		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
 	}
 	if s.read, err = open(path, vfs, 4); err != nil {
@@ -160,7 +160,8 @@ func (s *Store) Ready(ctx context.Context) error {
 	return s.read.WithContext(ctx).Exec("SELECT 1").Error
 }
 
-func migrate(db *gorm.DB) error {
+// migrate brings the records to a version; 0 is the newest.
+func migrate(db *gorm.DB, upTo int) error {
 	var version int
 	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
 		return err
@@ -175,7 +176,7 @@ func migrate(db *gorm.DB) error {
 		if err != nil {
 			return fmt.Errorf("migration %s has no number", base)
 		}
-		if number <= version {
+		if number <= version || upTo > 0 && number > upTo {
 			continue
 		}
 		text, err := migrations.ReadFile(name)
@@ -283,7 +284,26 @@ func explain(err error) error {
 	case errors.Is(err, gorm.ErrDuplicatedKey):
 		return ErrTaken
 	}
+	if t := TroubleOf(err); t != nil {
+		return t
+	}
 	return err
+}
+
+// statement is one SQL statement with its arguments.
+type statement struct {
+	sql  string
+	args []any
+}
+
+// exec runs statements one after the other and stops at the first that fails.
+func exec(tx *gorm.DB, all ...statement) error {
+	for _, one := range all {
+		if err := tx.Exec(one.sql, one.args...).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // first reads one row.

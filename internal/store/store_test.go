@@ -452,20 +452,9 @@ func TestAMessageThatWasMovedAwayMeanwhileIsNotMetAgain(t *testing.T) {
 func TestAnUpgradeLetsRulesReplyAsTheyDid(t *testing.T) {
 	for _, document := range []string{`{"afterwards":[{"reply":{"text":"Thank you"}}]}`, `{"afterwards":[{"mark":"read"}]}`} {
 		folder := t.TempDir()
+		recordsOf(t, folder, 6, "INSERT INTO rules (id, name, place, running, revision, document, removed, made_at) VALUES ('r', 'r', 1, TRUE, 1, '"+document+"', FALSE, CURRENT_TIMESTAMP)")
 		s, err := Open(folder)
 		if err != nil {
-			t.Fatal(err)
-		}
-		for _, sql := range []string{"DROP TABLE topic_examples", "DROP TABLE topics", "ALTER TABLE journal DROP COLUMN topic", "ALTER TABLE journal DROP COLUMN looked", "PRAGMA user_version = 6",
-			"INSERT INTO rules (id, name, place, running, revision, document, removed, made_at) VALUES ('r', 'r', 1, TRUE, 1, '" + document + "', FALSE, CURRENT_TIMESTAMP)"} {
-			if err := s.write.Exec(sql).Error; err != nil {
-				t.Fatal(err)
-			}
-		}
-		if err := s.Close(); err != nil {
-			t.Fatal(err)
-		}
-		if s, err = Open(folder); err != nil {
 			t.Fatal(err)
 		}
 		kept, err := s.Setting("trust")
@@ -475,5 +464,32 @@ func TestAnUpgradeLetsRulesReplyAsTheyDid(t *testing.T) {
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// recordsOf makes records as an earlier version of the schema had them.
+func recordsOf(t *testing.T, folder string, version int, statements ...string) {
+	t.Helper()
+	if _, err := openKey(filepath.Join(folder, "secret.key")); err != nil {
+		t.Fatal(err)
+	}
+	db, err := open(filepath.Join(folder, "inktray.db"), "", 1)
+	if err == nil {
+		err = migrate(db, version)
+	}
+	for _, sql := range statements {
+		if err == nil {
+			err = db.Exec(sql).Error
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	pool, err := db.DB()
+	if err == nil {
+		err = pool.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -9,11 +9,14 @@ import (
 )
 
 // Matters are things of the tray by their numbers: items, follow-ups, what was to
-// be sent, and filings, by their lines of the journal.
-type Matters struct{ Items, FollowUps, Posts, Filings []int64 }
+// be sent, filings by their lines of the journal, and messages that could not be
+// read by the numbers of their retries.
+type Matters struct{ Items, FollowUps, Posts, Filings, Messages []int64 }
 
 // Len is how many there are.
-func (m *Matters) Len() int { return len(m.Items) + len(m.FollowUps) + len(m.Posts) + len(m.Filings) }
+func (m *Matters) Len() int {
+	return len(m.Items) + len(m.FollowUps) + len(m.Posts) + len(m.Filings) + len(m.Messages)
+}
 
 const inTray = "state IN ('failed', 'unsure')"
 
@@ -33,7 +36,8 @@ func (s *Store) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 		v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?", cause).Order("id").Pluck("id", &m.Items).Error,
 		v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.FollowUps).Error,
 		v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.Posts).Error,
-		v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?", cause).Order("year, number").Pluck("journal_id", &m.Filings).Error)
+		v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?", cause).Order("year, number").Pluck("journal_id", &m.Filings).Error,
+		v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?", cause).Order("id").Pluck("id", &m.Messages).Error)
 	return m, err
 }
 
@@ -43,7 +47,7 @@ func (s *Store) TrayCounts(v Viewer) (map[Cause]int, error) {
 	for _, from := range []struct {
 		model        any
 		where, cause string
-	}{{&Entry{}, "state IN ('held', 'failed')", "cause"}, {&FollowUp{}, inTray, "cause"}, {&Post{}, inTray, "cause"}, {&Filing{}, inTrayOfFilings, "check_state"}} {
+	}{{&Entry{}, "state IN ('held', 'failed')", "cause"}, {&FollowUp{}, inTray, "cause"}, {&Post{}, inTray, "cause"}, {&Filing{}, inTrayOfFilings, "check_state"}, {&Retry{}, "state = 'failed'", "cause"}} {
 		var rows []struct {
 			Cause Cause
 			N     int
@@ -112,6 +116,11 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 		if d.Given != "again" {
 			return nil
 		}
+		read, err := retryAgain(tx, v, m.Messages)
+		if err != nil {
+			return err
+		}
+		n += read
 		for _, of := range []struct {
 			table string
 			ids   []int64
@@ -155,7 +164,11 @@ func (s *Store) SetAside(v Viewer, m Matters, reason string, now time.Time) (n i
 		if err != nil {
 			return err
 		}
-		n = len(entries) + settled
+		aside, err := setRetriesAside(tx, v, m.Messages, reason)
+		if err != nil {
+			return err
+		}
+		n = len(entries) + settled + aside
 		for _, of := range []struct {
 			table string
 			ids   []int64
@@ -181,11 +194,12 @@ type News struct {
 	Posts     []Post
 	Notices   []Notice
 	Filings   []Filing // whose file is missing or changed
+	Messages  []Retry  // that could not be read
 }
 
 // Len is how many matters it holds.
 func (n *News) Len() int {
-	return len(n.Entries) + len(n.FollowUps) + len(n.Posts) + len(n.Notices) + len(n.Filings)
+	return len(n.Entries) + len(n.FollowUps) + len(n.Posts) + len(n.Notices) + len(n.Filings) + len(n.Messages)
 }
 
 // Oldest is when the first of them came.
@@ -211,6 +225,9 @@ func (n *News) Oldest() time.Time {
 	for i := range n.Filings {
 		older(n.Filings[i].CheckedAt)
 	}
+	for i := range n.Messages {
+		older(n.Messages[i].DoneAt)
+	}
 	return oldest
 }
 
@@ -231,6 +248,9 @@ func (s *Store) NewsSince(since time.Time) (n News, err error) {
 		return n, err
 	}
 	if n.Filings, err = list[Filing](s.read.Where(inTrayOfFilings+" AND (SELECT max(at) FROM register_events e WHERE e.year = register.year AND e.number = register.number AND e.kind IN ('missing', 'changed')) > ?", at).Order("year, number").Limit(mostNews)); err != nil {
+		return n, err
+	}
+	if n.Messages, err = list[Retry](s.read.Where("state = 'failed' AND done_at > ?", at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
 	n.Notices, err = list[Notice](s.read.Where("made_at > ?", at).Order("id").Limit(mostNews))
@@ -409,42 +429,5 @@ func (s *Store) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) err
 			o.Told = append(o.Told, alarm.ID)
 		}
 		return errors.Join(tx.Model(o).Select("told").Updates(o).Error, putNotice(tx, n), tx.Model(alarm).Select("rang_at").Updates(alarm).Error)
-	})
-}
-
-// Died records that the program ended while it read messages. One that it read
-// alone is counted; of several it cannot be said which it was, so they are only
-// known to be suspect.
-func (s *Store) Died(list []Death) error {
-	alone := 0
-	if len(list) == 1 {
-		alone = 1
-	}
-	return s.change(func(tx *gorm.DB) error {
-		for _, d := range list {
-			err := tx.Exec("INSERT INTO deaths (mailbox_id, folder, uid_validity, uid, count) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count + ?", d.MailboxID, d.Folder, d.UIDValidity, d.UID, alone, alone).Error
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// Deaths lists the suspect messages of a folder, and how often the program ended
-// on each while it read that one alone.
-func (s *Store) Deaths(mailboxID, folder string, uidValidity uint32) (map[uint32]int, error) {
-	rows, err := list[Death](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity))
-	found := make(map[uint32]int, len(rows))
-	for _, d := range rows {
-		found[d.UID] = d.Count
-	}
-	return found, err
-}
-
-// Survived forgets that the program ended on a message.
-func (s *Store) Survived(mailboxID, folder string, uidValidity, uid uint32) error {
-	return s.change(func(tx *gorm.DB) error {
-		return tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", mailboxID, folder, uidValidity, uid).Delete(&Death{}).Error
 	})
 }

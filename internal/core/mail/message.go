@@ -74,7 +74,8 @@ func (e Envelope) Recipients() []Address { return slices.Concat(e.To, e.Cc) }
 // Message is one message as far as it has been read.
 type Message struct {
 	Envelope  Envelope
-	Received  time.Time // INTERNALDATE; see SetReceived for sources without one
+	Received  time.Time // when it was received; zero where nobody knows. See SetReceived
+	Origin    Origin    // from where Received is known
 	Size      int64     // octets of the whole message
 	Flags     []string  // IMAP flags and keywords, as the server wrote them
 	Folder    string    // path of the mail folder, "/" between levels
@@ -167,16 +168,47 @@ func New(header Header, structure *Structure) *Message {
 	return m
 }
 
-// SetReceived fills Received where the source has no INTERNALDATE: the topmost
-// Received field, else the moment the message was taken in.
-func (m *Message) SetReceived(taken time.Time) {
-	if !m.Received.IsZero() {
+// Origin says from where the time of receipt of a message is known.
+type Origin string
+
+// The origins, the most reliable first.
+const (
+	ByServer Origin = "server"         // the mail server recorded it (INTERNALDATE)
+	ByField  Origin = "received field" // the topmost Received field that can be read (RFC 5321 section 4.4)
+	ByFile   Origin = "file"           // the time of the message's file, or of the line that parts it from others
+	ByDate   Origin = "date field"     // the Date field, which the sender wrote
+	Unknown  Origin = "unknown"
+)
+
+// SetReceived fills Received and Origin, by the same rule for every source: what
+// the mail server recorded, else the topmost Received field, else stored, the time
+// of the message's file, else the Date field. A field that names a moment before
+// 1980 or after tomorrow is passed over. Received stays zero where nothing is known.
+func (m *Message) SetReceived(stored, now time.Time) {
+	if m.Origin != "" {
+		if m.Origin == Unknown {
+			m.Received = time.Time{}
+		}
 		return
 	}
-	m.Received = taken
-	v := m.Header.Get("Received") // the topmost
-	if t, ok := ParseDate(v[strings.LastIndexByte(v, ';')+1:]); ok {
-		m.Received = t
+	if !m.Received.IsZero() {
+		m.Origin = ByServer
+		return
+	}
+	plausible := func(t time.Time) bool { return t.Year() >= 1980 && t.Before(now.Add(24*time.Hour)) }
+	for _, v := range m.Header.All("Received") {
+		if t, ok := ParseDate(v[strings.LastIndexByte(v, ';')+1:]); ok && plausible(t) {
+			m.Received, m.Origin = t, ByField
+			return
+		}
+	}
+	switch {
+	case plausible(stored):
+		m.Received, m.Origin = stored, ByFile
+	case plausible(m.Envelope.Date):
+		m.Received, m.Origin = m.Envelope.Date, ByDate
+	default:
+		m.Origin = Unknown
 	}
 }
 
@@ -264,6 +296,18 @@ func (m *Message) Walk(f func(p *Part) bool) {
 		return true
 	}
 	walk(&m.Root)
+}
+
+// PartOf finds a part by its item number, nil where there is none.
+func (m *Message) PartOf(item string) *Part {
+	var found *Part
+	m.Walk(func(p *Part) bool {
+		if p.Item == item && p.Media() != "multipart" {
+			found = p
+		}
+		return found == nil
+	})
+	return found
 }
 
 // TextParts are the parts that make up the body a person reads, in order. Of

@@ -24,6 +24,9 @@ type guard struct {
 	timeout atomic.Int64 // of one read, in nanoseconds
 	failed  atomic.Pointer[error]
 	read    atomic.Int64 // octets, for measurements
+	mender  *mender
+	raw     []byte // where octets are read into
+	mended  []byte // what the parser has not read yet
 
 	head    []byte // how the line begins
 	bye     atomic.Pointer[string]
@@ -36,22 +39,56 @@ type guard struct {
 	literal int64 // octets of a literal still to come
 }
 
+// newGuard wraps a connection; timeout is that of one read.
+func newGuard(conn net.Conn, timeout time.Duration) *guard {
+	g := &guard{Conn: conn, number: -1, mender: newMender()}
+	g.timeout.Store(int64(timeout))
+	return g
+}
+
 func (g *guard) Read(p []byte) (int, error) {
-	if err := g.failed.Load(); err != nil {
-		return 0, *err
+	for len(g.mended) == 0 {
+		if err := g.failed.Load(); err != nil {
+			return 0, *err
+		}
+		if err := g.fill(len(p)); err != nil {
+			g.failed.CompareAndSwap(nil, &err)
+			if len(g.mended) == 0 {
+				return 0, err
+			}
+		}
 	}
+	n := copy(p, g.mended)
+	g.mended = g.mended[n:]
+	return n, nil
+}
+
+// fill reads from the connection and mends what came.
+func (g *guard) fill(most int) error {
 	if err := g.Conn.SetReadDeadline(time.Now().Add(time.Duration(g.timeout.Load()))); err != nil {
-		return 0, err
+		return err
 	}
-	n, err := g.Conn.Read(p)
+	if cap(g.raw) < most {
+		g.raw = make([]byte, most)
+	}
+	raw := g.raw[:max(most, 1)]
+	n, err := g.Conn.Read(raw)
 	g.read.Add(int64(n))
-	if err == nil {
-		err = g.scan(p[:n])
+	if hostile := g.scan(raw[:n]); hostile != nil {
+		return hostile
 	}
-	if err != nil {
-		g.failed.Store(&err)
+	g.mended = g.mender.feed(raw[:n], g.mended[:0])
+	return err
+}
+
+// lost says why the connection ended, nil where it did not, or where only this side
+// ended it, as the parser does with an answer that it cannot read.
+func (g *guard) lost() error {
+	err := g.failed.Load()
+	if err == nil || errors.Is(*err, net.ErrClosed) || errors.Is(*err, errHostile) {
+		return nil
 	}
-	return n, err
+	return *err
 }
 
 func (g *guard) Write(p []byte) (int, error) {

@@ -4,8 +4,11 @@ package imap
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
+	"net"
+	"strings"
 	"time"
 
 	imaplib "github.com/emersion/go-imap/v2"
@@ -91,22 +94,21 @@ func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
 	if err != nil {
 		return err
 	}
-	g := &guard{Conn: conn, number: -1}
-	g.timeout.Store(int64(c.timeout()))
+	if c.Encryption == reach.StartTLS {
+		if conn, err = c.startTLS(ctx, conn, tlsConfig); err != nil {
+			return err
+		}
+	}
+	g := newGuard(conn, c.timeout())
+	if c.Encryption == reach.StartTLS {
+		// What the server said before the encryption counts for nothing, also not
+		// what it can do (RFC 9051 section 6.2.1).
+		g.mended = []byte("* OK encrypted\r\n")
+	}
 	options := &imapclient.Options{TLSConfig: tlsConfig, UnilateralDataHandler: s.handler()}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
-	switch c.Encryption {
-	case reach.TLS, reach.None:
-		s.client = imapclient.New(g, options)
-	default:
-		s.client, err = imapclient.NewStartTLS(g, options)
-		if err != nil {
-			conn.Close()
-			return c.Explain(err)
-		}
-	}
-	s.guard = g
+	s.client, s.guard = imapclient.New(g, options), g
 	if err := s.client.WaitGreeting(); err != nil {
 		s.Close()
 		problem := fmt.Sprintf("the server at %s does not speak IMAP (%v)", c.Address(), reach.Cause(err))
@@ -120,6 +122,69 @@ func (s *Session) connect(ctx context.Context, done func(source.Check)) error {
 	}
 	ok(source.SignIn, "signed in as %s", c.Username)
 	return nil
+}
+
+// maxPlain bounds a line of a server before the encryption, in octets.
+const maxPlain = 8 << 10
+
+// startTLS begins the encryption on a plain connection (RFC 9051 section 6.2.1). It
+// reads octet by octet, so nothing that was sent in plain is taken for encrypted. The
+// error, if any, is a *source.Error, and the connection is closed then.
+func (c *Config) startTLS(ctx context.Context, conn net.Conn, config *tls.Config) (net.Conn, error) {
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	fail := func(err error) (net.Conn, error) {
+		conn.Close()
+		return nil, err
+	}
+	line := func() (string, error) {
+		var text []byte
+		for one := make([]byte, 1); len(text) < maxPlain; {
+			if _, err := conn.Read(one); err != nil {
+				return "", err
+			}
+			if text = append(text, one[0]); one[0] == '\n' {
+				return strings.TrimRight(string(text), "\r\n"), nil
+			}
+		}
+		return "", errors.New("its line has no end")
+	}
+	if err := conn.SetDeadline(time.Now().Add(c.timeout())); err != nil {
+		return fail(c.Explain(err))
+	}
+	greeting, err := line()
+	if kind, _, _ := strings.Cut(strings.TrimPrefix(greeting, "* "), " "); err == nil && !strings.EqualFold(kind, "OK") {
+		err = fmt.Errorf("it greets with %q", greeting)
+	}
+	if err != nil {
+		return fail(&source.Error{Step: source.Connection, Problem: fmt.Sprintf("the server at %s does not speak IMAP (%v)", c.Address(), reach.Cause(err)), Advice: "Check the port: " + c.Ports + ".", Err: err})
+	}
+	if _, err := conn.Write([]byte("S1 STARTTLS\r\n")); err != nil {
+		return fail(c.Explain(err))
+	}
+	for {
+		answer, err := line()
+		if err != nil {
+			return fail(c.Explain(err))
+		}
+		tagged, ours := strings.CutPrefix(answer, "S1 ")
+		if !ours {
+			continue // something that the server says unasked
+		}
+		if kind, text, _ := strings.Cut(tagged, " "); !strings.EqualFold(kind, "OK") {
+			return fail(&source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the server at %s does not begin an encrypted connection (%s)", c.Address(), text),
+				Advice: "Check that port and encryption go together: " + c.Ports + ".", Lasting: true})
+		}
+		break
+	}
+	secured := tls.Client(conn, config)
+	if err := secured.HandshakeContext(ctx); err != nil {
+		return fail(c.Explain(err))
+	}
+	if err := conn.SetDeadline(time.Time{}); err != nil {
+		return fail(c.Explain(err))
+	}
+	return secured, nil
 }
 
 // signIn signs in by password or token.
@@ -145,14 +210,25 @@ func (s *Session) signIn(c *Config) error {
 		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the connection ended while signing in (%v)%s", reach.Cause(err), s.guard.farewell()), Err: err}
 	}
 	e := &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the server refuses the name %q or %s (%s)", c.Username, what, answer.Text), Advice: advice, Err: err}
-	switch answer.Code {
-	case imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse, imaplib.ResponseCodeLimit, imaplib.ResponseCodeServerBug:
+	if !refusesForGood(answer.Code) {
 		e.Problem, e.Advice = fmt.Sprintf("the server lets nobody sign in now (%s)", answer.Text), "Ink Tray tries again by itself."
-	default:
-		e.Lasting = true
-		if c.Token != "" {
-			e.Err = errors.Join(reach.ErrToken, err)
-		}
+		return e
+	}
+	e.Lasting = true
+	if c.Token != "" {
+		e.Err = errors.Join(reach.ErrToken, err)
 	}
 	return e
+}
+
+// refusesForGood says whether a refused sign-in is about the name or the secret, by
+// its response code (RFC 5530 section 3; RFC 9051 section 7.1). Most servers give
+// none in that case. Every other code, such as THROTTLED, is about this moment.
+func refusesForGood(code imaplib.ResponseCode) bool {
+	switch code {
+	case "", imaplib.ResponseCodeAuthenticationFailed, imaplib.ResponseCodeAuthorizationFailed, imaplib.ResponseCodeExpired,
+		imaplib.ResponseCodePrivacyRequired, imaplib.ResponseCodeContactAdmin, imaplib.ResponseCodeNoPerm:
+		return true
+	}
+	return false
 }

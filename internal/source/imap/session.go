@@ -36,11 +36,13 @@ type Session struct {
 	events  chan source.Event
 	names   map[string]string // folder path to the server's name
 	folder  string
-	noStore bool // the server knows no CONDSTORE
+	state   source.State // of the folder when it was opened
+	noStore bool         // the server knows no CONDSTORE
 
 	prefixes  []string       // of other users' and shared folders; nil until asked
 	separator rune           // of the server's folder names
 	keeps     []imaplib.Flag // that can be put on messages of the folder opened by Write
+	arrival   arrival        // of the message that is being read whole
 }
 
 var _ source.Session = (*Session)(nil)
@@ -90,6 +92,10 @@ func (s *Session) run(ctx context.Context, f func() error) error {
 
 // lost says what went wrong in an exchange, and what to do about it.
 func (s *Session) lost(step source.Step, doing string, err error) error {
+	var known *source.Error
+	if errors.As(err, &known) {
+		return err
+	}
 	var answer *imaplib.Error
 	if !errors.As(err, &answer) {
 		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("%s: the connection ended (%v)%s", doing, reach.Cause(err), s.guard.farewell()), Err: err}
@@ -98,7 +104,7 @@ func (s *Session) lost(step source.Step, doing string, err error) error {
 	switch answer.Code {
 	case imaplib.ResponseCodeOverQuota:
 		e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%s)", doing, answer.Text), "Make room in the mailbox, or have it enlarged; then try again."
-	case imaplib.ResponseCodeLimit, imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse, "THROTTLED":
+	case imaplib.ResponseCodeLimit, imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse, imaplib.ResponseCodeServerBug, "THROTTLED":
 		e.Step, e.Problem, e.Advice = source.Connection, fmt.Sprintf("%s: the server asks to wait (%s)", doing, answer.Text), "Ink Tray waits and goes on by itself."
 	case imaplib.ResponseCodeNoPerm:
 		e.Advice = "Have the rights on this folder extended on the mail server."
@@ -159,6 +165,9 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 		}
 		s.names[f.Path] = d.Mailbox
 		folders = append(folders, f)
+	}
+	for _, name := range s.guard.mender.unreadable() {
+		folders = append(folders, source.Folder{Path: strings.ToValidUTF8(name, "\uFFFD"), Unreadable: true})
 	}
 	return folders, nil
 }
@@ -254,6 +263,7 @@ func (s *Session) choose(ctx context.Context, folder string, readOnly bool) (sou
 	s.folder, s.keeps = folder, data.PermanentFlags
 	state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), Messages: data.NumMessages, ModSeq: data.HighestModSeq}
 	s.noStore = state.ModSeq == 0
+	s.state = state
 	if state.UIDNext == 0 { // allowed by RFC 3501: ask for the last message
 		uids, err := s.UIDs(ctx, source.Query{})
 		if err != nil {
@@ -342,7 +352,7 @@ func (s *Session) factsOf(ctx context.Context, uids []uint32) ([]source.Facts, e
 	if err == nil {
 		return s.complete(ctx, uids, facts)
 	}
-	if !unreadable(err) || ctx.Err() != nil {
+	if !s.unreadable(err) || ctx.Err() != nil {
 		return nil, s.lost(source.Folders, "reading messages", err)
 	}
 	if err := s.again(ctx); err != nil {
@@ -378,6 +388,9 @@ func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Fa
 		if err == nil && len(one) == 0 {
 			one, err = s.whole(ctx, uid)
 		}
+		if err == nil && len(one) == 0 {
+			return nil, &source.Error{Step: source.Folders, Problem: "the mail server lists the message and does not give it", Err: source.ErrNothing}
+		}
 		if err != nil {
 			return nil, s.lost(source.Folders, fmt.Sprintf("reading the message with UID %d", uid), err)
 		}
@@ -387,28 +400,30 @@ func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Fa
 	return facts, nil
 }
 
-// unreadable tells an answer that the parser refuses from a connection that broke.
-func unreadable(err error) bool {
-	if errors.Is(err, errHostile) {
-		return true
-	}
+// unreadable tells an answer that the parser refuses from a connection that broke:
+// the parser ends the connection from this side, with all octets in order.
+func (s *Session) unreadable(err error) bool {
 	var answer *imaplib.Error
-	if errors.As(err, &answer) {
+	var known *source.Error
+	if errors.As(err, &answer) || errors.As(err, &known) {
 		return false
 	}
-	text := err.Error()
-	return strings.Contains(text, "imapwire:") || strings.Contains(text, "in response") || strings.Contains(text, "in body") || strings.Contains(text, "in envelope") ||
-		strings.Contains(text, "in msg-att") || strings.Contains(text, "expected") || strings.Contains(text, "panic")
+	return errors.Is(err, errHostile) || s.guard.lost() == nil && s.guard.bye.Load() == nil
 }
 
-// again makes the connection anew and opens the same folder.
+// again makes the connection anew and opens the same folder. The error is
+// source.ErrRenumbered where the folder's messages have other numbers now.
 func (s *Session) again(ctx context.Context) error {
-	folder := s.folder
+	folder, before := s.folder, s.state.UIDValidity
 	s.Close()
 	if err := s.connect(ctx, func(source.Check) {}); err != nil {
 		return err
 	}
-	_, err := s.Open(ctx, folder)
+	state, err := s.Open(ctx, folder)
+	if err == nil && state.UIDValidity != before {
+		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("the mail server gave the messages of the folder %q new numbers", folder),
+			Advice: "Ink Tray looks into the folder again by itself.", Err: source.ErrRenumbered}
+	}
 	return err
 }
 
@@ -476,7 +491,7 @@ func collect(m *imapclient.FetchMessageData) (f source.Facts, complete bool, err
 			header = true
 		}
 	}
-	return f, header && structure && f.UID != 0, nil
+	return f, header && structure && f.UID != 0 && !f.Received.IsZero(), nil
 }
 
 // convert takes a body structure over as it is; decoding is core's matter.
@@ -553,8 +568,43 @@ func forwardHeader(e *imaplib.Envelope) mail.Header {
 	return h
 }
 
+// arrival is when a message came, as it was asked for alone.
+type arrival struct {
+	validity, uid uint32
+	time          time.Time
+}
+
+// askArrival asks when a message came, and nothing else: where the server's answer
+// cannot be read, the message has no time of arrival.
+func (s *Session) askArrival(ctx context.Context, uid uint32) error {
+	s.arrival = arrival{}
+	var at time.Time
+	err := s.run(ctx, func() error {
+		got, err := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, InternalDate: true}).Collect()
+		for _, m := range got {
+			if uint32(m.UID) == uid {
+				at = m.InternalDate
+			}
+		}
+		return err
+	})
+	switch {
+	case err == nil:
+		s.arrival = arrival{s.state.UIDValidity, uid, at}
+		return nil
+	case s.unreadable(err) && ctx.Err() == nil:
+		return s.again(ctx)
+	case errors.As(err, new(*imaplib.Error)):
+		return nil // the server does not say: the message itself may
+	}
+	return s.lost(source.Connection, fmt.Sprintf("asking when the message with UID %d came", uid), err)
+}
+
 // whole reads one message in full and understands it here.
 func (s *Session) whole(ctx context.Context, uid uint32) ([]source.Facts, error) {
+	if err := s.askArrival(ctx, uid); err != nil {
+		return nil, err
+	}
 	data, f, err := s.message(ctx, uid)
 	if errors.Is(err, source.ErrGone) {
 		return nil, nil
@@ -570,6 +620,9 @@ func (s *Session) whole(ctx context.Context, uid uint32) ([]source.Facts, error)
 func (s *Session) message(ctx context.Context, uid uint32) ([]byte, source.Facts, error) {
 	var f source.Facts
 	var data []byte
+	if at := s.arrival; at.uid == uid && at.validity == s.state.UIDValidity {
+		f.Received = at.time
+	}
 	err := s.run(ctx, func() error {
 		section := &imaplib.FetchItemBodySection{Peek: true}
 		cmd := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, Flags: true, BodySection: []*imaplib.FetchItemBodySection{section}})
@@ -628,7 +681,7 @@ func (s *Session) Part(ctx context.Context, facts *source.Facts, item string) (i
 	}
 	// GNU Mailutils gives nothing of parts inside forwarded messages: the part is
 	// sought in the whole message.
-	if part, ok := facts.Message("").Find(item); !ok || part.Encoded == 0 {
+	if part := facts.Message("").PartOf(item); part == nil || part.Size == 0 {
 		return r, nil
 	}
 	whole := *facts

@@ -67,7 +67,7 @@ func (in *Intake) Take(raw []byte, received, now time.Time) (bool, error) {
 	}
 	if received.IsZero() {
 		m := mail.Message{Header: header, Envelope: header.Envelope()}
-		m.SetReceived(time.Time{})
+		m.SetReceived(time.Time{}, now)
 		if received = m.Received; received.IsZero() {
 			received = m.Envelope.Date
 		}

@@ -1,0 +1,185 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// RetriesIn lists the messages of a folder that could not be read to their end,
+// by UID.
+func (s *Store) RetriesIn(mailboxID, folder string, uidValidity uint32) (map[uint32]Retry, error) {
+	rows, err := list[Retry](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity))
+	if len(rows) == 0 {
+		return nil, err
+	}
+	found := make(map[uint32]Retry, len(rows))
+	for _, r := range rows {
+		found[r.UID] = r
+	}
+	return found, err
+}
+
+// DueRetries lists the messages of a mailbox that are to be tried again now.
+// Those that the passes named met are left to them.
+func (s *Store) DueRetries(mailboxID string, now time.Time, but []int64, most int) ([]Retry, error) {
+	return list[Retry](s.read.Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?",
+		mailboxID, now.UTC(), append(but, -1)).Order("folder, uid").Limit(most))
+}
+
+// NextRetry is when a message of a mailbox is tried again next; ok is false where
+// none waits. The zero time is now.
+func (s *Store) NextRetry(mailboxID string, but []int64) (at time.Time, ok bool, err error) {
+	r, err := first[Retry](s.read.Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID, append(but, -1)).
+		Order("next_at IS NOT NULL, next_at").Limit(1))
+	if errors.Is(err, ErrNotFound) {
+		return at, false, nil
+	}
+	if r.NextAt != nil {
+		at = *r.NextAt
+	}
+	return at, err == nil, err
+}
+
+// RetriesOf lists the messages that a pass could not read, in the order of their
+// folders and UIDs.
+func (s *Store) RetriesOf(v Viewer, passID int64) ([]Retry, error) {
+	return list[Retry](v.sees(s.read, "mailbox_id").Where("pass_id = ?", passID).Order("folder, uid"))
+}
+
+// RetryByID finds a message that could not be read, where the viewer may see it.
+func (s *Store) RetryByID(v Viewer, id int64) (Retry, error) {
+	return first[Retry](v.sees(s.read, "mailbox_id").Where("id = ?", id))
+}
+
+// TrayRetries lists the messages that could not be read and wait in the tray, the
+// newest first.
+func (s *Store) TrayRetries(v Viewer, most int) ([]Retry, error) {
+	return list[Retry](v.sees(s.read, "mailbox_id").Where("state = 'failed'").Order("id DESC").Limit(most))
+}
+
+// DropRetry forgets that a message could not be read: it is gone.
+func (s *Store) DropRetry(id int64) error {
+	return s.change(func(tx *gorm.DB) error { return tx.Delete(&Retry{}, id).Error })
+}
+
+// FailRetry puts a message that could not be read into the tray.
+func (s *Store) FailRetry(id int64, reason, advice string, now time.Time) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Model(&Retry{}).Where("id = ?", id).Updates(map[string]any{"state": RetryFailed, "cause": CauseUnread, "reason": reason, "advice": advice,
+			"next_at": nil, "done_at": now.UTC()}).Error
+	})
+}
+
+// Suspect records that the program ended, by its own fault, while it read
+// messages. A single message is counted. Of several nobody can say which it was,
+// so each is only read alone from then on.
+func (s *Store) Suspect(messages []Retry, now time.Time) error {
+	crashed := 0
+	if len(messages) == 1 {
+		crashed = 1
+	}
+	return s.change(func(tx *gorm.DB) error {
+		for _, r := range messages {
+			err := tx.Exec(`INSERT INTO retries (mailbox_id, folder, uid_validity, uid, state, crashes, made_at) VALUES (?, ?, ?, ?, 'suspect', ?, ?)
+				ON CONFLICT DO UPDATE SET crashes = crashes + ?`, r.MailboxID, r.Folder, r.UIDValidity, r.UID, crashed, now.UTC(), crashed).Error
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// ByStartMarks stands in Retry.Rules for the rules whose start marks take the
+// message.
+const ByStartMarks = "*"
+
+// keepRetry records a message that could not be read. The rules for which it
+// waited before still wait for it.
+func keepRetry(tx *gorm.DB, r *Retry) error {
+	old, err := first[Retry](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", r.MailboxID, r.Folder, r.UIDValidity, r.UID))
+	switch {
+	case errors.Is(err, ErrNotFound):
+		return tx.Create(r).Error
+	case err != nil:
+		return err
+	}
+	r.ID, r.MadeAt = old.ID, old.MadeAt
+	for _, id := range old.Rules {
+		if !slices.Contains(r.Rules, id) {
+			r.Rules = append(r.Rules, id)
+		}
+	}
+	if r.MessageID == 0 {
+		r.MessageID, r.Subject, r.Sender = old.MessageID, old.Subject, old.Sender
+	}
+	return tx.Save(r).Error
+}
+
+// settleRetries forgets messages of a folder that were read after all. Where
+// other rules still wait for one of them, it stays for these.
+func settleRetries(tx *gorm.DB, in Place, uidValidity uint32, read map[uint32][]string, now time.Time) error {
+	if len(read) == 0 {
+		return nil
+	}
+	rows, err := list[Retry](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid IN ?",
+		in.MailboxID, in.Folder, uidValidity, slices.Collect(maps.Keys(read))))
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		r := &rows[i]
+		left := slices.DeleteFunc(r.Rules, func(id string) bool { return slices.Contains(read[r.UID], id) })
+		if len(left) == 0 || r.State == RetrySuspect {
+			if err := tx.Delete(r).Error; err != nil {
+				return err
+			}
+			continue
+		}
+		r.Rules, r.State, r.Attempts, r.NextAt, r.PassID, r.DoneAt = left, RetryWaiting, 0, &now, 0, nil
+		if err := tx.Save(r).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// retryAgain lets messages of the tray be read again. The count begins again: a
+// person has looked at what was in the way.
+func retryAgain(tx *gorm.DB, v Viewer, ids []int64) (int, error) {
+	if len(ids) == 0 {
+		return 0, nil
+	}
+	done := v.sees(tx.Model(&Retry{}), "mailbox_id").Where("id IN ? AND state IN ('failed', 'set aside')", ids).
+		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "next_at": nil, "cause": "", "reason": "", "advice": "", "done_at": nil})
+	if done.Error != nil || done.RowsAffected == 0 {
+		return 0, done.Error
+	}
+	return int(done.RowsAffected), note(tx, v.Name, "tray: again", "messages")
+}
+
+// setRetriesAside takes messages that could not be read out of the tray.
+func setRetriesAside(tx *gorm.DB, v Viewer, ids []int64, reason string) (int, error) {
+	if len(ids) == 0 {
+		return 0, nil
+	}
+	done := v.sees(tx.Model(&Retry{}), "mailbox_id").Where("id IN ? AND state = 'failed'", ids).
+		Updates(map[string]any{"state": RetrySetAside, "reason": reason, "cause": ""})
+	if done.Error != nil || done.RowsAffected == 0 {
+		return 0, done.Error
+	}
+	return int(done.RowsAffected), note(tx, v.Name, "set aside", "messages")
+}
+
+// Called is what people call the message: its subject, or its number in the folder.
+func (r *Retry) Called() string {
+	if r.Subject != "" {
+		return r.Subject
+	}
+	return fmt.Sprintf("message %d in the folder “%s”", r.UID, r.Folder)
+}
