@@ -1,6 +1,12 @@
 # What is needed: Go, Node and npm. `make test` also needs mail servers and clients,
 # chromium and libreoffice-calc, which it installs when it runs as root.
 export CGO_ENABLED = 0
+# Where everything that the tests need can be installed, no test may be left out.
+ifeq ($(shell id -u),0)
+ifneq ($(shell command -v apt-get),)
+export INKTRAY_REQUIRE_ALL ?= 1
+endif
+endif
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 GOFLAGS_BUILD = -trimpath -ldflags '-s -w -X inktray.example/inktray/internal/cli.Version=$(VERSION)'
 FUZZ = ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument ./internal/core/register:FuzzParseSearch

@@ -44,8 +44,18 @@ func (s *Server) LookInto(ctx context.Context, r LookIntoRequestObject) (LookInt
 
 // TakeIn takes mail in from a file.
 func (s *Server) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInResponseObject, error) {
-	taken, known, err := s.Engine.TakeIn(viewerOf(ctx), r.ID, r.Body)
-	return TakeIn200JSONResponse{Taken: taken, Known: known}, err
+	report, err := s.Engine.TakeIn(viewerOf(ctx), r.ID, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	if report.Found == len(report.Refused) && report.Taken+report.Known == 0 && len(report.Refused) == 1 {
+		return nil, field("file", report.Refused[0].Reason) // a file that holds no message at all
+	}
+	out := TakeIn200JSONResponse{Found: report.Found, Taken: report.Taken, Known: report.Known, Octets: report.Octets, Refused: []RefusedMessage{}}
+	for _, one := range report.Refused {
+		out.Refused = append(out.Refused, RefusedMessage{Message: one.Message, Offset: one.Offset, Size: one.Size, Reason: one.Reason})
+	}
+	return out, nil
 }
 
 // FileByHand files attachments where a person says.

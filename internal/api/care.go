@@ -33,6 +33,8 @@ func (s *Server) chosen(v store.Viewer, ids *[]string, cause *string) (m store.M
 				into, id = &m.Posts, id[1:]
 			case strings.HasPrefix(id, "r"):
 				into, id = &m.Filings, id[1:]
+			case strings.HasPrefix(id, "m"):
+				into, id = &m.Messages, id[1:]
 			}
 			n, err := strconv.ParseInt(id, 10, 64)
 			if err != nil {
@@ -63,7 +65,8 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 	sent, err3 := s.Store.TrayPost(v, mostOfGroup)
 	notices, err4 := s.Store.Notices(v)
 	gone, err5 := s.Store.TrayFilings(v, 2*mostOfGroup)
-	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
+	unread, err6 := s.Store.TrayRetries(v, mostOfGroup)
+	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err
 	}
 	var ids []int64
@@ -78,6 +81,9 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 	}
 	for i := range gone {
 		ids = append(ids, gone[i].MessageID)
+	}
+	for i := range unread {
+		ids = append(ids, unread[i].MessageID)
 	}
 	messages, err := s.Store.MessagesByID(v, ids)
 	if err != nil {
@@ -119,6 +125,11 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 			reason, ways = "the file is not where it was filed", []MatterWays{MatterWaysAgain, MatterWaysRefile, MatterWaysAside}
 		}
 		put(Matter{ID: fmt.Sprintf("r%d", f.JournalID), Cause: f.CheckState, Name: f.File, Size: &f.Size, Rule: optional(f.Rule), Reason: reason, Path: optional(path.Join(f.Folder, f.File)), At: f.CheckedAt, Register: optional(f.Entry().String()), Ways: ways}, f.MessageID)
+	}
+	for i := range unread {
+		m := &unread[i]
+		name := fmt.Sprintf("%s, in “%s”, %s", m.Called(), n.mailboxes[m.MailboxID], m.Folder)
+		put(Matter{ID: fmt.Sprintf("m%d", m.ID), Cause: string(m.Cause), Name: name, Reason: m.Reason, Advice: optional(m.Advice), At: m.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, m.MessageID)
 	}
 	out := ListTray200JSONResponse{Groups: []TrayGroup{}, Notices: []Notice{}}
 	for _, c := range engine.Causes {
@@ -232,6 +243,26 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 		out = append(out, one)
 	}
 	return out
+}
+
+// ListUnreadMessages lists the messages that a pass could not read.
+func (s *Server) ListUnreadMessages(ctx context.Context, r ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error) {
+	v := viewerOf(ctx)
+	if _, err := s.Store.Pass(v, r.Number); err != nil {
+		return nil, err
+	}
+	n, err := s.names(v)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.RetriesOf(v, r.Number)
+	out := ListUnreadMessages200JSONResponse{}
+	for i := range rows {
+		m := &rows[i]
+		out = append(out, UnreadMessage{ID: fmt.Sprintf("m%d", m.ID), Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, UID: int64(m.UID), Subject: m.Subject, Sender: m.Sender,
+			State: UnreadMessageState(m.State), Attempts: m.Attempts, Reason: m.Reason, Advice: m.Advice, NextAt: m.NextAt})
+	}
+	return out, err
 }
 
 // ListPassMessages lists the messages of a pass with what was decided and done.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html/template"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
@@ -205,28 +206,52 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 	return ChangeMailbox200JSONResponse(s.mailbox(&m)), nil
 }
 
+// usersOf lists the rules that name a mailbox.
+func (s *Server) usersOf(m *store.Mailbox) ([]string, error) {
+	return s.Engine.UsedBy(func(d *rule.Rule) bool {
+		return slices.ContainsFunc(d.Look.Mailboxes, func(name string) bool { return strings.EqualFold(name, m.Name) })
+	})
+}
+
 // RemoveMailbox forgets a mailbox unless a rule names it.
 func (s *Server) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error) {
 	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.Engine.UsedBy(func(d *rule.Rule) bool {
-		for _, name := range d.Look.Mailboxes {
-			if strings.EqualFold(name, m.Name) {
-				return true
-			}
-		}
-		return false
-	})
+	used, err := s.usersOf(&m)
 	if err != nil {
 		return nil, err
 	}
 	if len(used) > 0 {
 		return nil, inUse("mailbox", m.Name, used)
 	}
-	s.Engine.Unwatch(m.ID)
-	return RemoveMailbox204Response{}, errors.Join(s.Store.RemoveMailbox(m.ID, viewerOf(ctx).Name), s.Engine.ForgetMail(m.ID))
+	return RemoveMailbox204Response{}, s.Engine.RemoveMailbox(m.ID, viewerOf(ctx).Name)
+}
+
+// GetMailboxRemains says what remains when a mailbox is removed.
+func (s *Server) GetMailboxRemains(ctx context.Context, r GetMailboxRemainsRequestObject) (GetMailboxRemainsResponseObject, error) {
+	v := viewerOf(ctx)
+	m, err := s.Store.MailboxByID(v, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	used, err := s.usersOf(&m)
+	if err != nil {
+		return nil, err
+	}
+	remains, err := s.Engine.RemainsOfMailbox(v, &m)
+	return GetMailboxRemains200JSONResponse{Filed: remains.Filed, Waiting: remains.Waiting, MessagesOnlyHere: remains.OnlyHere, UsedBy: append([]string{}, used...)}, err
+}
+
+// TryMailbox ends the pause after a failure.
+func (s *Server) TryMailbox(ctx context.Context, r TryMailboxRequestObject) (TryMailboxResponseObject, error) {
+	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	s.Engine.TryNow(m.ID)
+	return TryMailbox204Response{}, nil
 }
 
 // CheckMailbox goes through the steps of reaching a mailbox.
@@ -255,8 +280,13 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 		return nil, field("consent", "sign-in by consent is checked once the mailbox is saved and somebody has signed in")
 	}
 	out := CheckMailbox200JSONResponse{}
+	well := true
 	for _, c := range s.Engine.TryReach(ctx, &m, secret) {
+		well = well && c.OK
 		out = append(out, CheckStep{Step: string(c.Step), Ok: c.OK, Detail: c.Detail, Advice: optional(c.Advice)})
+	}
+	if id := text(r.Params.ID); id != "" && well { // the mailbox need not wait for the end of its pause
+		s.Engine.TryNow(id)
 	}
 	return out, nil
 }
@@ -278,6 +308,9 @@ func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (L
 		one := Folder{Path: f.Path, Role: f.Role, Selectable: f.Selectable}
 		if f.Shared {
 			one.Shared = &f.Shared
+		}
+		if f.Unreadable {
+			one.Unreadable = &f.Unreadable
 		}
 		out = append(out, one)
 	}

@@ -495,6 +495,7 @@ const (
 	MailboxStateLookedIntoAtAnInterval MailboxState = "looked into at an interval"
 	MailboxStateNotWatched             MailboxState = "not watched"
 	MailboxStateOutOfReach             MailboxState = "out of reach"
+	MailboxStateWaits                  MailboxState = "waits"
 	MailboxStateWatchedLive            MailboxState = "watched live"
 )
 
@@ -508,6 +509,8 @@ func (e MailboxState) Valid() bool {
 	case MailboxStateNotWatched:
 		return true
 	case MailboxStateOutOfReach:
+		return true
+	case MailboxStateWaits:
 		return true
 	case MailboxStateWatchedLive:
 		return true
@@ -969,6 +972,30 @@ func (e TrayGroupWays) Valid() bool {
 	case TrayGroupWaysRefile:
 		return true
 	case TrayGroupWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for UnreadMessageState.
+const (
+	UnreadMessageStateFailed   UnreadMessageState = "failed"
+	UnreadMessageStateSetAside UnreadMessageState = "set aside"
+	UnreadMessageStateSuspect  UnreadMessageState = "suspect"
+	UnreadMessageStateWaiting  UnreadMessageState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the UnreadMessageState enum.
+func (e UnreadMessageState) Valid() bool {
+	switch e {
+	case UnreadMessageStateFailed:
+		return true
+	case UnreadMessageStateSetAside:
+		return true
+	case UnreadMessageStateSuspect:
+		return true
+	case UnreadMessageStateWaiting:
 		return true
 	default:
 		return false
@@ -1796,6 +1823,9 @@ type Folder struct {
 
 	// Shared it is another user's, or everybody's (RFC 2342)
 	Shared *bool `json:"shared,omitempty"`
+
+	// Unreadable the server gives it a name that cannot be read, so no rule looks into it
+	Unreadable *bool `json:"unreadable,omitempty"`
 }
 
 // FolderCount defines model for FolderCount.
@@ -2042,15 +2072,32 @@ type Mailbox struct {
 	Senders         *[]string  `json:"senders,omitempty"`
 
 	// SignIn somebody has to give consent
-	SignIn   *bool        `json:"sign_in,omitempty"`
-	Since    time.Time    `json:"since"`
+	SignIn *bool     `json:"sign_in,omitempty"`
+	Since  time.Time `json:"since"`
+
+	// State waits: for something on this machine, such as room on the disk
 	State    MailboxState `json:"state"`
 	Username string       `json:"username"`
 	Word     *string      `json:"word,omitempty"`
 }
 
-// MailboxState defines model for Mailbox.State.
+// MailboxState waits: for something on this machine, such as room on the disk
 type MailboxState string
+
+// MailboxRemains defines model for MailboxRemains.
+type MailboxRemains struct {
+	// Filed filings in the register; their files stay too
+	Filed int `json:"filed"`
+
+	// MessagesOnlyHere messages that only Ink Tray keeps, which are deleted
+	MessagesOnlyHere int `json:"messages_only_here"`
+
+	// UsedBy rules that name the mailbox; it can be removed once none does
+	UsedBy []string `json:"used_by"`
+
+	// Waiting items and messages that wait to be filed or in the tray; they are not filed any more
+	Waiting int `json:"waiting"`
+}
 
 // MailboxSettings defines model for MailboxSettings.
 type MailboxSettings struct {
@@ -2133,7 +2180,7 @@ type Matter struct {
 	At     *time.Time `json:"at,omitempty"`
 	Cause  string     `json:"cause"`
 
-	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing
+	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read
 	ID      string   `json:"id"`
 	Message *Message `json:"message,omitempty"`
 	Name    string   `json:"name"`
@@ -2273,8 +2320,11 @@ type Pass struct {
 	// Filed attachments
 	Filed int     `json:"filed"`
 	From  *string `json:"from,omitempty"`
-	Held  int     `json:"held"`
-	ID    int64   `json:"id"`
+
+	// Gone messages that left the mailbox before they were read
+	Gone *int  `json:"gone,omitempty"`
+	Held int   `json:"held"`
+	ID   int64 `json:"id"`
 
 	// Kept of a pass that takes another back: files that stayed
 	Kept    *int     `json:"kept,omitempty"`
@@ -2313,8 +2363,11 @@ type Pass struct {
 	Undoable *int `json:"undoable,omitempty"`
 
 	// Undoes the pass that it takes back
-	Undoes  *int64 `json:"undoes,omitempty"`
-	Waiting int    `json:"waiting"`
+	Undoes *int64 `json:"undoes,omitempty"`
+
+	// Unread messages that could not be read and wait in the tray
+	Unread  *int `json:"unread,omitempty"`
+	Waiting int  `json:"waiting"`
 }
 
 // PassKind defines model for Pass.Kind.
@@ -2387,6 +2440,19 @@ type Receiving struct {
 
 	// SMTP where it listens; empty where it does not
 	SMTP string `json:"smtp"`
+}
+
+// RefusedMessage defines model for RefusedMessage.
+type RefusedMessage struct {
+	// Message which message of the file, from 1; 0 for what stands before the first
+	Message int `json:"message"`
+
+	// Offset where it begins in the file, in octets
+	Offset int64  `json:"offset"`
+	Reason string `json:"reason"`
+
+	// Size octets
+	Size int64 `json:"size"`
 }
 
 // RegisterColumn defines model for RegisterColumn.
@@ -2735,10 +2801,19 @@ type SwitchOnRequest struct {
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
-// TakenIn defines model for TakenIn.
+// TakenIn accounts for the whole file: each message in it is new, was there before, or is refused
 type TakenIn struct {
+	// Found messages in the file
+	Found int `json:"found"`
+
 	// Known messages that were taken in before
 	Known int `json:"known"`
+
+	// Octets size of the file
+	Octets  int64            `json:"octets"`
+	Refused []RefusedMessage `json:"refused"`
+
+	// Taken messages that are new
 	Taken int `json:"taken"`
 }
 
@@ -2993,6 +3068,34 @@ type UndoPreview struct {
 	// Takes files that would be taken back
 	Takes int `json:"takes"`
 }
+
+// UnreadMessage defines model for UnreadMessage.
+type UnreadMessage struct {
+	Advice   string `json:"advice"`
+	Attempts int    `json:"attempts"`
+	Folder   string `json:"folder"`
+
+	// ID its number in the tray, such as m6
+	ID string `json:"id"`
+
+	// Mailbox its name
+	Mailbox string `json:"mailbox"`
+
+	// NextAt when it is tried again
+	NextAt *time.Time         `json:"next_at,omitempty"`
+	Reason string             `json:"reason"`
+	Sender string             `json:"sender"`
+	State  UnreadMessageState `json:"state"`
+
+	// Subject empty where it is not known
+	Subject string `json:"subject"`
+
+	// UID its number in the mail folder (UID)
+	UID int64 `json:"uid"`
+}
+
+// UnreadMessageState defines model for UnreadMessage.State.
+type UnreadMessageState string
 
 // Verification defines model for Verification.
 type Verification struct {
@@ -3749,6 +3852,12 @@ type ServerInterface interface {
 	// TakeIn Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
 	// (POST /api/v1/mailboxes/{id}/messages)
 	TakeIn(c fiber.Ctx, id ID) error
+	// GetMailboxRemains What remains when the mailbox is removed, and what does not.
+	// (GET /api/v1/mailboxes/{id}/remains)
+	GetMailboxRemains(c fiber.Ctx, id ID) error
+	// TryMailbox Try to reach a mailbox now, instead of after the pause that follows a failure.
+	// (POST /api/v1/mailboxes/{id}/try)
+	TryMailbox(c fiber.Ctx, id ID) error
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(c fiber.Ctx) error
@@ -3803,6 +3912,9 @@ type ServerInterface interface {
 	// UndoPass Take a pass back. What somebody changed stays; no pass files it again until a person says so.
 	// (POST /api/v1/passes/{number}/undo)
 	UndoPass(c fiber.Ctx, number Number) error
+	// ListUnreadMessages The messages that a pass over old mail could not read, by name.
+	// (GET /api/v1/passes/{number}/unread)
+	ListUnreadMessages(c fiber.Ctx, number Number) error
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(c fiber.Ctx) error
@@ -5430,6 +5542,64 @@ func (siw *ServerInterfaceWrapper) TakeIn(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// GetMailboxRemains operation middleware
+func (siw *ServerInterfaceWrapper) GetMailboxRemains(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetMailboxRemains(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TryMailbox operation middleware
+func (siw *ServerInterfaceWrapper) TryMailbox(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TryMailbox(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetMe operation middleware
 func (siw *ServerInterfaceWrapper) GetMe(c fiber.Ctx) error {
 
@@ -6023,6 +6193,35 @@ func (siw *ServerInterfaceWrapper) UndoPass(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.UndoPass(c, number)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListUnreadMessages operation middleware
+func (siw *ServerInterfaceWrapper) ListUnreadMessages(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Params("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter number: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListUnreadMessages(c, number)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -8499,6 +8698,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/v1/receiving", wrapper.GetReceiving)
 
+	router.Post(options.BaseURL+"/api/v1/mailboxes/:id/try", wrapper.TryMailbox)
+
+	router.Get(options.BaseURL+"/api/v1/mailboxes/:id/remains", wrapper.GetMailboxRemains)
+
 	router.Post(options.BaseURL+"/api/v1/mailboxes/:id/address", wrapper.ChangeAddress)
 
 	router.Get(options.BaseURL+"/api/v1/mailboxes/:id/consent", wrapper.GetAsked)
@@ -8642,6 +8845,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Put(options.BaseURL+"/api/v1/passes/:number", wrapper.SteerPass)
 
 	router.Get(options.BaseURL+"/api/v1/passes/:number/messages", wrapper.ListPassMessages)
+
+	router.Get(options.BaseURL+"/api/v1/passes/:number/unread", wrapper.ListUnreadMessages)
 
 	router.Get(options.BaseURL+"/api/v1/passes/:number/undo", wrapper.PreviewUndoOfPass)
 
@@ -10160,6 +10365,63 @@ func (response TakeIndefaultApplicationProblemPlusJSONResponse) VisitTakeInRespo
 	return ctx.JSON(&response.Body)
 }
 
+type GetMailboxRemainsRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type GetMailboxRemainsResponseObject interface {
+	VisitGetMailboxRemainsResponse(ctx fiber.Ctx) error
+}
+
+type GetMailboxRemains200JSONResponse MailboxRemains
+
+func (response GetMailboxRemains200JSONResponse) VisitGetMailboxRemainsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type GetMailboxRemainsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMailboxRemainsdefaultApplicationProblemPlusJSONResponse) VisitGetMailboxRemainsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type TryMailboxRequestObject struct {
+	ID ID `json:"id"`
+}
+
+type TryMailboxResponseObject interface {
+	VisitTryMailboxResponse(ctx fiber.Ctx) error
+}
+
+type TryMailbox204Response struct {
+}
+
+func (response TryMailbox204Response) VisitTryMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Status(204)
+	return nil
+}
+
+type TryMailboxdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryMailboxdefaultApplicationProblemPlusJSONResponse) VisitTryMailboxResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
 type GetMeRequestObject struct {
 }
 
@@ -10686,6 +10948,35 @@ type UndoPassdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response UndoPassdefaultApplicationProblemPlusJSONResponse) VisitUndoPassResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListUnreadMessagesRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ListUnreadMessagesResponseObject interface {
+	VisitListUnreadMessagesResponse(ctx fiber.Ctx) error
+}
+
+type ListUnreadMessages200JSONResponse []UnreadMessage
+
+func (response ListUnreadMessages200JSONResponse) VisitListUnreadMessagesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListUnreadMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUnreadMessagesdefaultApplicationProblemPlusJSONResponse) VisitListUnreadMessagesResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -13199,6 +13490,12 @@ type StrictServerInterface interface {
 	// TakeIn Take a message (.eml) or an mbox file into a mailbox of files, where rules meet it like any mail. What was taken in before is passed over.
 	// (POST /api/v1/mailboxes/{id}/messages)
 	TakeIn(ctx context.Context, request TakeInRequestObject) (TakeInResponseObject, error)
+	// GetMailboxRemains What remains when the mailbox is removed, and what does not.
+	// (GET /api/v1/mailboxes/{id}/remains)
+	GetMailboxRemains(ctx context.Context, request GetMailboxRemainsRequestObject) (GetMailboxRemainsResponseObject, error)
+	// TryMailbox Try to reach a mailbox now, instead of after the pause that follows a failure.
+	// (POST /api/v1/mailboxes/{id}/try)
+	TryMailbox(ctx context.Context, request TryMailboxRequestObject) (TryMailboxResponseObject, error)
 	// GetMe Who is signed in.
 	// (GET /api/v1/me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
@@ -13253,6 +13550,9 @@ type StrictServerInterface interface {
 	// UndoPass Take a pass back. What somebody changed stays; no pass files it again until a person says so.
 	// (POST /api/v1/passes/{number}/undo)
 	UndoPass(ctx context.Context, request UndoPassRequestObject) (UndoPassResponseObject, error)
+	// ListUnreadMessages The messages that a pass over old mail could not read, by name.
+	// (GET /api/v1/passes/{number}/unread)
+	ListUnreadMessages(ctx context.Context, request ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error)
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	// (GET /api/v1/ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
@@ -15017,6 +15317,60 @@ func (sh *strictHandler) TakeIn(ctx fiber.Ctx, id ID) error {
 	return nil
 }
 
+// GetMailboxRemains operation middleware
+func (sh *strictHandler) GetMailboxRemains(ctx fiber.Ctx, id ID) error {
+	var request GetMailboxRemainsRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMailboxRemains(ctx.Context(), request.(GetMailboxRemainsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMailboxRemains")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMailboxRemainsResponseObject); ok {
+		if err := validResponse.VisitGetMailboxRemainsResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryMailbox operation middleware
+func (sh *strictHandler) TryMailbox(ctx fiber.Ctx, id ID) error {
+	var request TryMailboxRequestObject
+
+	request.ID = id
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.TryMailbox(ctx.Context(), request.(TryMailboxRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryMailbox")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryMailboxResponseObject); ok {
+		if err := validResponse.VisitTryMailboxResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetMe operation middleware
 func (sh *strictHandler) GetMe(ctx fiber.Ctx) error {
 	var request GetMeRequestObject
@@ -15515,6 +15869,33 @@ func (sh *strictHandler) UndoPass(ctx fiber.Ctx, number Number) error {
 		return err
 	} else if validResponse, ok := response.(UndoPassResponseObject); ok {
 		if err := validResponse.VisitUndoPassResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListUnreadMessages operation middleware
+func (sh *strictHandler) ListUnreadMessages(ctx fiber.Ctx, number Number) error {
+	var request ListUnreadMessagesRequestObject
+
+	request.Number = number
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUnreadMessages(ctx.Context(), request.(ListUnreadMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUnreadMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListUnreadMessagesResponseObject); ok {
+		if err := validResponse.VisitListUnreadMessagesResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -18029,338 +18410,349 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rkxs3ki78VxB8J8Lj2OqbbmN1fzihsSVbO5alo9buxMbYK4MssIlhEeAAqKY4Dr2//QQygSqwCNSF",
-	"XezW7NofrO5msQAkEom8PvnbZCZXaymYMHpy+dtkTRVdMcMU/PYdV2xmuBT2l5zpmeJr/HVSri+JWTCi",
-	"V7QomDYZkUXOtCFSkTlX9oc5PECL9YJOmSEzuWIaP5tkE25f8o+Sqe0kmwi6YpPLSV4Nl030bMFWFMed",
-	"07Iw9nO5sR8xUa4ml3+blOtJhn/7JZuY7dq+QhvFxc3k8+ds8lIYtd2f+JZRRajIiShXU6YyosvZglBN",
-	"Hp0/enby9E+PL/zs1tQs6skxeF02UewfJVcsn1waVbJwomtqDFP2m//9t/OT57/89uTzCfzwb3+YxCb4",
-	"SsnV/vwUmzF+y3IiBTELrklOt5aoBTVMJQg3t28KpzKXakWBZNSw6OCvv7PPRdbJ89ZFruinH5m4MYvJ",
-	"5cX5eTZZcVH9Hh1n/oaa2WJ/nZY3FLvlmsNCqSEbqoliNPeLXDCaw5LdzF7PT/Bd4XwiI4pv6ZQLZvbH",
-	"5EYTeFmcjDP3vcR6H9n1xsZ7ZVlfxZbINZnDh8BxG7vKgjNNpqyQG8JTBwG/0zKPxETeUF5M5af4wnme",
-	"GG3lvtW2zbHR3pcFGziUsl8ZNs5PcEwTzIpnuJVhq6PAhXn2ZAIcy1dWgtT8yoVhN0zBeNdSmT9vq/Ea",
-	"C9BSmYR0qubi5VMwOTzSk2wy5wX8q5lwO1xO/85mxn1k/6n2nv/T/r7kAk4kUs7vVVTifWCfIky/kSrX",
-	"wH9zXljJnllp9/3LD+SMrvnZ7cWZYjdcG6bOCipuSnrDSMG10VZ8ry7JDS1vGMEJXxqes409hMTO63Kd",
-	"z4nmYsYuQXqeP03su7EzG8jOH2R/4cioKnhSPBo5SDh+tjum11JoBrfgOyWnBQNRPZPCMAFEput1wWfU",
-	"TuxsjU/82981XpX1WH9QbD65nPx/Z/U1e4af6jP/Xhhxd51/tZKCa7JRUtxkZLNgimW1DDGS5PIUqORe",
-	"Zsd6MTP8lhvg3bWSa6YMxxVMtxFR6TgsdkSaxyKbGFoU7mXcsJXuWtsHWhRb+CK+iipF8XdpaLG/sXJO",
-	"aFHU98BclsD2kQNaH/W/2YXVc/Mvdwurj4jEI/Y5m7zIc8W0/nZBxQ0sneY5t1OgxbuAYnNaaJY1iGgp",
-	"H+NIwTaXhBLBNkSzmWKGrKkyGaGFllYJkoLhurgms0Jqll+BYmSpbi8GnBIxdMk0EdIsuLghVGzJSioW",
-	"iBMYaZJN4B0RAZDBSd+fIbXvZIrYTy3nTNkNF2TDQY4G5/BJ9BSG1AYKtJCVsX3Wc8trsM7e1JtsklNe",
-	"bD8iwfceXlD9EUkdfDyVsmBU2M95Hv0aF5rnLP4VkLKXv1XEtnLW0poWRZTUKFkig3iVJvgwPEayyN2q",
-	"dqTQieGriCjKJsbSI5iXYLcg5qghUszsV4BS0TmWqohrSOGewlXtdCJ31dRbhu/YIXhFRje3YKuCxbcy",
-	"yTUzhosbPfD8xTkpYODHj84jVFjRT6/x4afn7Xy2e2zOv7k8P49tSc1Gu1+wvKLJim7JjbTnDO6nFZ0t",
-	"uGBfaSI3gghmNlIt67eOwIEdCqpVNfxJ2Z2v5jdCE5z1H9+/+pY8f/LoIiOLFZ2d6AV99PTZ11dkydaG",
-	"aEYLlqPRZPmP3PBbJsiUzpa7IuRpdAKehxtqyYKBWDILtiVUMWLPBl5vGwpKpAAx6bjsDgdgV8fslHLh",
-	"YYjycUHVKiLo5oapjysuSsN0/PRT87FgVJv4p9PtR5ACMaky62HR7DNqXAw2GU3zgiElZQlWu2J0togS",
-	"dNVmX6SmkRaVVNwMEobtslUlzZHUzDSz2twsPrsNY8ucbgfeW5uFHPgFbi/8jwtZqijXdItrZxlUzNV4",
-	"Z81YwZqywOirrd5dFsbFBFQPCJY8F4fK9ubhWdFPzkg7Pz93foak1bZ7shpf7fxucO52WefiPHEDBKex",
-	"U/oe47RZpTL48iXxTH4Fah0RkrgpEsatkLWmw3ZXVMdn2/tSiR82aa1BWF89pz7Dhmdt943Cas9cEyv1",
-	"t9baswqIP1zVVSkFfmJKpvGnDcuF/9ksSuV+nCuOP2hqSuV+LOHbv7TqDn/qPuqdq9zVRFZcuN8uuqVC",
-	"xdPf/OmbJ50ujNRthnOOnl2hN0y9Z/8oGR6iIWd3KsuEIr4Cj+iuCN3zkl5kF998/sOklWCPztsp1li0",
-	"Hzdzk4suWSl+i6bo7nqqmfYydO2MYnJ9xbSmaGO2ff2Ne2xvBe7vntujK7B66GF7NqOlbh70p3Gebd/B",
-	"+Vr98n/67+OO/lXRSkizP5monhahwZJFbN4f5IZQsmZKSwHaqiYzKez1dTrZo4WMafNgKBN73ymWW0VU",
-	"sSvCVmuzRW8M6KZresOIYCy3hruI6higKsdPx9rxx75fvPIJSLQlYi9e116pfcVXGF701asanLdGtgOq",
-	"+Df5ZdSjRvnRGDpb4HY0jpQouEB/iyaUWMvDyl9rFq35zP5EuJ5cirIomp4wvbCGE8pDtAfQlRix+k2C",
-	"Gv4K7q+Z9naMNbUzO4Wmfub8uI4GMcIF8YqoybvPJAu5ITNZFIzelEyjGkC4IXMlV5ZKXHnLU8d4h5Zm",
-	"IZVzFe59Ok+EMzYLWVieNwsiK79V7PULWeQ69n3n3DOKsxxUGGtSwtOZNffAU31FpCj8IeP4hdmCzZYs",
-	"J0Juwvu/U7leSG0+Lll8mR3mUZvUdhv2F/uolW8yZ8MYTG4EUnj/WHMhWHxmwYnfJWwolrwD0TuPE6Lj",
-	"0zbhvbrZta96G18yFsuUM8OMJgWbm45tBU4AkVrQGSMajZQejulSM5Ugc7fpVMVaAhunTcK5fT/IfTz0",
-	"LF+ShTFrfXl2NucF06fsE12tC3a2oGoqS5WRn3/++WfN1C1TP/9c/fGHy+oXe0jPtLr13/DX11wqf1t1",
-	"eUYakqIRtIl+ITxynRpxzezdj3qe7XQ31TzcEVxMu8bQmy+FM6ispOIG2DN05qNvzHh7epc2MXdUwKrd",
-	"YeUU8/3Fyac68FjIGUQ9vDnkf9+waU5v7Q00N2v7z+OokePe+84evE6ebtIJjysFb517kXcBZE66R7l7",
-	"crfjYbfCbhEMfz+MXd+KOzGT5886ciAGHok7XD/hycha7px/oWM5+qkKLwS3oy2C/lBvVshbjSCBfWrO",
-	"Z9QwjYIEXN+q1IblZMqsSYd5VVtt2OornZF3L99E5Es7i+4OCgLhkoT6G+rSTkfEiahSaPJaLMkHRbdX",
-	"BKVH8xaaKjpbbqhhqrqQchpcMVbUXOL/W74S3EoZXFP/v/811PTpbCZLYVzsBBd3RfTjek64YdEhpuVs",
-	"yUyGDjHqs3CmbMFFboW5VF60N6OgA090w1yB9c+5uGFqrbio0uDwpv5KE/tdsmTbjFz/8OLR02eXp6en",
-	"fXxkdxAMe0462BhQueXM0KLOgTt/9uR8787zrEgw/a5DzETOYneiWCCd4pO9JPacZ/D/yxsly7XdQfxp",
-	"Z8Kbhdzl5D60rQXe7ujXP7w4efT0Wet+Bie611BeYDb4Rs6W+unl2Zllj8u1VMChls/Dv/WJttVytjHC",
-	"40uCn2WBB0MbqRhZUEz22bs5B+hMa6q1NeC8DLAmIlkrfksNs/xuue3dyzeQ9oCnGMkIGRNLtj0lr40L",
-	"L2Km6H54sc8V0HAf0xUj1AQ7dmU3kAqCosOt30kbpq1S14Nj4j7WtvvEWjrXhq1jNv4tT4SgcmYoL+IG",
-	"5DLuU9JujPYJw1PwkmqQ+Kylm1rTY1aKRBDzlhZlD1sMH8vcm9Jj674JJa1SEZcR8Q/MpMJMr9znPw/I",
-	"UJErysUYs0C+GeNNIA4HrsPeK2OMXdApK8Z4kWIzvuZ7G3LYy4xc89nQGK5UMfcVKElyNiuVFWUub1OH",
-	"/qhDptg4GJ6rdrNwcEZ+r2qOqai+Q7U9vq4Yo6JH9MTJolyJ+swPCSfAVyM0Q02OKyIVKG8+nGcFbqlL",
-	"WliDeoeG3QGJdDpPg5Z+VvHFQjRgoL17zW/ECRdkuvXhBPLHty9KsyCPTs+/Jlxow2gONwzx9+F+wMGZ",
-	"B/9kveymWWF39SPPEw5VS0qudWnvTcjlgbyjtZI3iq4iCkOHHuaGS93yXflAV2RdTgs+I/geTRb0lkWs",
-	"clSzIzeevww76YJrjid8VGcHrKtCyiXLSbnGNKdvnlw8+fqKsEKzOvnIxzc6h9UzuU6noD09H56CZuSS",
-	"iX7hrx3urvgizt+BBBgvKzNy53V+6ZBLiQ8M2PjDlvAfrajAbbbsG3Ujt3m3W/zIoZCuRXclbetpdeRG",
-	"7mzXQ+VHxoOzwZ43pI+1rFG663Jarz6aEPH06QFDRzhnQJLFRTTU3DfBpYWjrHhXswVElY0TwVsokOiV",
-	"L5k+BQPuNlhHnJPK2IFPqux7d2ZKIf+OzXgeDe6Oky9BjY8dx/NEtVwxDG1tqCY5zgZ8vtxgrqi99mgY",
-	"kQwzUQamY6Al1X9ZYNt1KXd1UodfrecGP1yU8Hw+/9GFz5th9TALaioho39D7euE3ESd/caVCHWEyuxV",
-	"CI/GJvSy0Aw8CIfmnnTnsnYez94JLFG3fSImcA/JLs3jVuVetjgPXiqqS8Va0wP2CbRn2u5feuBZ298H",
-	"+DNKtoIze7bcNHX06pzzwt9WDbczF0x7f5mvMYu+wh2MxDSFTGZUr6U2kZFXlAe1RKCnQ0I+cylBCRVg",
-	"JW9jEiigx4YpuxR8MPYSDAfGNXX4rE50GJDJ0OCaOvXC0z4god/WiBWI1PIEbWG1AxMBUyG8mvBfaQJ7",
-	"U6+gqZ8E5snj2HGuWdaHP5cMnFkRgk8ZehIdCzb3EWoxfcqMvTyqKda09MLVDYJbH6++jO1QlMaf1gUV",
-	"1JfVN2h4Q7mIiUa2Cqdu6NIpFKBlzKggU78gfEWMOfP6Cr/X3EZMF+5/mb4vC/afTOUcCdYcvrqZE+lF",
-	"uRSMeO2UNDMpD7rIs0kpckmnsaRndwZxd9xO1PvTnTRWT9Dvj6eXX2oweuY4JMFYUkV0P0uPDrtoo7gx",
-	"LM41Pgmn1jRm+naSTT4V+lNUx0gYbyuas0HlHnGXfnCYh6ZFKrlpMxAhyZNseFGQKYtLdzaTItcfCzZP",
-	"+L995mByzhnBpKgrck4guRLUV2TafhlP2lBMl60KQ0shOGR6uZdoI9drLDenUG/eKa94Xo9dGbc4kCNb",
-	"/XJMZ/S7mWbEA7XDoa7EyglG9ZIpMltIzcZyKGYBJElA8DbgkQPOi2bWnOwUik6Busan7ffcaX8wvIHd",
-	"ZApYdYwdXnFW5EERfePGi1gCyAQ+F4ASr4RngHRCLnyq8P7hwG/Gz6bPQY7pn1SYlhvFChU6LbYEH4yJ",
-	"HZ89ta/5zO3yCTUEFJY61k4hXXplN/lvF7+cVvtwoM2GM2gx217BPRVxDdT22L4VgRma0QLZzYKJSqwB",
-	"mW6Z4nPOclJgHVo/Mc/ugNOz/zJFNRtWYg3nIJoHbc/OsFdVxub+pWhimbvuYvi7LJWgRQbuDEOXkMBr",
-	"vP7Q405IprgHNWT7n9Vq3D7Xug+/0qQSKz3m4b710VXetr3W1ziAT/7R4+ePvo7qAN72i5zMNZNry3lK",
-	"GnutCkh+ZoQSOOj9DylmQwQ5hnPukpEtB+wkLts/+tK6hT3Doi0PHsZL0EISuWbC7jIGJc6/eQ67D0bK",
-	"1/HqV5TqA0tmV1QtY2veYhIlbK69R28lzzNInzFSLj37ZXi/KgZryTFzMzIKfvxxuo1vuxum1oMsh6Pv",
-	"FAfTpJJfbYnn0dPjrqp0RXCs8Ddn6mOb/8Q9ki4RgQr5u8Kq7OlyG8oN6nL+5p5BsnkOwEVa42ee3gB+",
-	"Elgadg/jKoa79ePFQlazG8RV7itRWJnGteRh0yphusvIYSGy28cAhSvYg71N21Fl/N3pdJrdyhu3VbXA",
-	"S9+OP7lKtIafNe+5nYNNHPhCAp2np6s293d+/bZ27bxGK9tdJSBrxc2m5DEq2Mx4qziSjLSgKuZQQ4vH",
-	"49KUmqmvNOSBQpXvVObbr6p74Ul4L1Tv3qtZA9c3THRnWun1p+IkbcpQOu0plXlrJxampwf3R5QdpIpC",
-	"GMBdUyd97FM6birb0awqBoBEXvg6WiWlVqyCp8/l3+XZrsxKJGNtSNo1p/fpulzF8KycVtDjTLbtaOVN",
-	"bNvRjjD8/jq9/xVnGV9aKfJryEfcXxwTM7VdN21OU6A/iCpjf/wlkZXcC/GDr+ga3MHreEWIdyO1V1s1",
-	"SkG0S7DUZCW1sRoTFQbqmCzXYe55UldqENXJb1iQm04W0iWYSIy8P1CRH1SjBdlUh8abH53HopqofO1B",
-	"Fjicy1K4H+YFvcFbXkhD/G/tmARPkp7ZXVdrr4urdoJ0YROABzxSMgWOfTwEVmvkswUBAKScET53Xq5a",
-	"hemOxqGv/ePIexJ3vuokH9VW88ghzhELjKK73uZLsgtjeeCf77//Kfpl/WKZuyMPo2q1tEaON9gWEOUJ",
-	"XCqgT8zkenvJVkV197rpWoODFfMrwBwMvrRfQ6spz1M5LeeHpNOICs506I3qvhmn6nrNRNS7M0Qb7VBE",
-	"mwe+QgPqjIaZNr/UD4wWqHnuztzaRqXuk8wOz8Ve/Xp1uCM6l7NyxUR05eDxknOwPKH08b9evPnRMty/",
-	"X7/9qZHoePH8yePzJ1H5ZiVBS5ZXtCJgB3sShod6BlSl7QsvKxAA+NXDqMGUXRDcGvr2QMiK0+dQrSHY",
-	"pmFMe1LuZSk72kSJbqJu3nSZw6ygetFSot/mMrsidArxffATK7ZgVGmofu1x68V9ciCjnVtEhFIjcEFa",
-	"8j06uzh9PMnGwJtIm16M6mQ9vkuo6LGA/eSLLiSnVti0qKXAtOErilWMc19U4/BytU+coHnPqn6Ry3ik",
-	"bk4VuIuclxRC4NY6mslVCJZKARemClpB3mcUIlAshdyIWFSXFbkOjSb0V4EzkFYOLVUvcUYF0cyYgg3C",
-	"qLh1ge5o2kmeAXgCkaXJyIIVeUYwpJcRWlhyuqhlZkcmVPOcZUHw+Yo4f5LfExdrxDjzlT3+ZMtM1jg9",
-	"WQ3TYLVoTaQgVSzEfsdtZIdnogUMxS+64nB3BmLyxBe8N6ykT4YJzeXQbOT0GSxKRXsAprr1uMezcCKx",
-	"2f/oILX3V4Ac1ltne+diYHcu4fHVoXt56HQaTQfzN0l1GNyD2SElNXdbajPmiBTcr49xM4zuB19xMzS1",
-	"esG1kWr7MY5Rt6ZaMwd3MKczA4TyirH9GY0hf9cCvLU9w1fknCwZW4e1lwjr9vjZ0x3cwvNozIetTWJG",
-	"+xlrzn2P4aVKOtxpfH+pJOaA7lqdVZVSGMyThunmtZQR8AnVyVg+RHDl5KzOkAMzYuUHvglCk7pcacir",
-	"u+tayoJ9TKRDUkEWUNt+7hAmyAzcJ02cyZ6D1MV+DTMGEUcgpmTHO3iE1TS5htg7O1/q/O7t1Dlktv7F",
-	"x6SIG2N0mqylLKJvrdQB45GMCdylqGH72KGHkMmrkvohy2qIwR3p1DyXoZwI5r3D8jXjNJi0sfkhOfe2",
-	"LypsofLqtTAycv2lY+VYsBVJ6/UytZZsrraLGmfiQw3ADevMMu51DwUOkj01ImoTg8pbKi2rUKd9DmZU",
-	"GSouW4mJnqpwomFCRQtv3zXSR1LMUj/neiU4YmftrjC7k+X6vdwMvDn3YW/iJXJV3fiwIjis1scvp6f9",
-	"wYeoYmG9saD9fXJhL86qydml44TVZi4Rr7WSLFjxgXVkibRLwSBtHZrHuHws7TwM5hLOYbm2V7F9HrSe",
-	"P1qhcaoNW33dB1ficPrtutx6VU654WIEDHoo9Uxvh3LfXMm1j29UZ70yo6rWH1E0xrRrpB2ocVYXMbeW",
-	"nrvHPmeN2FL/CFKyo4Zh6pYWH11ibPxkJP0hBaO3rFIfIwl7IJoOyhnu72JpA1xMxsHasozb0BXbBIhT",
-	"mIeZs5rfiI+xigEtV2wq8y1iu0goQfRF69EQMrRx6k/ovcyVmRSCzVzyygbr20jBb1l1xxAujLT3HxXE",
-	"c04TBx3jX+7rcY9NGvCx7oAzGAmyT6gxwu+76PguXxopWTNJdcJbxM2RkcasiHKP8hjwWKU8YQy3JxDZ",
-	"s6dPH8eq+O8ql+raHox6RyDh7WHRIYKQYjS3lx6Rt9hUJGi2koihZ/CqfSbLJp9ObuSJ/eOJXvL1iVzj",
-	"dpysJXAANpkL5OXefcBXdA1WKsTYs45S6P4DxgRuRa1n51nEYSrnhnn0tB08BDiNvn7Zb3wusQkVoULI",
-	"Evm4Bp9/9qS7ncJyD5/SpRs0HMwhhS4hkRLh3ogUxAWTPWKTvVsvg1xLK0PQp+JBvlxAj7jUMn0FL8i5",
-	"uqyx3+Qc39oD+85BjtVlhFw7vwkX6KPwBlEspSKb2Am71Lac1ykhMXG2ewfuMRJSp1L2aVX7JechDhnR",
-	"EmtY7IsIdNPAqnQwklbMZNAtp/JBoXWywk47AIkV6i+sahdoqVBhZLi6R/sH0e5v6TKf4ypmmNQ7o0VB",
-	"uLlyITanZxItI6pkR3Tc3/wRpa1ikhAacR7YU7j7gFBtDbsMQmQAVbxa9wI0uQuynNyIEF0uSKqwO1D3",
-	"y4Njo3uBzzmFpjqbexLjvAqVV/A8l+T588dEKvL8+VNXVlfoDPFTLp7AJxcX5yEL2HvhaRcPHB0I71AI",
-	"m177GihrHcbAZeNUOaAM3LoVReAIq6Fxgy7kVakNmTKyVhKmtCXf/eX1G0uF63evXN0TeJPEFoNb4wFu",
-	"pNO7jninxbsWRugIeWRS5ciE7jAY7Geoh/YyTCaPOYXsg8zpNha0KXaMhTCaPLTJgNeg+yurXsOcN6r6",
-	"wtmr5fhtXO6cVfaoM6tMKn7DG9qfa4HX6IgXBvntEqT9sbM+LUhUSveEeQN+jUHJC0OM0wq0oleiw8Uj",
-	"zJImluQZmT9GVaaQm5NynZH1kwASBbuVWG06I+opoS5+Mslaq356+j47bepYOQ03ZCPLIkcAsCmzOigG",
-	"rqUiiFEyTrYDCApcrms65euVRkx16OWnXfNZ3CUMH1WKJBckl+XUZFa0tw2+SUNJVL1tZtS+jQBLu37i",
-	"zVRTCr2dqspxS8uCUSiSZR7JBf7qiicgiyAOHtPpqEQOrx2WPrgPS4meuIhfNu2AdYUIrWWy9pmkzy9R",
-	"EhDkIzaz56rcwDSESt5SU27vTaN3cwwr7Ikr5yBERXQqP0FsODDP4vX4Bb0Z6CVqq0vsW9uSyL6Eyut6",
-	"dX2W1MvDWzUTimJFHdCG8qDyOVc2nTqE3n3ijDDFrG6qa0VeuFxoSxGrtlnrOrjQfL2s83pVv/6SHadk",
-	"bUBdWrJeLHbq6xKuoKFKWONVV2p1lXRhelB47DzDx87tT9IciFXjc1r3+tC3GpONxSdTWn+SJgqc3KJH",
-	"9D6HLaW+g4vPEscI3SN4fPHWwoKtKaShuVuL54fXqsN3nefV1a450rSXrr0tcqueH7blcxVtUSSKbYAB",
-	"ZGnlz29Ot0SKOuvz4nmiH+gq7ga0b/Z+GfdK+yQ4qTBjFXqZVGem3a+2rhqkRlIZDL7Zj1b7i4j7Sja0",
-	"o2oVDmi2u8dzjV40rpFIihTU7NaI52ip7DOIjGVi5A4LBV4pBQs7EkSJHmuQ87Y0NzIOcSCFThUxdoTE",
-	"PNdEm9B7kMi42ZSMpqUV6l6FV+1nq18kY2f2bpVBhR6S65cWIh8YsAh2oqMIH8rjvUsWkREKLpagP1vh",
-	"pPv4gHrV0qXiAMHu78tHvLpqHIMIlFkyvBrr3oYBDSGJs3LDl7W26m2ZWl8wxZCNu+uyaidih+NwsEsw",
-	"0crncXceiGP6HW6HvYux8DuqY30FMJ/6I+RTxw+hpetAQBCa9hclTIdd3SfytaRAYkWrZ6qPbsHWJmFh",
-	"Wx5x0SK6ZHX19pTOlpchtJ42dJsAR2zWobrosCxyz/WQ919bqqgRz6jb0emWLCgoDQkUvmxSsLn5uOvI",
-	"2ksoSGAAtZTiH2RwBIi2cUzL+BVwl2s+yFEt+IqbVlSMIX3yg2Bj08wtJILVGCkDsDvnhIlgpqWqRkAH",
-	"28HwSyFmKDPUiksjpq1piVk5NWaaR2JLQac5zI2PECu442HZoO8l5k2KG/btyYDJWpqRkAvxZakigXrV",
-	"3C+8P4KRBz7pib8eRykLITC8r3w/z7HCXvYQK5XQcEK02vyscStkAT4LnOAdfozfNQ4+eB+UcRZXR7F/",
-	"2TC9Ef/Qs3IFHspgAvVw0bknIdsqMzbWj0KSPNqwuu5mlCokdXkp3rdZQojNUFfTkUB67J80uINDF8UV",
-	"bRSchueRm6Kd9o0wJpSg1GZMqcQlF0uj6PbSTfySi1ta8O5CKrdhOIVqmq2dm94pKefxktodQZjyQOGv",
-	"WBrXBiO+u+jpFgQ4uvgXWyKk6VxcdUxTvpR3PsSTxrRPZEY7mxsQUMxClhp1hwguLoRk49AZ8epALWs3",
-	"QdgDYngdWhO4Omd1EQzO68pFdwDOeWZYN8O4g+6WVSOuNPezJvJ7RvNE+fiOA3xAqxDHaT315JRS2wZc",
-	"lfA1+cvzQHDtAFUKjWJ0w6fY8z04RKK0q9kqWsG8m3HjUYI8zpzLxeMzViU1BdbhPp1WZt0Siiu4Nkw0",
-	"BuGmSvfqZKmKl2CgOCEwQvdthcC5S40Vo0IPvNaSQhdszJjXJXHlOdGJc/Bfb1vFK14M89+2A0dVmLaj",
-	"xGzGQmROt6eff2wZvhViub1GIgXIt2V0QAO8cJP+i1E1qIgiBtjkgY/9Ru2k9eLcupjlIXthRNjrbqjH",
-	"Q5pmDGbGTljvK/gJ8F+5JuvS1G17h2f/7bByxEG/cW0udNVDpk4XDdE+qcjJlBVy0w+7KGpj1wPCQPYh",
-	"nxSxmwpwUPvRkLGTWMx7R2cIDOAmoRw79PhBNvnWDd5h7MFjWQ3wt+k8idEEnjaravDFFCe/v1vaLCo/",
-	"zTQoAMCXi0RlIZ7zOmc7QDzPqn52ib6KnfdNTIr0EcLuvo/dYLAZB4l1w1Q/oIPuAhmphqquYJLoO6iQ",
-	"fuHhheI2tsYocKP4GbaxSzI9JWi909MCLhJrPggneifbqoeP5w4pGHdLfOibzVC34uidsZACs/Vb02Nf",
-	"9bvo5g4uV26yS0vZcl/0zxCv2d6Mpch9A4tRqpd7d0fRgScP5tpG13dHPizDqUiL4kC6dZVzVw2gelPn",
-	"umo3cd+KalStfJRQK51HoDOhoDU249KTukqPkxGRft9PJhMlPBMda/oc3Tyf9JwGw+3A46qQKeggKC5A",
-	"Z2NdHeSGxtrMbJHw9u+mmze1IKlZXb2oF3IjrhzQWOmXhsetb56hI2w80bBCOIyqAIqx/sKkAjOO9pZC",
-	"3LA2yIsNLN3hZvWC5doJrigxSPb9Fb/Qt6Ol3ouvYIykXlgTFbnmq4DKjqbBfH9JH4VYK1KX6hzYoluG",
-	"+R3Oo70F+2hGhf1lylo83GN2NdWtZRVD2qilE+TbmqLxRE80LBTc0EYzwtH7nELRhc9Cr3LCuzufvmdV",
-	"6+GGZ1VhsLazT966oEK4Oi+KyK7ER/16Z2R49aeBWnXl+lFhOFcbuiVGytbu0jpV+c/0xzj2O5Y/YmIF",
-	"Y3XE38cIhBUCLnTOZ4sqgQ4bEbvazP6mD4TcNnTbSlkK+euC64WlLFQhMqJ3cgfigd3YGx1RjZ1A1kPb",
-	"ga2ro7DVhLOKKUJyh7SNc5jVXfJX0TQvih4aUzlsLF1XdGsFB4zrIFM9IuAdwGWS/sr4pGsfawO/nItk",
-	"txxuiGsl4l1bdjmoG/Q9/VUr4qioG7H3RY2SHCscZR5dIIJikb6x43DKsa4ZO1cS0rQeNrojLqWxKrnJ",
-	"V/Z8GEWNVHDXMQAisBf0DoRzveL3ZSzgkIT3A4G0G+DkymD9d0aMzOnWd+Fqnv7Qytjr9V5jHnc16PzO",
-	"P9ujCiYsf+FtEjhxauxKPg5vx9WC9UlnrBXZZbysgq6IiBBR6ag3HCFUwm7FCUbfdxWC4OLC3n9Bu+H+",
-	"haa+GVOdKBUERCou2Tkn6ZpUyy11O4ZeYrKZKUjzuhWSHXZXNAaM4gXgncVZmnfGZxC4g7oNlfqq6jJN",
-	"NrQFx7X2HwOXLGjvfhy1D2xfODqipPb/uySa+luBE7mCAIg92IhwQAEQ4fuXH8gZXfOz24sz0IUcPQIw",
-	"BNejELVbYFx9uodgHpSjTy4nf9dSnL6nm0C1DnsOt9gVR7ITrPEUvbgZ5A1WmwXPeeQWrqsqHYDraCAA",
-	"hu2BpGHxHnBBqwPsHm0WsrxZ1CNCQGyneUIzUwENDKtZ62jel5zP24SUJrWom8+j02+rC062ePP20Hhm",
-	"jUs2xFnijsXsGpcY2G3eXDNTriPlr4zlLO+T3IAPJl99aAPePJYq6nOSCi6WtQSZc6Uh5VsZAiAmcYS7",
-	"SFJ/P+SWlrqE8LudIVJYVH27+fdGScdvxGtxGO1S67xTxUUCf7x1DYYxdWBhpOyZKN2JuGBkam7reI/y",
-	"Qbrd4HrJGkUCVHFsK+S7DJH613WBxiSdY9cScCVCvYH91JQq7i/qIaMGJNz7PM2GwEazNyNTdlOKDJw6",
-	"YYMA3xqgFLrc6QlwhVm5+00y9jWHBTWpglC1zJy9MWWFzgKYJJfxKfsqEjBK0GAcaRfnFhlrDuwRH/DS",
-	"r5CQuEaPHpbd79nk7HYvj7G9S5LvqhMPbju9vV8MCQn1cXgL2mRbaPdG1142FRfpbMVLwDdQIf9B28Wn",
-	"54l2vL6/L8/jDO0UqpPX37kXPX70yPIhtFAnj0+fnT5pb/M7IDIHvTojOwOlFjFkJlClGraztSRI7a+8",
-	"Y2Bwba0ktolbwlUXHldpAdGLAA1gnVu9Ys1nplSsLozGRpYtNYqKzfiaD8/QtWr8wDKau6tULf1OrDrK",
-	"Td0eAZTaBSRcdbSe91g3dVcR5KfMn3g/94o56q2KCh1QSN8eqATIIv+4cpUObQRqFLNHw34f6JKJ1xFP",
-	"XyIvPYKQXuEWVq6+iB/IPtMj2ozPtSWSf6BFsW1J1U+5fCJFVPbazCoLRyqfincVIEFeEUpyurX/eDiB",
-	"/vhb4zY83ckxDVucRsnEaBUAbbpwl6zYJkrt4LMQjYHU8ELTre+0kbkKYES3w74ZXJA1U7Md8N/9kGvv",
-	"UFQy4OOmH11zHFGNKsVvadFfsLzAL8RkC8QWP66kwBTGHtphfwfrXJbKMCbu6mJlBd1+jCHprFjOqair",
-	"PyocSA/FumLC+BZuKCHt/7OdWS5Kkau28FZNndQDxu/T/gMLqj/uJ7qHkAdUf9xPJWs80LDZw4gofnVI",
-	"i4YQrS/W1EjF1xILLLmV7xJql6ncCx3fZDXzhnPfJcMu1QIKxM+IE8TN9NU1V0wPuq2N3JXpSSsNRXow",
-	"RHJiBzZSrI6Yw/V7/OzpDl7ss04wkqoHbDyuhT6qobnhDULgGPG1O2S3BGBiI+8G83+DWGkAznZ31EjB",
-	"WKoSG0It1fByjvAyWiogEnwx6AP39zJPVQynNOj9pe2UDgVv+EdJC4dK3nZ6gbL/1z2LRnS+TbtBI7Pe",
-	"8RJ2lZ70aW4WBNypXoLvk5tBMfR0ZMZu0o2UOfIsXMrDQzNBIAY5MFBqkX47HnrkF7/+JHuH/vkBZ9tz",
-	"RG95vTPYS5cq34QKjVak+CqTSIaqc15n5GLShjbd4ZXba5TjioIc3auldtLwZV1sMA7+atUnNl7e09mG",
-	"OMqj0ZKYWrPuhbBc51X3SH2MJ0l27oNn8jojO1mLCbsQUL83gXs7E1dUDe1I4r6SQhYZK7d+n0c6BVUI",
-	"uRsHcKWa4PQRCz8LW4QagGXyALwZ4SsHOdUConhQee++DA1Bn3sIzn0OcjPyVKt8LY4i4aaFe57kuf9b",
-	"X3eNG9PewE5y4N2VW0PNJ02h4M7qxDys3ZlJMec5q7qIjK50YHfcmDCdSoMqg84wpFcmXAah5I9YErIU",
-	"yd7NuupRa2/X5AgrrjVrfQk03syx40frqzZKxnIskPx7vpKWVzXYqyJCzWS48mr2fmxP8yQL3bFZ17C7",
-	"LZlaBlNJh8FvKBeo/w8AAmCzSi2r0jkcsaDRiPvZwyK7PxeMKpHA37HKftwY0Gu5ZE5pwwCFNpb+zBrw",
-	"XOlhmlwqGynhounwsVTKbSSZh8a8YLtIz/aZKq6x/4oKfrqHQMRna3Wx2iIkbVZtdJRFFB3m4LtRshzg",
-	"N7bv/95+JZqVA8Cq/V/mgFi7IvveX+emWo+TIgBOcJ8KSYD3BFYJ1ipcuYY0xlhxBHEBn2c6Z5toV0dA",
-	"KlonAj9mUNmlA72POU+S+AsemvyhwMY9zrgHdgBi1H7XDXpnPCVSu9jXn9HIzOPipqi2C0Kf9j6Xc0io",
-	"9TNLMEZ3Xf7+5q09htTkv/82X6tf/s/fzk+e//LbRXbxzec/TAa3+YjGGRSPlRa14F3IZVyU9QMARqi4",
-	"pB6vSm1iMkYpptdS5A089h0nwLrgqYILPaNCxOG8MZWJkVuuSk3cgx42pQou4x0eU3HxCx+R/duH/6gT",
-	"uP6unwnXFYASB1g2V6uSHhwcxXcpWPZvqOmXNamd3KeDgWCbm9nsoxx+7mrWZvJGcFD5EEnB75qLd3Ad",
-	"Ili1MkcT1Rg+IDeSGFm9w71Ww2iJJNyK8o0edeBSwiIBX5jBiJzP+Yy5zk5BhzPtkOPJH2lpFvZvJzzP",
-	"yPtX35Jvnp1fVPHzR6cQlY/3+3k8EOVjHBb4D5FLSKEdgCPRr8tHFHVR90iLc1gR+Hhrcomd/Ls6ZN9E",
-	"YqAiWoSI6S/YqomqpbcfoNlJE0Cxv64JzdTSkSgs/4P0AW3wdou4yQdlP1dbF81JNqUSujPA7BeNjeGS",
-	"qJE45YTKbj/zeJ/96VVxwx69WOuO9IhwY9N0zBfwhPBr8ESOsdN/hmi1CX5KFMTmJUutBXfezgIvh/jO",
-	"U91ZtAGwx86uTtbergsqul4UrvNdgZKwkrutO2LldSVdKRh52kBnwu6dgZkhpbIQt9AvJ6so3LU379wa",
-	"h/i5b5lvsB/38cDJDO4fbLfIxU5jxgqeFzrOTX3XyqHdE+dKrj6Cu3GMbgahRhq7QqYf11ZnARTf2M1J",
-	"c+jHWQETl7NFBIY43X3gPA5/kFhgn1YBrStqenDqjU2wTbzS7iaOz3tbP98+rn8ws2+KjewrsPczf1L9",
-	"P5pFTUObcrgEGl/6k9DOP0MX2nmki8M1v4E8I3Bm/vru7XVduaGZhnrMX8kfKZlJueTsa6vjQuvDX19g",
-	"Z+J/wuG8JH9mVDFFPrz9y8uffj0lL+3xsgSAj12wzizYz0JJX51ZhTe5IL9+OlkzBVJBil8vCeww8AlW",
-	"32UEqvHAbAvL9E7JS6Wka5Hr6lmIL3XSPwvIZ3z+5Omfvj4lH/jKNWO1f3z8+PHzjGj+T/c3TCE6JT9y",
-	"7TTXNb1h+SUCJP8q2CfzqzcX0WCw3PsrFGP/evqzwFopTWZUqS359fX85A01s8WvtZvYxwCdWKUa1oYp",
-	"l88vLs4rjfHi8enF6cXXpz8LuLlmTKAZyq1GZwWVmlxOXqzpbMFOHp2e+2jXzt/ATb9aUbWdXE5eOWm+",
-	"0/QJ3FJiJldc3KBeCxUqUK/kOw8DxBkEIU8ru/1y4vs7TIKjM7kA+3LNBF3zyeXELuHcYYDBCfBc5bEz",
-	"3YnEnJSKU17nk8uJ3YIX9WOW4a0+q/Erj87PXU8K40Of63XhbomzvzstFa+9/ulJfriI1fW56Uv4EODH",
-	"WsrAAy5NIj5MtYCzqqRsZ4P+upAVlLcsEFkO2x7DjUOhs+4p1EPVx8QJcqcCuC4Vu5R8kef1ylBwMG3+",
-	"LNGl2ZuEvShXmZSfd2WUaxja2MOL8SfQuVVj7NSPzJCqS7/brsjG7NYS21fs8//Zbzz/jBK5YFg5sLt7",
-	"76HKYXcDd4j4ZF+e43fyMZb6gRVFvVYhyUoqdkres3lprfnNwmpPrtweOtsSWlC1qoX9qpswVkAoumLo",
-	"PvtbfKL1I2evv5t8/iWbrMsIs6MEDsk18N1zkNgwwBd0Us7/RU8KbkeQ9svYKfkrNwtZGkIJNnqGSwlQ",
-	"L+y9CtbaXU7TmalcogexVVSIflDbljM43vagOzeyNT9g9HzDhBljY66t/kYJkMoaAdboGUZ0e8w7rm98",
-	"5F6ubjtU72sb5jWKdAzedtC9DNM+kqSx736w+xj3o4X+4zCxqW6cA5i3791bbdI93rv4qgGrO8Il6tb9",
-	"hV2gw9n6/F+MrYNLczBnT7cnCyrys1mN2hEVPjjGn7c/YGeNY+yUfbUDD7nnbUJ/aXyXrCU/ig1Ap6zI",
-	"II5gFV84rZWLHaGxuCJVacEpeY1xSHQlUJHvt22KbDTCD8U2eO7bHES31xr7R99cX035P29zX4FVs+sm",
-	"8ZsLId4gmMJWmhW3rlKLegz6ClyDrli+u/nw4IJrI9UWGMHHzrI7sIWrUmlXyL71D92HSuYG66uU+QWM",
-	"pZb59wFNPZYiZPRVzrhVRvicULEFIJXDNLhvq+qgY5wy9/aH0uKqLdzfshd5Po6i84YumT0YBYWoi5Hg",
-	"6IJxMxeKQT+pURCcKc0peUEKOaOFP2uAppOzqjeOJmuqoE8znE81zLDxjNNTOwwZ4B71w1dS3Vjtty6t",
-	"BQymGtCySrHYEtqHAuPrjzVlviwN0s3rYVSTliMVSK0RtciF3NRcYk+EYnS2cI1LAtgKwKFSckXgwJC/",
-	"BuBQN/yWiQP8Mjsn6QzAvkb2ynxr35k8gfeya3/1cRxIHx9Fs5RySYTcEF88t7N9INBCRcG1cCFGov5g",
-	"1NZKSeJLLNdKrrhmepAagVvmAkB9dIpX7tG9w75LrTU1C7x/z8iUmQ1jghTslhX6aqdnD4bXnRALkM4g",
-	"3TqbcPuuf5RMbeu4l30r9jmrtjQIJz85f/5sP6L8y1iKUFfSXuywcxWU+EuVMzWW7uP2jSBJaqUUwBkq",
-	"EZNih4NugiQPAf7SuKf+TePaPdoV8Q4C6r1uiEdHt2/QhJgyiNSOpUa8ASdTdeys9uUaHoNCBggF/i9L",
-	"LnICuSHmlGA0mQL00Zo7yBcIZVuTxcWFHNLTjWSaSAf3740dy5OF3LhzL4vcqYCQvlUrM8MuHLtUpH9U",
-	"Xn2gS/ate2aPy2MyxcNcRUVKvL9X/EUOxW6AaEq8iCkFdR79Z9Qt4wz7ZM4WZlXsMmnzRfs2AGRHQL6Q",
-	"r3UZJw4ONxyZKrnRTJGZXLl+1JY/ETaMuK22ai9ZldqQBb1lZGrvE8i2trOK8I5PKWmwTTOhOX3b7T56",
-	"L3Z0OGRfa3oq5XKs2wR31mmIXK3wXiGbhUM7wdxo0EPYgXGQ3TUeSaaHYzyYRb27mfub91IYpsaR7fCq",
-	"Onbv4PqRMwYJ1ZDlz3zZcPs5eVc9dR9HpGo03fN0VGsYg8zfQX9dnydrD4FH+qmcv1ULSnFjPxOyuSFY",
-	"8AiJmHPgfeGKHvsp7bs71NNvsXfkurwXgGgGDpgxBAtdspo3rb3ikl0tOVC2CIlpJaAkP4gDo0GiL8yN",
-	"cbg8O78/eYaUzMcNizEBRm7NMHVOiQfXtedxp+MU5JdoQ7eDhB9TVJfKlcVEb6+XCmskj7HFL3H0Gmfw",
-	"XvfWjd7q9LD0Gem2sm+q9MivNDEK8ODJTwCloTNIiddVtq7IET5elyv0eEKQpa65K0UuBTtos88CMND4",
-	"prvSI0+h/5W772t0xmMBeK99nTUa9zjBjQjDnZKfap/QzIuYIVt926rqf8/My9t+Gj4YT/C6E20Uo6vB",
-	"RhR+DZRqK8GYGI+YC8BB1hmhmlxDmeDJtdUtcHEuQx8CkwuOCIWFvX6hArxFkw8IuWC0wGrBFCF/wCeO",
-	"yKpuhJTP5HTfvqxaM2imbq3xYmlQ8FvW12QEtfTsN4T5+XxmhU2SBk5Y/IfI5ds5tJE4Ii3Cwsik9gsf",
-	"j8Zkhi7tSZSicvigCwiOay5jZxXy2fUyHnU90A2J90SL29CSJk7+i3tLTnD9F+iSQTslDO+PpE03NqCX",
-	"6QBFXq1y8Ed84ogs60ZIUA1nOAaRfpAbAiaYzwawKmHmsaqh/K3C7gCMVi6ssrmQpWr3asQsiOsdyo2v",
-	"HIREuz+l4L626tolhfs3DrjZrdF9ElT3R/n6FRf5dVU238MRHHYND4mdcsQ+fboDYfr4iKGn9t61pV9o",
-	"X9+II91YzkMPk4B2WFUG8JUmOfhNyLqcFlwvmMYauGcX3zz7Gt0h0wr6aTADVEjESQfVmwDz9/j74Ebr",
-	"uwd11uBIu7DribLSDkqfc3mow/ZNBZF8DOHm3v5QTtpqt46Y9vQizwndaQIGuIgQ4aAG4GQO4/ogzyKd",
-	"MlFvXw/ZBxH3tEXzyxfEA8cIv1h6JZqMxQWoYWtNynWN966gySc10OVnlDP9vX21qtq94ZByjrk9aD17",
-	"1vJm5ZKxNXzi0x3BZWZFMs8zcKpBazhXkYWJJlVR1oGsaPXcE3mLqDCJuiq6ZG9vmRoqUKBSO2pxV4ir",
-	"Uy6o2kaARr8UYRJI5vGMgFtIGPK7765dDOBzoQ0tCqzGX1CROwTOU/IeoLMhe0iu+WwXJpy4DkcrRqjV",
-	"n1FlRrRtVQpCNaYZKipcuiV5DV2JKk6SVqfGLDIsZAYr8ECm6hfeCPnpHtMyr41cowDfPYXY5RFSNrFj",
-	"E0o1zKPIXd4mdY2jqhSJfu7qLGm7JYlw/i/I3m9F8Lo2nWXkKFDyrnzg+M89XJAHbvwRYj5+57+qz85V",
-	"bcfXjeN0XZmB+arkReNmw/wi30Tdl2mA3MpIKQqm8dOF1Fiz4YTn4bcgpMF5A3Ls/Neg2v242A4Pky59",
-	"f+LlPRNsQyjJlVx7KxVaVxVSM6uNE8ysVCtkBufE87mpVGwRGuEOPNKVvvY9My8ckuTxKhxhgLaQH6RX",
-	"jeWPQycwpJC51RMpqjOXM3DOJ8zUkeL/cRNXL+tEwUNP1SBMTaFlkWgJ7z78Snu+rIGzFsas9eXZGRdL",
-	"o+j2dKrobLmhhqlTh3B+VVkAHMpFZO4y9nZp7CFS99vxPI2DkkfApe6xDjfFpcBTHnfbapza89UYHPtn",
-	"b6L7/jLu3ZdY+ucSFn2D8928xcRGSlVnNMZ35o8IJvrom6/vIlv6pPLXOfz34Zks8v5OSTf7kd1hX+ka",
-	"4gqZ37cWBafl8TLkG3tjTbHaTB5PiP1ARd60rXvv6x0N7MgeQp+fm3/y9Zrl5N+v3/5EAJBzlKuEitCd",
-	"BkZwkMseGr6XhCLkIxw70BipWloOiLci1kHhrzfQnJE8lx4i2D6GBjHVyyyQuN4M9hXAQkIIiik0ElkO",
-	"xrVTZev+qU539YFTmIiPTTloYroF2UEP9hMC6xUS0cDjMkHK5WthZK+iHqmIkva6sQTiAlxPA6p3qmbJ",
-	"0XhKorv6HiqtS/yiBnZTG7thXOx115Sq7hwWVHknpuY6zEQn9rTXvADbE/PRUNh3jrn7RD10dU6cFrEP",
-	"qNwytpw7dvVbUjFcYhal8J+ONIPKrVQKa7Anh3Uf3mVUxWaM3wKcKwKO5nhiCqscJQbWHPFsI7Iux0KQ",
-	"zq1ODcuoKnhyYMBFvdvAoF+USkvlbzEozqhaB8eGrT6MjOv7VVXwr08ePX/y/NmfHj1/2t7zMVW5spLa",
-	"xPcUcHP9MI/OO3pK3jly2hrglnLJchB6KRsI4OZdWflIxZ6u7D2s0nNyGjK3uLs6NlndLbbiMwyQhjk2",
-	"2PWKOGjRe9Ni/DU5NvAaXbLX4kuJC4wI9Ob6gyeMmBUV29GCAtTrMOSPp2xVfO2QGlf2kkb4a2TASn+a",
-	"o0c6c1c4qjYrBt5r6GWN/g7KC1cpDgANu+3KLSsGbb56pSMhbnTSnX1U5L03SUTEMUvbJOhB/EZAflG/",
-	"HMvwZKUTGvxDHcqa1UmTWljd+Tgd772L1lVpeb30rCF61QPpNvWtewmyGRNCd/p6+6PX+1YGNOn2S3nk",
-	"O/fp0e/cflkyvkd9zywZx/Gj1EHvNMeAehFrAqYv3EEHt0oUTp7gl5/WBeXiTdWN/7Dc1ywG8l/3pQ8a",
-	"16DFCX2TsGegJgsKWbyXxB5Ea+2q2YLfsqRZtJCQgTDsBB1TeQMiCmzi0c4zo8Uj8XVZbb/nbMZzdKNC",
-	"I8MKfQoSrqCebQWBA7Tp8ePtgex0hq3aBitcnanSr3jBXlRt4I5WO1bGa8a8/kNAasBpRLeIq0sYC9/N",
-	"vq3euRpwzWngnlV66S3NnVm71sDR0369kJv6qB+pOv+Du2xGc5q6e4xqQsmGTcPif01Fbk0BK2voil3a",
-	"P3DDNcuz2s8mN4Ks+cyUymqWhaS5vafdfX2EOoD2/VFSzltKNuQt671DdygXgFmkq5TlfCRABd+E3+rk",
-	"dm2W7yWBeFvF6ZeYnGNUqQ20ULP3xFdVhzPp+96A+kphG+9716xQdK1Vovv2ntH8HrbtvZvG8S+Zv2Ij",
-	"WX/2NN1q7IaClzq6r0FnvyILqlYF0/qy0oHxjlGlA28IPLH29LH8vrcP/ebJ3fv3Mr8Z69T1a1gb9kzu",
-	"qXXiGsYrd7RqAbyz1gtooFd44WlvgUCbWDO5LljQWfjYW2lU286BcY6P9LvPQNs94EKDNrGjUB+0D+3u",
-	"r5UU3Eg7sBWPN4quMg/PYKdL0ACzlH6n5MpK01L309lkaW5km8j6npm3/pkjiqxqjGTZh8tIHCmxA3sJ",
-	"aYKh9x65G4kiqh3ajJ/c5F//UFl097kt18xgoVu4NUEzDg+dEGnHAW5oqJ2jQXZcv7ycyGHoVaNwH6fi",
-	"3rptuAZrzuR2JnhQCwqu1CGkBM9qBwYPPtKrxsN1kKup5ruCF/zW3sWyyGGOk2wCtc51l/DbsHVmNplu",
-	"IbN8kk0A+O+XHpEr9EheEVpoiR5jAFCvuiq7kDjIXeSH2AqsaT3Mezi+JxT8kc0VuOZICBGq6ss9OTAm",
-	"j9/RMTllN6UYEvu0+uTdIpDRIdvjnpBbMGjI3x2mkb6wvTCvgC1Hw4SDt6F7VLBNW6VmRCnCb3d7Rb9n",
-	"IMQm/+LdBN4K/67RyhZCD15UczKMqYp24+tN8P4HQqbp2jLAhMRr1Wr2K4bIJtrI9Ri7+Y6WmmXwOivg",
-	"bqQVeS6HEyAeIPvMX5i93IeN89Av4GfJ0DfoFwTK6qS1+mI67lX0e4xsRJH/HcYXHiJGFr7PxcmQ4QtI",
-	"miHUZB4ZtBEMoSInCTSuOwvAlmPUH5Xn2LfMw6HyuC36chF54qT/n4HIExDf5clUiJee7GBeXxGBlo8r",
-	"BOXGBaewX3pV0KDpVhMte90p9mBt2zSr9/DAQ8FyzagYM7QRYnnNqCC5BK/pRqrlFXl6/tgBknOPENgX",
-	"5wuj/h3+u/fVQ0eNOfhBoomJI6Uj1vQEBxES1KU+oJcCFIiwSI719IT6quZWpea9f2iorPnAPhnIf+jK",
-	"NRTvy4L1e7JGbenxcN3uqsfDVfVL57OvrFne47kPss9T11KZP2/7PPkdV9iIftKt0CEca9XQXi/kRoBe",
-	"V9epPTp/9Ozk6Z8eX/TW59bUGKbso//9t/OT57/89uTzCfzwb3/o7xn4YnS79pONPP+O3rAWmH2nG/tj",
-	"NJZGVzefk4JBRQ4WyHBxcxWa905rRzQTVydd+eQIK/RuDeEwmXAC914vyQCNJ+4lOhiO2LtQDXtWjLs1",
-	"uoFiTCs9QbT2c+mB47SzxuO4CsIhBnkMLo4yhXRrFUvbMbbuL4ytd44qVHlaXVAZDNZmmETjUq9b9zAd",
-	"Adg9Oz1hUfb2uwsbpSZN1fx/LBLx+pV1ErnvZgV6cdXRD1Bc7x8AvkGtLwv/4+BzdX7P52o2OhwI9rSr",
-	"YHKqs3u303MGzRtGLl/5q31n+6m77/1wR2wUcwHaXUAeK9sQaqBhZ0/zFKd6RmeG33LTaqq+8M/8bhUc",
-	"ZBVEa/+2rWCmPv6b0y3EcgVCeGOQNQiOQmnHJPMB5FnVls2VevQJAGsJ6b5ZWCLr+6FckdxeBFTkBCah",
-	"PRBZkdVdtqF5XsqJnTQBHjVMgIe0ASoOP3re0193Ks0zfDP6/3K6zZDKGYQGsroKEfc5q3rAdSudsbM+",
-	"k0W5ElghGL91pdTsW/fUsdqm2Ld/u5B8dv/NX/fGju00rH40LctjkcBb4VhZG02RDRUGoPk0YwO3kX1a",
-	"S2VaeqJcG6rMS3jqWL0x4OUPZE64lSU2EKlDFlQTyIgY757dYMxFM6pmCzLnItdoSBg6LQB10bdadJna",
-	"rJiD5PQaPKLLdCGat2x5p5VxbeQ62Pgu68I+vh4ReZEKR34wucxCYRoX3dBtq32cbAKSWMr5vfLSWDmZ",
-	"c6pqCgGD2rt0bDDFLvY5sxdPa+cVeHi4rjw6Yg0eq0k2WQA9YArf4tgn33G9lprj061pzOP4gmAu6DcQ",
-	"AX7IfWxeH+ioyvJItYF+YEV9P/MP1MO4ylgrsYP6vu47yR2gw8YlXmBTZqoYKSyxDoPCeZSCwhnRZPjl",
-	"/hDAXBHgg8CA+R0xDtaD5BD0KKA1oxS+/GLhyxHRK67h0boN+5QVclOj7FXOvCxsaD4wRnZWUHFTtpUQ",
-	"QtgRH/7RP3sPnoVqrMQOARbAiIVPTtdZ0S3R1jrZ02btJijmK2PshxgnWQWq7syev4Eb0CsFy1MlnYb1",
-	"u3/i96jl/+yopef9Lyh6GWQT+kxH1xcLk/BL4cuSaVG0tppvkxA7hQ8tYvo/dwskjrYhO+OkEp6K0dJu",
-	"hAetVwAhweec5UGBYpXaGZIJaX9ApBIcCnuEPF5M5Rqunfv2K3Smqo3qUwBybomQGycEI94FbXhRIOJZ",
-	"FYoLfIelSPferHMGY56+dwUV97Cf4RB2yPt2+N3nmbymW1BV5dww4Q5i9JQeFCc7+w3uy9ZajVcgZI8p",
-	"466NVG25F5C+OkJzJveuryzby4IRbccd0dZ+aWmZMLcdoTvdJPGgdCTv34VXCPhHdA0cAA2nBBc3mStM",
-	"822PE2YpVw21JI0VeXHu/htVQTkKJPEX4t+ZV31gjurk6cN4QppDUBz9q1uyjX6S5lhZRvbVDxQOuCeh",
-	"hDEASuz2QJOE6t1Dwu07m7xTgdeeOFRtXZdLH3Atncd9tDR6WHPCi39gcYJj1+ygSpM9csLduh3/0KCS",
-	"9j/mYnU6Z9CpWMhNTwZeMKo0LVrCju/xGfaiKLouxso88ZdjVdgk54jJgs7B2q8HGfGgVbk/5ICLUL3o",
-	"6XkDOxAevnB/hVK6xMVqv9709tZJCefdaMv/24Gvua7ByQrw2zqgKpRuqcSQqgy/TaMZSPr/RWiL7/2J",
-	"TImN6siO5w8uCqJK0FkdJrGRN1iw4mvb0K+z2oPzdI0Jg8K3Kg2uj/QpO9PTy3tLSy/7p6PDvEfztZUu",
-	"5zxIujow67w8XrZ5WbDv5Ky0evO9p5mX8bTLv4yZWE6JYBuXnqU3HJuIyPn8lLwguVu4c24KwnPX725g",
-	"lxDY6rMZJCq1on596x7puG6h28YApJXqIDSk/x7XH1PA+bWlErXw49GEm5zNSuXPV92xG41z6IdeULF0",
-	"AHG4/z5JkszhKIk0CEdCpMEkqWItUEz4QC3exj+yr1eDc7mOJFZ9j8N+whV9nyNGOwXhK4TanPvqEDl3",
-	"YhfvN9c4N7zGhme+w8ZjRk4bHrXdE7fr7T6muc/bpcIwwHEqqtY/AqrC7ElPZTs0uosf6eRvaRM/91/b",
-	"ZfQCNCFo0SAV1OGFNUUV1/zxv168+fFr1IJmVJApcyzGcijZ26BW5Kt+HSII10QKjOVYLXpd0Jl9vesG",
-	"zUX8NonFyoDVrEJ84jSybsyf7xSdm0pBOJbuuqcl7O90bicyjjcZqArvY84+CEB3sUkYpldTSKDwjceq",
-	"BgoAyAcBGfdJ0B6qjzAYEQkUtxSZKH1rOJH++6URb6E6YkVUXWwIB766Oa5ATZTCxX5AQWwwihPSVkb7",
-	"nBkERyBTdsCN0idl6T5SlbpSlPw8R8si46zInWsIOqHIOXFpIHVL9+r0ur46LhOb5dz0rpUGKmOpS6qA",
-	"4q399K7HrvcV/HBnbpD9W5uscCTQbB0BB6w0wcHDDkoCX3/lNCJ7lkD3IXNZFFFPZ9epck4U1u31dHfm",
-	"727P392ev7s9vxDf0r+2t9XhAx7fs3pW0yCZ7FwW7BqfGkRlfPO/7RM70r88Ar8Nj4+lKUDPY1wE+eOj",
-	"80fnJxePvq4yI8FGcNzVG56qHAD9UPaEfMDHR9FO8VWOkxzKQ43o7JDFnZnJcyYMN1vsdWlIqeuOP93Q",
-	"D218c2xLsk37aPgKXn6gN0d3DrwV9dhjFge1Y2WUXyJGxkNK7NZowP1zRRg9YLfcMkTtSz5AM4Vavplc",
-	"b0dGzPhWrrfxU3txL6fWLmmUloKYugJyHVqmgsYGepqczzPXx52CgeD9OnIjDt0JOZ+PvBHXEF2ypHo7",
-	"nz+EDEW4Ejmfj1cfHF5EG59NbUeZWwovhibHBuQv8hNokDDuHrziBXtb5G+w9cJROqDg2x8od64fOuuU",
-	"3dDx+v5tqi7eLtZmt/ErXRdoFoCdOkB9RQ4Qxzt/x8qPxyHeimD3Pz/MQVflOJgXP7LKcFGlQKtUyA2R",
-	"An0aRBb5R+yAY1xu/Ga3q7vf/4wYKQ8VB4qtKBe6vXwTHzmq0YhDpHzRbpajWYzufVh4UBk1XNsP0KQ4",
-	"XrV6SHvUbrpqN/1T94MliaP1dlz62Y1le2pDjbfaq51Z0Hy/hUeGjsAayZ0bki7zOeb+1UjuU6sGn0yp",
-	"axo1eKTs7ljlf7ZT+LOdwYNak2PppcJ7KJEzdrwQBuHooTso6KsQWQ4Nh0FiUTNdHcfETcdvxOuj3XHw",
-	"8gdCSHwT3c7rsP9/YAdeM3PyrZRLzo5uDfqOZHDMwQShIq9awPX1P/mtPZuVSjliJaGB+I14W/bEBUIC",
-	"ydI8MIXcDLqjc5qZct123V/DA8dM4YcB4uDwQftfwRh0fo3jvlf9CbDyc0EBImzKyIrmjOyc8VYeSUnR",
-	"d1IHlDjCYbfv/v2sRyQ+4NEAePfOLmY13GLBxbJWEPBZbagyZK24MKy3VACsonbt6wM+ch+q149SLss1",
-	"DNi7xy/MbizVC99WNwSskgMKKZcBhnq5PiybGpd2nPMUEG9Yi9SLY0whtl9vaD6iWlRjfvVWb3B7ewZh",
-	"6r16iCgMTBWPuJCo60Fm9kNga3tKfFkBg4P5/fy++P3b0dG0D2J6mdNWyOYPEpGDj9e6FwZI5W6OU326",
-	"i5VLYNGgJxfUsGIbwJ1QpfhtXwgZI5eszRyyouiDfeZIQh3e/UAOX1xXsrf+chxcci/M7fsqcAPo637l",
-	"1GCEe3IhmRnru3Hrti74oNjgI/eh2MBQvVUamNdoKg28LQO8kRspc3QZ+Uwx0HIwLY7qJdCfH9ifBNd4",
-	"rGOw5rOH0mrc5h1fn7Hj9Apl4J72TO0++r48VNQ+uS8V23sQwoJRJVid+LYaL3wB4+AAvlzA13WwT3S1",
-	"Lpi+qvO2KSaZ2uMHVjqfu0AGJNKIoRc7cEFPbbbiggfRZoFK+9qsM2m50RW1HkTBdcT5shTcA4TePRyu",
-	"EZXa73nAHFRIcGtZvjj0GJx5Jmo7Dx/okr10z7kgQVciNlcuUVe3VcalO3RUOkJn52MAZnqNjz8N0IPv",
-	"o4i2W54SQNHc0JGAYwExxm8ZtF71AttUI5oFqoU3cWDeqlwqqeX5rb4/Pc+N2FfdqwXfyH2fp9sKUxNp",
-	"ac0jQ8ubhdkPJY5XitaaKPGGqmUAwXsMsWmHeCC38r2foGu6tYpFteWbusfuFjK+6VS62pd9hUiH+lB/",
-	"rdMJ2h41yQmd4/yY6meqDHiM2lC3g752N/DHG/bJ+MTAIysyiQ1ZU53eDl93lNBzepX8VNS7OD9vwAcO",
-	"LUKxpqguEaK0CltBj6g1UzO7lQmwfynmPGfNQqBqLs+fBzN5en7vKMsPW/Zh7G3qcgOg3qtR/6GX2uFT",
-	"cO1YWYpiW3MxV1jpM6xAZEwmNozOFqDttvptqqd6cXLPrmIXR4fo7qdBuMX11R78JgcII56K/mIfIR8d",
-	"qgWDW0ZqRqjQmwrNCcYM1DY7EShyqwrjsW4evE6pQMZYHKVa/N3AQOrI/u42554a1d8NiOjoNGVKR7N9",
-	"Ys5RRbdnUK+Tdh59UNsX8MSRjFtFtw+kpbk+Jvv784PvHgK1coqPY+V+UFuygjiyxhopX0+AItc7X2ud",
-	"TcjNKXkrii3GK+YUIhpck1wKliyziuhrsMtwStPb/AI+D1zh4281DvHFbjaIZbLBDLoRlXJ8r/HnlEzZ",
-	"jJa6dnhwyDPIZTk1od7OVS1oaw2eG4iG7OrtAESUI+PcSCLFHmMN4BPN85bK9WtmXsATR2IR++4vlkM2",
-	"TDGimdWh+Dgef/B8eKFg99fpbXYrQJ7fSFk1vgBI3Sv7f6+UoSDwpt2q/y5XQELpnX7FC/ayeuxILSH9",
-	"+7/oGwAiyaOVsqA4CPc5kPkZ9pZ3TcjwZLsbvUtbam6xkIbPeuJFXzNjCvYTfGNyMORQf6hpSNEcE2ma",
-	"z1jz+EBvzZlcOY+iC7G4w0ZyOYSWinlk//RZeWNfIm7+V+tK454UrGTQZIWU9WE1154NcgDIStpDU/VH",
-	"cDfmkJ0tGG2HaoEHfmBF/vuujrGrC1bkTgjuCD5EtqpVFmdQLugtG3K5lS3ur++Z+QAPHNXmK3Uam8IF",
-	"8cYx/Bx4i5zPrfibsoKzW6Z9hpOHB7zlqtREz6gQTEG+h152lQWVcc2vJt4xTkEJaeYPE+S8r027ZlbH",
-	"j2/coGDnLVO6u4mZPn7/Mt3SJslN8jQSnHIfoYqDhaRtieqfP/+/AAAA//8=",
+	"7L1rcxs3ljf+VVD6T1WS2rYuvk0svXjKkziJd+LYj+Xdqa1J1gHZoIhhE+AAaNGcqfw/+1M4B+hGN4G+",
+	"UE3Js5u8iCWx2QAODg7O9Xf+eTKX640UTBh9cvnPkw1VdM0MU/Dbt1yxueFS2F9ypueKb/DXk3JzScyS",
+	"Eb2mRcG0yYgscqYNkYosuLI/LOABWmyWdMYMmcs10/jZSXbC7Uv+XjK1O8lOBF2zk8uTvBouO9HzJVtT",
+	"HHdBy8LYz+XWfsREuT65/OtJuTnJ8G+/ZCdmt7Gv0EZxcXPy22/ZySth1G5/4jtGFaEiJ6Jcz5jKiC7n",
+	"S0I1eXz++PmjZ398cuFnt6FmWU+OweuyE8X+XnLF8pNLo0oWTnRDjWHKfvO//3r+6MUv/3z62yP44d/+",
+	"cBKb4HdKrvfnp9ic8VuWEymIWXJNcrqzRC2oYSpBuIV9UziVhVRrCiSjhkUHf/2tfS6yTp53LnJNP/3I",
+	"xI1ZnlxenJ9nJ2suqt+j4yzeUDNf7q/T8oZit1xzWCg1ZEs1UYzmfpFLRnNYspvZ68UjfFc4n8iI4hs6",
+	"44KZ/TG50QReFifj3H0vsd7Hdr2x8b6zrK9iS+SaLOBD4LitXWXBmSYzVsgt4amDgN/pmEdiIm8oL2by",
+	"U3zhPE+Mtnbf6trm2Gjvy4KNHErZr4wb5yc4pglmxTPcybDVUeDCPH96AhzL11aC1PzKhWE3TMF411KZ",
+	"P+2q8VoL0FKZhHSq5uLlUzA5PNIn2cmCF/CvZsLtcDn7G5sb95H9p9p7/g/7+4oLOJFIOb9XUYn3gX2K",
+	"MP1WqlwD/y14YSV7ZqXd968+kDO64We3F2eK3XBtmDorqLgp6Q0jBddGW/G9viQ3tLxhBCd8aXjOtvYQ",
+	"Ejuvy02+IJqLObsE6Xn+LLHvxs5sJDt/kMOFI6Oq4EnxaOQo4fib3TG9kUIzuAXfKTkrGIjquRSGCSAy",
+	"3WwKPqd2YmcbfOLf/qbxqqzH+oNii5PLk//vrL5mz/BTfebfCyM21/kXKym4JlslxU1GtkumWFbLECNJ",
+	"Lk+BSu5ldqyXc8NvuQHe3Si5YcpwXMFsFxGVjsNiR6R9LLITQ4vCvYwbttZ9a/tAi2IHX8RXUaUo/i4N",
+	"LfY3Vi4ILYr6HljIEtg+ckDro/5Xu7B6bv7lbmH1EZF4xH7LTl7muWJaf7Ok4gaWTvOc2ynQ4l1AsQUt",
+	"NMtaRLSUj3GkYNtLQolgW6LZXDFDNlSZjNBCS6sEScFwXVyTeSE1y69AMbJUtxcDTokYumKaCGmWXNwQ",
+	"KnZkLRULxAmMdJKdwDsiAiCDk74/Q2rfyRSxn1rOmbEbLsiWgxwNzuHT6CkMqQ0U6CArY/us55bXYp29",
+	"qbfZJKe82H1Egu89vKT6I5I6+HgmZcGosJ/zPPo1LjTPWfwrIGUv/1kR28pZS2taFFFSo2SJDOJVmuDD",
+	"8BjJInerakihR4avI6IoOzGWHsG8BLsFMUcNkWJuvwKUis6xVEVcQwr3FK5qpxO5q6beMnxHg+AVGd3c",
+	"gq0KFt/JJNfMGC5u9MjzF+ekgIGfPD6PUGFNP73Gh5+dd/NZ89icf315fh7bkpqNml+wvKLJmu7IjbTn",
+	"DO6nNZ0vuWBfaCK3gghmtlKt6rdOwIE9CqpVNfxJac5X8xuhCc76y/fffUNePH18kZHlms4f6SV9/Oz5",
+	"V1dkxTaGaEYLlqPRZPmP3PBbJsiMzldNEfIsOgHPwy21ZMlALJkl2xGqGLFnA6+3LQUlUoCYdFx2hwPQ",
+	"1DF7pVx4GKJ8XFC1jgi6hWHq45qL0jAdP/3UfCwY1Sb+6Wz3EaRATKrMB1g0+4waF4NtRtO8YEhJWYLV",
+	"rhidL6MEXXfZF6lppEUlFTejhGG3bFVJcyQ1M82sNjePz27L2Cqnu5H31nYpR36B2wv/41KWKso1/eLa",
+	"WQYVc7XeWTNWsKYsMPpqq7fJwriYgOoBwZLn4lDZ3j48a/rJGWnn5+fOz5C02ponq/XV3u8G567JOhfn",
+	"iRsgOI290vcYp80qlcGXL4ln8itQ64iQxE2RMG6FrDUddk1RHZ/t4EslftiktQZhffWchgwbnrXmG4XV",
+	"nrkmVurvrLVnFRB/uKqrUgr8xJRM409blgv/s1mWyv24UBx/0NSUyv1Ywrd/6dQd/th/1HtX2dRE1ly4",
+	"3y76pULF01//8eunvS6M1G2Gc46eXaG3TL1nfy8ZHqIxZ3cmy4QivgaPaFOE7nlJL7KLr3/7w0knwR6f",
+	"d1OstWg/buYmF12yUvwWTdHmeqqZDjJ07Yxicn3NtKZoY3Z9/Y17bG8F7u+e26MrsHroYXs2p6VuH/Rn",
+	"cZ7t3sHFRq1/+T/DN7KhgFXEEtLszyaqqEWIsGIRo/cHuSWUbJjSUoC6qslcCnt/nZ7sEUPG1HmwlIm9",
+	"8BTLrSaq2BVh643ZoTsGlNMNvWFEMJZby11ElQzQlePHY+MYZN8xXjkFJBoTsRdvarfUvuYrDC+GKlYt",
+	"1tsg3wFV/Jv8MupRowxpDJ0vcTtaZ0oUXKDDRRNKrOlhBbC1izZ8bn8iXJ9cirIo2q4wvbSWEwpENAjQ",
+	"lxgx+02CGv4OHq6aDvaMtdUzO4W2guYcuY4GMcIFAYuozbvPJEu5JXNZFIzelEyjHkC4IQsl15ZKXHnT",
+	"U8d4h5ZmKZXzFe59ukjEM7ZLWVieN0siK8dV7PVLWeQ69n3n3TOKsxx0GGtTwtOZtffAVX1FpCj8IeP4",
+	"hfmSzVcsJ0JuQwWgV7teSm0+rlh8mT32UZfYdhv2Z/uolW8yZ+MYTG4FUnj/WHMhWHxmwYlvEjYUS96D",
+	"6L3HCdHxaZdwX900DazB1peMBTPl3DCjScEWpmdbgRNApBZ0zohGK2WAZ7rUTCXI3G87VcGWwMjpknBu",
+	"3w/yH489y5dkacxGX56dLXjB9Cn7RNebgp0tqZrJUmXk559//lkzdcvUzz9Xf/zhsvrFHtIzrW79N/z1",
+	"tZDK31Z9rpGWpGhFbaJfCI9cr0pcM3v/o55ne/1NNQ/3RBfTvjF050vhLCorqbgB9gy9+egcM96gbtIm",
+	"5o8KWLU/rpxivj87+VRHHgs5h7CHt4f871s2y+mtvYEWZmP/eRK1ctx739mD18vTbTrhcaXgrnMv8j6A",
+	"zEn3KHef3O142K2wWwTD3w9j17diI2jy4nlPEsTII3GH6yc8GVnHnfMvdCwnP1XhheB2tEPQH+rOCnmr",
+	"FSWwTy34nBqmUZCA71uV2rCczJi16TCxaqcNW3+hM/Lu1ZuIfOlm0eagIBAuSai/oS7tdESciCqFJq/F",
+	"inxQdHdFUHq0b6GZovPVlhqmqgspp8EVY0XNJf6/4yvBrZTBNfX/+19DTZ/O57IUxgVPcHFXRD+p54Qb",
+	"Fh1iVs5XzGToEaM+DWfGllzkVphL5UV7Oww68kS3zBVY/4KLG6Y2iosqDw5v6i80sd8lK7bLyPUPLx8/",
+	"e355eno6xEl2B8Gw56WDjQGVW84NLeokuPPnT8/37jzPigTz73rETOQs9meKBdIpPtlLYs95Bv+/vFGy",
+	"3NgdxJ8aE94uZZOTh9C2FnjN0a9/ePno8bPnnfsZnOhBQ3mB2eIbOV/pZ5dnZ5Y9LjdSAYdaPg//NiTc",
+	"VsvZ1ghPLgl+lgUeDG2kYmRJMdtn7+YcoTNtqNbWgPMywJqIZKP4LTXM8rvltnev3kDeA55iJCOkTKzY",
+	"7pS8Ni6+iKmi+/HFIVdAy39M14xQE+zYld1AKgiKDrd+J22YtkrdAI6JO1m77hNr6VwbtonZ+Lc8EYPK",
+	"maG8iBuQq7hPSbsxuicMT8FLqkHis5Zuam2PWSkSUcxbWpQDbDF8LHNvSo+th2aUdEpFXEbEPzCXClO9",
+	"cp8APSJFRa4pF1PMAvlmijeBOBy5DnuvTDF2QWesmOJFis35hu9tyGEvM3LD52ODuFLF3FegJMn5vFRW",
+	"lLnETR36ow6ZYutgeK5qpuHgjPxe1RxTUb1BtT2+rhijokf0xMmiXIv6zI+JJ8BXIzRDTY4rIhUobz6e",
+	"ZwVuqUtaWIO6QcP+iEQ6n6dFSz+r+GIhGjDS3r3mN+IRF2S28+EE8uXbl6VZksen518RLrRhNIcbhvj7",
+	"cD/g4MyDf7BBdtO8sLv6kecJh6olJde6tPcmJPNA4tFGyRtF1xGFoUcPc8Olbvm+hKArsilnBZ8TfI8m",
+	"S3rLIlY5qtmRG89fhr10wTXHMz6qswPWVSHliuWk3GCe09dPL55+dUVYoVmdfeTjG73D6rncpHPQnp2P",
+	"z0EzcsXEsPBXg7srvojzdyABpkvLjNx5vV865FLiIwM2/rAl/EdrKnCbLftG3chd3u0OP3IopGvRXUnb",
+	"elo9yZGN7XqoBMl4cDbY85b0sZY1SnddzurVRzMinj07YOgI54zIsriIhpqHZrh0cJQV72q+hKiycSJ4",
+	"BxUSgxIm06dgxN0G64hzUhk78EmVfe/OTCnk37I5z6PB3WkSJqjxseN4oqiWa4ahrS3VJMfZgM+XG0wW",
+	"tdceDSOSYSrKyHwMtKSGLwtsuz7lrs7q8Kv13OCHixKeLxY/uvB5O6wepkHNJKT0b6l9nZDbqLPfuBqh",
+	"nlCZvQrh0diEXhWagQfh0OST/mTW3uM5OIMl6rZPxATuI9ulfd6q7MsO78ErRXWpWGd+wD6F9mzb/VsP",
+	"XGv7GwF/RtFWcGYPl5umjt6dC17466rld+aCae8w81Vm0Ve4k5GYppDJnOqN1CYy8pryoJoIFHVIyWcu",
+	"JyihA6zlbUwEBfTYMmWXgg/GXoLxwLiqDp/VmQ4jUhlaXFPnXnjaByT02xoxA5FanqAdrHZgKmAqhlcT",
+	"/gtNYG/qFbQVlMA+eRI7zzXL+vjnioE3K0LwGUNXomPB9j5CNabPmbG3RzXFmpZeurpBcOvj9ZexHYrS",
+	"+NOmoIL6wvoWDW8oFzHZyNbh1A1dOY0C1Iw5FWTmF4SviDFnXt/h95rdiAnDw2/T92XB/pOpnCPB2sNX",
+	"V3MivyiXghGvnpJ2LuVBN3l2Uopc0lks7dmdQdwdtxP1/vRnjdUT9Pvj6eWXGoyeOQ5JMJZUEeXP0qPH",
+	"MNoqbgyLc43PwqlVjbm+PclOPhX6U1TJSFhva5qzUQUfcZ9+cJjH5kUque2yECHLk2x5UZAZi0t3Npci",
+	"1x8Ltkg4wH3qYHLOGcGsqCtyTiC7EvRXZNphKU/aUMyXrUpDSyE4pHq5l2gjNxssOKdQcd4rr3hej11Z",
+	"tziQI1v9csxn9LuZZsQD1cOxvsTKC0b1iikyX0rNpvIoZgEoSUDwLuiRA86LZtae7BWKToG6xqft99xp",
+	"fzDEgWY2Baw6xg7fcVbkQRl968aLmALIBD4ZgBKvhWeAdUIufK7w/uHAb8bPpk9CjumfVJiOG8UKFTor",
+	"dgQfjIkdnz61r/ks7PIJNQQUljrYTiFfem03+a8Xv5xW+3Cg0YYz6LDbvoN7KuIbqA2yfSsCUzSjJbLb",
+	"JROVWAMy3TLFF5zlpMBKtGFint0BqWf/ZYpqNq7IGs5BNBHanp1xr6qszf1L0cRSd93F8DdZKkGLDPwZ",
+	"hq4gg9d4/WHAnZDMcQ+qyPY/q9W4fa51H36hSSVWBszDfeujq73teq0vcgCn/OMnLx5/FdUBvO0XOZkb",
+	"JjeW85Q09loVkP3MCCVw0IcfUkyHCJIMF9xlI1sOaGQu2z/64rqlPcOiKxEexkvQQhK5YcLuMkYlzr9+",
+	"AbsPRspX8fpXlOoji2bXVK1ia95hFiVsrr1HbyXPM8ifMVKuPPtleL8qBmvJMXUzMgp+/HG2i2+7G6bW",
+	"gyyHo/MUB9Okkl9dmefR0+OuqnRNcKz0N2fqY5f/xD2SrhGBGvm7Aqvs6XJbyg3qcv7mnkO2eQ7QRVrj",
+	"Z57eAH8SWBp2D+Mqhrv149VCVrMbxVXuK1Fgmda15IHTKmHaZOSwFNntY4DDFezB3qY1VBl/dzqdpll6",
+	"47aqFnjp2/EnV4rWcrTmA7dztIkDX0jg8wz01eb+zq/f1q2d13hlzVUCtlbcbEoeo4LNjbeKI9lIS6pi",
+	"DjW0eDwyTamZ+kJDIijU+c5kvvuiuheehvdC8O5SKEbzuEVep3u54j9uCAXfcmWkC2msnW7fkREtiZAg",
+	"RiBYrAkXRjZEXTXwXrUcON2BQg16pAmfitB0aWHphKtUzq+dWJgYH1xcUT6UKoqeAJdcnW6yvw1xG92O",
+	"ZnVAwELyUt/RKikuY7VDQ7SOPpd6Zc8iGWsL1q45vU/X5ToGpeXUkQHCoGtHKzdm1472JADsr9M7fnGW",
+	"8aWVIr+Go7G/OCbmardpG7umQEcUVcb++EsiH3oQ2Ahf0w34oTfxWhTvv+qu82oVoWh31jVZS22sqkaF",
+	"gQoqy3WY9Z5U0lpEdRcHLMhNJwvpEkwkRt4fqMgPqg6DPK5DI92Pz2PxVNT69tASHMQmik/LMwW9QfXC",
+	"ikT/WzccwtOkS7jp4x10Y9belz5YBHC9R4q1IKKAh8Cqq3y+JIC9lDPCF869VutO/XFAdPJ/nHhP4l5f",
+	"neSj2lyfOLg6YWlTdNe7nFh2YSwPAgPD9z9Fv2xYELU58jiqVktrZZeDUQPhpcCXA4rMXG52l2xdVHev",
+	"m661dFixuAK4w+BL+9W7mvI8lU1zfkgij6iQVMfeqO6bcapuNkxE3Upj1OAeDbh94Csgot4wnOlyiP3A",
+	"aIEqb3Pm1igr9ZA0engu9urX68M94Lmcl2smoisHV5tcgK4KRZf/9fLNj5bh/v367U+tFMuLF0+fnD+N",
+	"yjcrCTryy6K1CA3YSxgeKilQh7cvvKzgB1DV5oF30EXfeQ6nw8iK0xdQJyLYtmXFe1Lu5Uc72kSJbqL+",
+	"5XSBxbygetkBDtDlq7sidAaJBeCgVmzJqNJQdzvg1os7A0FGO3+MCKVG4Pu05Ht8dnH65CSbAukibfMx",
+	"qpNIAC6TY8AC9rM++kCkOhHbopYC04avKdZPLnw5j4Pq1T5jg+YD8QRELuMhwgVV4Kdy7lmIvVvraC7X",
+	"IU4rBUSaKloGGadRdEKxEnIrYuFkVuQ6NJrQaAUvJK08aape4pwKopkxBRuFjnHrIuzRfJc8A9gGIkuT",
+	"kSUr8oxgLDEjtLDkdOHSzI5MqOY5y4Ko9xVxjiy/Jy7IiQHuK3v8yY6ZrHV6shogwmrRmkhBqiCM/Y7b",
+	"yB6XSAcMi190xeHuDMTkiS+1b1lJnwwTmsuxedDpM1iUig7AanXrcY9n4URis//RoXnvrwA5bLDO9s4F",
+	"3+5cPOTrUvcy4Oksmofmb5LqMLgHs0OKee621HawEym4X5njZhjdD77mZmxS95JrI9XuYxweb0O1Zg5o",
+	"YUHnBgjlFWP7MxpD/q4FZG17hq/IOVkxtgmrPhFR7snzZw3IxPNosIltTGJG+6lyLm6Aca1KOtxpfH+p",
+	"JOaAfmKdVTVaGEWUhun2tZQR8AnVWWA+NnHl5KzOkAMzYuUHvgliorpca0jou+tayoJ9TORhUkGWUFV/",
+	"7rAtyBzcJ22Iy4GD1GWGLTMGsU4gmGXHO3iE9Sy5htg7e1/qHP7d1Dlktv7Fx6SIG2NymmykLKJvrdQB",
+	"40GUCdylqGH7oKUHr8mrYv4xy2qJwYZ0ap/LUE4E826wfM04LSZtbX5Izr3tiwpbqPl6LYyMXH/pID2W",
+	"ikXyib1MrSWbqyqjxpn4UH1ww3rTmwfdQ4GDZE+NiNrEoPKWSssqxmqfgxlVhopLk2JioCqc6NVQ0cLb",
+	"d628lRSz1M+5Ng2O2Fm3K8zuZLl5L7cjb859wJ14cV5VsT6u/A5xAvDL6Wl/8PGpWDxxqq4CPqtxEGfV",
+	"5OzTccI6N5cB2FnDFqz4wAq2RL6nYJAvD31rXCKYdh4GcwnnsNzYq9g+D1rPl1ZonGrD1l8NQbQ4nH5N",
+	"l9ugmi03XIyAQfumgXn1UGicK7nx8Y3qrFdmVNV1JIoDmXaNdENEzuvy6c6id/fYb1krtjQ8gpRs5mGY",
+	"uqXFR5eRGz8ZSX9Iwegtq9THSKYgiKaDkpWHu1i6oB6TcbCu9OYuXMcuAeIU5nHmrOY34mOsVEHLNZvJ",
+	"fIeoMhIi8L5cPhpChg5Swwldpcy0EpooN/oSLuO6VND3iXJAV7UfTUm59ihYOderwIEzl0KwuUvC2WKh",
+	"Hin4LauuLEwPoMaqh54R24juGU7IhdXca+KOoDSCZd3TZzS05ZAIZuQYNfH+Xf43blDNe5Xg6JBi71lV",
+	"Ntx2PhSJGisoomgZaFcu5xvtSmtvESNlp5L1UYpi99HKvz49DjxqHicKjTgfP6SKkZwVzCTKvEqdSHZD",
+	"zzi83uWbMOIynK6sPHb1Ia6EDJqYYCZ7Lsd6NlymWKJWyFqqLbXVmgSIa42FQlKFXVauajQEiARjLVHd",
+	"iKpPvXPpanUCW2RDasJ1sM6RUffspeke5TEQvkqddxlEw0D5nj979iSGaHHXm7Iuc8M8jEh/BCu+dYim",
+	"5ROjiLzFDjtB56FEVkcGr9qXT9nJp0c38pH94yO94ptHcoPb8WgjQXhgx8XgBt/TUPiaboAbIesj64EF",
+	"GD5gTAWoqPX8PIu48OXCMI8k2MAGAYHua/n9xtsTCUeBCiFLFIF1J4bnT/t7i6z2sFpdAkzrwIYUuoSc",
+	"YoQ+tDeUS2/w6GVW27sM0o7tNYQiqxJkGGImLstSX8ELcq4uaxxEucC3DsCBdPB7dUUt186TxwV6zbyJ",
+	"HkvyyU7shF2WZ87rJKXYTdjUyvYYCalTyTRalUHKRYjJR7TEci77IgKtZVCygdm+ZibzUtfpCPDlNbad",
+	"Ani4UKNmVe9MS4VKQnr5bZZMdHsA+xw6caMnzG+f06Ig3Fy5oK+zfIiWEeOmJ1/D66IRM6JikhAmdBFY",
+	"+Lj7gNZO5qXKIGgLsN3rzSBwn7ugLMqtCJEWgzQfuwN180g4NnoQEKNTsauzuScxzqvkjQqq6pK8ePHE",
+	"3psvXjxzFaaFzhBL6OIpfHJxcR6ygL0XnvXxwNFBIQ+Fcxq0r4H50GOeXrZOlQONwa1bUwRRIZB6i0GN",
+	"dakhTXejJExpR7798+s3lgrX775zJYDg3xQ7DLdOBz6TTjg84p0Wb+EZoSNkNkqVIxO6w2Cwuace29gz",
+	"mc7oFLIPMqe7Dk0+kt8wtuGGt+mG2zneOFm0ClzD2avV9D2N7pzn+Lg3z1EqfsNb2p/rB9lqDxmmndgl",
+	"SPtjb6lmkDqXbpD0Bjxto9JpxrhLKgCXQak3F4+xYIBYkmdk8QRVmUJuH5WbjGyeBjY/WjhWm86Iekao",
+	"i+hlZP3cXnMuD8/fFgVEBn0pwEnWWSU30GXf6wqKlZ9xQ7YwHUDMmzGrqGK+hVQEQX2mSdIBaYI0cW3a",
+	"fH3fhBk6g8ILGz6PRzLgo0rb5ILkspyZzMr/rsG3aeiVqhmUtb9zSYDvXQf+doY0hW5oFdKCpWXBKBSV",
+	"Mw99BH91xUaQ/BJHW+r1r+MxqP3sPicFlhI9lpFwQjpu4Ap3OsvK7TNJV3WikiVIo20nfVYprWnIobwD",
+	"g8FerkY3U2MrrJYr59em3qUCKQ2BDRfHryjozUjnZlcd79BasETSMCAV1KsbsqRBgYmq+1YUXO2Axq0H",
+	"lZs6mIHUIfQ+FmepKWYVWF1r+8Kl8FuKBE4xfzJ9fbnzqla//pIdp8RzRB1nsr4ydurrksegA1FYE1lX",
+	"NvaVQGJWW3jsPMPHzu1P0hyI7eRTsVtw7D0WZ2vxyUzsn6SJIo13KBuDz2FHafzoYs3EMQqcvO7WwgLH",
+	"GWRPuluL54djO8B3nWff1Xo60nSXer4tcqvDH7blCxXt6SWKXYCZZWnlz29Od0SKOshy8SLRQXcd9xXa",
+	"N3vnjXulfRI8WZhoDc1/qjPT7XzbVC2FIxk4Bt/sR6udSsR9JRvbg7iKYrXiAe5cV6EoIJIiBTVNTIUc",
+	"zZl9BpGxBKLcYQfBK2UY2Tp/HiV6rKPU29LcyDgkiBQ6VfTbE8n1XLMf4qX6o0dVjdtWySBwWqEeVC/Y",
+	"fbaGRcoas3erDApLkVy/dBD5wKhGsBM9oBUAJ+H9togkUnABxcwgnPQQR9GgEtBUsCDY/Vg9tr26atyP",
+	"CPRfMisg1u4Qox5CEmcKhy/rbG7dMbWh6KMhG/eXE9aexh7v4mi/YaL31ZP+9CXH9A1uh72LsfA7qmON",
+	"OLAM4KPxodb9+Vm6jgTQoWmnUsJ0aOo+ka+lBNJNFBavGTOFGojweq9LTHaN0pL9cZes6PSODVFd2MYk",
+	"DHjLgi5iRVesBlOY0fnqMkS61IbuEkHsdnW2S3KQRe4PFVTD1IYwKtxz6hhmtiNLCjpJAhQzO7H0+9h0",
+	"pu2l2SQguTqQMQ6yZwKE6TjEbPyGuYsWEWRuF3zNTSdIzQgnSxjwbFvRhUTsKCNlgD3pfDwRCMNULRWo",
+	"eA1IzRSAjTJjjcQ0gOGGlpirVkMYemDEFJKhg8D5CPGKOx6WLVMs4ayK+w26U2STFWYTAYniy1KlM/Wq",
+	"uV/4cEAxhw/QIx73HKgQFIFEkyCzJDpAkL4ypOFCHJUwhLzxAYH99OIKbN3nqFRSyUnpiruy1q0WprOA",
+	"iGgwfPyudHjh+yCs87g6jQ0Lx+m9+IeBBWPwUAYTqIeLzj0J0ViZ4bEGNJLk0Q71dfuyVP22S77xvtkS",
+	"4oiGulKqBLLr8FzdBu5kFEe4VecdHnhuim7at2K1UPlVm2GlEpdcrCz7X7qJX3JxSwveX7/oNgynUE2z",
+	"s1XbOyXlIl7J3pC0KQ8a/ooVqV19A5qLnu3ghsAQxXJnBUHv4qpjmvIFvfNxrHQTi4RIcj4DAB4yS1lq",
+	"VE4iONgQd44j1sSLcrWs3Rxh05fx5Z9toPqc1bVnOK8rF8IC+Pa5Yf0M4w66W1YNdNTez5rI7xnNE6gN",
+	"DQf+iN5AjtMG6vkppbwLqC7hK/O384Fg+gGKHBr1GEZIsed7cOhEaVezVRQ4oJlW5MG5PK6kSzjkc1Zl",
+	"bgXW7T6d1mbTEUosuDZMtAbhpspp62WpipdgoDghFlZXS4aCkuiimK3gA7ENaGxE9/Vqs2+aYA39oLR/",
+	"wZWOq9JysdDMdJAF8yNCZArfBXcg1lhnzHViILMaF96tq3L3uznEdwXjvt9UOMjtXaFCj1Q2klcheC5i",
+	"vryEIuIuNJyD/3rXKr7jxbioQDeKXoUsPkkkcCpc/CTh5eJjx/CdQPfdBWMpWNQdoyP6kIab9F+MqlEV",
+	"ZTH0Og8/7zeqUYyAc+tjlodsSRRhr7thz4/pXTSaGXubK0A9AAEUbq7JpjR19/TxiacNVo6Efbau2ZCu",
+	"WnnVmcoh5rI1L2eskNthQG5R10o9IAwEsJ8u1aaZYHJQF+iQsZOI+HtHZwwY6zZhsrgeHqNcMTs3eM9V",
+	"BI9lNdrptvckRnPHumzd0RdTnPz+bumyc/000wgp0ERCJMqs8ZzX5QJB34msaiuaaG/be9/EpMgQIezu",
+	"+9gNBptxkFg3TA1DfemvFpRqrEEBhqK+g2LvFx5eKG5ja8AWN4qfYRe7JDXdoAHaQL9EkVjzQWj9jRy+",
+	"QRrswYk9d0unGZojUyu+g/NgUpDifmsG7Kt+12XGjD8/AzAchloQIWq+vRlLkWejjJbxfup0yrD3r8Jc",
+	"u+j67siHZTwVaVEcSLf+4kfXhm8wda6rpj/3rahG1crHCbXS+Wl601Q6Q3Iu6a0PhyEZCBv2/WSKWsJf",
+	"1LOm36Kb5/Pt08jgPeCEFUwPHYVLCFCVrK+P59gQq5kvEzGYZqVDWwuSmtWFs3opt+LKoS6Wfml43IZm",
+	"rzrCxtNXK7jXqAqgGBsuTCpk92iHPwRR7Ip6bWHpDkRwEEZhI+SlxCjZ9xf8wtDGwnov6oWRq3phbYj4",
+	"mq8CKjuaBvP9JX0UYh2hXQJ9YIvuGGYNuTjDDuyjugtDOu4wZXNp3VnRM6aZZYcLsKM1JU90psQa1S1t",
+	"tYSdvN001Pv42oaq0qC/AXUSyiFXGKPv7Va6KagQrsSwgS+Q6id8HIQI703SKRgUpj/GG2EEqA6asTrR",
+	"w0duhBUCLmOCz5dVWib2g3dlwcNNHwiEbumuk7IUqiIE10tLWSiAZUQ3Ukbi4fbYG7uj9b1QD9WEs4op",
+	"QnKHtI1zmNVd8u+iyYMUPTSmcthYuq7pzgoOGNfhR3t41DsgbSX9lfFJ1z7WVjMHLpI9y7ghrqGTd23Z",
+	"5aBuMPT0Vx3ho6Juwg5ENWR8rGaZeWCLCKRP+saOY8vHehc1riSkaT1sdEdcomxVyJWv7fkwihqp4K5j",
+	"gIFhL+gGnn294vdlLOCQxDoFgdQMO3NlEHogI0bmdOd7IbZPf2hltEOpAQB8X5vkb/2zA2qrwqIq3iWB",
+	"E6fGruTj+KaIHcDHdM46Ya6my/Xoi4gIEZWOessRACrsGZ9g9H1XIQguLuz9FzR9H17j7Fvi1flxQUCk",
+	"4pLGOUmXQ1tuqXvTDBKT7QRRmtcN6eywTdEYMIoXgHcWZ2nemZ5B4A7qN1Tqq6rPNNnSDlDr2n8MXLKk",
+	"g5sT1T6wfeHoiJLa/2+TrSXeCpzIFQRA7MFGcA0KWBzfv/pAzuiGn91enIEu5OgR4HC4TrGo3QLj6tO9",
+	"dg4BEsLJ5cnftBSn7+k2UK3Dzu8ddsWR7ARo/hZNH4B00WqzgiZxDl4Ok8MBKaYFhxr2SpNR4DpMnPJ9",
+	"XxB3yyxlebOsR4SAWKOTTDt/BA0Mq1nraDaeXCy6hJQmtahbLKLT76o2Tzba9PbQdGaNSwHFWeKOxewa",
+	"l67Zb95cM1NuIkXVjOUsH5LcgA8mX31oG/Q8liHsM8UKLla1BIGMGAKZqQTwc+Jwn5FSkWGgQR3VLuF3",
+	"e0OksKj6dvPvjZKO34jX4jDapdZ5pzqeRDOGzjUYxtSB5bZyYH58L9iHkam5bWIZbCMbwY6uwq0BTEAV",
+	"xx5rvuUaqX/dFGhM0gW2cAJXIpSZ2E9NqeL+ogEyakSdRRppFABFZuymFBk4dcJuKb5PSil02WiQcoW5",
+	"0vsdg/Y1hyU1qTJjtcqcvTFjhc4ChC6XhyuHKhIwSp0435FVdm1krEW7xxHBS78C4eIaPXoI5rBnk7Pb",
+	"vezS7pZxvsVYPLjt9PZhMSQk1MfxjcCTzfndG12T71RcpLchOgHfQAU6Cc1vn50nmqL7Lus8jzO0U6ge",
+	"vf7WvejJ48eWD+f2GfLk9Pnp0+5m6yMic9AxObIzUGETAwUDVaplO1tLgtT+yjsGBjfWSmLbuCVctSRz",
+	"BTYQvQgwJja51Ss2fG5Kxepye+zq21H5qticb/j4vGmrxo+snrq7StXR/Mmqo9zUvWJAqV1CwlW3UHFH",
+	"MWyxhPyU+RPv514xR71VUaEDCunbA5UAWeQf167+pItALYiEaNjvA10x8TqSD+RwOmvlHMETLeEuEayg",
+	"6vsoHCiEYNsMqAsVRs7zB5Kba6Iwp3pPZELIf0ArBp5ohJ+oaoi0taigPSuXZCTNGiPo+84S/o9GPvfQ",
+	"dBRc8/D8ikbeebSf1Ir1rhbiEGw7pG9FKapG+1VRRVbndfsF/BLlnKLYdVSypHxvkSJGq79klakplc+J",
+	"vArQYK8IJTnd2X88WshwDL5ps9cbyb5h4+0omRitItFtX/qKFbtEqSt8FoKtkBo9bLbz/Z8yV+CPCJfY",
+	"zYkLsmFq3oCk3499D44JJiNvbvrRNcdRFalS/JYWwyX8S/xC7CBAkPfjWgrMJR1wGId7uheyVIYxcVdf",
+	"Nyvo7mMMKGvNck5FXRxVYcF6OOY1E8Y3FsWrCgs6wlkuS5GrrjhjTZ3UA8bvU6TEn+qP+xUHIaIJ1R/3",
+	"c/paD7ScJ2FoGr86pnFQiNgZE40qvpZYhM+tvEmoJlO5Fzq+yWrmDefeJEOTagEF4mfESfJ2HvGGK6ZH",
+	"qU3Gv6rPXEYpHwyRnNiB7X2rI+awPZ88f9bAjH7eizVUdSaPBxjRWTg2Sb9FCBwjvnYH3JgATW0lQGEi",
+	"dnDrBtiLd0eOFYylkBAg5lUNLxeokGmpgEjwxaA76d/KPFWxnzJl9pfWqKwL3vD3khauM0HX6QXK/l/3",
+	"LHoz8l3aHx2ZdcNd21cDNKTlZpD5QPUK9FxuRiUzpENkdpNupMyRZ+FSHh8jCyJiyIGBdYH0a4RKkF/8",
+	"+pPsHQZKRpxtzxGD5XVjsFeuZqENFxwtDfLlPpFUYRdFyMjFSRfifI97dE8NdtVZju7VUntp+Kqu+pgG",
+	"g7nqXh6vs+ptjh/l0WhtUq1ZD0JZrxPcB+SgxrNVe/fBM3mdGp8sVYZdCKg/mMCDvbprqsb2yXJfSSH7",
+	"TFXksM8jvYIqhN2O4zNTTXD62A8jCxtXG0Bd8yDcGeFrhyjXgZF6UPX7vgwNgd8HCM59DnIz8lSrnF6O",
+	"IuGmhXue5Ln/W193rRvT3sBOcuDdlVtDzWevoeDO6gxJLKKaS7HgOauaUE2udGDP9pgwnUmDKoPOMLZa",
+	"JnwioeSPWBJx/w3esbrqnA7Ny1IjrLnWrPMl0A46x64/na/aKhlLdkHy7zmDOl7VYq+KCDWTee+Jm70f",
+	"29M8yUJ3bCE57m5L5vjBVNL5CDeUC9T/R+BksHmlllV5NY5Y0GzI/exRz92fC0aVSOBfWWU/bgzojVwx",
+	"p7RhpEgbS39mDXgHozB86qm0sISLpsfHUim3kawqGvOCNYHc7TNVgGn/FRW6/ACBiM/W6mK1RUjarNro",
+	"KIsoOs7Bd6NkOcKBb9//vf1KND0KcJOHv8zhLPelWHh/nZtqPU6KADjBfSokmzwkoHywaOTKIS4aY8UR",
+	"BGh8wu+CbaO9hgHIa5OIwJlR9a+u8UXMeZIEwvCdBx6ql4BvI+ARNoAYtd91i94ZT4nULg71Z7S9/uKm",
+	"qLYLIhn2PpcLyGz2M0swRj9Awv7mbTzE2sl//3WxUetf/s9fzx+9+OWfF9nF17/94WR0r59oxEfxWJFX",
+	"B/KIXMVl2TCAb8RqTCryqtQmJmSUYnojRd7qt9DwAmwKnip90XMqRByunzmwnVuuSk3cgx5WqArz4yUe",
+	"03HxCx+R/7uH/6gTfTtcUyOuK4AxbKDpqobSg4On+C6l4/4NNf2yNrWT+3Qw0HN7M9vt/cPPXfXgXN4I",
+	"DjofYlr4XXMBD65DhLdO5mijlsMH5EYSI6t3uNdqGC2RDl1RvtWoEnxKWK7hS2QYkYsFnzPX3i1oc6hd",
+	"ZwjyJS3N0v7tEc8z8v67b8jXz88vqkyGx6eQHxFv+vVkJN7KNCzwHyKXkMw8AtFjWBefKOypHpCg6FA7",
+	"8PHONB87+Xd18kQbE4OKaDkoJiJhvzaqVt6AAGjQNoLpcGUTOiqmQ1FYiAmJHNrg9Rbxk4/KQ6+2Lpod",
+	"bkoldG8I3S8au0MmYVtxygmd3X7mAXeH06vihj16sc4d6THpPNfgdtSE8GvwRI6zk9Wo072CujqJGbbe",
+	"JHsI9XXnSbmOwjK3Gqpz/Xx0QXsqY1CwTz6ZZ+9C9QkgRllR6vXBYU6zrorTDm9SG/1Tl3qDHp+6dK9C",
+	"vq3SFOPtdGrPVAyNv/KRuRx0nySxDxk3bIfgMnAQUF/+x+tvvzo0AyHSaqeEDyLeL58IWXFfkE7e0fH8",
+	"P0NU9ITYTFTg5yVLHVkUcPawIVnjAo7q3ioxQO93/qNksf+moKLvReE63xV44VfqRafgsbxRKRGAqk+1",
+	"gS68/bsIM0NKZSF8rV9OVlG4b2/euTWOiefcMrVLdCTGXjQciyeq1UFrYS4aTYgrGHjorjrzHZrHdgpe",
+	"KLn+CBJiiqY8oeUVE3+zjxurmgNafExBpDn0nq4A8Mv5MgJ3n26icx7HW0kscEjHm84VtT2V9cYm2CZe",
+	"2nsTx4G/rZ/vHtc/mNk3xUb2kA97IyfbWLWrKMf2lnKJYr7WMGGE/gYd1xeRZkTX/AYSBsFp/+u7t9d1",
+	"qZhmGgrAfyVfUjKXcsXZV9aUgza/v77ELvz/gMN5Sf7EqGKKfHj751c//XpKXtnjZQkAH7ugtFmyn4WS",
+	"vhy8CuNzQX799GjDFEgFKX69JLDDwCdY7psRKP8F90RYF3xKXiklXTt4V0BHfG2l/llAAvWLp8/++NUp",
+	"+cDXrvG4/eOTJ09eZETzf7i/YarcKfmRa2egbegNyy8RiP9Xqxv86t0iaBdb7v0V0B9+Pf1ZYHGmJnOq",
+	"1I78+nrx6A018+WvdTjEx7qdWKUaMfdxihcX55VhdPHk9OL04qvTnwUoaHMm0N3CreFiBZU6uTx5uaHz",
+	"JXv0+PTcR3Ubf4NLf72mandyefKdk+aN3oXgfhVzuebiBm9sKImDAknfZR8wFSHYflr5py5PfJuik+Do",
+	"nFyAG2XDBN3wk8sTu4RzBzoIJ8BzlYdQdicSc68qTnmdn1ye2C14WT9mGd6abRq/8vj83LVWMj7Ev9kU",
+	"7pY4+5vTtPDaG56G54eLOBd+a/vMPgQw4pYy8IBLB4oPUy3grKphbWzQX5ayahkhC4SyxBb/cONQ6CJ/",
+	"CgWY9TFxgtypAK7ZUpOSL/O8XhkKDqbNnyS67geTcBDlKs/Jb00Z5Zpjt/bwYvoJ9G7VFDv1IzPQrXgm",
+	"853frsjGNMEL7Cv2+f/snzz/DSVywVDVb+7eeyiram5gg4hP9+U5fiefYqkfWFHUaxWSrKVip8RlcJPt",
+	"0mpPDt8DurgTWlC1roX9up8wVkAoumboJv5rfKL1I2evvz357ZfsZFNGmB0lcEiuke9egMSGAT6jk3L+",
+	"L3pScDuC9HbGTslfuFnK0hBqLzvFMOUbYHbsvQpOibucpjNTef4PYquoEP2gdh1ncLrtwahFZGt+wCyR",
+	"LRNmio25tvobJUAqawRYo2cc0e0x77m+8ZF7ubrtUIOvbZjXJNIxeNtB9zJM+0iSxr77we5j3I8O+k/D",
+	"xKa6cQ5g3qF3b7VJ93jv4qtGrO4Il6hb92d2gY5n6/N/MbYOLs3RnD3bPVpSkZ/Na5igqPDBMf60+wEb",
+	"LB1jp+yrHVrRPW8T+kvju2Qt+UlsADpjRQbhMqv4wmltFXNyRaoSmlPyGsPt6EqgIt9vDxjZaMQ7i23w",
+	"wvdViW6vNfaPvrm+fPt/3uZ+B1ZN003iNxcyGYKYIVtrVty6ikTqIx4Vmg9ds7y5+fDgkmsj1Q4YwYeI",
+	"szuwhavG6lbIvvEP3YdK5gYbqpT5BUyllvn3YTtLtxuQuVo549YZ4QtCxQ6Qmw7T4L6pquCOccrc2x9K",
+	"i6u2cH/LXub5NIrOG7pi9mAUFKIuRoKjC8bNXCgG/aQYdJWlOSUvSSHntIouAnxXzqoIpiYbqpjAUK39",
+	"26gb1DPOQO0wZIB71A+/k+rGar91CTmAvtUIulUm0Y7QIRSYXn+sKfN5aZBuXg+jmnQcqUBqTahFLuW2",
+	"5hIEqKDzpeuUFODkAPCdkmsCB4b8JUCju+G3TBzgl2mcpDNAF5zYK/ONfWfyBN7Lrv3Fx3GgTGISzVLK",
+	"FRFyS3yRaGP7EHMkUBRczyhiJOoPRu2slCS+lHij5JprpkepEbhlLgA0RKf4zj26d9ib1NpQs8T794zM",
+	"mNkyJkjBblmhrxpNwjC87oRYAK0IZQXZCbfv+nvJ1K6Oe9m3YrvLakuDcPLT8xfP9yPKv0ylCPXlpsYO",
+	"O1cBlIVUOVNT6T5u3wiSpFZKAYSkEjEpdjjoJkjyEAC+TXvq37Su3aNdEe8goD7ohnh8dPsGTYgZg0jt",
+	"VGrEG3AyVcfOal+usT4oZIDE4f+y4iInkBtiTglGkylgrW24w5iCULY1WVxcyEHL3UimiXT9RbyxY3my",
+	"kFt37mWROxUQshRrZWbchWOXivSPyqsPdMW+cc/scXlMpvh0sqhIiTcUjL/IwWaOEE2JFzGloJ5p+Iz6",
+	"ZZxhn8zZ0qyLJpO2X7RvA0B2BOQL+ZquaeLgcMORmZJbzRSZyzXTyFZGOpxC4rbaqr1kXWpDlvSWkZm9",
+	"T6CowM4qwjs+paTFNu28/fRt13z0XuzocMih1vRMytVUtwnurNMQuVrjvUK2S4fqgyUAoIewA+MgzTUe",
+	"SaaHYzyYRd3czP3NeyUMU9PIdnhVHbt3abnIGaOEasjyZ748vvucvKueuo8j4kcbejqqNUxB5m+hzbrP",
+	"k7WHwCNaVc7fquetuLGfCdneECzshUTMBfC+cMW9w5T25g4N9FvsHbk+7wVAKIIDZgrBQles5k1rr7hk",
+	"V0sOlC1CYloJKMkP4sBokegzc2McLs/O70+eISXzacNiTICRWzNMnVPi0bzteWy0uIP8Em3obpTwY4rq",
+	"Urnqr+jt9UphLfAxtvgVjl4Dm97r3rrRO50elj4T3Vb2TZUe+YUmRkEDCvITVJXoDFLidZWtK3LsV6HL",
+	"NXo8IchSl5aWIpeCHbTZZwH6cHzTXYWdp9D/yt33pWjTsQC8177OGo17nOBGhOFOyU+1T2juRcyYrb7t",
+	"VPW/Z+bV7TANH4wneN0jbRSj69FGFH4NlGorwZiYjphLAF7XGaGaXEM17KNrq1vg4lyGPgQmlxyROAt7",
+	"/UJlW4cmHxByyWiBRbEpQv6ATxyRVd0IKZ/J6b59WfWC0UzdWuPF0qDgt2yoyQhq6dk/seLttzMrbJI0",
+	"cMLiP0Qu3y6gb80RaRHW/ya1X/h4MiYzdGVPohSVwwddQHBccxk7q5DPrlfxqOuBbki8JzrchpY0cfJf",
+	"3Ftygmv4QlcM+rdheH8ibbq1AYNMByjy6pSDP+ITR2RZN0KCajjDKYj0g9wSMMF8NoBVCTMPjg/lbxVG",
+	"DWARc2GVzaUsVbdXI2ZBXDcoN71yEBLt/pSC+9qqa5cU7t844ma3RvejAMQiytffcZFfV+gQAxzBNYRk",
+	"k9gpR+yzZw2o3idHDD11N8su/UKH+kYc6aZyHno0ELTDqjKALzTJwW9CNuWs4HrJNNbAPb/4+vlX6A6Z",
+	"VRBnoxmgQtxOOqjeBNjWx98HN9rQPaizBifahaYnyko7KH3O5aEO2zdVTf4xhJt7+0M5aavdOmLa08s8",
+	"J7TRdRDwPyHCQQ2gJh3G9UGeRTplot6+AbIPsRaSFs0vnxEPHCP8YumV6GoYF6CGbTQpN3VfAwVdhamB",
+	"tmKTnOnv7atV1V8Sh5QLzO1B69mzljcrV4xt4BOf7gguMyuSeZ6BUw1QQFxFFiaaVEVZB7Ki1XMfyVvE",
+	"NknUVdEVe3vL1FiBApXaUYu7whiZcUHVLgKo+7kIk0AyT2cE3ELCkN99d+1iAJ8LbWhRYDX+korcIc2e",
+	"kvcAEQ/ZQ3LD5004fOJaqq0ZoVZ/RpUZUeVVKQg2QtoRRYVLtySvoQ1axUnS6tSYRYaFzGAFHshUw8Ib",
+	"IT/dY1rmtZEbFODNU4htZSFlE1vEoVTDPIrc5W1S16muSpEY5q7OkrZbkgjn/4Ls/VYEr+vSWSaOAiXv",
+	"ygeO/9zDBXngxh8h5uN3/ov67FzVdnzdqVLXlRmYr0petm42zC+CvAVRN10GuZWRUhRM46dLqbFmwwnP",
+	"w29BSIPzBuTU+a9BtftxsR0eJl36/sTLeybYllCSK7nxViq0aCukZlYbJ5hZqdbIDM6J53NTqdghNMId",
+	"eKQvfe17Zl46wNTjVTjCAF0hP0ivmsofh05gSCFzqydSVGcuZ+CcT5ipE8X/4yauXtWJgoeeqlHQsULL",
+	"WHNjSIrGD7/Qni9r4KylMRt9eXbGxcooujudKTpfbalh6tQh+V9VFgCHchGZu4y9Jo09EvB+26lncfD9",
+	"CLjUPdbhprgUeMrjy1uNU3u+moJj/+RNdN9Hyb37Ekv/XMJi5uBxm3mLiY2Uqs5ojO/Ml4iZ+/jrr+4i",
+	"W4ak8tc5/PfhmSzy4U5JN/uJ3WFf6BriCpnf9zIGp+XxMuRbe2NNsdpMnk6I/UBF3ratB+/rHQ3syB5C",
+	"P6ubf/DNhuXk36/f/kQAd3aSq4SK0J0GRnCQyx4avpeEIuQjHDvQGKlaWQ6I9z7XQeGvN9CckbyQHgnb",
+	"PoYGMdWrLJC43gz2FcBCQgiKKTQSWQ7GtVNl64bNTnf1gVOYiI9NOQRuugPZQQ/2EwLrFRJB7+MyQcrV",
+	"a2HkoKIeqYiS9rqxBOICXE8jqncqaNdoPOXiPJFr34LodYlf1MBuamM3jIu9LrJS1R3ygirvxNRcJ6Xo",
+	"xJ4Nmhdge2I+Ggr73jGbT9RDV+fEaRH7uOEdY8uFY1e/JRXDJWZRCv/pRDOo3Eol4Eonh3Uf3mVUxeaM",
+	"3wKcKwKO5nhiCqscJQbWHPFsI7Iux0KQ3q1ODcuoKnhyYMBFvdvAoF+USkvlbzEozqh6gMeGrT6MjOsR",
+	"miv416ePXzx98fyPj1886+5tmqpcWUtt4nsKuLl+mMfnPb1T7xw57QxwS7liOQi9lA0EXRVcWflExZ6u",
+	"7D2s0nNyGjK3PCb3Nqu7Ild8hgHSMMcGu7sRBy16b1qMvyanBl6jK/ZafC5xgQmB3uiKidciZcSsqdhN",
+	"FhSgXochX56ydfGVQ2pc20sa4a+RASv9aYEe6cxd4ajarBl4r6FnO/o7KC9cpTgANEB9ABdVR14dtrMb",
+	"lI7UYinFoLSiyyHidNv37snju6L8SCnx4OY8WXadex+B9gNBVQmW8kPgIqsxTnKJPqmpPeTpPTJqNz3U",
+	"4pjoTVgXCxghkxwbtbMGBMRTg4MBMthaE4yCsQjAz+6yLb1+4wpbrUCnvCijPsEI67NONj8q6OSbJBjo",
+	"lFWdEkwAfiMgtW5YenF4qaRzefxDPXaKNceSBkjdZSKd6nAXg6MycAaZGGNMigdS62uF8xJOgOv+4ZRP",
+	"UFL8rTNYIYXz1K2PTqxuPju6ujksQcx12BmaIOY4fhIIgEb7IyiVEnIr0rrmqINb5cgnT/CrT5uCcuEp",
+	"cGjadxbrb+EbarCwNRnelNAZD9vCarKkkMB+SexB1Bmhar7ktyzpEVhKSL4Zd4KOabcAEQX2r+nmmclC",
+	"8fi6rHZd5WzOc4wgQK/aSimBSxRKOdcQM0N3Fn68O5CdzrD70mjNo7dK4DtesJdVp8+jlU2W8XJJr/oT",
+	"kBpwGtEj6EpypoI2tG+rd67GGnTGp2eVQXpLe2c2rlVY9LRfL+W2PupHAqb44C6byeIF7h6jVqnbslmI",
+	"e6GpyK06bGUNXbNL+wduuLZqeeVilltBNnxuSmWNqkLS3N7T7r4+QglM9/4oKRcd1Urylg3eoTtUysAs",
+	"0gX6cjERlghGAMBI2Ni1Wb6XBELNFadfYl6aUaU20CTT3hNfVD0spW/5BOorhW28712zQtF1FYru2/ug",
+	"T98Rt+29m8bxL5m/YK9wf/Y03WlsBISXOkZuQGe/Ikuq1gXT+rLSgfGOUaXDLQmCEPb0sfy+tw9DRsnd",
+	"+/cyv5nq1A3rSR62xR+odeIapqv0tWoBvLPWC2igV3jhaW+BQJvYMLkpWNA8/thbaVTXzoFxjo8Mu89A",
+	"2z3gQoNO4JNQH7QP7e6vtRTcSDuwFY83iq6zqscm+2QIGmCW0u+UXFtpWuphOpsszY3sElnfM/PWP3NE",
+	"kVWNkax4csm4E+U0YRstTTDrZEDaUqJ+sEGb6fP6/OsfKoH0Prflmhms8Qy3JuhD41FDIp1oIAIDZaM0",
+	"SAwdlpIWOQyDynPu41TcW6MZ11vQmdzOBA/KoCGKMIaUEFTogZ/CRwaVN7nmiTXVfKvdgt/au1gWOczx",
+	"JDuBMv/sxDf+vQ27xmYnsx0UVZxkJ4B5+cuAoC16JK8ILbTEYAn0Dqj65rtsEJC7yA+xFVjTepz3cHpP",
+	"KPgj2ytwfcEQHVfVl3tyYKybuKNjcsZuSjEm7G/1ybsF36NDdof8Ia1m1JC/O0wjLZEHwb0BW04Ghwhv",
+	"Q/eoYNuuIuWIUoTf7veKfs9AiJ38izfSeCv8uyaLR4YevKjmZBhTFe2m15vg/Q8EytS3ZQCHiteq1ezX",
+	"DEF9tJGbKXbzHS01y+B1VsDdSCvyXPoyoJtA4qW/MAe5D1vnYVjAz5JhaNAvCJTV+Zr1xXTcq+j3GNmE",
+	"Iv9bjC88RIwsfJ+LkyHDF5AvRqjJPChuKxhCRU4SQHR3FoAdx2g4INWxb5mHA6RyW/T5glHFSf8/A4wq",
+	"IL5LEavAXj3Zwby+IgItH1cDzY0LTkFKbF3Lo+lOEy0PulNcPnHXjfIf8EhwpxxfnDWG/KyEWuMWJ3M4",
+	"OkIacL5D2xh7fRxZoNl37bq04/fwwEOhCs6pmDI8FUIRzqkguQTP91aq1RV5dv7E9VPgHuB0KEwhZm70",
+	"+GDfVw8dNW7kB4kmTk6UTV3TE5x8SFCXvoKeJlACwxpfNtCb7UEZOsXIe//Q2CPwgX0ykMPSlzgp3pcF",
+	"G/ZkDTo14OG6W9+Ah6vivd5nv1NyPeS5D3LIU9dSmT/thjz5LVdsjtkwvUo5okkbr7nppdwK0M3rMtvH",
+	"54+fP3r2xycXg3XyDTWGKfvof//1/NGLX/759LdH8MO//WG4d+ez0c+7Tzby/Dt6wzq6hDj7xh+jqS6w",
+	"unemFAwKCrG+j4ubq9BF4ywvBGNyMA+VX5WwQjdLoMfJhEeguwySDNA35170i3DEwXW22HJn2q3RLRB2",
+	"Wul6orMd1QAYusYaj+PuCYcY5fW5OMoU0p2hLG2n2Lo/M7ZpHFUoUreqoTIYcM8wEcpVjnTuYTqK0zw7",
+	"A1Gd9vZ7WHEAsJ2QDqBjIhLx+pV1DYxvxge2TdWQFECo779/RYtanxd80cHn6vyez9V8cjQjbMlZoXxV",
+	"Z/dup+cMes9MXIvzF/vO7lN33/vhjtgk5gJ064FcZLYl1EC/4UEuBk//Mzo3/JabTlP1pX/md6vgIKsg",
+	"Wrq868Ri9jH8nO4gHi+wAwEGyoMAN5TnnGQ+CWBedZV05TpDgvhaQsp2Flb4+3ZOVyS3FwEVOYFJaI+j",
+	"WPgsK66w92cqEJE0AR63TICHtAEqDj967tpfGkAZGb4Zfbg53WVI5QzCO1ldRI37nFUtLPuVzthZn8ui",
+	"XGM5auLWlVKzb9xTx+r6ZN/+zVLy+f33rt4bO7bTsPrJtCwPpQRvhWNlbTRFtlQYQBbVjI3cRvZpI5Xp",
+	"aOl0bagyr+CpY7X2gZc/kDnhVpbYQKQOWVJNIKtlunt2iy5mzaiaL8mCi1yjIWHorADQWN8p1mXbs2IB",
+	"ktNr8AiO1deQoWPLe62MayM3wcb3WRf28c2EwLFUOPKDyWWWClPx6JbuOu3jZA+jxFLO75WXpsqrXVBV",
+	"UwgY1N6lR6x0j7LPmb14OhtHwcPjdeXJAbfwWJ1kJ0ugB0zhGxz70bdcb6Tm+HRnKvo0viCYC/oNRAB/",
+	"dB+bNwT5rrI8Ul3sH1hR38/eBPUwrjLWSuyottX7TnKHR7N1yTPYU54qRgpLrMOQvB6nkLwmNBl+uT8A",
+	"Q1fI+SAohn5HjEMlIjkEPQroLCuFL6FZ+pJS9IpreNRgj23XlnZbg4RWzjxMcPS9/EfetwUVN2VXGSiE",
+	"HfHhH/2z9+BZqMZK7BDgOUxYvOZ0nTXdEW2tkz1t1m6CYr66yX6IcZJ1oOrO7fkbuQGD0ug8VdKpdL/7",
+	"J36PWv7Pjlp63v+MopdBRqjPVnVt/bCQohS+tJwWBeSJuLDdKAnRKF7pENP/2SxyOdqGNMZJJa0Vk6Xd",
+	"CN9zQwEMCF/wBo5WlZ4bkglpf0CkEhwKe4Q8XkzlGq6d+/Yr9KYbTupTAHLuiJBbJwQj3gVteFEgYGMV",
+	"igt8h6VItw6u8z5jnr53BRX3sJ/hEHbI+3b43eeZvKY7UFXlwjDhDmL0lB4UJzv7J9yXnfU234GQPaaM",
+	"uzZSdeVeQAryBL3l3Lu+sGwvC0a0HXdCW/uVpWXC3HaE7nWTxIPSkdoNF14h4B/RNfgD9MsTXNxkrrjQ",
+	"d21PmKVctdSSNNTtxbn7b1IF5SiI6p+Jf2dRtbE6qpNnCOMJaQ4BofWv7sg2+kmaY2UZ2Vc/UDjgnoQS",
+	"xgAosdsDPV6qd48Jtzc2uVFF2Z04VG1dn0sfYHmdx32yUghYc8KLf2CBiWPX7MDk+hY54W7dTX9oUEn7",
+	"H3OxOp0zaLQu5HYgAy8ZVZoWHWHH9/gMe1kUfRdjZZ74y7Gq45ALxNVB52Dt14OMeNCq3B9ywLaoXvTs",
+	"vIX/CA9fuL9COWTiYrVfb3t766SE836w+P/tuP1c1wBzBfhtHdgYSrdUYkgFpdCl0Ywk/f8ixMz3/kSm",
+	"xEZ1ZKfzBxcFUSXorA5S3cgbLFjx9Yno11nvQbK6vqpB8WKVBjdE+pS96enlvaWll8PT0WHek/naSpdz",
+	"HiRdHZh1Xh4v27ws2LdyXlq9+d7TzMt42uWfp0wsp0SwrUvP0luOPZDkYnFKXpLcLdw5NwXhuWvXObLJ",
+	"EWz12RwSlTqR275xj/Rct9AsaARaTnUQWtJ/j+uPKeD82lKJWvjxZMJNzuel8ueLVE0C0Di3f5oVVKwc",
+	"yB/uv0+SJAs4SiINpJIQaTBJqlgHnBY+UIu36Y/s6/XoXK4jiVXfonWYcEXf54TRTkH4GuFSF746RC6c",
+	"2MX7zfX9Dq+x8ZnvsPGYkdOFKW73xO16t49p4fN2qTAMsLiKqnOZgKowe9JT2Q48v4+Tv6NtDOR/bZfR",
+	"S9CEoMOMVFCHF9YUVVzz5X+9fPPjV6gFzakgM+ZYjOVQsrdFrchX/TpUF66JFBjLsVr0pqBz+3rXzJ6L",
+	"+G0Si5UBq1mF+JHTyPpxm75VdGEqBeFYuuuelrC/07mdyDTeZKAqvI85+yAATsYeh5heTSGBwvdNrJpg",
+	"AKgiBGTcJ0F3uyHCYEI0V9xSZKL0reFE+u+XRrwD9IQVUXWxIRz46ua4AjVRChf7AQWxxShOSFsZ7XNm",
+	"EByBzNgBN8qQlKX7SFXqS1Hy85wsi4yzIneuIehmIxfEpYHoquFpdXpdWzCXic1ybgbXSgOVsdQlVUDx",
+	"1n5612M3+Ap+uDM3yv6tTVY4Emi2ToDlVprg4GEDOIGvv3IakT1LoPu4llYHnCrnRGH9Xk93Z/7u9vzd",
+	"7fm72/Mz8S39a3tbHcbj8T2rZzUNksnOZcGu8alRVMY3/9s+sR3TSFCxkxDq8PhUmgK0bMdFkC8fnz8+",
+	"f3Tx+KsqMxJsBMddg+GpyhHQD+VAyAd8fBLtFF/lOMmhPNSo3A4d3pmZPGfCcLPDVr2GlLru2tQP/dDF",
+	"N8e2JLu0j5av4NUHenN058BbUY89ZXFQN1ZG+TliZDykxO6MBtw/V4TRA3bLLUPUvuQDNFOo5ZvLzdTd",
+	"a7+Rm1381F7cy6m1S5qkLSSmroBch47PoLGBniYXi4yU0NiUgoHg/TpyKw7dCblYTLwR1xBdsqR6u1g8",
+	"hAxFuBK5WExXHxxeRFufTW1HWVgKL8cmxwbkL/JH0ORi2j34jhfsbZG/wfYZR+lig29/oNy5YQi7M3ZD",
+	"p+vduHXlflWszW7jF7ou0CwAO3WE+oocII53/o6VH49DvBXB7v/2MAddldNgXvzIKsNFlQKtUiG3RAr0",
+	"aRBZ5B+xi5FxufE1P7h6Qtz/jBgpDxUHAxrv30PH/Qdvte/DScqbFMerVg9pj9pNX+2mf+p+sCRxtMGO",
+	"Sz+7qWxPbajxVnu1M0ua77dhydARWKPxc0PSZT7H3L8agHxm1eBHM+oaf40eKbs73vyf7BT+ZGfwoNbk",
+	"VHqp8B5K5IyGF8JgSwHo8Ar6KkSWQ8NhlFjUTFfHMXHT8Rvx+mh3HLz8gRAS30S3006J5QQ9G4EdeM3M",
+	"o2+kXHF2dGvQd5WDYw4mCBV51cZvqP/Jb+3ZvFTKESsJDcRvxNtyIC4QEkiW5oEp5GbQH53TzJSbruv+",
+	"Gh44Zgo/DBAHhw9aOAvGoHtvHPe96jGBlZ9LChBhM0bWNGekccY7eSQlRd9JHVDiCIfdvvv3sx6R+IBH",
+	"A+DdjV3MarjFgotVrSDgs9pQZchGcWHYYKkAWEXd2tcHfOQ+VK8fpVyVGxhwcJ9mmN1Uqhe+rW7qWCUH",
+	"FFKuAgz1cnNYNjUu7TjnKSDeuDa3F8eYQmy/3tB8QrWoxvwarN7g9g4MwtR79RBRGJgqHnEhUdeDzOyH",
+	"wNb2lPi8AgYH8/v5ffH7N5OjaR/E9DKnnZDNHyQiBx+v/TIMkMrdnKb6tImVS2DRoCcX1LBiF8CdUKX4",
+	"7VAIGSNXrMscsqLog33mSEId3v1ADl9cV+retR9OKczt+ypwA+jNf+XUYIR7ciGZORu6cRs+71Fs8JH7",
+	"UGxgqMEqDcxrMpUG3pYB3siNlDm6jHymGGg5mBZH9Qrozw/sT4JrPNYx2PD5Q2k1bvOOr8/YcQaFMnBP",
+	"B6Z2H31fHipqn9yXiu09CGHBqBKsTnxbTxe+gHFwAF8u4Os62Ce63hRMX9V52xSTTO3xAyudL1wgAxJp",
+	"xNiLHbhgoDZbccGDaLNApX1t1pm03OiKWg+i4DrifF4K7gFC7x4O14RK7fc8YA4qJLi1Ev02Bx2DM89E",
+	"XefhA12xV+45FyToS8TmyiXq6q7KuHSHjkpH6O1eDcBMr/HxZwF68H0U0fbLUwIomls6EXAsIMb4LYP2",
+	"uV5gm2pEs0S18CYOzFuVSyW1PL/V96fnuRGHqnu14Ju4ze1sV2FqIi2teWRoebM0+6HE6UrROhMl3lC1",
+	"anQenl5s2iEeyK187yfomu6sYlFt+bbusbuDjG86k672ZV8h0qE+NFzrdIJ2QE1yQuc4P6b6mSoDnqI2",
+	"1O2gr90N/PGGfTI+MfDIikxiQzZUp7fD1x0l9JxBJT8V9S7Oz1vwgWOLUKwpqkuEKK3CVtAjasPU3G5l",
+	"AuxfigXPWbsQqJrLixfBTJ6d3zvK8sOWfRh7m7rcAKj3atV/6JV2+BRcO1aWotjVXMwVVvqMKxCZkokN",
+	"o/MlaLudfpvqqUGcPLCr2MXRIbqHaRBucWOb5AcII56K/mKfIB8dqgWDW0ZqRqjQ2wrNCcYM1DY7EShy",
+	"qwrjsW4evE6pQMZUHKU6/N3AQOrI/u4u556a1N8NiOjoNGVKR7N9Ys5RRXdnUK+Tdh59ULuX8MSRjFtF",
+	"dw+kpbk+Jvv784PvHgK1copPY+V+UDuyhjiyxhopX0+AItc7X2udTcjtKXkrih3GKxYUIhpck1wKliyz",
+	"iuhrsMtwStPb/BI+D1zh0281DvHZbjaIZbLFDLoJlXJ8r/HnlMzYnJa6dnhwyDPIZTkzod7OVS1oaw2e",
+	"G4iGNPV2ACLKkXFuJJFij7FG8InmeUfl+jUzL+GJI7GIffdnyyFbphjRzOpQfBqPP3g+vFCw++v0NrsV",
+	"IM9vpKwaXwCk7pX9v1fKUBB40249fJcrIKH0Tn/HC/aqeuxILSH9+z/rGwAiyZOVsqA4CPc5kPkZ9pZ3",
+	"TcjwZLsbvU9bam+xkIbPB+JFXzNjCvYTfOPkYMih4VDTkKI5JdI0n7P28YHemnO5dh5FF2Jxh43kcgwt",
+	"FfPI/umz8sa+RNz8r9aVpj0pWMmgyRop68Nqrj0b5ACQtbSHpuqP4G7MMTtbMNoN1QIP/MCK/PddnWJX",
+	"l6zInRBsCD5EtqpVFmdQLuktG3O5lR3ur++Z+QAPHNXmK3Uam8IF8aYx/Bx4i1wsrPibsYKzW6Z9hpOH",
+	"B7zlqtREz6kQTEG+h171lQWVcc2vJt4xTkEJaeYPE+S8r027ZlbHj2/cqGDnLVO6v4mZPn7/Mt3RJslN",
+	"8jQSnHIfoYqDhaRdieq//fb/AgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -121,6 +121,21 @@ func (c *command) ask(question string) (string, error) {
 	return strings.TrimSpace(answer), err
 }
 
+// confirm asks for a yes before something is lost. Without a terminal it wants --yes.
+func (c *command) confirm(question string, yes bool) error {
+	if yes {
+		return nil
+	}
+	answer, err := c.ask(question + " Type yes or no: ")
+	if err != nil {
+		return usageError{fmt.Errorf("%s Add --yes to confirm: this command is not running in a terminal", question)}
+	}
+	if answer != "yes" {
+		return &exitError{exitMissing, "Nothing was changed."}
+	}
+	return nil
+}
+
 func (c *command) showLines(lines []client.DiffLine, indent string) {
 	for _, l := range lines {
 		switch l.In {

@@ -27,7 +27,7 @@ func axe(t *testing.T) string {
 	t.Helper()
 	source, err := os.ReadFile(filepath.Join("..", "..", "web", "node_modules", "axe-core", "axe.min.js"))
 	if err != nil {
-		t.Skip("LEFT OUT: the console's packages are needed: run make console")
+		testbed.LeaveOut(t, "the console's packages: run make console")
 	}
 	return string(source)
 }

@@ -21,12 +21,48 @@ func (c *command) pass(p *client.Pass) {
 	}
 	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %s looked at, %d matched; %d filed, %d left out, %d already there, %d held, %d failed.\n",
 		p.ID, p.Kind, p.State, p.Looked, count(p.Total, "message"), p.Matched, p.Filed, p.LeftOut, p.AlreadyThere, p.Held, p.Failed)
+	if deref(p.Unread) > 0 {
+		fmt.Fprintf(c.out, "%s could not be read: inktray passes unread %d\n", count(*p.Unread, "message"), p.ID)
+	}
+	if deref(p.Gone) > 0 {
+		fmt.Fprintf(c.out, "%s left the mailbox before Ink Tray read them.\n", count(*p.Gone, "message"))
+	}
 	if p.Held+p.Failed > 0 {
 		fmt.Fprintln(c.out, "What was held or failed waits in the tray: inktray tray list")
 	}
-	if p.Note != "" {
+	if p.Note != "" && p.State != "done" {
 		fmt.Fprintln(c.out, p.Note)
 	}
+}
+
+// passUnread names the messages that a pass could not read.
+func (c *command) passUnread() *cobra.Command {
+	return &cobra.Command{Use: "unread NUMBER", Short: "The messages that a pass over old mail could not read, by name", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		id, err := numberOf(args[0], "pass")
+		if err != nil {
+			return err
+		}
+		all, err := call[[]client.UnreadMessage](api.ListUnreadMessages(ctx, id))
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			if len(all) == 0 {
+				fmt.Fprintf(c.out, "Pass %d could read every message.\n", id)
+				return
+			}
+			var rows [][]string
+			for _, m := range all {
+				subject := m.Subject
+				if subject == "" {
+					subject = "not known"
+				}
+				rows = append(rows, []string{m.ID, m.Mailbox, m.Folder, fmt.Sprint(m.UID), short(subject, 40), string(m.State), m.Reason})
+			}
+			c.table([]string{"NO.", "MAILBOX", "FOLDER", "UID", "SUBJECT", "STATE", "REASON"}, rows)
+			fmt.Fprintln(c.out, "Try them again: inktray tray again NO.")
+		})
+	})}
 }
 
 // count says how many there are.
@@ -159,7 +195,7 @@ func (c *command) passes() *cobra.Command {
 	messages.Flags().IntVar(&most, "most", 50, "at most so many")
 	root.AddCommand(one("show", "Show one pass", func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
 		return call[client.Pass](api.GetPass(ctx, id))
-	}), messages, one("pause", "Pause a pass over old mail", steer("paused")), one("stop", "Stop a pass over old mail for good", steer("stopped")), one("go-on", "Go on with a paused pass", steer("running")))
+	}), messages, c.passUnread(), one("pause", "Pause a pass over old mail", steer("paused")), one("stop", "Stop a pass over old mail for good", steer("stopped")), one("go-on", "Go on with a paused pass", steer("running")))
 	root.AddCommand(c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
 			return call[client.UndoPreview](api.PreviewUndoOfPass(ctx, id))

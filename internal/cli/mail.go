@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"inktray.example/inktray/internal/api/client"
@@ -214,27 +215,34 @@ func (c *command) mailTakeIn() *cobra.Command {
 				return err
 			}
 			type result struct {
-				File   string `json:"file"`
-				Taken  int    `json:"taken"`
-				Known  int    `json:"known"`
+				File string `json:"file"`
+				client.TakenIn
 				Reason string `json:"reason,omitempty"`
 			}
 			results := []result{}
 			failed := false
 			for _, name := range args {
 				one := result{File: name}
-				x, err := takeIn(ctx, api, m.ID, name)
-				if one.Taken, one.Known = x.Taken, x.Known; err != nil {
+				var err error
+				if one.TakenIn, err = takeIn(ctx, api, m.ID, name); err != nil {
 					one.Reason, failed = err.Error(), true
+				}
+				if len(one.Refused) > 0 {
+					one.Reason, failed = count(len(one.Refused), "message")+" refused", true
 				}
 				results = append(results, one)
 			}
 			err = c.show(results, func() {
 				var rows [][]string
 				for _, r := range results {
-					rows = append(rows, []string{filepath.Base(r.File), fmt.Sprint(r.Taken), fmt.Sprint(r.Known), r.Reason})
+					rows = append(rows, []string{filepath.Base(r.File), fmt.Sprint(r.Found), fmt.Sprint(r.Taken), fmt.Sprint(r.Known), r.Reason})
 				}
-				c.table([]string{"FILE", "TAKEN IN", "THERE BEFORE", "PROBLEM"}, rows)
+				c.table([]string{"FILE", "FOUND", "TAKEN IN", "THERE BEFORE", "PROBLEM"}, rows)
+				for _, r := range results {
+					for _, one := range r.Refused {
+						fmt.Fprintf(c.out, "%s: message %d, at byte %d, %s: %s\n", filepath.Base(r.File), one.Message, one.Offset, humanize.Bytes(uint64(one.Size)), one.Reason)
+					}
+				}
 			})
 			if err == nil && failed {
 				err = &exitError{code: exitFailure}

@@ -32,26 +32,71 @@ func (c *command) mailboxes() *cobra.Command {
 					if f.Shared != nil && *f.Shared {
 						whose = "shared"
 					}
+					if f.Unreadable != nil && *f.Unreadable {
+						whose = "its name cannot be read, so no rule looks into it"
+					}
 					rows = append(rows, []string{f.Path, f.Role, whose})
 				}
 				c.table([]string{"FOLDER", "ROLE", ""}, rows)
 			})
 		}),
-	}, &cobra.Command{
-		Use: "remove NAME", Short: "Stop watching a mailbox; filed files and the register stay. Messages that only Ink Tray keeps go with it", Args: cobra.ExactArgs(1),
+	}, c.mailboxRemove(), c.mailboxTry(), c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(), c.mailboxAddress(), c.mailboxSignIn())
+	return root
+}
+
+// mailboxRemove asks before it removes, since messages that only Ink Tray keeps are lost.
+func (c *command) mailboxRemove() *cobra.Command {
+	yes := false
+	cmd := &cobra.Command{
+		Use: "remove NAME", Short: "Remove a mailbox; filed files and the register stay", Args: cobra.ExactArgs(1),
+		Long: "Ink Tray no longer watches the mailbox and forgets its password. Filed files and the register stay. Messages that only Ink Tray keeps, of a drop address or of files, are deleted: the command says how many, and asks.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
+			remains, err := call[client.MailboxRemains](api.GetMailboxRemains(ctx, m.ID))
+			if err != nil {
+				return err
+			}
+			if len(remains.UsedBy) == 0 { // else the service refuses, and says why
+				loses := ""
+				if remains.MessagesOnlyHere > 0 {
+					loses += fmt.Sprintf("%s that only Ink Tray keeps will be deleted. ", count(remains.MessagesOnlyHere, "message"))
+				}
+				if remains.Waiting > 0 {
+					loses += fmt.Sprintf("%d waiting to be filed or in the tray will not be filed. ", remains.Waiting)
+				}
+				if err := c.confirm(fmt.Sprintf("%sRemove the mailbox “%s”?", loses, m.Name), yes || loses == ""); err != nil {
+					return err
+				}
+			}
 			if _, err := call[nothing](api.RemoveMailbox(ctx, m.ID)); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "“%s” is no longer watched. What was filed stays.\n", m.Name)
+			fmt.Fprintf(c.out, "The mailbox “%s” is removed. Its filed files and the register stay.\n", m.Name)
 			return nil
 		}),
-	}, c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(), c.mailboxAddress(), c.mailboxSignIn())
-	return root
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "remove without asking")
+	return cmd
+}
+
+func (c *command) mailboxTry() *cobra.Command {
+	return &cobra.Command{
+		Use: "try NAME", Short: "Try to reach a mailbox now, without waiting for the end of the pause after a failure", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			m, err := findMailbox(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.TryMailbox(ctx, m.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "Ink Tray tries to reach “%s” now. See how it does: inktray mailboxes list\n", m.Name)
+			return nil
+		}),
+	}
 }
 
 // where says in a word where a mailbox's mail lies.

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bufio"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -151,49 +150,66 @@ func (e *Engine) Deliver(a drop.Address, received time.Time, message io.Reader) 
 	return err
 }
 
-// TakeIn takes a message, or those of an mbox file, into a mailbox of files.
-func (e *Engine) TakeIn(v store.Viewer, mailboxID string, content io.Reader) (taken, known int, err error) {
+// Rejected tells of a message for a drop address that was refused for good.
+func (e *Engine) Rejected(a drop.Address, from, reason string) {
+	err := func() error {
+		now := e.Clock().UTC()
+		last, n, err := e.Store.Reject(&store.Rejection{MailboxID: a.Mailbox, Sender: from, Reason: reason, At: now}, 5)
+		if err != nil {
+			return err
+		}
+		m, err := e.Store.MailboxByID(store.System, a.Mailbox)
+		if err != nil {
+			return err
+		}
+		var named []string
+		for _, r := range last {
+			sender := r.Sender
+			if sender == "" {
+				sender = "no sender"
+			}
+			named = append(named, fmt.Sprintf("%s, %s: %s", sender, r.At.In(e.Zone).Format("2006-01-02 15:04"), trimStop(r.Reason)))
+		}
+		return e.Store.Tell(&store.Notice{Kind: "rejected", Object: m.ID, MailboxID: m.ID, MadeAt: now,
+			Text:   fmt.Sprintf("%s for the drop address “%s” did not get in. The last: %s.", counted(int(n), "message", "messages"), m.Name, strings.Join(named, "; ")),
+			Advice: "The senders know that their messages were refused. Where one should get in, change who may send to the address, or ask for it in another way."})
+	}()
+	if err != nil {
+		e.Log.Error("telling of a message that was refused", "error", err)
+	}
+	e.hub.send(Event{Kind: "tray"})
+}
+
+// TakeIn takes a message, or those of an mbox file, into a mailbox of files. The report
+// accounts for the whole file.
+func (e *Engine) TakeIn(v store.Viewer, mailboxID string, content io.Reader) (report mailfile.Report, err error) {
 	m, err := e.Store.MailboxByID(v, mailboxID)
 	if err != nil {
-		return 0, 0, err
+		return report, err
 	}
 	if m.Kind != "files" {
-		return 0, 0, rule.Problems{{Place: "mailbox", Text: fmt.Sprintf("mail cannot be taken into “%s”: choose a mailbox of files", m.Name)}}
+		return report, rule.Problems{{Place: "mailbox", Text: fmt.Sprintf("mail cannot be taken into “%s”: choose a mailbox of files", m.Name)}}
 	}
 	e.takingIn.Lock() // two at a time would not know of one another's messages
 	defer e.takingIn.Unlock()
 	root, err := disk.Root(e.MailFolder(m.ID))
 	if err != nil {
-		return 0, 0, err
+		return report, err
 	}
 	defer root.Close()
 	in, err := mailfile.NewIntake(root)
 	if err != nil {
-		return 0, 0, err
+		return report, err
 	}
 	defer e.rouse(m.ID)
-	now := e.Clock()
-	file := bufio.NewReader(content)
-	if begin, _ := file.Peek(5); string(begin) == "From " { // no message begins so
-		taken, known, err = in.TakeMbox(file, now)
-	} else {
-		var raw []byte
-		if raw, err = io.ReadAll(file); err == nil {
-			var fresh bool
-			if fresh, err = in.Take(raw, time.Time{}, now); fresh {
-				taken = 1
-			} else if err == nil {
-				known = 1
-			}
+	report, err = in.TakeFile(content, e.Clock())
+	if report.Taken > 0 {
+		recorded := e.Store.Record(v, "take in mail", fmt.Sprintf("%s: %d messages", m.Name, report.Taken))
+		if err == nil {
+			err = recorded
 		}
 	}
-	if errors.Is(err, mailfile.ErrNoMessage) || errors.Is(err, mailfile.ErrNoMbox) {
-		err = rule.Problems{{Place: "file", Text: err.Error()}}
-	}
-	if taken > 0 {
-		err = errors.Join(err, e.Store.Record(v, "take in mail", fmt.Sprintf("%s: %d messages", m.Name, taken)))
-	}
-	return taken, known, err
+	return report, err
 }
 
 // CabinetFolders lists the folders within a folder of a cabinet.

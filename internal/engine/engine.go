@@ -87,6 +87,7 @@ type Engine struct {
 	watchers    map[string]*watcher
 	gates       map[string]*gate
 	passes      map[int64]*oldMail
+	reached     map[string]int // how often each mailbox was signed in to, by its id
 	takingIn    sync.Mutex
 	registering sync.Mutex     // one at a time writes registers that are kept
 	inHand      map[int64]bool // entries that a goroutine is filing
@@ -126,7 +127,7 @@ func New(c Config) *Engine {
 		c.Pause = pause
 	}
 	e := &Engine{Config: c, hub: newHub(), ctx: ctx, cancel: cancel, compiled: map[revision]*rule.Compiled{}, watchers: map[string]*watcher{},
-		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, inHand: map[int64]bool{}, wake: make(chan struct{}, 1)}
+		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, reached: map[string]int{}, inHand: map[int64]bool{}, wake: make(chan struct{}, 1)}
 	e.scannerAway.Store(true)
 	return e
 }
@@ -262,6 +263,20 @@ func (e *Engine) TryNow(mailboxID string) {
 	if w := e.watchers[mailboxID]; w != nil {
 		w.tryNow()
 	}
+}
+
+// arrived notes that a mailbox was signed in to.
+func (e *Engine) arrived(mailboxID string) {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	e.reached[mailboxID]++
+}
+
+// arrivals is how often a mailbox was signed in to since the start.
+func (e *Engine) arrivals(mailboxID string) int {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return e.reached[mailboxID]
 }
 
 // rouse lets a mailbox's watcher look at once.

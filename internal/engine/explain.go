@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"inktray.example/inktray/internal/core/plan"
@@ -73,6 +74,13 @@ func (e *Engine) Explain(ctx context.Context, v store.Viewer, messageID int64, t
 	for i := range entries {
 		decided[entries[i].RuleID] = true
 	}
+	passes, err := e.Store.PassesOf(row.ID)
+	if err != nil {
+		return row, nil, err
+	}
+	for i := range rows {
+		decided[rows[i].ID] = decided[rows[i].ID] || tookPart(&rows[i], passes, marks, &row)
+	}
 	var all []Explanation
 	for i := range rows {
 		x := Explanation{Rule: rows[i].Name, Off: !rows[i].Running}
@@ -87,6 +95,26 @@ func (e *Engine) Explain(ctx context.Context, v store.Viewer, messageID int64, t
 		all = append(all, x)
 	}
 	return row, all, nil
+}
+
+// tookPart says whether a rule took part in a pass over a message: in one over its
+// old mail, or in one over new mail since the rule's start mark.
+func tookPart(r *store.Rule, passes []store.Pass, marks []store.StartMark, m *store.Message) bool {
+	for i := range passes {
+		switch p := &passes[i]; p.Kind {
+		case "old mail":
+			if p.RuleID == r.ID {
+				return true
+			}
+		case "live":
+			if slices.ContainsFunc(marks, func(mark store.StartMark) bool {
+				return mark.RuleID == r.ID && mark.Folder == m.Folder && !p.StartedAt.Before(mark.MadeAt)
+			}) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // before says that a message was there before its rule began.

@@ -84,8 +84,7 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 	h.hurry()
 	c := d.Client("gauges")
 	testbed.MakeFolders(t, c, "Projects", "Projects/Old")
-	future := time.Now().Add(time.Hour) // later than any look
-	testbed.Append(t, c, "Projects/Old", raw("there before", "before.csv", "0"), future)
+	testbed.Append(t, c, "Projects/Old", raw("there before", "before.csv", "0"), time.Now().Add(-2*arrivalMargin))
 	h.watched()
 	h.rule(gaugesRule)
 	deliver("INBOX", raw("reading one", "one.csv", "1"))
@@ -107,7 +106,7 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 		t.Errorf("told: %v, %v", notices, err)
 	}
 	testbed.MakeFolders(t, c, "Projects/New")
-	testbed.Append(t, c, "Projects/New", raw("reading three", "three.csv", "3"), future)
+	testbed.Append(t, c, "Projects/New", raw("reading three", "three.csv", "3"), time.Now())
 	h.engine.WakeAll()
 	h.filed(3)
 }

@@ -239,7 +239,18 @@ func (e *Engine) open(ctx context.Context, s source.Session, l *letter, id strin
 				opened.Text += text + "\n"
 				return nil
 			}
+			if entry.Number == "" { // the opened message itself
+				header, _ := mail.ParseHeader([]byte(entry.Header))
+				envelope := header.Envelope()
+				opened.Forward = &envelope
+				return nil
+			}
 			inner := mail.Inner(&item, entry.Number, entry.Name, entry.Type, entry.Size)
+			if inner.Opens = inner.Opens || entry.Opens; entry.Header != "" {
+				header, _ := mail.ParseHeader([]byte(entry.Header))
+				envelope := header.Envelope()
+				inner.Forward = &envelope
+			}
 			inner.Left, inner.Remark = entry.Left, entry.Remark
 			inner.Inline = entry.Inline
 			opened.Items = append(opened.Items, inner)
@@ -356,7 +367,7 @@ func (e *Engine) content(ctx context.Context, s source.Session, l *letter, id st
 	}
 	err = child.Unpack(ctx, f, r, func(entry unpack.Entry, content io.Reader) error {
 		inner := outer.ID + "!" + entry.Number
-		if entry.Text || len(r.Only) > 0 && entry.Number != r.Only[0] || l.files[inner] != "" {
+		if entry.Text || entry.Number == "" || len(r.Only) > 0 && entry.Number != r.Only[0] || l.files[inner] != "" {
 			return nil
 		}
 		return e.spool(l, inner, content)

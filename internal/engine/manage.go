@@ -11,8 +11,10 @@ import (
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/source/mailfile"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -308,6 +310,37 @@ func (e *Engine) ProveCabinet(ctx context.Context, id string) (Proof, error) {
 	if roomy, ok := g.cabinet.(cabinet.Roomy); ok {
 		out.Room, err = roomy.Room(ctx)
 	}
+	return out, err
+}
+
+// RemoveMailbox forgets a mailbox and, once the records have forgotten it, deletes the
+// messages that only Ink Tray keeps. Where the records fail, the mailbox and its
+// messages stay.
+func (e *Engine) RemoveMailbox(id, actor string) error {
+	e.Unwatch(id)
+	if err := e.Store.RemoveMailbox(id, actor); err != nil {
+		e.Watch(id)
+		return err
+	}
+	return e.ForgetMail(id)
+}
+
+// MailboxRemains is what stays, and what does not, when a mailbox is removed.
+type MailboxRemains struct {
+	Filed    int // filings in the register, with their files
+	Waiting  int // items and messages that wait to be filed, or in the tray
+	OnlyHere int // messages that only Ink Tray keeps; they are deleted
+}
+
+// RemainsOfMailbox says what remains when a mailbox is removed, before it is.
+func (e *Engine) RemainsOfMailbox(v store.Viewer, m *store.Mailbox) (out MailboxRemains, err error) {
+	if out.Filed, err = e.Store.CountFilings(v, register.Query{MailboxID: m.ID}); err != nil {
+		return out, err
+	}
+	if out.Waiting, err = e.Store.WaitingIn(m.ID); err != nil || !OwnMail(m) {
+		return out, err
+	}
+	out.OnlyHere, err = mailfile.Count(e.MailFolder(m.ID))
 	return out, err
 }
 

@@ -161,8 +161,8 @@ func (e *Engine) runPass(pass *store.Pass) {
 
 // overOldMail goes over the folders of a rule in every mailbox. A mailbox that
 // fails is tried again with growing pauses while the others go on; progress begins
-// the pauses again. What is wrong with this machine, such as a full disk, ends no
-// pass: it waits.
+// the pauses again. Nothing that may pass ends a pass: it waits until the mailbox
+// answers, the disk has room, or a person stops it.
 func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) (store.PassState, string) {
 	row, err := e.Store.RuleByID(pass.RuleID)
 	if err != nil {
@@ -176,19 +176,22 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 	if err != nil {
 		return store.Broken, err.Error()
 	}
-	mailboxes = slices.DeleteFunc(mailboxes, func(m store.Mailbox) bool { return !r.Rule.Look.Looks(m.Name) })
-	var lost []string // mailboxes that cannot be read without a person
-	paces := make([]pace, len(mailboxes))
-	failures := make([]int, len(mailboxes))
-	done := make([]bool, len(mailboxes))
-	for {
-		left, fewest := 0, 0
-		for i := range mailboxes {
-			if done[i] {
+	var left []*passMailbox
+	for i := range mailboxes {
+		if r.Rule.Look.Looks(mailboxes[i].Name) {
+			left = append(left, &passMailbox{row: &mailboxes[i]})
+		}
+	}
+	for len(left) > 0 {
+		var waiting []*passMailbox
+		for _, m := range left {
+			if e.Clock().Before(m.next) && e.arrivals(m.row.ID) == m.arrivals {
+				waiting = append(waiting, m)
 				continue
 			}
 			before := pass.Position
-			err := e.oldMailOf(ctx, pass, p, r, &mailboxes[i], &paces[i])
+			m.arrivals = e.arrivals(m.row.ID)
+			err := e.oldMailOf(ctx, pass, p, r, m)
 			if ctx.Err() != nil {
 				return store.Running, ""
 			}
@@ -196,70 +199,50 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 				return asked, ""
 			}
 			if err == nil {
-				done[i] = true
-				if _, err := e.Store.Settle("pass", noticeOf(pass, &mailboxes[i])); err != nil {
-					e.Log.Error("settling a notice", "error", err)
-				}
 				continue
 			}
 			if !samePosition(&before, &pass.Position) {
-				failures[i] = 0
+				m.failures = 0
 			}
-			failures[i]++
-			if whose(ctx, err) != ofMachine && e.givesUp(pass, &mailboxes[i], err, failures[i], &lost) {
-				done[i] = true
-				continue
-			}
-			e.notePass(pass, waitsFor(&mailboxes[i], err))
-			if left++; left == 1 || failures[i] < fewest {
-				fewest = failures[i]
-			}
+			m.failures++
+			m.next = e.Clock().Add(e.pauseAfter(err, m.failures-1))
+			e.notePass(pass, waitsFor(m.row, err))
+			waiting = append(waiting, m)
 		}
-		if left == 0 {
+		if left = waiting; len(left) == 0 {
 			break
 		}
-		if !e.rest(ctx, p, e.Pause(fewest-1)) {
+		if !e.rest(ctx, p, e.shortest(left)) {
 			if ctx.Err() != nil {
 				return store.Running, ""
 			}
 			return p.asked(), ""
 		}
 	}
-	if len(lost) > 0 {
-		return store.Broken, strings.Join(lost, "; ")
-	}
 	return store.Done, e.endNote(pass)
+}
+
+// passMailbox is a mailbox that a pass goes over.
+type passMailbox struct {
+	row      *store.Mailbox
+	pace     pace
+	failures int       // in a row, without any progress
+	next     time.Time // when it is tried again
+	arrivals int       // how often the mailbox had been reached when it was tried last
+}
+
+// shortest is how long a pass waits before it looks at its mailboxes again: at most
+// a second, since a watcher may reach one of them sooner.
+func (e *Engine) shortest(left []*passMailbox) time.Duration {
+	d := time.Second
+	for _, m := range left {
+		d = min(d, m.next.Sub(e.Clock()))
+	}
+	return max(d, time.Millisecond)
 }
 
 func samePosition(a, b *store.Position) bool {
 	return len(a.Done) == len(b.Done) && a.Current == b.Current && a.UID == b.UID && a.Decided == b.Decided
-}
-
-// mostFailures is how often in a row, without any progress, a mailbox may fail
-// before a pass goes on without it.
-const mostFailures = 20
-
-// noticeOf is the object of the notice about a mailbox that a pass left out.
-func noticeOf(pass *store.Pass, m *store.Mailbox) string { return fmt.Sprintf("%d/%s", pass.ID, m.ID) }
-
-// givesUp says whether a pass leaves a mailbox out, and notes why. The tray tells.
-func (e *Engine) givesUp(pass *store.Pass, m *store.Mailbox, err error, failures int, lost *[]string) bool {
-	var reach *source.Error
-	lasting := errors.As(err, &reach) && reach.Lasting
-	if !lasting && failures < mostFailures {
-		return false
-	}
-	why := fmt.Sprintf("the mailbox “%s” cannot be read: %s", m.Name, reasonOf(err))
-	*lost = append(*lost, why)
-	told := e.Store.Tell(&store.Notice{Kind: "pass", Object: noticeOf(pass, m), MailboxID: m.ID, MadeAt: e.Clock(),
-		Text:   fmt.Sprintf("Pass %d over old mail stopped before its end: %s.", pass.ID, trimStop(why)),
-		Advice: "Check the mailbox, then let the pass go on. It continues where it stopped."})
-	if told != nil {
-		e.Log.Error("telling of a pass", "error", told)
-	}
-	e.Log.Warn("a pass over old mail leaves a mailbox out", "pass", pass.ID, "mailbox", m.Name, "error", err)
-	e.hub.send(Event{Kind: "tray"})
-	return true
 }
 
 // waitsFor says what a pass waits for.
@@ -295,14 +278,15 @@ func (e *Engine) endNote(pass *store.Pass) string {
 }
 
 // oldMailOf goes over one mailbox's folders, with a connection of its own.
-func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r *rule.Compiled, m *store.Mailbox, pace *pace) error {
+func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r *rule.Compiled, box *passMailbox) error {
+	m := box.row
 	s, err := e.Reach(ctx, m)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	pass.Note = ""
-	v := &visit{engine: e, mailbox: m, session: s, pace: pace}
+	v := &visit{engine: e, mailbox: m, session: s, pace: &box.pace}
 	defer v.leave()
 	folders, missing, err := v.lookedInto(ctx, r)
 	if err != nil {

@@ -17,8 +17,8 @@ func (s *shortPart) Error() string {
 	return fmt.Sprintf("the mail server announced %d bytes of this part and gave %d", s.announced, s.got)
 }
 
-// shortParts remembers parts that came shorter than announced. A part that comes with
-// the same length twice is taken to be whole. It may be used by several goroutines.
+// shortParts remembers parts that came shorter than announced. It may be used by
+// several goroutines.
 type shortParts struct {
 	mutex sync.Mutex
 	seen  map[string]int64 // octets by message and item
@@ -27,8 +27,8 @@ type shortParts struct {
 // mostShort bounds how many such parts are remembered.
 const mostShort = 10_000
 
-// again notes a length and says whether the part had it before.
-func (s *shortParts) again(key string, got int64) bool {
+// note notes that a part came short, and says whether it had the same length before.
+func (s *shortParts) note(key string, got int64) bool {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	before, known := s.seen[key]
@@ -39,36 +39,70 @@ func (s *shortParts) again(key string, got int64) bool {
 	return known && before == got
 }
 
-// part opens one part of a message, still in its transfer encoding. Where the server
-// gives nothing of a part that has octets, or fewer octets than it announced, reading
-// ends with an error.
-func (e *Engine) part(ctx context.Context, s source.Session, l *letter, item string, announced int64) (io.ReadCloser, error) {
-	r, err := s.Part(ctx, l.facts, item)
-	if err != nil || l.facts.Whole || announced == 0 {
-		return r, err
-	}
-	return &countedPart{ReadCloser: r, announced: announced, short: &e.short, key: fmt.Sprintf("%x/%s", l.row.Fingerprint, item)}, nil
+func (s *shortParts) known(key string) bool {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	_, known := s.seen[key]
+	return known
 }
 
-// countedPart counts what comes of a part.
+// mostWhole bounds the messages that are read whole for the sake of one part, in octets.
+const mostWhole = 100 << 20
+
+// part opens one part of a message, still in its transfer encoding. Where the server
+// gives nothing of a part that has octets, or fewer octets than it announced, reading
+// ends with an error. The next time, the part is taken out of the whole message, which
+// is another way to the same octets; of a very large message it is read again, and
+// the same length counts as whole.
+func (e *Engine) part(ctx context.Context, s source.Session, l *letter, item string, announced int64) (io.ReadCloser, error) {
+	if l.facts.Whole || announced == 0 {
+		return s.Part(ctx, l.facts, item)
+	}
+	key := fmt.Sprintf("%x/%s", l.row.Fingerprint, item)
+	if e.short.known(key) && l.facts.Size <= mostWhole {
+		whole := *l.facts
+		whole.Whole = true
+		return s.Part(ctx, &whole, item)
+	}
+	r, err := s.Part(ctx, l.facts, item)
+	if err != nil {
+		return nil, err
+	}
+	return &countedPart{ReadCloser: r, announced: announced, short: &e.short, key: key}, nil
+}
+
+// countedPart counts what comes of a part. How it ended stays so, however often it is
+// read again.
 type countedPart struct {
 	io.ReadCloser
 	got, announced int64
 	short          *shortParts
 	key            string
+	ended          error
 }
 
 func (c *countedPart) Read(p []byte) (int, error) {
+	if c.ended != nil {
+		return 0, c.ended
+	}
 	n, err := c.ReadCloser.Read(p)
 	c.got += int64(n)
-	if err != io.EOF || c.got >= c.announced {
-		return n, err
+	if err == io.EOF {
+		err = c.end()
 	}
-	if c.got == 0 && c.announced > 2 { // an empty part may have a line end
-		return n, source.ErrNothing
+	c.ended = err
+	return n, err
+}
+
+// end says how a part ended of which nothing more comes.
+func (c *countedPart) end() error {
+	switch {
+	case c.got >= c.announced, c.got == 0 && c.announced <= 2: // an empty part may have a line end
+		return io.EOF
+	case c.short.note(c.key, c.got):
+		return io.EOF
+	case c.got == 0:
+		return source.ErrNothing
 	}
-	if c.short.again(c.key, c.got) {
-		return n, io.EOF
-	}
-	return n, &shortPart{c.got, c.announced}
+	return &shortPart{c.got, c.announced}
 }

@@ -229,6 +229,21 @@ type panicError struct{ cause any }
 
 func (p *panicError) Error() string { return "Ink Tray could not understand this message" }
 
+// structureError says that the parts of a message cannot be told apart.
+type structureError struct{ why string }
+
+func (s *structureError) Error() string {
+	return "the structure of the message cannot be read: " + s.why
+}
+
+// forGood says whether reading a message again would end the same way.
+func forGood(err error) bool {
+	var panicked *panicError
+	var crashed *crashError
+	var structure *structureError
+	return errors.As(err, &panicked) || errors.As(err, &crashed) || errors.As(err, &structure)
+}
+
 // unread keeps a message for another try, or puts it into the tray after too many.
 func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry, cause error) {
 	e := v.engine
@@ -256,14 +271,13 @@ func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, ret
 	kept.Reason = reasonOf(cause)
 	next := now.Add(e.Pause(kept.Attempts - 1))
 	kept.NextAt = &next
-	var panicked *panicError
-	var crashed *crashError
-	if kept.Attempts >= mostReadings || errors.As(cause, &panicked) || errors.As(cause, &crashed) {
+	if kept.Attempts >= mostReadings || forGood(cause) {
 		kept.State, kept.NextAt, kept.DoneAt, kept.Cause = store.RetryFailed, nil, &now, store.CauseUnread
 		kept.Advice = "Look at the message in the mail program and file it by hand, or try again."
 	}
 	e.Log.Warn("a message could not be read", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "attempt", kept.Attempts, "state", kept.State, "error", cause)
-	if panicked != nil {
+	var panicked *panicError
+	if errors.As(cause, &panicked) {
 		e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause", panicked.cause)
 	}
 	r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
@@ -314,7 +328,9 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 			return l, out, err
 		}
 	}
-	out, err = v.plan(ctx, l, b)
+	if out, err = v.plan(ctx, l, b); err == nil && out.matched && message.Broken != "" {
+		return l, verdict{}, &structureError{message.Broken} // what it holds is not known, so nothing of it counts as decided
+	}
 	return l, out, err
 }
 

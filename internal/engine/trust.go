@@ -200,7 +200,11 @@ func (e *Engine) watched(ctx context.Context, s source.Session, l *letter, r *ru
 	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
 	w = &watch{Reader: in, closed: closed}
 	if item.Copy == "" && !seen {
-		if first, err := in.Peek(mail.FirstBytes); err == nil || err == io.EOF {
+		first, err := in.Peek(mail.FirstBytes)
+		if err != nil && err != io.EOF {
+			return nil, "", "", errors.Join(err, closed())
+		}
+		if len(first) > 0 || err == io.EOF {
 			what, held := mail.Disagrees(&item.Item, first)
 			if said = disagreement(item, what); held && r.Holds(rule.DisguisedFiles) {
 				return nil, said, store.CauseDisguised, closed()

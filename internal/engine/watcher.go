@@ -129,16 +129,25 @@ func (w *watcher) run(ctx context.Context) {
 		if !ours && (lasting || failures >= 3) {
 			w.tell(s)
 		}
-		wait := e.Pause(failures - 1)
-		if lasting {
-			wait = 5 * time.Minute // until somebody changes something
-		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(wait):
+		case <-time.After(e.pauseAfter(err, failures-1)):
 		case <-w.now:
 		}
 	}
+}
+
+// refusedPause is how long to wait after a failure that lasts until somebody changes
+// something, such as a wrong password: a server may lock whoever tries too often.
+const refusedPause = 5 * time.Minute
+
+// pauseAfter is how long to wait after so many failures in a row, the last being err.
+func (e *Engine) pauseAfter(err error, failures int) time.Duration {
+	var reach *source.Error
+	if errors.As(err, &reach) && reach.Lasting {
+		return refusedPause
+	}
+	return e.Pause(failures)
 }
 
 func (w *watcher) tell(s Status) {
@@ -172,6 +181,7 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 		return false, err
 	}
 	defer s.Close()
+	e.arrived(m.ID)
 	for _, kind := range []string{"mailbox", "consent"} {
 		if settled, err := e.Store.Settle(kind, m.ID); err != nil {
 			return false, err
@@ -604,15 +614,40 @@ func (v *visit) tellGone(ctx context.Context, r *rule.Compiled, name string) err
 	return e.Store.Tell(n)
 }
 
-// list gives the mailbox's folders, asking the server once.
+// list gives the mailbox's folders, asking the server once. Folders whose names
+// cannot be read are told.
 func (v *visit) list(ctx context.Context) ([]source.Folder, error) {
-	if v.listed == nil {
-		var err error
-		if v.listed, err = v.session.Folders(ctx); err != nil {
-			return nil, err
-		}
+	if v.listed != nil {
+		return v.listed, nil
 	}
-	return v.listed, nil
+	listed, err := v.session.Folders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	v.listed = make([]source.Folder, 0, len(listed))
+	for _, f := range listed {
+		if f.Unreadable {
+			names = append(names, f.Path)
+			continue
+		}
+		v.listed = append(v.listed, f)
+	}
+	return v.listed, v.tellUnreadable(names)
+}
+
+// tellUnreadable tells of folders whose names cannot be read, or settles that.
+func (v *visit) tellUnreadable(names []string) error {
+	e := v.engine
+	if len(names) == 0 {
+		_, err := e.Store.Settle("folder name", v.mailbox.ID)
+		return err
+	}
+	text := fmt.Sprintf("The mailbox “%s” has a folder whose name Ink Tray cannot read: %s. No rule looks into it.", v.mailbox.Name, listed(names, 5))
+	if len(names) > 1 {
+		text = fmt.Sprintf("The mailbox “%s” has folders whose names Ink Tray cannot read: %s. No rule looks into them.", v.mailbox.Name, listed(names, 5))
+	}
+	return e.Store.Tell(&store.Notice{Kind: "folder name", Object: v.mailbox.ID, MailboxID: v.mailbox.ID, MadeAt: e.Clock(), Text: text, Advice: "Rename it in the mail program."})
 }
 
 // find gives a folder's path by its path or role, "" where there is none.
@@ -753,6 +788,14 @@ func (v *visit) folder(ctx context.Context, folder string, announced time.Time) 
 		return err
 	case row.UIDValidity != v.state.UIDValidity:
 		return v.renumbered(ctx, row, marks)
+	}
+	for _, m := range marks {
+		if m.Folder == folder && m.Awaited && m.UIDValidity == row.UIDValidity { // it was away for a while, and is the same
+			if err := e.Store.EndAwaiting(store.Place{MailboxID: v.mailbox.ID, Folder: folder}); err != nil {
+				return err
+			}
+			break
+		}
 	}
 	if v.state.UIDNext > row.UIDNext {
 		uids, err := v.session.UIDs(ctx, source.Query{From: row.UIDNext})

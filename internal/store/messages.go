@@ -378,6 +378,11 @@ func (s *Store) Pass(v Viewer, id int64) (Pass, error) {
 	return first[Pass](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
+// PassesOf lists the passes that looked at a message.
+func (s *Store) PassesOf(messageID int64) ([]Pass, error) {
+	return list[Pass](s.read.Where("id IN (SELECT pass_id FROM pass_messages WHERE message_id = ?)", messageID).Order("id"))
+}
+
 // UnfinishedPasses lists passes over old mail that are to go on after a restart.
 func (s *Store) UnfinishedPasses() ([]Pass, error) {
 	return list[Pass](s.read.Where("kind = 'old mail' AND state = 'running'").Order("id"))

@@ -420,6 +420,15 @@ type Retry struct {
 	DoneAt      *time.Time // when it came into the tray
 }
 
+// Rejection is a message for a drop address that was refused for good.
+type Rejection struct {
+	ID        int64 `gorm:"primaryKey"`
+	MailboxID string
+	Sender    string // of the envelope (RFC 5321 section 3.3)
+	Reason    string
+	At        time.Time
+}
+
 // PassMessage is a message that a pass looked at.
 type PassMessage struct {
 	PassID    int64 `gorm:"primaryKey;autoIncrement:false"`

@@ -183,3 +183,32 @@ func (r *Retry) Called() string {
 	}
 	return fmt.Sprintf("message %d in the folder “%s”", r.UID, r.Folder)
 }
+
+// mostRejections bounds the rejected messages that are kept of one mailbox.
+const mostRejections = 1000
+
+// Reject records that a message for a drop address was refused, and gives the
+// rejections since the tray tells of them, the newest first, and how many there are.
+func (s *Store) Reject(r *Rejection, most int) (last []Rejection, n int64, err error) {
+	err = s.change(func(tx *gorm.DB) error {
+		if err := tx.Create(r).Error; err != nil {
+			return err
+		}
+		since := r.At
+		if notice, err := first[Notice](tx.Where("kind = 'rejected' AND object = ?", r.MailboxID)); err == nil {
+			since = notice.MadeAt
+		} else if !errors.Is(err, ErrNotFound) {
+			return err
+		}
+		told := tx.Model(&Rejection{}).Where("mailbox_id = ? AND at >= ?", r.MailboxID, since.UTC())
+		if err := told.Count(&n).Error; err != nil {
+			return err
+		}
+		if last, err = list[Rejection](tx.Where("mailbox_id = ? AND at >= ?", r.MailboxID, since.UTC()).Order("id DESC").Limit(most)); err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM rejections WHERE mailbox_id = ? AND id NOT IN (SELECT id FROM rejections WHERE mailbox_id = ? ORDER BY id DESC LIMIT ?)",
+			r.MailboxID, r.MailboxID, mostRejections).Error
+	})
+	return last, n, err
+}

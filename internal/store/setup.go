@@ -163,9 +163,30 @@ func (s *Store) ChangeMailbox(m *Mailbox, secret *string, revision int, actor st
 // RemoveMailbox forgets a mailbox. Its messages and filings stay known.
 func (s *Store) RemoveMailbox(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Where("id = ?", id).Delete(&Mailbox{}).Error, tx.Where("mailbox_id = ?", id).Delete(&Notice{}).Error,
-			tx.Where("mailbox_id = ?", id).Delete(&numbered{}).Error, tx.Where("mailbox_id = ?", id).Delete(&numbering{}).Error, note(tx, actor, "remove mailbox", id))
+		m, err := first[Mailbox](tx.Where("id = ?", id))
+		if err != nil {
+			return err
+		}
+		err = exec(tx,
+			statement{"DELETE FROM mailboxes WHERE id = ?", []any{id}},
+			statement{"DELETE FROM notices WHERE mailbox_id = ?", []any{id}},
+			statement{"DELETE FROM numbers WHERE mailbox_id = ?", []any{id}},
+			statement{"DELETE FROM numberings WHERE mailbox_id = ?", []any{id}},
+			statement{"DELETE FROM rejections WHERE mailbox_id = ?", []any{id}},
+			statement{"DELETE FROM retries WHERE mailbox_id = ?", []any{id}})
+		if err != nil {
+			return err
+		}
+		return note(tx, actor, "remove mailbox", m.Name)
 	})
+}
+
+// WaitingIn counts what of a mailbox waits to be filed, or in the tray.
+func (s *Store) WaitingIn(mailboxID string) (int, error) {
+	var n int
+	err := s.read.Raw(`SELECT (SELECT count(*) FROM journal WHERE mailbox_id = ? AND state IN ('planned', 'staged', 'held', 'failed'))
+		+ (SELECT count(*) FROM retries WHERE mailbox_id = ? AND state <> 'set aside')`, mailboxID, mailboxID).Scan(&n).Error
+	return n, err
 }
 
 // Cabinets lists the cabinets.
@@ -383,6 +404,13 @@ func (s *Store) AwaitFolder(ruleID string, p Place, now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec(`INSERT INTO start_marks (rule_id, mailbox_id, folder, uid_validity, uid_next, made_at, awaited) VALUES (?, ?, ?, 0, 0, ?, TRUE)
 			ON CONFLICT DO UPDATE SET awaited = TRUE`, ruleID, p.MailboxID, p.Folder, now).Error
+	})
+}
+
+// EndAwaiting notes that a folder is there again which rules waited for.
+func (s *Store) EndAwaiting(p Place) error {
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE start_marks SET awaited = FALSE WHERE mailbox_id = ? AND folder = ?", p.MailboxID, p.Folder).Error
 	})
 }
 

@@ -88,7 +88,7 @@ func open(path, vfs string, connections int) (*gorm.DB, error) {
 		dsn += "&vfs=" + vfs
 	}
 	db, err := gorm.Open(dialector{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
-		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true,
+		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 500, PrepareStmtTTL: time.Hour,
 		NowFunc: func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {

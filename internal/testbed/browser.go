@@ -25,7 +25,7 @@ func StartBrowser(t testing.TB, width, height int) *Browser {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
-		t.Skip("LEFT OUT: a browser is needed: install chromium")
+		LeaveOut(t, "a browser: install chromium")
 	}
 	allocator, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.ExecPath(path), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true),

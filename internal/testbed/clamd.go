@@ -26,7 +26,7 @@ func StartClamd(t testing.TB, largest int) string {
 	program, err := exec.LookPath("clamd")
 	if err != nil {
 		if program = "/usr/sbin/clamd"; !there(program) {
-			t.Skip("LEFT OUT: clamd is needed; as root on Debian, make test installs it")
+			LeaveOut(t, "clamd")
 		}
 	}
 	// A socket's path is short.

@@ -148,7 +148,7 @@ func StartDovecot(t testing.TB) *Dovecot {
 func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	t.Helper()
 	if _, err := exec.LookPath("dovecot"); err != nil || os.Getuid() != 0 {
-		t.Skip("LEFT OUT: a real IMAP server is needed: install dovecot-imapd and dovecot-pop3d and run as root")
+		LeaveOut(t, "a real IMAP server: install dovecot-imapd and dovecot-pop3d, and run as root")
 	}
 	dir, err := os.MkdirTemp("/tmp", "dc") // its sockets need a short path
 	if err != nil {

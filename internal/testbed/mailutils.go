@@ -55,7 +55,7 @@ func StartMailutils(t testing.TB, users ...string) *Mailutils {
 	t.Helper()
 	for _, program := range []string{"imap4d", "pop3d"} {
 		if _, err := exec.LookPath(program); err != nil || os.Getuid() != 0 {
-			t.Skip("LEFT OUT: second IMAP and POP3 servers are needed: install mailutils-imap4d and mailutils-pop3d and run as root")
+			LeaveOut(t, "second IMAP and POP3 servers: install mailutils-imap4d and mailutils-pop3d, and run as root")
 		}
 	}
 	dir, err := os.MkdirTemp("/tmp", "mu")

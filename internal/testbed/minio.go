@@ -36,7 +36,7 @@ func StartMinIO(t testing.TB) *MinIO {
 	}
 	program := filepath.Join(cache, "inktray-testbed", "minio-"+minioVersion, "minio")
 	if _, err := os.Stat(program); err != nil {
-		t.Skip("LEFT OUT: MinIO is needed; .ci/needs builds it")
+		LeaveOut(t, "MinIO, which .ci/needs builds")
 	}
 	m := &MinIO{Bucket: "harbour", Name: "harbour-office", Secret: "a secret for tests"}
 	d := t.TempDir()

@@ -29,7 +29,7 @@ type SFTP struct {
 func StartSFTP(t testing.TB) *SFTP {
 	t.Helper()
 	if _, err := os.Stat("/usr/sbin/sshd"); err != nil || os.Getuid() != 0 {
-		t.Skip("LEFT OUT: openssh-server is needed, and root to start it")
+		LeaveOut(t, "openssh-server, and root to start it")
 	}
 	d := t.TempDir()
 	s := &SFTP{Name: "root", Folder: filepath.Join(d, "harbour")}

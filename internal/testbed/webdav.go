@@ -79,7 +79,7 @@ func StartWebDAV(t testing.TB, kind string) *WebDAV {
 	t.Helper()
 	program := "/usr/sbin/" + kind
 	if _, err := os.Stat(program); err != nil || os.Getuid() != 0 {
-		t.Skip("LEFT OUT: " + kind + " is needed, and root to start it")
+		LeaveOut(t, kind+", and root to start it")
 	}
 	d, err := os.MkdirTemp("/tmp", "dav")
 	if err != nil {

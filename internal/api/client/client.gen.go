@@ -491,6 +491,7 @@ const (
 	MailboxStateLookedIntoAtAnInterval MailboxState = "looked into at an interval"
 	MailboxStateNotWatched             MailboxState = "not watched"
 	MailboxStateOutOfReach             MailboxState = "out of reach"
+	MailboxStateWaits                  MailboxState = "waits"
 	MailboxStateWatchedLive            MailboxState = "watched live"
 )
 
@@ -504,6 +505,8 @@ func (e MailboxState) Valid() bool {
 	case MailboxStateNotWatched:
 		return true
 	case MailboxStateOutOfReach:
+		return true
+	case MailboxStateWaits:
 		return true
 	case MailboxStateWatchedLive:
 		return true
@@ -965,6 +968,30 @@ func (e TrayGroupWays) Valid() bool {
 	case TrayGroupWaysRefile:
 		return true
 	case TrayGroupWaysRelease:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for UnreadMessageState.
+const (
+	UnreadMessageStateFailed   UnreadMessageState = "failed"
+	UnreadMessageStateSetAside UnreadMessageState = "set aside"
+	UnreadMessageStateSuspect  UnreadMessageState = "suspect"
+	UnreadMessageStateWaiting  UnreadMessageState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the UnreadMessageState enum.
+func (e UnreadMessageState) Valid() bool {
+	switch e {
+	case UnreadMessageStateFailed:
+		return true
+	case UnreadMessageStateSetAside:
+		return true
+	case UnreadMessageStateSuspect:
+		return true
+	case UnreadMessageStateWaiting:
 		return true
 	default:
 		return false
@@ -1792,6 +1819,9 @@ type Folder struct {
 
 	// Shared it is another user's, or everybody's (RFC 2342)
 	Shared *bool `json:"shared,omitempty"`
+
+	// Unreadable the server gives it a name that cannot be read, so no rule looks into it
+	Unreadable *bool `json:"unreadable,omitempty"`
 }
 
 // FolderCount defines model for FolderCount.
@@ -2038,15 +2068,32 @@ type Mailbox struct {
 	Senders         *[]string  `json:"senders,omitempty"`
 
 	// SignIn somebody has to give consent
-	SignIn   *bool        `json:"sign_in,omitempty"`
-	Since    time.Time    `json:"since"`
+	SignIn *bool     `json:"sign_in,omitempty"`
+	Since  time.Time `json:"since"`
+
+	// State waits: for something on this machine, such as room on the disk
 	State    MailboxState `json:"state"`
 	Username string       `json:"username"`
 	Word     *string      `json:"word,omitempty"`
 }
 
-// MailboxState defines model for Mailbox.State.
+// MailboxState waits: for something on this machine, such as room on the disk
 type MailboxState string
+
+// MailboxRemains defines model for MailboxRemains.
+type MailboxRemains struct {
+	// Filed filings in the register; their files stay too
+	Filed int `json:"filed"`
+
+	// MessagesOnlyHere messages that only Ink Tray keeps, which are deleted
+	MessagesOnlyHere int `json:"messages_only_here"`
+
+	// UsedBy rules that name the mailbox; it can be removed once none does
+	UsedBy []string `json:"used_by"`
+
+	// Waiting items and messages that wait to be filed or in the tray; they are not filed any more
+	Waiting int `json:"waiting"`
+}
 
 // MailboxSettings defines model for MailboxSettings.
 type MailboxSettings struct {
@@ -2129,7 +2176,7 @@ type Matter struct {
 	At     *time.Time `json:"at,omitempty"`
 	Cause  string     `json:"cause"`
 
-	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing
+	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read
 	ID      string   `json:"id"`
 	Message *Message `json:"message,omitempty"`
 	Name    string   `json:"name"`
@@ -2269,8 +2316,11 @@ type Pass struct {
 	// Filed attachments
 	Filed int     `json:"filed"`
 	From  *string `json:"from,omitempty"`
-	Held  int     `json:"held"`
-	ID    int64   `json:"id"`
+
+	// Gone messages that left the mailbox before they were read
+	Gone *int  `json:"gone,omitempty"`
+	Held int   `json:"held"`
+	ID   int64 `json:"id"`
 
 	// Kept of a pass that takes another back: files that stayed
 	Kept    *int     `json:"kept,omitempty"`
@@ -2309,8 +2359,11 @@ type Pass struct {
 	Undoable *int `json:"undoable,omitempty"`
 
 	// Undoes the pass that it takes back
-	Undoes  *int64 `json:"undoes,omitempty"`
-	Waiting int    `json:"waiting"`
+	Undoes *int64 `json:"undoes,omitempty"`
+
+	// Unread messages that could not be read and wait in the tray
+	Unread  *int `json:"unread,omitempty"`
+	Waiting int  `json:"waiting"`
 }
 
 // PassKind defines model for Pass.Kind.
@@ -2383,6 +2436,19 @@ type Receiving struct {
 
 	// SMTP where it listens; empty where it does not
 	SMTP string `json:"smtp"`
+}
+
+// RefusedMessage defines model for RefusedMessage.
+type RefusedMessage struct {
+	// Message which message of the file, from 1; 0 for what stands before the first
+	Message int `json:"message"`
+
+	// Offset where it begins in the file, in octets
+	Offset int64  `json:"offset"`
+	Reason string `json:"reason"`
+
+	// Size octets
+	Size int64 `json:"size"`
 }
 
 // RegisterColumn defines model for RegisterColumn.
@@ -2731,10 +2797,19 @@ type SwitchOnRequest struct {
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
-// TakenIn defines model for TakenIn.
+// TakenIn accounts for the whole file: each message in it is new, was there before, or is refused
 type TakenIn struct {
+	// Found messages in the file
+	Found int `json:"found"`
+
 	// Known messages that were taken in before
 	Known int `json:"known"`
+
+	// Octets size of the file
+	Octets  int64            `json:"octets"`
+	Refused []RefusedMessage `json:"refused"`
+
+	// Taken messages that are new
 	Taken int `json:"taken"`
 }
 
@@ -2989,6 +3064,34 @@ type UndoPreview struct {
 	// Takes files that would be taken back
 	Takes int `json:"takes"`
 }
+
+// UnreadMessage defines model for UnreadMessage.
+type UnreadMessage struct {
+	Advice   string `json:"advice"`
+	Attempts int    `json:"attempts"`
+	Folder   string `json:"folder"`
+
+	// ID its number in the tray, such as m6
+	ID string `json:"id"`
+
+	// Mailbox its name
+	Mailbox string `json:"mailbox"`
+
+	// NextAt when it is tried again
+	NextAt *time.Time         `json:"next_at,omitempty"`
+	Reason string             `json:"reason"`
+	Sender string             `json:"sender"`
+	State  UnreadMessageState `json:"state"`
+
+	// Subject empty where it is not known
+	Subject string `json:"subject"`
+
+	// UID its number in the mail folder (UID)
+	UID int64 `json:"uid"`
+}
+
+// UnreadMessageState defines model for UnreadMessage.State.
+type UnreadMessageState string
 
 // Verification defines model for Verification.
 type Verification struct {
@@ -4086,6 +4189,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/{id}/messages (the `TakeIn` operationId).
 	TakeInWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMailboxRemains What remains when the mailbox is removed, and what does not.
+	//
+	// Corresponds with GET /api/v1/mailboxes/{id}/remains (the `GetMailboxRemains` operationId).
+	GetMailboxRemains(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMailbox Try to reach a mailbox now, instead of after the pause that follows a failure.
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/try (the `TryMailbox` operationId).
+	TryMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetMe Who is signed in.
 	//
 	// Corresponds with GET /api/v1/me (the `GetMe` operationId).
@@ -4193,6 +4306,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/passes/{number}/undo (the `UndoPass` operationId).
 	UndoPass(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListUnreadMessages The messages that a pass over old mail could not read, by name.
+	//
+	// Corresponds with GET /api/v1/passes/{number}/unread (the `ListUnreadMessages` operationId).
+	ListUnreadMessages(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReady Whether the service can do its work; 503 while it cannot.
 	//
@@ -5939,6 +6057,36 @@ func (c *Client) TakeInWithBody(ctx context.Context, id ID, contentType string, 
 	return c.Client.Do(req)
 }
 
+// GetMailboxRemains What remains when the mailbox is removed, and what does not.
+//
+// Corresponds with GET /api/v1/mailboxes/{id}/remains (the `GetMailboxRemains` operationId).
+func (c *Client) GetMailboxRemains(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMailboxRemainsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMailbox Try to reach a mailbox now, instead of after the pause that follows a failure.
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/try (the `TryMailbox` operationId).
+func (c *Client) TryMailbox(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMailboxRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetMe Who is signed in.
 //
 // Corresponds with GET /api/v1/me (the `GetMe` operationId).
@@ -6237,6 +6385,21 @@ func (c *Client) PreviewUndoOfPass(ctx context.Context, number Number, reqEditor
 // Corresponds with POST /api/v1/passes/{number}/undo (the `UndoPass` operationId).
 func (c *Client) UndoPass(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewUndoPassRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListUnreadMessages The messages that a pass over old mail could not read, by name.
+//
+// Corresponds with GET /api/v1/passes/{number}/unread (the `ListUnreadMessages` operationId).
+func (c *Client) ListUnreadMessages(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUnreadMessagesRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -10035,6 +10198,74 @@ func NewTakeInRequestWithBody(server string, id ID, contentType string, body io.
 	return req, nil
 }
 
+// NewGetMailboxRemainsRequest constructs an http.Request for the GetMailboxRemains method
+func NewGetMailboxRemainsRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/remains", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryMailboxRequest constructs an http.Request for the TryMailbox method
+func NewTryMailboxRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mailboxes/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetMeRequest constructs an http.Request for the GetMe method
 func NewGetMeRequest(server string) (*http.Request, error) {
 	var err error
@@ -10881,6 +11112,40 @@ func NewUndoPassRequest(server string, number Number) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListUnreadMessagesRequest constructs an http.Request for the ListUnreadMessages method
+func NewListUnreadMessagesRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/passes/%s/unread", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -15071,6 +15336,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/mailboxes/{id}/messages (the `TakeIn` operationId).
 	TakeInWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeInResponse, error)
 
+	// GetMailboxRemainsWithResponse What remains when the mailbox is removed, and what does not.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/mailboxes/{id}/remains (the `GetMailboxRemains` operationId).
+	GetMailboxRemainsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetMailboxRemainsResponse, error)
+
+	// TryMailboxWithResponse Try to reach a mailbox now, instead of after the pause that follows a failure.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mailboxes/{id}/try (the `TryMailbox` operationId).
+	TryMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TryMailboxResponse, error)
+
 	// GetMeWithResponse Who is signed in.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15210,6 +15489,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/passes/{number}/undo (the `UndoPass` operationId).
 	UndoPassWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*UndoPassResponse, error)
+
+	// ListUnreadMessagesWithResponse The messages that a pass over old mail could not read, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/passes/{number}/unread (the `ListUnreadMessages` operationId).
+	ListUnreadMessagesWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListUnreadMessagesResponse, error)
 
 	// GetReadyWithResponse Whether the service can do its work; 503 while it cannot.
 	//
@@ -18175,6 +18461,95 @@ func (r TakeInResponse) ContentType() string {
 	return ""
 }
 
+type GetMailboxRemainsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MailboxRemains
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMailboxRemainsResponse) GetJSON200() *MailboxRemains {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMailboxRemainsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMailboxRemainsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMailboxRemainsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMailboxRemainsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMailboxRemainsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryMailboxResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryMailboxResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryMailboxResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryMailboxResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryMailboxResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryMailboxResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetMeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19019,6 +19394,54 @@ func (r UndoPassResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r UndoPassResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListUnreadMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]UnreadMessage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUnreadMessagesResponse) GetJSON200() *[]UnreadMessage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUnreadMessagesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUnreadMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUnreadMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUnreadMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUnreadMessagesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23647,6 +24070,32 @@ func (c *ClientWithResponses) TakeInWithBodyWithResponse(ctx context.Context, id
 	return ParseTakeInResponse(rsp)
 }
 
+// GetMailboxRemainsWithResponse What remains when the mailbox is removed, and what does not.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/mailboxes/{id}/remains (the `GetMailboxRemains` operationId).
+func (c *ClientWithResponses) GetMailboxRemainsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetMailboxRemainsResponse, error) {
+	rsp, err := c.GetMailboxRemains(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMailboxRemainsResponse(rsp)
+}
+
+// TryMailboxWithResponse Try to reach a mailbox now, instead of after the pause that follows a failure.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mailboxes/{id}/try (the `TryMailbox` operationId).
+func (c *ClientWithResponses) TryMailboxWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TryMailboxResponse, error) {
+	rsp, err := c.TryMailbox(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMailboxResponse(rsp)
+}
+
 // GetMeWithResponse Who is signed in.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23905,6 +24354,19 @@ func (c *ClientWithResponses) UndoPassWithResponse(ctx context.Context, number N
 		return nil, err
 	}
 	return ParseUndoPassResponse(rsp)
+}
+
+// ListUnreadMessagesWithResponse The messages that a pass over old mail could not read, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/passes/{number}/unread (the `ListUnreadMessages` operationId).
+func (c *ClientWithResponses) ListUnreadMessagesWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListUnreadMessagesResponse, error) {
+	rsp, err := c.ListUnreadMessages(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUnreadMessagesResponse(rsp)
 }
 
 // GetReadyWithResponse Whether the service can do its work; 503 while it cannot.
@@ -26840,6 +27302,68 @@ func ParseTakeInResponse(rsp *http.Response) (*TakeInResponse, error) {
 	return response, nil
 }
 
+// ParseGetMailboxRemainsResponse parses an HTTP response from a GetMailboxRemainsWithResponse call
+func ParseGetMailboxRemainsResponse(rsp *http.Response) (*GetMailboxRemainsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMailboxRemainsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MailboxRemains
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryMailboxResponse parses an HTTP response from a TryMailboxWithResponse call
+func ParseTryMailboxResponse(rsp *http.Response) (*TryMailboxResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryMailboxResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetMeResponse parses an HTTP response from a GetMeWithResponse call
 func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27407,6 +27931,39 @@ func ParseUndoPassResponse(rsp *http.Response) (*UndoPassResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListUnreadMessagesResponse parses an HTTP response from a ListUnreadMessagesWithResponse call
+func ParseListUnreadMessagesResponse(rsp *http.Response) (*ListUnreadMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUnreadMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []UnreadMessage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

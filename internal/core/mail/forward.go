@@ -31,6 +31,13 @@ func (m *Message) Originals() (senders []Address, known bool) {
 		}
 	}
 	walk(&m.Root)
+	for _, i := range m.Items() { // encoded forwards, once they are opened
+		if i.Type == "message/rfc822" && i.Opens {
+			if o := m.Inside[i.ID]; o != nil && o.Forward != nil && len(o.Forward.From) > 0 {
+				senders = append(senders, o.Forward.Sender())
+			}
+		}
+	}
 	switch {
 	case len(senders) > 0 || replyMark.MatchString(m.Envelope.Subject):
 		return senders, true

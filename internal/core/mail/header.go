@@ -18,6 +18,7 @@ var HeaderFields = []string{
 	"Date", "From", "Sender", "Reply-To", "To", "Cc", "Subject", "Message-ID", "In-Reply-To", "References",
 	"Delivered-To", "X-Original-To", "Received", "List-Id", "Auto-Submitted", "Authentication-Results",
 	"Return-Path", "Precedence", "List-Post", "List-Unsubscribe", "X-Auto-Response-Suppress",
+	"Content-Type", "Content-Disposition", "Content-Transfer-Encoding",
 }
 
 // maxHeader bounds what is read of one header, in octets.
@@ -37,7 +38,7 @@ func ParseHeader(data []byte) (Header, []byte) {
 		if next < limit {
 			next++
 		}
-		line := strings.TrimSuffix(string(data[pos:end]), "\r")
+		line := strings.TrimRight(string(data[pos:end]), "\r") // some write CR CR LF
 		if line == "" {
 			return h, data[next:]
 		}

@@ -20,7 +20,7 @@ type Item struct {
 	Active   bool      // a name that a desktop acts upon when it is only looked at
 	Forward  *Envelope // of the innermost forwarded message that holds it
 
-	Opens   bool   // holds others, which are always looked at instead: a winmail.dat, opaque signed mail
+	Opens   bool   // holds others, which are always looked at instead: a winmail.dat, opaque signed mail, an encoded forward
 	Sealed  string // why nobody can look into it: it is encrypted, or broken; "" where that is not so
 	Unsure  bool   // neither name nor type say what kind it is, and the first bytes were not read yet
 	Parent  string // the item that holds it, "" where it stands in the message itself
@@ -211,6 +211,9 @@ func (p *Part) item(forward *Envelope) Item {
 		i.Name = strings.ReplaceAll(i.Name, "/", "-") + extensionOf(p.Type)
 	}
 	i.judge()
+	if p.Forwarded() && Wrapped(p.Encoding) {
+		i.Unsure, i.Opens = false, true
+	}
 	if p.pkcs7() {
 		i.Unsure, i.Opens = false, p.mayOpen()
 		if !i.Opens {

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/binary"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -82,6 +83,7 @@ type Message struct {
 	Header    Header    // the fields that were fetched, raw
 	Root      Part
 	Truncated bool    // the structure went past MaxDepth or MaxParts
+	Broken    string  // why its parts cannot be told apart, "" where they can
 	Text      *string // text of the body once fetched, nil before
 	TextError string  // why the text cannot be read, "" where it can
 	AllHeader Header  // every field, once fetched; nil before
@@ -126,9 +128,10 @@ type Sniffed struct {
 // signed mail, an archive.
 type Opened struct {
 	Items   []Item
-	Text    string // of signed mail: what a person reads
-	Problem string // why it cannot be opened, "" where it was
-	Locked  bool   // because it needs a password
+	Text    string    // of signed mail: what a person reads
+	Problem string    // why it cannot be opened, "" where it was
+	Forward *Envelope // of a message that was opened
+	Locked  bool      // because it needs a password
 }
 
 // Part is one MIME entity of the message (RFC 2045, RFC 2046).
@@ -165,6 +168,10 @@ func New(header Header, structure *Structure) *Message {
 		structure = &Structure{Type: "text", Subtype: "plain"}
 	}
 	m.Root = b.body(structure, "", 0)
+	m.Broken = structure.Broken
+	if m.Truncated && m.Broken == "" {
+		m.Broken = fmt.Sprintf("it has more than %d parts, or parts more than %d deep", MaxParts, MaxDepth)
+	}
 	return m
 }
 
@@ -229,6 +236,11 @@ func (b *builder) body(s *Structure, prefix string, depth int) Part {
 // part builds one entity; the parts of a multipart are numbered from prefix on.
 func (b *builder) part(s *Structure, item, prefix string, depth int) Part {
 	b.count++
+	if s.Type == "" || s.Subtype == "" { // a type that is none (RFC 2045 section 5.2)
+		plain := *s
+		plain.Type, plain.Subtype = "text", "plain"
+		s = &plain
+	}
 	p := Part{
 		Item:        item,
 		Type:        strings.ToLower(s.Type + "/" + s.Subtype),
@@ -245,6 +257,9 @@ func (b *builder) part(s *Structure, item, prefix string, depth int) Part {
 		return p
 	}
 	if p.Media() != "multipart" {
+		if p.Forwarded() && Wrapped(p.Encoding) {
+			return p // what a server makes of the encoded text is not the message
+		}
 		if len(s.Children) == 1 { // message/rfc822, message/global
 			if s.Header != nil {
 				e := s.Header.Envelope()
@@ -280,6 +295,9 @@ func (p *Part) pkcs7() bool {
 func (p *Part) mayOpen() bool {
 	return p.SMIME == "signed-data" || p.SMIME == "" && !strings.HasSuffix(strings.ToLower(p.Name), ".p7c")
 }
+
+// Forwarded says whether the part is a message.
+func (p *Part) Forwarded() bool { return p.Type == "message/rfc822" || p.Type == "message/global" }
 
 // Walk calls f for every part, outer parts first, until f returns false.
 func (m *Message) Walk(f func(p *Part) bool) {

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -20,6 +22,8 @@ type Structure struct {
 	DispositionParams map[string]string `json:",omitempty"`
 	Header            Header            `json:",omitempty"` // of a forwarded message: Date, From, To, Cc, Subject, Message-ID
 	Children          []Structure       `json:",omitempty"` // parts of a multipart, or the body of a forwarded message
+	Broken            string            `json:",omitempty"` // of a message: why its parts cannot be told apart
+	Bare              bool              `json:",omitempty"` // the server gave no extension data, so no disposition
 
 	start, end int // where the content lies in the raw message
 }
@@ -28,21 +32,81 @@ type Structure struct {
 type Raw struct {
 	Message *Message
 	data    []byte
+	lines   []byte // data with line ends that can be found; of the same length
+	body    int    // where the body begins
 	parts   map[string]*Structure
 }
 
-// Parse reads a whole message from its bytes. It never fails: what is not a
-// message becomes one with a text body. The bytes must not change afterwards.
+// Parse reads a whole message from its bytes. It never fails: what is not a message
+// becomes one with a text body. It is lenient as mail programs are: it passes over
+// empty lines before the header, takes a bare CR for a line end where the message has
+// no other, and finds a boundary that the header does not name. The bytes must not
+// change afterwards.
 func Parse(data []byte) *Raw {
-	header, body := ParseHeader(data)
-	p := parser{data: data}
-	s := p.entity(header, len(data)-len(body), len(data), 0, "text", "plain")
+	lines := lineEnds(data)
+	begin := EmptyLines(lines)
+	header, body := ParseHeader(lines[begin:])
+	p := parser{data: lines}
+	r := &Raw{data: data, lines: lines, body: len(data) - len(body), parts: map[string]*Structure{}}
+	s := p.entity(header, r.body, len(data), 0, "text", "plain")
+	s.Broken = p.broken
+	if p.truncated {
+		s.Broken = fmt.Sprintf("it has more than %d parts, or parts more than %d deep", MaxParts, MaxDepth)
+	}
 	m := New(header.Keep(HeaderFields), &s)
 	m.Size = int64(len(data) + bareLF(data))
 	m.Truncated = m.Truncated || p.truncated
-	r := &Raw{Message: m, data: data, parts: map[string]*Structure{}}
+	r.Message = m
 	r.index(&s, &m.Root)
 	return r
+}
+
+// HeaderOf reads the header of a whole message as leniently as Parse does.
+func HeaderOf(data []byte) Header {
+	lines := lineEnds(data)
+	h, _ := ParseHeader(lines[EmptyLines(lines):])
+	return h
+}
+
+// lineEnds gives the data with line ends that can be found: where its first line ends
+// with a bare CR, so do the others, and each becomes a LF.
+func lineEnds(data []byte) []byte {
+	first := bytes.IndexAny(data[:min(len(data), maxHeader)], "\r\n")
+	if first < 0 || bytes.HasPrefix(bytes.TrimLeft(data[first:], "\r"), []byte("\n")) {
+		return data
+	}
+	lines := bytes.Clone(data)
+	for i, c := range lines {
+		if c == '\r' && (i+1 == len(lines) || lines[i+1] != '\n') {
+			lines[i] = '\n'
+		}
+	}
+	return lines
+}
+
+// mostEmptyLines bounds the empty lines before a header that are passed over.
+const mostEmptyLines = 20
+
+// EmptyLines is the length of the empty lines before a header, in octets. There are none
+// where something else than a header follows them.
+func EmptyLines(data []byte) int {
+	at := 0
+	for range mostEmptyLines {
+		end := bytes.IndexByte(data[at:min(len(data), at+100)], '\n')
+		if end < 0 || len(bytes.TrimSpace(data[at:at+end])) > 0 {
+			break
+		}
+		at += end + 1
+	}
+	if at == 0 {
+		return 0
+	}
+	line, _, _ := bytes.Cut(data[at:min(len(data), at+1000)], []byte("\n"))
+	name, _, ok := bytes.Cut(line, []byte(":"))
+	if name = bytes.TrimRight(name, " \t"); !ok || len(name) == 0 || bytes.ContainsAny(name, " \t") {
+		return 0
+	}
+	return at
 }
 
 // Structure is what a body structure of the same message would say.
@@ -67,20 +131,126 @@ func (r *Raw) Open(item string) (io.Reader, error) {
 	case "whole":
 		return bytes.NewReader(r.data), nil
 	case "header":
-		_, body := ParseHeader(r.data)
-		return bytes.NewReader(r.data[:len(r.data)-len(body)]), nil
+		return bytes.NewReader(r.lines[:r.body]), nil
 	}
 	s := r.parts[item]
 	if s == nil || item == "" {
 		return nil, fmt.Errorf("the message has no part %q", item)
 	}
+	switch strings.ToLower(s.Encoding) { // what is decoded line by line needs lines
+	case "quoted-printable", "x-uuencode", "uuencode", "x-uue":
+		return bytes.NewReader(r.lines[s.start:s.end]), nil
+	}
 	return bytes.NewReader(r.data[s.start:s.end]), nil
+}
+
+// Doubtful says whether a body structure cannot be what the message is: the header is
+// empty, or it says that there are several parts and the structure knows of none.
+// Then only the message itself tells.
+func Doubtful(header Header, s *Structure) bool {
+	const usual = "Date From Sender Subject Message-ID Received To"
+	if !slices.ContainsFunc(strings.Fields(usual), func(name string) bool { return header.Get(name) != "" }) {
+		return true
+	}
+	if slices.ContainsFunc(header, func(f Field) bool { return bareCR(f.Value) }) { // where lines end with CR, one field holds the others
+		return true
+	}
+	if t, _ := parseParams(header.Get("Content-Type")); strings.HasPrefix(t, "multipart/") && !strings.EqualFold(s.Type, "multipart") {
+		return true
+	}
+	return s.childless(0)
+}
+
+func bareCR(s string) bool {
+	return strings.Count(s, "\r") > strings.Count(s, "\r\n")
+}
+
+// childless says whether there is a multipart without parts in the structure. Some
+// servers give it one part without any octet.
+func (s *Structure) childless(depth int) bool {
+	if strings.EqualFold(s.Type, "multipart") && depth < MaxDepth {
+		if n := len(s.Children); n == 0 || n == 1 && s.Children[0].Size == 0 && strings.EqualFold(s.Children[0].Type, "text") {
+			return true
+		}
+	}
+	return slices.ContainsFunc(s.Children, func(c Structure) bool { return depth < MaxDepth && c.childless(depth+1) })
+}
+
+// Unnamed lists the parts, by item number, whose name the structure does not tell for
+// certain: it has none, or no extension that is known. The part's own header tells.
+// The part of a message without a multipart is not among them: its header is the
+// message's own.
+func (s *Structure) Unnamed() map[string]*Structure {
+	found := map[string]*Structure{}
+	var walk func(s *Structure, item, prefix string, depth int)
+	body := func(s *Structure, prefix string, depth int) { // as builder.body numbers
+		if strings.EqualFold(s.Type, "multipart") {
+			walk(s, strings.TrimSuffix(prefix, "/"), prefix, depth)
+			return
+		}
+		walk(s, prefix+"1", "", depth)
+	}
+	walk = func(s *Structure, item, prefix string, depth int) {
+		if depth > MaxDepth || len(found) >= mostUnnamed {
+			return
+		}
+		switch media := strings.ToLower(s.Type); {
+		case media == "multipart":
+			for i := range s.Children {
+				id := prefix + strconv.Itoa(i+1)
+				walk(&s.Children[i], id, id+".", depth+1)
+			}
+		case len(s.Children) == 1:
+			body(&s.Children[0], item+"/", depth+1)
+		case s.nameInDoubt():
+			found[item] = s
+		}
+	}
+	body(s, "", 0)
+	if !strings.EqualFold(s.Type, "multipart") {
+		delete(found, "1")
+	}
+	return found
+}
+
+// mostUnnamed bounds the parts of a message whose headers are asked for.
+const mostUnnamed = 200
+
+func (s *Structure) nameInDoubt() bool {
+	name := firstNonEmpty(decodeParam(s.DispositionParams, "filename"), decodeParam(s.Params, "name"))
+	if s.Bare {
+		return true
+	}
+	t := strings.ToLower(s.Type + "/" + s.Subtype)
+	if name == "" && s.Disposition == "" && (t == "text/plain" || t == "text/html") {
+		return false // the text of the message
+	}
+	// A colon is what an unescaped path of Windows leaves of its folders.
+	return name == "" || strings.Contains(name, ":") || KindOf("", Extension(baseName(name))) == Other
+}
+
+// Describe takes type parameters and disposition from the part's own header, as Parse
+// reads them. What the header does not say stays.
+func (s *Structure) Describe(h Header) {
+	if v := h.Get("Content-Type"); v != "" {
+		if _, params := parseParams(v); len(params) > 0 {
+			s.Params = params
+		}
+	}
+	if v := h.Get("Content-Disposition"); v != "" {
+		s.Disposition, s.DispositionParams = parseParams(v)
+	}
+	if v := strings.TrimSpace(unfold(h.Get("Content-ID"))); v != "" {
+		s.ID = v
+	}
 }
 
 type parser struct {
 	data      []byte
 	count     int
 	truncated bool
+	broken    string   // why parts cannot be told apart
+	open      []string // boundaries of the multiparts around
 }
 
 // entity reads the MIME entity whose content lies in data[start:end].
@@ -111,31 +281,24 @@ func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSub
 	switch {
 	case s.Type == "multipart":
 		boundary := s.Params["boundary"]
-		if boundary == "" {
-			s.Type, s.Subtype = "text", "plain"
-			break
+		if slices.Contains(p.open, boundary) {
+			break // its parts are among those of the multipart around it
 		}
-		child := "plain"
-		childType := "text"
-		if s.Subtype == "digest" {
-			childType, child = "message", "rfc822"
-		}
-		p.split(start, end, boundary, func(from, to int) bool {
-			if p.count >= MaxParts {
-				p.truncated = true
-				return false
-			}
-			header, body := ParseHeader(p.data[from:to])
-			s.Children = append(s.Children, p.entity(header, to-len(body), to, depth+1, childType, child))
-			return true
-		})
+		p.parts(&s, start, end, depth, boundary)
 		if len(s.Children) == 0 {
+			if guess := guessBoundary(content); guess != "" && guess != boundary {
+				p.parts(&s, start, end, depth, guess)
+			}
+		}
+		if len(s.Children) == 0 {
+			if len(bytes.TrimSpace(content)) > 0 {
+				p.broken = "it says that it has several parts, and no line parts them"
+			}
 			s.Type, s.Subtype = "text", "plain"
 		}
 	case s.Type == "message" && (s.Subtype == "rfc822" || s.Subtype == "global"):
-		enc := strings.ToLower(s.Encoding)
-		if enc == "base64" || enc == "quoted-printable" {
-			break // forbidden by RFC 2046 section 5.2.1; kept as a file
+		if Wrapped(s.Encoding) {
+			break // forbidden by RFC 2046 section 5.2.1; it is opened like an archive
 		}
 		header, body := ParseHeader(content)
 		s.Header = header.Keep(forwardFields)
@@ -144,13 +307,86 @@ func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSub
 	return s
 }
 
+// Wrapped says whether a transfer encoding hides the structure of what it encodes.
+func Wrapped(encoding string) bool {
+	switch strings.ToLower(strings.TrimSpace(encoding)) {
+	case "base64", "quoted-printable", "x-uuencode", "uuencode", "x-uue":
+		return true
+	}
+	return false
+}
+
+// parts reads the parts of a multipart. Some programs give a multipart the boundary of
+// the one around it: then the parts up to the next end are the inner one's.
+func (p *parser) parts(s *Structure, start, end, depth int, boundary string) {
+	if boundary == "" {
+		return
+	}
+	childType, child := "text", "plain"
+	if s.Subtype == "digest" {
+		childType, child = "message", "rfc822"
+	}
+	p.open = append(p.open, boundary)
+	defer func() { p.open = p.open[:len(p.open)-1] }()
+	adopts := false // the last child takes the parts that follow
+	p.split(start, end, boundary, func(from, to int, last bool) bool {
+		if p.count >= MaxParts {
+			p.truncated = true
+			return false
+		}
+		header, body := ParseHeader(p.data[from:to])
+		c := p.entity(header, to-len(body), to, depth+1, childType, child)
+		if adopts {
+			inner := &s.Children[len(s.Children)-1]
+			inner.Children = append(inner.Children, c)
+			adopts = !last
+			return true
+		}
+		s.Children = append(s.Children, c)
+		adopts = c.Type == "multipart" && c.Params["boundary"] == boundary && len(c.Children) == 0 && !last
+		return true
+	})
+}
+
+// maxGuess bounds how far a boundary is looked for, in octets.
+const maxGuess = 1 << 20
+
+// guessBoundary finds the boundary of a multipart whose header does not name it, "" for
+// none: a line that begins with two hyphens, that a part's header follows, and that
+// comes again.
+func guessBoundary(content []byte) string {
+	content = content[:min(len(content), maxGuess)]
+	for pos := 0; pos < len(content); {
+		end := bytes.IndexByte(content[pos:], '\n')
+		if end < 0 {
+			return ""
+		}
+		line := bytes.TrimRight(content[pos:pos+end], " \t\r")
+		pos += end + 1
+		mark, ok := bytes.CutPrefix(line, []byte("--"))
+		if !ok || len(mark) == 0 || len(mark) > 200 || bytes.HasSuffix(mark, []byte("--")) {
+			continue
+		}
+		next, _, _ := bytes.Cut(content[pos:], []byte("\n"))
+		name, _, field := bytes.Cut(next, []byte(":"))
+		if len(bytes.TrimSpace(next)) > 0 && !(field && bytes.HasPrefix(bytes.ToLower(name), []byte("content-"))) {
+			continue
+		}
+		if bytes.Contains(content[pos:], append([]byte("\n--"), mark...)) {
+			return string(mark)
+		}
+	}
+	return ""
+}
+
 var forwardFields = []string{"Date", "From", "To", "Cc", "Subject", "Message-ID"}
 
 // split calls f with the bounds of each part of a multipart (RFC 2046 section
-// 5.1.1). The line end before a boundary belongs to the boundary. A missing
-// last boundary ends the last part at the end of the data.
-func (p *parser) split(start, end int, boundary string, f func(from, to int) bool) {
-	mark := []byte("--" + boundary)
+// 5.1.1); last says that a closing boundary ends the part. The line end before a
+// boundary belongs to the boundary. A missing last boundary ends the last part at the
+// end of the data. Parts that follow a closing boundary are parts all the same.
+func (p *parser) split(start, end int, boundary string, f func(from, to int, last bool) bool) {
+	mark := []byte("--" + strings.TrimRight(boundary, " \t")) // it may not end with a space (RFC 2046 section 5.1.1)
 	from := -1
 	for pos := start; pos < end; {
 		lineEnd := bytes.IndexByte(p.data[pos:end], '\n')
@@ -160,7 +396,7 @@ func (p *parser) split(start, end int, boundary string, f func(from, to int) boo
 		}
 		line := bytes.TrimRight(p.data[pos:next], " \t\r\n")
 		if bytes.HasPrefix(line, mark) {
-			rest := line[len(mark):]
+			rest := bytes.TrimSpace(line[len(mark):])
 			last := string(rest) == "--"
 			if len(rest) == 0 || last {
 				if from >= 0 {
@@ -171,20 +407,19 @@ func (p *parser) split(start, end int, boundary string, f func(from, to int) boo
 							to--
 						}
 					}
-					if !f(from, to) {
+					if !f(from, to, last) {
 						return
 					}
 				}
-				from = next
-				if last {
-					return
+				if from = next; last {
+					from = -1
 				}
 			}
 		}
 		pos = next
 	}
 	if from >= 0 && from < end {
-		f(from, end)
+		f(from, end, true)
 	}
 }
 
@@ -235,8 +470,8 @@ func parseParams(s string) (string, map[string]string) {
 		if params == nil {
 			params = map[string]string{}
 		}
-		if _, twice := params[key]; !twice && key != "" {
-			params[key] = v
+		if key != "" {
+			params[key] = v // of two the last counts, as mail servers have it
 		}
 	}
 	return value, params

@@ -480,7 +480,7 @@ func (c *Compiled) leftUnasked(item *mail.Item, named bool) string {
 		return "a detached signature"
 	case c.leaves[ActiveFiles] && item.Active:
 		return "a name that a computer acts upon when it is only looked at"
-	case c.leaves[ForwardedMessages] && item.Type == "message/rfc822" && !named:
+	case c.leaves[ForwardedMessages] && (item.Type == "message/rfc822" || item.Type == "message/global") && item.Sealed == "" && !named:
 		return "a forwarded message; its attachments are looked at instead"
 	case c.leaves[DeliveryReports] && item.Kind == mail.Report && !named:
 		return "part of a delivery report"

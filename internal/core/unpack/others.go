@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"strconv"
 	"strings"
 
 	"github.com/bodgit/sevenzip"
@@ -190,18 +191,62 @@ func (o *opener) smime() error {
 			return err
 		}
 	}
+	return o.items(raw, "signed mail", "")
+}
+
+// maxForward bounds a forwarded message that is sent encoded, which is read whole.
+const maxForward = 100_000_000
+
+// message looks into a forwarded message that was sent encoded.
+func (o *opener) message() error {
+	if o.size > maxForward {
+		return &Error{Problem: "an encoded message of more than 100 MB is not opened", Limit: true}
+	}
+	data, err := io.ReadAll(io.NewSectionReader(o.src, 0, o.size))
+	if err != nil {
+		return Passed(err)
+	}
+	raw := mail.Parse(data)
+	if raw.Message.Broken != "" {
+		return &Error{Problem: "the forwarded message cannot be read: " + raw.Message.Broken}
+	}
+	header := string(mail.HeaderOf(data).Keep(forwardFields).Bytes())
+	if err := o.visit(Entry{Header: header}, nil); err != nil {
+		return err
+	}
+	return o.items(raw, "forwarded message", header)
+}
+
+var forwardFields = []string{"Date", "From", "To", "Cc", "Subject", "Message-ID"}
+
+// items gives the attachments of a message. header is that of the message, where its
+// attachments are to say from which message they come.
+func (o *opener) items(raw *mail.Raw, what, header string) error {
 	for _, item := range raw.Message.Items() {
 		if _, err := o.next(); err != nil {
 			return err
 		}
 		in, err := raw.Open(item.ID)
 		if err != nil {
-			return broken("signed mail", err)
+			return broken(what, err)
 		}
-		e := Entry{Number: item.ID, Name: strings.ReplaceAll(item.Name, "/", "-"), Type: item.Type, Inline: item.Inline, Size: item.Size}
-		if err := o.told("signed mail", o.give(e, mail.Decode(item.Encoding, in))); err != nil {
+		e := Entry{Number: item.ID, Name: strings.ReplaceAll(item.Name, "/", "-"), Type: item.Type, Inline: item.Inline, Size: item.Size, Header: header,
+			Opens: mail.Wrapped(item.Encoding) && item.Opens && strings.HasPrefix(item.Type, "message/")}
+		if item.Forward != nil && header != "" {
+			e.Header = headerOf(item.Forward)
+		}
+		if err := o.told(what, o.give(e, mail.Decode(item.Encoding, in))); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// headerOf writes an envelope as header fields.
+func headerOf(e *mail.Envelope) string {
+	var h mail.Header
+	if sender := e.Sender(); sender.String() != "" {
+		h = append(h, mail.Field{Name: "From", Value: strconv.Quote(sender.Name) + " <" + sender.String() + ">"})
+	}
+	return string(append(h, mail.Field{Name: "Subject", Value: e.Subject}).Bytes())
 }

@@ -69,6 +69,10 @@ type Entry struct {
 	Remark string `json:"remark,omitempty"` // what was odd about it
 	Inline bool   `json:"inline,omitempty"`
 	Text   bool   `json:"text,omitempty"` // text of a message, not a file
+	// Header is, of an entry of a message, the header of the message that holds it; of
+	// the entry without a number, that of the message itself.
+	Header string `json:"header,omitempty"`
+	Opens  bool   `json:"opens,omitempty"` // it is a message that was encoded itself
 }
 
 // Error says why an item cannot be opened.
@@ -110,6 +114,8 @@ func Open(src io.ReaderAt, size int64, r Request, visit Visit) error {
 	switch {
 	case n == 0:
 		return &Error{Problem: "it is empty"}
+	case r.Type == "message/rfc822" || r.Type == "message/global":
+		return o.message()
 	case strings.Contains(r.Type, "pkcs7-mime"):
 		return o.smime()
 	case has("\x78\x9f\x3e\x22"):

@@ -36,7 +36,7 @@ func TestRealClients(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			if _, err := exec.LookPath(args[0]); err != nil {
-				t.Skip("LEFT OUT: a real client is needed: install " + args[0])
+				testbed.LeaveOut(t, "a real client: install "+args[0])
 			}
 			before := len(h.of("gauges"))
 			c := exec.CommandContext(t.Context(), args[0], args[1:]...)

@@ -14,6 +14,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/emersion/go-smtp"
@@ -27,7 +28,8 @@ const (
 	maxRecipients  = 50
 	inMemory       = 1 << 20         // octets of a message that are held in memory while it comes
 	idle           = 5 * time.Minute // RFC 5321 section 4.5.3.2
-	maxLine        = 64 << 10        // octets; senders write longer lines than RFC 5321 section 4.5.3.1 allows
+	maxCommands    = 256 << 10       // octets of commands that come before they are answered
+	unsureEnd      = 2 * time.Second // how long a sender may be silent after what looks like the end of a message
 )
 
 // Address is a drop address that takes mail.
@@ -52,8 +54,11 @@ type Config struct {
 	// Trusted is the name under which the mail server in front, which hands over by
 	// LMTP, writes its Authentication-Results (RFC 8601); "" trusts none.
 	Trusted string
-	Clock   func() time.Time
-	Log     *slog.Logger
+	// Rejected is told of messages for addresses that are there which were refused for
+	// good; nil tells nobody.
+	Rejected func(a Address, from, reason string)
+	Clock    func() time.Time
+	Log      *slog.Logger
 }
 
 // Receiver answers on any number of addresses.
@@ -83,7 +88,8 @@ func (r *Receiver) Serve(l net.Listener, lmtp bool) {
 		return &session{receiver: r, conn: c, lmtp: lmtp}, nil
 	}))
 	s.Domain, s.LMTP, s.TLSConfig = r.config.Domain, lmtp, r.config.TLS
-	s.MaxMessageBytes, s.MaxRecipients, s.MaxLineLength = r.config.MaxBytes, maxRecipients, maxLine
+	s.MaxMessageBytes, s.MaxRecipients = r.config.MaxBytes, maxRecipients
+	s.MaxLineLength = int(r.config.MaxBytes) + 1000 // a line may be as long as a message; commands are bounded apart
 	s.ErrorLog, s.EnableSMTPUTF8 = quiet{r.config.Log}, true
 	r.mutex.Lock()
 	r.servers = append(r.servers, s)
@@ -123,19 +129,40 @@ func (p patient) Accept() (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &patientConn{c}, nil
+	return &patientConn{Conn: c}, nil
 }
 
-type patientConn struct{ net.Conn }
+// patientConn bounds what comes before it is answered, and ends a message whose end the
+// library does not see.
+type patientConn struct {
+	net.Conn
+	commands atomic.Int64 // octets since the last answer
+	message  atomic.Bool  // a message is being taken in: it has a bound of its own
+	ending   atomic.Bool  // what came last looks like the end of the message
+	ended    atomic.Bool  // nothing more is read of the message
+}
 
 func (c *patientConn) Read(b []byte) (int, error) {
-	if err := c.Conn.SetReadDeadline(time.Now().Add(idle)); err != nil {
+	if c.ended.Load() {
+		return 0, io.EOF
+	}
+	wait := idle
+	if c.ending.Load() {
+		wait = unsureEnd
+	}
+	if err := c.Conn.SetReadDeadline(time.Now().Add(wait)); err != nil {
 		return 0, err
 	}
-	return c.Conn.Read(b)
+	n, err := c.Conn.Read(b)
+	if c.commands.Add(int64(n)) > maxCommands && !c.message.Load() {
+		return 0, errors.New("too much came before it was answered")
+	}
+	return n, err
 }
 
 func (c *patientConn) Write(b []byte) (int, error) {
+	c.commands.Store(0)
+	c.message.Store(false)
 	if err := c.Conn.SetWriteDeadline(time.Now().Add(idle)); err != nil {
 		return 0, err
 	}
@@ -145,6 +172,50 @@ func (c *patientConn) Write(b []byte) (int, error) {
 func (*patientConn) SetDeadline(time.Time) error      { return nil }
 func (*patientConn) SetReadDeadline(time.Time) error  { return nil }
 func (*patientConn) SetWriteDeadline(time.Time) error { return nil }
+
+// patient is the connection below the encryption.
+func (s *session) patient() *patientConn {
+	c := s.conn.Conn()
+	if secured, ok := c.(*tls.Conn); ok {
+		c = secured.NetConn()
+	}
+	p, _ := c.(*patientConn)
+	return p
+}
+
+// untilEnd reads a message to its end. A sender that ends lines with CR CR LF ends the
+// message in a way that the library does not see, though CR LF "." CR LF is there
+// (RFC 5321 section 4.1.1.4): then the sender falls silent, and waits for the answer.
+type untilEnd struct {
+	r    io.Reader
+	conn *patientConn
+	tail []byte // the last octets
+}
+
+var endAfterCR = []byte("\r\r\n.\r\n")
+
+// Read returns at the end of each line: the library's reader would wait for more.
+func (u *untilEnd) Read(p []byte) (n int, err error) {
+	for n < len(p) && err == nil {
+		var one int
+		one, err = u.r.Read(p[n : n+1])
+		if n += one; one == 1 && p[n-1] == '\n' {
+			break
+		}
+	}
+	u.tail = append(u.tail, p[:n]...)
+	if over := len(u.tail) - len(endAfterCR); over > 0 {
+		u.tail = u.tail[:copy(u.tail, u.tail[over:])]
+	}
+	atEnd := bytes.Equal(u.tail, endAfterCR)
+	var late net.Error
+	if err != nil && atEnd && errors.As(err, &late) && late.Timeout() {
+		u.conn.ended.Store(true)
+		return n, io.EOF
+	}
+	u.conn.ending.Store(atEnd)
+	return n, err
+}
 
 // session is one sender's connection.
 type session struct {
@@ -241,6 +312,10 @@ func (s *session) deliver(m *message, a Address) error {
 	r := s.receiver
 	if len(a.Senders) > 0 {
 		if err := s.verify(m, a); err != nil {
+			var answer *smtp.SMTPError
+			if errors.As(err, &answer) && !answer.Temporary() && r.config.Rejected != nil {
+				r.config.Rejected(a, s.from, answer.Message)
+			}
 			return err
 		}
 	}
@@ -288,11 +363,28 @@ type message struct {
 	file   *os.File
 	size   int64
 	header mail.Header
+	ended  bool // the mark of its end came along with it
 }
 
-// take reads a message to its end. One that is cut is nobody's.
+// take reads a message to its end. One that is cut is nobody's. What is refused for good
+// is told.
 func (s *session) take(in io.Reader) (*message, error) {
+	m, err := s.read(in)
+	var answer *smtp.SMTPError
+	if errors.As(err, &answer) && !answer.Temporary() && s.receiver.config.Rejected != nil {
+		for _, a := range s.to {
+			s.receiver.config.Rejected(a, s.from, answer.Message)
+		}
+	}
+	return m, err
+}
+
+func (s *session) read(in io.Reader) (*message, error) {
 	m := &message{}
+	if p := s.patient(); p != nil {
+		p.message.Store(true)
+		in = &untilEnd{r: in, conn: p}
+	}
 	n, err := io.Copy(&m.memory, io.LimitReader(in, inMemory))
 	m.size = n
 	if err == nil && n == inMemory {
@@ -310,7 +402,10 @@ func (s *session) take(in io.Reader) (*message, error) {
 		s.receiver.config.Log.Warn("a message was not taken in", "error", err)
 		return nil, refuse(451, smtp.EnhancedCode{4, 3, 0}, "The message did not come whole; try again later")
 	}
-	m.header, _ = mail.ParseHeader(m.memory.Bytes())
+	if m.ended = s.patient() != nil && s.patient().ended.Load(); m.ended {
+		m.size -= int64(len(".\r\n"))
+	}
+	m.header = mail.HeaderOf(m.memory.Bytes())
 	if len(m.header.All("Received")) > 100 { // RFC 5321 section 6.3
 		m.close()
 		return nil, refuse(554, smtp.EnhancedCode{5, 4, 6}, "The message goes round in circles")
@@ -320,14 +415,19 @@ func (s *session) take(in io.Reader) (*message, error) {
 
 // open reads the message from its beginning.
 func (m *message) open() (io.Reader, error) {
-	memory := bytes.NewReader(m.memory.Bytes())
-	if m.file == nil {
-		return memory, nil
+	data := m.memory.Bytes()
+	skip := mail.EmptyLines(data) // a field before them would end the header
+	r := io.Reader(bytes.NewReader(data[skip:]))
+	if m.file != nil {
+		if _, err := m.file.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		r = io.MultiReader(r, m.file)
 	}
-	if _, err := m.file.Seek(0, io.SeekStart); err != nil {
-		return nil, err
+	if m.ended {
+		r = io.LimitReader(r, m.size-int64(skip))
 	}
-	return io.MultiReader(memory, m.file), nil
+	return r, nil
 }
 
 func (m *message) close() {

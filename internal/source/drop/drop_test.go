@@ -1,6 +1,7 @@
 package drop
 
 import (
+	"bufio"
 	"bytes"
 	"crypto"
 	"crypto/ed25519"
@@ -32,8 +33,9 @@ type house struct {
 	addresses map[string]Address
 	failing   error
 
-	mutex sync.Mutex
-	came  map[string][]string
+	mutex    sync.Mutex
+	came     map[string][]string
+	rejected []string
 }
 
 func newHouse(t *testing.T, names testbed.Names) *house {
@@ -65,6 +67,11 @@ func newHouse(t *testing.T, names testbed.Names) *house {
 			h.came[a.Mailbox] = append(h.came[a.Mailbox], string(data))
 			return err
 		}})
+	h.receiver.config.Rejected = func(a Address, from, reason string) {
+		h.mutex.Lock()
+		defer h.mutex.Unlock()
+		h.rejected = append(h.rejected, a.Mailbox+" from "+from+": "+reason)
+	}
 	t.Cleanup(func() {
 		if err := h.receiver.Shutdown(t.Context()); err != nil {
 			t.Log(err)
@@ -144,6 +151,107 @@ func TestAMessageIsKeptAsItCame(t *testing.T) {
 				t.Errorf("the trace lacks %q: %q", want, trace)
 			}
 		}
+	}
+}
+
+func TestALineMayBeAsLongAsAMessage(t *testing.T) {
+	h := newHouse(t, testbed.Names{})
+	address := h.listen(t, false)
+	long := strings.Repeat("0123456789", 200_000) // 2 MB
+	conn, err := net.Dial("tcp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	answers := talk(t, conn, "EHLO tidewatch.example\r\n", "MAIL FROM:<oda@tidewatch.example>\r\n", "RCPT TO:<gauges@drop.brackwater.example>\r\n", "DATA\r\n", "Subject: long\r\n\r\n"+long+"\r\n.\r\n", "NOOP\r\n")
+	if got := answers[len(answers)-2]; !strings.HasPrefix(got, "250") {
+		t.Errorf("the answer is %q", got)
+	}
+	if came := h.of("gauges"); len(came) != 1 || !strings.Contains(came[0], long) {
+		t.Errorf("%d messages came", len(came))
+	}
+	if got := answers[len(answers)-1]; !strings.HasPrefix(got, "250") {
+		t.Errorf("afterwards the answer is %q", got)
+	}
+}
+
+// talk says something on a connection and gives the last line of each answer; the
+// greeting comes first.
+func talk(t *testing.T, conn net.Conn, commands ...string) (answers []string) {
+	t.Helper()
+	in := bufio.NewReader(conn)
+	if err := conn.SetDeadline(time.Now().Add(testbed.Patience)); err != nil {
+		t.Fatal(err)
+	}
+	for _, command := range append([]string{""}, commands...) {
+		if _, err := io.WriteString(conn, command); err != nil {
+			return append(answers, err.Error())
+		}
+		for {
+			line, err := in.ReadString('\n')
+			if err != nil {
+				return append(answers, err.Error())
+			}
+			if len(line) < 4 || line[3] != '-' {
+				answers = append(answers, strings.TrimSpace(line))
+				break
+			}
+		}
+	}
+	return answers
+}
+
+func TestAMessageWhoseLinesEndWithCRCRLFIsTakenAndAnswered(t *testing.T) {
+	h := newHouse(t, testbed.Names{})
+	conn, err := net.Dial("tcp", h.listen(t, false))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	began := time.Now()
+	answers := talk(t, conn, "EHLO tidewatch.example\r\n", "MAIL FROM:<oda@tidewatch.example>\r\n", "RCPT TO:<gauges@drop.brackwater.example>\r\n", "DATA\r\n", "Subject: odd\r\r\n\r\r\ntext\r\r\n.\r\n")
+	if got := answers[len(answers)-1]; !strings.HasPrefix(got, "250") || time.Since(began) > 30*time.Second {
+		t.Errorf("after %v the answer is %q", time.Since(began), got)
+	}
+	if came := h.of("gauges"); len(came) != 1 || !strings.HasSuffix(came[0], "Subject: odd\r\r\n\r\r\ntext\r\r\n") {
+		t.Errorf("came: %q", came)
+	}
+}
+
+func TestCommandsThatNeverEndAreCutOff(t *testing.T) {
+	h := newHouse(t, testbed.Names{})
+	conn, err := net.Dial("tcp", h.listen(t, false))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if err := conn.SetDeadline(time.Now().Add(testbed.Patience)); err != nil {
+		t.Fatal(err)
+	}
+	sent := 0
+	for err == nil && sent < 100<<20 {
+		var n int
+		n, err = io.WriteString(conn, strings.Repeat("x", 64<<10))
+		sent += n
+	}
+	if err == nil || sent > 20<<20 {
+		t.Errorf("%d octets of one command were read (%v)", sent, err)
+	}
+}
+
+func TestWhatIsRefusedForGoodIsTold(t *testing.T) {
+	h := newHouse(t, testbed.Names{})
+	address := h.listen(t, false)
+	if got := send(t, address, "oda@tidewatch.example", letter+strings.Repeat("too long\r\n", 400_000), "gauges"); !strings.HasPrefix(got, "552") {
+		t.Errorf("too large: %q", got)
+	}
+	if got := send(t, address, "eve@elsewhere.example", letter, "listed"); !strings.HasPrefix(got, "550") {
+		t.Errorf("from a stranger: %q", got)
+	}
+	h.mutex.Lock()
+	defer h.mutex.Unlock()
+	if len(h.rejected) != 2 || !strings.HasPrefix(h.rejected[0], "gauges from oda@tidewatch.example: Maximum message size") || !strings.HasPrefix(h.rejected[1], "listed from eve@elsewhere.example: ") {
+		t.Errorf("told: %q", h.rejected)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"net"
 	"slices"
@@ -350,7 +351,10 @@ func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, err
 func (s *Session) factsOf(ctx context.Context, uids []uint32) ([]source.Facts, error) {
 	facts, err := s.fetch(ctx, uids)
 	if err == nil {
-		return s.complete(ctx, uids, facts)
+		if facts, err = s.complete(ctx, uids, facts); err != nil {
+			return nil, err
+		}
+		return s.understand(ctx, facts)
 	}
 	if !s.unreadable(err) || ctx.Err() != nil {
 		return nil, s.lost(source.Folders, "reading messages", err)
@@ -398,6 +402,97 @@ func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Fa
 	}
 	slices.SortFunc(facts, func(a, b source.Facts) int { return int(int64(a.UID) - int64(b.UID)) })
 	return facts, nil
+}
+
+// understand asks for what the server's account leaves open: a message whose structure
+// cannot be true is read whole, and a part whose name is in doubt by its own header.
+func (s *Session) understand(ctx context.Context, facts []source.Facts) ([]source.Facts, error) {
+	var clear []source.Facts
+	for i := range facts {
+		f := &facts[i]
+		switch {
+		case f.Whole:
+		case mail.Doubtful(f.Header, &f.Structure):
+			whole, err := s.whole(ctx, f.UID)
+			if err != nil {
+				return nil, err
+			}
+			clear = append(clear, whole...)
+			continue
+		default:
+			if err := s.nameParts(ctx, f); err != nil {
+				return nil, err
+			}
+		}
+		clear = append(clear, *f)
+	}
+	return clear, nil
+}
+
+// nameParts reads the headers of parts whose names are in doubt (RFC 9051 section 6.4.5,
+// MIME). Where the server does not give them, the names stay as they are.
+func (s *Session) nameParts(ctx context.Context, f *source.Facts) error {
+	if f.Structure.Type != "multipart" && len(f.Structure.Children) == 0 {
+		f.Structure.Describe(f.Header) // the one part is described by the message's header
+	}
+	unnamed := f.Structure.Unnamed()
+	if len(unnamed) == 0 {
+		return nil
+	}
+	items := slices.Sorted(maps.Keys(unnamed))
+	options := &imaplib.FetchOptions{UID: true}
+	for _, item := range items {
+		section, err := sectionOf(item)
+		if err != nil {
+			return err
+		}
+		section.Specifier, section.Peek = imaplib.PartSpecifierMIME, true
+		options.BodySection = append(options.BodySection, section)
+	}
+	err := s.run(ctx, func() error {
+		cmd := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(f.UID)), options)
+		for m := cmd.Next(); m != nil; m = cmd.Next() {
+			for data := m.Next(); data != nil; data = m.Next() {
+				body, ok := data.(imapclient.FetchItemDataBodySection)
+				if !ok || body.Literal == nil {
+					continue
+				}
+				text, err := io.ReadAll(io.LimitReader(body.Literal, 64<<10))
+				if err != nil {
+					return err
+				}
+				for _, item := range items {
+					if section, _ := sectionOf(item); slices.Equal(section.Part, body.Section.Part) {
+						header, _ := mail.ParseHeader(text)
+						unnamed[item].Describe(header)
+					}
+				}
+			}
+		}
+		return cmd.Close()
+	})
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, new(*imaplib.Error)):
+		return nil
+	case s.unreadable(err) && ctx.Err() == nil:
+		return s.again(ctx)
+	}
+	return s.lost(source.Connection, fmt.Sprintf("reading the names of the attachments of the message with UID %d", f.UID), err)
+}
+
+// sectionOf is the section of an item (RFC 9051 section 6.4.5).
+func sectionOf(item string) (*imaplib.FetchItemBodySection, error) {
+	section := &imaplib.FetchItemBodySection{Peek: true}
+	for _, n := range strings.FieldsFunc(item, func(r rune) bool { return r == '.' || r == '/' }) {
+		number, err := strconv.Atoi(n)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no part of a message", item)
+		}
+		section.Part = append(section.Part, number)
+	}
+	return section, nil
 }
 
 // unreadable tells an answer that the parser refuses from a connection that broke:
@@ -509,12 +604,14 @@ func convert(b imaplib.BodyStructure, depth int) mail.Structure {
 		if b.Extended != nil {
 			s.Params = lowerKeys(b.Extended.Params)
 		}
+		s.Bare = b.Extended == nil
 		for _, c := range b.Children {
 			s.Children = append(s.Children, convert(c, depth+1))
 		}
 	case *imaplib.BodyStructureSinglePart:
 		s.Type, s.Subtype = strings.ToLower(b.Type), strings.ToLower(b.Subtype)
 		s.Params, s.ID, s.Encoding, s.Size = lowerKeys(b.Params), b.ID, b.Encoding, int64(b.Size)
+		s.Bare = b.Extended == nil
 		if r := b.MessageRFC822; r != nil && r.BodyStructure != nil {
 			s.Header = forwardHeader(r.Envelope)
 			s.Children = []mail.Structure{convert(r.BodyStructure, depth+1)}
@@ -718,13 +815,11 @@ func (s *Session) section(ctx context.Context, uid uint32, item string, partial 
 	case source.Header:
 		wanted.Specifier = imaplib.PartSpecifierHeader
 	default:
-		for _, n := range strings.FieldsFunc(item, func(r rune) bool { return r == '.' || r == '/' }) {
-			number, err := strconv.Atoi(n)
-			if err != nil {
-				return nil, fmt.Errorf("%q is no part of a message", item)
-			}
-			wanted.Part = append(wanted.Part, number)
+		section, err := sectionOf(item)
+		if err != nil {
+			return nil, err
 		}
+		wanted.Part = section.Part
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err

@@ -106,3 +106,21 @@ func Sweep(d disk.FS, dir string, now time.Time) error {
 	}
 	return err
 }
+
+// Count counts the messages of a Maildir, its subfolders included.
+func Count(folder string) (int, error) {
+	n := 0
+	err := filepath.WalkDir(folder, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			return err
+		}
+		if dir := filepath.Base(filepath.Dir(name)); d.Type().IsRegular() && (dir == "cur" || dir == "new") {
+			n++
+		}
+		return nil
+	})
+	return n, err
+}

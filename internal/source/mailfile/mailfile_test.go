@@ -293,31 +293,127 @@ type cut struct{}
 
 func (cut) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
+// box is an mbox file with separators in every form that programs write.
+const box = "From oda@tidewatch.example Tue May 12 06:02:00 2026\nSubject: one\n\nfirst\n>From the mole\n>>From twice\n\n" +
+	"From MAILER-DAEMON Tue May 12 06:03:00 2026 +0200\r\nSubject: two\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\n\r\nFrom here on\r\nnot a separator\r\n\r\n" +
+	"From - Tue May 12 06:04:00 2026\nSubject: three\n\nthird\n\n" +
+	"From oda@tidewatch.example Tue May 12 06:05:00 +0200 2026\nSubject: four\n\nfourth\n" + // the zone before the year, and no empty line before it
+	"From oda@tidewatch.example Tue May 12 06:06:00 UTC 2026\nSubject: five\n\nfifth\n" +
+	"From oda@tidewatch.example  Tue, 12 May 2026 06:07:00 +0000\nSubject: six\n\nsixth\n\n" +
+	"From oda@tidewatch.example Tue May 12 06:08 2026\nX-Own: no usual field\n\nseventh\n\n" +
+	"From oda@tidewatch.example Tue May 12 06:09:00 2026\nSubject: eight\n\nFrom bob Tue May 12 06:02:00 2026\nis quoted without a mark\n\n" +
+	"From ???@??? Tue May 12 06:10:00 2026\nSubject: nine\n\nno line end at the end"
+
 func TestMessagesOfAnMbox(t *testing.T) {
-	const box = "From oda@tidewatch.example Tue May 12 06:02:00 2026\nSubject: one\n\nfirst\n>From the mole\n>>From twice\n\n" +
-		"From MAILER-DAEMON Tue May 12 06:03:00 2026 +0200\r\nSubject: two\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\n\r\nFrom here on\r\nnot a separator\r\n\r\n" +
-		"From - Tue May 12 06:04:00 2026\nSubject: three\n\nno line end at the end"
-	var subjects []string
-	var bodies []string
+	var subjects, bodies []string
 	var times []time.Time
-	err := Mbox(strings.NewReader(box), func(raw []byte, at time.Time) error {
-		m := mail.Parse(raw)
-		subjects, times = append(subjects, m.Message.Envelope.Subject), append(times, at.UTC())
-		bodies = append(bodies, string(raw[bytes.Index(raw, []byte("\n"))+1:]))
+	var octets int64
+	err := Mbox(strings.NewReader(box), func(b Boxed) error {
+		m := mail.Parse(b.Raw)
+		subject := m.Message.Envelope.Subject
+		if subject == "" {
+			subject = "(" + mail.HeaderOf(b.Raw)[0].Name + ")"
+		}
+		if b.Offset != octets || !strings.HasPrefix(box[b.Offset:], "From ") {
+			t.Errorf("“%s” begins at %d, after %d octets", subject, b.Offset, octets)
+		}
+		octets += b.Size
+		subjects, times = append(subjects, subject), append(times, b.Received.UTC())
+		bodies = append(bodies, string(b.Raw[bytes.Index(b.Raw, []byte("\n"))+1:]))
 		return nil
 	})
-	if err != nil || !slices.Equal(subjects, []string{"one", "two", "three"}) {
+	if want := "one two three four five six (X-Own) eight nine"; err != nil || strings.Join(subjects, " ") != want {
 		t.Fatal(subjects, err)
 	}
-	if !strings.Contains(bodies[0], "\nFrom the mole\n>From twice\n") || !strings.HasSuffix(bodies[2], "at the end") || !strings.Contains(bodies[1], "From here on\r\n") {
+	if octets != int64(len(box)) {
+		t.Errorf("%d of %d octets are accounted for", octets, len(box))
+	}
+	if !strings.Contains(bodies[0], "\nFrom the mole\n>From twice\n") || !strings.HasSuffix(bodies[8], "at the end") || !strings.Contains(bodies[1], "From here on\r\n") || !strings.Contains(bodies[7], "From bob") {
 		t.Errorf("bodies %q", bodies)
 	}
-	if want := time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC); !times[0].Equal(want) || !times[1].Equal(want.Add(time.Minute-2*time.Hour)) {
-		t.Errorf("times %v", times)
-	}
-	for _, bad := range []string{"", "Subject: no separator\n\nx", "\n\n"} {
-		if err := Mbox(strings.NewReader(bad), func([]byte, time.Time) error { return nil }); !errors.Is(err, ErrNoMbox) {
-			t.Errorf("%q: %v", bad, err)
+	for i, at := range times {
+		want := time.Date(2026, 5, 12, 6, 2+i, 0, 0, time.UTC)
+		if i == 1 || i == 3 {
+			want = want.Add(-2 * time.Hour)
+		}
+		if !at.Equal(want) {
+			t.Errorf("“%s” is of %v, want %v", subjects[i], at, want)
 		}
 	}
+}
+
+func TestEveryOctetOfAFileThatIsTakenInIsAccountedFor(t *testing.T) {
+	const separator = "From oda@tidewatch.example Tue May 12 06:02:00 2026\n"
+	for name, c := range map[string]struct {
+		file string
+		want Report
+	}{
+		"a message":                {"Subject: one\n\nx\n", Report{Found: 1, Taken: 1}},
+		"without the usual fields": {"X-Own: one\n\nx\n", Report{Found: 1, Taken: 1}},
+		"an mbox":                  {box, Report{Found: 9, Taken: 9}},
+		"the same message twice":   {separator + "Subject: one\n\nx\n\n" + separator + "Subject: one\n\nx\n", Report{Found: 2, Taken: 1, Known: 1}},
+		"no message":               {"just text\n", Report{Found: 1, Refused: []Refusal{{1, 0, 10, ErrNoMessage.Error()}}}},
+		"nothing":                  {"", Report{Found: 1, Refused: []Refusal{{1, 0, 0, ErrNoMessage.Error()}}}},
+		"text before the first":    {"From nobody\nwords\n\n" + separator + "Subject: one\n\nx\n", Report{Found: 1, Taken: 1, Refused: []Refusal{{0, 0, 19, "it stands before the first line that begins with “From ” and a date"}}}},
+		"one that is none":         {separator + "Subject: one\n\nx\n\n" + separator + "\nno header\n\n" + separator + "Subject: two\n\ny\n", Report{Found: 3, Taken: 2, Refused: []Refusal{{2, 69, 64, ErrNoMessage.Error()}}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			folder := t.TempDir()
+			if err := Prepare(folder); err != nil {
+				t.Fatal(err)
+			}
+			d, err := disk.Root(folder)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer d.Close()
+			in, err := NewIntake(d)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got, err := in.TakeFile(strings.NewReader(c.file), time.Now())
+			c.want.Octets = int64(len(c.file))
+			if err != nil || fmt.Sprintf("%+v", got) != fmt.Sprintf("%+v", c.want) {
+				t.Errorf("got  %+v, %v\nwant %+v", got, err, c.want)
+			}
+			if n, err := Count(folder); err != nil || n != got.Taken {
+				t.Errorf("%d messages lie there, %v", n, err)
+			}
+		})
+	}
+}
+
+func TestAMessageThatIsTooLargeDoesNotEndTheTakingIn(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it makes a file of 130 MB")
+	}
+	const separator = "From oda@tidewatch.example Tue May 12 06:02:00 2026\n"
+	folder := t.TempDir()
+	if err := Prepare(folder); err != nil {
+		t.Fatal(err)
+	}
+	d, err := disk.Root(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	in, err := NewIntake(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	large := io.LimitReader(endless("Subject: large and without an end "), maxMessage+2)
+	got, err := in.TakeFile(io.MultiReader(strings.NewReader(separator+"Subject: one\n\nx\n\n"+separator), large, strings.NewReader("\n\n"+separator+"Subject: two\n\ny\n")), time.Now())
+	if err != nil || got.Found != 3 || got.Taken != 2 || len(got.Refused) != 1 || got.Refused[0].Reason != tooLarge {
+		t.Errorf("got %+v, %v", got, err)
+	}
+}
+
+// endless repeats a text.
+type endless string
+
+func (e endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = e[i%len(e)]
+	}
+	return len(p), nil
 }

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
 	"regexp"
 	"strings"
@@ -14,47 +13,76 @@ import (
 // ErrNoMbox says that a file is none.
 var ErrNoMbox = errors.New("this is no mbox file: it does not begin with a line that begins with “From ”")
 
-// A line that parts messages: "From", an address, a date as asctime writes it,
-// and perhaps a zone (RFC 4155 appendix A, and older forms).
-var separator = regexp.MustCompile(`^From \S.*?\s((?:Mon|Tue|Wed|Thu|Fri|Sat|Sun) [A-Z][a-z]{2} [ \d]\d \d\d:\d\d(?::\d\d)?(?: [A-Z]{1,5})? \d{4}(?: [+-]\d{4})?)\s*$`)
+// A line that parts messages: "From", an address, and a date as asctime writes it or as
+// mail does, with or without a zone before or after the year (RFC 4155 appendix A, and
+// older forms).
+var (
+	asctimeLine = regexp.MustCompile(`^From .*?\b(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun),? +([A-Z][a-z]{2}) +(\d{1,2}) +(\d{1,2}:\d\d(?::\d\d)?)(?: +([A-Z]{1,5}|[+-]\d{4}))?(?: +([A-Z]{1,5}|[+-]\d{4}))? +(\d{4})(?: +([A-Z]{1,5}|[+-]\d{4}))?(?: .*)?\s*$`)
+	rfc5322Line = regexp.MustCompile(`^From .*?\b(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), +)?(\d{1,2}) +([A-Z][a-z]{2}) +(\d{4}) +(\d{1,2}:\d\d(?::\d\d)?)(?: +([A-Z]{1,5}|[+-]\d{4}))?\s*$`)
+)
 
-func postmark(line []byte) (time.Time, bool) {
-	found := separator.FindSubmatch(line)
-	if found == nil {
-		return time.Time{}, false
+// postmark reads a line that may part messages. The time is zero where its date cannot
+// be understood.
+func postmark(line []byte) (at time.Time, parts bool) {
+	text := strings.TrimRight(string(line), "\r\n")
+	if len(text) > 500 {
+		return at, false
 	}
-	text := string(found[1])
-	for _, layout := range []string{"Mon Jan _2 15:04:05 2006 -0700", "Mon Jan _2 15:04:05 2006", "Mon Jan _2 15:04 2006", "Mon Jan _2 15:04:05 MST 2006"} {
-		if at, err := time.Parse(layout, text); err == nil {
-			return at, true
-		}
-	}
-	return time.Time{}, true
-}
-
-// Mbox reads an mbox file message by message, in the form in which lines that
-// begin with "From " are quoted by ">" (mboxrd), which reads the others, too. The
-// time is that of the separating line, zero where that has none.
-func Mbox(r io.Reader, each func(raw []byte, received time.Time) error) error {
-	in := bufio.NewReaderSize(r, 64<<10)
-	var message bytes.Buffer
-	var received time.Time
-	begun, blank := false, true
-	flush := func() error {
-		if !begun {
-			return nil
-		}
-		raw := message.Bytes()
-		for _, end := range []string{"\r\n\r\n", "\n\n"} { // the empty line before the next separator
-			if bytes.HasSuffix(raw, []byte(end)) {
-				raw = raw[:len(raw)-len(end)/2]
-				break
+	if m := asctimeLine.FindStringSubmatch(text); m != nil {
+		zone := ""
+		for _, z := range []string{m[7], m[5], m[4]} {
+			if zone == "" || strings.ContainsAny(z, "+-") {
+				zone = z
 			}
 		}
-		err := each(raw, received)
-		message.Reset()
-		return err
+		return stamp(m[2], m[1], m[6], m[3], zone), true
 	}
+	if m := rfc5322Line.FindStringSubmatch(text); m != nil {
+		return stamp(m[1], m[2], m[3], m[4], m[5]), true
+	}
+	return at, false
+}
+
+// stamp puts a date together. Without a zone that can be read it is UTC.
+func stamp(day, month, year, clock, zone string) time.Time {
+	if strings.Count(clock, ":") == 1 {
+		clock += ":00"
+	}
+	text, layout := day+" "+month+" "+year+" "+clock, "2 Jan 2006 15:04:05"
+	if strings.ContainsAny(zone, "+-") {
+		text, layout = text+" "+zone, layout+" -0700"
+	}
+	at, err := time.Parse(layout, text)
+	if err != nil {
+		return time.Time{}
+	}
+	return at
+}
+
+// Boxed is one message of an mbox file.
+type Boxed struct {
+	Raw      []byte    // without the line before it; nil where it is too large
+	Received time.Time // of the line before it; zero where that has no date
+	Offset   int64     // where the line before it begins in the file, in octets
+	Size     int64     // octets in the file, with the line before it
+	Begun    bool      // there is such a line: what stands before the first one is no message
+}
+
+// field says whether a line begins a header field (RFC 5322 section 2.2).
+func field(line []byte) bool {
+	name, _, ok := bytes.Cut(line, []byte(":"))
+	name = bytes.TrimRight(name, " \t")
+	return ok && len(name) > 0 && !bytes.ContainsAny(name, " \t\r\n")
+}
+
+// Mbox reads an mbox file message by message, in the form in which lines that begin
+// with "From " are quoted by ">" (mboxrd), which reads the others, too. A line parts
+// messages where a header field follows it, whether or not an empty line stands before
+// it. Every octet of the file belongs to what each is called with, in order. An error
+// of each ends the reading and is returned.
+func Mbox(r io.Reader, each func(m Boxed) error) error {
+	in := bufio.NewReaderSize(r, 64<<10)
+	b := &boxReader{each: each, blank: true}
 	for {
 		line, err := in.ReadSlice('\n')
 		whole := !errors.Is(err, bufio.ErrBufferFull)
@@ -62,39 +90,86 @@ func Mbox(r io.Reader, each func(raw []byte, received time.Time) error) error {
 			return err
 		}
 		if len(line) > 0 {
-			at, parts := time.Time{}, false
-			if blank && bytes.HasPrefix(line, []byte("From ")) {
-				at, parts = postmark(line)
-			}
-			switch {
-			case parts:
-				if err := flush(); err != nil {
-					return err
-				}
-				begun, received = true, at
-			case !begun && len(bytes.TrimSpace(line)) > 0:
-				return ErrNoMbox
-			case begun:
-				if blank || message.Len() == 0 || bytes.HasSuffix(message.Bytes(), []byte("\n")) {
-					if quoted := bytes.TrimLeft(line, ">"); len(quoted) < len(line) && bytes.HasPrefix(quoted, []byte("From ")) {
-						line = line[1:]
-					}
-				}
-				message.Write(line)
-				if message.Len() > maxMessage {
-					return fmt.Errorf("a message of it has more than %d MB", maxMessage>>20)
-				}
-			}
-			blank = strings.TrimRight(string(line), "\r\n") == "" && whole
-			if parts {
-				blank = false
+			line = bytes.Clone(line) // looking ahead may overwrite it
+			if problem := b.line(in, line, whole); problem != nil {
+				return problem
 			}
 		}
 		if err == io.EOF {
-			if !begun {
-				return ErrNoMbox
-			}
-			return flush()
+			return b.flush()
 		}
 	}
+}
+
+// boxReader collects the lines of one message.
+type boxReader struct {
+	each    func(m Boxed) error
+	now     Boxed
+	message bytes.Buffer
+	blank   bool // the line before was empty
+	inside  bool // within a line that is longer than the buffer
+	offset  int64
+}
+
+// line takes one line, or a piece of one that is longer than the buffer.
+func (b *boxReader) line(in *bufio.Reader, line []byte, whole bool) error {
+	first := !b.inside
+	b.inside = !whole
+	if first && bytes.HasPrefix(line, []byte("From ")) {
+		if at, ok := postmark(line); ok && headerFollows(in, b.blank) {
+			if err := b.flush(); err != nil {
+				return err
+			}
+			b.now = Boxed{Received: at, Offset: b.offset, Size: int64(len(line)), Begun: true}
+			b.offset += int64(len(line))
+			b.blank = false
+			return nil
+		}
+	}
+	b.offset += int64(len(line))
+	b.now.Size += int64(len(line))
+	b.blank = first && whole && len(bytes.TrimRight(line, "\r\n")) == 0
+	if first {
+		if quoted := bytes.TrimLeft(line, ">"); len(quoted) < len(line) && bytes.HasPrefix(quoted, []byte("From ")) {
+			line = line[1:]
+		}
+	}
+	if b.message.Len() <= maxMessage { // what is larger is told, and not kept in memory
+		b.message.Write(line)
+	}
+	return nil
+}
+
+// headerFollows says whether a message follows: a header field, or after an empty line
+// an empty header. Else the line stands in a text.
+func headerFollows(in *bufio.Reader, blank bool) bool {
+	next, _ := in.Peek(1000)
+	line, _, _ := bytes.Cut(next, []byte("\n"))
+	return field(line) || blank && len(bytes.TrimSpace(line)) == 0
+}
+
+// flush gives the message that was collected.
+func (b *boxReader) flush() error {
+	if b.now.Size == 0 {
+		return nil
+	}
+	raw := b.message.Bytes()
+	if b.message.Len() > maxMessage {
+		raw = nil
+	}
+	for _, end := range []string{"\r\n\r\n", "\n\n"} { // the empty line before the next separator
+		if bytes.HasSuffix(raw, []byte(end)) {
+			raw = raw[:len(raw)-len(end)/2]
+			break
+		}
+	}
+	m := b.now
+	m.Raw = raw
+	if raw == nil && b.message.Len() <= maxMessage {
+		m.Raw = []byte{}
+	}
+	err := b.each(m)
+	b.message.Reset()
+	b.now = Boxed{Offset: b.offset}
+	return err
 }

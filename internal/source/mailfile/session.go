@@ -317,6 +317,15 @@ func (s *Session) read(uid uint32) (*mail.Raw, fs.FileInfo, error) {
 	return s.last.raw, info, nil
 }
 
+// storedAt is when a message's file was written, zero where that says nothing of the
+// message: files that are taken in without a time bear the beginning of the epoch.
+func storedAt(info fs.FileInfo) time.Time {
+	if at := info.ModTime(); at.Year() > 1970 {
+		return at
+	}
+	return time.Time{}
+}
+
 // Facts reads messages whole and understands them here.
 func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, error) {
 	var all []source.Facts
@@ -331,7 +340,7 @@ func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, err
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, source.Facts{UID: uid, Received: info.ModTime(), Size: raw.Message.Size, Flags: s.flags(s.files[uid].path), Header: raw.Message.Header, Structure: raw.Structure(), Whole: true})
+		all = append(all, source.Facts{UID: uid, Stored: storedAt(info), Size: raw.Message.Size, Flags: s.flags(s.files[uid].path), Header: raw.Message.Header, Structure: raw.Structure(), Whole: true})
 	}
 	slices.SortFunc(all, func(a, b source.Facts) int { return cmp.Compare(a.UID, b.UID) })
 	return all, nil

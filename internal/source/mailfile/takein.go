@@ -1,10 +1,12 @@
 package mailfile
 
 import (
+	"bufio"
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -53,11 +55,29 @@ func NewIntake(d disk.FS) (*Intake, error) {
 	return in, nil
 }
 
-// Take takes one message in and says whether it was new. received is when it came,
-// zero where that is not known otherwise than from the message.
+// Report accounts for a file that was taken in. Every octet of it belongs to a message
+// that was taken in, was there before, or was refused.
+type Report struct {
+	Found   int   // messages in the file
+	Taken   int   // messages that are new
+	Known   int   // messages that were taken in before
+	Octets  int64 // of the file
+	Refused []Refusal
+}
+
+// Refusal is a part of a file that was not taken in.
+type Refusal struct {
+	Message int   // which message of the file, from 1; 0 for what stands before the first
+	Offset  int64 // where it begins, in octets
+	Size    int64 // octets
+	Reason  string
+}
+
+// Take takes one message in and says whether it was new. received is the time of its
+// file, or of the line that parts it from others; zero where there is none. A message
+// whose time is nowhere to be found gets the time 0 (1970), which is read as unknown.
 func (in *Intake) Take(raw []byte, received, now time.Time) (bool, error) {
-	header, _ := mail.ParseHeader(raw)
-	if len(header.Keep([]string{"From", "To", "Subject", "Date", "Message-ID", "Received"})) == 0 {
+	if len(mail.HeaderOf(raw)) == 0 {
 		return false, ErrNoMessage
 	}
 	sum := sha256.Sum256(raw)
@@ -65,15 +85,8 @@ func (in *Intake) Take(raw []byte, received, now time.Time) (bool, error) {
 	if in.there[name] {
 		return false, nil
 	}
-	if received.IsZero() {
-		m := mail.Message{Header: header, Envelope: header.Envelope()}
-		m.SetReceived(time.Time{}, now)
-		if received = m.Received; received.IsZero() {
-			received = m.Envelope.Date
-		}
-		if received.IsZero() || received.After(now) || received.Year() < 1971 {
-			received = now
-		}
+	if received.Year() < 1971 || received.After(now.Add(24*time.Hour)) {
+		received = time.Unix(0, 0)
 	}
 	err := deliver(in.disk, ".", name, received, bytes.NewReader(raw))
 	if errors.Is(err, fs.ErrExist) {
@@ -83,21 +96,72 @@ func (in *Intake) Take(raw []byte, received, now time.Time) (bool, error) {
 	return err == nil, err
 }
 
+// TakeFile takes in what a file holds: one message, or the messages of an mbox file.
+// What of it is no message is in the report, and the rest is taken in all the same. The
+// error is the disk's or the reader's; the report then says what was taken in before.
+func (in *Intake) TakeFile(r io.Reader, now time.Time) (Report, error) {
+	file := bufio.NewReader(r)
+	if begin, _ := file.Peek(len("From ")); string(begin) == "From " { // no message begins so
+		return in.TakeMbox(file, now)
+	}
+	raw, err := io.ReadAll(io.LimitReader(file, maxMessage+1))
+	report := Report{Octets: int64(len(raw))}
+	if err != nil {
+		return report, err
+	}
+	if len(raw) > maxMessage {
+		rest, err := io.Copy(io.Discard, file)
+		report.Octets += rest
+		report.refuse(Boxed{Begun: true, Size: report.Octets}, tooLarge)
+		return report, err
+	}
+	return report, in.count(&report, Boxed{Raw: raw, Begun: true, Size: report.Octets}, now)
+}
+
+var tooLarge = fmt.Sprintf("it has more than %d MB", maxMessage>>20)
+
 // TakeMbox takes every message of an mbox file in.
-func (in *Intake) TakeMbox(r io.Reader, now time.Time) (taken, known int, err error) {
-	err = Mbox(r, func(raw []byte, received time.Time) error {
-		fresh, err := in.Take(raw, received, now)
+func (in *Intake) TakeMbox(r io.Reader, now time.Time) (report Report, err error) {
+	err = Mbox(r, func(m Boxed) error {
+		report.Octets += m.Size
 		switch {
-		case errors.Is(err, ErrNoMessage):
-			return nil // such as what some programs keep for themselves at the beginning
-		case err != nil:
-			return err
-		case fresh:
-			taken++
-		default:
-			known++
+		case !m.Begun && len(bytes.TrimSpace(m.Raw)) == 0:
+			return nil // empty lines before the first message
+		case !m.Begun:
+			report.refuse(m, "it stands before the first line that begins with “From ” and a date")
+			return nil
+		case m.Raw == nil:
+			report.refuse(m, tooLarge)
+			return nil
 		}
-		return nil
+		return in.count(&report, m, now)
 	})
-	return taken, known, err
+	return report, err
+}
+
+// count takes one message in and accounts for it.
+func (in *Intake) count(report *Report, m Boxed, now time.Time) error {
+	fresh, err := in.Take(m.Raw, m.Received, now)
+	switch {
+	case errors.Is(err, ErrNoMessage):
+		report.refuse(m, ErrNoMessage.Error())
+		return nil
+	case err != nil:
+		return err
+	case fresh:
+		report.Taken++
+	default:
+		report.Known++
+	}
+	report.Found++
+	return nil
+}
+
+func (r *Report) refuse(m Boxed, reason string) {
+	number := 0
+	if m.Begun {
+		r.Found++
+		number = r.Found
+	}
+	r.Refused = append(r.Refused, Refusal{Message: number, Offset: m.Offset, Size: m.Size, Reason: reason})
 }

@@ -49,3 +49,13 @@ ALTER TABLE start_marks ADD COLUMN awaited BOOLEAN NOT NULL DEFAULT FALSE;
 
 -- From where the time of receipt is known.
 ALTER TABLE messages ADD COLUMN received_from TEXT NOT NULL DEFAULT 'server';
+
+-- Messages for drop addresses that were refused for good.
+CREATE TABLE rejections (
+  id INTEGER PRIMARY KEY,
+  mailbox_id TEXT NOT NULL,
+  sender TEXT NOT NULL,
+  reason TEXT NOT NULL,
+  at DATETIME NOT NULL
+);
+CREATE INDEX rejections_mailbox ON rejections (mailbox_id, at);

@@ -231,6 +231,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mailboxes/{id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try to reach a mailbox now, instead of after the pause that follows a failure. */
+        post: operations["TryMailbox"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/{id}/remains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** What remains when the mailbox is removed, and what does not. */
+        get: operations["GetMailboxRemains"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mailboxes/{id}/address": {
         parameters: {
             query?: never;
@@ -1264,6 +1302,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/passes/{number}/unread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        /** The messages that a pass over old mail could not read, by name. */
+        get: operations["ListUnreadMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/passes/{number}/undo": {
         parameters: {
             query?: never;
@@ -2208,8 +2265,11 @@ export interface components {
             word?: string;
             senders?: string[];
             revision: number;
-            /** @enum {string} */
-            state: "connecting" | "watched live" | "looked into at an interval" | "out of reach" | "not watched";
+            /**
+             * @description waits: for something on this machine, such as room on the disk
+             * @enum {string}
+             */
+            state: "connecting" | "watched live" | "looked into at an interval" | "out of reach" | "waits" | "not watched";
             /** Format: date-time */
             since: string;
             /** Format: date-time */
@@ -2229,6 +2289,8 @@ export interface components {
             selectable: boolean;
             /** @description it is another user's, or everybody's (RFC 2342) */
             shared?: boolean;
+            /** @description the server gives it a name that cannot be read, so no rule looks into it */
+            unreadable?: boolean;
         };
         CabinetSettings: {
             name: string;
@@ -2560,6 +2622,16 @@ export interface components {
             lines: components["schemas"]["DiffLine"][];
             present: boolean;
         };
+        MailboxRemains: {
+            /** @description filings in the register; their files stay too */
+            filed: number;
+            /** @description items and messages that wait to be filed or in the tray; they are not filed any more */
+            waiting: number;
+            /** @description messages that only Ink Tray keeps, which are deleted */
+            messages_only_here: number;
+            /** @description rules that name the mailbox; it can be removed once none does */
+            used_by: string[];
+        };
         Remains: {
             /** @description filings in the register; their files stay too */
             filed: number;
@@ -2614,6 +2686,10 @@ export interface components {
             total: number;
             looked: number;
             matched: number;
+            /** @description messages that left the mailbox before they were read */
+            gone?: number;
+            /** @description messages that could not be read and wait in the tray */
+            unread?: number;
             /** @description attachments */
             filed: number;
             left_out: number;
@@ -2632,6 +2708,31 @@ export interface components {
             started_at: string;
             /** Format: date-time */
             ended_at?: string;
+        };
+        UnreadMessage: {
+            /** @description its number in the tray, such as m6 */
+            id: string;
+            /** @description its name */
+            mailbox: string;
+            folder: string;
+            /**
+             * Format: int64
+             * @description its number in the mail folder (UID)
+             */
+            uid: number;
+            /** @description empty where it is not known */
+            subject: string;
+            sender: string;
+            /** @enum {string} */
+            state: "suspect" | "waiting" | "failed" | "set aside";
+            attempts: number;
+            reason: string;
+            advice: string;
+            /**
+             * Format: date-time
+             * @description when it is tried again
+             */
+            next_at?: string;
         };
         SteerRequest: {
             /** @enum {string} */
@@ -2684,10 +2785,35 @@ export interface components {
             next?: number;
             messages: components["schemas"]["Message"][];
         };
+        /** @description accounts for the whole file: each message in it is new, was there before, or is refused */
         TakenIn: {
+            /** @description messages in the file */
+            found: number;
+            /** @description messages that are new */
             taken: number;
             /** @description messages that were taken in before */
             known: number;
+            /**
+             * Format: int64
+             * @description size of the file
+             */
+            octets: number;
+            refused: components["schemas"]["RefusedMessage"][];
+        };
+        RefusedMessage: {
+            /** @description which message of the file, from 1; 0 for what stands before the first */
+            message: number;
+            /**
+             * Format: int64
+             * @description where it begins in the file, in octets
+             */
+            offset: number;
+            /**
+             * Format: int64
+             * @description octets
+             */
+            size: number;
+            reason: string;
         };
         HandFiling: {
             messages: components["schemas"]["HandedMessage"][];
@@ -3137,7 +3263,7 @@ export interface components {
             made_at: string;
         };
         Matter: {
-            /** @description 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing */
+            /** @description 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read */
             id: string;
             cause: string;
             name: string;
@@ -3850,6 +3976,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Receiving"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    TryMailbox: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being tried. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    GetMailboxRemains: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What remains. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxRemains"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5663,6 +5833,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Decided"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListUnreadMessages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The messages. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnreadMessage"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -18,7 +18,6 @@ export const draggable = (what: () => InHand) => ({
 })
 
 export const holdsHand = (e: DragEvent) => e.dataTransfer.types.includes(mime)
-export const holdsFiles = (e: DragEvent) => e.dataTransfer.types.includes('Files')
 
 const count = (hand: InHand) => hand.reduce((n, m) => n + (m.items?.length ?? 0), 0)
 const said = (hand: InHand) => (count(hand) ? many(count(hand), 'attachment') : many(hand.length, 'message'))

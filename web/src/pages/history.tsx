@@ -76,6 +76,34 @@ export function History() {
   )
 }
 
+/** The messages that a pass could not read, by name. */
+function UnreadMessages({ pass }: { pass: number }) {
+  const unread = useQuery({
+    queryKey: ['passes', 'unread', pass],
+    queryFn: () => value(api.GET('/api/v1/passes/{number}/unread', { params: { path: { number: pass } } })),
+  })
+  return (
+    <Listing query={unread}>
+      {(all) => (
+        <section className="mb-5 max-w-4xl rounded-xl border border-line bg-sheet-2 p-5">
+          <h2 className="!text-[17px]">Messages that could not be read</h2>
+          <p className="mt-1 text-ink-2">
+            Try them again in the <Link className="text-pen hover:underline" to="/tray">tray</Link>.
+          </p>
+          <ul className="mt-2">
+            {all.map((m) => (
+              <li key={m.id} className="border-t border-line py-2 [overflow-wrap:anywhere]">
+                <span className="font-semibold">{m.subject || `message ${m.uid}`}</span>{' '}
+                <span className="text-ink-2">in “{m.mailbox}”, {m.folder}: {m.reason}.</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+    </Listing>
+  )
+}
+
 /** One pass with every message that it looked at. */
 export function PassPage() {
   const number = Number(useParams().id)
@@ -95,7 +123,7 @@ export function PassPage() {
   return (
     <Listing query={pass}>
       {(p) => (
-        <Page title={`Pass ${p.id}: ${kinds[p.kind]}`} sub={<>{about(p)}{about(p) && ', '}begun {when(p.started_at)} by {p.made_by}; {p.state === 'running' ? 'it runs' : `${p.state} after ${lasted(p.seconds)}`}. {p.kind === 'move' ? '' : p.kind === 'verification' ? `${many(p.looked, 'file')} of ${p.total.toLocaleString()} read: ` : `${many(p.looked, 'message')} looked at, `}{sum(p)}.{p.note && p.kind !== 'undo' && p.kind !== 'verification' && p.kind !== 'move' && ` ${p.note}.`}</>}
+        <Page title={`Pass ${p.id}: ${kinds[p.kind]}`} sub={<>{about(p)}{about(p) && ', '}begun {when(p.started_at)} by {p.made_by}; {p.state === 'running' ? 'it runs' : `${p.state} after ${lasted(p.seconds)}`}. {p.kind === 'move' ? '' : p.kind === 'verification' ? `${many(p.looked, 'file')} of ${p.total.toLocaleString()} read: ` : `${many(p.looked, 'message')}${p.total > p.looked ? ` of ${p.total.toLocaleString()}` : ''} looked at, `}{sum(p)}.{p.note && p.kind !== 'undo' && p.kind !== 'verification' && p.kind !== 'move' && ` ${p.note}.`}</>}
           actions={<>
             {p.kind === 'old mail' && p.state === 'running' && <><Button onClick={() => steer.mutate('paused')}>Pause</Button><Button onClick={() => steer.mutate('stopped')}>Stop</Button></>}
             {(p.kind === 'verification' || p.kind === 'move') && p.state === 'running' && <Button onClick={() => steer.mutate('stopped')}>Stop</Button>}
@@ -103,6 +131,7 @@ export function PassPage() {
             {!!p.undoable && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
           </>}>
           <Wrong error={steer.error} />
+          {!!p.unread && <UnreadMessages pass={p.id} />}
           {p.kind === 'move' ? <p>{p.state === 'running' ? 'Files are copied and read back at the new place. Filing goes on meanwhile, waits for a moment at the end, and goes on there.' : p.state === 'done' ? 'The cabinet lies at its new place now, and the register leads there. The old place keeps its files.' : 'The cabinet is where it was.'}</p> : p.kind === 'verification' ? <p>{p.matched > 0 ? <>What is missing or changed waits in the <Link className="text-pen hover:underline" to="/tray">tray</Link>.</> : 'Each file lies where it was filed, with the checksum that it had then.'}</p> : <>
           {p.kind !== 'undo' && <p className="mb-2 text-sm"><label className="inline-flex items-center gap-1.5"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={all} onChange={(e) => setAll(e.target.checked)} />also messages for which no rule was</label></p>}
           <Listing query={{ data: messages.data, error: messages.error, isPending: messages.isPending }} empty={(d) => d.pages[0].length === 0 && (all ? 'It looked at no message.' : 'No rule was for any of its messages.')}>

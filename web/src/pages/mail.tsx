@@ -1,12 +1,12 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { type DragEvent, type KeyboardEvent, useRef, useState } from 'react'
+import { type KeyboardEvent, useEffect, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
 import { useAddress, useTyped } from '../ui/address'
 import { Button, Listing, Page, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
-import { ChangeSheet, Doing, draggable, FileSheet, Folders, holdsFiles, type InHand, useFiling } from './byhand'
+import { ChangeSheet, Doing, draggable, FileSheet, Folders, type InHand, useFiling } from './byhand'
 import { MarkSheet } from './topicmarks'
 import { Undo } from './undo'
 
@@ -169,6 +169,7 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
           const x = await value(api.POST('/api/v1/mailboxes/{id}/messages', { params: { path: { id: into.id } }, body: f as unknown as string, bodySerializer: (b) => b, headers: { 'Content-Type': 'application/octet-stream' } }))
           taken += x.taken
           known += x.known
+          for (const r of x.refused) wrong.push(`${f.name}: message ${r.message}, at byte ${r.offset}, was refused: ${r.reason}`)
         } catch (e) {
           wrong.push(`${f.name}: ${(e as Error).message}`)
         }
@@ -178,15 +179,37 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
     },
     onSettled: () => { setProgress(null); onTaken() },
   })
-  const dropped = (e: DragEvent) => { e.preventDefault(); setOver(false); if (e.dataTransfer.files.length) take.mutate([...e.dataTransfer.files]) }
+  const drop = take.mutate
+  useEffect(() => { // anywhere on the page
+    const isFile = (e: globalThis.DragEvent) => [...(e.dataTransfer?.types ?? [])].includes('Files')
+    const hover = (e: globalThis.DragEvent) => {
+      if (!isFile(e)) return
+      e.preventDefault()
+      setOver(true)
+    }
+    const leave = (e: globalThis.DragEvent) => { if (!e.relatedTarget) setOver(false) }
+    const dropped = (e: globalThis.DragEvent) => {
+      if (!isFile(e)) return
+      e.preventDefault()
+      setOver(false)
+      if (e.dataTransfer?.files.length) drop([...e.dataTransfer.files])
+    }
+    window.addEventListener('dragover', hover)
+    window.addEventListener('dragleave', leave)
+    window.addEventListener('drop', dropped)
+    return () => {
+      window.removeEventListener('dragover', hover)
+      window.removeEventListener('dragleave', leave)
+      window.removeEventListener('drop', dropped)
+    }
+  }, [drop])
   const d = take.data
   return (
-    <div className={`rounded-lg border border-dashed px-3 py-1.5 text-right text-sm ${over ? 'border-pen bg-pen-soft' : 'border-line-2'}`}
-      onDragOver={(e) => { if (holdsFiles(e)) { e.preventDefault(); setOver(true) } }} onDragLeave={() => setOver(false)} onDrop={dropped}>
+    <div className={`rounded-lg border border-dashed px-3 py-1.5 text-right text-sm ${over ? 'border-pen bg-pen-soft' : 'border-line-2'}`}>
       <input ref={input} type="file" accept=".eml,.mbox,message/rfc822" multiple className="sr-only" aria-label="Mail files" tabIndex={-1} onChange={(e) => { if (e.target.files?.length) take.mutate([...e.target.files]); e.target.value = '' }} />
       <button type="button" className="add" disabled={take.isPending} onClick={() => input.current?.click()}>Take in mail files…</button>
       <span className="block text-[13px] text-ink-3" role="status">
-        {progress ? `${progress.done} of ${progress.of}` : d ? `${many(d.taken, 'message')} taken in${d.known ? `, ${d.known} were there before` : ''}` : 'or drop .eml files here'}
+        {progress ? `${progress.done} of ${progress.of}` : d ? `${many(d.taken, 'message')} taken in${d.known ? `, ${d.known} were there before` : ''}` : 'or drop mail files anywhere on this page'}
       </span>
       {d?.wrong.map((w) => <span key={w} className="block text-[13px] text-seal">{w}</span>)}
       <Wrong error={take.error} />

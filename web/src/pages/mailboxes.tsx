@@ -2,7 +2,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 
 import { api, Problem, type Schemas, value } from '../api/client'
-import { Button, Field, Pick, Sheet, Wrong } from '../ui/basics'
+import { Button, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
+import { many } from '../ui/format'
 
 type Kind = NonNullable<Schemas['MailboxSettings']['kind']>
 
@@ -38,6 +39,50 @@ export function MailboxWays({ mailbox: m }: { mailbox: Schemas['Mailbox'] }) {
   if (m.kind === 'drop') return <><Button onClick={() => setAddress(true)}>Address</Button>{address && <DropSheet mailbox={m} onClose={() => setAddress(false)} />}</>
   if (m.sign_in) return <><Wrong error={go.error} /><Button look="main" disabled={go.isPending} onClick={() => go.mutate(m.id)}>Sign in</Button></>
   return null
+}
+
+/** Ends the pause after a failure. */
+export function TryNow({ mailbox }: { mailbox: string }) {
+  const client = useQueryClient()
+  const go = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/mailboxes/{id}/try', { params: { path: { id: mailbox } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['mailboxes'] }),
+  })
+  return (
+    <>
+      <Wrong error={go.error} />
+      <Button disabled={go.isPending} onClick={() => go.mutate()}>Try now</Button>
+    </>
+  )
+}
+
+/** What is lost and what stays when a mailbox is removed. */
+export function MailboxRemains({ id }: { id: string }) {
+  const remains = useQuery({
+    queryKey: ['mailboxes', 'remains', id],
+    queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/remains', { params: { path: { id } } })),
+  })
+  return (
+    <Listing query={remains}>
+      {(r) => (
+        <>
+          {r.messages_only_here > 0 && (
+            <p className="mb-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
+              {many(r.messages_only_here, 'message')} that only Ink Tray keeps will be deleted for good.
+            </p>
+          )}
+          {r.waiting > 0 && (
+            <p className="mb-3 text-seal">
+              {many(r.waiting, 'item')} waiting to be filed, or in the tray, will not be filed.
+            </p>
+          )}
+          <p>
+            Ink Tray stops watching the mailbox and forgets its password. {many(r.filed, 'filed file')} and the register stay.
+          </p>
+        </>
+      )}
+    </Listing>
+  )
 }
 
 function DropSheet({ mailbox: m, onClose }: { mailbox: Schemas['Mailbox']; onClose: () => void }) {

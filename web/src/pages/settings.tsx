@@ -8,7 +8,7 @@ import { when } from '../ui/format'
 import { Correspondents, Tables } from './book'
 import { CabinetSheet, Cabinets } from './cabinets'
 import { HandOver, TakeOver } from './handover'
-import { MailboxSheet, MailboxWays, whereItIs } from './mailboxes'
+import { MailboxRemains, MailboxSheet, MailboxWays, TryNow, whereItIs } from './mailboxes'
 import { RegisterCare } from './registercare'
 import { Telling } from './telling'
 import { Topics } from './topic'
@@ -39,7 +39,7 @@ export function Settings() {
                 {m.problem && <p className="text-sm text-seal">{m.problem}. {m.advice}</p>}
                 {m.looked_at && <p className="text-sm text-ink-3">last looked into {when(m.looked_at)}</p>}
               </div>
-              <div className="flex flex-wrap items-center gap-2"><Chip word={m.state} /><MailboxWays mailbox={m} /><Button onClick={() => setEditing(m)}>Change</Button>{(m.kind === 'imap' || m.kind === 'pop3') && <Button onClick={() => setHanding(m)}>Hand over…</Button>}<Button onClick={() => setLeaving({ kind: 'mailbox', id: m.id, name: m.name })}>Remove</Button></div>
+              <div className="flex flex-wrap items-center gap-2"><Chip word={m.state} />{(m.state === 'out of reach' || m.state === 'waits') && <TryNow mailbox={m.id} />}<MailboxWays mailbox={m} /><Button onClick={() => setEditing(m)}>Change</Button>{(m.kind === 'imap' || m.kind === 'pop3') && <Button onClick={() => setHanding(m)}>Hand over…</Button>}<Button onClick={() => setLeaving({ kind: 'mailbox', id: m.id, name: m.name })}>Remove</Button></div>
             </div>
           ))}
         </Listing>
@@ -55,7 +55,7 @@ export function Settings() {
       {handing && <HandOver mailbox={handing} onClose={() => setHanding(null)} />}
       {adding === 'cabinet' && <CabinetSheet onClose={close} />}
       <Sheet title={`Remove “${leaving?.name ?? ''}”?`} open={!!leaving} onClose={() => { setLeaving(null); remove.reset() }}>
-        <p>{leaving?.kind === 'mailbox' ? 'It is no longer watched and its password is forgotten. Messages that only Ink Tray keeps, of a drop address or of files, are removed with it. What was filed stays where it is, and so does the register.' : 'Ink Tray forgets it. Its files stay where they are, and so does the register.'}</p>
+        {leaving?.kind === 'mailbox' ? <MailboxRemains id={leaving.id} /> : <p>Ink Tray forgets it. Its files stay where they are, and so does the register.</p>}
         <Wrong error={remove.error} />
         <div className="mt-5 flex justify-end gap-2"><Button onClick={() => { setLeaving(null); remove.reset() }}>Keep it</Button><Button look="seal" onClick={() => leaving && remove.mutate(leaving)}>Remove</Button></div>
       </Sheet>
