@@ -100,6 +100,19 @@ type Roomy interface {
 	Room(ctx context.Context) (int64, error)
 }
 
+// Notebook is a cabinet in whose own folder those who file in it leave notes for one
+// another. A note is written by one of them only. A reader may meet a note in the midst
+// of its writing, so what cannot be understood is read again.
+type Notebook interface {
+	// WriteNote writes a note, in the place of an earlier one of that name. A name
+	// has letters, digits, hyphens and dots.
+	WriteNote(ctx context.Context, name string, data []byte) error
+	// Notes reads the notes whose names begin so, by name.
+	Notes(ctx context.Context, prefix string) (map[string][]byte, error)
+	// RemoveNote removes a note; none is no error.
+	RemoveNote(ctx context.Context, name string) error
+}
+
 // Folders lists the names of the folders within a folder.
 func Folders(ctx context.Context, c Cabinet, within string) ([]string, error) {
 	entries, err := c.List(ctx, within)

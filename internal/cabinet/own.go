@@ -19,7 +19,11 @@ const (
 	IdentityFile = Reserved + "/cabinet.json"
 	Staging      = Reserved + "/staging"  // what has no final name yet
 	Replaced     = Reserved + "/replaced" // what was moved out of the way
+	NotesFolder  = Reserved + "/notes"    // what those who file here tell one another
 )
+
+// MaxNote bounds a note, in octets.
+const MaxNote = 16 << 10
 
 // Identity is what a cabinet is known by.
 type Identity struct {

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -50,6 +51,9 @@ type Config struct {
 	// usual, from some seconds to five minutes.
 	Pause func(failures int) time.Duration
 	Beat  time.Duration // how often what waits is looked at; 0 for a second
+	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the
+	// usual, 15 seconds.
+	LeaseBeat time.Duration
 	// Waiting opens the folder in which contents wait for a cabinet that is down;
 	// nil for one beside the spool.
 	Waiting func() (disk.FS, error)
@@ -76,6 +80,7 @@ type Engine struct {
 	Config
 	hub  *hub
 	mark string // distinguishes this service's temporary objects in a cabinet
+	run  string // and those of this run
 
 	ctx    context.Context
 	cancel context.CancelFunc
@@ -109,7 +114,8 @@ type Engine struct {
 
 	short shortParts
 
-	scannerAway atomic.Bool // the virus scanner did not answer, or nobody knows yet
+	asked       atomic.Int64 // grows when it may have changed which mailboxes are filed from
+	scannerAway atomic.Bool  // the virus scanner did not answer, or nobody knows yet
 }
 
 type revision struct {
@@ -127,7 +133,7 @@ func New(c Config) *Engine {
 		c.Pause = pause
 	}
 	e := &Engine{Config: c, hub: newHub(), ctx: ctx, cancel: cancel, compiled: map[revision]*rule.Compiled{}, watchers: map[string]*watcher{},
-		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, reached: map[string]int{}, inHand: map[int64]bool{}, wake: make(chan struct{}, 1)}
+		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, reached: map[string]int{}, inHand: map[int64]bool{}, wake: make(chan struct{}, 1), run: strings.ToLower(store.NewID()[:8])}
 	e.scannerAway.Store(true)
 	return e
 }
@@ -157,11 +163,15 @@ func (e *Engine) Start() error {
 	if err := errors.Join(e.LoadBook(), e.LoadTopics(""), e.loadTrust(), e.LoadRules(), e.Store.EndLivePasses(e.Clock()), e.Store.EndVerifications(e.Clock())); err != nil {
 		return err
 	}
+	e.beginRun()
 	cabinets, err := e.Store.Cabinets()
 	if err != nil {
 		return err
 	}
 	for _, c := range cabinets {
+		if _, err := e.Store.Settle("copy", c.ID); err != nil {
+			return err
+		}
 		e.recover(e.ctx, c.ID)
 		e.sweep(e.ctx, c.ID)
 	}
@@ -210,9 +220,17 @@ func (e *Engine) Stop() {
 	e.cancel()
 	e.tasks.Wait()
 	e.hub.close()
+	ctx, cancel := context.WithTimeout(context.Background(), leaving)
+	defer cancel()
+	var leave sync.WaitGroup
 	for _, g := range e.gates {
-		g.cabinet.Close()
+		leave.Go(func() {
+			g.leave(ctx)
+			g.cabinet.Close()
+		})
 	}
+	leave.Wait()
+	e.endRun()
 	if e.kept != nil {
 		e.kept.Close()
 	}
@@ -221,6 +239,7 @@ func (e *Engine) Stop() {
 // Watch begins to watch a mailbox, or begins anew after its settings changed.
 func (e *Engine) Watch(mailboxID string) {
 	e.Unwatch(mailboxID)
+	e.asked.Add(1)
 	ctx, cancel := context.WithCancel(e.ctx)
 	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1)}
 	w.set(Status{State: Connecting, Since: e.Clock()})
@@ -321,6 +340,7 @@ func (e *Engine) LoadRules() error {
 	e.mutex.Lock()
 	e.rules = running
 	e.mutex.Unlock()
+	e.asked.Add(1)
 	e.hub.send(Event{Kind: "rules"})
 	e.WakeAll()
 	return nil
@@ -398,6 +418,7 @@ func (e *Engine) tend() {
 			if g.down(e.Clock()) && g.ready(e.ctx) == nil {
 				e.WakeAll()
 			}
+			g.beat(e.ctx)
 			e.recover(e.ctx, c.ID)
 		}
 		e.fileKept(e.ctx)

@@ -24,10 +24,20 @@ import (
 // mostAttempts is how often an item is tried before a person is asked.
 const mostAttempts = 8
 
-// temporary is the name under which an entry's content is staged. It begins with
-// the service's own mark: others may stage in the same cabinet.
+// temporary is the name under which an entry's content is staged.
 func (e *Engine) temporary(entry *store.Entry) string {
-	return e.mark + "-" + strconv.FormatInt(entry.ID, 10)
+	if entry.Temporary != "" {
+		return entry.Temporary
+	}
+	return e.mark + "-" + strconv.FormatInt(entry.ID, 10) // staged by an earlier version
+}
+
+// stagedAs names what is to be staged for an entry. The name begins with the service's
+// own mark, since others may stage in the same cabinet, and ends with that of this run:
+// a copy of the records has the same entries.
+func (e *Engine) stagedAs(entry *store.Entry) string {
+	entry.Temporary = fmt.Sprintf("%s-%d-%s", e.mark, entry.ID, e.run)
+	return entry.Temporary
 }
 
 // setting is what plans are made with.
@@ -262,7 +272,7 @@ func settled(item *plan.Item) bool {
 // besideIt files the EML copy beside one that could not be drawn in full.
 func (e *Engine) besideIt(ctx context.Context, s source.Session, l *letter, r *rule.Compiled, drawn *store.Entry) error {
 	entry := *drawn
-	entry.ID, entry.Item, entry.State = 0, "copy:"+string(rule.CopyEML), store.Planned
+	entry.ID, entry.Temporary, entry.Item, entry.State = 0, "", "copy:"+string(rule.CopyEML), store.Planned
 	item, ok, err := e.one(ctx, s, l, r, &entry)
 	if err != nil || !ok {
 		return err
@@ -282,7 +292,7 @@ func (e *Engine) stage(ctx context.Context, s source.Session, l *letter, r *rule
 	if err != nil || hold != "" {
 		return content, said, hold, err
 	}
-	content, err = c.Stage(ctx, e.temporary(entry), l.message.Received, w)
+	content, err = c.Stage(ctx, e.stagedAs(entry), l.message.Received, w)
 	if err != nil {
 		return content, "", "", errors.Join(err, w.close())
 	}
@@ -433,7 +443,7 @@ func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 			continue
 		case err != nil:
 			return "", "", err
-		case there.Size == entry.Size && string(there.SHA256[:]) == string(entry.SHA256):
+		case isContent(there, entry):
 			entry.Path = spot.By
 			return store.There, "a file with the same content is there already: " + spot.By, nil
 		case ifExists == "keep":
@@ -628,10 +638,11 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		if err != nil {
 			return err
 		}
-		if !waits { // the temporary object is gone, so it has got its name
-			if _, err := c.Sum(ctx, entry.Path); errors.Is(err, cabinet.ErrMissing) {
+		if !waits { // the temporary object is gone, so it has got its name, or somebody took it away
+			there, err := c.Sum(ctx, entry.Path)
+			if errors.Is(err, cabinet.ErrMissing) {
 				if again {
-					return e.stageAgain(entry)
+					return e.stageAgain(ctx, c, entry)
 				}
 				again = true
 				if err := c.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
@@ -641,13 +652,16 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 			} else if err != nil {
 				return err
 			}
+			if !isContent(there, entry) {
+				return e.stageAgain(ctx, c, entry) // another's file has the name
+			}
 			if err := c.Discard(ctx, e.temporary(entry)); err != nil { // a second name that was left over
 				return err
 			}
 			return e.Store.File(entry, e.now())
 		}
 		there, err := c.Sum(ctx, entry.Path)
-		if err == nil && there.Size == entry.Size && string(there.SHA256[:]) == string(entry.SHA256) {
+		if err == nil && isContent(there, entry) {
 			// Another's file with the same content came first, or this one has both names.
 			if err := c.Discard(ctx, e.temporary(entry)); err != nil {
 				return err
@@ -689,11 +703,21 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 	}
 }
 
+// isContent says whether a content is an entry's.
+func isContent(there cabinet.Content, entry *store.Entry) bool {
+	return there.Size == entry.Size && string(there.SHA256[:]) == string(entry.SHA256)
+}
+
 // stageAgain lets an entry begin anew whose staged content is neither there nor
 // under its name: somebody emptied the cabinet's own folder, or took the file
 // away before it was entered.
-func (e *Engine) stageAgain(entry *store.Entry) error {
+func (e *Engine) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
 	e.Log.Warn("what was staged is gone; it is read again", "item", entry.Name)
+	if entry.Displaced != "" { // what was moved out of the way for it has its place again
+		if err := c.Restore(ctx, entry.Displaced, entry.Path); err != nil && !errors.Is(err, cabinet.ErrMissing) && !errors.Is(err, cabinet.ErrTaken) {
+			return err
+		}
+	}
 	entry.State, entry.NextAt = store.Planned, nil
 	return e.Store.Postpone(entry)
 }
@@ -734,12 +758,14 @@ func (e *Engine) sweep(ctx context.Context, cabinetID string) {
 		return
 	}
 	for _, name := range left {
-		number, mine := strings.CutPrefix(name, e.mark+"-")
+		rest, mine := strings.CutPrefix(name, e.mark+"-")
 		if !mine && !strings.HasPrefix(name, cabinet.Probe) {
 			continue
 		}
+		number, _, _ := strings.Cut(rest, "-")
 		if id, err := strconv.ParseInt(number, 10, 64); err == nil {
-			if entry, err := e.Store.EntryByID(store.System, id); err == nil && entry.State == store.Staged {
+			entry, err := e.Store.EntryByID(store.System, id)
+			if err == nil && entry.State == store.Staged && e.temporary(&entry) == name {
 				continue
 			}
 		}

@@ -19,8 +19,11 @@ type gate struct {
 	cabinet cabinet.Cabinet
 
 	replacing sync.Mutex // one replacement at a time: each looks at what is there first
+	lease     lease
+	claims    claims
 
 	mutex    sync.Mutex
+	proved   bool // since the start
 	failures int
 	until    time.Time // closed until then
 	checked  time.Time
@@ -52,7 +55,8 @@ func (e *Engine) gate(id string) (*gate, error) {
 		c.Close()
 		return there, nil
 	}
-	g = &gate{engine: e, row: row, cabinet: &held{Cabinet: c}}
+	g = &gate{engine: e, row: row}
+	g.cabinet = &held{Cabinet: c, holds: g.holds}
 	e.gates[id] = g
 	return g, nil
 }
@@ -64,6 +68,9 @@ func (e *Engine) ForgetCabinet(id string) {
 	delete(e.gates, id)
 	e.mutex.Unlock()
 	if g != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), leaving)
+		defer cancel()
+		g.leave(ctx)
 		g.cabinet.Close()
 	}
 }
@@ -92,14 +99,18 @@ func (g *gate) ready(ctx context.Context) error {
 	if err := g.cabinet.Check(ctx); err != nil {
 		return g.trip(err)
 	}
+	if err := g.holds(ctx); err != nil {
+		return g.trip(err)
+	}
 	g.mutex.Lock()
-	was := g.failures
+	closed := g.failures > 0 || !g.proved // a run before this one may have told of it
+	g.proved = true
 	g.failures, g.until, g.problem, g.checked = 0, time.Time{}, nil, now
 	g.mutex.Unlock()
 	if err := g.engine.back("cabinet", g.row.ID); err != nil {
 		return err
 	}
-	if was > 0 {
+	if closed {
 		if _, err := g.engine.Store.Settle("cabinet", g.row.ID); err != nil {
 			return err
 		}
@@ -112,6 +123,9 @@ func (g *gate) ready(ctx context.Context) error {
 	}
 	return nil
 }
+
+// leaving is how long a run takes to say that it leaves a cabinet.
+const leaving = 3 * time.Second
 
 // trip closes the gate for a while that doubles with every failure.
 func (g *gate) trip(problem error) error {

@@ -246,7 +246,7 @@ func (e *Engine) fileOneKept(ctx context.Context, g *gate, entry *store.Entry) e
 		}
 		item = plan.Item{Item: mail.Item{ID: entry.Item, Name: entry.Name, Size: entry.Size, Kind: mail.Kind(entry.Kind)}, Segments: kept.Segments, Stem: kept.Stem, Ext: kept.Ext, IfExists: kept.IfExists}
 	}
-	content, err := g.cabinet.Stage(ctx, e.temporary(entry), row.ReceivedAt, f)
+	content, err := g.cabinet.Stage(ctx, e.stagedAs(entry), row.ReceivedAt, f)
 	if err != nil {
 		return err
 	}

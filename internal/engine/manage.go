@@ -318,6 +318,7 @@ func (e *Engine) ProveCabinet(ctx context.Context, id string) (Proof, error) {
 // messages stay.
 func (e *Engine) RemoveMailbox(id, actor string) error {
 	e.Unwatch(id)
+	e.asked.Add(1)
 	if err := e.Store.RemoveMailbox(id, actor); err != nil {
 		e.Watch(id)
 		return err

@@ -26,8 +26,21 @@ const aside = "ink-tray-is-moving-"
 // change something wait for nobody; they fail and are made again later.
 type held struct {
 	cabinet.Cabinet
+	holds func(ctx context.Context) error // proves that this run may publish; nil where it need not
 	mutex sync.RWMutex
 	still bool
+}
+
+// publish changes something under a final name, which only one run at a time may.
+func (h *held) publish(ctx context.Context, f func() error) error {
+	return h.change(func() error {
+		if h.holds != nil {
+			if err := h.holds(ctx); err != nil {
+				return err
+			}
+		}
+		return f()
+	})
 }
 
 func (h *held) change(f func() error) error {
@@ -56,11 +69,11 @@ func (h *held) Stage(ctx context.Context, id string, received time.Time, r io.Re
 }
 
 func (h *held) Commit(ctx context.Context, id, name string) error {
-	return h.change(func() error { return h.Cabinet.Commit(ctx, id, name) })
+	return h.publish(ctx, func() error { return h.Cabinet.Commit(ctx, id, name) })
 }
 
 func (h *held) Renew(ctx context.Context, id, name string, ours ...[32]byte) error {
-	return h.change(func() error { return h.Cabinet.Renew(ctx, id, name, ours...) })
+	return h.publish(ctx, func() error { return h.Cabinet.Renew(ctx, id, name, ours...) })
 }
 
 func (h *held) Discard(ctx context.Context, id string) error {
@@ -68,11 +81,11 @@ func (h *held) Discard(ctx context.Context, id string) error {
 }
 
 func (h *held) Retire(ctx context.Context, name, kept string) error {
-	return h.change(func() error { return h.Cabinet.Retire(ctx, name, kept) })
+	return h.publish(ctx, func() error { return h.Cabinet.Retire(ctx, name, kept) })
 }
 
 func (h *held) Restore(ctx context.Context, kept, name string) error {
-	return h.change(func() error { return h.Cabinet.Restore(ctx, kept, name) })
+	return h.publish(ctx, func() error { return h.Cabinet.Restore(ctx, kept, name) })
 }
 
 func (h *held) Forget(ctx context.Context, kept string) error {
@@ -335,7 +348,7 @@ func (m *mover) each(ctx context.Context, do func(ctx context.Context, name stri
 
 func (m *mover) id(name string) string {
 	sum := sha256.Sum256([]byte(name))
-	return m.engine.mark + "-move" + hex.EncodeToString(sum[:12])
+	return m.engine.mark + "-" + m.engine.run + "-move" + hex.EncodeToString(sum[:12])
 }
 
 // copy copies one file and reads it back at its new place, again and again while a

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -11,6 +12,7 @@ import (
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/local"
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -291,4 +293,38 @@ func TestADraftIsLeftOnceAlsoWhenTheProcessEndsRightAfter(t *testing.T) {
 	if n := drafts(); n != 1 {
 		t.Errorf("%d drafts are left", n)
 	}
+}
+
+func TestAnotherFileAtThePlaceOfWhatWasStagedIsNotTakenForIt(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.rule(gaugesRule)
+	box.add(raw("reading", "a.csv", "a"))
+	box.announce()
+	h.expect(map[string]string{"Gauges/2026/05/a.csv": "a"})
+	h.until("it is in the register", func() bool { return h.numbers() == 1 })
+	h.engine.Stop()
+	// As after a crash: it was staged, the temporary object went, and somebody put
+	// another file where it was to go.
+	filings, err := h.store.Filings(store.System, register.Query{Most: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	entry, err := h.store.EntryByID(store.System, filings[0].JournalID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := h.store.Stage(&entry, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(h.files, "Gauges/2026/05/a.csv"), []byte("a stranger's"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	h.expect(map[string]string{"Gauges/2026/05/a.csv": "a stranger's", "Gauges/2026/05/a (2).csv": "a"})
+	h.until("the register names the right one", func() bool {
+		filings, err := h.store.Filings(store.System, register.Query{Most: 5})
+		return err == nil && len(filings) == 1 && filings[0].File == "a (2).csv"
+	})
 }

@@ -192,7 +192,7 @@ func (e *Engine) writeYear(ctx context.Context, f *store.RegisterFile, year int)
 	if err := e.showChanged(ctx, g, f, &y); err != nil {
 		return err
 	}
-	id := e.mark + "-register-" + f.ID[:8]
+	id := e.mark + "-register-" + f.ID[:8] + "-" + e.run
 	reading, writing := io.Pipe()
 	writer := make(chan error, 1)
 	go func() {

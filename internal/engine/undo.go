@@ -146,7 +146,7 @@ func (e *Engine) lookAt(ctx context.Context, entry *store.Entry) (string, error)
 		return "the file is no longer where it was filed", nil
 	case err != nil:
 		return "", err
-	case there.Size != entry.Size || string(there.SHA256[:]) != string(entry.SHA256):
+	case !isContent(there, entry):
 		return "the file stays: somebody changed it since", nil
 	}
 	return "", nil
@@ -255,7 +255,7 @@ func (e *Engine) undoOne(ctx context.Context, entry *store.Entry) error {
 	}
 	name := e.temporary(entry) + "-back"
 	kept, err := sumKept(ctx, g.cabinet, name)
-	done := err == nil && kept.Size == entry.Size && string(kept.SHA256[:]) == string(entry.SHA256) // before a crash
+	done := err == nil && isContent(kept, entry) // before a crash
 	if err != nil && !errors.Is(err, cabinet.ErrMissing) {
 		return err
 	}

@@ -141,7 +141,7 @@ func (s *Store) Stage(e *Entry, now time.Time) error {
 		if err := draw(tx, &staged, now); err != nil {
 			return err
 		}
-		return tx.Model(&staged).Select("state", "path", "size", "sha256", "displaced").Updates(&staged).Error
+		return tx.Model(&staged).Select("state", "path", "size", "sha256", "displaced", "temporary").Updates(&staged).Error
 	}))
 }
 

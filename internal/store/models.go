@@ -219,6 +219,7 @@ type Entry struct {
 	Kind           string
 	Wanted         string // the path that was planned
 	Path           string // the path that it has
+	Temporary      string // under what name its content is or was staged; "" of an earlier version's
 	Displaced      string // under what name the cabinet keeps the file that was there
 	Reason         string
 	Advice         string

@@ -446,4 +446,41 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Errorf("an empty folder passed for the cabinet: %v", err)
 		}
 	})
+
+	t.Run("notes are written over, read by their beginnings and removed, and are no files", func(t *testing.T) {
+		p := open(t)
+		book, ok := p.Cabinet.(cabinet.Notebook)
+		if !ok {
+			t.Fatal("it keeps no notes")
+		}
+		read := func(want map[string]string) {
+			t.Helper()
+			got, err := book.Notes(ctx, "lease-")
+			if err != nil || len(got) != len(want) {
+				t.Errorf("notes are %q (%v), want %q", got, err, want)
+			}
+			for name, text := range want {
+				if string(got[name]) != text {
+					t.Errorf("%s says %q, want %q", name, got[name], text)
+				}
+			}
+		}
+		read(nil)
+		for _, note := range [][2]string{{"lease-a.1.json", "one"}, {"lease-a.2.json", "two"}, {"claim-a.json", "other"}, {"lease-a.1.json", "one again"}} {
+			if err := book.WriteNote(ctx, note[0], []byte(note[1])); err != nil {
+				t.Fatal(err)
+			}
+		}
+		read(map[string]string{"lease-a.1.json": "one again", "lease-a.2.json": "two"})
+		for range 2 {
+			if err := book.RemoveNote(ctx, "lease-a.1.json"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		read(map[string]string{"lease-a.2.json": "two"})
+		only(t, p, nil)
+		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+			t.Errorf("notes count as left over: %v (%v)", left, err)
+		}
+	})
 }

@@ -464,6 +464,15 @@ func (t *Tree) stat(ctx context.Context, name string) (minio.ObjectInfo, error) 
 	return info, t.explain(err)
 }
 
+// WriteNote writes a small object in one request.
+func (t *Tree) WriteNote(ctx context.Context, name string, data []byte) error {
+	ctx, cancel := context.WithTimeout(ctx, exchange)
+	defer cancel()
+	sum := sha256.Sum256(data)
+	_, err := t.core.PutObject(ctx, t.bucket, t.key(name), bytes.NewReader(data), int64(len(data)), "", hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true})
+	return t.explain(err)
+}
+
 // Replace puts what is staged over an object that is still what it is now.
 func (t *Tree) Replace(ctx context.Context, from, to string) error {
 	there, err := t.stat(ctx, to)

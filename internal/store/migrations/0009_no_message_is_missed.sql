@@ -59,3 +59,7 @@ CREATE TABLE rejections (
   at DATETIME NOT NULL
 );
 CREATE INDEX rejections_mailbox ON rejections (mailbox_id, at);
+
+-- Under what name the content is staged in the cabinet. It names the run that
+-- staged it: a copy of the records has the same entries.
+ALTER TABLE journal ADD COLUMN temporary TEXT NOT NULL DEFAULT '';

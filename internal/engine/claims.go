@@ -1,0 +1,179 @@
+package engine
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/store"
+)
+
+// Two installations that watch one mailbox and file in one cabinet file everything
+// twice. Each says in the cabinet which mailboxes it files there from, so that both
+// notice. It says so by checksums: addresses do not belong into a shared folder.
+
+const (
+	claimEvery = time.Minute         // how often claims are looked at
+	claimFor   = 30 * 24 * time.Hour // how long a claim counts that nobody renews
+	claimFresh = 24 * time.Hour      // how old a claim gets before it is renewed
+)
+
+// claimNote is what an installation says of its mailboxes in a cabinet.
+type claimNote struct {
+	Host      string    `json:"host"`
+	Mailboxes []string  `json:"mailboxes"` // by identityOf
+	At        time.Time `json:"at"`
+}
+
+// claims is what a gate knows of them.
+type claims struct {
+	mutex  sync.Mutex
+	looked time.Time       // by the monotonic clock
+	asked  int64           // Engine.asked when they were
+	told   map[string]bool // by notice: told since the start, so that what a person settles stays settled
+}
+
+// identityOf is a mailbox as another installation knows it too; "" where it lies on this
+// machine alone.
+func identityOf(m *store.Mailbox) string {
+	if m.Kind != "imap" && m.Kind != "pop3" || m.Host == "" {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(strings.ToLower(strings.TrimSuffix(m.Host, ".")) + "\x00" + strings.ToLower(m.Username)))
+	return hex.EncodeToString(sum[:8])
+}
+
+// filesFrom lists the mailboxes from which running rules file in a cabinet.
+func (e *Engine) filesFrom(g *gate) (map[string]store.Mailbox, error) {
+	mailboxes, err := e.Store.Mailboxes(store.System)
+	if err != nil {
+		return nil, err
+	}
+	from := map[string]store.Mailbox{}
+	for _, r := range e.running() {
+		named := func(name string) bool { return strings.EqualFold(name, g.row.Name) }
+		if !slices.ContainsFunc(r.Rule.Cabinets(), named) {
+			continue
+		}
+		for i := range mailboxes {
+			if id := identityOf(&mailboxes[i]); id != "" && r.Rule.Look.Looks(mailboxes[i].Name) {
+				from[id] = mailboxes[i]
+			}
+		}
+	}
+	return from, nil
+}
+
+// claimMailboxes says which mailboxes this installation files from, and tells of those
+// that another files from too.
+func (g *gate) claimMailboxes(ctx context.Context) error {
+	book := g.notebook()
+	c, e := &g.claims, g.engine
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	asked := e.asked.Load()
+	if book == nil || asked == c.asked && !c.looked.IsZero() && time.Since(c.looked) < claimEvery {
+		return nil
+	}
+	c.looked, c.asked = time.Now(), asked
+	from, err := e.filesFrom(g)
+	if err != nil {
+		return err
+	}
+	notes, err := book.Notes(ctx, "claim-")
+	if err != nil {
+		return err
+	}
+	if err := e.renewClaim(ctx, book, from, notes); err != nil {
+		return err
+	}
+	doubled := map[string]string{} // hosts, by mailbox
+	for name, text := range notes {
+		var other claimNote
+		if name == e.claimName() || json.Unmarshal(text, &other) != nil || e.Clock().Sub(other.At) > claimFor {
+			continue
+		}
+		for _, id := range other.Mailboxes {
+			if m, mine := from[id]; mine {
+				doubled[m.ID] = other.Host
+			}
+		}
+	}
+	return g.tellDoubled(doubled)
+}
+
+func (e *Engine) claimName() string { return "claim-" + e.mark + ".json" }
+
+// renewClaim writes this installation's claim where it changed or has become old.
+func (e *Engine) renewClaim(ctx context.Context, book cabinet.Notebook, from map[string]store.Mailbox, notes map[string][]byte) error {
+	claim := claimNote{At: e.Clock().UTC()}
+	for id := range from {
+		claim.Mailboxes = append(claim.Mailboxes, id)
+	}
+	slices.Sort(claim.Mailboxes)
+	claim.Mailboxes = claim.Mailboxes[:min(len(claim.Mailboxes), cabinet.MaxNote/32)]
+	var before claimNote
+	text, there := notes[e.claimName()]
+	switch {
+	case len(claim.Mailboxes) == 0 && there:
+		return book.RemoveNote(ctx, e.claimName())
+	case len(claim.Mailboxes) == 0:
+		return nil
+	case there && json.Unmarshal(text, &before) == nil && slices.Equal(before.Mailboxes, claim.Mailboxes) && claim.At.Sub(before.At).Abs() < claimFresh:
+		return nil
+	}
+	var err error
+	if claim.Host, err = os.Hostname(); err != nil {
+		claim.Host = "a machine without a name"
+	}
+	data, err := json.Marshal(&claim)
+	if err != nil {
+		return err
+	}
+	return book.WriteNote(ctx, e.claimName(), data)
+}
+
+// tellDoubled tells of mailboxes that another installation files from too, and takes
+// what was told out of the tray once it is no longer so.
+func (g *gate) tellDoubled(doubled map[string]string) error {
+	e, c := g.engine, &g.claims
+	if c.told == nil {
+		c.told = map[string]bool{}
+	}
+	mailboxes, err := e.Store.Mailboxes(store.System)
+	if err != nil {
+		return err
+	}
+	for i := range mailboxes {
+		m := &mailboxes[i]
+		object := g.row.ID + "/" + m.ID
+		host, twice := doubled[m.ID]
+		if !twice {
+			if _, err := e.Store.Settle("watched twice", object); err != nil {
+				return err
+			}
+			delete(c.told, object)
+			continue
+		}
+		if c.told[object] {
+			continue
+		}
+		err := e.Store.Tell(&store.Notice{Kind: "watched twice", Object: object, MailboxID: m.ID, MadeAt: e.Clock(),
+			Text:   fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. What the rules of both take is filed twice.", host, m.Name, g.row.Name),
+			Advice: "Let one of the two watch this mailbox: remove it on the other, or hand it over. If the rules of the two take different messages, you can settle this notice."})
+		if err != nil {
+			return err
+		}
+		c.told[object] = true
+		e.hub.send(Event{Kind: "tray"})
+	}
+	return nil
+}

@@ -1,0 +1,290 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/store"
+)
+
+const numberedRule = `
+id: numbered
+name: Numbered readings
+cabinet: harbour files
+look: {mailboxes: all}
+match: {sender: {domain: tidewatch.example}}
+attachments:
+  - take: everything
+    folder: Gauges
+    name: <register> <file.stem>
+`
+
+// twin starts a copy of a house's records beside it.
+func (h *house) twin() *house {
+	h.t.Helper()
+	h.engine.Stop()
+	h.store.Close()
+	other := &house{t: h.t, data: h.t.TempDir(), files: h.files, dial: h.dial, open: h.open, beat: h.beat, lease: h.lease}
+	if err := os.CopyFS(other.data, os.DirFS(h.data)); err != nil {
+		h.t.Fatal(err)
+	}
+	for _, one := range []*house{h, other} {
+		var err error
+		if one.store, err = store.Open(one.data); err != nil {
+			h.t.Fatal(err)
+		}
+	}
+	h.t.Cleanup(func() { other.engine.Stop(); other.store.Close() })
+	return other
+}
+
+func (h *house) notice(kind string) *store.Notice {
+	h.t.Helper()
+	all, err := h.store.Notices(store.System)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	for i := range all {
+		if all[i].Kind == kind {
+			return &all[i]
+		}
+	}
+	return nil
+}
+
+func (h *house) numbers() int {
+	h.t.Helper()
+	n, err := h.store.CountFilings(store.System, register.Query{})
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return n
+}
+
+func TestACopyOfTheRecordsFilesNothingWhileTheFirstRunsAndBothSaySo(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.lease = 100 * time.Millisecond
+	h.hurry()
+	h.watched()
+	h.rule(numberedRule)
+	second := h.twin()
+	h.start()
+	h.watched()
+	second.start()
+	second.watched()
+	for i := range 40 {
+		box.add(raw(fmt.Sprint("reading ", i), "same.csv", fmt.Sprint("content ", i)))
+	}
+	box.announce()
+	h.until("the first has filed all", func() bool { return h.numbers() == 40 })
+	second.until("the second knows all", func() bool {
+		all, err := second.store.Messages(store.System, store.MessageQuery{Most: 100})
+		return err == nil && len(all) == 40
+	})
+	second.until("the second says what is wrong", func() bool {
+		n := second.notice("cabinet")
+		return n != nil && strings.Contains(n.Text, "another Ink Tray with the same records")
+	})
+	h.until("the first says it too", func() bool { return h.notice("copy") != nil })
+	if n := second.numbers(); n != 0 {
+		t.Errorf("the copy filed %d too", n)
+	}
+	if got := h.tree(); len(got) != 40 {
+		t.Errorf("%d files are there, want 40", len(got))
+	}
+	contents := map[string]bool{}
+	for _, text := range h.tree() {
+		contents[text] = true
+	}
+	if len(contents) != 40 {
+		t.Errorf("%d contents are there, want 40", len(contents))
+	}
+	second.engine.Stop()
+	h.until("it is settled once the copy has ended", func() bool { return h.notice("copy") == nil })
+	second.start()
+	h.engine.Stop()
+	second.until("the copy goes on once the first has ended", func() bool { return second.notice("cabinet") == nil })
+	h.start() // for the cleanup
+}
+
+func TestOfManyCopiesThatStartAtOnceOneFiles(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.hurry()
+	h.watched()
+	h.rule(numberedRule)
+	all := []*house{h}
+	for range 4 {
+		all = append(all, h.twin())
+	}
+	for i := range 20 {
+		box.add(raw(fmt.Sprint("reading ", i), "same.csv", fmt.Sprint("content ", i)))
+	}
+	var started sync.WaitGroup
+	for _, one := range all {
+		started.Go(one.start)
+	}
+	started.Wait()
+	counts := func() (n int, filing int) {
+		for _, one := range all {
+			if k := one.numbers(); k > 0 {
+				n, filing = n+k, filing+1
+			}
+		}
+		return n, filing
+	}
+	h.until("all is filed", func() bool { n, _ := counts(); return n >= 20 })
+	if n, filing := counts(); n != 20 || filing != 1 || len(h.tree()) != 20 {
+		t.Errorf("%d runs filed %d attachments into %d files, want one run, 20 and 20", filing, n, len(h.tree()))
+	}
+}
+
+// elsewhere writes the note of a run on another machine.
+func (h *house) elsewhere(beat int) {
+	h.t.Helper()
+	note, err := json.Marshal(leaseNote{Run: "faraway", Host: "quay.brackwater.example", Process: 1, Space: "other", Begun: "1", Taken: may, Files: true, Beat: beat})
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	g, err := h.engine.gate("cab")
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	if err := g.notebook().WriteNote(h.t.Context(), h.engine.leaseName("faraway"), note); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+func TestARunOnAnotherMachineIsWaitedForAsLongAsItSaysThatItIsThere(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.lease = 40 * time.Millisecond
+	h.hurry()
+	h.watched()
+	h.rule(gaugesRule)
+	beat := 0
+	h.elsewhere(beat)
+	h.restart()
+	box.add(raw("reading", "a.csv", "a"))
+	h.until("it says that it waits", func() bool {
+		n := h.notice("cabinet")
+		return n != nil && strings.Contains(n.Text, "an earlier run of this Ink Tray on quay.brackwater.example")
+	})
+	h.until("it says that another runs", func() bool {
+		beat++
+		h.elsewhere(beat)
+		n := h.notice("cabinet")
+		return n != nil && strings.Contains(n.Text, "another Ink Tray with the same records runs on quay.brackwater.example")
+	})
+	if len(h.tree()) != 0 {
+		t.Error("it filed beside the other")
+	}
+	h.expect(map[string]string{"Gauges/2026/05/a.csv": "a"}) // the other says nothing any more
+	h.until("the notice is settled", func() bool { return h.notice("cabinet") == nil })
+}
+
+func TestARunWhoseProcessIsGoneIsNotWaitedFor(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.hurry()
+	h.watched()
+	h.rule(gaugesRule)
+	g, err := h.engine.gate("cab")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.until("it holds the lease", func() bool { return g.ready(t.Context()) == nil })
+	if here() == "" {
+		t.Skip("this system does not tell whether a process runs")
+	}
+	own := g.lease.note
+	for _, gone := range []leaseNote{
+		{Run: "killed", Host: own.Host, Process: 1 << 30, Space: own.Space, Begun: "5", Taken: may, Files: true},                              // no such process
+		{Run: "reused", Host: own.Host, Process: os.Getppid(), Space: own.Space, Begun: "not when it began", Taken: may, Files: true},         // another process has its number
+		{Run: "stopped", Host: own.Host, Process: own.Process, Space: own.Space, Begun: own.Begun, Taken: may, Files: true},                   // of this process
+		{Run: "waiting", Host: own.Host, Process: 1 << 30, Space: own.Space, Begun: "5", Taken: may.AddDate(80, 0, 0), Files: false, Beat: 3}, // one that waited
+	} {
+		text, err := json.Marshal(&gone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := g.notebook().WriteNote(t.Context(), h.engine.leaseName(gone.Run), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.restart()
+	box.add(raw("reading", "a.csv", "a"))
+	h.expect(map[string]string{"Gauges/2026/05/a.csv": "a"})
+	if n := h.notice("cabinet"); n != nil {
+		t.Errorf("it told: %s", n.Text)
+	}
+	notes, err := filepath.Glob(filepath.Join(h.files, cabinet.NotesFolder, "lease-*"))
+	if err != nil || len(notes) != 1 {
+		t.Errorf("notes %v (%v), want this run's alone", notes, err)
+	}
+	h.engine.Stop()
+	if notes, err := filepath.Glob(filepath.Join(h.files, cabinet.NotesFolder, "lease-*")); err != nil || len(notes) != 0 {
+		t.Errorf("a run that ended in order left %v (%v)", notes, err)
+	}
+	h.start()
+}
+
+func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.hurry()
+	h.watched()
+	h.rule(gaugesRule)
+	other := newHouse(t, box.dial)
+	other.files = h.files
+	row, err := h.store.CabinetByID("cab")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := other.store.MovedCabinet(&row, "test"); err != nil {
+		t.Fatal(err)
+	}
+	other.hurry()
+	other.watched()
+	other.rule(gaugesRule)
+	for _, one := range []*house{h, other} {
+		one.until("it is told", func() bool {
+			one.engine.asked.Add(1) // as if a minute were over
+			n := one.notice("watched twice")
+			return n != nil && strings.Contains(n.Text, "“gauges”") && n.MailboxID == "box"
+		})
+	}
+	if err := h.store.SettleByID(store.System, h.notice("watched twice").ID); err != nil {
+		t.Fatal(err)
+	}
+	h.engine.asked.Add(1)
+	g, err := h.engine.gate("cab")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.until("it looked again", func() bool {
+		g.claims.mutex.Lock()
+		defer g.claims.mutex.Unlock()
+		return g.claims.asked == h.engine.asked.Load()
+	})
+	if h.notice("watched twice") != nil {
+		t.Error("what a person settled came back")
+	}
+	if err := h.engine.SwitchRule(context.Background(), "tide-gauges", false, "test"); err != nil {
+		t.Fatal(err)
+	}
+	other.until("it is settled once one of them files no more from it", func() bool {
+		other.engine.asked.Add(1)
+		return other.notice("watched twice") == nil
+	})
+}
