@@ -3,11 +3,14 @@ package api
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
@@ -84,6 +87,12 @@ func TestErrorsBecomeProblemsThatAPersonUnderstands(t *testing.T) {
 		{fmt.Errorf("reading: %w", store.ErrTaken), 409, "taken", "taken already"},
 		{store.ErrChanged, 412, "changed", "somebody else changed it"},
 		{engine.ErrMissing, 404, "file-gone", "no longer where it was filed"},
+		{fmt.Errorf("reading: %w", engine.ErrGone), 404, "message-gone", "no longer in its folder"},
+		{engine.ErrRenumbered, 503, "busy", "numbered this folder anew"},
+		{engine.ErrGaveNothing, 502, "mailbox", "gave nothing for a part"},
+		{&unpack.Error{Problem: "the file is broken"}, 422, "unreadable", "the file is broken"},
+		{&store.Trouble{Problem: "the disk that holds Ink Tray's records is full", Full: true, Err: errors.New("SQLITE_FULL")}, 503, "records", "disk that holds Ink Tray's records is full"},
+		{&fs.PathError{Op: "write", Path: "/var/lib/x", Err: syscall.ENOSPC}, 507, "no-room", "no room left on Ink Tray's own disk"},
 		{&engine.MailboxError{Step: "sign-in", Problem: "refused", Advice: "Check it."}, 502, "mailbox", "sign-in: refused"},
 		{&engine.CabinetError{Problem: "full", Advice: "Make room."}, 422, "cabinet", "full"},
 		{rule.Problems{{Place: "name", Text: "no name"}, {Place: "x", Text: "y"}}, 422, "invalid-rule", "no name (and 1 more)"},

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/store"
 )
 
 // GetHealth says that the service is alive.
@@ -18,9 +19,26 @@ func (s *Server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthRe
 // GetReady says whether the records answer.
 func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetReadyResponseObject, error) {
 	if err := s.Store.Ready(ctx); err != nil {
+		if t := store.TroubleOf(err); t != nil {
+			return nil, &problem{status: 503, kind: "not-ready", text: t.Problem, advice: t.Advice}
+		}
 		return nil, &problem{status: 503, kind: "not-ready", text: "the records do not answer"}
 	}
 	return GetReady200JSONResponse{Status: "ready"}, nil
+}
+
+// CheckRecords looks whether the records are whole.
+func (s *Server) CheckRecords(ctx context.Context, r CheckRecordsRequestObject) (CheckRecordsResponseObject, error) {
+	full := r.Body.Full != nil && *r.Body.Full
+	found, err := s.Engine.ExamineRecords(ctx, full)
+	if found == nil {
+		found = []string{}
+	}
+	out := RecordsCheck{Whole: len(found) == 0, Full: full, File: s.Store.Path(), Found: found}
+	if len(found) > 0 {
+		out.Advice = optional(store.DamagedAdvice)
+	}
+	return CheckRecords200JSONResponse(out), err
 }
 
 // GetVersion says which version runs.

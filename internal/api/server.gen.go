@@ -2442,6 +2442,21 @@ type Receiving struct {
 	SMTP string `json:"smtp"`
 }
 
+// RecordsCheck defines model for RecordsCheck.
+type RecordsCheck struct {
+	Advice *string `json:"advice,omitempty"`
+
+	// File the file that was looked at
+	File string `json:"file"`
+
+	// Found what is wrong, in the database's words
+	Found []string `json:"found"`
+	Full  bool     `json:"full"`
+
+	// Whole whether nothing is wrong
+	Whole bool `json:"whole"`
+}
+
 // RefusedMessage defines model for RefusedMessage.
 type RefusedMessage struct {
 	// Message which message of the file, from 1; 0 for what stands before the first
@@ -3322,6 +3337,12 @@ type ListPassMessagesParams struct {
 	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
 }
 
+// CheckRecordsJSONBody defines parameters for CheckRecords.
+type CheckRecordsJSONBody struct {
+	// Full with every index and every reference; takes longer
+	Full *bool `json:"full,omitempty"`
+}
+
 // ListRegisterParams defines parameters for ListRegister.
 type ListRegisterParams struct {
 	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
@@ -3615,6 +3636,9 @@ type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
+
+// CheckRecordsJSONRequestBody defines body for CheckRecords for application/json ContentType.
+type CheckRecordsJSONRequestBody CheckRecordsJSONBody
 
 // AddRegisterFileJSONRequestBody defines body for AddRegisterFile for application/json ContentType.
 type AddRegisterFileJSONRequestBody = RegisterFileRequest
@@ -3921,6 +3945,9 @@ type ServerInterface interface {
 	// GetReceiving Whether this service receives mail for drop addresses.
 	// (GET /api/v1/receiving)
 	GetReceiving(c fiber.Ctx) error
+	// CheckRecords Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+	// (POST /api/v1/records/check)
+	CheckRecords(c fiber.Ctx) error
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(c fiber.Ctx, params ListRegisterParams) error
@@ -6258,6 +6285,24 @@ func (siw *ServerInterfaceWrapper) GetReceiving(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.GetReceiving(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CheckRecords operation middleware
+func (siw *ServerInterfaceWrapper) CheckRecords(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CheckRecords(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -8886,6 +8931,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/v1/limits", wrapper.SetLimits)
 
+	router.Post(options.BaseURL+"/api/v1/records/check", wrapper.CheckRecords)
+
 	router.Get(options.BaseURL+"/api/v1/metrics", wrapper.GetMetrics)
 
 	router.Get(options.BaseURL+"/api/v1/register", wrapper.ListRegister)
@@ -11033,6 +11080,35 @@ type GetReceivingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReceivingdefaultApplicationProblemPlusJSONResponse) VisitGetReceivingResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type CheckRecordsRequestObject struct {
+	Body *CheckRecordsJSONRequestBody
+}
+
+type CheckRecordsResponseObject interface {
+	VisitCheckRecordsResponse(ctx fiber.Ctx) error
+}
+
+type CheckRecords200JSONResponse RecordsCheck
+
+func (response CheckRecords200JSONResponse) VisitCheckRecordsResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type CheckRecordsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckRecordsdefaultApplicationProblemPlusJSONResponse) VisitCheckRecordsResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -13559,6 +13635,9 @@ type StrictServerInterface interface {
 	// GetReceiving Whether this service receives mail for drop addresses.
 	// (GET /api/v1/receiving)
 	GetReceiving(ctx context.Context, request GetReceivingRequestObject) (GetReceivingResponseObject, error)
+	// CheckRecords Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+	// (POST /api/v1/records/check)
+	CheckRecords(ctx context.Context, request CheckRecordsRequestObject) (CheckRecordsResponseObject, error)
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	// (GET /api/v1/register)
 	ListRegister(ctx context.Context, request ListRegisterRequestObject) (ListRegisterResponseObject, error)
@@ -15946,6 +16025,45 @@ func (sh *strictHandler) GetReceiving(ctx fiber.Ctx) error {
 		return err
 	} else if validResponse, ok := response.(GetReceivingResponseObject); ok {
 		if err := validResponse.VisitGetReceivingResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CheckRecords operation middleware
+func (sh *strictHandler) CheckRecords(ctx fiber.Ctx) error {
+	var request CheckRecordsRequestObject
+
+	var body CheckRecordsJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckRecords(ctx.Context(), request.(CheckRecordsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckRecords")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckRecordsResponseObject); ok {
+		if err := validResponse.VisitCheckRecordsResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -18410,349 +18528,352 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rcxs3ljf+VVD6T1WS2rYuvk0svXjKkziJd+LYj+Xdqa1J1gHZoIhhE+AAaNGcqfw/+1M4B+hGN4G+",
-	"UE3Js5u8iCWx2QAODg7O9Xf+eTKX640UTBh9cvnPkw1VdM0MU/Dbt1yxueFS2F9ypueKb/DXk3JzScyS",
-	"Eb2mRcG0yYgscqYNkYosuLI/LOABWmyWdMYMmcs10/jZSXbC7Uv+XjK1O8lOBF2zk8uTvBouO9HzJVtT",
-	"HHdBy8LYz+XWfsREuT65/OtJuTnJ8G+/ZCdmt7Gv0EZxcXPy22/ZySth1G5/4jtGFaEiJ6Jcz5jKiC7n",
-	"S0I1eXz++PmjZ398cuFnt6FmWU+OweuyE8X+XnLF8pNLo0oWTnRDjWHKfvO//3r+6MUv/3z62yP44d/+",
-	"cBKb4HdKrvfnp9ic8VuWEymIWXJNcrqzRC2oYSpBuIV9UziVhVRrCiSjhkUHf/2tfS6yTp53LnJNP/3I",
-	"xI1ZnlxenJ9nJ2suqt+j4yzeUDNf7q/T8oZit1xzWCg1ZEs1UYzmfpFLRnNYspvZ68UjfFc4n8iI4hs6",
-	"44KZ/TG50QReFifj3H0vsd7Hdr2x8b6zrK9iS+SaLOBD4LitXWXBmSYzVsgt4amDgN/pmEdiIm8oL2by",
-	"U3zhPE+Mtnbf6trm2Gjvy4KNHErZr4wb5yc4pglmxTPcybDVUeDCPH96AhzL11aC1PzKhWE3TMF411KZ",
-	"P+2q8VoL0FKZhHSq5uLlUzA5PNIn2cmCF/CvZsLtcDn7G5sb95H9p9p7/g/7+4oLOJFIOb9XUYn3gX2K",
-	"MP1WqlwD/y14YSV7ZqXd968+kDO64We3F2eK3XBtmDorqLgp6Q0jBddGW/G9viQ3tLxhBCd8aXjOtvYQ",
-	"Ejuvy02+IJqLObsE6Xn+LLHvxs5sJDt/kMOFI6Oq4EnxaOQo4fib3TG9kUIzuAXfKTkrGIjquRSGCSAy",
-	"3WwKPqd2YmcbfOLf/qbxqqzH+oNii5PLk//vrL5mz/BTfebfCyM21/kXKym4JlslxU1GtkumWFbLECNJ",
-	"Lk+BSu5ldqyXc8NvuQHe3Si5YcpwXMFsFxGVjsNiR6R9LLITQ4vCvYwbttZ9a/tAi2IHX8RXUaUo/i4N",
-	"LfY3Vi4ILYr6HljIEtg+ckDro/5Xu7B6bv7lbmH1EZF4xH7LTl7muWJaf7Ok4gaWTvOc2ynQ4l1AsQUt",
-	"NMtaRLSUj3GkYNtLQolgW6LZXDFDNlSZjNBCS6sEScFwXVyTeSE1y69AMbJUtxcDTokYumKaCGmWXNwQ",
-	"KnZkLRULxAmMdJKdwDsiAiCDk74/Q2rfyRSxn1rOmbEbLsiWgxwNzuHT6CkMqQ0U6CArY/us55bXYp29",
-	"qbfZJKe82H1Egu89vKT6I5I6+HgmZcGosJ/zPPo1LjTPWfwrIGUv/1kR28pZS2taFFFSo2SJDOJVmuDD",
-	"8BjJInerakihR4avI6IoOzGWHsG8BLsFMUcNkWJuvwKUis6xVEVcQwr3FK5qpxO5q6beMnxHg+AVGd3c",
-	"gq0KFt/JJNfMGC5u9MjzF+ekgIGfPD6PUGFNP73Gh5+dd/NZ89icf315fh7bkpqNml+wvKLJmu7IjbTn",
-	"DO6nNZ0vuWBfaCK3gghmtlKt6rdOwIE9CqpVNfxJac5X8xuhCc76y/fffUNePH18kZHlms4f6SV9/Oz5",
-	"V1dkxTaGaEYLlqPRZPmP3PBbJsiMzldNEfIsOgHPwy21ZMlALJkl2xGqGLFnA6+3LQUlUoCYdFx2hwPQ",
-	"1DF7pVx4GKJ8XFC1jgi6hWHq45qL0jAdP/3UfCwY1Sb+6Wz3EaRATKrMB1g0+4waF4NtRtO8YEhJWYLV",
-	"rhidL6MEXXfZF6lppEUlFTejhGG3bFVJcyQ1M82sNjePz27L2Cqnu5H31nYpR36B2wv/41KWKso1/eLa",
-	"WQYVc7XeWTNWsKYsMPpqq7fJwriYgOoBwZLn4lDZ3j48a/rJGWnn5+fOz5C02ponq/XV3u8G567JOhfn",
-	"iRsgOI290vcYp80qlcGXL4ln8itQ64iQxE2RMG6FrDUddk1RHZ/t4EslftiktQZhffWchgwbnrXmG4XV",
-	"nrkmVurvrLVnFRB/uKqrUgr8xJRM409blgv/s1mWyv24UBx/0NSUyv1Ywrd/6dQd/th/1HtX2dRE1ly4",
-	"3y76pULF01//8eunvS6M1G2Gc46eXaG3TL1nfy8ZHqIxZ3cmy4QivgaPaFOE7nlJL7KLr3/7w0knwR6f",
-	"d1OstWg/buYmF12yUvwWTdHmeqqZDjJ07Yxicn3NtKZoY3Z9/Y17bG8F7u+e26MrsHroYXs2p6VuH/Rn",
-	"cZ7t3sHFRq1/+T/DN7KhgFXEEtLszyaqqEWIsGIRo/cHuSWUbJjSUoC6qslcCnt/nZ7sEUPG1HmwlIm9",
-	"8BTLrSaq2BVh643ZoTsGlNMNvWFEMJZby11ElQzQlePHY+MYZN8xXjkFJBoTsRdvarfUvuYrDC+GKlYt",
-	"1tsg3wFV/Jv8MupRowxpDJ0vcTtaZ0oUXKDDRRNKrOlhBbC1izZ8bn8iXJ9cirIo2q4wvbSWEwpENAjQ",
-	"lxgx+02CGv4OHq6aDvaMtdUzO4W2guYcuY4GMcIFAYuozbvPJEu5JXNZFIzelEyjHkC4IQsl15ZKXHnT",
-	"U8d4h5ZmKZXzFe59ukjEM7ZLWVieN0siK8dV7PVLWeQ69n3n3TOKsxx0GGtTwtOZtffAVX1FpCj8IeP4",
-	"hfmSzVcsJ0JuQwWgV7teSm0+rlh8mT32UZfYdhv2Z/uolW8yZ+MYTG4FUnj/WHMhWHxmwYlvEjYUS96D",
-	"6L3HCdHxaZdwX900DazB1peMBTPl3DCjScEWpmdbgRNApBZ0zohGK2WAZ7rUTCXI3G87VcGWwMjpknBu",
-	"3w/yH489y5dkacxGX56dLXjB9Cn7RNebgp0tqZrJUmXk559//lkzdcvUzz9Xf/zhsvrFHtIzrW79N/z1",
-	"tZDK31Z9rpGWpGhFbaJfCI9cr0pcM3v/o55ne/1NNQ/3RBfTvjF050vhLCorqbgB9gy9+egcM96gbtIm",
-	"5o8KWLU/rpxivj87+VRHHgs5h7CHt4f871s2y+mtvYEWZmP/eRK1ctx739mD18vTbTrhcaXgrnMv8j6A",
-	"zEn3KHef3O142K2wWwTD3w9j17diI2jy4nlPEsTII3GH6yc8GVnHnfMvdCwnP1XhheB2tEPQH+rOCnmr",
-	"FSWwTy34nBqmUZCA71uV2rCczJi16TCxaqcNW3+hM/Lu1ZuIfOlm0eagIBAuSai/oS7tdESciCqFJq/F",
-	"inxQdHdFUHq0b6GZovPVlhqmqgspp8EVY0XNJf6/4yvBrZTBNfX/+19DTZ/O57IUxgVPcHFXRD+p54Qb",
-	"Fh1iVs5XzGToEaM+DWfGllzkVphL5UV7Oww68kS3zBVY/4KLG6Y2iosqDw5v6i80sd8lK7bLyPUPLx8/",
-	"e355eno6xEl2B8Gw56WDjQGVW84NLeokuPPnT8/37jzPigTz73rETOQs9meKBdIpPtlLYs95Bv+/vFGy",
-	"3NgdxJ8aE94uZZOTh9C2FnjN0a9/ePno8bPnnfsZnOhBQ3mB2eIbOV/pZ5dnZ5Y9LjdSAYdaPg//NiTc",
-	"VsvZ1ghPLgl+lgUeDG2kYmRJMdtn7+YcoTNtqNbWgPMywJqIZKP4LTXM8rvltnev3kDeA55iJCOkTKzY",
-	"7pS8Ni6+iKmi+/HFIVdAy39M14xQE+zYld1AKgiKDrd+J22YtkrdAI6JO1m77hNr6VwbtonZ+Lc8EYPK",
-	"maG8iBuQq7hPSbsxuicMT8FLqkHis5Zuam2PWSkSUcxbWpQDbDF8LHNvSo+th2aUdEpFXEbEPzCXClO9",
-	"cp8APSJFRa4pF1PMAvlmijeBOBy5DnuvTDF2QWesmOJFis35hu9tyGEvM3LD52ODuFLF3FegJMn5vFRW",
-	"lLnETR36ow6ZYutgeK5qpuHgjPxe1RxTUb1BtT2+rhijokf0xMmiXIv6zI+JJ8BXIzRDTY4rIhUobz6e",
-	"ZwVuqUtaWIO6QcP+iEQ6n6dFSz+r+GIhGjDS3r3mN+IRF2S28+EE8uXbl6VZksen518RLrRhNIcbhvj7",
-	"cD/g4MyDf7BBdtO8sLv6kecJh6olJde6tPcmJPNA4tFGyRtF1xGFoUcPc8Olbvm+hKArsilnBZ8TfI8m",
-	"S3rLIlY5qtmRG89fhr10wTXHMz6qswPWVSHliuWk3GCe09dPL55+dUVYoVmdfeTjG73D6rncpHPQnp2P",
-	"z0EzcsXEsPBXg7srvojzdyABpkvLjNx5vV865FLiIwM2/rAl/EdrKnCbLftG3chd3u0OP3IopGvRXUnb",
-	"elo9yZGN7XqoBMl4cDbY85b0sZY1SnddzurVRzMinj07YOgI54zIsriIhpqHZrh0cJQV72q+hKiycSJ4",
-	"BxUSgxIm06dgxN0G64hzUhk78EmVfe/OTCnk37I5z6PB3WkSJqjxseN4oqiWa4ahrS3VJMfZgM+XG0wW",
-	"tdceDSOSYSrKyHwMtKSGLwtsuz7lrs7q8Kv13OCHixKeLxY/uvB5O6wepkHNJKT0b6l9nZDbqLPfuBqh",
-	"nlCZvQrh0diEXhWagQfh0OST/mTW3uM5OIMl6rZPxATuI9ulfd6q7MsO78ErRXWpWGd+wD6F9mzb/VsP",
-	"XGv7GwF/RtFWcGYPl5umjt6dC17466rld+aCae8w81Vm0Ve4k5GYppDJnOqN1CYy8pryoJoIFHVIyWcu",
-	"JyihA6zlbUwEBfTYMmWXgg/GXoLxwLiqDp/VmQ4jUhlaXFPnXnjaByT02xoxA5FanqAdrHZgKmAqhlcT",
-	"/gtNYG/qFbQVlMA+eRI7zzXL+vjnioE3K0LwGUNXomPB9j5CNabPmbG3RzXFmpZeurpBcOvj9ZexHYrS",
-	"+NOmoIL6wvoWDW8oFzHZyNbh1A1dOY0C1Iw5FWTmF4SviDFnXt/h95rdiAnDw2/T92XB/pOpnCPB2sNX",
-	"V3MivyiXghGvnpJ2LuVBN3l2Uopc0lks7dmdQdwdtxP1/vRnjdUT9Pvj6eWXGoyeOQ5JMJZUEeXP0qPH",
-	"MNoqbgyLc43PwqlVjbm+PclOPhX6U1TJSFhva5qzUQUfcZ9+cJjH5kUque2yECHLk2x5UZAZi0t3Npci",
-	"1x8Ltkg4wH3qYHLOGcGsqCtyTiC7EvRXZNphKU/aUMyXrUpDSyE4pHq5l2gjNxssOKdQcd4rr3hej11Z",
-	"tziQI1v9csxn9LuZZsQD1cOxvsTKC0b1iikyX0rNpvIoZgEoSUDwLuiRA86LZtae7BWKToG6xqft99xp",
-	"fzDEgWY2Baw6xg7fcVbkQRl968aLmALIBD4ZgBKvhWeAdUIufK7w/uHAb8bPpk9CjumfVJiOG8UKFTor",
-	"dgQfjIkdnz61r/ks7PIJNQQUljrYTiFfem03+a8Xv5xW+3Cg0YYz6LDbvoN7KuIbqA2yfSsCUzSjJbLb",
-	"JROVWAMy3TLFF5zlpMBKtGFint0BqWf/ZYpqNq7IGs5BNBHanp1xr6qszf1L0cRSd93F8DdZKkGLDPwZ",
-	"hq4gg9d4/WHAnZDMcQ+qyPY/q9W4fa51H36hSSVWBszDfeujq73teq0vcgCn/OMnLx5/FdUBvO0XOZkb",
-	"JjeW85Q09loVkP3MCCVw0IcfUkyHCJIMF9xlI1sOaGQu2z/64rqlPcOiKxEexkvQQhK5YcLuMkYlzr9+",
-	"AbsPRspX8fpXlOoji2bXVK1ia95hFiVsrr1HbyXPM8ifMVKuPPtleL8qBmvJMXUzMgp+/HG2i2+7G6bW",
-	"gyyHo/MUB9Okkl9dmefR0+OuqnRNcKz0N2fqY5f/xD2SrhGBGvm7Aqvs6XJbyg3qcv7mnkO2eQ7QRVrj",
-	"Z57eAH8SWBp2D+Mqhrv149VCVrMbxVXuK1Fgmda15IHTKmHaZOSwFNntY4DDFezB3qY1VBl/dzqdpll6",
-	"47aqFnjp2/EnV4rWcrTmA7dztIkDX0jg8wz01eb+zq/f1q2d13hlzVUCtlbcbEoeo4LNjbeKI9lIS6pi",
-	"DjW0eDwyTamZ+kJDIijU+c5kvvuiuheehvdC8O5SKEbzuEVep3u54j9uCAXfcmWkC2msnW7fkREtiZAg",
-	"RiBYrAkXRjZEXTXwXrUcON2BQg16pAmfitB0aWHphKtUzq+dWJgYH1xcUT6UKoqeAJdcnW6yvw1xG92O",
-	"ZnVAwELyUt/RKikuY7VDQ7SOPpd6Zc8iGWsL1q45vU/X5ToGpeXUkQHCoGtHKzdm1472JADsr9M7fnGW",
-	"8aWVIr+Go7G/OCbmardpG7umQEcUVcb++EsiH3oQ2Ahf0w34oTfxWhTvv+qu82oVoWh31jVZS22sqkaF",
-	"gQoqy3WY9Z5U0lpEdRcHLMhNJwvpEkwkRt4fqMgPqg6DPK5DI92Pz2PxVNT69tASHMQmik/LMwW9QfXC",
-	"ikT/WzccwtOkS7jp4x10Y9belz5YBHC9R4q1IKKAh8Cqq3y+JIC9lDPCF869VutO/XFAdPJ/nHhP4l5f",
-	"neSj2lyfOLg6YWlTdNe7nFh2YSwPAgPD9z9Fv2xYELU58jiqVktrZZeDUQPhpcCXA4rMXG52l2xdVHev",
-	"m661dFixuAK4w+BL+9W7mvI8lU1zfkgij6iQVMfeqO6bcapuNkxE3Upj1OAeDbh94Csgot4wnOlyiP3A",
-	"aIEqb3Pm1igr9ZA0engu9urX68M94Lmcl2smoisHV5tcgK4KRZf/9fLNj5bh/v367U+tFMuLF0+fnD+N",
-	"yjcrCTryy6K1CA3YSxgeKilQh7cvvKzgB1DV5oF30EXfeQ6nw8iK0xdQJyLYtmXFe1Lu5Uc72kSJbqL+",
-	"5XSBxbygetkBDtDlq7sidAaJBeCgVmzJqNJQdzvg1os7A0FGO3+MCKVG4Pu05Ht8dnH65CSbAukibfMx",
-	"qpNIAC6TY8AC9rM++kCkOhHbopYC04avKdZPLnw5j4Pq1T5jg+YD8QRELuMhwgVV4Kdy7lmIvVvraC7X",
-	"IU4rBUSaKloGGadRdEKxEnIrYuFkVuQ6NJrQaAUvJK08aape4pwKopkxBRuFjnHrIuzRfJc8A9gGIkuT",
-	"kSUr8oxgLDEjtLDkdOHSzI5MqOY5y4Ko9xVxjiy/Jy7IiQHuK3v8yY6ZrHV6shogwmrRmkhBqiCM/Y7b",
-	"yB6XSAcMi190xeHuDMTkiS+1b1lJnwwTmsuxedDpM1iUig7AanXrcY9n4URis//RoXnvrwA5bLDO9s4F",
-	"3+5cPOTrUvcy4Oksmofmb5LqMLgHs0OKee621HawEym4X5njZhjdD77mZmxS95JrI9XuYxweb0O1Zg5o",
-	"YUHnBgjlFWP7MxpD/q4FZG17hq/IOVkxtgmrPhFR7snzZw3IxPNosIltTGJG+6lyLm6Aca1KOtxpfH+p",
-	"JOaAfmKdVTVaGEWUhun2tZQR8AnVWWA+NnHl5KzOkAMzYuUHvgliorpca0jou+tayoJ9TORhUkGWUFV/",
-	"7rAtyBzcJ22Iy4GD1GWGLTMGsU4gmGXHO3iE9Sy5htg7e1/qHP7d1Dlktv7Fx6SIG2NymmykLKJvrdQB",
-	"40GUCdylqGH7oKUHr8mrYv4xy2qJwYZ0ap/LUE4E826wfM04LSZtbX5Izr3tiwpbqPl6LYyMXH/pID2W",
-	"ikXyib1MrSWbqyqjxpn4UH1ww3rTmwfdQ4GDZE+NiNrEoPKWSssqxmqfgxlVhopLk2JioCqc6NVQ0cLb",
-	"d628lRSz1M+5Ng2O2Fm3K8zuZLl5L7cjb859wJ14cV5VsT6u/A5xAvDL6Wl/8PGpWDxxqq4CPqtxEGfV",
-	"5OzTccI6N5cB2FnDFqz4wAq2RL6nYJAvD31rXCKYdh4GcwnnsNzYq9g+D1rPl1ZonGrD1l8NQbQ4nH5N",
-	"l9ugmi03XIyAQfumgXn1UGicK7nx8Y3qrFdmVNV1JIoDmXaNdENEzuvy6c6id/fYb1krtjQ8gpRs5mGY",
-	"uqXFR5eRGz8ZSX9Iwegtq9THSKYgiKaDkpWHu1i6oB6TcbCu9OYuXMcuAeIU5nHmrOY34mOsVEHLNZvJ",
-	"fIeoMhIi8L5cPhpChg5Swwldpcy0EpooN/oSLuO6VND3iXJAV7UfTUm59ihYOderwIEzl0KwuUvC2WKh",
-	"Hin4LauuLEwPoMaqh54R24juGU7IhdXca+KOoDSCZd3TZzS05ZAIZuQYNfH+Xf43blDNe5Xg6JBi71lV",
-	"Ntx2PhSJGisoomgZaFcu5xvtSmtvESNlp5L1UYpi99HKvz49DjxqHicKjTgfP6SKkZwVzCTKvEqdSHZD",
-	"zzi83uWbMOIynK6sPHb1Ia6EDJqYYCZ7Lsd6NlymWKJWyFqqLbXVmgSIa42FQlKFXVauajQEiARjLVHd",
-	"iKpPvXPpanUCW2RDasJ1sM6RUffspeke5TEQvkqddxlEw0D5nj979iSGaHHXm7Iuc8M8jEh/BCu+dYim",
-	"5ROjiLzFDjtB56FEVkcGr9qXT9nJp0c38pH94yO94ptHcoPb8WgjQXhgx8XgBt/TUPiaboAbIesj64EF",
-	"GD5gTAWoqPX8PIu48OXCMI8k2MAGAYHua/n9xtsTCUeBCiFLFIF1J4bnT/t7i6z2sFpdAkzrwIYUuoSc",
-	"YoQ+tDeUS2/w6GVW27sM0o7tNYQiqxJkGGImLstSX8ELcq4uaxxEucC3DsCBdPB7dUUt186TxwV6zbyJ",
-	"HkvyyU7shF2WZ87rJKXYTdjUyvYYCalTyTRalUHKRYjJR7TEci77IgKtZVCygdm+ZibzUtfpCPDlNbad",
-	"Ani4UKNmVe9MS4VKQnr5bZZMdHsA+xw6caMnzG+f06Ig3Fy5oK+zfIiWEeOmJ1/D66IRM6JikhAmdBFY",
-	"+Lj7gNZO5qXKIGgLsN3rzSBwn7ugLMqtCJEWgzQfuwN180g4NnoQEKNTsauzuScxzqvkjQqq6pK8ePHE",
-	"3psvXjxzFaaFzhBL6OIpfHJxcR6ygL0XnvXxwNFBIQ+Fcxq0r4H50GOeXrZOlQONwa1bUwRRIZB6i0GN",
-	"dakhTXejJExpR7798+s3lgrX775zJYDg3xQ7DLdOBz6TTjg84p0Wb+EZoSNkNkqVIxO6w2Cwuace29gz",
-	"mc7oFLIPMqe7Dk0+kt8wtuGGt+mG2zneOFm0ClzD2avV9D2N7pzn+Lg3z1EqfsNb2p/rB9lqDxmmndgl",
-	"SPtjb6lmkDqXbpD0Bjxto9JpxrhLKgCXQak3F4+xYIBYkmdk8QRVmUJuH5WbjGyeBjY/WjhWm86Iekao",
-	"i+hlZP3cXnMuD8/fFgVEBn0pwEnWWSU30GXf6wqKlZ9xQ7YwHUDMmzGrqGK+hVQEQX2mSdIBaYI0cW3a",
-	"fH3fhBk6g8ILGz6PRzLgo0rb5ILkspyZzMr/rsG3aeiVqhmUtb9zSYDvXQf+doY0hW5oFdKCpWXBKBSV",
-	"Mw99BH91xUaQ/BJHW+r1r+MxqP3sPicFlhI9lpFwQjpu4Ap3OsvK7TNJV3WikiVIo20nfVYprWnIobwD",
-	"g8FerkY3U2MrrJYr59em3qUCKQ2BDRfHryjozUjnZlcd79BasETSMCAV1KsbsqRBgYmq+1YUXO2Axq0H",
-	"lZs6mIHUIfQ+FmepKWYVWF1r+8Kl8FuKBE4xfzJ9fbnzqla//pIdp8RzRB1nsr4ydurrksegA1FYE1lX",
-	"NvaVQGJWW3jsPMPHzu1P0hyI7eRTsVtw7D0WZ2vxyUzsn6SJIo13KBuDz2FHafzoYs3EMQqcvO7WwgLH",
-	"GWRPuluL54djO8B3nWff1Xo60nSXer4tcqvDH7blCxXt6SWKXYCZZWnlz29Od0SKOshy8SLRQXcd9xXa",
-	"N3vnjXulfRI8WZhoDc1/qjPT7XzbVC2FIxk4Bt/sR6udSsR9JRvbg7iKYrXiAe5cV6EoIJIiBTVNTIUc",
-	"zZl9BpGxBKLcYQfBK2UY2Tp/HiV6rKPU29LcyDgkiBQ6VfTbE8n1XLMf4qX6o0dVjdtWySBwWqEeVC/Y",
-	"fbaGRcoas3erDApLkVy/dBD5wKhGsBM9oBUAJ+H9togkUnABxcwgnPQQR9GgEtBUsCDY/Vg9tr26atyP",
-	"CPRfMisg1u4Qox5CEmcKhy/rbG7dMbWh6KMhG/eXE9aexh7v4mi/YaL31ZP+9CXH9A1uh72LsfA7qmON",
-	"OLAM4KPxodb9+Vm6jgTQoWmnUsJ0aOo+ka+lBNJNFBavGTOFGojweq9LTHaN0pL9cZes6PSODVFd2MYk",
-	"DHjLgi5iRVesBlOY0fnqMkS61IbuEkHsdnW2S3KQRe4PFVTD1IYwKtxz6hhmtiNLCjpJAhQzO7H0+9h0",
-	"pu2l2SQguTqQMQ6yZwKE6TjEbPyGuYsWEWRuF3zNTSdIzQgnSxjwbFvRhUTsKCNlgD3pfDwRCMNULRWo",
-	"eA1IzRSAjTJjjcQ0gOGGlpirVkMYemDEFJKhg8D5CPGKOx6WLVMs4ayK+w26U2STFWYTAYniy1KlM/Wq",
-	"uV/4cEAxhw/QIx73HKgQFIFEkyCzJDpAkL4ypOFCHJUwhLzxAYH99OIKbN3nqFRSyUnpiruy1q0WprOA",
-	"iGgwfPyudHjh+yCs87g6jQ0Lx+m9+IeBBWPwUAYTqIeLzj0J0ViZ4bEGNJLk0Q71dfuyVP22S77xvtkS",
-	"4oiGulKqBLLr8FzdBu5kFEe4VecdHnhuim7at2K1UPlVm2GlEpdcrCz7X7qJX3JxSwveX7/oNgynUE2z",
-	"s1XbOyXlIl7J3pC0KQ8a/ooVqV19A5qLnu3ghsAQxXJnBUHv4qpjmvIFvfNxrHQTi4RIcj4DAB4yS1lq",
-	"VE4iONgQd44j1sSLcrWs3Rxh05fx5Z9toPqc1bVnOK8rF8IC+Pa5Yf0M4w66W1YNdNTez5rI7xnNE6gN",
-	"DQf+iN5AjtMG6vkppbwLqC7hK/O384Fg+gGKHBr1GEZIsed7cOhEaVezVRQ4oJlW5MG5PK6kSzjkc1Zl",
-	"bgXW7T6d1mbTEUosuDZMtAbhpspp62WpipdgoDghFlZXS4aCkuiimK3gA7ENaGxE9/Vqs2+aYA39oLR/",
-	"wZWOq9JysdDMdJAF8yNCZArfBXcg1lhnzHViILMaF96tq3L3uznEdwXjvt9UOMjtXaFCj1Q2klcheC5i",
-	"vryEIuIuNJyD/3rXKr7jxbioQDeKXoUsPkkkcCpc/CTh5eJjx/CdQPfdBWMpWNQdoyP6kIab9F+MqlEV",
-	"ZTH0Og8/7zeqUYyAc+tjlodsSRRhr7thz4/pXTSaGXubK0A9AAEUbq7JpjR19/TxiacNVo6Efbau2ZCu",
-	"WnnVmcoh5rI1L2eskNthQG5R10o9IAwEsJ8u1aaZYHJQF+iQsZOI+HtHZwwY6zZhsrgeHqNcMTs3eM9V",
-	"BI9lNdrptvckRnPHumzd0RdTnPz+bumyc/000wgp0ERCJMqs8ZzX5QJB34msaiuaaG/be9/EpMgQIezu",
-	"+9gNBptxkFg3TA1DfemvFpRqrEEBhqK+g2LvFx5eKG5ja8AWN4qfYRe7JDXdoAHaQL9EkVjzQWj9jRy+",
-	"QRrswYk9d0unGZojUyu+g/NgUpDifmsG7Kt+12XGjD8/AzAchloQIWq+vRlLkWejjJbxfup0yrD3r8Jc",
-	"u+j67siHZTwVaVEcSLf+4kfXhm8wda6rpj/3rahG1crHCbXS+Wl601Q6Q3Iu6a0PhyEZCBv2/WSKWsJf",
-	"1LOm36Kb5/Pt08jgPeCEFUwPHYVLCFCVrK+P59gQq5kvEzGYZqVDWwuSmtWFs3opt+LKoS6Wfml43IZm",
-	"rzrCxtNXK7jXqAqgGBsuTCpk92iHPwRR7Ip6bWHpDkRwEEZhI+SlxCjZ9xf8wtDGwnov6oWRq3phbYj4",
-	"mq8CKjuaBvP9JX0UYh2hXQJ9YIvuGGYNuTjDDuyjugtDOu4wZXNp3VnRM6aZZYcLsKM1JU90psQa1S1t",
-	"tYSdvN001Pv42oaq0qC/AXUSyiFXGKPv7Va6KagQrsSwgS+Q6id8HIQI703SKRgUpj/GG2EEqA6asTrR",
-	"w0duhBUCLmOCz5dVWib2g3dlwcNNHwiEbumuk7IUqiIE10tLWSiAZUQ3Ukbi4fbYG7uj9b1QD9WEs4op",
-	"QnKHtI1zmNVd8u+iyYMUPTSmcthYuq7pzgoOGNfhR3t41DsgbSX9lfFJ1z7WVjMHLpI9y7ghrqGTd23Z",
-	"5aBuMPT0Vx3ho6Juwg5ENWR8rGaZeWCLCKRP+saOY8vHehc1riSkaT1sdEdcomxVyJWv7fkwihqp4K5j",
-	"gIFhL+gGnn294vdlLOCQxDoFgdQMO3NlEHogI0bmdOd7IbZPf2hltEOpAQB8X5vkb/2zA2qrwqIq3iWB",
-	"E6fGruTj+KaIHcDHdM46Ya6my/Xoi4gIEZWOessRACrsGZ9g9H1XIQguLuz9FzR9H17j7Fvi1flxQUCk",
-	"4pLGOUmXQ1tuqXvTDBKT7QRRmtcN6eywTdEYMIoXgHcWZ2nemZ5B4A7qN1Tqq6rPNNnSDlDr2n8MXLKk",
-	"g5sT1T6wfeHoiJLa/2+TrSXeCpzIFQRA7MFGcA0KWBzfv/pAzuiGn91enIEu5OgR4HC4TrGo3QLj6tO9",
-	"dg4BEsLJ5cnftBSn7+k2UK3Dzu8ddsWR7ARo/hZNH4B00WqzgiZxDl4Ok8MBKaYFhxr2SpNR4DpMnPJ9",
-	"XxB3yyxlebOsR4SAWKOTTDt/BA0Mq1nraDaeXCy6hJQmtahbLKLT76o2Tzba9PbQdGaNSwHFWeKOxewa",
-	"l67Zb95cM1NuIkXVjOUsH5LcgA8mX31oG/Q8liHsM8UKLla1BIGMGAKZqQTwc+Jwn5FSkWGgQR3VLuF3",
-	"e0OksKj6dvPvjZKO34jX4jDapdZ5pzqeRDOGzjUYxtSB5bZyYH58L9iHkam5bWIZbCMbwY6uwq0BTEAV",
-	"xx5rvuUaqX/dFGhM0gW2cAJXIpSZ2E9NqeL+ogEyakSdRRppFABFZuymFBk4dcJuKb5PSil02WiQcoW5",
-	"0vsdg/Y1hyU1qTJjtcqcvTFjhc4ChC6XhyuHKhIwSp0435FVdm1krEW7xxHBS78C4eIaPXoI5rBnk7Pb",
-	"vezS7pZxvsVYPLjt9PZhMSQk1MfxjcCTzfndG12T71RcpLchOgHfQAU6Cc1vn50nmqL7Lus8jzO0U6ge",
-	"vf7WvejJ48eWD+f2GfLk9Pnp0+5m6yMic9AxObIzUGETAwUDVaplO1tLgtT+yjsGBjfWSmLbuCVctSRz",
-	"BTYQvQgwJja51Ss2fG5Kxepye+zq21H5qticb/j4vGmrxo+snrq7StXR/Mmqo9zUvWJAqV1CwlW3UHFH",
-	"MWyxhPyU+RPv514xR71VUaEDCunbA5UAWeQf167+pItALYiEaNjvA10x8TqSD+RwOmvlHMETLeEuEayg",
-	"6vsoHCiEYNsMqAsVRs7zB5Kba6Iwp3pPZELIf0ArBp5ohJ+oaoi0taigPSuXZCTNGiPo+84S/o9GPvfQ",
-	"dBRc8/D8ikbeebSf1Ir1rhbiEGw7pG9FKapG+1VRRVbndfsF/BLlnKLYdVSypHxvkSJGq79klakplc+J",
-	"vArQYK8IJTnd2X88WshwDL5ps9cbyb5h4+0omRitItFtX/qKFbtEqSt8FoKtkBo9bLbz/Z8yV+CPCJfY",
-	"zYkLsmFq3oCk3499D44JJiNvbvrRNcdRFalS/JYWwyX8S/xC7CBAkPfjWgrMJR1wGId7uheyVIYxcVdf",
-	"Nyvo7mMMKGvNck5FXRxVYcF6OOY1E8Y3FsWrCgs6wlkuS5GrrjhjTZ3UA8bvU6TEn+qP+xUHIaIJ1R/3",
-	"c/paD7ScJ2FoGr86pnFQiNgZE40qvpZYhM+tvEmoJlO5Fzq+yWrmDefeJEOTagEF4mfESfJ2HvGGK6ZH",
-	"qU3Gv6rPXEYpHwyRnNiB7X2rI+awPZ88f9bAjH7eizVUdSaPBxjRWTg2Sb9FCBwjvnYH3JgATW0lQGEi",
-	"dnDrBtiLd0eOFYylkBAg5lUNLxeokGmpgEjwxaA76d/KPFWxnzJl9pfWqKwL3vD3khauM0HX6QXK/l/3",
-	"LHoz8l3aHx2ZdcNd21cDNKTlZpD5QPUK9FxuRiUzpENkdpNupMyRZ+FSHh8jCyJiyIGBdYH0a4RKkF/8",
-	"+pPsHQZKRpxtzxGD5XVjsFeuZqENFxwtDfLlPpFUYRdFyMjFSRfifI97dE8NdtVZju7VUntp+Kqu+pgG",
-	"g7nqXh6vs+ptjh/l0WhtUq1ZD0JZrxPcB+SgxrNVe/fBM3mdGp8sVYZdCKg/mMCDvbprqsb2yXJfSSH7",
-	"TFXksM8jvYIqhN2O4zNTTXD62A8jCxtXG0Bd8yDcGeFrhyjXgZF6UPX7vgwNgd8HCM59DnIz8lSrnF6O",
-	"IuGmhXue5Ln/W193rRvT3sBOcuDdlVtDzWevoeDO6gxJLKKaS7HgOauaUE2udGDP9pgwnUmDKoPOMLZa",
-	"JnwioeSPWBJx/w3esbrqnA7Ny1IjrLnWrPMl0A46x64/na/aKhlLdkHy7zmDOl7VYq+KCDWTee+Jm70f",
-	"29M8yUJ3bCE57m5L5vjBVNL5CDeUC9T/R+BksHmlllV5NY5Y0GzI/exRz92fC0aVSOBfWWU/bgzojVwx",
-	"p7RhpEgbS39mDXgHozB86qm0sISLpsfHUim3kawqGvOCNYHc7TNVgGn/FRW6/ACBiM/W6mK1RUjarNro",
-	"KIsoOs7Bd6NkOcKBb9//vf1KND0KcJOHv8zhLPelWHh/nZtqPU6KADjBfSokmzwkoHywaOTKIS4aY8UR",
-	"BGh8wu+CbaO9hgHIa5OIwJlR9a+u8UXMeZIEwvCdBx6ql4BvI+ARNoAYtd91i94ZT4nULg71Z7S9/uKm",
-	"qLYLIhn2PpcLyGz2M0swRj9Awv7mbTzE2sl//3WxUetf/s9fzx+9+OWfF9nF17/94WR0r59oxEfxWJFX",
-	"B/KIXMVl2TCAb8RqTCryqtQmJmSUYnojRd7qt9DwAmwKnip90XMqRByunzmwnVuuSk3cgx5WqArz4yUe",
-	"03HxCx+R/7uH/6gTfTtcUyOuK4AxbKDpqobSg4On+C6l4/4NNf2yNrWT+3Qw0HN7M9vt/cPPXfXgXN4I",
-	"DjofYlr4XXMBD65DhLdO5mijlsMH5EYSI6t3uNdqGC2RDl1RvtWoEnxKWK7hS2QYkYsFnzPX3i1oc6hd",
-	"ZwjyJS3N0v7tEc8z8v67b8jXz88vqkyGx6eQHxFv+vVkJN7KNCzwHyKXkMw8AtFjWBefKOypHpCg6FA7",
-	"8PHONB87+Xd18kQbE4OKaDkoJiJhvzaqVt6AAGjQNoLpcGUTOiqmQ1FYiAmJHNrg9Rbxk4/KQ6+2Lpod",
-	"bkoldG8I3S8au0MmYVtxygmd3X7mAXeH06vihj16sc4d6THpPNfgdtSE8GvwRI6zk9Wo072CujqJGbbe",
-	"JHsI9XXnSbmOwjK3Gqpz/Xx0QXsqY1CwTz6ZZ+9C9QkgRllR6vXBYU6zrorTDm9SG/1Tl3qDHp+6dK9C",
-	"vq3SFOPtdGrPVAyNv/KRuRx0nySxDxk3bIfgMnAQUF/+x+tvvzo0AyHSaqeEDyLeL58IWXFfkE7e0fH8",
-	"P0NU9ITYTFTg5yVLHVkUcPawIVnjAo7q3ioxQO93/qNksf+moKLvReE63xV44VfqRafgsbxRKRGAqk+1",
-	"gS68/bsIM0NKZSF8rV9OVlG4b2/euTWOiefcMrVLdCTGXjQciyeq1UFrYS4aTYgrGHjorjrzHZrHdgpe",
-	"KLn+CBJiiqY8oeUVE3+zjxurmgNafExBpDn0nq4A8Mv5MgJ3n26icx7HW0kscEjHm84VtT2V9cYm2CZe",
-	"2nsTx4G/rZ/vHtc/mNk3xUb2kA97IyfbWLWrKMf2lnKJYr7WMGGE/gYd1xeRZkTX/AYSBsFp/+u7t9d1",
-	"qZhmGgrAfyVfUjKXcsXZV9aUgza/v77ELvz/gMN5Sf7EqGKKfHj751c//XpKXtnjZQkAH7ugtFmyn4WS",
-	"vhy8CuNzQX799GjDFEgFKX69JLDDwCdY7psRKP8F90RYF3xKXiklXTt4V0BHfG2l/llAAvWLp8/++NUp",
-	"+cDXrvG4/eOTJ09eZETzf7i/YarcKfmRa2egbegNyy8RiP9Xqxv86t0iaBdb7v0V0B9+Pf1ZYHGmJnOq",
-	"1I78+nrx6A018+WvdTjEx7qdWKUaMfdxihcX55VhdPHk9OL04qvTnwUoaHMm0N3CreFiBZU6uTx5uaHz",
-	"JXv0+PTcR3Ubf4NLf72mandyefKdk+aN3oXgfhVzuebiBm9sKImDAknfZR8wFSHYflr5py5PfJuik+Do",
-	"nFyAG2XDBN3wk8sTu4RzBzoIJ8BzlYdQdicSc68qTnmdn1ye2C14WT9mGd6abRq/8vj83LVWMj7Ev9kU",
-	"7pY4+5vTtPDaG56G54eLOBd+a/vMPgQw4pYy8IBLB4oPUy3grKphbWzQX5ayahkhC4SyxBb/cONQ6CJ/",
-	"CgWY9TFxgtypAK7ZUpOSL/O8XhkKDqbNnyS67geTcBDlKs/Jb00Z5Zpjt/bwYvoJ9G7VFDv1IzPQrXgm",
-	"853frsjGNMEL7Cv2+f/snzz/DSVywVDVb+7eeyiram5gg4hP9+U5fiefYqkfWFHUaxWSrKVip8RlcJPt",
-	"0mpPDt8DurgTWlC1roX9up8wVkAoumboJv5rfKL1I2evvz357ZfsZFNGmB0lcEiuke9egMSGAT6jk3L+",
-	"L3pScDuC9HbGTslfuFnK0hBqLzvFMOUbYHbsvQpOibucpjNTef4PYquoEP2gdh1ncLrtwahFZGt+wCyR",
-	"LRNmio25tvobJUAqawRYo2cc0e0x77m+8ZF7ubrtUIOvbZjXJNIxeNtB9zJM+0iSxr77we5j3I8O+k/D",
-	"xKa6cQ5g3qF3b7VJ93jv4qtGrO4Il6hb92d2gY5n6/N/MbYOLs3RnD3bPVpSkZ/Na5igqPDBMf60+wEb",
-	"LB1jp+yrHVrRPW8T+kvju2Qt+UlsADpjRQbhMqv4wmltFXNyRaoSmlPyGsPt6EqgIt9vDxjZaMQ7i23w",
-	"wvdViW6vNfaPvrm+fPt/3uZ+B1ZN003iNxcyGYKYIVtrVty6ikTqIx4Vmg9ds7y5+fDgkmsj1Q4YwYeI",
-	"szuwhavG6lbIvvEP3YdK5gYbqpT5BUyllvn3YTtLtxuQuVo549YZ4QtCxQ6Qmw7T4L6pquCOccrc2x9K",
-	"i6u2cH/LXub5NIrOG7pi9mAUFKIuRoKjC8bNXCgG/aQYdJWlOSUvSSHntIouAnxXzqoIpiYbqpjAUK39",
-	"26gb1DPOQO0wZIB71A+/k+rGar91CTmAvtUIulUm0Y7QIRSYXn+sKfN5aZBuXg+jmnQcqUBqTahFLuW2",
-	"5hIEqKDzpeuUFODkAPCdkmsCB4b8JUCju+G3TBzgl2mcpDNAF5zYK/ONfWfyBN7Lrv3Fx3GgTGISzVLK",
-	"FRFyS3yRaGP7EHMkUBRczyhiJOoPRu2slCS+lHij5JprpkepEbhlLgA0RKf4zj26d9ib1NpQs8T794zM",
-	"mNkyJkjBblmhrxpNwjC87oRYAK0IZQXZCbfv+nvJ1K6Oe9m3YrvLakuDcPLT8xfP9yPKv0ylCPXlpsYO",
-	"O1cBlIVUOVNT6T5u3wiSpFZKAYSkEjEpdjjoJkjyEAC+TXvq37Su3aNdEe8goD7ohnh8dPsGTYgZg0jt",
-	"VGrEG3AyVcfOal+usT4oZIDE4f+y4iInkBtiTglGkylgrW24w5iCULY1WVxcyEHL3UimiXT9RbyxY3my",
-	"kFt37mWROxUQshRrZWbchWOXivSPyqsPdMW+cc/scXlMpvh0sqhIiTcUjL/IwWaOEE2JFzGloJ5p+Iz6",
-	"ZZxhn8zZ0qyLJpO2X7RvA0B2BOQL+ZquaeLgcMORmZJbzRSZyzXTyFZGOpxC4rbaqr1kXWpDlvSWkZm9",
-	"T6CowM4qwjs+paTFNu28/fRt13z0XuzocMih1vRMytVUtwnurNMQuVrjvUK2S4fqgyUAoIewA+MgzTUe",
-	"SaaHYzyYRd3czP3NeyUMU9PIdnhVHbt3abnIGaOEasjyZ748vvucvKueuo8j4kcbejqqNUxB5m+hzbrP",
-	"k7WHwCNaVc7fquetuLGfCdneECzshUTMBfC+cMW9w5T25g4N9FvsHbk+7wVAKIIDZgrBQles5k1rr7hk",
-	"V0sOlC1CYloJKMkP4sBokegzc2McLs/O70+eISXzacNiTICRWzNMnVPi0bzteWy0uIP8Em3obpTwY4rq",
-	"Urnqr+jt9UphLfAxtvgVjl4Dm97r3rrRO50elj4T3Vb2TZUe+YUmRkEDCvITVJXoDFLidZWtK3LsV6HL",
-	"NXo8IchSl5aWIpeCHbTZZwH6cHzTXYWdp9D/yt33pWjTsQC8177OGo17nOBGhOFOyU+1T2juRcyYrb7t",
-	"VPW/Z+bV7TANH4wneN0jbRSj69FGFH4NlGorwZiYjphLAF7XGaGaXEM17KNrq1vg4lyGPgQmlxyROAt7",
-	"/UJlW4cmHxByyWiBRbEpQv6ATxyRVd0IKZ/J6b59WfWC0UzdWuPF0qDgt2yoyQhq6dk/seLttzMrbJI0",
-	"cMLiP0Qu3y6gb80RaRHW/ya1X/h4MiYzdGVPohSVwwddQHBccxk7q5DPrlfxqOuBbki8JzrchpY0cfJf",
-	"3Ftygmv4QlcM+rdheH8ibbq1AYNMByjy6pSDP+ITR2RZN0KCajjDKYj0g9wSMMF8NoBVCTMPjg/lbxVG",
-	"DWARc2GVzaUsVbdXI2ZBXDcoN71yEBLt/pSC+9qqa5cU7t844ma3RvejAMQiytffcZFfV+gQAxzBNYRk",
-	"k9gpR+yzZw2o3idHDD11N8su/UKH+kYc6aZyHno0ELTDqjKALzTJwW9CNuWs4HrJNNbAPb/4+vlX6A6Z",
-	"VRBnoxmgQtxOOqjeBNjWx98HN9rQPaizBifahaYnyko7KH3O5aEO2zdVTf4xhJt7+0M5aavdOmLa08s8",
-	"J7TRdRDwPyHCQQ2gJh3G9UGeRTplot6+AbIPsRaSFs0vnxEPHCP8YumV6GoYF6CGbTQpN3VfAwVdhamB",
-	"tmKTnOnv7atV1V8Sh5QLzO1B69mzljcrV4xt4BOf7gguMyuSeZ6BUw1QQFxFFiaaVEVZB7Ki1XMfyVvE",
-	"NknUVdEVe3vL1FiBApXaUYu7whiZcUHVLgKo+7kIk0AyT2cE3ELCkN99d+1iAJ8LbWhRYDX+korcIc2e",
-	"kvcAEQ/ZQ3LD5004fOJaqq0ZoVZ/RpUZUeVVKQg2QtoRRYVLtySvoQ1axUnS6tSYRYaFzGAFHshUw8Ib",
-	"IT/dY1rmtZEbFODNU4htZSFlE1vEoVTDPIrc5W1S16muSpEY5q7OkrZbkgjn/4Ls/VYEr+vSWSaOAiXv",
-	"ygeO/9zDBXngxh8h5uN3/ov67FzVdnzdqVLXlRmYr0petm42zC+CvAVRN10GuZWRUhRM46dLqbFmwwnP",
-	"w29BSIPzBuTU+a9BtftxsR0eJl36/sTLeybYllCSK7nxViq0aCukZlYbJ5hZqdbIDM6J53NTqdghNMId",
-	"eKQvfe17Zl46wNTjVTjCAF0hP0ivmsofh05gSCFzqydSVGcuZ+CcT5ipE8X/4yauXtWJgoeeqlHQsULL",
-	"WHNjSIrGD7/Qni9r4KylMRt9eXbGxcooujudKTpfbalh6tQh+V9VFgCHchGZu4y9Jo09EvB+26lncfD9",
-	"CLjUPdbhprgUeMrjy1uNU3u+moJj/+RNdN9Hyb37Ekv/XMJi5uBxm3mLiY2Uqs5ojO/Ml4iZ+/jrr+4i",
-	"W4ak8tc5/PfhmSzy4U5JN/uJ3WFf6BriCpnf9zIGp+XxMuRbe2NNsdpMnk6I/UBF3ratB+/rHQ3syB5C",
-	"P6ubf/DNhuXk36/f/kQAd3aSq4SK0J0GRnCQyx4avpeEIuQjHDvQGKlaWQ6I9z7XQeGvN9CckbyQHgnb",
-	"PoYGMdWrLJC43gz2FcBCQgiKKTQSWQ7GtVNl64bNTnf1gVOYiI9NOQRuugPZQQ/2EwLrFRJB7+MyQcrV",
-	"a2HkoKIeqYiS9rqxBOICXE8jqncqaNdoPOXiPJFr34LodYlf1MBuamM3jIu9LrJS1R3ygirvxNRcJ6Xo",
-	"xJ4Nmhdge2I+Ggr73jGbT9RDV+fEaRH7uOEdY8uFY1e/JRXDJWZRCv/pRDOo3Eol4Eonh3Uf3mVUxeaM",
-	"3wKcKwKO5nhiCqscJQbWHPFsI7Iux0KQ3q1ODcuoKnhyYMBFvdvAoF+USkvlbzEozqh6gMeGrT6MjOsR",
-	"miv416ePXzx98fyPj1886+5tmqpcWUtt4nsKuLl+mMfnPb1T7xw57QxwS7liOQi9lA0EXRVcWflExZ6u",
-	"7D2s0nNyGjK3PCb3Nqu7Ild8hgHSMMcGu7sRBy16b1qMvyanBl6jK/ZafC5xgQmB3uiKidciZcSsqdhN",
-	"FhSgXochX56ydfGVQ2pc20sa4a+RASv9aYEe6cxd4ajarBl4r6FnO/o7KC9cpTgANEB9ABdVR14dtrMb",
-	"lI7UYinFoLSiyyHidNv37snju6L8SCnx4OY8WXadex+B9gNBVQmW8kPgIqsxTnKJPqmpPeTpPTJqNz3U",
-	"4pjoTVgXCxghkxwbtbMGBMRTg4MBMthaE4yCsQjAz+6yLb1+4wpbrUCnvCijPsEI67NONj8q6OSbJBjo",
-	"lFWdEkwAfiMgtW5YenF4qaRzefxDPXaKNceSBkjdZSKd6nAXg6MycAaZGGNMigdS62uF8xJOgOv+4ZRP",
-	"UFL8rTNYIYXz1K2PTqxuPju6ujksQcx12BmaIOY4fhIIgEb7IyiVEnIr0rrmqINb5cgnT/CrT5uCcuEp",
-	"cGjadxbrb+EbarCwNRnelNAZD9vCarKkkMB+SexB1Bmhar7ktyzpEVhKSL4Zd4KOabcAEQX2r+nmmclC",
-	"8fi6rHZd5WzOc4wgQK/aSimBSxRKOdcQM0N3Fn68O5CdzrD70mjNo7dK4DtesJdVp8+jlU2W8XJJr/oT",
-	"kBpwGtEj6EpypoI2tG+rd67GGnTGp2eVQXpLe2c2rlVY9LRfL+W2PupHAqb44C6byeIF7h6jVqnbslmI",
-	"e6GpyK06bGUNXbNL+wduuLZqeeVilltBNnxuSmWNqkLS3N7T7r4+QglM9/4oKRcd1Urylg3eoTtUysAs",
-	"0gX6cjERlghGAMBI2Ni1Wb6XBELNFadfYl6aUaU20CTT3hNfVD0spW/5BOorhW28712zQtF1FYru2/ug",
-	"T98Rt+29m8bxL5m/YK9wf/Y03WlsBISXOkZuQGe/Ikuq1gXT+rLSgfGOUaXDLQmCEPb0sfy+tw9DRsnd",
-	"+/cyv5nq1A3rSR62xR+odeIapqv0tWoBvLPWC2igV3jhaW+BQJvYMLkpWNA8/thbaVTXzoFxjo8Mu89A",
-	"2z3gQoNO4JNQH7QP7e6vtRTcSDuwFY83iq6zqscm+2QIGmCW0u+UXFtpWuphOpsszY3sElnfM/PWP3NE",
-	"kVWNkax4csm4E+U0YRstTTDrZEDaUqJ+sEGb6fP6/OsfKoH0Prflmhms8Qy3JuhD41FDIp1oIAIDZaM0",
-	"SAwdlpIWOQyDynPu41TcW6MZ11vQmdzOBA/KoCGKMIaUEFTogZ/CRwaVN7nmiTXVfKvdgt/au1gWOczx",
-	"JDuBMv/sxDf+vQ27xmYnsx0UVZxkJ4B5+cuAoC16JK8ILbTEYAn0Dqj65rtsEJC7yA+xFVjTepz3cHpP",
-	"KPgj2ytwfcEQHVfVl3tyYKybuKNjcsZuSjEm7G/1ybsF36NDdof8Ia1m1JC/O0wjLZEHwb0BW04Ghwhv",
-	"Q/eoYNuuIuWIUoTf7veKfs9AiJ38izfSeCv8uyaLR4YevKjmZBhTFe2m15vg/Q8EytS3ZQCHiteq1ezX",
-	"DEF9tJGbKXbzHS01y+B1VsDdSCvyXPoyoJtA4qW/MAe5D1vnYVjAz5JhaNAvCJTV+Zr1xXTcq+j3GNmE",
-	"Iv9bjC88RIwsfJ+LkyHDF5AvRqjJPChuKxhCRU4SQHR3FoAdx2g4INWxb5mHA6RyW/T5glHFSf8/A4wq",
-	"IL5LEavAXj3Zwby+IgItH1cDzY0LTkFKbF3Lo+lOEy0PulNcPnHXjfIf8EhwpxxfnDWG/KyEWuMWJ3M4",
-	"OkIacL5D2xh7fRxZoNl37bq04/fwwEOhCs6pmDI8FUIRzqkguQTP91aq1RV5dv7E9VPgHuB0KEwhZm70",
-	"+GDfVw8dNW7kB4kmTk6UTV3TE5x8SFCXvoKeJlACwxpfNtCb7UEZOsXIe//Q2CPwgX0ykMPSlzgp3pcF",
-	"G/ZkDTo14OG6W9+Ah6vivd5nv1NyPeS5D3LIU9dSmT/thjz5LVdsjtkwvUo5okkbr7nppdwK0M3rMtvH",
-	"54+fP3r2xycXg3XyDTWGKfvof//1/NGLX/759LdH8MO//WG4d+ez0c+7Tzby/Dt6wzq6hDj7xh+jqS6w",
-	"unemFAwKCrG+j4ubq9BF4ywvBGNyMA+VX5WwQjdLoMfJhEeguwySDNA35170i3DEwXW22HJn2q3RLRB2",
-	"Wul6orMd1QAYusYaj+PuCYcY5fW5OMoU0p2hLG2n2Lo/M7ZpHFUoUreqoTIYcM8wEcpVjnTuYTqK0zw7",
-	"A1Gd9vZ7WHEAsJ2QDqBjIhLx+pV1DYxvxge2TdWQFECo779/RYtanxd80cHn6vyez9V8cjQjbMlZoXxV",
-	"Z/dup+cMes9MXIvzF/vO7lN33/vhjtgk5gJ064FcZLYl1EC/4UEuBk//Mzo3/JabTlP1pX/md6vgIKsg",
-	"Wrq868Ri9jH8nO4gHi+wAwEGyoMAN5TnnGQ+CWBedZV05TpDgvhaQsp2Flb4+3ZOVyS3FwEVOYFJaI+j",
-	"WPgsK66w92cqEJE0AR63TICHtAEqDj967tpfGkAZGb4Zfbg53WVI5QzCO1ldRI37nFUtLPuVzthZn8ui",
-	"XGM5auLWlVKzb9xTx+r6ZN/+zVLy+f33rt4bO7bTsPrJtCwPpQRvhWNlbTRFtlQYQBbVjI3cRvZpI5Xp",
-	"aOl0bagyr+CpY7X2gZc/kDnhVpbYQKQOWVJNIKtlunt2iy5mzaiaL8mCi1yjIWHorADQWN8p1mXbs2IB",
-	"ktNr8AiO1deQoWPLe62MayM3wcb3WRf28c2EwLFUOPKDyWWWClPx6JbuOu3jZA+jxFLO75WXpsqrXVBV",
-	"UwgY1N6lR6x0j7LPmb14OhtHwcPjdeXJAbfwWJ1kJ0ugB0zhGxz70bdcb6Tm+HRnKvo0viCYC/oNRAB/",
-	"dB+bNwT5rrI8Ul3sH1hR38/eBPUwrjLWSuyottX7TnKHR7N1yTPYU54qRgpLrMOQvB6nkLwmNBl+uT8A",
-	"Q1fI+SAohn5HjEMlIjkEPQroLCuFL6FZ+pJS9IpreNRgj23XlnZbg4RWzjxMcPS9/EfetwUVN2VXGSiE",
-	"HfHhH/2z9+BZqMZK7BDgOUxYvOZ0nTXdEW2tkz1t1m6CYr66yX6IcZJ1oOrO7fkbuQGD0ug8VdKpdL/7",
-	"J36PWv7Pjlp63v+MopdBRqjPVnVt/bCQohS+tJwWBeSJuLDdKAnRKF7pENP/2SxyOdqGNMZJJa0Vk6Xd",
-	"CN9zQwEMCF/wBo5WlZ4bkglpf0CkEhwKe4Q8XkzlGq6d+/Yr9KYbTupTAHLuiJBbJwQj3gVteFEgYGMV",
-	"igt8h6VItw6u8z5jnr53BRX3sJ/hEHbI+3b43eeZvKY7UFXlwjDhDmL0lB4UJzv7J9yXnfU234GQPaaM",
-	"uzZSdeVeQAryBL3l3Lu+sGwvC0a0HXdCW/uVpWXC3HaE7nWTxIPSkdoNF14h4B/RNfgD9MsTXNxkrrjQ",
-	"d21PmKVctdSSNNTtxbn7b1IF5SiI6p+Jf2dRtbE6qpNnCOMJaQ4BofWv7sg2+kmaY2UZ2Vc/UDjgnoQS",
-	"xgAosdsDPV6qd48Jtzc2uVFF2Z04VG1dn0sfYHmdx32yUghYc8KLf2CBiWPX7MDk+hY54W7dTX9oUEn7",
-	"H3OxOp0zaLQu5HYgAy8ZVZoWHWHH9/gMe1kUfRdjZZ74y7Gq45ALxNVB52Dt14OMeNCq3B9ywLaoXvTs",
-	"vIX/CA9fuL9COWTiYrVfb3t766SE836w+P/tuP1c1wBzBfhtHdgYSrdUYkgFpdCl0Ywk/f8ixMz3/kSm",
-	"xEZ1ZKfzBxcFUSXorA5S3cgbLFjx9Yno11nvQbK6vqpB8WKVBjdE+pS96enlvaWll8PT0WHek/naSpdz",
-	"HiRdHZh1Xh4v27ws2LdyXlq9+d7TzMt42uWfp0wsp0SwrUvP0luOPZDkYnFKXpLcLdw5NwXhuWvXObLJ",
-	"EWz12RwSlTqR275xj/Rct9AsaARaTnUQWtJ/j+uPKeD82lKJWvjxZMJNzuel8ueLVE0C0Di3f5oVVKwc",
-	"yB/uv0+SJAs4SiINpJIQaTBJqlgHnBY+UIu36Y/s6/XoXK4jiVXfonWYcEXf54TRTkH4GuFSF746RC6c",
-	"2MX7zfX9Dq+x8ZnvsPGYkdOFKW73xO16t49p4fN2qTAMsLiKqnOZgKowe9JT2Q48v4+Tv6NtDOR/bZfR",
-	"S9CEoMOMVFCHF9YUVVzz5X+9fPPjV6gFzakgM+ZYjOVQsrdFrchX/TpUF66JFBjLsVr0pqBz+3rXzJ6L",
-	"+G0Si5UBq1mF+JHTyPpxm75VdGEqBeFYuuuelrC/07mdyDTeZKAqvI85+yAATsYeh5heTSGBwvdNrJpg",
-	"AKgiBGTcJ0F3uyHCYEI0V9xSZKL0reFE+u+XRrwD9IQVUXWxIRz46ua4AjVRChf7AQWxxShOSFsZ7XNm",
-	"EByBzNgBN8qQlKX7SFXqS1Hy85wsi4yzIneuIehmIxfEpYHoquFpdXpdWzCXic1ybgbXSgOVsdQlVUDx",
-	"1n5612M3+Ap+uDM3yv6tTVY4Emi2ToDlVprg4GEDOIGvv3IakT1LoPu4llYHnCrnRGH9Xk93Z/7u9vzd",
-	"7fm72/Mz8S39a3tbHcbj8T2rZzUNksnOZcGu8alRVMY3/9s+sR3TSFCxkxDq8PhUmgK0bMdFkC8fnz8+",
-	"f3Tx+KsqMxJsBMddg+GpyhHQD+VAyAd8fBLtFF/lOMmhPNSo3A4d3pmZPGfCcLPDVr2GlLru2tQP/dDF",
-	"N8e2JLu0j5av4NUHenN058BbUY89ZXFQN1ZG+TliZDykxO6MBtw/V4TRA3bLLUPUvuQDNFOo5ZvLzdTd",
-	"a7+Rm1381F7cy6m1S5qkLSSmroBch47PoLGBniYXi4yU0NiUgoHg/TpyKw7dCblYTLwR1xBdsqR6u1g8",
-	"hAxFuBK5WExXHxxeRFufTW1HWVgKL8cmxwbkL/JH0ORi2j34jhfsbZG/wfYZR+lig29/oNy5YQi7M3ZD",
-	"p+vduHXlflWszW7jF7ou0CwAO3WE+oocII53/o6VH49DvBXB7v/2MAddldNgXvzIKsNFlQKtUiG3RAr0",
-	"aRBZ5B+xi5FxufE1P7h6Qtz/jBgpDxUHAxrv30PH/Qdvte/DScqbFMerVg9pj9pNX+2mf+p+sCRxtMGO",
-	"Sz+7qWxPbajxVnu1M0ua77dhydARWKPxc0PSZT7H3L8agHxm1eBHM+oaf40eKbs73vyf7BT+ZGfwoNbk",
-	"VHqp8B5K5IyGF8JgSwHo8Ar6KkSWQ8NhlFjUTFfHMXHT8Rvx+mh3HLz8gRAS30S3006J5QQ9G4EdeM3M",
-	"o2+kXHF2dGvQd5WDYw4mCBV51cZvqP/Jb+3ZvFTKESsJDcRvxNtyIC4QEkiW5oEp5GbQH53TzJSbruv+",
-	"Gh44Zgo/DBAHhw9aOAvGoHtvHPe96jGBlZ9LChBhM0bWNGekccY7eSQlRd9JHVDiCIfdvvv3sx6R+IBH",
-	"A+DdjV3MarjFgotVrSDgs9pQZchGcWHYYKkAWEXd2tcHfOQ+VK8fpVyVGxhwcJ9mmN1Uqhe+rW7qWCUH",
-	"FFKuAgz1cnNYNjUu7TjnKSDeuDa3F8eYQmy/3tB8QrWoxvwarN7g9g4MwtR79RBRGJgqHnEhUdeDzOyH",
-	"wNb2lPi8AgYH8/v5ffH7N5OjaR/E9DKnnZDNHyQiBx+v/TIMkMrdnKb6tImVS2DRoCcX1LBiF8CdUKX4",
-	"7VAIGSNXrMscsqLog33mSEId3v1ADl9cV+retR9OKczt+ypwA+jNf+XUYIR7ciGZORu6cRs+71Fs8JH7",
-	"UGxgqMEqDcxrMpUG3pYB3siNlDm6jHymGGg5mBZH9Qrozw/sT4JrPNYx2PD5Q2k1bvOOr8/YcQaFMnBP",
-	"B6Z2H31fHipqn9yXiu09CGHBqBKsTnxbTxe+gHFwAF8u4Os62Ce63hRMX9V52xSTTO3xAyudL1wgAxJp",
-	"xNiLHbhgoDZbccGDaLNApX1t1pm03OiKWg+i4DrifF4K7gFC7x4O14RK7fc8YA4qJLi1Ev02Bx2DM89E",
-	"XefhA12xV+45FyToS8TmyiXq6q7KuHSHjkpH6O1eDcBMr/HxZwF68H0U0fbLUwIomls6EXAsIMb4LYP2",
-	"uV5gm2pEs0S18CYOzFuVSyW1PL/V96fnuRGHqnu14Ju4ze1sV2FqIi2teWRoebM0+6HE6UrROhMl3lC1",
-	"anQenl5s2iEeyK187yfomu6sYlFt+bbusbuDjG86k672ZV8h0qE+NFzrdIJ2QE1yQuc4P6b6mSoDnqI2",
-	"1O2gr90N/PGGfTI+MfDIikxiQzZUp7fD1x0l9JxBJT8V9S7Oz1vwgWOLUKwpqkuEKK3CVtAjasPU3G5l",
-	"AuxfigXPWbsQqJrLixfBTJ6d3zvK8sOWfRh7m7rcAKj3atV/6JV2+BRcO1aWotjVXMwVVvqMKxCZkokN",
-	"o/MlaLudfpvqqUGcPLCr2MXRIbqHaRBucWOb5AcII56K/mKfIB8dqgWDW0ZqRqjQ2wrNCcYM1DY7EShy",
-	"qwrjsW4evE6pQMZUHKU6/N3AQOrI/u4u556a1N8NiOjoNGVKR7N9Ys5RRXdnUK+Tdh59ULuX8MSRjFtF",
-	"dw+kpbk+Jvv784PvHgK1copPY+V+UDuyhjiyxhopX0+AItc7X2udTcjtKXkrih3GKxYUIhpck1wKliyz",
-	"iuhrsMtwStPb/BI+D1zh0281DvHZbjaIZbLFDLoJlXJ8r/HnlMzYnJa6dnhwyDPIZTkzod7OVS1oaw2e",
-	"G4iGNPV2ACLKkXFuJJFij7FG8InmeUfl+jUzL+GJI7GIffdnyyFbphjRzOpQfBqPP3g+vFCw++v0NrsV",
-	"IM9vpKwaXwCk7pX9v1fKUBB40249fJcrIKH0Tn/HC/aqeuxILSH9+z/rGwAiyZOVsqA4CPc5kPkZ9pZ3",
-	"TcjwZLsbvU9bam+xkIbPB+JFXzNjCvYTfOPkYMih4VDTkKI5JdI0n7P28YHemnO5dh5FF2Jxh43kcgwt",
-	"FfPI/umz8sa+RNz8r9aVpj0pWMmgyRop68Nqrj0b5ACQtbSHpuqP4G7MMTtbMNoN1QIP/MCK/PddnWJX",
-	"l6zInRBsCD5EtqpVFmdQLuktG3O5lR3ur++Z+QAPHNXmK3Uam8IF8aYx/Bx4i1wsrPibsYKzW6Z9hpOH",
-	"B7zlqtREz6kQTEG+h171lQWVcc2vJt4xTkEJaeYPE+S8r027ZlbHj2/cqGDnLVO6v4mZPn7/Mt3RJslN",
-	"8jQSnHIfoYqDhaRdieq//fb/AgAA//8=",
+	"7L1rcxs3ljf+VVD8T1WS2rYuvk0svXjKk9iJd+LYj+Xdqa1JVgHZoIhhE+AAaNGcKf8/+1M4B+gGm0Bf",
+	"qKbk2U1exJLYbAAHBwfn+jv/nMzkai0FE0ZPLv45WVNFV8wwBb99zxWbGS6F/SVneqb4Gn+dlOsLYhaM",
+	"6BUtCqZNRmSRM22IVGTOlf1hDg/QYr2gU2bITK6Yxs8m2YTbl/y9ZGo7ySaCrtjkYpJXw2UTPVuwFcVx",
+	"57QsjP1cbuxHTJSrycVfJ+V6kuHffs0mZru2r9BGcXEz+fw5m7wSRm33J75lVBEqciLK1ZSpjOhytiBU",
+	"k8dnj58/evbHJ+d+dmtqFvXkGLwumyj295Irlk8ujCpZONE1NYYp+83//uvZoxe//vPp50fww7/9YRKb",
+	"4GslV/vzU2zG+C3LiRTELLgmOd1aohbUMJUg3Ny+KZzKXKoVBZJRw6KDv/nePhdZJ89bF7min35i4sYs",
+	"JhfnZ2fZZMVF9Xt0nPlbamaL/XVa3lDslmsOC6WGbKgmitHcL3LBaA5LdjN7M3+E7wrnExlRfEenXDCz",
+	"PyY3msDL4mScue8l1vvYrjc23mvL+iq2RK7JHD4EjtvYVRacaTJlhdwQnjoI+J2WeSQm8pbyYio/xRfO",
+	"88RoK/ettm2OjfahLNjAoZT9yrBxfoZjmmBWPMOtDFsdBS7M86cT4Fi+shKk5lcuDLthCsa7ksr8aVuN",
+	"11iAlsokpFM1Fy+fgsnhkZ5kkzkv4F/NhNvhcvo3NjPuI/tPtff8H/b3JRdwIpFyfq+iEu8j+xRh+o1U",
+	"uQb+m/PCSvbMSrsfXn0kp3TNT2/PTxW74dowdVpQcVPSG0YKro224nt1QW5oecMITvjC8Jxt7CEkdl4X",
+	"63xONBczdgHS8+xZYt+NndlAdv4o+wtHRlXBk+LRyEHC8bPdMb2WQjO4Bd8rOS0YiOqZFIYJIDJdrws+",
+	"o3Zip2t84t/+pvGqrMf6g2LzycXk/zutr9lT/FSf+vfCiLvr/IuVFFyTjZLiJiObBVMsq2WIkSSXJ0Al",
+	"9zI71suZ4bfcAO+ulVwzZTiuYLqNiErHYbEj0jwW2cTQonAv44atdNfaPtKi2MIX8VVUKYq/S0OL/Y2V",
+	"c0KLor4H5rIEto8c0Pqo/9UurJ6bf7lbWH1EJB6xz9nkZZ4rpvV3CypuYOk0z7mdAi3eBxSb00KzrEFE",
+	"S/kYRwq2uSCUCLYhms0UM2RNlckILbS0SpAUDNfFNZkVUrP8EhQjS3V7MeCUiKFLpomQZsHFDaFiS1ZS",
+	"sUCcwEiTbALviAiADE76/gypfSdTxH5qOWfKbrggGw5yNDiHT6OnMKQ2UKCFrIzts55bXoN19qbeZJOc",
+	"8mJ7jQTfe3hB9TWSOvh4KmXBqLCf8zz6NS40z1n8KyBlL/5ZEdvKWUtrWhRRUqNkiQziVZrgw/AYySJ3",
+	"q9qRQo8MX0VEUTYxlh7BvAS7BTFHDZFiZr8ClIrOsVRFXEMK9xSuaqcTuaum3jJ8xw7BKzK6uQVbFSy+",
+	"lUmumDFc3OiB5y/OSQEDP3l8FqHCin56gw8/O2vns91jc/btxdlZbEtqNtr9guUVTVZ0S26kPWdwP63o",
+	"bMEF+0oTuRFEMLORalm/dQQO7FBQrarhT8rufDW/EZrgrL/+8Po78uLp4/OMLFZ09kgv6ONnz7+5JEu2",
+	"NkQzWrAcjSbLf+SG3zJBpnS23BUhz6IT8DzcUEsWDMSSWbAtoYoRezbwettQUCIFiEnHZXc4ALs6ZqeU",
+	"Cw9DlI8LqlYRQTc3TF2vuCgN0/HTT811wag28U+n22uQAjGpMuth0ewzalwMNhlN84IhJWUJVrtidLaI",
+	"EnTVZl+kppEWlVTcDBKG7bJVJc2R1Mw0s9rcLD67DWPLnG4H3lubhRz4BW4v/OuFLFWUa7rFtbMMKuZq",
+	"vLNmrGBNWWD01VbvLgvjYgKqBwRLnotDZXvz8KzoJ2eknZ2dOT9D0mrbPVmNr3Z+Nzh3u6xzfpa4AYLT",
+	"2Cl9j3HarFIZfPmCeCa/BLWOCEncFAnjVsha02G7K6rjs+19qcQPm7TWIKyvnlOfYcOztvtGYbVnromV",
+	"+ltr7VkFxB+u6qqUAj8xJdP404blwv9sFqVyP84Vxx80NaVyP5bw7V9bdYc/dh/1zlXuaiIrLtxv591S",
+	"oeLpb//47dNOF0bqNsM5R8+u0BumPrC/lwwP0ZCzO5VlQhFfgUd0V4TueUnPs/NvP/9h0kqwx2ftFGss",
+	"2o+buclFl6wUv0VTdHc91Ux7Gbp2RjG5vmJaU7Qx277+1j22twL3d8/t0RVYPfSwPZvRUjcP+rM4z7bv",
+	"4HytVr/+n/4buaOAVcQS0uzPJqqoRYiwZBGj90e5IZSsmdJSgLqqyUwKe3+dTPaIIWPqPFjKxF54iuVW",
+	"E1XskrDV2mzRHQPK6ZreMCIYy63lLqJKBujK8eOxdgyy7xivnAISjYnYi9e1W2pf8xWGF30VqwbrrZHv",
+	"gCr+TX4Z9ahRhjSGzha4HY0zJQou0OGiCSXW9LAC2NpFaz6zPxGuJxeiLIqmK0wvrOWEAhENAvQlRsx+",
+	"k6CGv4P7q6a9PWNN9cxOoamgOUeuo0GMcEHAImrz7jPJQm7ITBYFozcl06gHEG7IXMmVpRJX3vTUMd6h",
+	"pVlI5XyFe5/OE/GMzUIWlufNgsjKcRV7/UIWuY5933n3jOIsBx3G2pTwdGbtPXBVXxIpCn/IOH5htmCz",
+	"JcuJkJtQAejUrhdSm+sliy+zwz5qE9tuw/5sH7XyTeZsGIPJjUAK7x9rLgSLzyw48buEDcWS9yB673FC",
+	"dHzaJtxXN7sGVm/rS8aCmXJmmNGkYHPTsa3ACSBSCzpjRKOV0sMzXWqmEmTutp2qYEtg5LRJOLfvB/mP",
+	"h57lC7IwZq0vTk/nvGD6hH2iq3XBThdUTWWpMvLLL7/8opm6ZeqXX6o//nhR/WIP6alWt/4b/vqaS+Vv",
+	"qy7XSENSNKI20S+ER65TJa6ZvftRz7Od/qaahzuii2nfGLrzpXAWlZVU3AB7ht58dI4Zb1Dv0ibmjwpY",
+	"tTuunGK+Pzv5VEceCzmDsIe3h/zvGzbN6a29geZmbf95ErVy3Hvf24PXydNNOuFxpeCucy/yPoDMSfco",
+	"d0/udjzsVtgtguHvh7HrW3EnaPLieUcSxMAjcYfrJzwZWcud8y90LEc/VeGF4Ha0RdAf6s4KeasRJbBP",
+	"zfmMGqZRkIDvW5XasJxMmbXpMLFqqw1bfaUz8v7V24h8aWfR3UFBIFyQUH9DXdrpiDgRVQpN3ogl+ajo",
+	"9pKg9GjeQlNFZ8sNNUxVF1JOgyvGipoL/H/LV4JbKYNr6v/3v4aaPp3NZCmMC57g4i6JflLPCTcsOsS0",
+	"nC2ZydAjRn0azpQtuMitMJfKi/ZmGHTgiW6YK7D+ORc3TK0VF1UeHN7UX2liv0uWbJuRqx9fPn72/OLk",
+	"5KSPk+wOgmHPSwcbAyq3nBla1ElwZ8+fnu3deZ4VCebfdYiZyFnszhQLpFN8shfEnvMM/n9xo2S5tjuI",
+	"P+1MeLOQu5zch7a1wNsd/erHl48eP3veup/Bie41lBeYDb6Rs6V+dnF6atnjYi0VcKjl8/BvfcJttZxt",
+	"jPDkguBnWeDB0EYqRhYUs332bs4BOtOaam0NOC8DrIlI1orfUsMsv1tue//qLeQ94ClGMkLKxJJtT8gb",
+	"4+KLmCq6H1/scwU0/Md0xQg1wY5d2g2kgqDocOt30oZpq9T14Ji4k7XtPrGWzpVh65iNf8sTMaicGcqL",
+	"uAG5jPuUtBujfcLwFLykGiQ+a+mm1vSYlSIRxbylRdnDFsPHMvem9Ni6b0ZJq1TEZUT8AzOpMNUr9wnQ",
+	"A1JU5IpyMcYskG/GeBOIw4HrsPfKGGMXdMqKMV6k2Iyv+d6GHPYyI9d8NjSIK1XMfQVKkpzNSmVFmUvc",
+	"1KE/6pApNg6G56rdNByckd+rmmMqqu9QbY+vK8ao6BE9cbIoV6I+80PiCfDVCM1Qk+OKSAXKm4/nWYFb",
+	"6pIW1qDeoWF3RCKdz9OgpZ9VfLEQDRho717xG/GICzLd+nAC+frdy9IsyOOTs28IF9owmsMNQ/x9uB9w",
+	"cObBP1gvu2lW2F295nnCoWpJybUu7b0JyTyQeLRW8kbRVURh6NDD3HCpW74rIeiSrMtpwWcE36PJgt6y",
+	"iFWOanbkxvOXYSddcM3xjI/q7IB1VUi5ZDkp15jn9O3T86ffXBJWaFZnH/n4RueweibX6Ry0Z2fDc9CM",
+	"XDLRL/y1w90VX8T5O5AA46VlRu68zi8dcinxgQEbf9gS/qMVFbjNln2jbuQ273aLHzkU0rXorqRtPa2O",
+	"5Mid7XqoBMl4cDbY84b0sZY1SnddTuvVRzMinj07YOgI5wzIsjiPhpr7Zri0cJQV72q2gKiycSJ4CxUS",
+	"vRIm06dgwN0G64hzUhk78EmVfe/OTCnk37MZz6PB3XESJqjxseN4oqiWK4ahrQ3VJMfZgM+XG0wWtdce",
+	"DSOSYSrKwHwMtKT6Lwtsuy7lrs7q8Kv13OCHixKez+c/ufB5M6wepkFNJaT0b6h9nZCbqLPfuBqhjlCZ",
+	"vQrh0diEXhWagQfh0OST7mTWzuPZO4Ml6rZPxATuI9uled6q7MsW78ErRXWpWGt+wD6F9mzb/VsPXGv7",
+	"GwF/RtFWcGYPl5umjt6dc17466rhd+aCae8w81Vm0Ve4k5GYppDJnOq11CYy8oryoJoIFHVIyWcuJyih",
+	"A6zkbUwEBfTYMGWXgg/GXoLxwLiqDp/VmQ4DUhkaXFPnXnjaByT02xoxA5FanqAtrHZgKmAqhlcT/itN",
+	"YG/qFTQVlMA+eRI7zzXL+vjnkoE3K0LwKUNXomPB5j5CNabPmbG3RzXFmpZeurpBcOvj9ZexHYrS+NO6",
+	"oIL6wvoGDW8oFzHZyFbh1A1dOo0C1IwZFWTqF4SviDFnXt/h95rdiAnD/W/TD2XB/pOpnCPBmsNXV3Mi",
+	"vyiXghGvnpJmLuVBN3k2KUUu6TSW9uzOIO6O24l6f7qzxuoJ+v3x9PJLDUbPHIckGEuqiPJn6dFhGG0U",
+	"N4bFucZn4dSqxkzfTrLJp0J/iioZCettRXM2qOAj7tMPDvPQvEglN20WImR5kg0vCjJlcenOZlLk+rpg",
+	"84QD3KcOJuecEcyKuiRnBLIrQX9Fpu2X8qQNxXzZqjS0FIJDqpd7iTZyvcaCcwoV553yiuf12JV1iwM5",
+	"stUvx3xGv5tpRjxQPRzqS6y8YFQvmSKzhdRsLI9iFoCSBARvgx454LxoZu3JTqHoFKgrfNp+z532B0Mc",
+	"2M2mgFXH2OE1Z0UelNE3bryIKYBM4JMBKPFaeAZYJ+Tc5wrvHw78Zvxs+iTkmP5JhWm5UaxQodNiS/DB",
+	"mNjx6VP7ms/cLp9QQ0BhqYPtFPKlV3aT/3r+60m1DwcabTiDFrvtNdxTEd9AbZDtWxGYohktkd0smKjE",
+	"GpDplik+5ywnBVai9RPz7A5IPfsvU1SzYUXWcA6iidD27Ax7VWVt7l+KJpa66y6Gv8lSCVpk4M8wdAkZ",
+	"vMbrDz3uhGSOe1BFtv9Zrcbtc6378CtNKrHSYx7uW9eu9rbttb7IAZzyj5+8ePxNVAfwtl/kZK6ZXFvO",
+	"U9LYa1VA9jMjlMBB739IMR0iSDKcc5eNbDlgJ3PZ/tEX1y3sGRZtifAwXoIWksg1E3aXMSpx9u0L2H0w",
+	"Ur6J17+iVB9YNLuiahlb8xazKGFz7T16K3meQf6MkXLp2S/D+1UxWEuOqZuRUfDj6+k2vu1umFoPshyO",
+	"zlMcTJNKfrVlnkdPj7uq0jXBsdLfnKnrNv+JeyRdIwI18ncFVtnT5TaUG9Tl/M09g2zzHKCLtMbPPL0B",
+	"/iSwNOwexlUMd+vHq4WsZjeIq9xXosAyjWvJA6dVwnSXkcNSZLePAQ5XsAd7m7ajyvi70+k0u6U3bqtq",
+	"gZe+HX92pWgNR2veczsHmzjwhQQ+T09fbe7v/Ppt7dp5jVe2u0rA1oqbTcljVLCZ8VZxJBtpQVXMoYYW",
+	"j0emKTVTX2lIBIU636nMt19V98LT8F4I3l0KxWget8jrdC9X/McNoeBbrox0IY210+07MqIlERLECASL",
+	"NeHCyB1RVw28Vy0HTneg0A490oRPRWjatLB0wlUq59dOLEyMDy6uKB9KFUVPgEuuTjfZ34a4jW5Hszog",
+	"YCF5qe9olRSXsdqhPlpHl0u9smeRjLUFa9ec3qerchWD0nLqSA9h0LajlRuzbUc7EgD21+kdvzjL+NJK",
+	"kV/B0dhfHBMztV03jV1ToCOKKmN//DWRD90LbISv6Br80Ot4LYr3X7XXeTWKULQ765qspDZWVaPCQAWV",
+	"5TrMek8qaQ2iuosDFuSmk4V0CSYSI++PVOQHVYdBHtehke7HZ7F4Kmp9e2gJDmITxaflmYLeoHphRaL/",
+	"rR0O4WnSJbzr4+11Y9bely5YBHC9R4q1IKKAh8Cqq3y2IIC9lDPC5869VutO3XFAdPJfj7wnca+vTvJR",
+	"ba6PHFwdsbQpuuttTiy7MJYHgYH++5+iX9YviLo78jCqVktrZJeDUQPhpcCXA4rMTK63F2xVVHevm661",
+	"dFgxvwS4w+BL+9W7mvI8lU1zdkgij6iQVIfeqO6bcaqu10xE3UpD1OAODbh54Csgos4wnGlziP3IaIEq",
+	"7+7MrVFW6j5p9PBc7NVvVod7wHM5K1dMRFcOrjY5B10Vii7/6+XbnyzD/fvVu58bKZbnL54+OXsalW9W",
+	"ErTkl0VrEXZgL2F4qKRAHd6+8KKCH0BVmwfeQRd95zmcDiMrTp9DnYhgm4YV70m5lx/taBMluon6l9MF",
+	"FrOC6kULOECbr+6S0CkkFoCDWrEFo0pD3W2PWy/uDAQZ7fwxIpQage/Tku/x6fnJk0k2BtJF2uZjVCeR",
+	"AFwmR48F7Gd9dIFItSK2RS0Fpg1fUayfnPtyHgfVq33GBs174gmIXMZDhHOqwE/l3LMQe7fW0UyuQpxW",
+	"Cog0VbQMMk6j6IRiKeRGxMLJrMh1aDSh0QpeSFp50lS9xBkVRDNjCjYIHePWRdij+S55BrANRJYmIwtW",
+	"5BnBWGJGaGHJ6cKlmR2ZUM1zlgVR70viHFl+T1yQEwPcl/b4ky0zWeP0ZDVAhNWiNZGCVEEY+x23kR0u",
+	"kRYYFr/oisPdGYjJE19q37CSPhkmNJdD86DTZ7AoFe2B1erW4x7PwonEZv+TQ/PeXwFyWG+d7b0Lvt25",
+	"eMjXpe5lwNNpNA/N3yTVYXAPZocU89xtqc1gJ1JwvzLHzTC6H3zFzdCk7gXXRqrtdRweb021Zg5oYU5n",
+	"BgjlFWP7MxpD/q4FZG17hi/JGVkytg6rPhFR7snzZzuQiWfRYBNbm8SM9lPlXNwA41qVdLjT+P5SScwB",
+	"/cQ6q2q0MIooDdPNaykj4BOqs8B8bOLSyVmdIQdmxMoPfBPERHW50pDQd9e1lAW7TuRhUkEWUFV/5rAt",
+	"yAzcJ02Iy56D1GWGDTMGsU4gmGXHO3iE1TS5htg7O1/qHP7t1Dlktv7Fx6SIG2N0mqylLKJvrdQB40GU",
+	"CdylqGH7oKUHr8mrYv4hy2qIwR3p1DyXoZwI5r3D8jXjNJi0sfkhOfe2LypsoebrjTAycv2lg/RYKhbJ",
+	"J/YytZZsrqqMGmfiQ/XBDetMb+51DwUOkj01ImoTg8pbKi2rGKt9DmZUGSouTYqJnqpwoldDRQtv3zXy",
+	"VlLMUj/n2jQ4YmftrjC7k+X6g9wMvDn3AXfixXlVxfqw8jvECcAvp6f90cenYvHEsboK+KzGXpxVk7NL",
+	"xwnr3FwGYGsNW7DiAyvYEvmegkG+PPStcYlg2nkYzAWcw3Jtr2L7PGg9X1uhcaINW33TB9HicPrtutx6",
+	"1Wy54WIEDNo39cyrh0LjXMm1j29UZ70yo6quI1EcyLRrpB0iclaXT7cWvbvHPmeN2FL/CFKymYdh6pYW",
+	"1y4jN34ykv6QgtFbVqmPkUxBEE0HJSv3d7G0QT0m42Bt6c1tuI5tAsQpzMPMWc1vxHWsVEHLFZvKfIuo",
+	"MhIi8L5cPhpChg5S/Qldpcw0EpooN/oCLuO6VND3iXJAV7UfTUm58ihYOdfLwIEzk0KwmUvC2WChHin4",
+	"LauuLEwPoMaqh54Rm4juGU7IhdXca+KOoDSCZd3TZzC0ZZ8IZuQY7eL9u/xv3KCa9yrB0SLFPrCqbLjp",
+	"fCgSNVZQRNEw0C5dzjfaldbeIkbKViXrWopie23lX5ceBx41jxOFRpyPH1LFSM4KZhJlXqVOJLuhZxxe",
+	"7/JNGHEZTpdWHrv6EFdCBk1MMJM9l0M9Gy5TLFErZC3VhtpqTQLEtcZCIanCLiuXNRoCRIKxlqhuRNWl",
+	"3rl0tTqBLbIhNeFaWOfIqHv20nSP8hgIX6XOuwyifqB8z589exJDtLjrTVmXuWEeRqQ/ghXfOkTT8olR",
+	"RN5ih52g81AiqyODV+3Lp2zy6dGNfGT/+Egv+fqRXON2PFpLEB7YcTG4wfc0FL6ia+BGyPrIOmAB+g8Y",
+	"UwEqaj0/yyIufDk3zCMJ7mCDgED3tfx+4+2JhKNAhZAlisC6E8Pzp929RZZ7WK0uAaZxYEMKXUBOMUIf",
+	"2hvKpTd49DKr7V0Eacf2GkKRVQkyDDETl2WpL+EFOVcXNQ6inONbe+BAOvi9uqKWa+fJ4wK9Zt5EjyX5",
+	"ZBM7YZflmfM6SSl2E+5qZXuMhNSpZBqtyiDlPMTkI1piOZd9EYHWMijZwGxfMZN5qet0BPjyCttOATxc",
+	"qFGzqnempUIlIb38Ngsm2j2AXQ6duNET5rfPaFEQbi5d0NdZPkTLiHHTka/hddGIGVExSQgTOg8sfNx9",
+	"QGsns1JlELQF2O7Vuhe4z11QFuVGhEiLQZqP3YG6eSQcG90LiNGp2NXZ3JMYZ1XyRgVVdUFevHhi780X",
+	"L565CtNCZ4gldP4UPjk/PwtZwN4Lz7p44OigkIfCOfXa18B86DBPLxqnyoHG4NatKIKoEEi9xaDGqtSQ",
+	"prtWEqa0Jd//+c1bS4Wr969dCSD4N8UWw63jgc+kEw6PeKfFW3hG6AiZjVLlyITuMBhs7qmHNvZMpjM6",
+	"heyjzOm2RZOP5DcMbbjhbbr+do43TuaNAtdw9mo5fk+jO+c5Pu7Mc5SK3/CG9uf6QTbaQ4ZpJ3YJ0v7Y",
+	"WaoZpM6lGyS9BU/boHSaIe6SCsClV+rN+WMsGCCW5BmZP0FVppCbR+U6I+ungc2PFo7VpjOinhHqInoZ",
+	"WT2315zLw/O3RQGRQV8KMMlaq+R6uuw7XUGx8jNuyAamA4h5U2YVVcy3kIogqM84STogTZAmrk2br+8b",
+	"MUOnV3hhzWfxSAZ8VGmbXJBcllOTWfnfNvgmDb1SNYOy9ncuCfC968DfzJCm0A2tQlqwtCwYhaJy5qGP",
+	"4K+u2AiSX+JoS53+dTwGtZ/d56TAUqLHMhJOSMcNXOFOa1m5fSbpqk5UsgRptM2kzyqlNQ05lLdgMNjL",
+	"1ejd1NgKq+XS+bWpd6lASkNgw8XxKwp6M9C52VbH27cWLJE0DEgF9er6LKlXYKLqvhUFVzugcetB5aYO",
+	"ZiB1CL2PxVlqilkFVtfavnAp/JYigVPMn0xfX+68qtWvv2bHKfEcUMeZrK+Mnfq65DHoQBTWRNaVjV0l",
+	"kJjVFh47z/Cxc/uzNAdiO/lU7AYce4fF2Vh8MhP7Z2miSOMtykbvc9hSGj+4WDNxjAInr7u1sMBxCtmT",
+	"7tbi+eHYDvBd59l3tZ6ONO2lnu+K3Orwh235XEV7eoliG2BmWVr585vTLZGiDrKcv0h00F3FfYX2zd55",
+	"415pnwRPFiZaQ/Of6sy0O9/WVUvhSAaOwTf70WqnEnFfyYb2IK6iWI14gDvXVSgKiKRIQc0upkKO5sw+",
+	"g8hYAlHusIPglTKMbJ09jxI91lHqXWluZBwSRAqdKvrtiOR6rtkP8VJ97VFV47ZVMgicVqh71Qu2n61+",
+	"kbKd2btVBoWlSK5fW4h8YFQj2IkO0AqAk/B+W0QSKbiAYmYQTrqPo6hXCWgqWBDsfqwe215dNe5HBPov",
+	"mRUQa3eIUQ8hiTOFw5e1NrdumVpf9NGQjbvLCWtPY4d3cbDfMNH76kl3+pJj+h1uh72LsfB7qmONOLAM",
+	"4Nr4UOv+/CxdBwLo0LRTKWE67Oo+ka+lBNJNFBZvN2YKNRDh9V6XmGx3Skv2x12wotU71kd1YWuTMOAt",
+	"C7qIFV2yGkxhSmfLixDpUhu6TQSxm9XZLslBFrk/VFANUxvCqHDPqGOY6ZYsKOgkCVDMbGLpd73rTNtL",
+	"s0lAcrUgYxxkzwQI03GI2fgNcxctIsjcLviKm1aQmgFOljDg2bSiC4nYUUbKAHvS+XgiEIapWipQ8XYg",
+	"NVMANsoMNRLTAIZrWmKuWg1h6IERU0iGDgLnGuIVdzwsG6ZYwlkV9xu0p8gmK8xGAhLFl6VKZ+pVc7/w",
+	"/oBiDh+gQzzuOVAhKAKJJkFmSXSAIH2lT8OFOCphCHnjAwL76cUV2LrPUamkkpPSFXdljVstTGcBEbHD",
+	"8PG70uGF74OwzuLqNDYsHKb34h96FozBQxlMoB4uOvckRGNlhsca0EiSRzvU1+3LUvXbLvnG+2ZLiCMa",
+	"6kqpEsiu/XN1d3AnozjCjTrv8MBzU7TTvhGrhcqv2gwrlbjgYmnZ/8JN/IKLW1rw7vpFt2E4hWqara3a",
+	"3isp5/FK9h1Jm/Kg4a9YkdrWN2B30dMt3BAYolhsrSDoXFx1TFO+oPc+jpVuYpEQSc5nAMBDZiFLjcpJ",
+	"BAcb4s5xxJp4Ua6WtZsjbPoyvPyzCVSfs7r2DOd16UJYAN8+M6ybYdxBd8uqgY6a+1kT+QOjeQK1YceB",
+	"P6A3kOO0nnp+SilvA6pL+Mr87XwgmH6AIodGPYYRUuz5ARw6UdrVbBUFDthNK/LgXB5X0iUc8hmrMrcC",
+	"63afTiuzbgklFlwbJhqDcFPltHWyVMVLMFCCEFLlGlpbDvLcerzVGFJuweq2DVWFVRyzphSplmhck42S",
+	"4ibzSkhODZ1Szb7SgzsvZJN5WRRxfxVkSqU71gRgLjCdbjQ5fKEbMgBotkuNb8HcqsvJaFwS4BUTRnws",
+	"fAedHAGWveXi+1aIXIfoCnOudNyakfO5ZqaFMzFFJQQH8Y2Ie8K9tYa9R8aSq6H53bqqiIubQ3xXMPT+",
+	"XQVF3dwVKvRAfS+pjYDzKMaeCV3Q6RQ4B//1tlW85sWwwEw7kGEF7j5KMHas1gRJwsv5dcvwrb0G2mv2",
+	"Usi0W0YHtIINN+m/GFWDivpiAIK+A4DfqJ16EJxbF7M8ZFeoCHvdDf5/SPuowczY2d8CSjIIAKFzTdal",
+	"qRvYD8/93WHlSORt4/o96aqbWp0sHsJeWwt/ygq56YelF/Vu1QPCQIC86rKddnN8DmrEHTJ2sinB3tEZ",
+	"goe7SViNro3KIG/Y1g3ecRXBY1kNOLvpPInR9L02d8PgiylOfn+3tLka/DTTIDXQx0MkKt3xnNcVG0Hr",
+	"j6zq7JroMNx538SkSB8h7O772A0Gm3GQWDdM9QPe6S7YlGqoTQe2ur6DbeUXHl4obmNrzBw3ip9hG7sk",
+	"Nd2gB11P11CRWPNBDRN20ih7abAH51bdLaOpb5pSrfj2TkVKobr7remxr/p9mxkz/Pz0gNHoa0GEjQvs",
+	"zViKPBtktAwPFaSztr2LG+baRtf3Rz4sw6lIi+JAunXXn7pOiL2pc1X1XbpvRTWqVj5OqJXOVdaZKdQa",
+	"FXV5h11QGMlYZL/vJ7MEEy67jjV9jm6eL3lIg7N34ENWSEl0EDQkoIWyrlaqQ6PcZrZIhMF2i02aWpDU",
+	"rK5d1gu5EZcO+LL0S8Pj1jeB2BE2nkFcIe5GVQDFWH9hUoHrR5ssIo5lW+BxA0t3OI69YCJ3oo5KDJJ9",
+	"f8Ev9O3trPcCjxg8rBfWROmv+SqgsqNpMN9f00ch1pTb1TAEtuiWYeKWC/VswT6qG2GkQz9j9vfWrUVV",
+	"Q/qJtrgAW7qD8kRzUCwT3tCGb3j0jt9QcuXLS6pij+4e4Ek0jVxhmkRnw9h1QYVwVZ47EA+pls7HAenw",
+	"3iSdQqJh+jreiyQA1tCM1bk2PngmrBBwSSt8tqgyY7Elv6vM7m/6QCx6Q7etlKVQmCK4XljKQg0yI3on",
+	"ayee8RB7Y3vCRCfaRjXhrGKKkNwhbeMcZnWX/HU0f5Oih8ZUDhtL1xXdWsEB4zoIb49Qewews6S/Mj7p",
+	"2sfa6KfBRbJtHDfE9dTyri27HNQN+p7+qil/VNSN2ASqRu2PlY0zjy0SQVVK39hxeP9Y+6idKwlpWg8b",
+	"3REXEatq6fKVPR9GUSMV3HUMYEjsBb3TUqBe8YcyFnBIws2CQNqN/HNlEP0hI0bmdOvbUTZPf2hlNKPZ",
+	"AQZ/V6fq7/2zPcrbwro23iaBE6fGruR6eF/KFuxpOmOtSGPjpdt0RUSEiEpHveGIwRW27U8w+r6rEAQX",
+	"F/b+C/ru9y8z910J6xTFICBSccnOOUlXpFtuqdsD9RKTzRxdmtc9Ae2wu6IxYBQvAO8sztK8Mz6DwB3U",
+	"bajUV1WXabKhLbjitf8YuGRBe/eHqn1g+8LRESW1/98nu3u8EziRSwiA2ION+CYU4FB+ePWRnNI1P709",
+	"PwVdyNEjgEJxzXpRuwXG1Sd7HTUCMIrJxeRvWoqTD3QTqNZh8/0Wu+JIdgL030vnVFSbFfTpcwh/mJ8P",
+	"YD0NRNqwXZ2MYgdi7prP1kDoM7OQ5c2iHhECYjvNfJopPGhgWM1aRxMi5XzeJqQ0qUXdfB6dflvBf7LX",
+	"qbeHxjNrXBYuzhJ3LGbXuIzZbvPmiplyHalrZyxneZ/kBnww+epDO9HnsSRtn6xXcLGsJQhkxBBIDiYA",
+	"YRRHXI1U6/TDbWopOAq/2xkihUXVt5t/b5R0/Ea8EYfRLrXOO5VSJfphtK7BMKYOrHiWPUsUOvFWjEzN",
+	"bR1LIhzYi3dwIXSNIQOqOLa5813vSP3rukBjks6xixa4EqHSx35qShX3F/WQUQNKXdJgr4DpMmU3pcjA",
+	"qRM2rPGtakqhy50eNZeYrr7ftGlfc1hQk6r0VsvM2RtTVugsAElzqdCyryIBo9S1Cy1ZZVdGxrrkeygX",
+	"vPQrHDSu0aOHeBp7Njm73Uvwbe/a57u8xYPbTm/vF0NCQl0P78XeuNWb0RTfZz0VF+nsSU/AN1DhfkL/",
+	"4Wdnib70vtE9z+MM7RSqR2++dy968vix5cOZfYY8OXl+8rS93/2AyBw0rY7sDBQ5xXDZQJVq2M7WkiC1",
+	"v/KOgcG1tZLYJm4JV6m+rsYJohcBzMc6t3rFms9MqViNeICNlVuKjxWb8TUfnrpu1fiBBWx3V6la+m9Z",
+	"dZSbul0PKLULSLhqFyruKIZdrpCfMn/i/dwr5qi3Kip0QCF9d6ASIIv8euVKgNoI1ECpiIb9PtIlE28i",
+	"+UAOKrVWzhG/0hLuAvEiqtabwuFyCLbJgLpQ5OU8fyC5uSYKc6r3RGYi4XyvGwYv4t7fRGFJpLNIha5a",
+	"uSQjadYYQd93lvB/7ORz901HwTX3z6/YyTuPtvRass7VQhyCbfq0Dimxkgfe6mmZ1XndfgG/RjmnKLYt",
+	"xUQp31ukjtTqL1llakrlcyIvA0DeS0JJTrf2Hw/Y0h8Gcdzs9Z1k37D3eZRMjFaR6KYvfcmKbaLaGD4L",
+	"8W5IDeA23foWXJnDWECQUWyoxQVZMzXb6QqwH/vuHRNMRt7c9KNrjgNbUqX4LS36S/iX+IXYQYAg7/VK",
+	"Cswl7XEY+3u657JUhjFxV183K+j2OoZVtmI5p6KuT6vgeD0i9ooJ43u74lWFBR3hLBelyFVbnLGmTuoB",
+	"4/cpgrJA9fV+xUEIKkP19X5OX+OBhvMkDE3jV4f0bgpBU2OiUcXXEovwuZXvEmqXqdwLHd9kNfOGc98l",
+	"wy7VAgrEz4iT5M084jVXTA9Sm4x/VZe5jFI+GCI5sQM7LFdHzMGrPnn+bAe2+3kn3FPVHD4eYERn4dAk",
+	"/QYhcIz42h12ZgK3tpEAhYnYwa0bwF/eHbxXMJYCo4CYVzW8nKNCpqUCIsEXgwaxfyvzFGhCypTZX9pO",
+	"cWPwhr+XtHDNIdpOL1D2/7pn0ZuRb9P+6Misd9y1XTVAfbqeBpkPVC9Bz+VmUDJDOkRmN+lGyhx5Fi7l",
+	"4TGyICKGHBhYF0i/nVAJ8otff5K9w0DJgLPtOaK3vN4Z7JWrWWgiNkdLg3y5TyRV2EURMnI+aQP973CP",
+	"7qnBrjrL0b1aaicNX9VVH+PAYFcN5ON1VmddgOtRHo3WJtWadS+g+zrBvUcOajxbtXMfPJPXqfHJanHY",
+	"hYD6vQnc26u7ompoqzL3lRS40lhFDvs80imoQuTzOEQ21QSnjy1JsrB3uAHgO4+DnhG+cqB+LTC1BwEQ",
+	"7MvQEHu/h+Dc5yA3I0+1yunlKBJuWrjnSZ77v/V117gx7Q3sJAfeXbk11Hz2GgrurM6QxCKqmRRznrOq",
+	"D9joSge2zY8J06k0qDLoDGOrZcInEkr+iCUR99/gHaur5vXQPy41woprzVpfAh25c2y81PoqRASIu2b3",
+	"nUEtr2qwV0WEmsm898TN3o/taZ5koTt28Rx2tyVz/GAq6XyEG8oF6v8DoErYrFLLqrwaRyzo9+R+9sDz",
+	"7s8Fo0okIMissh83BvRaLplT2jBSpI2lP7MGvINR6D/1VFpYwkXT4WOplNtIVhXleReWvn2mCjDtv6IC",
+	"+O8hEPHZWl2stghJm1UbHWURRYc5+G6ULAc48O37f7BfiaZHAXR1/5c5qOuuFAvvr3NTrcdJEQAnuE+F",
+	"ZJ+NBJoSFo1cOtBLY6w4ggCNT/ids0203TNgqa0TETgzqP7V9R6JOU+SQBi++cNDtXPwnRw8wgYQo/a7",
+	"btA74ymR2sW+/oym11/cFNV2QSTD3udyDpnNfmYJxugGSNjfvLVHuZv891/na7X69f/89ezRi1//eZ6d",
+	"f/v5D5PB7ZaiER/FY0VeLcgjchmXZf0w1hEuM6nIq1KbmJBRium1FHmj5cWOF2Bd8FTpi55RIeIdE5gD",
+	"27nlqtTEPeiRnaowP17iMR0Xv3CN/N8+/LVOtE5xfaW4rjDesIepqxpKDw6e4ruUjvs31PTLmtRO7tPB",
+	"WNvNzWy0Ed353FUPzuSN4KDzIaaF3zUX8OA6BNlrZY4mcDx8QG4kMbJ6h3uthtES6dAV5Ru9QsGnhOUa",
+	"vkSGETmf8xlzHfaCTpPaNecgX9PSLOzfHvE8Ix9ef0e+fX52XmUyPD6B/Ih437UnA/FWxmGB/xC5hGTm",
+	"AYge/RopRZFndY8ERYfagY+3pvnYyb+vkyeamBhURMtBMREJW+ZRtfQGBKCzNkFk+yub0NQyHYrCQkxI",
+	"5NAGr7eIn3xQHnq1ddHscFMqoTtD6H7R2KAziZyLU07o7PYzj3ncn14VN+zRi7XuSIdJ57kGt6MmhF+D",
+	"J3KcnaxGnW7X1NbMzbDVOtnGqatBUsp1FJa51Wipq+eDC9pTGYOCffLJPHsXqk8AMcqKUq8P9nOatVWc",
+	"tniTmgCsutRr9PjUpXsV+HCVphjvaFR7pmINESofmctB90kS+5Bx/XYILgMHAfX1f7z5/ptDMxAi3Y5K",
+	"+CDi/fKJkBX3BenkLU3n/zMEpk+IzUQFfl6y1JFFAWcPG5I1LuCo7qwSgwYKzn+ULPZfF1R0vShc5/sC",
+	"L/xKvWgVPJY3KiUCGhtQbaARcvcuwsyQUlmIIOyXk1UU7tqb926NQ+I5t0xtE02hsR0Qx+KJanXQ3ZmL",
+	"nT7QFRI/NLid+ibZQ5s1z5VcXYOEGKMvUmh5xcTf9HptVXMA7I8piDSH9t9VD4Jytoh0HEj3MTqL460k",
+	"Ftin6VDripqeynpjE2wTL+29iUPx39bPt4/rH8zsm2Ije8iHvZGTncSaVZRD23u5RDFfa5gwQj9D0/t5",
+	"pB/UFb+BhEFw2v/2/t1VXSqmmYYC8N/I15TMpFxy9o015aDT8m8vS7OQiv8DDucF+ROjiiny8d2fX/38",
+	"2wl5ZY+XJQB87ILSZsF+EUr6cvAqjM8F+e3TozVTIBWk+O2CwA4Dn2C5b0ag/BfcE2Fd8Al5pZR0Hfld",
+	"AR3xtZX6FwEJ1C+ePvvjNyfkI1+53u/2j0+ePHmREc3/4f6GqXIn5CeunYG2pjcsv8BeCL9Z3eA37xZB",
+	"u9hy72+A/vDbyS8CizM1mVGltuS3N/NHb6mZLX6rwyE+1l3DFEPbA5zi+flZZRidPzk5Pzn/5uQXAQra",
+	"jAl0t3BruFhBpSYXk5drOluwR49PznxUd+dvcOmvVlRtJxeT106a77SPBPermMkVFzd4Y0NJHBRIustb",
+	"A6YiBNtPKv/UxcR3ipoER2dyDm6UNRN0zScXE7uEMwc6CCfAc5VHsXYnEnOvKk55k08uJnYLXtaPWYa3",
+	"ZpvGrzw+O3PdrYwP8a/XhbslTv/mNC289vqn4fnhIs6Fz02f2ccAyd1SBh5w6UDxYaoFnFY1rDsb9JeF",
+	"rLp2yAKhLGFLJNw4FBr5n0ABZn1MnCB3KoDrd7VLyZd5Xq8MBQfT5k8SXfe9SdiLcpXn5POujHL9yRt7",
+	"eD7+BDq3aoyd+okZaBg9lfnWb1dkY3bBC+wr9vn/9J88/4wSuWCo6u/u3gcoq9rdwB0iPt2X5/idfIyl",
+	"fmRFUa9VSLKSip0Ql8FNNgurPTl8D2ikT2hB1aoW9qtuwlgBoeiKoZv4r/GJ1o+cvvl+8vnXbLIuI8yO",
+	"Ejgk18B3z0FiwwBf0Ek5+xc9KbgdQXo7YyfkL9wsZGkItZedYpjyDTA79l4Fp8RdTtOpqTz/B7FVVIh+",
+	"VNuWMzje9mDUIrI1P2KWyIYJM8bGXFn9jRIglTUCrNEzjOj2mHdc3/jIvVzddqje1zbMaxTpGLztoHsZ",
+	"pn0kSWPf/WD3Me5HC/3HYWJT3TgHMG/fu7fapHu8d/FVA1Z3hEvUrfsLu0CHs/XZvxhbB5fmYM6ebh8t",
+	"qMhPZzVMUFT44Bh/2v6IPa6OsVP21Q6t6J63Cf2l8V2ylvwoNgCdsiKDcJlVfOG0Noo5uSJVCc0JeYPh",
+	"dnQlUJHvd2iMbDTincU22HdBim+vNfaPvrm+fPt/3ua+Bqtm103iNxcyGYKYIVtpVty6ikTqIx4Vmg9d",
+	"sXx38+HBBddGqi0wgg8RZ3dgC1eN1a6Qfecfug+VzA3WVynzCxhLLfPvw46iYVuvyhm3ygifEyq2gNx0",
+	"mAb3XVUFd4xT5t7+UFpctYX7W/Yyz8dRdN7SJbMHo6AQdTESHF0wbuZCMegnxaCrLM0JeUkKOaNVdBHg",
+	"u3JWRTA1WVPFBIZq7d8G3aCecXpqhyED3KN++FqqG6v91iXkAPpWI+hWmURbQvtQYHz9sabMl6VBunk9",
+	"jGrScqQCqTWiFrmQm5pLEKCCzhauU1KAkwPAd0quCBwY8pcAje6G3zJxgF9m5ySdzqpGj+N5ZaB5ZPIE",
+	"3suu/cXHcaBMYhTNUsolEXJDfJHozvYh5kigKLieUcRI1B+M2lopSXwp8VrJFddMD1IjcMtcAKiPTvHa",
+	"Pbp32HeptaZmgffvKZkys2FMkILdskJf7jQJw/C6E2IBtCKUFWQTbt/195KpbR33sm/FjqPVlgbh5Kdn",
+	"L57vR5R/HUsR6spNjR12rgIoC6lypsbSfdy+ESRJrZQCCEklYlLscNBNkOQhAHwb99S/bVy7R7si3kNA",
+	"vdcN8fjo9g2aEFMGkdqx1Ii34GSqjp3VvgTCe4FCBkgc/i9LLnICuSHmhGA0mQLW2po7jCkIZVuTxcWF",
+	"HLTcjWSaSNdfxBs7licLuXHnXha5UwEhS7FWZoZdOHapSP+ovPpIl+w798wel8dkik8ni4qUeEPB+Isc",
+	"bOYA0ZR4EVMK6pn6z6hbxhn2yZwuzKrYZdLmi/ZtAMiOgHwhX9M1ThwcbjgyVXKjmSIzuWIa2cpIh1NI",
+	"3FZbtZesSm3Igt4yMrX3CRQV2FlFeMenlDTYppm3n77tdh+9Fzs6HLKvNT2VcjnWbYI76zRErlZ4r5DN",
+	"wqH6YAkA6CHswDjI7hqPJNPDMR7Mot7dzP3NeyUMU+PIdnhVHbt3abnIGYOEasjyp748vv2cvK+euo8j",
+	"4kfrezqqNYxB5u+h073Pk7WHwCNaVc7fquetuLGfCdncECzshUTMOfC+cMW9/ZT23R3q6bfYO3Jd3guA",
+	"UAQHzBiChS5ZzZvWXnHJrpYcKFuExLQSUJIfxIHRINEX5sY4XJ6d3Z88Q0rm44bFmAAjt2aYOqfEo3nb",
+	"87jT4g7yS7Sh20HCjymqS+Wqv6K31yuFtcDH2OJXOHoNbHqve+tGb3V6WPqMdFvZN1V65FeaGAUNKMjP",
+	"UFWiM0iJ11W2rsixX4UuV+jxhCBLXVpailwKdtBmnwbow/FNdxV2nkL/K3ffl6KNxwLwXvs6azTucYIb",
+	"EYY7IT/XPqGZFzFDtvq2VdX/gZlXt/00fDCe4HWPtFGMrgYbUfg1UKqtBGNiPGIuAHhdZ4RqcgXVsI+u",
+	"rG6Bi3MZ+hCYXHBE4izs9QuVbS2afEDIBaMFFsWmCPkjPnFEVnUjpHwmJ/v2ZdULRjN1a40XS4OC37K+",
+	"JiOopaf/xIq3z6dW2CRp4ITFf4hcvptD35oj0iKs/01qv/DxaExm6NKeRCkqhw+6gOC45jJ2ViGfXS/j",
+	"UdcD3ZB4T7S4DS1p4uQ/v7fkBNfwhS4Z9G/D8P5I2nRjA3qZDlDk1SoHf8InjsiyboQE1XCGYxDpR7kh",
+	"YIL5bACrEmYeHB/K3yqMGsAi5sIqmwtZqnavRsyCuNqh3PjKQUi0+1MK7murrlxSuH/jgJvdGt2PAhCL",
+	"KF+/5iK/qtAhejiCawjJXWKnHLHPnu1A9T45YuipvVl26Rfa1zfiSDeW89CjgaAdVpUBfKVJDn4Tsi6n",
+	"BdcLprEG7vn5t8+/QXfItII4G8wAFeJ20kH1NsC2Pv4+uNH67kGdNTjSLux6oqy0g9LnXB7qsH1b1eQf",
+	"Q7i5tz+Uk7barSOmPb3Mc0J3ug4C/idEOKgB1KTDuD7Is0inTNTb10P2IdZC0qL59QvigWOEXyy9El0N",
+	"4wLUsLUm5brua6CgqzA10FZslDP9g321qvpL4pByjrk9aD171vJm5ZKxNXzi0x3BZWZFMs8zcKoBCoir",
+	"yMJEk6oo60BWtHruI3mL2CaJuiq6ZO9umRoqUKBSO2pxVxgjUy6o2kYAdb8UYRJI5vGMgFtIGPK7765d",
+	"DOBzoQ0tCqzGX1CRO6TZE/IBIOIhe0iu+WwXDp+4lmorRqjVn1FlRlR5VQqCjZC2RFHh0i3JG2iDVnGS",
+	"tDo1ZpFhITNYgQcyVb/wRshP95iWeWXkGgX47inEtrKQsokt4lCqYR5F7vI2qetUV6VI9HNXZ0nbLUmE",
+	"s39B9n4ngte16SwjR4GSd+UDx3/u4YI8cOOPEPPxO/9VfXYuazu+7lSp68oMzFclLxs3G+YXQd6CqJsu",
+	"g9zKSCkKpvHThdRYs+GE5+G3IKTBeQNy7PzXoNr9uNgOD5MufX/i5QMTbEMoyZVceysVWrQVUjOrjRPM",
+	"rFQrZAbnxPO5qVRsERrhDjzSlb72AzMvHWDq8SocYYC2kB+kV43lj0MnMKSQudUTKaozlzNwzifM1JHi",
+	"/3ETVy/rRMFDT9Ug6FihZay5MSRF44dfac+XNXDWwpi1vjg95WJpFN2eTBWdLTfUMHXikPwvKwuAQ7mI",
+	"zF3G3i6NPRLwftupZ3Hw/Qi41D3W4aa4FHjK48tbjVN7vhqDY//kTXTfR8m9+wJL/1zCYubgcXfzFhMb",
+	"KVWd0Rjfma8RM/fxt9/cRbb0SeWvc/jvwzNZ5P2dkm72I7vDvtI1xBUyv+9lDE7L42XIN/bGmmK1mTye",
+	"EPuRirxpW/fe1zsa2JE9hH5WN//g6zXLyb9fvfuZAO7sKFcJFaE7DYzgIJc9NHwvCEXIRzh2oDFStbQc",
+	"EO99roPCX2+gOSN5Lj0Stn0MDWKql1kgcb0Z7CuAhYQQFFNoJLIcjGunytYNm53u6gOnMBEfm3II3HQL",
+	"soMe7CcE1iskgt7HZYKUyzfCyF5FPVIRJe11YwnEBbieBlTvVNCu0XjK+Vki174B0esSv6iB3dTGbhgX",
+	"e11kpao75AVV3ompuU5K0Yk96zUvwPbEfDQU9p1j7j5RD12dE6dF7OOGt4wt545d/ZZUDJeYRSn8pyPN",
+	"oHIrlYArnRzWfXiXURWbMX4LcK4IOJrjiSmscpQYWHPEs43IuhwLQTq3OjUso6rgyYEBF/VuA4N+USot",
+	"lb/FoDij6gEeG7b6MDKuR2iu4F+fPn7x9MXzPz5+8ay9t2mqcmUltYnvKeDm+mEen3X0Tr1z5LQ1wC3l",
+	"kuUg9FI2EHRVcGXlIxV7urL3sErPyWnI3PKY3Jus7opc8RkGSMMcG+zuRhy06L1pMf6aHBt4jS7ZG/Gl",
+	"xAVGBHqjSybeiJQRs6JiO1pQgHodhnx9wlbFNw6pcWUvaYS/Rgas9Kc5eqQzd4WjarNi4L2Gnu3o76C8",
+	"cJXiANAA9QFcVB15ddjOrlc6UoOlFIPSijaHiNNtP7gnj++K8iOlxIOb82jZde59BNoPBFUlWMoPgYus",
+	"xjjJJfqkxvaQp/fIqO34UItDojdhXSxghIxybNTWGhAQTw0OBshga00wCsYiAD+7y7b0+o0rbLUCnfKi",
+	"jPoEI6zPWtn8qKCTb5NgoGNWdUowAfiNgNS6funF4aWSzuXxD3XYKdYcSxogdZeJdKrDXQyOysDpZWIM",
+	"MSkeSK2vFc4LOAGu+4dTPkFJ8bdOb4UUzlO7Pjqyuvns6OpmvwQx12Gnb4KY4/hRIAB22h9BqZSQG5HW",
+	"NQcd3CpHPnmCX31aF5QLT4FD076zWH8L31CDha3J8KaEznjYFlaTBYUE9gtiD6LOCFWzBb9lSY/AQkLy",
+	"zbATdEy7BYgosH9NO8+MForH12W16ypnM55jBAF61VZKCVyiUMq5gpgZurPw4+2B7HSK3ZcGax6dVQKv",
+	"ecFeVp0+j1Y2WcbLJb3qT0BqwGlEj6AryRkL2tC+rd65GmvQGZ+eVXrpLc2dWbtWYdHTfrWQm/qoHwmY",
+	"4qO7bEaLF7h7jFqlbsOmIe6FpiK36rCVNXTFLuwfuOHaquWVi1luBFnzmSmVNaoKSXN7T7v7+gglMO37",
+	"o6Sct1QryVvWe4fuUCkDs0gX6Mv5SFgiGAEAI2Ft12b5XhIINVecfoF5aUaV2kCTTHtPfFX1sJS+5ROo",
+	"rxS28b53zQpF11Uoum8fgj59R9y2D24ax79k/oK9wv3Z03SrsREQXuoYuQGd/ZIsqFoVTOuLSgfGO0aV",
+	"DrckCELY08fy+94+DBkld+/fy/xmrFPXryd52Ba/p9aJaxiv0teqBfDOWi+ggV7hhae9BQJtYs3kumBB",
+	"8/hjb6VRbTsHxjk+0u8+A233gAsNOoGPQn3QPrS7v1ZScCPtwFY83ii6yqoem+yTIWiAWUq/V3JlpWmp",
+	"++lssjQ3sk1k/cDMO//MEUVWNUay4skl446U04RttDTBrJMeaUuJ+sEd2oyf1+df/1AJpPe5LVfMYI1n",
+	"uDVBHxqPGhLpRAMRGCgbpUFiaL+UtMhh6FWecx+n4t4azbjegs7kdiZ4UAYNUYQhpISgQgf8FD7Sq7zJ",
+	"NU+sqeZb7Rb81t7FsshhjpNsAmX+2cQ3/r0Nu8Zmk+kWiiom2QQwL3/tEbRFj+QloYWWGCyB3gFV33yX",
+	"DQJyF/khtgJrWg/zHo7vCQV/ZHMFri8YouOq+nJPDox1E3d0TE7ZTSmGhP2tPnm34Ht0yPaQP6TVDBry",
+	"d4dppCVyL7g3YMvR4BDhbegeFWzTVqQcUYrw291e0R8YCLHJv3gjjXfCv2u0eGTowYtqToYxVdFufL0J",
+	"3v9AoExdWwZwqHitWs1+xRDURxu5HmM339NSswxeZwXcjbQiz6UvA7oJJF76C7OX+7BxHvoF/CwZ+gb9",
+	"gkBZna9ZX0zHvYp+j5GNKPK/x/jCQ8TIwve5OBkyfAH5YoSazIPiNoIhVOQkAUR3ZwHYcoz6A1Id+5Z5",
+	"OEAqt0VfLhhVnPT/M8CoAuK7FLEK7NWTHczrSyLQ8nE10Ny44BSkxNa1PJpuNdHyoDvF5RO33Sj/AY8E",
+	"d8rxxdnOkF+UUNu5xckMjo6QBpzv0DbGXh9HFmj2Xds27fgDPPBQqIIzKsYMT4VQhDMqSC7B872RanlJ",
+	"np09cf0UuAc47QtTiJkbHT7YD9VDR40b+UGiiZMjZVPX9AQnHxLUpa+gpwmUwLDGl/X0Zis2kyrvB6/z",
+	"AZ+9n9LReVkU+1mRoI0ATxAucoYIFPi7YnOmmJixSyf7sSJpElNoH7bM09ERaHqPvZd836U3Ykk+Krr9",
+	"CgP4jgMgKWOzkAW7IH8v+WxZbKGMkwtit4I0KX9nrFoPB9J6gX3wDw0Vvh/ZJwPZU10pu+JDWbB+T9Zw",
+	"Zz0ervtE9ni4KhvtfPa1kqs+z32UfZ66ksr8advnye+5YjPMw+o0BxHH3Hgu1gvLZtYqrAu8H589fv7o",
+	"2R+fnPe2BtfUGKbso//917NHL37959PPj+CHf/tDf7/iF2MZtosH5Pn39Ia19KdxlrU/RmOpTnXXVikY",
+	"lLJiZSkXN5ehc9DZ/AgD5gBGKo8+YYXeLb7vexvh4I9Aa+4lGaBj071otuGIvSu8sdnTuFujG/D/tLIy",
+	"RGsjtB4AiDtrPI6jMRxikL/x/ChTSPcks7QdY+v+zNh656jCvWqNEmUw1SPDFDxXs9S6h933KZ6dnnhi",
+	"e/vdrywF2E5IBw0zEol4/cq6+sq3gQSrumqFC/Dn9985pUGtLws46+BzdXbP52o2Oo4WNoOt8OWqs3u3",
+	"03MKXY9GrgL7i31n+6m77/1wR2wUQxX6REEWPNsQaqDTdS/nlqf/KZ0ZfstNq5PkpX/md6vgIKsgWjS/",
+	"bUUB99kjOd1CJojA3heYohGkVkBh2CTz6Sezqp+pKxTrkz6iJRQLZCG2hG8kdklyexFYsx8moT2CZ+Hz",
+	"+7jCrrOpEFjSBHjcMAEe0gaoOPzoWZN/2YFoyfDNGD3I6TZDKmcQWMzq8n3c56xqntqtdMbO+kwW5QoL",
+	"oRO3rpSafeeeOla/Mfv27xaSz+6/a/re2LGdhtWPpmV5EC94Kxwra6MpsqHCAKatZmzgNrJPa6lMSzOx",
+	"K0OVeQVPHaupFLz8gcwJt7LEBiJ1yIJqAvlU492zGwxuaEbVbEHmXOQaDQlDpwXAFfsexa7OgxVzkJxe",
+	"g0dYtq5WIC1b3mllXBm5Dja+y7qwj69HhCymwpEfTC6zUJgESjd022ofJ7tnJZZydq+8NFZG95yqmkLA",
+	"oPYuPSLGQpR9Tu3F09qyDB4eriuPDvWGx2qSTRZAD5jCdzj2o++5XkvN8enWIohxfEEwF/QbiAB46z42",
+	"rw/mYmV5VNiLX5aivp83DOphXGWsldhBDdP3neQOCWnj0raANODGKyyxDsOQe5zCkBvRZPj1/qAzXQnx",
+	"g+Bn+h0xDg+L5BD0KKCnsRS+eGvhi5nRK67hUYPd3V1D5E0NT1s58zC11v2iB963BRU3ZVsBMgS88eGf",
+	"/LP34FmoxkrsECCJjFg26XSdFd0Sba2TPW3WboJivq7OfohxklWg6s7s+Ru4Ab0SOD1V0kmcv/snfo9a",
+	"/s+OWnre/4Kil0Euss+Tdg0lqyQLJ9ppUUCGkgvbDZIQO2VTLWL6P3fLq462ITvjpNIli9ESvoTv9qIA",
+	"gIbP+Q6CW5UYHpLJJ7gMjlSCQ2GPkMeLqVzBtXPffoXORNdRfQpAzi0RcuOEYMS7oA0vCoQKrUJxge+w",
+	"FOlEoDrjOObpe19QcQ/7GQ5hh7xvh999nskrugVVVc4NE+4gRk/pQXGy03/Cfdla6fUahOwxZdyVkaot",
+	"9wKS30foauje9ZXGDDmi7bgj2tqvLC0T5rYjdKebJB6UjlQNufAKAf+IrmFHoFOj4OImc2WtroAhZZZy",
+	"1VBL0iDL52fuv1EVlKNg+X8h/p151UDtqE6ePownpDkE/ti/uiXb6GdpjpVlZF/9QOGAexJKGAOgxG4P",
+	"dBeq3j0k3L6zyTv1u+2JQ9XWdbn0ARDaedxHK8KBNSe8+AeWNjl2zQ4s62iQE+7W7fiHBpW0/zEXq9M5",
+	"gxb/Qm56MvCCUaVp0RJ2/IDPsJdF0XUxVuaJvxyrCiI5R0QndA7Wfj2oxQCtyv0hB1SV6kXPzhrIo/Dw",
+	"ufsrFOImLlb79aa3t05KOOtuU/C/vWME1zW0YQF+Wwdzh9ItlRhSgXi0aTQDSf+/CKv1gz+RKbFRHdnx",
+	"/MFFQVQJOqsD8zfyBotcfGUs+nVWe2DArqNvUMNSpcH1kT5lZ3p6eW9p6WX/dHSY92i+ttLlnAdJVwdm",
+	"nZfHyzYvC/a9nJVWb773NPMynnb55zETyykRbOPSs/SGY/ctOZ+fkJckdwt3zk1BeO4axQ5srwVbfTqD",
+	"RKVWzMDv3CMd1y20qRqA01QdhIb03+P6Ywo4v7ZUohZ+PJpwk7NZqfz5IlV7CjTO7Z+mBRVLBy+J+++T",
+	"JMkcjpJIQ/gkRBpMkirWUgiKD9Tibfwj+2Y1OJfrSGLVNwfuJ1zR9zlitFMQvkKg3rmvDpFzJ3bxfnMd",
+	"58NrbHjmO2w8ZuS0odnbPXG73u5jmvu8XSoMAxS4ouqZJ6AqzJ70VLYDz+/j5G9pE337X9tl9BI0Ieht",
+	"JBXU4YU1RRXXfP1fL9/+9A1qQTMqyJQ5FmM5lOxtUCvy9eYOT4hrIgXGcqwWvS7ozL4emyBaAcX7Jv4C",
+	"q1mF+JHTyLoRw75XdG4qBeFYuuuelrC/07mdyDjeZKAqvI85+yCA7MbumpheTSGBwnfsrNqvAJwnBGTc",
+	"J0FfxT7CYEQcYdxSZKL0reFE+u+XRrzOf8SKqLrYEA58dXNcgpoohYv9gILYYBQnpK2M9jkzCMtBpuyA",
+	"G6VPytJ9pCp1pSj5eY6WRcZZkTvXEAAryDlxaSC6arVbnV7XkM5lYrOcm9610kBlLHVJFVC8s5/e9dj1",
+	"voIf7swNsn9rkxWOBJqtI6AIliY4eNh6UODrL51GZM8S6D6umdoBp8o5UVi319Pdmb+7PX93e/7u9vxC",
+	"fEv/2t5Why56fM/qaU2DZLJzWbArfGoQlfHN/7ZP7AgiVAS8Hx4fS1P496t3PxNcBPn68dnjs0fnj7+p",
+	"MiPBRnDc1RsYrRwA/VD2hHzAx0fRTvFVjpMcykONB+/6Ejgzk+dMGG622CTakFLX/cK6oR/a+ObYlmSb",
+	"9tHwFbz6SG+O7hx4J+qxxywOasfKKL9EjIyHlNit0YD754owesBuuWWI2pd8gGYKtXwzuR67b/J3cr2N",
+	"n9rzezm1dkmjNCTF1BWQ69BrHDQ20NPkfJ6RElrqUjAQvF9HbsShOyHn85E34gqiS5ZU7+bzh5ChCFci",
+	"5/Px6oPDi2jjs6ntKHNL4cXQ5NiA/EX+CNqrjLsHr3nB3hX5W2zccpT+Sfj2B8qd64ftPGU3dLyuoRtX",
+	"7lfF2uw2fqXrAs0CUHsHqK/IAeJ45+9Y+fE4xDsR7P7nhznoqhwH8+InVhkuqhRolQq5IVKgT4PIIr/G",
+	"/lnG5cbX/ODqCXH/M2KkPFQcKLaiXOj28k185KhGIw6R8kW7WY5mMbr3YeFBZdRwbT9Ak+J41eoh7VG7",
+	"6ard9E/dD5YkjtbbcelnN5btqQ013mqvdmZB8/0GQBk6Aus+ENy04P0ec/9q6PupVYMfTamDrB48Unb3",
+	"Tgd/slP4k53Bg1qTY+mlwnsokTN2vBAGm1lAb2HQVyGyHBoOg8SiZro6jombjt+IN0e74+DlD4SQ+Da6",
+	"nXZKLCfo2QjswCtmHn0n5ZKzo1uDvp8hHHMwQajIqwaSff1PfmtPZ6VSjlhJaCB+I96VPXGBkECyNA9M",
+	"ITeD7uicZqZct133V/DAMVP4YYB4W4KgebhgDPpGxzsOVN1NsPJzQQEibMrIiuaM7JzxVh5JSdH3UgeU",
+	"OMJht+/+/axHJD7g0QB4984uZjXcYsHFslYQ8FltqDJkrbgwrLdUAKyidu3rIz5yH6rXT1IuyzUM2LtD",
+	"OMxuLNUL31a3E62SAwoplwGGerk+LJsal3ac8xQQb1iD5fNjTCG2X29pPqJaVGN+9VZvcHt7BmHqvXqI",
+	"KAxMFY+4kKjrQWb2Q2Bre0p8WQGDg/n97L74/bvR0bQPYnqZ01bI5o8SkYOP1/gbBkjlbo5TfbqLlUtg",
+	"0aAnF9SwYhvAnVCl+G1fCBkjl6zNHLKi6KN95khCHd79QA5fXFfq3rUfjinM7fsqcAN5o+jq0qnBCPfk",
+	"QjIz1nfj1nzWodjgI/eh2MBQvVUamNdoKg28LQO8kRspc3QZ+Uwx0HIwLY7qJdCfH9ifBNd4rGOw5rOH",
+	"0mrc5h1fn7Hj9Apl4J72TO0++r48VNQ+uS8V23sQwoJRJVid+LYaL3wB4+AAvlzA13WwT3S1Lpi+rPO2",
+	"KSaZ2uMHVjqfu0AGJNKIoRc7cEFPbbbiggfRZoFK+9qsM2m50RW1HkTBdcT5shTcA4TePRyuEZXaH3jA",
+	"HFRIcGslOr32OgannonazsNHumSv3HMuSNCViM2VS9TVbZVx6Q4dlY7Q2TcdgJne4OPPAvTg+yii7Zan",
+	"BFA0N3Qk4FhAjPFbBo2bvcA21YhmgWrhTRyYtyqXSmp5fqvvT89zI/ZV92rBN3KD5em2wtREWlrzyNDy",
+	"ZmH2Q4njlaK1Jkq8pWq50/N6fLFph3ggt/K9n6ArurWKRbXlm7q78xYyvulUutqXfYVIh/pQf63TCdoe",
+	"NckJnePsmOpnqgx4jNpQt4O+djfwxxv2yfjEwCMrMokNWVOd3g5fd5TQc3qV/FTUOz87a8AHDi1Csaao",
+	"LhGitApbQY+oNVMzu5UJsH8p5jxnzUKgai4vXgQzeXZ27yjLD1v2Yext6nIDoN6rUf+hl9rhU3DtWFmK",
+	"YltzMVdY6TOsQGRMJjaMzhag7bb6baqnenFyz65i50eH6O6nQbjF9dUe/CYHCCOeiv5iHyEfHaoFg1tG",
+	"akao0JsKzQnGDNQ2OxEocqsK47FuHrxOqUDGWBylWvzdwEDqyP7uNueeGtXfDYjo6DRlSkezfWLOUUW3",
+	"p1Cvk3YefVTbl/DEkYxbRbcPpKW5Pib7+/Oj7x4CtXKKj2PlflRbsoI4ssYaKV9PgCLXO19rnU3IzQl5",
+	"J4otxivmFCIaXJNcCpYss4roa7DLcErT2/wSPg9c4eNvNQ7xxW42iGWywQy6EZVyfK/x55RM2YyWunZ4",
+	"cMgzyGU5NaHezlUtaGsNnhuIhuzq7QBElCPj3EgixR5jDeATzfOWyvUrZl7CE0diEfvuL5ZDNkwxopnV",
+	"ofg4Hn/wfHihYPfX6W12K0Ce30hZNb4ASN1L+3+vlKEg8Kbdqv8uV0BC6Z1+zQv2qnrsSC0h/fu/6BsA",
+	"IsmjlbKgOAj3OZD5GfaWd03I8GS7G71LW2pusZCGz3riRV8xYwr2M3xjcjDkUH+oaUjRHBNpms9Y8/hA",
+	"b82ZXDmPoguxuMNGcjmElop5ZP/0WXlrXyJu/lfrSuOeFKxk0GSFlPVhNdeeDXIAyEraQ1P1R3A35pCd",
+	"LRhth2qBB35kRf77ro6xqwtW5E4I7gg+RLaqVRZnUC7oLRtyuZUt7q8fmPkIDxzV5it1GpvCBfHGMfwc",
+	"eIucz634m7KCs1umfYaThwe85arURM+oEExBvodedpUFlXHNrybeMU5BCWnmDxPkvK9Nu2JWx49v3KBg",
+	"5y1TuruJmT5+/zLd0ibJTfIkEpxyH6GKg4WkbYnqnz//vwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"syscall"
 	"sync/atomic"
 	"time"
 
@@ -24,6 +25,7 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
@@ -224,6 +226,7 @@ func explain(err error) *problem {
 	var problems rule.Problems
 	var reach *engine.MailboxError
 	var inCabinet *engine.CabinetError
+	var unopened *unpack.Error
 	var f *fiber.Error
 	switch {
 	case errors.As(err, &p):
@@ -238,6 +241,19 @@ func explain(err error) *problem {
 		}
 		p.fields = fieldProblems(problems)
 		return p
+	case store.TroubleOf(err) != nil:
+		t := store.TroubleOf(err)
+		return &problem{status: 503, kind: "records", text: t.Problem, advice: t.Advice}
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return &problem{status: 507, kind: "no-room", text: "there is no room left on Ink Tray's own disk", advice: "Make room on the disk of its data folder, then try again."}
+	case errors.As(err, &unopened):
+		return &problem{status: 422, kind: "unreadable", text: unopened.Problem, advice: "Look at the message in the mail program."}
+	case errors.Is(err, engine.ErrGone):
+		return &problem{status: 404, kind: "message-gone", text: "the message is no longer in its folder", advice: "Somebody moved or deleted it in the mailbox. Look for it with the mail program."}
+	case errors.Is(err, engine.ErrRenumbered):
+		return &problem{status: 503, kind: "busy", text: "the mail server has just numbered this folder anew", advice: "Try again in a moment."}
+	case errors.Is(err, engine.ErrGaveNothing):
+		return &problem{status: 502, kind: "mailbox", text: "the mail server gave nothing for a part that has content", advice: "Try again; if it stays so, look at the message in the mail program."}
 	case errors.As(err, &reach):
 		return &problem{status: 502, kind: "mailbox", text: string(reach.Step) + ": " + reach.Problem, advice: reach.Advice}
 	case errors.As(err, &inCabinet):

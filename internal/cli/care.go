@@ -131,7 +131,7 @@ func (c *command) confirm(question string, yes bool) error {
 		return usageError{fmt.Errorf("%s Add --yes to confirm: this command is not running in a terminal", question)}
 	}
 	if answer != "yes" {
-		return &exitError{exitMissing, "Nothing was changed."}
+		return &exitError{exitFailure, "Nothing was changed."}
 	}
 	return nil
 }

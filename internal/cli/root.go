@@ -119,7 +119,7 @@ func (c *command) root() *cobra.Command {
 	}
 	root.PersistentFlags().StringVar(&c.service, "service", service, "address of the service; also INKTRAY_SERVICE")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
-	root.AddCommand(c.serve(), c.demo(), c.signIn(), c.signOut(), c.mailboxes(), c.cabinets(), c.rules(), c.correspondents(), c.topics(), c.trust(), c.tables(), c.passes(), c.register(), c.erase(), c.tray(), c.outgoing(), c.addressees(), c.alarms(), c.limits(), c.metrics(), c.messages(), c.apply(), c.follow(), c.health(), c.version())
+	root.AddCommand(c.serve(), c.demo(), c.signIn(), c.signOut(), c.mailboxes(), c.cabinets(), c.rules(), c.correspondents(), c.topics(), c.trust(), c.tables(), c.passes(), c.register(), c.erase(), c.tray(), c.outgoing(), c.addressees(), c.alarms(), c.limits(), c.records(), c.metrics(), c.messages(), c.apply(), c.follow(), c.health(), c.version())
 	wrapArgs(root)
 	return root
 }

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -76,6 +77,11 @@ func start(o serviceOptions) (*service, error) {
 		s.listener.Close()
 		return nil, err
 	}
+	crash, err := reportCrashes(o.data)
+	if err != nil {
+		s.listener.Close()
+		return nil, errors.Join(err, s.store.Close())
+	}
 	resolver := net.DefaultResolver
 	if o.resolver != "" {
 		resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
@@ -92,7 +98,7 @@ func start(o serviceOptions) (*service, error) {
 	s.engine = engine.New(engine.Config{
 		Scanner: scanner,
 		Store:   s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"), Ready: cmp.Or(o.ready, filepath.Join(o.data, "ready")),
-		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain),
+		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain), CrashReport: crash,
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
 	})
@@ -111,6 +117,23 @@ func start(o serviceOptions) (*service, error) {
 	}
 	go func() { s.served <- s.api.Serve(s.listener) }()
 	return s, nil
+}
+
+// reportCrashes lets the Go runtime write into the data folder why the program ends by
+// its own fault. It returns the report of the run before this one; "" where there is none.
+func reportCrashes(data string) (before string, err error) {
+	report := filepath.Join(data, "crash.txt")
+	if info, err := os.Stat(report); err == nil && info.Size() > 0 {
+		before = filepath.Join(data, "crash-previous.txt")
+		if err := os.Rename(report, before); err != nil {
+			return "", fmt.Errorf("keeping the report of a crash: %w", err)
+		}
+	}
+	f, err := os.OpenFile(report, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", fmt.Errorf("making the file for reports of crashes: %w", err)
+	}
+	return before, errors.Join(debug.SetCrashOutput(f, debug.CrashOptions{}), f.Close())
 }
 
 func (s *service) address() string { return "http://" + s.listener.Addr().String() }

@@ -36,12 +36,12 @@ func (e *Engine) carry() {
 		for _, turn := range []struct {
 			what string
 			do   func() error
-		}{{"looking after the alarms", e.ring}, {"telling what waits", e.tell}, {"handing over what is to be sent", e.hand}, {"sending", e.send}} {
+		}{{"noting the time", e.tick}, {"looking after the alarms", e.ring}, {"telling what waits", e.tell}, {"handing over what is to be sent", e.hand}, {"sending", e.send}} {
 			if err := turn.do(); err != nil && e.ctx.Err() == nil {
 				e.Log.Error(turn.what, "error", err)
 			}
 		}
-		if now := e.Clock(); now.Sub(swept) > sweepEvery {
+		if now := e.Clock(); now.Sub(swept).Abs() > sweepEvery {
 			swept = now
 			if err := e.letGoOfOld(e.ctx); err != nil && e.ctx.Err() == nil {
 				e.Log.Error("letting go of what is old", "error", err)
@@ -322,6 +322,9 @@ func (e *Engine) letGoOfOld(ctx context.Context) error {
 	e.dropExports()
 	limits, err := e.Store.Limits()
 	if err != nil {
+		return err
+	}
+	if steady, err := e.steady(); err != nil || !steady {
 		return err
 	}
 	now := e.Clock()

@@ -71,8 +71,13 @@ type (
 	CabinetError = cabinet.Error
 )
 
-// ErrMissing says that a file is not where it was filed.
-var ErrMissing = cabinet.ErrMissing
+// Errors that those who tell people tell apart.
+var (
+	ErrMissing     = cabinet.ErrMissing // a file is not where it was filed
+	ErrGone        = source.ErrGone
+	ErrRenumbered  = source.ErrRenumbered
+	ErrGaveNothing = source.ErrNothing
+)
 
 // Engine is the running service. Its methods may be called by several
 // goroutines at once.
@@ -102,6 +107,7 @@ type Engine struct {
 	caps        caps
 	exports     exports
 	consents    consents
+	clock       clockWatch
 	kept        disk.FS       // what waits for cabinets that are down
 	wake        chan struct{} // what is to be sent
 
@@ -163,6 +169,9 @@ func (e *Engine) Start() error {
 	if err := errors.Join(e.LoadBook(), e.LoadTopics(""), e.loadTrust(), e.LoadRules(), e.Store.EndLivePasses(e.Clock()), e.Store.EndVerifications(e.Clock())); err != nil {
 		return err
 	}
+	if err := e.tick(); err != nil {
+		return err
+	}
 	e.beginRun()
 	cabinets, err := e.Store.Cabinets()
 	if err != nil {
@@ -199,9 +208,34 @@ func (e *Engine) Start() error {
 			e.Log.Error("reading the register", "error", err)
 		}
 	})
+	e.tasks.Go(func() {
+		if _, err := e.ExamineRecords(e.ctx, false); err != nil && e.ctx.Err() == nil {
+			e.Log.Error("looking whether the records are whole", "error", err)
+		}
+	})
 	e.tasks.Go(e.keepRegisters)
 	e.tasks.Go(e.keepVerifying)
 	return nil
+}
+
+// ExamineRecords looks whether the records are whole, and tells where they are not.
+func (e *Engine) ExamineRecords(ctx context.Context, full bool) ([]string, error) {
+	found, err := e.Store.Examine(ctx, full)
+	if err != nil {
+		return found, err
+	}
+	if len(found) == 0 {
+		_, err := e.Store.Settle("records", "records")
+		return found, err
+	}
+	e.Log.Error("the records are damaged", "file", e.Store.Path(), "found", found)
+	e.hub.send(Event{Kind: "tray"})
+	err = e.Store.Tell(&store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
+		Text: fmt.Sprintf("Ink Tray's records in %s are damaged: %s.", e.Store.Path(), found[0]), Advice: store.DamagedAdvice})
+	if err != nil { // it may be what is damaged that cannot be written
+		e.Log.Error("telling that the records are damaged", "error", err)
+	}
+	return found, nil
 }
 
 // emptySpool makes the folder to work in, without what a crash left there.

@@ -578,7 +578,7 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 		h.start()
 		got := map[string]string{}
 		for name, content := range f.Files() {
-			if !strings.HasPrefix(name, ".inktray/cabinet") {
+			if !strings.HasPrefix(name, ".inktray/cabinet") && !strings.HasPrefix(name, cabinet.NotesFolder) {
 				got[name] = content
 			}
 		}
@@ -644,7 +644,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 			switch {
 			case strings.HasPrefix(name, ".inktray/replaced/"):
 				kept += content
-			case name == "Gauges/2026/05/latest.csv" && content == "second" || strings.HasPrefix(name, ".inktray/cabinet"):
+			case name == "Gauges/2026/05/latest.csv" && content == "second" || strings.HasPrefix(name, ".inktray/cabinet") || strings.HasPrefix(name, cabinet.NotesFolder):
 			default:
 				t.Errorf("cut at %d: %s holds %q", cut, name, content)
 			}

@@ -100,6 +100,10 @@ func (s steppedStore) Writable(ctx context.Context, probe string) error {
 	return s.do("probe", func() error { return s.store.Writable(ctx, probe) })
 }
 
+func (s steppedStore) WriteNote(ctx context.Context, name string, data []byte) error {
+	return s.do("note", func() error { return s.store.WriteNote(ctx, name, data) })
+}
+
 func (s steppedStore) ProveMore(ctx context.Context, probe string) (string, error) {
 	return s.store.ProveMore(ctx, probe)
 }

@@ -675,7 +675,7 @@ func (r *faultRun) check(out *outside) {
 	}
 	for name, content := range files() {
 		switch {
-		case strings.HasPrefix(name, ".inktray/cabinet"):
+		case strings.HasPrefix(name, ".inktray/cabinet"), strings.HasPrefix(name, cabinet.NotesFolder):
 		case strings.HasPrefix(name, ".inktray/"):
 			bad("a stray file: %s", name)
 		default:

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -76,12 +77,34 @@ func (v *visit) leave() {
 	}
 }
 
+// ownFault says whether the Go runtime reports that the program ended by its own fault.
+// It reports signals that somebody sent as well; they are none.
+func ownFault(report string) (bool, error) {
+	if report == "" {
+		return false, nil
+	}
+	f, err := os.Open(report)
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	start := make([]byte, 64)
+	n, err := io.ReadFull(f, start)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		return false, err
+	}
+	said := string(start[:n])
+	return n > 0 && !strings.HasPrefix(said, "SIGQUIT") && !strings.HasPrefix(said, "SIGABRT"), nil
+}
+
 // countCrashes reads what was in hand when the program ended by its own fault.
 func (e *Engine) countCrashes() error {
-	crashed := false
-	if e.CrashReport != "" {
-		info, err := os.Stat(e.CrashReport)
-		crashed = err == nil && info.Size() > 0
+	crashed, err := ownFault(e.CrashReport)
+	if err != nil {
+		return err
 	}
 	files, err := os.ReadDir(e.handFolder())
 	if errors.Is(err, os.ErrNotExist) {

@@ -235,7 +235,7 @@ func (e *Engine) verifyDue() error {
 	}
 	// Once an hour at most: what becomes due one by one is gathered, and a cabinet
 	// that is out of reach does not fill the history.
-	if last, err := e.Store.LastVerification(); err == nil && last.MadeBy == byPlan && e.Clock().Sub(last.StartedAt) < time.Hour {
+	if last, err := e.Store.LastVerification(); err == nil && last.MadeBy == byPlan && e.Clock().Sub(last.StartedAt).Abs() < time.Hour {
 		return nil
 	}
 	before := e.Clock().AddDate(0, 0, -plan.EveryDays)

@@ -379,6 +379,9 @@ func (v *visit) tidy(ctx context.Context) error {
 	if !ok || days == 0 || v.open == "" {
 		return nil
 	}
+	if steady, err := v.engine.steady(); err != nil || !steady {
+		return err
+	}
 	settled, err := v.engine.Store.LongSettled(v.mailbox.ID, v.open, v.state.UIDValidity, v.engine.Clock().AddDate(0, 0, -days))
 	if err != nil || len(settled) == 0 {
 		return err

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"golang.org/x/crypto/chacha20poly1305"
@@ -18,9 +17,6 @@ import (
 func openKey(path string) (key [32]byte, err error) {
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-			return key, fmt.Errorf("making the folder for the records: %w", err)
-		}
 		rand.Read(key[:])
 		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 		if err != nil {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -49,6 +50,10 @@ type Store struct {
 	indexed   int64
 	loaded    bool
 	following sync.Mutex
+
+	path    string                  // of the database, for people
+	harm    atomic.Pointer[Trouble] // the records are damaged
+	refused atomic.Pointer[Trouble] // the last change came to nothing because of the records
 
 	interrupt atomic.Pointer[func(after bool) error]
 }
@@ -108,29 +113,23 @@ func open(path, vfs string, connections int) (*gorm.DB, error) {
 func Open(folder string) (*Store, error) { return openOn(folder, "") }
 
 func openOn(folder, vfs string) (*Store, error) {
-	key, err := openKey(filepath.Join(folder, "secret.key"))
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("making the folder for the records: %w", err)
+	}
+	lock, err := lockFolder(folder)
 	if err != nil {
 		return nil, err
 	}
-	lock := flock.New(filepath.Join(folder, "inktray.lock")) // let go by the system, however the program ends
-	if mine, err := lock.TryLock(); err != nil {
-		return nil, fmt.Errorf("locking %s: %w", folder, err)
-	} else if !mine {
-		return nil, fmt.Errorf("the records in %s are in use by another Ink Tray that runs; stop it first, or choose another folder", folder)
-	}
-	path := filepath.Join(folder, "inktray.db")
-	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), key: key, lock: lock}
+	path := filepath.Join(folder, recordsFile)
+	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), lock: lock, path: path}
 	opened := false
 	defer func() {
 		if !opened {
 			lock.Unlock()
 		}
 	}()
-	if s.write, err = open(path, vfs, 1); err != nil {
-		return nil, fmt.Errorf("opening %s: %w", path, err)
-	}
-	if err := migrate(s.write, 0); err != nil {
-		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
+	if s.write, s.key, err = unlocked(folder, vfs); err != nil {
+		return nil, err
 	}
 	if s.read, err = open(path, vfs, 4); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
@@ -138,6 +137,17 @@ func openOn(folder, vfs string) (*Store, error) {
 	opened = true
 	go s.writer()
 	return s, nil
+}
+
+// lockFolder keeps others from the records in a folder.
+func lockFolder(folder string) (*flock.Flock, error) {
+	lock := flock.New(filepath.Join(folder, "inktray.lock")) // let go by the system, however the program ends
+	if mine, err := lock.TryLock(); err != nil {
+		return nil, fmt.Errorf("locking %s: %w", folder, err)
+	} else if !mine {
+		return nil, fmt.Errorf("the records in %s are in use by another Ink Tray that runs; stop it first, or choose another folder", folder)
+	}
+	return lock, nil
 }
 
 // Close waits for what was begun and closes the database.
@@ -155,9 +165,19 @@ func (s *Store) Close() error {
 	return errors.Join(append(errs, s.lock.Unlock())...)
 }
 
-// Ready says whether the database answers.
+// Ready says whether the records can be read and written. After a change that came to
+// nothing because of them it tries a small one. The error is a *Trouble where it is known.
 func (s *Store) Ready(ctx context.Context) error {
-	return s.read.WithContext(ctx).Exec("SELECT 1").Error
+	if t := s.harm.Load(); t != nil {
+		return t
+	}
+	if err := s.read.WithContext(ctx).Exec("SELECT 1").Error; err != nil {
+		return explain(err)
+	}
+	if s.refused.Load() == nil {
+		return nil
+	}
+	return s.SetSetting("tried", time.Now().UTC().Format(time.RFC3339))
 }
 
 // migrate brings the records to a version; 0 is the newest.
@@ -198,10 +218,6 @@ func migrate(db *gorm.DB, upTo int) error {
 			return err
 		}
 		version = number
-	}
-	latest := len(names)
-	if version > latest {
-		return fmt.Errorf("the records have version %d and were made by a newer Ink Tray; this one knows version %d", version, latest)
 	}
 	return nil
 }
@@ -265,12 +281,17 @@ func (s *Store) change(f func(tx *gorm.DB) error) error {
 	stop := s.interrupt.Load()
 	if stop != nil {
 		if err := (*stop)(false); err != nil {
+			s.refused.Store(TroubleOf(err))
 			return err
 		}
 	}
 	j := job{f: f, result: make(chan error, 1)}
 	s.jobs <- j
 	err := explain(<-j.result)
+	t := TroubleOf(err)
+	if s.refused.Store(t); t != nil && t.Damaged {
+		s.damaged(t)
+	}
 	if stop != nil && err == nil {
 		err = (*stop)(true)
 	}

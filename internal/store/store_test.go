@@ -309,6 +309,11 @@ func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
 	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "newer Ink Tray") {
 		t.Errorf("got %v", err)
 	}
+	dir = t.TempDir()
+	if s, err = Open(dir); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
 	if err := os.WriteFile(filepath.Join(dir, "secret.key"), []byte("short"), 0o600); err != nil {
 		t.Fatal(err)
 	}

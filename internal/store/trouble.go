@@ -39,7 +39,7 @@ func TroubleOf(err error) *Trouble {
 	case codes.SQLITE_FULL:
 		return &Trouble{Problem: "the disk that holds Ink Tray's records is full", Advice: "Free some space. Ink Tray then goes on by itself.", Full: true, Err: err}
 	case codes.SQLITE_CORRUPT, codes.SQLITE_NOTADB:
-		return &Trouble{Problem: "Ink Tray's records are damaged", Advice: "Stop Ink Tray, and put back a copy of the records that is whole.", Damaged: true, Err: err}
+		return &Trouble{Problem: "Ink Tray's records are damaged", Advice: DamagedAdvice, Damaged: true, Err: err}
 	case codes.SQLITE_READONLY, codes.SQLITE_PERM, codes.SQLITE_CANTOPEN:
 		return &Trouble{Problem: "Ink Tray may not write its records", Advice: "Look at the rights on the folder of the records, and whether its disk is mounted for writing.", Err: err}
 	case codes.SQLITE_IOERR, codes.SQLITE_NOMEM:

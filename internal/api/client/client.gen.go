@@ -2438,6 +2438,21 @@ type Receiving struct {
 	SMTP string `json:"smtp"`
 }
 
+// RecordsCheck defines model for RecordsCheck.
+type RecordsCheck struct {
+	Advice *string `json:"advice,omitempty"`
+
+	// File the file that was looked at
+	File string `json:"file"`
+
+	// Found what is wrong, in the database's words
+	Found []string `json:"found"`
+	Full  bool     `json:"full"`
+
+	// Whole whether nothing is wrong
+	Whole bool `json:"whole"`
+}
+
 // RefusedMessage defines model for RefusedMessage.
 type RefusedMessage struct {
 	// Message which message of the file, from 1; 0 for what stands before the first
@@ -3318,6 +3333,12 @@ type ListPassMessagesParams struct {
 	Most  *int   `form:"most,omitempty" json:"most,omitempty"`
 }
 
+// CheckRecordsJSONBody defines parameters for CheckRecords.
+type CheckRecordsJSONBody struct {
+	// Full with every index and every reference; takes longer
+	Full *bool `json:"full,omitempty"`
+}
+
 // ListRegisterParams defines parameters for ListRegister.
 type ListRegisterParams struct {
 	// Text words and filters, as GET /api/v1/register/language lists them: gauge sender:tidewatch kind:pdf since:2026-05
@@ -3611,6 +3632,9 @@ type SetOutgoingJSONRequestBody = OutgoingSettings
 
 // SteerPassJSONRequestBody defines body for SteerPass for application/json ContentType.
 type SteerPassJSONRequestBody = SteerRequest
+
+// CheckRecordsJSONRequestBody defines body for CheckRecords for application/json ContentType.
+type CheckRecordsJSONRequestBody CheckRecordsJSONBody
 
 // AddRegisterFileJSONRequestBody defines body for AddRegisterFile for application/json ContentType.
 type AddRegisterFileJSONRequestBody = RegisterFileRequest
@@ -4321,6 +4345,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/receiving (the `GetReceiving` operationId).
 	GetReceiving(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckRecordsWithBody Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+	CheckRecordsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckRecords Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+	CheckRecords(ctx context.Context, body CheckRecordsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRegister The register, one line a filing; the newest number first unless something else is asked for.
 	//
@@ -6430,6 +6468,40 @@ func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*
 // Corresponds with GET /api/v1/receiving (the `GetReceiving` operationId).
 func (c *Client) GetReceiving(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReceivingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckRecordsWithBody Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+func (c *Client) CheckRecordsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRecordsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckRecords Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+func (c *Client) CheckRecords(ctx context.Context, body CheckRecordsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRecordsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11207,6 +11279,46 @@ func NewGetReceivingRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCheckRecordsRequest calls the generic CheckRecords builder with application/json body
+func NewCheckRecordsRequest(server string, body CheckRecordsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckRecordsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckRecordsRequestWithBody constructs an http.Request for the CheckRecords method, with any body, and a specified content type
+func NewCheckRecordsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/records/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRegisterRequest constructs an http.Request for the ListRegister method
 func NewListRegisterRequest(server string, params *ListRegisterParams) (*http.Request, error) {
 	var err error
@@ -15511,6 +15623,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/receiving (the `GetReceiving` operationId).
 	GetReceivingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReceivingResponse, error)
 
+	// CheckRecordsWithBodyWithResponse Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+	CheckRecordsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckRecordsResponse, error)
+
+	// CheckRecordsWithResponse Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+	CheckRecordsWithResponse(ctx context.Context, body CheckRecordsJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckRecordsResponse, error)
+
 	// ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19538,6 +19664,54 @@ func (r GetReceivingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReceivingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckRecordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecordsCheck
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckRecordsResponse) GetJSON200() *RecordsCheck {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckRecordsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckRecordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckRecordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckRecordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckRecordsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24395,6 +24569,32 @@ func (c *ClientWithResponses) GetReceivingWithResponse(ctx context.Context, reqE
 	return ParseGetReceivingResponse(rsp)
 }
 
+// CheckRecordsWithBodyWithResponse Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+func (c *ClientWithResponses) CheckRecordsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckRecordsResponse, error) {
+	rsp, err := c.CheckRecordsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckRecordsResponse(rsp)
+}
+
+// CheckRecordsWithResponse Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/records/check (the `CheckRecords` operationId).
+func (c *ClientWithResponses) CheckRecordsWithResponse(ctx context.Context, body CheckRecordsJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckRecordsResponse, error) {
+	rsp, err := c.CheckRecords(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckRecordsResponse(rsp)
+}
+
 // ListRegisterWithResponse The register, one line a filing; the newest number first unless something else is asked for.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28026,6 +28226,39 @@ func ParseGetReceivingResponse(rsp *http.Response) (*GetReceivingResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Receiving
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckRecordsResponse parses an HTTP response from a CheckRecordsWithResponse call
+func ParseCheckRecordsResponse(rsp *http.Response) (*CheckRecordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckRecordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecordsCheck
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -30,7 +30,9 @@ func (c *Cabinet) WriteNote(_ context.Context, name string, data []byte) error {
 	if err != nil {
 		return explain(err, "writing to "+c.name)
 	}
-	_, err = f.Write(data)
+	if _, err = f.Write(data); err == nil {
+		err = f.Sync() // so that no power cut leaves an empty one
+	}
 	if closed := f.Close(); err == nil {
 		err = closed
 	}

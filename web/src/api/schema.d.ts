@@ -1528,6 +1528,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/records/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look whether Ink Tray's own records are whole: quickly, or in full with every index. Nothing is changed. */
+        post: operations["CheckRecords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics": {
         parameters: {
             query?: never;
@@ -3461,6 +3478,16 @@ export interface components {
             cabinet?: string;
             after_minutes?: number;
             who: string[];
+        };
+        RecordsCheck: {
+            /** @description whether nothing is wrong */
+            whole: boolean;
+            full: boolean;
+            /** @description the file that was looked at */
+            file: string;
+            /** @description what is wrong, in the database's words */
+            found: string[];
+            advice?: string;
         };
         Limits: {
             /** @description passes, and facts of messages of which nothing was filed; 0 keeps them */
@@ -6301,6 +6328,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Limits"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    CheckRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description with every index and every reference; takes longer */
+                    full?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordsCheck"];
                 };
             };
             default: components["responses"]["Problem"];

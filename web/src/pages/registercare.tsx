@@ -9,9 +9,9 @@ import { many, when } from '../ui/format'
 
 const fieldError = (error: unknown, place: string) => (error instanceof Problem ? error.fields.find((f) => f.place === place)?.text : undefined)
 
-/** Registers kept as files, verification, erasing. */
+/** Registers kept as files, verification, erasing, and the records themselves. */
 export function RegisterCare() {
-  return <><RegisterFiles /><Verification /><Erasing /></>
+  return <><RegisterFiles /><Verification /><Erasing /><Records /></>
 }
 
 function RegisterFiles() {
@@ -125,6 +125,22 @@ function PlanSheet({ plan, onClose }: { plan: Schemas['VerificationPlan']; onClo
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
       </form>
     </Sheet>
+  )
+}
+
+function Records() {
+  const check = useMutation({ mutationFn: (full: boolean) => value(api.POST('/api/v1/records/check', { body: { full } })) })
+  const found = check.data
+  return (
+    <section className="mb-10 max-w-4xl">
+      <div className="mb-2 flex flex-wrap items-center justify-between gap-3"><h2>Ink Tray’s own records</h2><span className="flex gap-2"><Button onClick={() => check.mutate(false)} disabled={check.isPending}>Check now</Button><Button onClick={() => check.mutate(true)} disabled={check.isPending}>Check in full</Button></span></div>
+      <Wrong error={check.error} />
+      <div className="border-t border-line py-3">
+        <p className="text-ink-2">Rules, decisions and the register are in one file. At every start Ink Tray looks whether it is whole; a check in full looks at every index too, and takes longer.</p>
+        {found?.whole && <p role="status" className="mt-2">The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is whole.</p>}
+        {found && !found.whole && <div role="alert" className="mt-2 text-seal"><p>The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is damaged. {found.advice}</p><ul className="list-disc pl-5 text-sm">{found.found.map((line) => <li key={line}>{line}</li>)}</ul></div>}
+      </div>
+    </section>
   )
 }
 

@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+	"inktray.example/inktray/internal/store"
+)
+
+// records looks after the service's own records.
+func (c *command) records() *cobra.Command {
+	root := &cobra.Command{Use: "records", Short: "Ink Tray's own records: whether they are whole, and a new key for them"}
+	root.AddCommand(c.checkRecords(), c.newKey())
+	return root
+}
+
+func (c *command) checkRecords() *cobra.Command {
+	full, data := false, ""
+	cmd := &cobra.Command{
+		Use: "check", Short: "Look whether the records are whole; exit code 1 where they are not", Args: cobra.NoArgs,
+		Long: "Asks the service that runs. With --data the records in a folder are looked at while no service runs on them. Nothing is changed.",
+	}
+	shown := func(check client.RecordsCheck) error {
+		err := c.show(check, func() {
+			if check.Whole {
+				fmt.Fprintf(c.out, "The records in %s are whole.\n", check.File)
+				return
+			}
+			fmt.Fprintf(c.out, "The records in %s are damaged. %s\n", check.File, deref(check.Advice))
+			for _, line := range check.Found {
+				fmt.Fprintln(c.out, "  "+line)
+			}
+		})
+		if err == nil && !check.Whole {
+			return &exitError{exitFailure, ""}
+		}
+		return err
+	}
+	ask := c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		check, err := call[client.RecordsCheck](api.CheckRecords(ctx, client.CheckRecordsJSONRequestBody{Full: &full}))
+		if err != nil {
+			return err
+		}
+		return shown(check)
+	})
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if data == "" {
+			return ask(cmd, args)
+		}
+		file, found, err := store.ExamineFolder(data, full)
+		if err != nil {
+			return err
+		}
+		check := client.RecordsCheck{Whole: len(found) == 0, Full: full, File: file, Found: found}
+		if !check.Whole {
+			advice := store.DamagedAdvice
+			check.Advice = &advice
+		}
+		return shown(check)
+	}
+	cmd.Flags().BoolVar(&full, "full", false, "look at every index and every reference too; takes longer")
+	cmd.Flags().StringVar(&data, "data", "", "folder of records on which no service runs; without it the service is asked")
+	return cmd
+}
+
+func (c *command) newKey() *cobra.Command {
+	data, yes := "", false
+	cmd := &cobra.Command{
+		Use: "new-key", Short: "Give records whose key is lost a new one: all passwords in them are forgotten", Args: cobra.NoArgs,
+		Long: "The passwords in the records are sealed with the key secret.key. If that file is lost, put it back from a copy. Only if there is no copy, run this command while the service is stopped: it forgets the passwords of mailboxes, cabinets, archives and outgoing mail, and you enter them again in Settings. Everything else stays.",
+		RunE: func(*cobra.Command, []string) error {
+			if err := c.confirm("All passwords in the records in "+data+" are forgotten, and you enter them again. Make a new key?", yes); err != nil {
+				return err
+			}
+			n, err := store.NewKey(data)
+			if err != nil {
+				return err
+			}
+			if c.format == "json" {
+				return c.json(map[string]int{"forgotten": n})
+			}
+			fmt.Fprintf(c.out, "The records have a new key. Start the service, then enter the passwords again: %d were forgotten.\n", n)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&data, "data", defaultData(), "folder for the records")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
