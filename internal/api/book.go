@@ -298,7 +298,7 @@ func (s *Server) day(d *openapi_types.Date, later int) time.Time {
 // RehearseAll says what all running rules would do.
 func (s *Server) RehearseAll(ctx context.Context, r RehearseAllRequestObject) (RehearseAllResponseObject, error) {
 	p := &r.Params
-	of := engine.RehearsalOf{Last: number(p.Last, 0), Thorough: p.Thorough != nil && *p.Thorough}
+	of := engine.RehearsalOf{Last: number(p.Last, 0), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
 	if p.Message != nil {
 		of.Message = *p.Message
 	}
@@ -319,7 +319,7 @@ func (s *Server) rehearsal(ctx context.Context, of engine.RehearsalOf, sentence 
 	if err != nil {
 		return Rehearsal{}, err
 	}
-	out := Rehearsal{Messages: []Rehearsed{}, Looked: result.Looked, Matching: result.Matching, Unsettled: result.Unsettled, Files: result.Files, Bytes: result.Bytes, Clashes: result.Clashes, Sentence: sentence,
+	out := Rehearsal{Messages: []Rehearsed{}, NotShown: result.NotShown, FilesNotShown: result.Hidden, Looked: result.Looked, Matching: result.Matching, Unsettled: result.Unsettled, Files: result.Files, Bytes: result.Bytes, Clashes: result.Clashes, Sentence: sentence,
 		Tree: []FolderSum{}, Warnings: []Warning{}}
 	for i := range result.Messages {
 		m := &result.Messages[i]

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -209,7 +210,7 @@ func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) 
 		return nil, err
 	}
 	p := &r.Params
-	of := engine.RehearsalOf{Rule: document, Last: number(p.Last, 0), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Thorough: p.Thorough != nil && *p.Thorough}
+	of := engine.RehearsalOf{Rule: document, Last: number(p.Last, 0), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
 	if p.Message != nil {
 		of.Message = *p.Message
 	}
@@ -218,7 +219,7 @@ func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) 
 }
 
 func rehearsedItem(i *engine.RehearsedItem) Item {
-	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: i.Path(), Clash: optional(i.Clash), Rule: optional(i.Rule)}
+	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: cmp.Or(i.As, i.Path()), Clash: optional(i.Clash), Rule: optional(i.Rule)}
 	if len(i.Unknown) > 0 {
 		out.Unknown = &i.Unknown
 	}

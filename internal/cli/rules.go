@@ -185,11 +185,14 @@ func (c *command) rules() *cobra.Command {
 	return root
 }
 
+// mostRehearsed is how many messages a rehearsal can show.
+var mostRehearsed = 50_000
+
 func (c *command) rehearse() *cobra.Command {
 	var last int
 	var message int64
 	var since, until string
-	var thorough bool
+	var thorough, all bool
 	cmd := &cobra.Command{
 		Use: "rehearse [NAME|FILE]", Short: "Show what a rule, or all that are on, would do; nothing is written", Args: cobra.MaximumNArgs(1),
 		Long: "Shows for each message whether the rule is for it, and for each attachment the exact path that it would get or why it is left out; then the folders as they would be. A rule is named, or read from a file that need not be kept; without one, all rules that are on are rehearsed together.\n" +
@@ -205,6 +208,9 @@ func (c *command) rehearse() *cobra.Command {
 			if thorough {
 				p.Thorough = &thorough
 			}
+			if all {
+				p.Show = &mostRehearsed
+			}
 			var err error
 			if since != "" {
 				if p.Since, err = dayOf("--since", since); err != nil {
@@ -217,7 +223,7 @@ func (c *command) rehearse() *cobra.Command {
 				}
 			}
 			if len(args) == 0 {
-				r, err := call[client.Rehearsal](api.RehearseAll(ctx, &client.RehearseAllParams{Last: p.Last, Since: p.Since, Until: p.Until, Message: p.Message, Thorough: p.Thorough}))
+				r, err := call[client.Rehearsal](api.RehearseAll(ctx, &client.RehearseAllParams{Last: p.Last, Since: p.Since, Until: p.Until, Message: p.Message, Thorough: p.Thorough, Show: p.Show}))
 				if err != nil {
 					return err
 				}
@@ -260,6 +266,7 @@ func (c *command) rehearse() *cobra.Command {
 	cmd.Flags().StringVar(&until, "until", "", "messages received on this day or earlier")
 	cmd.Flags().Int64Var(&message, "message", 0, "one message, by its number (inktray messages list)")
 	cmd.Flags().BoolVar(&thorough, "thorough", false, "read what the verdicts hang on from the mail server")
+	cmd.Flags().BoolVar(&all, "all", false, "show every message that was looked at, not 200 at most")
 	return cmd
 }
 
@@ -267,10 +274,8 @@ func (c *command) rehearsal(r *client.Rehearsal) {
 	fmt.Fprintln(c.out, wrap(r.Sentence, 100))
 	fmt.Fprintln(c.out)
 	var rows [][]string
-	passed := 0
 	for _, m := range r.Messages {
 		if !m.Matches && m.Answer == "no" {
-			passed++
 			continue
 		}
 		rows = append(rows, []string{when(m.Message.ReceivedAt), short(m.Message.Subject, 44), string(map[bool]string{true: "matches", false: string(m.Answer)}[m.Matches]), m.Reason})
@@ -302,7 +307,10 @@ func (c *command) rehearsal(r *client.Rehearsal) {
 	if r.Unsettled > 0 {
 		fmt.Fprintf(c.out, "\nOf %d messages the verdict hangs on what was not read; --thorough reads it.\n", r.Unsettled)
 	}
-	fmt.Fprintf(c.out, "\nOf %d messages %d match; %d files would be filed, about %s; %d names are taken. %d messages do not match. Nothing was written.\n", r.Looked, r.Matching, r.Files, size(r.Bytes), r.Clashes, passed)
+	fmt.Fprintf(c.out, "\nOf %d messages %d match; %d files would be filed, about %s; %d names are taken. %d messages do not match. Nothing was written.\n", r.Looked, r.Matching, r.Files, size(r.Bytes), r.Clashes, r.Looked-r.Matching-r.Unsettled)
+	if r.NotShown > 0 {
+		fmt.Fprintf(c.out, "%d of these messages, with %d of the files, are not shown above; --all shows them.\n", r.NotShown, r.FilesNotShown)
+	}
 }
 
 func (c *command) fileOldMail() *cobra.Command {

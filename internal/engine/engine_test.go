@@ -54,6 +54,22 @@ type house struct {
 	scanner  *scan.Scanner // nil asks nobody
 }
 
+// later lets time go by: the clock is not taken to have jumped.
+func (h *house) later(d time.Duration) {
+	h.t.Helper()
+	h.engine.clock.mutex.Lock()
+	defer h.engine.clock.mutex.Unlock()
+	h.ahead.Add(int64(d))
+	n, err := h.engine.clockNote()
+	if err == nil {
+		n.Seen = h.engine.Clock().UTC()
+		err = h.engine.keepClock(n)
+	}
+	if err != nil {
+		h.t.Fatal(err)
+	}
+}
+
 // hurry lets what waits be looked at often.
 func (h *house) hurry() {
 	h.beat = 5 * time.Millisecond

@@ -298,7 +298,7 @@ func (e *Engine) inside(ctx context.Context, s source.Session, l *letter, id str
 	var known *unpack.Error
 	switch {
 	case errors.As(err, &known):
-		note(mail.Read{Problem: known.Problem})
+		note(mail.Read{Problem: known.Problem, Locked: known.Encrypted})
 	case errors.Is(err, source.ErrGone):
 		note(mail.Read{Problem: err.Error()})
 	case err != nil:

@@ -49,13 +49,13 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	if err := h.store.ChangeMailbox(&m, nil, m.Revision, "test"); err != nil {
 		t.Fatal(err)
 	}
-	h.ahead.Add(int64(6 * 24 * time.Hour))
+	h.later(6 * 24 * time.Hour)
 	h.engine.Watch("box")
 	h.watched()
 	if n := left(); n != 3 {
 		t.Errorf("after six days %d are left", n)
 	}
-	h.ahead.Add(int64(2 * 24 * time.Hour))
+	h.later(2 * 24 * time.Hour)
 	h.engine.WakeAll()
 	h.until("what is settled is taken off the server", func() bool { return left() == 1 }) // the one that waits in the tray stays
 	all, _ := h.engine.MattersOf(store.System, store.Matters{}, store.CauseDisguised)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -455,13 +454,15 @@ func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 
 // causeOf is why a plan holds an item.
 func causeOf(item *plan.Item) store.Cause {
-	switch text := strings.ToLower(item.Reason); {
-	case item.Topic != "":
+	switch item.Held {
+	case rule.OfTopic:
 		return store.CauseTopic
-	case item.Doubt:
+	case rule.Doubtful:
 		return store.CauseDoubtful
-	case strings.Contains(text, "encrypted") || strings.Contains(text, "password"):
+	case rule.Encrypted:
 		return store.CauseEncrypted
+	case rule.Careful:
+		return store.CauseCaution
 	}
 	return store.CauseUnreadable
 }

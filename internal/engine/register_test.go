@@ -192,7 +192,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	if n, _ := h.store.CountDue(h.engine.Clock().AddDate(0, 0, -30)); n != 0 {
 		t.Fatalf("%d are due at once", n)
 	}
-	h.ahead.Store(int64(31 * 24 * time.Hour))
+	h.later(31 * 24 * time.Hour)
 	h.until("it was verified by itself", func() bool { n, err := h.store.Verified(store.System); return n == files && err == nil })
 	h.until("the pass has ended", func() bool { last, err := h.store.LastVerification(); return err == nil && last.State == store.Done })
 	last, err := h.store.LastVerification()
@@ -200,7 +200,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 		t.Errorf("the pass is %+v, %v", last, err)
 	}
 	// A cabinet that is out of reach: one pass, not one every few seconds.
-	h.ahead.Add(int64(40 * 24 * time.Hour))
+	h.later(40 * 24 * time.Hour)
 	away := h.files + "-away"
 	if err := errors.Join(os.Rename(h.files, away), os.Mkdir(h.files, 0o755)); err != nil {
 		t.Fatal(err)
@@ -226,7 +226,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	if err := h.store.PlanVerification(plan, "test"); err != nil {
 		t.Fatal(err)
 	}
-	h.ahead.Add(int64(48 * time.Hour))
+	h.later(48 * time.Hour)
 	if err := h.engine.verifyDue(); err != nil {
 		t.Fatal(err)
 	}
@@ -370,7 +370,7 @@ func TestThePowerMayGoWhileARegisterIsWritten(t *testing.T) {
 		if rows := table(t, there); len(rows) != 2 && len(rows) != 3 {
 			t.Fatalf("cut at %d: %v", cut, rows)
 		}
-		h.ahead.Add(int64(time.Hour))
+		h.later(time.Hour)
 		h.start()
 		if err := write(); err != nil {
 			t.Fatalf("cut at %d: afterwards %v", cut, err)
@@ -505,7 +505,7 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 	if err := h.engine.StopExport(ines, "stopped"); err != nil {
 		t.Errorf("one that has no file is not thrown away: %v", err)
 	}
-	h.ahead.Add(int64(exportsFor + time.Minute))
+	h.later(exportsFor + time.Minute)
 	h.engine.dropExports()
 	if _, err := os.Stat(h.engine.exportPath(mine.ID)); !os.IsNotExist(err) {
 		t.Errorf("it is kept for longer than said: %v", err)
@@ -617,7 +617,7 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 	if h.count("oda") != 2 {
 		t.Error("it forgets too early")
 	}
-	h.ahead.Store(int64(101 * 24 * time.Hour))
+	h.later(101 * 24 * time.Hour)
 	if err := h.engine.letGoOfOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}

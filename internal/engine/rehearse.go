@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
@@ -24,7 +26,7 @@ const (
 	rehearseMatches = 10     // more of those that match, when the last ones hold few
 	rehearseReach   = 1000   // how far back these are looked for
 	rehearseMost    = 50_000 // messages of any rehearsal
-	rehearseShown   = 200    // messages that are shown one by one
+	rehearseShown   = 200    // messages that are shown one by one where nothing else is asked for
 	rehearseBatch   = 500    // messages that are asked of a server at once
 )
 
@@ -36,6 +38,7 @@ type RehearsalOf struct {
 	Until    time.Time  // received before
 	Message  int64      // one message
 	Thorough bool       // read what the verdicts hang on, from the mail server
+	Show     int        // how many messages are shown one by one; 0 for 200
 }
 
 // chosen says whether the messages were chosen, so that the mailbox is asked for
@@ -45,7 +48,9 @@ func (o *RehearsalOf) chosen() bool { return o.Last > 0 || !o.Since.IsZero() || 
 // Rehearsal is what rules would do with messages that are there. Nothing is
 // written to a cabinet, and nothing changes in the mailbox.
 type Rehearsal struct {
-	Messages  []Rehearsed // those shown; counts are of all
+	Messages  []Rehearsed // those shown, the newest first; counts are of all
+	NotShown  int         // messages that are looked at and not shown
+	Hidden    int         // files of messages that are not shown
 	Looked    int
 	Matching  int
 	Unsettled int // messages whose verdict hangs on what was not read
@@ -89,6 +94,7 @@ type RehearsedItem struct {
 	plan.Item
 	Rule  string // its name
 	Clash string // what happens to the name, "" where it is free
+	As    string // the path that the file would have; "" where nothing would be filed
 }
 
 // rehearsal is one in the making.
@@ -98,23 +104,24 @@ type rehearsal struct {
 	rules   []*rule.Compiled // in order, with the one that is edited
 	edited  *rule.Compiled   // nil where all are rehearsed
 	names   map[string]string
-	filed   map[string]map[store.ItemOf]string
-	wanted  map[string]bool // paths that were given already
+	would   map[string]*foreseen // what would lie in each cabinet, by its name
+	copies  map[copyOf]string    // what was filed of each message in this rehearsal, and as what
+	files   []taken              // the last messages of which something is filed or that match
+	others  []taken              // the last others
 	tree    map[[2]string]*FolderSum
 	same    map[string]int // attachments that another rule takes, too
 	moved   map[string]int // messages that a move makes a rule miss, by the sentence that says so
 	hidden  map[string]int // messages that an earlier rule stops
 	out     *Rehearsal
 	extra   int
-	cabinet map[string]*gate
 	mutex   sync.Mutex
 	watch   map[[2]string][]*rule.Compiled // rules by mailbox and folder
 }
 
 // Rehearse plans messages under rules with the same code that files.
 func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, of RehearsalOf) (*Rehearsal, error) {
-	r := &rehearsal{engine: e, of: of, names: map[string]string{}, filed: map[string]map[store.ItemOf]string{}, wanted: map[string]bool{}, tree: map[[2]string]*FolderSum{},
-		same: map[string]int{}, moved: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, cabinet: map[string]*gate{}, watch: map[[2]string][]*rule.Compiled{}}
+	r := &rehearsal{engine: e, of: of, names: map[string]string{}, would: map[string]*foreseen{}, copies: map[copyOf]string{}, tree: map[[2]string]*FolderSum{},
+		same: map[string]int{}, moved: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, watch: map[[2]string][]*rule.Compiled{}}
 	if err := r.order(); err != nil {
 		return nil, err
 	}
@@ -129,10 +136,8 @@ func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, of RehearsalOf) (
 			looked = append(looked, m)
 		}
 	}
-	for _, c := range r.looking() {
-		if r.filed[c.Rule.ID], err = e.Store.FiledBy(c.Rule.ID); err != nil {
-			return nil, err
-		}
+	if r.of.Show == 0 {
+		r.of.Show = rehearseShown
 	}
 	switch {
 	case of.Message > 0:
@@ -149,8 +154,7 @@ func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, of RehearsalOf) (
 	if err != nil {
 		return nil, err
 	}
-	r.finish()
-	return r.out, nil
+	return r.out, r.finish()
 }
 
 // order puts the rule that is edited into its place among the running ones.
@@ -204,21 +208,39 @@ func (r *rehearsal) looksAt(mailbox, folder string) bool {
 type planned struct {
 	row   store.Message
 	facts *source.Facts // of a message that is not among the records; the row is made of them
+	print [32]byte
 	plan  plan.Plan
+}
+
+// taken is a message that was counted, with what would become of its files.
+type taken struct {
+	planned
+	order int // among all that were looked at
+	files []RehearsedItem
+	full  bool // the plan has all reasons
+}
+
+// copyOf is an item of a message, wherever the message lies.
+type copyOf struct {
+	print      [32]byte
+	rule, item string
 }
 
 // known rehearses on what is known of the last messages.
 func (r *rehearsal) known(v store.Viewer, mailboxes []store.Mailbox) error {
 	ids := []string{}
-	for _, m := range mailboxes {
+	place := map[string]int{}
+	for i, m := range mailboxes {
 		ids = append(ids, m.ID)
+		place[m.ID] = i
 	}
 	rows, err := r.engine.Store.Messages(v, store.MessageQuery{Mailboxes: ids, Most: rehearseReach})
 	if err != nil {
 		return err
 	}
 	rows = slices.DeleteFunc(rows, func(m store.Message) bool { return !r.looksAt(r.names[m.MailboxID], m.Folder) })
-	for at := 0; at < len(rows); at += rehearseLast {
+	var chosen []planned
+	for at := 0; at < len(rows) && r.extra < rehearseMatches; at += rehearseLast {
 		some := rows[at:min(at+rehearseLast, len(rows))]
 		all, err := r.planAll(asPlanned(some))
 		if err != nil {
@@ -226,17 +248,19 @@ func (r *rehearsal) known(v store.Viewer, mailboxes []store.Mailbox) error {
 		}
 		for i := range all {
 			if at > 0 { // beyond the last ones only what matches
-				if r.matches(&all[i]) != rule.Yes {
+				if r.extra == rehearseMatches || r.matches(&all[i]) != rule.Yes {
 					continue
 				}
-				if r.extra++; r.extra > rehearseMatches {
-					return nil
-				}
+				r.extra++
 			}
-			r.take(&all[i])
+			chosen = append(chosen, all[i])
 		}
 	}
-	return nil
+	// In the order in which a pass files them.
+	slices.SortStableFunc(chosen, func(a, b planned) int {
+		return cmp.Or(place[a.row.MailboxID]-place[b.row.MailboxID], strings.Compare(a.row.Folder, b.row.Folder), cmp.Compare(a.row.UIDValidity, b.row.UIDValidity), cmp.Compare(a.row.UID, b.row.UID))
+	})
+	return r.takeAll(chosen)
 }
 
 // planAll plans messages whose facts are known, on all cores.
@@ -261,7 +285,10 @@ func (r *rehearsal) planAll(all []planned) ([]planned, error) {
 					}
 					m = facts.Message(row.Folder)
 				}
-				all[i].plan = r.make(m, r.names[row.MailboxID], row.Folder)
+				all[i].plan = r.make(m, r.names[row.MailboxID], row.Folder, false)
+				if r.filesAny(&all[i]) {
+					all[i].print = m.Fingerprint()
+				}
 			}
 		})
 	}
@@ -294,15 +321,15 @@ func (r *rehearsal) rulesFor(mailbox, folder string) []*rule.Compiled {
 	return rules
 }
 
-func (r *rehearsal) make(m *mail.Message, mailbox, folder string) plan.Plan {
+// make plans a message; explain asks for all reasons, which takes longer.
+func (r *rehearsal) make(m *mail.Message, mailbox, folder string, explain bool) plan.Plan {
 	r.engine.reported(m)
-	return plan.Make(r.rulesFor(mailbox, folder), m, r.setting(mailbox))
+	return plan.Make(r.rulesFor(mailbox, folder), m, r.setting(mailbox, explain))
 }
 
-// setting asks for reasons only where they will be shown.
-func (r *rehearsal) setting(mailbox string) plan.Setting {
+func (r *rehearsal) setting(mailbox string, explain bool) plan.Setting {
 	s := r.engine.setting(mailbox, r.engine.now())
-	s.Explain = len(r.out.Messages) < rehearseShown
+	s.Explain, s.Beyond = explain, r.edited != nil
 	return s
 }
 
@@ -314,15 +341,17 @@ func (r *rehearsal) one(ctx context.Context, v store.Viewer) error {
 	}
 	if !r.of.Thorough {
 		all, err := r.planAll(asPlanned([]store.Message{row}))
-		if err == nil {
-			r.take(&all[0])
+		if err != nil {
+			return err
 		}
-		return err
+		return r.takeAll(all)
 	}
 	return r.engine.withMessage(ctx, v, &row, func(s source.Session, l *letter) error {
-		p, err := r.engine.settle(ctx, s, l, r.rulesFor(l.mailbox, row.Folder), r.setting(l.mailbox))
-		r.take(&planned{row: row, plan: p})
-		return err
+		p, err := r.engine.settle(ctx, s, l, r.rulesFor(l.mailbox, row.Folder), r.setting(l.mailbox, true))
+		if err != nil {
+			return err
+		}
+		return r.takeAll([]planned{{row: row, print: l.message.Fingerprint(), plan: p}})
 	})
 }
 
@@ -410,7 +439,6 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 	if over := len(uids) - rehearseMost; over > 0 {
 		uids = uids[over:]
 	}
-	slices.Reverse(uids) // the newest first
 	// Reading runs ahead of planning by one batch, on the connection that only it uses.
 	type read struct {
 		rows []planned
@@ -434,9 +462,12 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 				return err
 			}
 			for i := range rows {
-				if err := r.thorough(ctx, s, m, &rows[i].row); err != nil {
+				if err := r.thorough(ctx, s, m, &rows[i]); err != nil {
 					return err
 				}
+			}
+			if err := r.takeAll(rows); err != nil {
+				return err
 			}
 		}
 		return nil
@@ -466,8 +497,8 @@ func (r *rehearsal) folder(ctx context.Context, s source.Session, m *store.Mailb
 		if err != nil {
 			return err
 		}
-		for i := range all {
-			r.take(&all[i])
+		if err := r.takeAll(all); err != nil {
+			return err
 		}
 	}
 	return ctx.Err()
@@ -518,19 +549,16 @@ func (r *rehearsal) rows(ctx context.Context, s source.Session, m *store.Mailbox
 	return rows, nil
 }
 
-func (r *rehearsal) thorough(ctx context.Context, s source.Session, m *store.Mailbox, row *store.Message) error {
-	facts, err := row.Facts()
+func (r *rehearsal) thorough(ctx context.Context, s source.Session, m *store.Mailbox, p *planned) error {
+	facts, err := p.row.Facts()
 	if err != nil {
 		return err
 	}
-	l := &letter{row: row, facts: facts, message: facts.Message(row.Folder), mailbox: m.Name}
+	l := &letter{row: &p.row, facts: facts, message: facts.Message(p.row.Folder), mailbox: m.Name}
 	defer l.close()
-	p, err := r.engine.settle(ctx, s, l, r.rulesFor(m.Name, row.Folder), r.setting(m.Name))
-	if err != nil {
-		return err
-	}
-	r.take(&planned{row: *row, plan: p})
-	return nil
+	p.print = l.message.Fingerprint()
+	p.plan, err = r.engine.settle(ctx, s, l, r.rulesFor(m.Name, p.row.Folder), r.setting(m.Name, true))
+	return err
 }
 
 // mine finds the plan of the rule that is edited.
@@ -561,10 +589,84 @@ func (r *rehearsal) matches(p *planned) rule.Answer {
 	return best
 }
 
-// take counts one message, and shows it while there are few.
-func (r *rehearsal) take(p *planned) {
+// takeAll counts messages in their order, and keeps the last ones for showing.
+func (r *rehearsal) takeAll(all []planned) error {
+	before, err := r.before(all)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		r.take(&all[i], before)
+	}
+	return nil
+}
+
+// decided is what the journal knows of the items of some messages.
+type decided struct {
+	entries map[store.ItemOf]map[string]*store.Entry // by rule
+	copies  map[copyOf]string                        // what was filed of the same message at another place, and as what
+	sums    map[copyOf]cabinet.Content               // the contents of items that any rule filed; of no rule
+}
+
+func (r *rehearsal) before(all []planned) (decided, error) {
+	d := decided{map[store.ItemOf]map[string]*store.Entry{}, map[copyOf]string{}, map[copyOf]cabinet.Content{}}
+	var rules []string
+	for _, c := range r.looking() {
+		rules = append(rules, c.Rule.ID)
+	}
+	var ids []int64
+	var prints [][]byte
+	for i := range all {
+		if !r.filesAny(&all[i]) {
+			continue
+		}
+		if all[i].row.ID > 0 {
+			ids = append(ids, all[i].row.ID)
+		}
+		prints = append(prints, all[i].print[:])
+	}
+	if len(prints) == 0 {
+		return d, nil
+	}
+	entries, err := r.engine.Store.DecidedBy(rules, ids)
+	if err != nil {
+		return d, err
+	}
+	for i := range entries {
+		e := &entries[i]
+		key := store.ItemOf{MessageID: e.MessageID, Item: e.Item}
+		if d.entries[key] == nil {
+			d.entries[key] = map[string]*store.Entry{}
+		}
+		d.entries[key][e.RuleID] = e // of several rounds the last
+	}
+	copies, err := r.engine.Store.FiledCopies(prints)
+	for _, c := range copies {
+		if c.Filed {
+			d.copies[copyOf{[32]byte(c.Fingerprint), c.RuleID, c.Item}] = c.Path
+		}
+		d.sums[copyOf{[32]byte(c.Fingerprint), "", c.Item}] = cabinet.Content{Size: c.Size, SHA256: [32]byte(c.SHA256)}
+	}
+	return d, err
+}
+
+// filesAny says whether a plan files something for the rules that are rehearsed.
+func (r *rehearsal) filesAny(p *planned) bool {
+	for i := range p.plan.Rules {
+		pr := &p.plan.Rules[i]
+		if r.edited != nil && pr.Rule != r.edited {
+			continue
+		}
+		if slices.ContainsFunc(pr.Items, func(i plan.Item) bool { return i.Verdict == plan.Filed }) {
+			return true
+		}
+	}
+	return false
+}
+
+// take counts one message.
+func (r *rehearsal) take(p *planned, before decided) {
 	r.out.Looked++
-	one := Rehearsed{Message: p.row}
 	answer := r.matches(p)
 	switch answer {
 	case rule.Yes:
@@ -572,7 +674,8 @@ func (r *rehearsal) take(p *planned) {
 	case rule.NotYet, rule.Unknowable:
 		r.out.Unsettled++
 	}
-	one.Match.Answer = answer
+	one := taken{planned: *p, order: r.out.Looked, full: r.of.Thorough}
+	filed := 0
 	for i := range p.plan.Rules {
 		pr := &p.plan.Rules[i]
 		if r.edited != nil && pr.Rule != r.edited {
@@ -581,56 +684,144 @@ func (r *rehearsal) take(p *planned) {
 		if pr.Stopped != "" {
 			r.hidden[pr.Stopped]++
 		}
-		if pr.Match.Answer == answer && one.Match.Text == "" {
-			one.Match.Text, one.Match.Place = pr.Match.Text, pr.Match.Place
-		}
 		for k := range pr.Items {
-			one.Items = append(one.Items, r.item(p, pr, &pr.Items[k]))
-		}
-		for _, s := range pr.Steps {
-			one.Steps = append(one.Steps, RehearsedStep{s, pr.Rule.Rule.Name})
+			if pr.Items[k].Verdict == plan.Filed {
+				item := r.item(p, pr, &pr.Items[k], before)
+				one.files = append(one.files, item)
+				if item.Verdict == plan.Filed {
+					filed++
+				}
+			}
 		}
 	}
 	if r.edited != nil {
 		r.overlaps(p)
 		r.moves(p)
 	}
-	shown := len(r.out.Messages)
-	if shown < rehearseShown || shown < 2*rehearseShown && len(one.Items) > 0 {
-		r.out.Messages = append(r.out.Messages, one)
+	list := &r.others
+	if len(one.files) > 0 || answer != rule.No {
+		list = &r.files
+	}
+	r.out.Hidden += filed
+	*list = append(*list, one)
+	if len(*list) >= 2*r.of.Show+100 { // the earlier ones are counted, and not shown
+		*list = slices.Clone((*list)[len(*list)-r.of.Show:])
 	}
 }
 
-func (r *rehearsal) item(p *planned, pr *plan.Rule, item *plan.Item) RehearsedItem {
+// shown gives a message as it is shown, with all reasons.
+func (r *rehearsal) shown(t *taken) (Rehearsed, error) {
+	p := &t.planned
+	if !t.full {
+		row := &p.row
+		facts := p.facts
+		if facts == nil {
+			var err error
+			if facts, err = row.Facts(); err != nil {
+				return Rehearsed{}, err
+			}
+		}
+		m := facts.Message(row.Folder)
+		if p.facts != nil {
+			m.SetReceived(facts.Stored, r.engine.Clock())
+		}
+		p.plan = r.make(m, r.names[row.MailboxID], row.Folder, true)
+	}
+	one := Rehearsed{Message: p.row}
+	one.Match.Answer = r.matches(p)
+	files := t.files
+	for i := range p.plan.Rules {
+		pr := &p.plan.Rules[i]
+		if r.edited != nil && pr.Rule != r.edited {
+			continue
+		}
+		if pr.Match.Answer == one.Match.Answer && one.Match.Text == "" {
+			one.Match.Text, one.Match.Place = pr.Match.Text, pr.Match.Place
+		}
+		for k := range pr.Items {
+			item := RehearsedItem{Item: pr.Items[k], Rule: pr.Rule.Rule.Name}
+			if item.Verdict == plan.Filed && len(files) > 0 {
+				item, files = files[0], files[1:]
+			}
+			one.Items = append(one.Items, item)
+			if item.Verdict == plan.Filed {
+				r.out.Hidden--
+			}
+		}
+		for _, s := range pr.Steps {
+			one.Steps = append(one.Steps, RehearsedStep{s, pr.Rule.Rule.Name})
+		}
+	}
+	return one, nil
+}
+
+// item says what would become of an attachment that a rule takes.
+func (r *rehearsal) item(p *planned, pr *plan.Rule, item *plan.Item, before decided) RehearsedItem {
 	out := RehearsedItem{Item: *item, Rule: pr.Rule.Rule.Name}
-	if item.Verdict != plan.Filed {
+	if e := before.entries[store.ItemOf{MessageID: p.row.ID, Item: item.Item.ID}][pr.Rule.Rule.ID]; e != nil && p.row.ID > 0 {
+		if verdict, reason := already(e, pr.Rule); verdict != "" {
+			out.Verdict, out.Reason = verdict, reason
+			return out
+		}
+	}
+	mine := copyOf{p.print, pr.Rule.Rule.ID, item.Item.ID}
+	if as, ok := before.copies[mine]; ok {
+		out.Verdict, out.Reason = plan.There, "the same attachment of the same message was filed before, as "+as
 		return out
 	}
-	if path, ok := r.filed[pr.Rule.Rule.ID][store.ItemOf{MessageID: p.row.ID, Item: item.Item.ID}]; ok && p.row.ID > 0 {
-		out.Verdict, out.Reason = plan.There, "filed already, as "+path
+	if as, ok := r.copies[mine]; ok {
+		out.Verdict, out.Reason = plan.There, "the same message lies in another folder too, from which it is filed as "+as
 		return out
 	}
 	cabinet := item.Target.Cabinet
-	g, ok := r.cabinet[cabinet]
-	if !ok {
-		g = r.engine.gateOf(cabinet)
-		r.cabinet[cabinet] = g
+	would := r.would[cabinet]
+	if would == nil {
+		would = foresee(r.engine, cabinet)
+		r.would[cabinet] = would
 	}
-	r.engine.foresee(context.Background(), g, &out, r.wanted)
-	r.out.Files++
-	r.out.Bytes += item.Item.Size
+	would.place(context.Background(), &out, p.row.ReceivedAt, before.sums[copyOf{p.print, "", item.Item.ID}])
 	if out.Clash != "" {
 		r.out.Clashes++
 	}
-	key := [2]string{cabinet, path.Join(item.Segments...)}
+	if out.Verdict != plan.Filed {
+		return out
+	}
+	r.copies[mine] = out.As
+	r.out.Files++
+	r.out.Bytes += item.Item.Size
+	folder := path.Dir(out.As)
+	if folder == "." {
+		folder = ""
+	}
+	key := [2]string{cabinet, folder}
 	sum := r.tree[key]
 	if sum == nil {
-		sum = &FolderSum{Cabinet: cabinet, Folder: key[1]}
+		sum = &FolderSum{Cabinet: cabinet, Folder: folder}
 		r.tree[key] = sum
 	}
 	sum.Files++
 	sum.Bytes += item.Item.Size
 	return out
+}
+
+// already says what the journal says of an item that a rule would take; no verdict where
+// the rule as it is now decides anew.
+func already(e *store.Entry, c *rule.Compiled) (plan.Verdict, string) {
+	switch {
+	case e.Undo == store.Undone:
+		return plan.LeftOut, "a person took it back; it can be filed again from the message"
+	case e.State == store.Filed || e.State == store.There:
+		return plan.There, "filed already, as " + e.Path
+	case e.State == store.Planned || e.State == store.Staged:
+		return plan.There, "is being filed already"
+	case e.State == store.Held || e.State == store.Failed:
+		return plan.Held, "waits in the tray already: " + e.Reason
+	case e.State == store.LeftOut && e.RuleRevision != c.Revision:
+		return "", "" // under an earlier state of the rule
+	case e.State == store.LeftOut:
+		return plan.LeftOut, e.Reason
+	}
+	return plan.LeftOut, "set aside by a person"
 }
 
 // overlaps counts attachments that another rule files, too.
@@ -667,7 +858,7 @@ func (r *rehearsal) moves(p *planned) {
 	moves := func(pr *plan.Rule) (does, loses bool) {
 		for _, s := range pr.Steps {
 			does = does || s.Kind == rule.DoMove && s.Do
-			loses = loses || s.Kind == rule.DoMove && !s.Do && strings.Contains(s.Reason, "moves the message")
+			loses = loses || s.Kind == rule.DoMove && s.Moved
 		}
 		return does, loses
 	}
@@ -701,7 +892,20 @@ func (r *rehearsal) moves(p *planned) {
 	}
 }
 
-func (r *rehearsal) finish() {
+func (r *rehearsal) finish() error {
+	show := r.files[max(0, len(r.files)-r.of.Show):]
+	if room := r.of.Show - len(show); room > 0 {
+		show = append(slices.Clone(show), r.others[max(0, len(r.others)-room):]...)
+	}
+	slices.SortFunc(show, func(a, b taken) int { return b.order - a.order })
+	for i := range show {
+		one, err := r.shown(&show[i])
+		if err != nil {
+			return err
+		}
+		r.out.Messages = append(r.out.Messages, one)
+	}
+	r.out.NotShown = r.out.Looked - len(r.out.Messages)
 	for _, sum := range r.tree {
 		r.out.Tree = append(r.out.Tree, *sum)
 	}
@@ -709,7 +913,7 @@ func (r *rehearsal) finish() {
 		return strings.Compare(a.Cabinet+"\x00"+a.Folder, b.Cabinet+"\x00"+b.Folder)
 	})
 	if r.edited == nil {
-		return
+		return nil
 	}
 	for _, p := range r.edited.Never() {
 		r.out.Warnings = append(r.out.Warnings, Warning{"never", p.Place, p.Text})
@@ -735,6 +939,7 @@ func (r *rehearsal) finish() {
 		}
 		r.out.Warnings = append(r.out.Warnings, Warning{"hidden", "match", text})
 	}
+	return nil
 }
 
 func sorted(m map[string]int) []string {
@@ -772,34 +977,4 @@ func (e *Engine) gateOf(cabinetName string) *gate {
 		return nil
 	}
 	return g
-}
-
-// foresee says whether an item's name is taken.
-func (e *Engine) foresee(ctx context.Context, g *gate, item *RehearsedItem, wanted map[string]bool) {
-	if len(item.Unknown) > 0 {
-		return // the name is not settled before a number is drawn
-	}
-	key := item.Target.Cabinet + "\x00" + safename.Fold(item.Path())
-	replaces := item.IfExists == "replace"
-	if wanted[key] && !replaces {
-		item.Clash = "another attachment in this list gets the same name; one of them would become “" + safename.Numbered(item.Stem, item.Ext, 2) + "”"
-	}
-	wanted[key] = true
-	if g == nil || item.Clash != "" {
-		return
-	}
-	spot, err := g.cabinet.Resolve(ctx, item.Segments, item.Stem+item.Ext)
-	if err != nil {
-		return // the cabinet is out of reach; the tray says so
-	}
-	if spot.Taken {
-		switch item.IfExists {
-		case "keep":
-			item.Clash = fmt.Sprintf("“%s” is there already and would be kept", path.Base(spot.By))
-		case "replace":
-			item.Clash = fmt.Sprintf("“%s” is there already; if this message came later and nobody changed the file, it is replaced and kept aside", path.Base(spot.By))
-		default:
-			item.Clash = fmt.Sprintf("“%s” is there already; with another content it would become “%s”", path.Base(spot.By), safename.Numbered(item.Stem, item.Ext, 2))
-		}
-	}
 }

@@ -172,7 +172,7 @@ func middle(d []time.Duration) time.Duration {
 // A rehearsal over the server says what one from the records says.
 func TestARehearsalOverTheServerIsTheSameAsFromTheRecords(t *testing.T) {
 	h, _ := rehearsalHouse(t, 300) // of which the last 200 are known
-	over, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Last: 300})
+	over, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Last: 300, Show: 300})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -125,7 +125,7 @@ func TestWhatAFloodBringsWaitsAndGoesOnAllAtOnce(t *testing.T) {
 				t.Fatal(n, err)
 			}
 			h.until("all is filed", func() bool { return len(h.tree()) == 6 })
-			h.ahead.Add(int64(2 * time.Hour))
+			h.later(2 * time.Hour)
 			box.deliver("INBOX", raw("reading 10", "r10.csv", "x"))
 			h.until("the next hour is another", func() bool { return len(h.tree()) == 7 })
 		})
@@ -192,7 +192,7 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	if len(out.got("now@brackwater.example")) > 0 {
 		t.Error("it is told before more can come")
 	}
-	h.ahead.Add(int64(gather + time.Second))
+	h.later(gather + time.Second)
 	h.until("it is told at once", func() bool { return len(out.got("now@brackwater.example")) == 1 })
 	told := out.got("now@brackwater.example")[0]
 	for _, want := range []string{"Subject: Ink Tray: new in the tray: 3", "Not what its name says (3)", "bill2.pdf: named .pdf, but it is a Windows program"} {
@@ -200,18 +200,18 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 			t.Errorf("the mail does not say %q:\n%s", want, told)
 		}
 	}
-	h.ahead.Add(int64(2 * time.Hour))
+	h.later(2 * time.Hour)
 	h.until("the digest goes", func() bool { return len(out.got("daily@brackwater.example")) == 1 })
 	if digest := out.got("daily@brackwater.example")[0]; !strings.Contains(digest, "Subject: Ink Tray: 3 matters wait in the tray") {
 		t.Errorf("the digest: %s", digest)
 	}
-	h.ahead.Add(int64(24 * time.Hour))
+	h.later(24 * time.Hour)
 	h.until("the next digest goes", func() bool { return len(out.got("daily@brackwater.example")) == 2 })
 	all, _ := h.engine.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
 	if _, err := h.engine.SetAside(store.System, all, ""); err != nil {
 		t.Fatal(err)
 	}
-	h.ahead.Add(int64(24 * time.Hour))
+	h.later(24 * time.Hour)
 	h.until("the empty tray is counted as told", func() bool {
 		a, _ := h.store.AddresseeNamed("Daily")
 		return a.ToldAt != nil && a.ToldAt.After(h.engine.Clock().Add(-12*time.Hour))
@@ -239,7 +239,7 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	h.filed(1)
 	rung := func() int { return len(out.got("desk@brackwater.example")) }
 	h.engine.Stop() // off at the time itself
-	h.ahead.Add(int64(3 * time.Hour))
+	h.later(3 * time.Hour)
 	h.start()
 	h.until("it rings once it is on again", func() bool { return rung() == 1 })
 	mail := strings.ReplaceAll(out.got("desk@brackwater.example")[0], "=\r\n", "")
@@ -250,16 +250,16 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	if len(notices) != 1 || notices[0].Kind != "alarm" {
 		t.Errorf("the tray says %+v", notices)
 	}
-	h.ahead.Add(int64(24 * time.Hour)) // another weekday
+	h.later(24 * time.Hour) // another weekday
 	box.deliver("INBOX", raw("two", "b.csv", "2"))
 	h.filed(2)
 	if n := rung(); n != 1 {
 		t.Errorf("it rang %d times", n)
 	}
-	h.ahead.Add(int64(141*time.Hour + 30*time.Minute)) // just before its day and time
+	h.later(141*time.Hour + 30*time.Minute) // just before its day and time
 	box.deliver("INBOX", raw("three", "c.csv", "3", "d.csv", "4"))
 	h.filed(4)
-	h.ahead.Add(int64(4 * time.Hour))
+	h.later(4 * time.Hour)
 	h.until("what it said is taken out of the tray", func() bool { n, _ := h.store.Notices(store.System); return len(n) == 0 })
 	if n := rung(); n != 1 {
 		t.Errorf("it rang %d times, though enough was filed", n)
@@ -289,7 +289,7 @@ func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 	if err := h.engine.CheckCabinet(t.Context(), "cab"); err == nil {
 		t.Fatal("the cabinet is away and nobody notices")
 	}
-	h.ahead.Add(int64(29 * time.Minute))
+	h.later(29 * time.Minute)
 	h.restart() // what is out of reach is remembered
 	if outages, _ := h.store.Outages(); len(outages) != 1 {
 		t.Fatalf("outages %+v", outages)
@@ -297,9 +297,9 @@ func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 	if n := len(out.got("desk@brackwater.example")); n > 0 {
 		t.Error("it rang too early")
 	}
-	h.ahead.Add(int64(2 * time.Minute))
+	h.later(2 * time.Minute)
 	h.until("it rings", func() bool { return len(out.got("desk@brackwater.example")) == 1 })
-	h.ahead.Add(int64(2 * time.Hour))
+	h.later(2 * time.Hour)
 	if err := os.Rename(away, h.files); err != nil {
 		t.Fatal(err)
 	}

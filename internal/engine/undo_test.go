@@ -223,14 +223,14 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	} else if data, _ := io.ReadAll(r); string(data) != "1" || r.Close() != nil {
 		t.Errorf("kept is %q", data)
 	}
-	h.ahead.Add(int64(89 * 24 * time.Hour))
+	h.later(89 * 24 * time.Hour)
 	if err := h.engine.letGoOfOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := g.cabinet.Kept(t.Context(), name); err != nil {
 		t.Error("it went too early")
 	}
-	h.ahead.Add(int64(400 * 24 * time.Hour))
+	h.later(400 * 24 * time.Hour)
 	if err := h.engine.letGoOfOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}

@@ -25,18 +25,27 @@ type ItemOf struct {
 	Item      string
 }
 
-// FiledBy lists the items that a rule filed, or found filed, and their paths.
-func (s *Store) FiledBy(ruleID string) (map[ItemOf]string, error) {
-	var rows []struct {
-		MessageID  int64
-		Item, Path string
-	}
-	err := s.read.Model(&Entry{}).Where("rule_id = ? AND state IN ('filed', 'already there')", ruleID).Order("id DESC").Limit(5000).Scan(&rows).Error
-	filed := make(map[ItemOf]string, len(rows))
-	for _, r := range rows {
-		filed[ItemOf{r.MessageID, r.Item}] = r.Path
-	}
-	return filed, err
+// DecidedBy lists what rules decided for the items of messages, earlier rounds first.
+func (s *Store) DecidedBy(rules []string, messages []int64) ([]Entry, error) {
+	return list[Entry](s.read.Where("message_id IN ? AND rule_id IN ?", messages, rules).Order("round"))
+}
+
+// FiledCopy is an item that a rule filed, or found filed, of a message with a fingerprint.
+type FiledCopy struct {
+	Fingerprint        []byte
+	RuleID, Item, Path string
+	Size               int64
+	SHA256             []byte `gorm:"column:sha256"`
+	Filed              bool   // by this rule, and not taken back
+}
+
+// FiledCopies lists what was filed of messages with some fingerprints, at whatever place.
+func (s *Store) FiledCopies(fingerprints [][]byte) ([]FiledCopy, error) {
+	var found []FiledCopy
+	err := s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
+		Where("messages.fingerprint IN ? AND journal.sha256 IS NOT NULL AND journal.state IN ('filed', 'staged', 'already there')", fingerprints).
+		Select("messages.fingerprint, journal.rule_id, journal.item, journal.path, journal.size, journal.sha256, journal.state <> 'already there' AND journal.round = 0 AND journal.undo <> 'done' AS filed").Scan(&found).Error
+	return found, explain(err)
 }
 
 // MessagesByID finds several messages that the viewer may see.

@@ -128,8 +128,7 @@ func (s *Store) Commit(l Look) error {
 				}
 				err := tx.Create(e).Error
 				if errors.Is(err, gorm.ErrDuplicatedKey) {
-					e.ID = 0 // it is in the journal already
-					continue
+					err = decideAnew(tx, e)
 				}
 				if err != nil {
 					return err
@@ -173,6 +172,24 @@ func (s *Store) Commit(l Look) error {
 		}
 		return nil
 	})
+}
+
+// decideAnew lets what an earlier state of a rule left out be decided by its present
+// one. Whatever else is in the journal stays, and the entry then has no ID.
+func decideAnew(tx *gorm.DB, e *Entry) error {
+	e.ID = 0
+	if e.State == LeftOut || e.Round != 0 {
+		return nil
+	}
+	old, err := first[Entry](tx.Where("rule_id = ? AND message_id = ? AND item = ? AND round = 0", e.RuleID, e.MessageID, e.Item))
+	if err != nil {
+		return err
+	}
+	if old.State != LeftOut || old.RuleRevision == e.RuleRevision || old.Undo != "" {
+		return nil
+	}
+	e.ID = old.ID
+	return tx.Select("*").Omit("register_year", "register_number").Updates(e).Error
 }
 
 // anyMoves says whether Ink Tray ever moved a message of a mailbox.

@@ -2594,14 +2594,20 @@ type RegisterSearch struct {
 // Rehearsal defines model for Rehearsal.
 type Rehearsal struct {
 	// Bytes estimated before contents are read
-	Bytes    int64 `json:"bytes"`
-	Clashes  int   `json:"clashes"`
-	Files    int   `json:"files"`
-	Looked   int   `json:"looked"`
-	Matching int   `json:"matching"`
+	Bytes   int64 `json:"bytes"`
+	Clashes int   `json:"clashes"`
+	Files   int   `json:"files"`
 
-	// Messages those that are shown; the counts are of all
+	// FilesNotShown files that would be filed of messages that are not shown
+	FilesNotShown int `json:"files_not_shown"`
+	Looked        int `json:"looked"`
+	Matching      int `json:"matching"`
+
+	// Messages those that are shown, the newest first; the counts are of all. Names are given in the order of filing, the oldest first
 	Messages []Rehearsed `json:"messages"`
+
+	// NotShown messages that were looked at and are not shown; ask with show for more
+	NotShown int         `json:"not_shown"`
 	Sentence string      `json:"sentence"`
 	Tree     []FolderSum `json:"tree"`
 
@@ -3296,6 +3302,9 @@ type ListMessagesParams struct {
 type ExplainMessageParams struct {
 	// Thorough read from the mail server what the verdicts hang on: texts, archives
 	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
+
+	// Show how many messages are shown one by one; those of which something is filed come first
+	Show *int `form:"show,omitempty" json:"show,omitempty"`
 }
 
 // ListPassesParams defines parameters for ListPasses.
@@ -3498,6 +3507,9 @@ type RehearseAllParams struct {
 
 	// Thorough read from the mail server what the verdicts hang on: texts, archives
 	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
+
+	// Show how many messages are shown one by one; those of which something is filed come first
+	Show *int `form:"show,omitempty" json:"show,omitempty"`
 }
 
 // GetChoicesParams defines parameters for GetChoices.
@@ -3531,6 +3543,9 @@ type RehearseRuleParams struct {
 
 	// Thorough read from the mail server what the verdicts hang on: texts, archives
 	Thorough *bool `form:"thorough,omitempty" json:"thorough,omitempty"`
+
+	// Show how many messages are shown one by one; those of which something is filed come first
+	Show *int `form:"show,omitempty" json:"show,omitempty"`
 }
 
 // ChangeRuleParams defines parameters for ChangeRule.
@@ -10514,6 +10529,18 @@ func NewExplainMessageRequest(server string, number Number, params *ExplainMessa
 
 		}
 
+		if params.Show != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "show", *params.Show, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -12757,6 +12784,18 @@ func NewRehearseAllRequest(server string, params *RehearseAllParams) (*http.Requ
 
 		}
 
+		if params.Show != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "show", *params.Show, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -13217,6 +13256,18 @@ func NewRehearseRuleRequestWithBody(server string, params *RehearseRuleParams, c
 		if params.Thorough != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "thorough", *params.Thorough, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Show != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "show", *params.Show, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -22,6 +22,7 @@ type Item struct {
 
 	Opens   bool   // holds others, which are always looked at instead: a winmail.dat, opaque signed mail, an encoded forward
 	Sealed  string // why nobody can look into it: it is encrypted, or broken; "" where that is not so
+	Locked  bool   // it is encrypted
 	Unsure  bool   // neither name nor type say what kind it is, and the first bytes were not read yet
 	Parent  string // the item that holds it, "" where it stands in the message itself
 	Archive string // name of that item
@@ -148,7 +149,7 @@ func (m *Message) inside(found []Item, at int) []Item {
 		return found
 	}
 	if o.Problem != "" {
-		found[at].Sealed = o.Problem
+		found[at].Sealed, found[at].Locked = o.Problem, o.Locked
 		return found
 	}
 	for _, i := range o.Items {
@@ -217,13 +218,13 @@ func (p *Part) item(forward *Envelope) Item {
 	if p.pkcs7() {
 		i.Unsure, i.Opens = false, p.mayOpen()
 		if !i.Opens {
-			i.Sealed = "it is encrypted (S/MIME), so nobody can look into it here"
+			i.Sealed, i.Locked = "it is encrypted (S/MIME), so nobody can look into it here", true
 		}
 	}
 	if p.sealed {
 		i.Unsure = false
 		if p.Type != "application/pgp-encrypted" { // that part only tells the version (RFC 3156 section 4)
-			i.Sealed = "it is encrypted (OpenPGP), so nobody can look into it here"
+			i.Sealed, i.Locked = "it is encrypted (OpenPGP), so nobody can look into it here", true
 		}
 	}
 	if p.report {

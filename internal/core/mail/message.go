@@ -106,6 +106,7 @@ type Proof struct {
 type Read struct {
 	Text    string
 	Problem string // why it cannot be read, "" where it was
+	Locked  bool   // because it needs a password
 	folded  *string
 }
 

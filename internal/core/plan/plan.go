@@ -49,6 +49,7 @@ type Setting struct {
 	VerifiedBook    bool // correspondents are recognised only where the sender is verified
 	Lookup          func(table, key string) (string, bool)
 	Explain         bool // reasons also for rules that are not for the message, and rules after one that stops
+	Beyond          bool // rules after one that stops, without reasons
 }
 
 // Item is one attachment under one rule, a file within an archive, or a copy of
@@ -65,7 +66,7 @@ type Item struct {
 	IfExists rule.IfExists
 	Target   rule.Target
 	Copy     rule.CopyForm // of a copy of the message, else ""
-	Doubt    bool          // held because a condition cannot be known
+	Held     rule.Cause    // why it is held
 	Topic    string        // the topic that is in doubt, so that a decision can teach it
 }
 
@@ -122,7 +123,11 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 			for i := range one.Items {
 				// What is held for its own sake waits for the answer first.
 				if v := one.Items[i].Verdict; v == Filed || v == Held && one.Match.Topic != "" {
-					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Doubt, one.Items[i].Topic = Held, one.Match.Text, true, one.Match.Topic
+					held := rule.Doubtful
+					if one.Match.Topic != "" {
+						held = rule.OfTopic
+					}
+					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Held, one.Items[i].Topic = Held, one.Match.Text, held, one.Match.Topic
 				}
 			}
 		}
@@ -136,7 +141,7 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 		}
 		p.Rules = append(p.Rules, one)
 		if answer == rule.Yes && r.Rule.Then == "stop" {
-			if !s.Explain {
+			if !s.Explain && !s.Beyond {
 				break
 			}
 			stopped = r.Rule.Name
@@ -246,8 +251,8 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 			i.Unknown = []string{"contents"}
 		}
 		return
-	case choice.Hold:
-		i.Verdict = Held
+	case choice.Hold != "":
+		i.Verdict, i.Held = Held, choice.Hold
 		return
 	}
 	i.Verdict = Filed
@@ -261,14 +266,17 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	opened := p.message.Inside[item.ID]
 	switch {
 	case depth >= maxNesting:
-		i.Verdict, i.Reason = Held, fmt.Sprintf("an archive within archives, more than %d deep, is not opened", maxNesting)
+		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, fmt.Sprintf("an archive within archives, more than %d deep, is not opened", maxNesting)
 		return
 	case opened == nil:
 		p.needs.NeedOpen(item.ID)
 		i.Unknown = []string{"contents"}
 		p.takes = true
 	case opened.Problem != "":
-		i.Verdict, i.Reason = Held, opened.Problem
+		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, opened.Problem
+		if opened.Locked {
+			i.Held = rule.Encrypted
+		}
 		return
 	}
 	if i.Target.Unpack == "both" {

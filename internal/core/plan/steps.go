@@ -16,6 +16,7 @@ type Step struct {
 	What   string // the mark, the labels, the mail folder, or who is told
 	Do     bool
 	Reason string // why not
+	Moved  bool   // not, because an earlier rule moves the message
 }
 
 // steps plans what is done with a message that a rule is for. mover is the
@@ -51,11 +52,11 @@ func steps(r *rule.Compiled, one *Rule, m *mail.Message, s Setting, mover *strin
 		case f.Kind == rule.DoReply && s.VerifiedReplies && !m.Proof.Proven:
 			step.Do, step.Reason = false, "no reply: the sender is not verified ("+m.Proof.Text+")"
 		case f.Kind == rule.DoMove && *mover != "":
-			step.Do, step.Reason = false, "the earlier rule “"+*mover+"” moves the message"
+			step.Do, step.Moved, step.Reason = false, true, "the earlier rule “"+*mover+"” moves the message"
 		case f.Kind == rule.DoMove:
 			*mover = r.Rule.Name
 			if strings.EqualFold(step.What, m.Folder) {
-				step.Do, step.Reason = false, "the message is in that folder"
+				step.Do, step.Moved, step.Reason = false, true, "the message is in that folder"
 			}
 		}
 		out = append(out, step)

@@ -358,11 +358,31 @@ func (c *Compiled) Matches(in *Input) Reason {
 	return r
 }
 
+// Cause is why an attachment is held.
+type Cause string
+
+// The causes.
+const (
+	Encrypted  Cause = "encrypted"  // nobody can look into it without a password
+	Unreadable Cause = "unreadable" // it is broken, or beyond a limit
+	Careful    Cause = "caution"    // it is a program, or may hold one
+	Doubtful   Cause = "doubtful"   // whether the rule is for it cannot be known
+	OfTopic    Cause = "topic"      // it is not sure what the message is about
+)
+
+// sealedCause is why nobody can look into an item.
+func sealedCause(locked bool) Cause {
+	if locked {
+		return Encrypted
+	}
+	return Unreadable
+}
+
 // Choice says what a rule does with one attachment.
 type Choice struct {
 	Entry  int // index into the rule's attachments, len for the rest, -1 where it is left out unasked
 	Leave  bool
-	Hold   bool   // nobody can look into it, so a person has to decide
+	Hold   Cause  // why a person has to decide; "" where nobody has to
 	Text   string // the reason
 	Unsure bool   // the answer hangs on the first bytes, or with Read on the text inside, which was not read yet
 	Read   bool
@@ -418,11 +438,11 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 			if is == NotYet && item.Sealed == "" {
 				return Choice{Entry: i, Unsure: true, Read: true, Text: "the text inside was not read yet"}
 			}
-			problem := item.Sealed
+			problem, locked := item.Sealed, item.Locked
 			if item.Inside != nil && problem == "" {
-				problem = item.Inside.Problem
+				problem, locked = item.Inside.Problem, item.Inside.Locked
 			}
-			return Choice{Entry: i, Hold: true, Text: "whether the rule takes it hangs on the text inside, which cannot be read: " + problem}
+			return Choice{Entry: i, Hold: sealedCause(locked), Text: "whether the rule takes it hangs on the text inside, which cannot be read: " + problem}
 		}
 		text := e.reason(item)
 		if e.leave {
@@ -433,10 +453,10 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 			return Choice{Entry: -1, Leave: true, Text: why}
 		}
 		if item.Sealed != "" && !named {
-			return Choice{Entry: i, Hold: true, Text: item.Sealed}
+			return Choice{Entry: i, Hold: sealedCause(item.Locked), Text: item.Sealed}
 		}
 		if why := c.caution(item); why != "" {
-			return Choice{Entry: i, Hold: true, Text: why}
+			return Choice{Entry: i, Hold: Careful, Text: why}
 		}
 		return Choice{Entry: i, Text: text}
 	}
@@ -444,13 +464,13 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 		return Choice{Entry: -1, Leave: true, Text: why}
 	}
 	if item.Sealed != "" {
-		return Choice{Entry: -1, Hold: true, Text: item.Sealed}
+		return Choice{Entry: -1, Hold: sealedCause(item.Locked), Text: item.Sealed}
 	}
 	if c.rest == nil {
 		return Choice{Entry: len(c.entries), Leave: true, Text: "the rest is left"}
 	}
 	if why := c.caution(item); why != "" {
-		return Choice{Entry: len(c.entries), Hold: true, Text: why}
+		return Choice{Entry: len(c.entries), Hold: Careful, Text: why}
 	}
 	return Choice{Entry: len(c.entries), Text: "the rest"}
 }

@@ -2896,8 +2896,12 @@ export interface components {
             steps: components["schemas"]["Step"][];
         };
         Rehearsal: {
-            /** @description those that are shown; the counts are of all */
+            /** @description those that are shown, the newest first; the counts are of all. Names are given in the order of filing, the oldest first */
             messages: components["schemas"]["Rehearsed"][];
+            /** @description messages that were looked at and are not shown; ask with show for more */
+            not_shown: number;
+            /** @description files that would be filed of messages that are not shown */
+            files_not_shown: number;
             looked: number;
             matching: number;
             /** @description messages whose verdict hangs on what was not read */
@@ -4945,6 +4949,8 @@ export interface operations {
                 message?: number;
                 /** @description read from the mail server what the verdicts hang on: texts, archives */
                 thorough?: boolean;
+                /** @description how many messages are shown one by one; those of which something is filed come first */
+                show?: number;
             };
             header?: never;
             path?: never;
@@ -4981,6 +4987,8 @@ export interface operations {
                 message?: number;
                 /** @description read from the mail server what the verdicts hang on: texts, archives */
                 thorough?: boolean;
+                /** @description how many messages are shown one by one; those of which something is filed come first */
+                show?: number;
             };
             header?: never;
             path?: never;
@@ -5638,6 +5646,8 @@ export interface operations {
             query?: {
                 /** @description read from the mail server what the verdicts hang on: texts, archives */
                 thorough?: boolean;
+                /** @description how many messages are shown one by one; those of which something is filed come first */
+                show?: number;
             };
             header?: never;
             path: {

@@ -7,7 +7,10 @@ import { ItemLine, MessageHead, Steps } from './parts'
 import { MarkLine } from './topicmarks'
 
 /** On which messages a rehearsal is made. Nothing said is the last ones that are known. */
-export type Scope = { last?: number; since?: string; until?: string; message?: number; thorough?: boolean }
+export type Scope = { last?: number; since?: string; until?: string; message?: number; thorough?: boolean; show?: number }
+
+/** How many messages a rehearsal can show. */
+const mostShown = 50000
 
 const spans: [string, string, Scope][] = [['known', 'the last 50 that are known', {}], ['100', 'the last 100', { last: 100 }], ['1000', 'the last 1,000', { last: 1000 }], ['days', 'days…', { since: '' }], ['one', 'one message', {}]]
 
@@ -87,7 +90,7 @@ export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope, topi
             {m.matches && m.items.length === 0 && <p className="mt-1 text-[13.5px] text-ink-2"><Chip word="matches" /> and has no attachment</p>}
           </article>
         ))}
-        {show === 'messages' && r && r.looked > r.messages.length && <p className="border-t border-line py-3 text-sm text-ink-3">{many(r.looked - r.messages.length, 'more message')} looked at and counted, not shown.</p>}
+        {show === 'messages' && r && r.not_shown > 0 && <p className="border-t border-line py-3 text-sm text-ink-3">{many(r.not_shown, 'more message')}{r.files_not_shown > 0 && ` with ${many(r.files_not_shown, 'file')}`} looked at and counted, not shown. <button className="add" onClick={() => setScope({ ...scope, show: mostShown })}>Show all</button></p>}
       </div>
     </section>
   )
