@@ -212,6 +212,7 @@ func (s *Server) ExportRules(_ context.Context, r ExportRulesRequestObject) (Exp
 		if err != nil {
 			return nil, err
 		}
+		one.Revision = rows[i].Revision
 		document.Rules = append(document.Rules, *one)
 	}
 	text, err := rule.YAML(document)

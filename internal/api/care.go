@@ -405,27 +405,47 @@ func (s *Server) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileA
 	return FileAgain200JSONResponse{Count: n}, nothing(err)
 }
 
-func outgoing(o *store.Outgoing) Outgoing {
-	return Outgoing{Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username, HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}
+func (s *Server) outgoing() (Outgoing, error) {
+	revision, err := s.Store.SettingRevision(store.OutgoingSetting)
+	if err != nil {
+		return Outgoing{}, err
+	}
+	o, err := s.Engine.Outgoing()
+	return Outgoing{Revision: revision, Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username, HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}, err
 }
 
 // GetOutgoing says how mail is sent.
 func (s *Server) GetOutgoing(context.Context, GetOutgoingRequestObject) (GetOutgoingResponseObject, error) {
-	o, err := s.Engine.Outgoing()
-	if o.Encryption == "" {
-		o.Encryption = "starttls"
+	out, err := s.outgoing()
+	if out.Encryption == "" {
+		out.Encryption = "starttls"
 	}
-	return GetOutgoing200JSONResponse(outgoing(&o)), err
+	return GetOutgoing200JSONResponse(out), err
 }
 
 // SetOutgoing sets how mail is sent.
 func (s *Server) SetOutgoing(ctx context.Context, r SetOutgoingRequestObject) (SetOutgoingResponseObject, error) {
-	o := store.Outgoing{Host: strings.TrimSpace(r.Body.Host), Port: number(r.Body.Port, 0), Encryption: string(r.Body.Encryption), Username: text(r.Body.Username), From: strings.TrimSpace(r.Body.From), Name: text(r.Body.Name), Console: strings.TrimSpace(text(r.Body.Console))}
-	if err := s.Engine.SetOutgoing(o, r.Body.Password, viewerOf(ctx).Name); err != nil {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
 		return nil, err
 	}
 	o, err := s.Engine.Outgoing()
-	return SetOutgoing200JSONResponse(outgoing(&o)), err
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range []struct{ given, kept *string }{{r.Body.Host, &o.Host}, {r.Body.Username, &o.Username}, {r.Body.From, &o.From}, {r.Body.Name, &o.Name}, {r.Body.Console, &o.Console}} {
+		if one.given != nil {
+			*one.kept = strings.TrimSpace(*one.given)
+		}
+	}
+	if o.Port = number(r.Body.Port, o.Port); r.Body.Encryption != nil {
+		o.Encryption = string(*r.Body.Encryption)
+	}
+	if err := s.Engine.SetOutgoing(o, r.Body.Password, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.outgoing()
+	return SetOutgoing200JSONResponse(out), err
 }
 
 func trial(err error, well string) Trial {
@@ -568,21 +588,34 @@ func (s *Server) RemoveAlarm(ctx context.Context, r RemoveAlarmRequestObject) (R
 	return RemoveAlarm204Response{}, s.Store.RemoveAlarm(r.ID, viewerOf(ctx).Name)
 }
 
-func limits(l store.Limits) Limits {
-	return Limits{HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}
+func (s *Server) allLimits() (Limits, error) {
+	revision, err := s.Store.SettingRevision(store.LimitsSetting)
+	if err != nil {
+		return Limits{}, err
+	}
+	l, err := s.Store.Limits()
+	return Limits{Revision: &revision, HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
 }
 
 // GetLimits says how long what is kept, and how much may be filed in an hour.
 func (s *Server) GetLimits(context.Context, GetLimitsRequestObject) (GetLimitsResponseObject, error) {
-	l, err := s.Store.Limits()
-	return GetLimits200JSONResponse(limits(l)), err
+	out, err := s.allLimits()
+	return GetLimits200JSONResponse(out), err
 }
 
 // SetLimits sets the limits.
 func (s *Server) SetLimits(ctx context.Context, r SetLimitsRequestObject) (SetLimitsResponseObject, error) {
 	b := r.Body
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
 	l := store.Limits{HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb, RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles, SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
-	return SetLimits200JSONResponse(limits(l)), s.Store.SetLimits(l, viewerOf(ctx).Name)
+	if err := s.Store.SetLimits(l, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.allLimits()
+	return SetLimits200JSONResponse(out), err
 }
 
 // GetMetrics counts for a monitoring program.

@@ -490,6 +490,9 @@ func (s *Server) verification(v store.Viewer) (out Verification, err error) {
 	if err != nil {
 		return out, err
 	}
+	if out.Revision, err = s.Store.SettingRevision(store.VerificationSetting); err != nil {
+		return out, err
+	}
 	out.Plan = VerificationPlan{EveryDays: p.EveryDays, FromTime: optional(p.FromTime), ToTime: optional(p.ToTime), MbPerSecond: &p.MBPerSecond}
 	if p.EveryDays > 0 {
 		if out.Due, err = s.Store.CountDue(s.Clock().AddDate(0, 0, -p.EveryDays)); err != nil {
@@ -531,7 +534,11 @@ func (s *Server) PlanVerification(ctx context.Context, r PlanVerificationRequest
 	if err := engine.CheckVerificationPlan(p); err != nil {
 		return nil, err
 	}
-	if err := s.Store.PlanVerification(p, v.Name); err != nil {
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.PlanVerification(p, revision, v.Name); err != nil {
 		return nil, err
 	}
 	out, err := s.verification(v)

@@ -158,7 +158,11 @@ func (s *Server) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (Rem
 
 // OrderRules puts the rules into an order.
 func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (OrderRulesResponseObject, error) {
-	if err := s.Store.Order(*r.Body, viewerOf(ctx).Name); err != nil {
+	var was []string
+	if r.Params.Was != nil {
+		was = *r.Params.Was
+	}
+	if err := s.Store.Order(*r.Body, was, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	if err := s.Engine.LoadRules(); err != nil {

@@ -1988,6 +1988,9 @@ type Limits struct {
 	// RegisterDays senders, subjects and notes in the register, counted from the filing; numbers, names, sizes and checksums stay; 0 keeps them
 	RegisterDays int `json:"register_days"`
 
+	// Revision which change of the limits this is
+	Revision *int `json:"revision,omitempty"`
+
 	// RuleFiles an hour; 0 for no cap
 	RuleFiles int `json:"rule_files"`
 
@@ -2284,20 +2287,23 @@ type Outgoing struct {
 	Host        string `json:"host"`
 	Name        string `json:"name"`
 	Port        int    `json:"port"`
-	Username    string `json:"username"`
+
+	// Revision which change of the settings this is
+	Revision int    `json:"revision"`
+	Username string `json:"username"`
 }
 
-// OutgoingSettings defines model for OutgoingSettings.
+// OutgoingSettings what is not given stays
 type OutgoingSettings struct {
 	// Console where colleagues open Ink Tray, for links in mails
-	Console    *string                    `json:"console,omitempty"`
-	Encryption OutgoingSettingsEncryption `json:"encryption"`
+	Console    *string                     `json:"console,omitempty"`
+	Encryption *OutgoingSettingsEncryption `json:"encryption,omitempty"`
 
 	// From the sender's address
-	From string `json:"from"`
+	From *string `json:"from,omitempty"`
 
 	// Host empty sends no mail
-	Host string `json:"host"`
+	Host *string `json:"host,omitempty"`
 
 	// Name the sender's name
 	Name     *string `json:"name,omitempty"`
@@ -3042,6 +3048,9 @@ type Trust struct {
 	Correspondents bool `json:"correspondents"`
 	Replies        bool `json:"replies"`
 
+	// Revision which change of the settings this is
+	Revision int `json:"revision"`
+
 	// Scanner where the virus scanner listens that is asked
 	Scanner        *string `json:"scanner,omitempty"`
 	ScannerAnswers *bool   `json:"scanner_answers,omitempty"`
@@ -3127,6 +3136,9 @@ type Verification struct {
 	Last    *Pass            `json:"last,omitempty"`
 	Missing int              `json:"missing"`
 	Plan    VerificationPlan `json:"plan"`
+
+	// Revision which change of the plan this is
+	Revision int `json:"revision"`
 
 	// Verified files that were verified at least once
 	Verified int `json:"verified"`
@@ -3236,6 +3248,12 @@ type ChangeCorrespondentParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetLimitsParams defines parameters for SetLimits.
+type SetLimitsParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // FindServersParams defines parameters for FindServers.
 type FindServersParams struct {
 	Address string `form:"address" json:"address"`
@@ -3309,6 +3327,12 @@ type ExplainMessageParams struct {
 
 	// Show how many messages are shown one by one; those of which something is filed come first
 	Show *int `form:"show,omitempty" json:"show,omitempty"`
+}
+
+// SetOutgoingParams defines parameters for SetOutgoing.
+type SetOutgoingParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListPassesParams defines parameters for ListPasses.
@@ -3489,6 +3513,12 @@ type ListRegisterMessagesParamsSort string
 // ListRegisterMessagesParamsDirection defines parameters for ListRegisterMessages.
 type ListRegisterMessagesParamsDirection string
 
+// PlanVerificationParams defines parameters for PlanVerification.
+type PlanVerificationParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // GetFileParams defines parameters for GetFile.
 type GetFileParams struct {
 	// First only so many octets from its beginning, for a preview
@@ -3530,6 +3560,12 @@ type ExportRulesParams struct {
 
 // OrderRulesJSONBody defines parameters for OrderRules.
 type OrderRulesJSONBody = []string
+
+// OrderRulesParams defines parameters for OrderRules.
+type OrderRulesParams struct {
+	// Was the order that was seen, by id; refused where it is another by now
+	Was *[]string `form:"was,omitempty" json:"was,omitempty"`
+}
 
 // RehearseRuleParams defines parameters for RehearseRule.
 type RehearseRuleParams struct {
@@ -3587,6 +3623,12 @@ type RehearseTopicParams struct {
 // ListTeachingsParams defines parameters for ListTeachings.
 type ListTeachingsParams struct {
 	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// SetTrustParams defines parameters for SetTrust.
+type SetTrustParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // AddAddresseeJSONRequestBody defines body for AddAddressee for application/json ContentType.
@@ -3845,7 +3887,7 @@ type ServerInterface interface {
 	GetLimits(c fiber.Ctx) error
 	// SetLimits Set the limits.
 	// (PUT /api/v1/limits)
-	SetLimits(c fiber.Ctx) error
+	SetLimits(c fiber.Ctx, params SetLimitsParams) error
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	// (GET /api/v1/mail-servers)
 	FindServers(c fiber.Ctx, params FindServersParams) error
@@ -3927,9 +3969,9 @@ type ServerInterface interface {
 	// GetOutgoing How mail is sent.
 	// (GET /api/v1/outgoing)
 	GetOutgoing(c fiber.Ctx) error
-	// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// SetOutgoing Set how mail is sent. What is not given stays; the password as long as the host does.
 	// (PUT /api/v1/outgoing)
-	SetOutgoing(c fiber.Ctx) error
+	SetOutgoing(c fiber.Ctx, params SetOutgoingParams) error
 	// CheckOutgoing Sign in at the server that takes mail.
 	// (POST /api/v1/outgoing/check)
 	CheckOutgoing(c fiber.Ctx) error
@@ -4016,7 +4058,7 @@ type ServerInterface interface {
 	StartVerification(c fiber.Ctx) error
 	// PlanVerification Say how often and when files are verified.
 	// (PUT /api/v1/register/verification)
-	PlanVerification(c fiber.Ctx) error
+	PlanVerification(c fiber.Ctx, params PlanVerificationParams) error
 	// GetFiling A filing's whole story.
 	// (GET /api/v1/register/{entry})
 	GetFiling(c fiber.Ctx, entry Entry) error
@@ -4061,7 +4103,7 @@ type ServerInterface interface {
 	GetLanguage(c fiber.Ctx) error
 	// OrderRules Put the rules into an order; those not named follow.
 	// (PUT /api/v1/rules/order)
-	OrderRules(c fiber.Ctx) error
+	OrderRules(c fiber.Ctx, params OrderRulesParams) error
 	// RehearseRule What a rule would do with messages that are there. Nothing is written.
 	// (POST /api/v1/rules/rehearse)
 	RehearseRule(c fiber.Ctx, params RehearseRuleParams) error
@@ -4190,7 +4232,7 @@ type ServerInterface interface {
 	GetTrust(c fiber.Ctx) error
 	// SetTrust Set whom the office believes.
 	// (PUT /api/v1/trust)
-	SetTrust(c fiber.Ctx) error
+	SetTrust(c fiber.Ctx, params SetTrustParams) error
 	// GetVersion The version that runs.
 	// (GET /api/v1/version)
 	GetVersion(c fiber.Ctx) error
@@ -5057,8 +5099,33 @@ func (siw *ServerInterfaceWrapper) GetLimits(c fiber.Ctx) error {
 // SetLimits operation middleware
 func (siw *ServerInterfaceWrapper) SetLimits(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetLimitsParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.SetLimits(c)
+		return siw.Handler.SetLimits(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -5961,8 +6028,33 @@ func (siw *ServerInterfaceWrapper) GetOutgoing(c fiber.Ctx) error {
 // SetOutgoing operation middleware
 func (siw *ServerInterfaceWrapper) SetOutgoing(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetOutgoingParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.SetOutgoing(c)
+		return siw.Handler.SetOutgoing(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7049,8 +7141,33 @@ func (siw *ServerInterfaceWrapper) StartVerification(c fiber.Ctx) error {
 // PlanVerification operation middleware
 func (siw *ServerInterfaceWrapper) PlanVerification(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PlanVerificationParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.PlanVerification(c)
+		return siw.Handler.PlanVerification(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7501,8 +7618,27 @@ func (siw *ServerInterfaceWrapper) GetLanguage(c fiber.Ctx) error {
 // OrderRules operation middleware
 func (siw *ServerInterfaceWrapper) OrderRules(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OrderRulesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "was" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", false, false, "was", query, &params.Was, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter was: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.OrderRules(c)
+		return siw.Handler.OrderRules(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -8689,8 +8825,33 @@ func (siw *ServerInterfaceWrapper) GetTrust(c fiber.Ctx) error {
 // SetTrust operation middleware
 func (siw *ServerInterfaceWrapper) SetTrust(c fiber.Ctx) error {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetTrustParams
+
+	headers := c.GetReqHeaders()
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Sprintf("Too many values for ParamName If-Match, 1 is required, but %d found", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter If-Match: %w", err).Error())
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.SetTrust(c)
+		return siw.Handler.SetTrust(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9970,7 +10131,8 @@ func (response GetLimitsdefaultApplicationProblemPlusJSONResponse) VisitGetLimit
 }
 
 type SetLimitsRequestObject struct {
-	Body *SetLimitsJSONRequestBody
+	Params SetLimitsParams
+	Body   *SetLimitsJSONRequestBody
 }
 
 type SetLimitsResponseObject interface {
@@ -10805,7 +10967,8 @@ func (response GetOutgoingdefaultApplicationProblemPlusJSONResponse) VisitGetOut
 }
 
 type SetOutgoingRequestObject struct {
-	Body *SetOutgoingJSONRequestBody
+	Params SetOutgoingParams
+	Body   *SetOutgoingJSONRequestBody
 }
 
 type SetOutgoingResponseObject interface {
@@ -11660,7 +11823,8 @@ func (response StartVerificationdefaultApplicationProblemPlusJSONResponse) Visit
 }
 
 type PlanVerificationRequestObject struct {
-	Body *PlanVerificationJSONRequestBody
+	Params PlanVerificationParams
+	Body   *PlanVerificationJSONRequestBody
 }
 
 type PlanVerificationResponseObject interface {
@@ -12131,7 +12295,8 @@ func (response GetLanguagedefaultApplicationProblemPlusJSONResponse) VisitGetLan
 }
 
 type OrderRulesRequestObject struct {
-	Body *OrderRulesJSONRequestBody
+	Params OrderRulesParams
+	Body   *OrderRulesJSONRequestBody
 }
 
 type OrderRulesResponseObject interface {
@@ -13415,7 +13580,8 @@ func (response GetTrustdefaultApplicationProblemPlusJSONResponse) VisitGetTrustR
 }
 
 type SetTrustRequestObject struct {
-	Body *SetTrustJSONRequestBody
+	Params SetTrustParams
+	Body   *SetTrustJSONRequestBody
 }
 
 type SetTrustResponseObject interface {
@@ -13638,7 +13804,7 @@ type StrictServerInterface interface {
 	// GetOutgoing How mail is sent.
 	// (GET /api/v1/outgoing)
 	GetOutgoing(ctx context.Context, request GetOutgoingRequestObject) (GetOutgoingResponseObject, error)
-	// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// SetOutgoing Set how mail is sent. What is not given stays; the password as long as the host does.
 	// (PUT /api/v1/outgoing)
 	SetOutgoing(ctx context.Context, request SetOutgoingRequestObject) (SetOutgoingResponseObject, error)
 	// CheckOutgoing Sign in at the server that takes mail.
@@ -14919,8 +15085,10 @@ func (sh *strictHandler) GetLimits(ctx fiber.Ctx) error {
 }
 
 // SetLimits operation middleware
-func (sh *strictHandler) SetLimits(ctx fiber.Ctx) error {
+func (sh *strictHandler) SetLimits(ctx fiber.Ctx, params SetLimitsParams) error {
 	var request SetLimitsRequestObject
+
+	request.Params = params
 
 	var body SetLimitsJSONRequestBody
 	var err error
@@ -15752,8 +15920,10 @@ func (sh *strictHandler) GetOutgoing(ctx fiber.Ctx) error {
 }
 
 // SetOutgoing operation middleware
-func (sh *strictHandler) SetOutgoing(ctx fiber.Ctx) error {
+func (sh *strictHandler) SetOutgoing(ctx fiber.Ctx, params SetOutgoingParams) error {
 	var request SetOutgoingRequestObject
+
+	request.Params = params
 
 	var body SetOutgoingJSONRequestBody
 	var err error
@@ -16625,8 +16795,10 @@ func (sh *strictHandler) StartVerification(ctx fiber.Ctx) error {
 }
 
 // PlanVerification operation middleware
-func (sh *strictHandler) PlanVerification(ctx fiber.Ctx) error {
+func (sh *strictHandler) PlanVerification(ctx fiber.Ctx, params PlanVerificationParams) error {
 	var request PlanVerificationRequestObject
+
+	request.Params = params
 
 	var body PlanVerificationJSONRequestBody
 	var err error
@@ -17090,8 +17262,10 @@ func (sh *strictHandler) GetLanguage(ctx fiber.Ctx) error {
 }
 
 // OrderRules operation middleware
-func (sh *strictHandler) OrderRules(ctx fiber.Ctx) error {
+func (sh *strictHandler) OrderRules(ctx fiber.Ctx, params OrderRulesParams) error {
 	var request OrderRulesRequestObject
+
+	request.Params = params
 
 	var body OrderRulesJSONRequestBody
 	var err error
@@ -18496,8 +18670,10 @@ func (sh *strictHandler) GetTrust(ctx fiber.Ctx) error {
 }
 
 // SetTrust operation middleware
-func (sh *strictHandler) SetTrust(ctx fiber.Ctx) error {
+func (sh *strictHandler) SetTrust(ctx fiber.Ctx, params SetTrustParams) error {
 	var request SetTrustRequestObject
+
+	request.Params = params
 
 	var body SetTrustJSONRequestBody
 	var err error
@@ -18564,355 +18740,357 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rcxy3lTf+VVD8b5Xj2hYvuiUiXzyl2HKsjWXpEbWb2kq8NGYaw0GmB5gAaI4mKf8/+1M4B+hG9wB9",
-	"GfaQStZ+YZGcngZwcHBwrr/zj5O5XG+kYMLok8t/nGyoomtmmILfvuWKzQ2Xwv6SMz1XfIO/npSbS2KW",
-	"jOg1LQqmTUZkkTNtiFRkwZX9YQEP0GKzpDNmyFyumcbPTrITbl/yt5Kp3Ul2IuianVye5NVw2YmeL9ma",
-	"4rgLWhbGfi639iMmyvXJ5Z9Pys1Jhn/7KTsxu419hTaKi9uTX37JTt4Io3b7E98xqggVORHlesZURnQ5",
-	"XxKqydPzpy+fvPjtsws/uw01y3pyDF6XnSj2t5Irlp9cGlWycKIbagxT9pv/8+fzJ69++sfzX57AD//+",
-	"byexCX6n5Hp/forNGb9jOZGCmCXXJKc7S9SCGqYShFvYN4VTWUi1pkAyalh08Lff2uci6+R55yLX9PMP",
-	"TNya5cnlxfl5drLmovo9Os7iHTXz5f46LW8odsc1h4VSQ7ZUE8Vo7he5ZDSHJbuZvV08wXeF84mMKL6h",
-	"My6Y2R+TG03gZXEyzt33Eut9atcbG+87y/oqtkSuyQI+BI7b2lUWnGkyY4XcEp46CPidjnkkJvKO8mIm",
-	"P8cXzvPEaGv3ra5tjo32sSzYyKGU/cq4cX6EY5pgVjzDnQxbHQUuzMvnJ8CxfG0lSM2vXBh2yxSMdy2V",
-	"+f2uGq+1AC2VSUinai5ePgWTwyN9kp0seAH/aibcDpezv7K5cR/Zf6q953+3v6+4gBOJlPN7FZV4n9jn",
-	"CNNvpco18N+CF1ayZ1ba/eHNJ3JGN/zs7uJMsVuuDVNnBRW3Jb1lpODaaCu+15fklpa3jOCELw3P2dYe",
-	"QmLndbnJF0RzMWeXID3PXyT23diZjWTnT3K4cGRUFTwpHo0cJRx/sTumN1JoBrfgByVnBQNRPZfCMAFE",
-	"pptNwefUTuxsg0/8+181XpX1WP+m2OLk8uT/O6uv2TP8VJ/598KIzXX+yUoKrslWSXGbke2SKZbVMsRI",
-	"kstToJJ7mR3r9dzwO26AdzdKbpgyHFcw20VEpeOw2BFpH4vsxNCicC/jhq1139o+0aLYwRfxVVQpir9L",
-	"Q4v9jZULQouivgcWsgS2jxzQ+qj/2S6snpt/uVtYfUQkHrFfspPXea6Y1t8sqbiFpdM853YKtPgQUGxB",
-	"C82yFhEt5WMcKdj2klAi2JZoNlfMkA1VJiO00NIqQVIwXBfXZF5IzfIrUIws1e3FgFMihq6YJkKaJRe3",
-	"hIodWUvFAnECI51kJ/COiADI4KTvz5DadzJF7KeWc2bslguy5SBHg3P4PHoKQ2oDBTrIytg+67nltVhn",
-	"b+ptNskpL3Y3SPC9h5dU3yCpg49nUhaMCvs5z6Nf40LznMW/AlL28h8Vsa2ctbSmRRElNUqWyCBepQk+",
-	"DI+RLHK3qoYUemL4OiKKshNj6RHMS7A7EHPUECnm9itAqegcS1XENaRwT+GqdjqRu2rqLcN3NAhekdHN",
-	"LdiqYPGdTHLNjOHiVo88f3FOChj42dPzCBXW9PNbfPjFeTefNY/N+e8uz89jW1KzUfMLllc0WdMduZX2",
-	"nMH9tKbzJRfsK03kVhDBzFaqVf3WCTiwR0G1qoY/Kc35an4rNMFZ/+bjd9+QV8+fXmRkuabzJ3pJn754",
-	"+fUVWbGNIZrRguVoNFn+I7f8jgkyo/NVU4S8iE7A83BLLVkyEEtmyXaEKkbs2cDrbUtBiRQgJh2X3eMA",
-	"NHXMXikXHoYoHxdUrSOCbmGYullzURqm46efmpuCUW3in852NyAFYlJlPsCi2WfUuBhsM5rmBUNKyhKs",
-	"dsXofBkl6LrLvkhNIy0qqbgdJQy7ZatKmiOpmWlmtbl5fHZbxlY53Y28t7ZLOfIL3F74N0tZqijX9Itr",
-	"ZxlUzNV6Z81YwZqywOirrd4mC+NiAqoHBEuei0Nle/vwrOlnZ6Sdn587P0PSamuerNZXe78bnLsm61yc",
-	"J26A4DT2St9jnDarVAZfviSeya9ArSNCEjdFwrgVstZ02DVFdXy2gy+V+GGT1hqE9dVzGjJseNaabxRW",
-	"e+aaWKm/s9aeVUD84aquSinwE1MyjT9tWS78z2ZZKvfjQnH8QVNTKvdjCd/+qVN3+G3/Ue9dZVMTWXPh",
-	"frvolwoVT//ut7973uvCSN1mOOfo2RV6y9RH9reS4SEac3Znskwo4mvwiDZF6J6X9CK7+N0v/3bSSbCn",
-	"590Uay3aj5u5yUWXrBS/Q1O0uZ5qpoMMXTujmFxfM60p2phdX3/nHttbgfu75/boCqweetiezWmp2wf9",
-	"RZxnu3dwsVHrn/7P8I1sKGAVsYQ0+7OJKmoRIqxYxOj9Xm4JJRumtBSgrmoyl8LeX6cne8SQMXUeLGVi",
-	"LzzFcquJKnZF2HpjduiOAeV0Q28ZEYzl1nIXUSUDdOX48dg4Btl3jFdOAYnGROzFm9otta/5CsOLoYpV",
-	"i/U2yHdAFf8mv4x61ChDGkPnS9yO1pkSBRfocNGEEmt6WAFs7aINn9ufCNcnl6IsirYrTC+t5YQCEQ0C",
-	"9CVGzH6ToIa/g4erpoM9Y231zE6hraA5R66jQYxwQcAiavPuM8lSbslcFgWjtyXTqAcQbshCybWlElfe",
-	"9NQx3qGlWUrlfIV7ny4S8YztUhaW582SyMpxFXv9Uha5jn3fefeM4iwHHcbalPB0Zu09cFVfESkKf8g4",
-	"fmG+ZPMVy4mQ21AB6NWul1KbmxWLL7PHPuoS227D/mgftfJN5mwcg8mtQArvH2suBIvPLDjxTcKGYsl7",
-	"EL33OCE6Pu8S7qvbpoE12PqSsWCmnBtmNCnYwvRsK3ACiNSCzhnRaKUM8EyXmqkEmfttpyrYEhg5XRLO",
-	"7ftB/uOxZ/mSLI3Z6MuzswUvmD5ln+l6U7CzJVUzWaqM/OUvf/mLZuqOqb/8pfrj95fVL/aQnml157/h",
-	"r6+FVP626nONtCRFK2oT/UJ45HpV4prZ+x/1PNvrb6p5uCe6mPaNoTtfCmdRWUnFDbBn6M1H55jxBnWT",
-	"NjF/VMCq/XHlFPP90cmnOvJYyDmEPbw95H/fsllO7+wNtDAb+8+zqJXj3vvBHrxenm7TCY8rBXede5H3",
-	"AWROuke5++R+x8Nuhd0iGP5hGLu+FRtBk1cve5IgRh6Je1w/4cnIOu6cf6JjOfmpCi8Et6Mdgv5Qd1bI",
-	"W60ogX1qwefUMI2CBHzfqtSG5WTGrE2HiVU7bdj6K52RD2/eReRLN4s2BwWBcElC/Q11aacj4kRUKTR5",
-	"K1bkk6K7K4LSo30LzRSdr7bUMFVdSDkNrhgrai7x/x1fCW6lDK6p/9//Gmr6dD6XpTAueIKLuyL6WT0n",
-	"3LDoELNyvmImQ48Y9Wk4M7bkIrfCXCov2tth0JEnumWuwPoXXNwytVFcVHlweFN/pYn9LlmxXUauv3/9",
-	"9MXLy9PT0yFOsnsIhj0vHWwMqNxybmhRJ8Gdv3x+vnfneVYkmH/XI2YiZ7E/UyyQTvHJXhJ7zjP4/+Wt",
-	"kuXG7iD+1JjwdimbnDyEtrXAa45+/f3rJ09fvOzcz+BEDxrKC8wW38j5Sr+4PDuz7HG5kQo41PJ5+Lch",
-	"4bZazrZGeHZJ8LMs8GBoIxUjS4rZPns35widaUO1tgaclwHWRCQbxe+oYZbfLbd9ePMO8h7wFCMZIWVi",
-	"xXan5K1x8UVMFd2PLw65Alr+Y7pmhJpgx67sBlJBUHS49Ttpw7RV6gZwTNzJ2nWfWEvn2rBNzMa/44kY",
-	"VM4M5UXcgFzFfUrajdE9YXgKXlINEp+1dFNre8xKkYhi3tGiHGCL4WOZe1N6bD00o6RTKuIyIv6BuVSY",
-	"6pX7BOgRKSpyTbmYYhbIN1O8CcThyHXYe2WKsQs6Y8UUL1Jszjd8b0MOe5mRGz4fG8SVKua+AiVJzuel",
-	"sqLMJW7q0B91yBRbB8NzVTMNB2fk96rmmIrqDart8XXFGBU9oidOFuVa1Gd+TDwBvhqhGWpyXBGpQHnz",
-	"8TwrcEtd0sIa1A0a9kck0vk8LVr6WcUXC9GAkfbuNb8VT7ggs50PJ5DfvH9dmiV5enr+NeFCG0ZzuGGI",
-	"vw/3Aw7OPPg7G2Q3zQu7qzc8TzhULSm51qW9NyGZBxKPNkreKrqOKAw9epgbLnXL9yUEXZFNOSv4nOB7",
-	"NFnSOxaxylHNjtx4/jLspQuuOZ7xUZ0dsK4KKVcsJ+UG85x+9/zi+ddXhBWa1dlHPr7RO6yey006B+3F",
-	"+fgcNCNXTAwLfzW4u+KLOH8HEmC6tMzIndf7pUMuJT4yYOMPW8J/tKYCt9myb9SN3OXd7vAjh0K6Ft2V",
-	"tK2n1ZMc2diux0qQjAdngz1vSR9rWaN01+WsXn00I+LFiwOGjnDOiCyLi2ioeWiGSwdHWfGu5kuIKhsn",
-	"gndQITEoYTJ9CkbcbbCOOCeVsQOfVNn37syUQv4tm/M8GtydJmGCGh87jieKarlmGNraUk1ynA34fLnB",
-	"ZFF77dEwIhmmoozMx0BLaviywLbrU+7qrA6/Ws8Nfrgo4fli8YMLn7fD6mEa1ExCSv+W2tcJuY06+42r",
-	"EeoJldmrEB6NTehNoRl4EA5NPulPZu09noMzWKJu+0RM4CGyXdrnrcq+7PAevFFUl4p15gfsU2jPtt2/",
-	"9cC1tr8R8GcUbQVn9nC5aero3bnghb+uWn5nLpj2DjNfZRZ9hTsZiWkKmcyp3khtIiOvKQ+qiUBRh5R8",
-	"5nKCEjrAWt7FRFBAjy1Tdin4YOwlGA+Mq+rwWZ3pMCKVocU1de6Fp31AQr+tETMQqeUJ2sFqB6YCpmJ4",
-	"NeG/0gT2pl5BW0EJ7JNnsfNcs6yPf64YeLMiBJ8xdCU6FmzvI1Rj+pwZe3tUU6xp6aWrGwS3Pl5/Gduh",
-	"KI0/bwoqqC+sb9HwlnIRk41sHU7d0JXTKEDNmFNBZn5B+IoYc+b1Hf6g2Y2YMDz8Nv1YFuy/mMo5Eqw9",
-	"fHU1J/KLcikY8eopaedSHnSTZyelyCWdxdKe3RnE3XE7Ue9Pf9ZYPUG/P55efqnB6JnjkARjSRVR/iw9",
-	"egyjreLGsDjX+CycWtWY67uT7ORzoT9HlYyE9bamORtV8BH36QeHeWxepJLbLgsRsjzJlhcFmbG4dGdz",
-	"KXJ9U7BFwgHuUweTc84IZkVdkXMC2ZWgvyLTDkt50oZivmxVGloKwSHVy71EG7nZYME5hYrzXnnF83rs",
-	"yrrFgRzZ6pdjPqPfzTQjHqgejvUlVl4wqldMkflSajaVRzELQEkCgndBjxxwXjSz9mSvUHQK1DU+bb/n",
-	"TvujIQ40sylg1TF2+I6zIg/K6Fs3XsQUQCbwyQCUeC08A6wTcuFzhfcPB34zfjZ9EnJM/6TCdNwoVqjQ",
-	"WbEj+GBM7Pj0qX3NZ2GXT6ghoLDUwXYK+dJru8l/vvjptNqHA402nEGH3fYd3FMR30BtkO1bEZiiGS2R",
-	"3S6ZqMQakOmOKb7gLCcFVqINE/PsHkg9+y9TVLNxRdZwDqKJ0PbsjHtVZW3uX4omlrrrLoa/ylIJWmTg",
-	"zzB0BRm8xusPA+6EZI57UEW2/1mtxu1zrfvwK00qsTJgHu5bN672tuu1vsgBnPJPn716+nVUB/C2X+Rk",
-	"bpjcWM5T0thrVUD2MyOUwEEffkgxHSJIMlxwl41sOaCRuWz/6IvrlvYMi65EeBgvQQtJ5IYJu8sYlTj/",
-	"3SvYfTBSvo7Xv6JUH1k0u6ZqFVvzDrMoYXPtPXoneZ5B/oyRcuXZL8P7VTFYS46pm5FR8OOb2S6+7W6Y",
-	"Wg+yHI7OUxxMk0p+dWWeR0+Pu6rSNcGx0t+cqZsu/4l7JF0jAjXy9wVW2dPltpQb1OX8zT2HbPMcoIu0",
-	"xs88vQH+JLA07B7GVQx368erhaxmN4qr3FeiwDKta8kDp1XCtMnIYSmy28cAhyvYg71Na6gy/u50Ok2z",
-	"9MZtVS3w0rfjj64UreVozQdu52gTB76QwOcZ6KvN/Z1fv61bO6/xypqrBGytuNmUPEYFmxtvFUeykZZU",
-	"xRxqaPF4ZJpSM/WVhkRQqPOdyXz3VXUvPA/vheDdpVCM5nGLvE73csV/3BAKvuXKSBfSWDvdviMjWhIh",
-	"QYxAsFgTLoxsiLpq4L1qOXC6A4Ua9EgTPhWh6dLC0glXqZxfO7EwMT64uKJ8KFUUPQEuuTrdZH8b4ja6",
-	"Hc3qgICF5KW+o1VSXMZqh4ZoHX0u9cqeRTLWFqxdc3qfrst1DErLqSMDhEHXjlZuzK4d7UkA2F+nd/zi",
-	"LONLK0V+DUdjf3FMzNVu0zZ2TYGOKKqM/fGnRD70ILARvqYb8ENv4rUo3n/VXefVKkLR7qxrspbaWFWN",
-	"CgMVVJbrMOs9qaS1iOouDliQm04W0iWYSIy831ORH1QdBnlch0a6n57H4qmo9e2hJTiITRSflmcKeovq",
-	"hRWJ/rduOITnSZdw08c76MasvS99sAjgeo8Ua0FEAQ+BVVf5fEkAeylnhC+ce63WnfrjgOjkv5l4T+Je",
-	"X53ko9pcnzi4OmFpU3TXu5xYdmEsDwIDw/c/Rb9sWBC1OfI4qlZLa2WXg1ED4aXAlwOKzFxudpdsXVR3",
-	"r5uutXRYsbgCuMPgS/vVu5ryPJVNc35IIo+okFTH3qjum3GqbjZMRN1KY9TgHg24feArIKLeMJzpcoh9",
-	"z2iBKm9z5tYoK/WQNHp4Lvbqt+vDPeC5nJdrJqIrB1ebXICuCkWX//363Q+W4f7j+v2PrRTLi1fPn50/",
-	"j8o3Kwk68suitQgN2EsYHiopUIe3L7ys4AdQ1eaBd9BF33kOp8PIitMXUCci2LZlxXtS7uVHO9pEiW6i",
-	"/uV0gcW8oHrZAQ7Q5au7InQGiQXgoFZsyajSUHc74NaLOwNBRjt/jAilRuD7tOR7enZx+uwkmwLpIm3z",
-	"MaqTSAAuk2PAAvazPvpApDoR26KWAtOGrynWTy58OY+D6tU+Y4PmA/EERC7jIcIFVeCncu5ZiL1b62gu",
-	"1yFOKwVEmipaBhmnUXRCsRJyK2LhZFbkOjSa0GgFLyStPGmqXuKcCqKZMQUbhY5x5yLs0XyXPAPYBiJL",
-	"k5ElK/KMYCwxI7Sw5HTh0syOTKjmOcuCqPcVcY4svycuyIkB7it7/MmOmax1erIaIMJq0ZpIQaogjP2O",
-	"28gel0gHDItfdMXh7gzE5IkvtW9ZSZ8NE5rLsXnQ6TNYlIoOwGp163GPZ+FEYrP/waF5768AOWywzvbB",
-	"Bd/uXTzk61L3MuDpLJqH5m+S6jC4B7NDinnut9R2sBMpuF+Z42YY3Q++5mZsUveSayPV7iYOj7ehWjMH",
-	"tLCgcwOE8oqx/RmNIX/XArK2PcNX5JysGNuEVZ+IKPfs5YsGZOJ5NNjENiYxo/1UORc3wLhWJR3uNb6/",
-	"VBJzQD+xzqoaLYwiSsN0+1rKCPiE6iwwH5u4cnJWZ8iBGbHyA98EMVFdrjUk9N13LWXBbhJ5mFSQJVTV",
-	"nztsCzIH90kb4nLgIHWZYcuMQawTCGbZ8Q4eYT1LriH2zt6XOod/N3UOma1/8TEp4saYnCYbKYvoWyt1",
-	"wHgQZQJ3KWrYPmjpwWvyqph/zLJaYrAhndrnMpQTwbwbLF8zTotJW5sfknNv+6LCFmq+3gojI9dfOkiP",
-	"pWKRfGIvU2vJ5qrKqHEmPlQf3LLe9OZB91DgINlTI6I2Mai8pdKyirHa52BGlaHi0qSYGKgKJ3o1VLTw",
-	"9l0rbyXFLPVzrk2DI3bW7QqzO1luPsrtyJtzH3AnXpxXVayPK79DnAD8cnran3x8KhZPnKqrgM9qHMRZ",
-	"NTn7dJywzs1lAHbWsAUrPrCCLZHvKRjky0PfGpcIpp2HwVzCOSw39iq2z4PW8xsrNE61YeuvhyBaHE6/",
-	"psttUM2WGy5GwKB908C8eig0zpXc+PhGddYrM6rqOhLFgUy7RrohIud1+XRn0bt77JesFVsaHkFKNvMw",
-	"TN3R4sZl5MZPRtIfUjB6xyr1MZIpCKLpoGTl4S6WLqjHZBysK725C9exS4A4hXmcOav5rbiJlSpouWYz",
-	"me8QVUZCBN6Xy0dDyNBBajihq5SZVkIT5UZfwmVclwr6PlEO6Kr2oykp1x4FK+d6FThw5lIINndJOFss",
-	"1CMFv2PVlYXpAdRY9dAzYhvRPcMJubCae03cEZRGsKx7+oyGthwSwYwcoybev8v/xg2qea8SHB1S7COr",
-	"yobbzociUWMFRRQtA+3K5XyjXWntLWKk7FSybqQodjdW/vXpceBR8zhRaMT5+CFVjOSsYCZR5lXqRLIb",
-	"esbh9S7fhBGX4XRl5bGrD3ElZNDEBDPZcznWs+EyxRK1QtZSbamt1iRAXGssFJIq7LJyVaMhQCQYa4nq",
-	"RlR96p1LV6sT2CIbUhOug3WOjLpnL033KI+B8FXqvMsgGgbK9/LFi2cxRIv73pR1mRvmYUT6I1jxrUM0",
-	"LZ8YReQddtgJOg8lsjoyeNW+fMpOPj+5lU/sH5/oFd88kRvcjicbCcIDOy4GN/iehsLXdAPcCFkfWQ8s",
-	"wPABYypARa2X51nEhS8XhnkkwQY2CAh0X8vvN96eSDgKVAhZogisOzG8fN7fW2S1h9XqEmBaBzak0CXk",
-	"FCP0ob2hXHqDRy+z2t5lkHZsryEUWZUgwxAzcVmW+gpekHN1WeMgygW+dQAOpIPfqytquXaePC7Qa+ZN",
-	"9FiST3ZiJ+yyPHNeJynFbsKmVrbHSEidSqbRqgxSLkJMPqIllnPZFxFoLYOSDcz2NTOZl7pOR4Avr7Ht",
-	"FMDDhRo1q3pnWipUEtLLb7NkotsD2OfQiRs9YX77nBYF4ebKBX2d5UO0jBg3PfkaXheNmBEVk4QwoYvA",
-	"wsfdB7R2Mi9VBkFbgO1ebwaB+9wHZVFuRYi0GKT52B2om0fCsdGDgBidil2dzT2JcV4lb1RQVZfk1atn",
-	"9t589eqFqzAtdIZYQhfP4ZOLi/OQBey98KKPB44OCnkonNOgfQ3Mhx7z9LJ1qhxoDG7dmiKICoHUWwxq",
-	"rEsNabobJWFKO/LtH9++s1S4/vCdKwEE/6bYYbh1OvCZdMLhEe+0eAvPCB0hs1GqHJnQHQaDzT312Mae",
-	"yXRGp5B9kjnddWjykfyGsQ03vE033M7xxsmiVeAazl6tpu9pdO88x6e9eY5S8Vve0v5cP8hWe8gw7cQu",
-	"Qdofe0s1g9S5dIOkd+BpG5VOM8ZdUgG4DEq9uXiKBQPEkjwji2eoyhRy+6TcZGTzPLD50cKx2nRG1AtC",
-	"XUQvI+uX9ppzeXj+tiggMuhLAU6yziq5gS77XldQrPyMG7KF6QBi3oxZRRXzLaQiCOozTZIOSBOkiWvT",
-	"5uv7JszQGRRe2PB5PJIBH1XaJhckl+XMZFb+dw2+TUOvVM2grP2dSwJ87zrwtzOkKXRDq5AWLC0LRqGo",
-	"nHnoI/irKzaC5Jc42lKvfx2PQe1n9zkpsJTosYyEE9JxA1e401lWbp9JuqoTlSxBGm076bNKaU1DDuUd",
-	"GAz2cjW6mRpbYbVcOb829S4VSGkIbLg4fkVBb0c6N7vqeIfWgiWShgGpoF7dkCUNCkxU3bei4GoHNG49",
-	"qNzUwQykDqH3sThLTTGrwOpa2xcuhd9SJHCK+ZPp68udV7X69afsOCWeI+o4k/WVsVNflzwGHYjCmsi6",
-	"srGvBBKz2sJj5xk+dm5/lOZAbCefit2CY++xOFuLT2Zi/yhNFGm8Q9kYfA47SuNHF2smjlHg5HW3FhY4",
-	"ziB70t1aPD8c2wG+6zz7rtbTkaa71PN9kVsd/rAtX6hoTy9R7ALMLEsrf35zuiNS1EGWi1eJDrrruK/Q",
-	"vtk7b9wr7ZPgycJEa2j+U52ZbufbpmopHMnAMfhmP1rtVCLuK9nYHsRVFKsVD3DnugpFAZEUKahpYirk",
-	"aM7sM4iMJRDlDjsIXinDyNb5yyjRYx2l3pfmVsYhQaTQqaLfnkiu55r9EC/VNx5VNW5bJYPAaYV6UL1g",
-	"99kaFilrzN6tMigsRXL91EHkA6MawU70gFYAnIT32yKSSMEFFDODcNJDHEWDSkBTwYJg92P12PbqqnE/",
-	"ItB/yayAWLtDjHoISZwpHL6ss7l1x9SGoo+GbNxfTlh7Gnu8i6P9honeV8/605cc0ze4HfYuxsIfqI41",
-	"4sAygBvjQ63787N0HQmgQ9NOpYTp0NR9Il9LCaTbKCxeM2YKNRDh9V6XmOwapSX74y5Z0ekdG6K6sI1J",
-	"GPCWBV3Eiq5YDaYwo/PVZYh0qQ3dJYLY7epsl+Qgi9wfKqiGqQ1hVLjn1DHMbEeWFHSSBChmdmLpd9N0",
-	"pu2l2SQguTqQMQ6yZwKE6TjEbPyGuY8WEWRuF3zNTSdIzQgnSxjwbFvRhUTsKCNlgD3pfDwRCMNULRWo",
-	"eA1IzRSAjTJjjcQ0gOGGlpirVkMYemDEFJKhg8C5gXjFPQ/LlimWcFbF/QbdKbLJCrOJgETxZanSmXrV",
-	"3C98OKCYwwfoEY97DlQIikCiSZBZEh0gSF8Z0nAhjkoYQt74gMB+enEFtu5zVCqp5KR0xV1Z61YL01lA",
-	"RDQYPn5XOrzwfRDWeVydxoaF4/Re/MPAgjF4KIMJ1MNF556EaKzM8FgDGknyaIf6un1Zqn7bJd9432wJ",
-	"cURDXSlVAtl1eK5uA3cyiiPcqvMODzw3RTftW7FaqPyqzbBSiUsuVpb9L93EL7m4owXvr190G4ZTqKbZ",
-	"2artg5JyEa9kb0jalAcNf8WK1K6+Ac1Fz3ZwQ2CIYrmzgqB3cdUxTfmCPvg4VrqJRUIkOZ8BAA+ZpSw1",
-	"KicRHGyIO8cRa+JFuVrWbo6w6cv48s82UH3O6toznNeVC2EBfPvcsH6GcQfdLasGOmrvZ03kj4zmCdSG",
-	"hgN/RG8gx2kD9fyUUt4FVJfwlfnb+UAw/QBFDo16DCOk2PMjOHSitKvZKgoc0Ewr8uBcHlfSJRzyOasy",
-	"twLrdp9Oa7PpCCUWXBsmWoNwU+W09bJUxUswUIIQUuUaWluO8tx6vNUYUm7B6rYNVYVVHLOmFKmWaFyT",
-	"rZLiNvNKSE4NnVHNvtKjOy9kJ4uyKOL+KsiUSnesCcBcYDr9aHL4QjdkANBslxrfgoVVl5PRuCTAKyaM",
-	"+Fh4A50cAZa95eL7Vohch+gKC6503JqRi4VmpoMzMUUlBAfxjYgHwr11hr0nxpKrofnduqqIi5tDfFcw",
-	"9P5NBUXd3hUq9Eh9L6mNgPMoxp4JXdDpFDgH//WuVXzHi3GBmW4gwwrcfZJg7FStCZKEl4ubjuE7ew10",
-	"1+ylkGl3jI5oBRtu0n8zqkYV9cUABH0HAL9RjXoQnFsfszxmV6gIe90P/n9M+6jRzNjb3wJKMggAoXNN",
-	"NqWpG9iPz/1tsHIk8rZ1/Z501U2tThYPYa+thT9jhdwOw9KLerfqAWEgQF512U7NHJ+DGnGHjJ1sSrB3",
-	"dMbg4W4TVqNrozLKG7Zzg/dcRfBYVgPObntPYjR9r8vdMPpiipPf3y1drgY/zTRIDfTxEIlKdzzndcVG",
-	"0Pojqzq7JjoM9943MSkyRAi7+z52g8FmHCTWDVPDgHf6CzalGmvTga2u72Fb+YWHF4rb2Bozx43iZ9jF",
-	"LklNN+hBN9A1VCTWfFDDhEYa5SAN9uDcqvtlNA1NU6oV38GpSClUd781A/ZVf+gyY8afnwEwGkMtiLBx",
-	"gb0ZS5Fno4yW8aGCdNa2d3HDXLvo+uHIh2U8FWlRHEi3/vpT1wlxMHWuq75LD62oRtXKpwm10rnKejOF",
-	"OqOiLu+wDwojGYsc9v1klmDCZdezpl+im+dLHtLg7D34kBVSEh0FDQlooayvlWrioxshzY1eJhAf6wAk",
-	"BNTqCu1Fq4bbV2fjm7LRMXUzXyaCbs3SlrbOJTWrJwCDZ66weMu0QX/QlQPeLD1p8bifkh8Bw69qs+99",
-	"P9DHzT7kCzTgj0VevXBo6rNjiXjucwfdO1GdrJnToPaV1TKx3koDHqhUqdJ4uB0RoTiqMinGhgvfqhlB",
-	"tCkl4n52BWq3sHkO93IQrGYjSqvEqLviT/iFob2wHUDGjefn9llph3ExFFsvu93zoD6lwR44iger+Skt",
-	"WGItzl1FSGDZ79zMXeBsB9Zm3VYkHUibslu67ixRG9OdtcOh2tFrlSdarWLR9Za2PO2T90+HAjZfrFOV",
-	"zvR3VE9ik+QKk0562+9uCiqEq5ltAGakGmQfB/LE++Z0CteH6Zt4Z5cApkQzVl8yPhQprIhwKUB8vqzy",
-	"jAlUDLs69+GGJET2t3TXSVkKZT6C66WlLFR0M6IbOVDx/JHYG7vTT3qxS6oJZxVThOQOaRvnMKsJ5t9F",
-	"s2Ep+rtM5f6ydF3TnRUcMK4DRPd4v/eAjkt6f+OTrj3Wre4kXCSb8HFDXIcy7yi0y0FNa+jp/5YvFj9w",
-	"weKibsKWWnUPhFgRPvNILRGMqvR9Hm+WEGvG1biSkKb1sNEdcfHFqjIxX9vzYRQ1UsFdxwDUxV7fjQYN",
-	"9Yo/lrHwTRK8FwRSM4+CK4NYGhkxMqc739yzffpDm62dGxB0NOjr+/2tf3ZAsWBYJci7JHDi1NiV3Izv",
-	"8tmB5E3nrBO3bbrkpb74khBR6ai3HBHNpIiDsQWMvu94BcHFhb3/uKhi6cOL9n2PxzrhMwgvVVzSOCfp",
-	"+n7LLXWzpUFisp3xTPO6w6IdtikaA0bxAvDe4izNO9MzCNxB/cZTfVX1GS5b2oHSXnvjgUuWdHC3rdqj",
-	"uC8cHVFS+/9tslfKe4ETuYJwkj3YiBZDAVzmD28+kTO64Wd3F2egCzl6BMAyrvUxarfAuPp0rz9JAO1x",
-	"cnnyVy3F6Ue6DVRrO8n/qhstpOyKI9kJ0M0wnaFSbVbQ9dDhJWK1A0AftfB9w+Z/MorEiJmAPvcFPRlm",
-	"KcvbZT0ihBcbrZHaCVFoYID5HU0vlYtFl5DSpBZ1i0V0+l3wCcnOsd4ems6scTnNOEvcsZhd4/KP+82b",
-	"a2bKTQQlgLGc5UNSRfDB5KsP7eufx1LefepjwcWqliDg/iGQak0AECqOXxupfRqGgtVRvhV+tzfgDIuq",
-	"bzf/3ijp+K14Kw6jXWqd9ypMS3QX6VyDYUwdWD8uBxZ89KLXGJma2yaWkjmys/HosvIakQdUcWwa6HsI",
-	"kvrXTYHGJF1gTzLI8IO6KfupKVXcXzRARo0oHEpD54IDdsZuS5GBUyds/+Mb/5RCl42OP1eY/L/fAmtf",
-	"c1hSk6qbV6vM2RszVugsgJxzieVyqCIBo9SVIB05etdGql2iwRq0SrGXfoUqxzV69BCdZM8mZ3d76dLd",
-	"PRB9z7x4qoDT24dF5JBQN+M727du9XZsynetT0WZejv8E/ANVCiq0M35xXmiy7/7zg3P4wztFKonb791",
-	"L3r29Knlw7l9hjw7fXn6PPpeaPoyMs4JLcAjOwMlYzGUO1ClWraztSRI7a+8Z5h1Y60kto1bwlXitKsY",
-	"845zL5g2udUrNnxuSsVq/AhsU91Ryq3YnG/4+EIAq8aPLAe8v0rV0c3MqqPc1M2PQKldQvpat1BxRzHs",
-	"GYb8lPkT7+deMUe9VVGhAwrp+wOVAFnkN2tXUNVFoBbmRzSI+omumHgbCYk54NlaOUc0UEu4S0TfqBqZ",
-	"CodyItg2A+pCyZzz/IHk5poozFDfE5mJ9P293iK8iHt/E2U6kYhehVVbuSQjSeuYj7DvLOF/b2THD03u",
-	"wTUPz1ZpZPFHG6StWO9qIQ7BtkMasZRYFwVv9bTM6ix5v4CfopxTFLuO0qyU7y1SlWv1l6wyNaXyGaZX",
-	"AbzxFaEkpzv7j4e/GQ4qOW0tQCN1OuwkHyUTo1Wkve1LX7Fil6jdhs9C9CBSw+HNdr6hWeYQKxCyFduT",
-	"cUE2TM0bPRb2Y/uDY4LJyJubfnTNcZhQqhS/o8VwCf8avxA7CBDkvVlLgZm5Aw7jcE/3QpbKMCbu6+tm",
-	"Bd3dxJDf1iznVNTVfhW4sccXXzNhfKdcvKqwPCac5bIUueqKM9bUST1g/D5FMCuovtmv3wgheqi+2c+Q",
-	"bD3Qcp6EoWn86phOWCEEbUw0qvhaYhE+t/ImoZpM5V7o+CarmTece5MMTaoFFIifESfJ21nZG66YHqU2",
-	"Gf+qPnMZpXwwRHJiB/arro6YA6t99vJFAwT9ZS94VtVqPx5gRGfh2JKHFiFwjPjaHRJpAgW4lU6Gae3B",
-	"rRuAid4fClkwloL2gJhXNbxcoEKmpQIiwReDdrt/LfMUBEXKlNlfWqNUNHjD30pauFYbXacXKPt/3bPo",
-	"zch3aX90ZNYNd21fRdWQHrJB5gPVK9BzuRmVzJAOkdlNupUyR56FS3l8jCyIiCEHBtYF0q8RKkF+8etP",
-	"sncYKBlxtj1HDJbXjcHeuAqQNv51tNDKF09FEq9dFCEjFyddLRR63KN7arCrdXN0r5baS8M3dQ3NNKDi",
-	"VTv+eNXaeR98fZRHo5VetWY9qG1AXS4wIKM3nvvbuw+eyetCg2TtPexCQP3BBB7s1V1TNbbxm/tKCqpq",
-	"qpKRfR7pFVQhjnwccJxqgtPHBi9Z2IndAIygR5XPCF87iMQO0N+D4Bz2ZWjYyWCA4NznIDcjT7XK6eUo",
-	"Em5auOdJnvu/9XXXujHtDewkB95duTXUfPYaCu6szpDEkrS5FAues6qr2uRKB9XRNrZyQWbSoMqgM4yt",
-	"lgmfSCj5I5ZE3H+Dd6xmmXO7QDe+1AhrrjXrfAn0N8+xjVXnqxBfIe6a3XcGdbyqxV4VEWom894TN3s/",
-	"tqd5koXu2RN13N2WzPGDqaTzEW4pF6j/jwB+YfNKLavyahyxoHuW+9nD+Ls/F4wqkQB0s8p+3BjQG7li",
-	"TmnDSJE2lv7RmoHeqafSwhIumh4fS6XcRrKqKM/7OhPYZ6oA0/4rqnYJAwQiPluri9UWIWmzaqOjLKLo",
-	"OAffrZLlCAe+ff8f7FcS1Rp8PkLddMDhfSkW3l/nplqPkyIATnCfCsmuJQlsKiyBuXIQosZYcQQBGp/w",
-	"u2DbaPNsQKbbJCJwZlQ1sevkEnOeJGFFfCuNx2qO4ftieLwSIEbtd92id8ZTIrWLQ/0Zba+/uC2q7YJI",
-	"hr3P5QIym/3MEozRDzexv3kbjxl48j9/XmzU+qf/8+fzJ69++sdFdvG7X/7tZHTzqmjER/FYyVwHjotc",
-	"xWXZMMR6BB9NKvKq1CYmZJRieiNF3mog0vACbAqeKn3RcypEvP8Ec9BFd1yVmrgHPU5WFebHSzym4+IX",
-	"bpD/u4e/0YlGNK5LF9cVYh52hHVVQ+nBwVN8n0J8/4aaflmb2sl9Ohi5vL2Zraasjc9dLeZc3goOOh8i",
-	"hPhdcwEPrkPIwk7maMPwwwfkVhIjq3e412oYLZEOXVG+1XkVfEpYruFLZBiRiwWfM9evMOjbqV2rE/Ib",
-	"Wpql/dsTnmfk43ffkN+9PL+oMhmenkJ+RLyL3bOR6DXTsMB/ilxCMvMIfJRhbamiOL56QIKiw0DBxzvT",
-	"fOzkP9TJE22EESqi5a6YiIQNCKlatUtzG5C8w5VNaBGaDkVhmSYkcmiD11vETz4qD73aumh2uCmV0L0h",
-	"dL9obHeaxCHGKSd0dvuZR5AeTq+KG/qLpTtBktvxEMc1uB01IfwaPJHj7GQ16nTzq67WeIatN8mmWH3t",
-	"plKuo7DMrcaeXb8cDQ+QyhgU7LNP5tm7UH0CiFFWlHp9cJjTrKvitMOb1Iaz1aXeoMenLt2roJyrNMV4",
-	"f6jaMxVrL1H5yFwOuk+S2AfgG7ZDcBk4QK3f/Ofbb78+NAMh0juqhA8i3i+fCFlxX5BO3tHC/79CmP+E",
-	"2EwgDOQlSx1ZFHD2sCFZ4wKO6t4qMWhH4fxHSTCDTUFF34vCdX4o8MKv1ItOwWN5o1IioE0E1QbaSvfv",
-	"IswMKZWFeMx+OVlF4b69+eDWOCaec8fULtFiG5srcSyeqFYHvbK5aHTVrvoaQLvgmW85Prb19ULJ9Q1I",
-	"iCm6TIWWV0z8zW42VjWH9gcxBZHm0Ey96uhQzpeR/g3prlDncfSaxAKHtHDqXFHbU1lvbIJt4qW9t/HG",
-	"Bnf1893j+gcz+6bYyB4QYm/kZF+2dhXl2GZpLlHM1xomjFD7LS4Wke5a1/wWEgbBaf/zh/fXdamYZhoK",
-	"wH8mv6FkLuWKs6+tKQd9q39+XZqlVPzvcDgvye8ZVUyRT+//+ObHn0/JG3u8LAHgYxeUNkv2F6GkLwev",
-	"wvhckJ8/P9kwBVJBip8vCeww8AmW+2YEyn/BPRHWBZ+SN0pJhRaVK6AjvrZS/0VAAvWr5y9++/Up+cQ9",
-	"Mov947Nnz15lRPO/u79hqtwp+YFrZ6Bt6C3LL7GzxM9WN/jZu0XQLrbc+zOgP/x8+heBxZmazKlSO/Lz",
-	"28WTd9TMlz/X4RAf665Bn6GJBE7x4uK8Mowunp1enF58ffoXgAThcybQ3cKt4WIFlTq5PHm9ofMle/L0",
-	"9NxHdRt/g0t/vaZqd3J58p2T5o1mnOB+FXO55uIWb2woiYMCSXd5a0CohGD7aeWfujzxfbdOgqNzcgFu",
-	"lA0TdMNPLk/sEs4dhCOcAM9VHhPcnUjMvao45W1+cnlit+B1/ZhleGu2afzK0/Nz1yvM+BD/ZlO4W+Ls",
-	"r07TwmtveBqeHy7iXPil7TP7FODiW8rAAy4dKD5MtYCzqoa1sUF/WsqqB4osEBgUtkTCjUPJnBbFKRRg",
-	"1sfECXKnArjuYU1Kvs7zemUoOJg2v5fouh9MwkGUqzwnvzRllOv23trDi+kn0LtVU+zUD8xA++2ZzHd+",
-	"uyIb0wQvsK/Y5/+zf/D8F5TIBUNVv7l7H6GsqrmBDSI+35fn+J18iqV+YkVRr1VIAIA6JS6Dm2yXVnty",
-	"+B5WLgtCC6rWtbBf9xPGCghF1wzdxH+OT7R+5Ozttye//JSdbMoIs6MEDsk18t0LkNgwwBd0Us7/SU8K",
-	"bkeQ3s7YKfkTN0tZGkLtZacYpnwDzI69V8EpcZ/TdGYqz/9BbBUVop/UruMMTrc9GLWIbM33mCWyZcJM",
-	"sTHXVn+jBEhljQBr9Iwjuj3mPdc3PvIgV7cdavC1DfOaRDoGbzvoXoZpH0nS2Hc/2n2M+9FB/2mY2FQ3",
-	"zgHMO/TurTbpAe9dfNWI1R3hEnXr/sIu0PFsff5PxtbBpTmas2e7J0sq8rN5DRMUFT44xu9332PHsGPs",
-	"lH21Qyt64G1Cf2l8l6wlP4kNQGesyCBcRgAX9S4AFUQXOFekKqE5JW8x3I6uBCry/X6XkY1GvLPYBvue",
-	"UvHttcb+0TfXl2//623ud2DVNN0kfnMhkyGIGbK1ZsWdq0ikPuJRofnQNcubmw8PLrk2Uu2AEXyIOLsH",
-	"W7hqrG6F7Bv/0EOoZG6woUqZX8BUapl/H/ZnDZukVc64dUb4glCxA+SmwzS4b6oquGOcMvf2x9Liqi3c",
-	"37LXeT6NovOOrpg9GAWFqIuR4OiCcTMXikE/KQZdZWlOyWtSyDmtoosA35WzKoKpyYYqJjBUa/826gb1",
-	"jDNQOwwZ4AH1w++kurXab11CDqBvNYJulUm0I3QIBabXH2vKfFkapJvX46gmHUcqkFoTapFLua25BAEq",
-	"6Hzp+k4FODkAfKfkmsCBIX8K0OgQw368X6Zxks7mVdvM6bwy0IozeQIfZNf+5OM4UCYxiWYp5YoIuSW+",
-	"SLSxfYg5EigKrgMXMRL1B6N2VkoSX0q8UXLNNdOj1AjcMhcAGqJTfOce3TvsTWptqFni/XtGZsxsGROk",
-	"YHes0FeNlmsYXndCLIBWhLKC7ITbd/2tZGpXx73sW7F/a7WlQTj5+fmrl/sR5Z+mUoT6clNjh52rAMoC",
-	"WkNMpfu4fSNIklopBRCSSsSk2OGgmyDJQwD4Nu2pf9e6do92RXyAgPqgG+Lp0e0bNCFmDCK1U6kR78DJ",
-	"VB07q30JhPcChQyQOPxfVlzkBHJDzCnBaDIFrLUNdxhTEMq2JouLCzlouVvJNJHiqgH6b3mykFt37mWR",
-	"OxUQshRrZWbchWOXivSPyqtPdMW+cc/scXlMpvh0sqhIibdnjL/IwWaOEE2JFzGloJ5p+Iz6ZZxhn83Z",
-	"0qyLJpO2X7RvA0B2BOQL+ZquaeLgcMORmZJbzRSZyzXTyFZGOpxC4rbaqr1kXWpDlvSOkZm9T6CowM4q",
-	"wjs+paTFNu28/fRt13z0QezocMih1vRMytVUtwnurNMQuVrjvUK2S4fqgyUAoIewA+MgzTUeSaaHYzya",
-	"Rd3czP3NeyMMU9PIdnhVHbt3abnIGaOEasjyZ748vvucfKieeogj4kcbejqqNUxB5m8l9NZxCV32EHhE",
-	"q8r5W3UQFrf2MyHbG4KFvZCIuQDeF664d5jS3tyhgX6LvSPX570ACEVwwEwhWOiK1bxp7RWX7GrJgbJF",
-	"SEwrASX5URwYLRJ9YW6Mw+XZ+cPJM6RkPm1YjAkwcmuGqXNKPJq3PY+NFn6QX6IN3Y0SfkxRXSpX/RW9",
-	"vd4orAU+xha/wdFrYNMH3Vs3eqfTw9JnotvKvqnSI7/SxChoQEF+hKoSnUFKvK6ydUWO/Sp0uUaPJwRZ",
-	"6tLSUuRSsIM2+yxAH45vuquw8xT6X7n7vhRtOhaA99rXWaNxjxPciDDcKfmx9gnNvYgZs9V3nar+H5h5",
-	"czdMwwfjCV73RBvF6Hq0EYVfA6XaSjAmpiPmEoDXdUaoJtdQDfvk2uoWuDiXoQ+BySVHJM7CXr9Q2dah",
-	"yQeEXDJaYFFsipDf4xNHZFU3QspncrpvX1a9YDRTd9Z4sTQo+B0bajKCWnr2D6x4++XMCpskDZyw+E+R",
-	"y/cL6FtzRFqE9b9J7Rc+nozJDF3ZkyhF5fBBFxAc11zGzirks+tVPOp6oBsS74kOt6ElTZz8Fw+WnOAa",
-	"vtAVg/5tGN6fSJtubcAg0wGKvDrl4A/4xBFZ1o2QoBrOcAoifS+3BEwwnw1gVcLMg+ND+VuFUQNYxFxY",
-	"ZXMpS9Xt1YhZENcNyk2vHIREezil4KG26tolhfs3jrjZrdH9JACxiPL1d1zk1xU6xABHcA0h2SR2yhH7",
-	"4kUDqvfZEUNP3a20S7/Qob4RR7qpnIceDQTtsKoM4CtNcvCbkE05K7heMo01cC8vfvfya3SHzCqIs9EM",
-	"UCFuJx1U7wJs6+Pvgxtt6B7UWYMT7ULTE2WlHZQ+5/JQh+27qib/GMLNvf2xnLTVbh0x7el1nhPa6DoI",
-	"+J8Q4aAGUJMO4/ogzyKdMlFv3wDZh1gLSYvmpy+IB44RfrH0SnQ1jAtQwzaalJu6r4GCrsLUQFuxSc70",
-	"H+yrVdVfEoeUC8ztQevZs5Y3K1eMbeATn+4ILjMrknmegVMNUEBcRRYmmlRFWQeyotVzn8g7xDZJ1FXR",
-	"FXt/x9RYgQKV2lGLu8IYmXFB1S4CqPulCJNAMk9nBNxBwpDffXftYgCfC21oUWA1/pKK3CHNnpKPABEP",
-	"2UNyw+dNOHziWqqtGaFWf0aVGVHlVSkINkLaEUWFS7ckb6ENWsVJ0urUmEWGhcxgBR7IVMPCGyE/PWBa",
-	"5rWRGxTgzVOIbWUhZRNbxKFUwzyK3OVtUteprkqRGOauzpK2W5II5/+E7P1eBK/r0lkmjgIl78pHjv88",
-	"wAV54MYfIebjd/6r+uxc1XZ83alS15UZmK9KXrduNswvgrwFUTddBrmVkVIUTOOnS6mxZsMJz8NvQUiD",
-	"8wbk1PmvQbX7cbEdHidd+uHEy0cm2JZQkiu58VYqtGgrpGZWGyeYWanWyAzOiedzU6nYITTCPXikL33t",
-	"D8y8doCpx6twhAG6Qn6QXjWVPw6dwJBC5lZPpKjOXM7AOZ8wUyeK/8dNXL2qEwUPPVWjoGOFlrHmxpAU",
-	"jR9+pT1f1sBZS2M2+vLsjIuVUXR3OlN0vtpSw9SpQ/K/qiwADuUiMncZe00aeyTg/bZTL+Lg+xFwqQes",
-	"w01xKfCUx5e3Gqf2fDUFx/7em+i+j5J79yWW/rmExczB4zbzFhMbKVWd0Rjfmd8gZu7T3319H9kyJJW/",
-	"zuF/CM9kkQ93SrrZT+wO+0rXEFfI/L6XMTgtj5ch39oba4rVZvJ0Qux7KvK2bT14X+9pYEf2EPpZ3f6d",
-	"bzYsJ/9x/f5HArizk1wlVITuNDCCg1z20PC9JBQhH+HYgcZI1cpyQLz3uQ4Kf72B5ozkhfRI2PYxNIip",
-	"XmWBxPVmsK8AFhJCUEyhkchyMK6dKls3bHa6qw+cwkR8bMohcNMdyA56sJ8QWK+QCHoflwlSrt4KIwcV",
-	"9UhFlLTXjSUQF+B6GlG9U0G7RuMpF+eJXPsWRK9L/KIGdlMbu2Fc7HWRlarukBdUeSem5jopRSf2YtC8",
-	"ANsT89FQ2PeO2XyiHro6J06L2McN7xhbLhy7+i2pGC4xi1L4TyeaQeVWKgFXOjms+/A+oyo2Z/wO4FwR",
-	"cDTHE1NY5SgxsOaIZxuRdTkWgvRudWpYRlXBkwMDLur9Bgb9olRaKn+LQXFG1QM8Nmz1YWRcj9Bcwb8+",
-	"f/rq+auXv3366kV3b9NU5cpaahPfU8DN9cM8Pe/pnXrvyGlngFvKFctB6KVsIOiq4MrKJyr2dGXvYZWe",
-	"k9OQueUxubdZ3RW54jMMkIY5NtjdjTho0QfTYvw1OTXwGl2xt+JLiQtMCPRGV0y8FSkjZk3FbrKgAPU6",
-	"DPnNKVsXXzukxrW9pBH+Ghmw0p8W6JHO3BWOqs2agfcaerajv4PywlWKA0AD1AdwUXXk1WE7u0HpSC2W",
-	"UgxKK7ocIk63/eiePL4ryo+UEg9uzpNl17n3EWg/EFSVYCk/BC6yGuMkl+iTmtpDnt4jo3bTQy2Oid6E",
-	"dbGAETLJsVE7a0BAPDU4GCCDrTXBKBiLAPzsLtvS6zeusNUKdMqLMuoTjLA+62Tzo4JOvkuCgU5Z1SnB",
-	"BOC3AlLrhqUXh5dKOpfHP9Rjp1hzLGmA1F0m0qkO9zE4KgNnkIkxxqR4JLW+Vjgv4QS47h9O+QQlxd86",
-	"gxVSOE/d+ujE6uaLo6ubwxLEXIedoQlijuMngQBotD+CUikhtyKta446uFWOfPIEv/m8KSgXngKHpn1n",
-	"sf4WvqEGC1uT4U0JnfGwLawmSwoJ7JfEHkSdEarmS37Hkh6BpYTkm3ueoKXT8+qYpaU+NsuUgpHZzv5z",
-	"1T7mWq5ZpeyjvwiSM6pusDHLdim38dmivRUch0e1v4AZBPbh6eb9yVIK8HVZ7YLL2ZznGAmBnruVcgXK",
-	"AJSkriH2h245/Hh34LE4wy5SozWo3mqH73jBXlcdS49W/lnGyz69CUNA+gFfI6e60qKpIBrt2+qdqzET",
-	"nRHtWWWQ/tXemY1reRaVWtdLua1F1pEANj65S3OyuIe7j6lVTrdsFuJ3aCpyq9ZbmUnX7NL+gRuurXlR",
-	"ucqtZNrwuSmVNQ4LSXMrhpzecYRSnu79UVIuOqqu5B0bvEP3qPiBWaSBBuRiIkwUjGSAsbOxa7N8LwmE",
-	"zCtOv8T8OqNKbaDZp73vvqp6cUrfugrUcArb+NC7ZoWi644U3bePQb/BI27bRzeN418yf8Ke5/7sabrT",
-	"2NAIlROMQIHtcUWWVK0LpvVlpcvjHaNKh78SBFPs6WP5Q28fhr6Su/cfZX471akb1ls9bO8/UHvGNUxX",
-	"sWzVAnhnrRfQQK/wwtPeAoE2sWFyU7CgCf6xt9Korp0DJwM+Muw+A639gAsNOppPQn3QPrS7v9ZScCPt",
-	"wFY83iq6zqpeoeyzIWhIWkp/UKBAs1IP09lkaW5ll8j6AzPv/TNHFFnVGMnKLZdUPFFuFrYD0wSzZwak",
-	"XyXqIBu0mT4/0b/+sRJhH3JbrpnBWtVwa4J+Oh79JNJRByJJUP5KgwTXYal1kcMwqMzoIU7FgzXMcT0S",
-	"nevAuRKCcm6IhowhJQRHemC08JFBZVquCWRNNd8yuOB39i6WRQ5zPMlOAK4gO/ENjO/C7rfZyWwHxSEn",
-	"2Qlgd/40IPiMntUrQgstMegDPRCq/v8uq8U7LhJOCmtaj/OCTu/RBb9qewWuvxmi/Kr6ck8OjPUf93QP",
-	"zdhtKcakL1h98n5JBNEhu1MXID1o1JC/On4jrZ0HwdYBW04G6whvQzevYNuuYuuIUoTf7vfu/oGBEDv5",
-	"J28I8l74d00WVw09eFHNyTCmKtpNrzfB+x8JXKpvywDWFa9Vq9mvGYITaSM3U+zmB1pqlsHrrIC7lVbk",
-	"uTRsQGmBBFJ/YQ5yH7bOw7DApSXD0OBlEPCr807ri+m4V9Gvsb4JRf63GF94jFhf+D4X70OGLyDvjVCT",
-	"eXDfVjCEipwkAPXuLQA7jtFwYK1j3zKPB6zltujLBdWKk/5fA1QrIL5LdatAaz3Zwby+IgItH1fLzY0L",
-	"TkFqb12TpOlOEy0PulNcXnTXjfKf8EhwpxxfnDWG/KKEWuMWJ3M4OkIacL5D+xt7fRxZoNl37bq044/w",
-	"wGOhI86pmDI8FUIqzqkguQTP91aq1RV5cf7M9YXgHqh1KNwiZqD0+GA/Vg8dNW7kB4kmgE6UFV7TE5x8",
-	"SFCXhoOeJlACw1plNtCbrdhcqnwYTNBHfPZhSmAXZVHsZ3eCNgI8QbjIGSJp4O+KLZhiYs6unOzHyqqT",
-	"mEL7uOWqjo5A0wfsIeX7R70VK/JJ0d1XGMB3HABJGdulLNgl+VvJ56tiB+WoXBC7FaRN+Xtj7npYk84L",
-	"7KN/aKzw/cQ+G8gC60s9Fh/Lgg17soZtG/Bw3e9ywMNV+Wvvs98puR7y3Cc55Klrqczvd0Oe/JYrNsc8",
-	"rF5zEPHYjedizGCzVmFdqP70/OnLJy9+++xisDW4ocYwZR/9nz+fP3n10z+e//IEfvj3fxvuV/xiLMNu",
-	"8YA8/4Heso4+O86y9sdoKtWp7j4rBYOSXKyQ5eL2KnQOOpsf4cwcUEqdisgK3QQRGHob4eBPQGseJBmg",
-	"89SDaLbhiIMr1bFp1bRbo1ttDGhlZYjOhm4DgBwbazyOozEcYpS/8eIoU0j3VrO0nWLr/sjYpnFU4V61",
-	"RokymOqRYQqeq73q3MP++xTPzkBctL39HlZeA2wnpIO4mYhEvH5lXUXm21mCVV219AUY94fvANOi1pcF",
-	"AHbwuTp/4HM1nxwPDJvaVjh51dm93+k5g+5NE1ez/cm+s/vUPfR+uCM2iaEK/a4gC55tCTXQsXuQc8vT",
-	"/4zODb/jptNJ8to/86tVcJBVEC3+33WimfvskZzuIBNEYA8PTNEIUiugwO0k8+kn86ovqyt4G5I+oiUU",
-	"C2QhRoZviHZFcnsRWLMfJqE9Emnh8/u4wu65qRBY0gR42q58eUQboOLwo2dN/qkBNZPhmzF6kNNdhlTO",
-	"ILCY1TAEuM9Z1QS2X+mMnfW5LMo1FnQnbl0pNfvGPXWsvmn27d8sJZ8/fPf3vbFjOw2rn0zL8mBk8FY4",
-	"VtZGU2RLhQFsXs3YyG1knzdSmY6maNeGKvMGnjpWcyx4+SOZE25liQ1E6pAl1QTyqaa7Z7cY3NCMqvmS",
-	"LLjINRoShs4KgF32vZZdnQcrFiA5vQaP8HJ9LU06trzXyrg2chNsfJ91YR/fTAi9TIUjP5hcZqkwCZRu",
-	"6a7TPk52AUss5fxBeWmqjO4FVTWFgEHtXXpErIgo+5zZi6ez9Ro8PF5XnhyyDo/VSXayBHrAFL7BsZ98",
-	"y/VGao5PdxZBTOMLgrmg30AEAGIPsXlDsCMry6PCkPyyFPX9vGFQD+MqY63Ejmr8vu8kd4hOW5e2BaQB",
-	"N15hiXUYFt7TFBbehCbDTw8HAepKiB8FB9TviHG4XiSHoEcBvZml8MVbVZ0+esU1PGqwS71r7LytYXYr",
-	"Zx6m1rpf9Mj7tqDituwqQIaANz78g3/2ATwL1ViJHQJElAnLJp2us6Y7oq11sqfN2k1QzNfV2Q8xTrIO",
-	"VN25PX8jN2BQAqenSjqJ81f/xK9Ry3/tqKXn/S8oehnkIvs8adcYs0qycKKdFgVkKLmw3SgJ0Sib6hDT",
-	"/9UsrzrahjTGSaVLFpMlfAnftUYBkA5f8AYSXZUYHpLJJ7iMjlSCQ2GPkMeLqVzDtfPQfoXeRNdJfQpA",
-	"zh0RcuuEYMS7oA0vCoQ8rUJxge+wFOlEoDrjOObp+1BQ8QD7GQ5hh3xoh99DnslrugNVVS4ME+4gRk/p",
-	"QXGys3/AfdlZ6fUdCNljyrhrI1VX7gUkv0/QndG96yuNGXJE23EntLXfWFomzG1H6F43STwoHakacuEV",
-	"Av4RXcOOQMdJwcVt5spaXQFDyix1+GJDwKIvzt1/kyooR+lJ8IX4dxZVI7ijOnmGMJ6Q5hAYZ//qjmyj",
-	"H6U5VpaRffUjhQMeSChhDIASuz3QJal695hwe2OTG/W73YlD1db1ufQB2Np53CcrwoE1J7z4B5Y2OXbN",
-	"DizraJET7tbd9IcGlbR/mYvV6ZzWVnMWmZDbgQy8ZFRpWnSEHT/iM+x1UfRdjJV54i/HqoJILhDRCZ2D",
-	"tV8PajFAq3J/yAFVpXrRi/MWgio8fOH+CoW4iYvVfr3t7R0Ox/lr5ws7WAVtWIDf1sHcoXRLJYZUIB5d",
-	"Gs1I0v+KOftPhzn70UuWlPirRM90fu2iIKoE3ds1VzDyFot1fIUv+qfWe+DMrsNyUItTpfMNkaJlb5p9",
-	"+WDp9eXwtHqY92Q+w9LlzgfJYwdmz5fHy5ovC/atnJdW/3/wdPkynj76xykT5CkRbOvSzPSWYzc0uVic",
-	"ktckdwt3TlpBeO4a945sdwZbfTaHhKtO7MNv3CM9agO0DRuBN1UdhNYttsf1xxRwfm2phDP8eDLhJufz",
-	"UvnzRap2IehksH+aFVSsHEwm7r9P9iQLOEoiDUWUEGkwSapYR0ErPlCLt+mP7Nv16Jy0I4lV36x5mHBF",
-	"H+6EUVtB+BoBhxe+ykUunNjF+w2HbFxj4zP4YeMxs6iru4DdE7fr3b6yhc8/psIwQLMrqh6GAqrb7ElP",
-	"ZW3w/CFO/o62UcT/uV1fr0ETgl5TUoGaGdZGVVzzm/9+/e6Hr1ELmlNBZsyxGMuh9HCLWpGvm3e4SFwT",
-	"KTAmZa2BTUHn9vXYlNIKKD40gRlYzSr2T5xG1o989q2iC1MpCMfSXfe0hP2dzu1EpvGKA1XhfczZOQH0",
-	"OHY7xTRxCokgvoNq1Q4HYEkhsOQ+CfpcDhEGE+Ih45YiE6VvDSfSf7004ngFE1Z21UWTcOCrm+MK1EQp",
-	"nKUKCmKLUZyQtjLa5/4gvAiZsQNulCGpVw+RctWXauXnOVk2HGdF7lxcABAhF8Sls+iq9XF1el2DQJdR",
-	"znJuBtd8A5WxZCdVCPLefnrfYzf4Cn68MzfK/q1NVjgSaLZOgIZYmuDgYStIga/3fiB7lkD3cc3tDjhV",
-	"zonC+r237s781X37q/v2V/ftv5D79kvwkf1ze40d2uvxPcRnNQ2Syedlwa7xqVFUxjf/+z6xIwhdkWYK",
-	"8PhUGs9/XL//keAiyG+enj89f3Lx9OsqUxVsHcddg4HqyhFQHOVACA58fBItG1/lOMmhbtT4/K5PhDOX",
-	"ec6E4WaHzccNKXXdv60fiqOLb45tEXdpUS2fx5tP9PboTo73oh57ymKtbuyS8kvELHlMid0Z1Xh4rgij",
-	"IOyOW4aofeIHaNhQWzmXm6n7cX8jN7v4qb14kFNrlzRJo1tMJQK5Dj3sQfMEfVMuFhkpoVUzBUPH+6fk",
-	"Vhy6E3KxmHgjriFKZkn1frF4DBmK8DFysZiuXju8iLY+ux21VMH1cmyyckD+In8C7W6m3YPveMHeF/k7",
-	"bKRzlH5W+PZHymUchrU9Y7d0ui6uW1d+WcUM7TZ+peuC2QJQlEeor8gB4njn71j1CjjEexHs/i+Pc9BV",
-	"OQ0GyQ+sMlxUKdC6FnJLpEDfDJFFfoP9zIyrVaj5wdV34v5nxEh5qDhQbE250N3ltPjIUY1GHCLlU3ez",
-	"nMxidO/DQpDKqOHafoAmxfHQA0Lao3bTV0vrn3oYbE8cbbAD1s9uKttTG2q81V7tzJLm+w2ZMnRo1n05",
-	"uOnAXz7m/tWtCGZWDX4yow5CfPRI2f07T/zeTuH3dgaPak1OpZcK72lFzmh4IQw2F4Fez6CvQoQ8NBxG",
-	"iUXNdHUcEzcdvxVvj3bHwcsfCbHyXXQ77ZRYTtCzEdiB18w8+UbKFWdHtwZ9f0k45mCCUJFXDT2H+p/8",
-	"1p7NS6UcsZJQTfxWvC8H4jQhgWRpHplCbgb9UUbNTLnpuu6v4YFjllTAAPE2EUEzd8EY9PGOd4Cous1g",
-	"Je6SAmTbjJE1zRlpnPFOHklJ0Q9SB5Q4wmG37/71rEckPuADAZh6YxezGv6y4GJVKwj4rDZUGbJRXBg2",
-	"WCoAdlS39vUJH3kI1esHKVflBgYc3LEdZjeV6oVvq9u7VkkOhZSrIFZWbg7LCselHec8BcQb1/D64hhT",
-	"iO3XO5pPqBbVGGyD1Rvc3oFBmHqvHiMKA1PFIy4k6nqQYf4YWOeeEl9WwOBgfj9/KH7/ZnJ084OYXua0",
-	"E0L7k0Qk5+M1YocBUjmo01QDN7GLCSwa9OSCGlbsAvgZqhS/GwrpY+SKdZlDVhR9ss8cSajDux/J4Yvr",
-	"St279sMphbl9XwU2IW8VXV85NRhzWFxIZs6GbtyGz3sUG3zkIRQbGGqwSgPzmkylgbdlgP9yK2WOLiOf",
-	"8QZaDqb3Ub0C+vMD+8XgGo91DDZ8/lhajdu84+szdpxBoQzc04Ep6kffl8eK2if3pWJ7DwpZMKoEqxP4",
-	"1tOFL2AcHMCXPfj6FPaZrjcF01d1/jnFZFl7/MBK5wsXyIBEGjH2YgcuGKjNVlzwKNosUGlfm3UmLTe6",
-	"otajKLiOOF+WgnuA0HuAwzWhUvsHHjAHFRLcWonOu4OOwZlnoq7z8Imu2Bv3nAsS9CWUc+USjnVXhV+6",
-	"Y0qlI/T2sYfs2bf4+IsAzfkhioH75SkBVNMtnQjIFxB8/JZBI20vsE01olmiWngbB0quyr6SWp7f6ofT",
-	"89yIQ9W9WvBN3PB6tqswTpGW1jwytLxdmv1Q4nQldZ2JEu+oWjV6kE8vNu0Qj+RWfvATdE13VrGotnxb",
-	"d9veQcY3nUlXw7OvEOlQHxqudTpBO6C2OqFznB9T/UyVM09R4+p20NcgB/54wz4bnxh4ZEUmsSEbqtPb",
-	"4eunEnrOoNKlinoXjRqPiwPqmKwpqkuEjK3CVtCza8PU3G5lovmCFAues3ZBUzWXV6+Cmbw4/18AFhSW",
-	"fRh7m7rcAKhba9V/6JV2OBtcO1aWotjVXMwVViyNKxCZkokNo/MlaLudfpvqqUGcPLDL28XRkaaGaRBu",
-	"cUO1B7/JAVKKp6K/2CfIR4eqx+CWkZoRKvS2QqWCMQO1zU4EivWqAn+s/wevUyqQMRVHqQ5/NzCQOrK/",
-	"u8u5pyb1dwNCPTpNmdLRbJ+Yc1TR3RnU66SdR5/U7jU8cSTjVtHdI2lprq/M/v5870sooVZO8Wms3E9q",
-	"R9YQR9ZYI+XrCVDkeudrrbMJuT0l70Wxw3jFgkJEg2uSS8GSZVYRfQ12GU5peptfw+eBK3z6rcYhvtjN",
-	"BrFMtphBN6FSju81/pySGZvTUtcODw55BrksZybU27lqVvCiBs8NREOaejsAKuXIOLeSSLHHWCP4RPO8",
-	"owL/mpnX8MSRWMS++4vlkC1TjGhmdSg+jccfPB9eKNj9dXqb3QqQ57dSVo1IAOL4yv7fK2UoCLxptx6+",
-	"yxUgUnqnv+MFe1M9dqQWnf79X/QNAJHkyUpZUByE+xzI/Ax7/bumcHiy3Y3epy21t1hIw+cD8buvmTEF",
-	"+xG+cXIwdNJw6G9I0ZwS+ZvPWfv4QK/TuVw7j6ILsbjDRnI5hpaK+U4L6bPyzr5E3P6v1pWmPSlYyaDJ",
-	"Ginrw2quXR7kAJC1tIem6lfhbswxO1sw2g05Aw98z4r8112dYleXrMidEGwIPkToqlUWZ1Au6R0bc7mV",
-	"He6vPzDzCR44qs1X6jQ2hQviTWP4ORAauVhY8TdjBWd3TPsMJw9zeMdVqYmeUyGYgnwPveorCyrjml9N",
-	"vGOcghLSzB8nyPlQm3bNrI4f37hRwc47pnR/Uzl9/H5yuqNtlZvkaSQ45T5CFQcLSbsS1X/55f8FAAD/",
-	"/w==",
+	"7L1rcxs3sjf+VVD8b1WSOmNdfNtYevGUN7ETn41jP5bPbp3a5CggBxSxHAJcACOam8r/sz+FbmAGHAJz",
+	"oYaSd0/yIpbE4QBoNBp9/fWvk5lcraVgwujJxa+TNVV0xQxT8Nu3XLGZ4VLYX3KmZ4qv8ddJub4gZsGI",
+	"XtGiYNpkRBY504ZIReZc2R/m8AAt1gs6ZYbM5Ipp/GySTbh9yT9KpraTbCLoik0uJnk1XDbRswVbURx3",
+	"TsvC2M/lxn7ERLmaXPxtUq4nGf7t52xitmv7Cm0UFzeT337LJq+EUdv9iW8ZVYSKnIhyNWUqI7qcLQjV",
+	"5PHZ4+ePnv3xybmf3ZqaRT05Bq/LJor9o+SK5ZMLo0oWTnRNjWHKfvN//nb26MXPvz797RH88B9/mMQm",
+	"+FrJ1f78FJsxfstyIgUxC65JTreWqAU1TCUIN7dvCqcyl2pFgWTUsOjgb761z0XWyfPWRa7opx+YuDGL",
+	"ycX52Vk2WXFR/R4dZ/6Wmtlif52WNxS75ZrDQqkhG6qJYjT3i1wwmsOS3czezB/hu8L5REYU39ApF8zs",
+	"j8mNJvCyOBln7nuJ9T62642N99qyvootkWsyhw+B4zZ2lQVnmkxZITeEpw4CfqdlHomJvKW8mMpP8YXz",
+	"PDHayn2rbZtjo30oCzZwKGW/MmycH+GYJpgVz3Arw1ZHgQvz/OkEOJavrASp+ZULw26YgvGupDJ/2lbj",
+	"NRagpTIJ6VTNxcunYHJ4pCfZZM4L+Fcz4Xa4nP6dzYz7yP5T7T3/p/19yQWcSKSc36uoxPvIPkWYfiNV",
+	"roH/5rywkj2z0u67Vx/JKV3z09vzU8VuuDZMnRZU3JT0hpGCa6Ot+F5dkBta3jCCE74wPGcbewiJndfF",
+	"Op8TzcWMXYD0PHuW2HdjZzaQnT/K/sKRUVXwpHg0cpBw/M3umF5LoRncgu+VnBYMRPVMCsMEEJmu1wWf",
+	"UTux0zU+8R9/13hV1mP9QbH55GLy/53W1+wpfqpP/XthxN11/tVKCq7JRklxk5HNgimW1TLESJLLE6CS",
+	"e5kd6+XM8FtugHfXSq6ZMhxXMN1GRKXjsNgRaR6LbGJoUbiXccNWumttH2lRbOGL+CqqFMXfpaHF/sbK",
+	"OaFFUd8Dc1kC20cOaH3U/2YXVs/Nv9wtrD4iEo/Yb9nkZZ4rpvU3CypuYOk0z7mdAi3eBxSb00KzrEFE",
+	"S/kYRwq2uSCUCLYhms0UM2RNlckILbS0SpAUDNfFNZkVUrP8EhQjS3V7MeCUiKFLpomQZsHFDaFiS1ZS",
+	"sUCcwEiTbALviAiADE76/gypfSdTxH5qOWfKbrggGw5yNDiHT6OnMKQ2UKCFrIzts55bXoN19qbeZJOc",
+	"8mJ7jQTfe3hB9TWSOvh4KmXBqLCf8zz6NS40z1n8KyBlL36tiG3lrKU1LYooqVGyRAbxKk3wYXiMZJG7",
+	"Ve1IoUeGryKiKJsYS49gXoLdgpijhkgxs18BSkXnWKoiriGFewpXtdOJ3FVTbxm+Y4fgFRnd3IKtChbf",
+	"yiRXzBgubvTA8xfnpICBnzw+i1BhRT+9wYefnbXz2e6xOfv64uwstiU1G+1+wfKKJiu6JTfSnjO4n1Z0",
+	"tuCCfaGJ3AgimNlItazfOgIHdiioVtXwJ2V3vprfCE1w1l9+eP0NefH08XlGFis6e6QX9PGz519dkiVb",
+	"G6IZLViORpPlP3LDb5kgUzpb7oqQZ9EJeB5uqCULBmLJLNiWUMWIPRt4vW0oKJECxKTjsjscgF0ds1PK",
+	"hYchyscFVauIoJsbpq5XXJSG6fjpp+a6YFSb+KfT7TVIgZhUmfWwaPYZNS4Gm4ymecGQkrIEq10xOltE",
+	"Cbpqsy9S00iLSipuBgnDdtmqkuZIamaaWW1uFp/dhrFlTrcD763NQg78ArcX/vVClirKNd3i2lkGFXM1",
+	"3lkzVrCmLDD6aqt3l4VxMQHVA4Ilz8Whsr15eFb0kzPSzs7OnJ8habXtnqzGVzu/G5y7XdY5P0vcAMFp",
+	"7JS+xzhtVqkMvnxBPJNfglpHhCRuioRxK2St6bDdFdXx2fa+VOKHTVprENZXz6nPsOFZ232jsNoz18RK",
+	"/a219qwC4g9XdVVKgZ+Ykmn8acNy4X82i1K5H+eK4w+amlK5H0v49s+tusMfu4965yp3NZEVF+63826p",
+	"UPH013/8+mmnCyN1m+Gco2dX6A1TH9g/SoaHaMjZncoyoYivwCO6K0L3vKTn2fnXv/1h0kqwx2ftFGss",
+	"2o+buclFl6wUv0VTdHc91Ux7Gbp2RjG5vmJaU7Qx277+1j22twL3d8/t0RVYPfSwPZvRUjcP+rM4z7bv",
+	"4HytVj//n/4buaOAVcQS0uzPJqqoRYiwZBGj93u5IZSsmdJSgLqqyUwKe3+dTPaIIWPqPFjKxF54iuVW",
+	"E1XskrDV2mzRHQPK6ZreMCIYy63lLqJKBujK8eOxdgyy7xivnAISjYnYi9e1W2pf8xWGF30VqwbrrZHv",
+	"gCr+TX4Z9ahRhjSGzha4HY0zJQou0OGiCSXW9LAC2NpFaz6zPxGuJxeiLIqmK0wvrOWEAhENAvQlRsx+",
+	"k6CGv4P7q6a9PWNN9cxOoamgOUeuo0GMcEHAImrz7jPJQm7ITBYFozcl06gHEG7IXMmVpRJX3vTUMd6h",
+	"pVlI5XyFe5/OE/GMzUIWlufNgsjKcRV7/UIWuY5933n3jOIsBx3G2pTwdGbtPXBVXxIpCn/IOH5htmCz",
+	"JcuJkJtQAejUrhdSm+sliy+zwz5qE9tuw/5sH7XyTeZsGIPJjUAK7x9rLgSLzyw48buEDcWS9yB673FC",
+	"dHzaJtxXN7sGVm/rS8aCmXJmmNGkYHPTsa3ACSBSCzpjRKOV0sMzXWqmEmTutp2qYEtg5LRJOLfvB/mP",
+	"h57lC7IwZq0vTk/nvGD6hH2iq3XBThdUTWWpMvLTTz/9pJm6Zeqnn6o/fn9R/WIP6alWt/4b/vqaS+Vv",
+	"qy7XSENSNKI20S+ER65TJa6ZvftRz7Od/qaahzuii2nfGLrzpXAWlZVU3AB7ht58dI4Zb1Dv0ibmjwpY",
+	"tTuunGK+Pzv5VEceCzmDsIe3h/zvGzbN6a29geZmbf95ErVy3Hvf24PXydNNOuFxpeCucy/yPoDMSfco",
+	"d0/udjzsVtgtguHvh7HrW3EnaPLieUcSxMAjcYfrJzwZWcud8y90LEc/VeGF4Ha0RdAf6s4KeasRJbBP",
+	"zfmMGqZRkIDvW5XasJxMmbXpMLFqqw1bfaEz8v7V24h8aWfR3UFBIFyQUH9DXdrpiDgRVQpN3ogl+ajo",
+	"9pKg9GjeQlNFZ8sNNUxVF1JOgyvGipoL/H/LV4JbKYNr6v/3v4aaPp3NZCmMC57g4i6JflLPCTcsOsS0",
+	"nC2ZydAjRn0azpQtuMitMJfKi/ZmGHTgiW6YK7D+ORc3TK0VF1UeHN7UX2hiv0uWbJuRq+9fPn72/OLk",
+	"5KSPk+wOgmHPSwcbAyq3nBla1ElwZ8+fnu3deZ4VCebfdYiZyFnszhQLpFN8shfEnvMM/n9xo2S5tjuI",
+	"P+1MeLOQu5zch7a1wNsd/er7l48eP3veup/Bie41lBeYDb6Rs6V+dnF6atnjYi0VcKjl8/BvfcJttZxt",
+	"jPDkguBnWeDB0EYqRhYUs332bs4BOtOaam0NOC8DrIlI1orfUsMsv1tue//qLeQ94ClGMkLKxJJtT8gb",
+	"4+KLmCq6H1/scwU0/Md0xQg1wY5d2g2kgqDocOt30oZpq9T14Ji4k7XtPrGWzpVh65iNf8sTMaicGcqL",
+	"uAG5jPuUtBujfcLwFLykGiQ+a+mm1vSYlSIRxbylRdnDFsPHMvem9Ni6b0ZJq1TEZUT8AzOpMNUr9wnQ",
+	"A1JU5IpyMcYskG/GeBOIw4HrsPfKGGMXdMqKMV6k2Iyv+d6GHPYyI9d8NjSIK1XMfQVKkpzNSmVFmUvc",
+	"1KE/6pApNg6G56rdNByckd+rmmMqqu9QbY+vK8ao6BE9cbIoV6I+80PiCfDVCM1Qk+OKSAXKm4/nWYFb",
+	"6pIW1qDeoWF3RCKdz9OgpZ9VfLEQDRho717xG/GICzLd+nAC+fLdy9IsyOOTs68IF9owmsMNQ/x9uB9w",
+	"cObBP1kvu2lW2F295nnCoWpJybUu7b0JyTyQeLRW8kbRVURh6NDD3HCpW74rIeiSrMtpwWcE36PJgt6y",
+	"iFWOanbkxvOXYSddcM3xjI/q7IB1VUi5ZDkp15jn9PXT86dfXRJWaFZnH/n4RueweibX6Ry0Z2fDc9CM",
+	"XDLRL/y1w90VX8T5O5AA46VlRu68zi8dcinxgQEbf9gS/qMVFbjNln2jbuQ273aLHzkU0rXorqRtPa2O",
+	"5Mid7XqoBMl4cDbY84b0sZY1SnddTuvVRzMinj07YOgI5wzIsjiPhpr7Zri0cJQV72q2gKiycSJ4CxUS",
+	"vRIm06dgwN0G64hzUhk78EmVfe/OTCnk37IZz6PB3XESJqjxseN4oqiWK4ahrQ3VJMfZgM+XG0wWtdce",
+	"DSOSYSrKwHwMtKT6Lwtsuy7lrs7q8Kv13OCHixKez+c/uPB5M6wepkFNJaT0b6h9nZCbqLPfuBqhjlCZ",
+	"vQrh0diEXhWagQfh0OST7mTWzuPZO4Ml6rZPxATuI9uled6q7MsW78ErRXWpWGt+wD6F9mzb/VsPXGv7",
+	"GwF/RtFWcGYPl5umjt6dc17466rhd+aCae8w81Vm0Ve4k5GYppDJnOq11CYy8oryoJoIFHVIyWcuJyih",
+	"A6zkbUwEBfTYMGWXgg/GXoLxwLiqDp/VmQ4DUhkaXFPnXnjaByT02xoxA5FanqAtrHZgKmAqhlcT/gtN",
+	"YG/qFTQVlMA+eRI7zzXL+vjnkoE3K0LwKUNXomPB5j5CNabPmbG3RzXFmpZeurpBcOvj9ZexHYrS+NO6",
+	"oIL6wvoGDW8oFzHZyFbh1A1dOo0C1IwZFWTqF4SviDFnXt/h95rdiAnD/W/TD2XB/sJUzpFgzeGrqzmR",
+	"X5RLwYhXT0kzl/KgmzyblCKXdBpLe3ZnEHfH7US9P91ZY/UE/f54evmlBqNnjkMSjCVVRPmz9OgwjDaK",
+	"G8PiXOOzcGpVY6ZvJ9nkU6E/RZWMhPW2ojkbVPAR9+kHh3loXqSSmzYLEbI8yYYXBZmyuHRnMylyfV2w",
+	"ecIB7lMHk3POCGZFXZIzAtmVoL8i0/ZLedKGYr5sVRpaCsEh1cu9RBu5XmPBOYWK8055xfN67Mq6xYEc",
+	"2eqXYz6j3800Ix6oHg71JVZeMKqXTJHZQmo2lkcxC0BJAoK3QY8ccF40s/Zkp1B0CtQVPm2/5077gyEO",
+	"7GZTwKpj7PCasyIPyugbN17EFEAm8MkAlHgtPAOsE3Luc4X3Dwd+M342fRJyTP+kwrTcKFao0GmxJfhg",
+	"TOz49Kl9zWdul0+oIaCw1MF2CvnSK7vJfzv/+aTahwONNpxBi932Gu6piG+gNsj2rQhM0YyWyG4WTFRi",
+	"Dch0yxSfc5aTAivR+ol5dgeknv2XKarZsCJrOAfRRGh7doa9qrI29y9FE0vddRfD32WpBC0y8GcYuoQM",
+	"XuP1hx53QjLHPagi2/+sVuP2udZ9+IUmlVjpMQ/3rWtXe9v2Wl/kAE75x09ePP4qqgN42y9yMtdMri3n",
+	"KWnstSog+5kRSuCg9z+kmA4RJBnOuctGthywk7ls/+iL6xb2DIu2RHgYL0ELSeSaCbvLGJU4+/oF7D4Y",
+	"KV/F619Rqg8sml1RtYyteYtZlLC59h69lTzPIH/GSLn07Jfh/aoYrCXH1M3IKPjx9XQb33Y3TK0HWQ5H",
+	"5ykOpkklv9oyz6Onx11V6ZrgWOlvztR1m//EPZKuEYEa+bsCq+zpchvKDepy/uaeQbZ5DtBFWuNnnt4A",
+	"fxJYGnYP4yqGu/Xj1UJWsxvEVe4rUWCZxrXkgdMqYbrLyGEpstvHAIcr2IO9TdtRZfzd6XSa3dIbt1W1",
+	"wEvfjj+6UrSGozXvuZ2DTRz4QgKfp6evNvd3fv22du28xivbXSVga8XNpuQxKtjMeKs4ko20oCrmUEOL",
+	"xyPTlJqpLzQkgkKd71Tm2y+qe+FpeC8E7y6FYjSPW+R1upcr/uOGUPAtV0a6kMba6fYdGdGSCAliBILF",
+	"mnBh5I6oqwbeq5YDpztQaIceacKnIjRtWlg64SqV82snFibGBxdXlA+liqInwCVXp5vsb0PcRrejWR0Q",
+	"sJC81He0SorLWO1QH62jy6Ve2bNIxtqCtWtO79NVuYpBaTl1pIcwaNvRyo3ZtqMdCQD76/SOX5xlfGml",
+	"yK/gaOwvjomZ2q6bxq4p0BFFlbE//pzIh+4FNsJXdA1+6HW8FsX7r9rrvBpFKNqddU1WUhurqlFhoILK",
+	"ch1mvSeVtAZR3cUBC3LTyUK6BBOJkfd7KvKDqsMgj+vQSPfjs1g8FbW+PbQEB7GJ4tPyTEFvUL2wItH/",
+	"1g6H8DTpEt718fa6MWvvSxcsArjeI8VaEFHAQ2DVVT5bEMBeyhnhc+deq3Wn7jggOvmvR96TuNdXJ/mo",
+	"NtdHDq6OWNoU3fU2J5ZdGMuDwED//U/RL+sXRN0deRhVq6U1ssvBqIHwUuDLAUVmJtfbC7YqqrvXTdda",
+	"OqyYXwLcYfCl/epdTXmeyqY5OySRR1RIqkNvVPfNOFXXayaibqUhanCHBtw88BUQUWcYzrQ5xL5ntECV",
+	"d3fm1igrdZ80engu9uo3q8M94LmclSsmoisHV5ucg64KRZf//fLtD5bh/vPq3Y+NFMvzF0+fnD2Nyjcr",
+	"CVryy6K1CDuwlzA8VFKgDm9feFHBD6CqzQPvoIu+8xxOh5EVp8+hTkSwTcOK96Tcy492tIkS3UT9y+kC",
+	"i1lB9aIFHKDNV3dJ6BQSC8BBrdiCUaWh7rbHrRd3BoKMdv4YEUqNwPdpyff49PzkySQbA+kibfMxqpNI",
+	"AC6To8cC9rM+ukCkWhHbopYC04avKNZPzn05j4Pq1T5jg+Y98QRELuMhwjlV4Kdy7lmIvVvraCZXIU4r",
+	"BUSaKloGGadRdEKxFHIjYuFkVuQ6NJrQaAUvJK08aape4owKopkxBRuEjnHrIuzRfJc8A9gGIkuTkQUr",
+	"8oxgLDEjtLDkdOHSzI5MqOY5y4Ko9yVxjiy/Jy7IiQHuS3v8yZaZrHF6shogwmrRmkhBqiCM/Y7byA6X",
+	"SAsMi190xeHuDMTkiS+1b1hJnwwTmsuhedDpM1iUivbAanXrcY9n4URis//BoXnvrwA5rLfO9t4F3+5c",
+	"POTrUvcy4Ok0mofmb5LqMLgHs0OKee621GawEym4X5njZhjdD77iZmhS94JrI9X2Og6Pt6ZaMwe0MKcz",
+	"A4TyirH9GY0hf9cCsrY9w5fkjCwZW4dVn4go9+T5sx3IxLNosImtTWJG+6lyLm6Aca1KOtxpfH+pJOaA",
+	"fmKdVTVaGEWUhunmtZQR8AnVWWA+NnHp5KzOkAMzYuUHvgliorpcaUjou/NaUsEN3Dv0/vsDUAAPYbYa",
+	"x6oCmr8TxdY3PojHQK4TiZ5UkAWU7Z858AwyA/9ME0OzexUwSF3H2LCTEEwFomV2vINHWE2Ta4i9s/Ol",
+	"LqLQTp1DZutffEyKuDFGp8layiL61krfMB6lmcBljSq8j4p6dJy8QgsYsqyGnN0Rf82DHwqiYN47LF8z",
+	"ToNJG5sfknNv+6LSHIrK3ggjI/drOgsAa9EiCcteaNei05WtUeN8CFDecMM686d7XXSBB2ZPT4ka3aBT",
+	"l0rLKohrn4MZVZaQy8NioqeunWgGUdHCG5CNxJgUs9TPuT4QjthZu6/N7mS5/iA3A6/mfUSfePVfVRI/",
+	"rL4PgQjwy+lpf/QBsFjAcqy2BT5tshdn1eTsUqLCQjqXYthaJBes+MASuURCqWCQkA+NcVymmXYuDHMB",
+	"57Bc27vePg9q1ZdWaJxow1Zf9YHMOJx+uz69XkVhbrgYAYP+UD0T96GSOVdy7QMo1Vmv7LSqrUkUaDLt",
+	"e2nHoJzV9dmtVfXusd+yRvCqf4gq2S3EMHVLi2uX8hs/GUmHS8HoLav000gqIoimg7Kh+/tw2rAkk4G2",
+	"tvzpNuDINgHiNPJh9rLmN+I6Vguh5YpNZb5F2BoJIX5fjx+NUUOLqv6ErnJyGvo45UZfwGVc1yL6RlQO",
+	"Sat21CkpVx5mK+d6GXiIZlIINnNZPhusBCQFv2XVlYX5B9RY9dAzYhMyPsMJubide03c05SGyKybBg3G",
+	"zuwTIo0co92GAi7BHDeo5r1KcLRIsQ+sqktuejeKRBEXVGk0LMBLl1SOhqs16IiRslXJupai2F5b+del",
+	"x4HLzgNRoZXoA5RUMZKzgplEHVmpE9l06HqH17uEFkZcCtWllceuAMXVqEGXFEyVz+VQ14lLRUsUI1lT",
+	"uKG2WpMAgbOxEkmqsI3LZQ23AKFmLFaqO111qXcuH67OkItsSE24FtY5MqyfvTTdozyG8lep8y5FqR/q",
+	"3/Nnz57EIDPuelPWdXSY6BFpwGDFtw7hunzmFZG32MInaG2USBvJ4FX78imbfHp0Ix/ZPz7SS75+JNe4",
+	"HY/WEoQHejaCG3xPQ+ErugZuhLSSrAN3oP+AMRWgotbzsywSI5BzwzxU4Q74CAh0DxbgN96eSDgKVAhZ",
+	"ogisWz08f9rdvGS5BwbrMmwaBzak0AUkLSO2or2hXP6Eh0ez2t5FkNdsryEUWZUgwxg2cWmc+hJekHN1",
+	"UQMtyjm+tQfQpMP3q0t2uXauQi7QLedN9FgWUTaxE3ZppDmvs6BiN+GuVrbHSEidSqbRqs5SzkPQP6Il",
+	"1ovZFxHoXYOSDcz2FTOZl7pOR4Avr7CvFeDPhRo1q5pzWipUEtLLb7Ngot3F2OXQiRs9YQL9jBYF4ebS",
+	"RZWd5UO0jBg3HQkhXheNmBEVk4Q4pPPAwsfdBzh4MitVBlFhwAVfrXuhB90FxlFuRAjlGOQR2R2ou1PC",
+	"sdG9kB6dil2dzT2JcVZlh1RYWBfkxYsn9t588eKZK2EtdIZgRedP4ZPz87OQBey98KyLB46OOnkoXlSv",
+	"fQ3Mhw7z9KJxqhwqDW7diiJKC4HcXoyarEoNecBrJWFKW/Ltn9+8tVS4ev/a1RiCf1NsMZ47HrpNOqPx",
+	"iHdavEdohI6QOilVjkzoDoPB7qF6aOfQZL6kU8g+ypxuWzT5SALF0I4e3qbrb+d442TeqKANZ6+W4zdN",
+	"unMi5ePOREqp+A1vaH+u4WSj/2SY12KXIO2PnbWgQW5eugPTW/C0DcrXGeIuqRBieuX2nD/GigRiSZ6R",
+	"+RNUZQq5eVSuM7J+Gtj8aOFYbToj6hmhLmSYkdVze825RD9/WxQQevS1BpOstQyvp8u+0xUUq2/jhmxg",
+	"OgDJN2VWUcWEDqkIogaNkwUE0gRp4vrA+QLCEVOAeoUX1nwWj2TAR5W2yQXJZTk1mZX/bYNv0tguVbcp",
+	"a3/nkgDfuxb/zRRsCu3WKigHS8uCUahaZx5bCf7qqpkguyYO59TpX8djUPvZfdILLCV6LCPhhHTcwFUG",
+	"tdat22eSrupEqUyQp9vMKq1yZtOYRnkLyIO9XI3ezb2twGAunV+bepcK5EwENlwcIKOgNwOdm22Fwn2L",
+	"zRJZyQCFUK+uz5J6BSaq9l5R9LYDOsMeVM/qcAxSh9D7WJylpphVYHWt7QtXI2ApEjjF/Mn0BezOq1r9",
+	"+nN2nBrSAYWiyQLO2KmvayqDFkdh0WVdOtlVY4lpc+Gx8wwfO7c/SnMgeJTP9W7gvXdYnI3FJ1O9f5Qm",
+	"CmXeomz0PocttfeDq0ETxyhw8rpbCysop5Ce6W4tnh8OHgHfdZ59V0zqSNNeS/quyK0Of9iWz1W0aZgo",
+	"tgEol6WVP7853RIp6iDL+YtEi95V3Fdo3+ydN+6V9knwZGEmN3QXqs5Mu/NtXfUsjmTgGHyzH612KhH3",
+	"lWxok+MqitWIB7hzXYWigEiKFNTsgjbkaM7sM4iMJRDlDpwIXinDyNbZ8yjRYy2r3pXmRsYxR6TQqari",
+	"jkiu55r9EC/V1x62NW5bJYPAaYU6GScdlrinXcghSN27Sy+7fsG3HYI4wgXFsLgDHUkXfgt7x0wi1zJH",
+	"Lzd6fXzDtCQ/dGBzAGqG9x4jYErBBdRsg4jUfdxVvSpdUyGLgAdjZef2Aq3hTSIIh8nchFhXR4y9CEmc",
+	"QR6+rLWHd8vU+oKshoepu2qy9nd2+DgHey8TLb6e9Gyc957qWB8RrGK4Nj6Quz+upddA/B+adlklDJNd",
+	"zSrytZS4u4mi+u1GZKGEI1Qe6gqZ7U5lzP64C1a0+t76KEZsbRLuActaLh5Gl6zGgpjS2fIiBOq04iIR",
+	"Im8Wl7sUClnk/rBAMU9tZqM6P6NOUk63ZEFB40lgemYTS7/rXVfdXhJPAlGsBdjjIGspAMiOI+TG76+7",
+	"6ChBXjgknrdi7Axw4YTh1KaNXkiEvjJSBtCZzoMUQWBMlYKBArmDCJrC31FmqAmaxl9c0xIz4WoERo/r",
+	"mAJidAg+1xANueNh2TDFEq6wuFeiPQE3WSA3Eg4qvixV+VOvmvuF98dDc/AGHeJxzz0LIRdIYwnyVqID",
+	"BMkxffpFxEEVQ8QeH27YT16usOJ9BkwllZyUrrgra9xqYbIMiIgdhv85elc6uPN9DNlZXFnHfovDtGr8",
+	"Q896N3gogwnUw0XnnkSYrIz8WP8cSfJog/26+1qq/Nyl9njPbwlRSkNdJVgCmLZ/JvAObGYUBrlRph4e",
+	"eG6Kdto3IsFQuFYbeaUSF1wsLftfuIlfcHFLC95dfuk2DKdQTbO109x7JeU8Xoi/I2lT/jn8FQtq29oe",
+	"7C56uoUbAgMgi60VBJ2Lq45pytP03kfJ0j04EiLJ13hRbXU2WWpUTiIw3hDVjgPuxGuKtaydKGHPmuHV",
+	"q02c/ZzVpXM4r0sXIAP0+Zlh3QzjDrpbVo3T1NzPmsgfGM0ToBM74YEBrY0cp/XU81NKeRvOXsIT52/n",
+	"A3sBBCB4aN9jkCLFnh/AXRSlXc1WUdyD3aQljy3mYTFdOiOfsSovLLBa9+m0MuuWQGXBtWGiMQg3VcZc",
+	"J0tVvAQDJQghVa6hM+cgv7CHi40B/Ras7jpR1W/FIXdKkeroxjXZKCluMq+E5NTQKdXsCz24cUQ2mZdF",
+	"EfeGQR5WuuFOgEUD0+kGw8MXuiEDfGm71PgWzK26nIz1JfFp0cPmI+074OqID+0tF992Q+Q6BIeYc6Xj",
+	"1oyczzUzLZyJCTAhtonvo9wTra41qD4yFF7dWcCtq4rnuDnEdwUD+99USNrNXaFCD9T3ktoIOIVi7JnQ",
+	"BZ1OgXPwX29bxWteDAv7tOMwVtj0o4R6x+qskCS8nF+3DN/aKqG9IjAFrLtldEAn23CT/ptRNahkMIZ/",
+	"6BsY+I3aqTbBuXUxy0M2tYqw1926FwzpfjWYGTvbc0DBBwEcd67JujR1//3hmcU7rByJ621cuypdNYOr",
+	"U9FD1G5r4U9ZITf9oACj3q16QBgIgGNdLtVuBtFBfcRDxk72VNg7OkPgfDcJq9F1gRnkDdu6wTuuIngs",
+	"q/FyN50nMZoc2OZuGHwxxcnv75Y2V4OfZhpjB9qQiEQdPZ7zuh4k6FySVY1pEw2SO++bmBTpI4TdfR+7",
+	"wWAzDhLrhql+uEHd5aBSDbXpwFbXd7Ct/MLDC8VtbA3540bxM2xjl6SmG7TQ6+kaKhJrPqjfw06SZi8N",
+	"9uDMrbvlS/VNgqoV396JTilQer81PfZVv28zY4afnx4gHX0tiLDvgr0ZS5Fng4yW4aGCdE64d3HDXNvo",
+	"+v7Ih2U4FWlRHEi37upW18ixN3WuqrZR962oRtXKxwm10rnKOvOQWqOiLquxC2gjGYvs9/1kDmLCZdex",
+	"pt+im+cLKtLY8h3wlhUOEx2EbAlgp6yrE2zio2shzbVeJAAr6wAkBNTq+u95o0Lc137jm7LBMXUzWySC",
+	"bruFM02dS2pWTwAGz1zZ8oZpg/6gS4cbWnrS4nE/IT8CBKH9C2YwOd8PtKGzD/nyD/hjkVcv7JtY7Vgi",
+	"nlndQvdWzChr5uxQ+9JqmVjNpQHOVKpU4T3cjgiwHFWZFGP9hW/VSyHaUxNhS9sCtRvYPAfb2QsVdCdK",
+	"q8Sgu+Kv+IW+rbwd/Ma15+fmWWmGcTEUWy+72bKhPqXBHjiKB6v5OS1YYh3aXb1JYNlv3cxd4GwL1mbd",
+	"FSUdSBuz2btuLYAb0ly2xaHa0iqWJzrFYkn3hjY87aO3f4fyOF8KVBXmdDeETyKf5AqTTjq7B68LKoSr",
+	"yN2B40j19z4OoIr3zekUahDT1/HGNAEIimasvmR8KFJYEeFSgPhsUWUxE6hHdlX0/Q1JiOxv6LaVshSK",
+	"iATXC0tZqBdnRO/kQMXzR2JvbE8/6URGqSacVUwRkjukbZzDrCaYv45muVL0d5nK/WXpuqJbKzhgXIfn",
+	"7uGK7wBMl/T+xidde6wbzVW4SPYQ5MZlaufeUWiXg5pW39P/LZ/Pf+CCxUXdiB3B6hYOsRJ/5nFgIghY",
+	"6fs83ush1kts50pCmtbDRnfExRerusd8Zc+HUdRIBXcdA8gYe33v9JeoV/yhjIVvktjDIJB28yi4MojU",
+	"kREjc7r1vUmbpz+02Zq5AUFDhq625d/6Z3uUIoY1iLxNAidOjV3J9fAmpS1A5HTGWlHhxkte6oovCRGV",
+	"jnrDES9NijjUW8Do+45XEFxc2PuPiyqW3h8SwLeorBM+g/BSxSU75ySNHmC5pe4V1UtMNjOeaV43iLTD",
+	"7orGgFG8ALyzOEvzzvgMAndQt/FUX1VdhsuGtoDM19544JIF7d0srPYo7gtHR5TU/n+bbPXyTuBELiGc",
+	"ZA82YtFQgK757tVHckrX/PT2/BR0IUePALbGdW5G7RYYV5/stVcJgEMmF5O/aylOPtBNoFrbSf6l7hOR",
+	"siuOZCdAM8Z0hkq1WUHTRofGiNUOAKzUQA8OexfKKM4jZgL63Bf0ZJiFLG8W9YgQXtzp7NRMiKrrnnQ0",
+	"vVTO521CSpNa1M3n0em3gTMkG996e2g8s8blNOMsccdido3LP+42b66YKdcRDALGcpb3SRXBB5OvPjDA",
+	"L/NYyrtPfSy4WNYSBNw/BFKtCcBNxdFxIzVN/TC2Wsqywu92BpxhUfXt5t8bJR2/EW/EYbRLrfNOBWeJ",
+	"5iitazCMqQOr02XPgo9ObBwjU3Nbx1IyBzZmHly0XuP9gCqOPQ99C0RS/7ou0Jikc2ypBhl+UDdlPzWl",
+	"ivuLesioAYVDaWBecMBO2U0pMnDqhN2LfN+iUuhyp2HRJSb/73fw2tccFtSkqvLVMnP2xpQVOgsA7Vxi",
+	"ueyrSMAodSVIS47elZFqm+gPB51e7KVfYdZxjR49xD7Zs8nZ7V66dHsLR9/yL54q4PT2fhE5JNT18Mb8",
+	"jVu9GZvyTfdTUaZEU/7QCWhA83JAItCM+tnZi8dftSA4XfM8ztBOoXr05lv3oiePH1s+nNlnyJOT5ydP",
+	"o++FnjUD45zQwTyyM1AyFsPQA1WqYTtbS4LU/so7hlnX1kpim7glXCVOu4ox7zj3gmmdW71izWemVKxG",
+	"p8Au2y0l2orN+JoPLwSwavzAcsC7q1QtzdisOspN3bsJlNoFpK+1CxV3FMOWZ8hPmT/xfu4Vc9RbFRU6",
+	"oJC+O1AJkEV+vXIFVW0EaiCKRIOoH+mSiTeRkJiDta2Vc8QatYS7QGyPqg+rcBgqgm0yoC6UzDnPH0hu",
+	"ronCDPU9kZlI39/rXMKLuPc3UaYTiehVSLiVSzKStI75CPvOEv7Pnez4vsk9uOb+2So7WfzR/m5L1rla",
+	"iEOwTZ82LyXWRcFbPS2zOkveL+DnKOcUxbalNCvle4tU5Vr9JatMTal8hullAJ58SSjJ6db+48F1+kNW",
+	"jlsLsJM6HTbCj5KJ0SrS3vSlL1mxTdRuw2chNhGpwfamW9+PLXNIFAgIi93VuCBrpmY7HRz2Y/u9Y4LJ",
+	"yJubfnTNcRBSqhS/pUV/Cf8SvxA7CBDkvV5JgZm5PQ5jf0/3XJbKMCbu6utmBd1ex3DlViznVNTVfhV0",
+	"skcvXzFhfKNfvKqwPCac5aIUuWqLM9bUST1g/D5FMCuovt6v3wgBgKi+3s+QbDzQcJ6EoWn86pA+WyHA",
+	"bUw0qvhaYhE+t/JdQu0ylXuh45usZt5w7rtk2KVaQIH4GXGSvJmVveaK6UFqk/Gv6jKXUcoHQyQndmC7",
+	"7eqIOSjcJ8+f7UCsP++E5kIzORlgRGfh0JKHBiFwjPjaHc5pAmO4kU6Gae3BrRtAld4daFkwloL2gJhX",
+	"Nbyco0KmpQIiwReDbsF/L/MUBEXKlNlf2k6paPCGf5S0cI082k4vUPb/umfRm5Fv0/7oyKx33LVdFVV9",
+	"WuAGmQ9UL0HP5WZQMkM6RGY36UbKHHkWLuXhMbIgIoYcGFgXSL+dUAnyi19/kr3DQMmAs+05ore83hns",
+	"lasAaaJrRwutfPFUJPHaRREycj5pa9DQ4R7dU4NdrZuje7XUThq+qmtoxoEsBwZNV62ddYHjR3k0WulV",
+	"a9a9mhLU5QI9Mnrjub+d++CZvC40SNbewy4E1O9N4N5e3RVVQ9vKua+koKrGKhnZ55FOQRWi1MfhzKkm",
+	"OH1sH5OFjeQNwAN6zPqM8JVDS2yBFD4IzmFfhoZ9EnoIzn0OcjPyVKucXo4i4aaFe57kuf9bX3eNG9Pe",
+	"wE5y4N2VW0PNZ6+h4M7qDEksSZtJMec5q3q2ja50UB1tkivnZCoNqgw6w9hqmfCJhJI/YknE/Td4x2qW",
+	"ObcL9PpLjbDiWrPWl0B79hybZLW+CvEV4q7ZfWdQy6sa7FURoWYy7z1xs/dje5onWeiOHVeH3W3JHD+Y",
+	"Sjof4YZygfr/AOAXNqvUsiqvxhELenO5n32TAPfnglElEoBuVtmPGwN6LZfMKW0YKdLG0j9aM9A59VRa",
+	"WMJF0+FjqZTbSFYV5XlX3wP7TBVg2n9F1Yyhh0DEZ2t1sdoiJG1WbXSURRQd5uC7UbIc4MC37//OfiVR",
+	"rcFnA9RNB0velWLh/XVuqvU4KQLgBPepkOyJksCmwhKYSwchaowVRxCg8Qm/c7aJtuYGZLp1IgJnBlUT",
+	"uz4xMedJElbEN+p4qNYbvuuGxysBYtR+1w16ZzwlUrvY15/R9PqLm6LaLohk2PtcziGz2c8swRjdcBP7",
+	"m7f2mIGT//nbfK1WP/+fv509evHzr+fZ+de//WEyuDVWNOKjeKxkrgXHRS7jsqwfHj6CjyYVeVVqExMy",
+	"SjG9liJvtCfZ8QKsC86SH46OKa5nVIh4wwzm0JBuuSo1cQ966K0qcwD1gpjajF+4xiOVWJF/SCc657i2",
+	"YlxXIHzYwtYVIqUHB+fzXWr7/RvqLcmaG9gBjQ5ccKBetM8qjYayO5+7Ss+ZvBEcNErEH/Eb6MIpXIeA",
+	"iK2s12whAB+QG0mMrN7hXqthtESydbUJja6x4LHCYhBfgGPZds5nzPVaDHqOatemhXxJS7Owf3vE84x8",
+	"eP0N+fr52XmVJ/H4BLIv4h34ngzExhnODTEW+C+RS0iVHoC+0q+lVhQlWPdIf3QIK/h4axKRnfz7OjWj",
+	"iV9iRU1kbzHNCZsnUrVsFv7uAP72V2WhvWk60IVFoJAm4vsHRLzwg7Lcq62L5p6bUgndGaD3i8ZWrUmU",
+	"Y5xywiKwn3l86v70qrihuxS7FYK5GW1xXIPbURPCr8ETOc5OVl9PN+5qa+tn2GqdbOjV1Sor5ZgKi+hq",
+	"ZNvV88HgA6l8RME++VShvbvVp5cYZUWp1zb7ueTa6llbfFVNsFxd6jX6k+rCwAooukqCjPe2qv1esaYU",
+	"lQfOZbj7FIx9eL9+OwSXgYPr+vK/3nz71aH5DZG+VyV8EPGt+TTLivuCZHXHrDE2/0vYRCAhNhP4BXnJ",
+	"UkcWBZw9bEjWuICjurMGDZpdOO9UEiphXVDR9aJwne+LQ/RTO0qrblppK61yzLJapZNATwuqDXTY7mYK",
+	"WOhulVbJJlmII+0JlVV717Xr7x31hsShbpnaJhqPY8spjkUf1UKhgzgXO73Gq34M0ER56huxD20IPldy",
+	"dQ2yZ4zeW6HFGBOs0+u11f+hbUNM9aQ5tJivOlGUs0Wk70S6V9ZZHHUnscA+ja1aV9T0sNYbm2CbeEny",
+	"Tbwhw239fPu4/sHMvik2sgey2Bs52a2uWf05tIWcS3DzNZIJ49l+i4t5pOfYFb+BREcINvzy/t1VXeKm",
+	"mYbC9V/Il5TMpFxy9pW1F6Gb9y8vS7OQiv8TDucF+ROjiiny8d2fX/34ywl5ZY+XJQB87ILpZsF+Ekr6",
+	"MvYq/YAL8sunR2umQCpI8csFgR0GPsEy5YxA2TK4VcJ65hPySimp0FZzhX/E14TqnwQkfr94+uyPX52Q",
+	"j9wjytg/Pnny5EVGNP+n+xum+J2QH7h2pt+a3rD8Ajti/GK1jl+8OweNb8u9vwBqxS8nPwksKtVkRpXa",
+	"kl/ezB+9pWa2+KUO43h5WINVQ/MLnOL5+Vllcp0/OTk/Of/q5CeAMuEzJtBNxK1JZAWVmlxMXq7pbMEe",
+	"PT4589Honb+BOrFaUbWdXExeO8G+06IU3MZiJldc3KAuAKV8UNjp1AINyJqQJHBS+dUuJr4P2CQ4OpNz",
+	"cP+smaBrPrmY2CWcOehJOAGeqzyWuTuRmDNWccqbfHIxsVvwsn7MMrw1CDV+5fHZmetdZnxqwnpduFvi",
+	"9O9Oh8MLtX/6oB8u4sH4renr+xjg+VvKwAMujSk+TLWA06r2dmeD/rqQVe8WWSCgKWyJhBuHkhktihMo",
+	"HK2PiRPkTrlw3cx2Kfkyz+uVoeBg2vxJYsihNwl7Ua7yyfy2K6NcD/zGHp6PP4HOrRpjp35gBpqST2W+",
+	"9dsV2Zhd0AX7in3+P/2V57+hRC4YGhG7u/cBysF2N3CHiE/35Tl+Jx9jqR9ZUdRrFRKAq06Iyzwnm4XV",
+	"nhwuiZXLgtCCqlUt7FfdhLECQtEVQ/f23+ITrR85ffPt5Lefs8m6jDA7SuCQXAPfPQeJDQN8Rifl7F/0",
+	"pOB2BGn5jJ2Qv3KzkKUh1F52imGqOsAD2XsV3B13OU2npopYHMRWUSH6UW1bzuB424PRlsjWfI/ZLRsm",
+	"zBgbc2X1N0qAVNYIsEbPMKLbY95xfeMj93J126F6X9swr1GkY/C2g+5lmPaRJI1994Pdx7gfLfQfh4lN",
+	"deMcwLx9795qk+7x3sVXDVjdES5Rt+7P7AIdztZn/2JsHVyagzl7un20oCI/ndXwRlHhg2P8afs9djo7",
+	"xk7ZVzuUpXveJvTExnfJWvKj2AB0yooMAnEE8FxvAzBEdK5zRarSnxPyBmP66EqgIt/v0xnZaMRpi22w",
+	"74UV315r7B99c33Z+b/f5r4Gq2bXTeI3F9IlgmgkW2lW3LpKSupjKRUKEV2xfHfz4cEF10aqLTCCDz5n",
+	"d2ALV0XWrpB94x+6D5XMDdZXKfMLGEst8+/DvrJhc7fKGbfKCJ8TKraAOHWYBvdNVb13jFPm3v5QWly1",
+	"hftb9jLPx1F03tIlswejoBB1MRIcXTBu5kIx6CfFcK4szQl5SQo5o1XcEmDHclbFRjVZU8UEBoHt3wbd",
+	"oJ5xemqHIQPco374Wqobq/3Wpe8AVlcj/1Y5SltC+1BgfP2xpsznpUG6eT2MatJypAKpNaIWuZCbmksQ",
+	"WIPOFq5fVoDvA4B9Sq4IHBjy1wBFD7H3h/tldk7S6axq9zmeVwZaiCZP4L3s2l99HAfKO0bRLKVcEiE3",
+	"xBe37mwfYqUEioLrHEaMRP3BqK2VksSXQK+VXHHN9CA1ArfMBYD66BSv3aN7h32XWmtqFnj/npIpMxvG",
+	"BCnYLSv05U6rOAyvOyEWQEJCOUQ24fZd/yiZ2tZxL/tW7DtbbWkQTn569uL5fkT557EUoa4E2Nhh5yqA",
+	"4ICWFmPpPm7fCJKkVkoBPKUSMSl2OOgmSPIQANWNe+rfNq7do10R7yGg3uuGeHx0+wZNiCmDSO1YasRb",
+	"cDJVx85qXwJhyUAhAwQR/5clFzmB3BBzQjCaTAEjbs0dNhaEsq3J4uJCDhLvRjJNpLjcaVZgebKQG3fu",
+	"ZZE7FRDyH2tlZtiFY5eK9I/Kq490yb5xz+xxeUym+ES1qEiJt5WMv8jBfQ4QTYkXMaWgDqv/jLplnGGf",
+	"zOnCrIpdJm2+aN8GgOwIyBfytWjjxMHhhiNTJTeaKTKTK6aRrYx0+IrEbbVVe8mq1IYs6C0jU3ufQOWC",
+	"nVWEd3xKSYNtmhUB6dtuv0zh6HZ0OGRfa3oq5XKs2wR31mmIXK3wXiGbhUMjwuIC0EPYgXGQ3TUeSaaH",
+	"YzyYRb27mfub90oYpsaR7fCqOnbvEn6RMwYJ1ZDlT31Zf/s5eV89dR9HxI/W93RUaxiDzN9K6AnkErrs",
+	"IfBIXJXzt+p8LG7sZ0I2NwQLkiERcw68L1xRcj+lfXeHevot9o5cl/cCoB/BATOGYKFLVvOmtVdcsqsl",
+	"B8oWITGtBJTkB3FgNEj0mbkxDpdnZ/cnz5CS+bhhMSbAyK0Zps4p8Sjk9jzutB6E/BJt6HaQ8GOK6lK5",
+	"urLo7fVKYQ3zMbb4FY5eA7Le69660VudHpY+I91W9k2VHvmFJkZB4wzyI9Sr6AxS4nWVrSty7LOhyxV6",
+	"PCHIUtevliKXgh202acBanJ8013tnqfQ/8rd90Vu47EAvNe+zhqNe5zgRoThTsiPtU9o5kXMkK2+bVX1",
+	"v2Pm1W0/DR+MJ3jdI20Uo6vBRhR+DZRqK8GYGI+YCwCM1xmhmlxBne2jK6tb4OJchj4EJhccEUQLe/1C",
+	"zVyLJh8QcsFogeW2KUJ+j08ckVXdCCmfycm+fVn1sNFM3VrjxdKg4Lesr8kIaunpr1hL99upFTZJGjhh",
+	"8V8il+/m0G/niLQIK4uT2i98PBqTGbq0J1GKyuGDLiA4rrmMnVXIZ9fLeNT1QDck3hMtbkNLmjj5z+8t",
+	"OcE1qqFLBn3nMLw/kjbd2IBepgMUebXKwR/wiSOyrBshQTWc4RhE+l5uCJhgPhvAqoSZB/WH8rcKWwcw",
+	"lLmwyuZClqrdqxGzIK4Cyn1edkNI7vtTJ+5rk69cOrl/4wCdwJrrjwJgjeiJeM1FflUhVvRwIdegmbvE",
+	"Trlwnz3bASd+csSgVXvz8NIvtK9XxZFuLLejRyhBC64qIPhCkxw8LmRdTguuF0xj9dzz86+ff4WOlGkF",
+	"6jaYASqM8aRr622A5n38fXCj9d2DOt9wpF3Y9WFZOQlF07k81NX7tsIJOIZwc29/KPdutVtHTJh6meeE",
+	"7vRZBMRTiI3Yi4PwA7k+yNBIJ1vU29dD9iH+Q9IW+vkz4oFjBG4svRJ9HOMC1LC1JuW67uSgoI8yNdBI",
+	"bZQz/Z19tao6auKQco5ZQWh3e9byBumSsTV84hMlwdlmRTLPM3DHATKJq+XCFJWqnOtAVrQa8iN5i3gr",
+	"iYosumTvbpkaKlCgxjtqq1e4J1MuqNpGIIQ/F2ESSObxzIdbSDXyu++uXQz9c6ENLQqs419QkTts3RPy",
+	"AUDxIe9IrvlstwEAcU3kVoxQq3mjso04+qoUBFs/bYkCtBLIO3sDjd8qTpJWG8f8MyyBBvvxQKbqFxgJ",
+	"+ekeEzqvjFyjAN89hdhIF5I9sSkeSjXMwMhdxid1vfmq5Ip+ju4safUliXD2L8je70TwujadZeT4UfKu",
+	"fGAL8B4uyAM3/gjRIr/zX9Rn57L2ANS9OXVd04GZruRl42bDzCTIeBB1m2mQWxkpRcE0frqQGqs9nPA8",
+	"/BaEBDpvQI6dORvUyR8XFeJhEq3vT7x8YIJtCCW5kmtvpUJTukJqZrVxgjmZaoXM4Nx/PquVii2CKtyB",
+	"R7oS375j5qXDcz1ebSQM0BYshMSssTx56D6G5DO3eiJFdeZyBm79hJk6UuZA3MTVyzrF8NBTNQjOVmgZ",
+	"a+cM6dT44Rfa82UNubUwZq0vTk+5WBpFtydTRWfLDTVMnbjeBZeVBcCh0ETmLtdvl8YeqHi/0dazeLuB",
+	"CCzVPVbwprgUeMoj6luNU3u+GoNj/+RNdN85yr37AosGXapj5iB7dzMeExspVZ0LGd+ZLxHH9/HXX91F",
+	"tvQpAqiz/+/DM1nk/Z2SbvYju8O+0DU4FjJ/BQyurFl0tNz6xt5YU6w2k8cTYt9TkTdt6977ekcDO7KH",
+	"0MHr5p98vWY5+c+rdz8SwMId5SqhInSngREcZMGHhu8FoQgWCccONEaqlpYD4t3edVAy7A00ZyTPpUfn",
+	"to+hQUz1MgskrjeDfe2wkBC8YgqNRJaDce1U2bpFtdNdfcgVJuKjWg4VnG5BdtCD/YTAeoVEmP+4TJBy",
+	"+UYY2ascSCqipL1uLIG4ANfTgLqfCm42Gk85P0tk6TdAVF3KGDWwm9rYDeNir2+uVHVPwKA+PDE11zsq",
+	"OrFnveYFqKCYyYbCvnPM3Sfqoatz4rSIfSzzlrHl3LGr35KK4RKzKIX/dKQZVG6lErCuk8O6D+8yqmIz",
+	"xm8BCBahSnM8MYVVjhIDa46guBFZl2MJSedWp4ZlVBU8OTAgqt5tYNAvSqWlquCD6Q2ru57Hhq0+jIzr",
+	"UaMr4Ninj188ffH8j49fPGvv5pqqeVlJbeJ7Coi7fpjHZx3dYu8cOW0NcEu5ZDkIvZQNBJ0eXEH6SGWi",
+	"rmA+rO9zchpyvjxO+Car+0BXfIYB0jA7B/vZEQdKem9ajL8mx4Zso0v2RnwucYERIeLokok3ImXErKjY",
+	"jhYUoF6HIV+esFXxlcN4XNlLGoGzkQEr/WmOHunMXeGo2qwYeK+hSz36OygvXI05QDtAZQEXVQ9iHTbw",
+	"65XI1GApxaAoo80h4nTbD+7J47ui/Egp8eDmPFpennsfgZYIQT0KggBA4CKr0VFyiT6psT3k6T0yajs+",
+	"SOOQ6E1YUQvoIqMcG7W1BgTEU4ODATLYWhOMgrEIkNHusi29fuNKYq1Ap7wooz7BCOuzVjY/Klzl2ySM",
+	"6Jj1oBJMAH4jICmvX2JyeKmkc3n8Qx12ijXHkgZI3fkinepwF4OjMnB6mRhDTIoHUutrhfMCToDrSOKU",
+	"T1BS/K3TWyGF89Suj46sbj47urrZL0HMdf3pmyDmOH4U8ICdlkxQZCXkRqR1zUEHt8quT57gV5/WBeXC",
+	"U+DQhPEs1hnDt+JgYbs0vCmhcR82wtVkQSH1/YLYg6gzQtVswW9Z0iOwkJB8c8cTtHB6Xh2ztNTH9qBS",
+	"MDLd2n8um8dcyxWrlH30F0FyRtX/NmbZLuQmPlu0t4Lj8KD2FzCDwN5A7bw/WkoBvi6rXXA5m/EcIyHQ",
+	"ZbhSrkAZgGLWFcT+0C2HH28PPBan2NlqsAbVWSfxmhfsZdWj9WiFo2W8YNSbMASkH/A1cqorShoL3NG+",
+	"rd65Gm3RGdGeVXrpX82dWbs2bFGpdbWQm1pkHQma46O7NEeLe7j7mFrldMOmIfKHpiK3ar2VmXTFLuwf",
+	"uOHamheVq9xKpjWfmVJZ47CQNLdiyOkdRygCat8fJeW8pV5L3rLeO3SHWiGYRRqiQM5HQlPBSAYYO2u7",
+	"Nsv3kkDIvOL0C8yvM6rUBhqQ2vvui6o/qPRNr0ANp7CN971rVii6vkrRffsQ9EA84rZ9cNM4/iXzV+zy",
+	"7s+epluNrZBQOcEIFNgel2RB1apgWl9UujzeMap0yC1BMMWePpbf9/Zh6Cu5e/9Z5jdjnbp+3eTtfP6C",
+	"elxf7RnXMF6ts1UL4J21XkADvcILT3sLBNrEmsl1wYK2/8feSqPadg6cDPhIv/sMtPYDLjTo4T4K9UH7",
+	"0O7+WknBjbQDW/F4o+gqq/qXsk+GoCFpKf1egQLNSt1PZ5OluZFtIus7Zt75Z44osqoxkpVbLql4pNws",
+	"bCSmCWbP9Ei/SlRQBrT5vDJo/cQeKoX2Pjf0ihmsjw03NYUPe+ncNQjCYtVFqLilQWZsv5y8yCnqVZ90",
+	"H8fp3nr0uLaMzufgfBBBBTmEUYaQEqIqHchd+Eiv+i7Xd7Kmmu9/XPBbe4nLIoc5TrIJICRkE9+N+TZs",
+	"5ZtNpluoKplkE4AL/blH1BpdspeEFlpitAjaLvisGp8O4z0eCe+GtcmHuU/HdwWDQ7a5AtdSDYGFVa0V",
+	"JAfGwpE7+pWm7KYUQ/IerCJ6t+yD6JDtOQ+QVzRoyN89xpE+1b2Q8oAtR0OShLehf1iwTVuVdkSbwm93",
+	"u4W/YyDEJv/iPUjeCf+u0QKyoesvqnIZxlRFu/HVJnj/A+FZdW0ZIMnitWpNghVDPCRt5HqM3XxPS80y",
+	"eJ0VcDfSijyXvw3AMJB56i/MXn7HxnnoF/G0ZOgb9QwihXXCan0xHfcq+j1IOKLI/xYDEw8RJAzf5wKF",
+	"yPAFJMwRajKPJ9yIolCRkwSG350FYMsx6o/ldexb5uGwvNwWfb44XnHS/3vgeAXEd3Z2hZPrye5sbYGW",
+	"jysC58ZFtSAnuC5m0nSriZYH3SkuobrtRvkveCS4U44vznaG/KyE2s4tTmZwdIQ04LWHjjv2+jiyQLPv",
+	"2rZpxx/ggYcCZJxRMWZcK0RxnFFBcgku841Uy0vy7OyJa0XBPTZsX4RHTF3pcN5+qB46asDJDxLNHB0p",
+	"nbymJ/j4kKAufwc9TaAEhkXOrKcbXLGZVHk/fKEP+Oz91M7Oy6LYTwsFbQR4gnCRM4TgwN8VmzPFxIxd",
+	"OtmPJVmTmEL7sHWujo5A03tsW+VbVr0RS/JR0e0XGPl3HADZHJuFLNgF+UfJZ8tiC3WsXBC7FaRJ+TvD",
+	"/Ho8lNYL7IN/aKjw/cg+GUgf64pGiA9lwfo9WeO99Xi4brHZ4+Gqbrbz2ddKrvo891H2eepKKvOnbZ8n",
+	"v+WKzTCBq9McRAh447kYU9+sVVhXuD8+e/z80bM/PjnvbQ2uqTFM2Uf/529nj178/OvT3x7BD//xh/5+",
+	"xc/GMmwXD8jz7+kNa2nt4yxrf4zGUp3qhrdSMKjlxdJaLm4uQ+egs/kRB80hrNQ5jKzQu+gDfW8jHPwR",
+	"aM29JAM0u7oXzTYcsXeJO/bJGndrdKNzAq2sDNHaQ64HAuTOGo/jaAyHGORvPD/KFNLt3Cxtx9i6PzO2",
+	"3jmqcK9ao0QZzBHJMHfPFW217mH3fYpnpyeg2t5+96vLAbYT0mHjjEQiXr+yLj/zHTTBqq66CANy/P03",
+	"nWlQ6/PKezj4XJ3d87majQ4khn10K4C96uze7fScQsOokcvg/mrf2X7q7ns/3BEbxVCFFluQPs82hBpo",
+	"Et7LueXpf0pnht9y0+okeemf+d0qOMgqiKIGbFth0H32SE63kAkisG0IpmgEqRVQGTfJfPrJrGoF6yrl",
+	"+qSPaAlVBlkIruF7sF2S3F4E1uyHSWgPYVr4xECusGFvKgSWNAEeN0tmHtAGqDj86OmWf93BqMnwzRg9",
+	"yOk2QypnEFjMavwC3Oes6jvbrXTGzvpMFuUKK8ETt66Umn3jnjpWqzb79m8Wks/uv+H83tixnYbVj6Zl",
+	"eRQzeCscK2ujKbKhwgCor2Zs4DayT2upTEsftitDlXkFTx2rHxe8/IHMCbeyxAYidciCagL5VOPdsxsM",
+	"bmhG1WxB5lzkGg0JQ6cF4DX79s6uQIQVc5CcXoNHXLquLiotW95pZVwZuQ42vsu6sI+vR8RspsKRH0wu",
+	"s1CYBEo3dNtqHycbjyWWcnavvDRWKvicqppCwKD2Lj0iyESUfU7txdPa7Q0eHq4rj451h8dqkk0WQA+Y",
+	"wjc49qNvuV5LzfHp1uqJcXxBMBf0G4gAeew+Nq8P6GRleVTgk5+Xor6fNwzqYVxlrJXYQb3m953kDgpq",
+	"49K2gDTgxisssQ4D0XucAtEb0WT4+f6wQ13t8YMAiPodMQ4QjOQQ9CigHbQUvuqrKvBHr7iGRw02xne9",
+	"pDc1Pm/lzMPUWveLHnjfFlTclG2VyxDwxod/8M/eg2ehGiuxQwClMmK9pdN1VnRLtLVO9rRZuwmK+YI8",
+	"+yHGSVaBqjuz52/gBvRK4PRUSSdx/u6f+D1q+e8dtfS8/xlFL4NcZJ8n7XpxVkkWTrTTooAMJRe2GyQh",
+	"dsqmWsT0X3bLq462ITvjpNIli9ESvoRvd6MAgYfP+Q6EXZUYHpLJJ7gMjlSCQ2GPkMeLqVzBtXPffoXO",
+	"RNdRfQpAzi0RcuOEYMS7oA0vCsRKrUJxge+wFOlEoDrjOObpe19Q0djPzyu6Fk7OTva+XYX3eZqv6BaU",
+	"XDk3TLgjHD3fB0XYTn+Fm7a1Ruw1iOdjSscrI1Vb1gakzY/QENK96wuNuXVE23FHtNJfWVomDHVH6E4H",
+	"SzycHak3coEZAp4VXSOdQJNLwcVN5gpiXelDyqB1kGZ98KnPz9x/o6o2R2mD8Jl4huZV77mjuof6MJ6Q",
+	"5hDkaP/qljylH6U5Vn6SffUDBRLuSShh9IASuz3QmKl695BA/c4m71T+tqccVVvXFQwALG3nqx+tfAfW",
+	"nPD/H1gU5dg1O7AgpEFOuFu34x8aVO/+bS5Wp61aK8/ZckJuejLwglGladESsPyAz7CXRdF1MVaGjb8c",
+	"q9ojOUcQKXQr1h5BqOIArcr9IQfwsOpFz84aoK3w8Ln7K5TwJi5W+/Wmn7g/AujvzTbsYBWaYgEeX4es",
+	"h9ItlVJSwX+0aTQDSf87zO2/HMztBy9ZUuKvEj3jecSLgqgSdG/Xz8HIGyzz8bXB6Nla7eFBu6bOQRVP",
+	"lQjYR4qWnQn65b0l5pf9E/Jh3qN5G0uXdR+knR2Yd18eL9++LNi3clZa/f/eE+3LeOLpn8dMradEsI1L",
+	"UNMbjg3Y5Hx+Ql6S3C3cuXcF4bnrFTywwxps9ekMUrVa4Ra/cY90qA3QqWwAUlV1EBq32B7XH1PA+bWl",
+	"UtXw49GEm5zNSuXPF6k6lKCTwf5pWlCxdMicuP8+TZTM4SiJNIhRQqTBJKliLaWw+EAt3sY/sm9Wg7PZ",
+	"jiRWfX/ofsIVvb8jxnsF4SvEOJ77+hg5d2IX7zcccucaG577DxuPOUltDQ3snrhdb/eVzX3mMhWGAQ5e",
+	"UbVNFFAXZ096Kt+D5/dx8re0CVz+r+36egmaELS3kgrUzLCqquKaL//75dsfvkItaEYFmTLHYiyHosUN",
+	"akW+4t4hKnFNpMBolrUG1gWd2ddjH0wroHjf1GdgNavYP3IaWTdm2reKzk2lIBxLd93TEvZ3OrcTGccr",
+	"DlSF9zFn5wRo59hgFRPMKaSQ+KatVQceK+eXEJJynwStNfsIgxEhmHFLkYnSt4YT6b9fGnGkgxFrwupy",
+	"Szjw1c1xCWqiFM5SBQWxwShOSFsZ7bOGEJiETNkBN0qfpK37SNbqStLy8xwtj46zIncuLoCWkHPiEmF0",
+	"1W25Or2uJ6HLRWc5N72rxYHKWOyTKiF5Zz/tdWvbScG7ghwgxgS6gPJLoti81CwPa1CrVtRTiJtPsgn7",
+	"tC5kzio/Sux+R3i+Phf8in56gx+en4Vpnu48ZRNttgWmiKrVnULfvZWMh5Mqgyz82iiHQ4+G+QhIkaUJ",
+	"RAv21xT4eu/pstICtDvXMfAAueHcRKzbP+20gt8d1L87qH93UP8bOag/By/gv7Zf3CHhHt8HflrTIJmY",
+	"XxbsCp8aRGV883/sEzuCXhbpMwGPj6XT/efVux8JLoJ8+fjs8dmj88dfVVm8YM057uoN4lcOgCkpe8KT",
+	"4OOj2BH4KsdJvqlG1bvAwJXoHQI8Z8Jws/VdN0BRdE3xumFK2vjm2DZ/mxbV8Oq8+khvju7GeSfqsccs",
+	"ZGvHdSk/RzyXh5TYrXGb++eKMM7DbrlliNrrf4CGDXWnM7keu8n5N3K9jZ/a83s5tXZJo3QPxmQpkOsF",
+	"XzJUc0HflPN5Rkrof03B0PEeOLkRh+6EnM9H3ogriANaUr2bzx9ChiK0jpzPx6tlDy+ijc/8Ry1VcL0Y",
+	"mo4dkL/IH0EroHH34DUv2Lsif4tNho7S6gvf/kDZmv1wyKfsho7XGnfjSlOrqKjdxi90XUxcAML0APUV",
+	"OUAc7/wdqzYHh3gngt3/7WEOuirHwWf5gVWGiyoFWtdCbogU6JshssivsdWbcdUYNT+42lfc/4wYKQ8V",
+	"B4qtKBe6vdQYHzmq0YhDpKIGbpajWYzufVjqUhk1XNsP0KQ4HrJCSHvUbrrqjP1T94N7iqP1dsD62Y1l",
+	"e2pDjbfaq51Z0Hy/WVWGDs26Zwk3LdjUx9y/uk3D1KrBj6bUwasPHim7e1eOP9kp/MnO4EGtybH0UuE9",
+	"rcgZO14Ig41XoIE26KuQAxAaDoPEoma6Oo6Jm47fiDdHu+Pg5Q+E5vk2up12Siwn6NkI7MArZh59I+WS",
+	"s6Nbg773JhxzMEGoyKvGpn39T35rT2elUo5YSRgrfiPelT0xrJBAsjQPTCE3g+44qmamXLdd91fwwDGL",
+	"RmCAeAuNoEO+YAyao8e7Y1SdeLBKeUEBzm7KyIrmjOyc8VYeSUnR91IHlDjCYbfv/v2sRyQ+YCcB0PzO",
+	"LmY1NGjBxbJWEPBZbagyZK24MKy3VABcrXbt6yM+ch+q1w9SLss1DNi7DT7MbizVC99Wt76t0jgKKZdB",
+	"rKxcH5b3jks7znkKiDesF/j5MaYQ26+3NB9RLarx6XqrN7i9PYMw9V49RBQGpopHXEjU9SCH/iFw4D0l",
+	"Pq+AwcH8fnZf/P7N6MjvBzG9zGkrvPhHiSjXx2tSDwOksmzHqXfexXUmsGjQkwtqWLENoHmoUvy2L9yR",
+	"kUvWZg5ZUfTRPnMkoQ7vfiCHL64rde/aD8cU5vZ9FZyGvFF0denUYMxhcSGZGeu7cWs+61Bs8JH7UGxg",
+	"qN4qDcxrNJUG3pYBws2NlDm6jHzGG2g5mN5H9RLozw/spYNrPNYxWPPZQ2k1bvOOr8/YcXqFMnBPeybh",
+	"H31fHipqn9yXiu09YGbBqBKsTuBbjRe+gHFwAF/Y4Stw2Ce6WhdMX9YZ9hSTZe3xAyudz10gAxJpxNCL",
+	"HbigpzZbccGDaLNApX1t1pm03OiKWg+i4DrifF4K7gFC7x4O14hK7Xc8YA5fW5DoStzrGJx6Jmo7Dx/p",
+	"kr1yz7kgQVdCOVcu4Vi31TCmu8lUOkJnj/+wCOLZfgnEUcudu+UpAcTXDR0J5BgwivyWQZNxL7BNNaJZ",
+	"oFp4EweRrgrbklqe3+r70/PciH3VvVrwjdwMfLqt8F+RltY8MrS8WZj9UOJ4RYOtiRJvqVru9GcfX2za",
+	"IR7IrXzvJ+iKbq1iUW35pu5EvoWMbzqVroZnXyHSoT7UX+t0grZH9XhC5zg7pvqZKtgeo4rX7aCvsg78",
+	"8YZ9Mj4x8MiKTGJD1lSnt8PXTyX0nF6lSxX1zndqPM4PqGOypqgusaqwCltBP7M1UzO7lYnGFFLMec6a",
+	"BU3VXF68CGby7Ox/ARxSWPZh7G3qcgOgbq1R/6GX2iGJcO1YWYpiW3MxV1ixNKxAZEwmNozOFqDttvpt",
+	"qqd6cXLPDnjnR8fS6qdBuMX11R78JgdYMJ6K/mIfIR8dqh6DW0ZqRqjQmwp3C8YM1DY7ESjWqyAMEOEA",
+	"vE6pQMZYHKVa/N3AQOrI/u42554a1d8N6P3oNGVKR7N9Ys5RRbenUK+Tdh59VNuX8MSRjFtFtw+kpbme",
+	"O/v7870voYRaOcXHsXI/qi1ZQRxZY42UrydAkeudr7XOJuTmhLwTxRbjFXMKEQ2uSS4FS5ZZRfQ12GU4",
+	"peltfgmfB67w8bcah/hsNxvEMtlgBt2ISjm+1/hzSqZsRktdOzw45BnkspyaUG/nareCFzV4biAasqu3",
+	"A2RUjoxzI4kUe4w1gE80z1sq8K+YeQlPHIlF7Ls/Ww7ZMMWIZlaH4uN4/MHz4YWC3V+nt9mtAHl+I2XV",
+	"pAVAnC/t/71ShoLAm3ar/rtcQT6ld/o1L9ir6rEjtS/17/+sbwCIJI9WyoLiINznQOaD8UN9wzw82e5G",
+	"79KWmlsspOGzngjlV8yYgv0I35gcDA7VH9wcUjTHxDbnM9Y8PtAHdiZXzqPoQizusJFcDqGlYr6XRPqs",
+	"vLUvETf/q3WlcU8KVjJoskLK+rCaayUIOQBkJe2hqTpyuBtzyM4WjLZDzsAD37Mi/31Xx9jVBStyJwR3",
+	"BB/iS9UqizMoF/SWDbncyhb313fMfIQHjmrzlTqNTeGCeOMYfg6ERs7nVvxNWcHZLdM+w8kDOd5yVWqi",
+	"Z1QIpiDfQy+7yoLKuObnifeZhUftrB4sPHpf233FrHUQ3/JBYdJbpnR3qz59/C59uqWll5vkSSSs5T5C",
+	"5QhLUNtS3H/77f8FAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

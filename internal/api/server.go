@@ -11,8 +11,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"syscall"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"

@@ -242,9 +242,13 @@ func (s *Server) ProveMessage(ctx context.Context, r ProveMessageRequestObject) 
 	return ProveMessage200JSONResponse(out), err
 }
 
-func (s *Server) trust(ctx context.Context) Trust {
+func (s *Server) trust(ctx context.Context) (Trust, error) {
 	t := s.Engine.Trust()
-	out := Trust{Servers: list(t.Servers), Replies: t.Replies, Correspondents: t.Correspondents}
+	revision, err := s.Store.SettingRevision(store.TrustSetting)
+	if err != nil {
+		return Trust{}, err
+	}
+	out := Trust{Revision: revision, Servers: list(t.Servers), Replies: t.Replies, Correspondents: t.Correspondents}
 	if s.Engine.Scanner != nil {
 		says, err := s.Engine.Scanner.Ping(ctx)
 		answers := err == nil
@@ -253,18 +257,26 @@ func (s *Server) trust(ctx context.Context) Trust {
 		}
 		out.Scanner, out.ScannerSays, out.ScannerAnswers = &s.Engine.Scanner.Address, &says, &answers
 	}
-	return out
+	return out, nil
 }
 
 // GetTrust says whom the office believes.
 func (s *Server) GetTrust(ctx context.Context, _ GetTrustRequestObject) (GetTrustResponseObject, error) {
-	return GetTrust200JSONResponse(s.trust(ctx)), nil
+	out, err := s.trust(ctx)
+	return GetTrust200JSONResponse(out), err
 }
 
 // SetTrust sets it.
 func (s *Server) SetTrust(ctx context.Context, r SetTrustRequestObject) (SetTrustResponseObject, error) {
-	err := s.Engine.SetTrust(engine.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies, Correspondents: r.Body.Correspondents}, viewerOf(ctx).Name)
-	return SetTrust200JSONResponse(s.trust(ctx)), err
+	revision, err := revisionOf(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Engine.SetTrust(engine.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies, Correspondents: r.Body.Correspondents}, revision, viewerOf(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.trust(ctx)
+	return SetTrust200JSONResponse(out), err
 }
 
 // AnswerTopics answers what waits because a topic is in doubt.

@@ -57,7 +57,7 @@ type topicEntry struct {
 
 // ruleEntry is a rule document and whether it runs.
 type ruleEntry struct {
-	On bool `json:"on,omitempty" doc:"whether the rule runs"`
+	On *bool `json:"on,omitempty" doc:"whether the rule runs; where nothing is said it stays as it is, and a new one is off"`
 	rule.Rule
 }
 
@@ -287,6 +287,15 @@ func (c *command) compareRules(ctx context.Context, api *client.Client, wanted [
 			id, running = rules[at].ID, rules[at].Running
 			w.ID = id
 		}
+		from := w.Revision
+		w.Revision = 0
+		plain, err := json.Marshal(&w.Rule)
+		if err != nil {
+			return nil, err
+		}
+		if w.Revision = from; at >= 0 && from == 0 {
+			w.Revision = rules[at].Revision // as it was when it was compared
+		}
 		body, err := json.Marshal(&w.Rule)
 		if err != nil {
 			return nil, err
@@ -303,17 +312,21 @@ func (c *command) compareRules(ctx context.Context, api *client.Client, wanted [
 			if err := json.Compact(&is, rules[at].Document); err != nil {
 				return nil, err
 			}
-			if is.String() != string(body) {
-				changes = append(changes, change{"change", "rule " + w.Name, differences(rules[at].Document, body), save})
+			if is.String() != string(plain) {
+				if w.Revision != rules[at].Revision {
+					return nil, &exitError{exitInvalid, fmt.Sprintf("the rule “%s” was changed since this file was made: the file is from revision %d, and the rule has revision %d. They differ so:\n  %s\nMake your change in a file of the present state, or take the line “revision” out of the file to write over it",
+						w.Name, w.Revision, rules[at].Revision, strings.ReplaceAll(differences(rules[at].Document, plain), "\n", "\n  "))}
+				}
+				changes = append(changes, change{"change", "rule " + w.Name, differences(rules[at].Document, plain), save})
 			}
 		}
 		switch {
-		case w.On && !running:
+		case w.On != nil && *w.On && !running:
 			changes = append(changes, change{"on", "rule " + w.Name, "takes what arrives from then on", func(ctx context.Context) error {
 				_, err := call[client.Rule](api.SwitchRuleOn(ctx, id, client.SwitchOnRequest{}))
 				return err
 			}})
-		case !w.On && running:
+		case w.On != nil && !*w.On && running:
 			changes = append(changes, change{"off", "rule " + w.Name, "", func(ctx context.Context) error {
 				_, err := call[client.Rule](api.SwitchRuleOff(ctx, id))
 				return err

@@ -72,12 +72,17 @@ func (m *mailboxEntry) into(s *client.MailboxSettings, base string) (detail []st
 	if account(m.Kind) {
 		text("host", &s.Host, m.Host)
 		encryption := string(s.Encryption)
-		text("encryption", &encryption, cmp.Or(m.Encryption, "tls"))
+		wanted := m.Encryption
+		if encryption == "" {
+			wanted = cmp.Or(wanted, "tls") // of a new one
+		}
+		was := encryption
+		text("encryption", &encryption, wanted)
 		s.Encryption = client.MailboxSettingsEncryption(encryption)
 		if m.Port != 0 {
 			number("port", &s.Port, m.Port)
-		} else if len(detail) > 0 {
-			s.Port = &m.Port // the usual one
+		} else if encryption != was && (s.Port == nil || *s.Port == usualPort(m.Kind, was)) {
+			s.Port = &m.Port // the usual one of the other way
 		}
 		text("user", &s.Username, m.User)
 		optional("pinned", &s.Pinned, m.Pinned)
@@ -93,10 +98,12 @@ func (m *mailboxEntry) into(s *client.MailboxSettings, base string) (detail []st
 			}
 		}
 	}
-	if m.Interval == 0 {
-		m.Interval = 60
+	if m.Interval == 0 && s.IntervalSeconds == nil {
+		m.Interval = 60 // of a new one
 	}
-	number("interval", &s.IntervalSeconds, m.Interval)
+	if m.Interval != 0 {
+		number("interval", &s.IntervalSeconds, m.Interval)
+	}
 	if m.LeaveDays != nil {
 		number("leave_days", &s.LeaveDays, *m.LeaveDays)
 	}
@@ -122,6 +129,19 @@ func (m *mailboxEntry) into(s *client.MailboxSettings, base string) (detail []st
 		}
 	}
 	return detail, nil
+}
+
+// usualPort is the port of a mail server where nothing is said.
+func usualPort(kind, encryption string) int {
+	switch {
+	case kind == "pop3" && encryption == "tls":
+		return 995
+	case kind == "pop3":
+		return 110
+	case encryption == "tls":
+		return 993
+	}
+	return 143
 }
 
 // account says whether a kind of mailbox lies on a mail server.
@@ -173,9 +193,9 @@ func (c *command) compareMailboxes(ctx context.Context, api *client.Client, entr
 			wanted.Secret = &secret
 		}
 		if at >= 0 {
-			id := mailboxes[at].ID
+			id, revision := mailboxes[at].ID, fmt.Sprint(mailboxes[at].Revision)
 			changes = append(changes, change{"change", "mailbox " + mailboxes[at].Name, strings.Join(detail, "\n"), func(ctx context.Context) error {
-				_, err := call[client.Mailbox](api.ChangeMailbox(ctx, id, &client.ChangeMailboxParams{}, wanted))
+				_, err := call[client.Mailbox](api.ChangeMailbox(ctx, id, &client.ChangeMailboxParams{IfMatch: &revision}, wanted))
 				return err
 			}})
 			continue

@@ -116,7 +116,7 @@ func (c *command) correspondents() *cobra.Command {
 						keep()
 					}
 				}
-				one, err := call[client.Correspondent](api.ChangeCorrespondent(ctx, is.ID, &client.ChangeCorrespondentParams{}, s))
+				one, err := call[client.Correspondent](api.ChangeCorrespondent(ctx, is.ID, &client.ChangeCorrespondentParams{IfMatch: ifMatch(is.Revision)}, s))
 				if err != nil {
 					return err
 				}
@@ -211,7 +211,7 @@ func (c *command) tables() *cobra.Command {
 			var missing *exitError
 			switch {
 			case err == nil:
-				t, err = call[client.LookupTable](api.ChangeTable(ctx, is.ID, &client.ChangeTableParams{}, s))
+				t, err = call[client.LookupTable](api.ChangeTable(ctx, is.ID, &client.ChangeTableParams{IfMatch: ifMatch(is.Revision)}, s))
 			case errors.As(err, &missing):
 				t, err = call[client.LookupTable](api.AddTable(ctx, s))
 			}

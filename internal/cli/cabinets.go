@@ -299,7 +299,7 @@ func (c *command) changeCabinet() *cobra.Command {
 			if set == (client.CabinetChange{}) {
 				return usageError{fmt.Errorf("say what to change, such as --user or --new-secret; how colleagues reach it is `cabinets address`")}
 			}
-			if k, err = call[client.Cabinet](api.ChangeCabinet(cmd.Context(), k.ID, &client.ChangeCabinetParams{}, set)); err != nil {
+			if k, err = call[client.Cabinet](api.ChangeCabinet(cmd.Context(), k.ID, &client.ChangeCabinetParams{IfMatch: ifMatch(k.Revision)}, set)); err != nil {
 				return err
 			}
 			return c.show(k, func() { fmt.Fprintf(c.out, "The cabinet “%s” is reached so from now on.\n", k.Name) })

@@ -231,7 +231,11 @@ func (c *command) careCommands() []*cobra.Command {
 				}
 				ids = append(ids, r.ID)
 			}
-			response, err := api.ExportRules(ctx, &client.ExportRulesParams{ID: &ids})
+			p := &client.ExportRulesParams{}
+			if len(ids) > 0 {
+				p.ID = &ids
+			}
+			response, err := api.ExportRules(ctx, p)
 			if err != nil {
 				return err
 			}

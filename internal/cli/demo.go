@@ -192,7 +192,8 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 	}
 	var entries []ruleEntry
 	for _, r := range rules {
-		entries = append(entries, ruleEntry{On: true, Rule: r})
+		on := true
+		entries = append(entries, ruleEntry{On: &on, Rule: r})
 	}
 	changes, err := quiet.compareRules(ctx, service, entries, nil)
 	if err != nil {
@@ -242,7 +243,8 @@ func watched(ctx context.Context, service *client.Client) error {
 // furnishPeople says how the demo sends mail, and who is told.
 func furnishPeople(ctx context.Context, service *client.Client, console string, desk *demo.Desk) error {
 	port, name := desk.MailPort(), "Brackwater harbour office"
-	if _, err := call[client.Outgoing](service.SetOutgoing(ctx, client.OutgoingSettings{Host: "127.0.0.1", Port: &port, Encryption: "none", From: "office@brackwater.example", Name: &name, Console: &console})); err != nil {
+	host, from, encryption := "127.0.0.1", "office@brackwater.example", client.OutgoingSettingsEncryption("none")
+	if _, err := call[client.Outgoing](service.SetOutgoing(ctx, &client.SetOutgoingParams{}, client.OutgoingSettings{Host: &host, Port: &port, Encryption: &encryption, From: &from, Name: &name, Console: &console})); err != nil {
 		return err
 	}
 	url, secret, yes := desk.URL(), "north-mole-light", true
@@ -323,7 +325,7 @@ func furnishAlarms(ctx context.Context, service *client.Client) error {
 
 // furnishTrust lets the demo believe its mail server.
 func furnishTrust(ctx context.Context, service *client.Client) error {
-	_, err := call[client.Trust](service.SetTrust(ctx, client.TrustSettings{Servers: []string{demo.MailHost}, Replies: true}))
+	_, err := call[client.Trust](service.SetTrust(ctx, &client.SetTrustParams{}, client.TrustSettings{Servers: []string{demo.MailHost}, Replies: true}))
 	return err
 }
 

@@ -143,7 +143,7 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 		}
 		says(t, strings.Join(args, " "), fails(t, args...), name)
 	}
-	must(t, "mailboxes", "remove", "to the gauges")
+	must(t, "mailboxes", "remove", "to the gauges", "--yes")
 	if left, err := os.ReadDir(filepath.Join(o.folder, "records", "mail")); err != nil || len(left) != 1 {
 		t.Errorf("of the removed mailbox there is left: %v, %v", left, err)
 	}
@@ -196,7 +196,7 @@ func TestMailOnDiskIsWatchedAndTakenIn(t *testing.T) {
 	}
 	again := must(t, "messages", "take-in", eml, box)
 	says(t, "taking in again", again, "0         1", "0         2")
-	for want, content := range map[string]string{"does not begin with header fields": "just text", "no mbox file": "From here on nothing\nSubject: x\n\ny"} {
+	for want, content := range map[string]string{"does not begin with header fields": "just text", "stands before the first line that begins with “From ” and a date": "From here on nothing\nSubject: x\n\ny"} {
 		out, _, code := run(t, "", "messages", "take-in", written(t, content))
 		says(t, "what is no mail", out, want)
 		if code != exitFailure {

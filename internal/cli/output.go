@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -158,4 +159,10 @@ func (p *progress) end() {
 	if p.drawn {
 		fmt.Fprintln(p.c.errs)
 	}
+}
+
+// ifMatch is the revision that a change begins from (RFC 9110 section 13.1.1).
+func ifMatch(revision int) *string {
+	match := strconv.Quote(strconv.Itoa(revision))
+	return &match
 }

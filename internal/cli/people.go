@@ -2,10 +2,11 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"strconv"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -63,27 +64,41 @@ func (c *command) outgoing() *cobra.Command {
 		}
 		return shown(o)
 	})})
-	var s client.OutgoingSettings
 	var port int
-	var encryption, username, passwordFile, name, console string
-	set := &cobra.Command{Use: "set", Short: "Set how mail is sent", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-		s.Port, s.Encryption, s.Username, s.Name, s.Console = &port, client.OutgoingSettingsEncryption(encryption), &username, &name, &console
-		var err error
-		if s.Password, err = c.secretFrom(passwordFile); err != nil {
-			return err
-		}
-		o, err := call[client.Outgoing](api.SetOutgoing(ctx, s))
+	var host, encryption, username, passwordFile, from, name, console string
+	set := &cobra.Command{Use: "set", Short: "Set how mail is sent; what is not given stays", Args: cobra.NoArgs}
+	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+		o, err := call[client.Outgoing](api.GetOutgoing(ctx))
 		if err != nil {
 			return err
 		}
+		var s client.OutgoingSettings
+		way := client.OutgoingSettingsEncryption(encryption)
+		for flag, give := range map[string]func(){"host": func() { s.Host = &host }, "port": func() { s.Port = &port }, "encryption": func() { s.Encryption = &way }, "username": func() { s.Username = &username }, "from": func() { s.From = &from }, "name": func() { s.Name = &name }, "console": func() { s.Console = &console }} {
+			if set.Flags().Changed(flag) {
+				give()
+			}
+		}
+		if s.Encryption != nil && s.Port == nil && o.Encryption != encryption { // the usual one of the other way
+			s.Port = &port
+		}
+		if s.Password, err = c.secretFrom(passwordFile); err != nil {
+			return err
+		}
+		if s == (client.OutgoingSettings{}) {
+			return usageError{errors.New("say what to set, such as --host smtp.brackwater.example --from office@brackwater.example")}
+		}
+		if o, err = call[client.Outgoing](api.SetOutgoing(ctx, &client.SetOutgoingParams{IfMatch: ifMatch(o.Revision)}, s)); err != nil {
+			return err
+		}
 		return shown(o)
-	})}
-	set.Flags().StringVar(&s.Host, "host", "", "the server that takes mail; empty sends none")
+	})
+	set.Flags().StringVar(&host, "host", "", "the server that takes mail; empty sends none")
 	set.Flags().IntVar(&port, "port", 0, "its port; 0 for 465 with tls, else 587")
 	set.Flags().StringVar(&encryption, "encryption", "starttls", "tls, starttls or none")
 	set.Flags().StringVar(&username, "username", "", "the name to sign in with; empty for none")
 	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password; - reads it from standard input; without it the kept one stays")
-	set.Flags().StringVar(&s.From, "from", "", "the sender's address")
+	set.Flags().StringVar(&from, "from", "", "the sender's address")
 	set.Flags().StringVar(&name, "name", "", "the sender's name")
 	set.Flags().StringVar(&console, "console", "", "the address at which colleagues open Ink Tray, for links")
 	root.AddCommand(set, &cobra.Command{Use: "check", Short: "Sign in at the server that takes mail", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -157,6 +172,36 @@ func (c *command) addressees() *cobra.Command {
 			fmt.Fprintf(c.out, "“%s” can be told. Try it: inktray addressees trial %q\n", a.Name, a.Name)
 		})
 	}
+	change := &cobra.Command{Use: "change NAME", Short: "Change where and of what somebody is told; what is not given stays", Args: cobra.ExactArgs(1)}
+	change.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		old, err := findAddressee(ctx, api, args[0])
+		if err != nil {
+			return err
+		}
+		s, err := settings(old.Name)
+		if err != nil {
+			return err
+		}
+		given := change.Flags().Changed
+		if !given("mail") && !given("call") {
+			s.Kind, s.Addresses, s.URL = client.AddresseeSettingsKind(old.Kind), &old.Addresses, &old.URL
+		}
+		if !given("inside") {
+			s.Inside = &old.Inside
+		}
+		if !given("tray") {
+			told := client.AddresseeSettingsTray(old.Tray)
+			s.Tray = &told
+		}
+		if !given("daily-at") {
+			s.DailyAt = &old.DailyAt
+		}
+		a, err := call[client.Addressee](api.ChangeAddressee(ctx, old.ID, &client.ChangeAddresseeParams{IfMatch: ifMatch(old.Revision)}, s))
+		if err != nil {
+			return err
+		}
+		return said(a)
+	})
 	root.AddCommand(flags(&cobra.Command{Use: "add NAME", Short: "Let somebody be told", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		s, err := settings(args[0])
 		if err != nil {
@@ -167,22 +212,7 @@ func (c *command) addressees() *cobra.Command {
 			return err
 		}
 		return said(a)
-	})}), flags(&cobra.Command{Use: "change NAME", Short: "Change where and what somebody is told; every option counts anew", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		old, err := findAddressee(ctx, api, args[0])
-		if err != nil {
-			return err
-		}
-		s, err := settings(old.Name)
-		if err != nil {
-			return err
-		}
-		revision := strconv.Quote(strconv.Itoa(old.Revision))
-		a, err := call[client.Addressee](api.ChangeAddressee(ctx, old.ID, &client.ChangeAddresseeParams{IfMatch: &revision}, s))
-		if err != nil {
-			return err
-		}
-		return said(a)
-	})}), &cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+	})}), flags(change), &cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		a, err := findAddressee(ctx, api, args[0])
 		if err != nil {
 			return err
@@ -236,37 +266,67 @@ func (c *command) alarms() *cobra.Command {
 	var ruleName, by, mailbox, cabinet string
 	var atLeast, within, after int
 	var weekdays, who []string
-	save := func(ctx context.Context, api *client.Client, name, kind string) error {
-		s := client.AlarmSettings{Name: name, Kind: client.AlarmSettingsKind(kind), Rule: &ruleName, ByTime: &by, AtLeast: &atLeast, WithinHours: &within, Mailbox: &mailbox, Cabinet: &cabinet, AfterMinutes: &after, Who: who}
+	save := func(ctx context.Context, api *client.Client, cmd *cobra.Command, name, kind string) error {
+		all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(all, func(a client.Alarm) bool { return strings.EqualFold(a.Name, name) })
 		days := []client.AlarmSettingsWeekdays{}
 		for _, d := range weekdays {
 			days = append(days, client.AlarmSettingsWeekdays(strings.ToLower(d)))
 		}
-		s.Weekdays = &days
-		if kind != "silence" {
-			s.Rule, s.ByTime, s.AtLeast, s.WithinHours, s.Weekdays = nil, nil, nil, nil, nil
-		} else {
-			s.Mailbox, s.Cabinet, s.AfterMinutes = nil, nil, nil
+		s := client.AlarmSettings{Name: name, Kind: client.AlarmSettingsKind(kind), Who: who, Weekdays: &days, Rule: &ruleName, ByTime: &by, AtLeast: &atLeast, WithinHours: &within, Mailbox: &mailbox, Cabinet: &cabinet, AfterMinutes: &after}
+		if at >= 0 { // what is not given stays
+			old := &all[at]
+			if string(old.Kind) != kind {
+				return &exitError{exitInvalid, fmt.Sprintf("the alarm “%s” is of another kind; remove it first, or take another name", old.Name)}
+			}
+			was := []client.AlarmSettingsWeekdays{}
+			for _, d := range old.Weekdays {
+				was = append(was, client.AlarmSettingsWeekdays(d))
+			}
+			for flag, keep := range map[string]func(){"rule": func() { s.Rule = &old.Rule }, "at-least": func() { s.AtLeast = &old.AtLeast }, "within-hours": func() { s.WithinHours = &old.WithinHours }, "by": func() { s.ByTime = &old.ByTime },
+				"on": func() { s.Weekdays = &was }, "after-minutes": func() { s.AfterMinutes = &old.AfterMinutes }, "tell": func() { s.Who = old.Who }} {
+				if !cmd.Flags().Changed(flag) {
+					keep()
+				}
+			}
+			if !cmd.Flags().Changed("mailbox") && !cmd.Flags().Changed("cabinet") {
+				s.Mailbox, s.Cabinet = &old.Mailbox, &old.Cabinet
+			}
 		}
-		a, err := call[client.Alarm](api.AddAlarm(ctx, s))
+		if kind == "silence" {
+			s.Mailbox, s.Cabinet, s.AfterMinutes = nil, nil, nil
+		} else {
+			s.Rule, s.ByTime, s.AtLeast, s.WithinHours, s.Weekdays = nil, nil, nil, nil, nil
+		}
+		var a client.Alarm
+		if at >= 0 {
+			a, err = call[client.Alarm](api.ChangeAlarm(ctx, all[at].ID, &client.ChangeAlarmParams{IfMatch: ifMatch(all[at].Revision)}, s))
+		} else {
+			a, err = call[client.Alarm](api.AddAlarm(ctx, s))
+		}
 		if err != nil {
 			return err
 		}
 		return c.show(a, func() { fmt.Fprintln(c.out, a.Sentence) })
 	}
-	silence := &cobra.Command{Use: "silence NAME", Short: "Tell somebody when a rule should have filed and did not", Args: cobra.ExactArgs(1),
-		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on monday,friday --tell \"Harbour office\"",
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			return save(ctx, api, args[0], "silence")
-		})}
+	const again = "An alarm of that name is changed: what is not given stays."
+	silence := &cobra.Command{Use: "silence NAME", Short: "Tell somebody when a rule should have filed and did not", Long: again, Args: cobra.ExactArgs(1),
+		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on monday,friday --tell \"Harbour office\""}
+	silence.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		return save(ctx, api, silence, args[0], "silence")
+	})
 	silence.Flags().StringVar(&ruleName, "rule", "", "the rule")
 	silence.Flags().IntVar(&atLeast, "at-least", 1, "how many it should file")
 	silence.Flags().IntVar(&within, "within-hours", 24, "in how many hours before the time")
 	silence.Flags().StringVar(&by, "by", "", "the time of the day, 10:00")
 	silence.Flags().StringSliceVar(&weekdays, "on", nil, "the weekdays; every day where none is named")
-	reach := &cobra.Command{Use: "reach NAME", Short: "Tell somebody when a mailbox or a cabinet is out of reach for too long", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		return save(ctx, api, args[0], "out of reach")
-	})}
+	reach := &cobra.Command{Use: "reach NAME", Short: "Tell somebody when a mailbox or a cabinet is out of reach for too long", Long: again, Args: cobra.ExactArgs(1)}
+	reach.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		return save(ctx, api, reach, args[0], "out of reach")
+	})
 	reach.Flags().StringVar(&mailbox, "mailbox", "", "this mailbox; any where neither is named")
 	reach.Flags().StringVar(&cabinet, "cabinet", "", "this cabinet")
 	reach.Flags().IntVar(&after, "after-minutes", 60, "for longer than so many minutes")
@@ -318,7 +378,7 @@ func (c *command) limits() *cobra.Command {
 				*row.value = *asked[i].value
 			}
 		}
-		if l, err = call[client.Limits](api.SetLimits(ctx, l)); err != nil {
+		if l, err = call[client.Limits](api.SetLimits(ctx, &client.SetLimitsParams{IfMatch: ifMatch(deref(l.Revision))}, l)); err != nil {
 			return err
 		}
 		return shown(l)

@@ -90,4 +90,3 @@ func (c *command) newKey() *cobra.Command {
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd
 }
-

@@ -566,7 +566,7 @@ func (c *command) registerVerify() *cobra.Command {
 					set()
 				}
 			}
-			if v, err = call[client.Verification](api.PlanVerification(ctx, v.Plan)); err != nil {
+			if v, err = call[client.Verification](api.PlanVerification(ctx, &client.PlanVerificationParams{IfMatch: ifMatch(v.Revision)}, v.Plan)); err != nil {
 				return err
 			}
 			return c.show(v, func() { c.verification(&v) })

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +60,27 @@ func fileProblems(name string, err error) error {
 	return &exitError{exitInvalid, strings.Join(lines, "\n  ")}
 }
 
+// saveRule keeps a rule as it stands in a file; there are the rules as they are.
+func saveRule(ctx context.Context, api *client.Client, r *rule.Rule, there []client.Rule) (client.Rule, error) {
+	at := slices.IndexFunc(there, func(is client.Rule) bool {
+		return r.ID != "" && is.ID == r.ID || r.ID == "" && strings.EqualFold(is.Name, r.Name)
+	})
+	if at >= 0 {
+		r.ID = there[at].ID
+	}
+	body, err := json.Marshal(r)
+	if err != nil {
+		return client.Rule{}, err
+	}
+	saved, err := call[client.Rule](api.AddRule(ctx, body))
+	var p *problem
+	if errors.As(err, &p) && p.Status == 412 && at >= 0 {
+		return saved, &exitError{exitInvalid, fmt.Sprintf("it was changed since this file was made: the file is from revision %d, and the rule has revision %d. The file and the rule differ so:\n  %s\nMake your change in a file of the present state (inktray rules export %s), or take the line “revision” out of the file to write over it",
+			r.Revision, there[at].Revision, strings.ReplaceAll(differences(there[at].Document, body), "\n", "\n  "), inShell(there[at].Name))}
+	}
+	return saved, err
+}
+
 func (c *command) rules() *cobra.Command {
 	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
 	yes := false
@@ -94,6 +116,7 @@ func (c *command) rules() *cobra.Command {
 		return c.show(r, func() {
 			fmt.Fprintln(c.out, "# "+strings.ReplaceAll(wrap(r.Sentence, 98), "\n", "\n# "))
 			if document, err := rule.ParseRule(r.Document); err == nil {
+				document.Revision = r.Revision
 				if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
 					c.out.Write(text)
 				}
@@ -128,18 +151,19 @@ func (c *command) rules() *cobra.Command {
 		return nil
 	}), &cobra.Command{
 		Use: "save FILE", Short: "Keep the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
+		Long: "A rule is recognised by its id, else by its name; one that is there becomes as the file says, and stays on or off. A file that names the revision from which it was made, as those of inktray rules export do, does not write over a rule that was changed since.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			rules, err := c.readRules(args[0])
 			if err != nil {
 				return err
 			}
 			var saved []client.Rule
+			there, err := call[[]client.Rule](api.ListRules(ctx))
+			if err != nil {
+				return err
+			}
 			for i := range rules {
-				body, err := json.Marshal(&rules[i])
-				if err != nil {
-					return err
-				}
-				r, err := call[client.Rule](api.AddRule(ctx, body))
+				r, err := saveRule(ctx, api, &rules[i], there)
 				if err != nil {
 					return fmt.Errorf("the rule “%s”: %w", rules[i].Name, err)
 				}
@@ -162,7 +186,15 @@ func (c *command) rules() *cobra.Command {
 				}
 				ids = append(ids, r.ID)
 			}
-			all, err := call[[]client.Rule](api.OrderRules(ctx, ids))
+			was := []string{}
+			seen, err := call[[]client.Rule](api.ListRules(ctx))
+			if err != nil {
+				return err
+			}
+			for _, r := range seen {
+				was = append(was, r.ID)
+			}
+			all, err := call[[]client.Rule](api.OrderRules(ctx, &client.OrderRulesParams{Was: &was}, ids))
 			if err != nil {
 				return err
 			}

@@ -335,7 +335,7 @@ func (c *command) trust() *cobra.Command {
 			if cmd.Flags().Changed("correspondents") {
 				body.Correspondents = correspondents
 			}
-			if t, err = call[client.Trust](api.SetTrust(ctx, body)); err != nil {
+			if t, err = call[client.Trust](api.SetTrust(ctx, &client.SetTrustParams{IfMatch: ifMatch(t.Revision)}, body)); err != nil {
 				return err
 			}
 			return say(t)

@@ -65,7 +65,8 @@ func (e *Engine) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 			return nil, fmt.Errorf("%w: no rule with the identity %q", store.ErrNotFound, id)
 		}
 		if c.Was != nil {
-			r.ID = c.Was.ID
+			from := r.Revision
+			r.ID, r.Revision = c.Was.ID, 0
 			was, err := c.Was.Parsed()
 			if err != nil {
 				was = &rule.Rule{}
@@ -79,6 +80,9 @@ func (e *Engine) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 				c.Kind = "same"
 			} else {
 				c.Lines = rule.Compare(was, &r)
+				if from > 0 && from != c.Was.Revision {
+					c.Problems = rule.Problems{{Place: "revision", Text: fmt.Sprintf("the rule was changed since this file was made: the file is from revision %d, and the rule has %d. Make your change in a file of the present state, or take the line “revision” out of the file to write over it", from, c.Was.Revision)}}
+				}
 			}
 		} else if !told {
 			best := alike
@@ -96,15 +100,13 @@ func (e *Engine) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 			other := find(func(row *store.Rule) bool { return strings.EqualFold(row.Name, r.Name) && row.ID != r.ID })
 			twice := slices.ContainsFunc(changes, func(before RuleChange) bool { return strings.EqualFold(before.Rule.Name, r.Name) })
 			if other != nil || twice {
-				c.Problems = rule.Problems{{Place: "name", Text: fmt.Sprintf("there is another rule called “%s”", r.Name)}}
+				c.Problems = append(c.Problems, rule.Problem{Place: "name", Text: fmt.Sprintf("there is another rule called “%s”", r.Name)})
 			}
-			named := c.Problems
-			if _, err := e.CheckRule(&r); err != nil && !errors.As(err, &c.Problems) {
+			var wrong rule.Problems
+			if _, err := e.CheckRule(&r); err != nil && !errors.As(err, &wrong) {
 				return nil, err
 			}
-			if len(named) > 0 && len(c.Problems) > 0 && c.Problems[0] != named[0] {
-				c.Problems = append(named, c.Problems...)
-			}
+			c.Problems = append(c.Problems, wrong...)
 		}
 		changes = append(changes, c)
 	}

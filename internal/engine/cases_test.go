@@ -94,7 +94,7 @@ func TestRulesSeeAMessageInTheirOrderUntilOneStops(t *testing.T) {
 	second := h.rule(gaugesRule)
 	box.add(raw("one", "a.csv", "1"))
 	h.expect(map[string]string{"First/2026/05/a.csv": "1"})
-	if err := h.store.Order([]string{second, first}, "test"); err != nil {
+	if err := h.store.Order([]string{second, first}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if err := h.engine.LoadRules(); err != nil {

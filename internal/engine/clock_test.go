@@ -19,7 +19,7 @@ func aged(t *testing.T, box *memory) *house {
 	h.hurry()
 	h.watched()
 	h.rule(gaugesRule)
-	if err := h.store.SetLimits(store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, "test"); err != nil {
+	if err := h.store.SetLimits(store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.add(raw("reading", "a.csv", "a"))

@@ -576,7 +576,7 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 	err = errors.Join(
 		r.store.AddCabinet(&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x", MadeAt: time.Now()}, "test"),
 		r.store.AddMailbox(&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"),
-		r.engine.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example"}, nil, "test"),
+		r.engine.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example"}, nil, 0, "test"),
 		r.engine.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true, Tray: "never"}, nil, "test"))
 	if err != nil {
 		t.Fatal(err)

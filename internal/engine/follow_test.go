@@ -198,7 +198,7 @@ func sendingHouse(t *testing.T, document string) (*house, *postbox, *outside) {
 	box, out := newPostbox(), startOutside(t)
 	h := newHouse(t, box.dial)
 	h.hurry()
-	err := h.engine.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example", Name: "Harbour office"}, nil, "test")
+	err := h.engine.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example", Name: "Harbour office"}, nil, 0, "test")
 	if err == nil {
 		err = h.engine.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "mail", Addresses: []string{"desk@brackwater.example"}, Tray: "never"}, nil, "test")
 	}

@@ -87,6 +87,10 @@ func (e *Engine) SaveRule(document *rule.Rule, revision int, actor string) (stor
 	if _, err := e.CheckRule(document); err != nil {
 		return store.Rule{}, err
 	}
+	if revision == 0 {
+		revision = document.Revision
+	}
+	document.Revision = 0 // the records count it by themselves
 	row, err := e.Store.SaveRule(document, revision, e.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return row, rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a rule called “%s” already", document.Name)}}

@@ -446,10 +446,10 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	h.resolver = resolver
 	h.start()
 	h.watched()
-	if err := h.engine.SetTrust(Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, "test"); err != nil {
+	if err := h.engine.SetTrust(Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.SetTrust(Trust{Servers: []string{"no server"}}, "test"); err == nil {
+	if err := h.engine.SetTrust(Trust{Servers: []string{"no server"}}, 0, "test"); err == nil {
 		t.Error("a name that is none was taken")
 	}
 	if err := h.engine.SaveCorrespondent(&store.Correspondent{Name: "Tidewatch", Domains: []string{"tidewatch.example"}}, nil, 0, "test"); err != nil {
@@ -489,7 +489,7 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 		}
 	}
 	// Replies to senders that nobody proves are not sent.
-	if err := h.engine.SetTrust(Trust{Replies: true}, "test"); err != nil {
+	if err := h.engine.SetTrust(Trust{Replies: true}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	document := mustRule(t, "name: Replies\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {subject: {contains: signed}}\nattachments: [{take: everything, folder: R}]\nafterwards: {reply: {text: Thank you}}\n")

@@ -95,7 +95,7 @@ func TestAnItemIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	}
 	move(h.files, away)
 	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
-	if err := h.store.SetLimits(store.Limits{SpoolMB: 0}, "test"); err != nil {
+	if err := h.store.SetLimits(store.Limits{SpoolMB: 0}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.deliver("INBOX", raw("one", "a.csv", "1"))

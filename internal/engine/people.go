@@ -22,7 +22,7 @@ func WhySent(err error) (problem, advice string) {
 }
 
 // SetOutgoing sets how mail is sent.
-func (e *Engine) SetOutgoing(o store.Outgoing, password *string, actor string) error {
+func (e *Engine) SetOutgoing(o store.Outgoing, password *string, revision int, actor string) error {
 	var problems rule.Problems
 	if o.Host != "" {
 		if text := addresses([]string{o.From}); text != "" {
@@ -38,7 +38,7 @@ func (e *Engine) SetOutgoing(o store.Outgoing, password *string, actor string) e
 	if len(problems) > 0 {
 		return problems
 	}
-	return e.Store.SetOutgoing(o, password, actor)
+	return e.Store.SetOutgoing(o, password, revision, actor)
 }
 
 // SaveAddressee checks and keeps somebody who can be told.

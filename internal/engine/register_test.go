@@ -186,7 +186,7 @@ func TestAnUnmountedCabinetMakesNothingMissing(t *testing.T) {
 func TestFilesAreVerifiedByPlan(t *testing.T) {
 	const files = verifyBatch + 10
 	h, _ := filedHouse(t, files)
-	if err := h.store.PlanVerification(store.VerificationPlan{EveryDays: 30}, "test"); err != nil {
+	if err := h.store.PlanVerification(store.VerificationPlan{EveryDays: 30}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if n, _ := h.store.CountDue(h.engine.Clock().AddDate(0, 0, -30)); n != 0 {
@@ -223,7 +223,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	}
 	now := h.engine.now()
 	plan := store.VerificationPlan{EveryDays: 1, FromTime: now.Add(2 * time.Hour).Format("15:04"), ToTime: now.Add(3 * time.Hour).Format("15:04")}
-	if err := h.store.PlanVerification(plan, "test"); err != nil {
+	if err := h.store.PlanVerification(plan, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.later(48 * time.Hour)
@@ -608,7 +608,7 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 	h, _ := filedHouse(t, 2)
 	limits := store.UsualLimits
 	limits.RegisterDays = 100
-	if err := h.store.SetLimits(limits, "test"); err != nil {
+	if err := h.store.SetLimits(limits, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if err := h.engine.letGoOfOld(t.Context()); err != nil {

@@ -99,23 +99,23 @@ type RehearsedItem struct {
 
 // rehearsal is one in the making.
 type rehearsal struct {
-	engine  *Engine
-	of      RehearsalOf
-	rules   []*rule.Compiled // in order, with the one that is edited
-	edited  *rule.Compiled   // nil where all are rehearsed
-	names   map[string]string
-	would   map[string]*foreseen // what would lie in each cabinet, by its name
-	copies  map[copyOf]string    // what was filed of each message in this rehearsal, and as what
-	files   []taken              // the last messages of which something is filed or that match
-	others  []taken              // the last others
-	tree    map[[2]string]*FolderSum
-	same    map[string]int // attachments that another rule takes, too
-	moved   map[string]int // messages that a move makes a rule miss, by the sentence that says so
-	hidden  map[string]int // messages that an earlier rule stops
-	out     *Rehearsal
-	extra   int
-	mutex   sync.Mutex
-	watch   map[[2]string][]*rule.Compiled // rules by mailbox and folder
+	engine *Engine
+	of     RehearsalOf
+	rules  []*rule.Compiled // in order, with the one that is edited
+	edited *rule.Compiled   // nil where all are rehearsed
+	names  map[string]string
+	would  map[string]*foreseen // what would lie in each cabinet, by its name
+	copies map[copyOf]string    // what was filed of each message in this rehearsal, and as what
+	files  []taken              // the last messages of which something is filed or that match
+	others []taken              // the last others
+	tree   map[[2]string]*FolderSum
+	same   map[string]int // attachments that another rule takes, too
+	moved  map[string]int // messages that a move makes a rule miss, by the sentence that says so
+	hidden map[string]int // messages that an earlier rule stops
+	out    *Rehearsal
+	extra  int
+	mutex  sync.Mutex
+	watch  map[[2]string][]*rule.Compiled // rules by mailbox and folder
 }
 
 // Rehearse plans messages under rules with the same code that files.

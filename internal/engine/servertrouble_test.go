@@ -175,8 +175,12 @@ var servicePhases = []servicePhase{
 			_, _ = x.engine.Rehearse(x.t.Context(), store.System, RehearsalOf{Rule: document, Last: 10, Thorough: true})
 		}
 		x.proxy.Heal()
-		got, err := x.engine.Rehearse(x.t.Context(), store.System, RehearsalOf{Rule: document, Last: 10, Thorough: true})
-		if err != nil || got.Matching != mailsInTrouble || got.Files != mailsInTrouble {
+		var got *Rehearsal
+		x.until("it can be rehearsed", func() bool {
+			got, err = x.engine.Rehearse(x.t.Context(), store.System, RehearsalOf{Rule: document, Last: 10, Thorough: true})
+			return err == nil
+		})
+		if got.Matching != mailsInTrouble || got.Files != mailsInTrouble {
 			x.t.Errorf("rehearsed afterwards: %+v, %v", got, err)
 		}
 		x.fileOld(x.ruleFromNowOn())
@@ -304,15 +308,20 @@ func (x *troubled) flagged() int {
 // TestEveryProblemInEveryOperationOfEveryPhase lets every exchange with a real mail
 // server go wrong in every way, whatever the service is doing. Afterwards every
 // message is filed once, or was in the tray and is filed when it is tried again.
+// Every second combination is tried, so that each operation still meets each problem,
+// and each phase each operation and each problem; with -write-docs all are.
 func TestEveryProblemInEveryOperationOfEveryPhase(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	type cell struct{ runs, struck, tray int }
 	var mutex sync.Mutex
 	table := map[[2]string]*cell{}
 	t.Run("runs", func(t *testing.T) {
-		for _, phase := range servicePhases {
-			for _, op := range sourceOperations {
-				for _, problem := range testbed.IMAPProblems {
+		for i, phase := range servicePhases {
+			for j, op := range sourceOperations {
+				for k, problem := range testbed.IMAPProblems {
+					if !*writeDocs && (i+j+k)%2 != 0 {
+						continue
+					}
 					t.Run(phase.name+"/"+op.name+"/"+string(problem), func(t *testing.T) {
 						t.Parallel()
 						struck, tray := runTrouble(t, d, phase, op, problem)

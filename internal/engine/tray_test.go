@@ -103,7 +103,7 @@ func TestWhatAFloodBringsWaitsAndGoesOnAllAtOnce(t *testing.T) {
 			box := newPostbox()
 			h := newHouse(t, box.dial)
 			h.hurry()
-			if err := h.store.SetLimits(c.limits, "test"); err != nil {
+			if err := h.store.SetLimits(c.limits, 0, "test"); err != nil {
 				t.Fatal(err)
 			}
 			h.watched()

@@ -26,8 +26,6 @@ type Trust struct {
 	Correspondents bool     `json:"correspondents"` // correspondents are recognised only where the sender is verified
 }
 
-const trustKey = "trust"
-
 // Trust is what is set; where nothing is, replies go to verified senders only.
 func (e *Engine) Trust() Trust {
 	e.mutex.Lock()
@@ -37,7 +35,7 @@ func (e *Engine) Trust() Trust {
 
 func (e *Engine) loadTrust() error {
 	t := Trust{Replies: true}
-	kept, err := e.Store.Setting(trustKey)
+	kept, err := e.Store.Setting(store.TrustSetting)
 	if err == nil && kept != "" {
 		err = json.Unmarshal([]byte(kept), &t)
 	}
@@ -51,7 +49,7 @@ func (e *Engine) loadTrust() error {
 }
 
 // SetTrust keeps whom the office believes. The error, if any, may be rule.Problems.
-func (e *Engine) SetTrust(t Trust, actor string) error {
+func (e *Engine) SetTrust(t Trust, revision int, actor string) error {
 	servers := []string{}
 	for i, s := range t.Servers {
 		s = strings.ToLower(strings.TrimSpace(s))
@@ -68,7 +66,7 @@ func (e *Engine) SetTrust(t Trust, actor string) error {
 	if err != nil {
 		return err
 	}
-	if err := e.Store.ChangeSetting(trustKey, string(data), "change whom to trust", actor); err != nil {
+	if err := e.Store.ChangeSetting(store.TrustSetting, string(data), revision, "change whom to trust", actor); err != nil {
 		return err
 	}
 	if err := e.loadTrust(); err != nil {

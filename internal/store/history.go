@@ -2,7 +2,6 @@ package store
 
 import (
 	"encoding/json"
-	"errors"
 	"strconv"
 	"time"
 
@@ -29,24 +28,33 @@ var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, SpoolMB: 2000, RuleFile
 // Limits reads what the service keeps to.
 func (s *Store) Limits() (Limits, error) {
 	l := UsualLimits
-	text, err := s.Setting("limits")
+	text, err := s.Setting(LimitsSetting)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &l)
 	}
 	return l, err
 }
 
-// SetLimits keeps other limits.
-func (s *Store) SetLimits(l Limits, actor string) error { return s.setJSON("limits", l, actor) }
+// Settings that people change.
+const (
+	LimitsSetting       = "limits"
+	OutgoingSetting     = "outgoing"
+	VerificationSetting = "verification"
+	TrustSetting        = "trust"
+)
 
-func (s *Store) setJSON(key string, v any, actor string) error {
+// SetLimits keeps other limits. revision is the one that was changed, 0 for whatever is
+// there; so it is for the other settings.
+func (s *Store) SetLimits(l Limits, revision int, actor string) error {
+	return s.setJSON(LimitsSetting, l, revision, actor)
+}
+
+func (s *Store) setJSON(key string, v any, revision int, actor string) error {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
-	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, string(text)).Error, note(tx, actor, "settings", key))
-	})
+	return s.ChangeSetting(key, string(text), revision, "settings", actor)
 }
 
 // Outgoing is how the service sends mail. The zero Outgoing sends none.
@@ -63,7 +71,7 @@ type Outgoing struct {
 
 // Outgoing reads how mail is sent, and its password.
 func (s *Store) Outgoing() (o Outgoing, password string, err error) {
-	text, err := s.Setting("outgoing")
+	text, err := s.Setting(OutgoingSetting)
 	if err != nil || text == "" {
 		return o, "", err
 	}
@@ -75,7 +83,7 @@ func (s *Store) Outgoing() (o Outgoing, password string, err error) {
 
 // SetOutgoing keeps how mail is sent. Without a password the kept one stays, as
 // long as the host does: it is never sent to another.
-func (s *Store) SetOutgoing(o Outgoing, password *string, actor string) error {
+func (s *Store) SetOutgoing(o Outgoing, password *string, revision int, actor string) error {
 	old, _, err := s.Outgoing()
 	if err != nil {
 		return err
@@ -89,7 +97,7 @@ func (s *Store) SetOutgoing(o Outgoing, password *string, actor string) error {
 	case password == nil && old.Host == o.Host:
 		o.Sealed = old.Sealed
 	}
-	return s.setJSON("outgoing", o, actor)
+	return s.setJSON(OutgoingSetting, o, revision, actor)
 }
 
 // PassQuery narrows passes. Zero values narrow nothing.

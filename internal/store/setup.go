@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,10 +31,38 @@ func (s *Store) SetSetting(key, value string) error {
 	})
 }
 
-// ChangeSetting keeps a setting that a person changed.
-func (s *Store) ChangeSetting(key, value, what, actor string) error {
+// SettingRevision is which change of a setting is the present one; one that was never
+// changed has 1.
+func (s *Store) SettingRevision(key string) (int, error) {
+	n, err := settingRevision(s.read, key)
+	return n, explain(err)
+}
+
+func settingRevision(db *gorm.DB, key string) (n int, err error) {
+	err = db.Raw("SELECT coalesce((SELECT revision FROM settings WHERE key = ?), 1)", key).Scan(&n).Error
+	return n, err
+}
+
+// ChangeSetting keeps a setting that a person changed. revision is the one that was
+// changed, 0 for whatever is there; ErrChanged where it is no longer that.
+func (s *Store) ChangeSetting(key, value string, revision int, what, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value).Error, note(tx, actor, what, ""))
+		now, err := settingRevision(tx, key)
+		if err != nil {
+			return err
+		}
+		if revision > 0 && revision != now {
+			return ErrChanged
+		}
+		err = tx.Exec("INSERT INTO settings (key, value, revision) VALUES (?, ?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value, revision = excluded.revision", key, value, now+1).Error
+		if err != nil {
+			return err
+		}
+		object := ""
+		if what == "settings" {
+			object = key
+		}
+		return note(tx, actor, what, object)
 	})
 }
 
@@ -331,10 +360,10 @@ func (s *Store) SaveRule(document *rule.Rule, revision int, now time.Time, actor
 			err = tx.Create(&saved).Error
 		case err != nil:
 			return err
-		case revision > 0 && saved.Revision != revision:
-			return ErrChanged
 		case saved.Document == string(data) && !saved.Removed:
 			return nil
+		case revision > 0 && saved.Revision != revision:
+			return ErrChanged
 		default:
 			saved.Name, saved.Document, saved.Removed = document.Name, string(data), false
 			saved.Revision++
@@ -453,11 +482,16 @@ func (s *Store) SwitchOff(ruleID, actor string) error {
 }
 
 // Order puts the rules into an order. Rules that are not named follow.
-func (s *Store) Order(ids []string, actor string) error {
+//
+// was is the order that was seen; nil for whatever it is. ErrChanged where it is another.
+func (s *Store) Order(ids, was []string, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		rules, err := list[Rule](tx.Where("NOT removed").Order("place, made_at"))
 		if err != nil {
 			return err
+		}
+		if was != nil && !slices.EqualFunc(rules, was, func(r Rule, id string) bool { return r.ID == id }) {
+			return ErrChanged
 		}
 		place := map[string]int{}
 		for _, id := range ids {

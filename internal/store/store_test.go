@@ -259,6 +259,10 @@ func TestARuleKeepsItsRevisions(t *testing.T) {
 	if second, err := s.SaveRule(document, 1, day, "test"); err != nil || second.Revision != 2 {
 		t.Fatal(second, err)
 	}
+	if again, err := s.SaveRule(document, 1, day, "test"); err != nil || again.Revision != 2 {
+		t.Errorf("saving what is there already: revision %d (%v)", again.Revision, err)
+	}
+	document.Name = "Readings of tides"
 	if _, err := s.SaveRule(document, 1, day, "test"); !errors.Is(err, ErrChanged) {
 		t.Errorf("over a newer revision: %v", err)
 	}

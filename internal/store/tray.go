@@ -284,21 +284,18 @@ func (s *Store) AddresseeNamed(name string) (Addressee, error) {
 	return first[Addressee](s.read.Where("name = ?", name))
 }
 
-// SaveAddressee keeps an addressee. A revision of 0 is a new one. With no secret
+// SaveAddressee keeps an addressee. One without an id is new; a revision of 0 is whatever is there. With no secret
 // the kept one stays.
 func (s *Store) SaveAddressee(a *Addressee, secret *string, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		if a.Revision == 0 {
+		if a.ID == "" {
 			a.ID, a.Revision = NewID(), 1
-			if a.Secret == nil {
-				a.Secret = []byte{}
-			}
 		} else {
 			old, err := first[Addressee](tx.Where("id = ?", a.ID))
 			if err != nil {
 				return err
 			}
-			if old.Revision != a.Revision {
+			if a.Revision > 0 && old.Revision != a.Revision {
 				return ErrChanged
 			}
 			a.Secret, a.MadeAt, a.ToldAt, a.Revision = old.Secret, old.MadeAt, old.ToldAt, old.Revision+1
@@ -308,6 +305,9 @@ func (s *Store) SaveAddressee(a *Addressee, secret *string, actor string) error 
 			if a.Secret, err = s.seal(*secret, "addressee/"+a.ID); err != nil {
 				return err
 			}
+		}
+		if a.Secret == nil { // as an empty one is read
+			a.Secret = []byte{}
 		}
 		return errors.Join(tx.Save(a).Error, note(tx, actor, "save addressee", a.Name))
 	})
@@ -338,17 +338,17 @@ func (s *Store) Alarms() ([]Alarm, error) { return list[Alarm](s.read.Order("nam
 // AlarmByID finds an alarm.
 func (s *Store) AlarmByID(id string) (Alarm, error) { return first[Alarm](s.read.Where("id = ?", id)) }
 
-// SaveAlarm keeps an alarm. A revision of 0 is a new one.
+// SaveAlarm keeps an alarm. One without an id is new; a revision of 0 is whatever is there.
 func (s *Store) SaveAlarm(a *Alarm, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		if a.Revision == 0 {
+		if a.ID == "" {
 			a.ID, a.Revision = NewID(), 1
 		} else {
 			old, err := first[Alarm](tx.Where("id = ?", a.ID))
 			if err != nil {
 				return err
 			}
-			if old.Revision != a.Revision {
+			if a.Revision > 0 && old.Revision != a.Revision {
 				return ErrChanged
 			}
 			a.MadeAt, a.RangAt, a.Revision = old.MadeAt, old.RangAt, old.Revision+1

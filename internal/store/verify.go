@@ -26,7 +26,7 @@ var UsualVerification = VerificationPlan{EveryDays: 90, MBPerSecond: 20}
 // VerificationPlan reads the plan.
 func (s *Store) VerificationPlan() (VerificationPlan, error) {
 	p := UsualVerification
-	text, err := s.Setting("verification")
+	text, err := s.Setting(VerificationSetting)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &p)
 	}
@@ -34,8 +34,8 @@ func (s *Store) VerificationPlan() (VerificationPlan, error) {
 }
 
 // PlanVerification keeps another plan.
-func (s *Store) PlanVerification(p VerificationPlan, actor string) error {
-	return s.setJSON("verification", p, actor)
+func (s *Store) PlanVerification(p VerificationPlan, revision int, actor string) error {
+	return s.setJSON(VerificationSetting, p, revision, actor)
 }
 
 const verifiable = "filed_at IS NOT NULL AND undone_at IS NULL AND replaced_by = '' AND check_settled = FALSE"

@@ -79,7 +79,7 @@ func (b *Browser) Run(expression string, into any) {
 
 // find is JavaScript that finds an element by what a person sees of it: its
 // text, its label, or its placeholder.
-const find = `(() => { const wanted = %s; const seen = e => e.getClientRects().length > 0;
+const find = `(() => { const wanted = %s; const seen = e => e.getClientRects().length > 0 && !e.disabled;
 const name = e => (e.getAttribute('aria-label') || (e.labels && e.labels[0] && e.labels[0].textContent) || e.textContent || e.getAttribute('placeholder') || '').replace(/\s+/g, ' ').trim();
 const all = [...document.querySelectorAll('%s')].filter(seen);
 return all.find(e => name(e) === wanted) || all.find(e => name(e).startsWith(wanted)) || all.find(e => name(e).includes(wanted)) || null })()`

@@ -1984,6 +1984,9 @@ type Limits struct {
 	// RegisterDays senders, subjects and notes in the register, counted from the filing; numbers, names, sizes and checksums stay; 0 keeps them
 	RegisterDays int `json:"register_days"`
 
+	// Revision which change of the limits this is
+	Revision *int `json:"revision,omitempty"`
+
 	// RuleFiles an hour; 0 for no cap
 	RuleFiles int `json:"rule_files"`
 
@@ -2280,20 +2283,23 @@ type Outgoing struct {
 	Host        string `json:"host"`
 	Name        string `json:"name"`
 	Port        int    `json:"port"`
-	Username    string `json:"username"`
+
+	// Revision which change of the settings this is
+	Revision int    `json:"revision"`
+	Username string `json:"username"`
 }
 
-// OutgoingSettings defines model for OutgoingSettings.
+// OutgoingSettings what is not given stays
 type OutgoingSettings struct {
 	// Console where colleagues open Ink Tray, for links in mails
-	Console    *string                    `json:"console,omitempty"`
-	Encryption OutgoingSettingsEncryption `json:"encryption"`
+	Console    *string                     `json:"console,omitempty"`
+	Encryption *OutgoingSettingsEncryption `json:"encryption,omitempty"`
 
 	// From the sender's address
-	From string `json:"from"`
+	From *string `json:"from,omitempty"`
 
 	// Host empty sends no mail
-	Host string `json:"host"`
+	Host *string `json:"host,omitempty"`
 
 	// Name the sender's name
 	Name     *string `json:"name,omitempty"`
@@ -3038,6 +3044,9 @@ type Trust struct {
 	Correspondents bool `json:"correspondents"`
 	Replies        bool `json:"replies"`
 
+	// Revision which change of the settings this is
+	Revision int `json:"revision"`
+
 	// Scanner where the virus scanner listens that is asked
 	Scanner        *string `json:"scanner,omitempty"`
 	ScannerAnswers *bool   `json:"scanner_answers,omitempty"`
@@ -3123,6 +3132,9 @@ type Verification struct {
 	Last    *Pass            `json:"last,omitempty"`
 	Missing int              `json:"missing"`
 	Plan    VerificationPlan `json:"plan"`
+
+	// Revision which change of the plan this is
+	Revision int `json:"revision"`
 
 	// Verified files that were verified at least once
 	Verified int `json:"verified"`
@@ -3232,6 +3244,12 @@ type ChangeCorrespondentParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetLimitsParams defines parameters for SetLimits.
+type SetLimitsParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // FindServersParams defines parameters for FindServers.
 type FindServersParams struct {
 	Address string `form:"address" json:"address"`
@@ -3305,6 +3323,12 @@ type ExplainMessageParams struct {
 
 	// Show how many messages are shown one by one; those of which something is filed come first
 	Show *int `form:"show,omitempty" json:"show,omitempty"`
+}
+
+// SetOutgoingParams defines parameters for SetOutgoing.
+type SetOutgoingParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListPassesParams defines parameters for ListPasses.
@@ -3485,6 +3509,12 @@ type ListRegisterMessagesParamsSort string
 // ListRegisterMessagesParamsDirection defines parameters for ListRegisterMessages.
 type ListRegisterMessagesParamsDirection string
 
+// PlanVerificationParams defines parameters for PlanVerification.
+type PlanVerificationParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // GetFileParams defines parameters for GetFile.
 type GetFileParams struct {
 	// First only so many octets from its beginning, for a preview
@@ -3526,6 +3556,12 @@ type ExportRulesParams struct {
 
 // OrderRulesJSONBody defines parameters for OrderRules.
 type OrderRulesJSONBody = []string
+
+// OrderRulesParams defines parameters for OrderRules.
+type OrderRulesParams struct {
+	// Was the order that was seen, by id; refused where it is another by now
+	Was *[]string `form:"was,omitempty" json:"was,omitempty"`
+}
 
 // RehearseRuleParams defines parameters for RehearseRule.
 type RehearseRuleParams struct {
@@ -3583,6 +3619,12 @@ type RehearseTopicParams struct {
 // ListTeachingsParams defines parameters for ListTeachings.
 type ListTeachingsParams struct {
 	Most *int `form:"most,omitempty" json:"most,omitempty"`
+}
+
+// SetTrustParams defines parameters for SetTrust.
+type SetTrustParams struct {
+	// IfMatch the revision that was read
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // AddAddresseeJSONRequestBody defines body for AddAddressee for application/json ContentType.
@@ -4095,14 +4137,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-	SetLimitsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetLimitsWithBody(ctx context.Context, params *SetLimitsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetLimits Set the limits.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-	SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetLimits(ctx context.Context, params *SetLimitsParams, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FindServers The servers that an address's domain publishes (RFC 6186), the best first.
 	//
@@ -4288,19 +4330,19 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/outgoing (the `GetOutgoing` operationId).
 	GetOutgoing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetOutgoingWithBody Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// SetOutgoingWithBody Set how mail is sent. What is not given stays; the password as long as the host does.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-	SetOutgoingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetOutgoingWithBody(ctx context.Context, params *SetOutgoingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// SetOutgoing Set how mail is sent. What is not given stays; the password as long as the host does.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-	SetOutgoing(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetOutgoing(ctx context.Context, params *SetOutgoingParams, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckOutgoing Sign in at the server that takes mail.
 	//
@@ -4510,14 +4552,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-	PlanVerificationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PlanVerificationWithBody(ctx context.Context, params *PlanVerificationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PlanVerification Say how often and when files are verified.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-	PlanVerification(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PlanVerification(ctx context.Context, params *PlanVerificationParams, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFiling A filing's whole story.
 	//
@@ -4630,14 +4672,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	OrderRulesWithBody(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OrderRules Put the rules into an order; those not named follow.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRules(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	OrderRules(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RehearseRuleWithBody What a rule would do with messages that are there. Nothing is written.
 	//
@@ -5025,14 +5067,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-	SetTrustWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetTrustWithBody(ctx context.Context, params *SetTrustParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetTrust Set whom the office believes.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-	SetTrust(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetTrust(ctx context.Context, params *SetTrustParams, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVersion The version that runs.
 	//
@@ -5757,8 +5799,8 @@ func (c *Client) GetLimits(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-func (c *Client) SetLimitsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetLimitsRequestWithBody(c.Server, contentType, body)
+func (c *Client) SetLimitsWithBody(ctx context.Context, params *SetLimitsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitsRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5774,8 +5816,8 @@ func (c *Client) SetLimitsWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-func (c *Client) SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetLimitsRequest(c.Server, body)
+func (c *Client) SetLimits(ctx context.Context, params *SetLimitsParams, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitsRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6290,13 +6332,13 @@ func (c *Client) GetOutgoing(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
-// SetOutgoingWithBody Set how mail is sent. Without a password the kept one stays, as long as the host does.
+// SetOutgoingWithBody Set how mail is sent. What is not given stays; the password as long as the host does.
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-func (c *Client) SetOutgoingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetOutgoingRequestWithBody(c.Server, contentType, body)
+func (c *Client) SetOutgoingWithBody(ctx context.Context, params *SetOutgoingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOutgoingRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6307,13 +6349,13 @@ func (c *Client) SetOutgoingWithBody(ctx context.Context, contentType string, bo
 	return c.Client.Do(req)
 }
 
-// SetOutgoing Set how mail is sent. Without a password the kept one stays, as long as the host does.
+// SetOutgoing Set how mail is sent. What is not given stays; the password as long as the host does.
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-func (c *Client) SetOutgoing(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetOutgoingRequest(c.Server, body)
+func (c *Client) SetOutgoing(ctx context.Context, params *SetOutgoingParams, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOutgoingRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6882,8 +6924,8 @@ func (c *Client) StartVerification(ctx context.Context, body StartVerificationJS
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-func (c *Client) PlanVerificationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPlanVerificationRequestWithBody(c.Server, contentType, body)
+func (c *Client) PlanVerificationWithBody(ctx context.Context, params *PlanVerificationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanVerificationRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6899,8 +6941,8 @@ func (c *Client) PlanVerificationWithBody(ctx context.Context, contentType strin
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-func (c *Client) PlanVerification(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPlanVerificationRequest(c.Server, body)
+func (c *Client) PlanVerification(ctx context.Context, params *PlanVerificationParams, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanVerificationRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7202,8 +7244,8 @@ func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn)
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *Client) OrderRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewOrderRulesRequestWithBody(c.Server, contentType, body)
+func (c *Client) OrderRulesWithBody(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOrderRulesRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7219,8 +7261,8 @@ func (c *Client) OrderRulesWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *Client) OrderRules(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewOrderRulesRequest(c.Server, body)
+func (c *Client) OrderRules(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOrderRulesRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8227,8 +8269,8 @@ func (c *Client) GetTrust(ctx context.Context, reqEditors ...RequestEditorFn) (*
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-func (c *Client) SetTrustWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetTrustRequestWithBody(c.Server, contentType, body)
+func (c *Client) SetTrustWithBody(ctx context.Context, params *SetTrustParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTrustRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8244,8 +8286,8 @@ func (c *Client) SetTrustWithBody(ctx context.Context, contentType string, body 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-func (c *Client) SetTrust(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetTrustRequest(c.Server, body)
+func (c *Client) SetTrust(ctx context.Context, params *SetTrustParams, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTrustRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9514,18 +9556,18 @@ func NewGetLimitsRequest(server string) (*http.Request, error) {
 }
 
 // NewSetLimitsRequest calls the generic SetLimits builder with application/json body
-func NewSetLimitsRequest(server string, body SetLimitsJSONRequestBody) (*http.Request, error) {
+func NewSetLimitsRequest(server string, params *SetLimitsParams, body SetLimitsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetLimitsRequestWithBody(server, "application/json", bodyReader)
+	return NewSetLimitsRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewSetLimitsRequestWithBody constructs an http.Request for the SetLimits method, with any body, and a specified content type
-func NewSetLimitsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetLimitsRequestWithBody(server string, params *SetLimitsParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -9549,6 +9591,21 @@ func NewSetLimitsRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -10780,18 +10837,18 @@ func NewGetOutgoingRequest(server string) (*http.Request, error) {
 }
 
 // NewSetOutgoingRequest calls the generic SetOutgoing builder with application/json body
-func NewSetOutgoingRequest(server string, body SetOutgoingJSONRequestBody) (*http.Request, error) {
+func NewSetOutgoingRequest(server string, params *SetOutgoingParams, body SetOutgoingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetOutgoingRequestWithBody(server, "application/json", bodyReader)
+	return NewSetOutgoingRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewSetOutgoingRequestWithBody constructs an http.Request for the SetOutgoing method, with any body, and a specified content type
-func NewSetOutgoingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetOutgoingRequestWithBody(server string, params *SetOutgoingParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -10815,6 +10872,21 @@ func NewSetOutgoingRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -12440,18 +12512,18 @@ func NewStartVerificationRequestWithBody(server string, contentType string, body
 }
 
 // NewPlanVerificationRequest calls the generic PlanVerification builder with application/json body
-func NewPlanVerificationRequest(server string, body PlanVerificationJSONRequestBody) (*http.Request, error) {
+func NewPlanVerificationRequest(server string, params *PlanVerificationParams, body PlanVerificationJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewPlanVerificationRequestWithBody(server, "application/json", bodyReader)
+	return NewPlanVerificationRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewPlanVerificationRequestWithBody constructs an http.Request for the PlanVerification method, with any body, and a specified content type
-func NewPlanVerificationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewPlanVerificationRequestWithBody(server string, params *PlanVerificationParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -12475,6 +12547,21 @@ func NewPlanVerificationRequestWithBody(server string, contentType string, body 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -13127,18 +13214,18 @@ func NewGetLanguageRequest(server string) (*http.Request, error) {
 }
 
 // NewOrderRulesRequest calls the generic OrderRules builder with application/json body
-func NewOrderRulesRequest(server string, body OrderRulesJSONRequestBody) (*http.Request, error) {
+func NewOrderRulesRequest(server string, params *OrderRulesParams, body OrderRulesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewOrderRulesRequestWithBody(server, "application/json", bodyReader)
+	return NewOrderRulesRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewOrderRulesRequestWithBody constructs an http.Request for the OrderRules method, with any body, and a specified content type
-func NewOrderRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewOrderRulesRequestWithBody(server string, params *OrderRulesParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -13154,6 +13241,33 @@ func NewOrderRulesRequestWithBody(server string, contentType string, body io.Rea
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Was != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "was", *params.Was, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -14927,18 +15041,18 @@ func NewGetTrustRequest(server string) (*http.Request, error) {
 }
 
 // NewSetTrustRequest calls the generic SetTrust builder with application/json body
-func NewSetTrustRequest(server string, body SetTrustJSONRequestBody) (*http.Request, error) {
+func NewSetTrustRequest(server string, params *SetTrustParams, body SetTrustJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetTrustRequestWithBody(server, "application/json", bodyReader)
+	return NewSetTrustRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewSetTrustRequestWithBody constructs an http.Request for the SetTrust method, with any body, and a specified content type
-func NewSetTrustRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetTrustRequestWithBody(server string, params *SetTrustParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -14962,6 +15076,21 @@ func NewSetTrustRequestWithBody(server string, contentType string, body io.Reade
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -15350,14 +15479,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-	SetLimitsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
+	SetLimitsWithBodyWithResponse(ctx context.Context, params *SetLimitsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
 
 	// SetLimitsWithResponse Set the limits.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-	SetLimitsWithResponse(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
+	SetLimitsWithResponse(ctx context.Context, params *SetLimitsParams, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
 
 	// FindServersWithResponse The servers that an address's domain publishes (RFC 6186), the best first.
 	//
@@ -15583,19 +15712,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/outgoing (the `GetOutgoing` operationId).
 	GetOutgoingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetOutgoingResponse, error)
 
-	// SetOutgoingWithBodyWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// SetOutgoingWithBodyWithResponse Set how mail is sent. What is not given stays; the password as long as the host does.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-	SetOutgoingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error)
+	SetOutgoingWithBodyWithResponse(ctx context.Context, params *SetOutgoingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error)
 
-	// SetOutgoingWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+	// SetOutgoingWithResponse Set how mail is sent. What is not given stays; the password as long as the host does.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-	SetOutgoingWithResponse(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error)
+	SetOutgoingWithResponse(ctx context.Context, params *SetOutgoingParams, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error)
 
 	// CheckOutgoingWithResponse Sign in at the server that takes mail.
 	//
@@ -15847,14 +15976,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-	PlanVerificationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error)
+	PlanVerificationWithBodyWithResponse(ctx context.Context, params *PlanVerificationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error)
 
 	// PlanVerificationWithResponse Say how often and when files are verified.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-	PlanVerificationWithResponse(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error)
+	PlanVerificationWithResponse(ctx context.Context, params *PlanVerificationParams, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error)
 
 	// GetFilingWithResponse A filing's whole story.
 	//
@@ -15987,14 +16116,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
+	OrderRulesWithBodyWithResponse(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
 
 	// OrderRulesWithResponse Put the rules into an order; those not named follow.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRulesWithResponse(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
+	OrderRulesWithResponse(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
 
 	// RehearseRuleWithBodyWithResponse What a rule would do with messages that are there. Nothing is written.
 	//
@@ -16428,14 +16557,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-	SetTrustWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTrustResponse, error)
+	SetTrustWithBodyWithResponse(ctx context.Context, params *SetTrustParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTrustResponse, error)
 
 	// SetTrustWithResponse Set whom the office believes.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-	SetTrustWithResponse(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTrustResponse, error)
+	SetTrustWithResponse(ctx context.Context, params *SetTrustParams, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTrustResponse, error)
 
 	// GetVersionWithResponse The version that runs.
 	//
@@ -24014,8 +24143,8 @@ func (c *ClientWithResponses) GetLimitsWithResponse(ctx context.Context, reqEdit
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-func (c *ClientWithResponses) SetLimitsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
-	rsp, err := c.SetLimitsWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetLimitsWithBodyWithResponse(ctx context.Context, params *SetLimitsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
+	rsp, err := c.SetLimitsWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -24027,8 +24156,8 @@ func (c *ClientWithResponses) SetLimitsWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/limits (the `SetLimits` operationId).
-func (c *ClientWithResponses) SetLimitsWithResponse(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
-	rsp, err := c.SetLimits(ctx, body, reqEditors...)
+func (c *ClientWithResponses) SetLimitsWithResponse(ctx context.Context, params *SetLimitsParams, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
+	rsp, err := c.SetLimits(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -24451,26 +24580,26 @@ func (c *ClientWithResponses) GetOutgoingWithResponse(ctx context.Context, reqEd
 	return ParseGetOutgoingResponse(rsp)
 }
 
-// SetOutgoingWithBodyWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+// SetOutgoingWithBodyWithResponse Set how mail is sent. What is not given stays; the password as long as the host does.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-func (c *ClientWithResponses) SetOutgoingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error) {
-	rsp, err := c.SetOutgoingWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetOutgoingWithBodyWithResponse(ctx context.Context, params *SetOutgoingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error) {
+	rsp, err := c.SetOutgoingWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseSetOutgoingResponse(rsp)
 }
 
-// SetOutgoingWithResponse Set how mail is sent. Without a password the kept one stays, as long as the host does.
+// SetOutgoingWithResponse Set how mail is sent. What is not given stays; the password as long as the host does.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/outgoing (the `SetOutgoing` operationId).
-func (c *ClientWithResponses) SetOutgoingWithResponse(ctx context.Context, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error) {
-	rsp, err := c.SetOutgoing(ctx, body, reqEditors...)
+func (c *ClientWithResponses) SetOutgoingWithResponse(ctx context.Context, params *SetOutgoingParams, body SetOutgoingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutgoingResponse, error) {
+	rsp, err := c.SetOutgoing(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -24937,8 +25066,8 @@ func (c *ClientWithResponses) StartVerificationWithResponse(ctx context.Context,
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-func (c *ClientWithResponses) PlanVerificationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error) {
-	rsp, err := c.PlanVerificationWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) PlanVerificationWithBodyWithResponse(ctx context.Context, params *PlanVerificationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error) {
+	rsp, err := c.PlanVerificationWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -24950,8 +25079,8 @@ func (c *ClientWithResponses) PlanVerificationWithBodyWithResponse(ctx context.C
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/register/verification (the `PlanVerification` operationId).
-func (c *ClientWithResponses) PlanVerificationWithResponse(ctx context.Context, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error) {
-	rsp, err := c.PlanVerification(ctx, body, reqEditors...)
+func (c *ClientWithResponses) PlanVerificationWithResponse(ctx context.Context, params *PlanVerificationParams, body PlanVerificationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanVerificationResponse, error) {
+	rsp, err := c.PlanVerification(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -25197,8 +25326,8 @@ func (c *ClientWithResponses) GetLanguageWithResponse(ctx context.Context, reqEd
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *ClientWithResponses) OrderRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
-	rsp, err := c.OrderRulesWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) OrderRulesWithBodyWithResponse(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
+	rsp, err := c.OrderRulesWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -25210,8 +25339,8 @@ func (c *ClientWithResponses) OrderRulesWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *ClientWithResponses) OrderRulesWithResponse(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
-	rsp, err := c.OrderRules(ctx, body, reqEditors...)
+func (c *ClientWithResponses) OrderRulesWithResponse(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
+	rsp, err := c.OrderRules(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -26016,8 +26145,8 @@ func (c *ClientWithResponses) GetTrustWithResponse(ctx context.Context, reqEdito
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-func (c *ClientWithResponses) SetTrustWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTrustResponse, error) {
-	rsp, err := c.SetTrustWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetTrustWithBodyWithResponse(ctx context.Context, params *SetTrustParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTrustResponse, error) {
+	rsp, err := c.SetTrustWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -26029,8 +26158,8 @@ func (c *ClientWithResponses) SetTrustWithBodyWithResponse(ctx context.Context, 
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/trust (the `SetTrust` operationId).
-func (c *ClientWithResponses) SetTrustWithResponse(ctx context.Context, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTrustResponse, error) {
-	rsp, err := c.SetTrust(ctx, body, reqEditors...)
+func (c *ClientWithResponses) SetTrustWithResponse(ctx context.Context, params *SetTrustParams, body SetTrustJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTrustResponse, error) {
+	rsp, err := c.SetTrust(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

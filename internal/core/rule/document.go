@@ -29,6 +29,7 @@ type Document struct {
 // in the service.
 type Rule struct {
 	ID          string      `json:"id,omitempty" doc:"given at first save, kept in exports, never changed"`
+	Revision    int         `json:"revision,omitempty" doc:"in a file: the state of the rule from which the file was made; a rule that was changed since is not written over. Without it the rule becomes as the file says"`
 	Name        string      `json:"name" doc:"what people call the rule"`
 	Cabinet     string      `json:"cabinet" doc:"the cabinet in which it files"`
 	Look        Look        `json:"look" doc:"the mailboxes and folders that it watches"`

@@ -60,6 +60,9 @@ CREATE TABLE rejections (
 );
 CREATE INDEX rejections_mailbox ON rejections (mailbox_id, at);
 
+-- Which change of a setting it is, so that two people do not overwrite each other.
+ALTER TABLE settings ADD COLUMN revision INTEGER NOT NULL DEFAULT 1;
+
 -- Under what name the content is staged in the cabinet. It names the run that
 -- staged it: a copy of the records has the same entries.
 ALTER TABLE journal ADD COLUMN temporary TEXT NOT NULL DEFAULT '';

@@ -1389,7 +1389,7 @@ export interface paths {
         };
         /** How mail is sent. */
         get: operations["GetOutgoing"];
-        /** Set how mail is sent. Without a password the kept one stays, as long as the host does. */
+        /** Set how mail is sent. What is not given stays; the password as long as the host does. */
         put: operations["SetOutgoing"];
         post?: never;
         delete?: never;
@@ -2574,6 +2574,8 @@ export interface components {
             servers: string[];
             replies: boolean;
             correspondents: boolean;
+            /** @description which change of the settings this is */
+            revision: number;
             /** @description where the virus scanner listens that is asked */
             scanner?: string;
             /** @description which it is, or why it cannot be asked */
@@ -3148,6 +3150,8 @@ export interface components {
             mb_per_second?: number;
         };
         Verification: {
+            /** @description which change of the plan this is */
+            revision: number;
             plan: components["schemas"]["VerificationPlan"];
             /** @description files whose turn it is */
             due: number;
@@ -3379,6 +3383,8 @@ export interface components {
             register?: string;
         };
         Outgoing: {
+            /** @description which change of the settings this is */
+            revision: number;
             host: string;
             port: number;
             encryption: string;
@@ -3388,17 +3394,18 @@ export interface components {
             name: string;
             console: string;
         };
+        /** @description what is not given stays */
         OutgoingSettings: {
             /** @description empty sends no mail */
-            host: string;
+            host?: string;
             /** @description 0 for the usual one */
             port?: number;
             /** @enum {string} */
-            encryption: "tls" | "starttls" | "none";
+            encryption?: "tls" | "starttls" | "none";
             username?: string;
             password?: string;
             /** @description the sender's address */
-            from: string;
+            from?: string;
             /** @description the sender's name */
             name?: string;
             /** @description where colleagues open Ink Tray, for links in mails */
@@ -3514,6 +3521,8 @@ export interface components {
             sender_mb: number;
             /** @description new ones an hour */
             sender_folders: number;
+            /** @description which change of the limits this is */
+            readonly revision?: number;
         };
         Count: {
             count: number;
@@ -4746,7 +4755,10 @@ export interface operations {
     SetTrust: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -4913,7 +4925,10 @@ export interface operations {
     };
     OrderRules: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the order that was seen, by id; refused where it is another by now */
+                was?: string[];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6037,7 +6052,10 @@ export interface operations {
     SetOutgoing: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -6321,7 +6339,10 @@ export interface operations {
     SetLimits: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -6714,7 +6735,10 @@ export interface operations {
     PlanVerification: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the revision that was read */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };

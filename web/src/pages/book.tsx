@@ -5,6 +5,7 @@ import { api, Problem, type Schemas, value } from '../api/client'
 import { TextList } from '../letter/blanks'
 import { Button, Field, Listing, Sheet, Wrong } from '../ui/basics'
 import { many } from '../ui/format'
+import { Meanwhile } from '../ui/meanwhile'
 
 const fieldError = (error: unknown, place: string) => (error instanceof Problem ? error.fields.find((f) => f.place === place)?.text : undefined)
 const fieldsOf = (error: unknown, places: string[]) => error instanceof Problem && error.fields.length > 0 && error.fields.every((f) => places.includes(f.place))
@@ -55,11 +56,12 @@ export function Correspondents() {
 function PersonSheet({ id, revision, passwords, draft, groups, onClose }: { id?: string; revision?: number; passwords: number; draft: Draft; groups: string[]; onClose: () => void }) {
   const client = useQueryClient()
   const [d, setD] = useState(draft)
+  const [from, setFrom] = useState(revision)
   const [secrets, setSecrets] = useState('')
   const save = useMutation({
     mutationFn: () => {
       const body = { ...d, ...(secrets ? { passwords: secrets.split('\n').map((s) => s.trim()).filter(Boolean) } : {}) }
-      return value(id ? api.PUT('/api/v1/correspondents/{id}', { params: { path: { id }, header: { 'If-Match': `"${revision}"` } }, body }) : api.POST('/api/v1/correspondents', { body }))
+      return value(id ? api.PUT('/api/v1/correspondents/{id}', { params: { path: { id }, header: { 'If-Match': `"${from}"` } }, body }) : api.POST('/api/v1/correspondents', { body }))
     },
     onSuccess: () => { void client.invalidateQueries(); onClose() },
   })
@@ -75,7 +77,7 @@ function PersonSheet({ id, revision, passwords, draft, groups, onClose }: { id?:
           <textarea className="field mt-1 font-normal" rows={2} value={secrets} onChange={(e) => setSecrets(e.target.value)} placeholder={passwords ? `${passwords} kept; what you type here takes their place` : ''} />
           <span className="font-normal text-ink-3">Kept sealed and never shown again.</span>{wrong('passwords')}
         </label>
-        {!fieldsOf(save.error, ['name', 'domains', 'addresses', 'groups', 'passwords']) && <Wrong error={save.error} />}
+        {!fieldsOf(save.error, ['name', 'domains', 'addresses', 'groups', 'passwords']) && <Meanwhile error={save.error} mine={d} look={() => value(api.GET('/api/v1/correspondents')).then((l) => l.find((x) => x.id === id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{id ? 'Save' : 'Enter in the book'}</Button></div>
       </form>
     </Sheet>
@@ -108,11 +110,12 @@ export function Tables() {
 
 function TableSheet({ table, onClose }: { table: Partial<Schemas['LookupTable']>; onClose: () => void }) {
   const client = useQueryClient()
+  const [from, setFrom] = useState(table.revision)
   const [name, setName] = useState(table.name ?? '')
   const [text, setText] = useState(table.rows?.map((r) => `${r.key} = ${r.value}`).join('\n') ?? '')
   const rows = text.split('\n').filter((l) => l.trim()).map((l) => { const at = l.indexOf('='); return { key: (at < 0 ? l : l.slice(0, at)).trim(), value: at < 0 ? '' : l.slice(at + 1).trim() } })
   const save = useMutation({
-    mutationFn: () => value(table.id ? api.PUT('/api/v1/tables/{id}', { params: { path: { id: table.id }, header: { 'If-Match': `"${table.revision}"` } }, body: { name, rows } }) : api.POST('/api/v1/tables', { body: { name, rows } })),
+    mutationFn: () => value(table.id ? api.PUT('/api/v1/tables/{id}', { params: { path: { id: table.id }, header: { 'If-Match': `"${from}"` } }, body: { name, rows } }) : api.POST('/api/v1/tables', { body: { name, rows } })),
     onSuccess: () => { void client.invalidateQueries(); onClose() },
   })
   const at = fieldError(save.error, 'rows')
@@ -124,7 +127,7 @@ function TableSheet({ table, onClose }: { table: Partial<Schemas['LookupTable']>
           <textarea className="field mt-1 font-normal" rows={9} spellCheck={false} value={text} onChange={(e) => setText(e.target.value)} placeholder={'ST-03 = Ferry steps'} aria-invalid={!!at} />
           <span role={at ? 'alert' : undefined} className={`font-normal ${at ? 'text-seal' : 'text-ink-3'}`}>{at ? `${at.charAt(0).toUpperCase()}${at.slice(1)}.` : `${many(rows.length, 'row')}. Capitals and small letters count as the same.`}</span>
         </label>
-        {!fieldsOf(save.error, ['name', 'rows']) && <Wrong error={save.error} />}
+        {!fieldsOf(save.error, ['name', 'rows']) && <Meanwhile error={save.error} mine={{ name, rows }} look={() => value(api.GET('/api/v1/tables')).then((l) => l.find((x) => x.id === table.id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{table.id ? 'Save' : 'Keep the table'}</Button></div>
       </form>
     </Sheet>

@@ -5,6 +5,7 @@ import { useNavigate } from 'react-router'
 import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Chip, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { size } from '../ui/format'
+import { Meanwhile } from '../ui/meanwhile'
 import { fieldError } from './mailboxes'
 
 type Cabinet = Schemas['Cabinet']
@@ -149,11 +150,12 @@ function ChangeCabinetSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: (
   const [address, setAddress] = useState(cabinet.address ?? '')
   const was: Reached = { username: cabinet.username ?? '', secret: '', authority: cabinet.authority ?? '', pinned: cabinet.pinned ?? '', proxy: cabinet.proxy ?? '', host_key: cabinet.host_key ?? '', region: cabinet.region ?? '' }
   const [s, set] = useState(was)
+  const [from, setFrom] = useState(cabinet.revision)
   const save = useMutation({
     mutationFn: () => {
       const body: Schemas['CabinetChange'] = { address }
       for (const k of Object.keys(was) as (keyof Reached)[]) if (s[k] !== was[k]) body[k] = s[k]
-      return value(api.PUT('/api/v1/cabinets/{id}', { params: { path: { id: cabinet.id }, header: { 'If-Match': String(cabinet.revision) } }, body }))
+      return value(api.PUT('/api/v1/cabinets/{id}', { params: { path: { id: cabinet.id }, header: { 'If-Match': `"${from}"` } }, body }))
     },
     onSuccess: () => { void client.invalidateQueries(); onClose() },
   })
@@ -163,7 +165,7 @@ function ChangeCabinetSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: (
       <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
         <Reach kind={cabinet.kind} s={s} put={(c) => set((o) => ({ ...o, ...c }))} kept error={save.error} />
         <Field label={cabinet.kind === 'local' ? 'Address' : 'Address for colleagues'} value={address} onChange={(e) => setAddress(e.target.value)} hint={String.raw`A share such as \\files\harbour, a drive such as H:\harbour, or https://files.brackwater.example/harbour. Links in the register and in exports begin with it. Empty for none.`} error={at} />
-        {!at && <Wrong error={save.error} />}
+        {!at && <Meanwhile error={save.error} mine={{ address, ...s, secret: undefined }} look={() => value(api.GET('/api/v1/cabinets')).then((l) => l.find((x) => x.id === cabinet.id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
       </form>
     </Sheet>

@@ -171,7 +171,7 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
           known += x.known
           for (const r of x.refused) wrong.push(`${f.name}: message ${r.message}, at byte ${r.offset}, was refused: ${r.reason}`)
         } catch (e) {
-          wrong.push(`${f.name}: ${(e as Error).message}`)
+          wrong.push(`${f.name}: ${e instanceof Problem && e.fields.length ? e.fields[0].text : (e as Error).message}`)
         }
         setProgress({ done: i + 1, of: files.length })
       }

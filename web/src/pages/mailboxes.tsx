@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { many } from '../ui/format'
+import { Meanwhile } from '../ui/meanwhile'
 
 type Kind = NonNullable<Schemas['MailboxSettings']['kind']>
 
@@ -116,6 +117,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
     authority: mailbox?.authority ?? '', pinned: mailbox?.pinned ?? '', proxy: mailbox?.proxy ?? '',
     way: mailbox?.consent ? 'consent' : 'password', issuer: mailbox?.consent?.issuer ?? '', client: mailbox?.consent?.client_id ?? '', clientSecret: '', scopes: mailbox?.consent?.scopes?.join(' ') ?? '',
   }))
+  const [from, setFrom] = useState(mailbox?.revision)
   const put = (change: Partial<typeof s>) => set((old) => ({ ...old, ...change }))
   const account = s.kind === 'imap' || s.kind === 'pop3'
   const receiving = useQuery({ queryKey: ['receiving'], queryFn: () => value(api.GET('/api/v1/receiving')), enabled: s.kind === 'drop' })
@@ -133,7 +135,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
     onSuccess: (all) => { const one = all.find((f) => f.kind === s.kind) ?? all[0]; if (one) put({ kind: one.kind, host: one.host, port: String(one.port), encryption: one.encryption }) },
   })
   const save = useMutation({
-    mutationFn: () => value(mailbox ? api.PUT('/api/v1/mailboxes/{id}', { params: { path: { id: mailbox.id }, header: { 'If-Match': String(mailbox.revision) } }, body }) : api.POST('/api/v1/mailboxes', { body })),
+    mutationFn: () => value(mailbox ? api.PUT('/api/v1/mailboxes/{id}', { params: { path: { id: mailbox.id }, header: { 'If-Match': `"${from}"` } }, body }) : api.POST('/api/v1/mailboxes', { body })),
     onSuccess: () => { void client.invalidateQueries(); onClose() },
   })
   const placed = ['name', 'path', 'word', 'senders', 'pinned', 'proxy', 'authority'].some((p) => fieldError(save.error, p))
@@ -194,7 +196,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
             {check.data.map((c) => <li key={c.step} className="grid grid-cols-[6.5rem_1fr_auto] gap-2 py-1"><span className="font-semibold">{c.step}</span><span className="[overflow-wrap:anywhere] text-ink-2">{c.detail}{c.advice && <><br /><span className="text-seal">{c.advice}</span></>}</span><span className={c.ok ? 'text-moss' : 'text-seal'}>{c.ok ? 'works' : 'fails'}</span></li>)}
           </ol>
         )}
-        <Wrong error={check.error ?? (placed ? null : save.error)} />
+        {check.error ? <Wrong error={check.error} /> : !placed && <Meanwhile error={save.error} mine={{ ...body, secret: undefined }} look={() => value(api.GET('/api/v1/mailboxes')).then((l) => l.find((x) => x.id === mailbox?.id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-between">
           {account || s.kind === 'maildir' ? <Button onClick={() => check.mutate()} disabled={check.isPending || (account ? !s.host || (s.way === 'consent' && !mailbox) : !s.path)}>{check.isPending ? 'Checking…' : 'Check'}</Button> : <span />}
           <div className="flex gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{mailbox ? 'Save' : 'Add'}</Button></div>

@@ -6,6 +6,7 @@ import { api, Problem, type Schemas, value } from '../api/client'
 import { OneOf } from '../letter/blanks'
 import { Button, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
+import { Meanwhile } from '../ui/meanwhile'
 
 const fieldError = (error: unknown, place: string) => (error instanceof Problem ? error.fields.find((f) => f.place === place)?.text : undefined)
 
@@ -46,6 +47,7 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
   const client = useQueryClient()
   const rules = useQuery({ queryKey: ['rules'], queryFn: () => value(api.GET('/api/v1/rules')) })
   const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
+  const [from, setFrom] = useState(f?.revision)
   const [name, setName] = useState(f?.name ?? 'Register')
   const [cabinet, setCabinet] = useState(f?.cabinet ?? '')
   const [folder, setFolder] = useState(f?.folder ?? '')
@@ -56,7 +58,7 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
   const chosen = cabinet || cabinets.data?.[0]?.name || ''
   const body = { name, cabinet: chosen, folder, format, rule: scope === 'rule' ? rule || rules.data?.[0]?.name : undefined, of_folder: scope === 'folder' ? of : undefined, columns: f?.columns ?? [] }
   const save = useMutation({
-    mutationFn: () => value(f ? api.PUT('/api/v1/register-files/{id}', { params: { path: { id: f.id }, header: { 'If-Match': String(f.revision) } }, body }) : api.POST('/api/v1/register-files', { body })),
+    mutationFn: () => value(f ? api.PUT('/api/v1/register-files/{id}', { params: { path: { id: f.id }, header: { 'If-Match': `"${from}"` } }, body }) : api.POST('/api/v1/register-files', { body })),
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['register', 'files'] }); onClose() },
   })
   const placed = ['name', 'of_folder'].some((p) => fieldError(save.error, p))
@@ -72,7 +74,7 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
         <Pick label="What it holds" value={scope} onChange={setScope} choices={[['all', 'all filings'], ['rule', 'the filings of one rule'], ['folder', 'the filings of one folder']]} />
         {scope === 'rule' && <Pick label="Rule" value={rule || rules.data?.[0]?.name || ''} onChange={setRule} choices={(rules.data ?? []).map((r) => [r.name, r.name])} />}
         {scope === 'folder' && <Field label="Which folder of the cabinet" required value={of} onChange={(e) => setOf(e.target.value)} hint="and what lies below it, such as Gauges" error={fieldError(save.error, 'of_folder')} />}
-        {!placed && <Wrong error={save.error} />}
+        {!placed && <Meanwhile error={save.error} mine={body} look={() => value(api.GET('/api/v1/register-files')).then((l) => l.find((x) => x.id === f?.id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending || !chosen}>{f ? 'Save' : 'Keep it'}</Button></div>
       </form>
     </Sheet>
@@ -97,19 +99,20 @@ function Verification() {
           </div>
         )}
       </Listing>
-      {planning && query.data && <PlanSheet plan={query.data.plan} onClose={() => setPlanning(false)} />}
+      {planning && query.data && <PlanSheet plan={query.data.plan} revision={query.data.revision} onClose={() => setPlanning(false)} />}
     </section>
   )
 }
 
-function PlanSheet({ plan, onClose }: { plan: Schemas['VerificationPlan']; onClose: () => void }) {
+function PlanSheet({ plan, revision, onClose }: { plan: Schemas['VerificationPlan']; revision: number; onClose: () => void }) {
+  const [begun, setBegun] = useState(revision)
   const client = useQueryClient()
   const [days, setDays] = useState(String(plan.every_days))
   const [from, setFrom] = useState(plan.from_time ?? '')
   const [to, setTo] = useState(plan.to_time ?? '')
   const [speed, setSpeed] = useState(String(plan.mb_per_second ?? 0))
   const save = useMutation({
-    mutationFn: () => value(api.PUT('/api/v1/register/verification', { body: { every_days: Number(days) || 0, from_time: from, to_time: to, mb_per_second: Number(speed) || 0 } })),
+    mutationFn: () => value(api.PUT('/api/v1/register/verification', { params: { header: { 'If-Match': `"${begun}"` } }, body: { every_days: Number(days) || 0, from_time: from, to_time: to, mb_per_second: Number(speed) || 0 } })),
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['passes'] }); onClose() },
   })
   return (
@@ -121,7 +124,7 @@ function PlanSheet({ plan, onClose }: { plan: Schemas['VerificationPlan']; onClo
           <Field label="Until" type="time" value={to} onChange={(e) => setTo(e.target.value)} error={fieldError(save.error, 'to')} />
         </div>
         <Field label="At most, megabytes a second" type="number" min={0} value={speed} onChange={(e) => setSpeed(e.target.value)} hint="0 for no limit" />
-        {!fieldError(save.error, 'from') && !fieldError(save.error, 'to') && <Wrong error={save.error} />}
+        {!fieldError(save.error, 'from') && !fieldError(save.error, 'to') && <Meanwhile error={save.error} mine={{ every_days: Number(days) || 0, from_time: from, to_time: to, mb_per_second: Number(speed) || 0 }} look={() => value(api.GET('/api/v1/register/verification')).then((v) => ({ ...v.plan, revision: v.revision }))} onMine={(t) => { setBegun(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
       </form>
     </Sheet>

@@ -8,8 +8,9 @@ import { list, type RuleDocument } from '../letter/document'
 import { Letter } from '../letter/letter'
 import { Button, Field, Listing, Page, Wrong } from '../ui/basics'
 import { many } from '../ui/format'
+import { Overtaken, overtaken } from '../ui/meanwhile'
 import { RehearsalPane, type Scope } from './rehearsal'
-import { OldMail, RemoveRule, Revisions, SwitchOn } from './rulecare'
+import { Differences, OldMail, RemoveRule, Revisions, SwitchOn } from './rulecare'
 
 type Body = Schemas['RuleDocument']
 
@@ -60,8 +61,11 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
   const [document, setDocument] = useState(start)
   const [asking, setAsking] = useState<Asking>('')
   const [scope, setScope] = useState<Scope>(message ? { message } : {})
-  const [saved, setSaved] = useState(JSON.stringify(start))
-  const changed = JSON.stringify(document) !== saved
+  // What the editing began from. Where somebody else saves meanwhile, an untouched letter follows; a touched one stays.
+  const [begun, setBegun] = useState({ revision: rule?.revision, text: JSON.stringify(start) })
+  const changed = JSON.stringify(document) !== begun.text
+  const follow = (r: Schemas['Rule']) => { setDocument(r.document as unknown as RuleDocument); setBegun({ revision: r.revision, text: JSON.stringify(r.document) }) }
+  if (rule && rule.revision > (begun.revision ?? 0) && !changed) follow(rule)
   const settled = useSettled(document, 250)
   const language = useQuery({ queryKey: ['language'], queryFn: () => value(api.GET('/api/v1/rules/language')), staleTime: Infinity })
   const people = useQuery({ queryKey: ['addressees'], queryFn: () => value(api.GET('/api/v1/addressees')) }).data?.map((a) => a.name) ?? []
@@ -78,14 +82,15 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
     placeholderData: keepPreviousData, retry: false, gcTime: 0,
   })
   const save = useMutation({
-    mutationFn: () => value(rule ? api.PUT('/api/v1/rules/{id}', { params: { path: { id: rule.id }, header: { 'If-Match': `"${rule.revision}"` } }, body: document as unknown as Body }) : api.POST('/api/v1/rules', { body: document as unknown as Body })),
-    onSuccess: (r) => {
-      setSaved(JSON.stringify(document))
+    mutationFn: (sent: RuleDocument) => value(rule ? api.PUT('/api/v1/rules/{id}', { params: { path: { id: rule.id }, header: { 'If-Match': `"${begun.revision}"` } }, body: sent as unknown as Body }) : api.POST('/api/v1/rules', { body: sent as unknown as Body })),
+    onSuccess: (r, sent) => {
+      setBegun({ revision: r.revision, text: JSON.stringify(sent) })
       client.setQueryData(['rules', r.id], r)
       void client.invalidateQueries({ queryKey: ['rules'] })
       if (!rule) void go(`/rules/${r.id}`, { replace: true })
     },
   })
+  const late = !!rule && (overtaken(save.error) || (changed && rule.revision > (begun.revision ?? 0)))
   const kept = (r: Schemas['Rule']) => { client.setQueryData(['rules', r.id], r); void client.invalidateQueries({ queryKey: ['rules'] }) }
   const off = useMutation({ mutationFn: () => value(api.POST('/api/v1/rules/{id}/off', { params: { path: { id: rule!.id } } })), onSuccess: kept })
   const copy = useMutation({ mutationFn: () => value(api.POST('/api/v1/rules/{id}/copy', { params: { path: { id: rule!.id } } })), onSuccess: (r) => { kept(r); void go(`/rules/${r.id}`) } })
@@ -110,11 +115,12 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
           </DropdownMenu.Root>
         )}
         {rule && <Button onClick={() => setAsking('old mail')} disabled={changed}>File old mail…</Button>}
-        <Button onClick={() => save.mutate()} disabled={save.isPending || (!changed && !!rule)}>Save</Button>
+        <Button onClick={() => save.mutate(document)} disabled={save.isPending || late || (!changed && !!rule)}>Save</Button>
         {rule && <Button look="main" disabled={(changed && !rule.running) || off.isPending} onClick={() => (rule.running ? off.mutate() : setAsking('on'))}>{rule.running ? 'Switch off' : 'Switch on…'}</Button>}
       </>}
     >
-      <Wrong error={save.error instanceof Problem && save.error.fields.length > 0 && save.error.fields.every((f) => f.place === 'name') ? null : (save.error ?? off.error ?? copy.error)} />
+      <Wrong error={late ? (off.error ?? copy.error) : save.error instanceof Problem && save.error.fields.length > 0 && save.error.fields.every((f) => f.place === 'name') ? null : (save.error ?? off.error ?? copy.error)} />
+      {rule && late && <Both rule={rule} document={document} since={begun.revision ?? 0} onMine={(now) => { setBegun({ revision: now, text: '' }); save.reset() }} onTheirs={(r) => { follow(r); save.reset() }} />}
       {rule && <Passes rule={rule} />}
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 xl:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <div>
@@ -125,9 +131,34 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
       </div>
       {asking === 'remove' && rule && <RemoveRule rule={rule} onClose={() => setAsking('')} />}
       {asking === 'on' && rule && <SwitchOn rule={rule} onClose={() => setAsking('')} />}
-      {asking === 'revisions' && rule && <Revisions rule={rule} onClose={() => setAsking('')} onBack={(r) => { kept(r); setDocument(r.document as unknown as RuleDocument); setSaved(JSON.stringify(r.document)); setAsking('') }} />}
+      {asking === 'revisions' && rule && <Revisions rule={rule} onClose={() => setAsking('')} onBack={(r) => { kept(r); follow(r); setAsking('') }} />}
       {asking === 'old mail' && rule && <OldMail rule={rule} onClose={() => setAsking('')} />}
     </Page>
+  )
+}
+
+/** Somebody else saved this rule meanwhile: what they changed, and what mine changes of theirs. */
+function Both({ rule, document, since, onMine, onTheirs }: { rule: Schemas['Rule']; document: RuleDocument; since: number; onMine: (revision: number) => void; onTheirs: (r: Schemas['Rule']) => void }) {
+  const client = useQueryClient()
+  const theirs = useQuery({ queryKey: ['meanwhile', rule.id, since, rule.revision], staleTime: 0, gcTime: 0, queryFn: async () => {
+    const r = await value(api.GET('/api/v1/rules/{id}', { params: { path: { id: rule.id } } }))
+    const all = await value(api.GET('/api/v1/rules/{id}/revisions', { params: { path: { id: rule.id } } }))
+    return { rule: r, saved: all.filter((x) => x.number > since) }
+  } })
+  const text = JSON.stringify({ format: 1, rules: [{ ...document, id: rule.id }] }, null, 1)
+  const mine = useQuery({ queryKey: ['meanwhile', rule.id, theirs.data?.rule.revision, text], enabled: !!theirs.data, retry: false, gcTime: 0, placeholderData: keepPreviousData, queryFn: () => value(api.POST('/api/v1/rules/compare', { body: { document: text } })) })
+  const lines = mine.data?.flatMap((c) => c.lines ?? []) ?? []
+  return (
+    <Overtaken who={theirs.data?.saved[0]?.made_by} onMine={theirs.data && (() => onMine(theirs.data.rule.revision))} onTheirs={() => { if (theirs.data) { client.setQueryData(['rules', rule.id], theirs.data.rule); onTheirs(theirs.data.rule) } }}>
+      <Listing query={theirs}>
+        {(t) => (
+          <div className="mt-2 grid gap-4 md:grid-cols-2">
+            <div><p className="text-sm font-semibold">What they changed</p>{t.saved.map((r) => <Differences key={r.number} lines={r.lines} />)}</div>
+            <div><p className="text-sm font-semibold">What saving yours would change of that</p>{lines.some((l) => l.in !== 'both') ? <Differences lines={lines} /> : <p className="mt-1 text-[14.5px] text-ink-2">{mine.error ? mine.error.message : 'Nothing: both say the same.'}</p>}</div>
+          </div>
+        )}
+      </Listing>
+    </Overtaken>
   )
 }
 

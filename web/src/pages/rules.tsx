@@ -22,8 +22,9 @@ export function Rules() {
     onSettled: () => client.invalidateQueries({ queryKey: ['rules'] }),
   })
   const order = useMutation({
-    mutationFn: (ids: string[]) => value(api.PUT('/api/v1/rules/order', { body: ids })),
+    mutationFn: ({ ids, was }: { ids: string[]; was: string[] }) => value(api.PUT('/api/v1/rules/order', { params: { query: { was } }, body: ids })),
     onSuccess: (rules) => client.setQueryData(['rules'], rules),
+    onError: () => client.invalidateQueries({ queryKey: ['rules'] }),
   })
   const move = (from: number, to: number) => {
     const rules = query.data ?? []
@@ -32,7 +33,7 @@ export function Rules() {
     next.splice(to, 0, ...next.splice(from, 1))
     client.setQueryData(['rules'], next)
     setSaid(`${rules[from].name} is now number ${to + 1} of ${rules.length}.`)
-    order.mutate(next.map((r) => r.id))
+    order.mutate({ ids: next.map((r) => r.id), was: rules.map((r) => r.id) })
   }
   const drop = (e: DragEvent, to: number) => { e.preventDefault(); if (held !== null) move(held, to); setHeld(null) }
   const key = (e: KeyboardEvent, i: number) => {

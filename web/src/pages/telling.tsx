@@ -5,6 +5,7 @@ import { api, Problem, type Schemas, value } from '../api/client'
 import { Tick } from '../letter/blanks'
 import { Button, Chip, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
 import { when } from '../ui/format'
+import { Meanwhile } from '../ui/meanwhile'
 
 const fieldError = (error: unknown, place: string) => (error instanceof Problem ? error.fields.find((f) => f.place === place)?.text : undefined)
 const told = { never: 'is not told of the tray', 'at once': 'is told of the tray at once', daily: 'gets the tray daily' }
@@ -39,9 +40,10 @@ function OutgoingMail() {
 
 function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => void }) {
   const [s, set] = useState({ host: o.host, port: o.port ? String(o.port) : '', encryption: o.encryption || 'starttls', username: o.username, password: '', from: o.from, name: o.name, console: o.console || window.location.origin })
+  const [from, setFrom] = useState(o.revision)
   const put = (key: keyof typeof s) => (e: { target: { value: string } }) => set({ ...s, [key]: e.target.value })
   const save = useMutation({
-    mutationFn: () => value(api.PUT('/api/v1/outgoing', { body: { ...s, port: Number(s.port) || 0, encryption: s.encryption as 'tls', password: s.password || undefined } })),
+    mutationFn: () => value(api.PUT('/api/v1/outgoing', { params: { header: { 'If-Match': `"${from}"` } }, body: { ...s, port: Number(s.port) || 0, encryption: s.encryption as 'tls', password: s.password || undefined } })),
     onSuccess: onClose,
   })
   const placed = ['host', 'from', 'console'].some((p) => fieldError(save.error, p))
@@ -60,7 +62,7 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
           <Field label="Sender’s name" value={s.name} onChange={put('name')} />
         </div>
         <Field label="Address of Ink Tray, for links" value={s.console} onChange={put('console')} error={fieldError(save.error, 'console')} />
-        {!placed && <Wrong error={save.error} />}
+        {!placed && <Meanwhile error={save.error} mine={{ ...s, port: Number(s.port) || 0, password: undefined }} look={() => value(api.GET('/api/v1/outgoing'))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
       </form>
     </Sheet>
@@ -97,6 +99,7 @@ function Addressees() {
 
 function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClose: () => void }) {
   const client = useQueryClient()
+  const [from, setFrom] = useState(a?.revision)
   const [name, setName] = useState(a?.name ?? '')
   const [kind, setKind] = useState<'mail' | 'call'>(a?.kind ?? 'mail')
   const [addresses, setAddresses] = useState(a?.addresses.join(', ') ?? '')
@@ -107,7 +110,7 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
   const [dailyAt, setDailyAt] = useState(a?.daily_at ?? '08:00')
   const body = { name, kind, addresses: kind === 'mail' ? addresses.split(',').map((x) => x.trim()).filter(Boolean) : [], url: kind === 'call' ? url : '', secret: kind === 'call' && secret ? secret : undefined, inside, tray, daily_at: dailyAt }
   const save = useMutation({
-    mutationFn: () => value(a ? api.PUT('/api/v1/addressees/{id}', { params: { path: { id: a.id }, header: { 'If-Match': String(a.revision) } }, body }) : api.POST('/api/v1/addressees', { body })),
+    mutationFn: () => value(a ? api.PUT('/api/v1/addressees/{id}', { params: { path: { id: a.id }, header: { 'If-Match': `"${from}"` } }, body }) : api.POST('/api/v1/addressees', { body })),
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['addressees'] }); onClose() },
   })
   const placed = ['name', 'addresses', 'url', 'daily_at'].some((p) => fieldError(save.error, p))
@@ -125,7 +128,7 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
           </>}
         <Pick label="What waits in the tray" value={tray} onChange={(t) => setTray(t as 'never')} choices={[['never', 'is not told'], ['at once', 'is told at once'], ['daily', 'is told once a day']]} />
         {tray === 'daily' && <Field label="Every day at" type="time" value={dailyAt} onChange={(e) => setDailyAt(e.target.value)} error={fieldError(save.error, 'daily_at')} />}
-        {!placed && <Wrong error={save.error} />}
+        {!placed && <Meanwhile error={save.error} mine={body} look={() => value(api.GET('/api/v1/addressees')).then((l) => l.find((x) => x.id === a?.id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>{a ? 'Save' : 'Add'}</Button></div>
       </form>
     </Sheet>
@@ -162,6 +165,7 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
   const people = useQuery({ queryKey: ['addressees'], queryFn: () => value(api.GET('/api/v1/addressees')) })
   const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
   const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
+  const [from, setFrom] = useState(a?.revision)
   const [name, setName] = useState(a?.name ?? '')
   const [kind, setKind] = useState<'silence' | 'out of reach'>(a?.kind ?? 'silence')
   const [rule, setRule] = useState(a?.rule ?? '')
@@ -177,7 +181,7 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
     ? { name, kind, rule: chosen, at_least: Number(least) || 1, within_hours: Number(within) || 24, by_time: by, weekdays: on.length === 7 ? [] : (on as (typeof days)[number][]), who }
     : { name, kind, mailbox: place.startsWith('m ') ? place.slice(2) : undefined, cabinet: place.startsWith('c ') ? place.slice(2) : undefined, after_minutes: Number(after) || 60, who }
   const save = useMutation({
-    mutationFn: () => value(a ? api.PUT('/api/v1/alarms/{id}', { params: { path: { id: a.id }, header: { 'If-Match': String(a.revision) } }, body }) : api.POST('/api/v1/alarms', { body })),
+    mutationFn: () => value(a ? api.PUT('/api/v1/alarms/{id}', { params: { path: { id: a.id }, header: { 'If-Match': `"${from}"` } }, body }) : api.POST('/api/v1/alarms', { body })),
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['alarms'] }); onClose() },
   })
   const placed = ['name', 'by_time'].some((p) => fieldError(save.error, p))
@@ -206,7 +210,7 @@ function AlarmSheet({ a, onClose }: { a: Schemas['Alarm'] | null; onClose: () =>
           {people.data?.length === 0 && <p className="text-ink-2">Nobody can be told yet: add somebody first.</p>}
           {people.data?.map((p) => <Tick key={p.id} label={p.name} checked={who.includes(p.name)} onChange={(yes) => setWho(yes ? [...who, p.name] : who.filter((x) => x !== p.name))} />)}
         </fieldset>
-        {!placed && <Wrong error={save.error} />}
+        {!placed && <Meanwhile error={save.error} mine={body} look={() => value(api.GET('/api/v1/alarms')).then((l) => l.find((x) => x.id === a?.id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending || who.length === 0}>{a ? 'Save' : 'Set it'}</Button></div>
       </form>
     </Sheet>
@@ -220,11 +224,11 @@ function LimitsOf() {
   const client = useQueryClient()
   const [open, setOpen] = useState<Schemas['Limits'] | null>(null)
   const query = useQuery({ queryKey: ['limits'], queryFn: () => value(api.GET('/api/v1/limits')) })
-  const save = useMutation({ mutationFn: (body: Schemas['Limits']) => value(api.PUT('/api/v1/limits', { body })), onSuccess: () => { setOpen(null); void client.invalidateQueries({ queryKey: ['limits'] }) } })
+  const save = useMutation({ mutationFn: (body: Schemas['Limits']) => value(api.PUT('/api/v1/limits', { params: { header: { 'If-Match': `"${body.revision}"` } }, body })), onSuccess: () => { setOpen(null); void client.invalidateQueries({ queryKey: ['limits'] }) } })
   const days = (n: number) => (n ? `${n} days` : 'for ever')
   return (
     <section className="mb-10 max-w-4xl">
-      <div className="mb-2 flex items-center justify-between"><h2>Limits</h2><Button onClick={() => query.data && setOpen(query.data)}>Change the limits</Button></div>
+      <div className="mb-2 flex items-center justify-between"><h2>Limits</h2><Button disabled={!query.data} onClick={() => query.data && setOpen(query.data)}>Change the limits</Button></div>
       <Listing query={query}>
         {(l) => (
           <p className="border-t border-line py-3 text-ink-2">History is kept {days(l.history_days)}, senders and subjects in the register {days(l.register_days)}, files that were replaced or taken back {days(l.kept_days)}. Up to {l.spool_mb} MB wait here for a cabinet that is down. In an hour a rule files at most {l.rule_files || 'any number of'} files, and one sender has at most {l.sender_files || 'any number'} filed; what is more waits in the tray. Old mail is not counted.</p>
@@ -237,7 +241,7 @@ function LimitsOf() {
             {kept.map(([k, label, hint]) => <Field key={k} label={label} hint={hint} type="number" min={0} value={open[k]} onChange={(e) => setOpen({ ...open, [k]: Number(e.target.value) })} />)}
             <h3 className="mb-2 font-semibold">Filed in an hour, at most</h3>
             <div className="grid gap-x-3 sm:grid-cols-3">{caps.map(([k, label, hint]) => <Field key={k} label={label} hint={hint} type="number" min={0} value={open[k]} onChange={(e) => setOpen({ ...open, [k]: Number(e.target.value) })} />)}</div>
-            <Wrong error={save.error} />
+            <Meanwhile error={save.error} mine={open} look={() => value(api.GET('/api/v1/limits'))} onMine={(t) => { setOpen({ ...open, revision: t.revision }); save.reset() }} onTheirs={() => { setOpen(null); save.reset() }} />
             <div className="flex justify-end gap-2"><Button onClick={() => setOpen(null)}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
           </form>
         )}

@@ -6,6 +6,7 @@ import { api, type Schemas, value } from '../api/client'
 import { useTopics } from '../api/topics'
 import { Bar, Button, Chip, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
+import { Meanwhile } from '../ui/meanwhile'
 import { MessageHead } from './parts'
 import { useMark } from './topicmarks'
 
@@ -58,9 +59,10 @@ export function TopicPage() {
   const go = useNavigate()
   const [asked, setAsked] = useState<'' | 'rename' | 'remove'>('')
   const [name, setName] = useState('')
+  const [begun, setBegun] = useState(0)
   const topics = useTopics()
   const settled = { onSuccess: () => { setAsked(''); void client.invalidateQueries({ queryKey: ['topics'] }) } }
-  const rename = useMutation({ mutationFn: (t: Schemas['Topic']) => value(api.PUT('/api/v1/topics/{id}', { params: { path: { id }, header: { 'If-Match': `"${t.revision}"` } }, body: { name } })), ...settled })
+  const rename = useMutation({ mutationFn: () => value(api.PUT('/api/v1/topics/{id}', { params: { path: { id }, header: { 'If-Match': `"${begun}"` } }, body: { name } })), ...settled })
   const remove = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/topics/{id}', { params: { path: { id } } })), onSuccess: () => { void go('/settings'); void client.invalidateQueries({ queryKey: ['topics'] }) } })
   const exported = useMutation({
     mutationFn: () => value(api.GET('/api/v1/topics/{id}/export', { params: { path: { id } } })),
@@ -79,7 +81,7 @@ export function TopicPage() {
         if (!t) return <Page title="There is no such topic" sub="It may have been removed."><Link className="underline" to="/settings">All topics</Link></Page>
         return (
           <Page title={t.name} sub={t.sentence} actions={<>
-            <Button onClick={() => { setName(t.name); setAsked('rename') }}>Rename…</Button><Button onClick={() => exported.mutate()} disabled={exported.isPending}>Export</Button><Button onClick={() => setAsked('remove')}>Remove…</Button></>}>
+            <Button onClick={() => { setName(t.name); setBegun(t.revision); setAsked('rename') }}>Rename…</Button><Button onClick={() => exported.mutate()} disabled={exported.isPending}>Export</Button><Button onClick={() => setAsked('remove')}>Remove…</Button></>}>
             <Wrong error={exported.error} />
             {!t.ready && <div className="mb-5 max-w-xl"><Bar label={`Examples of “${t.name}”`} done={Math.min(t.about, t.needs) + Math.min(t.others, t.needs)} of={2 * t.needs} /><p className="mt-1 text-sm text-ink-3">{t.about} of {t.needs} that are about it, {t.others} of {t.needs} that are not.</p></div>}
             {t.rules.length > 0 && <p className="mb-4 text-ink-2">Asked for by the {t.rules.length > 1 ? 'rules' : 'rule'} {t.rules.map((r) => `“${r}”`).join(', ')}.</p>}
@@ -88,9 +90,9 @@ export function TopicPage() {
               <Examples topic={t} />
             </div>
             <Sheet title={`Rename “${t.name}”`} open={asked === 'rename'} onClose={() => setAsked('')}>
-              <form onSubmit={(e) => { e.preventDefault(); rename.mutate(t) }}>
+              <form onSubmit={(e) => { e.preventDefault(); rename.mutate() }}>
                 <Field label="Name" required value={name} maxLength={100} onChange={(e) => setName(e.target.value)} />
-                <Wrong error={rename.error} />
+                <Meanwhile error={rename.error} mine={{ name }} look={() => value(api.GET('/api/v1/topics')).then((l) => l.find((x) => x.id === id))} onMine={(now) => { setBegun(now.revision); rename.reset() }} onTheirs={() => { setAsked(''); rename.reset() }} />
                 <div className="flex justify-end gap-2"><Button onClick={() => setAsked('')}>Cancel</Button><Button look="main" type="submit" disabled={rename.isPending}>Rename</Button></div>
               </form>
             </Sheet>
