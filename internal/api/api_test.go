@@ -4,10 +4,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/big"
+	"os"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/unpack"
@@ -108,13 +114,32 @@ func TestErrorsBecomeProblemsThatAPersonUnderstands(t *testing.T) {
 	}
 }
 
-func TestValidatorsReasonsAreTakenApart(t *testing.T) {
-	got := schemaProblems("", "jsonschema validation failed with 'x#'\n- at '': missing property 'host'\n- at '/look/mailboxes': got number, want string")
-	if len(got) != 2 || got[0].Text != "this is missing 'host'" || got[1].Place != "look.mailboxes" {
-		t.Errorf("%+v", got)
+// Every kind of fault that a validator finds is said in a sentence, and none in its own words.
+func TestFaultsOfARequestAreSentences(t *testing.T) {
+	for want, k := range map[string]jsonschema.ErrorKind{
+		"this is missing: host":                                        &kind.Required{Missing: []string{"host"}},
+		"these are not known here: a, b":                               &kind.AdditionalProperties{Properties: []string{"a", "b"}},
+		"a text or a list is wanted here, not a number":                &kind.Type{Got: "number", Want: []string{"string", "array"}},
+		"“abc” is no number of the register; one looks like 2026-5731": &kind.Pattern{Got: "abc", Want: "^[0-9]{4}-[0-9]+$"},
+		"this is empty": &kind.MinLength{Got: 0, Want: 1},
+		"this has 300 characters; 200 are the most": &kind.MaxLength{Got: 300, Want: 200},
+		"1001 are named here; 1000 are the most":    &kind.MaxItems{Got: 1001, Want: 1000},
+		"-1 is too small; 0 is the least":           &kind.Minimum{Got: big.NewRat(-1, 1), Want: big.NewRat(0, 1)},
+		"“tls2” is none of these: tls, none":        &kind.Enum{Got: "tls2", Want: []any{"tls", "none"}},
+		"number 1 and number 3 are the same":        &kind.UniqueItems{Duplicates: [2]int{0, 2}},
+	} {
+		if got, _ := fault(k); got != want {
+			t.Errorf("%T becomes %q, want %q", k, got, want)
+		}
 	}
-	if got := schemaProblems("name", "too short"); len(got) != 1 || got[0].Place != "name" || got[0].Text != "too short" {
-		t.Errorf("%+v", got)
+	document, err := os.ReadFile("openapi.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range regexp.MustCompile(`pattern: "([^"]+)"`).FindAllSubmatch(document, -1) {
+		if shapes[string(m[1])] == "" {
+			t.Errorf("openapi.yaml asks for %s, and no sentence says what that is", m[1])
+		}
 	}
 }
 

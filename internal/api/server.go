@@ -311,8 +311,8 @@ func invalid(err error) error {
 			if e.Parameter != nil {
 				place = e.Parameter.Name
 			}
-			if e.Err == nil {
-				p.fields = append(p.fields, FieldProblem{Place: place, Text: e.Reason})
+			if text := requestFault(e); text != "" {
+				p.fields = append(p.fields, FieldProblem{Place: place, Text: text})
 				return
 			}
 			walk(e.Err, place)
@@ -320,15 +320,13 @@ func invalid(err error) error {
 			if at := e.JSONPointer(); len(at) > 0 {
 				place = strings.Join(at, ".")
 			}
-			p.fields = append(p.fields, schemaProblems(place, e.Reason)...)
-		case *openapi3filter.ParseError:
-			p.fields = append(p.fields, FieldProblem{Place: place, Text: plainly(e.Error())})
+			p.fields = append(p.fields, schemaProblems(place, e)...)
 		default:
 			if inner := errors.Unwrap(err); inner != nil {
 				walk(inner, place)
 				return
 			}
-			p.fields = append(p.fields, FieldProblem{Place: place, Text: plainly(err.Error())})
+			p.fields = append(p.fields, FieldProblem{Place: place, Text: "this is not as it should be"})
 		}
 	}
 	walk(err, "")
@@ -342,33 +340,3 @@ func invalid(err error) error {
 	return p
 }
 
-// schemaProblems takes a validator's reason apart: a head, then a line for each
-// fault, "- at '/place': what is wrong".
-func schemaProblems(place, reason string) []FieldProblem {
-	var fields []FieldProblem
-	for _, line := range strings.Split(reason, "\n") {
-		rest, ok := strings.CutPrefix(strings.TrimSpace(line), "- at '")
-		if !ok {
-			continue
-		}
-		at, text, ok := strings.Cut(rest, "': ")
-		if !ok || strings.HasPrefix(text, "validation failed") {
-			continue
-		}
-		if at = strings.ReplaceAll(strings.Trim(at, "/"), "/", "."); at == "" {
-			at = place
-		}
-		fields = append(fields, FieldProblem{Place: at, Text: plainly(text)})
-	}
-	if len(fields) == 0 {
-		fields = []FieldProblem{{Place: place, Text: plainly(reason)}}
-	}
-	return fields
-}
-
-// plainly says a validator's reason in a person's words.
-func plainly(reason string) string {
-	reason, _, _ = strings.Cut(reason, "\n")
-	return strings.NewReplacer("missing properties", "these are missing", "missing property", "this is missing", "additional properties", "these are not known here:", "not allowed", "",
-		"minLength", "too short", "maxLength", "too long").Replace(strings.TrimSpace(reason))
-}

@@ -214,7 +214,7 @@ func (c *command) compare(ctx context.Context, api *client.Client, s *setting, b
 		case at < 0:
 			set, err := k.settings(base)
 			if err != nil {
-				return nil, &exitError{exitInvalid, fmt.Sprintf("the cabinet “%s”: %v", k.Name, err)}
+				return nil, &exitError{exitInvalid, fmt.Sprintf("the cabinet “%s”: %s", k.Name, inWords(err))}
 			}
 			changes = append(changes, change{"add", "cabinet " + k.Name, k.Folder, func(ctx context.Context) error {
 				_, err := call[client.Cabinet](api.AddCabinet(ctx, set))
@@ -254,7 +254,7 @@ func (c *command) compareTopics(ctx context.Context, api *client.Client, wanted 
 		}
 		data, err := os.ReadFile(beside(base, w.Learn))
 		if err != nil {
-			return nil, &exitError{exitInvalid, fmt.Sprintf("the topic “%s”: %v", w.Name, err)}
+			return nil, &exitError{exitInvalid, fmt.Sprintf("the topic “%s”: %s", w.Name, inWords(err))}
 		}
 		learns, err := exportedTopic(w.Learn, data)
 		if err != nil {

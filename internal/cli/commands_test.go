@@ -61,7 +61,22 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 		{[]string{"rules", "rehearse", unknownKey}, exitInvalid, "did you mean “match”?"},
 		{[]string{"rules", "save", unknownField}, exitInvalid, "column 4: there is no field \"recieved\". Did you mean “received”?"},
 		{[]string{"rules", "show", "Crew"}, exitMissing, "there are: Berth requests, Crew lists"},
-		{[]string{"rules", "save", "/no/such/file"}, exitFailure, "no such file"},
+		{[]string{"rules", "save", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
+		{[]string{"rules", "save", t.TempDir()}, exitFailure, "is a folder; a file is wanted"},
+		{[]string{"apply", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
+		{[]string{"mailboxes", "take-over", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
+		{[]string{"rules", "lisst"}, exitUsage, "there is no command “inktray rules lisst”; did you mean “inktray rules list”?"},
+		{[]string{"rulse", "list"}, exitUsage, "there is no command “inktray rulse”; did you mean “inktray rules”?"},
+		{[]string{"limits", "sett"}, exitUsage, "did you mean “inktray limits set”?"},
+		{[]string{"records", "rehearse"}, exitUsage, "did you mean “inktray rules rehearse”?"},
+		{[]string{"rules", "show"}, exitUsage, "NAME is missing: inktray rules show NAME"},
+		{[]string{"rules", "show", "Crew", "lists"}, exitUsage, "“lists” is too much here: inktray rules show NAME. A name of several words stands in quotes"},
+		{[]string{"mailboxes", "list", "all"}, exitUsage, "“all” is too much here"},
+		{[]string{"rules", "bring-back", "Crew lists"}, exitUsage, "REVISION is missing: inktray rules bring-back NAME REVISION"},
+		{[]string{"rules", "rehearse", "--lats", "3"}, exitUsage, "inktray rules rehearse has no option “--lats”; did you mean “--last”?"},
+		{[]string{"rules", "rehearse", "--last"}, exitUsage, "something is missing after “--last”"},
+		{[]string{"rules", "rehearse", "--last", "many"}, exitUsage, "“many” is no whole number, as --last wants"},
+		{[]string{"register", "show", "abc"}, exitInvalid, "“abc” is no number of the register; one looks like 2026-5731"},
 		{[]string{"cabinets", "add", "x", "--folder", "/nowhere/at/all"}, exitInvalid, "folder: making the folder /nowhere/at/all failed: the folder is not there. Make the folder"},
 		{[]string{"cabinets", "add", "x", "--folder", unknownKey + "/sub"}, exitInvalid, "a file stands where a folder is wanted"},
 		{[]string{"cabinets", "add", "x"}, exitUsage, "--folder"},
@@ -73,7 +88,7 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 		{[]string{"register", "show", "2026-99999"}, exitMissing, ""},
 		{[]string{"tray", "again"}, exitUsage, "say which"},
 		{[]string{"rules", "file-old-mail", "Crew lists", "--since", "tomorrow"}, exitUsage, "a day such as 2026-05-12"},
-		{[]string{"nonsense"}, exitFailure, "unknown command"},
+		{[]string{"nonsense"}, exitUsage, "there is no command “inktray nonsense”; there are: "},
 		{[]string{"rules", "list", "--service", "http://127.0.0.1:1"}, exitReach, "no Ink Tray answers at http://127.0.0.1:1"},
 		{[]string{"demo", "--folder", filepath.Dir(unknownKey)}, exitFailure, "was not made by the demo"},
 		{[]string{"serve", "--time-zone", "Europe/Brackwater", "--data", t.TempDir(), "--listen", "127.0.0.1:0"}, exitUsage, "no time zone"},
@@ -81,6 +96,9 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 		if _, errs, code := run(t, "", c.args...); code != c.code || !strings.Contains(errs, c.says) {
 			t.Errorf("inktray %s: exit code %d, %s; want %d, ...%s...", strings.Join(c.args, " "), code, errs, c.code, c.says)
 		}
+	}
+	if out, _, code := run(t, "", "messages", "take-in", "/no/such/file"); code != exitFailure || !strings.Contains(out, "the file “/no/such/file” is not there") {
+		t.Errorf("taking in a file that is not there: %d, %s", code, out)
 	}
 	t.Setenv("INKTRAY_TOKEN", "wrong")
 	if _, errs, code := run(t, "", "rules", "list"); code != exitSignIn || !strings.Contains(errs, "Sign in again") {
@@ -267,7 +285,7 @@ rules:
 		{"format: 1", "format: 2", "format 2"},
 		{"folder: Gauges", "afterwards: []\n        folder: Gauges", "there is no key \"afterwards\" here"},
 		{"subject: {contains: reading}", "topic: {is: Nowhere}", "there is no topic"},
-		{"{name: Moorings}", "{name: Quays, learn: nowhere.json}", "the topic “Quays”: open "},
+		{"{name: Moorings}", "{name: Quays, learn: nowhere.json}", "the topic “Quays”: the file “"},
 		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "none.json", `{"format":1,"name":"Quays","examples":[]}`) + "}", "it holds no examples"},
 		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "newer.json", `{"format":2}`) + "}", "has format 2; this version reads format 1"},
 		{"folder: " + filepath.Join(o.folder, "files"), "folder: /elsewhere", "move it: inktray cabinets move"},

@@ -225,7 +225,7 @@ func (c *command) mailTakeIn() *cobra.Command {
 				one := result{File: name}
 				var err error
 				if one.TakenIn, err = takeIn(ctx, api, m.ID, name); err != nil {
-					one.Reason, failed = err.Error(), true
+					one.Reason, failed = inWords(err), true
 				}
 				if len(one.Refused) > 0 {
 					one.Reason, failed = count(len(one.Refused), "message")+" refused", true

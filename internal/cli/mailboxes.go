@@ -186,7 +186,7 @@ func (f *mailboxFlags) apply(c *command, s *client.MailboxSettings, given func(s
 		if f.authority != "" {
 			var err error
 			if data, err = os.ReadFile(f.authority); err != nil {
-				return &exitError{exitUsage, fmt.Sprintf("the certificates cannot be read: %v", err)}
+				return &exitError{exitUsage, fmt.Sprintf("the certificates cannot be read: %s", inWords(err))}
 			}
 		}
 		pem := string(data)

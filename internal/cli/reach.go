@@ -107,7 +107,7 @@ func (s *service) receive(o serviceOptions, resolver *net.Resolver) error {
 	config := drop.Config{Domain: r.domain, MaxBytes: r.megabytes << 20, Spool: filepath.Join(o.data, "spool"), Find: s.engine.FindDrop, Deliver: s.engine.Deliver, Rejected: s.engine.Rejected, Resolver: resolver, Trusted: r.trusted, Clock: time.Now, Log: o.log}
 	if r.certificate != "" || r.key != "" {
 		if _, err := tls.LoadX509KeyPair(r.certificate, r.key); err != nil {
-			return &exitError{exitUsage, fmt.Sprintf("the certificate for receiving mail cannot be used: %v", err)}
+			return &exitError{exitUsage, fmt.Sprintf("the certificate for receiving mail cannot be used: %s", inWords(err))}
 		}
 		config.TLS = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { // read anew: it is renewed from time to time
 			pair, err := tls.LoadX509KeyPair(r.certificate, r.key)

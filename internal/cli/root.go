@@ -76,7 +76,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 		err = fmt.Errorf("no Ink Tray answers at %s: start it with inktray serve, or name another with --service", c.service)
 	}
 	if err.Error() != "" {
-		fmt.Fprintln(errs, "inktray: "+err.Error())
+		fmt.Fprintln(errs, "inktray: "+inWords(err))
 	}
 	return code
 }
@@ -112,7 +112,7 @@ func (c *command) root() *cobra.Command {
 			return nil
 		},
 	}
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(wrongOption)
 	service := os.Getenv("INKTRAY_SERVICE")
 	if service == "" {
 		service = "http://127.0.0.1:8025"
@@ -120,23 +120,8 @@ func (c *command) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&c.service, "service", service, "address of the service; also INKTRAY_SERVICE")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
 	root.AddCommand(c.serve(), c.demo(), c.signIn(), c.signOut(), c.mailboxes(), c.cabinets(), c.rules(), c.correspondents(), c.topics(), c.trust(), c.tables(), c.passes(), c.register(), c.erase(), c.tray(), c.outgoing(), c.addressees(), c.alarms(), c.limits(), c.records(), c.metrics(), c.messages(), c.apply(), c.follow(), c.health(), c.version())
-	wrapArgs(root)
+	strict(root)
 	return root
-}
-
-// wrapArgs lets a wrong number of arguments count as not understood.
-func wrapArgs(cmd *cobra.Command) {
-	if check := cmd.Args; check != nil {
-		cmd.Args = func(cmd *cobra.Command, args []string) error {
-			if err := check(cmd, args); err != nil {
-				return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
-			}
-			return nil
-		}
-	}
-	for _, sub := range cmd.Commands() {
-		wrapArgs(sub)
-	}
 }
 
 // problem is what the service says is wrong.

@@ -29,7 +29,7 @@ func findTopic(ctx context.Context, api *client.Client, name string) (client.Top
 // exportedTopic reads what topics export wrote.
 func exportedTopic(file string, data []byte) (x client.TopicDocument, err error) {
 	if err := json.Unmarshal(data, &x); err != nil {
-		return x, &exitError{exitInvalid, fmt.Sprintf("%s is no exported topic: %v", file, err)}
+		return x, &exitError{exitInvalid, fmt.Sprintf("%s is no exported topic: %s", file, inWords(err))}
 	}
 	switch {
 	case x.Format != 1:
