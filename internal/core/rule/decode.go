@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
 
@@ -125,6 +127,57 @@ func restyle(n *yaml.Node) {
 	}
 }
 
+// jsonAsYAML rewrites what JSON allows (RFC 8259 sections 2 and 7) and YAML does not: tabs
+// between the tokens, characters beyond U+FFFF as two escapes, and characters that YAML
+// wants escaped. Lines stay as they are.
+func jsonAsYAML(data []byte) []byte {
+	out := make([]byte, 0, len(data))
+	inside := false
+	for i := 0; i < len(data); {
+		c, size := utf8.DecodeRune(data[i:])
+		switch {
+		case !inside:
+			if c == '\t' {
+				c = ' '
+			}
+			inside = c == '"'
+			out = utf8.AppendRune(out, c)
+		case c == '"':
+			inside = false
+			out = append(out, '"')
+		case c == '\\' && data[i+1] == 'u':
+			first := escaped(data[i:])
+			size = 6
+			if utf16.IsSurrogate(first) {
+				whole := utf8.RuneError
+				if i+12 <= len(data) && data[i+6] == '\\' && data[i+7] == 'u' {
+					if whole = utf16.DecodeRune(first, escaped(data[i+6:])); whole != utf8.RuneError {
+						size = 12
+					}
+				}
+				out = utf8.AppendRune(out, whole)
+				break
+			}
+			out = append(out, data[i:i+6]...)
+		case c == '\\':
+			size = 2
+			out = append(out, data[i:i+2]...)
+		case c >= 0x7F && c < 0xA0 || c == 0x2028 || c == 0x2029 || c == 0xFEFF || c == 0xFFFE || c == 0xFFFF:
+			out = fmt.Appendf(out, "\\u%04x", c)
+		default:
+			out = append(out, data[i:i+size]...)
+		}
+		i += size
+	}
+	return out
+}
+
+// escaped is the character of an escape such as \u00e9, which JSON has checked.
+func escaped(data []byte) rune {
+	n, _ := strconv.ParseUint(string(data[2:6]), 16, 16)
+	return rune(n)
+}
+
 type decoder struct{ problems Problems }
 
 func (d *decoder) fail(n *yaml.Node, place, meant, format string, args ...any) {
@@ -135,6 +188,9 @@ func (d *decoder) document(data []byte, into any) {
 	if len(data) > maxDocument {
 		d.problems = append(d.problems, Problem{Text: "the document is larger than 4 MB"})
 		return
+	}
+	if json.Valid(data) {
+		data = jsonAsYAML(data)
 	}
 	var node yaml.Node
 	if err := yaml.Unmarshal(data, &node); err != nil {
