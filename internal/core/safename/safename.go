@@ -21,8 +21,9 @@ const Unnamed = "unnamed"
 // Unsafe are the characters that some file system refuses in a name.
 const Unsafe = `<>:"/\|?*`
 
-// Clean makes text safe to stand in a name: NFC, one line, no control, format
-// or bidirectional characters, the unsafe ones replaced. It may return "".
+// Clean makes text safe to stand in a name: NFC, one line, no control characters, nothing
+// invisible but the joiners that words and emoji are written with (Unicode 16 section 23.2),
+// no change of direction, the unsafe characters replaced. It may return "".
 func Clean(s string) string {
 	if clean(s) {
 		return s
@@ -30,11 +31,13 @@ func Clean(s string) string {
 	s = norm.NFC.String(strings.ToValidUTF8(s, "\uFFFD"))
 	var b strings.Builder
 	space := false
-	for _, r := range s {
+	runes := []rune(s)
+	for i, r := range runes {
 		switch {
 		case unicode.IsSpace(r):
 			space = true
 			continue
+		case unicode.Is(unicode.Prepended_Concatenation_Mark, r), joins(runes, i): // of category Cf, and seen
 		case unicode.In(r, unicode.Cc, unicode.Cf, unicode.Co, unicode.Cs), r == 0xFFFE, r == 0xFFFF:
 			continue
 		case r == '"':
@@ -49,6 +52,51 @@ func Clean(s string) string {
 		b.WriteRune(r)
 	}
 	return norm.NFC.String(b.String()) // what stood between a letter and its mark may be gone now
+}
+
+// The joiners, and what flags of countries' parts are spelled with.
+const (
+	nonJoiner = '\u200C'
+	joiner    = '\u200D'
+	blackFlag = '\U0001F3F4'
+	firstTag  = '\U000E0020'
+	lastTag   = '\U000E007F'
+)
+
+// joining are the scripts whose words are written with joiners.
+var joining = []*unicode.RangeTable{unicode.Arabic, unicode.Syriac, unicode.Mandaic, unicode.Nko, unicode.Mongolian, unicode.Phags_Pa, unicode.Devanagari, unicode.Bengali,
+	unicode.Gurmukhi, unicode.Gujarati, unicode.Oriya, unicode.Tamil, unicode.Telugu, unicode.Kannada, unicode.Malayalam, unicode.Sinhala, unicode.Khmer, unicode.Myanmar}
+
+// joins says whether the character joins, or parts, its neighbours within a word (RFC 5892
+// appendix A.1 and A.2, for whole scripts) or an emoji (UTS #51 section 2.3); else it is stray.
+func joins(runes []rune, i int) bool {
+	r := runes[i]
+	if r >= firstTag && r <= lastTag {
+		for i--; i >= 0 && runes[i] >= firstTag && runes[i] <= lastTag; i-- {
+		}
+		return i >= 0 && runes[i] == blackFlag
+	}
+	if r != joiner && r != nonJoiner || i == 0 {
+		return false
+	}
+	before := runes[i-1]
+	if norm.NFC.PropertiesString(string(before)).CCC() == 9 { // a virama
+		return true
+	}
+	if i+1 == len(runes) {
+		return false
+	}
+	after := runes[i+1]
+	for _, script := range joining {
+		if unicode.Is(script, before) || unicode.Is(unicode.Mn, before) {
+			if unicode.Is(script, after) && (unicode.IsLetter(after) || unicode.IsMark(after)) {
+				return true
+			}
+		}
+	}
+	pictograph := func(r rune) bool { return unicode.Is(unicode.So, r) || r == '\u2194' || r == '\u2195' }
+	toned := before == '\uFE0F' || before >= 0x1F3FB && before <= 0x1F3FF
+	return r == joiner && (pictograph(before) || toned) && pictograph(after)
 }
 
 // clean says whether a text needs no change, as most do: plain characters with
@@ -103,8 +151,11 @@ func Numbered(stem, ext string, n int) string {
 }
 
 // Fold is the form under which two names count as the same: without regard to
-// case and Unicode form.
+// case, Unicode form and joiners, which nobody sees and some file systems leave out.
 func Fold(s string) string {
+	if strings.ContainsRune(s, joiner) || strings.ContainsRune(s, nonJoiner) {
+		s = strings.NewReplacer(string(joiner), "", string(nonJoiner), "").Replace(s)
+	}
 	return norm.NFC.String(cases.Fold().String(norm.NFC.String(s)))
 }
 

@@ -19,12 +19,33 @@ func TestFile(t *testing.T) {
 		{"..", "", "unnamed"},
 		{"a\u202egnp", ".exe", "agnp.exe"}, // right-to-left override
 		{"e\u0301te\u0301", "", "été"},
+		// Joiners within words and emoji stay.
+		{"می\u200cخواهم", ".pdf", "می\u200cخواهم.pdf"},                     // Persian: “I want”
+		{"क्\u200dष", "", "क्\u200dष"},                                     // Devanagari: half form
+		{"ශ්\u200dරී ලංකා", "", "ශ්\u200dරී ලංකා"},                         // Sinhala
+		{"അവന്\u200d", "", "അവന്\u200d"},                                   // Malayalam, at the end of a word
+		{"👨\u200d👩\u200d👧\u200d👦 plan", "", "👨\u200d👩\u200d👧\u200d👦 plan"}, // a family
+		{"👩🏽\u200d🚒❤️\u200d🔥", "", "👩🏽\u200d🚒❤️\u200d🔥"},
+		{"🏴\U000E0067\U000E0062\U000E0065\U000E006E\U000E0067\U000E007F", "", "🏴\U000E0067\U000E0062\U000E0065\U000E006E\U000E0067\U000E007F"},
+		{"\u0601 ٢٤", "", "\u0601 ٢٤"}, // a sign that is seen, though a format character
+		// Stray ones, and what changes direction, go.
+		{"in\u200dvoice\u200c", "", "invoice"},
+		{"\u200d👩 \u200d 👧\u200d", "", "👩 👧"},
+		{"می\u200c\u200c\u200d", "", "می"},
+		{"a\U000E0041b\u2066c\u2069\u200e\u061c\u200b\ufeff", "", "abc"},
 		{"tab\tand\nline", "", "tab and line"},
 		{"x", ". p/df", ".p-df"[:0] + "x.p-df"},
 	} {
 		if got := File(c.stem, c.ext); got != c.want {
 			t.Errorf("File(%q, %q) = %q, want %q", c.stem, c.ext, got, c.want)
 		}
+	}
+}
+
+// Names that differ only in what nobody sees count as the same.
+func TestJoinersDoNotMakeAnotherName(t *testing.T) {
+	if Fold("می\u200cخواهم.pdf") != Fold("میخواهم.pdf") {
+		t.Error("a joiner makes another name")
 	}
 }
 
