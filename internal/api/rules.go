@@ -55,6 +55,9 @@ func (s *Server) rule(r *store.Rule, f *ruleFacts) Rule {
 		if c, err = rule.Compile(document, r.Revision, s.Engine.Zone); err == nil {
 			out.Sentence = c.Sentence()
 		}
+		if notes := s.Engine.RuleNotes(document); len(notes) > 0 {
+			out.Notes = &notes
+		}
 	}
 	var problems rule.Problems
 	if errors.As(err, &problems) {

@@ -103,6 +103,9 @@ func (c *command) switchOn() *cobra.Command {
 				} else {
 					fmt.Fprintf(c.out, "“%s” is on, and old mail is being filed. See how it goes: inktray passes list\n", r.Name)
 				}
+				for _, note := range deref(r.Notes) {
+					fmt.Fprintln(c.out, note)
+				}
 			})
 		}),
 	}

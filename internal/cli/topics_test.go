@@ -106,6 +106,8 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 
 	// Who is believed.
 	says(t, "trust", must(t, "trust", "show"), demo.MailHost, "only if the sender is verified", "none; start with --virus-scanner")
+	says(t, "switching a rule that replies on", must(t, "rules", "on", "Insurance certificates", "--begin", "now"), "Replies go to verified senders only")
+	says(t, "its rehearsal", must(t, "rules", "rehearse", "Insurance certificates", "--last", "3"), "Replies go to verified senders only")
 	says(t, "not verified", must(t, "messages", "verify", number), "The sender is not verified: it is not signed (DKIM).")
 	known := value[client.LookedInto](t, "messages", "look", "berths", "--text", "crew")
 	says(t, "verified", must(t, "messages", "verify", fmt.Sprint(known.Messages[0].ID)), "The sender is verified: "+demo.MailHost+" reports DMARC of")

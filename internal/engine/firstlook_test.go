@@ -56,6 +56,24 @@ func TestMailThatArrivesBeforeTheFirstLookIsNewToARuleThatWasOnBefore(t *testing
 			t.Errorf("of “%s”: %q", m.Subject, explained[0].Note)
 		}
 	}
+	// Once a pass has decided it, nothing advises to have old mail filed, whatever it decided.
+	id := h.engine.running()[0].Rule.ID
+	save := func(document string) {
+		t.Helper()
+		r := mustRule(t, document)
+		r.ID = id
+		if _, err := h.engine.SaveRule(r, 0, "test"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	save(strings.Replace(gaugesRule, "match:", "unless:\n  - {subject: {contains: long before}}\nmatch:", 1))
+	h.fileOld(id)
+	save(gaugesRule)
+	for _, m := range all {
+		if _, explained, err := h.engine.Explain(t.Context(), store.System, m.ID, false); err != nil || explained[0].Note != "" {
+			t.Errorf("of “%s” after the pass: %q, %v", m.Subject, explained[0].Note, err)
+		}
+	}
 }
 
 func TestAMailboxThatIsAddedLaterIsNewFromThenOnToARuleForAll(t *testing.T) {

@@ -145,6 +145,33 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	}
 }
 
+// What a topic learns from one answer is asked of the other messages that wait.
+func TestAnAnswerAboutATopicAnswersTheOthersThatAreLikeIt(t *testing.T) {
+	box := &memory{}
+	h := newHouse(t, box.dial)
+	h.watched()
+	h.taught("Berth requests", berths, bills)
+	h.rule(topicRule)
+	for i := range 4 {
+		box.add(enclosed(oda, "Liegeplatz Kaimauer Steiger", "Guten Tag, wir brauchen Liegeplatz und Steiger an der Kaimauer.", fmt.Sprintf("%d.pdf", i), fmt.Sprint("%PDF ", i)))
+	}
+	box.add(enclosed(oda, "Chor", "Wir singen.", "song.pdf", "%PDF song"))
+	tray := h.trayOf(5)
+	var like []int64
+	for _, e := range tray {
+		if e.Name != "song.pdf" {
+			like = append(like, e.ID)
+		}
+	}
+	if _, err := h.engine.AnswerTopics(t.Context(), store.System, like[:3], true); err != nil {
+		t.Fatal(err)
+	}
+	h.expect(map[string]string{"Berths/0.pdf": "%PDF 0", "Berths/1.pdf": "%PDF 1", "Berths/2.pdf": "%PDF 2", "Berths/3.pdf": "%PDF 3"})
+	if tray = h.trayOf(1); tray[0].Name != "song.pdf" {
+		t.Errorf("still in doubt: %+v", tray[0])
+	}
+}
+
 func mustRule(t *testing.T, document string) *rule.Rule {
 	t.Helper()
 	r, err := rule.ParseRule([]byte(document))

@@ -915,6 +915,9 @@ func (r *rehearsal) finish() error {
 	if r.edited == nil {
 		return nil
 	}
+	for _, text := range r.engine.RuleNotes(r.edited.Rule) {
+		r.out.Warnings = append(r.out.Warnings, Warning{"verified senders", "afterwards", text})
+	}
 	for _, p := range r.edited.Never() {
 		r.out.Warnings = append(r.out.Warnings, Warning{"never", p.Place, p.Text})
 	}

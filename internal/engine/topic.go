@@ -456,5 +456,24 @@ func (e *Engine) AnswerTopics(ctx context.Context, v store.Viewer, items []int64
 	if err != nil {
 		return 0, err
 	}
-	return e.decided(e.Store.Again(v, store.Matters{Items: again}, store.Decision{Given: "again"}))
+	n, err := e.Store.Again(v, store.Matters{Items: again}, store.Decision{Given: "again"})
+	if err != nil {
+		return n, err
+	}
+	// What the topic learned may answer other questions that wait: these are asked anew.
+	var learned []string
+	for i := range entries {
+		if !slices.Contains(learned, entries[i].Topic) {
+			learned = append(learned, entries[i].Topic)
+		}
+	}
+	others, err := e.Store.DoubtfulOf(learned, askedAnew)
+	if err == nil && len(others) > 0 {
+		_, err = e.Store.Again(store.System, store.Matters{Items: others}, store.Decision{Given: "again"})
+	}
+	return e.decided(n, err)
 }
+
+// askedAnew is how many waiting questions of a topic are asked anew when it has learned, the
+// newest first: each has its message read again.
+const askedAnew = 200

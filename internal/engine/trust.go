@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -31,6 +32,15 @@ func (e *Engine) Trust() Trust {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
 	return e.trust
+}
+
+// RuleNotes says what a person should know of a rule before it runs, which is set elsewhere.
+func (e *Engine) RuleNotes(document *rule.Rule) []string {
+	var notes []string
+	if e.Trust().Replies && slices.ContainsFunc(document.Afterwards, func(a rule.Step) bool { return a.Reply != nil }) {
+		notes = append(notes, "Replies go to verified senders only: nobody else gets one. Whether that is so is set in Settings, Trust.")
+	}
+	return notes
 }
 
 func (e *Engine) loadTrust() error {

@@ -161,6 +161,12 @@ func (s *Store) Doubtful(v Viewer, ids []int64) ([]Entry, error) {
 	return list[Entry](v.sees(s.read, "mailbox_id").Where("id IN ? AND state = 'held' AND topic <> ''", ids))
 }
 
+// DoubtfulOf lists the newest items that wait because one of these topics is in doubt.
+func (s *Store) DoubtfulOf(topics []string, most int) (ids []int64, err error) {
+	err = s.read.Model(&Entry{}).Where("topic IN ? AND state = 'held'", topics).Order("id DESC").Limit(most).Pluck("id", &ids).Error
+	return ids, err
+}
+
 // DoubtfulLike lists the items that wait for the same answer as these: of the same
 // messages and topics.
 func (s *Store) DoubtfulLike(v Viewer, of []Entry) (ids []int64, err error) {

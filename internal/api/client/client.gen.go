@@ -2685,13 +2685,16 @@ type Rule struct {
 	Document RuleDocument `json:"document"`
 
 	// Filed how many attachments it filed
-	Filed       int             `json:"filed"`
-	ID          string          `json:"id"`
-	LastFiledAt *time.Time      `json:"last_filed_at,omitempty"`
-	Name        string          `json:"name"`
-	Place       int             `json:"place"`
-	Problems    *[]FieldProblem `json:"problems,omitempty"`
-	Revision    int             `json:"revision"`
+	Filed       int        `json:"filed"`
+	ID          string     `json:"id"`
+	LastFiledAt *time.Time `json:"last_filed_at,omitempty"`
+	Name        string     `json:"name"`
+
+	// Notes what is to be known before it runs, and is set elsewhere
+	Notes    *[]string       `json:"notes,omitempty"`
+	Place    int             `json:"place"`
+	Problems *[]FieldProblem `json:"problems,omitempty"`
+	Revision int             `json:"revision"`
 
 	// Running switched on
 	Running bool `json:"running"`

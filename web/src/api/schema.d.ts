@@ -2406,6 +2406,8 @@ export interface components {
             /** @description the rule in plain words */
             sentence: string;
             problems?: components["schemas"]["FieldProblem"][];
+            /** @description what is to be known before it runs, and is set elsewhere */
+            notes?: string[];
             /** @description how many attachments it filed */
             filed: number;
             /** Format: date-time */

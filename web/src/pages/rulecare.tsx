@@ -61,6 +61,7 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
     <Sheet title={`Switch “${rule.name}” on`} open onClose={onClose}>
       <form onSubmit={(e) => { e.preventDefault(); on.mutate() }}>
         <p className="mb-2">{rule.sentence}</p>
+        {rule.notes?.map((n) => <p key={n} className="my-2 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">{n}</p>)}
         <p className="mt-4 mb-1 text-sm font-semibold">From where on does it take mail?</p>
         <OneOf name="from" value={from} onChange={setFrom} choices={[['now', 'what arrives from now on', 'Mail that lies there already is left alone.'], ['all', 'everything that lies in its folders already, too'], ['day', 'what was received since a day, too']]} />
         {from === 'day' && <div className="mt-2"><Field label="Received on this day or later" type="date" required value={request.since ?? ''} onChange={(e) => setRequest({ ...request, since: e.target.value || undefined })} /></div>}
