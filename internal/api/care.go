@@ -341,7 +341,7 @@ func preview(p *engine.UndoPreview) UndoPreview {
 
 // nothing tells that there is nothing to take back.
 func nothing(err error) error {
-	if errors.Is(err, engine.ErrNothing) || errors.Is(err, engine.ErrNotUndone) {
+	if errors.Is(err, engine.ErrNothing) || errors.Is(err, engine.ErrNotUndone) || errors.Is(err, engine.ErrNothingAgain) {
 		return &problem{status: 409, kind: "nothing-to-undo", text: err.Error()}
 	}
 	return err
@@ -403,6 +403,12 @@ func (s *Server) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileA
 	}
 	n, err := s.Engine.FileAgain(v, r.Number)
 	return FileAgain200JSONResponse{Count: n}, nothing(err)
+}
+
+// FilePassAgain files again what was taken back of a pass.
+func (s *Server) FilePassAgain(ctx context.Context, r FilePassAgainRequestObject) (FilePassAgainResponseObject, error) {
+	n, _, err := s.Engine.FilePassAgain(viewerOf(ctx), r.Number)
+	return FilePassAgain200JSONResponse{Count: n}, nothing(err)
 }
 
 func (s *Server) outgoing() (Outgoing, error) {

@@ -339,4 +339,3 @@ func invalid(err error) error {
 	}
 	return p
 }
-

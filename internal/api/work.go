@@ -168,7 +168,7 @@ func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
 		one := Pass{ID: p.ID, Kind: PassKind(p.Kind), Rule: n.rules[p.RuleID], Mailbox: n.mailboxes[p.MailboxID], MadeBy: p.MadeBy, State: PassState(p.State), Total: p.Total, Looked: p.Looked,
 			Matched: p.Matched, Gone: &p.Gone, Unread: &p.Unread, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held, Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, PerMinute: &p.PerMinute, From: optional(p.FromTime), To: optional(p.ToTime), StartedAt: p.StartedAt, EndedAt: p.EndedAt}
 		undo := undos[p.ID]
-		one.Undoable, one.Seconds = &undo.Undoable, seconds(p, s.Clock())
+		one.Undoable, one.Again, one.Seconds = &undo.Undoable, &undo.Again, seconds(p, s.Clock())
 		if p.Kind == "undo" {
 			one.TakenBack, one.Kept, one.Undoes = &undo.TakenBack, &undo.Kept, &p.Undoes
 		}

@@ -37,6 +37,7 @@ type Spot struct {
 	Path  string // with "/" between levels
 	Taken bool   // a file of that name, or one that counts as the same, is there
 	By    string // path of that file
+	New   string // the topmost folder that is not there yet; "" where all are
 }
 
 // Cabinet is a place for files. It may be used by several goroutines at once,
@@ -92,6 +93,16 @@ type Cabinet interface {
 	// is an error.
 	Prove(ctx context.Context) ([]string, error)
 	io.Closer
+}
+
+// ErrNotEmpty says that something lies in a folder.
+var ErrNotEmpty = errors.New("the folder is not empty")
+
+// Pruner is a cabinet that has folders of their own, which stay when their last file goes.
+type Pruner interface {
+	// RemoveFolder removes an empty folder: ErrNotEmpty where something lies in it, also
+	// where that came at this very moment. None is no error. removed says whether there was one.
+	RemoveFolder(ctx context.Context, folder string) (removed bool, err error)
 }
 
 // Roomy is a cabinet that can say how much room is left.

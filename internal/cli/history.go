@@ -17,6 +17,12 @@ import (
 func (c *command) pass(p *client.Pass) {
 	if p.Kind == "undo" {
 		fmt.Fprintf(c.out, "Pass %d takes back what was filed and is %s: %s taken back, %d left because somebody changed them or they are gone.\n", p.ID, p.State, count(*p.TakenBack, "filing"), *p.Kept)
+		if p.Note != "" {
+			fmt.Fprintf(c.out, "%s.\n", strings.ToUpper(p.Note[:1])+p.Note[1:])
+		}
+		if deref(p.Again) > 0 {
+			fmt.Fprintf(c.out, "To file it again: inktray passes file-again %d\n", p.ID)
+		}
 		return
 	}
 	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %s looked at, %d matched; %d filed, %d left out, %d already there, %d held, %d failed.\n",
@@ -196,7 +202,17 @@ func (c *command) passes() *cobra.Command {
 	root.AddCommand(one("show", "Show one pass", func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
 		return call[client.Pass](api.GetPass(ctx, id))
 	}), messages, c.passUnread(), one("pause", "Pause a pass over old mail", steer("paused")), one("stop", "Stop a pass over old mail for good", steer("stopped")), one("go-on", "Go on with a paused pass", steer("running")))
-	root.AddCommand(c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
+	root.AddCommand(&cobra.Command{Use: "file-again NUMBER", Short: "File again all that was taken back of a pass", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+		id, err := numberOf(args[0], "pass")
+		if err != nil {
+			return err
+		}
+		n, err := call[client.Count](api.FilePassAgain(ctx, id))
+		if err != nil {
+			return err
+		}
+		return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
+	})}, c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
 			return call[client.UndoPreview](api.PreviewUndoOfPass(ctx, id))
 		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {

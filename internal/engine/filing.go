@@ -369,6 +369,13 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		if err != nil {
 			return err
 		}
+		if done == store.There { // the register has this message, too
+			if err := c.Discard(ctx, e.temporary(entry)); err != nil {
+				return err
+			}
+			entry.Reason = reason
+			return e.Store.FoundThere(entry, e.now())
+		}
 		if done != "" {
 			return drop(done, reason)
 		}
@@ -430,7 +437,9 @@ func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 			return "", "", err
 		}
 		if !spot.Taken {
-			entry.Path = spot.Path
+			if entry.Path = spot.Path; spot.New != "" || !strings.HasPrefix(entry.Path, entry.Made+"/") { // else made before a crash
+				entry.Made = spot.New
+			}
 			if first != "" {
 				reason = "the name " + path.Base(first) + " " + why
 			}

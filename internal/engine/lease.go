@@ -72,9 +72,17 @@ func (e *Engine) endRun() {
 
 func (e *Engine) leaseName(run string) string { return "lease-" + e.mark + "." + run + ".json" }
 
+// plain is the cabinet without what holds changes back, for what only some cabinets can do.
+func (g *gate) plain() cabinet.Cabinet {
+	if h, ok := g.cabinet.(*held); ok {
+		return h.Cabinet
+	}
+	return g.cabinet
+}
+
 // notebook is a cabinet's notebook, nil where it has none.
 func (g *gate) notebook() cabinet.Notebook {
-	book, _ := g.cabinet.(*held).Cabinet.(cabinet.Notebook)
+	book, _ := g.plain().(cabinet.Notebook)
 	return book
 }
 

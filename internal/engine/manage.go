@@ -311,7 +311,7 @@ func (e *Engine) ProveCabinet(ctx context.Context, id string) (Proof, error) {
 	if out.Holds, err = g.cabinet.Prove(ctx); err != nil {
 		return out, err
 	}
-	if roomy, ok := g.cabinet.(cabinet.Roomy); ok {
+	if roomy, ok := g.plain().(cabinet.Roomy); ok {
 		out.Room, err = roomy.Room(ctx)
 	}
 	return out, err

@@ -219,6 +219,7 @@ func (e *Engine) takeBack(ctx context.Context) {
 		if left[p.ID] {
 			continue
 		}
+		e.removeMade(ctx, p)
 		n, err := e.Store.Return(p.ID, e.Clock())
 		if err == nil {
 			ended := e.Clock()
@@ -234,6 +235,62 @@ func (e *Engine) takeBack(ctx context.Context) {
 		e.hub.send(Event{Kind: "pass", ID: fmt.Sprint(p.ID)})
 	}
 }
+
+// removeMade removes the folders that were made for what a pass took back, where nothing lies
+// in them any more. A folder that cannot be removed now stays: nothing is lost by it.
+func (e *Engine) removeMade(ctx context.Context, p *store.Pass) {
+	made, err := e.Store.MadeFolders(p.ID)
+	if err != nil {
+		e.Log.Error("reading which folders were made", "error", err)
+		return
+	}
+	n := 0
+	for id, folders := range made {
+		g, err := e.gate(id)
+		if err != nil {
+			continue
+		}
+		pruner, ok := g.plain().(cabinet.Pruner)
+		whole, changes := g.cabinet.(*held)
+		if !ok || !changes {
+			continue
+		}
+		for _, folder := range folders {
+			var removed bool
+			err := whole.publish(ctx, func() (err error) { removed, err = pruner.RemoveFolder(ctx, folder); return err })
+			switch {
+			case errors.Is(err, cabinet.ErrNotEmpty):
+			case err != nil:
+				e.Log.Warn("removing an empty folder", "folder", folder, "error", err)
+			case removed:
+				n++
+			}
+		}
+	}
+	if n > 0 {
+		note := "a folder that was made for it is removed"
+		if n > 1 {
+			note = fmt.Sprintf("%d folders that were made for it are removed", n)
+		}
+		p.Note = joinNote(p.Note, note)
+	}
+}
+
+// FilePassAgain lets everything be filed again that was taken back of a pass.
+func (e *Engine) FilePassAgain(v store.Viewer, passID int64) (items, messages int, err error) {
+	if _, err := e.Store.Pass(v, passID); err != nil {
+		return 0, 0, err
+	}
+	items, messages, err = e.Store.FilePassAgain(v, passID, e.Clock())
+	if err == nil && items == 0 {
+		return 0, 0, ErrNothingAgain
+	}
+	e.WakeAll()
+	return items, messages, err
+}
+
+// ErrNothingAgain says that nothing of a pass was taken back.
+var ErrNothingAgain = errors.New("nothing of this pass was taken back, or all of it is filed again already")
 
 // undoOne takes one filing back. Each step can be done again: a crash between two
 // of them loses nothing. The error, if any, is the cabinet's.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -134,6 +135,103 @@ func TestASharedFileGoesWithItsLastFilingAndAForeignOneNever(t *testing.T) {
 	h.undone(0, second[0].ID)
 	if _, there := h.tree()[month()+"/a.csv"]; there {
 		t.Error("the file outlives its last filing")
+	}
+}
+
+// What a pass made is gone when it is taken back, and only that; and it is filed again as a whole.
+func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	h.hurry()
+	h.watched()
+	for _, folder := range []string{"Gauges", "Prepared/For later"} { // a person made these
+		if err := os.MkdirAll(filepath.Join(h.files, folder), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want := map[string]string{}
+	for i := range 3 {
+		name := fmt.Sprintf("r%d.csv", i)
+		box.deliver("INBOX", raw(fmt.Sprint("reading ", i), name, fmt.Sprint(i)))
+		want[fmt.Sprintf("Gauges/%s/reading %d/%s", time.Now().Format("2006"), i, name)] = fmt.Sprint(i)
+	}
+	h.ahead.Store(int64(2 * arrivalMargin))
+	id := h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges/<received year>/<subject>", 1))
+	h.ahead.Store(0)
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.until("the pass is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+	h.expect(want)
+	kept := filepath.Join(h.files, "Gauges", time.Now().Format("2006"), "reading 1", "a person's own.txt")
+	if err := os.WriteFile(kept, []byte("mine"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := h.engine.FilePassAgain(store.System, pass.ID); !errors.Is(err, ErrNothingAgain) {
+		t.Errorf("what was not taken back was filed again: %v", err)
+	}
+	undo := h.undone(pass.ID, 0)
+	var left []string
+	err = filepath.WalkDir(h.files, func(name string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && d.Name() == ".inktray" {
+			return filepath.SkipDir
+		}
+		name, _ = filepath.Rel(h.files, name)
+		left = append(left, filepath.ToSlash(name))
+		return err
+	})
+	year := "Gauges/" + time.Now().Format("2006")
+	if wanted := []string{".", "Gauges", year, year + "/reading 1", year + "/reading 1/a person's own.txt", "Prepared", "Prepared/For later"}; err != nil || !slices.Equal(left, wanted) {
+		t.Errorf("there is left %q, want %q (%v)", left, wanted, err)
+	}
+	if !strings.Contains(undo.Note, "2 folders that were made for it are removed") {
+		t.Errorf("the pass says %q", undo.Note)
+	}
+	if err := os.Remove(kept); err != nil {
+		t.Fatal(err)
+	}
+	counts, err := h.store.UndosOf(pass.ID, undo.ID)
+	if err != nil || counts[pass.ID].Again != 3 || counts[undo.ID].Again != 3 {
+		t.Errorf("to be filed again: %+v, %v", counts, err)
+	}
+	// A verification expects nothing of what was taken back, whatever states are asked for.
+	if _, err := h.engine.Verify(store.System, register.Query{Search: register.Search{States: register.All}}); err == nil {
+		t.Error("what was taken back is verified")
+	}
+	items, messages, err := h.engine.FilePassAgain(store.System, undo.ID)
+	if err != nil || items != 3 || messages != 3 {
+		t.Fatalf("%d items of %d messages are filed again, %v", items, messages, err)
+	}
+	h.expect(want)
+	if _, _, err := h.engine.FilePassAgain(store.System, pass.ID); !errors.Is(err, ErrNothingAgain) {
+		t.Errorf("filed again twice: %v", err)
+	}
+}
+
+// A message whose attachment was there already is found in the register like any other.
+func TestAnAttachmentThatIsThereAlreadyHasALineInTheRegister(t *testing.T) {
+	box := newPostbox()
+	h := newHouse(t, box.dial)
+	h.hurry()
+	h.watched()
+	h.rule(gaugesRule)
+	box.deliver("INBOX", raw("the first letter", "a.csv", "same"))
+	h.filed(1)
+	box.deliver("INBOX", raw("the second letter", "a.csv", "same"))
+	h.until("both have a line", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n == 2 })
+	h.expect(map[string]string{month() + "/a.csv": "same"})
+	search, err := register.ParseSearch("second letter", time.UTC)
+	if err != nil {
+		t.Fatal(err)
+	}
+	found, err := h.store.FindFilings(store.System, register.Query{Search: search})
+	if err != nil || found.Total != 1 {
+		t.Fatalf("the second letter is found %d times, %v", found.Total, err)
+	}
+	rows, err := h.store.FilingsNumbered(store.System, found.Numbers)
+	if err != nil || len(rows) != 1 || rows[0].File != "a.csv" || rows[0].Void != "" || rows[0].FiledAt == nil {
+		t.Errorf("its line: %+v, %v", rows, err)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"time"
 
 	"inktray.example/inktray/internal/cabinet"
@@ -33,6 +34,13 @@ func (e *Engine) Verify(v store.Viewer, q register.Query) (*store.Pass, error) {
 	q.Most, q.After, q.Ascending, q.Sort = 0, register.Number{}, true, register.ByNumber
 	if q.States == nil {
 		q.States = []register.State{register.Filed, register.Changed, register.Missing}
+	}
+	// What was taken back or replaced, or was never filed, is not expected anywhere.
+	q.States = slices.DeleteFunc(slices.Clone(q.States), func(s register.State) bool {
+		return s != register.Filed && s != register.Changed && s != register.Missing
+	})
+	if len(q.States) == 0 {
+		return nil, rule.Problems{{Place: "text", Text: "only files that were filed and not taken back are verified: leave the state out, or say state:filed"}}
 	}
 	found, err := e.Store.FindFilings(v, q)
 	if err != nil {

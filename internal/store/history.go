@@ -1,8 +1,12 @@
 package store
 
 import (
+	"cmp"
 	"encoding/json"
+	"path"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -223,7 +227,8 @@ func (s *Store) EndUndo(e *Entry, kept, by string, back *Filing, now time.Time) 
 			return err
 		}
 		if back != nil {
-			if err := tx.Exec("UPDATE register SET replaced_by = '', kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", back.Year, back.Number).Error; err != nil {
+			// All lines that had the file: other messages may have brought the same one.
+			if err := tx.Exec("UPDATE register SET replaced_by = '', kept_as = '', kept_at = NULL WHERE cabinet_id = ? AND kept_as = ?", back.CabinetID, back.KeptAs).Error; err != nil {
 				return err
 			}
 		}
@@ -266,12 +271,79 @@ func (s *Store) Return(passID int64, now time.Time) (int, error) {
 	return n, err
 }
 
+// MadeFolders lists the folders that were made for filings which were taken back since, in a
+// cabinet, and of which one of these folders lies within.
+func (s *Store) MadeFolders(passID int64) (map[string][]string, error) {
+	rows, err := list[Entry](s.read.Select("DISTINCT cabinet_id, path, made").Where("undo_pass = ? AND undo = 'done'", passID))
+	if err != nil {
+		return nil, err
+	}
+	made := map[string]map[string]bool{} // by cabinet
+	out := map[string][]string{}
+	for i := range rows {
+		id := rows[i].CabinetID
+		if made[id] == nil {
+			all, err := list[Entry](s.read.Select("DISTINCT made").Where("cabinet_id = ? AND made <> '' AND undo = 'done'", id))
+			if err != nil {
+				return nil, err
+			}
+			made[id] = map[string]bool{}
+			for k := range all {
+				made[id][all[k].Made] = true
+			}
+		}
+		// From the folder of the file up to the topmost one that was made.
+		var within []string
+		for folder := path.Dir(rows[i].Path); folder != "." && folder != "/"; folder = path.Dir(folder) {
+			within = append(within, folder)
+			if made[id][folder] {
+				for _, f := range within {
+					if !slices.Contains(out[id], f) {
+						out[id] = append(out[id], f)
+					}
+				}
+			}
+		}
+	}
+	for _, folders := range out { // the deepest first
+		slices.SortFunc(folders, func(a, b string) int {
+			return cmp.Or(strings.Count(b, "/")-strings.Count(a, "/"), strings.Compare(a, b))
+		})
+	}
+	return out, nil
+}
+
+// FilePassAgain lets everything be filed again that was taken back of a pass, or by one. It
+// gives how many attachments of how many messages are.
+func (s *Store) FilePassAgain(v Viewer, passID int64, now time.Time) (items, messages int, err error) {
+	var ids []int64
+	err = v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("undo = 'done' AND (undo_pass = ? OR pass_id = ?)", passID, passID).Distinct().Order("message_id").Pluck("message_id", &ids).Error
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, id := range ids {
+		n, err := s.fileAgain(v, id, passID, now)
+		if err != nil {
+			return items, messages, err
+		}
+		if n > 0 {
+			items, messages = items+n, messages+1
+		}
+	}
+	return items, messages, nil
+}
+
 // FileAgain lets what was taken back of a message be filed again, because a
 // person says so: the next round of the same items.
 func (s *Store) FileAgain(v Viewer, messageID int64, now time.Time) (int, error) {
+	return s.fileAgain(v, messageID, 0, now)
+}
+
+func (s *Store) fileAgain(v Viewer, messageID, passID int64, now time.Time) (int, error) {
 	n := 0
 	err := s.change(func(tx *gorm.DB) error {
-		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(`message_id = ? AND undo = 'done' AND round = (SELECT max(round) FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item)`, messageID))
+		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(`message_id = ? AND undo = 'done' AND round = (SELECT max(round) FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item)
+			AND (? = 0 OR undo_pass = ? OR pass_id = ?)`, messageID, passID, passID, passID))
 		if err != nil || len(entries) == 0 {
 			return err
 		}
@@ -405,7 +477,10 @@ func (s *Store) StateCounts(v Viewer) (map[State]int, error) {
 }
 
 // Undos is how far what a pass filed was taken back, and what a pass took back.
-type Undos struct{ Undoable, TakenBack, Kept int }
+type Undos struct {
+	Undoable, TakenBack, Kept int
+	Again                     int // that was taken back of it, or by it, and is not filed again
+}
 
 // UndosOf counts it for passes.
 func (s *Store) UndosOf(ids ...int64) (map[int64]Undos, error) {
@@ -437,6 +512,22 @@ func (s *Store) UndosOf(ids ...int64) (map[int64]Undos, error) {
 		u := counts[r.Pass]
 		u.Undoable += r.N
 		counts[r.Pass] = u
+	}
+	for _, column := range []string{"pass_id", "undo_pass"} {
+		var again []struct {
+			Pass int64
+			N    int
+		}
+		err := s.read.Model(&Entry{}).Where(column+" IN ? AND "+column+" > 0 AND undo = 'done' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)", ids).
+			Select(column + " AS pass, count(*) AS n").Group(column).Scan(&again).Error
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range again {
+			u := counts[r.Pass]
+			u.Again += r.N
+			counts[r.Pass] = u
+		}
 	}
 	for _, r := range did {
 		u := counts[r.Pass]

@@ -150,7 +150,7 @@ func (s *Store) Stage(e *Entry, now time.Time) error {
 		if err := draw(tx, &staged, now); err != nil {
 			return err
 		}
-		return tx.Model(&staged).Select("state", "path", "size", "sha256", "displaced", "temporary").Updates(&staged).Error
+		return tx.Model(&staged).Select("state", "path", "size", "sha256", "displaced", "made", "temporary").Updates(&staged).Error
 	}))
 }
 
@@ -165,7 +165,9 @@ func kept(e, as *Entry, err error) error {
 
 // Rename records another exact name for what is staged, before it is tried.
 func (s *Store) Rename(e *Entry) error {
-	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("path", "reason", "displaced").Updates(e).Error })
+	return s.change(func(tx *gorm.DB) error {
+		return tx.Model(e).Select("path", "reason", "displaced", "made").Updates(e).Error
+	})
 }
 
 // File records that the file has its name, and enters it in the register.
@@ -187,6 +189,27 @@ func (s *Store) File(entry *Entry, now time.Time) error {
 			if err != nil {
 				return err
 			}
+		}
+		return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
+	}))
+}
+
+// FoundThere records that a file with the same content had the name already, and enters the
+// message in the register all the same: whoever looks for it there finds the file.
+func (s *Store) FoundThere(entry *Entry, now time.Time) error {
+	done, there := now.UTC(), *entry
+	e := &there
+	e.State, e.DoneAt, e.NextAt, e.Advice, e.Cause, e.Topic, e.Spooled, e.Made = There, &done, nil, "", "", "", "", ""
+	return kept(entry, e, s.change(func(tx *gorm.DB) error {
+		if err := draw(tx, e, now); err != nil {
+			return err
+		}
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256", "path", "attempts", "spooled", "made").Updates(e).Error; err != nil {
+			return err
+		}
+		folder := path.Dir(e.Path)
+		if folder == "." {
+			folder = ""
 		}
 		return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
 	}))

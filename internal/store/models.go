@@ -220,6 +220,7 @@ type Entry struct {
 	Wanted         string // the path that was planned
 	Path           string // the path that it has
 	Temporary      string // under what name its content is or was staged; "" of an earlier version's
+	Made           string // the topmost folder that was not there before it was filed
 	Displaced      string // under what name the cabinet keeps the file that was there
 	Reason         string
 	Advice         string

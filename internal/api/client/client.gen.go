@@ -2315,6 +2315,8 @@ type OutgoingSettingsEncryption string
 
 // Pass defines model for Pass.
 type Pass struct {
+	// Again filings that were taken back of it, or by it, and can be filed again
+	Again        *int       `json:"again,omitempty"`
 	AlreadyThere int        `json:"already_there"`
 	EndedAt      *time.Time `json:"ended_at,omitempty"`
 	Failed       int        `json:"failed"`
@@ -4375,6 +4377,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/passes/{number} (the `SteerPass` operationId).
 	SteerPass(ctx context.Context, number Number, body SteerPassJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FilePassAgain File again all that was taken back of a pass, or by a pass that takes another one back.
+	//
+	// Corresponds with POST /api/v1/passes/{number}/again (the `FilePassAgain` operationId).
+	FilePassAgain(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPassMessages The messages that a pass looked at, with what was decided and done.
 	//
@@ -6438,6 +6445,21 @@ func (c *Client) SteerPassWithBody(ctx context.Context, number Number, contentTy
 // Corresponds with PUT /api/v1/passes/{number} (the `SteerPass` operationId).
 func (c *Client) SteerPass(ctx context.Context, number Number, body SteerPassJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSteerPassRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FilePassAgain File again all that was taken back of a pass, or by a pass that takes another one back.
+//
+// Corresponds with POST /api/v1/passes/{number}/again (the `FilePassAgain` operationId).
+func (c *Client) FilePassAgain(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFilePassAgainRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -11140,6 +11162,40 @@ func NewSteerPassRequestWithBody(server string, number Number, contentType strin
 	return req, nil
 }
 
+// NewFilePassAgainRequest constructs an http.Request for the FilePassAgain method
+func NewFilePassAgainRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/passes/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPassMessagesRequest constructs an http.Request for the ListPassMessages method
 func NewListPassMessagesRequest(server string, number Number, params *ListPassMessagesParams) (*http.Request, error) {
 	var err error
@@ -15764,6 +15820,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/passes/{number} (the `SteerPass` operationId).
 	SteerPassWithResponse(ctx context.Context, number Number, body SteerPassJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerPassResponse, error)
 
+	// FilePassAgainWithResponse File again all that was taken back of a pass, or by a pass that takes another one back.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/passes/{number}/again (the `FilePassAgain` operationId).
+	FilePassAgainWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*FilePassAgainResponse, error)
+
 	// ListPassMessagesWithResponse The messages that a pass looked at, with what was decided and done.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19559,6 +19622,54 @@ func (r SteerPassResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SteerPassResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FilePassAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FilePassAgainResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FilePassAgainResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FilePassAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FilePassAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FilePassAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FilePassAgainResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24674,6 +24785,19 @@ func (c *ClientWithResponses) SteerPassWithResponse(ctx context.Context, number 
 	return ParseSteerPassResponse(rsp)
 }
 
+// FilePassAgainWithResponse File again all that was taken back of a pass, or by a pass that takes another one back.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/passes/{number}/again (the `FilePassAgain` operationId).
+func (c *ClientWithResponses) FilePassAgainWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*FilePassAgainResponse, error) {
+	rsp, err := c.FilePassAgain(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFilePassAgainResponse(rsp)
+}
+
 // ListPassMessagesWithResponse The messages that a pass looked at, with what was decided and done.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28211,6 +28335,39 @@ func ParseSteerPassResponse(rsp *http.Response) (*SteerPassResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Pass
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFilePassAgainResponse parses an HTTP response from a FilePassAgainWithResponse call
+func ParseFilePassAgainResponse(rsp *http.Response) (*FilePassAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FilePassAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

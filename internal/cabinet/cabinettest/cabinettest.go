@@ -417,6 +417,51 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		}
 	})
 
+	t.Run("an empty folder is removed, and never one in which something lies", func(t *testing.T) {
+		p := open(t)
+		pruner := p.Cabinet.(cabinet.Pruner)
+		spot, err := p.Cabinet.Resolve(ctx, []string{"Gauges", "2026", "05 May"}, "a.csv")
+		if err != nil || spot.New != "Gauges" {
+			t.Errorf("of the first file %q is new, %v", spot.New, err)
+		}
+		stage(t, p.Cabinet, "e1", "a")
+		if err := p.Cabinet.Commit(ctx, "e1", spot.Path); err != nil {
+			t.Fatal(err)
+		}
+		if spot, err = p.Cabinet.Resolve(ctx, []string{"Gauges", "2026", "06 June"}, "b.csv"); err != nil || spot.New == "" || !strings.HasPrefix("Gauges/2026/06 June/", spot.New+"/") {
+			t.Errorf("of the second file %q is new, %v", spot.New, err)
+		}
+		for _, folder := range []string{"Gauges/2026/05 May", "Gauges"} {
+			if _, err := pruner.RemoveFolder(ctx, folder); !errors.Is(err, cabinet.ErrNotEmpty) {
+				t.Errorf("removing %s with a file in it: %v", folder, err)
+			}
+		}
+		only(t, p, map[string]string{"Gauges/2026/05 May/a.csv": "a"})
+		if err := p.Cabinet.Retire(ctx, "Gauges/2026/05 May/a.csv", "e1-back"); err != nil {
+			t.Fatal(err)
+		}
+		for _, folder := range []string{"Gauges/2026/05 May", "Gauges/2026", "Gauges", "Gauges"} {
+			if _, err := pruner.RemoveFolder(ctx, folder); err != nil {
+				t.Errorf("removing the empty %s: %v", folder, err)
+			}
+		}
+		if found, err := p.Cabinet.List(ctx, ""); err != nil || len(found) != 0 {
+			t.Errorf("there is left: %v, %v", found, err)
+		}
+		if _, err := pruner.RemoveFolder(ctx, ".inktray"); err == nil {
+			t.Error("the cabinet's own folder may be removed")
+		}
+		// What was removed is made again.
+		stage(t, p.Cabinet, "e2", "again")
+		if spot, err = p.Cabinet.Resolve(ctx, []string{"Gauges", "2026"}, "a.csv"); err != nil || spot.New != "Gauges" {
+			t.Errorf("afterwards %q is new, %v", spot.New, err)
+		}
+		if err := p.Cabinet.Commit(ctx, "e2", spot.Path); err != nil {
+			t.Fatal(err)
+		}
+		only(t, p, map[string]string{"Gauges/2026/a.csv": "again"})
+	})
+
 	t.Run("a cabinet knows itself", func(t *testing.T) {
 		p := open(t)
 		if err := p.Cabinet.Check(ctx); err != nil {

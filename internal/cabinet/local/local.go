@@ -265,7 +265,7 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 		return cabinet.Spot{}, err
 	}
 	defer c.done(root)
-	at, exists := ".", true
+	at, exists, made := ".", true, ""
 	for _, f := range folders {
 		if exists {
 			real, ok, err := c.find(root, at, f)
@@ -279,11 +279,13 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 				}
 				f = real
 			}
-			exists = ok
+			if exists = ok; !ok {
+				made = path.Join(at, f)
+			}
 		}
 		at = path.Join(at, f)
 	}
-	spot := cabinet.Spot{Path: path.Join(at, file)}
+	spot := cabinet.Spot{Path: path.Join(at, file), New: made}
 	if exists {
 		real, ok, err := c.find(root, at, file)
 		if err != nil {
@@ -592,6 +594,41 @@ func (c *Cabinet) Restore(_ context.Context, kept, name string) error {
 	}
 	defer c.done(root)
 	return c.shift(root, cabinet.Replaced+"/"+kept, name, "putting "+name+" back")
+}
+
+// RemoveFolder removes an empty folder, and flushes the one in which it was.
+func (c *Cabinet) RemoveFolder(_ context.Context, folder string) (removed bool, err error) {
+	if err := cabinet.Clean(folder); err != nil {
+		return false, err
+	}
+	root, err := c.root()
+	if err != nil {
+		return false, err
+	}
+	defer c.done(root)
+	info, err := root.Lstat(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, explain(err, "looking at the folder "+folder)
+	}
+	if !info.IsDir() { // a link to a folder elsewhere was not made here
+		return false, cabinet.ErrNotEmpty
+	}
+	if err := root.Remove(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if entries, listErr := root.ReadDir(folder); listErr == nil && len(entries) > 0 {
+			return false, cabinet.ErrNotEmpty
+		}
+		return false, explain(err, "removing the folder "+folder)
+	}
+	c.mutex.Lock()
+	delete(c.names, folder)
+	c.mutex.Unlock()
+	if err := root.SyncDir(path.Dir(folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return false, explain(err, "flushing "+path.Dir(folder))
+	}
+	return true, nil
 }
 
 // Forget removes a file that was moved out of the way; none is no error.

@@ -390,6 +390,9 @@ func listed(ctx context.Context, t *Tree, prefix, token string) (minio.ListBucke
 // Mkdir makes nothing: a folder is there once something is in it.
 func (t *Tree) Mkdir(context.Context, string) error { return nil }
 
+// RemoveFolder removes nothing: a folder is gone when nothing is in it any more.
+func (t *Tree) RemoveFolder(context.Context, string) error { return fs.ErrNotExist }
+
 // Remove removes an object.
 func (t *Tree) Remove(ctx context.Context, name string) error {
 	d, err := t.waiting()

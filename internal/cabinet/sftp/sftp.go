@@ -467,6 +467,19 @@ func (t *Tree) Remove(ctx context.Context, name string) error {
 	return t.call(ctx, func(c *sftp.Client) error { return c.Remove(t.at(name)) })
 }
 
+// RemoveFolder removes a folder by SSH_FXP_RMDIR (draft-ietf-secsh-filexfer-02 section 6.6),
+// which servers refuse where something lies in it.
+func (t *Tree) RemoveFolder(ctx context.Context, folder string) error {
+	err := t.call(ctx, func(c *sftp.Client) error { return c.RemoveDirectory(t.at(folder)) })
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if entries, listErr := t.List(ctx, folder); listErr == nil && len(entries) > 0 {
+		return cabinet.ErrNotEmpty
+	}
+	return err
+}
+
 // Room asks by statvfs@openssh.com.
 func (t *Tree) Room(ctx context.Context) (room int64, err error) {
 	room = -1

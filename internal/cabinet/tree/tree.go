@@ -43,6 +43,9 @@ type Tree interface {
 	// opens the name finds one of them, whole.
 	Replace(ctx context.Context, from, to string) error
 	Remove(ctx context.Context, name string) error
+	// RemoveFolder removes a folder that is empty at the very moment, and never one in
+	// which something lies: cabinet.ErrNotEmpty. fs.ErrNotExist where there is none.
+	RemoveFolder(ctx context.Context, folder string) error
 	// Room is the room that is left, in octets; -1 where the server does not say.
 	Room(ctx context.Context) (int64, error)
 	// Place is how people know the place, for sentences.
@@ -295,7 +298,7 @@ func (c *Cabinet) Resolve(ctx context.Context, folders []string, file string) (c
 	if err := cabinet.Clean(path.Join(path.Join(folders...), file)); err != nil {
 		return cabinet.Spot{}, err
 	}
-	at, exists := "", true
+	at, exists, made := "", true, ""
 	for _, f := range folders {
 		if exists {
 			found, ok, err := c.find(ctx, at, f)
@@ -307,11 +310,13 @@ func (c *Cabinet) Resolve(ctx context.Context, folders []string, file string) (c
 			}
 			if exists = ok; ok {
 				f = found.real
+			} else {
+				made = path.Join(at, f)
 			}
 		}
 		at = path.Join(at, f)
 	}
-	spot := cabinet.Spot{Path: path.Join(at, file)}
+	spot := cabinet.Spot{Path: path.Join(at, file), New: made}
 	if exists {
 		found, ok, err := c.find(ctx, at, file)
 		if err != nil {
@@ -559,6 +564,32 @@ func (c *Cabinet) List(ctx context.Context, within string) ([]cabinet.Entry, err
 	entries = slices.DeleteFunc(entries, func(e cabinet.Entry) bool { return within == "" && e.Name == cabinet.Reserved })
 	slices.SortFunc(entries, func(a, b cabinet.Entry) int { return strings.Compare(a.Name, b.Name) })
 	return entries, nil
+}
+
+// RemoveFolder removes an empty folder.
+func (c *Cabinet) RemoveFolder(ctx context.Context, folder string) (removed bool, err error) {
+	if err := cabinet.Clean(folder); err != nil {
+		return false, err
+	}
+	entries, err := c.tree.List(ctx, folder)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return false, nil
+	case err != nil:
+		return false, explain(err, "listing the folder "+folder)
+	case len(entries) > 0:
+		return false, cabinet.ErrNotEmpty
+	}
+	err = c.tree.RemoveFolder(ctx, folder)
+	c.doubt(folder)
+	c.doubt(parent(folder))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, cabinet.ErrNotEmpty) {
+		return false, explain(err, "removing the folder "+folder)
+	}
+	if errors.Is(err, cabinet.ErrNotEmpty) {
+		return false, cabinet.ErrNotEmpty
+	}
+	return true, nil
 }
 
 func keptAs(kept string) string { return cabinet.Replaced + "/" + kept }

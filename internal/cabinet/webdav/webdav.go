@@ -4,6 +4,7 @@ package webdav
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -300,6 +301,30 @@ func (t *Tree) Mkdir(ctx context.Context, folder string) error {
 // Remove deletes a file.
 func (t *Tree) Remove(ctx context.Context, name string) error {
 	return t.done(ctx, http.MethodDelete, t.at(name, false), nil)
+}
+
+// RemoveFolder removes an empty folder. DELETE takes along whatever lies in a folder (RFC 4918
+// section 9.6.1), so it is moved aside first, where nobody puts anything into it, and comes
+// back where somebody did at the last moment.
+func (t *Tree) RemoveFolder(ctx context.Context, folder string) error {
+	aside := cabinet.Staging + "/emptied-" + rand.Text()
+	move := func(from, to string) error {
+		return t.unlocked(ctx, "MOVE", t.at(from, true), map[string]string{"Destination": t.at(to, true), "Overwrite": "F"})
+	}
+	if err := move(folder, aside); err != nil {
+		return err
+	}
+	entries, err := t.List(ctx, aside)
+	if err != nil || len(entries) > 0 {
+		if back := move(aside, folder); back != nil {
+			return &cabinet.Error{Problem: "the folder " + folder + " was moved to " + aside + " and could not be moved back", Advice: "Move it back on the server; something lies in it.", Err: back}
+		}
+		if err == nil {
+			err = cabinet.ErrNotEmpty
+		}
+		return err
+	}
+	return t.done(ctx, http.MethodDelete, t.at(aside, true), nil)
 }
 
 // Replace reads what is staged and puts it over the file, if that is still what it

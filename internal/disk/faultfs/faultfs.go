@@ -11,6 +11,7 @@ import (
 	"maps"
 	"path"
 	"sync"
+	"syscall"
 	"time"
 
 	"inktray.example/inktray/internal/disk"
@@ -305,6 +306,12 @@ func (f *FS) Remove(name string) error {
 	}
 	if n == nil {
 		return &fs.PathError{Op: "remove", Path: name, Err: fs.ErrNotExist}
+	}
+	if n.dir != nil {
+		if len(n.dir.now) > 0 {
+			return &fs.PathError{Op: "remove", Path: name, Err: syscall.ENOTEMPTY}
+		}
+		delete(f.dirs, name)
 	}
 	delete(d.now, path.Base(name))
 	n.links--

@@ -66,3 +66,6 @@ ALTER TABLE settings ADD COLUMN revision INTEGER NOT NULL DEFAULT 1;
 -- Under what name the content is staged in the cabinet. It names the run that
 -- staged it: a copy of the records has the same entries.
 ALTER TABLE journal ADD COLUMN temporary TEXT NOT NULL DEFAULT '';
+
+-- Which folder was made for it, so that taking it back can remove it again.
+ALTER TABLE journal ADD COLUMN made TEXT NOT NULL DEFAULT '';

@@ -1341,6 +1341,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/passes/{number}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** File again all that was taken back of a pass, or by a pass that takes another one back. */
+        post: operations["FilePassAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/items/{number}/undo": {
         parameters: {
             query?: never;
@@ -2690,6 +2709,8 @@ export interface components {
             undoes?: number;
             /** @description filings that can be taken back */
             undoable?: number;
+            /** @description filings that were taken back of it, or by it, and can be filed again */
+            again?: number;
             /** @description of a pass that takes another back: files that were */
             taken_back?: number;
             /** @description of a pass that takes another back: files that stayed */
@@ -5956,6 +5977,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    FilePassAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["Number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many items are filed again. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
                 };
             };
             default: components["responses"]["Problem"];

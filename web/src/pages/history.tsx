@@ -120,6 +120,7 @@ export function PassPage() {
     placeholderData: keepPreviousData,
   })
   const steer = useMutation({ mutationFn: (to: 'running' | 'paused' | 'stopped') => value(api.PUT('/api/v1/passes/{number}', { params: { path: { number } }, body: { to } })), onSuccess: () => client.invalidateQueries({ queryKey: ['passes'] }) })
+  const again = useMutation({ mutationFn: () => value(api.POST('/api/v1/passes/{number}/again', { params: { path: { number } } })), onSuccess: () => client.invalidateQueries() })
   return (
     <Listing query={pass}>
       {(p) => (
@@ -128,9 +129,10 @@ export function PassPage() {
             {p.kind === 'old mail' && p.state === 'running' && <><Button onClick={() => steer.mutate('paused')}>Pause</Button><Button onClick={() => steer.mutate('stopped')}>Stop</Button></>}
             {(p.kind === 'verification' || p.kind === 'move') && p.state === 'running' && <Button onClick={() => steer.mutate('stopped')}>Stop</Button>}
             {p.kind === 'old mail' && p.state === 'paused' && <Button onClick={() => steer.mutate('running')}>Go on</Button>}
+            {p.state === 'done' && !!p.again && <Button disabled={again.isPending} onClick={() => again.mutate()}>File it again ({p.again.toLocaleString()})</Button>}
             {!!p.undoable && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
           </>}>
-          <Wrong error={steer.error} />
+          <Wrong error={steer.error ?? again.error} />
           {!!p.unread && <UnreadMessages pass={p.id} />}
           {p.kind === 'move' ? <p>{p.state === 'running' ? 'Files are copied and read back at the new place. Filing goes on meanwhile, waits for a moment at the end, and goes on there.' : p.state === 'done' ? 'The cabinet lies at its new place now, and the register leads there. The old place keeps its files.' : 'The cabinet is where it was.'}</p> : p.kind === 'verification' ? <p>{p.matched > 0 ? <>What is missing or changed waits in the <Link className="text-pen hover:underline" to="/tray">tray</Link>.</> : 'Each file lies where it was filed, with the checksum that it had then.'}</p> : <>
           {p.kind !== 'undo' && <p className="mb-2 text-sm"><label className="inline-flex items-center gap-1.5"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={all} onChange={(e) => setAll(e.target.checked)} />also messages for which no rule was</label></p>}
