@@ -333,7 +333,22 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 		out.Mailboxes = append(out.Mailboxes, MailboxToday{ID: m.ID, Name: m.Name, State: s.Engine.Status(m.ID).State, Filed: byMailbox[m.ID]})
 	}
 	cabinets, err := s.Store.Cabinets()
-	out.HasMailbox, out.HasCabinet, out.HasRule = len(boxes) > 0, len(cabinets) > 0, len(n.rules) > 0
+	if err != nil {
+		return nil, err
+	}
+	rules, err := s.Store.Rules()
+	if err != nil {
+		return nil, err
+	}
+	out.HasMailbox, out.HasCabinet, out.HasRule = len(boxes) > 0, len(cabinets) > 0, len(rules) > 0
+	for i := range rules {
+		if rules[i].Running || out.FirstRule == nil {
+			out.FirstRule = &rules[i].ID
+		}
+		out.Running = out.Running || rules[i].Running
+	}
+	ever, err := s.Store.CountFilings(v, register.Query{})
+	out.HasFiled = ever > 0
 	return out, err
 }
 

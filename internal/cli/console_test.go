@@ -234,7 +234,7 @@ func TestAPersonSetsEverythingUpInTheConsole(t *testing.T) {
 	b.Sees("At least ten characters, please")
 	b.Type("Choose a password", demo.Password)
 	b.Press("Begin")
-	b.Sees("Three steps")
+	b.Sees("Four steps")
 	for _, v := range b.Axe(source) {
 		t.Errorf("first steps: %+v", v)
 	}

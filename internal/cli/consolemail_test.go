@@ -116,7 +116,7 @@ func TestMailboxesOfEveryKindInTheConsole(t *testing.T) {
 	b.Type("Name", demoPerson)
 	b.Type("Password", demo.Password)
 	b.Press("Sign in")
-	b.Sees("Three steps")
+	b.Sees("Four steps")
 	add := func(kind, name string) {
 		t.Helper()
 		b.Open(o.service.address() + "/settings?add=mailbox")

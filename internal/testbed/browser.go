@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
@@ -64,6 +65,16 @@ func (b *Browser) Scheme(scheme string) {
 func (b *Browser) Size(width, height int) {
 	b.t.Helper()
 	b.must(chromedp.Do(b.ctx, chromedp.EmulateViewport(int64(width), int64(height))))
+}
+
+// Withhold lets nothing come whose address fits a pattern such as *://*:*/assets/x-*.js, or
+// lets it come again.
+func (b *Browser) Withhold(pattern string, withheld bool) {
+	b.t.Helper()
+	_, err := chromedp.Call(b.ctx, network.Enable, network.EnableParams{})
+	b.must(err)
+	_, err = chromedp.Call(b.ctx, network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: pattern, Block: withheld}}})
+	b.must(err)
 }
 
 // Run evaluates an expression, awaiting it where it is a promise, and reads its

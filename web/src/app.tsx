@@ -1,11 +1,12 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense } from 'react'
-import { NavLink, Route, Routes } from 'react-router'
+import { NavLink, Route, Routes, useLocation } from 'react-router'
 
 import { api, Problem, type Schemas, value } from './api/client'
 import { useLive } from './api/live'
 import { SetUp, SignIn } from './pages/door'
 import { Button, Page, Wrong } from './ui/basics'
+import { Boundary } from './ui/boundary'
 
 const Today = lazy(() => import('./pages/today').then((m) => ({ default: m.Today })))
 const Tray = lazy(() => import('./pages/tray').then((m) => ({ default: m.Tray })))
@@ -34,6 +35,7 @@ const tabs = [['/', 'Today'], ['/tray', 'Tray'], ['/rules', 'Rules'], ['/mail', 
 
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
+  const where = useLocation().pathname
   const client = useQueryClient()
   const tray = useQuery({ queryKey: ['tray'], queryFn: () => value(api.GET('/api/v1/tray')) })
   const signOut = async () => {
@@ -66,7 +68,7 @@ function House({ me }: { me: Schemas['Me'] }) {
         </div>
       </header>
       <main id="page" tabIndex={-1} className="min-w-0 border-line bg-sheet px-5 pt-6 pb-10 outline-none md:border-l md:px-9">
-        <Suspense fallback={<p role="status" className="text-ink-3">Opening…</p>}>
+        <Boundary where={where}><Suspense fallback={<p role="status" className="text-ink-3">Opening…</p>}>
           <Routes>
             <Route path="/" element={<Today />} />
             <Route path="/tray" element={<Tray />} />
@@ -83,7 +85,7 @@ function House({ me }: { me: Schemas['Me'] }) {
             <Route path="/set-up" element={<Today />} />
             <Route path="*" element={<Page title="There is no such page" sub="The address may be mistyped.">{null}</Page>} />
           </Routes>
-        </Suspense>
+        </Suspense></Boundary>
         <p className="mt-12 text-sm text-ink-3 md:hidden">{me.name} <Button look="quiet" onClick={() => void signOut()}>Sign out</Button></p>
       </main>
     </div>

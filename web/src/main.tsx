@@ -4,10 +4,11 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { setNonce } from 'get-nonce'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
-import { BrowserRouter } from 'react-router'
+import { createBrowserRouter, RouterProvider } from 'react-router'
 
 import { Problem } from './api/client'
 import { App } from './app'
+import { Boundary, followUpdates } from './ui/boundary'
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[property=csp-nonce]')?.nonce
 if (nonce) setNonce(nonce)
@@ -16,12 +17,15 @@ const client = new QueryClient({
   defaultOptions: { queries: { staleTime: 5_000, retry: (n, e) => n < 2 && !(e instanceof Problem && e.status > 0 && e.status < 500) } },
 })
 
+followUpdates()
+const router = createBrowserRouter([{ path: '*', element: <App /> }])
+
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <QueryClientProvider client={client}>
-      <BrowserRouter>
-        <App />
-      </BrowserRouter>
+      <Boundary>
+        <RouterProvider router={router} />
+      </Boundary>
     </QueryClientProvider>
   </StrictMode>,
 )

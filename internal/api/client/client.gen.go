@@ -2873,14 +2873,23 @@ type Today struct {
 	Days []int `json:"days"`
 
 	// DelayMs median from the server's announcement to the filed file, of the last hundred
-	DelayMs    *int           `json:"delay_ms,omitempty"`
-	FiledMonth int            `json:"filed_month"`
-	FiledToday int            `json:"filed_today"`
-	HasCabinet bool           `json:"has_cabinet"`
+	DelayMs    *int `json:"delay_ms,omitempty"`
+	FiledMonth int  `json:"filed_month"`
+	FiledToday int  `json:"filed_today"`
+
+	// FirstRule id of a rule that is switched on, else of the first one
+	FirstRule  *string `json:"first_rule,omitempty"`
+	HasCabinet bool    `json:"has_cabinet"`
+
+	// HasFiled whether anything was ever filed
+	HasFiled   bool           `json:"has_filed"`
 	HasMailbox bool           `json:"has_mailbox"`
 	HasRule    bool           `json:"has_rule"`
 	Mailboxes  []MailboxToday `json:"mailboxes"`
-	Tray       int            `json:"tray"`
+
+	// Running whether a rule is switched on
+	Running bool `json:"running"`
+	Tray    int  `json:"tray"`
 }
 
 // Token defines model for Token.

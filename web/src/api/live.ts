@@ -7,7 +7,7 @@ const touched: Record<string, string[]> = {
   mailbox: ['mailboxes', 'today'],
   tray: ['tray', 'today', 'register'],
   rules: ['rules', 'today'],
-  cabinet: ['cabinets'],
+  cabinet: ['cabinets', 'today'],
 }
 
 /** Looks again at what the service says has changed, a few times a second at most. */

@@ -3569,6 +3569,12 @@ export interface components {
             has_mailbox: boolean;
             has_cabinet: boolean;
             has_rule: boolean;
+            /** @description whether a rule is switched on */
+            running: boolean;
+            /** @description id of a rule that is switched on, else of the first one */
+            first_rule?: string;
+            /** @description whether anything was ever filed */
+            has_filed: boolean;
         };
         MailboxToday: {
             id: string;

@@ -1,12 +1,12 @@
 import { keepPreviousData, useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { DropdownMenu } from 'radix-ui'
-import { useEffect, useMemo, useState } from 'react'
-import { useNavigate, useParams, useSearchParams } from 'react-router'
+import { useEffect, useMemo, useRef, useState } from 'react'
+import { useBlocker, useNavigate, useParams, useSearchParams } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
 import { list, type RuleDocument } from '../letter/document'
 import { Letter } from '../letter/letter'
-import { Button, Field, Listing, Page, Wrong } from '../ui/basics'
+import { Button, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { many } from '../ui/format'
 import { Overtaken, overtaken } from '../ui/meanwhile'
 import { RehearsalPane, type Scope } from './rehearsal'
@@ -66,6 +66,16 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
   const changed = JSON.stringify(document) !== begun.text
   const follow = (r: Schemas['Rule']) => { setDocument(r.document as unknown as RuleDocument); setBegun({ revision: r.revision, text: JSON.stringify(r.document) }) }
   if (rule && rule.revision > (begun.revision ?? 0) && !changed) follow(rule)
+  // Leaving with something unsaved asks, also when the window is closed.
+  const unsaved = useRef(false)
+  useEffect(() => { unsaved.current = changed }, [changed])
+  const leaving = useBlocker(({ currentLocation, nextLocation }) => unsaved.current && currentLocation.pathname !== nextLocation.pathname)
+  useEffect(() => {
+    if (!changed) return
+    const ask = (e: BeforeUnloadEvent) => e.preventDefault()
+    window.addEventListener('beforeunload', ask)
+    return () => window.removeEventListener('beforeunload', ask)
+  }, [changed])
   const settled = useSettled(document, 250)
   const language = useQuery({ queryKey: ['language'], queryFn: () => value(api.GET('/api/v1/rules/language')), staleTime: Infinity })
   const people = useQuery({ queryKey: ['addressees'], queryFn: () => value(api.GET('/api/v1/addressees')) }).data?.map((a) => a.name) ?? []
@@ -87,7 +97,9 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
       setBegun({ revision: r.revision, text: JSON.stringify(sent) })
       client.setQueryData(['rules', r.id], r)
       void client.invalidateQueries({ queryKey: ['rules'] })
-      if (!rule) void go(`/rules/${r.id}`, { replace: true })
+      unsaved.current = false
+      if (leaving.state === 'blocked') leaving.proceed()
+      else if (!rule) void go(`/rules/${r.id}`, { replace: true })
     },
   })
   const late = !!rule && (overtaken(save.error) || (changed && rule.revision > (begun.revision ?? 0)))
@@ -129,7 +141,16 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
         </div>
         <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} topics={topicsOf(document)} />
       </div>
-      {asking === 'remove' && rule && <RemoveRule rule={rule} onClose={() => setAsking('')} />}
+      <Sheet title="This rule is not saved" open={leaving.state === 'blocked'} onClose={() => leaving.reset?.()}>
+        <p className="mb-4 text-ink-2">{rule ? 'Your changes are lost if you leave the page without saving them.' : 'The new rule is lost if you leave the page without saving it.'}</p>
+        <Wrong error={leaving.state === 'blocked' ? save.error : null} />
+        <div className="flex flex-wrap justify-end gap-2">
+          <Button onClick={() => leaving.reset?.()}>Stay here</Button>
+          <Button look="seal" onClick={() => leaving.proceed?.()}>Leave without saving</Button>
+          <Button look="main" disabled={save.isPending || late} onClick={() => save.mutate(document)}>Save and leave</Button>
+        </div>
+      </Sheet>
+      {asking === 'remove' && rule && <RemoveRule rule={rule} onRemove={() => { unsaved.current = false }} onClose={() => setAsking('')} />}
       {asking === 'on' && rule && <SwitchOn rule={rule} onClose={() => setAsking('')} />}
       {asking === 'revisions' && rule && <Revisions rule={rule} onClose={() => setAsking('')} onBack={(r) => { kept(r); follow(r); setAsking('') }} />}
       {asking === 'old mail' && rule && <OldMail rule={rule} onClose={() => setAsking('')} />}

@@ -74,11 +74,11 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
 }
 
 /** What remains is said before a rule is removed. */
-export function RemoveRule({ rule, onClose }: { rule: Rule; onClose: () => void }) {
+export function RemoveRule({ rule, onClose, onRemove }: { rule: Rule; onClose: () => void; onRemove: () => void }) {
   const client = useQueryClient()
   const go = useNavigate()
   const remains = useQuery({ queryKey: ['remains', rule.id], queryFn: () => value(api.GET('/api/v1/rules/{id}/remains', { params: { path: { id: rule.id } } })) })
-  const remove = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/rules/{id}', { params: { path: { id: rule.id } } })), onSuccess: () => { void client.invalidateQueries({ queryKey: ['rules'] }); void go('/rules') } })
+  const remove = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/rules/{id}', { params: { path: { id: rule.id } } })), onSuccess: () => { onRemove(); void client.invalidateQueries({ queryKey: ['rules'] }); void go('/rules') } })
   return (
     <Sheet title={`Remove “${rule.name}”?`} open onClose={onClose}>
       <Listing query={remains}>

@@ -8,7 +8,8 @@ import { ItemLine, MessageHead } from './parts'
 
 export function Today() {
   const query = useQuery({ queryKey: ['today'], queryFn: () => value(api.GET('/api/v1/today')), refetchInterval: 60_000 })
-  return <Listing query={query}>{(d) => (d.has_mailbox && d.has_cabinet && d.has_rule ? <Day day={d} /> : <FirstSteps day={d} />)}</Listing>
+  const me = useQuery({ queryKey: ['me'], queryFn: () => value(api.GET('/api/v1/me')) })
+  return <Listing query={query}>{(d) => (d.has_filed || (me.data && me.data.role !== 'administrator') ? <Day day={d} /> : <FirstSteps day={d} />)}</Listing>
 }
 
 function FirstSteps({ day }: { day: Schemas['Today'] }) {
@@ -16,10 +17,11 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
     { done: day.has_mailbox, title: 'Add a mailbox', text: 'Where messages arrive: the mail server, a name and its password.', to: '/settings?add=mailbox' },
     { done: day.has_cabinet, title: 'Choose a cabinet', text: 'Where files are kept: a folder of this machine or a mounted share.', to: '/settings?add=cabinet' },
     { done: day.has_rule, title: 'Make a rule', text: 'What to look for, what to take, and where to file it. You see what it would do before it does anything.', to: '/rules/new' },
+    { done: day.running, title: 'Switch it on', text: 'From then on it files what arrives; and what lies there already, if you say so.', to: day.first_rule ? `/rules/${day.first_rule}` : '/rules' },
   ]
   const next = steps.find((s) => !s.done)
   return (
-    <Page title="Three steps, then it files by itself" sub="Nothing is filed and nothing in a mailbox is changed before you switch a rule on.">
+    <Page title={next ? 'Four steps, then it files by itself' : 'All is ready for the first message'} sub="Nothing is filed and nothing in a mailbox is changed before you switch a rule on.">
       <ol className="max-w-2xl">
         {steps.map((s, i) => (
           <li key={s.title} className="flex gap-5 border-t border-line py-5 first:border-0">
@@ -32,7 +34,34 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
           </li>
         ))}
       </ol>
+      {!next && (
+          <section className="max-w-2xl border-t border-line py-5" aria-live="polite">
+            <h2>The first message</h2>
+            <p className="text-ink-2">Send one that your rule is for, with an attachment: it appears here as soon as it is filed. Or <Link className="text-pen underline" to={`/rules/${day.first_rule}`}>open the rule</Link> and let it file old mail. Whatever comes and is not filed says why on the page <Link className="text-pen underline" to="/mail">Mail</Link>{day.tray > 0 && <>; <Link className="text-pen underline" to="/tray">{many(day.tray, 'thing waits', 'things wait')} in the tray</Link></>}.</p>
+          </section>
+        )}
+      {day.has_mailbox && <div className="mt-6 max-w-2xl"><MailboxesToday day={day} /></div>}
     </Page>
+  )
+}
+
+function MailboxesToday({ day }: { day: Schemas['Today'] }) {
+  return (
+    <>
+      <h2 className="mb-1">Mailboxes</h2>
+      <table className="w-full text-[14.5px]">
+        <thead className="sr-only"><tr><th>Mailbox</th><th>State</th><th>Filed today</th></tr></thead>
+        <tbody>
+          {day.mailboxes.map((m) => (
+            <tr key={m.id} className="border-b border-line">
+              <td className="p-2.5 font-semibold">{m.name}</td>
+              <td className={`p-2.5 ${m.state === 'out of reach' ? 'text-seal' : ''}`}>{m.state}</td>
+              <td className="p-2.5 text-right text-ink-2">{m.filed} today</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
   )
 }
 
@@ -67,19 +96,7 @@ function Day({ day }: { day: Schemas['Today'] }) {
             <Bars days={day.days} label="Filed on each of the last fourteen days" />
             <p className="mt-1 flex justify-between text-xs text-ink-3"><span>two weeks ago</span><span>today: {many(day.days.at(-1) ?? 0, 'file')}</span></p>
           </div>
-          <h2 className="mb-1">Mailboxes</h2>
-          <table className="w-full text-[14.5px]">
-            <thead className="sr-only"><tr><th>Mailbox</th><th>State</th><th>Filed today</th></tr></thead>
-            <tbody>
-              {day.mailboxes.map((m) => (
-                <tr key={m.id} className="border-b border-line">
-                  <td className="p-2.5 font-semibold">{m.name}</td>
-                  <td className={`p-2.5 ${m.state === 'out of reach' ? 'text-seal' : ''}`}>{m.state}</td>
-                  <td className="p-2.5 text-right text-ink-2">{m.filed} today</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <MailboxesToday day={day} />
         </div>
       </div>
     </Page>

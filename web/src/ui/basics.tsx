@@ -105,7 +105,7 @@ export function Blank({ label, text, wrong, children }: { label: string; text: R
       <Popover.Root>
         <Popover.Trigger className="blank" aria-label={name} aria-describedby={bad ? id : undefined} data-wrong={bad} data-empty={!text}>{text || '…'}</Popover.Trigger>
         <Popover.Portal>
-          <Popover.Content aria-label={label} sideOffset={6} align="start" collisionPadding={12} className="z-20 max-h-[70vh] w-[min(92vw,26rem)] overflow-auto rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet">
+          <Popover.Content aria-label={label} sideOffset={6} align="start" collisionPadding={12} className="z-20 max-h-[min(70vh,var(--radix-popover-content-available-height))] w-[min(92vw,26rem)] overflow-auto rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet">
             {children}
           </Popover.Content>
         </Popover.Portal>
@@ -121,7 +121,7 @@ export function Pop({ label, children }: { label: string; children: ReactNode })
     <Popover.Root>
       <Popover.Trigger asChild><Button>{label}</Button></Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content aria-label={label} sideOffset={6} align="end" collisionPadding={12} className="z-20 max-h-[80vh] w-[min(92vw,34rem)] overflow-auto rounded-xl border border-line bg-sheet p-5 text-[15px] leading-normal shadow-sheet">{children}</Popover.Content>
+        <Popover.Content aria-label={label} sideOffset={6} align="end" collisionPadding={12} className="z-20 max-h-[min(80vh,var(--radix-popover-content-available-height))] w-[min(92vw,34rem)] overflow-auto rounded-xl border border-line bg-sheet p-5 text-[15px] leading-normal shadow-sheet">{children}</Popover.Content>
       </Popover.Portal>
     </Popover.Root>
   )
