@@ -62,6 +62,17 @@ type Store struct {
 // every change: an error before refuses it, one after hides that it was kept.
 func (s *Store) Interrupt(f func(after bool) error) { s.interrupt.Store(&f) }
 
+// Fill lets tests fill the disk for the records: they grow no further than they are, or again
+// without bounds. What SQLite answers then is what it answers on a full disk.
+func (s *Store) Fill(full bool) error {
+	return s.change(func(tx *gorm.DB) error {
+		if !full {
+			return tx.Exec("PRAGMA max_page_count = 4294967294").Error
+		}
+		return tx.Exec("PRAGMA max_page_count = 1").Error // as many as there are
+	})
+}
+
 type job struct {
 	f      func(tx *gorm.DB) error
 	result chan error
@@ -179,6 +190,9 @@ func (s *Store) Ready(ctx context.Context) error {
 	}
 	return s.SetSetting("tried", time.Now().UTC().Format(time.RFC3339))
 }
+
+// Refusal is why the last change came to nothing, nil where it was kept.
+func (s *Store) Refusal() *Trouble { return s.refused.Load() }
 
 // migrate brings the records to a version; 0 is the newest.
 func migrate(db *gorm.DB, upTo int) error {

@@ -1,0 +1,61 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/store"
+)
+
+// The disk of the records fills in the midst of a pass, at every place: the pass waits and says
+// why, the service is not ready, and once there is room everything is filed and counted.
+func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
+	for _, filed := range []int{0, 1, 7, 23} {
+		t.Run(fmt.Sprintf("after %d files", filed), func(t *testing.T) {
+			box := newPostbox()
+			h := newHouse(t, box.dial)
+			h.hurry()
+			const n = 60
+			want := map[string]string{}
+			for i := range n {
+				name := fmt.Sprintf("r%02d.csv", i)
+				box.deliver("INBOX", raw(fmt.Sprint("reading ", i, strings.Repeat(" of the gauge at the quay", 20)), name, fmt.Sprint(i)))
+				want["Gauges/"+name] = fmt.Sprint(i)
+			}
+			h.watched()
+			h.ahead.Store(int64(2 * arrivalMargin))
+			id := h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges", 1))
+			h.ahead.Store(0)
+			pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+			if err != nil {
+				t.Fatal(err)
+			}
+			h.until("some are filed", func() bool { return len(h.tree()) >= filed })
+			if err := h.store.Fill(true); err != nil {
+				t.Fatal(err)
+			}
+			h.until("the records refuse a change", func() bool {
+				trouble := h.store.Refusal()
+				return trouble != nil && trouble.Full
+			})
+			p, err := h.store.Pass(store.System, pass.ID)
+			if err != nil || p.State != store.Running {
+				t.Errorf("while the disk is full the pass is %s, %v", p.State, err)
+			}
+			if err := h.store.Fill(false); err != nil {
+				t.Fatal(err)
+			}
+			h.until("the pass is done", func() bool { p, _ = h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+			if p.Total != n || p.Looked != n || p.Unread != 0 || p.Gone != 0 {
+				t.Errorf("it looked at %d of %d, %d not read, %d gone: %s", p.Looked, p.Total, p.Unread, p.Gone, p.Note)
+			}
+			h.expect(want)
+			if lines, err := h.store.CountFilings(store.System, register.Query{}); lines != n || err != nil {
+				t.Errorf("%d lines in the register, want %d (%v)", lines, n, err)
+			}
+			h.until("the records are in order again", func() bool { return h.store.Refusal() == nil })
+		})
+	}
+}
