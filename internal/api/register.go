@@ -458,7 +458,7 @@ func (s *Server) StartExport(ctx context.Context, r StartExportRequestObject) (S
 	if err != nil {
 		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
-	x, err := s.Engine.StartExport(v, engine.ExportOf{Format: string(r.Body.Format), Columns: columns, Query: q})
+	x, err := s.Engine.StartExport(v, engine.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
 	return StartExport201JSONResponse(s.export(&x)), tooMuch(err)
 }
 
@@ -561,7 +561,7 @@ func (s *Server) StartVerification(ctx context.Context, r StartVerificationReque
 }
 
 func (s *Server) registerFile(f *store.RegisterFile) (RegisterFile, error) {
-	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem), Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
+	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format), Per: RegisterFilePer(f.Per), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem), Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
 	out.Columns = append(out.Columns, f.Columns...)
 	if c, err := s.Store.CabinetByID(f.CabinetID); err == nil {
 		out.Cabinet = c.Name
@@ -593,7 +593,7 @@ func (s *Server) ListRegisterFiles(context.Context, ListRegisterFilesRequestObje
 }
 
 func kept(r *RegisterFileRequest) engine.RegisterFileOf {
-	of := engine.RegisterFileOf{Name: r.Name, Cabinet: r.Cabinet, Folder: text(r.Folder), Format: string(r.Format), Rule: text(r.Rule), OfFolder: text(r.OfFolder)}
+	of := engine.RegisterFileOf{Name: r.Name, Cabinet: r.Cabinet, Folder: text(r.Folder), Format: string(r.Format), Per: word(r.Per), Rule: text(r.Rule), OfFolder: text(r.OfFolder)}
 	if r.Columns != nil {
 		of.Columns = *r.Columns
 	}

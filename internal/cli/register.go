@@ -400,7 +400,7 @@ func (c *command) save(into, option string, from io.Reader) error {
 
 func (c *command) registerExport() *cobra.Command {
 	var q sought
-	var as, into, sort string
+	var as, into, per, sort string
 	var up bool
 	var columns []string
 	cmd := &cobra.Command{
@@ -416,10 +416,15 @@ func (c *command) registerExport() *cobra.Command {
 					as = "csv"
 				}
 			}
+			if per != "filing" && per != "message" {
+				return usageError{fmt.Errorf("--per is filing or message, not %q", per)}
+			}
 			if as != "csv" && as != "xlsx" {
 				return usageError{fmt.Errorf("a table is csv or xlsx, not %q; say which with --as", as)}
 			}
 			r := client.ExportRequest{Format: client.ExportRequestFormat(as), Search: &s}
+			line := client.ExportRequestPer(per)
+			r.Per = &line
 			if len(columns) > 0 {
 				r.Columns = &columns
 			}
@@ -472,7 +477,7 @@ func (c *command) registerExport() *cobra.Command {
 				return err
 			}
 			if into != "-" {
-				fmt.Fprintf(c.out, "%s holds %s.\n", into, count(x.Rows, "filing"))
+				fmt.Fprintf(c.out, "%s holds %s.\n", into, count(x.Rows, per))
 			}
 			return nil
 		}),
@@ -480,6 +485,7 @@ func (c *command) registerExport() *cobra.Command {
 	q.flags(cmd)
 	cmd.Flags().StringVar(&as, "as", "", "csv or xlsx; by the name of the file where nothing is said")
 	cmd.Flags().StringVar(&into, "file", "", "name of the file to write, - for standard output")
+	cmd.Flags().StringVar(&per, "per", "filing", "one line for each filing, or for each message with links to all its files")
 	cmd.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order; those that you chose where nothing is said")
 	cmd.Flags().StringVar(&sort, "sort", "number", "by what the lines are put in order, as in register list")
 	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
@@ -708,13 +714,15 @@ func (c *command) registerFiles() *cobra.Command {
 			fmt.Fprintf(c.out, "%s is written with the first filing.\n", f.Name)
 		}
 	}
-	var cabinet, folder, as, ruleName, of string
+	var cabinet, folder, as, per, ruleName, of string
 	var columns []string
 	add := &cobra.Command{
 		Use: "add NAME --cabinet CABINET", Short: "Keep the register, or a part of it, as a file: one for each year, always up to date", Args: cobra.ExactArgs(1),
 		Example: "  inktray register files add Register --cabinet \"harbour files\" --as xlsx\n  inktray register files add Readings --cabinet \"harbour files\" --folder Gauges --rule \"Tide gauge readings\"",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r := client.RegisterFileRequest{Name: args[0], Cabinet: cabinet, Folder: &folder, Format: client.RegisterFileRequestFormat(as), Rule: &ruleName, OfFolder: &of}
+			line := client.RegisterFileRequestPer(per)
+			r.Per = &line
 			if len(columns) > 0 {
 				r.Columns = &columns
 			}
@@ -728,6 +736,7 @@ func (c *command) registerFiles() *cobra.Command {
 	add.Flags().StringVar(&cabinet, "cabinet", "", "in which cabinet")
 	add.Flags().StringVar(&folder, "folder", "", "in which folder of it")
 	add.Flags().StringVar(&as, "as", "csv", "csv or xlsx")
+	add.Flags().StringVar(&per, "per", "filing", "one line for each filing, or for each message with links to all its files")
 	add.Flags().StringVar(&ruleName, "rule", "", "only what this rule filed")
 	add.Flags().StringVar(&of, "of-folder", "", "only what lies in this folder of the cabinet and below")
 	add.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order; the usual ones where nothing is said")

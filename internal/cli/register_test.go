@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -107,6 +108,21 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 		t.Errorf("the export has %d rows, %v", len(rows), err)
 	}
 	must(t, "register", "columns", "--usual")
+	perMessage := must(t, "register", "export", "--per", "message", "--columns", "number,file,subject", "--file", "-")
+	rows, err = csv.NewReader(strings.NewReader(strings.TrimPrefix(perMessage, "\ufeff"))).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	messages, numbers := map[int64]bool{}, 0
+	for _, f := range value[client.RegisterPage](t, "register", "list", "--most", "500").Filings {
+		messages[f.Message] = true
+	}
+	for _, row := range rows[1:] {
+		numbers += strings.Count(row[0], ",") + 1
+	}
+	if len(rows)-1 != len(messages) || numbers != all.Total {
+		t.Errorf("by message there are %d rows with %d filings, want %d with %d", len(rows)-1, numbers, len(messages), all.Total)
+	}
 	book := filepath.Join(t.TempDir(), "register.xlsx")
 	says(t, "the export", must(t, "register", "export", "--file", book, "--sort", "received", "--up"), "register.xlsx holds")
 	f, err := excelize.OpenFile(book)
@@ -131,6 +147,12 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 	})
 	says(t, "the list of them", must(t, "register", "files", "list"), "Register", "Lists/Register")
 	must(t, "register", "files", "write", "Register")
+	must(t, "register", "files", "add", "Letters", "--cabinet", "harbour files", "--folder", "Lists", "--per", "message")
+	until(t, "the register by message is written", func() bool {
+		data, _ := os.ReadFile(filepath.Join(o.folder, "files", "Lists", fmt.Sprintf("Letters %d.csv", time.Now().Year())))
+		letters, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(data), "\ufeff"))).ReadAll()
+		return err == nil && len(letters) > 1 && slices.Contains(letters[0], "File 2")
+	})
 	says(t, "its end", must(t, "register", "files", "remove", "Register"), "stays where it is")
 	if list() == "" {
 		t.Error("what was written went")

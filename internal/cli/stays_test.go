@@ -118,7 +118,7 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 		{[]string{"alarms", "reach", "Files away", "--after-minutes", "90"}, []string{"alarms/Files away/after_minutes", "alarms/Files away/sentence"}},
 		{[]string{"alarms", "silence", "No tide readings", "--at-least", "4"}, []string{"alarms/No tide readings/at_least", "alarms/No tide readings/sentence"}},
 		{[]string{"limits", "set", "--kept-days", "31"}, []string{"limits/kept_days"}},
-		{[]string{"trust", "set", "--replies=false"}, []string{"trust/replies"}},
+		{[]string{"trust", "set", "--replies=false"}, []string{"trust/replies", "rules/Insurance certificates/notes/"}},
 		{[]string{"trust", "set", "--correspondents"}, []string{"trust/correspondents"}},
 		{[]string{"register", "verify", "--every", "45"}, []string{"register/verification/"}},
 		{[]string{"register", "columns", "number", "subject"}, []string{"register/language/"}},

@@ -44,6 +44,7 @@ type Export struct {
 type ExportOf struct {
 	Format  string
 	Columns []register.Column
+	Letters bool           // one line a message, with all its files
 	Query   register.Query // its page is passed over
 }
 
@@ -126,14 +127,14 @@ func (e *Engine) writeExport(ctx context.Context, v store.Viewer, x *Export, of 
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	found, err := e.Store.FindFilings(v, of.Query)
+	rows, err := e.tableRows(v, of.Query, of.Letters, false)
 	if err != nil {
 		return 0, err
 	}
 	e.exports.mutex.Lock()
-	x.Rows = found.Total
+	x.Rows = len(rows)
 	e.exports.mutex.Unlock()
-	err = e.writeTable(ctx, v, f, of.Format, of.Columns, found.Numbers, func(done int) {
+	err = e.writeTable(ctx, v, f, of.Format, of.Columns, of.Letters, rows, func(done int) {
 		e.exports.mutex.Lock()
 		x.Done = done
 		e.exports.mutex.Unlock()
@@ -148,8 +149,50 @@ func (e *Engine) writeExport(ctx context.Context, v store.Viewer, x *Export, of 
 	return info.Size(), nil
 }
 
-// writeTable writes lines of the register as a table.
-func (e *Engine) writeTable(ctx context.Context, v store.Viewer, w io.Writer, format string, columns []register.Column, numbers []register.Number, told func(done int)) error {
+// tableRows are the lines of the register that stand in each row of a table: one, or all of a
+// message. only leaves out lines of these messages that the query does not find.
+func (e *Engine) tableRows(v store.Viewer, q register.Query, letters, only bool) ([][]register.Number, error) {
+	found, err := e.Store.FindFilings(v, q)
+	if err != nil {
+		return nil, err
+	}
+	rows := make([][]register.Number, 0, found.Total)
+	if !letters {
+		for i := range found.Numbers {
+			rows = append(rows, found.Numbers[i:i+1])
+		}
+		return rows, nil
+	}
+	all, _, err := e.Store.FindLetters(v, q)
+	if err != nil {
+		return nil, err
+	}
+	asked := map[register.Number]bool{}
+	if only {
+		for _, n := range found.Numbers {
+			asked[n] = true
+		}
+	}
+	for _, l := range all {
+		if only {
+			l.Numbers = slices.DeleteFunc(l.Numbers, func(n register.Number) bool { return !asked[n] })
+		}
+		if len(l.Numbers) > 0 {
+			rows = append(rows, l.Numbers)
+		}
+	}
+	return rows, nil
+}
+
+// writeTable writes lines of the register as a table; letters makes one line of each row's lines.
+func (e *Engine) writeTable(ctx context.Context, v store.Viewer, w io.Writer, format string, columns []register.Column, letters bool, rows [][]register.Number, told func(done int)) error {
+	if letters {
+		files := 0
+		for _, r := range rows {
+			files = max(files, len(r))
+		}
+		columns = register.ByMessage(columns, files)
+	}
 	var table register.Writer
 	var err error
 	if format == "xlsx" {
@@ -162,24 +205,38 @@ func (e *Engine) writeTable(ctx context.Context, v store.Viewer, w io.Writer, fo
 	}
 	withMessages := slices.ContainsFunc(columns, func(c register.Column) bool { return c.Name == "message" })
 	done := 0
-	for some := range slices.Chunk(numbers, linesAtOnce) {
+	for len(rows) > done {
 		if err := ctx.Err(); err != nil {
 			return errors.Join(err, table.Discard())
 		}
-		rows, err := e.Store.FilingsNumbered(v, some)
+		var numbers []register.Number
+		some := 0
+		for ; done+some < len(rows) && len(numbers) < linesAtOnce; some++ {
+			numbers = append(numbers, rows[done+some]...)
+		}
+		filings, err := e.Store.FilingsNumbered(v, numbers)
 		if err != nil {
 			return errors.Join(err, table.Discard())
 		}
-		lines, err := e.Lines(rows, withMessages)
+		lines, err := e.Lines(filings, withMessages)
 		if err != nil {
 			return errors.Join(err, table.Discard())
 		}
-		for i := range lines {
-			if err := table.Write(&lines[i]); err != nil {
-				return errors.Join(fmt.Errorf("writing line %d: %w", done+i+1, err), table.Discard())
+		for len(lines) > 0 {
+			line := lines[0]
+			n := 1
+			if letters { // a line may have gone meanwhile, so they are told by their message
+				for n < len(lines) && filings[n].MessageID == filings[0].MessageID {
+					n++
+				}
+				line = register.Together(lines[:n])
 			}
+			if err := table.Write(&line); err != nil {
+				return errors.Join(fmt.Errorf("writing line %d: %w", done+1, err), table.Discard())
+			}
+			lines, filings = lines[n:], filings[n:]
 		}
-		done += len(some)
+		done += some
 		told(done)
 	}
 	return table.Close()

@@ -516,7 +516,7 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.writeTable(ctx, ines, io.Discard, "xlsx", columns, found.Numbers, func(int) {}); !errors.Is(err, context.Canceled) {
+	if err := h.engine.writeTable(ctx, ines, io.Discard, "xlsx", columns, false, [][]register.Number{found.Numbers}, func(int) {}); !errors.Is(err, context.Canceled) {
 		t.Errorf("a stopped export goes on: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +26,7 @@ import (
 // RegisterFileOf says how a register is to be kept.
 type RegisterFileOf struct {
 	Name, Cabinet, Folder, Format string
+	Per                           string // "filing" or "message"; "" for filing
 	Rule                          string // its name; "" for all
 	OfFolder                      string // of the cabinet; "" for all
 	Columns                       []string
@@ -33,7 +35,7 @@ type RegisterFileOf struct {
 // SaveRegisterFile keeps a register as a file and writes it at once; one without
 // an id is new. The error, if any, is rule.Problems, or the cabinet's.
 func (e *Engine) SaveRegisterFile(ctx context.Context, id string, revision int, of RegisterFileOf, actor string) (store.RegisterFile, error) {
-	f := store.RegisterFile{ID: id, Name: safename.Segment(strings.TrimSpace(of.Name)), Format: of.Format, Scope: "all", Columns: append([]string{}, of.Columns...)}
+	f := store.RegisterFile{ID: id, Name: safename.Segment(strings.TrimSpace(of.Name)), Format: of.Format, Per: cmp.Or(of.Per, "filing"), Scope: "all", Columns: append([]string{}, of.Columns...)}
 	var problems rule.Problems
 	wrong := func(place, text string) { problems = append(problems, rule.Problem{Place: place, Text: text}) }
 	if strings.TrimSpace(of.Name) == "" {
@@ -172,8 +174,8 @@ func (e *Engine) writeYear(ctx context.Context, f *store.RegisterFile, year int)
 	if i := slices.IndexFunc(all, func(y store.RegisterFileYear) bool { return y.Year == year }); i >= 0 {
 		y = all[i]
 	}
-	found, err := e.Store.FindFilings(store.System, registerQuery(f, g.row.Name, year))
-	if err != nil || found.Total == 0 && y.Path == "" {
+	rows, err := e.tableRows(store.System, registerQuery(f, g.row.Name, year), f.Per == "message", true)
+	if err != nil || len(rows) == 0 && y.Path == "" {
 		return err
 	}
 	columns, err := register.ColumnsNamed(f.Columns)
@@ -196,7 +198,7 @@ func (e *Engine) writeYear(ctx context.Context, f *store.RegisterFile, year int)
 	reading, writing := io.Pipe()
 	writer := make(chan error, 1)
 	go func() {
-		err := e.writeTable(ctx, store.System, writing, f.Format, columns, found.Numbers, func(int) {})
+		err := e.writeTable(ctx, store.System, writing, f.Format, columns, f.Per == "message", rows, func(int) {})
 		writing.CloseWithError(err)
 		writer <- err
 	}()
@@ -216,7 +218,7 @@ func (e *Engine) writeYear(ctx context.Context, f *store.RegisterFile, year int)
 			return err
 		}
 		y.NextSHA256 = content.SHA256[:]
-		return e.Store.EndYear(&y, found.Total, e.Clock())
+		return e.Store.EndYear(&y, len(rows), e.Clock())
 	}
 	y.NextSHA256 = content.SHA256[:]
 	if err := e.Store.BeginYear(&y); err != nil {
@@ -235,7 +237,7 @@ func (e *Engine) writeYear(ctx context.Context, f *store.RegisterFile, year int)
 	if err != nil {
 		return errors.Join(err, g.cabinet.Discard(ctx, id))
 	}
-	return e.Store.EndYear(&y, found.Total, e.Clock())
+	return e.Store.EndYear(&y, len(rows), e.Clock())
 }
 
 // keepChanged moves a register file that somebody changed out of the way and

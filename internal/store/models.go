@@ -533,6 +533,7 @@ type RegisterFile struct {
 	CabinetID  string
 	Folder     string
 	Format     string // "csv" or "xlsx"
+	Per        string // one line for each "filing" or "message"
 	Scope      string // "all", "rule" or "folder"
 	RuleID     string
 	OfFolder   string   // of "folder": what lies there and below

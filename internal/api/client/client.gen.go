@@ -326,6 +326,24 @@ func (e ExportRequestFormat) Valid() bool {
 	}
 }
 
+// Defines values for ExportRequestPer.
+const (
+	ExportRequestPerFiling  ExportRequestPer = "filing"
+	ExportRequestPerMessage ExportRequestPer = "message"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestPer enum.
+func (e ExportRequestPer) Valid() bool {
+	switch e {
+	case ExportRequestPerFiling:
+		return true
+	case ExportRequestPerMessage:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExportRequestSort.
 const (
 	ExportRequestSortFile     ExportRequestSort = "file"
@@ -752,6 +770,24 @@ func (e RegisterFileFormat) Valid() bool {
 	}
 }
 
+// Defines values for RegisterFilePer.
+const (
+	RegisterFilePerFiling  RegisterFilePer = "filing"
+	RegisterFilePerMessage RegisterFilePer = "message"
+)
+
+// Valid indicates whether the value is a known member of the RegisterFilePer enum.
+func (e RegisterFilePer) Valid() bool {
+	switch e {
+	case RegisterFilePerFiling:
+		return true
+	case RegisterFilePerMessage:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RegisterFileRequestFormat.
 const (
 	RegisterFileRequestFormatCsv  RegisterFileRequestFormat = "csv"
@@ -764,6 +800,24 @@ func (e RegisterFileRequestFormat) Valid() bool {
 	case RegisterFileRequestFormatCsv:
 		return true
 	case RegisterFileRequestFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterFileRequestPer.
+const (
+	RegisterFileRequestPerFiling  RegisterFileRequestPer = "filing"
+	RegisterFileRequestPerMessage RegisterFileRequestPer = "message"
+)
+
+// Valid indicates whether the value is a known member of the RegisterFileRequestPer enum.
+func (e RegisterFileRequestPer) Valid() bool {
+	switch e {
+	case RegisterFileRequestPerFiling:
+		return true
+	case RegisterFileRequestPerMessage:
 		return true
 	default:
 		return false
@@ -1718,8 +1772,11 @@ type ExportRequest struct {
 	Columns   *[]string               `json:"columns,omitempty"`
 	Direction *ExportRequestDirection `json:"direction,omitempty"`
 	Format    ExportRequestFormat     `json:"format"`
-	Search    *RegisterSearch         `json:"search,omitempty"`
-	Sort      *ExportRequestSort      `json:"sort,omitempty"`
+
+	// Per one line for each filing, or for each message with links to all its files
+	Per    *ExportRequestPer  `json:"per,omitempty"`
+	Search *RegisterSearch    `json:"search,omitempty"`
+	Sort   *ExportRequestSort `json:"sort,omitempty"`
 }
 
 // ExportRequestDirection defines model for ExportRequest.Direction.
@@ -1727,6 +1784,9 @@ type ExportRequestDirection string
 
 // ExportRequestFormat defines model for ExportRequest.Format.
 type ExportRequestFormat string
+
+// ExportRequestPer one line for each filing, or for each message with links to all its files
+type ExportRequestPer string
 
 // ExportRequestSort defines model for ExportRequest.Sort.
 type ExportRequestSort string
@@ -2492,6 +2552,9 @@ type RegisterFile struct {
 	ID       string             `json:"id"`
 	Name     string             `json:"name"`
 	OfFolder *string            `json:"of_folder,omitempty"`
+
+	// Per one line for each filing, or for each message with links to all its files
+	Per      RegisterFilePer    `json:"per"`
 	Problem  *string            `json:"problem,omitempty"`
 	Revision int                `json:"revision"`
 	Rule     *string            `json:"rule,omitempty"`
@@ -2500,6 +2563,9 @@ type RegisterFile struct {
 
 // RegisterFileFormat defines model for RegisterFile.Format.
 type RegisterFileFormat string
+
+// RegisterFilePer one line for each filing, or for each message with links to all its files
+type RegisterFilePer string
 
 // RegisterFileRequest defines model for RegisterFileRequest.
 type RegisterFileRequest struct {
@@ -2515,12 +2581,18 @@ type RegisterFileRequest struct {
 	// OfFolder only what lies in this folder of the cabinet and below
 	OfFolder *string `json:"of_folder,omitempty"`
 
+	// Per one line for each filing, or for each message with links to all its files
+	Per *RegisterFileRequestPer `json:"per,omitempty"`
+
 	// Rule only what this rule filed, by its name
 	Rule *string `json:"rule,omitempty"`
 }
 
 // RegisterFileRequestFormat defines model for RegisterFileRequest.Format.
 type RegisterFileRequestFormat string
+
+// RegisterFileRequestPer one line for each filing, or for each message with links to all its files
+type RegisterFileRequestPer string
 
 // RegisterFileYear defines model for RegisterFileYear.
 type RegisterFileYear struct {

@@ -1,6 +1,7 @@
 package register
 
 import (
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -36,6 +37,9 @@ type Line struct {
 	Place         Place  // of the file
 	Message       string // mid: URL
 	Story         string // web address of the filing in the console
+
+	Files           []FileOf // of a line that stands for a message
+	numbers, states string   // likewise: all of them
 }
 
 // Column is one column of the register.
@@ -53,7 +57,7 @@ type link struct{ text, url string }
 
 // Columns are all columns, in their usual order.
 var Columns = []Column{
-	{"number", "No.", "the register number", true, 11, func(l *Line) any { return link{l.Number.String(), l.Story} }},
+	{"number", "No.", "the register number", true, 11, func(l *Line) any { return link{cmp.Or(l.numbers, l.Number.String()), l.Story} }},
 	{"file", "File", "the file's name; opens it where the cabinet has an address", true, 44, func(l *Line) any { return link{l.File, l.Place.URL} }},
 	{"sender", "Sender", "the sender's name, or the address where there is none", true, 26, func(l *Line) any {
 		if l.SenderName == "" {
@@ -66,7 +70,7 @@ var Columns = []Column{
 	{"folder", "Folder", "the folder in the cabinet", true, 40, func(l *Line) any { return l.Folder }},
 	{"rule", "Rule", "the rule that filed it", true, 26, func(l *Line) any { return l.Rule }},
 	{"size", "Size", "octets", true, 12, func(l *Line) any { return l.Size }},
-	{"state", "State", "what became of it", true, 12, func(l *Line) any { return l.State.String() }},
+	{"state", "State", "what became of it", true, 12, func(l *Line) any { return cmp.Or(l.states, l.State.String()) }},
 	{"filed", "Filed", "when it was filed", true, 17, func(l *Line) any { return l.Filed }},
 	{"address", "Address", "the sender's address", false, 30, func(l *Line) any { return l.SenderAddress }},
 	{"cabinet", "Cabinet", "the cabinet", false, 18, func(l *Line) any { return l.Cabinet }},

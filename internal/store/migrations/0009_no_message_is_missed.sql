@@ -69,3 +69,6 @@ ALTER TABLE journal ADD COLUMN temporary TEXT NOT NULL DEFAULT '';
 
 -- Which folder was made for it, so that taking it back can remove it again.
 ALTER TABLE journal ADD COLUMN made TEXT NOT NULL DEFAULT '';
+
+-- A register that is kept as a file may have one line for each message.
+ALTER TABLE register_files ADD COLUMN per TEXT NOT NULL DEFAULT 'filing' CHECK (per IN ('filing', 'message'));

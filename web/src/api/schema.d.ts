@@ -3132,6 +3132,11 @@ export interface components {
         ExportRequest: {
             /** @enum {string} */
             format: "csv" | "xlsx";
+            /**
+             * @description one line for each filing, or for each message with links to all its files
+             * @enum {string}
+             */
+            per?: "filing" | "message";
             /** @description in their order; none is what the asker chose */
             columns?: string[];
             search?: components["schemas"]["RegisterSearch"];
@@ -3236,6 +3241,11 @@ export interface components {
             folder?: string;
             /** @enum {string} */
             format: "csv" | "xlsx";
+            /**
+             * @description one line for each filing, or for each message with links to all its files
+             * @enum {string}
+             */
+            per?: "filing" | "message";
             /** @description only what this rule filed, by its name */
             rule?: string;
             /** @description only what lies in this folder of the cabinet and below */
@@ -3249,6 +3259,11 @@ export interface components {
             folder: string;
             /** @enum {string} */
             format: "csv" | "xlsx";
+            /**
+             * @description one line for each filing, or for each message with links to all its files
+             * @enum {string}
+             */
+            per: "filing" | "message";
             rule?: string;
             of_folder?: string;
             columns: string[];

@@ -11,7 +11,8 @@ type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
 /** Writes what is found as a table: shows how far it is, can be stopped, and gives the file. */
 export function Export({ asked, sort, direction, total, columns, onClose }: { asked: Asked; sort: 'number'; direction: 'up' | 'down'; total: number; columns: string[]; onClose: () => void }) {
   const [format, setFormat] = useState<'xlsx' | 'csv'>('xlsx')
-  const start = useMutation({ mutationFn: () => value(api.POST('/api/v1/register/exports', { body: { format, columns, search: asked, sort, direction } })) })
+  const [per, setPer] = useState<'filing' | 'message'>('filing')
+  const start = useMutation({ mutationFn: () => value(api.POST('/api/v1/register/exports', { body: { format, per, columns, search: asked, sort, direction } })) })
   const id = start.data?.id
   const state = useQuery({
     queryKey: ['export', id], enabled: !!id, gcTime: 0,
@@ -28,6 +29,7 @@ export function Export({ asked, sort, direction, total, columns, onClose }: { as
           <fieldset className="mb-4"><legend className="sr-only">Form</legend>
             <OneOf name="format" value={format} onChange={(v) => setFormat(v as 'csv')} choices={[['xlsx', 'Workbook (XLSX)', 'Dates and sizes as such, links, a head that stays in view, a filter on every column.'], ['csv', 'Plain table (CSV)', 'For every program; times as 2026-05-12 14:03:11, sizes in bytes.']]} />
           </fieldset>
+          <fieldset className="mb-4"><legend className="mb-1 text-sm font-semibold">One line for</legend><OneOf name="per" value={per} onChange={(v) => setPer(v as 'message')} choices={[['filing', 'each file'], ['message', 'each message, with links to all its files']]} /></fieldset>
           <Wrong error={start.error} />
           <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={start.isPending}>Write it</Button></div>
         </form>

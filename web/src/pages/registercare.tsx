@@ -52,11 +52,12 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
   const [cabinet, setCabinet] = useState(f?.cabinet ?? '')
   const [folder, setFolder] = useState(f?.folder ?? '')
   const [format, setFormat] = useState<'csv' | 'xlsx'>(f?.format ?? 'xlsx')
+  const [per, setPer] = useState<'filing' | 'message'>(f?.per ?? 'filing')
   const [scope, setScope] = useState(f?.rule ? 'rule' : f?.of_folder ? 'folder' : 'all')
   const [rule, setRule] = useState(f?.rule ?? '')
   const [of, setOf] = useState(f?.of_folder ?? '')
   const chosen = cabinet || cabinets.data?.[0]?.name || ''
-  const body = { name, cabinet: chosen, folder, format, rule: scope === 'rule' ? rule || rules.data?.[0]?.name : undefined, of_folder: scope === 'folder' ? of : undefined, columns: f?.columns ?? [] }
+  const body = { name, cabinet: chosen, folder, format, per, rule: scope === 'rule' ? rule || rules.data?.[0]?.name : undefined, of_folder: scope === 'folder' ? of : undefined, columns: f?.columns ?? [] }
   const save = useMutation({
     mutationFn: () => value(f ? api.PUT('/api/v1/register-files/{id}', { params: { path: { id: f.id }, header: { 'If-Match': `"${from}"` } }, body }) : api.POST('/api/v1/register-files', { body })),
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['register', 'files'] }); onClose() },
@@ -71,6 +72,7 @@ function RegisterFileSheet({ f, onClose }: { f: Schemas['RegisterFile'] | null; 
           <Field label="Folder" value={folder} onChange={(e) => setFolder(e.target.value)} hint="Empty for the cabinet itself." />
         </div>
         <fieldset className="mb-4"><legend className="mb-1 text-sm font-semibold">Form</legend><OneOf name="file-format" value={format} onChange={(v) => setFormat(v as 'csv')} choices={[['xlsx', 'Workbook (XLSX)'], ['csv', 'Plain table (CSV)']]} /></fieldset>
+        <fieldset className="mb-4"><legend className="mb-1 text-sm font-semibold">One line for</legend><OneOf name="file-per" value={per} onChange={(v) => setPer(v as 'message')} choices={[['filing', 'each file'], ['message', 'each message, with links to all its files']]} /></fieldset>
         <Pick label="What it holds" value={scope} onChange={setScope} choices={[['all', 'all filings'], ['rule', 'the filings of one rule'], ['folder', 'the filings of one folder']]} />
         {scope === 'rule' && <Pick label="Rule" value={rule || rules.data?.[0]?.name || ''} onChange={setRule} choices={(rules.data ?? []).map((r) => [r.name, r.name])} />}
         {scope === 'folder' && <Field label="Which folder of the cabinet" required value={of} onChange={(e) => setOf(e.target.value)} hint="and what lies below it, such as Gauges" error={fieldError(save.error, 'of_folder')} />}
