@@ -346,6 +346,7 @@ func (s *Server) story(ctx context.Context, entry string) (out Story, err error)
 	}
 	out = Story{Filing: shown[0], Others: shown[1:], Verdict: t.Verdict, MessageID: optional(t.MessageID), MailboxURL: optional(t.MailboxURL), FolderPlace: optional(t.FolderPlace.Shown), FolderURL: optional(t.FolderPlace.URL),
 		Preview: StoryPreview(t.Preview), Notes: []FilingNote{}, Events: []Happening{}, Steps: n.steps(t.FollowUps, t.Post)}
+	out.ReceivedFrom = receivedFrom(t.Message.ReceivedFrom)
 	if !t.Sent.IsZero() {
 		out.SentAt = &t.Sent
 	}

@@ -43,6 +43,7 @@ func (s *Server) names(v store.Viewer) (*names, error) {
 func (n *names) message(m *store.Message) Message {
 	out := Message{ID: m.ID, Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, ReceivedAt: m.ReceivedAt, Subject: m.Subject, SenderName: m.SenderName,
 		SenderAddress: m.SenderAddress, Size: m.Size, Attachments: m.Attachments, Flags: append([]string{}, m.Flags...)}
+	out.ReceivedFrom = receivedFrom(m.ReceivedFrom)
 	if p := n.reported(m); p != nil {
 		sender := MessageSenderNotVerified
 		if p.Proven {
@@ -51,6 +52,15 @@ func (n *names) message(m *store.Message) Message {
 		out.Sender = &sender
 	}
 	return out
+}
+
+// receivedFrom says from where the time of receipt is known, nil where the mail server recorded it.
+func receivedFrom(o mail.Origin) *ReceivedFrom {
+	if o == "" || o == mail.ByServer {
+		return nil
+	}
+	from := ReceivedFrom(o)
+	return &from
 }
 
 func entryNumber(year, number int) string { return fmt.Sprintf("%d-%d", year, number) }

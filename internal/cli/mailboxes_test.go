@@ -182,6 +182,11 @@ func TestMailOnDiskIsWatchedAndTakenIn(t *testing.T) {
 		t.Errorf("reading changed the Maildir: %v", err)
 	}
 
+	// From where the time of receipt is known is said where no mail server recorded it.
+	line := value[client.RegisterPage](t, "register", "list", "pilot").Filings[0]
+	says(t, "the time of the file", must(t, "register", "show", line.Entry), "(as the time of its file says)")
+	says(t, "the time of the file", must(t, "messages", "why", fmt.Sprint(line.Message)), "(as the time of its file says)")
+
 	// Mail from files: each message once.
 	says(t, "without a mailbox of files", fails(t, "messages", "take-in", written(t, letterWith("x", "x.csv", "1"))), "--kind files")
 	must(t, "mailboxes", "add", "mail from files", "--kind", "files")

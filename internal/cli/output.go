@@ -12,6 +12,7 @@ import (
 	"github.com/rivo/uniseg"
 	"golang.org/x/term"
 
+	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/core/rule"
 )
 
@@ -165,4 +166,19 @@ func (p *progress) end() {
 func ifMatch(revision int) *string {
 	match := strconv.Quote(strconv.Itoa(revision))
 	return &match
+}
+
+// receivedAs says from where a time of receipt is known that is not the mail server's.
+func receivedAs(from *client.ReceivedFrom) string {
+	switch deref(from) {
+	case "received field":
+		return " (as its Received field says)"
+	case "file":
+		return " (as the time of its file says)"
+	case "date field":
+		return " (as its Date field says, which the sender wrote)"
+	case "unknown":
+		return " (when Ink Tray first saw it; when it was received is not known)"
+	}
+	return ""
 }

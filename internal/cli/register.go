@@ -272,7 +272,7 @@ func (c *command) story(s *client.Story) {
 		state += ", " + *f.Remark
 	}
 	rows := [][]string{{"state", state}, {"file", f.File}, {"folder", f.Folder}, {"cabinet", f.Cabinet}, {"for colleagues", deref(f.Place)}, {"its folder", deref(s.FolderPlace)}, {"size", size(f.Size)}, {"SHA-256", f.Sha256},
-		{"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject}, {"mailbox", f.Mailbox}, {"received", when(f.ReceivedAt)}, {"message", fmt.Sprint(f.Message)},
+		{"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject}, {"mailbox", f.Mailbox}, {"received", when(f.ReceivedAt) + receivedAs(s.ReceivedFrom)}, {"message", fmt.Sprint(f.Message)},
 		{"message link", deref(f.MessageURL)}, {"at its server", deref(s.MailboxURL)}, {"verdict", s.Verdict}}
 	if f.SenderAddress == "" {
 		rows[8][1] = ""

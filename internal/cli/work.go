@@ -65,7 +65,7 @@ func (c *command) messages() *cobra.Command {
 				return err
 			}
 			return c.show(x, func() {
-				fmt.Fprintf(c.out, "“%s” from %s, received %s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress, when(x.Message.ReceivedAt), x.Message.Mailbox, x.Message.Folder)
+				fmt.Fprintf(c.out, "“%s” from %s, received %s%s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress, when(x.Message.ReceivedAt), receivedAs(x.Message.ReceivedFrom), x.Message.Mailbox, x.Message.Folder)
 				var rows [][]string
 				for _, i := range x.Decided {
 					rows = append(rows, []string{deref(i.Rule), short(i.Name, 40), i.Verdict, strings.Trim(i.Path+"; "+i.Reason, "; ")})

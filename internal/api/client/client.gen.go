@@ -752,6 +752,30 @@ func (e ProofState) Valid() bool {
 	}
 }
 
+// Defines values for ReceivedFrom.
+const (
+	ReceivedFromDateField     ReceivedFrom = "date field"
+	ReceivedFromFile          ReceivedFrom = "file"
+	ReceivedFromReceivedField ReceivedFrom = "received field"
+	ReceivedFromUnknown       ReceivedFrom = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ReceivedFrom enum.
+func (e ReceivedFrom) Valid() bool {
+	switch e {
+	case ReceivedFromDateField:
+		return true
+	case ReceivedFromFile:
+		return true
+	case ReceivedFromReceivedField:
+		return true
+	case ReceivedFromUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RegisterFileFormat.
 const (
 	RegisterFileFormatCsv  RegisterFileFormat = "csv"
@@ -2288,6 +2312,9 @@ type Message struct {
 	Mailbox    string    `json:"mailbox"`
 	ReceivedAt time.Time `json:"received_at"`
 
+	// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+	ReceivedFrom *ReceivedFrom `json:"received_from,omitempty"`
+
 	// Sender what a trusted server reports of the sender, where one does
 	Sender        *MessageSender `json:"sender,omitempty"`
 	SenderAddress string         `json:"sender_address"`
@@ -2496,6 +2523,9 @@ type Reading struct {
 	Text        string     `json:"text"`
 	To          []string   `json:"to"`
 }
+
+// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+type ReceivedFrom string
 
 // Receiving defines model for Receiving.
 type Receiving struct {
@@ -2884,10 +2914,13 @@ type Story struct {
 	Others []Filing `json:"others"`
 
 	// Preview how the file can be shown
-	Preview    StoryPreview `json:"preview"`
-	Recipients *[]string    `json:"recipients,omitempty"`
-	SentAt     *time.Time   `json:"sent_at,omitempty"`
-	Steps      []Step       `json:"steps"`
+	Preview StoryPreview `json:"preview"`
+
+	// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+	ReceivedFrom *ReceivedFrom `json:"received_from,omitempty"`
+	Recipients   *[]string     `json:"recipients,omitempty"`
+	SentAt       *time.Time    `json:"sent_at,omitempty"`
+	Steps        []Step        `json:"steps"`
 
 	// Verdict why it was filed and how
 	Verdict string `json:"verdict"`

@@ -2788,6 +2788,7 @@ export interface components {
             folder: string;
             /** Format: date-time */
             received_at: string;
+            received_from?: components["schemas"]["ReceivedFrom"];
             subject: string;
             sender_name: string;
             sender_address: string;
@@ -2805,6 +2806,11 @@ export interface components {
             /** @description how many of its attachments were filed; where a mailbox was looked into */
             filed?: number;
         };
+        /**
+         * @description where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+         * @enum {string}
+         */
+        ReceivedFrom: "received field" | "file" | "date field" | "unknown";
         Attached: {
             item: string;
             name: string;
@@ -3221,6 +3227,7 @@ export interface components {
             folder_url?: string;
             /** Format: date-time */
             sent_at?: string;
+            received_from?: components["schemas"]["ReceivedFrom"];
             recipients?: string[];
             /**
              * @description how the file can be shown

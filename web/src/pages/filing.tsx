@@ -4,7 +4,7 @@ import { Link, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
-import { exactly, size, when } from '../ui/format'
+import { exactly, receivedAs, size, when } from '../ui/format'
 import { Steps } from './parts'
 import { Undo } from './undo'
 
@@ -43,7 +43,7 @@ export function FilingPage() {
                   <Fact name="Rule">{f.rule}{f.revision ? `, revision ${f.revision}` : ''}</Fact>
                   <Fact name="From">{f.sender_name ? `${f.sender_name}, ${f.sender_address}` : f.sender_address}</Fact>
                   <Fact name="Subject">{f.subject}</Fact>
-                  <Fact name="Received">{exactly(f.received_at)} in {f.mailbox}</Fact>
+                  <Fact name="Received">{exactly(f.received_at)}{receivedAs(s.received_from)} in {f.mailbox}</Fact>
                   {s.recipients && <Fact name="To">{s.recipients.join(', ')}</Fact>}
                   {f.state !== 'void' && <><Fact name="Size">{size(f.size)} ({f.size.toLocaleString()} bytes), {f.kind}</Fact><Fact name="SHA-256"><span className="text-[13px]">{f.sha256}</span></Fact></>}
                   <Fact name="Verdict">{s.verdict}</Fact>

@@ -4,7 +4,7 @@ import { useNavigate, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
-import { many, size, when } from '../ui/format'
+import { many, receivedAs, size, when } from '../ui/format'
 import { ChangeSheet, Doing, FileSheet } from './byhand'
 import { ItemLine, Steps } from './parts'
 import { ProofOf, TopicsOf } from './topicmarks'
@@ -30,7 +30,7 @@ export function Message() {
       {(x) => {
         const open = x.rules.some((r) => r.answer === 'not yet' || r.items.some((i) => i.unknown?.includes('contents')))
         return (
-          <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
+          <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)}${receivedAs(x.message.received_from)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
             actions={<><Button look="main" onClick={() => setByHand('file')}>File by hand…</Button><Button onClick={() => setByHand('change')}>Label or move…</Button><Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button></>}>
             <ProofOf number={number} />
             {doing > 0 && <Doing pass={doing} onBack={setBack} />}

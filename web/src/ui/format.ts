@@ -21,6 +21,9 @@ export function when(iso: string): string {
 export const today = () => new Intl.DateTimeFormat(undefined, { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date())
 export const many = (n: number, one: string, more = one + 's') => `${n.toLocaleString()} ${n === 1 ? one : more}`
 
+/** From where a time of receipt is known that is not the mail server's. */
+export const receivedAs = (from?: string) => (from ? { 'received field': ' (as its Received field says)', file: ' (as the time of its file says)', 'date field': ' (as its Date field says, which the sender wrote)', unknown: ' (when Ink Tray first saw it; when it was received is not known)' }[from] ?? '' : '')
+
 const whole = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'long', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit' })
 /** A moment to the second. */
 export const exactly = (iso: string) => whole.format(new Date(iso))
