@@ -50,11 +50,11 @@ check: console
 needs:
 	@sh .ci/needs
 
-## test: everything, with real servers and a browser; ends within twenty minutes
+## test: everything, with real servers and a browser; ends within forty minutes
 test: needs check
 	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory cross
-	go test -timeout 20m ./...
+	go test -timeout 35m ./...
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=100000x FUZZTIME_SLOW=1000x
 
 ## fuzz: look for input that breaks the core, FUZZTIME for each: about an hour
@@ -74,6 +74,7 @@ bench: needs
 ## reliability: run the faults and the kills and write what came of them into docs/reliability.md
 reliability: needs
 	go test -timeout 20m ./internal/engine -run 'EveryFaultAtEvery' -args -write-docs
+	go test -timeout 30m ./internal/engine -run 'EveryProblemInEveryOperation' -args -write-docs
 	go test -timeout 20m ./internal/cli -run Killed -args -write-docs
 
 ## prove: take every flush, lock and journal commit out, one at a time, and see a test fail; some minutes

@@ -286,9 +286,26 @@ func (c *conn) look() error {
 	return nil
 }
 
-// retrieve writes a message to a writer as it was sent.
+// retrieve writes a message to a writer as it was sent. Most servers mark it as read then.
 func (c *conn) retrieve(number int, w io.Writer) error {
-	if _, err := c.do("RETR %d", number); err != nil {
+	return c.content(w, "RETR %d", number)
+}
+
+// allLines is more lines than a message has.
+const allLines = 99_999_999
+
+// offersTop says whether the server knows TOP (RFC 2449 section 6.2).
+func (c *conn) offersTop() bool { _, ok := c.caps["TOP"]; return ok }
+
+// top writes a message as TOP gives it (RFC 1939 section 7), which does not mark it as read:
+// all of it, if the server counts no further than it has lines.
+func (c *conn) top(number int, w io.Writer) error {
+	return c.content(w, "TOP %d %d", number, allLines)
+}
+
+// content writes what a command answers, without the dots of the protocol.
+func (c *conn) content(w io.Writer, format string, args ...any) error {
+	if _, err := c.do(format, args...); err != nil {
 		return err
 	}
 	begin := true

@@ -271,3 +271,54 @@ func TestAMessageThatIsCutIsFetchedAgain(t *testing.T) {
 		t.Errorf("%+v, %v", facts, err)
 	}
 }
+
+// Where TOP gives whole messages, reading leaves them unread; where it does not, RETR is used.
+func TestReadingByPOP3LeavesMessagesUnreadWhereTheServerLetsIt(t *testing.T) {
+	servers(t, func(t *testing.T, c Config, maildir string) {
+		content := strings.Repeat(".a line that begins with a dot\r\n", 200)
+		put(t, maildir, 1, []byte("Subject: a\r\nFrom: oda@tidewatch.example\r\n\r\n"+content))
+		c.Spool, c.Numbers = t.TempDir(), &sourcetest.Numbers{}
+		checks := Check(t.Context(), c)
+		byTop := strings.Contains(checks[len(checks)-2].Detail, "leaves them unread")
+		if !byTop && !strings.Contains(checks[len(checks)-2].Detail, "mark as read") {
+			t.Errorf("the check does not say how messages are read: %+v", checks)
+		}
+		s := dial(t, c)
+		if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+			t.Fatal(err)
+		}
+		facts, err := s.Facts(t.Context(), []uint32{1})
+		if err != nil || len(facts) != 1 {
+			t.Fatal(facts, err)
+		}
+		spooled, err := filepath.Glob(filepath.Join(c.Spool, "*"))
+		if err != nil || len(spooled) != 1 {
+			t.Fatal(spooled, err)
+		}
+		if data, err := os.ReadFile(spooled[0]); err != nil || !strings.HasSuffix(string(data), "\r\n\r\n"+content) {
+			t.Errorf("%d bytes were read, %v", len(data), err)
+		}
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		seen, err := filepath.Glob(filepath.Join(maildir, "cur", "*:2,*S*"))
+		if byTop && (len(seen) > 0 || err != nil) {
+			t.Errorf("reading marked the message as read: %v, %v", seen, err)
+		}
+		t.Logf("by TOP: %v; marked as read: %d", byTop, len(seen))
+	})
+	answers := map[string]string{"CAPA": "+OK\r\nTOP\r\nUSER\r\nUIDL\r\n.\r\n", "UIDL": "+OK\r\n1 a\r\n.\r\n", "LIST": "+OK\r\n1 30\r\n.\r\n",
+		"TOP": "+OK\r\nSubject: whole\r\n\r\n.\r\n", "RETR": "+OK\r\nSubject: whole\r\n\r\nfirst line\r\n.\r\n"}
+	config := script(t, answers)
+	if checks := Check(t.Context(), config); !strings.Contains(checks[len(checks)-2].Detail, "TOP does not give whole messages here") {
+		t.Errorf("a TOP that cuts: %+v", checks)
+	}
+	s := dial(t, config)
+	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
+		t.Fatal(err)
+	}
+	facts, err := s.Facts(t.Context(), []uint32{1})
+	if err != nil || facts[0].Size != 30 {
+		t.Errorf("where TOP cuts: %+v, %v", facts, err)
+	}
+}

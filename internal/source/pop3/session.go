@@ -76,6 +76,7 @@ type Session struct {
 	fresh   bool // the messages were listed a moment ago, by Wait
 	uids    map[uint32]string
 	numbers source.Numbered
+	marking bool // TOP did not give a whole message here, so messages are read by RETR
 	last    struct {
 		uid uint32
 		raw *mail.Raw
@@ -119,8 +120,43 @@ func Check(ctx context.Context, c Config) []source.Check {
 	if err := s.conn.look(); err != nil {
 		return fail(err)
 	}
-	return append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d messages, each with a lasting identity (UIDL); most servers mark as read what is fetched by POP3", len(s.conn.order))},
+	method, err := s.method()
+	if err != nil {
+		return fail(lost("reading a message", err))
+	}
+	return append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d messages, each with a lasting identity (UIDL); %s", len(s.conn.order), method)},
 		source.Check{Step: source.Push, OK: true, Detail: "POP3 cannot announce new mail; the mailbox is looked into at the interval"})
+}
+
+// method tries out, on the smallest of some messages, by which command messages are read.
+func (s *Session) method() (string, error) {
+	const marked = "messages are read by RETR, and most servers mark as read what is fetched so"
+	c := s.conn
+	if !c.offersTop() {
+		return marked, nil
+	}
+	number := 0
+	for _, id := range c.order[max(0, len(c.order)-20):] {
+		if n := c.uidl[id]; number == 0 || c.sizes[n] < c.sizes[number] {
+			number = n
+		}
+	}
+	if number == 0 {
+		return "whether TOP gives whole messages, which leaves them unread, is seen with the first one", nil
+	}
+	if c.sizes[number] > 8<<20 {
+		return "whether TOP gives whole messages, which leaves them unread, is seen when they are read", nil
+	}
+	var data bytes.Buffer
+	err := c.top(number, &limited{&data, maxMessage})
+	var no *refusal
+	switch {
+	case errors.As(err, &no), err == nil && int64(data.Len()) != c.sizes[number]:
+		return marked + " (TOP does not give whole messages here)", nil
+	case err != nil:
+		return "", err
+	}
+	return "messages are read by TOP, which gives them whole here and leaves them unread", nil
 }
 
 // connect opens the mailbox unless it is open.
@@ -311,6 +347,18 @@ func (s *Session) fetch(ctx context.Context, id, name string) ([]byte, error) {
 		}
 		if size := c.sizes[number]; size > maxMessage {
 			return fmt.Errorf("the message has %d MB; the most that is read is %d", size>>20, maxMessage>>20)
+		}
+		if c.offersTop() && !s.marking {
+			err := c.top(number, &limited{&data, maxMessage})
+			var no *refusal
+			if err != nil && !errors.As(err, &no) {
+				return err
+			}
+			if err == nil && int64(data.Len()) == c.sizes[number] { // it is whole
+				return nil
+			}
+			s.marking = true
+			data.Reset()
 		}
 		return c.retrieve(number, &limited{&data, maxMessage})
 	})
