@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/engine"
@@ -117,6 +118,37 @@ func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject
 		return nil, err
 	}
 	return ChangeCabinet200JSONResponse(s.cabinet(&c)), nil
+}
+
+// ListUnknownFiles lists files of which the register knows nothing.
+func (s *Server) ListUnknownFiles(ctx context.Context, r ListUnknownFilesRequestObject) (ListUnknownFilesResponseObject, error) {
+	most := 1000
+	if r.Params.Most != nil {
+		most = *r.Params.Most
+	}
+	files, looked, more, err := s.Engine.UnknownFiles(ctx, r.ID, most)
+	if err != nil {
+		return nil, err
+	}
+	out := ListUnknownFiles200JSONResponse{Looked: looked, More: more}
+	out.Files = make([]struct {
+		Modified *time.Time `json:"modified,omitempty"`
+		Path     string     `json:"path"`
+		Size     int64      `json:"size"`
+	}, len(files))
+	for i := range files {
+		f, one := &files[i], &out.Files[i]
+		if one.Path, one.Size = f.Path, f.Size; !f.Modified.IsZero() {
+			one.Modified = &f.Modified
+		}
+	}
+	return out, nil
+}
+
+// EnterUnknownFiles enters files that were found in a cabinet.
+func (s *Server) EnterUnknownFiles(ctx context.Context, r EnterUnknownFilesRequestObject) (EnterUnknownFilesResponseObject, error) {
+	n, err := s.Engine.EnterFiles(ctx, viewerOf(ctx), r.ID, r.Body.Paths)
+	return EnterUnknownFiles200JSONResponse{Count: n}, err
 }
 
 // CheckCabinet looks at a cabinet now and tries out what it promises.

@@ -1834,6 +1834,11 @@ type FieldProblem struct {
 	Text  string `json:"text"`
 }
 
+// FilesToEnter defines model for FilesToEnter.
+type FilesToEnter struct {
+	Paths []string `json:"paths"`
+}
+
 // Filing defines model for Filing.
 type Filing struct {
 	Cabinet string `json:"cabinet"`
@@ -3218,6 +3223,21 @@ type UndoPreview struct {
 	Takes int `json:"takes"`
 }
 
+// UnknownFiles defines model for UnknownFiles.
+type UnknownFiles struct {
+	Files []struct {
+		Modified *time.Time `json:"modified,omitempty"`
+		Path     string     `json:"path"`
+		Size     int64      `json:"size"`
+	} `json:"files"`
+
+	// Looked files that were looked at
+	Looked int `json:"looked"`
+
+	// More there are further ones
+	More bool `json:"more"`
+}
+
 // UnreadMessage defines model for UnreadMessage.
 type UnreadMessage struct {
 	Advice   string `json:"advice"`
@@ -3352,6 +3372,11 @@ type ChangeCabinetParams struct {
 type ListCabinetFoldersParams struct {
 	// Within path with / between levels; the cabinet itself where nothing is said
 	Within *string `form:"within,omitempty" json:"within,omitempty"`
+}
+
+// ListUnknownFilesParams defines parameters for ListUnknownFiles.
+type ListUnknownFilesParams struct {
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
 }
 
 // TakeConsentParams defines parameters for TakeConsent.
@@ -3777,6 +3802,9 @@ type ChangeCabinetJSONRequestBody = CabinetChange
 // MoveCabinetJSONRequestBody defines body for MoveCabinet for application/json ContentType.
 type MoveCabinetJSONRequestBody = CabinetPlace
 
+// EnterUnknownFilesJSONRequestBody defines body for EnterUnknownFiles for application/json ContentType.
+type EnterUnknownFilesJSONRequestBody = FilesToEnter
+
 // AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
 type AddCorrespondentJSONRequestBody = CorrespondentSettings
 
@@ -3965,6 +3993,12 @@ type ServerInterface interface {
 	// MoveCabinet Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
 	// (POST /api/v1/cabinets/{id}/move)
 	MoveCabinet(c fiber.Ctx, id ID) error
+	// ListUnknownFiles Files of a cabinet of which the register knows nothing: people's own, or such as older records do not know of any more.
+	// (GET /api/v1/cabinets/{id}/unknown)
+	ListUnknownFiles(c fiber.Ctx, id ID, params ListUnknownFilesParams) error
+	// EnterUnknownFiles Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+	// (POST /api/v1/cabinets/{id}/unknown)
+	EnterUnknownFiles(c fiber.Ctx, id ID) error
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	// (GET /api/v1/consent)
 	TakeConsent(c fiber.Ctx, params TakeConsentParams) error
@@ -4872,6 +4906,80 @@ func (siw *ServerInterfaceWrapper) MoveCabinet(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.MoveCabinet(c, id)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListUnknownFiles operation middleware
+func (siw *ServerInterfaceWrapper) ListUnknownFiles(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListUnknownFilesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", query, &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter most: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListUnknownFiles(c, id, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// EnterUnknownFiles operation middleware
+func (siw *ServerInterfaceWrapper) EnterUnknownFiles(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Params("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter id: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.EnterUnknownFiles(c, id)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9117,6 +9225,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/v1/cabinets/:id/check", wrapper.CheckCabinet)
 
+	router.Get(options.BaseURL+"/api/v1/cabinets/:id/unknown", wrapper.ListUnknownFiles)
+
+	router.Post(options.BaseURL+"/api/v1/cabinets/:id/unknown", wrapper.EnterUnknownFiles)
+
 	router.Get(options.BaseURL+"/api/v1/correspondents", wrapper.ListCorrespondents)
 
 	router.Post(options.BaseURL+"/api/v1/correspondents", wrapper.AddCorrespondent)
@@ -9877,6 +9989,66 @@ type MoveCabinetdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MoveCabinetdefaultApplicationProblemPlusJSONResponse) VisitMoveCabinetResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type ListUnknownFilesRequestObject struct {
+	ID     ID `json:"id"`
+	Params ListUnknownFilesParams
+}
+
+type ListUnknownFilesResponseObject interface {
+	VisitListUnknownFilesResponse(ctx fiber.Ctx) error
+}
+
+type ListUnknownFiles200JSONResponse UnknownFiles
+
+func (response ListUnknownFiles200JSONResponse) VisitListUnknownFilesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type ListUnknownFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUnknownFilesdefaultApplicationProblemPlusJSONResponse) VisitListUnknownFilesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/problem+json")
+	ctx.Status(response.StatusCode)
+
+	return ctx.JSON(&response.Body)
+}
+
+type EnterUnknownFilesRequestObject struct {
+	ID   ID `json:"id"`
+	Body *EnterUnknownFilesJSONRequestBody
+}
+
+type EnterUnknownFilesResponseObject interface {
+	VisitEnterUnknownFilesResponse(ctx fiber.Ctx) error
+}
+
+type EnterUnknownFiles200JSONResponse Count
+
+func (response EnterUnknownFiles200JSONResponse) VisitEnterUnknownFilesResponse(ctx fiber.Ctx) error {
+	ctx.Response().Header.Set("Content-Type", "application/json")
+	ctx.Status(200)
+
+	return ctx.JSON(&response)
+}
+
+type EnterUnknownFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EnterUnknownFilesdefaultApplicationProblemPlusJSONResponse) VisitEnterUnknownFilesResponse(ctx fiber.Ctx) error {
 	ctx.Response().Header.Set("Content-Type", "application/problem+json")
 	ctx.Status(response.StatusCode)
 
@@ -13863,6 +14035,12 @@ type StrictServerInterface interface {
 	// MoveCabinet Move a cabinet to another place, of another kind or not. Files are copied and read back while filing goes on; the register follows; the old place keeps its files.
 	// (POST /api/v1/cabinets/{id}/move)
 	MoveCabinet(ctx context.Context, request MoveCabinetRequestObject) (MoveCabinetResponseObject, error)
+	// ListUnknownFiles Files of a cabinet of which the register knows nothing: people's own, or such as older records do not know of any more.
+	// (GET /api/v1/cabinets/{id}/unknown)
+	ListUnknownFiles(ctx context.Context, request ListUnknownFilesRequestObject) (ListUnknownFilesResponseObject, error)
+	// EnterUnknownFiles Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+	// (POST /api/v1/cabinets/{id}/unknown)
+	EnterUnknownFiles(ctx context.Context, request EnterUnknownFilesRequestObject) (EnterUnknownFilesResponseObject, error)
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	// (GET /api/v1/consent)
 	TakeConsent(ctx context.Context, request TakeConsentRequestObject) (TakeConsentResponseObject, error)
@@ -14869,6 +15047,75 @@ func (sh *strictHandler) MoveCabinet(ctx fiber.Ctx, id ID) error {
 		return err
 	} else if validResponse, ok := response.(MoveCabinetResponseObject); ok {
 		if err := validResponse.VisitMoveCabinetResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListUnknownFiles operation middleware
+func (sh *strictHandler) ListUnknownFiles(ctx fiber.Ctx, id ID, params ListUnknownFilesParams) error {
+	var request ListUnknownFilesRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUnknownFiles(ctx.Context(), request.(ListUnknownFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUnknownFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListUnknownFilesResponseObject); ok {
+		if err := validResponse.VisitListUnknownFilesResponse(ctx); err != nil {
+			return err
+		}
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EnterUnknownFiles operation middleware
+func (sh *strictHandler) EnterUnknownFiles(ctx fiber.Ctx, id ID) error {
+	var request EnterUnknownFilesRequestObject
+
+	request.ID = id
+
+	var body EnterUnknownFilesJSONRequestBody
+	var err error
+	// The validation middleware stores the value a kin-openapi validator
+	// validated in the Fiber context. Bind that value, matching member
+	// names exactly, so the handler receives what was validated instead
+	// of a second, case-insensitive decode.
+	if v := ctx.Locals(validatedBodyLocalsKey); v == nil || runtime.BindJSONValue(v, &body) != nil {
+		err = ctx.Bind().Body(&body)
+	}
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, err.Error())
+	}
+	request.Body = &body
+
+	handler := func(ctx fiber.Ctx, request interface{}) (interface{}, error) {
+		return sh.ssi.EnterUnknownFiles(ctx.Context(), request.(EnterUnknownFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EnterUnknownFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EnterUnknownFilesResponseObject); ok {
+		if err := validResponse.VisitEnterUnknownFilesResponse(ctx); err != nil {
 			return err
 		}
 	} else if response != nil {
@@ -18952,362 +19199,366 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rkxu3lTf+VVD8b5Xj2tZcdEs08+IpxZZjbSxLj0a7qa3EO8awwSHCJsAA6KGYlP+f/SmcA3Sjm0Bf",
-	"OM0ZJeu8iDVks3E5Bwfn+jv/mM3leiMFE0bPLv4x21BF18wwBX99yxWbGy6F/SNneq74Bv+clZsLYpaM",
-	"6DUtCqZNRmSRM22IVGTBlf3HAh6gxWZJb5ghc7lmGr+bZTNuX/K3kqndLJsJumazi1leDZfN9HzJ1hTH",
-	"XdCyMPZ7ubVfMVGuZxd/npWbWYaf/ZTNzG5jX6GN4uJ29ssv2eyNMGq3P/Edo4pQkRNRrm+Yyogu50tC",
-	"NXl69vTlkxe/fXbuZ7ehZllPjsHrsplifyu5YvnswqiShRPdUGOYsr/8nz+fPXn10z+e//IE/vHv/zaL",
-	"TfA7Jdf781Nszvgdy4kUxCy5Jjnd2U0tqGEqsXEL+6ZwKgup1hS2jBoWHfztt/a5yDp53rnINf38AxO3",
-	"Zjm7OD87y2ZrLqq/o+Ms3lEzX+6v0/KGYndcc1goNWRLNVGM5n6RS0ZzWLKb2dvFE3xXOJ/IiOIbesMF",
-	"M/tjcqMJvCy+jXP3u8R6n9r1xsb7zrK+ii2Ra7KAL4HjtnaVBWea3LBCbglPHQT8Tcc8EhN5R3lxIz/H",
-	"F87zxGhr96suMsdG+1gWbORQyv5k3Dg/wjFNMCue4U6GrY4CF+bl8xlwLF9bCVLzKxeG3TIF411JZX6/",
-	"q8ZrLUBLZRLSqZqLl0/B5PBIz7LZghfwX82Eo3B581c2N+4r+5+K9vzv9u8VF3Aicec8raIS7xP7HGH6",
-	"rVS5Bv5b8MJK9sxKuz+8+URO6Yaf3p2fKnbLtWHqtKDitqS3jBRcG23F9/qC3NLylhGc8IXhOdvaQ0js",
-	"vC42+YJoLubsAqTn2YsE3Y2d2Uh2/iSHC0dGVcGT4tHIUcLxF0sxvZFCM7gFPyh5UzAQ1XMpDBOwyXSz",
-	"Kfic2omdbvCJf/+rxquyHuvfFFvMLmb/32l9zZ7it/rUvxdGbK7zT1ZScE22SorbjGyXTLGsliFGklye",
-	"wC65l9mxXs8Nv+MGeHej5IYpw3EFN7uIqHQcFjsi7WORzQwtCvcybtha963tEy2KHfwQX0WVovi3NLTY",
-	"J6xcEFoU9T2wkCWwfeSA1kf9z3Zh9dz8y93C6iMi8Yj9ks1e57liWn+zpOIWlk7znNsp0OJDsGMLWmiW",
-	"tTbR7nyMIwXbXhBKBNsSzeaKGbKhymSEFlpaJUgKhuvimswLqVl+CYqR3XV7MeCUiKErpomQZsnFLaFi",
-	"R9ZSsUCcwEizbAbviAiADE76/gypfSdTxH5rOeeG3XJBthzkaHAOn0dPYbjbsAMd28rYPuu55bVYZ2/q",
-	"bTbJKS9217jhew8vqb7GrQ6+vpGyYFTY73ke/RkXmucs/hOQshf/qDbbylm717QooluNkiUyiFdpgi/D",
-	"YySL3K2qIYWeGL6OiKJsZux+BPMS7A7EHDVEirn9CexUdI6lKuIaUkhTuKqdTuSumppk+I7Ghlfb6OYW",
-	"kCpYfCeTXDFjuLjVI89fnJMCBn729CyyC2v6+S0+/OKsm8+ax+bsdxdnZzGS1GzU/IHlFU3WdEdupT1n",
-	"cD+t6XzJBftKE7kVRDCzlWpVv3UCDuxRUK2q4U9Kc76a3wpNcNa/+fjdN+TV86fnGVmu6fyJXtKnL15+",
-	"fUlWbGOIZrRgORpNlv/ILb9jgtzQ+aopQl5EJ+B5uKWWLBmIJbNkO0IVI/Zs4PW2paBEChCTjsvucQCa",
-	"OmavlAsPQ5SPC6rWEUG3MExdr7koDdPx00/NdcGoNvFvb3bXIAViUmU+wKLZZ9S4GGwzmuYFw52UJVjt",
-	"itH5Mrqh6y77IjWNtKik4naUMOyWrSppjqRmppnV5ubx2W0ZW+V0N/Le2i7lyB9we+FfL2WpolzTL66d",
-	"ZVAxV+udNWMFa8oCo6+2epssjIsJdj3YsOS5OFS2tw/Pmn52RtrZ2ZnzMySttubJav2097fBuWuyzvlZ",
-	"4gYITmOv9D3GabNKZfDjC+KZ/BLUOiIkcVMkjFsha02HXVNUx2c7+FKJHzZprUFYXz2nIcOGZ635RmG1",
-	"Z66Jlfo7a+1ZBcQfruqqlAK/MSXT+K8ty4X/t1mWyv1zoTj+Q1NTKvfPEn79U6fu8Nv+o967yqYmsubC",
-	"/XXeLxUqnv7db3/3vNeFkbrNcM7Rsyv0lqmP7G8lw0M05uzeyDKhiK/BI9oUoXte0vPs/He//Nusc8Oe",
-	"nnXvWGvRftzMTS66ZKX4HZqizfVUMx1k6NoZxeT6mmlN0cbs+vk799jeCtznntujK7B66GE0m9NStw/6",
-	"izjPdlNwsVHrn/7PcEI2FLBqs4Q0+7OJKmqRTVixiNH7vdwSSjZMaSlAXdVkLoW9v05me5shY+o8WMrE",
-	"XniK5VYTVeySsPXG7NAdA8rpht4yIhjLreUuokoG6Mrx47FxDLLvGK+cAhKNidiLN7Vbal/zFYYXQxWr",
-	"FuttkO9gV/yb/DLqUaMMaQydL5EcrTMlCi7Q4aIJJdb0sALY2kUbPrf/IlzPLkRZFG1XmF5aywkFIhoE",
-	"6EuMmP0msRv+Dh6umg72jLXVMzuFtoLmHLluD2IbFwQsojbvPpMs5ZbMZVEwelsyjXoA4YYslFzbXeLK",
-	"m546xju0NEupnK9w79tFIp6xXcrC8rxZElk5rmKvX8oi17HfO++eUZzloMNYmxKezqy9B67qSyJF4Q8Z",
-	"xx/Ml2y+YjkRchsqAL3a9VJqc71i8WX22EddYtsR7I/2USvfZM7GMZjcCtzh/WPNhWDxmQUnvrmxoVjy",
-	"HkTvPU6Ijs+7hPvqtmlgDba+ZCyYKeeGGU0KtjA9ZAVOAJFa0DkjGq2UAZ7pUjOV2OZ+26kKtgRGTpeE",
-	"c3Q/yH889ixfkKUxG31xerrgBdMn7DNdbwp2uqTqRpYqI3/5y1/+opm6Y+ovf6k+/P6i+sMe0lOt7vwv",
-	"/PW1kMrfVn2ukZakaEVtoj8Ij1yvSlwze/+jnmd7/U01D/dEF9O+MXTnS+EsKiupuAH2DL356Bwz3qBu",
-	"7k3MHxWwan9cOcV8f3TyqY48FnIOYQ9vD/m/t+wmp3f2BlqYjf3Ps6iV4977wR68Xp5u7xMeVwruOvci",
-	"7wPInHSPcvfsfsfDksKSCIZ/GMaub8VG0OTVy54kiJFH4h7XT3gyso4755/oWE5+qsILwVG0Q9Af6s4K",
-	"easVJbBPLficGqZRkIDvW5XasJzcMGvTYWLVThu2/kpn5MObdxH50s2izUFBIFyQUH9DXdrpiDgRVQpN",
-	"3ooV+aTo7pKg9GjfQjeKzldbapiqLqScBleMFTUX+P8dPwlupQyuqf/f/xlq+nQ+l6UwLniCi7sk+lk9",
-	"JyRYdIibcr5iJkOPGPVpODdsyUVuhblUXrS3w6AjT3TLXIH1L7i4ZWqjuKjy4PCm/koT+1uyYruMXH3/",
-	"+umLlxcnJydDnGT3EAx7XjogDKjccm5oUSfBnb18frZ353lWJJh/1yNmImexP1MskE7xyV4Qe84z+P+L",
-	"WyXLjaUg/qsx4e1SNjl5yN7WAq85+tX3r588ffGyk57BiR40lBeYLb6R85V+cXF6atnjYiMVcKjl8/Cz",
-	"IeG2Ws62Rnh2QfC7LPBgaCMVI0uK2T57N+cInWlDtbYGnJcB1kQkG8XvqGGW3y23fXjzDvIe8BTjNkLK",
-	"xIrtTshb4+KLmCq6H18ccgW0/Md0zQg1AcUuLQGpICg63PqdtGHaKnUDOCbuZO26T6ylc2XYJmbj3/FE",
-	"DCpnhvIibkCu4j4l7cbonjA8BS+pBonPWrqptT1mpUhEMe9oUQ6wxfCxzL0pPbYemlHSKRVxGRH/wFwq",
-	"TPXKfQL0iBQVuaZcTDEL5Jsp3gTicOQ67L0yxdgFvWHFFC9SbM43fI8gh73MyA2fjw3iShVzX4GSJOfz",
-	"UllR5hI3deiPOmSKrYPhuaqZhoMz8rSqOaba9cau7fF1xRjVfkRPnCzKtajP/Jh4Avw0smeoyXFFpALl",
-	"zcfzrMAtdUkLa1A39rA/IpHO52ntpZ9VfLEQDRhp717xW/GEC3Kz8+EE8pv3r0uzJE9Pzr4mXGjDaA43",
-	"DPH34X7AwZkHf2eD7KZ5Yal6zfOEQ9VuJde6tPcmJPNA4tFGyVtF1xGFoUcPc8Olbvm+hKBLsilvCj4n",
-	"+B5NlvSORaxyVLMjN56/DHv3Bdccz/iozg5YV4WUK5aTcoN5Tr97fv7860vCCs3q7CMf3+gdVs/lJp2D",
-	"9uJsfA6akSsmhoW/Gtxd8UWcvwMJMF1aZuTO6/3RIZcSHxmw8Yct4T9aU4FktuwbdSN3ebc7/MihkK5F",
-	"dyVt62n1JEc2yPVYCZLx4GxA85b0sZY1Sndd3tSrj2ZEvHhxwNARzhmRZXEeDTUPzXDp4Cgr3tV8CVFl",
-	"40TwDiokBiVMpk/BiLsN1hHnpDJ24JMq+96dmVLIv2VznkeDu9MkTFDjY8fxRFEt1wxDW1uqSY6zAZ8v",
-	"N5gsaq89GkYkw1SUkfkYaEkNXxbYdn3KXZ3V4VfrucEPF914vlj84MLn7bB6mAZ1IyGlf0vt64TcRp39",
-	"xtUI9YTK7FUIj8Ym9KbQDDwIhyaf9Cez9h7PwRksUbd9IibwENku7fNWZV92eA/eKKpLxTrzA/Z3aM+2",
-	"3b/1wLW2Twj4GEVbwZk9XG6aOnp3Lnjhr6uW35kLpr3DzFeZRV/hTkZimkImc6o3UpvIyGvKg2oiUNQh",
-	"JZ+5nKCEDrCWdzERFOzHlim7FHww9hKMB8ZVdfiuznQYkcrQ4po698LvfbCFnqwRMxB3y29oB6sdmAqY",
-	"iuHVG/+VJkCbegVtBSWwT57FznPNsj7+uWLgzYps+A1DV6JjwTYdoRrT58zY26OaYr2XXrq6QZD08frL",
-	"GIWie/x5U1BBfWF9aw9vKRcx2cjW4dQNXTmNAtSMORXkxi8IXxFjzry+wx80uxEThoffph/Lgv0XUznH",
-	"DWsPX13NifyiXApGvHpK2rmUB93k2awUuaQ3sbRndwaROo4SNX36s8bqCXr6+P3ySw1GzxyHJBhLqojy",
-	"Z/ejxzDaKm4Mi3ONz8KpVY25vptls8+F/hxVMhLW25rmbFTBR9ynHxzmsXmRSm67LETI8iRbXhTkhsWl",
-	"O5tLkevrgi0SDnCfOpicc0YwK+qSnBHIrgT9FZl2WMqTNhTzZavS0FIIDqle7iXayM0GC84pVJz3yiue",
-	"12NX1i0O5LatfjnmM3pqphnxQPVwrC+x8oJRvWKKzJdSs6k8ilkAShJseBf0yAHnZRONfApGrAIFJg4k",
-	"vaCcgYB59ZmTHSjtCi5WkDRMiwIKMLwi4OeBb6iVhehsNLPWba+IdurcFT5tf+dkz6PhHzRzO4AGMeb8",
-	"jrMiD4r6W/dvxDBBlvSpCZR4myAD5BVy7jOX948q/jIuKXxKdEwbpsJ03G9WxNGbYkfwwRhH+WSufT1s",
-	"YZdPqCGgPtWhfwrZ22tL5D+f/3RS0eFAExJn0GFFfoe8uO+pqM3DfZsGE0ajBbvbJROVkIVtumOKLzjL",
-	"SYF1ccMuHXYP3KD9lymq2biSbzgH0bRse3bGvaqyffevaBNLJHbX1F9lqQQtMhAzhq4gn9h4bWbADZXM",
-	"uA9q2va/q5XKfa51X36lSSVWBszD/eraVQJ3vdaXXECI4OmzV0+/jmok3hKNnMwNkxvLeUoae8kLyMVm",
-	"hIIUH3FIMTkjSHlccJcbbTmgkUdtP/Slfkt7hkVXWj6Ml9gLSeSGCUtljJGc/e4VUB9ukK/j1bgo1UeW",
-	"8K6pWsXWvMOcTiCuvdXvJM8zyOYxUq48+2V42ysGa8kxkTQyCn59fbOLk90NU2tllsPRlYuDaVLJr648",
-	"+OjpcVdVukI5VoicM3Xd5c1xj6QrVqBi/74wL3ua5ZZygxqDv7nnkPueA5CS1vid328AYwnsHkvDuIrh",
-	"bv147ZLVM0dxlftJFOamdS15GLdKmDYZOSyMdnQMUMECGuwRraHK+LvT6TTNQiBHqpgS1r4df3SFcS23",
-	"bz6QnKMNLvhBAi1ooOc493d+/bZuW6FGT2uuEpC+4kZc8hgVbG68jR7JjVpSFXPvof3lcXJKzdRXGrRs",
-	"qDq+kfnuq+peeB7eC8G7S6EYzeP+gTr5zJUickMoeLorl4GQhtwwgL/LiJZESBAjELrWhAsjG6KuGniv",
-	"dg9CALBDjf1Ib3wqXtSlhaXTv1IZyHZiYZp+cHFF+VCqKJYDXHJ18ss+GeIeAzua1QEBmclLfbdXSXEZ",
-	"q2QaonX0Ofgr6xq3sban7ZrTdLoq1zFgL6eODBAGXRStnKpdFO1JR9hfp7c+cZbxpZUiv4Kjsb84JuZq",
-	"t2mb3qZAtxhVxv7zp0R29iDoE76mG/CKb+KVMd6b1l111iqJ0e6sa7KW2lhVjQoD9VyW6zAHP6mktTbV",
-	"XRywIDedLNyXYCKx7f2eivygWjXIKjs07v70LBbdRa1vD7vBAX6i+LQ8U9BbVC+sSPR/dYMzPE86qJse",
-	"50E3Zu0L6gNpgEBApHQM4ht4CKy6yudLAkhQOSN84Zx9te7UH5XEkMP1xDSJ+6B1ko9qc33iUO+EhVZR",
-	"qnc5sezCWB6EKYbTP7V/2bCQbnPkcbtaLa2V6w5GDQS7Al8OKDJzudldsHVR3b3ebciNZsXiEhyGwY/2",
-	"a4k15Xkqt+fskLQiUeG6jr1R3S/ju7rZMBF1K41Rg3s04PaBr2CReoOCpssh9j2jBaq8zZlbo6zUQ5L6",
-	"4bnYq9+uD/fH53JerpmIrhxcbXIBuiqUgP7363c/WIb7j6v3P7YSPs9fPX929jwq36wk6Mh2i1ZGNEA4",
-	"YXio60Ad3r7wogJDQFWbB95BlwvAczgdRlacvoCqFcG2LSveb+Vetrbbm+imm6h/OV3uMS+oXnZAFXT5",
-	"6i4JvYE0B3BQK7ZkVGmoAh5w68WdgSCjnT9GhFIj8H3a7Xt6en7ybJZNgbuRtvkY1UlcApdXMmAB+zko",
-	"fZBWnfhxUUuBacPXFKs5F764yAEHa58/QvOB6AYil/GA5YIq8FM59yxkAljraC7XIWosBXycKnYH+a9R",
-	"rESxEnIrYsFtVuQ6NJrQaAUvJK08aape4pwKopkxBRuF1XHn4v3R7Js8AxAJIkuTkSUr8oxgZDMjtLDb",
-	"6YK3mR2ZUM1zlgUx+EviHFmeJi7kiuH2S3v8yY6ZrHV6shquwmrRmkhBqiCM/Y0jZI9LpAMUxi+64nB3",
-	"BmLyxBf+t6ykz4YJzeXYrOz0GSxKRQcgx7r1uMezcCKx2f/gsMX3V4AcNlhn++CCb/cuZfJVsnv5+PQm",
-	"mhXnb5LqMLgHs0NKi+631HawE3dwv07IzTBKD77mZmyK+ZJrI9XuOg7Wt6FaMwf7sKBzAxvlFWP7bzSG",
-	"/F0LON/2DF+SM7JibBPWoCK+3bOXLxoAjmfRYBPbmMSM9hP3XNwA41qVdLjX+P5SScwB/cQ6qyrGMIoo",
-	"DdPtaykj4BOqc9J8bOLSyVmdIQdmxMoPfBPERHW51pBeeO+1pIIbSDv0/vsDUAAPYe4cxxoHmr8Xxc63",
-	"YYjHQK4TaadUkCWACJw5KA8yB/9MG9GzfxUwSF1V2bKTENoFomV2vINHWN8k1xB7Z+9LXUShe3cOma1/",
-	"8TF3xI0x+Z5spCyib630DeMxowlc1qjC+6iox+rJK+yCMctqydmG+Gsf/FAQBfNusHzNOC0mbRE/3M49",
-	"8kWlOZS4vRVGRu7XdBYAVsZF0qe90K5Fpyuio8b5EKDY4pb1ZnMPuugCD8yenhI1ukGnLpWWVRDXPgcz",
-	"qiwhlxXGxEBdO9GaotoLb0C2EmNSzFI/57pSuM3Oun1tlpLl5qPcjrya9/GF4rWIVYH+uGpDhEXAH6en",
-	"/ckHwGIBy6maKPgkzkGcVW9nnxIVlvW5hMfOkr1gxQcW7CXSWwWD8gBo0+MyzbRzYZgLOIflxt719nlQ",
-	"q35jhcaJNmz99RAAj8P3r+nTG1Si5oaLbWDQrWpgGQHUVedKbnwApTrrlZ1WNVmJwl6mfS/diJjzulq8",
-	"s8bfPfZL1gpeDQ9RJXuXGKbuaHHtEpDjJyPpcCkYvWOVfhpJRQTRdFBu9nAfTheyZTLQ1pXN3QVj2SVA",
-	"nEY+zl7W/FZcxyoztFyzG5nvEERHQojfowNEY9TQMGv4Rlc5OS19nHKjL+AyrisjfVssh+tVO+qUlGsP",
-	"+pVzvQo8RHMpBJu7LJ8t1iWSgt+x6srC/ANqrHroGbENYJ/hhFzczr0m7mlKA3bWLYxGI3kOCZFGjlGz",
-	"vYFLd0cC1bxXCY4OKfaRVVXSbe9GkSgpg5qRlgV46VLc0XC1Bh0xUnYqWddSFLtrK//69Dhw2XlYLLQS",
-	"fYCSKkZyVjCTqGordSKbDl3v8HqX0MKIS6G6tPLYlcO4ijno2YKJ+7kc6zpxqWiJ0ihrCrfUVmsSIIw3",
-	"1kVJFTaVuazBHyDUjKVTdd+tPvXO5cPVGXIRgtQb18E6RwYZtJeme5THMAcrdd6lKA3DIHz54sWzGIDH",
-	"fW/KuqoPEz0i7SCs+NYheJjPvCLyDhsKBY2WEmkjGbxqXz5ls89PbuUT++ETveKbJ3KD5HiykSA80LMR",
-	"3OB7Ggpf0w1wI6SVZD0oCMMHjKkA1W69PMsiMQK5MMwDJzagUECge+gCT3h7IuEoUCFkiSKwbjzx8nl/",
-	"K5XVHjSty7BpHdhwhy4gaRmRHu0N5fInPFib1fYugrxmew2hyKoEGcawiUvj1Jfwgpyrixr2US7wrQNg",
-	"Lx3aYF1AzLVzFXKBbrl2UU2YRZTN7IRdGmnO6yyo2E3Y1Mr2GAl3p5JptKr6lIsQgpBoidVr9kUEOumg",
-	"ZAOzfc1M5qWu0xHgx2vssgVoeKFGzapWoXYXKgnp5bdZMtHtYuxz6MSNnjCBfo7VS5cuquwsH6JlxLjp",
-	"SQjxumjEjKiYJERFXQQWPlIfwOnJvFQZRIUBpXy9GYRldB9QSbkVIbBkkEdkKVD3yoRjowfhTjoVuzqb",
-	"exLjrMoOqZC5LsirV8/svfnq1QtXUFvoDKGTzp/DN+fnZyEL2HvhRR8PHB0D81D0qkF0DcyHHvP0onWq",
-	"HEYOkm5NETOGQG4vRk3WpYY84I2SMKUd+faPb9/ZXbj68J2reAT/pthhPHc6rJ10RuMR77R4x9LIPkLq",
-	"pFQ5MqE7DAZ7meqxfUyT+ZJOIfskc7rr0OQjCRRj+4t4m264neONk0WrnjecvVpN38Lp3omUT3sTKaXi",
-	"t7yl/bn2l61umGFei12CtP/srQUNcvPS/aDegadtVL7OGHdJhVczKLfn/ClWJBC75RlZPENVppDbJ+Um",
-	"I5vngc2PFo7VpjOiXhBalQmvX9prziX6+duigNCjrzWYZZ1leANd9r2uoFh9GzdkC9MBgMAbZhVVTOiQ",
-	"iiCG0TRZQCBNcE9cVzpfQDhhCtCg8MKGz+ORDPiq0ja5ILksb0xm5X/X4Ns00kzV+8ra37kkwPdYQrKX",
-	"gk2h+VsFLGH3smAUauiZR3qCT101E2TXxMGlev3reAxqP7tPeoGlRI9lJJyQjhu4yqDOunX7TNJVnSiV",
-	"CfJ021mlVc5sGmEp74CcsJer0c3c2wqa5tL5tal3qUDORGDDxeE6Cno70rnZVSg8tNgskZUMwAz16oYs",
-	"aVBgomo2FsWSO6BP7YH1rO5H1jLsh0zAh7+zz1aKZPIEeweNM/MUs9qvrk0F4QoM7HYGHjV/rH31u3PJ",
-	"Vn/+lB2nAHVElWmy+jMmMuqCzKBbU1ixWddd9hVoYs5deGb9aYkd+h+lORAHyyeKt6Dre8zV1uKTeeI/",
-	"ShNFZe/QVAYf4o7C/dGlpIkzGHiI3ZWH5Zc3kNvprjyeH448Ab91YQFXieq2prsQ9X2RWwPgMJL789+O",
-	"5Ra7AF/M7pU/vzndESnqCM35q0S34XXc0Wjf7D0/7pX2SXCDYRo4Ysb4M9PtudtU7Zcj6TsG3+xHqz1S",
-	"xP0kG9uvuQqBtYIJ7lxXcSzYJEUKapqIDznaQvsMImPZR7nDWYJXyjAsdvYyuumx7lvvS3Mr44AlUuhU",
-	"SXJPGNhzzX58mOprj0AbN8ySEeS0Np4Mso7L+tMuXhHk/d2nLd+wyF1jQ9zGBZW0SIGejA1PwsEBl8i1",
-	"zNFFji4j3/styQ89wB4AueFdz4i2ghBOXICI1EN8XYPKZFPxjoAHYzXr9gKtsVEiYI3JxIZYg0oM3AhJ",
-	"nDUfvqyzHXnH1IbixYaHqb/ksnaW9jhIR7s+E93Kng3sAfiBaj0YM7KBS9hGjQTDA4xtuHKzMTCSruTi",
-	"2vio8/4jlj4jwYpo2r+WsKKamlzkZynxehsFRGyGj6HeJFRW6nKeXaOMZ3/cJSs6HYVDFDG2MQlfhmVl",
-	"F7yjK1YDV1iyXoQYp1Y8JeL57Up4l+8hi9wfTqg8qn0CaD7MqZPMNzuypKBhJeBQs5ndv+umX3Ev4ygB",
-	"f9aBQnKQaRdgi8fBheP35X10oiCJHbLkOwGBRvibwthv26FQSMTpMlIGqKPO3RUBr0zVrYHC2gBTTYEF",
-	"KTPykHdAV25oiWl7NXilh8RMYVg6uKFrCN3c87BsmWIJv13chdKdLZys5psIQhZflipTqlfN/cKHg7c5",
-	"LIYe8bjnS4YLBHJugiSb6ABBJs+QVhtxBMgQXsjHRvYzrSuYfZ+uU0klJ6Ur7mrfamFmD4iIBsP/FL2b",
-	"HVL8PvzuPG4cYKvKcVo8fjCwOA8eymAC9XDRuSfhMCunQqz1kCS5nGVdjetStfIuD8m7qUsIqRrqytYS",
-	"mL7D05YbGJ9RBOlWTX144Lkpuve+FbaGKrvaqCyVuOBiZdn/wk38gos7WvD+WlFHMJxCNc3OJn0flJSL",
-	"OGpAQ9Km/IH4J1b/dnWMaC76Zgc3BEZrljsrCHoXVx3TlGfrgw/ppduXJESSL0ij2upsstSonEQQ0CEE",
-	"H0cHihdAa1k7bcJ2P+NLbdstCnJW1/nhvC5dNA+A++eG9TOMO+huWTWoVJue9SZ/ZDRPIGQ0YhkjukI5",
-	"Thuo56eU8i5QwITnz9/OB7ZRCBD70J+AEZUUezb89wnrHi4+5+YDd9am8hl4W6KR5YOpDUZuQJ30IyBI",
-	"b9Z4WxOu1CGJozn6LTXM/wQ9NrWNjHikl8QV+CNgduB2IAuurCJLtxgerIGZwqnUWIZ5NdasRg2IyQ1c",
-	"S5TT6kMYhbRo5qN52Di/vy5Tlc9ZlfIX+BT2uWptNh0x6IJrw0RrEG6qZMjeA1idPBgowTZS5RpawI7y",
-	"2nsk4BiGc8Hq9iZVaV4cTakUqdaBlheUFLeZV9lyaugN1ZbBxnYoyWaLsijivkpIsUt3dgpghmA6/TiH",
-	"+EI3ZAAdbpcaJ8HCGhfJMG4SehhPk0+iaKD4I/S3t/N8fxeR6xD3Aw5X9CKSi4VmpoMzMbcphK3xDbsH",
-	"AhF25ktMjHJYt7Bw66qibW4OcapgzsY3FUh6mypU6JHacVJ3A5ddjD0TmrPTwHAO/uddq/iOF+OCct0Q",
-	"m1UThEmi+FO18EhuvFxcdwz/ZTU46OwQ0l16mkJw3jE6ooFzyDL/zagaVZsaA9r0fTs28KdnnkZxE86w",
-	"j4Efs6NbhOXv17pjTOu30QektzcN1BcRaBvANdmUVqIvuXCY5SMT2RvHKxIJ3rpebbrqhFhXPoQg8VTk",
-	"5IYVcjsIefLLOrZxb2m9fFg2oCa7RMJm+txBLf3Dw5ZsKLJ3nMdgWW8TXgjXkGmUd3XnBu+5rOGxrAaL",
-	"3vbKhWhmbJf7avTVHd9+f/t2ua78NNMAU9ARSCRAJFDq1MVQQROhrOoRnehV3nsjx2TakIvBaUSxOx6I",
-	"cdBVY5gaBprVXwst1VgfAfh+9D1sdb/w8HpzhK3xrtwofoZd7JK0BYJulgNdjUVizQc1O2lkKA/S8Q9I",
-	"W5wi329oEl9tGgxO1Et1ZPCkGUBX/aHL0Bt/fgYg1Ay1scKmI/aeLkWejTLrxoee0gURPmQCc+3a1w9H",
-	"Pizjd5EWxYH71l/a7XqqDt6dq6pn2kOrzVEl92lCyXWOy948us4ou8vK7UOZSca2h/0+mUObcAH3rOmX",
-	"KPF8NVG6sUIPtmsFQkZHwboC0i/ra8qc+OpaSHOtlwm01jqgDQHaGvxg0YJH8MAH+KZsdI6GmS8TQdxm",
-	"1Vhb55Ka1ROAwTNXs79l2qDH7NKB5pZ+a/G4n5AfAX/TfoIZeM47Bh0h7UPeFIEPi7x64dCqAscS8bKC",
-	"jn3vBEyzRldjty+tlommkQYsX6lSqBNwOyK6eFRlUowNF75VI5Foe1vE7O0K/G+BeA6zdhAkbiPqr8So",
-	"u+JP+IOhXfUd9sy15+f2WWmnBaDBWS+73a+kPqUBDdyOB6v5KS1YWASu1xVbBX6GnZu5C8TuwNqsWwKl",
-	"AyzVJt6vlTOkSOjO6s8xfZ47XM4dXZt5omkz4hlsaSsWMb5/c1Ip9evP6jq4qioNx/Mzj1M6AfuTK0xi",
-	"6m3kvSmoEK4cvYFFk2q1fxw0Ie8p1CnILKav412ZAgQgzVh9yfjQtrAiwqWUYWgSs/AJFOM7CInhhiRk",
-	"imzprnNnKVTQCa6XdmcBLIER3cipi+cjxd7Ync7UCwtUTTirmCLc7nBv4xxmNcFEzJmiv8tU7i+7r2u6",
-	"s4IDxnXNDDxW9z1QGZMe6fikay96q7MQF8kGmty4SoPcuy3tclDTGnr6v+WLxQ9csLiom7AdXt2/JIZv",
-	"wTwIUgT+LX2fxxudxBrpNa4k3NN62ChFXAS2KvrN1/Z8GEWNhJhBwQAvyV7fjeYqQUC/jAW4ksDbIJCa",
-	"eTlcGYSpyYiROd35xrzt0x/abO1ck6AbSaciVxbsW//sgDrcsACXd0ngxKmxK7ke36E36V7pajTLtUsT",
-	"woyOuqWBKoWDX4ckCUPC+u3hIrbqS5uEY5wuEa8v3iZEVDLrLUegQiniGIvBIdt3+oLQ5MLevVxUmQ7D",
-	"sTh8b9g6eTkItFUc2jijadgOy6l1k7ZBIrqdvU/zujOrHbYplgMm9cL33qI0XWQ2PYPA/ddvuNXXZJ/R",
-	"tKUd3R3qSABwyZIO7tJXezP3BbPblBT9v032WHovcCKXGDeTao0gUBQwo/7w5hM5pRt+end+CnqY248A",
-	"L8q1TEfNGhhXn+z1NQoQe2YXs79qKU4+0m2g1ttJ/lfdoCVl0xzJRoEuqOn8oYpYQbdUB4OKlTuAaNaC",
-	"7Q6bhsoowCpmtfrMJPSimKUsb5f1iBBobbRUa6er1TWDOpoqLReLLiGlSS3qFovo9LtQUZIdp70tNp1J",
-	"5fLzcZZIsZhN5XLp+02rK2bKTQT8g7Gc5UMSefDB5KsPTHWQeax8w6fxFlysagniUisNVYYAzlscljpS",
-	"DzgM3K6jpDH8bW+wGxZV327+vdGt47firThs71LrvFexZqIrUecaDGPqQGQHObB4qReUysjU3DaxhNmR",
-	"HdFHAz7UQFtgBmCzUd97lNR/bgo0ZOkCexlC/iXUANpvTanivqoBMmpEEVwaERucvzfsthQZOJTCtmG+",
-	"YVgpdNnoFHaJhSz7rfP2NYclNSlEC7XKnK1zwwqdBUiSrkhCDlUkYJS6qqkjg/LKSLVLNGaEFkv20q/A",
-	"Irl2FgPU/u75A9jdXup/d+9U32sznqbg9PZh0UDcqOvK8ugpnF9wkUebcbTjYtelKrrqSP33EYJ6B6QB",
-	"zcuB8EAX+Bdnr8Iu8HtB/WuexxnaKVRP3n7rXvTs6VPLh3P7DHl28vLkefS9lTE4Isb6o71nI5SB8scY",
-	"eCWoUi273VoSpPaV3jPEu7FWEtvGrfAqrd1VP3qnvRdMm9zqFRs+N6ViNbILtrfvgDe4F0KTYnO+4eMr",
-	"YqwNMLIu9v76WEcLRavLclN3XAONeAlZgN0SqUrMqxsVIjNmXlz4uVecVdM5KrFAm31/oAYhi/x67SoL",
-	"uzaoBeUTjf5+oism3kZieQ6MutbsESHYbtxFM7mRCwdeJNg2g92F2lHnkQGxzzVRWHywJ28TlRl7/YZ4",
-	"EXdbJ+rVIqHICr+68qVG6hEwkWLf08L/3ih8GJqVhGsenmbTKNCIdmVcsd7VQgCFbYc0ZyqxQBDe6vcy",
-	"qwsg/AJ+inJOUew6ahRTTsNIebpVfrLKTpXKJ+peBpDnl4SSnO7sfzyq1XCg2WnLPBp56K7SMJkb84nR",
-	"KkWgHQRYsWKXADGA70JQMFJDZN7sfBfFzJe3AYwz9kTkgmyYmjf6ruwnJQwOZiZDhm760TXHoYOpUvyO",
-	"FsMl/Gv8QewgQHT6ei0FphQPOIzDXfQLWSrDmLivk54VdHcdQ4Ncs5xTUZe9VqWQvufAmgnj23PjVeUq",
-	"HYNZLkuRq64Aab07qQeMp1PsAaXNdcIqgchUGHVrOGiEyxiuxKU1/xvwGU2Er/0KoBDgi+rrRNTCO76o",
-	"2NWtVAHKvBW3aL1uPyG19UDLXxRmAuBPx/T0C8G0Y47dlG+/Wl3EBRb39kNodlBeX0X6Jqc0T5V7oTs4",
-	"WX16w21o7miTnsFmhkGCmqJx0eEuuHaW/YYrpkdpk8a/qs8FgZdfMERyYofpa7Xkcbjez16+aPSLeNkL",
-	"FYiuh2TAGB2wYwtqWhuBY8TX7kCbE4DprfRALFMIlJEAd/n+qPGCsRT0D8Qwq+HlAvVULRVsEvwwiBP+",
-	"tcxTEDUp83B/aY3i6OANfytp4boSdYkH2Nn/655FD1G+SwuDyKwbLvC+qr0h/byDTBaqV6D+czMqcpoO",
-	"O1oi3UqZI8+CrjI+7hhEGZEDA6ML968RfkJ+8etPsncYfBpxtj1HDL4QGoO9cRU97VYB0TI+X5oXSaTn",
-	"HgrhfNbVbabH5bxnHbh6Srfv1VJ79/BNXRM1Tf8FYNB0TeRZX6ePKI9G6whrg2NQh5W6/GNAhnY8l7uX",
-	"Dp7J68KRJDYHUCHY/cEbPNhTvqZqbI9M95MUlN1UJUD7PNIrqMKWG/HeDFQTnD72wspqx3gGqXAZ8Q04",
-	"MsLXDr01UUV0MNzLvgwNm74MEJz7HORm5HetciS6HQmJFtI8yXP/t77uWjemvYGd5MC7K7f2q89GRMGd",
-	"1RmvWGI4l2LBc1Y1oJxc6aA62vFbLsiNNKgy6Azj1WXCVRRK/oj9FHdr4R2rWea8UdC4NDXCmmvNOl+y",
-	"ofYJ7PjX+SpEFIm7u/d9ZB2varFXtQk1k3mnkpu9H9vveZKF7tk+etzdlszZhKmkczxuKReo/48AhmLz",
-	"Si2rcpXcZkGjQfdv3/HEfVwwqkQC8NEq+3FjQG/kijmlDaNv2tj9j9aA9E49leaX8Fz1uJ4q5TaSqUZ5",
-	"3tfExT5TBe0i5q83UgYIRHy2VhcrEuHWZhWhoyyi6Di/562S5Yi4hn3/H+xPEtU3fD5C3XRtEvrSVrwb",
-	"0021Hie1ATjB/V1INnhKYNdhSdOlgwUzxoojCHr5BO4F24ahzSa+8CYR1TSjqsNd06uYuz0JpOO7Dj1W",
-	"HyHfQsgj9MBm1O7oLfps/E6kqDjUn9EOhojboiIXBHjsfS4XkKnuZ5ZgjH4wk33ibTym6Ox//rzYqPVP",
-	"/+fPZ09e/fSP8+z8d7/822x0n79oIEzxWAlkB3KRXMVl2bD+HAhOnFTkValNTMgoxfRGirzVa6nhBdgU",
-	"nCW/nLzHgZ5TIeINfDwU4B1XpSbuQQ82V3mOUS+Iqc34g2s8UokV+Yd0og2Y65HIdQXSif24XWFZenDw",
-	"yd8Hq8G/oSZJ1iZgT6sG4IID9aJ9Vml1x2587yp35/JWcNAoEU/GE9BFmbgOAVM7Wa/d0gS+ILeSGFm9",
-	"w71Ww2iJBPaKCK0W2OCxwuKeGutRLhZ8zlzj2ABkUru2UeQ3tDRL+9kTnmfk43ffkN+9PDuvck+enkBG",
-	"S7yd6LORyEvjuSHGAv8pcgnp5yPQdIb1B4yiiOsBKaUOMQcf70zMspP/UKe7tPForKiJ0BZTx7ATLFWr",
-	"diF3AxB8uCoLvZrT8T8s6oXUG9/PJOKFH1U5UJEums9vSiV0b96CXzT2nU6ioOOUExaB/c7j1w/fr4ob",
-	"+kvrOyHa29EWxzVIjnoj/Br8JsfZyerr6S6EXT1KDVtvkt0J+/r+pRxTYVFkjXy9fjkaTCKV4ynYZ59B",
-	"tXe3+qwbo3jQpmRow750fXKHr6oNpq1LvUF/Ul3oWQHJV4ml8V57td8r1iSn8sC5qgGfmbIPaDmMQnAZ",
-	"ODC43/zn22+/PjTtI9KHr4QvIr41n7pacV9QAOCYNcbm/xU2GUmIzQQeRV6y1JFFAWcPG25rXMBR3VtT",
-	"CM13nHcqCX2xKajoe1G4zg/FIfqpHaVTN620lU45Zlmt0kmg5w2FjIX5AAcYLLRZ+VayWRbizPuNyira",
-	"9VH9g9u9MXGoO6Z21/EcFw9PyEIFDtZnj4dv3mJ/W/VrgTQKRA5kxWLWiFa/OOtr77RQcn0NsmeKXoCh",
-	"xRgTrDfXG6v/Q1uXmOpJc03CTjXlfBnpS5Pu3XcWR1FKLHBIo73OFbU9rDVhE2wTLzG/jTdsuauf7x7X",
-	"P5jZN8VG9sAkeyMnu2e2K2rHtrR0eX++7jRhPNtfcbGI9EC84reQ/wnBhp8/vL+qywY10wBE8DP5DSVz",
-	"KVecfW3tRSvLyc+vS7OUiv8dDucF+T2jiiny6f0f3/z48wl5Y4+X3QD42gXTzZL9RShZJUj59AMuyM+f",
-	"n2yYAqkgxc8XkLK0Az7BsvOMQBk6uFXC+vQT8kYpqdBWc8WUxNfZ6r8ISKZ/9fzFb78+IZ+4RwiyHz57",
-	"9uxVRjT/u/sMMx9PyA9cO9NvQ29ZfoEdc362WsfP3p2Dxrfl3p8BheTnk78ILNTVZE6V2pGf3y6evKNm",
-	"vvy5DuN4eVjDs0NzHJzi+flZZXKdPzs5Pzn/+uQvAE3D50ygm4hbk8gKKjW7mL3e0PmSPXl6cuaj0Y3P",
-	"QJ1Yr6nazS5m3znB3ui3DG5jMZdrLm5RF4DySCiWdWqBBqRUSBI4qfxqFzPfIGAWHJ3ZObh/NkzQDZ9d",
-	"zOwSzhyUKJwAz1Uevd+dSMxxqzjlbT67mFkSvK4fswxvDUKNP3l6duZ6KRqfmrDZFO6WOP2r0+HwQh2e",
-	"VemHi3gwfmn7+j4F/T7szsADLo0pPky1gNOqnrlBoD8tZdXbSRYIUAskwSZ8lMxpUZxAMW59TJwgd8qF",
-	"667Y3MnXeV6vDAUH0+b3EkMOg7dw0M5VPplfmjLKqJL9skfD8+kn0EuqKSj1A7MX5prdyHznyRUhTBNE",
-	"w75in/9P/8HzX1AiFwyNiCb1PkKJXZOAjU18vi/P8Tf5FEv9xIqiXquQAER2QlxCPtkurfbkUjGtXBaE",
-	"FlSta2G/7t8YKyAUXTN0b/85PtH6kdO3385++SmbbcoIs6MEDrdr5LsXILFhgC/opJz9k54UJEdQrcDY",
-	"CfkTN0tZGkLtZacYZvAD3JO9V8HdcZ/TdGqqiMVBbBUVop/UruMMTkcejLZESPM9ZrdsmTBTEObK6m+U",
-	"wFZZI8AaPeM23R7znusbH3mQq9sONfjahnlNIh2Dtx10L8O0jyRp7Lsf7T5GenTs/zRMbKob5wDmHXr3",
-	"VkR6wHsXXzVidUe4RN26v7ALdDxbn/2TsXVwaY7m7JvdkyUV+em8hoyKCh8c4/e777ET4jEoZV/tkKse",
-	"mEzoiY1TyVryk9gA9IYVGQTiCODz3gXgluhc54pUBUEn5C3G9NGVEHRTr4NEEUIj7l6MwL77W5y81tg/",
-	"OnF9Kf+/HnG/A6um6SbxxIV0iSAaydaaFXeuwJT6WEqF7ETXLG8SHx5ccm2k2gEj+OBzdg+2cLVl3QrZ",
-	"N/6hh1DJ3GBDlTK/gKnUMv8+7DsdtjOsnHHrjPBFVSV5mAb3TVXTd4xT5t7+WFpcRcJ9kr3O82kUnXd0",
-	"xezBKChEXYwERxeMm7lQDPpJMZwrS3NCXpNCzmkVtwQot5xVsVFNNlQxgUFg+9moG9QzzkDtMGSAB9QP",
-	"v5Pq1mq/NSJA1TgLkZyrHKUdoUN2YHr9sd6ZL0uDdPN6HNWk40gFUmtCLXIptzWXIN4InS9d/7MAMwlA",
-	"EJVcEzgw5E8BMiH2Uhjvl2mcpNN51eB2Oq8MNM1NnsAHodqffBwHyjsm0SylXBEht6SudA/IhxAygaLg",
-	"OsERI1F/MGpnpSTxJdAbJddcMz1KjUCSuQDQEJ3iO/fo3mFv7taGmiXev6fkhpktY4IU7I4V+rLRiBDD",
-	"606IBTCbUA6Rzbh9199KpnZ13Mu+FTstVyQNwsnPz1693I8o/zSVItSXABs77FwFyCTQomQq3cfRjeCW",
-	"1EopgFNUIibFDgfdBEkeAvC/aU/9u9a1e7Qr4gME1AfdEE+Pbt+gCXHDIFI7lRrxDpxM1bGz2pdAqDdQ",
-	"yABYxX+y4iInkBtiTghGkyng7m24gwyDULY1WVxcyMEM3kqmiRSXjeYTlicLuXXnXha5UwEh/7FWZsZd",
-	"OHapuP9RefWJrtg37pk9Lo/JFJ+oFhUp8Tah8Rc5CNURoinxIqYU1GENn1G/jDPsszldmnXRZNL2i/Zt",
-	"AMiOgHwhX4s2TRwcbjhyo+RWM0Xmcs00spWRDrOSOFJbtZesS23Ikt4xcmPvE6hcsLOK8I5PKWmxTbsi",
-	"IH3b7ZcpHN2ODoccak3fSLma6jZByjoNkas13itku3QgTVhcAHoIOzAO0lzjkWR6OMajWdRNYu4T740w",
-	"TE0j2+FVdezeJfwiZ4wSqiHLn/qy/u5z8qF66iGOiB9t6Omo1jDFNn8roceTS+iyh8ADlFXO36qvtri1",
-	"3wnZJggWJEMi5gJ4X7ii5GFKe5NCA/0We0euz3sBiJjggJlCsNAVq3nT2isu2dVuB8oWITGtBJTkR3Fg",
-	"tLboC3NjHC7Pzh5OnuFO5tOGxZgAI7dmmDqnxCO72/PYaCUJ+SXa0N0o4ccU1aVydWXR2+uNwhrmY5D4",
-	"DY5e49Q+KG3d6J1OD7s/E91W9k2VHvmVJkZBMxLyI9Sr6AxS4nWVrSty7F2iyzV6PCHIUtevliKXgh1E",
-	"7NMAiTpOdFe753fofyX1fZHbdCwA77Wvs0bjHie4EWG4E/Jj7ROaexEzhtR3nar+H5h5czdMwwfjCV73",
-	"RBvF6Hq0EYU/A6XaSjAmptvMJYDw64xQTa6gzvbJldUtcHEuQx8Ck0uOwKqFvX6hZq5Dkw82cslogeW2",
-	"qY38Hp84Iqu6EVI+k5N9+7LqC6SZurPGi92Dgt+xoSYjqKWn/8Baul9OrbBJ7oETFv8pcvl+AT2MjrgX",
-	"YWVxUvuFrydjMkNX9iRKUTl80AUExzWXsbMK+ex6FY+6HuiGxHuiw21otya+/ecPlpzgmv/QFYM+ghje",
-	"n0ibbhFgkOkARV6dcvAHfOKILOtGSOwaznCKTfpebgmYYD4bwKqEme91AOVvFbYOQEtzYZXNpSxVt1cj",
-	"ZkFcBTv3ZdkN4XY/nDrxUES+cunk/o0jdAJrrj8JgDWiJ+I7LvKrCrFigAu5Bs1sbnbKhfviRQOc+NkR",
-	"g1bdzeBLv9ChXhW3dVO5HT1CCVpwVQHBV5rk4HEhm/Km4HrJNFbPvTz/3cuv0ZFyU4G6jWaACsQ86dp6",
-	"F2B8H58ObrShNKjzDSeiQtOHZeUkFE3n8lBX77sKJ+AYws29/bHcuxW1jpgw9TrPCW30rgTEU4iN2IuD",
-	"8AO5PsjQSCdb1OQbIPsQ/yFpC/30BfHAMQI3dr8SvTHjAtSwjSblpm5woaAvNjXQnG6SM/0H+2pVdSnF",
-	"IeUCs4LQ7vas5Q3SFWMb+MYnSoKzzYpknmfgjgNkElfLhSkqVTnXgaxoNeQn8g7xVhIVWXTF3t8xNVag",
-	"QI131FavcE9uuKBqF4EQ/lKESSCZpzMf7iDVyFPfXbsY+udCG1oUWMe/pCJ32Lon5COA4kPekdzwebMB",
-	"AHGN+daMUKt5o7KNOPqqFAQ7Yu2IArQSyDt7C830Kk6CPuaYf4Yl0GA/HshUwwIjIT89YELnlZEbFODN",
-	"U4jNiSHZExsNolTDDIzcZXxS1++wSq4Y5ujOklZfchPO/gnZ+70IXtels0wcP0relY9sAT7ABXkg4Y8Q",
-	"LfKU/6o+O5e1B6Dud6rrmg7MdCWvWzcbZiZBxoOo2zuB3MpIKQqm8dul1Fjt4YTn4bcgJNB5A3LqzNmg",
-	"Tv64qBCPk2j9cOLlIxNsSyjJldx4KxV69RVSM6uNE8zJVGtkBuf+81mtVOwQVOEePNKX+PYHZl47PNfj",
-	"1UbCAF3BQkjMmsqTh+5jSD5zqydSVGcuZ+DWT5ipE2UOxE1cvapTDA89VaPgbIWWsWZ0kE6NX36lPV/W",
-	"kFtLYzb64vSUi5VRdHdyo+h8taWGqRPXu+CysgA4FJrI3OX6NffYAxXvN9p6EW83EIGlesAK3hSXAk95",
-	"RH2rcWrPV1Nw7O+9ie47R7l3X2DRoEt1zBxkbzPjMUFIqepcyDhlfoM4vk9/9/V9ZMuQIoA6+/8hPJNF",
-	"Ptwp6WY/sTvsK12DYyHzV8DgyppFR8utb9HGmmK1mTydEPueirxtWw+m6z0N7AgNoYPX7d/5ZsNy8h9X",
-	"738kgIU7yVVCRehOAyM4yIIPDd8LQhEsEo4daIxUrSwHxDvo66Bk2BtozkheSI/ObR9Dg5jqVRZIXG8G",
-	"+9phISF4xRQaiSwH49qpsnXnbqe7+pArTMRHtRwqON2B7KAH+wmB9QqJMP9xmSDl6q0wclA5kFRESXvd",
-	"2A3iAlxPI+p+KrjZaDzl/CyRpd8CUXUpY9QANbWxBONir52wVHVPwKA+PDE11zsqOrEXg+YFqKCYyYbC",
-	"vnfM5hP10NU5cVrEPpZ5x9hy4djVk6RiuMQsSuG/nWgGlVupBKzr5LDuy/uMqlyXfyIdhm6OJ6awylFi",
-	"YM0RFDci63IsIekldWpYRlXBkwMDour9Bgb9olRaqgo+mN6yuhl8bNjqy8i4HjW6Ao59/vTV81cvf/v0",
-	"1Yvubq6pmpe11CZOU0Dc9cM8PevpFnvvyGlngFvKFctB6KVsIOj04ArSJyoTdQXzYX2fk9OQ8+VxwrdZ",
-	"3R674jMMkIbZOdjPjjhQ0gfTYvw1OTVkG12xt+JLiQtMCBFHV0y8FSkjZk3FbrKgAPU6DPnNCVsXXzuM",
-	"x7W9pBE4Gxmw0p8W6JHO3BWOqs2agfcamvejv4PywtWYA7QDVBZwUfUg1mEDv0GJTC2WUgyKMrocIk63",
-	"/eiePL4ryo+UEg9uzpPl5bn3EWiJENSjIAgABC6yGh0ll+iTmtpDnqaRUbvpQRrHRG/CilpAF5nk2Kid",
-	"NSAgnhocDJDB1ppgFIxFgIx2l23p9RtXEmsFOuVFGfUJRlifdbL5UeEq3yVhRKesB5VgAvBbAUl5wxKT",
-	"w0slncvjH+qxU6w5ljRA6s4X6VSH+xgclYEzyMQYY1I8klpfK5wXcAJcRxKnfIKS4m+dwQopnKdufXRi",
-	"dfPF0dXNYQliruvP0AQxx/GTgAc0WjJBkZWQW5HWNUcd3Cq7PnmC33zeFJQLvwOHJoxnsc4YvhUHC9ul",
-	"4U0JjfuwEa4mSwqp7xfEHkSdEarmS37Hkh6BpYTkm3ueoKXT8+qYpd19bA8qBSM3O/ufy/Yx13LNKmUf",
-	"/UWQnFH1v41Ztku5jc8W7a3gODyq/QXMILA3UDfvT5ZSgK/LahdczuY8x0gIdBmulCtQBqCYdQ2xP3TL",
-	"4de7A4/FKXa2Gq1B9dZJfMcL9rrq0Xq0wtEyXjDqTRgC0g/4GjnVFSVNBe5o31ZTrkZbdEa0Z5VB+leb",
-	"MhvXhi0qta6WcluLrCNBc3xyl+ZkcQ93H1OrnG7ZTYj8oanIrVpvZSZdswv7ATdcW/OicpVbybThc1Mq",
-	"axwWkuZWDDm94whFQN30UVIuOuq15B0bTKF71ArBLNIQBXIxEZoKRjLA2NnYtVm+lwRC5hWnX2B+nVGl",
-	"NtCA1N53X1X9QaVvegVqOAUyPjTVrFB0fZWidPsY9EA8Itk+umkc/5L5E3Z592dP053GVkionGAECmyP",
-	"S7Kkal0wrS8qXR7vGFU65JYgmGJPH8sfmnwY+kpS7z/K/HaqUzesm7ydz3+hHjdUe8Y1TFfrbNUCeGet",
-	"F9BAr/DC094CgTaxYXJTsKDt/7FJaVQX5cDJgI8Mu89Aaz/gQoMe7pPsPmgf2t1faym4kXZgKx5vFV1n",
-	"Vf9S9tkQNCTtTn9QoECzUg/T2WRpbmWXyPoDM+/9M0cUWdUYycotl1Q8UW4WNhLTBLNnBqRfJSoog735",
-	"sjJo/cQeK4X2IQl6xQzWx4ZETeHDXjp3DYKwWHURKm5pkBk7LCcvcooG1Sc9xHF6sB49ri2j8zk4H0RQ",
-	"QQ5hlDFbCVGVHuQufGRQfZfrO1nvmu9/XPA7e4nLIoc5zrIZICRkM9+N+S5s5ZvNbnZQVTLLZgAX+tOA",
-	"qDW6ZC8JLbTEaBG0XfBZNT4dxns8Et4Na5OPc59O7woGh2x7Ba6lGgILq1orSA6MhSP39CvdsNtSjMl7",
-	"sIro/bIPokN25zxAXtGoIX/1GEf6VA9CygO2nAxJEt6G/mHBtl1V2hFtCn/d7xb+AwMhNvsn70HyXvh3",
-	"TRaQDV1/UZXLMKaqvZtebYL3PxKeVR/JAEkWr1VrEqwZ4iFpIzdTUPMDLTXL4HVWwN1KK/Jc/jYAw0Dm",
-	"qb8wB/kdW+fhqP5gu3v/S3zCVTZvzC+M/Xt8Q942ok9Q8TUcgqdNxkGBa0uPocHrIOBb5x3X+sVxNYpf",
-	"Y70T3tzfYnzpMWK94ftcvBfZv4C8R0JN5mGhW8EwKnKSgGK89z3WcYyGQ7IdW1l4PEg2R6IvF44tvvX/",
-	"GnBsweY7d0kFd+y33blMBBqwrpafG3cRQWp3XZOm6U4TLQ+6U1xefNeN8p/wSHCnHF+cNYb8ooRaQxkj",
-	"czg6QhoIvkDjJHt9HFmg2Xftuoycj/DAY+FqzqmYMjwZgnHOqSC5hMjHVqrVJXlx9sx1FOEe4ncoUCdm",
-	"IPX44D9WDx01bugHiSYAT1QVUO8nuGpxQ10aFjoMQQkMa9XZwGiGYnOp8mEwUR/x2YcpgV6URbGf3Qva",
-	"CPAE4SJniKSCfyu2YIqJObt0sh8r62YxhfZxy5XdPsKePmD3Md957K1YkU+K7r7CBA7HAWCAbZeyYBfk",
-	"byWfr4od2ERcEEsK0t75e6M1e1ibzgvso39orPD9xD4byALsCyqJj2XBhj1Zw/YNeLjulDrg4ar8uffZ",
-	"75RcD3nukxzy1JVU5ve7IU9+yxWbYx5erzmISP6VuY0ZjNYqrIEKnp49ffnkxW+fnQ+2BjfUGKbso//z",
-	"57Mnr376x/NfnsA//v3fhruHvxjLsFs8IM9/oLeso0OTs6z9MZpKdar7FkvBoCQbK6S5uL0MfbzO5kc4",
-	"OweUU6eiskI3QSSG3kY4+BPQmgdJBuhZ9iCabTjiYKQCbHc2LWl0qwEGrawM0dkKcACQZ2ONx/EXh0OM",
-	"chufH2UK6a58dm+nIN0fGds0jircq9YoUQZTfTJMwXS1d5007L9P8ewMxMXbo/ew8ipgOyEdxNFEW8Tr",
-	"V9ZVhL4RKljVVTNoaADw8L2DWrv1ZaWvHHyuzh74XM0nx4PDdsgVTmJ1du93ek6h79fE1Yx/su/sPnUP",
-	"TQ93xCYxVKFTGlRBsC2hBnq9D3Ju+f0/pXPD77jpdJK89s/8ahUcZBVEwR92nWj2PgkopztI6BHY/QUz",
-	"bYIMGShwnGU+i2hedfR1BY9DsoC0hMBgFmKk+FZ6lyS3F4E1+2ES2iPRFj6/kyvsu5wKgSVNgKftyqdH",
-	"tAEqDj961uyfGlBDGb4Zowc53WW4yxkEFrMahgLpnFXtg/uVzthZn8uiXGNBf+LWlVKzb9xTx+q4Z9/+",
-	"zVLyOXv4RnvtsWOUhtVPpmV5MDp4Kxwra6MpsqXCADazZmwkGdnnjVSmo53elaHKvIGnjtVWDV7+SOaE",
-	"W1mCgLg7ZEk1gbS46e7ZLQY3NKNqviQLLnKNhoShNwXAbvsu3a7OhxULkJxeg0d4wb5mOB0k77Uyrozc",
-	"BITvsy7s45sJobepcNsPJpdZKszlpVu667SPk/3jEks5e1Bemiqjf0FVvUPAoPYuPSJWSJR9Tu3F09m0",
-	"Dx4erytPDlmIx2qWzZawHzCFb3DsJ99yvZGa49OdRTDT+IJgLug3EAGA3EMQbwh2aGV5VBiiX5aivp/+",
-	"DephXGWsldjhDfqjTnKH6LV1aVuwNeDGK+xmHYaF+DSFhTihyfDTw0HAunTBR8GB9RQxDteN5BD0KKCr",
-	"txS+eK/CaUCvuIZHAQGuagm+rWGWK2ceZki7P/TI+7ag4rbsKkCHgDc+/IN/9gE8C9VYCQoBIs6EZbNO",
-	"11nTHdHWOtnTZi0RFPN1lfZLjJOsA1V3bs/fSAIMSuD0u5JO4vzVP/Fr1PJfO2rpef8Lil4Gucg+T9q1",
-	"VK2SLJxop0UBGUoubDdKQjSq3zrE9H81q+SORpDGOKl0yWKyhC/huxYpAFLiC95AIqwSw8Nt8gkuoyOV",
-	"4FDY28jjxVSu4Np5aL9Cb6LrpD4F2M4dEXLrhGDEu6ANLwqEvK1CcYHvsBTpRKA64zjm6ftQUNGi55cV",
-	"XQsnZyf70K7ChzzNV3QHSq5cGCbcEY6e74MibKf/gJu2s9TvOxDPx5SOV0aqrqwNSJufoK+ne9dXGnPr",
-	"iLbjTmilv7F7mTDU3Ub3Olji4exIvZELzBDwrOgasAZ6lQoubjNX1+xKH1IGrUOmGwIzfn7m/jepanOU",
-	"bhZfiGdoUbUQPKp7aAjjCWkOAQD3r+7IU/pRmmPlJ9lXP1Ig4YGEEkYPKLHkgf5a1bvHBOobRG4UcHen",
-	"HFWk6wsGACS689VPVr4Da074/w8sinLsmh1YENLaTrhbd9MfGlTv/mUuVqetWivP2XJCbgcy8JJRpWnR",
-	"EbD8iM+w10XRdzFWho2/HKvaI7lALDB0K9YeQajiAK3KfZADBlz1ohdnLexdePjcfQolvImL1f687Sce",
-	"DuT6a88UO1gFilmAx9cBJKJ0S6WUVCguXRrNyK3/Fa34nw6t+KOXLCnxV4me6TziRUFUCbq3a8th5C2W",
-	"+fjaYPRsrfdgvV1v7qCKp0oEHCJFy94E/fLBEvPL4Qn5MO/JvI2ly7oP0s4OzLsvj5dvXxbsWzkvrf7/",
-	"4In2ZTzx9I9TptZTItjWJajpLcc+enKxOCGvSe4W7ty7gvDctXwe2SgPSH06h1StTtTMb9wjPWoDNJwb",
-	"AThWHYTWLbbH9ccUcH5tqVQ1/Hoy4Sbn81L580WqRjPoZLAf3RRUrBzAKtLfp4mSBRwlkcaiSog0mCRV",
-	"rKMUFh+oxdv0R/btenQ225HEqm/zPUy4ovd3wnivIHyNUNULXx8jF07s4v2GQzausfG5/0B4zEnq6kth",
-	"aeKo3u0rW/jMZSoMAzjDoup+KaAuzp70VL4Hzx/i5O9oG3/+n9v19Ro0IehSJhWomWFVVcU1v/nv1+9+",
-	"+Bq1oDkV5IY5FmM5FC1uUSvyFfcOUYlrIgVGs6w1sCno3L4e25laAcWHpj4Dq1nF/onTyPqh775VdGEq",
-	"BeFYuuuelrBP6dxOZBqvOOwqvI85OycArcc+uZhgTiGFxPferRopWTm/gpCU+ybokDpEGEyIpI0kRSZK",
-	"3xpOpP96acSRDiasCavLLeHAVzfHJaiJUjhLFRTEFqM4IW1ltM8aQmAScsMOuFGGJG09RLJWX5KWn+dk",
-	"eXScFblzcQG0hFwQlwijq6bZ1el1rSVdLjrLuRlcLQ67jMU+qRKS9/bbQbe2nRS8K8gBYkygCyi/JIot",
-	"Ss3ysAa1wga8gbj5LJuxz5tC5qzyo8Tud4TnG3LBr+nnt/jl+VmY5unOUzbTZldgiqha3yv0PVjJeDyp",
-	"MsrCr41yOPRomE8A+FmaQLRgm1SBr/eeListQLtzjR8PkBvOTcT6/dNOK/jVQf2rg/pXB/W/kIP6S/AC",
-	"/nP7xR0S7vF94Kf1HiQT88uCXeFTo3YZ3/zv+5sdQS+LtAuBx6fS6f7j6v2PBBdBfvP07OnZk/OnX1dZ",
-	"vGDNOe4aDOJXjoApKQfCk+Djk9gR+CrHSb43StWCwsCV6B0CPGfCcLPzzVNAUXQ41v0wJV18c2ybv0uL",
-	"anl13nyit0d347wX9dhTFrJ147qUXyKey2NK7M64zcNzRRjnYXfcMkTt9T9Aw4a607ncTN2r/hu52cVP",
-	"7fmDnFq7pEmaQGOyFMj1gq8Yqrmgb8rFIiMltDGnYOh4D5zcikMpIReLiQlxBXFAu1XvF4vHkKEIrSMX",
-	"i+lq2cOLaOsz/1FLFVwvx6ZjB9tf5E+go9O0NPiOF+x9kb/DXlFH6diGb3+kbM1hOOQ37JZO181i60pT",
-	"q6ioJeNXui4mLgBheoT6ihwgjnf+jlWbg0O8FwH1f3mcg67KafBZfmCV4aJKgda1kFsiBfpmiCzya+zY",
-	"Z1w1Rs0PrvYV6Z8RI+Wh4kCxNeVCd5ca4yNHNRpxiFTUwM1yMovRvQ9LXSqjhmv7BZoUx0NWCPcetZu+",
-	"OmP/1MPgnuJogx2wfnZT2Z7aUOOt9ooyS5rv9xzL0KFZ9yzhpgOb+pj0q9s03Fg1+MkNdfDqo0fK7t+V",
-	"4/d2Cr+3M3hUa3IqvVR4TytyRsMLYbDxCvRBB30VcgBCw2GUWNRMV8cxcdPxW/H2aHccvPyR0DzfRclp",
-	"p8Rygp6NwA68YubJN1KuODu6NehbqMIxBxOEirzqTzvU/+RJezovlXKblYSx4rfifTkQwwo3SJbmkXfI",
-	"zaA/jqqZKTdd1/0VPHDMohEYIN5CAwKsGG4VjEGP+3h3jKoTD1YpLynA2d0wsqY5I40z3skjKSn6Qepg",
-	"J45w2O27fz3rEYkP2EkANN+gYlZDgxZcrGoFAZ/VhipDNooLwwZLBcDV6ta+PuEjD6F6/SDlqtzAgEO1",
-	"L1zAVKoXvq3uYFylcRRSroJYWbk5LO8dl3ac8xRs3riW7ufHmEKMXu9oPqFaVOPTDVZvkLwDgzA1rR4j",
-	"CgNTxSMuJOp6kEP/GDjwfie+rIDBwfx+9lD8/s3kyO8HMb3MaSe8+CeJKNdH2yYcIJVlO029cxPXmcCi",
-	"QU8uqGHFLoDmoUrxu6FwR0auWJc5ZEXRJ/vMkYQ6vPuRHL64rtS9a7+cUpjb91VwGvJW0fWlU4Mxh8WF",
-	"ZOZsKOE2fN6j2OAjD6HYwFCDVRqY12QqDbwtA4SbWylzdBn5jDfQcjC9j+oV7D8/sJcOrvFYx2DD54+l",
-	"1TjiHV+fseMMCmUgTQcm4R+dLo8VtU/SpWJ7D5hZMKoEqxP41tOFL2AcHMAXdvgKHPaZrjcF05d1hj3F",
-	"ZFl7/MBK5wsXyIBEGjH2YgcuGKjNVlzwKNos7NK+NutMWm50tVuPouC6zfmyFNwDhN4DHK4Jldo/8IA5",
-	"fG1BoivxoGNw6pmo6zx8oiv2xj3nggR9CeVcuYRj3VXDmO4mU+kIvT3+wyKIF/slEEctd+6XpwQQX7d0",
-	"IpBjwCjyJIMm415gm2pEs0S18DYOIl0VtiW1PE/qh9Pz3IhD1b1a8E3cDPxmV+G/4l5a88jQ8nZp9kOJ",
-	"0xUNdiZKvKNq1ejPPr3YtEM8klv5wU/QFd1ZxaIi+bbuRL6DjG96I10Nz75CpEN9aLjW6QTtgOrxhM5x",
-	"dkz1M1WwPUUVr6Ogr7IO/PGGfTY+MfDIikyCIBuq0+Tw9VMJPWdQ6VK1e+eNGo/zA+qYrCmqS6wqrMJW",
-	"0M9sw9TckjLRmEKKBc9Zu6CpmsurV8FMXpz9L4BDCss+jL1NXW4A1K216j/0SjskEa4dK0tR7Gou5gor",
-	"lsYViEzJxIbR+RK03U6/TfXUIE4e2AHv/OhYWsM0CLe4odqDJ3KABeN30V/sE+SjQ9VjcMtIzQgVelvh",
-	"bsGYgdpmJwLFehWEASIcgNcpFciYiqNUh78bGEgd2d/d5dxTk/q7Ab0fnaZM6Wi2T8w5qujuFOp10s6j",
-	"T2r3Gp44knGr6O6RtDTXc2efPt/7EkqolVN8Giv3k9qRNcSRNdZI+XoCFLne+VrrbEJuT8h7UewwXrGg",
-	"ENHgmuRSsGSZVURfAyrDKU2T+TV8H7jCpyc1DvHFEhvEMtliBt2ESjm+1/hzSm7YnJa6dnhwyDPIZXlj",
-	"Qr2dq2YFL2rw3EA0pKm3A2RUjoxzK4kUe4w1gk80zzsq8K+YeQ1PHIlF7Lu/WA7ZMsWIZlaH4tN4/MHz",
-	"4YWCpa/T2ywpQJ7fSlk1aQEQ50v7/14pQ0HgTbv1cCpXkE9pSn/HC/ameuxI7Uv9+7/oGwAiyZOVsqA4",
-	"COkcyHwwfqhvmIcn293ofdpSm8RCGj4fiFB+xYwp2I/wi9nB4FDDwc0hRXNKbHM+Z+3jA31g53LtPIou",
-	"xOIOG8nlmL1UzPeSSJ+Vd/Yl4vZ/ta407UnBSgZN1rizPqzmWglCDgBZS3toqo4c7sYcQ9mC0W7IGXjg",
-	"e1bkv1J1CqouWZE7IdgQfIgvVasszqBc0js25nIrO9xff2DmEzxwVJuv1GlsChfEm8bwcyA0crGw4u+G",
-	"FZzdMe0znDyQ4x1XpSZ6ToVgCvI99KqvLKiMa35+876w8Kid1aOFRx+K3FfMWgdxko8Kk94xpftb9enj",
-	"d+nTHS293CRPImEt9xUqR1iC2pXi/ssv/y8AAP//",
+	"7L1rcxs3ljf+VVD8b1UmtW1dfJux9OIpT+JMvBPHfizvTm1NsgrIBkWMmgAHQIvmTuX/2Z/COUA3ugn0",
+	"hWpKnt3kRSyJzcblHByc6+/8Y7aQ640UTBg9u/jHbEMVXTPDFPz2LVdsYbgU9pec6YXiG/x1Vm4uiFkx",
+	"ote0KJg2GZFFzrQhUpElV/aHJTxAi82KzpkhC7lmGj+bZTNuX/L3kqndLJsJumazi1leDZfN9GLF1hTH",
+	"XdKyMPZzubUfMVGuZxd/nZWbWYZ/+zmbmd3GvkIbxcXN7Ndfs9kbYdRuf+I7RhWhIieiXM+ZyoguFytC",
+	"NXl69vTlkxe/f3buZ7ehZlVPjsHrsplify+5YvnswqiShRPdUGOYst/8r7+ePXn18z+e//oEfvjXf5nF",
+	"Jvidkuv9+Sm2YPyO5UQKYlZck5zu7KYW1DCV2LilfVM4laVUawpbRg2LDv72W/tcZJ0871zkmn7+gYkb",
+	"s5pdnJ+dZbM1F9Xv0XGW76hZrPbXaXlDsTuuOSyUGrKlmihGc7/IFaM5LNnN7O3yCb4rnE9kRPENnXPB",
+	"zP6Y3GgCL4tv48J9L7Hep3a9sfG+s6yvYkvkmizhQ+C4rV1lwZkmc1bILeGpg4Df6ZhHYiLvKC/m8nN8",
+	"4TxPjLZ23+oic2y0j2XBRg6l7FfGjfMjHNMEs+IZ7mTY6ihwYV4+nwHH8rWVIDW/cmHYDVMw3pVU5o+7",
+	"arzWArRUJiGdqrl4+RRMDo/0LJsteQH/aiYchcv539jCuI/sPxXt+X/b32+5gBOJO+dpFZV4n9jnCNNv",
+	"pco18N+SF1ayZ1ba/enNJ3JKN/z07vxUsRuuDVOnBRU3Jb1hpODaaCu+1xfkhpY3jOCELwzP2dYeQmLn",
+	"dbHJl0RzsWAXID3PXiTobuzMRrLzJzlcODKqCp4Uj0aOEo6/WorpjRSawS34Qcl5wUBUL6QwTMAm082m",
+	"4AtqJ3a6wSf+9W8ar8p6rH9RbDm7mP1/p/U1e4qf6lP/Xhixuc6/WEnBNdkqKW4ysl0xxbJahhhJcnkC",
+	"u+ReZsd6vTD8jhvg3Y2SG6YMxxXMdxFR6TgsdkTaxyKbGVoU7mXcsLXuW9snWhQ7+CK+iipF8XdpaLFP",
+	"WLkktCjqe2ApS2D7yAGtj/pf7cLqufmXu4XVR0TiEfs1m73Oc8W0/mZFxQ0sneY5t1OgxYdgx5a00Cxr",
+	"baLd+RhHCra9IJQItiWaLRQzZEOVyQgttLRKkBQM18U1WRRSs/wSFCO76/ZiwCkRQ2+ZJkKaFRc3hIod",
+	"WUvFAnECI82yGbwjIgAyOOn7M6T2nUwR+6nlnDm74YJsOcjR4Bw+j57CcLdhBzq2lbF91nPLa7HO3tTb",
+	"bJJTXuyuccP3Hl5RfY1bHXw8l7JgVNjPeR79Ghea5yz+FZCyF/+oNtvKWbvXtCiiW42SJTKIV2mCD8Nj",
+	"JIvcraohhZ4Yvo6Iomxm7H4E8xLsDsQcNUSKhf0K7FR0jqUq4hpSSFO4qp1O5K6ammT4jsaGV9vo5haQ",
+	"Klh8J5NcMWO4uNEjz1+ckwIGfvb0LLILa/r5LT784qybz5rH5uwPF2dnMZLUbNT8guUVTdZ0R26kPWdw",
+	"P63pYsUF+0oTuRVEMLOV6rZ+6wQc2KOgWlXDn5TmfDW/EZrgrH/38btvyKvnT88zslrTxRO9ok9fvPz6",
+	"ktyyjSGa0YLlaDRZ/iM3/I4JMqeL26YIeRGdgOfhllqyYiCWzIrtCFWM2LOB19uWghIpQEw6LrvHAWjq",
+	"mL1SLjwMUT4uqFpHBN3SMHW95qI0TMdPPzXXBaPaxD+d765BCsSkymKARbPPqHEx2GY0zQuGOylLsNoV",
+	"o4tVdEPXXfZFahppUUnFzShh2C1bVdIcSc1MM6vNLeKz2zJ2m9PdyHtru5Ijv8DthX+9kqWKck2/uHaW",
+	"QcVcrXfWjBWsKQuMvtrqbbIwLibY9WDDkufiUNnePjxr+tkZaWdnZ87PkLTamier9dXe7wbnrsk652eJ",
+	"GyA4jb3S9xinzSqVwZcviGfyS1DriJDETZEwboWsNR12TVEdn+3gSyV+2KS1BmF99ZyGDBueteYbhdWe",
+	"uSZW6u+stWcVEH+4qqtSCvzElEzjT1uWC/+zWZXK/bhUHH/Q1JTK/VjCt3/u1B1+33/Ue1fZ1ETWXLjf",
+	"zvulQsXTf/j9H573ujBStxnOOXp2hd4y9ZH9vWR4iMac3bksE4r4GjyiTRG65yU9z87/8Ou/zDo37OlZ",
+	"9461Fu3HzdzkoktWit+hKdpcTzXTQYaunVFMrq+Z1hRtzK6vv3OP7a3A/d1ze3QFVg89jGYLWur2QX8R",
+	"59luCi43av3z/xlOyIYCVm2WkGZ/NlFFLbIJtyxi9H4vt4SSDVNaClBXNVlIYe+vk9neZsiYOg+WMrEX",
+	"nmK51UQVuyRsvTE7dMeAcrqhN4wIxnJruYuokgG6cvx4bByD7DvGK6eARGMi9uJN7Zba13yF4cVQxarF",
+	"ehvkO9gV/ya/jHrUKEMaQxcrJEfrTImCC3S4aEKJNT2sALZ20YYv7E+E69mFKIui7QrTK2s5oUBEgwB9",
+	"iRGz3yR2w9/Bw1XTwZ6xtnpmp9BW0Jwj1+1BbOOCgEXU5t1nkpXckoUsCkZvSqZRDyDckKWSa7tLXHnT",
+	"U8d4h5ZmJZXzFe59ukzEM7YrWVieNysiK8dV7PUrWeQ69n3n3TOKsxx0GGtTwtOZtffAVX1JpCj8IeP4",
+	"hcWKLW5ZToTchgpAr3a9ktpc37L4Mnvsoy6x7Qj2Z/uolW8yZ+MYTG4F7vD+seZCsPjMghPf3NhQLHkP",
+	"ovceJ0TH513CfXXTNLAGW18yFsyUC8OMJgVbmh6yAieASC3oghGNVsoAz3SpmUpsc7/tVAVbAiOnS8I5",
+	"uh/kPx57li/IypiNvjg9XfKC6RP2ma43BTtdUTWXpcrITz/99JNm6o6pn36q/vj9RfWLPaSnWt35b/jr",
+	"aymVv636XCMtSdGK2kS/EB65XpW4Zvb+Rz3P9vqbah7uiS6mfWPozpfCWVRWUnED7Bl689E5ZrxB3dyb",
+	"mD8qYNX+uHKK+f7s5FMdeSzkAsIe3h7yv2/ZPKd39gZamo3951nUynHv/WAPXi9Pt/cJjysFd517kfcB",
+	"ZE66R7l7dr/jYUlhSQTDPwxj17diI2jy6mVPEsTII3GP6yc8GVnHnfNPdCwnP1XhheAo2iHoD3VnhbzV",
+	"ihLYp5Z8QQ3TKEjA961KbVhO5szadJhYtdOGrb/SGfnw5l1EvnSzaHNQEAgXJNTfUJd2OiJORJVCk7fi",
+	"lnxSdHdJUHq0b6G5oovbLTVMVRdSToMrxoqaC/x/x1eCWymDa+r/97+Gmj5dLGQpjAue4OIuiX5WzwkJ",
+	"Fh1iXi5umcnQI0Z9Gs6crbjIrTCXyov2dhh05IlumSuw/iUXN0xtFBdVHhze1F9pYr9LbtkuI1ffv376",
+	"4uXFycnJECfZPQTDnpcOCAMqt1wYWtRJcGcvn5/t3XmeFQnm3/WImchZ7M8UC6RTfLIXxJ7zDP5/caNk",
+	"ubEUxJ8aE96uZJOTh+xtLfCao199//rJ0xcvO+kZnOhBQ3mB2eIbubjVLy5OTy17XGykAg61fB7+bUi4",
+	"rZazrRGeXRD8LAs8GNpIxciKYrbP3s05QmfaUK2tAedlgDURyUbxO2qY5XfLbR/evIO8BzzFuI2QMnHL",
+	"difkrXHxRUwV3Y8vDrkCWv5jumaEmoBil5aAVBAUHW79TtowbZW6ARwTd7J23SfW0rkybBOz8e94IgaV",
+	"M0N5ETcgb+M+Je3G6J4wPAUvqQaJz1q6qbU9ZqVIRDHvaFEOsMXwscy9KT22HppR0ikVcRkR/8BCKkz1",
+	"yn0C9IgUFbmmXEwxC+SbKd4E4nDkOuy9MsXYBZ2zYooXKbbgG75HkMNeZuSGL8YGcaWKua9ASZKLRams",
+	"KHOJmzr0Rx0yxdbB8FzVTMPBGXla1RxT7Xpj1/b4umKMaj+iJ04W5VrUZ35MPAG+Gtkz1OS4IlKB8ubj",
+	"eVbglrqkhTWoG3vYH5FI5/O09tLPKr5YiAaMtHev+I14wgWZ73w4gfzu/evSrMjTk7OvCRfaMJrDDUP8",
+	"fbgfcHDmwX+zQXbTorBUveZ5wqFqt5JrXdp7E5J5IPFoo+SNouuIwtCjh7nhUrd8X0LQJdmU84IvCL5H",
+	"kxW9YxGrHNXsyI3nL8PefcE1xzM+qrMD1lUh5S3LSbnBPKc/PD9//vUlYYVmdfaRj2/0DqsXcpPOQXtx",
+	"Nj4HzchbJoaFvxrcXfFFnL8DCTBdWmbkzuv90iGXEh8ZsPGHLeE/WlOBZLbsG3Ujd3m3O/zIoZCuRXcl",
+	"betp9SRHNsj1WAmS8eBsQPOW9LGWNUp3Xc7r1UczIl68OGDoCOeMyLI4j4aah2a4dHCUFe9qsYKosnEi",
+	"eAcVEoMSJtOnYMTdBuuIc1IZO/BJlX3vzkwp5N+yBc+jwd1pEiao8bHjeKKolmuGoa0t1STH2YDPlxtM",
+	"FrXXHg0jkmEqysh8DLSkhi8LbLs+5a7O6vCr9dzgh4tuPF8uf3Dh83ZYPUyDmktI6d9S+zoht1Fnv3E1",
+	"Qj2hMnsVwqOxCb0pNAMPwqHJJ/3JrL3Hc3AGS9Rtn4gJPES2S/u8VdmXHd6DN4rqUrHO/ID9Hdqzbfdv",
+	"PXCt7RMC/oyireDMHi43TR29O5e88NdVy+/MBdPeYearzKKvcCcjMU0hkznVG6lNZOQ15UE1ESjqkJLP",
+	"XE5QQgdYy7uYCAr2Y8uUXQo+GHsJxgPjqjp8Vmc6jEhlaHFNnXvh9z7YQk/WiBmIu+U3tIPVDkwFTMXw",
+	"6o3/ShOgTb2CtoIS2CfPYue5Zlkf/7xl4M2KbPicoSvRsWCbjlCN6XNm7O1RTbHeSy9d3SBI+nj9ZYxC",
+	"0T3+vCmooL6wvrWHN5SLmGxk63Dqht46jQLUjAUVZO4XhK+IMWde3+EPmt2ICcPDb9OPZcH+g6mc44a1",
+	"h6+u5kR+US4FI149Je1cyoNu8mxWilzSeSzt2Z1BpI6jRE2f/qyxeoKePn6//FKD0TPHIQnGkiqi/Nn9",
+	"6DGMtoobw+Jc47NwalVjoe9m2exzoT9HlYyE9bamORtV8BH36QeHeWxepJLbLgsRsjzJlhcFmbO4dGcL",
+	"KXJ9XbBlwgHuUweTc84IZkVdkjMC2ZWgvyLTDkt50oZivmxVGloKwSHVy71EG7nZYME5hYrzXnnF83rs",
+	"yrrFgdy21S/HfEZPzTQjHqgejvUlVl4wqm+ZIouV1Gwqj2IWgJIEG94FPXLAedlEI5+CEatAgYkDSS8o",
+	"ZyBgXv3NyQ6UdgUXt5A0TIsCCjC8IuDngW+olYXobDSz1m2viHbq3BU+bb/nZM+j4R80czuABjHm/I6z",
+	"Ig+K+lv3b8QwQZb0qQmUeJsgA+QVcu4zl/ePKn4zLil8SnRMG6bCdNxvVsTRebEj+GCMo3wy174etrTL",
+	"J9QQUJ/q0D+F7O21JfJfz38+qehwoAmJM+iwIr+zvPlJvhEGuX+EiNhQs0q6hZ6fnQ1xcw2vJsHREkuw",
+	"b993ttQW7r5Zhjmv0Zrj7YqJ6p4ASt8xxZec5aTA0r5h9ya7B/TR/ssU1Wxc1Toc5WhmuT3+415Vme/7",
+	"WoaJ5UK7m/ZvslSCFhlISkNvISXaeIVswCWbLBoIyvL2P6v14v2D5z78SpNKMg6Yh/vWtStm7nqtrxqB",
+	"KMfTZ6+efh1VqrwxHREuGyY3lvOUNFZPEZBOzgiFi2iEnMH8kiBrc8lderflgEYquP2jr1ZcWTEkuioL",
+	"YLzEXkgiN0xYKmOY5+wPr4D6cAl+HS8oxotpZBXymqrb2Jp3mJYKxLWKyZ3keQYJSUbKW89+GSosisFa",
+	"csyFjYyCH1/Pd3Gyu2FqxdJyOHqjcTBNKhHclcofPT3utk0XWcdqqXOmrrscUu6RdNENgA7cF6lmTzne",
+	"Um5Q6fHKxwLS93PAgtIaP/P7DXgygelmaRjXkpziEi+/sqryKK5yX4ki9bTuI49EVwnTJiOHtd2OjgGw",
+	"WUCDPaI1tDF//Tu1rFnL5EgV0yPbt+OPrrav5bnOB5JztM0IX0gAHg10fudebanf1m3u1ABw+3pKwg5N",
+	"HqOCLYx3M0TSu1ZUxTyUaEJ6qJ9SM/WVBkMBCqfnMt99Vd0Lz8N7IXh3KRSjedzFUefPuWpKbggFZ33l",
+	"9RDSkDkDBL+MaEmEBDEC0XdNuDCyIeqqgSPa1sztUGM/0hufCnl1aWHpDLZUErWdWFhpEFxcUT6UKgpH",
+	"AZdcnb+zT4a408OOZnVAAJfyUt/tVVJcxoqxhmgdfTGKykGA21i7BOya03S6KtcxbDKnjgwQBl0UrfzC",
+	"XRTtyajYX6c3oHGW8aWVIr+Co7G/OCYWardpew9MgZ49qoz98edEgvkg9Ba+phtw7G/ixT3eIdhdONeq",
+	"6tHurGuyltpYVY0KAyVpluuwjCCppLU21V0csCA3nSzcl2Aise39nor8oHI7SIw7NHXg6VksQI1a3x78",
+	"hMMsRfFpeaagN6heWJHof+vGl3ie9LE37dxBN2btzurDmYBYRqT6DUI0eAisusoXKwJgVjkjfOn8lbXu",
+	"1B9YxajJ9cQ0ibvRdZKPanN94mj1hLViUap3+eHswlgeRFqG0z+1f9mwqHRz5HG7Wi2tla4PRg3E6wJ3",
+	"FCgyC7nZXbB1Ud293vPJjWbF8hJ8nsGX9suhNeV5Kj3p7JDMKFFB0469Ud0347u62TARdSuNUYN7NOD2",
+	"ga+QnXrjmqbLp/c9owWqvM2ZW6Os1EPqEuC52Kvfrg8PKeRyUa6ZiK4cXG1yCboqVLH+5+t3P1iG+7er",
+	"9z+2clbPXz1/dvY8Kt+sJOhI2IsWdzRwRGF4KE1BHd6+8KLCc0BVmwfeQZfOwHM4HUZWnL6EwhvBti0r",
+	"3m/lXsK525voppuoizxdsbIoqF51oC10+eouCZ1Dpgb42BVbMao0FDIPuPXizkCQ0c4fI0KpEfg+7fY9",
+	"PT0/eTbLpoAOSdt8jOoktIJLjRmwgP00mj5Urk4IvKilwLTha4oFqUtfH+Wwj7VPgaH5QIAGkct4zHVJ",
+	"FfipnHsWkhmsdbSQ6xD4lgLETxV+hBTeKNyjuBVyK2LxeVbkOjSa0GgFLyStPGmqXuKCCqKZMQUbBTdy",
+	"51IWoglEeQY4GESWJiMrVuQZweBsRmhht9PFnzM7MqGa5ywL0gguiXNkeZq4qDFmDFza4092zGSt05PV",
+	"iBtWi9ZEClLFkex3HCF7XCIduDZ+0RWHuzMQkyceu6BlJX02TGguxyaWp89gUSo6APzWrcc9noUTic3+",
+	"BwePvr8C5LDBOtsHFz+8dzWWL/TdKymg82hin79JqsPgHswOqY6631Lb8Vrcwf1SJzfDKD34mpuxWfIr",
+	"ro1Uu+s43uCGas0ccsWSLgxslFeM7c9oDPm7FqDK7Rm+JGfklrFNWEaLEH3PXr5oYFCeRYNNbGMSM9rP",
+	"PXRxA4xrVdLhXuP7SyUxB/QT66wqesMoojRMt6+ljIBPqE6r87GJSydndYYcmBErP/BNEBPV5VpDhuS9",
+	"15IKbiDt0PvvD0ABPITpfxzLNGj+XhQ730kiHgO5TmTOUkFWgINw5tBIyAL8M21Q0v5VwCB1YWjLTkJ0",
+	"GoiW2fEOHmE9T64h9s7el7qIQvfuHDJb/+Jj7ogbY/I92UhZRN9a6RvGw14TuKxRhfdRUQ83lFfwC2OW",
+	"1ZKzDfHXPvihIArm3WD5mnFaTNoifride+SLSnOo0nsrjIzcr+ksACzui2SAe6Fdi05XB0iN8yFAvcgN",
+	"601IH3TRBR6YPT0lanSDTl0qLasgrn0OZlRZQi6xjYmBunaiu0a1F96AbOX2pJilfs411nCbnXX72iwl",
+	"y81HuR15Ne9DJMXLKSuMgXEFk4jsgF9OT/uTD4DFApZT9YHweaiDOKvezj4lKqxMdDmbnVWHwYoPrDlM",
+	"ZOgKBhUO0GnIJctp58IwF3AOy4296+3zoFb9zgqNE23Y+ushGCSH71/Tpzeoys4NF9vAoOHWwEoIKA3P",
+	"ldz4AEp11is7reoTE0XuTPteukE9F3XBeydMgXvs16wVvBoeokq2XzFM3dHi2uVQx09G0uFSMHrHKv00",
+	"kk0Joumg9PLhPpwucM5koK0rIb0LibNLgDiNfJy9rPmNuI4Vl2i5ZnOZ7xAHSEKI3wMcRGPU0PNr+EZX",
+	"OTktfZxyoy/gMq6LO31nLwdNVjvqlJRrj1uWc30beIgWUgi2cFk+WyytJAW/Y9WVhfkH1Fj10DNiG4M/",
+	"wwm5uJ17TdzTlMYcrbswjQYjHRIijRyjZocGl7GPBKp5rxIcHVLsI6sKvdvejSJRFQdlLy0L8NJl6aPh",
+	"ag06YqTsVLKupSh211b+9elx4LLzyF5oJfoAJVWM5KxgJlGYV+pENh263uH1LqGFEZdCdWnlsavocUV/",
+	"0HYGaw9yOdZ14lLREtVd1hRuqa3WJEAkciztkirsi3NZ41dAqBmrv+rWYX3qncuHqzPkIgSpN66DdY6M",
+	"k2gvTfcoj8EmVuq8S1EaBqP48sWLZzEMkvvelHVhIiZ6RDpaWPGtQ/wzn3lF5B32RAp6RSXSRjJ41b58",
+	"ymafn9zIJ/aPT/Qt3zyRGyTHk43kmGxvVMmCG3xPQ+FrugFuhLSSrAfIYfiAMRWg2q2XZ1kkRiCXhnns",
+	"xwaaCwh0j77gCW9PJBwFKoQsUQTWvTNePu/vBnO7h67rMmxaBzbcoQtIWkawSntDufwJjzdntb2LIK/Z",
+	"XkMosipBhjFs4tI49SW8IOfqokaulEt86wDkTgeYWNdAc+1chVygW65dFxRmEWUzO2GXRprzOgsqdhM2",
+	"tbI9RsLdqWQarQpX5TJEUSRaYgGefRGBZkAo2cBsXzOTeanrdAT48hobhQGgX6hRs6rbqd2FSkJ6+W1W",
+	"THS7GPscOnGjJ0ygX2AB1qWLKjvLh2gZMW56EkK8LhoxIyomCYFdl4GFj9QHfH2yKFUGUWEAWl9vBsEx",
+	"3QcXU25FiI0Z5BFZCtTtPuHY6EHQmU7Frs7mnsQ4q7JDKnCxC/Lq1TN7b7569cLVBBc6Q/Sn8+fwyfn5",
+	"WcgC9l540ccDR4fxPBSAaxBdA/Ohxzy9aJ0qB/ODpFtThL0hkNuLUZN1qSEPeKMkTGlHvv3z23d2F64+",
+	"fOeKNsG/KXYYz50OLiid0XjEOy3edDWyj5A6KVWOTOgOg8F2rHpsK9ZkvqRTyD7JnO46NPlIAsXYFine",
+	"phtu53jjZNkqSQ5nr26n70J170TKp72JlFLxG97S/lwHz1ZDzzCvxS5B2h97y1mD3Lx0S6t34Gkbla8z",
+	"xl1SQe4Myu05f4oVCcRueUaWz1CVKeT2SbnJyOZ5YPOjhWO16YyoF4RWlc7rl/aac4l+/rYoIPToaw1m",
+	"WWcZ3kCXfa8rKFbfxg3ZwnQA43DOrKKKCR1SEYRhmiYLCKQJ7olrrOcLCCdMARoUXtjwRTySAR9V2iYX",
+	"JJfl3GRW/ncNvk2D5VTtu6z9nUsCfI8lJHsp2BT611XYGHYvC0YBBoB5sCr4q6tmguyaOD5Wr38dj0Ht",
+	"Z/dJL7CU6LGMhBPScQNXGdRZem+fSbqqE6UyQZ5uO6u0yplNg0TlHagZ9nI1upl7W6HrXDq/NvUuFciZ",
+	"CGy4OOJIQW9GOje7CoWHFpslspIBW6Je3ZAlDQpMVP3SonB4B7TaPbCe1X3JWob9qA/48Hf22UqRTJ5g",
+	"76BxZp5iVvvVtakgXIGB3c7Ao+aPta9+dy7Z6tefs+MUoI6oMk1Wf8ZERl2QGTScCis267rLvgJNzLkL",
+	"z6w/LbFD/6M0B0J5+UTxFvp+j7naWnwyT/xHaaLA8h2ayuBD3FG4P7qUNHEGAw+xu/Kw/HIOuZ3uyuP5",
+	"4eAZ8F0XFnCVqG5rugtR3xe5NQAOI7k//+1YbrELINLsXvnzm9MdkaKO0Jy/SjRMXscdjfbN3vPjXmmf",
+	"BDcYpoEj7I0/M92eu03VQTqSvmPwzX602iNF3FeysS2nqxBYK5jgznUVx4JNUqSgpon4kKMttM8gMpZ9",
+	"lDuoKHilDMNiZy+jmx5rIPa+NDcyDlgihU6VJPeEgT3X7MeHqb72ILpxwywZQU5r48kg67isP+3iFUHe",
+	"3306Cw6L3DU2xG1cUEmLFOjJ2PAkHBxwiVzLHF3k6DLy7euS/NAD7AGQG971jGgriELFBYhIPcTXNahM",
+	"NhXvCHgwVrNuL9AaGyWCN5lMbIj12MTAjZDEWfPhyzo7qndMbSjkbXiY+ksua2dpj4N0tOsz0XDt2cA2",
+	"hh+o1oNhLxvQim3gSzA8wNiGKzcbg4TpSi6ujY867z9i6TMSrIim/WsJK6qpyUW+lhKvN1FMx2b4GOpN",
+	"QmWlLufZNcp49sddsaLTUThEEWMbk/BlWFZ2wTt6y2rgCkvWixCm1YqnRDy/XQnv8j1kkfvDCZVHtU8A",
+	"zYcFdZJ5viMrChpWAtE1m9n9u276FfcyjhIIbh0oJAeZdgE8ehwfOX5f3kcnCpLYIUu+ExBohL8pjP22",
+	"HQqFRJwuI2UAnOrcXRH8zVTdGiisDTzYFFiQMiMPeQf65oaWmLZX4296VM8UDKeDG7qG0M09D8uWKZbw",
+	"28VdKN3ZwslqvolQcPFlqTKletXcL3w4eJvDYugRj3u+ZLhAIOcmSLKJDhBk8gzpFhIHsQzhhXxsZD/T",
+	"uuoU4NN1KqnkpHTFXe1bLczsARHRYPifo3ezA7vfRxBexI0D7LY5TovHPwwszoOHMphAPVx07klEz8qp",
+	"EOueJEkuZ1lX771UrbzLQ/Ju6hJCqoa6srUELPHwtOUGTGkUBLtVUx8eeG6K7r1vha2hyq42KkslLri4",
+	"tex/4SZ+wcUdLXh/ragjGE6hmmZnn8EPSsplHDWgIWlT/kD8Fat/u5peNBc938ENgdGa1c4Kgt7FVcc0",
+	"5dn64EN66Q4sCZHkC9KotjqbLDUqJxEQdwjBx9GB4gXQWtZOm7Bj0fhS23aXhZzVdX44r0sXzYPeAwvD",
+	"+hnGHXS3rBpUqk3PepM/MponEDIasYwRja0cpw3U81NKeRcoYMLz52/nAztBBIh96E/AiEqKPRv++4R1",
+	"Dxefc/OBO2tT+Qy8LdHI8sHUBiM3oE76ERBnOGu8rQlX6sDQ0Rz9lhrmv4Iem9pGRjzSS+IK/BHzO3A7",
+	"kCVXVpGlWwwP1sBM4VRqLMO8GmtWowbE5AauJcpp9SGMQlo089E8bJzfX5epyhesSvkLfAr7XLU2m44Y",
+	"dMG1YaI1CDdVMmTvAaxOHgyUYBupcg1dbEd57T0ScAyGumB1h5aqNC+OplSKVPdDywtKipvMq2w5NXRO",
+	"tWWwsU1WstmyLIq4rxJS7NLNqQKYIZhOP84hvtANGaCf26XGSbC0xkUyjJuEHsbT5JMoGo0IEL3c23m+",
+	"RY3IdYj7AYcrehHJ5VIz08GZmNsUwtb4nuMDgQg78yUmRjmsu3C4dVXRNjeHOFUwZ+ObCue9TRUq9Ejt",
+	"OKm7gcsuxp4JzdlpYDgH//WuVXzHi3FBuW6IzaqPwyRR/Km6kCQ3Xi6vO4b/sno0dDY56S49TSE47xgd",
+	"0YM6ZJn/ZFSNqk2NAW361iMb+NUzT6O4CWfYx8CP2ZQuwvL36z4ypnvd6APS214H6osItA3gmmxKK9FX",
+	"XDjM8pGJ7I3jFYkEb127OV01c6wrH0KQeCpyMmeF3A5Cnvyyjm3cW1ovH5YNqMkukbCZPtfDgPFrIDxs",
+	"yZ4oe8d5DJb1NuGFcD2lRnlXd27wnssaHstqsOhtr1yIZsZ2ua9GX93x7fe3b5fryk8zDTAFTY1EAkQC",
+	"pU5dDBX0QcqqNteJduu9N3JMpg25GJxGFLvjgRgHXTWGqWGgWf210FKN9RGA70ffw1b3Cw+vN0fYGu/K",
+	"jeJn2MUuSVsgaMg50NVYJNZ8ULOTRobyIB3/gLTFKfL9hibx1abB4ES9VEcGT5oBdNUfugy98ednAELN",
+	"UBsrbDpi7+lS5Nkos2586CldEOFDJjDXrn39cOTDMn4XaVEcuG/9pd2uLezg3bmq2r49tNocVXKfJpRc",
+	"57jszaPrjLK7rNw+lJlkbHvY95M5tAkXcM+afo0Sz1cTpRsr9GC7ViBkdBSsKyD9sr6+0omProU013qV",
+	"QGutA9oQoK3BD5YteAQPfIBvykbnaJjFKhHEbVaNtXUuqVk9ARg8czX7W6YNeswuHWhu6bcWj/sJ+RHw",
+	"N+1fMAPPecegqaV9yJsi8Mcir144tKrAsUS8rKBj3zsB06zR1djtS6tlommkActXqhTqBNyOiC4eVZkU",
+	"Y8OFb9VIJNqhFzF7uwL/WyCew6wdBInbiPorMequ+At+oVczDG6zmkL7Z6WdFoAGZ73sdr+S+pQGNHA7",
+	"Hqzm57RgYRG4XldsFfgZdm7mLhC7A2uzbgmUDrBUm3i/btSQIqE7qz/HtKrucDl3NJ7mib7TiGewpa1Y",
+	"xPgW1Eml1K8/q+vgqqo0HM/PPE7pBOxPrjCJqbcX+aagQrhy9AYWTTyj8VhoQt5TqFOQWUxfx7syBQhA",
+	"mrH6kvGhbWFFhEspw9AkZuETKMZ3EBLDDUnIFNnSXefOUqigE1yv7M4CWAIjupFTF89Hir2xO52pFxao",
+	"mnBWMUW43eHexjnMaoKJmDNFf5ep3F92X9d0ZwUHjOuaGXis7nugMiY90vFJ1170VmchLpINNLlxlQa5",
+	"d1va5aCmNfT0f8uXyx+4YHFRN2E7vLp/SQzfgnkQpAj8W/o+jzc6iTXSa1xJuKf1sFGKuAhsVfSbr+35",
+	"MIoaCTGDggFekr2+G81VgoB+GQtwJYG3QSA183K4MghTkxEjc7rzjXnbpz+02dq5JkE3kk5FrizYt/7Z",
+	"AXW4YQEu75LAiVNjV3I9vkNv0r3S1WiWa5cmhBkddUsDVQoHvw5JEoaE9dvDRWzVlzYJxzhdIl5fvE2I",
+	"qGTWW45AhVLEMRaDQ7bv9AWhyYW9e7moMh2GY3H43rB18nIQaKs4tHFG07AdllPrJm2DRHQ7e5/mdWdW",
+	"O2xTLAdM6oXvvUVpushsegaB+6/fcKuvyT6jaUs7ujvUkQDgkhUd3KWv9mbuC2a3KSn6f5vssfRe4EQu",
+	"MW4m1RpBoChgRv3pzSdySjf89O78FPQwtx8BXpRrmY6aNTCuPtnraxQg9swuZn/TUpx8pNtArbeT/I+6",
+	"QUvKpjmSjQJdUNP5QxWxgm6pDgYVK3cA0awF2x02DZVRgFXMavWZSehFMStZ3qzqESHQ2mip1k5Xq2sG",
+	"dTRVWi6XXUJKk1rULZfR6XehoiQ7TntbbDqTyuXn4yyRYjGbyuXS95tWV8yUmwj4B2M5y4ck8uCDyVcf",
+	"mOog81j5hk/jLbi4rSWIS600VBkCOG9xWOpIPeAwcLuOksbwu73BblhUfbv590a3jt+It+KwvUut817F",
+	"momuRJ1rMIypA5Ed5MDipV5QKiNTc9vEEmZHdkQfDfhQA22BGYDNRn3vUVL/uinQkKVL7GUI+ZdQA2g/",
+	"NaWK+6oGyKgRRXBpRGxw/s7ZTSkycCiFbcN8w7BS6LLRKewSC1n2W+ftaw4ralKIFuo2c7bOnBU6C5Ak",
+	"XZGEHKpIwCh1VVNHBuWVkWqXaMwILZbspV+BRXLtLAao/d3zB7C7vdT/7t6pvtdmPE3B6e3DooG4UdeV",
+	"5dFTOL/kIo8242jHxa5LVXTVkfrPIwT1DkgDmpcD4YEu8C/OXoVd4PeC+tc8jzO0U6ievP3WvejZ06eW",
+	"Dxf2GfLs5OXJ8+h7K2NwRIz1R3vPRigD5Y8x8EpQpVp2u7UkSO0rvWeId2OtJLaNW+FVWrurfvROey+Y",
+	"NrnVKzZ8YUrFamQXbG/fAW9wL4QmxRZ8w8dXxFgbYGRd7P31sY4WilaX5abuuAYa8QqyALslUpWYVzcq",
+	"RGbMvLjwc684q6ZzVGKBNvv+QA1CFvn12lUWdm1QC8onGv39RG+ZeBuJ5Tkw6lqzR4Rgu3EXzeRGLhx4",
+	"kWDbDHYXakedRwbEPtdEYfHBnrxNVGbs9RviRdxtnahXi4QiK/zqypcaqUfARIp9Twv/70bhw9CsJFzz",
+	"8DSbRoFGtCvjLetdLQRQ2HZIc6YSCwThrX4vs7oAwi/g5yjnFMWuo0Yx5TSMlKdb5Ser7FSpfKLuZQB5",
+	"fkkoyenO/uNRrYYDzU5b5tHIQ3eVhsncmE+MVikC7SDALSt2CRAD+CwEBSM1ROZ857soZr68DWCcsSci",
+	"F2TD1KLRd2U/KWFwMDMZMnTTj645Dh1MleJ3tBgu4V/jF2IHAaLT12spMKV4wGEc7qJfylIZxsR9nfSs",
+	"oLvrGBrkmuWcirrstSqF9D0H1kwY354brypX6RjMclWKXHUFSOvdST1gPJ1iDyhtrhNWCUSmwqhbw0Ej",
+	"XMZwJS6t+d+Az2gifO1XAIUAX1RfJ6IW3vFFxa5upQpQ5q24Ret1+wmprQda/qIwEwC/OqanXwimHXPs",
+	"pnz71eoiLrC4tx9Cs4Py+irSNzmlearcC93ByerTG25Dc0eb9Aw2MwwS1BSNiw53wbWz7DdcMT1KmzT+",
+	"VX0uCLz8giGSEztMX6slj8P1fvbyRaNfxMteqEB0PSQDxuiAHVtQ09oIHCO+dgfanABMb6UHYplCoIwE",
+	"uMv3R40XjKWgfyCGWQ0vl6inaqlgk+CLQZzwb2WegqhJmYf7S2sURwdv+HtJC9eVqEs8wM7+X/cseojy",
+	"XVoYRGbdcIH3Ve0N6ecdZLJQfQvqPzejIqfpsKMl0o2UOfIs6Crj445BlBE5MDC6cP8a4SfkF7/+JHuH",
+	"wacRZ9tzxOALoTHYG1fR024VEC3j86V5kUR67qEQzmdd3WZ6XM571oGrp3T7Xi21dw/f1DVR0/RfAAZN",
+	"10Se9XX6iPJotI6wNjgGdVipyz8GZGjHc7l76eCZvC4cSWJzABWC3R+8wYM95WuqxvbIdF9JQdlNVQK0",
+	"zyO9gipsuRHvzUA1weljL6ysdoxnkAqXEd+AIyN87dBbE1VEB8O97MvQsOnLAMG5z0FuRn7XKkei25GQ",
+	"aCHNkzz3f+vrrnVj2hvYSQ68u3Jrv/psRBTcWZ3xiiWGCymWPGdVA8rJlQ6qox2/5ZLMpUGVQWcYry4T",
+	"rqJQ8kfsp7hbC+9YzTLnjYLGpakR1lxr1vmSDbVPYMe/zlchokjc3b3vI+t4VYu9qk2omcw7ldzs/dh+",
+	"z5MsdM/20ePutmTOJkwlneNxQ7lA/X8EMBRbVGpZlavkNgsaDbqffccT9+eCUSUSgI9W2Y8bA3ojb5lT",
+	"2jD6po3d/2gNSO/UU2l+Cc9Vj+upUm4jmWqU531NXOwzVdAuYv56I2WAQMRna3WxIhFubVYROsoiio7z",
+	"e94oWY6Ia9j3/8l+JVF9wxcj1E3XJqEvbcW7Md1U63FSG4AT3N+FZIOnBHYdljRdOlgwY6w4gqCXT+Be",
+	"sm0Y2mziC28SUU0zqjrcNb2KuduTQDq+69Bj9RHyLYQ8Qg9sRu2O3qLPxu9EiopD/RntYIi4KSpyQYDH",
+	"3udyCZnqfmYJxugHM9kn3sZjis7+66/LjVr//H/+evbk1c//OM/O//Drv8xG9/mLBsIUj5VAdiAXydu4",
+	"LBvWnwPBiZOKvCq1iQkZpZjeSJG3ei01vACbgrPkh5P3ONALKkS8gY+HArzjqtTEPejB5irPMeoFMbUZ",
+	"v3CNRyqxIv+QTrQBcz0Sua5AOrEftyssSw8OPvn7YDX4N9QkydoE7GnVAFxwoF60zyqt7tiNz13l7kLe",
+	"CA4aJeLJeAK6KBPXIWBqJ+u1W5rAB+RGEiOrd7jXahgtkcBeEaHVAhs8VljcU2M9yuWSL5hrHBuATGrX",
+	"Nor8jpZmZf/2hOcZ+fjdN+QPL8/Oq9yTpyeQ0RJvJ/psJPLSeG6IscC/i1xC+vkINJ1h/QGjKOJ6QEqp",
+	"Q8zBxzsTs+zkP9TpLm08GitqIrTF1DHsBEvVbbuQuwEIPlyVhV7N6fgfFvVC6o3vZxLxwo+qHKhIF83n",
+	"N6USujdvwS8a+04nUdBxygmLwH7m8euH71fFDf2l9Z0Q7e1oi+MaJEe9EX4NfpPj7AQJCt95ZID9xrQt",
+	"taEJeiJzlFyDHVfJEza4y1v85CRzBWIZ/4lC13iRfdyNEC1YxRwdKBEtFQQXHK5Tz+mvy8cxh6bd2D0k",
+	"lzWv0k0ju1rKGrbeJJtJ9rVpTPkRwxrWGqh8/XI09kcqJVewzz7hbU8V8klSRvGgq8zQ/orpcvIO12Ib",
+	"+1yXeoPuv7out8L9r/KA460RazdlrKdR5TB1RR4+kWgff3QYheDudth9v/v3t99+fWiWTqRtYgkfRFyh",
+	"PtO44r6gXsMxa4zN/yPsCZO45RLwIXnJUocb7yMrG3Fb4/cR1b0loNAryTkTk0glm4KKvheF6/xQHGJO",
+	"2FE6TYlKueyVeJUKCS2KKCSYLAb4K2GhzULFks2ysC2A36isol0f1T+43RsTNrxjancdT0nyaJIs1Ldh",
+	"ffZ4+F479rtVex3IekGgR1YsZ43kghdnfd24lkqur0H2TNG6MTTwY4J1fr2x5hp04YlZCjTXJGwsVC5W",
+	"kTZC6VaLZ3HQq8QCh/RF7FxR2yFeEzbBNnFEgJt4f527+vnucf2DmX1TbGSPI7M3crLZabsAemwHUpem",
+	"6cuEE74O+y0ulpGWlVf8BtJ1ITb0y4f3V3WVp2YacCN+Ib+jZCHlLWdfW/PeynLyy+vSrKTi/w2H84L8",
+	"kVHFFPn0/s9vfvzlhLyxx8tuAHzsch/Miv0klKzy2Xy2CBfkl89PNkyBVJDilwvIMNsBnyBKQEYANQC8",
+	"YCGcwAl5o5RUaFq72lfiy6L1TwJqH149f/H7r0/IJ+4Bnewfnz179iojVkt0sE+QqHpCfuDaWeobesPy",
+	"C2xw9IvVOn7x3jf0lVju/QVAY345+UlgXbUmC6rUjvzydvnkHTWL1S911M3LwxpNH3oZ4RTPz88qC/n8",
+	"2cn5yfnXJz8BkhBfMIFePW4tWCuo1Oxi9npDFyv25OnJmU8eaPwN1In1mqrd7GL2nRPsjfbY4OUXC7nm",
+	"4gZ1AahmhdpmpxZoALaFnI6Tyg16MfP9HGbB0Zmdg7duwwTd8NnFzC7hzCG/wgnwXOWbLbgTiSmJFae8",
+	"zWcXM0uC1/VjluGt/a7xK0/PzlzrS+MzSTabwt0Sp39zOhxeqMOTYP1wEYfTr23X7KegPYvdGXjAZZ3F",
+	"h6kWcFqVnzcI9JeVrFpxyQLxhIEk2DORkgUtihOona6PiRPkTrlwzTCbO/k6z+uVoeBg2vxRYoRo8BYO",
+	"2rnKhfZrU0YZVbJf92h4Pv0Eekk1BaV+YPbCXLO5zHeeXBHCNDFP7Cv2+f/0Hzz/FSVywdCIaFLvI1RE",
+	"NgnY2MTn+/Icv5NPsdRPrCjqtQoJuHEnxNVPkO3Kak8uc9bKZUFoQdW6Fvbr/o2xAkLRNcNoxF/jE60f",
+	"OX377ezXn7PZpowwO0rgcLtGvnsJEhsG+IJOytk/6UlBcgTFJYydkL9ws5KlIdRedophwQWgc9l7FbxT",
+	"9zlNp6YKMB3EVlEh+kntOs7gdOTB4FiENN9jMtKWCTMFYa6s/kYJbJU1AqzRM27T7THvub7xkQe5uu1Q",
+	"g69tmNck0jF420H3Mkz7SJLGvvvR7mOkR8f+T8PEprpxDmDeoXdvRaQHvHfxVSNWd4RL1K37C7tAx7P1",
+	"2T8ZWweX5mjOnu+erKjITxc1wldU+OAYf9x9j40rj0Ep+2oHNPbAZEJPbJxK1pKfxAagc1ZkEDclAKd8",
+	"F2CRonOdK1LVb52Qt5iCga6EoPl9HdOLEBphEmME9s364uS1xv7RieuRF/7nEfc7sGqabhJPXMhuCYLH",
+	"bK1ZcefqgamPpVRAXHTN8ibx4cEV10aqHTCCzxXI7sEWrhSwWyH7xj/0ECqZG2yoUuYXMJVa5t+HbcLD",
+	"7pOVM26dEb6siloP0+C+qUowj3HK3NsfS4urSLhPstd5Po2i847eMnswCgpRFyPB0QXjZi4Ug35SDOfK",
+	"0pyQ16SQC1rFLQF5L2dVbFSTDVVMYBDY/m3UDeoZZ6B2GDLAA+qH30l1Y7XfGsCh6nOGwNtVStmO0CE7",
+	"ML3+WO/Ml6VBunk9jmrScaQCqTWhFrmS25pLEB6GLlauXV0AcQWYlUquCRwY8pcASBJbX4z3yzRO0umi",
+	"6kc8nVcGehwnT+CDUO0vPo4D1TiTaJZS3hIht6QGJgjI57KJakXBNe4jRqL+YNTOSkniK9Y3Sq65ZnqU",
+	"GoEkcwGgITrFd+7RvcPe3K0NNSu8f0/JnJktY4IU7I4V+rLRNxLD606IBaioUL2Szbh9199LpnZ13Mu+",
+	"FRtjVyQNwsnPz1693I8o/zyVItSXrxw77FwFQDLQUWYq3cfRjeCW1EopYIlUIibFDgfdBEkeAqzGaU/9",
+	"u9a1e7Qr4gME1AfdEE+Pbt+gCTFnEKmdSo14B06m6thZ7UsgMh8oZICD4/9yy0VOIDfEnBCMJlOASdxw",
+	"h/AGoWxrsri4kEOFvJFMEykuG71CLE8WcuvOvSxypwJCumqtzNzjwilFhViWlF6NRNc9xo+JmbWEyr6a",
+	"lhUFHBBuI12mG23k3vKnOyk6WFpC3XBbPI3BrBvyxf5S1wtUVLdz0l6iX5ANk5vC1RGAYe0zglBgKbaQ",
+	"Ktckl1WyI3LkDuOQR9Nqo3LnjTBMtTjmGNIH3v1JwnAPrp9CWVsi/gTpcJAVyOzcphFBsEykO5ovraZC",
+	"GWLLgNJgxQLokbpc1zoqgsyuGRUgdoCPbiBviOsKj3ecILETxq2Mio5P9JZ9454ZJDV8xmtUN4m3h46/",
+	"yEFnj9BxEi9iSkH97fAZ9Qsrwz6b05VZF01+a79o35kAaVaQeOhrkKdJqAFVmcyV3GqmyEKumcb7yUiH",
+	"VUwcqa39TNalNmRF7xiZW8UUKtbsrCK843PTWmzTrgRLq8375WlHd8iFQw51y82lvJ1KLUXKOlOTqzUq",
+	"qGS7cuB8WFQGBg07MKDaXOORlMNwjEdzzTWJuU+8N5NLaJ8E5OQzcsYooRqy/KmHc+k+Jx+qpx7iiPjR",
+	"hp6Oag1TbPO3Enr7ucxQewg8MGUVRYKjM2eFFDf2MyHbBEEgCsjoXgLvCwdGMcz6b1JooAN078j1uUEB",
+	"CRnv5AkEC71lNW/K0visebsdKFuExPw0sLYfxRPa2qIvzB96uDw7ezh5hjuZTxtfZwK8ZTXD1MlpvqOH",
+	"PY+NFsKQqKYN3Y0SfkxRXSpXTRm3LhRiVxyDxG9w9Bqf/EFp60bv9J7a/ZnotrJvqvTIrzQxCppQkR+h",
+	"8E1nUFujq7R/kVcmBYZOIFpb4xaUIpeCHUTs06ADQZzormbb79D/Sur74ubpWADea1/Hxc0+J7gRYbgT",
+	"8mPtXF54ETOG1Hedqv6fmHlzN0zDB+MJXvdEG8XoerQRhV8DpdpKMCam28wVNF/RGaGaXAG+wpMrq1vg",
+	"4lypD2Q4rDgCahf2+oXi2w5NPtjIFaMFFoGnNvJ7fOKIrOpGSDlfT/bty6ofnGbqzhovdg8KfseGmoyg",
+	"lp7+A4tyfz21wia5B05Y/LvI5fsl9K47qvuwRpRIar/w8WRMZuitPYlSVJ5j9CXDcc1l7KxCYYy+jadv",
+	"HBjPwHuiww9otya+/ecPluXkmr7RWwb9YzFPaCJtukWAQaYDVIt2ysEf8IkjsqwbIbFrOMMpNul7uSVg",
+	"gvm0IqsSZr7HDdTRVphq0FKAC6tsrmSpur0aMQviKti5L8tuCLf74dSJhyLylatL8W8coRNYc/1JAKgU",
+	"PRHfcZFfVUhFA1zINVhyc7NTLtwXLxqg9M+OGP3uDGbI0i90qFfFbd1UbkePTIUWXFWJ9JUmOXhcyKac",
+	"F1yvmMYy3Jfnf3j5NTpS5hWY52gGqJpXJF1b74LeDsengxttKA3qxOWJqND0YVk5CWGdXB7q6n1XAY4c",
+	"Q7i5tz+We7ei1hEzL1/nOaGNnsWAdA2xEXtxEH4g1wepXumsrZp8A2QfAskkbaGfvyAeOEbgxu5Xoidy",
+	"XIAattGk3NSNjZQ2KP+WlE/jrf6TfbWqulPjkHKJ6YVod3vW8gbpLWMb+MRnXIOzzYpknmfgjgOII1cU",
+	"irluVV3ogaxoNeQn8g6BmxKlnfSWvb9jaqxAAbCIqK1eASjNuaBqF4GO/1KESSCZpzMf7iBn0VPfXbuY",
+	"Q8SFNrQoEBBkRUXuMNVPyEdohgIJjHLDF83GL8Q1ZF0zQq3mjco29k9RpSDYCXFHFMAeQQLrW2iiWnGS",
+	"tNo4JrIilgLYjwcy1bDASMhPD5gZfmXkBgV48xRiU3rIGscGsyjVMJUrd7kX1PW5rfJ1hjm6s6TVl9yE",
+	"s39C9n4vgtd16SwTx4+Sd+UjW4APcEEeSPgjRIs85b+qz85l7QGo+1zrujgMU+bJ69bNhimOkPEg6rZ+",
+	"ILcyUoqCafx0JTWWjTnhefgtCPmQ3oCcOgU/ANw4LrzM41RsPJx4+cgE2xJKciU33kqFHq2F1Mxq4wST",
+	"u9UamcG5/3x6/PCsyDSP9CW+/YmZ1w7H+3hF1jBAV7AQErOm8uSh+xiSz9zqiRTVmcsZuPUTZuoxs01f",
+	"69s6xfDQUzUKxlxoWcTxa4n78Cvt+bLG7lsZs9EXp6dc3BpFdydzRRe3W2qYOnE9ay4rC4BDxZrMXa5f",
+	"c489QP1+g8UX8TYzEXy7B4QCSHEp8JTvpGI1Tu35agqO/aM30X3HQPfuC6w+dqmOmUu9bmY8JggpVZ0L",
+	"GafM7xC//ekfvr6PbBlSTVSXET2EZ7LIhzsl3ewndod9pWuUPWT+qiGEsmbR0Yp0WrSxplhtJk8nxL6n",
+	"Im/b1oPpek8DO17ukJGb/+abDcvJv129/5EABvokVwkVoTsNjOCgnCY0fC8IRdTZKqcd0Pcz16utQ6PM",
+	"KgPNGclL6bsy2MfQIKb6NgskrjeDPQiBkBC8YgqNRJaDce1UWShkBHvQ6a4+5AoT8VEt1w2C7kB20IP9",
+	"hMB6hcT2LnGZIOXtW2HkoLpCqYiS9rqxG8QFuJ5GFBBWuNXReMr5WSJLv4XG7FLGqAFqamMJxsVeG3mp",
+	"6l6wAdBEYmquZ2B0Yi8GzQvghTGTDYV975jNJyL1Tk6L2Eex7xi7KgryJKkYLjGLUvhPJ5pB5VYqATQ/",
+	"Oaz78D6jKrZg/A4QpRHzOMcTU1jlKDGw5oiuHZF1OZaQ9JI6NSyjquDJgQGa+X4Dg35RKi1VhUNOb5jr",
+	"A50YtvowMq6Hn69K6p4/ffX81cvfP331oqeuLhtbu/cirNx7+qh1ez9A2wcQeikbCDr8OGSLierNHfJG",
+	"WCjs5DTkfPmGA1uMixZUG1LxGQZIw+wc7GNKHLrxg2kx/pqcGvuR3rK34kuJC0yINUlvmXgruqr9JgsK",
+	"UK/DkN+dsHXxtQOLXdtLGhH4kQEr/WmJHunMXeGo2qwZeK9Jwe0rBeIju0JAwIiBygIuqt7zOmzcOiiR",
+	"qcVSikFRRpdDxOm2H92Tx3dF+ZFS4sHNebK8PPc+Ar1VgnoURBOBwEVWwyzlEn1SU3vI0zQyajc92uuY",
+	"6E1Ymg8wRZMcG7WzBgTEU4ODATLYWhOMgrEI2PPusi29fuNq661Ap7wooz7BCOuzTjY/Ku7tuyQe8ZT1",
+	"oBJMAH4jIClvWGJyeKmkc3n8Qz12ijXHkgZI3UInnepwH4OjMnAGmRhjTIpHUutrhfMCToBrbeSUT1BS",
+	"/K0zWCGF89Stj06sbr44uro5LEHMtQ8bmiDmOH4SFJJGKz4oshIACJHSNUcd3Cq7PnmC33zeFJQLvwOH",
+	"JoxnsRY7vqcPC9tk4k0JDVuxAbomKwqp7xfEHkSdEaoWK37Hkh6BlYTkm3ueoJVHdahilnb3sS20FIzM",
+	"d/afy/Yx13LNKmUf/UWQnFH1PY9Ztiu5jc/26VnrODyq/QXMILDJWDfvT5ZSgK/LahdczhY8x0gIdJev",
+	"lCtQBqCYdQ2xP3TL4ce7A4/FKbbIG61B9dZJfMcL9rrqzf1ogCUg/bD/InCqK0qaCiXWvq2mXA3b6oxo",
+	"zyqD9K82ZTaun2NUal2t5LYWWUeC5vjkLs3J4h7uPqZWOd2yeYj8oanIrVpvZSZdswv7B264tuZF5Sq3",
+	"kmnDF6ZU1jgsJM2tGHJ6xxGKgLrpo6RcdtRryTs2mEL3qBWCWaQhCuRyIjQVjGSAsbOxa7N8LwmEzCtO",
+	"v8D8OqNKbaDxtL3vvqr6QkvfPQ/UcApkfGiqWaHoGrRF6fYxaKZ6RLJ9dNM4/iUDVnztgdF0p7GnGion",
+	"GIEC2+OSrKhaF0zri0qXxztGlQ65JQim2NPH8ocmH4a+ktT7tzK/merUDVKcP9n5/AfqcUO1Z1zDdLXO",
+	"Vi2Ad9Z6AQ30Ci887S0QaBOIvgYxMaTysUlpVBflwMmAjwy7z0BrP+BCW1idYZLdB+1Du/trLQU30g5s",
+	"xeONouusaoTMPhuChqTd6Q8KFGhW6mE6myzNjewSWX9i5r1/5ogiqxojWbnlkoonys3CjoSaYPbMgPSr",
+	"RAVlsDdfVgatn9hjpdA+JEGvmMH62JCoKaDpS+euQRAWqy5CxS0NMmOH5eRFTtGg+qSHOE4P1uzL9Xd1",
+	"PgfngwgqyCGMMmYrIarSg9yFjwyq73INbOtd843UC35nL3FZ5DDHWTYDhIRs5tu634U9wbPZfAdVJdA0",
+	"/y7WYH3fBYIu2UtCCy0xWgQQlD6rxqfDeI9HwrthbfJx7tPpXcHgkG2vwPVmRIRyVWsFyYGxcOSefqU5",
+	"uynFmLwHq4jeL/sgOmR3zgPkFY0a8jePcaTh/SCkPGDLyZAk4W3oHxZs21WlHdGm8Nv9buE/MRBis3/y",
+	"ZkbvhX/XZAHZ0PUXVbkMY6rau+nVJnj/I+FZ9ZEMkGTxWrUmwZohHpI2cjMFNT/QUrMMXoc4x1bkufxt",
+	"AIaBzFN/YQ7yO7bOw1H9wXb3/pf4hKts3phfGBuB+c7ebUSfoOJrOARPm4yDAteWHkOD10HAt847rvWL",
+	"42oUv8V6J7y5v8X40mPEesP3uXgvsn8BeY+EmszDQreCYVTkJAHFeO97rOMYDYdkO7ay8HiQbI5EXy4c",
+	"W3zr/2fAsQWb79wlFdyx33bnMhFowPo+CsZdRJDaXdekabrTRMuD7hSXF9/dUkXV8ZOHqeRqDPlFCbWG",
+	"MkYWcHSENBB8gQ5s9vo4skCz79p1GTkf4YHHwtVcUDFleDIE41xQQXIJkY+tVLeX5MXZM9eaiHuI36FA",
+	"nZiB1OOD/1g9dNS4oR8kmgA8UVVAvZ/gqsUNdWlY6DAEJTCsVWcDoxmuq88gN+xHfPZhSqCXZVHsZ/eC",
+	"NgI8QbjIGSKp4O+KLZliYsEunezHyrpZTKF93HJlt4+wpw/YxtC3MHwrbsknRXfY6anq62QNsO1KFuyC",
+	"/L3ki9tiBzYRF8SSgrR3/t5ozR7WpvMC++gfGit8P7HPBrIA+4JK4mNZsGFP1rB9Ax6uWy4PeLgqf+59",
+	"9jsl10Oe+ySHPHUllfnjbsiT33LFFpiH12sOIpJ/ZW5jBqO1CmuggqdnT18+efH7Z+eDrcENNYYp++h/",
+	"/fXsyauf//H81yfww7/+y3D38BdjGXaLB+T5D/SGdXRocpa1P0ZTqU51qy8pGJRkY4U0FzeXoY/X2fwI",
+	"Z+eAcupUVFboJojE0NsIB38CWvMgyVA3fzu2ZhuOOBipYKqmfiFpdKsBBtV1t7aunqIDgDwbazyOvzgc",
+	"YpTb+PwoU0i397R7OwXp/szYptVFD5urUWUw1SfDFExXe9dJw/77FM/OQFy8PXoPK68CthPSQRxNtEW8",
+	"fmVdReg7KoNVXXWVhwYAD987qLVbX1b6ysHn6uyBz9Vicjw47Kte4SRWZ/d+p+cU+n5NXM34F/vO7lP3",
+	"0PRwR2wSQxU6pUEVBNsSaogUi2H59n7/T+nC8DtuOp0kr/0zv1kFB1kFUfCHXSeavU8CyukOEnoEdn/B",
+	"TJsgQwYKHGeZzyJaVK3BXcHjkCwgLSEwmIUYKb6V3iXJ7UVgzX6YhPZItIXP7+QKG7inQmBJE+Bpu/Lp",
+	"EW2AisOPnjX7lwbUUIZvxuhBTncZ7nIGgcWshqFAOmdVH/J+pTN21heyKNdY0J+4daXU7Bv31LE67tm3",
+	"f7OSfMEevtFee+wYpWH1k2lZHowO3grHytpoimypMIDNrBkbSUb2eSOV6Wind2WoMm/gqWO1VYOXP5I5",
+	"4VaWICDuDllRTSAtbrp7dovBDc2ogobdItdoSBg6LwB227f7d3U+rFiC5PQaPMIL9jXD6SB5r5VxZeQm",
+	"IHyfdWEf30wIvU2F234wucxKYS4v3dJdp32c7B+XWMrZg/LSVBn9S6rqHQIGtXfpEbFCouxzai+ezqZ9",
+	"8PB4XXlyyEI8VrNstoL9gCl8g2M/+ZbrjdQcn+4sgpnGFwRzQb+BCADkHoJ4Q7BDK8ujwhD9shT1/fRv",
+	"UA/jKmOtxA5v0B91kjtEr61L24KtATdeYTfrMCzEpyksxAlNhp8fDgLWpQs+Cg6sp4hxuG4kh6BHAV29",
+	"pfDFexVOA3rFNTwKCHBVS/BtDbNcOfMwQ9r9okfetwUVN2VXAToEvPHhH/yzD+BZqMZKUAgQcSYsm3W6",
+	"zpruiLbWyZ42a4mgmK+rtB9inGQdqLoLe/5GEmBQAqfflXQS52/+id+ilv+zo5ae97+g6GWQi+zzpF1L",
+	"1SrJwol2WhSQoeTCdqMkRKP6rUNM/0ezSu5oBGmMk0qXLCZL+BK+a5ECICW+5A0kwioxPNwmn+AyOlIJ",
+	"DoW9jTxeTOUKrp2H9iv0JrpO6lOA7dwRIbdOCEa8C9rwokDI2yoUF/gOS5FOBKozjmOevg8FFS16flnR",
+	"tXBydrIP7Sp8yNN8RXeg5MqlYcId4ej5PijCdvoPuGk7S/2+A/F8TOl4ZaTqytqAtPkJ+nq6d32lMbeO",
+	"aDvuhFb6G7uXCUPdbXSvgyUezo7UG7nADAHPiq4Ba6BXqeDiJnN1za70IWXQOmS6ITDj52fuv0lVm6N0",
+	"s/hCPEPLqoXgUd1DQxhPSHMIALh/dUee0o/SHCs/yb76kQIJDySUMHpAiSUP9Neq3j0mUN8gcqOAuzvl",
+	"qCJdXzAAINGdr36y8h1Yc8L/f2BRlGPX7MCCkNZ2wt26m/7QoHr3P+ZiddqqtfKcLSfkdiADrxhVmhYd",
+	"AcuP+Ax7XRR9F2Nl2PjLsao9kkvEAkO3Yu0RhCoO0KrcH3LAgKte9OKshb0LD5+7v0IJb+JitV9v+4mH",
+	"A7n+1jPFDlaBYhbg8XUAiSjdUiklFYpLl0Yzcut/Qyv+p0Mr/uglS0r8VaJnOo94URBVgu7t2nIYeYNl",
+	"Pr42GD1b6z1Yb9ebO6jiqRIBh0jRsjdBv3ywxPxyeEI+zHsyb2Ppsu6DtLMD8+7L4+XblwX7Vi5Kq/8/",
+	"eKJ9GU88/fOUqfWUCLZ1CWp6y7GPnlwuT8hrkruFO/euIDx3LZ9HNsoDUp8uIFWrEzXzG/dIj9oADedG",
+	"AI5VB6F1i+1x/TEFnF9bKlUNP55MuMnFolT+fJGq0Qw6Geyf5gUVtw5gFenv00TJEo6SSGNRJUQaTJIq",
+	"1lEKiw/U4m36I/t2PTqb7Uhi1bf5HiZc0fs7YbxXEL5GqOqlr4+RSyd28X7DIRvX2PjcfyA85iR19aWw",
+	"NHFU7/aVLX3mMhWGAZxhUXW/FFAXZ096Kt+D5w9x8ne0jT//z+36eg2aEHQpkwrUzLCqquKa3/3n63c/",
+	"fI1a0IIKMmeOxVgORYtb1Ip8xb1DVOKaSIHRLGsNbAq6sK/HdqZWQPGhqc/Aalaxf+I0sn7ou28VXZpK",
+	"QTiW7rqnJexTOrcTmcYrDrsK72POzglA67FPLiaYU0gh8b13q0ZKVs7fQkjKfRJ0SB0iDCZE0kaSIhOl",
+	"bw0n0n+7NOJIBxPWhNXllnDgq5vjEtREKZylCgpii1GckLYy2mcNITAJmbMDbpQhSVsPkazVl6Tl5zlZ",
+	"Hh1nRe5cXAAtIZfEJcLoqml2dXpda0mXi85ybgZXi8MuY7FPqoTkvf100K1tJwXvCnKAGBPoAsoviWLL",
+	"UrM8rEGtsAHnEDefZTP2eVPInFV+lNj9jvB8Qy74Nf38Fj88PwvTPN15ymba7ApMEVXre4W+BysZjydV",
+	"Rln4tVEOhx4N8wkAP0sTiBZskyrw9d7TZaUFaHeu8eMBcsO5iVi/f9ppBb85qH9zUP/moP4f5KD+EryA",
+	"/9x+cYeEe3wf+Gm9B8nE/LJgV/jUqF3GN//r/mZH0Msi7ULg8al0un+7ev8jwUWQ3z09e3r25Pzp11UW",
+	"L1hzjrsGg/iVI2BKyoHwJPj4JHYEvspxku+NUrWgMHAleocAz5kw3Ox88xRQFB2OdT9MSRffHNvm79Ki",
+	"Wl6dN5/ozdHdOO9FPfaUhWzduC7ll4jn8pgSuzNu8/BcEcZ52B23DFF7/Q/QsKHudCE3U/eq/0ZudvFT",
+	"e/4gp9YuaZIm0JgsBXK94LcM1VzQN+VymZES2phTMHS8B05uxaGUkMvlxIS4gjig3ar3y+VjyFCE1pHL",
+	"5XS17OFFtPWZ/6ilCq5XY9Oxg+0v8ifQ0WlaGnzHC/a+yN9hr6ijdGzDtz9StuYwHPI5u6HTdbPYutLU",
+	"KipqyfiVrouJC0CYHqG+IgeI452/Y9Xm4BDvRUD9Xx/noKtyGnyWH1hluKhSoHUt5JZIgb4ZIov8Gjv2",
+	"GVeNUfODq31F+mfESHmoOFBsTbnQ3aXG+MhRjUYcIhU1cLOczGJ078NSl8qo4dp+gCbF8ZAVwr1H7aav",
+	"ztg/9TC4pzjaYAesn91Utqc21HirvaLMiub7PccydGjWPUu46cCmPib96jYNc6sGP5lTB68+eqTs/l05",
+	"/min8Ec7g0e1JqfSS4X3tCJnNLwQBhuvQB900FchByA0HEaJRc10dRwTNx2/EW+PdsfByx8JzfNdlJx2",
+	"Siwn6NkI7MArZp58I+UtZ0e3Bn0LVTjmYIJQkVf9aYf6nzxpTxelUm6zkjBW/Ea8LwdiWOEGydI88g65",
+	"GfTHUTUz5abrur+CB45ZNAIDxFtoQIAVw62CMehxH++OUXXiwSrlFQU4uzkja5oz0jjjnTySkqIfpA52",
+	"4giH3b77t7MekfiAnQRA8w0qZjU0aMHFba0g4LPaUGXIRnFh2GCpALha3drXJ3zkIVSvH6S8LTcw4FDt",
+	"CxcwleqFb6s7GFdpHIWUt0GsrNwclveOSzvOeQo2b1xL9/NjTCFGr3c0n1AtqvHpBqs3SN6BQZiaVo8R",
+	"hYGp4hEXEnU9yKF/DBx4vxNfVsDgYH4/eyh+/2Zy5PeDmF7mtBNe/JNElOujbRMOkMqynabeuYnrTGDR",
+	"oCcX1LBiF0DzUKX43VC4IyNvWZc5ZEXRJ/vMkYQ6vPuRHL64rtS9az+cUpjb91VwGvJG0fWlU4Mxh8WF",
+	"ZBZsKOE2fNGj2OAjD6HYwFCDVRqY12QqDbwtA4SbGylzdBn5jDfQcjC9j+pb2H9+YC8dXOOxjsGGLx5L",
+	"q3HEO74+Y8cZFMpAmg5Mwj86XR4rap+kS8X2HjCzYFQJVifwracLX8A4OIAv7PAVOOwzXW8Kpi/rDHuK",
+	"ybL2+IGVzpcukAGJNGLsxQ5cMFCbrbjgUbRZ2KV9bdaZtNzoarceRcF1m/NlKbgHCL0HOFwTKrV/4gFz",
+	"+NqCRFfiQcfg1DNR13n4RG/ZG/ecCxL0JZRz5RKOdVcNY7qbTKUj9Pb4D4sgXuyXQBy13LlfnhJAfN3S",
+	"iUCOAaPIkwyajHuBbaoRzQrVwps4iHRV2JbU8jypH07PcyMOVfdqwTdxM/D5rsJ/xb205pGh5c3K7IcS",
+	"pysa7EyUeEfVbaM/+/Ri0w7xSG7lBz9BV3RnFYuK5Nu6E/kOMr7pXLoann2FSIf60HCt0wnaAdXjCZ3j",
+	"7JjqZ6pge4oqXkdBX2Ud+OMN+2x8YuCRFZkEQTZUp8nh66cSes6g0qVq984bNR7nB9QxWVNUl1hVWIWt",
+	"oJ/ZhqmFJWWiMYUUS56zdkFTNZdXr4KZvDj7XwCHFJZ9GHubutwAqFtr1X/oW+2QRLh2rCxFsau5mCus",
+	"WBpXIDIlExtGFyvQdjv9NtVTgzh5YAe886NjaQ3TINzihmoPnsgBFozfRX+xT5CPDlWPwS0jNSNU6G2F",
+	"uwVjBmqbnQgU61UQBohwAF6nVCBjKo5SHf5uYCB1ZH93l3NPTervBvR+dJoypaPZPjHnqKK7U6jXSTuP",
+	"Pqnda3jiSMatortH0tJcz519+nzvSyihVk7xaazcT2pH1hBH1lgj5esJUOR652utswm5PSHvRbHDeMWS",
+	"QkSDa5JLwZJlVhF9DagMpzRN5tfweeAKn57UOMQXS2wQy2SLGXQTKuX4XuPPKZmzBS117fDgkGeQy3Ju",
+	"Qr2dq2YFL2rw3EA0pKm3A2RUjoxzI4kUe4w1gk80zzsq8K+YeQ1PHIlF7Lu/WA7ZMsWIZlaH4tN4/MHz",
+	"4YWCpa/T2ywpQJ7fSFk1aQEQ50v7f6+UoSDwpt16OJUryKc0pb/jBXtTPXak9qX+/V/0DQCR5MlKWVAc",
+	"hHQOZD4YP9Q3zMOT7W70Pm2pTWIhDV8MRCi/YsYU7Ef4xuxgcKjh4OaQojkltjlfsPbxgT6wC7l2HkUX",
+	"YnGHjeRyzF4q5ntJpM/KO/sScfO/Wlea9qRgJYMma9xZH1ZzrQQhB4CspT00VUcOd2OOoWzBaDfkDDzw",
+	"PSvy36g6BVVXrMidEGwIPsSXqlUWZ1Cu6B0bc7mVHe6vPzHzCR44qs1X6jQ2hQviTWP4ORAauVxa8Tdn",
+	"BWd3TPsMJw/keMdVqYleUCGYgnwPfdtXFlTGNT+/eV9YeNTO6tHCow9F7itmrYM4yUeFSe+Y0v2t+vTx",
+	"u/TpjpZebpInkbCW+wiVIyxB7Upx//XX/xcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -157,7 +158,7 @@ func (c *command) cabinets() *cobra.Command {
 				}
 			})
 		}),
-	}, &cobra.Command{
+	}, c.unknownFiles(), &cobra.Command{
 		Use: "address NAME [ADDRESS]", Short: "Say how colleagues reach a cabinet, so that links open on their machines; without an address, none", Args: cobra.RangeArgs(1, 2),
 		Example: "  inktray cabinets address \"harbour files\" '\\\\files\\harbour'\n  inktray cabinets address \"harbour files\" https://files.brackwater.example/harbour",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -307,5 +308,60 @@ func (c *command) changeCabinet() *cobra.Command {
 	}
 	f.reach(cmd)
 	cmd.Flags().BoolVar(&newSecret, "new-secret", false, "ask for a new secret")
+	return cmd
+}
+
+// unknownFiles lists files of which the register knows nothing, and enters them.
+func (c *command) unknownFiles() *cobra.Command {
+	enter, yes := false, false
+	cmd := &cobra.Command{
+		Use: "unknown NAME", Short: "List files of a cabinet of which the register knows nothing, or enter them with --enter", Args: cobra.ExactArgs(1),
+		Long: "Files that people put there themselves are among them. After an older copy of the records was put back, files that were filed since are, too; entered in the register they are found and verified like any other.",
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			k, err := findCabinet(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			most := 10000
+			found, err := call[client.UnknownFiles](api.ListUnknownFiles(ctx, k.ID, &client.ListUnknownFilesParams{Most: &most}))
+			if err != nil {
+				return err
+			}
+			if enter && len(found.Files) > 0 {
+				if err := c.confirm(fmt.Sprintf("%s will be entered in the register.", count(len(found.Files), "file")), yes); err != nil {
+					return err
+				}
+				n := client.Count{}
+				for some := range slices.Chunk(found.Files, 200) {
+					var paths []string
+					for _, f := range some {
+						paths = append(paths, f.Path)
+					}
+					done, err := call[client.Count](api.EnterUnknownFiles(ctx, k.ID, client.FilesToEnter{Paths: paths}))
+					if err != nil {
+						return fmt.Errorf("%s entered, then: %w", count(n.Count, "file"), err)
+					}
+					n.Count += done.Count
+				}
+				return c.show(n, func() { fmt.Fprintf(c.out, "%s entered in the register.\n", count(n.Count, "file")) })
+			}
+			return c.show(found, func() {
+				var rows [][]string
+				for _, f := range found.Files {
+					rows = append(rows, []string{f.Path, size(f.Size), whenOr(f.Modified, "")})
+				}
+				if len(rows) > 0 {
+					c.table([]string{"FILE", "SIZE", "CHANGED"}, rows)
+					fmt.Fprintln(c.out)
+				}
+				fmt.Fprintf(c.out, "The register knows nothing of %d of %s.\n", len(found.Files), count(found.Looked, "file"))
+				if found.More {
+					fmt.Fprintln(c.out, "There are more: these are the first.")
+				}
+			})
+		}),
+	}
+	cmd.Flags().BoolVar(&enter, "enter", false, "enter them in the register, each with its checksum")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd
 }

@@ -143,3 +143,24 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	b.Sees("The cabinet lies at its new place now")
 	barriers("the pass")
 }
+
+// A file of which the register knows nothing is listed, and entered when somebody says so.
+func TestFilesWithoutALineAreListedAndEntered(t *testing.T) {
+	o := openOffice(t, theLast)
+	says(t, "none", must(t, "cabinets", "unknown", "harbour files"), "The register knows nothing of 0 of ")
+	if err := os.MkdirAll(filepath.Join(o.folder, "files", "Old"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(o.folder, "files", "Old", "pier survey.pdf"), []byte("%PDF-1.4 pier"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	says(t, "one", must(t, "cabinets", "unknown", "harbour files"), "Old/pier survey.pdf", "The register knows nothing of 1 of ")
+	says(t, "without a yes", fails(t, "cabinets", "unknown", "harbour files", "--enter"), "Add --yes")
+	says(t, "entered", must(t, "cabinets", "unknown", "harbour files", "--enter", "--yes"), "1 file entered in the register.")
+	says(t, "none is left", must(t, "cabinets", "unknown", "harbour files"), "The register knows nothing of 0 of ")
+	line := value[client.RegisterPage](t, "register", "list", "pier survey").Filings[0]
+	says(t, "its story", must(t, "register", "show", line.Entry), "pier survey.pdf", "it was found in the cabinet, and no record knew of it", "when Ink Tray first saw it")
+	says(t, "verified", must(t, "register", "verify", line.Entry), "")
+	must(t, "messages", "why", fmt.Sprint(line.Message))
+	must(t, "passes", "show", "1")
+}

@@ -104,6 +104,7 @@ type Engine struct {
 	verifying   bool
 	moving      bool       // a cabinet is being moved
 	undoing     sync.Mutex // one at a time takes filings back
+	entering    sync.Mutex // and one enters files that were found
 	caps        caps
 	exports     exports
 	consents    consents

@@ -50,6 +50,7 @@ type lease struct {
 	looked  time.Time
 	others  map[string]*otherRun
 	told    bool // that another copy runs
+	books   int64
 }
 
 type otherRun struct {
@@ -111,6 +112,9 @@ func (g *gate) holds(ctx context.Context) error {
 		return err
 	}
 	if ahead == nil && !l.note.Files {
+		if err := g.compareBooks(ctx, book); err != nil {
+			return err
+		}
 		l.note.Files = true
 		if err := g.renew(ctx, book); err != nil {
 			l.note.Files = false
@@ -135,6 +139,9 @@ func (g *gate) holds(ctx context.Context) error {
 		return g.second(ahead)
 	}
 	l.looked = time.Now()
+	if err := g.writeBooks(ctx, book); err != nil {
+		return err
+	}
 	return g.tellOfCopies()
 }
 
@@ -347,6 +354,11 @@ func (g *gate) leave(ctx context.Context) {
 	defer l.mutex.Unlock()
 	if l.note.Run == "" {
 		return
+	}
+	if l.note.Files {
+		if err := g.writeBooks(ctx, book); err != nil {
+			g.engine.Log.Debug("writing a note in a cabinet", "cabinet", g.row.Name, "error", err)
+		}
 	}
 	if err := book.RemoveNote(ctx, g.engine.leaseName(l.note.Run)); err != nil {
 		g.engine.Log.Debug("removing the note in a cabinet", "cabinet", g.row.Name, "error", err)

@@ -1830,6 +1830,11 @@ type FieldProblem struct {
 	Text  string `json:"text"`
 }
 
+// FilesToEnter defines model for FilesToEnter.
+type FilesToEnter struct {
+	Paths []string `json:"paths"`
+}
+
 // Filing defines model for Filing.
 type Filing struct {
 	Cabinet string `json:"cabinet"`
@@ -3214,6 +3219,21 @@ type UndoPreview struct {
 	Takes int `json:"takes"`
 }
 
+// UnknownFiles defines model for UnknownFiles.
+type UnknownFiles struct {
+	Files []struct {
+		Modified *time.Time `json:"modified,omitempty"`
+		Path     string     `json:"path"`
+		Size     int64      `json:"size"`
+	} `json:"files"`
+
+	// Looked files that were looked at
+	Looked int `json:"looked"`
+
+	// More there are further ones
+	More bool `json:"more"`
+}
+
 // UnreadMessage defines model for UnreadMessage.
 type UnreadMessage struct {
 	Advice   string `json:"advice"`
@@ -3348,6 +3368,11 @@ type ChangeCabinetParams struct {
 type ListCabinetFoldersParams struct {
 	// Within path with / between levels; the cabinet itself where nothing is said
 	Within *string `form:"within,omitempty" json:"within,omitempty"`
+}
+
+// ListUnknownFilesParams defines parameters for ListUnknownFiles.
+type ListUnknownFilesParams struct {
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
 }
 
 // TakeConsentParams defines parameters for TakeConsent.
@@ -3773,6 +3798,9 @@ type ChangeCabinetJSONRequestBody = CabinetChange
 // MoveCabinetJSONRequestBody defines body for MoveCabinet for application/json ContentType.
 type MoveCabinetJSONRequestBody = CabinetPlace
 
+// EnterUnknownFilesJSONRequestBody defines body for EnterUnknownFiles for application/json ContentType.
+type EnterUnknownFilesJSONRequestBody = FilesToEnter
+
 // AddCorrespondentJSONRequestBody defines body for AddCorrespondent for application/json ContentType.
 type AddCorrespondentJSONRequestBody = CorrespondentSettings
 
@@ -4149,6 +4177,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
 	MoveCabinet(ctx context.Context, id ID, body MoveCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListUnknownFiles Files of a cabinet of which the register knows nothing: people's own, or such as older records do not know of any more.
+	//
+	// Corresponds with GET /api/v1/cabinets/{id}/unknown (the `ListUnknownFiles` operationId).
+	ListUnknownFiles(ctx context.Context, id ID, params *ListUnknownFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnterUnknownFilesWithBody Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+	EnterUnknownFilesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnterUnknownFiles Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+	EnterUnknownFiles(ctx context.Context, id ID, body EnterUnknownFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TakeConsent Where a browser comes back to with a consent; it must have been asked for.
 	//
@@ -5637,6 +5684,55 @@ func (c *Client) MoveCabinetWithBody(ctx context.Context, id ID, contentType str
 // Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
 func (c *Client) MoveCabinet(ctx context.Context, id ID, body MoveCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMoveCabinetRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListUnknownFiles Files of a cabinet of which the register knows nothing: people's own, or such as older records do not know of any more.
+//
+// Corresponds with GET /api/v1/cabinets/{id}/unknown (the `ListUnknownFiles` operationId).
+func (c *Client) ListUnknownFiles(ctx context.Context, id ID, params *ListUnknownFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUnknownFilesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnterUnknownFilesWithBody Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+func (c *Client) EnterUnknownFilesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnterUnknownFilesRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnterUnknownFiles Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+func (c *Client) EnterUnknownFiles(ctx context.Context, id ID, body EnterUnknownFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnterUnknownFilesRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9178,6 +9274,114 @@ func NewMoveCabinetRequestWithBody(server string, id ID, contentType string, bod
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/cabinets/%s/move", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListUnknownFilesRequest constructs an http.Request for the ListUnknownFiles method
+func NewListUnknownFilesRequest(server string, id ID, params *ListUnknownFilesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/cabinets/%s/unknown", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEnterUnknownFilesRequest calls the generic EnterUnknownFiles builder with application/json body
+func NewEnterUnknownFilesRequest(server string, id ID, body EnterUnknownFilesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEnterUnknownFilesRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEnterUnknownFilesRequestWithBody constructs an http.Request for the EnterUnknownFiles method, with any body, and a specified content type
+func NewEnterUnknownFilesRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/cabinets/%s/unknown", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -15528,6 +15732,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/cabinets/{id}/move (the `MoveCabinet` operationId).
 	MoveCabinetWithResponse(ctx context.Context, id ID, body MoveCabinetJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveCabinetResponse, error)
 
+	// ListUnknownFilesWithResponse Files of a cabinet of which the register knows nothing: people's own, or such as older records do not know of any more.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/cabinets/{id}/unknown (the `ListUnknownFiles` operationId).
+	ListUnknownFilesWithResponse(ctx context.Context, id ID, params *ListUnknownFilesParams, reqEditors ...RequestEditorFn) (*ListUnknownFilesResponse, error)
+
+	// EnterUnknownFilesWithBodyWithResponse Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+	EnterUnknownFilesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnterUnknownFilesResponse, error)
+
+	// EnterUnknownFilesWithResponse Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+	EnterUnknownFilesWithResponse(ctx context.Context, id ID, body EnterUnknownFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*EnterUnknownFilesResponse, error)
+
 	// TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17591,6 +17816,102 @@ func (r MoveCabinetResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MoveCabinetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListUnknownFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UnknownFiles
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUnknownFilesResponse) GetJSON200() *UnknownFiles {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUnknownFilesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUnknownFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUnknownFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUnknownFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUnknownFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EnterUnknownFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Count
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EnterUnknownFilesResponse) GetJSON200() *Count {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EnterUnknownFilesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EnterUnknownFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EnterUnknownFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EnterUnknownFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EnterUnknownFilesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24145,6 +24466,45 @@ func (c *ClientWithResponses) MoveCabinetWithResponse(ctx context.Context, id ID
 	return ParseMoveCabinetResponse(rsp)
 }
 
+// ListUnknownFilesWithResponse Files of a cabinet of which the register knows nothing: people's own, or such as older records do not know of any more.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/cabinets/{id}/unknown (the `ListUnknownFiles` operationId).
+func (c *ClientWithResponses) ListUnknownFilesWithResponse(ctx context.Context, id ID, params *ListUnknownFilesParams, reqEditors ...RequestEditorFn) (*ListUnknownFilesResponse, error) {
+	rsp, err := c.ListUnknownFiles(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUnknownFilesResponse(rsp)
+}
+
+// EnterUnknownFilesWithBodyWithResponse Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+func (c *ClientWithResponses) EnterUnknownFilesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnterUnknownFilesResponse, error) {
+	rsp, err := c.EnterUnknownFilesWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnterUnknownFilesResponse(rsp)
+}
+
+// EnterUnknownFilesWithResponse Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/cabinets/{id}/unknown (the `EnterUnknownFiles` operationId).
+func (c *ClientWithResponses) EnterUnknownFilesWithResponse(ctx context.Context, id ID, body EnterUnknownFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*EnterUnknownFilesResponse, error) {
+	rsp, err := c.EnterUnknownFiles(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnterUnknownFilesResponse(rsp)
+}
+
 // TakeConsentWithResponse Where a browser comes back to with a consent; it must have been asked for.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -26989,6 +27349,72 @@ func ParseMoveCabinetResponse(rsp *http.Response) (*MoveCabinetResponse, error) 
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListUnknownFilesResponse parses an HTTP response from a ListUnknownFilesWithResponse call
+func ParseListUnknownFilesResponse(rsp *http.Response) (*ListUnknownFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUnknownFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UnknownFiles
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEnterUnknownFilesResponse parses an HTTP response from a EnterUnknownFilesWithResponse call
+func ParseEnterUnknownFilesResponse(rsp *http.Response) (*EnterUnknownFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EnterUnknownFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Count
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -420,6 +420,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/cabinets/{id}/unknown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** Files of a cabinet of which the register knows nothing: people's own, or such as older records do not know of any more. */
+        get: operations["ListUnknownFiles"];
+        put?: never;
+        /** Enter such files in the register, each with its checksum. What is known meanwhile, or gone, is left out. */
+        post: operations["EnterUnknownFiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/correspondents": {
         parameters: {
             query?: never;
@@ -2662,6 +2682,22 @@ export interface components {
             lines: components["schemas"]["DiffLine"][];
             present: boolean;
         };
+        UnknownFiles: {
+            /** @description files that were looked at */
+            looked: number;
+            /** @description there are further ones */
+            more: boolean;
+            files: {
+                path: string;
+                /** Format: int64 */
+                size: number;
+                /** Format: date-time */
+                modified?: string;
+            }[];
+        };
+        FilesToEnter: {
+            paths: string[];
+        };
         MailboxRemains: {
             /** @description filings in the register; their files stay too */
             filed: number;
@@ -4386,6 +4422,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cabinet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ListUnknownFiles: {
+        parameters: {
+            query?: {
+                most?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The files. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnknownFiles"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    EnterUnknownFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilesToEnter"];
+            };
+        };
+        responses: {
+            /** @description How many were entered. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
                 };
             };
             default: components["responses"]["Problem"];

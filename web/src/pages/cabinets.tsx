@@ -4,7 +4,7 @@ import { useNavigate } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
 import { Button, Chip, Field, Listing, Pick, Sheet, Wrong } from '../ui/basics'
-import { size } from '../ui/format'
+import { many, size } from '../ui/format'
 import { Meanwhile } from '../ui/meanwhile'
 import { fieldError } from './mailboxes'
 
@@ -28,6 +28,7 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
   const [editing, setEditing] = useState<Cabinet | null>(null)
   const [moving, setMoving] = useState<Cabinet | null>(null)
   const [found, setFound] = useState<Record<string, Cabinet>>({})
+  const [looking, setLooking] = useState<Cabinet | null>(null)
   const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
   const check = useMutation({
     mutationFn: (id: string) => value(api.POST('/api/v1/cabinets/{id}/check', { params: { path: { id } } })),
@@ -49,11 +50,12 @@ export function Cabinets({ onAdd, onRemove }: { onAdd: () => void; onRemove: (c:
               {c.problem && <p className="text-sm text-seal">{c.problem}</p>}
               {!c.problem && found[c.id] && <div role="status"><ul className="mt-1 text-sm text-ink-2">{found[c.id].holds?.map((h) => <li key={h} className="[overflow-wrap:anywhere]">✓ {h}</li>)}{found[c.id].room !== undefined && <li>{size(found[c.id].room!)} are free</li>}</ul></div>}
             </div>
-            <div className="flex flex-wrap items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button><Button onClick={() => setMoving(c)}>Move…</Button><Button onClick={() => onRemove(c)}>Remove</Button></div>
+            <div className="flex flex-wrap items-center gap-2"><Chip word={c.problem ? 'out of reach' : 'in order'} /><Button disabled={check.isPending} onClick={() => check.mutate(c.id)}>Check</Button><Button onClick={() => setEditing(c)}>{c.kind === 'local' ? 'Address' : 'Change'}</Button><Button onClick={() => setLooking(c)}>Files without a line…</Button><Button onClick={() => setMoving(c)}>Move…</Button><Button onClick={() => onRemove(c)}>Remove</Button></div>
           </div>
         ))}
       </Listing>
       {editing && <ChangeCabinetSheet cabinet={editing} onClose={() => setEditing(null)} />}
+      {looking && <UnknownSheet cabinet={looking} onClose={() => setLooking(null)} />}
       {moving && <PlaceSheet cabinet={moving} onClose={() => setMoving(null)} />}
     </section>
   )
@@ -168,6 +170,46 @@ function ChangeCabinetSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: (
         {!at && <Meanwhile error={save.error} mine={{ address, ...s, secret: undefined }} look={() => value(api.GET('/api/v1/cabinets')).then((l) => l.find((x) => x.id === cabinet.id))} onMine={(t) => { setFrom(t.revision); save.reset() }} onTheirs={onClose} />}
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={save.isPending}>Save</Button></div>
       </form>
+    </Sheet>
+  )
+}
+
+/** Files of which the register knows nothing: to be seen, and to be entered. */
+function UnknownSheet({ cabinet, onClose }: { cabinet: Cabinet; onClose: () => void }) {
+  const client = useQueryClient()
+  const [chosen, setChosen] = useState<string[]>([])
+  const path = { path: { id: cabinet.id } }
+  const found = useQuery({ queryKey: ['unknown', cabinet.id], gcTime: 0, retry: false, queryFn: () => value(api.GET('/api/v1/cabinets/{id}/unknown', { params: { ...path, query: { most: 1000 } } })) })
+  const enter = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/cabinets/{id}/unknown', { params: path, body: { paths: chosen } })),
+    onSuccess: () => { setChosen([]); void client.invalidateQueries() },
+  })
+  const all = found.data?.files ?? []
+  return (
+    <Sheet title={`Files of “${cabinet.name}” without a line`} open onClose={onClose}>
+      <p className="mb-3 text-ink-2">The register knows nothing of these: people put them there, or older records were put back since they were filed. Entered, they are found and verified like any other.</p>
+      <Listing query={found} empty={(f) => f.files.length === 0 && `The register knows each of the ${many(f.looked, 'file')}.`}>
+        {(f) => (
+          <>
+            <p className="mb-1 text-sm text-ink-3">{many(f.files.length, 'file')} of {f.looked.toLocaleString()}{f.more && '; there are more, these are the first'}</p>
+            <div className="max-h-72 overflow-auto border-t border-line text-[14.5px]" tabIndex={0} role="region" aria-label="Files">
+              {f.files.map((one) => (
+                <label key={one.path} className="flex items-start gap-2 border-b border-line py-1.5">
+                  <input type="checkbox" className="mt-1 size-4 accent-[var(--pen)]" checked={chosen.includes(one.path)} onChange={(e) => setChosen(e.target.checked ? [...chosen, one.path] : chosen.filter((p) => p !== one.path))} />
+                  <span className="min-w-0 flex-1 [overflow-wrap:anywhere]">{one.path}</span><span className="shrink-0 text-ink-3">{size(one.size)}</span>
+                </label>
+              ))}
+            </div>
+          </>
+        )}
+      </Listing>
+      {enter.data && <p role="status" className="mt-2">{many(enter.data.count, 'file')} entered in the register.</p>}
+      <Wrong error={enter.error} />
+      <div className="mt-5 flex flex-wrap justify-end gap-2">
+        {all.length > 0 && <Button onClick={() => setChosen(chosen.length === all.length ? [] : all.map((f) => f.path))}>{chosen.length === all.length ? 'Choose none' : 'Choose all'}</Button>}
+        <Button onClick={onClose}>Close</Button>
+        {all.length > 0 && <Button look="main" disabled={chosen.length === 0 || enter.isPending} onClick={() => enter.mutate()}>Enter {chosen.length ? many(chosen.length, 'file') : 'them'} in the register</Button>}
+      </div>
     </Sheet>
   )
 }

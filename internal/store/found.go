@@ -1,0 +1,85 @@
+package store
+
+import (
+	"fmt"
+	"path"
+	"strconv"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// LastEntry is the number of the newest line of the journal, 0 where there is none.
+func (s *Store) LastEntry() (last int64, err error) {
+	err = s.read.Raw("SELECT coalesce(max(id), 0) FROM journal").Scan(&last).Error
+	return last, err
+}
+
+// KnownFiles are the names of the files that the register knows in a folder of a cabinet.
+func (s *Store) KnownFiles(cabinetID, folder string) (map[string]bool, error) {
+	var names []string
+	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL", cabinetID, folder).Distinct().Pluck("file", &names).Error
+	known := make(map[string]bool, len(names))
+	for _, n := range names {
+		known[n] = true
+	}
+	return known, err
+}
+
+// RegisterFilePaths are the paths at which registers are kept as files in a cabinet.
+func (s *Store) RegisterFilePaths(cabinetID string) (map[string]bool, error) {
+	var paths []string
+	err := s.read.Raw("SELECT y.path FROM register_file_years y JOIN register_files f ON f.id = y.file_id WHERE f.cabinet_id = ?", cabinetID).Scan(&paths).Error
+	own := map[string]bool{}
+	for _, p := range paths {
+		own[p] = true
+	}
+	return own, err
+}
+
+// Found is a file that was found in a cabinet, with the message that stands for it.
+type Found struct {
+	Message *Message
+	Entry   Entry
+}
+
+// EnterFound enters files that were found in a cabinet, as a pass of somebody.
+func (s *Store) EnterFound(by string, found []Found, now time.Time) error {
+	at := now.UTC()
+	return s.change(func(tx *gorm.DB) error {
+		p := Pass{Kind: "by hand", MadeBy: by, State: Done, Total: len(found), Looked: len(found), Matched: len(found), StartedAt: at, EndedAt: &at, Note: fmt.Sprintf("files that were found in the cabinet: %d", len(found))}
+		if err := tx.Create(&p).Error; err != nil {
+			return err
+		}
+		var uid uint32
+		if err := tx.Raw("SELECT coalesce(max(uid), 0) FROM messages WHERE mailbox_id = ''").Scan(&uid).Error; err != nil {
+			return err
+		}
+		for i := range found {
+			m, e := found[i].Message, &found[i].Entry
+			uid++
+			m.UID, m.Fingerprint = uid, []byte("found "+strconv.Itoa(int(uid)))
+			if err := tx.Create(m).Error; err != nil {
+				return err
+			}
+			e.MessageID, e.PassID, e.DoneAt = m.ID, p.ID, &at
+			if err := tx.Create(e).Error; err != nil {
+				return err
+			}
+			if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, m.ID).Error; err != nil {
+				return err
+			}
+			if err := draw(tx, e, now); err != nil {
+				return err
+			}
+			folder := path.Dir(e.Path)
+			if folder == "." {
+				folder = ""
+			}
+			if err := tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", at, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error; err != nil {
+				return err
+			}
+		}
+		return note(tx, by, "enter found files", strconv.Itoa(len(found)))
+	})
+}
