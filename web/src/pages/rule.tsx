@@ -69,7 +69,13 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
   // Leaving with something unsaved asks, also when the window is closed.
   const unsaved = useRef(false)
   useEffect(() => { unsaved.current = changed }, [changed])
-  const leaving = useBlocker(({ currentLocation, nextLocation }) => unsaved.current && currentLocation.pathname !== nextLocation.pathname)
+  const wanted = useRef('')
+  const leaving = useBlocker(({ currentLocation, nextLocation }) => {
+    const blocked = unsaved.current && currentLocation.pathname !== nextLocation.pathname
+    wanted.current = blocked ? nextLocation.pathname + nextLocation.search : ''
+    return blocked
+  })
+  const stay = () => { wanted.current = ''; leaving.reset?.() }
   useEffect(() => {
     if (!changed) return
     const ask = (e: BeforeUnloadEvent) => e.preventDefault()
@@ -98,7 +104,7 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
       client.setQueryData(['rules', r.id], r)
       void client.invalidateQueries({ queryKey: ['rules'] })
       unsaved.current = false
-      if (leaving.state === 'blocked') leaving.proceed()
+      if (wanted.current) void go(wanted.current) // somebody went on while it was being saved
       else if (!rule) void go(`/rules/${r.id}`, { replace: true })
     },
   })
@@ -141,11 +147,11 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
         </div>
         <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} topics={topicsOf(document)} />
       </div>
-      <Sheet title="This rule is not saved" open={leaving.state === 'blocked'} onClose={() => leaving.reset?.()}>
+      <Sheet title="This rule is not saved" open={leaving.state === 'blocked' && !save.isPending} onClose={stay}>
         <p className="mb-4 text-ink-2">{rule ? 'Your changes are lost if you leave the page without saving them.' : 'The new rule is lost if you leave the page without saving it.'}</p>
         <Wrong error={leaving.state === 'blocked' ? save.error : null} />
         <div className="flex flex-wrap justify-end gap-2">
-          <Button onClick={() => leaving.reset?.()}>Stay here</Button>
+          <Button onClick={stay}>Stay here</Button>
           <Button look="seal" onClick={() => leaving.proceed?.()}>Leave without saving</Button>
           <Button look="main" disabled={save.isPending || late} onClick={() => save.mutate(document)}>Save and leave</Button>
         </div>

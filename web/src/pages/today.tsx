@@ -21,7 +21,7 @@ function FirstSteps({ day }: { day: Schemas['Today'] }) {
   ]
   const next = steps.find((s) => !s.done)
   return (
-    <Page title={next ? 'Four steps, then it files by itself' : 'All is ready for the first message'} sub="Nothing is filed and nothing in a mailbox is changed before you switch a rule on.">
+    <Page title={next ? 'Four steps, then it files by itself' : 'All is ready for the first message'} sub={next ? 'Nothing is filed and nothing in a mailbox is changed before you switch a rule on.' : 'A rule is on: what it is for is filed as it arrives.'}>
       <ol className="max-w-2xl">
         {steps.map((s, i) => (
           <li key={s.title} className="flex gap-5 border-t border-line py-5 first:border-0">

@@ -26,7 +26,7 @@ export function Meanwhile<T extends { revision?: number }>({ error, mine, look, 
     <Overtaken onTheirs={take} onMine={theirs.data ? () => onMine(theirs.data!) : undefined}>
       <Listing query={theirs} empty={(t) => t === null && 'It was removed.'}>
         {(t) => {
-          const differ = Object.entries(mine).filter(([k, v]) => k in t! && JSON.stringify(v) !== JSON.stringify((t as Record<string, unknown>)[k]) && words(v) !== words((t as Record<string, unknown>)[k]))
+          const differ = Object.entries(mine).filter(([k, v]) => k !== 'revision' && k in t! && JSON.stringify(v) !== JSON.stringify((t as Record<string, unknown>)[k]) && words(v) !== words((t as Record<string, unknown>)[k]))
           if (differ.length === 0) return <p>Both say the same.</p>
           return (
             <table className="mt-2 w-full text-left text-[14.5px]">
@@ -43,8 +43,8 @@ export function Meanwhile<T extends { revision?: number }>({ error, mine, look, 
 /** The notice itself, with the two ways on. */
 export function Overtaken({ who, children, onMine, onTheirs }: { who?: string; children?: ReactNode; onMine?: () => void; onTheirs: () => void }) {
   return (
-    <div role="alert" className="my-3 rounded-lg bg-ochre-soft px-4 py-3">
-      <p className="font-semibold text-ochre">{who ?? 'Somebody else'} saved this while you were editing. Nothing of yours is lost, and nothing of it is saved yet.</p>
+    <div role="alert" ref={(e) => e?.scrollIntoView({ block: 'nearest' })} className="my-3 rounded-lg bg-ochre-soft px-4 py-3">
+      <p className="font-semibold text-ochre">{who ?? 'Somebody else'} saved this while you were editing. What you wrote is still here, and is not saved yet.</p>
       {children}
       <div className="mt-3 flex flex-wrap gap-2">
         {onMine && <Button onClick={onMine}>Keep mine, and save it next</Button>}
