@@ -199,8 +199,11 @@ func (e *Engine) fileClaimed(ctx context.Context, s source.Session, l *letter, e
 		report, err := e.drawn(ctx, s, l, &item, r)
 		var undrawn *unpack.Error
 		if errors.As(err, &undrawn) {
+			if err := e.besideIt(ctx, s, l, r, entry); err != nil { // else it would be said, and not be so
+				return err
+			}
 			entry.Cause = store.CauseUnreadable
-			return errors.Join(e.besideIt(ctx, s, l, r, entry), e.finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem, "Its EML copy is filed instead."))
+			return e.finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem, "Its EML copy is filed instead.")
 		}
 		if err != nil {
 			return err
