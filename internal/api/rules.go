@@ -162,10 +162,10 @@ func (s *Server) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (Rem
 // OrderRules puts the rules into an order.
 func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (OrderRulesResponseObject, error) {
 	var was []string
-	if r.Params.Was != nil {
-		was = *r.Params.Was
+	if r.Body.Was != nil {
+		was = *r.Body.Was
 	}
-	if err := s.Store.Order(*r.Body, was, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Order(r.Body.Ids, was, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	if err := s.Engine.LoadRules(); err != nil {

@@ -29,6 +29,9 @@ func TestMailByHandInTheConsole(t *testing.T) {
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Open(o.service.address() + "/")
 	signInAtTheDoor(b, o)
+	if err := os.MkdirAll(filepath.Join(o.folder, "files", "Sorted by hand"), 0o755); err != nil { // a person's own folder, which stays
+		t.Fatal(err)
+	}
 	b.Press("Mail")
 	choose(b, "Mailbox", "gauges")
 	b.Sees("messages in INBOX")

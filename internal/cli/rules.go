@@ -194,7 +194,7 @@ func (c *command) rules() *cobra.Command {
 			for _, r := range seen {
 				was = append(was, r.ID)
 			}
-			all, err := call[[]client.Rule](api.OrderRules(ctx, &client.OrderRulesParams{Was: &was}, ids))
+			all, err := call[[]client.Rule](api.OrderRules(ctx, client.RuleOrder{Ids: ids, Was: &was}))
 			if err != nil {
 				return err
 			}

@@ -1,10 +1,14 @@
 package engine
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/store"
 )
@@ -16,6 +20,11 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 		t.Run(fmt.Sprintf("after %d files", filed), func(t *testing.T) {
 			box := newPostbox()
 			h := newHouse(t, box.dial)
+			gate := &atCommit{at: filed, reached: make(chan struct{}), goOn: make(chan struct{})}
+			h.open = func(c *store.Cabinet) (cabinet.Cabinet, error) {
+				return &slowCabinet{local.New(c.Folder, c.Identity), gate}, nil
+			}
+			h.restart()
 			h.hurry()
 			const n = 60
 			want := map[string]string{}
@@ -32,10 +41,11 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			h.until("some are filed", func() bool { return len(h.tree()) >= filed })
+			<-gate.reached
 			if err := h.store.Fill(true); err != nil {
 				t.Fatal(err)
 			}
+			close(gate.goOn)
 			h.until("the records refuse a change", func() bool {
 				trouble := h.store.Refusal()
 				return trouble != nil && trouble.Full
@@ -58,4 +68,28 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 			h.until("the records are in order again", func() bool { return h.store.Refusal() == nil })
 		})
 	}
+}
+
+// atCommit stops what files when so many files have their names.
+type atCommit struct {
+	mutex         sync.Mutex
+	n, at         int
+	reached, goOn chan struct{}
+}
+
+type slowCabinet struct {
+	cabinet.Cabinet
+	gate *atCommit
+}
+
+func (c *slowCabinet) Commit(ctx context.Context, id, path string) error {
+	c.gate.mutex.Lock()
+	c.gate.n++
+	stop := c.gate.n == c.gate.at+1
+	c.gate.mutex.Unlock()
+	if stop {
+		close(c.gate.reached)
+		<-c.gate.goOn
+	}
+	return c.Cabinet.Commit(ctx, id, path)
 }

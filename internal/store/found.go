@@ -2,7 +2,6 @@ package store
 
 import (
 	"fmt"
-	"path"
 	"strconv"
 	"time"
 
@@ -72,11 +71,7 @@ func (s *Store) EnterFound(by string, found []Found, now time.Time) error {
 			if err := draw(tx, e, now); err != nil {
 				return err
 			}
-			folder := path.Dir(e.Path)
-			if folder == "." {
-				folder = ""
-			}
-			if err := tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", at, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error; err != nil {
+			if err := enter(tx, e, at); err != nil {
 				return err
 			}
 		}

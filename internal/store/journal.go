@@ -190,7 +190,7 @@ func (s *Store) File(entry *Entry, now time.Time) error {
 				return err
 			}
 		}
-		return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
+		return enter(tx, e, done) // in the same commit
 	}))
 }
 
@@ -207,12 +207,17 @@ func (s *Store) FoundThere(entry *Entry, now time.Time) error {
 		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256", "path", "attempts", "spooled", "made").Updates(e).Error; err != nil {
 			return err
 		}
-		folder := path.Dir(e.Path)
-		if folder == "." {
-			folder = ""
-		}
-		return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
+		return enter(tx, e, done)
 	}))
+}
+
+// enter enters what an entry filed in the register.
+func enter(tx *gorm.DB, e *Entry, done time.Time) error {
+	folder := path.Dir(e.Path)
+	if folder == "." {
+		folder = ""
+	}
+	return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
 }
 
 // Finish records a verdict other than filed. A number that was drawn becomes void.

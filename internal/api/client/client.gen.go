@@ -2834,6 +2834,15 @@ type RuleChangeKind string
 // RuleDocument One rule; its form is that of GET /api/v1/rules/schema, which is checked with places.
 type RuleDocument = json.RawMessage
 
+// RuleOrder defines model for RuleOrder.
+type RuleOrder struct {
+	// Ids in the order wanted
+	Ids []string `json:"ids"`
+
+	// Was the order that was seen: where it is another by now, nothing is changed (412)
+	Was *[]string `json:"was,omitempty"`
+}
+
 // RuleVerdict defines model for RuleVerdict.
 type RuleVerdict struct {
 	Answer string `json:"answer"`
@@ -3698,15 +3707,6 @@ type ExportRulesParams struct {
 	ID *[]string `form:"id,omitempty" json:"id,omitempty"`
 }
 
-// OrderRulesJSONBody defines parameters for OrderRules.
-type OrderRulesJSONBody = []string
-
-// OrderRulesParams defines parameters for OrderRules.
-type OrderRulesParams struct {
-	// Was the order that was seen, by id; refused where it is another by now
-	Was *[]string `form:"was,omitempty" json:"was,omitempty"`
-}
-
 // RehearseRuleParams defines parameters for RehearseRule.
 type RehearseRuleParams struct {
 	// Last the last so many messages of each folder; without this and without days, the last 50 that are known and 10 that match
@@ -3871,7 +3871,7 @@ type CompareRulesJSONRequestBody = ImportRequest
 type ImportRulesJSONRequestBody = ImportRequest
 
 // OrderRulesJSONRequestBody defines body for OrderRules for application/json ContentType.
-type OrderRulesJSONRequestBody = OrderRulesJSONBody
+type OrderRulesJSONRequestBody = RuleOrder
 
 // RehearseRuleJSONRequestBody defines body for RehearseRule for application/json ContentType.
 type RehearseRuleJSONRequestBody = RuleDocument
@@ -4843,14 +4843,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRulesWithBody(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	OrderRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OrderRules Put the rules into an order; those not named follow.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRules(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	OrderRules(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RehearseRuleWithBody What a rule would do with messages that are there. Nothing is written.
 	//
@@ -7479,8 +7479,8 @@ func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn)
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *Client) OrderRulesWithBody(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewOrderRulesRequestWithBody(c.Server, params, contentType, body)
+func (c *Client) OrderRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOrderRulesRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7496,8 +7496,8 @@ func (c *Client) OrderRulesWithBody(ctx context.Context, params *OrderRulesParam
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *Client) OrderRules(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewOrderRulesRequest(c.Server, params, body)
+func (c *Client) OrderRules(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOrderRulesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13591,18 +13591,18 @@ func NewGetLanguageRequest(server string) (*http.Request, error) {
 }
 
 // NewOrderRulesRequest calls the generic OrderRules builder with application/json body
-func NewOrderRulesRequest(server string, params *OrderRulesParams, body OrderRulesJSONRequestBody) (*http.Request, error) {
+func NewOrderRulesRequest(server string, body OrderRulesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewOrderRulesRequestWithBody(server, params, "application/json", bodyReader)
+	return NewOrderRulesRequestWithBody(server, "application/json", bodyReader)
 }
 
 // NewOrderRulesRequestWithBody constructs an http.Request for the OrderRules method, with any body, and a specified content type
-func NewOrderRulesRequestWithBody(server string, params *OrderRulesParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewOrderRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -13618,33 +13618,6 @@ func NewOrderRulesRequestWithBody(server string, params *OrderRulesParams, conte
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.Was != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "was", *params.Was, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -16521,14 +16494,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRulesWithBodyWithResponse(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
+	OrderRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
 
 	// OrderRulesWithResponse Put the rules into an order; those not named follow.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-	OrderRulesWithResponse(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
+	OrderRulesWithResponse(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error)
 
 	// RehearseRuleWithBodyWithResponse What a rule would do with messages that are there. Nothing is written.
 	//
@@ -25927,8 +25900,8 @@ func (c *ClientWithResponses) GetLanguageWithResponse(ctx context.Context, reqEd
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *ClientWithResponses) OrderRulesWithBodyWithResponse(ctx context.Context, params *OrderRulesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
-	rsp, err := c.OrderRulesWithBody(ctx, params, contentType, body, reqEditors...)
+func (c *ClientWithResponses) OrderRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
+	rsp, err := c.OrderRulesWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -25940,8 +25913,8 @@ func (c *ClientWithResponses) OrderRulesWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/rules/order (the `OrderRules` operationId).
-func (c *ClientWithResponses) OrderRulesWithResponse(ctx context.Context, params *OrderRulesParams, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
-	rsp, err := c.OrderRules(ctx, params, body, reqEditors...)
+func (c *ClientWithResponses) OrderRulesWithResponse(ctx context.Context, body OrderRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderRulesResponse, error) {
+	rsp, err := c.OrderRules(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

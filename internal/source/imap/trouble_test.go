@@ -269,14 +269,14 @@ func TestWhatComesEncryptedIsBoundedAlsoAfterSTARTTLS(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if err := s.guard.scan([]byte("* 1 FETCH " + strings.Repeat("(", maxNesting+1))); !errors.Is(err, errHostile) {
-		t.Errorf("got %v", err)
-	}
 	before := s.BytesRead()
 	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
 		t.Fatal(err)
 	}
 	if s.BytesRead() == before || !strings.Contains(fmt.Sprintf("%T", s.guard.Conn), "tls.Conn") {
 		t.Errorf("the bounds are applied to %T", s.guard.Conn)
+	}
+	if err := s.guard.scan([]byte("* 1 FETCH " + strings.Repeat("(", maxNesting+1))); !errors.Is(err, errHostile) {
+		t.Errorf("got %v", err)
 	}
 }

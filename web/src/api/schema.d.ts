@@ -2682,6 +2682,12 @@ export interface components {
             lines: components["schemas"]["DiffLine"][];
             present: boolean;
         };
+        RuleOrder: {
+            /** @description in the order wanted */
+            ids: string[];
+            /** @description the order that was seen: where it is another by now, nothing is changed (412) */
+            was?: string[];
+        };
         UnknownFiles: {
             /** @description files that were looked at */
             looked: number;
@@ -5064,17 +5070,14 @@ export interface operations {
     };
     OrderRules: {
         parameters: {
-            query?: {
-                /** @description the order that was seen, by id; refused where it is another by now */
-                was?: string[];
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": string[];
+                "application/json": components["schemas"]["RuleOrder"];
             };
         };
         responses: {

@@ -22,7 +22,7 @@ export function Rules() {
     onSettled: () => client.invalidateQueries({ queryKey: ['rules'] }),
   })
   const order = useMutation({
-    mutationFn: ({ ids, was }: { ids: string[]; was: string[] }) => value(api.PUT('/api/v1/rules/order', { params: { query: { was } }, body: ids })),
+    mutationFn: ({ ids, was }: { ids: string[]; was: string[] }) => value(api.PUT('/api/v1/rules/order', { body: { ids, was } })),
     onSuccess: (rules) => client.setQueryData(['rules'], rules),
     onError: () => client.invalidateQueries({ queryKey: ['rules'] }),
   })
