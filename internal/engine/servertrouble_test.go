@@ -389,8 +389,17 @@ func runTrouble(t *testing.T, d *testbed.Dovecot, phase servicePhase, op sourceO
 	if phase.name == "follow-ups" {
 		x.until("all messages are flagged", func() bool { x.tryAgain(); return x.flagged() == mailsInTrouble })
 	}
-	if n, err := x.store.CountFilings(store.System, register.Query{}); n != len(x.want) || err != nil {
-		t.Errorf("%d lines in the register, want %d (%v)", n, len(x.want), err)
+	n := 0
+	x.until("each has a line in the register", func() bool {
+		lines, err := x.store.Filings(store.System, register.Query{})
+		if phase.name == "by hand" { // where the rule took a message, too, that has a line of its own
+			lines = slices.DeleteFunc(lines, func(f store.Filing) bool { return f.RuleID != store.ByHand })
+		}
+		n = len(lines)
+		return err == nil && n >= len(x.want)
+	})
+	if n != len(x.want) {
+		t.Errorf("%d lines in the register, want %d", n, len(x.want))
 	}
 	x.until("nothing is left to be read", func() bool {
 		var left []store.Retry
