@@ -51,8 +51,8 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 				return trouble != nil && trouble.Full
 			})
 			p, err := h.store.Pass(store.System, pass.ID)
-			if err != nil || p.State != store.Running {
-				t.Errorf("while the disk is full the pass is %s, %v", p.State, err)
+			if err != nil || p.State != store.Running && p.Looked != n { // all may be decided, and wait to be filed
+				t.Errorf("while the disk is full the pass is %s after %d of %d, %v", p.State, p.Looked, n, err)
 			}
 			if err := h.store.Fill(false); err != nil {
 				t.Fatal(err)
@@ -62,8 +62,10 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 				t.Errorf("it looked at %d of %d, %d not read, %d gone: %s", p.Looked, p.Total, p.Unread, p.Gone, p.Note)
 			}
 			h.expect(want)
-			if lines, err := h.store.CountFilings(store.System, register.Query{}); lines != n || err != nil {
-				t.Errorf("%d lines in the register, want %d (%v)", lines, n, err)
+			lines := 0
+			h.until("each has its line", func() bool { lines, _ = h.store.CountFilings(store.System, register.Query{}); return lines >= n })
+			if lines != n {
+				t.Errorf("%d lines in the register, want %d", lines, n)
 			}
 			h.until("the records are in order again", func() bool { return h.store.Refusal() == nil })
 		})

@@ -343,7 +343,11 @@ func TestEveryProblemInEveryOperationOfEveryPhase(t *testing.T) {
 	if t.Failed() || !*writeDocs {
 		return
 	}
-	var lines []string
+	lines := []string{"| problem |", "|---|"}
+	for _, phase := range servicePhases {
+		lines[0] += " " + phase.name + " |"
+		lines[1] += "---|"
+	}
 	for _, problem := range testbed.IMAPProblems {
 		line := "| " + string(problem)
 		for _, phase := range servicePhases {
