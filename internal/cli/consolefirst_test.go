@@ -123,11 +123,12 @@ func TestAConsoleOfAnOlderVersionSaysToLoadAgain(t *testing.T) {
 	// The parts of pages that were not opened yet are no longer there.
 	const part = "*://*:*/assets/register-*.js"
 	b.Withhold(part, true)
+	b.Run(`window.sessionStorage.setItem('loaded again', String(Date.now()))`, nil) // as if loading again had not helped
 	b.Press("Register")
 	b.Sees("This page cannot be shown")
 	b.Press("Today")
 	b.Sees("As it arrives")
 	b.Withhold(part, false)
-	b.Press("Register")
-	b.Until("the register is shown after loading again", `(() => { const l = [...document.querySelectorAll('button')].find(x => x.innerText === 'Load again'); if (l) l.click(); return document.querySelectorAll('tbody tr').length > 3 })()`)
+	b.Open(o.service.address() + "/register")
+	b.Until("the register is shown after loading again", `document.querySelectorAll('tbody tr').length > 3`)
 }
