@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -114,7 +115,7 @@ func fault(k jsonschema.ErrorKind) (text, meant string) {
 		}
 		return fmt.Sprintf("“%s” is not written as it should be", k.Got), ""
 	case *kind.Format:
-		return fmt.Sprintf("“%s” is no %s", k.Got, map[string]string{"date-time": "time such as 2026-11-05T07:30:00Z", "date": "day such as 2026-11-05", "uri": "address such as https://files.brackwater.example", "email": "mail address"}[k.Want]), ""
+		return fmt.Sprintf("“%v” is no %s", k.Got, cmp.Or(map[string]string{"date-time": "time such as 2026-11-05T07:30:00Z", "date": "day such as 2026-11-05", "uri": "address such as https://files.brackwater.example", "email": "mail address"}[k.Want], k.Want)), ""
 	case *kind.MinLength:
 		if k.Got == 0 {
 			return "this is empty", ""

@@ -13,6 +13,7 @@ import (
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -113,7 +114,7 @@ func (e *Engine) UnknownFiles(ctx context.Context, cabinetID string, most int) (
 				within = append(within, full)
 				continue
 			}
-			if looked++; known[one.Name] || own[full] {
+			if looked++; known[safename.Fold(one.Name)] || own[full] {
 				continue
 			}
 			if len(unknown) == most {
@@ -148,7 +149,7 @@ func (e *Engine) EnterFiles(ctx context.Context, v store.Viewer, cabinetID strin
 		if err != nil {
 			return 0, err
 		}
-		if known[file] || slices.ContainsFunc(found, func(f store.Found) bool { return f.Entry.Path == full }) {
+		if known[safename.Fold(file)] || slices.ContainsFunc(found, func(f store.Found) bool { return f.Entry.Path == full }) {
 			continue
 		}
 		content, err := g.cabinet.Sum(ctx, full)

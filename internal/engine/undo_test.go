@@ -203,6 +203,9 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 	if err != nil || items != 3 || messages != 3 {
 		t.Fatalf("%d items of %d messages are filed again, %v", items, messages, err)
 	}
+	if all, err := h.store.FindPasses(store.System, store.PassQuery{Kind: "again", Most: 10}); err != nil || len(all) != 1 || all[0].Total != 3 {
+		t.Errorf("the history has it as %+v, %v", all, err)
+	}
 	h.expect(want)
 	if _, _, err := h.engine.FilePassAgain(store.System, pass.ID); !errors.Is(err, ErrNothingAgain) {
 		t.Errorf("filed again twice: %v", err)

@@ -2,10 +2,14 @@ package store
 
 import (
 	"fmt"
+	"path"
 	"strconv"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/safename"
 )
 
 // LastEntry is the number of the newest line of the journal, 0 where there is none.
@@ -14,15 +18,28 @@ func (s *Store) LastEntry() (last int64, err error) {
 	return last, err
 }
 
-// KnownFiles are the names of the files that the register knows in a folder of a cabinet.
+// KnownFiles are the names of the files in a folder of a cabinet that the register knows, or that
+// are being filed at this moment, folded: servers give some names in another Unicode form.
 func (s *Store) KnownFiles(cabinetID, folder string) (map[string]bool, error) {
 	var names []string
 	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL", cabinetID, folder).Distinct().Pluck("file", &names).Error
+	if err != nil {
+		return nil, err
+	}
+	var under []string // they have their names perhaps, and no line yet
+	if err := s.read.Model(&Entry{}).Where("state = 'staged' AND cabinet_id = ?", cabinetID).Pluck("path", &under).Error; err != nil {
+		return nil, err
+	}
 	known := make(map[string]bool, len(names))
 	for _, n := range names {
-		known[n] = true
+		known[safename.Fold(n)] = true
 	}
-	return known, err
+	for _, full := range under {
+		if dir, file := path.Split(full); strings.TrimSuffix(dir, "/") == folder {
+			known[safename.Fold(file)] = true
+		}
+	}
+	return known, nil
 }
 
 // RegisterFilePaths are the paths at which registers are kept as files in a cabinet.

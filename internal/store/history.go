@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"encoding/json"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -271,91 +272,93 @@ func (s *Store) Return(passID int64, now time.Time) (int, error) {
 	return n, err
 }
 
-// MadeFolders lists the folders that were made for filings which were taken back since, in a
-// cabinet, and of which one of these folders lies within.
+// MadeFolders lists the folders, by cabinet and the deepest first, in which a pass took something
+// back, and which were made for filings that are taken back.
 func (s *Store) MadeFolders(passID int64) (map[string][]string, error) {
-	rows, err := list[Entry](s.read.Select("DISTINCT cabinet_id, path, made").Where("undo_pass = ? AND undo = 'done'", passID))
+	rows, err := list[Entry](s.read.Select("DISTINCT cabinet_id, path").Where("undo_pass = ? AND undo = 'done'", passID))
 	if err != nil {
 		return nil, err
 	}
-	made := map[string]map[string]bool{} // by cabinet
-	out := map[string][]string{}
+	above := map[string]map[string]bool{} // by cabinet: the folders of the files, and those above them
 	for i := range rows {
 		id := rows[i].CabinetID
-		if made[id] == nil {
-			all, err := list[Entry](s.read.Select("DISTINCT made").Where("cabinet_id = ? AND made <> '' AND undo = 'done'", id))
-			if err != nil {
+		if above[id] == nil {
+			above[id] = map[string]bool{}
+		}
+		for folder := path.Dir(rows[i].Path); folder != "." && folder != "/" && !above[id][folder]; folder = path.Dir(folder) {
+			above[id][folder] = true
+		}
+	}
+	out := map[string][]string{}
+	for id, folders := range above {
+		made := map[string]bool{}
+		for some := range slices.Chunk(slices.Collect(maps.Keys(folders)), 500) {
+			var found []string
+			if err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND made <> '' AND made IN ? AND undo = 'done'", id, some).Distinct().Pluck("made", &found).Error; err != nil {
 				return nil, err
 			}
-			made[id] = map[string]bool{}
-			for k := range all {
-				made[id][all[k].Made] = true
+			for _, f := range found {
+				made[f] = true
 			}
 		}
-		// From the folder of the file up to the topmost one that was made.
-		var within []string
-		for folder := path.Dir(rows[i].Path); folder != "." && folder != "/"; folder = path.Dir(folder) {
-			within = append(within, folder)
-			if made[id][folder] {
-				for _, f := range within {
-					if !slices.Contains(out[id], f) {
-						out[id] = append(out[id], f)
-					}
+		for folder := range folders { // one that was made, or lies within one
+			for at := folder; at != "."; at = path.Dir(at) {
+				if made[at] {
+					out[id] = append(out[id], folder)
+					break
 				}
 			}
 		}
-	}
-	for _, folders := range out { // the deepest first
-		slices.SortFunc(folders, func(a, b string) int {
+		slices.SortFunc(out[id], func(a, b string) int {
 			return cmp.Or(strings.Count(b, "/")-strings.Count(a, "/"), strings.Compare(a, b))
 		})
 	}
 	return out, nil
 }
 
-// FilePassAgain lets everything be filed again that was taken back of a pass, or by one. It
-// gives how many attachments of how many messages are.
+// FilePassAgain lets everything be filed again that was taken back of a pass, or by one, as one
+// pass. It gives how many attachments of how many messages are.
 func (s *Store) FilePassAgain(v Viewer, passID int64, now time.Time) (items, messages int, err error) {
-	var ids []int64
-	err = v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("undo = 'done' AND (undo_pass = ? OR pass_id = ?)", passID, passID).Distinct().Order("message_id").Pluck("message_id", &ids).Error
-	if err != nil {
-		return 0, 0, err
-	}
-	for _, id := range ids {
-		n, err := s.fileAgain(v, id, passID, now)
-		if err != nil {
-			return items, messages, err
-		}
-		if n > 0 {
-			items, messages = items+n, messages+1
-		}
-	}
-	return items, messages, nil
+	return s.fileAgain(v, "(undo_pass = ? OR pass_id = ?)", []any{passID, passID}, "pass "+strconv.FormatInt(passID, 10), now)
 }
 
 // FileAgain lets what was taken back of a message be filed again, because a
 // person says so: the next round of the same items.
 func (s *Store) FileAgain(v Viewer, messageID int64, now time.Time) (int, error) {
-	return s.fileAgain(v, messageID, 0, now)
+	n, _, err := s.fileAgain(v, "message_id = ?", []any{messageID}, strconv.FormatInt(messageID, 10), now)
+	return n, err
 }
 
-func (s *Store) fileAgain(v Viewer, messageID, passID int64, now time.Time) (int, error) {
-	n := 0
-	err := s.change(func(tx *gorm.DB) error {
-		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(`message_id = ? AND undo = 'done' AND round = (SELECT max(round) FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item)
-			AND (? = 0 OR undo_pass = ? OR pass_id = ?)`, messageID, passID, passID, passID))
+// unfiledAgain are the items that were taken back, are not filed again, and have a message that
+// brings them: a file that was only found in a cabinet has none.
+const unfiledAgain = "undo = 'done' AND mailbox_id <> '' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)"
+
+func (s *Store) fileAgain(v Viewer, which string, of []any, what string, now time.Time) (items, messages int, err error) {
+	err = s.change(func(tx *gorm.DB) error {
+		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(unfiledAgain).Where(which, of...).Order("message_id, id"))
 		if err != nil || len(entries) == 0 {
 			return err
 		}
 		at := now.UTC()
-		p := Pass{Kind: "again", MailboxID: entries[0].MailboxID, MadeBy: v.Name, State: Done, Total: 1, Looked: 1, Matched: 1, StartedAt: at, EndedAt: &at}
+		p := Pass{Kind: "again", MailboxID: entries[0].MailboxID, MadeBy: v.Name, State: Done, StartedAt: at, EndedAt: &at}
+		for i := range entries {
+			if i == 0 || entries[i].MessageID != entries[i-1].MessageID {
+				messages++
+			}
+			if entries[i].MailboxID != p.MailboxID { // of several
+				p.MailboxID = ""
+			}
+		}
+		p.Total, p.Looked, p.Matched = messages, messages, messages
 		if err := tx.Create(&p).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, messageID).Error; err != nil {
-			return err
-		}
-		for _, e := range entries {
+		for i, e := range entries {
+			if i == 0 || e.MessageID != entries[i-1].MessageID {
+				if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, e.MessageID).Error; err != nil {
+					return err
+				}
+			}
 			again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round + 1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
 				State: Planned, Name: e.Name, Kind: e.Kind, Size: e.Size, PlannedAt: at, Given: "again"}
 			if e.RuleID == ByHand {
@@ -364,11 +367,11 @@ func (s *Store) fileAgain(v Viewer, messageID, passID int64, now time.Time) (int
 			if err := tx.Create(&again).Error; err != nil {
 				return err
 			}
-			n++
 		}
-		return note(tx, v.Name, "file again", strconv.FormatInt(messageID, 10))
+		items = len(entries)
+		return note(tx, v.Name, "file again", what)
 	})
-	return n, err
+	return items, messages, err
 }
 
 // ForgetPasses removes the history before a moment, and the facts of messages of
@@ -518,7 +521,7 @@ func (s *Store) UndosOf(ids ...int64) (map[int64]Undos, error) {
 			Pass int64
 			N    int
 		}
-		err := s.read.Model(&Entry{}).Where(column+" IN ? AND "+column+" > 0 AND undo = 'done' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)", ids).
+		err := s.read.Model(&Entry{}).Where(column+" IN ? AND "+column+" > 0", ids).Where(unfiledAgain).
 			Select(column + " AS pass, count(*) AS n").Group(column).Scan(&again).Error
 		if err != nil {
 			return nil, err

@@ -72,3 +72,4 @@ ALTER TABLE journal ADD COLUMN made TEXT NOT NULL DEFAULT '';
 
 -- A register that is kept as a file may have one line for each message.
 ALTER TABLE register_files ADD COLUMN per TEXT NOT NULL DEFAULT 'filing' CHECK (per IN ('filing', 'message'));
+CREATE INDEX journal_made ON journal (cabinet_id, made) WHERE made <> '';
