@@ -18,7 +18,6 @@ import (
 )
 
 const (
-	cookieName  = "inktray_session"
 	sessionLife = 14 * 24 * time.Hour
 	setupKey    = "setup"
 )
@@ -63,8 +62,8 @@ func passwordFits(hash, password string) bool {
 var nobody = sync.OnceValue(func() string { return HashPassword(rand.Text()) })
 
 // viewer finds who asks, by token or by cookie. Nobody is the zero Viewer.
-func (s *Server) viewer(c fiber.Ctx) (v store.Viewer, secret string, fromCookie bool, err error) {
-	secret, isToken := shown(c.Get("Authorization"), c.Cookies(cookieName))
+func (s *Server) viewer(c fiber.Ctx, secure bool) (v store.Viewer, secret string, fromCookie bool, err error) {
+	secret, isToken := shown(c.Get("Authorization"), c.Cookies(cookieName(secure)))
 	if secret == "" {
 		return v, "", false, nil
 	}
@@ -76,6 +75,15 @@ func (s *Server) viewer(c fiber.Ctx) (v store.Viewer, secret string, fromCookie 
 		return store.Viewer{}, "", false, nil
 	}
 	return v, secret, !isToken, err
+}
+
+// cookieName is the name of a session's cookie. Over TLS browsers take one of the name __Host- only from this very
+// host and only over TLS (RFC 6265bis, section 4.1.3.2).
+func cookieName(secure bool) string {
+	if secure {
+		return "__Host-inktray_session"
+	}
+	return "inktray_session"
 }
 
 // shown is what a request shows to say who asks: a token, or else the cookie of a
@@ -105,7 +113,7 @@ func (s *Server) GetSetup(context.Context, GetSetupRequestObject) (GetSetupRespo
 }
 
 // PostSetup makes the first administrator.
-func (s *Server) PostSetup(_ context.Context, r PostSetupRequestObject) (PostSetupResponseObject, error) {
+func (s *Server) PostSetup(ctx context.Context, r PostSetupRequestObject) (PostSetupResponseObject, error) {
 	if wait := s.throttle.wait("setup"); wait > 0 {
 		return nil, tooMany(wait)
 	}
@@ -135,12 +143,12 @@ func (s *Server) PostSetup(_ context.Context, r PostSetupRequestObject) (PostSet
 	if err := s.Store.SetSetting(setupKey, ""); err != nil {
 		return nil, err
 	}
-	cookie, err := s.session(p)
+	cookie, err := s.session(ctx, p)
 	return PostSetup200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)}, Headers: PostSetup200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
 // SignIn lets somebody in by name and password.
-func (s *Server) SignIn(_ context.Context, r SignInRequestObject) (SignInResponseObject, error) {
+func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
 	key := strings.ToLower(r.Body.Name)
 	if wait := s.throttle.wait(key); wait > 0 {
 		return nil, tooMany(wait)
@@ -158,20 +166,21 @@ func (s *Server) SignIn(_ context.Context, r SignInRequestObject) (SignInRespons
 		return nil, &problem{status: 401, kind: "wrong-password", text: "the name or the password is not right", advice: "Check both; capital letters count in the password."}
 	}
 	s.throttle.succeeded(key)
-	cookie, err := s.session(p)
+	cookie, err := s.session(ctx, p)
 	return SignIn200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)}, Headers: SignIn200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
-func (s *Server) session(p store.Person) (cookie string, err error) {
+func (s *Server) session(ctx context.Context, p store.Person) (cookie string, err error) {
 	secret := rand.Text() + rand.Text()
 	now := s.Clock().UTC()
 	err = s.Store.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(), Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
-	return s.cookie(secret, sessionLife), err
+	return sessionCookie(ctx, secret, sessionLife), err
 }
 
-func (s *Server) cookie(value string, life time.Duration) string {
-	c := fmt.Sprintf("%s=%s; Path=/; Max-Age=%d; HttpOnly; SameSite=Strict", cookieName, value, int(life.Seconds()))
-	if s.Secure {
+func sessionCookie(ctx context.Context, value string, life time.Duration) string {
+	secure := decisionOf(ctx).secure
+	c := fmt.Sprintf("%s=%s; Path=/; Max-Age=%d; HttpOnly; SameSite=Strict", cookieName(secure), value, int(life.Seconds()))
+	if secure {
 		c += "; Secure"
 	}
 	return c
@@ -179,10 +188,9 @@ func (s *Server) cookie(value string, life time.Duration) string {
 
 // SignOut ends the session or forgets the token.
 func (s *Server) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
-	cookie := s.cookie("", 0)
+	cookie := sessionCookie(ctx, "", 0)
 	out := SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: &cookie}}
-	secret, _ := ctx.Value(secretKey{}).(string)
-	_, k, err := s.Store.ViewerOf(secret, s.Clock())
+	_, k, err := s.Store.ViewerOf(decisionOf(ctx).secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return out, nil
 	}
@@ -191,8 +199,6 @@ func (s *Server) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutRe
 	}
 	return out, s.Store.RemoveKey(k.ID)
 }
-
-type secretKey struct{}
 
 // GetMe says who is signed in.
 func (s *Server) GetMe(ctx context.Context, _ GetMeRequestObject) (GetMeResponseObject, error) {

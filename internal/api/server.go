@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"net"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -21,8 +19,6 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/gofiber/fiber/v3"
 	fiberlog "github.com/gofiber/fiber/v3/log"
-	"github.com/gofiber/fiber/v3/middleware/adaptor"
-	"github.com/valyala/fasthttp"
 
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/unpack"
@@ -37,7 +33,7 @@ type Config struct {
 	Clock   func() time.Time
 	Log     *slog.Logger
 	Version string
-	Secure  bool               // cookies only over TLS
+	Reached []*url.URL         // by which addresses people reach it, besides by number and by the machine's name
 	Console func(fiber.Router) // serves the console; nil for none
 	SMTP    string             // where mail for drop addresses is received; "" where it is not
 }
@@ -46,6 +42,7 @@ type Config struct {
 type Server struct {
 	Config
 	app      *fiber.App
+	needed   map[string]store.Role // by operation; "" for what everyone may
 	router   routers.Router
 	throttle *throttle
 	stop     context.Context // ends the event streams
@@ -64,7 +61,10 @@ const (
 )
 
 // New makes the interface.
-func New(c Config) (*Server, error) {
+func New(c Config) (*Server, error) { return build(c) }
+
+// build makes the interface with what runs inside of the permission decision, nearest to the operations first.
+func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	spec, err := GetSpec()
 	if err != nil {
 		return nil, err
@@ -75,15 +75,19 @@ func New(c Config) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock)}
+	if s.needed, err = permissions(spec); err != nil {
+		return nil, err
+	}
 	s.stop, s.cancel = context.WithCancel(context.Background())
 	s.app = fiber.New(fiber.Config{
 		AppName: "Ink Tray", Immutable: true, BodyLimit: maxBody, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+		CaseSensitive: true, StrictRouting: true,
 		ErrorHandler: func(c fiber.Ctx, err error) error { return s.problem(c, err) },
 	})
 	s.app.Server().HeaderReceived = s.limits
 	fiberlog.SetOutput(slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn).Writer())
 	s.app.Use(s.guard)
-	RegisterHandlers(s.app, NewStrictHandler(s, nil))
+	RegisterHandlers(s.app, NewStrictHandler(s, append(inner, s.decided)))
 	if c.Console != nil {
 		c.Console(s.app)
 	}
@@ -105,93 +109,6 @@ func (s *Server) Shutdown(ctx context.Context) error {
 		defer grace.Stop()
 	}
 	return s.app.ShutdownWithContext(ctx)
-}
-
-// limits says, before any of its content is read, how large a request may be: only
-// somebody who is known brings mail.
-func (s *Server) limits(h *fasthttp.RequestHeader) fasthttp.RequestConfig {
-	path, _, _ := strings.Cut(string(h.RequestURI()), "?")
-	if h.IsPost() && strings.HasPrefix(path, "/api/v1/mailboxes/") && (strings.HasSuffix(path, "/messages") || path == "/api/v1/mailboxes/take-over") {
-		secret, _ := shown(string(h.Peek("Authorization")), string(h.Cookie(cookieName)))
-		if _, _, err := s.Store.ViewerOf(secret, s.Clock()); err == nil {
-			return fasthttp.RequestConfig{MaxRequestBodySize: maxMail}
-		}
-	}
-	return fasthttp.RequestConfig{MaxRequestBodySize: maxBody}
-}
-
-// guard checks every call of the interface: who asks, whether he may, whether
-// it comes from our own pages, and whether it is what openapi.yaml says.
-func (s *Server) guard(c fiber.Ctx) error {
-	c.Set("X-Content-Type-Options", "nosniff")
-	c.Set("Referrer-Policy", "no-referrer")
-	c.Set("X-Frame-Options", "DENY")
-	if !strings.HasPrefix(c.Path(), "/api/") {
-		return c.Next()
-	}
-	c.Set("Cache-Control", "no-store")
-	request, err := adaptor.ConvertRequest(c, true)
-	if err != nil {
-		return &problem{status: 400, kind: "bad-request", text: "the request cannot be read"}
-	}
-	route, params, err := s.router.FindRoute(request)
-	if errors.Is(err, routers.ErrMethodNotAllowed) {
-		return &problem{status: 405, kind: "method", text: fmt.Sprintf("%s does not know the method %s", c.Path(), c.Method())}
-	}
-	if err != nil {
-		return &problem{status: 404, kind: "no-such-address", text: fmt.Sprintf("there is nothing at %s", c.Path()), advice: "See openapi.yaml for what there is."}
-	}
-	viewer, secret, fromCookie, err := s.viewer(c)
-	if err != nil {
-		return err
-	}
-	needed, _ := route.Operation.Extensions["x-permission"].(string)
-	switch {
-	case needed == "everyone":
-	case viewer.Role == "":
-		return &problem{status: 401, kind: "sign-in", text: "you are not signed in", advice: "Sign in, or send a token."}
-	case !viewer.Role.May(store.Role(needed)):
-		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this needs the role %s; you are %s", needed, viewer.Role), advice: "Ask an administrator."}
-	}
-	if c.Method() != http.MethodGet && fromCookie && !ownOrigin(c) {
-		return &problem{status: 403, kind: "origin", text: "the request came from another site"}
-	}
-	raw := false // content that is no JSON is looked at by whoever takes it
-	if body := route.Operation.RequestBody; body != nil {
-		media, _, _ := strings.Cut(strings.ToLower(c.Get("Content-Type")), ";")
-		if media = strings.TrimSpace(media); body.Value.Content[media] == nil {
-			wanted := slices.Sorted(maps.Keys(body.Value.Content))
-			return &problem{status: 415, kind: "content-type", text: "the request's content is not " + strings.Join(wanted, " or "), advice: "Send Content-Type: " + wanted[0] + "."}
-		}
-		raw = media != "application/json"
-	}
-	input := &openapi3filter.RequestValidationInput{Request: request, Route: route, PathParams: params,
-		Options: &openapi3filter.Options{MultiError: true, KeepValidatedValue: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: raw}}
-	if err := openapi3filter.ValidateRequest(c.Context(), input); err != nil {
-		return invalid(err)
-	}
-	if body, ok := request.Body.(interface{ ValidatedValue() any }); ok {
-		c.Locals(validatedBodyLocalsKey, body.ValidatedValue())
-	}
-	c.SetContext(context.WithValue(context.WithValue(c.Context(), viewerKey{}, viewer), secretKey{}, secret))
-	return c.Next()
-}
-
-// ownOrigin says whether a browser's request came from our own pages.
-func ownOrigin(c fiber.Ctx) bool {
-	if site := c.Get("Sec-Fetch-Site"); site != "" {
-		return site == "same-origin" || site == "none"
-	}
-	origin, err := url.Parse(c.Get("Origin"))
-	return err == nil && origin.Host == c.Host()
-}
-
-type viewerKey struct{}
-
-// viewerOf is who asks.
-func viewerOf(ctx context.Context) store.Viewer {
-	v, _ := ctx.Value(viewerKey{}).(store.Viewer)
-	return v
 }
 
 // problem is an error that a person is told.

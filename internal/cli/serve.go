@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -32,14 +33,16 @@ type service struct {
 	engine   *engine.Engine
 	api      *api.Server
 	listener net.Listener
+	reached  []*url.URL
 	served   chan error
 	receiver *drop.Receiver // nil where no mail is received
 }
 
 type serviceOptions struct {
 	data, listen, zone, language string
-	resolver                     string // address of a name server; "" for the system's
-	scanner                      string // address of a virus scanner; "" for none
+	reached                      []string // addresses by which people reach it
+	resolver                     string   // address of a name server; "" for the system's
+	scanner                      string   // address of a virus scanner; "" for none
 	receive                      receiveOptions
 	ready                        string // folder for the reader of PDFs; "" for one of the records'
 	log                          *slog.Logger
@@ -66,6 +69,9 @@ func start(o serviceOptions) (*service, error) {
 		return nil, &exitError{exitUsage, fmt.Sprintf("there is no language %q; use a tag such as en or de-AT", o.language)}
 	}
 	s := &service{served: make(chan error, 1)}
+	if s.reached, err = addresses(o.reached); err != nil {
+		return nil, err
+	}
 	if s.listener, err = listen(o.listen); err != nil {
 		return nil, err
 	}
@@ -102,7 +108,7 @@ func start(o serviceOptions) (*service, error) {
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
 	})
-	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version, Console: console.Register})
+	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version, Reached: s.reached, Console: console.Register})
 	if err == nil {
 		err = s.engine.Start()
 	}
@@ -137,6 +143,28 @@ func reportCrashes(data string) (before string, err error) {
 }
 
 func (s *service) address() string { return "http://" + s.listener.Addr().String() }
+
+// front is the address that people are told.
+func (s *service) front() string {
+	if len(s.reached) > 0 {
+		return s.reached[0].String()
+	}
+	return s.address()
+}
+
+// addresses reads the addresses by which people reach the service.
+func addresses(given []string) ([]*url.URL, error) {
+	var all []*url.URL
+	for _, one := range given {
+		u, err := url.Parse(strings.TrimSuffix(strings.TrimSpace(one), "/"))
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
+			return nil, &exitError{exitUsage, fmt.Sprintf("%q is no address by which a browser reaches Ink Tray; write it as https://inktray.office.example", one)}
+		}
+		u.Host = strings.ToLower(u.Host)
+		all = append(all, u)
+	}
+	return all, nil
+}
 
 // scannerAt is the virus scanner at an address, nil where there is none.
 func scannerAt(address string) (*scan.Scanner, error) {
@@ -190,6 +218,9 @@ func (c *command) serve() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service: watch, file, and answer the console and the command line", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if given := os.Getenv("INKTRAY_ADDRESS"); given != "" && !cmd.Flags().Changed("address") {
+				o.reached = strings.Split(given, ",")
+			}
 			switch logs {
 			case "text":
 				o.log = slog.New(slog.NewTextHandler(c.errs, nil))
@@ -206,15 +237,16 @@ func (c *command) serve() *cobra.Command {
 			if err != nil {
 				return errors.Join(err, s.stop())
 			}
-			fmt.Fprintf(c.out, "Ink Tray %s is at %s\nIts records are in %s\n", Version, s.address(), o.data)
+			fmt.Fprintf(c.out, "Ink Tray %s is at %s\nIts records are in %s\n", Version, s.front(), o.data)
 			if code != "" {
-				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n    %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.address(), code, code)
+				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n    %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
 			}
 			return s.run(cmd.Context())
 		},
 	}
 	cmd.Flags().StringVar(&o.data, "data", defaultData(), "folder for the records")
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:8025", "address to listen on; others than this machine reach it only if you say so here")
+	cmd.Flags().StringSliceVar(&o.reached, "address", nil, "address by which people reach it, such as https://inktray.office.example behind a web server that speaks TLS; other names are not answered (INKTRAY_ADDRESS)")
 	cmd.Flags().StringVar(&o.zone, "time-zone", "Local", "zone of dates in folders and names, such as Europe/Oslo")
 	receiveFlags(cmd, &o)
 	cmd.Flags().StringVar(&o.scanner, "virus-scanner", os.Getenv("INKTRAY_VIRUS_SCANNER"), "ask a virus scanner that speaks clamd's protocol about everything that is filed: unix:/run/clamav/clamd.ctl or host:port (INKTRAY_VIRUS_SCANNER)")
