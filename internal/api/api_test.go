@@ -45,14 +45,14 @@ func TestTheThrottleGrowsAndForgives(t *testing.T) {
 	now := time.Date(2026, 5, 12, 6, 0, 0, 0, time.UTC)
 	th := newThrottle(func() time.Time { return now })
 	for i := range 2 {
-		th.failed("ines")
+		th.failed("ines", freeTries)
 		if wait := th.wait("ines"); wait > 0 {
 			t.Errorf("after %d failures there is a wait of %v", i+1, wait)
 		}
 	}
 	last := time.Duration(0)
 	for i := range 12 {
-		th.failed("ines")
+		th.failed("ines", freeTries)
 		wait := th.wait("ines")
 		if wait < last || wait <= 0 || wait > 15*time.Minute {
 			t.Errorf("after %d failures the wait is %v, it was %v", i+3, wait, last)
@@ -65,19 +65,22 @@ func TestTheThrottleGrowsAndForgives(t *testing.T) {
 	if wait := th.wait("oda"); wait != 0 {
 		t.Errorf("somebody else has to wait %v", wait)
 	}
-	now = now.Add(16 * time.Minute)
+	if now = now.Add(-48 * time.Hour); th.wait("ines") > longestWait {
+		t.Error("a clock that was put back keeps somebody out for days")
+	}
+	now = now.Add(48*time.Hour + 16*time.Minute)
 	if wait := th.wait("ines"); wait > 0 {
 		t.Errorf("after the wait there is another of %v", wait)
 	}
 	th.succeeded("ines")
-	th.failed("ines")
+	th.failed("ines", freeTries)
 	if wait := th.wait("ines"); wait > 0 {
 		t.Errorf("a success did not forgive: %v", wait)
 	}
 	for i := range 10_100 {
-		th.failed(fmt.Sprint("guess ", i))
+		th.failed(fmt.Sprint("guess ", i), freeTries)
 	}
-	if n := len(th.tries); n > 10_001 {
+	if n := len(th.tries); n > mostTries {
 		t.Errorf("%d names are remembered: somebody who tries many fills the memory", n)
 	}
 }

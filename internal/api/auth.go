@@ -14,6 +14,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/crypto/argon2"
 
+	"inktray.example/inktray/internal/core/password"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -86,6 +87,9 @@ func cookieName(secure bool) string {
 	return "inktray_session"
 }
 
+// browserName is the name of the cookie by which a browser is known again.
+func browserName(secure bool) string { return cookieName(secure) + "_known" }
+
 // shown is what a request shows to say who asks: a token, or else the cookie of a
 // session.
 func shown(authorization, cookie string) (secret string, isToken bool) {
@@ -112,9 +116,10 @@ func (s *Server) GetSetup(context.Context, GetSetupRequestObject) (GetSetupRespo
 	return GetSetup200JSONResponse{Needed: len(people) == 0}, err
 }
 
-// PostSetup makes the first administrator.
+// PostSetup makes the first administrator. The link works once, also where several use it at the same time.
 func (s *Server) PostSetup(ctx context.Context, r PostSetupRequestObject) (PostSetupResponseObject, error) {
-	if wait := s.throttle.wait("setup"); wait > 0 {
+	key := "setup " + decisionOf(ctx).from
+	if wait := s.throttle.wait(key); wait > 0 {
 		return nil, tooMany(wait)
 	}
 	people, err := s.Store.People()
@@ -122,50 +127,101 @@ func (s *Server) PostSetup(ctx context.Context, r PostSetupRequestObject) (PostS
 		return nil, err
 	}
 	if len(people) > 0 {
-		return nil, &problem{status: 409, kind: "set-up", text: "Ink Tray is set up already", advice: "Sign in."}
+		return nil, errSetUp
 	}
 	want, err := s.Store.Setting(setupKey)
 	if err != nil {
 		return nil, err
 	}
 	if subtle.ConstantTimeCompare([]byte(want), []byte(base64.RawStdEncoding.EncodeToString(store.HashKey(r.Body.Code)))) != 1 || want == "" {
-		s.throttle.failed("setup")
+		s.throttle.failed(key, freeTries)
 		return nil, &problem{status: 403, kind: "set-up-link", text: "the set-up link is not the one that was printed last", advice: "Start Ink Tray again and use the link that it prints."}
 	}
 	name := strings.TrimSpace(r.Body.Name)
 	if name == "" {
-		return nil, &problem{status: 422, kind: "invalid", text: "name: a name is missing", fields: []FieldProblem{{Place: "name", Text: "a name is missing"}}}
+		return nil, atField("name", "a name is missing")
 	}
-	p := store.Person{ID: store.NewID(), Name: name, Password: HashPassword(r.Body.Password), Role: store.Administrator, MadeAt: s.Clock().UTC()}
-	if err := s.Store.AddPerson(p, p.Name); err != nil {
+	if fault := password.Fault(r.Body.Password, name); fault != "" {
+		p := atField("password", fault)
+		p.advice = "Take several words that do not belong together."
+		return nil, p
+	}
+	var hash string
+	if err := s.hashing.do(ctx, func() { hash = HashPassword(r.Body.Password) }); err != nil {
 		return nil, err
 	}
-	if err := s.Store.SetSetting(setupKey, ""); err != nil {
+	p := store.Person{ID: store.NewID(), Name: name, Password: hash, Role: store.Administrator, MadeAt: s.Clock().UTC()}
+	if err := s.Store.AddFirstPerson(p, setupKey, want); errors.Is(err, store.ErrTaken) {
+		return nil, errSetUp
+	} else if err != nil {
 		return nil, err
 	}
 	cookie, err := s.session(ctx, p)
 	return PostSetup200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)}, Headers: PostSetup200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
+var errSetUp = &problem{status: 409, kind: "set-up", text: "Ink Tray is set up already", advice: "Sign in."}
+
+// atField says what is wrong with one field.
+func atField(place, text string) *problem {
+	return &problem{status: 422, kind: "invalid", text: place + ": " + text, fields: []FieldProblem{{Place: place, Text: text}}}
+}
+
 // SignIn lets somebody in by name and password.
+//
+// Wrong tries count for where they came from, and more generously for the name. A browser in which the person
+// has signed in before counts for itself: whoever guesses elsewhere cannot keep her out.
 func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
-	key := strings.ToLower(r.Body.Name)
-	if wait := s.throttle.wait(key); wait > 0 {
-		return nil, tooMany(wait)
-	}
+	d := decisionOf(ctx)
 	p, err := s.Store.PersonNamed(r.Body.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
+	}
+	name := strings.ToLower(r.Body.Name)
+	counted := map[string]int{"at " + d.from + " " + name: freeTries, "name " + name: freeTriesByName, "from " + d.from: freeTriesFrom}
+	known, err := s.knows(d.browser, p)
+	if err != nil {
+		return nil, err
+	}
+	if known {
+		counted = map[string]int{"browser " + d.browser: freeTries}
 	}
 	hash := p.Password
 	if hash == "" {
 		hash = nobody()
 	}
-	if !passwordFits(hash, r.Body.Password) || p.ID == "" {
-		s.throttle.failed(key)
+	fits := false
+	look := func() error {
+		for key := range counted {
+			if wait := s.throttle.wait(key); wait > 0 {
+				return tooMany(wait)
+			}
+		}
+		return nil
+	}
+	if err := look(); err != nil {
+		return nil, err
+	}
+	var tired error // of wrong tries that came while this one waited for its turn
+	err = s.hashing.do(ctx, func() {
+		if tired = look(); tired == nil {
+			fits = passwordFits(hash, r.Body.Password)
+		}
+	})
+	if err := errors.Join(err, tired); err != nil {
+		return nil, err
+	}
+	if !fits || p.ID == "" {
+		for key, free := range counted {
+			s.throttle.failed(key, free)
+		}
 		return nil, &problem{status: 401, kind: "wrong-password", text: "the name or the password is not right", advice: "Check both; capital letters count in the password."}
 	}
-	s.throttle.succeeded(key)
+	for key, free := range counted {
+		if free != freeTriesFrom { // else somebody with a name of his own could go on guessing
+			s.throttle.succeeded(key)
+		}
+	}
 	cookie, err := s.session(ctx, p)
 	return SignIn200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)}, Headers: SignIn200ResponseHeaders{SetCookie: &cookie}}, err
 }
@@ -174,12 +230,22 @@ func (s *Server) session(ctx context.Context, p store.Person) (cookie string, er
 	secret := rand.Text() + rand.Text()
 	now := s.Clock().UTC()
 	err = s.Store.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(), Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
+	if err != nil {
+		return "", err
+	}
+	d := decisionOf(ctx)
+	mark, err := s.markOf(p)
+	d.cookies = append(d.cookies, setCookie(browserName(d.secure), mark, browserLife, d.secure))
 	return sessionCookie(ctx, secret, sessionLife), err
 }
 
 func sessionCookie(ctx context.Context, value string, life time.Duration) string {
 	secure := decisionOf(ctx).secure
-	c := fmt.Sprintf("%s=%s; Path=/; Max-Age=%d; HttpOnly; SameSite=Strict", cookieName(secure), value, int(life.Seconds()))
+	return setCookie(cookieName(secure), value, life, secure)
+}
+
+func setCookie(name, value string, life time.Duration, secure bool) string {
+	c := fmt.Sprintf("%s=%s; Path=/; Max-Age=%d; HttpOnly; SameSite=Strict", name, value, int(life.Seconds()))
 	if secure {
 		c += "; Secure"
 	}
@@ -217,61 +283,4 @@ func (s *Server) MakeToken(ctx context.Context, r MakeTokenRequestObject) (MakeT
 	expires := now.AddDate(0, 0, days)
 	err := s.Store.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(), Label: r.Body.Label, PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires})
 	return MakeToken201JSONResponse{Token: secret, ExpiresAt: expires}, err
-}
-
-// throttle slows down guessing: after three failures each further one doubles
-// the time to wait, up to a quarter of an hour.
-type throttle struct {
-	clock func() time.Time
-	mutex sync.Mutex
-	tries map[string]*tries
-}
-
-type tries struct {
-	failures int
-	until    time.Time
-}
-
-func newThrottle(clock func() time.Time) *throttle {
-	return &throttle{clock: clock, tries: map[string]*tries{}}
-}
-
-func (t *throttle) wait(key string) time.Duration {
-	t.mutex.Lock()
-	defer t.mutex.Unlock()
-	if one := t.tries[key]; one != nil {
-		return one.until.Sub(t.clock())
-	}
-	return 0
-}
-
-func (t *throttle) failed(key string) {
-	t.mutex.Lock()
-	defer t.mutex.Unlock()
-	now := t.clock()
-	if len(t.tries) > 10_000 { // somebody tries many names
-		for k, one := range t.tries {
-			if one.until.Before(now) {
-				delete(t.tries, k)
-			}
-		}
-	}
-	one := t.tries[key]
-	if one == nil {
-		one = &tries{}
-		t.tries[key] = one
-	}
-	if one.failures++; one.failures >= 3 {
-		one.until = now.Add(min(time.Second<<min(one.failures-2, 20), 15*time.Minute))
-	}
-}
-
-func (t *throttle) succeeded(key string) {
-	t.mutex.Lock()
-	defer t.mutex.Unlock()
-	delete(t.tries, key)
-}
-
-func tooMany(wait time.Duration) error {
-	return &problem{status: 429, kind: "too-many-tries", text: "there were too many wrong tries", advice: fmt.Sprintf("Wait %d seconds, then try again.", int(wait.Seconds())+1)}
 }

@@ -32,8 +32,11 @@ const root = "/api/"
 type decision struct {
 	operation string // its operationId
 	viewer    store.Viewer
-	secret    string // with which he signed in
-	secure    bool   // the request came over TLS
+	secret    string   // with which he signed in
+	secure    bool     // the request came over TLS
+	from      string   // the place it came from
+	browser   string   // the mark of a browser in which somebody signed in before
+	cookies   []string // to be set, besides what the operation's answer has
 }
 
 type decisionKey struct{}
@@ -64,7 +67,11 @@ func (s *Server) decided(next StrictHandlerFunc, operation string) StrictHandler
 			s.Log.Error("an operation was reached without a permission decision", "path", c.Path(), "operation", operation)
 			return nil, &problem{status: 403, kind: "not-allowed", text: "this address is not one that Ink Tray answers at"}
 		}
-		return next(c, args)
+		answer, err := next(c, args)
+		for _, one := range decisionOf(c.Context()).cookies {
+			c.Response().Header.Add("Set-Cookie", one)
+		}
+		return answer, err
 	}
 }
 
@@ -151,7 +158,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if err != nil {
 		return nothingAt(c)
 	}
-	d := &decision{operation: route.Operation.OperationID, secure: secure}
+	d := &decision{operation: route.Operation.OperationID, secure: secure, from: s.from(c), browser: c.Cookies(browserName(secure))}
 	fromCookie := false
 	if d.viewer, d.secret, fromCookie, err = s.viewer(c, secure); err != nil {
 		return err

@@ -39,7 +39,7 @@ func watch(t testing.TB, reached ...string) *watched {
 		}
 	})
 	w := &watched{tokens: map[store.Role]string{"": ""}}
-	c := Config{Store: s, Clock: time.Now, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Console: func(r fiber.Router) {
+	c := Config{Store: s, Clock: time.Now, Log: quiet(), Console: func(r fiber.Router) {
 		r.Get("/*", func(c fiber.Ctx) error { return c.SendString("the console") })
 	}}
 	for _, a := range reached {
@@ -279,3 +279,5 @@ func FuzzNobodyRunsAnything(f *testing.F) {
 		}
 	})
 }
+
+func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)) }

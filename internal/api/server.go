@@ -45,6 +45,7 @@ type Server struct {
 	needed   map[string]store.Role // by operation; "" for what everyone may
 	router   routers.Router
 	throttle *throttle
+	hashing  *turns          // of passwords, which takes memory
 	stop     context.Context // ends the event streams
 	cancel   context.CancelFunc
 	listener atomic.Pointer[listener]
@@ -74,7 +75,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock)}
+	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second)}
 	if s.needed, err = permissions(spec); err != nil {
 		return nil, err
 	}

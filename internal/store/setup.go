@@ -81,6 +81,38 @@ func (s *Store) AddPerson(p Person, actor string) error {
 	})
 }
 
+// AddFirstPerson makes the first administrator, if there is nobody yet and a setting still has the value that was
+// looked at, and empties that setting. Else it is ErrTaken.
+func (s *Store) AddFirstPerson(p Person, setting, value string) error {
+	return s.change(func(tx *gorm.DB) error {
+		var people int64
+		if err := tx.Model(&Person{}).Count(&people).Error; err != nil {
+			return err
+		}
+		if people > 0 {
+			return ErrTaken
+		}
+		emptied := tx.Exec("UPDATE settings SET value = '' WHERE key = ? AND value = ?", setting, value)
+		if emptied.Error == nil && emptied.RowsAffected == 0 {
+			return ErrTaken
+		}
+		return errors.Join(emptied.Error, tx.Create(&p).Error, note(tx, p.Name, "add person", p.Name))
+	})
+}
+
+// SettingOr is a setting; where there is none it gets the value that is made.
+func (s *Store) SettingOr(key string, value func() string) (string, error) {
+	if found, err := s.Setting(key); err != nil || found != "" {
+		return found, err
+	}
+	if err := s.change(func(tx *gorm.DB) error {
+		return tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO NOTHING", key, value()).Error
+	}); err != nil {
+		return "", err
+	}
+	return s.Setting(key)
+}
+
 // AddKey keeps the hash of a session or token.
 func (s *Store) AddKey(k Key) error {
 	return s.change(func(tx *gorm.DB) error {
