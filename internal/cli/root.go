@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -174,36 +173,6 @@ func call[T any](response *http.Response, err error) (T, error) {
 
 type nothing struct{}
 
-// tokenFile is where sign-in keeps its token.
-func tokenFile() (string, error) {
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return "", err
-	}
-	return filepath.Join(dir, "inktray", "token"), nil
-}
-
-// connect makes a client that signs in with INKTRAY_TOKEN, or with what sign-in kept.
-func (c *command) connect() (*client.Client, error) {
-	token := os.Getenv("INKTRAY_TOKEN")
-	if token == "" {
-		if path, err := tokenFile(); err == nil {
-			data, _ := os.ReadFile(path)
-			token = strings.TrimSpace(string(data))
-		}
-	}
-	return c.connectWith(token)
-}
-
-func (c *command) connectWith(token string) (*client.Client, error) {
-	return client.NewClient(c.service, client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if token != "" {
-			r.Header.Set("Authorization", "Bearer "+token)
-		}
-		return nil
-	}))
-}
-
 // do is a command that speaks to the service.
 func (c *command) do(f func(ctx context.Context, api *client.Client, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
@@ -237,86 +206,6 @@ func (c *command) secret(file, env, prompt string) (string, error) {
 	}
 	line, _, _ := strings.Cut(string(data), "\n")
 	return strings.TrimRight(line, "\r"), err
-}
-
-func (c *command) signIn() *cobra.Command {
-	var name, file, code string
-	cmd := &cobra.Command{
-		Use: "sign-in", Short: "Sign in, and keep a token for the next commands", Args: cobra.NoArgs,
-		Long: "Signs in with name and password and keeps a token in your own settings folder. The password comes from the prompt, from INKTRAY_PASSWORD or from --password-file.\nWith --set-up CODE it makes the first administrator instead; the code stands in the link that the first start prints.",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if name == "" {
-				return usageError{errors.New("say who you are with --name")}
-			}
-			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
-			if err != nil {
-				return err
-			}
-			token, err := c.tokenFor(cmd.Context(), name, password, code)
-			if err != nil {
-				return err
-			}
-			path, err := tokenFile()
-			if err == nil {
-				err = errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(token+"\n"), 0o600))
-			}
-			if err != nil {
-				return fmt.Errorf("keeping the token: %w", err)
-			}
-			fmt.Fprintf(c.out, "Signed in as %s. The token lies in %s.\n", name, path)
-			return nil
-		},
-	}
-	cmd.Flags().StringVar(&name, "name", "", "your name")
-	cmd.Flags().StringVar(&file, "password-file", "", "file that holds the password")
-	cmd.Flags().StringVar(&code, "set-up", "", "code of the set-up link: make the first administrator")
-	return cmd
-}
-
-// tokenFor signs in, by way of a session, and makes a token.
-func (c *command) tokenFor(ctx context.Context, name, password, code string) (string, error) {
-	api, err := c.connectWith("")
-	if err != nil {
-		return "", err
-	}
-	var response *http.Response
-	if code != "" {
-		response, err = api.PostSetup(ctx, client.SetupRequest{Code: code, Name: name, Password: password})
-	} else {
-		response, err = api.SignIn(ctx, client.SignInRequest{Name: name, Password: password})
-	}
-	if _, err := call[client.Me](response, err); err != nil {
-		return "", err
-	}
-	cookies := response.Cookies()
-	host, _ := os.Hostname()
-	token, err := call[client.Token](api.MakeToken(ctx, client.TokenRequest{Label: "command line on " + host}, func(_ context.Context, r *http.Request) error {
-		for _, k := range cookies {
-			r.AddCookie(k)
-		}
-		r.Header.Set("Sec-Fetch-Site", "same-origin")
-		return nil
-	}))
-	return token.Token, err
-}
-
-func (c *command) signOut() *cobra.Command {
-	return &cobra.Command{
-		Use: "sign-out", Short: "Forget the token that sign-in kept", Args: cobra.NoArgs,
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			_, err := call[nothing](api.SignOut(ctx))
-			if path, pathErr := tokenFile(); pathErr == nil {
-				if rmErr := os.Remove(path); rmErr != nil && !errors.Is(rmErr, os.ErrNotExist) {
-					return rmErr
-				}
-			}
-			if err != nil {
-				return err
-			}
-			fmt.Fprintln(c.out, "Signed out.")
-			return nil
-		}),
-	}
 }
 
 func (c *command) health() *cobra.Command {

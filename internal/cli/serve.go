@@ -83,6 +83,9 @@ func start(o serviceOptions) (*service, error) {
 		s.listener.Close()
 		return nil, err
 	}
+	if s.store.Opened > 0 {
+		o.log.Warn("other users of this machine could read Ink Tray's records and mail; now only its own user can", "folder", o.data, "files and folders", s.store.Opened)
+	}
 	crash, err := reportCrashes(o.data)
 	if err != nil {
 		s.listener.Close()

@@ -156,11 +156,11 @@ func keepCopy(db *gorm.DB, folder string, version int) error {
 	if err := os.Remove(temporary); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
+	if err := makePrivate(temporary); err != nil {
+		return err
+	}
 	if err := db.Exec("VACUUM INTO ?", temporary).Error; err != nil {
 		return errors.Join(err, os.Remove(temporary))
-	}
-	if err := os.Chmod(temporary, 0o600); err != nil {
-		return err
 	}
 	f, err := os.Open(temporary)
 	if err != nil {

@@ -39,6 +39,8 @@ var migrations embed.FS
 
 // Store is the open database. It may be used by several goroutines at once.
 type Store struct {
+	Opened int // files and folders that other users of the machine could read until now
+
 	write *gorm.DB // one connection: writers wait for each other here, not in SQLite
 	read  *gorm.DB
 	jobs  chan job
@@ -133,6 +135,13 @@ func openOn(folder, vfs string) (*Store, error) {
 	}
 	path := filepath.Join(folder, recordsFile)
 	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), lock: lock, path: path}
+	if s.Opened, err = keepPrivate(folder); err == nil && vfs == "" {
+		err = makePrivate(path)
+	}
+	if err != nil {
+		lock.Unlock()
+		return nil, fmt.Errorf("keeping %s for Ink Tray alone: %w", folder, err)
+	}
 	opened := false
 	defer func() {
 		if !opened {
@@ -152,7 +161,7 @@ func openOn(folder, vfs string) (*Store, error) {
 
 // lockFolder keeps others from the records in a folder.
 func lockFolder(folder string) (*flock.Flock, error) {
-	lock := flock.New(filepath.Join(folder, "inktray.lock")) // let go by the system, however the program ends
+	lock := flock.New(filepath.Join(folder, "inktray.lock"), flock.SetPermissions(0o600)) // let go by the system, however the program ends
 	if mine, err := lock.TryLock(); err != nil {
 		return nil, fmt.Errorf("locking %s: %w", folder, err)
 	} else if !mine {

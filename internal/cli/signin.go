@@ -1,0 +1,220 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"inktray.example/inktray/internal/api/client"
+)
+
+// origin is a service's address as far as it says who is spoken to: scheme, host and port.
+func origin(service string) (string, error) {
+	u, err := url.Parse(service)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" {
+		return "", usageError{fmt.Errorf("%q is no address of a service; write it as http://127.0.0.1:8025", service)}
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	host := strings.ToLower(u.Hostname())
+	if strings.Contains(host, ":") {
+		host = "[" + host + "]"
+	}
+	return u.Scheme + "://" + host + ":" + port, nil
+}
+
+// tokenFile is where sign-in keeps its token for a service. Each service has a file of its own, so that no token
+// goes to another one.
+func tokenFile(service string) (string, error) {
+	of, err := origin(service)
+	if err != nil {
+		return "", err
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "inktray", "tokens", url.PathEscape(of)), nil
+}
+
+// keepToken keeps a token for a service, readable by this person alone.
+func keepToken(service, token string) (path string, err error) {
+	if path, err = tokenFile(service); err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", err
+	}
+	temporary, err := os.CreateTemp(filepath.Dir(path), "new-*") // with 0600
+	if err != nil {
+		return "", err
+	}
+	_, err = temporary.WriteString(token + "\n")
+	if err = errors.Join(err, temporary.Close()); err == nil {
+		err = os.Rename(temporary.Name(), path)
+	}
+	if err != nil {
+		return "", errors.Join(err, os.Remove(temporary.Name()))
+	}
+	// Where there was one file for all services, nobody knows for which one its token is.
+	if err := os.Remove(filepath.Join(filepath.Dir(filepath.Dir(path)), "token")); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", err
+	}
+	return path, nil
+}
+
+// keptToken is what sign-in kept for a service, "" for none.
+func keptToken(service string) (string, error) {
+	path, err := tokenFile(service)
+	if err != nil {
+		return "", err
+	}
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	return strings.TrimSpace(string(data)), err
+}
+
+// connect makes a client that signs in with INKTRAY_TOKEN, or with what sign-in kept for this service.
+func (c *command) connect() (*client.Client, error) {
+	token := os.Getenv("INKTRAY_TOKEN")
+	if token == "" {
+		var err error
+		if token, err = keptToken(c.service); err != nil {
+			return nil, err
+		}
+	}
+	return c.connectWith(token)
+}
+
+func (c *command) connectWith(token string) (*client.Client, error) {
+	// An answer that leads elsewhere would take the token along.
+	stay := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return client.NewClient(c.service, client.WithHTTPClient(stay), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
+}
+
+func (c *command) signIn() *cobra.Command {
+	var name, file, code string
+	cmd := &cobra.Command{
+		Use: "sign-in", Short: "Sign in, and keep a token for the next commands", Args: cobra.NoArgs,
+		Long: "Signs in with name and password and keeps a token in your own settings folder, for this service alone. The password comes from the prompt, from INKTRAY_PASSWORD or from --password-file.\nWith --set-up CODE it makes the first administrator instead; the code stands in the link that the first start prints.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if name == "" {
+				return usageError{errors.New("say who you are with --name")}
+			}
+			if _, err := origin(c.service); err != nil {
+				return err
+			}
+			password, err := c.secret(file, "INKTRAY_PASSWORD", "Password")
+			if err != nil {
+				return err
+			}
+			token, err := c.tokenFor(cmd.Context(), name, password, code)
+			if err != nil {
+				return err
+			}
+			path, err := keepToken(c.service, token)
+			if err != nil {
+				return fmt.Errorf("keeping the token: %w", err)
+			}
+			fmt.Fprintf(c.out, "Signed in as %s. The token for %s lies in %s.\n", name, c.service, path)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "your name")
+	cmd.Flags().StringVar(&file, "password-file", "", "file that holds the password")
+	cmd.Flags().StringVar(&code, "set-up", "", "code of the set-up link: make the first administrator")
+	return cmd
+}
+
+// tokenFor signs in, by way of a session that ends with it, and makes a token.
+func (c *command) tokenFor(ctx context.Context, name, password, code string) (string, error) {
+	api, err := c.connectWith("")
+	if err != nil {
+		return "", err
+	}
+	var response *http.Response
+	if code != "" {
+		response, err = api.PostSetup(ctx, client.SetupRequest{Code: code, Name: name, Password: password})
+	} else {
+		response, err = api.SignIn(ctx, client.SignInRequest{Name: name, Password: password})
+	}
+	if _, err := call[client.Me](response, err); err != nil {
+		return "", err
+	}
+	cookies := response.Cookies()
+	within := func(_ context.Context, r *http.Request) error {
+		for _, k := range cookies {
+			r.AddCookie(k)
+		}
+		r.Header.Set("Sec-Fetch-Site", "same-origin")
+		return nil
+	}
+	host, _ := os.Hostname()
+	token, err := call[client.Token](api.MakeToken(ctx, client.TokenRequest{Label: "command line on " + host}, within))
+	if err != nil {
+		return "", err
+	}
+	_, err = call[nothing](api.SignOut(ctx, within))
+	return token.Token, err
+}
+
+func (c *command) signOut() *cobra.Command {
+	return &cobra.Command{
+		Use: "sign-out", Short: "End and forget the token that sign-in kept for this service", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			token, err := keptToken(c.service)
+			if err != nil {
+				return err
+			}
+			kept := token != ""
+			if token = cmp.Or(token, os.Getenv("INKTRAY_TOKEN")); token == "" {
+				return &exitError{exitSignIn, fmt.Sprintf("you are not signed in to %s", c.service)}
+			}
+			api, err := c.connectWith(token)
+			if err != nil {
+				return err
+			}
+			_, ended := call[nothing](api.SignOut(cmd.Context()))
+			var p *problem
+			if errors.As(ended, &p) && p.Status == http.StatusUnauthorized {
+				ended = nil // it had ended already
+			}
+			if !kept {
+				if ended == nil {
+					fmt.Fprintln(c.out, "The token in INKTRAY_TOKEN has ended.")
+				}
+				return ended
+			}
+			path, err := tokenFile(c.service)
+			if err == nil {
+				err = os.Remove(path)
+			}
+			if err != nil {
+				return errors.Join(ended, fmt.Errorf("forgetting the token: %w", err))
+			}
+			if ended != nil {
+				fmt.Fprintln(c.errs, "The token is forgotten here, but the service could not be told: it stays valid there until it expires.")
+				return ended
+			}
+			fmt.Fprintln(c.out, "Signed out.")
+			return nil
+		},
+	}
+}
