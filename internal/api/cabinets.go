@@ -77,6 +77,9 @@ func (s *Server) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (Add
 			return nil, err
 		}
 	}
+	if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
+		return nil, err
+	}
 	if err := s.Engine.AddCabinet(ctx, &c, viewerOf(ctx).Name); err != nil {
 		p := explain(err)
 		p.fields = []FieldProblem{{Place: "folder", Text: p.text}}
@@ -105,12 +108,24 @@ func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject
 	if err := settleCabinet(&c, given); err != nil {
 		return nil, err
 	}
+	before, err := s.Store.CabinetByID(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	if other := c.OtherRoute(&before); r.Body.Secret == nil && len(c.Secret) > 0 && len(other) > 0 {
+		return nil, anew(other)
+	}
 	reached := false
 	for _, value := range given {
 		reached = reached || value != nil
 	}
 	if r.Body.Secret != nil {
 		if err := s.Store.SealCabinet(&c, *r.Body.Secret); err != nil {
+			return nil, err
+		}
+	}
+	if reached {
+		if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
 			return nil, err
 		}
 	}
@@ -155,6 +170,9 @@ func (s *Server) EnterUnknownFiles(ctx context.Context, r EnterUnknownFilesReque
 func (s *Server) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject, error) {
 	c, err := s.Store.CabinetByID(r.ID)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
 		return nil, err
 	}
 	proof, err := s.Engine.ProveCabinet(ctx, c.ID)

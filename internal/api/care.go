@@ -464,6 +464,9 @@ func trial(err error, well string) Trial {
 
 // CheckOutgoing signs in where mail is handed in.
 func (s *Server) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject) (CheckOutgoingResponseObject, error) {
+	if err := s.Store.Note(viewerOf(ctx).Name, "check outgoing mail", ""); err != nil {
+		return nil, err
+	}
 	return CheckOutgoing200JSONResponse(trial(s.Engine.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")), nil
 }
 
@@ -526,6 +529,9 @@ func (s *Server) RemoveAddressee(ctx context.Context, r RemoveAddresseeRequestOb
 func (s *Server) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) (TryAddresseeResponseObject, error) {
 	a, err := s.Store.AddresseeByID(r.ID)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.Note(viewerOf(ctx).Name, "send a trial", a.Name); err != nil {
 		return nil, err
 	}
 	return TryAddressee200JSONResponse(trial(s.Engine.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")), nil

@@ -44,7 +44,14 @@ func (s *Server) mailbox(m *store.Mailbox) Mailbox {
 }
 
 func field(place, text string) error {
-	return &problem{status: 422, kind: "invalid", text: place + ": " + text, fields: []FieldProblem{{Place: place, Text: text}}}
+	return atField(place, text)
+}
+
+// anew says that the kept secret was given for another way to the server.
+func anew(differs []string) error {
+	p := atField("secret", engine.Anew("secret", differs))
+	p.advice = "Kept secrets are sent only where they were given for."
+	return p
 }
 
 // settings takes over what was sent, as far as it belongs to the kind of mailbox.
@@ -194,10 +201,10 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 	}
 	var secret *string
 	switch byConsent := m.Particulars.Consent != nil; {
-	case given != "", byConsent && !engine.SameTerms(&before, &m): // tokens are for one server, and of one issuer
+	case given != "", byConsent && len(m.OtherRoute(&before)) > 0: // tokens are for one server, and of one issuer
 		secret = &given
-	case !byConsent && (before.Particulars.Consent != nil || !strings.EqualFold(m.Host, before.Host)) && (m.Kind == "imap" || m.Kind == "pop3"): // it was given for the other host, and must not be sent to this one
-		return nil, &problem{status: 422, kind: "invalid", text: "secret: the host is another one, so the secret has to be given anew", advice: "Enter the secret for " + m.Host + ".", fields: []FieldProblem{{Place: "secret", Text: "the host is another one, so the secret has to be given anew"}}}
+	case len(m.OtherRoute(&before)) > 0:
+		return nil, anew(m.OtherRoute(&before))
 	}
 	if err := s.Store.ChangeMailbox(&m, secret, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
@@ -266,18 +273,25 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 		if m, err = s.Store.MailboxByID(viewerOf(ctx), id); err != nil {
 			return nil, err
 		}
-		if secret == "" && m.Particulars.Consent == nil && m.Host == r.Body.Host { // the kept secret goes to the kept host only
-			if secret, err = s.Store.Secret(&m); err != nil {
-				return nil, err
-			}
-		}
 	}
 	kept := m
 	if err := s.settings(r.Body, &m); err != nil {
 		return nil, err
 	}
-	if m.Particulars.Consent != nil && !engine.SameTerms(&kept, &m) { // its tokens go where they were given for, only
+	switch other := m.OtherRoute(&kept); {
+	case m.Particulars.Consent != nil && len(other) > 0: // its tokens go where they were given for, only
 		return nil, field("consent", "sign-in by consent is checked once the mailbox is saved and somebody has signed in")
+	case kept.ID == "" || secret != "" || m.Particulars.Consent != nil:
+	case len(other) > 0:
+		return nil, anew(other)
+	default:
+		var err error
+		if secret, err = s.Store.Secret(&m); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.Store.Note(viewerOf(ctx).Name, "check mailbox", fmt.Sprintf("%s: %s at %s:%d (%s) %s", m.Name, m.Username, m.Host, m.Port, m.Encryption, m.Particulars.Proxy)); err != nil {
+		return nil, err
 	}
 	out := CheckMailbox200JSONResponse{}
 	well := true

@@ -178,6 +178,8 @@ func explain(err error) *problem {
 		return &problem{status: 422, kind: "cabinet", text: inCabinet.Problem, advice: inCabinet.Advice}
 	case errors.Is(err, engine.ErrMissing):
 		return &problem{status: 404, kind: "file-gone", text: "the file is no longer where it was filed", advice: "Somebody moved, renamed or removed it."}
+	case errors.Is(err, store.ErrRoute):
+		return explain(anew(nil))
 	case errors.Is(err, store.ErrNotFound):
 		return &problem{status: 404, kind: "not-found", text: "there is nothing of that name or number"}
 	case errors.Is(err, store.ErrTaken):

@@ -165,9 +165,9 @@ func (c *command) compareMailboxes(ctx context.Context, api *client.Client, entr
 	for i := range entries {
 		m := &entries[i]
 		at := slices.IndexFunc(mailboxes, func(b client.Mailbox) bool { return strings.EqualFold(b.Name, m.Name) })
-		wanted, was := client.MailboxSettings{Name: m.Name}, ""
+		wanted := client.MailboxSettings{Name: m.Name}
 		if at >= 0 {
-			wanted, was = settingsOf(&mailboxes[at]), mailboxes[at].Host
+			wanted = settingsOf(&mailboxes[at])
 			if is := mailboxes[at].Kind; m.Kind != "" && m.Kind != is || m.Kind == "" && !account(is) {
 				return nil, &exitError{exitInvalid, fmt.Sprintf("the mailbox “%s” is of the kind %s and cannot become %s: take another name", m.Name, is, cmp.Or(m.Kind, "imap"))}
 			}
@@ -185,7 +185,7 @@ func (c *command) compareMailboxes(ctx context.Context, api *client.Client, entr
 		if at >= 0 && len(detail) == 0 {
 			continue
 		}
-		if needsSecret(&wanted) && (at < 0 || !strings.EqualFold(was, wanted.Host)) { // a secret is for one host
+		if needsSecret(&wanted) && (at < 0 || otherRoute(&wanted, &mailboxes[at])) {
 			secret, err := m.Secret.read(base)
 			if err != nil {
 				return nil, fmt.Errorf("the secret of the mailbox “%s”: %w", m.Name, err)

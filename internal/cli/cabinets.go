@@ -290,7 +290,9 @@ func (c *command) changeCabinet() *cobra.Command {
 			if set.Authority, err = f.authority(); err != nil {
 				return err
 			}
-			if newSecret || f.secretFile != "" {
+			// A kept secret is sent only where it was given for: another way needs it again.
+			another := deref(k.Username) != "" && (set != (client.CabinetChange{}))
+			if newSecret || f.secretFile != "" || another {
 				secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "New secret of "+deref(k.Username))
 				if err != nil {
 					return err

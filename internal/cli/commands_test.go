@@ -176,7 +176,12 @@ mailboxes:
 	until(t, "all are watched", func() bool { return strings.Count(must(t, "mailboxes", "list"), "watched live") == 5 })
 
 	// What is changed, and what stays.
-	must(t, "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32), "--encryption", "none")
+	if _, errs, code := run(t, "", "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32), "--encryption", "none"); code != exitUsage || !strings.Contains(errs, "a secret is missing") {
+		t.Errorf("another way to the server without its secret: %d, %s", code, errs)
+	}
+	if _, errs, code := run(t, demo.Password+"\n", "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32), "--encryption", "none"); code != 0 {
+		t.Fatal(errs)
+	}
 	changed := strings.NewReplacer("leave_days: 30", "leave_days: 7", "[tidewatch.example]", "[tidewatch.example, oda@hollin.example]", "secret: {env: GAUGES}", "interval: 30", "user: pilots@", "interval: 30, user: pilots@").Replace(text)
 	says(t, "a change", must(t, "apply", write(t, "changed.yaml", changed), "--yes"), "leave_days: 30, then 7", "senders: tidewatch.example, then tidewatch.example, oda@hollin.example", "interval: 60, then 30", "3 changes made")
 	for _, m := range value[[]client.Mailbox](t, "mailboxes", "list") {

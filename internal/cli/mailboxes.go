@@ -326,6 +326,12 @@ func settingsOf(m *client.Mailbox) client.MailboxSettings {
 		Path: m.Path, Authority: m.Authority, Pinned: m.Pinned, Proxy: m.Proxy, Consent: m.Consent, LeaveDays: m.LeaveDays, Senders: m.Senders}
 }
 
+// otherRoute says whether settings lead to the server in another way than before: the kept secret was not given for it.
+func otherRoute(s *client.MailboxSettings, m *client.Mailbox) bool {
+	return m.Consent != nil || !strings.EqualFold(s.Host, m.Host) || deref(s.Port) != m.Port || string(s.Encryption) != m.Encryption || s.Username != m.Username ||
+		deref(s.Proxy) != deref(m.Proxy) || !strings.EqualFold(deref(s.Pinned), deref(m.Pinned)) || deref(s.Authority) != deref(m.Authority)
+}
+
 func (c *command) mailboxChange() *cobra.Command {
 	f := &mailboxFlags{}
 	newSecret := false
@@ -347,7 +353,7 @@ func (c *command) mailboxChange() *cobra.Command {
 			if err := f.apply(c, &s, cmd.Flags().Changed); err != nil {
 				return err
 			}
-			if needsSecret(&s) && (newSecret || f.secretFile != "" || !strings.EqualFold(s.Host, m.Host) || m.Consent != nil) { // a secret is for one host
+			if needsSecret(&s) && (newSecret || f.secretFile != "" || otherRoute(&s, &m)) {
 				secret, err := c.secret(f.secretFile, "INKTRAY_SECRET", "New secret of "+s.Username)
 				if err != nil {
 					return err

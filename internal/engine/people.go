@@ -38,7 +38,12 @@ func (e *Engine) SetOutgoing(o store.Outgoing, password *string, revision int, a
 	if len(problems) > 0 {
 		return problems
 	}
-	return e.Store.SetOutgoing(o, password, revision, actor)
+	err := e.Store.SetOutgoing(o, password, revision, actor)
+	if errors.Is(err, store.ErrRoute) {
+		old, _, _ := e.Store.Outgoing() // what is not readable differs anyway
+		return anew("password", o.OtherRoute(&old))
+	}
+	return err
 }
 
 // SaveAddressee checks and keeps somebody who can be told.
@@ -77,7 +82,23 @@ func (e *Engine) SaveAddressee(a *store.Addressee, secret *string, actor string)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("somebody called “%s” is there already", a.Name)}}
 	}
+	if errors.Is(err, store.ErrRoute) {
+		return anew("secret", []string{"address"})
+	}
 	return err
+}
+
+// anew says that a secret has to be given again, because it was given for another way to the server.
+func anew(place string, differs []string) error {
+	return rule.Problems{{Place: place, Text: Anew(place, differs)}}
+}
+
+// Anew says in a sentence that a secret has to be given again, and why.
+func Anew(what string, differs []string) string {
+	if len(differs) == 0 {
+		differs = []string{"way to the server"}
+	}
+	return fmt.Sprintf("the %s was given for another %s; enter it again", what, strings.Join(differs, ", another "))
 }
 
 // RemoveAddressee tells somebody no more, unless a rule or an alarm names them.

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
@@ -39,9 +38,10 @@ func (c *consents) turn(mailbox string) *sync.Mutex {
 
 // asking is a consent that is being asked for in a browser.
 type asking struct {
-	mailbox, verifier, redirect string
-	terms                       consent.Terms
-	until                       time.Time
+	mailbox            store.Mailbox // as it was asked for
+	verifier, redirect string
+	terms              consent.Terms
+	until              time.Time
 }
 
 // Asked is how a person gives consent.
@@ -106,6 +106,9 @@ func (e *Engine) tokens(m *store.Mailbox) (consent.Tokens, error) {
 	row, err := e.Store.MailboxByID(store.System, m.ID) // it may have been renewed since
 	if err != nil {
 		return t, err
+	}
+	if len(m.OtherRoute(&row)) > 0 {
+		return t, nil // what was given for one way is not sent on another
 	}
 	secret, err := e.Store.Secret(&row)
 	if err != nil || secret == "" {
@@ -186,7 +189,7 @@ func (e *Engine) AskConsent(ctx context.Context, v store.Viewer, mailboxID, redi
 	}
 	c := &e.consents
 	if redirect != "" {
-		a := &asking{mailbox: m.ID, verifier: consent.NewVerifier(), redirect: redirect, terms: terms, until: e.Clock().Add(askedFor)}
+		a := &asking{mailbox: m, verifier: consent.NewVerifier(), redirect: redirect, terms: terms, until: e.Clock().Add(askedFor)}
 		state := store.NewID()
 		page, err := terms.Page(redirect, state, a.verifier)
 		if err != nil {
@@ -260,10 +263,7 @@ func (e *Engine) ConsentCame(ctx context.Context, state, code, problem string) (
 	if a == nil || e.Clock().After(a.until) {
 		return "", errors.New("this sign-in is not known here, or it is too old; begin it again")
 	}
-	m, err := e.Store.MailboxByID(store.System, a.mailbox)
-	if err != nil {
-		return "", err
-	}
+	m := a.mailbox
 	if problem != "" || code == "" {
 		return m.Name, fmt.Errorf("the consent was not given (%s)", problem)
 	}
@@ -276,11 +276,12 @@ func (e *Engine) ConsentCame(ctx context.Context, state, code, problem string) (
 
 // consented keeps what consent gave and begins to watch anew.
 func (e *Engine) consented(m *store.Mailbox, tokens consent.Tokens) error {
-	if _, err := e.Store.MailboxByID(store.System, m.ID); err != nil {
-		return err // removed meanwhile
+	err := e.keepTokens(m, tokens)
+	if errors.Is(err, store.ErrRoute) {
+		return errors.New("the settings of the mailbox were changed meanwhile; sign in again")
 	}
-	if err := e.keepTokens(m, tokens); err != nil {
-		return err
+	if err != nil {
+		return err // such as a mailbox that was removed meanwhile
 	}
 	if e.ctx.Err() == nil {
 		e.Watch(m.ID)
@@ -296,16 +297,6 @@ func SealedConsent(clientSecret string) (string, error) {
 	}
 	data, err := json.Marshal(consent.Tokens{Secret: clientSecret})
 	return string(data), err
-}
-
-// SameTerms says whether tokens that were given for one mailbox may be used with
-// other settings: they go to the same server and come from the same issuer.
-func SameTerms(a, b *store.Mailbox) bool {
-	x, y := a.Particulars.Consent, b.Particulars.Consent
-	if x == nil || y == nil || !strings.EqualFold(a.Host, b.Host) || a.Username != b.Username {
-		return false
-	}
-	return x.Issuer == y.Issuer && x.ClientID == y.ClientID && x.Authorize == y.Authorize && x.Token == y.Token && x.Device == y.Device
 }
 
 // CheckReach brings what is said about reaching a server into one form.

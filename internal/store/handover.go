@@ -140,7 +140,7 @@ func (s *Store) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, err
 	}
 	m := h.Mailbox
 	m.Revision = 1
-	if m.Secret, err = s.seal("", m.ID); err != nil {
+	if m.Secret, err = s.sealFor("", m.ID, m.route()); err != nil {
 		return m, err
 	}
 	err = s.change(func(tx *gorm.DB) error {

@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"maps"
 	"path"
 	"slices"
@@ -81,25 +82,28 @@ func (s *Store) Outgoing() (o Outgoing, password string, err error) {
 		return o, "", err
 	}
 	if err = json.Unmarshal([]byte(text), &o); err == nil && len(o.Sealed) > 0 {
-		password, err = s.unseal(o.Sealed, "outgoing/"+o.Host)
+		password, err = s.unsealFor(o.Sealed, "outgoing", o.route())
 	}
 	return o, password, err
 }
 
-// SetOutgoing keeps how mail is sent. Without a password the kept one stays, as
-// long as the host does: it is never sent to another.
+// SetOutgoing keeps how mail is sent. Without a password the kept one stays; where it was given for another way to
+// the server this is ErrRoute.
 func (s *Store) SetOutgoing(o Outgoing, password *string, revision int, actor string) error {
 	old, _, err := s.Outgoing()
-	if err != nil {
+	if err != nil && !errors.Is(err, ErrRoute) {
 		return err
 	}
 	o.Sealed = nil
 	switch {
 	case password != nil && *password != "":
-		if o.Sealed, err = s.seal(*password, "outgoing/"+o.Host); err != nil {
+		if o.Sealed, err = s.sealFor(*password, "outgoing", o.route()); err != nil {
 			return err
 		}
-	case password == nil && old.Host == o.Host:
+	case password == nil && len(old.Sealed) > 0 && o.Host != "":
+		if _, err := s.unsealFor(old.Sealed, "outgoing", o.route()); err != nil {
+			return err
+		}
 		o.Sealed = old.Sealed
 	}
 	return s.setJSON(OutgoingSetting, o, revision, actor)

@@ -122,6 +122,9 @@ func unlocked(folder, vfs string) (db *gorm.DB, key [32]byte, err error) {
 		return nil, key, &OpenError{Problem: fmt.Sprintf("the key %s belongs to other records: it does not open the passwords in these", filepath.Join(folder, keyFile)),
 			Advice: "Put the right key back from a copy. If there is none, run inktray records new-key --data " + folder + ": it forgets the passwords, and you enter them again."}
 	}
+	if err := (&Store{key: key}).bindSecrets(db); err != nil {
+		return nil, key, unreadable(path, err)
+	}
 	return db, key, nil
 }
 
@@ -286,11 +289,11 @@ func NewKey(folder string) (forgotten int, err error) {
 	}
 	return forgotten, db.Transaction(func(tx *gorm.DB) error {
 		var boxes []Mailbox
-		if err := tx.Raw("SELECT id FROM mailboxes").Scan(&boxes).Error; err != nil {
+		if err := tx.Find(&boxes).Error; err != nil {
 			return err
 		}
 		for i := range boxes {
-			sealed, err := s.seal("", boxes[i].ID)
+			sealed, err := s.sealFor("", boxes[i].ID, boxes[i].route())
 			if err != nil {
 				return err
 			}

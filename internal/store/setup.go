@@ -188,12 +188,12 @@ func (s *Store) MailboxNamed(v Viewer, name string) (Mailbox, error) {
 }
 
 // Secret opens a mailbox's secret, for connecting only.
-func (s *Store) Secret(m *Mailbox) (string, error) { return s.unseal(m.Secret, m.ID) }
+func (s *Store) Secret(m *Mailbox) (string, error) { return s.unsealFor(m.Secret, m.ID, m.route()) }
 
 // AddMailbox keeps a mailbox with its secret sealed.
 func (s *Store) AddMailbox(m *Mailbox, secret, actor string) error {
 	var err error
-	if m.Secret, err = s.seal(secret, m.ID); err != nil {
+	if m.Secret, err = s.sealFor(secret, m.ID, m.route()); err != nil {
 		return err
 	}
 	m.Revision = 1
@@ -203,13 +203,15 @@ func (s *Store) AddMailbox(m *Mailbox, secret, actor string) error {
 }
 
 // ChangeMailbox replaces a mailbox of the given revision. A nil secret keeps the
-// one that is there. What is known of its folders and messages stays.
+// one that is there; where it was given for another route this is ErrRoute. What is known of its folders and messages stays.
 func (s *Store) ChangeMailbox(m *Mailbox, secret *string, revision int, actor string) error {
 	if secret != nil {
 		var err error
-		if m.Secret, err = s.seal(*secret, m.ID); err != nil {
+		if m.Secret, err = s.sealFor(*secret, m.ID, m.route()); err != nil {
 			return err
 		}
+	} else if _, err := s.Secret(m); err != nil {
+		return err
 	}
 	m.Revision = revision + 1
 	return s.change(func(tx *gorm.DB) error {
@@ -268,12 +270,12 @@ func (s *Store) CabinetSecret(c *Cabinet) (string, error) {
 	if len(c.Secret) == 0 {
 		return "", nil
 	}
-	return s.unseal(c.Secret, c.ID)
+	return s.unsealFor(c.Secret, c.ID, c.route())
 }
 
-// SealCabinet seals a cabinet's secret; it is kept with the cabinet.
+// SealCabinet seals a cabinet's secret for the way to it that the cabinet has now; it is kept with the cabinet.
 func (s *Store) SealCabinet(c *Cabinet, secret string) (err error) {
-	c.Secret, err = s.seal(secret, c.ID)
+	c.Secret, err = s.sealFor(secret, c.ID, c.route())
 	return err
 }
 
@@ -286,8 +288,11 @@ func (s *Store) AddCabinet(c *Cabinet, actor string) error {
 }
 
 // ChangeCabinet keeps how a cabinet is reached, by colleagues and from here. revision
-// is the one that was changed, 0 for whatever is there.
+// is the one that was changed, 0 for whatever is there. Where its secret was given for another route this is ErrRoute.
 func (s *Store) ChangeCabinet(c *Cabinet, revision int, actor string) error {
+	if _, err := s.CabinetSecret(c); err != nil {
+		return err
+	}
 	return s.change(func(tx *gorm.DB) error {
 		was, err := first[Cabinet](tx.Where("id = ?", c.ID))
 		if err != nil {
@@ -556,13 +561,21 @@ func (s *Store) Marks(mailboxID string) ([]StartMark, error) {
 }
 
 // SetSecret keeps another secret for a mailbox, such as a token that was renewed.
-// The mailbox's settings stay as they are.
+// The mailbox's settings stay as they are. Where they are others by now, the secret was given for another route,
+// and this is ErrRoute.
 func (s *Store) SetSecret(m *Mailbox, secret string) error {
-	sealed, err := s.seal(secret, m.ID)
+	sealed, err := s.sealFor(secret, m.ID, m.route())
 	if err != nil {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
+		now, err := first[Mailbox](tx.Where("id = ?", m.ID))
+		if err != nil {
+			return err
+		}
+		if len(m.OtherRoute(&now)) > 0 {
+			return ErrRoute
+		}
 		return tx.Model(&Mailbox{}).Where("id = ?", m.ID).Update("secret", sealed).Error
 	})
 }

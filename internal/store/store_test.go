@@ -193,7 +193,7 @@ func TestASealedSecretOpensForItsOwnerOnly(t *testing.T) {
 	if _, err := s.Secret(&moved); err == nil {
 		t.Error("the secret opened for another mailbox")
 	}
-	m.Host = "elsewhere"
+	m.IntervalSeconds = 30
 	if err := s.ChangeMailbox(&m, nil, 1, "test"); err != nil {
 		t.Fatal(err)
 	}

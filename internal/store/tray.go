@@ -285,7 +285,7 @@ func (s *Store) AddresseeNamed(name string) (Addressee, error) {
 }
 
 // SaveAddressee keeps an addressee. One without an id is new; a revision of 0 is whatever is there. With no secret
-// the kept one stays.
+// the kept one stays; where it was given for another address this is ErrRoute.
 func (s *Store) SaveAddressee(a *Addressee, secret *string, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		if a.ID == "" {
@@ -302,9 +302,11 @@ func (s *Store) SaveAddressee(a *Addressee, secret *string, actor string) error 
 		}
 		if secret != nil {
 			var err error
-			if a.Secret, err = s.seal(*secret, "addressee/"+a.ID); err != nil {
+			if a.Secret, err = s.sealFor(*secret, "addressee/"+a.ID, a.route()); err != nil {
 				return err
 			}
+		} else if _, err := s.SecretOf(a); err != nil {
+			return err
 		}
 		if a.Secret == nil { // as an empty one is read
 			a.Secret = []byte{}
@@ -318,7 +320,7 @@ func (s *Store) SecretOf(a *Addressee) (string, error) {
 	if len(a.Secret) == 0 {
 		return "", nil
 	}
-	return s.unseal(a.Secret, "addressee/"+a.ID)
+	return s.unsealFor(a.Secret, "addressee/"+a.ID, a.route())
 }
 
 // RemoveAddressee forgets somebody.

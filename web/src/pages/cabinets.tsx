@@ -72,11 +72,11 @@ function Reach({ kind, s, put, kept, error }: { kind: Kind; s: Reached; put: (c:
     <>
       <div className="grid gap-x-3 sm:grid-cols-2">
         <Field label={name} autoComplete="off" value={s.username} onChange={(e) => put({ username: e.target.value })} error={fieldError(error, 'username')} />
-        {kind !== 'sftp' && <Field label={secret} type="password" autoComplete="new-password" value={s.secret} onChange={(e) => put({ secret: e.target.value })} hint={kept ? 'Empty keeps the one that is there.' : 'It is kept sealed and never shown again.'} />}
+        {kind !== 'sftp' && <Field label={secret} type="password" autoComplete="new-password" value={s.secret} onChange={(e) => put({ secret: e.target.value })} hint={kept ? 'Empty keeps the one that is there, if nothing else here changes.' : 'It is kept sealed and never shown again.'} error={fieldError(error, 'secret')} />}
       </div>
       {kind === 'sftp' && (
         <>
-          <label className="mb-4 block text-sm font-semibold">{secret}<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} value={s.secret} onChange={(e) => put({ secret: e.target.value })} /><span className="mt-1 block text-sm font-normal text-ink-3">{kept ? 'Empty keeps the one that is there.' : 'A key as ssh-keygen writes it, or a password. It is kept sealed and never shown again.'}</span></label>
+          <label className="mb-4 block text-sm font-semibold">{secret}<textarea className="field mt-1 min-h-20 font-mono text-sm font-normal" spellCheck={false} value={s.secret} onChange={(e) => put({ secret: e.target.value })} /><span className="mt-1 block text-sm font-normal text-ink-3">{fieldError(error, 'secret') || (kept ? 'Empty keeps the one that is there, if nothing else here changes.' : 'A key as ssh-keygen writes it, or a password. It is kept sealed and never shown again.')}</span></label>
           <Field label="Host key" placeholder="SHA256:…" value={s.host_key} onChange={(e) => put({ host_key: e.target.value })} hint="Fingerprint of the server’s key, from whoever runs it. Without it the attempt shows the one that was met, to be compared." />
         </>
       )}

@@ -138,7 +138,10 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
     mutationFn: () => value(mailbox ? api.PUT('/api/v1/mailboxes/{id}', { params: { path: { id: mailbox.id }, header: { 'If-Match': `"${from}"` } }, body }) : api.POST('/api/v1/mailboxes', { body })),
     onSuccess: () => { void client.invalidateQueries(); onClose() },
   })
-  const placed = ['name', 'path', 'word', 'senders', 'pinned', 'proxy', 'authority'].some((p) => fieldError(save.error, p))
+  // A kept password is sent only where it was given for: every part of the way to the server counts.
+  const kept = !!mailbox && !mailbox.consent && s.host === mailbox.host && (Number(s.port) || 0) === mailbox.port && s.encryption === mailbox.encryption && s.username === mailbox.username
+    && s.proxy === (mailbox.proxy ?? '') && s.pinned === (mailbox.pinned ?? '') && s.authority === (mailbox.authority ?? '')
+  const placed = ['secret', 'name', 'path', 'word', 'senders', 'pinned', 'proxy', 'authority'].some((p) => fieldError(save.error, p))
   return (
     <Sheet title={mailbox ? `The mailbox “${mailbox.name}”` : 'Add a mailbox'} open onClose={onClose}>
       <form onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
@@ -158,7 +161,7 @@ export function MailboxSheet({ mailbox, onClose }: { mailbox: Schemas['Mailbox']
             <Pick label="Encryption" value={s.encryption} onChange={(encryption) => put({ encryption })} choices={[['tls', 'TLS, from the first byte (usual)'], ['starttls', 'STARTTLS'], ['none', 'none: the password can be read on the way']]} />
             <Pick label="How to sign in" value={s.way} onChange={(way) => put({ way })} choices={[['password', 'with a password'], ['consent', 'by consent in the browser (OAuth 2.0)']]} />
             {s.way === 'password'
-              ? <Field label="Password" type="password" autoComplete="new-password" required={!mailbox || s.host !== mailbox.host || !!mailbox.consent} value={s.secret} onChange={(e) => put({ secret: e.target.value })} hint={mailbox && !mailbox.consent ? (s.host === mailbox.host ? 'Leave empty to keep the one that is there.' : 'Another mail server: enter its password.') : 'Kept sealed; nobody can read it here again.'} />
+              ? <Field label="Password" type="password" autoComplete="new-password" required={!kept} error={fieldError(check.error ?? save.error, 'secret')} value={s.secret} onChange={(e) => put({ secret: e.target.value })} hint={kept ? 'Leave empty to keep the one that is there.' : mailbox && !mailbox.consent ? 'The kept password was given for another way to the server: enter it again.' : 'Kept sealed; nobody can read it here again.'} />
               : (
                 <>
                   <Field label="Who issues consent" required={!mailbox?.consent?.token} value={s.issuer} onChange={(e) => put({ issuer: e.target.value })} hint="such as https://sign-in.brackwater.example; its addresses are looked up" error={fieldError(save.error, 'consent.issuer')} />

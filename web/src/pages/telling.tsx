@@ -57,7 +57,7 @@ function OutgoingSheet({ o, onClose }: { o: Schemas['Outgoing']; onClose: () => 
         <Pick label="Encryption" value={s.encryption} onChange={(encryption) => set({ ...s, encryption })} choices={[['starttls', 'STARTTLS (usual, port 587)'], ['tls', 'TLS, from the first byte (port 465)'], ['none', 'none: the password can be read on the way']]} />
         <div className="grid gap-x-3 sm:grid-cols-2">
           <Field label="Sign in as" autoComplete="off" value={s.username} onChange={put('username')} hint="Empty where the server asks for nobody." />
-          <Field label="Password" type="password" autoComplete="new-password" value={s.password} onChange={put('password')} hint={o.has_password && s.host === o.host ? 'Leave empty to keep the one that is there.' : 'Kept sealed.'} />
+          <Field label="Password" type="password" autoComplete="new-password" value={s.password} onChange={put('password')} hint={o.has_password ? 'Leave empty to keep the one that is there, if the server, its port, the encryption and the name stay the same.' : 'Kept sealed.'} error={fieldError(save.error, 'password')} />
           <Field label="Sender’s address" value={s.from} onChange={put('from')} error={fieldError(save.error, 'from')} />
           <Field label="Sender’s name" value={s.name} onChange={put('name')} />
         </div>
@@ -123,7 +123,7 @@ function AddresseeSheet({ a, onClose }: { a: Schemas['Addressee'] | null; onClos
           ? <Field label="Addresses" required value={addresses} onChange={(e) => setAddresses(e.target.value)} hint="Several are parted by commas." error={fieldError(save.error, 'addresses')} />
           : <>
             <Field label="Address to call" required value={url} onChange={(e) => setUrl(e.target.value)} hint="https://…" error={fieldError(save.error, 'url')} />
-            <Field label="Secret that signs the calls" type="password" autoComplete="new-password" value={secret} onChange={(e) => setSecret(e.target.value)} hint={a?.has_secret ? 'Leave empty to keep the one that is there.' : 'The other side proves by it that a call is ours (RFC 9421).'} />
+            <Field label="Secret that signs the calls" type="password" autoComplete="new-password" value={secret} onChange={(e) => setSecret(e.target.value)} error={fieldError(save.error, 'secret')} hint={a?.has_secret ? 'Leave empty to keep the one that is there; another address needs it again.' : 'The other side proves by it that a call is ours (RFC 9421).'} />
             <div className="mb-4"><Tick label="the call may go to this machine’s own network" checked={inside} onChange={setInside} /></div>
           </>}
         <Pick label="What waits in the tray" value={tray} onChange={(t) => setTray(t as 'never')} choices={[['never', 'is not told'], ['at once', 'is told at once'], ['daily', 'is told once a day']]} />
