@@ -1,7 +1,7 @@
 // Package child reads what is hostile - archives, winmail.dat, signed mail,
 // documents, messages to be drawn - in a process of its own: the same binary, started anew,
 // with nothing but its pipes, a deadline and a limit on its memory. Its death is
-// an answer, not an outage.
+// an answer, not an outage. On Linux it can open no file, no connection and no other program.
 package child
 
 import (
@@ -25,8 +25,17 @@ import (
 	"inktray.example/inktray/internal/core/unpack"
 )
 
-// variable tells a process that it is a child, and what it is to do.
+// variable tells a process that it is a child. What it is to do comes as orders.
 const variable = "INKTRAY_CHILD"
+
+// mostOrder bounds an order, mostName a name in one, in octets. A name comes out of a message and may be of any
+// length; what it tells about a file stands at its end.
+const (
+	mostOrder = 128 << 10
+	mostName  = 4 << 10
+)
+
+var errOrder = errors.New("the order to a process that reads is not as it should be")
 
 const (
 	deadline = 2 * time.Minute // for one item
@@ -41,10 +50,26 @@ type order struct {
 	Text   *text.Request   `json:"text,omitempty"`
 	// Prepare is the folder in which the reader of PDFs is made ready.
 	Prepare string `json:"prepare,omitempty"`
-	// Stay lets the child wait for one order after another, each in a line, of which
-	// File says what is read.
-	Stay bool   `json:"stay,omitempty"`
-	File string `json:"file,omitempty"`
+	// Probe lets the child try what it should not be able to do.
+	Probe *Probe `json:"probe,omitempty"`
+}
+
+// limits are what a child may do besides reading what it is given.
+type limits struct {
+	folder string // it may read what lies there; "" for nothing
+	writes bool   // it may also write there; such a child reads nothing of anybody's
+}
+
+func (o *order) limits() limits {
+	switch {
+	case o.Prepare != "":
+		return limits{folder: o.Prepare, writes: true}
+	case o.Text != nil:
+		return limits{folder: o.Text.Reader}
+	case o.Probe != nil:
+		return limits{folder: o.Probe.Folder}
+	}
+	return limits{}
 }
 
 // end is a child's last word.
@@ -53,62 +78,47 @@ type end struct {
 	Encrypted bool           `json:"encrypted,omitempty"`
 	Limit     bool           `json:"limit,omitempty"`
 	Report    *render.Report `json:"report,omitempty"`
+	Could     []string       `json:"could,omitempty"` // what a probe could do
 }
 
 // The kinds of frames on the pipe.
 const (
-	frameEntry = 'e'
-	frameData  = 'd'
-	frameEnd   = 'x'
+	frameEntry   = 'e'
+	frameData    = 'd'
+	frameSpoiled = 's' // no more comes of this content, and why
+	frameEnd     = 'x'
 )
 
 // Main does a child's work and ends the process, if it is a child; else it
 // returns at once. It is the first thing that a program calls.
 func Main() {
-	told := os.Getenv(variable)
-	if told == "" {
+	if os.Getenv(variable) == "" {
 		return
 	}
-	var o order
-	err := json.Unmarshal([]byte(told), &o)
-	if err != nil {
-		os.Exit(1)
-	}
-	if o.Prepare == "" { // that one reads nothing of anybody's, and writes
-		confine(memory)
-		debug.SetMemoryLimit(memory / 2)
-	}
-	out := &framer{w: bufio.NewWriterSize(os.Stdout, frame)}
-	if o.Stay {
-		err = stay(os.Stdin, out)
-	} else {
-		err = out.end(work(&o, os.Stdin, out))
-	}
-	if err != nil {
+	if err := serve(&framer{w: bufio.NewWriterSize(os.Stdout, frame)}); err != nil {
 		os.Exit(1)
 	}
 	os.Exit(0)
 }
 
-// stay works on one order after another until there is none any more.
-func stay(in io.Reader, out *framer) error {
-	for orders := json.NewDecoder(in); ; {
-		var o order
-		if err := orders.Decode(&o); err == io.EOF {
+// serve works on one order after another until there is none any more. The first one says what the process may do.
+func serve(out *framer) error {
+	for first := true; ; first = false {
+		o, file, err := receive()
+		if err == io.EOF {
 			return nil
 		} else if err != nil {
 			return err
 		}
-		var result end
-		f, err := os.Open(o.File)
-		if err == nil {
-			result = work(&o, f, out)
-			err = f.Close()
+		if first {
+			l := o.limits()
+			confine(l)
+			if !l.writes {
+				debug.SetMemoryLimit(memory / 2)
+			}
 		}
-		if err != nil {
-			result = end{Problem: fmt.Sprintf("it cannot be opened (%v)", err)}
-		}
-		if err := out.end(result); err != nil {
+		result := work(&o, file, out)
+		if err := errors.Join(file.Close(), out.end(result)); err != nil {
 			return err
 		}
 	}
@@ -121,6 +131,9 @@ func work(o *order, in *os.File, out *framer) end {
 		}
 		return end{}
 	}
+	if o.Probe != nil {
+		return end{Could: o.Probe.could()}
+	}
 	info, err := in.Stat()
 	if err != nil {
 		return end{Problem: err.Error()}
@@ -129,14 +142,26 @@ func work(o *order, in *os.File, out *framer) end {
 	case o.Unpack != nil:
 		err := unpack.Open(in, info.Size(), *o.Unpack, func(e unpack.Entry, content io.Reader) error {
 			data, err := json.Marshal(e)
+			for err == nil && len(data) > frame { // control characters take six octets each
+				for _, s := range []*string{&e.Header, &e.Type, &e.Remark, &e.Spoiled, &e.Left, &e.Name} {
+					*s = strings.ToValidUTF8((*s)[len(*s)/2:], "")
+				}
+				data, err = json.Marshal(e)
+			}
 			if err != nil {
 				return unpack.Passed(err)
 			}
 			if err := out.write(frameEntry, data); err != nil || content == nil {
 				return unpack.Passed(err)
 			}
-			_, err = io.Copy(out, content)
-			return err
+			from := &source{r: content}
+			_, err = io.Copy(out, from)
+			var limit *unpack.Error
+			if from.err == nil || errors.As(from.err, &limit) {
+				return err
+			}
+			why := from.err.Error()
+			return unpack.Passed(out.write(frameSpoiled, []byte(why[:min(len(why), 1<<10)])))
 		})
 		var known *unpack.Error
 		if errors.As(err, &known) {
@@ -172,6 +197,20 @@ func work(o *order, in *os.File, out *framer) end {
 		return end{}
 	}
 	return end{Problem: "the order is empty"}
+}
+
+// source remembers why no more could be read.
+type source struct {
+	r   io.Reader
+	err error
+}
+
+func (s *source) Read(p []byte) (int, error) {
+	n, err := s.r.Read(p)
+	if err != nil && err != io.EOF {
+		s.err = err
+	}
+	return n, err
 }
 
 // framer writes frames: their kind, their length and their content.
@@ -227,7 +266,7 @@ func Unpack(ctx context.Context, file *os.File, r unpack.Request, visit unpack.V
 			if err := visit(e, content); err != nil {
 				return err
 			}
-			for frames.kind == frameData { // what the caller did not want
+			for frames.kind == frameData || frames.kind == frameSpoiled { // what the caller did not want
 				if err := frames.next(); err != nil {
 					return err
 				}
@@ -304,6 +343,9 @@ type body struct {
 
 func (b *body) Read(p []byte) (int, error) {
 	for {
+		if b.frames.kind == frameSpoiled {
+			return 0, &unpack.Error{Problem: fmt.Sprintf("the file is broken in its archive (%s)", b.frames.data)}
+		}
 		if b.frames.kind != frameData {
 			return 0, io.EOF
 		}
@@ -326,26 +368,50 @@ func (b *body) Read(p []byte) (int, error) {
 func run(ctx context.Context, file *os.File, o order, read func(*frames) error) (end, error) {
 	ctx, cancel := context.WithTimeout(ctx, deadline)
 	defer cancel()
-	told, err := json.Marshal(o)
-	if err != nil {
-		return end{}, err
-	}
+	o.shorten()
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return end{}, err
 	}
 	// The child dies with the thread that started it (PR_SET_PDEATHSIG).
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	cmd, out, stderr, err := start(ctx, file, string(told))
+	p, err := start(ctx)
 	if err != nil {
 		return end{}, fmt.Errorf("starting a process to read in: %w", err)
 	}
-	f := &frames{r: bufio.NewReaderSize(out, frame)}
-	last, err := f.answer(read)
-	if err != nil {
-		_ = cmd.Process.Kill() // it may have ended already
+	var last end
+	if err = p.orders.send(&o, file); err == nil {
+		last, err = p.frames.answer(read)
+	} else if !errors.Is(err, errOrder) {
+		err = errors.Join(io.ErrUnexpectedEOF, err)
 	}
-	return last, verdict(ctx, last, err, cmd.Wait(), stderr)
+	p.orders.close()
+	if err != nil {
+		_ = p.cmd.Process.Kill() // it may have ended already
+	}
+	return last, verdict(ctx, last, err, p.cmd.Wait(), p.stderr)
+}
+
+// shorten keeps an order within its bounds, whatever a message called its parts.
+func (o *order) shorten() {
+	if o.Unpack != nil {
+		short := *o.Unpack
+		short.Name, short.Type = tail(short.Name), tail(short.Type)
+		o.Unpack = &short
+	}
+	if o.Text != nil {
+		short := *o.Text
+		short.Name, short.Type = tail(short.Name), tail(short.Type)
+		o.Text = &short
+	}
+}
+
+// tail is the end of a name, where it says what it is of.
+func tail(name string) string {
+	if len(name) <= mostName {
+		return name
+	}
+	return strings.ToValidUTF8(name[len(name)-mostName:], "")
 }
 
 // answer reads what a child says to an order, up to its last word.
@@ -389,33 +455,46 @@ func starved(words []byte) bool {
 		bytes.Contains(words, []byte("cannot allocate memory")) || bytes.Contains(words, []byte("fatal error: stack overflow"))
 }
 
-// start starts the child, without a network where the system allows that.
-func start(ctx context.Context, in io.Reader, told string) (*exec.Cmd, io.Reader, *bytes.Buffer, error) {
+// process is a child that runs.
+type process struct {
+	cmd    *exec.Cmd
+	orders *orders
+	frames *frames
+	stderr *bytes.Buffer
+}
+
+// start starts a child, without a network where the system allows that.
+func start(ctx context.Context) (*process, error) {
 	path, err := os.Executable()
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
 	if runtime.GOOS == "linux" {
 		path = "/proc/self/exe" // also after an upgrade has put another program in this one's place
 	}
 	for _, alone := range []bool{true, false} {
-		cmd := exec.CommandContext(ctx, path)
-		cmd.Env = []string{variable + "=" + told}
-		cmd.Dir = os.TempDir()
-		cmd.Stdin = in
-		stderr := &bytes.Buffer{}
-		cmd.Stderr = &limited{w: stderr, left: 64 << 10}
-		cmd.WaitDelay = time.Second
-		attributes(cmd, alone)
+		p := &process{cmd: exec.CommandContext(ctx, path), stderr: &bytes.Buffer{}}
+		if p.orders, err = newOrders(); err != nil {
+			return nil, err
+		}
+		p.cmd.Env = []string{variable + "=1"}
+		p.cmd.Dir = os.TempDir()
+		p.cmd.Stdin = p.orders.input()
+		p.cmd.Stderr = &limited{w: p.stderr, left: 64 << 10}
+		p.cmd.WaitDelay = time.Second
+		attributes(p.cmd, alone)
 		var out io.ReadCloser
-		if out, err = cmd.StdoutPipe(); err != nil {
-			return nil, nil, nil, err
+		if out, err = p.cmd.StdoutPipe(); err == nil {
+			p.frames = &frames{r: bufio.NewReaderSize(out, frame)}
+			err = p.cmd.Start()
 		}
-		if err = cmd.Start(); err == nil {
-			return cmd, out, stderr, nil
+		p.orders.started()
+		if err == nil {
+			return p, nil
 		}
+		p.orders.close()
 	}
-	return nil, nil, nil, err
+	return nil, err
 }
 
 // limited keeps the beginning of what is written.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -43,6 +44,25 @@ func file(t *testing.T, data []byte) *os.File {
 	}
 	t.Cleanup(func() { f.Close() })
 	return f
+}
+
+func zipped(t *testing.T, names ...string) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for _, name := range names {
+		w, err := z.Create(name)
+		if err == nil {
+			_, err = io.WriteString(w, "a")
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
 }
 
 func archive(t *testing.T, size int) []byte {
@@ -121,6 +141,58 @@ func TestTrapsAreHeldWithinTwoSecondsAndTheServiceDoesNotGrow(t *testing.T) {
 	}
 	if took := time.Since(began); took > 20*time.Second { // benchmarks measure; this only tells a hang
 		t.Errorf("it took %v", took)
+	}
+}
+
+// What a child cannot do, whatever it is made to do by what it reads.
+func TestAChildReadsWritesAndReachesNothingElse(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("only Linux confines processes so")
+	}
+	folder := t.TempDir()
+	key := filepath.Join(folder, "secret.key")
+	if err := os.WriteFile(key, []byte("secret"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := Probe{Read: key, Write: folder, Connect: l.Addr().String(), Run: self}
+	if could := p.could(); len(could) != 4 {
+		t.Fatalf("the probe finds that this process, which is not confined, could only %q", could)
+	}
+	for name, within := range map[string]string{"that opens nothing": "", "with the reader of PDFs": t.TempDir()} {
+		p.Folder = within
+		if could, err := p.Try(t.Context()); err != nil || len(could) > 0 {
+			t.Errorf("a child %s could %q, %v", name, could, err)
+		}
+	}
+}
+
+// Names come out of messages, and may be of any length.
+func TestAnItemWithAVeryLongNameIsRead(t *testing.T) {
+	for _, n := range []int{100, 25_000, 70_000, 3 << 20} {
+		name := strings.Repeat("ø", n/2) + ".zip"
+		found := 0
+		err := Unpack(t.Context(), file(t, zipped(t, "a.txt")), unpack.Request{Name: name, Type: strings.Repeat("x/", n)}, func(unpack.Entry, io.Reader) error { found++; return nil })
+		if err != nil || found != 1 {
+			t.Errorf("a name of %d bytes: %d found, %v", len(name), found, err)
+		}
+	}
+	long := strings.Repeat("n", 65_500)
+	if err := Unpack(t.Context(), file(t, zipped(t, long+".txt")), unpack.Request{Name: "a.zip"}, func(e unpack.Entry, _ io.Reader) error {
+		if len(e.Name) > 1<<12+8 || !strings.HasSuffix(e.Name, ".txt") {
+			t.Errorf("an entry's name comes with %d bytes", len(e.Name))
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
 	}
 }
 
@@ -263,7 +335,7 @@ func TestAChildStaysForTheNextPDF(t *testing.T) {
 	if err := os.Remove(away.Name()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := read(away); !errors.As(err, &known) || !strings.Contains(known.Problem, "cannot be opened") {
+	if _, err := read(away); err != nil && !errors.As(err, &known) { // it was opened before; elsewhere it is opened by name
 		t.Errorf("one that is away: %v", err)
 	}
 	well("after these")

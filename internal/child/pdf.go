@@ -1,15 +1,11 @@
 package child
 
 import (
-	"bufio"
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -31,10 +27,7 @@ const (
 
 // helper is a child that reads one PDF after another.
 type helper struct {
-	in     io.WriteCloser
-	frames *frames
-	cmd    *exec.Cmd
-	stderr *bytes.Buffer
+	*process
 	folder string // of the reader
 	ended  chan struct{}
 	waited error // once it has ended
@@ -53,10 +46,7 @@ var pdfs struct {
 func ofPDF(ctx context.Context, file *os.File, r text.Request) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, deadline)
 	defer cancel()
-	path, err := filepath.Abs(file.Name())
-	if err != nil {
-		return "", err
-	}
+	var err error
 	if r.Reader, err = filepath.Abs(r.Reader); err != nil {
 		return "", err
 	}
@@ -68,9 +58,12 @@ func ofPDF(ctx context.Context, file *os.File, r text.Request) (string, error) {
 		if err != nil {
 			return "", fmt.Errorf("starting a process to read in: %w", err)
 		}
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return "", err
+		}
 		var b strings.Builder
 		before := h.read
-		last, err := h.ask(ctx, order{Text: &r, File: path}, into(&b))
+		last, err := h.ask(ctx, order{Text: &r}, file, into(&b))
 		if err == nil {
 			h.stay()
 			return b.String(), verdict(ctx, last, nil, nil, nil)
@@ -95,45 +88,35 @@ func helperFor(folder string) (*helper, error) {
 		}
 	}
 	pdfs.mutex.Unlock()
-	told, err := json.Marshal(order{Stay: true})
-	if err != nil {
-		return nil, err
-	}
-	in, orders, err := os.Pipe()
-	if err != nil {
-		return nil, err
-	}
-	h := &helper{in: orders, folder: folder, ended: make(chan struct{})}
+	h := &helper{folder: folder, ended: make(chan struct{})}
 	started := make(chan error)
 	go func() {
 		// The child dies with the thread that started it (PR_SET_PDEATHSIG).
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
-		cmd, out, stderr, err := start(context.Background(), in, string(told))
-		if err == nil {
-			h.cmd, h.stderr, h.frames = cmd, stderr, &frames{r: bufio.NewReaderSize(out, frame)}
-		}
+		p, err := start(context.Background())
+		h.process = p
 		started <- err
 		if err == nil {
 			<-h.ended
-			h.waited = cmd.Wait()
+			h.waited = p.cmd.Wait()
 			h.ended <- struct{}{}
 		}
 	}()
-	err = errors.Join(<-started, in.Close())
-	if err != nil {
-		return nil, errors.Join(err, orders.Close())
+	if err := <-started; err != nil {
+		return nil, err
 	}
 	return h, nil
 }
 
 // ask lets a child read a file.
-func (h *helper) ask(ctx context.Context, o order, read func(*frames) error) (last end, err error) {
+func (h *helper) ask(ctx context.Context, o order, file *os.File, read func(*frames) error) (last end, err error) {
 	began := time.Now()
 	defer func() { h.busy += time.Since(began) }()
 	h.read++
 	defer context.AfterFunc(ctx, func() { _ = h.cmd.Process.Kill() })()
-	if err := json.NewEncoder(h.in).Encode(o); err != nil {
+	o.shorten()
+	if err := h.orders.send(&o, file); err != nil {
 		return end{}, errors.Join(io.ErrUnexpectedEOF, err)
 	}
 	return h.frames.answer(read)
@@ -164,7 +147,7 @@ func (h *helper) stay() {
 
 // kill ends a child.
 func (h *helper) kill() {
-	_ = h.in.Close()
+	h.orders.close()
 	_ = h.cmd.Process.Kill() // it may have ended already
 	h.ended <- struct{}{}
 	<-h.ended

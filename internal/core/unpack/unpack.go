@@ -57,6 +57,7 @@ type Request struct {
 	Limits    Limits   `json:"limits"`
 	Contents  bool     `json:"contents"` // whether contents are wanted, not only names
 	Only      []string `json:"only"`     // contents of these numbers; all where it is empty
+	Heads     int      `json:"heads"`    // how many octets of each content come with its entry, as Entry.First
 }
 
 // Entry is one file that was found.
@@ -73,6 +74,23 @@ type Entry struct {
 	// the entry without a number, that of the message itself.
 	Header string `json:"header,omitempty"`
 	Opens  bool   `json:"opens,omitempty"` // it is a message that was encoded itself
+	// First are the first octets of the content, Request.Heads of them. Spoiled says why they cannot be read.
+	First   []byte `json:"first,omitempty"`
+	Spoiled string `json:"spoiled,omitempty"`
+}
+
+// Bounds on what is told of an entry, in octets: it comes out of a message and may be of any length.
+const (
+	longestName   = 4 << 10
+	longestHeader = 16 << 10
+)
+
+// tail is the end of a name, where it says what it is of.
+func tail(name string) string {
+	if len(name) <= longestName {
+		return name
+	}
+	return strings.ToValidUTF8(name[len(name)-longestName:], "")
 }
 
 // Error says why an item cannot be opened.
@@ -165,8 +183,11 @@ type opener struct {
 	octets  int64
 }
 
-// wants says whether an entry's content is wanted.
-func (o *opener) wants(number string) bool {
+// wants says whether an entry's content is to be opened.
+func (o *opener) wants(number string) bool { return o.request.Heads > 0 || o.whole(number) }
+
+// whole says whether an entry's whole content is wanted.
+func (o *opener) whole(number string) bool {
 	if !o.request.Contents {
 		return false
 	}
@@ -218,9 +239,31 @@ func (c *counted) Read(p []byte) (int, error) {
 // give hands an entry over. A size below 0 is not known before the content was
 // read; it is read and counted then.
 func (o *opener) give(e Entry, content io.Reader) error {
-	e.Name, e.Remark = clean(e.Name, e.Remark)
+	long := len(e.Name) > longestName
+	e.Name, e.Remark = clean(tail(e.Name), e.Remark)
+	if e.Type = tail(e.Type); long && e.Remark == "" {
+		e.Remark = "its name in the archive is longer than any name may be; the end of it counts"
+	}
+	if len(e.Header) > longestHeader {
+		e.Header = strings.ToValidUTF8(e.Header[:longestHeader], "")
+	}
 	c := &counted{o: o, r: content}
-	if !o.wants(e.Number) {
+	all := io.Reader(c)
+	if o.request.Heads > 0 && content != nil {
+		var err error
+		e.First, err = io.ReadAll(io.LimitReader(c, int64(o.request.Heads)))
+		var limit *Error
+		switch {
+		case errors.As(err, &limit):
+			return err
+		case err != nil: // this one; the others may be whole
+			e.First, e.Spoiled = nil, err.Error()
+			e.Size = max(e.Size, 0)
+			return o.visit(e, nil)
+		}
+		all = io.MultiReader(bytes.NewReader(e.First), c)
+	}
+	if !o.whole(e.Number) {
 		if e.Size < 0 {
 			if _, err := io.Copy(io.Discard, c); err != nil {
 				return err
@@ -229,10 +272,7 @@ func (o *opener) give(e Entry, content io.Reader) error {
 		}
 		return o.visit(e, nil)
 	}
-	if err := o.visit(e, c); err != nil {
-		return err
-	}
-	return nil
+	return o.visit(e, all)
 }
 
 // clean makes an entry's name lead nowhere but down, and says where it led.

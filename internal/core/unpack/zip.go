@@ -79,8 +79,8 @@ func (o *opener) zip() error {
 		} else {
 			content, err = f.Open()
 		}
-		if err != nil {
-			return o.told("archive", err)
+		if err != nil { // a broken one does not spoil the others
+			content = io.NopCloser(spoiled{err})
 		}
 		err = o.told("archive", o.give(e, content))
 		content.Close()
@@ -90,6 +90,11 @@ func (o *opener) zip() error {
 	}
 	return nil
 }
+
+// spoiled is a content that cannot be read.
+type spoiled struct{ err error }
+
+func (s spoiled) Read([]byte) (int, error) { return 0, s.err }
 
 var errPassword = errors.New("another password")
 
