@@ -138,7 +138,7 @@ func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 	box.add(raw("another", "b.csv", "b"))
 	box.announce()
 	h.until("it is put off", func() bool {
-		at, waits, err := h.store.NextDue("box", nil)
+		at, waits, err := h.store.NextDue("box", nil, store.AnyLane)
 		return err == nil && waits && at.After(time.Now().Add(century/2))
 	})
 	h.until("a digest was looked at", func() bool {
@@ -151,7 +151,7 @@ func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.start()
-	if at, waits, err := h.store.NextDue("box", nil); err != nil || waits && at.After(time.Now().Add(longest)) {
+	if at, waits, err := h.store.NextDue("box", nil, store.AnyLane); err != nil || waits && at.After(time.Now().Add(longest)) {
 		t.Errorf("it is due at %v (%v)", at, err)
 	}
 	all, err := h.store.Addressees()

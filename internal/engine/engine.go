@@ -276,14 +276,17 @@ func (e *Engine) Watch(mailboxID string) {
 	e.Unwatch(mailboxID)
 	e.asked.Add(1)
 	ctx, cancel := context.WithCancel(e.ctx)
-	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1)}
+	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1), slow: make(chan struct{}, 1)}
 	w.set(Status{State: Connecting, Since: e.Clock()})
 	e.mutex.Lock()
 	e.watchers[mailboxID] = w
 	e.mutex.Unlock()
 	e.tasks.Go(func() {
 		defer close(w.done)
+		var beside sync.WaitGroup
+		beside.Go(func() { w.runBeside(ctx) })
 		w.run(ctx)
+		beside.Wait()
 	})
 }
 

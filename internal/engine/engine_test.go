@@ -337,7 +337,7 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	h.until("it went on", func() bool { return len(h.tree()) > 60 })
 	h.restart()
 	h.until("it is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
-	h.until("nothing waits", func() bool { _, waits, _ := h.store.NextDue("box", nil); return !waits })
+	h.until("nothing waits", func() bool { _, waits, _ := h.store.NextDue("box", nil, store.AnyLane); return !waits })
 	h.expect(want)
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err == nil {
 		t.Error("a pass that ended was stopped")

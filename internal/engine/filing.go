@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"time"
@@ -58,7 +59,7 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		return err
 	}
 	*entry = fresh
-	err = e.fileClaimed(ctx, s, l, entry)
+	err = e.fileSafely(ctx, s, l, entry)
 	if err == nil {
 		e.Log.Info("decided", "state", entry.State, "item", entry.Name, "path", entry.Path, "reason", entry.Reason)
 		return nil
@@ -105,6 +106,17 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 			return err
 		}
 		return e.Store.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: e.Clock().UTC()})
+	case errors.Is(err, errSlow):
+		next := e.now()
+		entry.NextAt, entry.Reason, entry.Slow = &next, errSlow.Error(), true
+		if err := e.Store.Postpone(entry); err != nil {
+			return err
+		}
+		if err := e.Store.LetWait(entry.MessageID); err != nil {
+			return err
+		}
+		e.beside(entry.MailboxID)
+		return nil
 	case errors.Is(err, source.ErrGone):
 		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.row.Folder+"”", store.CauseGone
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
@@ -140,6 +152,17 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		return nil // the connection is in order, and the other attachments go on
 	}
 	return err
+}
+
+// fileSafely files an entry. Whatever goes wrong while its content is understood is its own trouble.
+func (e *Engine) fileSafely(ctx context.Context, s source.Session, l *letter, entry *store.Entry) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			e.Log.Error("an attachment could not be understood", "item", entry.Name, "cause", p, "stack", string(debug.Stack()))
+			err = &panicError{p}
+		}
+	}()
+	return e.fileClaimed(ctx, s, l, entry)
 }
 
 // pause grows with the attempts, and is a little different each time, so that
@@ -244,7 +267,7 @@ func (e *Engine) one(ctx context.Context, s source.Session, l *letter, r *rule.C
 			}
 			continue
 		}
-		item, needs, ok := plan.One(r, l.message, setting, entry.Item)
+		item, needs, ok := l.item(r, setting, entry.Item)
 		if ok && settled(&item) || !needs.Any() {
 			if !ok && entry.Item == "copy:"+string(rule.CopyEML) { // beside a PDF that lacks something
 				r.CopyTargets(func(form rule.CopyForm, t rule.Target) {
@@ -571,6 +594,7 @@ func (e *Engine) planAgain(ctx context.Context, session source.Session, l *lette
 			continue
 		}
 		cabinets := map[string]store.Cabinet{}
+		var within []store.Entry
 		for k := i + 1; k < len(mine.Items); k++ { // what it holds can be seen now
 			inner := &mine.Items[k]
 			if !strings.HasPrefix(inner.Item.ID, entry.Item+"!") {
@@ -580,6 +604,9 @@ func (e *Engine) planAgain(ctx context.Context, session source.Session, l *lette
 			if err != nil {
 				return nil, err
 			}
+			within = append(within, found)
+		}
+		for _, found := range inTray(within) {
 			found.MessageID, found.MailboxID, found.PassID, found.Round = entry.MessageID, entry.MailboxID, entry.PassID, entry.Round
 			if err := e.Store.AddEntry(&found); err != nil {
 				return nil, err

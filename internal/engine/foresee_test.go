@@ -94,7 +94,7 @@ func (h *house) compare(ruleID string, n int) {
 	}
 	h.until("the pass is done", func() bool {
 		p, _ := h.store.Pass(store.System, pass.ID)
-		_, waits, _ := h.store.NextDue("box", nil)
+		_, waits, _ := h.store.NextDue("box", nil, store.AnyLane)
 		return p.State == store.Done && !waits
 	})
 	filed, bad := 0, 0

@@ -6,10 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/core/mail"
@@ -20,12 +23,6 @@ import (
 	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
-)
-
-const (
-	mostSpooled = 1 << 30 // octets that lie spooled for one message
-	mostOpened  = 100     // items of one message that are opened
-	mostRounds  = 16      // of reading what a verdict hangs on
 )
 
 // letter is one message in hand, with what was read of it so far.
@@ -42,10 +39,40 @@ type letter struct {
 	spooled  int64
 	spools   int
 	opened   int
+	budget
+	planned map[planKey]itemPlans // for filing item by item
+}
+
+// planKey is what the plan of a message's items depends on, while nothing more is read of it.
+type planKey struct {
+	rule *rule.Compiled
+	at   time.Time
+}
+
+type itemPlans struct {
+	items map[string]plan.Item
+	needs rule.Needs
+}
+
+// item plans one item; all are planned the first time.
+func (l *letter) item(r *rule.Compiled, setting plan.Setting, id string) (plan.Item, rule.Needs, bool) {
+	key := planKey{r, setting.Now}
+	p, ok := l.planned[key]
+	if !ok {
+		p.items, p.needs = plan.All(r, l.message, setting)
+		if l.planned == nil {
+			l.planned = map[planKey]itemPlans{}
+		}
+		l.planned[key] = p
+	}
+	item, ok := p.items[id]
+	item.Segments, item.Unknown = slices.Clone(item.Segments), slices.Clone(item.Unknown)
+	return item, p.needs, ok
 }
 
 // close lets go of what was spooled.
 func (l *letter) close() {
+	l.planned = nil
 	if l.dir != "" {
 		_ = os.RemoveAll(l.dir) // the folder is emptied at the next start in any case
 	}
@@ -70,6 +97,7 @@ func (e *Engine) settle(ctx context.Context, s source.Session, l *letter, rules 
 // read reads what is needed of a message. What cannot be had is noted in the
 // message, so that it is not asked for again.
 func (e *Engine) read(ctx context.Context, s source.Session, l *letter, n *rule.Needs) error {
+	l.planned = nil // there is more to plan with
 	gone := func(err error) bool { return errors.Is(err, source.ErrGone) }
 	if n.Header {
 		part, err := s.Part(ctx, l.facts, source.Header)
@@ -147,16 +175,28 @@ func (e *Engine) head(ctx context.Context, s source.Session, l *letter, id strin
 		}
 	} else {
 		f, err := e.content(ctx, s, l, id)
-		if err != nil {
+		var unopened *unpack.Error
+		if errors.As(err, &unopened) {
 			return nothing, nil
+		}
+		if err != nil {
+			return nothing, err
 		}
 		defer f.Close()
 		if data, err = io.ReadAll(io.LimitReader(f, mail.FirstBytes)); err != nil {
 			return nothing, err
 		}
 	}
+	return sniffed(data), nil
+}
+
+// sniffed judges a content by its first bytes.
+func sniffed(data []byte) mail.Sniffed {
+	if len(data) == 0 {
+		return mail.Sniffed{Kind: mail.Other}
+	}
 	kind, ext, _ := mail.ContentKind(data[:min(len(data), mail.FirstBytes)])
-	return mail.Sniffed{Kind: kind, Ext: ext}, nil
+	return mail.Sniffed{Kind: kind, Ext: ext}
 }
 
 // text reads the body of a message, as far as conditions look.
@@ -223,39 +263,54 @@ func (e *Engine) open(ctx context.Context, s source.Session, l *letter, id strin
 	f, err := e.content(ctx, s, l, id)
 	if err == nil {
 		defer f.Close()
-		err = child.Unpack(ctx, f, e.unpackRequest(l, &item), func(entry unpack.Entry, content io.Reader) error {
-			if entry.Text {
-				if content == nil {
+		r := e.unpackRequest(l, &item)
+		r.Heads = mail.FirstBytes
+		kinds := map[string]mail.Sniffed{}
+		err = l.child(ctx, func(ctx context.Context) error {
+			return child.Unpack(ctx, f, r, func(entry unpack.Entry, content io.Reader) error {
+				if entry.Text {
+					if content == nil {
+						return nil
+					}
+					data, err := io.ReadAll(io.LimitReader(content, maxText))
+					if err != nil {
+						return err
+					}
+					text := mail.ConvertText(data, entry.Name)
+					if entry.Type == "text/html" {
+						text = mail.HTMLText(text)
+					}
+					opened.Text += text + "\n"
 					return nil
 				}
-				data, err := io.ReadAll(io.LimitReader(content, maxText))
-				if err != nil {
-					return err
+				if entry.Number == "" { // the opened message itself
+					header, _ := mail.ParseHeader([]byte(entry.Header))
+					envelope := header.Envelope()
+					opened.Forward = &envelope
+					return nil
 				}
-				text := mail.ConvertText(data, entry.Name)
-				if entry.Type == "text/html" {
-					text = mail.HTMLText(text)
+				inner := mail.Inner(&item, entry.Number, entry.Name, entry.Type, entry.Size)
+				if inner.Opens = inner.Opens || entry.Opens; entry.Header != "" {
+					header, _ := mail.ParseHeader([]byte(entry.Header))
+					envelope := header.Envelope()
+					inner.Forward = &envelope
 				}
-				opened.Text += text + "\n"
+				inner.Left, inner.Remark = entry.Left, entry.Remark
+				inner.Inline = entry.Inline
+				if l.inside++; l.inside > mostInside {
+					return over("the archives of the message hold more than %d files, which is the limit", mostInside)
+				}
+				kinds[inner.ID] = sniffed(entry.First)
+				opened.Items = append(opened.Items, inner)
 				return nil
-			}
-			if entry.Number == "" { // the opened message itself
-				header, _ := mail.ParseHeader([]byte(entry.Header))
-				envelope := header.Envelope()
-				opened.Forward = &envelope
-				return nil
-			}
-			inner := mail.Inner(&item, entry.Number, entry.Name, entry.Type, entry.Size)
-			if inner.Opens = inner.Opens || entry.Opens; entry.Header != "" {
-				header, _ := mail.ParseHeader([]byte(entry.Header))
-				envelope := header.Envelope()
-				inner.Forward = &envelope
-			}
-			inner.Left, inner.Remark = entry.Left, entry.Remark
-			inner.Inline = entry.Inline
-			opened.Items = append(opened.Items, inner)
-			return nil
+			})
 		})
+		if err == nil {
+			if l.message.Kinds == nil {
+				l.message.Kinds = map[string]mail.Sniffed{}
+			}
+			maps.Copy(l.message.Kinds, kinds)
+		}
 	}
 	var known *unpack.Error
 	switch {
@@ -293,7 +348,10 @@ func (e *Engine) inside(ctx context.Context, s source.Session, l *letter, id str
 	var found string
 	if err == nil {
 		defer f.Close()
-		found, err = child.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type, Reader: e.Ready})
+		err = l.child(ctx, func(ctx context.Context) (err error) {
+			found, err = child.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type, Reader: e.Ready})
+			return err
+		})
 	}
 	var known *unpack.Error
 	switch {
@@ -355,6 +413,12 @@ func (e *Engine) content(ctx context.Context, s source.Session, l *letter, id st
 	if !ok {
 		return nil, source.ErrGone
 	}
+	if err := l.broken[id]; err != nil {
+		return nil, err
+	}
+	if err := l.broken[item.Parent]; err != nil {
+		return nil, err
+	}
 	f, err := e.content(ctx, s, l, item.Parent)
 	if err != nil {
 		return nil, err
@@ -365,14 +429,31 @@ func (e *Engine) content(ctx context.Context, s source.Session, l *letter, id st
 	if total := within(l.message, &outer); total+l.spooled > mostSpooled {
 		r.Only = []string{strings.TrimPrefix(id, outer.ID+"!")}
 	}
-	err = child.Unpack(ctx, f, r, func(entry unpack.Entry, content io.Reader) error {
-		inner := outer.ID + "!" + entry.Number
-		if entry.Text || entry.Number == "" || len(r.Only) > 0 && entry.Number != r.Only[0] || l.files[inner] != "" {
-			return nil
-		}
-		return e.spool(l, inner, content)
+	if l.broken == nil {
+		l.broken = map[string]error{}
+	}
+	var known *unpack.Error
+	err = l.child(ctx, func(ctx context.Context) error {
+		return child.Unpack(ctx, f, r, func(entry unpack.Entry, content io.Reader) error {
+			inner := outer.ID + "!" + entry.Number
+			if entry.Text || entry.Number == "" || len(r.Only) > 0 && entry.Number != r.Only[0] || l.files[inner] != "" {
+				return nil
+			}
+			err := e.spool(l, inner, content)
+			if errors.As(err, &known) { // this file is broken, and not the others
+				l.broken[inner] = known
+				return nil
+			}
+			return err
+		})
 	})
-	if err != nil {
+	if errors.As(err, &known) {
+		l.broken[outer.ID] = known // nothing more comes of it
+	}
+	if err != nil && l.files[id] == "" {
+		return nil, err
+	}
+	if err := l.broken[id]; err != nil {
 		return nil, err
 	}
 	path, ok := l.files[id]
@@ -420,7 +501,7 @@ func (e *Engine) spool(l *letter, id string, r io.Reader) error {
 		err = closeErr
 	}
 	if err != nil {
-		return err
+		return errors.Join(err, os.Remove(path))
 	}
 	l.spooled += n
 	l.files[id] = path
@@ -464,7 +545,10 @@ func (e *Engine) drawn(ctx context.Context, s source.Session, l *letter, item *p
 		reading.CloseWithError(err)
 		done <- err
 	}()
-	report, err = child.Render(ctx, whole, render.Request{Form: item.Copy, Zone: r.Zone.String()}, writing)
+	err = l.child(ctx, func(ctx context.Context) (err error) {
+		report, err = child.Render(ctx, whole, render.Request{Form: item.Copy, Zone: r.Zone.String()}, writing)
+		return err
+	})
 	writing.CloseWithError(err)
 	if spoolErr := <-done; err == nil {
 		err = spoolErr

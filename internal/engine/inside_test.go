@@ -78,7 +78,7 @@ func (h *house) fileOld(id string) {
 func (h *house) said() string {
 	h.t.Helper()
 	h.until("nothing is under way", func() bool {
-		_, waits, err := h.store.NextDue("box", nil)
+		_, waits, err := h.store.NextDue("box", nil, store.AnyLane)
 		staged, stagedErr := h.store.StagedEntries("cab")
 		return err == nil && stagedErr == nil && !waits && len(staged) == 0
 	})

@@ -133,6 +133,10 @@ func (v *visit) keep(r *reading, uids []uint32, b *batch, last bool) error {
 	if len(look.Retries) > 0 {
 		e.hub.send(Event{Kind: "tray"})
 	}
+	if v.slow {
+		v.slow = false
+		e.beside(v.mailbox.ID)
+	}
 	return nil
 }
 
@@ -182,8 +186,13 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 			}
 		}
 	}
+	began := time.Now()
 	for i := range facts {
 		f := &facts[i]
+		if i > 0 && v.quick && b.pass.Kind == "live" && time.Since(began) > patience { // what was read is filed before the rest is read
+			r.upTo = slices.Index(uids, f.UID)
+			return r, nil
+		}
 		l, p, err := v.one(ctx, f, b, moves)
 		if l != nil && holding(r.letters)+l.spooled > mostSpooled {
 			l.close() // it is fetched again
@@ -265,9 +274,15 @@ func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, ret
 		kept.Subject, kept.Sender = row.Subject, row.SenderAddress
 		r.look.Messages = append(r.look.Messages, row)
 	}
-	kept.Attempts++
 	kept.State, kept.Cause, kept.Advice, kept.DoneAt = store.RetryWaiting, "", "", nil
 	kept.Reason = reasonOf(cause)
+	if errors.Is(cause, errSlow) {
+		kept.Slow, kept.NextAt = true, &now
+		r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
+		v.slow = true
+		return
+	}
+	kept.Attempts++
 	next := now.Add(e.Pause(kept.Attempts - 1))
 	kept.NextAt = &next
 	if kept.Attempts >= mostReadings || forGood(cause) {
@@ -321,7 +336,7 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 	if err != nil {
 		return nil, out, err
 	}
-	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name}
+	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{quick: v.quick && b.pass.Kind == "live"}}
 	if moves {
 		if l.from, l.returned, err = v.engine.Store.CameFrom(row); err != nil {
 			return l, out, err
@@ -399,6 +414,7 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err
 		}
 		out.matched = true
 		cabinets := map[string]store.Cabinet{}
+		var entries []store.Entry
 		for i := range pr.Items {
 			item := &pr.Items[i]
 			entry, err := e.entryOf(pr.Rule, item, cabinets, now)
@@ -408,8 +424,9 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err
 			if !b.announced.IsZero() {
 				entry.AnnouncedAt = &b.announced
 			}
-			out.entries = append(out.entries, entry)
+			entries = append(entries, entry)
 		}
+		out.entries = append(out.entries, inTray(entries)...)
 		out.after = append(out.after, afterOf(&pr, b.pass.Kind == "old mail", now)...)
 	}
 	return out, nil

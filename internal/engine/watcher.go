@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"inktray.example/inktray/internal/core/rule"
@@ -55,6 +56,8 @@ type watcher struct {
 	wake    chan struct{}
 	now     chan struct{} // somebody asks to try the mailbox now
 	pace    pace
+	slow    chan struct{} // something is to be read or filed beside the rest
+	alone   atomic.Bool   // the server allows no second connection: all is done over one
 
 	mutex sync.Mutex
 	state Status
@@ -198,6 +201,7 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	rested := false // nothing happened for a while, and nothing was to be done
 	for announced := (source.Event{}); ; {
 		before := v.worked
+		w.lanes(v)
 		if err := v.look(ctx, announced.At); err != nil {
 			return progress, err
 		}
@@ -232,8 +236,8 @@ func (v *visit) longest(rested bool) (time.Duration, error) {
 	}
 	passes := e.passesUnderway()
 	for _, next := range []func() (time.Time, bool, error){
-		func() (time.Time, bool, error) { return e.Store.NextDue(v.mailbox.ID, passes) },
-		func() (time.Time, bool, error) { return e.Store.NextRetry(v.mailbox.ID, passes) },
+		func() (time.Time, bool, error) { return e.Store.NextDue(v.mailbox.ID, passes, v.lane) },
+		func() (time.Time, bool, error) { return e.Store.NextRetry(v.mailbox.ID, passes, v.lane) },
 		func() (time.Time, bool, error) { return e.Store.NextFollowUp(v.mailbox.ID) },
 	} {
 		due, waits, err := next()
@@ -267,7 +271,10 @@ type visit struct {
 	state   source.State
 	hand    string // the file that names what is being read
 	pace    *pace
-	expects bool // a rule waits for a folder that is not there, or looks into folders that it does not name
+	quick   bool       // other new messages wait: what takes long is left for the watcher beside
+	lane    store.Lane // what is tried again here
+	slow    bool       // something was left for the watcher beside
+	expects bool       // a rule waits for a folder that is not there, or looks into folders that it does not name
 }
 
 // interval is how often folders are looked into that the server does not announce.
@@ -849,7 +856,7 @@ func (v *visit) byMarks(marks map[string]store.StartMark) func(*rule.Compiled, u
 func (v *visit) retry(ctx context.Context) error {
 	e := v.engine
 	for {
-		rows, err := e.Store.DueRetries(v.mailbox.ID, e.Clock(), e.passesUnderway(), batchSize)
+		rows, err := e.Store.DueRetries(v.mailbox.ID, e.Clock(), e.passesUnderway(), v.lane, batchSize)
 		if err != nil || len(rows) == 0 {
 			return err
 		}
@@ -989,7 +996,7 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 func (v *visit) due(ctx context.Context) error {
 	e := v.engine
 	for {
-		entries, err := e.Store.Due(v.mailbox.ID, e.Clock(), e.passesUnderway(), batchSize)
+		entries, err := e.Store.Due(v.mailbox.ID, e.Clock(), e.passesUnderway(), v.lane, batchSize)
 		if err != nil {
 			return err
 		}
@@ -1049,7 +1056,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	if err != nil {
 		return err
 	}
-	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name}
+	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name, budget: budget{quick: v.quick}}
 	defer l.close()
 	for i := range entries {
 		if err := e.file(ctx, v.session, l, &entries[i]); err != nil {

@@ -65,14 +65,14 @@ func (s *Store) Recent(v Viewer, most int) ([]Entry, error) {
 
 // Due lists what a mailbox has to file now. What belongs to the passes named is
 // left to them.
-func (s *Store) Due(mailboxID string, now time.Time, but []int64, most int) ([]Entry, error) {
-	return list[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
+func (s *Store) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Entry, error) {
+	return list[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
 }
 
 // NextDue is when a mailbox has something to file next; ok is false where
 // nothing waits. The zero time is at once.
-func (s *Store) NextDue(mailboxID string, but []int64) (at time.Time, ok bool, err error) {
-	e, err := first[Entry](s.read.Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
+func (s *Store) NextDue(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
+	e, err := first[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
 	}
@@ -243,7 +243,7 @@ func (s *Store) Finish(e *Entry, now time.Time) error {
 // Postpone records that an item is tried again later.
 func (s *Store) Postpone(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Model(e).Select("state", "attempts", "next_at", "reason", "advice").Updates(e).Error
+		return tx.Model(e).Select("state", "attempts", "next_at", "reason", "advice", "slow").Updates(e).Error
 	})
 }
 

@@ -26,15 +26,15 @@ func (s *Store) RetriesIn(mailboxID, folder string, uidValidity uint32) (map[uin
 
 // DueRetries lists the messages of a mailbox that are to be tried again now.
 // Those that the passes named met are left to them.
-func (s *Store) DueRetries(mailboxID string, now time.Time, but []int64, most int) ([]Retry, error) {
-	return list[Retry](s.read.Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?",
+func (s *Store) DueRetries(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Retry, error) {
+	return list[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?",
 		mailboxID, now.UTC(), append(but, -1)).Order("folder, uid").Limit(most))
 }
 
 // NextRetry is when a message of a mailbox is tried again next; ok is false where
 // none waits. The zero time is now.
-func (s *Store) NextRetry(mailboxID string, but []int64) (at time.Time, ok bool, err error) {
-	r, err := first[Retry](s.read.Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID, append(but, -1)).
+func (s *Store) NextRetry(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
+	r, err := first[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID, append(but, -1)).
 		Order("next_at IS NOT NULL, next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
@@ -156,7 +156,7 @@ func retryAgain(tx *gorm.DB, v Viewer, ids []int64) (int, error) {
 		return 0, nil
 	}
 	done := v.sees(tx.Model(&Retry{}), "mailbox_id").Where("id IN ? AND state IN ('failed', 'set aside')", ids).
-		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "next_at": nil, "cause": "", "reason": "", "advice": "", "done_at": nil})
+		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "slow": false, "next_at": nil, "cause": "", "reason": "", "advice": "", "done_at": nil})
 	if done.Error != nil || done.RowsAffected == 0 {
 		return 0, done.Error
 	}

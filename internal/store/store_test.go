@@ -60,7 +60,7 @@ func TestOneItemHasOneLine(t *testing.T) {
 	if again[0].ID != 0 || again[1].ID != 0 || again[2].ID == 0 {
 		t.Errorf("planned twice: %+v", again)
 	}
-	if due, err := s.Due("box", day, nil, 10); err != nil || len(due) != 3 {
+	if due, err := s.Due("box", day, nil, AnyLane, 10); err != nil || len(due) != 3 {
 		t.Errorf("%d lines are due, want 3 (%v)", len(due), err)
 	}
 }

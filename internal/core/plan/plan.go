@@ -158,6 +158,17 @@ func (s *Setting) input(m *mail.Message) *rule.Input {
 	return in
 }
 
+// All plans all items under a rule that is known to be for the message, by their ids.
+func All(r *rule.Compiled, m *mail.Message, s Setting) (all map[string]Item, needs rule.Needs) {
+	all = map[string]Item{}
+	for _, i := range items(r, s.input(m), s, &needs) {
+		if _, twice := all[i.Item.ID]; !twice {
+			all[i.Item.ID] = i
+		}
+	}
+	return all, needs
+}
+
 // One plans a single item under a rule that is known to be for the message. ok
 // is false where the message has no such item.
 func One(r *rule.Compiled, m *mail.Message, s Setting, item string) (one Item, needs rule.Needs, ok bool) {

@@ -1,0 +1,3 @@
+-- Messages and items that take long are worked on beside the others of their mailbox.
+ALTER TABLE retries ADD COLUMN slow INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE journal ADD COLUMN slow INTEGER NOT NULL DEFAULT 0;
