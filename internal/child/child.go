@@ -18,6 +18,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"inktray.example/inktray/internal/core/render"
@@ -455,6 +456,12 @@ func starved(words []byte) bool {
 		bytes.Contains(words, []byte("cannot allocate memory")) || bytes.Contains(words, []byte("fatal error: stack overflow"))
 }
 
+// started counts children.
+var started atomic.Int64
+
+// Started is how many processes were started to read in since the program began.
+func Started() int64 { return started.Load() }
+
 // process is a child that runs.
 type process struct {
 	cmd    *exec.Cmd
@@ -490,6 +497,7 @@ func start(ctx context.Context) (*process, error) {
 		}
 		p.orders.started()
 		if err == nil {
+			started.Add(1)
 			return p, nil
 		}
 		p.orders.close()

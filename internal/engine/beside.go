@@ -13,9 +13,9 @@ import (
 
 // lanes lets a visit leave what takes long to the watcher beside, unless there can be none.
 func (w *watcher) lanes(v *visit) {
-	v.quick, v.lane = true, store.MainLane
+	v.patience, v.lane = w.engine.Patience, store.MainLane
 	if v.mailbox.Kind == "pop3" || w.alone.Load() { // POP3 servers lock the mailbox (RFC 1939 section 3)
-		v.quick, v.lane = false, store.AnyLane
+		v.patience, v.lane = 0, store.AnyLane
 	}
 }
 

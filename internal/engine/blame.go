@@ -3,6 +3,8 @@ package engine
 import (
 	"context"
 	"errors"
+	"os"
+	"sync"
 	"syscall"
 
 	"inktray.example/inktray/internal/source"
@@ -34,4 +36,50 @@ func whose(ctx context.Context, err error) blame {
 		}
 	}
 	return ofMessage
+}
+
+// culprits counts how often this machine failed while one message was in hand. It may be used by several goroutines.
+type culprits struct {
+	mutex sync.Mutex
+	times map[string]int
+}
+
+// mostCulprits bounds how many messages are counted.
+const mostCulprits = 10_000
+
+func (c *culprits) again(key string) int {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if c.times == nil || len(c.times) > mostCulprits {
+		c.times = map[string]int{}
+	}
+	c.times[key]++
+	return c.times[key]
+}
+
+// whoseOf finds out whose failure an error is that came while one message was in hand. What looks like the machine's
+// is the message's own if it comes again and again with this message, and the machine does well without it: nothing
+// inside of a message stops the others.
+func (e *Engine) whoseOf(ctx context.Context, key string, err error) blame {
+	how := whose(ctx, err)
+	if err == nil || how != ofMachine || ctx.Err() != nil || store.TroubleOf(err) != nil {
+		return how
+	}
+	if e.culprits.again(key) >= mostReadings && e.well() {
+		return ofMessage
+	}
+	return ofMachine
+}
+
+// roomToWork is how much room the machine must have for its work to count as well, in octets.
+const roomToWork = 4 << 20
+
+// well says whether this machine can do its part: there is room to work in.
+func (e *Engine) well() bool {
+	f, err := os.CreateTemp(e.Spool, "room-")
+	if err != nil {
+		return false
+	}
+	_, err = f.Write(make([]byte, roomToWork))
+	return errors.Join(err, f.Sync(), f.Close(), os.Remove(f.Name())) == nil
 }

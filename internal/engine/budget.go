@@ -22,16 +22,16 @@ const (
 	mostInTray   = 50              // entries in the tray of one message for one rule
 )
 
-// patience is how long the processes for one message may take while other new messages of the mailbox wait. What
-// takes longer is worked on beside them.
-const patience = 400 * time.Millisecond
+// usualPatience is how long the processes for one message may take while other new messages of the mailbox wait.
+// What takes longer is worked on beside them.
+const usualPatience = 400 * time.Millisecond
 
 // errSlow says that a message takes longer than the others of its mailbox should wait.
 var errSlow = errors.New("reading it takes long, so it is read beside the other messages")
 
 // budget is what was used up of a message's budget.
 type budget struct {
-	quick    bool // other messages wait
+	patience time.Duration // of the other messages that wait; 0 where none do
 	children int
 	spent    time.Duration
 	inside   int
@@ -50,11 +50,11 @@ func (b *budget) child(ctx context.Context, work func(ctx context.Context) error
 		return over("reading the message takes more than %d processes, which is the limit", mostChildren)
 	case left <= 0:
 		return over("reading the message takes longer than %v, which is the limit", mostTime)
-	case b.quick && b.spent >= patience:
+	case b.patience > 0 && b.spent >= b.patience:
 		return errSlow
 	}
-	if b.quick {
-		left = patience - b.spent
+	if b.patience > 0 {
+		left = b.patience - b.spent
 	}
 	b.children++
 	began := time.Now()
@@ -65,7 +65,7 @@ func (b *budget) child(ctx context.Context, work func(ctx context.Context) error
 	if err == nil || ctx.Err() != nil || within.Err() == nil {
 		return err
 	}
-	if b.quick {
+	if b.patience > 0 {
 		return errSlow
 	}
 	return over("reading the message takes longer than %v, which is the limit", mostTime)

@@ -61,6 +61,8 @@ type Config struct {
 	RootCAs *x509.CertPool
 	// Scanner is asked about viruses in what is filed; nil asks nobody.
 	Scanner *scan.Scanner
+	// Patience is how long the processes for one message may take while other new messages wait; 0 is the usual.
+	Patience time.Duration
 	// Prepare makes a place into a cabinet and returns its identity.
 	Prepare func(ctx context.Context, c *store.Cabinet, now time.Time) (identity string, err error)
 }
@@ -119,7 +121,8 @@ type Engine struct {
 	learning  sync.Mutex
 	trust     Trust
 
-	short shortParts
+	short    shortParts
+	culprits culprits
 
 	asked       atomic.Int64 // grows when it may have changed which mailboxes are filed from
 	scannerAway atomic.Bool  // the virus scanner did not answer, or nobody knows yet
@@ -135,6 +138,9 @@ func New(c Config) *Engine {
 	ctx, cancel := context.WithCancel(context.Background())
 	if c.Beat == 0 {
 		c.Beat = time.Second
+	}
+	if c.Patience == 0 {
+		c.Patience = usualPatience
 	}
 	if c.Pause == nil {
 		c.Pause = pause

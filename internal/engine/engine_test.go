@@ -48,6 +48,7 @@ type house struct {
 	mailbox  store.Mailbox
 	ahead    atomic.Int64 // how far this house's clock is before the real one
 	beat     time.Duration
+	patience time.Duration // of other messages; 0 for the usual
 	lease    time.Duration // how often a run says that it is there; 0 for the usual
 	waiting  func() (disk.FS, error)
 	resolver *net.Resolver // nil for the system's
@@ -119,7 +120,7 @@ func (h *house) start() {
 				return local.Prepare(c.Folder, now)
 			}
 			return tree.Prepare(ctx, davTree(h.t, c.Folder), now)
-		}, Spool: filepath.Join(h.data, "spool"), Ready: testbed.Ready(h.t), Resolver: h.resolver, Scanner: h.scanner, Beat: h.beat, LeaseBeat: h.lease, Waiting: h.waiting, Pause: func(n int) time.Duration {
+		}, Spool: filepath.Join(h.data, "spool"), Ready: testbed.Ready(h.t), Resolver: h.resolver, Scanner: h.scanner, Patience: h.patience, Beat: h.beat, LeaseBeat: h.lease, Waiting: h.waiting, Pause: func(n int) time.Duration {
 			if h.beat > 0 {
 				return h.beat
 			}

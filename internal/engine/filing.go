@@ -129,7 +129,7 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 	if entry.State != store.Planned {
 		return err // recover goes on with it
 	}
-	how := whose(ctx, err)
+	how := e.whoseOf(ctx, fmt.Sprintf("entry %d", entry.ID), err)
 	if how != ofMachine { // a full disk is no fault of the attachment
 		entry.Attempts++
 	}

@@ -296,6 +296,9 @@ func (e *Engine) open(ctx context.Context, s source.Session, l *letter, id strin
 					inner.Forward = &envelope
 				}
 				inner.Left, inner.Remark = entry.Left, entry.Remark
+				if entry.Spoiled != "" {
+					inner.Spoiled = fmt.Sprintf("the file is broken in its archive (%s)", entry.Spoiled)
+				}
 				inner.Inline = entry.Inline
 				if l.inside++; l.inside > mostInside {
 					return over("the archives of the message hold more than %d files, which is the limit", mostInside)

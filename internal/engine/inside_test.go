@@ -249,7 +249,7 @@ func TestAnArchiveIsOpenedAgainAfterARestart(t *testing.T) {
 func TestWinmailAndSignedMailAreOpenedUnasked(t *testing.T) {
 	m := []byte("From: Oda <oda@tidewatch.example>\r\nSubject: signed\r\nMIME-Version: 1.0\r\nContent-Type: application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\nContent-Transfer-Encoding: base64\r\nContent-Disposition: attachment; filename=smime.p7m\r\n\r\n" +
 		signedMail(t) + "\r\n")
-	tnef := raw("from an old program", "winmail.dat", string(winmail()))
+	tnef := raw("from an old program", "winmail.dat", string(winmail("Levels in May.csv")))
 	h := fileNow(t, bundles("\n  - {take: [{kind: spreadsheet}], folder: Tables}\n")+"unless: [{words: {in: body, any: draft}}]\n", m)
 	h.expect(map[string]string{"Tables/st3.csv": "a;b"})
 	want := "1: left out (opened; what is in it is looked at instead)\n1!2: filed Tables/st3.csv"
@@ -278,13 +278,13 @@ func signedMail(t testing.TB) string {
 }
 
 // winmail is a winmail.dat with one attachment (MS-OXTNEF section 2.1).
-func winmail() []byte {
+func winmail(name string) []byte {
 	attribute := func(id uint32, value string) []byte {
 		b := binary.LittleEndian.AppendUint32([]byte{2}, id)
 		b = binary.LittleEndian.AppendUint32(b, uint32(len(value)))
 		return append(append(b, value...), 0, 0)
 	}
-	return slices.Concat([]byte{0x78, 0x9f, 0x3e, 0x22, 1, 0}, attribute(0x69002, strings.Repeat("\x00", 14)), attribute(0x18010, "Levels in May.csv\x00"), attribute(0x6800f, "a;b"))
+	return slices.Concat([]byte{0x78, 0x9f, 0x3e, 0x22, 1, 0}, attribute(0x69002, strings.Repeat("\x00", 14)), attribute(0x18010, name+"\x00"), attribute(0x6800f, "a;b"))
 }
 
 func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T) {

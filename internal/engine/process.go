@@ -189,7 +189,7 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 	began := time.Now()
 	for i := range facts {
 		f := &facts[i]
-		if i > 0 && v.quick && b.pass.Kind == "live" && time.Since(began) > patience { // what was read is filed before the rest is read
+		if i > 0 && v.patience > 0 && b.pass.Kind == "live" && time.Since(began) > v.patience { // what was read is filed before the rest is read
 			r.upTo = slices.Index(uids, f.UID)
 			return r, nil
 		}
@@ -197,7 +197,7 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 		if l != nil && holding(r.letters)+l.spooled > mostSpooled {
 			l.close() // it is fetched again
 		}
-		switch how := whose(ctx, err); {
+		switch how := e.whoseOf(ctx, fmt.Sprintf("%s/%s/%d/%d", v.mailbox.ID, v.open, v.state.UIDValidity, f.UID), err); {
 		case err == nil:
 			if p.matched {
 				r.matched++
@@ -336,7 +336,10 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 	if err != nil {
 		return nil, out, err
 	}
-	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{quick: v.quick && b.pass.Kind == "live"}}
+	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{patience: v.patience}}
+	if b.pass.Kind != "live" {
+		l.patience = 0
+	}
 	if moves {
 		if l.from, l.returned, err = v.engine.Store.CameFrom(row); err != nil {
 			return l, out, err

@@ -259,22 +259,22 @@ type visit struct {
 	session source.Session
 	wake    chan struct{}
 
-	listed  []source.Folder
-	looks   map[string][]string // the folders that a rule looks into, by its id and revision
-	met     map[string]bool     // rules of which all folders were looked into once, by id and revision
-	folders []string
-	swept   time.Time    // when all of the folders were looked through
-	planned int          // messages so far
-	worked  int          // messages and follow-ups so far
-	seen    source.State // of the first folder when it was looked through
-	open    string
-	state   source.State
-	hand    string // the file that names what is being read
-	pace    *pace
-	quick   bool       // other new messages wait: what takes long is left for the watcher beside
-	lane    store.Lane // what is tried again here
-	slow    bool       // something was left for the watcher beside
-	expects bool       // a rule waits for a folder that is not there, or looks into folders that it does not name
+	listed   []source.Folder
+	looks    map[string][]string // the folders that a rule looks into, by its id and revision
+	met      map[string]bool     // rules of which all folders were looked into once, by id and revision
+	folders  []string
+	swept    time.Time    // when all of the folders were looked through
+	planned  int          // messages so far
+	worked   int          // messages and follow-ups so far
+	seen     source.State // of the first folder when it was looked through
+	open     string
+	state    source.State
+	hand     string // the file that names what is being read
+	pace     *pace
+	patience time.Duration // of other new messages: what takes longer is left for the watcher beside; 0 where none wait
+	lane     store.Lane    // what is tried again here
+	slow     bool          // something was left for the watcher beside
+	expects  bool          // a rule waits for a folder that is not there, or looks into folders that it does not name
 }
 
 // interval is how often folders are looked into that the server does not announce.
@@ -1056,7 +1056,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	if err != nil {
 		return err
 	}
-	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name, budget: budget{quick: v.quick}}
+	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name, budget: budget{patience: v.patience}}
 	defer l.close()
 	for i := range entries {
 		if err := e.file(ctx, v.session, l, &entries[i]); err != nil {

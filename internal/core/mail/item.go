@@ -28,6 +28,7 @@ type Item struct {
 	Archive string // name of that item
 	Folder  string // its folders within that item, "/" between levels
 	Left    string // why it is never filed: it is a link within an archive; else ""
+	Spoiled string // why nobody can read it: it is broken within its archive; else ""
 	Remark  string // what is odd about it, for those who read the verdict; else ""
 	Inside  *Read  // the text inside, nil before it was read
 }

@@ -265,6 +265,9 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	case choice.Hold != "":
 		i.Verdict, i.Held = Held, choice.Hold
 		return
+	case item.Spoiled != "":
+		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, item.Spoiled
+		return
 	}
 	i.Verdict = Filed
 	i.Target = p.rule.Target(choice)

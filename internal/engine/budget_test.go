@@ -1,0 +1,331 @@
+package engine
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/core/unpack"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+const unpacking = "\n  - {take: everything, unpack: files, folder: B}\n"
+
+// attached is a message with one attachment whose name is as it stands.
+func attached(subject, name, kind string, content []byte) []byte {
+	encoded := base64.StdEncoding.EncodeToString(content)
+	var lines strings.Builder
+	for len(encoded) > 0 {
+		n := min(len(encoded), 76)
+		lines.WriteString(encoded[:n] + "\r\n")
+		encoded = encoded[n:]
+	}
+	return []byte("From: Gauge <gauge@tidewatch.example>\r\nSubject: " + subject + "\r\nMessage-ID: <" + subject + "@tidewatch.example>\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: " +
+		kind + "\r\nContent-Disposition: attachment; filename=\"" + name + "\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + lines.String() + "--b--\r\n")
+}
+
+// brokenZip has many entries whose contents cannot be unpacked.
+func brokenZip(t testing.TB, entries int) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for i := range entries {
+		w, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprintf("%05d.csv", i), Method: zip.Deflate, CompressedSize64: 4, UncompressedSize64: 4})
+		if err == nil {
+			_, err = w.Write([]byte{0xff, 0xff, 0xff, 0xff})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+// live begins a house and lets messages arrive in it one after the other.
+func live(t testing.TB, document string, patience time.Duration) (*house, *memory) {
+	t.Helper()
+	box := &memory{validity: 1}
+	h := newHouse(t, box.dial)
+	h.patience = patience
+	h.restart()
+	h.watched()
+	h.rule(document)
+	return h, box
+}
+
+func (h *house) inB(name string) bool {
+	data, err := os.ReadFile(filepath.Join(h.files, "B", name))
+	return err == nil && len(data) > 0
+}
+
+// Whatever is in a message, and whatever its parts are called, the messages after it are filed.
+func TestNothingInAMessageStopsItsMailbox(t *testing.T) {
+	var nested []string
+	for i := range 199 {
+		var files []string
+		for k := range 100 {
+			files = append(files, fmt.Sprintf("%d-%d.zip", i, k), "no archive")
+		}
+		nested = append(nested, fmt.Sprintf("%d.zip", i), zipped(t, files...))
+	}
+	for name, message := range map[string][]byte{
+		"a winmail.dat whose file has a name of 25,000 letters": attached("w", "winmail.dat", "application/ms-tnef", winmail(strings.Repeat("long", 6250)+".csv")),
+		"a zip whose entry has a name of 65,500 letters":        attached("z", "a.zip", "application/zip", []byte(zipped(t, strings.Repeat("n", 65_496)+".csv", "a;b"))),
+		"a zip in a zip with such a name":                       attached("zz", "a.zip", "application/zip", []byte(zipped(t, strings.Repeat("n", 65_000)+".zip", zipped(t, "inner.csv", "1")))),
+		"a broken zip of 9,000 entries":                         attached("b", "b.zip", "application/zip", brokenZip(t, 9000)),
+		"199 zips with 100 broken zips each":                    attached("n", "n.zip", "application/zip", []byte(zipped(t, nested...))),
+		"an attachment with a name of 500,000 letters":          attached("f", strings.Repeat("x", 500_000)+".csv", "text/csv", []byte("a;b")),
+	} {
+		h, box := live(t, bundles(unpacking), time.Minute)
+		before := child.Started()
+		box.add(message)
+		box.add(raw("after", "after.csv", "1"))
+		h.until(name+": the message after it is filed", func() bool { return h.inB("after.csv") })
+		h.said()
+		if n := child.Started() - before; n > 110 {
+			t.Errorf("%s: %d processes were started", name, n)
+		}
+		counts, err := h.store.TrayCounts(store.System)
+		if err != nil {
+			t.Fatal(err)
+		}
+		waiting := 0
+		for _, n := range counts {
+			waiting += n
+		}
+		if waiting > mostInTray {
+			t.Errorf("%s: %d entries are in the tray", name, waiting)
+		}
+		messages, err := h.store.Messages(store.System, store.MessageQuery{Most: 10})
+		if err != nil || len(messages) != 2 {
+			t.Errorf("%s: %d messages are known, %v", name, len(messages), err)
+		}
+		if status := h.engine.Status("box"); status.State != Live && status.State != AtInterval {
+			t.Errorf("%s: the mailbox is %s: %s", name, status.State, status.Problem)
+		}
+		if left, err := os.ReadDir(h.engine.Spool); err != nil || len(left) > 0 {
+			t.Errorf("%s: %d things are left where work is done, %v", name, len(left), err)
+		}
+		h.engine.Stop()
+	}
+}
+
+// A broken file in an archive does not spoil the others.
+func TestABrokenFileInAnArchiveIsHeldAndTheOthersAreFiled(t *testing.T) {
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for _, name := range []string{"first.csv", "broken.csv", "last.csv"} {
+		var err error
+		if name == "broken.csv" {
+			var w io.Writer
+			if w, err = z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, CompressedSize64: 4, UncompressedSize64: 4}); err == nil {
+				_, err = w.Write([]byte{0xff, 0xff, 0xff, 0xff})
+			}
+		} else {
+			var w io.Writer
+			if w, err = z.Create(name); err == nil {
+				_, err = io.WriteString(w, name)
+			}
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	h := fileNow(t, bundles(unpacking), attached("s", "s.zip", "application/zip", out.Bytes()))
+	said := h.said()
+	h.expect(map[string]string{"B/first.csv": "first.csv", "B/last.csv": "last.csv"})
+	if !strings.Contains(said, "2!2: held (the file is broken in its archive") {
+		t.Errorf("of the broken one is said:\n%s", said)
+	}
+}
+
+// Other messages do not wait for one that takes long.
+func TestOtherMessagesDoNotWaitForOneThatTakesLong(t *testing.T) {
+	box := &memory{validity: 1}
+	var dials atomic.Int64
+	goOn := make(chan struct{})
+	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+		if dials.Add(1) > 1 {
+			select { // the watcher beside waits until the test has seen what it wants to see
+			case <-goOn:
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+		return box.dial(ctx, m, secret)
+	})
+	h.engine.Stop()
+	h.patience = time.Nanosecond // whatever needs a process takes too long
+	dials.Store(0)
+	h.start()
+	h.watched()
+	h.rule(bundles(unpacking))
+	box.add(attached("slow", "slow.zip", "application/zip", []byte(zipped(t, "slow.csv", "1"))))
+	box.add(raw("quick", "quick.csv", "2"))
+	h.until("the quick one is filed", func() bool { return h.inB("quick.csv") })
+	if h.inB("slow.csv") {
+		t.Error("the slow one was not left for the watcher beside")
+	}
+	if at, waits, err := h.store.NextRetry("box", nil, store.SideLane); err != nil || !waits {
+		t.Errorf("the slow one waits: %v at %v, %v", waits, at, err)
+	}
+	close(goOn)
+	h.until("the slow one is filed", func() bool { return h.inB("slow.csv") })
+	h.until("nothing waits", func() bool {
+		_, waits, err := h.store.NextRetry("box", nil, store.AnyLane)
+		return err == nil && !waits
+	})
+	if n := h.count(""); n != 2 {
+		t.Errorf("%d files are in the register", n)
+	}
+}
+
+// A server that allows one connection gets one: then all is done over it.
+func TestWhereThereCanBeNoSecondConnectionAllIsDoneOverOne(t *testing.T) {
+	box := &memory{validity: 1}
+	var open atomic.Int64
+	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+		if open.Add(1) > 1 {
+			open.Add(-1)
+			return nil, &source.Error{Step: source.SignIn, Problem: "too many connections"}
+		}
+		s, err := box.dial(ctx, m, secret)
+		return &closing{Session: s, closed: func() { open.Add(-1) }}, err
+	})
+	h.engine.Stop()
+	open.Store(0)
+	h.patience, h.beat = time.Nanosecond, 5*time.Millisecond
+	h.start()
+	h.watched()
+	h.rule(bundles(unpacking))
+	box.add(attached("slow", "slow.zip", "application/zip", []byte(zipped(t, "slow.csv", "1"))))
+	h.until("it is filed over the one connection", func() bool { return h.inB("slow.csv") })
+}
+
+type closing struct {
+	source.Session
+	closed func()
+}
+
+func (c *closing) Close() error {
+	c.closed()
+	return c.Session.Close()
+}
+
+// What looks like this machine's fault is the message's own where it comes with this message only.
+func TestAMessageOnWhichTheMachineFailsAgainAndAgainIsSetAside(t *testing.T) {
+	box := &memory{validity: 1}
+	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+		s, err := box.dial(ctx, m, secret)
+		return &starving{Session: s}, err
+	})
+	h.hurry()
+	h.watched()
+	h.rule("name: Words\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {words: {in: body, any: hello}}\nattachments:\n  - {take: everything, folder: B}\n")
+	box.add(attached("starving", "a.csv", "text/csv", []byte("1")))
+	box.add(attached("after", "after.csv", "text/csv", []byte("2")))
+	h.until("the message after it is filed", func() bool { return h.inB("after.csv") })
+	rows, err := h.store.TrayRetries(store.System, 10)
+	h.until("it is in the tray", func() bool {
+		rows, err = h.store.TrayRetries(store.System, 10)
+		return err == nil && len(rows) == 1
+	})
+	if rows[0].Subject != "starving" || rows[0].Reason == "" {
+		t.Errorf("the tray has %q: %s", rows[0].Subject, rows[0].Reason)
+	}
+}
+
+// starving fails as a machine without memory does, with the first message only.
+type starving struct{ source.Session }
+
+func (s *starving) Part(ctx context.Context, f *source.Facts, item string) (io.ReadCloser, error) {
+	if f.UID == 1 {
+		return nil, fmt.Errorf("making room: %w", syscall.ENOMEM)
+	}
+	return s.Session.Part(ctx, f, item)
+}
+
+func TestABudgetEndsWithAReason(t *testing.T) {
+	var limit *unpack.Error
+	none := func(context.Context) error { return nil }
+	b := budget{children: mostChildren}
+	if err := b.child(t.Context(), none); !errors.As(err, &limit) || !limit.Limit {
+		t.Errorf("too many processes: %v", err)
+	}
+	b = budget{spent: mostTime}
+	if err := b.child(t.Context(), none); !errors.As(err, &limit) || !strings.Contains(limit.Problem, "3m0s") {
+		t.Errorf("too much time: %v", err)
+	}
+	waits := func(ctx context.Context) error { <-ctx.Done(); return ctx.Err() }
+	b = budget{spent: mostTime - time.Millisecond}
+	if err := b.child(t.Context(), waits); !errors.As(err, &limit) {
+		t.Errorf("the last of the time: %v", err)
+	}
+	b = budget{patience: time.Millisecond}
+	if err := b.child(t.Context(), waits); !errors.Is(err, errSlow) {
+		t.Errorf("longer than others wait: %v", err)
+	}
+	if err := b.child(t.Context(), none); !errors.Is(err, errSlow) {
+		t.Errorf("once others waited: %v", err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	b = budget{patience: time.Second}
+	if err := b.child(ctx, waits); !errors.Is(err, context.Canceled) {
+		t.Errorf("when the service ends: %v", err)
+	}
+	entries := make([]store.Entry, 3*mostInTray)
+	for i := range entries {
+		entries[i].State, entries[i].Reason = store.Held, fmt.Sprint(i)
+		if i%3 == 0 {
+			entries[i].State = store.Planned
+		}
+	}
+	if kept := inTray(entries); len(kept) != mostInTray+1 || !strings.HasPrefix(kept[1].Reason, "100 files of this message wait") {
+		t.Errorf("%d entries are kept", len(kept))
+	}
+}
+
+// BenchmarkFilingAnArchive measures how filing an archive grows with its entries.
+func BenchmarkFilingAnArchive(b *testing.B) {
+	for _, n := range []int{500, 1000, 2000, 4000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			var files []string
+			for i := range n {
+				files = append(files, fmt.Sprintf("%05d.csv", i), fmt.Sprint("content ", i))
+			}
+			archive := attached("many", "many.zip", "application/zip", []byte(zipped(b, files...)))
+			for b.Loop() {
+				box := &memory{validity: 1}
+				box.add(archive)
+				h := newHouse(b, box.dial)
+				h.watched()
+				id := h.rule(bundles(unpacking))
+				begun := time.Now()
+				h.fileOld(id) // what is new has a limit on files in an hour
+				h.until("all is filed", func() bool { return h.inB(fmt.Sprintf("%05d.csv", n-1)) })
+				b.ReportMetric(float64(time.Since(begun).Microseconds())/float64(n), "µs/entry")
+				h.engine.Stop()
+			}
+		})
+	}
+}
