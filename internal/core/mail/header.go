@@ -1,8 +1,10 @@
 package mail
 
 import (
+	"bytes"
 	"net/mail"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 )
@@ -21,44 +23,66 @@ var HeaderFields = []string{
 	"Content-Type", "Content-Disposition", "Content-Transfer-Encoding",
 }
 
-// maxHeader bounds what is read of one header, in octets.
-const maxHeader = 1 << 20
+// maxHeader bounds what is read of one header, longestField what is read of one field, in octets. RFC 5322 knows no
+// limit; a list of two thousand addresses has 80 KB.
+const (
+	maxHeader    = 1 << 20
+	longestField = 256 << 10
+)
+
+// Cut names the fields of which only the beginning was read, because they are too long.
+func (h Header) Cut() (names []string) {
+	for _, f := range h {
+		if len(f.Value) >= longestField && !slices.Contains(names, f.Name) {
+			names = append(names, f.Name)
+		}
+	}
+	return names
+}
 
 // ParseHeader reads fields up to the first empty line and returns what follows.
 // Lines that are no field are passed over.
 func ParseHeader(data []byte) (Header, []byte) {
 	var h Header
 	limit := len(data)
+	var value []byte // of the field that is being read
+	end := func() {
+		if len(h) > 0 {
+			h[len(h)-1].Value = string(value)
+		}
+	}
+	more := func(s string) { value = append(value, s[:min(len(s), longestField-len(value))]...) }
 	for pos := 0; pos < limit; {
-		end := pos
-		for end < limit && data[end] != '\n' {
-			end++
+		stop, next := limit, limit
+		if n := bytes.IndexByte(data[pos:], '\n'); n >= 0 {
+			stop, next = pos+n, pos+n+1
 		}
-		next := end
-		if next < limit {
-			next++
-		}
-		line := strings.TrimRight(string(data[pos:end]), "\r") // some write CR CR LF
-		if line == "" {
+		raw := bytes.TrimRight(data[pos:stop], "\r") // some write CR CR LF
+		if len(raw) == 0 {
+			end()
 			return h, data[next:]
 		}
-		pos = next
-		if pos > maxHeader {
+		if pos = next; pos > maxHeader {
 			continue
 		}
+		line := string(raw)
 		if line[0] == ' ' || line[0] == '\t' {
 			if len(h) > 0 {
-				h[len(h)-1].Value += "\r\n" + line
+				more("\r\n")
+				more(line)
 			}
 			continue
 		}
-		name, value, ok := strings.Cut(line, ":")
+		name, first, ok := strings.Cut(line, ":")
 		name = strings.TrimRight(name, " \t")
 		if !ok || name == "" || strings.ContainsAny(name, " \t") {
 			continue
 		}
-		h = append(h, Field{name, strings.TrimLeft(value, " \t")})
+		end()
+		h, value = append(h, Field{Name: name}), value[:0]
+		more(strings.TrimLeft(first, " \t"))
 	}
+	end()
 	return h, nil
 }
 
@@ -203,7 +227,7 @@ func ParseAddresses(s string) []Address {
 		if c == '=' && !angle && comment == 0 && strings.HasPrefix(s[i:], "=?") {
 			// An encoded word is one piece, also where a sender left a comma in it
 			// (against RFC 2047 section 5).
-			if n := encodedWord(s[i:]); n > 0 {
+			if n := encodedWord(s[i:min(len(s), i+longestWord)]); n > 0 {
 				if !closed {
 					name.WriteString(s[i : i+n])
 					bare.WriteString(s[i : i+n])

@@ -251,6 +251,58 @@ type parser struct {
 	truncated bool
 	broken    string   // why parts cannot be told apart
 	open      []string // boundaries of the multiparts around
+	marks     []int    // where lines begin that may part something: they begin with two hyphens
+	marked    bool     // marks is there
+	bareTo    []int    // how many bare line feeds lie before each block
+}
+
+// block is how many octets lie between two counts of bare line feeds.
+const block = 4 << 10
+
+// bare counts the line feeds in data[start:end] without a carriage return before them. All are counted once, so that
+// nested multiparts do not count the same ones again.
+func (p *parser) bare(start, end int) int {
+	if end-start < 2*block {
+		return bareLF(p.data[start:end])
+	}
+	count := func(from, to int) int { // one after a carriage return that lies before from is not bare
+		n := bareLF(p.data[from:to])
+		if from < to && from > start && p.data[from] == '\n' && p.data[from-1] == '\r' {
+			n--
+		}
+		return n
+	}
+	if p.bareTo == nil {
+		p.bareTo = make([]int, 1, len(p.data)/block+2)
+		for from := 0; from+block <= len(p.data); from += block {
+			n := bareLF(p.data[from : from+block])
+			if from > 0 && p.data[from] == '\n' && p.data[from-1] == '\r' {
+				n--
+			}
+			p.bareTo = append(p.bareTo, p.bareTo[len(p.bareTo)-1]+n)
+		}
+	}
+	first, last := (start+block-1)/block, end/block
+	n := 0
+	if start > 0 && start == first*block && p.data[start] == '\n' && p.data[start-1] == '\r' {
+		n = 1 // in the data from start on it has none before it
+	}
+	return n + bareLF(p.data[start:first*block]) + p.bareTo[last] - p.bareTo[first] + count(last*block, end)
+}
+
+// mark finds the lines that may part something, all at once: nested multiparts then do not look at every line again.
+func (p *parser) mark() {
+	p.marked = true
+	for pos := 0; pos < len(p.data); {
+		if bytes.HasPrefix(p.data[pos:], []byte("--")) {
+			p.marks = append(p.marks, pos)
+		}
+		n := bytes.IndexByte(p.data[pos:], '\n')
+		if n < 0 {
+			return
+		}
+		pos += n + 1
+	}
 }
 
 // entity reads the MIME entity whose content lies in data[start:end].
@@ -273,7 +325,7 @@ func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSub
 	}
 	s.ID = strings.TrimSpace(unfold(h.Get("Content-ID")))
 	content := p.data[start:end]
-	s.Size = int64(len(content) + bareLF(content))
+	s.Size = int64(len(content) + p.bare(start, end))
 	if depth >= MaxDepth || p.count >= MaxParts {
 		p.truncated = true
 		return s
@@ -356,6 +408,7 @@ const maxGuess = 1 << 20
 // comes again.
 func guessBoundary(content []byte) string {
 	content = content[:min(len(content), maxGuess)]
+	candidates := map[string]bool{} // lines that may be one
 	for pos := 0; pos < len(content); {
 		end := bytes.IndexByte(content[pos:], '\n')
 		if end < 0 {
@@ -364,7 +417,13 @@ func guessBoundary(content []byte) string {
 		line := bytes.TrimRight(content[pos:pos+end], " \t\r")
 		pos += end + 1
 		mark, ok := bytes.CutPrefix(line, []byte("--"))
-		if !ok || len(mark) == 0 || len(mark) > 200 || bytes.HasSuffix(mark, []byte("--")) {
+		if !ok || len(mark) == 0 || len(mark) > 200 {
+			continue
+		}
+		if candidates[string(bytes.TrimSuffix(mark, []byte("--")))] {
+			return string(bytes.TrimSuffix(mark, []byte("--")))
+		}
+		if bytes.HasSuffix(mark, []byte("--")) {
 			continue
 		}
 		next, _, _ := bytes.Cut(content[pos:], []byte("\n"))
@@ -372,9 +431,7 @@ func guessBoundary(content []byte) string {
 		if len(bytes.TrimSpace(next)) > 0 && !(field && bytes.HasPrefix(bytes.ToLower(name), []byte("content-"))) {
 			continue
 		}
-		if bytes.Contains(content[pos:], append([]byte("\n--"), mark...)) {
-			return string(mark)
-		}
+		candidates[string(mark)] = true
 	}
 	return ""
 }
@@ -388,7 +445,14 @@ var forwardFields = []string{"Date", "From", "To", "Cc", "Subject", "Message-ID"
 func (p *parser) split(start, end int, boundary string, f func(from, to int, last bool) bool) {
 	mark := []byte("--" + strings.TrimRight(boundary, " \t")) // it may not end with a space (RFC 2046 section 5.1.1)
 	from := -1
-	for pos := start; pos < end; {
+	if !p.marked {
+		p.mark()
+	}
+	first, _ := slices.BinarySearch(p.marks, start)
+	for _, pos := range p.marks[first:] {
+		if pos >= end {
+			break
+		}
 		lineEnd := bytes.IndexByte(p.data[pos:end], '\n')
 		next := end
 		if lineEnd >= 0 {
@@ -416,7 +480,6 @@ func (p *parser) split(start, end int, boundary string, f func(from, to int, las
 				}
 			}
 		}
-		pos = next
 	}
 	if from >= 0 && from < end {
 		f(from, end, true)
@@ -435,14 +498,15 @@ func parseParams(s string) (string, map[string]string) {
 	var params map[string]string
 	for rest != "" && len(params) < 200 {
 		rest = strings.TrimLeft(rest, " \t;")
-		key, after, ok := strings.Cut(rest, "=")
-		if !ok {
+		i := strings.IndexAny(rest, "=;")
+		if i < 0 {
 			break
 		}
-		if i := strings.IndexByte(key, ';'); i >= 0 { // "inline; odd; name=x"
+		if rest[i] == ';' { // "inline; odd; name=x"
 			rest = rest[i+1:]
 			continue
 		}
+		key, after := rest[:i], rest[i+1:]
 		key = strings.ToLower(strings.TrimSpace(key))
 		after = strings.TrimLeft(after, " \t")
 		var v string

@@ -76,47 +76,58 @@ func plainText(s string) bool {
 	return true
 }
 
-// nextWord finds the first "=?charset?encoding?text?=".
+// nextWord finds the first "=?charset?encoding?text?=". It takes time in proportion to what lies before and in the
+// word.
 func nextWord(s string) (charset, encoding, text, before, after string, ok bool) {
+	last := strings.LastIndex(s, "?=") // no word begins after it
 	for from := 0; ; {
 		i := strings.Index(s[from:], "=?")
-		if i < 0 {
-			return
+		if i < 0 || from+i >= last {
+			return "", "", "", "", "", false
 		}
 		start := from + i
-		rest := s[start+2:]
-		charset, rest, ok = strings.Cut(rest, "?")
-		if !ok || len(charset) == 0 || len(charset) > 60 || strings.ContainsAny(charset, " =\t") || len(rest) < 2 || rest[1] != '?' {
-			from = start + 2
-			ok = false
-			continue
+		if charset, encoding, text, length := wordAt(s[start:]); length > 0 {
+			return charset, encoding, text, s[:start], s[start+length:], true
 		}
-		encoding = strings.ToLower(rest[:1])
-		end := strings.Index(rest[2:], "?=")
-		if (encoding != "q" && encoding != "b") || end < 0 {
-			from = start + 2
-			ok = false
-			continue
-		}
-		if encoding == "q" && end == 0 && strings.HasPrefix(rest[4:], "=") {
-			// an empty text followed by "=": the text begins with "="
-			if more := strings.Index(rest[3:], "?="); more >= 0 {
-				end = more + 1
-			}
-		}
-		charset, _, _ = strings.Cut(strings.ToLower(charset), "*") // RFC 2231 section 5: language
-		return charset, encoding, rest[2 : 2+end], s[:start], rest[2+end+2:], true
+		from = start + 2
 	}
+}
+
+// longestWord bounds an encoded word within an address list, in octets. RFC 2047 section 2 allows 75.
+const longestWord = 1000
+
+// wordAt reads the encoded word with which s begins; its length is 0 where there is none.
+func wordAt(s string) (charset, encoding, text string, length int) {
+	const mostCharset = 60
+	charset, _, ok := strings.Cut(s[2:min(len(s), 2+mostCharset+1)], "?")
+	if !ok || len(charset) == 0 || strings.ContainsAny(charset, " =\t") {
+		return "", "", "", 0
+	}
+	rest := s[2+len(charset)+1:]
+	if len(rest) < 2 || rest[1] != '?' {
+		return "", "", "", 0
+	}
+	if encoding = strings.ToLower(rest[:1]); encoding != "q" && encoding != "b" {
+		return "", "", "", 0
+	}
+	end := strings.Index(rest[2:], "?=")
+	if end < 0 {
+		return "", "", "", 0
+	}
+	if encoding == "q" && end == 0 && strings.HasPrefix(rest[4:], "=") {
+		// an empty text followed by "=": the text begins with "="
+		if more := strings.Index(rest[3:min(len(rest), 3+longestWord)], "?="); more >= 0 {
+			end = more + 1
+		}
+	}
+	charset, _, _ = strings.Cut(strings.ToLower(charset), "*") // RFC 2231 section 5: language
+	return charset, encoding, rest[2 : 2+end], len(s) - len(rest) + 2 + end + 2
 }
 
 // encodedWord is the length of the encoded word with which s begins, 0 for none.
 func encodedWord(s string) int {
-	s = s[:min(len(s), 1000)]
-	_, _, _, before, after, ok := nextWord(s)
-	if !ok || before != "" {
-		return 0
-	}
-	return len(s) - len(after)
+	_, _, _, length := wordAt(s)
+	return length
 }
 
 func decodeWord(encoding, text string) ([]byte, bool) {
