@@ -27,6 +27,7 @@ type Content struct {
 type Entry struct {
 	Name     string
 	Folder   bool
+	Other    bool      // neither a file nor a folder: a pipe, a device, a link that leads to none or outside
 	Size     int64     // of a file, in octets
 	Modified time.Time // of a file; zero where it is not known
 }
@@ -35,8 +36,9 @@ type Entry struct {
 // differ from the wanted ones only in case or Unicode form are used.
 type Spot struct {
 	Path  string // with "/" between levels
-	Taken bool   // a file of that name, or one that counts as the same, is there
-	By    string // path of that file
+	Taken bool   // something of that name, or of one that counts as the same, is there
+	Other bool   // that is no file that can be read: a folder, a pipe, a link that leads to none
+	By    string // its path
 	New   string // the topmost folder that is not there yet; "" where all are
 }
 
@@ -81,12 +83,13 @@ type Cabinet interface {
 	// Kept opens a file that was moved out of the way; ErrMissing where there is none.
 	Kept(ctx context.Context, kept string) (io.ReadCloser, error)
 	// Sum reads a file and returns its size and checksum; ErrMissing where
-	// there is none.
+	// there is none, also where something else has the name. It never waits for others.
 	Sum(ctx context.Context, path string) (Content, error)
 	// List lists a folder, "" for the cabinet itself, by name; without its own.
 	// ErrMissing where there is no such folder.
 	List(ctx context.Context, within string) ([]Entry, error)
-	// Open opens a file for reading; ErrMissing where there is none.
+	// Open opens a file for reading; ErrMissing where there is none, also where
+	// something else has the name. It never waits for others.
 	Open(ctx context.Context, path string) (io.ReadCloser, error)
 	// Prove tries the promises of Commit and Renew out on the place itself, by
 	// temporary objects, and says in words what holds. The first that does not hold

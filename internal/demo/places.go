@@ -75,11 +75,29 @@ type whole struct {
 	incoming string
 }
 
+func (w whole) at(name string) string {
+	return filepath.Join(string(w.Dir), filepath.FromSlash(path.Clean("/"+name)))
+}
+
+// Rename refuses a name that is taken, be it by a link that leads nowhere.
+func (w whole) Rename(ctx context.Context, from, to string) error {
+	if _, err := os.Lstat(w.at(to)); err == nil {
+		if _, err := os.Stat(w.at(to)); err != nil {
+			return os.ErrPermission
+		}
+	}
+	return w.Dir.Rename(ctx, from, to)
+}
+
 func (w whole) OpenFile(ctx context.Context, name string, flag int, mode os.FileMode) (webdav.File, error) {
 	if flag&os.O_TRUNC == 0 {
+		// Opening a pipe would wait for somebody who writes into it.
+		if info, err := os.Stat(w.at(name)); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
+			return nil, os.ErrPermission
+		}
 		return w.Dir.OpenFile(ctx, name, flag, mode)
 	}
-	to := filepath.Join(string(w.Dir), filepath.FromSlash(path.Clean("/"+name)))
+	to := w.at(name)
 	if info, err := os.Stat(filepath.Dir(to)); err != nil || !info.IsDir() {
 		return nil, os.ErrNotExist
 	}

@@ -3,6 +3,7 @@
 package disk
 
 import (
+	"errors"
 	"io"
 	"io/fs"
 	"os"
@@ -21,10 +22,10 @@ type File interface {
 // levels and never leave the root.
 type FS interface {
 	Mkdir(name string) error
-	Create(name string) (File, error) // fails where the name is there
-	Open(name string) (io.ReadCloser, error)
-	Publish(from, to string) error // moves a file and fails where the name is there
-	Replace(from, to string) error // moves a file in the place of another
+	Create(name string) (File, error)        // fails where the name is there
+	Open(name string) (io.ReadCloser, error) // a regular file; ErrIrregular for anything else
+	Publish(from, to string) error           // moves a file and fails where the name is there
+	Replace(from, to string) error           // moves a file in the place of another
 	Remove(name string) error
 	Lstat(name string) (fs.FileInfo, error)
 	ReadDir(name string) ([]fs.DirEntry, error)
@@ -72,9 +73,39 @@ func (f rootFS) Create(name string) (File, error) {
 	return f.root.OpenFile(filepath.FromSlash(name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 }
 
+// ErrIrregular says that what has a name is no file that can be read: a folder, a pipe, a socket, a device, or a
+// link that leads to none.
+var ErrIrregular = errors.New("it is no file that can be read")
+
+// Open opens a regular file, and nothing else: opening a pipe would wait for somebody who writes into it. It never
+// blocks, whatever takes the file's place meanwhile.
 func (f rootFS) Open(name string) (io.ReadCloser, error) {
-	return f.root.Open(filepath.FromSlash(name))
+	name = filepath.FromSlash(name)
+	info, err := f.root.Lstat(name)
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		if info, err = f.root.Stat(name); err != nil {
+			return nil, &fs.PathError{Op: "open", Path: name, Err: ErrIrregular}
+		}
+	}
+	if !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrIrregular}
+	}
+	file, err := f.root.OpenFile(name, os.O_RDONLY|nonblock, 0)
+	if err != nil {
+		return nil, err
+	}
+	if info, err = file.Stat(); err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: name, Err: ErrIrregular}
+	}
+	if err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return file, nil
 }
+
 func (f rootFS) Replace(from, to string) error {
 	return f.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to))
 }

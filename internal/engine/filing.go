@@ -390,8 +390,9 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		g.replacing.Lock()
 		defer g.replacing.Unlock()
 	}
+	refused := map[string]bool{}
 	for {
-		done, reason, err := e.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.message.Received)
+		done, reason, err := e.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.message.Received, refused)
 		if err != nil {
 			return err
 		}
@@ -422,10 +423,17 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		}
 		err = c.Commit(ctx, e.temporary(entry), entry.Path)
 		if errors.Is(err, cabinet.ErrTaken) {
+			refused[entry.Path] = true
 			continue // somebody was quicker: the next name
 		}
 		if errors.Is(err, cabinet.ErrMissing) {
 			return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is still mounted.", Err: err}
+		}
+		if err != nil && only(ctx, c, err) { // perhaps what has the name already does not show, or the answer got lost
+			if err := e.recoverOne(ctx, c, entry); err != nil || entry.State != store.Filed {
+				return err
+			}
+			return e.tallied(l, entry)
 		}
 		if err != nil {
 			return err
@@ -452,15 +460,21 @@ func (e *Engine) displace(ctx context.Context, c cabinet.Cabinet, entry *store.E
 
 // name finds the exact path for an entry. done is a verdict where nothing is to
 // be written.
-func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string, ifExists rule.IfExists, received time.Time) (done store.State, reason string, err error) {
+func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string, ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, reason string, err error) {
 	file := stem + ext
 	first, why := "", "was taken by another content"
 	displaced := entry.Displaced
 	entry.Displaced = ""
-	for n := 2; ; n++ {
-		spot, err := c.Resolve(ctx, folders, file)
+	for n, tries := 2, 0; ; n++ {
+		if tries++; tries > mostNames {
+			return "", "", &cabinet.Error{Problem: fmt.Sprintf("more than %d names like %s are taken", mostNames, path.Join(path.Join(folders...), stem+ext)), Advice: "Tidy up the folder, or let the rule make other names; then try again.", Lasting: true}
+		}
+		spot, err := resolve(ctx, c, folders, file)
 		if err != nil {
 			return "", "", err
+		}
+		if !spot.Taken && refused[spot.Path] { // what is there is not shown, and yet nothing else may have the name
+			spot.Taken, spot.Other, spot.By = true, true, spot.Path
 		}
 		if !spot.Taken {
 			if entry.Path = spot.Path; spot.New != "" || !strings.HasPrefix(entry.Path, entry.Made+"/") { // else made before a crash
@@ -471,13 +485,22 @@ func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 			}
 			return "", reason, nil
 		}
-		there, err := c.Sum(ctx, spot.By)
+		there, isFile := cabinet.Content{}, false
+		if !spot.Other {
+			there, isFile, err = lookAt(ctx, c, spot.By)
+		}
 		switch {
 		case errors.Is(err, cabinet.ErrMissing):
 			n-- // it went away meanwhile
 			continue
 		case err != nil:
 			return "", "", err
+		case !isFile && ifExists == "keep":
+			return store.LeftOut, "something of that name is there and is kept: " + spot.By, nil
+		case !isFile:
+			if first == "" {
+				why = "was taken by something that is no file, or that cannot be read"
+			}
 		case isContent(there, entry):
 			entry.Path = spot.By
 			return store.There, "a file with the same content is there already: " + spot.By, nil
@@ -498,6 +521,43 @@ func (e *Engine) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 		}
 		file = safename.Numbered(stem, ext, n)
 	}
+}
+
+// mostNames bounds how many names are tried for one file.
+const mostNames = 10_000
+
+// mostLooks is how often a cabinet that is in order is asked for something that it does not give, before the fault
+// counts as that of what lies there.
+const mostLooks = 3
+
+// resolve finds the place for a name. Where it cannot be found though the cabinet is in order, this is no fault of the
+// cabinet: other files are filed in it.
+func resolve(ctx context.Context, c cabinet.Cabinet, folders []string, file string) (spot cabinet.Spot, err error) {
+	for range mostLooks {
+		if spot, err = c.Resolve(ctx, folders, file); err == nil || !only(ctx, c, err) {
+			return spot, err
+		}
+	}
+	return spot, &cabinet.Error{Problem: "the folder " + path.Join(folders...) + " cannot be looked into: " + trimStop(err.Error()), Advice: "Look at the folder in the cabinet, then try again.", Lasting: true, Err: err}
+}
+
+// lookAt measures what has a name. isFile is false where that cannot be read though the cabinet is in order.
+func lookAt(ctx context.Context, c cabinet.Cabinet, name string) (there cabinet.Content, isFile bool, err error) {
+	for range mostLooks {
+		if there, err = c.Sum(ctx, name); err == nil || !only(ctx, c, err) {
+			return there, err == nil, err
+		}
+	}
+	return cabinet.Content{}, false, nil
+}
+
+// only says whether an error is about one name only: the cabinet itself is in order, as its own check says.
+func only(ctx context.Context, c cabinet.Cabinet, err error) bool {
+	var known *cabinet.Error
+	if ctx.Err() != nil || errors.Is(err, cabinet.ErrMissing) || !errors.As(err, &known) || known.Lasting {
+		return false
+	}
+	return c.Check(ctx) == nil
 }
 
 // mayReplace says whether a file may be replaced: it was filed here from an
@@ -658,7 +718,14 @@ func (e *Engine) recover(ctx context.Context, cabinetID string) {
 		if err != nil {
 			e.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
 			var inCabinet *cabinet.Error
-			if errors.As(err, &inCabinet) {
+			switch {
+			case !errors.As(err, &inCabinet):
+			case inCabinet.Lasting: // of this item
+				entry.Cause = store.CauseCabinet
+				if err := errors.Join(g.cabinet.Discard(ctx, e.temporary(entry)), e.finish(entry, store.Failed, inCabinet.Problem, inCabinet.Advice)); err != nil {
+					e.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
+				}
+			case !only(ctx, g.cabinet, err):
 				g.trip(err)
 				return
 			}
@@ -672,13 +739,15 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		return err
 	}
 	*entry = fresh
+	refused := map[string]bool{}
+	failed := 0 // attempts to give a name, while the cabinet was in order
 	for again := false; ; {
 		waits, err := c.Staged(ctx, e.temporary(entry))
 		if err != nil {
 			return err
 		}
 		if !waits { // the temporary object is gone, so it has got its name, or somebody took it away
-			there, err := c.Sum(ctx, entry.Path)
+			there, _, err := lookAt(ctx, c, entry.Path)
 			if errors.Is(err, cabinet.ErrMissing) {
 				if again {
 					return e.stageAgain(ctx, c, entry)
@@ -699,8 +768,8 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 			}
 			return e.Store.File(entry, e.now())
 		}
-		there, err := c.Sum(ctx, entry.Path)
-		if err == nil && isContent(there, entry) {
+		there, isFile, err := lookAt(ctx, c, entry.Path)
+		if err == nil && isFile && isContent(there, entry) {
 			// Another's file with the same content came first, or this one has both names.
 			if err := c.Discard(ctx, e.temporary(entry)); err != nil {
 				return err
@@ -710,27 +779,30 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		if err != nil && !errors.Is(err, cabinet.ErrMissing) {
 			return err
 		}
-		if err == nil {
+		if err == nil && isFile {
 			if err := e.displaceAgain(ctx, c, entry, &there); err != nil {
 				return err
 			}
 		}
 		err = c.Commit(ctx, e.temporary(entry), entry.Path)
 		if errors.Is(err, cabinet.ErrTaken) {
-			folder, file := path.Split(entry.Path)
-			ext := mail.Extension(file)
-			done, reason, err := e.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"), strings.TrimSuffix(file, ext), ext, "number", time.Time{})
-			if err != nil {
+			if err := e.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
 				return err
 			}
-			if done != "" {
+			continue
+		}
+		if err != nil && only(ctx, c, err) {
+			switch failed++; {
+			case failed%mostLooks > 0: // perhaps it was done, and the answer got lost
+				continue
+			case failed/mostLooks >= mostLooks:
 				if err := c.Discard(ctx, e.temporary(entry)); err != nil {
 					return err
 				}
-				return e.finish(entry, done, reason, "")
+				entry.Cause = store.CauseCabinet
+				return e.finish(entry, store.Failed, "the file could not get a name in its folder: "+trimStop(err.Error()), "Look at the folder in the cabinet, then try again.")
 			}
-			entry.Reason = reason
-			if err := e.Store.Rename(entry); err != nil {
+			if err := e.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
 				return err
 			}
 			continue
@@ -740,6 +812,26 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		}
 		return e.Store.File(entry, e.now())
 	}
+}
+
+// renameStaged finds the next name for what is staged: nothing may have the one it was to get. Where a file with the
+// same content is there already, that is the end of it.
+func (e *Engine) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, refused map[string]bool) error {
+	refused[entry.Path] = true
+	folder, file := path.Split(entry.Path)
+	ext := mail.Extension(file)
+	done, reason, err := e.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"), strings.TrimSuffix(file, ext), ext, "number", time.Time{}, refused)
+	if err != nil {
+		return err
+	}
+	if done != "" {
+		if err := c.Discard(ctx, e.temporary(entry)); err != nil {
+			return err
+		}
+		return e.finish(entry, done, reason, "")
+	}
+	entry.Reason = reason
+	return e.Store.Rename(entry)
 }
 
 // isContent says whether a content is an entry's.

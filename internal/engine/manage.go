@@ -236,7 +236,10 @@ func (e *Engine) hasten() {
 // AddCabinet makes a place into a cabinet, proves that it can be written to, and
 // keeps it.
 func (e *Engine) AddCabinet(ctx context.Context, c *store.Cabinet, actor string) error {
-	var err error
+	err := e.mayBeCabinet(c)
+	if err != nil {
+		return err
+	}
 	if c.Identity, err = e.Prepare(ctx, c, e.Clock()); err != nil {
 		return err
 	}

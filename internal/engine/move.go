@@ -122,6 +122,9 @@ func (e *Engine) MoveCabinet(ctx context.Context, to *store.Cabinet, by string) 
 	if err != nil {
 		return nil, err
 	}
+	if err := e.mayBeCabinet(to); err != nil {
+		return nil, err
+	}
 	if err := g.ready(ctx); err != nil {
 		return nil, err
 	}

@@ -196,6 +196,8 @@ func (e *Engine) verifyOne(ctx context.Context, f *store.Filing) (string, error)
 			return "", g.trip(err)
 		}
 		return "missing", nil
+	case err != nil && only(ctx, g.cabinet, err):
+		return "changed", nil // nobody can read it any more
 	case err != nil:
 		return "", err
 	case there.Size != f.Size || string(there.SHA256[:]) != string(f.SHA256):

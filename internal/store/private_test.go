@@ -1,18 +1,16 @@
+//go:build unix
+
 package store
 
 import (
 	"os"
 	"path/filepath"
-	"runtime"
 	"syscall"
 	"testing"
 )
 
 // What Ink Tray keeps, and what it kept before this was so, is for its own user alone.
 func TestOtherUsersOfTheMachineReadNothing(t *testing.T) {
-	if runtime.GOOS == "windows" {
-		t.Skip("rights are otherwise there")
-	}
 	defer syscall.Umask(syscall.Umask(0o002))
 	folder := filepath.Join(t.TempDir(), "records")
 	private := func(when string) {

@@ -26,6 +26,9 @@ type Place struct {
 	Put      func(t *testing.T, path, content string)
 	Modified func(t *testing.T, path string) time.Time // nil where files have no time
 	Read     func(path string) ([]byte, error)         // as a colleague opens a file; nil for by the cabinet itself
+	Full     func(path string) string                  // on this machine; nil where the files lie elsewhere
+	Served   bool                                      // by a server that reads what lies there by itself, and follows links
+	Like     func(t *testing.T, path string)           // gives what was put there to whom the place belongs
 	Unmount  func(t *testing.T)                        // leaves an empty folder in its place; nil where there is no such thing
 }
 
@@ -54,6 +57,8 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Errorf("%d files, want %d: %v", len(got), len(want), got)
 		}
 	}
+
+	t.Run("neighbours", func(t *testing.T) { neighbours(t, open) })
 
 	t.Run("a file that is kept up to date is renewed in its place, and nobody else's", func(t *testing.T) {
 		p := open(t)

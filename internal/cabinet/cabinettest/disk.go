@@ -19,6 +19,12 @@ func OnDisk(c cabinet.Cabinet, folder string) Place {
 	full := func(name string) string { return filepath.Join(folder, filepath.FromSlash(name)) }
 	return Place{
 		Cabinet: c,
+		Full:    full,
+		Like: func(t *testing.T, name string) {
+			if err := likeFolder(folder, full(name)); err != nil {
+				t.Fatal(err)
+			}
+		},
 		Files: func(t *testing.T) map[string]string {
 			files := map[string]string{}
 			err := filepath.WalkDir(folder, func(name string, d fs.DirEntry, err error) error {
@@ -28,6 +34,9 @@ func OnDisk(c cabinet.Cabinet, folder string) Place {
 				relative, _ := filepath.Rel(folder, name)
 				relative = filepath.ToSlash(relative)
 				if strings.HasPrefix(relative, cabinet.Reserved) {
+					return nil
+				}
+				if !d.Type().IsRegular() {
 					return nil
 				}
 				data, err := os.ReadFile(name)

@@ -14,5 +14,5 @@ func likeFolder(folder, name string) error {
 		return err
 	}
 	s := info.Sys().(*syscall.Stat_t)
-	return os.Chown(name, int(s.Uid), int(s.Gid))
+	return os.Lchown(name, int(s.Uid), int(s.Gid))
 }

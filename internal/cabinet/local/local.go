@@ -274,7 +274,11 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 			}
 			if ok {
 				info, err := root.Lstat(path.Join(at, real))
-				if err == nil && !info.IsDir() && info.Mode()&fs.ModeSymlink == 0 {
+				if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+					if _, err := root.Lstat(path.Join(at, real) + "/."); err != nil {
+						return cabinet.Spot{}, &cabinet.Error{Problem: fmt.Sprintf("%q is a link that leads to no folder in the cabinet", path.Join(at, real)), Advice: "Remove the link, or change the rule's folder.", Lasting: true}
+					}
+				} else if err == nil && !info.IsDir() {
 					return cabinet.Spot{}, &cabinet.Error{Problem: fmt.Sprintf("%q is a file, so it cannot be a folder", path.Join(at, real)), Advice: "Rename the file, or change the rule's folder.", Lasting: true}
 				}
 				f = real
@@ -293,9 +297,27 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 		}
 		if ok {
 			spot.Taken, spot.By = true, path.Join(at, real)
+			spot.Other = irregular(root, spot.By)
 		}
 	}
 	return spot, nil
+}
+
+// irregular says whether a name belongs to something that is no file to be read.
+func irregular(root disk.FS, name string) bool {
+	info, err := root.Lstat(name)
+	if err != nil || info.Mode().IsRegular() {
+		return false
+	}
+	if info.Mode()&fs.ModeSymlink == 0 {
+		return true
+	}
+	f, err := root.Open(name)
+	if err != nil {
+		return errors.Is(err, disk.ErrIrregular)
+	}
+	f.Close()
+	return false
 }
 
 // find looks for a name in a folder, without regard to case and Unicode form.
@@ -740,7 +762,7 @@ func (c *Cabinet) Open(_ context.Context, name string) (io.ReadCloser, error) {
 	}
 	defer c.done(root)
 	f, err := root.Open(name)
-	if errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, disk.ErrIrregular) || errors.Is(err, syscall.ENOTDIR) {
 		return nil, cabinet.ErrMissing
 	}
 	if err != nil {

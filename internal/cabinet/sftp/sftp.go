@@ -359,15 +359,17 @@ func (t *Tree) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	}
 	l.calls.Add(1)
 	l.moved.Store(time.Now().UnixNano())
-	f, err := l.sftp.Open(t.at(name))
+	// What is no file is not opened: a pipe would keep the server waiting, and all others with it.
+	info, err := l.sftp.Lstat(t.at(name))
+	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		info, err = t.behind(l.sftp, name)
+	}
+	if err == nil && !info.Mode().IsRegular() {
+		err = fs.ErrNotExist
+	}
+	var f *sftp.File
 	if err == nil {
-		var info fs.FileInfo
-		if info, err = f.Stat(); err == nil && info.IsDir() {
-			err = fs.ErrNotExist
-		}
-		if err != nil {
-			f.Close()
-		}
+		f, err = l.sftp.Open(t.at(name))
 	}
 	if err != nil {
 		l.calls.Add(-1)
@@ -376,8 +378,25 @@ func (t *Tree) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	return &file{f, t, l}, nil
 }
 
+// behind looks at what a link leads to: fs.ErrNotExist where that is nothing, or lies outside of the cabinet.
+func (t *Tree) behind(c *sftp.Client, name string) (fs.FileInfo, error) {
+	top, err := c.RealPath(t.at(""))
+	if err != nil {
+		return nil, err
+	}
+	real, err := c.RealPath(t.at(name))
+	if err != nil || real != top && !strings.HasPrefix(real, strings.TrimSuffix(top, "/")+"/") {
+		return nil, fs.ErrNotExist
+	}
+	info, err := c.Lstat(real)
+	if err != nil || info.Mode()&fs.ModeSymlink != 0 {
+		return nil, fs.ErrNotExist
+	}
+	return info, nil
+}
+
 func entry(info fs.FileInfo) cabinet.Entry {
-	e := cabinet.Entry{Name: info.Name(), Folder: info.IsDir(), Modified: info.ModTime()}
+	e := cabinet.Entry{Name: info.Name(), Folder: info.IsDir(), Other: !info.IsDir() && !info.Mode().IsRegular(), Modified: info.ModTime()}
 	if !e.Folder {
 		e.Size = info.Size()
 	}
@@ -413,7 +432,14 @@ func (t *Tree) List(ctx context.Context, folder string) (all []cabinet.Entry, er
 		}
 		for _, info := range infos {
 			if n := info.Name(); n != "" && n != "." && n != ".." && !strings.ContainsAny(n, "/\x00") {
-				all = append(all, entry(info))
+				e := entry(info)
+				if info.Mode()&fs.ModeSymlink != 0 {
+					if behind, err := t.behind(c, path.Join(folder, n)); err == nil {
+						e = entry(behind)
+						e.Name = n
+					}
+				}
+				all = append(all, e)
 			}
 		}
 		return nil

@@ -123,6 +123,7 @@ type listing struct {
 type name struct {
 	real   string
 	folder bool
+	other  bool // neither a file nor a folder
 }
 
 const (
@@ -323,7 +324,7 @@ func (c *Cabinet) Resolve(ctx context.Context, folders []string, file string) (c
 			return spot, explain(err, "looking into "+c.tree.Place())
 		}
 		if ok {
-			spot.Taken, spot.By = true, path.Join(at, found.real)
+			spot.Taken, spot.By, spot.Other = true, path.Join(at, found.real), found.folder || found.other
 		}
 	}
 	return spot, nil
@@ -355,7 +356,7 @@ func (c *Cabinet) find(ctx context.Context, folder, wanted string) (name, bool, 
 		if _, twice := l.names[key]; twice && e.Name != wanted {
 			continue
 		}
-		l.names[key] = name{e.Name, e.Folder}
+		l.names[key] = name{e.Name, e.Folder, e.Other}
 	}
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
@@ -372,7 +373,7 @@ func (c *Cabinet) learn(full string, folder bool) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	if l := c.folders[parent(full)]; l != nil {
-		l.names[safename.Fold(path.Base(full))] = name{path.Base(full), folder}
+		l.names[safename.Fold(path.Base(full))] = name{real: path.Base(full), folder: folder}
 	}
 }
 
@@ -673,6 +674,9 @@ func (c *Cabinet) open(ctx context.Context, name string) (io.ReadCloser, error) 
 		return nil, cabinet.ErrMissing
 	}
 	if err != nil {
+		if there, look := c.tree.Stat(ctx, name); look == nil && (there.Folder || there.Other) {
+			return nil, cabinet.ErrMissing // something is there, but no file
+		}
 		return nil, explain(err, "opening "+name)
 	}
 	return f, nil

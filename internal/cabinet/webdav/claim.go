@@ -81,6 +81,12 @@ func (t *Tree) Move(ctx context.Context, from, to string) error {
 	}()
 	hold, cancelHold := context.WithTimeout(whole, holdFor)
 	defer cancelHold()
+	// Some servers move a file into a folder that has the name.
+	if _, err := t.Stat(hold, to); err == nil {
+		return fs.ErrExist
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
 	err := t.unlocked(hold, "MOVE", t.at(from, false), map[string]string{"Destination": t.at(to, false), "Overwrite": "F"})
 	if status(err) == http.StatusForbidden { // what some say where there is nothing to move
 		if _, gone := t.Stat(hold, from); errors.Is(gone, fs.ErrNotExist) {

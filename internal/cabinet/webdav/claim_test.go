@@ -224,6 +224,8 @@ func TestACallThatIsCalledOffLeavesNoClaim(t *testing.T) {
 		case http.MethodDelete:
 			claimed--
 			w.WriteHeader(http.StatusNoContent)
+		case "PROPFIND": // the name is free
+			w.WriteHeader(http.StatusNotFound)
 		default:
 			w.WriteHeader(http.StatusCreated)
 		}

@@ -36,6 +36,7 @@ func place(t *testing.T, w *testbed.WebDAV) cabinettest.Place {
 	c := tree.New(at, id)
 	t.Cleanup(func() { c.Close() })
 	p := cabinettest.OnDisk(c, folder)
+	p.Served = true
 	p.Modified = nil // no WebDAV server lets a client say when a file was made
 	return p
 }

@@ -1,0 +1,8 @@
+//go:build unix
+
+package disk
+
+import "syscall"
+
+// nonblock keeps opening from waiting for somebody else.
+const nonblock = syscall.O_NONBLOCK

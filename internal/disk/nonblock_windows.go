@@ -1,0 +1,4 @@
+package disk
+
+// nonblock is not needed: pipes have no names among files there.
+const nonblock = 0
