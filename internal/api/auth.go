@@ -263,7 +263,13 @@ func (s *Server) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutRe
 	if err != nil {
 		return nil, err
 	}
-	return out, s.Store.RemoveKey(k.ID)
+	if err := s.Store.RemoveKey(k.ID); err != nil {
+		return nil, err
+	}
+	if s.Engine != nil {
+		s.Engine.SessionsChanged()
+	}
+	return out, nil
 }
 
 // GetMe says who is signed in.

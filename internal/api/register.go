@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"mime"
 	"path"
 	"strings"
@@ -274,17 +275,35 @@ func (s *Server) filingOf(ctx context.Context, entry string) (store.Filing, erro
 
 // fileResponse streams a file of a cabinet.
 type fileResponse struct {
-	body io.ReadCloser
-	name string
-	size int64
+	body    io.ReadCloser
+	name    string
+	size    int64 // -1 where it is not known before it was sent
+	changed bool  // it is not as it was filed
 }
+
+// changedHeader says that a file is not as it was filed: somebody changed it in the cabinet.
+const changedHeader = "Inktray-Changed-Since-Filed"
 
 // VisitGetFileResponse writes the file so that no browser runs what is in it.
 func (f fileResponse) VisitGetFileResponse(c fiber.Ctx) error {
 	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.name}))
 	c.Set("Content-Type", "application/octet-stream")
 	c.Set("Content-Security-Policy", "sandbox")
+	if f.changed {
+		c.Set(changedHeader, "true")
+	}
 	return c.SendStream(f.body, int(f.size))
+}
+
+// shared gives a share back when it was sent.
+type shared struct {
+	io.ReadCloser
+	give func()
+}
+
+func (s *shared) Close() error {
+	defer s.give()
+	return s.ReadCloser.Close()
 }
 
 // GetFile gives the filed file.
@@ -303,15 +322,24 @@ func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileRe
 	if err != nil {
 		return nil, err
 	}
+	give, ok := s.files.Take(viewerOf(ctx).ID)
+	if !ok {
+		return nil, errTooMuchAtOnce
+	}
 	body, err := c.Open(context.WithoutCancel(ctx), path.Join(f.Folder, f.File)) // it is sent after this request's handler
 	if err != nil {
+		give()
 		return nil, err
 	}
-	out := fileResponse{body: body, name: f.File, size: f.Size}
-	if f.State() == register.Changed {
-		out.size = -1 // it is not known
+	// What the register knows is the size that it had when it was filed.
+	out := fileResponse{body: body, name: f.File, size: -1, changed: f.State() == register.Changed}
+	if there, ok := body.(interface{ Stat() (fs.FileInfo, error) }); ok {
+		if info, err := there.Stat(); err == nil {
+			out.size, out.changed = info.Size(), out.changed || info.Size() != f.Size
+		}
 	}
-	if first := r.Params.First; first != nil && *first < f.Size {
+	out.body = &shared{body, give}
+	if first := r.Params.First; first != nil && (out.size < 0 || *first < out.size) {
 		out.body, out.size = struct {
 			io.Reader
 			io.Closer

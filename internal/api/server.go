@@ -23,6 +23,7 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/unpack"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/inbound"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -46,6 +47,8 @@ type Server struct {
 	router   routers.Router
 	throttle *throttle
 	hashing  *turns          // of passwords, which takes memory
+	streams  inbound.Shares  // of events
+	files    inbound.Shares  // that are being sent
 	stop     context.Context // ends the event streams
 	cancel   context.CancelFunc
 	listener atomic.Pointer[listener]
@@ -75,7 +78,8 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second)}
+	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second),
+		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16}}
 	if s.needed, err = permissions(spec); err != nil {
 		return nil, err
 	}
@@ -97,7 +101,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 
 // Serve answers on a listener until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
-	ours := listen(l)
+	ours := listen(inbound.Limit(l, inbound.Limits{Total: 2000, PerHost: 200}))
 	s.listener.Store(ours)
 	return s.app.Listener(ours, fiber.ListenConfig{DisableStartupMessage: true})
 }

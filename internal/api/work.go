@@ -362,6 +362,8 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	return out, err
 }
 
+var errTooMuchAtOnce = &problem{status: 429, kind: "too-much-at-once", text: "too much is being sent to you at the same moment", advice: "Wait until some of it is done, or close pages that you do not need."}
+
 // heartbeat is how often a stream says that it is alive: only a write tells
 // that the listener has gone.
 const heartbeat = 15 * time.Second
@@ -370,13 +372,28 @@ const heartbeat = 15 * time.Second
 type eventStream struct {
 	server *Server
 	viewer store.Viewer
+	secret string // of the session or token: the stream ends with it
+	give   func() // gives its share back
+}
+
+// still says whether who listens may do so yet, and takes over what he may see.
+func (e *eventStream) still() bool {
+	v, _, err := e.server.Store.ViewerOf(e.secret, e.server.Clock())
+	if errors.Is(err, store.ErrNotFound) {
+		return false
+	}
+	if err == nil {
+		e.viewer = v
+	}
+	return true // the records are away for a moment
 }
 
 // VisitGetEventsResponse begins the stream.
-func (e eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
+func (e *eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/event-stream")
 	events, stop := e.server.Engine.Listen()
 	return c.SendStreamWriter(func(w *bufio.Writer) {
+		defer e.give()
 		defer stop()
 		tick := time.NewTicker(heartbeat)
 		defer tick.Stop()
@@ -386,10 +403,19 @@ func (e eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 			case <-e.server.stop.Done():
 				return
 			case <-tick.C:
+				if !e.still() {
+					return
+				}
 				fmt.Fprint(w, ": still here\n\n")
 			case event, ok := <-events:
 				if !ok {
 					return
+				}
+				if event.Kind == engine.OfSessions {
+					if !e.still() {
+						return
+					}
+					continue
 				}
 				if event.Mailbox != "" && !e.viewer.All && !slices.Contains(e.viewer.Only, event.Mailbox) {
 					continue
@@ -406,5 +432,10 @@ func (e eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 
 // GetEvents streams what happens.
 func (s *Server) GetEvents(ctx context.Context, _ GetEventsRequestObject) (GetEventsResponseObject, error) {
-	return eventStream{server: s, viewer: viewerOf(ctx)}, nil
+	v := viewerOf(ctx)
+	give, ok := s.streams.Take(v.ID)
+	if !ok {
+		return nil, errTooMuchAtOnce
+	}
+	return &eventStream{server: s, viewer: v, secret: decisionOf(ctx).secret, give: give}, nil
 }

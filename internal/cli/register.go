@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -513,8 +515,15 @@ func (c *command) registerFetch() *cobra.Command {
 			if into == "" {
 				into = s.Filing.File
 			}
-			if err := c.save(into, "--to", response.Body); err != nil || into == "-" {
+			sum := sha256.New()
+			if err := c.save(into, "--to", io.TeeReader(response.Body, sum)); err != nil {
 				return err
+			}
+			if filed := s.Filing.Sha256; filed != "" && !strings.EqualFold(filed, hex.EncodeToString(sum.Sum(nil))) {
+				fmt.Fprintln(c.errs, "Somebody changed this file in the cabinet since it was filed.")
+			}
+			if into == "-" {
+				return nil
 			}
 			fmt.Fprintf(c.out, "%s is %s of %s.\n", into, s.Filing.Entry, s.Filing.Folder)
 			return nil

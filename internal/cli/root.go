@@ -41,6 +41,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	child.Main() // reads hostile contents, if that is what it was started for
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second signal ends the program at once
 	c := &command{in: in, out: out, errs: errs}
 	root := c.root()
 	root.SetArgs(args)

@@ -128,6 +128,25 @@ func start(o serviceOptions) (*service, error) {
 	return s, nil
 }
 
+// startUntil starts the service unless ctx ends first, as it may while a share hangs.
+func startUntil(ctx context.Context, o serviceOptions) (*service, error) {
+	type begun struct {
+		s   *service
+		err error
+	}
+	done := make(chan begun, 1)
+	go func() {
+		s, err := start(o)
+		done <- begun{s, err}
+	}()
+	select {
+	case b := <-done:
+		return b.s, b.err
+	case <-ctx.Done():
+		return nil, &exitError{exitFailure, "the service was ended before it had begun"}
+	}
+}
+
 // reportCrashes lets the Go runtime write into the data folder why the program ends by
 // its own fault. It returns the report of the run before this one; "" where there is none.
 func reportCrashes(data string) (before string, err error) {
@@ -183,8 +202,27 @@ func scannerAt(address string) (*scan.Scanner, error) {
 	return &scan.Scanner{Address: address}, nil
 }
 
-// stop lets what is being answered and filed come to its end.
-func (s *service) stop() error {
+// longestStop is how long the service may take to end, whatever hangs: a share that is away, a server that is silent.
+// What is not at its end then is taken up at the next start, as after a kill.
+const longestStop = 20 * time.Second
+
+// stop ends the service within a bound.
+func (s *service) stop() error { return within(longestStop, s.end) }
+
+// within lets a work end, for so long.
+func within(longest time.Duration, work func() error) error {
+	done := make(chan error, 1)
+	go func() { done <- work() }()
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(longest):
+		return fmt.Errorf("something did not come to its end within %v, such as a share that hangs; it is taken up at the next start, and nothing is lost", longest)
+	}
+}
+
+// end lets what is being answered and filed come to its end.
+func (s *service) end() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	err := s.api.Shutdown(ctx)
@@ -232,7 +270,7 @@ func (c *command) serve() *cobra.Command {
 			default:
 				return usageError{fmt.Errorf("--log is text or json, not %q", logs)}
 			}
-			s, err := start(o)
+			s, err := startUntil(cmd.Context(), o)
 			if err != nil {
 				return err
 			}

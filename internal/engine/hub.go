@@ -10,6 +10,12 @@ type Event struct {
 	Mailbox string `json:"mailbox,omitempty"`
 }
 
+// OfSessions is the kind of an event that asks who listens whether he still may.
+const OfSessions = "sessions"
+
+// SessionsChanged says that a session or a token ended, or what somebody may see changed.
+func (e *Engine) SessionsChanged() { e.hub.send(Event{Kind: OfSessions}) }
+
 // hub hands events to all who listen. A listener that does not keep up misses
 // some: each is only a hint to look again.
 type hub struct {

@@ -18,14 +18,15 @@ import (
 	"time"
 
 	"github.com/emersion/go-smtp"
-	"golang.org/x/net/netutil"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/inbound"
 )
 
 const (
 	maxConnections = 200
 	maxRecipients  = 50
+	maxPerHost     = 10              // connections of one host, so that it does not keep all others out
 	inMemory       = 1 << 20         // octets of a message that are held in memory while it comes
 	idle           = 5 * time.Minute // RFC 5321 section 4.5.3.2
 	maxCommands    = 256 << 10       // octets of commands that come before they are answered
@@ -94,7 +95,12 @@ func (r *Receiver) Serve(l net.Listener, lmtp bool) {
 	r.mutex.Lock()
 	r.servers = append(r.servers, s)
 	r.mutex.Unlock()
-	r.tasks.Go(func() { _ = s.Serve(patient{netutil.LimitListener(l, maxConnections)}) })
+	// A mail server in front is one host for all; anybody else has a share.
+	limits := inbound.Limits{Total: maxConnections, PerHost: maxPerHost, Refusal: "421 4.7.0 too many connections from your address; try again later\r\n"}
+	if lmtp {
+		limits.PerHost = maxConnections
+	}
+	r.tasks.Go(func() { _ = s.Serve(patient{inbound.Limit(l, limits)}) })
 }
 
 // Shutdown lets what is being taken in come to its end, until ctx ends.

@@ -33,6 +33,7 @@ export function FilingPage() {
               {there && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
             </>}>
             <Wrong error={verify.error} />
+            {f.state === 'filed' && <Changed f={f} />}
             <div className="grid grid-cols-[minmax(0,1fr)] gap-8 xl:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">
               <div className="min-w-0">
                 <dl className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-y-1 text-[15px] [overflow-wrap:anywhere]">
@@ -102,4 +103,14 @@ function Notes({ story: s }: { story: Schemas['Story'] }) {
       <Wrong error={add.error ?? remove.error} />
     </section>
   )
+}
+
+/** A colleague may have changed the file in the cabinet since: whoever downloads it should know. */
+function Changed({ f }: { f: Schemas['Filing'] }) {
+  const changed = useQuery({
+    queryKey: ['changed', f.entry, f.checked_at], retry: false,
+    queryFn: async () => (await fetch(`/api/v1/register/${f.entry}/file?first=1`)).headers.get('Inktray-Changed-Since-Filed') === 'true',
+  })
+  if (!changed.data) return null
+  return <p role="status" className="mb-4 rounded-lg border border-line bg-sheet-2 px-4 py-2 text-[15px]">Somebody changed this file in the cabinet since it was filed. What you download is the file as it is now.</p>
 }
