@@ -3,14 +3,11 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/rivo/uniseg"
-	"golang.org/x/term"
 
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/core/rule"
@@ -53,17 +50,17 @@ func (c *command) table(head []string, rows [][]string) {
 			}
 		}
 		text := strings.TrimRight(line.String(), " ")
-		if n == 0 && c.terminal() {
-			text = "\x1b[1m" + text + "\x1b[0m"
-		}
-		fmt.Fprintln(c.out, text)
+		fmt.Fprint(plain(c.out), map[bool]string{true: "\x1b[1m"}[n == 0 && c.terminal()])
+		fmt.Fprint(c.out, text)
+		fmt.Fprint(plain(c.out), map[bool]string{true: "\x1b[0m"}[n == 0 && c.terminal()])
+		fmt.Fprintln(c.out)
 	}
 }
 
 // visible takes out of a text what would steer a terminal; line ends stay.
 func visible(s string) string {
 	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) && r != '\n' || unicode.In(r, unicode.Bidi_Control) {
+		if steers(r) || r == '\t' {
 			return ' '
 		}
 		return r
@@ -71,8 +68,7 @@ func visible(s string) string {
 }
 
 func (c *command) terminal() bool {
-	f, ok := c.out.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
+	return isTerminal(c.out)
 }
 
 func short(s string, n int) string {
@@ -143,16 +139,16 @@ type progress struct {
 }
 
 func (p *progress) draw(done, total int, text string) {
-	f, ok := p.c.errs.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	if !isTerminal(p.c.errs) {
 		return
 	}
+	f := plain(p.c.errs)
 	const width = 30
 	full := 0
 	if total > 0 {
 		full = done * width / total
 	}
-	fmt.Fprintf(f, "\r\x1b[K%s%s  %d of %d  %s", strings.Repeat("━", full), strings.Repeat("─", width-full), done, total, text)
+	fmt.Fprintf(f, "\r\x1b[K%s%s  %d of %d  %s", strings.Repeat("━", full), strings.Repeat("─", width-full), done, total, visible(text))
 	p.drawn = true
 }
 

@@ -386,7 +386,10 @@ func (c *command) registerActivity() *cobra.Command {
 // output where the name is "-".
 func (c *command) save(into, option string, from io.Reader) error {
 	if into == "-" {
-		_, err := io.Copy(c.out, from)
+		if c.terminal() { // what is in a file can steer a terminal
+			return usageError{fmt.Errorf("a file is not written onto the screen; name one with %s, or pass the output on to a program", option)}
+		}
+		_, err := io.Copy(plain(c.out), from)
 		return err
 	}
 	w, err := os.OpenFile(into, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)

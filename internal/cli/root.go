@@ -42,12 +42,12 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second signal ends the program at once
-	c := &command{in: in, out: out, errs: errs}
+	c := &command{in: in, out: &clean{to: out}, errs: &clean{to: errs}}
 	root := c.root()
 	root.SetArgs(args)
 	root.SetIn(in)
-	root.SetOut(out)
-	root.SetErr(errs)
+	root.SetOut(c.out)
+	root.SetErr(c.errs)
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return 0
@@ -76,7 +76,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 		err = fmt.Errorf("no Ink Tray answers at %s: start it with inktray serve, or name another with --service", c.service)
 	}
 	if err.Error() != "" {
-		fmt.Fprintln(errs, "inktray: "+inWords(err))
+		fmt.Fprintln(c.errs, "inktray: "+inWords(err))
 	}
 	return code
 }
@@ -108,6 +108,9 @@ func (c *command) root() *cobra.Command {
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if c.format != "table" && c.format != "json" {
 				return usageError{fmt.Errorf("--output is table or json, not %q", c.format)}
+			}
+			if out, ok := c.out.(*clean); ok {
+				out.json = c.format == "json"
 			}
 			return nil
 		},

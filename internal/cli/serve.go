@@ -266,7 +266,7 @@ func (c *command) serve() *cobra.Command {
 			case "text":
 				o.log = slog.New(slog.NewTextHandler(c.errs, nil))
 			case "json":
-				o.log = slog.New(slog.NewJSONHandler(c.errs, nil))
+				o.log = slog.New(slog.NewJSONHandler(&clean{to: plain(c.errs), json: true}, nil))
 			default:
 				return usageError{fmt.Errorf("--log is text or json, not %q", logs)}
 			}
