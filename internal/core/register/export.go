@@ -1,8 +1,8 @@
 package register
 
 import (
+	"bufio"
 	"cmp"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -138,25 +138,25 @@ func (c *Column) Text(l *Line, zone *time.Location) string {
 const byteOrderMark = "\ufeff"
 
 type csvWriter struct {
-	w       *csv.Writer
+	w       *bufio.Writer
 	columns []Column
 	zone    *time.Location
 }
 
 // NewCSV writes lines as CSV (RFC 4180): UTF-8 with a byte order mark, CRLF, a
 // head, times of the zone as 2026-05-12 14:03:11, sizes in octets. A text that a
-// spreadsheet program would take for a formula gets an apostrophe before it.
+// spreadsheet program would take for a formula gets an apostrophe before it, also
+// where the program takes another character than the comma to part cells.
 func NewCSV(w io.Writer, columns []Column, zone *time.Location) (Writer, error) {
 	if _, err := io.WriteString(w, byteOrderMark); err != nil {
 		return nil, err
 	}
-	c := &csvWriter{csv.NewWriter(w), columns, zone}
-	c.w.UseCRLF = true
+	c := &csvWriter{bufio.NewWriter(w), columns, zone}
 	head := make([]string, len(columns))
 	for i := range columns {
 		head[i] = columns[i].Title
 	}
-	return c, c.w.Write(head)
+	return c, c.row(head)
 }
 
 func (c *csvWriter) Write(l *Line) error {
@@ -164,20 +164,52 @@ func (c *csvWriter) Write(l *Line) error {
 	for i := range c.columns {
 		row[i] = harmless(c.columns[i].Text(l, c.zone))
 	}
-	return c.w.Write(row)
+	return c.row(row)
 }
+
+// row writes cells. One that holds anything that some program takes to part cells stands in quotation marks.
+func (c *csvWriter) row(cells []string) error {
+	for i, cell := range cells {
+		if i > 0 {
+			c.w.WriteByte(',')
+		}
+		if strings.ContainsAny(cell, parting+"\"") || strings.TrimSpace(cell) != cell {
+			cell = `"` + strings.ReplaceAll(cell, `"`, `""`) + `"`
+		}
+		c.w.WriteString(cell)
+	}
+	_, err := c.w.WriteString("\r\n") // it keeps the first error
+	return err
+}
+
+// parting are the characters that spreadsheet programs take to part cells and rows, by their language and settings.
+const parting = ",;\t|\r\n"
+
+// formula are the characters with which a formula begins, also in the width of East Asian scripts.
+const formula = "=+-@＝＋－＠"
 
 // harmless keeps a text from being taken for a formula.
 func harmless(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
+	if !strings.ContainsAny(s, formula+"\t\r\n") {
+		return s
 	}
-	return s
+	var b strings.Builder
+	begins := true // a cell, for some program
+	for _, r := range s {
+		if r == '\r' || r == '\t' {
+			r, begins = ' ', true
+		}
+		if begins && strings.ContainsRune(formula, r) {
+			b.WriteByte('\'')
+		}
+		begins = strings.ContainsRune(parting, r) || begins && (r == ' ' || r == '"')
+		b.WriteRune(r)
+	}
+	return b.String()
 }
 
 func (c *csvWriter) Close() error {
-	c.w.Flush()
-	return c.w.Error()
+	return c.w.Flush()
 }
 
 func (c *csvWriter) Discard() error { return nil }
