@@ -115,6 +115,9 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 	for i := range sent {
 		p := &sent[i]
 		to := strings.ReplaceAll(p.Recipients, "\n", ", ")
+		if p.Kind == "call" && !v.Role.May(store.Administrator) {
+			to = "a program that is called"
+		}
 		put(Matter{ID: fmt.Sprintf("p%d", p.ID), Cause: string(p.Cause), Name: strings.TrimSuffix(p.Subject+" → "+to, " → "), Rule: optional(n.rules[p.RuleID]), Reason: p.Reason, Advice: optional(p.Advice), At: p.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, p.MessageID)
 	}
 	for i := range gone {
@@ -470,16 +473,20 @@ func (s *Server) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject
 	return CheckOutgoing200JSONResponse(trial(s.Engine.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")), nil
 }
 
-func addressee(a *store.Addressee) Addressee {
-	return Addressee{ID: a.ID, Name: a.Name, Kind: AddresseeKind(a.Kind), Addresses: list(a.Addresses), URL: a.URL, HasSecret: len(a.Secret) > 0, Inside: a.Inside, Tray: AddresseeTray(a.Tray), DailyAt: a.DailyAt, ToldAt: a.ToldAt, Revision: a.Revision}
+func addressee(v store.Viewer, a *store.Addressee) Addressee {
+	out := Addressee{ID: a.ID, Name: a.Name, Kind: AddresseeKind(a.Kind), Addresses: list(a.Addresses), URL: a.URL, HasSecret: len(a.Secret) > 0, Inside: a.Inside, Tray: AddresseeTray(a.Tray), DailyAt: a.DailyAt, ToldAt: a.ToldAt, Revision: a.Revision}
+	if !v.Role.May(store.Administrator) { // it may let whoever knows it in
+		out.URL = ""
+	}
+	return out
 }
 
 // ListAddressees lists who can be told.
-func (s *Server) ListAddressees(context.Context, ListAddresseesRequestObject) (ListAddresseesResponseObject, error) {
+func (s *Server) ListAddressees(ctx context.Context, _ ListAddresseesRequestObject) (ListAddresseesResponseObject, error) {
 	rows, err := s.Store.Addressees()
 	out := ListAddressees200JSONResponse{}
 	for i := range rows {
-		out = append(out, addressee(&rows[i]))
+		out = append(out, addressee(viewerOf(ctx), &rows[i]))
 	}
 	return out, err
 }
@@ -496,7 +503,7 @@ func (s *Server) saveAddressee(ctx context.Context, id string, set *AddresseeSet
 		a.DailyAt = *set.DailyAt
 	}
 	err := s.Engine.SaveAddressee(&a, set.Secret, viewerOf(ctx).Name)
-	return addressee(&a), err
+	return addressee(viewerOf(ctx), &a), err
 }
 
 // AddAddressee lets somebody be told.

@@ -51,5 +51,5 @@ func (s *Server) TakeOverMailbox(ctx context.Context, r TakeOverMailboxRequestOb
 	if err := s.Engine.TakenOver(&m); err != nil {
 		return nil, err
 	}
-	return TakeOverMailbox201JSONResponse(s.mailbox(&m)), nil
+	return TakeOverMailbox201JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil
 }

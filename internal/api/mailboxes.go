@@ -16,12 +16,15 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-func (s *Server) mailbox(m *store.Mailbox) Mailbox {
+func (s *Server) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 	status := s.Engine.Status(m.ID)
 	p := &m.Particulars
 	out := Mailbox{ID: m.ID, Name: m.Name, Kind: m.Kind, Host: m.Host, Port: m.Port, Encryption: m.Encryption, Username: m.Username, IntervalSeconds: m.IntervalSeconds,
 		Path: optional(m.Path), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), Address: optional(s.Engine.DropAddress(m)), Word: optional(p.Word),
 		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem, Advice: status.Advice}
+	if !v.Role.May(store.Administrator) { // whoever knows a drop address can send to it
+		out.Address, out.Word = nil, nil
+	}
 	if m.Kind == "drop" {
 		senders := append([]string{}, p.Senders...)
 		out.Senders = &senders
@@ -137,7 +140,7 @@ func (s *Server) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject
 	rows, err := s.Store.Mailboxes(viewerOf(ctx))
 	out := ListMailboxes200JSONResponse{}
 	for i := range rows {
-		out = append(out, s.mailbox(&rows[i]))
+		out = append(out, s.mailbox(viewerOf(ctx), &rows[i]))
 	}
 	return out, err
 }
@@ -163,7 +166,7 @@ func (s *Server) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (Add
 		return nil, err
 	}
 	s.Engine.Watch(m.ID)
-	return AddMailbox201JSONResponse(s.mailbox(&m)), nil
+	return AddMailbox201JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil
 }
 
 // GetMailbox shows one mailbox.
@@ -172,7 +175,7 @@ func (s *Server) GetMailbox(ctx context.Context, r GetMailboxRequestObject) (Get
 	if err != nil {
 		return nil, err
 	}
-	return GetMailbox200JSONResponse(s.mailbox(&m)), nil
+	return GetMailbox200JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil
 }
 
 // ChangeMailbox changes a mailbox's settings. Its name stays, since rules name it.
@@ -210,7 +213,7 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 		return nil, err
 	}
 	s.Engine.Watch(m.ID)
-	return ChangeMailbox200JSONResponse(s.mailbox(&m)), nil
+	return ChangeMailbox200JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil
 }
 
 // usersOf lists the rules that name a mailbox.
@@ -369,7 +372,7 @@ func (s *Server) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject
 	if err := s.Store.Readdress(&m, string(r.Body.What), viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	return ChangeAddress200JSONResponse(s.mailbox(&m)), nil
+	return ChangeAddress200JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil
 }
 
 func asked(a *engine.Asked) Asked {

@@ -24,7 +24,14 @@ func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetRead
 		}
 		return nil, &problem{status: 503, kind: "not-ready", text: "the records do not answer"}
 	}
-	return GetReady200JSONResponse{Status: "ready"}, nil
+	out := GetReady200JSONResponse{Status: "ready"}
+	if v := viewerOf(ctx); v.Role.May(store.Administrator) { // strangers need not know
+		if c, known := s.Engine.Confined(); known && c.Known {
+			could := append([]string{}, c.Could...)
+			out.ChildrenCould = &could
+		}
+	}
+	return out, nil
 }
 
 // CheckRecords looks whether the records are whole.

@@ -113,6 +113,9 @@ func (s *Server) AddRule(ctx context.Context, r AddRuleRequestObject) (AddRuleRe
 	if err != nil {
 		return nil, err
 	}
+	if _, err := s.Engine.CheckRule(viewerOf(ctx), document); err != nil {
+		return nil, err
+	}
 	row, err := s.Engine.SaveRule(document, 0, viewerOf(ctx).Name)
 	if err != nil {
 		return nil, err
@@ -142,6 +145,9 @@ func (s *Server) ChangeRule(ctx context.Context, r ChangeRuleRequestObject) (Cha
 	document.ID = r.ID
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Engine.CheckRule(viewerOf(ctx), document); err != nil {
 		return nil, err
 	}
 	if _, err := s.Engine.SaveRule(document, revision, viewerOf(ctx).Name); err != nil {
@@ -189,7 +195,7 @@ func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) 
 		return nil, err
 	}
 	if old != nil {
-		if _, err := s.Engine.FileOldMail(*old, viewerOf(ctx).Name); err != nil {
+		if _, err := s.Engine.FileOldMail(*old, viewerOf(ctx)); err != nil {
 			return nil, err
 		}
 	}
@@ -212,7 +218,7 @@ func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Engine.CheckRule(document)
+	c, err := s.Engine.CheckRule(viewerOf(ctx), document)
 	if err != nil {
 		return nil, err
 	}
@@ -300,7 +306,7 @@ func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (Get
 
 // FileOldMail begins a pass over old mail.
 func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
-	p, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body), viewerOf(ctx).Name)
+	p, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body), viewerOf(ctx))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return nil, err

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -134,6 +135,11 @@ func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObje
 	}
 	sent, err := s.Store.PostOf(v, row.ID)
 	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{}, Steps: n.steps(follow, sent)}
+	if facts, err := row.Facts(); err == nil {
+		if cut := facts.Header.Cut(); len(cut) > 0 {
+			out.Remark = optional("Only the beginning was read of what is too long in the message's header: " + strings.Join(cut, ", ") + ".")
+		}
+	}
 	for i := range entries {
 		switch e := &entries[i]; {
 		case e.Undo == store.Undone && !slices.ContainsFunc(entries, func(o store.Entry) bool { return o.RuleID == e.RuleID && o.Item == e.Item && o.Round > e.Round }):
@@ -177,6 +183,9 @@ func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
 		c := counts[p.ID]
 		one := Pass{ID: p.ID, Kind: PassKind(p.Kind), Rule: n.rules[p.RuleID], Mailbox: n.mailboxes[p.MailboxID], MadeBy: p.MadeBy, State: PassState(p.State), Total: p.Total, Looked: p.Looked,
 			Matched: p.Matched, Gone: &p.Gone, Unread: &p.Unread, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held, Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, PerMinute: &p.PerMinute, From: optional(p.FromTime), To: optional(p.ToTime), StartedAt: p.StartedAt, EndedAt: p.EndedAt}
+		if p.Kind == "old mail" && !v.MaySeeAll(p.OnlyIn) {
+			one.Note = "" // it names mailboxes
+		}
 		undo := undos[p.ID]
 		one.Undoable, one.Again, one.Seconds = &undo.Undoable, &undo.Again, seconds(p, s.Clock())
 		if p.Kind == "undo" {

@@ -58,3 +58,36 @@ func (p Probe) Try(ctx context.Context) (could []string, err error) {
 	last, err := run(ctx, nothing, order{Probe: &p}, func(*frames) error { return nil })
 	return last.Could, err
 }
+
+// Confined tries out on this machine what processes that read attachments could do beyond that, and lists it in
+// words: nothing where the system confines them fully. folder is where the reader of PDFs is, room one to work in.
+func Confined(ctx context.Context, folder, room string) (could []string, err error) {
+	dir, err := os.MkdirTemp(room, "probe-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	other := filepath.Join(dir, "other")
+	if err := os.WriteFile(other, []byte("x"), 0o600); err != nil {
+		return nil, err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	return Probe{Read: filepath.Join(dir, "other"), Write: dir, Connect: l.Addr().String(), Run: self, Folder: folder}.Try(ctx)
+}

@@ -220,7 +220,16 @@ func (c *command) health() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(h, func() { fmt.Fprintf(c.out, "The service at %s is alive and %s.\n", c.service, h.Status) })
+			return c.show(h, func() {
+				fmt.Fprintf(c.out, "The service at %s is alive and %s.\n", c.service, h.Status)
+				switch {
+				case h.ChildrenCould == nil: // for administrators
+				case len(*h.ChildrenCould) == 0:
+					fmt.Fprintln(c.out, "Processes that read attachments can open no other files, connections or programs.")
+				default:
+					fmt.Fprintf(c.out, "This system does not confine the processes that read attachments fully: they could %s. docs/security.md says which kernel does.\n", strings.Join(*h.ChildrenCould, ", "))
+				}
+			})
 		}),
 	}
 }

@@ -66,6 +66,9 @@ func (c *command) messages() *cobra.Command {
 			}
 			return c.show(x, func() {
 				fmt.Fprintf(c.out, "“%s” from %s, received %s%s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress, when(x.Message.ReceivedAt), receivedAs(x.Message.ReceivedFrom), x.Message.Mailbox, x.Message.Folder)
+				if x.Remark != nil {
+					fmt.Fprintf(c.out, "%s\n\n", *x.Remark)
+				}
 				var rows [][]string
 				for _, i := range x.Decided {
 					rows = append(rows, []string{deref(i.Rule), short(i.Name, 40), i.Verdict, strings.Trim(i.Path+"; "+i.Reason, "; ")})

@@ -81,7 +81,7 @@ func oldMailWithFewMatches(t testing.TB, h func(dial func(context.Context, *stor
 	house.watched()
 	id := house.rule(strings.Replace(gaugesRule, "take: everything", "take: {kind: spreadsheet}", 1))
 	before, begun := c.octets(), time.Now()
-	pass, err := house.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+	pass, err := house.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,12 +30,20 @@ func whose(ctx context.Context, err error) blame {
 	case errors.As(err, &reach) && reach.Step != source.Folders:
 		return ofMailbox
 	}
-	for _, code := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EIO, syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM} {
-		if errors.Is(err, code) {
-			return ofMachine
-		}
+	if ofDisk(err) {
+		return ofMachine
 	}
 	return ofMessage
+}
+
+// ofDisk says whether an error is one that a disk, or the system for all files, gives.
+func ofDisk(err error) bool {
+	for _, code := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EIO, syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM} {
+		if errors.Is(err, code) {
+			return true
+		}
+	}
+	return false
 }
 
 // culprits counts how often this machine failed while one message was in hand. It may be used by several goroutines.

@@ -103,7 +103,7 @@ func (e *Engine) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 				c.Problems = append(c.Problems, rule.Problem{Place: "name", Text: fmt.Sprintf("there is another rule called “%s”", r.Name)})
 			}
 			var wrong rule.Problems
-			if _, err := e.CheckRule(&r); err != nil && !errors.As(err, &wrong) {
+			if _, err := e.CheckRule(store.System, &r); err != nil && !errors.As(err, &wrong) {
 				return nil, err
 			}
 			c.Problems = append(c.Problems, wrong...)

@@ -127,7 +127,7 @@ func TestWhatComesWhileARuleIsOffIsNotFiledWhenItIsOnAgain(t *testing.T) {
 	}
 	box.add(raw("three", "c.csv", "3"))
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1", "Gauges/2026/05/c.csv": "3"})
-	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test"); err != nil { // on request it is
+	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err != nil { // on request it is
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1", "Gauges/2026/05/b.csv": "2", "Gauges/2026/05/c.csv": "3"})

@@ -124,6 +124,8 @@ type Engine struct {
 	short    shortParts
 	culprits culprits
 
+	confined atomic.Pointer[Confinement] // nil until it was tried out
+
 	asked       atomic.Int64 // grows when it may have changed which mailboxes are filed from
 	scannerAway atomic.Bool  // the virus scanner did not answer, or nobody knows yet
 }
@@ -179,6 +181,7 @@ func (e *Engine) Start() error {
 	if err := e.tick(); err != nil {
 		return err
 	}
+	e.tasks.Go(e.tryConfinement)
 	e.beginRun()
 	cabinets, err := e.Store.Cabinets()
 	if err != nil {

@@ -77,6 +77,9 @@ func (h *house) hurry() {
 	h.restart()
 }
 
+// tester is who does what tests do.
+var tester = store.Viewer{Name: "test", Role: store.Administrator, All: true}
+
 const gaugesRule = `
 id: tide-gauges
 name: Tide gauge readings
@@ -292,7 +295,7 @@ func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
 	h.watched()
 	id := h.rule(gaugesRule)
 	for range 2 { // a second pass finds everything filed
-		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -318,11 +321,11 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	id := h.rule(gaugesRule)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test"); err == nil {
+	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err == nil {
 		t.Error("a second pass of the same rule began beside the first")
 	}
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Paused); err != nil {
@@ -533,7 +536,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 		t.Fatal("the rehearsal wrote something")
 	}
 	id := h.rule(gaugesRule)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -829,7 +832,7 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 		since time.Time
 		files int
 	}{{may.Add(time.Minute), 0}, {may, 1}} {
-		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, Since: c.since}, "test")
+		pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, Since: c.since}, tester)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -382,6 +382,7 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
 		item.Stem = strings.TrimSuffix(file, item.Ext)
 	}
+	refused := map[string]bool{} // names that nothing may have though they seem free
 	if item.IfExists == "replace" {
 		g, err := e.gate(entry.CabinetID)
 		if err != nil {
@@ -390,7 +391,6 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		g.replacing.Lock()
 		defer g.replacing.Unlock()
 	}
-	refused := map[string]bool{}
 	for {
 		done, reason, err := e.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.message.Received, refused)
 		if err != nil {
@@ -429,7 +429,7 @@ func (e *Engine) commit(ctx context.Context, c cabinet.Cabinet, l *letter, r *ru
 		if errors.Is(err, cabinet.ErrMissing) {
 			return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is still mounted.", Err: err}
 		}
-		if err != nil && only(ctx, c, err) { // perhaps what has the name already does not show, or the answer got lost
+		if err != nil && onlyName(ctx, c, err) { // perhaps what has the name already does not show, or the answer got lost
 			if err := e.recoverOne(ctx, c, entry); err != nil || entry.State != store.Filed {
 				return err
 			}
@@ -558,6 +558,15 @@ func only(ctx context.Context, c cabinet.Cabinet, err error) bool {
 		return false
 	}
 	return c.Check(ctx) == nil
+}
+
+// onlyName says the same of an error that came when a file was to get its name: giving others theirs works.
+func onlyName(ctx context.Context, c cabinet.Cabinet, err error) bool {
+	if ofDisk(err) || !only(ctx, c, err) {
+		return false
+	}
+	_, err = c.Prove(ctx)
+	return err == nil
 }
 
 // mayReplace says whether a file may be replaced: it was filed here from an
@@ -725,7 +734,7 @@ func (e *Engine) recover(ctx context.Context, cabinetID string) {
 				if err := errors.Join(g.cabinet.Discard(ctx, e.temporary(entry)), e.finish(entry, store.Failed, inCabinet.Problem, inCabinet.Advice)); err != nil {
 					e.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
 				}
-			case !only(ctx, g.cabinet, err):
+			case !onlyName(ctx, g.cabinet, err):
 				g.trip(err)
 				return
 			}
@@ -791,7 +800,7 @@ func (e *Engine) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 			}
 			continue
 		}
-		if err != nil && only(ctx, c, err) {
+		if err != nil && onlyName(ctx, c, err) {
 			switch failed++; {
 			case failed%mostLooks > 0: // perhaps it was done, and the answer got lost
 				continue

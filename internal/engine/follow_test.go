@@ -488,7 +488,7 @@ func TestAPassMovesOnOnlyOnceAllOfABatchIsPlanned(t *testing.T) {
 		t.Fatal(err)
 	}
 	die := h.dying()
-	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test"); err != nil {
+	if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err != nil {
 		t.Fatal(err)
 	}
 	h.until("some are filed", func() bool { return len(h.tree()) >= 2 })

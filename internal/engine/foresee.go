@@ -17,6 +17,7 @@ import (
 // foreseen is a cabinet as it would be: what lies there, and what a rehearsal has put
 // there. Names are given as Engine.name gives them, in the same order.
 type foreseen struct {
+	viewer  store.Viewer
 	engine  *Engine
 	gate    *gate             // nil where the cabinet cannot be reached
 	folders map[string]string // how folders are spelled, by their folded paths
@@ -32,8 +33,8 @@ type wouldBe struct {
 	content  cabinet.Content // zero where it is not known
 }
 
-func foresee(e *Engine, cabinetName string) *foreseen {
-	return &foreseen{engine: e, gate: e.gateOf(cabinetName), folders: map[string]string{}, exact: map[string]string{}, files: map[string]wouldBe{}, next: map[string]int{}}
+func foresee(e *Engine, v store.Viewer, cabinetName string) *foreseen {
+	return &foreseen{engine: e, viewer: v, gate: e.gateOf(cabinetName), folders: map[string]string{}, exact: map[string]string{}, files: map[string]wouldBe{}, next: map[string]int{}}
 }
 
 // spot finds the exact place for a name, and what is there: a file of the rehearsal, one
@@ -103,22 +104,26 @@ func (f *foreseen) place(ctx context.Context, item *RehearsedItem, received time
 			return
 		}
 		filing := f.filing(would, there)
+		shown := there
+		if filing != nil && !f.viewer.MaySee(filing.MailboxID) { // of what came to other mailboxes nothing is told
+			shown = path.Join(path.Join(item.Segments...), file)
+		}
 		switch {
 		case content.Size > 0 && content == f.contentOf(would, filing):
-			item.Verdict, item.Reason, item.Clash = plan.There, "a file with the same content is there already: "+there, ""
+			item.Verdict, item.Reason, item.Clash = plan.There, "a file with the same content is there already: "+shown, ""
 			return
 		case item.IfExists == "keep":
-			item.Verdict, item.Reason, item.Clash = plan.LeftOut, "a file of that name is there and is kept: "+there, fmt.Sprintf("“%s” is kept", path.Base(there))
+			item.Verdict, item.Reason, item.Clash = plan.LeftOut, "a file of that name is there and is kept: "+shown, fmt.Sprintf("“%s” is kept", path.Base(shown))
 			return
 		case item.IfExists == "replace" && first == "":
 			if why, may := mayBeReplaced(would, filing, received); may {
-				item.As, item.Clash = there, fmt.Sprintf("“%s” is replaced and kept aside%s", path.Base(there), why)
+				item.As, item.Clash = there, fmt.Sprintf("“%s” is replaced and kept aside%s", path.Base(shown), why)
 				f.files[safename.Fold(there)] = wouldBe{there, received, content}
 				return
 			}
 		}
 		if first == "" {
-			first = fmt.Sprintf("“%s” is there already", path.Base(there))
+			first = fmt.Sprintf("“%s” is there already", path.Base(shown))
 			if would != nil {
 				first = fmt.Sprintf("an earlier attachment of this list is filed as “%s”", path.Base(there))
 			}

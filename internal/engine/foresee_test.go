@@ -88,7 +88,7 @@ func (h *house) rehearsed(ruleID string, n int) *Rehearsal {
 func (h *house) compare(ruleID string, n int) {
 	h.t.Helper()
 	r := h.rehearsed(ruleID, n)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: ruleID}, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: ruleID}, tester)
 	if err != nil {
 		h.t.Fatal(err)
 	}

@@ -64,7 +64,7 @@ func fileNow(t *testing.T, document string, messages ...[]byte) *house {
 
 func (h *house) fileOld(id string) {
 	h.t.Helper()
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -431,7 +431,7 @@ func TestAProblemInTheBookIsToldBeforeARuleIsSaved(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := h.engine.CheckRule(r); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := h.engine.CheckRule(store.System, r); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%v, want ...%s...", err, says)
 		}
 	}

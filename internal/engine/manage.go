@@ -19,8 +19,9 @@ import (
 )
 
 // CheckRule compiles a rule and proves that its mailboxes and its cabinet are
-// there. The error, if any, is rule.Problems.
-func (e *Engine) CheckRule(document *rule.Rule) (*rule.Compiled, error) {
+// there, for somebody: of mailboxes that he may not see he learns nothing. The error,
+// if any, is rule.Problems.
+func (e *Engine) CheckRule(v store.Viewer, document *rule.Rule) (*rule.Compiled, error) {
 	c, err := rule.Compile(document, 0, e.Zone)
 	var problems rule.Problems
 	if err != nil && !errors.As(err, &problems) {
@@ -30,7 +31,7 @@ func (e *Engine) CheckRule(document *rule.Rule) (*rule.Compiled, error) {
 	if err != nil {
 		return nil, err
 	}
-	mailboxes, err := e.Store.Mailboxes(store.System)
+	mailboxes, err := e.Store.Mailboxes(v)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +85,7 @@ func missing(place, what, name string, names []string) rule.Problems {
 
 // SaveRule checks and keeps a rule, and lets it run as it is now if it is on.
 func (e *Engine) SaveRule(document *rule.Rule, revision int, actor string) (store.Rule, error) {
-	if _, err := e.CheckRule(document); err != nil {
+	if _, err := e.CheckRule(store.System, document); err != nil {
 		return store.Rule{}, err
 	}
 	if revision == 0 {
@@ -120,7 +121,7 @@ func (e *Engine) SwitchRule(ctx context.Context, id string, on bool, actor strin
 	if err != nil {
 		return err
 	}
-	if _, err := e.CheckRule(document); err != nil {
+	if _, err := e.CheckRule(store.System, document); err != nil {
 		return err
 	}
 	mailboxes, err := e.Store.Mailboxes(store.System)

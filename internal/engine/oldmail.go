@@ -53,8 +53,8 @@ func (of *OldMailOf) Check() error {
 	return err
 }
 
-// FileOldMail begins a pass over the mail that a rule's folders hold already.
-func (e *Engine) FileOldMail(of OldMailOf, actor string) (*store.Pass, error) {
+// FileOldMail begins a pass over the mail that a rule's folders hold already, in the mailboxes that the viewer may see.
+func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) {
 	ruleID := of.RuleID
 	if err := of.Check(); err != nil {
 		return nil, err
@@ -68,9 +68,12 @@ func (e *Engine) FileOldMail(of OldMailOf, actor string) (*store.Pass, error) {
 			return nil, fmt.Errorf("%w: pass %d; stop it first, or wait for its end", ErrUnderWay, p.ID)
 		}
 	}
-	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: actor, State: store.Running, Most: of.Most, PerMinute: of.PerMinute, FromTime: of.From, ToTime: of.To, StartedAt: e.Clock()}
+	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: v.Name, State: store.Running, Most: of.Most, PerMinute: of.PerMinute, FromTime: of.From, ToTime: of.To, StartedAt: e.Clock()}
 	if !of.Since.IsZero() {
 		pass.Since = &of.Since
+	}
+	if !v.All {
+		pass.OnlyIn = append([]string{}, v.Only...)
 	}
 	if err := e.Store.AddPass(pass); err != nil {
 		return nil, err
@@ -178,7 +181,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 	}
 	var left []*passMailbox
 	for i := range mailboxes {
-		if r.Rule.Look.Looks(mailboxes[i].Name) {
+		if r.Rule.Look.Looks(mailboxes[i].Name) && (pass.OnlyIn == nil || slices.Contains(pass.OnlyIn, mailboxes[i].ID)) {
 			left = append(left, &passMailbox{row: &mailboxes[i]})
 		}
 	}

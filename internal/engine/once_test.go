@@ -187,7 +187,7 @@ func TestOfTwoReplacementsEachLooksAtWhatTheOtherLeft(t *testing.T) {
 	box.deliver("INBOX", raw("two", "latest.csv", "second"))
 	box.deliver("INBOX", raw("three", "latest.csv", "third"))
 	for _, id := range []string{"tide-gauges", "second"} {
-		if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test"); err != nil {
+		if _, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -44,7 +44,7 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 	h.watched()
 	id := h.rule(gaugesRule)
 	now := h.engine.now()
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, From: now.Add(2 * time.Hour).Format("15:04"), To: now.Add(3 * time.Hour).Format("15:04")}, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, From: now.Add(2 * time.Hour).Format("15:04"), To: now.Add(3 * time.Hour).Format("15:04")}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,7 +60,7 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 		return err == nil && p.State == store.Stopped
 	})
 	h.expect(map[string]string{})
-	slow, err := h.engine.FileOldMail(OldMailOf{RuleID: id, PerMinute: 6000}, "test")
+	slow, err := h.engine.FileOldMail(OldMailOf{RuleID: id, PerMinute: 6000}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -100,6 +100,7 @@ type RehearsedItem struct {
 // rehearsal is one in the making.
 type rehearsal struct {
 	engine *Engine
+	viewer store.Viewer
 	of     RehearsalOf
 	rules  []*rule.Compiled // in order, with the one that is edited
 	edited *rule.Compiled   // nil where all are rehearsed
@@ -120,7 +121,7 @@ type rehearsal struct {
 
 // Rehearse plans messages under rules with the same code that files.
 func (e *Engine) Rehearse(ctx context.Context, v store.Viewer, of RehearsalOf) (*Rehearsal, error) {
-	r := &rehearsal{engine: e, of: of, names: map[string]string{}, would: map[string]*foreseen{}, copies: map[copyOf]string{}, tree: map[[2]string]*FolderSum{},
+	r := &rehearsal{engine: e, viewer: v, of: of, names: map[string]string{}, would: map[string]*foreseen{}, copies: map[copyOf]string{}, tree: map[[2]string]*FolderSum{},
 		same: map[string]int{}, moved: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, watch: map[[2]string][]*rule.Compiled{}}
 	if err := r.order(); err != nil {
 		return nil, err
@@ -776,7 +777,7 @@ func (r *rehearsal) item(p *planned, pr *plan.Rule, item *plan.Item, before deci
 	cabinet := item.Target.Cabinet
 	would := r.would[cabinet]
 	if would == nil {
-		would = foresee(r.engine, cabinet)
+		would = foresee(r.engine, r.viewer, cabinet)
 		r.would[cabinet] = would
 	}
 	would.place(context.Background(), &out, p.row.ReceivedAt, before.sums[copyOf{p.print, "", item.Item.ID}])

@@ -156,7 +156,7 @@ var servicePhases = []servicePhase{
 		x.watched()
 		id := x.ruleFromNowOn()
 		x.harm()
-		pass, err := x.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+		pass, err := x.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 		if err != nil {
 			x.t.Fatal(err)
 		}

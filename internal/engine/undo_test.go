@@ -158,7 +158,7 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 	h.ahead.Store(int64(2 * arrivalMargin))
 	id := h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges/<received year>/<subject>", 1))
 	h.ahead.Store(0)
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, "test")
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}

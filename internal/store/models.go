@@ -1,6 +1,7 @@
 package store
 
 import (
+	"slices"
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -30,6 +31,16 @@ type Viewer struct {
 	Role Role
 	Only []string // mailboxes by id; nil for all
 	All  bool
+}
+
+// MaySee says whether a viewer may see what belongs to a mailbox; "" belongs to none.
+func (v Viewer) MaySee(mailboxID string) bool {
+	return v.All || mailboxID == "" || slices.Contains(v.Only, mailboxID)
+}
+
+// MaySeeAll says whether a viewer may see what belongs to any of several mailboxes; nil stands for all there are.
+func (v Viewer) MaySeeAll(mailboxes []string) bool {
+	return v.All || mailboxes != nil && !slices.ContainsFunc(mailboxes, func(id string) bool { return !v.MaySee(id) })
 }
 
 // System is the service itself.
@@ -596,7 +607,8 @@ type Pass struct {
 	ToTime    string // "06:00": and only until then
 	StartedAt time.Time
 	EndedAt   *time.Time
-	Undoes    int64 // of a pass that undoes: the pass that it undoes; 0 where it is one filing
+	OnlyIn    []string `gorm:"serializer:json"` // of a pass over old mail: the mailboxes, by id, that who began it may see; nil for all
+	Undoes    int64    // of a pass that undoes: the pass that it undoes; 0 where it is one filing
 }
 
 // TableName is plural in its own way.

@@ -1751,10 +1751,13 @@ type ErasureRequestFiles string
 // Explanation defines model for Explanation.
 type Explanation struct {
 	// Again items that were taken back and can be filed again
-	Again   int           `json:"again"`
-	Decided []Item        `json:"decided"`
-	Message Message       `json:"message"`
-	Rules   []RuleVerdict `json:"rules"`
+	Again   int     `json:"again"`
+	Decided []Item  `json:"decided"`
+	Message Message `json:"message"`
+
+	// Remark what Ink Tray could not take in of the message
+	Remark *string       `json:"remark,omitempty"`
+	Rules  []RuleVerdict `json:"rules"`
 
 	// Steps what was done with the message
 	Steps []Step `json:"steps"`
@@ -1996,7 +1999,9 @@ type Happening struct {
 
 // Health defines model for Health.
 type Health struct {
-	Status string `json:"status"`
+	// ChildrenCould For administrators: what processes that read attachments could do here beyond that, in words; none where the system confines them fully.
+	ChildrenCould *[]string `json:"children_could,omitempty"`
+	Status        string    `json:"status"`
 }
 
 // ImportRequest defines model for ImportRequest.

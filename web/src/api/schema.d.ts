@@ -2168,6 +2168,8 @@ export interface components {
         };
         Health: {
             status: string;
+            /** @description For administrators: what processes that read attachments could do here beyond that, in words; none where the system confines them fully. */
+            children_could?: string[];
         };
         Version: {
             version: string;
@@ -3012,6 +3014,8 @@ export interface components {
             undoable: number;
             /** @description items that were taken back and can be filed again */
             again: number;
+            /** @description what Ink Tray could not take in of the message */
+            remark?: string;
             rules: components["schemas"]["RuleVerdict"][];
         };
         Filing: {

@@ -33,6 +33,7 @@ export function Message() {
           <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)}${receivedAs(x.message.received_from)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
             actions={<><Button look="main" onClick={() => setByHand('file')}>File by hand…</Button><Button onClick={() => setByHand('change')}>Label or move…</Button><Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button></>}>
             <ProofOf number={number} />
+            {x.remark && <p role="status" className="mb-4 max-w-5xl text-ink-2">{x.remark}</p>}
             {doing > 0 && <Doing pass={doing} onBack={setBack} />}
             {byHand === 'file' && <FileSheet hand={[{ number }]} message onClose={() => setByHand('')} onBegun={begun} />}
             {byHand === 'change' && <ChangeSheet numbers={[number]} onClose={() => setByHand('')} onBegun={begun} />}

@@ -135,6 +135,7 @@ function PlanSheet({ plan, revision, onClose }: { plan: Schemas['VerificationPla
 
 function Records() {
   const check = useMutation({ mutationFn: (full: boolean) => value(api.POST('/api/v1/records/check', { body: { full } })) })
+  const ready = useQuery({ queryKey: ['ready'], queryFn: () => value(api.GET('/api/v1/ready')) })
   const found = check.data
   return (
     <section className="mb-10 max-w-4xl">
@@ -142,6 +143,9 @@ function Records() {
       <Wrong error={check.error} />
       <div className="border-t border-line py-3">
         <p className="text-ink-2">Rules, decisions and the register are in one file. At every start Ink Tray looks whether it is whole; a check in full looks at every index too, and takes longer.</p>
+        {ready.data?.children_could && (ready.data.children_could.length === 0
+          ? <p className="mt-2 text-ink-2">Attachments are read in processes of their own, which can open no other files, connections or programs.</p>
+          : <p role="alert" className="mt-2 text-seal">Attachments are read in processes of their own. This system does not confine them fully: they could {ready.data.children_could.join(', ')}.</p>)}
         {found?.whole && <p role="status" className="mt-2">The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is whole.</p>}
         {found && !found.whole && <div role="alert" className="mt-2 text-seal"><p>The file <span className="[overflow-wrap:anywhere]">{found.file}</span> is damaged. {found.advice}</p><ul className="list-disc pl-5 text-sm">{found.found.map((line) => <li key={line}>{line}</li>)}</ul></div>}
       </div>
