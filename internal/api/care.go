@@ -653,7 +653,8 @@ func (s *Server) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (Get
 	states, err3 := s.Store.StateCounts(v)
 	boxes, err4 := s.Store.Mailboxes(v)
 	cabinets, err5 := s.Store.Cabinets()
-	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
+	unread, err6 := s.Store.WaitingRetries(v)
+	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err
 	}
 	tray := map[string]float64{}
@@ -667,6 +668,11 @@ func (s *Server) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (Get
 		items[string(state)] = float64(n)
 	}
 	gauge("items", "Items of the journal, by state.", "state", items)
+	waiting := map[string]float64{}
+	for _, m := range boxes {
+		waiting[m.Name] = float64(unread[m.ID])
+	}
+	gauge("messages_waiting", "Messages that wait to be read again, or are read beside the others, by mailbox.", "mailbox", waiting)
 	reach := map[string]float64{}
 	for _, m := range boxes {
 		reach[m.Name] = 1

@@ -129,7 +129,13 @@ func (o *office) settled() {
 
 func until(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	deadline := time.After(testbed.Patience)
+	untilWithin(t, testbed.Patience, what, ok)
+}
+
+// untilWithin waits for longer, or not so long.
+func untilWithin(t testing.TB, longest time.Duration, what string, ok func() bool) {
+	t.Helper()
+	deadline := time.After(longest)
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
 	for !ok() {

@@ -91,6 +91,98 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 	if tried == 0 {
 		t.Error("there is no message of another mailbox")
 	}
+	// A rule that names a mailbox says nothing of those that are there.
+	missing := []byte(`{"name":"y","cabinet":"harbour files","look":{"mailboxes":["nowhere"]},"match":"every message","attachments":[{"take":"everything","folder":"F"}]}`)
+	hidden := []byte(strings.Replace(string(missing), "nowhere", boxes[1].Name, 1))
+	for _, document := range [][]byte{missing, hidden} {
+		_, err := call[client.Rehearsal](c.RehearseRule(t.Context(), &client.RehearseRuleParams{}, document))
+		_, addErr := call[client.Rule](c.AddRule(t.Context(), document))
+		for _, err := range []error{err, addErr} {
+			if err == nil || !strings.Contains(err.Error(), "there is no mailbox called") && !strings.Contains(err.Error(), "this needs the role") {
+				t.Errorf("a rule for another mailbox: %v", err)
+				continue
+			}
+			for _, other := range boxes {
+				if other.ID != only.ID && other.Name != boxes[1].Name && strings.Contains(err.Error(), other.Name) {
+					t.Errorf("the error names “%s”: %v", other.Name, err)
+				}
+			}
+		}
+	}
+	// A pass over old mail goes over the one mailbox.
+	rules, err := call[[]client.Rule](o.api.ListRules(t.Context()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lastOf := func() map[string]int64 {
+		found := map[string]int64{}
+		rows, err := o.service.store.FindPasses(store.System, store.PassQuery{Kind: "old mail", Most: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range rows {
+			found[rows[i].RuleID] = max(found[rows[i].RuleID], rows[i].ID)
+		}
+		return found
+	}
+	before := lastOf()
+	for i := range rules {
+		if _, err := call[client.Pass](c.FileOldMail(t.Context(), rules[i].ID, client.OldMailRequest{})); err != nil {
+			t.Fatal(err)
+		}
+	}
+	until(t, "the passes are done", func() bool {
+		p, err := o.service.store.UnfinishedPasses()
+		return err == nil && len(p) == 0
+	})
+	for rule, id := range lastOf() {
+		p, err := o.service.store.Pass(store.System, id)
+		if err != nil || id == before[rule] {
+			t.Fatal(err, id)
+		}
+		for _, done := range p.Position.Done {
+			if !strings.HasPrefix(done, only.ID+"/") {
+				t.Errorf("a pass of somebody who may see “%s” went over %s", only.Name, done)
+			}
+		}
+		if len(p.OnlyIn) != 1 || p.OnlyIn[0] != only.ID {
+			t.Errorf("the pass goes over %v", p.OnlyIn)
+		}
+	}
+	// Drop addresses and addresses of calls are for administrators.
+	if err := o.service.store.Restrict(id, nil, "test"); err != nil {
+		t.Fatal(err)
+	}
+	drops := 0
+	seen, err := call[[]client.Mailbox](c.ListMailboxes(t.Context()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range seen {
+		if m.Kind == "drop" {
+			drops++
+			one, err := call[client.Mailbox](c.GetMailbox(t.Context(), m.ID))
+			if err != nil || m.Address != nil || one.Address != nil || one.Word != nil {
+				t.Errorf("a clerk sees the drop address %v, %v", one.Address, err)
+			}
+		}
+	}
+	told, err := call[[]client.Addressee](c.ListAddressees(t.Context()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	calls := 0
+	for _, a := range told {
+		if a.Kind == "call" {
+			calls++
+			if a.URL != "" {
+				t.Errorf("a clerk sees the address of a call: %s", a.URL)
+			}
+		}
+	}
+	if drops == 0 || calls == 0 {
+		t.Errorf("there are %d drop addresses and %d calls to look at", drops, calls)
+	}
 	// Passwords of archives never come back.
 	secrets := []string{"slack-water"}
 	if _, err := call[client.Correspondent](o.api.AddCorrespondent(t.Context(), client.CorrespondentSettings{Name: "Saltmarsh Waste", Domains: &[]string{"saltmarsh.example"}, Passwords: &secrets})); err != nil {

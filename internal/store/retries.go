@@ -62,6 +62,20 @@ func (s *Store) TrayRetries(v Viewer, most int) ([]Retry, error) {
 	return list[Retry](v.sees(s.read, "mailbox_id").Where("state = 'failed'").Order("id DESC").Limit(most))
 }
 
+// WaitingRetries counts the messages that wait to be read again, by mailbox.
+func (s *Store) WaitingRetries(v Viewer) (map[string]int, error) {
+	var rows []struct {
+		MailboxID string
+		N         int
+	}
+	err := v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'waiting'").Select("mailbox_id, count(*) AS n").Group("mailbox_id").Scan(&rows).Error
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.MailboxID] = r.N
+	}
+	return counts, err
+}
+
 // DropRetry forgets that a message could not be read: it is gone.
 func (s *Store) DropRetry(id int64) error {
 	return s.change(func(tx *gorm.DB) error { return tx.Delete(&Retry{}, id).Error })
