@@ -10,7 +10,7 @@ endif
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 GOFLAGS_BUILD = -trimpath -ldflags '-s -w -X inktray.example/inktray/internal/cli.Version=$(VERSION)'
 FUZZ = ./internal/core/mail:FuzzParse ./internal/core/mail:FuzzHeader ./internal/core/pattern:FuzzParse ./internal/core/safename:FuzzFile ./internal/core/rule:FuzzParseDocument ./internal/core/register:FuzzParseSearch
-FUZZ_SLOW = ./internal/proof:FuzzReported ./internal/core/unpack:FuzzOpen ./internal/core/text:FuzzRead ./internal/core/render:FuzzWrite
+FUZZ_SLOW = ./internal/api:FuzzNobodyRunsAnything ./internal/proof:FuzzReported ./internal/core/unpack:FuzzOpen ./internal/core/text:FuzzRead ./internal/core/render:FuzzWrite
 FUZZTIME ?= 8m
 FUZZTIME_SLOW ?= $(FUZZTIME)
 
@@ -81,9 +81,10 @@ reliability: needs
 prove: needs
 	go test -timeout 40m ./internal/engine -run EverySafeguard -parallel 2 -args -prove -write-docs
 
-## soak: kill the real process for about an hour
+## soak: kill the real process for about an hour, then send it hostile messages for another
 soak: needs
 	go test -timeout 3h -v ./internal/cli -run Killed -args -kills 10000 -kill-messages 10000
+	go test -timeout 4h -v ./internal/cli -run AmongHostile -args -hostile 10000 -ordinary 2000 -hostile-rate 2.8 -write-docs
 
 ## cross: it builds for Linux, macOS and Windows
 cross:

@@ -76,14 +76,14 @@ func TestNoCommandPassesOnWhatSteersATerminal(t *testing.T) {
 	must(t, "messages", "take-in", file, "--mailbox", "hostile")
 	o.settled()
 	var number string
-	for _, m := range value[[]client.Message](t, "messages", "list") {
-		if strings.Contains(m.Subject, "Levels") && strings.Contains(m.Subject, "txt.exe") {
-			number = fmt.Sprint(m.ID)
+	until(t, "the message is known", func() bool {
+		for _, m := range value[[]client.Message](t, "messages", "list", "--most", "200") {
+			if strings.Contains(m.Subject, "Levels") && strings.Contains(m.Subject, "txt.exe") {
+				number = fmt.Sprint(m.ID)
+			}
 		}
-	}
-	if number == "" {
-		t.Fatal("the message is not known")
-	}
+		return number != ""
+	})
 	tried := 0
 	for _, args := range [][]string{{"messages", "list"}, {"messages", "why", number}, {"messages", "read", number}, {"tray", "list"}, {"register", "list"}, {"register", "list", "--per", "message"}, {"passes", "list"}, {"messages", "look", "hostile"}, {"rules", "draft", number}, {"rules", "rehearse", "Crew lists", "--message", number}, {"mailboxes", "folders", "hostile"}} {
 		for _, form := range []string{"table", "json"} {

@@ -268,13 +268,13 @@ func TestSecretsNeverComeBack(t *testing.T) {
 		t.Errorf("the key may be read by others: %v, %v", info.Mode(), err)
 	}
 	mailbox := fmt.Sprintf(`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`, o.mail.Port())
-	if status, _, p := o.ask("PUT", "/api/v1/mailboxes/"+o.mailboxID("gauges"), o.token, mailbox); status != 422 || !strings.Contains(fmt.Sprint(p["detail"]), "given anew") {
+	if status, _, p := o.ask("PUT", "/api/v1/mailboxes/"+o.mailboxID("gauges"), o.token, mailbox); status != 422 || !strings.Contains(fmt.Sprint(p["detail"]), "the secret was given for another host") {
 		t.Errorf("the kept secret goes to another host: %d, %v", status, p)
 	}
 	// A check with another host must not send the kept secret there.
 	status, _, _ := o.ask("POST", "/api/v1/mailboxes/check?id="+o.mailboxID("gauges"), o.token, fmt.Sprintf(`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`, o.mail.Port()))
-	if status != 200 {
-		t.Errorf("the check answers %d", status)
+	if status != 422 {
+		t.Errorf("a check of another host with the kept secret answers %d", status)
 	}
 }
 
@@ -301,7 +301,12 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 func TestAnotherSiteCannotAct(t *testing.T) {
 	o := openOffice(t, theLast)
 	_, header, _ := o.ask("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":%q,"password":%q}`, demoPerson, demo.Password))
-	cookie, _, _ := strings.Cut(header.Get("Set-Cookie"), ";")
+	cookie := ""
+	for _, one := range header.Values("Set-Cookie") { // the other one only knows the browser again
+		if strings.HasPrefix(one, "inktray_session=") {
+			cookie, _, _ = strings.Cut(one, ";")
+		}
+	}
 	if !strings.Contains(header.Get("Set-Cookie"), "HttpOnly; SameSite=Strict") {
 		t.Errorf("cookie: %s", header.Get("Set-Cookie"))
 	}

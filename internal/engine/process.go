@@ -354,7 +354,13 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*store.Message][]store.Entry) error {
 	for _, l := range letters {
 		entries := planned[l.row]
+		began := time.Now()
 		for i := range entries {
+			if waits, err := v.letWait(l, began); err != nil {
+				return err
+			} else if waits {
+				break
+			}
 			if entries[i].ID == 0 || entries[i].State != store.Planned {
 				continue
 			}
@@ -366,6 +372,16 @@ func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*sto
 		v.engine.told(l.row)
 	}
 	return nil
+}
+
+// letWait leaves what is still to be filed of a message to the watcher beside, where that has taken long: the others
+// of the mailbox go on.
+func (v *visit) letWait(l *letter, began time.Time) (bool, error) {
+	if l.patience == 0 || time.Since(began) <= l.patience {
+		return false, nil
+	}
+	defer v.engine.beside(v.mailbox.ID)
+	return true, v.engine.Store.LetWait(l.row.ID)
 }
 
 // holding is how much lies spooled for messages, in octets.

@@ -1058,7 +1058,11 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	}
 	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name, budget: budget{patience: v.patience}}
 	defer l.close()
+	began := time.Now()
 	for i := range entries {
+		if waits, err := v.letWait(l, began); waits || err != nil {
+			return err
+		}
 		if err := e.file(ctx, v.session, l, &entries[i]); err != nil {
 			return err
 		}
