@@ -31,6 +31,7 @@ var errSlow = errors.New("reading it takes long, so it is read beside the other 
 
 // budget is what was used up of a message's budget.
 type budget struct {
+	began    time.Time     // when it was taken in hand
 	patience time.Duration // of the other messages that wait; 0 where none do
 	children int
 	spent    time.Duration
@@ -69,6 +70,14 @@ func (b *budget) child(ctx context.Context, work func(ctx context.Context) error
 		return errSlow
 	}
 	return over("reading the message takes longer than %v, which is the limit", mostTime)
+}
+
+// hurry says that the message has taken longer than the others should wait, if it has.
+func (b *budget) hurry() error {
+	if b.patience > 0 && !b.began.IsZero() && time.Since(b.began) > b.patience {
+		return errSlow
+	}
+	return nil
 }
 
 // inTray keeps the entries of one message and rule that go to the tray within bounds: where there are too many, the

@@ -130,6 +130,9 @@ func (e *Engine) read(ctx context.Context, s source.Session, l *letter, n *rule.
 		}
 	}
 	for _, id := range n.Heads {
+		if err := l.hurry(); err != nil {
+			return err
+		}
 		found, err := e.head(ctx, s, l, id)
 		if err != nil && !gone(err) {
 			return err
@@ -145,6 +148,9 @@ func (e *Engine) read(ctx context.Context, s source.Session, l *letter, n *rule.
 		}
 	}
 	for _, id := range n.Texts {
+		if err := l.hurry(); err != nil {
+			return err
+		}
 		if err := e.inside(ctx, s, l, id); err != nil {
 			return err
 		}
@@ -338,13 +344,13 @@ func (e *Engine) inside(ctx context.Context, s source.Session, l *letter, id str
 		l.message.Texts = map[string]*mail.Read{}
 	}
 	note := func(r mail.Read) { l.message.Texts[id] = &r }
+	if l.opened++; l.opened > mostOpened {
+		note(mail.Read{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is the limit", mostOpened)})
+		return nil
+	}
 	item, ok := l.message.Find(id)
 	if !ok {
 		note(mail.Read{Problem: "it is no longer there"})
-		return nil
-	}
-	if l.opened++; l.opened > mostOpened {
-		note(mail.Read{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is the limit", mostOpened)})
 		return nil
 	}
 	f, err := e.content(ctx, s, l, id)

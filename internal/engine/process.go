@@ -336,7 +336,7 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 	if err != nil {
 		return nil, out, err
 	}
-	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{patience: v.patience}}
+	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{patience: v.patience, began: time.Now()}}
 	if b.pass.Kind != "live" {
 		l.patience = 0
 	}

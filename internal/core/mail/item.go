@@ -2,6 +2,8 @@ package mail
 
 import (
 	"path"
+	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -51,31 +53,65 @@ func (i *Item) Macros() bool {
 	return strings.Contains(i.Type, "macroenabled")
 }
 
-// Find gives an item by its number, also one that was found in another.
-func (m *Message) Find(id string) (Item, bool) {
-	for _, i := range m.Items() {
-		if i.ID == id {
-			return i, true
+// Find gives an item by its number, also one that was found in another. It makes no other item: a message may have
+// ten thousand of them.
+func (m *Message) Find(id string) (found Item, ok bool) {
+	top, rest, within := strings.Cut(id, "!")
+	var walk func(p *Part, forward *Envelope) bool
+	walk = func(p *Part, forward *Envelope) bool {
+		if p.Item == top && p.Media() != "multipart" && !p.isBody() {
+			found = p.item(forward)
+			m.known(&found)
+			return true
 		}
-		if strings.HasPrefix(id, i.ID+"!") {
-			if inner, ok := m.within(&i, id); ok {
-				return inner, true
+		if p.Envelope != nil {
+			forward = p.Envelope
+		}
+		for i := range p.Children {
+			if walk(&p.Children[i], forward) {
+				return true
 			}
 		}
+		return false
 	}
-	return Item{}, false
+	if !walk(&m.Root, nil) {
+		return Item{}, false
+	}
+	for ok = true; ok && within; {
+		var number string
+		number, rest, within = strings.Cut(rest, "!")
+		found, ok = m.entry(&found, number)
+	}
+	return found, ok
 }
 
-func (m *Message) within(item *Item, id string) (Item, bool) {
-	for _, i := range m.Known(item) {
-		if i.ID == id {
-			return i, true
-		}
-		if i.Parent == item.ID && strings.HasPrefix(id, i.ID+"!") {
-			return m.within(&i, id)
-		}
+// entry gives the entry of a number in an item that was opened.
+func (m *Message) entry(of *Item, number string) (Item, bool) {
+	o := m.Inside[of.ID]
+	if o == nil || o.Problem != "" {
+		return Item{}, false
 	}
-	return Item{}, false
+	id := of.ID + "!" + number
+	at := -1
+	if n, err := strconv.Atoi(number); err == nil && n > 0 && n <= len(o.Items) && o.Items[n-1].ID == id { // as they mostly stand
+		at = n - 1
+	} else if at = slices.IndexFunc(o.Items, func(i Item) bool { return i.ID == id }); at < 0 {
+		return Item{}, false
+	}
+	found := o.Items[at]
+	if found.Forward == nil {
+		found.Forward = of.Forward
+	}
+	m.known(&found)
+	return found, true
+}
+
+// known gives an item what its first bytes showed, and why it could not be opened.
+func (m *Message) known(i *Item) {
+	m.sniffed(i)
+	if o := m.Inside[i.ID]; i.Opens && o != nil && o.Problem != "" {
+		i.Sealed, i.Locked = o.Problem, o.Locked
+	}
 }
 
 // Top is the item of the message itself that holds this one, or this one.
