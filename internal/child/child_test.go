@@ -32,7 +32,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-func file(t *testing.T, data []byte) *os.File {
+func file(t testing.TB, data []byte) *os.File {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "item")
 	if err := os.WriteFile(path, data, 0o600); err != nil {
@@ -46,7 +46,7 @@ func file(t *testing.T, data []byte) *os.File {
 	return f
 }
 
-func zipped(t *testing.T, names ...string) []byte {
+func zipped(t testing.TB, names ...string) []byte {
 	t.Helper()
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)

@@ -37,9 +37,10 @@ type helper struct {
 }
 
 var pdfs struct {
-	mutex    sync.Mutex
-	prepared map[string]bool // folders
-	waiting  []*helper
+	mutex     sync.Mutex
+	prepared  map[string]bool // folders
+	preparing map[string]*preparation
+	waiting   []*helper
 }
 
 // ofPDF reads the text of a PDF in a child that stays.
@@ -153,14 +154,49 @@ func (h *helper) kill() {
 	<-h.ended
 }
 
-// prepare lets a child make the reader of PDFs ready, once for each run of the program:
-// those that read may not write.
+// prepare lets a child make the reader of PDFs ready, once for each run of the program: those that read may not
+// write. It goes on though who asked for it first no longer waits.
 func prepare(ctx context.Context, folder string) error {
 	pdfs.mutex.Lock()
-	defer pdfs.mutex.Unlock()
 	if pdfs.prepared[folder] {
+		pdfs.mutex.Unlock()
 		return nil
 	}
+	at := pdfs.preparing[folder]
+	if at == nil {
+		at = &preparation{done: make(chan struct{})}
+		if pdfs.preparing == nil {
+			pdfs.preparing = map[string]*preparation{}
+		}
+		pdfs.preparing[folder] = at
+		go func() {
+			at.err = makeReady(folder)
+			pdfs.mutex.Lock()
+			defer pdfs.mutex.Unlock()
+			if pdfs.prepared == nil {
+				pdfs.prepared = map[string]bool{}
+			}
+			pdfs.prepared[folder] = at.err == nil
+			delete(pdfs.preparing, folder)
+			close(at.done)
+		}()
+	}
+	pdfs.mutex.Unlock()
+	select {
+	case <-at.done:
+		return at.err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// preparation is the reader of PDFs being made ready; err says why it could not be, once that is done.
+type preparation struct {
+	done chan struct{}
+	err  error
+}
+
+func makeReady(folder string) error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
 	}
@@ -169,7 +205,7 @@ func prepare(ctx context.Context, folder string) error {
 		return err
 	}
 	defer nothing.Close()
-	if _, err := run(ctx, nothing, order{Prepare: folder}, func(*frames) error { return nil }); err != nil {
+	if _, err := run(context.Background(), nothing, order{Prepare: folder}, func(*frames) error { return nil }); err != nil {
 		var known *unpack.Error // it is about no file
 		if errors.As(err, &known) {
 			return errors.New(known.Problem)
@@ -187,9 +223,5 @@ func prepare(ctx context.Context, folder string) error {
 			}
 		}
 	}
-	if pdfs.prepared == nil {
-		pdfs.prepared = map[string]bool{}
-	}
-	pdfs.prepared[folder] = true
 	return nil
 }

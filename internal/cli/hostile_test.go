@@ -49,7 +49,12 @@ func memoryOf(pid int) (now, most int) {
 // real server, with every kind of neighbour in the cabinet.
 func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	p := startProcess(t)
+	folder := t.TempDir()
+	if err := os.CopyFS(filepath.Join(folder, "records", "ready"), os.DirFS(testbed.Ready(t))); err != nil { // as in a service that has read a PDF before
+		t.Fatal(err)
+	}
+	setUp(t, filepath.Join(folder, "records"), nil)
+	p := startProcessIn(t, folder)
 	ctx, files := t.Context(), filepath.Join(p.folder, "files")
 	secret, interval := "pw", 1
 	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx, client.CabinetSettings{Name: "files", Folder: files})); err != nil {
