@@ -18,6 +18,7 @@ import (
 
 // Bounds of exports.
 const (
+	mostOfOne    = 2         // of one person, so that others find room
 	mostExports  = 4         // written at the same time
 	exportsFor   = time.Hour // how long one is kept
 	linesAtOnce  = 500       // read from the records
@@ -65,13 +66,16 @@ func (e *Engine) StartExport(v store.Viewer, of ExportOf) (Export, error) {
 	if e.exports.all == nil {
 		e.exports.all = map[string]*Export{}
 	}
-	running := 0
+	running, his := 0, 0
 	for _, x := range e.exports.all {
 		if x.State == store.Running {
 			running++
+			if x.owner == v.ID {
+				his++
+			}
 		}
 	}
-	if running >= mostExports {
+	if running >= mostExports || his >= mostOfOne {
 		return Export{}, ErrTooMany
 	}
 	if err := e.Store.Record(v, "export register", of.Format); err != nil {

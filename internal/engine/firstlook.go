@@ -202,7 +202,9 @@ func (v *visit) meetMadeFolder(ctx context.Context, folder string, uids []uint32
 			}
 		}
 		if !fresh {
-			older++
+			if len(met.fresh[facts[i].UID]) == 0 { // else a rule that waited for the folder takes it
+				older++
+			}
 			continue
 		}
 		for id := range since {
