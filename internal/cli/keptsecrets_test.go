@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -15,9 +14,8 @@ import (
 // eavesdropper takes connections and keeps what came over them.
 type eavesdropper struct {
 	net.Listener
-	mu    sync.Mutex
-	heard bytes.Buffer
-	came  int
+	mu   sync.Mutex
+	came int
 }
 
 func eavesdrop(t *testing.T) *eavesdropper {

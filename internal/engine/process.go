@@ -356,7 +356,7 @@ func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*sto
 		entries := planned[l.row]
 		began := time.Now()
 		for i := range entries {
-			if waits, err := v.letWait(l, began); err != nil {
+			if waits, err := v.letWait(l, i, began); err != nil {
 				return err
 			} else if waits {
 				break
@@ -376,8 +376,8 @@ func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*sto
 
 // letWait leaves what is still to be filed of a message to the watcher beside, where that has taken long: the others
 // of the mailbox go on.
-func (v *visit) letWait(l *letter, began time.Time) (bool, error) {
-	if l.patience == 0 || time.Since(began) <= l.patience {
+func (v *visit) letWait(l *letter, done int, began time.Time) (bool, error) {
+	if done == 0 || l.patience == 0 || time.Since(began) <= l.patience {
 		return false, nil
 	}
 	defer v.engine.beside(v.mailbox.ID)

@@ -1060,7 +1060,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	defer l.close()
 	began := time.Now()
 	for i := range entries {
-		if waits, err := v.letWait(l, began); waits || err != nil {
+		if waits, err := v.letWait(l, i, began); waits || err != nil {
 			return err
 		}
 		if err := e.file(ctx, v.session, l, &entries[i]); err != nil {
