@@ -51,6 +51,7 @@ func (w *watcher) runBeside(ctx context.Context) {
 		case next <= 0:
 			if err = w.slowly(ctx); err == nil {
 				refusals = 0
+				w.rouse() // what is to be done after the filing is the other's
 				continue
 			}
 			if ctx.Err() != nil {
