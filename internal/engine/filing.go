@@ -89,6 +89,12 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		if gateErr != nil {
 			return gateErr
 		}
+		// What the cabinet takes of all others but not of this one, again and again, is this one's own fault: a file
+		// that is larger than a server takes, say.
+		if entry.State == store.Planned && !ofDisk(err) && only(ctx, g.cabinet, err) && e.culprits.again(fmt.Sprintf("staging %d", entry.ID)) >= mostReadings {
+			entry.Cause = store.CauseCabinet
+			return e.finish(entry, store.Failed, "the cabinet does not take it: "+trimStop(err.Error()), "Look at the cabinet and at the file, then try again.")
+		}
 		errors.As(g.trip(err), &closed)
 		if entry.State == store.Staged {
 			return nil // recover goes on with it

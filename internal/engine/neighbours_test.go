@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -148,4 +149,27 @@ func TestPlacesThatAreRefusedAsCabinets(t *testing.T) {
 	if err := h.engine.AddCabinet(t.Context(), &good, "test"); err != nil {
 		t.Errorf("a good place: %v", err)
 	}
+}
+
+// A file that the cabinet does not take though it takes all others is told of, and the others are filed.
+func TestAFileThatACabinetDoesNotTakeStopsNoOther(t *testing.T) {
+	box := &memory{}
+	h, f := onFault(t, box)
+	h.hurry()
+	f.Fail(func(op, name string) error {
+		if op == "write" && strings.Contains(name, "-1-") && !strings.Contains(name, "/check-") {
+			return syscall.EFBIG
+		}
+		return nil
+	})
+	box.add(raw("one", "large.csv", "1", "small.csv", "2"))
+	h.until("the other one is filed", func() bool { return f.Files()["Gauges/2026/05/small.csv"] == "2" })
+	h.until("the tray says so", func() bool {
+		entries, err := h.store.Tray(store.System, 0, 10)
+		return err == nil && len(entries) == 1 && entries[0].Cause == store.CauseCabinet && strings.Contains(entries[0].Reason, "file too large")
+	})
+	h.until("the cabinet is in order", func() bool {
+		n, err := h.store.Notices(store.System)
+		return err == nil && len(n) == 0 && h.engine.Problem("cab") == nil
+	})
 }
