@@ -5,6 +5,8 @@
 package proof
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -164,6 +166,10 @@ func Signed(ctx context.Context, content io.Reader, domain string, resolver Reso
 		}
 		return found, err
 	}
+	content, fits := within(content)
+	if !fits {
+		return mail.Proof{Text: "its header is larger than any in which signatures are looked for"}
+	}
 	signatures, err := dkim.VerifyWithOptions(content, &dkim.VerifyOptions{MaxVerifications: maxSignatures, LookupTXT: lookup})
 	if err != nil && !errors.Is(err, dkim.ErrTooManySignatures) {
 		return mail.Proof{Text: fmt.Sprintf("its signatures cannot be read (%v)", err)}
@@ -189,6 +195,32 @@ func Signed(ctx context.Context, content io.Reader, domain string, resolver Reso
 		return mail.Proof{Unknown: true, Text: "the name service does not answer"}
 	}
 	return mail.Proof{Text: why}
+}
+
+// Bounds of a header in which signatures are looked for: each field that a signature names is looked for among all
+// lines.
+const (
+	mostHeader = 256 << 10 // octets
+	mostLines  = 5_000
+	mostNames  = 20_000 // colons, which stand between the names that a signature covers
+)
+
+// within says whether a message's header is within the bounds. The message is to be read from what it returns.
+func within(content io.Reader) (io.Reader, bool) {
+	in := bufio.NewReaderSize(content, mostHeader)
+	head, err := in.Peek(mostHeader)
+	end := bytes.Index(head, []byte("\r\n\r\n"))
+	if bare := bytes.Index(head, []byte("\n\n")); end < 0 || bare >= 0 && bare < end {
+		end = bare
+	}
+	if end < 0 {
+		if err == nil { // there is more, and still no end
+			return in, false
+		}
+		end = len(head)
+	}
+	head = head[:end]
+	return in, bytes.Count(head, []byte("\n")) <= mostLines && bytes.Count(head, []byte(":")) <= mostNames
 }
 
 // wantsStrict asks whether a domain wants signatures of exactly its own name

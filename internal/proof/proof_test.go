@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
+	"io"
 	"net"
 	"strings"
 	"testing"
@@ -144,4 +145,23 @@ func FuzzReported(f *testing.F) {
 			t.Errorf("%q below %q proves it: %+v", results, received, p)
 		}
 	})
+}
+
+// A header that is made so that looking for its signatures takes hours is not looked through.
+func TestSignaturesAreNotLookedForInAHeaderWithoutMeasure(t *testing.T) {
+	names := strings.Repeat("a:", 30_000)
+	for what, raw := range map[string]string{
+		"many names":  "DKIM-Signature: v=1; a=rsa-sha256; d=hostile.example; s=x; h=" + names + "; bh=YQ==; b=YQ==\r\nFrom: a@hostile.example\r\n\r\nbody",
+		"many fields": strings.Repeat("a:b\r\n", 6_000) + "From: a@hostile.example\r\n\r\nbody",
+		"no end":      "From: a@hostile.example\r\nX: " + strings.Repeat("x", 300_000),
+	} {
+		if p := Signed(t.Context(), strings.NewReader(raw), "hostile.example", nil); p.Proven || !strings.Contains(p.Text, "larger than any") {
+			t.Errorf("%s: %+v", what, p)
+		}
+	}
+	if content, fits := within(strings.NewReader("From: a@b.example\n\nbody")); !fits {
+		t.Error("a small header does not fit")
+	} else if all, err := io.ReadAll(content); err != nil || string(all) != "From: a@b.example\n\nbody" {
+		t.Errorf("of the message is left %q, %v", all, err)
+	}
 }
