@@ -92,7 +92,8 @@ func viewerOf(ctx context.Context) store.Viewer {
 // somebody who is known brings mail.
 func (s *Server) limits(h *fasthttp.RequestHeader) fasthttp.RequestConfig {
 	at, _, _ := strings.Cut(string(h.RequestURI()), "?")
-	if h.IsPost() && strings.HasPrefix(at, "/api/v1/mailboxes/") && (strings.HasSuffix(at, "/messages") || at == "/api/v1/mailboxes/take-over") {
+	if h.IsPost() && strings.HasPrefix(at, "/api/v1/mailboxes/") && (strings.HasSuffix(at, "/messages") ||
+		at == "/api/v1/mailboxes/take-over") {
 		secret, _ := shown(string(h.Peek("Authorization")), string(h.Cookie(cookieName(s.secure(string(h.Host()))))))
 		if _, _, err := s.Store.ViewerOf(secret, s.Clock()); err == nil {
 			return fasthttp.RequestConfig{MaxRequestBodySize: maxMail}
@@ -134,7 +135,8 @@ func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("Referrer-Policy", "no-referrer")
 	c.Set("X-Frame-Options", "DENY")
 	if !s.reached(c.Host()) || !s.reached(c.Get("Host")) {
-		return &problem{status: http.StatusMisdirectedRequest, kind: "host", text: "Ink Tray does not know that it is reached by this name", advice: "Start it with --address and the address people use, such as --address https://inktray.office.example."}
+		return &problem{status: http.StatusMisdirectedRequest, kind: "host",
+			text: "Ink Tray does not know that it is reached by this name", advice: "Start it with --address and the address people use, such as --address https://inktray.office.example."}
 	}
 	secure := s.secure(c.Host())
 	if secure {
@@ -153,12 +155,14 @@ func (s *Server) guard(c fiber.Ctx) error {
 	}
 	route, params, err := s.router.FindRoute(request)
 	if errors.Is(err, routers.ErrMethodNotAllowed) {
-		return &problem{status: 405, kind: "method", text: fmt.Sprintf("%s does not know the method %s", c.Path(), c.Method())}
+		return &problem{status: 405, kind: "method", text: fmt.Sprintf("%s does not know the method %s", c.Path(),
+			c.Method())}
 	}
 	if err != nil {
 		return nothingAt(c)
 	}
-	d := &decision{operation: route.Operation.OperationID, secure: secure, from: s.from(c), browser: c.Cookies(browserName(secure))}
+	d := &decision{operation: route.Operation.OperationID, secure: secure, from: s.from(c),
+		browser: c.Cookies(browserName(secure))}
 	fromCookie := false
 	if d.viewer, d.secret, fromCookie, err = s.viewer(c, secure); err != nil {
 		return err
@@ -171,7 +175,8 @@ func (s *Server) guard(c fiber.Ctx) error {
 	case d.viewer.Role == "":
 		return &problem{status: 401, kind: "sign-in", text: "you are not signed in", advice: "Sign in, or send a token."}
 	case !d.viewer.Role.May(needed):
-		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this needs the role %s; you are %s", needed, d.viewer.Role), advice: "Ask an administrator."}
+		return &problem{status: 403, kind: "not-allowed", text: fmt.Sprintf("this needs the role %s; you are %s",
+			needed, d.viewer.Role), advice: "Ask an administrator."}
 	}
 	if (c.Method() != http.MethodGet || fromCookie && !leadsHere(c)) && !s.fromHere(c, fromCookie) {
 		return &problem{status: 403, kind: "origin", text: "the request came from another site"}
@@ -181,12 +186,15 @@ func (s *Server) guard(c fiber.Ctx) error {
 		media, _, _ := strings.Cut(strings.ToLower(c.Get("Content-Type")), ";")
 		if media = strings.TrimSpace(media); body.Value.Content[media] == nil {
 			wanted := slices.Sorted(maps.Keys(body.Value.Content))
-			return &problem{status: 415, kind: "content-type", text: "the request's content is not " + strings.Join(wanted, " or "), advice: "Send Content-Type: " + wanted[0] + "."}
+			return &problem{status: 415, kind: "content-type",
+				text: "the request's content is not " + strings.Join(wanted,
+					" or "), advice: "Send Content-Type: " + wanted[0] + "."}
 		}
 		raw = media != "application/json"
 	}
 	input := &openapi3filter.RequestValidationInput{Request: request, Route: route, PathParams: params,
-		Options: &openapi3filter.Options{MultiError: true, KeepValidatedValue: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: raw}}
+		Options: &openapi3filter.Options{MultiError: true, KeepValidatedValue: true,
+			AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: raw}}
 	if err := openapi3filter.ValidateRequest(c.Context(), input); err != nil {
 		return invalid(err)
 	}
@@ -198,7 +206,8 @@ func (s *Server) guard(c fiber.Ctx) error {
 }
 
 func nothingAt(c fiber.Ctx) error {
-	return &problem{status: 404, kind: "no-such-address", text: fmt.Sprintf("there is nothing at %s", c.Path()), advice: "See openapi.yaml for what there is."}
+	return &problem{status: 404, kind: "no-such-address", text: fmt.Sprintf("there is nothing at %s", c.Path()),
+		advice: "See openapi.yaml for what there is."}
 }
 
 // leadsHere says whether a browser opens an address itself, as it does with a link, whose answer no other site
@@ -220,7 +229,8 @@ func (s *Server) fromHere(c fiber.Ctx, fromCookie bool) bool {
 	if err != nil || origin.Host == "" {
 		return false
 	}
-	return origin.Host == c.Host() || slices.ContainsFunc(s.Reached, func(u *url.URL) bool { return u.Scheme == origin.Scheme && u.Host == origin.Host })
+	return origin.Host == c.Host() || slices.ContainsFunc(s.Reached,
+		func(u *url.URL) bool { return u.Scheme == origin.Scheme && u.Host == origin.Host })
 }
 
 // machine is this machine's own name.
@@ -250,5 +260,8 @@ func (s *Server) reached(host string) bool {
 
 // secure says whether people reach this address over TLS, which another server ends for Ink Tray.
 func (s *Server) secure(host string) bool {
-	return slices.ContainsFunc(s.Reached, func(u *url.URL) bool { return u.Scheme == "https" && hostname(u.Host) == hostname(host) })
+	return slices.ContainsFunc(s.Reached, func(u *url.URL) bool {
+		return u.Scheme == "https" &&
+			hostname(u.Host) == hostname(host)
+	})
 }

@@ -93,7 +93,8 @@ func (t *throttle) succeeded(key string) {
 }
 
 func tooMany(wait time.Duration) error {
-	return &problem{status: 429, kind: "too-many-tries", text: "there were too many wrong tries", advice: fmt.Sprintf("Wait %d seconds, then try again.", int(wait.Seconds())+1)}
+	return &problem{status: 429, kind: "too-many-tries", text: "there were too many wrong tries",
+		advice: fmt.Sprintf("Wait %d seconds, then try again.", int(wait.Seconds())+1)}
 }
 
 // turns lets few do what takes much memory, lets some wait for a short time, and refuses more.
@@ -109,7 +110,8 @@ func newTurns(atOnce, queue int, most time.Duration) *turns {
 }
 
 func (t *turns) do(ctx context.Context, f func()) error {
-	busy := &problem{status: 429, kind: "busy", text: "too many people sign in at the same moment", advice: "Try again in a few seconds."}
+	busy := &problem{status: 429, kind: "busy", text: "too many people sign in at the same moment",
+		advice: "Try again in a few seconds."}
 	if t.waiting.Add(1) > t.queue {
 		t.waiting.Add(-1)
 		return busy

@@ -86,7 +86,8 @@ func archive(t *testing.T, size int) []byte {
 
 func TestAChildUnpacks(t *testing.T) {
 	var names []string
-	err := Unpack(t.Context(), file(t, archive(t, 700_000)), unpack.Request{Contents: true}, func(e unpack.Entry, content io.Reader) error {
+	err := Unpack(t.Context(), file(t, archive(t, 700_000)), unpack.Request{Contents: true}, func(e unpack.Entry,
+		content io.Reader) error {
 		n, err := io.Copy(io.Discard, content)
 		if n != e.Size || n != 700_000 {
 			t.Errorf("%s: %d octets, said %d", e.Name, n, e.Size)
@@ -98,7 +99,8 @@ func TestAChildUnpacks(t *testing.T) {
 		t.Errorf("%v, %v", names, err)
 	}
 	names = nil
-	if err := Unpack(t.Context(), file(t, archive(t, 70)), unpack.Request{}, func(e unpack.Entry, content io.Reader) error {
+	if err := Unpack(t.Context(), file(t, archive(t, 70)), unpack.Request{}, func(e unpack.Entry,
+		content io.Reader) error {
 		if content != nil {
 			t.Error("contents come unasked")
 		}
@@ -111,12 +113,19 @@ func TestAChildUnpacks(t *testing.T) {
 
 func TestWhatACallerDoesNotReadIsPassedOver(t *testing.T) {
 	n := 0
-	err := Unpack(t.Context(), file(t, archive(t, 700_000)), unpack.Request{Contents: true}, func(unpack.Entry, io.Reader) error { n++; return nil })
+	err := Unpack(t.Context(), file(t, archive(t, 700_000)), unpack.Request{Contents: true}, func(unpack.Entry,
+		io.Reader) error {
+		n++
+		return nil
+	})
 	if err != nil || n != 2 {
 		t.Errorf("%d entries, %v", n, err)
 	}
 	own := errors.New("the disk is full")
-	if err := Unpack(t.Context(), file(t, archive(t, 700_000)), unpack.Request{Contents: true}, func(unpack.Entry, io.Reader) error { return own }); !errors.Is(err, own) {
+	if err := Unpack(t.Context(), file(t, archive(t, 700_000)), unpack.Request{Contents: true}, func(unpack.Entry,
+		io.Reader) error {
+		return own
+	}); !errors.Is(err, own) {
 		t.Errorf("the caller's own error comes back as %v", err)
 	}
 }
@@ -134,7 +143,10 @@ func TestTrapsAreHeldWithinTwoSecondsAndTheServiceDoesNotGrow(t *testing.T) {
 		t.Fatal(err)
 	}
 	began := time.Now()
-	err := Unpack(t.Context(), file(t, bomb.Bytes()), unpack.Request{Name: "x.gz"}, func(unpack.Entry, io.Reader) error { return nil })
+	err := Unpack(t.Context(), file(t, bomb.Bytes()), unpack.Request{Name: "x.gz"}, func(unpack.Entry,
+		io.Reader) error {
+		return nil
+	})
 	var known *unpack.Error
 	if !errors.As(err, &known) || !known.Limit {
 		t.Errorf("a bomb: %v", err)
@@ -180,18 +192,20 @@ func TestAnItemWithAVeryLongNameIsRead(t *testing.T) {
 	for _, n := range []int{100, 25_000, 70_000, 3 << 20} {
 		name := strings.Repeat("ø", n/2) + ".zip"
 		found := 0
-		err := Unpack(t.Context(), file(t, zipped(t, "a.txt")), unpack.Request{Name: name, Type: strings.Repeat("x/", n)}, func(unpack.Entry, io.Reader) error { found++; return nil })
+		err := Unpack(t.Context(), file(t, zipped(t, "a.txt")), unpack.Request{Name: name, Type: strings.Repeat("x/",
+			n)}, func(unpack.Entry, io.Reader) error { found++; return nil })
 		if err != nil || found != 1 {
 			t.Errorf("a name of %d bytes: %d found, %v", len(name), found, err)
 		}
 	}
 	long := strings.Repeat("n", 65_500)
-	if err := Unpack(t.Context(), file(t, zipped(t, long+".txt")), unpack.Request{Name: "a.zip"}, func(e unpack.Entry, _ io.Reader) error {
-		if len(e.Name) > 1<<12+8 || !strings.HasSuffix(e.Name, ".txt") {
-			t.Errorf("an entry's name comes with %d bytes", len(e.Name))
-		}
-		return nil
-	}); err != nil {
+	if err := Unpack(t.Context(), file(t, zipped(t, long+".txt")), unpack.Request{Name: "a.zip"},
+		func(e unpack.Entry, _ io.Reader) error {
+			if len(e.Name) > 1<<12+8 || !strings.HasSuffix(e.Name, ".txt") {
+				t.Errorf("an entry's name comes with %d bytes", len(e.Name))
+			}
+			return nil
+		}); err != nil {
 		t.Error(err)
 	}
 }
@@ -201,7 +215,11 @@ func TestAChildThatDiesIsAReason(t *testing.T) {
 		t.Error("no order: no problem is told")
 	}
 	ctx, cancel := context.WithCancel(t.Context())
-	err := Unpack(ctx, file(t, archive(t, 7_000_000)), unpack.Request{Contents: true}, func(unpack.Entry, io.Reader) error { cancel(); return nil })
+	err := Unpack(ctx, file(t, archive(t, 7_000_000)), unpack.Request{Contents: true}, func(unpack.Entry,
+		io.Reader) error {
+		cancel()
+		return nil
+	})
 	if !errors.Is(err, context.Canceled) {
 		t.Errorf("cancelled: %v", err)
 	}
@@ -213,12 +231,14 @@ func TestMoreMemoryThanAChildHasIsAReason(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = Unpack(t.Context(), file(t, data), unpack.Request{Name: "x.xz", Contents: true}, func(_ unpack.Entry, content io.Reader) error {
+	err = Unpack(t.Context(), file(t, data), unpack.Request{Name: "x.xz", Contents: true}, func(_ unpack.Entry,
+		content io.Reader) error {
 		_, err := io.Copy(io.Discard, content)
 		return err
 	})
 	var known *unpack.Error
-	if !errors.As(err, &known) || runtime.GOOS == "linux" && (!known.Limit || !strings.Contains(known.Problem, "512 MB of memory")) {
+	if !errors.As(err, &known) || runtime.GOOS == "linux" && (!known.Limit || !strings.Contains(known.Problem,
+		"512 MB of memory")) {
 		t.Errorf("a huge dictionary: %v", err)
 	}
 }
@@ -239,7 +259,8 @@ func TestWantOfMemoryIsToldFromOtherEnds(t *testing.T) {
 
 func TestAChildDraws(t *testing.T) {
 	var out bytes.Buffer
-	report, err := Render(t.Context(), file(t, []byte("Subject: Berth plan\r\n\r\nSee 港.\r\n")), render.Request{Form: "pdf"}, &out)
+	report, err := Render(t.Context(), file(t, []byte("Subject: Berth plan\r\n\r\nSee 港.\r\n")),
+		render.Request{Form: "pdf"}, &out)
 	if err != nil || !strings.HasPrefix(out.String(), "%PDF") || report.Undrawn != 1 {
 		t.Errorf("%+v, %v, %.20q", report, err, out.String())
 	}
@@ -254,7 +275,8 @@ func drawn(t testing.TB, pages int) []byte {
 	d.SetFont("Helvetica", "", 12)
 	for i := range pages {
 		d.AddPage()
-		d.MultiCell(0, 6, fmt.Sprintf("Invoice BK-%d\n%s", i, strings.Repeat("Harbour dues for the vessel and her tugs. ", 40)), "", "", false)
+		d.MultiCell(0, 6, fmt.Sprintf("Invoice BK-%d\n%s", i,
+			strings.Repeat("Harbour dues for the vessel and her tugs. ", 40)), "", "", false)
 	}
 	var b bytes.Buffer
 	if err := d.Output(&b); err != nil {
@@ -290,10 +312,13 @@ func TestAChildReadsPDFs(t *testing.T) {
 		t.Fatal(err)
 	}
 	var known *unpack.Error
-	if _, err := Text(t.Context(), f, text.Request{Name: "a.pdf", Reader: filepath.Join(taken, "ready")}); err == nil || errors.As(err, &known) || !strings.Contains(err.Error(), "making the reader of PDFs ready") {
+	if _, err := Text(t.Context(), f, text.Request{Name: "a.pdf", Reader: filepath.Join(taken,
+		"ready")}); err == nil || errors.As(err, &known) ||
+		!strings.Contains(err.Error(), "making the reader of PDFs ready") {
 		t.Errorf("where nothing can be made ready: %v", err)
 	}
-	if got, err := Text(t.Context(), file(t, []byte("a;b\n")), text.Request{Name: "a.csv", Reader: filepath.Join(taken, "ready")}); err != nil || got != "a;b" {
+	if got, err := Text(t.Context(), file(t, []byte("a;b\n")), text.Request{Name: "a.csv",
+		Reader: filepath.Join(taken, "ready")}); err != nil || got != "a;b" {
 		t.Errorf("what is no PDF: %q, %v", got, err)
 	}
 }
@@ -335,7 +360,8 @@ func TestAChildStaysForTheNextPDF(t *testing.T) {
 	if err := os.Remove(away.Name()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := read(away); err != nil && !errors.As(err, &known) { // it was opened before; elsewhere it is opened by name
+	if _, err := read(away); err != nil && !errors.As(err,
+		&known) { // it was opened before; elsewhere it is opened by name
 		t.Errorf("one that is away: %v", err)
 	}
 	well("after these")
@@ -386,7 +412,8 @@ func BenchmarkText(b *testing.B) {
 				if err != nil {
 					b.Fatal(err)
 				}
-				if got, err := Text(b.Context(), f, text.Request{Name: "a.pdf", Reader: testbed.Ready(b)}); err != nil || !strings.Contains(got, "BK-0") {
+				if got, err := Text(b.Context(), f, text.Request{Name: "a.pdf", Reader: testbed.Ready(b)}); err != nil ||
+					!strings.Contains(got, "BK-0") {
 					b.Fatal(got, err)
 				}
 				f.Close()

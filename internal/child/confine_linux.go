@@ -27,7 +27,8 @@ func attributes(cmd *exec.Cmd, alone bool) {
 // finds out what is possible in spite of it.
 func confine(l limits) {
 	if !l.writes {
-		for resource, limit := range map[int]uint64{unix.RLIMIT_DATA: memory, unix.RLIMIT_FSIZE: 0, unix.RLIMIT_CORE: 0, unix.RLIMIT_NOFILE: 32, unix.RLIMIT_CPU: uint64(deadline.Seconds())} {
+		for resource, limit := range map[int]uint64{unix.RLIMIT_DATA: memory, unix.RLIMIT_FSIZE: 0,
+			unix.RLIMIT_CORE: 0, unix.RLIMIT_NOFILE: 32, unix.RLIMIT_CPU: uint64(deadline.Seconds())} {
 			// A limit that cannot be set is one that is lower already.
 			_ = unix.Setrlimit(resource, &unix.Rlimit{Cur: limit, Max: limit})
 		}
@@ -47,20 +48,30 @@ func confine(l limits) {
 // refused are system calls that reading an item never needs: with them a process opens connections, becomes or
 // starts another program, changes files, or reaches into the kernel or into other processes.
 var refused = []string{
-	"socket", "socketpair", "connect", "bind", "listen", "accept", "accept4", "sendto", "sendmmsg", "execve", "execveat", "fork", "vfork",
-	"ptrace", "process_vm_readv", "process_vm_writev", "process_madvise", "pidfd_open", "pidfd_getfd", "pidfd_send_signal", "kill", "rt_sigqueueinfo", "rt_tgsigqueueinfo", "kcmp",
-	"creat", "open_by_handle_at", "name_to_handle_at", "openat2", "unlink", "unlinkat", "rename", "renameat", "renameat2", "mkdir", "mkdirat", "rmdir", "link", "linkat", "symlink", "symlinkat",
-	"mknod", "mknodat", "chmod", "fchmod", "fchmodat", "fchmodat2", "chown", "fchown", "lchown", "fchownat", "truncate", "utime", "utimes", "utimensat", "futimesat",
+	"socket", "socketpair", "connect", "bind", "listen", "accept", "accept4", "sendto", "sendmmsg", "execve",
+	"execveat", "fork", "vfork",
+	"ptrace", "process_vm_readv", "process_vm_writev", "process_madvise", "pidfd_open", "pidfd_getfd",
+	"pidfd_send_signal", "kill", "rt_sigqueueinfo", "rt_tgsigqueueinfo", "kcmp",
+	"creat", "open_by_handle_at", "name_to_handle_at", "openat2", "unlink", "unlinkat", "rename", "renameat",
+	"renameat2", "mkdir", "mkdirat", "rmdir", "link", "linkat", "symlink", "symlinkat",
+	"mknod", "mknodat", "chmod", "fchmod", "fchmodat", "fchmodat2", "chown", "fchown", "lchown", "fchownat",
+	"truncate", "utime", "utimes", "utimensat", "futimesat",
 	"setxattr", "lsetxattr", "fsetxattr", "removexattr", "lremovexattr", "fremovexattr",
-	"mount", "umount2", "pivot_root", "chroot", "move_mount", "open_tree", "fsopen", "fsmount", "fsconfig", "fspick", "mount_setattr", "setns", "unshare", "chdir", "fchdir",
-	"bpf", "perf_event_open", "keyctl", "add_key", "request_key", "userfaultfd", "io_uring_setup", "io_uring_enter", "io_uring_register", "io_setup", "io_submit",
-	"init_module", "finit_module", "delete_module", "kexec_load", "kexec_file_load", "reboot", "swapon", "swapoff", "acct", "quotactl", "quotactl_fd", "syslog", "sethostname", "setdomainname",
-	"settimeofday", "clock_settime", "adjtimex", "clock_adjtime", "setuid", "setgid", "setreuid", "setregid", "setresuid", "setresgid", "setgroups", "setfsuid", "setfsgid", "capset", "personality",
-	"iopl", "ioperm", "modify_ldt", "shmget", "shmat", "msgget", "semget", "mq_open", "mq_unlink", "fanotify_init", "inotify_init", "inotify_init1", "lookup_dcookie", "vhangup", "memfd_secret",
+	"mount", "umount2", "pivot_root", "chroot", "move_mount", "open_tree", "fsopen", "fsmount", "fsconfig",
+	"fspick", "mount_setattr", "setns", "unshare", "chdir", "fchdir",
+	"bpf", "perf_event_open", "keyctl", "add_key", "request_key", "userfaultfd", "io_uring_setup",
+	"io_uring_enter", "io_uring_register", "io_setup", "io_submit",
+	"init_module", "finit_module", "delete_module", "kexec_load", "kexec_file_load", "reboot", "swapon",
+	"swapoff", "acct", "quotactl", "quotactl_fd", "syslog", "sethostname", "setdomainname",
+	"settimeofday", "clock_settime", "adjtimex", "clock_adjtime", "setuid", "setgid", "setreuid", "setregid",
+	"setresuid", "setresgid", "setgroups", "setfsuid", "setfsgid", "capset", "personality",
+	"iopl", "ioperm", "modify_ldt", "shmget", "shmat", "msgget", "semget", "mq_open", "mq_unlink",
+	"fanotify_init", "inotify_init", "inotify_init1", "lookup_dcookie", "vhangup", "memfd_secret",
 }
 
 // written are those that the one child needs that makes the reader of PDFs ready.
-var written = []string{"creat", "unlink", "unlinkat", "rename", "renameat", "renameat2", "mkdir", "mkdirat", "rmdir", "fchmod", "fchmodat", "chmod", "utimensat"}
+var written = []string{"creat", "unlink", "unlinkat", "rename", "renameat", "renameat2", "mkdir", "mkdirat",
+	"rmdir", "fchmod", "fchmodat", "chmod", "utimensat"}
 
 // policy lets everything through but what is refused on this kind of machine.
 func policy(l limits) seccomp.Policy {
@@ -78,7 +89,8 @@ func policy(l limits) seccomp.Policy {
 	groups := []seccomp.SyscallGroup{{Action: refuse, Names: known(refused)}}
 	on := func(name string, of ...seccomp.Condition) {
 		if len(known([]string{name})) == 1 {
-			groups = append(groups, seccomp.SyscallGroup{Action: refuse, NamesWithCondtions: []seccomp.NameWithConditions{{Name: name, Conditions: of}}})
+			groups = append(groups, seccomp.SyscallGroup{Action: refuse,
+				NamesWithCondtions: []seccomp.NameWithConditions{{Name: name, Conditions: of}}})
 		}
 	}
 	// Threads, but no processes. The flags of clone3 cannot be seen, so it counts as not being there.

@@ -205,7 +205,8 @@ func makeReady(folder string) error {
 		return err
 	}
 	defer nothing.Close()
-	if _, err := run(context.Background(), nothing, order{Prepare: folder}, func(*frames) error { return nil }); err != nil {
+	if _, err := run(context.Background(), nothing, order{Prepare: folder},
+		func(*frames) error { return nil }); err != nil {
 		var known *unpack.Error // it is about no file
 		if errors.As(err, &known) {
 			return errors.New(known.Problem)

@@ -89,5 +89,6 @@ func Confined(ctx context.Context, folder, room string) (could []string, err err
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	return Probe{Read: filepath.Join(dir, "other"), Write: dir, Connect: l.Addr().String(), Run: self, Folder: folder}.Try(ctx)
+	return Probe{Read: filepath.Join(dir, "other"), Write: dir, Connect: l.Addr().String(), Run: self,
+		Folder: folder}.Try(ctx)
 }

@@ -23,7 +23,8 @@ type clean struct {
 // steers says whether a character changes what a terminal does or in which direction it writes. Marks that give the
 // direction of a single letter, as Arabic and Hebrew need them, do not.
 func steers(r rune) bool {
-	return unicode.IsControl(r) && r != '\n' && r != '\t' || 0x202a <= r && r <= 0x202e || 0x2066 <= r && r <= 0x2069 || r == 0x2028 || r == 0x2029
+	return unicode.IsControl(r) && r != '\n' && r != '\t' || 0x202a <= r && r <= 0x202e || 0x2066 <= r &&
+		r <= 0x2069 || r == 0x2028 || r == 0x2029
 }
 
 func (c *clean) Write(p []byte) (int, error) {

@@ -67,7 +67,8 @@ func keepToken(service, token string) (path string, err error) {
 		return "", errors.Join(err, os.Remove(temporary.Name()))
 	}
 	// Where there was one file for all services, nobody knows for which one its token is.
-	if err := os.Remove(filepath.Join(filepath.Dir(filepath.Dir(path)), "token")); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := os.Remove(filepath.Join(filepath.Dir(filepath.Dir(path)), "token")); err != nil && !errors.Is(err,
+		os.ErrNotExist) {
 		return "", err
 	}
 	return path, nil
@@ -101,12 +102,13 @@ func (c *command) connect() (*client.Client, error) {
 func (c *command) connectWith(token string) (*client.Client, error) {
 	// An answer that leads elsewhere would take the token along.
 	stay := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	return client.NewClient(c.service, client.WithHTTPClient(stay), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if token != "" {
-			r.Header.Set("Authorization", "Bearer "+token)
-		}
-		return nil
-	}))
+	return client.NewClient(c.service, client.WithHTTPClient(stay),
+		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if token != "" {
+				r.Header.Set("Authorization", "Bearer "+token)
+			}
+			return nil
+		}))
 }
 
 func (c *command) signIn() *cobra.Command {

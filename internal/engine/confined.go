@@ -34,7 +34,8 @@ func (e *Engine) tryConfinement() {
 	case err != nil:
 		e.Log.Warn("it could not be tried out what processes that read attachments may do here", "error", err)
 	case len(could) > 0:
-		e.Log.Warn("this system does not confine the processes that read attachments fully", "they could", strings.Join(could, ", "))
+		e.Log.Warn("this system does not confine the processes that read attachments fully", "they could",
+			strings.Join(could, ", "))
 	default:
 		e.Log.Info("processes that read attachments can open no other files, connections or programs")
 	}

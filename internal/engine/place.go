@@ -17,9 +17,11 @@ import (
 // Folders of the system: nothing is filed into those of within, nor into those of themselves, but into folders in the
 // latter.
 var (
-	systemWithin     = []string{"/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/proc", "/run", "/sbin", "/sys", "/usr", "/System", "/Library", "/private/etc", "/Applications"}
-	systemThemselves = []string{"/", "/home", "/media", "/mnt", "/opt", "/root", "/srv", "/tmp", "/var", "/var/lib", "/var/log", "/Users", "/Volumes", "/private", "/private/var"}
-	mounted          = []string{"/run/media", "/run/user"} // shares that a desktop mounts
+	systemWithin = []string{"/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/proc", "/run",
+		"/sbin", "/sys", "/usr", "/System", "/Library", "/private/etc", "/Applications"}
+	systemThemselves = []string{"/", "/home", "/media", "/mnt", "/opt", "/root", "/srv", "/tmp", "/var",
+		"/var/lib", "/var/log", "/Users", "/Volumes", "/private", "/private/var"}
+	mounted = []string{"/run/media", "/run/user"} // shares that a desktop mounts
 )
 
 // mayBeCabinet says why a place cannot become a cabinet, nil where it may.
@@ -72,7 +74,8 @@ func (e *Engine) mayBeCabinet(c *store.Cabinet) error {
 		}
 	}
 	for at := filepath.Dir(here); ; at = filepath.Dir(at) { // of another Ink Tray
-		if info, err := os.Stat(filepath.Join(at, filepath.FromSlash(cabinet.IdentityFile))); err == nil && info.Mode().IsRegular() {
+		if info, err := os.Stat(filepath.Join(at, filepath.FromSlash(cabinet.IdentityFile))); err == nil &&
+			info.Mode().IsRegular() {
 			return refuse("%s lies inside another cabinet, %s", here, at)
 		}
 		if at == filepath.Dir(at) {
@@ -97,7 +100,8 @@ func system(path string) bool {
 	if slices.Contains(systemThemselves, path) {
 		return true
 	}
-	return slices.ContainsFunc(systemWithin, func(s string) bool { return liesIn(path, s) }) && !slices.ContainsFunc(mounted, func(m string) bool { return path != m && liesIn(path, m) })
+	return slices.ContainsFunc(systemWithin, func(s string) bool { return liesIn(path, s) }) &&
+		!slices.ContainsFunc(mounted, func(m string) bool { return path != m && liesIn(path, m) })
 }
 
 // realPath is a path without links. What is not there yet is taken as it is written.

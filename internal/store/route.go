@@ -22,22 +22,26 @@ func host(s string) string { return strings.TrimSuffix(strings.ToLower(strings.T
 
 func (m *Mailbox) route() []hop {
 	p := &m.Particulars
-	all := []hop{{"kind", m.Kind}, {"host", host(m.Host)}, {"port", fmt.Sprint(m.Port)}, {"encryption", m.Encryption}, {"user name", m.Username},
+	all := []hop{{"kind", m.Kind}, {"host", host(m.Host)}, {"port", fmt.Sprint(m.Port)}, {"encryption",
+		m.Encryption}, {"user name", m.Username},
 		{"proxy", p.Proxy}, {"pinned certificate", strings.ToLower(p.Pinned)}, {"trusted authority", p.Authority}}
 	if c := p.Consent; c != nil {
-		all = append(all, hop{"issuer of consent", c.Issuer}, hop{"name of the program", c.ClientID}, hop{"address of consent", c.Authorize}, hop{"address of tokens", c.Token}, hop{"address for devices", c.Device})
+		all = append(all, hop{"issuer of consent", c.Issuer}, hop{"name of the program", c.ClientID},
+			hop{"address of consent", c.Authorize}, hop{"address of tokens", c.Token}, hop{"address for devices", c.Device})
 	}
 	return all
 }
 
 func (c *Cabinet) route() []hop {
 	p := &c.Particulars
-	return []hop{{"kind", c.Kind}, {"place", c.Folder}, {"user name", c.Username}, {"proxy", p.Proxy}, {"pinned certificate", strings.ToLower(p.Pinned)},
+	return []hop{{"kind", c.Kind}, {"place", c.Folder}, {"user name", c.Username}, {"proxy", p.Proxy},
+		{"pinned certificate", strings.ToLower(p.Pinned)},
 		{"trusted authority", p.Authority}, {"host key", p.HostKey}, {"region", p.Region}}
 }
 
 func (o *Outgoing) route() []hop {
-	return []hop{{"host", host(o.Host)}, {"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name", o.Username}}
+	return []hop{{"host", host(o.Host)}, {"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name",
+		o.Username}}
 }
 
 func (a *Addressee) route() []hop { return []hop{{"kind", a.Kind}, {"address", a.URL}} }
@@ -134,7 +138,8 @@ func (s *Store) bindSecrets(db *gorm.DB) error {
 			errs = append(errs, again(cabinets[i].Secret, cabinets[i].ID, cabinets[i].route(), into("cabinets", cabinets[i].ID)))
 		}
 		for i := range people {
-			errs = append(errs, again(people[i].Secret, "addressee/"+people[i].ID, people[i].route(), into("addressees", people[i].ID)))
+			errs = append(errs, again(people[i].Secret, "addressee/"+people[i].ID, people[i].route(), into("addressees",
+				people[i].ID)))
 		}
 		var o Outgoing
 		if outgoing != "" && json.Unmarshal([]byte(outgoing), &o) == nil {
@@ -144,7 +149,8 @@ func (s *Store) bindSecrets(db *gorm.DB) error {
 						return err
 					}
 					data, err := json.Marshal(o)
-					errs = append(errs, err, tx.Exec("UPDATE settings SET value = ? WHERE key = ?", string(data), OutgoingSetting).Error)
+					errs = append(errs, err, tx.Exec("UPDATE settings SET value = ? WHERE key = ?", string(data),
+						OutgoingSetting).Error)
 				}
 			}
 		}

@@ -52,7 +52,8 @@ func attaching(name, kind string, content []byte) string {
 func hostileName(r *rand.Rand) string {
 	return []string{
 		strings.Repeat("long", upTo(r, 50_000)) + ".csv", "../../../../etc/passwd", `..\..\windows\system.ini`, "\x1b]0;owned\x07.csv", "report\u202efdp.exe", "CON.csv", strings.Repeat("../", 200) + "x.csv", "a\x00b.csv", ".", "..", "",
-		strings.Repeat("\u0300", upTo(r, 5000)) + ".csv", strings.Repeat("👩‍👩‍👧‍👦", upTo(r, 2000)) + ".csv", "desktop.ini", ".inktray/cabinet.json", "  .csv ", strings.Repeat(".", 300), "=?utf-8?q?" + strings.Repeat("=41", upTo(r, 3000)) + "?=.csv",
+		strings.Repeat("\u0300", upTo(r, 5000)) + ".csv", strings.Repeat("👩‍👩‍👧‍👦", upTo(r,
+			2000)) + ".csv", "desktop.ini", ".inktray/cabinet.json", "  .csv ", strings.Repeat(".", 300), "=?utf-8?q?" + strings.Repeat("=41", upTo(r, 3000)) + "?=.csv",
 	}[r.IntN(18)]
 }
 
@@ -62,7 +63,8 @@ func zipOf(r *rand.Rand, entries int, content func(i int) (name string, data []b
 	for i := range entries {
 		name, data, broken := content(i)
 		if broken {
-			if w, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, CompressedSize64: 4, UncompressedSize64: 4}); err == nil {
+			if w, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, CompressedSize64: 4,
+				UncompressedSize64: 4}); err == nil {
 				w.Write([]byte{0xff, 0xff, byte(r.IntN(256)), 0xff})
 			}
 		} else if w, err := z.Create(name); err == nil {
@@ -101,10 +103,12 @@ var hostileShapes = []hostileShape{
 		return strings.Repeat("Content-Type: message/rfc822\r\n\r\nSubject: within\r\n", upTo(r, 150)) + "\r\nend\r\n"
 	}},
 	{"folded header", func(r *rand.Rand) string {
-		return "Cc: a@b.example" + strings.Repeat("\r\n ", upTo(r, 150_000)) + "\r\n" + attaching("a.csv", "text/csv", []byte("x"))
+		return "Cc: a@b.example" + strings.Repeat("\r\n ", upTo(r, 150_000)) + "\r\n" + attaching("a.csv", "text/csv",
+			[]byte("x"))
 	}},
 	{"encoded words", func(r *rand.Rand) string {
-		return "Reply-To: " + strings.Repeat("=?utf-8?q?", upTo(r, 20_000)) + "\r\n" + attaching("a.csv", "text/csv", []byte("x"))
+		return "Reply-To: " + strings.Repeat("=?utf-8?q?", upTo(r, 20_000)) + "\r\n" + attaching("a.csv", "text/csv",
+			[]byte("x"))
 	}},
 	{"many fields", func(r *rand.Rand) string {
 		return strings.Repeat("X-Field: value\r\n", upTo(r, 40_000)) + attaching("a.csv", "text/csv", []byte("x"))
@@ -116,7 +120,8 @@ var hostileShapes = []hostileShape{
 		return "Content-Type: multipart/mixed; boundary=b\r\n\r\n" + strings.Repeat("--b\r\nContent-Type: text/csv; name=p.csv\r\n\r\nx\r\n", upTo(r, []int{300, 300, 300, 12_000}[r.IntN(4)])) + "--b--\r\n"
 	}},
 	{"no boundary", func(r *rand.Rand) string {
-		return []string{"Content-Type: multipart/mixed\r\n\r\n--x\r\n\r\nhello\r\n", "Content-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n\r\nx\r\n----\r\n", "Content-Type: multipart/mixed; boundary=never\r\n\r\n" + strings.Repeat("--other\r\n", upTo(r, 20_000))}[r.IntN(3)]
+		return []string{"Content-Type: multipart/mixed\r\n\r\n--x\r\n\r\nhello\r\n",
+			"Content-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n\r\nx\r\n----\r\n", "Content-Type: multipart/mixed; boundary=never\r\n\r\n" + strings.Repeat("--other\r\n", upTo(r, 20_000))}[r.IntN(3)]
 	}},
 	{"broken base64", func(r *rand.Rand) string {
 		return "Content-Type: application/zip; name=a.zip\r\nContent-Transfer-Encoding: base64\r\n\r\n" + strings.Repeat("!!!====\r\n", upTo(r, 5000))
@@ -128,19 +133,32 @@ var hostileShapes = []hostileShape{
 	}},
 	{"zip that climbs", func(r *rand.Rand) string {
 		return attaching("climb.zip", "application/zip", zipOf(r, 5, func(i int) (string, []byte, bool) {
-			return []string{"../../../../etc/passwd", "/root/.ssh/authorized_keys", `..\..\x.ini`, strings.Repeat("deep/", 300) + "w", "a/../../b"}[i], []byte("x"), false
+			return []string{"../../../../etc/passwd", "/root/.ssh/authorized_keys", `..\..\x.ini`,
+				strings.Repeat("deep/", 300) + "w", "a/../../b"}[i], []byte("x"), false
 		}))
 	}},
 	{"broken zip", func(r *rand.Rand) string {
-		return attaching("broken.zip", "application/zip", zipOf(r, upTo(r, 1000), func(i int) (string, []byte, bool) { return fmt.Sprintf("%d.csv", i), []byte("x"), i%3 > 0 }))
+		return attaching("broken.zip", "application/zip", zipOf(r, upTo(r, 1000), func(i int) (string, []byte,
+			bool) {
+			return fmt.Sprintf("%d.csv", i), []byte("x"), i%3 > 0
+		}))
 	}},
 	{"nested zips", func(r *rand.Rand) string {
-		inner := zipOf(r, 1+r.IntN(100), func(i int) (string, []byte, bool) { return fmt.Sprintf("%d.zip", i), []byte("no archive"), false })
-		return attaching("nested.zip", "application/zip", zipOf(r, upTo(r, 200), func(i int) (string, []byte, bool) { return fmt.Sprintf("%d.zip", i), inner, false }))
+		inner := zipOf(r, 1+r.IntN(100), func(i int) (string, []byte, bool) {
+			return fmt.Sprintf("%d.zip", i),
+				[]byte("no archive"), false
+		})
+		return attaching("nested.zip", "application/zip", zipOf(r, upTo(r, 200), func(i int) (string, []byte,
+			bool) {
+			return fmt.Sprintf("%d.zip", i), inner, false
+		}))
 	}},
 	{"zip bomb", func(r *rand.Rand) string {
 		zeros := make([]byte, 1<<20)
-		return attaching("bomb.zip", "application/zip", zipOf(r, 1+upTo(r, 200), func(i int) (string, []byte, bool) { return fmt.Sprint("zeros", i), zeros, false }))
+		return attaching("bomb.zip", "application/zip", zipOf(r, 1+upTo(r, 200), func(i int) (string, []byte,
+			bool) {
+			return fmt.Sprint("zeros", i), zeros, false
+		}))
 	}},
 	{"gzip bomb", func(r *rand.Rand) string {
 		var b bytes.Buffer
@@ -162,7 +180,8 @@ var hostileShapes = []hostileShape{
 		return attaching("links.tar", "application/x-tar", b.Bytes())
 	}},
 	{"archive of noise", func(r *rand.Rand) string {
-		magic := []string{"7z\xbc\xaf\x27\x1c", "Rar!\x1a\x07\x01\x00", "\xfd7zXZ\x00", "\x28\xb5\x2f\xfd", "BZh9", "\x1f\x8b\x08", "PK\x03\x04"}[r.IntN(7)]
+		magic := []string{"7z\xbc\xaf\x27\x1c", "Rar!\x1a\x07\x01\x00", "\xfd7zXZ\x00", "\x28\xb5\x2f\xfd", "BZh9",
+			"\x1f\x8b\x08", "PK\x03\x04"}[r.IntN(7)]
 		return attaching("noise.zip", "application/zip", append([]byte(magic), noise(r, upTo(r, 50_000))...))
 	}},
 	{"winmail.dat", func(r *rand.Rand) string {

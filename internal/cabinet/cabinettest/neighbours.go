@@ -67,7 +67,8 @@ func neighbours(t *testing.T, open func(t *testing.T) Place) {
 				short, cancel := context.WithTimeout(ctx, 3*time.Second)
 				_, _ = p.Cabinet.Sum(short, Wanted) // the server may say what it likes, within its time
 				cancel()
-			} else if there, err := p.Cabinet.Sum(ctx, Wanted); n.Holds != "" && (err != nil || there.Size != int64(len(n.Holds))) {
+			} else if there, err := p.Cabinet.Sum(ctx, Wanted); n.Holds != "" && (err != nil ||
+				there.Size != int64(len(n.Holds))) {
 				t.Errorf("what lies there has %d octets, %v", there.Size, err)
 			} else if n.Holds == "" && err == nil {
 				t.Errorf("%d octets are read of what is no file", there.Size)
