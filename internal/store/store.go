@@ -273,11 +273,27 @@ func (s *Store) writer() {
 			}
 			return nil
 		})
+		if err != nil {
+			blame(results, err)
+		}
 		for i, j := range group {
-			if results[i] == nil {
-				results[i] = err
-			}
 			j.result <- results[i]
+		}
+	}
+}
+
+// blame gives changes that were committed together, and came to nothing together, the error that says why: where one
+// met a full disk, SQLite takes back the others, too, and says of them only that their transaction is gone.
+func blame(results []error, err error) {
+	for _, one := range results {
+		if one != nil && TroubleOf(explain(one)) != nil {
+			err = one
+			break
+		}
+	}
+	for i := range results {
+		if results[i] == nil || TroubleOf(explain(err)) != nil {
+			results[i] = err
 		}
 	}
 }
