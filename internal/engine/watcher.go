@@ -82,10 +82,13 @@ func (w *watcher) set(s Status) {
 	}
 }
 
+// rouse lets the mailbox be looked into now, and what takes long be worked on.
 func (w *watcher) rouse() {
-	select {
-	case w.wake <- struct{}{}:
-	default:
+	for _, wake := range []chan struct{}{w.wake, w.slow} {
+		select {
+		case wake <- struct{}{}:
+		default:
+		}
 	}
 }
 
