@@ -89,11 +89,8 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		if gateErr != nil {
 			return gateErr
 		}
-		// What the cabinet takes of all others but not of this one, again and again, is this one's own fault: a file
-		// that is larger than a server takes, say.
-		if entry.State == store.Planned && !ofDisk(err) && only(ctx, g.cabinet, err) && e.culprits.again(fmt.Sprintf("staging %d", entry.ID)) >= mostReadings {
-			entry.Cause = store.CauseCabinet
-			return e.finish(entry, store.Failed, "the cabinet does not take it: "+trimStop(err.Error()), "Look at the cabinet and at the file, then try again.")
+		if e.refuses(ctx, g, entry, err) {
+			return e.notTaken(entry, err)
 		}
 		errors.As(g.trip(err), &closed)
 		if entry.State == store.Staged {
@@ -158,6 +155,19 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		return nil // the connection is in order, and the other attachments go on
 	}
 	return err
+}
+
+// refuses says whether a cabinet takes all others but not this one, again and again: a file that is larger than a
+// server allows, say. That is no fault of the cabinet.
+func (e *Engine) refuses(ctx context.Context, g *gate, entry *store.Entry, err error) bool {
+	return entry.State == store.Planned && !ofDisk(err) && only(ctx, g.cabinet, err) &&
+		e.culprits.again(fmt.Sprintf("staging %d", entry.ID)) >= mostReadings
+}
+
+func (e *Engine) notTaken(entry *store.Entry, err error) error {
+	entry.Cause = store.CauseCabinet
+	return e.finish(entry, store.Failed, "the cabinet does not take it: "+trimStop(err.Error()),
+		"Look at the cabinet and at the file, then try again.")
 }
 
 // fileSafely files an entry. Whatever goes wrong while its content is understood is its own trouble.

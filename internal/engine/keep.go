@@ -185,6 +185,8 @@ func (e *Engine) fileKept(ctx context.Context) {
 		case errors.As(err, &inCabinet) && inCabinet.Lasting:
 			entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice, store.CauseCabinet
 			err = e.Store.Finish(entry, e.now())
+		case errors.As(err, &inCabinet) && e.refuses(ctx, g, entry, err):
+			err = e.notTaken(entry, err)
 		case errors.As(err, &inCabinet):
 			g.trip(err)
 			continue
