@@ -440,6 +440,7 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err
 			if err != nil {
 				return out, err
 			}
+			entry.Slow = v.lane == store.SideLane // else both would file it
 			if !b.announced.IsZero() {
 				entry.AnnouncedAt = &b.announced
 			}
