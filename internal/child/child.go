@@ -18,6 +18,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -373,9 +374,37 @@ func run(ctx context.Context, file *os.File, o order, read func(*frames) error) 
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return end{}, err
 	}
+	if ctx.Value(patiently{}) != nil {
+		return runPatiently(ctx, file, o, read)
+	}
 	// The child dies with the thread that started it (PR_SET_PDEATHSIG).
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
+	return runHere(ctx, file, o, read)
+}
+
+type patiently struct{}
+
+// Patiently lets processes that are started for ctx leave the processors to others that want them.
+func Patiently(ctx context.Context) context.Context {
+	return context.WithValue(ctx, patiently{}, true)
+}
+
+// runPatiently runs a child from a thread of lower priority, which the child has, too. The thread ends with it: an
+// ordinary user may not raise a priority again.
+func runPatiently(ctx context.Context, file *os.File, o order, read func(*frames) error) (last end, err error) {
+	var done sync.WaitGroup
+	done.Go(func() {
+		runtime.LockOSThread() // never unlocked
+		giveWay()
+		last, err = runHere(ctx, file, o, read)
+	})
+	done.Wait()
+	return last, err
+}
+
+// runHere runs a child from this thread.
+func runHere(ctx context.Context, file *os.File, o order, read func(*frames) error) (end, error) {
 	p, err := start(ctx)
 	if err != nil {
 		return end{}, fmt.Errorf("starting a process to read in: %w", err)

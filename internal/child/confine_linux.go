@@ -22,6 +22,12 @@ func attributes(cmd *exec.Cmd, alone bool) {
 	}
 }
 
+// lowPriority is the nice value of a child that gives way (nice(2)).
+const lowPriority = 15
+
+// giveWay lowers the priority of this thread and of what it starts.
+func giveWay() { _ = unix.Setpriority(unix.PRIO_PROCESS, 0, lowPriority) } // at worst it has the usual one
+
 // confine takes from the process what reading an item does not need: files but those in a folder, the network,
 // other programs, and more memory, time and room than it may use. What this kernel cannot do is left out: Probe
 // finds out what is possible in spite of it.

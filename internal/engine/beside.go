@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -103,6 +104,7 @@ func (w *watcher) slowly(ctx context.Context) error {
 	defer s.Close()
 	v := &visit{engine: e, mailbox: &m, session: s, wake: make(chan struct{}, 1), pace: &pace{}, lane: store.SideLane}
 	defer v.leave()
+	ctx = child.Patiently(ctx) // the processes of the other watcher come first
 	if err := v.retry(ctx); err != nil {
 		return err
 	}
