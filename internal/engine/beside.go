@@ -2,66 +2,71 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
 
 // What takes long in one message does not let the others of its mailbox wait: it is read and filed over a second
-// connection. Within one message the order stays; between messages it is promised for old mail only, which has a
-// connection of its own.
+// connection, and what takes very long over a third one. Within one message the order stays; between messages it is
+// promised for old mail only, which has a connection of its own.
 
-// lanes lets a visit leave what takes long to the watcher beside, unless there can be none.
+// lanes lets a visit leave what takes long to the watchers beside, unless there can be none.
 func (w *watcher) lanes(v *visit) {
 	v.patience, v.lane = w.engine.Patience, store.MainLane
-	if v.mailbox.Kind == "pop3" || w.alone.Load() { // POP3 servers lock the mailbox (RFC 1939 section 3)
+	if w.most(v.mailbox) == store.MainLane {
 		v.patience, v.lane = 0, store.AnyLane
 	}
 }
 
-// beside lets a mailbox's second watcher look.
+// most is the last lane that has a connection of its own.
+func (w *watcher) most(m *store.Mailbox) store.Lane {
+	if m.Kind == "pop3" { // POP3 servers lock the mailbox (RFC 1939 section 3)
+		return store.MainLane
+	}
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	return w.last
+}
+
+// beside lets a mailbox's watchers beside look.
 func (e *Engine) beside(mailbox string) {
 	e.mutex.Lock()
 	w := e.watchers[mailbox]
 	e.mutex.Unlock()
-	if w == nil {
-		return
-	}
-	select {
-	case w.slow <- struct{}{}:
-	default:
+	if w != nil {
+		w.beside()
 	}
 }
 
-// mostRefusals is how often in a row a second connection may fail before all is done over one.
+func (w *watcher) beside() {
+	for _, slow := range w.slow {
+		signal(slow)
+	}
+}
+
+// mostRefusals is how often in a row a further connection may fail before all is done over one connection less.
 const mostRefusals = 3
 
-// runBeside works on what takes long, until ctx ends.
-func (w *watcher) runBeside(ctx context.Context) {
+// runBeside works on what is in a lane, until ctx ends or the server allows no connection for it.
+func (w *watcher) runBeside(ctx context.Context, lane store.Lane) {
 	e := w.engine
-	if m, err := e.Store.MailboxByID(store.System, w.mailbox); err == nil && m.Kind == "pop3" {
-		return
-	}
 	for refusals := 0; ctx.Err() == nil; {
-		next, err := w.nextSlow()
+		next, err := w.workBeside(ctx, lane)
 		switch {
-		case err != nil:
-			e.Log.Warn("looking for what takes long", "mailbox", w.mailbox, "error", err)
-			next = e.Pause(refusals)
-		case next <= 0:
-			if err = w.slowly(ctx); err == nil {
-				refusals = 0
-				w.rouse() // what is to be done after the filing is the other's
-				continue
-			}
-			if ctx.Err() != nil {
-				return
-			}
+		case errors.Is(err, errNoLane):
+			return // the watcher of the lane before does it
+		case err == nil:
+			refusals = 0
+		case ctx.Err() == nil:
 			e.Log.Warn("what takes long could not be worked on", "mailbox", w.mailbox, "error", err)
-			if refusals++; refusals >= mostRefusals && w.status().State == Live {
-				w.alone.Store(true)
-				w.rouse()
+			refusals++
+			var reach *source.Error
+			if errors.As(err, &reach) && refusals >= mostRefusals && w.status().State == Live {
+				w.refuse(lane)
 				return
 			}
 			next = e.Pause(refusals)
@@ -69,17 +74,52 @@ func (w *watcher) runBeside(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-time.After(next):
-		case <-w.slow:
+		case <-w.slow[lane-store.SideLane]:
 		}
 	}
 }
 
-// nextSlow is how long it is until something is to be worked on beside the rest.
-func (w *watcher) nextSlow() (time.Duration, error) {
+// errNoLane says that a lane has no connection of its own.
+var errNoLane = errors.New("there is no connection for this")
+
+// refuse leaves what is in a lane, and in those after it, to the watcher of the lane before.
+func (w *watcher) refuse(lane store.Lane) {
+	w.mutex.Lock()
+	w.last = min(w.last, lane-1)
+	w.mutex.Unlock()
+	w.rouse()
+}
+
+// workBeside works on what is in a lane, if there is anything. next is how long it is until there is more.
+func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Duration, err error) {
+	m, err := w.engine.Store.MailboxByID(store.System, w.mailbox)
+	if err != nil {
+		return 0, err
+	}
+	last := w.most(&m)
+	if lane > last {
+		return 0, errNoLane
+	}
+	if lane == store.SideLane && last == lane {
+		lane = store.BesideLane
+	}
+	if next, err = w.nextSlow(lane); err != nil || next > 0 {
+		return next, err
+	}
+	worked, err := w.slowly(ctx, &m, lane)
+	if worked > 0 {
+		w.rouse() // what is to be done after the filing is the other's
+		return 0, err
+	}
+	return w.engine.Pause(1), err // another has it in hand
+}
+
+// nextSlow is how long it is until something is to be worked on in a lane.
+func (w *watcher) nextSlow(lane store.Lane) (time.Duration, error) {
 	e, next := w.engine, time.Hour
 	passes := e.passesUnderway()
 	for _, of := range []func(string, []int64, store.Lane) (time.Time, bool, error){e.Store.NextDue, e.Store.NextRetry} {
-		at, waits, err := of(w.mailbox, passes, store.SideLane)
+		at, waits, err := of(w.mailbox, passes, lane)
 		if err != nil {
 			return 0, err
 		}
@@ -90,23 +130,22 @@ func (w *watcher) nextSlow() (time.Duration, error) {
 	return next, nil
 }
 
-// slowly works on what takes long over a connection of its own.
-func (w *watcher) slowly(ctx context.Context) error {
+// slowly works on what is in a lane over a connection of its own. worked is how many messages that was.
+func (w *watcher) slowly(ctx context.Context, m *store.Mailbox, lane store.Lane) (worked int, err error) {
 	e := w.engine
-	m, err := e.Store.MailboxByID(store.System, w.mailbox)
+	s, err := e.Reach(ctx, m)
 	if err != nil {
-		return err
-	}
-	s, err := e.Reach(ctx, &m)
-	if err != nil {
-		return err
+		return 0, err
 	}
 	defer s.Close()
-	v := &visit{engine: e, mailbox: &m, session: s, wake: make(chan struct{}, 1), pace: &pace{}, lane: store.SideLane}
-	defer v.leave()
-	ctx = child.Patiently(ctx) // the processes of the other watcher come first
-	if err := v.retry(ctx); err != nil {
-		return err
+	v := &visit{engine: e, mailbox: m, session: s, wake: make(chan struct{}, 1), pace: &pace{}, lane: lane}
+	if lane == store.SideLane { // not where it is the last
+		v.patience = sidePatience * e.Patience
 	}
-	return v.due(ctx)
+	defer v.leave()
+	ctx = child.Patiently(ctx) // the processes of the mailbox's own watcher come first
+	if err = v.retry(ctx); err == nil {
+		err = v.due(ctx)
+	}
+	return v.worked, err
 }

@@ -23,8 +23,11 @@ const (
 )
 
 // usualPatience is how long the processes for one message may take while other new messages of the mailbox wait.
-// What takes longer is worked on beside them.
-const usualPatience = 400 * time.Millisecond
+// What takes longer is worked on beside them, and what takes sidePatience times as long beside these.
+const (
+	usualPatience = 400 * time.Millisecond
+	sidePatience  = 5
+)
 
 // errSlow says that a message takes longer than the others of its mailbox should wait.
 var errSlow = errors.New("reading it takes long, so it is read beside the other messages")
@@ -32,6 +35,7 @@ var errSlow = errors.New("reading it takes long, so it is read beside the other 
 // budget is what was used up of a message's budget.
 type budget struct {
 	began    time.Time     // when it was taken in hand
+	lane     store.Lane    // in which it is worked on
 	patience time.Duration // of the other messages that wait; 0 where none do
 	children int
 	spent    time.Duration

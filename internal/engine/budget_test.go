@@ -198,25 +198,37 @@ func TestOtherMessagesDoNotWaitForOneThatTakesLong(t *testing.T) {
 }
 
 // A server that allows one connection gets one: then all is done over it.
-func TestWhereThereCanBeNoSecondConnectionAllIsDoneOverOne(t *testing.T) {
-	box := &memory{validity: 1}
-	var open atomic.Int64
-	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		if open.Add(1) > 1 {
-			open.Add(-1)
-			return nil, &source.Error{Step: source.SignIn, Problem: "too many connections"}
+func TestWhatTakesLongIsDoneOverAsManyConnectionsAsTheServerAllows(t *testing.T) {
+	for allowed := range int64(3) {
+		box := &memory{validity: 1}
+		var open, most atomic.Int64
+		h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+			now := open.Add(1)
+			if now > allowed+1 {
+				open.Add(-1)
+				return nil, &source.Error{Step: source.SignIn, Problem: "too many connections"}
+			}
+			most.Store(max(most.Load(), now))
+			s, err := box.dial(ctx, m, secret)
+			return &closing{Session: s, closed: func() { open.Add(-1) }}, err
+		})
+		h.engine.Stop()
+		open.Store(0)
+		h.patience, h.beat = time.Nanosecond, 5*time.Millisecond
+		h.start()
+		h.watched()
+		h.rule(bundles(unpacking))
+		for _, name := range []string{"slow", "slower", "slowest"} {
+			box.add(attached(name, name+".zip", "application/zip", []byte(zipped(t, name+".csv", name))))
 		}
-		s, err := box.dial(ctx, m, secret)
-		return &closing{Session: s, closed: func() { open.Add(-1) }}, err
-	})
-	h.engine.Stop()
-	open.Store(0)
-	h.patience, h.beat = time.Nanosecond, 5*time.Millisecond
-	h.start()
-	h.watched()
-	h.rule(bundles(unpacking))
-	box.add(attached("slow", "slow.zip", "application/zip", []byte(zipped(t, "slow.csv", "1"))))
-	h.until("it is filed over the one connection", func() bool { return h.inB("slow.csv") })
+		for _, name := range []string{"slow.csv", "slower.csv", "slowest.csv"} {
+			h.until("it is filed", func() bool { return h.inB(name) })
+		}
+		if most.Load() < min(allowed, 1)+1 {
+			t.Errorf("of %d connections %d were used", allowed+1, most.Load())
+		}
+		h.engine.Stop()
+	}
 }
 
 type closing struct {

@@ -285,7 +285,8 @@ func (e *Engine) Watch(mailboxID string) {
 	e.Unwatch(mailboxID)
 	e.asked.Add(1)
 	ctx, cancel := context.WithCancel(e.ctx)
-	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1), slow: make(chan struct{}, 1)}
+	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1),
+		slow: [2]chan struct{}{make(chan struct{}, 1), make(chan struct{}, 1)}, last: store.LastLane}
 	w.set(Status{State: Connecting, Since: e.Clock()})
 	e.mutex.Lock()
 	e.watchers[mailboxID] = w
@@ -293,7 +294,9 @@ func (e *Engine) Watch(mailboxID string) {
 	e.tasks.Go(func() {
 		defer close(w.done)
 		var beside sync.WaitGroup
-		beside.Go(func() { w.runBeside(ctx) })
+		for _, lane := range []store.Lane{store.SideLane, store.LastLane} {
+			beside.Go(func() { w.runBeside(ctx, lane) })
+		}
 		w.run(ctx)
 		beside.Wait()
 	})

@@ -110,16 +110,8 @@ func (e *Engine) file(ctx context.Context, s source.Session, l *letter, entry *s
 		}
 		return e.Store.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: e.Clock().UTC()})
 	case errors.Is(err, errSlow):
-		next := e.now()
-		entry.NextAt, entry.Reason, entry.Slow = &next, errSlow.Error(), true
-		if err := e.Store.Postpone(entry); err != nil {
-			return err
-		}
-		if err := e.Store.LetWait(entry.MessageID); err != nil {
-			return err
-		}
-		e.beside(entry.MailboxID)
-		return nil
+		defer e.beside(entry.MailboxID)
+		return e.Store.LetWait(entry.MessageID, l.lane.Next())
 	case errors.Is(err, source.ErrGone):
 		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.row.Folder+"”", store.CauseGone
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."

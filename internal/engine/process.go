@@ -277,7 +277,7 @@ func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, ret
 	kept.State, kept.Cause, kept.Advice, kept.DoneAt = store.RetryWaiting, "", "", nil
 	kept.Reason = reasonOf(cause)
 	if errors.Is(cause, errSlow) {
-		kept.Slow, kept.NextAt = true, &now
+		kept.Slow, kept.NextAt = v.lane.Next().Slow(), &now
 		r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
 		v.slow = true
 		return
@@ -336,7 +336,7 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 	if err != nil {
 		return nil, out, err
 	}
-	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{patience: v.patience, began: time.Now()}}
+	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{lane: v.lane, patience: v.patience, began: time.Now()}}
 	if b.pass.Kind != "live" {
 		l.patience = 0
 	}
@@ -381,7 +381,7 @@ func (v *visit) letWait(l *letter, done int, began time.Time) (bool, error) {
 		return false, nil
 	}
 	defer v.engine.beside(v.mailbox.ID)
-	return true, v.engine.Store.LetWait(l.row.ID)
+	return true, v.engine.Store.LetWait(l.row.ID, l.lane.Next())
 }
 
 // holding is how much lies spooled for messages, in octets.
@@ -440,7 +440,7 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err
 			if err != nil {
 				return out, err
 			}
-			entry.Slow = v.lane == store.SideLane // else both would file it
+			entry.Slow = v.lane.Slow() // else another watcher would file it, too
 			if !b.announced.IsZero() {
 				entry.AnnouncedAt = &b.announced
 			}

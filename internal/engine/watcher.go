@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"inktray.example/inktray/internal/core/rule"
@@ -56,11 +55,11 @@ type watcher struct {
 	wake    chan struct{}
 	now     chan struct{} // somebody asks to try the mailbox now
 	pace    pace
-	slow    chan struct{} // something is to be read or filed beside the rest
-	alone   atomic.Bool   // the server allows no second connection: all is done over one
+	slow    [2]chan struct{} // something is to be read or filed in the side lane, in the last lane
 
 	mutex sync.Mutex
 	state Status
+	last  store.Lane // the last lane for which the server allows a connection
 }
 
 func (w *watcher) status() Status {
@@ -84,20 +83,21 @@ func (w *watcher) set(s Status) {
 
 // rouse lets the mailbox be looked into now, and what takes long be worked on.
 func (w *watcher) rouse() {
-	for _, wake := range []chan struct{}{w.wake, w.slow} {
-		select {
-		case wake <- struct{}{}:
-		default:
-		}
+	signal(w.wake)
+	w.beside()
+}
+
+// signal wakes who waits, unless that was done already.
+func signal(wake chan struct{}) {
+	select {
+	case wake <- struct{}{}:
+	default:
 	}
 }
 
 // tryNow ends the pause after a failure.
 func (w *watcher) tryNow() {
-	select {
-	case w.now <- struct{}{}:
-	default:
-	}
+	signal(w.now)
 }
 
 // run connects again and again, until ctx ends. The pauses grow with the failures
@@ -1059,7 +1059,7 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	if err != nil {
 		return err
 	}
-	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name, budget: budget{patience: v.patience}}
+	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name, budget: budget{lane: v.lane, patience: v.patience}}
 	defer l.close()
 	began := time.Now()
 	for i := range entries {

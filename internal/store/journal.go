@@ -243,7 +243,7 @@ func (s *Store) Finish(e *Entry, now time.Time) error {
 // Postpone records that an item is tried again later.
 func (s *Store) Postpone(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Model(e).Select("state", "attempts", "next_at", "reason", "advice", "slow").Updates(e).Error
+		return tx.Model(e).Select("state", "attempts", "next_at", "reason", "advice").Updates(e).Error
 	})
 }
 

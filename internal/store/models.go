@@ -236,7 +236,7 @@ type Entry struct {
 	Reason         string
 	Advice         string
 	Attempts       int
-	Slow           bool // it is filed beside the others of its mailbox, because that takes long
+	Slow           int // it is filed beside the others of its mailbox, because that takes long: its Lane.Slow
 	NextAt         *time.Time
 	Size           int64
 	SHA256         []byte `gorm:"column:sha256"`
@@ -429,7 +429,7 @@ type Retry struct {
 	Cause       Cause
 	Reason      string
 	Advice      string
-	Slow        bool       // it is read beside the others, because reading it takes long
+	Slow        int        // it is read beside the others, because reading it takes long: its Lane.Slow
 	NextAt      *time.Time // nil for now
 	MadeAt      time.Time
 	DoneAt      *time.Time // when it came into the tray

@@ -170,7 +170,7 @@ func retryAgain(tx *gorm.DB, v Viewer, ids []int64) (int, error) {
 		return 0, nil
 	}
 	done := v.sees(tx.Model(&Retry{}), "mailbox_id").Where("id IN ? AND state IN ('failed', 'set aside')", ids).
-		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "slow": false, "next_at": nil, "cause": "", "reason": "", "advice": "", "done_at": nil})
+		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "slow": 0, "next_at": nil, "cause": "", "reason": "", "advice": "", "done_at": nil})
 	if done.Error != nil || done.RowsAffected == 0 {
 		return 0, done.Error
 	}
