@@ -26,8 +26,8 @@ func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetRead
 	}
 	out := GetReady200JSONResponse{Status: "ready"}
 	if v := viewerOf(ctx); v.Role.May(store.Administrator) { // strangers need not know
-		if c, known := s.Engine.Confined(); known && c.Known {
-			could := append([]string{}, c.Could...)
+		if could, known := s.Engine.Confined(); known {
+			could = append([]string{}, could...) // none is an empty list
 			out.ChildrenCould = &could
 		}
 	}

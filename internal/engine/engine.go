@@ -124,7 +124,7 @@ type Engine struct {
 	short    shortParts
 	culprits culprits
 
-	confined atomic.Pointer[Confinement] // nil until it was tried out
+	confined atomic.Pointer[[]string] // nil until it was tried out
 
 	asked       atomic.Int64 // grows when it may have changed which mailboxes are filed from
 	scannerAway atomic.Bool  // the virus scanner did not answer, or nobody knows yet

@@ -28,8 +28,10 @@ func TestWhateverLiesUnderTheNameAFileGetsTheNextOne(t *testing.T) {
 			if err := errors.Join(os.Mkdir(folder, 0o755), os.WriteFile(filepath.Join(folder, "beside.csv"), []byte("beside"), 0o644)); err != nil {
 				t.Fatal(err)
 			}
-			if err := n.Make(filepath.Join(folder, "May.csv")); err != nil {
+			if err := n.Make(filepath.Join(folder, "May.csv")); errors.Is(err, cabinettest.ErrNoNeighbour) {
 				t.Skip(err)
+			} else if err != nil {
+				t.Fatal(err)
 			}
 			box.add(raw("May", "May.csv", "new"))
 			box.add(raw("after", "after.csv", "another one"))

@@ -15,7 +15,7 @@ import (
 type Neighbour struct {
 	Name   string
 	Proves string // what a cabinet does with it
-	// Make puts it at a path of this machine. errNoNeighbour says that this system or this user cannot make it.
+	// Make puts it at a path of this machine. ErrNoNeighbour says that this system or this user cannot make it.
 	Make func(path string) error
 	// Holds is what Sum finds under the name; "" where there is no file to be read.
 	Holds string
@@ -23,7 +23,8 @@ type Neighbour struct {
 	After bool
 }
 
-var errNoNeighbour = errors.New("it cannot be made here")
+// ErrNoNeighbour says that this system or this user cannot make a neighbour.
+var ErrNoNeighbour = errors.New("it cannot be made here")
 
 // Wanted is where neighbours lie, Long what it takes at most to say something about one.
 const (
@@ -45,7 +46,7 @@ func neighbours(t *testing.T, open func(t *testing.T) Place) {
 			p.Put(t, "Gauges/beside.csv", "beside")
 			put := func() {
 				err := n.Make(p.Full(Wanted))
-				if errors.Is(err, errNoNeighbour) {
+				if errors.Is(err, ErrNoNeighbour) {
 					t.SkipNow()
 				}
 				if err != nil {

@@ -4,10 +4,8 @@ package cabinettest
 
 import (
 	"errors"
-	"net"
 	"os"
 	"path/filepath"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -40,34 +38,28 @@ var Neighbours = []Neighbour{
 		Make: func(p string) error { return os.Symlink("../../../../../../../etc/hostname", p) }},
 	{Name: "link to a folder", Proves: "it takes the name", Make: func(p string) error { return os.Symlink(".", p) }},
 	{Name: "pipe", Proves: "opening never waits for a writer", Make: func(p string) error {
-		return unix.Mkfifo(p,
-			0o644)
+		return unix.Mkfifo(p, 0o644)
 	}},
 	{Name: "link to a pipe", Proves: "opening never waits for a writer", Make: func(p string) error {
 		return errors.Join(unix.Mkfifo(p+".pipe", 0o644), os.Symlink(filepath.Base(p)+".pipe", p))
 	}},
-	{Name: "socket", Proves: "a socket takes the name", Make: func(p string) error {
-		l, err := net.ListenUnix("unix", &net.UnixAddr{Name: p})
-		if errors.Is(err, syscall.EINVAL) {
-			return errNoNeighbour // its path is too long
-		}
-		if err == nil {
-			l.SetUnlinkOnClose(false)
-			err = l.Close()
-		}
-		return err
-	}},
-	{Name: "device", Proves: "a device is not opened", Make: func(p string) error {
-		err := unix.Mknod(p, unix.S_IFCHR|0o644, int(unix.Mkdev(1, 5))) // /dev/zero never ends
-		if errors.Is(err, unix.EPERM) {
-			return errNoNeighbour
-		}
-		return err
-	}},
+	{Name: "socket", Proves: "a socket takes the name",
+		Make: func(p string) error { return node(p, unix.S_IFSOCK, 0) }},
+	{Name: "device", Proves: "a device is not opened", // /dev/zero never ends
+		Make: func(p string) error { return node(p, unix.S_IFCHR, int(unix.Mkdev(1, 5))) }},
 	{Name: "file that comes between look and use", Proves: "it is not overwritten", Holds: "quick", After: true,
 		Make: func(p string) error { return os.WriteFile(p, []byte("quick"), 0o644) }},
 	{Name: "pipe that comes between look and use", Proves: "it is not waited for", After: true,
 		Make: func(p string) error { return unix.Mkfifo(p, 0o644) }},
 	{Name: "folder that comes between look and use", Proves: "it stays", After: true,
 		Make: func(p string) error { return os.Mkdir(p, 0o755) }},
+}
+
+// node makes what the system lets this user make.
+func node(path string, kind uint32, device int) error {
+	err := unix.Mknod(path, kind|0o644, device)
+	if errors.Is(err, unix.EPERM) {
+		return ErrNoNeighbour
+	}
+	return err
 }
