@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"inktray.example/inktray/internal/core/password"
+	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -267,7 +268,7 @@ func (s *Server) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutRe
 		return nil, err
 	}
 	if s.Engine != nil {
-		s.Engine.SessionsChanged()
+		s.Engine.Changed(events.Sessions)
 	}
 	return out, nil
 }

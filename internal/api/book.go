@@ -12,7 +12,8 @@ import (
 
 	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
-	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -45,7 +46,7 @@ func (s *Server) saveCorrespondent(ctx context.Context, id string, set *Correspo
 	if set.Passwords != nil {
 		passwords = list(*set.Passwords)
 	}
-	err := s.Engine.SaveCorrespondent(&row, passwords, revision, viewerOf(ctx).Name)
+	err := s.Engine.Office.SaveCorrespondent(&row, passwords, revision, viewerOf(ctx).Name)
 	return correspondent(&row), err
 }
 
@@ -67,12 +68,12 @@ func (s *Server) ChangeCorrespondent(ctx context.Context, r ChangeCorrespondentR
 
 // RemoveCorrespondent takes somebody out of the book.
 func (s *Server) RemoveCorrespondent(ctx context.Context, r RemoveCorrespondentRequestObject) (RemoveCorrespondentResponseObject, error) {
-	return RemoveCorrespondent204Response{}, s.Engine.RemoveCorrespondent(r.ID, viewerOf(ctx).Name)
+	return RemoveCorrespondent204Response{}, s.Engine.Office.RemoveCorrespondent(r.ID, viewerOf(ctx).Name)
 }
 
 // ListProposals lists who writes and is in no book.
 func (s *Server) ListProposals(ctx context.Context, _ ListProposalsRequestObject) (ListProposalsResponseObject, error) {
-	all, err := s.Engine.Proposals(viewerOf(ctx))
+	all, err := s.Engine.Office.Proposals(viewerOf(ctx))
 	out := ListProposals200JSONResponse{}
 	for _, p := range all {
 		out = append(out, Proposal{Name: p.Name, Domain: p.Domain, Count: p.Count, Known: list(p.Known)})
@@ -103,7 +104,7 @@ func (s *Server) saveTable(ctx context.Context, id string, set *LookupTableSetti
 	for _, r := range set.Rows {
 		row.Rows = append(row.Rows, [2]string{r.Key, r.Value})
 	}
-	err := s.Engine.SaveLookupTable(&row, revision, viewerOf(ctx).Name)
+	err := s.Engine.Office.SaveLookupTable(&row, revision, viewerOf(ctx).Name)
 	return lookupTable(&row), err
 }
 
@@ -125,12 +126,12 @@ func (s *Server) ChangeTable(ctx context.Context, r ChangeTableRequestObject) (C
 
 // RemoveTable removes a table.
 func (s *Server) RemoveTable(ctx context.Context, r RemoveTableRequestObject) (RemoveTableResponseObject, error) {
-	return RemoveTable204Response{}, s.Engine.RemoveLookupTable(r.ID, viewerOf(ctx).Name)
+	return RemoveTable204Response{}, s.Engine.Office.RemoveLookupTable(r.ID, viewerOf(ctx).Name)
 }
 
 // CopyRule makes a rule like another.
 func (s *Server) CopyRule(ctx context.Context, r CopyRuleRequestObject) (CopyRuleResponseObject, error) {
-	row, err := s.Engine.CopyRule(r.ID, viewerOf(ctx).Name)
+	row, err := s.Engine.Office.CopyRule(r.ID, viewerOf(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +141,7 @@ func (s *Server) CopyRule(ctx context.Context, r CopyRuleRequestObject) (CopyRul
 
 // GetRemains says what remains when a rule is removed.
 func (s *Server) GetRemains(ctx context.Context, r GetRemainsRequestObject) (GetRemainsResponseObject, error) {
-	out, err := s.Engine.RemainsOf(viewerOf(ctx), r.ID)
+	out, err := s.Engine.Office.RemainsOf(viewerOf(ctx), r.ID)
 	return GetRemains200JSONResponse{Filed: out.Filed, Waiting: out.Waiting, Underway: out.Underway, Dropped: out.Dropped, Revisions: out.Revisions, SeesMore: list(out.NamedBy)}, err
 }
 
@@ -186,7 +187,7 @@ func (s *Server) sentence(r *rule.Rule) string {
 
 // BringBack makes an earlier state the present one.
 func (s *Server) BringBack(ctx context.Context, r BringBackRequestObject) (BringBackResponseObject, error) {
-	if _, err := s.Engine.BringBack(r.ID, int(r.Number), viewerOf(ctx).Name); err != nil {
+	if _, err := s.Engine.Office.BringBack(r.ID, int(r.Number), viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.oneRule(ctx, r.ID)
@@ -220,7 +221,7 @@ func (s *Server) ExportRules(_ context.Context, r ExportRulesRequestObject) (Exp
 	return ExportRules200ApplicationYamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text)), Headers: ExportRules200ResponseHeaders{ContentDisposition: &as}}, err
 }
 
-func (s *Server) changes(all []engine.RuleChange) []RuleChange {
+func (s *Server) changes(all []office.RuleChange) []RuleChange {
 	out := []RuleChange{}
 	for _, c := range all {
 		one := RuleChange{Kind: RuleChangeKind(c.Kind), Name: c.Rule.Name, Sentence: s.sentence(c.Rule), Lines: diff(c.Lines), Problems: append([]FieldProblem{}, fieldProblems(c.Problems)...)}
@@ -253,7 +254,7 @@ func (s *Server) CompareRules(_ context.Context, r CompareRulesRequestObject) (C
 	if err != nil {
 		return nil, err
 	}
-	all, err := s.Engine.CompareRules(rules, renames)
+	all, err := s.Engine.Office.CompareRules(rules, renames)
 	return CompareRules200JSONResponse(s.changes(all)), err
 }
 
@@ -263,13 +264,13 @@ func (s *Server) ImportRules(ctx context.Context, r ImportRulesRequestObject) (I
 	if err != nil {
 		return nil, err
 	}
-	all, err := s.Engine.ImportRules(rules, renames, viewerOf(ctx).Name)
+	all, err := s.Engine.Office.ImportRules(rules, renames, viewerOf(ctx).Name)
 	return ImportRules200JSONResponse(s.changes(all)), err
 }
 
 // DraftRule drafts a rule from a message.
 func (s *Server) DraftRule(ctx context.Context, r DraftRuleRequestObject) (DraftRuleResponseObject, error) {
-	draft, err := s.Engine.RuleFrom(viewerOf(ctx), r.Number)
+	draft, err := s.Engine.Office.RuleFrom(viewerOf(ctx), r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -299,7 +300,7 @@ func (s *Server) day(d *openapi_types.Date, later int) time.Time {
 // RehearseAll says what all running rules would do.
 func (s *Server) RehearseAll(ctx context.Context, r RehearseAllRequestObject) (RehearseAllResponseObject, error) {
 	p := &r.Params
-	of := engine.RehearsalOf{Last: number(p.Last, 0), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
+	of := rehearsal.RehearsalOf{Last: number(p.Last, 0), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
 	if p.Message != nil {
 		of.Message = *p.Message
 	}
@@ -308,11 +309,11 @@ func (s *Server) RehearseAll(ctx context.Context, r RehearseAllRequestObject) (R
 	return RehearseAll200JSONResponse(out), err
 }
 
-func (s *Server) rehearsal(ctx context.Context, of engine.RehearsalOf, sentence string) (Rehearsal, error) {
+func (s *Server) rehearsal(ctx context.Context, of rehearsal.RehearsalOf, sentence string) (Rehearsal, error) {
 	v := viewerOf(ctx)
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()
-	result, err := s.Engine.Rehearse(ctx, v, of)
+	result, err := s.Engine.Rehearser.Rehearse(ctx, v, of)
 	if err != nil {
 		return Rehearsal{}, err
 	}

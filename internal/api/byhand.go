@@ -3,7 +3,7 @@ package api
 import (
 	"context"
 
-	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/desk"
 )
 
 func flag(p *bool) bool { return p != nil && *p }
@@ -15,11 +15,11 @@ func (s *Server) LookInto(ctx context.Context, r LookIntoRequestObject) (LookInt
 	if err != nil {
 		return nil, err
 	}
-	of := engine.LookIntoOf{Folder: text(p.Folder), Text: text(p.Text), Attachments: flag(p.Attachments), Unfiled: flag(p.Unfiled), Unread: flag(p.Unread), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Most: number(p.Most, 50)}
+	of := desk.LookIntoOf{Folder: text(p.Folder), Text: text(p.Text), Attachments: flag(p.Attachments), Unfiled: flag(p.Unfiled), Unread: flag(p.Unread), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Most: number(p.Most, 50)}
 	if p.Before != nil {
 		of.Before = uint32(*p.Before)
 	}
-	looked, err := s.Engine.LookInto(ctx, v, r.ID, of)
+	looked, err := s.Engine.Desk.LookInto(ctx, v, r.ID, of)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (s *Server) LookInto(ctx context.Context, r LookIntoRequestObject) (LookInt
 
 // TakeIn takes mail in from a file.
 func (s *Server) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInResponseObject, error) {
-	report, err := s.Engine.TakeIn(viewerOf(ctx), r.ID, r.Body)
+	report, err := s.Engine.Mailboxes.TakeIn(viewerOf(ctx), r.ID, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -60,16 +60,16 @@ func (s *Server) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInRespo
 
 // FileByHand files attachments where a person says.
 func (s *Server) FileByHand(ctx context.Context, r FileByHandRequestObject) (FileByHandResponseObject, error) {
-	var of []engine.Handed
+	var of []desk.Handed
 	for _, m := range r.Body.Messages {
-		h := engine.Handed{Message: m.Number}
+		h := desk.Handed{Message: m.Number}
 		if m.Items != nil {
 			h.Items = *m.Items
 		}
 		of = append(of, h)
 	}
 	v := viewerOf(ctx)
-	p, err := s.Engine.FileByHand(v, of, r.Body.Cabinet, r.Body.Folder)
+	p, err := s.Engine.Desk.FileByHand(v, of, r.Body.Cabinet, r.Body.Folder)
 	if err != nil {
 		return nil, err
 	}
@@ -80,14 +80,14 @@ func (s *Server) FileByHand(ctx context.Context, r FileByHandRequestObject) (Fil
 // ChangeByHand labels, marks or moves messages.
 func (s *Server) ChangeByHand(ctx context.Context, r ChangeByHandRequestObject) (ChangeByHandResponseObject, error) {
 	b := r.Body
-	c := engine.HandChange{Label: listed(b.Label), Unlabel: listed(b.RemoveLabel), MoveTo: text(b.Move)}
+	c := desk.HandChange{Label: listed(b.Label), Unlabel: listed(b.RemoveLabel), MoveTo: text(b.Move)}
 	if b.Mark != nil {
 		for _, m := range *b.Mark {
 			c.Marks = append(c.Marks, string(m))
 		}
 	}
 	v := viewerOf(ctx)
-	p, err := s.Engine.ChangeByHand(v, b.Messages, c)
+	p, err := s.Engine.Desk.ChangeByHand(v, b.Messages, c)
 	if err != nil {
 		return nil, err
 	}
@@ -100,6 +100,6 @@ func (s *Server) ListCabinetFolders(ctx context.Context, r ListCabinetFoldersReq
 	if _, err := s.Store.CabinetByID(r.ID); err != nil {
 		return nil, err
 	}
-	names, err := s.Engine.CabinetFolders(ctx, r.ID, text(r.Params.Within))
+	names, err := s.Engine.Cabinets.CabinetFolders(ctx, r.ID, text(r.Params.Within))
 	return ListCabinetFolders200JSONResponse(append([]string{}, names...)), err
 }

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"inktray.example/inktray/internal/cabinets"
 	"inktray.example/inktray/internal/core/register"
-	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -17,7 +17,7 @@ func (s *Server) cabinet(c *store.Cabinet) Cabinet {
 	p := &c.Particulars
 	out := Cabinet{ID: c.ID, Name: c.Name, Kind: CabinetKind(c.Kind), Folder: c.Folder, Mode: optional(c.Mode), Owner: optional(c.Owner), Address: optional(c.Address), Revision: c.Revision,
 		Username: optional(c.Username), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), HostKey: optional(p.HostKey), Region: optional(p.Region)}
-	if err := s.Engine.Problem(c.ID); err != nil {
+	if err := s.Engine.Cabinets.Problem(c.ID); err != nil {
 		out.Problem = err.Error()
 	}
 	return out
@@ -80,7 +80,7 @@ func (s *Server) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (Add
 	if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
 		return nil, err
 	}
-	if err := s.Engine.AddCabinet(ctx, &c, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Cabinets.AddCabinet(ctx, &c, viewerOf(ctx).Name); err != nil {
 		p := explain(err)
 		p.fields = []FieldProblem{{Place: "folder", Text: p.text}}
 		return nil, p
@@ -129,7 +129,7 @@ func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject
 			return nil, err
 		}
 	}
-	if err := s.Engine.ChangeCabinet(ctx, &c, reached, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Cabinets.ChangeCabinet(ctx, &c, reached, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	return ChangeCabinet200JSONResponse(s.cabinet(&c)), nil
@@ -141,7 +141,7 @@ func (s *Server) ListUnknownFiles(ctx context.Context, r ListUnknownFilesRequest
 	if r.Params.Most != nil {
 		most = *r.Params.Most
 	}
-	files, looked, more, err := s.Engine.UnknownFiles(ctx, r.ID, most)
+	files, looked, more, err := s.Engine.Registry.UnknownFiles(ctx, r.ID, most)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +162,7 @@ func (s *Server) ListUnknownFiles(ctx context.Context, r ListUnknownFilesRequest
 
 // EnterUnknownFiles enters files that were found in a cabinet.
 func (s *Server) EnterUnknownFiles(ctx context.Context, r EnterUnknownFilesRequestObject) (EnterUnknownFilesResponseObject, error) {
-	n, err := s.Engine.EnterFiles(ctx, viewerOf(ctx), r.ID, r.Body.Paths)
+	n, err := s.Engine.Registry.EnterFiles(ctx, viewerOf(ctx), r.ID, r.Body.Paths)
 	return EnterUnknownFiles200JSONResponse{Count: n}, err
 }
 
@@ -175,7 +175,7 @@ func (s *Server) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) 
 	if err := s.Store.Note(viewerOf(ctx).Name, "check cabinet", c.Name+": "+c.Folder); err != nil {
 		return nil, err
 	}
-	proof, err := s.Engine.ProveCabinet(ctx, c.ID)
+	proof, err := s.Engine.Cabinets.ProveCabinet(ctx, c.ID)
 	out := s.cabinet(&c)
 	out.Problem = ""
 	if err != nil {
@@ -213,8 +213,8 @@ func (s *Server) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (M
 		}
 	}
 	v := viewerOf(ctx)
-	pass, err := s.Engine.MoveCabinet(ctx, &to, v.Name)
-	if errors.Is(err, engine.ErrMoving) {
+	pass, err := s.Engine.Cabinets.MoveCabinet(ctx, &to, v.Name)
+	if errors.Is(err, cabinets.ErrMoving) {
 		return nil, &problem{status: 409, kind: "moving", text: err.Error(), advice: "Wait until it is done, or stop it."}
 	}
 	if err != nil {

@@ -14,7 +14,8 @@ import (
 	"github.com/prometheus/common/expfmt"
 
 	"inktray.example/inktray/internal/core/register"
-	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/outbox"
+	"inktray.example/inktray/internal/registry"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -46,7 +47,7 @@ func (s *Server) chosen(v store.Viewer, ids *[]string, cause *string) (m store.M
 	if text(cause) == "" && m.Len() == 0 {
 		return m, &problem{status: 422, kind: "invalid", text: "nothing is chosen: name matters of the tray, or a cause"}
 	}
-	return s.Engine.MattersOf(v, m, store.Cause(text(cause)))
+	return s.Engine.Desk.MattersOf(v, m, store.Cause(text(cause)))
 }
 
 // ListTray lists what waits for a person, by cause.
@@ -135,7 +136,7 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 		put(Matter{ID: fmt.Sprintf("m%d", m.ID), Cause: string(m.Cause), Name: name, Reason: m.Reason, Advice: optional(m.Advice), At: m.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, m.MessageID)
 	}
 	out := ListTray200JSONResponse{Groups: []TrayGroup{}, Notices: []Notice{}}
-	for _, c := range engine.Causes {
+	for _, c := range outbox.Causes {
 		if counts[c.Cause] == 0 {
 			continue
 		}
@@ -187,7 +188,7 @@ func (s *Server) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgai
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Again(v, m)
+	n, err := s.Engine.Desk.Again(v, m)
 	return TryAgain200JSONResponse{Count: n}, err
 }
 
@@ -198,7 +199,7 @@ func (s *Server) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObject) (R
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Release(v, m)
+	n, err := s.Engine.Desk.Release(v, m)
 	return ReleaseHeld200JSONResponse{Count: n}, err
 }
 
@@ -209,7 +210,7 @@ func (s *Server) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.Elsewhere(v, m, r.Body.Cabinet, r.Body.Folder)
+	n, err := s.Engine.Desk.Elsewhere(v, m, r.Body.Cabinet, r.Body.Folder)
 	return FileElsewhere200JSONResponse{Count: n}, err
 }
 
@@ -220,7 +221,7 @@ func (s *Server) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsid
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.SetAside(v, m, text(r.Body.Note))
+	n, err := s.Engine.Desk.SetAside(v, m, text(r.Body.Note))
 	return SetAside200JSONResponse{Count: n}, err
 }
 
@@ -319,7 +320,7 @@ func (s *Server) ListPassMessages(ctx context.Context, r ListPassMessagesRequest
 	return out, nil
 }
 
-func preview(p *engine.UndoPreview) UndoPreview {
+func preview(p *registry.UndoPreview) UndoPreview {
 	out := UndoPreview{Returns: p.Returns, Stays: list(p.Stays), Lines: []UndoLine{}}
 	if len(p.Changes) > 0 {
 		out.Changes = &p.Changes
@@ -344,7 +345,7 @@ func preview(p *engine.UndoPreview) UndoPreview {
 
 // nothing tells that there is nothing to take back.
 func nothing(err error) error {
-	if errors.Is(err, engine.ErrNothing) || errors.Is(err, engine.ErrNotUndone) || errors.Is(err, engine.ErrNothingAgain) {
+	if errors.Is(err, registry.ErrNothing) || errors.Is(err, registry.ErrNotUndone) || errors.Is(err, registry.ErrNothingAgain) {
 		return &problem{status: 409, kind: "nothing-to-undo", text: err.Error()}
 	}
 	return err
@@ -356,7 +357,7 @@ func (s *Server) PreviewUndoOfPass(ctx context.Context, r PreviewUndoOfPassReque
 	if _, err := s.Store.Pass(v, r.Number); err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.PreviewUndo(ctx, v, r.Number, 0)
+	p, err := s.Engine.Registry.PreviewUndo(ctx, v, r.Number, 0)
 	return PreviewUndoOfPass200JSONResponse(preview(&p)), nothing(err)
 }
 
@@ -366,7 +367,7 @@ func (s *Server) UndoPass(ctx context.Context, r UndoPassRequestObject) (UndoPas
 	if _, err := s.Store.Pass(v, r.Number); err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.Undo(v, r.Number, 0)
+	p, err := s.Engine.Registry.Undo(v, r.Number, 0)
 	if err != nil {
 		return nil, nothing(err)
 	}
@@ -380,7 +381,7 @@ func (s *Server) PreviewUndoOfItem(ctx context.Context, r PreviewUndoOfItemReque
 	if _, err := s.Store.EntryByID(v, r.Number); err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.PreviewUndo(ctx, v, 0, r.Number)
+	p, err := s.Engine.Registry.PreviewUndo(ctx, v, 0, r.Number)
 	return PreviewUndoOfItem200JSONResponse(preview(&p)), nothing(err)
 }
 
@@ -390,7 +391,7 @@ func (s *Server) UndoItem(ctx context.Context, r UndoItemRequestObject) (UndoIte
 	if _, err := s.Store.EntryByID(v, r.Number); err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.Undo(v, 0, r.Number)
+	p, err := s.Engine.Registry.Undo(v, 0, r.Number)
 	if err != nil {
 		return nil, nothing(err)
 	}
@@ -404,13 +405,13 @@ func (s *Server) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileA
 	if _, err := s.Store.MessageByID(v, r.Number); err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.FileAgain(v, r.Number)
+	n, err := s.Engine.Registry.FileAgain(v, r.Number)
 	return FileAgain200JSONResponse{Count: n}, nothing(err)
 }
 
 // FilePassAgain files again what was taken back of a pass.
 func (s *Server) FilePassAgain(ctx context.Context, r FilePassAgainRequestObject) (FilePassAgainResponseObject, error) {
-	n, _, err := s.Engine.FilePassAgain(viewerOf(ctx), r.Number)
+	n, _, err := s.Engine.Registry.FilePassAgain(viewerOf(ctx), r.Number)
 	return FilePassAgain200JSONResponse{Count: n}, nothing(err)
 }
 
@@ -419,7 +420,7 @@ func (s *Server) outgoing() (Outgoing, error) {
 	if err != nil {
 		return Outgoing{}, err
 	}
-	o, err := s.Engine.Outgoing()
+	o, err := s.Engine.Outbox.Outgoing()
 	return Outgoing{Revision: revision, Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username, HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}, err
 }
 
@@ -438,7 +439,7 @@ func (s *Server) SetOutgoing(ctx context.Context, r SetOutgoingRequestObject) (S
 	if err != nil {
 		return nil, err
 	}
-	o, err := s.Engine.Outgoing()
+	o, err := s.Engine.Outbox.Outgoing()
 	if err != nil {
 		return nil, err
 	}
@@ -450,7 +451,7 @@ func (s *Server) SetOutgoing(ctx context.Context, r SetOutgoingRequestObject) (S
 	if o.Port = number(r.Body.Port, o.Port); r.Body.Encryption != nil {
 		o.Encryption = string(*r.Body.Encryption)
 	}
-	if err := s.Engine.SetOutgoing(o, r.Body.Password, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Outbox.SetOutgoing(o, r.Body.Password, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.outgoing()
@@ -461,7 +462,7 @@ func trial(err error, well string) Trial {
 	if err == nil {
 		return Trial{Ok: true, Text: well}
 	}
-	problem, advice := engine.WhySent(err)
+	problem, advice := outbox.WhySent(err)
 	return Trial{Text: problem, Advice: optional(advice)}
 }
 
@@ -470,7 +471,7 @@ func (s *Server) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject
 	if err := s.Store.Note(viewerOf(ctx).Name, "check outgoing mail", ""); err != nil {
 		return nil, err
 	}
-	return CheckOutgoing200JSONResponse(trial(s.Engine.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")), nil
+	return CheckOutgoing200JSONResponse(trial(s.Engine.Outbox.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")), nil
 }
 
 func addressee(v store.Viewer, a *store.Addressee) Addressee {
@@ -502,7 +503,7 @@ func (s *Server) saveAddressee(ctx context.Context, id string, set *AddresseeSet
 	if set.DailyAt != nil {
 		a.DailyAt = *set.DailyAt
 	}
-	err := s.Engine.SaveAddressee(&a, set.Secret, viewerOf(ctx).Name)
+	err := s.Engine.Outbox.SaveAddressee(&a, set.Secret, viewerOf(ctx).Name)
 	return addressee(viewerOf(ctx), &a), err
 }
 
@@ -524,8 +525,8 @@ func (s *Server) ChangeAddressee(ctx context.Context, r ChangeAddresseeRequestOb
 
 // RemoveAddressee tells somebody no more.
 func (s *Server) RemoveAddressee(ctx context.Context, r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
-	err := s.Engine.RemoveAddressee(r.ID, viewerOf(ctx).Name)
-	var used *engine.InUseError
+	err := s.Engine.Outbox.RemoveAddressee(r.ID, viewerOf(ctx).Name)
+	var used *outbox.InUseError
 	if errors.As(err, &used) {
 		err = &problem{status: 409, kind: "in-use", text: used.Text, advice: "Change or remove these first."}
 	}
@@ -541,7 +542,7 @@ func (s *Server) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) 
 	if err := s.Store.Note(viewerOf(ctx).Name, "send a trial", a.Name); err != nil {
 		return nil, err
 	}
-	return TryAddressee200JSONResponse(trial(s.Engine.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")), nil
+	return TryAddressee200JSONResponse(trial(s.Engine.Outbox.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")), nil
 }
 
 func (s *Server) alarm(n *names, a *store.Alarm) Alarm {
@@ -550,7 +551,7 @@ func (s *Server) alarm(n *names, a *store.Alarm) Alarm {
 	if c, err := s.Store.CabinetByID(a.Object); err == nil && a.Object != "" {
 		out.Cabinet = c.Name
 	}
-	out.Sentence = s.Engine.AlarmSentence(a)
+	out.Sentence = s.Engine.Outbox.AlarmSentence(a)
 	return out
 }
 
@@ -576,7 +577,7 @@ func (s *Server) saveAlarm(ctx context.Context, id string, set *AlarmSettings, r
 			a.Weekdays = append(a.Weekdays, string(d))
 		}
 	}
-	if err := s.Engine.SaveAlarm(&a, text(set.Rule), text(set.Mailbox), text(set.Cabinet), v.Name); err != nil {
+	if err := s.Engine.Outbox.SaveAlarm(&a, text(set.Rule), text(set.Mailbox), text(set.Cabinet), v.Name); err != nil {
 		return Alarm{}, err
 	}
 	n, err := s.names(v)
@@ -658,7 +659,7 @@ func (s *Server) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (Get
 		return nil, err
 	}
 	tray := map[string]float64{}
-	for _, c := range engine.Causes {
+	for _, c := range outbox.Causes {
 		tray[string(c.Cause)] = float64(counts[c.Cause])
 	}
 	tray["notice"] = float64(len(notices))
@@ -684,7 +685,7 @@ func (s *Server) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (Get
 	well := map[string]float64{}
 	for _, c := range cabinets {
 		well[c.Name] = 1
-		if s.Engine.Problem(c.ID) != nil {
+		if s.Engine.Cabinets.Problem(c.ID) != nil {
 			well[c.Name] = 0
 		}
 	}

@@ -12,7 +12,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"inktray.example/inktray/internal/core/rule"
-	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/mailboxes"
+	"inktray.example/inktray/internal/outbox"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -20,7 +21,7 @@ func (s *Server) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 	status := s.Engine.Status(m.ID)
 	p := &m.Particulars
 	out := Mailbox{ID: m.ID, Name: m.Name, Kind: m.Kind, Host: m.Host, Port: m.Port, Encryption: m.Encryption, Username: m.Username, IntervalSeconds: m.IntervalSeconds,
-		Path: optional(m.Path), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), Address: optional(s.Engine.DropAddress(m)), Word: optional(p.Word),
+		Path: optional(m.Path), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), Address: optional(s.Engine.Mailboxes.DropAddress(m)), Word: optional(p.Word),
 		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem, Advice: status.Advice}
 	if !v.Role.May(store.Administrator) { // whoever knows a drop address can send to it
 		out.Address, out.Word = nil, nil
@@ -29,7 +30,7 @@ func (s *Server) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 		senders := append([]string{}, p.Senders...)
 		out.Senders = &senders
 	}
-	if m.Kind == "pop3" || engine.OwnMail(m) {
+	if m.Kind == "pop3" || mailboxes.OwnMail(m) {
 		out.LeaveDays = &p.LeaveDays
 	}
 	if c := p.Consent; c != nil {
@@ -52,7 +53,7 @@ func field(place, text string) error {
 
 // anew says that the kept secret was given for another way to the server.
 func anew(differs []string) error {
-	p := atField("secret", engine.Anew("secret", differs))
+	p := atField("secret", outbox.Anew("secret", differs))
 	p.advice = "Kept secrets are sent only where they were given for."
 	return p
 }
@@ -72,7 +73,7 @@ func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
 	}
 	into.Name, into.Kind, into.IntervalSeconds = name, kind, number(b.IntervalSeconds, 60)
 	p := &into.Particulars
-	if p.LeaveDays = number(b.LeaveDays, 0); p.LeaveDays > 0 && kind != "pop3" && !engine.OwnMail(into) {
+	if p.LeaveDays = number(b.LeaveDays, 0); p.LeaveDays > 0 && kind != "pop3" && !mailboxes.OwnMail(into) {
 		return field("leave_days", "messages of this kind of mailbox are never removed")
 	}
 	switch kind {
@@ -88,7 +89,7 @@ func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
 		if into.Username == "" {
 			return field("username", "say with which name to sign in; mostly it is the whole address")
 		}
-		if err := engine.CheckReach(p); err != nil {
+		if err := mailboxes.CheckReach(p); err != nil {
 			return err
 		}
 		p.Consent = nil
@@ -109,17 +110,17 @@ func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
 		var err error
 		p.Senders = nil
 		if b.Senders != nil {
-			if p.Senders, err = engine.CheckSenders(*b.Senders); err != nil {
+			if p.Senders, err = mailboxes.CheckSenders(*b.Senders); err != nil {
 				return err
 			}
 		}
 		switch {
 		case into.Revision == 0: // a new one
-			err = s.Engine.NewAddress(into, text(b.Word))
+			err = s.Engine.Mailboxes.NewAddress(into, text(b.Word))
 		case b.Word != nil && *b.Word != p.Word:
 			err = field("word", "another word makes another address: renew the address with it")
 		}
-		if errors.Is(err, engine.ErrNoReceiving) {
+		if errors.Is(err, mailboxes.ErrNoReceiving) {
 			return &problem{status: 409, kind: "no-receiving", text: err.Error(), advice: "Start it with --drop-domain and --smtp or --lmtp."}
 		}
 		return err
@@ -132,7 +133,7 @@ func secretOf(b *MailboxSettings) (string, error) {
 	if b.Consent == nil {
 		return text(b.Secret), nil
 	}
-	return engine.SealedConsent(text(b.Consent.ClientSecret))
+	return mailboxes.SealedConsent(text(b.Consent.ClientSecret))
 }
 
 // ListMailboxes lists the mailboxes that the viewer may see.
@@ -151,7 +152,7 @@ func (s *Server) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (Add
 	if err := s.settings(r.Body, &m); err != nil {
 		return nil, err
 	}
-	if err := s.Engine.PrepareMail(&m); err != nil {
+	if err := s.Engine.Mailboxes.PrepareMail(&m); err != nil {
 		return nil, err
 	}
 	secret, err := secretOf(r.Body)
@@ -218,7 +219,7 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 
 // usersOf lists the rules that name a mailbox.
 func (s *Server) usersOf(m *store.Mailbox) ([]string, error) {
-	return s.Engine.UsedBy(func(d *rule.Rule) bool {
+	return s.Engine.Office.UsedBy(func(d *rule.Rule) bool {
 		return slices.ContainsFunc(d.Look.Mailboxes, func(name string) bool { return strings.EqualFold(name, m.Name) })
 	})
 }
@@ -298,7 +299,7 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 	}
 	out := CheckMailbox200JSONResponse{}
 	well := true
-	for _, c := range s.Engine.TryReach(ctx, &m, secret) {
+	for _, c := range s.Engine.Mailboxes.TryReach(ctx, &m, secret) {
 		well = well && c.OK
 		out = append(out, CheckStep{Step: string(c.Step), Ok: c.OK, Detail: c.Detail, Advice: optional(c.Advice)})
 	}
@@ -314,7 +315,7 @@ func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.Engine.Reach(ctx, &m)
+	session, err := s.Engine.Mailboxes.Reach(ctx, &m)
 	if err != nil {
 		return nil, err
 	}
@@ -336,7 +337,7 @@ func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (L
 
 // FindServers looks up the servers of an address.
 func (s *Server) FindServers(ctx context.Context, r FindServersRequestObject) (FindServersResponseObject, error) {
-	found, err := s.Engine.FindServers(ctx, r.Params.Address)
+	found, err := s.Engine.Mailboxes.FindServers(ctx, r.Params.Address)
 	out := FindServers200JSONResponse{}
 	for _, f := range found {
 		out = append(out, FoundServer{Kind: FoundServerKind(f.Protocol), Host: f.Host, Port: f.Port, Encryption: FoundServerEncryption(f.Encryption), Username: strings.TrimSpace(r.Params.Address)})
@@ -365,7 +366,7 @@ func (s *Server) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject
 		if word == "" {
 			word = m.Particulars.Word
 		}
-		if err := s.Engine.NewAddress(&m, word); err != nil {
+		if err := s.Engine.Mailboxes.NewAddress(&m, word); err != nil {
 			return nil, err
 		}
 	}
@@ -375,7 +376,7 @@ func (s *Server) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject
 	return ChangeAddress200JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil
 }
 
-func asked(a *engine.Asked) Asked {
+func asked(a *mailboxes.Asked) Asked {
 	return Asked{Page: a.Page, Code: a.Code, Until: a.Until, Given: a.Given, Problem: a.Problem}
 }
 
@@ -389,8 +390,8 @@ func (s *Server) AskConsent(ctx context.Context, r AskConsentRequestObject) (Ask
 		}
 		back = (&url.URL{Scheme: u.Scheme, Host: u.Host, Path: "/api/v1/consent"}).String()
 	}
-	a, err := s.Engine.AskConsent(ctx, viewerOf(ctx), r.ID, back)
-	if errors.Is(err, engine.ErrNoConsent) {
+	a, err := s.Engine.Mailboxes.AskConsent(ctx, viewerOf(ctx), r.ID, back)
+	if errors.Is(err, mailboxes.ErrNoConsent) {
 		return nil, &problem{status: 409, kind: "no-consent", text: err.Error(), advice: "Change its settings first."}
 	}
 	if err != nil {
@@ -401,7 +402,7 @@ func (s *Server) AskConsent(ctx context.Context, r AskConsentRequestObject) (Ask
 
 // GetAsked says how asking on another device does.
 func (s *Server) GetAsked(ctx context.Context, r GetAskedRequestObject) (GetAskedResponseObject, error) {
-	a, err := s.Engine.ConsentAsked(viewerOf(ctx), r.ID)
+	a, err := s.Engine.Mailboxes.ConsentAsked(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -428,7 +429,7 @@ func (p cameBackPage) VisitTakeConsentResponse(c fiber.Ctx) error {
 
 // TakeConsent takes what a browser comes back with.
 func (s *Server) TakeConsent(ctx context.Context, r TakeConsentRequestObject) (TakeConsentResponseObject, error) {
-	name, err := s.Engine.ConsentCame(ctx, text(r.Params.State), text(r.Params.Code), text(r.Params.Error))
+	name, err := s.Engine.Mailboxes.ConsentCame(ctx, text(r.Params.State), text(r.Params.Code), text(r.Params.Error))
 	if err != nil {
 		s.Log.Warn("a consent was not taken", "mailbox", name, "error", err)
 		return cameBackPage{"Not signed in", strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."}, nil

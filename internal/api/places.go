@@ -26,7 +26,7 @@ func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetRead
 	}
 	out := GetReady200JSONResponse{Status: "ready"}
 	if v := viewerOf(ctx); v.Role.May(store.Administrator) { // strangers need not know
-		if could, known := s.Engine.Confined(); known {
+		if could, known := s.Engine.Reader.Confined(); known {
 			could = append([]string{}, could...) // none is an empty list
 			out.ChildrenCould = &could
 		}
@@ -101,7 +101,7 @@ func (s *Server) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.Engine.UsedBy(func(d *rule.Rule) bool {
+	used, err := s.Engine.Office.UsedBy(func(d *rule.Rule) bool {
 		return slices.ContainsFunc(d.Cabinets(), func(name string) bool { return strings.EqualFold(name, c.Name) })
 	})
 	if err != nil {
@@ -113,6 +113,6 @@ func (s *Server) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject
 	if err := s.Store.RemoveCabinet(c.ID, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	s.Engine.ForgetCabinet(c.ID)
+	s.Engine.Cabinets.ForgetCabinet(c.ID)
 	return RemoveCabinet204Response{}, nil
 }

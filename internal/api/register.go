@@ -19,6 +19,7 @@ import (
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/registry"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -71,7 +72,7 @@ func (s *Server) paged(ctx context.Context, q register.Query, sort, direction st
 
 // filings shows lines of the register with their notes and places.
 func (s *Server) filings(rows []store.Filing) ([]Filing, error) {
-	lines, err := s.Engine.Lines(rows, true)
+	lines, err := s.Engine.Registry.Lines(rows, true)
 	if err != nil {
 		return nil, err
 	}
@@ -315,7 +316,7 @@ func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileRe
 	if f.FiledAt == nil {
 		return nil, engine.ErrMissing
 	}
-	c, err := s.Engine.Cabinet(f.CabinetID)
+	c, err := s.Engine.Cabinets.Cabinet(f.CabinetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &problem{status: 404, kind: "cabinet-gone", text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where it was."}
 	}
@@ -360,7 +361,7 @@ func (s *Server) story(ctx context.Context, entry string) (out Story, err error)
 	if err != nil {
 		return out, err
 	}
-	t, err := s.Engine.StoryOf(v, f)
+	t, err := s.Engine.Registry.StoryOf(v, f)
 	if err != nil {
 		return out, err
 	}
@@ -435,7 +436,7 @@ func (s *Server) VerifyFiling(ctx context.Context, r VerifyFilingRequestObject) 
 	default:
 		return nil, &problem{status: 409, kind: "nothing-to-verify", text: fmt.Sprintf("%s is %s, so there is no file to verify", f.Entry(), f.State())}
 	}
-	if err := s.Engine.VerifyFiling(ctx, &f); err != nil {
+	if err := s.Engine.Registry.VerifyFiling(ctx, &f); err != nil {
 		return nil, err
 	}
 	out, err := s.story(ctx, r.Entry)
@@ -445,19 +446,19 @@ func (s *Server) VerifyFiling(ctx context.Context, r VerifyFilingRequestObject) 
 // tooMuch explains what is refused because enough is underway.
 func tooMuch(err error) error {
 	switch {
-	case errors.Is(err, engine.ErrTooMany):
+	case errors.Is(err, registry.ErrTooMany):
 		return &problem{status: 409, kind: "busy", text: err.Error()}
-	case errors.Is(err, engine.ErrVerifying):
+	case errors.Is(err, registry.ErrVerifying):
 		return &problem{status: 409, kind: "busy", text: err.Error(), advice: "Wait until that pass has ended, or stop it in the history."}
-	case errors.Is(err, engine.ErrNotReady):
+	case errors.Is(err, registry.ErrNotReady):
 		return &problem{status: 409, kind: "not-ready", text: err.Error()}
-	case errors.Is(err, engine.ErrErasing):
+	case errors.Is(err, registry.ErrErasing):
 		return &problem{status: 409, kind: "underway", text: err.Error()}
 	}
 	return err
 }
 
-func (s *Server) export(x *engine.Export) Export {
+func (s *Server) export(x *registry.Export) Export {
 	out := Export{ID: x.ID, Format: ExportFormat(x.Format), Name: x.Name, State: ExportState(x.State), Rows: x.Rows, Done: x.Done, Size: x.Size, Problem: optional(x.Error), MadeAt: x.MadeAt}
 	if x.State == store.Running && x.Done > 0 {
 		left := int(s.Clock().Sub(x.MadeAt).Seconds() * float64(x.Rows-x.Done) / float64(x.Done))
@@ -487,19 +488,19 @@ func (s *Server) StartExport(ctx context.Context, r StartExportRequestObject) (S
 	if err != nil {
 		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
-	x, err := s.Engine.StartExport(v, engine.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
+	x, err := s.Engine.Registry.StartExport(v, registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
 	return StartExport201JSONResponse(s.export(&x)), tooMuch(err)
 }
 
 // GetExport says how far an export has come.
 func (s *Server) GetExport(ctx context.Context, r GetExportRequestObject) (GetExportResponseObject, error) {
-	x, err := s.Engine.ExportByID(viewerOf(ctx), r.ID)
+	x, err := s.Engine.Registry.ExportByID(viewerOf(ctx), r.ID)
 	return GetExport200JSONResponse(s.export(&x)), err
 }
 
 // StopExport stops an export.
 func (s *Server) StopExport(ctx context.Context, r StopExportRequestObject) (StopExportResponseObject, error) {
-	return StopExport204Response{}, s.Engine.StopExport(viewerOf(ctx), r.ID)
+	return StopExport204Response{}, s.Engine.Registry.StopExport(viewerOf(ctx), r.ID)
 }
 
 // VisitGetExportFileResponse writes the table.
@@ -507,7 +508,7 @@ func (f fileResponse) VisitGetExportFileResponse(c fiber.Ctx) error { return f.V
 
 // GetExportFile gives an export's table.
 func (s *Server) GetExportFile(ctx context.Context, r GetExportFileRequestObject) (GetExportFileResponseObject, error) {
-	f, x, err := s.Engine.OpenExport(viewerOf(ctx), r.ID)
+	f, x, err := s.Engine.Registry.OpenExport(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, tooMuch(err)
 	}
@@ -560,7 +561,7 @@ func (s *Server) GetVerification(ctx context.Context, _ GetVerificationRequestOb
 func (s *Server) PlanVerification(ctx context.Context, r PlanVerificationRequestObject) (PlanVerificationResponseObject, error) {
 	v := viewerOf(ctx)
 	p := store.VerificationPlan{EveryDays: r.Body.EveryDays, FromTime: text(r.Body.FromTime), ToTime: text(r.Body.ToTime), MBPerSecond: number(r.Body.MbPerSecond, 0)}
-	if err := engine.CheckVerificationPlan(p); err != nil {
+	if err := registry.CheckVerificationPlan(p); err != nil {
 		return nil, err
 	}
 	revision, err := revisionOf(r.Params.IfMatch)
@@ -581,7 +582,7 @@ func (s *Server) StartVerification(ctx context.Context, r StartVerificationReque
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.Engine.Verify(v, q)
+	p, err := s.Engine.Registry.Verify(v, q)
 	if err != nil {
 		return nil, tooMuch(err)
 	}
@@ -621,8 +622,8 @@ func (s *Server) ListRegisterFiles(context.Context, ListRegisterFilesRequestObje
 	return out, err
 }
 
-func kept(r *RegisterFileRequest) engine.RegisterFileOf {
-	of := engine.RegisterFileOf{Name: r.Name, Cabinet: r.Cabinet, Folder: text(r.Folder), Format: string(r.Format), Per: word(r.Per), Rule: text(r.Rule), OfFolder: text(r.OfFolder)}
+func kept(r *RegisterFileRequest) registry.RegisterFileOf {
+	of := registry.RegisterFileOf{Name: r.Name, Cabinet: r.Cabinet, Folder: text(r.Folder), Format: string(r.Format), Per: word(r.Per), Rule: text(r.Rule), OfFolder: text(r.OfFolder)}
 	if r.Columns != nil {
 		of.Columns = *r.Columns
 	}
@@ -630,7 +631,7 @@ func kept(r *RegisterFileRequest) engine.RegisterFileOf {
 }
 
 func (s *Server) saveRegisterFile(ctx context.Context, id string, revision int, r *RegisterFileRequest) (RegisterFile, error) {
-	f, err := s.Engine.SaveRegisterFile(ctx, id, revision, kept(r), viewerOf(ctx).Name)
+	f, err := s.Engine.Registry.SaveRegisterFile(ctx, id, revision, kept(r), viewerOf(ctx).Name)
 	if errors.Is(err, store.ErrTaken) {
 		return RegisterFile{}, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a register called “%s” already", f.Name), fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
@@ -668,7 +669,7 @@ func (s *Server) WriteRegisterFile(ctx context.Context, r WriteRegisterFileReque
 		return nil, err
 	}
 	f.LastChange = 0
-	if err := s.Engine.WriteRegisterFile(ctx, &f); err != nil {
+	if err := s.Engine.Registry.WriteRegisterFile(ctx, &f); err != nil {
 		return nil, err
 	}
 	out, err := s.registerFile(&f)
@@ -681,19 +682,19 @@ func erasure(address string, t *store.Traces, stays []string) Erasure {
 
 // PreviewErasure says what erasing a person's traces would erase.
 func (s *Server) PreviewErasure(_ context.Context, r PreviewErasureRequestObject) (PreviewErasureResponseObject, error) {
-	t, stays, err := s.Engine.PreviewErasure(r.Body.Address)
+	t, stays, err := s.Engine.Registry.PreviewErasure(r.Body.Address)
 	return PreviewErasure200JSONResponse(erasure(r.Body.Address, &t, stays)), err
 }
 
 // Erase erases a person's traces.
 func (s *Server) Erase(ctx context.Context, r EraseRequestObject) (EraseResponseObject, error) {
-	t, stays, err := s.Engine.Erase(ctx, viewerOf(ctx), r.Body.Address, r.Body.Files != nil && *r.Body.Files == "remove")
+	t, stays, err := s.Engine.Registry.Erase(ctx, viewerOf(ctx), r.Body.Address, r.Body.Files != nil && *r.Body.Files == "remove")
 	return Erase200JSONResponse(erasure(r.Body.Address, &t, stays)), tooMuch(err)
 }
 
 // ReadMessage says what a message says.
 func (s *Server) ReadMessage(ctx context.Context, r ReadMessageRequestObject) (ReadMessageResponseObject, error) {
-	m, err := s.Engine.Read(ctx, viewerOf(ctx), r.Number, rule.CopyText)
+	m, err := s.Engine.Desk.Read(ctx, viewerOf(ctx), r.Number, rule.CopyText)
 	if err != nil {
 		return nil, err
 	}
@@ -728,7 +729,7 @@ func (p pageResponse) VisitShowMessageResponse(c fiber.Ctx) error {
 
 // ShowMessage shows a message as a web page.
 func (s *Server) ShowMessage(ctx context.Context, r ShowMessageRequestObject) (ShowMessageResponseObject, error) {
-	m, err := s.Engine.Read(ctx, viewerOf(ctx), r.Number, rule.CopyHTML)
+	m, err := s.Engine.Desk.Read(ctx, viewerOf(ctx), r.Number, rule.CopyHTML)
 	return pageResponse(m.Text), err
 }
 
@@ -739,6 +740,6 @@ func (s *Server) FileMissingAgain(ctx context.Context, r FileMissingAgainRequest
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.FileMissingAgain(ctx, v, m)
+	n, err := s.Engine.Desk.FileMissingAgain(ctx, v, m)
 	return FileMissingAgain200JSONResponse{Count: n}, err
 }

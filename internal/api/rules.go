@@ -13,6 +13,7 @@ import (
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -55,7 +56,7 @@ func (s *Server) rule(r *store.Rule, f *ruleFacts) Rule {
 		if c, err = rule.Compile(document, r.Revision, s.Engine.Zone); err == nil {
 			out.Sentence = c.Sentence()
 		}
-		if notes := s.Engine.RuleNotes(document); len(notes) > 0 {
+		if notes := s.Engine.Office.RuleNotes(document); len(notes) > 0 {
 			out.Notes = &notes
 		}
 	}
@@ -113,10 +114,10 @@ func (s *Server) AddRule(ctx context.Context, r AddRuleRequestObject) (AddRuleRe
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.CheckRule(viewerOf(ctx), document); err != nil {
+	if _, err := s.Engine.Office.CheckRule(viewerOf(ctx), document); err != nil {
 		return nil, err
 	}
-	row, err := s.Engine.SaveRule(document, 0, viewerOf(ctx).Name)
+	row, err := s.Engine.Office.SaveRule(document, 0, viewerOf(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
@@ -147,10 +148,10 @@ func (s *Server) ChangeRule(ctx context.Context, r ChangeRuleRequestObject) (Cha
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.CheckRule(viewerOf(ctx), document); err != nil {
+	if _, err := s.Engine.Office.CheckRule(viewerOf(ctx), document); err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.SaveRule(document, revision, viewerOf(ctx).Name); err != nil {
+	if _, err := s.Engine.Office.SaveRule(document, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.oneRule(ctx, r.ID)
@@ -162,7 +163,7 @@ func (s *Server) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (Rem
 	if _, err := s.oneRule(ctx, r.ID); err != nil {
 		return nil, err
 	}
-	return RemoveRule204Response{}, s.Engine.RemoveRule(r.ID, viewerOf(ctx).Name)
+	return RemoveRule204Response{}, s.Engine.Office.RemoveRule(r.ID, viewerOf(ctx).Name)
 }
 
 // OrderRules puts the rules into an order.
@@ -174,7 +175,7 @@ func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (Ord
 	if err := s.Store.Order(r.Body.Ids, was, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
-	if err := s.Engine.LoadRules(); err != nil {
+	if err := s.Engine.Office.LoadRules(); err != nil {
 		return nil, err
 	}
 	out, err := s.rules(ctx)
@@ -191,7 +192,7 @@ func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) 
 		}
 		old = &of
 	}
-	if err := s.Engine.SwitchRule(ctx, r.ID, true, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.SwitchRule(ctx, r.ID, true, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	if old != nil {
@@ -205,7 +206,7 @@ func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) 
 
 // SwitchRuleOff stops a rule.
 func (s *Server) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequestObject) (SwitchRuleOffResponseObject, error) {
-	if err := s.Engine.SwitchRule(ctx, r.ID, false, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.SwitchRule(ctx, r.ID, false, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.oneRule(ctx, r.ID)
@@ -218,12 +219,12 @@ func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Engine.CheckRule(viewerOf(ctx), document)
+	c, err := s.Engine.Office.CheckRule(viewerOf(ctx), document)
 	if err != nil {
 		return nil, err
 	}
 	p := &r.Params
-	of := engine.RehearsalOf{Rule: document, Last: number(p.Last, 0), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
+	of := rehearsal.RehearsalOf{Rule: document, Last: number(p.Last, 0), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
 	if p.Message != nil {
 		of.Message = *p.Message
 	}
@@ -231,7 +232,7 @@ func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) 
 	return RehearseRule200JSONResponse(out), err
 }
 
-func rehearsedItem(i *engine.RehearsedItem) Item {
+func rehearsedItem(i *rehearsal.RehearsedItem) Item {
 	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: cmp.Or(i.As, i.Path()), Clash: optional(i.Clash), Rule: optional(i.Rule)}
 	if len(i.Unknown) > 0 {
 		out.Unknown = &i.Unknown
@@ -288,7 +289,7 @@ func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (Get
 			}
 		}
 	}
-	found, err := s.Engine.ChoicesIn(v, ids)
+	found, err := s.Engine.Office.ChoicesIn(v, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -299,9 +300,9 @@ func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (Get
 		}
 		return out
 	}
-	names, groups := s.Engine.Book().Names()
+	names, groups := s.Engine.Office.Settings().Book.Names()
 	return GetChoices200JSONResponse{Domains: choices(found.Domains), Addresses: choices(found.Addresses), Words: choices(found.Words), Kinds: choices(found.Kinds), Folders: choices(found.Folders),
-		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups), Topics: s.Engine.TopicNames()}, nil
+		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups), Topics: s.Engine.Office.TopicNames()}, nil
 }
 
 // FileOldMail begins a pass over old mail.

@@ -9,7 +9,8 @@ import (
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/topic"
-	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -30,8 +31,8 @@ func topicOf(t *store.Topic, learned *topic.Topic, uses map[string][]string) Top
 }
 
 func (s *Server) topic(t *store.Topic) (Topic, error) {
-	uses, err := s.Engine.TopicUses()
-	return topicOf(t, s.Engine.Learned(t.Name), uses), err
+	uses, err := s.Engine.Office.TopicUses()
+	return topicOf(t, s.Engine.Office.Learned(t.Name), uses), err
 }
 
 func (s *Server) topicByID(id string) (Topic, error) {
@@ -48,10 +49,10 @@ func (s *Server) ListTopics(context.Context, ListTopicsRequestObject) (ListTopic
 	if err != nil {
 		return nil, err
 	}
-	uses, err := s.Engine.TopicUses()
+	uses, err := s.Engine.Office.TopicUses()
 	out := ListTopics200JSONResponse{}
 	for i := range rows {
-		out = append(out, topicOf(&rows[i], s.Engine.Learned(rows[i].Name), uses))
+		out = append(out, topicOf(&rows[i], s.Engine.Office.Learned(rows[i].Name), uses))
 	}
 	return out, err
 }
@@ -59,7 +60,7 @@ func (s *Server) ListTopics(context.Context, ListTopicsRequestObject) (ListTopic
 // AddTopic makes a topic.
 func (s *Server) AddTopic(ctx context.Context, r AddTopicRequestObject) (AddTopicResponseObject, error) {
 	t := store.Topic{Name: r.Body.Name}
-	if err := s.Engine.SaveTopic(&t, 0, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.SaveTopic(&t, 0, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.topic(&t)
@@ -73,7 +74,7 @@ func (s *Server) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (C
 		return nil, err
 	}
 	t := store.Topic{ID: r.ID, Name: r.Body.Name}
-	if err := s.Engine.SaveTopic(&t, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.SaveTopic(&t, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.topic(&t)
@@ -82,7 +83,7 @@ func (s *Server) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (C
 
 // RemoveTopic removes a topic.
 func (s *Server) RemoveTopic(ctx context.Context, r RemoveTopicRequestObject) (RemoveTopicResponseObject, error) {
-	return RemoveTopic204Response{}, s.Engine.RemoveTopic(r.ID, viewerOf(ctx).Name)
+	return RemoveTopic204Response{}, s.Engine.Office.RemoveTopic(r.ID, viewerOf(ctx).Name)
 }
 
 // ListExamples lists by what a topic was taught.
@@ -114,7 +115,7 @@ func (s *Server) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) 
 	if r.Body.Origin != nil {
 		origin = string(*r.Body.Origin)
 	}
-	if _, err := s.Engine.Mark(ctx, viewerOf(ctx), r.ID, r.Body.Messages, r.Body.About, origin); err != nil {
+	if _, err := s.Engine.Desk.Mark(ctx, viewerOf(ctx), r.ID, r.Body.Messages, r.Body.About, origin); err != nil {
 		return nil, err
 	}
 	out, err := s.topicByID(r.ID)
@@ -123,7 +124,7 @@ func (s *Server) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) 
 
 // TakeExamplesBack lets a topic forget examples.
 func (s *Server) TakeExamplesBack(ctx context.Context, r TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error) {
-	n, err := s.Engine.Unmark(viewerOf(ctx), r.ID, r.Params.ID)
+	n, err := s.Engine.Office.Unmark(viewerOf(ctx), r.ID, r.Params.ID)
 	if err == nil && n == 0 {
 		err = store.ErrNotFound
 	}
@@ -137,7 +138,7 @@ func (s *Server) TakeExamplesBack(ctx context.Context, r TakeExamplesBackRequest
 // ListTeachings lists what would teach a topic most.
 func (s *Server) ListTeachings(ctx context.Context, r ListTeachingsRequestObject) (ListTeachingsResponseObject, error) {
 	v := viewerOf(ctx)
-	found, err := s.Engine.Teachings(v, r.ID, number(r.Params.Most, 20))
+	found, err := s.Engine.Office.Teachings(v, r.ID, number(r.Params.Most, 20))
 	if err != nil {
 		return nil, err
 	}
@@ -151,11 +152,11 @@ func (s *Server) ListTeachings(ctx context.Context, r ListTeachingsRequestObject
 
 // RehearseTopic says what a topic would take of the past.
 func (s *Server) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject) (RehearseTopicResponseObject, error) {
-	document, err := s.Engine.PastRule(r.ID, number(r.Params.Confidence, 0))
+	document, err := s.Engine.Office.PastRule(r.ID, number(r.Params.Confidence, 0))
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.rehearsal(ctx, engine.RehearsalOf{Rule: document, Last: number(r.Params.Last, 100), Thorough: true}, s.sentence(document))
+	out, err := s.rehearsal(ctx, rehearsal.RehearsalOf{Rule: document, Last: number(r.Params.Last, 100), Thorough: true}, s.sentence(document))
 	return RehearseTopic200JSONResponse(out), err
 }
 
@@ -195,7 +196,7 @@ func (s *Server) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (I
 		}
 		examples = append(examples, one)
 	}
-	id, err := s.Engine.ImportTopic(v, r.Body.Name, examples)
+	id, err := s.Engine.Office.ImportTopic(v, r.Body.Name, examples)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +206,7 @@ func (s *Server) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (I
 
 // JudgeMessage says what the topics make of a message.
 func (s *Server) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) (JudgeMessageResponseObject, error) {
-	all, err := s.Engine.JudgeMessage(ctx, viewerOf(ctx), r.Number)
+	all, err := s.Engine.Desk.JudgeMessage(ctx, viewerOf(ctx), r.Number)
 	out := JudgeMessage200JSONResponse{}
 	for _, j := range all {
 		one := TopicVerdict{ID: j.Topic.ID, Topic: j.Topic.Name, Ready: j.Ready, Decision: NotLearned, For: []string{}, Against: []string{}, Said: j.Said}
@@ -231,7 +232,7 @@ func (s *Server) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) 
 
 // ProveMessage says whether it is proven who sent a message.
 func (s *Server) ProveMessage(ctx context.Context, r ProveMessageRequestObject) (ProveMessageResponseObject, error) {
-	p, err := s.Engine.ProveMessage(ctx, viewerOf(ctx), r.Number)
+	p, err := s.Engine.Reader.ProveMessage(ctx, viewerOf(ctx), r.Number)
 	out := Proof{State: ProofStateNotVerified, Text: p.Text}
 	switch {
 	case p.Unknown:
@@ -243,7 +244,7 @@ func (s *Server) ProveMessage(ctx context.Context, r ProveMessageRequestObject) 
 }
 
 func (s *Server) trust(ctx context.Context) (Trust, error) {
-	t := s.Engine.Trust()
+	t := s.Engine.Office.Settings().Trust
 	revision, err := s.Store.SettingRevision(store.TrustSetting)
 	if err != nil {
 		return Trust{}, err
@@ -272,7 +273,7 @@ func (s *Server) SetTrust(ctx context.Context, r SetTrustRequestObject) (SetTrus
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Engine.SetTrust(engine.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies, Correspondents: r.Body.Correspondents}, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.SetTrust(office.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies, Correspondents: r.Body.Correspondents}, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.trust(ctx)
@@ -286,6 +287,6 @@ func (s *Server) AnswerTopics(ctx context.Context, r AnswerTopicsRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	n, err := s.Engine.AnswerTopics(ctx, v, m.Items, r.Body.About)
+	n, err := s.Engine.Desk.AnswerTopics(ctx, v, m.Items, r.Body.About)
 	return AnswerTopics200JSONResponse{Count: n}, err
 }

@@ -15,6 +15,8 @@ import (
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -25,7 +27,7 @@ type names struct {
 }
 
 func (s *Server) names(v store.Viewer) (*names, error) {
-	n := &names{mailboxes: map[string]string{}, rules: map[string]string{}, reported: s.Engine.Reported}
+	n := &names{mailboxes: map[string]string{}, rules: map[string]string{}, reported: s.Engine.Office.Reported}
 	boxes, err := s.Store.Mailboxes(v)
 	if err != nil {
 		return nil, err
@@ -117,7 +119,7 @@ func (s *Server) ListMessages(ctx context.Context, r ListMessagesRequestObject) 
 // ExplainMessage says what was decided for a message and what each rule makes of it.
 func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject, error) {
 	v := viewerOf(ctx)
-	row, explained, err := s.Engine.Explain(ctx, v, r.Number, r.Params.Thorough != nil && *r.Params.Thorough)
+	row, explained, err := s.Engine.Rehearser.Explain(ctx, v, r.Number, r.Params.Thorough != nil && *r.Params.Thorough)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +157,7 @@ func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObje
 			verdict.Steps = append(verdict.Steps, plannedStep(&x.Steps[i], ""))
 		}
 		for i := range x.Items {
-			verdict.Items = append(verdict.Items, rehearsedItem(&engine.RehearsedItem{Item: x.Items[i]}))
+			verdict.Items = append(verdict.Items, rehearsedItem(&rehearsal.RehearsedItem{Item: x.Items[i]}))
 		}
 		out.Rules = append(out.Rules, verdict)
 	}
@@ -400,7 +402,7 @@ func (e *eventStream) still() bool {
 // VisitGetEventsResponse begins the stream.
 func (e *eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/event-stream")
-	events, stop := e.server.Engine.Listen()
+	news, stop := e.server.Engine.Events.Listen()
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer e.give()
 		defer stop()
@@ -416,11 +418,11 @@ func (e *eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 					return
 				}
 				fmt.Fprint(w, ": still here\n\n")
-			case event, ok := <-events:
+			case event, ok := <-news:
 				if !ok {
 					return
 				}
-				if event.Kind == engine.OfSessions {
+				if event.Kind == events.Sessions {
 					if !e.still() {
 						return
 					}

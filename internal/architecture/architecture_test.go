@@ -1,4 +1,5 @@
-// Package architecture keeps the rooms of the house apart.
+// Package architecture checks that packages import only what the table in packages.go allows, and that none of them grows
+// beyond its budget.
 package architecture
 
 import (
@@ -16,44 +17,25 @@ import (
 
 const module = "inktray.example/inktray/"
 
-// may says which rooms a room may import. A room not named here may import none.
-var may = map[string][]string{
-	"cmd/inktray":         {"internal/cli"},
-	"internal/core":       {"internal/core"},
-	"internal/reach":      {},
-	"internal/inbound":    {},
-	"internal/proof":      {"internal/core"},
-	"internal/source":     {"internal/core", "internal/disk", "internal/proof", "internal/inbound", "internal/reach", "internal/source"},
-	"internal/disk":       {"internal/disk"},
-	"internal/cabinet":    {"internal/core", "internal/disk", "internal/reach", "internal/cabinet"},
-	"internal/store":      {"internal/core", "internal/source"},
-	"internal/engine":     {"internal/child", "internal/core", "internal/proof", "internal/reach", "internal/scan", "internal/source", "internal/cabinet", "internal/disk", "internal/post", "internal/store"},
-	"internal/api/client": {},
-	"internal/api":        {"internal/core", "internal/engine", "internal/inbound", "internal/store"},
-	"internal/console":    {},
-	"internal/post":       {"internal/testbed"},
-	"internal/child":      {"internal/core"},
-	"internal/scan":       {"internal/testbed"},
-	"internal/demo":       {"internal/core"},
-	"internal/testbed":    {},
-	"internal/cli":        {"internal"},
-}
-
 // noIO names what core must not import: it knows no network, disk, database or
 // command line. Clocks are handed in: time is allowed for its types.
 var noIO = []string{"net", "net/http", "os", "os/exec", "database/sql", "io/ioutil", "log", "syscall", "gorm.io/", "github.com/gofiber/", "github.com/spf13/cobra", "github.com/emersion/"}
 
-func room(dir string) string {
-	best := ""
-	for r := range may {
-		if (dir == r || strings.HasPrefix(dir, r+"/")) && len(r) > len(best) {
-			best = r
+// packageOf finds the row of the table for a folder.
+func packageOf(dir string) *Package {
+	best := -1
+	for i := range Packages {
+		if p := Packages[i].Path; (dir == p || strings.HasPrefix(dir, p+"/")) && (best < 0 || len(p) > len(Packages[best].Path)) {
+			best = i
 		}
 	}
-	return best
+	if best < 0 {
+		return nil
+	}
+	return &Packages[best]
 }
 
-func TestRoomsImportOnlyWhatTheyMay(t *testing.T) {
+func TestPackagesImportOnlyWhatTheTableAllows(t *testing.T) {
 	root := filepath.Join("..", "..")
 	files := 0
 	err := filepath.WalkDir(root, func(name string, d fs.DirEntry, err error) error {
@@ -72,9 +54,9 @@ func TestRoomsImportOnlyWhatTheyMay(t *testing.T) {
 			return err
 		}
 		dir := path.Dir(filepath.ToSlash(relative))
-		r := room(dir)
-		if r == "" {
-			t.Errorf("%s belongs to no room of the table", dir)
+		r := packageOf(dir)
+		if r == nil {
+			t.Errorf("%s has no row in the table", dir)
 			return nil
 		}
 		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
@@ -87,12 +69,12 @@ func TestRoomsImportOnlyWhatTheyMay(t *testing.T) {
 				return err
 			}
 			if inner, ours := strings.CutPrefix(imported, module); ours {
-				if !slices.ContainsFunc(may[r], func(allowed string) bool { return inner == allowed || strings.HasPrefix(inner, allowed+"/") }) {
-					t.Errorf("%s imports %s, which %s may not", relative, inner, r)
+				if !slices.ContainsFunc(r.Imports, func(allowed string) bool { return inner == allowed || strings.HasPrefix(inner, allowed+"/") }) {
+					t.Errorf("%s imports %s, which %s may not", relative, inner, r.Path)
 				}
 				continue
 			}
-			if r == "internal/core" && slices.ContainsFunc(noIO, func(not string) bool {
+			if strings.HasPrefix(r.Path, "internal/core") && slices.ContainsFunc(noIO, func(not string) bool {
 				return imported == not || strings.HasSuffix(not, "/") && strings.HasPrefix(imported, not)
 			}) {
 				t.Errorf("%s imports %s: core knows no I/O", relative, imported)
@@ -130,5 +112,66 @@ func TestCoreTakesItsClockFromItsCaller(t *testing.T) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// Budgets: what a newcomer can hold in mind.
+const (
+	mostLines   = 3500 // hand-written lines of one package, tests not counted
+	mostMethods = 40   // of one type
+)
+
+func TestNoPackageAndNoTypeGrowsBeyondItsBudget(t *testing.T) {
+	lines, methods := map[string]int{}, map[string]int{}
+	err := filepath.WalkDir(filepath.Join("..", ".."), func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") || strings.HasSuffix(name, ".gen.go") {
+			return nil
+		}
+		dir, err := filepath.Rel(filepath.Join("..", ".."), filepath.Dir(name))
+		if err != nil {
+			return err
+		}
+		dir = filepath.ToSlash(dir)
+		fset := token.NewFileSet()
+		f, err := parser.ParseFile(fset, name, nil, 0)
+		if err != nil {
+			return err
+		}
+		lines[dir] += fset.Position(f.End()).Line
+		for _, decl := range f.Decls {
+			if fn, ok := decl.(*ast.FuncDecl); ok && fn.Recv != nil {
+				receiver := fn.Recv.List[0].Type
+				if star, ok := receiver.(*ast.StarExpr); ok {
+					receiver = star.X
+				}
+				if id, ok := receiver.(*ast.Ident); ok {
+					methods[dir+"."+id.Name]++
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for dir, n := range lines {
+		row := packageOf(dir)
+		if n > mostLines && (row == nil || row.Path != dir || row.Large == "") {
+			t.Errorf("%s has %d lines, which is more than %d; split it, or write the reason into the table", dir, n, mostLines)
+		}
+		if n <= mostLines && row != nil && row.Path == dir && row.Large != "" {
+			t.Errorf("%s has only %d lines and needs no reason any more", dir, n)
+		}
+	}
+	for name, n := range methods {
+		if n > mostMethods {
+			t.Errorf("%s has %d methods, which is more than %d", name, n, mostMethods)
+		}
 	}
 }

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"inktray.example/inktray/internal/engine"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/reach"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/drop"
@@ -55,7 +55,7 @@ func (r *reacher) pop3(m *store.Mailbox, secret string) pop3.Config {
 
 func (r *reacher) file(m *store.Mailbox) mailfile.Config {
 	c := mailfile.Config{Folder: m.Path, Numbers: r.records.NumbersOf(m.ID)}
-	if engine.OwnMail(m) {
+	if mailboxes.OwnMail(m) {
 		c.Folder, c.Own = filepath.Join(r.mail, m.ID), true
 	}
 	return c
@@ -104,7 +104,7 @@ func (s *service) receive(o serviceOptions, resolver *net.Resolver) error {
 		}
 		return nil
 	}
-	config := drop.Config{Domain: r.domain, MaxBytes: r.megabytes << 20, Spool: filepath.Join(o.data, "spool"), Find: s.engine.FindDrop, Deliver: s.engine.Deliver, Rejected: s.engine.Rejected, Resolver: resolver, Trusted: r.trusted, Clock: time.Now, Log: o.log}
+	config := drop.Config{Domain: r.domain, MaxBytes: r.megabytes << 20, Spool: filepath.Join(o.data, "spool"), Find: s.engine.Mailboxes.FindDrop, Deliver: s.engine.Mailboxes.Deliver, Rejected: s.engine.Mailboxes.Rejected, Resolver: resolver, Trusted: r.trusted, Clock: time.Now, Log: o.log}
 	if r.certificate != "" || r.key != "" {
 		if _, err := tls.LoadX509KeyPair(r.certificate, r.key); err != nil {
 			return &exitError{exitUsage, fmt.Sprintf("the certificate for receiving mail cannot be used: %s", inWords(err))}

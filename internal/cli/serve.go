@@ -20,6 +20,7 @@ import (
 	"golang.org/x/text/language"
 
 	"inktray.example/inktray/internal/api"
+	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/console"
 	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/scan"
@@ -105,8 +106,8 @@ func start(o serviceOptions) (*service, error) {
 		return nil, errors.Join(err, s.store.Close())
 	}
 	s.engine = engine.New(engine.Config{
-		Scanner: scanner,
-		Store:   s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log, Spool: filepath.Join(o.data, "spool"), Ready: cmp.Or(o.ready, filepath.Join(o.data, "ready")),
+		Base:    base.New(base.Base{Store: s.store, Clock: time.Now, Zone: zone, Language: tag, Log: o.log}),
+		Scanner: scanner, Spool: filepath.Join(o.data, "spool"), Ready: cmp.Or(o.ready, filepath.Join(o.data, "ready")),
 		Resolver: resolver, Mail: mailboxes.mail, DropDomain: strings.ToLower(o.receive.domain), CrashReport: crash,
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -117,9 +118,9 @@ func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Du
 // nextSlow is how long it is until something is to be worked on in a lane.
 func (w *watcher) nextSlow(lane store.Lane) (time.Duration, error) {
 	e, next := w.engine, time.Hour
-	passes := e.passesUnderway()
+	underway := e.passes.IDs()
 	for _, of := range []func(string, []int64, store.Lane) (time.Time, bool, error){e.Store.NextDue, e.Store.NextRetry} {
-		at, waits, err := of(w.mailbox, passes, lane)
+		at, waits, err := of(w.mailbox, underway, lane)
 		if err != nil {
 			return 0, err
 		}
@@ -133,14 +134,14 @@ func (w *watcher) nextSlow(lane store.Lane) (time.Duration, error) {
 // slowly works on what is in a lane over a connection of its own. worked is how many messages that was.
 func (w *watcher) slowly(ctx context.Context, m *store.Mailbox, lane store.Lane) (worked int, err error) {
 	e := w.engine
-	s, err := e.Reach(ctx, m)
+	s, err := e.Mailboxes.Reach(ctx, m)
 	if err != nil {
 		return 0, err
 	}
 	defer s.Close()
 	v := &visit{engine: e, mailbox: m, session: s, wake: make(chan struct{}, 1), pace: &pace{}, lane: lane}
 	if lane == store.SideLane { // not where it is the last
-		v.patience = sidePatience * e.Patience
+		v.patience = reading.SidePatience * e.Patience
 	}
 	defer v.leave()
 	ctx = child.Patiently(ctx) // the processes of the mailbox's own watcher come first
@@ -148,4 +149,48 @@ func (w *watcher) slowly(ctx context.Context, m *store.Mailbox, lane store.Lane)
 		err = v.due(ctx)
 	}
 	return v.worked, err
+}
+
+// allowance shares out how long the messages of a mailbox may take while others wait. One message may take all of it.
+// When several in a row take long, the later ones get less, so that a burst of such messages does not add up.
+type allowance struct {
+	most time.Duration // what one message may take after a quiet time
+	left time.Duration
+	at   time.Time // when left was true
+}
+
+const (
+	allowanceLeast  = 5 // the part of most that every message gets, as its divisor
+	allowanceRefill = 4 // the part of the time that messages may take for ever, as its divisor
+)
+
+func newAllowance(most time.Duration) *allowance { return &allowance{most: most, left: most} }
+
+// share is how long the next message may take.
+func (a *allowance) share(now time.Time) time.Duration {
+	if !a.at.IsZero() {
+		a.left = min(a.most, a.left+max(0, now.Sub(a.at))/allowanceRefill)
+	}
+	a.at = now
+	return max(a.left, a.most/allowanceLeast)
+}
+
+// spend takes off what a message took. What every message may take for ever is not counted.
+func (a *allowance) spend(took time.Duration) {
+	a.left = max(0, a.left-max(0, took-a.most/allowanceLeast/2))
+}
+
+// share is how long the next message may take in this visit; 0 where no others wait.
+func (v *visit) share() time.Duration {
+	if v.allowance == nil || v.patience == 0 {
+		return v.patience
+	}
+	return v.allowance.share(time.Now())
+}
+
+// took notes how long a message took.
+func (v *visit) took(began time.Time) {
+	if v.allowance != nil {
+		v.allowance.spend(time.Since(began))
+	}
 }

@@ -100,7 +100,7 @@ func TestRulesSeeAMessageInTheirOrderUntilOneStops(t *testing.T) {
 	if err := h.store.Order([]string{second, first}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.LoadRules(); err != nil {
+	if err := h.engine.Office.LoadRules(); err != nil {
 		t.Fatal(err)
 	}
 	box.add(raw("two", "b.csv", "2"))
@@ -114,7 +114,7 @@ func TestWhatComesWhileARuleIsOffIsNotFiledWhenItIsOnAgain(t *testing.T) {
 	id := h.rule(gaugesRule)
 	box.add(raw("one", "a.csv", "1"))
 	h.filed(1)
-	if err := h.engine.SwitchRule(t.Context(), id, false, "test"); err != nil {
+	if err := h.engine.Office.SwitchRule(t.Context(), id, false, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.add(raw("meanwhile", "b.csv", "2"))
@@ -122,7 +122,7 @@ func TestWhatComesWhileARuleIsOffIsNotFiledWhenItIsOnAgain(t *testing.T) {
 		m, _ := h.store.Messages(store.System, store.MessageQuery{Most: 10})
 		return len(m) == 2
 	})
-	if err := h.engine.SwitchRule(t.Context(), id, true, "test"); err != nil {
+	if err := h.engine.Office.SwitchRule(t.Context(), id, true, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.add(raw("three", "c.csv", "3"))
@@ -230,7 +230,7 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 		t.Errorf("the tray says %+v", tray[0])
 	}
 	out.Store(false) // somebody put it back
-	if n, err := h.engine.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); err != nil || n != 1 {
+	if n, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "1"})
@@ -281,7 +281,7 @@ func TestWhileTheCabinetIsFullOrReadOnlyMailWaitsAndIsFiledOnce(t *testing.T) {
 			})
 			failing.Store(false)
 			h.ahead.Add(int64(time.Hour))
-			if err := h.engine.CheckCabinet(t.Context(), "cab"); err != nil {
+			if err := h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); err != nil {
 				t.Fatal(err)
 			}
 			h.filed(2)
@@ -361,31 +361,10 @@ func TestSavingARuleChecksWhatItNames(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = h.engine.SaveRule(document, 0, "test")
+		_, err = h.engine.Office.SaveRule(document, 0, "test")
 		var problems rule.Problems
 		if !errors.As(err, &problems) || problems[0].Place != c.place || !strings.Contains(problems[0].Text, c.says) {
 			t.Errorf("%s: %v", c.new, err)
 		}
 	}
-}
-
-func TestListenersMissNothingButHints(t *testing.T) {
-	h := newHouse(t, (&memory{}).dial)
-	events, stop := h.engine.Listen()
-	for range 200 { // more than a listener holds: the engine must not wait for it
-		h.engine.hub.send(Event{Kind: "tray"})
-	}
-	if e := <-events; e.Kind == "" {
-		t.Error("the first event is empty")
-	}
-	stop()
-	stop()
-	for range events {
-	}
-	h.engine.hub.close()
-	late, stopLate := h.engine.Listen()
-	if _, open := <-late; open {
-		t.Error("after the end a listener gets events")
-	}
-	stopLate()
 }

@@ -6,35 +6,36 @@ package engine
 import (
 	"context"
 	"crypto/x509"
-	"errors"
 	"fmt"
-	"log/slog"
 	"net"
-	"os"
-	"strings"
+	"path/filepath"
 	"sync"
-	"sync/atomic"
 	"time"
 
-	"golang.org/x/text/language"
-
+	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/cabinet"
-	"inktray.example/inktray/internal/core/correspondent"
-	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/cabinets"
+	"inktray.example/inktray/internal/clock"
+	"inktray.example/inktray/internal/desk"
 	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/fault"
+	"inktray.example/inktray/internal/filing"
+	"inktray.example/inktray/internal/mailboxes"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/outbox"
+	"inktray.example/inktray/internal/passes"
+	"inktray.example/inktray/internal/reading"
+	"inktray.example/inktray/internal/registry"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
 
-// Config is what the engine is given. Every field but Pause,
-// Beat, Waiting and RootCAs is needed.
+// Config is what the engine is given. Every field but LeaseBeat, Waiting, RootCAs, Scanner and Patience is needed.
 type Config struct {
-	Store       *store.Store
-	Clock       func() time.Time
-	Zone        *time.Location
-	Language    language.Tag
-	Log         *slog.Logger
+	*base.Base
 	Dial        func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)
 	OpenCabinet func(c *store.Cabinet) (cabinet.Cabinet, error)
 	// Try goes through the steps of reaching a mailbox.
@@ -47,10 +48,6 @@ type Config struct {
 	// ends by its own fault; "" where it writes none.
 	CrashReport string
 	Ready       string // folder for what is made once for this machine and can be made anew: the reader of PDFs
-	// Pause is how long to wait after so many failures in a row; nil for the
-	// usual, from some seconds to five minutes.
-	Pause func(failures int) time.Duration
-	Beat  time.Duration // how often what waits is looked at; 0 for a second
 	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the
 	// usual, 15 seconds.
 	LeaseBeat time.Duration
@@ -85,104 +82,83 @@ var (
 // goroutines at once.
 type Engine struct {
 	Config
-	hub  *hub
-	mark string // distinguishes this service's temporary objects in a cabinet
-	run  string // and those of this run
+	Office    *office.Office       // the settings that messages are planned with
+	Cabinets  *cabinets.Cabinets   // the places where files go
+	Mailboxes *mailboxes.Mailboxes // how mailboxes are reached
+	Reader    *reading.Reader      // what reads messages
+	Filer     *filing.Filer        // what files their items
+	Outbox    *outbox.Outbox       // what leaves the service
+	Registry  *registry.Registry   // what the register offers
+	Rehearser *rehearsal.Rehearser // what says what rules would do
+	Desk      *desk.Desk           // where people work on single messages
 
-	ctx    context.Context
-	cancel context.CancelFunc
-	tasks  sync.WaitGroup
+	mutex    sync.Mutex
+	watchers map[string]*watcher
+	passes   *passes.Passes
+	reached  map[string]int // how often each mailbox was signed in to, by its id
+	clock    *clock.Watch
 
-	mutex       sync.Mutex
-	rules       []*rule.Compiled // running, in order
-	compiled    map[revision]*rule.Compiled
-	watchers    map[string]*watcher
-	gates       map[string]*gate
-	passes      map[int64]*oldMail
-	reached     map[string]int // how often each mailbox was signed in to, by its id
-	takingIn    sync.Mutex
-	registering sync.Mutex     // one at a time writes registers that are kept
-	inHand      map[int64]bool // entries that a goroutine is filing
-	verifying   bool
-	moving      bool       // a cabinet is being moved
-	undoing     sync.Mutex // one at a time takes filings back
-	entering    sync.Mutex // and one enters files that were found
-	caps        caps
-	exports     exports
-	consents    consents
-	clock       clockWatch
-	kept        disk.FS       // what waits for cabinets that are down
-	wake        chan struct{} // what is to be sent
-
-	book      *correspondent.Book
-	passwords map[string][]string          // of archives, by the correspondent's name
-	lookups   map[string]map[string]string // by folded names
-	knowledge *knowledge                   // of the topics
-	learning  sync.Mutex
-	trust     Trust
-
-	short    shortParts
-	culprits culprits
-
-	confined atomic.Pointer[[]string] // nil until it was tried out
-
-	asked       atomic.Int64 // grows when it may have changed which mailboxes are filed from
-	scannerAway atomic.Bool  // the virus scanner did not answer, or nobody knows yet
-}
-
-type revision struct {
-	rule   string
-	number int
+	faults *fault.Judge
 }
 
 // New makes an engine that does nothing yet.
 func New(c Config) *Engine {
-	ctx, cancel := context.WithCancel(context.Background())
-	if c.Beat == 0 {
-		c.Beat = time.Second
-	}
 	if c.Patience == 0 {
-		c.Patience = usualPatience
+		c.Patience = reading.UsualPatience
 	}
-	if c.Pause == nil {
-		c.Pause = pause
-	}
-	e := &Engine{Config: c, hub: newHub(), ctx: ctx, cancel: cancel, compiled: map[revision]*rule.Compiled{}, watchers: map[string]*watcher{},
-		gates: map[string]*gate{}, passes: map[int64]*oldMail{}, reached: map[string]int{}, inHand: map[int64]bool{}, wake: make(chan struct{}, 1), run: strings.ToLower(store.NewID()[:8])}
-	e.scannerAway.Store(true)
+	e := &Engine{Config: c, watchers: map[string]*watcher{},
+		passes: passes.New(), reached: map[string]int{}}
+	e.clock, e.Office, e.faults = clock.New(c.Base), office.New(c.Base), &fault.Judge{Spool: c.Spool}
+	e.Mailboxes = mailboxes.New(mailboxes.Config{Base: c.Base, Dial: c.Dial, Try: c.Try, Resolver: c.Resolver, Mail: c.Mail,
+		DropDomain: c.DropDomain, OnConsent: e.Watch})
+	e.Reader = reading.New(reading.Config{Base: c.Base, Office: e.Office, Mailboxes: e.Mailboxes, Spool: c.Spool, Ready: c.Ready,
+		Resolver: c.Resolver, Scanner: c.Scanner})
+	e.Cabinets = cabinets.New(cabinets.Config{Base: c.Base, Office: e.Office, Passes: e.passes, Data: filepath.Dir(c.Spool),
+		OpenCabinet: c.OpenCabinet, Prepare: c.Prepare, LeaseBeat: c.LeaseBeat, OnMoved: func(ctx context.Context, id string) { e.Filer.Recover(ctx, id) }})
+	e.Filer = filing.New(filing.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Reader: e.Reader, Faults: e.faults,
+		Data: filepath.Dir(c.Spool), Waiting: c.Waiting, Beside: e.beside})
+	e.Outbox = outbox.New(c.Base, e.Office, c.RootCAs)
+	e.Registry = registry.New(registry.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Filer: e.Filer, Passes: e.passes,
+		Watch: e.clock, Spool: c.Spool})
+	e.Rehearser = rehearsal.New(c.Base, e.Office, e.Cabinets, e.Mailboxes, e.Reader)
+	e.Desk = desk.New(c.Base, e.Office, e.Mailboxes, e.Reader, e.Registry)
+	c.Base.WakeAll, c.Base.Wake, c.Base.Hasten = e.wakeAll, e.rouse, e.Outbox.Hasten
 	return e
 }
 
 // Start takes up what was left unfinished and begins to watch.
 func (e *Engine) Start() error {
 	var err error
-	if e.mark, err = e.Store.Setting("mark"); err == nil && e.mark == "" {
-		e.mark = store.NewID()[:8]
-		err = e.Store.SetSetting("mark", e.mark)
+	if e.Installation, err = e.Store.Setting("mark"); err == nil && e.Installation == "" {
+		e.Installation = store.NewID()[:8]
+		err = e.Store.SetSetting("mark", e.Installation)
 	}
 	if err != nil {
 		return err
 	}
-	if err := e.emptySpool(); err != nil {
+	if err := e.Reader.EmptySpool(); err != nil {
 		return err
 	}
-	if err := e.openWaiting(); err != nil {
-		return err
-	}
-	if err := e.sweepKept(); err != nil {
+	if err := e.Filer.Open(); err != nil {
 		return err
 	}
 	if err := e.countCrashes(); err != nil {
 		return err
 	}
-	if err := errors.Join(e.LoadBook(), e.LoadTopics(""), e.loadTrust(), e.LoadRules(), e.Store.EndLivePasses(e.Clock()), e.Store.EndVerifications(e.Clock())); err != nil {
+	if err := e.Office.Load(); err != nil {
 		return err
 	}
-	if err := e.tick(); err != nil {
+	if err := e.Store.EndLivePasses(e.Clock()); err != nil {
 		return err
 	}
-	e.tasks.Go(e.tryConfinement)
-	e.beginRun()
+	if err := e.Store.EndVerifications(e.Clock()); err != nil {
+		return err
+	}
+	if err := e.clock.Tick(); err != nil {
+		return err
+	}
+	e.Go("trying out how far processes are confined", e.Reader.TryConfinement)
+	e.Cabinets.BeginRun()
 	cabinets, err := e.Store.Cabinets()
 	if err != nil {
 		return err
@@ -191,14 +167,14 @@ func (e *Engine) Start() error {
 		if _, err := e.Store.Settle("copy", c.ID); err != nil {
 			return err
 		}
-		e.recover(e.ctx, c.ID)
-		e.sweep(e.ctx, c.ID)
+		e.Filer.Recover(e.Context(), c.ID)
+		e.Filer.Sweep(e.Context(), c.ID)
 	}
 	mailboxes, err := e.Store.Mailboxes(store.System)
 	if err != nil {
 		return err
 	}
-	if err := e.sweepMail(mailboxes); err != nil {
+	if err := e.Mailboxes.SweepMail(mailboxes); err != nil {
 		e.Log.Error("removing what was half delivered", "error", err) // the watchers say what is wrong with it
 	}
 	for _, m := range mailboxes {
@@ -211,20 +187,21 @@ func (e *Engine) Start() error {
 	for i := range unfinished {
 		e.runPass(&unfinished[i])
 	}
-	e.tasks.Go(e.tend)
-	e.tasks.Go(e.carry)
-	e.tasks.Go(func() { // so that the first who asks need not wait
-		if err := e.Store.Follow(); err != nil && e.ctx.Err() == nil {
+	e.Go("looking after the cabinets", e.tend)
+	e.Go("sending", e.Outbox.Carry)
+	e.Go("removing what is old", e.Registry.KeepRetention)
+	e.Go("reading the register", func() { // so that the first who asks need not wait
+		if err := e.Store.Follow(); err != nil && e.Context().Err() == nil {
 			e.Log.Error("reading the register", "error", err)
 		}
 	})
-	e.tasks.Go(func() {
-		if _, err := e.ExamineRecords(e.ctx, false); err != nil && e.ctx.Err() == nil {
+	e.Go("examining the records", func() {
+		if _, err := e.ExamineRecords(e.Context(), false); err != nil && e.Context().Err() == nil {
 			e.Log.Error("looking whether the records are whole", "error", err)
 		}
 	})
-	e.tasks.Go(e.keepRegisters)
-	e.tasks.Go(e.keepVerifying)
+	e.Go("writing register files", e.Registry.KeepRegisters)
+	e.Go("verifying by plan", e.Registry.KeepVerifying)
 	return nil
 }
 
@@ -239,7 +216,7 @@ func (e *Engine) ExamineRecords(ctx context.Context, full bool) ([]string, error
 		return found, err
 	}
 	e.Log.Error("the records are damaged", "file", e.Store.Path(), "found", found)
-	e.hub.send(Event{Kind: "tray"})
+	e.Events.Send(events.Event{Kind: "tray"})
 	err = e.Store.Tell(&store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
 		Text: fmt.Sprintf("Ink Tray's records in %s are damaged: %s.", e.Store.Path(), found[0]), Advice: store.DamagedAdvice})
 	if err != nil { // it may be what is damaged that cannot be written
@@ -248,50 +225,26 @@ func (e *Engine) ExamineRecords(ctx context.Context, full bool) ([]string, error
 	return found, nil
 }
 
-// emptySpool makes the folder to work in, without what a crash left there.
-func (e *Engine) emptySpool() error {
-	if err := os.RemoveAll(e.Spool); err != nil {
-		return fmt.Errorf("emptying the folder to work in: %w", err)
-	}
-	if err := os.MkdirAll(e.Spool, 0o700); err != nil {
-		return fmt.Errorf("making the folder to work in: %w", err)
-	}
-	return nil
-}
-
 // Stop ends all watching and waits until nothing is in hand.
 func (e *Engine) Stop() {
-	e.cancel()
-	e.tasks.Wait()
-	e.hub.close()
-	ctx, cancel := context.WithTimeout(context.Background(), leaving)
-	defer cancel()
-	var leave sync.WaitGroup
-	for _, g := range e.gates {
-		leave.Go(func() {
-			g.leave(ctx)
-			g.cabinet.Close()
-		})
-	}
-	leave.Wait()
-	e.endRun()
-	if e.kept != nil {
-		e.kept.Close()
-	}
+	e.End()
+	e.Events.Close()
+	e.Cabinets.Close()
+	e.Filer.Close()
 }
 
 // Watch begins to watch a mailbox, or begins anew after its settings changed.
 func (e *Engine) Watch(mailboxID string) {
 	e.Unwatch(mailboxID)
-	e.asked.Add(1)
-	ctx, cancel := context.WithCancel(e.ctx)
+	e.Cabinets.Recheck()
+	ctx, cancel := context.WithCancel(e.Context())
 	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1),
 		slow: [2]chan struct{}{make(chan struct{}, 1), make(chan struct{}, 1)}, last: store.LastLane}
 	w.set(Status{State: Connecting, Since: e.Clock()})
 	e.mutex.Lock()
 	e.watchers[mailboxID] = w
 	e.mutex.Unlock()
-	e.tasks.Go(func() {
+	e.Go("watching a mailbox", func() {
 		defer close(w.done)
 		var beside sync.WaitGroup
 		for _, lane := range []store.Lane{store.SideLane, store.LastLane} {
@@ -357,92 +310,13 @@ func (e *Engine) rouse(mailboxID string) {
 	}
 }
 
-// WakeAll lets every watcher look at once.
-func (e *Engine) WakeAll() {
+// wakeAll lets every watcher look at once.
+func (e *Engine) wakeAll() {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
 	for _, w := range e.watchers {
 		w.rouse()
 	}
-}
-
-// LoadRules reads the running rules anew after a change.
-func (e *Engine) LoadRules() error {
-	rows, err := e.Store.Rules()
-	if err != nil {
-		return err
-	}
-	var running []*rule.Compiled
-	for _, r := range rows {
-		if !r.Running {
-			continue
-		}
-		c, err := e.rule(r.ID, r.Revision)
-		if err != nil {
-			e.Log.Error("a rule cannot run", "rule", r.Name, "error", err)
-			if err := e.Store.Tell(&store.Notice{Kind: "rule", Object: r.ID, Text: fmt.Sprintf("The rule “%s” cannot run: %v.", r.Name, err), Advice: "Open the rule, correct it and save it.", MadeAt: e.Clock()}); err != nil {
-				return err
-			}
-			continue
-		}
-		running = append(running, c)
-	}
-	e.mutex.Lock()
-	e.rules = running
-	e.mutex.Unlock()
-	e.asked.Add(1)
-	e.hub.send(Event{Kind: "rules"})
-	e.WakeAll()
-	return nil
-}
-
-// rule gives a rule as it was at a revision.
-func (e *Engine) rule(id string, number int) (*rule.Compiled, error) {
-	key := revision{id, number}
-	e.mutex.Lock()
-	c := e.compiled[key]
-	e.mutex.Unlock()
-	if c != nil {
-		return c, nil
-	}
-	row, err := e.Store.Revision(id, number)
-	if err != nil {
-		return nil, err
-	}
-	document, err := rule.ParseRule([]byte(row.Document))
-	if err != nil {
-		return nil, err
-	}
-	if c, err = rule.Compile(document, number, e.Zone); err != nil {
-		return nil, err
-	}
-	e.mutex.Lock()
-	e.compiled[key] = c
-	e.mutex.Unlock()
-	return c, nil
-}
-
-func (e *Engine) running() []*rule.Compiled {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	return e.rules
-}
-
-// claim takes an entry in hand, so that no two goroutines file it.
-func (e *Engine) claim(id int64) bool {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	if e.inHand[id] {
-		return false
-	}
-	e.inHand[id] = true
-	return true
-}
-
-func (e *Engine) release(id int64) {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	delete(e.inHand, id)
 }
 
 // tend finishes what was staged when a cabinet failed, once it is back.
@@ -451,9 +325,12 @@ func (e *Engine) tend() {
 	defer ticker.Stop()
 	for {
 		select {
-		case <-e.ctx.Done():
+		case <-e.Context().Done():
 			return
 		case <-ticker.C:
+		}
+		if err := e.clock.Tick(); err != nil {
+			e.Log.Error("noting the time", "error", err)
 		}
 		cabinets, err := e.Store.Cabinets()
 		if err != nil {
@@ -461,17 +338,17 @@ func (e *Engine) tend() {
 			continue
 		}
 		for _, c := range cabinets {
-			g, err := e.gate(c.ID)
+			g, err := e.Cabinets.Gate(c.ID)
 			if err != nil {
 				continue
 			}
-			if g.down(e.Clock()) && g.ready(e.ctx) == nil {
+			if g.Down(e.Clock()) && g.Ready(e.Context()) == nil {
 				e.WakeAll()
 			}
-			g.beat(e.ctx)
-			e.recover(e.ctx, c.ID)
+			g.Beat(e.Context())
+			e.Filer.Recover(e.Context(), c.ID)
 		}
-		e.fileKept(e.ctx)
-		e.takeBack(e.ctx)
+		e.Filer.FileKept(e.Context())
+		e.Registry.TakeBack(e.Context())
 	}
 }

@@ -20,6 +20,7 @@ import (
 	imaplib "github.com/emersion/go-imap/v2"
 	"golang.org/x/text/language"
 
+	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/cabinet/tree"
@@ -29,6 +30,7 @@ import (
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/disk/faultfs"
 	"inktray.example/inktray/internal/reach"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
@@ -58,14 +60,7 @@ type house struct {
 // later lets time go by: the clock is not taken to have jumped.
 func (h *house) later(d time.Duration) {
 	h.t.Helper()
-	h.engine.clock.mutex.Lock()
-	defer h.engine.clock.mutex.Unlock()
-	h.ahead.Add(int64(d))
-	n, err := h.engine.clockNote()
-	if err == nil {
-		n.Seen = h.engine.Clock().UTC()
-		err = h.engine.keepClock(n)
-	}
+	err := h.engine.clock.Move(func() { h.ahead.Add(int64(d)) })
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -117,18 +112,19 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 
 func (h *house) start() {
 	h.t.Helper()
-	h.engine = New(Config{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) }, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	h.engine = New(Config{Base: base.New(base.Base{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) },
+		Zone: time.UTC, Language: language.English, Log: slog.New(slog.DiscardHandler), Beat: h.beat, Pause: func(n int) time.Duration {
+			if h.beat > 0 {
+				return h.beat
+			}
+			return base.Pause(n)
+		}}),
 		Dial: h.dial, OpenCabinet: h.open, Prepare: func(ctx context.Context, c *store.Cabinet, now time.Time) (string, error) {
 			if c.Kind == "local" {
 				return local.Prepare(c.Folder, now)
 			}
 			return tree.Prepare(ctx, davTree(h.t, c.Folder), now)
-		}, Spool: filepath.Join(h.data, "spool"), Ready: testbed.Ready(h.t), Resolver: h.resolver, Scanner: h.scanner, Patience: h.patience, Beat: h.beat, LeaseBeat: h.lease, Waiting: h.waiting, Pause: func(n int) time.Duration {
-			if h.beat > 0 {
-				return h.beat
-			}
-			return pause(n)
-		}})
+		}, Spool: filepath.Join(h.data, "spool"), Ready: testbed.Ready(h.t), Resolver: h.resolver, Scanner: h.scanner, Patience: h.patience, LeaseBeat: h.lease, Waiting: h.waiting})
 	if err := h.engine.Start(); err != nil {
 		h.t.Fatal(err)
 	}
@@ -146,11 +142,11 @@ func (h *house) rule(document string) string {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	row, err := h.engine.SaveRule(r, 0, "test")
+	row, err := h.engine.Office.SaveRule(r, 0, "test")
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	if err := h.engine.SwitchRule(h.t.Context(), row.ID, true, "test"); err != nil {
+	if err := h.engine.Office.SwitchRule(h.t.Context(), row.ID, true, "test"); err != nil {
 		h.t.Fatal(err)
 	}
 	return row.ID
@@ -402,7 +398,7 @@ func TestWhileTheCabinetIsAwayMailWaits(t *testing.T) {
 	if err := errors.Join(os.Rename(h.files, away), os.Mkdir(h.files, 0o755)); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.CheckCabinet(t.Context(), "cab"); err == nil {
+	if err := h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); err == nil {
 		t.Fatal("an empty folder passed for the cabinet")
 	}
 	box.add(raw("one", "one.csv", "1"))
@@ -416,7 +412,7 @@ func TestWhileTheCabinetIsAwayMailWaits(t *testing.T) {
 	if err := errors.Join(os.Remove(h.files), os.Rename(away, h.files)); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.CheckCabinet(t.Context(), "cab"); err != nil {
+	if err := h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); err != nil {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
@@ -456,7 +452,7 @@ func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
 	if err != nil || len(tray) != 1 || tray[0].State != store.Held || !strings.Contains(tray[0].Reason, "named .pdf, but it is a Windows program") {
 		t.Errorf("the tray holds %+v, %v", tray, err)
 	}
-	if n, err := h.engine.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, ""); n != 1 || err != nil {
+	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, ""); n != 1 || err != nil {
 		t.Errorf("set aside: %d, %v", n, err)
 	}
 }
@@ -476,10 +472,10 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Advice)
 	}
 	r, _ := rule.ParseRule([]byte(strings.Replace(gaugesRule, "folder: Gauges", "folder: Tide", 1)))
-	if _, err := h.engine.SaveRule(r, 0, "test"); err != nil {
+	if _, err := h.engine.Office.SaveRule(r, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.engine.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges": "a file in the way", "Tide/2026/05/one.csv": "1"})
@@ -525,7 +521,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rehearsed, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: document})
+	rehearsed, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Rule: document})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -554,7 +550,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 	if len(got) != 10 {
 		t.Errorf("%d files, want 10", len(got))
 	}
-	again, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: document})
+	again, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Rule: document})
 	if err != nil || again.Files != 0 {
 		t.Errorf("after filing the rehearsal still promises %d files (%v)", again.Files, err)
 	}
@@ -669,7 +665,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 				t.Errorf("cut at %d: %s holds %q", cut, name, content)
 			}
 		}
-		first, err := h.store.FilingByNumber(store.System, h.engine.now().Year(), 1)
+		first, err := h.store.FilingByNumber(store.System, h.engine.Now().Year(), 1)
 		if kept != "first" || err != nil || first.ReplacedBy == "" {
 			t.Errorf("cut at %d: kept is %q, the register says %+v (%v)", cut, kept, first, err)
 		}

@@ -24,6 +24,7 @@ import (
 	"github.com/emersion/go-smtp"
 	"golang.org/x/text/language"
 
+	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/mail"
@@ -471,8 +472,8 @@ func (r *faultRun) step(kind, op string) error {
 
 func (r *faultRun) start() {
 	r.t.Helper()
-	r.engine = New(Config{Store: r.store, Clock: time.Now, Zone: time.UTC, Language: language.English, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Dial: r.box.dial, Spool: path.Join(r.data, "spool"),
-		Pause: func(int) time.Duration { return 3 * time.Millisecond }, Beat: 5 * time.Millisecond,
+	r.engine = New(Config{Base: base.New(base.Base{Store: r.store, Clock: time.Now, Zone: time.UTC, Language: language.English, Log: slog.New(slog.DiscardHandler),
+		Pause: func(int) time.Duration { return 3 * time.Millisecond }, Beat: 5 * time.Millisecond}), Dial: r.box.dial, Spool: path.Join(r.data, "spool"),
 		OpenCabinet: func(*store.Cabinet) (cabinet.Cabinet, error) {
 			if r.place != nil {
 				return r.place.open(func(op string) error { return r.step("cabinet", op) }), nil
@@ -576,17 +577,17 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 	err = errors.Join(
 		r.store.AddCabinet(&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x", MadeAt: time.Now()}, "test"),
 		r.store.AddMailbox(&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"),
-		r.engine.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example"}, nil, 0, "test"),
-		r.engine.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true, Tray: "never"}, nil, "test"))
+		r.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example"}, nil, 0, "test"),
+		r.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true, Tray: "never"}, nil, "test"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.engine.Watch("box")
 	r.until("the inbox is known", func() bool { f, err := r.store.FoldersOf("box"); return err == nil && len(f) == 1 })
-	if _, err := r.engine.SaveRule(document, 0, "test"); err != nil {
+	if _, err := r.engine.Office.SaveRule(document, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.engine.SwitchRule(t.Context(), "r", true, "test"); err != nil {
+	if err := r.engine.Office.SwitchRule(t.Context(), "r", true, "test"); err != nil {
 		t.Fatal(err)
 	}
 	r.box.step = func(op string) error { return r.step("mailbox", op) }

@@ -8,8 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -78,7 +80,7 @@ func (v *visit) first(ctx context.Context, folder string, marks map[string]store
 		}
 	}
 	if met.notice != nil {
-		v.engine.hub.send(Event{Kind: "tray"})
+		v.engine.Events.Send(events.Event{Kind: "tray"})
 	}
 	return v.engine.Store.Commit(look)
 }
@@ -92,7 +94,7 @@ type metFolder struct {
 // meetFolder finds out which messages of a folder are new to which rules.
 func (v *visit) meetFolder(ctx context.Context, folder string, uids []uint32, marks map[string]store.StartMark) (metFolder, error) {
 	met := metFolder{fresh: newTo{}}
-	if OwnMail(v.mailbox) { // everything in it came after the mailbox was made
+	if mailboxes.OwnMail(v.mailbox) { // everything in it came after the mailbox was made
 		for _, uid := range uids {
 			for _, m := range marks {
 				if m.Folder == folder {
@@ -114,7 +116,7 @@ func (v *visit) meetFolder(ctx context.Context, folder string, uids []uint32, ma
 			since[m.RuleID] = m.MadeAt.Add(-arrivalMargin)
 		}
 	}
-	if last, made, err := v.madeSince(folder); err != nil {
+	if last, made, err := v.madeSince(ctx, folder); err != nil {
 		return met, err
 	} else if made {
 		return met, v.meetMadeFolder(ctx, folder, uids, since, last, &met)
@@ -172,7 +174,7 @@ func (v *visit) meetArrivals(ctx context.Context, folder string, uids []uint32, 
 	if len(inDoubt) > 0 {
 		met.notice = &store.Notice{Kind: "arrival", Object: v.mailbox.ID + "/" + folder, MailboxID: v.mailbox.ID, MadeAt: v.engine.Clock(),
 			Text: fmt.Sprintf("%s in “%s” may have arrived after a rule was switched on, and the mailbox does not say when. Nothing was filed: %s.",
-				counted(len(inDoubt), "message", "messages"), v.mailbox.Name, listed(inDoubt, 5)),
+				phrase.Count(len(inDoubt), "message", "messages"), v.mailbox.Name, phrase.List(inDoubt, 5)),
 			Advice: "If they should be filed, let the rule file old mail."}
 	}
 	return nil
@@ -214,7 +216,7 @@ func (v *visit) meetMadeFolder(ctx context.Context, folder string, uids []uint32
 	if older > 0 {
 		met.notice = &store.Notice{Kind: "appeared", Object: v.mailbox.ID + "/" + folder, MailboxID: v.mailbox.ID, MadeAt: v.engine.Clock(),
 			Text: fmt.Sprintf("The folder “%s” of “%s” is new. %s in it arrived before the last look and were not filed.",
-				folder, v.mailbox.Name, counted(older, "message", "messages")),
+				folder, v.mailbox.Name, phrase.Count(older, "message", "messages")),
 			Advice: "If they should be filed, let the rule file old mail."}
 	}
 	return nil
@@ -222,7 +224,7 @@ func (v *visit) meetMadeFolder(ctx context.Context, folder string, uids []uint32
 
 // madeSince says whether a folder was made while a rule looked into everything
 // within another, and when the last look was.
-func (v *visit) madeSince(folder string) (last time.Time, made bool, err error) {
+func (v *visit) madeSince(ctx context.Context, folder string) (last time.Time, made bool, err error) {
 	e := v.engine
 	if folder == "INBOX" {
 		return last, false, nil
@@ -234,10 +236,14 @@ func (v *visit) madeSince(folder string) (last time.Time, made bool, err error) 
 	if err != nil {
 		return last, false, err
 	}
-	for _, r := range e.running() {
+	listed, err := v.list(ctx)
+	if err != nil {
+		return last, false, err
+	}
+	for _, r := range e.Office.Settings().Rules {
 		l := &r.Rule.Look
 		named := slices.ContainsFunc(l.In(), func(name string) bool { return strings.EqualFold(name, folder) })
-		if !wide(l) || named || !l.Looks(v.mailbox.Name) || !inFolders(l, folder) {
+		if !wide(l) || named || !l.Looks(v.mailbox.Name) || !l.LooksInto(listed, folder) {
 			continue
 		}
 		at, err := v.atWork(r, inbox.LookedAt)
@@ -385,9 +391,9 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder, marks map[stri
 	if older > 0 {
 		look.Notice = &store.Notice{Kind: "renumbered", Object: v.mailbox.ID + "/" + row.Path, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
 			Text: fmt.Sprintf("The mail server gave the messages in the folder “%s” of “%s” new numbers. %s in it arrived before the last look and are not known to Ink Tray. They were not filed.",
-				row.Path, v.mailbox.Name, counted(older, "message", "messages")),
+				row.Path, v.mailbox.Name, phrase.Count(older, "message", "messages")),
 			Advice: "If they should be filed, let the rule file old mail."}
-		e.hub.send(Event{Kind: "tray"})
+		e.Events.Send(events.Event{Kind: "tray"})
 	}
 	return e.Store.Renumber(look)
 }
@@ -415,39 +421,4 @@ func (v *visit) replaced(ctx context.Context, row store.Folder, marks map[string
 	}
 	row.UIDValidity, row.UIDNext, row.ModSeq, row.LookedAt = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq, v.engine.Clock()
 	return v.engine.Store.Renumber(store.Look{Folder: &row})
-}
-
-// understood makes a row of a message's facts; a message that cannot be understood
-// is an error, whatever happens on the way.
-func understood(mailboxID, folder string, validity uint32, f *source.Facts, now time.Time) (row *store.Message, m *mail.Message, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("%v", p)
-		}
-	}()
-	return store.NewMessage(mailboxID, folder, validity, f, now)
-}
-
-// counted is a number with its noun, "1 message" or "2 messages".
-func counted(n int, one, several string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, several)
-}
-
-// listed names at most so many texts, and how many more there are.
-func listed(texts []string, most int) string {
-	var named []string
-	for _, t := range texts[:min(most, len(texts))] {
-		if t == "" {
-			t = "no subject"
-		}
-		named = append(named, "“"+t+"”")
-	}
-	list := strings.Join(named, ", ")
-	if more := len(texts) - most; more > 0 {
-		list += fmt.Sprintf(" and %d more", more)
-	}
-	return list
 }

@@ -48,7 +48,7 @@ func TestMailThatArrivesBeforeTheFirstLookIsNewToARuleThatWasOnBefore(t *testing
 		t.Fatalf("%d messages are known, %v", len(all), err)
 	}
 	for _, m := range all {
-		_, explained, err := h.engine.Explain(t.Context(), store.System, m.ID, false)
+		_, explained, err := h.engine.Rehearser.Explain(t.Context(), store.System, m.ID, false)
 		if err != nil || len(explained) != 1 {
 			t.Fatal(explained, err)
 		}
@@ -57,12 +57,12 @@ func TestMailThatArrivesBeforeTheFirstLookIsNewToARuleThatWasOnBefore(t *testing
 		}
 	}
 	// Once a pass has decided it, nothing advises to have old mail filed, whatever it decided.
-	id := h.engine.running()[0].Rule.ID
+	id := h.engine.Office.Settings().Rules[0].Rule.ID
 	save := func(document string) {
 		t.Helper()
 		r := mustRule(t, document)
 		r.ID = id
-		if _, err := h.engine.SaveRule(r, 0, "test"); err != nil {
+		if _, err := h.engine.Office.SaveRule(r, 0, "test"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -70,7 +70,7 @@ func TestMailThatArrivesBeforeTheFirstLookIsNewToARuleThatWasOnBefore(t *testing
 	h.fileOld(id)
 	save(gaugesRule)
 	for _, m := range all {
-		if _, explained, err := h.engine.Explain(t.Context(), store.System, m.ID, false); err != nil || explained[0].Note != "" {
+		if _, explained, err := h.engine.Rehearser.Explain(t.Context(), store.System, m.ID, false); err != nil || explained[0].Note != "" {
 			t.Errorf("of “%s” after the pass: %q, %v", m.Subject, explained[0].Note, err)
 		}
 	}

@@ -14,37 +14,6 @@ import (
 	"inktray.example/inktray/internal/testbed"
 )
 
-func TestFoldersThatARuleLooksInto(t *testing.T) {
-	folders := []source.Folder{
-		{Path: "INBOX", Role: "inbox", Selectable: true}, {Path: "INBOX/Gauges", Selectable: true}, {Path: "Projects", Selectable: false}, {Path: "Projects/North mole", Selectable: true}, {Path: "Projects/North mole/2026", Selectable: true},
-		{Path: "Sent", Role: "sent", Selectable: true}, {Path: "Sent/2026", Selectable: true}, {Path: "Trash", Role: "trash", Selectable: true}, {Path: "Archive", Role: "archive", Selectable: true}, {Path: "Other Users/bob/Pilots", Selectable: true, Shared: true},
-	}
-	for name, c := range map[string]struct {
-		look    rule.Look
-		paths   string
-		missing string
-	}{
-		"nothing said":             {rule.Look{}, "INBOX", ""},
-		"the inbox and within":     {rule.Look{Subfolders: true}, "INBOX|INBOX/Gauges", ""},
-		"by role":                  {rule.Look{Folders: rule.Names{"archive", "Nowhere"}}, "Archive", "Nowhere"},
-		"a level that only holds":  {rule.Look{Folders: rule.Names{"projects"}, Subfolders: true}, "Projects/North mole|Projects/North mole/2026", ""},
-		"what is named is taken":   {rule.Look{Folders: rule.Names{"Sent"}}, "Sent", ""},
-		"within what is set aside": {rule.Look{Folders: rule.Names{"Sent"}, Subfolders: true}, "Sent", ""},
-		"every folder":             {rule.Look{Folders: rule.Names{"all"}}, "INBOX|INBOX/Gauges|Projects/North mole|Projects/North mole/2026|Archive", ""},
-		"another user's":           {rule.Look{Folders: rule.Names{"Other Users/bob/Pilots"}}, "Other Users/bob/Pilots", ""},
-	} {
-		paths, missing := FoldersFor(folders, &c.look)
-		if strings.Join(paths, "|") != c.paths || strings.Join(missing, "|") != c.missing {
-			t.Errorf("%s: %q, missing %q", name, paths, missing)
-		}
-		for _, p := range paths {
-			if name != "by role" && !inFolders(&c.look, p) && !slices.Contains(c.look.Folders, p) {
-				t.Errorf("%s: %s is not among them by its path", name, p)
-			}
-		}
-	}
-}
-
 // A rule that looks into everything within a folder meets what is made there later,
 // and leaves what somebody has thrown away.
 func TestFoldersThatAppearAreLookedInto(t *testing.T) {
@@ -93,7 +62,7 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.SaveRule(r, 1, "test"); err != nil {
+	if _, err := h.engine.Office.SaveRule(r, 1, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.until("the folders were looked into", func() bool {

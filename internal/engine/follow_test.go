@@ -15,6 +15,7 @@ import (
 	imaplib "github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapclient"
 
+	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
 )
@@ -134,7 +135,7 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 	if err != nil || len(tray) != 1 || tray[0].Cause != store.CauseDisguised {
 		t.Fatalf("the tray holds %+v, %v", tray, err)
 	}
-	if n, err := h.engine.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, "  a  trap "); n != 1 || err != nil {
+	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, "  a  trap "); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("it is moved", func() bool {
@@ -198,9 +199,9 @@ func sendingHouse(t *testing.T, document string) (*house, *postbox, *outside) {
 	box, out := newPostbox(), startOutside(t)
 	h := newHouse(t, box.dial)
 	h.hurry()
-	err := h.engine.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example", Name: "Harbour office"}, nil, 0, "test")
+	err := h.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example", Name: "Harbour office"}, nil, 0, "test")
 	if err == nil {
-		err = h.engine.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "mail", Addresses: []string{"desk@brackwater.example"}, Tray: "never"}, nil, "test")
+		err = h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "mail", Addresses: []string{"desk@brackwater.example"}, Tray: "never"}, nil, "test")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -300,7 +301,7 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	out.mutex.Lock()
 	delete(out.hangUp, "oda@tidewatch.example")
 	out.mutex.Unlock()
-	if n, err := h.engine.Again(store.System, store.Matters{Posts: []int64{p.ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Again(store.System, store.Matters{Posts: []int64{p.ID}}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("a person's word sends it", func() bool { return len(waits()) == 0 && len(out.got("oda@tidewatch.example")) == 2 })
@@ -308,7 +309,7 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 
 func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 	h, box, out := sendingHouse(t, strings.Replace(gaugesRule, "id: tide-gauges", "id: first", 1))
-	if err := h.engine.SaveAddressee(&store.Addressee{Name: "Planner", Kind: "call", URL: out.url + "/planner", Inside: true, Tray: "never"}, nil, "test"); err != nil {
+	if err := h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Planner", Kind: "call", URL: out.url + "/planner", Inside: true, Tray: "never"}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.rule(`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {tell: {who: Planner}}}`)
@@ -343,7 +344,7 @@ func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 
 func TestNobodyIsWrittenToBecauseOfOldMail(t *testing.T) {
 	h, box, out := sendingHouse(t, replying)
-	h.engine.SwitchRule(t.Context(), "tide-gauges", false, "test")
+	h.engine.Office.SwitchRule(t.Context(), "tide-gauges", false, "test")
 	box.deliver("INBOX", raw("old", "a.csv", "1"))
 	h.until("it is known", func() bool { n, _ := h.store.Messages(store.System, store.MessageQuery{Most: 5}); return len(n) == 1 })
 	h.fileOld("tide-gauges")
@@ -373,7 +374,7 @@ func (h *house) endedWhileReading(report string, uids ...uint32) {
 		err = os.WriteFile(crash, []byte(report), 0o600)
 	}
 	if err == nil {
-		err = New(Config{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log, Spool: filepath.Join(h.data, "spool"), Dial: h.dial, CrashReport: crash}).countCrashes()
+		err = New(Config{Base: base.New(base.Base{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log}), Spool: filepath.Join(h.data, "spool"), Dial: h.dial, CrashReport: crash}).countCrashes()
 	}
 	if err != nil {
 		h.t.Fatal(err)
@@ -422,7 +423,7 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason, "ended 3 times") {
 		t.Errorf("the tray says %+v", r)
 	}
-	if n, err := h.engine.Again(store.System, store.Matters{Messages: []int64{tray[0].ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Again(store.System, store.Matters{Messages: []int64{tray[0].ID}}); n != 1 || err != nil {
 		t.Fatalf("trying again: %d, %v", n, err)
 	}
 	h.filed(3)

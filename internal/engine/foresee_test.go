@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -64,7 +65,7 @@ func TestARehearsalShowsEveryPathThatFilingThenGives(t *testing.T) {
 	}
 }
 
-func (h *house) rehearsed(ruleID string, n int) *Rehearsal {
+func (h *house) rehearsed(ruleID string, n int) *rehearsal.Rehearsal {
 	h.t.Helper()
 	row, err := h.store.RuleByID(ruleID)
 	if err != nil {
@@ -74,7 +75,7 @@ func (h *house) rehearsed(ruleID string, n int) *Rehearsal {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	r, err := h.engine.Rehearse(h.t.Context(), store.System, RehearsalOf{Rule: document, Last: n, Show: n})
+	r, err := h.engine.Rehearser.Rehearse(h.t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: n, Show: n})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -153,7 +154,7 @@ func TestARehearsalSaysWhatItDoesNotShow(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ show, shown, notShown, hidden int }{{0, 40, 0, 0}, {10, 10, 30, 20}, {33, 33, 7, 0}} {
-		r, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: document, Last: 40, Show: c.show})
+		r, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 40, Show: c.show})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -76,7 +76,7 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 		})
 	})
 	paths := func() (all []string) {
-		files, looked, more, err := h.engine.UnknownFiles(t.Context(), "cab", 10)
+		files, looked, more, err := h.engine.Registry.UnknownFiles(t.Context(), "cab", 10)
 		if err != nil || looked != 4 || more {
 			t.Fatal(files, looked, more, err)
 		}
@@ -89,11 +89,11 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 		t.Fatalf("unknown are %q", got)
 	}
 	for _, wrong := range []string{"../a", ".inktray/cabinet.json", ""} {
-		if n, err := h.engine.EnterFiles(t.Context(), store.System, "cab", []string{wrong}); err == nil {
+		if n, err := h.engine.Registry.EnterFiles(t.Context(), store.System, "cab", []string{wrong}); err == nil {
 			t.Errorf("%q was entered %d times", wrong, n)
 		}
 	}
-	n, err := h.engine.EnterFiles(t.Context(), store.System, "cab", []string{"Gauges/c.csv", "Gauges/c.csv", "Gauges/a.csv", "Gauges/gone.csv"})
+	n, err := h.engine.Registry.EnterFiles(t.Context(), store.System, "cab", []string{"Gauges/c.csv", "Gauges/c.csv", "Gauges/a.csv", "Gauges/gone.csv"})
 	if err != nil || n != 1 {
 		t.Fatalf("%d files were entered, %v", n, err)
 	}
@@ -108,11 +108,11 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 	if at < 0 || rows[at].Folder != "Gauges" || rows[at].Size != 1 || len(rows[at].SHA256) != 32 {
 		t.Fatalf("the line of what was found: %+v", rows)
 	}
-	story, err := h.engine.StoryOf(store.System, rows[at])
+	story, err := h.engine.Registry.StoryOf(store.System, rows[at])
 	if err != nil || !strings.Contains(story.Verdict, "found in the cabinet") {
 		t.Errorf("its story: %+v, %v", story, err)
 	}
-	if pass, err := h.engine.Verify(store.System, register.Query{}); err != nil {
+	if pass, err := h.engine.Registry.Verify(store.System, register.Query{}); err != nil {
 		t.Error(err)
 	} else {
 		h.until("it is verified", func() bool {

@@ -9,7 +9,12 @@ import (
 	"slices"
 	"strings"
 
+	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/mailboxes"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/source/mailfile"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -67,7 +72,7 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 			continue
 		}
 		for _, use := range document.Topics() {
-			asked[lookupKey(use.Name)] = true
+			asked[office.Key(use.Name)] = true
 		}
 		named = append(named, store.HandedRule{ID: rows[i].ID, Name: rows[i].Name, Document: rows[i].Document, Running: rows[i].Running, Revision: rows[i].Revision})
 		if rows[i].Running && len(document.Look.Mailboxes) == 1 && !strings.EqualFold(document.Look.Mailboxes[0], "all") {
@@ -78,12 +83,12 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	if err != nil {
 		return "", err
 	}
-	topics = slices.DeleteFunc(topics, func(t store.Topic) bool { return !asked[lookupKey(t.Name)] })
+	topics = slices.DeleteFunc(topics, func(t store.Topic) bool { return !asked[office.Key(t.Name)] })
 	folder := filepath.Join(filepath.Dir(e.Spool), "handed-over")
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
 	}
-	file = filepath.Join(folder, safename.File(m.Name+" "+e.now().Format("2006-01-02 150405"), ".mailbox"))
+	file = filepath.Join(folder, safename.File(m.Name+" "+e.Now().Format("2006-01-02 150405"), ".mailbox"))
 	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return "", err
@@ -97,11 +102,11 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 			return "", err
 		}
 	}
-	if err := errors.Join(e.Store.RemoveMailbox(m.ID, v.Name), e.LoadRules()); err != nil {
+	if err := errors.Join(e.Store.RemoveMailbox(m.ID, v.Name), e.Office.LoadRules()); err != nil {
 		return "", err
 	}
-	e.hub.send(Event{Kind: "mailbox", ID: m.ID})
-	e.hub.send(Event{Kind: "rules"})
+	e.Events.Send(events.Event{Kind: "mailbox", ID: m.ID})
+	e.Events.Send(events.Event{Kind: "rules"})
 	return file, nil
 }
 
@@ -118,11 +123,43 @@ func looks(rules []store.Rule, id, mailbox string) bool {
 
 // TakenOver looks after a mailbox that was taken over: its rules run from where they were.
 func (e *Engine) TakenOver(m *store.Mailbox) error {
-	if err := errors.Join(e.LoadTopics(""), e.LoadRules()); err != nil {
+	if err := errors.Join(e.Office.LoadTopics(""), e.Office.LoadRules()); err != nil {
 		return err
 	}
 	e.Watch(m.ID)
-	e.hub.send(Event{Kind: "mailbox", ID: m.ID})
-	e.hub.send(Event{Kind: "rules"})
+	e.Events.Send(events.Event{Kind: "mailbox", ID: m.ID})
+	e.Events.Send(events.Event{Kind: "rules"})
 	return nil
+}
+
+// RemoveMailbox forgets a mailbox and, once the records have forgotten it, deletes the
+// messages that only Ink Tray keeps. Where the records fail, the mailbox and its
+// messages stay.
+func (e *Engine) RemoveMailbox(id, actor string) error {
+	e.Unwatch(id)
+	e.Cabinets.Recheck()
+	if err := e.Store.RemoveMailbox(id, actor); err != nil {
+		e.Watch(id)
+		return err
+	}
+	return e.Mailboxes.ForgetMail(id)
+}
+
+// MailboxRemains is what stays, and what does not, when a mailbox is removed.
+type MailboxRemains struct {
+	Filed    int // filings in the register, with their files
+	Waiting  int // items and messages that wait to be filed, or in the tray
+	OnlyHere int // messages that only Ink Tray keeps; they are deleted
+}
+
+// RemainsOfMailbox says what remains when a mailbox is removed, before it is.
+func (e *Engine) RemainsOfMailbox(v store.Viewer, m *store.Mailbox) (out MailboxRemains, err error) {
+	if out.Filed, err = e.Store.CountFilings(v, register.Query{MailboxID: m.ID}); err != nil {
+		return out, err
+	}
+	if out.Waiting, err = e.Store.WaitingIn(m.ID); err != nil || !mailboxes.OwnMail(m) {
+		return out, err
+	}
+	out.OnlyHere, err = mailfile.Count(e.Mailboxes.MailFolder(m.ID))
+	return out, err
 }

@@ -30,7 +30,7 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.SetAside(store.System, store.Matters{Items: []int64{waiting[0].ID}}, ""); err != nil {
+	if _, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{waiting[0].ID}}, ""); err != nil {
 		t.Fatal(err)
 	}
 	pass := store.Pass{Kind: "old mail", RuleID: "tide-gauges", MadeBy: "test", State: store.Running, StartedAt: time.Now()}
@@ -68,7 +68,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 		known, _ = from.store.Messages(store.System, store.MessageQuery{Most: 10})
 		return len(known) == 1
 	})
-	if _, err := from.engine.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
+	if _, err := from.engine.Desk.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
 		t.Fatal(err)
 	}
 	from.rule(topicRule)
@@ -100,7 +100,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	if err != nil || len(topics) != 1 || topics[0].Name != "Berth requests" {
 		t.Fatalf("topics that came along: %+v, %v", topics, err)
 	}
-	if learned := to.engine.Learned("Berth requests"); learned.Yes != 7 || learned.No != 6 || !learned.Ready() {
+	if learned := to.engine.Office.Learned("Berth requests"); learned.Yes != 7 || learned.No != 6 || !learned.Ready() {
 		t.Errorf("it knows %d and %d", learned.Yes, learned.No)
 	}
 	clerk := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"box"}}
@@ -111,7 +111,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	if err != nil || len(here) != 1 {
 		t.Fatalf("%+v, %v", here, err)
 	}
-	verdicts, err := to.engine.JudgeMessage(t.Context(), store.System, here[0].ID)
+	verdicts, err := to.engine.Desk.JudgeMessage(t.Context(), store.System, here[0].ID)
 	if err != nil || len(verdicts) != 1 || verdicts[0].Said == nil || !*verdicts[0].Said {
 		t.Errorf("what a person said of its message: %+v, %v", verdicts, err)
 	}
@@ -122,7 +122,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	}
 	other.taught("berth Requests", berths[:5], bills[:5])
 	taken(other)
-	if learned := other.engine.Learned("berth Requests"); learned.Yes != 5 || learned.No != 5 {
+	if learned := other.engine.Office.Learned("berth Requests"); learned.Yes != 5 || learned.No != 5 {
 		t.Errorf("the topic that was there knows %d and %d now", learned.Yes, learned.No)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"inktray.example/inktray/internal/fault"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -183,8 +184,8 @@ func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, u
 			v.pace.faster()
 			continue
 		}
-		how := whose(ctx, err)
-		if how == ofMachine {
+		how := fault.Of(ctx, err)
+		if how == fault.Machine {
 			return nil, nil, err
 		}
 		v.pace.slower()
@@ -194,7 +195,7 @@ func (v *visit) facts(ctx context.Context, uids []uint32) (all []source.Facts, u
 			}
 			v.pace.failed[key] = true
 		}
-		if how == ofMailbox {
+		if how == fault.Mailbox {
 			return nil, nil, err
 		}
 	}

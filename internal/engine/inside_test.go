@@ -180,7 +180,7 @@ func TestWhatCannotBeOpenedIsHeldWithItsReason(t *testing.T) {
 
 	// Once the password is known, trying again opens it.
 	c := &store.Correspondent{Name: "Tidewatch", Domains: []string{"tidewatch.example"}}
-	if err := h.engine.SaveCorrespondent(c, []string{"ebb", "slack-water"}, 0, "test"); err != nil {
+	if err := h.engine.Office.SaveCorrespondent(c, []string{"ebb", "slack-water"}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	tray, err := h.store.Tray(store.System, 0, 10)
@@ -189,7 +189,7 @@ func TestWhatCannotBeOpenedIsHeldWithItsReason(t *testing.T) {
 	}
 	for _, e := range tray {
 		if e.Item == "3" {
-			if _, err := h.engine.Again(store.System, store.Matters{Items: []int64{e.ID}}); err != nil {
+			if _, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{e.ID}}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -320,11 +320,11 @@ func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T
 	if err != nil || f.ReplacedBy != "2026-2" {
 		t.Fatalf("the register says of the first: replaced by %q (%v)", f.ReplacedBy, err)
 	}
-	g, err := h.engine.gate("cab")
+	c, err := h.engine.Cabinets.Cabinet("cab")
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := g.cabinet.Kept(t.Context(), f.KeptAs)
+	r, err := c.Kept(t.Context(), f.KeptAs)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -384,9 +384,9 @@ func TestNamesOfCorrespondentsTablesHeadersAndText(t *testing.T) {
 	box.add(bytes.Replace(raw("levels ST-03", "a.csv", "1"), []byte("Subject:"), []byte("X-Station: North\r\nSubject:"), 1))
 	h := newHouse(t, box.dial)
 	h.watched()
-	err := h.engine.SaveCorrespondent(&store.Correspondent{Name: "Tide/watch", Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}}, nil, 0, "test")
+	err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tide/watch", Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}}, nil, 0, "test")
 	if err == nil {
-		err = h.engine.SaveLookupTable(&store.LookupTable{Name: "stations", Rows: [][2]string{{"st-03", "Ferry steps"}}}, 0, "test")
+		err = h.engine.Office.SaveLookupTable(&store.LookupTable{Name: "stations", Rows: [][2]string{{"st-03", "Ferry steps"}}}, 0, "test")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -398,7 +398,7 @@ func TestNamesOfCorrespondentsTablesHeadersAndText(t *testing.T) {
 `) + "unless: [{recipient: {correspondent: Surveyors}}]\n")
 	h.fileOld(id)
 	h.expect(map[string]string{"Tide-watch/Ferry steps/North/the unlisted.csv": "1"})
-	if err := h.engine.RemoveCorrespondent(h.correspondent("Tide/watch"), "test"); err != nil {
+	if err := h.engine.Office.RemoveCorrespondent(h.correspondent("Tide/watch"), "test"); err != nil {
 		t.Errorf("no rule names the correspondent, but its group: %v", err)
 	}
 }
@@ -431,7 +431,7 @@ func TestAProblemInTheBookIsToldBeforeARuleIsSaved(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := h.engine.CheckRule(store.System, r); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := h.engine.Office.CheckRule(store.System, r); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%v, want ...%s...", err, says)
 		}
 	}

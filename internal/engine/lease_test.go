@@ -149,20 +149,37 @@ func TestOfManyCopiesThatStartAtOnceOneFiles(t *testing.T) {
 	}
 }
 
+// leaseDocument is the note of a run in a cabinet, as the file has it.
+type leaseDocument struct {
+	Run     string    `json:"run"`
+	Host    string    `json:"host"`
+	Process int       `json:"process"`
+	Space   string    `json:"space"`
+	Begun   string    `json:"begun"`
+	Taken   time.Time `json:"taken"`
+	Files   bool      `json:"files"`
+	Beat    int       `json:"beat"`
+}
+
+func (h *house) leaseFile(run string) string {
+	return filepath.Join(h.files, cabinet.NotesFolder, "lease-"+h.engine.Installation+"."+run+".json")
+}
+
+func (h *house) writeLease(d leaseDocument) {
+	h.t.Helper()
+	text, err := json.Marshal(d)
+	if err == nil {
+		err = os.WriteFile(h.leaseFile(d.Run), text, 0o600)
+	}
+	if err != nil {
+		h.t.Fatal(err)
+	}
+}
+
 // elsewhere writes the note of a run on another machine.
 func (h *house) elsewhere(beat int) {
 	h.t.Helper()
-	note, err := json.Marshal(leaseNote{Run: "faraway", Host: "quay.brackwater.example", Process: 1, Space: "other", Begun: "1", Taken: may, Files: true, Beat: beat})
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	g, err := h.engine.gate("cab")
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	if err := g.notebook().WriteNote(h.t.Context(), h.engine.leaseName("faraway"), note); err != nil {
-		h.t.Fatal(err)
-	}
+	h.writeLease(leaseDocument{Run: "faraway", Host: "quay.brackwater.example", Process: 1, Space: "other", Begun: "1", Taken: may, Files: true, Beat: beat})
 }
 
 func TestARunOnAnotherMachineIsWaitedForAsLongAsItSaysThatItIsThere(t *testing.T) {
@@ -199,28 +216,29 @@ func TestARunWhoseProcessIsGoneIsNotWaitedFor(t *testing.T) {
 	h.hurry()
 	h.watched()
 	h.rule(gaugesRule)
-	g, err := h.engine.gate("cab")
+	h.until("it holds the lease", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") == nil })
+	var own leaseDocument
+	text, err := os.ReadFile(h.leaseFile(h.engine.Run))
+	if err == nil {
+		err = json.Unmarshal(text, &own)
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.until("it holds the lease", func() bool { return g.ready(t.Context()) == nil })
-	if here() == "" {
+	if own.Space == "" {
 		t.Skip("this system does not tell whether a process runs")
 	}
-	own := g.lease.note
-	for _, gone := range []leaseNote{
-		{Run: "killed", Host: own.Host, Process: 1 << 30, Space: own.Space, Begun: "5", Taken: may, Files: true},                              // no such process
-		{Run: "reused", Host: own.Host, Process: os.Getppid(), Space: own.Space, Begun: "not when it began", Taken: may, Files: true},         // another process has its number
-		{Run: "stopped", Host: own.Host, Process: own.Process, Space: own.Space, Begun: own.Begun, Taken: may, Files: true},                   // of this process
-		{Run: "waiting", Host: own.Host, Process: 1 << 30, Space: own.Space, Begun: "5", Taken: may.AddDate(80, 0, 0), Files: false, Beat: 3}, // one that waited
+	for _, gone := range []leaseDocument{
+		{Run: "killed", Process: 1 << 30, Begun: "5", Files: true},                            // no such process
+		{Run: "reused", Process: os.Getppid(), Begun: "not when it began", Files: true},       // another process has its number
+		{Run: "stopped", Process: own.Process, Begun: own.Begun, Files: true},                 // of this process
+		{Run: "waiting", Process: 1 << 30, Begun: "5", Taken: may.AddDate(80, 0, 0), Beat: 3}, // one that waited
 	} {
-		text, err := json.Marshal(&gone)
-		if err != nil {
-			t.Fatal(err)
+		gone.Host, gone.Space = own.Host, own.Space
+		if gone.Taken.IsZero() {
+			gone.Taken = may
 		}
-		if err := g.notebook().WriteNote(t.Context(), h.engine.leaseName(gone.Run), text); err != nil {
-			t.Fatal(err)
-		}
+		h.writeLease(gone)
 	}
 	h.restart()
 	box.add(raw("reading", "a.csv", "a"))
@@ -259,7 +277,7 @@ func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) 
 	other.rule(gaugesRule)
 	for _, one := range []*house{h, other} {
 		one.until("it is told", func() bool {
-			one.engine.asked.Add(1) // as if a minute were over
+			one.engine.Cabinets.Recheck() // as if a minute were over
 			n := one.notice("watched twice")
 			return n != nil && strings.Contains(n.Text, "“gauges”") && n.MailboxID == "box"
 		})
@@ -267,24 +285,16 @@ func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) 
 	if err := h.store.SettleByID(store.System, h.notice("watched twice").ID); err != nil {
 		t.Fatal(err)
 	}
-	h.engine.asked.Add(1)
-	g, err := h.engine.gate("cab")
-	if err != nil {
-		t.Fatal(err)
-	}
-	h.until("it looked again", func() bool {
-		g.claims.mutex.Lock()
-		defer g.claims.mutex.Unlock()
-		return g.claims.asked == h.engine.asked.Load()
-	})
+	h.engine.Cabinets.Recheck()
+	h.until("it looked again", func() bool { return h.engine.Cabinets.ClaimsAreCurrent("cab") })
 	if h.notice("watched twice") != nil {
 		t.Error("what a person settled came back")
 	}
-	if err := h.engine.SwitchRule(context.Background(), "tide-gauges", false, "test"); err != nil {
+	if err := h.engine.Office.SwitchRule(context.Background(), "tide-gauges", false, "test"); err != nil {
 		t.Fatal(err)
 	}
 	other.until("it is settled once one of them files no more from it", func() bool {
-		other.engine.asked.Add(1)
+		other.engine.Cabinets.Recheck()
 		return other.notice("watched twice") == nil
 	})
 }

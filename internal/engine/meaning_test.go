@@ -19,6 +19,9 @@ import (
 
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/topic"
+	"inktray.example/inktray/internal/desk"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/scan"
 	"inktray.example/inktray/internal/store"
 	"inktray.example/inktray/internal/testbed"
@@ -64,7 +67,7 @@ func (h *house) taught(name string, about, others []string) string {
 			list = append(list, topic.Example{About: i == 0, Mail: topic.Mail{Subject: s, Text: s}})
 		}
 	}
-	id, err := h.engine.ImportTopic(store.System, name, list)
+	id, err := h.engine.Office.ImportTopic(store.System, name, list)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -82,7 +85,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	box := &memory{}
 	h := newHouse(t, box.dial)
 	h.watched()
-	if _, err := h.engine.SaveRule(mustRule(t, topicRule), 0, "test"); err == nil || !strings.Contains(err.Error(), "topic") {
+	if _, err := h.engine.Office.SaveRule(mustRule(t, topicRule), 0, "test"); err == nil || !strings.Contains(err.Error(), "topic") {
 		t.Errorf("a rule that asks for a topic that is not there: %v", err)
 	}
 	id := h.taught("Berth requests", berths, bills)
@@ -100,15 +103,15 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	// What a topic that is asked for is called cannot change, and it cannot go.
 	row, _ := h.store.TopicByID(id)
 	row.Name = "Moorings"
-	if err := h.engine.SaveTopic(&row, 0, "test"); err == nil || !strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
+	if err := h.engine.Office.SaveTopic(&row, 0, "test"); err == nil || !strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
 		t.Errorf("renaming: %v", err)
 	}
-	if err := h.engine.RemoveTopic(id, "test"); err == nil || !strings.Contains(err.Error(), "asks for the topic") {
+	if err := h.engine.Office.RemoveTopic(id, "test"); err == nil || !strings.Contains(err.Error(), "asks for the topic") {
 		t.Errorf("removing: %v", err)
 	}
 
 	// One answer lets all items of the message go on, and is kept as an example.
-	if _, err := h.engine.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, true); err != nil {
+	if _, err := h.engine.Desk.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, true); err != nil {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Berths/sure.pdf": "%PDF sure", "Berths/one.pdf": "%PDF one", "Berths/two.csv": "2"})
@@ -116,31 +119,31 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	if err != nil || len(examples) != 13 || examples[0].Subject != "Holz" || !examples[0].About || examples[0].Origin != "tray" || !slices.Equal(examples[0].Names, []string{"one.pdf", "two.csv"}) {
 		t.Errorf("the example: %+v, %v", examples[0], err)
 	}
-	if _, err := h.engine.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, true); err == nil {
+	if _, err := h.engine.Desk.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, true); err == nil {
 		t.Error("what does not wait any more was answered")
 	}
 
 	// The other way: it is left, and the person's word holds.
 	box.add(enclosed(oda, "Chor", "Wir singen.", "song.pdf", "%PDF song"))
 	tray = h.trayOf(1)
-	if _, err := h.engine.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, false); err != nil {
+	if _, err := h.engine.Desk.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, false); err != nil {
 		t.Fatal(err)
 	}
 	h.until("it is left", func() bool {
 		e, _ := h.store.EntryByID(store.System, tray[0].ID)
 		return e.State == store.LeftOut && strings.Contains(e.Reason, "a person said that it is not about “berth requests”")
 	})
-	judged, err := h.engine.JudgeMessage(t.Context(), store.System, tray[0].MessageID)
+	judged, err := h.engine.Desk.JudgeMessage(t.Context(), store.System, tray[0].MessageID)
 	if err != nil || len(judged) != 1 || judged[0].Said == nil || *judged[0].Said || len(judged[0].Why) == 0 {
 		t.Errorf("judged: %+v, %v", judged, err)
 	}
 	// Taken back, the topic forgets it; after a restart it knows what it knew.
 	h.restart()
-	before := h.engine.Learned("Berth requests")
-	if n, err := h.engine.Unmark(store.System, id, []int64{examples[0].ID}); n != 1 || err != nil {
+	before := h.engine.Office.Learned("Berth requests")
+	if n, err := h.engine.Office.Unmark(store.System, id, []int64{examples[0].ID}); n != 1 || err != nil {
 		t.Errorf("taken back: %d, %v", n, err)
 	}
-	if after := h.engine.Learned("Berth requests"); before.Yes != 7 || after.Yes != 6 {
+	if after := h.engine.Office.Learned("Berth requests"); before.Yes != 7 || after.Yes != 6 {
 		t.Errorf("%d examples before, %d after", before.Yes, after.Yes)
 	}
 }
@@ -163,7 +166,7 @@ func TestAnAnswerAboutATopicAnswersTheOthersThatAreLikeIt(t *testing.T) {
 			like = append(like, e.ID)
 		}
 	}
-	if _, err := h.engine.AnswerTopics(t.Context(), store.System, like[:3], true); err != nil {
+	if _, err := h.engine.Desk.AnswerTopics(t.Context(), store.System, like[:3], true); err != nil {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Berths/0.pdf": "%PDF 0", "Berths/1.pdf": "%PDF 1", "Berths/2.pdf": "%PDF 2", "Berths/3.pdf": "%PDF 3"})
@@ -193,24 +196,24 @@ func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
 	}
 	box.add(enclosed(oda, "Invoice", "x"))
 	h.until("both are known", func() bool {
-		all, err := h.engine.Teachings(store.System, id, 10)
+		all, err := h.engine.Office.Teachings(store.System, id, 10)
 		return err == nil && len(all) == 2
 	})
 	for _, c := range []struct {
 		list []topic.Example
 		says string
 	}{{nil, "between one example and"}, {[]topic.Example{{About: true}}, "neither a subject nor a text"}} {
-		if _, err := h.engine.ImportTopic(store.System, "New one", c.list); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := h.engine.Office.ImportTopic(store.System, "New one", c.list); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("an import of %+v: %v", c.list, err)
 		}
 	}
 	if topics, _ := h.store.Topics(); len(topics) != 1 {
 		t.Errorf("an import that fails left %d topics", len(topics))
 	}
-	if _, err := h.engine.Mark(t.Context(), store.System, id, nil, true, "mail"); err == nil {
+	if _, err := h.engine.Desk.Mark(t.Context(), store.System, id, nil, true, "mail"); err == nil {
 		t.Error("nothing was marked")
 	}
-	if _, err := h.engine.Mark(t.Context(), store.System, "nowhere", []int64{1}, true, "mail"); err == nil {
+	if _, err := h.engine.Desk.Mark(t.Context(), store.System, "nowhere", []int64{1}, true, "mail"); err == nil {
 		t.Error("a topic that is not there was taught")
 	}
 }
@@ -226,27 +229,27 @@ func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
 		known, _ = h.store.Messages(store.System, store.MessageQuery{Most: 10})
 		return len(known) == 1
 	})
-	if _, err := h.engine.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
+	if _, err := h.engine.Desk.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
 		t.Fatal(err)
 	}
 	stranger := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"other"}}
 	if seen, err := h.store.Examples(stranger, id); err != nil || len(seen) != 0 {
 		t.Errorf("a stranger sees %d examples, %v", len(seen), err)
 	}
-	if n, err := h.engine.Unmark(stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
+	if n, err := h.engine.Office.Unmark(stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
 		t.Errorf("a stranger took %d back, %v", n, err)
 	}
-	if _, err := h.engine.Mark(t.Context(), stranger, id, []int64{known[0].ID}, true, "mail"); err == nil {
+	if _, err := h.engine.Desk.Mark(t.Context(), stranger, id, []int64{known[0].ID}, true, "mail"); err == nil {
 		t.Error("a stranger marked a message that he may not see")
 	}
-	if all, err := h.engine.Teachings(stranger, id, 10); err != nil || len(all) != 0 {
+	if all, err := h.engine.Office.Teachings(stranger, id, 10); err != nil || len(all) != 0 {
 		t.Errorf("a stranger is shown %d messages, %v", len(all), err)
 	}
 	// A person's traces go with the examples.
-	if _, _, err := h.engine.Erase(t.Context(), store.System, "oda@tidewatch.example", false); err != nil {
+	if _, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", false); err != nil {
 		t.Fatal(err)
 	}
-	if seen, err := h.store.Examples(store.System, id); err != nil || len(seen) != 12 || h.engine.Learned("Berth requests").Yes != 6 {
+	if seen, err := h.store.Examples(store.System, id); err != nil || len(seen) != 12 || h.engine.Office.Learned("Berth requests").Yes != 6 {
 		t.Errorf("after erasing there are %d examples, %v", len(seen), err)
 	}
 }
@@ -316,7 +319,7 @@ func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
 	for _, e := range held.trayOf(6) {
 		ids = append(ids, e.ID)
 	}
-	if n, err := held.engine.Release(store.System, store.Matters{Items: ids}); n != 6 || err != nil {
+	if n, err := held.engine.Desk.Release(store.System, store.Matters{Items: ids}); n != 6 || err != nil {
 		t.Fatalf("released %d, %v", n, err)
 	}
 	held.until("all are filed", func() bool { return len(held.tree()) == 7 })
@@ -340,7 +343,7 @@ func TestWhatMayHoldAProgramIsNotKeptForACabinetThatIsAway(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.add(enclosed(oda, "while away", "x", "good.csv", "1;2", "bad.csv", testbed.Virus, "macros.docx", zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")))
 	h.until("what may be kept is kept", func() bool {
 		kept, err := h.store.SpooledEntries()
@@ -404,7 +407,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 	}
 	release := func(e *store.Entry) {
 		t.Helper()
-		if n, err := h.engine.Release(store.System, store.Matters{Items: []int64{e.ID}}); n != 1 || err != nil {
+		if n, err := h.engine.Desk.Release(store.System, store.Matters{Items: []int64{e.ID}}); n != 1 || err != nil {
 			t.Fatal(n, err)
 		}
 	}
@@ -423,7 +426,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 	}
 	release(&e)
 	virus := causes(store.CauseVirus)[store.CauseVirus]
-	if again, err := h.engine.Again(store.System, store.Matters{Items: []int64{virus.ID}}); again != 1 || err != nil {
+	if again, err := h.engine.Desk.Again(store.System, store.Matters{Items: []int64{virus.ID}}); again != 1 || err != nil {
 		t.Fatal(again, err)
 	}
 	virus = causes(store.CauseDisguised)[store.CauseDisguised] // from the beginning
@@ -445,7 +448,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 			items = append(items, i.ID)
 		}
 	}
-	if _, err := h.engine.FileByHand(store.System, []Handed{{Message: known[0].ID, Items: items}}, "harbour files", "By hand"); err != nil {
+	if _, err := h.engine.Desk.FileByHand(store.System, []desk.Handed{{Message: known[0].ID, Items: items}}, "harbour files", "By hand"); err != nil {
 		t.Fatal(err)
 	}
 	waiting := causes(store.CauseVirus, store.CauseUnscanned)
@@ -473,13 +476,13 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	h.resolver = resolver
 	h.start()
 	h.watched()
-	if err := h.engine.SetTrust(Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, 0, "test"); err != nil {
+	if err := h.engine.Office.SetTrust(office.Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.SetTrust(Trust{Servers: []string{"no server"}}, 0, "test"); err == nil {
+	if err := h.engine.Office.SetTrust(office.Trust{Servers: []string{"no server"}}, 0, "test"); err == nil {
 		t.Error("a name that is none was taken")
 	}
-	if err := h.engine.SaveCorrespondent(&store.Correspondent{Name: "Tidewatch", Domains: []string{"tidewatch.example"}}, nil, 0, "test"); err != nil {
+	if err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tidewatch", Domains: []string{"tidewatch.example"}}, nil, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.rule("name: Signed\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {sender: {domain: [tidewatch.example, slow.example], verified: true}}\nattachments: [{take: everything, folder: Signed}]\n")
@@ -505,22 +508,22 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, m := range known {
-		p, err := h.engine.ProveMessage(t.Context(), store.System, m.ID)
+		p, err := h.engine.Reader.ProveMessage(t.Context(), store.System, m.ID)
 		proven := m.Subject == "signed" || m.Subject == "reported"
 		if err != nil || p.Proven != proven || p.Unknown != (m.Subject == "slow") {
 			t.Errorf("%s: %+v, %v", m.Subject, p, err)
 		}
-		_, all, err := h.engine.Explain(t.Context(), store.System, m.ID, true)
+		_, all, err := h.engine.Rehearser.Explain(t.Context(), store.System, m.ID, true)
 		if err != nil || m.Subject == "not signed" && !strings.Contains(all[1].Match.Text, "would belong to “Tidewatch”, but the sender is not verified: it is not signed (DKIM)") {
 			t.Errorf("%s: %+v, %v", m.Subject, all[1].Match, err)
 		}
 	}
 	// Replies to senders that nobody proves are not sent.
-	if err := h.engine.SetTrust(Trust{Replies: true}, 0, "test"); err != nil {
+	if err := h.engine.Office.SetTrust(office.Trust{Replies: true}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	document := mustRule(t, "name: Replies\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {subject: {contains: signed}}\nattachments: [{take: everything, folder: R}]\nafterwards: {reply: {text: Thank you}}\n")
-	rehearsed, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: document, Last: 10, Thorough: true})
+	rehearsed, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
 	if err != nil {
 		t.Fatal(err)
 	}

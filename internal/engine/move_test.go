@@ -41,7 +41,7 @@ func davTree(t testing.TB, folder string) *webdav.Tree {
 func (h *house) moved(to store.Cabinet) store.Pass {
 	h.t.Helper()
 	to.ID, to.Name = "cab", "harbour files"
-	p, err := h.engine.MoveCabinet(h.t.Context(), &to, "Ines")
+	p, err := h.engine.Cabinets.MoveCabinet(h.t.Context(), &to, "Ines")
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -138,7 +138,7 @@ func TestWhatWasReplacedMovesAlong(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.Undo(store.System, 0, entries[0].ID); err != nil {
+	if _, err := h.engine.Registry.Undo(store.System, 0, entries[0].ID); err != nil {
 		t.Fatal(err)
 	}
 	h.files = new
@@ -162,11 +162,11 @@ func TestOneRuleFilesIntoTwoCabinetsOfTwoKinds(t *testing.T) {
 	folder := cabinettest.Subfolder(t, w.Folder)
 	place := cabinettest.OnDisk(nil, folder)
 	share := store.Cabinet{ID: "share", Name: "office share", Kind: "webdav", Folder: w.URL + "/" + filepath.Base(folder), MadeAt: time.Now()}
-	if err := h.engine.AddCabinet(t.Context(), &share, "test"); err != nil {
+	if err := h.engine.Cabinets.AddCabinet(t.Context(), &share, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.rule(`{id: two, name: Two, cabinet: harbour files, look: {mailboxes: gauges}, match: {subject: {begins: plan}}, then: stop, attachments: [{take: [{extension: pdf}], cabinet: office share, folder: Plans}, {take: everything, folder: Lists}]}`)
-	if err := h.engine.SwitchRule(t.Context(), "tide-gauges", false, "test"); err != nil {
+	if err := h.engine.Office.SwitchRule(t.Context(), "tide-gauges", false, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.deliver("INBOX", raw("plan one", "a.pdf", "%PDF-1.4 a", "a.csv", "a"))

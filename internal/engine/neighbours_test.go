@@ -42,7 +42,7 @@ func TestWhateverLiesUnderTheNameAFileGetsTheNextOne(t *testing.T) {
 			if notices, err := h.store.Notices(store.System); err != nil || len(notices) > 0 {
 				t.Errorf("the tray has %+v, %v", notices, err)
 			}
-			if err := h.engine.CheckCabinet(t.Context(), "cab"); err != nil {
+			if err := h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); err != nil {
 				t.Errorf("the cabinet: %v", err)
 			}
 			h.said() // waits until all is entered
@@ -59,7 +59,7 @@ func TestWhateverLiesUnderTheNameAFileGetsTheNextOne(t *testing.T) {
 					t.Fatal(err)
 				}
 				began := time.Now()
-				if err := h.engine.VerifyFiling(t.Context(), &filings[i]); err != nil {
+				if err := h.engine.Registry.VerifyFiling(t.Context(), &filings[i]); err != nil {
 					t.Errorf("verifying: %v", err)
 				}
 				if took := time.Since(began); took > cabinettest.Long {
@@ -134,7 +134,7 @@ func TestPlacesThatAreRefusedAsCabinets(t *testing.T) {
 		filepath.Join(foreign, "deep", "deeper"): "inside another cabinet",
 	} {
 		c := store.Cabinet{ID: store.NewID(), Name: "new", Kind: "local", Folder: folder, MadeAt: time.Now()}
-		err := h.engine.AddCabinet(t.Context(), &c, "test")
+		err := h.engine.Cabinets.AddCabinet(t.Context(), &c, "test")
 		var told *cabinet.Error
 		if !errors.As(err, &told) || !strings.Contains(told.Problem, says) {
 			t.Errorf("%s: %v, want ...%s...", folder, err, says)
@@ -143,12 +143,12 @@ func TestPlacesThatAreRefusedAsCabinets(t *testing.T) {
 			t.Errorf("%s was made into a cabinet all the same", folder)
 		}
 		c.ID = "cab"
-		if _, err := h.engine.MoveCabinet(t.Context(), &c, "test"); !errors.As(err, &told) {
+		if _, err := h.engine.Cabinets.MoveCabinet(t.Context(), &c, "test"); !errors.As(err, &told) {
 			t.Errorf("moving a cabinet to %s: %v", folder, err)
 		}
 	}
 	good := store.Cabinet{ID: store.NewID(), Name: "good", Kind: "local", Folder: filepath.Join(t.TempDir(), "good"), MadeAt: time.Now()}
-	if err := h.engine.AddCabinet(t.Context(), &good, "test"); err != nil {
+	if err := h.engine.Cabinets.AddCabinet(t.Context(), &good, "test"); err != nil {
 		t.Errorf("a good place: %v", err)
 	}
 }
@@ -172,6 +172,6 @@ func TestAFileThatACabinetDoesNotTakeStopsNoOther(t *testing.T) {
 	})
 	h.until("the cabinet is in order", func() bool {
 		n, err := h.store.Notices(store.System)
-		return err == nil && len(n) == 0 && h.engine.Problem("cab") == nil
+		return err == nil && len(n) == 0 && h.engine.Cabinets.Problem("cab") == nil
 	})
 }

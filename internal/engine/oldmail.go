@@ -7,10 +7,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
+	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/fault"
+	"inktray.example/inktray/internal/passes"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
@@ -25,18 +28,6 @@ var (
 	ErrEnded    = errors.New("the pass has ended")
 )
 
-// oldMail is a running pass over old mail.
-type oldMail struct {
-	mutex  sync.Mutex
-	wanted store.PassState // what a person asked for; "" for going on
-}
-
-func (p *oldMail) asked() store.PassState {
-	p.mutex.Lock()
-	defer p.mutex.Unlock()
-	return p.wanted
-}
-
 // OldMailOf says which old mail is to be filed, and how fast. Zero values limit
 // nothing.
 type OldMailOf struct {
@@ -49,7 +40,7 @@ type OldMailOf struct {
 
 // Check says what is wrong with it. The error, if any, is rule.Problems.
 func (of *OldMailOf) Check() error {
-	_, err := hours(of.From, of.To)
+	_, err := passes.ParseHours(of.From, of.To)
 	return err
 }
 
@@ -100,9 +91,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	if pass.Kind != "old mail" && (pass.Kind != "verification" && pass.Kind != "move" || wanted != store.Stopped) || pass.State == store.Done || pass.State == store.Stopped {
 		return fmt.Errorf("%w: pass %d", ErrEnded, id)
 	}
-	e.mutex.Lock()
-	running := e.passes[id]
-	e.mutex.Unlock()
+	running := e.passes.Of(id)
 	if wanted == store.Running {
 		if running == nil {
 			pass.State = store.Running
@@ -114,9 +103,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 		return nil
 	}
 	if running != nil {
-		running.mutex.Lock()
-		running.wanted = wanted
-		running.mutex.Unlock()
+		running.Ask(wanted)
 		return nil
 	}
 	ended := e.Clock()
@@ -126,17 +113,12 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 
 // runPass goes over old mail in the background, from where the pass stands.
 func (e *Engine) runPass(pass *store.Pass) {
-	ctx, cancel := context.WithCancel(e.ctx)
-	p := &oldMail{}
-	e.mutex.Lock()
-	e.passes[pass.ID] = p
-	e.mutex.Unlock()
-	e.tasks.Go(func() {
+	ctx, cancel := context.WithCancel(e.Context())
+	p := e.passes.Begin(pass.ID)
+	e.Go("filing old mail", func() {
 		defer cancel()
 		state, note := e.overOldMail(ctx, pass, p)
-		e.mutex.Lock()
-		delete(e.passes, pass.ID)
-		e.mutex.Unlock()
+		e.passes.End(pass.ID)
 		e.WakeAll() // what a crash left of this pass is the watchers' now
 		if ctx.Err() != nil {
 			return // it goes on after the restart
@@ -158,7 +140,7 @@ func (e *Engine) runPass(pass *store.Pass) {
 			case <-time.After(e.Pause(failures)):
 			}
 		}
-		e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
 	})
 }
 
@@ -166,12 +148,12 @@ func (e *Engine) runPass(pass *store.Pass) {
 // fails is tried again with growing pauses while the others go on; progress begins
 // the pauses again. Nothing that may pass ends a pass: it waits until the mailbox
 // answers, the disk has room, or a person stops it.
-func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) (store.PassState, string) {
+func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.Steering) (store.PassState, string) {
 	row, err := e.Store.RuleByID(pass.RuleID)
 	if err != nil {
 		return store.Broken, "the rule is no longer there"
 	}
-	r, err := e.rule(row.ID, row.Revision)
+	r, err := e.Office.Rule(row.ID, row.Revision)
 	if err != nil {
 		return store.Broken, "the rule cannot run: " + err.Error()
 	}
@@ -198,7 +180,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 			if ctx.Err() != nil {
 				return store.Running, ""
 			}
-			if asked := p.asked(); asked != "" {
+			if asked := p.Asked(); asked != "" {
 				return asked, ""
 			}
 			if err == nil {
@@ -215,11 +197,11 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *oldMail) 
 		if left = waiting; len(left) == 0 {
 			break
 		}
-		if !e.rest(ctx, p, e.shortest(left)) {
+		if !p.Rest(ctx, e.shortest(left)) {
 			if ctx.Err() != nil {
 				return store.Running, ""
 			}
-			return p.asked(), ""
+			return p.Asked(), ""
 		}
 	}
 	return store.Done, e.endNote(pass)
@@ -253,7 +235,7 @@ func waitsFor(m *store.Mailbox, err error) string {
 	if t := store.TroubleOf(err); t != nil {
 		return "waits: " + t.Problem
 	}
-	return fmt.Sprintf("waits for the mailbox “%s”: %s", m.Name, reasonOf(err))
+	return fmt.Sprintf("waits for the mailbox “%s”: %s", m.Name, fault.Reason(err))
 }
 
 // notePass shows what a pass waits for. Where the records cannot keep the note, the
@@ -264,7 +246,7 @@ func (e *Engine) notePass(pass *store.Pass, note string) {
 	if err := e.Store.SavePass(pass); err != nil {
 		e.Log.Error("keeping a pass", "pass", pass.ID, "error", err)
 	}
-	e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+	e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
 }
 
 // endNote names the difference between the messages that were there when the pass
@@ -272,18 +254,18 @@ func (e *Engine) notePass(pass *store.Pass, note string) {
 func (e *Engine) endNote(pass *store.Pass) string {
 	var parts []string
 	if pass.Unread > 0 {
-		parts = append(parts, counted(pass.Unread, "message", "messages")+" could not be read and wait in the tray")
+		parts = append(parts, phrase.Count(pass.Unread, "message", "messages")+" could not be read and wait in the tray")
 	}
 	if pass.Gone > 0 {
-		parts = append(parts, counted(pass.Gone, "message", "messages")+" left the mailbox before Ink Tray read them")
+		parts = append(parts, phrase.Count(pass.Gone, "message", "messages")+" left the mailbox before Ink Tray read them")
 	}
 	return strings.Join(parts, "; ")
 }
 
 // oldMailOf goes over one mailbox's folders, with a connection of its own.
-func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r *rule.Compiled, box *passMailbox) error {
+func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *passes.Steering, r *rule.Compiled, box *passMailbox) error {
 	m := box.row
-	s, err := e.Reach(ctx, m)
+	s, err := e.Mailboxes.Reach(ctx, m)
 	if err != nil {
 		return err
 	}
@@ -306,7 +288,7 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 		if err := over.run(ctx); err != nil {
 			return err
 		}
-		if p.asked() != "" {
+		if p.Asked() != "" {
 			return nil
 		}
 	}
@@ -317,7 +299,7 @@ func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *oldMail, r 
 type overFolder struct {
 	visit  *visit
 	pass   *store.Pass
-	steer  *oldMail
+	steer  *passes.Steering
 	rule   *rule.Compiled
 	folder string
 	key    string // the folder in the pass's position
@@ -337,10 +319,10 @@ func (o *overFolder) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := o.over(ctx, uids); err != nil || o.steer.asked() != "" {
+	if err := o.over(ctx, uids); err != nil || o.steer.Asked() != "" {
 		return err
 	}
-	if err := o.again(ctx); err != nil || o.steer.asked() != "" {
+	if err := o.again(ctx); err != nil || o.steer.Asked() != "" {
 		return err
 	}
 	return o.finish(ctx)
@@ -414,7 +396,7 @@ func (o *overFolder) through(look *store.Look, uid uint32, n, matched int, _ boo
 func (o *overFolder) over(ctx context.Context, uids []uint32) error {
 	v, e, pass := o.visit, o.visit.engine, o.pass
 	for len(uids) > 0 {
-		if o.steer.asked() != "" {
+		if o.steer.Asked() != "" {
 			return nil
 		}
 		size := passBatch
@@ -430,11 +412,11 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) error {
 		if err := v.process(ctx, some, &batch{pass: pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
 			return err
 		}
-		e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
-		e.rouse(v.mailbox.ID) // what is done afterwards is the watcher's
+		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+		e.Wake(v.mailbox.ID) // what is done afterwards is the watcher's
 		if pass.PerMinute > 0 && len(uids) > 0 {
 			due := began.Add(time.Duration(len(some)) * time.Minute / time.Duration(pass.PerMinute))
-			if !e.rest(ctx, o.steer, due.Sub(e.Clock())) {
+			if !o.steer.Rest(ctx, due.Sub(e.Clock())) {
 				return ctx.Err()
 			}
 		}
@@ -464,7 +446,7 @@ func (o *overFolder) again(ctx context.Context) error {
 		if next == nil {
 			return nil
 		}
-		if next.NextAt != nil && !e.rest(ctx, o.steer, next.NextAt.Sub(e.Clock())) {
+		if next.NextAt != nil && !o.steer.Rest(ctx, next.NextAt.Sub(e.Clock())) {
 			return ctx.Err()
 		}
 		if err := v.process(ctx, []uint32{next.UID}, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
@@ -512,72 +494,26 @@ func (o *overFolder) finish(ctx context.Context) error {
 	return nil
 }
 
-// hours reads a span of the day in minutes from midnight; from and to are equal
-// where nothing is limited.
-func hours(from, to string) (span [2]int, err error) {
-	if from == "" && to == "" {
-		return span, nil
-	}
-	for i, s := range []string{from, to} {
-		at, err := time.Parse("15:04", s)
-		if err != nil {
-			return span, rule.Problems{{Place: []string{"from", "to"}[i], Text: "a time of the day is written as 19:00, and both are needed"}}
-		}
-		span[i] = at.Hour()*60 + at.Minute()
-	}
-	if span[0] == span[1] {
-		return span, rule.Problems{{Place: "to", Text: "the two times are the same, so there is no time between them"}}
-	}
-	return span, nil
-}
-
-// withinHours says whether a moment lies in a span of the day, which may go over
-// midnight.
-func withinHours(span [2]int, at time.Time) bool {
-	now := at.Hour()*60 + at.Minute()
-	if span[0] <= span[1] {
-		return span[0] == span[1] || now >= span[0] && now < span[1]
-	}
-	return now >= span[0] || now < span[1]
-}
-
 // allowed waits until a pass may go on at this time of the day. It is false
 // where the pass is to end instead.
-func (e *Engine) allowed(ctx context.Context, pass *store.Pass, p *oldMail) bool {
-	span, err := hours(pass.FromTime, pass.ToTime)
+func (e *Engine) allowed(ctx context.Context, pass *store.Pass, p *passes.Steering) bool {
+	hours, err := passes.ParseHours(pass.FromTime, pass.ToTime)
 	if err != nil {
 		return true // it was checked when the pass began
 	}
-	for told := false; !withinHours(span, e.now()); {
+	for told := false; !hours.Include(e.Now()); {
 		if !told {
 			pass.Note = fmt.Sprintf("goes on at %s", pass.FromTime)
 			if err := e.Store.SavePass(pass); err != nil {
 				e.Log.Error("keeping a pass", "error", err)
 			}
-			e.hub.send(Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
+			e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
 			told = true
 		}
-		if !e.rest(ctx, p, 10*time.Second) {
+		if !p.Rest(ctx, 10*time.Second) {
 			return false
 		}
 	}
 	pass.Note = ""
-	return true
-}
-
-// rest waits, unless the pass is to end.
-func (e *Engine) rest(ctx context.Context, p *oldMail, d time.Duration) bool {
-	for d > 0 {
-		some := min(d, 200*time.Millisecond)
-		select {
-		case <-ctx.Done():
-			return false
-		case <-time.After(some):
-		}
-		if p.asked() != "" {
-			return false
-		}
-		d -= some
-	}
 	return true
 }

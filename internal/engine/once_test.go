@@ -13,6 +13,7 @@ import (
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinet/local"
 	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -94,7 +95,7 @@ func TestAnItemIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 		}
 	}
 	move(h.files, away)
-	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	if err := h.store.SetLimits(store.Limits{SpoolMB: 0}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +117,7 @@ func TestAnItemIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 		t.Fatal(err)
 	}
 	move(away, h.files)
-	if err := h.engine.CheckCabinet(t.Context(), "cab"); err != nil {
+	if err := h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); err != nil {
 		t.Fatal(err)
 	}
 	var workers sync.WaitGroup
@@ -132,9 +133,9 @@ func TestAnItemIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 				return
 			}
 			mine := entry
-			l := &letter{row: &row, facts: facts, message: facts.Message("INBOX"), mailbox: "gauges"}
-			defer l.close()
-			if err := h.engine.file(t.Context(), session, l, &mine); err != nil {
+			l := &reading.Message{Row: &row, Facts: facts, Mail: facts.Message("INBOX"), Mailbox: "gauges"}
+			defer l.Close()
+			if err := h.engine.Filer.File(t.Context(), session, l, &mine); err != nil {
 				t.Error(err)
 			}
 		})
@@ -154,7 +155,7 @@ func TestAKeptContentIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	h.until("it is kept", func() bool { e, _ := h.store.SpooledEntries(); return len(e) == 1 })
 	if err := os.Rename(away, h.files); err != nil {
@@ -162,7 +163,7 @@ func TestAKeptContentIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	}
 	var workers sync.WaitGroup
 	for range 4 {
-		workers.Go(func() { h.engine.CheckCabinet(t.Context(), "cab"); h.engine.fileKept(t.Context()) })
+		workers.Go(func() { h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); h.engine.Filer.FileKept(t.Context()) })
 	}
 	workers.Wait()
 	h.filed(1)
@@ -180,7 +181,7 @@ func TestOfTwoReplacementsEachLooksAtWhatTheOtherLeft(t *testing.T) {
 	h.rule(strings.NewReplacer("id: tide-gauges", "id: second", "name: Tide gauge readings", "name: Second").Replace(gaugesRule) + "    if name exists: replace\n")
 	// Two passes over old mail, each with a later message of its own.
 	for _, id := range []string{"tide-gauges", "second"} {
-		if err := h.engine.SwitchRule(t.Context(), id, false, "test"); err != nil {
+		if err := h.engine.Office.SwitchRule(t.Context(), id, false, "test"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -211,10 +212,10 @@ func TestTwoUndoingsTakeTurns(t *testing.T) {
 	var workers sync.WaitGroup
 	for _, id := range ids {
 		workers.Go(func() {
-			if _, err := h.engine.Undo(store.System, 0, id); err != nil {
+			if _, err := h.engine.Registry.Undo(store.System, 0, id); err != nil {
 				t.Error(err)
 			}
-			h.engine.takeBack(t.Context())
+			h.engine.Registry.TakeBack(t.Context())
 		})
 	}
 	workers.Wait()

@@ -25,7 +25,10 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	})
 	c := d.Client("gauges")
 	testbed.Append(t, c, "INBOX", raw("before the rule", "old.csv", "old"), may)
-	h.watched()
+	h.until("the message before the rule is known", func() bool {
+		f, err := h.store.Folder("box", "INBOX")
+		return err == nil && f.UIDNext == 2
+	})
 	h.rule(gaugesRule)
 	testbed.Append(t, c, "INBOX", append([]byte("Date: "+may.Format(time.RFC1123Z)+"\r\n"), raw("reading one", "one.csv", "1")...), may)
 	testbed.Append(t, c, "INBOX", raw("reading two", "two.pdf", program), may)
@@ -58,8 +61,8 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	h.later(2 * 24 * time.Hour)
 	h.engine.WakeAll()
 	h.until("what is settled is taken off the server", func() bool { return left() == 1 }) // the one that waits in the tray stays
-	all, _ := h.engine.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
-	if _, err := h.engine.SetAside(store.System, all, ""); err != nil {
+	all, _ := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
+	if _, err := h.engine.Desk.SetAside(store.System, all, ""); err != nil {
 		t.Fatal(err)
 	}
 	h.until("so is the last", func() bool { h.engine.WakeAll(); return left() == 0 })

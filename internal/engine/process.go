@@ -8,18 +8,15 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
-	"inktray.example/inktray/internal/core/plan"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/fault"
+	"inktray.example/inktray/internal/filing"
+	"inktray.example/inktray/internal/outbox"
+	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/store"
 )
-
-// maxText bounds how much of a message's text is read for conditions, in octets.
-const maxText = 1 << 20
-
-// mostReadings is how often Ink Tray tries to read a message before the message
-// goes to the tray.
-const mostReadings = 5
 
 // batch is what messages are planned for.
 type batch struct {
@@ -49,7 +46,7 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) (err error
 			if saved := e.Store.SavePass(b.pass); err == nil {
 				err = saved
 			}
-			e.hub.send(Event{Kind: "pass", Mailbox: v.mailbox.ID})
+			e.Events.Send(events.Event{Kind: "pass", Mailbox: v.mailbox.ID})
 		}()
 	}
 	retries, err := e.Store.RetriesIn(v.mailbox.ID, v.open, v.state.UIDValidity)
@@ -67,10 +64,10 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) (err error
 	return nil
 }
 
-// reading is what came of messages that were read together.
-type reading struct {
+// batchRead is what came of messages that were read together.
+type batchRead struct {
 	look    store.Look
-	letters []*letter
+	letters []*reading.Message
 	matched int
 	upTo    int // how many of the messages are decided, gone or kept for another try
 }
@@ -85,10 +82,10 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch, last bool, re
 	r, broken := v.read(ctx, uids, b, retries)
 	defer func() {
 		for _, l := range r.letters {
-			l.close()
+			l.Close()
 		}
 	}()
-	if whose(ctx, broken) == ofMachine && broken != nil || r.upTo == 0 {
+	if fault.Of(ctx, broken) == fault.Machine && broken != nil || r.upTo == 0 {
 		return 0, broken
 	}
 	if err := v.keep(&r, uids[:r.upTo], b, last && r.upTo == len(uids)); err != nil {
@@ -96,7 +93,7 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch, last bool, re
 	}
 	if broken != nil {
 		for _, l := range r.letters {
-			e.told(l.row)
+			e.Filer.Announce(l.Row)
 		}
 		return r.upTo, broken
 	}
@@ -105,7 +102,7 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch, last bool, re
 
 // keep commits what was decided of messages, and how far that brings the folder or
 // the pass.
-func (v *visit) keep(r *reading, uids []uint32, b *batch, last bool) error {
+func (v *visit) keep(r *batchRead, uids []uint32, b *batch, last bool) error {
 	e := v.engine
 	look := &r.look
 	look.In, look.Validity = store.Place{MailboxID: v.mailbox.ID, Folder: v.open}, v.state.UIDValidity
@@ -131,7 +128,7 @@ func (v *visit) keep(r *reading, uids []uint32, b *batch, last bool) error {
 	v.planned += len(r.letters)
 	v.worked += len(uids)
 	if len(look.Retries) > 0 {
-		e.hub.send(Event{Kind: "tray"})
+		e.Events.Send(events.Event{Kind: "tray"})
 	}
 	if v.slow {
 		v.slow = false
@@ -142,11 +139,11 @@ func (v *visit) keep(r *reading, uids []uint32, b *batch, last bool) error {
 
 // read reads and plans messages. The error, if any, is the mailbox's or the
 // machine's; what was read before it counts.
-func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[uint32]store.Retry) (r reading, err error) {
+func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[uint32]store.Retry) (r batchRead, err error) {
 	e := v.engine
 	r.look = store.Look{Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{}, Matched: map[*store.Message]bool{}}
 	if len(uids) == 1 && retries[uids[0]].Crashes >= mostCrashes {
-		v.unread(&r, uids[0], nil, b, retries, &crashError{retries[uids[0]].Crashes})
+		v.unread(&r, uids[0], nil, b, retries, &fault.CrashError{Times: retries[uids[0]].Crashes})
 		r.upTo = 1
 		return r, nil
 	}
@@ -156,8 +153,8 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 	defer v.letGo()
 	facts, err := v.session.Facts(ctx, uids)
 	if err != nil {
-		how := whose(ctx, err)
-		if how == ofMachine {
+		how := fault.Of(ctx, err)
+		if how == fault.Machine {
 			return r, err
 		}
 		v.pace.slower()
@@ -165,7 +162,7 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 			v.unread(&r, uids[0], nil, b, retries, err)
 			r.upTo = 1
 		}
-		if how == ofMessage {
+		if how == fault.Message {
 			err = nil // asked again for fewer at once
 		}
 		return r, err
@@ -194,28 +191,28 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 			return r, nil
 		}
 		l, p, err := v.one(ctx, f, b, moves)
-		if l != nil && holding(r.letters)+l.spooled > mostSpooled {
-			l.close() // it is fetched again
+		if l != nil && holding(r.letters)+l.Spooled > reading.MostSpooled {
+			l.Close() // it is fetched again
 		}
-		switch how := e.whoseOf(ctx, fmt.Sprintf("%s/%s/%d/%d", v.mailbox.ID, v.open, v.state.UIDValidity, f.UID), err); {
+		switch how := e.faults.Of(ctx, fmt.Sprintf("%s/%s/%d/%d", v.mailbox.ID, v.open, v.state.UIDValidity, f.UID), err); {
 		case err == nil:
 			if p.matched {
 				r.matched++
 			}
-			r.look.Messages = append(r.look.Messages, l.row)
-			r.look.Entries[l.row], r.look.After[l.row], r.look.Matched[l.row] = p.entries, p.after, p.matched
+			r.look.Messages = append(r.look.Messages, l.Row)
+			r.look.Entries[l.Row], r.look.After[l.Row], r.look.Matched[l.Row] = p.entries, p.after, p.matched
 			r.letters = append(r.letters, l)
-		case how == ofMachine:
+		case how == fault.Machine:
 			return r, err
 		default:
 			var row *store.Message
 			if l != nil {
-				l.close()
-				row = l.row
+				l.Close()
+				row = l.Row
 			}
 			delete(r.look.Read, f.UID)
 			v.unread(&r, f.UID, row, b, retries, err)
-			if how == ofMailbox {
+			if how == fault.Mailbox {
 				r.upTo = slices.Index(uids, f.UID) + 1
 				return r, err
 			}
@@ -225,35 +222,8 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 	return r, nil
 }
 
-// crashError says that the program ended by its own fault while it read a message.
-type crashError struct{ times int }
-
-func (c *crashError) Error() string {
-	return fmt.Sprintf("Ink Tray itself ended %d times while it read this message", c.times)
-}
-
-// panicError says that a message could not be understood.
-type panicError struct{ cause any }
-
-func (p *panicError) Error() string { return "Ink Tray could not understand this message" }
-
-// structureError says that the parts of a message cannot be told apart.
-type structureError struct{ why string }
-
-func (s *structureError) Error() string {
-	return "the structure of the message cannot be read: " + s.why
-}
-
-// forGood says whether reading a message again would end the same way.
-func forGood(err error) bool {
-	var panicked *panicError
-	var crashed *crashError
-	var structure *structureError
-	return errors.As(err, &panicked) || errors.As(err, &crashed) || errors.As(err, &structure)
-}
-
 // unread keeps a message for another try, or puts it into the tray after too many.
-func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry, cause error) {
+func (v *visit) unread(r *batchRead, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry, cause error) {
 	e := v.engine
 	now := e.Clock().UTC()
 	kept := retries[uid]
@@ -275,8 +245,8 @@ func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, ret
 		r.look.Messages = append(r.look.Messages, row)
 	}
 	kept.State, kept.Cause, kept.Advice, kept.DoneAt = store.RetryWaiting, "", "", nil
-	kept.Reason = reasonOf(cause)
-	if errors.Is(cause, errSlow) {
+	kept.Reason = fault.Reason(cause)
+	if errors.Is(cause, reading.ErrSlow) {
 		kept.Slow, kept.NextAt = v.lane.Next().Slow(), &now
 		r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
 		v.slow = true
@@ -285,31 +255,22 @@ func (v *visit) unread(r *reading, uid uint32, row *store.Message, b *batch, ret
 	kept.Attempts++
 	next := now.Add(e.Pause(kept.Attempts - 1))
 	kept.NextAt = &next
-	if kept.Attempts >= mostReadings || forGood(cause) {
+	if kept.Attempts >= fault.MostTries || fault.Lasts(cause) {
 		kept.State, kept.NextAt, kept.DoneAt, kept.Cause = store.RetryFailed, nil, &now, store.CauseUnread
 		kept.Advice = "Look at the message in the mail program and file it by hand, or try again."
 	}
 	e.Log.Warn("a message could not be read", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "attempt", kept.Attempts, "state", kept.State, "error", cause)
-	var panicked *panicError
+	var panicked *fault.PanicError
 	if errors.As(cause, &panicked) {
-		e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause", panicked.cause)
+		e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause", panicked.Cause)
 	}
 	r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
-}
-
-// reasonOf is an error as people read it.
-func reasonOf(err error) string {
-	var reach *source.Error
-	if errors.As(err, &reach) {
-		return reach.Problem
-	}
-	return err.Error()
 }
 
 // takers lists the rules that take a message, by id.
 func (v *visit) takers(b *batch, uid uint32) []string {
 	ids := []string{}
-	for _, r := range b.with(v.engine.running()) {
+	for _, r := range b.with(v.engine.Office.Settings().Rules) {
 		if r.Rule.Look.Looks(v.mailbox.Name) && b.takes(r, uid) {
 			ids = append(ids, r.Rule.ID)
 		}
@@ -326,35 +287,39 @@ type verdict struct {
 
 // one reads and plans one message. Whatever goes wrong while it is understood is
 // the message's own trouble.
-func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) (l *letter, out verdict, err error) {
+func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) (l *reading.Message, out verdict, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			out, err = verdict{}, &panicError{p}
+			out, err = verdict{}, &fault.PanicError{Cause: p}
 		}
 	}()
 	row, message, err := store.NewMessage(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
 	if err != nil {
 		return nil, out, err
 	}
-	l = &letter{row: row, facts: f, message: message, mailbox: v.mailbox.Name, budget: budget{lane: v.lane, patience: v.patience, began: time.Now()}}
+	l = &reading.Message{Row: row, Facts: f, Mail: message, Mailbox: v.mailbox.Name, Budget: reading.Budget{Lane: v.lane, Patience: v.share(), Began: time.Now()}}
+	defer v.took(l.Began)
 	if b.pass.Kind != "live" {
-		l.patience = 0
+		l.Patience = 0
 	}
 	if moves {
-		if l.from, l.returned, err = v.engine.Store.CameFrom(row); err != nil {
+		if l.From, l.Returned, err = v.engine.Store.CameFrom(row); err != nil {
 			return l, out, err
 		}
 	}
 	if out, err = v.plan(ctx, l, b); err == nil && out.matched && message.Broken != "" {
-		return l, verdict{}, &structureError{message.Broken} // what it holds is not known, so nothing of it counts as decided
+		return l, verdict{}, &fault.StructureError{Why: message.Broken} // what it holds is not known, so nothing of it counts as decided
 	}
 	return l, out, err
 }
 
-func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*store.Message][]store.Entry) error {
+func (v *visit) fileAll(ctx context.Context, letters []*reading.Message, planned map[*store.Message][]store.Entry) error {
 	for _, l := range letters {
-		entries := planned[l.row]
+		entries := planned[l.Row]
 		began := time.Now()
+		if l.Patience > 0 {
+			l.Patience = v.share()
+		}
 		for i := range entries {
 			if waits, err := v.letWait(l, i, began); err != nil {
 				return err
@@ -364,37 +329,38 @@ func (v *visit) fileAll(ctx context.Context, letters []*letter, planned map[*sto
 			if entries[i].ID == 0 || entries[i].State != store.Planned {
 				continue
 			}
-			if err := v.engine.file(ctx, v.session, l, &entries[i]); err != nil {
+			if err := v.engine.Filer.File(ctx, v.session, l, &entries[i]); err != nil {
 				return err
 			}
 		}
-		l.close()
-		v.engine.told(l.row)
+		v.took(began)
+		l.Close()
+		v.engine.Filer.Announce(l.Row)
 	}
 	return nil
 }
 
 // letWait leaves what is still to be filed of a message to the watcher beside, where that has taken long: the others
 // of the mailbox go on.
-func (v *visit) letWait(l *letter, done int, began time.Time) (bool, error) {
-	if done == 0 || l.patience == 0 || time.Since(began) <= l.patience {
+func (v *visit) letWait(l *reading.Message, done int, began time.Time) (bool, error) {
+	if done == 0 || l.Patience == 0 || time.Since(began) <= l.Patience {
 		return false, nil
 	}
 	defer v.engine.beside(v.mailbox.ID)
-	return true, v.engine.Store.LetWait(l.row.ID, l.lane.Next())
+	return true, v.engine.Store.LetWait(l.Row.ID, l.Lane.Next())
 }
 
 // holding is how much lies spooled for messages, in octets.
-func holding(letters []*letter) (total int64) {
+func holding(letters []*reading.Message) (total int64) {
 	for _, l := range letters {
-		total += l.spooled
+		total += l.Spooled
 	}
 	return total
 }
 
 // understand makes a row of a message's facts, nil where that goes wrong.
 func (v *visit) understand(f *source.Facts) (row *store.Message, message *mail.Message) {
-	row, message, err := understood(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
+	row, message, err := reading.Understand(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
 	if err != nil {
 		v.engine.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", f.UID, "cause", err)
 		return nil, nil
@@ -404,10 +370,10 @@ func (v *visit) understand(f *source.Facts) (row *store.Message, message *mail.M
 
 // plan decides what becomes of a message, fetching its text where a verdict
 // hangs on it.
-func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err error) {
+func (v *visit) plan(ctx context.Context, l *reading.Message, b *batch) (out verdict, err error) {
 	e := v.engine
 	var rules []*rule.Compiled
-	for _, r := range e.running() {
+	for _, r := range e.Office.Settings().Rules {
 		if r.Rule.Look.Looks(v.mailbox.Name) && v.watches(ctx, r) {
 			rules = append(rules, r)
 		}
@@ -415,20 +381,20 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err
 	if rules = b.with(rules); b.pass.Kind == "live" {
 		rules = v.unseen(ctx, l, rules)
 	}
-	for len(rules) > 0 && !b.takes(rules[len(rules)-1], l.row.UID) {
+	for len(rules) > 0 && !b.takes(rules[len(rules)-1], l.Row.UID) {
 		rules = rules[:len(rules)-1] // nothing is read for a rule that takes no part
 	}
-	setting := e.setting(l.mailbox, e.now())
+	setting := e.Office.Settings().For(l.Mailbox, e.Now())
 	now := e.Clock().UTC()
-	if b.pass.Since != nil && l.message.Received.Before(*b.pass.Since) {
+	if b.pass.Since != nil && l.Mail.Received.Before(*b.pass.Since) {
 		return out, nil // the server's search is wide by a day
 	}
-	p, err := e.settle(ctx, v.session, l, rules, setting)
+	p, err := e.Reader.Plan(ctx, v.session, l, rules, setting)
 	if err != nil {
 		return out, err
 	}
 	for _, pr := range p.Rules {
-		if !b.takes(pr.Rule, l.row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
+		if !b.takes(pr.Rule, l.Row.UID) || pr.Match.Answer == rule.No || pr.Match.Answer == rule.NotYet {
 			continue
 		}
 		out.matched = true
@@ -436,7 +402,7 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err
 		var entries []store.Entry
 		for i := range pr.Items {
 			item := &pr.Items[i]
-			entry, err := e.entryOf(pr.Rule, item, cabinets, now)
+			entry, err := e.Filer.EntryOf(pr.Rule, item, cabinets, now)
 			if err != nil {
 				return out, err
 			}
@@ -446,76 +412,24 @@ func (v *visit) plan(ctx context.Context, l *letter, b *batch) (out verdict, err
 			}
 			entries = append(entries, entry)
 		}
-		out.entries = append(out.entries, inTray(entries)...)
-		out.after = append(out.after, afterOf(&pr, b.pass.Kind == "old mail", now)...)
+		out.entries = append(out.entries, filing.InTray(entries)...)
+		out.after = append(out.after, outbox.FollowUps(&pr, b.pass.Kind == "old mail", now)...)
 	}
 	return out, nil
 }
 
-// entryOf makes the journal's line of an item as it was planned.
-// cabinets keeps those that were looked up for other items.
-func (e *Engine) entryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet, now time.Time) (store.Entry, error) {
-	name := r.Rule.Cabinet
-	if item.Target.Cabinet != "" {
-		name = item.Target.Cabinet
-	}
-	c, ok := cabinets[name]
-	if !ok {
-		var err error
-		if c, err = e.Store.CabinetNamed(name); err != nil && !errors.Is(err, store.ErrNotFound) {
-			return store.Entry{}, err
-		}
-		cabinets[name] = c
-	}
-	entry := store.Entry{RuleID: r.Rule.ID, RuleRevision: r.Revision, Item: item.Item.ID, CabinetID: c.ID, State: store.Planned,
-		Name: item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now, Reason: item.Reason}
-	switch {
-	case item.Verdict != plan.Filed:
-		entry.State, entry.DoneAt = store.State(item.Verdict), &now
-	case c.ID == "":
-		entry.State, entry.DoneAt = store.Failed, &now
-		entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", name), "Choose a cabinet in the rule, then try again."
-	}
-	switch {
-	case c.ID == "" && entry.State == store.Failed:
-		entry.Cause = store.CauseSetting
-	case entry.State == store.Held:
-		entry.Cause, entry.Topic = causeOf(item), item.Topic
-		entry.Advice = "Look at the message and decide: release it, try again or set it aside."
-		if item.Topic != "" {
-			entry.Advice = fmt.Sprintf("Say whether it is about “%s”: it is filed or left accordingly, and the topic learns from it.", item.Topic)
-		}
-	}
-	return entry, nil
-}
-
-// causeOf is why a plan holds an item.
-func causeOf(item *plan.Item) store.Cause {
-	switch item.Held {
-	case rule.OfTopic:
-		return store.CauseTopic
-	case rule.Doubtful:
-		return store.CauseDoubtful
-	case rule.Encrypted:
-		return store.CauseEncrypted
-	case rule.Careful:
-		return store.CauseCaution
-	}
-	return store.CauseUnreadable
-}
-
 // unseen keeps the rules to which a message is new: one that Ink Tray moved is
 // new to none that looked at it where it was.
-func (v *visit) unseen(ctx context.Context, l *letter, rules []*rule.Compiled) []*rule.Compiled {
-	if l.returned {
+func (v *visit) unseen(ctx context.Context, l *reading.Message, rules []*rule.Compiled) []*rule.Compiled {
+	if l.Returned {
 		return nil
 	}
-	if l.from == "" {
+	if l.From == "" {
 		return rules
 	}
 	return slices.DeleteFunc(slices.Clone(rules), func(r *rule.Compiled) bool {
 		paths, _, err := v.lookedInto(ctx, r)
-		return err == nil && slices.Contains(paths, l.from)
+		return err == nil && slices.Contains(paths, l.From)
 	})
 }
 

@@ -19,6 +19,8 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/disk/faultfs"
+	"inktray.example/inktray/internal/outbox"
+	"inktray.example/inktray/internal/registry"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -54,7 +56,7 @@ func (h *house) count(search string) int {
 // verify verifies everything and waits for the end.
 func (h *house) verify() store.Pass {
 	h.t.Helper()
-	p, err := h.engine.Verify(store.System, register.Query{})
+	p, err := h.engine.Registry.Verify(store.System, register.Query{})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -95,7 +97,7 @@ func TestWhatIsMissingOrChangedIsFoundAndGoesToTheTray(t *testing.T) {
 	if err != nil || counts[store.CauseMissing] != 1 || counts[store.CauseChanged] != 1 {
 		t.Errorf("the tray has %v, %v", counts, err)
 	}
-	if news, err := h.store.NewsSince(time.Time{}); err != nil || len(news.Filings) != 2 || !strings.Contains(fmt.Sprint(summary(&news).Groups), h.filing(1).File) {
+	if news, err := h.store.NewsSince(time.Time{}); err != nil || len(news.Filings) != 2 || !strings.Contains(fmt.Sprint(outbox.Summary(&news).Groups), h.filing(1).File) {
 		t.Errorf("somebody is told of %+v, %v", news.Filings, err)
 	}
 	// The missing one is put back, and the changed one is accepted.
@@ -106,13 +108,13 @@ func TestWhatIsMissingOrChangedIsFoundAndGoesToTheTray(t *testing.T) {
 	if err != nil || len(m.Filings) != 1 {
 		t.Fatal(m, err)
 	}
-	if n, err := h.engine.Again(store.System, m); n != 1 || err != nil || h.count("state:missing") != 0 {
+	if n, err := h.engine.Desk.Again(store.System, m); n != 1 || err != nil || h.count("state:missing") != 0 {
 		t.Errorf("looked at again: %d, %v; still %d missing", n, err, h.count("state:missing"))
 	}
 	if m, err = h.store.OfCause(store.System, store.CauseChanged); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.engine.SetAside(store.System, m, "the harbour master corrected it"); n != 1 || err != nil {
+	if n, err := h.engine.Desk.SetAside(store.System, m, "the harbour master corrected it"); n != 1 || err != nil {
 		t.Errorf("accepted: %d, %v", n, err)
 	}
 	h.verify()
@@ -147,7 +149,7 @@ func TestAMissingFileIsFiledAgainFromItsMessage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.engine.FileMissingAgain(t.Context(), store.System, m); n != 1 || err != nil {
+	if n, err := h.engine.Desk.FileMissingAgain(t.Context(), store.System, m); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("it is there again", func() bool { return h.tree()[f.Folder+"/"+f.File] == contentOf(f) })
@@ -158,7 +160,7 @@ func TestAMissingFileIsFiledAgainFromItsMessage(t *testing.T) {
 	if n, _ := h.store.TrayCount(store.System); n != 0 {
 		t.Errorf("%d wait in the tray", n)
 	}
-	if n, err := h.engine.FileMissingAgain(t.Context(), store.System, m); n != 0 {
+	if n, err := h.engine.Desk.FileMissingAgain(t.Context(), store.System, m); n != 0 {
 		t.Errorf("a second time it is filed %d times more (%v)", n, err)
 	}
 }
@@ -169,7 +171,7 @@ func TestAnUnmountedCabinetMakesNothingMissing(t *testing.T) {
 	if err := errors.Join(os.Rename(h.files, away), os.Mkdir(h.files, 0o755)); err != nil {
 		t.Fatal(err)
 	}
-	h.until("it is noticed", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("it is noticed", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	p := h.verify()
 	if h.count("state:missing") != 0 || p.Matched != 0 || !strings.Contains(p.Note, "not verified") {
 		t.Errorf("%d are missing; the pass says %+v", h.count("state:missing"), p)
@@ -177,14 +179,14 @@ func TestAnUnmountedCabinetMakesNothingMissing(t *testing.T) {
 	if err := errors.Join(os.Remove(h.files), os.Rename(away, h.files)); err != nil {
 		t.Fatal(err)
 	}
-	h.until("it is back", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") == nil })
+	h.until("it is back", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") == nil })
 	if p := h.verify(); p.Looked != 3 || p.Note != "" {
 		t.Errorf("once it is back: %+v", p)
 	}
 }
 
 func TestFilesAreVerifiedByPlan(t *testing.T) {
-	const files = verifyBatch + 10
+	const files = 60 // more than one batch
 	h, _ := filedHouse(t, files)
 	if err := h.store.PlanVerification(store.VerificationPlan{EveryDays: 30}, 0, "test"); err != nil {
 		t.Fatal(err)
@@ -196,7 +198,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	h.until("it was verified by itself", func() bool { n, err := h.store.Verified(store.System); return n == files && err == nil })
 	h.until("the pass has ended", func() bool { last, err := h.store.LastVerification(); return err == nil && last.State == store.Done })
 	last, err := h.store.LastVerification()
-	if err != nil || last.MadeBy != byPlan || last.Total != files || last.Looked != files {
+	if err != nil || last.MadeBy != "the plan" || last.Total != files || last.Looked != files {
 		t.Errorf("the pass is %+v, %v", last, err)
 	}
 	// A cabinet that is out of reach: one pass, not one every few seconds.
@@ -212,7 +214,7 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	if last, err = h.store.LastVerification(); err != nil || last.Looked != files {
 		t.Errorf("with the cabinet out of reach: %+v, %v", last, err)
 	}
-	if err := h.engine.verifyDue(); err != nil {
+	if err := h.engine.Registry.VerifyDue(); err != nil {
 		t.Fatal(err)
 	}
 	if again, _ := h.store.LastVerification(); again.ID != last.ID {
@@ -221,19 +223,19 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 	if err := errors.Join(os.Remove(h.files), os.Rename(away, h.files)); err != nil {
 		t.Fatal(err)
 	}
-	now := h.engine.now()
+	now := h.engine.Now()
 	plan := store.VerificationPlan{EveryDays: 1, FromTime: now.Add(2 * time.Hour).Format("15:04"), ToTime: now.Add(3 * time.Hour).Format("15:04")}
 	if err := h.store.PlanVerification(plan, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.later(48 * time.Hour)
-	if err := h.engine.verifyDue(); err != nil {
+	if err := h.engine.Registry.VerifyDue(); err != nil {
 		t.Fatal(err)
 	}
 	if after, _ := h.store.LastVerification(); after.ID != last.ID {
 		t.Error("it verifies outside its hours")
 	}
-	if err := CheckVerificationPlan(store.VerificationPlan{FromTime: "25:00", ToTime: "1"}); err == nil {
+	if err := registry.CheckVerificationPlan(store.VerificationPlan{FromTime: "25:00", ToTime: "1"}); err == nil {
 		t.Error("a time that is none is taken")
 	}
 }
@@ -251,10 +253,10 @@ func table(t *testing.T, data string) [][]string {
 func TestARegisterIsKeptAsAFileAndFollowsWhatHappens(t *testing.T) {
 	h, box := filedHouse(t, 3)
 	year := fmt.Sprint(time.Now().Year())
-	if _, err := h.engine.SaveRegisterFile(t.Context(), "", 0, RegisterFileOf{Name: "Register", Cabinet: "harbour files", Folder: "Lists", Format: "csv"}, "test"); err != nil {
+	if _, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Folder: "Lists", Format: "csv"}, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.SaveRegisterFile(t.Context(), "", 0, RegisterFileOf{Name: "Others", Cabinet: "harbour files", OfFolder: "Elsewhere", Format: "xlsx"}, "test"); err != nil {
+	if _, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Others", Cabinet: "harbour files", OfFolder: "Elsewhere", Format: "xlsx"}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	kept := func() string { return h.tree()["Lists/Register "+year+".csv"] }
@@ -298,17 +300,17 @@ func TestARegisterFileTakesNobodysPlaceAndSaysWhatIsWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, c := range map[string]struct {
-		of    RegisterFileOf
+		of    registry.RegisterFileOf
 		place string
 	}{
-		"a name that is taken in the cabinet": {RegisterFileOf{Name: "Mine", Cabinet: "harbour files", Format: "csv"}, "name"},
-		"no name":                             {RegisterFileOf{Name: " ", Cabinet: "harbour files", Format: "csv"}, "name"},
-		"no such cabinet":                     {RegisterFileOf{Name: "R", Cabinet: "attic", Format: "csv"}, "cabinet"},
-		"no such rule":                        {RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "none"}, "rule"},
-		"a rule and a folder":                 {RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "Tide gauge readings", OfFolder: "x"}, "of_folder"},
-		"no such column":                      {RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Columns: []string{"colour"}}, "columns"},
+		"a name that is taken in the cabinet": {registry.RegisterFileOf{Name: "Mine", Cabinet: "harbour files", Format: "csv"}, "name"},
+		"no name":                             {registry.RegisterFileOf{Name: " ", Cabinet: "harbour files", Format: "csv"}, "name"},
+		"no such cabinet":                     {registry.RegisterFileOf{Name: "R", Cabinet: "attic", Format: "csv"}, "cabinet"},
+		"no such rule":                        {registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "none"}, "rule"},
+		"a rule and a folder":                 {registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "Tide gauge readings", OfFolder: "x"}, "of_folder"},
+		"no such column":                      {registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Columns: []string{"colour"}}, "columns"},
 	} {
-		_, err := h.engine.SaveRegisterFile(t.Context(), "", 0, c.of, "test")
+		_, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, c.of, "test")
 		var problems rule.Problems
 		if !errors.As(err, &problems) || problems[0].Place != c.place {
 			t.Errorf("%s: %v", name, err)
@@ -341,7 +343,7 @@ func TestThePowerMayGoWhileARegisterIsWritten(t *testing.T) {
 		h.rule(gaugesRule)
 		box.add(raw("one", "a.csv", "first"))
 		h.until("it is filed", func() bool { return h.count("") == 1 })
-		of, err := h.engine.SaveRegisterFile(t.Context(), "", 0, RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
+		of, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -351,7 +353,7 @@ func TestThePowerMayGoWhileARegisterIsWritten(t *testing.T) {
 		h.until("the second is filed", func() bool { return h.count("") == 2 })
 		write := func() error {
 			kept, err := h.store.RegisterFileByID(of.ID)
-			return errors.Join(err, h.engine.WriteRegisterFile(context.Background(), &kept))
+			return errors.Join(err, h.engine.Registry.WriteRegisterFile(context.Background(), &kept))
 		}
 		before := f.Steps()
 		if cut > 0 {
@@ -401,7 +403,7 @@ func TestTheProgramMayEndWhileARegisterIsWritten(t *testing.T) {
 	h, box := filedHouse(t, 1)
 	h.beat = time.Hour
 	h.restart()
-	of, err := h.engine.SaveRegisterFile(t.Context(), "", 0, RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
+	of, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -411,7 +413,7 @@ func TestTheProgramMayEndWhileARegisterIsWritten(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return h.engine.WriteRegisterFile(context.Background(), &kept)
+		return h.engine.Registry.WriteRegisterFile(context.Background(), &kept)
 	}
 	sent := 1
 	another := func() {
@@ -463,18 +465,21 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	ines, rowan := store.Viewer{ID: "i", Name: "Ines", Role: store.Administrator, All: true}, store.Viewer{ID: "r", Name: "Rowan", Role: store.Reader, Only: []string{"another"}}
-	wait := func(v store.Viewer, x Export) Export {
-		h.until("it is written", func() bool { x, err = h.engine.ExportByID(v, x.ID); return err == nil && x.State != store.Running })
+	wait := func(v store.Viewer, x registry.Export) registry.Export {
+		h.until("it is written", func() bool {
+			x, err = h.engine.Registry.ExportByID(v, x.ID)
+			return err == nil && x.State != store.Running
+		})
 		return x
 	}
-	x, err := h.engine.StartExport(ines, ExportOf{Format: "csv", Columns: columns, Query: register.Query{Ascending: true}})
+	x, err := h.engine.Registry.StartExport(ines, registry.ExportOf{Format: "csv", Columns: columns, Query: register.Query{Ascending: true}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if x = wait(ines, x); x.State != store.Done || x.Rows != 4 || x.Done != 4 || x.Size == 0 {
 		t.Errorf("the export is %+v", x)
 	}
-	f, _, err := h.engine.OpenExport(ines, x.ID)
+	f, _, err := h.engine.Registry.OpenExport(ines, x.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -483,41 +488,28 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 	if rows := table(t, string(data)); len(rows) != 5 {
 		t.Errorf("it holds %v", rows)
 	}
-	if _, err := h.engine.ExportByID(rowan, x.ID); !errors.Is(err, store.ErrNotFound) {
+	if _, err := h.engine.Registry.ExportByID(rowan, x.ID); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("somebody else sees it: %v", err)
 	}
-	mine, err := h.engine.StartExport(rowan, ExportOf{Format: "xlsx", Columns: columns})
+	mine, err := h.engine.Registry.StartExport(rowan, registry.ExportOf{Format: "xlsx", Columns: columns})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if mine = wait(rowan, mine); mine.Rows != 0 || mine.State != store.Done {
 		t.Errorf("who may see nothing exports %+v", mine)
 	}
-	if err := h.engine.StopExport(ines, x.ID); err != nil {
+	if err := h.engine.Registry.StopExport(ines, x.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := os.Stat(h.engine.exportPath(x.ID)); !os.IsNotExist(err) {
+	if _, err := os.Stat(filepath.Join(h.data, "spool", "exports", x.ID)); !os.IsNotExist(err) {
 		t.Errorf("what was thrown away is still there: %v", err)
 	}
-	h.engine.exports.mutex.Lock()
-	h.engine.exports.all["stopped"] = &Export{ID: "stopped", State: store.Stopped, MadeAt: h.engine.Clock(), owner: ines.ID, cancel: func() {}}
-	h.engine.exports.mutex.Unlock()
-	if err := h.engine.StopExport(ines, "stopped"); err != nil {
-		t.Errorf("one that has no file is not thrown away: %v", err)
-	}
-	h.later(exportsFor + time.Minute)
-	h.engine.dropExports()
-	if _, err := os.Stat(h.engine.exportPath(mine.ID)); !os.IsNotExist(err) {
-		t.Errorf("it is kept for longer than said: %v", err)
-	}
-	ctx, cancel := context.WithCancel(t.Context())
-	cancel()
-	found, err := h.store.FindFilings(ines, register.Query{})
-	if err != nil {
+	h.later(61 * time.Minute)
+	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.writeTable(ctx, ines, io.Discard, "xlsx", columns, false, [][]register.Number{found.Numbers}, func(int) {}); !errors.Is(err, context.Canceled) {
-		t.Errorf("a stopped export goes on: %v", err)
+	if _, err := os.Stat(filepath.Join(h.data, "spool", "exports", mine.ID)); !os.IsNotExist(err) {
+		t.Errorf("it is kept for longer than said: %v", err)
 	}
 }
 
@@ -529,11 +521,11 @@ func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 	if err := h.store.AddNote(store.System, &store.Note{Year: time.Now().Year(), Number: 1, Text: "asked Oda Fenwick about it", MadeBy: "Ines", MadeAt: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
-	look, stays, err := h.engine.PreviewErasure("Oda@Tidewatch.example")
+	look, stays, err := h.engine.Registry.PreviewErasure("Oda@Tidewatch.example")
 	if err != nil || look.Filings != 2 || look.Messages != 2 || look.Files != 2 || look.Notes != 1 || len(stays) < 3 || h.count("oda") != 2 {
 		t.Fatalf("the preview says %+v, %v, %v", look, stays, err)
 	}
-	done, _, err := h.engine.Erase(t.Context(), store.System, "oda@tidewatch.example", false)
+	done, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", false)
 	if err != nil || done.Filings != 2 {
 		t.Fatal(done, err)
 	}
@@ -547,11 +539,11 @@ func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 	if len(h.tree()) != 3 {
 		t.Errorf("files went that were to stay: %v", h.tree())
 	}
-	if s, err := h.engine.StoryOf(store.System, f); err != nil || s.MessageID != "" || !strings.Contains(fmt.Sprint(s.Happenings), "erased") {
+	if s, err := h.engine.Registry.StoryOf(store.System, f); err != nil || s.MessageID != "" || !strings.Contains(fmt.Sprint(s.Happenings), "erased") {
 		t.Errorf("its story is %+v, %v", s, err)
 	}
 	for _, bad := range []string{"", "oda", "a@b.example, c@d.example"} {
-		if _, _, err := h.engine.PreviewErasure(bad); err == nil {
+		if _, _, err := h.engine.Registry.PreviewErasure(bad); err == nil {
 			t.Errorf("%q is taken for a person", bad)
 		}
 	}
@@ -589,7 +581,7 @@ func TestAPersonsFilesGoTooWhereThatIsAskedFor(t *testing.T) {
 	shared := strings.NewReplacer("oda@tidewatch.example", "rowan@tidewatch.example").Replace(string(raw("the same", "r0.csv", "0")))
 	box.deliver("INBOX", []byte(shared)) // the file of somebody else too
 	h.until("all is decided", func() bool { s, _ := h.store.StateCounts(store.System); return s[store.Filed]+s[store.There] == 3 })
-	done, _, err := h.engine.Erase(t.Context(), store.System, "oda@tidewatch.example", true)
+	done, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", true)
 	if err != nil || done.Removed != 1 {
 		t.Fatalf("%+v, %v", done, err)
 	}
@@ -611,14 +603,14 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 	if err := h.store.SetLimits(limits, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.letGoOfOld(t.Context()); err != nil {
+	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if h.count("oda") != 2 {
 		t.Error("it forgets too early")
 	}
 	h.later(101 * 24 * time.Hour)
-	if err := h.engine.letGoOfOld(t.Context()); err != nil {
+	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if h.count("oda") != 0 || h.count("state:all") != 2 || len(h.tree()) != 2 {
@@ -631,7 +623,7 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 			t.Errorf("of message %d there is still %+v, %+v, %v", id, m, entries, err)
 		}
 	}
-	if err := h.engine.letGoOfOld(t.Context()); err != nil {
+	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	f := h.filing(1)

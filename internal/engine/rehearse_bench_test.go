@@ -11,6 +11,7 @@ import (
 
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/reach"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/store"
@@ -69,7 +70,7 @@ func fetchAlone(t testing.TB, s source.Session, n int) time.Duration {
 		t.Fatalf("%d messages, %v", len(uids), err)
 	}
 	for len(uids) > 0 {
-		some := uids[:min(rehearseBatch, len(uids))]
+		some := uids[:min(500, len(uids))]
 		uids = uids[len(some):]
 		if facts, err := s.Facts(ctx, some); err != nil || len(facts) != len(some) {
 			t.Fatalf("%d facts, %v", len(facts), err)
@@ -92,7 +93,7 @@ func BenchmarkRehearsalOverTheServer(b *testing.B) {
 		for range 5 {
 			alone = append(alone, fetchAlone(b, s, n))
 			begun := time.Now()
-			r, err := h.engine.Rehearse(b.Context(), store.System, RehearsalOf{Last: n})
+			r, err := h.engine.Rehearser.Rehearse(b.Context(), store.System, rehearsal.RehearsalOf{Last: n})
 			rehearsed = append(rehearsed, time.Since(begun))
 			if err != nil || r.Looked != n || r.Files == 0 {
 				b.Fatalf("%+v, %v", r, err)
@@ -151,7 +152,7 @@ func BenchmarkRehearsalFromTheFacts(b *testing.B) {
 	for b.Loop() {
 		for range 5 {
 			begun := time.Now()
-			r, err := h.engine.Rehearse(b.Context(), store.System, RehearsalOf{Last: n})
+			r, err := h.engine.Rehearser.Rehearse(b.Context(), store.System, rehearsal.RehearsalOf{Last: n})
 			times = append(times, time.Since(begun))
 			if err != nil || r.Looked != n || r.Files == 0 {
 				b.Fatalf("%+v, %v", r, err)
@@ -172,15 +173,15 @@ func middle(d []time.Duration) time.Duration {
 // A rehearsal over the server says what one from the records says.
 func TestARehearsalOverTheServerIsTheSameAsFromTheRecords(t *testing.T) {
 	h, _ := rehearsalHouse(t, 300) // of which the last 200 are known
-	over, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Last: 300, Show: 300})
+	over, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Last: 300, Show: 300})
 	if err != nil {
 		t.Fatal(err)
 	}
-	known, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Last: 200})
+	known, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Last: 200})
 	if err != nil {
 		t.Fatal(err)
 	}
-	thorough, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Last: 300, Thorough: true})
+	thorough, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Last: 300, Thorough: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +201,7 @@ func TestARehearsalOverTheServerIsTheSameAsFromTheRecords(t *testing.T) {
 	if len(files) != 0 {
 		t.Errorf("a rehearsal wrote %v", files)
 	}
-	future, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Since: time.Now().AddDate(1, 0, 0)})
+	future, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Since: time.Now().AddDate(1, 0, 0)})
 	if err != nil || future.Looked != 0 {
 		t.Errorf("of next year: %d looked at, %v", future.Looked, err)
 	}
@@ -226,7 +227,7 @@ func TestARehearsalWarnsOfOtherRules(t *testing.T) {
 		return r
 	}
 	rehearse := func(r *rule.Rule) string {
-		out, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Rule: r})
+		out, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Rule: r})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -247,7 +248,7 @@ func TestARehearsalWarnsOfOtherRules(t *testing.T) {
 	if got := rehearse(document(other)); got != "same attachments: The rule “Tide gauge readings” files 8 of these attachments, too." {
 		t.Errorf("beside a rule that takes the same: %s", got)
 	}
-	if _, err := h.engine.Rehearse(t.Context(), store.System, RehearsalOf{Message: 999}); !errors.Is(err, store.ErrNotFound) {
+	if _, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Message: 999}); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("of no message: %v", err)
 	}
 }

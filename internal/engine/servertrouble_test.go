@@ -15,7 +15,9 @@ import (
 
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/desk"
 	"inktray.example/inktray/internal/reach"
+	"inktray.example/inktray/internal/rehearsal"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/imap"
 	"inktray.example/inktray/internal/store"
@@ -172,12 +174,12 @@ var servicePhases = []servicePhase{
 		}
 		x.harm()
 		for range 3 { // what goes wrong may be told
-			_, _ = x.engine.Rehearse(x.t.Context(), store.System, RehearsalOf{Rule: document, Last: 10, Thorough: true})
+			_, _ = x.engine.Rehearser.Rehearse(x.t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
 		}
 		x.proxy.Heal()
-		var got *Rehearsal
+		var got *rehearsal.Rehearsal
 		x.until("it can be rehearsed", func() bool {
-			got, err = x.engine.Rehearse(x.t.Context(), store.System, RehearsalOf{Rule: document, Last: 10, Thorough: true})
+			got, err = x.engine.Rehearser.Rehearse(x.t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
 			return err == nil
 		})
 		if got.Matching != mailsInTrouble || got.Files != mailsInTrouble {
@@ -196,12 +198,12 @@ var servicePhases = []servicePhase{
 			x.t.Fatal(err)
 		}
 		x.harm()
-		_, _ = x.engine.LookInto(x.t.Context(), store.System, "box", LookIntoOf{Most: 10})
-		var handed []Handed
+		_, _ = x.engine.Desk.LookInto(x.t.Context(), store.System, "box", desk.LookIntoOf{Most: 10})
+		var handed []desk.Handed
 		for i := range all {
-			handed = append(handed, Handed{Message: all[i].ID})
+			handed = append(handed, desk.Handed{Message: all[i].ID})
 		}
-		if _, err := x.engine.FileByHand(store.System, handed, "harbour files", "Gauges"); err != nil {
+		if _, err := x.engine.Desk.FileByHand(store.System, handed, "harbour files", "Gauges"); err != nil {
 			x.t.Fatal(err)
 		}
 		x.settled()
@@ -284,7 +286,7 @@ func (x *troubled) tryAgain() {
 	if m.Len() == 0 {
 		return
 	}
-	if _, err := x.engine.Again(store.System, m); err != nil {
+	if _, err := x.engine.Desk.Again(store.System, m); err != nil {
 		x.t.Fatal(err)
 	}
 }

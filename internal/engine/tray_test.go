@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/disk/faultfs"
+	"inktray.example/inktray/internal/outbox"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -37,10 +39,10 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 	tray := h.trayOf(4)
 	slices.SortFunc(tray, func(a, b store.Entry) int { return strings.Compare(a.Name, b.Name) })
 	one := func(i int) store.Matters { return store.Matters{Items: []int64{tray[i].ID}} }
-	if n, err := h.engine.Release(store.System, one(0)); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Release(store.System, one(0)); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
-	if n, err := h.engine.Elsewhere(store.System, one(1), "harbour files", "Sorted by hand/ 2026 /../<odd>"); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Elsewhere(store.System, one(1), "harbour files", "Sorted by hand/ 2026 /../<odd>"); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("both are filed", func() bool { return len(h.tree()) == 2 })
@@ -50,23 +52,23 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 	}
 	h.filed(2)
 	for _, bad := range []struct{ cabinet, folder, place string }{{"nowhere", "A", "cabinet"}, {"harbour files", " / .. ", "folder"}} {
-		_, err := h.engine.Elsewhere(store.System, one(2), bad.cabinet, bad.folder)
+		_, err := h.engine.Desk.Elsewhere(store.System, one(2), bad.cabinet, bad.folder)
 		if problems, ok := err.(rule.Problems); !ok || problems[0].Place != bad.place {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
-	all, err := h.engine.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
+	all, err := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
 	if err != nil || len(all.Items) != 2 {
 		t.Fatal(all, err)
 	}
-	if n, err := h.engine.Again(store.System, all); n != 2 || err != nil { // under the same rule they are held again
+	if n, err := h.engine.Desk.Again(store.System, all); n != 2 || err != nil { // under the same rule they are held again
 		t.Fatal(n, err)
 	}
 	h.until("they are held again", func() bool {
 		tray, _ := h.store.Tray(store.System, 0, 9)
 		return len(tray) == 2 && tray[0].Given == "again"
 	})
-	if n, err := h.engine.Again(store.System, one(0)); n != 0 || err != nil {
+	if n, err := h.engine.Desk.Again(store.System, one(0)); n != 0 || err != nil {
 		t.Errorf("what no longer waits was tried again: %d, %v", n, err)
 	}
 }
@@ -77,7 +79,7 @@ func TestAnEncryptedArchiveIsReleasedAsItIs(t *testing.T) {
 	if tray[0].Cause != store.CauseEncrypted {
 		t.Errorf("it waits as %q: %s", tray[0].Cause, tray[0].Reason)
 	}
-	if n, err := h.engine.Release(store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Release(store.System, store.Matters{Items: []int64{tray[0].ID}}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("it is filed", func() bool { return len(h.tree()) == 1 })
@@ -120,8 +122,8 @@ func TestWhatAFloodBringsWaitsAndGoesOnAllAtOnce(t *testing.T) {
 			if c.limits.RuleFolders == 0 {
 				h.trayOf(3)
 			}
-			all, _ := h.engine.MattersOf(store.System, store.Matters{}, store.CauseCap)
-			if n, err := h.engine.Again(store.System, all); err != nil || n < 2 {
+			all, _ := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseCap)
+			if n, err := h.engine.Desk.Again(store.System, all); err != nil || n < 2 {
 				t.Fatal(n, err)
 			}
 			h.until("all is filed", func() bool { return len(h.tree()) == 6 })
@@ -142,7 +144,7 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "first", "b.csv", "second"))
 	kept := func() []store.Entry { e, _ := h.store.SpooledEntries(); return e }
 	h.until("both are kept here", func() bool { return len(kept()) == 2 })
@@ -150,7 +152,7 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 	box.folders["INBOX"].letters = nil
 	box.mutex.Unlock()
 	// A torn copy is not filed: here it is the only one, so a person is asked.
-	if err := os.Truncate(filepath.Join(h.data, "waiting", keptName(&kept()[1])), 2); err != nil {
+	if err := os.Truncate(filepath.Join(h.data, "waiting", strconv.FormatInt(kept()[1].ID, 10)), 2); err != nil {
 		t.Fatal(err)
 	}
 	stray := filepath.Join(h.data, "waiting", "999")
@@ -175,13 +177,13 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 
 func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	h, box, out := sendingHouse(t, gaugesRule)
-	at := h.engine.now()
+	at := h.engine.Now()
 	daily := at.Add(time.Hour).Format("15:04")
 	for _, a := range []store.Addressee{
 		{Name: "Now", Kind: "mail", Addresses: []string{"now@brackwater.example"}, Tray: "at once"},
 		{Name: "Daily", Kind: "mail", Addresses: []string{"daily@brackwater.example"}, Tray: "daily", DailyAt: daily},
 	} {
-		if err := h.engine.SaveAddressee(&a, nil, "test"); err != nil {
+		if err := h.engine.Outbox.SaveAddressee(&a, nil, "test"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -192,7 +194,7 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	if len(out.got("now@brackwater.example")) > 0 {
 		t.Error("it is told before more can come")
 	}
-	h.later(gather + time.Second)
+	h.later(outbox.Gather + time.Second)
 	h.until("it is told at once", func() bool { return len(out.got("now@brackwater.example")) == 1 })
 	told := out.got("now@brackwater.example")[0]
 	for _, want := range []string{"Subject: Ink Tray: new in the tray: 3", "Not what its name says (3)", "bill2.pdf: named .pdf, but it is a Windows program"} {
@@ -207,8 +209,8 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	}
 	h.later(24 * time.Hour)
 	h.until("the next digest goes", func() bool { return len(out.got("daily@brackwater.example")) == 2 })
-	all, _ := h.engine.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
-	if _, err := h.engine.SetAside(store.System, all, ""); err != nil {
+	all, _ := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
+	if _, err := h.engine.Desk.SetAside(store.System, all, ""); err != nil {
 		t.Fatal(err)
 	}
 	h.later(24 * time.Hour)
@@ -228,9 +230,9 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	h, box, out := sendingHouse(t, gaugesRule)
 	set := func(a store.Alarm) error {
 		a.Who = []string{"Desk"}
-		return h.engine.SaveAlarm(&a, "Tide gauge readings", "", "", "test")
+		return h.engine.Outbox.SaveAlarm(&a, "Tide gauge readings", "", "", "test")
 	}
-	soon := h.engine.now().Add(time.Hour)
+	soon := h.engine.Now().Add(time.Hour)
 	days := []string{strings.ToLower(soon.Weekday().String())}
 	if err := set(store.Alarm{Name: "No readings", Kind: "silence", AtLeast: 2, WithinHours: 24, ByTime: soon.Format("15:04"), Weekdays: days}); err != nil {
 		t.Fatal(err)
@@ -276,17 +278,17 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 	h, _, out := sendingHouse(t, gaugesRule)
 	a := store.Alarm{Name: "Reach", Kind: "out of reach", AfterMinutes: 30, Who: []string{"Desk"}}
-	if err := h.engine.SaveAlarm(&a, "", "", "harbour files", "test"); err != nil {
+	if err := h.engine.Outbox.SaveAlarm(&a, "", "", "harbour files", "test"); err != nil {
 		t.Fatal(err)
 	}
-	if got := h.engine.AlarmSentence(&a); got != "Tell Desk when the cabinet “harbour files” has been out of reach for longer than 30 minutes." {
+	if got := h.engine.Outbox.AlarmSentence(&a); got != "Tell Desk when the cabinet “harbour files” has been out of reach for longer than 30 minutes." {
 		t.Errorf("it says %q", got)
 	}
 	away := h.files + "-away"
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.engine.CheckCabinet(t.Context(), "cab"); err == nil {
+	if err := h.engine.Cabinets.CheckCabinet(t.Context(), "cab"); err == nil {
 		t.Fatal("the cabinet is away and nobody notices")
 	}
 	h.later(29 * time.Minute)
@@ -361,7 +363,7 @@ func TestWhatIsKeptHereOutlivesThePower(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "first"))
 	h.until("it is kept here", func() bool { e, _ := h.store.SpooledEntries(); return len(e) == 1 })
 	h.engine.Stop()

@@ -17,13 +17,14 @@ import (
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/disk/faultfs"
+	"inktray.example/inktray/internal/registry"
 	"inktray.example/inktray/internal/store"
 )
 
 // undone takes a pass or a filing back and waits for the end of it.
 func (h *house) undone(pass, entry int64) store.Pass {
 	h.t.Helper()
-	p, err := h.engine.Undo(store.System, pass, entry)
+	p, err := h.engine.Registry.Undo(store.System, pass, entry)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -58,7 +59,7 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 		t.Fatal(passes, err)
 	}
 	for _, p := range passes {
-		look, err := h.engine.PreviewUndo(t.Context(), store.System, p.ID, 0)
+		look, err := h.engine.Registry.PreviewUndo(t.Context(), store.System, p.ID, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -94,15 +95,15 @@ func TestAPassIsTakenBackWhatSomebodyChangedStaysAndMovedMessagesReturn(t *testi
 	if got := h.tree(); len(got) != 2 {
 		t.Errorf("after a pass over old mail there are %v", got)
 	}
-	n, err := h.engine.FileAgain(store.System, 1)
+	n, err := h.engine.Registry.FileAgain(store.System, 1)
 	if n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("a person's word files it again", func() bool { return h.tree()[month()+"/r0.csv"] == "0" })
-	if _, err := h.engine.FileAgain(store.System, 2); !errors.Is(err, ErrNotUndone) {
+	if _, err := h.engine.Registry.FileAgain(store.System, 2); !errors.Is(err, registry.ErrNotUndone) {
 		t.Errorf("what was not taken back is filed again: %v", err)
 	}
-	if _, err := h.engine.Undo(store.System, passes[0].ID, 0); !errors.Is(err, ErrNothing) {
+	if _, err := h.engine.Registry.Undo(store.System, passes[0].ID, 0); !errors.Is(err, registry.ErrNothing) {
 		t.Errorf("a second time: %v", err)
 	}
 }
@@ -168,7 +169,7 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 	if err := os.WriteFile(kept, []byte("mine"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := h.engine.FilePassAgain(store.System, pass.ID); !errors.Is(err, ErrNothingAgain) {
+	if _, _, err := h.engine.Registry.FilePassAgain(store.System, pass.ID); !errors.Is(err, registry.ErrNothingAgain) {
 		t.Errorf("what was not taken back was filed again: %v", err)
 	}
 	undo := h.undone(pass.ID, 0)
@@ -196,10 +197,10 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		t.Errorf("to be filed again: %+v, %v", counts, err)
 	}
 	// A verification expects nothing of what was taken back, whatever states are asked for.
-	if _, err := h.engine.Verify(store.System, register.Query{Search: register.Search{States: register.All}}); err == nil {
+	if _, err := h.engine.Registry.Verify(store.System, register.Query{Search: register.Search{States: register.All}}); err == nil {
 		t.Error("what was taken back is verified")
 	}
-	items, messages, err := h.engine.FilePassAgain(store.System, undo.ID)
+	items, messages, err := h.engine.Registry.FilePassAgain(store.System, undo.ID)
 	if err != nil || items != 3 || messages != 3 {
 		t.Fatalf("%d items of %d messages are filed again, %v", items, messages, err)
 	}
@@ -207,7 +208,7 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		t.Errorf("the history has it as %+v, %v", all, err)
 	}
 	h.expect(want)
-	if _, _, err := h.engine.FilePassAgain(store.System, pass.ID); !errors.Is(err, ErrNothingAgain) {
+	if _, _, err := h.engine.Registry.FilePassAgain(store.System, pass.ID); !errors.Is(err, registry.ErrNothingAgain) {
 		t.Errorf("filed again twice: %v", err)
 	}
 }
@@ -262,7 +263,7 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 		if cut > 0 {
 			f.CutAt(cut)
 		}
-		p, err := h.engine.Undo(store.System, 0, entries[0].ID)
+		p, err := h.engine.Registry.Undo(store.System, 0, entries[0].ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -314,31 +315,31 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	h.filed(1)
 	entries, _ := h.store.EntriesOf(store.System, 1)
 	h.undone(0, entries[0].ID)
-	g, err := h.engine.gate("cab")
+	c, err := h.engine.Cabinets.Cabinet("cab")
 	if err != nil {
 		t.Fatal(err)
 	}
-	name := h.engine.temporary(&entries[0]) + "-back"
-	if r, err := g.cabinet.Kept(t.Context(), name); err != nil {
+	name := h.engine.Filer.Temporary(&entries[0]) + "-back"
+	if r, err := c.Kept(t.Context(), name); err != nil {
 		t.Fatal("what was taken back is not kept:", err)
 	} else if data, _ := io.ReadAll(r); string(data) != "1" || r.Close() != nil {
 		t.Errorf("kept is %q", data)
 	}
 	h.later(89 * 24 * time.Hour)
-	if err := h.engine.letGoOfOld(t.Context()); err != nil {
+	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := g.cabinet.Kept(t.Context(), name); err != nil {
+	if _, err := c.Kept(t.Context(), name); err != nil {
 		t.Error("it went too early")
 	}
 	h.later(400 * 24 * time.Hour)
-	if err := h.engine.letGoOfOld(t.Context()); err != nil {
+	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if f, err := h.store.FilingOf(entries[0].ID); err != nil || f.KeptAs != "" {
 		t.Errorf("the register still names it: %+v, %v", f, err)
 	}
-	if _, err := g.cabinet.Kept(t.Context(), name); !errors.Is(err, cabinet.ErrMissing) {
+	if _, err := c.Kept(t.Context(), name); !errors.Is(err, cabinet.ErrMissing) {
 		t.Errorf("it is kept for ever: %v", err)
 	}
 	if left, err := h.store.FindPasses(store.System, store.PassQuery{Most: 10}); err != nil || slices.ContainsFunc(left, func(p store.Pass) bool { return p.StartedAt.Before(time.Now().Add(24 * time.Hour)) }) {

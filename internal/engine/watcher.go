@@ -4,14 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/fault"
+	"inktray.example/inktray/internal/outbox"
+	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/source"
 	"inktray.example/inktray/internal/source/consent"
 	"inktray.example/inktray/internal/store"
@@ -77,7 +81,7 @@ func (w *watcher) set(s Status) {
 	w.state = s
 	w.mutex.Unlock()
 	if changed {
-		w.engine.hub.send(Event{Kind: "mailbox", ID: w.mailbox, Mailbox: w.mailbox})
+		w.engine.Events.Send(events.Event{Kind: "mailbox", ID: w.mailbox, Mailbox: w.mailbox})
 	}
 }
 
@@ -120,7 +124,7 @@ func (w *watcher) run(ctx context.Context) {
 		if reach != nil {
 			s.Problem, s.Advice = string(reach.Step)+": "+reach.Problem, reach.Advice
 		}
-		ours := whose(ctx, err) == ofMachine
+		ours := fault.Of(ctx, err) == fault.Machine
 		if ours { // the mail server is not to blame
 			s.State, s.Problem, s.Advice = Waits, err.Error(), ""
 			if t := store.TroubleOf(err); t != nil {
@@ -129,7 +133,9 @@ func (w *watcher) run(ctx context.Context) {
 		}
 		w.set(s)
 		if !ours {
-			e.out("mailbox", w.mailbox)
+			if err := e.Store.BeginOutage("mailbox", w.mailbox, e.Clock()); err != nil {
+				e.Log.Error("recording what is out of reach", "error", err)
+			}
 		}
 		e.Log.Warn("a mailbox cannot be watched", "mailbox", w.mailbox, "error", err, "failures", failures)
 		if !ours && (lasting || failures >= 3) {
@@ -163,15 +169,15 @@ func (w *watcher) tell(s Status) {
 		return
 	}
 	n := store.Notice{Kind: "mailbox", Object: w.mailbox, MailboxID: w.mailbox, MadeAt: e.Clock(),
-		Text: fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, trimStop(s.Problem)), Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")}
+		Text: fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, phrase.TrimStop(s.Problem)), Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")}
 	if s.SignIn {
-		n.Kind, n.Text = "consent", fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name, trimStop(strings.TrimPrefix(s.Problem, string(source.SignIn)+": ")))
+		n.Kind, n.Text = "consent", fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name, phrase.TrimStop(strings.TrimPrefix(s.Problem, string(source.SignIn)+": ")))
 	}
 	err = e.Store.Tell(&n)
 	if err != nil {
 		e.Log.Error("telling of a mailbox", "error", err)
 	}
-	e.hub.send(Event{Kind: "tray"})
+	e.Events.Send(events.Event{Kind: "tray"})
 }
 
 // session watches over one connection, until it fails. progress says whether a
@@ -182,7 +188,7 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	s, err := e.Reach(ctx, &m)
+	s, err := e.Mailboxes.Reach(ctx, &m)
 	if err != nil {
 		return false, err
 	}
@@ -192,13 +198,13 @@ func (w *watcher) session(ctx context.Context) (progress bool, err error) {
 		if settled, err := e.Store.Settle(kind, m.ID); err != nil {
 			return false, err
 		} else if settled {
-			e.hub.send(Event{Kind: "tray"})
+			e.Events.Send(events.Event{Kind: "tray"})
 		}
 	}
-	if err := e.back("mailbox", m.ID); err != nil {
+	if err := e.Store.EndOutage("mailbox", m.ID); err != nil {
 		return false, err
 	}
-	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace}
+	v := &visit{engine: e, mailbox: &m, session: s, wake: w.wake, pace: &w.pace, allowance: newAllowance(e.Patience)}
 	defer v.leave()
 	defer func() { progress = progress || v.worked > 0 }()
 	rested := false // nothing happened for a while, and nothing was to be done
@@ -237,10 +243,10 @@ func (v *visit) longest(rested bool) (time.Duration, error) {
 	if !rested && v.session.Pushes() {
 		longest = min(longest, soonAfter)
 	}
-	passes := e.passesUnderway()
+	underway := e.passes.IDs()
 	for _, next := range []func() (time.Time, bool, error){
-		func() (time.Time, bool, error) { return e.Store.NextDue(v.mailbox.ID, passes, v.lane) },
-		func() (time.Time, bool, error) { return e.Store.NextRetry(v.mailbox.ID, passes, v.lane) },
+		func() (time.Time, bool, error) { return e.Store.NextDue(v.mailbox.ID, underway, v.lane) },
+		func() (time.Time, bool, error) { return e.Store.NextRetry(v.mailbox.ID, underway, v.lane) },
 		func() (time.Time, bool, error) { return e.Store.NextFollowUp(v.mailbox.ID) },
 	} {
 		due, waits, err := next()
@@ -262,22 +268,23 @@ type visit struct {
 	session source.Session
 	wake    chan struct{}
 
-	listed   []source.Folder
-	looks    map[string][]string // the folders that a rule looks into, by its id and revision
-	met      map[string]bool     // rules of which all folders were looked into once, by id and revision
-	folders  []string
-	swept    time.Time    // when all of the folders were looked through
-	planned  int          // messages so far
-	worked   int          // messages and follow-ups so far
-	seen     source.State // of the first folder when it was looked through
-	open     string
-	state    source.State
-	hand     string // the file that names what is being read
-	pace     *pace
-	patience time.Duration // of other new messages: what takes longer is left for the watcher beside; 0 where none wait
-	lane     store.Lane    // what is tried again here
-	slow     bool          // something was left for the watcher beside
-	expects  bool          // a rule waits for a folder that is not there, or looks into folders that it does not name
+	listed    []source.Folder
+	looks     map[string][]string // the folders that a rule looks into, by its id and revision
+	met       map[string]bool     // rules of which all folders were looked into once, by id and revision
+	folders   []string
+	swept     time.Time    // when all of the folders were looked through
+	planned   int          // messages so far
+	worked    int          // messages and follow-ups so far
+	seen      source.State // of the first folder when it was looked through
+	open      string
+	state     source.State
+	hand      string // the file that names what is being read
+	pace      *pace
+	patience  time.Duration // of other new messages: what takes longer is left for the watcher beside; 0 where none wait
+	allowance *allowance    // how that is shared out among several messages; nil where each may take all of it
+	lane      store.Lane    // what is tried again here
+	slow      bool          // something was left for the watcher beside
+	expects   bool          // a rule waits for a folder that is not there, or looks into folders that it does not name
 }
 
 // interval is how often folders are looked into that the server does not announce.
@@ -320,7 +327,7 @@ func (v *visit) look(ctx context.Context, announced time.Time) error {
 
 // sweep looks through every folder that rules watch.
 func (v *visit) sweep(ctx context.Context, announced time.Time) error {
-	rules := v.engine.running()
+	rules := v.engine.Office.Settings().Rules
 	if err := v.places(ctx, rules); err != nil {
 		return err
 	}
@@ -389,7 +396,7 @@ func (v *visit) tidy(ctx context.Context) error {
 	if !ok || days == 0 || v.open == "" {
 		return nil
 	}
-	if steady, err := v.engine.steady(); err != nil || !steady {
+	if steady, err := v.engine.clock.Steady(); err != nil || !steady {
 		return err
 	}
 	settled, err := v.engine.Store.LongSettled(v.mailbox.ID, v.open, v.state.UIDValidity, v.engine.Clock().AddDate(0, 0, -days))
@@ -419,7 +426,7 @@ func (v *visit) quiet(ctx context.Context) (map[string]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	labels := len(v.engine.awaited(v.mailbox)) > 0
+	labels := len(v.engine.Office.Settings().LabelsIn(v.mailbox.Name)) > 0
 	rows, err := v.engine.Store.FoldersOf(v.mailbox.ID)
 	if err != nil {
 		return nil, err
@@ -570,7 +577,7 @@ func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) erro
 		if _, there := marks[r.Rule.ID+"\x00"+path]; there {
 			continue
 		}
-		began, err := e.beganToLook(r, v.mailbox, path)
+		began, err := v.beganToLook(ctx, r, path)
 		if err != nil {
 			return err
 		}
@@ -584,8 +591,13 @@ func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) erro
 // beganToLook is since when a rule looks into a folder: since it was switched on,
 // since the mailbox was added, or since the change by which the rule looks there,
 // whichever came last.
-func (e *Engine) beganToLook(r *rule.Compiled, m *store.Mailbox, folder string) (time.Time, error) {
+func (v *visit) beganToLook(ctx context.Context, r *rule.Compiled, folder string) (time.Time, error) {
+	e, m := v.engine, v.mailbox
 	began := m.MadeAt
+	listed, err := v.list(ctx)
+	if err != nil {
+		return began, err
+	}
 	row, err := e.Store.RuleByID(r.Rule.ID)
 	if err != nil {
 		return began, err
@@ -600,7 +612,7 @@ func (e *Engine) beganToLook(r *rule.Compiled, m *store.Mailbox, folder string) 
 	since := time.Time{}
 	for i := range revisions { // the newest first
 		document, err := rule.ParseRule([]byte(revisions[i].Document))
-		if err != nil || !document.Look.Looks(m.Name) || !inFolders(&document.Look, folder) {
+		if err != nil || !document.Look.Looks(m.Name) || !document.Look.LooksInto(listed, folder) {
 			break
 		}
 		since = revisions[i].MadeAt
@@ -646,6 +658,9 @@ func (v *visit) list(ctx context.Context) ([]source.Folder, error) {
 		}
 		v.listed = append(v.listed, f)
 	}
+	if err := v.engine.Store.SaveListing(v.mailbox.ID, v.listed); err != nil {
+		return nil, err
+	}
 	return v.listed, v.tellUnreadable(names)
 }
 
@@ -656,9 +671,9 @@ func (v *visit) tellUnreadable(names []string) error {
 		_, err := e.Store.Settle("folder name", v.mailbox.ID)
 		return err
 	}
-	text := fmt.Sprintf("The mailbox “%s” has a folder whose name Ink Tray cannot read: %s. No rule looks into it.", v.mailbox.Name, listed(names, 5))
+	text := fmt.Sprintf("The mailbox “%s” has a folder whose name Ink Tray cannot read: %s. No rule looks into it.", v.mailbox.Name, phrase.List(names, 5))
 	if len(names) > 1 {
-		text = fmt.Sprintf("The mailbox “%s” has folders whose names Ink Tray cannot read: %s. No rule looks into them.", v.mailbox.Name, listed(names, 5))
+		text = fmt.Sprintf("The mailbox “%s” has folders whose names Ink Tray cannot read: %s. No rule looks into them.", v.mailbox.Name, phrase.List(names, 5))
 	}
 	return e.Store.Tell(&store.Notice{Kind: "folder name", Object: v.mailbox.ID, MailboxID: v.mailbox.ID, MadeAt: e.Clock(), Text: text, Advice: "Rename it in the mail program."})
 }
@@ -669,7 +684,7 @@ func (v *visit) find(ctx context.Context, name string) (string, error) {
 		return "INBOX", nil
 	}
 	listed, err := v.list(ctx)
-	return FindFolder(listed, name), err
+	return mail.FindFolder(listed, name), err
 }
 
 // lookedInto gives the folders that a rule looks into, and the names of those that
@@ -687,7 +702,7 @@ func (v *visit) lookedInto(ctx context.Context, r *rule.Compiled) (paths, missin
 	if err != nil {
 		return nil, nil, err
 	}
-	paths, missing = FoldersFor(listed, l)
+	paths, missing = l.Resolve(listed)
 	if len(missing) == 0 {
 		if v.looks == nil {
 			v.looks = map[string][]string{}
@@ -695,79 +710,6 @@ func (v *visit) lookedInto(ctx context.Context, r *rule.Compiled) (paths, missin
 		v.looks[key] = paths
 	}
 	return paths, missing, nil
-}
-
-// FoldersFor gives the folders that a rule looks into, and the names of those that
-// are not there. What is found only because it lies within another leaves out
-// trash, junk, drafts and sent; "all" leaves out what others share, too.
-func FoldersFor(folders []source.Folder, l *rule.Look) (paths, missing []string) {
-	add := func(path string) {
-		if !slices.Contains(paths, path) {
-			paths = append(paths, path)
-		}
-	}
-	var set []string // aside
-	for i := range folders {
-		if source.Aside(folders[i].Role) {
-			set = append(set, folders[i].Path)
-		}
-	}
-	aside := func(path string) bool {
-		return slices.ContainsFunc(set, func(o string) bool { return path == o || strings.HasPrefix(path, o+"/") })
-	}
-	within := func(top string, shared bool) {
-		for i := range folders {
-			if f := &folders[i]; f.Selectable && (shared || !f.Shared) && strings.HasPrefix(f.Path, top) && !aside(f.Path) {
-				add(f.Path)
-			}
-		}
-	}
-	if l.Every() {
-		add("INBOX")
-		within("", false)
-		return paths, nil
-	}
-	for _, name := range l.In() {
-		path := FindFolder(folders, name)
-		if path == "" && l.Subfolders { // a level that only holds others
-			for i := range folders {
-				if strings.EqualFold(folders[i].Path, name) {
-					path = folders[i].Path
-				}
-			}
-			if path != "" {
-				within(path+"/", true)
-				continue
-			}
-		}
-		if path == "" {
-			missing = append(missing, name)
-			continue
-		}
-		add(path)
-		if l.Subfolders {
-			within(path+"/", true)
-		}
-	}
-	return paths, missing
-}
-
-// FindFolder finds a folder by its path or role, "" where there is none.
-func FindFolder(folders []source.Folder, name string) string {
-	if strings.EqualFold(name, "inbox") {
-		return "INBOX"
-	}
-	found := ""
-	for _, f := range folders {
-		switch {
-		case !f.Selectable:
-		case f.Path == name:
-			return f.Path
-		case strings.EqualFold(f.Path, name), f.Role != "" && strings.EqualFold(f.Role, name) && found == "":
-			found = f.Path
-		}
-	}
-	return found
 }
 
 // marks are the mailbox's start marks by rule and folder.
@@ -859,7 +801,7 @@ func (v *visit) byMarks(marks map[string]store.StartMark) func(*rule.Compiled, u
 func (v *visit) retry(ctx context.Context) error {
 	e := v.engine
 	for {
-		rows, err := e.Store.DueRetries(v.mailbox.ID, e.Clock(), e.passesUnderway(), v.lane, batchSize)
+		rows, err := e.Store.DueRetries(v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
 		if err != nil || len(rows) == 0 {
 			return err
 		}
@@ -904,7 +846,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 		case err == nil:
 			b.pass = &pass
 			if row, err := e.Store.RuleByID(pass.RuleID); err == nil && !row.Removed {
-				if b.own, err = e.rule(row.ID, row.Revision); err != nil {
+				if b.own, err = e.Office.Rule(row.ID, row.Revision); err != nil {
 					return err
 				}
 			}
@@ -921,7 +863,7 @@ func (v *visit) relabelled(ctx context.Context, row *store.Folder, announced tim
 	e := v.engine
 	var labels []string
 	asking := map[string]bool{}
-	for _, r := range e.running() {
+	for _, r := range e.Office.Settings().Rules {
 		if l := r.Rule.Labels(); len(l) > 0 && r.Rule.Look.Looks(v.mailbox.Name) {
 			labels = append(labels, l...)
 			asking[r.Rule.ID] = true
@@ -999,11 +941,11 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 func (v *visit) due(ctx context.Context) error {
 	e := v.engine
 	for {
-		entries, err := e.Store.Due(v.mailbox.ID, e.Clock(), e.passesUnderway(), v.lane, batchSize)
+		entries, err := e.Store.Due(v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
 		if err != nil {
 			return err
 		}
-		mine := slices.DeleteFunc(entries, func(en store.Entry) bool { return e.busy(en.ID) })
+		mine := slices.DeleteFunc(entries, func(en store.Entry) bool { return e.Filer.Working(en.ID) })
 		if len(mine) == 0 {
 			return nil
 		}
@@ -1030,17 +972,17 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	}
 	lost := func(reason string) error {
 		for i := range entries {
-			if !e.claim(entries[i].ID) {
+			if !e.Filer.Claim(entries[i].ID) {
 				continue
 			}
 			entries[i].Cause = store.CauseGone
-			err := e.finish(&entries[i], store.Failed, reason, "Put the message back, or let a rule look where it is now; then try again.")
-			e.release(entries[i].ID)
+			err := e.Filer.Finish(&entries[i], store.Failed, reason, "Put the message back, or let a rule look where it is now; then try again.")
+			e.Filer.Release(entries[i].ID)
 			if err != nil {
 				return err
 			}
 		}
-		e.hub.send(Event{Kind: "tray"})
+		e.Events.Send(events.Event{Kind: "tray"})
 		return nil
 	}
 	if err := v.enter(ctx, row.Folder, false); err != nil {
@@ -1059,37 +1001,46 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	if err != nil {
 		return err
 	}
-	l := &letter{row: &row, facts: facts, message: facts.Message(row.Folder), mailbox: v.mailbox.Name, budget: budget{lane: v.lane, patience: v.patience}}
-	defer l.close()
+	l := &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: v.mailbox.Name, Budget: reading.Budget{Lane: v.lane, Patience: v.share()}}
+	defer l.Close()
 	began := time.Now()
 	for i := range entries {
 		if waits, err := v.letWait(l, i, began); waits || err != nil {
 			return err
 		}
-		if err := e.file(ctx, v.session, l, &entries[i]); err != nil {
+		if err := e.Filer.File(ctx, v.session, l, &entries[i]); err != nil {
 			return err
 		}
 	}
-	e.told(&row)
+	v.took(began)
+	e.Filer.Announce(&row)
 	return nil
 }
 
-// passesUnderway lists the passes over old mail that file by themselves.
-func (e *Engine) passesUnderway() []int64 {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	return slices.Collect(maps.Keys(e.passes))
-}
-
-func (e *Engine) busy(id int64) bool {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	return e.inHand[id]
-}
-
-// told lets those who look on know that a message was decided.
-func (e *Engine) told(m *store.Message) {
-	e.hub.send(Event{Kind: "message", ID: strconv.FormatInt(m.ID, 10), Mailbox: m.MailboxID})
-	e.hub.send(Event{Kind: "tray"})
-	e.hasten()
+// follow does what is to be done in the mailbox with messages whose items have
+// their verdicts.
+func (v *visit) follow(ctx context.Context) error {
+	e := v.engine
+	tried := map[int64]bool{}
+	for {
+		rows, err := e.Store.ReadyFollowUps(v.mailbox.ID, e.Clock(), batchSize)
+		if err != nil {
+			return err
+		}
+		rows = slices.DeleteFunc(rows, func(f store.FollowUp) bool { return tried[f.ID] })
+		if len(rows) == 0 {
+			return nil
+		}
+		for i := range rows {
+			f := &rows[i]
+			tried[f.ID] = true
+			v.worked++
+			s, _ := v.session.(source.Changer)
+			c := outbox.Changes{Mailbox: v.mailbox, Session: s, Find: v.find, Begin: func() { v.open = "" }}
+			if err := e.Outbox.FollowOne(ctx, &c, f); err != nil {
+				return err
+			}
+			e.Events.Send(events.Event{Kind: "message", ID: fmt.Sprint(f.MessageID), Mailbox: f.MailboxID})
+		}
+	}
 }

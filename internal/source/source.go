@@ -14,15 +14,7 @@ import (
 )
 
 // Folder is a mail folder.
-type Folder struct {
-	Path       string `json:"path"` // "/" between levels; the inbox is "INBOX"
-	Role       string `json:"role"` // inbox, archive, drafts, sent, junk, trash, all, flagged or ""
-	Selectable bool   `json:"selectable"`
-	Shared     bool   `json:"shared,omitempty"` // it is another user's, or everybody's (RFC 2342)
-	// Unreadable says that the server gives the folder a name that cannot be read, so
-	// it cannot be opened. Path is the name as the server sent it.
-	Unreadable bool `json:"unreadable,omitempty"`
-}
+type Folder = mail.Folder
 
 // State is what a folder says of itself when it is opened (RFC 9051 section 2.3.1.1).
 type State struct {

@@ -236,6 +236,7 @@ func (s *Store) RemoveMailbox(id, actor string) error {
 			statement{"DELETE FROM numbers WHERE mailbox_id = ?", []any{id}},
 			statement{"DELETE FROM numberings WHERE mailbox_id = ?", []any{id}},
 			statement{"DELETE FROM rejections WHERE mailbox_id = ?", []any{id}},
+			statement{"DELETE FROM listings WHERE mailbox_id = ?", []any{id}},
 			statement{"DELETE FROM retries WHERE mailbox_id = ?", []any{id}})
 		if err != nil {
 			return err

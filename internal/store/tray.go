@@ -408,14 +408,17 @@ func (s *Store) BeginOutage(kind, object string, now time.Time) error {
 	})
 }
 
-// EndOutage records that something is back.
+// EndOutage records that something is within reach again, and takes what alarms said about it out of the tray.
 func (s *Store) EndOutage(kind, object string) error {
 	var n int64
 	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n == 0 {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Where("kind = ? AND object = ?", kind, object).Delete(&Outage{}).Error
+		about := "/" + kind + "/" + object // after the alarm's id
+		return exec(tx,
+			statement{"DELETE FROM outages WHERE kind = ? AND object = ?", []any{kind, object}},
+			statement{"DELETE FROM notices WHERE kind = 'alarm' AND substr(object, -length(?)) = ?", []any{about, about}})
 	})
 }
 

@@ -159,7 +159,7 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 			f.Selectable = f.Selectable && a != imaplib.MailboxAttrNoSelect && a != imaplib.MailboxAttrNonExistent
 		}
 		if !s.client.Caps().Has(imaplib.CapSpecialUse) && f.Role == "" && !f.Shared {
-			f.Role = source.RoleByName(f.Path)
+			f.Role = mail.RoleByName(f.Path)
 		}
 		if _, twice := s.names[f.Path]; twice {
 			continue

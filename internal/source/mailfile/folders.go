@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
+	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/source"
 )
 
@@ -22,7 +23,7 @@ func (s *Session) list() ([]source.Folder, error) {
 	add := func(path, dir string) {
 		if _, twice := s.dirs[path]; !twice {
 			s.dirs[path] = dir
-			found = append(found, source.Folder{Path: path, Role: source.RoleByName(path), Selectable: true})
+			found = append(found, source.Folder{Path: path, Role: mail.RoleByName(path), Selectable: true})
 		}
 	}
 	var within func(dir, at string, depth int) error

@@ -1,0 +1,148 @@
+package filing
+
+import (
+	"fmt"
+	"path"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/reading"
+	"inktray.example/inktray/internal/store"
+)
+
+// caps counts what rules and senders had filed within the last hour, so that a
+// rule that goes wild, or a sender who floods, waits for a person.
+type caps struct {
+	mutex  sync.Mutex
+	began  bool
+	rules  map[string]*tally
+	sender map[string]*tally
+}
+
+// tally is what was filed within the hour that began with since.
+type tally struct {
+	since   time.Time
+	files   int
+	bytes   int64
+	folders int
+}
+
+// of gives a key's tally, begun anew where its hour is over.
+func of(m map[string]*tally, key string, now time.Time) *tally {
+	t := m[key]
+	if t == nil {
+		t = &tally{since: now}
+		m[key] = t
+	}
+	if gone := now.Sub(t.since); gone >= time.Hour {
+		*t = tally{since: now}
+	}
+	return t
+}
+
+// begin counts what the register has of the last hour, after a start.
+func (c *caps) begin(e *Filer, now time.Time) error {
+	if c.began {
+		return nil
+	}
+	c.rules, c.sender = map[string]*tally{}, map[string]*tally{}
+	byRule, bySender, err := e.Store.FiledSince(now.Add(-time.Hour))
+	if err != nil {
+		return err
+	}
+	for from, into := range map[*map[string]store.Tally]map[string]*tally{&byRule: c.rules, &bySender: c.sender} {
+		for key, t := range *from {
+			into[key] = &tally{since: now, files: t.Files, bytes: t.Bytes}
+		}
+	}
+	c.began = true
+	return nil
+}
+
+// capped says whether an entry counts at all: what a person asked for does not.
+func (fl *Filer) capped(entry *store.Entry) (bool, error) {
+	if entry.Given != "" {
+		return false, nil
+	}
+	p, err := fl.Store.Pass(store.System, entry.PassID)
+	return err == nil && p.Kind == "live", nil
+}
+
+// overCap says by which cap an entry has to wait, "" where it may be filed.
+func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) (string, error) {
+	if counts, err := fl.capped(entry); err != nil || !counts {
+		return "", err
+	}
+	limits, err := fl.Store.Limits()
+	if err != nil {
+		return "", err
+	}
+	now := fl.Clock()
+	fl.caps.mutex.Lock()
+	defer fl.caps.mutex.Unlock()
+	if err := fl.caps.begin(fl, now); err != nil {
+		return "", err
+	}
+	newFolder := 0
+	if limits.RuleFolders > 0 || limits.SenderFolders > 0 {
+		used, err := fl.Store.FolderUsed(entry, folderOf(item.Path()))
+		if err != nil {
+			return "", err
+		}
+		if !used {
+			newFolder = 1
+		}
+	}
+	for _, c := range []struct {
+		who                string
+		t                  *tally
+		files, mb, folders int
+	}{
+		{"the rule “" + r.Rule.Name + "”", of(fl.caps.rules, r.Rule.ID, now), limits.RuleFiles, limits.RuleMB, limits.RuleFolders},
+		{"the sender " + l.Row.SenderAddress, of(fl.caps.sender, l.Row.SenderAddress, now), limits.SenderFiles, limits.SenderMB, limits.SenderFolders},
+	} {
+		switch {
+		case c.files > 0 && c.t.files >= c.files:
+			return fmt.Sprintf("%s had %d files filed within an hour, which is the most that Settings allow", c.who, c.t.files), nil
+		case c.mb > 0 && c.t.bytes+item.Item.Size > int64(c.mb)*1e6:
+			return fmt.Sprintf("%s would have more than %d MB filed within an hour, which is the most that Settings allow", c.who, c.mb), nil
+		case c.folders > 0 && newFolder > 0 && c.t.folders >= c.folders:
+			return fmt.Sprintf("%s had %d new folders made within an hour, which is the most that Settings allow", c.who, c.t.folders), nil
+		}
+	}
+	return "", nil
+}
+
+// tallied counts an entry that was filed.
+func (fl *Filer) tallied(l *reading.Message, entry *store.Entry) error {
+	if counts, err := fl.capped(entry); err != nil || !counts {
+		return err
+	}
+	used, err := fl.Store.FolderUsed(entry, folderOf(entry.Path))
+	if err != nil {
+		return err
+	}
+	now := fl.Clock()
+	fl.caps.mutex.Lock()
+	defer fl.caps.mutex.Unlock()
+	if !fl.caps.began {
+		return nil // the register has it
+	}
+	for _, t := range []*tally{of(fl.caps.rules, entry.RuleID, now), of(fl.caps.sender, l.Row.SenderAddress, now)} {
+		t.files++
+		t.bytes += entry.Size
+		if !used {
+			t.folders++
+		}
+	}
+	return nil
+}
+
+func folderOf(name string) string {
+	if f := path.Dir(name); f != "." {
+		return f
+	}
+	return ""
+}

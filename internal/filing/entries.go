@@ -1,0 +1,127 @@
+package filing
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/store"
+)
+
+// EntryOf makes the journal's line of an item as it was planned.
+// cabinets keeps those that were looked up for other items.
+func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet, now time.Time) (store.Entry, error) {
+	name := r.Rule.Cabinet
+	if item.Target.Cabinet != "" {
+		name = item.Target.Cabinet
+	}
+	c, ok := cabinets[name]
+	if !ok {
+		var err error
+		if c, err = fl.Store.CabinetNamed(name); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return store.Entry{}, err
+		}
+		cabinets[name] = c
+	}
+	entry := store.Entry{RuleID: r.Rule.ID, RuleRevision: r.Revision, Item: item.Item.ID, CabinetID: c.ID, State: store.Planned,
+		Name: item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now, Reason: item.Reason}
+	switch {
+	case item.Verdict != plan.Filed:
+		entry.State, entry.DoneAt = store.State(item.Verdict), &now
+	case c.ID == "":
+		entry.State, entry.DoneAt = store.Failed, &now
+		entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", name), "Choose a cabinet in the rule, then try again."
+	}
+	switch {
+	case c.ID == "" && entry.State == store.Failed:
+		entry.Cause = store.CauseSetting
+	case entry.State == store.Held:
+		entry.Cause, entry.Topic = causeOf(item), item.Topic
+		entry.Advice = "Look at the message and decide: release it, try again or set it aside."
+		if item.Topic != "" {
+			entry.Advice = fmt.Sprintf("Say whether it is about “%s”: it is filed or left accordingly, and the topic learns from it.", item.Topic)
+		}
+	}
+	return entry, nil
+}
+
+// causeOf is why a plan holds an item.
+func causeOf(item *plan.Item) store.Cause {
+	switch item.Held {
+	case rule.OfTopic:
+		return store.CauseTopic
+	case rule.Doubtful:
+		return store.CauseDoubtful
+	case rule.Encrypted:
+		return store.CauseEncrypted
+	case rule.Careful:
+		return store.CauseCaution
+	}
+	return store.CauseUnreadable
+}
+
+// InTray keeps the entries of one message and rule that go to the tray within bounds: where there are too many, the
+// first stands for all of them.
+func InTray(entries []store.Entry) []store.Entry {
+	waits := func(e *store.Entry) bool { return e.State == store.Held || e.State == store.Failed }
+	n := 0
+	for i := range entries {
+		if waits(&entries[i]) {
+			n++
+		}
+	}
+	if n <= mostInTray {
+		return entries
+	}
+	kept, first := entries[:0:0], true
+	for i := range entries {
+		e := entries[i]
+		if !waits(&e) {
+			kept = append(kept, e)
+			continue
+		}
+		if first {
+			e.Reason = fmt.Sprintf("%d files of this message wait for a person, more than the tray takes of one message; this one stands for all of them. It says: %s", n, e.Reason)
+			e.Advice = "Look at the message in the mail program. To file what it holds, save its files and sort them by hand."
+			kept, first = append(kept, e), false
+		}
+	}
+	return kept
+}
+
+// mostInTray bounds the entries in the tray of one message for one rule.
+const mostInTray = 50
+
+// Claim takes an entry in hand, so that no two goroutines file it.
+func (fl *Filer) Claim(id int64) bool {
+	fl.working.Lock()
+	defer fl.working.Unlock()
+	if fl.inWork[id] {
+		return false
+	}
+	fl.inWork[id] = true
+	return true
+}
+
+func (fl *Filer) Release(id int64) {
+	fl.working.Lock()
+	defer fl.working.Unlock()
+	delete(fl.inWork, id)
+}
+
+func (fl *Filer) Working(id int64) bool {
+	fl.working.Lock()
+	defer fl.working.Unlock()
+	return fl.inWork[id]
+}
+
+// Announce lets those who look on know that a message was decided.
+func (fl *Filer) Announce(m *store.Message) {
+	fl.Events.Send(events.Event{Kind: "message", ID: strconv.FormatInt(m.ID, 10), Mailbox: m.MailboxID})
+	fl.Events.Send(events.Event{Kind: "tray"})
+	fl.Hasten()
+}

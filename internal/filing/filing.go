@@ -1,0 +1,895 @@
+// Package filing files attachments exactly once: it journals each item before anything is written, stages the content in
+// the cabinet, gives it its final name by an operation that cannot overwrite, and enters it into the register. After a
+// crash it goes on from the journal. It guarantees that a content is filed once or is accounted for in the tray, whatever
+// fails at which moment. It never decides which messages are looked at.
+package filing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/base"
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/cabinets"
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/phrase"
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/core/unpack"
+	"inktray.example/inktray/internal/disk"
+	"inktray.example/inktray/internal/fault"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/reading"
+	"inktray.example/inktray/internal/scan"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// Config is what a Filer is given.
+type Config struct {
+	*base.Base
+	Office   *office.Office
+	Cabinets *cabinets.Cabinets
+	Reader   *reading.Reader
+	Faults   *fault.Judge
+	Data     string // the folder of the records: contents that wait for a cabinet are kept beside them
+	// Waiting opens the folder in which contents wait for a cabinet that is down; nil for one in Data.
+	Waiting func() (disk.FS, error)
+	// Beside is called when the rest of a message was left to the watchers beside its mailbox's own.
+	Beside func(mailboxID string)
+}
+
+// Filer files items. Its methods may be called by several goroutines at once.
+type Filer struct {
+	Config
+	working sync.Mutex
+	inWork  map[int64]bool // entries that a goroutine is filing
+	caps    caps
+	kept    disk.FS // what waits for cabinets that are down
+}
+
+// New makes a filer.
+func New(c Config) *Filer { return &Filer{Config: c, inWork: map[int64]bool{}} }
+
+// mostAttempts is how often an item is tried before a person is asked.
+const mostAttempts = 8
+
+// Temporary is the name under which an entry's content is staged.
+func (fl *Filer) Temporary(entry *store.Entry) string {
+	if entry.Temporary != "" {
+		return entry.Temporary
+	}
+	return fl.Installation + "-" + strconv.FormatInt(entry.ID, 10) // staged by an earlier version
+}
+
+// stagedAs names what is to be staged for an entry. The name begins with the service's
+// own mark, since others may stage in the same cabinet, and ends with that of this run:
+// a copy of the records has the same entries.
+func (fl *Filer) stagedAs(entry *store.Entry) string {
+	entry.Temporary = fmt.Sprintf("%s-%d-%s", fl.Installation, entry.ID, fl.Run)
+	return entry.Temporary
+}
+
+// File takes one planned entry all the way. The error, if any, is the mailbox's:
+// its session is to be given up. Whatever else goes wrong is in the journal.
+func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
+	if !fl.Claim(entry.ID) {
+		return nil
+	}
+	defer fl.Release(entry.ID)
+	fresh, err := fl.Store.EntryByID(store.System, entry.ID)
+	if err != nil || fresh.State != store.Planned {
+		return err
+	}
+	*entry = fresh
+	err = fl.fileSafely(ctx, s, l, entry)
+	if err == nil {
+		fl.Log.Info("decided", "state", entry.State, "item", entry.Name, "path", entry.Path, "reason", entry.Reason)
+		return nil
+	}
+	var closed *cabinets.ClosedError
+	var inCabinet *cabinet.Error
+	var unopened *unpack.Error
+	var unscanned *scan.Error
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err() // it stays planned
+	case errors.As(err, &unopened):
+		entry.State, entry.Reason, entry.Advice = store.Held, unopened.Problem, "Look at the message and decide: release it, try again or set it aside."
+		entry.Cause = store.CauseUnreadable
+		if unopened.Encrypted {
+			entry.Cause = store.CauseEncrypted
+		}
+		return fl.Store.Finish(entry, fl.Now())
+	case errors.As(err, &closed):
+		entry.NextAt, entry.Reason = &closed.Until, "waits for the cabinet: "+closed.Error()
+		return fl.Store.Postpone(entry)
+	case errors.As(err, &inCabinet) && inCabinet.Lasting:
+		entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice, store.CauseCabinet
+		return fl.Store.Finish(entry, fl.Now())
+	case errors.As(err, &inCabinet):
+		g, gateErr := fl.Cabinets.Gate(entry.CabinetID)
+		if gateErr != nil {
+			return gateErr
+		}
+		if fl.refuses(ctx, g, entry, err) {
+			return fl.notTaken(entry, err)
+		}
+		errors.As(g.Trip(err), &closed)
+		if entry.State == store.Staged {
+			return nil // recover goes on with it
+		}
+		entry.NextAt, entry.Reason = &closed.Until, "waits for the cabinet: "+closed.Error()
+		return fl.Store.Postpone(entry)
+	case errors.As(err, &unscanned):
+		// Nothing is filed unscanned: it waits until the scanner answers.
+		fl.Log.Warn("asking the virus scanner", "cause", err)
+		fl.Reader.ScannerFailed()
+		entry.Attempts++
+		next := fl.Now().Add(fl.Pause(entry.Attempts))
+		entry.NextAt, entry.Reason = &next, "waits: "+unscanned.Problem
+		if err := fl.Store.Postpone(entry); err != nil {
+			return err
+		}
+		return fl.Store.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: fl.Clock().UTC()})
+	case errors.Is(err, reading.ErrSlow):
+		defer fl.Beside(entry.MailboxID)
+		return fl.Store.LetWait(entry.MessageID, l.Lane.Next())
+	case errors.Is(err, source.ErrGone):
+		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.Row.Folder+"”", store.CauseGone
+		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
+		return fl.Store.Finish(entry, fl.Now())
+	}
+	// The mailbox failed, or this machine did, or the attachment cannot be read.
+	if fresh, err := fl.Store.EntryByID(store.System, entry.ID); err == nil {
+		*entry = fresh // what was not recorded is not so
+	}
+	if entry.State != store.Planned {
+		return err // recover goes on with it
+	}
+	how := fl.Faults.Of(ctx, fmt.Sprintf("entry %d", entry.ID), err)
+	if how != fault.Machine { // a full disk is no fault of the attachment
+		entry.Attempts++
+	}
+	entry.Reason = fault.Reason(err)
+	fl.Log.Warn("an attachment could not be filed", "item", entry.Name, "attempt", entry.Attempts, "error", err)
+	if entry.Attempts >= mostAttempts {
+		entry.State, entry.Cause = store.Failed, store.CauseMailbox
+		entry.Advice = fmt.Sprintf("Ink Tray tried %d times. Look at the mailbox, then try again.", entry.Attempts)
+		if finished := fl.Store.Finish(entry, fl.Now()); finished != nil {
+			return finished
+		}
+	} else {
+		next := fl.Now().Add(fl.Pause(entry.Attempts))
+		entry.NextAt = &next
+		if postponed := fl.Store.Postpone(entry); postponed != nil {
+			return postponed
+		}
+	}
+	if how == fault.Message {
+		return nil // the connection is in order, and the other attachments go on
+	}
+	return err
+}
+
+// refuses says whether a cabinet takes all others but not this one, again and again: a file that is larger than a
+// server allows, say. That is no fault of the cabinet.
+func (fl *Filer) refuses(ctx context.Context, g *cabinets.Gate, entry *store.Entry, err error) bool {
+	return entry.State == store.Planned && !fault.IsDisk(err) && cabinets.OnlyOf(ctx, g.Cabinet, err) &&
+		fl.Faults.Again(fmt.Sprintf("staging %d", entry.ID)) >= fault.MostTries
+}
+
+func (fl *Filer) notTaken(entry *store.Entry, err error) error {
+	entry.Cause = store.CauseCabinet
+	return fl.Finish(entry, store.Failed, "the cabinet does not take it: "+phrase.TrimStop(err.Error()),
+		"Look at the cabinet and at the file, then try again.")
+}
+
+// fileSafely files an entry. Whatever goes wrong while its content is understood is its own trouble.
+func (fl *Filer) fileSafely(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			fl.Log.Error("an attachment could not be understood", "item", entry.Name, "cause", p, "stack", string(debug.Stack()))
+			err = &fault.PanicError{Cause: p}
+		}
+	}()
+	return fl.fileClaimed(ctx, s, l, entry)
+}
+
+func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
+	r, err := fl.Office.Rule(entry.RuleID, entry.RuleRevision)
+	if err != nil {
+		return err
+	}
+	if entry.Wanted == "" { // tried again: planned anew
+		if r, err = fl.planAgain(ctx, s, l, entry); err != nil || entry.State != store.Planned {
+			return err
+		}
+	}
+	item, ok, err := fl.planItem(ctx, s, l, r, entry)
+	if err != nil {
+		return err
+	}
+	if !ok || item.Segments == nil {
+		entry.Cause = store.CauseGone
+		return fl.Finish(entry, store.Failed, "the message no longer has this attachment", "Look at the message; perhaps the mail server changed it.")
+	}
+	g, err := fl.Cabinets.Gate(entry.CabinetID)
+	if err != nil {
+		entry.Cause = store.CauseSetting
+		return fl.Finish(entry, store.Failed, "the rule's cabinet is no longer there", "Choose a cabinet in the rule, then try again.")
+	}
+	if over, err := fl.overCap(l, r, entry, &item); err != nil || over != "" {
+		if err != nil {
+			return err
+		}
+		entry.Cause = store.CauseCap
+		return fl.Finish(entry, store.Held, over, "If it is meant, try all of them again; if not, look at the rule and at the sender.")
+	}
+	if err := g.Ready(ctx); err != nil {
+		var closed *cabinets.ClosedError
+		if !errors.As(err, &closed) {
+			return err
+		}
+		if kept := fl.keepHere(ctx, s, l, r, entry, &item); kept != nil {
+			fl.Log.Warn("an attachment could not be kept for its cabinet", "item", entry.Name, "error", kept)
+			if fault.Of(ctx, kept) == fault.Mailbox {
+				return kept
+			}
+		}
+		return err
+	}
+	remark := item.Item.Remark
+	if item.Copy != "" && item.Copy != rule.CopyEML {
+		report, err := fl.Reader.Draw(ctx, s, l, &item, r)
+		var undrawn *unpack.Error
+		if errors.As(err, &undrawn) {
+			if err := fl.besideIt(ctx, s, l, r, entry); err != nil { // else it would be said, and not be so
+				return err
+			}
+			entry.Cause = store.CauseUnreadable
+			return fl.Finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem, "Its EML copy is filed instead.")
+		}
+		if err != nil {
+			return err
+		}
+		if remark = strings.TrimSuffix(report.Sentence(), "."); !report.Whole() {
+			if err := fl.besideIt(ctx, s, l, r, entry); err != nil {
+				return err
+			}
+			remark += "; the EML copy beside it has all"
+		}
+	}
+	content, said, hold, err := fl.stage(ctx, s, l, r, entry, &item, g.Cabinet)
+	if err != nil {
+		return err
+	}
+	if hold != "" {
+		entry.Cause = hold
+		return fl.Finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is, release it; if not, set it aside.")
+	}
+	if remark == "" {
+		remark = said
+	}
+	entry.Size, entry.SHA256 = content.Size, content.SHA256[:]
+	return fl.commit(ctx, g.Cabinet, l, r, entry, &item, remark)
+}
+
+// planItem plans the item of an entry, opening what holds it.
+func (fl *Filer) planItem(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry) (plan.Item, bool, error) {
+	setting := fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone))
+	for range reading.MostRounds {
+		if entry.Given == "release" || entry.Given == "elsewhere" {
+			item, needs, ok := plan.Released(r, l.Mail, setting, entry.Item)
+			if ok && settled(&item) || !needs.Any() {
+				return item, ok, nil
+			}
+			if err := fl.Reader.Read(ctx, s, l, &needs); err != nil {
+				return item, false, err
+			}
+			continue
+		}
+		item, needs, ok := l.Item(r, setting, entry.Item)
+		if ok && settled(&item) || !needs.Any() {
+			if !ok && entry.Item == "copy:"+string(rule.CopyEML) { // beside a PDF that lacks something
+				r.CopyTargets(func(form rule.CopyForm, t rule.Target) {
+					if form == rule.CopyPDF {
+						item, ok = plan.Copy(r, l.Mail, setting, rule.CopyEML, t, 1), true
+					}
+				})
+			}
+			return item, ok, nil
+		}
+		if err := fl.Reader.Read(ctx, s, l, &needs); err != nil {
+			return item, false, err
+		}
+	}
+	return plan.Item{}, false, nil
+}
+
+// settled says whether only a register number is missing from an item's names.
+func settled(item *plan.Item) bool {
+	for _, field := range item.Unknown {
+		if !strings.HasPrefix(field, "register") {
+			return false
+		}
+	}
+	return true
+}
+
+// besideIt files the EML copy beside one that could not be drawn in full.
+func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, drawn *store.Entry) error {
+	entry := *drawn
+	entry.ID, entry.Temporary, entry.Item, entry.State = 0, "", "copy:"+string(rule.CopyEML), store.Planned
+	item, ok, err := fl.planItem(ctx, s, l, r, &entry)
+	if err != nil || !ok {
+		return err
+	}
+	entry.Name, entry.Kind, entry.Wanted, entry.Size, entry.SHA256 = item.Item.Name, string(item.Item.Kind), item.Path(), item.Item.Size, nil
+	entry.Path, entry.Displaced, entry.Reason, entry.RegisterYear, entry.RegisterNumber = "", "", "a copy of the message, beside the PDF that could not be drawn in full", 0, 0
+	if err := fl.Store.AddEntry(&entry); err != nil || entry.State != store.Planned {
+		return err
+	}
+	return fl.File(ctx, s, l, &entry)
+}
+
+// stage streams an item's content into the cabinet. What must not be filed unseen is
+// not written: said says what it is, hold why a person has to decide, "" where not.
+func (fl *Filer) stage(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold store.Cause, err error) {
+	w, said, hold, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
+	if err != nil || hold != "" {
+		return content, said, hold, err
+	}
+	content, err = c.Stage(ctx, fl.stagedAs(entry), l.Mail.Received, w)
+	if err != nil {
+		return content, "", "", errors.Join(err, w.Close())
+	}
+	found, hold, err := fl.Reader.Verdict(w)
+	if err == nil && empty(item, content.Size) {
+		err = source.ErrNothing
+	}
+	err = errors.Join(err, w.Close())
+	if err != nil || hold != "" {
+		return content, found, hold, errors.Join(err, c.Discard(ctx, fl.Temporary(entry)))
+	}
+	return content, said, "", nil
+}
+
+// empty says whether nothing came of a part that has content.
+func empty(item *plan.Item, size int64) bool {
+	return size == 0 && item.Copy == "" && item.Item.Parent == "" && item.Item.Encoded > 2
+}
+
+// commit gives the staged content its name.
+func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item, remark string) error {
+	drop := func(state store.State, reason string) error {
+		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
+			return err
+		}
+		return fl.Finish(entry, state, reason, "")
+	}
+	if before, found, err := fl.Store.FiledBefore(entry, l.Row.Fingerprint, entry.SHA256); err != nil {
+		return err
+	} else if found && before.Undo == store.Undone {
+		return drop(store.LeftOut, "the same attachment of the same message was filed before and taken back by a person")
+	} else if found {
+		entry.Path = before.Path
+		return drop(store.There, "the same attachment of the same message was filed before, as "+before.Path)
+	}
+	if entry.Given == "elsewhere" {
+		folder, file := path.Split(entry.Wanted)
+		item.Segments, item.Ext = nil, mail.Extension(file)
+		if folder != "" {
+			item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
+		}
+		item.Stem = strings.TrimSuffix(file, item.Ext)
+	} else if item.Target.NeedsRegister() {
+		if err := fl.Store.Draw(entry, fl.Now()); err != nil {
+			return err
+		}
+		plan.Number(item, r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.RegisterYear, entry.RegisterNumber)
+	} else if folder, file := path.Split(entry.Wanted); folder != "" { // the path that was planned is frozen
+		item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
+		item.Stem = strings.TrimSuffix(file, item.Ext)
+	}
+	refused := map[string]bool{} // names that nothing may have though they seem free
+	if item.IfExists == "replace" {
+		g, err := fl.Cabinets.Gate(entry.CabinetID)
+		if err != nil {
+			return err
+		}
+		g.Replacing.Lock()
+		defer g.Replacing.Unlock()
+	}
+	for {
+		done, reason, err := fl.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.Mail.Received, refused)
+		if err != nil {
+			return err
+		}
+		if done == store.There { // the register has this message, too
+			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
+				return err
+			}
+			entry.Reason = reason
+			return fl.Store.FoundThere(entry, fl.Now())
+		}
+		if done != "" {
+			return drop(done, reason)
+		}
+		entry.Reason = reason
+		if remark != "" {
+			entry.Reason = strings.TrimPrefix(reason+"; "+remark, "; ")
+		}
+		if entry.State != store.Staged {
+			err = fl.Store.Stage(entry, fl.Now())
+		} else {
+			err = fl.Store.Rename(entry)
+		}
+		if err != nil {
+			return err
+		}
+		if err := fl.displace(ctx, c, entry); err != nil {
+			return err
+		}
+		err = c.Commit(ctx, fl.Temporary(entry), entry.Path)
+		if errors.Is(err, cabinet.ErrTaken) {
+			refused[entry.Path] = true
+			continue // somebody was quicker: the next name
+		}
+		if errors.Is(err, cabinet.ErrMissing) {
+			return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is still mounted.", Err: err}
+		}
+		if err != nil && cabinets.OnlyName(ctx, c, err) { // perhaps what has the name already does not show, or the answer got lost
+			if err := fl.recoverOne(ctx, c, entry); err != nil || entry.State != store.Filed {
+				return err
+			}
+			return fl.tallied(l, entry)
+		}
+		if err != nil {
+			return err
+		}
+		if err := fl.Store.File(entry, fl.Now()); err != nil {
+			return err
+		}
+		return fl.tallied(l, entry)
+	}
+}
+
+// displace moves the file that an entry replaces out of the way, unless that was
+// done before.
+func (fl *Filer) displace(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
+	if entry.Displaced == "" {
+		return nil
+	}
+	err := c.Retire(ctx, entry.Path, entry.Displaced)
+	if errors.Is(err, cabinet.ErrMissing) || errors.Is(err, cabinet.ErrTaken) {
+		return nil // it is out of the way; what lies there now is another's
+	}
+	return err
+}
+
+// name finds the exact path for an entry. done is a verdict where nothing is to
+// be written.
+func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string, ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, reason string, err error) {
+	file := stem + ext
+	first, why := "", "was taken by another content"
+	displaced := entry.Displaced
+	entry.Displaced = ""
+	for n, tries := 2, 0; ; n++ {
+		if tries++; tries > mostNames {
+			return "", "", &cabinet.Error{Problem: fmt.Sprintf("more than %d names like %s are taken", mostNames, path.Join(path.Join(folders...), stem+ext)), Advice: "Tidy up the folder, or let the rule make other names; then try again.", Lasting: true}
+		}
+		spot, err := cabinets.Resolve(ctx, c, folders, file)
+		if err != nil {
+			return "", "", err
+		}
+		if !spot.Taken && refused[spot.Path] { // what is there is not shown, and yet nothing else may have the name
+			spot.Taken, spot.Other, spot.By = true, true, spot.Path
+		}
+		if !spot.Taken {
+			if entry.Path = spot.Path; spot.New != "" || !strings.HasPrefix(entry.Path, entry.Made+"/") { // else made before a crash
+				entry.Made = spot.New
+			}
+			if first != "" {
+				reason = "the name " + path.Base(first) + " " + why
+			}
+			return "", reason, nil
+		}
+		there, isFile := cabinet.Content{}, false
+		if !spot.Other {
+			there, isFile, err = cabinets.LookAt(ctx, c, spot.By)
+		}
+		switch {
+		case errors.Is(err, cabinet.ErrMissing):
+			n-- // it went away meanwhile
+			continue
+		case err != nil:
+			return "", "", err
+		case !isFile && ifExists == "keep":
+			return store.LeftOut, "something of that name is there and is kept: " + spot.By, nil
+		case !isFile:
+			if first == "" {
+				why = "was taken by something that is no file, or that cannot be read"
+			}
+		case IsContent(there, entry):
+			entry.Path = spot.By
+			return store.There, "a file with the same content is there already: " + spot.By, nil
+		case ifExists == "keep":
+			return store.LeftOut, "a file of that name is there and is kept: " + spot.By, nil
+		case ifExists == "replace" && first == "" && displaced == "":
+			var may bool
+			if may, why, err = fl.mayReplace(entry.CabinetID, spot.By, &there, received); err != nil {
+				return "", "", err
+			}
+			if may {
+				entry.Path, entry.Displaced = spot.By, fl.Temporary(entry)
+				return "", why, nil
+			}
+		}
+		if first == "" {
+			first = spot.By
+		}
+		file = safename.Numbered(stem, ext, n)
+	}
+}
+
+// mostNames bounds how many names are tried for one file.
+const mostNames = 10_000
+
+// mayReplace says whether a file may be replaced: it was filed here from an
+// earlier message and nobody changed it since. why is said in either case.
+func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, received time.Time) (may bool, why string, err error) {
+	folder := path.Dir(name)
+	if folder == "." {
+		folder = ""
+	}
+	f, err := fl.Store.FilingAt(cabinetID, folder, path.Base(name))
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return false, "belongs to a file that Ink Tray did not file, so it was not replaced", nil
+	case err != nil:
+		return false, "", err
+	case string(f.SHA256) != string(there.SHA256[:]):
+		return false, "belongs to a file that somebody changed since it was filed, so it was not replaced", nil
+	case !received.After(f.ReceivedAt):
+		return false, "belongs to a file of a message that was received later, so it was not replaced", nil
+	}
+	return true, fmt.Sprintf("takes the place of number %d-%d, received on %s, which is kept", f.Year, f.Number, f.ReceivedAt.In(fl.Zone).Format(time.DateOnly)), nil
+}
+
+func (fl *Filer) Finish(entry *store.Entry, state store.State, reason, advice string) error {
+	entry.State, entry.Reason, entry.Advice = state, reason, advice
+	return fl.Store.Finish(entry, fl.Now())
+}
+
+// planReleased plans an entry that a person releases, under the rule that held it.
+func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry) error {
+	item, ok, err := fl.planItem(ctx, s, l, r, entry)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		entry.Cause = store.CauseGone
+		return fl.Finish(entry, store.Failed, "the message no longer has this attachment", "")
+	}
+	c, err := fl.Store.CabinetNamed(item.Target.Cabinet)
+	if err != nil {
+		entry.Cause = store.CauseSetting
+		return fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
+	}
+	entry.CabinetID, entry.Wanted = c.ID, item.Path()
+	return fl.Store.Replan(entry)
+}
+
+// planAgain plans an entry under its rule as it is now, after the rules before it.
+func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *reading.Message, entry *store.Entry) (*rule.Compiled, error) {
+	if entry.Given == "release" {
+		r, err := fl.Office.Rule(entry.RuleID, entry.RuleRevision)
+		if err != nil {
+			return nil, err
+		}
+		return r, fl.planReleased(ctx, session, l, r, entry)
+	}
+	row, err := fl.Store.RuleByID(entry.RuleID)
+	if err != nil || row.Removed {
+		return nil, fl.Finish(entry, store.LeftOut, "the rule was removed", "")
+	}
+	r, err := fl.Office.Rule(row.ID, row.Revision)
+	if err != nil {
+		return nil, err
+	}
+	listing, err := fl.Store.Listing(l.Row.MailboxID)
+	if err != nil {
+		return nil, err
+	}
+	var rules []*rule.Compiled
+	for _, other := range fl.Office.Settings().Rules {
+		if other.Rule.ID == row.ID {
+			break
+		}
+		if other.Rule.Look.Looks(l.Mailbox) && other.Rule.Look.LooksInto(listing, l.Row.Folder) {
+			rules = append(rules, other)
+		}
+	}
+	setting := fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone))
+	setting.Explain = true
+	p, err := fl.Reader.Plan(ctx, session, l, append(rules, r), setting)
+	if err != nil {
+		return nil, err
+	}
+	mine := p.Rules[len(p.Rules)-1]
+	if mine.Match.Answer != rule.Yes {
+		state := store.LeftOut
+		if mine.Match.Answer != rule.No {
+			state, entry.Cause = store.Held, store.CauseDoubtful
+			if entry.Topic = mine.Match.Topic; entry.Topic != "" {
+				entry.Cause = store.CauseTopic
+			}
+		}
+		return nil, fl.Finish(entry, state, "tried again under the rule as it is now: "+mine.Match.Text, "")
+	}
+	for i := range mine.Items {
+		item := &mine.Items[i]
+		if item.Item.ID != entry.Item {
+			continue
+		}
+		cabinets := map[string]store.Cabinet{}
+		var within []store.Entry
+		for k := i + 1; k < len(mine.Items); k++ { // what it holds can be seen now
+			inner := &mine.Items[k]
+			if !strings.HasPrefix(inner.Item.ID, entry.Item+"!") {
+				continue
+			}
+			found, err := fl.EntryOf(r, inner, cabinets, fl.Clock().UTC())
+			if err != nil {
+				return nil, err
+			}
+			within = append(within, found)
+		}
+		for _, found := range InTray(within) {
+			found.MessageID, found.MailboxID, found.PassID, found.Round = entry.MessageID, entry.MailboxID, entry.PassID, entry.Round
+			if err := fl.Store.AddEntry(&found); err != nil {
+				return nil, err
+			}
+		}
+		if item.Verdict == plan.Held {
+			entry.Cause = causeOf(item)
+		}
+		if item.Verdict != plan.Filed {
+			return nil, fl.Finish(entry, store.State(item.Verdict), "tried again under the rule as it is now: "+item.Reason, "")
+		}
+		c, err := fl.Store.CabinetNamed(item.Target.Cabinet)
+		if err != nil {
+			entry.Cause = store.CauseSetting
+			return nil, fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
+		}
+		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
+		return r, fl.Store.Replan(entry)
+	}
+	entry.Cause = store.CauseGone
+	return nil, fl.Finish(entry, store.Failed, "the message no longer has this attachment", "")
+}
+
+// Recover goes on with what was staged: after a crash, or when a cabinet is back.
+func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
+	entries, err := fl.Store.StagedEntries(cabinetID)
+	if err != nil || len(entries) == 0 {
+		return
+	}
+	g, err := fl.Cabinets.Gate(cabinetID)
+	if err != nil || g.Ready(ctx) != nil {
+		return
+	}
+	for i := range entries {
+		entry := &entries[i]
+		if !fl.Claim(entry.ID) {
+			continue
+		}
+		err := func() error {
+			if entry.Displaced != "" {
+				g.Replacing.Lock()
+				defer g.Replacing.Unlock()
+			}
+			return fl.recoverOne(ctx, g.Cabinet, entry)
+		}()
+		fl.Release(entry.ID)
+		fl.Wake(entry.MailboxID)
+		fl.Hasten()
+		if err != nil {
+			fl.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
+			var inCabinet *cabinet.Error
+			switch {
+			case !errors.As(err, &inCabinet):
+			case inCabinet.Lasting: // of this item
+				entry.Cause = store.CauseCabinet
+				if err := errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)), fl.Finish(entry, store.Failed, inCabinet.Problem, inCabinet.Advice)); err != nil {
+					fl.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
+				}
+			case !cabinets.OnlyName(ctx, g.Cabinet, err):
+				g.Trip(err)
+				return
+			}
+		}
+	}
+}
+
+func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
+	fresh, err := fl.Store.EntryByID(store.System, entry.ID)
+	if err != nil || fresh.State != store.Staged {
+		return err
+	}
+	*entry = fresh
+	refused := map[string]bool{}
+	failed := 0 // attempts to give a name, while the cabinet was in order
+	for again := false; ; {
+		waits, err := c.Staged(ctx, fl.Temporary(entry))
+		if err != nil {
+			return err
+		}
+		if !waits { // the temporary object is gone, so it has got its name, or somebody took it away
+			there, _, err := cabinets.LookAt(ctx, c, entry.Path)
+			if errors.Is(err, cabinet.ErrMissing) {
+				if again {
+					return fl.stageAgain(ctx, c, entry)
+				}
+				again = true
+				if err := c.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
+					return err
+				}
+				continue
+			} else if err != nil {
+				return err
+			}
+			if !IsContent(there, entry) {
+				return fl.stageAgain(ctx, c, entry) // another's file has the name
+			}
+			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil { // a second name that was left over
+				return err
+			}
+			return fl.Store.File(entry, fl.Now())
+		}
+		there, isFile, err := cabinets.LookAt(ctx, c, entry.Path)
+		if err == nil && isFile && IsContent(there, entry) {
+			// Another's file with the same content came first, or this one has both names.
+			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
+				return err
+			}
+			return fl.Store.File(entry, fl.Now())
+		}
+		if err != nil && !errors.Is(err, cabinet.ErrMissing) {
+			return err
+		}
+		if err == nil && isFile {
+			if err := fl.displaceAgain(ctx, c, entry, &there); err != nil {
+				return err
+			}
+		}
+		err = c.Commit(ctx, fl.Temporary(entry), entry.Path)
+		if errors.Is(err, cabinet.ErrTaken) {
+			if err := fl.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
+				return err
+			}
+			continue
+		}
+		if err != nil && cabinets.OnlyName(ctx, c, err) {
+			switch failed++; {
+			case failed%cabinets.MostLooks > 0: // perhaps it was done, and the answer got lost
+				continue
+			case failed/cabinets.MostLooks >= cabinets.MostLooks:
+				if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
+					return err
+				}
+				entry.Cause = store.CauseCabinet
+				return fl.Finish(entry, store.Failed, "the file could not get a name in its folder: "+phrase.TrimStop(err.Error()), "Look at the folder in the cabinet, then try again.")
+			}
+			if err := fl.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		return fl.Store.File(entry, fl.Now())
+	}
+}
+
+// renameStaged finds the next name for what is staged: nothing may have the one it was to get. Where a file with the
+// same content is there already, that is the end of it.
+func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, refused map[string]bool) error {
+	refused[entry.Path] = true
+	folder, file := path.Split(entry.Path)
+	ext := mail.Extension(file)
+	done, reason, err := fl.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"), strings.TrimSuffix(file, ext), ext, "number", time.Time{}, refused)
+	if err != nil {
+		return err
+	}
+	if done != "" {
+		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
+			return err
+		}
+		return fl.Finish(entry, done, reason, "")
+	}
+	entry.Reason = reason
+	return fl.Store.Rename(entry)
+}
+
+// IsContent says whether a content is an entry's.
+func IsContent(there cabinet.Content, entry *store.Entry) bool {
+	return there.Size == entry.Size && string(there.SHA256[:]) == string(entry.SHA256)
+}
+
+// stageAgain lets an entry begin anew whose staged content is neither there nor
+// under its name: somebody emptied the cabinet's own folder, or took the file
+// away before it was entered.
+func (fl *Filer) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
+	fl.Log.Warn("what was staged is gone; it is read again", "item", entry.Name)
+	if entry.Displaced != "" { // what was moved out of the way for it has its place again
+		if err := c.Restore(ctx, entry.Displaced, entry.Path); err != nil && !errors.Is(err, cabinet.ErrMissing) && !errors.Is(err, cabinet.ErrTaken) {
+			return err
+		}
+	}
+	entry.State, entry.NextAt = store.Planned, nil
+	return fl.Store.Postpone(entry)
+}
+
+// displaceAgain goes on with a replacement that was interrupted: the file that
+// is there is moved out of the way only if it is still the one that may be.
+func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, there *cabinet.Content) error {
+	if entry.Displaced == "" {
+		return nil
+	}
+	if kept, err := c.Kept(ctx, entry.Displaced); err == nil {
+		// Done before: what is there now came after, or a power cut brought its
+		// first name back.
+		return errors.Join(kept.Close(), fl.displace(ctx, c, entry))
+	} else if !errors.Is(err, cabinet.ErrMissing) {
+		return err
+	}
+	m, err := fl.Store.MessageByID(store.System, entry.MessageID)
+	if err != nil {
+		return err
+	}
+	may, _, err := fl.mayReplace(entry.CabinetID, entry.Path, there, m.ReceivedAt)
+	if err != nil || !may {
+		return err
+	}
+	return fl.displace(ctx, c, entry)
+}
+
+// Sweep removes temporary objects of which the journal knows nothing.
+func (fl *Filer) Sweep(ctx context.Context, cabinetID string) {
+	g, err := fl.Cabinets.Gate(cabinetID)
+	if err != nil || g.Ready(ctx) != nil {
+		return
+	}
+	left, err := g.Cabinet.Leftovers(ctx)
+	if err != nil {
+		fl.Log.Warn("looking for unfinished files", "cabinet", g.Row.Name, "error", err)
+		return
+	}
+	for _, name := range left {
+		rest, mine := strings.CutPrefix(name, fl.Installation+"-")
+		if !mine && !strings.HasPrefix(name, cabinet.Probe) {
+			continue
+		}
+		number, _, _ := strings.Cut(rest, "-")
+		if id, err := strconv.ParseInt(number, 10, 64); err == nil {
+			entry, err := fl.Store.EntryByID(store.System, id)
+			if err == nil && entry.State == store.Staged && fl.Temporary(&entry) == name {
+				continue
+			}
+		}
+		if err := g.Cabinet.Discard(ctx, name); err != nil {
+			fl.Log.Warn("removing an unfinished file", "cabinet", g.Row.Name, "name", name, "error", err)
+		}
+	}
+}

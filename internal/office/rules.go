@@ -1,0 +1,273 @@
+package office
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/store"
+)
+
+// LoadRules reads the running rules again after a change.
+func (o *Office) LoadRules() error {
+	err := o.change(func(next *Snapshot) error {
+		rows, err := o.Store.Rules()
+		if err != nil {
+			return err
+		}
+		next.Rules = nil
+		for i := range rows {
+			if !rows[i].Running {
+				continue
+			}
+			c, err := o.Rule(rows[i].ID, rows[i].Revision)
+			if err == nil {
+				next.Rules = append(next.Rules, c)
+				continue
+			}
+			if err := o.tellOfRule(&rows[i], err); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	o.WakeAll()
+	return err
+}
+
+// tellOfRule tells that a rule cannot run.
+func (o *Office) tellOfRule(row *store.Rule, problem error) error {
+	o.Log.Error("a rule cannot run", "rule", row.Name, "error", problem)
+	return o.Store.Tell(&store.Notice{Kind: "rule", Object: row.ID, MadeAt: o.Clock(),
+		Text: fmt.Sprintf("The rule “%s” cannot run: %v.", row.Name, problem), Advice: "Open the rule, correct it and save it."})
+}
+
+// revision names one state of a rule.
+type revision struct {
+	rule   string
+	number int
+}
+
+// Rule returns a rule as it was at a revision. It is compiled once.
+func (o *Office) Rule(id string, number int) (*rule.Compiled, error) {
+	key := revision{id, number}
+	if c, ok := o.compiled.Load(key); ok {
+		return c.(*rule.Compiled), nil
+	}
+	row, err := o.Store.Revision(id, number)
+	if err != nil {
+		return nil, err
+	}
+	document, err := rule.ParseRule([]byte(row.Document))
+	if err != nil {
+		return nil, err
+	}
+	c, err := rule.Compile(document, number, o.Zone)
+	if err != nil {
+		return nil, err
+	}
+	o.compiled.Store(key, c)
+	return c, nil
+}
+
+// CheckRule compiles a rule and proves that its mailboxes and its cabinet are
+// there, for somebody: of mailboxes that he may not see he learns nothing. The error,
+// if any, is rule.Problems.
+func (o *Office) CheckRule(v store.Viewer, document *rule.Rule) (*rule.Compiled, error) {
+	c, err := rule.Compile(document, 0, o.Zone)
+	var problems rule.Problems
+	if err != nil && !errors.As(err, &problems) {
+		return nil, err
+	}
+	cabinets, err := o.Store.Cabinets()
+	if err != nil {
+		return nil, err
+	}
+	mailboxes, err := o.Store.Mailboxes(v)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, c := range cabinets {
+		names = append(names, c.Name)
+	}
+	for i, name := range document.Cabinets() {
+		place := "cabinet"
+		if i > 0 {
+			place = "attachments"
+			for k := range document.Attachments {
+				if document.Attachments[k].Cabinet == name {
+					place = fmt.Sprintf("attachments[%d].cabinet", k)
+				}
+			}
+		}
+		if name != "" {
+			problems = append(problems, missing(place, "cabinet", name, names)...)
+		}
+	}
+	problems = append(problems, o.checkBook(c, document)...)
+	problems = append(problems, o.checkWho(document)...)
+	names = nil
+	for _, m := range mailboxes {
+		names = append(names, m.Name)
+	}
+	for _, name := range document.Look.Mailboxes {
+		if name != "all" {
+			problems = append(problems, missing("look.mailboxes", "mailbox", name, names)...)
+		}
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return c, nil
+}
+
+func missing(place, what, name string, names []string) rule.Problems {
+	for _, n := range names {
+		if strings.EqualFold(n, name) {
+			return nil
+		}
+	}
+	text := fmt.Sprintf("there is no %s called “%s”", what, name)
+	if len(names) > 0 {
+		text += "; there are: " + strings.Join(names, ", ")
+	}
+	return rule.Problems{{Place: place, Text: text, Meant: pattern.Nearest(name, names)}}
+}
+
+// SaveRule checks and keeps a rule, and lets it run as it is now if it is on.
+func (o *Office) SaveRule(document *rule.Rule, revision int, actor string) (store.Rule, error) {
+	if _, err := o.CheckRule(store.System, document); err != nil {
+		return store.Rule{}, err
+	}
+	if revision == 0 {
+		revision = document.Revision
+	}
+	document.Revision = 0 // the records count it by themselves
+	row, err := o.Store.SaveRule(document, revision, o.Clock().UTC(), actor)
+	if errors.Is(err, store.ErrTaken) {
+		return row, rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a rule called “%s” already", document.Name)}}
+	}
+	if err != nil {
+		return row, err
+	}
+	if _, err := o.Store.Settle("rule", row.ID); err != nil {
+		return row, err
+	}
+	return row, o.LoadRules()
+}
+
+// SwitchRule switches a rule on, from now on, or off.
+func (o *Office) SwitchRule(ctx context.Context, id string, on bool, actor string) error {
+	row, err := o.Store.RuleByID(id)
+	if err != nil || row.Removed {
+		return store.ErrNotFound
+	}
+	if !on {
+		if err := o.Store.SwitchOff(id, actor); err != nil {
+			return err
+		}
+		return o.LoadRules()
+	}
+	document, err := row.Parsed()
+	if err != nil {
+		return err
+	}
+	if _, err := o.CheckRule(store.System, document); err != nil {
+		return err
+	}
+	mailboxes, err := o.Store.Mailboxes(store.System)
+	if err != nil {
+		return err
+	}
+	var places []store.Place
+	for _, m := range mailboxes {
+		if !document.Look.Looks(m.Name) {
+			continue
+		}
+		known, err := o.Store.FoldersOf(m.ID)
+		if err != nil {
+			return err
+		}
+		listing, err := o.Store.Listing(m.ID)
+		if err != nil {
+			return err
+		}
+		for _, f := range known {
+			if document.Look.LooksInto(listing, f.Path) {
+				places = append(places, store.Place{MailboxID: m.ID, Folder: f.Path})
+			}
+		}
+	}
+	if err := o.Store.SwitchOn(id, places, o.Clock().UTC(), actor); err != nil {
+		return err
+	}
+	return o.LoadRules()
+}
+
+// RemoveRule takes a rule away; what it filed stays.
+func (o *Office) RemoveRule(id, actor string) error {
+	if err := o.Store.RemoveRule(id, actor); err != nil {
+		return err
+	}
+	return o.LoadRules()
+}
+
+// UsedBy lists the names of the rules that use a mailbox or a cabinet.
+func (o *Office) UsedBy(uses func(*rule.Rule) bool) ([]string, error) {
+	rows, err := o.Store.Rules()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for i := range rows {
+		document, err := rows[i].Parsed()
+		if err == nil && uses(document) {
+			names = append(names, rows[i].Name)
+		}
+	}
+	return names, nil
+}
+
+// checkWho proves that everybody whom a rule tells is there, and that mail can
+// be sent where the rule needs it.
+func (o *Office) checkWho(document *rule.Rule) rule.Problems {
+	var problems rule.Problems
+	all, err := o.Store.Addressees()
+	if err != nil {
+		return rule.Problems{{Text: err.Error()}}
+	}
+	var names []string
+	mails := map[string]bool{}
+	for i := range all {
+		names = append(names, all[i].Name)
+		mails[strings.ToLower(all[i].Name)] = all[i].Kind == "mail"
+	}
+	needs := ""
+	for _, u := range document.Addressees() {
+		if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, u.Name) }) {
+			text := fmt.Sprintf("nobody called “%s” is kept in Settings, People who are told", u.Name)
+			if len(names) > 0 {
+				text += "; there are: " + strings.Join(names, ", ")
+			}
+			problems = append(problems, rule.Problem{Place: u.Place, Text: text, Meant: pattern.Nearest(u.Name, names)})
+		} else if mails[strings.ToLower(u.Name)] && needs == "" {
+			needs = u.Place
+		}
+	}
+	for i := range document.Afterwards {
+		if document.Afterwards[i].Reply != nil && needs == "" {
+			needs = fmt.Sprintf("afterwards[%d].reply", i)
+		}
+	}
+	if needs != "" {
+		if out, _, err := o.Store.Outgoing(); err != nil || out.Host == "" {
+			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in Settings first"})
+		}
+	}
+	return problems
+}

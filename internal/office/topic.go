@@ -1,0 +1,319 @@
+package office
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/topic"
+	"inktray.example/inktray/internal/store"
+)
+
+const (
+	proposalReach = 1000 // how far back messages are looked for that would teach most
+	mostImported  = 2000 // examples of an import
+	tooAlike      = 0.6  // of two messages that are so alike one teaches as much as both
+)
+
+// knowledge is what the topics know: what they learned, and what people said of
+// single messages.
+type knowledge struct {
+	topics map[string]*topic.Topic // by name
+	panel  *topic.Panel
+	said   map[string]map[[32]byte]bool // by folded name and the message's fingerprint
+}
+
+// LoadTopics learns the topics anew after a change. Only the one that changed is
+// learned; "" is all of them.
+func (o *Office) LoadTopics(changed string) error {
+	o.learning.Lock()
+	defer o.learning.Unlock()
+	rows, err := o.Store.Topics()
+	if err != nil {
+		return err
+	}
+	marked, err := o.Store.MarkedMessages()
+	if err != nil {
+		return err
+	}
+	said := map[string]map[[32]byte]bool{}
+	names := map[string]string{}
+	for _, t := range rows {
+		names[t.ID] = t.Name
+		said[Key(t.Name)] = map[[32]byte]bool{}
+	}
+	for i := range marked {
+		if one := &marked[i]; len(one.Fingerprint) == 32 {
+			said[Key(names[one.TopicID])][[32]byte(one.Fingerprint)] = one.About
+		}
+	}
+	before := o.Settings().topics
+	k := &knowledge{topics: map[string]*topic.Topic{}, said: said}
+	for _, t := range rows {
+		if known := before.topic(t.Name); known != nil && changed != "" && changed != t.ID {
+			k.topics[t.Name] = known
+			continue
+		}
+		rows, err := o.Store.ExamplesOf(t.ID)
+		if err != nil {
+			return err
+		}
+		examples := make([]topic.Example, len(rows))
+		for i := range rows {
+			examples[i] = rows[i].Learned()
+		}
+		k.topics[t.Name] = topic.Learn(examples)
+	}
+	k.panel = topic.NewPanel(k.topics)
+	return o.change(func(next *Snapshot) error {
+		next.topics = k
+		return nil
+	})
+}
+
+// Topic is what a topic has learned; nil where there is no topic of that name.
+func (s *Snapshot) Topic(name string) *topic.Topic { return s.topics.topic(name) }
+
+// Said returns what people said about a message: whether it is about a topic, by the topic's name.
+func (s *Snapshot) Said(m *mail.Message) func(name string) (about, said bool) {
+	return s.topics.saidOf(m)
+}
+
+func (k *knowledge) topic(name string) *topic.Topic {
+	if k == nil {
+		return nil
+	}
+	return k.topics[name]
+}
+
+// Learned is what a topic knows.
+func (o *Office) Learned(name string) *topic.Topic {
+	if t := o.Settings().topics.topic(name); t != nil {
+		return t
+	}
+	return &topic.Topic{}
+}
+
+// saidOf gives what people said of a message, by the topic's name.
+func (k *knowledge) saidOf(m *mail.Message) func(name string) (about, said bool) {
+	return func(name string) (about, said bool) {
+		marks := k.said[Key(name)]
+		if len(marks) == 0 {
+			return false, false
+		}
+		about, said = marks[m.Fingerprint()]
+		return about, said
+	}
+}
+
+// TopicNames lists the topics' names.
+func (o *Office) TopicNames() []string {
+	names := []string{}
+	for name := range o.Settings().topics.topics {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// SaveTopic checks and keeps a topic's name. The error, if any, may be rule.Problems.
+func (o *Office) SaveTopic(t *store.Topic, revision int, actor string) error {
+	t.Name = strings.Join(strings.Fields(t.Name), " ")
+	if t.Name == "" || len(t.Name) > 100 {
+		return rule.Problems{{Place: "name", Text: "a topic has a name of up to 100 characters, such as Berth requests"}}
+	}
+	if t.ID != "" {
+		was, err := o.Store.TopicByID(t.ID)
+		if err != nil {
+			return err
+		}
+		if !strings.EqualFold(was.Name, t.Name) {
+			if err := o.topicInUse(was.Name); err != nil {
+				return err
+			}
+		}
+	}
+	err := o.Store.SaveTopic(t, revision, o.Clock().UTC(), actor)
+	if errors.Is(err, store.ErrTaken) {
+		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a topic called “%s” already", t.Name)}}
+	}
+	if err != nil {
+		return err
+	}
+	return o.LoadTopics(t.ID)
+}
+
+// RemoveTopic forgets a topic that no rule names, with its examples.
+func (o *Office) RemoveTopic(id, actor string) error {
+	t, err := o.Store.TopicByID(id)
+	if err != nil {
+		return err
+	}
+	if err := o.topicInUse(t.Name); err != nil {
+		return err
+	}
+	if err := o.Store.RemoveTopic(id, actor); err != nil {
+		return err
+	}
+	return o.LoadTopics(id)
+}
+
+// TopicUses lists the rules that ask for each topic, by its folded name.
+func (o *Office) TopicUses() (map[string][]string, error) {
+	uses := map[string][]string{}
+	_, err := o.UsedBy(func(r *rule.Rule) bool {
+		for _, u := range r.Topics() {
+			if key := Key(u.Name); !slices.Contains(uses[key], r.Name) {
+				uses[key] = append(uses[key], r.Name)
+			}
+		}
+		return false
+	})
+	return uses, err
+}
+
+func (o *Office) topicInUse(name string) error {
+	used, err := o.UsedBy(func(r *rule.Rule) bool {
+		return slices.ContainsFunc(r.Topics(), func(u rule.TopicUse) bool { return Key(u.Name) == Key(name) })
+	})
+	if err != nil || len(used) == 0 {
+		return err
+	}
+	return rule.Problems{{Place: "name", Text: fmt.Sprintf("the rule “%s” asks for the topic “%s”; change the rule first", strings.Join(used, "”, “"), name)}}
+}
+
+// Unmark takes examples back.
+func (o *Office) Unmark(v store.Viewer, topicID string, ids []int64) (int, error) {
+	t, err := o.Store.TopicByID(topicID)
+	if err != nil {
+		return 0, err
+	}
+	n, err := o.Store.Unmark(v, &t, ids)
+	if err != nil || n == 0 {
+		return n, err
+	}
+	return n, o.LoadTopics(t.ID)
+}
+
+// ImportExamples lets a topic learn from another one's examples.
+func (o *Office) ImportExamples(v store.Viewer, topicID string, list []topic.Example) (int, error) {
+	t, err := o.Store.TopicByID(topicID)
+	if err != nil {
+		return 0, err
+	}
+	if len(list) == 0 || len(list) > mostImported {
+		return 0, rule.Problems{{Place: "examples", Text: fmt.Sprintf("a topic takes between one example and %d at once", mostImported)}}
+	}
+	var examples []store.Example
+	for i, one := range list {
+		m := &one.Mail
+		if strings.TrimSpace(m.Subject+m.Text+strings.Join(m.Names, "")) == "" {
+			return 0, rule.Problems{{Place: fmt.Sprintf("examples[%d]", i), Text: "the example has neither a subject nor a text nor names, so nothing can be learned from it"}}
+		}
+		sum := sha256.Sum256([]byte("import\x00" + m.Subject + "\x00" + m.Text + "\x00" + m.Sender.String() + "\x00" + strings.Join(m.Names, "\x00")))
+		examples = append(examples, store.Example{Fingerprint: sum[:], About: one.About, Subject: m.Subject, Text: m.Text[:min(len(m.Text), 8000)], SenderName: m.Sender.Name, SenderAddress: m.Sender.String(),
+			Names: orEmpty(m.Names), Origin: "import", MarkedBy: v.Name, MarkedAt: o.Clock().UTC()})
+	}
+	if err := o.Store.Mark(&t, examples, v.Name); err != nil {
+		return 0, err
+	}
+	return len(examples), o.LoadTopics(t.ID)
+}
+
+// ImportTopic lets the topic of a name learn from examples; it is made if there is none.
+func (o *Office) ImportTopic(v store.Viewer, name string, list []topic.Example) (id string, err error) {
+	topics, err := o.Store.Topics()
+	if err != nil {
+		return "", err
+	}
+	at := slices.IndexFunc(topics, func(t store.Topic) bool { return Key(t.Name) == Key(name) })
+	if at >= 0 {
+		_, err := o.ImportExamples(v, topics[at].ID, list)
+		return topics[at].ID, err
+	}
+	t := store.Topic{Name: name}
+	if err := o.SaveTopic(&t, 0, v.Name); err != nil {
+		return "", err
+	}
+	if _, err := o.ImportExamples(v, t.ID, list); err != nil {
+		return "", errors.Join(err, o.RemoveTopic(t.ID, v.Name)) // nothing is kept of an import that fails
+	}
+	return t.ID, nil
+}
+
+// Teaching is a message whose answer would teach a topic much.
+type Teaching struct {
+	Message store.Message
+	Likely  float64 // by subject, sender and the names of its attachments
+	seen    topic.Features
+}
+
+// Teachings lists known messages whose answer would teach a topic most: those about
+// which it is least sure first, and of those that are alike only one.
+func (o *Office) Teachings(v store.Viewer, topicID string, most int) ([]Teaching, error) {
+	t, err := o.Store.TopicByID(topicID)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := o.Store.Messages(v, store.MessageQuery{Most: proposalReach})
+	if err != nil {
+		return nil, err
+	}
+	k := o.Settings().topics
+	learned := k.topic(t.Name)
+	var all []Teaching
+	for i := range rows {
+		facts, err := rows[i].Facts()
+		if err != nil || rows[i].ErasedAt != nil {
+			continue
+		}
+		m := facts.Message(rows[i].Folder)
+		if _, said := k.saidOf(m)(t.Name); said {
+			continue
+		}
+		is := topic.Of(m)
+		one := Teaching{Message: rows[i], Likely: 0.5, seen: topic.Read(&is)}
+		if learned != nil && learned.Ready() {
+			one.Likely = learned.Judge(&one.seen)
+		}
+		all = append(all, one)
+	}
+	slices.SortStableFunc(all, func(a, b Teaching) int {
+		return int(math.Copysign(1, math.Abs(a.Likely-.5)-math.Abs(b.Likely-.5)))
+	})
+	var out []Teaching
+	for _, one := range all {
+		if len(out) == most {
+			break
+		}
+		if !slices.ContainsFunc(out, func(other Teaching) bool { return one.seen.Alike(&other.seen) > tooAlike }) {
+			out = append(out, one)
+		}
+	}
+	return out, nil
+}
+
+// PastRule is a rule that asks for a topic and nothing else, to rehearse what it
+// would have taken of the past.
+func (o *Office) PastRule(topicID string, confidence int) (*rule.Rule, error) {
+	t, err := o.Store.TopicByID(topicID)
+	if err != nil {
+		return nil, err
+	}
+	cabinets, err := o.Store.Cabinets()
+	if err != nil {
+		return nil, err
+	}
+	cabinet := "none"
+	if len(cabinets) > 0 {
+		cabinet = cabinets[0].Name
+	}
+	return &rule.Rule{Name: t.Name, Cabinet: cabinet, Look: rule.Look{Mailboxes: rule.Names{"all"}, Folders: rule.Names{"all"}},
+		Match:       rule.Match{Condition: rule.Condition{Topic: &rule.TopicTest{Is: rule.Names{t.Name}, Confidence: rule.Percent(confidence)}}},
+		Attachments: []rule.Selection{{Take: &rule.Take{Everything: true}, Folder: "<sender.domain>"}}}, nil
+}

@@ -1,0 +1,165 @@
+package outbox
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/store"
+)
+
+// Weekdays are the days of the week as alarms name them.
+var Weekdays = []string{"monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"}
+
+// alarmData is what a call says of an alarm.
+type alarmData struct {
+	Alarm string `json:"alarm"`
+	Text  string `json:"text"`
+}
+
+// ring looks after every alarm.
+func (ob *Outbox) ring() error {
+	alarms, err := ob.Store.Alarms()
+	if err != nil || len(alarms) == 0 {
+		return err
+	}
+	outages, err := ob.Store.Outages()
+	if err != nil {
+		return err
+	}
+	for i := range alarms {
+		a := &alarms[i]
+		if a.Kind == "silence" {
+			err = ob.ringSilence(a)
+		} else {
+			err = ob.ringReach(a, outages)
+		}
+		if err != nil {
+			return fmt.Errorf("the alarm “%s”: %w", a.Name, err)
+		}
+	}
+	return nil
+}
+
+// due is the last moment at which a silence alarm had to be looked at.
+func due(a *store.Alarm, now time.Time) (time.Time, bool) {
+	for back := range 8 {
+		day := now.AddDate(0, 0, -back)
+		t, ok := at(day, a.ByTime)
+		if !ok {
+			return t, false
+		}
+		weekday := strings.ToLower(day.Weekday().String())
+		if !t.After(now) && (len(a.Weekdays) == 0 || slices.Contains(a.Weekdays, weekday)) {
+			return t, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// ringSilence looks whether a rule filed enough, at the alarm's time of the day,
+// also when the service was off at that time.
+func (ob *Outbox) ringSilence(a *store.Alarm) error {
+	now := ob.Now()
+	t, ok := due(a, now)
+	if !ok || !t.After(a.MadeAt) || a.CheckedAt != nil && !a.CheckedAt.Before(t) {
+		return nil
+	}
+	r, err := ob.Store.RuleByID(a.RuleID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	n, err := ob.Store.CountFiledBy(a.RuleID, t.Add(-time.Duration(a.WithinHours)*time.Hour), t)
+	if err != nil {
+		return err
+	}
+	checked := t.UTC()
+	a.CheckedAt = &checked
+	if n >= a.AtLeast {
+		if _, err := ob.Store.Settle("alarm", a.ID); err != nil {
+			return err
+		}
+		return ob.Store.Ring(a, nil, nil)
+	}
+	rang := now.UTC()
+	a.RangAt = &rang
+	text := fmt.Sprintf("The rule “%s” filed %d in the %s before %s, and should have filed at least %d.", r.Name, n, span(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"), a.AtLeast)
+	advice := "Look whether its mail came, and what the tray says."
+	if r.Removed || r.ID == "" {
+		text, advice = fmt.Sprintf("The alarm “%s” is for a rule that is no longer there.", a.Name), "Remove the alarm, or choose another rule."
+	} else if !r.Running {
+		advice = "The rule is switched off."
+	}
+	posts, err := ob.alarmPosts(a, text+" "+advice, t)
+	if err != nil {
+		return err
+	}
+	ob.Events.Send(events.Event{Kind: "tray"})
+	return ob.Store.Ring(a, posts, &store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
+}
+
+// span says hours in words.
+func span(hours int) string {
+	switch {
+	case hours == 1:
+		return "hour"
+	case hours == 24:
+		return "day"
+	case hours%24 == 0:
+		return fmt.Sprintf("%d days", hours/24)
+	}
+	return fmt.Sprintf("%d hours", hours)
+}
+
+func (ob *Outbox) alarmPosts(a *store.Alarm, text string, about time.Time) ([]store.Post, error) {
+	var posts []store.Post
+	for i, name := range a.Who {
+		p, err := ob.noteTo(name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text}, fmt.Sprintf("alarm.%s.%d", a.ID[:8], i), about)
+		if err != nil {
+			return nil, err
+		}
+		p.Purpose = "alarm"
+		posts = append(posts, p)
+	}
+	return posts, nil
+}
+
+// ringReach looks whether a mailbox or a cabinet has been out of reach for too long.
+func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
+	now := ob.Clock()
+	for i := range outages {
+		o := &outages[i]
+		if a.Object != "" && a.Object != o.Object || now.Sub(o.Since) < time.Duration(a.AfterMinutes)*time.Minute || slices.Contains(o.Told, a.ID) {
+			continue
+		}
+		name := o.Object
+		if o.Kind == "mailbox" {
+			if m, err := ob.Store.MailboxByID(store.System, o.Object); err == nil {
+				name = m.Name
+			}
+		} else if c, err := ob.Store.CabinetByID(o.Object); err == nil {
+			name = c.Name
+		}
+		since := o.Since.In(ob.Zone).Format("15:04 on Monday 2 January 2006")
+		text := fmt.Sprintf("The %s “%s” has been out of reach since %s.", o.Kind, name, since)
+		advice := "Nothing is lost: what comes meanwhile is filed once it is back."
+		posts, err := ob.alarmPosts(a, text+" "+advice, o.Since)
+		if err != nil {
+			return err
+		}
+		rang := now.UTC()
+		a.RangAt = &rang
+		n := &store.Notice{Kind: "alarm", Object: a.ID + "/" + o.Kind + "/" + o.Object, Text: text, Advice: advice, MadeAt: now}
+		if o.Kind == "mailbox" {
+			n.MailboxID = o.Object
+		}
+		if err := ob.Store.TellOutage(o, a, posts, n); err != nil {
+			return err
+		}
+		ob.Events.Send(events.Event{Kind: "tray"})
+	}
+	return nil
+}

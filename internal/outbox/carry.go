@@ -1,0 +1,357 @@
+// Package outbox carries out what happens after filing: labels, marks, moves and drafts in the mailbox, replies, notices
+// to people, calls to other programs, and alarms. It guarantees that a mail is sent at most once, that a call is made at
+// least once with one id, and that nothing is done for a message before all its items are decided.
+package outbox
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"inktray.example/inktray/internal/base"
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/post"
+	"inktray.example/inktray/internal/store"
+)
+
+const (
+	triesFor  = 24 * time.Hour // how long a mail or a call is tried again before a person is asked
+	mostCarry = 100
+)
+
+// Outbox does what leaves the service. Its methods may be called by several goroutines at once; Carry runs once.
+type Outbox struct {
+	*base.Base
+	office  *office.Office
+	rootCAs *x509.CertPool
+	wake    chan struct{}
+}
+
+// New makes an outbox. rootCAs are trusted where mail is sent; nil for the system's.
+func New(b *base.Base, o *office.Office, rootCAs *x509.CertPool) *Outbox {
+	return &Outbox{Base: b, office: o, rootCAs: rootCAs, wake: make(chan struct{}, 1)}
+}
+
+// Outgoing is how mail is sent.
+func (ob *Outbox) Outgoing() (store.Outgoing, error) {
+	o, _, err := ob.Store.Outgoing()
+	return o, err
+}
+
+// Carry hands over and sends what leaves the service, and tells what waits and what did not happen, until the service
+// ends.
+func (ob *Outbox) Carry() {
+	ticker := time.NewTicker(ob.Beat)
+	defer ticker.Stop()
+	for {
+		for _, turn := range []struct {
+			what string
+			do   func() error
+		}{{"looking after the alarms", ob.ring}, {"telling what waits", ob.tell}, {"handing over what is to be sent", ob.hand}, {"sending", ob.send}} {
+			if err := turn.do(); err != nil && ob.Context().Err() == nil {
+				ob.Log.Error(turn.what, "error", err)
+			}
+		}
+		select {
+		case <-ob.Context().Done():
+			return
+		case <-ticker.C:
+		case <-ob.wake:
+		}
+	}
+}
+
+// Hasten lets what is to be sent be looked at now.
+func (ob *Outbox) Hasten() {
+	select {
+	case ob.wake <- struct{}{}:
+	default:
+	}
+}
+
+// hand puts replies and tidings that are due into the post.
+func (ob *Outbox) hand() error {
+	rows, err := ob.Store.ReadyFollowUps("", ob.Clock(), mostCarry)
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		if err := ob.handOne(&rows[i]); err != nil {
+			return err
+		}
+		ob.Events.Send(events.Event{Kind: "message", ID: fmt.Sprint(rows[i].MessageID), Mailbox: rows[i].MailboxID})
+	}
+	return nil
+}
+
+func (ob *Outbox) handOne(f *store.FollowUp) error {
+	not := func(why string) error {
+		f.State, f.Reason = store.NotDone, why
+		return ob.Store.EndFollowUp(f, nil, ob.Now())
+	}
+	r, why, err := ob.mayFollow(f)
+	if err != nil {
+		return err
+	}
+	if why != "" {
+		return not(why)
+	}
+	row, err := ob.Store.MessageByID(store.System, f.MessageID)
+	if err != nil {
+		return err
+	}
+	step := &r.FollowUps()[f.Place]
+	if step.Kind == rule.DoReply {
+		p, why, err := ob.replyOf(f, r, &row)
+		if err != nil {
+			return err
+		}
+		if why != "" {
+			return not(why)
+		}
+		sent, err := ob.Store.Hand([]store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
+		if err == nil && !sent {
+			return not(fmt.Sprintf("no reply: %s had one from this rule within %s", p.Recipients, step.Once))
+		}
+		return err
+	}
+	posts, err := ob.tidings(f, r, step, &row)
+	if err != nil {
+		return err
+	}
+	_, err = ob.Store.Hand(posts, f, time.Time{}, ob.Now())
+	return err
+}
+
+// filedFile is one file in a call's data.
+type filedFile struct {
+	Folder string `json:"folder"`
+	File   string `json:"file"`
+}
+
+// filedData is what a call says of a message whose attachments were filed.
+type filedData struct {
+	Rule     string      `json:"rule"`
+	Mailbox  string      `json:"mailbox"`
+	Subject  string      `json:"subject"`
+	Sender   string      `json:"sender"`
+	Received time.Time   `json:"received"`
+	Headline string      `json:"headline"`
+	Text     string      `json:"text"`
+	Files    []filedFile `json:"files"`
+}
+
+// tidings writes what a rule tells of a message, for each addressee.
+func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.FollowUp, row *store.Message) ([]store.Post, error) {
+	facts, err := row.Facts()
+	if err != nil {
+		return nil, err
+	}
+	m := facts.Message(row.Folder)
+	paths, err := ob.Store.FiledPaths(f.RuleID, f.MessageID)
+	if err != nil {
+		return nil, err
+	}
+	box, err := ob.Store.MailboxByID(store.System, row.MailboxID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths)
+	data := filedData{Rule: r.Rule.Name, Mailbox: box.Name, Subject: row.Subject, Sender: row.SenderAddress, Received: row.ReceivedAt, Headline: subject, Text: text, Files: []filedFile{}}
+	for _, p := range paths {
+		folder, file := path.Split(p)
+		data.Files = append(data.Files, filedFile{strings.TrimSuffix(folder, "/"), file})
+	}
+	var posts []store.Post
+	for i, name := range step.Words {
+		p, err := ob.noteTo(name, subject, text, "message.filed", m.Envelope.MessageID, data, fmt.Sprintf("%d.%d", f.ID, i), f.MadeAt)
+		if err != nil {
+			return nil, err
+		}
+		p.FollowUpID, p.MessageID, p.MailboxID, p.RuleID, p.Purpose = f.ID, f.MessageID, f.MailboxID, f.RuleID, "tell"
+		posts = append(posts, p)
+	}
+	return posts, nil
+}
+
+// noteTo writes a note to an addressee by name: a mail, or an event of a kind.
+// key tells it from all others, at whatever time it is written.
+func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key string, made time.Time) (store.Post, error) {
+	now := ob.Clock().UTC()
+	p := store.Post{Kind: "mail", Subject: subject, State: store.Waiting, MadeAt: now}
+	a, err := ob.Store.AddresseeNamed(name)
+	if errors.Is(err, store.ErrNotFound) {
+		p.Event = fmt.Sprintf("none-%s-%s-%d", ob.Installation, key, made.Unix())
+		p.State, p.Cause, p.Reason, p.Advice, p.DoneAt = store.CouldNot, store.CauseSetting, fmt.Sprintf("nobody called “%s” can be told", name), "Add them in Settings, People who are told, or correct the name.", &now
+		return p, nil
+	}
+	if err != nil {
+		return p, err
+	}
+	p.AddresseeID, p.Kind = a.ID, a.Kind
+	if a.Kind == "call" {
+		event := post.Event{ID: fmt.Sprintf("%s-%s-%d", ob.Installation, key, made.Unix()), Source: "urn:inktray:" + ob.Installation, Type: "inktray." + kind, Subject: about, Time: made.UTC(), Data: data}
+		p.Event, p.Recipients = event.ID, a.URL
+		p.Content, err = event.Bytes()
+		return p, err
+	}
+	out, err := ob.Outgoing()
+	if err != nil {
+		return p, err
+	}
+	p.Event, p.Recipients = fmt.Sprintf("<%s.%s.%d@%s>", ob.Installation, key, made.Unix(), domainOf(out.From)), strings.Join(a.Addresses, "\n")
+	letter := post.Letter{From: out.From, Name: out.Name, To: a.Addresses, Subject: subject, Text: text, ID: p.Event, Date: ob.Now(), Auto: "auto-generated"}
+	p.Content, err = letter.Bytes()
+	return p, err
+}
+
+// send sends what is due, one after another. A mail is recorded as begun first
+// and sent at most once: what was begun when the program ended may have been
+// sent, and a person decides. A call is made at least once, always with its own id.
+func (ob *Outbox) send() error {
+	rows, err := ob.Store.DuePost(ob.Clock(), mostCarry)
+	if err != nil {
+		return err
+	}
+	down := false
+	for i := range rows {
+		if ob.Context().Err() != nil {
+			return nil
+		}
+		p := &rows[i]
+		if p.Kind == "mail" && down {
+			continue // the mail server is out of reach: the next round tries again
+		}
+		if p.Kind == "mail" && p.State == store.Begun {
+			p.State, p.Cause = store.Unsure, store.CauseUnsure
+			p.Reason, p.Advice = "the program ended while the mail was sent, so it may have been sent", "Ask the recipient. If it did not arrive, try again; else set it aside."
+			if err := ob.Store.SavePost(p, ob.Clock()); err != nil {
+				return err
+			}
+			ob.Events.Send(events.Event{Kind: "tray"})
+			continue
+		}
+		if err := ob.Store.BeginPost(p); err != nil {
+			return err
+		}
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ob.Context()), time.Minute) // what is begun is finished
+		if p.Kind == "mail" {
+			err = ob.sendMail(ctx, p)
+		} else {
+			err = ob.makeCall(ctx, p)
+		}
+		cancel()
+		var known *post.Error
+		switch errors.As(err, &known); {
+		case err == nil:
+			p.State, p.Reason, p.Advice = store.DidIt, "", ""
+			ob.Log.Info("sent", "purpose", p.Purpose, "kind", p.Kind, "to", strings.ReplaceAll(p.Recipients, "\n", ", "))
+		case known == nil:
+			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, err.Error(), "Look at Settings, then try again."
+		case known.Unsure && p.Kind == "mail":
+			p.State, p.Cause, p.Reason, p.Advice = store.Unsure, store.CauseUnsure, known.Problem, known.Advice
+		case known.Passing && ob.Clock().Sub(p.MadeAt) < triesFor:
+			p.Attempts++
+			next := ob.Clock().Add(ob.Pause(p.Attempts))
+			p.State, p.Reason, p.Advice, p.NextAt = store.Waiting, known.Problem, known.Advice, &next
+			down = down || known.Server && p.Kind == "mail"
+			ob.Log.Warn("not sent yet", "purpose", p.Purpose, "to", p.Recipients, "problem", known.Problem, "again at", next)
+		default:
+			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, known.Problem, known.Advice
+		}
+		if err := ob.Store.SavePost(p, ob.Clock()); err != nil {
+			return err
+		}
+		if p.MessageID > 0 {
+			ob.Events.Send(events.Event{Kind: "message", ID: fmt.Sprint(p.MessageID), Mailbox: p.MailboxID})
+		}
+		ob.Events.Send(events.Event{Kind: "tray"})
+	}
+	return nil
+}
+
+func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
+	out, password, err := ob.Store.Outgoing()
+	if err != nil {
+		return err
+	}
+	if out.Host == "" {
+		return &post.Error{Problem: "no mail can be sent: it is not said how", Advice: "Set up outgoing mail in Settings, then try again."}
+	}
+	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username, Password: password, RootCAs: ob.rootCAs}
+	to := strings.Split(p.Recipients, "\n")
+	from := out.From
+	if p.Purpose == "reply" {
+		from = "" // RFC 3834 section 3.3: so that nobody's program answers it
+	}
+	err = server.Send(ctx, from, to, p.Content)
+	var known *post.Error
+	if from == "" && errors.As(err, &known) && known.Sender && !known.Passing {
+		err = server.Send(ctx, out.From, to, p.Content) // many servers want the sender that signed in
+	}
+	return err
+}
+
+func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
+	a, err := ob.Store.AddresseeByID(p.AddresseeID)
+	if errors.Is(err, store.ErrNotFound) {
+		return &post.Error{Problem: "whom to call was removed", Advice: "Set it aside."}
+	}
+	if err != nil {
+		return err
+	}
+	secret, err := ob.Store.SecretOf(&a)
+	if err != nil {
+		return err
+	}
+	return post.Call(ctx, post.Target{URL: a.URL, Secret: secret, Inside: a.Inside}, p.Content, ob.Clock())
+}
+
+// Trial sends an addressee a note at once and says how it went.
+func (ob *Outbox) Trial(ctx context.Context, a *store.Addressee) error {
+	text := "This is a trial from Ink Tray. Somebody asked for it in Settings.\n"
+	p, err := ob.noteTo(a.Name, "A trial from Ink Tray", text, "trial", "", map[string]string{"text": strings.TrimSpace(text)}, "trial."+store.NewID()[:10], ob.Clock())
+	if err != nil {
+		return err
+	}
+	if p.Kind == "call" {
+		return ob.makeCall(ctx, &p)
+	}
+	return ob.sendMail(ctx, &p)
+}
+
+// CheckOutgoing signs in at the server that takes mail.
+func (ob *Outbox) CheckOutgoing(ctx context.Context) error {
+	out, password, err := ob.Store.Outgoing()
+	if err != nil {
+		return err
+	}
+	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username, Password: password, RootCAs: ob.rootCAs}
+	return server.Check(ctx)
+}
+
+// domainOf is the part of an address after the @, for identities.
+func domainOf(address string) string {
+	if _, after, ok := strings.Cut(address, "@"); ok {
+		return after
+	}
+	return "inktray.invalid"
+}
+
+// addresses says what is wrong with addresses of people to be told.
+func addresses(list []string) string {
+	for _, a := range list {
+		if got := mail.ParseAddresses(a); len(got) != 1 || got[0].Domain == "" || got[0].Local == "" || strings.ContainsAny(a, "\r\n,;<>") {
+			return fmt.Sprintf("%q is no mail address", a)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,34 @@
+package reading
+
+import (
+	"strings"
+
+	"inktray.example/inktray/internal/child"
+)
+
+// Confined says what processes that read attachments could do here beyond reading them, in words such as "open
+// connections": none where they are confined fully. known is false until it was tried out, or where it cannot be.
+func (rd *Reader) Confined() (could []string, known bool) {
+	if c := rd.confined.Load(); c != nil {
+		return *c, true
+	}
+	return nil, false
+}
+
+// TryConfinement tries out what a process that reads attachments could do, and tells the log.
+func (rd *Reader) TryConfinement() {
+	could, err := child.Confined(rd.Context(), rd.Ready, rd.Spool)
+	switch {
+	case rd.Context().Err() != nil:
+		return
+	case err != nil:
+		rd.Log.Warn("it could not be tried out what processes that read attachments may do here", "error", err)
+		return
+	case len(could) > 0:
+		rd.Log.Warn("this system does not confine the processes that read attachments fully", "they could",
+			strings.Join(could, ", "))
+	default:
+		rd.Log.Info("processes that read attachments can open no other files, connections or programs")
+	}
+	rd.confined.Store(&could)
+}

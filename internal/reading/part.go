@@ -1,0 +1,108 @@
+package reading
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"sync"
+
+	"inktray.example/inktray/internal/source"
+)
+
+// shortPart says that a mail server gave fewer octets of a part than it announced.
+// Either an exchange went wrong, or the server counts otherwise than others do.
+type shortPart struct{ got, announced int64 }
+
+func (s *shortPart) Error() string {
+	return fmt.Sprintf("the mail server announced %d bytes of this part and gave %d", s.announced, s.got)
+}
+
+// shortParts remembers parts that came shorter than announced. It may be used by
+// several goroutines.
+type shortParts struct {
+	mutex sync.Mutex
+	seen  map[string]int64 // octets by message and item
+}
+
+// mostShort bounds how many such parts are remembered.
+const mostShort = 10_000
+
+// note notes that a part came short, and says whether it had the same length before.
+func (s *shortParts) note(key string, got int64) bool {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	before, known := s.seen[key]
+	if s.seen == nil || len(s.seen) > mostShort {
+		s.seen = map[string]int64{}
+	}
+	s.seen[key] = got
+	return known && before == got
+}
+
+func (s *shortParts) known(key string) bool {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	_, known := s.seen[key]
+	return known
+}
+
+// mostWhole bounds the messages that are read whole for the sake of one part, in octets.
+const mostWhole = 100 << 20
+
+// part opens one part of a message, still in its transfer encoding. Where the server
+// gives nothing of a part that has octets, or fewer octets than it announced, reading
+// ends with an error. The next time, the part is taken out of the whole message, which
+// is another way to the same octets; of a very large message it is read again, and
+// the same length counts as whole.
+func (rd *Reader) part(ctx context.Context, s source.Session, l *Message, item string, announced int64) (io.ReadCloser, error) {
+	if l.Facts.Whole || announced == 0 {
+		return s.Part(ctx, l.Facts, item)
+	}
+	key := fmt.Sprintf("%x/%s", l.Row.Fingerprint, item)
+	if rd.short.known(key) && l.Facts.Size <= mostWhole {
+		whole := *l.Facts
+		whole.Whole = true
+		return s.Part(ctx, &whole, item)
+	}
+	r, err := s.Part(ctx, l.Facts, item)
+	if err != nil {
+		return nil, err
+	}
+	return &countedPart{ReadCloser: r, announced: announced, short: &rd.short, key: key}, nil
+}
+
+// countedPart counts what comes of a part. How it ended stays so, however often it is
+// read again.
+type countedPart struct {
+	io.ReadCloser
+	got, announced int64
+	short          *shortParts
+	key            string
+	ended          error
+}
+
+func (c *countedPart) Read(p []byte) (int, error) {
+	if c.ended != nil {
+		return 0, c.ended
+	}
+	n, err := c.ReadCloser.Read(p)
+	c.got += int64(n)
+	if err == io.EOF {
+		err = c.end()
+	}
+	c.ended = err
+	return n, err
+}
+
+// end says how a part ended of which nothing more comes.
+func (c *countedPart) end() error {
+	switch {
+	case c.got >= c.announced, c.got == 0 && c.announced <= 2: // an empty part may have a line end
+		return io.EOF
+	case c.short.note(c.key, c.got):
+		return io.EOF
+	case c.got == 0:
+		return source.ErrNothing
+	}
+	return &shortPart{c.got, c.announced}
+}

@@ -1,0 +1,302 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/core/register"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/store"
+)
+
+// Bounds of exports.
+const (
+	mostOfOne    = 2         // of one person, so that others find room
+	mostExports  = 4         // written at the same time
+	exportsFor   = time.Hour // how long one is kept
+	linesAtOnce  = 500       // read from the records
+	exportFolder = "exports" // in the folder to work in
+)
+
+// Export is a table of the register that is being written, or was.
+type Export struct {
+	ID     string
+	Format string // "csv" or "xlsx"
+	Name   string // of the file
+	State  store.PassState
+	Rows   int // there will be
+	Done   int
+	Size   int64 // octets, 0 until it is done
+	Error  string
+	MadeAt time.Time
+
+	owner  string
+	cancel context.CancelFunc
+}
+
+// ExportOf says what is to be written.
+type ExportOf struct {
+	Format  string
+	Columns []register.Column
+	Letters bool           // one line a message, with all its files
+	Query   register.Query // its page is passed over
+}
+
+// ErrTooMany says that enough is being written.
+var ErrTooMany = errors.New("several exports are being written already; wait until one is done, or stop one")
+
+// exports are those that are kept.
+type exports struct {
+	mutex sync.Mutex
+	all   map[string]*Export
+}
+
+// StartExport writes what a viewer's query finds as a table, in the background.
+func (rg *Registry) StartExport(v store.Viewer, of ExportOf) (Export, error) {
+	of.Query.Most, of.Query.After = 0, register.Number{}
+	rg.exports.mutex.Lock()
+	defer rg.exports.mutex.Unlock()
+	if rg.exports.all == nil {
+		rg.exports.all = map[string]*Export{}
+	}
+	running, his := 0, 0
+	for _, x := range rg.exports.all {
+		if x.State == store.Running {
+			running++
+			if x.owner == v.ID {
+				his++
+			}
+		}
+	}
+	if running >= mostExports || his >= mostOfOne {
+		return Export{}, ErrTooMany
+	}
+	if err := rg.Store.Record(v, "export register", of.Format); err != nil {
+		return Export{}, err
+	}
+	ctx, cancel := context.WithCancel(rg.Context())
+	x := &Export{ID: store.NewID(), Format: of.Format, State: store.Running, MadeAt: rg.Clock(), owner: v.ID, cancel: cancel}
+	x.Name = "Register " + rg.Now().Format("2006-01-02 1504") + "." + of.Format
+	rg.exports.all[x.ID] = x
+	rg.Go("export", func() {
+		defer cancel()
+		size, err := rg.writeExport(ctx, v, x, &of)
+		rg.exports.mutex.Lock()
+		switch {
+		case ctx.Err() != nil:
+			x.State = store.Stopped
+		case err != nil:
+			x.State, x.Error = store.Broken, err.Error()
+			rg.Log.Error("exporting the register", "error", err)
+		default:
+			x.State, x.Size = store.Done, size
+		}
+		kept := x.State == store.Done && rg.exports.all[x.ID] == x
+		rg.exports.mutex.Unlock()
+		if !kept {
+			_ = os.Remove(rg.exportPath(x.ID))
+		}
+		rg.Events.Send(events.Event{Kind: "export", ID: x.ID})
+	})
+	return *x, nil
+}
+
+// dropExports throws away what was kept for long enough.
+func (rg *Registry) dropExports() {
+	rg.exports.mutex.Lock()
+	defer rg.exports.mutex.Unlock()
+	for id, x := range rg.exports.all {
+		if x.State != store.Running && rg.Clock().Sub(x.MadeAt) > exportsFor {
+			_ = os.Remove(rg.exportPath(id)) // emptied at the next start in any case
+			delete(rg.exports.all, id)
+		}
+	}
+}
+
+func (rg *Registry) exportPath(id string) string { return filepath.Join(rg.Spool, exportFolder, id) }
+
+func (rg *Registry) writeExport(ctx context.Context, v store.Viewer, x *Export, of *ExportOf) (size int64, err error) {
+	if err := os.MkdirAll(filepath.Join(rg.Spool, exportFolder), 0o700); err != nil {
+		return 0, err
+	}
+	f, err := os.OpenFile(rg.exportPath(x.ID), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	rows, err := rg.tableRows(v, of.Query, of.Letters, false)
+	if err != nil {
+		return 0, err
+	}
+	rg.exports.mutex.Lock()
+	x.Rows = len(rows)
+	rg.exports.mutex.Unlock()
+	err = rg.writeTable(ctx, v, f, of.Format, of.Columns, of.Letters, rows, func(done int) {
+		rg.exports.mutex.Lock()
+		x.Done = done
+		rg.exports.mutex.Unlock()
+	})
+	if err != nil {
+		return 0, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), nil
+}
+
+// tableRows are the lines of the register that stand in each row of a table: one, or all of a
+// message. only leaves out lines of these messages that the query does not find.
+func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bool) ([][]register.Number, error) {
+	found, err := rg.Store.FindFilings(v, q)
+	if err != nil {
+		return nil, err
+	}
+	rows := make([][]register.Number, 0, found.Total)
+	if !letters {
+		for i := range found.Numbers {
+			rows = append(rows, found.Numbers[i:i+1])
+		}
+		return rows, nil
+	}
+	all, _, err := rg.Store.FindLetters(v, q)
+	if err != nil {
+		return nil, err
+	}
+	asked := map[register.Number]bool{}
+	if only {
+		for _, n := range found.Numbers {
+			asked[n] = true
+		}
+	}
+	for _, l := range all {
+		if only {
+			l.Numbers = slices.DeleteFunc(l.Numbers, func(n register.Number) bool { return !asked[n] })
+		}
+		if len(l.Numbers) > 0 {
+			rows = append(rows, l.Numbers)
+		}
+	}
+	return rows, nil
+}
+
+// writeTable writes lines of the register as a table; letters makes one line of each row's lines.
+func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer, format string, columns []register.Column, letters bool, rows [][]register.Number, told func(done int)) error {
+	if letters {
+		files := 0
+		for _, r := range rows {
+			files = max(files, len(r))
+		}
+		columns = register.ByMessage(columns, files)
+	}
+	var table register.Writer
+	var err error
+	if format == "xlsx" {
+		table, err = register.NewXLSX(w, columns, rg.Zone, rg.Spool)
+	} else {
+		table, err = register.NewCSV(w, columns, rg.Zone)
+	}
+	if err != nil {
+		return err
+	}
+	withMessages := slices.ContainsFunc(columns, func(c register.Column) bool { return c.Name == "message" })
+	done := 0
+	for len(rows) > done {
+		if err := ctx.Err(); err != nil {
+			return errors.Join(err, table.Discard())
+		}
+		var numbers []register.Number
+		some := 0
+		for ; done+some < len(rows) && len(numbers) < linesAtOnce; some++ {
+			numbers = append(numbers, rows[done+some]...)
+		}
+		filings, err := rg.Store.FilingsNumbered(v, numbers)
+		if err != nil {
+			return errors.Join(err, table.Discard())
+		}
+		lines, err := rg.Lines(filings, withMessages)
+		if err != nil {
+			return errors.Join(err, table.Discard())
+		}
+		for len(lines) > 0 {
+			line := lines[0]
+			n := 1
+			if letters { // a line may have gone meanwhile, so they are told by their message
+				for n < len(lines) && filings[n].MessageID == filings[0].MessageID {
+					n++
+				}
+				line = register.Together(lines[:n])
+			}
+			if err := table.Write(&line); err != nil {
+				return errors.Join(fmt.Errorf("writing line %d: %w", done+1, err), table.Discard())
+			}
+			lines, filings = lines[n:], filings[n:]
+		}
+		done += some
+		told(done)
+	}
+	return table.Close()
+}
+
+// exportOf finds an export of a viewer.
+func (rg *Registry) exportOf(v store.Viewer, id string) (*Export, error) {
+	x := rg.exports.all[id]
+	if x == nil || x.owner != v.ID {
+		return nil, store.ErrNotFound
+	}
+	return x, nil
+}
+
+// ExportByID says how far an export has come.
+func (rg *Registry) ExportByID(v store.Viewer, id string) (Export, error) {
+	rg.exports.mutex.Lock()
+	defer rg.exports.mutex.Unlock()
+	x, err := rg.exportOf(v, id)
+	if err != nil {
+		return Export{}, err
+	}
+	return *x, nil
+}
+
+// StopExport stops an export, or throws it away.
+func (rg *Registry) StopExport(v store.Viewer, id string) error {
+	rg.exports.mutex.Lock()
+	defer rg.exports.mutex.Unlock()
+	x, err := rg.exportOf(v, id)
+	if err != nil {
+		return err
+	}
+	x.cancel()
+	if x.State != store.Running {
+		delete(rg.exports.all, id)
+		if err := os.Remove(rg.exportPath(id)); !errors.Is(err, fs.ErrNotExist) { // one that was stopped has none
+			return err
+		}
+	}
+	return nil
+}
+
+// ErrNotReady says that an export is not done.
+var ErrNotReady = errors.New("the export is not done yet, or was stopped")
+
+// OpenExport opens an export's table.
+func (rg *Registry) OpenExport(v store.Viewer, id string) (io.ReadCloser, Export, error) {
+	x, err := rg.ExportByID(v, id)
+	if err == nil && x.State != store.Done {
+		err = ErrNotReady
+	}
+	if err != nil {
+		return nil, x, err
+	}
+	f, err := os.Open(rg.exportPath(id))
+	return f, x, err
+}

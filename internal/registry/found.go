@@ -1,0 +1,128 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/rule"
+	"inktray.example/inktray/internal/core/safename"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/source"
+	"inktray.example/inktray/internal/store"
+)
+
+// UnknownFile is a file of a cabinet of which the register knows nothing.
+type UnknownFile struct {
+	Path     string
+	Size     int64
+	Modified time.Time // zero where the place does not say
+}
+
+// UnknownFiles looks through a cabinet for files of which the register knows nothing: at most so
+// many. looked is how many files were looked at; more says that there are further ones.
+func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int) (unknown []UnknownFile, looked int, more bool, err error) {
+	g, err := rg.Cabinets.Gate(cabinetID)
+	if err != nil {
+		return nil, 0, false, err
+	}
+	if err := g.Ready(ctx); err != nil {
+		return nil, 0, false, err
+	}
+	own, err := rg.Store.RegisterFilePaths(cabinetID)
+	if err != nil {
+		return nil, 0, false, err
+	}
+	folders := []string{""}
+	for len(folders) > 0 {
+		folder := folders[0]
+		folders = folders[1:]
+		entries, err := g.Cabinet.List(ctx, folder)
+		if errors.Is(err, cabinet.ErrMissing) { // it went meanwhile
+			continue
+		}
+		if err != nil {
+			return nil, looked, false, err
+		}
+		known, err := rg.Store.KnownFiles(cabinetID, folder)
+		if err != nil {
+			return nil, looked, false, err
+		}
+		var within []string
+		for _, one := range entries {
+			full := path.Join(folder, one.Name)
+			if one.Folder {
+				within = append(within, full)
+				continue
+			}
+			if looked++; known[safename.Fold(one.Name)] || own[full] {
+				continue
+			}
+			if len(unknown) == most {
+				return unknown, looked, true, nil
+			}
+			unknown = append(unknown, UnknownFile{Path: full, Size: one.Size, Modified: one.Modified})
+		}
+		folders = append(within, folders...)
+	}
+	return unknown, looked, false, nil
+}
+
+// EnterFiles gives files of a cabinet of which the register knows nothing their lines, each with
+// its checksum. It gives how many were entered; what is known meanwhile, or gone, is left out.
+func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID string, paths []string) (int, error) {
+	g, err := rg.Cabinets.Gate(cabinetID)
+	if err != nil {
+		return 0, err
+	}
+	if err := g.Ready(ctx); err != nil {
+		return 0, err
+	}
+	rg.entering.Lock() // two people at once enter each file once
+	defer rg.entering.Unlock()
+	var found []store.Found
+	for i, full := range paths {
+		if err := cabinet.Clean(full); err != nil {
+			return 0, rule.Problems{{Place: fmt.Sprintf("paths[%d]", i), Text: "this is no path of a file in the cabinet"}}
+		}
+		folder, file := path.Split(full)
+		known, err := rg.Store.KnownFiles(cabinetID, strings.TrimSuffix(folder, "/"))
+		if err != nil {
+			return 0, err
+		}
+		if known[safename.Fold(file)] || slices.ContainsFunc(found, func(f store.Found) bool { return f.Entry.Path == full }) {
+			continue
+		}
+		content, err := g.Cabinet.Sum(ctx, full)
+		if errors.Is(err, cabinet.ErrMissing) {
+			continue
+		}
+		if err != nil {
+			return 0, err
+		}
+		facts := &source.Facts{Size: content.Size, Received: rg.Clock().UTC(), Origin: mail.Unknown}
+		facts.Header, _ = mail.ParseHeader([]byte("Subject: Found in the cabinet\r\n\r\n"))
+		message, _, err := store.NewMessage("", "", 1, facts, rg.Clock())
+		if err != nil {
+			return 0, err
+		}
+		message.Attachments = 1
+		name := path.Base(full)
+		found = append(found, store.Found{Message: message, Entry: store.Entry{RuleID: store.ByHand, RuleRevision: 1, Item: "1", CabinetID: cabinetID, State: store.Filed, Name: name,
+			Kind: string(mail.KindOf("", mail.Extension(name))), Wanted: full, Path: full, Reason: "it was found in the cabinet, and no record knew of it", Size: content.Size, SHA256: content.SHA256[:], PlannedAt: rg.Clock().UTC()}})
+	}
+	if len(found) == 0 {
+		return 0, nil
+	}
+	if err := rg.Store.EnterFound(v.Name, found, rg.Now()); err != nil {
+		return 0, err
+	}
+	rg.Events.Send(events.Event{Kind: "message"})
+	return len(found), nil
+}

@@ -1,0 +1,114 @@
+// Package registry serves the register: it writes it as files and exports, verifies that files are unchanged, tells the
+// story of a filing, takes filings back, erases people's traces, enters files that were found, and removes what is old.
+// It guarantees that nothing is removed while the clock is in doubt, and that each step of an undo can be repeated.
+package registry
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"inktray.example/inktray/internal/base"
+	"inktray.example/inktray/internal/cabinets"
+	"inktray.example/inktray/internal/clock"
+	"inktray.example/inktray/internal/filing"
+	"inktray.example/inktray/internal/office"
+	"inktray.example/inktray/internal/passes"
+)
+
+// Config is what a Registry is given.
+type Config struct {
+	*base.Base
+	Office   *office.Office
+	Cabinets *cabinets.Cabinets
+	Filer    *filing.Filer
+	Passes   *passes.Passes
+	Watch    *clock.Watch
+	Spool    string // the folder in which exports are written
+}
+
+// Registry serves the register. Its methods may be called by several goroutines at once.
+type Registry struct {
+	Config
+	mutex       sync.Mutex
+	verifying   bool
+	registering sync.Mutex // one at a time writes register files
+	undoing     sync.Mutex // one at a time takes filings back
+	entering    sync.Mutex // one at a time enters files that were found
+	exports     exports
+}
+
+// New makes a registry.
+func New(c Config) *Registry { return &Registry{Config: c} }
+
+// sweepEvery is how often old records are looked for.
+const sweepEvery = time.Hour
+
+// KeepRetention removes what is old, once an hour, until the service ends.
+func (rg *Registry) KeepRetention() {
+	ticker := time.NewTicker(rg.Beat)
+	defer ticker.Stop()
+	var swept time.Time
+	for {
+		if now := rg.Clock(); now.Sub(swept).Abs() > sweepEvery {
+			swept = now
+			if err := rg.RemoveOld(rg.Context()); err != nil && rg.Context().Err() == nil {
+				rg.Log.Error("letting go of what is old", "error", err)
+			}
+		}
+		select {
+		case <-rg.Context().Done():
+			return
+		case <-ticker.C:
+		}
+	}
+}
+
+// RemoveOld removes history and kept files that are older than Settings say.
+func (rg *Registry) RemoveOld(ctx context.Context) error {
+	rg.dropExports()
+	limits, err := rg.Store.Limits()
+	if err != nil {
+		return err
+	}
+	if steady, err := rg.Watch.Steady(); err != nil || !steady {
+		return err
+	}
+	now := rg.Clock()
+	if limits.HistoryDays > 0 {
+		if _, err := rg.Store.ForgetPasses(now.AddDate(0, 0, -limits.HistoryDays)); err != nil {
+			return err
+		}
+	}
+	if limits.RegisterDays > 0 {
+		erased, err := rg.Store.EraseBefore(now.AddDate(0, 0, -limits.RegisterDays), now, 500)
+		if err == nil && erased > 0 { // examples went with them
+			err = rg.Office.LoadTopics("")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if limits.KeptDays == 0 {
+		return nil
+	}
+	old, err := rg.Store.KeptBefore(now.AddDate(0, 0, -limits.KeptDays), 1000)
+	if err != nil {
+		return err
+	}
+	for i := range old {
+		g, err := rg.Cabinets.Gate(old[i].CabinetID)
+		if err == nil {
+			if err := g.Ready(ctx); err != nil {
+				continue // once the cabinet is back
+			}
+			if err := g.Cabinet.Forget(ctx, old[i].KeptAs); err != nil {
+				return err
+			}
+		}
+		if err := rg.Store.LetGo(&old[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

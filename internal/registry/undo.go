@@ -1,0 +1,411 @@
+package registry
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+
+	"inktray.example/inktray/internal/cabinet"
+	"inktray.example/inktray/internal/core/phrase"
+	"inktray.example/inktray/internal/events"
+	"inktray.example/inktray/internal/filing"
+	"inktray.example/inktray/internal/store"
+)
+
+// UndoLine is what an undoing would do with one filing.
+type UndoLine struct {
+	Entry  store.Entry
+	Takes  bool   // the file is taken back
+	Reason string // what happens to the file, in words
+}
+
+// UndoPreview is what an undoing would do. Nothing is changed by it.
+type UndoPreview struct {
+	Lines   []UndoLine
+	Returns int      // messages that are moved back
+	Changes []string // labels and marks that are taken back, in words
+	Stays   []string // what cannot be taken back, such as replies that were sent
+}
+
+// ErrNothing says that there is nothing to be done.
+var ErrNothing = errors.New("there is nothing to take back: it filed nothing, or all of it was taken back already")
+
+// PreviewUndo looks at what taking a pass or one filing back would do.
+func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, entryID int64) (UndoPreview, error) {
+	var p UndoPreview
+	entries, err := rg.Store.Undoable(v, passID, entryID)
+	if err != nil {
+		return p, err
+	}
+	if len(entries) == 0 && passID > 0 {
+		return rg.previewHand(v, passID)
+	}
+	if len(entries) == 0 {
+		return p, ErrNothing
+	}
+	mine := map[int64]bool{}
+	messages := map[int64]bool{}
+	for i := range entries {
+		mine[entries[i].ID] = true
+		messages[entries[i].MessageID] = true
+	}
+	for i := range entries {
+		entry := &entries[i]
+		line := UndoLine{Entry: *entry}
+		shared, err := rg.Store.SharedWith(entry)
+		if err != nil {
+			return p, err
+		}
+		others := 0
+		for k := range shared {
+			if !mine[shared[k].ID] {
+				others++
+			}
+		}
+		switch what, err := rg.lookAt(ctx, entry); {
+		case err != nil:
+			line.Reason = "the cabinet cannot be read now: " + err.Error()
+		case others > 0:
+			line.Reason = "the file stays: it is the file of another filing too"
+		case what != "":
+			line.Reason = what
+		default:
+			line.Takes, line.Reason = true, "the file is taken out of its folder and kept for a while"
+			if _, err := rg.Store.Replaced(entry); err == nil {
+				line.Reason += "; the file that it replaced is put back"
+			}
+		}
+		p.Lines = append(p.Lines, line)
+	}
+	for id := range messages {
+		follow, err := rg.Store.FollowUpsOf(v, id)
+		if err != nil {
+			return p, err
+		}
+		for i := range follow {
+			switch f := &follow[i]; {
+			case f.State != store.DidIt:
+			case f.Kind == "move" && f.FromFolder != "":
+				p.Returns++
+			case f.Kind == "reply":
+				p.Stays = append(p.Stays, "the reply to "+f.What)
+			case f.Kind == "tell":
+				p.Stays = append(p.Stays, "that "+f.What+" was told")
+			case f.Kind == "draft":
+				p.Stays = append(p.Stays, "the draft of a reply to "+f.What)
+			case f.Kind == "mark" || f.Kind == "label" || f.Kind == "remove label":
+				p.Stays = append(p.Stays, f.Kind+" “"+f.What+"”")
+			}
+		}
+	}
+	p.Stays = phrase.Tally(p.Stays)
+	return p, nil
+}
+
+// ErrNotUndone says that there is nothing to be filed again.
+var ErrNotUndone = errors.New("nothing of this message was taken back, so nothing is filed again")
+
+// lookAt says why a file would not be taken back, "" where it would be.
+func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (string, error) {
+	if entry.State == store.There {
+		own, err := rg.Store.FiledHere(entry)
+		if err != nil {
+			return "", err
+		}
+		if !own {
+			return "the file stays: it was there before, and Ink Tray did not file it", nil
+		}
+	}
+	g, err := rg.Cabinets.Gate(entry.CabinetID)
+	if err != nil {
+		return "the file stays: its cabinet was removed", nil
+	}
+	there, err := g.Cabinet.Sum(ctx, entry.Path)
+	switch {
+	case errors.Is(err, cabinet.ErrMissing):
+		if err := g.Cabinet.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
+			return "", err
+		}
+		return "the file is no longer where it was filed", nil
+	case err != nil:
+		return "", err
+	case !filing.IsContent(there, entry):
+		return "the file stays: somebody changed it since", nil
+	}
+	return "", nil
+}
+
+// Undo takes a pass or one filing back. It goes on by itself after a restart and
+// when a cabinet is out of reach; the pass that is returned tells how far it is.
+func (rg *Registry) Undo(v store.Viewer, passID, entryID int64) (store.Pass, error) {
+	entries, err := rg.Store.Undoable(v, passID, entryID)
+	if err != nil {
+		return store.Pass{}, err
+	}
+	if len(entries) == 0 && passID > 0 {
+		return rg.takeBackHand(v, passID)
+	}
+	if len(entries) == 0 {
+		return store.Pass{}, ErrNothing
+	}
+	p := store.Pass{Kind: "undo", Undoes: passID, MadeBy: v.Name, State: store.Running, StartedAt: rg.Clock().UTC()}
+	box, one := entries[0].MailboxID, true
+	messages := map[int64]bool{}
+	ids := make([]int64, 0, len(entries))
+	for i := range entries {
+		ids = append(ids, entries[i].ID)
+		messages[entries[i].MessageID] = true
+		one = one && entries[i].MailboxID == box
+	}
+	if one {
+		p.MailboxID = box
+	}
+	if entryID > 0 {
+		p.Note = path.Base(entries[0].Path)
+	}
+	p.Total, p.Matched = len(messages), len(messages)
+	if err := rg.Store.AskUndo(v, ids, &p); err != nil {
+		return p, err
+	}
+	rg.Go("taking back", func() { rg.TakeBack(rg.Context()) })
+	return p, nil
+}
+
+// TakeBack goes on with everything that is to be taken back.
+func (rg *Registry) TakeBack(ctx context.Context) {
+	rg.undoing.Lock()
+	defer rg.undoing.Unlock()
+	// The passes first: what is asked meanwhile belongs to none of them.
+	open, err := rg.Store.OpenUndos()
+	if err != nil {
+		rg.Log.Error("reading the passes", "error", err)
+		return
+	}
+	entries, err := rg.Store.AskedUndos()
+	if err != nil {
+		rg.Log.Error("reading what is to be taken back", "error", err)
+		return
+	}
+	left := map[int64]bool{}
+	for i := range entries {
+		entry := &entries[i]
+		if ctx.Err() != nil {
+			return
+		}
+		if err := rg.undoOne(ctx, entry); err != nil {
+			left[entry.UndoPass] = true
+			rg.Log.Warn("taking a filing back", "item", entry.Name, "error", err)
+		}
+	}
+	for i := range open {
+		p := &open[i]
+		if left[p.ID] {
+			continue
+		}
+		rg.removeMade(ctx, p)
+		n, err := rg.Store.Return(p.ID, rg.Clock())
+		if err == nil {
+			ended := rg.Clock()
+			p.Looked, p.State, p.EndedAt = p.Total, store.Done, &ended
+			err = rg.Store.SavePass(p)
+		}
+		if err != nil {
+			rg.Log.Error("ending an undoing", "error", err)
+		}
+		if n > 0 {
+			rg.WakeAll()
+		}
+		rg.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(p.ID)})
+	}
+}
+
+// removeMade removes the folders that were made for what a pass took back, where nothing lies
+// in them any more. A folder that cannot be removed now stays: nothing is lost by it.
+func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
+	made, err := rg.Store.MadeFolders(p.ID)
+	if err != nil {
+		rg.Log.Error("reading which folders were made", "error", err)
+		return
+	}
+	n := 0
+	for id, folders := range made {
+		g, err := rg.Cabinets.Gate(id)
+		if err != nil {
+			continue
+		}
+		for _, folder := range folders {
+			switch removed, err := g.RemoveFolder(ctx, folder); {
+			case errors.Is(err, cabinet.ErrNotEmpty):
+			case err != nil:
+				rg.Log.Warn("removing an empty folder", "folder", folder, "error", err)
+			case removed:
+				n++
+			}
+		}
+	}
+	if n > 0 {
+		note := "a folder that was made for it is removed"
+		if n > 1 {
+			note = fmt.Sprintf("%d folders that were made for it are removed", n)
+		}
+		p.Note = phrase.Join(p.Note, note)
+	}
+}
+
+// FilePassAgain lets everything be filed again that was taken back of a pass.
+func (rg *Registry) FilePassAgain(v store.Viewer, passID int64) (items, messages int, err error) {
+	if _, err := rg.Store.Pass(v, passID); err != nil {
+		return 0, 0, err
+	}
+	items, messages, err = rg.Store.FilePassAgain(v, passID, rg.Clock())
+	if err == nil && items == 0 {
+		return 0, 0, ErrNothingAgain
+	}
+	rg.WakeAll()
+	return items, messages, err
+}
+
+// ErrNothingAgain says that nothing of a pass was taken back.
+var ErrNothingAgain = errors.New("nothing of this pass was taken back, or all of it is filed again already")
+
+// undoOne takes one filing back. Each step can be done again: a crash between two
+// of them loses nothing. The error, if any, is the cabinet's.
+func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
+	pass, err := rg.Store.Pass(store.System, entry.UndoPass)
+	if err != nil {
+		return err
+	}
+	end := func(how store.Undo, reason, kept string, back *store.Filing) error {
+		entry.Undo, entry.Reason = how, reason
+		return rg.Store.EndUndo(entry, kept, pass.MadeBy, back, rg.Clock())
+	}
+	g, err := rg.Cabinets.Gate(entry.CabinetID)
+	if err != nil {
+		return end(store.UndoKept, "the file stays: its cabinet was removed", "", nil)
+	}
+	if err := g.Ready(ctx); err != nil {
+		return err
+	}
+	name := rg.Filer.Temporary(entry) + "-back"
+	kept, err := sumKept(ctx, g.Cabinet, name)
+	done := err == nil && filing.IsContent(kept, entry) // before a crash
+	if err != nil && !errors.Is(err, cabinet.ErrMissing) {
+		return err
+	}
+	if !done {
+		shared, err := rg.Store.SharedWith(entry)
+		if err != nil {
+			return err
+		}
+		if len(shared) > 0 {
+			return end(store.Undone, "taken back; the file stays, since it is another filing's too", "", nil)
+		}
+		why, err := rg.lookAt(ctx, entry)
+		if err != nil {
+			return err
+		}
+		if why != "" {
+			return end(store.UndoKept, "not taken back: "+why, "", nil)
+		}
+	}
+	// Also when it was done before: after a power cut both names may be there.
+	if err := g.Cabinet.Retire(ctx, entry.Path, name); err != nil && !errors.Is(err, cabinet.ErrMissing) && !errors.Is(err, cabinet.ErrTaken) {
+		return err
+	}
+	reason := "taken back by " + pass.MadeBy
+	back, err := rg.Store.Replaced(entry)
+	if errors.Is(err, store.ErrNotFound) {
+		return end(store.Undone, reason, name, nil)
+	}
+	if err != nil {
+		return err
+	}
+	switch err := g.Cabinet.Restore(ctx, entry.Displaced, path.Join(back.Folder, back.File)); {
+	case err == nil, errors.Is(err, cabinet.ErrMissing): // before a crash
+		return end(store.Undone, reason+"; the file that it replaced has its place again", name, &back)
+	case errors.Is(err, cabinet.ErrTaken):
+		return end(store.Undone, reason+"; the file that it replaced is kept, since its place is taken", name, nil)
+	default:
+		return err
+	}
+}
+
+// FileAgain lets what was taken back of a message be filed again.
+func (rg *Registry) FileAgain(v store.Viewer, messageID int64) (int, error) {
+	n, err := rg.Store.FileAgain(v, messageID, rg.Clock())
+	if err == nil && n == 0 {
+		return 0, ErrNotUndone
+	}
+	rg.WakeAll()
+	return n, err
+}
+
+// sumKept reads a file that was moved out of the way and returns its size and checksum.
+func sumKept(ctx context.Context, c cabinet.Cabinet, name string) (content cabinet.Content, err error) {
+	r, err := c.Kept(ctx, name)
+	if err != nil {
+		return content, err
+	}
+	sum := sha256.New()
+	content.Size, err = io.Copy(sum, r)
+	sum.Sum(content.SHA256[:0])
+	return content, errors.Join(err, r.Close())
+}
+
+// previewHand looks at what taking back would do where a person changed messages.
+func (rg *Registry) previewHand(v store.Viewer, passID int64) (UndoPreview, error) {
+	var p UndoPreview
+	changes, err := rg.Store.HandChanges(v, passID)
+	if err != nil {
+		return p, err
+	}
+	if len(changes) == 0 {
+		return p, ErrNothing
+	}
+	var said []string
+	for i := range changes {
+		if changes[i].Kind == "move" {
+			p.Returns++
+			continue
+		}
+		said = append(said, StepsInWords(changes[i:i+1]))
+	}
+	p.Changes = phrase.Tally(said)
+	return p, nil
+}
+
+// takeBackHand takes back what a person changed on messages.
+func (rg *Registry) takeBackHand(v store.Viewer, passID int64) (store.Pass, error) {
+	if _, err := rg.Store.Pass(v, passID); err != nil {
+		return store.Pass{}, err
+	}
+	p, err := rg.Store.TakeBackHand(v, passID, rg.Clock())
+	if errors.Is(err, store.ErrNotFound) {
+		return p, ErrNothing
+	}
+	rg.WakeAll()
+	rg.Events.Send(events.Event{Kind: "pass"})
+	return p, err
+}
+
+// StepsInWords says in words what is done with messages.
+func StepsInWords(steps []store.FollowUp) string {
+	var said []string
+	for _, s := range steps {
+		switch s.Kind {
+		case "mark":
+			said = append(said, "marked as "+s.What)
+		case "label":
+			said = append(said, "label “"+s.What+"”")
+		case "remove label":
+			said = append(said, "label “"+s.What+"” taken off")
+		case "move":
+			said = append(said, "moved to “"+s.What+"”")
+		}
+	}
+	return strings.Join(said, ", ")
+}

@@ -1,0 +1,33 @@
+package store
+
+import (
+	"encoding/json"
+
+	"inktray.example/inktray/internal/core/mail"
+)
+
+// SaveListing keeps the folders of a mailbox as its server lists them.
+func (s *Store) SaveListing(mailboxID string, folders []mail.Folder) error {
+	data, err := json.Marshal(folders)
+	if err != nil {
+		return err
+	}
+	var kept string
+	err = s.read.Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&kept).Error
+	if err != nil || kept == string(data) {
+		return err
+	}
+	return exec(s.write, statement{`INSERT INTO listings (mailbox_id, folders) VALUES (?, ?)
+		ON CONFLICT (mailbox_id) DO UPDATE SET folders = excluded.folders`, []any{mailboxID, string(data)}})
+}
+
+// Listing is what SaveListing kept last; nil where the mailbox was never listed.
+func (s *Store) Listing(mailboxID string) ([]mail.Folder, error) {
+	var text string
+	err := s.read.Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&text).Error
+	if err != nil || text == "" {
+		return nil, err
+	}
+	var folders []mail.Folder
+	return folders, json.Unmarshal([]byte(text), &folders)
+}
