@@ -64,12 +64,12 @@ func passwordFits(hash, password string) bool {
 var nobody = sync.OnceValue(func() string { return HashPassword(rand.Text()) })
 
 // viewer finds who asks, by token or by cookie. Nobody is the zero Viewer.
-func (s *Server) viewer(c fiber.Ctx, secure bool) (v store.Viewer, secret string, fromCookie bool, err error) {
+func (s *signInHandlers) viewer(c fiber.Ctx, secure bool) (v store.Viewer, secret string, fromCookie bool, err error) {
 	secret, isToken := shown(c.Get("Authorization"), c.Cookies(cookieName(secure)))
 	if secret == "" {
 		return v, "", false, nil
 	}
-	v, _, err = s.Store.ViewerOf(secret, s.Clock())
+	v, _, err = s.Store.People.ViewerOf(secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		if isToken {
 			return v, "", false, &problem{status: 401, kind: "sign-in", text: "the token is not known or has expired", advice: "Sign in again."}
@@ -103,34 +103,34 @@ func shown(authorization, cookie string) (secret string, isToken bool) {
 // SetupCode makes the code with which the first administrator is made, or ""
 // where there is one already.
 func SetupCode(s *store.Store) (string, error) {
-	people, err := s.People()
+	people, err := s.People.All()
 	if err != nil || len(people) > 0 {
 		return "", err
 	}
 	code := strings.ToLower(rand.Text())
-	return code, s.SetSetting(setupKey, base64.RawStdEncoding.EncodeToString(store.HashKey(code)))
+	return code, s.Settings.Set(setupKey, base64.RawStdEncoding.EncodeToString(store.HashKey(code)))
 }
 
 // GetSetup says whether there is nobody yet.
-func (s *Server) GetSetup(context.Context, GetSetupRequestObject) (GetSetupResponseObject, error) {
-	people, err := s.Store.People()
+func (s *signInHandlers) GetSetup(context.Context, GetSetupRequestObject) (GetSetupResponseObject, error) {
+	people, err := s.Store.People.All()
 	return GetSetup200JSONResponse{Needed: len(people) == 0}, err
 }
 
 // PostSetup makes the first administrator. The link works once, also where several use it at the same time.
-func (s *Server) PostSetup(ctx context.Context, r PostSetupRequestObject) (PostSetupResponseObject, error) {
+func (s *signInHandlers) PostSetup(ctx context.Context, r PostSetupRequestObject) (PostSetupResponseObject, error) {
 	key := "setup " + decisionOf(ctx).from
 	if wait := s.throttle.wait(key); wait > 0 {
 		return nil, tooMany(wait)
 	}
-	people, err := s.Store.People()
+	people, err := s.Store.People.All()
 	if err != nil {
 		return nil, err
 	}
 	if len(people) > 0 {
 		return nil, errSetUp
 	}
-	want, err := s.Store.Setting(setupKey)
+	want, err := s.Store.Settings.Get(setupKey)
 	if err != nil {
 		return nil, err
 	}
@@ -152,7 +152,7 @@ func (s *Server) PostSetup(ctx context.Context, r PostSetupRequestObject) (PostS
 		return nil, err
 	}
 	p := store.Person{ID: store.NewID(), Name: name, Password: hash, Role: store.Administrator, MadeAt: s.Clock().UTC()}
-	if err := s.Store.AddFirstPerson(p, setupKey, want); errors.Is(err, store.ErrTaken) {
+	if err := s.Store.People.AddFirst(p, setupKey, want); errors.Is(err, store.ErrTaken) {
 		return nil, errSetUp
 	} else if err != nil {
 		return nil, err
@@ -172,9 +172,9 @@ func atField(place, text string) *problem {
 //
 // Wrong tries count for where they came from, and more generously for the name. A browser in which the person
 // has signed in before counts for itself: whoever guesses elsewhere cannot keep her out.
-func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
+func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
 	d := decisionOf(ctx)
-	p, err := s.Store.PersonNamed(r.Body.Name)
+	p, err := s.Store.People.Named(r.Body.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
@@ -227,10 +227,10 @@ func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInRespo
 	return SignIn200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)}, Headers: SignIn200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
-func (s *Server) session(ctx context.Context, p store.Person) (cookie string, err error) {
+func (s *signInHandlers) session(ctx context.Context, p store.Person) (cookie string, err error) {
 	secret := rand.Text() + rand.Text()
 	now := s.Clock().UTC()
-	err = s.Store.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(), Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
+	err = s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(), Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
 	if err != nil {
 		return "", err
 	}
@@ -254,17 +254,17 @@ func setCookie(name, value string, life time.Duration, secure bool) string {
 }
 
 // SignOut ends the session or forgets the token.
-func (s *Server) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
+func (s *signInHandlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
 	cookie := sessionCookie(ctx, "", 0)
 	out := SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: &cookie}}
-	_, k, err := s.Store.ViewerOf(decisionOf(ctx).secret, s.Clock())
+	_, k, err := s.Store.People.ViewerOf(decisionOf(ctx).secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return out, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.RemoveKey(k.ID); err != nil {
+	if err := s.Store.People.RemoveKey(k.ID); err != nil {
 		return nil, err
 	}
 	if s.Engine != nil {
@@ -274,13 +274,13 @@ func (s *Server) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutRe
 }
 
 // GetMe says who is signed in.
-func (s *Server) GetMe(ctx context.Context, _ GetMeRequestObject) (GetMeResponseObject, error) {
+func (s *signInHandlers) GetMe(ctx context.Context, _ GetMeRequestObject) (GetMeResponseObject, error) {
 	v := viewerOf(ctx)
 	return GetMe200JSONResponse{Name: v.Name, Role: Role(v.Role)}, nil
 }
 
 // MakeToken makes a token for a program, with the rights of who makes it.
-func (s *Server) MakeToken(ctx context.Context, r MakeTokenRequestObject) (MakeTokenResponseObject, error) {
+func (s *signInHandlers) MakeToken(ctx context.Context, r MakeTokenRequestObject) (MakeTokenResponseObject, error) {
 	days := 365
 	if r.Body.Days != nil {
 		days = *r.Body.Days
@@ -288,6 +288,6 @@ func (s *Server) MakeToken(ctx context.Context, r MakeTokenRequestObject) (MakeT
 	secret := "it-" + strings.ToLower(rand.Text()+rand.Text())
 	now := s.Clock().UTC()
 	expires := now.AddDate(0, 0, days)
-	err := s.Store.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(), Label: r.Body.Label, PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires})
+	err := s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(), Label: r.Body.Label, PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires})
 	return MakeToken201JSONResponse{Token: secret, ExpiresAt: expires}, err
 }

@@ -31,8 +31,8 @@ func listed(l *[]string) []string {
 }
 
 // ListCorrespondents lists the book.
-func (s *Server) ListCorrespondents(context.Context, ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error) {
-	rows, err := s.Store.Correspondents()
+func (s *bookHandlers) ListCorrespondents(context.Context, ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error) {
+	rows, err := s.Store.Book.All()
 	out := ListCorrespondents200JSONResponse{}
 	for i := range rows {
 		out = append(out, correspondent(&rows[i]))
@@ -40,7 +40,7 @@ func (s *Server) ListCorrespondents(context.Context, ListCorrespondentsRequestOb
 	return out, err
 }
 
-func (s *Server) saveCorrespondent(ctx context.Context, id string, set *CorrespondentSettings, revision int) (Correspondent, error) {
+func (s *bookHandlers) saveCorrespondent(ctx context.Context, id string, set *CorrespondentSettings, revision int) (Correspondent, error) {
 	row := store.Correspondent{ID: id, Name: set.Name, Addresses: listed(set.Addresses), Domains: listed(set.Domains), Groups: listed(set.Groups)}
 	var passwords []string
 	if set.Passwords != nil {
@@ -51,13 +51,13 @@ func (s *Server) saveCorrespondent(ctx context.Context, id string, set *Correspo
 }
 
 // AddCorrespondent enters somebody in the book.
-func (s *Server) AddCorrespondent(ctx context.Context, r AddCorrespondentRequestObject) (AddCorrespondentResponseObject, error) {
+func (s *bookHandlers) AddCorrespondent(ctx context.Context, r AddCorrespondentRequestObject) (AddCorrespondentResponseObject, error) {
 	out, err := s.saveCorrespondent(ctx, "", r.Body, 0)
 	return AddCorrespondent201JSONResponse(out), err
 }
 
 // ChangeCorrespondent changes an entry of the book.
-func (s *Server) ChangeCorrespondent(ctx context.Context, r ChangeCorrespondentRequestObject) (ChangeCorrespondentResponseObject, error) {
+func (s *bookHandlers) ChangeCorrespondent(ctx context.Context, r ChangeCorrespondentRequestObject) (ChangeCorrespondentResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -67,12 +67,12 @@ func (s *Server) ChangeCorrespondent(ctx context.Context, r ChangeCorrespondentR
 }
 
 // RemoveCorrespondent takes somebody out of the book.
-func (s *Server) RemoveCorrespondent(ctx context.Context, r RemoveCorrespondentRequestObject) (RemoveCorrespondentResponseObject, error) {
+func (s *bookHandlers) RemoveCorrespondent(ctx context.Context, r RemoveCorrespondentRequestObject) (RemoveCorrespondentResponseObject, error) {
 	return RemoveCorrespondent204Response{}, s.Engine.Office.RemoveCorrespondent(r.ID, viewerOf(ctx).Name)
 }
 
 // ListProposals lists who writes and is in no book.
-func (s *Server) ListProposals(ctx context.Context, _ ListProposalsRequestObject) (ListProposalsResponseObject, error) {
+func (s *bookHandlers) ListProposals(ctx context.Context, _ ListProposalsRequestObject) (ListProposalsResponseObject, error) {
 	all, err := s.Engine.Office.Proposals(viewerOf(ctx))
 	out := ListProposals200JSONResponse{}
 	for _, p := range all {
@@ -90,8 +90,8 @@ func lookupTable(t *store.LookupTable) LookupTable {
 }
 
 // ListTables lists the tables.
-func (s *Server) ListTables(context.Context, ListTablesRequestObject) (ListTablesResponseObject, error) {
-	rows, err := s.Store.LookupTables()
+func (s *bookHandlers) ListTables(context.Context, ListTablesRequestObject) (ListTablesResponseObject, error) {
+	rows, err := s.Store.Book.Tables()
 	out := ListTables200JSONResponse{}
 	for i := range rows {
 		out = append(out, lookupTable(&rows[i]))
@@ -99,7 +99,7 @@ func (s *Server) ListTables(context.Context, ListTablesRequestObject) (ListTable
 	return out, err
 }
 
-func (s *Server) saveTable(ctx context.Context, id string, set *LookupTableSettings, revision int) (LookupTable, error) {
+func (s *bookHandlers) saveTable(ctx context.Context, id string, set *LookupTableSettings, revision int) (LookupTable, error) {
 	row := store.LookupTable{ID: id, Name: set.Name}
 	for _, r := range set.Rows {
 		row.Rows = append(row.Rows, [2]string{r.Key, r.Value})
@@ -109,13 +109,13 @@ func (s *Server) saveTable(ctx context.Context, id string, set *LookupTableSetti
 }
 
 // AddTable makes a table.
-func (s *Server) AddTable(ctx context.Context, r AddTableRequestObject) (AddTableResponseObject, error) {
+func (s *bookHandlers) AddTable(ctx context.Context, r AddTableRequestObject) (AddTableResponseObject, error) {
 	out, err := s.saveTable(ctx, "", r.Body, 0)
 	return AddTable201JSONResponse(out), err
 }
 
 // ChangeTable changes a table.
-func (s *Server) ChangeTable(ctx context.Context, r ChangeTableRequestObject) (ChangeTableResponseObject, error) {
+func (s *bookHandlers) ChangeTable(ctx context.Context, r ChangeTableRequestObject) (ChangeTableResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -125,12 +125,12 @@ func (s *Server) ChangeTable(ctx context.Context, r ChangeTableRequestObject) (C
 }
 
 // RemoveTable removes a table.
-func (s *Server) RemoveTable(ctx context.Context, r RemoveTableRequestObject) (RemoveTableResponseObject, error) {
+func (s *bookHandlers) RemoveTable(ctx context.Context, r RemoveTableRequestObject) (RemoveTableResponseObject, error) {
 	return RemoveTable204Response{}, s.Engine.Office.RemoveLookupTable(r.ID, viewerOf(ctx).Name)
 }
 
 // CopyRule makes a rule like another.
-func (s *Server) CopyRule(ctx context.Context, r CopyRuleRequestObject) (CopyRuleResponseObject, error) {
+func (s *bookHandlers) CopyRule(ctx context.Context, r CopyRuleRequestObject) (CopyRuleResponseObject, error) {
 	row, err := s.Engine.Office.CopyRule(r.ID, viewerOf(ctx).Name)
 	if err != nil {
 		return nil, err
@@ -140,7 +140,7 @@ func (s *Server) CopyRule(ctx context.Context, r CopyRuleRequestObject) (CopyRul
 }
 
 // GetRemains says what remains when a rule is removed.
-func (s *Server) GetRemains(ctx context.Context, r GetRemainsRequestObject) (GetRemainsResponseObject, error) {
+func (s *bookHandlers) GetRemains(ctx context.Context, r GetRemainsRequestObject) (GetRemainsResponseObject, error) {
 	out, err := s.Engine.Office.RemainsOf(viewerOf(ctx), r.ID)
 	return GetRemains200JSONResponse{Filed: out.Filed, Waiting: out.Waiting, Underway: out.Underway, Dropped: out.Dropped, Revisions: out.Revisions, SeesMore: list(out.NamedBy)}, err
 }
@@ -154,12 +154,12 @@ func diff(lines []rule.Line) []DiffLine {
 }
 
 // ListRevisions lists the states that a rule had.
-func (s *Server) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
-	row, err := s.Store.RuleByID(r.ID)
+func (s *bookHandlers) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
+	row, err := s.Store.Rules.ByID(r.ID)
 	if err != nil || row.Removed {
 		return nil, errors.Join(err, store.ErrNotFound)
 	}
-	revisions, err := s.Store.Revisions(r.ID)
+	revisions, err := s.Store.Rules.Revisions(r.ID)
 	out := ListRevisions200JSONResponse{}
 	parsed := make([]*rule.Rule, len(revisions))
 	for i := range revisions {
@@ -177,7 +177,7 @@ func (s *Server) ListRevisions(ctx context.Context, r ListRevisionsRequestObject
 	return out, err
 }
 
-func (s *Server) sentence(r *rule.Rule) string {
+func (s *bookHandlers) sentence(r *rule.Rule) string {
 	c, err := rule.Compile(r, 0, s.Engine.Zone)
 	if err != nil {
 		return ""
@@ -186,7 +186,7 @@ func (s *Server) sentence(r *rule.Rule) string {
 }
 
 // BringBack makes an earlier state the present one.
-func (s *Server) BringBack(ctx context.Context, r BringBackRequestObject) (BringBackResponseObject, error) {
+func (s *bookHandlers) BringBack(ctx context.Context, r BringBackRequestObject) (BringBackResponseObject, error) {
 	if _, err := s.Engine.Office.BringBack(r.ID, int(r.Number), viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
@@ -195,8 +195,8 @@ func (s *Server) BringBack(ctx context.Context, r BringBackRequestObject) (Bring
 }
 
 // ExportRules gives rules as a file.
-func (s *Server) ExportRules(_ context.Context, r ExportRulesRequestObject) (ExportRulesResponseObject, error) {
-	rows, err := s.Store.Rules()
+func (s *bookHandlers) ExportRules(_ context.Context, r ExportRulesRequestObject) (ExportRulesResponseObject, error) {
+	rows, err := s.Store.Rules.All()
 	if err != nil {
 		return nil, err
 	}
@@ -221,7 +221,7 @@ func (s *Server) ExportRules(_ context.Context, r ExportRulesRequestObject) (Exp
 	return ExportRules200ApplicationYamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text)), Headers: ExportRules200ResponseHeaders{ContentDisposition: &as}}, err
 }
 
-func (s *Server) changes(all []office.RuleChange) []RuleChange {
+func (s *bookHandlers) changes(all []office.RuleChange) []RuleChange {
 	out := []RuleChange{}
 	for _, c := range all {
 		one := RuleChange{Kind: RuleChangeKind(c.Kind), Name: c.Rule.Name, Sentence: s.sentence(c.Rule), Lines: diff(c.Lines), Problems: append([]FieldProblem{}, fieldProblems(c.Problems)...)}
@@ -249,7 +249,7 @@ func importRequest(r *ImportRequest) ([]rule.Rule, map[string]string, error) {
 }
 
 // CompareRules says what an import would change.
-func (s *Server) CompareRules(_ context.Context, r CompareRulesRequestObject) (CompareRulesResponseObject, error) {
+func (s *bookHandlers) CompareRules(_ context.Context, r CompareRulesRequestObject) (CompareRulesResponseObject, error) {
 	rules, renames, err := importRequest(r.Body)
 	if err != nil {
 		return nil, err
@@ -259,7 +259,7 @@ func (s *Server) CompareRules(_ context.Context, r CompareRulesRequestObject) (C
 }
 
 // ImportRules keeps the rules of a file.
-func (s *Server) ImportRules(ctx context.Context, r ImportRulesRequestObject) (ImportRulesResponseObject, error) {
+func (s *bookHandlers) ImportRules(ctx context.Context, r ImportRulesRequestObject) (ImportRulesResponseObject, error) {
 	rules, renames, err := importRequest(r.Body)
 	if err != nil {
 		return nil, err
@@ -269,7 +269,7 @@ func (s *Server) ImportRules(ctx context.Context, r ImportRulesRequestObject) (I
 }
 
 // DraftRule drafts a rule from a message.
-func (s *Server) DraftRule(ctx context.Context, r DraftRuleRequestObject) (DraftRuleResponseObject, error) {
+func (s *bookHandlers) DraftRule(ctx context.Context, r DraftRuleRequestObject) (DraftRuleResponseObject, error) {
 	draft, err := s.Engine.Office.RuleFrom(viewerOf(ctx), r.Number)
 	if err != nil {
 		return nil, err
@@ -289,7 +289,7 @@ func (d rawDocument) VisitDraftRuleResponse(c fiber.Ctx) error {
 
 // day is the beginning of a day in the service's zone, so many days later; the
 // zero time where none is given.
-func (s *Server) day(d *openapi_types.Date, later int) time.Time {
+func (s *bookHandlers) day(d *openapi_types.Date, later int) time.Time {
 	if d == nil {
 		return time.Time{}
 	}
@@ -298,7 +298,7 @@ func (s *Server) day(d *openapi_types.Date, later int) time.Time {
 }
 
 // RehearseAll says what all running rules would do.
-func (s *Server) RehearseAll(ctx context.Context, r RehearseAllRequestObject) (RehearseAllResponseObject, error) {
+func (s *bookHandlers) RehearseAll(ctx context.Context, r RehearseAllRequestObject) (RehearseAllResponseObject, error) {
 	p := &r.Params
 	of := rehearsal.RehearsalOf{Last: number(p.Last, 0), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
 	if p.Message != nil {
@@ -309,7 +309,7 @@ func (s *Server) RehearseAll(ctx context.Context, r RehearseAllRequestObject) (R
 	return RehearseAll200JSONResponse(out), err
 }
 
-func (s *Server) rehearsal(ctx context.Context, of rehearsal.RehearsalOf, sentence string) (Rehearsal, error) {
+func (s *bookHandlers) rehearsal(ctx context.Context, of rehearsal.RehearsalOf, sentence string) (Rehearsal, error) {
 	v := viewerOf(ctx)
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()

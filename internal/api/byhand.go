@@ -9,7 +9,7 @@ import (
 func flag(p *bool) bool { return p != nil && *p }
 
 // LookInto looks into a folder of a mailbox.
-func (s *Server) LookInto(ctx context.Context, r LookIntoRequestObject) (LookIntoResponseObject, error) {
+func (s *handHandlers) LookInto(ctx context.Context, r LookIntoRequestObject) (LookIntoResponseObject, error) {
 	v, p := viewerOf(ctx), r.Params
 	n, err := s.names(v)
 	if err != nil {
@@ -43,7 +43,7 @@ func (s *Server) LookInto(ctx context.Context, r LookIntoRequestObject) (LookInt
 }
 
 // TakeIn takes mail in from a file.
-func (s *Server) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInResponseObject, error) {
+func (s *handHandlers) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInResponseObject, error) {
 	report, err := s.Engine.Mailboxes.TakeIn(viewerOf(ctx), r.ID, r.Body)
 	if err != nil {
 		return nil, err
@@ -59,7 +59,7 @@ func (s *Server) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeInRespo
 }
 
 // FileByHand files attachments where a person says.
-func (s *Server) FileByHand(ctx context.Context, r FileByHandRequestObject) (FileByHandResponseObject, error) {
+func (s *handHandlers) FileByHand(ctx context.Context, r FileByHandRequestObject) (FileByHandResponseObject, error) {
 	var of []desk.Handed
 	for _, m := range r.Body.Messages {
 		h := desk.Handed{Message: m.Number}
@@ -78,7 +78,7 @@ func (s *Server) FileByHand(ctx context.Context, r FileByHandRequestObject) (Fil
 }
 
 // ChangeByHand labels, marks or moves messages.
-func (s *Server) ChangeByHand(ctx context.Context, r ChangeByHandRequestObject) (ChangeByHandResponseObject, error) {
+func (s *handHandlers) ChangeByHand(ctx context.Context, r ChangeByHandRequestObject) (ChangeByHandResponseObject, error) {
 	b := r.Body
 	c := desk.HandChange{Label: listed(b.Label), Unlabel: listed(b.RemoveLabel), MoveTo: text(b.Move)}
 	if b.Mark != nil {
@@ -96,8 +96,8 @@ func (s *Server) ChangeByHand(ctx context.Context, r ChangeByHandRequestObject) 
 }
 
 // ListCabinetFolders lists the folders within one of a cabinet.
-func (s *Server) ListCabinetFolders(ctx context.Context, r ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error) {
-	if _, err := s.Store.CabinetByID(r.ID); err != nil {
+func (s *handHandlers) ListCabinetFolders(ctx context.Context, r ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error) {
+	if _, err := s.Store.Cabinets.ByID(r.ID); err != nil {
 		return nil, err
 	}
 	names, err := s.Engine.Cabinets.CabinetFolders(ctx, r.ID, text(r.Params.Within))

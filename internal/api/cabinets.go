@@ -13,7 +13,7 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-func (s *Server) cabinet(c *store.Cabinet) Cabinet {
+func (s *cabinetHandlers) cabinet(c *store.Cabinet) Cabinet {
 	p := &c.Particulars
 	out := Cabinet{ID: c.ID, Name: c.Name, Kind: CabinetKind(c.Kind), Folder: c.Folder, Mode: optional(c.Mode), Owner: optional(c.Owner), Address: optional(c.Address), Revision: c.Revision,
 		Username: optional(c.Username), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), HostKey: optional(p.HostKey), Region: optional(p.Region)}
@@ -24,8 +24,8 @@ func (s *Server) cabinet(c *store.Cabinet) Cabinet {
 }
 
 // ListCabinets lists the cabinets.
-func (s *Server) ListCabinets(context.Context, ListCabinetsRequestObject) (ListCabinetsResponseObject, error) {
-	rows, err := s.Store.Cabinets()
+func (s *cabinetHandlers) ListCabinets(context.Context, ListCabinetsRequestObject) (ListCabinetsResponseObject, error) {
+	rows, err := s.Store.Cabinets.All()
 	out := ListCabinets200JSONResponse{}
 	for i := range rows {
 		out = append(out, s.cabinet(&rows[i]))
@@ -60,20 +60,20 @@ func settleCabinet(c *store.Cabinet, given map[string]*string) error {
 }
 
 // AddCabinet makes a place into a cabinet, proving first what it promises.
-func (s *Server) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (AddCabinetResponseObject, error) {
+func (s *cabinetHandlers) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (AddCabinetResponseObject, error) {
 	b := r.Body
 	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(b.Name), Kind: "local", Folder: strings.TrimSpace(b.Folder), MadeAt: s.Clock().UTC()}
 	if b.Kind != nil {
 		c.Kind = string(*b.Kind)
 	}
-	if _, err := s.Store.CabinetNamed(c.Name); err == nil {
+	if _, err := s.Store.Cabinets.Named(c.Name); err == nil {
 		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a cabinet called “%s” already", c.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
 	if err := settleCabinet(&c, map[string]*string{"mode": b.Mode, "owner": b.Owner, "username": b.Username, "secret": b.Secret, "authority": b.Authority, "pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey, "region": b.Region}); err != nil {
 		return nil, err
 	}
 	if b.Secret != nil {
-		if err := s.Store.SealCabinet(&c, *b.Secret); err != nil {
+		if err := s.Store.Cabinets.Seal(&c, *b.Secret); err != nil {
 			return nil, err
 		}
 	}
@@ -89,12 +89,12 @@ func (s *Server) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (Add
 }
 
 // ChangeCabinet changes how a cabinet is reached.
-func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error) {
+func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Store.CabinetByID(r.ID)
+	c, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +108,7 @@ func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject
 	if err := settleCabinet(&c, given); err != nil {
 		return nil, err
 	}
-	before, err := s.Store.CabinetByID(r.ID)
+	before, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject
 		reached = reached || value != nil
 	}
 	if r.Body.Secret != nil {
-		if err := s.Store.SealCabinet(&c, *r.Body.Secret); err != nil {
+		if err := s.Store.Cabinets.Seal(&c, *r.Body.Secret); err != nil {
 			return nil, err
 		}
 	}
@@ -136,7 +136,7 @@ func (s *Server) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject
 }
 
 // ListUnknownFiles lists files of which the register knows nothing.
-func (s *Server) ListUnknownFiles(ctx context.Context, r ListUnknownFilesRequestObject) (ListUnknownFilesResponseObject, error) {
+func (s *cabinetHandlers) ListUnknownFiles(ctx context.Context, r ListUnknownFilesRequestObject) (ListUnknownFilesResponseObject, error) {
 	most := 1000
 	if r.Params.Most != nil {
 		most = *r.Params.Most
@@ -161,14 +161,14 @@ func (s *Server) ListUnknownFiles(ctx context.Context, r ListUnknownFilesRequest
 }
 
 // EnterUnknownFiles enters files that were found in a cabinet.
-func (s *Server) EnterUnknownFiles(ctx context.Context, r EnterUnknownFilesRequestObject) (EnterUnknownFilesResponseObject, error) {
+func (s *cabinetHandlers) EnterUnknownFiles(ctx context.Context, r EnterUnknownFilesRequestObject) (EnterUnknownFilesResponseObject, error) {
 	n, err := s.Engine.Registry.EnterFiles(ctx, viewerOf(ctx), r.ID, r.Body.Paths)
 	return EnterUnknownFiles200JSONResponse{Count: n}, err
 }
 
 // CheckCabinet looks at a cabinet now and tries out what it promises.
-func (s *Server) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject, error) {
-	c, err := s.Store.CabinetByID(r.ID)
+func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject, error) {
+	c, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -191,9 +191,9 @@ func (s *Server) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) 
 }
 
 // MoveCabinet moves a cabinet to another place.
-func (s *Server) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (MoveCabinetResponseObject, error) {
+func (s *cabinetHandlers) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (MoveCabinetResponseObject, error) {
 	b := r.Body
-	was, err := s.Store.CabinetByID(r.ID)
+	was, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -208,7 +208,7 @@ func (s *Server) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (M
 		return nil, err
 	}
 	if b.Secret != nil {
-		if err := s.Store.SealCabinet(&to, *b.Secret); err != nil {
+		if err := s.Store.Cabinets.Seal(&to, *b.Secret); err != nil {
 			return nil, err
 		}
 	}

@@ -23,7 +23,7 @@ import (
 const mostOfGroup = 200
 
 // chosen reads what a person chose in the tray.
-func (s *Server) chosen(v store.Viewer, ids *[]string, cause *string) (m store.Matters, err error) {
+func (s *careHandlers) chosen(v store.Viewer, ids *[]string, cause *string) (m store.Matters, err error) {
 	if ids != nil {
 		for _, id := range *ids {
 			into := &m.Items
@@ -51,22 +51,22 @@ func (s *Server) chosen(v store.Viewer, ids *[]string, cause *string) (m store.M
 }
 
 // ListTray lists what waits for a person, by cause.
-func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTrayResponseObject, error) {
+func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTrayResponseObject, error) {
 	v := viewerOf(ctx)
 	n, err := s.names(v)
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.Store.TrayCounts(v)
+	counts, err := s.Store.Tray.Counts(v)
 	if err != nil {
 		return nil, err
 	}
-	entries, err1 := s.Store.Tray(v, 0, 5*mostOfGroup)
-	follow, err2 := s.Store.TrayFollowUps(v, mostOfGroup)
-	sent, err3 := s.Store.TrayPost(v, mostOfGroup)
-	notices, err4 := s.Store.Notices(v)
-	gone, err5 := s.Store.TrayFilings(v, 2*mostOfGroup)
-	unread, err6 := s.Store.TrayRetries(v, mostOfGroup)
+	entries, err1 := s.Store.Tray.Entries(v, 0, 5*mostOfGroup)
+	follow, err2 := s.Store.Tray.FollowUps(v, mostOfGroup)
+	sent, err3 := s.Store.Tray.Post(v, mostOfGroup)
+	notices, err4 := s.Store.Tray.Notices(v)
+	gone, err5 := s.Store.Tray.Filings(v, 2*mostOfGroup)
+	unread, err6 := s.Store.Retries.InTray(v, mostOfGroup)
 	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err
 	}
@@ -86,7 +86,7 @@ func (s *Server) ListTray(ctx context.Context, _ ListTrayRequestObject) (ListTra
 	for i := range unread {
 		ids = append(ids, unread[i].MessageID)
 	}
-	messages, err := s.Store.MessagesByID(v, ids)
+	messages, err := s.Store.Messages.ByIDs(v, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +182,7 @@ func stepName(kind, what string) string {
 }
 
 // TryAgain tries matters again.
-func (s *Server) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgainResponseObject, error) {
+func (s *careHandlers) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgainResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
@@ -193,7 +193,7 @@ func (s *Server) TryAgain(ctx context.Context, r TryAgainRequestObject) (TryAgai
 }
 
 // ReleaseHeld files held items as they are.
-func (s *Server) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObject) (ReleaseHeldResponseObject, error) {
+func (s *careHandlers) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObject) (ReleaseHeldResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
@@ -204,7 +204,7 @@ func (s *Server) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObject) (R
 }
 
 // FileElsewhere files items of the tray in a folder that a person names.
-func (s *Server) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject) (FileElsewhereResponseObject, error) {
+func (s *careHandlers) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject) (FileElsewhereResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
@@ -215,7 +215,7 @@ func (s *Server) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject
 }
 
 // SetAside takes matters out of the tray.
-func (s *Server) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsideResponseObject, error) {
+func (s *careHandlers) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsideResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
@@ -226,8 +226,8 @@ func (s *Server) SetAside(ctx context.Context, r SetAsideRequestObject) (SetAsid
 }
 
 // SettleNotice takes a notice out of the tray.
-func (s *Server) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject, error) {
-	return SettleNotice204Response{}, s.Store.SettleByID(viewerOf(ctx), r.Number)
+func (s *careHandlers) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject, error) {
+	return SettleNotice204Response{}, s.Store.Tray.SettleByID(viewerOf(ctx), r.Number)
 }
 
 // steps shows follow-ups; those that were handed to the post as the post has them.
@@ -250,16 +250,16 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 }
 
 // ListUnreadMessages lists the messages that a pass could not read.
-func (s *Server) ListUnreadMessages(ctx context.Context, r ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error) {
+func (s *careHandlers) ListUnreadMessages(ctx context.Context, r ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Pass(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
 		return nil, err
 	}
 	n, err := s.names(v)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.RetriesOf(v, r.Number)
+	rows, err := s.Store.Retries.OfPass(v, r.Number)
 	out := ListUnreadMessages200JSONResponse{}
 	for i := range rows {
 		m := &rows[i]
@@ -270,9 +270,9 @@ func (s *Server) ListUnreadMessages(ctx context.Context, r ListUnreadMessagesReq
 }
 
 // ListPassMessages lists the messages of a pass with what was decided and done.
-func (s *Server) ListPassMessages(ctx context.Context, r ListPassMessagesRequestObject) (ListPassMessagesResponseObject, error) {
+func (s *careHandlers) ListPassMessages(ctx context.Context, r ListPassMessagesRequestObject) (ListPassMessagesResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Pass(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
 		return nil, err
 	}
 	n, err := s.names(v)
@@ -283,7 +283,7 @@ func (s *Server) ListPassMessages(ctx context.Context, r ListPassMessagesRequest
 	if r.Params.After != nil {
 		after = *r.Params.After
 	}
-	rows, err := s.Store.MessagesIn(v, r.Number, r.Params.Matching != nil && *r.Params.Matching, after, number(r.Params.Most, 50))
+	rows, err := s.Store.Passes.MessagesIn(v, r.Number, r.Params.Matching != nil && *r.Params.Matching, after, number(r.Params.Most, 50))
 	if err != nil {
 		return nil, err
 	}
@@ -291,8 +291,8 @@ func (s *Server) ListPassMessages(ctx context.Context, r ListPassMessagesRequest
 	for i := range rows {
 		ids = append(ids, rows[i].ID)
 	}
-	entries, err1 := s.Store.EntriesIn(v, r.Number, ids)
-	follow, err2 := s.Store.FollowUpsIn(v, ids)
+	entries, err1 := s.Store.Passes.EntriesIn(v, r.Number, ids)
+	follow, err2 := s.Store.Passes.FollowUpsIn(v, ids)
 	if err := errors.Join(err1, err2); err != nil {
 		return nil, err
 	}
@@ -310,7 +310,7 @@ func (s *Server) ListPassMessages(ctx context.Context, r ListPassMessagesRequest
 				mine = append(mine, follow[k])
 			}
 		}
-		sent, err := s.Store.PostOf(v, rows[i].ID)
+		sent, err := s.Store.FollowUps.OfMessage(v, rows[i].ID)
 		if err != nil {
 			return nil, err
 		}
@@ -352,9 +352,9 @@ func nothing(err error) error {
 }
 
 // PreviewUndoOfPass says what taking a pass back would do.
-func (s *Server) PreviewUndoOfPass(ctx context.Context, r PreviewUndoOfPassRequestObject) (PreviewUndoOfPassResponseObject, error) {
+func (s *careHandlers) PreviewUndoOfPass(ctx context.Context, r PreviewUndoOfPassRequestObject) (PreviewUndoOfPassResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Pass(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.PreviewUndo(ctx, v, r.Number, 0)
@@ -362,9 +362,9 @@ func (s *Server) PreviewUndoOfPass(ctx context.Context, r PreviewUndoOfPassReque
 }
 
 // UndoPass takes a pass back.
-func (s *Server) UndoPass(ctx context.Context, r UndoPassRequestObject) (UndoPassResponseObject, error) {
+func (s *careHandlers) UndoPass(ctx context.Context, r UndoPassRequestObject) (UndoPassResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.Pass(v, r.Number); err != nil {
+	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.Undo(v, r.Number, 0)
@@ -376,9 +376,9 @@ func (s *Server) UndoPass(ctx context.Context, r UndoPassRequestObject) (UndoPas
 }
 
 // PreviewUndoOfItem says what taking one filing back would do.
-func (s *Server) PreviewUndoOfItem(ctx context.Context, r PreviewUndoOfItemRequestObject) (PreviewUndoOfItemResponseObject, error) {
+func (s *careHandlers) PreviewUndoOfItem(ctx context.Context, r PreviewUndoOfItemRequestObject) (PreviewUndoOfItemResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.EntryByID(v, r.Number); err != nil {
+	if _, err := s.Store.Journal.ByID(v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.PreviewUndo(ctx, v, 0, r.Number)
@@ -386,9 +386,9 @@ func (s *Server) PreviewUndoOfItem(ctx context.Context, r PreviewUndoOfItemReque
 }
 
 // UndoItem takes one filing back.
-func (s *Server) UndoItem(ctx context.Context, r UndoItemRequestObject) (UndoItemResponseObject, error) {
+func (s *careHandlers) UndoItem(ctx context.Context, r UndoItemRequestObject) (UndoItemResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.EntryByID(v, r.Number); err != nil {
+	if _, err := s.Store.Journal.ByID(v, r.Number); err != nil {
 		return nil, err
 	}
 	p, err := s.Engine.Registry.Undo(v, 0, r.Number)
@@ -400,9 +400,9 @@ func (s *Server) UndoItem(ctx context.Context, r UndoItemRequestObject) (UndoIte
 }
 
 // FileAgain files again what was taken back of a message.
-func (s *Server) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileAgainResponseObject, error) {
+func (s *careHandlers) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileAgainResponseObject, error) {
 	v := viewerOf(ctx)
-	if _, err := s.Store.MessageByID(v, r.Number); err != nil {
+	if _, err := s.Store.Messages.ByID(v, r.Number); err != nil {
 		return nil, err
 	}
 	n, err := s.Engine.Registry.FileAgain(v, r.Number)
@@ -410,13 +410,13 @@ func (s *Server) FileAgain(ctx context.Context, r FileAgainRequestObject) (FileA
 }
 
 // FilePassAgain files again what was taken back of a pass.
-func (s *Server) FilePassAgain(ctx context.Context, r FilePassAgainRequestObject) (FilePassAgainResponseObject, error) {
+func (s *careHandlers) FilePassAgain(ctx context.Context, r FilePassAgainRequestObject) (FilePassAgainResponseObject, error) {
 	n, _, err := s.Engine.Registry.FilePassAgain(viewerOf(ctx), r.Number)
 	return FilePassAgain200JSONResponse{Count: n}, nothing(err)
 }
 
-func (s *Server) outgoing() (Outgoing, error) {
-	revision, err := s.Store.SettingRevision(store.OutgoingSetting)
+func (s *careHandlers) outgoing() (Outgoing, error) {
+	revision, err := s.Store.Settings.RevisionOf(store.OutgoingSetting)
 	if err != nil {
 		return Outgoing{}, err
 	}
@@ -425,7 +425,7 @@ func (s *Server) outgoing() (Outgoing, error) {
 }
 
 // GetOutgoing says how mail is sent.
-func (s *Server) GetOutgoing(context.Context, GetOutgoingRequestObject) (GetOutgoingResponseObject, error) {
+func (s *careHandlers) GetOutgoing(context.Context, GetOutgoingRequestObject) (GetOutgoingResponseObject, error) {
 	out, err := s.outgoing()
 	if out.Encryption == "" {
 		out.Encryption = "starttls"
@@ -434,7 +434,7 @@ func (s *Server) GetOutgoing(context.Context, GetOutgoingRequestObject) (GetOutg
 }
 
 // SetOutgoing sets how mail is sent.
-func (s *Server) SetOutgoing(ctx context.Context, r SetOutgoingRequestObject) (SetOutgoingResponseObject, error) {
+func (s *careHandlers) SetOutgoing(ctx context.Context, r SetOutgoingRequestObject) (SetOutgoingResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -467,7 +467,7 @@ func trial(err error, well string) Trial {
 }
 
 // CheckOutgoing signs in where mail is handed in.
-func (s *Server) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject) (CheckOutgoingResponseObject, error) {
+func (s *careHandlers) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject) (CheckOutgoingResponseObject, error) {
 	if err := s.Store.Note(viewerOf(ctx).Name, "check outgoing mail", ""); err != nil {
 		return nil, err
 	}
@@ -483,8 +483,8 @@ func addressee(v store.Viewer, a *store.Addressee) Addressee {
 }
 
 // ListAddressees lists who can be told.
-func (s *Server) ListAddressees(ctx context.Context, _ ListAddresseesRequestObject) (ListAddresseesResponseObject, error) {
-	rows, err := s.Store.Addressees()
+func (s *careHandlers) ListAddressees(ctx context.Context, _ ListAddresseesRequestObject) (ListAddresseesResponseObject, error) {
+	rows, err := s.Store.Alarms.Addressees()
 	out := ListAddressees200JSONResponse{}
 	for i := range rows {
 		out = append(out, addressee(viewerOf(ctx), &rows[i]))
@@ -492,7 +492,7 @@ func (s *Server) ListAddressees(ctx context.Context, _ ListAddresseesRequestObje
 	return out, err
 }
 
-func (s *Server) saveAddressee(ctx context.Context, id string, set *AddresseeSettings, revision int) (Addressee, error) {
+func (s *careHandlers) saveAddressee(ctx context.Context, id string, set *AddresseeSettings, revision int) (Addressee, error) {
 	a := store.Addressee{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind), URL: strings.TrimSpace(text(set.URL)), Inside: set.Inside != nil && *set.Inside, Tray: "never", DailyAt: "08:00", Revision: revision}
 	if set.Addresses != nil {
 		a.Addresses = *set.Addresses
@@ -508,13 +508,13 @@ func (s *Server) saveAddressee(ctx context.Context, id string, set *AddresseeSet
 }
 
 // AddAddressee lets somebody be told.
-func (s *Server) AddAddressee(ctx context.Context, r AddAddresseeRequestObject) (AddAddresseeResponseObject, error) {
+func (s *careHandlers) AddAddressee(ctx context.Context, r AddAddresseeRequestObject) (AddAddresseeResponseObject, error) {
 	out, err := s.saveAddressee(ctx, "", r.Body, 0)
 	return AddAddressee201JSONResponse(out), err
 }
 
 // ChangeAddressee changes an addressee.
-func (s *Server) ChangeAddressee(ctx context.Context, r ChangeAddresseeRequestObject) (ChangeAddresseeResponseObject, error) {
+func (s *careHandlers) ChangeAddressee(ctx context.Context, r ChangeAddresseeRequestObject) (ChangeAddresseeResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -524,7 +524,7 @@ func (s *Server) ChangeAddressee(ctx context.Context, r ChangeAddresseeRequestOb
 }
 
 // RemoveAddressee tells somebody no more.
-func (s *Server) RemoveAddressee(ctx context.Context, r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
+func (s *careHandlers) RemoveAddressee(ctx context.Context, r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
 	err := s.Engine.Outbox.RemoveAddressee(r.ID, viewerOf(ctx).Name)
 	var used *outbox.InUseError
 	if errors.As(err, &used) {
@@ -534,8 +534,8 @@ func (s *Server) RemoveAddressee(ctx context.Context, r RemoveAddresseeRequestOb
 }
 
 // TryAddressee sends a trial.
-func (s *Server) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) (TryAddresseeResponseObject, error) {
-	a, err := s.Store.AddresseeByID(r.ID)
+func (s *careHandlers) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) (TryAddresseeResponseObject, error) {
+	a, err := s.Store.Alarms.AddresseeByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -545,10 +545,10 @@ func (s *Server) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) 
 	return TryAddressee200JSONResponse(trial(s.Engine.Outbox.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")), nil
 }
 
-func (s *Server) alarm(n *names, a *store.Alarm) Alarm {
+func (s *careHandlers) alarm(n *names, a *store.Alarm) Alarm {
 	out := Alarm{ID: a.ID, Name: a.Name, Kind: AlarmKind(a.Kind), Rule: n.rules[a.RuleID], AtLeast: a.AtLeast, WithinHours: a.WithinHours, ByTime: a.ByTime, Weekdays: list(a.Weekdays),
 		AfterMinutes: a.AfterMinutes, Who: list(a.Who), RangAt: a.RangAt, Revision: a.Revision, Mailbox: n.mailboxes[a.Object]}
-	if c, err := s.Store.CabinetByID(a.Object); err == nil && a.Object != "" {
+	if c, err := s.Store.Cabinets.ByID(a.Object); err == nil && a.Object != "" {
 		out.Cabinet = c.Name
 	}
 	out.Sentence = s.Engine.Outbox.AlarmSentence(a)
@@ -556,12 +556,12 @@ func (s *Server) alarm(n *names, a *store.Alarm) Alarm {
 }
 
 // ListAlarms lists the alarms.
-func (s *Server) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject) (ListAlarmsResponseObject, error) {
+func (s *careHandlers) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject) (ListAlarmsResponseObject, error) {
 	n, err := s.names(viewerOf(ctx))
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Alarms()
+	rows, err := s.Store.Alarms.All()
 	out := ListAlarms200JSONResponse{}
 	for i := range rows {
 		out = append(out, s.alarm(n, &rows[i]))
@@ -569,7 +569,7 @@ func (s *Server) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject) (Lis
 	return out, err
 }
 
-func (s *Server) saveAlarm(ctx context.Context, id string, set *AlarmSettings, revision int) (Alarm, error) {
+func (s *careHandlers) saveAlarm(ctx context.Context, id string, set *AlarmSettings, revision int) (Alarm, error) {
 	v := viewerOf(ctx)
 	a := store.Alarm{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind), AtLeast: number(set.AtLeast, 1), WithinHours: number(set.WithinHours, 24), ByTime: text(set.ByTime), AfterMinutes: number(set.AfterMinutes, 60), Who: set.Who, Weekdays: []string{}, Revision: revision}
 	if set.Weekdays != nil {
@@ -588,13 +588,13 @@ func (s *Server) saveAlarm(ctx context.Context, id string, set *AlarmSettings, r
 }
 
 // AddAlarm sets an alarm.
-func (s *Server) AddAlarm(ctx context.Context, r AddAlarmRequestObject) (AddAlarmResponseObject, error) {
+func (s *careHandlers) AddAlarm(ctx context.Context, r AddAlarmRequestObject) (AddAlarmResponseObject, error) {
 	out, err := s.saveAlarm(ctx, "", r.Body, 0)
 	return AddAlarm201JSONResponse(out), err
 }
 
 // ChangeAlarm changes an alarm.
-func (s *Server) ChangeAlarm(ctx context.Context, r ChangeAlarmRequestObject) (ChangeAlarmResponseObject, error) {
+func (s *careHandlers) ChangeAlarm(ctx context.Context, r ChangeAlarmRequestObject) (ChangeAlarmResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -604,34 +604,34 @@ func (s *Server) ChangeAlarm(ctx context.Context, r ChangeAlarmRequestObject) (C
 }
 
 // RemoveAlarm removes an alarm.
-func (s *Server) RemoveAlarm(ctx context.Context, r RemoveAlarmRequestObject) (RemoveAlarmResponseObject, error) {
-	return RemoveAlarm204Response{}, s.Store.RemoveAlarm(r.ID, viewerOf(ctx).Name)
+func (s *careHandlers) RemoveAlarm(ctx context.Context, r RemoveAlarmRequestObject) (RemoveAlarmResponseObject, error) {
+	return RemoveAlarm204Response{}, s.Store.Alarms.Remove(r.ID, viewerOf(ctx).Name)
 }
 
-func (s *Server) allLimits() (Limits, error) {
-	revision, err := s.Store.SettingRevision(store.LimitsSetting)
+func (s *careHandlers) allLimits() (Limits, error) {
+	revision, err := s.Store.Settings.RevisionOf(store.LimitsSetting)
 	if err != nil {
 		return Limits{}, err
 	}
-	l, err := s.Store.Limits()
+	l, err := s.Store.Settings.Limits()
 	return Limits{Revision: &revision, HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
 }
 
 // GetLimits says how long what is kept, and how much may be filed in an hour.
-func (s *Server) GetLimits(context.Context, GetLimitsRequestObject) (GetLimitsResponseObject, error) {
+func (s *careHandlers) GetLimits(context.Context, GetLimitsRequestObject) (GetLimitsResponseObject, error) {
 	out, err := s.allLimits()
 	return GetLimits200JSONResponse(out), err
 }
 
 // SetLimits sets the limits.
-func (s *Server) SetLimits(ctx context.Context, r SetLimitsRequestObject) (SetLimitsResponseObject, error) {
+func (s *careHandlers) SetLimits(ctx context.Context, r SetLimitsRequestObject) (SetLimitsResponseObject, error) {
 	b := r.Body
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
 	}
 	l := store.Limits{HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb, RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles, SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
-	if err := s.Store.SetLimits(l, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Settings.SetLimits(l, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.allLimits()
@@ -639,7 +639,7 @@ func (s *Server) SetLimits(ctx context.Context, r SetLimitsRequestObject) (SetLi
 }
 
 // GetMetrics counts for a monitoring program.
-func (s *Server) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (GetMetricsResponseObject, error) {
+func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (GetMetricsResponseObject, error) {
 	v := viewerOf(ctx)
 	registry := prometheus.NewRegistry()
 	gauge := func(name, help, label string, values map[string]float64) {
@@ -649,12 +649,12 @@ func (s *Server) GetMetrics(ctx context.Context, _ GetMetricsRequestObject) (Get
 		}
 		registry.MustRegister(g)
 	}
-	counts, err1 := s.Store.TrayCounts(v)
-	notices, err2 := s.Store.Notices(v)
-	states, err3 := s.Store.StateCounts(v)
-	boxes, err4 := s.Store.Mailboxes(v)
-	cabinets, err5 := s.Store.Cabinets()
-	unread, err6 := s.Store.WaitingRetries(v)
+	counts, err1 := s.Store.Tray.Counts(v)
+	notices, err2 := s.Store.Tray.Notices(v)
+	states, err3 := s.Store.Journal.StateCounts(v)
+	boxes, err4 := s.Store.Mailboxes.All(v)
+	cabinets, err5 := s.Store.Cabinets.All()
+	unread, err6 := s.Store.Retries.Waiting(v)
 	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err
 	}

@@ -85,7 +85,7 @@ func TestTheSetUpLinkMakesOneAdministratorAlsoWhenItIsUsedSeveralTimesAtOnce(t *
 			t.Errorf("one of several uses answers %d", a)
 		}
 	}
-	people, err := s.People()
+	people, err := s.People.All()
 	if err != nil || len(people) != 1 || made != 1 {
 		t.Errorf("the link made %d people, %d were told so: %v", len(people), made, err)
 	}
@@ -127,7 +127,7 @@ func TestAStrangerWhoGuessesDoesNotLockSomebodyOut(t *testing.T) {
 	w := door(t)
 	const right = "lantern buoy rope"
 	ines := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword(right), Role: store.Administrator, MadeAt: time.Now()}
-	if err := w.Store.AddPerson(ines, "test"); err != nil {
+	if err := w.Store.People.Add(ines, "test"); err != nil {
 		t.Fatal(err)
 	}
 	first := w.comes(t, "/api/v1/sessions", signsIn("Ines", right))
@@ -187,7 +187,7 @@ func TestOverTLSTheCookieIsForThisHostAlone(t *testing.T) {
 	}
 	w.Server = s
 	p := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword("lantern buoy rope"), Role: store.Reader, MadeAt: time.Now()}
-	if err := w.Store.AddPerson(p, "test"); err != nil {
+	if err := w.Store.People.Add(p, "test"); err != nil {
 		t.Fatal(err)
 	}
 	for host, secure := range map[string]bool{"inktray.office.example": true, "127.0.0.1:8025": false} {

@@ -18,7 +18,7 @@ func (f fileResponse) VisitHandOverMailboxResponse(c fiber.Ctx) error {
 }
 
 // HandOverMailbox hands a mailbox over.
-func (s *Server) HandOverMailbox(ctx context.Context, r HandOverMailboxRequestObject) (HandOverMailboxResponseObject, error) {
+func (s *handOverHandlers) HandOverMailbox(ctx context.Context, r HandOverMailboxRequestObject) (HandOverMailboxResponseObject, error) {
 	name, err := s.Engine.HandOver(ctx, viewerOf(ctx), r.ID)
 	var not *engine.HandOverError
 	if errors.As(err, &not) {
@@ -39,8 +39,8 @@ func (s *Server) HandOverMailbox(ctx context.Context, r HandOverMailboxRequestOb
 }
 
 // TakeOverMailbox takes over a mailbox that was handed over.
-func (s *Server) TakeOverMailbox(ctx context.Context, r TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error) {
-	m, err := s.Store.TakeOver(r.Body, s.Clock(), viewerOf(ctx).Name)
+func (s *handOverHandlers) TakeOverMailbox(ctx context.Context, r TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error) {
+	m, err := s.Store.Mailboxes.TakeOver(r.Body, s.Clock(), viewerOf(ctx).Name)
 	var not *store.HandoverError
 	if errors.As(err, &not) {
 		return nil, &problem{status: 422, kind: "handover", text: not.Problem, advice: not.Advice}

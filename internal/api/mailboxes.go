@@ -17,7 +17,7 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-func (s *Server) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
+func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 	status := s.Engine.Status(m.ID)
 	p := &m.Particulars
 	out := Mailbox{ID: m.ID, Name: m.Name, Kind: m.Kind, Host: m.Host, Port: m.Port, Encryption: m.Encryption, Username: m.Username, IntervalSeconds: m.IntervalSeconds,
@@ -59,7 +59,7 @@ func anew(differs []string) error {
 }
 
 // settings takes over what was sent, as far as it belongs to the kind of mailbox.
-func (s *Server) settings(b *MailboxSettings, into *store.Mailbox) error {
+func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) error {
 	name := strings.TrimSpace(b.Name)
 	if name == "" || strings.EqualFold(name, "all") {
 		return &problem{status: 422, kind: "invalid", text: fmt.Sprintf("name: %q cannot be a mailbox's name", b.Name), fields: []FieldProblem{{Place: "name", Text: "choose another name; “all” means all mailboxes"}}}
@@ -137,8 +137,8 @@ func secretOf(b *MailboxSettings) (string, error) {
 }
 
 // ListMailboxes lists the mailboxes that the viewer may see.
-func (s *Server) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject) (ListMailboxesResponseObject, error) {
-	rows, err := s.Store.Mailboxes(viewerOf(ctx))
+func (s *mailboxHandlers) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject) (ListMailboxesResponseObject, error) {
+	rows, err := s.Store.Mailboxes.All(viewerOf(ctx))
 	out := ListMailboxes200JSONResponse{}
 	for i := range rows {
 		out = append(out, s.mailbox(viewerOf(ctx), &rows[i]))
@@ -147,7 +147,7 @@ func (s *Server) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject
 }
 
 // AddMailbox keeps a mailbox and begins to watch it.
-func (s *Server) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (AddMailboxResponseObject, error) {
+func (s *mailboxHandlers) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (AddMailboxResponseObject, error) {
 	m := store.Mailbox{ID: store.NewID(), MadeAt: s.Clock().UTC()}
 	if err := s.settings(r.Body, &m); err != nil {
 		return nil, err
@@ -159,7 +159,7 @@ func (s *Server) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (Add
 	if err != nil {
 		return nil, err
 	}
-	err = s.Store.AddMailbox(&m, secret, viewerOf(ctx).Name)
+	err = s.Store.Mailboxes.Add(&m, secret, viewerOf(ctx).Name)
 	if errors.Is(err, store.ErrTaken) {
 		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a mailbox called “%s” already", m.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
@@ -171,8 +171,8 @@ func (s *Server) AddMailbox(ctx context.Context, r AddMailboxRequestObject) (Add
 }
 
 // GetMailbox shows one mailbox.
-func (s *Server) GetMailbox(ctx context.Context, r GetMailboxRequestObject) (GetMailboxResponseObject, error) {
-	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+func (s *mailboxHandlers) GetMailbox(ctx context.Context, r GetMailboxRequestObject) (GetMailboxResponseObject, error) {
+	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -180,8 +180,8 @@ func (s *Server) GetMailbox(ctx context.Context, r GetMailboxRequestObject) (Get
 }
 
 // ChangeMailbox changes a mailbox's settings. Its name stays, since rules name it.
-func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject) (ChangeMailboxResponseObject, error) {
-	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject) (ChangeMailboxResponseObject, error) {
+	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -210,7 +210,7 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 	case len(m.OtherRoute(&before)) > 0:
 		return nil, anew(m.OtherRoute(&before))
 	}
-	if err := s.Store.ChangeMailbox(&m, secret, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Mailboxes.Change(&m, secret, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	s.Engine.Watch(m.ID)
@@ -218,15 +218,15 @@ func (s *Server) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject
 }
 
 // usersOf lists the rules that name a mailbox.
-func (s *Server) usersOf(m *store.Mailbox) ([]string, error) {
+func (s *mailboxHandlers) usersOf(m *store.Mailbox) ([]string, error) {
 	return s.Engine.Office.UsedBy(func(d *rule.Rule) bool {
 		return slices.ContainsFunc(d.Look.Mailboxes, func(name string) bool { return strings.EqualFold(name, m.Name) })
 	})
 }
 
 // RemoveMailbox forgets a mailbox unless a rule names it.
-func (s *Server) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error) {
-	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+func (s *mailboxHandlers) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error) {
+	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -241,9 +241,9 @@ func (s *Server) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject
 }
 
 // GetMailboxRemains says what remains when a mailbox is removed.
-func (s *Server) GetMailboxRemains(ctx context.Context, r GetMailboxRemainsRequestObject) (GetMailboxRemainsResponseObject, error) {
+func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context, r GetMailboxRemainsRequestObject) (GetMailboxRemainsResponseObject, error) {
 	v := viewerOf(ctx)
-	m, err := s.Store.MailboxByID(v, r.ID)
+	m, err := s.Store.Mailboxes.ByID(v, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -256,8 +256,8 @@ func (s *Server) GetMailboxRemains(ctx context.Context, r GetMailboxRemainsReque
 }
 
 // TryMailbox ends the pause after a failure.
-func (s *Server) TryMailbox(ctx context.Context, r TryMailboxRequestObject) (TryMailboxResponseObject, error) {
-	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+func (s *mailboxHandlers) TryMailbox(ctx context.Context, r TryMailboxRequestObject) (TryMailboxResponseObject, error) {
+	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -266,7 +266,7 @@ func (s *Server) TryMailbox(ctx context.Context, r TryMailboxRequestObject) (Try
 }
 
 // CheckMailbox goes through the steps of reaching a mailbox.
-func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) (CheckMailboxResponseObject, error) {
+func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) (CheckMailboxResponseObject, error) {
 	var m store.Mailbox
 	secret := text(r.Body.Secret)
 	if r.Body.Kind != nil && *r.Body.Kind == "drop" && text(r.Params.ID) == "" {
@@ -274,7 +274,7 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 	}
 	if id := text(r.Params.ID); id != "" {
 		var err error
-		if m, err = s.Store.MailboxByID(viewerOf(ctx), id); err != nil {
+		if m, err = s.Store.Mailboxes.ByID(viewerOf(ctx), id); err != nil {
 			return nil, err
 		}
 	}
@@ -290,7 +290,7 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 		return nil, anew(other)
 	default:
 		var err error
-		if secret, err = s.Store.Secret(&m); err != nil {
+		if secret, err = s.Store.Mailboxes.Secret(&m); err != nil {
 			return nil, err
 		}
 	}
@@ -310,8 +310,8 @@ func (s *Server) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) 
 }
 
 // ListFolders asks the server for a mailbox's folders.
-func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (ListFoldersResponseObject, error) {
-	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+func (s *mailboxHandlers) ListFolders(ctx context.Context, r ListFoldersRequestObject) (ListFoldersResponseObject, error) {
+	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -336,7 +336,7 @@ func (s *Server) ListFolders(ctx context.Context, r ListFoldersRequestObject) (L
 }
 
 // FindServers looks up the servers of an address.
-func (s *Server) FindServers(ctx context.Context, r FindServersRequestObject) (FindServersResponseObject, error) {
+func (s *mailboxHandlers) FindServers(ctx context.Context, r FindServersRequestObject) (FindServersResponseObject, error) {
 	found, err := s.Engine.Mailboxes.FindServers(ctx, r.Params.Address)
 	out := FindServers200JSONResponse{}
 	for _, f := range found {
@@ -346,13 +346,13 @@ func (s *Server) FindServers(ctx context.Context, r FindServersRequestObject) (F
 }
 
 // GetReceiving says whether mail is received.
-func (s *Server) GetReceiving(context.Context, GetReceivingRequestObject) (GetReceivingResponseObject, error) {
+func (s *mailboxHandlers) GetReceiving(context.Context, GetReceivingRequestObject) (GetReceivingResponseObject, error) {
 	return GetReceiving200JSONResponse{Domain: s.Engine.DropDomain, SMTP: s.SMTP}, nil
 }
 
 // ChangeAddress renews a drop address or closes it.
-func (s *Server) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject) (ChangeAddressResponseObject, error) {
-	m, err := s.Store.MailboxByID(viewerOf(ctx), r.ID)
+func (s *mailboxHandlers) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject) (ChangeAddressResponseObject, error) {
+	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -370,7 +370,7 @@ func (s *Server) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject
 			return nil, err
 		}
 	}
-	if err := s.Store.Readdress(&m, string(r.Body.What), viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Mailboxes.Readdress(&m, string(r.Body.What), viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	return ChangeAddress200JSONResponse(s.mailbox(viewerOf(ctx), &m)), nil
@@ -381,7 +381,7 @@ func asked(a *mailboxes.Asked) Asked {
 }
 
 // AskConsent begins to ask for consent.
-func (s *Server) AskConsent(ctx context.Context, r AskConsentRequestObject) (AskConsentResponseObject, error) {
+func (s *mailboxHandlers) AskConsent(ctx context.Context, r AskConsentRequestObject) (AskConsentResponseObject, error) {
 	back := ""
 	if console := text(r.Body.Console); console != "" {
 		u, err := url.Parse(console)
@@ -401,7 +401,7 @@ func (s *Server) AskConsent(ctx context.Context, r AskConsentRequestObject) (Ask
 }
 
 // GetAsked says how asking on another device does.
-func (s *Server) GetAsked(ctx context.Context, r GetAskedRequestObject) (GetAskedResponseObject, error) {
+func (s *mailboxHandlers) GetAsked(ctx context.Context, r GetAskedRequestObject) (GetAskedResponseObject, error) {
 	a, err := s.Engine.Mailboxes.ConsentAsked(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
@@ -428,7 +428,7 @@ func (p cameBackPage) VisitTakeConsentResponse(c fiber.Ctx) error {
 }
 
 // TakeConsent takes what a browser comes back with.
-func (s *Server) TakeConsent(ctx context.Context, r TakeConsentRequestObject) (TakeConsentResponseObject, error) {
+func (s *mailboxHandlers) TakeConsent(ctx context.Context, r TakeConsentRequestObject) (TakeConsentResponseObject, error) {
 	name, err := s.Engine.Mailboxes.ConsentCame(ctx, text(r.Params.State), text(r.Params.Code), text(r.Params.Error))
 	if err != nil {
 		s.Log.Warn("a consent was not taken", "mailbox", name, "error", err)

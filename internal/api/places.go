@@ -12,12 +12,12 @@ import (
 )
 
 // GetHealth says that the service is alive.
-func (s *Server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
+func (s *placeHandlers) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
 	return GetHealth200JSONResponse{Status: "alive"}, nil
 }
 
 // GetReady says whether the records answer.
-func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetReadyResponseObject, error) {
+func (s *placeHandlers) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetReadyResponseObject, error) {
 	if err := s.Store.Ready(ctx); err != nil {
 		if t := store.TroubleOf(err); t != nil {
 			return nil, &problem{status: 503, kind: "not-ready", text: t.Problem, advice: t.Advice}
@@ -35,7 +35,7 @@ func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetRead
 }
 
 // CheckRecords looks whether the records are whole.
-func (s *Server) CheckRecords(ctx context.Context, r CheckRecordsRequestObject) (CheckRecordsResponseObject, error) {
+func (s *placeHandlers) CheckRecords(ctx context.Context, r CheckRecordsRequestObject) (CheckRecordsResponseObject, error) {
 	full := r.Body.Full != nil && *r.Body.Full
 	found, err := s.Engine.ExamineRecords(ctx, full)
 	if found == nil {
@@ -49,7 +49,7 @@ func (s *Server) CheckRecords(ctx context.Context, r CheckRecordsRequestObject) 
 }
 
 // GetVersion says which version runs.
-func (s *Server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {
+func (s *placeHandlers) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {
 	return GetVersion200JSONResponse{Version: s.Version, Go: runtime.Version()}, nil
 }
 
@@ -96,8 +96,8 @@ func inUse(what, name string, rules []string) error {
 }
 
 // RemoveCabinet forgets a cabinet unless a rule names it.
-func (s *Server) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject) (RemoveCabinetResponseObject, error) {
-	c, err := s.Store.CabinetByID(r.ID)
+func (s *placeHandlers) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject) (RemoveCabinetResponseObject, error) {
+	c, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +110,7 @@ func (s *Server) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject
 	if len(used) > 0 {
 		return nil, inUse("cabinet", c.Name, used)
 	}
-	if err := s.Store.RemoveCabinet(c.ID, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Cabinets.Remove(c.ID, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	s.Engine.Cabinets.ForgetCabinet(c.ID)

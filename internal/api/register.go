@@ -24,7 +24,7 @@ import (
 )
 
 // asked reads what a search of the register asks.
-func (s *Server) asked(search, rule, mailbox, cabinet, folder *string, from, to *types.Date) (register.Query, error) {
+func (s *registerHandlers) asked(search, rule, mailbox, cabinet, folder *string, from, to *types.Date) (register.Query, error) {
 	q := register.Query{RuleID: text(rule), MailboxID: text(mailbox), Cabinet: text(cabinet), Folder: text(folder)}
 	var err error
 	if q.Search, err = register.ParseSearch(text(search), s.Engine.Zone); err != nil {
@@ -50,7 +50,7 @@ func (s *Server) asked(search, rule, mailbox, cabinet, folder *string, from, to 
 }
 
 // searched is what a search in a request's body asks.
-func (s *Server) searched(r *RegisterSearch) (register.Query, error) {
+func (s *registerHandlers) searched(r *RegisterSearch) (register.Query, error) {
 	if r == nil {
 		r = &RegisterSearch{}
 	}
@@ -58,7 +58,7 @@ func (s *Server) searched(r *RegisterSearch) (register.Query, error) {
 }
 
 // paged puts order and cursor into a query.
-func (s *Server) paged(ctx context.Context, q register.Query, sort, direction string, after *string, most *int) (register.Query, error) {
+func (s *registerHandlers) paged(ctx context.Context, q register.Query, sort, direction string, after *string, most *int) (register.Query, error) {
 	q.Sort, q.Ascending, q.Most = register.Sort(sort), direction == "up", number(most, 50)
 	if after != nil {
 		f, err := s.filingOf(ctx, *after)
@@ -71,7 +71,7 @@ func (s *Server) paged(ctx context.Context, q register.Query, sort, direction st
 }
 
 // filings shows lines of the register with their notes and places.
-func (s *Server) filings(rows []store.Filing) ([]Filing, error) {
+func (s *registerHandlers) filings(rows []store.Filing) ([]Filing, error) {
 	lines, err := s.Engine.Registry.Lines(rows, true)
 	if err != nil {
 		return nil, err
@@ -93,7 +93,7 @@ func (s *Server) filings(rows []store.Filing) ([]Filing, error) {
 }
 
 // ListRegister lists the register.
-func (s *Server) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject, error) {
+func (s *registerHandlers) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject, error) {
 	v, p := viewerOf(ctx), r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
@@ -102,11 +102,11 @@ func (s *Server) ListRegister(ctx context.Context, r ListRegisterRequestObject) 
 	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
 		return nil, err
 	}
-	found, err := s.Store.FindFilings(v, q)
+	found, err := s.Store.Register.Find(v, q)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.FilingsNumbered(v, found.Numbers)
+	rows, err := s.Store.Register.Numbered(v, found.Numbers)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +129,7 @@ func word[T ~string](p *T) string {
 }
 
 // ListRegisterMessages lists the register by message.
-func (s *Server) ListRegisterMessages(ctx context.Context, r ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error) {
+func (s *registerHandlers) ListRegisterMessages(ctx context.Context, r ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error) {
 	v, p := viewerOf(ctx), r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
@@ -138,7 +138,7 @@ func (s *Server) ListRegisterMessages(ctx context.Context, r ListRegisterMessage
 	if q, err = s.paged(ctx, q, word(p.Sort), word(p.Direction), p.After, p.Most); err != nil {
 		return nil, err
 	}
-	letters, found, err := s.Store.FindLetters(v, q)
+	letters, found, err := s.Store.Register.FindMessages(v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +146,7 @@ func (s *Server) ListRegisterMessages(ctx context.Context, r ListRegisterMessage
 	for _, l := range letters {
 		numbers = append(numbers, l.Numbers...)
 	}
-	rows, err := s.Store.FilingsNumbered(v, numbers)
+	rows, err := s.Store.Register.Numbered(v, numbers)
 	if err != nil {
 		return nil, err
 	}
@@ -180,13 +180,13 @@ func parseEntry(s string) (register.Number, error) {
 }
 
 // ListRegisterFolders lists the folders that lie in one.
-func (s *Server) ListRegisterFolders(ctx context.Context, r ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
+func (s *registerHandlers) ListRegisterFolders(ctx context.Context, r ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
 	p := r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, nil, nil, p.From, p.To)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Branches(viewerOf(ctx), q, text(p.Cabinet), text(p.Folder))
+	rows, err := s.Store.Register.Branches(viewerOf(ctx), q, text(p.Cabinet), text(p.Folder))
 	out := ListRegisterFolders200JSONResponse{}
 	for _, b := range rows {
 		out = append(out, FolderCount{Cabinet: b.Cabinet, Folder: b.Folder, Name: b.Name, Count: b.Count, Size: b.Size, More: b.More})
@@ -195,13 +195,13 @@ func (s *Server) ListRegisterFolders(ctx context.Context, r ListRegisterFoldersR
 }
 
 // GetActivity counts what was filed.
-func (s *Server) GetActivity(ctx context.Context, r GetActivityRequestObject) (GetActivityResponseObject, error) {
+func (s *registerHandlers) GetActivity(ctx context.Context, r GetActivityRequestObject) (GetActivityResponseObject, error) {
 	v, p := viewerOf(ctx), r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
 		return nil, err
 	}
-	tallies, found, err := s.Store.Tallies(v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
+	tallies, found, err := s.Store.Register.Tallies(v, q, register.By(p.By), s.Engine.Zone, number(p.Most, 20))
 	out := GetActivity200JSONResponse{By: string(p.By), Tallies: []Tally{}, Total: found.Total, Size: found.Size}
 	for _, t := range tallies {
 		out.Tallies = append(out.Tallies, Tally{ID: t.ID, Name: t.Name, Count: t.Count, Size: t.Size})
@@ -213,9 +213,9 @@ func (s *Server) GetActivity(ctx context.Context, r GetActivityRequestObject) (G
 const columnsKey = "register columns"
 
 // columnsOf are the columns that a person chose, else the usual ones.
-func (s *Server) columnsOf(v store.Viewer) ([]string, error) {
+func (s *registerHandlers) columnsOf(v store.Viewer) ([]string, error) {
 	var names []string
-	kept, err := s.Store.Preference(v.ID, columnsKey)
+	kept, err := s.Store.Settings.Preference(v.ID, columnsKey)
 	if err == nil && kept != "" {
 		err = json.Unmarshal([]byte(kept), &names)
 	}
@@ -234,7 +234,7 @@ func (s *Server) columnsOf(v store.Viewer) ([]string, error) {
 }
 
 // GetRegisterLanguage says what a search may say and which columns there are.
-func (s *Server) GetRegisterLanguage(ctx context.Context, _ GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error) {
+func (s *registerHandlers) GetRegisterLanguage(ctx context.Context, _ GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error) {
 	chosen, err := s.columnsOf(viewerOf(ctx))
 	out := GetRegisterLanguage200JSONResponse{Chosen: chosen, Kinds: register.Kinds(), States: append(append([]string{}, register.States[1:]...), "all")}
 	for _, f := range register.Filters {
@@ -250,7 +250,7 @@ func (s *Server) GetRegisterLanguage(ctx context.Context, _ GetRegisterLanguageR
 }
 
 // ChooseColumns keeps which columns somebody wants to see.
-func (s *Server) ChooseColumns(ctx context.Context, r ChooseColumnsRequestObject) (ChooseColumnsResponseObject, error) {
+func (s *registerHandlers) ChooseColumns(ctx context.Context, r ChooseColumnsRequestObject) (ChooseColumnsResponseObject, error) {
 	v := viewerOf(ctx)
 	if _, err := register.ColumnsNamed(r.Body.Columns); err != nil {
 		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
@@ -259,19 +259,19 @@ func (s *Server) ChooseColumns(ctx context.Context, r ChooseColumnsRequestObject
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.Prefer(v.ID, columnsKey, string(kept)); err != nil {
+	if err := s.Store.Settings.Prefer(v.ID, columnsKey, string(kept)); err != nil {
 		return nil, err
 	}
 	chosen, err := s.columnsOf(v)
 	return ChooseColumns200JSONResponse{Columns: chosen}, err
 }
 
-func (s *Server) filingOf(ctx context.Context, entry string) (store.Filing, error) {
+func (s *registerHandlers) filingOf(ctx context.Context, entry string) (store.Filing, error) {
 	n, err := parseEntry(entry)
 	if err != nil {
 		return store.Filing{}, err
 	}
-	return s.Store.FilingByNumber(viewerOf(ctx), n.Year, n.Number)
+	return s.Store.Register.ByNumber(viewerOf(ctx), n.Year, n.Number)
 }
 
 // fileResponse streams a file of a cabinet.
@@ -308,7 +308,7 @@ func (s *shared) Close() error {
 }
 
 // GetFile gives the filed file.
-func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileResponseObject, error) {
+func (s *registerHandlers) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileResponseObject, error) {
 	f, err := s.filingOf(ctx, r.Entry)
 	if err != nil {
 		return nil, err
@@ -350,12 +350,12 @@ func (s *Server) GetFile(ctx context.Context, r GetFileRequestObject) (GetFileRe
 }
 
 // GetFiling tells a filing's whole story.
-func (s *Server) GetFiling(ctx context.Context, r GetFilingRequestObject) (GetFilingResponseObject, error) {
+func (s *registerHandlers) GetFiling(ctx context.Context, r GetFilingRequestObject) (GetFilingResponseObject, error) {
 	out, err := s.story(ctx, r.Entry)
 	return GetFiling200JSONResponse(out), err
 }
 
-func (s *Server) story(ctx context.Context, entry string) (out Story, err error) {
+func (s *registerHandlers) story(ctx context.Context, entry string) (out Story, err error) {
 	v := viewerOf(ctx)
 	f, err := s.filingOf(ctx, entry)
 	if err != nil {
@@ -395,7 +395,7 @@ func (s *Server) story(ctx context.Context, entry string) (out Story, err error)
 }
 
 // AddNote writes a note on a filing.
-func (s *Server) AddNote(ctx context.Context, r AddNoteRequestObject) (AddNoteResponseObject, error) {
+func (s *registerHandlers) AddNote(ctx context.Context, r AddNoteRequestObject) (AddNoteResponseObject, error) {
 	v := viewerOf(ctx)
 	n, err := parseEntry(r.Entry)
 	if err != nil {
@@ -405,7 +405,7 @@ func (s *Server) AddNote(ctx context.Context, r AddNoteRequestObject) (AddNoteRe
 	if words == "" {
 		return nil, &problem{status: 422, kind: "invalid", text: "a note needs words", fields: []FieldProblem{{Place: "text", Text: "a note needs words"}}}
 	}
-	if err := s.Store.AddNote(v, &store.Note{Year: n.Year, Number: n.Number, Text: words, MadeBy: v.Name, MadeAt: s.Clock().UTC()}); err != nil {
+	if err := s.Store.Register.AddNote(v, &store.Note{Year: n.Year, Number: n.Number, Text: words, MadeBy: v.Name, MadeAt: s.Clock().UTC()}); err != nil {
 		return nil, err
 	}
 	out, err := s.story(ctx, r.Entry)
@@ -413,12 +413,12 @@ func (s *Server) AddNote(ctx context.Context, r AddNoteRequestObject) (AddNoteRe
 }
 
 // RemoveNote takes a note away.
-func (s *Server) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (RemoveNoteResponseObject, error) {
+func (s *registerHandlers) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (RemoveNoteResponseObject, error) {
 	n, err := parseEntry(r.Entry)
 	if err != nil {
 		return nil, err
 	}
-	err = s.Store.RemoveNote(viewerOf(ctx), n, r.Number)
+	err = s.Store.Register.RemoveNote(viewerOf(ctx), n, r.Number)
 	if errors.Is(err, store.ErrNotYours) {
 		return nil, &problem{status: 403, kind: "not-allowed", text: err.Error()}
 	}
@@ -426,7 +426,7 @@ func (s *Server) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (Rem
 }
 
 // VerifyFiling verifies one filing now.
-func (s *Server) VerifyFiling(ctx context.Context, r VerifyFilingRequestObject) (VerifyFilingResponseObject, error) {
+func (s *registerHandlers) VerifyFiling(ctx context.Context, r VerifyFilingRequestObject) (VerifyFilingResponseObject, error) {
 	f, err := s.filingOf(ctx, r.Entry)
 	if err != nil {
 		return nil, err
@@ -458,7 +458,7 @@ func tooMuch(err error) error {
 	return err
 }
 
-func (s *Server) export(x *registry.Export) Export {
+func (s *registerHandlers) export(x *registry.Export) Export {
 	out := Export{ID: x.ID, Format: ExportFormat(x.Format), Name: x.Name, State: ExportState(x.State), Rows: x.Rows, Done: x.Done, Size: x.Size, Problem: optional(x.Error), MadeAt: x.MadeAt}
 	if x.State == store.Running && x.Done > 0 {
 		left := int(s.Clock().Sub(x.MadeAt).Seconds() * float64(x.Rows-x.Done) / float64(x.Done))
@@ -468,7 +468,7 @@ func (s *Server) export(x *registry.Export) Export {
 }
 
 // StartExport writes what a search finds as a table.
-func (s *Server) StartExport(ctx context.Context, r StartExportRequestObject) (StartExportResponseObject, error) {
+func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequestObject) (StartExportResponseObject, error) {
 	v := viewerOf(ctx)
 	q, err := s.searched(r.Body.Search)
 	if err != nil {
@@ -488,56 +488,56 @@ func (s *Server) StartExport(ctx context.Context, r StartExportRequestObject) (S
 	if err != nil {
 		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
-	x, err := s.Engine.Registry.StartExport(v, registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
+	x, err := s.Engine.Registry.Exports.Start(v, registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
 	return StartExport201JSONResponse(s.export(&x)), tooMuch(err)
 }
 
 // GetExport says how far an export has come.
-func (s *Server) GetExport(ctx context.Context, r GetExportRequestObject) (GetExportResponseObject, error) {
-	x, err := s.Engine.Registry.ExportByID(viewerOf(ctx), r.ID)
+func (s *registerHandlers) GetExport(ctx context.Context, r GetExportRequestObject) (GetExportResponseObject, error) {
+	x, err := s.Engine.Registry.Exports.ByID(viewerOf(ctx), r.ID)
 	return GetExport200JSONResponse(s.export(&x)), err
 }
 
 // StopExport stops an export.
-func (s *Server) StopExport(ctx context.Context, r StopExportRequestObject) (StopExportResponseObject, error) {
-	return StopExport204Response{}, s.Engine.Registry.StopExport(viewerOf(ctx), r.ID)
+func (s *registerHandlers) StopExport(ctx context.Context, r StopExportRequestObject) (StopExportResponseObject, error) {
+	return StopExport204Response{}, s.Engine.Registry.Exports.Stop(viewerOf(ctx), r.ID)
 }
 
 // VisitGetExportFileResponse writes the table.
 func (f fileResponse) VisitGetExportFileResponse(c fiber.Ctx) error { return f.VisitGetFileResponse(c) }
 
 // GetExportFile gives an export's table.
-func (s *Server) GetExportFile(ctx context.Context, r GetExportFileRequestObject) (GetExportFileResponseObject, error) {
-	f, x, err := s.Engine.Registry.OpenExport(viewerOf(ctx), r.ID)
+func (s *registerHandlers) GetExportFile(ctx context.Context, r GetExportFileRequestObject) (GetExportFileResponseObject, error) {
+	f, x, err := s.Engine.Registry.Exports.Open(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, tooMuch(err)
 	}
 	return fileResponse{body: f, name: x.Name, size: x.Size}, nil
 }
 
-func (s *Server) verification(v store.Viewer) (out Verification, err error) {
-	p, err := s.Store.VerificationPlan()
+func (s *registerHandlers) verification(v store.Viewer) (out Verification, err error) {
+	p, err := s.Store.Settings.VerificationPlan()
 	if err != nil {
 		return out, err
 	}
-	if out.Revision, err = s.Store.SettingRevision(store.VerificationSetting); err != nil {
+	if out.Revision, err = s.Store.Settings.RevisionOf(store.VerificationSetting); err != nil {
 		return out, err
 	}
 	out.Plan = VerificationPlan{EveryDays: p.EveryDays, FromTime: optional(p.FromTime), ToTime: optional(p.ToTime), MbPerSecond: &p.MBPerSecond}
 	if p.EveryDays > 0 {
-		if out.Due, err = s.Store.CountDue(s.Clock().AddDate(0, 0, -p.EveryDays)); err != nil {
+		if out.Due, err = s.Store.Verifications.CountDue(s.Clock().AddDate(0, 0, -p.EveryDays)); err != nil {
 			return out, err
 		}
 	}
-	if out.Verified, err = s.Store.Verified(v); err != nil {
+	if out.Verified, err = s.Store.Verifications.Count(v); err != nil {
 		return out, err
 	}
 	for state, into := range map[register.State]*int{register.Missing: &out.Missing, register.Changed: &out.Changed} {
-		if *into, err = s.Store.CountFilings(v, register.Query{Search: register.Search{States: []register.State{state}}}); err != nil {
+		if *into, err = s.Store.Register.Count(v, register.Query{Search: register.Search{States: []register.State{state}}}); err != nil {
 			return out, err
 		}
 	}
-	last, err := s.Store.LastVerification()
+	last, err := s.Store.Verifications.Last()
 	if errors.Is(err, store.ErrNotFound) {
 		return out, nil
 	}
@@ -552,13 +552,13 @@ func (s *Server) verification(v store.Viewer) (out Verification, err error) {
 }
 
 // GetVerification says when files are verified.
-func (s *Server) GetVerification(ctx context.Context, _ GetVerificationRequestObject) (GetVerificationResponseObject, error) {
+func (s *registerHandlers) GetVerification(ctx context.Context, _ GetVerificationRequestObject) (GetVerificationResponseObject, error) {
 	out, err := s.verification(viewerOf(ctx))
 	return GetVerification200JSONResponse(out), err
 }
 
 // PlanVerification says how often files are verified.
-func (s *Server) PlanVerification(ctx context.Context, r PlanVerificationRequestObject) (PlanVerificationResponseObject, error) {
+func (s *registerHandlers) PlanVerification(ctx context.Context, r PlanVerificationRequestObject) (PlanVerificationResponseObject, error) {
 	v := viewerOf(ctx)
 	p := store.VerificationPlan{EveryDays: r.Body.EveryDays, FromTime: text(r.Body.FromTime), ToTime: text(r.Body.ToTime), MBPerSecond: number(r.Body.MbPerSecond, 0)}
 	if err := registry.CheckVerificationPlan(p); err != nil {
@@ -568,7 +568,7 @@ func (s *Server) PlanVerification(ctx context.Context, r PlanVerificationRequest
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.PlanVerification(p, revision, v.Name); err != nil {
+	if err := s.Store.Settings.PlanVerification(p, revision, v.Name); err != nil {
 		return nil, err
 	}
 	out, err := s.verification(v)
@@ -576,7 +576,7 @@ func (s *Server) PlanVerification(ctx context.Context, r PlanVerificationRequest
 }
 
 // StartVerification verifies what a search finds.
-func (s *Server) StartVerification(ctx context.Context, r StartVerificationRequestObject) (StartVerificationResponseObject, error) {
+func (s *registerHandlers) StartVerification(ctx context.Context, r StartVerificationRequestObject) (StartVerificationResponseObject, error) {
 	v := viewerOf(ctx)
 	q, err := s.searched(r.Body)
 	if err != nil {
@@ -590,18 +590,18 @@ func (s *Server) StartVerification(ctx context.Context, r StartVerificationReque
 	return StartVerification201JSONResponse(out), err
 }
 
-func (s *Server) registerFile(f *store.RegisterFile) (RegisterFile, error) {
+func (s *registerHandlers) registerFile(f *store.RegisterFile) (RegisterFile, error) {
 	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format), Per: RegisterFilePer(f.Per), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem), Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
 	out.Columns = append(out.Columns, f.Columns...)
-	if c, err := s.Store.CabinetByID(f.CabinetID); err == nil {
+	if c, err := s.Store.Cabinets.ByID(f.CabinetID); err == nil {
 		out.Cabinet = c.Name
 	}
 	if f.RuleID != "" {
-		if r, err := s.Store.RuleByID(f.RuleID); err == nil {
+		if r, err := s.Store.Rules.ByID(f.RuleID); err == nil {
 			out.Rule = optional(r.Name)
 		}
 	}
-	years, err := s.Store.RegisterFileYears(f.ID)
+	years, err := s.Store.RegisterFiles.Years(f.ID)
 	for _, y := range years {
 		out.Years = append(out.Years, RegisterFileYear{Year: y.Year, Path: y.Path, Rows: y.Rows, WrittenAt: y.WrittenAt})
 	}
@@ -609,8 +609,8 @@ func (s *Server) registerFile(f *store.RegisterFile) (RegisterFile, error) {
 }
 
 // ListRegisterFiles lists the registers that are kept as files.
-func (s *Server) ListRegisterFiles(context.Context, ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
-	rows, err := s.Store.RegisterFiles()
+func (s *registerHandlers) ListRegisterFiles(context.Context, ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
+	rows, err := s.Store.RegisterFiles.All()
 	out := ListRegisterFiles200JSONResponse{}
 	for i := range rows {
 		one, err := s.registerFile(&rows[i])
@@ -630,7 +630,7 @@ func kept(r *RegisterFileRequest) registry.RegisterFileOf {
 	return of
 }
 
-func (s *Server) saveRegisterFile(ctx context.Context, id string, revision int, r *RegisterFileRequest) (RegisterFile, error) {
+func (s *registerHandlers) saveRegisterFile(ctx context.Context, id string, revision int, r *RegisterFileRequest) (RegisterFile, error) {
 	f, err := s.Engine.Registry.SaveRegisterFile(ctx, id, revision, kept(r), viewerOf(ctx).Name)
 	if errors.Is(err, store.ErrTaken) {
 		return RegisterFile{}, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a register called “%s” already", f.Name), fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
@@ -642,13 +642,13 @@ func (s *Server) saveRegisterFile(ctx context.Context, id string, revision int, 
 }
 
 // AddRegisterFile keeps a register as a file.
-func (s *Server) AddRegisterFile(ctx context.Context, r AddRegisterFileRequestObject) (AddRegisterFileResponseObject, error) {
+func (s *registerHandlers) AddRegisterFile(ctx context.Context, r AddRegisterFileRequestObject) (AddRegisterFileResponseObject, error) {
 	out, err := s.saveRegisterFile(ctx, "", 0, r.Body)
 	return AddRegisterFile201JSONResponse(out), err
 }
 
 // ChangeRegisterFile changes how a register is kept.
-func (s *Server) ChangeRegisterFile(ctx context.Context, r ChangeRegisterFileRequestObject) (ChangeRegisterFileResponseObject, error) {
+func (s *registerHandlers) ChangeRegisterFile(ctx context.Context, r ChangeRegisterFileRequestObject) (ChangeRegisterFileResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -658,13 +658,13 @@ func (s *Server) ChangeRegisterFile(ctx context.Context, r ChangeRegisterFileReq
 }
 
 // RemoveRegisterFile keeps one no more.
-func (s *Server) RemoveRegisterFile(ctx context.Context, r RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error) {
-	return RemoveRegisterFile204Response{}, s.Store.RemoveRegisterFile(r.ID, viewerOf(ctx).Name)
+func (s *registerHandlers) RemoveRegisterFile(ctx context.Context, r RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error) {
+	return RemoveRegisterFile204Response{}, s.Store.RegisterFiles.Remove(r.ID, viewerOf(ctx).Name)
 }
 
 // WriteRegisterFile writes one anew.
-func (s *Server) WriteRegisterFile(ctx context.Context, r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
-	f, err := s.Store.RegisterFileByID(r.ID)
+func (s *registerHandlers) WriteRegisterFile(ctx context.Context, r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
+	f, err := s.Store.RegisterFiles.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -681,19 +681,19 @@ func erasure(address string, t *store.Traces, stays []string) Erasure {
 }
 
 // PreviewErasure says what erasing a person's traces would erase.
-func (s *Server) PreviewErasure(_ context.Context, r PreviewErasureRequestObject) (PreviewErasureResponseObject, error) {
+func (s *registerHandlers) PreviewErasure(_ context.Context, r PreviewErasureRequestObject) (PreviewErasureResponseObject, error) {
 	t, stays, err := s.Engine.Registry.PreviewErasure(r.Body.Address)
 	return PreviewErasure200JSONResponse(erasure(r.Body.Address, &t, stays)), err
 }
 
 // Erase erases a person's traces.
-func (s *Server) Erase(ctx context.Context, r EraseRequestObject) (EraseResponseObject, error) {
+func (s *registerHandlers) Erase(ctx context.Context, r EraseRequestObject) (EraseResponseObject, error) {
 	t, stays, err := s.Engine.Registry.Erase(ctx, viewerOf(ctx), r.Body.Address, r.Body.Files != nil && *r.Body.Files == "remove")
 	return Erase200JSONResponse(erasure(r.Body.Address, &t, stays)), tooMuch(err)
 }
 
 // ReadMessage says what a message says.
-func (s *Server) ReadMessage(ctx context.Context, r ReadMessageRequestObject) (ReadMessageResponseObject, error) {
+func (s *registerHandlers) ReadMessage(ctx context.Context, r ReadMessageRequestObject) (ReadMessageResponseObject, error) {
 	m, err := s.Engine.Desk.Read(ctx, viewerOf(ctx), r.Number, rule.CopyText)
 	if err != nil {
 		return nil, err
@@ -728,13 +728,13 @@ func (p pageResponse) VisitShowMessageResponse(c fiber.Ctx) error {
 }
 
 // ShowMessage shows a message as a web page.
-func (s *Server) ShowMessage(ctx context.Context, r ShowMessageRequestObject) (ShowMessageResponseObject, error) {
+func (s *registerHandlers) ShowMessage(ctx context.Context, r ShowMessageRequestObject) (ShowMessageResponseObject, error) {
 	m, err := s.Engine.Desk.Read(ctx, viewerOf(ctx), r.Number, rule.CopyHTML)
 	return pageResponse(m.Text), err
 }
 
 // FileMissingAgain files what is missing once more.
-func (s *Server) FileMissingAgain(ctx context.Context, r FileMissingAgainRequestObject) (FileMissingAgainResponseObject, error) {
+func (s *registerHandlers) FileMissingAgain(ctx context.Context, r FileMissingAgainRequestObject) (FileMissingAgainResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
 	if err != nil {

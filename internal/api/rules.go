@@ -25,8 +25,8 @@ type ruleFacts struct {
 
 const ruleDays = 30
 
-func (s *Server) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
-	tallies, _, err := s.Store.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule, s.Engine.Zone, 0)
+func (s *ruleHandlers) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
+	tallies, _, err := s.Store.Register.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule, s.Engine.Zone, 0)
 	if err != nil {
 		return f, err
 	}
@@ -34,7 +34,7 @@ func (s *Server) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
 	for _, t := range tallies {
 		f.filed[t.ID] = t
 	}
-	f.days, err = s.Store.Days(v, register.PerRule, s.Engine.Today().AddDate(0, 0, 1-ruleDays), ruleDays)
+	f.days, err = s.Store.Register.Days(v, register.PerRule, s.Engine.Today().AddDate(0, 0, 1-ruleDays), ruleDays)
 	return f, err
 }
 
@@ -48,7 +48,7 @@ func dayIndex(first, at time.Time, zone *time.Location) int {
 	return int(time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Sub(time.Date(fy, fm, fd, 0, 0, 0, 0, time.UTC)).Hours() / 24)
 }
 
-func (s *Server) rule(r *store.Rule, f *ruleFacts) Rule {
+func (s *ruleHandlers) rule(r *store.Rule, f *ruleFacts) Rule {
 	out := Rule{ID: r.ID, Name: r.Name, Place: r.Place, Running: r.Running, Revision: r.Revision, Document: RuleDocument(r.Document)}
 	document, err := r.Parsed()
 	if err == nil {
@@ -80,8 +80,8 @@ func (s *Server) rule(r *store.Rule, f *ruleFacts) Rule {
 	return out
 }
 
-func (s *Server) rules(ctx context.Context) ([]Rule, error) {
-	rows, err := s.Store.Rules()
+func (s *ruleHandlers) rules(ctx context.Context) ([]Rule, error) {
+	rows, err := s.Store.Rules.All()
 	if err != nil {
 		return nil, err
 	}
@@ -93,8 +93,8 @@ func (s *Server) rules(ctx context.Context) ([]Rule, error) {
 	return out, err
 }
 
-func (s *Server) oneRule(ctx context.Context, id string) (Rule, error) {
-	row, err := s.Store.RuleByID(id)
+func (s *ruleHandlers) oneRule(ctx context.Context, id string) (Rule, error) {
+	row, err := s.Store.Rules.ByID(id)
 	if err != nil || row.Removed {
 		return Rule{}, errors.Join(err, store.ErrNotFound)
 	}
@@ -103,13 +103,13 @@ func (s *Server) oneRule(ctx context.Context, id string) (Rule, error) {
 }
 
 // ListRules lists the rules in their order.
-func (s *Server) ListRules(ctx context.Context, _ ListRulesRequestObject) (ListRulesResponseObject, error) {
+func (s *ruleHandlers) ListRules(ctx context.Context, _ ListRulesRequestObject) (ListRulesResponseObject, error) {
 	out, err := s.rules(ctx)
 	return ListRules200JSONResponse(out), err
 }
 
 // AddRule keeps a new rule.
-func (s *Server) AddRule(ctx context.Context, r AddRuleRequestObject) (AddRuleResponseObject, error) {
+func (s *ruleHandlers) AddRule(ctx context.Context, r AddRuleRequestObject) (AddRuleResponseObject, error) {
 	document, err := rule.ParseRule(*r.Body)
 	if err != nil {
 		return nil, err
@@ -126,13 +126,13 @@ func (s *Server) AddRule(ctx context.Context, r AddRuleRequestObject) (AddRuleRe
 }
 
 // GetRule shows one rule.
-func (s *Server) GetRule(ctx context.Context, r GetRuleRequestObject) (GetRuleResponseObject, error) {
+func (s *ruleHandlers) GetRule(ctx context.Context, r GetRuleRequestObject) (GetRuleResponseObject, error) {
 	out, err := s.oneRule(ctx, r.ID)
 	return GetRule200JSONResponse{Body: out, Headers: GetRule200ResponseHeaders{ETag: etag(out.Revision)}}, err
 }
 
 // ChangeRule keeps a new revision of a rule.
-func (s *Server) ChangeRule(ctx context.Context, r ChangeRuleRequestObject) (ChangeRuleResponseObject, error) {
+func (s *ruleHandlers) ChangeRule(ctx context.Context, r ChangeRuleRequestObject) (ChangeRuleResponseObject, error) {
 	document, err := rule.ParseRule(*r.Body)
 	if err != nil {
 		return nil, err
@@ -159,7 +159,7 @@ func (s *Server) ChangeRule(ctx context.Context, r ChangeRuleRequestObject) (Cha
 }
 
 // RemoveRule removes a rule.
-func (s *Server) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (RemoveRuleResponseObject, error) {
+func (s *ruleHandlers) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (RemoveRuleResponseObject, error) {
 	if _, err := s.oneRule(ctx, r.ID); err != nil {
 		return nil, err
 	}
@@ -167,12 +167,12 @@ func (s *Server) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (Rem
 }
 
 // OrderRules puts the rules into an order.
-func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (OrderRulesResponseObject, error) {
+func (s *ruleHandlers) OrderRules(ctx context.Context, r OrderRulesRequestObject) (OrderRulesResponseObject, error) {
 	var was []string
 	if r.Body.Was != nil {
 		was = *r.Body.Was
 	}
-	if err := s.Store.Order(r.Body.Ids, was, viewerOf(ctx).Name); err != nil {
+	if err := s.Store.Rules.Order(r.Body.Ids, was, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	if err := s.Engine.Office.LoadRules(); err != nil {
@@ -183,7 +183,7 @@ func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (Ord
 }
 
 // SwitchRuleOn lets a rule run from now on.
-func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) (SwitchRuleOnResponseObject, error) {
+func (s *ruleHandlers) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) (SwitchRuleOnResponseObject, error) {
 	var old *engine.OldMailOf
 	if r.Body != nil && r.Body.OldMail != nil {
 		of := s.oldMail(r.ID, r.Body.OldMail)
@@ -205,7 +205,7 @@ func (s *Server) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) 
 }
 
 // SwitchRuleOff stops a rule.
-func (s *Server) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequestObject) (SwitchRuleOffResponseObject, error) {
+func (s *ruleHandlers) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequestObject) (SwitchRuleOffResponseObject, error) {
 	if err := s.Engine.Office.SwitchRule(ctx, r.ID, false, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
@@ -214,7 +214,7 @@ func (s *Server) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequestObject
 }
 
 // RehearseRule says what a rule would do.
-func (s *Server) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) (RehearseRuleResponseObject, error) {
+func (s *ruleHandlers) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) (RehearseRuleResponseObject, error) {
 	document, err := rule.ParseRule(*r.Body)
 	if err != nil {
 		return nil, err
@@ -244,12 +244,12 @@ func rehearsedItem(i *rehearsal.RehearsedItem) Item {
 }
 
 // GetRuleSchema gives the schema of the rule document.
-func (s *Server) GetRuleSchema(context.Context, GetRuleSchemaRequestObject) (GetRuleSchemaResponseObject, error) {
+func (s *ruleHandlers) GetRuleSchema(context.Context, GetRuleSchemaRequestObject) (GetRuleSchemaResponseObject, error) {
 	return GetRuleSchema200ApplicationSchemaPlusJSONResponse(rule.Schema()), nil
 }
 
 // GetLanguage gives the fields and words of patterns, and the kinds.
-func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLanguageResponseObject, error) {
+func (s *ruleHandlers) GetLanguage(context.Context, GetLanguageRequestObject) (GetLanguageResponseObject, error) {
 	out := GetLanguage200JSONResponse{}
 	for _, f := range pattern.Fields {
 		out.Fields = append(out.Fields, Pattern{Name: f.Name, Type: string(f.Type), Doc: f.Doc, Example: "<" + f.Name + ">"})
@@ -264,7 +264,7 @@ func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLang
 	for _, k := range mail.Kinds {
 		out.Kinds = append(out.Kinds, Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})
 	}
-	tables, err := s.Store.LookupTables()
+	tables, err := s.Store.Book.Tables()
 	out.Tables = []string{}
 	for _, t := range tables {
 		out.Tables = append(out.Tables, t.Name)
@@ -273,9 +273,9 @@ func (s *Server) GetLanguage(context.Context, GetLanguageRequestObject) (GetLang
 }
 
 // GetChoices gives what occurs in the mailboxes.
-func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (GetChoicesResponseObject, error) {
+func (s *ruleHandlers) GetChoices(ctx context.Context, r GetChoicesRequestObject) (GetChoicesResponseObject, error) {
 	v := viewerOf(ctx)
-	rows, err := s.Store.Mailboxes(v)
+	rows, err := s.Store.Mailboxes.All(v)
 	if err != nil {
 		return nil, err
 	}
@@ -302,11 +302,11 @@ func (s *Server) GetChoices(ctx context.Context, r GetChoicesRequestObject) (Get
 	}
 	names, groups := s.Engine.Office.Settings().Book.Names()
 	return GetChoices200JSONResponse{Domains: choices(found.Domains), Addresses: choices(found.Addresses), Words: choices(found.Words), Kinds: choices(found.Kinds), Folders: choices(found.Folders),
-		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups), Topics: s.Engine.Office.TopicNames()}, nil
+		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups), Topics: s.Engine.Office.Topics.Names()}, nil
 }
 
 // FileOldMail begins a pass over old mail.
-func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
+func (s *ruleHandlers) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (FileOldMailResponseObject, error) {
 	p, err := s.Engine.FileOldMail(s.oldMail(r.ID, r.Body), viewerOf(ctx))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -323,6 +323,6 @@ func (s *Server) FileOldMail(ctx context.Context, r FileOldMailRequestObject) (F
 	return FileOldMail201JSONResponse(out[0]), nil
 }
 
-func (s *Server) oldMail(ruleID string, r *OldMailRequest) engine.OldMailOf {
+func (s *ruleHandlers) oldMail(ruleID string, r *OldMailRequest) engine.OldMailOf {
 	return engine.OldMailOf{RuleID: ruleID, Since: s.day(r.Since, 0), Most: number(r.Most, 0), PerMinute: number(r.PerMinute, 0), From: text(r.From), To: text(r.To)}
 }

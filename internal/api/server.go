@@ -42,6 +42,7 @@ type Config struct {
 // Server is the interface over HTTP.
 type Server struct {
 	Config
+	handlers
 	app      *fiber.App
 	needed   map[string]store.Role // by operation; "" for what everyone may
 	router   routers.Router
@@ -80,6 +81,7 @@ func build(c Config, inner ...StrictMiddlewareFunc) (*Server, error) {
 	}
 	s := &Server{Config: c, router: router, throttle: newThrottle(c.Clock), hashing: newTurns(2, 16, 3*time.Second),
 		streams: inbound.Shares{Total: 400, Each: 32}, files: inbound.Shares{Total: 64, Each: 16}}
+	s.group()
 	if s.needed, err = permissions(spec); err != nil {
 		return nil, err
 	}

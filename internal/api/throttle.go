@@ -141,7 +141,7 @@ const browserKey = "browser-key"
 
 // markOf makes the mark of a browser in which a person signed in. It lets nobody in: wrong tries count apart.
 func (s *Server) markOf(p store.Person) (string, error) {
-	key, err := s.Store.SettingOr(browserKey, func() string { return rand.Text() + rand.Text() })
+	key, err := s.Store.Settings.GetOr(browserKey, func() string { return rand.Text() + rand.Text() })
 	if err != nil {
 		return "", err
 	}
@@ -155,7 +155,7 @@ func (s *Server) knows(shown string, p store.Person) (bool, error) {
 	if !ok || p.ID == "" {
 		return false, nil
 	}
-	key, err := s.Store.Setting(browserKey)
+	key, err := s.Store.Settings.Get(browserKey)
 	return err == nil && key != "" && hmac.Equal([]byte(signed), []byte(mark(key, nonce, p))), err
 }
 

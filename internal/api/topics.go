@@ -30,13 +30,13 @@ func topicOf(t *store.Topic, learned *topic.Topic, uses map[string][]string) Top
 	return out
 }
 
-func (s *Server) topic(t *store.Topic) (Topic, error) {
-	uses, err := s.Engine.Office.TopicUses()
-	return topicOf(t, s.Engine.Office.Learned(t.Name), uses), err
+func (s *topicHandlers) topic(t *store.Topic) (Topic, error) {
+	uses, err := s.Engine.Office.Topics.Uses()
+	return topicOf(t, s.Engine.Office.Topics.Learned(t.Name), uses), err
 }
 
-func (s *Server) topicByID(id string) (Topic, error) {
-	t, err := s.Store.TopicByID(id)
+func (s *topicHandlers) topicByID(id string) (Topic, error) {
+	t, err := s.Store.Topics.ByID(id)
 	if err != nil {
 		return Topic{}, err
 	}
@@ -44,23 +44,23 @@ func (s *Server) topicByID(id string) (Topic, error) {
 }
 
 // ListTopics lists the topics.
-func (s *Server) ListTopics(context.Context, ListTopicsRequestObject) (ListTopicsResponseObject, error) {
-	rows, err := s.Store.Topics()
+func (s *topicHandlers) ListTopics(context.Context, ListTopicsRequestObject) (ListTopicsResponseObject, error) {
+	rows, err := s.Store.Topics.All()
 	if err != nil {
 		return nil, err
 	}
-	uses, err := s.Engine.Office.TopicUses()
+	uses, err := s.Engine.Office.Topics.Uses()
 	out := ListTopics200JSONResponse{}
 	for i := range rows {
-		out = append(out, topicOf(&rows[i], s.Engine.Office.Learned(rows[i].Name), uses))
+		out = append(out, topicOf(&rows[i], s.Engine.Office.Topics.Learned(rows[i].Name), uses))
 	}
 	return out, err
 }
 
 // AddTopic makes a topic.
-func (s *Server) AddTopic(ctx context.Context, r AddTopicRequestObject) (AddTopicResponseObject, error) {
+func (s *topicHandlers) AddTopic(ctx context.Context, r AddTopicRequestObject) (AddTopicResponseObject, error) {
 	t := store.Topic{Name: r.Body.Name}
-	if err := s.Engine.Office.SaveTopic(&t, 0, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.Topics.Save(&t, 0, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.topic(&t)
@@ -68,13 +68,13 @@ func (s *Server) AddTopic(ctx context.Context, r AddTopicRequestObject) (AddTopi
 }
 
 // ChangeTopic gives a topic another name.
-func (s *Server) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (ChangeTopicResponseObject, error) {
+func (s *topicHandlers) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (ChangeTopicResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
 	}
 	t := store.Topic{ID: r.ID, Name: r.Body.Name}
-	if err := s.Engine.Office.SaveTopic(&t, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.Topics.Save(&t, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.topic(&t)
@@ -82,18 +82,18 @@ func (s *Server) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (C
 }
 
 // RemoveTopic removes a topic.
-func (s *Server) RemoveTopic(ctx context.Context, r RemoveTopicRequestObject) (RemoveTopicResponseObject, error) {
-	return RemoveTopic204Response{}, s.Engine.Office.RemoveTopic(r.ID, viewerOf(ctx).Name)
+func (s *topicHandlers) RemoveTopic(ctx context.Context, r RemoveTopicRequestObject) (RemoveTopicResponseObject, error) {
+	return RemoveTopic204Response{}, s.Engine.Office.Topics.Remove(r.ID, viewerOf(ctx).Name)
 }
 
 // ListExamples lists by what a topic was taught.
-func (s *Server) ListExamples(ctx context.Context, r ListExamplesRequestObject) (ListExamplesResponseObject, error) {
+func (s *topicHandlers) ListExamples(ctx context.Context, r ListExamplesRequestObject) (ListExamplesResponseObject, error) {
 	v := viewerOf(ctx)
-	t, err := s.Store.TopicByID(r.ID)
+	t, err := s.Store.Topics.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Examples(v, t.ID)
+	rows, err := s.Store.Topics.Examples(v, t.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -106,11 +106,11 @@ func (s *Server) ListExamples(ctx context.Context, r ListExamplesRequestObject) 
 		}
 		out = append(out, one)
 	}
-	return out, s.Store.Record(v, "read examples", t.Name)
+	return out, s.Store.People.Record(v, "read examples", t.Name)
 }
 
 // MarkMessages teaches a topic.
-func (s *Server) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) (MarkMessagesResponseObject, error) {
+func (s *topicHandlers) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) (MarkMessagesResponseObject, error) {
 	origin := "mail"
 	if r.Body.Origin != nil {
 		origin = string(*r.Body.Origin)
@@ -123,8 +123,8 @@ func (s *Server) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) 
 }
 
 // TakeExamplesBack lets a topic forget examples.
-func (s *Server) TakeExamplesBack(ctx context.Context, r TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error) {
-	n, err := s.Engine.Office.Unmark(viewerOf(ctx), r.ID, r.Params.ID)
+func (s *topicHandlers) TakeExamplesBack(ctx context.Context, r TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error) {
+	n, err := s.Engine.Office.Topics.Unmark(viewerOf(ctx), r.ID, r.Params.ID)
 	if err == nil && n == 0 {
 		err = store.ErrNotFound
 	}
@@ -136,9 +136,9 @@ func (s *Server) TakeExamplesBack(ctx context.Context, r TakeExamplesBackRequest
 }
 
 // ListTeachings lists what would teach a topic most.
-func (s *Server) ListTeachings(ctx context.Context, r ListTeachingsRequestObject) (ListTeachingsResponseObject, error) {
+func (s *topicHandlers) ListTeachings(ctx context.Context, r ListTeachingsRequestObject) (ListTeachingsResponseObject, error) {
 	v := viewerOf(ctx)
-	found, err := s.Engine.Office.Teachings(v, r.ID, number(r.Params.Most, 20))
+	found, err := s.Engine.Office.Topics.Teachings(v, r.ID, number(r.Params.Most, 20))
 	if err != nil {
 		return nil, err
 	}
@@ -151,8 +151,8 @@ func (s *Server) ListTeachings(ctx context.Context, r ListTeachingsRequestObject
 }
 
 // RehearseTopic says what a topic would take of the past.
-func (s *Server) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject) (RehearseTopicResponseObject, error) {
-	document, err := s.Engine.Office.PastRule(r.ID, number(r.Params.Confidence, 0))
+func (s *topicHandlers) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject) (RehearseTopicResponseObject, error) {
+	document, err := s.Engine.Office.Topics.PastRule(r.ID, number(r.Params.Confidence, 0))
 	if err != nil {
 		return nil, err
 	}
@@ -161,13 +161,13 @@ func (s *Server) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject
 }
 
 // ExportTopic gives a topic as a file.
-func (s *Server) ExportTopic(ctx context.Context, r ExportTopicRequestObject) (ExportTopicResponseObject, error) {
+func (s *topicHandlers) ExportTopic(ctx context.Context, r ExportTopicRequestObject) (ExportTopicResponseObject, error) {
 	v := viewerOf(ctx)
-	t, err := s.Store.TopicByID(r.ID)
+	t, err := s.Store.Topics.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Examples(v, t.ID)
+	rows, err := s.Store.Topics.Examples(v, t.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -177,11 +177,11 @@ func (s *Server) ExportTopic(ctx context.Context, r ExportTopicRequestObject) (E
 		names := list(e.Names)
 		out.Examples = append(out.Examples, TopicDocumentExample{About: e.About, Subject: e.Subject, Text: e.Text, Sender: optional(e.SenderAddress), Names: &names})
 	}
-	return ExportTopic200JSONResponse(out), s.Store.Record(v, "export topic", t.Name)
+	return ExportTopic200JSONResponse(out), s.Store.People.Record(v, "export topic", t.Name)
 }
 
 // ImportTopic lets a topic learn from a file.
-func (s *Server) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (ImportTopicResponseObject, error) {
+func (s *topicHandlers) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (ImportTopicResponseObject, error) {
 	v := viewerOf(ctx)
 	if r.Body.Format != 1 {
 		return nil, rule.Problems{{Place: "format", Text: "the file has a format that this version does not read; it reads format 1", Meant: "1"}}
@@ -196,7 +196,7 @@ func (s *Server) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (I
 		}
 		examples = append(examples, one)
 	}
-	id, err := s.Engine.Office.ImportTopic(v, r.Body.Name, examples)
+	id, err := s.Engine.Office.Topics.ImportTopic(v, r.Body.Name, examples)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +205,7 @@ func (s *Server) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (I
 }
 
 // JudgeMessage says what the topics make of a message.
-func (s *Server) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) (JudgeMessageResponseObject, error) {
+func (s *topicHandlers) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) (JudgeMessageResponseObject, error) {
 	all, err := s.Engine.Desk.JudgeMessage(ctx, viewerOf(ctx), r.Number)
 	out := JudgeMessage200JSONResponse{}
 	for _, j := range all {
@@ -231,7 +231,7 @@ func (s *Server) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) 
 }
 
 // ProveMessage says whether it is proven who sent a message.
-func (s *Server) ProveMessage(ctx context.Context, r ProveMessageRequestObject) (ProveMessageResponseObject, error) {
+func (s *topicHandlers) ProveMessage(ctx context.Context, r ProveMessageRequestObject) (ProveMessageResponseObject, error) {
 	p, err := s.Engine.Reader.ProveMessage(ctx, viewerOf(ctx), r.Number)
 	out := Proof{State: ProofStateNotVerified, Text: p.Text}
 	switch {
@@ -243,9 +243,9 @@ func (s *Server) ProveMessage(ctx context.Context, r ProveMessageRequestObject) 
 	return ProveMessage200JSONResponse(out), err
 }
 
-func (s *Server) trust(ctx context.Context) (Trust, error) {
+func (s *topicHandlers) trust(ctx context.Context) (Trust, error) {
 	t := s.Engine.Office.Settings().Trust
-	revision, err := s.Store.SettingRevision(store.TrustSetting)
+	revision, err := s.Store.Settings.RevisionOf(store.TrustSetting)
 	if err != nil {
 		return Trust{}, err
 	}
@@ -262,13 +262,13 @@ func (s *Server) trust(ctx context.Context) (Trust, error) {
 }
 
 // GetTrust says whom the office believes.
-func (s *Server) GetTrust(ctx context.Context, _ GetTrustRequestObject) (GetTrustResponseObject, error) {
+func (s *topicHandlers) GetTrust(ctx context.Context, _ GetTrustRequestObject) (GetTrustResponseObject, error) {
 	out, err := s.trust(ctx)
 	return GetTrust200JSONResponse(out), err
 }
 
 // SetTrust sets it.
-func (s *Server) SetTrust(ctx context.Context, r SetTrustRequestObject) (SetTrustResponseObject, error) {
+func (s *topicHandlers) SetTrust(ctx context.Context, r SetTrustRequestObject) (SetTrustResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -281,7 +281,7 @@ func (s *Server) SetTrust(ctx context.Context, r SetTrustRequestObject) (SetTrus
 }
 
 // AnswerTopics answers what waits because a topic is in doubt.
-func (s *Server) AnswerTopics(ctx context.Context, r AnswerTopicsRequestObject) (AnswerTopicsResponseObject, error) {
+func (s *topicHandlers) AnswerTopics(ctx context.Context, r AnswerTopicsRequestObject) (AnswerTopicsResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, &r.Body.Matters, nil)
 	if err != nil {

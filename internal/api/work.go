@@ -26,16 +26,16 @@ type names struct {
 	reported         func(*store.Message) *mail.Proof
 }
 
-func (s *Server) names(v store.Viewer) (*names, error) {
+func (s *workHandlers) names(v store.Viewer) (*names, error) {
 	n := &names{mailboxes: map[string]string{}, rules: map[string]string{}, reported: s.Engine.Office.Reported}
-	boxes, err := s.Store.Mailboxes(v)
+	boxes, err := s.Store.Mailboxes.All(v)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range boxes {
 		n.mailboxes[m.ID] = m.Name
 	}
-	rules, err := s.Store.Rules()
+	rules, err := s.Store.Rules.All()
 	n.rules[store.ByHand] = "by hand"
 	for _, r := range rules {
 		n.rules[r.ID] = r.Name
@@ -90,7 +90,7 @@ func (n *names) item(e *store.Entry) Item {
 }
 
 // ListMessages lists messages that are known.
-func (s *Server) ListMessages(ctx context.Context, r ListMessagesRequestObject) (ListMessagesResponseObject, error) {
+func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestObject) (ListMessagesResponseObject, error) {
 	v := viewerOf(ctx)
 	n, err := s.names(v)
 	if err != nil {
@@ -102,13 +102,13 @@ func (s *Server) ListMessages(ctx context.Context, r ListMessagesRequestObject) 
 	}
 	q.Text, q.Unfiled = text(r.Params.Text), r.Params.Unfiled != nil && *r.Params.Unfiled
 	if r.Params.After != nil {
-		last, err := s.Store.MessageByID(v, *r.Params.After)
+		last, err := s.Store.Messages.ByID(v, *r.Params.After)
 		if err != nil {
 			return nil, err
 		}
 		q.Before, q.BeforeID = last.ReceivedAt, last.ID
 	}
-	rows, err := s.Store.Messages(v, q)
+	rows, err := s.Store.Messages.Find(v, q)
 	out := ListMessages200JSONResponse{}
 	for i := range rows {
 		out = append(out, n.message(&rows[i]))
@@ -117,7 +117,7 @@ func (s *Server) ListMessages(ctx context.Context, r ListMessagesRequestObject) 
 }
 
 // ExplainMessage says what was decided for a message and what each rule makes of it.
-func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject, error) {
+func (s *workHandlers) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject, error) {
 	v := viewerOf(ctx)
 	row, explained, err := s.Engine.Rehearser.Explain(ctx, v, r.Number, r.Params.Thorough != nil && *r.Params.Thorough)
 	if err != nil {
@@ -127,15 +127,15 @@ func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObje
 	if err != nil {
 		return nil, err
 	}
-	entries, err := s.Store.EntriesOf(v, row.ID)
+	entries, err := s.Store.Journal.OfMessage(v, row.ID)
 	if err != nil {
 		return nil, err
 	}
-	follow, err := s.Store.FollowUpsOf(v, row.ID)
+	follow, err := s.Store.FollowUps.FollowUpsOf(v, row.ID)
 	if err != nil {
 		return nil, err
 	}
-	sent, err := s.Store.PostOf(v, row.ID)
+	sent, err := s.Store.FollowUps.OfMessage(v, row.ID)
 	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{}, Steps: n.steps(follow, sent)}
 	if facts, err := row.Facts(); err == nil {
 		if cut := facts.Header.Cut(); len(cut) > 0 {
@@ -164,7 +164,7 @@ func (s *Server) ExplainMessage(ctx context.Context, r ExplainMessageRequestObje
 	return out, err
 }
 
-func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
+func (s *workHandlers) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
 	n, err := s.names(v)
 	if err != nil {
 		return nil, err
@@ -174,11 +174,11 @@ func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
 		p := &rows[i]
 		ids = append(ids, p.ID)
 	}
-	counts, err := s.Store.CountsOf(ids...)
+	counts, err := s.Store.Passes.CountsOf(ids...)
 	if err != nil {
 		return nil, err
 	}
-	undos, err := s.Store.UndosOf(ids...)
+	undos, err := s.Store.Undoing.Of(ids...)
 	out := []Pass{}
 	for i := range rows {
 		p := &rows[i]
@@ -203,7 +203,7 @@ func (s *Server) passes(v store.Viewer, rows []store.Pass) ([]Pass, error) {
 }
 
 // ListPasses lists the passes.
-func (s *Server) ListPasses(ctx context.Context, r ListPassesRequestObject) (ListPassesResponseObject, error) {
+func (s *workHandlers) ListPasses(ctx context.Context, r ListPassesRequestObject) (ListPassesResponseObject, error) {
 	var after int64
 	if r.Params.After != nil {
 		after = *r.Params.After
@@ -221,7 +221,7 @@ func (s *Server) ListPasses(ctx context.Context, r ListPassesRequestObject) (Lis
 		y, m, d := p.To.Date()
 		q.To = time.Date(y, m, d+1, 0, 0, 0, 0, s.Engine.Zone)
 	}
-	rows, err := s.Store.FindPasses(viewerOf(ctx), q)
+	rows, err := s.Store.Passes.Find(viewerOf(ctx), q)
 	if err != nil {
 		return nil, err
 	}
@@ -229,8 +229,8 @@ func (s *Server) ListPasses(ctx context.Context, r ListPassesRequestObject) (Lis
 	return ListPasses200JSONResponse(out), err
 }
 
-func (s *Server) onePass(v store.Viewer, id int64) (Pass, error) {
-	row, err := s.Store.Pass(v, id)
+func (s *workHandlers) onePass(v store.Viewer, id int64) (Pass, error) {
+	row, err := s.Store.Passes.ByID(v, id)
 	if err != nil {
 		return Pass{}, err
 	}
@@ -242,13 +242,13 @@ func (s *Server) onePass(v store.Viewer, id int64) (Pass, error) {
 }
 
 // GetPass shows one pass.
-func (s *Server) GetPass(ctx context.Context, r GetPassRequestObject) (GetPassResponseObject, error) {
+func (s *workHandlers) GetPass(ctx context.Context, r GetPassRequestObject) (GetPassResponseObject, error) {
 	out, err := s.onePass(viewerOf(ctx), r.Number)
 	return GetPass200JSONResponse(out), err
 }
 
 // SteerPass pauses, stops or goes on with a pass.
-func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (SteerPassResponseObject, error) {
+func (s *workHandlers) SteerPass(ctx context.Context, r SteerPassRequestObject) (SteerPassResponseObject, error) {
 	v := viewerOf(ctx)
 	err := s.Engine.SteerPass(v, r.Number, store.PassState(r.Body.To))
 	if errors.Is(err, engine.ErrEnded) {
@@ -261,12 +261,12 @@ func (s *Server) SteerPass(ctx context.Context, r SteerPassRequestObject) (Steer
 	return SteerPass200JSONResponse(out), err
 }
 
-func (s *Server) messagesOf(v store.Viewer, entries []store.Entry) (map[int64]*store.Message, error) {
+func (s *workHandlers) messagesOf(v store.Viewer, entries []store.Entry) (map[int64]*store.Message, error) {
 	ids := make([]int64, len(entries))
 	for i, e := range entries {
 		ids[i] = e.MessageID
 	}
-	return s.Store.MessagesByID(v, ids)
+	return s.Store.Messages.ByIDs(v, ids)
 }
 
 const (
@@ -275,7 +275,7 @@ const (
 )
 
 // GetToday sums up the day.
-func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
+func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
 	v := viewerOf(ctx)
 	n, err := s.names(v)
 	if err != nil {
@@ -288,7 +288,7 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	if month.Before(first) {
 		since = month
 	}
-	filed, err := s.Store.Days(v, register.PerMailbox, since, dayIndex(since, today, s.Engine.Zone)+1)
+	filed, err := s.Store.Register.Days(v, register.PerMailbox, since, dayIndex(since, today, s.Engine.Zone)+1)
 	if err != nil {
 		return nil, err
 	}
@@ -310,10 +310,10 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 			}
 		}
 	}
-	if out.Tray, err = s.Store.TrayCount(v); err != nil {
+	if out.Tray, err = s.Store.Tray.Count(v); err != nil {
 		return nil, err
 	}
-	delays, err := s.Store.Delays(v, 100)
+	delays, err := s.Store.Journal.Delays(v, 100)
 	if err != nil {
 		return nil, err
 	}
@@ -322,7 +322,7 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 		median := int(delays[len(delays)/2].Milliseconds())
 		out.DelayMs = &median
 	}
-	entries, err := s.Store.Recent(v, 60)
+	entries, err := s.Store.Journal.Recent(v, 60)
 	if err != nil {
 		return nil, err
 	}
@@ -346,18 +346,18 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 		}
 		out.Arrivals[at].Items = append([]Item{n.item(e)}, out.Arrivals[at].Items...)
 	}
-	boxes, err := s.Store.Mailboxes(v)
+	boxes, err := s.Store.Mailboxes.All(v)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range boxes {
 		out.Mailboxes = append(out.Mailboxes, MailboxToday{ID: m.ID, Name: m.Name, State: s.Engine.Status(m.ID).State, Filed: byMailbox[m.ID]})
 	}
-	cabinets, err := s.Store.Cabinets()
+	cabinets, err := s.Store.Cabinets.All()
 	if err != nil {
 		return nil, err
 	}
-	rules, err := s.Store.Rules()
+	rules, err := s.Store.Rules.All()
 	if err != nil {
 		return nil, err
 	}
@@ -368,7 +368,7 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 		}
 		out.Running = out.Running || rules[i].Running
 	}
-	ever, err := s.Store.CountFilings(v, register.Query{})
+	ever, err := s.Store.Register.Count(v, register.Query{})
 	out.HasFiled = ever > 0
 	return out, err
 }
@@ -389,7 +389,7 @@ type eventStream struct {
 
 // still says whether who listens may do so yet, and takes over what he may see.
 func (e *eventStream) still() bool {
-	v, _, err := e.server.Store.ViewerOf(e.secret, e.server.Clock())
+	v, _, err := e.server.Store.People.ViewerOf(e.secret, e.server.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return false
 	}
@@ -442,11 +442,11 @@ func (e *eventStream) VisitGetEventsResponse(c fiber.Ctx) error {
 }
 
 // GetEvents streams what happens.
-func (s *Server) GetEvents(ctx context.Context, _ GetEventsRequestObject) (GetEventsResponseObject, error) {
+func (s *workHandlers) GetEvents(ctx context.Context, _ GetEventsRequestObject) (GetEventsResponseObject, error) {
 	v := viewerOf(ctx)
 	give, ok := s.streams.Take(v.ID)
 	if !ok {
 		return nil, errTooMuchAtOnce
 	}
-	return &eventStream{server: s, viewer: v, secret: decisionOf(ctx).secret, give: give}, nil
+	return &eventStream{server: s.Server, viewer: v, secret: decisionOf(ctx).secret, give: give}, nil
 }

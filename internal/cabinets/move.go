@@ -137,7 +137,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 	if to.Identity, err = cs.Prepare(ctx, to, cs.Clock()); err != nil {
 		return nil, err
 	}
-	rows, err := cs.Store.Cabinets()
+	rows, err := cs.Store.Cabinets.All()
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +149,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 	if err := cs.proved(ctx, to); err != nil {
 		return nil, err
 	}
-	total, err := cs.Store.FilesIn(to.ID)
+	total, err := cs.Store.Cabinets.FilesIn(to.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +171,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 		return nil, err
 	}
 	pass := &store.Pass{Kind: "move", MadeBy: by, State: store.Running, Total: total, StartedAt: cs.Clock(), Note: fmt.Sprintf("“%s” from %s to %s", g.Row.Name, g.Row.Folder, to.Folder)}
-	if err := cs.Store.AddPass(pass); err != nil {
+	if err := cs.Store.Passes.Add(pass); err != nil {
 		ended()
 		return nil, errors.Join(err, target.Close())
 	}
@@ -190,7 +190,7 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 		case err != nil:
 			pass.State, pass.Note = store.Broken, phrase.Join(note, err.Error())
 		}
-		if err := cs.Store.SavePass(pass); err != nil {
+		if err := cs.Store.Passes.Save(pass); err != nil {
 			cs.Log.Error("keeping a pass", "error", err)
 		}
 		cs.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
@@ -227,7 +227,7 @@ func (m *mover) run(ctx context.Context, g *Gate, to *store.Cabinet, by string) 
 	if err := m.again(ctx, seen); err != nil {
 		return err
 	}
-	kept, err := m.owner.Store.KeptIn(to.ID)
+	kept, err := m.owner.Store.Cabinets.KeptIn(to.ID)
 	if err != nil {
 		return err
 	}
@@ -239,16 +239,16 @@ func (m *mover) run(ctx context.Context, g *Gate, to *store.Cabinet, by string) 
 	if err := m.stopped(ctx); err != nil {
 		return err
 	}
-	if err := m.owner.Store.MovedCabinet(to, by); err != nil {
+	if err := m.owner.Store.Cabinets.Moved(to, by); err != nil {
 		return err
 	}
 	switched = true // whoever still holds the old place changes nothing in it
 	m.owner.ForgetCabinet(to.ID)
-	if _, err := m.owner.Store.Settle("cabinet", to.ID); err != nil {
+	if _, err := m.owner.Store.Tray.Settle("cabinet", to.ID); err != nil {
 		return err
 	}
 	m.owner.OnMoved(ctx, to.ID) // what was staged at the old place is read again
-	if err := m.owner.Store.Hasten(to.ID); err != nil {
+	if err := m.owner.Store.Journal.Hasten(to.ID); err != nil {
 		return err
 	}
 	m.owner.WakeAll()
@@ -386,7 +386,7 @@ func (m *mover) copy(ctx context.Context, name string, e cabinet.Entry) error {
 	m.pass.Total = max(m.pass.Total, m.pass.Looked)
 	m.pass.Matched = m.pass.Looked
 	if m.pass.Looked%50 == 0 {
-		if err := m.owner.Store.SavePass(m.pass); err != nil {
+		if err := m.owner.Store.Passes.Save(m.pass); err != nil {
 			return err
 		}
 		m.owner.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(m.pass.ID)})

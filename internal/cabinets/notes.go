@@ -31,7 +31,7 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 	if json.Unmarshal(notes[e.booksName()], &was) != nil { // none, or in the midst of its writing
 		return nil
 	}
-	last, err := e.Store.LastEntry()
+	last, err := e.Store.Journal.Last()
 	if err != nil || was.Last <= last {
 		return err
 	}
@@ -40,7 +40,7 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 			g.Row.Name, was.At.In(e.Zone).Format("2006-01-02 15:04")),
 		Advice: fmt.Sprintf("Messages that came since are looked at again: what of them lies there already gets its line in the register and is not filed twice. For files that no message brings again: "+
 			"Settings, Cabinets, Files without a line, or inktray cabinets unknown %q.", g.Row.Name)}
-	if err := e.Store.Tell(n); err != nil {
+	if err := e.Store.Tray.Tell(n); err != nil {
 		return err
 	}
 	e.Events.Send(events.Event{Kind: "tray"})
@@ -49,7 +49,7 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 
 // writeBooks says how far these records go, where that is more than was said.
 func (g *Gate) writeBooks(ctx context.Context, book cabinet.Notebook) error {
-	last, err := g.owner.Store.LastEntry()
+	last, err := g.owner.Store.Journal.Last()
 	if err != nil || last == g.lease.books {
 		return err
 	}

@@ -30,7 +30,7 @@ func (cs *Cabinets) mayBeCabinet(c *store.Cabinet) error {
 	refuse := func(format string, args ...any) error {
 		return &cabinet.Error{Problem: fmt.Sprintf(format, args...), Advice: "Choose a folder of its own.", Lasting: true}
 	}
-	others, err := cs.Store.Cabinets()
+	others, err := cs.Store.Cabinets.All()
 	if err != nil {
 		return err
 	}
@@ -134,7 +134,7 @@ func (cs *Cabinets) AddCabinet(ctx context.Context, c *store.Cabinet, actor stri
 	if c.Identity, err = cs.Prepare(ctx, c, cs.Clock()); err != nil {
 		return err
 	}
-	rows, err := cs.Store.Cabinets()
+	rows, err := cs.Store.Cabinets.All()
 	if err != nil {
 		return err
 	}
@@ -146,7 +146,7 @@ func (cs *Cabinets) AddCabinet(ctx context.Context, c *store.Cabinet, actor stri
 	if err := cs.proved(ctx, c); err != nil {
 		return err
 	}
-	return cs.Store.AddCabinet(c, actor)
+	return cs.Store.Cabinets.Add(c, actor)
 }
 
 // proved proves that a place keeps what cabinets promise, as it is reached now.
@@ -167,7 +167,7 @@ func (cs *Cabinets) ChangeCabinet(ctx context.Context, c *store.Cabinet, reached
 			return err
 		}
 	}
-	if err := cs.Store.ChangeCabinet(c, revision, actor); err != nil {
+	if err := cs.Store.Cabinets.Change(c, revision, actor); err != nil {
 		return err
 	}
 	if reached {

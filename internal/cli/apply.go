@@ -86,7 +86,7 @@ type change struct {
 	do     func(ctx context.Context) error
 }
 
-func (c *command) apply() *cobra.Command {
+func (c applyCommands) apply() *cobra.Command {
 	var preview, yes bool
 	cmd := &cobra.Command{
 		Use: "apply FILE", Short: "Set mailboxes, cabinets, topics and rules from one file", Args: cobra.ExactArgs(1),
@@ -132,7 +132,7 @@ func (c *command) apply() *cobra.Command {
 	return cmd
 }
 
-func (c *command) carryOut(ctx context.Context, changes []change, preview, yes bool) error {
+func (c applyCommands) carryOut(ctx context.Context, changes []change, preview, yes bool) error {
 	if len(changes) == 0 {
 		return c.show([]change{}, func() { fmt.Fprintln(c.out, "Nothing to change: the service is as the file says.") })
 	}
@@ -199,7 +199,7 @@ func (k *cabinetEntry) settings(base string) (client.CabinetSettings, error) {
 }
 
 // compare lists what has to change so that the service is as the file says.
-func (c *command) compare(ctx context.Context, api *client.Client, s *setting, base string) ([]change, error) {
+func (c applyCommands) compare(ctx context.Context, api *client.Client, s *setting, base string) ([]change, error) {
 	changes, err := c.compareMailboxes(ctx, api, s.Mailboxes, base)
 	if err != nil {
 		return nil, err
@@ -232,7 +232,7 @@ func (c *command) compare(ctx context.Context, api *client.Client, s *setting, b
 }
 
 // compareTopics lists the topics to make. One that is there keeps what it learned.
-func (c *command) compareTopics(ctx context.Context, api *client.Client, wanted []topicEntry, base string) ([]change, error) {
+func (c applyCommands) compareTopics(ctx context.Context, api *client.Client, wanted []topicEntry, base string) ([]change, error) {
 	if len(wanted) == 0 {
 		return nil, nil
 	}

@@ -156,7 +156,7 @@ func beside(base, path string) string {
 }
 
 // compareMailboxes lists what has to change of the mailboxes.
-func (c *command) compareMailboxes(ctx context.Context, api *client.Client, entries []mailboxEntry, base string) ([]change, error) {
+func (c applyCommands) compareMailboxes(ctx context.Context, api *client.Client, entries []mailboxEntry, base string) ([]change, error) {
 	mailboxes, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
 	if err != nil {
 		return nil, err

@@ -14,7 +14,7 @@ import (
 	"inktray.example/inktray/internal/api/client"
 )
 
-func (c *command) correspondents() *cobra.Command {
+func (c bookCommands) correspondents() *cobra.Command {
 	root := &cobra.Command{Use: "correspondents", Short: "The persons and firms with whom the office writes"}
 	var domains, addresses, groups []string
 	var passwordFile string
@@ -152,7 +152,7 @@ func findCorrespondent(ctx context.Context, api *client.Client, name string) (cl
 	return all[at], nil
 }
 
-func (c *command) tables() *cobra.Command {
+func (c bookCommands) tables() *cobra.Command {
 	root := &cobra.Command{Use: "tables", Short: "Tables in which patterns look something up, such as a station's place"}
 	find := func(ctx context.Context, api *client.Client, name string) (client.LookupTable, error) {
 		all, err := call[[]client.LookupTable](api.ListTables(ctx))

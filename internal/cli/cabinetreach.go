@@ -71,7 +71,7 @@ func (s *shelves) tree(c *store.Cabinet) (tree.Tree, error) {
 	}
 	p := &c.Particulars
 	server.Authority, server.Pinned, server.Proxy, server.Resolver = p.Authority, p.Pinned, p.Proxy, s.resolver
-	secret, err := s.records.CabinetSecret(c)
+	secret, err := s.records.Cabinets.Secret(c)
 	if err != nil {
 		return nil, err
 	}

@@ -83,7 +83,7 @@ func (f *cabinetFlags) settings(c *command, name string) (client.CabinetSettings
 	return set, nil
 }
 
-func (c *command) cabinets() *cobra.Command {
+func (c cabinetCommands) cabinets() *cobra.Command {
 	root := &cobra.Command{Use: "cabinets", Short: "The places where files are kept"}
 	var f cabinetFlags
 	add := &cobra.Command{
@@ -96,7 +96,7 @@ func (c *command) cabinets() *cobra.Command {
 			if f.folder == "" {
 				return usageError{fmt.Errorf("say which folder with --folder: a whole path, or an address")}
 			}
-			set, err := f.settings(c, args[0])
+			set, err := f.settings(c.command, args[0])
 			if err != nil {
 				return err
 			}
@@ -195,7 +195,7 @@ func (c *command) cabinets() *cobra.Command {
 	return root
 }
 
-func (c *command) moveCabinet() *cobra.Command {
+func (c cabinetCommands) moveCabinet() *cobra.Command {
 	var f cabinetFlags
 	var address string
 	var yes, away bool
@@ -218,7 +218,7 @@ func (c *command) moveCabinet() *cobra.Command {
 				fmt.Fprintf(c.out, "All files of “%s” would be copied from\n  %s\nto\n  %s\nand read back there. Filing goes on meanwhile; at the end it waits for a moment, and then the cabinet\nis the new place: rules and register lead there. The old place keeps its files, and nothing is filed\nthere any more. Nothing was changed. To do it, add --yes.\n", k.Name, k.Folder, f.folder)
 				return nil
 			}
-			set, err := f.settings(c, k.Name)
+			set, err := f.settings(c.command, k.Name)
 			if err != nil {
 				return err
 			}
@@ -229,7 +229,7 @@ func (c *command) moveCabinet() *cobra.Command {
 			if away {
 				return c.show(p, func() { fmt.Fprintf(c.out, "It is being moved: inktray passes show %d\n", p.ID) })
 			}
-			bar := &progress{c: c}
+			bar := &progress{c: c.command}
 			for p.State == "running" {
 				bar.draw(p.Looked, p.Total, "copied")
 				select {
@@ -263,7 +263,7 @@ func (c *command) moveCabinet() *cobra.Command {
 	return cmd
 }
 
-func (c *command) changeCabinet() *cobra.Command {
+func (c cabinetCommands) changeCabinet() *cobra.Command {
 	var f cabinetFlags
 	var newSecret bool
 	cmd := &cobra.Command{
@@ -314,7 +314,7 @@ func (c *command) changeCabinet() *cobra.Command {
 }
 
 // unknownFiles lists files of which the register knows nothing, and enters them.
-func (c *command) unknownFiles() *cobra.Command {
+func (c cabinetCommands) unknownFiles() *cobra.Command {
 	enter, yes := false, false
 	cmd := &cobra.Command{
 		Use: "unknown NAME", Short: "List files of a cabinet of which the register knows nothing, or enter them with --enter", Args: cobra.ExactArgs(1),

@@ -67,7 +67,7 @@ func dayOf(flag, s string) (*openapi_types.Date, error) {
 }
 
 // switchOn asks from where on a rule is to take mail.
-func (c *command) switchOn() *cobra.Command {
+func (c ruleCommands) switchOn() *cobra.Command {
 	var begin string
 	cmd := &cobra.Command{
 		Use: "on NAME", Short: "Let a rule run: from now on, or with what lies there already", Args: cobra.ExactArgs(1),
@@ -139,7 +139,7 @@ func (c *command) confirm(question string, yes bool) error {
 	return nil
 }
 
-func (c *command) showLines(lines []client.DiffLine, indent string) {
+func (c ruleCommands) showLines(lines []client.DiffLine, indent string) {
 	for _, l := range lines {
 		switch l.In {
 		case client.Was:
@@ -151,7 +151,7 @@ func (c *command) showLines(lines []client.DiffLine, indent string) {
 }
 
 // careCommands are those that look after rules.
-func (c *command) careCommands() []*cobra.Command {
+func (c ruleCommands) careCommands() []*cobra.Command {
 	var preview bool
 	var renames []string
 	importing := &cobra.Command{
@@ -275,7 +275,7 @@ func (c *command) careCommands() []*cobra.Command {
 	}}
 }
 
-func (c *command) importRules(ctx context.Context, api *client.Client, document string, renames []string, preview bool) error {
+func (c ruleCommands) importRules(ctx context.Context, api *client.Client, document string, renames []string, preview bool) error {
 	rules, err := call[[]client.Rule](api.ListRules(ctx))
 	if err != nil {
 		return err

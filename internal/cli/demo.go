@@ -41,7 +41,7 @@ func demoFolder(folder string) error {
 	return errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, demoMark), []byte("This folder belongs to the demo of Ink Tray, which empties it at every start.\n"), 0o644))
 }
 
-func (c *command) demo() *cobra.Command {
+func (c serviceCommands) demo() *cobra.Command {
 	var folder, address, mailAddress, smtpAddress, logs string
 	var every time.Duration
 	cmd := &cobra.Command{
@@ -98,7 +98,7 @@ func (c *command) demo() *cobra.Command {
 			if err := c.furnishCabinets(cmd.Context(), places); err != nil {
 				return errors.Join(err, s.stop())
 			}
-			drop, err := s.store.MailboxNamed(store.System, demo.DropName)
+			drop, err := s.store.Mailboxes.Named(store.System, demo.DropName)
 			if err != nil {
 				return errors.Join(err, s.stop())
 			}
@@ -144,7 +144,7 @@ func arrive(ctx context.Context, mail *demo.MailServer, every time.Duration) {
 
 // furnish fills the mailboxes and sets everything up over the service's own
 // interface, as a person would.
-func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer, desk *demo.Desk, authority *demo.Authority, letters []demo.Letter, files string) error {
+func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.MailServer, desk *demo.Desk, authority *demo.Authority, letters []demo.Letter, files string) error {
 	for i, l := range letters {
 		var flags []imap.Flag
 		if i%3 > 0 {
@@ -155,7 +155,7 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 		}
 	}
 	person := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password), Role: store.Administrator, MadeAt: time.Now().UTC()}
-	if err := s.store.AddPerson(person, "demo"); err != nil {
+	if err := s.store.People.Add(person, "demo"); err != nil {
 		return err
 	}
 	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "")
@@ -199,7 +199,7 @@ func (c *command) furnish(ctx context.Context, s *service, mail *demo.MailServer
 	if err != nil {
 		return err
 	}
-	if err := quiet.carryOut(ctx, changes, false, true); err != nil {
+	if err := (applyCommands{quiet}).carryOut(ctx, changes, false, true); err != nil {
 		return err
 	}
 	if err := furnishAlarms(ctx, service); err != nil {
@@ -285,7 +285,7 @@ func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.Ma
 }
 
 // furnishCabinets adds a cabinet of each kind on servers.
-func (c *command) furnishCabinets(ctx context.Context, places *demo.Places) error {
+func (c serviceCommands) furnishCabinets(ctx context.Context, places *demo.Places) error {
 	token, err := c.tokenFor(ctx, demoPerson, demo.Password, "")
 	if err != nil {
 		return err

@@ -13,7 +13,7 @@ import (
 	"inktray.example/inktray/internal/api/client"
 )
 
-func (c *command) handOver() *cobra.Command {
+func (c mailboxCommands) handOver() *cobra.Command {
 	var file string
 	var yes bool
 	cmd := &cobra.Command{
@@ -56,7 +56,7 @@ func (c *command) handOver() *cobra.Command {
 	return cmd
 }
 
-func (c *command) takeOver() *cobra.Command {
+func (c mailboxCommands) takeOver() *cobra.Command {
 	var secretFile string
 	cmd := &cobra.Command{
 		Use: "take-over FILE", Short: "Take over a mailbox that another installation handed over", Args: cobra.ExactArgs(1),

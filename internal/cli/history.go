@@ -42,7 +42,7 @@ func (c *command) pass(p *client.Pass) {
 }
 
 // passUnread names the messages that a pass could not read.
-func (c *command) passUnread() *cobra.Command {
+func (c historyCommands) passUnread() *cobra.Command {
 	return &cobra.Command{Use: "unread NUMBER", Short: "The messages that a pass over old mail could not read, by name", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		id, err := numberOf(args[0], "pass")
 		if err != nil {
@@ -92,7 +92,7 @@ func day(flag, value string, into **openapi_types.Date) error {
 	return nil
 }
 
-func (c *command) passes() *cobra.Command {
+func (c historyCommands) passes() *cobra.Command {
 	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: what was gone over, and what is being gone over"}
 	var kind, ruleName, mailbox, from, to string
 	var matching bool
@@ -234,7 +234,7 @@ func took(seconds *float32) string {
 }
 
 // undo is a command that shows what taking back would do, and does it with --yes.
-func (c *command) undo(use, short, what string, look func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error), do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
+func (c historyCommands) undo(use, short, what string, look func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error), do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
 	yes := false
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		id, err := undoneNumber(ctx, api, args[0], what)
@@ -287,7 +287,7 @@ func undoneNumber(ctx context.Context, api *client.Client, arg, what string) (in
 	return *f.Filing.Item, nil
 }
 
-func (c *command) tray() *cobra.Command {
+func (c historyCommands) tray() *cobra.Command {
 	root := &cobra.Command{Use: "tray", Short: "What waits for a person"}
 	root.AddCommand(&cobra.Command{
 		Use: "list", Short: "List what waits by its reason, and what to do about it", Args: cobra.NoArgs,

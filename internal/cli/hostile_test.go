@@ -184,11 +184,11 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer records.Close()
-	rows, err := records.Messages(store.System, store.MessageQuery{Most: total + 100})
+	rows, err := records.Messages.Find(store.System, store.MessageQuery{Most: total + 100})
 	if err != nil {
 		t.Fatal(err)
 	}
-	aside, err := records.TrayRetries(store.System, total+100)
+	aside, err := records.Retries.InTray(store.System, total+100)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -89,7 +89,7 @@ func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { o.desk.Close() })
-	if err := c.furnish(t.Context(), o.service, o.mail, o.desk, nil, letters, filepath.Join(o.folder, "files")); err != nil {
+	if err := (serviceCommands{c}).furnish(t.Context(), o.service, o.mail, o.desk, nil, letters, filepath.Join(o.folder, "files")); err != nil {
 		t.Fatal(err)
 	}
 	o.signIn()

@@ -17,11 +17,11 @@ import (
 )
 
 // mailByHand are the commands by which a person looks, reads and files by hand.
-func (c *command) mailByHand(root *cobra.Command) {
-	root.AddCommand(c.judge(), c.prove(), c.mailLook(), c.mailFile(), c.mailChange(), c.mailTakeIn())
+func (c mailCommands) mailByHand(root *cobra.Command) {
+	root.AddCommand((topicCommands{c.command}).judge(), (topicCommands{c.command}).prove(), c.mailLook(), c.mailFile(), c.mailChange(), c.mailTakeIn())
 }
 
-func (c *command) mailLook() *cobra.Command {
+func (c mailCommands) mailLook() *cobra.Command {
 	var folder, words, since, until string
 	var most int
 	var before int64
@@ -105,11 +105,11 @@ func numbersOf(args []string) ([]int64, error) {
 }
 
 // began says what a pass by hand does now, and how it is taken back.
-func (c *command) began(p *client.Pass, doing string) {
+func (c mailCommands) began(p *client.Pass, doing string) {
 	fmt.Fprintf(c.out, "%s, as pass %d. Take it back: inktray passes undo %d\n", doing, p.ID, p.ID)
 }
 
-func (c *command) mailFile() *cobra.Command {
+func (c mailCommands) mailFile() *cobra.Command {
 	var cabinet, folder string
 	var items []string
 	var whole bool
@@ -162,7 +162,7 @@ func (c *command) mailFile() *cobra.Command {
 	return cmd
 }
 
-func (c *command) mailChange() *cobra.Command {
+func (c mailCommands) mailChange() *cobra.Command {
 	var label, unlabel, mark []string
 	var move string
 	cmd := &cobra.Command{
@@ -205,7 +205,7 @@ func (c *command) mailChange() *cobra.Command {
 	return cmd
 }
 
-func (c *command) mailTakeIn() *cobra.Command {
+func (c mailCommands) mailTakeIn() *cobra.Command {
 	mailbox := ""
 	cmd := &cobra.Command{
 		Use: "take-in FILE...", Short: "Take .eml and mbox files into a mailbox of files, where rules meet them like any mail", Args: cobra.MinimumNArgs(1),
@@ -256,7 +256,7 @@ func (c *command) mailTakeIn() *cobra.Command {
 
 // forFiles finds the mailbox into which files are taken: the one that is named, or the
 // first that there is.
-func (c *command) forFiles(ctx context.Context, api *client.Client, name string) (client.Mailbox, error) {
+func (c mailCommands) forFiles(ctx context.Context, api *client.Client, name string) (client.Mailbox, error) {
 	if name != "" {
 		return findMailbox(ctx, api, name)
 	}

@@ -12,7 +12,7 @@ import (
 	"inktray.example/inktray/internal/api/client"
 )
 
-func (c *command) mailboxes() *cobra.Command {
+func (c mailboxCommands) mailboxes() *cobra.Command {
 	root := &cobra.Command{Use: "mailboxes", Short: "The mailboxes that are watched"}
 	root.AddCommand(c.mailboxList(), c.handOver(), c.takeOver(), &cobra.Command{
 		Use: "folders NAME", Short: "List a mailbox's folders, as the server has them", Args: cobra.ExactArgs(1),
@@ -45,7 +45,7 @@ func (c *command) mailboxes() *cobra.Command {
 }
 
 // mailboxRemove asks before it removes, since messages that only Ink Tray keeps are lost.
-func (c *command) mailboxRemove() *cobra.Command {
+func (c mailboxCommands) mailboxRemove() *cobra.Command {
 	yes := false
 	cmd := &cobra.Command{
 		Use: "remove NAME", Short: "Remove a mailbox; filed files and the register stay", Args: cobra.ExactArgs(1),
@@ -82,7 +82,7 @@ func (c *command) mailboxRemove() *cobra.Command {
 	return cmd
 }
 
-func (c *command) mailboxTry() *cobra.Command {
+func (c mailboxCommands) mailboxTry() *cobra.Command {
 	return &cobra.Command{
 		Use: "try NAME", Short: "Try to reach a mailbox now, without waiting for the end of the pause after a failure", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -115,7 +115,7 @@ func where(m *client.Mailbox) string {
 	return m.Username + " at " + m.Host
 }
 
-func (c *command) mailboxList() *cobra.Command {
+func (c mailboxCommands) mailboxList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the mailboxes and how each does", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -255,7 +255,7 @@ func needsSecret(s *client.MailboxSettings) bool {
 	return s.Consent == nil && (s.Kind == nil || *s.Kind == "imap" || *s.Kind == "pop3")
 }
 
-func (c *command) mailboxAdd() *cobra.Command {
+func (c mailboxCommands) mailboxAdd() *cobra.Command {
 	f := &mailboxFlags{}
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Add a mailbox and begin to watch it", Args: cobra.ExactArgs(1),
@@ -273,7 +273,7 @@ func (c *command) mailboxAdd() *cobra.Command {
 			if kind == "drop" && f.word != "" {
 				s.Word = &f.word
 			}
-			if err := f.apply(c, &s, cmd.Flags().Changed); err != nil {
+			if err := f.apply(c.command, &s, cmd.Flags().Changed); err != nil {
 				return err
 			}
 			if needsSecret(&s) {
@@ -332,7 +332,7 @@ func otherRoute(s *client.MailboxSettings, m *client.Mailbox) bool {
 		deref(s.Proxy) != deref(m.Proxy) || !strings.EqualFold(deref(s.Pinned), deref(m.Pinned)) || deref(s.Authority) != deref(m.Authority)
 }
 
-func (c *command) mailboxChange() *cobra.Command {
+func (c mailboxCommands) mailboxChange() *cobra.Command {
 	f := &mailboxFlags{}
 	newSecret := false
 	cmd := &cobra.Command{
@@ -350,7 +350,7 @@ func (c *command) mailboxChange() *cobra.Command {
 			if m.Kind != "imap" && m.Kind != "pop3" {
 				s.Encryption = "tls"
 			}
-			if err := f.apply(c, &s, cmd.Flags().Changed); err != nil {
+			if err := f.apply(c.command, &s, cmd.Flags().Changed); err != nil {
 				return err
 			}
 			if needsSecret(&s) && (newSecret || f.secretFile != "" || otherRoute(&s, &m)) {
@@ -372,7 +372,7 @@ func (c *command) mailboxChange() *cobra.Command {
 	return cmd
 }
 
-func (c *command) mailboxCheck() *cobra.Command {
+func (c mailboxCommands) mailboxCheck() *cobra.Command {
 	return &cobra.Command{
 		Use: "check NAME", Short: "Say step by step what works and what does not", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -412,7 +412,7 @@ func (c *command) mailboxCheck() *cobra.Command {
 	}
 }
 
-func (c *command) mailboxFind() *cobra.Command {
+func (c mailboxCommands) mailboxFind() *cobra.Command {
 	return &cobra.Command{
 		Use: "find ADDRESS", Short: "Look up the mail servers that an address's domain publishes (RFC 6186)", Args: cobra.ExactArgs(1),
 		Example: "  inktray mailboxes find gauges@brackwater.example",
@@ -432,7 +432,7 @@ func (c *command) mailboxFind() *cobra.Command {
 	}
 }
 
-func (c *command) mailboxAddress() *cobra.Command {
+func (c mailboxCommands) mailboxAddress() *cobra.Command {
 	word := ""
 	cmd := &cobra.Command{
 		Use: "address NAME [renew|close]", Short: "Show a drop address, give it a new secret part, or close it", Args: cobra.RangeArgs(1, 2),
@@ -471,7 +471,7 @@ func (c *command) mailboxAddress() *cobra.Command {
 	return cmd
 }
 
-func (c *command) mailboxSignIn() *cobra.Command {
+func (c mailboxCommands) mailboxSignIn() *cobra.Command {
 	return &cobra.Command{
 		Use: "sign-in NAME", Short: "Sign in to a mailbox that is read by consent (OAuth 2.0)", Args: cobra.ExactArgs(1),
 		Long: "Shows an address and a code. Open the address on any device, enter the code and give consent there; the command waits for it. In the console the same is done in the browser.",

@@ -15,7 +15,7 @@ import (
 )
 
 // secretFrom reads a secret from a file, "" for none.
-func (c *command) secretFrom(file string) (*string, error) {
+func (c peopleCommands) secretFrom(file string) (*string, error) {
 	if file == "" {
 		return nil, nil
 	}
@@ -28,7 +28,7 @@ func (c *command) secretFrom(file string) (*string, error) {
 }
 
 // wentWell shows how a trial went; one that did not ends with an error.
-func (c *command) wentWell(t client.Trial, err error) error {
+func (c peopleCommands) wentWell(t client.Trial, err error) error {
 	if err != nil {
 		return err
 	}
@@ -42,7 +42,7 @@ func (c *command) wentWell(t client.Trial, err error) error {
 	return c.show(t, func() { fmt.Fprintln(c.out, t.Text) })
 }
 
-func (c *command) outgoing() *cobra.Command {
+func (c peopleCommands) outgoing() *cobra.Command {
 	root := &cobra.Command{Use: "outgoing", Short: "How Ink Tray sends mail: replies, what somebody is told, alarms"}
 	shown := func(o client.Outgoing) error {
 		return c.show(o, func() {
@@ -122,7 +122,7 @@ func findAddressee(ctx context.Context, api *client.Client, name string) (client
 	return client.Addressee{}, fmt.Errorf("nobody called %q can be told; there are: %s", name, strings.Join(names, ", "))
 }
 
-func (c *command) addressees() *cobra.Command {
+func (c peopleCommands) addressees() *cobra.Command {
 	root := &cobra.Command{Use: "addressees", Short: "Who can be told, by mail or by an HTTP call"}
 	root.AddCommand(&cobra.Command{Use: "list", Short: "List who can be told", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		all, err := call[[]client.Addressee](api.ListAddressees(ctx))
@@ -232,7 +232,7 @@ func (c *command) addressees() *cobra.Command {
 	return root
 }
 
-func (c *command) alarms() *cobra.Command {
+func (c peopleCommands) alarms() *cobra.Command {
 	root := &cobra.Command{Use: "alarms", Short: "Alarms: when a rule is silent, or a mailbox or cabinet is out of reach"}
 	find := func(ctx context.Context, api *client.Client, name string) (client.Alarm, error) {
 		all, err := call[[]client.Alarm](api.ListAlarms(ctx))
@@ -347,7 +347,7 @@ func (c *command) alarms() *cobra.Command {
 	return root
 }
 
-func (c *command) limits() *cobra.Command {
+func (c peopleCommands) limits() *cobra.Command {
 	root := &cobra.Command{Use: "limits", Short: "How long things are kept, and how much may be filed in an hour"}
 	shown := func(l client.Limits) error {
 		return c.show(l, func() {
@@ -413,7 +413,7 @@ func limitRows(l *client.Limits) []limitRow {
 }
 
 // metrics prints the counts for a monitoring program.
-func (c *command) metrics() *cobra.Command {
+func (c peopleCommands) metrics() *cobra.Command {
 	return &cobra.Command{Use: "metrics", Short: "Print counts for a monitoring program (Prometheus text format)", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 		response, err := api.GetMetrics(ctx)
 		if err != nil || response.StatusCode != http.StatusOK {

@@ -48,13 +48,13 @@ func (r *reacher) imap(m *store.Mailbox, secret string) imap.Config {
 }
 
 func (r *reacher) pop3(m *store.Mailbox, secret string) pop3.Config {
-	c := pop3.Config{Server: r.server(m), Username: m.Username, Spool: filepath.Join(r.mail, m.ID), Numbers: r.records.NumbersOf(m.ID)}
+	c := pop3.Config{Server: r.server(m), Username: m.Username, Spool: filepath.Join(r.mail, m.ID), Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
 	c.Password, c.Token = secrets(m, secret)
 	return c
 }
 
 func (r *reacher) file(m *store.Mailbox) mailfile.Config {
-	c := mailfile.Config{Folder: m.Path, Numbers: r.records.NumbersOf(m.ID)}
+	c := mailfile.Config{Folder: m.Path, Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
 	if mailboxes.OwnMail(m) {
 		c.Folder, c.Own = filepath.Join(r.mail, m.ID), true
 	}

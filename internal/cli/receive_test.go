@@ -186,7 +186,7 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		delays, err := records.Delays(store.System, letters)
+		delays, err := records.Journal.Delays(store.System, letters)
 		records.Close()
 		p.start()
 		slowest := time.Duration(0)

@@ -11,13 +11,13 @@ import (
 )
 
 // records looks after the service's own records.
-func (c *command) records() *cobra.Command {
+func (c serviceCommands) records() *cobra.Command {
 	root := &cobra.Command{Use: "records", Short: "Ink Tray's own records: whether they are whole, and a new key for them"}
 	root.AddCommand(c.checkRecords(), c.newKey())
 	return root
 }
 
-func (c *command) checkRecords() *cobra.Command {
+func (c serviceCommands) checkRecords() *cobra.Command {
 	full, data := false, ""
 	cmd := &cobra.Command{
 		Use: "check", Short: "Look whether the records are whole; exit code 1 where they are not", Args: cobra.NoArgs,
@@ -66,7 +66,7 @@ func (c *command) checkRecords() *cobra.Command {
 	return cmd
 }
 
-func (c *command) newKey() *cobra.Command {
+func (c serviceCommands) newKey() *cobra.Command {
 	data, yes := "", false
 	cmd := &cobra.Command{
 		Use: "new-key", Short: "Give records whose key is lost a new one: all passwords in them are forgotten", Args: cobra.NoArgs,

@@ -136,7 +136,7 @@ func cell(f *client.Filing, column string) string {
 	return ""
 }
 
-func (c *command) filings(filings []client.Filing, columns []string) {
+func (c registerCommands) filings(filings []client.Filing, columns []string) {
 	head := make([]string, len(columns))
 	for i, name := range columns {
 		head[i] = strings.ToUpper(name)
@@ -155,10 +155,10 @@ func (c *command) filings(filings []client.Filing, columns []string) {
 	c.table(head, rows)
 }
 
-func (c *command) register() *cobra.Command {
+func (c registerCommands) register() *cobra.Command {
 	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered: find, show, export, prove"}
 	root.AddCommand(c.registerList(), c.registerShow(), c.registerFolders(), c.registerActivity(), c.registerExport(), c.registerFetch(), c.registerNote(), c.registerVerify(), c.registerColumns(), c.registerFiles())
-	root.AddCommand(c.undo("undo NUMBER", "Take one filing back; without --yes it only says what would happen", "filing",
+	root.AddCommand((historyCommands{c.command}).undo("undo NUMBER", "Take one filing back; without --yes it only says what would happen", "filing",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
 			return call[client.UndoPreview](api.PreviewUndoOfItem(ctx, id))
 		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
@@ -179,7 +179,7 @@ func checkedColumns(names []string) ([]string, error) {
 	return names, err
 }
 
-func (c *command) registerList() *cobra.Command {
+func (c registerCommands) registerList() *cobra.Command {
 	var q sought
 	var most int
 	var sort, by string
@@ -248,13 +248,13 @@ func (c *command) registerList() *cobra.Command {
 	return cmd
 }
 
-func (c *command) more(shown, total int, octets int64, what string) {
+func (c registerCommands) more(shown, total int, octets int64, what string) {
 	if total > shown {
 		fmt.Fprintf(c.out, "\n%d of %s, %s in all; see more with --most, or narrow with words.\n", shown, count(total, what), size(octets))
 	}
 }
 
-func (c *command) registerShow() *cobra.Command {
+func (c registerCommands) registerShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show NUMBER", Short: "Tell a filing's whole story", Args: cobra.ExactArgs(1), Example: "  inktray register show 2026-5731",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -267,7 +267,7 @@ func (c *command) registerShow() *cobra.Command {
 	}
 }
 
-func (c *command) story(s *client.Story) {
+func (c registerCommands) story(s *client.Story) {
 	f := &s.Filing
 	state := string(*f.State)
 	if f.Remark != nil {
@@ -312,7 +312,7 @@ func (c *command) story(s *client.Story) {
 	}
 }
 
-func (c *command) registerFolders() *cobra.Command {
+func (c registerCommands) registerFolders() *cobra.Command {
 	var q sought
 	cmd := &cobra.Command{
 		Use: "folders [WORDS...]", Short: "Count the filings by folder: the cabinets, or what lies in one of their folders", Long: searchLong(),
@@ -346,7 +346,7 @@ func (c *command) registerFolders() *cobra.Command {
 	return cmd
 }
 
-func (c *command) registerActivity() *cobra.Command {
+func (c registerCommands) registerActivity() *cobra.Command {
 	var q sought
 	var by string
 	var most int
@@ -384,7 +384,7 @@ func (c *command) registerActivity() *cobra.Command {
 
 // save writes what is read into a file that must not be there, or to standard
 // output where the name is "-".
-func (c *command) save(into, option string, from io.Reader) error {
+func (c registerCommands) save(into, option string, from io.Reader) error {
 	if into == "-" {
 		if c.terminal() { // what is in a file can steer a terminal
 			return usageError{fmt.Errorf("a file is not written onto the screen; name one with %s, or pass the output on to a program", option)}
@@ -403,7 +403,7 @@ func (c *command) save(into, option string, from io.Reader) error {
 	return errors.Join(err, w.Close())
 }
 
-func (c *command) registerExport() *cobra.Command {
+func (c registerCommands) registerExport() *cobra.Command {
 	var q sought
 	var as, into, per, sort string
 	var up bool
@@ -448,7 +448,7 @@ func (c *command) registerExport() *cobra.Command {
 				defer stop()
 				_, _ = call[nothing](api.StopExport(end, x.ID))
 			}()
-			bar := &progress{c: c}
+			bar := &progress{c: c.command}
 			for x.State == "running" {
 				bar.draw(x.Done, x.Rows, "lines")
 				select {
@@ -497,7 +497,7 @@ func (c *command) registerExport() *cobra.Command {
 	return cmd
 }
 
-func (c *command) registerFetch() *cobra.Command {
+func (c registerCommands) registerFetch() *cobra.Command {
 	var into string
 	cmd := &cobra.Command{
 		Use: "fetch NUMBER", Short: "Fetch a filed file", Args: cobra.ExactArgs(1), Example: "  inktray register fetch 2026-5731 --to plan.pdf",
@@ -536,7 +536,7 @@ func (c *command) registerFetch() *cobra.Command {
 	return cmd
 }
 
-func (c *command) registerNote() *cobra.Command {
+func (c registerCommands) registerNote() *cobra.Command {
 	var remove int64
 	cmd := &cobra.Command{
 		Use: "note NUMBER [TEXT...]", Short: "Write a note on a filing, or take one away", Args: cobra.MinimumNArgs(1),
@@ -563,7 +563,7 @@ func (c *command) registerNote() *cobra.Command {
 	return cmd
 }
 
-func (c *command) registerVerify() *cobra.Command {
+func (c registerCommands) registerVerify() *cobra.Command {
 	var q sought
 	var every, speed int
 	var from, to string
@@ -619,7 +619,7 @@ func (c *command) registerVerify() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		bar := &progress{c: c}
+		bar := &progress{c: c.command}
 		for p.State == "running" {
 			bar.draw(p.Looked, p.Total, "files verified")
 			select {
@@ -656,7 +656,7 @@ func (c *command) registerVerify() *cobra.Command {
 	return cmd
 }
 
-func (c *command) verification(v *client.Verification) {
+func (c registerCommands) verification(v *client.Verification) {
 	plan := "never by itself"
 	if v.Plan.EveryDays > 0 {
 		plan = "each file once in " + count(v.Plan.EveryDays, "day")
@@ -674,7 +674,7 @@ func (c *command) verification(v *client.Verification) {
 	c.table([]string{"VERIFICATION", ""}, rows)
 }
 
-func (c *command) registerColumns() *cobra.Command {
+func (c registerCommands) registerColumns() *cobra.Command {
 	usual := false
 	cmd := &cobra.Command{
 		Use: "columns [NAME...]", Short: "List the columns, or choose which of them you want in the console and in exports",
@@ -713,7 +713,7 @@ func findRegisterFile(ctx context.Context, api *client.Client, name string) (cli
 	return named(all, err, "register file", name, func(f *client.RegisterFile) (string, string) { return f.Name, f.ID })
 }
 
-func (c *command) registerFiles() *cobra.Command {
+func (c registerCommands) registerFiles() *cobra.Command {
 	root := &cobra.Command{Use: "files", Short: "Registers that are kept as files in a cabinet, for colleagues to open"}
 	tell := func(f *client.RegisterFile) {
 		for _, y := range f.Years {
@@ -808,7 +808,7 @@ func (c *command) registerFiles() *cobra.Command {
 	return root
 }
 
-func (c *command) erase() *cobra.Command {
+func (c registerCommands) erase() *cobra.Command {
 	yes, files := false, "keep"
 	cmd := &cobra.Command{
 		Use: "erase ADDRESS", Short: "Erase a person's traces, by mail address; without --yes it only says what would be erased", Args: cobra.ExactArgs(1),

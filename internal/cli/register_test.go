@@ -204,7 +204,7 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 	all := value[client.RegisterPage](t, "register", "list", "--most", "500").Filings
 	boxes := value[[]client.Mailbox](t, "mailboxes", "list")
 	records := o.service.store
-	if err := records.AddPerson(store.Person{ID: "rowan", Name: "Rowan", Password: api.HashPassword("a long password"), Role: store.Reader, MadeAt: time.Now()}, "test"); err != nil {
+	if err := records.People.Add(store.Person{ID: "rowan", Name: "Rowan", Password: api.HashPassword("a long password"), Role: store.Reader, MadeAt: time.Now()}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	var own client.Mailbox
@@ -213,7 +213,7 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 			own = b
 		}
 	}
-	if err := records.Restrict("rowan", []string{own.ID}, "test"); err != nil {
+	if err := records.People.Restrict("rowan", []string{own.ID}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	mine, others := 0, ""

@@ -14,12 +14,12 @@ import (
 func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 	o := openOffice(t, theLast)
 	token, id := o.person("Tamsin Clerk", store.Clerk)
-	boxes, err := o.service.store.Mailboxes(store.System)
+	boxes, err := o.service.store.Mailboxes.All(store.System)
 	if err != nil {
 		t.Fatal(err)
 	}
 	only := boxes[0] // berths
-	if err := o.service.store.Restrict(id, []string{only.ID}, "test"); err != nil {
+	if err := o.service.store.People.Restrict(id, []string{only.ID}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	c, err := (&command{service: o.service.address()}).connectWith(token)
@@ -66,7 +66,7 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 			t.Errorf("%s, who writes to other mailboxes, is proposed", p.Domain)
 		}
 	}
-	rows, err := o.service.store.Messages(store.System, store.MessageQuery{Most: 500})
+	rows, err := o.service.store.Messages.Find(store.System, store.MessageQuery{Most: 500})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +116,7 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 	}
 	lastOf := func() map[string]int64 {
 		found := map[string]int64{}
-		rows, err := o.service.store.FindPasses(store.System, store.PassQuery{Kind: "old mail", Most: 100})
+		rows, err := o.service.store.Passes.Find(store.System, store.PassQuery{Kind: "old mail", Most: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -132,11 +132,11 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 		}
 	}
 	until(t, "the passes are done", func() bool {
-		p, err := o.service.store.UnfinishedPasses()
+		p, err := o.service.store.Passes.Unfinished()
 		return err == nil && len(p) == 0
 	})
 	for rule, id := range lastOf() {
-		p, err := o.service.store.Pass(store.System, id)
+		p, err := o.service.store.Passes.ByID(store.System, id)
 		if err != nil || id == before[rule] {
 			t.Fatal(err, id)
 		}
@@ -150,7 +150,7 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 		}
 	}
 	// Drop addresses and addresses of calls are for administrators.
-	if err := o.service.store.Restrict(id, nil, "test"); err != nil {
+	if err := o.service.store.People.Restrict(id, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	drops := 0

@@ -122,7 +122,14 @@ func (c *command) root() *cobra.Command {
 	}
 	root.PersistentFlags().StringVar(&c.service, "service", service, "address of the service; also INKTRAY_SERVICE")
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
-	root.AddCommand(c.serve(), c.demo(), c.signIn(), c.signOut(), c.mailboxes(), c.cabinets(), c.rules(), c.correspondents(), c.topics(), c.trust(), c.tables(), c.passes(), c.register(), c.erase(), c.tray(), c.outgoing(), c.addressees(), c.alarms(), c.limits(), c.records(), c.metrics(), c.messages(), c.apply(), c.follow(), c.health(), c.version())
+	running, people, rules, mail := serviceCommands{c}, peopleCommands{c}, ruleCommands{c}, mailCommands{c}
+	book, topics, history, register := bookCommands{c}, topicCommands{c}, historyCommands{c}, registerCommands{c}
+	signIn := signInCommands{c}
+	root.AddCommand(running.serve(), running.demo(), signIn.signIn(), signIn.signOut(), mailboxCommands{c}.mailboxes(),
+		cabinetCommands{c}.cabinets(), rules.rules(), book.correspondents(), topics.topics(), topics.trust(), book.tables(),
+		history.passes(), register.register(), register.erase(), history.tray(), people.outgoing(), people.addressees(),
+		people.alarms(), people.limits(), running.records(), people.metrics(), mail.messages(), applyCommands{c}.apply(),
+		mail.follow(), c.health(), c.version())
 	strict(root)
 	return root
 }

@@ -81,7 +81,7 @@ func saveRule(ctx context.Context, api *client.Client, r *rule.Rule, there []cli
 	return saved, err
 }
 
-func (c *command) rules() *cobra.Command {
+func (c ruleCommands) rules() *cobra.Command {
 	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
 	yes := false
 	one := func(use, short string, do func(ctx context.Context, api *client.Client, r client.Rule) error) *cobra.Command {
@@ -220,7 +220,7 @@ func (c *command) rules() *cobra.Command {
 // mostRehearsed is how many messages a rehearsal can show.
 var mostRehearsed = 50_000
 
-func (c *command) rehearse() *cobra.Command {
+func (c ruleCommands) rehearse() *cobra.Command {
 	var last int
 	var message int64
 	var since, until string
@@ -302,7 +302,7 @@ func (c *command) rehearse() *cobra.Command {
 	return cmd
 }
 
-func (c *command) rehearsal(r *client.Rehearsal) {
+func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 	fmt.Fprintln(c.out, wrap(r.Sentence, 100))
 	fmt.Fprintln(c.out)
 	var rows [][]string
@@ -345,7 +345,7 @@ func (c *command) rehearsal(r *client.Rehearsal) {
 	}
 }
 
-func (c *command) fileOldMail() *cobra.Command {
+func (c ruleCommands) fileOldMail() *cobra.Command {
 	var flags oldMailFlags
 	var away bool
 	cmd := &cobra.Command{
@@ -375,8 +375,8 @@ func (c *command) fileOldMail() *cobra.Command {
 }
 
 // await looks on until a pass has ended. The pass goes on when the looker leaves.
-func (c *command) await(ctx context.Context, api *client.Client, p client.Pass) error {
-	bar := &progress{c: c}
+func (c ruleCommands) await(ctx context.Context, api *client.Client, p client.Pass) error {
+	bar := &progress{c: c.command}
 	defer bar.end()
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()

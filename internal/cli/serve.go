@@ -254,7 +254,7 @@ func defaultData() string {
 	return "inktray-data"
 }
 
-func (c *command) serve() *cobra.Command {
+func (c serviceCommands) serve() *cobra.Command {
 	o := serviceOptions{}
 	logs := ""
 	cmd := &cobra.Command{

@@ -111,7 +111,7 @@ func (c *command) connectWith(token string) (*client.Client, error) {
 		}))
 }
 
-func (c *command) signIn() *cobra.Command {
+func (c signInCommands) signIn() *cobra.Command {
 	var name, file, code string
 	cmd := &cobra.Command{
 		Use: "sign-in", Short: "Sign in, and keep a token for the next commands", Args: cobra.NoArgs,
@@ -177,7 +177,7 @@ func (c *command) tokenFor(ctx context.Context, name, password, code string) (st
 	return token.Token, err
 }
 
-func (c *command) signOut() *cobra.Command {
+func (c signInCommands) signOut() *cobra.Command {
 	return &cobra.Command{
 		Use: "sign-out", Short: "End and forget the token that sign-in kept for this service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {

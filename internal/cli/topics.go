@@ -55,7 +55,7 @@ func (s *sort) said() (bool, error) {
 	return s.about, nil
 }
 
-func (c *command) topics() *cobra.Command {
+func (c topicCommands) topics() *cobra.Command {
 	root := &cobra.Command{Use: "topics", Short: "What messages are about, learned from examples that you mark"}
 	said := func(t client.Topic, doing string) error {
 		return c.show(t, func() {
@@ -248,7 +248,7 @@ func (c *command) topics() *cobra.Command {
 }
 
 // judge shows what the topics make of a message.
-func (c *command) judge() *cobra.Command {
+func (c topicCommands) judge() *cobra.Command {
 	return &cobra.Command{
 		Use: "topics NUMBER", Short: "What each topic makes of a message, and by which words", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -279,7 +279,7 @@ func (c *command) judge() *cobra.Command {
 }
 
 // prove says whether it is proven who sent a message.
-func (c *command) prove() *cobra.Command {
+func (c topicCommands) prove() *cobra.Command {
 	return &cobra.Command{
 		Use: "verify NUMBER", Short: "Find out whether it is proven who sent a message", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -296,7 +296,7 @@ func (c *command) prove() *cobra.Command {
 	}
 }
 
-func (c *command) trust() *cobra.Command {
+func (c topicCommands) trust() *cobra.Command {
 	root := &cobra.Command{Use: "trust", Short: "Whom the office believes: verified senders, and the virus scanner"}
 	say := func(t client.Trust) error {
 		return c.show(t, func() {

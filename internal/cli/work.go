@@ -20,7 +20,7 @@ func numberOf(s, what string) (int64, error) {
 	return n, nil
 }
 
-func (c *command) messages() *cobra.Command {
+func (c mailCommands) messages() *cobra.Command {
 	root := &cobra.Command{Use: "messages", Short: "Messages that are known, and why something was filed or not"}
 	var mailbox, words string
 	var most int
@@ -135,7 +135,7 @@ func (c *command) messages() *cobra.Command {
 	return root
 }
 
-func (c *command) follow() *cobra.Command {
+func (c mailCommands) follow() *cobra.Command {
 	return &cobra.Command{
 		Use: "follow", Short: "Show what happens, as it happens", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {

@@ -46,7 +46,7 @@ func (dk *Desk) handed(v store.Viewer, ids []int64) ([]store.Message, error) {
 	if len(ids) == 0 || len(ids) > mostByHand {
 		return nil, rule.Problems{{Place: "messages", Text: fmt.Sprintf("choose between one message and %d", mostByHand)}}
 	}
-	found, err := dk.Store.MessagesByID(v, ids)
+	found, err := dk.Store.Messages.ByIDs(v, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (dk *Desk) handed(v store.Viewer, ids []int64) ([]store.Message, error) {
 // FileByHand files attachments of messages, or the messages themselves, in a folder
 // that a person chose.
 func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) (store.Pass, error) {
-	c, err := dk.Store.CabinetNamed(cabinet)
+	c, err := dk.Store.Cabinets.Named(cabinet)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Pass{}, rule.Problems{{Place: "cabinet", Text: fmt.Sprintf("there is no cabinet called “%s”", cabinet)}}
 	}
@@ -113,7 +113,7 @@ func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) 
 	}
 	p := dk.byHand(v, rows)
 	p.Note = fmt.Sprintf("in “%s”, %s", c.Name, path.Join(levels...))
-	if err := dk.Store.AddByHand(p, hands, "file by hand"); err != nil {
+	if err := dk.Store.Passes.AddByHand(p, hands, "file by hand"); err != nil {
 		return store.Pass{}, err
 	}
 	dk.begun(rows)
@@ -198,7 +198,7 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 	if len(steps) == 0 {
 		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what is to be done with the messages: label, mark or move"}}
 	}
-	mailboxes, err := dk.Store.Mailboxes(v)
+	mailboxes, err := dk.Store.Mailboxes.All(v)
 	if err != nil {
 		return store.Pass{}, err
 	}
@@ -217,7 +217,7 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 	}
 	p := dk.byHand(v, rows)
 	p.Note = registry.StepsInWords(steps)
-	if err := dk.Store.AddByHand(p, hands, "change by hand"); err != nil {
+	if err := dk.Store.Passes.AddByHand(p, hands, "change by hand"); err != nil {
 		return store.Pass{}, err
 	}
 	dk.begun(rows)

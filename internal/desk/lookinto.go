@@ -49,12 +49,12 @@ type Shown struct {
 // LookInto looks into a folder as it is now. What is shown is kept as facts, so
 // that it can be read, explained and filed by hand; nothing changes in the mailbox.
 func (dk *Desk) LookInto(ctx context.Context, v store.Viewer, mailboxID string, of LookIntoOf) (*LookedInto, error) {
-	m, err := dk.Store.MailboxByID(v, mailboxID)
+	m, err := dk.Store.Mailboxes.ByID(v, mailboxID)
 	if err != nil {
 		return nil, err
 	}
 	if of.Before == 0 {
-		if err := dk.Store.Record(v, "look into mailbox", m.Name+"/"+of.Folder); err != nil {
+		if err := dk.Store.People.Record(v, "look into mailbox", m.Name+"/"+of.Folder); err != nil {
 			return nil, err
 		}
 	}
@@ -148,7 +148,7 @@ func fits(m *Shown, of *LookIntoOf, words []string) bool {
 
 // shown reads the facts of messages and keeps those that are new to the records.
 func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32) ([]Shown, error) {
-	known, err := dk.Store.MessagesOf(m.ID, folder, validity, uids)
+	known, err := dk.Store.Messages.ByUID(m.ID, folder, validity, uids)
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +191,7 @@ func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *
 		all = append(all, one)
 	}
 	if len(look.Messages) > 0 {
-		if err := dk.Store.Commit(look); err != nil {
+		if err := dk.Store.Messages.Commit(look); err != nil {
 			return nil, err
 		}
 	}
@@ -206,7 +206,7 @@ func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *
 		}
 		ids[i] = all[i].ID
 	}
-	filed, err := dk.Store.FiledOf(v, ids)
+	filed, err := dk.Store.Messages.FiledOf(v, ids)
 	for i := range all {
 		all[i].Filed = filed[all[i].ID]
 	}

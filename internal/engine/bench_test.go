@@ -87,7 +87,7 @@ func oldMailWithFewMatches(t testing.TB, h func(dial func(context.Context, *stor
 	}
 	deadline := time.After(10 * time.Minute)
 	for {
-		p, err := house.store.Pass(store.System, pass.ID)
+		p, err := house.store.Passes.ByID(store.System, pass.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -104,7 +104,7 @@ func oldMailWithFewMatches(t testing.TB, h func(dial func(context.Context, *stor
 		}
 	}
 	took, octets = time.Since(begun), c.octets()-before
-	if filed, err := house.store.CountFilings(store.System, register.Query{}); err != nil || filed != n/20 {
+	if filed, err := house.store.Register.Count(store.System, register.Query{}); err != nil || filed != n/20 {
 		t.Fatalf("%d filed, want %d (%v)", filed, n/20, err)
 	}
 	if len(c.parts) != n/20 {
@@ -154,10 +154,10 @@ func BenchmarkFromNoticeToFiled(b *testing.B) {
 	for b.Loop() {
 		for i := range messages {
 			testbed.Append(b, box, "INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), content), time.Now())
-			h.until("it is filed", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n > i })
+			h.until("it is filed", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n > i })
 		}
 	}
-	delays, err := h.store.Delays(store.System, messages)
+	delays, err := h.store.Journal.Delays(store.System, messages)
 	if err != nil || len(delays) == 0 {
 		b.Fatal(delays, err)
 	}
@@ -208,7 +208,7 @@ func BenchmarkLargeAttachment(b *testing.B) {
 		}()
 		testbed.AppendStream(b, c, "INBOX", int64(len(head))+lines*int64(len(line)), io.MultiReader(strings.NewReader(head), io.LimitReader(&repeat{text: line}, lines*int64(len(line)))))
 		h.until("it is filed", func() bool {
-			n, _ := h.store.CountFilings(store.System, register.Query{Search: register.Search{States: []register.State{register.Filed, register.Void}}})
+			n, _ := h.store.Register.Count(store.System, register.Query{Search: register.Search{States: []register.State{register.Filed, register.Void}}})
 			return n >= 1
 		})
 		close(stop)
@@ -218,7 +218,7 @@ func BenchmarkLargeAttachment(b *testing.B) {
 			extra = peak - base
 		}
 	}
-	f, err := h.store.Filings(store.System, register.Query{Most: 1})
+	f, err := h.store.Register.List(store.System, register.Query{Most: 1})
 	if err != nil || len(f) != 1 || f[0].Size != lines*57 {
 		b.Fatalf("filed %+v, %v", f, err)
 	}

@@ -93,7 +93,7 @@ func (w *watcher) refuse(lane store.Lane) {
 
 // workBeside works on what is in a lane, if there is anything. next is how long it is until there is more.
 func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Duration, err error) {
-	m, err := w.engine.Store.MailboxByID(store.System, w.mailbox)
+	m, err := w.engine.Store.Mailboxes.ByID(store.System, w.mailbox)
 	if err != nil {
 		return 0, err
 	}
@@ -119,7 +119,7 @@ func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Du
 func (w *watcher) nextSlow(lane store.Lane) (time.Duration, error) {
 	e, next := w.engine, time.Hour
 	underway := e.passes.IDs()
-	for _, of := range []func(string, []int64, store.Lane) (time.Time, bool, error){e.Store.NextDue, e.Store.NextRetry} {
+	for _, of := range []func(string, []int64, store.Lane) (time.Time, bool, error){e.Store.Journal.NextDue, e.Store.Retries.Next} {
 		at, waits, err := of(w.mailbox, underway, lane)
 		if err != nil {
 			return 0, err

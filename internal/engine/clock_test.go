@@ -19,7 +19,7 @@ func aged(t *testing.T, box *memory) *house {
 	h.hurry()
 	h.watched()
 	h.rule(gaugesRule)
-	if err := h.store.SetLimits(store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, 0, "test"); err != nil {
+	if err := h.store.Settings.SetLimits(store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.add(raw("reading", "a.csv", "a"))
@@ -30,7 +30,7 @@ func aged(t *testing.T, box *memory) *house {
 
 func (h *house) sender() string {
 	h.t.Helper()
-	all, err := h.store.Filings(store.System, register.Query{Most: 1})
+	all, err := h.store.Register.List(store.System, register.Query{Most: 1})
 	if err != nil || len(all) != 1 {
 		h.t.Fatalf("the register has %d lines (%v)", len(all), err)
 	}
@@ -39,7 +39,7 @@ func (h *house) sender() string {
 
 func (h *house) passes() int {
 	h.t.Helper()
-	all, err := h.store.FindPasses(store.System, store.PassQuery{Most: 100})
+	all, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 100})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -91,7 +91,7 @@ func TestAPersonSaysThatTheClockIsRight(t *testing.T) {
 	if n == nil || h.sender() == "" {
 		t.Fatalf("notice %v, sender %q", n, h.sender())
 	}
-	if err := h.store.SettleByID(store.System, n.ID); err != nil {
+	if err := h.store.Tray.SettleByID(store.System, n.ID); err != nil {
 		t.Fatal(err)
 	}
 	h.letGo()
@@ -112,7 +112,7 @@ func TestAMailServerSaysThatTheClockIsRight(t *testing.T) {
 	box.announce()
 	h.until("it is in the register", func() bool { return h.numbers() == 2 })
 	h.letGo()
-	all, err := h.store.Filings(store.System, register.Query{Most: 2})
+	all, err := h.store.Register.List(store.System, register.Query{Most: 2})
 	if err != nil || len(all) != 2 || all[1].SenderAddress != "" {
 		t.Errorf("the register says %+v (%v)", all, err)
 	}
@@ -124,7 +124,7 @@ func TestAMailServerSaysThatTheClockIsRight(t *testing.T) {
 func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 	box := &memory{}
 	h := aged(t, box)
-	if err := h.store.SaveAddressee(&store.Addressee{Name: "Ines", Kind: "mail", Addresses: []string{"ines@brackwater.example"}, Tray: "daily", DailyAt: "00:00", MadeAt: time.Now().AddDate(0, 0, -3)}, nil, "test"); err != nil {
+	if err := h.store.Alarms.SaveAddressee(&store.Addressee{Name: "Ines", Kind: "mail", Addresses: []string{"ines@brackwater.example"}, Tray: "daily", DailyAt: "00:00", MadeAt: time.Now().AddDate(0, 0, -3)}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.engine.Stop()
@@ -138,11 +138,11 @@ func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 	box.add(raw("another", "b.csv", "b"))
 	box.announce()
 	h.until("it is put off", func() bool {
-		at, waits, err := h.store.NextDue("box", nil, store.AnyLane)
+		at, waits, err := h.store.Journal.NextDue("box", nil, store.AnyLane)
 		return err == nil && waits && at.After(time.Now().Add(century/2))
 	})
 	h.until("a digest was looked at", func() bool {
-		all, err := h.store.Addressees()
+		all, err := h.store.Alarms.Addressees()
 		return err == nil && len(all) == 1 && all[0].ToldAt != nil && all[0].ToldAt.After(time.Now().Add(century/2))
 	})
 	h.engine.Stop()
@@ -151,10 +151,10 @@ func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.start()
-	if at, waits, err := h.store.NextDue("box", nil, store.AnyLane); err != nil || waits && at.After(time.Now().Add(10*time.Minute)) {
+	if at, waits, err := h.store.Journal.NextDue("box", nil, store.AnyLane); err != nil || waits && at.After(time.Now().Add(10*time.Minute)) {
 		t.Errorf("it is due at %v (%v)", at, err)
 	}
-	all, err := h.store.Addressees()
+	all, err := h.store.Alarms.Addressees()
 	if err != nil || len(all) != 1 || all[0].ToldAt.After(time.Now()) {
 		t.Errorf("the digest was told at %v (%v)", all[0].ToldAt, err)
 	}

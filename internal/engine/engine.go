@@ -129,9 +129,9 @@ func New(c Config) *Engine {
 // Start takes up what was left unfinished and begins to watch.
 func (e *Engine) Start() error {
 	var err error
-	if e.Installation, err = e.Store.Setting("mark"); err == nil && e.Installation == "" {
+	if e.Installation, err = e.Store.Settings.Get("mark"); err == nil && e.Installation == "" {
 		e.Installation = store.NewID()[:8]
-		err = e.Store.SetSetting("mark", e.Installation)
+		err = e.Store.Settings.Set("mark", e.Installation)
 	}
 	if err != nil {
 		return err
@@ -148,10 +148,10 @@ func (e *Engine) Start() error {
 	if err := e.Office.Load(); err != nil {
 		return err
 	}
-	if err := e.Store.EndLivePasses(e.Clock()); err != nil {
+	if err := e.Store.Passes.EndLive(e.Clock()); err != nil {
 		return err
 	}
-	if err := e.Store.EndVerifications(e.Clock()); err != nil {
+	if err := e.Store.Verifications.End(e.Clock()); err != nil {
 		return err
 	}
 	if err := e.clock.Tick(); err != nil {
@@ -159,18 +159,18 @@ func (e *Engine) Start() error {
 	}
 	e.Go("trying out how far processes are confined", e.Reader.TryConfinement)
 	e.Cabinets.BeginRun()
-	cabinets, err := e.Store.Cabinets()
+	cabinets, err := e.Store.Cabinets.All()
 	if err != nil {
 		return err
 	}
 	for _, c := range cabinets {
-		if _, err := e.Store.Settle("copy", c.ID); err != nil {
+		if _, err := e.Store.Tray.Settle("copy", c.ID); err != nil {
 			return err
 		}
 		e.Filer.Recover(e.Context(), c.ID)
 		e.Filer.Sweep(e.Context(), c.ID)
 	}
-	mailboxes, err := e.Store.Mailboxes(store.System)
+	mailboxes, err := e.Store.Mailboxes.All(store.System)
 	if err != nil {
 		return err
 	}
@@ -180,7 +180,7 @@ func (e *Engine) Start() error {
 	for _, m := range mailboxes {
 		e.Watch(m.ID)
 	}
-	unfinished, err := e.Store.UnfinishedPasses()
+	unfinished, err := e.Store.Passes.Unfinished()
 	if err != nil {
 		return err
 	}
@@ -212,12 +212,12 @@ func (e *Engine) ExamineRecords(ctx context.Context, full bool) ([]string, error
 		return found, err
 	}
 	if len(found) == 0 {
-		_, err := e.Store.Settle("records", "records")
+		_, err := e.Store.Tray.Settle("records", "records")
 		return found, err
 	}
 	e.Log.Error("the records are damaged", "file", e.Store.Path(), "found", found)
 	e.Events.Send(events.Event{Kind: "tray"})
-	err = e.Store.Tell(&store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
+	err = e.Store.Tray.Tell(&store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
 		Text: fmt.Sprintf("Ink Tray's records in %s are damaged: %s.", e.Store.Path(), found[0]), Advice: store.DamagedAdvice})
 	if err != nil { // it may be what is damaged that cannot be written
 		e.Log.Error("telling that the records are damaged", "error", err)
@@ -332,7 +332,7 @@ func (e *Engine) tend() {
 		if err := e.clock.Tick(); err != nil {
 			e.Log.Error("noting the time", "error", err)
 		}
-		cabinets, err := e.Store.Cabinets()
+		cabinets, err := e.Store.Cabinets.All()
 		if err != nil {
 			e.Log.Error("reading the cabinets", "error", err)
 			continue

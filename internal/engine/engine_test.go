@@ -100,8 +100,8 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 		t.Fatal(err)
 	}
 	h.mailbox = store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges", IntervalSeconds: 1, MadeAt: time.Now()}
-	err = errors.Join(h.store.AddCabinet(&store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.files, Identity: identity, MadeAt: time.Now()}, "test"),
-		h.store.AddMailbox(&h.mailbox, "pw", "test"))
+	err = errors.Join(h.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.files, Identity: identity, MadeAt: time.Now()}, "test"),
+		h.store.Mailboxes.Add(&h.mailbox, "pw", "test"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -161,8 +161,8 @@ func (h *house) until(what string, ok func() bool) {
 	for !ok() {
 		select {
 		case <-deadline:
-			notices, _ := h.store.Notices(store.System)
-			tray, _ := h.store.Tray(store.System, 0, 10)
+			notices, _ := h.store.Tray.Notices(store.System)
+			tray, _ := h.store.Tray.Entries(store.System, 0, 10)
 			h.t.Fatalf("waited in vain until %s; %d files; notices %+v; tray %+v; status %+v", what, len(h.tree()), notices, tray, h.engine.Status("box"))
 		case <-tick.C:
 		}
@@ -241,14 +241,14 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	deliver("INBOX", raw("before the rule", "old.csv", "old"))
 	h.watched()
 	h.until("the old message is known", func() bool {
-		m, err := h.store.Messages(store.System, store.MessageQuery{Most: 1})
+		m, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 1})
 		return err == nil && len(m) == 1
 	})
 	h.rule(gaugesRule)
 	deliver("INBOX", raw("readings", "st3.csv", "a;b", "../../etc/cron", "no escape", "st3.csv", "another content"))
 	h.expect(map[string]string{"Gauges/2026/05/st3.csv": "a;b", "Gauges/2026/05/cron": "no escape", "Gauges/2026/05/st3 (2).csv": "another content"})
-	h.until("all is in the register", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n == 3 })
-	filings, err := h.store.Filings(store.System, register.Query{Most: 10})
+	h.until("all is in the register", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 3 })
+	filings, err := h.store.Register.List(store.System, register.Query{Most: 10})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -262,7 +262,7 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	}
 	delays := func() int {
 		t.Helper()
-		d, err := h.store.Delays(store.System, 100)
+		d, err := h.store.Journal.Delays(store.System, 100)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -277,7 +277,7 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 			t.Fatal("none of 20 messages that were announced has a delay")
 		}
 		deliver("INBOX", raw(fmt.Sprint("more ", n), fmt.Sprintf("more%d.csv", n), fmt.Sprint("more ", n)))
-		h.until("it is in the register", func() bool { all, _ := h.store.CountFilings(store.System, register.Query{}); return all == 3+n })
+		h.until("it is in the register", func() bool { all, _ := h.store.Register.Count(store.System, register.Query{}); return all == 3+n })
 	}
 }
 
@@ -295,14 +295,14 @@ func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		h.until("the pass is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+		h.until("the pass is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 		h.expect(want)
-		p, _ := h.store.Pass(store.System, pass.ID)
+		p, _ := h.store.Passes.ByID(store.System, pass.ID)
 		if p.Total != 120 || p.Looked != 120 || p.Matched != 120 {
 			t.Errorf("the pass says %+v", p)
 		}
 	}
-	if n, _ := h.store.CountFilings(store.System, register.Query{}); n != 120 {
+	if n, _ := h.store.Register.Count(store.System, register.Query{}); n != 120 {
 		t.Errorf("%d lines in the register, want 120", n)
 	}
 }
@@ -327,8 +327,8 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Paused); err != nil {
 		t.Fatal(err)
 	}
-	h.until("it is paused", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Paused })
-	if p, _ := h.store.Pass(store.System, pass.ID); p.Looked >= 300 || p.Looked%passBatch != 0 {
+	h.until("it is paused", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Paused })
+	if p, _ := h.store.Passes.ByID(store.System, pass.ID); p.Looked >= 300 || p.Looked%passBatch != 0 {
 		t.Errorf("paused after %d messages", p.Looked)
 	}
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Running); err != nil {
@@ -336,8 +336,8 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	}
 	h.until("it went on", func() bool { return len(h.tree()) > 60 })
 	h.restart()
-	h.until("it is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
-	h.until("nothing waits", func() bool { _, waits, _ := h.store.NextDue("box", nil, store.AnyLane); return !waits })
+	h.until("it is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+	h.until("nothing waits", func() bool { _, waits, _ := h.store.Journal.NextDue("box", nil, store.AnyLane); return !waits })
 	h.expect(want)
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err == nil {
 		t.Error("a pass that ended was stopped")
@@ -368,7 +368,10 @@ func TestAfterARenumberingNothingIsFiledTwice(t *testing.T) {
 	box.add(raw("one", "one.csv", "1"))
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
 	box.renumber(raw("unseen and old", "unseen.csv", "x"))
-	h.until("a person is asked", func() bool { n, _ := h.store.Notices(store.System); return len(n) == 1 && n[0].Kind == "renumbered" })
+	h.until("a person is asked", func() bool {
+		n, _ := h.store.Tray.Notices(store.System)
+		return len(n) == 1 && n[0].Kind == "renumbered"
+	})
 	box.add(raw("two", "two.csv", "2"))
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1", "Gauges/2026/05/two.csv": "2"})
 }
@@ -377,13 +380,13 @@ func TestTheSameMessageInTwoFoldersIsFiledOnce(t *testing.T) {
 	h, _, deliver := dovecot(t)
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, archive]}", 1))
-	h.until("both folders are known", func() bool { f, _ := h.store.FoldersOf("box"); return len(f) == 2 })
+	h.until("both folders are known", func() bool { f, _ := h.store.Mailboxes.FoldersOf("box"); return len(f) == 2 })
 	message := raw("one", "one.csv", "1")
 	deliver("INBOX", message)
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
 	deliver("Archive", message)
 	h.until("the second is decided", func() bool {
-		recent, _ := h.store.Recent(store.System, 10)
+		recent, _ := h.store.Journal.Recent(store.System, 10)
 		return len(recent) == 2 && recent[0].State == store.There
 	})
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
@@ -403,7 +406,7 @@ func TestWhileTheCabinetIsAwayMailWaits(t *testing.T) {
 	}
 	box.add(raw("one", "one.csv", "1"))
 	h.until("the tray says so", func() bool {
-		n, _ := h.store.Notices(store.System)
+		n, _ := h.store.Tray.Notices(store.System)
 		return len(n) == 1 && n[0].Kind == "cabinet" && strings.Contains(n[0].Text, "identity file")
 	})
 	if len(h.tree()) != 0 {
@@ -416,7 +419,7 @@ func TestWhileTheCabinetIsAwayMailWaits(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1"})
-	h.until("the tray is empty", func() bool { n, _ := h.store.TrayCount(store.System); return n == 0 })
+	h.until("the tray is empty", func() bool { n, _ := h.store.Tray.Count(store.System); return n == 0 })
 }
 
 func TestWhatCameWhileTheServerWasAwayIsFiled(t *testing.T) {
@@ -436,7 +439,7 @@ func TestAWrongPasswordIsTold(t *testing.T) {
 		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: "wrong"})
 	})
 	h.until("the tray says so", func() bool {
-		n, _ := h.store.Notices(store.System)
+		n, _ := h.store.Tray.Notices(store.System)
 		return len(n) == 1 && strings.Contains(n[0].Text, "refuses the name") && n[0].Advice != ""
 	})
 }
@@ -448,7 +451,7 @@ func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
 	h.rule(gaugesRule)
 	box.add(raw("invoice", "certificate.pdf", "MZ"+strings.Repeat("\x00", 200), "good.pdf", "%PDF"))
 	h.expect(map[string]string{"Gauges/2026/05/good.pdf": "%PDF"})
-	tray, err := h.store.Tray(store.System, 0, 10)
+	tray, err := h.store.Tray.Entries(store.System, 0, 10)
 	if err != nil || len(tray) != 1 || tray[0].State != store.Held || !strings.Contains(tray[0].Reason, "named .pdf, but it is a Windows program") {
 		t.Errorf("the tray holds %+v, %v", tray, err)
 	}
@@ -466,8 +469,8 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 		t.Fatal(err)
 	}
 	box.add(raw("one", "one.csv", "1"))
-	h.until("it failed", func() bool { tray, _ := h.store.Tray(store.System, 0, 10); return len(tray) == 1 })
-	tray, _ := h.store.Tray(store.System, 0, 10)
+	h.until("it failed", func() bool { tray, _ := h.store.Tray.Entries(store.System, 0, 10); return len(tray) == 1 })
+	tray, _ := h.store.Tray.Entries(store.System, 0, 10)
 	if !strings.Contains(tray[0].Reason, "cannot be a folder") || tray[0].Advice == "" {
 		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Advice)
 	}
@@ -479,7 +482,7 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	h.expect(map[string]string{"Gauges": "a file in the way", "Tide/2026/05/one.csv": "1"})
-	entry, err := h.store.EntryByID(store.System, tray[0].ID)
+	entry, err := h.store.Journal.ByID(store.System, tray[0].ID)
 	if err != nil || entry.RuleRevision != 2 || entry.RuleID != id {
 		t.Errorf("the journal says %+v, %v", entry, err)
 	}
@@ -536,7 +539,7 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.until("the pass is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+	h.until("the pass is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 	got := h.tree()
 	for _, m := range rehearsed.Messages {
 		for _, i := range m.Items {
@@ -578,8 +581,8 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 		box.add(raw("one", "a.csv", "first", "A.csv", "second"))
 		if cut > 0 {
 			h.until("the power goes or all is filed", func() bool {
-				n, _ := h.store.CountFilings(store.System, register.Query{})
-				notices, _ := h.store.Notices(store.System)
+				n, _ := h.store.Register.Count(store.System, register.Query{})
+				notices, _ := h.store.Tray.Notices(store.System)
 				return n == 2 || len(notices) > 0
 			})
 			h.engine.Stop()
@@ -587,7 +590,7 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 			h.ahead.Add(int64(time.Hour)) // what was put off is due
 			h.start()
 		}
-		h.until("both are in the register", func() bool { n, _ := h.store.CountFilings(store.System, register.Query{}); return n == 2 })
+		h.until("both are in the register", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 2 })
 		steps = f.Steps() - before
 		h.engine.Stop()
 		f.PowerUp() // what was confirmed lasts, and what is left over is swept
@@ -632,7 +635,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 		h.rule(gaugesRule + "    if name exists: replace\n")
 		box.add(raw("one", "latest.csv", "first"))
 		filed := func(n int) func() bool {
-			return func() bool { got, _ := h.store.CountFilings(store.System, register.Query{}); return got == n }
+			return func() bool { got, _ := h.store.Register.Count(store.System, register.Query{}); return got == n }
 		}
 		h.until("the first is filed", filed(1))
 		before := f.Steps()
@@ -642,7 +645,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 		box.add(raw("two", "latest.csv", "second"))
 		if cut > 0 {
 			h.until("the power goes or all is filed", func() bool {
-				notices, _ := h.store.Notices(store.System)
+				notices, _ := h.store.Tray.Notices(store.System)
 				return filed(2)() || len(notices) > 0
 			})
 			h.engine.Stop()
@@ -665,7 +668,7 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 				t.Errorf("cut at %d: %s holds %q", cut, name, content)
 			}
 		}
-		first, err := h.store.FilingByNumber(store.System, h.engine.Now().Year(), 1)
+		first, err := h.store.Register.ByNumber(store.System, h.engine.Now().Year(), 1)
 		if kept != "first" || err != nil || first.ReplacedBy == "" {
 			t.Errorf("cut at %d: kept is %q, the register says %+v (%v)", cut, kept, first, err)
 		}
@@ -832,7 +835,7 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		h.until("the pass is done", func() bool { p, _ := h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+		h.until("the pass is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 		if n := len(h.tree()); n != c.files {
 			t.Errorf("since %v: %d files, want %d", c.since, n, c.files)
 		}
@@ -851,7 +854,7 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	mistakes := 0
-	err := v.process(t.Context(), []uint32{1}, &batch{pass: &store.Pass{Kind: "live", MailboxID: "box"}, takes: func(*rule.Compiled, uint32) bool {
+	err := v.batches().process(t.Context(), []uint32{1}, &batch{pass: &store.Pass{Kind: "live", MailboxID: "box"}, takes: func(*rule.Compiled, uint32) bool {
 		if mistakes++; mistakes == 1 {
 			panic("a mistake in the program")
 		}
@@ -860,7 +863,7 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tray, err := h.store.TrayRetries(store.System, 10)
+	tray, err := h.store.Retries.InTray(store.System, 10)
 	if err != nil || len(tray) != 1 || tray[0].Reason != "Ink Tray could not understand this message" || tray[0].Cause != store.CauseUnread {
 		t.Errorf("the tray says %+v, %v", tray, err)
 	}
@@ -872,7 +875,7 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 // reported on.
 func believe(t testing.TB, s *store.Store) {
 	t.Helper()
-	if err := s.SetSetting("trust", `{"replies":false}`); err != nil {
+	if err := s.Settings.Set("trust", `{"replies":false}`); err != nil {
 		t.Fatal(err)
 	}
 }

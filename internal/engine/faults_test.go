@@ -512,11 +512,11 @@ func (r *faultRun) settled() bool {
 	if r.fault.may == "gone" && r.lost() {
 		return true // before it was ever looked at
 	}
-	states, err := r.store.StateCounts(store.System)
+	states, err := r.store.Journal.StateCounts(store.System)
 	if err != nil || states[store.Planned]+states[store.Staged] > 0 || len(states) == 0 {
 		return false
 	}
-	follow, err := r.store.FollowUpsOf(store.System, 1)
+	follow, err := r.store.FollowUps.FollowUpsOf(store.System, 1)
 	if err != nil || len(follow) < 5 {
 		return false
 	}
@@ -526,13 +526,13 @@ func (r *faultRun) settled() bool {
 			return false
 		}
 	}
-	sent, err := r.store.PostOf(store.System, 1)
+	sent, err := r.store.FollowUps.OfMessage(store.System, 1)
 	return err == nil && !slices.ContainsFunc(sent, func(p store.Post) bool { return p.State == store.Waiting || p.State == store.Begun })
 }
 
 // lost says that the message went away before anything was known of it.
 func (r *faultRun) lost() bool {
-	messages, err := r.store.Messages(store.System, store.MessageQuery{Most: 1})
+	messages, err := r.store.Messages.Find(store.System, store.MessageQuery{Most: 1})
 	r.box.mutex.Lock()
 	defer r.box.mutex.Unlock()
 	return err == nil && len(messages) == 0 && len(r.box.folders["INBOX"].letters) == 0
@@ -575,15 +575,15 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 	r.start()
 	defer func() { r.engine.Stop() }()
 	err = errors.Join(
-		r.store.AddCabinet(&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x", MadeAt: time.Now()}, "test"),
-		r.store.AddMailbox(&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"),
+		r.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x", MadeAt: time.Now()}, "test"),
+		r.store.Mailboxes.Add(&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"),
 		r.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example"}, nil, 0, "test"),
 		r.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true, Tray: "never"}, nil, "test"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.engine.Watch("box")
-	r.until("the inbox is known", func() bool { f, err := r.store.FoldersOf("box"); return err == nil && len(f) == 1 })
+	r.until("the inbox is known", func() bool { f, err := r.store.Mailboxes.FoldersOf("box"); return err == nil && len(f) == 1 })
 	if _, err := r.engine.Office.SaveRule(document, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -660,7 +660,7 @@ func (r *faultRun) check(out *outside) {
 		t.Helper()
 		t.Errorf("%s at step %d (%s): %s", r.fault.name, r.at, r.where(), fmt.Sprintf(format, args...))
 	}
-	tray, _ := r.store.Tray(store.System, 0, 10)
+	tray, _ := r.store.Tray.Entries(store.System, 0, 10)
 	waiting := 0
 	for _, e := range tray {
 		waiting++
@@ -694,7 +694,7 @@ func (r *faultRun) check(out *outside) {
 	if len(got) > 0 {
 		bad("partial or unknown files: %v", got)
 	}
-	filings, err := r.store.Filings(store.System, register.Query{Most: 10})
+	filings, err := r.store.Register.List(store.System, register.Query{Most: 10})
 	if err != nil || len(filings) != len(sums) {
 		bad("%d lines in the register for %d files (%v)", len(filings), len(sums), err)
 	}
@@ -706,9 +706,9 @@ func (r *faultRun) check(out *outside) {
 	out.mutex.Lock()
 	mails, calls := len(out.mails[r.sender]), slices.Clone(out.calls[r.path])
 	out.mutex.Unlock()
-	sent, _ := r.store.PostOf(store.System, 1)
+	sent, _ := r.store.FollowUps.OfMessage(store.System, 1)
 	unsure := slices.ContainsFunc(sent, func(p store.Post) bool { return p.State == store.Unsure })
-	follow, _ := r.store.FollowUpsOf(store.System, 1)
+	follow, _ := r.store.FollowUps.FollowUpsOf(store.System, 1)
 	undone := map[string]string{}
 	for _, f := range follow {
 		if f.State != store.DidIt {

@@ -46,11 +46,11 @@ func (n newTo) takes(r *rule.Compiled, uid uint32) bool { return n[uid][r.Rule.I
 // except where the rule waited for the folder, where the message arrived after the
 // rule was switched on, and where the folder itself was made since. The last
 // messages are kept for rehearsals.
-func (v *visit) first(ctx context.Context, folder string, marks map[string]store.StartMark) error {
+func (v firstMeeting) first(ctx context.Context, folder string, marks map[string]store.StartMark) error {
 	if was, err := v.renamedFrom(ctx, folder); err != nil {
 		return err
 	} else if was != "" {
-		if err := v.engine.Store.RenameFolder(v.mailbox.ID, was, folder); err != nil {
+		if err := v.engine.Store.Mailboxes.RenameFolder(v.mailbox.ID, was, folder); err != nil {
 			return err
 		}
 		return v.folder(ctx, folder, time.Time{})
@@ -64,7 +64,7 @@ func (v *visit) first(ctx context.Context, folder string, marks map[string]store
 		return err
 	}
 	if fresh := met.fresh.uids(); len(fresh) > 0 {
-		if err := v.process(ctx, fresh, &batch{pass: v.livePass(), takes: met.fresh.takes}); err != nil {
+		if err := v.batches().process(ctx, fresh, &batch{pass: v.livePass(), takes: met.fresh.takes}); err != nil {
 			return err
 		}
 	}
@@ -75,14 +75,14 @@ func (v *visit) first(ctx context.Context, folder string, marks map[string]store
 		return err
 	}
 	for i := range facts {
-		if m, _ := v.understand(&facts[i]); m != nil {
+		if m, _ := v.batches().understand(&facts[i]); m != nil {
 			look.Messages = append(look.Messages, m)
 		}
 	}
 	if met.notice != nil {
 		v.engine.Events.Send(events.Event{Kind: "tray"})
 	}
-	return v.engine.Store.Commit(look)
+	return v.engine.Store.Messages.Commit(look)
 }
 
 // metFolder is what a first look found.
@@ -92,7 +92,7 @@ type metFolder struct {
 }
 
 // meetFolder finds out which messages of a folder are new to which rules.
-func (v *visit) meetFolder(ctx context.Context, folder string, uids []uint32, marks map[string]store.StartMark) (metFolder, error) {
+func (v firstMeeting) meetFolder(ctx context.Context, folder string, uids []uint32, marks map[string]store.StartMark) (metFolder, error) {
 	met := metFolder{fresh: newTo{}}
 	if mailboxes.OwnMail(v.mailbox) { // everything in it came after the mailbox was made
 		for _, uid := range uids {
@@ -126,7 +126,7 @@ func (v *visit) meetFolder(ctx context.Context, folder string, uids []uint32, ma
 
 // meetArrivals finds the messages that arrived after rules were switched on. Where
 // a mailbox does not know when a message arrived, a person is asked.
-func (v *visit) meetArrivals(ctx context.Context, folder string, uids []uint32, since map[string]time.Time, met *metFolder) error {
+func (v firstMeeting) meetArrivals(ctx context.Context, folder string, uids []uint32, since map[string]time.Time, met *metFolder) error {
 	if len(since) == 0 || len(uids) == 0 {
 		return nil
 	}
@@ -156,7 +156,7 @@ func (v *visit) meetArrivals(ctx context.Context, folder string, uids []uint32, 
 	for i := range facts {
 		f := &facts[i]
 		arrived := f.Arrived()
-		_, message := v.understand(f)
+		_, message := v.batches().understand(f)
 		doubt := false
 		for id, at := range since {
 			switch {
@@ -184,7 +184,7 @@ func (v *visit) meetArrivals(ctx context.Context, folder string, uids []uint32, 
 // everything around it, last being the moment of the last look. A message that
 // Ink Tray knows from another folder was moved in, and one that arrived since the
 // last look is new; about others a person is asked.
-func (v *visit) meetMadeFolder(ctx context.Context, folder string, uids []uint32, since map[string]time.Time, last time.Time, met *metFolder) error {
+func (v firstMeeting) meetMadeFolder(ctx context.Context, folder string, uids []uint32, since map[string]time.Time, last time.Time, met *metFolder) error {
 	facts, unread, err := v.facts(ctx, uids)
 	if err != nil {
 		return err
@@ -196,10 +196,10 @@ func (v *visit) meetMadeFolder(ctx context.Context, folder string, uids []uint32
 	}
 	older := 0
 	for i := range facts {
-		m, message := v.understand(&facts[i])
+		m, message := v.batches().understand(&facts[i])
 		fresh := m == nil || message.Received.After(last.Add(-arrivalMargin))
 		if !fresh {
-			if fresh, err = v.engine.Store.Known(v.mailbox.ID, m.Fingerprint, folder, v.state.UIDValidity); err != nil {
+			if fresh, err = v.engine.Store.Messages.Known(v.mailbox.ID, m.Fingerprint, folder, v.state.UIDValidity); err != nil {
 				return err
 			}
 		}
@@ -224,12 +224,12 @@ func (v *visit) meetMadeFolder(ctx context.Context, folder string, uids []uint32
 
 // madeSince says whether a folder was made while a rule looked into everything
 // within another, and when the last look was.
-func (v *visit) madeSince(ctx context.Context, folder string) (last time.Time, made bool, err error) {
+func (v firstMeeting) madeSince(ctx context.Context, folder string) (last time.Time, made bool, err error) {
 	e := v.engine
 	if folder == "INBOX" {
 		return last, false, nil
 	}
-	inbox, err := e.Store.Folder(v.mailbox.ID, "INBOX")
+	inbox, err := e.Store.Mailboxes.Folder(v.mailbox.ID, "INBOX")
 	if errors.Is(err, store.ErrNotFound) {
 		return last, false, nil
 	}
@@ -256,22 +256,22 @@ func (v *visit) madeSince(ctx context.Context, folder string) (last time.Time, m
 
 // atWork says whether a rule, as it is now, looked into the mailbox at a moment: a
 // folder that it did not know then was made later.
-func (v *visit) atWork(r *rule.Compiled, at time.Time) (bool, error) {
-	revision, err := v.engine.Store.Revision(r.Rule.ID, r.Revision)
+func (v firstMeeting) atWork(r *rule.Compiled, at time.Time) (bool, error) {
+	revision, err := v.engine.Store.Rules.Revision(r.Rule.ID, r.Revision)
 	if err != nil || !revision.MadeAt.Before(at) {
 		return false, err
 	}
-	marks, err := v.engine.Store.Marks(v.mailbox.ID)
+	marks, err := v.engine.Store.Rules.Marks(v.mailbox.ID)
 	return err == nil && slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == r.Rule.ID && m.MadeAt.Before(at) }), err
 }
 
 // renamedFrom finds the former name of a folder that was renamed: a folder that is
 // gone, has the same UIDVALIDITY, and holds the same messages under the same UIDs.
-func (v *visit) renamedFrom(ctx context.Context, folder string) (string, error) {
+func (v firstMeeting) renamedFrom(ctx context.Context, folder string) (string, error) {
 	if folder == "INBOX" {
 		return "", nil
 	}
-	rows, err := v.engine.Store.FoldersOf(v.mailbox.ID)
+	rows, err := v.engine.Store.Mailboxes.FoldersOf(v.mailbox.ID)
 	if err != nil {
 		return "", err
 	}
@@ -284,7 +284,7 @@ func (v *visit) renamedFrom(ctx context.Context, folder string) (string, error) 
 		if there || row.UIDValidity != v.state.UIDValidity || row.UIDNext > v.state.UIDNext || row.Path == "INBOX" {
 			continue
 		}
-		known, err := v.engine.Store.LastMessages(v.mailbox.ID, row.Path, row.UIDValidity, 5)
+		known, err := v.engine.Store.Messages.Last(v.mailbox.ID, row.Path, row.UIDValidity, 5)
 		if err != nil {
 			return "", err
 		}
@@ -299,7 +299,7 @@ func (v *visit) renamedFrom(ctx context.Context, folder string) (string, error) 
 		}
 		same := 0
 		for i := range facts {
-			if m, _ := v.understand(&facts[i]); m != nil && slices.Equal(m.Fingerprint, known[m.UID].Fingerprint) {
+			if m, _ := v.batches().understand(&facts[i]); m != nil && slices.Equal(m.Fingerprint, known[m.UID].Fingerprint) {
 				same++
 			}
 		}
@@ -314,7 +314,7 @@ func (v *visit) renamedFrom(ctx context.Context, folder string) (string, error) 
 // 2.3.1.1). What is recognised was seen before. What is not recognised is new if
 // it arrived after the last look, or if a message of the folder was still to be
 // read; else a person decides.
-func (v *visit) renumbered(ctx context.Context, row store.Folder, marks map[string]store.StartMark) error {
+func (v firstMeeting) renumbered(ctx context.Context, row store.Folder, marks map[string]store.StartMark) error {
 	e := v.engine
 	for _, m := range marks {
 		if m.Folder == row.Path && m.Awaited { // it was away: this is another folder of the same name
@@ -322,11 +322,11 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder, marks map[stri
 		}
 	}
 	last := row.LookedAt.Add(-arrivalMargin)
-	retries, err := e.Store.RetriesIn(v.mailbox.ID, row.Path, row.UIDValidity)
+	retries, err := e.Store.Retries.In(v.mailbox.ID, row.Path, row.UIDValidity)
 	if err != nil {
 		return err
 	}
-	pending, err := e.Store.PendingPrints(v.mailbox.ID, row.Path, row.UIDValidity)
+	pending, err := e.Store.Messages.PendingPrints(v.mailbox.ID, row.Path, row.UIDValidity)
 	if err != nil {
 		return err
 	}
@@ -356,12 +356,12 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder, marks map[stri
 		}
 		var look store.Look
 		for i := range facts {
-			m, message := v.understand(&facts[i])
+			m, message := v.batches().understand(&facts[i])
 			if m == nil {
 				allRules(facts[i].UID)
 				continue
 			}
-			known, err := e.Store.Known(v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
+			known, err := e.Store.Messages.Known(v.mailbox.ID, m.Fingerprint, row.Path, row.UIDValidity)
 			if err != nil {
 				return err
 			}
@@ -377,12 +377,12 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder, marks map[stri
 				look.Messages = append(look.Messages, m)
 			}
 		}
-		if err := e.Store.Commit(look); err != nil {
+		if err := e.Store.Messages.Commit(look); err != nil {
 			return err
 		}
 	}
 	if uids := fresh.uids(); len(uids) > 0 {
-		if err := v.process(ctx, uids, &batch{pass: v.livePass(), takes: fresh.takes}); err != nil {
+		if err := v.batches().process(ctx, uids, &batch{pass: v.livePass(), takes: fresh.takes}); err != nil {
 			return err
 		}
 	}
@@ -395,12 +395,12 @@ func (v *visit) renumbered(ctx context.Context, row store.Folder, marks map[stri
 			Advice: "If they should be filed, let the rule file old mail."}
 		e.Events.Send(events.Event{Kind: "tray"})
 	}
-	return e.Store.Renumber(look)
+	return e.Store.Messages.Renumber(look)
 }
 
 // replaced meets a folder that was away and is there again with other numbers.
 // Everything in it is new to the rules that waited for it.
-func (v *visit) replaced(ctx context.Context, row store.Folder, marks map[string]store.StartMark) error {
+func (v firstMeeting) replaced(ctx context.Context, row store.Folder, marks map[string]store.StartMark) error {
 	uids, err := v.session.UIDs(ctx, source.Query{})
 	if err != nil {
 		return err
@@ -415,10 +415,15 @@ func (v *visit) replaced(ctx context.Context, row store.Folder, marks map[string
 		}
 	}
 	if len(uids) > 0 {
-		if err := v.process(ctx, uids, &batch{pass: v.livePass(), takes: fresh.takes}); err != nil {
+		if err := v.batches().process(ctx, uids, &batch{pass: v.livePass(), takes: fresh.takes}); err != nil {
 			return err
 		}
 	}
 	row.UIDValidity, row.UIDNext, row.ModSeq, row.LookedAt = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq, v.engine.Clock()
-	return v.engine.Store.Renumber(store.Look{Folder: &row})
+	return v.engine.Store.Messages.Renumber(store.Look{Folder: &row})
 }
+
+// firstMeeting is the part of a visit that meets folders which are new, renamed, numbered anew or replaced.
+type firstMeeting struct{ *visit }
+
+func (v *visit) meetings() firstMeeting { return firstMeeting{v} }

@@ -24,9 +24,9 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 		h.watched()
 	}
 	box.deliver("INBOX", raw("disguised", "plan.pdf", "MZ\x90\x00 a program"))
-	h.until("it waits", func() bool { n, _ := h.store.Tray(store.System, 0, 10); return len(n) == 1 })
+	h.until("it waits", func() bool { n, _ := h.store.Tray.Entries(store.System, 0, 10); return len(n) == 1 })
 	refused("something of this mailbox waits in the tray (1)")
-	waiting, err := h.store.Tray(store.System, 0, 10)
+	waiting, err := h.store.Tray.Entries(store.System, 0, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -34,19 +34,19 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	pass := store.Pass{Kind: "old mail", RuleID: "tide-gauges", MadeBy: "test", State: store.Running, StartedAt: time.Now()}
-	if err := h.store.AddPass(&pass); err != nil {
+	if err := h.store.Passes.Add(&pass); err != nil {
 		t.Fatal(err)
 	}
 	refused("goes over this mailbox")
 	pass.State = store.Stopped
-	if err := h.store.SavePass(&pass); err != nil {
+	if err := h.store.Passes.Save(&pass); err != nil {
 		t.Fatal(err)
 	}
 	file, err := h.engine.HandOver(t.Context(), store.System, "box")
 	if err != nil || !strings.HasSuffix(file, ".mailbox") {
 		t.Fatalf("%s, %v", file, err)
 	}
-	if r, err := h.store.RuleByID("tide-gauges"); err != nil || r.Running {
+	if r, err := h.store.Rules.ByID("tide-gauges"); err != nil || r.Running {
 		t.Errorf("the rule that looked into no other mailbox runs: %v, %v", r.Running, err)
 	}
 	if h.count("") != 2 {
@@ -65,7 +65,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	box.add(enclosed(oda, "Holz", "Guten Tag.", "one.pdf", "%PDF one"))
 	var known []store.Message
 	from.until("it is known", func() bool {
-		known, _ = from.store.Messages(store.System, store.MessageQuery{Most: 10})
+		known, _ = from.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
 		return len(known) == 1
 	})
 	if _, err := from.engine.Desk.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
@@ -83,7 +83,7 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer f.Close()
-		m, err := to.store.TakeOver(f, time.Now(), "test")
+		m, err := to.store.Mailboxes.TakeOver(f, time.Now(), "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -92,22 +92,22 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 		}
 	}
 	to := newHouse(t, box.dial)
-	if err := to.store.RemoveMailbox("box", "test"); err != nil {
+	if err := to.store.Mailboxes.Remove("box", "test"); err != nil {
 		t.Fatal(err)
 	}
 	taken(to)
-	topics, err := to.store.Topics()
+	topics, err := to.store.Topics.All()
 	if err != nil || len(topics) != 1 || topics[0].Name != "Berth requests" {
 		t.Fatalf("topics that came along: %+v, %v", topics, err)
 	}
-	if learned := to.engine.Office.Learned("Berth requests"); learned.Yes != 7 || learned.No != 6 || !learned.Ready() {
+	if learned := to.engine.Office.Topics.Learned("Berth requests"); learned.Yes != 7 || learned.No != 6 || !learned.Ready() {
 		t.Errorf("it knows %d and %d", learned.Yes, learned.No)
 	}
 	clerk := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"box"}}
-	if seen, err := to.store.Examples(clerk, topics[0].ID); err != nil || len(seen) != 1 || seen[0].Subject != "Holz" {
+	if seen, err := to.store.Topics.Examples(clerk, topics[0].ID); err != nil || len(seen) != 1 || seen[0].Subject != "Holz" {
 		t.Errorf("who may see the mailbox sees %+v, %v", seen, err)
 	}
-	here, err := to.store.Messages(store.System, store.MessageQuery{Most: 10})
+	here, err := to.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
 	if err != nil || len(here) != 1 {
 		t.Fatalf("%+v, %v", here, err)
 	}
@@ -117,12 +117,12 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	}
 
 	other := newHouse(t, box.dial)
-	if err := other.store.RemoveMailbox("box", "test"); err != nil {
+	if err := other.store.Mailboxes.Remove("box", "test"); err != nil {
 		t.Fatal(err)
 	}
 	other.taught("berth Requests", berths[:5], bills[:5])
 	taken(other)
-	if learned := other.engine.Office.Learned("berth Requests"); learned.Yes != 5 || learned.No != 5 {
+	if learned := other.engine.Office.Topics.Learned("berth Requests"); learned.Yes != 5 || learned.No != 5 {
 		t.Errorf("the topic that was there knows %d and %d now", learned.Yes, learned.No)
 	}
 }

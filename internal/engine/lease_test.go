@@ -49,7 +49,7 @@ func (h *house) twin() *house {
 
 func (h *house) notice(kind string) *store.Notice {
 	h.t.Helper()
-	all, err := h.store.Notices(store.System)
+	all, err := h.store.Tray.Notices(store.System)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -63,7 +63,7 @@ func (h *house) notice(kind string) *store.Notice {
 
 func (h *house) numbers() int {
 	h.t.Helper()
-	n, err := h.store.CountFilings(store.System, register.Query{})
+	n, err := h.store.Register.Count(store.System, register.Query{})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func TestACopyOfTheRecordsFilesNothingWhileTheFirstRunsAndBothSaySo(t *testing.T
 	box.announce()
 	h.until("the first has filed all", func() bool { return h.numbers() == 40 })
 	second.until("the second knows all", func() bool {
-		all, err := second.store.Messages(store.System, store.MessageQuery{Most: 100})
+		all, err := second.store.Messages.Find(store.System, store.MessageQuery{Most: 100})
 		return err == nil && len(all) == 40
 	})
 	second.until("the second says what is wrong", func() bool {
@@ -265,11 +265,11 @@ func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) 
 	h.rule(gaugesRule)
 	other := newHouse(t, box.dial)
 	other.files = h.files
-	row, err := h.store.CabinetByID("cab")
+	row, err := h.store.Cabinets.ByID("cab")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := other.store.MovedCabinet(&row, "test"); err != nil {
+	if err := other.store.Cabinets.Moved(&row, "test"); err != nil {
 		t.Fatal(err)
 	}
 	other.hurry()
@@ -282,7 +282,7 @@ func TestTwoInstallationsThatWatchOneMailboxIntoOneCabinetAreTold(t *testing.T) 
 			return n != nil && strings.Contains(n.Text, "“gauges”") && n.MailboxID == "box"
 		})
 	}
-	if err := h.store.SettleByID(store.System, h.notice("watched twice").ID); err != nil {
+	if err := h.store.Tray.SettleByID(store.System, h.notice("watched twice").ID); err != nil {
 		t.Fatal(err)
 	}
 	h.engine.Cabinets.Recheck()

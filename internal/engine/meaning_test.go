@@ -67,7 +67,7 @@ func (h *house) taught(name string, about, others []string) string {
 			list = append(list, topic.Example{About: i == 0, Mail: topic.Mail{Subject: s, Text: s}})
 		}
 	}
-	id, err := h.engine.Office.ImportTopic(store.System, name, list)
+	id, err := h.engine.Office.Topics.ImportTopic(store.System, name, list)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -101,12 +101,12 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 		}
 	}
 	// What a topic that is asked for is called cannot change, and it cannot go.
-	row, _ := h.store.TopicByID(id)
+	row, _ := h.store.Topics.ByID(id)
 	row.Name = "Moorings"
-	if err := h.engine.Office.SaveTopic(&row, 0, "test"); err == nil || !strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
+	if err := h.engine.Office.Topics.Save(&row, 0, "test"); err == nil || !strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
 		t.Errorf("renaming: %v", err)
 	}
-	if err := h.engine.Office.RemoveTopic(id, "test"); err == nil || !strings.Contains(err.Error(), "asks for the topic") {
+	if err := h.engine.Office.Topics.Remove(id, "test"); err == nil || !strings.Contains(err.Error(), "asks for the topic") {
 		t.Errorf("removing: %v", err)
 	}
 
@@ -115,7 +115,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Berths/sure.pdf": "%PDF sure", "Berths/one.pdf": "%PDF one", "Berths/two.csv": "2"})
-	examples, err := h.store.Examples(store.System, id)
+	examples, err := h.store.Topics.Examples(store.System, id)
 	if err != nil || len(examples) != 13 || examples[0].Subject != "Holz" || !examples[0].About || examples[0].Origin != "tray" || !slices.Equal(examples[0].Names, []string{"one.pdf", "two.csv"}) {
 		t.Errorf("the example: %+v, %v", examples[0], err)
 	}
@@ -130,7 +130,7 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.until("it is left", func() bool {
-		e, _ := h.store.EntryByID(store.System, tray[0].ID)
+		e, _ := h.store.Journal.ByID(store.System, tray[0].ID)
 		return e.State == store.LeftOut && strings.Contains(e.Reason, "a person said that it is not about “berth requests”")
 	})
 	judged, err := h.engine.Desk.JudgeMessage(t.Context(), store.System, tray[0].MessageID)
@@ -139,11 +139,11 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	}
 	// Taken back, the topic forgets it; after a restart it knows what it knew.
 	h.restart()
-	before := h.engine.Office.Learned("Berth requests")
-	if n, err := h.engine.Office.Unmark(store.System, id, []int64{examples[0].ID}); n != 1 || err != nil {
+	before := h.engine.Office.Topics.Learned("Berth requests")
+	if n, err := h.engine.Office.Topics.Unmark(store.System, id, []int64{examples[0].ID}); n != 1 || err != nil {
 		t.Errorf("taken back: %d, %v", n, err)
 	}
-	if after := h.engine.Office.Learned("Berth requests"); before.Yes != 7 || after.Yes != 6 {
+	if after := h.engine.Office.Topics.Learned("Berth requests"); before.Yes != 7 || after.Yes != 6 {
 		t.Errorf("%d examples before, %d after", before.Yes, after.Yes)
 	}
 }
@@ -196,18 +196,18 @@ func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
 	}
 	box.add(enclosed(oda, "Invoice", "x"))
 	h.until("both are known", func() bool {
-		all, err := h.engine.Office.Teachings(store.System, id, 10)
+		all, err := h.engine.Office.Topics.Teachings(store.System, id, 10)
 		return err == nil && len(all) == 2
 	})
 	for _, c := range []struct {
 		list []topic.Example
 		says string
 	}{{nil, "between one example and"}, {[]topic.Example{{About: true}}, "neither a subject nor a text"}} {
-		if _, err := h.engine.Office.ImportTopic(store.System, "New one", c.list); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := h.engine.Office.Topics.ImportTopic(store.System, "New one", c.list); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("an import of %+v: %v", c.list, err)
 		}
 	}
-	if topics, _ := h.store.Topics(); len(topics) != 1 {
+	if topics, _ := h.store.Topics.All(); len(topics) != 1 {
 		t.Errorf("an import that fails left %d topics", len(topics))
 	}
 	if _, err := h.engine.Desk.Mark(t.Context(), store.System, id, nil, true, "mail"); err == nil {
@@ -226,30 +226,30 @@ func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
 	box.add(enclosed(oda, "Request for a berth", "A berth please.", "a.pdf", "%PDF a"))
 	var known []store.Message
 	h.until("it is known", func() bool {
-		known, _ = h.store.Messages(store.System, store.MessageQuery{Most: 10})
+		known, _ = h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
 		return len(known) == 1
 	})
 	if _, err := h.engine.Desk.Mark(t.Context(), store.System, id, []int64{known[0].ID}, true, "mail"); err != nil {
 		t.Fatal(err)
 	}
 	stranger := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"other"}}
-	if seen, err := h.store.Examples(stranger, id); err != nil || len(seen) != 0 {
+	if seen, err := h.store.Topics.Examples(stranger, id); err != nil || len(seen) != 0 {
 		t.Errorf("a stranger sees %d examples, %v", len(seen), err)
 	}
-	if n, err := h.engine.Office.Unmark(stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
+	if n, err := h.engine.Office.Topics.Unmark(stranger, id, []int64{1, 2, 3}); n != 0 || err != nil {
 		t.Errorf("a stranger took %d back, %v", n, err)
 	}
 	if _, err := h.engine.Desk.Mark(t.Context(), stranger, id, []int64{known[0].ID}, true, "mail"); err == nil {
 		t.Error("a stranger marked a message that he may not see")
 	}
-	if all, err := h.engine.Office.Teachings(stranger, id, 10); err != nil || len(all) != 0 {
+	if all, err := h.engine.Office.Topics.Teachings(stranger, id, 10); err != nil || len(all) != 0 {
 		t.Errorf("a stranger is shown %d messages, %v", len(all), err)
 	}
 	// A person's traces go with the examples.
 	if _, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", false); err != nil {
 		t.Fatal(err)
 	}
-	if seen, err := h.store.Examples(store.System, id); err != nil || len(seen) != 12 || h.engine.Office.Learned("Berth requests").Yes != 6 {
+	if seen, err := h.store.Topics.Examples(store.System, id); err != nil || len(seen) != 12 || h.engine.Office.Topics.Learned("Berth requests").Yes != 6 {
 		t.Errorf("after erasing there are %d examples, %v", len(seen), err)
 	}
 }
@@ -346,7 +346,7 @@ func TestWhatMayHoldAProgramIsNotKeptForACabinetThatIsAway(t *testing.T) {
 	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.add(enclosed(oda, "while away", "x", "good.csv", "1;2", "bad.csv", testbed.Virus, "macros.docx", zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")))
 	h.until("what may be kept is kept", func() bool {
-		kept, err := h.store.SpooledEntries()
+		kept, err := h.store.Journal.Spooled()
 		return err == nil && len(kept) == 1 && kept[0].Name == "good.csv"
 	})
 	if err := os.Rename(away, h.files); err != nil {
@@ -372,7 +372,7 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	h.rule(bundles("  - {take: everything, folder: All}\n"))
 	box.add(enclosed(oda, "one", "x", "good.csv", "1;2", "bad.csv", "1;"+testbed.Virus))
 	h.until("the tray says that the scanner is away", func() bool {
-		notices, _ := h.store.Notices(store.System)
+		notices, _ := h.store.Tray.Notices(store.System)
 		return len(notices) == 1 && notices[0].Kind == "scanner" && strings.Contains(notices[0].Text, "cannot be reached")
 	})
 	if len(h.tree()) != 0 {
@@ -386,7 +386,7 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	if e.Cause != store.CauseVirus || e.Name != "bad.csv" || !strings.Contains(e.Reason, "the virus scanner found "+testbed.VirusName) {
 		t.Errorf("in the tray: %+v", e)
 	}
-	h.until("the notice is gone", func() bool { notices, _ := h.store.Notices(store.System); return len(notices) == 0 })
+	h.until("the notice is gone", func() bool { notices, _ := h.store.Tray.Notices(store.System); return len(notices) == 0 })
 }
 
 // Who releases a file for one reason was told nothing of a virus in it, and who files by
@@ -415,7 +415,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 		t.Helper()
 		found := map[store.Cause]*store.Entry{}
 		h.until(fmt.Sprint("these wait: ", want), func() bool {
-			tray, _ := h.store.Tray(store.System, 0, 10)
+			tray, _ := h.store.Tray.Entries(store.System, 0, 10)
 			clear(found)
 			for i := range tray {
 				found[tray[i].Cause] = &tray[i]
@@ -434,7 +434,7 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 	release(causes(store.CauseVirus)[store.CauseVirus])
 	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus})
 
-	known, err := h.store.Messages(store.System, store.MessageQuery{Most: 10})
+	known, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
 	if err != nil || len(known) != 1 {
 		t.Fatal(known, err)
 	}
@@ -503,7 +503,7 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	if e.Cause != store.CauseDoubtful || e.Name != "h.csv" || !strings.Contains(e.Reason, "the name service does not answer") {
 		t.Errorf("in the tray: %+v", e)
 	}
-	known, err := h.store.Messages(store.System, store.MessageQuery{Most: 10})
+	known, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
 	if err != nil {
 		t.Fatal(err)
 	}

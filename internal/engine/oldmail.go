@@ -50,7 +50,7 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 	if err := of.Check(); err != nil {
 		return nil, err
 	}
-	row, err := e.Store.RuleByID(ruleID)
+	row, err := e.Store.Rules.ByID(ruleID)
 	if err != nil || row.Removed {
 		return nil, store.ErrNotFound
 	}
@@ -66,7 +66,7 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 	if !v.All {
 		pass.OnlyIn = append([]string{}, v.Only...)
 	}
-	if err := e.Store.AddPass(pass); err != nil {
+	if err := e.Store.Passes.Add(pass); err != nil {
 		return nil, err
 	}
 	e.runPass(pass)
@@ -74,7 +74,7 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 }
 
 func (e *Engine) underway() []store.Pass {
-	all, err := e.Store.UnfinishedPasses()
+	all, err := e.Store.Passes.Unfinished()
 	if err != nil {
 		e.Log.Error("reading the passes", "error", err)
 	}
@@ -84,7 +84,7 @@ func (e *Engine) underway() []store.Pass {
 // SteerPass pauses, stops or goes on with a pass over old mail. What is being
 // filed at the moment is finished.
 func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) error {
-	pass, err := e.Store.Pass(v, id)
+	pass, err := e.Store.Passes.ByID(v, id)
 	if err != nil {
 		return err
 	}
@@ -95,7 +95,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	if wanted == store.Running {
 		if running == nil {
 			pass.State = store.Running
-			if err := e.Store.SavePass(&pass); err != nil {
+			if err := e.Store.Passes.Save(&pass); err != nil {
 				return err
 			}
 			e.runPass(&pass)
@@ -108,7 +108,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	}
 	ended := e.Clock()
 	pass.State, pass.EndedAt = wanted, &ended
-	return e.Store.SavePass(&pass)
+	return e.Store.Passes.Save(&pass)
 }
 
 // runPass goes over old mail in the background, from where the pass stands.
@@ -129,7 +129,7 @@ func (e *Engine) runPass(pass *store.Pass) {
 			pass.EndedAt = &ended
 		}
 		for failures := 0; ; failures++ { // a full disk must not leave it running for ever
-			err := e.Store.SavePass(pass)
+			err := e.Store.Passes.Save(pass)
 			if err == nil {
 				break
 			}
@@ -149,7 +149,7 @@ func (e *Engine) runPass(pass *store.Pass) {
 // the pauses again. Nothing that may pass ends a pass: it waits until the mailbox
 // answers, the disk has room, or a person stops it.
 func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.Steering) (store.PassState, string) {
-	row, err := e.Store.RuleByID(pass.RuleID)
+	row, err := e.Store.Rules.ByID(pass.RuleID)
 	if err != nil {
 		return store.Broken, "the rule is no longer there"
 	}
@@ -157,7 +157,7 @@ func (e *Engine) overOldMail(ctx context.Context, pass *store.Pass, p *passes.St
 	if err != nil {
 		return store.Broken, "the rule cannot run: " + err.Error()
 	}
-	mailboxes, err := e.Store.Mailboxes(store.System)
+	mailboxes, err := e.Store.Mailboxes.All(store.System)
 	if err != nil {
 		return store.Broken, err.Error()
 	}
@@ -243,7 +243,7 @@ func waitsFor(m *store.Mailbox, err error) string {
 func (e *Engine) notePass(pass *store.Pass, note string) {
 	pass.Note = note
 	e.Log.Warn("a pass over old mail waits", "pass", pass.ID, "note", note)
-	if err := e.Store.SavePass(pass); err != nil {
+	if err := e.Store.Passes.Save(pass); err != nil {
 		e.Log.Error("keeping a pass", "pass", pass.ID, "error", err)
 	}
 	e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
@@ -349,7 +349,7 @@ func (o *overFolder) begin(ctx context.Context) error {
 		return nil
 	}
 	if at.Current == o.key && at.Validity != 0 { // numbered anew meanwhile: the folder is gone over again
-		if err := e.Store.RestartFolder(o.pass, v.mailbox.ID, o.folder); err != nil {
+		if err := e.Store.Passes.RestartFolder(o.pass, v.mailbox.ID, o.folder); err != nil {
 			return err
 		}
 	}
@@ -375,7 +375,7 @@ func (o *overFolder) begin(ctx context.Context) error {
 	if len(uids) > 0 {
 		next.Position.First, next.Position.Last = uids[0], uids[len(uids)-1]
 	}
-	if err := e.Store.SavePass(&next); err != nil {
+	if err := e.Store.Passes.Save(&next); err != nil {
 		return err
 	}
 	*o.pass = next
@@ -409,7 +409,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) error {
 		began := e.Clock()
 		some := uids[:min(size, len(uids))]
 		uids = uids[len(some):]
-		if err := v.process(ctx, some, &batch{pass: pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+		if err := v.batches().process(ctx, some, &batch{pass: pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
 			return err
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
@@ -429,7 +429,7 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) error {
 func (o *overFolder) again(ctx context.Context) error {
 	v, e := o.visit, o.visit.engine
 	for {
-		rows, err := e.Store.RetriesOf(store.System, o.pass.ID)
+		rows, err := e.Store.Retries.OfPass(store.System, o.pass.ID)
 		if err != nil {
 			return err
 		}
@@ -449,7 +449,7 @@ func (o *overFolder) again(ctx context.Context) error {
 		if next.NextAt != nil && !o.steer.Rest(ctx, next.NextAt.Sub(e.Clock())) {
 			return ctx.Err()
 		}
-		if err := v.process(ctx, []uint32{next.UID}, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+		if err := v.batches().process(ctx, []uint32{next.UID}, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
 			return err
 		}
 	}
@@ -463,17 +463,17 @@ func (o *overFolder) finish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	decided, err := e.Store.DecidedIn(o.pass.ID, v.mailbox.ID, o.folder, v.state.UIDValidity)
+	decided, err := e.Store.Passes.DecidedIn(o.pass.ID, v.mailbox.ID, o.folder, v.state.UIDValidity)
 	if err != nil {
 		return err
 	}
 	if missed := slices.DeleteFunc(there, func(uid uint32) bool { return decided[uid] }); len(missed) > 0 {
 		e.Log.Warn("messages of a pass are read once more", "pass", o.pass.ID, "folder", o.folder, "messages", len(missed))
-		if err := v.process(ctx, missed, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+		if err := v.batches().process(ctx, missed, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
 			return err
 		}
 	}
-	rows, err := e.Store.RetriesOf(store.System, o.pass.ID)
+	rows, err := e.Store.Retries.OfPass(store.System, o.pass.ID)
 	if err != nil {
 		return err
 	}
@@ -487,7 +487,7 @@ func (o *overFolder) finish(ctx context.Context) error {
 	}
 	next.Gone += max(0, next.Position.Count-next.Position.Decided-here)
 	next.Position = store.Position{Done: append(slices.Clone(next.Position.Done), o.key)}
-	if err := e.Store.SavePass(&next); err != nil {
+	if err := e.Store.Passes.Save(&next); err != nil {
 		return err
 	}
 	*o.pass = next
@@ -504,7 +504,7 @@ func (e *Engine) allowed(ctx context.Context, pass *store.Pass, p *passes.Steeri
 	for told := false; !hours.Include(e.Now()); {
 		if !told {
 			pass.Note = fmt.Sprintf("goes on at %s", pass.FromTime)
-			if err := e.Store.SavePass(pass); err != nil {
+			if err := e.Store.Passes.Save(pass); err != nil {
 				e.Log.Error("keeping a pass", "error", err)
 			}
 			e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})

@@ -96,19 +96,19 @@ func TestAnItemIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	}
 	move(h.files, away)
 	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
-	if err := h.store.SetLimits(store.Limits{SpoolMB: 0}, 0, "test"); err != nil {
+	if err := h.store.Settings.SetLimits(store.Limits{SpoolMB: 0}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	var entry store.Entry
 	h.until("it waits", func() bool {
-		all, _ := h.store.EntriesOf(store.System, 1)
+		all, _ := h.store.Journal.OfMessage(store.System, 1)
 		if len(all) == 1 {
 			entry = all[0]
 		}
 		return len(all) == 1 && entry.NextAt != nil
 	})
-	row, err := h.store.MessageByID(store.System, 1)
+	row, err := h.store.Messages.ByID(store.System, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -157,7 +157,7 @@ func TestAKeptContentIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	}
 	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
-	h.until("it is kept", func() bool { e, _ := h.store.SpooledEntries(); return len(e) == 1 })
+	h.until("it is kept", func() bool { e, _ := h.store.Journal.Spooled(); return len(e) == 1 })
 	if err := os.Rename(away, h.files); err != nil {
 		t.Fatal(err)
 	}
@@ -193,7 +193,7 @@ func TestOfTwoReplacementsEachLooksAtWhatTheOtherLeft(t *testing.T) {
 		}
 	}
 	h.until("both passes are done", func() bool {
-		p, _ := h.store.FindPasses(store.System, store.PassQuery{Kind: "old mail", Most: 5})
+		p, _ := h.store.Passes.Find(store.System, store.PassQuery{Kind: "old mail", Most: 5})
 		return len(p) == 2 && p[0].State == store.Done && p[1].State == store.Done
 	})
 	s.counted(t, 2)
@@ -204,7 +204,7 @@ func TestTwoUndoingsTakeTurns(t *testing.T) {
 	h.rule(gaugesRule)
 	box.deliver("INBOX", raw("one", "a.csv", "1", "b.csv", "2"))
 	h.filed(2)
-	entries, _ := h.store.EntriesOf(store.System, 1)
+	entries, _ := h.store.Journal.OfMessage(store.System, 1)
 	var ids []int64
 	for _, e := range entries {
 		ids = append(ids, e.ID)
@@ -219,7 +219,7 @@ func TestTwoUndoingsTakeTurns(t *testing.T) {
 		})
 	}
 	workers.Wait()
-	h.until("both are taken back", func() bool { open, _ := h.store.OpenUndos(); return len(open) == 0 && len(h.tree()) == 0 })
+	h.until("both are taken back", func() bool { open, _ := h.store.Undoing.Open(); return len(open) == 0 && len(h.tree()) == 0 })
 	s.counted(t, 2)
 	if s.calls != 2 {
 		t.Errorf("%d files were moved, want 2", s.calls)
@@ -254,7 +254,7 @@ func TestAMailIsSentAtMostOnceAlsoWhenTheProcessEndsRightAfter(t *testing.T) {
 	h.store.Interrupt(func(bool) error { return nil })
 	h.start()
 	h.until("a person is asked", func() bool {
-		p, _ := h.store.TrayPost(store.System, 5)
+		p, _ := h.store.Tray.Post(store.System, 5)
 		return len(p) == 1 && p[0].State == store.Unsure
 	})
 	if n := len(out.got("oda@tidewatch.example")); n != 1 {
@@ -308,15 +308,15 @@ func TestAnotherFileAtThePlaceOfWhatWasStagedIsNotTakenForIt(t *testing.T) {
 	h.engine.Stop()
 	// As after a crash: it was staged, the temporary object went, and somebody put
 	// another file where it was to go.
-	filings, err := h.store.Filings(store.System, register.Query{Most: 1})
+	filings, err := h.store.Register.List(store.System, register.Query{Most: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
-	entry, err := h.store.EntryByID(store.System, filings[0].JournalID)
+	entry, err := h.store.Journal.ByID(store.System, filings[0].JournalID)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := h.store.Stage(&entry, time.Now()); err != nil {
+	if err := h.store.Journal.Stage(&entry, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(filepath.Join(h.files, "Gauges/2026/05/a.csv"), []byte("a stranger's"), 0o644); err != nil {
@@ -325,7 +325,7 @@ func TestAnotherFileAtThePlaceOfWhatWasStagedIsNotTakenForIt(t *testing.T) {
 	h.start()
 	h.expect(map[string]string{"Gauges/2026/05/a.csv": "a stranger's", "Gauges/2026/05/a (2).csv": "a"})
 	h.until("the register names the right one", func() bool {
-		filings, err := h.store.Filings(store.System, register.Query{Most: 5})
+		filings, err := h.store.Register.List(store.System, register.Query{Most: 5})
 		return err == nil && len(filings) == 1 && filings[0].File == "a (2).csv"
 	})
 }

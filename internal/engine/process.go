@@ -34,7 +34,7 @@ type batch struct {
 // process plans messages of the open folder, commits plans and progress together,
 // and files. A message that cannot be read is kept for another try, and the others
 // go on. The error is the mailbox's or the machine's: the session is to be given up.
-func (v *visit) process(ctx context.Context, uids []uint32, b *batch) (err error) {
+func (v batchWork) process(ctx context.Context, uids []uint32, b *batch) (err error) {
 	e := v.engine
 	if b.pass.Kind == "live" {
 		defer func() {
@@ -43,13 +43,13 @@ func (v *visit) process(ctx context.Context, uids []uint32, b *batch) (err error
 			}
 			ended := e.Clock()
 			b.pass.State, b.pass.EndedAt, b.pass.Total = store.Done, &ended, b.pass.Looked
-			if saved := e.Store.SavePass(b.pass); err == nil {
+			if saved := e.Store.Passes.Save(b.pass); err == nil {
 				err = saved
 			}
 			e.Events.Send(events.Event{Kind: "pass", Mailbox: v.mailbox.ID})
 		}()
 	}
-	retries, err := e.Store.RetriesIn(v.mailbox.ID, v.open, v.state.UIDValidity)
+	retries, err := e.Store.Retries.In(v.mailbox.ID, v.open, v.state.UIDValidity)
 	if err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ type batchRead struct {
 
 // some does what process does for messages that are asked for together. done says
 // how many of them, from the first on, need not be read again.
-func (v *visit) some(ctx context.Context, uids []uint32, b *batch, last bool, retries map[uint32]store.Retry) (done int, err error) {
+func (v batchWork) some(ctx context.Context, uids []uint32, b *batch, last bool, retries map[uint32]store.Retry) (done int, err error) {
 	e := v.engine
 	if b.pass.ID == 0 && b.pass.StartedAt.IsZero() {
 		b.pass.State, b.pass.StartedAt = store.Running, e.Clock()
@@ -102,7 +102,7 @@ func (v *visit) some(ctx context.Context, uids []uint32, b *batch, last bool, re
 
 // keep commits what was decided of messages, and how far that brings the folder or
 // the pass.
-func (v *visit) keep(r *batchRead, uids []uint32, b *batch, last bool) error {
+func (v batchWork) keep(r *batchRead, uids []uint32, b *batch, last bool) error {
 	e := v.engine
 	look := &r.look
 	look.In, look.Validity = store.Place{MailboxID: v.mailbox.ID, Folder: v.open}, v.state.UIDValidity
@@ -119,7 +119,7 @@ func (v *visit) keep(r *batchRead, uids []uint32, b *batch, last bool) error {
 	if b.through != nil {
 		b.through(look, uids[len(uids)-1], len(r.letters), r.matched, last)
 	}
-	if err := e.Store.Commit(*look); err != nil {
+	if err := e.Store.Messages.Commit(*look); err != nil {
 		return err
 	}
 	if look.Pass != nil {
@@ -139,7 +139,7 @@ func (v *visit) keep(r *batchRead, uids []uint32, b *batch, last bool) error {
 
 // read reads and plans messages. The error, if any, is the mailbox's or the
 // machine's; what was read before it counts.
-func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[uint32]store.Retry) (r batchRead, err error) {
+func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries map[uint32]store.Retry) (r batchRead, err error) {
 	e := v.engine
 	r.look = store.Look{Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{}, Matched: map[*store.Message]bool{}}
 	if len(uids) == 1 && retries[uids[0]].Crashes >= mostCrashes {
@@ -168,7 +168,7 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 		return r, err
 	}
 	v.pace.faster()
-	moves, err := e.Store.AnyMoves(v.mailbox.ID)
+	moves, err := e.Store.Messages.AnyMoves(v.mailbox.ID)
 	if err != nil {
 		return r, err
 	}
@@ -223,7 +223,7 @@ func (v *visit) read(ctx context.Context, uids []uint32, b *batch, retries map[u
 }
 
 // unread keeps a message for another try, or puts it into the tray after too many.
-func (v *visit) unread(r *batchRead, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry, cause error) {
+func (v batchWork) unread(r *batchRead, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry, cause error) {
 	e := v.engine
 	now := e.Clock().UTC()
 	kept := retries[uid]
@@ -268,7 +268,7 @@ func (v *visit) unread(r *batchRead, uid uint32, row *store.Message, b *batch, r
 }
 
 // takers lists the rules that take a message, by id.
-func (v *visit) takers(b *batch, uid uint32) []string {
+func (v batchWork) takers(b *batch, uid uint32) []string {
 	ids := []string{}
 	for _, r := range b.with(v.engine.Office.Settings().Rules) {
 		if r.Rule.Look.Looks(v.mailbox.Name) && b.takes(r, uid) {
@@ -287,7 +287,7 @@ type verdict struct {
 
 // one reads and plans one message. Whatever goes wrong while it is understood is
 // the message's own trouble.
-func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) (l *reading.Message, out verdict, err error) {
+func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves bool) (l *reading.Message, out verdict, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			out, err = verdict{}, &fault.PanicError{Cause: p}
@@ -303,7 +303,7 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 		l.Patience = 0
 	}
 	if moves {
-		if l.From, l.Returned, err = v.engine.Store.CameFrom(row); err != nil {
+		if l.From, l.Returned, err = v.engine.Store.Messages.CameFrom(row); err != nil {
 			return l, out, err
 		}
 	}
@@ -313,7 +313,7 @@ func (v *visit) one(ctx context.Context, f *source.Facts, b *batch, moves bool) 
 	return l, out, err
 }
 
-func (v *visit) fileAll(ctx context.Context, letters []*reading.Message, planned map[*store.Message][]store.Entry) error {
+func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message, planned map[*store.Message][]store.Entry) error {
 	for _, l := range letters {
 		entries := planned[l.Row]
 		began := time.Now()
@@ -342,12 +342,12 @@ func (v *visit) fileAll(ctx context.Context, letters []*reading.Message, planned
 
 // letWait leaves what is still to be filed of a message to the watcher beside, where that has taken long: the others
 // of the mailbox go on.
-func (v *visit) letWait(l *reading.Message, done int, began time.Time) (bool, error) {
+func (v batchWork) letWait(l *reading.Message, done int, began time.Time) (bool, error) {
 	if done == 0 || l.Patience == 0 || time.Since(began) <= l.Patience {
 		return false, nil
 	}
 	defer v.engine.beside(v.mailbox.ID)
-	return true, v.engine.Store.LetWait(l.Row.ID, l.Lane.Next())
+	return true, v.engine.Store.Journal.LetWait(l.Row.ID, l.Lane.Next())
 }
 
 // holding is how much lies spooled for messages, in octets.
@@ -359,7 +359,7 @@ func holding(letters []*reading.Message) (total int64) {
 }
 
 // understand makes a row of a message's facts, nil where that goes wrong.
-func (v *visit) understand(f *source.Facts) (row *store.Message, message *mail.Message) {
+func (v batchWork) understand(f *source.Facts) (row *store.Message, message *mail.Message) {
 	row, message, err := reading.Understand(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
 	if err != nil {
 		v.engine.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", f.UID, "cause", err)
@@ -370,7 +370,7 @@ func (v *visit) understand(f *source.Facts) (row *store.Message, message *mail.M
 
 // plan decides what becomes of a message, fetching its text where a verdict
 // hangs on it.
-func (v *visit) plan(ctx context.Context, l *reading.Message, b *batch) (out verdict, err error) {
+func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out verdict, err error) {
 	e := v.engine
 	var rules []*rule.Compiled
 	for _, r := range e.Office.Settings().Rules {
@@ -420,7 +420,7 @@ func (v *visit) plan(ctx context.Context, l *reading.Message, b *batch) (out ver
 
 // unseen keeps the rules to which a message is new: one that Ink Tray moved is
 // new to none that looked at it where it was.
-func (v *visit) unseen(ctx context.Context, l *reading.Message, rules []*rule.Compiled) []*rule.Compiled {
+func (v batchWork) unseen(ctx context.Context, l *reading.Message, rules []*rule.Compiled) []*rule.Compiled {
 	if l.Returned {
 		return nil
 	}
@@ -442,7 +442,12 @@ func (b *batch) with(rules []*rule.Compiled) []*rule.Compiled {
 }
 
 // watches says whether a rule looks into the folder that is open.
-func (v *visit) watches(ctx context.Context, r *rule.Compiled) bool {
+func (v batchWork) watches(ctx context.Context, r *rule.Compiled) bool {
 	paths, _, err := v.lookedInto(ctx, r)
 	return err == nil && slices.Contains(paths, v.open)
 }
+
+// batchWork is the part of a visit that decides messages: it reads and plans them in batches and files what was planned.
+type batchWork struct{ *visit }
+
+func (v *visit) batches() batchWork { return batchWork{v} }

@@ -50,20 +50,20 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 				trouble := h.store.Refusal()
 				return trouble != nil && trouble.Full
 			})
-			p, err := h.store.Pass(store.System, pass.ID)
+			p, err := h.store.Passes.ByID(store.System, pass.ID)
 			if err != nil || p.State != store.Running && p.Looked != n { // all may be decided, and wait to be filed
 				t.Errorf("while the disk is full the pass is %s after %d of %d, %v", p.State, p.Looked, n, err)
 			}
 			if err := h.store.Fill(false); err != nil {
 				t.Fatal(err)
 			}
-			h.until("the pass is done", func() bool { p, _ = h.store.Pass(store.System, pass.ID); return p.State == store.Done })
+			h.until("the pass is done", func() bool { p, _ = h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 			if p.Total != n || p.Looked != n || p.Unread != 0 || p.Gone != 0 {
 				t.Errorf("it looked at %d of %d, %d not read, %d gone: %s", p.Looked, p.Total, p.Unread, p.Gone, p.Note)
 			}
 			h.expect(want)
 			lines := 0
-			h.until("each has its line", func() bool { lines, _ = h.store.CountFilings(store.System, register.Query{}); return lines >= n })
+			h.until("each has its line", func() bool { lines, _ = h.store.Register.Count(store.System, register.Query{}); return lines >= n })
 			if lines != n {
 				t.Errorf("%d lines in the register, want %d", lines, n)
 			}

@@ -48,7 +48,7 @@ func (c *caps) begin(e *Filer, now time.Time) error {
 		return nil
 	}
 	c.rules, c.sender = map[string]*tally{}, map[string]*tally{}
-	byRule, bySender, err := e.Store.FiledSince(now.Add(-time.Hour))
+	byRule, bySender, err := e.Store.Journal.FiledSince(now.Add(-time.Hour))
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (fl *Filer) capped(entry *store.Entry) (bool, error) {
 	if entry.Given != "" {
 		return false, nil
 	}
-	p, err := fl.Store.Pass(store.System, entry.PassID)
+	p, err := fl.Store.Passes.ByID(store.System, entry.PassID)
 	return err == nil && p.Kind == "live", nil
 }
 
@@ -75,7 +75,7 @@ func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entr
 	if counts, err := fl.capped(entry); err != nil || !counts {
 		return "", err
 	}
-	limits, err := fl.Store.Limits()
+	limits, err := fl.Store.Settings.Limits()
 	if err != nil {
 		return "", err
 	}
@@ -87,7 +87,7 @@ func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entr
 	}
 	newFolder := 0
 	if limits.RuleFolders > 0 || limits.SenderFolders > 0 {
-		used, err := fl.Store.FolderUsed(entry, folderOf(item.Path()))
+		used, err := fl.Store.Journal.FolderUsed(entry, folderOf(item.Path()))
 		if err != nil {
 			return "", err
 		}
@@ -120,7 +120,7 @@ func (fl *Filer) tallied(l *reading.Message, entry *store.Entry) error {
 	if counts, err := fl.capped(entry); err != nil || !counts {
 		return err
 	}
-	used, err := fl.Store.FolderUsed(entry, folderOf(entry.Path))
+	used, err := fl.Store.Journal.FolderUsed(entry, folderOf(entry.Path))
 	if err != nil {
 		return err
 	}

@@ -85,7 +85,7 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 		return nil
 	}
 	defer fl.Release(entry.ID)
-	fresh, err := fl.Store.EntryByID(store.System, entry.ID)
+	fresh, err := fl.Store.Journal.ByID(store.System, entry.ID)
 	if err != nil || fresh.State != store.Planned {
 		return err
 	}
@@ -108,13 +108,13 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 		if unopened.Encrypted {
 			entry.Cause = store.CauseEncrypted
 		}
-		return fl.Store.Finish(entry, fl.Now())
+		return fl.Store.Journal.Finish(entry, fl.Now())
 	case errors.As(err, &closed):
 		entry.NextAt, entry.Reason = &closed.Until, "waits for the cabinet: "+closed.Error()
-		return fl.Store.Postpone(entry)
+		return fl.Store.Journal.Postpone(entry)
 	case errors.As(err, &inCabinet) && inCabinet.Lasting:
 		entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice, store.CauseCabinet
-		return fl.Store.Finish(entry, fl.Now())
+		return fl.Store.Journal.Finish(entry, fl.Now())
 	case errors.As(err, &inCabinet):
 		g, gateErr := fl.Cabinets.Gate(entry.CabinetID)
 		if gateErr != nil {
@@ -128,7 +128,7 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 			return nil // recover goes on with it
 		}
 		entry.NextAt, entry.Reason = &closed.Until, "waits for the cabinet: "+closed.Error()
-		return fl.Store.Postpone(entry)
+		return fl.Store.Journal.Postpone(entry)
 	case errors.As(err, &unscanned):
 		// Nothing is filed unscanned: it waits until the scanner answers.
 		fl.Log.Warn("asking the virus scanner", "cause", err)
@@ -136,20 +136,20 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 		entry.Attempts++
 		next := fl.Now().Add(fl.Pause(entry.Attempts))
 		entry.NextAt, entry.Reason = &next, "waits: "+unscanned.Problem
-		if err := fl.Store.Postpone(entry); err != nil {
+		if err := fl.Store.Journal.Postpone(entry); err != nil {
 			return err
 		}
-		return fl.Store.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: fl.Clock().UTC()})
+		return fl.Store.Tray.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: fl.Clock().UTC()})
 	case errors.Is(err, reading.ErrSlow):
 		defer fl.Beside(entry.MailboxID)
-		return fl.Store.LetWait(entry.MessageID, l.Lane.Next())
+		return fl.Store.Journal.LetWait(entry.MessageID, l.Lane.Next())
 	case errors.Is(err, source.ErrGone):
 		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.Row.Folder+"”", store.CauseGone
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
-		return fl.Store.Finish(entry, fl.Now())
+		return fl.Store.Journal.Finish(entry, fl.Now())
 	}
 	// The mailbox failed, or this machine did, or the attachment cannot be read.
-	if fresh, err := fl.Store.EntryByID(store.System, entry.ID); err == nil {
+	if fresh, err := fl.Store.Journal.ByID(store.System, entry.ID); err == nil {
 		*entry = fresh // what was not recorded is not so
 	}
 	if entry.State != store.Planned {
@@ -164,13 +164,13 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 	if entry.Attempts >= mostAttempts {
 		entry.State, entry.Cause = store.Failed, store.CauseMailbox
 		entry.Advice = fmt.Sprintf("Ink Tray tried %d times. Look at the mailbox, then try again.", entry.Attempts)
-		if finished := fl.Store.Finish(entry, fl.Now()); finished != nil {
+		if finished := fl.Store.Journal.Finish(entry, fl.Now()); finished != nil {
 			return finished
 		}
 	} else {
 		next := fl.Now().Add(fl.Pause(entry.Attempts))
 		entry.NextAt = &next
-		if postponed := fl.Store.Postpone(entry); postponed != nil {
+		if postponed := fl.Store.Journal.Postpone(entry); postponed != nil {
 			return postponed
 		}
 	}
@@ -335,7 +335,7 @@ func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Mess
 	}
 	entry.Name, entry.Kind, entry.Wanted, entry.Size, entry.SHA256 = item.Item.Name, string(item.Item.Kind), item.Path(), item.Item.Size, nil
 	entry.Path, entry.Displaced, entry.Reason, entry.RegisterYear, entry.RegisterNumber = "", "", "a copy of the message, beside the PDF that could not be drawn in full", 0, 0
-	if err := fl.Store.AddEntry(&entry); err != nil || entry.State != store.Planned {
+	if err := fl.Store.Journal.Add(&entry); err != nil || entry.State != store.Planned {
 		return err
 	}
 	return fl.File(ctx, s, l, &entry)
@@ -376,7 +376,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		}
 		return fl.Finish(entry, state, reason, "")
 	}
-	if before, found, err := fl.Store.FiledBefore(entry, l.Row.Fingerprint, entry.SHA256); err != nil {
+	if before, found, err := fl.Store.Journal.FiledBefore(entry, l.Row.Fingerprint, entry.SHA256); err != nil {
 		return err
 	} else if found && before.Undo == store.Undone {
 		return drop(store.LeftOut, "the same attachment of the same message was filed before and taken back by a person")
@@ -392,7 +392,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		}
 		item.Stem = strings.TrimSuffix(file, item.Ext)
 	} else if item.Target.NeedsRegister() {
-		if err := fl.Store.Draw(entry, fl.Now()); err != nil {
+		if err := fl.Store.Journal.Draw(entry, fl.Now()); err != nil {
 			return err
 		}
 		plan.Number(item, r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.RegisterYear, entry.RegisterNumber)
@@ -419,7 +419,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 				return err
 			}
 			entry.Reason = reason
-			return fl.Store.FoundThere(entry, fl.Now())
+			return fl.Store.Journal.FoundThere(entry, fl.Now())
 		}
 		if done != "" {
 			return drop(done, reason)
@@ -429,9 +429,9 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 			entry.Reason = strings.TrimPrefix(reason+"; "+remark, "; ")
 		}
 		if entry.State != store.Staged {
-			err = fl.Store.Stage(entry, fl.Now())
+			err = fl.Store.Journal.Stage(entry, fl.Now())
 		} else {
-			err = fl.Store.Rename(entry)
+			err = fl.Store.Journal.Rename(entry)
 		}
 		if err != nil {
 			return err
@@ -456,7 +456,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		if err != nil {
 			return err
 		}
-		if err := fl.Store.File(entry, fl.Now()); err != nil {
+		if err := fl.Store.Journal.File(entry, fl.Now()); err != nil {
 			return err
 		}
 		return fl.tallied(l, entry)
@@ -551,7 +551,7 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 	if folder == "." {
 		folder = ""
 	}
-	f, err := fl.Store.FilingAt(cabinetID, folder, path.Base(name))
+	f, err := fl.Store.Register.At(cabinetID, folder, path.Base(name))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return false, "belongs to a file that Ink Tray did not file, so it was not replaced", nil
@@ -567,7 +567,7 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 
 func (fl *Filer) Finish(entry *store.Entry, state store.State, reason, advice string) error {
 	entry.State, entry.Reason, entry.Advice = state, reason, advice
-	return fl.Store.Finish(entry, fl.Now())
+	return fl.Store.Journal.Finish(entry, fl.Now())
 }
 
 // planReleased plans an entry that a person releases, under the rule that held it.
@@ -580,13 +580,13 @@ func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.
 		entry.Cause = store.CauseGone
 		return fl.Finish(entry, store.Failed, "the message no longer has this attachment", "")
 	}
-	c, err := fl.Store.CabinetNamed(item.Target.Cabinet)
+	c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
 	if err != nil {
 		entry.Cause = store.CauseSetting
 		return fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
 	}
 	entry.CabinetID, entry.Wanted = c.ID, item.Path()
-	return fl.Store.Replan(entry)
+	return fl.Store.Journal.Replan(entry)
 }
 
 // planAgain plans an entry under its rule as it is now, after the rules before it.
@@ -598,7 +598,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 		}
 		return r, fl.planReleased(ctx, session, l, r, entry)
 	}
-	row, err := fl.Store.RuleByID(entry.RuleID)
+	row, err := fl.Store.Rules.ByID(entry.RuleID)
 	if err != nil || row.Removed {
 		return nil, fl.Finish(entry, store.LeftOut, "the rule was removed", "")
 	}
@@ -606,7 +606,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 	if err != nil {
 		return nil, err
 	}
-	listing, err := fl.Store.Listing(l.Row.MailboxID)
+	listing, err := fl.Store.Mailboxes.Listing(l.Row.MailboxID)
 	if err != nil {
 		return nil, err
 	}
@@ -656,7 +656,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 		}
 		for _, found := range InTray(within) {
 			found.MessageID, found.MailboxID, found.PassID, found.Round = entry.MessageID, entry.MailboxID, entry.PassID, entry.Round
-			if err := fl.Store.AddEntry(&found); err != nil {
+			if err := fl.Store.Journal.Add(&found); err != nil {
 				return nil, err
 			}
 		}
@@ -666,13 +666,13 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 		if item.Verdict != plan.Filed {
 			return nil, fl.Finish(entry, store.State(item.Verdict), "tried again under the rule as it is now: "+item.Reason, "")
 		}
-		c, err := fl.Store.CabinetNamed(item.Target.Cabinet)
+		c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
 		if err != nil {
 			entry.Cause = store.CauseSetting
 			return nil, fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
 		}
 		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
-		return r, fl.Store.Replan(entry)
+		return r, fl.Store.Journal.Replan(entry)
 	}
 	entry.Cause = store.CauseGone
 	return nil, fl.Finish(entry, store.Failed, "the message no longer has this attachment", "")
@@ -680,7 +680,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 
 // Recover goes on with what was staged: after a crash, or when a cabinet is back.
 func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
-	entries, err := fl.Store.StagedEntries(cabinetID)
+	entries, err := fl.Store.Journal.Staged(cabinetID)
 	if err != nil || len(entries) == 0 {
 		return
 	}
@@ -722,7 +722,7 @@ func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
 }
 
 func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
-	fresh, err := fl.Store.EntryByID(store.System, entry.ID)
+	fresh, err := fl.Store.Journal.ByID(store.System, entry.ID)
 	if err != nil || fresh.State != store.Staged {
 		return err
 	}
@@ -754,7 +754,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil { // a second name that was left over
 				return err
 			}
-			return fl.Store.File(entry, fl.Now())
+			return fl.Store.Journal.File(entry, fl.Now())
 		}
 		there, isFile, err := cabinets.LookAt(ctx, c, entry.Path)
 		if err == nil && isFile && IsContent(there, entry) {
@@ -762,7 +762,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 				return err
 			}
-			return fl.Store.File(entry, fl.Now())
+			return fl.Store.Journal.File(entry, fl.Now())
 		}
 		if err != nil && !errors.Is(err, cabinet.ErrMissing) {
 			return err
@@ -798,7 +798,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 		if err != nil {
 			return err
 		}
-		return fl.Store.File(entry, fl.Now())
+		return fl.Store.Journal.File(entry, fl.Now())
 	}
 }
 
@@ -819,7 +819,7 @@ func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *sto
 		return fl.Finish(entry, done, reason, "")
 	}
 	entry.Reason = reason
-	return fl.Store.Rename(entry)
+	return fl.Store.Journal.Rename(entry)
 }
 
 // IsContent says whether a content is an entry's.
@@ -838,7 +838,7 @@ func (fl *Filer) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store
 		}
 	}
 	entry.State, entry.NextAt = store.Planned, nil
-	return fl.Store.Postpone(entry)
+	return fl.Store.Journal.Postpone(entry)
 }
 
 // displaceAgain goes on with a replacement that was interrupted: the file that
@@ -854,7 +854,7 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	} else if !errors.Is(err, cabinet.ErrMissing) {
 		return err
 	}
-	m, err := fl.Store.MessageByID(store.System, entry.MessageID)
+	m, err := fl.Store.Messages.ByID(store.System, entry.MessageID)
 	if err != nil {
 		return err
 	}
@@ -883,7 +883,7 @@ func (fl *Filer) Sweep(ctx context.Context, cabinetID string) {
 		}
 		number, _, _ := strings.Cut(rest, "-")
 		if id, err := strconv.ParseInt(number, 10, 64); err == nil {
-			entry, err := fl.Store.EntryByID(store.System, id)
+			entry, err := fl.Store.Journal.ByID(store.System, id)
 			if err == nil && entry.State == store.Staged && fl.Temporary(&entry) == name {
 				continue
 			}

@@ -87,7 +87,7 @@ const askedFor = 15 * time.Minute
 
 // Reach opens a mailbox, with a fresh token where it is read by consent.
 func (ms *Mailboxes) Reach(ctx context.Context, m *store.Mailbox) (source.Session, error) {
-	secret, err := ms.Store.Secret(m)
+	secret, err := ms.Store.Mailboxes.Secret(m)
 	if err != nil {
 		return nil, err
 	}
@@ -132,14 +132,14 @@ func termsOf(m *store.Mailbox, secret string) consent.Terms {
 // tokens reads what consent gave so far.
 func (ms *Mailboxes) tokens(m *store.Mailbox) (consent.Tokens, error) {
 	var t consent.Tokens
-	row, err := ms.Store.MailboxByID(store.System, m.ID) // it may have been renewed since
+	row, err := ms.Store.Mailboxes.ByID(store.System, m.ID) // it may have been renewed since
 	if err != nil {
 		return t, err
 	}
 	if len(m.OtherRoute(&row)) > 0 {
 		return t, nil // what was given for one way is not sent on another
 	}
-	secret, err := ms.Store.Secret(&row)
+	secret, err := ms.Store.Mailboxes.Secret(&row)
 	if err != nil || secret == "" {
 		return t, err
 	}
@@ -154,7 +154,7 @@ func (ms *Mailboxes) keepTokens(m *store.Mailbox, t consent.Tokens) error {
 	if err != nil {
 		return err
 	}
-	return ms.Store.SetSecret(m, string(data))
+	return ms.Store.Mailboxes.SetSecret(m, string(data))
 }
 
 // token gives an access token, renewing it where it is no longer good.
@@ -198,7 +198,7 @@ var ErrNoConsent = errors.New("this mailbox is signed in to with a password")
 // AskConsent begins to ask for consent: in a browser that comes back to redirect, or,
 // where that is "", with a code for another device.
 func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, redirect string) (Asked, error) {
-	m, err := ms.Store.MailboxByID(v, mailboxID)
+	m, err := ms.Store.Mailboxes.ByID(v, mailboxID)
 	if err != nil {
 		return Asked{}, err
 	}
@@ -270,7 +270,7 @@ func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, 
 
 // ConsentAsked says how asking on another device does; nil where nobody was asked.
 func (ms *Mailboxes) ConsentAsked(v store.Viewer, mailboxID string) (*Asked, error) {
-	if _, err := ms.Store.MailboxByID(v, mailboxID); err != nil {
+	if _, err := ms.Store.Mailboxes.ByID(v, mailboxID); err != nil {
 		return nil, err
 	}
 	ms.consents.mutex.Lock()

@@ -14,7 +14,7 @@ import (
 // LoadBook reads correspondents and tables again after a change.
 func (o *Office) LoadBook() error {
 	return o.change(func(next *Snapshot) error {
-		rows, err := o.Store.Correspondents()
+		rows, err := o.Store.Book.All()
 		if err != nil {
 			return err
 		}
@@ -23,12 +23,12 @@ func (o *Office) LoadBook() error {
 		for i := range rows {
 			c := &rows[i]
 			all = append(all, c.Entry())
-			if next.passwords[c.Name], err = o.Store.ArchivePasswords(c); err != nil {
+			if next.passwords[c.Name], err = o.Store.Book.ArchivePasswords(c); err != nil {
 				return fmt.Errorf("the archive passwords of %s: %w", c.Name, err)
 			}
 		}
 		next.Book = correspondent.New(all)
-		tables, err := o.Store.LookupTables()
+		tables, err := o.Store.Book.Tables()
 		if err != nil {
 			return err
 		}
@@ -54,7 +54,7 @@ var fieldOrder = []string{"name", "addresses", "domains", "groups"}
 func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, revision int, actor string) error {
 	was := ""
 	if c.ID != "" {
-		row, err := o.Store.CorrespondentByID(c.ID)
+		row, err := o.Store.Book.ByID(c.ID)
 		if err != nil {
 			return err
 		}
@@ -87,7 +87,7 @@ func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, r
 		return problems
 	}
 	c.Name, c.Addresses, c.Domains, c.Groups = entry.Name, orEmpty(entry.Addresses), orEmpty(entry.Domains), orEmpty(entry.Groups)
-	if err := o.Store.SaveCorrespondent(c, passwords, revision, o.Clock().UTC(), actor); err != nil {
+	if err := o.Store.Book.Save(c, passwords, revision, o.Clock().UTC(), actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
@@ -104,7 +104,7 @@ func (o *Office) usedInRules(name string) ([]string, error) {
 
 // RemoveCorrespondent forgets somebody whom no rule names.
 func (o *Office) RemoveCorrespondent(id, actor string) error {
-	c, err := o.Store.CorrespondentByID(id)
+	c, err := o.Store.Book.ByID(id)
 	if err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (o *Office) RemoveCorrespondent(id, actor string) error {
 	if len(used) > 0 {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), c.Name)}}
 	}
-	if err := o.Store.RemoveCorrespondent(id, actor); err != nil {
+	if err := o.Store.Book.Remove(id, actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
@@ -155,7 +155,7 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 	}
 	t.Rows = rows
 	if t.ID != "" {
-		was, err := o.Store.LookupTableByID(t.ID)
+		was, err := o.Store.Book.TableByID(t.ID)
 		if err != nil {
 			return err
 		}
@@ -165,7 +165,7 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 			}
 		}
 	}
-	err := o.Store.SaveLookupTable(t, revision, o.Clock().UTC(), actor)
+	err := o.Store.Book.SaveTable(t, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a table called “%s” already", t.Name)}}
 	}
@@ -177,14 +177,14 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 
 // RemoveLookupTable forgets a table that no rule names.
 func (o *Office) RemoveLookupTable(id, actor string) error {
-	t, err := o.Store.LookupTableByID(id)
+	t, err := o.Store.Book.TableByID(id)
 	if err != nil {
 		return err
 	}
 	if err := o.tableInUse(t.Name); err != nil {
 		return err
 	}
-	if err := o.Store.RemoveLookupTable(id, actor); err != nil {
+	if err := o.Store.Book.RemoveTable(id, actor); err != nil {
 		return err
 	}
 	return o.LoadBook()
@@ -210,7 +210,7 @@ func (o *Office) checkBook(c *rule.Compiled, document *rule.Rule) (problems rule
 		tables = append(tables, name)
 	}
 	slices.Sort(tables)
-	topics := o.TopicNames()
+	topics := o.Topics.Names()
 	for _, use := range document.Topics() {
 		problems = append(problems, missing(use.Place, "topic", use.Name, topics)...)
 	}

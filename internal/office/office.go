@@ -21,6 +21,8 @@ import (
 // checks and keeps changes and gives out snapshots. Its methods may be called by several goroutines at once.
 type Office struct {
 	*base.Base
+	Topics *Topics
+
 	settings atomic.Pointer[Snapshot]
 	loading  sync.Mutex // one at a time makes the next snapshot
 	learning sync.Mutex // one at a time learns topics
@@ -30,6 +32,7 @@ type Office struct {
 // New makes an office without settings; Load reads them.
 func New(b *base.Base) *Office {
 	o := &Office{Base: b}
+	o.Topics = &Topics{o}
 	o.settings.Store(&Snapshot{language: b.Language, Book: correspondent.New(nil), topics: &knowledge{}})
 	return o
 }

@@ -20,6 +20,9 @@ const (
 	tooAlike      = 0.6  // of two messages that are so alike one teaches as much as both
 )
 
+// Topics keep what people teach about topics. They are part of the office.
+type Topics struct{ *Office }
+
 // knowledge is what the topics know: what they learned, and what people said of
 // single messages.
 type knowledge struct {
@@ -33,11 +36,11 @@ type knowledge struct {
 func (o *Office) LoadTopics(changed string) error {
 	o.learning.Lock()
 	defer o.learning.Unlock()
-	rows, err := o.Store.Topics()
+	rows, err := o.Store.Topics.All()
 	if err != nil {
 		return err
 	}
-	marked, err := o.Store.MarkedMessages()
+	marked, err := o.Store.Topics.MarkedMessages()
 	if err != nil {
 		return err
 	}
@@ -59,7 +62,7 @@ func (o *Office) LoadTopics(changed string) error {
 			k.topics[t.Name] = known
 			continue
 		}
-		rows, err := o.Store.ExamplesOf(t.ID)
+		rows, err := o.Store.Topics.ExamplesOf(t.ID)
 		if err != nil {
 			return err
 		}
@@ -92,7 +95,7 @@ func (k *knowledge) topic(name string) *topic.Topic {
 }
 
 // Learned is what a topic knows.
-func (o *Office) Learned(name string) *topic.Topic {
+func (o *Topics) Learned(name string) *topic.Topic {
 	if t := o.Settings().topics.topic(name); t != nil {
 		return t
 	}
@@ -111,8 +114,8 @@ func (k *knowledge) saidOf(m *mail.Message) func(name string) (about, said bool)
 	}
 }
 
-// TopicNames lists the topics' names.
-func (o *Office) TopicNames() []string {
+// Names lists the topics' names.
+func (o *Topics) Names() []string {
 	names := []string{}
 	for name := range o.Settings().topics.topics {
 		names = append(names, name)
@@ -121,14 +124,14 @@ func (o *Office) TopicNames() []string {
 	return names
 }
 
-// SaveTopic checks and keeps a topic's name. The error, if any, may be rule.Problems.
-func (o *Office) SaveTopic(t *store.Topic, revision int, actor string) error {
+// Save checks and keeps a topic's name. The error, if any, may be rule.Problems.
+func (o *Topics) Save(t *store.Topic, revision int, actor string) error {
 	t.Name = strings.Join(strings.Fields(t.Name), " ")
 	if t.Name == "" || len(t.Name) > 100 {
 		return rule.Problems{{Place: "name", Text: "a topic has a name of up to 100 characters, such as Berth requests"}}
 	}
 	if t.ID != "" {
-		was, err := o.Store.TopicByID(t.ID)
+		was, err := o.Store.Topics.ByID(t.ID)
 		if err != nil {
 			return err
 		}
@@ -138,7 +141,7 @@ func (o *Office) SaveTopic(t *store.Topic, revision int, actor string) error {
 			}
 		}
 	}
-	err := o.Store.SaveTopic(t, revision, o.Clock().UTC(), actor)
+	err := o.Store.Topics.Save(t, revision, o.Clock().UTC(), actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is a topic called “%s” already", t.Name)}}
 	}
@@ -148,23 +151,23 @@ func (o *Office) SaveTopic(t *store.Topic, revision int, actor string) error {
 	return o.LoadTopics(t.ID)
 }
 
-// RemoveTopic forgets a topic that no rule names, with its examples.
-func (o *Office) RemoveTopic(id, actor string) error {
-	t, err := o.Store.TopicByID(id)
+// Remove forgets a topic that no rule names, with its examples.
+func (o *Topics) Remove(id, actor string) error {
+	t, err := o.Store.Topics.ByID(id)
 	if err != nil {
 		return err
 	}
 	if err := o.topicInUse(t.Name); err != nil {
 		return err
 	}
-	if err := o.Store.RemoveTopic(id, actor); err != nil {
+	if err := o.Store.Topics.Remove(id, actor); err != nil {
 		return err
 	}
 	return o.LoadTopics(id)
 }
 
-// TopicUses lists the rules that ask for each topic, by its folded name.
-func (o *Office) TopicUses() (map[string][]string, error) {
+// Uses lists the rules that ask for each topic, by its folded name.
+func (o *Topics) Uses() (map[string][]string, error) {
 	uses := map[string][]string{}
 	_, err := o.UsedBy(func(r *rule.Rule) bool {
 		for _, u := range r.Topics() {
@@ -177,7 +180,7 @@ func (o *Office) TopicUses() (map[string][]string, error) {
 	return uses, err
 }
 
-func (o *Office) topicInUse(name string) error {
+func (o *Topics) topicInUse(name string) error {
 	used, err := o.UsedBy(func(r *rule.Rule) bool {
 		return slices.ContainsFunc(r.Topics(), func(u rule.TopicUse) bool { return Key(u.Name) == Key(name) })
 	})
@@ -188,12 +191,12 @@ func (o *Office) topicInUse(name string) error {
 }
 
 // Unmark takes examples back.
-func (o *Office) Unmark(v store.Viewer, topicID string, ids []int64) (int, error) {
-	t, err := o.Store.TopicByID(topicID)
+func (o *Topics) Unmark(v store.Viewer, topicID string, ids []int64) (int, error) {
+	t, err := o.Store.Topics.ByID(topicID)
 	if err != nil {
 		return 0, err
 	}
-	n, err := o.Store.Unmark(v, &t, ids)
+	n, err := o.Store.Topics.Unmark(v, &t, ids)
 	if err != nil || n == 0 {
 		return n, err
 	}
@@ -201,8 +204,8 @@ func (o *Office) Unmark(v store.Viewer, topicID string, ids []int64) (int, error
 }
 
 // ImportExamples lets a topic learn from another one's examples.
-func (o *Office) ImportExamples(v store.Viewer, topicID string, list []topic.Example) (int, error) {
-	t, err := o.Store.TopicByID(topicID)
+func (o *Topics) ImportExamples(v store.Viewer, topicID string, list []topic.Example) (int, error) {
+	t, err := o.Store.Topics.ByID(topicID)
 	if err != nil {
 		return 0, err
 	}
@@ -219,15 +222,15 @@ func (o *Office) ImportExamples(v store.Viewer, topicID string, list []topic.Exa
 		examples = append(examples, store.Example{Fingerprint: sum[:], About: one.About, Subject: m.Subject, Text: m.Text[:min(len(m.Text), 8000)], SenderName: m.Sender.Name, SenderAddress: m.Sender.String(),
 			Names: orEmpty(m.Names), Origin: "import", MarkedBy: v.Name, MarkedAt: o.Clock().UTC()})
 	}
-	if err := o.Store.Mark(&t, examples, v.Name); err != nil {
+	if err := o.Store.Topics.Mark(&t, examples, v.Name); err != nil {
 		return 0, err
 	}
 	return len(examples), o.LoadTopics(t.ID)
 }
 
 // ImportTopic lets the topic of a name learn from examples; it is made if there is none.
-func (o *Office) ImportTopic(v store.Viewer, name string, list []topic.Example) (id string, err error) {
-	topics, err := o.Store.Topics()
+func (o *Topics) ImportTopic(v store.Viewer, name string, list []topic.Example) (id string, err error) {
+	topics, err := o.Store.Topics.All()
 	if err != nil {
 		return "", err
 	}
@@ -237,11 +240,11 @@ func (o *Office) ImportTopic(v store.Viewer, name string, list []topic.Example) 
 		return topics[at].ID, err
 	}
 	t := store.Topic{Name: name}
-	if err := o.SaveTopic(&t, 0, v.Name); err != nil {
+	if err := o.Save(&t, 0, v.Name); err != nil {
 		return "", err
 	}
 	if _, err := o.ImportExamples(v, t.ID, list); err != nil {
-		return "", errors.Join(err, o.RemoveTopic(t.ID, v.Name)) // nothing is kept of an import that fails
+		return "", errors.Join(err, o.Remove(t.ID, v.Name)) // nothing is kept of an import that fails
 	}
 	return t.ID, nil
 }
@@ -255,12 +258,12 @@ type Teaching struct {
 
 // Teachings lists known messages whose answer would teach a topic most: those about
 // which it is least sure first, and of those that are alike only one.
-func (o *Office) Teachings(v store.Viewer, topicID string, most int) ([]Teaching, error) {
-	t, err := o.Store.TopicByID(topicID)
+func (o *Topics) Teachings(v store.Viewer, topicID string, most int) ([]Teaching, error) {
+	t, err := o.Store.Topics.ByID(topicID)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := o.Store.Messages(v, store.MessageQuery{Most: proposalReach})
+	rows, err := o.Store.Messages.Find(v, store.MessageQuery{Most: proposalReach})
 	if err != nil {
 		return nil, err
 	}
@@ -300,12 +303,12 @@ func (o *Office) Teachings(v store.Viewer, topicID string, most int) ([]Teaching
 
 // PastRule is a rule that asks for a topic and nothing else, to rehearse what it
 // would have taken of the past.
-func (o *Office) PastRule(topicID string, confidence int) (*rule.Rule, error) {
-	t, err := o.Store.TopicByID(topicID)
+func (o *Topics) PastRule(topicID string, confidence int) (*rule.Rule, error) {
+	t, err := o.Store.Topics.ByID(topicID)
 	if err != nil {
 		return nil, err
 	}
-	cabinets, err := o.Store.Cabinets()
+	cabinets, err := o.Store.Cabinets.All()
 	if err != nil {
 		return nil, err
 	}

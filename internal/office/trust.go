@@ -32,7 +32,7 @@ func (o *Office) RuleNotes(document *rule.Rule) []string {
 func (o *Office) loadTrust() error {
 	return o.change(func(next *Snapshot) error {
 		t := Trust{Replies: true}
-		kept, err := o.Store.Setting(store.TrustSetting)
+		kept, err := o.Store.Settings.Get(store.TrustSetting)
 		if err == nil && kept != "" {
 			err = json.Unmarshal([]byte(kept), &t)
 		}
@@ -59,7 +59,7 @@ func (o *Office) SetTrust(t Trust, revision int, actor string) error {
 	if err != nil {
 		return err
 	}
-	if err := o.Store.ChangeSetting(store.TrustSetting, string(data), revision, "change whom to trust", actor); err != nil {
+	if err := o.Store.Settings.Change(store.TrustSetting, string(data), revision, "change whom to trust", actor); err != nil {
 		return err
 	}
 	return o.loadTrust()

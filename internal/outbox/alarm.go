@@ -22,11 +22,11 @@ type alarmData struct {
 
 // ring looks after every alarm.
 func (ob *Outbox) ring() error {
-	alarms, err := ob.Store.Alarms()
+	alarms, err := ob.Store.Alarms.All()
 	if err != nil || len(alarms) == 0 {
 		return err
 	}
-	outages, err := ob.Store.Outages()
+	outages, err := ob.Store.Alarms.Outages()
 	if err != nil {
 		return err
 	}
@@ -68,21 +68,21 @@ func (ob *Outbox) ringSilence(a *store.Alarm) error {
 	if !ok || !t.After(a.MadeAt) || a.CheckedAt != nil && !a.CheckedAt.Before(t) {
 		return nil
 	}
-	r, err := ob.Store.RuleByID(a.RuleID)
+	r, err := ob.Store.Rules.ByID(a.RuleID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	n, err := ob.Store.CountFiledBy(a.RuleID, t.Add(-time.Duration(a.WithinHours)*time.Hour), t)
+	n, err := ob.Store.Alarms.CountFiledBy(a.RuleID, t.Add(-time.Duration(a.WithinHours)*time.Hour), t)
 	if err != nil {
 		return err
 	}
 	checked := t.UTC()
 	a.CheckedAt = &checked
 	if n >= a.AtLeast {
-		if _, err := ob.Store.Settle("alarm", a.ID); err != nil {
+		if _, err := ob.Store.Tray.Settle("alarm", a.ID); err != nil {
 			return err
 		}
-		return ob.Store.Ring(a, nil, nil)
+		return ob.Store.Alarms.Ring(a, nil, nil)
 	}
 	rang := now.UTC()
 	a.RangAt = &rang
@@ -98,7 +98,7 @@ func (ob *Outbox) ringSilence(a *store.Alarm) error {
 		return err
 	}
 	ob.Events.Send(events.Event{Kind: "tray"})
-	return ob.Store.Ring(a, posts, &store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
+	return ob.Store.Alarms.Ring(a, posts, &store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
 }
 
 // span says hours in words.
@@ -137,10 +137,10 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 		}
 		name := o.Object
 		if o.Kind == "mailbox" {
-			if m, err := ob.Store.MailboxByID(store.System, o.Object); err == nil {
+			if m, err := ob.Store.Mailboxes.ByID(store.System, o.Object); err == nil {
 				name = m.Name
 			}
-		} else if c, err := ob.Store.CabinetByID(o.Object); err == nil {
+		} else if c, err := ob.Store.Cabinets.ByID(o.Object); err == nil {
 			name = c.Name
 		}
 		since := o.Since.In(ob.Zone).Format("15:04 on Monday 2 January 2006")
@@ -156,7 +156,7 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 		if o.Kind == "mailbox" {
 			n.MailboxID = o.Object
 		}
-		if err := ob.Store.TellOutage(o, a, posts, n); err != nil {
+		if err := ob.Store.Alarms.TellOutage(o, a, posts, n); err != nil {
 			return err
 		}
 		ob.Events.Send(events.Event{Kind: "tray"})

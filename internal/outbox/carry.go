@@ -42,7 +42,7 @@ func New(b *base.Base, o *office.Office, rootCAs *x509.CertPool) *Outbox {
 
 // Outgoing is how mail is sent.
 func (ob *Outbox) Outgoing() (store.Outgoing, error) {
-	o, _, err := ob.Store.Outgoing()
+	o, _, err := ob.Store.Settings.Outgoing()
 	return o, err
 }
 
@@ -79,7 +79,7 @@ func (ob *Outbox) Hasten() {
 
 // hand puts replies and tidings that are due into the post.
 func (ob *Outbox) hand() error {
-	rows, err := ob.Store.ReadyFollowUps("", ob.Clock(), mostCarry)
+	rows, err := ob.Store.FollowUps.Ready("", ob.Clock(), mostCarry)
 	if err != nil {
 		return err
 	}
@@ -95,7 +95,7 @@ func (ob *Outbox) hand() error {
 func (ob *Outbox) handOne(f *store.FollowUp) error {
 	not := func(why string) error {
 		f.State, f.Reason = store.NotDone, why
-		return ob.Store.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
 	r, why, err := ob.mayFollow(f)
 	if err != nil {
@@ -104,7 +104,7 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 	if why != "" {
 		return not(why)
 	}
-	row, err := ob.Store.MessageByID(store.System, f.MessageID)
+	row, err := ob.Store.Messages.ByID(store.System, f.MessageID)
 	if err != nil {
 		return err
 	}
@@ -117,7 +117,7 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 		if why != "" {
 			return not(why)
 		}
-		sent, err := ob.Store.Hand([]store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
+		sent, err := ob.Store.FollowUps.Hand([]store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
 		if err == nil && !sent {
 			return not(fmt.Sprintf("no reply: %s had one from this rule within %s", p.Recipients, step.Once))
 		}
@@ -127,7 +127,7 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 	if err != nil {
 		return err
 	}
-	_, err = ob.Store.Hand(posts, f, time.Time{}, ob.Now())
+	_, err = ob.Store.FollowUps.Hand(posts, f, time.Time{}, ob.Now())
 	return err
 }
 
@@ -156,11 +156,11 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 		return nil, err
 	}
 	m := facts.Message(row.Folder)
-	paths, err := ob.Store.FiledPaths(f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
 	if err != nil {
 		return nil, err
 	}
-	box, err := ob.Store.MailboxByID(store.System, row.MailboxID)
+	box, err := ob.Store.Mailboxes.ByID(store.System, row.MailboxID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
@@ -187,7 +187,7 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key string, made time.Time) (store.Post, error) {
 	now := ob.Clock().UTC()
 	p := store.Post{Kind: "mail", Subject: subject, State: store.Waiting, MadeAt: now}
-	a, err := ob.Store.AddresseeNamed(name)
+	a, err := ob.Store.Alarms.AddresseeNamed(name)
 	if errors.Is(err, store.ErrNotFound) {
 		p.Event = fmt.Sprintf("none-%s-%s-%d", ob.Installation, key, made.Unix())
 		p.State, p.Cause, p.Reason, p.Advice, p.DoneAt = store.CouldNot, store.CauseSetting, fmt.Sprintf("nobody called “%s” can be told", name), "Add them in Settings, People who are told, or correct the name.", &now
@@ -217,7 +217,7 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 // and sent at most once: what was begun when the program ended may have been
 // sent, and a person decides. A call is made at least once, always with its own id.
 func (ob *Outbox) send() error {
-	rows, err := ob.Store.DuePost(ob.Clock(), mostCarry)
+	rows, err := ob.Store.FollowUps.Due(ob.Clock(), mostCarry)
 	if err != nil {
 		return err
 	}
@@ -233,13 +233,13 @@ func (ob *Outbox) send() error {
 		if p.Kind == "mail" && p.State == store.Begun {
 			p.State, p.Cause = store.Unsure, store.CauseUnsure
 			p.Reason, p.Advice = "the program ended while the mail was sent, so it may have been sent", "Ask the recipient. If it did not arrive, try again; else set it aside."
-			if err := ob.Store.SavePost(p, ob.Clock()); err != nil {
+			if err := ob.Store.FollowUps.Save(p, ob.Clock()); err != nil {
 				return err
 			}
 			ob.Events.Send(events.Event{Kind: "tray"})
 			continue
 		}
-		if err := ob.Store.BeginPost(p); err != nil {
+		if err := ob.Store.FollowUps.Begin(p); err != nil {
 			return err
 		}
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ob.Context()), time.Minute) // what is begun is finished
@@ -267,7 +267,7 @@ func (ob *Outbox) send() error {
 		default:
 			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, known.Problem, known.Advice
 		}
-		if err := ob.Store.SavePost(p, ob.Clock()); err != nil {
+		if err := ob.Store.FollowUps.Save(p, ob.Clock()); err != nil {
 			return err
 		}
 		if p.MessageID > 0 {
@@ -279,7 +279,7 @@ func (ob *Outbox) send() error {
 }
 
 func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
-	out, password, err := ob.Store.Outgoing()
+	out, password, err := ob.Store.Settings.Outgoing()
 	if err != nil {
 		return err
 	}
@@ -301,14 +301,14 @@ func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
 }
 
 func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
-	a, err := ob.Store.AddresseeByID(p.AddresseeID)
+	a, err := ob.Store.Alarms.AddresseeByID(p.AddresseeID)
 	if errors.Is(err, store.ErrNotFound) {
 		return &post.Error{Problem: "whom to call was removed", Advice: "Set it aside."}
 	}
 	if err != nil {
 		return err
 	}
-	secret, err := ob.Store.SecretOf(&a)
+	secret, err := ob.Store.Alarms.SecretOf(&a)
 	if err != nil {
 		return err
 	}
@@ -330,7 +330,7 @@ func (ob *Outbox) Trial(ctx context.Context, a *store.Addressee) error {
 
 // CheckOutgoing signs in at the server that takes mail.
 func (ob *Outbox) CheckOutgoing(ctx context.Context) error {
-	out, password, err := ob.Store.Outgoing()
+	out, password, err := ob.Store.Settings.Outgoing()
 	if err != nil {
 		return err
 	}

@@ -58,7 +58,7 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 	}
 	if why != "" {
 		f.State, f.Reason = store.NotDone, why
-		return ob.Store.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
 	err = ob.doFollow(ctx, v, f, r)
 	if err == nil {
@@ -71,24 +71,24 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		return ctx.Err()
 	case errors.Is(err, source.ErrGone):
 		f.State, f.Reason = store.NotDone, "the message is no longer in the mailbox where it was"
-		return ob.Store.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	case errors.Is(err, source.ErrNoLabels):
 		f.State, f.Reason = store.NotDone, "the mail server keeps no labels"
 		if r == nil { // by hand: whoever asked for it sees it
-			return ob.Store.EndFollowUp(f, nil, ob.Now())
+			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 		}
-		return errors.Join(ob.Store.EndFollowUp(f, nil, ob.Now()), ob.noLabels(v.Mailbox, r))
+		return errors.Join(ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now()), ob.noLabels(v.Mailbox, r))
 	case errors.As(err, &reach) && reach.Step != source.Connection:
 		// The server refuses this one: it says so again when asked again.
 		f.Attempts++
 		f.Reason = reach.Problem
 		if f.Attempts >= mostTries || reach.Lasting {
 			f.State, f.Cause, f.Advice = store.CouldNot, store.CauseFollowUp, "Look at the folder in the mail program, then try again."
-			return ob.Store.EndFollowUp(f, nil, ob.Now())
+			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 		}
 		next := ob.Now().Add(ob.Pause(f.Attempts))
 		f.NextAt = &next
-		return ob.Store.PutOffFollowUp(f)
+		return ob.Store.FollowUps.PutOffFollowUp(f)
 	}
 	return err
 }
@@ -106,7 +106,7 @@ func (ob *Outbox) mayFollow(f *store.FollowUp) (*rule.Compiled, string, error) {
 	if !r.TakesAttachments() {
 		return r, "", nil
 	}
-	paths, err := ob.Store.FiledPaths(f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
 	if err == nil && len(paths) == 0 {
 		return r, "nothing of the message was filed by this rule", nil
 	}
@@ -115,7 +115,7 @@ func (ob *Outbox) mayFollow(f *store.FollowUp) (*rule.Compiled, string, error) {
 
 // noLabels tells once that a mailbox keeps no labels.
 func (ob *Outbox) noLabels(m *store.Mailbox, r *rule.Compiled) error {
-	err := ob.Store.Tell(&store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID, MadeAt: ob.Clock(),
+	err := ob.Store.Tray.Tell(&store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID, MadeAt: ob.Clock(),
 		Text:   fmt.Sprintf("The mail server of “%s” keeps no labels, so the rule “%s” cannot put them on. Everything else is done.", m.Name, r.Rule.Name),
 		Advice: "Take the labels out of the rule, or let it move the message instead."})
 	ob.Events.Send(events.Event{Kind: "tray"})
@@ -127,9 +127,9 @@ func (ob *Outbox) doFollow(ctx context.Context, v *Changes, f *store.FollowUp, r
 	s := v.Session
 	if s == nil {
 		f.State, f.Reason = store.NotDone, "this kind of mailbox cannot be changed"
-		return ob.Store.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
-	row, err := ob.Store.MessageByID(store.System, f.MessageID)
+	row, err := ob.Store.Messages.ByID(store.System, f.MessageID)
 	if err != nil {
 		return err
 	}
@@ -178,7 +178,7 @@ func (ob *Outbox) doFollow(ctx context.Context, v *Changes, f *store.FollowUp, r
 	if len(before) == 1 && sameFlags(before[0].Flags, row.Flags) {
 		f.State, f.Reason = store.NotDone, "it was so already" // so taking it back changes nothing
 	}
-	return ob.Store.EndFollowUp(f, &row, ob.Now())
+	return ob.Store.FollowUps.EndFollowUp(f, &row, ob.Now())
 }
 
 // openFor opens the folder in which a message lies, for changing, and finds the
@@ -242,7 +242,7 @@ func (ob *Outbox) move(ctx context.Context, s source.Changer, f *store.FollowUp,
 	again := f.State == store.Begun
 	done := func() error {
 		f.State, f.Reason = store.DidIt, ""
-		return ob.Store.EndFollowUp(f, row, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(f, row, ob.Now())
 	}
 	if strings.EqualFold(row.Folder, f.What) {
 		return done() // it was met there
@@ -276,7 +276,7 @@ func (ob *Outbox) move(ctx context.Context, s source.Changer, f *store.FollowUp,
 		}
 	}
 	f.FromValidity, f.FromUID = row.UIDValidity, row.UID
-	if err := ob.Store.BeginFollowUp(f); err != nil {
+	if err := ob.Store.FollowUps.BeginFollowUp(f); err != nil {
 		return err
 	}
 	place, err := s.Move(ctx, row.UID, f.What)
@@ -305,7 +305,7 @@ func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *r
 	}
 	if why != "" {
 		f.State, f.Reason = store.NotDone, why
-		return ob.Store.EndFollowUp(f, nil, ob.Now())
+		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
 	folder, err := v.Find(ctx, "drafts")
 	if err != nil {
@@ -322,18 +322,18 @@ func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *r
 			}
 			if len(there) > 0 {
 				f.State = store.DidIt
-				return ob.Store.EndFollowUp(f, nil, ob.Now())
+				return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 			}
 		}
 	}
-	if err := ob.Store.BeginFollowUp(f); err != nil {
+	if err := ob.Store.FollowUps.BeginFollowUp(f); err != nil {
 		return err
 	}
 	if err := s.Append(ctx, folder, p.Content, []string{`\Draft`, `\Seen`}); err != nil {
 		return err
 	}
 	f.State, f.Reason = store.DidIt, ""
-	return ob.Store.EndFollowUp(f, nil, ob.Now())
+	return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 }
 
 // replyOf writes the reply of a follow-up, or says why there is none.
@@ -346,7 +346,7 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	if why := m.NoReply(); why != "" {
 		return store.Post{}, "no reply: " + why, nil
 	}
-	box, err := ob.Store.MailboxByID(store.System, row.MailboxID)
+	box, err := ob.Store.Mailboxes.ByID(store.System, row.MailboxID)
 	if err != nil {
 		return store.Post{}, "", err
 	}
@@ -362,7 +362,7 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	if strings.EqualFold(to.String(), from) || strings.EqualFold(to.String(), out.From) {
 		return store.Post{}, "no reply: it came from the office's own address", nil
 	}
-	paths, err := ob.Store.FiledPaths(f.RuleID, f.MessageID)
+	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
 	if err != nil {
 		return store.Post{}, "", err
 	}

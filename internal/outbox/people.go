@@ -37,9 +37,9 @@ func (ob *Outbox) SetOutgoing(o store.Outgoing, password *string, revision int, 
 	if len(problems) > 0 {
 		return problems
 	}
-	err := ob.Store.SetOutgoing(o, password, revision, actor)
+	err := ob.Store.Settings.SetOutgoing(o, password, revision, actor)
 	if errors.Is(err, store.ErrRoute) {
-		old, _, _ := ob.Store.Outgoing() // what is not readable differs anyway
+		old, _, _ := ob.Store.Settings.Outgoing() // what is not readable differs anyway
 		return anew("password", o.OtherRoute(&old))
 	}
 	return err
@@ -77,7 +77,7 @@ func (ob *Outbox) SaveAddressee(a *store.Addressee, secret *string, actor string
 	if a.Revision == 0 {
 		a.MadeAt = ob.Clock().UTC()
 	}
-	err := ob.Store.SaveAddressee(a, secret, actor)
+	err := ob.Store.Alarms.SaveAddressee(a, secret, actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("somebody called “%s” is there already", a.Name)}}
 	}
@@ -102,7 +102,7 @@ func Anew(what string, differs []string) string {
 
 // RemoveAddressee tells somebody no more, unless a rule or an alarm names them.
 func (ob *Outbox) RemoveAddressee(id, actor string) error {
-	a, err := ob.Store.AddresseeByID(id)
+	a, err := ob.Store.Alarms.AddresseeByID(id)
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func (ob *Outbox) RemoveAddressee(id, actor string) error {
 	if err != nil {
 		return err
 	}
-	alarms, err := ob.Store.Alarms()
+	alarms, err := ob.Store.Alarms.All()
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func (ob *Outbox) RemoveAddressee(id, actor string) error {
 	if len(by) > 0 {
 		return &InUseError{Text: fmt.Sprintf("“%s” is told by: %s", a.Name, strings.Join(by, ", "))}
 	}
-	return ob.Store.RemoveAddressee(id, actor)
+	return ob.Store.Alarms.RemoveAddressee(id, actor)
 }
 
 // InUseError says what still uses what was to be removed.
@@ -143,7 +143,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Name == "" {
 		fail("name", "the name is missing")
 	}
-	all, err := ob.Store.Addressees()
+	all, err := ob.Store.Alarms.Addressees()
 	if err != nil {
 		return err
 	}
@@ -156,7 +156,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 		}
 	}
 	if a.Kind == "silence" {
-		rows, err := ob.Store.Rules()
+		rows, err := ob.Store.Rules.All()
 		if err != nil {
 			return err
 		}
@@ -175,14 +175,14 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Kind == "out of reach" {
 		a.ByTime, a.Weekdays = "", []string{}
 		if mailbox != "" {
-			m, err := ob.Store.MailboxNamed(store.System, mailbox)
+			m, err := ob.Store.Mailboxes.Named(store.System, mailbox)
 			if err != nil {
 				fail("mailbox", "there is no mailbox called “%s”", mailbox)
 			}
 			a.Object = m.ID
 		}
 		if cabinetName != "" {
-			c, err := ob.Store.CabinetNamed(cabinetName)
+			c, err := ob.Store.Cabinets.Named(cabinetName)
 			if err != nil {
 				fail("cabinet", "there is no cabinet called “%s”", cabinetName)
 			}
@@ -195,7 +195,7 @@ func (ob *Outbox) SaveAlarm(a *store.Alarm, ruleName, mailbox, cabinetName, acto
 	if a.Revision == 0 {
 		a.MadeAt = ob.Clock().UTC()
 	}
-	err = ob.Store.SaveAlarm(a, actor)
+	err = ob.Store.Alarms.Save(a, actor)
 	if errors.Is(err, store.ErrTaken) {
 		return rule.Problems{{Place: "name", Text: fmt.Sprintf("there is an alarm called “%s” already", a.Name)}}
 	}
@@ -207,7 +207,7 @@ func (ob *Outbox) AlarmSentence(a *store.Alarm) string {
 	who := strings.Join(a.Who, " and ")
 	if a.Kind == "silence" {
 		name := "a rule that is no longer there"
-		if r, err := ob.Store.RuleByID(a.RuleID); err == nil && !r.Removed {
+		if r, err := ob.Store.Rules.ByID(a.RuleID); err == nil && !r.Removed {
 			name = "“" + r.Name + "”"
 		}
 		days := "every day"
@@ -221,9 +221,9 @@ func (ob *Outbox) AlarmSentence(a *store.Alarm) string {
 		return fmt.Sprintf("Tell %s at %s %s if %s filed fewer than %d in the %s before.", who, a.ByTime, days, name, a.AtLeast, span(a.WithinHours))
 	}
 	what := "a mailbox or a cabinet"
-	if m, err := ob.Store.MailboxByID(store.System, a.Object); err == nil {
+	if m, err := ob.Store.Mailboxes.ByID(store.System, a.Object); err == nil {
 		what = "the mailbox “" + m.Name + "”"
-	} else if c, err := ob.Store.CabinetByID(a.Object); err == nil {
+	} else if c, err := ob.Store.Cabinets.ByID(a.Object); err == nil {
 		what = "the cabinet “" + c.Name + "”"
 	}
 	long := fmt.Sprintf("%d minutes", a.AfterMinutes)

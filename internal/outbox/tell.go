@@ -135,7 +135,7 @@ func matters(n int) string {
 // tell tells those who want it what came into the tray, or once a day what waits
 // in it. What is told and that it was told are one commit.
 func (ob *Outbox) tell() error {
-	all, err := ob.Store.Addressees()
+	all, err := ob.Store.Alarms.Addressees()
 	if err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func (ob *Outbox) tellNow(a *store.Addressee) error {
 	if a.ToldAt != nil {
 		since = *a.ToldAt
 	}
-	news, err := ob.Store.NewsSince(since)
+	news, err := ob.Store.Alarms.NewsSince(since)
 	if err != nil || news.Len() == 0 || now.Sub(news.Oldest()) < Gather {
 		return err
 	}
@@ -176,12 +176,12 @@ func (ob *Outbox) tellDaily(a *store.Addressee) error {
 	if !ok || a.ToldAt != nil && !a.ToldAt.Before(due) || a.MadeAt.After(due) {
 		return nil
 	}
-	news, err := ob.Store.NewsSince(time.Time{})
+	news, err := ob.Store.Alarms.NewsSince(time.Time{})
 	if err != nil {
 		return err
 	}
 	if news.Len() == 0 {
-		return ob.Store.Told(a, now, nil)
+		return ob.Store.Alarms.Told(a, now, nil)
 	}
 	return ob.tellOf(a, &news, "digest", now)
 }
@@ -201,7 +201,7 @@ func (ob *Outbox) tellOf(a *store.Addressee, news *store.News, purpose string, n
 		return err
 	}
 	p.Purpose = purpose
-	return ob.Store.Told(a, now, []store.Post{p})
+	return ob.Store.Alarms.Told(a, now, []store.Post{p})
 }
 
 // at is a time of the day, "08:00", on the day of a moment.

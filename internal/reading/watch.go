@@ -57,7 +57,7 @@ func (rd *Reader) prove(ctx context.Context, s source.Session, l *Message) error
 
 // ProveMessage finds out whether it is proven who sent a message.
 func (rd *Reader) ProveMessage(ctx context.Context, v store.Viewer, messageID int64) (mail.Proof, error) {
-	row, err := rd.Store.MessageByID(v, messageID)
+	row, err := rd.Store.Messages.ByID(v, messageID)
 	if err != nil {
 		return mail.Proof{}, err
 	}
@@ -156,7 +156,7 @@ func (rd *Reader) Verdict(w *Inspection) (reason string, cause store.Cause, err 
 	reason, cause, err = w.found()
 	if w.virus != nil && err == nil && rd.scannerAway.Swap(false) {
 		var was bool
-		if was, err = rd.Store.Settle("scanner", "scanner"); was {
+		if was, err = rd.Store.Tray.Settle("scanner", "scanner"); was {
 			rd.Events.Send(events.Event{Kind: "tray"})
 		}
 	}

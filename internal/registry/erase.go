@@ -24,7 +24,7 @@ func (rg *Registry) PreviewErasure(address string) (store.Traces, []string, erro
 	if err != nil {
 		return store.Traces{}, nil, err
 	}
-	t, err := rg.Store.TracesOf(clean)
+	t, err := rg.Store.Erasure.Of(clean)
 	return t, stays(&t, false), err
 }
 
@@ -57,7 +57,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 	if err != nil {
 		return store.Traces{}, nil, err
 	}
-	t, err := rg.Store.TracesOf(clean)
+	t, err := rg.Store.Erasure.Of(clean)
 	if err != nil {
 		return t, nil, err
 	}
@@ -66,7 +66,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 	}
 	removed := 0
 	if files {
-		rows, err := rg.Store.FilesOf(clean)
+		rows, err := rg.Store.Erasure.FilesOf(clean)
 		if err != nil {
 			return t, nil, err
 		}
@@ -92,12 +92,12 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 				}
 				removed += n
 			}
-			if err := rg.Store.FileRemoved(&rows[i], v.Name, rg.Clock()); err != nil {
+			if err := rg.Store.Erasure.FileRemoved(&rows[i], v.Name, rg.Clock()); err != nil {
 				return t, nil, err
 			}
 		}
 	}
-	t, err = rg.Store.Erase(v, clean, rg.Clock())
+	t, err = rg.Store.Erasure.Erase(v, clean, rg.Clock())
 	t.Removed = removed
 	if err := errors.Join(rg.Office.LoadBook(), rg.Office.LoadTopics("")); err != nil {
 		return t, nil, err
@@ -109,7 +109,7 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 // removeFile removes a filing's file for good, unless another person's filing has
 // the same one. A crash between its steps is mended by asking again.
 func (rg *Registry) removeFile(ctx context.Context, g *cabinets.Gate, f *store.Filing) (int, error) {
-	entry, err := rg.Store.EntryByID(store.System, f.JournalID)
+	entry, err := rg.Store.Journal.ByID(store.System, f.JournalID)
 	if err != nil {
 		return 0, err
 	}
@@ -120,12 +120,12 @@ func (rg *Registry) removeFile(ctx context.Context, g *cabinets.Gate, f *store.F
 		}
 		return 1, nil
 	}
-	others, err := rg.Store.SharedWith(&entry)
+	others, err := rg.Store.Undoing.SharedWith(&entry)
 	if err != nil {
 		return 0, err
 	}
 	for i := range others {
-		row, err := rg.Store.MessageByID(store.System, others[i].MessageID)
+		row, err := rg.Store.Messages.ByID(store.System, others[i].MessageID)
 		if err != nil {
 			return 0, err
 		}

@@ -53,14 +53,17 @@ type ExportOf struct {
 // ErrTooMany says that enough is being written.
 var ErrTooMany = errors.New("several exports are being written already; wait until one is done, or stop one")
 
+// Exports write tables of the register in the background. They are part of the registry.
+type Exports struct{ *Registry }
+
 // exports are those that are kept.
 type exports struct {
 	mutex sync.Mutex
 	all   map[string]*Export
 }
 
-// StartExport writes what a viewer's query finds as a table, in the background.
-func (rg *Registry) StartExport(v store.Viewer, of ExportOf) (Export, error) {
+// Start writes what a viewer's query finds as a table, in the background.
+func (rg *Exports) Start(v store.Viewer, of ExportOf) (Export, error) {
 	of.Query.Most, of.Query.After = 0, register.Number{}
 	rg.exports.mutex.Lock()
 	defer rg.exports.mutex.Unlock()
@@ -79,7 +82,7 @@ func (rg *Registry) StartExport(v store.Viewer, of ExportOf) (Export, error) {
 	if running >= mostExports || his >= mostOfOne {
 		return Export{}, ErrTooMany
 	}
-	if err := rg.Store.Record(v, "export register", of.Format); err != nil {
+	if err := rg.Store.People.Record(v, "export register", of.Format); err != nil {
 		return Export{}, err
 	}
 	ctx, cancel := context.WithCancel(rg.Context())
@@ -110,7 +113,7 @@ func (rg *Registry) StartExport(v store.Viewer, of ExportOf) (Export, error) {
 }
 
 // dropExports throws away what was kept for long enough.
-func (rg *Registry) dropExports() {
+func (rg *Exports) dropExports() {
 	rg.exports.mutex.Lock()
 	defer rg.exports.mutex.Unlock()
 	for id, x := range rg.exports.all {
@@ -121,9 +124,9 @@ func (rg *Registry) dropExports() {
 	}
 }
 
-func (rg *Registry) exportPath(id string) string { return filepath.Join(rg.Spool, exportFolder, id) }
+func (rg *Exports) exportPath(id string) string { return filepath.Join(rg.Spool, exportFolder, id) }
 
-func (rg *Registry) writeExport(ctx context.Context, v store.Viewer, x *Export, of *ExportOf) (size int64, err error) {
+func (rg *Exports) writeExport(ctx context.Context, v store.Viewer, x *Export, of *ExportOf) (size int64, err error) {
 	if err := os.MkdirAll(filepath.Join(rg.Spool, exportFolder), 0o700); err != nil {
 		return 0, err
 	}
@@ -157,7 +160,7 @@ func (rg *Registry) writeExport(ctx context.Context, v store.Viewer, x *Export, 
 // tableRows are the lines of the register that stand in each row of a table: one, or all of a
 // message. only leaves out lines of these messages that the query does not find.
 func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bool) ([][]register.Number, error) {
-	found, err := rg.Store.FindFilings(v, q)
+	found, err := rg.Store.Register.Find(v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +171,7 @@ func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bo
 		}
 		return rows, nil
 	}
-	all, _, err := rg.Store.FindLetters(v, q)
+	all, _, err := rg.Store.Register.FindMessages(v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +222,7 @@ func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer,
 		for ; done+some < len(rows) && len(numbers) < linesAtOnce; some++ {
 			numbers = append(numbers, rows[done+some]...)
 		}
-		filings, err := rg.Store.FilingsNumbered(v, numbers)
+		filings, err := rg.Store.Register.Numbered(v, numbers)
 		if err != nil {
 			return errors.Join(err, table.Discard())
 		}
@@ -248,7 +251,7 @@ func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer,
 }
 
 // exportOf finds an export of a viewer.
-func (rg *Registry) exportOf(v store.Viewer, id string) (*Export, error) {
+func (rg *Exports) exportOf(v store.Viewer, id string) (*Export, error) {
 	x := rg.exports.all[id]
 	if x == nil || x.owner != v.ID {
 		return nil, store.ErrNotFound
@@ -256,8 +259,8 @@ func (rg *Registry) exportOf(v store.Viewer, id string) (*Export, error) {
 	return x, nil
 }
 
-// ExportByID says how far an export has come.
-func (rg *Registry) ExportByID(v store.Viewer, id string) (Export, error) {
+// ByID says how far an export has come.
+func (rg *Exports) ByID(v store.Viewer, id string) (Export, error) {
 	rg.exports.mutex.Lock()
 	defer rg.exports.mutex.Unlock()
 	x, err := rg.exportOf(v, id)
@@ -267,8 +270,8 @@ func (rg *Registry) ExportByID(v store.Viewer, id string) (Export, error) {
 	return *x, nil
 }
 
-// StopExport stops an export, or throws it away.
-func (rg *Registry) StopExport(v store.Viewer, id string) error {
+// Stop stops an export, or throws it away.
+func (rg *Exports) Stop(v store.Viewer, id string) error {
 	rg.exports.mutex.Lock()
 	defer rg.exports.mutex.Unlock()
 	x, err := rg.exportOf(v, id)
@@ -288,9 +291,9 @@ func (rg *Registry) StopExport(v store.Viewer, id string) error {
 // ErrNotReady says that an export is not done.
 var ErrNotReady = errors.New("the export is not done yet, or was stopped")
 
-// OpenExport opens an export's table.
-func (rg *Registry) OpenExport(v store.Viewer, id string) (io.ReadCloser, Export, error) {
-	x, err := rg.ExportByID(v, id)
+// Open opens an export's table.
+func (rg *Exports) Open(v store.Viewer, id string) (io.ReadCloser, Export, error) {
+	x, err := rg.ByID(v, id)
 	if err == nil && x.State != store.Done {
 		err = ErrNotReady
 	}

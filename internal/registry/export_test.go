@@ -16,13 +16,13 @@ func TestAStoppedExportWithoutAFileIsThrownAway(t *testing.T) {
 	rg := New(Config{Base: base.New(base.Base{Clock: time.Now, Zone: time.UTC}), Spool: t.TempDir()})
 	ines := store.Viewer{ID: "i"}
 	rg.exports.all = map[string]*Export{"stopped": {ID: "stopped", State: store.Stopped, owner: ines.ID, cancel: func() {}}}
-	if err := rg.StopExport(store.Viewer{ID: "r"}, "stopped"); !errors.Is(err, store.ErrNotFound) {
+	if err := rg.Exports.Stop(store.Viewer{ID: "r"}, "stopped"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("another person stops it: %v", err)
 	}
-	if err := rg.StopExport(ines, "stopped"); err != nil {
+	if err := rg.Exports.Stop(ines, "stopped"); err != nil {
 		t.Errorf("it is not thrown away: %v", err)
 	}
-	if _, err := rg.ExportByID(ines, "stopped"); !errors.Is(err, store.ErrNotFound) {
+	if _, err := rg.Exports.ByID(ines, "stopped"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("it is still known: %v", err)
 	}
 }

@@ -35,7 +35,7 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 	if err := g.Ready(ctx); err != nil {
 		return nil, 0, false, err
 	}
-	own, err := rg.Store.RegisterFilePaths(cabinetID)
+	own, err := rg.Store.RegisterFiles.Paths(cabinetID)
 	if err != nil {
 		return nil, 0, false, err
 	}
@@ -50,7 +50,7 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 		if err != nil {
 			return nil, looked, false, err
 		}
-		known, err := rg.Store.KnownFiles(cabinetID, folder)
+		known, err := rg.Store.Register.KnownFiles(cabinetID, folder)
 		if err != nil {
 			return nil, looked, false, err
 		}
@@ -92,7 +92,7 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 			return 0, rule.Problems{{Place: fmt.Sprintf("paths[%d]", i), Text: "this is no path of a file in the cabinet"}}
 		}
 		folder, file := path.Split(full)
-		known, err := rg.Store.KnownFiles(cabinetID, strings.TrimSuffix(folder, "/"))
+		known, err := rg.Store.Register.KnownFiles(cabinetID, strings.TrimSuffix(folder, "/"))
 		if err != nil {
 			return 0, err
 		}
@@ -120,7 +120,7 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 	if len(found) == 0 {
 		return 0, nil
 	}
-	if err := rg.Store.EnterFound(v.Name, found, rg.Now()); err != nil {
+	if err := rg.Store.Register.EnterFound(v.Name, found, rg.Now()); err != nil {
 		return 0, err
 	}
 	rg.Events.Send(events.Event{Kind: "message"})

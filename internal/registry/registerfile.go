@@ -44,7 +44,7 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	if strings.TrimSpace(of.Name) == "" {
 		wrong("name", "a name is needed")
 	}
-	c, err := rg.Store.CabinetNamed(of.Cabinet)
+	c, err := rg.Store.Cabinets.Named(of.Cabinet)
 	if err != nil {
 		wrong("cabinet", fmt.Sprintf("there is no cabinet called “%s”", of.Cabinet))
 	}
@@ -59,7 +59,7 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	case of.Rule != "" && of.OfFolder != "":
 		wrong("of_folder", "name a rule or a folder, not both")
 	case of.Rule != "":
-		rows, err := rg.Store.Rules()
+		rows, err := rg.Store.Rules.All()
 		if err != nil {
 			return f, err
 		}
@@ -75,12 +75,12 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	if len(problems) > 0 {
 		return f, problems
 	}
-	if err := rg.Store.SaveRegisterFile(&f, revision, rg.Clock(), actor); err != nil {
+	if err := rg.Store.RegisterFiles.Save(&f, revision, rg.Clock(), actor); err != nil {
 		return f, err
 	}
 	err = rg.WriteRegisterFile(ctx, &f)
 	if errors.Is(err, errForeign) && id == "" { // nothing of it is kept
-		return f, errors.Join(rule.Problems{{Place: "name", Text: "a file of that name is there already, and Ink Tray did not write it; choose another name or folder"}}, rg.Store.RemoveRegisterFile(f.ID, actor))
+		return f, errors.Join(rule.Problems{{Place: "name", Text: "a file of that name is there already, and Ink Tray did not write it; choose another name or folder"}}, rg.Store.RegisterFiles.Remove(f.ID, actor))
 	}
 	return f, nil // what else is wrong is told with it, and it is tried again
 }
@@ -92,7 +92,7 @@ var errForeign = errors.New("a file of that name is there, and Ink Tray did not 
 func (rg *Registry) WriteRegisterFile(ctx context.Context, f *store.RegisterFile) error {
 	rg.registering.Lock()
 	defer rg.registering.Unlock()
-	years, last, err := rg.Store.ChangesSince(f.LastChange)
+	years, last, err := rg.Store.RegisterFiles.ChangesSince(f.LastChange)
 	if err == nil {
 		for _, year := range years {
 			if err = rg.writeYear(ctx, f, year); err != nil {
@@ -122,16 +122,16 @@ func (rg *Registry) WriteRegisterFile(ctx context.Context, f *store.RegisterFile
 			return err
 		}
 	}
-	return errors.Join(err, rg.Store.WrittenUpTo(f))
+	return errors.Join(err, rg.Store.RegisterFiles.WrittenUpTo(f))
 }
 
 func (rg *Registry) tellOfRegisterFile(f *store.RegisterFile) error {
 	defer rg.Events.Send(events.Event{Kind: "tray"})
 	if f.Problem == "" {
-		_, err := rg.Store.Settle("register file", f.ID)
+		_, err := rg.Store.Tray.Settle("register file", f.ID)
 		return err
 	}
-	return rg.Store.Tell(&store.Notice{Kind: "register file", Object: f.ID, Text: fmt.Sprintf("The register “%s” could not be written: %s.", f.Name, phrase.TrimStop(f.Problem)), Advice: f.Advice, MadeAt: rg.Clock()})
+	return rg.Store.Tray.Tell(&store.Notice{Kind: "register file", Object: f.ID, Text: fmt.Sprintf("The register “%s” could not be written: %s.", f.Name, phrase.TrimStop(f.Problem)), Advice: f.Advice, MadeAt: rg.Clock()})
 }
 
 // registerQuery is what of a year a register file holds: every number, whatever became of it.
@@ -157,7 +157,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if err := g.Ready(ctx); err != nil {
 		return err
 	}
-	all, err := rg.Store.RegisterFileYears(f.ID)
+	all, err := rg.Store.RegisterFiles.Years(f.ID)
 	if err != nil {
 		return err
 	}
@@ -209,10 +209,10 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 			return err
 		}
 		y.NextSHA256 = content.SHA256[:]
-		return rg.Store.EndYear(&y, len(rows), rg.Clock())
+		return rg.Store.RegisterFiles.EndYear(&y, len(rows), rg.Clock())
 	}
 	y.NextSHA256 = content.SHA256[:]
-	if err := rg.Store.BeginYear(&y); err != nil {
+	if err := rg.Store.RegisterFiles.BeginYear(&y); err != nil {
 		return err
 	}
 	err = g.Cabinet.Renew(ctx, id, y.Path, append(ours, content.SHA256)...)
@@ -228,7 +228,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if err != nil {
 		return errors.Join(err, g.Cabinet.Discard(ctx, id))
 	}
-	return rg.Store.EndYear(&y, len(rows), rg.Clock())
+	return rg.Store.RegisterFiles.EndYear(&y, len(rows), rg.Clock())
 }
 
 // keepChanged moves a register file that somebody changed out of the way and
@@ -261,7 +261,7 @@ func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.
 		case errors.Is(err, cabinet.ErrTaken):
 			continue
 		case err == nil:
-			err = rg.Store.Tell(&store.Notice{Kind: "register file changed", Object: f.ID + "/" + strconv.Itoa(y.Year), Text: fmt.Sprintf("Somebody changed the register “%s”. It is written anew; what was changed is kept as “%s”.", path.Base(y.Path), name),
+			err = rg.Store.Tray.Tell(&store.Notice{Kind: "register file changed", Object: f.ID + "/" + strconv.Itoa(y.Year), Text: fmt.Sprintf("Somebody changed the register “%s”. It is written anew; what was changed is kept as “%s”.", path.Base(y.Path), name),
 				Advice: "Write remarks as notes on a filing: they stand in the column of notes.", MadeAt: rg.Clock()})
 			rg.Events.Send(events.Event{Kind: "tray"})
 		}
@@ -281,7 +281,7 @@ func (rg *Registry) KeepRegisters() {
 			return
 		case <-ticker.C:
 		}
-		files, err := rg.Store.RegisterFiles()
+		files, err := rg.Store.RegisterFiles.All()
 		if err != nil {
 			rg.Log.Error("reading the registers that are kept", "error", err)
 			continue

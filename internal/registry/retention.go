@@ -30,6 +30,8 @@ type Config struct {
 // Registry serves the register. Its methods may be called by several goroutines at once.
 type Registry struct {
 	Config
+	Exports *Exports
+
 	mutex       sync.Mutex
 	verifying   bool
 	registering sync.Mutex // one at a time writes register files
@@ -39,7 +41,11 @@ type Registry struct {
 }
 
 // New makes a registry.
-func New(c Config) *Registry { return &Registry{Config: c} }
+func New(c Config) *Registry {
+	rg := &Registry{Config: c}
+	rg.Exports = &Exports{rg}
+	return rg
+}
 
 // sweepEvery is how often old records are looked for.
 const sweepEvery = time.Hour
@@ -66,8 +72,8 @@ func (rg *Registry) KeepRetention() {
 
 // RemoveOld removes history and kept files that are older than Settings say.
 func (rg *Registry) RemoveOld(ctx context.Context) error {
-	rg.dropExports()
-	limits, err := rg.Store.Limits()
+	rg.Exports.dropExports()
+	limits, err := rg.Store.Settings.Limits()
 	if err != nil {
 		return err
 	}
@@ -76,12 +82,12 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 	}
 	now := rg.Clock()
 	if limits.HistoryDays > 0 {
-		if _, err := rg.Store.ForgetPasses(now.AddDate(0, 0, -limits.HistoryDays)); err != nil {
+		if _, err := rg.Store.Passes.Forget(now.AddDate(0, 0, -limits.HistoryDays)); err != nil {
 			return err
 		}
 	}
 	if limits.RegisterDays > 0 {
-		erased, err := rg.Store.EraseBefore(now.AddDate(0, 0, -limits.RegisterDays), now, 500)
+		erased, err := rg.Store.Erasure.EraseBefore(now.AddDate(0, 0, -limits.RegisterDays), now, 500)
 		if err == nil && erased > 0 { // examples went with them
 			err = rg.Office.LoadTopics("")
 		}
@@ -92,7 +98,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 	if limits.KeptDays == 0 {
 		return nil
 	}
-	old, err := rg.Store.KeptBefore(now.AddDate(0, 0, -limits.KeptDays), 1000)
+	old, err := rg.Store.Register.KeptBefore(now.AddDate(0, 0, -limits.KeptDays), 1000)
 	if err != nil {
 		return err
 	}
@@ -106,7 +112,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := rg.Store.LetGo(&old[i]); err != nil {
+		if err := rg.Store.Register.LetGo(&old[i]); err != nil {
 			return err
 		}
 	}

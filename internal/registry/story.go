@@ -19,11 +19,11 @@ func (rg *Registry) Lines(rows []store.Filing, withMessages bool) ([]register.Li
 	for i := range rows {
 		numbers[i], ids[i] = rows[i].Entry(), rows[i].MessageID
 	}
-	notes, err := rg.Store.NotesText(numbers)
+	notes, err := rg.Store.Register.NotesText(numbers)
 	if err != nil {
 		return nil, err
 	}
-	cabinets, err := rg.Store.Cabinets()
+	cabinets, err := rg.Store.Cabinets.All()
 	if err != nil {
 		return nil, err
 	}
@@ -33,11 +33,11 @@ func (rg *Registry) Lines(rows []store.Filing, withMessages bool) ([]register.Li
 	}
 	messages := map[int64]string{}
 	if withMessages {
-		if messages, err = rg.Store.MessageIDs(ids); err != nil {
+		if messages, err = rg.Store.Messages.IDs(ids); err != nil {
 			return nil, err
 		}
 	}
-	outgoing, _, err := rg.Store.Outgoing()
+	outgoing, _, err := rg.Store.Settings.Outgoing()
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +95,7 @@ type Story struct {
 // StoryOf tells a filing's whole story.
 func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 	s := &Story{Filing: f, Preview: register.PreviewOf(f.File, f.Size)}
-	entry, err := rg.Store.EntryByID(v, f.JournalID)
+	entry, err := rg.Store.Journal.ByID(v, f.JournalID)
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +107,7 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 		s.Verdict += fmt.Sprintf("; filed for the %d. time because somebody asked for it", entry.Round)
 	}
 	s.Verdict = phrase.TrimStop(s.Verdict) + "."
-	if s.Message, err = rg.Store.MessageByID(v, f.MessageID); err != nil {
+	if s.Message, err = rg.Store.Messages.ByID(v, f.MessageID); err != nil {
 		return nil, err
 	}
 	if s.Message.ErasedAt == nil {
@@ -121,16 +121,16 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 			s.Recipients = append(s.Recipients, a.String())
 		}
 	}
-	if box, err := rg.Store.MailboxByID(v, f.MailboxID); err == nil && s.Message.ErasedAt == nil {
+	if box, err := rg.Store.Mailboxes.ByID(v, f.MailboxID); err == nil && s.Message.ErasedAt == nil {
 		s.MailboxURL = register.MailboxURL(box.Username, box.Host, box.Port, s.Message.Folder, s.Message.UIDValidity, s.Message.UID)
 	}
-	if c, err := rg.Store.CabinetByID(f.CabinetID); err == nil && f.FiledAt != nil {
+	if c, err := rg.Store.Cabinets.ByID(f.CabinetID); err == nil && f.FiledAt != nil {
 		s.FolderPlace = register.Base(c.Address).At(f.Folder)
 	}
-	if s.Notes, err = rg.Store.NotesOf(v, f.Entry()); err != nil {
+	if s.Notes, err = rg.Store.Register.NotesOf(v, f.Entry()); err != nil {
 		return nil, err
 	}
-	later, err := rg.Store.HappeningsOf(f.Entry())
+	later, err := rg.Store.Register.HappeningsOf(f.Entry())
 	if err != nil {
 		return nil, err
 	}
@@ -151,13 +151,13 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 	if f.CheckedAt != nil && f.CheckState == "" {
 		tell(f.CheckedAt, "verified", "", "")
 	}
-	if s.FollowUps, err = rg.Store.FollowUpsOf(v, f.MessageID); err != nil {
+	if s.FollowUps, err = rg.Store.FollowUps.FollowUpsOf(v, f.MessageID); err != nil {
 		return nil, err
 	}
-	if s.Post, err = rg.Store.PostOf(v, f.MessageID); err != nil {
+	if s.Post, err = rg.Store.FollowUps.OfMessage(v, f.MessageID); err != nil {
 		return nil, err
 	}
-	found, err := rg.Store.FindFilings(v, register.Query{Message: f.MessageID, Search: register.Search{States: register.All}, Ascending: true})
+	found, err := rg.Store.Register.Find(v, register.Query{Message: f.MessageID, Search: register.Search{States: register.All}, Ascending: true})
 	if err != nil {
 		return nil, err
 	}
@@ -167,6 +167,6 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 			others = append(others, n)
 		}
 	}
-	s.Others, err = rg.Store.FilingsNumbered(v, others)
+	s.Others, err = rg.Store.Register.Numbered(v, others)
 	return s, err
 }

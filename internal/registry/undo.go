@@ -37,7 +37,7 @@ var ErrNothing = errors.New("there is nothing to take back: it filed nothing, or
 // PreviewUndo looks at what taking a pass or one filing back would do.
 func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, entryID int64) (UndoPreview, error) {
 	var p UndoPreview
-	entries, err := rg.Store.Undoable(v, passID, entryID)
+	entries, err := rg.Store.Undoing.Undoable(v, passID, entryID)
 	if err != nil {
 		return p, err
 	}
@@ -56,7 +56,7 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 	for i := range entries {
 		entry := &entries[i]
 		line := UndoLine{Entry: *entry}
-		shared, err := rg.Store.SharedWith(entry)
+		shared, err := rg.Store.Undoing.SharedWith(entry)
 		if err != nil {
 			return p, err
 		}
@@ -75,14 +75,14 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 			line.Reason = what
 		default:
 			line.Takes, line.Reason = true, "the file is taken out of its folder and kept for a while"
-			if _, err := rg.Store.Replaced(entry); err == nil {
+			if _, err := rg.Store.Undoing.Replaced(entry); err == nil {
 				line.Reason += "; the file that it replaced is put back"
 			}
 		}
 		p.Lines = append(p.Lines, line)
 	}
 	for id := range messages {
-		follow, err := rg.Store.FollowUpsOf(v, id)
+		follow, err := rg.Store.FollowUps.FollowUpsOf(v, id)
 		if err != nil {
 			return p, err
 		}
@@ -112,7 +112,7 @@ var ErrNotUndone = errors.New("nothing of this message was taken back, so nothin
 // lookAt says why a file would not be taken back, "" where it would be.
 func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (string, error) {
 	if entry.State == store.There {
-		own, err := rg.Store.FiledHere(entry)
+		own, err := rg.Store.Undoing.FiledHere(entry)
 		if err != nil {
 			return "", err
 		}
@@ -142,7 +142,7 @@ func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (string, err
 // Undo takes a pass or one filing back. It goes on by itself after a restart and
 // when a cabinet is out of reach; the pass that is returned tells how far it is.
 func (rg *Registry) Undo(v store.Viewer, passID, entryID int64) (store.Pass, error) {
-	entries, err := rg.Store.Undoable(v, passID, entryID)
+	entries, err := rg.Store.Undoing.Undoable(v, passID, entryID)
 	if err != nil {
 		return store.Pass{}, err
 	}
@@ -168,7 +168,7 @@ func (rg *Registry) Undo(v store.Viewer, passID, entryID int64) (store.Pass, err
 		p.Note = path.Base(entries[0].Path)
 	}
 	p.Total, p.Matched = len(messages), len(messages)
-	if err := rg.Store.AskUndo(v, ids, &p); err != nil {
+	if err := rg.Store.Undoing.Ask(v, ids, &p); err != nil {
 		return p, err
 	}
 	rg.Go("taking back", func() { rg.TakeBack(rg.Context()) })
@@ -180,12 +180,12 @@ func (rg *Registry) TakeBack(ctx context.Context) {
 	rg.undoing.Lock()
 	defer rg.undoing.Unlock()
 	// The passes first: what is asked meanwhile belongs to none of them.
-	open, err := rg.Store.OpenUndos()
+	open, err := rg.Store.Undoing.Open()
 	if err != nil {
 		rg.Log.Error("reading the passes", "error", err)
 		return
 	}
-	entries, err := rg.Store.AskedUndos()
+	entries, err := rg.Store.Undoing.Asked()
 	if err != nil {
 		rg.Log.Error("reading what is to be taken back", "error", err)
 		return
@@ -207,11 +207,11 @@ func (rg *Registry) TakeBack(ctx context.Context) {
 			continue
 		}
 		rg.removeMade(ctx, p)
-		n, err := rg.Store.Return(p.ID, rg.Clock())
+		n, err := rg.Store.Undoing.Return(p.ID, rg.Clock())
 		if err == nil {
 			ended := rg.Clock()
 			p.Looked, p.State, p.EndedAt = p.Total, store.Done, &ended
-			err = rg.Store.SavePass(p)
+			err = rg.Store.Passes.Save(p)
 		}
 		if err != nil {
 			rg.Log.Error("ending an undoing", "error", err)
@@ -226,7 +226,7 @@ func (rg *Registry) TakeBack(ctx context.Context) {
 // removeMade removes the folders that were made for what a pass took back, where nothing lies
 // in them any more. A folder that cannot be removed now stays: nothing is lost by it.
 func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
-	made, err := rg.Store.MadeFolders(p.ID)
+	made, err := rg.Store.Undoing.MadeFolders(p.ID)
 	if err != nil {
 		rg.Log.Error("reading which folders were made", "error", err)
 		return
@@ -258,10 +258,10 @@ func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
 
 // FilePassAgain lets everything be filed again that was taken back of a pass.
 func (rg *Registry) FilePassAgain(v store.Viewer, passID int64) (items, messages int, err error) {
-	if _, err := rg.Store.Pass(v, passID); err != nil {
+	if _, err := rg.Store.Passes.ByID(v, passID); err != nil {
 		return 0, 0, err
 	}
-	items, messages, err = rg.Store.FilePassAgain(v, passID, rg.Clock())
+	items, messages, err = rg.Store.Undoing.FilePassAgain(v, passID, rg.Clock())
 	if err == nil && items == 0 {
 		return 0, 0, ErrNothingAgain
 	}
@@ -275,13 +275,13 @@ var ErrNothingAgain = errors.New("nothing of this pass was taken back, or all of
 // undoOne takes one filing back. Each step can be done again: a crash between two
 // of them loses nothing. The error, if any, is the cabinet's.
 func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
-	pass, err := rg.Store.Pass(store.System, entry.UndoPass)
+	pass, err := rg.Store.Passes.ByID(store.System, entry.UndoPass)
 	if err != nil {
 		return err
 	}
 	end := func(how store.Undo, reason, kept string, back *store.Filing) error {
 		entry.Undo, entry.Reason = how, reason
-		return rg.Store.EndUndo(entry, kept, pass.MadeBy, back, rg.Clock())
+		return rg.Store.Undoing.End(entry, kept, pass.MadeBy, back, rg.Clock())
 	}
 	g, err := rg.Cabinets.Gate(entry.CabinetID)
 	if err != nil {
@@ -297,7 +297,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		return err
 	}
 	if !done {
-		shared, err := rg.Store.SharedWith(entry)
+		shared, err := rg.Store.Undoing.SharedWith(entry)
 		if err != nil {
 			return err
 		}
@@ -317,7 +317,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		return err
 	}
 	reason := "taken back by " + pass.MadeBy
-	back, err := rg.Store.Replaced(entry)
+	back, err := rg.Store.Undoing.Replaced(entry)
 	if errors.Is(err, store.ErrNotFound) {
 		return end(store.Undone, reason, name, nil)
 	}
@@ -336,7 +336,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 
 // FileAgain lets what was taken back of a message be filed again.
 func (rg *Registry) FileAgain(v store.Viewer, messageID int64) (int, error) {
-	n, err := rg.Store.FileAgain(v, messageID, rg.Clock())
+	n, err := rg.Store.Undoing.FileAgain(v, messageID, rg.Clock())
 	if err == nil && n == 0 {
 		return 0, ErrNotUndone
 	}
@@ -359,7 +359,7 @@ func sumKept(ctx context.Context, c cabinet.Cabinet, name string) (content cabin
 // previewHand looks at what taking back would do where a person changed messages.
 func (rg *Registry) previewHand(v store.Viewer, passID int64) (UndoPreview, error) {
 	var p UndoPreview
-	changes, err := rg.Store.HandChanges(v, passID)
+	changes, err := rg.Store.Undoing.HandChanges(v, passID)
 	if err != nil {
 		return p, err
 	}
@@ -380,10 +380,10 @@ func (rg *Registry) previewHand(v store.Viewer, passID int64) (UndoPreview, erro
 
 // takeBackHand takes back what a person changed on messages.
 func (rg *Registry) takeBackHand(v store.Viewer, passID int64) (store.Pass, error) {
-	if _, err := rg.Store.Pass(v, passID); err != nil {
+	if _, err := rg.Store.Passes.ByID(v, passID); err != nil {
 		return store.Pass{}, err
 	}
-	p, err := rg.Store.TakeBackHand(v, passID, rg.Clock())
+	p, err := rg.Store.Undoing.TakeBackHand(v, passID, rg.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		return p, ErrNothing
 	}

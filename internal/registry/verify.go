@@ -46,7 +46,7 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 	if len(q.States) == 0 {
 		return nil, rule.Problems{{Place: "text", Text: "only files that were filed and not taken back are verified: leave the state out, or say state:filed"}}
 	}
-	found, err := rg.Store.FindFilings(v, q)
+	found, err := rg.Store.Register.Find(v, q)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +57,7 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 	return rg.beginVerification(v.Name, found.Total, store.VerificationPlan{}, func() ([]store.Filing, error) {
 		some := left[:min(verifyBatch, len(left))]
 		left = left[len(some):]
-		return rg.Store.FilingsNumbered(v, some)
+		return rg.Store.Register.Numbered(v, some)
 	})
 }
 
@@ -71,7 +71,7 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 	rg.verifying = true
 	rg.mutex.Unlock()
 	pass := &store.Pass{Kind: "verification", MadeBy: by, State: store.Running, Total: total, StartedAt: rg.Clock()}
-	if err := rg.Store.AddPass(pass); err != nil {
+	if err := rg.Store.Passes.Add(pass); err != nil {
 		rg.mutex.Lock()
 		rg.verifying = false
 		rg.mutex.Unlock()
@@ -90,7 +90,7 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 		}
 		ended := rg.Clock()
 		pass.State, pass.EndedAt = state, &ended
-		if err := rg.Store.SavePass(pass); err != nil {
+		if err := rg.Store.Passes.Save(pass); err != nil {
 			rg.Log.Error("keeping a pass", "error", err)
 		}
 		rg.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
@@ -110,7 +110,7 @@ func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *pass
 		for i := range rows {
 			f := &rows[i]
 			if asked := steer.Asked(); asked != "" || ctx.Err() != nil || !hours.Include(rg.Now()) {
-				if err := rg.Store.VerifiedFine(fine, rg.Clock()); err != nil {
+				if err := rg.Store.Verifications.Fine(fine, rg.Clock()); err != nil {
 					return "", err
 				}
 				pass.Matched, pass.Note = missing+changed, verified(missing, changed, passed)
@@ -133,7 +133,7 @@ func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *pass
 				} else {
 					changed++
 				}
-				if err := rg.Store.VerifiedWrong(f, state, rg.Clock()); err != nil {
+				if err := rg.Store.Verifications.Wrong(f, state, rg.Clock()); err != nil {
 					return "", err
 				}
 				rg.Events.Send(events.Event{Kind: "tray"})
@@ -144,11 +144,11 @@ func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *pass
 				steer.Rest(ctx, due-rg.Clock().Sub(began))
 			}
 		}
-		if err := rg.Store.VerifiedFine(fine, rg.Clock()); err != nil {
+		if err := rg.Store.Verifications.Fine(fine, rg.Clock()); err != nil {
 			return "", err
 		}
 		pass.Matched, pass.Note = missing+changed, verified(missing, changed, passed)
-		if err := rg.Store.SavePass(pass); err != nil {
+		if err := rg.Store.Passes.Save(pass); err != nil {
 			return "", err
 		}
 		rg.Events.Send(events.Event{Kind: "pass", ID: fmt.Sprint(pass.ID)})
@@ -208,9 +208,9 @@ func (rg *Registry) VerifyFiling(ctx context.Context, f *store.Filing) error {
 	}
 	defer rg.Events.Send(events.Event{Kind: "tray"})
 	if state == "" {
-		return rg.Store.VerifiedFine([]register.Number{f.Entry()}, rg.Clock())
+		return rg.Store.Verifications.Fine([]register.Number{f.Entry()}, rg.Clock())
 	}
-	return rg.Store.VerifiedWrong(f, state, rg.Clock())
+	return rg.Store.Verifications.Wrong(f, state, rg.Clock())
 }
 
 // KeepVerifying verifies by plan.
@@ -230,7 +230,7 @@ func (rg *Registry) KeepVerifying() {
 }
 
 func (rg *Registry) VerifyDue() error {
-	plan, err := rg.Store.VerificationPlan()
+	plan, err := rg.Store.Settings.VerificationPlan()
 	if err != nil || plan.EveryDays == 0 {
 		return err
 	}
@@ -239,17 +239,17 @@ func (rg *Registry) VerifyDue() error {
 	}
 	// Once an hour at most: what becomes due one by one is gathered, and a cabinet
 	// that is out of reach does not fill the history.
-	if last, err := rg.Store.LastVerification(); err == nil && last.MadeBy == byPlan && rg.Clock().Sub(last.StartedAt).Abs() < time.Hour {
+	if last, err := rg.Store.Verifications.Last(); err == nil && last.MadeBy == byPlan && rg.Clock().Sub(last.StartedAt).Abs() < time.Hour {
 		return nil
 	}
 	before := rg.Clock().AddDate(0, 0, -plan.EveryDays)
-	n, err := rg.Store.CountDue(before)
+	n, err := rg.Store.Verifications.CountDue(before)
 	if err != nil || n == 0 {
 		return err
 	}
 	var after *store.Filing
 	_, err = rg.beginVerification(byPlan, n, plan, func() ([]store.Filing, error) {
-		rows, err := rg.Store.DueForVerification(before, after, verifyBatch)
+		rows, err := rg.Store.Verifications.DueForVerification(before, after, verifyBatch)
 		if len(rows) > 0 {
 			last := rows[len(rows)-1] // as it was found: it is changed by being verified
 			after = &last

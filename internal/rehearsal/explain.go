@@ -27,11 +27,11 @@ type Explanation struct {
 // Explain says for each rule what it makes of a message and why. It is computed
 // anew from what is known of the message; thorough reads what is missing.
 func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int64, thorough bool) (store.Message, []Explanation, error) {
-	row, err := rh.Store.MessageByID(v, messageID)
+	row, err := rh.Store.Messages.ByID(v, messageID)
 	if err != nil {
 		return row, nil, err
 	}
-	box, err := rh.Store.MailboxByID(v, row.MailboxID)
+	box, err := rh.Store.Mailboxes.ByID(v, row.MailboxID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return row, nil, err
 	}
@@ -40,7 +40,7 @@ func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int6
 		return row, nil, err
 	}
 	m := facts.Message(row.Folder)
-	listing, err := rh.Store.Listing(row.MailboxID)
+	listing, err := rh.Store.Mailboxes.Listing(row.MailboxID)
 	if err != nil {
 		return row, nil, err
 	}
@@ -63,15 +63,15 @@ func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int6
 			return row, nil, err
 		}
 	}
-	marks, err := rh.Store.Marks(row.MailboxID)
+	marks, err := rh.Store.Rules.Marks(row.MailboxID)
 	if err != nil {
 		return row, nil, err
 	}
-	rows, err := rh.Store.Rules()
+	rows, err := rh.Store.Rules.All()
 	if err != nil {
 		return row, nil, err
 	}
-	entries, err := rh.Store.EntriesOf(v, row.ID)
+	entries, err := rh.Store.Journal.OfMessage(v, row.ID)
 	if err != nil {
 		return row, nil, err
 	}
@@ -79,7 +79,7 @@ func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int6
 	for i := range entries {
 		decided[entries[i].RuleID] = true
 	}
-	passes, err := rh.Store.PassesOf(row.ID)
+	passes, err := rh.Store.Passes.OfMessage(row.ID)
 	if err != nil {
 		return row, nil, err
 	}

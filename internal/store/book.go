@@ -32,18 +32,18 @@ type LookupTable struct {
 	MadeAt   time.Time
 }
 
-// Correspondents lists the book.
-func (s *Store) Correspondents() ([]Correspondent, error) {
+// All lists the book.
+func (s *Book) All() ([]Correspondent, error) {
 	return list[Correspondent](s.read.Order("name"))
 }
 
-// CorrespondentByID finds one.
-func (s *Store) CorrespondentByID(id string) (Correspondent, error) {
+// ByID finds one.
+func (s *Book) ByID(id string) (Correspondent, error) {
 	return first[Correspondent](s.read.Where("id = ?", id))
 }
 
 // ArchivePasswords opens the passwords of the archives that somebody sends.
-func (s *Store) ArchivePasswords(c *Correspondent) ([]string, error) {
+func (s *Book) ArchivePasswords(c *Correspondent) ([]string, error) {
 	if c.PasswordCount == 0 {
 		return nil, nil
 	}
@@ -55,10 +55,10 @@ func (s *Store) ArchivePasswords(c *Correspondent) ([]string, error) {
 	return passwords, json.Unmarshal([]byte(plain), &passwords)
 }
 
-// SaveCorrespondent keeps somebody; one without an id is new. revision is the
+// Save keeps somebody; one without an id is new. revision is the
 // one that was changed, 0 for whatever is there. nil passwords keep those that
 // are there.
-func (s *Store) SaveCorrespondent(c *Correspondent, passwords []string, revision int, now time.Time, actor string) error {
+func (s *Book) Save(c *Correspondent, passwords []string, revision int, now time.Time, actor string) error {
 	fresh := c.ID == ""
 	if fresh {
 		c.ID, c.MadeAt = NewID(), now
@@ -93,8 +93,8 @@ func (s *Store) SaveCorrespondent(c *Correspondent, passwords []string, revision
 	})
 }
 
-// RemoveCorrespondent forgets somebody.
-func (s *Store) RemoveCorrespondent(id, actor string) error {
+// Remove forgets somebody.
+func (s *Book) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		c, err := first[Correspondent](tx.Where("id = ?", id))
 		if err != nil {
@@ -104,19 +104,19 @@ func (s *Store) RemoveCorrespondent(id, actor string) error {
 	})
 }
 
-// LookupTables lists the tables.
-func (s *Store) LookupTables() ([]LookupTable, error) {
+// Tables lists the tables.
+func (s *Book) Tables() ([]LookupTable, error) {
 	return list[LookupTable](s.read.Order("name"))
 }
 
-// LookupTableByID finds one.
-func (s *Store) LookupTableByID(id string) (LookupTable, error) {
+// TableByID finds one.
+func (s *Book) TableByID(id string) (LookupTable, error) {
 	return first[LookupTable](s.read.Where("id = ?", id))
 }
 
-// SaveLookupTable keeps a table; one without an id is new. revision is the one
+// SaveTable keeps a table; one without an id is new. revision is the one
 // that was changed, 0 for whatever is there.
-func (s *Store) SaveLookupTable(t *LookupTable, revision int, now time.Time, actor string) error {
+func (s *Book) SaveTable(t *LookupTable, revision int, now time.Time, actor string) error {
 	fresh := t.ID == ""
 	if fresh {
 		t.ID, t.MadeAt, t.Revision = NewID(), now, 1
@@ -137,8 +137,8 @@ func (s *Store) SaveLookupTable(t *LookupTable, revision int, now time.Time, act
 	})
 }
 
-// RemoveLookupTable forgets a table.
-func (s *Store) RemoveLookupTable(id, actor string) error {
+// RemoveTable forgets a table.
+func (s *Book) RemoveTable(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		t, err := first[LookupTable](tx.Where("id = ?", id))
 		if err != nil {

@@ -20,7 +20,7 @@ type Hand struct {
 }
 
 // AddByHand begins what a person does with messages, as one pass.
-func (s *Store) AddByHand(p *Pass, hands []Hand, what string) error {
+func (s *Passes) AddByHand(p *Pass, hands []Hand, what string) error {
 	return s.change(func(tx *gorm.DB) error {
 		if err := tx.Create(p).Error; err != nil {
 			return err
@@ -85,7 +85,7 @@ func opposite(f *FollowUp) FollowUp {
 
 // TakeBackHand lets labels, marks and moves that a person did be taken back.
 // ErrNotFound where there is none.
-func (s *Store) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, error) {
+func (s *Undoing) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, error) {
 	var p Pass
 	err := s.change(func(tx *gorm.DB) error {
 		all, err := list[FollowUp](v.sees(handChanges(tx, passID), "mailbox_id").Order("message_id, id DESC"))
@@ -132,7 +132,7 @@ func (s *Store) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, error
 }
 
 // FiledOf counts the items of messages that were filed and not taken back.
-func (s *Store) FiledOf(v Viewer, ids []int64) (map[int64]int, error) {
+func (s *Messages) FiledOf(v Viewer, ids []int64) (map[int64]int, error) {
 	var rows []struct {
 		MessageID int64
 		N         int
@@ -146,6 +146,6 @@ func (s *Store) FiledOf(v Viewer, ids []int64) (map[int64]int, error) {
 }
 
 // HandChanges lists what a pass by hand did with messages and nobody took back.
-func (s *Store) HandChanges(v Viewer, passID int64) ([]FollowUp, error) {
+func (s *Undoing) HandChanges(v Viewer, passID int64) ([]FollowUp, error) {
 	return list[FollowUp](v.sees(handChanges(s.read, passID), "mailbox_id").Order("id"))
 }

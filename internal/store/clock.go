@@ -9,7 +9,7 @@ import (
 // Rewind corrects what was recorded while the clock was ahead. What is to be tried
 // again is due by a moment at the latest; what was told, looked at or verified in the
 // future was so now; and rules that were switched on in the future take mail since then.
-func (s *Store) Rewind(now, due, since time.Time) error {
+func (s *Settings) Rewind(now, due, since time.Time) error {
 	now, due, since = now.UTC(), due.UTC(), since.UTC()
 	var all []statement
 	for _, table := range []string{"journal", "follow_ups", "post", "retries"} {
@@ -25,7 +25,7 @@ func (s *Store) Rewind(now, due, since time.Time) error {
 }
 
 // LastSeen is when a message was last met; zero where none was.
-func (s *Store) LastSeen() (time.Time, error) {
+func (s *Settings) LastSeen() (time.Time, error) {
 	rows, err := list[Message](s.read.Model(&Message{}).Select("seen_at").Order("id DESC").Limit(1))
 	if err != nil || len(rows) == 0 {
 		return time.Time{}, err
@@ -35,14 +35,14 @@ func (s *Store) LastSeen() (time.Time, error) {
 
 // ArrivedAround says whether a mail server says of a message that it arrived around a
 // moment.
-func (s *Store) ArrivedAround(at time.Time, within time.Duration) (bool, error) {
+func (s *Settings) ArrivedAround(at time.Time, within time.Duration) (bool, error) {
 	var n int64
 	err := s.read.Model(&Message{}).Where("received_from = 'server' AND received_at BETWEEN ? AND ? AND id > (SELECT coalesce(max(id), 0) - 1000 FROM messages) AND mailbox_id IN (SELECT id FROM mailboxes WHERE kind = 'imap')", at.Add(-within).UTC(), at.Add(within).UTC()).Limit(1).Count(&n).Error
 	return n > 0, explain(err)
 }
 
 // HasNotice says whether something waits in the tray.
-func (s *Store) HasNotice(kind, object string) (bool, error) {
+func (s *Tray) HasNotice(kind, object string) (bool, error) {
 	var n int64
 	err := s.read.Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error
 	return n > 0, explain(err)

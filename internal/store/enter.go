@@ -47,7 +47,7 @@ const enterAtOnce = 5000
 // Enter puts lines into the register as they are, with the messages and the
 // lines of the journal that belong to them: a register to try things on. Nothing
 // else may write meanwhile; numbers must be new.
-func (s *Store) Enter(rows iter.Seq[register.Row]) (n int, err error) {
+func (s *Journal) Enter(rows iter.Seq[register.Row]) (n int, err error) {
 	pool, err := s.write.DB()
 	if err != nil {
 		return 0, err

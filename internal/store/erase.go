@@ -24,8 +24,8 @@ type Traces struct {
 
 const fromPerson = "sender_address = ? COLLATE NOCASE"
 
-// TracesOf counts what the records hold of a person.
-func (s *Store) TracesOf(address string) (Traces, error) {
+// Of counts what the records hold of a person.
+func (s *Erasure) Of(address string) (Traces, error) {
 	return tracesOf(s.read, address)
 }
 
@@ -63,13 +63,13 @@ func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
 
 // FilesOf lists the filings of a person whose file lies in a cabinet, kept out of
 // the way or not.
-func (s *Store) FilesOf(address string) ([]Filing, error) {
+func (s *Erasure) FilesOf(address string) ([]Filing, error) {
 	return list[Filing](s.read.Where(fromPerson+" AND filed_at IS NOT NULL AND (undone_at IS NULL OR kept_as <> '')", address).Order("year, number"))
 }
 
 // FileRemoved records that the file of a filing was removed for good, because its
 // person's traces are erased.
-func (s *Store) FileRemoved(f *Filing, by string, now time.Time) error {
+func (s *Erasure) FileRemoved(f *Filing, by string, now time.Time) error {
 	at := now.UTC()
 	return s.change(func(tx *gorm.DB) error {
 		return errors.Join(
@@ -119,7 +119,7 @@ func eraseMessages(tx *gorm.DB, at time.Time, where string, args ...any) error {
 }
 
 // Erase erases a person's traces and says what it was.
-func (s *Store) Erase(v Viewer, address string, now time.Time) (t Traces, err error) {
+func (s *Erasure) Erase(v Viewer, address string, now time.Time) (t Traces, err error) {
 	at := now.UTC()
 	err = s.erasing(func(tx *gorm.DB) error {
 		if t, err = tracesOf(tx, address); err != nil {
@@ -161,7 +161,7 @@ func (s *Store) Erase(v Viewer, address string, now time.Time) (t Traces, err er
 
 // EraseBefore erases what names people in filings that were filed before a
 // moment, some at once, and says how many messages it was about.
-func (s *Store) EraseBefore(before time.Time, now time.Time, most int) (int, error) {
+func (s *Erasure) EraseBefore(before time.Time, now time.Time, most int) (int, error) {
 	const where = `erased_at IS NULL AND id IN (SELECT message_id FROM register WHERE erased_at IS NULL AND filed_at < ? LIMIT ?)
 		AND NOT EXISTS (SELECT 1 FROM register r WHERE r.message_id = messages.id AND (r.filed_at >= ? OR r.filed_at IS NULL AND r.void = ''))
 		AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND (j.state IN ('planned', 'staged', 'held', 'failed') OR j.undo = 'asked'))`

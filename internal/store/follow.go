@@ -15,9 +15,9 @@ func ready(db *gorm.DB, now time.Time) *gorm.DB {
 		Where("(kind NOT IN ('move', 'reply', 'draft') OR rule_id = 'by-hand' OR NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.state IN ('held', 'failed')))")
 }
 
-// ReadyFollowUps lists what is to be done now in a mailbox, or with "" what is
+// Ready lists what is to be done now in a mailbox, or with "" what is
 // to be sent; message by message, moves last.
-func (s *Store) ReadyFollowUps(mailboxID string, now time.Time, most int) ([]FollowUp, error) {
+func (s *FollowUps) Ready(mailboxID string, now time.Time, most int) ([]FollowUp, error) {
 	db := ready(s.read, now)
 	if mailboxID == "" {
 		db = db.Where("kind IN ('reply', 'tell')")
@@ -27,9 +27,9 @@ func (s *Store) ReadyFollowUps(mailboxID string, now time.Time, most int) ([]Fol
 	return list[FollowUp](db.Order("message_id, kind IN ('move', 'return'), id").Limit(most))
 }
 
-// NextFollowUp is when a mailbox has a follow-up to do next; ok is false where
+// Next is when a mailbox has a follow-up to do next; ok is false where
 // none waits for its time.
-func (s *Store) NextFollowUp(mailboxID string) (at time.Time, ok bool, err error) {
+func (s *FollowUps) Next(mailboxID string) (at time.Time, ok bool, err error) {
 	f, err := first[FollowUp](s.read.Where("mailbox_id = ? AND state IN ('waiting', 'begun') AND kind NOT IN ('reply', 'tell') AND next_at IS NOT NULL", mailboxID).Order("next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
@@ -41,12 +41,12 @@ func (s *Store) NextFollowUp(mailboxID string) (at time.Time, ok bool, err error
 }
 
 // FollowUpByID finds a follow-up that the viewer may see.
-func (s *Store) FollowUpByID(v Viewer, id int64) (FollowUp, error) {
+func (s *FollowUps) FollowUpByID(v Viewer, id int64) (FollowUp, error) {
 	return first[FollowUp](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
 // FollowUpsOf lists what is done with a message, by rule.
-func (s *Store) FollowUpsOf(v Viewer, messageID int64) ([]FollowUp, error) {
+func (s *FollowUps) FollowUpsOf(v Viewer, messageID int64) ([]FollowUp, error) {
 	return list[FollowUp](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
 }
 
@@ -67,7 +67,7 @@ func addFollowUps(tx *gorm.DB, list []FollowUp) error {
 
 // BeginFollowUp records that a follow-up is begun, before anything is changed.
 // A move also says where the message is going, so that it is recognised there.
-func (s *Store) BeginFollowUp(f *FollowUp) error {
+func (s *FollowUps) BeginFollowUp(f *FollowUp) error {
 	f.State = Begun
 	return s.change(func(tx *gorm.DB) error {
 		if f.Kind == "move" || f.Kind == "return" {
@@ -81,7 +81,7 @@ func (s *Store) BeginFollowUp(f *FollowUp) error {
 
 // EndFollowUp records how a follow-up ended, and where the message lies now and
 // what labels it has, if m is given.
-func (s *Store) EndFollowUp(f *FollowUp, m *Message, now time.Time) error {
+func (s *FollowUps) EndFollowUp(f *FollowUp, m *Message, now time.Time) error {
 	done := now.UTC()
 	f.DoneAt, f.NextAt = &done, nil
 	return s.change(func(tx *gorm.DB) error {
@@ -95,14 +95,14 @@ func (s *Store) EndFollowUp(f *FollowUp, m *Message, now time.Time) error {
 }
 
 // PutOffFollowUp records that a follow-up is tried again later.
-func (s *Store) PutOffFollowUp(f *FollowUp) error {
+func (s *FollowUps) PutOffFollowUp(f *FollowUp) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(f).Select("attempts", "next_at", "reason").Updates(f).Error
 	})
 }
 
 // Place records where a message lies and what labels it has.
-func (s *Store) Place(m *Message) error {
+func (s *FollowUps) Place(m *Message) error {
 	return s.change(func(tx *gorm.DB) error { return place(tx, m) })
 }
 
@@ -125,7 +125,7 @@ func place(tx *gorm.DB, m *Message) error {
 }
 
 // FiledPaths lists the paths that a rule filed of a message, or found filed.
-func (s *Store) FiledPaths(ruleID string, messageID int64) ([]string, error) {
+func (s *FollowUps) FiledPaths(ruleID string, messageID int64) ([]string, error) {
 	var paths []string
 	err := s.read.Model(&Entry{}).Where("rule_id = ? AND message_id = ? AND state IN ('filed', 'already there') AND undo = ''", ruleID, messageID).Order("id").Pluck("path", &paths).Error
 	return paths, err
@@ -135,7 +135,7 @@ func (s *Store) FiledPaths(ruleID string, messageID int64) ([]string, error) {
 // one, in one commit: from then on the post has it. once is the moment since
 // which there must be no other reply of the rule to the same address; zero for
 // no matter. It says whether there was none.
-func (s *Store) Hand(posts []Post, f *FollowUp, once, now time.Time) (bool, error) {
+func (s *FollowUps) Hand(posts []Post, f *FollowUp, once, now time.Time) (bool, error) {
 	sent := true
 	done := now.UTC()
 	err := s.change(func(tx *gorm.DB) error {
@@ -164,19 +164,19 @@ func (s *Store) Hand(posts []Post, f *FollowUp, once, now time.Time) (bool, erro
 	return sent, err
 }
 
-// DuePost lists what is to be sent now, and what was begun when the program ended.
-func (s *Store) DuePost(now time.Time, most int) ([]Post, error) {
+// Due lists what is to be sent now, and what was begun when the program ended.
+func (s *FollowUps) Due(now time.Time, most int) ([]Post, error) {
 	return list[Post](s.read.Where("state IN ('waiting', 'begun') AND (next_at IS NULL OR next_at <= ?)", now.UTC()).Order("id").Limit(most))
 }
 
-// BeginPost records that something is being sent, before it is.
-func (s *Store) BeginPost(p *Post) error {
+// Begin records that something is being sent, before it is.
+func (s *FollowUps) Begin(p *Post) error {
 	p.State = Begun
 	return s.change(func(tx *gorm.DB) error { return tx.Model(p).Select("state").Updates(p).Error })
 }
 
-// SavePost records how the sending went.
-func (s *Store) SavePost(p *Post, now time.Time) error {
+// Save records how the sending went.
+func (s *FollowUps) Save(p *Post, now time.Time) error {
 	if p.State != Waiting && p.State != Begun {
 		done := now.UTC()
 		p.DoneAt, p.NextAt = &done, nil
@@ -186,19 +186,19 @@ func (s *Store) SavePost(p *Post, now time.Time) error {
 	})
 }
 
-// PostByID finds something that was or is to be sent.
-func (s *Store) PostByID(v Viewer, id int64) (Post, error) {
+// ByID finds something that was or is to be sent.
+func (s *FollowUps) ByID(v Viewer, id int64) (Post, error) {
 	return first[Post](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
-// PostOf lists what was sent, or is to be, because of a message.
-func (s *Store) PostOf(v Viewer, messageID int64) ([]Post, error) {
+// OfMessage lists what was sent, or is to be, because of a message.
+func (s *FollowUps) OfMessage(v Viewer, messageID int64) ([]Post, error) {
 	return list[Post](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
 }
 
 // CameFrom says whether Ink Tray moved a message to where it is met, and out of
 // which folder; or whether it moved it back there.
-func (s *Store) CameFrom(m *Message) (folder string, returned bool, err error) {
+func (s *Messages) CameFrom(m *Message) (folder string, returned bool, err error) {
 	row, err := first[Message](s.read.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
 	if errors.Is(err, ErrNotFound) {
 		row, err = first[Message](s.read.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))

@@ -12,15 +12,15 @@ import (
 	"inktray.example/inktray/internal/core/safename"
 )
 
-// LastEntry is the number of the newest line of the journal, 0 where there is none.
-func (s *Store) LastEntry() (last int64, err error) {
+// Last is the number of the newest line of the journal, 0 where there is none.
+func (s *Journal) Last() (last int64, err error) {
 	err = s.read.Raw("SELECT coalesce(max(id), 0) FROM journal").Scan(&last).Error
 	return last, err
 }
 
 // KnownFiles are the names of the files in a folder of a cabinet that the register knows, or that
 // are being filed at this moment, folded: servers give some names in another Unicode form.
-func (s *Store) KnownFiles(cabinetID, folder string) (map[string]bool, error) {
+func (s *Register) KnownFiles(cabinetID, folder string) (map[string]bool, error) {
 	var names []string
 	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL", cabinetID, folder).Distinct().Pluck("file", &names).Error
 	if err != nil {
@@ -42,8 +42,8 @@ func (s *Store) KnownFiles(cabinetID, folder string) (map[string]bool, error) {
 	return known, nil
 }
 
-// RegisterFilePaths are the paths at which registers are kept as files in a cabinet.
-func (s *Store) RegisterFilePaths(cabinetID string) (map[string]bool, error) {
+// Paths are the paths at which registers are kept as files in a cabinet.
+func (s *RegisterFiles) Paths(cabinetID string) (map[string]bool, error) {
 	var paths []string
 	err := s.read.Raw("SELECT y.path FROM register_file_years y JOIN register_files f ON f.id = y.file_id WHERE f.cabinet_id = ?", cabinetID).Scan(&paths).Error
 	own := map[string]bool{}
@@ -60,7 +60,7 @@ type Found struct {
 }
 
 // EnterFound enters files that were found in a cabinet, as a pass of somebody.
-func (s *Store) EnterFound(by string, found []Found, now time.Time) error {
+func (s *Register) EnterFound(by string, found []Found, now time.Time) error {
 	at := now.UTC()
 	return s.change(func(tx *gorm.DB) error {
 		p := Pass{Kind: "by hand", MadeBy: by, State: Done, Total: len(found), Looked: len(found), Matched: len(found), StartedAt: at, EndedAt: &at, Note: fmt.Sprintf("files that were found in the cabinet: %d", len(found))}

@@ -55,7 +55,7 @@ type handed struct {
 }
 
 // Unsettled counts what of a mailbox is under way or waits for a person.
-func (s *Store) Unsettled(mailboxID string) (underWay, waiting int, err error) {
+func (s *Mailboxes) Unsettled(mailboxID string) (underWay, waiting int, err error) {
 	var a, b, c int64
 	err = errors.Join(
 		s.read.Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID, []State{Planned, Staged}, UndoAsked).Count(&a).Error,
@@ -66,10 +66,10 @@ func (s *Store) Unsettled(mailboxID string) (underWay, waiting int, err error) {
 
 // HandOver writes a mailbox with all that is known of its messages. named are the rules
 // that look into it, topics those that they ask for.
-func (s *Store) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w io.Writer, now time.Time) error {
+func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w io.Writer, now time.Time) error {
 	h := Handover{Format: handoverFormat, MadeAt: now.UTC(), Mailbox: *m, Rules: named}
 	for i := range topics {
-		examples, err := s.ExamplesOf(topics[i].ID)
+		examples, err := s.Topics.ExamplesOf(topics[i].ID)
 		if err != nil {
 			return err
 		}
@@ -124,7 +124,7 @@ func (e *HandoverError) Error() string { return e.Problem }
 // TakeOver keeps a mailbox that another installation handed over, all of it or nothing.
 // Rules that are not here come along and run as they ran there, and the topics for which
 // they ask with them.
-func (s *Store) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, error) {
+func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, error) {
 	var h Handover
 	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing", "Give the file that `inktray mailboxes hand-over` wrote, whole."}
 	z, err := gzip.NewReader(r)

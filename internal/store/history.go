@@ -32,9 +32,9 @@ type Limits struct {
 var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, SpoolMB: 2000, RuleFiles: 2000, RuleMB: 20_000, RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
 
 // Limits reads what the service keeps to.
-func (s *Store) Limits() (Limits, error) {
+func (s *Settings) Limits() (Limits, error) {
 	l := UsualLimits
-	text, err := s.Setting(LimitsSetting)
+	text, err := s.Get(LimitsSetting)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &l)
 	}
@@ -51,16 +51,16 @@ const (
 
 // SetLimits keeps other limits. revision is the one that was changed, 0 for whatever is
 // there; so it is for the other settings.
-func (s *Store) SetLimits(l Limits, revision int, actor string) error {
+func (s *Settings) SetLimits(l Limits, revision int, actor string) error {
 	return s.setJSON(LimitsSetting, l, revision, actor)
 }
 
-func (s *Store) setJSON(key string, v any, revision int, actor string) error {
+func (s *Settings) setJSON(key string, v any, revision int, actor string) error {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
-	return s.ChangeSetting(key, string(text), revision, "settings", actor)
+	return s.Change(key, string(text), revision, "settings", actor)
 }
 
 // Outgoing is how the service sends mail. The zero Outgoing sends none.
@@ -76,8 +76,8 @@ type Outgoing struct {
 }
 
 // Outgoing reads how mail is sent, and its password.
-func (s *Store) Outgoing() (o Outgoing, password string, err error) {
-	text, err := s.Setting(OutgoingSetting)
+func (s *Settings) Outgoing() (o Outgoing, password string, err error) {
+	text, err := s.Get(OutgoingSetting)
 	if err != nil || text == "" {
 		return o, "", err
 	}
@@ -89,7 +89,7 @@ func (s *Store) Outgoing() (o Outgoing, password string, err error) {
 
 // SetOutgoing keeps how mail is sent. Without a password the kept one stays; where it was given for another way to
 // the server this is ErrRoute.
-func (s *Store) SetOutgoing(o Outgoing, password *string, revision int, actor string) error {
+func (s *Settings) SetOutgoing(o Outgoing, password *string, revision int, actor string) error {
 	old, _, err := s.Outgoing()
 	if err != nil && !errors.Is(err, ErrRoute) {
 		return err
@@ -120,8 +120,8 @@ type PassQuery struct {
 	Most     int
 }
 
-// FindPasses lists passes, the newest first.
-func (s *Store) FindPasses(v Viewer, q PassQuery) ([]Pass, error) {
+// Find lists passes, the newest first.
+func (s *Passes) Find(v Viewer, q PassQuery) ([]Pass, error) {
 	db := v.sees(s.read, "mailbox_id")
 	if q.Kind != "" {
 		db = db.Where("kind = ?", q.Kind)
@@ -149,7 +149,7 @@ func (s *Store) FindPasses(v Viewer, q PassQuery) ([]Pass, error) {
 
 // MessagesIn lists the messages that a pass looked at, those with a match first
 // where matched is asked for alone.
-func (s *Store) MessagesIn(v Viewer, passID int64, matched bool, after int64, most int) ([]Message, error) {
+func (s *Passes) MessagesIn(v Viewer, passID int64, matched bool, after int64, most int) ([]Message, error) {
 	db := v.sees(s.read, "messages.mailbox_id").Model(&Message{}).Joins("JOIN pass_messages p ON p.message_id = messages.id AND p.pass_id = ?", passID)
 	if matched {
 		db = db.Where("p.matched")
@@ -161,17 +161,17 @@ func (s *Store) MessagesIn(v Viewer, passID int64, matched bool, after int64, mo
 }
 
 // EntriesIn lists what a pass decided of messages.
-func (s *Store) EntriesIn(v Viewer, passID int64, messages []int64) ([]Entry, error) {
+func (s *Passes) EntriesIn(v Viewer, passID int64, messages []int64) ([]Entry, error) {
 	return list[Entry](v.sees(s.read, "mailbox_id").Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID, passID, messages).Order("id"))
 }
 
 // FollowUpsIn lists what is done with messages.
-func (s *Store) FollowUpsIn(v Viewer, messages []int64) ([]FollowUp, error) {
+func (s *Passes) FollowUpsIn(v Viewer, messages []int64) ([]FollowUp, error) {
 	return list[FollowUp](v.sees(s.read, "mailbox_id").Where("message_id IN ?", messages).Order("id"))
 }
 
 // Undoable lists what a pass, or one line of the journal, filed and was not taken back.
-func (s *Store) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
+func (s *Undoing) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
 	db := v.sees(s.read, "mailbox_id").Where("state IN ('filed', 'already there') AND undo = ''")
 	if entryID > 0 {
 		db = db.Where("id = ?", entryID)
@@ -182,25 +182,25 @@ func (s *Store) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
 }
 
 // SharedWith lists other filings whose file is the same one and is still wanted.
-func (s *Store) SharedWith(e *Entry) ([]Entry, error) {
+func (s *Undoing) SharedWith(e *Entry) ([]Entry, error) {
 	return list[Entry](s.read.Where("cabinet_id = ? AND path = ? AND sha256 = ? AND state IN ('filed', 'already there') AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.SHA256, e.ID).Limit(50))
 }
 
-// FilingOf finds the line of the register that an entry of the journal has.
-func (s *Store) FilingOf(entryID int64) (Filing, error) {
+// OfEntry finds the line of the register that an entry of the journal has.
+func (s *Register) OfEntry(entryID int64) (Filing, error) {
 	return first[Filing](s.read.Where("journal_id = ?", entryID))
 }
 
 // Replaced finds the filing whose file an entry took the place of.
-func (s *Store) Replaced(e *Entry) (Filing, error) {
+func (s *Undoing) Replaced(e *Entry) (Filing, error) {
 	if e.Displaced == "" {
 		return Filing{}, ErrNotFound
 	}
 	return first[Filing](s.read.Where("cabinet_id = ? AND kept_as = ?", e.CabinetID, e.Displaced))
 }
 
-// AskUndo records what is to be taken back, all at once, as a pass of its own.
-func (s *Store) AskUndo(v Viewer, ids []int64, p *Pass) error {
+// Ask records what is to be taken back, all at once, as a pass of its own.
+func (s *Undoing) Ask(v Viewer, ids []int64, p *Pass) error {
 	return s.change(func(tx *gorm.DB) error {
 		if err := tx.Create(p).Error; err != nil {
 			return err
@@ -217,15 +217,15 @@ func (s *Store) AskUndo(v Viewer, ids []int64, p *Pass) error {
 	})
 }
 
-// AskedUndos lists what is to be taken back, the newest filing first.
-func (s *Store) AskedUndos() ([]Entry, error) {
+// Asked lists what is to be taken back, the newest filing first.
+func (s *Undoing) Asked() ([]Entry, error) {
 	return list[Entry](s.read.Where("undo = 'asked'").Order("id DESC"))
 }
 
-// EndUndo records how the undoing of a filing ended. kept is the name under which
+// End records how the undoing of a filing ended. kept is the name under which
 // the cabinet keeps the file, "" where nothing was moved; back is the filing
 // whose file has its place again, if any.
-func (s *Store) EndUndo(e *Entry, kept, by string, back *Filing, now time.Time) error {
+func (s *Undoing) End(e *Entry, kept, by string, back *Filing, now time.Time) error {
 	at := now.UTC()
 	return s.change(func(tx *gorm.DB) error {
 		if err := tx.Model(e).Select("undo", "reason").Updates(e).Error; err != nil {
@@ -252,7 +252,7 @@ const placeOfReturn = 1_000_000
 
 // Return lets messages that were moved go back, once everything that was filed
 // of them is taken back. The returns are follow-ups of their own.
-func (s *Store) Return(passID int64, now time.Time) (int, error) {
+func (s *Undoing) Return(passID int64, now time.Time) (int, error) {
 	n := 0
 	err := s.change(func(tx *gorm.DB) error {
 		moves, err := list[FollowUp](tx.Where(`kind = 'move' AND state = 'done' AND from_folder <> '' AND message_id IN (SELECT message_id FROM journal WHERE undo_pass = ?)
@@ -278,7 +278,7 @@ func (s *Store) Return(passID int64, now time.Time) (int, error) {
 
 // MadeFolders lists the folders, by cabinet and the deepest first, in which a pass took something
 // back, and which were made for filings that are taken back.
-func (s *Store) MadeFolders(passID int64) (map[string][]string, error) {
+func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
 	rows, err := list[Entry](s.read.Select("DISTINCT cabinet_id, path").Where("undo_pass = ? AND undo = 'done'", passID))
 	if err != nil {
 		return nil, err
@@ -322,13 +322,13 @@ func (s *Store) MadeFolders(passID int64) (map[string][]string, error) {
 
 // FilePassAgain lets everything be filed again that was taken back of a pass, or by one, as one
 // pass. It gives how many attachments of how many messages are.
-func (s *Store) FilePassAgain(v Viewer, passID int64, now time.Time) (items, messages int, err error) {
+func (s *Undoing) FilePassAgain(v Viewer, passID int64, now time.Time) (items, messages int, err error) {
 	return s.fileAgain(v, "(undo_pass = ? OR pass_id = ?)", []any{passID, passID}, "pass "+strconv.FormatInt(passID, 10), now)
 }
 
 // FileAgain lets what was taken back of a message be filed again, because a
 // person says so: the next round of the same items.
-func (s *Store) FileAgain(v Viewer, messageID int64, now time.Time) (int, error) {
+func (s *Undoing) FileAgain(v Viewer, messageID int64, now time.Time) (int, error) {
 	n, _, err := s.fileAgain(v, "message_id = ?", []any{messageID}, strconv.FormatInt(messageID, 10), now)
 	return n, err
 }
@@ -337,7 +337,7 @@ func (s *Store) FileAgain(v Viewer, messageID int64, now time.Time) (int, error)
 // brings them: a file that was only found in a cabinet has none.
 const unfiledAgain = "undo = 'done' AND mailbox_id <> '' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)"
 
-func (s *Store) fileAgain(v Viewer, which string, of []any, what string, now time.Time) (items, messages int, err error) {
+func (s *Undoing) fileAgain(v Viewer, which string, of []any, what string, now time.Time) (items, messages int, err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(unfiledAgain).Where(which, of...).Order("message_id, id"))
 		if err != nil || len(entries) == 0 {
@@ -378,9 +378,9 @@ func (s *Store) fileAgain(v Viewer, which string, of []any, what string, now tim
 	return items, messages, err
 }
 
-// ForgetPasses removes the history before a moment, and the facts of messages of
+// Forget removes the history before a moment, and the facts of messages of
 // which nothing was ever decided and that no pass kept names.
-func (s *Store) ForgetPasses(before time.Time) (int, error) {
+func (s *Passes) Forget(before time.Time) (int, error) {
 	n := 0
 	err := s.change(func(tx *gorm.DB) error {
 		at := before.UTC()
@@ -402,12 +402,12 @@ func (s *Store) ForgetPasses(before time.Time) (int, error) {
 
 // KeptBefore lists files that were replaced or taken back before a moment and
 // are still kept.
-func (s *Store) KeptBefore(before time.Time, most int) ([]Filing, error) {
+func (s *Register) KeptBefore(before time.Time, most int) ([]Filing, error) {
 	return list[Filing](s.read.Where("kept_as <> '' AND kept_at < ?", before.UTC()).Order("kept_at").Limit(most))
 }
 
 // LetGo records that a file is kept no more.
-func (s *Store) LetGo(f *Filing) error {
+func (s *Register) LetGo(f *Filing) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE register SET kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", f.Year, f.Number).Error
 	})
@@ -420,7 +420,7 @@ type Tally struct {
 }
 
 // FiledSince tallies live filings since a moment, by rule and by sender.
-func (s *Store) FiledSince(since time.Time) (byRule, bySender map[string]Tally, err error) {
+func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally, err error) {
 	byRule, bySender = map[string]Tally{}, map[string]Tally{}
 	for column, into := range map[string]map[string]Tally{"rule_id": byRule, "sender_address": bySender} {
 		var rows []struct {
@@ -440,37 +440,37 @@ func (s *Store) FiledSince(since time.Time) (byRule, bySender map[string]Tally, 
 }
 
 // FolderUsed says whether anything but an entry was ever filed in a folder.
-func (s *Store) FolderUsed(e *Entry, folder string) (bool, error) {
+func (s *Journal) FolderUsed(e *Entry, folder string) (bool, error) {
 	var n int64
 	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND journal_id <> ?", e.CabinetID, folder, e.ID).Limit(1).Count(&n).Error
 	return n > 0, err
 }
 
-// SpooledEntries lists what waits here for its cabinet.
-func (s *Store) SpooledEntries() ([]Entry, error) {
+// Spooled lists what waits here for its cabinet.
+func (s *Journal) Spooled() ([]Entry, error) {
 	return list[Entry](s.read.Where("spooled <> '' AND state = 'planned'").Order("id"))
 }
 
 // Spool records that the content of an entry lies here, flushed, until its
 // cabinet is back.
-func (s *Store) Spool(e *Entry) error {
+func (s *Journal) Spool(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("spooled", "size", "sha256").Updates(e).Error })
 }
 
 // FiledHere says whether the file of an entry that was found filed is one of ours.
-func (s *Store) FiledHere(e *Entry) (bool, error) {
+func (s *Undoing) FiledHere(e *Entry) (bool, error) {
 	var n int64
 	err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path).Limit(1).Count(&n).Error
 	return n > 0, err
 }
 
-// OpenUndos lists undoings that have not ended.
-func (s *Store) OpenUndos() ([]Pass, error) {
+// Open lists undoings that have not ended.
+func (s *Undoing) Open() ([]Pass, error) {
 	return list[Pass](s.read.Where("kind = 'undo' AND state = 'running'").Order("id"))
 }
 
 // StateCounts counts the items of the journal by their state.
-func (s *Store) StateCounts(v Viewer) (map[State]int, error) {
+func (s *Journal) StateCounts(v Viewer) (map[State]int, error) {
 	var rows []struct {
 		State State
 		N     int
@@ -489,8 +489,8 @@ type Undos struct {
 	Again                     int // that was taken back of it, or by it, and is not filed again
 }
 
-// UndosOf counts it for passes.
-func (s *Store) UndosOf(ids ...int64) (map[int64]Undos, error) {
+// Of counts it for passes.
+func (s *Undoing) Of(ids ...int64) (map[int64]Undos, error) {
 	counts := map[int64]Undos{}
 	var can, did []struct {
 		Pass int64

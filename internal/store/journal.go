@@ -9,13 +9,13 @@ import (
 	"gorm.io/gorm"
 )
 
-// EntryByID finds a line of the journal that the viewer may see.
-func (s *Store) EntryByID(v Viewer, id int64) (Entry, error) {
+// ByID finds a line of the journal that the viewer may see.
+func (s *Journal) ByID(v Viewer, id int64) (Entry, error) {
 	return first[Entry](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
-// EntriesOf lists a message's lines, by rule and item.
-func (s *Store) EntriesOf(v Viewer, messageID int64) ([]Entry, error) {
+// OfMessage lists a message's lines, by rule and item.
+func (s *Journal) OfMessage(v Viewer, messageID int64) ([]Entry, error) {
 	return list[Entry](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
 }
 
@@ -26,7 +26,7 @@ type ItemOf struct {
 }
 
 // DecidedBy lists what rules decided for the items of messages, earlier rounds first.
-func (s *Store) DecidedBy(rules []string, messages []int64) ([]Entry, error) {
+func (s *Journal) DecidedBy(rules []string, messages []int64) ([]Entry, error) {
 	return list[Entry](s.read.Where("message_id IN ? AND rule_id IN ?", messages, rules).Order("round"))
 }
 
@@ -40,7 +40,7 @@ type FiledCopy struct {
 }
 
 // FiledCopies lists what was filed of messages with some fingerprints, at whatever place.
-func (s *Store) FiledCopies(fingerprints [][]byte) ([]FiledCopy, error) {
+func (s *Journal) FiledCopies(fingerprints [][]byte) ([]FiledCopy, error) {
 	var found []FiledCopy
 	err := s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
 		Where("messages.fingerprint IN ? AND journal.sha256 IS NOT NULL AND journal.state IN ('filed', 'staged', 'already there')", fingerprints).
@@ -48,8 +48,8 @@ func (s *Store) FiledCopies(fingerprints [][]byte) ([]FiledCopy, error) {
 	return found, explain(err)
 }
 
-// MessagesByID finds several messages that the viewer may see.
-func (s *Store) MessagesByID(v Viewer, ids []int64) (map[int64]*Message, error) {
+// ByIDs finds several messages that the viewer may see.
+func (s *Messages) ByIDs(v Viewer, ids []int64) (map[int64]*Message, error) {
 	rows, err := list[Message](v.sees(s.read, "mailbox_id").Where("id IN ?", ids))
 	found := make(map[int64]*Message, len(rows))
 	for i := range rows {
@@ -59,19 +59,19 @@ func (s *Store) MessagesByID(v Viewer, ids []int64) (map[int64]*Message, error) 
 }
 
 // Recent lists what was decided last, for the page that shows mail as it arrives.
-func (s *Store) Recent(v Viewer, most int) ([]Entry, error) {
+func (s *Journal) Recent(v Viewer, most int) ([]Entry, error) {
 	return list[Entry](v.sees(s.read, "mailbox_id").Where("state <> 'planned' AND state <> 'staged'").Order("id DESC").Limit(most))
 }
 
 // Due lists what a mailbox has to file now. What belongs to the passes named is
 // left to them.
-func (s *Store) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Entry, error) {
+func (s *Journal) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Entry, error) {
 	return list[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
 }
 
 // NextDue is when a mailbox has something to file next; ok is false where
 // nothing waits. The zero time is at once.
-func (s *Store) NextDue(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
+func (s *Journal) NextDue(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
 	e, err := first[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
@@ -82,21 +82,21 @@ func (s *Store) NextDue(mailboxID string, but []int64, lane Lane) (at time.Time,
 	return at, err == nil, err
 }
 
-// EndLivePasses closes live passes that a crash left open.
-func (s *Store) EndLivePasses(now time.Time) error {
+// EndLive closes live passes that a crash left open.
+func (s *Passes) EndLive(now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE passes SET state = 'done', ended_at = ? WHERE kind = 'live' AND state = 'running'", now.UTC()).Error
 	})
 }
 
-// StagedEntries lists what was staged and not confirmed as filed.
-func (s *Store) StagedEntries(cabinetID string) ([]Entry, error) {
+// Staged lists what was staged and not confirmed as filed.
+func (s *Journal) Staged(cabinetID string) ([]Entry, error) {
 	return list[Entry](s.read.Where("cabinet_id = ? AND state = 'staged'", cabinetID).Order("id"))
 }
 
 // FiledBefore finds an earlier filing of the same rule, item and content from a
 // message of the same fingerprint.
-func (s *Store) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
+func (s *Journal) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
 	found, err := first[Entry](s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
 		Where("messages.fingerprint = ? AND journal.rule_id = ? AND journal.item = ? AND journal.round = ? AND journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?",
 			fingerprint, e.RuleID, e.Item, e.Round, sha256, e.ID).Select("journal.*").Limit(1))
@@ -108,7 +108,7 @@ func (s *Store) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, 
 
 // Draw gives an entry its register number, once: a later call keeps it. The
 // year is that of the drawing, in the zone of now.
-func (s *Store) Draw(e *Entry, now time.Time) error {
+func (s *Journal) Draw(e *Entry, now time.Time) error {
 	drawn := *e
 	return kept(e, &drawn, s.change(func(tx *gorm.DB) error { return draw(tx, &drawn, now) }))
 }
@@ -143,7 +143,7 @@ func draw(tx *gorm.DB, e *Entry, now time.Time) error {
 }
 
 // Stage records that the content lies staged and which exact name it will get.
-func (s *Store) Stage(e *Entry, now time.Time) error {
+func (s *Journal) Stage(e *Entry, now time.Time) error {
 	staged := *e
 	staged.State = Staged
 	return kept(e, &staged, s.change(func(tx *gorm.DB) error {
@@ -164,14 +164,14 @@ func kept(e, as *Entry, err error) error {
 }
 
 // Rename records another exact name for what is staged, before it is tried.
-func (s *Store) Rename(e *Entry) error {
+func (s *Journal) Rename(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(e).Select("path", "reason", "displaced", "made").Updates(e).Error
 	})
 }
 
 // File records that the file has its name, and enters it in the register.
-func (s *Store) File(entry *Entry, now time.Time) error {
+func (s *Journal) File(entry *Entry, now time.Time) error {
 	done, filed := now.UTC(), *entry
 	e := &filed
 	e.State, e.DoneAt, e.NextAt, e.Advice, e.Spooled = Filed, &done, nil, "", ""
@@ -196,7 +196,7 @@ func (s *Store) File(entry *Entry, now time.Time) error {
 
 // FoundThere records that a file with the same content had the name already, and enters the
 // message in the register all the same: whoever looks for it there finds the file.
-func (s *Store) FoundThere(entry *Entry, now time.Time) error {
+func (s *Journal) FoundThere(entry *Entry, now time.Time) error {
 	done, there := now.UTC(), *entry
 	e := &there
 	e.State, e.DoneAt, e.NextAt, e.Advice, e.Cause, e.Topic, e.Spooled, e.Made = There, &done, nil, "", "", "", "", ""
@@ -221,7 +221,7 @@ func enter(tx *gorm.DB, e *Entry, done time.Time) error {
 }
 
 // Finish records a verdict other than filed. A number that was drawn becomes void.
-func (s *Store) Finish(e *Entry, now time.Time) error {
+func (s *Journal) Finish(e *Entry, now time.Time) error {
 	done := now.UTC()
 	e.DoneAt, e.NextAt, e.Spooled = &done, nil, ""
 	if e.State != Held && e.State != Failed {
@@ -241,21 +241,21 @@ func (s *Store) Finish(e *Entry, now time.Time) error {
 }
 
 // Postpone records that an item is tried again later.
-func (s *Store) Postpone(e *Entry) error {
+func (s *Journal) Postpone(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(e).Select("state", "attempts", "next_at", "reason", "advice").Updates(e).Error
 	})
 }
 
 // Hasten lets what waits for a cabinet be filed now.
-func (s *Store) Hasten(cabinetID string) error {
+func (s *Journal) Hasten(cabinetID string) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE journal SET next_at = NULL WHERE cabinet_id = ? AND state = 'planned' AND attempts = 0", cabinetID).Error
 	})
 }
 
-// Tray lists the items that wait for a person, the newest first.
-func (s *Store) Tray(v Viewer, before int64, most int) ([]Entry, error) {
+// Entries lists the items that wait for a person, the newest first.
+func (s *Tray) Entries(v Viewer, before int64, most int) ([]Entry, error) {
 	db := v.sees(s.read, "mailbox_id").Where("state IN ('held', 'failed')")
 	if before > 0 {
 		db = db.Where("id < ?", before)
@@ -264,20 +264,20 @@ func (s *Store) Tray(v Viewer, before int64, most int) ([]Entry, error) {
 }
 
 // Replan records the plan of an item that is tried again.
-func (s *Store) Replan(e *Entry) error {
+func (s *Journal) Replan(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(e).Select("rule_revision", "cabinet_id", "wanted").Updates(e).Error
 	})
 }
 
-// FilingAt finds what the register knows of the file that has a path.
-func (s *Store) FilingAt(cabinetID, folder, file string) (Filing, error) {
+// At finds what the register knows of the file that has a path.
+func (s *Register) At(cabinetID, folder, file string) (Filing, error) {
 	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
 }
 
-// AddEntry puts one more item of a message into the journal; one that is there
+// Add puts one more item of a message into the journal; one that is there
 // already stays as it is.
-func (s *Store) AddEntry(e *Entry) error {
+func (s *Journal) Add(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
 		err := tx.Create(e).Error
 		if errors.Is(err, gorm.ErrDuplicatedKey) {
@@ -287,14 +287,14 @@ func (s *Store) AddEntry(e *Entry) error {
 	})
 }
 
-// FilingByNumber finds one line of the register.
-func (s *Store) FilingByNumber(v Viewer, year, number int) (Filing, error) {
+// ByNumber finds one line of the register.
+func (s *Register) ByNumber(v Viewer, year, number int) (Filing, error) {
 	return first[Filing](v.sees(s.read, "mailbox_id").Where("year = ? AND number = ?", year, number))
 }
 
 // Delays lists how long it took from the server's announcement to the filing,
 // for the last filings that were announced.
-func (s *Store) Delays(v Viewer, most int) ([]time.Duration, error) {
+func (s *Journal) Delays(v Viewer, most int) ([]time.Duration, error) {
 	entries, err := list[Entry](v.sees(s.read, "mailbox_id").Where("state = 'filed' AND announced_at IS NOT NULL").Order("id DESC").Limit(most))
 	var delays []time.Duration
 	for _, e := range entries {

@@ -38,7 +38,7 @@ func (l Lane) of(db *gorm.DB) *gorm.DB {
 }
 
 // LetWait moves what is planned of a message into a lane.
-func (s *Store) LetWait(messageID int64, in Lane) error {
+func (s *Journal) LetWait(messageID int64, in Lane) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE journal SET slow = ? WHERE message_id = ? AND state = 'planned'", in.Slow(), messageID).Error
 	})

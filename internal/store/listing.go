@@ -7,7 +7,7 @@ import (
 )
 
 // SaveListing keeps the folders of a mailbox as its server lists them.
-func (s *Store) SaveListing(mailboxID string, folders []mail.Folder) error {
+func (s *Mailboxes) SaveListing(mailboxID string, folders []mail.Folder) error {
 	data, err := json.Marshal(folders)
 	if err != nil {
 		return err
@@ -22,7 +22,7 @@ func (s *Store) SaveListing(mailboxID string, folders []mail.Folder) error {
 }
 
 // Listing is what SaveListing kept last; nil where the mailbox was never listed.
-func (s *Store) Listing(mailboxID string) ([]mail.Folder, error) {
+func (s *Mailboxes) Listing(mailboxID string) ([]mail.Folder, error) {
 	var text string
 	err := s.read.Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&text).Error
 	if err != nil || text == "" {

@@ -52,12 +52,12 @@ func (m *Message) Facts() (*source.Facts, error) {
 }
 
 // Folder reads how far a mail folder was looked through.
-func (s *Store) Folder(mailboxID, path string) (Folder, error) {
+func (s *Mailboxes) Folder(mailboxID, path string) (Folder, error) {
 	return first[Folder](s.read.Where("mailbox_id = ? AND path = ?", mailboxID, path))
 }
 
 // FoldersOf lists the mail folders that were looked through.
-func (s *Store) FoldersOf(mailboxID string) ([]Folder, error) {
+func (s *Mailboxes) FoldersOf(mailboxID string) ([]Folder, error) {
 	return list[Folder](s.read.Where("mailbox_id = ?", mailboxID).Order("path"))
 }
 
@@ -85,7 +85,7 @@ type UnreadMessage struct {
 }
 
 // Commit keeps a look.
-func (s *Store) Commit(l Look) error {
+func (s *Messages) Commit(l Look) error {
 	return s.change(func(tx *gorm.DB) error {
 		if l.Pass != nil && l.Pass.ID == 0 {
 			if err := tx.Create(l.Pass).Error; err != nil {
@@ -201,7 +201,7 @@ func anyMoves(tx *gorm.DB, mailboxID string) (bool, error) {
 
 // AnyMoves says whether Ink Tray ever moved a message of a mailbox, so that
 // none of it can be met at another place.
-func (s *Store) AnyMoves(mailboxID string) (bool, error) { return anyMoves(s.read, mailboxID) }
+func (s *Messages) AnyMoves(mailboxID string) (bool, error) { return anyMoves(s.read, mailboxID) }
 
 // keepMessage keeps a message, or finds it among those that are known. moved
 // says whether it may be one that Ink Tray moved.
@@ -237,7 +237,7 @@ func keepMessage(tx *gorm.DB, m *Message, moved bool) error {
 }
 
 // SetFlags records labels that changed on messages of a folder, by UID.
-func (s *Store) SetFlags(ids map[int64][]string) error {
+func (s *Messages) SetFlags(ids map[int64][]string) error {
 	if len(ids) == 0 {
 		return nil
 	}
@@ -255,7 +255,7 @@ func (s *Store) SetFlags(ids map[int64][]string) error {
 // Renumber keeps a look into a folder that was numbered anew, once everything in
 // it is decided. What was to be read again under the former numbers is forgotten,
 // except for passes over old mail: these messages wait in the tray.
-func (s *Store) Renumber(l Look) error {
+func (s *Messages) Renumber(l Look) error {
 	f := l.Folder
 	return s.change(func(tx *gorm.DB) error {
 		former := []any{f.MailboxID, f.Path, f.UIDValidity}
@@ -277,7 +277,7 @@ func (s *Store) Renumber(l Look) error {
 
 // PendingPrints lists the fingerprints of the messages of a folder that are still
 // to be read, as far as their facts are known.
-func (s *Store) PendingPrints(mailboxID, folder string, uidValidity uint32) (map[string]bool, error) {
+func (s *Messages) PendingPrints(mailboxID, folder string, uidValidity uint32) (map[string]bool, error) {
 	var prints [][]byte
 	err := s.read.Raw(`SELECT m.fingerprint FROM retries r JOIN messages m ON m.id = r.message_id
 		WHERE r.mailbox_id = ? AND r.folder = ? AND r.uid_validity = ? AND r.state <> 'set aside'`, mailboxID, folder, uidValidity).Scan(&prints).Error
@@ -290,7 +290,7 @@ func (s *Store) PendingPrints(mailboxID, folder string, uidValidity uint32) (map
 
 // RenameFolder gives everything that is known of a mail folder to the same folder
 // under its new name.
-func (s *Store) RenameFolder(mailboxID, from, to string) error {
+func (s *Mailboxes) RenameFolder(mailboxID, from, to string) error {
 	return s.change(func(tx *gorm.DB) error {
 		return exec(tx,
 			statement{"UPDATE folders SET path = ? WHERE mailbox_id = ? AND path = ?", []any{to, mailboxID, from}},
@@ -300,8 +300,8 @@ func (s *Store) RenameFolder(mailboxID, from, to string) error {
 	})
 }
 
-// LastMessages lists the last messages of a folder that are known, by UID.
-func (s *Store) LastMessages(mailboxID, folder string, uidValidity uint32, most int) (map[uint32]Message, error) {
+// Last lists the last messages of a folder that are known, by UID.
+func (s *Messages) Last(mailboxID, folder string, uidValidity uint32, most int) (map[uint32]Message, error) {
 	rows, err := list[Message](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity).Order("uid DESC").Limit(most))
 	found := make(map[uint32]Message, len(rows))
 	for _, m := range rows {
@@ -312,20 +312,20 @@ func (s *Store) LastMessages(mailboxID, folder string, uidValidity uint32, most 
 
 // Moved finds the same message under another numbering of its folder, or in
 // another folder of its mailbox.
-func (s *Store) Moved(m *Message, folder string, uidValidity uint32) (Message, error) {
+func (s *Messages) Moved(m *Message, folder string, uidValidity uint32) (Message, error) {
 	return first[Message](s.read.Where("fingerprint = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?", m.Fingerprint, m.MailboxID, folder, uidValidity).Order("id DESC").Limit(1))
 }
 
 // Known says whether the mailbox had a message of this fingerprint before the
 // given numbering.
-func (s *Store) Known(mailboxID string, fingerprint []byte, folder string, uidValidity uint32) (bool, error) {
+func (s *Messages) Known(mailboxID string, fingerprint []byte, folder string, uidValidity uint32) (bool, error) {
 	var n int64
 	err := s.read.Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity).Limit(1).Count(&n).Error
 	return n > 0, err
 }
 
-// MessageByID finds a message that the viewer may see.
-func (s *Store) MessageByID(v Viewer, id int64) (Message, error) {
+// ByID finds a message that the viewer may see.
+func (s *Messages) ByID(v Viewer, id int64) (Message, error) {
 	return first[Message](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
@@ -339,8 +339,8 @@ type MessageQuery struct {
 	Most      int
 }
 
-// Messages lists messages, those that came last first.
-func (s *Store) Messages(v Viewer, q MessageQuery) ([]Message, error) {
+// Find lists messages, those that came last first.
+func (s *Messages) Find(v Viewer, q MessageQuery) ([]Message, error) {
 	db := v.sees(s.read, "mailbox_id")
 	if q.Mailboxes != nil {
 		db = db.Where("mailbox_id IN ?", q.Mailboxes)
@@ -358,8 +358,8 @@ func (s *Store) Messages(v Viewer, q MessageQuery) ([]Message, error) {
 	return list[Message](db.Order("received_at DESC, id DESC").Limit(q.Most))
 }
 
-// MessagesOf reads what is known of messages of one folder, by UID.
-func (s *Store) MessagesOf(mailboxID, folder string, uidValidity uint32, uids []uint32) (map[uint32]Message, error) {
+// ByUID reads what is known of messages of one folder, by UID.
+func (s *Messages) ByUID(mailboxID, folder string, uidValidity uint32, uids []uint32) (map[uint32]Message, error) {
 	if len(uids) == 0 {
 		return nil, nil
 	}
@@ -390,23 +390,23 @@ type Seen struct {
 	Count int
 }
 
-// Pass finds a pass that the viewer may see.
-func (s *Store) Pass(v Viewer, id int64) (Pass, error) {
+// ByID finds a pass that the viewer may see.
+func (s *Passes) ByID(v Viewer, id int64) (Pass, error) {
 	return first[Pass](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
-// PassesOf lists the passes that looked at a message.
-func (s *Store) PassesOf(messageID int64) ([]Pass, error) {
+// OfMessage lists the passes that looked at a message.
+func (s *Passes) OfMessage(messageID int64) ([]Pass, error) {
 	return list[Pass](s.read.Where("id IN (SELECT pass_id FROM pass_messages WHERE message_id = ?)", messageID).Order("id"))
 }
 
-// UnfinishedPasses lists passes over old mail that are to go on after a restart.
-func (s *Store) UnfinishedPasses() ([]Pass, error) {
+// Unfinished lists passes over old mail that are to go on after a restart.
+func (s *Passes) Unfinished() ([]Pass, error) {
 	return list[Pass](s.read.Where("kind = 'old mail' AND state = 'running'").Order("id"))
 }
 
-// AddPass begins a pass.
-func (s *Store) AddPass(p *Pass) error {
+// Add begins a pass.
+func (s *Passes) Add(p *Pass) error {
 	return s.change(func(tx *gorm.DB) error {
 		if err := tx.Create(p).Error; err != nil {
 			return err
@@ -417,7 +417,7 @@ func (s *Store) AddPass(p *Pass) error {
 
 // DecidedIn lists the messages of a folder that a pass decided, or kept for
 // another try, by UID.
-func (s *Store) DecidedIn(passID int64, mailboxID, folder string, uidValidity uint32) (map[uint32]bool, error) {
+func (s *Passes) DecidedIn(passID int64, mailboxID, folder string, uidValidity uint32) (map[uint32]bool, error) {
 	var uids []uint32
 	err := s.read.Raw(`SELECT m.uid FROM pass_messages p JOIN messages m ON m.id = p.message_id
 		WHERE p.pass_id = ? AND m.mailbox_id = ? AND m.folder = ? AND m.uid_validity = ?
@@ -432,7 +432,7 @@ func (s *Store) DecidedIn(passID int64, mailboxID, folder string, uidValidity ui
 
 // RestartFolder takes out of a pass what it decided in its current folder, which
 // was numbered anew since. p is changed as the records are.
-func (s *Store) RestartFolder(p *Pass, mailboxID, folder string) error {
+func (s *Passes) RestartFolder(p *Pass, mailboxID, folder string) error {
 	next := *p
 	next.Total -= p.Position.Count
 	next.Looked -= p.Position.Decided
@@ -455,9 +455,9 @@ func (s *Store) RestartFolder(p *Pass, mailboxID, folder string) error {
 	return err
 }
 
-// SavePass keeps how far a pass has come. A pass that somebody stopped or paused
+// Save keeps how far a pass has come. A pass that somebody stopped or paused
 // meanwhile stays so.
-func (s *Store) SavePass(p *Pass) error {
+func (s *Passes) Save(p *Pass) error {
 	return s.change(func(tx *gorm.DB) error { return savePass(tx, p) })
 }
 
@@ -471,7 +471,7 @@ type Counts struct {
 }
 
 // CountsOf counts the items of passes.
-func (s *Store) CountsOf(ids ...int64) (map[int64]Counts, error) {
+func (s *Passes) CountsOf(ids ...int64) (map[int64]Counts, error) {
 	var rows []struct {
 		PassID int64
 		State  State
@@ -506,12 +506,12 @@ func putNotice(tx *gorm.DB, n *Notice) error {
 }
 
 // Tell puts a notice into the tray, in place of an earlier one about the same.
-func (s *Store) Tell(n *Notice) error {
+func (s *Tray) Tell(n *Notice) error {
 	return s.change(func(tx *gorm.DB) error { return putNotice(tx, n) })
 }
 
 // Settle takes a notice out of the tray and says whether there was one.
-func (s *Store) Settle(kind, object string) (bool, error) {
+func (s *Tray) Settle(kind, object string) (bool, error) {
 	var n int64
 	if err := s.read.Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n == 0 {
 		return false, err
@@ -522,7 +522,7 @@ func (s *Store) Settle(kind, object string) (bool, error) {
 }
 
 // SettleByID takes a notice out of the tray because a person says so.
-func (s *Store) SettleByID(v Viewer, id int64) error {
+func (s *Tray) SettleByID(v Viewer, id int64) error {
 	return s.change(func(tx *gorm.DB) error {
 		n, err := first[Notice](v.sees(tx, "mailbox_id").Where("id = ?", id))
 		if err != nil {
@@ -533,7 +533,7 @@ func (s *Store) SettleByID(v Viewer, id int64) error {
 }
 
 // Notices lists the notices that the viewer may see.
-func (s *Store) Notices(v Viewer) ([]Notice, error) {
+func (s *Tray) Notices(v Viewer) ([]Notice, error) {
 	return list[Notice](v.sees(s.read, "mailbox_id").Order("made_at DESC"))
 }
 
@@ -544,7 +544,7 @@ func like(s string) string {
 
 // LongSettled lists the UIDs of messages of a folder that were met before a moment and
 // of which nothing waits, so that the server need not keep them any longer.
-func (s *Store) LongSettled(mailboxID, folder string, uidValidity uint32, before time.Time) ([]uint32, error) {
+func (s *Messages) LongSettled(mailboxID, folder string, uidValidity uint32, before time.Time) ([]uint32, error) {
 	var uids []uint32
 	err := s.read.Model(&Message{}).Select("uid").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND seen_at < ?", mailboxID, folder, uidValidity, before.UTC()).
 		Where("uid < (SELECT uid_next FROM folders WHERE mailbox_id = messages.mailbox_id AND path = messages.folder)").

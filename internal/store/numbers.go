@@ -33,7 +33,7 @@ type numbers struct {
 }
 
 // NumbersOf keeps the numbers of a mailbox whose messages have none of their own.
-func (s *Store) NumbersOf(mailboxID string) source.Numbers { return numbers{s, mailboxID} }
+func (s *Mailboxes) NumbersOf(mailboxID string) source.Numbers { return numbers{s.Store, mailboxID} }
 
 // numberingOf finds a folder's numbering, making it the first time.
 func (n numbers) numberingOf(db *gorm.DB, folder string) (numbering, error) {

@@ -16,7 +16,7 @@ func withMailbox(t *testing.T, folder string) {
 	t.Helper()
 	s, err := Open(folder)
 	if err == nil {
-		err = errors.Join(s.AddMailbox(&Mailbox{ID: "box", Name: "office", Kind: "imap", MadeAt: day}, "pw", "test"), s.Close())
+		err = errors.Join(s.Mailboxes.Add(&Mailbox{ID: "box", Name: "office", Kind: "imap", MadeAt: day}, "pw", "test"), s.Close())
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -103,11 +103,11 @@ func TestALostKeyIsNotReplacedUntilSomebodySaysSo(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	m, err := s.MailboxByID(System, "box")
+	m, err := s.Mailboxes.ByID(System, "box")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if secret, err := s.Secret(&m); err != nil || secret != "" {
+	if secret, err := s.Mailboxes.Secret(&m); err != nil || secret != "" {
 		t.Errorf("the password is %q (%v), want none", secret, err)
 	}
 	if _, err := NewKey(folder); err == nil {
@@ -198,28 +198,28 @@ func TestRecordsOfEveryVersionAreBroughtUpToDateWithTheirData(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer s.Close()
-			m, err := s.MailboxByID(System, "box")
+			m, err := s.Mailboxes.ByID(System, "box")
 			if err != nil {
 				t.Fatal(err)
 			}
-			if secret, err := s.Secret(&m); err != nil || secret != "pw" {
+			if secret, err := s.Mailboxes.Secret(&m); err != nil || secret != "pw" {
 				t.Errorf("the password is %q (%v)", secret, err)
 			}
-			filings, err := s.Filings(System, register.Query{Most: 5})
+			filings, err := s.Register.List(System, register.Query{Most: 5})
 			if err != nil || len(filings) != 1 || filings[0].File != "may.csv" || filings[0].SenderAddress != "oda@tidewatch.example" {
 				t.Errorf("the register says %+v (%v)", filings, err)
 			}
 			if err := s.Follow(); err != nil {
 				t.Error(err)
 			}
-			if found, err := s.FindFilings(System, register.Query{Search: register.Search{Words: []string{"readings"}}, Most: 5}); err != nil || found.Total != 1 {
+			if found, err := s.Register.Find(System, register.Query{Search: register.Search{Words: []string{"readings"}}, Most: 5}); err != nil || found.Total != 1 {
 				t.Errorf("found %d filings (%v), want 1", found.Total, err)
 			}
-			rules, err := s.Rules()
+			rules, err := s.Rules.All()
 			if err != nil || len(rules) != 1 || !rules[0].Running {
 				t.Errorf("the rules are %+v (%v)", rules, err)
 			}
-			entry, err := s.EntryByID(System, 1)
+			entry, err := s.Journal.ByID(System, 1)
 			if err != nil || entry.State != Filed {
 				t.Errorf("the journal says %+v (%v)", entry, err)
 			}

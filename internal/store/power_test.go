@@ -197,17 +197,17 @@ func TestThePowerMayGoAtAnyMomentOfACommit(t *testing.T) {
 			t.Fatal(err)
 		}
 		look := Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
-		if err := s.Commit(look); err != nil {
+		if err := s.Messages.Commit(look); err != nil {
 			t.Fatal(err)
 		}
 		e := look.Entries[m][0]
 		promises = append(promises, promise{r.length(), e.ID, Planned})
 		e.Path, e.Size, e.SHA256 = fmt.Sprintf("A/a (%d).csv", u), 1, make([]byte, 32)
-		if err := s.Stage(&e, day); err != nil {
+		if err := s.Journal.Stage(&e, day); err != nil {
 			t.Fatal(err)
 		}
 		promises = append(promises, promise{r.length(), e.ID, Staged})
-		if err := s.File(&e, day); err != nil {
+		if err := s.Journal.File(&e, day); err != nil {
 			t.Fatal(err)
 		}
 		promises = append(promises, promise{r.length(), e.ID, Filed})
@@ -239,12 +239,12 @@ func TestThePowerMayGoAtAnyMomentOfACommit(t *testing.T) {
 			if p.events > cut {
 				break
 			}
-			e, err := s.EntryByID(System, p.entry)
+			e, err := s.Journal.ByID(System, p.entry)
 			if err != nil || slices.Index(order, e.State) < slices.Index(order, p.state) {
 				t.Errorf("cut at %d: entry %d was %s and is %q (%v)", cut, p.entry, p.state, e.State, err)
 			}
 			if e.State == Filed {
-				if f, err := s.FilingOf(e.ID); err != nil || f.FiledAt == nil {
+				if f, err := s.Register.OfEntry(e.ID); err != nil || f.FiledAt == nil {
 					t.Errorf("cut at %d: entry %d is filed and not in the register (%v)", cut, p.entry, err)
 				}
 			}

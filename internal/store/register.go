@@ -172,16 +172,16 @@ func (v Viewer) seen(q register.Query) register.Query {
 	return q
 }
 
-// FindFilings finds a page of the register.
-func (s *Store) FindFilings(v Viewer, q register.Query) (register.Found, error) {
+// Find finds a page of the register.
+func (s *Register) Find(v Viewer, q register.Query) (register.Found, error) {
 	if err := s.Follow(); err != nil {
 		return register.Found{}, err
 	}
 	return s.index.Find(v.seen(q)), nil
 }
 
-// FindLetters finds a page of the register by message.
-func (s *Store) FindLetters(v Viewer, q register.Query) ([]register.Letter, register.Found, error) {
+// FindMessages finds a page of the register by message.
+func (s *Register) FindMessages(v Viewer, q register.Query) ([]register.Letter, register.Found, error) {
 	if err := s.Follow(); err != nil {
 		return nil, register.Found{}, err
 	}
@@ -189,24 +189,24 @@ func (s *Store) FindLetters(v Viewer, q register.Query) ([]register.Letter, regi
 	return letters, found, nil
 }
 
-// CountFilings counts what a query finds.
-func (s *Store) CountFilings(v Viewer, q register.Query) (int, error) {
+// Count counts what a query finds.
+func (s *Register) Count(v Viewer, q register.Query) (int, error) {
 	q.Most = 1
-	found, err := s.FindFilings(v, q)
+	found, err := s.Find(v, q)
 	return found.Total, err
 }
 
-// Filings lists what a query finds.
-func (s *Store) Filings(v Viewer, q register.Query) ([]Filing, error) {
-	found, err := s.FindFilings(v, q)
+// List lists what a query finds.
+func (s *Register) List(v Viewer, q register.Query) ([]Filing, error) {
+	found, err := s.Find(v, q)
 	if err != nil {
 		return nil, err
 	}
-	return s.FilingsNumbered(v, found.Numbers)
+	return s.Numbered(v, found.Numbers)
 }
 
-// FilingsNumbered reads lines of the register, in the order of the numbers given.
-func (s *Store) FilingsNumbered(v Viewer, numbers []register.Number) ([]Filing, error) {
+// Numbered reads lines of the register, in the order of the numbers given.
+func (s *Register) Numbered(v Viewer, numbers []register.Number) ([]Filing, error) {
 	const most = 500
 	at := make(map[register.Number]int, len(numbers))
 	for i, n := range numbers {
@@ -239,7 +239,7 @@ func (s *Store) FilingsNumbered(v Viewer, numbers []register.Number) ([]Filing, 
 }
 
 // Tallies counts what a query finds.
-func (s *Store) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally, register.Found, error) {
+func (s *Register) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally, register.Found, error) {
 	if err := s.Follow(); err != nil {
 		return nil, register.Found{}, err
 	}
@@ -248,7 +248,7 @@ func (s *Store) Tallies(v Viewer, q register.Query, by register.By, zone *time.L
 }
 
 // Days counts what was filed on each of some days, by rule or mailbox.
-func (s *Store) Days(v Viewer, by register.By, first time.Time, days int) (map[string][]register.Tally, error) {
+func (s *Register) Days(v Viewer, by register.By, first time.Time, days int) (map[string][]register.Tally, error) {
 	if err := s.Follow(); err != nil {
 		return nil, err
 	}
@@ -256,7 +256,7 @@ func (s *Store) Days(v Viewer, by register.By, first time.Time, days int) (map[s
 }
 
 // Branches lists the folders that lie in one, with what a query finds there.
-func (s *Store) Branches(v Viewer, q register.Query, cabinet, folder string) ([]register.Branch, error) {
+func (s *Register) Branches(v Viewer, q register.Query, cabinet, folder string) ([]register.Branch, error) {
 	if err := s.Follow(); err != nil {
 		return nil, err
 	}
@@ -264,15 +264,15 @@ func (s *Store) Branches(v Viewer, q register.Query, cabinet, folder string) ([]
 }
 
 // NotesOf lists what people wrote about filings, the oldest first.
-func (s *Store) NotesOf(v Viewer, n register.Number) ([]Note, error) {
-	if _, err := s.FilingByNumber(v, n.Year, n.Number); err != nil {
+func (s *Register) NotesOf(v Viewer, n register.Number) ([]Note, error) {
+	if _, err := s.ByNumber(v, n.Year, n.Number); err != nil {
 		return nil, err
 	}
 	return list[Note](s.read.Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
 }
 
 // NotesText gives the notes of several filings, each as one text.
-func (s *Store) NotesText(numbers []register.Number) (map[register.Number]string, error) {
+func (s *Register) NotesText(numbers []register.Number) (map[register.Number]string, error) {
 	var all int64
 	if err := s.read.Model(&Note{}).Limit(1).Count(&all).Error; err != nil || all == 0 || len(numbers) == 0 {
 		return nil, err
@@ -295,7 +295,7 @@ func (s *Store) NotesText(numbers []register.Number) (map[register.Number]string
 }
 
 // AddNote keeps what somebody writes about a filing.
-func (s *Store) AddNote(v Viewer, n *Note) error {
+func (s *Register) AddNote(v Viewer, n *Note) error {
 	return s.change(func(tx *gorm.DB) error {
 		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
 			return err
@@ -308,7 +308,7 @@ func (s *Store) AddNote(v Viewer, n *Note) error {
 var ErrNotYours = errors.New("somebody else wrote this note; an administrator can take it away")
 
 // RemoveNote takes a note away: by who wrote it, or by an administrator.
-func (s *Store) RemoveNote(v Viewer, n register.Number, id int64) error {
+func (s *Register) RemoveNote(v Viewer, n register.Number, id int64) error {
 	return s.change(func(tx *gorm.DB) error {
 		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
 			return err
@@ -325,27 +325,27 @@ func (s *Store) RemoveNote(v Viewer, n register.Number, id int64) error {
 }
 
 // HappeningsOf lists what happened to a filing later, the first first.
-func (s *Store) HappeningsOf(n register.Number) ([]Happening, error) {
+func (s *Register) HappeningsOf(n register.Number) ([]Happening, error) {
 	return list[Happening](s.read.Where("year = ? AND number = ?", n.Year, n.Number).Order("id"))
 }
 
 // Preference is what a person chose; "" is nothing.
-func (s *Store) Preference(personID, key string) (string, error) {
+func (s *Settings) Preference(personID, key string) (string, error) {
 	var value string
 	err := s.read.Raw("SELECT value FROM preferences WHERE person_id = ? AND key = ?", personID, key).Scan(&value).Error
 	return value, err
 }
 
 // Prefer keeps what a person chose.
-func (s *Store) Prefer(personID, key, value string) error {
+func (s *Settings) Prefer(personID, key, value string) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("INSERT INTO preferences (person_id, key, value) VALUES (?, ?, ?) ON CONFLICT (person_id, key) DO UPDATE SET value = excluded.value", personID, key, value).Error
 	})
 }
 
-// MessageIDs gives the Message-IDs of messages, without angle brackets. What was
+// IDs gives the Message-IDs of messages, without angle brackets. What was
 // erased has none.
-func (s *Store) MessageIDs(ids []int64) (map[int64]string, error) {
+func (s *Messages) IDs(ids []int64) (map[int64]string, error) {
 	found := make(map[int64]string, len(ids))
 	for chunk := range slices.Chunk(ids, 500) {
 		rows, err := s.read.Model(&Message{}).Select("id, header").Where("id IN ? AND erased_at IS NULL", chunk).Rows()
@@ -370,6 +370,6 @@ func (s *Store) MessageIDs(ids []int64) (map[int64]string, error) {
 }
 
 // Record puts into the audit trail what somebody did that changes nothing.
-func (s *Store) Record(v Viewer, action, object string) error {
+func (s *People) Record(v Viewer, action, object string) error {
 	return s.change(func(tx *gorm.DB) error { return note(tx, v.Name, action, object) })
 }

@@ -7,24 +7,24 @@ import (
 	"gorm.io/gorm"
 )
 
-// RegisterFiles lists the registers that are kept as files.
-func (s *Store) RegisterFiles() ([]RegisterFile, error) {
+// All lists the registers that are kept as files.
+func (s *RegisterFiles) All() ([]RegisterFile, error) {
 	return list[RegisterFile](s.read.Order("name"))
 }
 
-// RegisterFileByID finds one.
-func (s *Store) RegisterFileByID(id string) (RegisterFile, error) {
+// ByID finds one.
+func (s *RegisterFiles) ByID(id string) (RegisterFile, error) {
 	return first[RegisterFile](s.read.Where("id = ?", id))
 }
 
-// RegisterFileYears lists the files of one, by year.
-func (s *Store) RegisterFileYears(id string) ([]RegisterFileYear, error) {
+// Years lists the files of one, by year.
+func (s *RegisterFiles) Years(id string) ([]RegisterFileYear, error) {
 	return list[RegisterFileYear](s.read.Where("file_id = ?", id).Order("year"))
 }
 
-// SaveRegisterFile keeps one; one without an id is new. revision is the one that
+// Save keeps one; one without an id is new. revision is the one that
 // was changed, 0 for whatever is there.
-func (s *Store) SaveRegisterFile(f *RegisterFile, revision int, now time.Time, actor string) error {
+func (s *RegisterFiles) Save(f *RegisterFile, revision int, now time.Time, actor string) error {
 	fresh := f.ID == ""
 	if fresh {
 		f.ID, f.MadeAt, f.MadeBy, f.Revision = NewID(), now, actor, 1
@@ -50,8 +50,8 @@ func (s *Store) SaveRegisterFile(f *RegisterFile, revision int, now time.Time, a
 	})
 }
 
-// RemoveRegisterFile keeps one no more.
-func (s *Store) RemoveRegisterFile(id, actor string) error {
+// Remove keeps one no more.
+func (s *RegisterFiles) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		f, err := first[RegisterFile](tx.Where("id = ?", id))
 		if err != nil {
@@ -64,7 +64,7 @@ func (s *Store) RemoveRegisterFile(id, actor string) error {
 // ChangesSince says which years of the register changed after a change, and the
 // number of the last one; after change 0, all years. The list of changes may have
 // been cut, and the numbers go on all the same.
-func (s *Store) ChangesSince(change int64) (years []int, last int64, err error) {
+func (s *RegisterFiles) ChangesSince(change int64) (years []int, last int64, err error) {
 	if err := s.read.Raw("SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'register_changes'), 0)").Scan(&last).Error; err != nil {
 		return nil, 0, err
 	}
@@ -77,12 +77,12 @@ func (s *Store) ChangesSince(change int64) (years []int, last int64, err error) 
 }
 
 // BeginYear records what is about to be put in the place of a year's file.
-func (s *Store) BeginYear(y *RegisterFileYear) error {
+func (s *RegisterFiles) BeginYear(y *RegisterFileYear) error {
 	return s.change(func(tx *gorm.DB) error { return tx.Save(y).Error })
 }
 
 // EndYear records that it has its place.
-func (s *Store) EndYear(y *RegisterFileYear, rows int, now time.Time) error {
+func (s *RegisterFiles) EndYear(y *RegisterFileYear, rows int, now time.Time) error {
 	at := now.UTC()
 	y.SHA256, y.NextSHA256, y.Rows, y.WrittenAt = y.NextSHA256, nil, rows, &at
 	return s.change(func(tx *gorm.DB) error { return tx.Save(y).Error })
@@ -90,7 +90,7 @@ func (s *Store) EndYear(y *RegisterFileYear, rows int, now time.Time) error {
 
 // WrittenUpTo records up to which change a register file is written, and what is
 // wrong with it, if anything.
-func (s *Store) WrittenUpTo(f *RegisterFile) error {
+func (s *RegisterFiles) WrittenUpTo(f *RegisterFile) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(f).Select("last_change", "problem", "advice").Updates(f).Error
 	})

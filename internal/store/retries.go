@@ -10,9 +10,9 @@ import (
 	"gorm.io/gorm"
 )
 
-// RetriesIn lists the messages of a folder that could not be read to their end,
+// In lists the messages of a folder that could not be read to their end,
 // by UID.
-func (s *Store) RetriesIn(mailboxID, folder string, uidValidity uint32) (map[uint32]Retry, error) {
+func (s *Retries) In(mailboxID, folder string, uidValidity uint32) (map[uint32]Retry, error) {
 	rows, err := list[Retry](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity))
 	if len(rows) == 0 {
 		return nil, err
@@ -24,16 +24,16 @@ func (s *Store) RetriesIn(mailboxID, folder string, uidValidity uint32) (map[uin
 	return found, err
 }
 
-// DueRetries lists the messages of a mailbox that are to be tried again now.
+// Due lists the messages of a mailbox that are to be tried again now.
 // Those that the passes named met are left to them.
-func (s *Store) DueRetries(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Retry, error) {
+func (s *Retries) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Retry, error) {
 	return list[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?",
 		mailboxID, now.UTC(), append(but, -1)).Order("folder, uid").Limit(most))
 }
 
-// NextRetry is when a message of a mailbox is tried again next; ok is false where
+// Next is when a message of a mailbox is tried again next; ok is false where
 // none waits. The zero time is now.
-func (s *Store) NextRetry(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
+func (s *Retries) Next(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
 	r, err := first[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID, append(but, -1)).
 		Order("next_at IS NOT NULL, next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
@@ -45,25 +45,25 @@ func (s *Store) NextRetry(mailboxID string, but []int64, lane Lane) (at time.Tim
 	return at, err == nil, err
 }
 
-// RetriesOf lists the messages that a pass could not read, in the order of their
+// OfPass lists the messages that a pass could not read, in the order of their
 // folders and UIDs.
-func (s *Store) RetriesOf(v Viewer, passID int64) ([]Retry, error) {
+func (s *Retries) OfPass(v Viewer, passID int64) ([]Retry, error) {
 	return list[Retry](v.sees(s.read, "mailbox_id").Where("pass_id = ?", passID).Order("folder, uid"))
 }
 
-// RetryByID finds a message that could not be read, where the viewer may see it.
-func (s *Store) RetryByID(v Viewer, id int64) (Retry, error) {
+// ByID finds a message that could not be read, where the viewer may see it.
+func (s *Retries) ByID(v Viewer, id int64) (Retry, error) {
 	return first[Retry](v.sees(s.read, "mailbox_id").Where("id = ?", id))
 }
 
-// TrayRetries lists the messages that could not be read and wait in the tray, the
+// InTray lists the messages that could not be read and wait in the tray, the
 // newest first.
-func (s *Store) TrayRetries(v Viewer, most int) ([]Retry, error) {
+func (s *Retries) InTray(v Viewer, most int) ([]Retry, error) {
 	return list[Retry](v.sees(s.read, "mailbox_id").Where("state = 'failed'").Order("id DESC").Limit(most))
 }
 
-// WaitingRetries counts the messages that wait to be read again, by mailbox.
-func (s *Store) WaitingRetries(v Viewer) (map[string]int, error) {
+// Waiting counts the messages that wait to be read again, by mailbox.
+func (s *Retries) Waiting(v Viewer) (map[string]int, error) {
 	var rows []struct {
 		MailboxID string
 		N         int
@@ -76,13 +76,13 @@ func (s *Store) WaitingRetries(v Viewer) (map[string]int, error) {
 	return counts, err
 }
 
-// DropRetry forgets that a message could not be read: it is gone.
-func (s *Store) DropRetry(id int64) error {
+// Drop forgets that a message could not be read: it is gone.
+func (s *Retries) Drop(id int64) error {
 	return s.change(func(tx *gorm.DB) error { return tx.Delete(&Retry{}, id).Error })
 }
 
-// FailRetry puts a message that could not be read into the tray.
-func (s *Store) FailRetry(id int64, reason, advice string, now time.Time) error {
+// Fail puts a message that could not be read into the tray.
+func (s *Retries) Fail(id int64, reason, advice string, now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(&Retry{}).Where("id = ?", id).Updates(map[string]any{"state": RetryFailed, "cause": CauseUnread, "reason": reason, "advice": advice,
 			"next_at": nil, "done_at": now.UTC()}).Error
@@ -92,7 +92,7 @@ func (s *Store) FailRetry(id int64, reason, advice string, now time.Time) error 
 // Suspect records that the program ended, by its own fault, while it read
 // messages. A single message is counted. Of several nobody can say which it was,
 // so each is only read alone from then on.
-func (s *Store) Suspect(messages []Retry, now time.Time) error {
+func (s *Retries) Suspect(messages []Retry, now time.Time) error {
 	crashed := 0
 	if len(messages) == 1 {
 		crashed = 1
@@ -203,7 +203,7 @@ const mostRejections = 1000
 
 // Reject records that a message for a drop address was refused, and gives the
 // rejections since the tray tells of them, the newest first, and how many there are.
-func (s *Store) Reject(r *Rejection, most int) (last []Rejection, n int64, err error) {
+func (s *Mailboxes) Reject(r *Rejection, most int) (last []Rejection, n int64, err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		if err := tx.Create(r).Error; err != nil {
 			return err

@@ -164,6 +164,6 @@ func (s *Store) Note(actor, action, object string) error {
 }
 
 // AuditOf lists what the audit table holds of one action, the newest first.
-func (s *Store) AuditOf(action string) ([]Audit, error) {
+func (s *People) AuditOf(action string) ([]Audit, error) {
 	return list[Audit](s.read.Where("action = ?", action).Order("id DESC"))
 }

@@ -42,7 +42,7 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 	free := map[string]bool{".Name": true, ".IntervalSeconds": true, ".Path": true, ".Address": true, ".Revision": true, ".Particulars.LeaveDays": true, ".Particulars.Word": true,
 		".Mode": true, ".Owner": true, ".Identity": true, ".From": true, ".Console": true, ".Tray": true, ".DailyAt": true}
 	box := Mailbox{ID: "m", Name: "gauges", Kind: "imap", Host: "mail.example", Port: 993, Encryption: "tls", Username: "gauges", Particulars: Particulars{Proxy: "socks5://127.0.0.1:1080", Pinned: "ab", Consent: &Consent{Issuer: "i", ClientID: "c"}}}
-	if err := s.AddMailbox(&box, "slack water", "test"); err != nil {
+	if err := s.Mailboxes.Add(&box, "slack water", "test"); err != nil {
 		t.Fatal(err)
 	}
 	tried, own := 0, *box.Particulars.Consent
@@ -50,7 +50,7 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 	original.Particulars.Consent = &own
 	each(box, func(name string, m Mailbox) {
 		tried++
-		secret, err := s.Secret(&m)
+		secret, err := s.Mailboxes.Secret(&m)
 		if opens := err == nil && secret == "slack water"; opens != free[name] {
 			t.Errorf("with another %s the mailbox's secret opens: %v, %v", name, opens, err)
 		}
@@ -60,51 +60,51 @@ func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 		if free[name] || name == ".ID" {
 			return
 		}
-		if err := s.ChangeMailbox(&m, nil, 1, "test"); !errors.Is(err, ErrRoute) {
+		if err := s.Mailboxes.Change(&m, nil, 1, "test"); !errors.Is(err, ErrRoute) {
 			t.Errorf("a change of %s without a secret: %v", name, err)
 		}
-		if err := s.SetSecret(&m, "another token"); !errors.Is(err, ErrRoute) {
+		if err := s.Mailboxes.SetSecret(&m, "another token"); !errors.Is(err, ErrRoute) {
 			t.Errorf("a token that was got with another %s is kept: %v", name, err)
 		}
 	})
 	without := box
 	without.Particulars.Consent = nil
-	if _, err := s.Secret(&without); !errors.Is(err, ErrRoute) || len(without.OtherRoute(&box)) == 0 {
+	if _, err := s.Mailboxes.Secret(&without); !errors.Is(err, ErrRoute) || len(without.OtherRoute(&box)) == 0 {
 		t.Errorf("without consent its token opens: %v", err)
 	}
 	shelf := Cabinet{ID: "c", Name: "harbour", Kind: "webdav", Folder: "https://files.example/a", Username: "u"}
-	if err := errors.Join(s.SealCabinet(&shelf, "slack water"), s.AddCabinet(&shelf, "test")); err != nil {
+	if err := errors.Join(s.Cabinets.Seal(&shelf, "slack water"), s.Cabinets.Add(&shelf, "test")); err != nil {
 		t.Fatal(err)
 	}
 	each(shelf, func(name string, c Cabinet) {
 		tried++
-		if _, err := s.CabinetSecret(&c); (err == nil) != free[name] {
+		if _, err := s.Cabinets.Secret(&c); (err == nil) != free[name] {
 			t.Errorf("with another %s the cabinet's secret: %v", name, err)
 		}
 	})
 	person := Addressee{Name: "desk", Kind: "call", URL: "https://desk.example/hook", Addresses: []string{}, Tray: "never"}
 	secret := "slack water"
-	if err := s.SaveAddressee(&person, &secret, "test"); err != nil {
+	if err := s.Alarms.SaveAddressee(&person, &secret, "test"); err != nil {
 		t.Fatal(err)
 	}
 	each(person, func(name string, a Addressee) {
 		tried++
-		if _, err := s.SecretOf(&a); (err == nil) != free[name] {
+		if _, err := s.Alarms.SecretOf(&a); (err == nil) != free[name] {
 			t.Errorf("with another %s the addressee's secret: %v", name, err)
 		}
 	})
 	out := Outgoing{Host: "smtp.example", Port: 587, Encryption: "starttls", Username: "u"}
-	if err := s.SetOutgoing(out, &secret, 0, "test"); err != nil {
+	if err := s.Settings.SetOutgoing(out, &secret, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
 	each(out, func(name string, o Outgoing) {
 		tried++
-		err := s.SetOutgoing(o, nil, 0, "test")
+		err := s.Settings.SetOutgoing(o, nil, 0, "test")
 		if (err == nil) != free[name] {
 			t.Errorf("changing the outgoing mail's %s without a password: %v", name, err)
 		}
 	})
-	if _, password, err := s.Outgoing(); err != nil || password != secret {
+	if _, password, err := s.Settings.Outgoing(); err != nil || password != secret {
 		t.Errorf("the password of outgoing mail is %q, %v", password, err)
 	}
 	if tried < 35 {
@@ -120,7 +120,7 @@ func TestSecretsOfOlderRecordsAreBoundToTheirRoute(t *testing.T) {
 		t.Fatal(err)
 	}
 	box := Mailbox{ID: "m", Name: "gauges", Kind: "imap", Host: "mail.example", Username: "gauges"}
-	if err := s.AddMailbox(&box, "new", "test"); err != nil {
+	if err := s.Mailboxes.Add(&box, "new", "test"); err != nil {
 		t.Fatal(err)
 	}
 	if box.Secret, err = s.seal("slack water", box.ID); err != nil {
@@ -130,10 +130,10 @@ func TestSecretsOfOlderRecordsAreBoundToTheirRoute(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(s.write.Table("mailboxes").Where("id = 'm'").Update("secret", box.Secret).Error, s.setJSON(OutgoingSetting, Outgoing{Host: "smtp.example", Port: 587, Sealed: sealed}, 0, "test")); err != nil {
+	if err := errors.Join(s.write.Table("mailboxes").Where("id = 'm'").Update("secret", box.Secret).Error, s.Settings.setJSON(OutgoingSetting, Outgoing{Host: "smtp.example", Port: 587, Sealed: sealed}, 0, "test")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Secret(&box); !errors.Is(err, ErrRoute) {
+	if _, err := s.Mailboxes.Secret(&box); !errors.Is(err, ErrRoute) {
 		t.Fatalf("a secret without a route opens: %v", err)
 	}
 	for range 2 {
@@ -143,18 +143,18 @@ func TestSecretsOfOlderRecordsAreBoundToTheirRoute(t *testing.T) {
 		if s, err = Open(folder); err != nil {
 			t.Fatal(err)
 		}
-		if box, err = s.MailboxByID(System, "m"); err != nil {
+		if box, err = s.Mailboxes.ByID(System, "m"); err != nil {
 			t.Fatal(err)
 		}
-		if got, err := s.Secret(&box); err != nil || got != "slack water" {
+		if got, err := s.Mailboxes.Secret(&box); err != nil || got != "slack water" {
 			t.Errorf("after opening again: %q, %v", got, err)
 		}
-		if _, got, err := s.Outgoing(); err != nil || got != "tide" {
+		if _, got, err := s.Settings.Outgoing(); err != nil || got != "tide" {
 			t.Errorf("of outgoing mail: %q, %v", got, err)
 		}
 	}
 	box.Particulars.Proxy = "socks5://192.0.2.1:1"
-	if _, err := s.Secret(&box); !errors.Is(err, ErrRoute) {
+	if _, err := s.Mailboxes.Secret(&box); !errors.Is(err, ErrRoute) {
 		t.Errorf("on another route it opens: %v", err)
 	}
 	if err := s.Close(); err != nil {

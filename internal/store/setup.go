@@ -17,23 +17,23 @@ import (
 // NewID makes an identity that is never used again: 26 characters of base32.
 func NewID() string { return strings.ToLower(rand.Text()) }
 
-// Setting reads a setting of the service, "" where there is none.
-func (s *Store) Setting(key string) (string, error) {
+// Get reads a setting of the service, "" where there is none.
+func (s *Settings) Get(key string) (string, error) {
 	var value string
 	err := s.read.Raw("SELECT value FROM settings WHERE key = ?", key).Scan(&value).Error
 	return value, err
 }
 
-// SetSetting keeps a setting.
-func (s *Store) SetSetting(key, value string) error {
+// Set keeps a setting.
+func (s *Settings) Set(key, value string) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value).Error
 	})
 }
 
-// SettingRevision is which change of a setting is the present one; one that was never
+// RevisionOf is which change of a setting is the present one; one that was never
 // changed has 1.
-func (s *Store) SettingRevision(key string) (int, error) {
+func (s *Settings) RevisionOf(key string) (int, error) {
 	n, err := settingRevision(s.read, key)
 	return n, explain(err)
 }
@@ -43,9 +43,9 @@ func settingRevision(db *gorm.DB, key string) (n int, err error) {
 	return n, err
 }
 
-// ChangeSetting keeps a setting that a person changed. revision is the one that was
+// Change keeps a setting that a person changed. revision is the one that was
 // changed, 0 for whatever is there; ErrChanged where it is no longer that.
-func (s *Store) ChangeSetting(key, value string, revision int, what, actor string) error {
+func (s *Settings) Change(key, value string, revision int, what, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		now, err := settingRevision(tx, key)
 		if err != nil {
@@ -66,24 +66,24 @@ func (s *Store) ChangeSetting(key, value string, revision int, what, actor strin
 	})
 }
 
-// People lists who may sign in.
-func (s *Store) People() ([]Person, error) { return list[Person](s.read.Order("name")) }
+// All lists who may sign in.
+func (s *People) All() ([]Person, error) { return list[Person](s.read.Order("name")) }
 
-// PersonNamed finds somebody by name.
-func (s *Store) PersonNamed(name string) (Person, error) {
+// Named finds somebody by name.
+func (s *People) Named(name string) (Person, error) {
 	return first[Person](s.read.Where("name = ?", name))
 }
 
-// AddPerson lets somebody sign in.
-func (s *Store) AddPerson(p Person, actor string) error {
+// Add lets somebody sign in.
+func (s *People) Add(p Person, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		return errors.Join(tx.Create(&p).Error, note(tx, actor, "add person", p.Name))
 	})
 }
 
-// AddFirstPerson makes the first administrator, if there is nobody yet and a setting still has the value that was
+// AddFirst makes the first administrator, if there is nobody yet and a setting still has the value that was
 // looked at, and empties that setting. Else it is ErrTaken.
-func (s *Store) AddFirstPerson(p Person, setting, value string) error {
+func (s *People) AddFirst(p Person, setting, value string) error {
 	return s.change(func(tx *gorm.DB) error {
 		var people int64
 		if err := tx.Model(&Person{}).Count(&people).Error; err != nil {
@@ -100,9 +100,9 @@ func (s *Store) AddFirstPerson(p Person, setting, value string) error {
 	})
 }
 
-// SettingOr is a setting; where there is none it gets the value that is made.
-func (s *Store) SettingOr(key string, value func() string) (string, error) {
-	if found, err := s.Setting(key); err != nil || found != "" {
+// GetOr is a setting; where there is none it gets the value that is made.
+func (s *Settings) GetOr(key string, value func() string) (string, error) {
+	if found, err := s.Get(key); err != nil || found != "" {
 		return found, err
 	}
 	if err := s.change(func(tx *gorm.DB) error {
@@ -110,11 +110,11 @@ func (s *Store) SettingOr(key string, value func() string) (string, error) {
 	}); err != nil {
 		return "", err
 	}
-	return s.Setting(key)
+	return s.Get(key)
 }
 
 // AddKey keeps the hash of a session or token.
-func (s *Store) AddKey(k Key) error {
+func (s *People) AddKey(k Key) error {
 	return s.change(func(tx *gorm.DB) error {
 		if err := tx.Where("expires_at < ?", k.MadeAt).Delete(&Key{}).Error; err != nil {
 			return err
@@ -124,7 +124,7 @@ func (s *Store) AddKey(k Key) error {
 }
 
 // RemoveKey ends a session or token.
-func (s *Store) RemoveKey(id string) error {
+func (s *People) RemoveKey(id string) error {
 	return s.change(func(tx *gorm.DB) error { return tx.Where("id = ?", id).Delete(&Key{}).Error })
 }
 
@@ -132,7 +132,7 @@ func (s *Store) RemoveKey(id string) error {
 func HashKey(secret string) []byte { h := sha256.Sum256([]byte(secret)); return h[:] }
 
 // ViewerOf finds who holds a session or token.
-func (s *Store) ViewerOf(secret string, now time.Time) (Viewer, Key, error) {
+func (s *People) ViewerOf(secret string, now time.Time) (Viewer, Key, error) {
 	k, err := first[Key](s.read.Where("hash = ? AND expires_at > ?", HashKey(secret), now))
 	if err != nil {
 		return Viewer{}, k, err
@@ -150,7 +150,7 @@ func (s *Store) ViewerOf(secret string, now time.Time) (Viewer, Key, error) {
 }
 
 // Restrict lets a person see only some mailboxes; none lifts it.
-func (s *Store) Restrict(personID string, mailboxIDs []string, actor string) error {
+func (s *People) Restrict(personID string, mailboxIDs []string, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM rights WHERE person_id = ?", personID).Error; err != nil {
 			return err
@@ -172,26 +172,26 @@ func (v Viewer) sees(db *gorm.DB, column string) *gorm.DB {
 	return db.Where(column+" IN ?", append([]string{""}, v.Only...))
 }
 
-// Mailboxes lists the mailboxes that the viewer may see.
-func (s *Store) Mailboxes(v Viewer) ([]Mailbox, error) {
+// All lists the mailboxes that the viewer may see.
+func (s *Mailboxes) All(v Viewer) ([]Mailbox, error) {
 	return list[Mailbox](v.sees(s.read, "id").Order("name"))
 }
 
-// MailboxByID finds a mailbox.
-func (s *Store) MailboxByID(v Viewer, id string) (Mailbox, error) {
+// ByID finds a mailbox.
+func (s *Mailboxes) ByID(v Viewer, id string) (Mailbox, error) {
 	return first[Mailbox](v.sees(s.read, "id").Where("id = ?", id))
 }
 
-// MailboxNamed finds a mailbox by its name.
-func (s *Store) MailboxNamed(v Viewer, name string) (Mailbox, error) {
+// Named finds a mailbox by its name.
+func (s *Mailboxes) Named(v Viewer, name string) (Mailbox, error) {
 	return first[Mailbox](v.sees(s.read, "id").Where("name = ?", name))
 }
 
 // Secret opens a mailbox's secret, for connecting only.
-func (s *Store) Secret(m *Mailbox) (string, error) { return s.unsealFor(m.Secret, m.ID, m.route()) }
+func (s *Mailboxes) Secret(m *Mailbox) (string, error) { return s.unsealFor(m.Secret, m.ID, m.route()) }
 
-// AddMailbox keeps a mailbox with its secret sealed.
-func (s *Store) AddMailbox(m *Mailbox, secret, actor string) error {
+// Add keeps a mailbox with its secret sealed.
+func (s *Mailboxes) Add(m *Mailbox, secret, actor string) error {
 	var err error
 	if m.Secret, err = s.sealFor(secret, m.ID, m.route()); err != nil {
 		return err
@@ -202,9 +202,9 @@ func (s *Store) AddMailbox(m *Mailbox, secret, actor string) error {
 	})
 }
 
-// ChangeMailbox replaces a mailbox of the given revision. A nil secret keeps the
+// Change replaces a mailbox of the given revision. A nil secret keeps the
 // one that is there; where it was given for another route this is ErrRoute. What is known of its folders and messages stays.
-func (s *Store) ChangeMailbox(m *Mailbox, secret *string, revision int, actor string) error {
+func (s *Mailboxes) Change(m *Mailbox, secret *string, revision int, actor string) error {
 	if secret != nil {
 		var err error
 		if m.Secret, err = s.sealFor(*secret, m.ID, m.route()); err != nil {
@@ -223,8 +223,8 @@ func (s *Store) ChangeMailbox(m *Mailbox, secret *string, revision int, actor st
 	})
 }
 
-// RemoveMailbox forgets a mailbox. Its messages and filings stay known.
-func (s *Store) RemoveMailbox(id, actor string) error {
+// Remove forgets a mailbox. Its messages and filings stay known.
+func (s *Mailboxes) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		m, err := first[Mailbox](tx.Where("id = ?", id))
 		if err != nil {
@@ -246,52 +246,52 @@ func (s *Store) RemoveMailbox(id, actor string) error {
 }
 
 // WaitingIn counts what of a mailbox waits to be filed, or in the tray.
-func (s *Store) WaitingIn(mailboxID string) (int, error) {
+func (s *Mailboxes) WaitingIn(mailboxID string) (int, error) {
 	var n int
 	err := s.read.Raw(`SELECT (SELECT count(*) FROM journal WHERE mailbox_id = ? AND state IN ('planned', 'staged', 'held', 'failed'))
 		+ (SELECT count(*) FROM retries WHERE mailbox_id = ? AND state <> 'set aside')`, mailboxID, mailboxID).Scan(&n).Error
 	return n, err
 }
 
-// Cabinets lists the cabinets.
-func (s *Store) Cabinets() ([]Cabinet, error) { return list[Cabinet](s.read.Order("name")) }
+// All lists the cabinets.
+func (s *Cabinets) All() ([]Cabinet, error) { return list[Cabinet](s.read.Order("name")) }
 
-// CabinetByID finds a cabinet.
-func (s *Store) CabinetByID(id string) (Cabinet, error) {
+// ByID finds a cabinet.
+func (s *Cabinets) ByID(id string) (Cabinet, error) {
 	return first[Cabinet](s.read.Where("id = ?", id))
 }
 
-// CabinetNamed finds a cabinet by its name.
-func (s *Store) CabinetNamed(name string) (Cabinet, error) {
+// Named finds a cabinet by its name.
+func (s *Cabinets) Named(name string) (Cabinet, error) {
 	return first[Cabinet](s.read.Where("name = ?", name))
 }
 
-// CabinetSecret opens a cabinet's secret, for reaching it only.
-func (s *Store) CabinetSecret(c *Cabinet) (string, error) {
+// Secret opens a cabinet's secret, for reaching it only.
+func (s *Cabinets) Secret(c *Cabinet) (string, error) {
 	if len(c.Secret) == 0 {
 		return "", nil
 	}
 	return s.unsealFor(c.Secret, c.ID, c.route())
 }
 
-// SealCabinet seals a cabinet's secret for the way to it that the cabinet has now; it is kept with the cabinet.
-func (s *Store) SealCabinet(c *Cabinet, secret string) (err error) {
+// Seal seals a cabinet's secret for the way to it that the cabinet has now; it is kept with the cabinet.
+func (s *Cabinets) Seal(c *Cabinet, secret string) (err error) {
 	c.Secret, err = s.sealFor(secret, c.ID, c.route())
 	return err
 }
 
-// AddCabinet keeps a cabinet.
-func (s *Store) AddCabinet(c *Cabinet, actor string) error {
+// Add keeps a cabinet.
+func (s *Cabinets) Add(c *Cabinet, actor string) error {
 	c.Revision = 1
 	return s.change(func(tx *gorm.DB) error {
 		return errors.Join(tx.Create(c).Error, note(tx, actor, "add cabinet", c.Name))
 	})
 }
 
-// ChangeCabinet keeps how a cabinet is reached, by colleagues and from here. revision
+// Change keeps how a cabinet is reached, by colleagues and from here. revision
 // is the one that was changed, 0 for whatever is there. Where its secret was given for another route this is ErrRoute.
-func (s *Store) ChangeCabinet(c *Cabinet, revision int, actor string) error {
-	if _, err := s.CabinetSecret(c); err != nil {
+func (s *Cabinets) Change(c *Cabinet, revision int, actor string) error {
+	if _, err := s.Secret(c); err != nil {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
@@ -307,8 +307,8 @@ func (s *Store) ChangeCabinet(c *Cabinet, revision int, actor string) error {
 	})
 }
 
-// MovedCabinet keeps where a cabinet lies now. All that was filed in it follows.
-func (s *Store) MovedCabinet(c *Cabinet, actor string) error {
+// Moved keeps where a cabinet lies now. All that was filed in it follows.
+func (s *Cabinets) Moved(c *Cabinet, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		was, err := first[Cabinet](tx.Where("id = ?", c.ID))
 		if err != nil {
@@ -321,20 +321,20 @@ func (s *Store) MovedCabinet(c *Cabinet, actor string) error {
 }
 
 // FilesIn counts the files that were filed in a cabinet and lie there.
-func (s *Store) FilesIn(cabinetID string) (int, error) {
+func (s *Cabinets) FilesIn(cabinetID string) (int, error) {
 	var n int64
 	err := s.read.Table("register").Where("cabinet_id = ? AND filed_at IS NOT NULL", cabinetID).Count(&n).Error
 	return int(n), err
 }
 
 // KeptIn lists the names under which a cabinet keeps files that were moved out of the way.
-func (s *Store) KeptIn(cabinetID string) (names []string, err error) {
+func (s *Cabinets) KeptIn(cabinetID string) (names []string, err error) {
 	err = s.read.Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order("kept_as").Pluck("kept_as", &names).Error
 	return names, err
 }
 
-// RemoveCabinet forgets a cabinet; its files stay where they are.
-func (s *Store) RemoveCabinet(id, actor string) error {
+// Remove forgets a cabinet; its files stay where they are.
+func (s *Cabinets) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		return errors.Join(tx.Where("id = ?", id).Delete(&Cabinet{}).Error, tx.Where("kind = 'cabinet' AND object = ?", id).Delete(&Notice{}).Error, note(tx, actor, "remove cabinet", id))
 	})
@@ -343,26 +343,26 @@ func (s *Store) RemoveCabinet(id, actor string) error {
 // Parsed reads the rule's document.
 func (r *Rule) Parsed() (*rule.Rule, error) { return rule.ParseRule([]byte(r.Document)) }
 
-// Rules lists the rules in their order.
-func (s *Store) Rules() ([]Rule, error) {
+// All lists the rules in their order.
+func (s *Rules) All() ([]Rule, error) {
 	return list[Rule](s.read.Where("NOT removed").Order("place, made_at"))
 }
 
-// RuleByID finds a rule, also one that was removed.
-func (s *Store) RuleByID(id string) (Rule, error) { return first[Rule](s.read.Where("id = ?", id)) }
+// ByID finds a rule, also one that was removed.
+func (s *Rules) ByID(id string) (Rule, error) { return first[Rule](s.read.Where("id = ?", id)) }
 
 // Revision finds a state of a rule.
-func (s *Store) Revision(ruleID string, revision int) (RuleRevision, error) {
+func (s *Rules) Revision(ruleID string, revision int) (RuleRevision, error) {
 	return first[RuleRevision](s.read.Where("rule_id = ? AND revision = ?", ruleID, revision))
 }
 
 // Revisions lists the states of a rule, the newest first.
-func (s *Store) Revisions(ruleID string) ([]RuleRevision, error) {
+func (s *Rules) Revisions(ruleID string) ([]RuleRevision, error) {
 	return list[RuleRevision](s.read.Where("rule_id = ?", ruleID).Order("revision DESC"))
 }
 
 // StatesOf counts a rule's items by where they stand.
-func (s *Store) StatesOf(ruleID string) (map[State]int, error) {
+func (s *Rules) StatesOf(ruleID string) (map[State]int, error) {
 	var rows []struct {
 		State State
 		N     int
@@ -375,9 +375,9 @@ func (s *Store) StatesOf(ruleID string) (map[State]int, error) {
 	return counts, err
 }
 
-// SaveRule keeps a rule's document. A rule without an id is new, is given one,
+// Save keeps a rule's document. A rule without an id is new, is given one,
 // and is off. revision is the one that was changed, 0 for whatever is there.
-func (s *Store) SaveRule(document *rule.Rule, revision int, now time.Time, actor string) (Rule, error) {
+func (s *Rules) Save(document *rule.Rule, revision int, now time.Time, actor string) (Rule, error) {
 	var saved Rule
 	if document.ID == "" {
 		document.ID = NewID()
@@ -417,9 +417,9 @@ func (s *Store) SaveRule(document *rule.Rule, revision int, now time.Time, actor
 	return saved, err
 }
 
-// RemoveRule takes a rule away. Its number of identity is not used again, and
+// Remove takes a rule away. Its number of identity is not used again, and
 // its filings stay.
-func (s *Store) RemoveRule(id, actor string) error {
+func (s *Rules) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		r, err := first[Rule](tx.Where("id = ?", id))
 		if err != nil {
@@ -441,7 +441,7 @@ type Place struct{ MailboxID, Folder string }
 
 // SwitchOn lets a rule run from now on: everything that was not looked at yet in
 // these folders is new to it. A folder never opened gets its mark when it is.
-func (s *Store) SwitchOn(ruleID string, places []Place, now time.Time, actor string) error {
+func (s *Rules) SwitchOn(ruleID string, places []Place, now time.Time, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		r, err := first[Rule](tx.Where("id = ? AND NOT removed", ruleID))
 		if err != nil {
@@ -462,7 +462,7 @@ func (s *Store) SwitchOn(ruleID string, places []Place, now time.Time, actor str
 
 // AwaitFolder notes that a rule names a folder which the mailbox does not have. What
 // is in the folder when it appears is new to the rule.
-func (s *Store) AwaitFolder(ruleID string, p Place, now time.Time) error {
+func (s *Rules) AwaitFolder(ruleID string, p Place, now time.Time) error {
 	var waits int64
 	err := s.read.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited", ruleID, p.MailboxID, p.Folder).Count(&waits).Error
 	if err != nil || waits > 0 {
@@ -475,14 +475,14 @@ func (s *Store) AwaitFolder(ruleID string, p Place, now time.Time) error {
 }
 
 // EndAwaiting notes that a folder is there again which rules waited for.
-func (s *Store) EndAwaiting(p Place) error {
+func (s *Rules) EndAwaiting(p Place) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE start_marks SET awaited = FALSE WHERE mailbox_id = ? AND folder = ?", p.MailboxID, p.Folder).Error
 	})
 }
 
 // AddMarks gives a running rule a start mark in folders where it has none.
-func (s *Store) AddMarks(ruleID string, places []Place, now time.Time) error {
+func (s *Rules) AddMarks(ruleID string, places []Place, now time.Time) error {
 	return s.change(func(tx *gorm.DB) error { return addMarks(tx, ruleID, places, now) })
 }
 
@@ -509,7 +509,7 @@ func addMarks(tx *gorm.DB, ruleID string, places []Place, now time.Time) error {
 }
 
 // SwitchOff stops a rule. What is staged is finished, what is only planned is let go.
-func (s *Store) SwitchOff(ruleID, actor string) error {
+func (s *Rules) SwitchOff(ruleID, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		r, err := first[Rule](tx.Where("id = ? AND NOT removed", ruleID))
 		if err != nil {
@@ -522,7 +522,7 @@ func (s *Store) SwitchOff(ruleID, actor string) error {
 // Order puts the rules into an order. Rules that are not named follow.
 //
 // was is the order that was seen; nil for whatever it is. ErrChanged where it is another.
-func (s *Store) Order(ids, was []string, actor string) error {
+func (s *Rules) Order(ids, was []string, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		rules, err := list[Rule](tx.Where("NOT removed").Order("place, made_at"))
 		if err != nil {
@@ -557,14 +557,14 @@ func (s *Store) Order(ids, was []string, actor string) error {
 }
 
 // Marks lists the start marks of a mailbox.
-func (s *Store) Marks(mailboxID string) ([]StartMark, error) {
+func (s *Rules) Marks(mailboxID string) ([]StartMark, error) {
 	return list[StartMark](s.read.Where("mailbox_id = ?", mailboxID))
 }
 
 // SetSecret keeps another secret for a mailbox, such as a token that was renewed.
 // The mailbox's settings stay as they are. Where they are others by now, the secret was given for another route,
 // and this is ErrRoute.
-func (s *Store) SetSecret(m *Mailbox, secret string) error {
+func (s *Mailboxes) SetSecret(m *Mailbox, secret string) error {
 	sealed, err := s.sealFor(secret, m.ID, m.route())
 	if err != nil {
 		return err
@@ -581,13 +581,13 @@ func (s *Store) SetSecret(m *Mailbox, secret string) error {
 	})
 }
 
-// MailboxAt finds the drop address that begins with a text, before the "@".
-func (s *Store) MailboxAt(local string) (Mailbox, error) {
+// At finds the drop address that begins with a text, before the "@".
+func (s *Mailboxes) At(local string) (Mailbox, error) {
 	return first[Mailbox](s.read.Where("kind = 'drop' AND address = ?", local))
 }
 
 // Readdress gives a drop address another word or another secret part; "" closes it.
-func (s *Store) Readdress(m *Mailbox, what, actor string) error {
+func (s *Mailboxes) Readdress(m *Mailbox, what, actor string) error {
 	m.Revision++
 	return s.change(func(tx *gorm.DB) error {
 		return errors.Join(tx.Model(m).Select("address", "particulars", "revision").Updates(m).Error, note(tx, actor, what+" drop address", m.Name))

@@ -41,6 +41,26 @@ var migrations embed.FS
 type Store struct {
 	Opened int // files and folders that other users of the machine could read until now
 
+	Settings      *Settings
+	People        *People
+	Mailboxes     *Mailboxes
+	Cabinets      *Cabinets
+	Rules         *Rules
+	Book          *Book
+	Topics        *Topics
+	Messages      *Messages
+	Retries       *Retries
+	Journal       *Journal
+	Passes        *Passes
+	Undoing       *Undoing
+	FollowUps     *FollowUps
+	Tray          *Tray
+	Alarms        *Alarms
+	Register      *Register
+	RegisterFiles *RegisterFiles
+	Verifications *Verifications
+	Erasure       *Erasure
+
 	write *gorm.DB // one connection: writers wait for each other here, not in SQLite
 	read  *gorm.DB
 	jobs  chan job
@@ -135,6 +155,7 @@ func openOn(folder, vfs string) (*Store, error) {
 	}
 	path := filepath.Join(folder, recordsFile)
 	s := &Store{jobs: make(chan job, 1024), done: make(chan struct{}), lock: lock, path: path}
+	s.group()
 	if s.Opened, err = keepPrivate(folder); err == nil && vfs == "" {
 		err = makePrivate(path)
 	}
@@ -197,7 +218,7 @@ func (s *Store) Ready(ctx context.Context) error {
 	if s.refused.Load() == nil {
 		return nil
 	}
-	return s.SetSetting("tried", time.Now().UTC().Format(time.RFC3339))
+	return s.Settings.Set("tried", time.Now().UTC().Format(time.RFC3339))
 }
 
 // Refusal is why the last change came to nothing, nil where it was kept.

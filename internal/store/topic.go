@@ -47,15 +47,15 @@ func (e *Example) Learned() topic.Example {
 	return topic.Example{About: e.About, Mail: topic.Mail{Subject: e.Subject, Text: e.Text, Sender: mail.Address{Name: e.SenderName, Local: local, Domain: strings.ToLower(domain)}, Names: e.Names}}
 }
 
-// Topics lists the topics.
-func (s *Store) Topics() ([]Topic, error) { return list[Topic](s.read.Order("name")) }
+// All lists the topics.
+func (s *Topics) All() ([]Topic, error) { return list[Topic](s.read.Order("name")) }
 
-// TopicByID finds one.
-func (s *Store) TopicByID(id string) (Topic, error) { return first[Topic](s.read.Where("id = ?", id)) }
+// ByID finds one.
+func (s *Topics) ByID(id string) (Topic, error) { return first[Topic](s.read.Where("id = ?", id)) }
 
-// SaveTopic keeps a topic; one without an id is new. revision is the one that was
+// Save keeps a topic; one without an id is new. revision is the one that was
 // changed, 0 for whatever is there.
-func (s *Store) SaveTopic(t *Topic, revision int, now time.Time, actor string) error {
+func (s *Topics) Save(t *Topic, revision int, now time.Time, actor string) error {
 	fresh := t.ID == ""
 	if fresh {
 		t.ID, t.MadeAt, t.Revision = NewID(), now, 1
@@ -76,8 +76,8 @@ func (s *Store) SaveTopic(t *Topic, revision int, now time.Time, actor string) e
 	})
 }
 
-// RemoveTopic forgets a topic with its examples.
-func (s *Store) RemoveTopic(id, actor string) error {
+// Remove forgets a topic with its examples.
+func (s *Topics) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		t, err := first[Topic](tx.Where("id = ?", id))
 		if err != nil {
@@ -88,23 +88,23 @@ func (s *Store) RemoveTopic(id, actor string) error {
 }
 
 // ExamplesOf lists a topic's examples as they were marked, for learning from them.
-func (s *Store) ExamplesOf(topicID string) ([]Example, error) {
+func (s *Topics) ExamplesOf(topicID string) ([]Example, error) {
 	return list[Example](s.read.Where("topic_id = ?", topicID).Order("marked_at, id"))
 }
 
 // MarkedMessages lists what people said of which messages, without their texts.
-func (s *Store) MarkedMessages() ([]Example, error) {
+func (s *Topics) MarkedMessages() ([]Example, error) {
 	return list[Example](s.read.Where("origin <> 'import'").Select("topic_id", "fingerprint", "about"))
 }
 
 // Examples lists a topic's examples that somebody may see, the newest first. Those
 // of an import are of no mailbox, and everybody's who may see all mailboxes.
-func (s *Store) Examples(v Viewer, topicID string) ([]Example, error) {
+func (s *Topics) Examples(v Viewer, topicID string) ([]Example, error) {
 	return list[Example](v.sees(s.read, "mailbox_id").Where("topic_id = ? AND (mailbox_id <> '' OR ?)", topicID, v.All).Order("marked_at DESC, id DESC"))
 }
 
 // Mark keeps examples of a topic; one that is there already is changed.
-func (s *Store) Mark(t *Topic, examples []Example, actor string) error {
+func (s *Topics) Mark(t *Topic, examples []Example, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		if _, err := first[Topic](tx.Where("id = ?", t.ID)); err != nil {
 			return err
@@ -134,7 +134,7 @@ func (s *Store) Mark(t *Topic, examples []Example, actor string) error {
 }
 
 // Unmark takes examples back and says how many there were.
-func (s *Store) Unmark(v Viewer, t *Topic, ids []int64) (n int, err error) {
+func (s *Topics) Unmark(v Viewer, t *Topic, ids []int64) (n int, err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		done := v.sees(tx, "mailbox_id").Where("topic_id = ? AND id IN ? AND (mailbox_id <> '' OR ?)", t.ID, ids, v.All).Delete(&Example{})
 		n = int(done.RowsAffected)
@@ -147,7 +147,7 @@ func (s *Store) Unmark(v Viewer, t *Topic, ids []int64) (n int, err error) {
 }
 
 // MarksOf says of a message by which topics it is an example, by their id.
-func (s *Store) MarksOf(v Viewer, fingerprint []byte) (map[string]Example, error) {
+func (s *Topics) MarksOf(v Viewer, fingerprint []byte) (map[string]Example, error) {
 	found, err := list[Example](v.sees(s.read, "mailbox_id").Where("fingerprint = ?", fingerprint))
 	out := map[string]Example{}
 	for _, e := range found {
@@ -157,19 +157,19 @@ func (s *Store) MarksOf(v Viewer, fingerprint []byte) (map[string]Example, error
 }
 
 // Doubtful lists items that are held because a topic is in doubt.
-func (s *Store) Doubtful(v Viewer, ids []int64) ([]Entry, error) {
+func (s *Tray) Doubtful(v Viewer, ids []int64) ([]Entry, error) {
 	return list[Entry](v.sees(s.read, "mailbox_id").Where("id IN ? AND state = 'held' AND topic <> ''", ids))
 }
 
 // DoubtfulOf lists the newest items that wait because one of these topics is in doubt.
-func (s *Store) DoubtfulOf(topics []string, most int) (ids []int64, err error) {
+func (s *Tray) DoubtfulOf(topics []string, most int) (ids []int64, err error) {
 	err = s.read.Model(&Entry{}).Where("topic IN ? AND state = 'held'", topics).Order("id DESC").Limit(most).Pluck("id", &ids).Error
 	return ids, err
 }
 
 // DoubtfulLike lists the items that wait for the same answer as these: of the same
 // messages and topics.
-func (s *Store) DoubtfulLike(v Viewer, of []Entry) (ids []int64, err error) {
+func (s *Tray) DoubtfulLike(v Viewer, of []Entry) (ids []int64, err error) {
 	for i := range of {
 		var some []int64
 		err := v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("message_id = ? AND topic = ? AND state = 'held'", of[i].MessageID, of[i].Topic).Pluck("id", &some).Error

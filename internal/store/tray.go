@@ -20,18 +20,18 @@ func (m *Matters) Len() int {
 
 const inTray = "state IN ('failed', 'unsure')"
 
-// TrayFollowUps lists the follow-ups that wait for a person, the newest first.
-func (s *Store) TrayFollowUps(v Viewer, most int) ([]FollowUp, error) {
+// FollowUps lists the follow-ups that wait for a person, the newest first.
+func (s *Tray) FollowUps(v Viewer, most int) ([]FollowUp, error) {
 	return list[FollowUp](v.sees(s.read, "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
 }
 
-// TrayPost lists what could not be sent, or may have been, the newest first.
-func (s *Store) TrayPost(v Viewer, most int) ([]Post, error) {
+// Post lists what could not be sent, or may have been, the newest first.
+func (s *Tray) Post(v Viewer, most int) ([]Post, error) {
 	return list[Post](v.sees(s.read, "mailbox_id").Where(inTray).Order("id DESC").Limit(most))
 }
 
 // OfCause lists everything in the tray of one cause.
-func (s *Store) OfCause(v Viewer, cause Cause) (m Matters, err error) {
+func (s *Tray) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 	err = errors.Join(
 		v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?", cause).Order("id").Pluck("id", &m.Items).Error,
 		v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.FollowUps).Error,
@@ -41,8 +41,8 @@ func (s *Store) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 	return m, err
 }
 
-// TrayCounts counts what waits by cause; notices are under their kind.
-func (s *Store) TrayCounts(v Viewer) (map[Cause]int, error) {
+// Counts counts what waits by cause; notices are under their kind.
+func (s *Tray) Counts(v Viewer) (map[Cause]int, error) {
 	counts := map[Cause]int{}
 	for _, from := range []struct {
 		model        any
@@ -62,9 +62,9 @@ func (s *Store) TrayCounts(v Viewer) (map[Cause]int, error) {
 	return counts, nil
 }
 
-// TrayCount counts all that waits for a person.
-func (s *Store) TrayCount(v Viewer) (int, error) {
-	counts, err := s.TrayCounts(v)
+// Count counts all that waits for a person.
+func (s *Tray) Count(v Viewer) (int, error) {
+	counts, err := s.Counts(v)
 	if err != nil {
 		return 0, err
 	}
@@ -86,7 +86,7 @@ type Decision struct {
 // Again lets what waits in the tray go on, and only that: items are planned anew
 // under the rule as it is now unless a person decided otherwise, follow-ups and
 // what was to be sent are tried again. What no longer waits is passed over.
-func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
+func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
@@ -145,7 +145,7 @@ func (s *Store) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 }
 
 // SetAside takes things out of the tray for good, with a note.
-func (s *Store) SetAside(v Viewer, m Matters, reason string, now time.Time) (n int, err error) {
+func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n int, err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
@@ -236,7 +236,7 @@ const mostNews = 500
 
 // NewsSince lists what came into the tray after a moment and is still there. What
 // was itself to tell of the tray is not told of.
-func (s *Store) NewsSince(since time.Time) (n News, err error) {
+func (s *Alarms) NewsSince(since time.Time) (n News, err error) {
 	at := since.UTC()
 	if n.Entries, err = list[Entry](s.read.Where("state IN ('held', 'failed') AND done_at > ?", at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
@@ -258,7 +258,7 @@ func (s *Store) NewsSince(since time.Time) (n News, err error) {
 }
 
 // Told records that somebody was told of the tray, with what is to be sent, at once.
-func (s *Store) Told(a *Addressee, at time.Time, posts []Post) error {
+func (s *Alarms) Told(a *Addressee, at time.Time, posts []Post) error {
 	told := at.UTC()
 	a.ToldAt = &told
 	return s.change(func(tx *gorm.DB) error {
@@ -272,21 +272,21 @@ func (s *Store) Told(a *Addressee, at time.Time, posts []Post) error {
 }
 
 // Addressees lists who can be told.
-func (s *Store) Addressees() ([]Addressee, error) { return list[Addressee](s.read.Order("name")) }
+func (s *Alarms) Addressees() ([]Addressee, error) { return list[Addressee](s.read.Order("name")) }
 
 // AddresseeByID finds somebody who can be told.
-func (s *Store) AddresseeByID(id string) (Addressee, error) {
+func (s *Alarms) AddresseeByID(id string) (Addressee, error) {
 	return first[Addressee](s.read.Where("id = ?", id))
 }
 
 // AddresseeNamed finds somebody who can be told by name.
-func (s *Store) AddresseeNamed(name string) (Addressee, error) {
+func (s *Alarms) AddresseeNamed(name string) (Addressee, error) {
 	return first[Addressee](s.read.Where("name = ?", name))
 }
 
 // SaveAddressee keeps an addressee. One without an id is new; a revision of 0 is whatever is there. With no secret
 // the kept one stays; where it was given for another address this is ErrRoute.
-func (s *Store) SaveAddressee(a *Addressee, secret *string, actor string) error {
+func (s *Alarms) SaveAddressee(a *Addressee, secret *string, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		if a.ID == "" {
 			a.ID, a.Revision = NewID(), 1
@@ -316,7 +316,7 @@ func (s *Store) SaveAddressee(a *Addressee, secret *string, actor string) error 
 }
 
 // SecretOf opens the secret with which an addressee's calls are signed.
-func (s *Store) SecretOf(a *Addressee) (string, error) {
+func (s *Alarms) SecretOf(a *Addressee) (string, error) {
 	if len(a.Secret) == 0 {
 		return "", nil
 	}
@@ -324,7 +324,7 @@ func (s *Store) SecretOf(a *Addressee) (string, error) {
 }
 
 // RemoveAddressee forgets somebody.
-func (s *Store) RemoveAddressee(id, actor string) error {
+func (s *Alarms) RemoveAddressee(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		a, err := first[Addressee](tx.Where("id = ?", id))
 		if err != nil {
@@ -334,14 +334,14 @@ func (s *Store) RemoveAddressee(id, actor string) error {
 	})
 }
 
-// Alarms lists the alarms.
-func (s *Store) Alarms() ([]Alarm, error) { return list[Alarm](s.read.Order("name")) }
+// All lists the alarms.
+func (s *Alarms) All() ([]Alarm, error) { return list[Alarm](s.read.Order("name")) }
 
-// AlarmByID finds an alarm.
-func (s *Store) AlarmByID(id string) (Alarm, error) { return first[Alarm](s.read.Where("id = ?", id)) }
+// ByID finds an alarm.
+func (s *Alarms) ByID(id string) (Alarm, error) { return first[Alarm](s.read.Where("id = ?", id)) }
 
-// SaveAlarm keeps an alarm. One without an id is new; a revision of 0 is whatever is there.
-func (s *Store) SaveAlarm(a *Alarm, actor string) error {
+// Save keeps an alarm. One without an id is new; a revision of 0 is whatever is there.
+func (s *Alarms) Save(a *Alarm, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		if a.ID == "" {
 			a.ID, a.Revision = NewID(), 1
@@ -359,8 +359,8 @@ func (s *Store) SaveAlarm(a *Alarm, actor string) error {
 	})
 }
 
-// RemoveAlarm forgets an alarm and what it told.
-func (s *Store) RemoveAlarm(id, actor string) error {
+// Remove forgets an alarm and what it told.
+func (s *Alarms) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		a, err := first[Alarm](tx.Where("id = ?", id))
 		if err != nil {
@@ -371,7 +371,7 @@ func (s *Store) RemoveAlarm(id, actor string) error {
 }
 
 // Ring records that an alarm was checked, and what came of it, at once.
-func (s *Store) Ring(a *Alarm, posts []Post, n *Notice) error {
+func (s *Alarms) Ring(a *Alarm, posts []Post, n *Notice) error {
 	return s.change(func(tx *gorm.DB) error {
 		for i := range posts {
 			if err := tx.Create(&posts[i]).Error; err != nil {
@@ -388,17 +388,17 @@ func (s *Store) Ring(a *Alarm, posts []Post, n *Notice) error {
 }
 
 // CountFiledBy counts what a rule filed, or found filed, between two moments.
-func (s *Store) CountFiledBy(ruleID string, from, to time.Time) (int, error) {
+func (s *Alarms) CountFiledBy(ruleID string, from, to time.Time) (int, error) {
 	var n int64
 	err := s.read.Model(&Entry{}).Where("rule_id = ? AND state IN ('filed', 'already there') AND done_at > ? AND done_at <= ?", ruleID, from.UTC(), to.UTC()).Count(&n).Error
 	return int(n), err
 }
 
 // Outages lists what is out of reach, and since when.
-func (s *Store) Outages() ([]Outage, error) { return list[Outage](s.read.Order("since")) }
+func (s *Alarms) Outages() ([]Outage, error) { return list[Outage](s.read.Order("since")) }
 
 // BeginOutage records that something is out of reach, unless that is known.
-func (s *Store) BeginOutage(kind, object string, now time.Time) error {
+func (s *Alarms) BeginOutage(kind, object string, now time.Time) error {
 	var n int64
 	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n > 0 {
 		return err
@@ -409,7 +409,7 @@ func (s *Store) BeginOutage(kind, object string, now time.Time) error {
 }
 
 // EndOutage records that something is within reach again, and takes what alarms said about it out of the tray.
-func (s *Store) EndOutage(kind, object string) error {
+func (s *Alarms) EndOutage(kind, object string) error {
 	var n int64
 	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n == 0 {
 		return err
@@ -423,7 +423,7 @@ func (s *Store) EndOutage(kind, object string) error {
 }
 
 // TellOutage records that an alarm told of an outage, with what is to be sent.
-func (s *Store) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) error {
+func (s *Alarms) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) error {
 	return s.change(func(tx *gorm.DB) error {
 		for i := range posts {
 			if err := tx.Create(&posts[i]).Error; err != nil {

@@ -24,9 +24,9 @@ type VerificationPlan struct {
 var UsualVerification = VerificationPlan{EveryDays: 90, MBPerSecond: 20}
 
 // VerificationPlan reads the plan.
-func (s *Store) VerificationPlan() (VerificationPlan, error) {
+func (s *Settings) VerificationPlan() (VerificationPlan, error) {
 	p := UsualVerification
-	text, err := s.Setting(VerificationSetting)
+	text, err := s.Get(VerificationSetting)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &p)
 	}
@@ -34,7 +34,7 @@ func (s *Store) VerificationPlan() (VerificationPlan, error) {
 }
 
 // PlanVerification keeps another plan.
-func (s *Store) PlanVerification(p VerificationPlan, revision int, actor string) error {
+func (s *Settings) PlanVerification(p VerificationPlan, revision int, actor string) error {
 	return s.setJSON(VerificationSetting, p, revision, actor)
 }
 
@@ -45,7 +45,7 @@ func due(db *gorm.DB, before time.Time) *gorm.DB {
 }
 
 // CountDue counts the files that were filed and not verified since a moment.
-func (s *Store) CountDue(before time.Time) (int, error) {
+func (s *Verifications) CountDue(before time.Time) (int, error) {
 	var n int64
 	err := due(s.read.Model(&Filing{}), before).Count(&n).Error
 	return int(n), err
@@ -53,7 +53,7 @@ func (s *Store) CountDue(before time.Time) (int, error) {
 
 // DueForVerification lists them, the longest unverified first, after one of them;
 // nil for the first.
-func (s *Store) DueForVerification(before time.Time, after *Filing, most int) ([]Filing, error) {
+func (s *Verifications) DueForVerification(before time.Time, after *Filing, most int) ([]Filing, error) {
 	db := due(s.read, before)
 	if after != nil {
 		at := after.FiledAt
@@ -65,20 +65,20 @@ func (s *Store) DueForVerification(before time.Time, after *Filing, most int) ([
 	return list[Filing](db.Order("coalesce(checked_at, filed_at), year, number").Limit(most))
 }
 
-// Verified counts the files that were verified at least once.
-func (s *Store) Verified(v Viewer) (int, error) {
+// Count counts the files that were verified at least once.
+func (s *Verifications) Count(v Viewer) (int, error) {
 	var n int64
 	err := v.sees(s.read.Table("register INDEXED BY register_verified"), "mailbox_id").Where(verifiable + " AND checked_at IS NOT NULL").Count(&n).Error
 	return int(n), err
 }
 
-// LastVerification is the last pass that verified.
-func (s *Store) LastVerification() (Pass, error) {
+// Last is the last pass that verified.
+func (s *Verifications) Last() (Pass, error) {
 	return first[Pass](s.read.Where("kind = 'verification'").Order("id DESC").Limit(1))
 }
 
-// EndVerifications closes verifications and moves of cabinets that a stop left open.
-func (s *Store) EndVerifications(now time.Time) error {
+// End closes verifications and moves of cabinets that a stop left open.
+func (s *Verifications) End(now time.Time) error {
 	var open int64
 	if err := s.read.Model(&Pass{}).Where("kind IN ('verification', 'move') AND state = 'running'").Count(&open).Error; err != nil || open == 0 {
 		return err
@@ -92,8 +92,8 @@ func happened(tx *gorm.DB, n register.Number, at time.Time, kind, by, text strin
 	return tx.Create(&Happening{Year: n.Year, Number: n.Number, At: at.UTC(), Kind: kind, MadeBy: by, Text: text}).Error
 }
 
-// VerifiedFine records that files were found as they were filed.
-func (s *Store) VerifiedFine(numbers []register.Number, now time.Time) error {
+// Fine records that files were found as they were filed.
+func (s *Verifications) Fine(numbers []register.Number, now time.Time) error {
 	if len(numbers) == 0 {
 		return nil
 	}
@@ -116,8 +116,8 @@ func (s *Store) VerifiedFine(numbers []register.Number, now time.Time) error {
 	})
 }
 
-// VerifiedWrong records that a file was found "missing" or "changed".
-func (s *Store) VerifiedWrong(f *Filing, state string, now time.Time) error {
+// Wrong records that a file was found "missing" or "changed".
+func (s *Verifications) Wrong(f *Filing, state string, now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
 		done := tx.Exec("UPDATE register SET check_state = ?, check_settled = FALSE WHERE year = ? AND number = ? AND check_state <> ? AND undone_at IS NULL AND replaced_by = ''", state, f.Year, f.Number, state)
 		if done.Error != nil {
@@ -134,8 +134,8 @@ func (s *Store) VerifiedWrong(f *Filing, state string, now time.Time) error {
 
 const inTrayOfFilings = "check_state <> '' AND check_settled = FALSE AND undone_at IS NULL AND replaced_by = ''"
 
-// TrayFilings lists filings whose file is missing or changed, the newest first.
-func (s *Store) TrayFilings(v Viewer, most int) ([]Filing, error) {
+// Filings lists filings whose file is missing or changed, the newest first.
+func (s *Tray) Filings(v Viewer, most int) ([]Filing, error) {
 	return list[Filing](v.sees(s.read, "mailbox_id").Where(inTrayOfFilings).Order("year DESC, number DESC").Limit(most))
 }
 
@@ -158,7 +158,7 @@ func settleFilings(tx *gorm.DB, v Viewer, ids []int64, reason string, now time.T
 
 // Refile lets a filing whose file is missing be filed once more from its
 // message: the filing counts as taken back, and the next round is planned.
-func (s *Store) Refile(v Viewer, f *Filing, now time.Time) (n int, err error) {
+func (s *Verifications) Refile(v Viewer, f *Filing, now time.Time) (n int, err error) {
 	at := now.UTC()
 	err = s.change(func(tx *gorm.DB) error {
 		done := tx.Exec("UPDATE register SET undone_at = ?, undone_by = ?, check_settled = TRUE WHERE year = ? AND number = ? AND undone_at IS NULL", at, v.Name, f.Year, f.Number)

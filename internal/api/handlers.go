@@ -1,0 +1,63 @@
+package api
+
+// The handlers are grouped by noun. Each group works on the one server, which offers all of them.
+type (
+	// signInHandlers serve signing in, sessions and tokens.
+	signInHandlers struct{ *Server }
+	// bookHandlers serve correspondents, tables and the people who are notified.
+	bookHandlers struct{ *Server }
+	// handHandlers serve what people do with messages by hand.
+	handHandlers struct{ *Server }
+	// cabinetHandlers serve cabinets.
+	cabinetHandlers struct{ *Server }
+	// careHandlers serve the tray, passes and the care for rules.
+	careHandlers struct{ *Server }
+	// mailboxHandlers serve mailboxes and drop addresses.
+	mailboxHandlers struct{ *Server }
+	// placeHandlers serve folders, readiness and metrics.
+	placeHandlers struct{ *Server }
+	// registerHandlers serve the register.
+	registerHandlers struct{ *Server }
+	// ruleHandlers serve rules and rehearsals.
+	ruleHandlers struct{ *Server }
+	// topicHandlers serve topics.
+	topicHandlers struct{ *Server }
+	// workHandlers serve today, mail and the event stream.
+	workHandlers struct{ *Server }
+	// handOverHandlers serve handing mailboxes over.
+	handOverHandlers struct{ *Server }
+)
+
+// handlers are all groups.
+type handlers struct {
+	*signInHandlers
+	*bookHandlers
+	*handHandlers
+	*cabinetHandlers
+	*careHandlers
+	*mailboxHandlers
+	*placeHandlers
+	*registerHandlers
+	*ruleHandlers
+	*topicHandlers
+	*workHandlers
+	*handOverHandlers
+}
+
+// group gives each group of handlers its server.
+func (s *Server) group() {
+	s.handlers = handlers{
+		signInHandlers:   &signInHandlers{s},
+		bookHandlers:     &bookHandlers{s},
+		handHandlers:     &handHandlers{s},
+		cabinetHandlers:  &cabinetHandlers{s},
+		careHandlers:     &careHandlers{s},
+		mailboxHandlers:  &mailboxHandlers{s},
+		placeHandlers:    &placeHandlers{s},
+		registerHandlers: &registerHandlers{s},
+		ruleHandlers:     &ruleHandlers{s},
+		topicHandlers:    &topicHandlers{s},
+		workHandlers:     &workHandlers{s},
+		handOverHandlers: &handOverHandlers{s},
+	}
+}
