@@ -316,7 +316,7 @@ func TestAnotherFileAtThePlaceOfWhatWasStagedIsNotTakenForIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := h.store.Journal.Stage(&entry, time.Now()); err != nil {
+	if err := h.store.Journal.Stage(&entry, nil, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(filepath.Join(h.files, "Gauges/2026/05/a.csv"), []byte("a stranger's"), 0o644); err != nil {

@@ -27,8 +27,9 @@ type batch struct {
 	// through puts into a look how far the folder or the pass has come once the
 	// message uid is decided, with n messages decided and matched of them for a
 	// rule. last says that no message follows. nil for nothing.
-	through func(look *store.Look, uid uint32, n, matched int, last bool)
-	retried bool // the messages are being tried again
+	through  func(look *store.Look, uid uint32, n, matched int, last bool)
+	retried  bool                     // the messages are being tried again
+	cabinets map[string]store.Cabinet // that were looked up, by name
 }
 
 // process plans messages of the open folder, commits plans and progress together,
@@ -297,7 +298,7 @@ func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves boo
 	if err != nil {
 		return nil, out, err
 	}
-	l = &reading.Message{Row: row, Facts: f, Mail: message, Mailbox: v.mailbox.Name, Budget: reading.Budget{Lane: v.lane, Patience: v.share(), Began: time.Now()}}
+	l = &reading.Message{Row: row, Facts: f, Mail: message, Mailbox: v.mailbox.Name, PassKind: b.pass.Kind, Budget: reading.Budget{Lane: v.lane, Patience: v.share(), Began: time.Now()}}
 	defer v.took(l.Began)
 	if b.pass.Kind != "live" {
 		l.Patience = 0
@@ -329,7 +330,7 @@ func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message, plan
 			if entries[i].ID == 0 || entries[i].State != store.Planned {
 				continue
 			}
-			if err := v.engine.Filer.File(ctx, v.session, l, &entries[i]); err != nil {
+			if err := v.engine.Filer.FileNew(ctx, v.session, l, &entries[i]); err != nil {
 				return err
 			}
 		}
@@ -372,8 +373,9 @@ func (v batchWork) understand(f *source.Facts) (row *store.Message, message *mai
 // hangs on it.
 func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out verdict, err error) {
 	e := v.engine
+	settings := e.Office.Settings() // one state for the whole plan
 	var rules []*rule.Compiled
-	for _, r := range e.Office.Settings().Rules {
+	for _, r := range settings.Rules {
 		if r.Rule.Look.Looks(v.mailbox.Name) && v.watches(ctx, r) {
 			rules = append(rules, r)
 		}
@@ -384,8 +386,8 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 	for len(rules) > 0 && !b.takes(rules[len(rules)-1], l.Row.UID) {
 		rules = rules[:len(rules)-1] // nothing is read for a rule that takes no part
 	}
-	setting := e.Office.Settings().For(l.Mailbox, e.Now())
-	now := e.Clock().UTC()
+	at := e.Now()
+	setting, now := settings.For(l.Mailbox, at), at.UTC()
 	if b.pass.Since != nil && l.Mail.Received.Before(*b.pass.Since) {
 		return out, nil // the server's search is wide by a day
 	}
@@ -398,11 +400,14 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 			continue
 		}
 		out.matched = true
-		cabinets := map[string]store.Cabinet{}
+		if b.cabinets == nil {
+			b.cabinets = map[string]store.Cabinet{}
+		}
+		l.CarryPlan(pr.Rule, at, pr.Items)
 		var entries []store.Entry
 		for i := range pr.Items {
 			item := &pr.Items[i]
-			entry, err := e.Filer.EntryOf(pr.Rule, item, cabinets, now)
+			entry, err := e.Filer.EntryOf(pr.Rule, item, b.cabinets, now)
 			if err != nil {
 				return out, err
 			}

@@ -62,18 +62,22 @@ func (c *caps) begin(e *Filer, now time.Time) error {
 }
 
 // capped says whether an entry counts at all: what a person asked for does not.
-func (fl *Filer) capped(entry *store.Entry) (bool, error) {
+func (fl *Filer) capped(l *reading.Message, entry *store.Entry) bool {
 	if entry.Given != "" {
-		return false, nil
+		return false
 	}
-	p, err := fl.Store.Passes.ByID(store.System, entry.PassID)
-	return err == nil && p.Kind == "live", nil
+	if l.PassKind == "" {
+		if p, err := fl.Store.Passes.ByID(store.System, entry.PassID); err == nil {
+			l.PassKind = p.Kind
+		}
+	}
+	return l.PassKind == "live"
 }
 
 // overCap says by which cap an entry has to wait, "" where it may be filed.
 func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) (string, error) {
-	if counts, err := fl.capped(entry); err != nil || !counts {
-		return "", err
+	if !fl.capped(l, entry) {
+		return "", nil
 	}
 	limits, err := fl.Store.Settings.Limits()
 	if err != nil {
@@ -117,8 +121,8 @@ func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entr
 
 // tallied counts an entry that was filed.
 func (fl *Filer) tallied(l *reading.Message, entry *store.Entry) error {
-	if counts, err := fl.capped(entry); err != nil || !counts {
-		return err
+	if !fl.capped(l, entry) {
+		return nil
 	}
 	used, err := fl.Store.Journal.FolderUsed(entry, folderOf(entry.Path))
 	if err != nil {

@@ -78,8 +78,17 @@ func (fl *Filer) stagedAs(entry *store.Entry) string {
 	return entry.Temporary
 }
 
-// File takes one planned entry all the way. The error, if any, is the mailbox's:
-// its session is to be given up. Whatever else goes wrong is in the journal.
+// FileNew files an entry that was planned in this visit and committed just now.
+func (fl *Filer) FileNew(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
+	if !fl.Claim(entry.ID) {
+		return nil
+	}
+	defer fl.Release(entry.ID)
+	return fl.fileInHand(ctx, s, l, entry)
+}
+
+// File files a planned entry. The error, if any, is the mailbox's: its session is to be given up. Whatever else goes wrong
+// is in the journal.
 func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
 	if !fl.Claim(entry.ID) {
 		return nil
@@ -90,7 +99,12 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 		return err
 	}
 	*entry = fresh
-	err = fl.fileSafely(ctx, s, l, entry)
+	return fl.fileInHand(ctx, s, l, entry)
+}
+
+// fileInHand files an entry that this goroutine has claimed.
+func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
+	err := fl.fileSafely(ctx, s, l, entry)
 	if err == nil {
 		fl.Log.Info("decided", "state", entry.State, "item", entry.Name, "path", entry.Path, "reason", entry.Reason)
 		return nil
@@ -392,7 +406,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		}
 		item.Stem = strings.TrimSuffix(file, item.Ext)
 	} else if item.Target.NeedsRegister() {
-		if err := fl.Store.Journal.Draw(entry, fl.Now()); err != nil {
+		if err := fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err != nil {
 			return err
 		}
 		plan.Number(item, r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.RegisterYear, entry.RegisterNumber)
@@ -419,7 +433,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 				return err
 			}
 			entry.Reason = reason
-			return fl.Store.Journal.FoundThere(entry, fl.Now())
+			return fl.Store.Journal.FoundThere(entry, l.Row, fl.Now())
 		}
 		if done != "" {
 			return drop(done, reason)
@@ -429,9 +443,16 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 			entry.Reason = strings.TrimPrefix(reason+"; "+remark, "; ")
 		}
 		if entry.State != store.Staged {
-			err = fl.Store.Journal.Stage(entry, fl.Now())
+			err = fl.Store.Journal.Stage(entry, l.Row, fl.Now())
 		} else {
 			err = fl.Store.Journal.Rename(entry)
+		}
+		if errors.Is(err, store.ErrChanged) { // its rule was switched off meanwhile
+			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
+				return err
+			}
+			*entry, err = fl.Store.Journal.ByID(store.System, entry.ID)
+			return err
 		}
 		if err != nil {
 			return err

@@ -25,6 +25,7 @@ import (
 const (
 	triesFor  = 24 * time.Hour // how long a mail or a call is tried again before a person is asked
 	mostCarry = 100
+	together  = 100 * time.Millisecond // between two looks at what is to be sent
 )
 
 // Outbox does what leaves the service. Its methods may be called by several goroutines at once; Carry runs once.
@@ -59,6 +60,11 @@ func (ob *Outbox) Carry() {
 			if err := turn.do(); err != nil && ob.Context().Err() == nil {
 				ob.Log.Error(turn.what, "error", err)
 			}
+		}
+		select { // many messages that are filed at once are looked at together
+		case <-ob.Context().Done():
+			return
+		case <-time.After(min(together, ob.Beat)):
 		}
 		select {
 		case <-ob.Context().Done():

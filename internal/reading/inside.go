@@ -70,6 +70,8 @@ type Message struct {
 	Facts   *source.Facts
 	Mail    *mail.Message
 	Mailbox string // its name
+	// PassKind is the kind of the pass in which the message is decided; "" where it was not looked up yet.
+	PassKind string
 
 	From     string            // the folder out of which Ink Tray moved it here, "" where it did not
 	Returned bool              // it was moved back here because a filing was taken back
@@ -85,7 +87,7 @@ type Message struct {
 // planKey is what the plan of a message's items depends on, while nothing more is read of it.
 type planKey struct {
 	rule *rule.Compiled
-	at   time.Time
+	at   int64 // nanoseconds since 1970
 }
 
 type itemPlans struct {
@@ -95,7 +97,7 @@ type itemPlans struct {
 
 // Item plans one item; all are planned the first time.
 func (l *Message) Item(r *rule.Compiled, setting plan.Setting, id string) (plan.Item, rule.Needs, bool) {
-	key := planKey{r, setting.Now}
+	key := planKey{r, setting.Now.UnixNano()}
 	p, ok := l.planned[key]
 	if !ok {
 		p.items, p.needs = plan.All(r, l.Mail, setting)
@@ -107,6 +109,20 @@ func (l *Message) Item(r *rule.Compiled, setting plan.Setting, id string) (plan.
 	item, ok := p.items[id]
 	item.Segments, item.Unknown = slices.Clone(item.Segments), slices.Clone(item.Unknown)
 	return item, p.needs, ok
+}
+
+// CarryPlan keeps what was planned for a message at a moment, so that filing its items does not plan them again.
+func (l *Message) CarryPlan(r *rule.Compiled, at time.Time, items []plan.Item) {
+	all := make(map[string]plan.Item, len(items))
+	for _, item := range items {
+		if _, twice := all[item.Item.ID]; !twice {
+			all[item.Item.ID] = item
+		}
+	}
+	if l.planned == nil {
+		l.planned = map[planKey]itemPlans{}
+	}
+	l.planned[planKey{r, at.UnixNano()}] = itemPlans{items: all}
 }
 
 // Close lets go of what was spooled.

@@ -85,7 +85,7 @@ func (s *Register) EnterFound(by string, found []Found, now time.Time) error {
 			if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, m.ID).Error; err != nil {
 				return err
 			}
-			if err := draw(tx, e, now); err != nil {
+			if err := draw(tx, e, nil, now); err != nil {
 				return err
 			}
 			if err := enter(tx, e, at); err != nil {

@@ -106,51 +106,62 @@ func (s *Journal) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool
 	return found, err == nil, err
 }
 
-// Draw gives an entry its register number, once: a later call keeps it. The
-// year is that of the drawing, in the zone of now.
-func (s *Journal) Draw(e *Entry, now time.Time) error {
+// Draw gives an entry its register number, once: a later call keeps it. The year is that of the drawing, in the zone of
+// now. of is the entry's message; nil reads it.
+func (s *Journal) Draw(e *Entry, of *Message, now time.Time) error {
 	drawn := *e
-	return kept(e, &drawn, s.change(func(tx *gorm.DB) error { return draw(tx, &drawn, now) }))
+	return kept(e, &drawn, s.change(func(tx *gorm.DB) error {
+		if err := draw(tx, &drawn, of, now); err != nil {
+			return err
+		}
+		return tx.Model(&drawn).Select("register_year", "register_number").Updates(&drawn).Error
+	}))
 }
 
-func draw(tx *gorm.DB, e *Entry, now time.Time) error {
+// draw makes the register's line of an entry and numbers the entry, unless it has a number. The caller keeps the number.
+func draw(tx *gorm.DB, e *Entry, of *Message, now time.Time) error {
 	if e.RegisterNumber > 0 {
 		return nil
 	}
-	year, number := now.Year(), 0
-	if err := tx.Raw("SELECT coalesce(max(number), 0) + 1 FROM register WHERE year = ?", year).Scan(&number).Error; err != nil {
-		return err
+	if of == nil {
+		m, err := first[Message](tx.Where("id = ?", e.MessageID))
+		if err != nil {
+			return err
+		}
+		of = &m
 	}
-	m, err := first[Message](tx.Where("id = ?", e.MessageID))
+	var found struct {
+		Number                 int
+		Mailbox, Rule, Cabinet string
+	}
+	err := tx.Raw(`SELECT (SELECT coalesce(max(number), 0) + 1 FROM register WHERE year = ?) AS number,
+		(SELECT name FROM mailboxes WHERE id = ?) AS mailbox, (SELECT name FROM rules WHERE id = ?) AS rule,
+		(SELECT name FROM cabinets WHERE id = ?) AS cabinet`, now.Year(), e.MailboxID, e.RuleID, e.CabinetID).Scan(&found).Error
 	if err != nil {
 		return err
 	}
-	f := Filing{Year: year, Number: number, JournalID: e.ID, MessageID: e.MessageID, DrawnAt: now.UTC(), ReceivedAt: m.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID,
-		SenderName: m.SenderName, SenderAddress: m.SenderAddress, Subject: m.Subject, Kind: e.Kind, Revision: e.RuleRevision}
-	for _, name := range []struct {
-		table, id string
-		into      *string
-	}{{"mailboxes", e.MailboxID, &f.Mailbox}, {"rules", e.RuleID, &f.Rule}, {"cabinets", e.CabinetID, &f.Cabinet}} {
-		if err := tx.Raw("SELECT name FROM "+name.table+" WHERE id = ?", name.id).Scan(name.into).Error; err != nil {
-			return err
-		}
-	}
-	if err := tx.Create(&f).Error; err != nil {
-		return err
-	}
-	e.RegisterYear, e.RegisterNumber = year, number
-	return tx.Model(e).Select("register_year", "register_number").Updates(e).Error
+	e.RegisterYear, e.RegisterNumber = now.Year(), found.Number
+	return tx.Create(&Filing{Year: e.RegisterYear, Number: e.RegisterNumber, JournalID: e.ID, MessageID: e.MessageID,
+		DrawnAt: now.UTC(), ReceivedAt: of.ReceivedAt, MailboxID: e.MailboxID, RuleID: e.RuleID, CabinetID: e.CabinetID,
+		Mailbox: found.Mailbox, Rule: found.Rule, Cabinet: found.Cabinet, SenderName: of.SenderName,
+		SenderAddress: of.SenderAddress, Subject: of.Subject, Kind: e.Kind, Revision: e.RuleRevision}).Error
 }
 
-// Stage records that the content lies staged and which exact name it will get.
-func (s *Journal) Stage(e *Entry, now time.Time) error {
+// Stage records that the content of a planned entry is staged and which exact name it will get. It returns ErrChanged
+// where the entry is no longer planned, because its rule was switched off. of is the entry's message; nil reads it.
+func (s *Journal) Stage(e *Entry, of *Message, now time.Time) error {
 	staged := *e
 	staged.State = Staged
 	return kept(e, &staged, s.change(func(tx *gorm.DB) error {
-		if err := draw(tx, &staged, now); err != nil {
+		if err := draw(tx, &staged, of, now); err != nil {
 			return err
 		}
-		return tx.Model(&staged).Select("state", "path", "size", "sha256", "displaced", "made", "temporary").Updates(&staged).Error
+		done := tx.Model(&staged).Where("state IN ?", []State{Planned, Staged}).Select("state", "path", "size", "sha256", "displaced", "made",
+			"temporary", "register_year", "register_number").Updates(&staged)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrChanged
+		}
+		return done.Error
 	}))
 }
 
@@ -196,15 +207,15 @@ func (s *Journal) File(entry *Entry, now time.Time) error {
 
 // FoundThere records that a file with the same content had the name already, and enters the
 // message in the register all the same: whoever looks for it there finds the file.
-func (s *Journal) FoundThere(entry *Entry, now time.Time) error {
+func (s *Journal) FoundThere(entry *Entry, of *Message, now time.Time) error {
 	done, there := now.UTC(), *entry
 	e := &there
 	e.State, e.DoneAt, e.NextAt, e.Advice, e.Cause, e.Topic, e.Spooled, e.Made = There, &done, nil, "", "", "", "", ""
 	return kept(entry, e, s.change(func(tx *gorm.DB) error {
-		if err := draw(tx, e, now); err != nil {
+		if err := draw(tx, e, of, now); err != nil {
 			return err
 		}
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256", "path", "attempts", "spooled", "made").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256", "path", "attempts", "spooled", "made", "register_year", "register_number").Updates(e).Error; err != nil {
 			return err
 		}
 		return enter(tx, e, done)

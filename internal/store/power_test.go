@@ -203,7 +203,7 @@ func TestThePowerMayGoAtAnyMomentOfACommit(t *testing.T) {
 		e := look.Entries[m][0]
 		promises = append(promises, promise{r.length(), e.ID, Planned})
 		e.Path, e.Size, e.SHA256 = fmt.Sprintf("A/a (%d).csv", u), 1, make([]byte, 32)
-		if err := s.Journal.Stage(&e, day); err != nil {
+		if err := s.Journal.Stage(&e, nil, day); err != nil {
 			t.Fatal(err)
 		}
 		promises = append(promises, promise{r.length(), e.ID, Staged})

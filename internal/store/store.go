@@ -77,7 +77,20 @@ type Store struct {
 	harm    atomic.Pointer[Trouble] // the records are damaged
 	refused atomic.Pointer[Trouble] // the last change came to nothing because of the records
 
-	interrupt atomic.Pointer[func(after bool) error]
+	interrupt  atomic.Pointer[func(after bool) error]
+	statements atomic.Int64
+}
+
+// Statements is how many SQL statements were run since the records were opened.
+func (s *Store) Statements() int64 { return s.statements.Load() }
+
+// count counts the statements of a connection.
+func (s *Store) count(db *gorm.DB) error {
+	add := func(*gorm.DB) { s.statements.Add(1) }
+	c := db.Callback()
+	return errors.Join(c.Query().Before("*").Register("count", add), c.Row().Before("*").Register("count", add),
+		c.Raw().Before("*").Register("count", add), c.Create().Before("*").Register("count", add),
+		c.Update().Before("*").Register("count", add), c.Delete().Before("*").Register("count", add))
 }
 
 // Interrupt lets tests of what depends on the records stand before and after
@@ -174,6 +187,9 @@ func openOn(folder, vfs string) (*Store, error) {
 	}
 	if s.read, err = open(path, vfs, 4); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	if err := errors.Join(s.count(s.read), s.count(s.write)); err != nil {
+		return nil, err
 	}
 	opened = true
 	go s.writer()

@@ -70,11 +70,11 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 	e := message(t, s, "box", 1, "1", "2", "3")
 	for i, at := range []time.Time{day, day, day.Add(2 * time.Minute)} {
 		e[i].Path = "A/" + e[i].Item
-		if err := s.Journal.Stage(&e[i], at); err != nil {
+		if err := s.Journal.Stage(&e[i], nil, at); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := s.Journal.Stage(&e[0], day.AddDate(1, 0, 0)); err != nil { // staged again after a crash
+	if err := s.Journal.Stage(&e[0], nil, day.AddDate(1, 0, 0)); err != nil { // staged again after a crash
 		t.Fatal(err)
 	}
 	for i, want := range [][2]int{{2026, 1}, {2026, 2}, {2027, 1}} {
@@ -87,7 +87,7 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	more := message(t, s, "box", 2, "1")
-	if err := s.Journal.Stage(&more[0], day); err != nil || more[0].RegisterNumber != 3 {
+	if err := s.Journal.Stage(&more[0], nil, day); err != nil || more[0].RegisterNumber != 3 {
 		t.Errorf("after a number that came to nothing the next is %d, want 3 (%v)", more[0].RegisterNumber, err)
 	}
 	filed, err := s.Register.List(System, register.Query{Most: 10})
@@ -109,7 +109,7 @@ func TestTheChangesOfTheRegisterAreFollowed(t *testing.T) {
 	}
 	e := message(t, s, "box", 1, "1", "2")
 	e[0].Path, e[1].Path = "A/x", "A/y"
-	if err := errors.Join(s.Journal.Stage(&e[0], day), s.Journal.File(&e[0], day)); err != nil {
+	if err := errors.Join(s.Journal.Stage(&e[0], nil, day), s.Journal.File(&e[0], day)); err != nil {
 		t.Fatal(err)
 	}
 	years, last, err := s.RegisterFiles.ChangesSince(0)
@@ -128,7 +128,7 @@ func TestTheChangesOfTheRegisterAreFollowed(t *testing.T) {
 	if years, _, err := s.RegisterFiles.ChangesSince(last); err != nil || len(years) != 0 {
 		t.Errorf("nothing changed since, and it says %v, %v", years, err)
 	}
-	if err := errors.Join(s.Journal.Stage(&e[1], day), s.Journal.File(&e[1], day)); err != nil {
+	if err := errors.Join(s.Journal.Stage(&e[1], nil, day), s.Journal.File(&e[1], day)); err != nil {
 		t.Fatal(err)
 	}
 	if years, later, err := s.RegisterFiles.ChangesSince(last); err != nil || len(years) != 1 || later <= last {
@@ -210,7 +210,7 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 	for _, box := range []string{"one", "two"} {
 		e := message(t, s, box, 1, "1", "2")
 		e[0].Path = "A/x"
-		if err := errors.Join(s.Journal.Stage(&e[0], day), s.Journal.File(&e[0], day)); err != nil {
+		if err := errors.Join(s.Journal.Stage(&e[0], nil, day), s.Journal.File(&e[0], day)); err != nil {
 			t.Fatal(err)
 		}
 		e[1].State, e[1].Reason = Held, "look"
@@ -333,7 +333,7 @@ func TestSwitchingOffLetsGoOfWhatIsOnlyPlanned(t *testing.T) {
 		t.Fatal(err)
 	}
 	e := message(t, s, "box", 1, "1", "2")
-	if err := errors.Join(s.Journal.Stage(&e[0], day), s.Rules.SwitchOff("r", "test")); err != nil {
+	if err := errors.Join(s.Journal.Stage(&e[0], nil, day), s.Rules.SwitchOff("r", "test")); err != nil {
 		t.Fatal(err)
 	}
 	for i, want := range []State{Staged, SetAside} {
@@ -386,7 +386,7 @@ func BenchmarkJournal(b *testing.B) {
 				}
 				e := look.Entries[m][0]
 				e.Path, e.Size, e.SHA256 = fmt.Sprintf("A/a (%d).csv", u), 1, make([]byte, 32)
-				return errors.Join(s.Journal.Stage(&e, day), s.Journal.File(&e, day))
+				return errors.Join(s.Journal.Stage(&e, nil, day), s.Journal.File(&e, day))
 			}
 			items := 0
 			began := time.Now()
