@@ -106,8 +106,17 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 		t.Fatal(err)
 	}
 	h.start()
-	t.Cleanup(func() { h.engine.Stop(); h.store.Close() })
+	t.Cleanup(func() { h.engine.Stop(); statesOf(t, h.store); h.store.Close() })
 	return h
+}
+
+// statesOf proves that every change of a state was one that the tables allow.
+func statesOf(t testing.TB, s *store.Store) {
+	t.Helper()
+	found, err := s.Unexpected()
+	if err == nil && len(found) > 0 {
+		t.Errorf("changes of states that no table has: %s", strings.Join(found, "; "))
+	}
 }
 
 func (h *house) start() {

@@ -188,7 +188,7 @@ func openOn(folder, vfs string) (*Store, error) {
 	if s.read, err = open(path, vfs, 4); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
-	if err := errors.Join(s.count(s.read), s.count(s.write)); err != nil {
+	if err := errors.Join(watchStates(s.write), s.count(s.read), s.count(s.write)); err != nil {
 		return nil, err
 	}
 	opened = true

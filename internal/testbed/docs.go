@@ -23,3 +23,19 @@ func WriteSection(t testing.TB, file, section, rows string) {
 		t.Fatal(err)
 	}
 }
+
+// CheckSection proves that a document has the text between the comments that mark a section, or, with write, puts it there.
+func CheckSection(t testing.TB, file, section, text string, write bool) {
+	t.Helper()
+	if write {
+		WriteSection(t, file, section, text)
+		return
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(string(data), "<!-- "+section+" -->\n"+text+"<!-- end of "+section+" -->") {
+		t.Errorf("the section %s of %s is not what the code says; run this test with -args -write-docs", section, file)
+	}
+}
