@@ -29,12 +29,14 @@ func TestPasswordsAreKeptAsArgon2id(t *testing.T) {
 	if HashPassword("slack water") == hash {
 		t.Error("two hashes of one password are the same: there is no salt")
 	}
-	for password, want := range map[string]bool{"slack water": true, "Slack water": false, "": false, "slack water ": false} {
+	for password, want := range map[string]bool{"slack water": true, "Slack water": false, "": false,
+		"slack water ": false} {
 		if got := passwordFits(hash, password); got != want {
 			t.Errorf("%q fits: %v, want %v", password, got, want)
 		}
 	}
-	for _, broken := range []string{"", "$", "$argon2id$v=19$m=x,t=2,p=1$YQ$YQ", "$argon2id$v=19$m=19456,t=2,p=1$!$YQ", "$argon2id$v=19$m=19456,t=2,p=1$YQ$!"} {
+	for _, broken := range []string{"", "$", "$argon2id$v=19$m=x,t=2,p=1$YQ$YQ", "$argon2id$v=19$m=19456,t=2,p=1$!$YQ",
+		"$argon2id$v=19$m=19456,t=2,p=1$YQ$!"} {
 		if passwordFits(broken, "slack water") {
 			t.Errorf("the broken hash %q fits", broken)
 		}
@@ -100,11 +102,14 @@ func TestErrorsBecomeProblemsThatAPersonUnderstands(t *testing.T) {
 		{engine.ErrRenumbered, 503, "busy", "numbered this folder anew"},
 		{engine.ErrGaveNothing, 502, "mailbox", "gave nothing for a part"},
 		{&unpack.Error{Problem: "the file is broken"}, 422, "unreadable", "the file is broken"},
-		{&store.Trouble{Problem: "the disk that holds Ink Tray's records is full", Full: true, Err: errors.New("SQLITE_FULL")}, 503, "records", "disk that holds Ink Tray's records is full"},
-		{&fs.PathError{Op: "write", Path: "/var/lib/x", Err: syscall.ENOSPC}, 507, "no-room", "no room left on Ink Tray's own disk"},
+		{&store.Trouble{Problem: "the disk that holds Ink Tray's records is full", Full: true,
+			Err: errors.New("SQLITE_FULL")}, 503, "records", "disk that holds Ink Tray's records is full"},
+		{&fs.PathError{Op: "write", Path: "/var/lib/x", Err: syscall.ENOSPC}, 507, "no-room", "no room left on Ink Tray's " +
+			"own disk"},
 		{&engine.MailboxError{Step: "sign-in", Problem: "refused", Advice: "Check it."}, 502, "mailbox", "sign-in: refused"},
 		{&engine.CabinetError{Problem: "full", Advice: "Make room."}, 422, "cabinet", "full"},
-		{rule.Problems{{Place: "name", Text: "no name"}, {Place: "x", Text: "y"}}, 422, "invalid-rule", "no name (and 1 more)"},
+		{rule.Problems{{Place: "name", Text: "no name"}, {Place: "x", Text: "y"}}, 422, "invalid-rule",
+			"no name (and 1 more)"},
 		{errors.New("SELECT secret FROM mailboxes failed at /var/lib"), 500, "failure", "something went wrong inside"},
 	} {
 		p := explain(c.err)
@@ -120,9 +125,11 @@ func TestErrorsBecomeProblemsThatAPersonUnderstands(t *testing.T) {
 // Every kind of fault that a validator finds is said in a sentence, and none in its own words.
 func TestFaultsOfARequestAreSentences(t *testing.T) {
 	for want, k := range map[string]jsonschema.ErrorKind{
-		"this is missing: host":                                        &kind.Required{Missing: []string{"host"}},
-		"these are not known here: a, b":                               &kind.AdditionalProperties{Properties: []string{"a", "b"}},
-		"a text or a list is wanted here, not a number":                &kind.Type{Got: "number", Want: []string{"string", "array"}},
+		"this is missing: host": &kind.Required{Missing: []string{"host"}},
+		"these are not known here: a, b": &kind.AdditionalProperties{
+			Properties: []string{"a", "b"}},
+		"a text or a list is wanted here, not a number": &kind.Type{Got: "number",
+			Want: []string{"string", "array"}},
 		"“abc” is no number of the register; one looks like 2026-5731": &kind.Pattern{Got: "abc", Want: "^[0-9]{4}-[0-9]+$"},
 		"this is empty": &kind.MinLength{Got: 0, Want: 1},
 		"this has 300 characters; 200 are the most": &kind.MaxLength{Got: 300, Want: 200},

@@ -72,7 +72,8 @@ func (s *signInHandlers) viewer(c fiber.Ctx, secure bool) (v store.Viewer, secre
 	v, _, err = s.Store.People.ViewerOf(secret, s.Clock())
 	if errors.Is(err, store.ErrNotFound) {
 		if isToken {
-			return v, "", false, &problem{status: 401, kind: "sign-in", text: "the token is not known or has expired", advice: "Sign in again."}
+			return v, "", false,
+				&problem{status: 401, kind: "sign-in", text: "the token is not known or has expired", advice: "Sign in again."}
 		}
 		return store.Viewer{}, "", false, nil
 	}
@@ -134,9 +135,11 @@ func (s *signInHandlers) PostSetup(ctx context.Context, r PostSetupRequestObject
 	if err != nil {
 		return nil, err
 	}
-	if subtle.ConstantTimeCompare([]byte(want), []byte(base64.RawStdEncoding.EncodeToString(store.HashKey(r.Body.Code)))) != 1 || want == "" {
+	if subtle.ConstantTimeCompare([]byte(want),
+		[]byte(base64.RawStdEncoding.EncodeToString(store.HashKey(r.Body.Code)))) != 1 || want == "" {
 		s.throttle.failed(key, freeTries)
-		return nil, &problem{status: 403, kind: "set-up-link", text: "the set-up link is not the one that was printed last", advice: "Start Ink Tray again and use the link that it prints."}
+		return nil, &problem{status: 403, kind: "set-up-link", text: "the set-up link is not the one that was printed last",
+			advice: "Start Ink Tray again and use the link that it prints."}
 	}
 	name := strings.TrimSpace(r.Body.Name)
 	if name == "" {
@@ -158,14 +161,16 @@ func (s *signInHandlers) PostSetup(ctx context.Context, r PostSetupRequestObject
 		return nil, err
 	}
 	cookie, err := s.session(ctx, p)
-	return PostSetup200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)}, Headers: PostSetup200ResponseHeaders{SetCookie: &cookie}}, err
+	return PostSetup200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)},
+		Headers: PostSetup200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
 var errSetUp = &problem{status: 409, kind: "set-up", text: "Ink Tray is set up already", advice: "Sign in."}
 
 // atField says what is wrong with one field.
 func atField(place, text string) *problem {
-	return &problem{status: 422, kind: "invalid", text: place + ": " + text, fields: []FieldProblem{{Place: place, Text: text}}}
+	return &problem{status: 422, kind: "invalid", text: place + ": " + text,
+		fields: []FieldProblem{{Place: place, Text: text}}}
 }
 
 // SignIn lets somebody in by name and password.
@@ -179,7 +184,8 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 		return nil, err
 	}
 	name := strings.ToLower(r.Body.Name)
-	counted := map[string]int{"at " + d.from + " " + name: freeTries, "name " + name: freeTriesByName, "from " + d.from: freeTriesFrom}
+	counted := map[string]int{"at " + d.from + " " + name: freeTries, "name " + name: freeTriesByName, "from " +
+		d.from: freeTriesFrom}
 	known, err := s.knows(d.browser, p)
 	if err != nil {
 		return nil, err
@@ -216,7 +222,8 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 		for key, free := range counted {
 			s.throttle.failed(key, free)
 		}
-		return nil, &problem{status: 401, kind: "wrong-password", text: "the name or the password is not right", advice: "Check both; capital letters count in the password."}
+		return nil, &problem{status: 401, kind: "wrong-password", text: "the name or the password is not right",
+			advice: "Check both; capital letters count in the password."}
 	}
 	for key, free := range counted {
 		if free != freeTriesFrom { // else somebody with a name of his own could go on guessing
@@ -224,13 +231,15 @@ func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (Sig
 		}
 	}
 	cookie, err := s.session(ctx, p)
-	return SignIn200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)}, Headers: SignIn200ResponseHeaders{SetCookie: &cookie}}, err
+	return SignIn200JSONResponse{Body: Me{Name: p.Name, Role: Role(p.Role)},
+		Headers: SignIn200ResponseHeaders{SetCookie: &cookie}}, err
 }
 
 func (s *signInHandlers) session(ctx context.Context, p store.Person) (cookie string, err error) {
 	secret := rand.Text() + rand.Text()
 	now := s.Clock().UTC()
-	err = s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(), Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
+	err = s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "session", ID: store.NewID(),
+		Label: "browser", PersonID: p.ID, MadeAt: now, ExpiresAt: now.Add(sessionLife)})
 	if err != nil {
 		return "", err
 	}
@@ -288,6 +297,7 @@ func (s *signInHandlers) MakeToken(ctx context.Context, r MakeTokenRequestObject
 	secret := "it-" + strings.ToLower(rand.Text()+rand.Text())
 	now := s.Clock().UTC()
 	expires := now.AddDate(0, 0, days)
-	err := s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(), Label: r.Body.Label, PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires})
+	err := s.Store.People.AddKey(store.Key{Hash: store.HashKey(secret), Kind: "token", ID: store.NewID(),
+		Label: r.Body.Label, PersonID: viewerOf(ctx).ID, MadeAt: now, ExpiresAt: expires})
 	return MakeToken201JSONResponse{Token: secret, ExpiresAt: expires}, err
 }

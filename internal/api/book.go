@@ -18,7 +18,8 @@ import (
 )
 
 func correspondent(c *store.Correspondent) Correspondent {
-	return Correspondent{ID: c.ID, Name: c.Name, Addresses: list(c.Addresses), Domains: list(c.Domains), Groups: list(c.Groups), Passwords: c.PasswordCount, Revision: c.Revision}
+	return Correspondent{ID: c.ID, Name: c.Name, Addresses: list(c.Addresses), Domains: list(c.Domains),
+		Groups: list(c.Groups), Passwords: c.PasswordCount, Revision: c.Revision}
 }
 
 func list(l []string) []string { return append([]string{}, l...) }
@@ -31,7 +32,8 @@ func listed(l *[]string) []string {
 }
 
 // ListCorrespondents lists the book.
-func (s *bookHandlers) ListCorrespondents(context.Context, ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error) {
+func (s *bookHandlers) ListCorrespondents(context.Context,
+	ListCorrespondentsRequestObject) (ListCorrespondentsResponseObject, error) {
 	rows, err := s.Store.Book.All()
 	out := ListCorrespondents200JSONResponse{}
 	for i := range rows {
@@ -40,8 +42,10 @@ func (s *bookHandlers) ListCorrespondents(context.Context, ListCorrespondentsReq
 	return out, err
 }
 
-func (s *bookHandlers) saveCorrespondent(ctx context.Context, id string, set *CorrespondentSettings, revision int) (Correspondent, error) {
-	row := store.Correspondent{ID: id, Name: set.Name, Addresses: listed(set.Addresses), Domains: listed(set.Domains), Groups: listed(set.Groups)}
+func (s *bookHandlers) saveCorrespondent(ctx context.Context, id string, set *CorrespondentSettings,
+	revision int) (Correspondent, error) {
+	row := store.Correspondent{ID: id, Name: set.Name, Addresses: listed(set.Addresses), Domains: listed(set.Domains),
+		Groups: listed(set.Groups)}
 	var passwords []string
 	if set.Passwords != nil {
 		passwords = list(*set.Passwords)
@@ -51,13 +55,15 @@ func (s *bookHandlers) saveCorrespondent(ctx context.Context, id string, set *Co
 }
 
 // AddCorrespondent enters somebody in the book.
-func (s *bookHandlers) AddCorrespondent(ctx context.Context, r AddCorrespondentRequestObject) (AddCorrespondentResponseObject, error) {
+func (s *bookHandlers) AddCorrespondent(ctx context.Context,
+	r AddCorrespondentRequestObject) (AddCorrespondentResponseObject, error) {
 	out, err := s.saveCorrespondent(ctx, "", r.Body, 0)
 	return AddCorrespondent201JSONResponse(out), err
 }
 
 // ChangeCorrespondent changes an entry of the book.
-func (s *bookHandlers) ChangeCorrespondent(ctx context.Context, r ChangeCorrespondentRequestObject) (ChangeCorrespondentResponseObject, error) {
+func (s *bookHandlers) ChangeCorrespondent(ctx context.Context,
+	r ChangeCorrespondentRequestObject) (ChangeCorrespondentResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -67,12 +73,14 @@ func (s *bookHandlers) ChangeCorrespondent(ctx context.Context, r ChangeCorrespo
 }
 
 // RemoveCorrespondent takes somebody out of the book.
-func (s *bookHandlers) RemoveCorrespondent(ctx context.Context, r RemoveCorrespondentRequestObject) (RemoveCorrespondentResponseObject, error) {
+func (s *bookHandlers) RemoveCorrespondent(ctx context.Context,
+	r RemoveCorrespondentRequestObject) (RemoveCorrespondentResponseObject, error) {
 	return RemoveCorrespondent204Response{}, s.Engine.Office.RemoveCorrespondent(r.ID, viewerOf(ctx).Name)
 }
 
 // ListProposals lists who writes and is in no book.
-func (s *bookHandlers) ListProposals(ctx context.Context, _ ListProposalsRequestObject) (ListProposalsResponseObject, error) {
+func (s *bookHandlers) ListProposals(ctx context.Context, _ ListProposalsRequestObject) (ListProposalsResponseObject,
+	error) {
 	all, err := s.Engine.Office.Proposals(viewerOf(ctx))
 	out := ListProposals200JSONResponse{}
 	for _, p := range all {
@@ -99,7 +107,8 @@ func (s *bookHandlers) ListTables(context.Context, ListTablesRequestObject) (Lis
 	return out, err
 }
 
-func (s *bookHandlers) saveTable(ctx context.Context, id string, set *LookupTableSettings, revision int) (LookupTable, error) {
+func (s *bookHandlers) saveTable(ctx context.Context, id string, set *LookupTableSettings, revision int) (LookupTable,
+	error) {
 	row := store.LookupTable{ID: id, Name: set.Name}
 	for _, r := range set.Rows {
 		row.Rows = append(row.Rows, [2]string{r.Key, r.Value})
@@ -142,7 +151,8 @@ func (s *bookHandlers) CopyRule(ctx context.Context, r CopyRuleRequestObject) (C
 // GetRemains says what remains when a rule is removed.
 func (s *bookHandlers) GetRemains(ctx context.Context, r GetRemainsRequestObject) (GetRemainsResponseObject, error) {
 	out, err := s.Engine.Office.RemainsOf(viewerOf(ctx), r.ID)
-	return GetRemains200JSONResponse{Filed: out.Filed, Waiting: out.Waiting, Underway: out.Underway, Dropped: out.Dropped, Revisions: out.Revisions, SeesMore: list(out.NamedBy)}, err
+	return GetRemains200JSONResponse{Filed: out.Filed, Waiting: out.Waiting, Underway: out.Underway, Dropped: out.Dropped,
+		Revisions: out.Revisions, SeesMore: list(out.NamedBy)}, err
 }
 
 func diff(lines []rule.Line) []DiffLine {
@@ -154,7 +164,8 @@ func diff(lines []rule.Line) []DiffLine {
 }
 
 // ListRevisions lists the states that a rule had.
-func (s *bookHandlers) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
+func (s *bookHandlers) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject,
+	error) {
 	row, err := s.Store.Rules.ByID(r.ID)
 	if err != nil || row.Removed {
 		return nil, errors.Join(err, store.ErrNotFound)
@@ -168,7 +179,8 @@ func (s *bookHandlers) ListRevisions(ctx context.Context, r ListRevisionsRequest
 		}
 	}
 	for i := range revisions {
-		one := Revision{Number: revisions[i].Revision, MadeBy: revisions[i].MadeBy, MadeAt: revisions[i].MadeAt, Present: revisions[i].Revision == row.Revision, Lines: []DiffLine{}, Sentence: s.sentence(parsed[i])}
+		one := Revision{Number: revisions[i].Revision, MadeBy: revisions[i].MadeBy, MadeAt: revisions[i].MadeAt,
+			Present: revisions[i].Revision == row.Revision, Lines: []DiffLine{}, Sentence: s.sentence(parsed[i])}
 		if i+1 < len(revisions) {
 			one.Lines = diff(rule.Compare(parsed[i+1], parsed[i]))
 		}
@@ -218,13 +230,15 @@ func (s *bookHandlers) ExportRules(_ context.Context, r ExportRulesRequestObject
 	}
 	text, err := rule.YAML(document)
 	as := `attachment; filename="rules.yaml"`
-	return ExportRules200ApplicationYamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text)), Headers: ExportRules200ResponseHeaders{ContentDisposition: &as}}, err
+	return ExportRules200ApplicationYamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text)),
+		Headers: ExportRules200ResponseHeaders{ContentDisposition: &as}}, err
 }
 
 func (s *bookHandlers) changes(all []office.RuleChange) []RuleChange {
 	out := []RuleChange{}
 	for _, c := range all {
-		one := RuleChange{Kind: RuleChangeKind(c.Kind), Name: c.Rule.Name, Sentence: s.sentence(c.Rule), Lines: diff(c.Lines), Problems: append([]FieldProblem{}, fieldProblems(c.Problems)...)}
+		one := RuleChange{Kind: RuleChangeKind(c.Kind), Name: c.Rule.Name, Sentence: s.sentence(c.Rule), Lines: diff(c.Lines),
+			Problems: append([]FieldProblem{}, fieldProblems(c.Problems)...)}
 		if c.Was != nil {
 			one.Was, one.ID = &c.Was.Name, &c.Was.ID
 		}
@@ -249,7 +263,8 @@ func importRequest(r *ImportRequest) ([]rule.Rule, map[string]string, error) {
 }
 
 // CompareRules says what an import would change.
-func (s *bookHandlers) CompareRules(_ context.Context, r CompareRulesRequestObject) (CompareRulesResponseObject, error) {
+func (s *bookHandlers) CompareRules(_ context.Context, r CompareRulesRequestObject) (CompareRulesResponseObject,
+	error) {
 	rules, renames, err := importRequest(r.Body)
 	if err != nil {
 		return nil, err
@@ -300,7 +315,8 @@ func (s *bookHandlers) day(d *openapi_types.Date, later int) time.Time {
 // RehearseAll says what all running rules would do.
 func (s *bookHandlers) RehearseAll(ctx context.Context, r RehearseAllRequestObject) (RehearseAllResponseObject, error) {
 	p := &r.Params
-	of := rehearsal.RehearsalOf{Last: number(p.Last, 0), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
+	of := rehearsal.RehearsalOf{Last: number(p.Last, 0), Thorough: p.Thorough != nil && *p.Thorough,
+		Show: number(p.Show, 0)}
 	if p.Message != nil {
 		of.Message = *p.Message
 	}
@@ -321,11 +337,14 @@ func (s *bookHandlers) rehearsal(ctx context.Context, of rehearsal.RehearsalOf, 
 	if err != nil {
 		return Rehearsal{}, err
 	}
-	out := Rehearsal{Messages: []Rehearsed{}, NotShown: result.NotShown, FilesNotShown: result.Hidden, Looked: result.Looked, Matching: result.Matching, Unsettled: result.Unsettled, Files: result.Files, Bytes: result.Bytes, Clashes: result.Clashes, Sentence: sentence,
+	out := Rehearsal{Messages: []Rehearsed{}, NotShown: result.NotShown, FilesNotShown: result.Hidden,
+		Looked: result.Looked, Matching: result.Matching, Unsettled: result.Unsettled, Files: result.Files,
+		Bytes: result.Bytes, Clashes: result.Clashes, Sentence: sentence,
 		Tree: []FolderSum{}, Warnings: []Warning{}}
 	for i := range result.Messages {
 		m := &result.Messages[i]
-		one := Rehearsed{Message: names.message(&m.Message), Matches: m.Match.Answer == rule.Yes, Answer: RehearsedAnswer(m.Match.Answer.String()), Reason: m.Match.Text, Items: []Item{}, Steps: []Step{}}
+		one := Rehearsed{Message: names.message(&m.Message), Matches: m.Match.Answer == rule.Yes,
+			Answer: RehearsedAnswer(m.Match.Answer.String()), Reason: m.Match.Text, Items: []Item{}, Steps: []Step{}}
 		for k := range m.Items {
 			one.Items = append(one.Items, rehearsedItem(&m.Items[k]))
 		}

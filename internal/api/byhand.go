@@ -15,7 +15,9 @@ func (s *handHandlers) LookInto(ctx context.Context, r LookIntoRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	of := desk.LookIntoOf{Folder: text(p.Folder), Text: text(p.Text), Attachments: flag(p.Attachments), Unfiled: flag(p.Unfiled), Unread: flag(p.Unread), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Most: number(p.Most, 50)}
+	of := desk.LookIntoOf{Folder: text(p.Folder), Text: text(p.Text), Attachments: flag(p.Attachments),
+		Unfiled: flag(p.Unfiled), Unread: flag(p.Unread), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1),
+		Most: number(p.Most, 50)}
 	if p.Before != nil {
 		of.Before = uint32(*p.Before)
 	}
@@ -23,7 +25,8 @@ func (s *handHandlers) LookInto(ctx context.Context, r LookIntoRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	out := LookInto200JSONResponse{Folder: looked.Folder, Total: looked.Total, Looked: looked.Looked, Messages: []Message{}}
+	out := LookInto200JSONResponse{Folder: looked.Folder, Total: looked.Total, Looked: looked.Looked,
+		Messages: []Message{}}
 	if looked.Next > 0 {
 		next := int64(looked.Next)
 		out.Next = &next
@@ -34,7 +37,8 @@ func (s *handHandlers) LookInto(ctx context.Context, r LookIntoRequestObject) (L
 		items := []Attached{}
 		for k := range one.Items {
 			item := &one.Items[k]
-			items = append(items, Attached{Item: item.ID, Name: item.Name, Kind: string(item.Kind), Size: item.Size, Inline: item.Inline})
+			items = append(items,
+				Attached{Item: item.ID, Name: item.Name, Kind: string(item.Kind), Size: item.Size, Inline: item.Inline})
 		}
 		m.Items, m.Filed = &items, &one.Filed
 		out.Messages = append(out.Messages, m)
@@ -51,9 +55,11 @@ func (s *handHandlers) TakeIn(ctx context.Context, r TakeInRequestObject) (TakeI
 	if report.Found == len(report.Refused) && report.Taken+report.Known == 0 && len(report.Refused) == 1 {
 		return nil, field("file", report.Refused[0].Reason) // a file that holds no message at all
 	}
-	out := TakeIn200JSONResponse{Found: report.Found, Taken: report.Taken, Known: report.Known, Octets: report.Octets, Refused: []RefusedMessage{}}
+	out := TakeIn200JSONResponse{Found: report.Found, Taken: report.Taken, Known: report.Known, Octets: report.Octets,
+		Refused: []RefusedMessage{}}
 	for _, one := range report.Refused {
-		out.Refused = append(out.Refused, RefusedMessage{Message: one.Message, Offset: one.Offset, Size: one.Size, Reason: one.Reason})
+		out.Refused = append(out.Refused,
+			RefusedMessage{Message: one.Message, Offset: one.Offset, Size: one.Size, Reason: one.Reason})
 	}
 	return out, nil
 }
@@ -78,7 +84,8 @@ func (s *handHandlers) FileByHand(ctx context.Context, r FileByHandRequestObject
 }
 
 // ChangeByHand labels, marks or moves messages.
-func (s *handHandlers) ChangeByHand(ctx context.Context, r ChangeByHandRequestObject) (ChangeByHandResponseObject, error) {
+func (s *handHandlers) ChangeByHand(ctx context.Context, r ChangeByHandRequestObject) (ChangeByHandResponseObject,
+	error) {
 	b := r.Body
 	c := desk.HandChange{Label: listed(b.Label), Unlabel: listed(b.RemoveLabel), MoveTo: text(b.Move)}
 	if b.Mark != nil {
@@ -96,7 +103,8 @@ func (s *handHandlers) ChangeByHand(ctx context.Context, r ChangeByHandRequestOb
 }
 
 // ListCabinetFolders lists the folders within one of a cabinet.
-func (s *handHandlers) ListCabinetFolders(ctx context.Context, r ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error) {
+func (s *handHandlers) ListCabinetFolders(ctx context.Context,
+	r ListCabinetFoldersRequestObject) (ListCabinetFoldersResponseObject, error) {
 	if _, err := s.Store.Cabinets.ByID(r.ID); err != nil {
 		return nil, err
 	}

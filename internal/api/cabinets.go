@@ -15,8 +15,10 @@ import (
 
 func (s *cabinetHandlers) cabinet(c *store.Cabinet) Cabinet {
 	p := &c.Particulars
-	out := Cabinet{ID: c.ID, Name: c.Name, Kind: CabinetKind(c.Kind), Folder: c.Folder, Mode: optional(c.Mode), Owner: optional(c.Owner), Address: optional(c.Address), Revision: c.Revision,
-		Username: optional(c.Username), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), HostKey: optional(p.HostKey), Region: optional(p.Region)}
+	out := Cabinet{ID: c.ID, Name: c.Name, Kind: CabinetKind(c.Kind), Folder: c.Folder, Mode: optional(c.Mode),
+		Owner: optional(c.Owner), Address: optional(c.Address), Revision: c.Revision,
+		Username: optional(c.Username), Authority: optional(p.Authority), Pinned: optional(p.Pinned),
+		Proxy: optional(p.Proxy), HostKey: optional(p.HostKey), Region: optional(p.Region)}
 	if err := s.Engine.Cabinets.Problem(c.ID); err != nil {
 		out.Problem = err.Error()
 	}
@@ -35,14 +37,16 @@ func (s *cabinetHandlers) ListCabinets(context.Context, ListCabinetsRequestObjec
 
 // only says which kinds of cabinets have a setting.
 var only = map[string][]string{
-	"mode": {"local"}, "owner": {"local"}, "username": {"webdav", "sftp", "s3"}, "secret": {"webdav", "sftp", "s3"}, "authority": {"webdav", "s3"}, "pinned": {"webdav", "s3"},
+	"mode": {"local"}, "owner": {"local"}, "username": {"webdav", "sftp", "s3"}, "secret": {"webdav", "sftp", "s3"},
+	"authority": {"webdav", "s3"}, "pinned": {"webdav", "s3"},
 	"proxy": {"webdav", "sftp", "s3"}, "host_key": {"sftp"}, "region": {"s3"},
 }
 
 // settle puts settings into a cabinet; those that are not given stay as they are.
 func settleCabinet(c *store.Cabinet, given map[string]*string) error {
 	p := &c.Particulars
-	into := map[string]*string{"mode": &c.Mode, "owner": &c.Owner, "username": &c.Username, "authority": &p.Authority, "pinned": &p.Pinned, "proxy": &p.Proxy, "host_key": &p.HostKey, "region": &p.Region}
+	into := map[string]*string{"mode": &c.Mode, "owner": &c.Owner, "username": &c.Username, "authority": &p.Authority,
+		"pinned": &p.Pinned, "proxy": &p.Proxy, "host_key": &p.HostKey, "region": &p.Region}
 	for name, value := range given {
 		if value == nil {
 			continue
@@ -50,7 +54,8 @@ func settleCabinet(c *store.Cabinet, given map[string]*string) error {
 		v := strings.TrimSpace(*value)
 		if kinds := only[name]; v != "" && !slices.Contains(kinds, c.Kind) {
 			text := fmt.Sprintf("a cabinet of the kind %s has no %s", c.Kind, strings.ReplaceAll(name, "_", " "))
-			return &problem{status: 422, kind: "invalid", text: text, advice: "Leave it out.", fields: []FieldProblem{{Place: name, Text: text}}}
+			return &problem{status: 422, kind: "invalid", text: text, advice: "Leave it out.",
+				fields: []FieldProblem{{Place: name, Text: text}}}
 		}
 		if at := into[name]; at != nil {
 			*at = v
@@ -62,14 +67,19 @@ func settleCabinet(c *store.Cabinet, given map[string]*string) error {
 // AddCabinet makes a place into a cabinet, proving first what it promises.
 func (s *cabinetHandlers) AddCabinet(ctx context.Context, r AddCabinetRequestObject) (AddCabinetResponseObject, error) {
 	b := r.Body
-	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(b.Name), Kind: "local", Folder: strings.TrimSpace(b.Folder), MadeAt: s.Clock().UTC()}
+	c := store.Cabinet{ID: store.NewID(), Name: strings.TrimSpace(b.Name), Kind: "local",
+		Folder: strings.TrimSpace(b.Folder), MadeAt: s.Clock().UTC()}
 	if b.Kind != nil {
 		c.Kind = string(*b.Kind)
 	}
 	if _, err := s.Store.Cabinets.Named(c.Name); err == nil {
-		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a cabinet called “%s” already", c.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
+		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a cabinet called “%s” already", c.Name),
+			advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
-	if err := settleCabinet(&c, map[string]*string{"mode": b.Mode, "owner": b.Owner, "username": b.Username, "secret": b.Secret, "authority": b.Authority, "pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey, "region": b.Region}); err != nil {
+	if err := settleCabinet(&c,
+		map[string]*string{"mode": b.Mode, "owner": b.Owner, "username": b.Username, "secret": b.Secret,
+			"authority": b.Authority, "pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey,
+			"region": b.Region}); err != nil {
 		return nil, err
 	}
 	if b.Secret != nil {
@@ -89,7 +99,8 @@ func (s *cabinetHandlers) AddCabinet(ctx context.Context, r AddCabinetRequestObj
 }
 
 // ChangeCabinet changes how a cabinet is reached.
-func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject, error) {
+func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequestObject) (ChangeCabinetResponseObject,
+	error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -102,9 +113,11 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequ
 		c.Address = strings.TrimSpace(*r.Body.Address)
 	}
 	if err := register.Base(c.Address).Check(); err != nil {
-		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(),
+			fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
 	}
-	given := map[string]*string{"username": r.Body.Username, "secret": r.Body.Secret, "authority": r.Body.Authority, "pinned": r.Body.Pinned, "proxy": r.Body.Proxy, "host_key": r.Body.HostKey, "region": r.Body.Region}
+	given := map[string]*string{"username": r.Body.Username, "secret": r.Body.Secret, "authority": r.Body.Authority,
+		"pinned": r.Body.Pinned, "proxy": r.Body.Proxy, "host_key": r.Body.HostKey, "region": r.Body.Region}
 	if err := settleCabinet(&c, given); err != nil {
 		return nil, err
 	}
@@ -136,7 +149,8 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequ
 }
 
 // ListUnknownFiles lists files of which the register knows nothing.
-func (s *cabinetHandlers) ListUnknownFiles(ctx context.Context, r ListUnknownFilesRequestObject) (ListUnknownFilesResponseObject, error) {
+func (s *cabinetHandlers) ListUnknownFiles(ctx context.Context,
+	r ListUnknownFilesRequestObject) (ListUnknownFilesResponseObject, error) {
 	most := 1000
 	if r.Params.Most != nil {
 		most = *r.Params.Most
@@ -161,13 +175,15 @@ func (s *cabinetHandlers) ListUnknownFiles(ctx context.Context, r ListUnknownFil
 }
 
 // EnterUnknownFiles enters files that were found in a cabinet.
-func (s *cabinetHandlers) EnterUnknownFiles(ctx context.Context, r EnterUnknownFilesRequestObject) (EnterUnknownFilesResponseObject, error) {
+func (s *cabinetHandlers) EnterUnknownFiles(ctx context.Context,
+	r EnterUnknownFilesRequestObject) (EnterUnknownFilesResponseObject, error) {
 	n, err := s.Engine.Registry.EnterFiles(ctx, viewerOf(ctx), r.ID, r.Body.Paths)
 	return EnterUnknownFiles200JSONResponse{Count: n}, err
 }
 
 // CheckCabinet looks at a cabinet now and tries out what it promises.
-func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject, error) {
+func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetRequestObject) (CheckCabinetResponseObject,
+	error) {
 	c, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err
@@ -191,20 +207,26 @@ func (s *cabinetHandlers) CheckCabinet(ctx context.Context, r CheckCabinetReques
 }
 
 // MoveCabinet moves a cabinet to another place.
-func (s *cabinetHandlers) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (MoveCabinetResponseObject, error) {
+func (s *cabinetHandlers) MoveCabinet(ctx context.Context, r MoveCabinetRequestObject) (MoveCabinetResponseObject,
+	error) {
 	b := r.Body
 	was, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err
 	}
-	to := store.Cabinet{ID: was.ID, Name: was.Name, Kind: "local", Folder: strings.TrimSpace(b.Folder), Address: strings.TrimSpace(text(b.Address)), MadeAt: was.MadeAt}
+	to := store.Cabinet{ID: was.ID, Name: was.Name, Kind: "local", Folder: strings.TrimSpace(b.Folder),
+		Address: strings.TrimSpace(text(b.Address)), MadeAt: was.MadeAt}
 	if b.Kind != nil {
 		to.Kind = string(*b.Kind)
 	}
 	if err := register.Base(to.Address).Check(); err != nil {
-		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(),
+			fields: []FieldProblem{{Place: "address", Text: err.Error()}}}
 	}
-	if err := settleCabinet(&to, map[string]*string{"mode": b.Mode, "owner": b.Owner, "username": b.Username, "secret": b.Secret, "authority": b.Authority, "pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey, "region": b.Region}); err != nil {
+	if err := settleCabinet(&to,
+		map[string]*string{"mode": b.Mode, "owner": b.Owner, "username": b.Username, "secret": b.Secret,
+			"authority": b.Authority, "pinned": b.Pinned, "proxy": b.Proxy, "host_key": b.HostKey,
+			"region": b.Region}); err != nil {
 		return nil, err
 	}
 	if b.Secret != nil {

@@ -107,11 +107,15 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 		if e.Topic != "" {
 			ways = append([]MatterWays{MatterWaysAnswer}, ways...)
 		}
-		put(Matter{ID: fmt.Sprint(e.ID), Cause: string(e.Cause), Name: e.Name, Size: &e.Size, Rule: optional(n.rules[e.RuleID]), Reason: e.Reason, Advice: optional(e.Advice), Path: optional(e.Wanted), Topic: optional(e.Topic), At: e.DoneAt, Ways: ways}, e.MessageID)
+		put(Matter{ID: fmt.Sprint(e.ID), Cause: string(e.Cause), Name: e.Name, Size: &e.Size,
+			Rule: optional(n.rules[e.RuleID]), Reason: e.Reason, Advice: optional(e.Advice), Path: optional(e.Wanted),
+			Topic: optional(e.Topic), At: e.DoneAt, Ways: ways}, e.MessageID)
 	}
 	for i := range follow {
 		f := &follow[i]
-		put(Matter{ID: fmt.Sprintf("f%d", f.ID), Cause: string(f.Cause), Name: stepName(f.Kind, f.What), Rule: optional(n.rules[f.RuleID]), Reason: f.Reason, Advice: optional(f.Advice), At: f.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, f.MessageID)
+		put(Matter{ID: fmt.Sprintf("f%d", f.ID), Cause: string(f.Cause), Name: stepName(f.Kind, f.What),
+			Rule: optional(n.rules[f.RuleID]), Reason: f.Reason, Advice: optional(f.Advice), At: f.DoneAt,
+			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, f.MessageID)
 	}
 	for i := range sent {
 		p := &sent[i]
@@ -119,7 +123,9 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 		if p.Kind == "call" && !v.Role.May(store.Administrator) {
 			to = "a program that is called"
 		}
-		put(Matter{ID: fmt.Sprintf("p%d", p.ID), Cause: string(p.Cause), Name: strings.TrimSuffix(p.Subject+" → "+to, " → "), Rule: optional(n.rules[p.RuleID]), Reason: p.Reason, Advice: optional(p.Advice), At: p.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, p.MessageID)
+		put(Matter{ID: fmt.Sprintf("p%d", p.ID), Cause: string(p.Cause), Name: strings.TrimSuffix(p.Subject+" → "+to, " → "),
+			Rule: optional(n.rules[p.RuleID]), Reason: p.Reason, Advice: optional(p.Advice), At: p.DoneAt,
+			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, p.MessageID)
 	}
 	for i := range gone {
 		f := &gone[i]
@@ -128,25 +134,31 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 		if f.State() == register.Missing {
 			reason, ways = "the file is not where it was filed", []MatterWays{MatterWaysAgain, MatterWaysRefile, MatterWaysAside}
 		}
-		put(Matter{ID: fmt.Sprintf("r%d", f.JournalID), Cause: f.CheckState, Name: f.File, Size: &f.Size, Rule: optional(f.Rule), Reason: reason, Path: optional(path.Join(f.Folder, f.File)), At: f.CheckedAt, Register: optional(f.Entry().String()), Ways: ways}, f.MessageID)
+		put(Matter{ID: fmt.Sprintf("r%d", f.JournalID), Cause: f.CheckState, Name: f.File, Size: &f.Size,
+			Rule: optional(f.Rule), Reason: reason, Path: optional(path.Join(f.Folder, f.File)), At: f.CheckedAt,
+			Register: optional(f.Entry().String()), Ways: ways}, f.MessageID)
 	}
 	for i := range unread {
 		m := &unread[i]
 		name := fmt.Sprintf("%s, in “%s”, %s", m.Called(), n.mailboxes[m.MailboxID], m.Folder)
-		put(Matter{ID: fmt.Sprintf("m%d", m.ID), Cause: string(m.Cause), Name: name, Reason: m.Reason, Advice: optional(m.Advice), At: m.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, m.MessageID)
+		put(Matter{ID: fmt.Sprintf("m%d", m.ID), Cause: string(m.Cause), Name: name, Reason: m.Reason,
+			Advice: optional(m.Advice), At: m.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, m.MessageID)
 	}
 	out := ListTray200JSONResponse{Groups: []TrayGroup{}, Notices: []Notice{}}
 	for _, c := range outbox.Causes {
 		if counts[c.Cause] == 0 {
 			continue
 		}
-		g := TrayGroup{Cause: string(c.Cause), Title: c.Title, Help: c.Help, Count: counts[c.Cause], Ways: []TrayGroupWays{}, Matters: byCause[c.Cause]}
+		g := TrayGroup{Cause: string(c.Cause), Title: c.Title, Help: c.Help, Count: counts[c.Cause], Ways: []TrayGroupWays{},
+			Matters: byCause[c.Cause]}
 		if g.Matters == nil {
 			g.Matters = []Matter{}
 		}
 		g.Matters = g.Matters[:min(len(g.Matters), mostOfGroup)]
-		for _, way := range []TrayGroupWays{TrayGroupWaysAnswer, TrayGroupWaysAgain, TrayGroupWaysRelease, TrayGroupWaysElsewhere, TrayGroupWaysRefile, TrayGroupWaysAside} {
-			if len(g.Matters) > 0 && !slices.ContainsFunc(g.Matters, func(m Matter) bool { return !slices.Contains(m.Ways, MatterWays(way)) }) {
+		for _, way := range []TrayGroupWays{TrayGroupWaysAnswer, TrayGroupWaysAgain, TrayGroupWaysRelease,
+			TrayGroupWaysElsewhere, TrayGroupWaysRefile, TrayGroupWaysAside} {
+			if len(g.Matters) > 0 &&
+				!slices.ContainsFunc(g.Matters, func(m Matter) bool { return !slices.Contains(m.Ways, MatterWays(way)) }) {
 				g.Ways = append(g.Ways, way)
 			}
 		}
@@ -154,7 +166,9 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 		out.Count += g.Count
 	}
 	for _, one := range notices {
-		out.Notices = append(out.Notices, Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, Mailbox: optional(one.MailboxID), MadeAt: one.MadeAt})
+		out.Notices = append(out.Notices,
+			Notice{ID: one.ID, Kind: one.Kind, Text: one.Text, Advice: one.Advice, Mailbox: optional(one.MailboxID),
+				MadeAt: one.MadeAt})
 	}
 	out.Count += len(notices)
 	return out, nil
@@ -204,7 +218,8 @@ func (s *careHandlers) ReleaseHeld(ctx context.Context, r ReleaseHeldRequestObje
 }
 
 // FileElsewhere files items of the tray in a folder that a person names.
-func (s *careHandlers) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject) (FileElsewhereResponseObject, error) {
+func (s *careHandlers) FileElsewhere(ctx context.Context, r FileElsewhereRequestObject) (FileElsewhereResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
 	if err != nil {
@@ -226,7 +241,8 @@ func (s *careHandlers) SetAside(ctx context.Context, r SetAsideRequestObject) (S
 }
 
 // SettleNotice takes a notice out of the tray.
-func (s *careHandlers) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject, error) {
+func (s *careHandlers) SettleNotice(ctx context.Context, r SettleNoticeRequestObject) (SettleNoticeResponseObject,
+	error) {
 	return SettleNotice204Response{}, s.Store.Tray.SettleByID(viewerOf(ctx), r.Number)
 }
 
@@ -235,7 +251,8 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 	out := []Step{}
 	for i := range follow {
 		f := &follow[i]
-		one := Step{ID: &f.ID, Rule: optional(n.rules[f.RuleID]), Kind: StepKind(f.Kind), What: f.What, State: string(f.State), Reason: f.Reason, DoneAt: f.DoneAt}
+		one := Step{ID: &f.ID, Rule: optional(n.rules[f.RuleID]), Kind: StepKind(f.Kind), What: f.What,
+			State: string(f.State), Reason: f.Reason, DoneAt: f.DoneAt}
 		for k := range sent {
 			if p := &sent[k]; p.FollowUpID == f.ID && one.State == string(store.DidIt) && p.State != store.DidIt {
 				one.State, one.Reason, one.DoneAt = string(p.State), p.Reason, p.DoneAt
@@ -250,7 +267,8 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 }
 
 // ListUnreadMessages lists the messages that a pass could not read.
-func (s *careHandlers) ListUnreadMessages(ctx context.Context, r ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error) {
+func (s *careHandlers) ListUnreadMessages(ctx context.Context,
+	r ListUnreadMessagesRequestObject) (ListUnreadMessagesResponseObject, error) {
 	v := viewerOf(ctx)
 	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
 		return nil, err
@@ -263,14 +281,17 @@ func (s *careHandlers) ListUnreadMessages(ctx context.Context, r ListUnreadMessa
 	out := ListUnreadMessages200JSONResponse{}
 	for i := range rows {
 		m := &rows[i]
-		out = append(out, UnreadMessage{ID: fmt.Sprintf("m%d", m.ID), Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, UID: int64(m.UID), Subject: m.Subject, Sender: m.Sender,
-			State: UnreadMessageState(m.State), Attempts: m.Attempts, Reason: m.Reason, Advice: m.Advice, NextAt: m.NextAt})
+		out = append(out,
+			UnreadMessage{ID: fmt.Sprintf("m%d", m.ID), Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, UID: int64(m.UID),
+				Subject: m.Subject, Sender: m.Sender,
+				State: UnreadMessageState(m.State), Attempts: m.Attempts, Reason: m.Reason, Advice: m.Advice, NextAt: m.NextAt})
 	}
 	return out, err
 }
 
 // ListPassMessages lists the messages of a pass with what was decided and done.
-func (s *careHandlers) ListPassMessages(ctx context.Context, r ListPassMessagesRequestObject) (ListPassMessagesResponseObject, error) {
+func (s *careHandlers) ListPassMessages(ctx context.Context,
+	r ListPassMessagesRequestObject) (ListPassMessagesResponseObject, error) {
 	v := viewerOf(ctx)
 	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
 		return nil, err
@@ -283,7 +304,8 @@ func (s *careHandlers) ListPassMessages(ctx context.Context, r ListPassMessagesR
 	if r.Params.After != nil {
 		after = *r.Params.After
 	}
-	rows, err := s.Store.Passes.MessagesIn(v, r.Number, r.Params.Matching != nil && *r.Params.Matching, after, number(r.Params.Most, 50))
+	rows, err := s.Store.Passes.MessagesIn(v, r.Number, r.Params.Matching != nil && *r.Params.Matching, after,
+		number(r.Params.Most, 50))
 	if err != nil {
 		return nil, err
 	}
@@ -345,14 +367,16 @@ func preview(p *registry.UndoPreview) UndoPreview {
 
 // nothing tells that there is nothing to take back.
 func nothing(err error) error {
-	if errors.Is(err, registry.ErrNothing) || errors.Is(err, registry.ErrNotUndone) || errors.Is(err, registry.ErrNothingAgain) {
+	if errors.Is(err, registry.ErrNothing) || errors.Is(err, registry.ErrNotUndone) ||
+		errors.Is(err, registry.ErrNothingAgain) {
 		return &problem{status: 409, kind: "nothing-to-undo", text: err.Error()}
 	}
 	return err
 }
 
 // PreviewUndoOfPass says what taking a pass back would do.
-func (s *careHandlers) PreviewUndoOfPass(ctx context.Context, r PreviewUndoOfPassRequestObject) (PreviewUndoOfPassResponseObject, error) {
+func (s *careHandlers) PreviewUndoOfPass(ctx context.Context,
+	r PreviewUndoOfPassRequestObject) (PreviewUndoOfPassResponseObject, error) {
 	v := viewerOf(ctx)
 	if _, err := s.Store.Passes.ByID(v, r.Number); err != nil {
 		return nil, err
@@ -376,7 +400,8 @@ func (s *careHandlers) UndoPass(ctx context.Context, r UndoPassRequestObject) (U
 }
 
 // PreviewUndoOfItem says what taking one filing back would do.
-func (s *careHandlers) PreviewUndoOfItem(ctx context.Context, r PreviewUndoOfItemRequestObject) (PreviewUndoOfItemResponseObject, error) {
+func (s *careHandlers) PreviewUndoOfItem(ctx context.Context,
+	r PreviewUndoOfItemRequestObject) (PreviewUndoOfItemResponseObject, error) {
 	v := viewerOf(ctx)
 	if _, err := s.Store.Journal.ByID(v, r.Number); err != nil {
 		return nil, err
@@ -410,7 +435,8 @@ func (s *careHandlers) FileAgain(ctx context.Context, r FileAgainRequestObject) 
 }
 
 // FilePassAgain files again what was taken back of a pass.
-func (s *careHandlers) FilePassAgain(ctx context.Context, r FilePassAgainRequestObject) (FilePassAgainResponseObject, error) {
+func (s *careHandlers) FilePassAgain(ctx context.Context, r FilePassAgainRequestObject) (FilePassAgainResponseObject,
+	error) {
 	n, _, err := s.Engine.Registry.FilePassAgain(viewerOf(ctx), r.Number)
 	return FilePassAgain200JSONResponse{Count: n}, nothing(err)
 }
@@ -421,7 +447,8 @@ func (s *careHandlers) outgoing() (Outgoing, error) {
 		return Outgoing{}, err
 	}
 	o, err := s.Engine.Outbox.Outgoing()
-	return Outgoing{Revision: revision, Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username, HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}, err
+	return Outgoing{Revision: revision, Host: o.Host, Port: o.Port, Encryption: o.Encryption, Username: o.Username,
+		HasPassword: len(o.Sealed) > 0, From: o.From, Name: o.Name, Console: o.Console}, err
 }
 
 // GetOutgoing says how mail is sent.
@@ -443,7 +470,8 @@ func (s *careHandlers) SetOutgoing(ctx context.Context, r SetOutgoingRequestObje
 	if err != nil {
 		return nil, err
 	}
-	for _, one := range []struct{ given, kept *string }{{r.Body.Host, &o.Host}, {r.Body.Username, &o.Username}, {r.Body.From, &o.From}, {r.Body.Name, &o.Name}, {r.Body.Console, &o.Console}} {
+	for _, one := range []struct{ given, kept *string }{{r.Body.Host, &o.Host}, {r.Body.Username, &o.Username},
+		{r.Body.From, &o.From}, {r.Body.Name, &o.Name}, {r.Body.Console, &o.Console}} {
 		if one.given != nil {
 			*one.kept = strings.TrimSpace(*one.given)
 		}
@@ -467,15 +495,19 @@ func trial(err error, well string) Trial {
 }
 
 // CheckOutgoing signs in where mail is handed in.
-func (s *careHandlers) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject) (CheckOutgoingResponseObject, error) {
+func (s *careHandlers) CheckOutgoing(ctx context.Context, _ CheckOutgoingRequestObject) (CheckOutgoingResponseObject,
+	error) {
 	if err := s.Store.Note(viewerOf(ctx).Name, "check outgoing mail", ""); err != nil {
 		return nil, err
 	}
-	return CheckOutgoing200JSONResponse(trial(s.Engine.Outbox.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")), nil
+	return CheckOutgoing200JSONResponse(trial(s.Engine.Outbox.CheckOutgoing(ctx), "The mail server lets Ink Tray in.")),
+		nil
 }
 
 func addressee(v store.Viewer, a *store.Addressee) Addressee {
-	out := Addressee{ID: a.ID, Name: a.Name, Kind: AddresseeKind(a.Kind), Addresses: list(a.Addresses), URL: a.URL, HasSecret: len(a.Secret) > 0, Inside: a.Inside, Tray: AddresseeTray(a.Tray), DailyAt: a.DailyAt, ToldAt: a.ToldAt, Revision: a.Revision}
+	out := Addressee{ID: a.ID, Name: a.Name, Kind: AddresseeKind(a.Kind), Addresses: list(a.Addresses), URL: a.URL,
+		HasSecret: len(a.Secret) > 0, Inside: a.Inside, Tray: AddresseeTray(a.Tray), DailyAt: a.DailyAt, ToldAt: a.ToldAt,
+		Revision: a.Revision}
 	if !v.Role.May(store.Administrator) { // it may let whoever knows it in
 		out.URL = ""
 	}
@@ -483,7 +515,8 @@ func addressee(v store.Viewer, a *store.Addressee) Addressee {
 }
 
 // ListAddressees lists who can be told.
-func (s *careHandlers) ListAddressees(ctx context.Context, _ ListAddresseesRequestObject) (ListAddresseesResponseObject, error) {
+func (s *careHandlers) ListAddressees(ctx context.Context, _ ListAddresseesRequestObject) (ListAddresseesResponseObject,
+	error) {
 	rows, err := s.Store.Alarms.Addressees()
 	out := ListAddressees200JSONResponse{}
 	for i := range rows {
@@ -492,8 +525,11 @@ func (s *careHandlers) ListAddressees(ctx context.Context, _ ListAddresseesReque
 	return out, err
 }
 
-func (s *careHandlers) saveAddressee(ctx context.Context, id string, set *AddresseeSettings, revision int) (Addressee, error) {
-	a := store.Addressee{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind), URL: strings.TrimSpace(text(set.URL)), Inside: set.Inside != nil && *set.Inside, Tray: "never", DailyAt: "08:00", Revision: revision}
+func (s *careHandlers) saveAddressee(ctx context.Context, id string, set *AddresseeSettings, revision int) (Addressee,
+	error) {
+	a := store.Addressee{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind),
+		URL: strings.TrimSpace(text(set.URL)), Inside: set.Inside != nil && *set.Inside, Tray: "never", DailyAt: "08:00",
+		Revision: revision}
 	if set.Addresses != nil {
 		a.Addresses = *set.Addresses
 	}
@@ -508,13 +544,15 @@ func (s *careHandlers) saveAddressee(ctx context.Context, id string, set *Addres
 }
 
 // AddAddressee lets somebody be told.
-func (s *careHandlers) AddAddressee(ctx context.Context, r AddAddresseeRequestObject) (AddAddresseeResponseObject, error) {
+func (s *careHandlers) AddAddressee(ctx context.Context, r AddAddresseeRequestObject) (AddAddresseeResponseObject,
+	error) {
 	out, err := s.saveAddressee(ctx, "", r.Body, 0)
 	return AddAddressee201JSONResponse(out), err
 }
 
 // ChangeAddressee changes an addressee.
-func (s *careHandlers) ChangeAddressee(ctx context.Context, r ChangeAddresseeRequestObject) (ChangeAddresseeResponseObject, error) {
+func (s *careHandlers) ChangeAddressee(ctx context.Context,
+	r ChangeAddresseeRequestObject) (ChangeAddresseeResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -524,7 +562,8 @@ func (s *careHandlers) ChangeAddressee(ctx context.Context, r ChangeAddresseeReq
 }
 
 // RemoveAddressee tells somebody no more.
-func (s *careHandlers) RemoveAddressee(ctx context.Context, r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
+func (s *careHandlers) RemoveAddressee(ctx context.Context,
+	r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
 	err := s.Engine.Outbox.RemoveAddressee(r.ID, viewerOf(ctx).Name)
 	var used *outbox.InUseError
 	if errors.As(err, &used) {
@@ -534,7 +573,8 @@ func (s *careHandlers) RemoveAddressee(ctx context.Context, r RemoveAddresseeReq
 }
 
 // TryAddressee sends a trial.
-func (s *careHandlers) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) (TryAddresseeResponseObject, error) {
+func (s *careHandlers) TryAddressee(ctx context.Context, r TryAddresseeRequestObject) (TryAddresseeResponseObject,
+	error) {
 	a, err := s.Store.Alarms.AddresseeByID(r.ID)
 	if err != nil {
 		return nil, err
@@ -542,12 +582,15 @@ func (s *careHandlers) TryAddressee(ctx context.Context, r TryAddresseeRequestOb
 	if err := s.Store.Note(viewerOf(ctx).Name, "send a trial", a.Name); err != nil {
 		return nil, err
 	}
-	return TryAddressee200JSONResponse(trial(s.Engine.Outbox.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")), nil
+	return TryAddressee200JSONResponse(trial(s.Engine.Outbox.Trial(ctx, &a), "The trial is on its way to “"+a.Name+"”.")),
+		nil
 }
 
 func (s *careHandlers) alarm(n *names, a *store.Alarm) Alarm {
-	out := Alarm{ID: a.ID, Name: a.Name, Kind: AlarmKind(a.Kind), Rule: n.rules[a.RuleID], AtLeast: a.AtLeast, WithinHours: a.WithinHours, ByTime: a.ByTime, Weekdays: list(a.Weekdays),
-		AfterMinutes: a.AfterMinutes, Who: list(a.Who), RangAt: a.RangAt, Revision: a.Revision, Mailbox: n.mailboxes[a.Object]}
+	out := Alarm{ID: a.ID, Name: a.Name, Kind: AlarmKind(a.Kind), Rule: n.rules[a.RuleID], AtLeast: a.AtLeast,
+		WithinHours: a.WithinHours, ByTime: a.ByTime, Weekdays: list(a.Weekdays),
+		AfterMinutes: a.AfterMinutes, Who: list(a.Who), RangAt: a.RangAt, Revision: a.Revision,
+		Mailbox: n.mailboxes[a.Object]}
 	if c, err := s.Store.Cabinets.ByID(a.Object); err == nil && a.Object != "" {
 		out.Cabinet = c.Name
 	}
@@ -571,7 +614,9 @@ func (s *careHandlers) ListAlarms(ctx context.Context, _ ListAlarmsRequestObject
 
 func (s *careHandlers) saveAlarm(ctx context.Context, id string, set *AlarmSettings, revision int) (Alarm, error) {
 	v := viewerOf(ctx)
-	a := store.Alarm{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind), AtLeast: number(set.AtLeast, 1), WithinHours: number(set.WithinHours, 24), ByTime: text(set.ByTime), AfterMinutes: number(set.AfterMinutes, 60), Who: set.Who, Weekdays: []string{}, Revision: revision}
+	a := store.Alarm{ID: id, Name: strings.TrimSpace(set.Name), Kind: string(set.Kind), AtLeast: number(set.AtLeast, 1),
+		WithinHours: number(set.WithinHours, 24), ByTime: text(set.ByTime), AfterMinutes: number(set.AfterMinutes, 60),
+		Who: set.Who, Weekdays: []string{}, Revision: revision}
 	if set.Weekdays != nil {
 		for _, d := range *set.Weekdays {
 			a.Weekdays = append(a.Weekdays, string(d))
@@ -614,7 +659,9 @@ func (s *careHandlers) allLimits() (Limits, error) {
 		return Limits{}, err
 	}
 	l, err := s.Store.Settings.Limits()
-	return Limits{Revision: &revision, HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays, SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles, SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
+	return Limits{Revision: &revision, HistoryDays: l.HistoryDays, RegisterDays: l.RegisterDays, KeptDays: l.KeptDays,
+		SpoolMb: l.SpoolMB, RuleFiles: l.RuleFiles, RuleMb: l.RuleMB, RuleFolders: l.RuleFolders, SenderFiles: l.SenderFiles,
+		SenderMb: l.SenderMB, SenderFolders: l.SenderFolders}, err
 }
 
 // GetLimits says how long what is kept, and how much may be filed in an hour.
@@ -630,7 +677,9 @@ func (s *careHandlers) SetLimits(ctx context.Context, r SetLimitsRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	l := store.Limits{HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb, RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles, SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
+	l := store.Limits{HistoryDays: b.HistoryDays, RegisterDays: b.RegisterDays, KeptDays: b.KeptDays, SpoolMB: b.SpoolMb,
+		RuleFiles: b.RuleFiles, RuleMB: b.RuleMb, RuleFolders: b.RuleFolders, SenderFiles: b.SenderFiles,
+		SenderMB: b.SenderMb, SenderFolders: b.SenderFolders}
 	if err := s.Store.Settings.SetLimits(l, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
@@ -673,7 +722,8 @@ func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject
 	for _, m := range boxes {
 		waiting[m.Name] = float64(unread[m.ID])
 	}
-	gauge("messages_waiting", "Messages that wait to be read again, or are read beside the others, by mailbox.", "mailbox", waiting)
+	gauge("messages_waiting", "Messages that wait to be read again, or are read beside the others, by mailbox.", "mailbox",
+		waiting)
 	reach := map[string]float64{}
 	for _, m := range boxes {
 		reach[m.Name] = 1

@@ -66,14 +66,16 @@ func TestTheSetUpLinkMakesOneAdministratorAlsoWhenItIsUsedSeveralTimesAtOnce(t *
 	if w.Server, err = New(Config{Store: s, Clock: time.Now, Log: quiet()}); err != nil {
 		t.Fatal(err)
 	}
-	if got := w.comes(t, "/api/v1/setup", fmt.Sprintf(`{"code":%q,"name":"Ines","password":"Password1234"}`, code)).StatusCode; got != 422 {
+	if got := w.comes(t, "/api/v1/setup",
+		fmt.Sprintf(`{"code":%q,"name":"Ines","password":"Password1234"}`, code)).StatusCode; got != 422 {
 		t.Errorf("a common password answers %d", got)
 	}
 	var all sync.WaitGroup
 	answers := make([]int, 12)
 	for i := range answers {
 		all.Go(func() {
-			answers[i] = w.comes(t, "/api/v1/setup", fmt.Sprintf(`{"code":%q,"name":"Ines %d","password":"lantern buoy rope"}`, code, i)).StatusCode
+			answers[i] = w.comes(t, "/api/v1/setup",
+				fmt.Sprintf(`{"code":%q,"name":"Ines %d","password":"lantern buoy rope"}`, code, i)).StatusCode
 		})
 	}
 	all.Wait()
@@ -89,7 +91,8 @@ func TestTheSetUpLinkMakesOneAdministratorAlsoWhenItIsUsedSeveralTimesAtOnce(t *
 	if err != nil || len(people) != 1 || made != 1 {
 		t.Errorf("the link made %d people, %d were told so: %v", len(people), made, err)
 	}
-	if got := w.comes(t, "/api/v1/setup", fmt.Sprintf(`{"code":%q,"name":"Mallory","password":"lantern buoy rope"}`, code)).StatusCode; got != 409 {
+	if got := w.comes(t, "/api/v1/setup",
+		fmt.Sprintf(`{"code":%q,"name":"Mallory","password":"lantern buoy rope"}`, code)).StatusCode; got != 409 {
 		t.Errorf("using the link again answers %d", got)
 	}
 }
@@ -126,7 +129,8 @@ func TestManyGuessesAtOnceTakeLittleMemory(t *testing.T) {
 func TestAStrangerWhoGuessesDoesNotLockSomebodyOut(t *testing.T) {
 	w := door(t)
 	const right = "lantern buoy rope"
-	ines := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword(right), Role: store.Administrator, MadeAt: time.Now()}
+	ines := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword(right), Role: store.Administrator,
+		MadeAt: time.Now()}
 	if err := w.Store.People.Add(ines, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -156,7 +160,8 @@ func TestAStrangerWhoGuessesDoesNotLockSomebodyOut(t *testing.T) {
 		t.Errorf("in her own browser Ines is answered %d", got)
 	}
 	for _, forged := range []string{"x.y", browserName(false), strings.Replace(mark, "=", "=A", 1), mark + "x"} {
-		if got := w.comes(t, "/api/v1/sessions", signsIn("Ines", right), "Cookie: "+browserName(false)+"="+strings.TrimPrefix(forged, browserName(false)+"=")).StatusCode; got != 429 {
+		if got := w.comes(t, "/api/v1/sessions", signsIn("Ines", right), "Cookie: "+browserName(false)+"="+
+			strings.TrimPrefix(forged, browserName(false)+"=")).StatusCode; got != 429 {
 			t.Errorf("with the forged mark %q it answers %d", forged, got)
 		}
 	}
@@ -186,12 +191,14 @@ func TestOverTLSTheCookieIsForThisHostAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.Server = s
-	p := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword("lantern buoy rope"), Role: store.Reader, MadeAt: time.Now()}
+	p := store.Person{ID: store.NewID(), Name: "Ines", Password: HashPassword("lantern buoy rope"), Role: store.Reader,
+		MadeAt: time.Now()}
 	if err := w.Store.People.Add(p, "test"); err != nil {
 		t.Fatal(err)
 	}
 	for host, secure := range map[string]bool{"inktray.office.example": true, "127.0.0.1:8025": false} {
-		r, _ := http.NewRequest("POST", "http://"+host+"/api/v1/sessions", bytes.NewReader([]byte(signsIn("Ines", "lantern buoy rope"))))
+		r, _ := http.NewRequest("POST", "http://"+host+"/api/v1/sessions",
+			bytes.NewReader([]byte(signsIn("Ines", "lantern buoy rope"))))
 		r.Header.Set("Content-Type", "application/json")
 		response, err := w.app.Test(r, fiber.TestConfig{Timeout: time.Minute})
 		if err != nil {
@@ -203,7 +210,8 @@ func TestOverTLSTheCookieIsForThisHostAlone(t *testing.T) {
 			t.Errorf("%s sets %d cookies", host, len(response.Cookies()))
 		}
 		for _, k := range response.Cookies() {
-			if k.Secure != secure || strings.HasPrefix(k.Name, "__Host-") != secure || !k.HttpOnly || k.SameSite != http.SameSiteStrictMode || k.Path != "/" || k.Domain != "" {
+			if k.Secure != secure || strings.HasPrefix(k.Name, "__Host-") != secure || !k.HttpOnly ||
+				k.SameSite != http.SameSiteStrictMode || k.Path != "/" || k.Domain != "" {
 				t.Errorf("%s sets the cookie %s", host, k)
 			}
 		}

@@ -78,7 +78,8 @@ func requestFault(e *openapi3filter.RequestError) string {
 	case errors.Is(e.Err, openapi3filter.ErrInvalidEmptyValue):
 		return "this is empty"
 	case errors.As(e.Err, &parse):
-		if e.Parameter != nil && e.Parameter.Schema != nil && e.Parameter.Schema.Value != nil && e.Parameter.Schema.Value.Type != nil && parse.Value != nil {
+		if e.Parameter != nil && e.Parameter.Schema != nil && e.Parameter.Schema.Value != nil &&
+			e.Parameter.Schema.Value.Type != nil && parse.Value != nil {
 			return fmt.Sprintf("“%v” is not %s", parse.Value, kinds(e.Parameter.Schema.Value.Type.Slice()...))
 		}
 		if e.Parameter == nil {
@@ -115,7 +116,9 @@ func fault(k jsonschema.ErrorKind) (text, meant string) {
 		}
 		return fmt.Sprintf("“%s” is not written as it should be", k.Got), ""
 	case *kind.Format:
-		return fmt.Sprintf("“%v” is no %s", k.Got, cmp.Or(map[string]string{"date-time": "time such as 2026-11-05T07:30:00Z", "date": "day such as 2026-11-05", "uri": "address such as https://files.brackwater.example", "email": "mail address"}[k.Want], k.Want)), ""
+		return fmt.Sprintf("“%v” is no %s", k.Got,
+			cmp.Or(map[string]string{"date-time": "time such as 2026-11-05T07:30:00Z", "date": "day such as 2026-11-05",
+				"uri": "address such as https://files.brackwater.example", "email": "mail address"}[k.Want], k.Want)), ""
 	case *kind.MinLength:
 		if k.Got == 0 {
 			return "this is empty", ""
@@ -166,8 +169,10 @@ func wordList(all []string, one, several string) string {
 func kinds(names ...string) string {
 	var all []string
 	for _, n := range names {
-		all = append(all, map[string]string{"string": "a text", "number": "a number", "integer": "a whole number", "boolean": "true or false", "array": "a list",
-			"object": "a map of keys and values", "null": "nothing"}[n])
+		all = append(all,
+			map[string]string{"string": "a text", "number": "a number", "integer": "a whole number", "boolean": "true or false",
+				"array":  "a list",
+				"object": "a map of keys and values", "null": "nothing"}[n])
 	}
 	return strings.Join(all, " or ")
 }

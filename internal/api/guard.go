@@ -136,7 +136,8 @@ func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("X-Frame-Options", "DENY")
 	if !s.reached(c.Host()) || !s.reached(c.Get("Host")) {
 		return &problem{status: http.StatusMisdirectedRequest, kind: "host",
-			text: "Ink Tray does not know that it is reached by this name", advice: "Start it with --address and the address people use, such as --address https://inktray.office.example."}
+			text: "Ink Tray does not know that it is reached by this name", advice: "Start it with --address and the address " +
+				"people use, such as --address https://inktray.office.example."}
 	}
 	secure := s.secure(c.Host())
 	if secure {

@@ -67,7 +67,8 @@ func watch(t testing.TB, reached ...string) *watched {
 			t.Fatal(err)
 		}
 		w.tokens[role] = "it-" + string(role)
-		k := store.Key{Hash: store.HashKey(w.tokens[role]), Kind: "token", ID: store.NewID(), PersonID: p.ID, MadeAt: time.Now(), ExpiresAt: time.Now().Add(time.Hour)}
+		k := store.Key{Hash: store.HashKey(w.tokens[role]), Kind: "token", ID: store.NewID(), PersonID: p.ID,
+			MadeAt: time.Now(), ExpiresAt: time.Now().Add(time.Hour)}
 		if err := s.People.AddKey(k); err != nil {
 			t.Fatal(err)
 		}
@@ -125,12 +126,16 @@ func spellings(at string) []string {
 	rest := strings.TrimPrefix(at, "/api")
 	return []string{
 		strings.ToUpper(at), mixed, "/API" + rest, "/Api" + rest, "/api" + strings.Replace(rest, "v1", "V1", 1),
-		"/" + at, "//" + strings.TrimPrefix(at, "/"), strings.Replace(at, "/v1", "//v1", 1), at + "/", at + "//", at + "/.", "/." + at,
+		"/" + at, "//" + strings.TrimPrefix(at, "/"), strings.Replace(at, "/v1", "//v1", 1), at + "/", at + "//", at + "/.",
+		"/." + at,
 		strings.Replace(at, "/v1", "/./v1", 1), "/x/.." + at, strings.Replace(at, "/v1", "/x/../v1", 1),
-		strings.Replace(at, "/api", "/%61pi", 1), strings.Replace(at, "/api", "/%41PI", 1), strings.Replace(at, "/api/", "/api%2f", 1),
+		strings.Replace(at, "/api", "/%61pi", 1), strings.Replace(at, "/api", "/%41PI", 1),
+		strings.Replace(at, "/api/", "/api%2f", 1),
 		strings.Replace(at, "/api/", "/api%2F", 1), strings.Replace(at, "/api/", "/%2e/api/", 1), "%2f" + at, "/%2e%2e" + at,
-		strings.ReplaceAll(at, "/", "\\"), strings.Replace(at, "/api", "/api;x=1", 1), at + ";x=1", at + "%00", at + "%20", at + "?x=/api", "/%2561pi" + rest,
-		"http://127.0.0.1:8025" + at, "http://elsewhere.example" + at, "/API" + rest + "#", strings.Replace(at, "v1", "v1.", 1), "/\t" + at,
+		strings.ReplaceAll(at, "/", "\\"), strings.Replace(at, "/api", "/api;x=1", 1), at + ";x=1", at + "%00", at + "%20",
+		at + "?x=/api", "/%2561pi" + rest,
+		"http://127.0.0.1:8025" + at, "http://elsewhere.example" + at, "/API" + rest + "#",
+		strings.Replace(at, "v1", "v1.", 1), "/\t" + at,
 	}
 }
 
@@ -213,13 +218,16 @@ func TestARequestOfAnotherSiteRunsNothing(t *testing.T) {
 	for at, item := range spec.Paths.Map() {
 		for method, operation := range item.Operations() {
 			at := fill(at)
-			for _, from := range [][]string{{"Origin: https://elsewhere.example"}, {"Origin: null"}, {"Origin: http://127.0.0.1:3000"}, {"Sec-Fetch-Site: cross-site", "Sec-Fetch-Mode: cors"},
-				{"Sec-Fetch-Site: same-site", "Sec-Fetch-Mode: no-cors"}, {"Origin: http://127.0.0.1:8025", "Sec-Fetch-Site: cross-site", "Sec-Fetch-Mode: cors"}} {
+			for _, from := range [][]string{{"Origin: https://elsewhere.example"}, {"Origin: null"},
+				{"Origin: http://127.0.0.1:3000"}, {"Sec-Fetch-Site: cross-site", "Sec-Fetch-Mode: cors"},
+				{"Sec-Fetch-Site: same-site", "Sec-Fetch-Mode: no-cors"},
+				{"Origin: http://127.0.0.1:8025", "Sec-Fetch-Site: cross-site", "Sec-Fetch-Mode: cors"}} {
 				for _, with := range [][]string{from, append([]string{cookie}, from...)} {
 					for _, kind := range []string{"text/plain", "application/x-www-form-urlencoded", "application/json"} {
 						request := strings.Replace(ask(method, at, "", with...), "application/json", kind, 1)
 						_, ran := w.send(t, request)
-						if method == "GET" && (w.needed[operation.OperationID] == "" || !strings.Contains(strings.Join(from, " "), "Sec-Fetch")) {
+						if method == "GET" &&
+							(w.needed[operation.OperationID] == "" || !strings.Contains(strings.Join(from, " "), "Sec-Fetch")) {
 							continue // the answer cannot be read there, and the cookie is not sent (SameSite=Strict)
 						}
 						if len(ran) > 0 {
@@ -228,7 +236,8 @@ func TestARequestOfAnotherSiteRunsNothing(t *testing.T) {
 					}
 				}
 			}
-			if _, ran := w.send(t, ask(method, at, "", cookie, "Origin: http://127.0.0.1:8025", "Sec-Fetch-Site: same-origin")); len(ran) > 0 {
+			if _, ran := w.send(t,
+				ask(method, at, "", cookie, "Origin: http://127.0.0.1:8025", "Sec-Fetch-Site: same-origin")); len(ran) > 0 {
 				here++
 			}
 		}
@@ -242,9 +251,12 @@ func TestARequestOfAnotherSiteRunsNothing(t *testing.T) {
 func TestOnlyNamesByWhichPeopleReachItAreAnswered(t *testing.T) {
 	w := watch(t, "https://inktray.office.example", "http://tray.lan.example:8025")
 	for host, want := range map[string]int{
-		"127.0.0.1:8025": 200, "127.0.0.1": 200, "[::1]:8025": 200, "192.0.2.7:8025": 200, "localhost:8025": 200, "LOCALHOST.": 200, "inktray.office.example": 200, "Inktray.Office.Example:443": 200,
-		"tray.lan.example:8025": 200, "elsewhere.example": 421, "elsewhere.example:8025": 421, "127.0.0.1.elsewhere.example": 421, "localhost.elsewhere.example": 421, "inktray.office.example.elsewhere.example": 421,
-		"elsewhere.example@127.0.0.1": 421, "2130706433": 421, "0x7f.1": 421,
+		"127.0.0.1:8025": 200, "127.0.0.1": 200, "[::1]:8025": 200, "192.0.2.7:8025": 200, "localhost:8025": 200,
+		"LOCALHOST.": 200, "inktray.office.example": 200, "Inktray.Office.Example:443": 200,
+		"tray.lan.example:8025": 200, "elsewhere.example": 421, "elsewhere.example:8025": 421,
+		"127.0.0.1.elsewhere.example": 421, "localhost.elsewhere.example": 421,
+		"inktray.office.example.elsewhere.example": 421,
+		"elsewhere.example@127.0.0.1":              421, "2130706433": 421, "0x7f.1": 421,
 	} {
 		for _, at := range []string{"/api/v1/version", "/", "/rules", "/API/v1/version"} {
 			want := want

@@ -18,7 +18,8 @@ func (f fileResponse) VisitHandOverMailboxResponse(c fiber.Ctx) error {
 }
 
 // HandOverMailbox hands a mailbox over.
-func (s *handOverHandlers) HandOverMailbox(ctx context.Context, r HandOverMailboxRequestObject) (HandOverMailboxResponseObject, error) {
+func (s *handOverHandlers) HandOverMailbox(ctx context.Context,
+	r HandOverMailboxRequestObject) (HandOverMailboxResponseObject, error) {
 	name, err := s.Engine.HandOver(ctx, viewerOf(ctx), r.ID)
 	var not *engine.HandOverError
 	if errors.As(err, &not) {
@@ -39,7 +40,8 @@ func (s *handOverHandlers) HandOverMailbox(ctx context.Context, r HandOverMailbo
 }
 
 // TakeOverMailbox takes over a mailbox that was handed over.
-func (s *handOverHandlers) TakeOverMailbox(ctx context.Context, r TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error) {
+func (s *handOverHandlers) TakeOverMailbox(ctx context.Context,
+	r TakeOverMailboxRequestObject) (TakeOverMailboxResponseObject, error) {
 	m, err := s.Store.Mailboxes.TakeOver(r.Body, s.Clock(), viewerOf(ctx).Name)
 	var not *store.HandoverError
 	if errors.As(err, &not) {

@@ -20,9 +20,12 @@ import (
 func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 	status := s.Engine.Status(m.ID)
 	p := &m.Particulars
-	out := Mailbox{ID: m.ID, Name: m.Name, Kind: m.Kind, Host: m.Host, Port: m.Port, Encryption: m.Encryption, Username: m.Username, IntervalSeconds: m.IntervalSeconds,
-		Path: optional(m.Path), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy), Address: optional(s.Engine.Mailboxes.DropAddress(m)), Word: optional(p.Word),
-		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem, Advice: status.Advice}
+	out := Mailbox{ID: m.ID, Name: m.Name, Kind: m.Kind, Host: m.Host, Port: m.Port, Encryption: m.Encryption,
+		Username: m.Username, IntervalSeconds: m.IntervalSeconds,
+		Path: optional(m.Path), Authority: optional(p.Authority), Pinned: optional(p.Pinned), Proxy: optional(p.Proxy),
+		Address: optional(s.Engine.Mailboxes.DropAddress(m)), Word: optional(p.Word),
+		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem,
+		Advice: status.Advice}
 	if !v.Role.May(store.Administrator) { // whoever knows a drop address can send to it
 		out.Address, out.Word = nil, nil
 	}
@@ -34,7 +37,8 @@ func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 		out.LeaveDays = &p.LeaveDays
 	}
 	if c := p.Consent; c != nil {
-		out.Consent = &Consent{ClientID: c.ClientID, Issuer: optional(c.Issuer), Authorize: optional(c.Authorize), Token: optional(c.Token), Device: optional(c.Device)}
+		out.Consent = &Consent{ClientID: c.ClientID, Issuer: optional(c.Issuer), Authorize: optional(c.Authorize),
+			Token: optional(c.Token), Device: optional(c.Device)}
 		if len(c.Scopes) > 0 {
 			out.Consent.Scopes = &c.Scopes
 		}
@@ -62,7 +66,8 @@ func anew(differs []string) error {
 func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) error {
 	name := strings.TrimSpace(b.Name)
 	if name == "" || strings.EqualFold(name, "all") {
-		return &problem{status: 422, kind: "invalid", text: fmt.Sprintf("name: %q cannot be a mailbox's name", b.Name), fields: []FieldProblem{{Place: "name", Text: "choose another name; “all” means all mailboxes"}}}
+		return &problem{status: 422, kind: "invalid", text: fmt.Sprintf("name: %q cannot be a mailbox's name", b.Name),
+			fields: []FieldProblem{{Place: "name", Text: "choose another name; “all” means all mailboxes"}}}
 	}
 	kind := "imap"
 	if b.Kind != nil {
@@ -82,7 +87,8 @@ func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) erro
 		if into.Encryption = string(b.Encryption); into.Encryption == "" {
 			into.Encryption = "tls"
 		}
-		p.Authority, p.Pinned, p.Proxy = strings.TrimSpace(text(b.Authority)), text(b.Pinned), strings.TrimSpace(text(b.Proxy))
+		p.Authority, p.Pinned, p.Proxy = strings.TrimSpace(text(b.Authority)), text(b.Pinned),
+			strings.TrimSpace(text(b.Proxy))
 		if into.Host == "" {
 			return field("host", "say which mail server, such as mail.brackwater.example")
 		}
@@ -94,7 +100,8 @@ func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) erro
 		}
 		p.Consent = nil
 		if c := b.Consent; c != nil {
-			p.Consent = &store.Consent{Issuer: strings.TrimSpace(text(c.Issuer)), ClientID: c.ClientID, Authorize: text(c.Authorize), Token: text(c.Token), Device: text(c.Device)}
+			p.Consent = &store.Consent{Issuer: strings.TrimSpace(text(c.Issuer)), ClientID: c.ClientID,
+				Authorize: text(c.Authorize), Token: text(c.Token), Device: text(c.Device)}
 			if c.Scopes != nil {
 				p.Consent.Scopes = *c.Scopes
 			}
@@ -121,7 +128,8 @@ func (s *mailboxHandlers) settings(b *MailboxSettings, into *store.Mailbox) erro
 			err = field("word", "another word makes another address: renew the address with it")
 		}
 		if errors.Is(err, mailboxes.ErrNoReceiving) {
-			return &problem{status: 409, kind: "no-receiving", text: err.Error(), advice: "Start it with --drop-domain and --smtp or --lmtp."}
+			return &problem{status: 409, kind: "no-receiving", text: err.Error(), advice: "Start it with --drop-domain and " +
+				"--smtp or --lmtp."}
 		}
 		return err
 	}
@@ -137,7 +145,8 @@ func secretOf(b *MailboxSettings) (string, error) {
 }
 
 // ListMailboxes lists the mailboxes that the viewer may see.
-func (s *mailboxHandlers) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject) (ListMailboxesResponseObject, error) {
+func (s *mailboxHandlers) ListMailboxes(ctx context.Context, _ ListMailboxesRequestObject) (ListMailboxesResponseObject,
+	error) {
 	rows, err := s.Store.Mailboxes.All(viewerOf(ctx))
 	out := ListMailboxes200JSONResponse{}
 	for i := range rows {
@@ -161,7 +170,8 @@ func (s *mailboxHandlers) AddMailbox(ctx context.Context, r AddMailboxRequestObj
 	}
 	err = s.Store.Mailboxes.Add(&m, secret, viewerOf(ctx).Name)
 	if errors.Is(err, store.ErrTaken) {
-		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a mailbox called “%s” already", m.Name), advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
+		return nil, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a mailbox called “%s” already", m.Name),
+			advice: "Choose another name.", fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
 	if err != nil {
 		return nil, err
@@ -180,7 +190,8 @@ func (s *mailboxHandlers) GetMailbox(ctx context.Context, r GetMailboxRequestObj
 }
 
 // ChangeMailbox changes a mailbox's settings. Its name stays, since rules name it.
-func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject) (ChangeMailboxResponseObject, error) {
+func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequestObject) (ChangeMailboxResponseObject,
+	error) {
 	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
@@ -197,7 +208,9 @@ func (s *mailboxHandlers) ChangeMailbox(ctx context.Context, r ChangeMailboxRequ
 		return nil, err
 	}
 	if m.Name != before.Name {
-		return nil, &problem{status: 422, kind: "invalid", text: "name: a mailbox keeps its name, because rules name it so", advice: "Add a mailbox with the new name instead.", fields: []FieldProblem{{Place: "name", Text: "a mailbox keeps its name"}}}
+		return nil, &problem{status: 422, kind: "invalid", text: "name: a mailbox keeps its name, because rules name it so",
+			advice: "Add a mailbox with the new name instead.",
+			fields: []FieldProblem{{Place: "name", Text: "a mailbox keeps its name"}}}
 	}
 	given, err := secretOf(r.Body)
 	if err != nil {
@@ -225,7 +238,8 @@ func (s *mailboxHandlers) usersOf(m *store.Mailbox) ([]string, error) {
 }
 
 // RemoveMailbox forgets a mailbox unless a rule names it.
-func (s *mailboxHandlers) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject) (RemoveMailboxResponseObject, error) {
+func (s *mailboxHandlers) RemoveMailbox(ctx context.Context, r RemoveMailboxRequestObject) (RemoveMailboxResponseObject,
+	error) {
 	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
@@ -241,7 +255,8 @@ func (s *mailboxHandlers) RemoveMailbox(ctx context.Context, r RemoveMailboxRequ
 }
 
 // GetMailboxRemains says what remains when a mailbox is removed.
-func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context, r GetMailboxRemainsRequestObject) (GetMailboxRemainsResponseObject, error) {
+func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context,
+	r GetMailboxRemainsRequestObject) (GetMailboxRemainsResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.Store.Mailboxes.ByID(v, r.ID)
 	if err != nil {
@@ -252,7 +267,8 @@ func (s *mailboxHandlers) GetMailboxRemains(ctx context.Context, r GetMailboxRem
 		return nil, err
 	}
 	remains, err := s.Engine.RemainsOfMailbox(v, &m)
-	return GetMailboxRemains200JSONResponse{Filed: remains.Filed, Waiting: remains.Waiting, MessagesOnlyHere: remains.OnlyHere, UsedBy: append([]string{}, used...)}, err
+	return GetMailboxRemains200JSONResponse{Filed: remains.Filed, Waiting: remains.Waiting,
+		MessagesOnlyHere: remains.OnlyHere, UsedBy: append([]string{}, used...)}, err
 }
 
 // TryMailbox ends the pause after a failure.
@@ -266,7 +282,8 @@ func (s *mailboxHandlers) TryMailbox(ctx context.Context, r TryMailboxRequestObj
 }
 
 // CheckMailbox goes through the steps of reaching a mailbox.
-func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) (CheckMailboxResponseObject, error) {
+func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxRequestObject) (CheckMailboxResponseObject,
+	error) {
 	var m store.Mailbox
 	secret := text(r.Body.Secret)
 	if r.Body.Kind != nil && *r.Body.Kind == "drop" && text(r.Params.ID) == "" {
@@ -294,7 +311,9 @@ func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxReques
 			return nil, err
 		}
 	}
-	if err := s.Store.Note(viewerOf(ctx).Name, "check mailbox", fmt.Sprintf("%s: %s at %s:%d (%s) %s", m.Name, m.Username, m.Host, m.Port, m.Encryption, m.Particulars.Proxy)); err != nil {
+	if err := s.Store.Note(viewerOf(ctx).Name, "check mailbox",
+		fmt.Sprintf("%s: %s at %s:%d (%s) %s", m.Name, m.Username, m.Host, m.Port, m.Encryption,
+			m.Particulars.Proxy)); err != nil {
 		return nil, err
 	}
 	out := CheckMailbox200JSONResponse{}
@@ -310,7 +329,8 @@ func (s *mailboxHandlers) CheckMailbox(ctx context.Context, r CheckMailboxReques
 }
 
 // ListFolders asks the server for a mailbox's folders.
-func (s *mailboxHandlers) ListFolders(ctx context.Context, r ListFoldersRequestObject) (ListFoldersResponseObject, error) {
+func (s *mailboxHandlers) ListFolders(ctx context.Context, r ListFoldersRequestObject) (ListFoldersResponseObject,
+	error) {
 	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
@@ -336,11 +356,14 @@ func (s *mailboxHandlers) ListFolders(ctx context.Context, r ListFoldersRequestO
 }
 
 // FindServers looks up the servers of an address.
-func (s *mailboxHandlers) FindServers(ctx context.Context, r FindServersRequestObject) (FindServersResponseObject, error) {
+func (s *mailboxHandlers) FindServers(ctx context.Context, r FindServersRequestObject) (FindServersResponseObject,
+	error) {
 	found, err := s.Engine.Mailboxes.FindServers(ctx, r.Params.Address)
 	out := FindServers200JSONResponse{}
 	for _, f := range found {
-		out = append(out, FoundServer{Kind: FoundServerKind(f.Protocol), Host: f.Host, Port: f.Port, Encryption: FoundServerEncryption(f.Encryption), Username: strings.TrimSpace(r.Params.Address)})
+		out = append(out,
+			FoundServer{Kind: FoundServerKind(f.Protocol), Host: f.Host, Port: f.Port,
+				Encryption: FoundServerEncryption(f.Encryption), Username: strings.TrimSpace(r.Params.Address)})
 	}
 	return out, err
 }
@@ -351,13 +374,15 @@ func (s *mailboxHandlers) GetReceiving(context.Context, GetReceivingRequestObjec
 }
 
 // ChangeAddress renews a drop address or closes it.
-func (s *mailboxHandlers) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject) (ChangeAddressResponseObject, error) {
+func (s *mailboxHandlers) ChangeAddress(ctx context.Context, r ChangeAddressRequestObject) (ChangeAddressResponseObject,
+	error) {
 	m, err := s.Store.Mailboxes.ByID(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, err
 	}
 	if m.Kind != "drop" {
-		return nil, &problem{status: 409, kind: "no-drop-address", text: fmt.Sprintf("the mailbox “%s” is no drop address", m.Name)}
+		return nil, &problem{status: 409, kind: "no-drop-address",
+			text: fmt.Sprintf("the mailbox “%s” is no drop address", m.Name)}
 	}
 	if r.Body.What == "close" {
 		m.Address = ""
@@ -412,7 +437,9 @@ func (s *mailboxHandlers) GetAsked(ctx context.Context, r GetAskedRequestObject)
 	return GetAsked200JSONResponse(asked(a)), nil
 }
 
-var cameBack = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Ink Tray</title>
+var cameBack = template.Must(
+	template.New("").Parse(
+		`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Ink Tray</title>
 <h1>{{.Title}}</h1><p>{{.Text}}</p><p><a href="/settings">Back to Ink Tray</a></p></html>`))
 
 // cameBackPage is a page of its own: it loads nothing and runs nothing.
@@ -428,7 +455,8 @@ func (p cameBackPage) VisitTakeConsentResponse(c fiber.Ctx) error {
 }
 
 // TakeConsent takes what a browser comes back with.
-func (s *mailboxHandlers) TakeConsent(ctx context.Context, r TakeConsentRequestObject) (TakeConsentResponseObject, error) {
+func (s *mailboxHandlers) TakeConsent(ctx context.Context, r TakeConsentRequestObject) (TakeConsentResponseObject,
+	error) {
 	name, err := s.Engine.Mailboxes.ConsentCame(ctx, text(r.Params.State), text(r.Params.Code), text(r.Params.Error))
 	if err != nil {
 		s.Log.Warn("a consent was not taken", "mailbox", name, "error", err)

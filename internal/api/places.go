@@ -35,7 +35,8 @@ func (s *placeHandlers) GetReady(ctx context.Context, _ GetReadyRequestObject) (
 }
 
 // CheckRecords looks whether the records are whole.
-func (s *placeHandlers) CheckRecords(ctx context.Context, r CheckRecordsRequestObject) (CheckRecordsResponseObject, error) {
+func (s *placeHandlers) CheckRecords(ctx context.Context, r CheckRecordsRequestObject) (CheckRecordsResponseObject,
+	error) {
 	full := r.Body.Full != nil && *r.Body.Full
 	found, err := s.Engine.ExamineRecords(ctx, full)
 	if found == nil {
@@ -92,11 +93,14 @@ func etag(revision int) *string {
 }
 
 func inUse(what, name string, rules []string) error {
-	return &problem{status: 409, kind: "in-use", text: fmt.Sprintf("the %s “%s” is used by: %s", what, name, strings.Join(rules, ", ")), advice: "Change or remove these rules first."}
+	return &problem{status: 409, kind: "in-use",
+		text:   fmt.Sprintf("the %s “%s” is used by: %s", what, name, strings.Join(rules, ", ")),
+		advice: "Change or remove these rules first."}
 }
 
 // RemoveCabinet forgets a cabinet unless a rule names it.
-func (s *placeHandlers) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject) (RemoveCabinetResponseObject, error) {
+func (s *placeHandlers) RemoveCabinet(ctx context.Context, r RemoveCabinetRequestObject) (RemoveCabinetResponseObject,
+	error) {
 	c, err := s.Store.Cabinets.ByID(r.ID)
 	if err != nil {
 		return nil, err

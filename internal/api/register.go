@@ -24,11 +24,13 @@ import (
 )
 
 // asked reads what a search of the register asks.
-func (s *registerHandlers) asked(search, rule, mailbox, cabinet, folder *string, from, to *types.Date) (register.Query, error) {
+func (s *registerHandlers) asked(search, rule, mailbox, cabinet, folder *string, from, to *types.Date) (register.Query,
+	error) {
 	q := register.Query{RuleID: text(rule), MailboxID: text(mailbox), Cabinet: text(cabinet), Folder: text(folder)}
 	var err error
 	if q.Search, err = register.ParseSearch(text(search), s.Engine.Zone); err != nil {
-		return q, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "text", Text: err.Error()}}}
+		return q, &problem{status: 422, kind: "invalid", text: err.Error(),
+			fields: []FieldProblem{{Place: "text", Text: err.Error()}}}
 	}
 	later := func(a, b time.Time) time.Time { // both hold
 		if a.After(b) {
@@ -58,7 +60,8 @@ func (s *registerHandlers) searched(r *RegisterSearch) (register.Query, error) {
 }
 
 // paged puts order and cursor into a query.
-func (s *registerHandlers) paged(ctx context.Context, q register.Query, sort, direction string, after *string, most *int) (register.Query, error) {
+func (s *registerHandlers) paged(ctx context.Context, q register.Query, sort, direction string, after *string,
+	most *int) (register.Query, error) {
 	q.Sort, q.Ascending, q.Most = register.Sort(sort), direction == "up", number(most, 50)
 	if after != nil {
 		f, err := s.filingOf(ctx, *after)
@@ -79,9 +82,14 @@ func (s *registerHandlers) filings(rows []store.Filing) ([]Filing, error) {
 	out := make([]Filing, len(rows))
 	for i := range rows {
 		f, l := &rows[i], &lines[i]
-		one := Filing{Entry: f.Entry().String(), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule, Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
-			Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256), Message: f.MessageID, ReplacedBy: optional(f.ReplacedBy), Item: &f.JournalID, UndoneAt: f.UndoneAt, UndoneBy: optional(f.UndoneBy),
-			Revision: &f.Revision, CheckedAt: f.CheckedAt, ErasedAt: f.ErasedAt, Remark: optional(l.Remark), Notes: optional(l.Notes), Place: optional(l.Place.Shown), PlaceURL: optional(l.Place.URL), MessageURL: optional(l.Message)}
+		one := Filing{Entry: f.Entry().String(), ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Rule: f.Rule,
+			Cabinet: f.Cabinet, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
+			Subject: f.Subject, Folder: f.Folder, File: f.File, Kind: f.Kind, Size: f.Size, Sha256: hex.EncodeToString(f.SHA256),
+			Message: f.MessageID, ReplacedBy: optional(f.ReplacedBy), Item: &f.JournalID, UndoneAt: f.UndoneAt,
+			UndoneBy: optional(f.UndoneBy),
+			Revision: &f.Revision, CheckedAt: f.CheckedAt, ErasedAt: f.ErasedAt, Remark: optional(l.Remark),
+			Notes: optional(l.Notes), Place: optional(l.Place.Shown), PlaceURL: optional(l.Place.URL),
+			MessageURL: optional(l.Message)}
 		state := FilingState(l.State.String())
 		one.State = &state
 		if f.FiledAt != nil {
@@ -93,7 +101,8 @@ func (s *registerHandlers) filings(rows []store.Filing) ([]Filing, error) {
 }
 
 // ListRegister lists the register.
-func (s *registerHandlers) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject, error) {
+func (s *registerHandlers) ListRegister(ctx context.Context, r ListRegisterRequestObject) (ListRegisterResponseObject,
+	error) {
 	v, p := viewerOf(ctx), r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
@@ -129,7 +138,8 @@ func word[T ~string](p *T) string {
 }
 
 // ListRegisterMessages lists the register by message.
-func (s *registerHandlers) ListRegisterMessages(ctx context.Context, r ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error) {
+func (s *registerHandlers) ListRegisterMessages(ctx context.Context,
+	r ListRegisterMessagesRequestObject) (ListRegisterMessagesResponseObject, error) {
 	v, p := viewerOf(ctx), r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
@@ -162,7 +172,9 @@ func (s *registerHandlers) ListRegisterMessages(ctx context.Context, r ListRegis
 	for _, l := range letters {
 		if files := of[l.Message]; len(files) > 0 {
 			f := &files[0]
-			out.Messages = append(out.Messages, RegisterMessage{Message: l.Message, Subject: f.Subject, SenderName: f.SenderName, SenderAddress: f.SenderAddress, ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Filings: files})
+			out.Messages = append(out.Messages,
+				RegisterMessage{Message: l.Message, Subject: f.Subject, SenderName: f.SenderName, SenderAddress: f.SenderAddress,
+					ReceivedAt: f.ReceivedAt, Mailbox: f.Mailbox, Filings: files})
 		}
 	}
 	if found.More {
@@ -174,13 +186,15 @@ func (s *registerHandlers) ListRegisterMessages(ctx context.Context, r ListRegis
 func parseEntry(s string) (register.Number, error) {
 	n, ok := register.ParseNumber(s)
 	if !ok {
-		return n, &problem{status: 422, kind: "invalid", text: fmt.Sprintf("%q is not a number of the register, such as 2026-5731", s)}
+		return n, &problem{status: 422, kind: "invalid", text: fmt.Sprintf("%q is not a number of the register, such as "+
+			"2026-5731", s)}
 	}
 	return n, nil
 }
 
 // ListRegisterFolders lists the folders that lie in one.
-func (s *registerHandlers) ListRegisterFolders(ctx context.Context, r ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
+func (s *registerHandlers) ListRegisterFolders(ctx context.Context,
+	r ListRegisterFoldersRequestObject) (ListRegisterFoldersResponseObject, error) {
 	p := r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, nil, nil, p.From, p.To)
 	if err != nil {
@@ -189,13 +203,15 @@ func (s *registerHandlers) ListRegisterFolders(ctx context.Context, r ListRegist
 	rows, err := s.Store.Register.Branches(viewerOf(ctx), q, text(p.Cabinet), text(p.Folder))
 	out := ListRegisterFolders200JSONResponse{}
 	for _, b := range rows {
-		out = append(out, FolderCount{Cabinet: b.Cabinet, Folder: b.Folder, Name: b.Name, Count: b.Count, Size: b.Size, More: b.More})
+		out = append(out,
+			FolderCount{Cabinet: b.Cabinet, Folder: b.Folder, Name: b.Name, Count: b.Count, Size: b.Size, More: b.More})
 	}
 	return out, err
 }
 
 // GetActivity counts what was filed.
-func (s *registerHandlers) GetActivity(ctx context.Context, r GetActivityRequestObject) (GetActivityResponseObject, error) {
+func (s *registerHandlers) GetActivity(ctx context.Context, r GetActivityRequestObject) (GetActivityResponseObject,
+	error) {
 	v, p := viewerOf(ctx), r.Params
 	q, err := s.asked(p.Text, p.Rule, p.Mailbox, p.Cabinet, p.Folder, p.From, p.To)
 	if err != nil {
@@ -234,9 +250,11 @@ func (s *registerHandlers) columnsOf(v store.Viewer) ([]string, error) {
 }
 
 // GetRegisterLanguage says what a search may say and which columns there are.
-func (s *registerHandlers) GetRegisterLanguage(ctx context.Context, _ GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error) {
+func (s *registerHandlers) GetRegisterLanguage(ctx context.Context,
+	_ GetRegisterLanguageRequestObject) (GetRegisterLanguageResponseObject, error) {
 	chosen, err := s.columnsOf(viewerOf(ctx))
-	out := GetRegisterLanguage200JSONResponse{Chosen: chosen, Kinds: register.Kinds(), States: append(append([]string{}, register.States[1:]...), "all")}
+	out := GetRegisterLanguage200JSONResponse{Chosen: chosen, Kinds: register.Kinds(),
+		States: append(append([]string{}, register.States[1:]...), "all")}
 	for _, f := range register.Filters {
 		out.Filters = append(out.Filters, RegisterFilter{Name: f.Name, Means: f.Means, Example: f.Example})
 	}
@@ -250,10 +268,12 @@ func (s *registerHandlers) GetRegisterLanguage(ctx context.Context, _ GetRegiste
 }
 
 // ChooseColumns keeps which columns somebody wants to see.
-func (s *registerHandlers) ChooseColumns(ctx context.Context, r ChooseColumnsRequestObject) (ChooseColumnsResponseObject, error) {
+func (s *registerHandlers) ChooseColumns(ctx context.Context,
+	r ChooseColumnsRequestObject) (ChooseColumnsResponseObject, error) {
 	v := viewerOf(ctx)
 	if _, err := register.ColumnsNamed(r.Body.Columns); err != nil {
-		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(),
+			fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
 	kept, err := json.Marshal(r.Body.Columns)
 	if err != nil {
@@ -318,7 +338,9 @@ func (s *registerHandlers) GetFile(ctx context.Context, r GetFileRequestObject) 
 	}
 	c, err := s.Engine.Cabinets.Cabinet(f.CabinetID)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, &problem{status: 404, kind: "cabinet-gone", text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where it was."}
+		return nil, &problem{status: 404, kind: "cabinet-gone",
+			text: fmt.Sprintf("the cabinet “%s” was removed from Ink Tray", f.Cabinet), advice: "The file may still lie where " +
+				"it was."}
 	}
 	if err != nil {
 		return nil, err
@@ -373,8 +395,10 @@ func (s *registerHandlers) story(ctx context.Context, entry string) (out Story, 
 	if err != nil {
 		return out, err
 	}
-	out = Story{Filing: shown[0], Others: shown[1:], Verdict: t.Verdict, MessageID: optional(t.MessageID), MailboxURL: optional(t.MailboxURL), FolderPlace: optional(t.FolderPlace.Shown), FolderURL: optional(t.FolderPlace.URL),
-		Preview: StoryPreview(t.Preview), Notes: []FilingNote{}, Events: []Happening{}, Steps: n.steps(t.FollowUps, t.Post)}
+	out = Story{Filing: shown[0], Others: shown[1:], Verdict: t.Verdict, MessageID: optional(t.MessageID),
+		MailboxURL: optional(t.MailboxURL), FolderPlace: optional(t.FolderPlace.Shown),
+		FolderURL: optional(t.FolderPlace.URL),
+		Preview:   StoryPreview(t.Preview), Notes: []FilingNote{}, Events: []Happening{}, Steps: n.steps(t.FollowUps, t.Post)}
 	out.ReceivedFrom = receivedFrom(t.Message.ReceivedFrom)
 	if !t.Sent.IsZero() {
 		out.SentAt = &t.Sent
@@ -382,7 +406,8 @@ func (s *registerHandlers) story(ctx context.Context, entry string) (out Story, 
 	if len(t.Recipients) > 0 {
 		out.Recipients = &t.Recipients
 	}
-	if f.FiledAt == nil || f.State() == register.TakenBack || f.State() == register.Missing || f.State() == register.Replaced {
+	if f.FiledAt == nil || f.State() == register.TakenBack || f.State() == register.Missing ||
+		f.State() == register.Replaced {
 		out.Preview = StoryPreview(register.PreviewNone)
 	}
 	for _, one := range t.Notes {
@@ -403,9 +428,11 @@ func (s *registerHandlers) AddNote(ctx context.Context, r AddNoteRequestObject) 
 	}
 	words := strings.TrimSpace(r.Body.Text)
 	if words == "" {
-		return nil, &problem{status: 422, kind: "invalid", text: "a note needs words", fields: []FieldProblem{{Place: "text", Text: "a note needs words"}}}
+		return nil, &problem{status: 422, kind: "invalid", text: "a note needs words",
+			fields: []FieldProblem{{Place: "text", Text: "a note needs words"}}}
 	}
-	if err := s.Store.Register.AddNote(v, &store.Note{Year: n.Year, Number: n.Number, Text: words, MadeBy: v.Name, MadeAt: s.Clock().UTC()}); err != nil {
+	if err := s.Store.Register.AddNote(v,
+		&store.Note{Year: n.Year, Number: n.Number, Text: words, MadeBy: v.Name, MadeAt: s.Clock().UTC()}); err != nil {
 		return nil, err
 	}
 	out, err := s.story(ctx, r.Entry)
@@ -413,7 +440,8 @@ func (s *registerHandlers) AddNote(ctx context.Context, r AddNoteRequestObject) 
 }
 
 // RemoveNote takes a note away.
-func (s *registerHandlers) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (RemoveNoteResponseObject, error) {
+func (s *registerHandlers) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (RemoveNoteResponseObject,
+	error) {
 	n, err := parseEntry(r.Entry)
 	if err != nil {
 		return nil, err
@@ -426,7 +454,8 @@ func (s *registerHandlers) RemoveNote(ctx context.Context, r RemoveNoteRequestOb
 }
 
 // VerifyFiling verifies one filing now.
-func (s *registerHandlers) VerifyFiling(ctx context.Context, r VerifyFilingRequestObject) (VerifyFilingResponseObject, error) {
+func (s *registerHandlers) VerifyFiling(ctx context.Context, r VerifyFilingRequestObject) (VerifyFilingResponseObject,
+	error) {
 	f, err := s.filingOf(ctx, r.Entry)
 	if err != nil {
 		return nil, err
@@ -434,7 +463,8 @@ func (s *registerHandlers) VerifyFiling(ctx context.Context, r VerifyFilingReque
 	switch f.State() {
 	case register.Filed, register.Changed, register.Missing:
 	default:
-		return nil, &problem{status: 409, kind: "nothing-to-verify", text: fmt.Sprintf("%s is %s, so there is no file to verify", f.Entry(), f.State())}
+		return nil, &problem{status: 409, kind: "nothing-to-verify", text: fmt.Sprintf("%s is %s, so there is no file to "+
+			"verify", f.Entry(), f.State())}
 	}
 	if err := s.Engine.Registry.VerifyFiling(ctx, &f); err != nil {
 		return nil, err
@@ -449,7 +479,8 @@ func tooMuch(err error) error {
 	case errors.Is(err, registry.ErrTooMany):
 		return &problem{status: 409, kind: "busy", text: err.Error()}
 	case errors.Is(err, registry.ErrVerifying):
-		return &problem{status: 409, kind: "busy", text: err.Error(), advice: "Wait until that pass has ended, or stop it in the history."}
+		return &problem{status: 409, kind: "busy", text: err.Error(), advice: "Wait until that pass has ended, or stop it " +
+			"in the history."}
 	case errors.Is(err, registry.ErrNotReady):
 		return &problem{status: 409, kind: "not-ready", text: err.Error()}
 	case errors.Is(err, registry.ErrErasing):
@@ -459,7 +490,8 @@ func tooMuch(err error) error {
 }
 
 func (s *registerHandlers) export(x *registry.Export) Export {
-	out := Export{ID: x.ID, Format: ExportFormat(x.Format), Name: x.Name, State: ExportState(x.State), Rows: x.Rows, Done: x.Done, Size: x.Size, Problem: optional(x.Error), MadeAt: x.MadeAt}
+	out := Export{ID: x.ID, Format: ExportFormat(x.Format), Name: x.Name, State: ExportState(x.State), Rows: x.Rows,
+		Done: x.Done, Size: x.Size, Problem: optional(x.Error), MadeAt: x.MadeAt}
 	if x.State == store.Running && x.Done > 0 {
 		left := int(s.Clock().Sub(x.MadeAt).Seconds() * float64(x.Rows-x.Done) / float64(x.Done))
 		out.SecondsLeft = &left
@@ -468,7 +500,8 @@ func (s *registerHandlers) export(x *registry.Export) Export {
 }
 
 // StartExport writes what a search finds as a table.
-func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequestObject) (StartExportResponseObject, error) {
+func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequestObject) (StartExportResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	q, err := s.searched(r.Body.Search)
 	if err != nil {
@@ -486,9 +519,11 @@ func (s *registerHandlers) StartExport(ctx context.Context, r StartExportRequest
 	}
 	columns, err := register.ColumnsNamed(names)
 	if err != nil {
-		return nil, &problem{status: 422, kind: "invalid", text: err.Error(), fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
+		return nil, &problem{status: 422, kind: "invalid", text: err.Error(),
+			fields: []FieldProblem{{Place: "columns", Text: err.Error()}}}
 	}
-	x, err := s.Engine.Registry.Exports.Start(v, registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
+	x, err := s.Engine.Registry.Exports.Start(v,
+		registry.ExportOf{Format: string(r.Body.Format), Letters: word(r.Body.Per) == "message", Columns: columns, Query: q})
 	return StartExport201JSONResponse(s.export(&x)), tooMuch(err)
 }
 
@@ -499,7 +534,8 @@ func (s *registerHandlers) GetExport(ctx context.Context, r GetExportRequestObje
 }
 
 // StopExport stops an export.
-func (s *registerHandlers) StopExport(ctx context.Context, r StopExportRequestObject) (StopExportResponseObject, error) {
+func (s *registerHandlers) StopExport(ctx context.Context, r StopExportRequestObject) (StopExportResponseObject,
+	error) {
 	return StopExport204Response{}, s.Engine.Registry.Exports.Stop(viewerOf(ctx), r.ID)
 }
 
@@ -507,7 +543,8 @@ func (s *registerHandlers) StopExport(ctx context.Context, r StopExportRequestOb
 func (f fileResponse) VisitGetExportFileResponse(c fiber.Ctx) error { return f.VisitGetFileResponse(c) }
 
 // GetExportFile gives an export's table.
-func (s *registerHandlers) GetExportFile(ctx context.Context, r GetExportFileRequestObject) (GetExportFileResponseObject, error) {
+func (s *registerHandlers) GetExportFile(ctx context.Context,
+	r GetExportFileRequestObject) (GetExportFileResponseObject, error) {
 	f, x, err := s.Engine.Registry.Exports.Open(viewerOf(ctx), r.ID)
 	if err != nil {
 		return nil, tooMuch(err)
@@ -523,7 +560,8 @@ func (s *registerHandlers) verification(v store.Viewer) (out Verification, err e
 	if out.Revision, err = s.Store.Settings.RevisionOf(store.VerificationSetting); err != nil {
 		return out, err
 	}
-	out.Plan = VerificationPlan{EveryDays: p.EveryDays, FromTime: optional(p.FromTime), ToTime: optional(p.ToTime), MbPerSecond: &p.MBPerSecond}
+	out.Plan = VerificationPlan{EveryDays: p.EveryDays, FromTime: optional(p.FromTime), ToTime: optional(p.ToTime),
+		MbPerSecond: &p.MBPerSecond}
 	if p.EveryDays > 0 {
 		if out.Due, err = s.Store.Verifications.CountDue(s.Clock().AddDate(0, 0, -p.EveryDays)); err != nil {
 			return out, err
@@ -533,7 +571,8 @@ func (s *registerHandlers) verification(v store.Viewer) (out Verification, err e
 		return out, err
 	}
 	for state, into := range map[register.State]*int{register.Missing: &out.Missing, register.Changed: &out.Changed} {
-		if *into, err = s.Store.Register.Count(v, register.Query{Search: register.Search{States: []register.State{state}}}); err != nil {
+		if *into, err = s.Store.Register.Count(v,
+			register.Query{Search: register.Search{States: []register.State{state}}}); err != nil {
 			return out, err
 		}
 	}
@@ -552,15 +591,18 @@ func (s *registerHandlers) verification(v store.Viewer) (out Verification, err e
 }
 
 // GetVerification says when files are verified.
-func (s *registerHandlers) GetVerification(ctx context.Context, _ GetVerificationRequestObject) (GetVerificationResponseObject, error) {
+func (s *registerHandlers) GetVerification(ctx context.Context,
+	_ GetVerificationRequestObject) (GetVerificationResponseObject, error) {
 	out, err := s.verification(viewerOf(ctx))
 	return GetVerification200JSONResponse(out), err
 }
 
 // PlanVerification says how often files are verified.
-func (s *registerHandlers) PlanVerification(ctx context.Context, r PlanVerificationRequestObject) (PlanVerificationResponseObject, error) {
+func (s *registerHandlers) PlanVerification(ctx context.Context,
+	r PlanVerificationRequestObject) (PlanVerificationResponseObject, error) {
 	v := viewerOf(ctx)
-	p := store.VerificationPlan{EveryDays: r.Body.EveryDays, FromTime: text(r.Body.FromTime), ToTime: text(r.Body.ToTime), MBPerSecond: number(r.Body.MbPerSecond, 0)}
+	p := store.VerificationPlan{EveryDays: r.Body.EveryDays, FromTime: text(r.Body.FromTime), ToTime: text(r.Body.ToTime),
+		MBPerSecond: number(r.Body.MbPerSecond, 0)}
 	if err := registry.CheckVerificationPlan(p); err != nil {
 		return nil, err
 	}
@@ -576,7 +618,8 @@ func (s *registerHandlers) PlanVerification(ctx context.Context, r PlanVerificat
 }
 
 // StartVerification verifies what a search finds.
-func (s *registerHandlers) StartVerification(ctx context.Context, r StartVerificationRequestObject) (StartVerificationResponseObject, error) {
+func (s *registerHandlers) StartVerification(ctx context.Context,
+	r StartVerificationRequestObject) (StartVerificationResponseObject, error) {
 	v := viewerOf(ctx)
 	q, err := s.searched(r.Body)
 	if err != nil {
@@ -591,7 +634,9 @@ func (s *registerHandlers) StartVerification(ctx context.Context, r StartVerific
 }
 
 func (s *registerHandlers) registerFile(f *store.RegisterFile) (RegisterFile, error) {
-	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format), Per: RegisterFilePer(f.Per), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem), Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
+	out := RegisterFile{ID: f.ID, Name: f.Name, Folder: f.Folder, Format: RegisterFileFormat(f.Format),
+		Per: RegisterFilePer(f.Per), Columns: []string{}, Revision: f.Revision, Problem: optional(f.Problem),
+		Advice: optional(f.Advice), OfFolder: optional(f.OfFolder), Years: []RegisterFileYear{}}
 	out.Columns = append(out.Columns, f.Columns...)
 	if c, err := s.Store.Cabinets.ByID(f.CabinetID); err == nil {
 		out.Cabinet = c.Name
@@ -609,7 +654,8 @@ func (s *registerHandlers) registerFile(f *store.RegisterFile) (RegisterFile, er
 }
 
 // ListRegisterFiles lists the registers that are kept as files.
-func (s *registerHandlers) ListRegisterFiles(context.Context, ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
+func (s *registerHandlers) ListRegisterFiles(context.Context,
+	ListRegisterFilesRequestObject) (ListRegisterFilesResponseObject, error) {
 	rows, err := s.Store.RegisterFiles.All()
 	out := ListRegisterFiles200JSONResponse{}
 	for i := range rows {
@@ -623,17 +669,20 @@ func (s *registerHandlers) ListRegisterFiles(context.Context, ListRegisterFilesR
 }
 
 func kept(r *RegisterFileRequest) registry.RegisterFileOf {
-	of := registry.RegisterFileOf{Name: r.Name, Cabinet: r.Cabinet, Folder: text(r.Folder), Format: string(r.Format), Per: word(r.Per), Rule: text(r.Rule), OfFolder: text(r.OfFolder)}
+	of := registry.RegisterFileOf{Name: r.Name, Cabinet: r.Cabinet, Folder: text(r.Folder), Format: string(r.Format),
+		Per: word(r.Per), Rule: text(r.Rule), OfFolder: text(r.OfFolder)}
 	if r.Columns != nil {
 		of.Columns = *r.Columns
 	}
 	return of
 }
 
-func (s *registerHandlers) saveRegisterFile(ctx context.Context, id string, revision int, r *RegisterFileRequest) (RegisterFile, error) {
+func (s *registerHandlers) saveRegisterFile(ctx context.Context, id string, revision int,
+	r *RegisterFileRequest) (RegisterFile, error) {
 	f, err := s.Engine.Registry.SaveRegisterFile(ctx, id, revision, kept(r), viewerOf(ctx).Name)
 	if errors.Is(err, store.ErrTaken) {
-		return RegisterFile{}, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a register called “%s” already", f.Name), fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
+		return RegisterFile{}, &problem{status: 409, kind: "taken", text: fmt.Sprintf("there is a register called “%s” "+
+			"already", f.Name), fields: []FieldProblem{{Place: "name", Text: "the name is taken"}}}
 	}
 	if err != nil {
 		return RegisterFile{}, err
@@ -642,13 +691,15 @@ func (s *registerHandlers) saveRegisterFile(ctx context.Context, id string, revi
 }
 
 // AddRegisterFile keeps a register as a file.
-func (s *registerHandlers) AddRegisterFile(ctx context.Context, r AddRegisterFileRequestObject) (AddRegisterFileResponseObject, error) {
+func (s *registerHandlers) AddRegisterFile(ctx context.Context,
+	r AddRegisterFileRequestObject) (AddRegisterFileResponseObject, error) {
 	out, err := s.saveRegisterFile(ctx, "", 0, r.Body)
 	return AddRegisterFile201JSONResponse(out), err
 }
 
 // ChangeRegisterFile changes how a register is kept.
-func (s *registerHandlers) ChangeRegisterFile(ctx context.Context, r ChangeRegisterFileRequestObject) (ChangeRegisterFileResponseObject, error) {
+func (s *registerHandlers) ChangeRegisterFile(ctx context.Context,
+	r ChangeRegisterFileRequestObject) (ChangeRegisterFileResponseObject, error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -658,12 +709,14 @@ func (s *registerHandlers) ChangeRegisterFile(ctx context.Context, r ChangeRegis
 }
 
 // RemoveRegisterFile keeps one no more.
-func (s *registerHandlers) RemoveRegisterFile(ctx context.Context, r RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error) {
+func (s *registerHandlers) RemoveRegisterFile(ctx context.Context,
+	r RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error) {
 	return RemoveRegisterFile204Response{}, s.Store.RegisterFiles.Remove(r.ID, viewerOf(ctx).Name)
 }
 
 // WriteRegisterFile writes one anew.
-func (s *registerHandlers) WriteRegisterFile(ctx context.Context, r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
+func (s *registerHandlers) WriteRegisterFile(ctx context.Context,
+	r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
 	f, err := s.Store.RegisterFiles.ByID(r.ID)
 	if err != nil {
 		return nil, err
@@ -677,23 +730,27 @@ func (s *registerHandlers) WriteRegisterFile(ctx context.Context, r WriteRegiste
 }
 
 func erasure(address string, t *store.Traces, stays []string) Erasure {
-	return Erasure{Address: address, Filings: t.Filings, Messages: t.Messages, Files: t.Files, Removed: &t.Removed, Correspondents: t.Correspondents, Posts: t.Posts, Notes: t.Notes, Stays: &stays}
+	return Erasure{Address: address, Filings: t.Filings, Messages: t.Messages, Files: t.Files, Removed: &t.Removed,
+		Correspondents: t.Correspondents, Posts: t.Posts, Notes: t.Notes, Stays: &stays}
 }
 
 // PreviewErasure says what erasing a person's traces would erase.
-func (s *registerHandlers) PreviewErasure(_ context.Context, r PreviewErasureRequestObject) (PreviewErasureResponseObject, error) {
+func (s *registerHandlers) PreviewErasure(_ context.Context,
+	r PreviewErasureRequestObject) (PreviewErasureResponseObject, error) {
 	t, stays, err := s.Engine.Registry.PreviewErasure(r.Body.Address)
 	return PreviewErasure200JSONResponse(erasure(r.Body.Address, &t, stays)), err
 }
 
 // Erase erases a person's traces.
 func (s *registerHandlers) Erase(ctx context.Context, r EraseRequestObject) (EraseResponseObject, error) {
-	t, stays, err := s.Engine.Registry.Erase(ctx, viewerOf(ctx), r.Body.Address, r.Body.Files != nil && *r.Body.Files == "remove")
+	t, stays, err := s.Engine.Registry.Erase(ctx, viewerOf(ctx), r.Body.Address, r.Body.Files != nil &&
+		*r.Body.Files == "remove")
 	return Erase200JSONResponse(erasure(r.Body.Address, &t, stays)), tooMuch(err)
 }
 
 // ReadMessage says what a message says.
-func (s *registerHandlers) ReadMessage(ctx context.Context, r ReadMessageRequestObject) (ReadMessageResponseObject, error) {
+func (s *registerHandlers) ReadMessage(ctx context.Context, r ReadMessageRequestObject) (ReadMessageResponseObject,
+	error) {
 	m, err := s.Engine.Desk.Read(ctx, viewerOf(ctx), r.Number, rule.CopyText)
 	if err != nil {
 		return nil, err
@@ -723,18 +780,22 @@ type pageResponse string
 func (p pageResponse) VisitShowMessageResponse(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/html; charset=utf-8")
 	c.Set("X-Frame-Options", "SAMEORIGIN")
-	c.Set("Content-Security-Policy", "sandbox; default-src 'none'; img-src data:; style-src 'unsafe-inline'; form-action 'none'; base-uri 'none'; frame-ancestors 'self'")
+	c.Set("Content-Security-Policy",
+		"sandbox; default-src 'none'; img-src data:; style-src 'unsafe-inline'; form-action 'none'; base-uri 'none'; "+
+			"frame-ancestors 'self'")
 	return c.SendString(string(p))
 }
 
 // ShowMessage shows a message as a web page.
-func (s *registerHandlers) ShowMessage(ctx context.Context, r ShowMessageRequestObject) (ShowMessageResponseObject, error) {
+func (s *registerHandlers) ShowMessage(ctx context.Context, r ShowMessageRequestObject) (ShowMessageResponseObject,
+	error) {
 	m, err := s.Engine.Desk.Read(ctx, viewerOf(ctx), r.Number, rule.CopyHTML)
 	return pageResponse(m.Text), err
 }
 
 // FileMissingAgain files what is missing once more.
-func (s *registerHandlers) FileMissingAgain(ctx context.Context, r FileMissingAgainRequestObject) (FileMissingAgainResponseObject, error) {
+func (s *registerHandlers) FileMissingAgain(ctx context.Context,
+	r FileMissingAgainRequestObject) (FileMissingAgainResponseObject, error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, r.Body.Matters, r.Body.Cause)
 	if err != nil {

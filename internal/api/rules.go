@@ -26,7 +26,8 @@ type ruleFacts struct {
 const ruleDays = 30
 
 func (s *ruleHandlers) ruleFacts(v store.Viewer) (f ruleFacts, err error) {
-	tallies, _, err := s.Store.Register.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule, s.Engine.Zone, 0)
+	tallies, _, err := s.Store.Register.Tallies(v, register.Query{Search: register.Search{States: ever}}, register.PerRule,
+		s.Engine.Zone, 0)
 	if err != nil {
 		return f, err
 	}
@@ -49,7 +50,8 @@ func dayIndex(first, at time.Time, zone *time.Location) int {
 }
 
 func (s *ruleHandlers) rule(r *store.Rule, f *ruleFacts) Rule {
-	out := Rule{ID: r.ID, Name: r.Name, Place: r.Place, Running: r.Running, Revision: r.Revision, Document: RuleDocument(r.Document)}
+	out := Rule{ID: r.ID, Name: r.Name, Place: r.Place, Running: r.Running, Revision: r.Revision,
+		Document: RuleDocument(r.Document)}
 	document, err := r.Parsed()
 	if err == nil {
 		var c *rule.Compiled
@@ -183,7 +185,8 @@ func (s *ruleHandlers) OrderRules(ctx context.Context, r OrderRulesRequestObject
 }
 
 // SwitchRuleOn lets a rule run from now on.
-func (s *ruleHandlers) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) (SwitchRuleOnResponseObject, error) {
+func (s *ruleHandlers) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestObject) (SwitchRuleOnResponseObject,
+	error) {
 	var old *engine.OldMailOf
 	if r.Body != nil && r.Body.OldMail != nil {
 		of := s.oldMail(r.ID, r.Body.OldMail)
@@ -205,7 +208,8 @@ func (s *ruleHandlers) SwitchRuleOn(ctx context.Context, r SwitchRuleOnRequestOb
 }
 
 // SwitchRuleOff stops a rule.
-func (s *ruleHandlers) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequestObject) (SwitchRuleOffResponseObject, error) {
+func (s *ruleHandlers) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequestObject) (SwitchRuleOffResponseObject,
+	error) {
 	if err := s.Engine.Office.SwitchRule(ctx, r.ID, false, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
@@ -214,7 +218,8 @@ func (s *ruleHandlers) SwitchRuleOff(ctx context.Context, r SwitchRuleOffRequest
 }
 
 // RehearseRule says what a rule would do.
-func (s *ruleHandlers) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) (RehearseRuleResponseObject, error) {
+func (s *ruleHandlers) RehearseRule(ctx context.Context, r RehearseRuleRequestObject) (RehearseRuleResponseObject,
+	error) {
 	document, err := rule.ParseRule(*r.Body)
 	if err != nil {
 		return nil, err
@@ -224,7 +229,8 @@ func (s *ruleHandlers) RehearseRule(ctx context.Context, r RehearseRuleRequestOb
 		return nil, err
 	}
 	p := &r.Params
-	of := rehearsal.RehearsalOf{Rule: document, Last: number(p.Last, 0), Since: s.day(p.Since, 0), Until: s.day(p.Until, 1), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
+	of := rehearsal.RehearsalOf{Rule: document, Last: number(p.Last, 0), Since: s.day(p.Since, 0),
+		Until: s.day(p.Until, 1), Thorough: p.Thorough != nil && *p.Thorough, Show: number(p.Show, 0)}
 	if p.Message != nil {
 		of.Message = *p.Message
 	}
@@ -233,7 +239,9 @@ func (s *ruleHandlers) RehearseRule(ctx context.Context, r RehearseRuleRequestOb
 }
 
 func rehearsedItem(i *rehearsal.RehearsedItem) Item {
-	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size, Verdict: string(i.Verdict), Reason: i.Reason, Path: cmp.Or(i.As, i.Path()), Clash: optional(i.Clash), Rule: optional(i.Rule)}
+	out := Item{Item: i.Item.Item.ID, Name: i.Item.Item.Name, Kind: string(i.Item.Item.Kind), Size: i.Item.Item.Size,
+		Verdict: string(i.Verdict), Reason: i.Reason, Path: cmp.Or(i.As, i.Path()), Clash: optional(i.Clash),
+		Rule: optional(i.Rule)}
 	if len(i.Unknown) > 0 {
 		out.Unknown = &i.Unknown
 	}
@@ -262,7 +270,8 @@ func (s *ruleHandlers) GetLanguage(context.Context, GetLanguageRequestObject) (G
 		out.Words = append(out.Words, Pattern{Name: w.Name, Type: kind, Doc: w.Doc, Example: "<" + w.Example + ">"})
 	}
 	for _, k := range mail.Kinds {
-		out.Kinds = append(out.Kinds, Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})
+		out.Kinds = append(out.Kinds,
+			Kind{Name: string(k.Kind), Plural: k.Plural, Extensions: append([]string{}, k.Extensions...)})
 	}
 	tables, err := s.Store.Book.Tables()
 	out.Tables = []string{}
@@ -301,8 +310,10 @@ func (s *ruleHandlers) GetChoices(ctx context.Context, r GetChoicesRequestObject
 		return out
 	}
 	names, groups := s.Engine.Office.Settings().Book.Names()
-	return GetChoices200JSONResponse{Domains: choices(found.Domains), Addresses: choices(found.Addresses), Words: choices(found.Words), Kinds: choices(found.Kinds), Folders: choices(found.Folders),
-		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names), Groups: list(groups), Topics: s.Engine.Office.Topics.Names()}, nil
+	return GetChoices200JSONResponse{Domains: choices(found.Domains), Addresses: choices(found.Addresses),
+		Words: choices(found.Words), Kinds: choices(found.Kinds), Folders: choices(found.Folders),
+		Labels: choices(found.Labels), Recipients: choices(found.Recipients), Correspondents: list(names),
+		Groups: list(groups), Topics: s.Engine.Office.Topics.Names()}, nil
 }
 
 // FileOldMail begins a pass over old mail.
@@ -324,5 +335,6 @@ func (s *ruleHandlers) FileOldMail(ctx context.Context, r FileOldMailRequestObje
 }
 
 func (s *ruleHandlers) oldMail(ruleID string, r *OldMailRequest) engine.OldMailOf {
-	return engine.OldMailOf{RuleID: ruleID, Since: s.day(r.Since, 0), Most: number(r.Most, 0), PerMinute: number(r.PerMinute, 0), From: text(r.From), To: text(r.To)}
+	return engine.OldMailOf{RuleID: ruleID, Since: s.day(r.Since, 0), Most: number(r.Most, 0),
+		PerMinute: number(r.PerMinute, 0), From: text(r.From), To: text(r.To)}
 }

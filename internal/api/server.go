@@ -135,7 +135,8 @@ func (s *Server) problem(c fiber.Ctx, err error) error {
 	if p.status == 500 {
 		s.Log.Error("a request failed", "path", c.Path(), "error", err)
 	}
-	out := Problem{Type: "urn:inktray:problem:" + p.kind, Title: http.StatusText(p.status), Status: p.status, Detail: p.text}
+	out := Problem{Type: "urn:inktray:problem:" + p.kind, Title: http.StatusText(p.status), Status: p.status,
+		Detail: p.text}
 	if p.advice != "" {
 		out.Advice = &p.advice
 	}
@@ -169,21 +170,27 @@ func explain(err error) *problem {
 		t := store.TroubleOf(err)
 		return &problem{status: 503, kind: "records", text: t.Problem, advice: t.Advice}
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		return &problem{status: 507, kind: "no-room", text: "there is no room left on Ink Tray's own disk", advice: "Make room on the disk of its data folder, then try again."}
+		return &problem{status: 507, kind: "no-room", text: "there is no room left on Ink Tray's own disk",
+			advice: "Make room on the disk of its data folder, then try again."}
 	case errors.As(err, &unopened):
-		return &problem{status: 422, kind: "unreadable", text: unopened.Problem, advice: "Look at the message in the mail program."}
+		return &problem{status: 422, kind: "unreadable", text: unopened.Problem, advice: "Look at the message in the mail " +
+			"program."}
 	case errors.Is(err, engine.ErrGone):
-		return &problem{status: 404, kind: "message-gone", text: "the message is no longer in its folder", advice: "Somebody moved or deleted it in the mailbox. Look for it with the mail program."}
+		return &problem{status: 404, kind: "message-gone", text: "the message is no longer in its folder",
+			advice: "Somebody moved or deleted it in the mailbox. Look for it with the mail program."}
 	case errors.Is(err, engine.ErrRenumbered):
-		return &problem{status: 503, kind: "busy", text: "the mail server has just numbered this folder anew", advice: "Try again in a moment."}
+		return &problem{status: 503, kind: "busy", text: "the mail server has just numbered this folder anew",
+			advice: "Try again in a moment."}
 	case errors.Is(err, engine.ErrGaveNothing):
-		return &problem{status: 502, kind: "mailbox", text: "the mail server gave nothing for a part that has content", advice: "Try again; if it stays so, look at the message in the mail program."}
+		return &problem{status: 502, kind: "mailbox", text: "the mail server gave nothing for a part that has content",
+			advice: "Try again; if it stays so, look at the message in the mail program."}
 	case errors.As(err, &reach):
 		return &problem{status: 502, kind: "mailbox", text: string(reach.Step) + ": " + reach.Problem, advice: reach.Advice}
 	case errors.As(err, &inCabinet):
 		return &problem{status: 422, kind: "cabinet", text: inCabinet.Problem, advice: inCabinet.Advice}
 	case errors.Is(err, engine.ErrMissing):
-		return &problem{status: 404, kind: "file-gone", text: "the file is no longer where it was filed", advice: "Somebody moved, renamed or removed it."}
+		return &problem{status: 404, kind: "file-gone", text: "the file is no longer where it was filed",
+			advice: "Somebody moved, renamed or removed it."}
 	case errors.Is(err, store.ErrRoute):
 		return explain(anew(nil))
 	case errors.Is(err, store.ErrNotFound):
@@ -191,10 +198,13 @@ func explain(err error) *problem {
 	case errors.Is(err, store.ErrTaken):
 		return &problem{status: 409, kind: "taken", text: "the name is taken already", advice: "Choose another name."}
 	case errors.Is(err, store.ErrChanged):
-		return &problem{status: 412, kind: "changed", text: "somebody else changed it meanwhile", advice: "Look at it again, then make your change."}
+		return &problem{status: 412, kind: "changed", text: "somebody else changed it meanwhile",
+			advice: "Look at it again, then make your change."}
 	case errors.As(err, &f):
 		if f.Code == http.StatusRequestEntityTooLarge {
-			return &problem{status: f.Code, kind: "too-large", text: fmt.Sprintf("that is more than Ink Tray takes in one request: %d MB, and %d MB of mail from somebody who has signed in", maxBody>>20, maxMail>>20), advice: "Send it in parts."}
+			return &problem{status: f.Code, kind: "too-large", text: fmt.Sprintf("that is more than Ink Tray takes in one "+
+				"request: %d MB, and %d MB of mail from somebody who has signed in", maxBody>>20, maxMail>>20),
+				advice: "Send it in parts."}
 		}
 		kind := "bad-request"
 		if f.Code >= 500 {
@@ -202,7 +212,8 @@ func explain(err error) *problem {
 		}
 		return &problem{status: f.Code, kind: kind, text: strings.ToLower(f.Message)}
 	}
-	return &problem{status: 500, kind: "failure", text: "something went wrong inside Ink Tray", advice: "The service's log says more. Try again."}
+	return &problem{status: 500, kind: "failure", text: "something went wrong inside Ink Tray",
+		advice: "The service's log says more. Try again."}
 }
 
 func fieldProblems(problems rule.Problems) []FieldProblem {

@@ -18,11 +18,13 @@ import (
 func percent(x float64) int { return min(99, max(1, int(math.Round(100*x)))) }
 
 func topicOf(t *store.Topic, learned *topic.Topic, uses map[string][]string) Topic {
-	out := Topic{ID: t.ID, Name: t.Name, Revision: t.Revision, About: learned.Yes, Others: learned.No, Ready: learned.Ready(), Needs: topic.MinExamples, Rules: []string{}}
+	out := Topic{ID: t.ID, Name: t.Name, Revision: t.Revision, About: learned.Yes, Others: learned.No,
+		Ready: learned.Ready(), Needs: topic.MinExamples, Rules: []string{}}
 	q := learned.Quality(topic.DefaultConfidence)
 	out.Sentence = q.Sentence()
 	if learned.Ready() {
-		out.Quality = &TopicQuality{Examples: q.Examples, About: q.About, Found: q.Found, Missed: q.Missed, Wrong: q.Wrong, Asked: q.Asked}
+		out.Quality = &TopicQuality{Examples: q.Examples, About: q.About, Found: q.Found, Missed: q.Missed, Wrong: q.Wrong,
+			Asked: q.Asked}
 	} else {
 		out.Sentence = "It does not judge yet: " + learned.Missing() + "."
 	}
@@ -68,7 +70,8 @@ func (s *topicHandlers) AddTopic(ctx context.Context, r AddTopicRequestObject) (
 }
 
 // ChangeTopic gives a topic another name.
-func (s *topicHandlers) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (ChangeTopicResponseObject, error) {
+func (s *topicHandlers) ChangeTopic(ctx context.Context, r ChangeTopicRequestObject) (ChangeTopicResponseObject,
+	error) {
 	revision, err := revisionOf(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -82,12 +85,14 @@ func (s *topicHandlers) ChangeTopic(ctx context.Context, r ChangeTopicRequestObj
 }
 
 // RemoveTopic removes a topic.
-func (s *topicHandlers) RemoveTopic(ctx context.Context, r RemoveTopicRequestObject) (RemoveTopicResponseObject, error) {
+func (s *topicHandlers) RemoveTopic(ctx context.Context, r RemoveTopicRequestObject) (RemoveTopicResponseObject,
+	error) {
 	return RemoveTopic204Response{}, s.Engine.Office.Topics.Remove(r.ID, viewerOf(ctx).Name)
 }
 
 // ListExamples lists by what a topic was taught.
-func (s *topicHandlers) ListExamples(ctx context.Context, r ListExamplesRequestObject) (ListExamplesResponseObject, error) {
+func (s *topicHandlers) ListExamples(ctx context.Context, r ListExamplesRequestObject) (ListExamplesResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	t, err := s.Store.Topics.ByID(r.ID)
 	if err != nil {
@@ -100,7 +105,9 @@ func (s *topicHandlers) ListExamples(ctx context.Context, r ListExamplesRequestO
 	out := ListExamples200JSONResponse{}
 	for i := range rows {
 		e := &rows[i]
-		one := TopicExample{ID: e.ID, About: e.About, Subject: e.Subject, Sender: e.SenderAddress, Names: list(e.Names), Text: rule.Short(strings.Join(strings.Fields(e.Text), " ")), Origin: e.Origin, MarkedBy: e.MarkedBy, MarkedAt: e.MarkedAt}
+		one := TopicExample{ID: e.ID, About: e.About, Subject: e.Subject, Sender: e.SenderAddress, Names: list(e.Names),
+			Text: rule.Short(strings.Join(strings.Fields(e.Text), " ")), Origin: e.Origin, MarkedBy: e.MarkedBy,
+			MarkedAt: e.MarkedAt}
 		if e.MessageID > 0 {
 			one.Message = &e.MessageID
 		}
@@ -110,7 +117,8 @@ func (s *topicHandlers) ListExamples(ctx context.Context, r ListExamplesRequestO
 }
 
 // MarkMessages teaches a topic.
-func (s *topicHandlers) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) (MarkMessagesResponseObject, error) {
+func (s *topicHandlers) MarkMessages(ctx context.Context, r MarkMessagesRequestObject) (MarkMessagesResponseObject,
+	error) {
 	origin := "mail"
 	if r.Body.Origin != nil {
 		origin = string(*r.Body.Origin)
@@ -123,7 +131,8 @@ func (s *topicHandlers) MarkMessages(ctx context.Context, r MarkMessagesRequestO
 }
 
 // TakeExamplesBack lets a topic forget examples.
-func (s *topicHandlers) TakeExamplesBack(ctx context.Context, r TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error) {
+func (s *topicHandlers) TakeExamplesBack(ctx context.Context,
+	r TakeExamplesBackRequestObject) (TakeExamplesBackResponseObject, error) {
 	n, err := s.Engine.Office.Topics.Unmark(viewerOf(ctx), r.ID, r.Params.ID)
 	if err == nil && n == 0 {
 		err = store.ErrNotFound
@@ -136,7 +145,8 @@ func (s *topicHandlers) TakeExamplesBack(ctx context.Context, r TakeExamplesBack
 }
 
 // ListTeachings lists what would teach a topic most.
-func (s *topicHandlers) ListTeachings(ctx context.Context, r ListTeachingsRequestObject) (ListTeachingsResponseObject, error) {
+func (s *topicHandlers) ListTeachings(ctx context.Context, r ListTeachingsRequestObject) (ListTeachingsResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	found, err := s.Engine.Office.Topics.Teachings(v, r.ID, number(r.Params.Most, 20))
 	if err != nil {
@@ -151,17 +161,20 @@ func (s *topicHandlers) ListTeachings(ctx context.Context, r ListTeachingsReques
 }
 
 // RehearseTopic says what a topic would take of the past.
-func (s *topicHandlers) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject) (RehearseTopicResponseObject, error) {
+func (s *topicHandlers) RehearseTopic(ctx context.Context, r RehearseTopicRequestObject) (RehearseTopicResponseObject,
+	error) {
 	document, err := s.Engine.Office.Topics.PastRule(r.ID, number(r.Params.Confidence, 0))
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.rehearsal(ctx, rehearsal.RehearsalOf{Rule: document, Last: number(r.Params.Last, 100), Thorough: true}, s.sentence(document))
+	out, err := s.rehearsal(ctx, rehearsal.RehearsalOf{Rule: document, Last: number(r.Params.Last, 100), Thorough: true},
+		s.sentence(document))
 	return RehearseTopic200JSONResponse(out), err
 }
 
 // ExportTopic gives a topic as a file.
-func (s *topicHandlers) ExportTopic(ctx context.Context, r ExportTopicRequestObject) (ExportTopicResponseObject, error) {
+func (s *topicHandlers) ExportTopic(ctx context.Context, r ExportTopicRequestObject) (ExportTopicResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	t, err := s.Store.Topics.ByID(r.ID)
 	if err != nil {
@@ -175,16 +188,20 @@ func (s *topicHandlers) ExportTopic(ctx context.Context, r ExportTopicRequestObj
 	for i := range rows {
 		e := &rows[i]
 		names := list(e.Names)
-		out.Examples = append(out.Examples, TopicDocumentExample{About: e.About, Subject: e.Subject, Text: e.Text, Sender: optional(e.SenderAddress), Names: &names})
+		out.Examples = append(out.Examples,
+			TopicDocumentExample{About: e.About, Subject: e.Subject, Text: e.Text, Sender: optional(e.SenderAddress),
+				Names: &names})
 	}
 	return ExportTopic200JSONResponse(out), s.Store.People.Record(v, "export topic", t.Name)
 }
 
 // ImportTopic lets a topic learn from a file.
-func (s *topicHandlers) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (ImportTopicResponseObject, error) {
+func (s *topicHandlers) ImportTopic(ctx context.Context, r ImportTopicRequestObject) (ImportTopicResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	if r.Body.Format != 1 {
-		return nil, rule.Problems{{Place: "format", Text: "the file has a format that this version does not read; it reads format 1", Meant: "1"}}
+		return nil, rule.Problems{{Place: "format", Text: "the file has a format that this version does not read; it reads " +
+			"format 1", Meant: "1"}}
 	}
 	var examples []topic.Example
 	for _, e := range r.Body.Examples {
@@ -205,15 +222,18 @@ func (s *topicHandlers) ImportTopic(ctx context.Context, r ImportTopicRequestObj
 }
 
 // JudgeMessage says what the topics make of a message.
-func (s *topicHandlers) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) (JudgeMessageResponseObject, error) {
+func (s *topicHandlers) JudgeMessage(ctx context.Context, r JudgeMessageRequestObject) (JudgeMessageResponseObject,
+	error) {
 	all, err := s.Engine.Desk.JudgeMessage(ctx, viewerOf(ctx), r.Number)
 	out := JudgeMessage200JSONResponse{}
 	for _, j := range all {
-		one := TopicVerdict{ID: j.Topic.ID, Topic: j.Topic.Name, Ready: j.Ready, Decision: NotLearned, For: []string{}, Against: []string{}, Said: j.Said}
+		one := TopicVerdict{ID: j.Topic.ID, Topic: j.Topic.Name, Ready: j.Ready, Decision: NotLearned, For: []string{},
+			Against: []string{}, Said: j.Said}
 		if j.Ready {
 			likely := percent(j.Likely)
 			one.Likely = &likely
-			one.Decision = map[topic.Decision]TopicVerdictDecision{topic.About: About, topic.NotAbout: NotAbout, topic.Doubtful: InDoubt}[j.Decision]
+			one.Decision = map[topic.Decision]TopicVerdictDecision{topic.About: About, topic.NotAbout: NotAbout,
+				topic.Doubtful: InDoubt}[j.Decision]
 		}
 		for _, e := range j.Why {
 			if utf8.RuneCountInString(e.Word) < 3 {
@@ -231,7 +251,8 @@ func (s *topicHandlers) JudgeMessage(ctx context.Context, r JudgeMessageRequestO
 }
 
 // ProveMessage says whether it is proven who sent a message.
-func (s *topicHandlers) ProveMessage(ctx context.Context, r ProveMessageRequestObject) (ProveMessageResponseObject, error) {
+func (s *topicHandlers) ProveMessage(ctx context.Context, r ProveMessageRequestObject) (ProveMessageResponseObject,
+	error) {
 	p, err := s.Engine.Reader.ProveMessage(ctx, viewerOf(ctx), r.Number)
 	out := Proof{State: ProofStateNotVerified, Text: p.Text}
 	switch {
@@ -273,7 +294,8 @@ func (s *topicHandlers) SetTrust(ctx context.Context, r SetTrustRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Engine.Office.SetTrust(office.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies, Correspondents: r.Body.Correspondents}, revision, viewerOf(ctx).Name); err != nil {
+	if err := s.Engine.Office.SetTrust(office.Trust{Servers: r.Body.Servers, Replies: r.Body.Replies,
+		Correspondents: r.Body.Correspondents}, revision, viewerOf(ctx).Name); err != nil {
 		return nil, err
 	}
 	out, err := s.trust(ctx)
@@ -281,7 +303,8 @@ func (s *topicHandlers) SetTrust(ctx context.Context, r SetTrustRequestObject) (
 }
 
 // AnswerTopics answers what waits because a topic is in doubt.
-func (s *topicHandlers) AnswerTopics(ctx context.Context, r AnswerTopicsRequestObject) (AnswerTopicsResponseObject, error) {
+func (s *topicHandlers) AnswerTopics(ctx context.Context, r AnswerTopicsRequestObject) (AnswerTopicsResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	m, err := s.chosen(v, &r.Body.Matters, nil)
 	if err != nil {

@@ -44,7 +44,8 @@ func (s *workHandlers) names(v store.Viewer) (*names, error) {
 }
 
 func (n *names) message(m *store.Message) Message {
-	out := Message{ID: m.ID, Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, ReceivedAt: m.ReceivedAt, Subject: m.Subject, SenderName: m.SenderName,
+	out := Message{ID: m.ID, Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, ReceivedAt: m.ReceivedAt,
+		Subject: m.Subject, SenderName: m.SenderName,
 		SenderAddress: m.SenderAddress, Size: m.Size, Attachments: m.Attachments, Flags: append([]string{}, m.Flags...)}
 	out.ReceivedFrom = receivedFrom(m.ReceivedFrom)
 	if p := n.reported(m); p != nil {
@@ -69,7 +70,8 @@ func receivedFrom(o mail.Origin) *ReceivedFrom {
 func entryNumber(year, number int) string { return fmt.Sprintf("%d-%d", year, number) }
 
 func (n *names) item(e *store.Entry) Item {
-	out := Item{ID: &e.ID, Item: e.Item, Name: e.Name, Kind: e.Kind, Size: e.Size, Verdict: string(e.State), Reason: e.Reason, Path: e.Path, Advice: optional(e.Advice), Rule: optional(n.rules[e.RuleID])}
+	out := Item{ID: &e.ID, Item: e.Item, Name: e.Name, Kind: e.Kind, Size: e.Size, Verdict: string(e.State),
+		Reason: e.Reason, Path: e.Path, Advice: optional(e.Advice), Rule: optional(n.rules[e.RuleID])}
 	if e.State == store.Planned || e.State == store.Staged {
 		out.Verdict = "waiting"
 	}
@@ -90,7 +92,8 @@ func (n *names) item(e *store.Entry) Item {
 }
 
 // ListMessages lists messages that are known.
-func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestObject) (ListMessagesResponseObject, error) {
+func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestObject) (ListMessagesResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	n, err := s.names(v)
 	if err != nil {
@@ -117,7 +120,8 @@ func (s *workHandlers) ListMessages(ctx context.Context, r ListMessagesRequestOb
 }
 
 // ExplainMessage says what was decided for a message and what each rule makes of it.
-func (s *workHandlers) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject, error) {
+func (s *workHandlers) ExplainMessage(ctx context.Context, r ExplainMessageRequestObject) (ExplainMessageResponseObject,
+	error) {
 	v := viewerOf(ctx)
 	row, explained, err := s.Engine.Rehearser.Explain(ctx, v, r.Number, r.Params.Thorough != nil && *r.Params.Thorough)
 	if err != nil {
@@ -136,15 +140,19 @@ func (s *workHandlers) ExplainMessage(ctx context.Context, r ExplainMessageReque
 		return nil, err
 	}
 	sent, err := s.Store.FollowUps.OfMessage(v, row.ID)
-	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{}, Steps: n.steps(follow, sent)}
+	out := ExplainMessage200JSONResponse{Message: n.message(&row), Decided: []Item{}, Rules: []RuleVerdict{},
+		Steps: n.steps(follow, sent)}
 	if facts, err := row.Facts(); err == nil {
 		if cut := facts.Header.Cut(); len(cut) > 0 {
-			out.Remark = optional("Only the beginning was read of what is too long in the message's header: " + strings.Join(cut, ", ") + ".")
+			out.Remark = optional("Only the beginning was read of what is too long in the message's header: " +
+				strings.Join(cut, ", ") + ".")
 		}
 	}
 	for i := range entries {
 		switch e := &entries[i]; {
-		case e.Undo == store.Undone && !slices.ContainsFunc(entries, func(o store.Entry) bool { return o.RuleID == e.RuleID && o.Item == e.Item && o.Round > e.Round }):
+		case e.Undo == store.Undone &&
+			!slices.ContainsFunc(entries,
+				func(o store.Entry) bool { return o.RuleID == e.RuleID && o.Item == e.Item && o.Round > e.Round }):
 			out.Again++
 		case e.Undo == "" && (e.State == store.Filed || e.State == store.There):
 			out.Undoable++
@@ -152,7 +160,8 @@ func (s *workHandlers) ExplainMessage(ctx context.Context, r ExplainMessageReque
 		out.Decided = append(out.Decided, n.item(&entries[i]))
 	}
 	for _, x := range explained {
-		verdict := RuleVerdict{Rule: x.Rule, Off: x.Off, Looks: x.Looks, Note: x.Note, Answer: x.Match.Answer.String(), Reason: x.Match.Text, Items: []Item{}, Steps: []Step{}}
+		verdict := RuleVerdict{Rule: x.Rule, Off: x.Off, Looks: x.Looks, Note: x.Note, Answer: x.Match.Answer.String(),
+			Reason: x.Match.Text, Items: []Item{}, Steps: []Step{}}
 		for i := range x.Steps {
 			verdict.Steps = append(verdict.Steps, plannedStep(&x.Steps[i], ""))
 		}
@@ -183,8 +192,11 @@ func (s *workHandlers) passes(v store.Viewer, rows []store.Pass) ([]Pass, error)
 	for i := range rows {
 		p := &rows[i]
 		c := counts[p.ID]
-		one := Pass{ID: p.ID, Kind: PassKind(p.Kind), Rule: n.rules[p.RuleID], Mailbox: n.mailboxes[p.MailboxID], MadeBy: p.MadeBy, State: PassState(p.State), Total: p.Total, Looked: p.Looked,
-			Matched: p.Matched, Gone: &p.Gone, Unread: &p.Unread, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held, Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, PerMinute: &p.PerMinute, From: optional(p.FromTime), To: optional(p.ToTime), StartedAt: p.StartedAt, EndedAt: p.EndedAt}
+		one := Pass{ID: p.ID, Kind: PassKind(p.Kind), Rule: n.rules[p.RuleID], Mailbox: n.mailboxes[p.MailboxID],
+			MadeBy: p.MadeBy, State: PassState(p.State), Total: p.Total, Looked: p.Looked,
+			Matched: p.Matched, Gone: &p.Gone, Unread: &p.Unread, Filed: c.Filed, LeftOut: c.LeftOut, Held: c.Held,
+			Failed: c.Failed, AlreadyThere: c.There, Waiting: c.Planned, Note: p.Note, PerMinute: &p.PerMinute,
+			From: optional(p.FromTime), To: optional(p.ToTime), StartedAt: p.StartedAt, EndedAt: p.EndedAt}
 		if p.Kind == "old mail" && !v.MaySeeAll(p.OnlyIn) {
 			one.Note = "" // it names mailboxes
 		}
@@ -209,7 +221,8 @@ func (s *workHandlers) ListPasses(ctx context.Context, r ListPassesRequestObject
 		after = *r.Params.After
 	}
 	p := r.Params
-	q := store.PassQuery{Rule: text(p.Rule), Mailbox: text(p.Mailbox), Filed: p.Matching != nil && *p.Matching, Before: after, Most: number(p.Most, 50)}
+	q := store.PassQuery{Rule: text(p.Rule), Mailbox: text(p.Mailbox), Filed: p.Matching != nil && *p.Matching,
+		Before: after, Most: number(p.Most, 50)}
 	if p.Kind != nil {
 		q.Kind = string(*p.Kind)
 	}
@@ -351,7 +364,8 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 		return nil, err
 	}
 	for _, m := range boxes {
-		out.Mailboxes = append(out.Mailboxes, MailboxToday{ID: m.ID, Name: m.Name, State: s.Engine.Status(m.ID).State, Filed: byMailbox[m.ID]})
+		out.Mailboxes = append(out.Mailboxes,
+			MailboxToday{ID: m.ID, Name: m.Name, State: s.Engine.Status(m.ID).State, Filed: byMailbox[m.ID]})
 	}
 	cabinets, err := s.Store.Cabinets.All()
 	if err != nil {
@@ -373,7 +387,8 @@ func (s *workHandlers) GetToday(ctx context.Context, _ GetTodayRequestObject) (G
 	return out, err
 }
 
-var errTooMuchAtOnce = &problem{status: 429, kind: "too-much-at-once", text: "too much is being sent to you at the same moment", advice: "Wait until some of it is done, or close pages that you do not need."}
+var errTooMuchAtOnce = &problem{status: 429, kind: "too-much-at-once", text: "too much is being sent to you at the " +
+	"same moment", advice: "Wait until some of it is done, or close pages that you do not need."}
 
 // heartbeat is how often a stream says that it is alive: only a write tells
 // that the listener has gone.

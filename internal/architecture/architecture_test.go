@@ -1,5 +1,5 @@
-// Package architecture checks that packages import only what the table in packages.go allows, and that none of them grows
-// beyond its budget.
+// Package architecture checks that packages import only what the table in packages.go allows, and that none of them
+// grows beyond its budget.
 package architecture
 
 import (
@@ -19,13 +19,15 @@ const module = "inktray.example/inktray/"
 
 // noIO names what core must not import: it knows no network, disk, database or
 // command line. Clocks are handed in: time is allowed for its types.
-var noIO = []string{"net", "net/http", "os", "os/exec", "database/sql", "io/ioutil", "log", "syscall", "gorm.io/", "github.com/gofiber/", "github.com/spf13/cobra", "github.com/emersion/"}
+var noIO = []string{"net", "net/http", "os", "os/exec", "database/sql", "io/ioutil", "log", "syscall", "gorm.io/",
+	"github.com/gofiber/", "github.com/spf13/cobra", "github.com/emersion/"}
 
 // packageOf finds the row of the table for a folder.
 func packageOf(dir string) *Package {
 	best := -1
 	for i := range Packages {
-		if p := Packages[i].Path; (dir == p || strings.HasPrefix(dir, p+"/")) && (best < 0 || len(p) > len(Packages[best].Path)) {
+		if p := Packages[i].Path; (dir == p || strings.HasPrefix(dir, p+"/")) &&
+			(best < 0 || len(p) > len(Packages[best].Path)) {
 			best = i
 		}
 	}
@@ -69,7 +71,8 @@ func TestPackagesImportOnlyWhatTheTableAllows(t *testing.T) {
 				return err
 			}
 			if inner, ours := strings.CutPrefix(imported, module); ours {
-				if !slices.ContainsFunc(r.Imports, func(allowed string) bool { return inner == allowed || strings.HasPrefix(inner, allowed+"/") }) {
+				if !slices.ContainsFunc(r.Imports,
+					func(allowed string) bool { return inner == allowed || strings.HasPrefix(inner, allowed+"/") }) {
 					t.Errorf("%s imports %s, which %s may not", relative, inner, r.Path)
 				}
 				continue
@@ -102,7 +105,8 @@ func TestCoreTakesItsClockFromItsCaller(t *testing.T) {
 		}
 		ast.Inspect(f, func(n ast.Node) bool {
 			if s, ok := n.(*ast.SelectorExpr); ok {
-				if x, ok := s.X.(*ast.Ident); ok && x.Name == "time" && (s.Sel.Name == "Now" || s.Sel.Name == "Sleep" || s.Sel.Name == "Since") {
+				if x, ok := s.X.(*ast.Ident); ok && x.Name == "time" &&
+					(s.Sel.Name == "Now" || s.Sel.Name == "Sleep" || s.Sel.Name == "Since") {
 					t.Errorf("%s reads the clock", fset.Position(s.Pos()))
 				}
 			}

@@ -1,5 +1,5 @@
-// Package architecture holds the table of the program's packages: what each of them is for and what it may import. Tests
-// check the table against the code, and write it into the documents.
+// Package architecture holds the table of the program's packages: what each of them is for and what it may import.
+// Tests check the table against the code, and write it into the documents.
 package architecture
 
 // Package is one row: a folder with everything in it that has no row of its own.
@@ -11,8 +11,10 @@ type Package struct {
 }
 
 // owners are the packages that the engine consists of, from the lowest to the highest.
-var owners = []string{"internal/base", "internal/events", "internal/clock", "internal/fault", "internal/passes", "internal/office",
-	"internal/cabinets", "internal/mailboxes", "internal/reading", "internal/filing", "internal/outbox", "internal/registry",
+var owners = []string{"internal/base", "internal/events", "internal/clock", "internal/fault", "internal/passes",
+	"internal/office",
+	"internal/cabinets", "internal/mailboxes", "internal/reading", "internal/filing", "internal/outbox",
+	"internal/registry",
 	"internal/rehearsal", "internal/desk"}
 
 // until lists the owners below one, so that none imports one above it.
@@ -29,20 +31,25 @@ func until(path string, more ...string) []string {
 var Packages = []Package{
 	{Path: "internal/core", Holds: "the job itself: messages, rules, patterns, plans, register; without I/O",
 		Imports: []string{"internal/core"}},
-	{Path: "internal/core/rule", Holds: "the rule document: its language, its checks, its evaluation with reasons, its sentence",
+	{Path: "internal/core/rule", Holds: "the rule document: its language, its checks, its evaluation with reasons, its " +
+		"sentence",
 		Imports: []string{"internal/core"},
-		Large:   "reading, checking, evaluating and speaking a rule share each condition; apart, each new condition touches four packages"},
+		Large: "reading, checking, evaluating and speaking a rule share each condition; apart, each new condition " +
+			"touches four packages"},
 	{Path: "internal/reach", Holds: "connections to servers: TLS, pinned certificates, proxies, discovery"},
 	{Path: "internal/inbound", Holds: "by which addresses the service itself is reached"},
-	{Path: "internal/proof", Holds: "who sent a message, by signatures and reports (RFC 8601)", Imports: []string{"internal/core"}},
+	{Path: "internal/proof", Holds: "who sent a message, by signatures and reports (RFC 8601)",
+		Imports: []string{"internal/core"}},
 	{Path: "internal/disk", Holds: "files with flushes, and a file system that forgets for tests",
 		Imports: []string{"internal/disk"}},
 	{Path: "internal/post", Holds: "sending mails and calls", Imports: []string{"internal/testbed"}},
 	{Path: "internal/scan", Holds: "asking a virus scanner", Imports: []string{"internal/testbed"}},
 	{Path: "internal/child", Holds: "confined processes that open hostile files", Imports: []string{"internal/core"}},
 	{Path: "internal/source", Holds: "mailboxes: IMAP, POP3, files, drop addresses; one interface, one conformance suite",
-		Imports: []string{"internal/core", "internal/disk", "internal/proof", "internal/inbound", "internal/reach", "internal/source"}},
-	{Path: "internal/cabinet", Holds: "places for files: local, WebDAV, SFTP, S3, SMB; one interface, one conformance suite",
+		Imports: []string{"internal/core", "internal/disk", "internal/proof", "internal/inbound", "internal/reach",
+			"internal/source"}},
+	{Path: "internal/cabinet", Holds: "places for files: local, WebDAV, SFTP, S3, SMB; one interface, one conformance " +
+		"suite",
 		Imports: []string{"internal/core", "internal/disk", "internal/reach", "internal/cabinet"}},
 	{Path: "internal/store", Holds: "the records in SQLite; the only package that knows SQL",
 		Imports: []string{"internal/core", "internal/source"},
@@ -80,7 +87,8 @@ var Packages = []Package{
 		Imports: append([]string{"internal/core", "internal/engine", "internal/inbound", "internal/store"}, owners...),
 		Large:   "one thin handler for each operation of openapi.yaml"},
 	{Path: "internal/console", Holds: "the built console, and how it is served"},
-	{Path: "internal/demo", Holds: "the Brackwater harbour office as data, and its mail server", Imports: []string{"internal/core"}},
+	{Path: "internal/demo", Holds: "the Brackwater harbour office as data, and its mail server",
+		Imports: []string{"internal/core"}},
 	{Path: "internal/testbed", Holds: "real servers for tests, on loopback"},
 	{Path: "internal/architecture", Holds: "this table"},
 	{Path: "internal/cli", Holds: "the commands; serve and demo put the service together", Imports: []string{"internal"},

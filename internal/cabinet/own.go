@@ -34,7 +34,8 @@ type Identity struct {
 
 // NewIdentity makes an identity and what the identity file holds.
 func NewIdentity(now time.Time) (Identity, []byte, error) {
-	made := Identity{ID: strings.ToLower(rand.Text()), Made: now.UTC().Truncate(time.Second), Note: "Ink Tray knows its cabinet by this file. Leave it here."}
+	made := Identity{ID: strings.ToLower(rand.Text()), Made: now.UTC().Truncate(time.Second),
+		Note: "Ink Tray knows its cabinet by this file. Leave it here."}
 	data, err := json.MarshalIndent(made, "", "  ")
 	return made, append(data, '\n'), err
 }
@@ -52,12 +53,14 @@ func ReadIdentity(r io.Reader) (Identity, error) {
 // Missing and Foreign say that a place, named as people know it, is not the cabinet
 // that it should be.
 func Missing(place string) error {
-	return &Error{Problem: fmt.Sprintf("%s is there, but its identity file %s is not", place, IdentityFile), Advice: "Perhaps a share is not mounted. If it was emptied on purpose, add the cabinet anew."}
+	return &Error{Problem: fmt.Sprintf("%s is there, but its identity file %s is not", place, IdentityFile),
+		Advice: "Perhaps a share is not mounted. If it was emptied on purpose, add the cabinet anew."}
 }
 
 // Foreign says that another cabinet lies there.
 func Foreign(place string) error {
-	return &Error{Problem: place + " belongs to another cabinet", Advice: "Perhaps another share is mounted there. Mount the right one, or add this one as a cabinet of its own."}
+	return &Error{Problem: place + " belongs to another cabinet", Advice: "Perhaps another share is mounted there. " +
+		"Mount the right one, or add this one as a cabinet of its own."}
 }
 
 // Clean refuses paths that could not have come from a plan.
@@ -68,7 +71,8 @@ func Clean(name string) error {
 		}
 	}
 	if first, _, _ := strings.Cut(name, "/"); safename.Fold(first) == safename.Fold(Reserved) {
-		return &Error{Problem: fmt.Sprintf("%q is the cabinet's own folder", Reserved), Advice: "Choose another folder in the rule.", Lasting: true}
+		return &Error{Problem: fmt.Sprintf("%q is the cabinet's own folder", Reserved),
+			Advice: "Choose another folder in the rule.", Lasting: true}
 	}
 	return nil
 }

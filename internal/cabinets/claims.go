@@ -128,7 +128,8 @@ func (g *Gate) claimMailboxes(ctx context.Context) error {
 func (cs *Cabinets) claimName() string { return "claim-" + cs.Installation + ".json" }
 
 // renewClaim writes this installation's claim where it changed or has become old.
-func (cs *Cabinets) renewClaim(ctx context.Context, book cabinet.Notebook, from map[string]store.Mailbox, notes map[string][]byte) error {
+func (cs *Cabinets) renewClaim(ctx context.Context, book cabinet.Notebook, from map[string]store.Mailbox,
+	notes map[string][]byte) error {
 	claim := claimNote{At: cs.Clock().UTC()}
 	for id := range from {
 		claim.Mailboxes = append(claim.Mailboxes, id)
@@ -142,7 +143,8 @@ func (cs *Cabinets) renewClaim(ctx context.Context, book cabinet.Notebook, from 
 		return book.RemoveNote(ctx, cs.claimName())
 	case len(claim.Mailboxes) == 0:
 		return nil
-	case there && json.Unmarshal(text, &before) == nil && slices.Equal(before.Mailboxes, claim.Mailboxes) && claim.At.Sub(before.At).Abs() < claimFresh:
+	case there && json.Unmarshal(text, &before) == nil && slices.Equal(before.Mailboxes, claim.Mailboxes) &&
+		claim.At.Sub(before.At).Abs() < claimFresh:
 		return nil
 	}
 	var err error
@@ -182,8 +184,10 @@ func (g *Gate) tellDoubled(doubled map[string]string) error {
 			continue
 		}
 		err := e.Store.Tray.Tell(&store.Notice{Kind: "watched twice", Object: object, MailboxID: m.ID, MadeAt: e.Clock(),
-			Text:   fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. What the rules of both take is filed twice.", host, m.Name, g.Row.Name),
-			Advice: "Let one of the two watch this mailbox: remove it on the other, or hand it over. If the rules of the two take different messages, you can settle this notice."})
+			Text: fmt.Sprintf("Another Ink Tray on %s watches the mailbox “%s” too and files in the same cabinet “%s”. What "+
+				"the rules of both take is filed twice.", host, m.Name, g.Row.Name),
+			Advice: "Let one of the two watch this mailbox: remove it on the other, or hand it over. If the rules of the two " +
+				"take different messages, you can settle this notice."})
 		if err != nil {
 			return err
 		}

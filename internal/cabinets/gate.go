@@ -220,7 +220,8 @@ func (g *Gate) Trip(problem error) error {
 		g.owner.Log.Error("recording what is out of reach", "error", err)
 	}
 	g.owner.Log.Warn("a cabinet fails", "cabinet", g.Row.Name, "error", problem, "again in", pause)
-	err := g.owner.Store.Tray.Tell(&store.Notice{Kind: "cabinet", Object: g.Row.ID, Text: fmt.Sprintf("The cabinet “%s” cannot be used: %s.", g.Row.Name, phrase.TrimStop(problem.Error())),
+	err := g.owner.Store.Tray.Tell(&store.Notice{Kind: "cabinet", Object: g.Row.ID,
+		Text:   fmt.Sprintf("The cabinet “%s” cannot be used: %s.", g.Row.Name, phrase.TrimStop(problem.Error())),
 		Advice: "What is to be filed there waits and is filed by itself once the cabinet is back.", MadeAt: now})
 	if err != nil {
 		g.owner.Log.Error("telling of a cabinet", "error", err)

@@ -277,11 +277,15 @@ func (cs *Cabinets) leaseBeat() time.Duration {
 func (g *Gate) second(first *leaseNote) error {
 	o := g.lease.others[g.owner.leaseName(first.Run)]
 	if o == nil || !o.moved {
-		return &cabinet.Error{Problem: fmt.Sprintf("an earlier run of this Ink Tray on %s did not say that it ended, and it may still be running", first.Host),
-			Advice: fmt.Sprintf("Ink Tray waits for up to %d seconds and goes on by itself if it has ended.", int((g.owner.leaseBeat()*leaseLate/3).Seconds())+1)}
+		return &cabinet.Error{Problem: fmt.Sprintf("an earlier run of this Ink Tray on %s did not say that it ended, and "+
+			"it may still be running", first.Host),
+			Advice: fmt.Sprintf("Ink Tray waits for up to %d seconds and goes on by itself if it has ended.",
+				int((g.owner.leaseBeat()*leaseLate/3).Seconds())+1)}
 	}
-	return &cabinet.Error{Problem: fmt.Sprintf("another Ink Tray with the same records runs on %s (process %d) and files here", first.Host, first.Process),
-		Advice: "Stop one of the two. A copy of a data folder must not run beside the folder that it was copied from: both would file the same messages."}
+	return &cabinet.Error{Problem: fmt.Sprintf("another Ink Tray with the same records runs on %s (process %d) and "+
+		"files here", first.Host, first.Process),
+		Advice: "Stop one of the two. A copy of a data folder must not run beside the folder that it was copied from: both " +
+			"would file the same messages."}
 }
 
 // tellOfCopies tells, and stops telling, that another run waits for this one to end.
@@ -297,7 +301,8 @@ func (g *Gate) tellOfCopies() error {
 	case len(copies) > 0 && !l.told:
 		slices.Sort(copies)
 		err := e.Store.Tray.Tell(&store.Notice{Kind: "copy", Object: g.Row.ID, MadeAt: e.Clock(),
-			Text:   fmt.Sprintf("A copy of this Ink Tray with the same records runs %s and wants to file in the cabinet “%s”. It files nothing while this one runs.", strings.Join(copies, " and "), g.Row.Name),
+			Text: fmt.Sprintf("A copy of this Ink Tray with the same records runs %s and wants to file in the cabinet “%s”. "+
+				"It files nothing while this one runs.", strings.Join(copies, " and "), g.Row.Name),
 			Advice: "Stop the copy, or stop this one if the copy is to take its place."})
 		if err != nil {
 			return err

@@ -53,7 +53,8 @@ func (h *held) change(f func() error) error {
 	h.mutex.RLock()
 	defer h.mutex.RUnlock()
 	if h.still {
-		return &cabinet.Error{Problem: "the cabinet is being moved to another place", Advice: "What is to be filed waits and is filed at the new place."}
+		return &cabinet.Error{Problem: "the cabinet is being moved to another place", Advice: "What is to be filed waits " +
+			"and is filed at the new place."}
 	}
 	return f()
 }
@@ -170,13 +171,15 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 		ended()
 		return nil, err
 	}
-	pass := &store.Pass{Kind: "move", MadeBy: by, State: store.Running, Total: total, StartedAt: cs.Clock(), Note: fmt.Sprintf("“%s” from %s to %s", g.Row.Name, g.Row.Folder, to.Folder)}
+	pass := &store.Pass{Kind: "move", MadeBy: by, State: store.Running, Total: total, StartedAt: cs.Clock(),
+		Note: fmt.Sprintf("“%s” from %s to %s", g.Row.Name, g.Row.Folder, to.Folder)}
 	if err := cs.Store.Passes.Add(pass); err != nil {
 		ended()
 		return nil, errors.Join(err, target.Close())
 	}
 	begun := *pass
-	m := &mover{owner: cs, from: g.Cabinet, to: target, pass: pass, steer: cs.Passes.Begin(pass.ID), copied: map[string]cabinet.Entry{}}
+	m := &mover{owner: cs, from: g.Cabinet, to: target, pass: pass, steer: cs.Passes.Begin(pass.ID),
+		copied: map[string]cabinet.Entry{}}
 	cs.Go("moving a cabinet", func() {
 		defer ended()
 		note := pass.Note
@@ -186,7 +189,8 @@ func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by strin
 		pass.State, pass.EndedAt, pass.Note = store.Done, &at, note
 		switch {
 		case m.steer.Asked() != "" || cs.Context().Err() != nil:
-			pass.State, pass.Note = store.Stopped, phrase.Join(note, "stopped; nothing was changed, and what was copied need not be copied again")
+			pass.State, pass.Note = store.Stopped,
+				phrase.Join(note, "stopped; nothing was changed, and what was copied need not be copied again")
 		case err != nil:
 			pass.State, pass.Note = store.Broken, phrase.Join(note, err.Error())
 		}
@@ -427,9 +431,11 @@ func (m *mover) put(ctx context.Context, r io.Reader, name string, modified time
 	case err != nil:
 		return err
 	case there != content && taken:
-		return &cabinet.Error{Problem: fmt.Sprintf("another file lies at the new place already as %s", name), Advice: "Move it away there, or choose an empty place; then move the cabinet again.", Lasting: true}
+		return &cabinet.Error{Problem: fmt.Sprintf("another file lies at the new place already as %s", name),
+			Advice: "Move it away there, or choose an empty place; then move the cabinet again.", Lasting: true}
 	case there != content:
-		return &cabinet.Error{Problem: fmt.Sprintf("what was read back from %s is not what was written", name), Advice: "Do not use this place: its disk or its server loses contents.", Lasting: true}
+		return &cabinet.Error{Problem: fmt.Sprintf("what was read back from %s is not what was written", name),
+			Advice: "Do not use this place: its disk or its server loses contents.", Lasting: true}
 	}
 	return nil
 }

@@ -22,7 +22,9 @@ func Resolve(ctx context.Context, c cabinet.Cabinet, folders []string, file stri
 			return spot, err
 		}
 	}
-	return spot, &cabinet.Error{Problem: "the folder " + path.Join(folders...) + " cannot be looked into: " + phrase.TrimStop(err.Error()), Advice: "Look at the folder in the cabinet, then try again.", Lasting: true, Err: err}
+	return spot,
+		&cabinet.Error{Problem: "the folder " + path.Join(folders...) + " cannot be looked into: " +
+			phrase.TrimStop(err.Error()), Advice: "Look at the folder in the cabinet, then try again.", Lasting: true, Err: err}
 }
 
 // LookAt measures what has a name. isFile is false where that cannot be read though the cabinet is in order.

@@ -36,9 +36,11 @@ func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 		return err
 	}
 	n := &store.Notice{Kind: "older records", Object: g.Row.ID, MadeAt: e.Clock(),
-		Text: fmt.Sprintf("Ink Tray's records are older than what was filed in the cabinet “%s”: it was filed there until %s, and these records know less, as if an older copy had been put back.",
+		Text: fmt.Sprintf("Ink Tray's records are older than what was filed in the cabinet “%s”: it was filed there until "+
+			"%s, and these records know less, as if an older copy had been put back.",
 			g.Row.Name, was.At.In(e.Zone).Format("2006-01-02 15:04")),
-		Advice: fmt.Sprintf("Messages that came since are looked at again: what of them lies there already gets its line in the register and is not filed twice. For files that no message brings again: "+
+		Advice: fmt.Sprintf("Messages that came since are looked at again: what of them lies there already gets its line "+
+			"in the register and is not filed twice. For files that no message brings again: "+
 			"Settings, Cabinets, Files without a line, or inktray cabinets unknown %q.", g.Row.Name)}
 	if err := e.Store.Tray.Tell(n); err != nil {
 		return err

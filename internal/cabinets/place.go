@@ -140,7 +140,8 @@ func (cs *Cabinets) AddCabinet(ctx context.Context, c *store.Cabinet, actor stri
 	}
 	for _, other := range rows {
 		if other.Identity == c.Identity {
-			return &cabinet.Error{Problem: fmt.Sprintf("this place is the cabinet “%s” already", other.Name), Advice: "Choose another place.", Lasting: true}
+			return &cabinet.Error{Problem: fmt.Sprintf("this place is the cabinet “%s” already", other.Name),
+				Advice: "Choose another place.", Lasting: true}
 		}
 	}
 	if err := cs.proved(ctx, c); err != nil {
@@ -161,7 +162,8 @@ func (cs *Cabinets) proved(ctx context.Context, c *store.Cabinet) error {
 
 // ChangeCabinet changes how a cabinet is reached, once it was proved that it can be
 // reached so and is the same.
-func (cs *Cabinets) ChangeCabinet(ctx context.Context, c *store.Cabinet, reached bool, revision int, actor string) error {
+func (cs *Cabinets) ChangeCabinet(ctx context.Context, c *store.Cabinet, reached bool, revision int,
+	actor string) error {
 	if reached {
 		if err := cs.proved(ctx, c); err != nil {
 			return err

@@ -466,11 +466,13 @@ func verdict(ctx context.Context, last end, err, waited error, stderr *bytes.Buf
 	case err == nil:
 		return nil
 	case ctx.Err() == context.DeadlineExceeded:
-		return &unpack.Error{Problem: fmt.Sprintf("reading it took longer than %v, which is the limit", deadline), Limit: true}
+		return &unpack.Error{Problem: fmt.Sprintf("reading it took longer than %v, which is the limit", deadline),
+			Limit: true}
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case starved(stderr.Bytes()):
-		return &unpack.Error{Problem: fmt.Sprintf("reading it takes more than %d MB of memory, which is the limit", memory>>20), Limit: true}
+		return &unpack.Error{
+			Problem: fmt.Sprintf("reading it takes more than %d MB of memory, which is the limit", memory>>20), Limit: true}
 	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
 		return &unpack.Error{Problem: fmt.Sprintf("the process that read it ended early (%v)", waited)}
 	}
@@ -482,7 +484,8 @@ func verdict(ctx context.Context, last end, err, waited error, stderr *bytes.Buf
 // so by a segmentation fault outside of any goroutine; one inside is a panic.
 func starved(words []byte) bool {
 	return bytes.HasPrefix(words, []byte("SIGSEGV: ")) || bytes.Contains(words, []byte("out of memory")) ||
-		bytes.Contains(words, []byte("cannot allocate memory")) || bytes.Contains(words, []byte("fatal error: stack overflow"))
+		bytes.Contains(words, []byte("cannot allocate memory")) ||
+		bytes.Contains(words, []byte("fatal error: stack overflow"))
 }
 
 // started counts children.

@@ -227,7 +227,8 @@ func TestAChildThatDiesIsAReason(t *testing.T) {
 
 // A file of 64 octets asks for a dictionary of 1.5 GB: xz, with dict=1536MiB.
 func TestMoreMemoryThanAChildHasIsAReason(t *testing.T) {
-	data, err := base64.StdEncoding.DecodeString("/Td6WFoAAATm1rRGAgAhASUAAAA7eHtBAQAGbGV2ZWxzCgAA5CJbLT+uvTkAAR8HFi64cx+2830BAAAAAARZWg==")
+	data, err := base64.StdEncoding.DecodeString(
+		"/Td6WFoAAATm1rRGAgAhASUAAAA7eHtBAQAGbGV2ZWxzCgAA5CJbLT+uvTkAAR8HFi64cx+2830BAAAAAARZWg==")
 	if err != nil {
 		t.Fatal(err)
 	}

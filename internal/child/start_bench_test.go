@@ -11,7 +11,8 @@ import (
 func BenchmarkStart(b *testing.B) {
 	f := file(b, zipped(b, "a.txt"))
 	for b.Loop() {
-		if err := Unpack(b.Context(), f, unpack.Request{Name: "a.zip"}, func(unpack.Entry, io.Reader) error { return nil }); err != nil {
+		if err := Unpack(b.Context(), f, unpack.Request{Name: "a.zip"},
+			func(unpack.Entry, io.Reader) error { return nil }); err != nil {
 			b.Fatal(err)
 		}
 	}

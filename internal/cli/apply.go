@@ -90,8 +90,10 @@ func (c applyCommands) apply() *cobra.Command {
 	var preview, yes bool
 	cmd := &cobra.Command{
 		Use: "apply FILE", Short: "Set mailboxes, cabinets, topics and rules from one file", Args: cobra.ExactArgs(1),
-		Long: "Compares the file with the service, shows what would change, and changes it after a yes. What the file does not name is left alone. Applying the same file again changes nothing.\n" +
-			"Secrets stand in the file by reference only: secret: {env: NAME} or secret: {file: PATH}. A mailbox that is there keeps its secret; --new-secrets is `inktray mailboxes change NAME --new-secret`.",
+		Long: "Compares the file with the service, shows what would change, and changes it after a yes. What the file does " +
+			"not name is left alone. Applying the same file again changes nothing.\n" +
+			"Secrets stand in the file by reference only: secret: {env: NAME} or secret: {file: PATH}. A mailbox that is " +
+			"there keeps its secret; --new-secrets is `inktray mailboxes change NAME --new-secret`.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, err := c.readFile(args[0])
 			if err != nil {
@@ -102,7 +104,8 @@ func (c applyCommands) apply() *cobra.Command {
 				return fileProblems(args[0], err)
 			}
 			if s.Format != rule.Format {
-				return &exitError{exitInvalid, fmt.Sprintf("%s: the file has format %d; this version reads format %d", args[0], s.Format, rule.Format)}
+				return &exitError{exitInvalid,
+					fmt.Sprintf("%s: the file has format %d; this version reads format %d", args[0], s.Format, rule.Format)}
 			}
 			for i := range s.Rules { // what can be checked without the service, before anything is done
 				if _, err := rule.Compile(&s.Rules[i].Rule, 0, nil); err != nil {
@@ -164,7 +167,8 @@ func (c applyCommands) carryOut(ctx context.Context, changes []change, preview, 
 	}
 	for i, one := range changes {
 		if err := one.do(ctx); err != nil {
-			return fmt.Errorf("%s %s (after %d of %d changes; correct it and apply again): %w", one.Kind, one.What, i, len(changes), err)
+			return fmt.Errorf("%s %s (after %d of %d changes; correct it and apply again): %w", one.Kind, one.What, i,
+				len(changes), err)
 		}
 	}
 	if c.format != "json" {
@@ -180,7 +184,9 @@ func (k *cabinetEntry) settings(base string) (client.CabinetSettings, error) {
 		return client.CabinetSettings{}, err
 	}
 	as := client.CabinetKind(kind)
-	set := client.CabinetSettings{Name: k.Name, Kind: &as, Folder: k.Folder, Mode: given(k.Mode), Owner: given(k.Owner), Username: given(k.User), Pinned: given(k.Pinned), Proxy: given(k.Proxy), HostKey: given(k.HostKey), Region: given(k.Region)}
+	set := client.CabinetSettings{Name: k.Name, Kind: &as, Folder: k.Folder, Mode: given(k.Mode), Owner: given(k.Owner),
+		Username: given(k.User), Pinned: given(k.Pinned), Proxy: given(k.Proxy), HostKey: given(k.HostKey),
+		Region: given(k.Region)}
 	if k.Secret != nil {
 		secret, err := k.Secret.read(base)
 		if err != nil {
@@ -221,7 +227,9 @@ func (c applyCommands) compare(ctx context.Context, api *client.Client, s *setti
 				return err
 			}})
 		case cabinets[at].Folder != k.Folder:
-			return nil, &exitError{exitInvalid, fmt.Sprintf("the cabinet “%s” is %s and does not become %s by a file; move it: inktray cabinets move %q", k.Name, cabinets[at].Folder, k.Folder, k.Name)}
+			return nil, &exitError{exitInvalid,
+				fmt.Sprintf("the cabinet “%s” is %s and does not become %s by a file; move it: inktray cabinets move %q", k.Name,
+					cabinets[at].Folder, k.Folder, k.Name)}
 		}
 	}
 	topics, err := c.compareTopics(ctx, api, s.Topics, base)
@@ -232,7 +240,8 @@ func (c applyCommands) compare(ctx context.Context, api *client.Client, s *setti
 }
 
 // compareTopics lists the topics to make. One that is there keeps what it learned.
-func (c applyCommands) compareTopics(ctx context.Context, api *client.Client, wanted []topicEntry, base string) ([]change, error) {
+func (c applyCommands) compareTopics(ctx context.Context, api *client.Client, wanted []topicEntry,
+	base string) ([]change, error) {
 	if len(wanted) == 0 {
 		return nil, nil
 	}
@@ -261,15 +270,19 @@ func (c applyCommands) compareTopics(ctx context.Context, api *client.Client, wa
 			return nil, err
 		}
 		learns.Name = w.Name
-		changes = append(changes, change{"add", "topic " + w.Name, fmt.Sprintf("learns from %s in %s", count(len(learns.Examples), "example"), w.Learn), func(ctx context.Context) error {
-			_, err := call[client.Topic](api.ImportTopic(ctx, learns))
-			return err
-		}})
+		changes = append(changes,
+			change{"add", "topic " + w.Name,
+				fmt.Sprintf("learns from %s in %s", count(len(learns.Examples), "example"), w.Learn),
+				func(ctx context.Context) error {
+					_, err := call[client.Topic](api.ImportTopic(ctx, learns))
+					return err
+				}})
 	}
 	return changes, nil
 }
 
-func (c *command) compareRules(ctx context.Context, api *client.Client, wanted []ruleEntry, changes []change) ([]change, error) {
+func (c *command) compareRules(ctx context.Context, api *client.Client, wanted []ruleEntry, changes []change) ([]change,
+	error) {
 	rules, err := call[[]client.Rule](api.ListRules(ctx))
 	if err != nil {
 		return nil, err
@@ -314,18 +327,23 @@ func (c *command) compareRules(ctx context.Context, api *client.Client, wanted [
 			}
 			if is.String() != string(plain) {
 				if w.Revision != rules[at].Revision {
-					return nil, &exitError{exitInvalid, fmt.Sprintf("the rule “%s” was changed since this file was made: the file is from revision %d, and the rule has revision %d. They differ so:\n  %s\nMake your change in a file of the present state, or take the line “revision” out of the file to write over it",
-						w.Name, w.Revision, rules[at].Revision, strings.ReplaceAll(differences(rules[at].Document, plain), "\n", "\n  "))}
+					return nil, &exitError{exitInvalid,
+						fmt.Sprintf("the rule “%s” was changed since this file was made: the file is from revision %d, and the rule "+
+							"has revision %d. They differ so:\n  %s\nMake your change in a file of the present state, or take the line "+
+							"“revision” out of the file to write over it",
+							w.Name, w.Revision, rules[at].Revision,
+							strings.ReplaceAll(differences(rules[at].Document, plain), "\n", "\n  "))}
 				}
 				changes = append(changes, change{"change", "rule " + w.Name, differences(rules[at].Document, plain), save})
 			}
 		}
 		switch {
 		case w.On != nil && *w.On && !running:
-			changes = append(changes, change{"on", "rule " + w.Name, "takes what arrives from then on", func(ctx context.Context) error {
-				_, err := call[client.Rule](api.SwitchRuleOn(ctx, id, client.SwitchOnRequest{}))
-				return err
-			}})
+			changes = append(changes,
+				change{"on", "rule " + w.Name, "takes what arrives from then on", func(ctx context.Context) error {
+					_, err := call[client.Rule](api.SwitchRuleOn(ctx, id, client.SwitchOnRequest{}))
+					return err
+				}})
 		case w.On != nil && !*w.On && running:
 			changes = append(changes, change{"off", "rule " + w.Name, "", func(ctx context.Context) error {
 				_, err := call[client.Rule](api.SwitchRuleOff(ctx, id))
@@ -362,7 +380,8 @@ func (c *command) renamed(ctx context.Context, api *client.Client, wanted []rule
 		answer, err := c.ask(fmt.Sprintf("Is “%s” the rule “%s” renamed? Type yes or no: ", one.Name, one.Renamed.Name))
 		switch {
 		case err != nil:
-			fmt.Fprintf(c.errs, "Is “%s” the rule “%s” renamed? Then write `id: %s` into it; without it, it is a new rule.\n", one.Name, one.Renamed.Name, one.Renamed.ID)
+			fmt.Fprintf(c.errs, "Is “%s” the rule “%s” renamed? Then write `id: %s` into it; without it, it is a new rule.\n",
+				one.Name, one.Renamed.Name, one.Renamed.ID)
 		case answer == "yes":
 			wanted[i].ID = one.Renamed.ID
 		}

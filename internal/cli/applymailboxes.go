@@ -65,7 +65,9 @@ func (m *mailboxEntry) into(s *client.MailboxSettings, base string) (detail []st
 	list := func(name string, to **[]string, wanted []string) {
 		is := deref(*to)
 		if wanted != nil && !slices.Equal(is, wanted) {
-			detail = append(detail, fmt.Sprintf("%s: %s, then %s", name, cmp.Or(strings.Join(is, ", "), "none"), cmp.Or(strings.Join(wanted, ", "), "none")))
+			detail = append(detail,
+				fmt.Sprintf("%s: %s, then %s", name, cmp.Or(strings.Join(is, ", "), "none"),
+					cmp.Or(strings.Join(wanted, ", "), "none")))
 			*to = &wanted
 		}
 	}
@@ -156,7 +158,8 @@ func beside(base, path string) string {
 }
 
 // compareMailboxes lists what has to change of the mailboxes.
-func (c applyCommands) compareMailboxes(ctx context.Context, api *client.Client, entries []mailboxEntry, base string) ([]change, error) {
+func (c applyCommands) compareMailboxes(ctx context.Context, api *client.Client, entries []mailboxEntry,
+	base string) ([]change, error) {
 	mailboxes, err := call[[]client.Mailbox](api.ListMailboxes(ctx))
 	if err != nil {
 		return nil, err
@@ -169,7 +172,9 @@ func (c applyCommands) compareMailboxes(ctx context.Context, api *client.Client,
 		if at >= 0 {
 			wanted = settingsOf(&mailboxes[at])
 			if is := mailboxes[at].Kind; m.Kind != "" && m.Kind != is || m.Kind == "" && !account(is) {
-				return nil, &exitError{exitInvalid, fmt.Sprintf("the mailbox “%s” is of the kind %s and cannot become %s: take another name", m.Name, is, cmp.Or(m.Kind, "imap"))}
+				return nil, &exitError{exitInvalid,
+					fmt.Sprintf("the mailbox “%s” is of the kind %s and cannot become %s: take another name", m.Name, is,
+						cmp.Or(m.Kind, "imap"))}
 			}
 		} else if m.Kind != "" {
 			kind := client.MailboxSettingsKind(m.Kind)
@@ -194,10 +199,11 @@ func (c applyCommands) compareMailboxes(ctx context.Context, api *client.Client,
 		}
 		if at >= 0 {
 			id, revision := mailboxes[at].ID, fmt.Sprint(mailboxes[at].Revision)
-			changes = append(changes, change{"change", "mailbox " + mailboxes[at].Name, strings.Join(detail, "\n"), func(ctx context.Context) error {
-				_, err := call[client.Mailbox](api.ChangeMailbox(ctx, id, &client.ChangeMailboxParams{IfMatch: &revision}, wanted))
-				return err
-			}})
+			changes = append(changes,
+				change{"change", "mailbox " + mailboxes[at].Name, strings.Join(detail, "\n"), func(ctx context.Context) error {
+					_, err := call[client.Mailbox](api.ChangeMailbox(ctx, id, &client.ChangeMailboxParams{IfMatch: &revision}, wanted))
+					return err
+				}})
 			continue
 		}
 		if m.Word != "" {
@@ -221,7 +227,8 @@ func (m *mailboxEntry) said() string {
 	case m.Kind == "files":
 		return "mail that is taken in from files"
 	case m.Consent != nil:
-		return fmt.Sprintf("%s at %s (%s)\nby consent: somebody signs in then, with `inktray mailboxes sign-in %s`", m.User, m.Host, cmp.Or(m.Encryption, "tls"), inShell(m.Name))
+		return fmt.Sprintf("%s at %s (%s)\nby consent: somebody signs in then, with `inktray mailboxes sign-in %s`", m.User,
+			m.Host, cmp.Or(m.Encryption, "tls"), inShell(m.Name))
 	}
 	return fmt.Sprintf("%s at %s (%s)", m.User, m.Host, cmp.Or(m.Encryption, "tls"))
 }

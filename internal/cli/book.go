@@ -19,7 +19,8 @@ func (c bookCommands) correspondents() *cobra.Command {
 	var domains, addresses, groups []string
 	var passwordFile string
 	settings := func(name string) (client.CorrespondentSettings, error) {
-		domains, addresses, groups = append([]string{}, domains...), append([]string{}, addresses...), append([]string{}, groups...)
+		domains, addresses, groups = append([]string{}, domains...), append([]string{}, addresses...),
+			append([]string{}, groups...)
 		s := client.CorrespondentSettings{Name: name, Domains: &domains, Addresses: &addresses, Groups: &groups}
 		if passwordFile == "" {
 			return s, nil
@@ -41,12 +42,14 @@ func (c bookCommands) correspondents() *cobra.Command {
 		cmd.Flags().StringSliceVar(&domains, "domain", nil, "a domain, with its subdomains; may stand several times")
 		cmd.Flags().StringSliceVar(&addresses, "address", nil, "a whole address; may stand several times")
 		cmd.Flags().StringSliceVar(&groups, "group", nil, "a group to which they belong; may stand several times")
-		cmd.Flags().StringVar(&passwordFile, "archive-passwords", "", "file with the passwords of archives that they send, one a line; - reads them from standard input")
+		cmd.Flags().StringVar(&passwordFile, "archive-passwords", "", "file with the passwords of archives that they send, "+
+			"one a line; - reads them from standard input")
 		return cmd
 	}
 	said := func(one client.Correspondent) error {
 		return c.show(one, func() {
-			fmt.Fprintf(c.out, "“%s” is in the book: %s.\n", one.Name, strings.Join(slices.Concat(one.Domains, one.Addresses), ", "))
+			fmt.Fprintf(c.out, "“%s” is in the book: %s.\n", one.Name,
+				strings.Join(slices.Concat(one.Domains, one.Addresses), ", "))
 		})
 	}
 	root.AddCommand(&cobra.Command{
@@ -63,7 +66,9 @@ func (c bookCommands) correspondents() *cobra.Command {
 					if one.Passwords > 0 {
 						passwords = fmt.Sprint(one.Passwords)
 					}
-					rows = append(rows, []string{one.Name, strings.Join(one.Domains, ", "), strings.Join(one.Addresses, ", "), strings.Join(one.Groups, ", "), passwords})
+					rows = append(rows,
+						[]string{one.Name, strings.Join(one.Domains, ", "), strings.Join(one.Addresses, ", "),
+							strings.Join(one.Groups, ", "), passwords})
 				}
 				c.table([]string{"NAME", "DOMAINS", "ADDRESSES", "GROUPS", "PASSWORDS"}, rows)
 			})
@@ -111,12 +116,14 @@ func (c bookCommands) correspondents() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				for flag, keep := range map[string]func(){"domain": func() { s.Domains = &is.Domains }, "address": func() { s.Addresses = &is.Addresses }, "group": func() { s.Groups = &is.Groups }} {
+				for flag, keep := range map[string]func(){"domain": func() { s.Domains = &is.Domains },
+					"address": func() { s.Addresses = &is.Addresses }, "group": func() { s.Groups = &is.Groups }} {
 					if !cmd.Flags().Changed(flag) {
 						keep()
 					}
 				}
-				one, err := call[client.Correspondent](api.ChangeCorrespondent(ctx, is.ID, &client.ChangeCorrespondentParams{IfMatch: ifMatch(is.Revision)}, s))
+				one, err := call[client.Correspondent](api.ChangeCorrespondent(ctx, is.ID,
+					&client.ChangeCorrespondentParams{IfMatch: ifMatch(is.Revision)}, s))
 				if err != nil {
 					return err
 				}
@@ -145,9 +152,11 @@ func findCorrespondent(ctx context.Context, api *client.Client, name string) (cl
 	if err != nil {
 		return client.Correspondent{}, err
 	}
-	at := slices.IndexFunc(all, func(x client.Correspondent) bool { return strings.EqualFold(x.Name, name) || x.ID == name })
+	at := slices.IndexFunc(all,
+		func(x client.Correspondent) bool { return strings.EqualFold(x.Name, name) || x.ID == name })
 	if at < 0 {
-		return client.Correspondent{}, &exitError{exitMissing, fmt.Sprintf("there is no correspondent called “%s”; see inktray correspondents list", name)}
+		return client.Correspondent{}, &exitError{exitMissing, fmt.Sprintf("there is no correspondent called “%s”; see "+
+			"inktray correspondents list", name)}
 	}
 	return all[at], nil
 }
@@ -161,7 +170,8 @@ func (c bookCommands) tables() *cobra.Command {
 		}
 		at := slices.IndexFunc(all, func(x client.LookupTable) bool { return strings.EqualFold(x.Name, name) })
 		if at < 0 {
-			return client.LookupTable{}, &exitError{exitMissing, fmt.Sprintf("there is no table called “%s”; see inktray tables list", name)}
+			return client.LookupTable{}, &exitError{exitMissing, fmt.Sprintf("there is no table called “%s”; see inktray "+
+				"tables list", name)}
 		}
 		return all[at], nil
 	}
@@ -196,7 +206,8 @@ func (c bookCommands) tables() *cobra.Command {
 			})
 		}),
 	}, &cobra.Command{
-		Use: "save NAME FILE", Short: "Make or replace a table from a CSV file of two columns: what is looked up, and what stands for it", Args: cobra.ExactArgs(2),
+		Use: "save NAME FILE", Short: "Make or replace a table from a CSV file of two columns: what is looked up, and what " +
+			"stands for it", Args: cobra.ExactArgs(2),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			data, err := c.readFile(args[1])
 			if err != nil {
@@ -211,7 +222,8 @@ func (c bookCommands) tables() *cobra.Command {
 			var missing *exitError
 			switch {
 			case err == nil:
-				t, err = call[client.LookupTable](api.ChangeTable(ctx, is.ID, &client.ChangeTableParams{IfMatch: ifMatch(is.Revision)}, s))
+				t, err = call[client.LookupTable](api.ChangeTable(ctx, is.ID,
+					&client.ChangeTableParams{IfMatch: ifMatch(is.Revision)}, s))
 			case errors.As(err, &missing):
 				t, err = call[client.LookupTable](api.AddTable(ctx, s))
 			}
@@ -219,7 +231,8 @@ func (c bookCommands) tables() *cobra.Command {
 				return err
 			}
 			return c.show(t, func() {
-				fmt.Fprintf(c.out, "The table “%s” has %d rows. In a pattern: <lookup %s of (file.stem)>\n", t.Name, len(t.Rows), t.Name)
+				fmt.Fprintf(c.out, "The table “%s” has %d rows. In a pattern: <lookup %s of (file.stem)>\n", t.Name, len(t.Rows),
+					t.Name)
 			})
 		}),
 	}, &cobra.Command{

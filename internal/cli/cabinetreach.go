@@ -79,22 +79,24 @@ func (s *shelves) tree(c *store.Cabinet) (tree.Tree, error) {
 	case "webdav":
 		return webdav.New(webdav.Config{Server: server, Path: path, Username: c.Username, Password: secret}), nil
 	case "sftp":
-		return sftp.New(sftp.Config{Server: server, Path: path, Username: c.Username, Secret: secret, HostKey: p.HostKey}), nil
+		return sftp.New(sftp.Config{Server: server, Path: path, Username: c.Username, Secret: secret, HostKey: p.HostKey}),
+			nil
 	case "s3":
 		folder := filepath.Join(s.staging, c.ID)
-		return s3.New(s3.Config{Server: server, Path: path, Name: c.Username, Secret: secret, Region: p.Region, Spool: func() (disk.FS, error) {
-			if err := os.MkdirAll(folder, 0o700); err != nil {
-				return nil, err
-			}
-			above, err := disk.Root(s.staging)
-			if err != nil {
-				return nil, err
-			}
-			if err := errors.Join(above.SyncDir("."), above.Close()); err != nil { // the folder outlives a power cut, too
-				return nil, err
-			}
-			return disk.Root(folder)
-		}}), nil
+		return s3.New(s3.Config{Server: server, Path: path, Name: c.Username, Secret: secret, Region: p.Region,
+			Spool: func() (disk.FS, error) {
+				if err := os.MkdirAll(folder, 0o700); err != nil {
+					return nil, err
+				}
+				above, err := disk.Root(s.staging)
+				if err != nil {
+					return nil, err
+				}
+				if err := errors.Join(above.SyncDir("."), above.Close()); err != nil { // the folder outlives a power cut, too
+					return nil, err
+				}
+				return disk.Root(folder)
+			}}), nil
 	}
 	return nil, wrong(errors.New("there is no kind of cabinet called " + c.Kind))
 }

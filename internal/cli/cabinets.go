@@ -22,7 +22,8 @@ type cabinetFlags struct {
 func (f *cabinetFlags) reach(cmd *cobra.Command) {
 	v := cmd.Flags()
 	v.StringVar(&f.user, "user", "", "name at the server; of an object store the access key")
-	v.StringVar(&f.secretFile, "secret-file", "", "file that holds the password, the private key or the secret key; else INKTRAY_SECRET or the prompt")
+	v.StringVar(&f.secretFile, "secret-file", "",
+		"file that holds the password, the private key or the secret key; else INKTRAY_SECRET or the prompt")
 	v.StringVar(&f.authorityFile, "authority-file", "", "file with certificates that are trusted beside the system's, PEM")
 	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
 	v.StringVar(&f.proxy, "proxy", "", "socks5://host:port or http://host:port")
@@ -69,7 +70,9 @@ func (f *cabinetFlags) settings(c *command, name string) (client.CabinetSettings
 		return client.CabinetSettings{}, err
 	}
 	k := client.CabinetKind(kind)
-	set := client.CabinetSettings{Name: name, Kind: &k, Folder: f.folder, Mode: given(f.mode), Owner: given(f.owner), Username: given(f.user), Pinned: given(f.pinned), Proxy: given(f.proxy), HostKey: given(f.hostKey), Region: given(f.region)}
+	set := client.CabinetSettings{Name: name, Kind: &k, Folder: f.folder, Mode: given(f.mode), Owner: given(f.owner),
+		Username: given(f.user), Pinned: given(f.pinned), Proxy: given(f.proxy), HostKey: given(f.hostKey),
+		Region: given(f.region)}
 	if set.Authority, err = f.authority(); err != nil {
 		return set, err
 	}
@@ -112,8 +115,10 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&f.kind, "kind", "", "local, webdav, sftp or s3; else as the folder begins")
-	add.Flags().StringVar(&f.folder, "folder", "", "whole path on the machine that runs Ink Tray, or an address on a server")
-	add.Flags().StringVar(&f.mode, "mode", "", "local: mode of files in octal, such as 0640; who may read a file may enter its folder")
+	add.Flags().StringVar(&f.folder, "folder", "",
+		"whole path on the machine that runs Ink Tray, or an address on a server")
+	add.Flags().StringVar(&f.mode, "mode", "",
+		"local: mode of files in octal, such as 0640; who may read a file may enter its folder")
 	add.Flags().StringVar(&f.owner, "owner", "", "local: to whom files belong: user, user:group or :group")
 	f.reach(add)
 	root.AddCommand(add, c.changeCabinet(), c.moveCabinet(), &cobra.Command{
@@ -136,7 +141,8 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 			})
 		}),
 	}, &cobra.Command{
-		Use: "check NAME", Short: "Look now whether a cabinet is there and can be written to, and try out what it promises", Args: cobra.ExactArgs(1),
+		Use: "check NAME", Short: "Look now whether a cabinet is there and can be written to, and try out what it promises",
+		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			k, err := findCabinet(ctx, api, args[0])
 			if err != nil {
@@ -159,15 +165,19 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 			})
 		}),
 	}, c.unknownFiles(), &cobra.Command{
-		Use: "address NAME [ADDRESS]", Short: "Say how colleagues reach a cabinet, so that links open on their machines; without an address, none", Args: cobra.RangeArgs(1, 2),
-		Example: "  inktray cabinets address \"harbour files\" '\\\\files\\harbour'\n  inktray cabinets address \"harbour files\" https://files.brackwater.example/harbour",
+		Use:   "address NAME [ADDRESS]",
+		Short: "Say how colleagues reach a cabinet, so that links open on their machines; without an address, none",
+		Args:  cobra.RangeArgs(1, 2),
+		Example: "  inktray cabinets address \"harbour files\" '\\\\files\\harbour'\n  inktray cabinets address \"harbour " +
+			"files\" https://files.brackwater.example/harbour",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			k, err := findCabinet(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
 			address := strings.Join(args[1:], "")
-			if k, err = call[client.Cabinet](api.ChangeCabinet(ctx, k.ID, &client.ChangeCabinetParams{}, client.CabinetChange{Address: &address})); err != nil {
+			if k, err = call[client.Cabinet](api.ChangeCabinet(ctx, k.ID, &client.ChangeCabinetParams{},
+				client.CabinetChange{Address: &address})); err != nil {
 				return err
 			}
 			return c.show(k, func() {
@@ -200,8 +210,11 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 	var address string
 	var yes, away bool
 	cmd := &cobra.Command{
-		Use: "move NAME --folder PLACE", Short: "Move a cabinet to another place, of another kind or not; without --yes it only says what would happen", Args: cobra.ExactArgs(1),
-		Example: "  inktray cabinets move \"harbour files\" --kind webdav --folder https://files.brackwater.example/dav/harbour --user harbour --yes",
+		Use:   "move NAME --folder PLACE",
+		Short: "Move a cabinet to another place, of another kind or not; without --yes it only says what would happen",
+		Args:  cobra.ExactArgs(1),
+		Example: "  inktray cabinets move \"harbour files\" --kind webdav --folder " +
+			"https://files.brackwater.example/dav/harbour --user harbour --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if f.folder == "" {
 				return usageError{fmt.Errorf("say where to with --folder: a whole path, or an address")}
@@ -215,14 +228,20 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(c.out, "All files of “%s” would be copied from\n  %s\nto\n  %s\nand read back there. Filing goes on meanwhile; at the end it waits for a moment, and then the cabinet\nis the new place: rules and register lead there. The old place keeps its files, and nothing is filed\nthere any more. Nothing was changed. To do it, add --yes.\n", k.Name, k.Folder, f.folder)
+				fmt.Fprintf(c.out, "All files of “%s” would be copied from\n  %s\nto\n  %s\nand read back there. Filing goes on "+
+					"meanwhile; at the end it waits for a moment, and then the cabinet\nis the new place: rules and register lead "+
+					"there. The old place keeps its files, and nothing is filed\nthere any more. Nothing was changed. To do it, add "+
+					"--yes.\n", k.Name, k.Folder, f.folder)
 				return nil
 			}
 			set, err := f.settings(c.command, k.Name)
 			if err != nil {
 				return err
 			}
-			p, err := call[client.Pass](api.MoveCabinet(cmd.Context(), k.ID, client.CabinetPlace{Kind: set.Kind, Folder: set.Folder, Username: set.Username, Secret: set.Secret, Authority: set.Authority, Pinned: set.Pinned, Proxy: set.Proxy, HostKey: set.HostKey, Region: set.Region, Mode: set.Mode, Owner: set.Owner, Address: given(address)}))
+			p, err := call[client.Pass](api.MoveCabinet(cmd.Context(), k.ID,
+				client.CabinetPlace{Kind: set.Kind, Folder: set.Folder, Username: set.Username, Secret: set.Secret,
+					Authority: set.Authority, Pinned: set.Pinned, Proxy: set.Proxy, HostKey: set.HostKey, Region: set.Region,
+					Mode: set.Mode, Owner: set.Owner, Address: given(address)}))
 			if err != nil {
 				return err
 			}
@@ -235,7 +254,8 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 				select {
 				case <-cmd.Context().Done():
 					bar.end()
-					return &exitError{exitFailure, fmt.Sprintf("no longer looking on; pass %d goes on by itself (inktray passes stop %d)", p.ID, p.ID)}
+					return &exitError{exitFailure,
+						fmt.Sprintf("no longer looking on; pass %d goes on by itself (inktray passes stop %d)", p.ID, p.ID)}
 				case <-time.After(200 * time.Millisecond):
 				}
 				if p, err = call[client.Pass](api.GetPass(cmd.Context(), p.ID)); err != nil {
@@ -247,7 +267,8 @@ func (c cabinetCommands) moveCabinet() *cobra.Command {
 				return &exitError{exitFailure, fmt.Sprintf("pass %d is %s: %s", p.ID, p.State, p.Note)}
 			}
 			return c.show(p, func() {
-				fmt.Fprintf(c.out, "The cabinet “%s” is %s now; %d files were copied. The old place keeps its files.\n", k.Name, set.Folder, p.Looked)
+				fmt.Fprintf(c.out, "The cabinet “%s” is %s now; %d files were copied. The old place keeps its files.\n", k.Name,
+					set.Folder, p.Looked)
 			})
 		},
 	}
@@ -267,7 +288,8 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 	var f cabinetFlags
 	var newSecret bool
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Change how a cabinet on a server is reached; it is tried out first", Args: cobra.ExactArgs(1),
+		Use: "change NAME", Short: "Change how a cabinet on a server is reached; it is tried out first",
+		Args:    cobra.ExactArgs(1),
 		Example: "  inktray cabinets change \"office share\" --new-secret",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := c.connect()
@@ -282,7 +304,8 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 			for name, at := range map[string]struct {
 				value *string
 				into  **string
-			}{"user": {&f.user, &set.Username}, "pinned": {&f.pinned, &set.Pinned}, "proxy": {&f.proxy, &set.Proxy}, "host-key": {&f.hostKey, &set.HostKey}, "region": {&f.region, &set.Region}} {
+			}{"user": {&f.user, &set.Username}, "pinned": {&f.pinned, &set.Pinned}, "proxy": {&f.proxy, &set.Proxy},
+				"host-key": {&f.hostKey, &set.HostKey}, "region": {&f.region, &set.Region}} {
 				if cmd.Flags().Changed(name) {
 					*at.into = at.value
 				}
@@ -300,9 +323,11 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 				set.Secret = &secret
 			}
 			if set == (client.CabinetChange{}) {
-				return usageError{fmt.Errorf("say what to change, such as --user or --new-secret; how colleagues reach it is `cabinets address`")}
+				return usageError{fmt.Errorf("say what to change, such as --user or --new-secret; how colleagues reach it is " +
+					"`cabinets address`")}
 			}
-			if k, err = call[client.Cabinet](api.ChangeCabinet(cmd.Context(), k.ID, &client.ChangeCabinetParams{IfMatch: ifMatch(k.Revision)}, set)); err != nil {
+			if k, err = call[client.Cabinet](api.ChangeCabinet(cmd.Context(), k.ID,
+				&client.ChangeCabinetParams{IfMatch: ifMatch(k.Revision)}, set)); err != nil {
 				return err
 			}
 			return c.show(k, func() { fmt.Fprintf(c.out, "The cabinet “%s” is reached so from now on.\n", k.Name) })
@@ -317,8 +342,10 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 func (c cabinetCommands) unknownFiles() *cobra.Command {
 	enter, yes := false, false
 	cmd := &cobra.Command{
-		Use: "unknown NAME", Short: "List files of a cabinet of which the register knows nothing, or enter them with --enter", Args: cobra.ExactArgs(1),
-		Long: "Files that people put there themselves are among them. After an older copy of the records was put back, files that were filed since are, too; entered in the register they are found and verified like any other.",
+		Use: "unknown NAME", Short: "List files of a cabinet of which the register knows nothing, or enter them with --enter",
+		Args: cobra.ExactArgs(1),
+		Long: "Files that people put there themselves are among them. After an older copy of the records was put back, " +
+			"files that were filed since are, too; entered in the register they are found and verified like any other.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			k, err := findCabinet(ctx, api, args[0])
 			if err != nil {
@@ -330,7 +357,8 @@ func (c cabinetCommands) unknownFiles() *cobra.Command {
 				return err
 			}
 			if enter && len(found.Files) > 0 {
-				if err := c.confirm(fmt.Sprintf("%s will be entered in the register.", count(len(found.Files), "file")), yes); err != nil {
+				if err := c.confirm(fmt.Sprintf("%s will be entered in the register.", count(len(found.Files), "file")),
+					yes); err != nil {
 					return err
 				}
 				n := client.Count{}

@@ -30,22 +30,39 @@ func placed(t *testing.T) (*office, *demo.Places, string) {
 // Cabinets of every kind are added, tried out, filed into and moved by the command line.
 func TestCabinetsOfEveryKind(t *testing.T) {
 	o, places, folder := placed(t)
-	says(t, "no kind", fails(t, "cabinets", "add", "office share", "--folder", places.WebDAV, "--user", demo.PlacesName), "--kind webdav or --kind s3")
-	says(t, "no host key", fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName), "nobody has vouched for the server's host key yet: it is "+places.HostKey)
-	says(t, "another host key", fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", "SHA256:x"), "the server's host key is another one")
-	says(t, "no such bucket", fails(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", strings.TrimSuffix(places.Objects, "archive")+"none", "--user", demo.PlacesName), "there is no bucket “none”")
-	says(t, "an odd setting", fails(t, "cabinets", "add", "x", "--folder", filepath.Join(o.folder, "x"), "--host-key", "SHA256:x"), "a cabinet of the kind local has no host key")
-	says(t, "a name in the address", fails(t, "cabinets", "add", "x", "--kind", "webdav", "--folder", strings.Replace(places.WebDAV, "http://", "http://me:pw@", 1), "--user", demo.PlacesName), "name and password have fields of their own")
+	says(t, "no kind", fails(t, "cabinets", "add", "office share", "--folder", places.WebDAV, "--user", demo.PlacesName),
+		"--kind webdav or --kind s3")
+	says(t, "no host key", fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName),
+		"nobody has vouched for the server's host key yet: it is "+places.HostKey)
+	says(t, "another host key",
+		fails(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", "SHA256:x"),
+		"the server's host key is another one")
+	says(t, "no such bucket",
+		fails(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", strings.TrimSuffix(places.Objects, "archive")+
+			"none", "--user", demo.PlacesName), "there is no bucket “none”")
+	says(t, "an odd setting",
+		fails(t, "cabinets", "add", "x", "--folder", filepath.Join(o.folder, "x"), "--host-key", "SHA256:x"),
+		"a cabinet of the kind local has no host key")
+	says(t, "a name in the address",
+		fails(t, "cabinets", "add", "x", "--kind", "webdav", "--folder",
+			strings.Replace(places.WebDAV, "http://", "http://me:pw@", 1), "--user", demo.PlacesName),
+		"name and password have fields of their own")
 	t.Setenv("INKTRAY_SECRET", "wrong")
-	says(t, "a wrong password", fails(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName), "the server refuses name or password")
+	says(t, "a wrong password",
+		fails(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName),
+		"the server refuses name or password")
 	t.Setenv("INKTRAY_SECRET", demo.Password)
 	must(t, "cabinets", "add", "office share", "--kind", "webdav", "--folder", places.WebDAV, "--user", demo.PlacesName)
 	must(t, "cabinets", "add", "surveys", "--folder", places.SFTP, "--user", demo.PlacesName, "--host-key", places.HostKey)
 	must(t, "cabinets", "add", "archive", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName)
-	says(t, "the same place again", fails(t, "cabinets", "add", "another", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName), "this place is the cabinet “archive” already")
+	says(t, "the same place again",
+		fails(t, "cabinets", "add", "another", "--kind", "s3", "--folder", places.Objects, "--user", demo.PlacesName),
+		"this place is the cabinet “archive” already")
 	says(t, "the cabinets", must(t, "cabinets", "list"), "webdav", "sftp", "s3", places.SFTP)
-	for name, holds := range map[string]string{"office share": "by one PUT", "surveys": "posix-rename", "archive": "which go in parts", "harbour files": "are free"} {
-		says(t, name, must(t, "cabinets", "check", name), "is there and can be written to", "a name that is taken is refused", holds)
+	for name, holds := range map[string]string{"office share": "by one PUT", "surveys": "posix-rename",
+		"archive": "which go in parts", "harbour files": "are free"} {
+		says(t, name, must(t, "cabinets", "check", name), "is there and can be written to", "a name that is taken is refused",
+			holds)
 	}
 	if out := must(t, "cabinets", "list", "--output", "json"); strings.Contains(out, demo.Password) {
 		t.Error("a secret came back")
@@ -53,7 +70,8 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 
 	// A secret is changed only to one that opens the place.
 	t.Setenv("INKTRAY_SECRET", "wrong")
-	says(t, "a wrong new secret", fails(t, "cabinets", "change", "office share", "--new-secret"), "the server refuses name or password")
+	says(t, "a wrong new secret", fails(t, "cabinets", "change", "office share", "--new-secret"),
+		"the server refuses name or password")
 	says(t, "it is as it was", must(t, "cabinets", "check", "office share"), "can be written to")
 	says(t, "nothing to change", fails(t, "cabinets", "change", "office share"), "say what to change")
 	t.Setenv("INKTRAY_SECRET", demo.Password)
@@ -89,13 +107,16 @@ func TestCabinetsOfEveryKind(t *testing.T) {
 
 	// A cabinet is moved, and what was filed is found at its new place.
 	new := filepath.Join(o.folder, "moved")
-	says(t, "the preview", must(t, "cabinets", "move", "office share", "--folder", new), "would be copied from", places.WebDAV, "add --yes")
-	says(t, "the move", must(t, "cabinets", "move", "office share", "--folder", new, "--yes"), "The cabinet “office share” is "+new+" now")
+	says(t, "the preview", must(t, "cabinets", "move", "office share", "--folder", new), "would be copied from",
+		places.WebDAV, "add --yes")
+	says(t, "the move", must(t, "cabinets", "move", "office share", "--folder", new, "--yes"),
+		"The cabinet “office share” is "+new+" now")
 	if found, _ := filepath.Glob(filepath.Join(new, "By hand", "*")); len(found) == 0 {
 		t.Error("the new place has no file")
 	}
 	says(t, "its files are whole", must(t, "register", "verify", "cabinet:office"), "all are as they were filed")
-	says(t, "onto itself", fails(t, "cabinets", "move", "office share", "--folder", new, "--yes"), "this place is the cabinet “office share” already")
+	says(t, "onto itself", fails(t, "cabinets", "move", "office share", "--folder", new, "--yes"),
+		"this place is the cabinet “office share” already")
 	says(t, "the history", must(t, "passes", "list", "--kind", "move"), "move", "done")
 	if _, err := os.Stat(filepath.Join(folder, "webdav", "By hand")); err != nil {
 		t.Errorf("the old place lost its files: %v", err)
@@ -151,15 +172,19 @@ func TestFilesWithoutALineAreListedAndEntered(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(o.folder, "files", "Old"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(o.folder, "files", "Old", "pier survey.pdf"), []byte("%PDF-1.4 pier"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(o.folder, "files", "Old", "pier survey.pdf"), []byte("%PDF-1.4 pier"),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
-	says(t, "one", must(t, "cabinets", "unknown", "harbour files"), "Old/pier survey.pdf", "The register knows nothing of 1 of ")
+	says(t, "one", must(t, "cabinets", "unknown", "harbour files"), "Old/pier survey.pdf", "The register knows nothing "+
+		"of 1 of ")
 	says(t, "without a yes", fails(t, "cabinets", "unknown", "harbour files", "--enter"), "Add --yes")
-	says(t, "entered", must(t, "cabinets", "unknown", "harbour files", "--enter", "--yes"), "1 file entered in the register.")
+	says(t, "entered", must(t, "cabinets", "unknown", "harbour files", "--enter", "--yes"), "1 file entered in the "+
+		"register.")
 	says(t, "none is left", must(t, "cabinets", "unknown", "harbour files"), "The register knows nothing of 0 of ")
 	line := value[client.RegisterPage](t, "register", "list", "pier survey").Filings[0]
-	says(t, "its story", must(t, "register", "show", line.Entry), "pier survey.pdf", "it was found in the cabinet, and no record knew of it", "when Ink Tray first saw it")
+	says(t, "its story", must(t, "register", "show", line.Entry), "pier survey.pdf", "it was found in the cabinet, and "+
+		"no record knew of it", "when Ink Tray first saw it")
 	says(t, "verified", must(t, "register", "verify", line.Entry), "")
 	must(t, "messages", "why", fmt.Sprint(line.Message))
 	must(t, "passes", "show", "1")

@@ -71,14 +71,17 @@ func (c ruleCommands) switchOn() *cobra.Command {
 	var begin string
 	cmd := &cobra.Command{
 		Use: "on NAME", Short: "Let a rule run: from now on, or with what lies there already", Args: cobra.ExactArgs(1),
-		Long: "Switching a rule on needs to know from where on it takes mail: --begin now for what arrives from now on, --begin all for everything that lies in its folders already, or a day such as --begin 2026-05-12. Without it you are asked.",
+		Long: "Switching a rule on needs to know from where on it takes mail: --begin now for what arrives from now on, " +
+			"--begin all for everything that lies in its folders already, or a day such as --begin 2026-05-12. Without it you " +
+			"are asked.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
 			if begin == "" {
-				if begin, err = c.ask(fmt.Sprintf("From where on does “%s” take mail? Type now, all, or a day such as 2026-05-12: ", r.Name)); err != nil {
+				if begin, err = c.ask(fmt.Sprintf("From where on does “%s” take mail? Type now, all, or a day such as 2026-05-12: ",
+					r.Name)); err != nil {
 					return usageError{errors.New("say from where on: --begin now, --begin all, or --begin 2026-05-12")}
 				}
 			}
@@ -99,7 +102,8 @@ func (c ruleCommands) switchOn() *cobra.Command {
 			}
 			return c.show(r, func() {
 				if begin == "now" {
-					fmt.Fprintf(c.out, "“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules file-old-mail %q\n", r.Name, r.Name)
+					fmt.Fprintf(c.out, "“%s” is on. It takes what arrives from now on; for what lies there already: inktray rules "+
+						"file-old-mail %q\n", r.Name, r.Name)
 				} else {
 					fmt.Fprintf(c.out, "“%s” is on, and old mail is being filed. See how it goes: inktray passes list\n", r.Name)
 				}
@@ -156,7 +160,9 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 	var renames []string
 	importing := &cobra.Command{
 		Use: "import FILE", Short: "Keep the rules of a file that was exported; new ones are off", Args: cobra.ExactArgs(1),
-		Long: "A rule is recognised by its id, else by its name. Where a new one looks like a rule that is there under another name, it is asked whether it is that one renamed; --renamed \"NEW NAME=OLD NAME\" answers before, and --renamed \"NEW NAME=\" says that it is new.",
+		Long: "A rule is recognised by its id, else by its name. Where a new one looks like a rule that is there under " +
+			"another name, it is asked whether it is that one renamed; --renamed \"NEW NAME=OLD NAME\" answers before, and " +
+			"--renamed \"NEW NAME=\" says that it is new.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			data, err := c.readFile(args[0])
 			if err != nil {
@@ -206,7 +212,8 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 			})
 		}),
 	}, {
-		Use: "bring-back NAME REVISION", Short: "Make an earlier state of a rule the present one, as a new revision", Args: cobra.ExactArgs(2),
+		Use: "bring-back NAME REVISION", Short: "Make an earlier state of a rule the present one, as a new revision",
+		Args: cobra.ExactArgs(2),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
 			if err != nil {
@@ -220,11 +227,13 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 				return err
 			}
 			return c.show(r, func() {
-				fmt.Fprintf(c.out, "“%s” is as it was in revision %d; this is revision %d.\n  %s\n", r.Name, number, r.Revision, r.Sentence)
+				fmt.Fprintf(c.out, "“%s” is as it was in revision %d; this is revision %d.\n  %s\n", r.Name, number, r.Revision,
+					r.Sentence)
 			})
 		}),
 	}, {
-		Use: "export [NAME...]", Short: "Print rules as a file that can be imported; all where none is named", Args: cobra.ArbitraryArgs,
+		Use: "export [NAME...]", Short: "Print rules as a file that can be imported; all where none is named",
+		Args: cobra.ArbitraryArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			ids := []string{}
 			for _, name := range args {
@@ -275,7 +284,8 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 	}}
 }
 
-func (c ruleCommands) importRules(ctx context.Context, api *client.Client, document string, renames []string, preview bool) error {
+func (c ruleCommands) importRules(ctx context.Context, api *client.Client, document string, renames []string,
+	preview bool) error {
 	rules, err := call[[]client.Rule](api.ListRules(ctx))
 	if err != nil {
 		return err
@@ -311,7 +321,8 @@ func (c ruleCommands) importRules(ctx context.Context, api *client.Client, docum
 		}
 		answer, err := c.ask(question)
 		if err != nil {
-			return usageError{fmt.Errorf("is “%s” the rule “%s” renamed? Answer with --renamed %q, or with --renamed %q for a new one", one.Name, one.Renamed.Name, one.Name+"="+one.Renamed.Name, one.Name+"=")}
+			return usageError{fmt.Errorf("is “%s” the rule “%s” renamed? Answer with --renamed %q, or with --renamed %q for a "+
+				"new one", one.Name, one.Renamed.Name, one.Name+"="+one.Renamed.Name, one.Name+"=")}
 		}
 		answers[one.Name] = ""
 		if answer == "yes" {
@@ -324,9 +335,11 @@ func (c ruleCommands) importRules(ctx context.Context, api *client.Client, docum
 			for _, one := range all {
 				switch {
 				case one.Kind == "add" && one.Renamed != nil:
-					fmt.Fprintf(c.out, "add     %s\n        Is it “%s” renamed? --renamed %q\n", one.Name, one.Renamed.Name, one.Name+"="+one.Renamed.Name)
+					fmt.Fprintf(c.out, "add     %s\n        Is it “%s” renamed? --renamed %q\n", one.Name, one.Renamed.Name, one.Name+
+						"="+one.Renamed.Name)
 				case one.Kind == "add":
-					fmt.Fprintf(c.out, "add     %s\n        %s\n", one.Name, strings.ReplaceAll(wrap(one.Sentence, 92), "\n", "\n        "))
+					fmt.Fprintf(c.out, "add     %s\n        %s\n", one.Name,
+						strings.ReplaceAll(wrap(one.Sentence, 92), "\n", "\n        "))
 				case one.Kind == "change":
 					fmt.Fprintf(c.out, "change  %s\n", one.Name)
 					c.showLines(one.Lines, "        ")

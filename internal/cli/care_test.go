@@ -15,7 +15,8 @@ func TestRulesAreCaredFor(t *testing.T) {
 	rules := value[[]client.Rule](t, "rules", "list")
 	name := rules[0].Name
 
-	if out := must(t, "rules", "copy", name); !strings.Contains(out, "“"+name+" (copy)” is a copy of “"+name+"”, and off") {
+	if out := must(t, "rules", "copy", name); !strings.Contains(out, "“"+name+" (copy)” is a copy of “"+name+
+		"”, and off") {
 		t.Errorf("copy says %s", out)
 	}
 	exported := must(t, "rules", "export", name+" (copy)")
@@ -24,7 +25,8 @@ func TestRulesAreCaredFor(t *testing.T) {
 	}
 	file := write(t, "copy.yaml", strings.Replace(exported, "name: "+name+" (copy)", "name: Harbour levels", 1))
 	out, _, code := run(t, "", "rules", "import", file, "--preview")
-	if code != exitPending || !strings.Contains(out, "change  Harbour levels") || !strings.Contains(out, "now  name: Harbour levels") {
+	if code != exitPending || !strings.Contains(out, "change  Harbour levels") ||
+		!strings.Contains(out, "now  name: Harbour levels") {
 		t.Errorf("by its id: %d, %s", code, out)
 	}
 	must(t, "rules", "import", file)
@@ -47,25 +49,32 @@ func TestRulesAreCaredFor(t *testing.T) {
 	if code != exitPending || !strings.Contains(out, "Is it “") || !strings.Contains(out, "renamed?") {
 		t.Errorf("the preview of an unknown name: %d, %s", code, out)
 	}
-	if _, errs, code := run(t, "", "rules", "import", file); code != exitUsage || !strings.Contains(errs, "renamed? Answer with --renamed") {
+	if _, errs, code := run(t, "", "rules", "import", file); code != exitUsage ||
+		!strings.Contains(errs, "renamed? Answer with --renamed") {
 		t.Errorf("without an answer: %d, %s", code, errs)
 	}
 	must(t, "rules", "import", file, "--renamed", "Levels of the harbour=Harbour levels")
-	if all := value[[]client.Rule](t, "rules", "list"); len(all) != len(rules)+1 || all[len(all)-1].Name != "Levels of the harbour" {
+	if all := value[[]client.Rule](t, "rules", "list"); len(all) != len(rules)+1 ||
+		all[len(all)-1].Name != "Levels of the harbour" {
 		t.Errorf("there are %d rules; the last is %q", len(all), all[len(all)-1].Name)
 	}
 
 	out = must(t, "rules", "revisions", "Levels of the harbour")
-	for _, line := range []string{"Revision 3,", "the present one", "was  name: Harbour levels", "now  name: Levels of the harbour"} {
+	for _, line := range []string{"Revision 3,", "the present one", "was  name: Harbour levels",
+		"now  name: Levels of the harbour"} {
 		if !strings.Contains(out, line) {
 			t.Errorf("the revisions do not say %q:\n%s", line, out)
 		}
 	}
-	if out := must(t, "rules", "bring-back", "Levels of the harbour", "2"); !strings.Contains(out, "“Harbour levels” is as it was in revision 2; this is revision 4.") {
+	if out := must(t, "rules", "bring-back", "Levels of the harbour", "2"); !strings.Contains(out,
+		"“Harbour levels” is as it was in revision 2; this is revision 4.") {
 		t.Errorf("bring-back says %s", out)
 	}
-	for _, bad := range [][]string{{"rules", "bring-back", "Harbour levels", "x"}, {"rules", "bring-back", "Harbour levels", "99"}, {"rules", "on", "Harbour levels"}, {"rules", "on", "Harbour levels", "--begin", "soon"}, {"rules", "remove", "Harbour levels"},
-		{"rules", "rehearse", "Harbour levels", "--since", "May"}, {"rules", "draft", "x"}, {"rules", "file-old-mail", "Harbour levels", "--from", "7 pm", "--to", "06:00"}} {
+	for _, bad := range [][]string{{"rules", "bring-back", "Harbour levels", "x"},
+		{"rules", "bring-back", "Harbour levels", "99"}, {"rules", "on", "Harbour levels"},
+		{"rules", "on", "Harbour levels", "--begin", "soon"}, {"rules", "remove", "Harbour levels"},
+		{"rules", "rehearse", "Harbour levels", "--since", "May"}, {"rules", "draft", "x"},
+		{"rules", "file-old-mail", "Harbour levels", "--from", "7 pm", "--to", "06:00"}} {
 		if _, errs, code := run(t, "", bad...); code == 0 || errs == "" {
 			t.Errorf("%v: %d, %s", bad, code, errs)
 		}
@@ -96,16 +105,20 @@ func TestRulesAreCaredFor(t *testing.T) {
 			matched = m.Message
 		}
 	}
-	if one := value[client.Rehearsal](t, "rules", "rehearse", "Harbour levels", "--message", itoa(matched.ID), "--thorough"); one.Looked != 1 || one.Matching != 1 {
+	if one := value[client.Rehearsal](t, "rules", "rehearse", "Harbour levels", "--message", itoa(matched.ID),
+		"--thorough"); one.Looked != 1 || one.Matching != 1 {
 		t.Errorf("one message: %+v", one)
 	}
-	if span := value[client.Rehearsal](t, "rules", "rehearse", "--until", matched.ReceivedAt.Format("2006-01-02"), "--last", "200"); span.Looked == 0 || span.Sentence != "All rules that are on, in their order." {
+	if span := value[client.Rehearsal](t, "rules", "rehearse", "--until", matched.ReceivedAt.Format("2006-01-02"),
+		"--last", "200"); span.Looked == 0 || span.Sentence != "All rules that are on, in their order." {
 		t.Errorf("all rules up to a day: %d looked at, %s", span.Looked, span.Sentence)
 	}
-	if draft := must(t, "rules", "draft", itoa(matched.ID)); !strings.Contains(draft, "sender:") || !strings.Contains(draft, "take:") {
+	if draft := must(t, "rules", "draft", itoa(matched.ID)); !strings.Contains(draft, "sender:") ||
+		!strings.Contains(draft, "take:") {
 		t.Errorf("the draft is %s", draft)
 	}
-	if out := must(t, "rules", "on", "Harbour levels", "--begin", "all"); !strings.Contains(out, "old mail is being filed") {
+	if out := must(t, "rules", "on", "Harbour levels", "--begin", "all"); !strings.Contains(out,
+		"old mail is being filed") {
 		t.Errorf("on says %s", out)
 	}
 	_, errs, code := run(t, "", "rules", "remove", "Harbour levels", "--yes")
@@ -125,7 +138,8 @@ func TestTheBookIsKept(t *testing.T) {
 		t.Fatal("nobody is proposed though many write")
 	}
 	secrets := write(t, "passwords", "slack-water\nebb\n")
-	must(t, "correspondents", "add", "Kelp & Sons", "--domain", "kelp.example,www.kelp.example", "--group", "Surveyors of ours", "--archive-passwords", secrets)
+	must(t, "correspondents", "add", "Kelp & Sons", "--domain", "kelp.example,www.kelp.example", "--group",
+		"Surveyors of ours", "--archive-passwords", secrets)
 	list := value[[]client.Correspondent](t, "correspondents", "list")
 	found := false
 	for _, c := range list {
@@ -137,7 +151,8 @@ func TestTheBookIsKept(t *testing.T) {
 		t.Errorf("the book has %+v", list)
 	}
 	must(t, "correspondents", "change", "Kelp & Sons", "--domain", "kelp.example")
-	if out := must(t, "correspondents", "list"); !strings.Contains(out, "Surveyors of ours") || strings.Contains(out, "www.kelp") || strings.Contains(out, "slack-water") {
+	if out := must(t, "correspondents", "list"); !strings.Contains(out, "Surveyors of ours") ||
+		strings.Contains(out, "www.kelp") || strings.Contains(out, "slack-water") {
 		t.Errorf("after the change: %s", out)
 	}
 	for _, bad := range []struct {
@@ -163,7 +178,9 @@ func TestTheBookIsKept(t *testing.T) {
 	if out := must(t, "tables", "show", "places"); out != "ST-91,Ferry steps\n" {
 		t.Errorf("the table is %q", out)
 	}
-	rule := write(t, "rule.yaml", "format: 1\nrules:\n  - name: By place\n    cabinet: harbour files\n    look: {mailboxes: all}\n    match: {sender: {correspondent: [Kelp & Sons, Surveyors of ours]}}\n    attachments: [{take: everything, folder: '<lookup places of (file.stem)>'}]\n")
+	rule := write(t, "rule.yaml", "format: 1\nrules:\n  - name: By place\n    cabinet: harbour files\n    look: "+
+		"{mailboxes: all}\n    match: {sender: {correspondent: [Kelp & Sons, Surveyors of ours]}}\n    attachments: "+
+		"[{take: everything, folder: '<lookup places of (file.stem)>'}]\n")
 	must(t, "rules", "save", rule)
 	for _, used := range [][]string{{"tables", "remove", "places"}, {"correspondents", "remove", "Kelp & Sons"}} {
 		if _, errs, code := run(t, "", used...); code == 0 || !strings.Contains(errs, "By place") {

@@ -56,7 +56,8 @@ func TestTheLogSteersNoTerminal(t *testing.T) {
 		if form == "json" {
 			handler = slog.NewJSONHandler(&clean{to: &out, json: true}, nil)
 		}
-		slog.New(handler).Warn("a message "+hostileText, "subject", hostileText, hostileText, 1, "error", fmt.Errorf("about %s", hostileText))
+		slog.New(handler).Warn("a message "+hostileText, "subject", hostileText, hostileText, 1, "error",
+			fmt.Errorf("about %s", hostileText))
 		if i := strings.IndexFunc(strings.TrimSuffix(out.String(), "\n"), steers); i >= 0 {
 			t.Errorf("the log as %s has %q", form, out.String()[i:])
 		}
@@ -69,8 +70,13 @@ func TestTheLogSteersNoTerminal(t *testing.T) {
 // Every command that shows something of a message shows it so that no terminal is steered.
 func TestNoCommandPassesOnWhatSteersATerminal(t *testing.T) {
 	o := openOffice(t, theLast)
-	header := "From: \"" + "=?utf-8?q?" + encodedWord("Oda "+hostileText) + "?=" + "\" <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: =?utf-8?q?" + encodedWord("Levels "+hostileText) + "?=\r\nMessage-ID: <hostile@tidewatch.example>\r\n"
-	message := header + "MIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nhello " + hostileText + "\r\n--b\r\nContent-Type: text/csv\r\nContent-Disposition: attachment; filename*=utf-8''" + percent("levels "+hostileText+".csv") + "\r\n\r\na;b\r\n--b--\r\n"
+	header := "From: \"" + "=?utf-8?q?" + encodedWord("Oda "+hostileText) + "?=" + "\" <oda@tidewatch.example>\r\nTo: " +
+		"gauges@brackwater.example\r\nSubject: =?utf-8?q?" + encodedWord("Levels "+hostileText) +
+		"?=\r\nMessage-ID: <hostile@tidewatch.example>\r\n"
+	message := header + "MIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+		"text/plain; charset=utf-8\r\n\r\nhello " + hostileText +
+		"\r\n--b\r\nContent-Type: text/csv\r\nContent-Disposition: attachment; filename*=utf-8''" +
+		percent("levels "+hostileText+".csv") + "\r\n\r\na;b\r\n--b--\r\n"
 	file := write(t, "hostile.eml", message)
 	must(t, "mailboxes", "add", "hostile", "--kind", "files")
 	must(t, "messages", "take-in", file, "--mailbox", "hostile")
@@ -85,7 +91,10 @@ func TestNoCommandPassesOnWhatSteersATerminal(t *testing.T) {
 		return number != ""
 	})
 	tried := 0
-	for _, args := range [][]string{{"messages", "list"}, {"messages", "why", number}, {"messages", "read", number}, {"tray", "list"}, {"register", "list"}, {"register", "list", "--per", "message"}, {"passes", "list"}, {"messages", "look", "hostile"}, {"rules", "draft", number}, {"rules", "rehearse", "Crew lists", "--message", number}, {"mailboxes", "folders", "hostile"}} {
+	for _, args := range [][]string{{"messages", "list"}, {"messages", "why", number}, {"messages", "read", number},
+		{"tray", "list"}, {"register", "list"}, {"register", "list", "--per", "message"}, {"passes", "list"},
+		{"messages", "look", "hostile"}, {"rules", "draft", number}, {"rules", "rehearse", "Crew lists", "--message", number},
+		{"mailboxes", "folders", "hostile"}} {
 		for _, form := range []string{"table", "json"} {
 			out, errs, code := run(t, "", append(args, "--output", form)...)
 			if code == exitUsage {

@@ -41,7 +41,9 @@ func TestTheDemoFilesItsOldMail(t *testing.T) {
 	if out := must(t, "health"); !strings.Contains(out, "is alive and ready") {
 		t.Errorf("health says %q", out)
 	}
-	for _, table := range [][]string{{"mailboxes", "list"}, {"cabinets", "list"}, {"rules", "list"}, {"passes", "list"}, {"register", "list"}, {"tray", "list"}, {"messages", "list"}, {"rules", "show", "Crew lists"}, {"mailboxes", "folders", "gauges"}, {"version"}} {
+	for _, table := range [][]string{{"mailboxes", "list"}, {"cabinets", "list"}, {"rules", "list"}, {"passes", "list"},
+		{"register", "list"}, {"tray", "list"}, {"messages", "list"}, {"rules", "show", "Crew lists"},
+		{"mailboxes", "folders", "gauges"}, {"version"}} {
 		if out := must(t, table...); strings.Count(out, "\n") < 2 {
 			t.Errorf("inktray %s says %q", strings.Join(table, " "), out)
 		}
@@ -50,8 +52,12 @@ func TestTheDemoFilesItsOldMail(t *testing.T) {
 
 func TestCommandsSayWhatIsWrong(t *testing.T) {
 	openOffice(t, theLast)
-	unknownKey := write(t, "a.yaml", "format: 1\nrules:\n  - name: x\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    mach: every message\n    rest: {folder: A}\n")
-	unknownField := write(t, "b.yaml", "format: 1\nrules:\n  - name: x\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    match: every message\n    rest: {folder: A/<recieved year>}\n")
+	unknownKey := write(t, "a.yaml",
+		"format: 1\nrules:\n  - name: x\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    mach: every "+
+			"message\n    rest: {folder: A}\n")
+	unknownField := write(t, "b.yaml",
+		"format: 1\nrules:\n  - name: x\n    cabinet: harbour files\n    look: {mailboxes: gauges}\n    match: every "+
+			"message\n    rest: {folder: A/<recieved year>}\n")
 	for _, c := range []struct {
 		args []string
 		code int
@@ -59,28 +65,36 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 	}{
 		{[]string{"rules", "save", unknownKey}, exitInvalid, "line 6: there is no key \"mach\" here"},
 		{[]string{"rules", "rehearse", unknownKey}, exitInvalid, "did you mean “match”?"},
-		{[]string{"rules", "save", unknownField}, exitInvalid, "column 4: there is no field \"recieved\". Did you mean “received”?"},
+		{[]string{"rules", "save", unknownField}, exitInvalid,
+			"column 4: there is no field \"recieved\". Did you mean “received”?"},
 		{[]string{"rules", "show", "Crew"}, exitMissing, "there are: Berth requests, Crew lists"},
 		{[]string{"rules", "save", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
 		{[]string{"rules", "save", t.TempDir()}, exitFailure, "is a folder; a file is wanted"},
 		{[]string{"apply", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
 		{[]string{"mailboxes", "take-over", "/no/such/file"}, exitFailure, "the file “/no/such/file” is not there"},
-		{[]string{"rules", "lisst"}, exitUsage, "there is no command “inktray rules lisst”; did you mean “inktray rules list”?"},
+		{[]string{"rules", "lisst"}, exitUsage,
+			"there is no command “inktray rules lisst”; did you mean “inktray rules list”?"},
 		{[]string{"rulse", "list"}, exitUsage, "there is no command “inktray rulse”; did you mean “inktray rules”?"},
 		{[]string{"limits", "sett"}, exitUsage, "did you mean “inktray limits set”?"},
 		{[]string{"records", "rehearse"}, exitUsage, "did you mean “inktray rules rehearse”?"},
 		{[]string{"rules", "show"}, exitUsage, "NAME is missing: inktray rules show NAME"},
-		{[]string{"rules", "show", "Crew", "lists"}, exitUsage, "“lists” is too much here: inktray rules show NAME. A name of several words stands in quotes"},
+		{[]string{"rules", "show", "Crew", "lists"}, exitUsage,
+			"“lists” is too much here: inktray rules show NAME. A name of several words stands in quotes"},
 		{[]string{"mailboxes", "list", "all"}, exitUsage, "“all” is too much here"},
-		{[]string{"rules", "bring-back", "Crew lists"}, exitUsage, "REVISION is missing: inktray rules bring-back NAME REVISION"},
-		{[]string{"rules", "rehearse", "--lats", "3"}, exitUsage, "inktray rules rehearse has no option “--lats”; did you mean “--last”?"},
+		{[]string{"rules", "bring-back", "Crew lists"}, exitUsage, "REVISION is missing: inktray rules bring-back NAME " +
+			"REVISION"},
+		{[]string{"rules", "rehearse", "--lats", "3"}, exitUsage,
+			"inktray rules rehearse has no option “--lats”; did you mean “--last”?"},
 		{[]string{"rules", "rehearse", "--last"}, exitUsage, "something is missing after “--last”"},
 		{[]string{"rules", "rehearse", "--last", "many"}, exitUsage, "“many” is no whole number, as --last wants"},
 		{[]string{"register", "show", "abc"}, exitInvalid, "“abc” is no number of the register; one looks like 2026-5731"},
-		{[]string{"cabinets", "add", "x", "--folder", "/nowhere/at/all"}, exitInvalid, "folder: making the folder /nowhere/at/all failed: the folder is not there. Make the folder"},
-		{[]string{"cabinets", "add", "x", "--folder", unknownKey + "/sub"}, exitInvalid, "a file stands where a folder is wanted"},
+		{[]string{"cabinets", "add", "x", "--folder", "/nowhere/at/all"}, exitInvalid, "folder: making the folder " +
+			"/nowhere/at/all failed: the folder is not there. Make the folder"},
+		{[]string{"cabinets", "add", "x", "--folder", unknownKey + "/sub"}, exitInvalid, "a file stands where a folder is " +
+			"wanted"},
 		{[]string{"cabinets", "add", "x"}, exitUsage, "--folder"},
-		{[]string{"mailboxes", "remove", "gauges"}, exitInvalid, "is used by: Tide gauge readings. Change or remove these rules first."},
+		{[]string{"mailboxes", "remove", "gauges"}, exitInvalid,
+			"is used by: Tide gauge readings. Change or remove these rules first."},
 		{[]string{"mailboxes", "list", "--output", "xml"}, exitUsage, "table or json"},
 		{[]string{"passes", "show", "x"}, exitUsage, "not the number of a pass"},
 		{[]string{"passes", "show", "999"}, exitMissing, ""},
@@ -89,15 +103,18 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 		{[]string{"tray", "again"}, exitUsage, "say which"},
 		{[]string{"rules", "file-old-mail", "Crew lists", "--since", "tomorrow"}, exitUsage, "a day such as 2026-05-12"},
 		{[]string{"nonsense"}, exitUsage, "there is no command “inktray nonsense”; there are: "},
-		{[]string{"rules", "list", "--service", "http://127.0.0.1:1"}, exitReach, "no Ink Tray answers at http://127.0.0.1:1"},
+		{[]string{"rules", "list", "--service", "http://127.0.0.1:1"}, exitReach,
+			"no Ink Tray answers at http://127.0.0.1:1"},
 		{[]string{"demo", "--folder", filepath.Dir(unknownKey)}, exitFailure, "was not made by the demo"},
-		{[]string{"serve", "--time-zone", "Europe/Brackwater", "--data", t.TempDir(), "--listen", "127.0.0.1:0"}, exitUsage, "no time zone"},
+		{[]string{"serve", "--time-zone", "Europe/Brackwater", "--data", t.TempDir(), "--listen", "127.0.0.1:0"}, exitUsage,
+			"no time zone"},
 	} {
 		if _, errs, code := run(t, "", c.args...); code != c.code || !strings.Contains(errs, c.says) {
 			t.Errorf("inktray %s: exit code %d, %s; want %d, ...%s...", strings.Join(c.args, " "), code, errs, c.code, c.says)
 		}
 	}
-	if out, _, code := run(t, "", "messages", "take-in", "/no/such/file"); code != exitFailure || !strings.Contains(out, "the file “/no/such/file” is not there") {
+	if out, _, code := run(t, "", "messages", "take-in", "/no/such/file"); code != exitFailure ||
+		!strings.Contains(out, "the file “/no/such/file” is not there") {
 		t.Errorf("taking in a file that is not there: %d, %s", code, out)
 	}
 	t.Setenv("INKTRAY_TOKEN", "wrong")
@@ -112,8 +129,11 @@ func TestTakenPortsAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	for _, args := range [][]string{{"serve", "--data", t.TempDir(), "--listen", l.Addr().String()}, {"demo", "--folder", t.TempDir(), "--mail-listen", l.Addr().String()}, {"demo", "--folder", t.TempDir(), "--listen", l.Addr().String()}} {
-		if _, errs, code := run(t, "", args...); code != exitFailure || !strings.Contains(errs, "is taken by another program; choose another with --") {
+	for _, args := range [][]string{{"serve", "--data", t.TempDir(), "--listen", l.Addr().String()},
+		{"demo", "--folder", t.TempDir(), "--mail-listen", l.Addr().String()},
+		{"demo", "--folder", t.TempDir(), "--listen", l.Addr().String()}} {
+		if _, errs, code := run(t, "", args...); code != exitFailure ||
+			!strings.Contains(errs, "is taken by another program; choose another with --") {
 			t.Errorf("inktray %s: %d, %s", args[0], code, errs)
 		}
 	}
@@ -121,13 +141,15 @@ func TestTakenPortsAreTold(t *testing.T) {
 
 func TestAMailboxIsCheckedStepByStep(t *testing.T) {
 	o := openOffice(t, theLast)
-	if out := must(t, "mailboxes", "check", "gauges"); !strings.Contains(out, "signed in as gauges@brackwater.example") || strings.Contains(out, "fails") {
+	if out := must(t, "mailboxes", "check", "gauges"); !strings.Contains(out, "signed in as gauges@brackwater.example") ||
+		strings.Contains(out, "fails") {
 		t.Errorf("the check says %s", out)
 	}
 	t.Setenv("INKTRAY_SECRET", "wrong")
 	must(t, "mailboxes", "change", "gauges", "--new-secret", "--interval", "7")
 	out, _, code := run(t, "", "mailboxes", "check", "gauges")
-	if code != exitFailure || !strings.Contains(out, "refuses the name") || !strings.Contains(out, "password made for programs") {
+	if code != exitFailure || !strings.Contains(out, "refuses the name") ||
+		!strings.Contains(out, "password made for programs") {
 		t.Errorf("with a wrong secret: %d, %s", code, out)
 	}
 	until(t, "the tray tells of it", func() bool {
@@ -141,7 +163,8 @@ func TestAMailboxIsCheckedStepByStep(t *testing.T) {
 		t.Fatal(err)
 	}
 	until(t, "what came is filed and the notice is gone", func() bool {
-		page := value[client.RegisterPage](t, "register", "list", "--mailbox", "gauges", "--from", time.Now().UTC().Format(time.DateOnly))
+		page := value[client.RegisterPage](t, "register", "list", "--mailbox", "gauges", "--from",
+			time.Now().UTC().Format(time.DateOnly))
 		tray := value[client.Tray](t, "tray", "list")
 		return len(tray.Notices) == 0 && page.Total > 0 && time.Since(page.Filings[0].ReceivedAt) < time.Minute
 	})
@@ -164,11 +187,13 @@ mailboxes:
 		t.Fatal(err)
 	}
 	file := write(t, "office.yaml", text)
-	says(t, "applying", must(t, "apply", file, "--yes"), "add     mailbox to the gauges", "an address at which mail is received", "inktray mailboxes sign-in pilots", "5 changes made")
+	says(t, "applying", must(t, "apply", file, "--yes"), "add     mailbox to the gauges", "an address at which mail is "+
+		"received", "inktray mailboxes sign-in pilots", "5 changes made")
 	says(t, "applying again", must(t, "apply", file, "--yes"), "Nothing to change")
 	says(t, "the list", must(t, "mailboxes", "list"), "readings-", "Maildir", "nobody has signed in")
 	user := demo.ByConsent + "@brackwater.example"
-	page, err := call[client.Asked](o.api.AskConsent(t.Context(), o.mailboxID(demo.ByConsent), client.AskConsentJSONRequestBody{Console: new(o.service.address())}))
+	page, err := call[client.Asked](o.api.AskConsent(t.Context(), o.mailboxID(demo.ByConsent),
+		client.AskConsentJSONRequestBody{Console: new(o.service.address())}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -176,14 +201,19 @@ mailboxes:
 	until(t, "all are watched", func() bool { return strings.Count(must(t, "mailboxes", "list"), "watched live") == 5 })
 
 	// What is changed, and what stays.
-	if _, errs, code := run(t, "", "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32), "--encryption", "none"); code != exitUsage || !strings.Contains(errs, "a secret is missing") {
+	if _, errs, code := run(t, "", "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32), "--encryption",
+		"none"); code != exitUsage || !strings.Contains(errs, "a secret is missing") {
 		t.Errorf("another way to the server without its secret: %d, %s", code, errs)
 	}
-	if _, errs, code := run(t, demo.Password+"\n", "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32), "--encryption", "none"); code != 0 {
+	if _, errs, code := run(t, demo.Password+"\n", "mailboxes", "change", "gauges", "--pinned", strings.Repeat("ab", 32),
+		"--encryption", "none"); code != 0 {
 		t.Fatal(errs)
 	}
-	changed := strings.NewReplacer("leave_days: 30", "leave_days: 7", "[tidewatch.example]", "[tidewatch.example, oda@hollin.example]", "secret: {env: GAUGES}", "interval: 30", "user: pilots@", "interval: 30, user: pilots@").Replace(text)
-	says(t, "a change", must(t, "apply", write(t, "changed.yaml", changed), "--yes"), "leave_days: 30, then 7", "senders: tidewatch.example, then tidewatch.example, oda@hollin.example", "interval: 60, then 30", "3 changes made")
+	changed := strings.NewReplacer("leave_days: 30", "leave_days: 7", "[tidewatch.example]",
+		"[tidewatch.example, oda@hollin.example]", "secret: {env: GAUGES}", "interval: 30", "user: pilots@",
+		"interval: 30, user: pilots@").Replace(text)
+	says(t, "a change", must(t, "apply", write(t, "changed.yaml", changed), "--yes"), "leave_days: 30, then 7",
+		"senders: tidewatch.example, then tidewatch.example, oda@hollin.example", "interval: 60, then 30", "3 changes made")
 	for _, m := range value[[]client.Mailbox](t, "mailboxes", "list") {
 		switch m.Name {
 		case "gauges":
@@ -216,7 +246,8 @@ mailboxes:
 	// Consent is for the server for which it was given: at another it is not tried.
 	other := testbed.StartDovecot(t)
 	must(t, "mailboxes", "change", demo.ByConsent, "--host", "localhost", "--port", fmt.Sprint(other.IMAP))
-	until(t, "somebody has to sign in again", func() bool { return strings.Contains(must(t, "mailboxes", "list"), "nobody has signed in") })
+	until(t, "somebody has to sign in again",
+		func() bool { return strings.Contains(must(t, "mailboxes", "list"), "nobody has signed in") })
 }
 
 func TestAWholeInstallationFromOneFile(t *testing.T) {
@@ -257,7 +288,9 @@ rules:
 `, o.mail.Port(), filepath.Join(o.folder, "files"), write(t, "berths.json", `{"format":1,"name":"Quays","examples":[{"about":true,"subject":"A berth, please","text":""},{"about":false,"subject":"Invoice","text":""}]}`))
 	file := write(t, "office.yaml", text)
 	out, _, exit = run(t, "", "apply", file, "--preview")
-	for _, line := range []string{"add     mailbox gauges", "add     cabinet harbour files", "add     topic Moorings", "add     topic Berth requests\n        learns from 2 examples in ", "add     rule Readings", "on      rule Readings", "add     rule Berths"} {
+	for _, line := range []string{"add     mailbox gauges", "add     cabinet harbour files", "add     topic Moorings",
+		"add     topic Berth requests\n        learns from 2 examples in ", "add     rule Readings", "on      rule Readings",
+		"add     rule Berths"} {
 		if !strings.Contains(out, line) {
 			t.Errorf("the preview does not say %q:\n%s", line, out)
 		}
@@ -268,7 +301,8 @@ rules:
 	if got := value[[]client.Rule](t, "rules", "list"); len(got) != 0 {
 		t.Fatal("the preview changed something")
 	}
-	if _, errs, exit := run(t, "", "apply", file); exit != exitUsage || !strings.Contains(errs, "nobody is there to say yes") {
+	if _, errs, exit := run(t, "", "apply", file); exit != exitUsage ||
+		!strings.Contains(errs, "nobody is there to say yes") {
 		t.Errorf("without a yes: %d, %s", exit, errs)
 	}
 	must(t, "apply", file, "--yes")
@@ -276,11 +310,13 @@ rules:
 		t.Errorf("the second time it says %s", out)
 	}
 	changed := write(t, "changed.yaml", strings.Replace(text, "Gauges/<received year>", "Tide/<received year>", 1))
-	if out, _, _ := run(t, "", "apply", changed, "--preview"); !strings.Contains(out, "was: folder: Gauges/<received year>") || !strings.Contains(out, "now: folder: Tide/<received year>") {
+	if out, _, _ := run(t, "", "apply", changed, "--preview"); !strings.Contains(out,
+		"was: folder: Gauges/<received year>") || !strings.Contains(out, "now: folder: Tide/<received year>") {
 		t.Errorf("the preview of a change says %s", out)
 	}
 	renamed := write(t, "renamed.yaml", strings.Replace(text, "name: Readings", "name: Readings of gauges", 1))
-	if out, errs, _ := run(t, "", "apply", renamed, "--preview"); !strings.Contains(errs, "Is “Readings of gauges” the rule “Readings” renamed? Then write `id: ") || !strings.Contains(out, "add     rule Readings of gauges") {
+	if out, errs, _ := run(t, "", "apply", renamed, "--preview"); !strings.Contains(errs, "Is “Readings of gauges” the "+
+		"rule “Readings” renamed? Then write `id: ") || !strings.Contains(out, "add     rule Readings of gauges") {
 		t.Errorf("the preview of an unknown name says %s%s", errs, out)
 	}
 	for _, bad := range []struct{ old, new, says string }{
@@ -291,8 +327,10 @@ rules:
 		{"folder: Gauges", "afterwards: []\n        folder: Gauges", "there is no key \"afterwards\" here"},
 		{"subject: {contains: reading}", "topic: {is: Nowhere}", "there is no topic"},
 		{"{name: Moorings}", "{name: Quays, learn: nowhere.json}", "the topic “Quays”: the file “"},
-		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "none.json", `{"format":1,"name":"Quays","examples":[]}`) + "}", "it holds no examples"},
-		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "newer.json", `{"format":2}`) + "}", "has format 2; this version reads format 1"},
+		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "none.json", `{"format":1,"name":"Quays","examples":[]}`) +
+			"}", "it holds no examples"},
+		{"{name: Moorings}", "{name: Quays, learn: " + write(t, "newer.json", `{"format":2}`) + "}",
+			"has format 2; this version reads format 1"},
 		{"folder: " + filepath.Join(o.folder, "files"), "folder: /elsewhere", "move it: inktray cabinets move"},
 	} {
 		_, errs, exit := run(t, "", "apply", write(t, "bad.yaml", strings.Replace(text, bad.old, bad.new, 1)), "--yes")
@@ -304,7 +342,8 @@ rules:
 		all := value[[]client.Mailbox](t, "mailboxes", "list")
 		return len(all) == 1 && all[0].State == "watched live"
 	})
-	if topics := value[[]client.Topic](t, "topics", "list"); len(topics) != 2 || topics[0].Name != "Berth requests" || topics[0].About != 1 || topics[0].Others != 1 {
+	if topics := value[[]client.Topic](t, "topics", "list"); len(topics) != 2 || topics[0].Name != "Berth requests" ||
+		topics[0].About != 1 || topics[0].Others != 1 {
 		t.Errorf("the topics are %+v", topics)
 	}
 	out = must(t, "rules", "rehearse", "Readings", "--last", "20")
@@ -316,7 +355,8 @@ rules:
 		t.Errorf("the pass says %s", out)
 	}
 	messages := value[[]client.Message](t, "messages", "list", "--mailbox", "gauges")
-	if out := must(t, "messages", "why", itoa(messages[0].ID)); !strings.Contains(out, "BECAUSE") || !strings.Contains(out, "Readings") {
+	if out := must(t, "messages", "why", itoa(messages[0].ID)); !strings.Contains(out, "BECAUSE") ||
+		!strings.Contains(out, "Readings") {
 		t.Errorf("why says %s", out)
 	}
 	must(t, "rules", "off", "Readings")

@@ -82,7 +82,8 @@ func pictureOfALetter(t *testing.T, b *testbed.Browser, o *office) {
 	b.Sees("would be filed")
 	b.Sees("spreadsheets")
 	picture(t, b, "rule")
-	if err := errors.Join(o.service.engine.Office.RemoveRule("tide-gauges", "test"), o.service.engine.Office.RemoveLookupTable(table.ID, "test")); err != nil {
+	if err := errors.Join(o.service.engine.Office.RemoveRule("tide-gauges", "test"),
+		o.service.engine.Office.RemoveLookupTable(table.ID, "test")); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -144,10 +145,16 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 		t.Fatalf("the tray holds %+v, %v", held, err)
 	}
 	pages := []struct{ name, path, sees string }{
-		{"history", "/history", "old mail"}, {"pass", "/history/6", "Filed/Waste"}, {"today", "/", "As it arrives"}, {"tray", "/tray", "but it is a Windows program"}, {"rules", "/rules", "Tide gauge readings"},
-		{"rule", "/rules/tide-gauges", "would be filed"}, {"register", "/register", "harbour files"}, {"register-folder", "/register?cabinet=harbour+files&folder=Gauges%2F2026", "in Gauges"},
-		{"letter", "/rules/berth-requests", "PDFs named *berth*"}, {"message", "/messages/" + itoa(held.Groups[0].Matters[0].Message.ID), "What each rule makes of it"}, {"settings", "/settings", "last looked into"}, {"add-mailbox", "/settings?add=mailbox", "Sign in as"},
-		{"mail", "/mail?mailbox=" + o.mailboxID("gauges"), "messages in INBOX"}, {"mail-known", "/mail", "nothing filed yet"}, {"draft", "/rules/new?from=" + itoa(held.Groups[0].Matters[0].Message.ID), "from the correspondent"}, {"none", "/nowhere", "There is no such page"},
+		{"history", "/history", "old mail"}, {"pass", "/history/6", "Filed/Waste"}, {"today", "/", "As it arrives"},
+		{"tray", "/tray", "but it is a Windows program"}, {"rules", "/rules", "Tide gauge readings"},
+		{"rule", "/rules/tide-gauges", "would be filed"}, {"register", "/register", "harbour files"},
+		{"register-folder", "/register?cabinet=harbour+files&folder=Gauges%2F2026", "in Gauges"},
+		{"letter", "/rules/berth-requests", "PDFs named *berth*"},
+		{"message", "/messages/" + itoa(held.Groups[0].Matters[0].Message.ID), "What each rule makes of it"},
+		{"settings", "/settings", "last looked into"}, {"add-mailbox", "/settings?add=mailbox", "Sign in as"},
+		{"mail", "/mail?mailbox=" + o.mailboxID("gauges"), "messages in INBOX"}, {"mail-known", "/mail", "nothing filed yet"},
+		{"draft", "/rules/new?from=" + itoa(held.Groups[0].Matters[0].Message.ID), "from the correspondent"},
+		{"none", "/nowhere", "There is no such page"},
 	}
 	b.Scheme("light")
 	b.Open(o.service.address() + "/")
@@ -167,7 +174,8 @@ func TestEveryPageIsWithoutBarriersInBothLooks(t *testing.T) {
 			for _, v := range b.Axe(source) {
 				t.Errorf("%s, %s: %+v", p.name, scheme, v)
 			}
-			if scheme == "light" && p.name != "rule" && p.name != "none" && p.name != "letter" && p.name != "register" && p.name != "add-mailbox" && p.name != "draft" && p.name != "pass" && p.name != "mail-known" {
+			if scheme == "light" && p.name != "rule" && p.name != "none" && p.name != "letter" && p.name != "register" &&
+				p.name != "add-mailbox" && p.name != "draft" && p.name != "pass" && p.name != "mail-known" {
 				picture(t, b, p.name)
 			}
 		}
@@ -364,7 +372,8 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	})
 	menu := func(item string) {
 		t.Helper()
-		b.Until("the menu has "+item, `(() => { const there = [...document.querySelectorAll('[role=menuitem]')].some(x => x.innerText === '`+item+`');
+		b.Until("the menu has "+item,
+			`(() => { const there = [...document.querySelectorAll('[role=menuitem]')].some(x => x.innerText === '`+item+`');
 			const more = [...document.querySelectorAll('button')].find(x => x.innerText === 'More…');
 			if (!there && more) { more.focus(); more.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})) }
 			return there })()`)
@@ -408,7 +417,8 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Press("Keep these rules")
 	until(t, "the rule has its new name", func() bool {
 		all := value[[]client.Rule](t, "rules", "list")
-		return slices.ContainsFunc(all, func(r client.Rule) bool { return r.ID == "crew-lists" && r.Name == "Lists of crews" })
+		return slices.ContainsFunc(all,
+			func(r client.Rule) bool { return r.ID == "crew-lists" && r.Name == "Lists of crews" })
 	})
 
 	b.Press("Settings")
@@ -421,7 +431,8 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Key("\t")
 	b.Press("Enter in the book")
 	until(t, "the correspondent is in the book", func() bool {
-		return slices.ContainsFunc(value[[]client.Correspondent](t, "correspondents", "list"), func(c client.Correspondent) bool { return c.Name == "Saltmarsh Waste" && len(c.Domains) == 1 })
+		return slices.ContainsFunc(value[[]client.Correspondent](t, "correspondents", "list"),
+			func(c client.Correspondent) bool { return c.Name == "Saltmarsh Waste" && len(c.Domains) == 1 })
 	})
 	b.Press("Add a table")
 	b.Type("Name, in one word", "quays")
@@ -436,7 +447,8 @@ func TestRulesAreCaredForInTheConsole(t *testing.T) {
 	b.Press("Mail")
 	b.Sees("Words in subject, sender or folder")
 	b.Type("Words in subject, sender or folder", "crew list")
-	b.Until("only such messages are shown", `(() => { const all = [...document.querySelectorAll('[aria-label=Messages] > li')]; return all.length > 0 && all.every(r => /crew list/i.test(r.innerText)) })()`)
+	b.Until("only such messages are shown",
+		`(() => { const all = [...document.querySelectorAll('[aria-label=Messages] > li')]; return all.length > 0 && all.every(r => /crew list/i.test(r.innerText)) })()`)
 	b.Run(`document.querySelector('[aria-label=Messages] a').click()`, nil)
 	b.Sees("What each rule makes of it")
 	b.Press("Make a rule from this")

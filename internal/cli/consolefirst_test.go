@@ -68,8 +68,11 @@ func TestTheGuideLeadsToTheFirstFiledMessage(t *testing.T) {
 	b.Press("Today")
 	b.Sees("All is ready for the first message")
 	barriers("waiting for the first message")
-	testbed.Append(t, mail, "INBOX", []byte(strings.ReplaceAll("From: Tide watch <post@tidewatch.example>\nTo: gauges@brackwater.example\nSubject: Plan\nMessage-ID: <first@tidewatch.example>\nMIME-Version: 1.0\n"+
-		"Content-Type: application/pdf; name=plan.pdf\nContent-Disposition: attachment; filename=plan.pdf\nContent-Transfer-Encoding: base64\n\nJVBERi0xLjQK\n", "\n", "\r\n")), time.Now())
+	testbed.Append(t, mail, "INBOX",
+		[]byte(strings.ReplaceAll("From: Tide watch <post@tidewatch.example>\nTo: gauges@brackwater.example\nSubject: "+
+			"Plan\nMessage-ID: <first@tidewatch.example>\nMIME-Version: 1.0\n"+
+			"Content-Type: application/pdf; name=plan.pdf\nContent-Disposition: attachment; "+
+			"filename=plan.pdf\nContent-Transfer-Encoding: base64\n\nJVBERi0xLjQK\n", "\n", "\r\n")), time.Now())
 	b.Sees("As it arrives")
 	b.Sees("plan.pdf")
 	barriers("the first day")
@@ -93,8 +96,10 @@ func TestWhatOpensStaysInTheWindow(t *testing.T) {
 			}
 			for i := range n {
 				at := []string{"start", "center", "end"}[i%3]
-				b.Run(fmt.Sprintf(`(() => { const e = document.querySelectorAll('button.blank')[%d]; e.scrollIntoView({block: '%s'}); e.click() })()`, i, at), nil)
-				b.Until("a blank is open", `document.querySelector('[data-radix-popper-content-wrapper] > *')?.getBoundingClientRect().width > 0`)
+				b.Run(fmt.Sprintf(
+					`(() => { const e = document.querySelectorAll('button.blank')[%d]; e.scrollIntoView({block: '%s'}); e.click() })()`, i, at), nil)
+				b.Until("a blank is open",
+					`document.querySelector('[data-radix-popper-content-wrapper] > *')?.getBoundingClientRect().width > 0`)
 				outside := ""
 				b.Run(`(() => { const c = document.querySelector('[data-radix-popper-content-wrapper] > *'); const r = c.getBoundingClientRect();
 					if (r.top < 0 || r.left < 0 || r.bottom > innerHeight || r.right > innerWidth) return 'it goes from ' + [r.left, r.top, r.right, r.bottom].map(Math.round) + ' in ' + innerWidth + 'x' + innerHeight;

@@ -16,9 +16,11 @@ import (
 // choose picks an entry of a list by what people read.
 func choose(b *testbed.Browser, label, text string) {
 	quoted, _ := json.Marshal([]string{label, text})
-	find := `(() => { const [label, text] = ` + string(quoted) + `; const l = [...document.querySelectorAll('label')].find(l => l.innerText.trim().startsWith(label)); const s = l?.querySelector('select') ?? document.getElementById(l?.htmlFor ?? ''); const o = s && [...s.options].find(o => o.text.startsWith(text)); return o && [s, o] })()`
+	find := `(() => { const [label, text] = ` + string(quoted) +
+		`; const l = [...document.querySelectorAll('label')].find(l => l.innerText.trim().startsWith(label)); const s = l?.querySelector('select') ?? document.getElementById(l?.htmlFor ?? ''); const o = s && [...s.options].find(o => o.text.startsWith(text)); return o && [s, o] })()`
 	b.Until("there is "+text, find)
-	b.Run(`(() => { const [s, o] = `+find+`; Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, o.value); s.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
+	b.Run(`(() => { const [s, o] = `+find+
+		`; Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, o.value); s.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
 }
 
 // Somebody looks into a mailbox and files by button, by key and by dragging, drops
@@ -29,7 +31,8 @@ func TestMailByHandInTheConsole(t *testing.T) {
 	b := testbed.StartBrowser(t, 1280, 800)
 	b.Open(o.service.address() + "/")
 	signInAtTheDoor(b, o)
-	if err := os.MkdirAll(filepath.Join(o.folder, "files", "Sorted by hand"), 0o755); err != nil { // a person's own folder, which stays
+	// a person's own folder, which stays
+	if err := os.MkdirAll(filepath.Join(o.folder, "files", "Sorted by hand"), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	b.Press("Mail")
@@ -65,7 +68,8 @@ func TestMailByHandInTheConsole(t *testing.T) {
 	b.Sees("Drag messages or attachments onto a folder")
 	b.Size(1400, 900)
 	b.Until("the tree is there", `document.querySelector('aside [role=treeitem][aria-label="Sorted by hand"]')`)
-	b.Run(`(() => { const d = new DataTransfer(); const chip = `+rows+`[1].querySelector('button[draggable]'); const to = document.querySelector('aside [role=treeitem][aria-label="Sorted by hand"] > div');
+	b.Run(`(() => { const d = new DataTransfer(); const chip = `+rows+
+		`[1].querySelector('button[draggable]'); const to = document.querySelector('aside [role=treeitem][aria-label="Sorted by hand"] > div');
 for (const [e, kind] of [[chip, 'dragstart'], [to, 'dragover'], [to, 'drop']]) e.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: d})) })()`, nil)
 	b.Sees("1 file is filed in “harbour files”, Sorted by hand.")
 
@@ -86,7 +90,8 @@ for (const [e, kind] of [[chip, 'dragstart'], [to, 'dragover'], [to, 'drop']]) e
 
 	// Files of mail, dropped on the page.
 	letter, _ := json.Marshal(letterWith("dropped on the page", "dropped.csv", "9"))
-	b.Run(`(() => { const d = new DataTransfer(); d.items.add(new File([`+string(letter)+`], 'letter.eml')); d.items.add(new File(['no mail'], 'notes.txt')); const to = [...document.querySelectorAll('button')].find(e => e.innerText.includes('Take in mail files')).parentElement;
+	b.Run(`(() => { const d = new DataTransfer(); d.items.add(new File([`+string(letter)+
+		`], 'letter.eml')); d.items.add(new File(['no mail'], 'notes.txt')); const to = [...document.querySelectorAll('button')].find(e => e.innerText.includes('Take in mail files')).parentElement;
 for (const kind of ['dragover', 'drop']) to.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: d})) })()`, nil)
 	b.Sees("1 message taken in")
 	b.Sees("notes.txt: this is no message")
@@ -100,7 +105,8 @@ for (const kind of ['dragover', 'drop']) to.dispatchEvent(new DragEvent(kind, {b
 	b.Type("Folder", "Dropped")
 	b.Press("File")
 	b.Sees("1 file is filed")
-	if data, err := os.ReadFile(filepath.Join(o.folder, "files", "Dropped", "dropped.csv")); err != nil || string(data) != "9" {
+	if data, err := os.ReadFile(filepath.Join(o.folder, "files", "Dropped", "dropped.csv")); err != nil ||
+		string(data) != "9" {
 		t.Errorf("filed as %q, %v", data, err)
 	}
 	b.Press("Make a rule from this")
@@ -200,7 +206,8 @@ func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
 	b.Sees("Take one over…")
 	press := func(button string) {
 		t.Helper()
-		b.Until("there is "+button, `document.querySelector('[role=dialog]') && [...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === '`+button+`')`)
+		b.Until("there is "+button,
+			`document.querySelector('[role=dialog]') && [...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === '`+button+`')`)
 		b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === '`+button+`').click()`, nil)
 	}
 	row := `[...document.querySelectorAll('section > div')].find(e => e.innerText.startsWith('gauges gauges@'))`
@@ -228,7 +235,8 @@ func TestAMailboxIsHandedOverInTheConsole(t *testing.T) {
 	give := func(content []byte) {
 		t.Helper()
 		text, _ := json.Marshal(content) // base64
-		b.Run(`(() => { const bytes = Uint8Array.from(atob(`+string(text)+`), c => c.charCodeAt(0)); const d = new DataTransfer(); d.items.add(new File([bytes], 'gauges.mailbox')); const i = document.querySelector('[aria-label="File of the mailbox"]'); i.files = d.files; i.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
+		b.Run(`(() => { const bytes = Uint8Array.from(atob(`+string(text)+
+			`), c => c.charCodeAt(0)); const d = new DataTransfer(); d.items.add(new File([bytes], 'gauges.mailbox')); const i = document.querySelector('[aria-label="File of the mailbox"]'); i.files = d.files; i.dispatchEvent(new Event('change', {bubbles: true})) })()`, nil)
 	}
 	give([]byte("no mailbox"))
 	b.Sees("is no mailbox that was handed over")

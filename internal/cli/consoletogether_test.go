@@ -39,7 +39,8 @@ func TestTheSecondOfTwoPeopleKeepsTheirTextAndSeesBothVersions(t *testing.T) {
 	b.Sees("saved this while you were editing")
 	b.Sees("each message in a folder of its own")
 	b.Sees("What saving yours would change of that")
-	b.Until("both versions are shown", `(() => { const t = document.querySelector('[role=alert]').innerText; return t.includes('folder: Crews') && t.includes('own folder: true') })()`)
+	b.Until("both versions are shown",
+		`(() => { const t = document.querySelector('[role=alert]').innerText; return t.includes('folder: Crews') && t.includes('own folder: true') })()`)
 	barriers("two versions of a rule")
 	if strings.Contains(document(), "own folder") {
 		t.Fatal("the second person's text was saved without asking")
@@ -57,7 +58,8 @@ func TestTheSecondOfTwoPeopleKeepsTheirTextAndSeesBothVersions(t *testing.T) {
 	must(t, "limits", "set", "--history-days", "55")
 	b.Press("Save")
 	b.Sees("saved this while you were editing")
-	b.Until("both limits are shown", `(() => { const t = document.querySelector('[role=alert]').innerText; return t.includes('444') && t.includes('55') })()`)
+	b.Until("both limits are shown",
+		`(() => { const t = document.querySelector('[role=alert]').innerText; return t.includes('444') && t.includes('55') })()`)
 	barriers("two versions of a setting")
 	b.Press("Keep mine, and save it next")
 	b.Press("Save")

@@ -32,13 +32,16 @@ func demoFolder(folder string) error {
 	entries, err := os.ReadDir(folder)
 	if err == nil && len(entries) > 0 {
 		if _, err := os.Stat(filepath.Join(folder, demoMark)); err != nil {
-			return &exitError{exitFailure, fmt.Sprintf("the folder %s is not empty and was not made by the demo; choose another with --folder", folder)}
+			return &exitError{exitFailure,
+				fmt.Sprintf("the folder %s is not empty and was not made by the demo; choose another with --folder", folder)}
 		}
 		if err := os.RemoveAll(folder); err != nil {
 			return err
 		}
 	}
-	return errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, demoMark), []byte("This folder belongs to the demo of Ink Tray, which empties it at every start.\n"), 0o644))
+	return errors.Join(os.MkdirAll(folder, 0o755),
+		os.WriteFile(filepath.Join(folder, demoMark),
+			[]byte("This folder belongs to the demo of Ink Tray, which empties it at every start.\n"), 0o644))
 }
 
 func (c serviceCommands) demo() *cobra.Command {
@@ -46,7 +49,9 @@ func (c serviceCommands) demo() *cobra.Command {
 	var every time.Duration
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Try everything with the Brackwater harbour office, an invented one", Args: cobra.NoArgs,
-		Long: "Starts a mail server in the process with three mailboxes and some weeks of mail, an account that is read by consent, a drop address, the service, and six rules. The old mail is filed at once, and a new message arrives every few seconds. Nothing is written outside the demo's own folder, which is emptied at every start.",
+		Long: "Starts a mail server in the process with three mailboxes and some weeks of mail, an account that is read by " +
+			"consent, a drop address, the service, and six rules. The old mail is filed at once, and a new message arrives " +
+			"every few seconds. Nothing is written outside the demo's own folder, which is emptied at every start.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			folder, err := filepath.Abs(folder)
 			if err != nil {
@@ -62,7 +67,8 @@ func (c serviceCommands) demo() *cobra.Command {
 			defer authority.Close()
 			mail, err := demo.StartMailServer(mailAddress, authority.User)
 			if errors.Is(err, syscall.EADDRINUSE) {
-				return &exitError{exitFailure, fmt.Sprintf("the address %s is taken by another program; choose another with --mail-listen", mailAddress)}
+				return &exitError{exitFailure,
+					fmt.Sprintf("the address %s is taken by another program; choose another with --mail-listen", mailAddress)}
 			}
 			if err != nil {
 				return err
@@ -87,12 +93,14 @@ func (c serviceCommands) demo() *cobra.Command {
 				defer f.Close()
 				log = slog.New(slog.NewTextHandler(f, nil))
 			}
-			s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: address, zone: "Local", language: "en", log: log, receive: receiveOptions{domain: demo.DropDomain, smtp: smtpAddress, megabytes: 64}})
+			s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: address, zone: "Local",
+				language: "en", log: log, receive: receiveOptions{domain: demo.DropDomain, smtp: smtpAddress, megabytes: 64}})
 			if err != nil {
 				return err
 			}
 			c.service = s.address()
-			if err := c.furnish(cmd.Context(), s, mail, desk, authority, demo.OldMail(time.Now()), filepath.Join(folder, "files")); err != nil {
+			if err := c.furnish(cmd.Context(), s, mail, desk, authority, demo.OldMail(time.Now()),
+				filepath.Join(folder, "files")); err != nil {
 				return errors.Join(err, s.stop())
 			}
 			if err := c.furnishCabinets(cmd.Context(), places); err != nil {
@@ -102,8 +110,10 @@ func (c serviceCommands) demo() *cobra.Command {
 			if err != nil {
 				return errors.Join(err, s.stop())
 			}
-			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  Files     %s\n  Sent      %s\n  Receives  %s at %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
-				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"), s.engine.Mailboxes.DropAddress(&drop), s.api.SMTP, every)
+			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  "+
+				"Files     %s\n  Sent      %s\n  Receives  %s at %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
+				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"),
+				s.engine.Mailboxes.DropAddress(&drop), s.api.SMTP, every)
 			ctx, cancel := context.WithCancel(cmd.Context())
 			arriving := make(chan struct{})
 			go func() {
@@ -118,8 +128,10 @@ func (c serviceCommands) demo() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&folder, "folder", filepath.Join(os.TempDir(), "inktray-demo"), "the demo's own folder")
 	cmd.Flags().StringVar(&address, "listen", "127.0.0.1:8025", "address of the console")
-	cmd.Flags().StringVar(&mailAddress, "mail-listen", "127.0.0.1:0", "address of the mail server; port 0 takes a free one")
-	cmd.Flags().StringVar(&smtpAddress, "smtp", "127.0.0.1:0", "address at which the drop addresses receive mail; port 0 takes a free one")
+	cmd.Flags().StringVar(&mailAddress, "mail-listen", "127.0.0.1:0",
+		"address of the mail server; port 0 takes a free one")
+	cmd.Flags().StringVar(&smtpAddress, "smtp", "127.0.0.1:0",
+		"address at which the drop addresses receive mail; port 0 takes a free one")
 	cmd.Flags().StringVar(&logs, "log-file", "", "file for the service's log")
 	cmd.Flags().DurationVar(&every, "every", 5*time.Second, "how often a message arrives")
 	return cmd
@@ -144,7 +156,8 @@ func arrive(ctx context.Context, mail *demo.MailServer, every time.Duration) {
 
 // furnish fills the mailboxes and sets everything up over the service's own
 // interface, as a person would.
-func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.MailServer, desk *demo.Desk, authority *demo.Authority, letters []demo.Letter, files string) error {
+func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.MailServer, desk *demo.Desk,
+	authority *demo.Authority, letters []demo.Letter, files string) error {
 	for i, l := range letters {
 		var flags []imap.Flag
 		if i%3 > 0 {
@@ -154,7 +167,8 @@ func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.Mai
 			return err
 		}
 	}
-	person := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password), Role: store.Administrator, MadeAt: time.Now().UTC()}
+	person := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password),
+		Role: store.Administrator, MadeAt: time.Now().UTC()}
 	if err := s.store.People.Add(person, "demo"); err != nil {
 		return err
 	}
@@ -166,12 +180,15 @@ func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.Mai
 	if err != nil {
 		return err
 	}
-	if _, err := call[client.Cabinet](service.AddCabinet(ctx, client.CabinetSettings{Name: "harbour files", Folder: files})); err != nil {
+	if _, err := call[client.Cabinet](service.AddCabinet(ctx,
+		client.CabinetSettings{Name: "harbour files", Folder: files})); err != nil {
 		return err
 	}
 	port, interval, secret := mail.Port(), 5, demo.Password
 	for _, name := range demo.Mailboxes {
-		_, err := call[client.Mailbox](service.AddMailbox(ctx, client.MailboxSettings{Name: name, Host: "127.0.0.1", Port: &port, Encryption: "none", Username: name + "@brackwater.example", Secret: &secret, IntervalSeconds: &interval}))
+		_, err := call[client.Mailbox](service.AddMailbox(ctx,
+			client.MailboxSettings{Name: name, Host: "127.0.0.1", Port: &port, Encryption: "none", Username: name +
+				"@brackwater.example", Secret: &secret, IntervalSeconds: &interval}))
 		if err != nil {
 			return err
 		}
@@ -182,10 +199,12 @@ func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.Mai
 	if err := watched(ctx, service); err != nil {
 		return err
 	}
-	if err := errors.Join(furnishTrust(ctx, service), furnishTopic(ctx, service), furnishBook(ctx, service), furnishPeople(ctx, service, s.address(), desk)); err != nil {
+	if err := errors.Join(furnishTrust(ctx, service), furnishTopic(ctx, service), furnishBook(ctx, service),
+		furnishPeople(ctx, service, s.address(), desk)); err != nil {
 		return err
 	}
-	quiet := &command{in: strings.NewReader(demo.Rules), out: io.Discard, errs: io.Discard, service: c.service, format: "table"}
+	quiet := &command{in: strings.NewReader(demo.Rules), out: io.Discard, errs: io.Discard, service: c.service,
+		format: "table"}
 	rules, err := quiet.readRules("-")
 	if err != nil {
 		return err
@@ -244,7 +263,9 @@ func watched(ctx context.Context, service *client.Client) error {
 func furnishPeople(ctx context.Context, service *client.Client, console string, desk *demo.Desk) error {
 	port, name := desk.MailPort(), "Brackwater harbour office"
 	host, from, encryption := "127.0.0.1", "office@brackwater.example", client.OutgoingSettingsEncryption("none")
-	if _, err := call[client.Outgoing](service.SetOutgoing(ctx, &client.SetOutgoingParams{}, client.OutgoingSettings{Host: &host, Port: &port, Encryption: &encryption, From: &from, Name: &name, Console: &console})); err != nil {
+	if _, err := call[client.Outgoing](service.SetOutgoing(ctx, &client.SetOutgoingParams{},
+		client.OutgoingSettings{Host: &host, Port: &port, Encryption: &encryption, From: &from, Name: &name,
+			Console: &console})); err != nil {
 		return err
 	}
 	url, secret, yes := desk.URL(), "north-mole-light", true
@@ -263,9 +284,12 @@ func furnishPeople(ctx context.Context, service *client.Client, console string, 
 
 // furnishMailboxes adds a drop address, a mailbox for files, and one that is read by
 // consent, where there is an authority.
-func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.MailServer, authority *demo.Authority) error {
-	drop, files, imap, word, port, interval := client.MailboxSettingsKind("drop"), client.MailboxSettingsKind("files"), client.MailboxSettingsKind("imap"), "post", mail.Port(), 5
-	for _, m := range []client.MailboxSettings{{Name: demo.DropName, Kind: &drop, Word: &word}, {Name: demo.FilesName, Kind: &files}} {
+func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.MailServer,
+	authority *demo.Authority) error {
+	drop, files, imap, word, port, interval := client.MailboxSettingsKind("drop"), client.MailboxSettingsKind("files"),
+		client.MailboxSettingsKind("imap"), "post", mail.Port(), 5
+	for _, m := range []client.MailboxSettings{{Name: demo.DropName, Kind: &drop, Word: &word},
+		{Name: demo.FilesName, Kind: &files}} {
 		if _, err := call[client.Mailbox](service.AddMailbox(ctx, m)); err != nil {
 			return err
 		}
@@ -275,7 +299,9 @@ func furnishMailboxes(ctx context.Context, service *client.Client, mail *demo.Ma
 	}
 	issuer := authority.Issuer()
 	user := demo.ByConsent + "@brackwater.example"
-	m, err := call[client.Mailbox](service.AddMailbox(ctx, client.MailboxSettings{Name: demo.ByConsent, Kind: &imap, Host: "127.0.0.1", Port: &port, Encryption: "none", Username: user, IntervalSeconds: &interval, Consent: &client.Consent{ClientID: demo.ClientID, Issuer: &issuer}}))
+	m, err := call[client.Mailbox](service.AddMailbox(ctx,
+		client.MailboxSettings{Name: demo.ByConsent, Kind: &imap, Host: "127.0.0.1", Port: &port, Encryption: "none",
+			Username: user, IntervalSeconds: &interval, Consent: &client.Consent{ClientID: demo.ClientID, Issuer: &issuer}}))
 	if err != nil {
 		return err
 	}
@@ -313,8 +339,10 @@ func furnishAlarms(ctx context.Context, service *client.Client) error {
 	ruleName, least, hours, by, minutes := "Tide gauge readings", 1, 24, "10:00", 30
 	days := []client.AlarmSettingsWeekdays{"monday", "tuesday", "wednesday", "thursday", "friday"}
 	for _, a := range []client.AlarmSettings{
-		{Name: "No tide readings", Kind: "silence", Rule: &ruleName, AtLeast: &least, WithinHours: &hours, ByTime: &by, Weekdays: &days, Who: []string{"Harbour master"}},
-		{Name: "Out of reach", Kind: "out of reach", AfterMinutes: &minutes, Who: []string{"Harbour master", "Berth planner"}},
+		{Name: "No tide readings", Kind: "silence", Rule: &ruleName, AtLeast: &least, WithinHours: &hours, ByTime: &by,
+			Weekdays: &days, Who: []string{"Harbour master"}},
+		{Name: "Out of reach", Kind: "out of reach", AfterMinutes: &minutes,
+			Who: []string{"Harbour master", "Berth planner"}},
 	} {
 		if _, err := call[client.Alarm](service.AddAlarm(ctx, a)); err != nil {
 			return err
@@ -325,7 +353,8 @@ func furnishAlarms(ctx context.Context, service *client.Client) error {
 
 // furnishTrust lets the demo believe its mail server.
 func furnishTrust(ctx context.Context, service *client.Client) error {
-	_, err := call[client.Trust](service.SetTrust(ctx, &client.SetTrustParams{}, client.TrustSettings{Servers: []string{demo.MailHost}, Replies: true}))
+	_, err := call[client.Trust](service.SetTrust(ctx, &client.SetTrustParams{},
+		client.TrustSettings{Servers: []string{demo.MailHost}, Replies: true}))
 	return err
 }
 
@@ -366,7 +395,8 @@ func furnishTopic(ctx context.Context, service *client.Client) error {
 		if len(numbers) == 0 {
 			continue
 		}
-		if _, err := call[client.Topic](service.MarkMessages(ctx, t.ID, client.MarkRequest{Messages: numbers, About: i == 0})); err != nil {
+		if _, err := call[client.Topic](service.MarkMessages(ctx, t.ID,
+			client.MarkRequest{Messages: numbers, About: i == 0})); err != nil {
 			return err
 		}
 	}
@@ -376,7 +406,9 @@ func furnishTopic(ctx context.Context, service *client.Client) error {
 // furnishBook enters the demo's correspondents and its table.
 func furnishBook(ctx context.Context, service *client.Client) error {
 	for _, c := range demo.Book {
-		if _, err := call[client.Correspondent](service.AddCorrespondent(ctx, client.CorrespondentSettings{Name: c.Name, Domains: &[]string{c.Domain}, Groups: &[]string{c.Group}, Addresses: &[]string{}})); err != nil {
+		if _, err := call[client.Correspondent](service.AddCorrespondent(ctx,
+			client.CorrespondentSettings{Name: c.Name, Domains: &[]string{c.Domain}, Groups: &[]string{c.Group},
+				Addresses: &[]string{}})); err != nil {
 			return err
 		}
 	}

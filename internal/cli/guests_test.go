@@ -29,7 +29,8 @@ func TestEndingTheServiceHasABound(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if s, err := startUntil(ctx, serviceOptions{data: t.TempDir(), listen: "127.0.0.1:0", zone: "nowhere", language: "en"}); s != nil || err == nil {
+	if s, err := startUntil(ctx,
+		serviceOptions{data: t.TempDir(), listen: "127.0.0.1:0", zone: "nowhere", language: "en"}); s != nil || err == nil {
 		t.Errorf("starting when the end was asked for: %v", err)
 	}
 }

@@ -17,7 +17,9 @@ func (c mailboxCommands) handOver() *cobra.Command {
 	var file string
 	var yes bool
 	cmd := &cobra.Command{
-		Use: "hand-over NAME --file FILE", Short: "Hand a mailbox over to another installation, with its marks; without --yes it only says what would happen", Args: cobra.ExactArgs(1),
+		Use:     "hand-over NAME --file FILE",
+		Short:   "Hand a mailbox over to another installation, with its marks; without --yes it only says what would happen",
+		Args:    cobra.ExactArgs(1),
 		Example: "  inktray mailboxes hand-over gauges --file gauges.mailbox --yes",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			if file == "" {
@@ -28,7 +30,11 @@ func (c mailboxCommands) handOver() *cobra.Command {
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(c.out, "The mailbox “%s” would be written into %s, with from where on rules take its messages, what was decided\nof each, and the topics for which these rules ask with the texts of their examples, but without its secret. It is not\nwatched here then; what was filed stays, and so does the register. Rules that look into no other mailbox are switched off.\nOn the other machine: inktray mailboxes take-over %s\nNothing was changed. To do it, add --yes.\n", m.Name, file, file)
+				fmt.Fprintf(c.out, "The mailbox “%s” would be written into %s, with from where on rules take its messages, what "+
+					"was decided\nof each, and the topics for which these rules ask with the texts of their examples, but without "+
+					"its secret. It is not\nwatched here then; what was filed stays, and so does the register. Rules that look into "+
+					"no other mailbox are switched off.\nOn the other machine: inktray mailboxes take-over %s\nNothing was changed. "+
+					"To do it, add --yes.\n", m.Name, file, file)
 				return nil
 			}
 			into, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -47,7 +53,8 @@ func (c mailboxCommands) handOver() *cobra.Command {
 			if err := errors.Join(err, into.Sync(), into.Close()); err != nil {
 				return fmt.Errorf("%w; the service keeps the file too, in its folder handed-over", err)
 			}
-			fmt.Fprintf(c.out, "“%s” is handed over and no longer watched here. On the other machine: inktray mailboxes take-over %s\n", m.Name, file)
+			fmt.Fprintf(c.out, "“%s” is handed over and no longer watched here. On the other machine: inktray mailboxes "+
+				"take-over %s\n", m.Name, file)
 			return nil
 		}),
 	}
@@ -60,7 +67,9 @@ func (c mailboxCommands) takeOver() *cobra.Command {
 	var secretFile string
 	cmd := &cobra.Command{
 		Use: "take-over FILE", Short: "Take over a mailbox that another installation handed over", Args: cobra.ExactArgs(1),
-		Long: "Takes over a mailbox with its marks: what was filed there is filed no more, and what came meanwhile is. Rules that are not here come along and run as they ran there. Cabinets in which something of it was filed must be cabinets here, too.",
+		Long: "Takes over a mailbox with its marks: what was filed there is filed no more, and what came meanwhile is. " +
+			"Rules that are not here come along and run as they ran there. Cabinets in which something of it was filed must " +
+			"be cabinets here, too.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
@@ -75,7 +84,8 @@ func (c mailboxCommands) takeOver() *cobra.Command {
 			if needsSecret(&s) {
 				secret, err := c.secret(secretFile, "INKTRAY_SECRET", "Secret of "+s.Username)
 				if err != nil {
-					return fmt.Errorf("the mailbox is here, but cannot be read yet: %w; give its secret by inktray mailboxes change %q --new-secret", err, m.Name)
+					return fmt.Errorf("the mailbox is here, but cannot be read yet: %w; give its secret by inktray mailboxes change "+
+						"%q --new-secret", err, m.Name)
 				}
 				s.Secret = &secret
 				if m, err = call[client.Mailbox](api.ChangeMailbox(ctx, m.ID, &client.ChangeMailboxParams{}, s)); err != nil {

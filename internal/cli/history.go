@@ -16,7 +16,8 @@ import (
 
 func (c *command) pass(p *client.Pass) {
 	if p.Kind == "undo" {
-		fmt.Fprintf(c.out, "Pass %d takes back what was filed and is %s: %s taken back, %d left because somebody changed them or they are gone.\n", p.ID, p.State, count(*p.TakenBack, "filing"), *p.Kept)
+		fmt.Fprintf(c.out, "Pass %d takes back what was filed and is %s: %s taken back, %d left because somebody changed "+
+			"them or they are gone.\n", p.ID, p.State, count(*p.TakenBack, "filing"), *p.Kept)
 		if p.Note != "" {
 			fmt.Fprintf(c.out, "%s.\n", strings.ToUpper(p.Note[:1])+p.Note[1:])
 		}
@@ -25,8 +26,10 @@ func (c *command) pass(p *client.Pass) {
 		}
 		return
 	}
-	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %s looked at, %d matched; %d filed, %d left out, %d already there, %d held, %d failed.\n",
-		p.ID, p.Kind, p.State, p.Looked, count(p.Total, "message"), p.Matched, p.Filed, p.LeftOut, p.AlreadyThere, p.Held, p.Failed)
+	fmt.Fprintf(c.out, "Pass %d (%s) is %s: %d of %s looked at, %d matched; %d filed, %d left out, %d already there, %d "+
+		"held, %d failed.\n",
+		p.ID, p.Kind, p.State, p.Looked, count(p.Total, "message"), p.Matched, p.Filed, p.LeftOut, p.AlreadyThere, p.Held,
+		p.Failed)
 	if deref(p.Unread) > 0 {
 		fmt.Fprintf(c.out, "%s could not be read: inktray passes unread %d\n", count(*p.Unread, "message"), p.ID)
 	}
@@ -43,32 +46,34 @@ func (c *command) pass(p *client.Pass) {
 
 // passUnread names the messages that a pass could not read.
 func (c historyCommands) passUnread() *cobra.Command {
-	return &cobra.Command{Use: "unread NUMBER", Short: "The messages that a pass over old mail could not read, by name", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		id, err := numberOf(args[0], "pass")
-		if err != nil {
-			return err
-		}
-		all, err := call[[]client.UnreadMessage](api.ListUnreadMessages(ctx, id))
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
-			if len(all) == 0 {
-				fmt.Fprintf(c.out, "Pass %d could read every message.\n", id)
-				return
+	return &cobra.Command{Use: "unread NUMBER", Short: "The messages that a pass over old mail could not read, by name",
+		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := numberOf(args[0], "pass")
+			if err != nil {
+				return err
 			}
-			var rows [][]string
-			for _, m := range all {
-				subject := m.Subject
-				if subject == "" {
-					subject = "not known"
+			all, err := call[[]client.UnreadMessage](api.ListUnreadMessages(ctx, id))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				if len(all) == 0 {
+					fmt.Fprintf(c.out, "Pass %d could read every message.\n", id)
+					return
 				}
-				rows = append(rows, []string{m.ID, m.Mailbox, m.Folder, fmt.Sprint(m.UID), short(subject, 40), string(m.State), m.Reason})
-			}
-			c.table([]string{"NO.", "MAILBOX", "FOLDER", "UID", "SUBJECT", "STATE", "REASON"}, rows)
-			fmt.Fprintln(c.out, "Try them again: inktray tray again NO.")
-		})
-	})}
+				var rows [][]string
+				for _, m := range all {
+					subject := m.Subject
+					if subject == "" {
+						subject = "not known"
+					}
+					rows = append(rows,
+						[]string{m.ID, m.Mailbox, m.Folder, fmt.Sprint(m.UID), short(subject, 40), string(m.State), m.Reason})
+				}
+				c.table([]string{"NO.", "MAILBOX", "FOLDER", "UID", "SUBJECT", "STATE", "REASON"}, rows)
+				fmt.Fprintln(c.out, "Try them again: inktray tray again NO.")
+			})
+		})}
 }
 
 // count says how many there are.
@@ -93,7 +98,8 @@ func day(flag, value string, into **openapi_types.Date) error {
 }
 
 func (c historyCommands) passes() *cobra.Command {
-	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: what was gone over, and what is being gone over"}
+	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: what was gone over, and " +
+		"what is being gone over"}
 	var kind, ruleName, mailbox, from, to string
 	var matching bool
 	var most int
@@ -140,9 +146,12 @@ func (c historyCommands) passes() *cobra.Command {
 							what = p.Note
 						}
 					}
-					rows = append(rows, []string{fmt.Sprint(p.ID), string(p.Kind), what, string(p.State), fmt.Sprintf("%d of %d", p.Looked, p.Total), filed, fmt.Sprint(p.Held + p.Failed), when(p.StartedAt), took(p.Seconds), p.MadeBy})
+					rows = append(rows,
+						[]string{fmt.Sprint(p.ID), string(p.Kind), what, string(p.State), fmt.Sprintf("%d of %d", p.Looked, p.Total),
+							filed, fmt.Sprint(p.Held + p.Failed), when(p.StartedAt), took(p.Seconds), p.MadeBy})
 				}
-				c.table([]string{"NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "TOOK", "BY"}, rows)
+				c.table([]string{"NO.", "KIND", "RULE OR MAILBOX", "STATE", "LOOKED AT", "FILED", "IN TRAY", "BEGAN", "TOOK", "BY"},
+					rows)
 			})
 		}),
 	}
@@ -154,18 +163,20 @@ func (c historyCommands) passes() *cobra.Command {
 	list.Flags().BoolVar(&matching, "matching", false, "only passes in which a rule was for a message")
 	list.Flags().IntVar(&most, "most", 50, "at most so many")
 	root.AddCommand(list)
-	one := func(use, short string, do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
-		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			id, err := numberOf(args[0], "pass")
-			if err != nil {
-				return err
-			}
-			p, err := do(ctx, api, id)
-			if err != nil {
-				return err
-			}
-			return c.show(p, func() { c.pass(&p) })
-		})}
+	one := func(use, short string,
+		do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
+		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				id, err := numberOf(args[0], "pass")
+				if err != nil {
+					return err
+				}
+				p, err := do(ctx, api, id)
+				if err != nil {
+					return err
+				}
+				return c.show(p, func() { c.pass(&p) })
+			})}
 	}
 	steer := func(to client.SteerRequestTo) func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
 		return func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
@@ -173,46 +184,53 @@ func (c historyCommands) passes() *cobra.Command {
 		}
 	}
 	var onlyMatching bool
-	messages := &cobra.Command{Use: "messages NUMBER", Short: "The messages of a pass, with what was decided and done", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		id, err := numberOf(args[0], "pass")
-		if err != nil {
-			return err
-		}
-		all, err := call[[]client.Decided](api.ListPassMessages(ctx, id, &client.ListPassMessagesParams{Matching: &onlyMatching, Most: &most}))
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
-			for _, d := range all {
-				fmt.Fprintf(c.out, "%d  %s, from %s\n", d.Message.ID, d.Message.Subject, who(d.Message.SenderName, d.Message.SenderAddress))
-				for _, i := range d.Items {
-					fmt.Fprintf(c.out, "    %s: %s %s\n", i.Name, i.Verdict, strings.TrimSpace(i.Path+"  "+i.Reason))
-				}
-				for _, s := range d.Steps {
-					fmt.Fprintf(c.out, "    %s %s: %s %s\n", s.Kind, s.What, s.State, s.Reason)
-				}
-				if len(d.Items)+len(d.Steps) == 0 {
-					fmt.Fprintf(c.out, "    no rule was for it; inktray messages why %d says why\n", d.Message.ID)
-				}
+	messages := &cobra.Command{Use: "messages NUMBER", Short: "The messages of a pass, with what was decided and done",
+		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := numberOf(args[0], "pass")
+			if err != nil {
+				return err
 			}
-		})
-	})}
+			all, err := call[[]client.Decided](api.ListPassMessages(ctx, id,
+				&client.ListPassMessagesParams{Matching: &onlyMatching, Most: &most}))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				for _, d := range all {
+					fmt.Fprintf(c.out, "%d  %s, from %s\n", d.Message.ID, d.Message.Subject,
+						who(d.Message.SenderName, d.Message.SenderAddress))
+					for _, i := range d.Items {
+						fmt.Fprintf(c.out, "    %s: %s %s\n", i.Name, i.Verdict, strings.TrimSpace(i.Path+"  "+i.Reason))
+					}
+					for _, s := range d.Steps {
+						fmt.Fprintf(c.out, "    %s %s: %s %s\n", s.Kind, s.What, s.State, s.Reason)
+					}
+					if len(d.Items)+len(d.Steps) == 0 {
+						fmt.Fprintf(c.out, "    no rule was for it; inktray messages why %d says why\n", d.Message.ID)
+					}
+				}
+			})
+		})}
 	messages.Flags().BoolVar(&onlyMatching, "matching", false, "only those for which a rule was")
 	messages.Flags().IntVar(&most, "most", 50, "at most so many")
-	root.AddCommand(one("show", "Show one pass", func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-		return call[client.Pass](api.GetPass(ctx, id))
-	}), messages, c.passUnread(), one("pause", "Pause a pass over old mail", steer("paused")), one("stop", "Stop a pass over old mail for good", steer("stopped")), one("go-on", "Go on with a paused pass", steer("running")))
-	root.AddCommand(&cobra.Command{Use: "file-again NUMBER", Short: "File again all that was taken back of a pass", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		id, err := numberOf(args[0], "pass")
-		if err != nil {
-			return err
-		}
-		n, err := call[client.Count](api.FilePassAgain(ctx, id))
-		if err != nil {
-			return err
-		}
-		return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
-	})}, c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
+	root.AddCommand(one("show", "Show one pass",
+		func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+			return call[client.Pass](api.GetPass(ctx, id))
+		}), messages, c.passUnread(), one("pause", "Pause a pass over old mail", steer("paused")),
+		one("stop", "Stop a pass over old mail for good", steer("stopped")),
+		one("go-on", "Go on with a paused pass", steer("running")))
+	root.AddCommand(&cobra.Command{Use: "file-again NUMBER", Short: "File again all that was taken back of a pass",
+		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := numberOf(args[0], "pass")
+			if err != nil {
+				return err
+			}
+			n, err := call[client.Count](api.FilePassAgain(ctx, id))
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
+		})}, c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
 			return call[client.UndoPreview](api.PreviewUndoOfPass(ctx, id))
 		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
@@ -234,43 +252,46 @@ func took(seconds *float32) string {
 }
 
 // undo is a command that shows what taking back would do, and does it with --yes.
-func (c historyCommands) undo(use, short, what string, look func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error), do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
+func (c historyCommands) undo(use, short, what string,
+	look func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error),
+	do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
 	yes := false
-	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		id, err := undoneNumber(ctx, api, args[0], what)
-		if err != nil {
-			return err
-		}
-		if yes {
-			p, err := do(ctx, api, id)
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := undoneNumber(ctx, api, args[0], what)
+			if err != nil {
+				return err
+			}
+			if yes {
+				p, err := do(ctx, api, id)
+				if err != nil {
+					return err
+				}
+				return c.show(p, func() {
+					fmt.Fprintf(c.out, "It is being taken back, as pass %d. How it goes: inktray passes show %d\n", p.ID, p.ID)
+				})
+			}
+			p, err := look(ctx, api, id)
 			if err != nil {
 				return err
 			}
 			return c.show(p, func() {
-				fmt.Fprintf(c.out, "It is being taken back, as pass %d. How it goes: inktray passes show %d\n", p.ID, p.ID)
+				for _, l := range p.Lines {
+					fmt.Fprintf(c.out, "%s: %s\n", l.Path, l.Reason)
+				}
+				fmt.Fprintf(c.out, "\n%s would be taken back, %d would stay.\n", count(p.Takes, "file"), p.Keeps)
+				if p.Returns > 0 {
+					fmt.Fprintf(c.out, "%s would be moved back to where they were.\n", count(p.Returns, "message"))
+				}
+				if p.Changes != nil {
+					fmt.Fprintf(c.out, "It would be taken back: %s.\n", strings.Join(*p.Changes, "; "))
+				}
+				if len(p.Stays) > 0 {
+					fmt.Fprintf(c.out, "What stays done: %s.\n", strings.Join(p.Stays, "; "))
+				}
+				fmt.Fprintln(c.out, "Nothing was changed. To do it, add --yes.")
 			})
-		}
-		p, err := look(ctx, api, id)
-		if err != nil {
-			return err
-		}
-		return c.show(p, func() {
-			for _, l := range p.Lines {
-				fmt.Fprintf(c.out, "%s: %s\n", l.Path, l.Reason)
-			}
-			fmt.Fprintf(c.out, "\n%s would be taken back, %d would stay.\n", count(p.Takes, "file"), p.Keeps)
-			if p.Returns > 0 {
-				fmt.Fprintf(c.out, "%s would be moved back to where they were.\n", count(p.Returns, "message"))
-			}
-			if p.Changes != nil {
-				fmt.Fprintf(c.out, "It would be taken back: %s.\n", strings.Join(*p.Changes, "; "))
-			}
-			if len(p.Stays) > 0 {
-				fmt.Fprintf(c.out, "What stays done: %s.\n", strings.Join(p.Stays, "; "))
-			}
-			fmt.Fprintln(c.out, "Nothing was changed. To do it, add --yes.")
-		})
-	})}
+		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it")
 	return cmd
 }
@@ -323,33 +344,36 @@ func (c historyCommands) tray() *cobra.Command {
 			})
 		}),
 	})
-	several := func(use, short, done string, do func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error), flags func(*cobra.Command)) *cobra.Command {
+	several := func(use, short, done string,
+		do func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error),
+		flags func(*cobra.Command)) *cobra.Command {
 		all, cause := false, ""
-		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short, RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			if all {
-				t, err := call[client.Tray](api.ListTray(ctx))
+		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short,
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				if all {
+					t, err := call[client.Tray](api.ListTray(ctx))
+					if err != nil {
+						return err
+					}
+					for _, g := range t.Groups {
+						for _, m := range g.Matters {
+							args = append(args, m.ID)
+						}
+					}
+				}
+				if len(args) == 0 && cause == "" {
+					return usageError{errors.New("say which lines of the tray, by their numbers, or --cause, or --all")}
+				}
+				var of *string
+				if cause != "" {
+					of = &cause
+				}
+				n, err := do(ctx, api, &args, of)
 				if err != nil {
 					return err
 				}
-				for _, g := range t.Groups {
-					for _, m := range g.Matters {
-						args = append(args, m.ID)
-					}
-				}
-			}
-			if len(args) == 0 && cause == "" {
-				return usageError{errors.New("say which lines of the tray, by their numbers, or --cause, or --all")}
-			}
-			var of *string
-			if cause != "" {
-				of = &cause
-			}
-			n, err := do(ctx, api, &args, of)
-			if err != nil {
-				return err
-			}
-			return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
-		})}
+				return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
+			})}
 		cmd.Flags().BoolVar(&all, "all", false, "everything that is listed")
 		cmd.Flags().StringVar(&cause, "cause", "", "everything of one cause, as tray list names it")
 		if flags != nil {
@@ -360,7 +384,8 @@ func (c historyCommands) tray() *cobra.Command {
 	var cabinet, folder, note string
 	var which sort
 	answer := &cobra.Command{
-		Use: "answer NUMBER...", Short: "Say whether what waits is about the topic that is in doubt: it learns from that, and files or leaves it", Args: cobra.MinimumNArgs(1),
+		Use: "answer NUMBER...", Short: "Say whether what waits is about the topic that is in doubt: it learns from that, " +
+			"and files or leaves it", Args: cobra.MinimumNArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			about, err := which.said()
 			if err != nil {
@@ -374,21 +399,28 @@ func (c historyCommands) tray() *cobra.Command {
 		}),
 	}
 	which.add(answer, "it is about it", "it is not")
-	root.AddCommand(answer, several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-		return call[client.Count](api.TryAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-	}, nil), several("release", "File held items as they are, where their rule would have them", "%d released.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-		return call[client.Count](api.ReleaseHeld(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-	}, nil), several("elsewhere", "File items as they are in a folder that you name", "%d filed elsewhere.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-		return call[client.Count](api.FileElsewhere(ctx, client.ElsewhereRequest{Matters: matters, Cause: cause, Cabinet: cabinet, Folder: folder}))
-	}, func(cmd *cobra.Command) {
-		cmd.Flags().StringVar(&cabinet, "cabinet", "", "the cabinet")
-		cmd.Flags().StringVar(&folder, "folder", "", "the folder in it, such as \"Sorted by hand/2026\"")
-	}), several("refile", "File what is missing from a cabinet once more, from its message", "%d filed again.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-		return call[client.Count](api.FileMissingAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-	}, nil), several("aside", "Set aside for good; nothing is done about it", "%d set aside.", func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-		return call[client.Count](api.SetAside(ctx, client.AsideRequest{Matters: matters, Cause: cause, Note: &note}))
-	}, func(cmd *cobra.Command) {
-		cmd.Flags().StringVar(&note, "note", "", "why, for those who look later")
-	}))
+	root.AddCommand(answer,
+		several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.TryAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+			}, nil), several("release", "File held items as they are, where their rule would have them", "%d released.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.ReleaseHeld(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+			}, nil), several("elsewhere", "File items as they are in a folder that you name", "%d filed elsewhere.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.FileElsewhere(ctx,
+					client.ElsewhereRequest{Matters: matters, Cause: cause, Cabinet: cabinet, Folder: folder}))
+			}, func(cmd *cobra.Command) {
+				cmd.Flags().StringVar(&cabinet, "cabinet", "", "the cabinet")
+				cmd.Flags().StringVar(&folder, "folder", "", "the folder in it, such as \"Sorted by hand/2026\"")
+			}), several("refile", "File what is missing from a cabinet once more, from its message", "%d filed again.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.FileMissingAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+			}, nil), several("aside", "Set aside for good; nothing is done about it", "%d set aside.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.SetAside(ctx, client.AsideRequest{Matters: matters, Cause: cause, Note: &note}))
+			}, func(cmd *cobra.Command) {
+				cmd.Flags().StringVar(&note, "note", "", "why, for those who look later")
+			}))
 	return root
 }

@@ -50,9 +50,11 @@ func says(t *testing.T, what, out string, want ...string) {
 func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 	o := openOffice(t, theWhole)
 	must(t, "trust", "set", "--replies=false") // this mail is neither signed nor reported on
-	says(t, "the tray", must(t, "tray", "list"), "Not what its name says (1, cause \"disguised\")", "named .pdf, but it is a Windows program")
+	says(t, "the tray", must(t, "tray", "list"), "Not what its name says (1, cause \"disguised\")",
+		"named .pdf, but it is a Windows program")
 	held := value[client.Tray](t, "tray", "list").Groups[0].Matters[0]
-	says(t, "elsewhere", must(t, "tray", "elsewhere", held.ID, "--cabinet", "harbour files", "--folder", "Sorted by hand"), "1 filed elsewhere.")
+	says(t, "elsewhere", must(t, "tray", "elsewhere", held.ID, "--cabinet", "harbour files", "--folder", "Sorted by hand"),
+		"1 filed elsewhere.")
 	until(t, "it is filed there", func() bool {
 		_, err := os.Stat(filepath.Join(o.folder, "files", "Sorted by hand", "certificate.pdf"))
 		return err == nil
@@ -65,20 +67,25 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 	}{
 		{[]string{"tray", "again"}, exitUsage, "say which lines of the tray"},
 		{[]string{"tray", "again", "x7"}, exitInvalid, "matters"},
-		{[]string{"tray", "elsewhere", held.ID, "--cabinet", "nowhere", "--folder", "A"}, exitInvalid, "there is no cabinet called “nowhere”"},
-		{[]string{"tray", "elsewhere", held.ID, "--cabinet", "harbour files", "--folder", "/"}, exitInvalid, "name the folder"},
+		{[]string{"tray", "elsewhere", held.ID, "--cabinet", "nowhere", "--folder", "A"}, exitInvalid,
+			"there is no cabinet called “nowhere”"},
+		{[]string{"tray", "elsewhere", held.ID, "--cabinet", "harbour files", "--folder", "/"}, exitInvalid,
+			"name the folder"},
 		{[]string{"passes", "undo", "9999"}, exitMissing, "nothing of that name or number"},
 		{[]string{"passes", "list", "--kind", "odd"}, exitInvalid, "kind"},
 		{[]string{"passes", "list", "--from", "yesterday"}, exitUsage, "is a day such as"},
 		{[]string{"register", "undo", "2026-99999"}, exitMissing, "nothing of that name or number"},
 		{[]string{"messages", "file-again", "1"}, exitInvalid, "nothing of this message was taken back"},
-		{[]string{"alarms", "silence", "x", "--rule", "No such rule", "--tell", "Nobody"}, exitInvalid, "there is no rule called “No such rule”"},
+		{[]string{"alarms", "silence", "x", "--rule", "No such rule", "--tell", "Nobody"}, exitInvalid,
+			"there is no rule called “No such rule”"},
 		{[]string{"alarms", "remove", "x"}, exitFailure, "there is no alarm called"},
 		{[]string{"addressees", "add", "Agent", "--mail", "no address"}, exitInvalid, "is no mail address"},
 		{[]string{"addressees", "add", "Agent", "--call", "ftp://agents.example"}, exitInvalid, "must begin with https"},
 		{[]string{"addressees", "add", "harbour master", "--mail", "a@b.example"}, exitInvalid, "is there already"},
-		{[]string{"addressees", "remove", "Berth planner"}, exitInvalid, "“Berth planner” is told by: Waste declarations, the alarm “Out of reach”"},
-		{[]string{"outgoing", "set", "--host", "smtp.brackwater.example", "--from", "office"}, exitInvalid, "is no mail address"},
+		{[]string{"addressees", "remove", "Berth planner"}, exitInvalid, "“Berth planner” is told by: Waste declarations, " +
+			"the alarm “Out of reach”"},
+		{[]string{"outgoing", "set", "--host", "smtp.brackwater.example", "--from", "office"}, exitInvalid,
+			"is no mail address"},
 		{[]string{"limits", "set", "--rule-files", "-1"}, exitInvalid, "rule_files"},
 	} {
 		if out, errs, code := run(t, "", c.args...); code != c.code || !strings.Contains(out+errs, c.says) {
@@ -115,8 +122,11 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 		}
 		return len(all) > 0
 	})
-	says(t, "the messages of the pass", must(t, "passes", "messages", itoa(pass.ID)), "Waste declaration", "tell Berth planner: left out nobody is written to because of old mail", "move Filed/Waste: done", "no rule was for it")
-	says(t, "the preview", must(t, "passes", "undo", itoa(pass.ID)), "the file is taken out of its folder and kept for a while", "would be moved back to where they were", "Nothing was changed. To do it, add --yes.")
+	says(t, "the messages of the pass", must(t, "passes", "messages", itoa(pass.ID)), "Waste declaration",
+		"tell Berth planner: left out nobody is written to because of old mail", "move Filed/Waste: done",
+		"no rule was for it")
+	says(t, "the preview", must(t, "passes", "undo", itoa(pass.ID)), "the file is taken out of its folder and kept for "+
+		"a while", "would be moved back to where they were", "Nothing was changed. To do it, add --yes.")
 	if files() != had || had == 0 {
 		t.Fatalf("the preview changed something: %d files, before %d", files(), had)
 	}
@@ -130,32 +140,42 @@ func TestTheTrayAndTheHistoryByTheCommandLine(t *testing.T) {
 	until(t, "the message is back", func() bool {
 		return value[client.Explanation](t, "messages", "why", itoa(message.ID)).Message.Folder == "INBOX"
 	})
-	says(t, "the message", must(t, "messages", "why", itoa(message.ID)), "taken back", "return INBOX", "inktray messages file-again")
+	says(t, "the message", must(t, "messages", "why", itoa(message.ID)), "taken back", "return INBOX",
+		"inktray messages file-again")
 	says(t, "filing again", must(t, "messages", "file-again", itoa(message.ID)), "1 item filed again.")
 	until(t, "it is filed again", func() bool { return files() == 1 })
 
 	// What arrives is answered, told of and called about.
-	for from, subject := range map[string]string{"office@saltmarsh.example": "Waste declaration 12/2026", "certificates@kelpmutual.example": "Insurance certificate MV Thrift"} {
-		raw := "From: " + from + "\r\nTo: safety@brackwater.example\r\nSubject: " + subject + "\r\nMessage-ID: <new-" + from + ">\r\nContent-Type: application/pdf; name=paper.pdf\r\n\r\n%PDF-1.4 " + subject + "\r\n"
+	for from, subject := range map[string]string{"office@saltmarsh.example": "Waste declaration 12/2026",
+		"certificates@kelpmutual.example": "Insurance certificate MV Thrift"} {
+		raw := "From: " + from + "\r\nTo: safety@brackwater.example\r\nSubject: " + subject + "\r\nMessage-ID: <new-" + from +
+			">\r\nContent-Type: application/pdf; name=paper.pdf\r\n\r\n%PDF-1.4 " + subject + "\r\n"
 		if err := o.mail.Deliver("safety", []byte(raw), time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
 	defer func() {
 		if t.Failed() {
-			t.Logf("passes:\n%s\ntray:\n%s\nmailboxes:\n%s\nsafety:\n%s\nsent: %d mails, %d calls", must(t, "passes", "list"), must(t, "tray", "list"), must(t, "mailboxes", "list"), must(t, "messages", "look", "safety"), len(o.sent(".eml")), len(o.sent(".json")))
+			t.Logf("passes:\n%s\ntray:\n%s\nmailboxes:\n%s\nsafety:\n%s\nsent: %d mails, %d calls", must(t, "passes", "list"),
+				must(t, "tray", "list"), must(t, "mailboxes", "list"), must(t, "messages", "look", "safety"), len(o.sent(".eml")),
+				len(o.sent(".json")))
 		}
 	}()
-	until(t, "somebody was written to and called", func() bool { return len(o.sent(".eml")) > 1 && len(o.sent(".json")) > 0 })
+	until(t, "somebody was written to and called",
+		func() bool { return len(o.sent(".eml")) > 1 && len(o.sent(".json")) > 0 })
 	mails := strings.Join(o.sent(".eml"), "\n")
 	says(t, "the mail", mails, "Auto-Submitted: auto-replied", "To: <harbour.master@brackwater.example>", "filed from")
 	says(t, "the call", o.sent(".json")[0], `"type":"inktray.message.filed"`, `"rule":"Waste declarations"`)
-	says(t, "the metrics", must(t, "metrics"), `inktray_tray{cause="disguised"} 0`, `inktray_items{state="filed"}`, `inktray_mailbox_up{mailbox="gauges"} 1`)
+	says(t, "the metrics", must(t, "metrics"), `inktray_tray{cause="disguised"} 0`, `inktray_items{state="filed"}`,
+		`inktray_mailbox_up{mailbox="gauges"} 1`)
 	says(t, "outgoing", must(t, "outgoing", "check"), "lets Ink Tray in")
 	says(t, "a trial", must(t, "addressees", "trial", "Berth planner"), "on its way")
 	says(t, "limits", must(t, "limits", "set", "--kept-days", "30"), "kept-days       30", "rule-files      2000")
-	says(t, "an alarm", must(t, "alarms", "reach", "Files away", "--cabinet", "harbour files", "--after-minutes", "120", "--tell", "Duty desk"), "Tell Duty desk when the cabinet “harbour files” has been out of reach for longer than 2 hours.")
-	says(t, "the alarms", must(t, "alarms", "list"), "Files away", "No tide readings", "filed fewer than 1 in the day before")
+	says(t, "an alarm",
+		must(t, "alarms", "reach", "Files away", "--cabinet", "harbour files", "--after-minutes", "120", "--tell",
+			"Duty desk"), "Tell Duty desk when the cabinet “harbour files” has been out of reach for longer than 2 hours.")
+	says(t, "the alarms", must(t, "alarms", "list"), "Files away", "No tide readings", "filed fewer than 1 in the day "+
+		"before")
 }
 
 // The same in the console, in both looks without barriers.

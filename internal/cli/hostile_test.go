@@ -50,14 +50,16 @@ func memoryOf(pid int) (now, most int) {
 func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	folder := t.TempDir()
-	if err := os.CopyFS(filepath.Join(folder, "records", "ready"), os.DirFS(testbed.Ready(t))); err != nil { // as in a service that has read a PDF before
+	// as in a service that has read a PDF before
+	if err := os.CopyFS(filepath.Join(folder, "records", "ready"), os.DirFS(testbed.Ready(t))); err != nil {
 		t.Fatal(err)
 	}
 	setUp(t, filepath.Join(folder, "records"), nil)
 	p := startProcessIn(t, folder)
 	ctx, files := t.Context(), filepath.Join(p.folder, "files")
 	secret, interval := "pw", 1
-	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx, client.CabinetSettings{Name: "files", Folder: files})); err != nil {
+	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx,
+		client.CabinetSettings{Name: "files", Folder: files})); err != nil {
 		t.Fatal(err)
 	}
 	for _, folder := range []string{"tidewatch.example", "hostile.example"} {
@@ -79,11 +81,14 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	limits.RuleFiles, limits.RuleMb, limits.RuleFolders, limits.SenderFiles, limits.SenderMb, limits.SenderFolders, limits.Revision = 0, 0, 0, 0, 0, 0, nil
+	limits.RuleFiles, limits.RuleMb, limits.RuleFolders = 0, 0, 0
+	limits.SenderFiles, limits.SenderMb, limits.SenderFolders, limits.Revision = 0, 0, 0, nil
 	if _, err := call[client.Limits](p.api.SetLimits(ctx, &client.SetLimitsParams{}, limits)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := call[client.Mailbox](p.api.AddMailbox(ctx, client.MailboxSettings{Name: "gauges", Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: "gauges", Secret: &secret, IntervalSeconds: &interval})); err != nil {
+	if _, err := call[client.Mailbox](p.api.AddMailbox(ctx,
+		client.MailboxSettings{Name: "gauges", Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: "gauges",
+			Secret: &secret, IntervalSeconds: &interval})); err != nil {
 		t.Fatal(err)
 	}
 	if err := watched(ctx, p.api); err != nil {
@@ -97,7 +102,8 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 		if _, err := call[client.Rule](p.api.AddRule(ctx, []byte(document))); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := call[client.Rule](p.api.SwitchRuleOn(ctx, []string{"all", "words"}[i], client.SwitchOnRequest{})); err != nil {
+		if _, err := call[client.Rule](p.api.SwitchRuleOn(ctx, []string{"all", "words"}[i],
+			client.SwitchOnRequest{})); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -115,7 +121,8 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 	look := func() {
 		for i, s := range waiting {
 			for _, path := range s.paths {
-				if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() && info.Size() == int64(len(ordinaryContent(i))) {
+				if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() &&
+					info.Size() == int64(len(ordinaryContent(i))) {
 					delays = append(delays, time.Since(s.at))
 					delete(waiting, i)
 					break
@@ -131,7 +138,10 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 		testbed.Append(t, sending, "INBOX", message, time.Now())
 		for ordinary < (i+1)*(*ordinaryMessages)/(*hostileMessages) {
 			name := fmt.Sprintf("ordinary-%d.csv", ordinary)
-			testbed.Append(t, sending, "INBOX", []byte("From: Oda <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: ordinary "+name+"\r\nMessage-ID: <"+name+"@tidewatch.example>\r\nContent-Type: text/csv; name="+name+"\r\nContent-Disposition: attachment; filename="+name+"\r\n\r\n"+ordinaryContent(ordinary)), time.Now())
+			testbed.Append(t, sending, "INBOX",
+				[]byte("From: Oda <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: ordinary "+name+
+					"\r\nMessage-ID: <"+name+"@tidewatch.example>\r\nContent-Type: text/csv; name="+name+
+					"\r\nContent-Disposition: attachment; filename="+name+"\r\n\r\n"+ordinaryContent(ordinary)), time.Now())
 			base := filepath.Join(files, "In", "tidewatch.example", strings.TrimSuffix(name, ".csv"))
 			waiting[ordinary] = sent{time.Now(), []string{base + ".csv", base + " (2).csv", base + " (3).csv"}}
 			ordinary++
@@ -155,14 +165,18 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 	untilWithin(t, 10*time.Minute, "nothing is under way any more", func() bool {
 		status, _, counts := p.ask("/api/v1/metrics")
 		last = counts
-		idle := strings.Contains(counts, "inktray_messages_waiting{mailbox=\"gauges\"} 0\n") && !strings.Contains(counts, `inktray_items{state="planned"}`) && !strings.Contains(counts, `inktray_items{state="staged"}`)
+		idle := strings.Contains(counts, "inktray_messages_waiting{mailbox=\"gauges\"} 0\n") &&
+			!strings.Contains(counts, `inktray_items{state="planned"}`) &&
+			!strings.Contains(counts, `inktray_items{state="staged"}`)
 		return status == 200 && idle
 	})
 	late, most := memoryOf(p.command.Process.Pid)
 	slices.Sort(delays)
 	at := func(share float64) time.Duration { return delays[min(len(delays)-1, int(share*float64(len(delays))))] }
-	t.Logf("%d hostile of %d kinds and %d ordinary messages in %v; ordinary ones filed after %v (median), %v (99th percentile), %v (longest); memory %d MB early, %d MB late, %d MB at most",
-		*hostileMessages, len(kinds), ordinary, time.Since(began).Round(time.Second), at(0.5).Round(time.Millisecond), at(0.99).Round(time.Millisecond), at(1).Round(time.Millisecond), early/1024, late/1024, most/1024)
+	t.Logf("%d hostile of %d kinds and %d ordinary messages in %v; ordinary ones filed after %v (median), %v (99th "+
+		"percentile), %v (longest); memory %d MB early, %d MB late, %d MB at most",
+		*hostileMessages, len(kinds), ordinary, time.Since(began).Round(time.Second), at(0.5).Round(time.Millisecond),
+		at(0.99).Round(time.Millisecond), at(1).Round(time.Millisecond), early/1024, late/1024, most/1024)
 	if *hostileMessages >= 1000 {
 		if at(0.99) > 2*time.Second {
 			t.Errorf("the 99th percentile is %v", at(0.99))
@@ -205,13 +219,17 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 	if len(known) != total {
 		t.Errorf("of %d messages %d are known by name", total, len(known))
 	}
-	for name, left := range map[string]string{"spool": p.records() + "/spool", "staging": files + "/.inktray/staging", "in hand": p.records() + "/in-hand"} {
-		if there, err := os.ReadDir(left); err == nil && len(there) > 0 && name != "spool" || name == "spool" && len(there) > 1 {
+	for name, left := range map[string]string{"spool": p.records() + "/spool", "staging": files + "/.inktray/staging",
+		"in hand": p.records() + "/in-hand"} {
+		if there, err := os.ReadDir(left); err == nil && len(there) > 0 && name != "spool" || name == "spool" &&
+			len(there) > 1 {
 			t.Errorf("%d things are left (%s): %v", len(there), name, there)
 		}
 	}
 	if !t.Failed() && *writeDocs {
-		testbed.WriteSection(t, "../../docs/security.md", "hostile hour", fmt.Sprintf("| %d | %d | %d | %v | %v | %v | %d MB | %d MB |\n", *hostileMessages, ordinary, neighbours, at(0.5).Round(time.Millisecond), at(0.99).Round(time.Millisecond), at(1).Round(time.Millisecond), early/1024, late/1024))
+		testbed.WriteSection(t, "../../docs/security.md", "hostile hour", fmt.Sprintf("| %d | %d | %d | %v | %v | %v | %d "+
+			"MB | %d MB |\n", *hostileMessages, ordinary, neighbours, at(0.5).Round(time.Millisecond),
+			at(0.99).Round(time.Millisecond), at(1).Round(time.Millisecond), early/1024, late/1024))
 	}
 }
 

@@ -60,7 +60,8 @@ func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { o.mail.Close() })
-	options := serviceOptions{data: filepath.Join(o.folder, "records"), listen: "127.0.0.1:0", ready: testbed.Ready(t), zone: "UTC", language: "en", log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	options := serviceOptions{data: filepath.Join(o.folder, "records"), listen: "127.0.0.1:0", ready: testbed.Ready(t),
+		zone: "UTC", language: "en", log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 		receive: receiveOptions{domain: demo.DropDomain, smtp: "127.0.0.1:0", lmtp: "127.0.0.1:0", megabytes: 8}}
 	for _, f := range with {
 		f(&options)
@@ -80,7 +81,8 @@ func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)
 	if furnished == empty {
 		return o
 	}
-	c := &command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard, service: o.service.address(), format: "table"}
+	c := &command{in: strings.NewReader(""), out: io.Discard, errs: io.Discard, service: o.service.address(),
+		format: "table"}
 	letters := demo.OldMail(time.Now())
 	if furnished == theLast {
 		letters = letters[len(letters)-45:]
@@ -89,7 +91,8 @@ func openOffice(t *testing.T, furnished furniture, with ...func(*serviceOptions)
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { o.desk.Close() })
-	if err := (serviceCommands{c}).furnish(t.Context(), o.service, o.mail, o.desk, nil, letters, filepath.Join(o.folder, "files")); err != nil {
+	if err := (serviceCommands{c}).furnish(t.Context(), o.service, o.mail, o.desk, nil, letters,
+		filepath.Join(o.folder, "files")); err != nil {
 		t.Fatal(err)
 	}
 	o.signIn()

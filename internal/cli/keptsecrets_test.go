@@ -54,8 +54,11 @@ func TestKeptSecretsAreSentOnlyWhereTheyWereGivenFor(t *testing.T) {
 			continue
 		}
 		for _, change := range []map[string]any{
-			{"proxy": "socks5://" + ear.String(), "encryption": "none"}, {"proxy": "http://" + ear.String()}, {"host": "127.0.0.1", "port": ear.Port, "encryption": "none"}, {"port": ear.Port}, {"host": "localhost"},
-			{"encryption": "none", "username": "somebody"}, {"username": "somebody.else@brackwater.example"}, {"authority": "-----BEGIN CERTIFICATE-----"}, {"pinned": "abababababababababababababababababababababababababababababababab"},
+			{"proxy": "socks5://" + ear.String(), "encryption": "none"}, {"proxy": "http://" + ear.String()},
+			{"host": "127.0.0.1", "port": ear.Port, "encryption": "none"}, {"port": ear.Port}, {"host": "localhost"},
+			{"encryption": "none", "username": "somebody"}, {"username": "somebody.else@brackwater.example"},
+			{"authority": "-----BEGIN CERTIFICATE-----"},
+			{"pinned": "abababababababababababababababababababababababababababababababab"},
 		} {
 			attacks++
 			data, err := json.Marshal(settingsOf(m))
@@ -72,7 +75,8 @@ func TestKeptSecretsAreSentOnlyWhereTheyWereGivenFor(t *testing.T) {
 			if data, err = json.Marshal(settings); err != nil {
 				t.Fatal(err)
 			}
-			for _, ask := range [][2]string{{"POST", "/api/v1/mailboxes/check?id=" + m.ID}, {"PUT", "/api/v1/mailboxes/" + m.ID}} {
+			for _, ask := range [][2]string{{"POST", "/api/v1/mailboxes/check?id=" + m.ID},
+				{"PUT", "/api/v1/mailboxes/" + m.ID}} {
 				if status, _, answer := o.ask(ask[0], ask[1], o.token, string(data)); status != 422 {
 					t.Errorf("%s %s with %v answers %d: %v", ask[0], ask[1], change, status, answer)
 				}
@@ -81,7 +85,8 @@ func TestKeptSecretsAreSentOnlyWhereTheyWereGivenFor(t *testing.T) {
 	}
 	secret := demo.Password
 	hook, url := "https://hook.brackwater.example/x", fmt.Sprintf("http://%s/hook", ear)
-	if _, err := call[client.Addressee](o.api.AddAddressee(t.Context(), client.AddresseeSettings{Name: "harbour hook", Kind: "call", URL: &hook, Secret: &secret})); err != nil {
+	if _, err := call[client.Addressee](o.api.AddAddressee(t.Context(),
+		client.AddresseeSettings{Name: "harbour hook", Kind: "call", URL: &hook, Secret: &secret})); err != nil {
 		t.Fatal(err)
 	}
 	for _, a := range value[[]client.Addressee](t, "addressees", "list") {
@@ -89,14 +94,17 @@ func TestKeptSecretsAreSentOnlyWhereTheyWereGivenFor(t *testing.T) {
 			continue
 		}
 		attacks++
-		if status, _, answer := o.ask("PUT", "/api/v1/addressees/"+a.ID, o.token, fmt.Sprintf(`{"name":%q,"kind":"call","url":%q,"inside":true}`, a.Name, url)); status != 422 {
+		if status, _, answer := o.ask("PUT", "/api/v1/addressees/"+a.ID, o.token,
+			fmt.Sprintf(`{"name":%q,"kind":"call","url":%q,"inside":true}`, a.Name, url)); status != 422 {
 			t.Errorf("another address of “%s” answers %d: %v", a.Name, status, answer)
 		}
 	}
-	if status, _, answer := o.ask("PUT", "/api/v1/outgoing", o.token, `{"username":"desk","password":"slack-water"}`); status != 200 {
+	if status, _, answer := o.ask("PUT", "/api/v1/outgoing", o.token,
+		`{"username":"desk","password":"slack-water"}`); status != 200 {
 		t.Fatal(status, answer)
 	}
-	for _, change := range []string{`{"host":"localhost"}`, fmt.Sprintf(`{"port":%d}`, ear.Port), `{"encryption":"tls"}`, `{"username":"somebody"}`, fmt.Sprintf(`{"host":"127.0.0.1","port":%d,"encryption":"none"}`, ear.Port)} {
+	for _, change := range []string{`{"host":"localhost"}`, fmt.Sprintf(`{"port":%d}`, ear.Port), `{"encryption":"tls"}`,
+		`{"username":"somebody"}`, fmt.Sprintf(`{"host":"127.0.0.1","port":%d,"encryption":"none"}`, ear.Port)} {
 		attacks++
 		if status, _, answer := o.ask("PUT", "/api/v1/outgoing", o.token, change); status != 422 {
 			t.Errorf("sending mail with %s answers %d: %v", change, status, answer)
@@ -119,10 +127,12 @@ func TestKeptSecretsAreSentOnlyWhereTheyWereGivenFor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if status, _, answer := o.ask("POST", "/api/v1/mailboxes/check?id="+boxes[0].ID, o.token, string(data)); status != 200 {
+	if status, _, answer := o.ask("POST", "/api/v1/mailboxes/check?id="+boxes[0].ID, o.token,
+		string(data)); status != 200 {
 		t.Fatal(status, answer)
 	}
-	if after, err := o.service.store.People.AuditOf("check mailbox"); err != nil || len(after) != len(before)+1 || after[0].Actor != demoPerson {
+	if after, err := o.service.store.People.AuditOf("check mailbox"); err != nil || len(after) != len(before)+1 ||
+		after[0].Actor != demoPerson {
 		t.Errorf("the audit table has %d checks, before %d: %v", len(after), len(before), err)
 	}
 }

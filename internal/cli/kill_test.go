@@ -39,7 +39,8 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 	want := map[string]int{} // contents, and how often they were sent
 	for i := range messages {
 		var b strings.Builder
-		fmt.Fprintf(&b, "From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: <%d@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n", i, i)
+		fmt.Fprintf(&b, "From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: "+
+			"<%d@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n", i, i)
 		for k := range 2 {
 			content := fmt.Sprintf("message %d, attachment %d: %s", i, k, strings.Repeat("x", random.IntN(20_000)))
 			want[content]++
@@ -56,10 +57,13 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 	p := startProcess(t)
 	ctx, service, files := t.Context(), p.api, filepath.Join(p.folder, "files")
 	secret, interval := "pw", 1
-	if _, err := call[client.Cabinet](service.AddCabinet(ctx, client.CabinetSettings{Name: "files", Folder: files})); err != nil {
+	if _, err := call[client.Cabinet](service.AddCabinet(ctx,
+		client.CabinetSettings{Name: "files", Folder: files})); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := call[client.Mailbox](service.AddMailbox(ctx, client.MailboxSettings{Name: "gauges", Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: "gauges", Secret: &secret, IntervalSeconds: &interval})); err != nil {
+	if _, err := call[client.Mailbox](service.AddMailbox(ctx,
+		client.MailboxSettings{Name: "gauges", Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: "gauges",
+			Secret: &secret, IntervalSeconds: &interval})); err != nil {
 		t.Fatal(err)
 	}
 	if err := watched(ctx, service); err != nil {
@@ -108,7 +112,8 @@ func TestKilledAtAnyMomentItFilesEverythingOnce(t *testing.T) {
 	t.Logf("%d of %d kills while there was something to file", working, killed)
 	defer func() {
 		if !t.Failed() && *writeDocs {
-			testbed.WriteSection(t, "../../docs/reliability.md", "kills", fmt.Sprintf("| %d | %d | %d | 0 | 0 | 0 | 0 |\n", killed, working, 2*messages))
+			testbed.WriteSection(t, "../../docs/reliability.md", "kills",
+				fmt.Sprintf("| %d | %d | %d | 0 | 0 | 0 | 0 |\n", killed, working, 2*messages))
 		}
 	}()
 	t.Logf("killed %d times; %d files were there after the last", killed, count())

@@ -25,7 +25,8 @@ func readings(t *testing.T, d *testbed.Dovecot, user string, n int, want map[str
 	box := d.Client(user)
 	for i := range n {
 		var b strings.Builder
-		fmt.Fprintf(&b, "From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: <%s-%d@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n", i, user, i)
+		fmt.Fprintf(&b, "From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: "+
+			"<%s-%d@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n", i, user, i)
 		for k := range 2 {
 			content := fmt.Sprintf("%s %d, attachment %d", user, i, k)
 			want[content]++
@@ -42,13 +43,17 @@ func machine(t *testing.T, d *testbed.Dovecot, m *testbed.MinIO, node int, user 
 	p := startProcess(t)
 	secret, interval, kind := "pw", 1, client.S3
 	until(t, "the store takes the cabinet", func() bool {
-		_, err := call[client.Cabinet](p.api.AddCabinet(t.Context(), client.CabinetSettings{Name: "files", Kind: &kind, Folder: "http://" + m.Nodes[node] + "/harbour/shared", Username: &m.Name, Secret: &m.Secret}))
+		_, err := call[client.Cabinet](p.api.AddCabinet(t.Context(),
+			client.CabinetSettings{Name: "files", Kind: &kind, Folder: "http://" + m.Nodes[node] + "/harbour/shared",
+				Username: &m.Name, Secret: &m.Secret}))
 		if err != nil && !strings.Contains(err.Error(), "asks to wait") {
 			t.Fatal(err)
 		}
 		return err == nil
 	})
-	if _, err := call[client.Mailbox](p.api.AddMailbox(t.Context(), client.MailboxSettings{Name: user, Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: user, Secret: &secret, IntervalSeconds: &interval})); err != nil {
+	if _, err := call[client.Mailbox](p.api.AddMailbox(t.Context(),
+		client.MailboxSettings{Name: user, Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: user,
+			Secret: &secret, IntervalSeconds: &interval})); err != nil {
 		t.Fatal(err)
 	}
 	if err := watched(t.Context(), p.api); err != nil {
@@ -177,13 +182,16 @@ func TestAMailboxIsHandedOverWithItsMarks(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "gauges.mailbox")
 	on(from)
 	says(t, "the preview", must(t, "mailboxes", "hand-over", "gauges", "--file", file), "Nothing was changed")
-	says(t, "the handing over", must(t, "mailboxes", "hand-over", "gauges", "--file", file, "--yes"), "no longer watched here")
+	says(t, "the handing over", must(t, "mailboxes", "hand-over", "gauges", "--file", file, "--yes"),
+		"no longer watched here")
 	if all := value[[]client.Mailbox](t, "mailboxes", "list"); len(all) != 0 {
 		t.Errorf("it is here still: %v", all)
 	}
 	box := d.Client("gauges")
 	for i := range 3 {
-		testbed.Append(t, box, "INBOX", fmt.Appendf(nil, "From: oda@tidewatch.example\r\nSubject: reading late %d\r\nMessage-ID: <late-%d@tidewatch.example>\r\nContent-Type: text/csv; name=late.csv\r\n\r\nlate %d\r\n", i, i, i), time.Now())
+		testbed.Append(t, box, "INBOX",
+			fmt.Appendf(nil, "From: oda@tidewatch.example\r\nSubject: reading late %d\r\nMessage-ID: "+
+				"<late-%d@tidewatch.example>\r\nContent-Type: text/csv; name=late.csv\r\n\r\nlate %d\r\n", i, i, i), time.Now())
 	}
 
 	on(to)
@@ -192,12 +200,14 @@ func TestAMailboxIsHandedOverWithItsMarks(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, data := range map[string][]byte{"half": whole[:len(whole)/2], "nothing": nil, "something else": []byte("From: x")} {
+	for name, data := range map[string][]byte{"half": whole[:len(whole)/2], "nothing": nil,
+		"something else": []byte("From: x")} {
 		broken := filepath.Join(t.TempDir(), "broken")
 		if err := os.WriteFile(broken, data, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		says(t, name, fails(t, "mailboxes", "take-over", broken), "this is no mailbox that was handed over, or a part of it is missing")
+		says(t, name, fails(t, "mailboxes", "take-over", broken),
+			"this is no mailbox that was handed over, or a part of it is missing")
 	}
 	if strings.Contains(string(unzipped(t, whole)), `"pw"`) {
 		t.Error("the secret is in the file")
@@ -211,7 +221,8 @@ func TestAMailboxIsHandedOverWithItsMarks(t *testing.T) {
 	}
 	says(t, "why", must(t, "messages", "list", "--text", "reading 1"), "reading 1")
 	objects := 0
-	for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: "shared/Gauges/", Recursive: true}) {
+	for o := range m.ListObjects(t.Context(), m.Bucket,
+		minio.ListObjectsOptions{Prefix: "shared/Gauges/", Recursive: true}) {
 		if o.Err != nil {
 			t.Fatal(o.Err)
 		}

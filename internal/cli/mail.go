@@ -18,7 +18,8 @@ import (
 
 // mailByHand are the commands by which a person looks, reads and files by hand.
 func (c mailCommands) mailByHand(root *cobra.Command) {
-	root.AddCommand((topicCommands{c.command}).judge(), (topicCommands{c.command}).prove(), c.mailLook(), c.mailFile(), c.mailChange(), c.mailTakeIn())
+	root.AddCommand((topicCommands{c.command}).judge(), (topicCommands{c.command}).prove(), c.mailLook(), c.mailFile(),
+		c.mailChange(), c.mailTakeIn())
 }
 
 func (c mailCommands) mailLook() *cobra.Command {
@@ -27,14 +28,16 @@ func (c mailCommands) mailLook() *cobra.Command {
 	var before int64
 	var attachments, unfiled, unread bool
 	cmd := &cobra.Command{
-		Use: "look MAILBOX", Short: "Look into a mailbox as it is now, the last received first; nothing becomes read", Args: cobra.ExactArgs(1),
+		Use: "look MAILBOX", Short: "Look into a mailbox as it is now, the last received first; nothing becomes read",
+		Args:    cobra.ExactArgs(1),
 		Example: "  inktray messages look gauges --text readings --unfiled",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
-			p := &client.LookIntoParams{Folder: &folder, Text: &words, Attachments: &attachments, Unfiled: &unfiled, Unread: &unread, Most: &most}
+			p := &client.LookIntoParams{Folder: &folder, Text: &words, Attachments: &attachments, Unfiled: &unfiled,
+				Unread: &unread, Most: &most}
 			if since != "" {
 				if p.Since, err = dayOf("--since", since); err != nil {
 					return err
@@ -68,7 +71,9 @@ func (c mailCommands) mailLook() *cobra.Command {
 					if m.Sender != nil && *m.Sender == client.MessageSenderNotVerified {
 						filed = strings.TrimSpace(filed + " sender not verified")
 					}
-					rows = append(rows, []string{fmt.Sprint(m.ID), when(m.ReceivedAt), short(who(m.SenderName, m.SenderAddress), 26), short(m.Subject, 40), short(strings.Join(names, ", "), 44), filed})
+					rows = append(rows,
+						[]string{fmt.Sprint(m.ID), when(m.ReceivedAt), short(who(m.SenderName, m.SenderAddress), 26),
+							short(m.Subject, 40), short(strings.Join(names, ", "), 44), filed})
 				}
 				c.table([]string{"NO.", "RECEIVED", "FROM", "SUBJECT", "ATTACHMENTS", ""}, rows)
 				fmt.Fprintf(c.out, "\n%s in %s of “%s”", count(x.Total, "message"), x.Folder, m.Name)
@@ -114,8 +119,10 @@ func (c mailCommands) mailFile() *cobra.Command {
 	var items []string
 	var whole bool
 	cmd := &cobra.Command{
-		Use: "file NUMBER...", Short: "File messages' attachments by hand in a folder that you name", Args: cobra.MinimumNArgs(1),
-		Example: "  inktray messages file 41 42 --cabinet \"harbour files\" --folder \"Sorted by hand/2026\"\n  inktray messages file 41 --item 2 --folder Drawings",
+		Use: "file NUMBER...", Short: "File messages' attachments by hand in a folder that you name",
+		Args: cobra.MinimumNArgs(1),
+		Example: "  inktray messages file 41 42 --cabinet \"harbour files\" --folder \"Sorted by hand/2026\"\n  inktray " +
+			"messages file 41 --item 2 --folder Drawings",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			numbers, err := numbersOf(args)
 			if err != nil {
@@ -150,7 +157,8 @@ func (c mailCommands) mailFile() *cobra.Command {
 				return err
 			}
 			return c.show(p, func() {
-				c.began(&p, fmt.Sprintf("%s being filed in “%s”, %s", count(p.Waiting+p.Filed+p.AlreadyThere, "file"), cabinet, folder))
+				c.began(&p, fmt.Sprintf("%s being filed in “%s”, %s", count(p.Waiting+p.Filed+p.AlreadyThere, "file"), cabinet,
+					folder))
 			})
 		}),
 	}
@@ -167,7 +175,8 @@ func (c mailCommands) mailChange() *cobra.Command {
 	var move string
 	cmd := &cobra.Command{
 		Use: "change NUMBER...", Short: "Label, mark or move messages in their mailboxes", Args: cobra.MinimumNArgs(1),
-		Example: "  inktray messages change 41 42 --label \"To file\"\n  inktray messages change 41 --mark read --move Archive/2026",
+		Example: "  inktray messages change 41 42 --label \"To file\"\n  inktray messages change 41 --mark read --move " +
+			"Archive/2026",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			numbers, err := numbersOf(args)
 			if err != nil {
@@ -208,7 +217,9 @@ func (c mailCommands) mailChange() *cobra.Command {
 func (c mailCommands) mailTakeIn() *cobra.Command {
 	mailbox := ""
 	cmd := &cobra.Command{
-		Use: "take-in FILE...", Short: "Take .eml and mbox files into a mailbox of files, where rules meet them like any mail", Args: cobra.MinimumNArgs(1),
+		Use:   "take-in FILE...",
+		Short: "Take .eml and mbox files into a mailbox of files, where rules meet them like any mail",
+		Args:  cobra.MinimumNArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := c.forFiles(ctx, api, mailbox)
 			if err != nil {
@@ -235,12 +246,14 @@ func (c mailCommands) mailTakeIn() *cobra.Command {
 			err = c.show(results, func() {
 				var rows [][]string
 				for _, r := range results {
-					rows = append(rows, []string{filepath.Base(r.File), fmt.Sprint(r.Found), fmt.Sprint(r.Taken), fmt.Sprint(r.Known), r.Reason})
+					rows = append(rows,
+						[]string{filepath.Base(r.File), fmt.Sprint(r.Found), fmt.Sprint(r.Taken), fmt.Sprint(r.Known), r.Reason})
 				}
 				c.table([]string{"FILE", "FOUND", "TAKEN IN", "THERE BEFORE", "PROBLEM"}, rows)
 				for _, r := range results {
 					for _, one := range r.Refused {
-						fmt.Fprintf(c.out, "%s: message %d, at byte %d, %s: %s\n", filepath.Base(r.File), one.Message, one.Offset, humanize.Bytes(uint64(one.Size)), one.Reason)
+						fmt.Fprintf(c.out, "%s: message %d, at byte %d, %s: %s\n", filepath.Base(r.File), one.Message, one.Offset,
+							humanize.Bytes(uint64(one.Size)), one.Reason)
 					}
 				}
 			})
@@ -269,7 +282,8 @@ func (c mailCommands) forFiles(ctx context.Context, api *client.Client, name str
 			return m, nil
 		}
 	}
-	return client.Mailbox{}, &exitError{exitFailure, "there is no mailbox of files yet; an administrator adds one: inktray mailboxes add \"Mail from files\" --kind files"}
+	return client.Mailbox{}, &exitError{exitFailure, "there is no mailbox of files yet; an administrator adds one: " +
+		"inktray mailboxes add \"Mail from files\" --kind files"}
 }
 
 // takeIn sends one file.
@@ -279,10 +293,11 @@ func takeIn(ctx context.Context, api *client.Client, mailbox, name string) (clie
 		return client.TakenIn{}, err
 	}
 	defer f.Close()
-	return call[client.TakenIn](api.TakeInWithBody(ctx, mailbox, "application/octet-stream", io.Reader(f), func(_ context.Context, r *http.Request) error {
-		if info, err := f.Stat(); err == nil {
-			r.ContentLength = info.Size()
-		}
-		return nil
-	}))
+	return call[client.TakenIn](api.TakeInWithBody(ctx, mailbox, "application/octet-stream", io.Reader(f),
+		func(_ context.Context, r *http.Request) error {
+			if info, err := f.Stat(); err == nil {
+				r.ContentLength = info.Size()
+			}
+			return nil
+		}))
 }

@@ -40,7 +40,8 @@ func (c mailboxCommands) mailboxes() *cobra.Command {
 				c.table([]string{"FOLDER", "ROLE", ""}, rows)
 			})
 		}),
-	}, c.mailboxRemove(), c.mailboxTry(), c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(), c.mailboxAddress(), c.mailboxSignIn())
+	}, c.mailboxRemove(), c.mailboxTry(), c.mailboxAdd(), c.mailboxChange(), c.mailboxCheck(), c.mailboxFind(),
+		c.mailboxAddress(), c.mailboxSignIn())
 	return root
 }
 
@@ -49,7 +50,9 @@ func (c mailboxCommands) mailboxRemove() *cobra.Command {
 	yes := false
 	cmd := &cobra.Command{
 		Use: "remove NAME", Short: "Remove a mailbox; filed files and the register stay", Args: cobra.ExactArgs(1),
-		Long: "Ink Tray no longer watches the mailbox and forgets its password. Filed files and the register stay. Messages that only Ink Tray keeps, of a drop address or of files, are deleted: the command says how many, and asks.",
+		Long: "Ink Tray no longer watches the mailbox and forgets its password. Filed files and the register stay. " +
+			"Messages that only Ink Tray keeps, of a drop address or of files, are deleted: the command says how many, " +
+			"and asks.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
@@ -84,7 +87,8 @@ func (c mailboxCommands) mailboxRemove() *cobra.Command {
 
 func (c mailboxCommands) mailboxTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "try NAME", Short: "Try to reach a mailbox now, without waiting for the end of the pause after a failure", Args: cobra.ExactArgs(1),
+		Use: "try NAME", Short: "Try to reach a mailbox now, without waiting for the end of the pause after a failure",
+		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
@@ -155,18 +159,24 @@ func (f *mailboxFlags) add(cmd *cobra.Command) {
 	v.StringVar(&f.secretFile, "secret-file", "", "file that holds the secret; else INKTRAY_SECRET or the prompt")
 	v.IntVar(&f.interval, "interval", 60, "seconds between looks into folders that the server does not announce")
 	v.StringVar(&f.path, "path", "", "of a maildir: whole path of the folder that holds cur, new and tmp")
-	v.StringVar(&f.authority, "authority-file", "", "file with certificates of authorities that are trusted for this server, PEM")
+	v.StringVar(&f.authority, "authority-file", "",
+		"file with certificates of authorities that are trusted for this server, PEM")
 	v.StringVar(&f.pinned, "pinned", "", "SHA-256 fingerprint of the server's certificate, which is then all that counts")
 	v.StringVar(&f.proxy, "proxy", "", "socks5://host:port or http://host:port")
-	v.IntVar(&f.leaveDays, "leave-days", 0, "take messages off a POP3 server, or remove them from a drop address or a mailbox of files, so many days after they came; 0 keeps them")
+	v.IntVar(&f.leaveDays, "leave-days", 0,
+		"take messages off a POP3 server, or remove them from a drop address or a mailbox of files, so many days after "+
+			"they came; 0 keeps them")
 	v.StringVar(&f.issuer, "issuer", "", "sign in by consent: who issues it, such as https://sign-in.brackwater.example")
 	v.StringVar(&f.client, "client", "", "what the issuer calls this program; with it no password is asked for")
-	v.StringVar(&f.clientSecretFile, "client-secret-file", "", "file that holds the secret of the program, where the issuer gave one")
+	v.StringVar(&f.clientSecretFile, "client-secret-file", "",
+		"file that holds the secret of the program, where the issuer gave one")
 	v.StringVar(&f.authorize, "authorize-url", "", "where a browser gives consent, if the issuer does not publish it")
 	v.StringVar(&f.token, "token-url", "", "where tokens are given, likewise")
 	v.StringVar(&f.device, "device-url", "", "where codes for other devices are given, likewise")
 	v.StringSliceVar(&f.scopes, "scope", nil, "what consent is asked for; several may be named")
-	v.StringSliceVar(&f.senders, "sender", nil, "of a drop address: who may send to it, an address or a domain; they must be proven. Several may be named; none for anyone")
+	v.StringSliceVar(&f.senders, "sender", nil,
+		"of a drop address: who may send to it, an address or a domain; they must be proven. Several may be named; none "+
+			"for anyone")
 }
 
 // apply puts the flags that were given into settings.
@@ -231,7 +241,8 @@ func (f *mailboxFlags) apply(c *command, s *client.MailboxSettings, given func(s
 	for name, t := range map[string]struct {
 		to   **string
 		from string
-	}{"issuer": {&s.Consent.Issuer, f.issuer}, "authorize-url": {&s.Consent.Authorize, f.authorize}, "token-url": {&s.Consent.Token, f.token}, "device-url": {&s.Consent.Device, f.device}} {
+	}{"issuer": {&s.Consent.Issuer, f.issuer}, "authorize-url": {&s.Consent.Authorize, f.authorize},
+		"token-url": {&s.Consent.Token, f.token}, "device-url": {&s.Consent.Device, f.device}} {
 		if given(name) {
 			value := t.from
 			*t.to = &value
@@ -259,17 +270,21 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 	f := &mailboxFlags{}
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Add a mailbox and begin to watch it", Args: cobra.ExactArgs(1),
-		Long: "Adds a mailbox. --kind says which: imap or pop3, an account on a mail server; drop, an address at which Ink Tray itself receives mail; maildir, a folder of mail on the machine that runs Ink Tray; files, mail that is taken in from files.",
+		Long: "Adds a mailbox. --kind says which: imap or pop3, an account on a mail server; drop, an address at which Ink " +
+			"Tray itself receives mail; maildir, a folder of mail on the machine that runs Ink Tray; files, mail that is " +
+			"taken in from files.",
 		Example: "  inktray mailboxes add gauges --host imap.brackwater.example --user gauges@brackwater.example\n" +
 			"  inktray mailboxes add \"to the gauges\" --kind drop --word gauges --sender tidewatch.example\n" +
-			"  inktray mailboxes add pilots --host imap.brackwater.example --user pilots@brackwater.example --issuer https://sign-in.brackwater.example --client inktray",
+			"  inktray mailboxes add pilots --host imap.brackwater.example --user pilots@brackwater.example --issuer " +
+			"https://sign-in.brackwater.example --client inktray",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := c.connect()
 			if err != nil {
 				return err
 			}
 			kind := client.MailboxSettingsKind(f.kind)
-			s := client.MailboxSettings{Name: args[0], Kind: &kind, Encryption: client.MailboxSettingsEncryption(f.encryption), IntervalSeconds: &f.interval}
+			s := client.MailboxSettings{Name: args[0], Kind: &kind, Encryption: client.MailboxSettingsEncryption(f.encryption),
+				IntervalSeconds: &f.interval}
 			if kind == "drop" && f.word != "" {
 				s.Word = &f.word
 			}
@@ -290,7 +305,8 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 			return c.show(m, func() {
 				switch {
 				case deref(m.Address) != "":
-					fmt.Fprintf(c.out, "“%s” receives mail at\n\n    %s\n\nWhoever knows the address can send to it", m.Name, *m.Address)
+					fmt.Fprintf(c.out, "“%s” receives mail at\n\n    %s\n\nWhoever knows the address can send to it", m.Name,
+						*m.Address)
 					if m.Senders != nil && len(*m.Senders) > 0 {
 						fmt.Fprintf(c.out, " if it is proven that the message comes from %s", strings.Join(*m.Senders, ", "))
 					}
@@ -298,7 +314,8 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 				case m.Consent != nil:
 					fmt.Fprintf(c.out, "“%s” is there. Sign in to it: inktray mailboxes sign-in %s\n", m.Name, inShell(m.Name))
 				case m.Kind == "files":
-					fmt.Fprintf(c.out, "“%s” is there. Take mail in: inktray messages take-in FILE... --mailbox %s\n", m.Name, inShell(m.Name))
+					fmt.Fprintf(c.out, "“%s” is there. Take mail in: inktray messages take-in FILE... --mailbox %s\n", m.Name,
+						inShell(m.Name))
 				default:
 					fmt.Fprintf(c.out, "“%s” is being watched. See how it does: inktray mailboxes check %s\n", m.Name, inShell(m.Name))
 				}
@@ -306,7 +323,8 @@ func (c mailboxCommands) mailboxAdd() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&f.kind, "kind", "imap", "imap, pop3, drop, maildir or files")
-	cmd.Flags().StringVar(&f.word, "word", "", "of a drop address: the word with which it begins; the mailbox's name where nothing is said")
+	cmd.Flags().StringVar(&f.word, "word", "",
+		"of a drop address: the word with which it begins; the mailbox's name where nothing is said")
 	f.add(cmd)
 	return cmd
 }
@@ -322,21 +340,26 @@ func inShell(name string) string {
 // settingsOf are a mailbox's settings as they are.
 func settingsOf(m *client.Mailbox) client.MailboxSettings {
 	kind := client.MailboxSettingsKind(m.Kind)
-	return client.MailboxSettings{Name: m.Name, Kind: &kind, Host: m.Host, Port: &m.Port, Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.Username, IntervalSeconds: &m.IntervalSeconds,
-		Path: m.Path, Authority: m.Authority, Pinned: m.Pinned, Proxy: m.Proxy, Consent: m.Consent, LeaveDays: m.LeaveDays, Senders: m.Senders}
+	return client.MailboxSettings{Name: m.Name, Kind: &kind, Host: m.Host, Port: &m.Port,
+		Encryption: client.MailboxSettingsEncryption(m.Encryption), Username: m.Username, IntervalSeconds: &m.IntervalSeconds,
+		Path: m.Path, Authority: m.Authority, Pinned: m.Pinned, Proxy: m.Proxy, Consent: m.Consent, LeaveDays: m.LeaveDays,
+		Senders: m.Senders}
 }
 
 // otherRoute says whether settings lead to the server in another way than before: the kept secret was not given for it.
 func otherRoute(s *client.MailboxSettings, m *client.Mailbox) bool {
-	return m.Consent != nil || !strings.EqualFold(s.Host, m.Host) || deref(s.Port) != m.Port || string(s.Encryption) != m.Encryption || s.Username != m.Username ||
-		deref(s.Proxy) != deref(m.Proxy) || !strings.EqualFold(deref(s.Pinned), deref(m.Pinned)) || deref(s.Authority) != deref(m.Authority)
+	return m.Consent != nil || !strings.EqualFold(s.Host, m.Host) || deref(s.Port) != m.Port ||
+		string(s.Encryption) != m.Encryption || s.Username != m.Username ||
+		deref(s.Proxy) != deref(m.Proxy) || !strings.EqualFold(deref(s.Pinned), deref(m.Pinned)) ||
+		deref(s.Authority) != deref(m.Authority)
 }
 
 func (c mailboxCommands) mailboxChange() *cobra.Command {
 	f := &mailboxFlags{}
 	newSecret := false
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Change a mailbox's settings; what is known of its messages stays", Args: cobra.ExactArgs(1),
+		Use: "change NAME", Short: "Change a mailbox's settings; what is known of its messages stays",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := c.connect()
 			if err != nil {
@@ -361,7 +384,8 @@ func (c mailboxCommands) mailboxChange() *cobra.Command {
 				s.Secret = &secret
 			}
 			revision := fmt.Sprint(m.Revision)
-			if m, err = call[client.Mailbox](api.ChangeMailbox(cmd.Context(), m.ID, &client.ChangeMailboxParams{IfMatch: &revision}, s)); err != nil {
+			if m, err = call[client.Mailbox](api.ChangeMailbox(cmd.Context(), m.ID,
+				&client.ChangeMailboxParams{IfMatch: &revision}, s)); err != nil {
 				return err
 			}
 			return c.show(m, func() { fmt.Fprintf(c.out, "“%s” is changed.\n", m.Name) })
@@ -414,7 +438,8 @@ func (c mailboxCommands) mailboxCheck() *cobra.Command {
 
 func (c mailboxCommands) mailboxFind() *cobra.Command {
 	return &cobra.Command{
-		Use: "find ADDRESS", Short: "Look up the mail servers that an address's domain publishes (RFC 6186)", Args: cobra.ExactArgs(1),
+		Use: "find ADDRESS", Short: "Look up the mail servers that an address's domain publishes (RFC 6186)",
+		Args:    cobra.ExactArgs(1),
 		Example: "  inktray mailboxes find gauges@brackwater.example",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			all, err := call[[]client.FoundServer](api.FindServers(ctx, &client.FindServersParams{Address: args[0]}))
@@ -435,7 +460,8 @@ func (c mailboxCommands) mailboxFind() *cobra.Command {
 func (c mailboxCommands) mailboxAddress() *cobra.Command {
 	word := ""
 	cmd := &cobra.Command{
-		Use: "address NAME [renew|close]", Short: "Show a drop address, give it a new secret part, or close it", Args: cobra.RangeArgs(1, 2),
+		Use: "address NAME [renew|close]", Short: "Show a drop address, give it a new secret part, or close it",
+		Args: cobra.RangeArgs(1, 2),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
@@ -460,7 +486,8 @@ func (c mailboxCommands) mailboxAddress() *cobra.Command {
 				case deref(m.Address) == "":
 					fmt.Fprintf(c.out, "“%s” is closed: it takes no mail. What came stays.\n", m.Name)
 				case len(args) == 2 || word != "":
-					fmt.Fprintf(c.out, "“%s” receives mail at %s now. The former address takes nothing any more.\n", m.Name, *m.Address)
+					fmt.Fprintf(c.out, "“%s” receives mail at %s now. The former address takes nothing any more.\n", m.Name,
+						*m.Address)
 				default:
 					fmt.Fprintln(c.out, *m.Address)
 				}
@@ -474,7 +501,8 @@ func (c mailboxCommands) mailboxAddress() *cobra.Command {
 func (c mailboxCommands) mailboxSignIn() *cobra.Command {
 	return &cobra.Command{
 		Use: "sign-in NAME", Short: "Sign in to a mailbox that is read by consent (OAuth 2.0)", Args: cobra.ExactArgs(1),
-		Long: "Shows an address and a code. Open the address on any device, enter the code and give consent there; the command waits for it. In the console the same is done in the browser.",
+		Long: "Shows an address and a code. Open the address on any device, enter the code and give consent there; the " +
+			"command waits for it. In the console the same is done in the browser.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			m, err := findMailbox(ctx, api, args[0])
 			if err != nil {
@@ -484,7 +512,8 @@ func (c mailboxCommands) mailboxSignIn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.errs, "Open this address and give consent:\n\n    %s\n\nThe code is %s. It is good until %s.\n", a.Page, a.Code, when(a.Until))
+			fmt.Fprintf(c.errs, "Open this address and give consent:\n\n    %s\n\nThe code is %s. It is good until %s.\n",
+				a.Page, a.Code, when(a.Until))
 			tick := time.NewTicker(time.Second)
 			defer tick.Stop()
 			for {

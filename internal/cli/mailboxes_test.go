@@ -27,14 +27,19 @@ import (
 
 // letterWith is a message with one attachment.
 func letterWith(subject, name, content string) string {
-	return "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: post@brackwater.example\r\nSubject: " + subject + "\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\nMessage-ID: <" + strings.ReplaceAll(subject, " ", "-") + "@tidewatch.example>\r\nMIME-Version: 1.0\r\n" +
-		"Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nSee below.\r\n--b\r\nContent-Type: text/csv\r\nContent-Disposition: attachment; filename=\"" + name + "\"\r\n\r\n" + content + "\r\n--b--\r\n"
+	return "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: post@brackwater.example\r\nSubject: " + subject +
+		"\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\nMessage-ID: <" + strings.ReplaceAll(subject, " ", "-") +
+		"@tidewatch.example>\r\nMIME-Version: 1.0\r\n" +
+		"Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nSee " +
+		"below.\r\n--b\r\nContent-Type: text/csv\r\nContent-Disposition: attachment; filename=\"" + name + "\"\r\n\r\n" +
+		content + "\r\n--b--\r\n"
 }
 
 // everything lets one rule file whatever comes anywhere into a folder.
 func (o *office) everything(folder string) {
 	o.t.Helper()
-	if _, err := call[client.Cabinet](o.api.AddCabinet(o.t.Context(), client.CabinetSettings{Name: "files", Folder: filepath.Join(o.folder, "files")})); err != nil {
+	if _, err := call[client.Cabinet](o.api.AddCabinet(o.t.Context(),
+		client.CabinetSettings{Name: "files", Folder: filepath.Join(o.folder, "files")})); err != nil {
 		o.t.Fatal(err)
 	}
 	document := `{"id":"all","name":"Everything","cabinet":"files","look":{"mailboxes":"all"},"match":"every message","attachments":[{"take":"everything","folder":"` + folder + `"}]}`
@@ -49,7 +54,8 @@ func (o *office) everything(folder string) {
 // first makes the first administrator of an empty office.
 func (o *office) first() {
 	o.t.Helper()
-	p := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password), Role: store.Administrator, MadeAt: time.Now()}
+	p := store.Person{ID: store.NewID(), Name: demoPerson, Password: api.HashPassword(demo.Password),
+		Role: store.Administrator, MadeAt: time.Now()}
 	if err := o.service.store.People.Add(p, "test"); err != nil {
 		o.t.Fatal(err)
 	}
@@ -91,7 +97,8 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 	if got := strings.TrimSpace(must(t, "mailboxes", "address", "to the gauges")); got != address {
 		t.Errorf("the address is %q", got)
 	}
-	if err := send(o.service.api.SMTP, "oda@tidewatch.example", address, letterWith("reading one", "one.csv", "1;2")); err != nil {
+	if err := send(o.service.api.SMTP, "oda@tidewatch.example", address,
+		letterWith("reading one", "one.csv", "1;2")); err != nil {
 		t.Fatal(err)
 	}
 	if got := o.filed("In/to the gauges/one.csv"); got != "1;2" {
@@ -99,21 +106,25 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 	}
 	o.settled()
 	says(t, "the register", must(t, "register", "list"), "one.csv", "Oda Fenwick")
-	says(t, "the check", must(t, "mailboxes", "check", "to the gauges"), "one folder can be read", "new files are seen at once")
+	says(t, "the check", must(t, "mailboxes", "check", "to the gauges"), "one folder can be read",
+		"new files are seen at once")
 
 	// Renewed and closed: the former address takes nothing any more.
 	out = must(t, "mailboxes", "address", "to the gauges", "renew", "--word", "tides")
 	renewed := regexp.MustCompile(`tides-[a-z2-7]{13}@drop\.brackwater\.example`).FindString(out)
 	says(t, "renewing", out, "takes nothing any more")
-	if err := send(o.service.api.SMTP, "oda@tidewatch.example", address, letterWith("reading two", "two.csv", "3")); err == nil {
+	if err := send(o.service.api.SMTP, "oda@tidewatch.example", address,
+		letterWith("reading two", "two.csv", "3")); err == nil {
 		t.Error("the former address takes mail")
 	}
-	if err := send(o.service.api.SMTP, "oda@tidewatch.example", strings.ToUpper(renewed), letterWith("reading three", "three.csv", "3")); err != nil {
+	if err := send(o.service.api.SMTP, "oda@tidewatch.example", strings.ToUpper(renewed),
+		letterWith("reading three", "three.csv", "3")); err != nil {
 		t.Error(err)
 	}
 	o.filed("In/to the gauges/three.csv")
 	says(t, "closing", must(t, "mailboxes", "address", "to the gauges", "close"), "takes no mail", "What came stays")
-	if err := send(o.service.api.SMTP, "oda@tidewatch.example", renewed, letterWith("reading four", "four.csv", "3")); err == nil {
+	if err := send(o.service.api.SMTP, "oda@tidewatch.example", renewed,
+		letterWith("reading four", "four.csv", "3")); err == nil {
 		t.Error("a closed address takes mail")
 	}
 	says(t, "opening", must(t, "mailboxes", "address", "to the gauges", "renew"), "tides-")
@@ -125,18 +136,22 @@ func TestADropAddressFilesWhatIsSentToIt(t *testing.T) {
 		t.Errorf("senders %v", m.Senders)
 	}
 	var refused *smtp.SMTPError
-	if err := send(o.service.api.SMTP, "x@evil.example", *m.Address, letterWith("forged", "forged.csv", "3")); !errors.As(err, &refused) || refused.Code/100 == 2 {
+	if err := send(o.service.api.SMTP, "x@evil.example", *m.Address,
+		letterWith("forged", "forged.csv", "3")); !errors.As(err, &refused) || refused.Code/100 == 2 {
 		t.Errorf("an unproven sender: %v", err)
 	}
 	for name, args := range map[string][]string{
-		"letters a to z":               {"mailboxes", "add", "x", "--kind", "drop", "--word", "Häfen & Co"},
-		"neither an address nor":       {"mailboxes", "add", "x", "--kind", "drop", "--sender", "nobody at all"},
-		"by its whole path":            {"mailboxes", "add", "x", "--kind", "maildir", "--path", "Maildir"},
-		"is no drop address":           {"mailboxes", "address", "files here", "renew"},
-		"such as mail.brackwater":      {"mailboxes", "add", "x", "--user", "x", "--secret-file", written(t, "pw")},
-		"64 hexadecimal digits":        {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file", written(t, "pw"), "--pinned", "ab:cd"},
-		"socks5://host:port":           {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file", written(t, "pw"), "--proxy", "proxy.example"},
-		"certificate of the authority": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file", written(t, "pw"), "--authority-file", written(t, "no certificate")},
+		"letters a to z":          {"mailboxes", "add", "x", "--kind", "drop", "--word", "Häfen & Co"},
+		"neither an address nor":  {"mailboxes", "add", "x", "--kind", "drop", "--sender", "nobody at all"},
+		"by its whole path":       {"mailboxes", "add", "x", "--kind", "maildir", "--path", "Maildir"},
+		"is no drop address":      {"mailboxes", "address", "files here", "renew"},
+		"such as mail.brackwater": {"mailboxes", "add", "x", "--user", "x", "--secret-file", written(t, "pw")},
+		"64 hexadecimal digits": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
+			written(t, "pw"), "--pinned", "ab:cd"},
+		"socks5://host:port": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
+			written(t, "pw"), "--proxy", "proxy.example"},
+		"certificate of the authority": {"mailboxes", "add", "x", "--host", "h", "--user", "x", "--secret-file",
+			written(t, "pw"), "--authority-file", written(t, "no certificate")},
 	} {
 		if name == "is no drop address" {
 			must(t, "mailboxes", "add", "files here", "--kind", "files")
@@ -169,7 +184,8 @@ func TestMailOnDiskIsWatchedAndTakenIn(t *testing.T) {
 	}
 	must(t, "mailboxes", "add", "pilots", "--kind", "maildir", "--path", folder)
 	until(t, "it is watched", func() bool { return strings.Contains(must(t, "mailboxes", "list"), "watched live") })
-	if err := os.WriteFile(filepath.Join(folder, "tmp", "1.a"), []byte(letterWith("pilot one", "pilot.csv", "7")), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(folder, "tmp", "1.a"), []byte(letterWith("pilot one", "pilot.csv", "7")),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.Rename(filepath.Join(folder, "tmp", "1.a"), filepath.Join(folder, "new", "1.a")); err != nil {
@@ -188,11 +204,14 @@ func TestMailOnDiskIsWatchedAndTakenIn(t *testing.T) {
 	says(t, "the time of the file", must(t, "messages", "why", fmt.Sprint(line.Message)), "(as the time of its file says)")
 
 	// Mail from files: each message once.
-	says(t, "without a mailbox of files", fails(t, "messages", "take-in", written(t, letterWith("x", "x.csv", "1"))), "--kind files")
+	says(t, "without a mailbox of files", fails(t, "messages", "take-in", written(t, letterWith("x", "x.csv", "1"))),
+		"--kind files")
 	must(t, "mailboxes", "add", "mail from files", "--kind", "files")
 	until(t, "it is watched", func() bool { return strings.Count(must(t, "mailboxes", "list"), "watched live") == 2 })
 	eml := written(t, letterWith("dropped", "dropped.csv", "8"))
-	box := written(t, "From oda Tue May 12 06:02:00 2026\n"+strings.ReplaceAll(letterWith("old one", "old one.csv", "1"), "\r\n", "\n")+"\nFrom oda Tue May 12 06:03:00 2026\n"+strings.ReplaceAll(letterWith("old two", "old two.csv", "2"), "\r\n", "\n"))
+	box := written(t, "From oda Tue May 12 06:02:00 2026\n"+
+		strings.ReplaceAll(letterWith("old one", "old one.csv", "1"), "\r\n", "\n")+"\nFrom oda Tue May 12 06:03:00 2026\n"+
+		strings.ReplaceAll(letterWith("old two", "old two.csv", "2"), "\r\n", "\n"))
 	says(t, "taking in", must(t, "messages", "take-in", eml, box), "1         0", "2         0")
 	for name, content := range map[string]string{"dropped.csv": "8", "old one.csv": "1", "old two.csv": "2"} {
 		if got := o.filed("In/mail from files/" + name); got != content {
@@ -201,7 +220,8 @@ func TestMailOnDiskIsWatchedAndTakenIn(t *testing.T) {
 	}
 	again := must(t, "messages", "take-in", eml, box)
 	says(t, "taking in again", again, "0         1", "0         2")
-	for want, content := range map[string]string{"does not begin with header fields": "just text", "stands before the first line that begins with “From ” and a date": "From here on nothing\nSubject: x\n\ny"} {
+	for want, content := range map[string]string{"does not begin with header fields": "just text",
+		"stands before the first line that begins with “From ” and a date": "From here on nothing\nSubject: x\n\ny"} {
 		out, _, code := run(t, "", "messages", "take-in", written(t, content))
 		says(t, "what is no mail", out, want)
 		if code != exitFailure {
@@ -303,7 +323,8 @@ func TestByHand(t *testing.T) {
 	o.settled()
 	says(t, "the message", must(t, "messages", "why", number), "by hand", "Sorted by hand/2026/"+name)
 	// Labels, marks and moves, and back.
-	change := value[client.Pass](t, "messages", "change", number, "--label", "For the audit", "--mark", "flagged", "--move", "Audit/2026")
+	change := value[client.Pass](t, "messages", "change", number, "--label", "For the audit", "--mark", "flagged",
+		"--move", "Audit/2026")
 	where := func(folder string) (found *client.Message) {
 		for _, one := range look("gauges", "--folder", folder).Messages {
 			if one.ID == m.ID {
@@ -325,7 +346,8 @@ func TestByHand(t *testing.T) {
 	says(t, "what taking back would do", must(t, "passes", "undo", fmt.Sprint(change.ID)), "label", "moved back")
 	must(t, "passes", "undo", fmt.Sprint(change.ID), "--yes")
 	until(t, "it is back", func() bool { return where("INBOX") != nil })
-	until(t, "its label is off", func() bool { one := where("INBOX"); return !has(one, "For_the_audit") && !has(one, `\Flagged`) })
+	until(t, "its label is off",
+		func() bool { one := where("INBOX"); return !has(one, "For_the_audit") && !has(one, `\Flagged`) })
 	says(t, "a second time", fails(t, "passes", "undo", fmt.Sprint(change.ID), "--yes"), "nothing to take back")
 
 	for want, args := range map[string][]string{
@@ -369,9 +391,11 @@ func TestSigningInByConsent(t *testing.T) {
 	o.first()
 	o.everything("In/<mailbox>")
 	user := demo.ByConsent + "@brackwater.example"
-	out := must(t, "mailboxes", "add", demo.ByConsent, "--host", "127.0.0.1", "--port", fmt.Sprint(o.mail.Port()), "--encryption", "none", "--user", user, "--issuer", o.authority.Issuer(), "--client", demo.ClientID)
+	out := must(t, "mailboxes", "add", demo.ByConsent, "--host", "127.0.0.1", "--port", fmt.Sprint(o.mail.Port()),
+		"--encryption", "none", "--user", user, "--issuer", o.authority.Issuer(), "--client", demo.ClientID)
 	says(t, "adding", out, "mailboxes sign-in pilots")
-	until(t, "the tray asks for it", func() bool { return strings.Contains(must(t, "tray", "list"), "nobody has signed in") })
+	until(t, "the tray asks for it",
+		func() bool { return strings.Contains(must(t, "tray", "list"), "nobody has signed in") })
 	check, _, code := run(t, "", "mailboxes", "check", demo.ByConsent)
 	says(t, "the check before", check, "nobody has signed in", "Sign in to it")
 	if code != exitFailure {
@@ -403,7 +427,8 @@ func TestSigningInByConsent(t *testing.T) {
 
 	// Neither secret nor token ever comes back.
 	for _, path := range []string{"/api/v1/mailboxes", "/api/v1/mailboxes/" + id} {
-		if _, _, body := o.ask("GET", path, o.token, ""); strings.Contains(fmt.Sprint(body), "refresh") || strings.Contains(fmt.Sprint(body), "access") {
+		if _, _, body := o.ask("GET", path, o.token, ""); strings.Contains(fmt.Sprint(body), "refresh") ||
+			strings.Contains(fmt.Sprint(body), "access") {
 			t.Errorf("%s says %v", path, body)
 		}
 	}
@@ -440,7 +465,8 @@ func TestSigningInByConsent(t *testing.T) {
 		return o.authority.Asked() > asked+1
 	})
 	says(t, "a state that nobody asked for", o.came("state=x&code=y"), "not known here")
-	says(t, "an issuer that is not there", fails(t, "mailboxes", "add", "x", "--host", "h", "--user", "x", "--client", "c"), "who issues consent")
+	says(t, "an issuer that is not there",
+		fails(t, "mailboxes", "add", "x", "--host", "h", "--user", "x", "--client", "c"), "who issues consent")
 }
 
 // came is what Ink Tray answers a browser that comes back.
@@ -451,7 +477,8 @@ func (o *office) came(query string) string {
 		o.t.Fatal(err)
 	}
 	defer response.Body.Close()
-	if policy := response.Header.Get("Content-Security-Policy"); policy != "default-src 'none'" || response.StatusCode != 200 {
+	if policy := response.Header.Get("Content-Security-Policy"); policy != "default-src 'none'" ||
+		response.StatusCode != 200 {
 		o.t.Errorf("%s, policy %q", response.Status, policy)
 	}
 	return readAll(o.t, response)
@@ -464,16 +491,19 @@ func TestServersAreFoundByAddress(t *testing.T) {
 			"_pop3s._tcp.brackwater.example.": {{Target: "pop.brackwater.example.", Port: 995}},
 			"_imap._tcp.brackwater.example.":  {{Target: ".", Port: 0}},
 		},
-		Failing: map[string]bool{"_imaps._tcp.slow.example.": true, "_imap._tcp.slow.example.": true, "_pop3s._tcp.slow.example.": true, "_pop3._tcp.slow.example.": true},
+		Failing: map[string]bool{"_imaps._tcp.slow.example.": true, "_imap._tcp.slow.example.": true,
+			"_pop3s._tcp.slow.example.": true, "_pop3._tcp.slow.example.": true},
 	})
 	o := openOffice(t, empty, func(s *serviceOptions) { s.resolver = address })
 	o.first()
 	found := value[[]client.FoundServer](t, "mailboxes", "find", "gauges@brackwater.example")
-	if len(found) != 2 || found[0].Host != "imap.brackwater.example" || found[0].Port != 993 || found[0].Encryption != "tls" || found[1].Kind != "pop3" || found[0].Username != "gauges@brackwater.example" {
+	if len(found) != 2 || found[0].Host != "imap.brackwater.example" || found[0].Port != 993 ||
+		found[0].Encryption != "tls" || found[1].Kind != "pop3" || found[0].Username != "gauges@brackwater.example" {
 		t.Errorf("found %+v", found)
 	}
 	says(t, "no address", fails(t, "mailboxes", "find", "gauges"), "is no address")
-	says(t, "a domain that publishes nothing", fails(t, "mailboxes", "find", "x@tidewatch.example"), "does not say where its mail is read")
+	says(t, "a domain that publishes nothing", fails(t, "mailboxes", "find", "x@tidewatch.example"),
+		"does not say where its mail is read")
 	says(t, "a name server that fails", fails(t, "mailboxes", "find", "x@slow.example"), "cannot be looked up")
 }
 

@@ -148,7 +148,8 @@ func (p *progress) draw(done, total int, text string) {
 	if total > 0 {
 		full = done * width / total
 	}
-	fmt.Fprintf(f, "\r\x1b[K%s%s  %d of %d  %s", strings.Repeat("━", full), strings.Repeat("─", width-full), done, total, visible(text))
+	fmt.Fprintf(f, "\r\x1b[K%s%s  %d of %d  %s", strings.Repeat("━", full), strings.Repeat("─", width-full), done, total,
+		visible(text))
 	p.drawn = true
 }
 

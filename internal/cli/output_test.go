@@ -13,7 +13,8 @@ import (
 func TestTablesAlignAndHoldNothingHostile(t *testing.T) {
 	var out bytes.Buffer
 	c := &command{out: &out}
-	c.table([]string{"NO.", "FILE", "SIZE"}, [][]string{{"1", "März 港.pdf", "1 KB"}, {"22", "a\x1b[31mred\u202e\n.pdf", "2 KB"}})
+	c.table([]string{"NO.", "FILE", "SIZE"},
+		[][]string{{"1", "März 港.pdf", "1 KB"}, {"22", "a\x1b[31mred\u202e\n.pdf", "2 KB"}})
 	lines := strings.Split(strings.TrimSuffix(out.String(), "\n"), "\n")
 	if len(lines) != 3 || strings.ContainsAny(out.String(), "\x1b\u202e") {
 		t.Fatalf("%q", out.String())
@@ -28,7 +29,8 @@ func TestShortAndWrap(t *testing.T) {
 		in   string
 		n    int
 		want string
-	}{{"short", 10, "short"}, {"exactly ten", 11, "exactly ten"}, {"longer than that", 8, "longer …"}, {"  spaces \n and lines ", 20, "spaces and lines"}, {"港港港港", 5, "港港…"}} {
+	}{{"short", 10, "short"}, {"exactly ten", 11, "exactly ten"}, {"longer than that", 8, "longer …"},
+		{"  spaces \n and lines ", 20, "spaces and lines"}, {"港港港港", 5, "港港…"}} {
 		if got := short(c.in, c.n); got != c.want {
 			t.Errorf("short(%q, %d) = %q, want %q", c.in, c.n, got, c.want)
 		}
@@ -44,7 +46,8 @@ func TestSecretsComeFromAFileTheEnvironmentOrThePipe(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ name, file, env, in, want string }{
-		{"file", file, "x", "y", "from the file"}, {"environment", "", "from the environment", "y", "from the environment"}, {"pipe", "", "", "from the pipe\r\nand more", "from the pipe"},
+		{"file", file, "x", "y", "from the file"}, {"environment", "", "from the environment", "y", "from the environment"},
+		{"pipe", "", "", "from the pipe\r\nand more", "from the pipe"},
 	} {
 		t.Setenv("TEST_SECRET", c.env)
 		got, err := (&command{in: strings.NewReader(c.in)}).secret(c.file, "TEST_SECRET", "Secret")
@@ -114,7 +117,8 @@ func TestTheFirstStartPrintsHowToSignIn(t *testing.T) {
 		done <- 0
 	}()
 	until(t, "it says how to sign in", func() bool { return strings.Contains(out.String(), "/set-up#") })
-	if text := out.String(); !strings.Contains(text, "Its records are in "+data) || !strings.Contains(text, "inktray sign-in --set-up") {
+	if text := out.String(); !strings.Contains(text, "Its records are in "+data) ||
+		!strings.Contains(text, "inktray sign-in --set-up") {
 		t.Errorf("it says %s", text)
 	}
 	stop()

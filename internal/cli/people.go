@@ -47,23 +47,27 @@ func (c peopleCommands) outgoing() *cobra.Command {
 	shown := func(o client.Outgoing) error {
 		return c.show(o, func() {
 			if o.Host == "" {
-				fmt.Fprintln(c.out, "No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from office@brackwater.example")
+				fmt.Fprintln(c.out, "No mail is sent yet. Set it up: inktray outgoing set --host smtp.brackwater.example --from "+
+					"office@brackwater.example")
 				return
 			}
 			password := "none"
 			if o.HasPassword {
 				password = "kept, sealed"
 			}
-			c.table([]string{"HOST", o.Host}, [][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name", o.Username}, {"password", password}, {"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
+			c.table([]string{"HOST", o.Host},
+				[][]string{{"port", fmt.Sprint(o.Port)}, {"encryption", o.Encryption}, {"user name", o.Username},
+					{"password", password}, {"from", strings.TrimSpace(o.Name + " <" + o.From + ">")}, {"console", o.Console}})
 		})
 	}
-	root.AddCommand(&cobra.Command{Use: "show", Short: "Show how mail is sent", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-		o, err := call[client.Outgoing](api.GetOutgoing(ctx))
-		if err != nil {
-			return err
-		}
-		return shown(o)
-	})})
+	root.AddCommand(&cobra.Command{Use: "show", Short: "Show how mail is sent", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			o, err := call[client.Outgoing](api.GetOutgoing(ctx))
+			if err != nil {
+				return err
+			}
+			return shown(o)
+		})})
 	var port int
 	var host, encryption, username, passwordFile, from, name, console string
 	set := &cobra.Command{Use: "set", Short: "Set how mail is sent; what is not given stays", Args: cobra.NoArgs}
@@ -74,7 +78,9 @@ func (c peopleCommands) outgoing() *cobra.Command {
 		}
 		var s client.OutgoingSettings
 		way := client.OutgoingSettingsEncryption(encryption)
-		for flag, give := range map[string]func(){"host": func() { s.Host = &host }, "port": func() { s.Port = &port }, "encryption": func() { s.Encryption = &way }, "username": func() { s.Username = &username }, "from": func() { s.From = &from }, "name": func() { s.Name = &name }, "console": func() { s.Console = &console }} {
+		for flag, give := range map[string]func(){"host": func() { s.Host = &host }, "port": func() { s.Port = &port },
+			"encryption": func() { s.Encryption = &way }, "username": func() { s.Username = &username },
+			"from": func() { s.From = &from }, "name": func() { s.Name = &name }, "console": func() { s.Console = &console }} {
 			if set.Flags().Changed(flag) {
 				give()
 			}
@@ -86,9 +92,11 @@ func (c peopleCommands) outgoing() *cobra.Command {
 			return err
 		}
 		if s == (client.OutgoingSettings{}) {
-			return usageError{errors.New("say what to set, such as --host smtp.brackwater.example --from office@brackwater.example")}
+			return usageError{errors.New("say what to set, such as --host smtp.brackwater.example --from " +
+				"office@brackwater.example")}
 		}
-		if o, err = call[client.Outgoing](api.SetOutgoing(ctx, &client.SetOutgoingParams{IfMatch: ifMatch(o.Revision)}, s)); err != nil {
+		if o, err = call[client.Outgoing](api.SetOutgoing(ctx, &client.SetOutgoingParams{IfMatch: ifMatch(o.Revision)},
+			s)); err != nil {
 			return err
 		}
 		return shown(o)
@@ -97,13 +105,16 @@ func (c peopleCommands) outgoing() *cobra.Command {
 	set.Flags().IntVar(&port, "port", 0, "its port; 0 for 465 with tls, else 587")
 	set.Flags().StringVar(&encryption, "encryption", "starttls", "tls, starttls or none")
 	set.Flags().StringVar(&username, "username", "", "the name to sign in with; empty for none")
-	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password; - reads it from standard input; without it the kept one stays")
+	set.Flags().StringVar(&passwordFile, "password-file", "",
+		"file with the password; - reads it from standard input; without it the kept one stays")
 	set.Flags().StringVar(&from, "from", "", "the sender's address")
 	set.Flags().StringVar(&name, "name", "", "the sender's name")
 	set.Flags().StringVar(&console, "console", "", "the address at which colleagues open Ink Tray, for links")
-	root.AddCommand(set, &cobra.Command{Use: "check", Short: "Sign in at the server that takes mail", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-		return c.wentWell(call[client.Trial](api.CheckOutgoing(ctx)))
-	})})
+	root.AddCommand(set,
+		&cobra.Command{Use: "check", Short: "Sign in at the server that takes mail", Args: cobra.NoArgs,
+			RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+				return c.wentWell(call[client.Trial](api.CheckOutgoing(ctx)))
+			})})
 	return root
 }
 
@@ -124,23 +135,24 @@ func findAddressee(ctx context.Context, api *client.Client, name string) (client
 
 func (c peopleCommands) addressees() *cobra.Command {
 	root := &cobra.Command{Use: "addressees", Short: "Who can be told, by mail or by an HTTP call"}
-	root.AddCommand(&cobra.Command{Use: "list", Short: "List who can be told", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-		all, err := call[[]client.Addressee](api.ListAddressees(ctx))
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
-			var rows [][]string
-			for _, a := range all {
-				tray := string(a.Tray)
-				if a.Tray == "daily" {
-					tray += " at " + a.DailyAt
-				}
-				rows = append(rows, []string{a.Name, string(a.Kind), strings.Join(append(a.Addresses, a.URL), " "), tray})
+	root.AddCommand(&cobra.Command{Use: "list", Short: "List who can be told", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Addressee](api.ListAddressees(ctx))
+			if err != nil {
+				return err
 			}
-			c.table([]string{"NAME", "BY", "WHERE", "TOLD OF THE TRAY"}, rows)
-		})
-	})})
+			return c.show(all, func() {
+				var rows [][]string
+				for _, a := range all {
+					tray := string(a.Tray)
+					if a.Tray == "daily" {
+						tray += " at " + a.DailyAt
+					}
+					rows = append(rows, []string{a.Name, string(a.Kind), strings.Join(append(a.Addresses, a.URL), " "), tray})
+				}
+				c.table([]string{"NAME", "BY", "WHERE", "TOLD OF THE TRAY"}, rows)
+			})
+		})})
 	var mails []string
 	var url, secretFile, tray, dailyAt string
 	var inside bool
@@ -150,7 +162,8 @@ func (c peopleCommands) addressees() *cobra.Command {
 			kind = "call"
 		}
 		told := client.AddresseeSettingsTray(tray)
-		s := client.AddresseeSettings{Name: name, Kind: kind, Addresses: &mails, URL: &url, Inside: &inside, Tray: &told, DailyAt: &dailyAt}
+		s := client.AddresseeSettings{Name: name, Kind: kind, Addresses: &mails, URL: &url, Inside: &inside, Tray: &told,
+			DailyAt: &dailyAt}
 		if mails == nil {
 			s.Addresses = nil
 		}
@@ -161,7 +174,8 @@ func (c peopleCommands) addressees() *cobra.Command {
 	flags := func(cmd *cobra.Command) *cobra.Command {
 		cmd.Flags().StringSliceVar(&mails, "mail", nil, "a mail address; may stand several times")
 		cmd.Flags().StringVar(&url, "call", "", "an address to call (CloudEvents over HTTP) instead of mail")
-		cmd.Flags().StringVar(&secretFile, "secret-file", "", "file with the secret that signs the calls; - reads it from standard input")
+		cmd.Flags().StringVar(&secretFile, "secret-file", "",
+			"file with the secret that signs the calls; - reads it from standard input")
 		cmd.Flags().BoolVar(&inside, "inside", false, "calls may go to this machine's own network")
 		cmd.Flags().StringVar(&tray, "tray", "never", "told what waits in the tray: never, \"at once\" or daily")
 		cmd.Flags().StringVar(&dailyAt, "daily-at", "08:00", "when the daily digest goes")
@@ -172,7 +186,8 @@ func (c peopleCommands) addressees() *cobra.Command {
 			fmt.Fprintf(c.out, "“%s” can be told. Try it: inktray addressees trial %q\n", a.Name, a.Name)
 		})
 	}
-	change := &cobra.Command{Use: "change NAME", Short: "Change where and of what somebody is told; what is not given stays", Args: cobra.ExactArgs(1)}
+	change := &cobra.Command{Use: "change NAME",
+		Short: "Change where and of what somebody is told; what is not given stays", Args: cobra.ExactArgs(1)}
 	change.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		old, err := findAddressee(ctx, api, args[0])
 		if err != nil {
@@ -196,39 +211,45 @@ func (c peopleCommands) addressees() *cobra.Command {
 		if !given("daily-at") {
 			s.DailyAt = &old.DailyAt
 		}
-		a, err := call[client.Addressee](api.ChangeAddressee(ctx, old.ID, &client.ChangeAddresseeParams{IfMatch: ifMatch(old.Revision)}, s))
+		a, err := call[client.Addressee](api.ChangeAddressee(ctx, old.ID,
+			&client.ChangeAddresseeParams{IfMatch: ifMatch(old.Revision)}, s))
 		if err != nil {
 			return err
 		}
 		return said(a)
 	})
-	root.AddCommand(flags(&cobra.Command{Use: "add NAME", Short: "Let somebody be told", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		s, err := settings(args[0])
-		if err != nil {
-			return err
-		}
-		a, err := call[client.Addressee](api.AddAddressee(ctx, s))
-		if err != nil {
-			return err
-		}
-		return said(a)
-	})}), flags(change), &cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		a, err := findAddressee(ctx, api, args[0])
-		if err != nil {
-			return err
-		}
-		return c.wentWell(call[client.Trial](api.TryAddressee(ctx, a.ID)))
-	})}, &cobra.Command{Use: "remove NAME", Short: "Tell somebody no more", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		a, err := findAddressee(ctx, api, args[0])
-		if err != nil {
-			return err
-		}
-		if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
-			return err
-		}
-		fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
-		return nil
-	})})
+	root.AddCommand(
+		flags(&cobra.Command{Use: "add NAME", Short: "Let somebody be told", Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				s, err := settings(args[0])
+				if err != nil {
+					return err
+				}
+				a, err := call[client.Addressee](api.AddAddressee(ctx, s))
+				if err != nil {
+					return err
+				}
+				return said(a)
+			})}), flags(change),
+		&cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				a, err := findAddressee(ctx, api, args[0])
+				if err != nil {
+					return err
+				}
+				return c.wentWell(call[client.Trial](api.TryAddressee(ctx, a.ID)))
+			})}, &cobra.Command{Use: "remove NAME", Short: "Tell somebody no more", Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				a, err := findAddressee(ctx, api, args[0])
+				if err != nil {
+					return err
+				}
+				if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
+				return nil
+			})})
 	return root
 }
 
@@ -246,23 +267,24 @@ func (c peopleCommands) alarms() *cobra.Command {
 		}
 		return client.Alarm{}, fmt.Errorf("there is no alarm called %q; see inktray alarms list", name)
 	}
-	root.AddCommand(&cobra.Command{Use: "list", Short: "List the alarms", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-		all, err := call[[]client.Alarm](api.ListAlarms(ctx))
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
-			var rows [][]string
-			for _, a := range all {
-				rang := "never"
-				if a.RangAt != nil {
-					rang = when(*a.RangAt)
-				}
-				rows = append(rows, []string{a.Name, a.Sentence, rang})
+	root.AddCommand(&cobra.Command{Use: "list", Short: "List the alarms", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+			if err != nil {
+				return err
 			}
-			c.table([]string{"NAME", "", "LAST RANG"}, rows)
-		})
-	})})
+			return c.show(all, func() {
+				var rows [][]string
+				for _, a := range all {
+					rang := "never"
+					if a.RangAt != nil {
+						rang = when(*a.RangAt)
+					}
+					rows = append(rows, []string{a.Name, a.Sentence, rang})
+				}
+				c.table([]string{"NAME", "", "LAST RANG"}, rows)
+			})
+		})})
 	var ruleName, by, mailbox, cabinet string
 	var atLeast, within, after int
 	var weekdays, who []string
@@ -276,18 +298,24 @@ func (c peopleCommands) alarms() *cobra.Command {
 		for _, d := range weekdays {
 			days = append(days, client.AlarmSettingsWeekdays(strings.ToLower(d)))
 		}
-		s := client.AlarmSettings{Name: name, Kind: client.AlarmSettingsKind(kind), Who: who, Weekdays: &days, Rule: &ruleName, ByTime: &by, AtLeast: &atLeast, WithinHours: &within, Mailbox: &mailbox, Cabinet: &cabinet, AfterMinutes: &after}
+		s := client.AlarmSettings{Name: name, Kind: client.AlarmSettingsKind(kind), Who: who, Weekdays: &days,
+			Rule: &ruleName, ByTime: &by, AtLeast: &atLeast, WithinHours: &within, Mailbox: &mailbox, Cabinet: &cabinet,
+			AfterMinutes: &after}
 		if at >= 0 { // what is not given stays
 			old := &all[at]
 			if string(old.Kind) != kind {
-				return &exitError{exitInvalid, fmt.Sprintf("the alarm “%s” is of another kind; remove it first, or take another name", old.Name)}
+				return &exitError{exitInvalid,
+					fmt.Sprintf("the alarm “%s” is of another kind; remove it first, or take another name", old.Name)}
 			}
 			was := []client.AlarmSettingsWeekdays{}
 			for _, d := range old.Weekdays {
 				was = append(was, client.AlarmSettingsWeekdays(d))
 			}
-			for flag, keep := range map[string]func(){"rule": func() { s.Rule = &old.Rule }, "at-least": func() { s.AtLeast = &old.AtLeast }, "within-hours": func() { s.WithinHours = &old.WithinHours }, "by": func() { s.ByTime = &old.ByTime },
-				"on": func() { s.Weekdays = &was }, "after-minutes": func() { s.AfterMinutes = &old.AfterMinutes }, "tell": func() { s.Who = old.Who }} {
+			for flag, keep := range map[string]func(){"rule": func() { s.Rule = &old.Rule },
+				"at-least": func() { s.AtLeast = &old.AtLeast }, "within-hours": func() { s.WithinHours = &old.WithinHours },
+				"by": func() { s.ByTime = &old.ByTime },
+				"on": func() { s.Weekdays = &was }, "after-minutes": func() { s.AfterMinutes = &old.AfterMinutes },
+				"tell": func() { s.Who = old.Who }} {
 				if !cmd.Flags().Changed(flag) {
 					keep()
 				}
@@ -303,7 +331,8 @@ func (c peopleCommands) alarms() *cobra.Command {
 		}
 		var a client.Alarm
 		if at >= 0 {
-			a, err = call[client.Alarm](api.ChangeAlarm(ctx, all[at].ID, &client.ChangeAlarmParams{IfMatch: ifMatch(all[at].Revision)}, s))
+			a, err = call[client.Alarm](api.ChangeAlarm(ctx, all[at].ID,
+				&client.ChangeAlarmParams{IfMatch: ifMatch(all[at].Revision)}, s))
 		} else {
 			a, err = call[client.Alarm](api.AddAlarm(ctx, s))
 		}
@@ -313,8 +342,10 @@ func (c peopleCommands) alarms() *cobra.Command {
 		return c.show(a, func() { fmt.Fprintln(c.out, a.Sentence) })
 	}
 	const again = "An alarm of that name is changed: what is not given stays."
-	silence := &cobra.Command{Use: "silence NAME", Short: "Tell somebody when a rule should have filed and did not", Long: again, Args: cobra.ExactArgs(1),
-		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on monday,friday --tell \"Harbour office\""}
+	silence := &cobra.Command{Use: "silence NAME", Short: "Tell somebody when a rule should have filed and did not",
+		Long: again, Args: cobra.ExactArgs(1),
+		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on " +
+			"monday,friday --tell \"Harbour office\""}
 	silence.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		return save(ctx, api, silence, args[0], "silence")
 	})
@@ -323,7 +354,9 @@ func (c peopleCommands) alarms() *cobra.Command {
 	silence.Flags().IntVar(&within, "within-hours", 24, "in how many hours before the time")
 	silence.Flags().StringVar(&by, "by", "", "the time of the day, 10:00")
 	silence.Flags().StringSliceVar(&weekdays, "on", nil, "the weekdays; every day where none is named")
-	reach := &cobra.Command{Use: "reach NAME", Short: "Tell somebody when a mailbox or a cabinet is out of reach for too long", Long: again, Args: cobra.ExactArgs(1)}
+	reach := &cobra.Command{Use: "reach NAME",
+		Short: "Tell somebody when a mailbox or a cabinet is out of reach for too long", Long: again,
+		Args: cobra.ExactArgs(1)}
 	reach.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		return save(ctx, api, reach, args[0], "out of reach")
 	})
@@ -333,17 +366,19 @@ func (c peopleCommands) alarms() *cobra.Command {
 	for _, cmd := range []*cobra.Command{silence, reach} {
 		cmd.Flags().StringSliceVar(&who, "tell", nil, "who is told; may stand several times")
 	}
-	root.AddCommand(silence, reach, &cobra.Command{Use: "remove NAME", Short: "Remove an alarm", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		a, err := find(ctx, api, args[0])
-		if err != nil {
-			return err
-		}
-		if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
-			return err
-		}
-		fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
-		return nil
-	})})
+	root.AddCommand(silence, reach,
+		&cobra.Command{Use: "remove NAME", Short: "Remove an alarm", Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				a, err := find(ctx, api, args[0])
+				if err != nil {
+					return err
+				}
+				if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
+				return nil
+			})})
 	return root
 }
 
@@ -358,13 +393,14 @@ func (c peopleCommands) limits() *cobra.Command {
 			c.table([]string{"LIMIT", "", ""}, rows)
 		})
 	}
-	root.AddCommand(&cobra.Command{Use: "show", Short: "Show the limits", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-		l, err := call[client.Limits](api.GetLimits(ctx))
-		if err != nil {
-			return err
-		}
-		return shown(l)
-	})})
+	root.AddCommand(&cobra.Command{Use: "show", Short: "Show the limits", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			l, err := call[client.Limits](api.GetLimits(ctx))
+			if err != nil {
+				return err
+			}
+			return shown(l)
+		})})
 	var wanted client.Limits
 	set := &cobra.Command{Use: "set", Short: "Set limits; those that are not named stay", Args: cobra.NoArgs}
 	set.RunE = c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -378,7 +414,8 @@ func (c peopleCommands) limits() *cobra.Command {
 				*row.value = *asked[i].value
 			}
 		}
-		if l, err = call[client.Limits](api.SetLimits(ctx, &client.SetLimitsParams{IfMatch: ifMatch(deref(l.Revision))}, l)); err != nil {
+		if l, err = call[client.Limits](api.SetLimits(ctx, &client.SetLimitsParams{IfMatch: ifMatch(deref(l.Revision))},
+			l)); err != nil {
 			return err
 		}
 		return shown(l)
@@ -399,8 +436,10 @@ type limitRow struct {
 
 func limitRows(l *client.Limits) []limitRow {
 	return []limitRow{
-		{"history-days", &l.HistoryDays, "days for which passes are kept, and facts of messages of which nothing was filed; 0 for ever"},
-		{"register-days", &l.RegisterDays, "days after which senders, subjects and notes are erased from the register; 0 never"},
+		{"history-days", &l.HistoryDays,
+			"days for which passes are kept, and facts of messages of which nothing was filed; 0 for ever"},
+		{"register-days", &l.RegisterDays,
+			"days after which senders, subjects and notes are erased from the register; 0 never"},
 		{"kept-days", &l.KeptDays, "days for which files that were replaced or taken back are kept; 0 for ever"},
 		{"spool-mb", &l.SpoolMb, "megabytes of contents that may wait here for a cabinet that is down"},
 		{"rule-files", &l.RuleFiles, "files that a rule may file in an hour; 0 for no cap"},
@@ -414,14 +453,15 @@ func limitRows(l *client.Limits) []limitRow {
 
 // metrics prints the counts for a monitoring program.
 func (c peopleCommands) metrics() *cobra.Command {
-	return &cobra.Command{Use: "metrics", Short: "Print counts for a monitoring program (Prometheus text format)", Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-		response, err := api.GetMetrics(ctx)
-		if err != nil || response.StatusCode != http.StatusOK {
-			_, err = call[nothing](response, err)
+	return &cobra.Command{Use: "metrics", Short: "Print counts for a monitoring program (Prometheus text format)",
+		Args: cobra.NoArgs, RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			response, err := api.GetMetrics(ctx)
+			if err != nil || response.StatusCode != http.StatusOK {
+				_, err = call[nothing](response, err)
+				return err
+			}
+			defer response.Body.Close()
+			_, err = io.Copy(c.out, response.Body)
 			return err
-		}
-		defer response.Body.Close()
-		_, err = io.Copy(c.out, response.Body)
-		return err
-	})}
+		})}
 }

@@ -58,7 +58,9 @@ func setUp(t testing.TB, folder string, fill func(*store.Store) error) {
 	if fill != nil {
 		err = fill(records)
 	}
-	err = errors.Join(err, records.People.Add(store.Person{ID: "p", Name: demoPerson, Password: api.HashPassword("a long password"), Role: store.Administrator, MadeAt: time.Now()}, "test"), records.Close())
+	err = errors.Join(err,
+		records.People.Add(store.Person{ID: "p", Name: demoPerson, Password: api.HashPassword("a long password"),
+			Role: store.Administrator, MadeAt: time.Now()}, "test"), records.Close())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,7 +30,8 @@ type reacher struct {
 
 func (r *reacher) server(m *store.Mailbox) reach.Server {
 	p := &m.Particulars
-	return reach.Server{Host: m.Host, Port: m.Port, Encryption: reach.Encryption(m.Encryption), Authority: p.Authority, Pinned: p.Pinned, Proxy: p.Proxy, Resolver: r.resolver}
+	return reach.Server{Host: m.Host, Port: m.Port, Encryption: reach.Encryption(m.Encryption), Authority: p.Authority,
+		Pinned: p.Pinned, Proxy: p.Proxy, Resolver: r.resolver}
 }
 
 // secrets tells a password from a token.
@@ -48,7 +49,8 @@ func (r *reacher) imap(m *store.Mailbox, secret string) imap.Config {
 }
 
 func (r *reacher) pop3(m *store.Mailbox, secret string) pop3.Config {
-	c := pop3.Config{Server: r.server(m), Username: m.Username, Spool: filepath.Join(r.mail, m.ID), Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
+	c := pop3.Config{Server: r.server(m), Username: m.Username, Spool: filepath.Join(r.mail, m.ID),
+		Numbers: r.records.Mailboxes.NumbersOf(m.ID)}
 	c.Password, c.Token = secrets(m, secret)
 	return c
 }
@@ -104,15 +106,19 @@ func (s *service) receive(o serviceOptions, resolver *net.Resolver) error {
 		}
 		return nil
 	}
-	config := drop.Config{Domain: r.domain, MaxBytes: r.megabytes << 20, Spool: filepath.Join(o.data, "spool"), Find: s.engine.Mailboxes.FindDrop, Deliver: s.engine.Mailboxes.Deliver, Rejected: s.engine.Mailboxes.Rejected, Resolver: resolver, Trusted: r.trusted, Clock: time.Now, Log: o.log}
+	config := drop.Config{Domain: r.domain, MaxBytes: r.megabytes << 20, Spool: filepath.Join(o.data, "spool"),
+		Find: s.engine.Mailboxes.FindDrop, Deliver: s.engine.Mailboxes.Deliver, Rejected: s.engine.Mailboxes.Rejected,
+		Resolver: resolver, Trusted: r.trusted, Clock: time.Now, Log: o.log}
 	if r.certificate != "" || r.key != "" {
 		if _, err := tls.LoadX509KeyPair(r.certificate, r.key); err != nil {
 			return &exitError{exitUsage, fmt.Sprintf("the certificate for receiving mail cannot be used: %s", inWords(err))}
 		}
-		config.TLS = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { // read anew: it is renewed from time to time
-			pair, err := tls.LoadX509KeyPair(r.certificate, r.key)
-			return &pair, err
-		}}
+		// read anew: it is renewed from time to time
+		config.TLS = &tls.Config{MinVersion: tls.VersionTLS12,
+			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+				pair, err := tls.LoadX509KeyPair(r.certificate, r.key)
+				return &pair, err
+			}}
 	}
 	receiver := drop.New(config)
 	for _, one := range []struct {
@@ -138,12 +144,16 @@ func (s *service) receive(o serviceOptions, resolver *net.Resolver) error {
 // receiveFlags are those of a service that also receives mail.
 func receiveFlags(cmd *cobra.Command, o *serviceOptions) {
 	f, r := cmd.Flags(), &o.receive
-	f.StringVar(&r.domain, "drop-domain", "", "domain of the drop addresses, such as drop.brackwater.example; its mail must reach this service")
+	f.StringVar(&r.domain, "drop-domain", "",
+		"domain of the drop addresses, such as drop.brackwater.example; its mail must reach this service")
 	f.StringVar(&r.smtp, "smtp", "", "address to receive mail on by SMTP, such as 0.0.0.0:25")
-	f.StringVar(&r.lmtp, "lmtp", "", "address to receive mail on by LMTP from a mail server in front, such as 127.0.0.1:2424")
-	f.StringVar(&r.certificate, "mail-certificate", "", "file with the certificate for STARTTLS, PEM; read anew for each connection")
+	f.StringVar(&r.lmtp, "lmtp", "",
+		"address to receive mail on by LMTP from a mail server in front, such as 127.0.0.1:2424")
+	f.StringVar(&r.certificate, "mail-certificate", "",
+		"file with the certificate for STARTTLS, PEM; read anew for each connection")
 	f.StringVar(&r.key, "mail-key", "", "file with its key, PEM")
-	f.StringVar(&r.trusted, "trusted-checker", "", "name under which the mail server in front, by LMTP, writes Authentication-Results (RFC 8601)")
+	f.StringVar(&r.trusted, "trusted-checker", "",
+		"name under which the mail server in front, by LMTP, writes Authentication-Results (RFC 8601)")
 	f.Int64Var(&r.megabytes, "largest-message", 64, "largest message that is received, in MB")
 	f.StringVar(&o.resolver, "name-server", "", "name server to ask, host:port; the system's where nothing is said")
 }

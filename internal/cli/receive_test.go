@@ -26,11 +26,13 @@ func TestKilledAtAnyMomentTheReceiverLosesNothing(t *testing.T) {
 	p := startProcess(t, "--drop-domain", "drop.brackwater.example", "--smtp", smtp)
 	ctx := t.Context()
 	files := filepath.Join(p.folder, "files")
-	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx, client.CabinetSettings{Name: "files", Folder: files})); err != nil {
+	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx,
+		client.CabinetSettings{Name: "files", Folder: files})); err != nil {
 		t.Fatal(err)
 	}
 	kind, interval := client.MailboxSettingsKind("drop"), 1
-	box, err := call[client.Mailbox](p.api.AddMailbox(ctx, client.MailboxSettings{Name: "post", Kind: &kind, IntervalSeconds: &interval}))
+	box, err := call[client.Mailbox](p.api.AddMailbox(ctx,
+		client.MailboxSettings{Name: "post", Kind: &kind, IntervalSeconds: &interval}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,8 +56,10 @@ func TestKilledAtAnyMomentTheReceiverLosesNothing(t *testing.T) {
 	for s := range senders {
 		work.Go(func() {
 			for i := 0; killed.Load() < kills; i++ {
-				raw := letterWith(fmt.Sprintf("letter %d of %d", i, s), fmt.Sprintf("%d-%d.csv", s, i), strings.Repeat(fmt.Sprintf("%d;%d;", s, i), 2000))
-				for send(smtp, "oda@tidewatch.example", *box.Address, raw) != nil { // as a mail server does, until it is acknowledged
+				raw := letterWith(fmt.Sprintf("letter %d of %d", i, s), fmt.Sprintf("%d-%d.csv", s, i),
+					strings.Repeat(fmt.Sprintf("%d;%d;", s, i), 2000))
+				// as a mail server does, until it is acknowledged
+				for send(smtp, "oda@tidewatch.example", *box.Address, raw) != nil {
 					<-time.After(5 * time.Millisecond)
 				}
 				sent[s]++
@@ -119,13 +123,16 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 	d := testbed.StartDovecot(b)
 	p := startProcess(b)
 	ctx := b.Context()
-	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx, client.CabinetSettings{Name: "files", Folder: filepath.Join(p.folder, "files")})); err != nil {
+	if _, err := call[client.Cabinet](p.api.AddCabinet(ctx,
+		client.CabinetSettings{Name: "files", Folder: filepath.Join(p.folder, "files")})); err != nil {
 		b.Fatal(err)
 	}
 	secret := "pw"
 	for i := range mailboxes {
 		name := fmt.Sprintf("box%d", i)
-		if _, err := call[client.Mailbox](p.api.AddMailbox(ctx, client.MailboxSettings{Name: name, Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: name, Secret: &secret})); err != nil {
+		if _, err := call[client.Mailbox](p.api.AddMailbox(ctx,
+			client.MailboxSettings{Name: name, Host: "127.0.0.1", Port: &d.IMAP, Encryption: "none", Username: name,
+				Secret: &secret})); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -166,7 +173,8 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 		load := float64(after-before) / float64(time.Since(begun)) * 100
 		for i := range letters {
 			c := d.Client(fmt.Sprintf("box%d", i*mailboxes/letters))
-			testbed.Append(b, c, "INBOX", []byte(letterWith(fmt.Sprint("letter ", i), fmt.Sprintf("%d.csv", i), fmt.Sprint(i))), time.Now())
+			testbed.Append(b, c, "INBOX", []byte(letterWith(fmt.Sprint("letter ", i), fmt.Sprintf("%d.csv", i), fmt.Sprint(i))),
+				time.Now())
 			c.Close()
 		}
 		for deadline := time.Now().Add(time.Minute); ; <-time.After(100 * time.Millisecond) {
@@ -200,7 +208,8 @@ func BenchmarkAThousandMailboxes(b *testing.B) {
 			b.Fatal(err)
 		}
 		if load > 2 || held > 300 || slowest > time.Second || len(delays) < letters {
-			b.Errorf("%.2f %% of a core, %.0f MB, slowest %v of %d; the limits are 2 %%, 300 MB and 1 s", load, held, slowest, len(delays))
+			b.Errorf("%.2f %% of a core, %.0f MB, slowest %v of %d; the limits are 2 %%, 300 MB and 1 s", load, held, slowest,
+				len(delays))
 		}
 	}
 }

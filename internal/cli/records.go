@@ -21,7 +21,8 @@ func (c serviceCommands) checkRecords() *cobra.Command {
 	full, data := false, ""
 	cmd := &cobra.Command{
 		Use: "check", Short: "Look whether the records are whole; exit code 1 where they are not", Args: cobra.NoArgs,
-		Long: "Asks the service that runs. With --data the records in a folder are looked at while no service runs on them. Nothing is changed.",
+		Long: "Asks the service that runs. With --data the records in a folder are looked at while no service runs on " +
+			"them. Nothing is changed.",
 	}
 	shown := func(check client.RecordsCheck) error {
 		err := c.show(check, func() {
@@ -69,10 +70,14 @@ func (c serviceCommands) checkRecords() *cobra.Command {
 func (c serviceCommands) newKey() *cobra.Command {
 	data, yes := "", false
 	cmd := &cobra.Command{
-		Use: "new-key", Short: "Give records whose key is lost a new one: all passwords in them are forgotten", Args: cobra.NoArgs,
-		Long: "The passwords in the records are sealed with the key secret.key. If that file is lost, put it back from a copy. Only if there is no copy, run this command while the service is stopped: it forgets the passwords of mailboxes, cabinets, archives and outgoing mail, and you enter them again in Settings. Everything else stays.",
+		Use: "new-key", Short: "Give records whose key is lost a new one: all passwords in them are forgotten",
+		Args: cobra.NoArgs,
+		Long: "The passwords in the records are sealed with the key secret.key. If that file is lost, put it back from a " +
+			"copy. Only if there is no copy, run this command while the service is stopped: it forgets the passwords of " +
+			"mailboxes, cabinets, archives and outgoing mail, and you enter them again in Settings. Everything else stays.",
 		RunE: func(*cobra.Command, []string) error {
-			if err := c.confirm("All passwords in the records in "+data+" are forgotten, and you enter them again. Make a new key?", yes); err != nil {
+			if err := c.confirm("All passwords in the records in "+data+" are forgotten, and you enter them again. Make a new "+
+				"key?", yes); err != nil {
 				return err
 			}
 			n, err := store.NewKey(data)
@@ -82,7 +87,8 @@ func (c serviceCommands) newKey() *cobra.Command {
 			if c.format == "json" {
 				return c.json(map[string]int{"forgotten": n})
 			}
-			fmt.Fprintf(c.out, "The records have a new key. Start the service, then enter the passwords again: %d were forgotten.\n", n)
+			fmt.Fprintf(c.out, "The records have a new key. Start the service, then enter the passwords again: %d were "+
+				"forgotten.\n", n)
 			return nil
 		},
 	}

@@ -15,15 +15,18 @@ func TestRecordsAreCheckedFromTheCommandLine(t *testing.T) {
 	o := openOffice(t, empty)
 	o.first()
 	for _, args := range [][]string{{"records", "check"}, {"records", "check", "--full"}} {
-		if out, errs, code := run(t, "", args...); code != 0 || !strings.Contains(out, "are whole") || !strings.Contains(out, "inktray.db") {
+		if out, errs, code := run(t, "", args...); code != 0 || !strings.Contains(out, "are whole") ||
+			!strings.Contains(out, "inktray.db") {
 			t.Errorf("%v says %q %q, code %d", args, out, errs, code)
 		}
 	}
 	records := filepath.Join(o.folder, "records")
-	if out, errs, code := run(t, "", "records", "check", "--data", records); code == 0 || !strings.Contains(errs, "in use by another Ink Tray") {
+	if out, errs, code := run(t, "", "records", "check", "--data", records); code == 0 ||
+		!strings.Contains(errs, "in use by another Ink Tray") {
 		t.Errorf("records in use: %q %q, code %d", out, errs, code)
 	}
-	if _, errs, code := run(t, "", "records", "check", "--data", filepath.Join(o.folder, "none")); code == 0 || !strings.Contains(errs, "there are no records in") {
+	if _, errs, code := run(t, "", "records", "check", "--data", filepath.Join(o.folder, "none")); code == 0 ||
+		!strings.Contains(errs, "there are no records in") {
 		t.Errorf("no records: %q, code %d", errs, code)
 	}
 	copied := filepath.Join(t.TempDir(), "records")
@@ -32,7 +35,8 @@ func TestRecordsAreCheckedFromTheCommandLine(t *testing.T) {
 	if err := os.WriteFile(path, []byte(strings.Repeat("no database ", 1000)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, _, code := run(t, "", "records", "check", "--data", copied); code != 1 || !strings.Contains(out, "are damaged") {
+	if out, _, code := run(t, "", "records", "check", "--data", copied); code != 1 ||
+		!strings.Contains(out, "are damaged") {
 		t.Errorf("damaged records: %q, code %d", out, code)
 	}
 }
@@ -42,16 +46,19 @@ func TestANewKeyForgetsPasswordsAndAsksBefore(t *testing.T) {
 	setUp(t, records, func(s *store.Store) error {
 		return s.Mailboxes.Add(&store.Mailbox{ID: "box", Name: "office", Kind: "imap"}, "pw", "test")
 	})
-	if _, errs, code := run(t, "", "records", "new-key", "--data", records); code != exitUsage || !strings.Contains(errs, "--yes") {
+	if _, errs, code := run(t, "", "records", "new-key", "--data", records); code != exitUsage ||
+		!strings.Contains(errs, "--yes") {
 		t.Errorf("without a terminal: %q, code %d", errs, code)
 	}
 	if err := os.Remove(filepath.Join(records, "secret.key")); err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := run(t, "", "serve", "--data", records, "--listen", "127.0.0.1:0"); code == 0 || !strings.Contains(errs, "inktray records new-key --data "+records) {
+	if _, errs, code := run(t, "", "serve", "--data", records, "--listen", "127.0.0.1:0"); code == 0 ||
+		!strings.Contains(errs, "inktray records new-key --data "+records) {
 		t.Errorf("serve without its key: %q, code %d", errs, code)
 	}
-	if out, errs, code := run(t, "", "records", "new-key", "--data", records, "--yes"); code != 0 || !strings.Contains(out, "1 were forgotten") {
+	if out, errs, code := run(t, "", "records", "new-key", "--data", records, "--yes"); code != 0 ||
+		!strings.Contains(out, "1 were forgotten") {
 		t.Errorf("new key: %q %q, code %d", out, errs, code)
 	}
 }

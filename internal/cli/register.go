@@ -76,7 +76,8 @@ func quoted(args []string) []string {
 	return out
 }
 
-const searchHelp = "Words may stand after the command: each must stand in number, sender, subject, file, folder, rule or a note. Filters name where: %s. Texts with spaces stand in quotes."
+const searchHelp = "Words may stand after the command: each must stand in number, sender, subject, file, folder, " +
+	"rule or a note. Filters name where: %s. Texts with spaces stand in quotes."
 
 func searchLong() string {
 	var all []string
@@ -157,8 +158,10 @@ func (c registerCommands) filings(filings []client.Filing, columns []string) {
 
 func (c registerCommands) register() *cobra.Command {
 	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered: find, show, export, prove"}
-	root.AddCommand(c.registerList(), c.registerShow(), c.registerFolders(), c.registerActivity(), c.registerExport(), c.registerFetch(), c.registerNote(), c.registerVerify(), c.registerColumns(), c.registerFiles())
-	root.AddCommand((historyCommands{c.command}).undo("undo NUMBER", "Take one filing back; without --yes it only says what would happen", "filing",
+	root.AddCommand(c.registerList(), c.registerShow(), c.registerFolders(), c.registerActivity(), c.registerExport(),
+		c.registerFetch(), c.registerNote(), c.registerVerify(), c.registerColumns(), c.registerFiles())
+	root.AddCommand((historyCommands{c.command}).undo("undo NUMBER", "Take one filing back; without --yes it only says "+
+		"what would happen", "filing",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
 			return call[client.UndoPreview](api.PreviewUndoOfItem(ctx, id))
 		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
@@ -187,7 +190,8 @@ func (c registerCommands) registerList() *cobra.Command {
 	var columns []string
 	cmd := &cobra.Command{
 		Use: "list [WORDS...]", Short: "List the register, the newest number first", Long: searchLong(),
-		Example: "  inktray register list certificate corrin --from 2026-05-01\n  inktray register list sender:tidewatch kind:spreadsheet larger:1MB --sort size\n  inktray register list \"water level\" --by message",
+		Example: "  inktray register list certificate corrin --from 2026-05-01\n  inktray register list sender:tidewatch " +
+			"kind:spreadsheet larger:1MB --sort size\n  inktray register list \"water level\" --by message",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := q.search(ctx, api, args)
 			if err != nil {
@@ -202,7 +206,8 @@ func (c registerCommands) registerList() *cobra.Command {
 			}
 			switch by {
 			case "filing":
-				p := &client.ListRegisterParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To, Most: &most}
+				p := &client.ListRegisterParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet,
+					Folder: s.Folder, From: s.From, To: s.To, Most: &most}
 				order, way := client.ListRegisterParamsSort(sort), client.ListRegisterParamsDirection(direction)
 				p.Sort, p.Direction = &order, &way
 				page, err := call[client.RegisterPage](api.ListRegister(ctx, p))
@@ -214,7 +219,8 @@ func (c registerCommands) registerList() *cobra.Command {
 					c.more(len(page.Filings), page.Total, page.Size, "filing")
 				})
 			case "message":
-				p := &client.ListRegisterMessagesParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To, Most: &most}
+				p := &client.ListRegisterMessagesParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet,
+					Folder: s.Folder, From: s.From, To: s.To, Most: &most}
 				order, way := client.ListRegisterMessagesParamsSort(sort), client.ListRegisterMessagesParamsDirection(direction)
 				p.Sort, p.Direction = &order, &way
 				page, err := call[client.RegisterMessagesPage](api.ListRegisterMessages(ctx, p))
@@ -241,7 +247,8 @@ func (c registerCommands) registerList() *cobra.Command {
 	}
 	q.flags(cmd)
 	cmd.Flags().IntVar(&most, "most", 30, "how many")
-	cmd.Flags().StringVar(&sort, "sort", "number", "number, received, filed, sender, subject, file, folder, size, kind, rule or mailbox")
+	cmd.Flags().StringVar(&sort, "sort", "number",
+		"number, received, filed, sender, subject, file, folder, size, kind, rule or mailbox")
 	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
 	cmd.Flags().StringVar(&by, "by", "filing", "one line for each filing, or for each message")
 	cmd.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order, as register columns lists them")
@@ -250,13 +257,15 @@ func (c registerCommands) registerList() *cobra.Command {
 
 func (c registerCommands) more(shown, total int, octets int64, what string) {
 	if total > shown {
-		fmt.Fprintf(c.out, "\n%d of %s, %s in all; see more with --most, or narrow with words.\n", shown, count(total, what), size(octets))
+		fmt.Fprintf(c.out, "\n%d of %s, %s in all; see more with --most, or narrow with words.\n", shown, count(total, what),
+			size(octets))
 	}
 }
 
 func (c registerCommands) registerShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NUMBER", Short: "Tell a filing's whole story", Args: cobra.ExactArgs(1), Example: "  inktray register show 2026-5731",
+		Use: "show NUMBER", Short: "Tell a filing's whole story", Args: cobra.ExactArgs(1),
+		Example: "  inktray register show 2026-5731",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := call[client.Story](api.GetFiling(ctx, args[0]))
 			if err != nil {
@@ -273,8 +282,12 @@ func (c registerCommands) story(s *client.Story) {
 	if f.Remark != nil {
 		state += ", " + *f.Remark
 	}
-	rows := [][]string{{"state", state}, {"file", f.File}, {"folder", f.Folder}, {"cabinet", f.Cabinet}, {"for colleagues", deref(f.Place)}, {"its folder", deref(s.FolderPlace)}, {"size", size(f.Size)}, {"SHA-256", f.Sha256},
-		{"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject}, {"mailbox", f.Mailbox}, {"received", when(f.ReceivedAt) + receivedAs(s.ReceivedFrom)}, {"message", fmt.Sprint(f.Message)},
+	rows := [][]string{{"state", state}, {"file", f.File}, {"folder", f.Folder}, {"cabinet", f.Cabinet},
+		{"for colleagues", deref(f.Place)}, {"its folder", deref(s.FolderPlace)}, {"size", size(f.Size)},
+		{"SHA-256", f.Sha256},
+		{"from", strings.TrimSpace(f.SenderName + " <" + f.SenderAddress + ">")}, {"subject", f.Subject},
+		{"mailbox", f.Mailbox}, {"received", when(f.ReceivedAt) + receivedAs(s.ReceivedFrom)},
+		{"message", fmt.Sprint(f.Message)},
 		{"message link", deref(f.MessageURL)}, {"at its server", deref(s.MailboxURL)}, {"verdict", s.Verdict}}
 	if f.SenderAddress == "" {
 		rows[8][1] = ""
@@ -295,7 +308,8 @@ func (c registerCommands) story(s *client.Story) {
 		if step.DoneAt != nil {
 			at = when(*step.DoneAt)
 		}
-		rows = append(rows, []string{at, "Afterwards: " + strings.TrimSpace(string(step.Kind)+" "+step.What) + ": " + step.State})
+		rows = append(rows,
+			[]string{at, "Afterwards: " + strings.TrimSpace(string(step.Kind)+" "+step.What) + ": " + step.State})
 	}
 	c.table([]string{"WHEN", "WHAT HAPPENED"}, rows)
 	if len(s.Notes) > 0 {
@@ -315,8 +329,10 @@ func (c registerCommands) story(s *client.Story) {
 func (c registerCommands) registerFolders() *cobra.Command {
 	var q sought
 	cmd := &cobra.Command{
-		Use: "folders [WORDS...]", Short: "Count the filings by folder: the cabinets, or what lies in one of their folders", Long: searchLong(),
-		Example: "  inktray register folders --cabinet \"harbour files\" --folder Gauges\n  inktray register folders kind:pdf",
+		Use: "folders [WORDS...]", Short: "Count the filings by folder: the cabinets, or what lies in one of their folders",
+		Long: searchLong(),
+		Example: "  inktray register folders --cabinet \"harbour files\" --folder Gauges\n" +
+			"  inktray register folders kind:pdf",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := q.search(ctx, api, args)
 			if err != nil {
@@ -325,7 +341,9 @@ func (c registerCommands) registerFolders() *cobra.Command {
 			if s.Folder != nil && s.Cabinet == nil {
 				return usageError{errors.New("say in which cabinet the folder lies, with --cabinet")}
 			}
-			all, err := call[[]client.FolderCount](api.ListRegisterFolders(ctx, &client.ListRegisterFoldersParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To}))
+			all, err := call[[]client.FolderCount](api.ListRegisterFolders(ctx,
+				&client.ListRegisterFoldersParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet,
+					Folder: s.Folder, From: s.From, To: s.To}))
 			if err != nil {
 				return err
 			}
@@ -351,14 +369,17 @@ func (c registerCommands) registerActivity() *cobra.Command {
 	var by string
 	var most int
 	cmd := &cobra.Command{
-		Use: "activity [WORDS...]", Short: "Count what was filed by day, month, rule, mailbox, sender, kind or cabinet", Long: searchLong(),
+		Use: "activity [WORDS...]", Short: "Count what was filed by day, month, rule, mailbox, sender, kind or cabinet",
+		Long:    searchLong(),
 		Example: "  inktray register activity --by rule --from 2026-11-01",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := q.search(ctx, api, args)
 			if err != nil {
 				return err
 			}
-			a, err := call[client.Activity](api.GetActivity(ctx, &client.GetActivityParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder, From: s.From, To: s.To, By: client.GetActivityParamsBy(by), Most: &most}))
+			a, err := call[client.Activity](api.GetActivity(ctx,
+				&client.GetActivityParams{Text: s.Text, Rule: s.Rule, Mailbox: s.Mailbox, Cabinet: s.Cabinet, Folder: s.Folder,
+					From: s.From, To: s.To, By: client.GetActivityParamsBy(by), Most: &most}))
 			if err != nil {
 				return err
 			}
@@ -369,7 +390,8 @@ func (c registerCommands) registerActivity() *cobra.Command {
 				}
 				var rows [][]string
 				for _, t := range a.Tallies {
-					rows = append(rows, []string{t.Name, fmt.Sprint(t.Count), size(t.Size), strings.Repeat("▇", (t.Count*30+largest-1)/largest)})
+					rows = append(rows,
+						[]string{t.Name, fmt.Sprint(t.Count), size(t.Size), strings.Repeat("▇", (t.Count*30+largest-1)/largest)})
 				}
 				c.table([]string{strings.ToUpper(by), "FILINGS", "SIZE", ""}, rows)
 				fmt.Fprintf(c.out, "\n%s in all, %s.\n", count(a.Total, "filing"), size(a.Size))
@@ -387,7 +409,8 @@ func (c registerCommands) registerActivity() *cobra.Command {
 func (c registerCommands) save(into, option string, from io.Reader) error {
 	if into == "-" {
 		if c.terminal() { // what is in a file can steer a terminal
-			return usageError{fmt.Errorf("a file is not written onto the screen; name one with %s, or pass the output on to a program", option)}
+			return usageError{fmt.Errorf("a file is not written onto the screen; name one with %s, or pass the output on to a "+
+				"program", option)}
 		}
 		_, err := io.Copy(plain(c.out), from)
 		return err
@@ -409,8 +432,10 @@ func (c registerCommands) registerExport() *cobra.Command {
 	var up bool
 	var columns []string
 	cmd := &cobra.Command{
-		Use: "export [WORDS...]", Short: "Write the register, or what is looked for, as a table: CSV or XLSX", Long: searchLong(),
-		Example: "  inktray register export --file register.xlsx\n  inktray register export rule:invoices --from 2026-01-01 --columns number,filed,sender,file,size --file invoices.csv",
+		Use: "export [WORDS...]", Short: "Write the register, or what is looked for, as a table: CSV or XLSX",
+		Long: searchLong(),
+		Example: "  inktray register export --file register.xlsx\n  inktray register export rule:invoices --from " +
+			"2026-01-01 --columns number,filed,sender,file,size --file invoices.csv",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := q.search(ctx, api, args)
 			if err != nil {
@@ -490,8 +515,10 @@ func (c registerCommands) registerExport() *cobra.Command {
 	q.flags(cmd)
 	cmd.Flags().StringVar(&as, "as", "", "csv or xlsx; by the name of the file where nothing is said")
 	cmd.Flags().StringVar(&into, "file", "", "name of the file to write, - for standard output")
-	cmd.Flags().StringVar(&per, "per", "filing", "one line for each filing, or for each message with links to all its files")
-	cmd.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order; those that you chose where nothing is said")
+	cmd.Flags().StringVar(&per, "per", "filing",
+		"one line for each filing, or for each message with links to all its files")
+	cmd.Flags().StringSliceVar(&columns, "columns", nil,
+		"which columns, in their order; those that you chose where nothing is said")
 	cmd.Flags().StringVar(&sort, "sort", "number", "by what the lines are put in order, as in register list")
 	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
 	return cmd
@@ -500,7 +527,8 @@ func (c registerCommands) registerExport() *cobra.Command {
 func (c registerCommands) registerFetch() *cobra.Command {
 	var into string
 	cmd := &cobra.Command{
-		Use: "fetch NUMBER", Short: "Fetch a filed file", Args: cobra.ExactArgs(1), Example: "  inktray register fetch 2026-5731 --to plan.pdf",
+		Use: "fetch NUMBER", Short: "Fetch a filed file", Args: cobra.ExactArgs(1), Example: "  inktray register fetch " +
+			"2026-5731 --to plan.pdf",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := call[client.Story](api.GetFiling(ctx, args[0]))
 			if err != nil {
@@ -532,7 +560,8 @@ func (c registerCommands) registerFetch() *cobra.Command {
 			return nil
 		}),
 	}
-	cmd.Flags().StringVar(&into, "to", "", "name of the file to write, - for standard output; the filed name where nothing is said")
+	cmd.Flags().StringVar(&into, "to", "",
+		"name of the file to write, - for standard output; the filed name where nothing is said")
 	return cmd
 }
 
@@ -540,7 +569,8 @@ func (c registerCommands) registerNote() *cobra.Command {
 	var remove int64
 	cmd := &cobra.Command{
 		Use: "note NUMBER [TEXT...]", Short: "Write a note on a filing, or take one away", Args: cobra.MinimumNArgs(1),
-		Example: "  inktray register note 2026-5731 signed by the harbour master\n  inktray register note 2026-5731 --remove 3",
+		Example: "  inktray register note 2026-5731 signed by the harbour master\n  inktray register note 2026-5731 " +
+			"--remove 3",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			if remove > 0 {
 				if _, err := call[nothing](api.RemoveNote(ctx, args[0], remove)); err != nil {
@@ -568,9 +598,12 @@ func (c registerCommands) registerVerify() *cobra.Command {
 	var every, speed int
 	var from, to string
 	cmd := &cobra.Command{
-		Use: "verify [NUMBER | WORDS...]", Short: "Verify that filed files still lie there with the same checksum; what does not goes to the tray",
-		Long:    "Verifies one filing, or all that is found, now. Without anything it shows when files are verified by plan and what the last verification found; --every sets the plan. " + searchLong(),
-		Example: "  inktray register verify 2026-5731\n  inktray register verify folder:gauges/2026\n  inktray register verify state:all\n  inktray register verify --every 30 --from-time 19:00 --to-time 06:00",
+		Use:   "verify [NUMBER | WORDS...]",
+		Short: "Verify that filed files still lie there with the same checksum; what does not goes to the tray",
+		Long: "Verifies one filing, or all that is found, now. Without anything it shows when files are verified by " +
+			"plan and what the last verification found; --every sets the plan. " + searchLong(),
+		Example: "  inktray register verify 2026-5731\n  inktray register verify folder:gauges/2026\n  inktray register " +
+			"verify state:all\n  inktray register verify --every 30 --from-time 19:00 --to-time 06:00",
 	}
 	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		f := cmd.Flags()
@@ -579,12 +612,15 @@ func (c registerCommands) registerVerify() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for name, set := range map[string]func(){"every": func() { v.Plan.EveryDays = every }, "from-time": func() { v.Plan.FromTime = &from }, "to-time": func() { v.Plan.ToTime = &to }, "speed": func() { v.Plan.MbPerSecond = &speed }} {
+			for name, set := range map[string]func(){"every": func() { v.Plan.EveryDays = every },
+				"from-time": func() { v.Plan.FromTime = &from }, "to-time": func() { v.Plan.ToTime = &to },
+				"speed": func() { v.Plan.MbPerSecond = &speed }} {
 				if f.Changed(name) {
 					set()
 				}
 			}
-			if v, err = call[client.Verification](api.PlanVerification(ctx, &client.PlanVerificationParams{IfMatch: ifMatch(v.Revision)}, v.Plan)); err != nil {
+			if v, err = call[client.Verification](api.PlanVerification(ctx,
+				&client.PlanVerificationParams{IfMatch: ifMatch(v.Revision)}, v.Plan)); err != nil {
 				return err
 			}
 			return c.show(v, func() { c.verification(&v) })
@@ -667,9 +703,13 @@ func (c registerCommands) verification(v *client.Verification) {
 			plan += fmt.Sprintf(", at most %d MB a second", *v.Plan.MbPerSecond)
 		}
 	}
-	rows := [][]string{{"plan", plan}, {"due now", fmt.Sprint(v.Due)}, {"verified so far", fmt.Sprint(v.Verified)}, {"missing", fmt.Sprint(v.Missing)}, {"changed", fmt.Sprint(v.Changed)}}
+	rows := [][]string{{"plan", plan}, {"due now", fmt.Sprint(v.Due)}, {"verified so far", fmt.Sprint(v.Verified)},
+		{"missing", fmt.Sprint(v.Missing)}, {"changed", fmt.Sprint(v.Changed)}}
 	if v.Last != nil {
-		rows = append(rows, []string{"last", fmt.Sprintf("%s, %s of %d, %s %s", when(v.Last.StartedAt), count(v.Last.Looked, "file"), v.Last.Total, v.Last.State, v.Last.Note)})
+		rows = append(rows,
+			[]string{"last",
+				fmt.Sprintf("%s, %s of %d, %s %s", when(v.Last.StartedAt), count(v.Last.Looked, "file"), v.Last.Total, v.Last.State,
+					v.Last.Note)})
 	}
 	c.table([]string{"VERIFICATION", ""}, rows)
 }
@@ -681,7 +721,8 @@ func (c registerCommands) registerColumns() *cobra.Command {
 		Example: "  inktray register columns number filed sender file folder size state\n  inktray register columns --usual",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			if len(args) > 0 || usual {
-				choice, err := call[client.ColumnChoice](api.ChooseColumns(ctx, client.ColumnChoice{Columns: append([]string{}, args...)}))
+				choice, err := call[client.ColumnChoice](api.ChooseColumns(ctx,
+					client.ColumnChoice{Columns: append([]string{}, args...)}))
 				if err != nil {
 					return err
 				}
@@ -729,10 +770,14 @@ func (c registerCommands) registerFiles() *cobra.Command {
 	var cabinet, folder, as, per, ruleName, of string
 	var columns []string
 	add := &cobra.Command{
-		Use: "add NAME --cabinet CABINET", Short: "Keep the register, or a part of it, as a file: one for each year, always up to date", Args: cobra.ExactArgs(1),
-		Example: "  inktray register files add Register --cabinet \"harbour files\" --as xlsx\n  inktray register files add Readings --cabinet \"harbour files\" --folder Gauges --rule \"Tide gauge readings\"",
+		Use:   "add NAME --cabinet CABINET",
+		Short: "Keep the register, or a part of it, as a file: one for each year, always up to date",
+		Args:  cobra.ExactArgs(1),
+		Example: "  inktray register files add Register --cabinet \"harbour files\" --as xlsx\n  inktray register files " +
+			"add Readings --cabinet \"harbour files\" --folder Gauges --rule \"Tide gauge readings\"",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			r := client.RegisterFileRequest{Name: args[0], Cabinet: cabinet, Folder: &folder, Format: client.RegisterFileRequestFormat(as), Rule: &ruleName, OfFolder: &of}
+			r := client.RegisterFileRequest{Name: args[0], Cabinet: cabinet, Folder: &folder,
+				Format: client.RegisterFileRequestFormat(as), Rule: &ruleName, OfFolder: &of}
 			line := client.RegisterFileRequestPer(per)
 			r.Per = &line
 			if len(columns) > 0 {
@@ -748,10 +793,12 @@ func (c registerCommands) registerFiles() *cobra.Command {
 	add.Flags().StringVar(&cabinet, "cabinet", "", "in which cabinet")
 	add.Flags().StringVar(&folder, "folder", "", "in which folder of it")
 	add.Flags().StringVar(&as, "as", "csv", "csv or xlsx")
-	add.Flags().StringVar(&per, "per", "filing", "one line for each filing, or for each message with links to all its files")
+	add.Flags().StringVar(&per, "per", "filing",
+		"one line for each filing, or for each message with links to all its files")
 	add.Flags().StringVar(&ruleName, "rule", "", "only what this rule filed")
 	add.Flags().StringVar(&of, "of-folder", "", "only what lies in this folder of the cabinet and below")
-	add.Flags().StringSliceVar(&columns, "columns", nil, "which columns, in their order; the usual ones where nothing is said")
+	add.Flags().StringSliceVar(&columns, "columns", nil,
+		"which columns, in their order; the usual ones where nothing is said")
 	root.AddCommand(add, &cobra.Command{
 		Use: "list", Short: "List them, with how far each is written", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -773,7 +820,8 @@ func (c registerCommands) registerFiles() *cobra.Command {
 						rows = append(rows, []string{f.Name, f.Cabinet, what, "", "", "", deref(f.Problem)})
 					}
 					for _, y := range f.Years {
-						rows = append(rows, []string{f.Name, f.Cabinet, what, y.Path, fmt.Sprint(y.Rows), whenOr(y.WrittenAt, ""), deref(f.Problem)})
+						rows = append(rows,
+							[]string{f.Name, f.Cabinet, what, y.Path, fmt.Sprint(y.Rows), whenOr(y.WrittenAt, ""), deref(f.Problem)})
 					}
 				}
 				c.table([]string{"NAME", "CABINET", "OF", "FILE", "LINES", "WRITTEN", "PROBLEM"}, rows)
@@ -811,9 +859,12 @@ func (c registerCommands) registerFiles() *cobra.Command {
 func (c registerCommands) erase() *cobra.Command {
 	yes, files := false, "keep"
 	cmd := &cobra.Command{
-		Use: "erase ADDRESS", Short: "Erase a person's traces, by mail address; without --yes it only says what would be erased", Args: cobra.ExactArgs(1),
-		Long:    "Erases senders, subjects, notes and names of attachments from the register and the records of messages, and the person from the correspondents. Numbers, times, sizes and checksums stay. It cannot be undone.",
-		Example: "  inktray erase ansel.quorn@saltmarsh.example\n  inktray erase ansel.quorn@saltmarsh.example --files remove --yes",
+		Use: "erase ADDRESS", Short: "Erase a person's traces, by mail address; without --yes it only says what would be " +
+			"erased", Args: cobra.ExactArgs(1),
+		Long: "Erases senders, subjects, notes and names of attachments from the register and the records of messages, " +
+			"and the person from the correspondents. Numbers, times, sizes and checksums stay. It cannot be undone.",
+		Example: "  inktray erase ansel.quorn@saltmarsh.example\n  inktray erase ansel.quorn@saltmarsh.example --files " +
+			"remove --yes",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			what := client.ErasureRequestFiles(files)
 			r := client.ErasureRequest{Address: args[0], Files: &what}
@@ -827,7 +878,9 @@ func (c registerCommands) erase() *cobra.Command {
 			}
 			return c.show(e, func() {
 				fmt.Fprintf(c.out, "Of %s %s:\n", e.Address, verb)
-				rows := [][]string{{"lines of the register", fmt.Sprint(e.Filings)}, {"messages", fmt.Sprint(e.Messages)}, {"notes", fmt.Sprint(e.Notes)}, {"mail that was sent", fmt.Sprint(e.Posts)}, {"correspondents", fmt.Sprint(e.Correspondents)}}
+				rows := [][]string{{"lines of the register", fmt.Sprint(e.Filings)}, {"messages", fmt.Sprint(e.Messages)},
+					{"notes", fmt.Sprint(e.Notes)}, {"mail that was sent", fmt.Sprint(e.Posts)},
+					{"correspondents", fmt.Sprint(e.Correspondents)}}
 				switch {
 				case files == "remove" && yes:
 					rows = append(rows, []string{"files removed", fmt.Sprint(*e.Removed)})
@@ -843,6 +896,7 @@ func (c registerCommands) erase() *cobra.Command {
 		}),
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "erase it")
-	cmd.Flags().StringVar(&files, "files", "keep", "keep or remove: what becomes of the files that were filed from the person's messages")
+	cmd.Flags().StringVar(&files, "files", "keep",
+		"keep or remove: what becomes of the files that were filed from the person's messages")
 	return cmd
 }

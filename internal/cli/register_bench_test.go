@@ -186,7 +186,8 @@ func BenchmarkRegisterOfAMillion(b *testing.B) {
 		for b.Loop() {
 			text := fmt.Sprintf("since:%d before:%d", time.Now().Year()-2, time.Now().Year())
 			most, tables := 100_000, client.ExportRequestFormat("xlsx")
-			x, err := call[client.Export](service.StartExport(b.Context(), client.ExportRequest{Format: tables, Search: &client.RegisterSearch{Text: &text}}))
+			x, err := call[client.Export](service.StartExport(b.Context(),
+				client.ExportRequest{Format: tables, Search: &client.RegisterSearch{Text: &text}}))
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -58,7 +58,8 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 				want++
 			}
 		}
-		if got := value[client.RegisterPage](t, append([]string{"register", "list"}, strings.Fields(words)...)...); got.Total != want || want == 0 {
+		if got := value[client.RegisterPage](t,
+			append([]string{"register", "list"}, strings.Fields(words)...)...); got.Total != want || want == 0 {
 			t.Errorf("%q finds %d, want %d", words, got.Total, want)
 		}
 	}
@@ -68,7 +69,8 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 			t.Fatalf("by size: %d after %d", up[i].Size, up[i-1].Size)
 		}
 	}
-	if letters := value[client.RegisterMessagesPage](t, "register", "list", "survey", "--by", "message"); letters.Total == 0 || len(letters.Messages[0].Filings) < 2 {
+	if letters := value[client.RegisterMessagesPage](t, "register", "list", "survey", "--by",
+		"message"); letters.Total == 0 || len(letters.Messages[0].Filings) < 2 {
 		t.Errorf("by message: %+v", letters)
 	}
 	says(t, "the folders", must(t, "register", "folders", "--cabinet", "harbour files"), "Gauges/", "Surveys/")
@@ -83,7 +85,8 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 	if total != all.Total {
 		t.Errorf("by rule there are %d, want %d", total, all.Total)
 	}
-	for _, bad := range [][]string{{"kind:nonsense"}, {"since:soon"}, {"--by", "colour"}, {"--sort", "colour"}, {"--columns", "colour"}, {"--folder", "x", "--from", "yesterday"}} {
+	for _, bad := range [][]string{{"kind:nonsense"}, {"since:soon"}, {"--by", "colour"}, {"--sort", "colour"},
+		{"--columns", "colour"}, {"--folder", "x", "--from", "yesterday"}} {
 		if said := fails(t, append([]string{"register", "list"}, bad...)...); len(said) < 20 {
 			t.Errorf("%v: %q", bad, said)
 		}
@@ -93,7 +96,8 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 	says(t, "a bad address", fails(t, "cabinets", "address", "harbour files", "javascript:x"), "this is no address")
 	entry := all.Filings[0].Entry
 	must(t, "register", "note", entry, "signed", "copy", "is", "upstairs")
-	says(t, "the story", must(t, "register", "show", entry), "state", "SHA-256", `\\files\harbour\`, "mid:", "imap://", "was drawn", "signed copy is upstairs", "Ines Halloway")
+	says(t, "the story", must(t, "register", "show", entry), "state", "SHA-256", `\\files\harbour\`, "mid:", "imap://",
+		"was drawn", "signed copy is upstairs", "Ines Halloway")
 	if got := value[client.RegisterPage](t, "register", "list", "note:upstairs"); got.Total != 1 {
 		t.Errorf("by its note it is found %d times", got.Total)
 	}
@@ -104,7 +108,8 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 	says(t, "the choice", must(t, "register", "columns", "number", "size", "file"), "number, size, file")
 	out := must(t, "register", "export", "kind:pdf", "--file", "-")
 	rows, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(out, "\ufeff"))).ReadAll()
-	if err != nil || len(rows[0]) != 3 || len(rows)-1 != value[client.RegisterPage](t, "register", "list", "kind:pdf").Total {
+	if err != nil || len(rows[0]) != 3 ||
+		len(rows)-1 != value[client.RegisterPage](t, "register", "list", "kind:pdf").Total {
 		t.Errorf("the export has %d rows, %v", len(rows), err)
 	}
 	must(t, "register", "columns", "--usual")
@@ -121,10 +126,12 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 		numbers += strings.Count(row[0], ",") + 1
 	}
 	if len(rows)-1 != len(messages) || numbers != all.Total {
-		t.Errorf("by message there are %d rows with %d filings, want %d with %d", len(rows)-1, numbers, len(messages), all.Total)
+		t.Errorf("by message there are %d rows with %d filings, want %d with %d", len(rows)-1, numbers, len(messages),
+			all.Total)
 	}
 	book := filepath.Join(t.TempDir(), "register.xlsx")
-	says(t, "the export", must(t, "register", "export", "--file", book, "--sort", "received", "--up"), "register.xlsx holds")
+	says(t, "the export", must(t, "register", "export", "--file", book, "--sort", "received", "--up"),
+		"register.xlsx holds")
 	f, err := excelize.OpenFile(book)
 	if err != nil {
 		t.Fatal(err)
@@ -135,7 +142,8 @@ func TestTheRegisterByTheCommandLine(t *testing.T) {
 	}
 	says(t, "over a file that is there", fails(t, "register", "export", "--file", book), "is there already")
 	// A register in the cabinet.
-	says(t, "kept", must(t, "register", "files", "add", "Register", "--cabinet", "harbour files", "--folder", "Lists"), "Lists/Register ")
+	says(t, "kept", must(t, "register", "files", "add", "Register", "--cabinet", "harbour files", "--folder", "Lists"),
+		"Lists/Register ")
 	o.arriving(2)
 	list := func() string {
 		data, _ := os.ReadFile(filepath.Join(o.folder, "files", "Lists", fmt.Sprintf("Register %d.csv", time.Now().Year())))
@@ -173,7 +181,8 @@ func TestVerificationByTheCommandLine(t *testing.T) {
 		t.Errorf("a missing file: exit code %d, %q", code, out)
 	}
 	says(t, "the tray", must(t, "tray", "list"), "Filed, and no longer there", short(all[0].File, 20)[:10])
-	says(t, "the plan", must(t, "register", "verify", "--every", "30", "--from-time", "19:00", "--to-time", "06:00"), "once in 30 days, between 19:00 and 06:00", "missing          1")
+	says(t, "the plan", must(t, "register", "verify", "--every", "30", "--from-time", "19:00", "--to-time", "06:00"),
+		"once in 30 days, between 19:00 and 06:00", "missing          1")
 	fails(t, "register", "verify", "--from-time", "25:00")
 	says(t, "again", must(t, "tray", "refile", "--cause", "missing"), "1 filed again")
 	until(t, "it is there again", func() bool { _, err := os.Stat(gone); return err == nil })
@@ -183,7 +192,8 @@ func TestVerificationByTheCommandLine(t *testing.T) {
 	says(t, "nothing to verify", fails(t, "register", "verify", all[0].Entry), "so there is no file to verify")
 	// And the person goes.
 	address := all[1].SenderAddress
-	says(t, "the preview", must(t, "erase", address), "would be erased", "It cannot be undone", "the files in the cabinets")
+	says(t, "the preview", must(t, "erase", address), "would be erased", "It cannot be undone",
+		"the files in the cabinets")
 	if n := value[client.RegisterPage](t, "register", "list", "sender:"+address).Total; n == 0 {
 		t.Error("the preview erased")
 	}
@@ -191,7 +201,8 @@ func TestVerificationByTheCommandLine(t *testing.T) {
 	if n := value[client.RegisterPage](t, "register", "list", "sender:"+address, "state:all").Total; n != 0 {
 		t.Errorf("%d are still found", n)
 	}
-	if f := value[client.Story](t, "register", "show", all[1].Entry); f.Filing.Subject != "" || f.Filing.ErasedAt == nil || f.Filing.Sha256 != all[1].Sha256 {
+	if f := value[client.Story](t, "register", "show", all[1].Entry); f.Filing.Subject != "" || f.Filing.ErasedAt == nil ||
+		f.Filing.Sha256 != all[1].Sha256 {
 		t.Errorf("the line is %+v", f.Filing)
 	}
 	says(t, "no address", fails(t, "erase", "nobody"), "mail address of one person")
@@ -204,7 +215,8 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 	all := value[client.RegisterPage](t, "register", "list", "--most", "500").Filings
 	boxes := value[[]client.Mailbox](t, "mailboxes", "list")
 	records := o.service.store
-	if err := records.People.Add(store.Person{ID: "rowan", Name: "Rowan", Password: api.HashPassword("a long password"), Role: store.Reader, MadeAt: time.Now()}, "test"); err != nil {
+	if err := records.People.Add(store.Person{ID: "rowan", Name: "Rowan", Password: api.HashPassword("a long password"),
+		Role: store.Reader, MadeAt: time.Now()}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	var own client.Mailbox
@@ -230,7 +242,8 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Setenv("INKTRAY_TOKEN", token)
-	if got := value[client.RegisterPage](t, "register", "list", "--most", "500"); got.Total != mine || mine == 0 || others == "" {
+	if got := value[client.RegisterPage](t, "register", "list", "--most", "500"); got.Total != mine || mine == 0 ||
+		others == "" {
 		t.Errorf("he sees %d of %d", got.Total, mine)
 	}
 	total := 0
@@ -239,10 +252,12 @@ func TestAReaderSeesHisPartOfTheRegisterOnly(t *testing.T) {
 			t.Errorf("he sees the activity of %s", tally.Name)
 		}
 	}
-	if folders := value[[]client.FolderCount](t, "register", "folders"); total != mine || len(folders) != 1 || folders[0].Count != mine {
+	if folders := value[[]client.FolderCount](t, "register", "folders"); total != mine || len(folders) != 1 ||
+		folders[0].Count != mine {
 		t.Errorf("%d by mailbox, folders %+v; want %d", total, folders, mine)
 	}
-	rows, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(must(t, "register", "export", "--file", "-"), "\ufeff"))).ReadAll()
+	rows, err := csv.NewReader(
+		strings.NewReader(strings.TrimPrefix(must(t, "register", "export", "--file", "-"), "\ufeff"))).ReadAll()
 	if err != nil || len(rows)-1 != mine {
 		t.Errorf("he exports %d rows, %v", len(rows)-1, err)
 	}
@@ -275,7 +290,8 @@ func TestPreviewsAreServedHarmless(t *testing.T) {
 	if err != nil || len(body) != 100 || !bytes.HasPrefix(body, []byte("%PDF")) {
 		t.Errorf("the beginning of the file: %q, %v", body, err)
 	}
-	for name, want := range map[string]string{"Content-Disposition": "attachment", "X-Content-Type-Options": "nosniff", "Content-Security-Policy": "sandbox", "Content-Type": "application/octet-stream"} {
+	for name, want := range map[string]string{"Content-Disposition": "attachment", "X-Content-Type-Options": "nosniff",
+		"Content-Security-Policy": "sandbox", "Content-Type": "application/octet-stream"} {
 		if got := file.Header.Get(name); !strings.Contains(got, want) {
 			t.Errorf("the file has %s %q", name, got)
 		}
@@ -310,12 +326,15 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	b.Press("Register")
 	b.Until("there are lines", "document.querySelectorAll('tbody tr a').length > 10")
 	b.Run("window.scrollTo(0, 1e6)", nil)
-	b.Until("more lines are read as they are scrolled to", "Number([...document.querySelectorAll('tbody tr[aria-rowindex]')].at(-1)?.getAttribute('aria-rowindex')) > 101 || (window.scrollTo(0, 1e6), false)")
+	b.Until("more lines are read as they are scrolled to",
+		"Number([...document.querySelectorAll('tbody tr[aria-rowindex]')].at(-1)?.getAttribute('aria-rowindex')) > 101 || "+
+			"(window.scrollTo(0, 1e6), false)")
 	b.Until("only those that are seen are on the page", "document.querySelectorAll('tbody tr').length < 70")
 	b.Run("window.scrollTo(0, 0)", nil)
 	b.Type("Search the register", "sender:tidewatch kind:pdf")
 	b.Until("the search is in the address", "location.search.includes('sender%3Atidewatch')")
-	b.Until("it is narrowed", `/^\d+ filings/.test(document.querySelector('h1 + p').innerText) && [...document.querySelectorAll('tbody tr')].filter(r => r.querySelector('a')).every(r => r.innerText.includes('.pdf'))`)
+	b.Until("it is narrowed",
+		`/^\d+ filings/.test(document.querySelector('h1 + p').innerText) && [...document.querySelectorAll('tbody tr')].filter(r => r.querySelector('a')).every(r => r.innerText.includes('.pdf'))`)
 	b.Open(o.service.address() + "/register?text=kind%3Anonsense")
 	b.Sees("There is no kind")
 	b.Open(o.service.address() + "/register?text=kind%3Apdf&sort=size")
@@ -338,26 +357,33 @@ func TestTheRegisterInTheConsole(t *testing.T) {
 	clean("messages")
 	b.Press("Activity")
 	b.Sees("By sender")
-	b.Until("it is drawn, with a table", "document.querySelectorAll('main svg rect').length > 0 && [...document.querySelectorAll('summary')].some(s => s.innerText.includes('As a table'))")
+	b.Until("it is drawn, with a table",
+		"document.querySelectorAll('main svg rect').length > 0 && [...document.querySelectorAll('summary')].some(s => "+
+			"s.innerText.includes('As a table'))")
 	clean("activity")
 	b.Open(o.service.address() + "/register?view=activity")
-	b.Until("everything is counted", "document.querySelectorAll('main table').length > 3 && !document.body.innerText.includes('Looking…')")
+	b.Until("everything is counted",
+		"document.querySelectorAll('main table').length > 3 && !document.body.innerText.includes('Looking…')")
 	picture(t, b, "register-activity")
 	// The story of a document: its page is drawn, its message can be read.
 	pdf := value[client.RegisterPage](t, "register", "list", "kind:pdf", "berths", "--most", "1").Filings[0]
 	b.Open(o.service.address() + "/register/" + pdf.Entry)
 	b.Sees("What happened")
-	b.Until("the page is drawn", `(() => { const c = document.querySelector('canvas'); if (!c || !c.width) return false; const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; for (let i = 0; i < d.length; i += 4) if (d[i] < 100 && d[i + 3] > 0) return true; return false })()`)
+	b.Until("the page is drawn",
+		`(() => { const c = document.querySelector('canvas'); if (!c || !c.width) return false; const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; for (let i = 0; i < d.length; i += 4) if (d[i] < 100 && d[i + 3] > 0) return true; return false })()`)
 	b.Type("A note on this filing", "signed copy is upstairs")
 	b.Press("Write")
-	b.Until("the note stands there", "document.querySelector('section[aria-label=Notes]').innerText.includes('Ines Halloway')")
+	b.Until("the note stands there",
+		"document.querySelector('section[aria-label=Notes]').innerText.includes('Ines Halloway')")
 	clean("a story")
 	picture(t, b, "filing")
 	b.Press("The message")
-	b.Until("the message is in a frame that runs nothing", "document.querySelector('iframe')?.getAttribute('sandbox') === ''")
+	b.Until("the message is in a frame that runs nothing",
+		"document.querySelector('iframe')?.getAttribute('sandbox') === ''")
 	csvFile := value[client.RegisterPage](t, "register", "list", "kind:spreadsheet", "file:.csv", "--most", "1").Filings[0]
 	b.Open(o.service.address() + "/register/" + csvFile.Entry)
-	b.Until("the table is shown as one", "document.querySelectorAll('[aria-label=\"The file’s table\"] :is(td, th)').length > 1")
+	b.Until("the table is shown as one",
+		"document.querySelectorAll('[aria-label=\"The file’s table\"] :is(td, th)').length > 1")
 	clean("a table")
 	picturesOf := value[client.RegisterPage](t, "register", "list", "kind:picture", "--most", "1").Filings[0]
 	b.Open(o.service.address() + "/register/" + picturesOf.Entry)

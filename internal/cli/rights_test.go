@@ -26,9 +26,11 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	everything := []byte(`{"name":"x","cabinet":"harbour files","look":{"mailboxes":"all"},"match":"every message","attachments":[{"take":"everything","folder":"F"}]}`)
+	everything := []byte(
+		`{"name":"x","cabinet":"harbour files","look":{"mailboxes":"all"},"match":"every message","attachments":[{"take":"everything","folder":"F"}]}`)
 	last, thorough := 500, true
-	for name, p := range map[string]*client.RehearseRuleParams{"what is known": {}, "over the server": {Last: &last}, "thorough": {Last: &last, Thorough: &thorough}} {
+	for name, p := range map[string]*client.RehearseRuleParams{"what is known": {}, "over the server": {Last: &last},
+		"thorough": {Last: &last, Thorough: &thorough}} {
 		r, err := call[client.Rehearsal](c.RehearseRule(t.Context(), p, everything))
 		if err != nil || r.Looked == 0 {
 			t.Fatalf("%s: %d looked at, %v", name, r.Looked, err)
@@ -76,12 +78,14 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 			continue
 		}
 		tried++
-		for _, path := range []string{"/api/v1/messages/%d", "/api/v1/messages/%d?thorough=true", "/api/v1/rules/from-message/%d"} {
+		for _, path := range []string{"/api/v1/messages/%d", "/api/v1/messages/%d?thorough=true",
+			"/api/v1/rules/from-message/%d"} {
 			if status, _, _ := o.ask("GET", fmt.Sprintf(path, m.ID), token, ""); status != 404 {
 				t.Errorf(path+" answers %d", m.ID, status)
 			}
 		}
-		if status, _, _ := o.ask("POST", fmt.Sprintf("/api/v1/rules/rehearse?message=%d", m.ID), token, string(everything)); status != 404 {
+		if status, _, _ := o.ask("POST", fmt.Sprintf("/api/v1/rules/rehearse?message=%d", m.ID), token,
+			string(everything)); status != 404 {
 			t.Errorf("a rehearsal of message %d answers %d", m.ID, status)
 		}
 		if tried == 3 {
@@ -92,13 +96,15 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 		t.Error("there is no message of another mailbox")
 	}
 	// A rule that names a mailbox says nothing of those that are there.
-	missing := []byte(`{"name":"y","cabinet":"harbour files","look":{"mailboxes":["nowhere"]},"match":"every message","attachments":[{"take":"everything","folder":"F"}]}`)
+	missing := []byte(
+		`{"name":"y","cabinet":"harbour files","look":{"mailboxes":["nowhere"]},"match":"every message","attachments":[{"take":"everything","folder":"F"}]}`)
 	hidden := []byte(strings.Replace(string(missing), "nowhere", boxes[1].Name, 1))
 	for _, document := range [][]byte{missing, hidden} {
 		_, err := call[client.Rehearsal](c.RehearseRule(t.Context(), &client.RehearseRuleParams{}, document))
 		_, addErr := call[client.Rule](c.AddRule(t.Context(), document))
 		for _, err := range []error{err, addErr} {
-			if err == nil || !strings.Contains(err.Error(), "there is no mailbox called") && !strings.Contains(err.Error(), "this needs the role") {
+			if err == nil || !strings.Contains(err.Error(), "there is no mailbox called") &&
+				!strings.Contains(err.Error(), "this needs the role") {
 				t.Errorf("a rule for another mailbox: %v", err)
 				continue
 			}
@@ -185,7 +191,9 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 	}
 	// Passwords of archives never come back.
 	secrets := []string{"slack-water"}
-	if _, err := call[client.Correspondent](o.api.AddCorrespondent(t.Context(), client.CorrespondentSettings{Name: "Saltmarsh Waste", Domains: &[]string{"saltmarsh.example"}, Passwords: &secrets})); err != nil {
+	if _, err := call[client.Correspondent](o.api.AddCorrespondent(t.Context(),
+		client.CorrespondentSettings{Name: "Saltmarsh Waste", Domains: &[]string{"saltmarsh.example"},
+			Passwords: &secrets})); err != nil {
 		t.Fatal(err)
 	}
 	for _, path := range []string{"/api/v1/correspondents", "/api/v1/rules/export"} {
@@ -207,7 +215,8 @@ func TestARestrictedPersonLearnsNothingOfOtherMailboxes(t *testing.T) {
 func TestAnOldRevisionOfTheBookIsRefused(t *testing.T) {
 	o := openOffice(t, theLast)
 	for _, k := range []struct{ path, first, second string }{
-		{"/api/v1/correspondents", `{"name":"Quayside","domains":["quayside.example"]}`, `{"name":"Quayside Ltd","domains":["quayside.example"]}`},
+		{"/api/v1/correspondents", `{"name":"Quayside","domains":["quayside.example"]}`,
+			`{"name":"Quayside Ltd","domains":["quayside.example"]}`},
 		{"/api/v1/tables", `{"name":"quays","rows":[{"key":"a","value":"quay A"}]}`, `{"name":"quays","rows":[]}`},
 	} {
 		status, _, made := o.ask("POST", k.path, o.token, k.first)
@@ -236,10 +245,12 @@ func TestAnOldRevisionOfTheBookIsRefused(t *testing.T) {
 func TestNothingIsKeptOfAnImportOrASwitchThatCannotBe(t *testing.T) {
 	o := openOffice(t, theLast)
 	before := len(value[[]client.Rule](t, "rules", "list"))
-	one := "  - {name: %s, cabinet: harbour files, look: {mailboxes: all}, match: every message, attachments: [{take: everything, folder: F}]}\n"
+	one := "  - {name: %s, cabinet: harbour files, look: {mailboxes: all}, match: every message, attachments: [{take: " +
+		"everything, folder: F}]}\n"
 	for name, second := range map[string]string{"a name twice": "Fresh", "a taken name": "crew lists, id: another-id"} {
 		file := write(t, "rules.yaml", "format: 1\nrules:\n"+fmt.Sprintf(one, "Fresh")+fmt.Sprintf(one, second))
-		if _, errs, code := run(t, "", "rules", "import", file, "--renamed", "Fresh="); code != exitInvalid || !strings.Contains(errs, "there is another rule called") {
+		if _, errs, code := run(t, "", "rules", "import", file, "--renamed", "Fresh="); code != exitInvalid ||
+			!strings.Contains(errs, "there is another rule called") {
 			t.Errorf("%s: %d, %s", name, code, errs)
 		}
 	}
@@ -247,7 +258,8 @@ func TestNothingIsKeptOfAnImportOrASwitchThatCannotBe(t *testing.T) {
 		t.Errorf("there were %d rules and are %d", before, after)
 	}
 	must(t, "rules", "off", "Crew lists")
-	if status, _, answer := o.ask("POST", "/api/v1/rules/crew-lists/on", o.token, `{"old_mail":{"from":"7 pm","to":"06:00"}}`); status != 422 {
+	if status, _, answer := o.ask("POST", "/api/v1/rules/crew-lists/on", o.token,
+		`{"old_mail":{"from":"7 pm","to":"06:00"}}`); status != 422 {
 		t.Errorf("odd hours answer %d: %v", status, answer)
 	}
 	if value[client.Rule](t, "rules", "show", "Crew lists").Running {

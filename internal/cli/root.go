@@ -102,8 +102,10 @@ type command struct {
 func (c *command) root() *cobra.Command {
 	root := &cobra.Command{
 		Use: "inktray", Short: "Files the attachments of incoming mail into named folders, by rules",
-		Long: "Ink Tray watches mailboxes, finds the messages that rules are for, and files their attachments into dated, named folders.\n\n" +
-			"Exit codes: 0 done, 1 failed, 2 not understood, 3 not signed in or not allowed, 4 not right as given, 5 no such thing, 6 no service reached, 7 changes to make (apply --preview).",
+		Long: "Ink Tray watches mailboxes, finds the messages that rules are for, and files their attachments into dated, " +
+			"named folders.\n\n" +
+			"Exit codes: 0 done, 1 failed, 2 not understood, 3 not signed in or not allowed, 4 not right as given, 5 no such " +
+			"thing, 6 no service reached, 7 changes to make (apply --preview).",
 		SilenceErrors: true, SilenceUsage: true, Version: Version,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if c.format != "table" && c.format != "json" {
@@ -140,7 +142,8 @@ type problem client.Problem
 func (p *problem) Error() string {
 	var b strings.Builder
 	b.WriteString(p.Detail)
-	if p.Problems != nil && (len(*p.Problems) > 1 || len(*p.Problems) == 1 && !strings.Contains(p.Detail, (*p.Problems)[0].Text)) {
+	if p.Problems != nil &&
+		(len(*p.Problems) > 1 || len(*p.Problems) == 1 && !strings.Contains(p.Detail, (*p.Problems)[0].Text)) {
 		b.Reset()
 		b.WriteString("the service finds fault with this:")
 		for _, f := range *p.Problems {
@@ -151,7 +154,8 @@ func (p *problem) Error() string {
 		}
 		return b.String()
 	}
-	if p.Problems != nil && len(*p.Problems) == 1 && (*p.Problems)[0].Place != "" && !strings.HasPrefix(p.Detail, (*p.Problems)[0].Place) {
+	if p.Problems != nil && len(*p.Problems) == 1 && (*p.Problems)[0].Place != "" &&
+		!strings.HasPrefix(p.Detail, (*p.Problems)[0].Place) {
 		text := (*p.Problems)[0].Place + ": " + p.Detail
 		b.Reset()
 		b.WriteString(text)
@@ -185,7 +189,8 @@ func call[T any](response *http.Response, err error) (T, error) {
 type nothing struct{}
 
 // do is a command that speaks to the service.
-func (c *command) do(f func(ctx context.Context, api *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (c *command) do(f func(ctx context.Context, api *client.Client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		api, err := c.connect()
 		if err != nil {
@@ -234,7 +239,8 @@ func (c *command) health() *cobra.Command {
 				case len(*h.ChildrenCould) == 0:
 					fmt.Fprintln(c.out, "Processes that read attachments can open no other files, connections or programs.")
 				default:
-					fmt.Fprintf(c.out, "This system does not confine the processes that read attachments fully: they could %s. docs/security.md says which kernel does.\n", strings.Join(*h.ChildrenCould, ", "))
+					fmt.Fprintf(c.out, "This system does not confine the processes that read attachments fully: they could %s. "+
+						"docs/security.md says which kernel does.\n", strings.Join(*h.ChildrenCould, ", "))
 				}
 			})
 		}),

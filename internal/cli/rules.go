@@ -75,8 +75,11 @@ func saveRule(ctx context.Context, api *client.Client, r *rule.Rule, there []cli
 	saved, err := call[client.Rule](api.AddRule(ctx, body))
 	var p *problem
 	if errors.As(err, &p) && p.Status == 412 && at >= 0 {
-		return saved, &exitError{exitInvalid, fmt.Sprintf("it was changed since this file was made: the file is from revision %d, and the rule has revision %d. The file and the rule differ so:\n  %s\nMake your change in a file of the present state (inktray rules export %s), or take the line “revision” out of the file to write over it",
-			r.Revision, there[at].Revision, strings.ReplaceAll(differences(there[at].Document, body), "\n", "\n  "), inShell(there[at].Name))}
+		return saved, &exitError{exitInvalid, fmt.Sprintf("it was changed since this file was made: the file is from "+
+			"revision %d, and the rule has revision %d. The file and the rule differ so:\n  %s\nMake your change in a file of "+
+			"the present state (inktray rules export %s), or take the line “revision” out of the file to write over it",
+			r.Revision, there[at].Revision, strings.ReplaceAll(differences(there[at].Document, body), "\n", "\n  "),
+			inShell(there[at].Name))}
 	}
 	return saved, err
 }
@@ -85,13 +88,14 @@ func (c ruleCommands) rules() *cobra.Command {
 	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
 	yes := false
 	one := func(use, short string, do func(ctx context.Context, api *client.Client, r client.Rule) error) *cobra.Command {
-		return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			r, err := findRule(ctx, api, args[0])
-			if err != nil {
-				return err
-			}
-			return do(ctx, api, r)
-		})}
+		return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1),
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				r, err := findRule(ctx, api, args[0])
+				if err != nil {
+					return err
+				}
+				return do(ctx, api, r)
+			})}
 	}
 	root.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the rules in their order", Args: cobra.NoArgs,
@@ -107,51 +111,59 @@ func (c ruleCommands) rules() *cobra.Command {
 					if r.Running {
 						state = "on"
 					}
-					rows = append(rows, []string{fmt.Sprint(r.Place), r.Name, state, fmt.Sprint(r.Filed), whenOr(r.LastFiledAt, "never"), fmt.Sprint(r.Revision)})
+					rows = append(rows,
+						[]string{fmt.Sprint(r.Place), r.Name, state, fmt.Sprint(r.Filed), whenOr(r.LastFiledAt, "never"),
+							fmt.Sprint(r.Revision)})
 				}
 				c.table([]string{"NO.", "NAME", "", "FILED", "LAST", "REVISION"}, rows)
 			})
 		}),
-	}, one("show", "Show a rule as a sentence and as its document", func(_ context.Context, _ *client.Client, r client.Rule) error {
-		return c.show(r, func() {
-			fmt.Fprintln(c.out, "# "+strings.ReplaceAll(wrap(r.Sentence, 98), "\n", "\n# "))
-			if document, err := rule.ParseRule(r.Document); err == nil {
-				document.Revision = r.Revision
-				if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
-					c.out.Write(text)
+	}, one("show", "Show a rule as a sentence and as its document",
+		func(_ context.Context, _ *client.Client, r client.Rule) error {
+			return c.show(r, func() {
+				fmt.Fprintln(c.out, "# "+strings.ReplaceAll(wrap(r.Sentence, 98), "\n", "\n# "))
+				if document, err := rule.ParseRule(r.Document); err == nil {
+					document.Revision = r.Revision
+					if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
+						c.out.Write(text)
+					}
+				}
+			})
+		}), one("off", "Stop a rule; what was begun is finished",
+		func(ctx context.Context, api *client.Client, r client.Rule) error {
+			r, err := call[client.Rule](api.SwitchRuleOff(ctx, r.ID))
+			if err != nil {
+				return err
+			}
+			return c.show(r, func() { fmt.Fprintf(c.out, "“%s” is off.\n", r.Name) })
+		}), one("remove", "Remove a rule; what remains is said before",
+		func(ctx context.Context, api *client.Client, r client.Rule) error {
+			remains, err := call[client.Remains](api.GetRemains(ctx, r.ID))
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.errs, "What remains of “%s”: %d filings with their files, %d items in the tray. %d planned items "+
+				"are not filed.\n", r.Name, remains.Filed, remains.Waiting, remains.Dropped)
+			if len(remains.SeesMore) > 0 {
+				fmt.Fprintf(c.errs, "These rules see more messages then: %s.\n", strings.Join(remains.SeesMore, ", "))
+			}
+			if !yes {
+				if answer, err := c.ask("Remove it? Type yes: "); err != nil {
+					return usageError{errors.New("nobody is there to say yes; remove it with --yes")}
+				} else if answer != "yes" {
+					return &exitError{exitFailure, "nothing was changed"}
 				}
 			}
-		})
-	}), one("off", "Stop a rule; what was begun is finished", func(ctx context.Context, api *client.Client, r client.Rule) error {
-		r, err := call[client.Rule](api.SwitchRuleOff(ctx, r.ID))
-		if err != nil {
-			return err
-		}
-		return c.show(r, func() { fmt.Fprintf(c.out, "“%s” is off.\n", r.Name) })
-	}), one("remove", "Remove a rule; what remains is said before", func(ctx context.Context, api *client.Client, r client.Rule) error {
-		remains, err := call[client.Remains](api.GetRemains(ctx, r.ID))
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(c.errs, "What remains of “%s”: %d filings with their files, %d items in the tray. %d planned items are not filed.\n", r.Name, remains.Filed, remains.Waiting, remains.Dropped)
-		if len(remains.SeesMore) > 0 {
-			fmt.Fprintf(c.errs, "These rules see more messages then: %s.\n", strings.Join(remains.SeesMore, ", "))
-		}
-		if !yes {
-			if answer, err := c.ask("Remove it? Type yes: "); err != nil {
-				return usageError{errors.New("nobody is there to say yes; remove it with --yes")}
-			} else if answer != "yes" {
-				return &exitError{exitFailure, "nothing was changed"}
+			if _, err := call[nothing](api.RemoveRule(ctx, r.ID)); err != nil {
+				return err
 			}
-		}
-		if _, err := call[nothing](api.RemoveRule(ctx, r.ID)); err != nil {
-			return err
-		}
-		fmt.Fprintf(c.out, "“%s” is removed. Its %d filings stay.\n", r.Name, r.Filed)
-		return nil
-	}), &cobra.Command{
+			fmt.Fprintf(c.out, "“%s” is removed. Its %d filings stay.\n", r.Name, r.Filed)
+			return nil
+		}), &cobra.Command{
 		Use: "save FILE", Short: "Keep the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
-		Long: "A rule is recognised by its id, else by its name; one that is there becomes as the file says, and stays on or off. A file that names the revision from which it was made, as those of inktray rules export do, does not write over a rule that was changed since.",
+		Long: "A rule is recognised by its id, else by its name; one that is there becomes as the file says, and stays on " +
+			"or off. A file that names the revision from which it was made, as those of inktray rules export do, does not " +
+			"write over a rule that was changed since.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			rules, err := c.readRules(args[0])
 			if err != nil {
@@ -226,9 +238,13 @@ func (c ruleCommands) rehearse() *cobra.Command {
 	var since, until string
 	var thorough, all bool
 	cmd := &cobra.Command{
-		Use: "rehearse [NAME|FILE]", Short: "Show what a rule, or all that are on, would do; nothing is written", Args: cobra.MaximumNArgs(1),
-		Long: "Shows for each message whether the rule is for it, and for each attachment the exact path that it would get or why it is left out; then the folders as they would be. A rule is named, or read from a file that need not be kept; without one, all rules that are on are rehearsed together.\n" +
-			"Without --last, --since, --until or --message the last 50 messages that are known are looked at, and 10 more that match. With --thorough texts and archives are read where a verdict hangs on them.",
+		Use: "rehearse [NAME|FILE]", Short: "Show what a rule, or all that are on, would do; nothing is written",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Shows for each message whether the rule is for it, and for each attachment the exact path that it would get " +
+			"or why it is left out; then the folders as they would be. A rule is named, or read from a file that need not be " +
+			"kept; without one, all rules that are on are rehearsed together.\n" +
+			"Without --last, --since, --until or --message the last 50 messages that are known are looked at, and 10 more " +
+			"that match. With --thorough texts and archives are read where a verdict hangs on them.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			p := client.RehearseRuleParams{}
 			if last > 0 {
@@ -255,7 +271,9 @@ func (c ruleCommands) rehearse() *cobra.Command {
 				}
 			}
 			if len(args) == 0 {
-				r, err := call[client.Rehearsal](api.RehearseAll(ctx, &client.RehearseAllParams{Last: p.Last, Since: p.Since, Until: p.Until, Message: p.Message, Thorough: p.Thorough, Show: p.Show}))
+				r, err := call[client.Rehearsal](api.RehearseAll(ctx,
+					&client.RehearseAllParams{Last: p.Last, Since: p.Since, Until: p.Until, Message: p.Message, Thorough: p.Thorough,
+						Show: p.Show}))
 				if err != nil {
 					return err
 				}
@@ -293,7 +311,8 @@ func (c ruleCommands) rehearse() *cobra.Command {
 			return nil
 		}),
 	}
-	cmd.Flags().IntVar(&last, "last", 0, "the last so many messages of each folder, asked of the server where they are not known")
+	cmd.Flags().IntVar(&last, "last", 0,
+		"the last so many messages of each folder, asked of the server where they are not known")
 	cmd.Flags().StringVar(&since, "since", "", "messages received on this day or later, such as 2026-05-12")
 	cmd.Flags().StringVar(&until, "until", "", "messages received on this day or earlier")
 	cmd.Flags().Int64Var(&message, "message", 0, "one message, by its number (inktray messages list)")
@@ -310,7 +329,9 @@ func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 		if !m.Matches && m.Answer == "no" {
 			continue
 		}
-		rows = append(rows, []string{when(m.Message.ReceivedAt), short(m.Message.Subject, 44), string(map[bool]string{true: "matches", false: string(m.Answer)}[m.Matches]), m.Reason})
+		rows = append(rows,
+			[]string{when(m.Message.ReceivedAt), short(m.Message.Subject, 44),
+				string(map[bool]string{true: "matches", false: string(m.Answer)}[m.Matches]), m.Reason})
 		for _, i := range m.Items {
 			text := i.Path
 			if i.Verdict != "filed" {
@@ -339,9 +360,12 @@ func (c ruleCommands) rehearsal(r *client.Rehearsal) {
 	if r.Unsettled > 0 {
 		fmt.Fprintf(c.out, "\nOf %d messages the verdict hangs on what was not read; --thorough reads it.\n", r.Unsettled)
 	}
-	fmt.Fprintf(c.out, "\nOf %d messages %d match; %d files would be filed, about %s; %d names are taken. %d messages do not match. Nothing was written.\n", r.Looked, r.Matching, r.Files, size(r.Bytes), r.Clashes, r.Looked-r.Matching-r.Unsettled)
+	fmt.Fprintf(c.out, "\nOf %d messages %d match; %d files would be filed, about %s; %d names are taken. %d messages "+
+		"do not match. Nothing was written.\n", r.Looked, r.Matching, r.Files, size(r.Bytes), r.Clashes,
+		r.Looked-r.Matching-r.Unsettled)
 	if r.NotShown > 0 {
-		fmt.Fprintf(c.out, "%d of these messages, with %d of the files, are not shown above; --all shows them.\n", r.NotShown, r.FilesNotShown)
+		fmt.Fprintf(c.out, "%d of these messages, with %d of the files, are not shown above; --all shows them.\n", r.NotShown,
+			r.FilesNotShown)
 	}
 }
 
@@ -364,7 +388,8 @@ func (c ruleCommands) fileOldMail() *cobra.Command {
 				return err
 			}
 			if away {
-				return c.show(p, func() { fmt.Fprintf(c.out, "Pass %d has begun. See how it goes: inktray passes show %d\n", p.ID, p.ID) })
+				return c.show(p,
+					func() { fmt.Fprintf(c.out, "Pass %d has begun. See how it goes: inktray passes show %d\n", p.ID, p.ID) })
 			}
 			return c.await(ctx, api, p)
 		}),
@@ -392,7 +417,8 @@ func (c ruleCommands) await(ctx context.Context, api *client.Client, p client.Pa
 		select {
 		case <-ctx.Done():
 			bar.end()
-			return &exitError{exitFailure, fmt.Sprintf("no longer looking on; pass %d goes on by itself (inktray passes stop %d)", p.ID, p.ID)}
+			return &exitError{exitFailure,
+				fmt.Sprintf("no longer looking on; pass %d goes on by itself (inktray passes stop %d)", p.ID, p.ID)}
 		case <-tick.C:
 		}
 		var err error

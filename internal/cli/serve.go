@@ -52,7 +52,8 @@ type serviceOptions struct {
 func listen(address string) (net.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, &exitError{exitFailure, fmt.Sprintf("the address %s is taken by another program; choose another with --listen", address)}
+		return nil, &exitError{exitFailure,
+			fmt.Sprintf("the address %s is taken by another program; choose another with --listen", address)}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("listening on %s: %w", address, err)
@@ -85,7 +86,8 @@ func start(o serviceOptions) (*service, error) {
 		return nil, err
 	}
 	if s.store.Opened > 0 {
-		o.log.Warn("other users of this machine could read Ink Tray's records and mail; now only its own user can", "folder", o.data, "files and folders", s.store.Opened)
+		o.log.Warn("other users of this machine could read Ink Tray's records and mail; now only its own user can", "folder",
+			o.data, "files and folders", s.store.Opened)
 	}
 	crash, err := reportCrashes(o.data)
 	if err != nil {
@@ -112,7 +114,8 @@ func start(o serviceOptions) (*service, error) {
 		Dial: mailboxes.dial, Try: mailboxes.try,
 		OpenCabinet: cabinets.open, Prepare: cabinets.prepare,
 	})
-	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version, Reached: s.reached, Console: console.Register})
+	s.api, err = api.New(api.Config{Store: s.store, Engine: s.engine, Clock: time.Now, Log: o.log, Version: Version,
+		Reached: s.reached, Console: console.Register})
 	if err == nil {
 		err = s.engine.Start()
 	}
@@ -180,8 +183,11 @@ func addresses(given []string) ([]*url.URL, error) {
 	var all []*url.URL
 	for _, one := range given {
 		u, err := url.Parse(strings.TrimSuffix(strings.TrimSpace(one), "/"))
-		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
-			return nil, &exitError{exitUsage, fmt.Sprintf("%q is no address by which a browser reaches Ink Tray; write it as https://inktray.office.example", one)}
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.Path != "" ||
+			u.RawQuery != "" || u.Fragment != "" || u.User != nil {
+			return nil, &exitError{exitUsage,
+				fmt.Sprintf("%q is no address by which a browser reaches Ink Tray; write it as https://inktray.office.example",
+					one)}
 		}
 		u.Host = strings.ToLower(u.Host)
 		all = append(all, u)
@@ -198,7 +204,8 @@ func scannerAt(address string) (*scan.Scanner, error) {
 		return &scan.Scanner{Address: address}, nil
 	}
 	if _, _, err := net.SplitHostPort(address); err != nil {
-		return nil, &exitError{exitUsage, fmt.Sprintf("%q is no address of a virus scanner; use unix:/run/clamav/clamd.ctl or host:port", address)}
+		return nil, &exitError{exitUsage,
+			fmt.Sprintf("%q is no address of a virus scanner; use unix:/run/clamav/clamd.ctl or host:port", address)}
 	}
 	return &scan.Scanner{Address: address}, nil
 }
@@ -218,7 +225,8 @@ func within(longest time.Duration, work func() error) error {
 	case err := <-done:
 		return err
 	case <-time.After(longest):
-		return fmt.Errorf("something did not come to its end within %v, such as a share that hangs; it is taken up at the next start, and nothing is lost", longest)
+		return fmt.Errorf("something did not come to its end within %v, such as a share that hangs; it is taken up at the "+
+			"next start, and nothing is lost", longest)
 	}
 }
 
@@ -281,17 +289,23 @@ func (c serviceCommands) serve() *cobra.Command {
 			}
 			fmt.Fprintf(c.out, "Ink Tray %s is at %s\nIts records are in %s\n", Version, s.front(), o.data)
 			if code != "" {
-				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n    %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
+				fmt.Fprintf(c.out, "\nNobody can sign in yet. Make the first administrator with this link, which works once:\n\n "+
+					"   %s/set-up#%s\n\nor with: inktray sign-in --set-up %s --name \"Your Name\"\n\n", s.front(), code, code)
 			}
 			return s.run(cmd.Context())
 		},
 	}
 	cmd.Flags().StringVar(&o.data, "data", defaultData(), "folder for the records")
-	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:8025", "address to listen on; others than this machine reach it only if you say so here")
-	cmd.Flags().StringSliceVar(&o.reached, "address", nil, "address by which people reach it, such as https://inktray.office.example behind a web server that speaks TLS; other names are not answered (INKTRAY_ADDRESS)")
+	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:8025", "address to listen on; others than this machine reach "+
+		"it only if you say so here")
+	cmd.Flags().StringSliceVar(&o.reached, "address", nil,
+		"address by which people reach it, such as https://inktray.office.example behind a web server that speaks TLS; "+
+			"other names are not answered (INKTRAY_ADDRESS)")
 	cmd.Flags().StringVar(&o.zone, "time-zone", "Local", "zone of dates in folders and names, such as Europe/Oslo")
 	receiveFlags(cmd, &o)
-	cmd.Flags().StringVar(&o.scanner, "virus-scanner", os.Getenv("INKTRAY_VIRUS_SCANNER"), "ask a virus scanner that speaks clamd's protocol about everything that is filed: unix:/run/clamav/clamd.ctl or host:port (INKTRAY_VIRUS_SCANNER)")
+	cmd.Flags().StringVar(&o.scanner, "virus-scanner", os.Getenv("INKTRAY_VIRUS_SCANNER"), "ask a virus scanner that "+
+		"speaks clamd's protocol about everything that is filed: unix:/run/clamav/clamd.ctl or host:port "+
+		"(INKTRAY_VIRUS_SCANNER)")
 	cmd.Flags().StringVar(&o.language, "language", "en", "language of month names in folders and names")
 	cmd.Flags().StringVar(&logs, "log", "text", "form of the log on standard error: text or json")
 	return cmd

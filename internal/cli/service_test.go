@@ -55,7 +55,8 @@ func (o *office) ask(method, path, token, body string, headers ...string) (int, 
 
 func (o *office) person(name string, role store.Role) (token, id string) {
 	o.t.Helper()
-	p := store.Person{ID: store.NewID(), Name: name, Password: api.HashPassword("a long password"), Role: role, MadeAt: time.Now()}
+	p := store.Person{ID: store.NewID(), Name: name, Password: api.HashPassword("a long password"), Role: role,
+		MadeAt: time.Now()}
 	if err := o.service.store.People.Add(p, "test"); err != nil {
 		o.t.Fatal(err)
 	}
@@ -162,7 +163,8 @@ func TestAPersonSeesOnlyTheMailboxesThatAreHis(t *testing.T) {
 		if f.Mailbox == only.Name {
 			continue
 		}
-		for _, path := range []string{"/api/v1/register/" + f.Entry, "/api/v1/register/" + f.Entry + "/file", "/api/v1/messages/" + itoa(f.Message)} {
+		for _, path := range []string{"/api/v1/register/" + f.Entry, "/api/v1/register/" + f.Entry + "/file",
+			"/api/v1/messages/" + itoa(f.Message)} {
 			if status, _, _ := o.ask("GET", path, token, ""); status != 404 {
 				t.Errorf("%s answers %d", path, status)
 			}
@@ -179,23 +181,37 @@ func TestProblemsSayWhatIsWrongWhereAndWhatToDo(t *testing.T) {
 		status                   int
 		kind, place, says        string
 	}{
-		{"unknown key", "POST", "/api/v1/rules", strings.Replace(good, `"match"`, `"mach"`, 1), 422, "invalid-rule", "mach", "there is no key"},
-		{"unknown field", "POST", "/api/v1/rules", strings.Replace(good, `"A"`, `"A/<recieved year>"`, 1), 422, "invalid-rule", "rest.folder", "column 4"},
-		{"unknown cabinet", "POST", "/api/v1/rules", strings.Replace(good, "harbour files", "harbor files", 1), 422, "invalid-rule", "cabinet", "there are: harbour files"},
-		{"unknown mailbox", "POST", "/api/v1/rules", strings.Replace(good, "gauges", "gagues", 1), 422, "invalid-rule", "look.mailboxes", "no mailbox called"},
-		{"name taken", "POST", "/api/v1/rules", strings.Replace(good, `"x"`, `"Crew lists"`, 1), 422, "invalid-rule", "name", "already"},
-		{"a rehearsal is checked too", "POST", "/api/v1/rules/rehearse", strings.Replace(good, `"contains":"x"`, `"matches":"("`, 1), 422, "invalid-rule", "match.subject.matches", "regular expression"},
-		{"a cabinet that is not there", "POST", "/api/v1/cabinets", `{"name":"y","folder":"/nowhere/at/all"}`, 422, "cabinet", "folder", "not there"},
-		{"a relative folder", "POST", "/api/v1/cabinets", `{"name":"y","folder":"files"}`, 422, "cabinet", "folder", "whole path"},
-		{"a cabinet twice", "POST", "/api/v1/cabinets", fmt.Sprintf(`{"name":"y","folder":%q}`, filepath.Join(o.folder, "files")), 422, "cabinet", "folder", "already"},
-		{"mailbox's name taken", "POST", "/api/v1/mailboxes", `{"name":"gauges","host":"h","encryption":"tls","username":"u"}`, 409, "taken", "name", "already"},
-		{"missing field", "POST", "/api/v1/mailboxes", `{"name":"z","encryption":"tls","username":"u"}`, 422, "invalid", "", "host"},
+		{"unknown key", "POST", "/api/v1/rules", strings.Replace(good, `"match"`, `"mach"`, 1), 422, "invalid-rule", "mach",
+			"there is no key"},
+		{"unknown field", "POST", "/api/v1/rules", strings.Replace(good, `"A"`, `"A/<recieved year>"`, 1), 422,
+			"invalid-rule", "rest.folder", "column 4"},
+		{"unknown cabinet", "POST", "/api/v1/rules", strings.Replace(good, "harbour files", "harbor files", 1), 422,
+			"invalid-rule", "cabinet", "there are: harbour files"},
+		{"unknown mailbox", "POST", "/api/v1/rules", strings.Replace(good, "gauges", "gagues", 1), 422, "invalid-rule",
+			"look.mailboxes", "no mailbox called"},
+		{"name taken", "POST", "/api/v1/rules", strings.Replace(good, `"x"`, `"Crew lists"`, 1), 422, "invalid-rule", "name",
+			"already"},
+		{"a rehearsal is checked too", "POST", "/api/v1/rules/rehearse",
+			strings.Replace(good, `"contains":"x"`, `"matches":"("`, 1), 422, "invalid-rule", "match.subject.matches",
+			"regular expression"},
+		{"a cabinet that is not there", "POST", "/api/v1/cabinets", `{"name":"y","folder":"/nowhere/at/all"}`, 422, "cabinet",
+			"folder", "not there"},
+		{"a relative folder", "POST", "/api/v1/cabinets", `{"name":"y","folder":"files"}`, 422, "cabinet", "folder",
+			"whole path"},
+		{"a cabinet twice", "POST", "/api/v1/cabinets",
+			fmt.Sprintf(`{"name":"y","folder":%q}`, filepath.Join(o.folder, "files")), 422, "cabinet", "folder", "already"},
+		{"mailbox's name taken", "POST", "/api/v1/mailboxes",
+			`{"name":"gauges","host":"h","encryption":"tls","username":"u"}`, 409, "taken", "name", "already"},
+		{"missing field", "POST", "/api/v1/mailboxes", `{"name":"z","encryption":"tls","username":"u"}`, 422, "invalid", "",
+			"host"},
 		{"extra field", "POST", "/api/v1/sessions", `{"name":"z","password":"p","admin":true}`, 422, "invalid", "", "admin"},
-		{"wrong password", "POST", "/api/v1/sessions", `{"name":"Ines Halloway","password":"p"}`, 401, "wrong-password", "", "not right"},
+		{"wrong password", "POST", "/api/v1/sessions", `{"name":"Ines Halloway","password":"p"}`, 401, "wrong-password", "",
+			"not right"},
 		{"not JSON", "POST", "/api/v1/sessions", `{"name":`, 422, "invalid", "", ""},
 		{"no such address", "GET", "/api/v1/nothing", "", 404, "no-such-address", "", "there is nothing"},
 		{"no such rule", "GET", "/api/v1/rules/none", "", 404, "not-found", "", ""},
-		{"a mailbox in use", "DELETE", "/api/v1/mailboxes/" + o.mailboxID("gauges"), "", 409, "in-use", "", "Tide gauge readings"},
+		{"a mailbox in use", "DELETE", "/api/v1/mailboxes/" + o.mailboxID("gauges"), "", 409, "in-use", "",
+			"Tide gauge readings"},
 		{"a pass that has ended", "PUT", "/api/v1/passes/1", `{"to":"stopped"}`, 409, "ended", "", "has ended"},
 		{"not a number of the register", "GET", "/api/v1/register/x", "", 422, "invalid", "", ""},
 	} {
@@ -206,8 +222,10 @@ func TestProblemsSayWhatIsWrongWhereAndWhatToDo(t *testing.T) {
 		if list, ok := p["problems"].([]any); ok && len(list) > 0 {
 			place, _ = list[0].(map[string]any)["place"].(string)
 		}
-		if status != c.status || kind != "urn:inktray:problem:"+c.kind || c.place != "" && place != c.place || !strings.Contains(detail, c.says) || header.Get("Content-Type") != "application/problem+json" {
-			t.Errorf("%s: %d %s at %q: %q; want %d %s at %q: ...%s...", c.name, status, kind, place, detail, c.status, c.kind, c.place, c.says)
+		if status != c.status || kind != "urn:inktray:problem:"+c.kind || c.place != "" && place != c.place ||
+			!strings.Contains(detail, c.says) || header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: %d %s at %q: %q; want %d %s at %q: ...%s...", c.name, status, kind, place, detail, c.status, c.kind,
+				c.place, c.says)
 		}
 	}
 	if rules := value[[]client.Rule](t, "rules", "list"); len(rules) != 6 {
@@ -232,17 +250,20 @@ func TestTwoPeopleDoNotOverwriteEachOther(t *testing.T) {
 	}
 	body := string(r.Document)
 	first := strings.Replace(body, "crew list", "crew", 1)
-	if status, header, _ := o.ask("PUT", "/api/v1/rules/crew-lists", o.token, first, "If-Match", `"1"`); status != 200 || header.Get("ETag") != `"2"` {
+	if status, header, _ := o.ask("PUT", "/api/v1/rules/crew-lists", o.token, first, "If-Match", `"1"`); status != 200 ||
+		header.Get("ETag") != `"2"` {
 		t.Fatalf("the first change: %d, ETag %s", status, header.Get("ETag"))
 	}
-	if status, _, p := o.ask("PUT", "/api/v1/rules/crew-lists", o.token, body, "If-Match", `"1"`); status != 412 || p["type"] != "urn:inktray:problem:changed" {
+	if status, _, p := o.ask("PUT", "/api/v1/rules/crew-lists", o.token, body, "If-Match", `"1"`); status != 412 ||
+		p["type"] != "urn:inktray:problem:changed" {
 		t.Errorf("the second change: %d, %v", status, p)
 	}
 }
 
 func TestSecretsNeverComeBack(t *testing.T) {
 	o := openOffice(t, theLast)
-	for _, path := range []string{"/api/v1/mailboxes", "/api/v1/mailboxes/" + o.mailboxID("gauges"), "/api/v1/today", "/api/v1/passes"} {
+	for _, path := range []string{"/api/v1/mailboxes", "/api/v1/mailboxes/" + o.mailboxID("gauges"), "/api/v1/today",
+		"/api/v1/passes"} {
 		response, err := http.NewRequest("GET", o.service.address()+path, nil)
 		if err != nil {
 			t.Fatal(err)
@@ -267,12 +288,18 @@ func TestSecretsNeverComeBack(t *testing.T) {
 	if info, err := os.Stat(filepath.Join(o.folder, "records", "secret.key")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the key may be read by others: %v, %v", info.Mode(), err)
 	}
-	mailbox := fmt.Sprintf(`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`, o.mail.Port())
-	if status, _, p := o.ask("PUT", "/api/v1/mailboxes/"+o.mailboxID("gauges"), o.token, mailbox); status != 422 || !strings.Contains(fmt.Sprint(p["detail"]), "the secret was given for another host") {
+	mailbox := fmt.Sprintf(
+		`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`,
+		o.mail.Port())
+	if status, _, p := o.ask("PUT", "/api/v1/mailboxes/"+o.mailboxID("gauges"), o.token, mailbox); status != 422 ||
+		!strings.Contains(fmt.Sprint(p["detail"]), "the secret was given for another host") {
 		t.Errorf("the kept secret goes to another host: %d, %v", status, p)
 	}
 	// A check with another host must not send the kept secret there.
-	status, _, _ := o.ask("POST", "/api/v1/mailboxes/check?id="+o.mailboxID("gauges"), o.token, fmt.Sprintf(`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`, o.mail.Port()))
+	status, _, _ := o.ask("POST", "/api/v1/mailboxes/check?id="+o.mailboxID("gauges"), o.token,
+		fmt.Sprintf(
+			`{"name":"gauges","host":"localhost","port":%d,"encryption":"none","username":"gauges@brackwater.example"}`,
+			o.mail.Port()))
 	if status != 422 {
 		t.Errorf("a check of another host with the kept secret answers %d", status)
 	}
@@ -287,7 +314,8 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 	if last != 429 {
 		t.Errorf("the fifth wrong try is answered with %d, want 429", last)
 	}
-	if status, _, _ := o.ask("POST", "/api/v1/sessions", "", `{"name":"ines halloway","password":"`+demo.Password+`"}`); status != 429 {
+	if status, _, _ := o.ask("POST", "/api/v1/sessions", "", `{"name":"ines halloway","password":"`+demo.Password+
+		`"}`); status != 429 {
 		t.Errorf("the right password right after is answered with %d, want 429", status)
 	}
 	for range 5 {
@@ -300,7 +328,8 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 
 func TestAnotherSiteCannotAct(t *testing.T) {
 	o := openOffice(t, theLast)
-	_, header, _ := o.ask("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":%q,"password":%q}`, demoPerson, demo.Password))
+	_, header, _ := o.ask("POST", "/api/v1/sessions", "",
+		fmt.Sprintf(`{"name":%q,"password":%q}`, demoPerson, demo.Password))
 	cookie := ""
 	for _, one := range header.Values("Set-Cookie") { // the other one only knows the browser again
 		if strings.HasPrefix(one, "inktray_session=") {
@@ -311,7 +340,8 @@ func TestAnotherSiteCannotAct(t *testing.T) {
 		t.Errorf("cookie: %s", header.Get("Set-Cookie"))
 	}
 	post := func(headers ...string) int {
-		status, _, _ := o.ask("POST", "/api/v1/rules/crew-lists/off", "", "", append([]string{"Cookie", cookie}, headers...)...)
+		status, _, _ := o.ask("POST", "/api/v1/rules/crew-lists/off", "", "",
+			append([]string{"Cookie", cookie}, headers...)...)
 		return status
 	}
 	if status := post("Origin", "http://elsewhere.example"); status != 403 {
@@ -327,7 +357,8 @@ func TestAnotherSiteCannotAct(t *testing.T) {
 		t.Errorf("from our own page: %d", status)
 	}
 	status, header, _ := o.ask("GET", "/", "", "")
-	if policy := header.Get("Content-Security-Policy"); status != 200 || !strings.Contains(policy, "default-src 'none'") || strings.Contains(policy, "unsafe") {
+	if policy := header.Get("Content-Security-Policy"); status != 200 || !strings.Contains(policy, "default-src 'none'") ||
+		strings.Contains(policy, "unsafe") {
 		t.Errorf("the page: %d, policy %q", status, policy)
 	}
 }
@@ -377,13 +408,15 @@ func TestAFiledFileIsFetchedAsItWasSent(t *testing.T) {
 	if err != nil || !bytes.HasPrefix(got, []byte("%PDF")) || int64(len(got)) != f.Size {
 		t.Errorf("%d octets, %v; want %d", len(got), err, f.Size)
 	}
-	if _, errs, code := run(t, "", "register", "fetch", f.Entry, "--to", to); code != exitInvalid || !strings.Contains(errs, "is there already") {
+	if _, errs, code := run(t, "", "register", "fetch", f.Entry, "--to", to); code != exitInvalid ||
+		!strings.Contains(errs, "is there already") {
 		t.Errorf("over a file that is there: %d, %s", code, errs)
 	}
 	if err := os.Remove(filepath.Join(o.folder, "files", f.Folder, f.File)); err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := run(t, "", "register", "fetch", f.Entry, "--to", to+"2"); code != exitMissing || !strings.Contains(errs, "no longer where it was filed") {
+	if _, errs, code := run(t, "", "register", "fetch", f.Entry, "--to", to+"2"); code != exitMissing ||
+		!strings.Contains(errs, "no longer where it was filed") {
 		t.Errorf("a file that is gone: %d, %s", code, errs)
 	}
 }
@@ -403,7 +436,8 @@ func TestHowMuchARequestMayBring(t *testing.T) {
 		}
 		defer c.Close()
 		c.SetDeadline(time.Now().Add(10 * time.Second))
-		fmt.Fprintf(c, "POST %s HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/octet-stream\r\nContent-Length: %d\r\nAuthorization: Bearer %s\r\n\r\n", path, octets, token)
+		fmt.Fprintf(c, "POST %s HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/octet-stream\r\nContent-Length: "+
+			"%d\r\nAuthorization: Bearer %s\r\n\r\n", path, octets, token)
 		answer, err := http.ReadResponse(bufio.NewReader(c), nil)
 		if err != nil {
 			t.Fatal(err)
@@ -425,7 +459,8 @@ func TestHowMuchARequestMayBring(t *testing.T) {
 		{"mail of a stranger", mail, "x", 9 << 20, "8 MB"},
 		{"a rule", "/api/v1/rules", o.token, 9 << 20, "8 MB"},
 	} {
-		if status, body := announce(c.path, c.token, c.octets); !strings.HasPrefix(status, "413 ") || !strings.Contains(body, c.says) {
+		if status, body := announce(c.path, c.token, c.octets); !strings.HasPrefix(status, "413 ") ||
+			!strings.Contains(body, c.says) {
 			t.Errorf("%s: %s %s", c.name, status, body)
 		}
 	}

@@ -115,7 +115,9 @@ func (c signInCommands) signIn() *cobra.Command {
 	var name, file, code string
 	cmd := &cobra.Command{
 		Use: "sign-in", Short: "Sign in, and keep a token for the next commands", Args: cobra.NoArgs,
-		Long: "Signs in with name and password and keeps a token in your own settings folder, for this service alone. The password comes from the prompt, from INKTRAY_PASSWORD or from --password-file.\nWith --set-up CODE it makes the first administrator instead; the code stands in the link that the first start prints.",
+		Long: "Signs in with name and password and keeps a token in your own settings folder, for this service alone. The " +
+			"password comes from the prompt, from INKTRAY_PASSWORD or from --password-file.\nWith --set-up CODE it makes the " +
+			"first administrator instead; the code stands in the link that the first start prints.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if name == "" {
 				return usageError{errors.New("say who you are with --name")}
@@ -212,7 +214,8 @@ func (c signInCommands) signOut() *cobra.Command {
 				return errors.Join(ended, fmt.Errorf("forgetting the token: %w", err))
 			}
 			if ended != nil {
-				fmt.Fprintln(c.errs, "The token is forgotten here, but the service could not be told: it stays valid there until it expires.")
+				fmt.Fprintln(c.errs, "The token is forgotten here, but the service could not be told: it stays valid there until "+
+					"it expires.")
 				return ended
 			}
 			fmt.Fprintln(c.out, "Signed out.")

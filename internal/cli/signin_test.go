@@ -58,7 +58,8 @@ func TestATokenGoesToItsOwnServiceAlone(t *testing.T) {
 	if _, _, code := run(t, "", "mailboxes", "list", "--service", astray.URL); code == 0 {
 		t.Error("an answer that leads elsewhere is followed")
 	}
-	if _, errs, code := run(t, "", "sign-out", "--service", other.URL); code != exitSignIn || !strings.Contains(errs, "not signed in to "+other.URL) {
+	if _, errs, code := run(t, "", "sign-out", "--service", other.URL); code != exitSignIn ||
+		!strings.Contains(errs, "not signed in to "+other.URL) {
 		t.Errorf("signing out elsewhere: %d, %s", code, errs)
 	}
 	mu.Lock()
@@ -83,7 +84,8 @@ func TestATokenGoesToItsOwnServiceAlone(t *testing.T) {
 	if _, err := os.Stat(kept[0]); err == nil {
 		t.Error("after signing out the token is still in its file")
 	}
-	if _, errs, code := run(t, "", "mailboxes", "list", "--service", "ftp://127.0.0.1"); code != exitUsage || !strings.Contains(errs, "is no address of a service") {
+	if _, errs, code := run(t, "", "mailboxes", "list", "--service", "ftp://127.0.0.1"); code != exitUsage ||
+		!strings.Contains(errs, "is no address of a service") {
 		t.Errorf("a service of another kind: %d, %s", code, errs)
 	}
 }

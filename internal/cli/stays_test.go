@@ -42,7 +42,8 @@ func (o *office) settings() map[string]string {
 			all[path] = fmt.Sprint(v)
 		}
 	}
-	for _, what := range []string{"mailboxes", "cabinets", "rules", "correspondents", "tables", "topics", "addressees", "alarms",
+	for _, what := range []string{"mailboxes", "cabinets", "rules", "correspondents", "tables", "topics", "addressees",
+		"alarms",
 		"outgoing", "limits", "trust", "register/verification", "register/language"} {
 		request, err := http.NewRequestWithContext(o.t.Context(), "GET", o.service.address()+"/api/v1/"+what, nil)
 		if err != nil {
@@ -63,7 +64,8 @@ func (o *office) settings() map[string]string {
 	}
 	for path := range all { // what changes by itself
 		last := path[strings.LastIndex(path, "/")+1:]
-		if slices.Contains([]string{"state", "looked", "looked_at", "next", "since", "size", "delay", "checked", "revision", "changed", "when"}, last) {
+		if slices.Contains([]string{"state", "looked", "looked_at", "next", "since", "size", "delay", "checked", "revision",
+			"changed", "when"}, last) {
 			delete(all, path)
 		}
 	}
@@ -108,15 +110,18 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 	}{
 		{[]string{"mailboxes", "change", mailbox, "--interval", "77"}, []string{"mailboxes/" + mailbox + "/interval"}},
 		{[]string{"cabinets", "address", "harbour files", "file:///srv/files/"}, []string{"cabinets/harbour files/address"}},
-		{[]string{"correspondents", "change", person, "--group", "watched"}, []string{"correspondents/" + person + "/groups"}},
+		{[]string{"correspondents", "change", person, "--group", "watched"},
+			[]string{"correspondents/" + person + "/groups"}},
 		{[]string{"tables", "save", table, write(t, "t.csv", "a,b\n1,2\n")}, []string{"tables/" + table}},
 		{[]string{"outgoing", "set", "--name", "Harbour"}, []string{"outgoing/name"}},
 		{[]string{"outgoing", "set", "--console", "https://other.brackwater.example"}, []string{"outgoing/console"}},
 		{[]string{"outgoing", "set", "--from", "desk@brackwater.example"}, []string{"outgoing/from"}},
 		{[]string{"addressees", "change", "Duty desk", "--tray", "at once"}, []string{"addressees/Duty desk/tray"}},
 		{[]string{"addressees", "change", "Duty desk", "--daily-at", "07:15"}, []string{"addressees/Duty desk/daily_at"}},
-		{[]string{"alarms", "reach", "Files away", "--after-minutes", "90"}, []string{"alarms/Files away/after_minutes", "alarms/Files away/sentence"}},
-		{[]string{"alarms", "silence", "No tide readings", "--at-least", "4"}, []string{"alarms/No tide readings/at_least", "alarms/No tide readings/sentence"}},
+		{[]string{"alarms", "reach", "Files away", "--after-minutes", "90"},
+			[]string{"alarms/Files away/after_minutes", "alarms/Files away/sentence"}},
+		{[]string{"alarms", "silence", "No tide readings", "--at-least", "4"},
+			[]string{"alarms/No tide readings/at_least", "alarms/No tide readings/sentence"}},
 		{[]string{"limits", "set", "--kept-days", "31"}, []string{"limits/kept_days"}},
 		{[]string{"trust", "set", "--replies=false"}, []string{"trust/replies", "rules/Insurance certificates/notes/"}},
 		{[]string{"trust", "set", "--correspondents"}, []string{"trust/correspondents"}},
@@ -124,9 +129,11 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 		{[]string{"register", "columns", "number", "subject"}, []string{"register/language/"}},
 		{[]string{"apply", edited(all, "format: 1", "format: 1"), "--yes"}, nil},
 		{[]string{"rules", "save", edited(one, "Tide gauge readings", "Tide gauge readings")}, nil},
-		{[]string{"rules", "save", edited(one, "<received year>", "<received year>/<received month>")}, []string{"rules/Tide gauge readings/"}},
+		{[]string{"rules", "save", edited(one, "<received year>", "<received year>/<received month>")},
+			[]string{"rules/Tide gauge readings/"}},
 		{[]string{"rules", "order", rules[len(rules)-1]}, []string{"rules/order/", "rules/" /* each says its place */}},
-		{[]string{"apply", write(t, "m.yaml", "format: 1\nmailboxes:\n  - {name: "+mailbox+", interval: 99}\n"), "--yes"}, []string{"mailboxes/" + mailbox + "/interval"}},
+		{[]string{"apply", write(t, "m.yaml", "format: 1\nmailboxes:\n  - {name: "+mailbox+", interval: 99}\n"), "--yes"},
+			[]string{"mailboxes/" + mailbox + "/interval"}},
 	} {
 		tried[c.args[0]], tried[c.args[0]+" "+c.args[1]] = true, true
 		label := strings.Join(c.args[:min(len(c.args), 5)], " ")
@@ -156,7 +163,8 @@ func TestWhatIsNotNamedStaysAsItIs(t *testing.T) {
 		for _, sub := range c.Commands() {
 			name := strings.TrimSpace(path + " " + sub.Name())
 			visit(sub, name)
-			if slices.Contains([]string{"set", "change", "save", "apply", "order", "silence", "reach", "columns", "address"}, sub.Name()) && !tried[name] {
+			if slices.Contains([]string{"set", "change", "save", "apply", "order", "silence", "reach", "columns", "address"},
+				sub.Name()) && !tried[name] {
 				t.Errorf("inktray %s is not tried", name)
 			}
 		}

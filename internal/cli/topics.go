@@ -21,7 +21,8 @@ func findTopic(ctx context.Context, api *client.Client, name string) (client.Top
 	}
 	at := slices.IndexFunc(all, func(x client.Topic) bool { return strings.EqualFold(x.Name, name) || x.ID == name })
 	if at < 0 {
-		return client.Topic{}, &exitError{exitMissing, fmt.Sprintf("there is no topic called “%s”; see inktray topics list", name)}
+		return client.Topic{},
+			&exitError{exitMissing, fmt.Sprintf("there is no topic called “%s”; see inktray topics list", name)}
 	}
 	return all[at], nil
 }
@@ -59,58 +60,66 @@ func (c topicCommands) topics() *cobra.Command {
 	root := &cobra.Command{Use: "topics", Short: "What messages are about, learned from examples that you mark"}
 	said := func(t client.Topic, doing string) error {
 		return c.show(t, func() {
-			fmt.Fprintf(c.out, "%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"), t.Others, t.Sentence)
+			fmt.Fprintf(c.out, "%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"),
+				t.Others, t.Sentence)
 			if !t.Ready {
 				fmt.Fprintf(c.out, "What would teach it most: inktray topics ask %q\n", t.Name)
 			}
 		})
 	}
-	one := func(use, short string, f func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error, args cobra.PositionalArgs) *cobra.Command {
-		return &cobra.Command{Use: use, Short: short, Args: args, RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			t, err := findTopic(ctx, api, args[0])
+	one := func(use, short string, f func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error,
+		args cobra.PositionalArgs) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, Args: args,
+			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+				t, err := findTopic(ctx, api, args[0])
+				if err != nil {
+					return err
+				}
+				return f(ctx, api, t, args[1:])
+			})}
+	}
+	var which sort
+	mark := one("mark NAME MESSAGE...", "Say of messages whether they are about the topic, which learns from them",
+		func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+			about, err := which.said()
 			if err != nil {
 				return err
 			}
-			return f(ctx, api, t, args[1:])
-		})}
-	}
-	var which sort
-	mark := one("mark NAME MESSAGE...", "Say of messages whether they are about the topic, which learns from them", func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
-		about, err := which.said()
-		if err != nil {
-			return err
-		}
-		numbers, err := numbersOf(rest)
-		if err != nil {
-			return err
-		}
-		after, err := call[client.Topic](api.MarkMessages(ctx, t.ID, client.MarkRequest{Messages: numbers, About: about}))
-		if err != nil {
-			return err
-		}
-		return said(after, "Learned.")
-	}, cobra.MinimumNArgs(2))
+			numbers, err := numbersOf(rest)
+			if err != nil {
+				return err
+			}
+			after, err := call[client.Topic](api.MarkMessages(ctx, t.ID, client.MarkRequest{Messages: numbers, About: about}))
+			if err != nil {
+				return err
+			}
+			return said(after, "Learned.")
+		}, cobra.MinimumNArgs(2))
 	mark.Example = "  inktray topics mark \"Berth requests\" 41 42 47 --about"
 	which.add(mark, "they are about it", "they are not")
 	var most, last, confidence int
-	ask := one("ask NAME", "List known messages whose answer would teach the topic most", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-		all, err := call[[]client.Teaching](api.ListTeachings(ctx, t.ID, &client.ListTeachingsParams{Most: &most}))
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
-			var rows [][]string
-			for _, x := range all {
-				rows = append(rows, []string{fmt.Sprint(x.Message.ID), short(who(x.Message.SenderName, x.Message.SenderAddress), 30), short(x.Message.Subject, 50), fmt.Sprintf("%d %%", x.Likely)})
+	ask := one("ask NAME", "List known messages whose answer would teach the topic most",
+		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			all, err := call[[]client.Teaching](api.ListTeachings(ctx, t.ID, &client.ListTeachingsParams{Most: &most}))
+			if err != nil {
+				return err
 			}
-			c.table([]string{"NO.", "FROM", "SUBJECT", "LIKELY"}, rows)
-			if len(all) > 0 {
-				fmt.Fprintf(c.out, "\nAnswer: inktray topics mark %q %d --about, or --not-about\n", t.Name, all[0].Message.ID)
-			}
-		})
-	}, cobra.ExactArgs(1))
+			return c.show(all, func() {
+				var rows [][]string
+				for _, x := range all {
+					rows = append(rows,
+						[]string{fmt.Sprint(x.Message.ID), short(who(x.Message.SenderName, x.Message.SenderAddress), 30),
+							short(x.Message.Subject, 50), fmt.Sprintf("%d %%", x.Likely)})
+				}
+				c.table([]string{"NO.", "FROM", "SUBJECT", "LIKELY"}, rows)
+				if len(all) > 0 {
+					fmt.Fprintf(c.out, "\nAnswer: inktray topics mark %q %d --about, or --not-about\n", t.Name, all[0].Message.ID)
+				}
+			})
+		}, cobra.ExactArgs(1))
 	ask.Flags().IntVar(&most, "most", 20, "how many")
-	past := one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is written", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+	past := one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is "+
+		"written", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
 		p := &client.RehearseTopicParams{Last: &last}
 		if confidence > 0 {
 			p.Confidence = &confidence
@@ -131,33 +140,37 @@ func (c topicCommands) topics() *cobra.Command {
 				default:
 					continue
 				}
-				rows = append(rows, []string{map[bool]string{true: "about it", false: "in doubt"}[m.Matches], fmt.Sprint(m.Message.ID), short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
+				rows = append(rows,
+					[]string{map[bool]string{true: "about it", false: "in doubt"}[m.Matches], fmt.Sprint(m.Message.ID),
+						short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
 			}
 			c.table([]string{"", "NO.", "FROM", "SUBJECT", "WHY"}, rows)
-			fmt.Fprintf(c.out, "\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n", count(x.Looked, "message"), sure, t.Name, doubt)
+			fmt.Fprintf(c.out, "\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n",
+				count(x.Looked, "message"), sure, t.Name, doubt)
 		})
 	}, cobra.ExactArgs(1))
 	past.Flags().IntVar(&last, "last", 100, "how many messages")
 	past.Flags().IntVar(&confidence, "confidence", 0, "how sure it has to be, in percent; 85 where nothing is said")
 	var file, name string
-	export := one("export NAME", "Write a topic with the text of its examples as JSON", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-		x, err := call[client.TopicDocument](api.ExportTopic(ctx, t.ID))
-		if err != nil {
-			return err
-		}
-		if file == "" {
-			return c.json(x)
-		}
-		data, err := json.MarshalIndent(x, "", "  ")
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(file, append(data, '\n'), 0o600); err != nil {
-			return err
-		}
-		fmt.Fprintf(c.out, "“%s” with %s is in %s.\n", t.Name, count(len(x.Examples), "example"), file)
-		return nil
-	}, cobra.ExactArgs(1))
+	export := one("export NAME", "Write a topic with the text of its examples as JSON",
+		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			x, err := call[client.TopicDocument](api.ExportTopic(ctx, t.ID))
+			if err != nil {
+				return err
+			}
+			if file == "" {
+				return c.json(x)
+			}
+			data, err := json.MarshalIndent(x, "", "  ")
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(file, append(data, '\n'), 0o600); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” with %s is in %s.\n", t.Name, count(len(x.Examples), "example"), file)
+			return nil
+		}, cobra.ExactArgs(1))
 	export.Flags().StringVar(&file, "file", "", "write into this file")
 	imports := &cobra.Command{
 		Use: "import FILE", Short: "Let a topic learn from an exported one; - reads standard input", Args: cobra.ExactArgs(1),
@@ -180,7 +193,8 @@ func (c topicCommands) topics() *cobra.Command {
 			return said(t, fmt.Sprintf("Learned from %s.", count(len(x.Examples), "example")))
 		}),
 	}
-	imports.Flags().StringVar(&name, "name", "", "the topic that learns; the one that the file names where nothing is said")
+	imports.Flags().StringVar(&name, "name", "",
+		"the topic that learns; the one that the file names where nothing is said")
 	root.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the topics, and how good each is", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -209,41 +223,51 @@ func (c topicCommands) topics() *cobra.Command {
 			}
 			return said(t, "Made.")
 		}),
-	}, one("rename NAME NEW-NAME", "Give a topic another name", func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
-		after, err := call[client.Topic](api.ChangeTopic(ctx, t.ID, &client.ChangeTopicParams{}, client.TopicSettings{Name: rest[0]}))
-		if err != nil {
-			return err
-		}
-		return said(after, "Renamed.")
-	}, cobra.ExactArgs(2)), one("remove NAME", "Remove a topic with its examples", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-		if _, err := call[nothing](api.RemoveTopic(ctx, t.ID)); err != nil {
-			return err
-		}
-		fmt.Fprintf(c.out, "“%s” and what it learned are gone.\n", t.Name)
-		return nil
-	}, cobra.ExactArgs(1)), mark, one("examples NAME", "List the messages by which a topic was taught", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-		all, err := call[[]client.TopicExample](api.ListExamples(ctx, t.ID))
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
-			var rows [][]string
-			for _, x := range all {
-				rows = append(rows, []string{fmt.Sprint(x.ID), map[bool]string{true: "about it", false: "not"}[x.About], short(x.Subject, 50), short(x.Sender, 34), when(x.MarkedAt), x.MarkedBy, x.Origin})
+	}, one("rename NAME NEW-NAME", "Give a topic another name",
+		func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+			after, err := call[client.Topic](api.ChangeTopic(ctx, t.ID, &client.ChangeTopicParams{},
+				client.TopicSettings{Name: rest[0]}))
+			if err != nil {
+				return err
 			}
-			c.table([]string{"NO.", "", "SUBJECT", "FROM", "MARKED", "BY", "IN"}, rows)
-		})
-	}, cobra.ExactArgs(1)), one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples", func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
-		numbers, err := numbersOf(rest)
-		if err != nil {
-			return err
-		}
-		after, err := call[client.Topic](api.TakeExamplesBack(ctx, t.ID, &client.TakeExamplesBackParams{ID: numbers}))
-		if err != nil {
-			return err
-		}
-		return said(after, "Taken back.")
-	}, cobra.MinimumNArgs(2)), ask, past, export, imports)
+			return said(after, "Renamed.")
+		}, cobra.ExactArgs(2)),
+		one("remove NAME", "Remove a topic with its examples",
+			func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+				if _, err := call[nothing](api.RemoveTopic(ctx, t.ID)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "“%s” and what it learned are gone.\n", t.Name)
+				return nil
+			}, cobra.ExactArgs(1)), mark,
+		one("examples NAME", "List the messages by which a topic was taught",
+			func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+				all, err := call[[]client.TopicExample](api.ListExamples(ctx, t.ID))
+				if err != nil {
+					return err
+				}
+				return c.show(all, func() {
+					var rows [][]string
+					for _, x := range all {
+						rows = append(rows,
+							[]string{fmt.Sprint(x.ID), map[bool]string{true: "about it", false: "not"}[x.About], short(x.Subject, 50),
+								short(x.Sender, 34), when(x.MarkedAt), x.MarkedBy, x.Origin})
+					}
+					c.table([]string{"NO.", "", "SUBJECT", "FROM", "MARKED", "BY", "IN"}, rows)
+				})
+			}, cobra.ExactArgs(1)),
+		one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples",
+			func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+				numbers, err := numbersOf(rest)
+				if err != nil {
+					return err
+				}
+				after, err := call[client.Topic](api.TakeExamplesBack(ctx, t.ID, &client.TakeExamplesBackParams{ID: numbers}))
+				if err != nil {
+					return err
+				}
+				return said(after, "Taken back.")
+			}, cobra.MinimumNArgs(2)), ask, past, export, imports)
 	return root
 }
 
@@ -305,7 +329,8 @@ func (c topicCommands) trust() *cobra.Command {
 				servers = strings.Join(t.Servers, ", ") + "; else signatures are checked here"
 			}
 			yes := map[bool]string{true: "only if the sender is verified", false: "whether or not the sender is verified"}
-			fmt.Fprintf(c.out, "Reports are believed of   %s\nReplies are sent          %s\nCorrespondents count      %s\n", servers, yes[t.Replies], yes[t.Correspondents])
+			fmt.Fprintf(c.out, "Reports are believed of   %s\nReplies are sent          %s\nCorrespondents count      %s\n",
+				servers, yes[t.Replies], yes[t.Correspondents])
 			scanner := "none; start with --virus-scanner to have one asked"
 			if t.Scanner != nil {
 				scanner = *t.Scanner + ": " + *t.ScannerSays
@@ -335,15 +360,19 @@ func (c topicCommands) trust() *cobra.Command {
 			if cmd.Flags().Changed("correspondents") {
 				body.Correspondents = correspondents
 			}
-			if t, err = call[client.Trust](api.SetTrust(ctx, &client.SetTrustParams{IfMatch: ifMatch(t.Revision)}, body)); err != nil {
+			if t, err = call[client.Trust](api.SetTrust(ctx, &client.SetTrustParams{IfMatch: ifMatch(t.Revision)},
+				body)); err != nil {
 				return err
 			}
 			return say(t)
 		})(cmd, args)
 	}
-	set.Flags().StringSliceVar(&servers, "server", nil, "name under which the office's own mail server reports in Authentication-Results (RFC 8601); may stand several times, empty for none")
+	set.Flags().StringSliceVar(&servers, "server", nil,
+		"name under which the office's own mail server reports in Authentication-Results (RFC 8601); may stand several "+
+			"times, empty for none")
 	set.Flags().BoolVar(&replies, "replies", true, "reply to verified senders only")
-	set.Flags().BoolVar(&correspondents, "correspondents", true, "recognise correspondents only where the sender is verified")
+	set.Flags().BoolVar(&correspondents, "correspondents", true, "recognise correspondents only where the sender is "+
+		"verified")
 	root.AddCommand(&cobra.Command{
 		Use: "show", Short: "Show it", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {

@@ -16,7 +16,10 @@ import (
 
 // plainLetter is a message without anything a rule of the demo looks for.
 func plainLetter(subject, text, name string) []byte {
-	return fmt.Appendf(nil, "From: Vera Quill <vera@quill.example>\r\nTo: berths@brackwater.example\r\nSubject: %s\r\nMessage-ID: <%s@quill.example>\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n--b\r\nContent-Type: text/csv; name=%s\r\nContent-Disposition: attachment\r\n\r\n1;2\r\n--b--\r\n",
+	return fmt.Appendf(nil, "From: Vera Quill <vera@quill.example>\r\nTo: berths@brackwater.example\r\nSubject: "+
+		"%s\r\nMessage-ID: <%s@quill.example>\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nContent-Type: multipart/mixed; "+
+		"boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n--b\r\nContent-Type: text/csv; "+
+		"name=%s\r\nContent-Disposition: attachment\r\n\r\n1;2\r\n--b--\r\n",
 		subject, strings.ReplaceAll(subject, " ", "."), text, name)
 }
 
@@ -55,7 +58,9 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 		}
 		return matter.ID != ""
 	})
-	says(t, "the tray", must(t, "tray", "list"), "What is it about?", "it is in doubt whether it is about “Berth requests”", "Answer: inktray tray answer "+matter.ID+" --about, or --not-about")
+	says(t, "the tray", must(t, "tray", "list"), "What is it about?",
+		"it is in doubt whether it is about “Berth requests”", "Answer: inktray tray answer "+matter.ID+
+			" --about, or --not-about")
 	number := fmt.Sprint(matter.Message.ID)
 	says(t, "why", must(t, "messages", "topics", number), "Berth requests", "in doubt")
 	says(t, "neither", fails(t, "tray", "answer", matter.ID), "--about or --not-about")
@@ -63,7 +68,8 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 	until(t, "it is left", func() bool {
 		return strings.Contains(must(t, "messages", "why", number), "a person said that it is not about “Berth requests”")
 	})
-	says(t, "answered twice", fails(t, "tray", "answer", matter.ID, "--about"), "none of these waits because a topic is in doubt")
+	says(t, "answered twice", fails(t, "tray", "answer", matter.ID, "--about"), "none of these waits because a topic is "+
+		"in doubt")
 	says(t, "you said so", must(t, "messages", "topics", number), "not about (you said so)")
 	says(t, "examples", must(t, "topics", "examples", "Berth requests"), "Lunch", "vera@quill.example", "tray")
 
@@ -81,14 +87,16 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 	says(t, "no topic", fails(t, "topics", "mark", "Porridge", number, "--about"), "there is no topic called “Porridge”")
 	example := value[[]client.TopicExample](t, "topics", "examples", "Soup")[0]
 	says(t, "taken back", must(t, "topics", "forget", "Soup", fmt.Sprint(example.ID)), "knows 0 messages about it")
-	says(t, "taken back twice", fails(t, "topics", "forget", "Soup", fmt.Sprint(example.ID)), "nothing of that name or number")
+	says(t, "taken back twice", fails(t, "topics", "forget", "Soup", fmt.Sprint(example.ID)),
+		"nothing of that name or number")
 
 	// One goes from one installation to another.
 	file := filepath.Join(t.TempDir(), "topic.json")
 	says(t, "exported", must(t, "topics", "export", "Berth requests", "--file", file), "is in "+file)
 	says(t, "imported", must(t, "topics", "import", file, "--name", "Moorings"), "Learned from", "“Moorings” knows")
 	berths, moorings := value[[]client.Topic](t, "topics", "list")[0], value[[]client.Topic](t, "topics", "list")[1]
-	if berths.About != moorings.About || !moorings.Ready || berths.Ready != moorings.Ready { // those that say the same word for word count once
+	// those that say the same word for word count once
+	if berths.About != moorings.About || !moorings.Ready || berths.Ready != moorings.Ready {
 		t.Errorf("%+v became %+v", berths, moorings)
 	}
 	if err := os.WriteFile(file, []byte(`{"format":7,"name":"x","examples":[]}`), 0o600); err != nil {
@@ -99,24 +107,32 @@ func TestTopicsAndTrustByTheCommandLine(t *testing.T) {
 		t.Fatal(err)
 	}
 	says(t, "no topic at all", fails(t, "topics", "import", file), "is no exported topic")
-	says(t, "the past", must(t, "topics", "past", "Moorings", "--last", "30"), "Of the last ", "are about “Moorings” for sure", "Nothing was written.")
+	says(t, "the past", must(t, "topics", "past", "Moorings", "--last", "30"), "Of the last ",
+		"are about “Moorings” for sure", "Nothing was written.")
 	says(t, "renamed", must(t, "topics", "rename", "Moorings", "Places to lie"), "Renamed. “Places to lie”")
 	says(t, "in use", fails(t, "topics", "remove", "Berth requests"), "the rule “By meaning” asks for the topic")
 	says(t, "removed", must(t, "topics", "remove", "Places to lie"), "are gone")
 
 	// Who is believed.
-	says(t, "trust", must(t, "trust", "show"), demo.MailHost, "only if the sender is verified", "none; start with --virus-scanner")
-	says(t, "switching a rule that replies on", must(t, "rules", "on", "Insurance certificates", "--begin", "now"), "Replies go to verified senders only")
-	says(t, "its rehearsal", must(t, "rules", "rehearse", "Insurance certificates", "--last", "3"), "Replies go to verified senders only")
+	says(t, "trust", must(t, "trust", "show"), demo.MailHost, "only if the sender is verified",
+		"none; start with --virus-scanner")
+	says(t, "switching a rule that replies on", must(t, "rules", "on", "Insurance certificates", "--begin", "now"),
+		"Replies go to verified senders only")
+	says(t, "its rehearsal", must(t, "rules", "rehearse", "Insurance certificates", "--last", "3"),
+		"Replies go to verified senders only")
 	says(t, "not verified", must(t, "messages", "verify", number), "The sender is not verified: it is not signed (DKIM).")
 	known := value[client.LookedInto](t, "messages", "look", "berths", "--text", "crew")
-	says(t, "verified", must(t, "messages", "verify", fmt.Sprint(known.Messages[0].ID)), "The sender is verified: "+demo.MailHost+" reports DMARC of")
-	says(t, "changed", must(t, "trust", "set", "--server", "mx.other.example", "--correspondents"), "mx.other.example", "Correspondents count      only if the sender is verified")
+	says(t, "verified", must(t, "messages", "verify", fmt.Sprint(known.Messages[0].ID)), "The sender is verified: "+
+		demo.MailHost+" reports DMARC of")
+	says(t, "changed", must(t, "trust", "set", "--server", "mx.other.example", "--correspondents"), "mx.other.example",
+		"Correspondents count      only if the sender is verified")
 	says(t, "no server", fails(t, "trust", "set", "--server", "a b"), "is no name of a mail server")
 
 	// A reader neither teaches nor sees what others wrote.
 	reader, _ := o.person("Rea Der", store.Reader)
-	for _, c := range [][2]string{{"POST", "/api/v1/topics"}, {"GET", "/api/v1/topics/" + berths.ID + "/examples"}, {"GET", "/api/v1/topics/" + berths.ID + "/export"}, {"PUT", "/api/v1/trust"}, {"POST", "/api/v1/tray/answer"}, {"GET", "/api/v1/messages/" + number + "/topics"}} {
+	for _, c := range [][2]string{{"POST", "/api/v1/topics"}, {"GET", "/api/v1/topics/" + berths.ID + "/examples"},
+		{"GET", "/api/v1/topics/" + berths.ID + "/export"}, {"PUT", "/api/v1/trust"}, {"POST", "/api/v1/tray/answer"},
+		{"GET", "/api/v1/messages/" + number + "/topics"}} {
 		if status, _, body := o.ask(c[0], c[1], reader, `{}`); status != 403 {
 			t.Errorf("%s %s: a reader gets %d, %v", c[0], c[1], status, body)
 		}
@@ -167,7 +183,8 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	barriers("a topic")
 	picture(t, b, "topic")
 	b.Press("No: ")
-	until(t, "the answer teaches", func() bool { return value[[]client.Topic](t, "topics", "list")[0].Others == known.Others+1 })
+	until(t, "the answer teaches",
+		func() bool { return value[[]client.Topic](t, "topics", "list")[0].Others == known.Others+1 })
 	b.Press("Take back: ")
 	until(t, "an example is taken back", func() bool {
 		now := value[[]client.Topic](t, "topics", "list")[0]
@@ -176,7 +193,8 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	b.Press("Rename…")
 	b.Type("Name", "Places to lie")
 	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(x => x.innerText === 'Rename').click()`, nil)
-	until(t, "it has another name", func() bool { return value[[]client.Topic](t, "topics", "list")[0].Name == "Places to lie" })
+	until(t, "it has another name",
+		func() bool { return value[[]client.Topic](t, "topics", "list")[0].Name == "Places to lie" })
 	must(t, "topics", "rename", "Places to lie", "Berth requests")
 	b.Press("Settings")
 	b.Press("Add a topic")
@@ -218,7 +236,8 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	until(t, "the rule is kept", func() bool {
 		for _, r := range value[[]client.Rule](t, "rules", "list") {
 			if r.Name == "By meaning" {
-				return strings.Contains(string(r.Document), `"topic":{"is":"Berth requests"}`) || strings.Contains(string(r.Document), `"topic": {`)
+				return strings.Contains(string(r.Document), `"topic":{"is":"Berth requests"}`) ||
+					strings.Contains(string(r.Document), `"topic": {`)
 			}
 		}
 		return false
@@ -226,14 +245,16 @@ func TestTopicsAndTrustInTheConsole(t *testing.T) {
 	must(t, "rules", "on", "By meaning", "--begin", "now")
 
 	// What is in doubt is answered in the tray.
-	if err := o.mail.Deliver("berths", plainLetter("Lunch", "Shall we have soup on Thursday?", "soup.pdf"), time.Now()); err != nil {
+	if err := o.mail.Deliver("berths", plainLetter("Lunch", "Shall we have soup on Thursday?", "soup.pdf"),
+		time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	b.Press("Tray")
 	b.Sees("What is it about?")
 	barriers("a topic in the tray")
 	b.Press("It is not about Berth requests: soup.pdf")
-	until(t, "the tray asks no more", func() bool { return !strings.Contains(must(t, "tray", "list"), "What is it about?") })
+	until(t, "the tray asks no more",
+		func() bool { return !strings.Contains(must(t, "tray", "list"), "What is it about?") })
 
 	// A message says what it is about, and whether its sender is verified.
 	found := value[client.LookedInto](t, "messages", "look", "berths", "--text", "lunch")

@@ -86,7 +86,8 @@ func wrongArguments(cmd *cobra.Command, args []string) error {
 	if len(wanted) == 0 {
 		return fmt.Errorf("“%s” is too much here: %s takes nothing but options", args[0], cmd.CommandPath())
 	}
-	return fmt.Errorf("“%s” is too much here: %s. A name of several words stands in quotes", args[min(len(wanted), len(args)-1)], usageLine(cmd))
+	return fmt.Errorf("“%s” is too much here: %s. A name of several words stands in quotes",
+		args[min(len(wanted), len(args)-1)], usageLine(cmd))
 }
 
 // usageLine is how a command is written.
@@ -117,12 +118,15 @@ func wrongOption(cmd *cobra.Command, err error) error {
 	case errors.As(err, &bare):
 		return usageError{fmt.Errorf("something is missing after “--%s”: %s", bare.GetSpecifiedName(), bare.GetFlag().Usage)}
 	case errors.As(err, &value):
-		kind := map[string]string{"int": "whole number", "int64": "whole number", "bool": "true or false", "duration": "time such as 30s or 5m", "float64": "number"}[value.GetFlag().Value.Type()]
+		kind := map[string]string{"int": "whole number", "int64": "whole number", "bool": "true or false",
+			"duration": "time such as 30s or 5m", "float64": "number"}[value.GetFlag().Value.Type()]
 		if kind == "" {
-			return usageError{fmt.Errorf("“%s” cannot stand after “--%s”: %w", value.GetValue(), value.GetFlag().Name, errors.Unwrap(value))}
+			return usageError{
+				fmt.Errorf("“%s” cannot stand after “--%s”: %w", value.GetValue(), value.GetFlag().Name, errors.Unwrap(value))}
 		}
 		if kind == "true or false" {
-			return usageError{fmt.Errorf("“%s” is neither true nor false, as --%s wants", value.GetValue(), value.GetFlag().Name)}
+			return usageError{
+				fmt.Errorf("“%s” is neither true nor false, as --%s wants", value.GetValue(), value.GetFlag().Name)}
 		}
 		return usageError{fmt.Errorf("“%s” is no %s, as --%s wants", value.GetValue(), kind, value.GetFlag().Name)}
 	}

@@ -43,7 +43,9 @@ func (c mailCommands) messages() *cobra.Command {
 			return c.show(all, func() {
 				var rows [][]string
 				for _, m := range all {
-					rows = append(rows, []string{fmt.Sprint(m.ID), when(m.ReceivedAt), m.Mailbox, short(who(m.SenderName, m.SenderAddress), 28), short(m.Subject, 50), fmt.Sprint(m.Attachments)})
+					rows = append(rows,
+						[]string{fmt.Sprint(m.ID), when(m.ReceivedAt), m.Mailbox, short(who(m.SenderName, m.SenderAddress), 28),
+							short(m.Subject, 50), fmt.Sprint(m.Attachments)})
 				}
 				c.table([]string{"NO.", "RECEIVED", "MAILBOX", "FROM", "SUBJECT", "ATTACHMENTS"}, rows)
 			})
@@ -54,7 +56,8 @@ func (c mailCommands) messages() *cobra.Command {
 	list.Flags().StringVar(&words, "text", "", "words that all stand in subject, sender or folder")
 	list.Flags().BoolVar(&unfiled, "unfiled", false, "only those of which nothing was filed")
 	why := &cobra.Command{
-		Use: "why NUMBER", Short: "Say what was decided for a message, and what each rule makes of it", Args: cobra.ExactArgs(1),
+		Use: "why NUMBER", Short: "Say what was decided for a message, and what each rule makes of it",
+		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "message")
 			if err != nil {
@@ -65,13 +68,15 @@ func (c mailCommands) messages() *cobra.Command {
 				return err
 			}
 			return c.show(x, func() {
-				fmt.Fprintf(c.out, "“%s” from %s, received %s%s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress, when(x.Message.ReceivedAt), receivedAs(x.Message.ReceivedFrom), x.Message.Mailbox, x.Message.Folder)
+				fmt.Fprintf(c.out, "“%s” from %s, received %s%s in %s, %s\n\n", x.Message.Subject, x.Message.SenderAddress,
+					when(x.Message.ReceivedAt), receivedAs(x.Message.ReceivedFrom), x.Message.Mailbox, x.Message.Folder)
 				if x.Remark != nil {
 					fmt.Fprintf(c.out, "%s\n\n", *x.Remark)
 				}
 				var rows [][]string
 				for _, i := range x.Decided {
-					rows = append(rows, []string{deref(i.Rule), short(i.Name, 40), i.Verdict, strings.Trim(i.Path+"; "+i.Reason, "; ")})
+					rows = append(rows,
+						[]string{deref(i.Rule), short(i.Name, 40), i.Verdict, strings.Trim(i.Path+"; "+i.Reason, "; ")})
 				}
 				if len(rows) > 0 {
 					c.table([]string{"DECIDED BY", "ATTACHMENT", "VERDICT", "PATH AND REASON"}, rows)
@@ -100,23 +105,26 @@ func (c mailCommands) messages() *cobra.Command {
 					c.table([]string{"AFTERWARDS", "", "", ""}, rows)
 				}
 				if x.Again > 0 {
-					fmt.Fprintf(c.out, "\n%s of it taken back and not filed again: inktray messages file-again %d\n", count(x.Again, "file"), x.Message.ID)
+					fmt.Fprintf(c.out, "\n%s of it taken back and not filed again: inktray messages file-again %d\n",
+						count(x.Again, "file"), x.Message.ID)
 				}
 			})
 		}),
 	}
-	why.Flags().BoolVar(&thorough, "thorough", false, "read what the verdicts hang on from the mail server: texts, archives")
-	again := &cobra.Command{Use: "file-again NUMBER", Short: "File again what was taken back of a message", Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		id, err := numberOf(args[0], "message")
-		if err != nil {
-			return err
-		}
-		n, err := call[client.Count](api.FileAgain(ctx, id))
-		if err != nil {
-			return err
-		}
-		return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
-	})}
+	why.Flags().BoolVar(&thorough, "thorough", false,
+		"read what the verdicts hang on from the mail server: texts, archives")
+	again := &cobra.Command{Use: "file-again NUMBER", Short: "File again what was taken back of a message",
+		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := numberOf(args[0], "message")
+			if err != nil {
+				return err
+			}
+			n, err := call[client.Count](api.FileAgain(ctx, id))
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
+		})}
 	root.AddCommand(list, why, again, &cobra.Command{
 		Use: "read NUMBER", Short: "Read a message as text, from its mailbox", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {

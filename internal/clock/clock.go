@@ -127,7 +127,9 @@ func (w *Watch) Steady() (bool, error) {
 		}
 		const day = "2 January 2006"
 		err := w.Store.Tray.Tell(&store.Notice{Kind: "clock", Object: "clock", MadeAt: now,
-			Text:   fmt.Sprintf("This machine's clock shows %s, but when Ink Tray last looked it was %s. Until it is sure which is right, nothing is let go of because of its age.", now.In(w.Zone).Format(day), n.Seen.In(w.Zone).Format(day)),
+			Text: fmt.Sprintf("This machine's clock shows %s, but when Ink Tray last looked it was %s. Until it is sure "+
+				"which is right, nothing is let go of because of its age.", now.In(w.Zone).Format(day),
+				n.Seen.In(w.Zone).Format(day)),
 			Advice: "If the date is right, settle this. If it is wrong, set the clock; this notice then goes by itself."})
 		if err != nil {
 			return false, err

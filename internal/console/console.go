@@ -80,7 +80,9 @@ func Register(app fiber.Router) {
 			return fiber.ErrNotFound
 		}
 		nonce := rand.Text()
-		c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'nonce-"+nonce+"'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; frame-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'nonce-"+nonce+"'; style-src 'self' 'nonce-"+
+			nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; frame-src 'self'; worker-src 'self'; "+
+			"base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		c.Set("Cache-Control", "no-store")
 		c.Set("Content-Type", "text/html; charset=utf-8")
 		return c.Send(bytes.ReplaceAll(page, []byte("__CSP_NONCE__"), []byte(nonce)))

@@ -60,7 +60,8 @@ func TestThePageHasANonceOfItsOwnAndItsFilesLastForEver(t *testing.T) {
 	}
 	plain, body := get(t, app, script[1])
 	zipped, short := get(t, app, script[1], "Accept-Encoding", "gzip")
-	if !strings.Contains(plain.Header.Get("Cache-Control"), "immutable") || zipped.Header.Get("Content-Encoding") != "gzip" || len(short) >= len(body)/2 {
+	if !strings.Contains(plain.Header.Get("Cache-Control"), "immutable") ||
+		zipped.Header.Get("Content-Encoding") != "gzip" || len(short) >= len(body)/2 {
 		t.Errorf("%s: %q, %d octets, compressed %d", script[1], plain.Header.Get("Cache-Control"), len(body), len(short))
 	}
 	if len(short) > 250_000 {

@@ -112,9 +112,13 @@ func (a *Authority) User(token string) string {
 }
 
 func (a *Authority) metadata(w http.ResponseWriter, _ *http.Request) {
-	reply(w, 200, map[string]any{"issuer": a.Issuer(), "authorization_endpoint": a.Issuer() + "/consent", "token_endpoint": a.Issuer() + "/token", "device_authorization_endpoint": a.Issuer() + "/device",
-		"introspection_endpoint": a.Issuer() + "/introspect", "response_types_supported": []string{"code"}, "code_challenge_methods_supported": []string{"S256"},
-		"grant_types_supported": []string{"authorization_code", "refresh_token", "urn:ietf:params:oauth:grant-type:device_code"}})
+	reply(w, 200,
+		map[string]any{"issuer": a.Issuer(), "authorization_endpoint": a.Issuer() + "/consent", "token_endpoint": a.Issuer() +
+			"/token", "device_authorization_endpoint": a.Issuer() + "/device",
+			"introspection_endpoint": a.Issuer() + "/introspect", "response_types_supported": []string{"code"},
+			"code_challenge_methods_supported": []string{"S256"},
+			"grant_types_supported": []string{"authorization_code", "refresh_token",
+				"urn:ietf:params:oauth:grant-type:device_code"}})
 }
 
 func reply(w http.ResponseWriter, status int, v any) {
@@ -128,7 +132,8 @@ func refusal(w http.ResponseWriter, code, why string) {
 	reply(w, 400, map[string]string{"error": code, "error_description": why})
 }
 
-var consentPage = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>Consent</title>
+var consentPage = template.Must(
+	template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>Consent</title>
 <style>body{font:17px/1.5 system-ui;max-width:32rem;margin:4rem auto;padding:0 1rem}input,button{font:inherit;padding:.4rem .8rem;margin:.3rem 0}input{display:block;width:100%;box-sizing:border-box}</style>
 <h1>Brackwater sign-in</h1><p>The program “{{.Client}}” asks to read a mailbox. This page is part of the demo: it believes whoever you say you are.</p>
 <form method="post" action="/consent">{{range $k, $v := .Keep}}<input type="hidden" name="{{$k}}" value="{{index $v 0}}">{{end}}
@@ -140,7 +145,9 @@ var consentPage = template.Must(template.New("").Parse(`<!doctype html><html lan
 func (a *Authority) page(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	device := r.URL.Path == "/enter"
-	if !device && (q.Get("client_id") != ClientID || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" || q.Get("redirect_uri") == "") {
+	if !device &&
+		(q.Get("client_id") != ClientID || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" ||
+			q.Get("redirect_uri") == "") {
 		http.Error(w, "This is no request that can be answered.", http.StatusBadRequest)
 		return
 	}
@@ -183,7 +190,8 @@ func (a *Authority) decide(w http.ResponseWriter, r *http.Request) {
 	if yes {
 		code := rand.Text()
 		a.mutex.Lock()
-		a.grants[code] = grant{user: r.FormValue("user"), challenge: r.FormValue("code_challenge"), redirect: r.FormValue("redirect_uri"), expires: time.Now().Add(time.Minute)}
+		a.grants[code] = grant{user: r.FormValue("user"), challenge: r.FormValue("code_challenge"),
+			redirect: r.FormValue("redirect_uri"), expires: time.Now().Add(time.Minute)}
 		a.mutex.Unlock()
 		q.Set("code", code)
 	} else {
@@ -202,7 +210,9 @@ func (a *Authority) device(w http.ResponseWriter, r *http.Request) {
 	a.mutex.Lock()
 	a.grants[code] = grant{code: entered, device: true, expires: time.Now().Add(10 * time.Minute)}
 	a.mutex.Unlock()
-	reply(w, 200, map[string]any{"device_code": code, "user_code": entered, "verification_uri": a.Issuer() + "/enter", "verification_uri_complete": a.Issuer() + "/enter?user_code=" + entered, "expires_in": 600, "interval": 1})
+	reply(w, 200,
+		map[string]any{"device_code": code, "user_code": entered, "verification_uri": a.Issuer() + "/enter",
+			"verification_uri_complete": a.Issuer() + "/enter?user_code=" + entered, "expires_in": 600, "interval": 1})
 }
 
 func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
@@ -217,7 +227,8 @@ func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 		refusal(w, "invalid_client", "this client is not known")
 		return
 	}
-	key := map[string]string{"authorization_code": "code", "refresh_token": "refresh_token", "urn:ietf:params:oauth:grant-type:device_code": "device_code"}[r.FormValue("grant_type")]
+	key := map[string]string{"authorization_code": "code", "refresh_token": "refresh_token",
+		"urn:ietf:params:oauth:grant-type:device_code": "device_code"}[r.FormValue("grant_type")]
 	g, ok := a.grants[r.FormValue(key)]
 	switch {
 	case key == "":
@@ -243,7 +254,9 @@ func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 	fresh, refresh := rand.Text(), rand.Text()
 	a.access[fresh] = access{g.user, time.Now().Add(a.Lasts)}
 	a.grants[refresh] = grant{user: g.user, expires: time.Now().Add(24 * time.Hour)}
-	reply(w, 200, map[string]any{"access_token": fresh, "token_type": "Bearer", "expires_in": int(a.Lasts.Seconds()), "refresh_token": refresh})
+	reply(w, 200,
+		map[string]any{"access_token": fresh, "token_type": "Bearer", "expires_in": int(a.Lasts.Seconds()),
+			"refresh_token": refresh})
 }
 
 // introspect tells mail servers whose token it is.

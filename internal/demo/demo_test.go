@@ -29,7 +29,8 @@ func TestTheScenarioIsInventedAndAlwaysTheSame(t *testing.T) {
 	ids := map[string]bool{}
 	for i, l := range first {
 		m := mail.Parse(l.Raw).Message
-		if other := mail.Parse(second[i].Raw).Message; other.Envelope.Subject != m.Envelope.Subject || other.Envelope.MessageID != m.Envelope.MessageID {
+		if other := mail.Parse(second[i].Raw).Message; other.Envelope.Subject != m.Envelope.Subject ||
+			other.Envelope.MessageID != m.Envelope.MessageID {
 			t.Fatalf("message %d is another one the second time", i)
 		}
 		if ids[m.Envelope.MessageID] || m.Envelope.MessageID == "" {
@@ -143,7 +144,8 @@ func TestTheRulesAreWholeAndSomeMailIsWantedByNone(t *testing.T) {
 	}
 	var entries []correspondent.Correspondent
 	for _, c := range Book {
-		entries = append(entries, correspondent.Correspondent{Name: c.Name, Domains: []string{c.Domain}, Groups: []string{c.Group}})
+		entries = append(entries,
+			correspondent.Correspondent{Name: c.Name, Domains: []string{c.Domain}, Groups: []string{c.Group}})
 	}
 	book := correspondent.New(entries)
 	matched, wanted := make([]int, len(rules)), 0

@@ -42,14 +42,16 @@ func StartDesk(folder string) (*Desk, error) {
 		return nil, err
 	}
 	d.smtp = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &taking{d}, nil }))
-	d.smtp.Domain, d.smtp.MaxMessageBytes, d.smtp.ReadTimeout, d.smtp.ErrorLog = "localhost", 32<<20, time.Minute, log.New(io.Discard, "", 0)
-	d.http = &http.Server{ReadTimeout: time.Minute, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if err := d.keep("call", ".json", io.LimitReader(r.Body, 1<<20)); err != nil {
-			http.Error(w, "the call could not be kept", http.StatusInternalServerError)
-			return
-		}
-		w.WriteHeader(http.StatusNoContent)
-	})}
+	d.smtp.Domain, d.smtp.MaxMessageBytes, d.smtp.ReadTimeout, d.smtp.ErrorLog = "localhost", 32<<20, time.Minute,
+		log.New(io.Discard, "", 0)
+	d.http = &http.Server{ReadTimeout: time.Minute,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if err := d.keep("call", ".json", io.LimitReader(r.Body, 1<<20)); err != nil {
+				http.Error(w, "the call could not be kept", http.StatusInternalServerError)
+				return
+			}
+			w.WriteHeader(http.StatusNoContent)
+		})}
 	go d.smtp.Serve(d.mail)
 	go d.http.Serve(d.calls)
 	return d, nil

@@ -61,7 +61,8 @@ func StartMailServer(address string, owner func(token string) string) (*MailServ
 			}
 			return &bearing{s.(imapserver.SessionIMAP4rev2), owner}, nil, nil
 		},
-		Caps: imap.CapSet{imap.CapIMAP4rev1: {}, imap.CapIMAP4rev2: {}}, InsecureAuth: true, Logger: log.New(io.Discard, "", 0),
+		Caps: imap.CapSet{imap.CapIMAP4rev1: {}, imap.CapIMAP4rev2: {}}, InsecureAuth: true,
+		Logger: log.New(io.Discard, "", 0),
 	})
 	go m.server.Serve(counting{listener, m})
 	return m, nil
@@ -96,7 +97,8 @@ type refusing struct{ sasl.Server }
 func (r refusing) Next(response []byte) ([]byte, bool, error) {
 	challenge, done, err := r.Server.Next(response)
 	if err != nil {
-		err = &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeAuthenticationFailed, Text: "this token is not good"}
+		err = &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeAuthenticationFailed,
+			Text: "this token is not good"}
 	}
 	return challenge, done, err
 }
@@ -106,7 +108,8 @@ func (m *MailServer) Port() int { return m.listener.Addr().(*net.TCPAddr).Port }
 
 // Deliver puts a message into a mailbox's inbox.
 func (m *MailServer) Deliver(mailbox string, raw []byte, received time.Time, flags ...imap.Flag) error {
-	_, err := m.users[mailbox].Append("INBOX", literal{bytes.NewReader(raw)}, &imap.AppendOptions{Time: received, Flags: flags})
+	_, err := m.users[mailbox].Append("INBOX", literal{bytes.NewReader(raw)},
+		&imap.AppendOptions{Time: received, Flags: flags})
 	return err
 }
 

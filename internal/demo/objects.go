@@ -69,7 +69,8 @@ func (o *objects) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	body, err := io.ReadAll(r.Body)
-	if sum := sha256.Sum256(body); err != nil || len(r.Header.Get("X-Amz-Content-Sha256")) == 64 && r.Header.Get("X-Amz-Content-Sha256") != hex.EncodeToString(sum[:]) {
+	if sum := sha256.Sum256(body); err != nil || len(r.Header.Get("X-Amz-Content-Sha256")) == 64 &&
+		r.Header.Get("X-Amz-Content-Sha256") != hex.EncodeToString(sum[:]) {
 		refuse(w, http.StatusBadRequest, "XAmzContentSHA256Mismatch")
 		return
 	}
@@ -211,7 +212,8 @@ func (o *objects) list(w http.ResponseWriter, prefix, delimiter string) {
 			}
 		}
 		one := o.held[key]
-		result.Contents = append(result.Contents, content{key, `"` + one.tag + `"`, len(one.data), one.at.Format("2006-01-02T15:04:05.000Z")})
+		result.Contents = append(result.Contents,
+			content{key, `"` + one.tag + `"`, len(one.data), one.at.Format("2006-01-02T15:04:05.000Z")})
 	}
 	answer(w, result)
 }

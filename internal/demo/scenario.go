@@ -118,8 +118,10 @@ type Correspondent struct {
 
 // Book is the harbour office's.
 var Book = []Correspondent{
-	{"Tidewatch Instruments", "tidewatch.example", "Surveyors"}, {"Kelp Mutual", "kelpmutual.example", "Insurers"}, {"North Sound Marine", "northsound.example", "Insurers"},
-	{"Marram Shipping", "marram.example", "Agents"}, {"Corrin Liner Agency", "corrin-liner.example", "Agents"}, {"Deepline Divers", "deepline.example", "Surveyors"},
+	{"Tidewatch Instruments", "tidewatch.example", "Surveyors"}, {"Kelp Mutual", "kelpmutual.example", "Insurers"},
+	{"North Sound Marine", "northsound.example", "Insurers"},
+	{"Marram Shipping", "marram.example", "Agents"}, {"Corrin Liner Agency", "corrin-liner.example", "Agents"},
+	{"Deepline Divers", "deepline.example", "Surveyors"},
 }
 
 // Stations says what a file of readings is about, by its name.
@@ -143,14 +145,18 @@ type attachment struct {
 type person struct{ name, address string }
 
 var (
-	agents   = []person{{"Marram Shipping", "agents@marram.example"}, {"Corrin Liner Agency", "desk@corrin-liner.example"}, {"Zoë Ørsted, Sandling Tramp", "zoe@sandling.example"}}
-	watchers = []person{{"Tidewatch Instruments", "readings@tidewatch.example"}, {"Oda Fenwick", "oda.fenwick@tidewatch.example"}}
-	masters  = []person{{"Master MV Corrin", "bridge@corrin-liner.example"}, {"Capt. R. Osei", "master@sandling.example"}, {"Master MV Bluebell", "bluebell@marram.example"}}
-	insurers = []person{{"Kelp Mutual", "certificates@kelpmutual.example"}, {"North Sound Marine", "desk@northsound.example"}}
-	divers   = person{"Deepline Divers", "jobs@deepline.example"}
-	waste    = person{"Saltmarsh Waste", "office@saltmarsh.example"}
-	vessels  = []string{"MV Corrin", "MV Sandling", "MV Bluebell", "MV Thrift", "MV Samphire"}
-	quays    = []string{"quay A", "quay B", "quay C", "the north pier"}
+	agents = []person{{"Marram Shipping", "agents@marram.example"}, {"Corrin Liner Agency", "desk@corrin-liner.example"},
+		{"Zoë Ørsted, Sandling Tramp", "zoe@sandling.example"}}
+	watchers = []person{{"Tidewatch Instruments", "readings@tidewatch.example"},
+		{"Oda Fenwick", "oda.fenwick@tidewatch.example"}}
+	masters = []person{{"Master MV Corrin", "bridge@corrin-liner.example"}, {"Capt. R. Osei", "master@sandling.example"},
+		{"Master MV Bluebell", "bluebell@marram.example"}}
+	insurers = []person{{"Kelp Mutual", "certificates@kelpmutual.example"},
+		{"North Sound Marine", "desk@northsound.example"}}
+	divers  = person{"Deepline Divers", "jobs@deepline.example"}
+	waste   = person{"Saltmarsh Waste", "office@saltmarsh.example"}
+	vessels = []string{"MV Corrin", "MV Sandling", "MV Bluebell", "MV Thrift", "MV Samphire"}
+	quays   = []string{"quay A", "quay B", "quay C", "the north pier"}
 )
 
 // OldMail is what lies in the mailboxes when the demo starts: about seven weeks
@@ -226,7 +232,8 @@ func (w *writer) reading(at time.Time) Letter {
 		for h := range 6 {
 			level := 1.8 + w.random.Float64()*2.4
 			t := at.Add(time.Duration(h-6) * time.Hour).Format("2006-01-02 15:04")
-			rows = append(rows, []string{fmt.Sprintf("ST%d", s), t, fmt.Sprintf("%.2f", level), fmt.Sprintf("%.1f", w.random.Float64()*14)})
+			rows = append(rows,
+				[]string{fmt.Sprintf("ST%d", s), t, fmt.Sprintf("%.2f", level), fmt.Sprintf("%.1f", w.random.Float64()*14)})
 			sheet = append(sheet, []any{fmt.Sprintf("ST%d", s), t, level})
 		}
 	}
@@ -234,9 +241,11 @@ func (w *writer) reading(at time.Time) Letter {
 	files := []attachment{{name: "st3-st7.csv", data: csvFile(rows)}}
 	if w.random.IntN(4) == 0 {
 		subject = fmt.Sprintf("Re: Water level alarm test %d/%d", at.Day(), int(at.Month()))
-		files = []attachment{{name: "calibration.xlsx", data: xlsx("Calibration", sheet)}, {name: "protocol.pdf", data: pdf("Calibration protocol", at, "Stations 3 to 7 were compared with the staff gauge.")}}
+		files = []attachment{{name: "calibration.xlsx", data: xlsx("Calibration", sheet)},
+			{name: "protocol.pdf", data: pdf("Calibration protocol", at, "Stations 3 to 7 were compared with the staff gauge.")}}
 	}
-	return w.letter("gauges", at, pick(w, watchers), subject, "The readings of the last six hours are attached.", append(files, w.logo()))
+	return w.letter("gauges", at, pick(w, watchers), subject, "The readings of the last six hours are attached.",
+		append(files, w.logo()))
 }
 
 func (w *writer) berth(at time.Time) Letter {
@@ -249,8 +258,10 @@ func (w *writer) berth(at time.Time) Letter {
 	case 1:
 		subject = fmt.Sprintf("Berth for %s / %s?", vessel, pick(w, quays))
 	}
-	doc := pdf("Request for a berth", at, "Vessel: "+vessel, fmt.Sprintf("Number: BK-%d", number), "Place: "+pick(w, quays), fmt.Sprintf("From %s to %s", from.Format("2 January 2006"), to.Format("2 January 2006")))
-	return w.letter("berths", at, pick(w, agents), subject, "Please find our request attached.", []attachment{{name: "Berth request " + vessel + ".pdf", data: doc}, w.logo()})
+	doc := pdf("Request for a berth", at, "Vessel: "+vessel, fmt.Sprintf("Number: BK-%d", number), "Place: "+
+		pick(w, quays), fmt.Sprintf("From %s to %s", from.Format("2 January 2006"), to.Format("2 January 2006")))
+	return w.letter("berths", at, pick(w, agents), subject, "Please find our request attached.",
+		[]attachment{{name: "Berth request " + vessel + ".pdf", data: doc}, w.logo()})
 }
 
 func (w *writer) crew(at time.Time) Letter {
@@ -272,8 +283,10 @@ func (w *writer) crew(at time.Time) Letter {
 
 func (w *writer) certificate(at time.Time) Letter {
 	vessel := pick(w, vessels)
-	doc := pdf("Certificate of insurance", at, "Vessel: "+vessel, "Liability for wreck removal and pollution.", fmt.Sprintf("Valid until %s", at.AddDate(1, 0, 0).Format("2 January 2006")))
-	return w.letter("safety", at, pick(w, insurers), "Insurance certificate "+vessel, "The certificate for the coming year.", []attachment{{name: "certificate.pdf", data: doc}, w.logo()})
+	doc := pdf("Certificate of insurance", at, "Vessel: "+vessel, "Liability for wreck removal and pollution.",
+		fmt.Sprintf("Valid until %s", at.AddDate(1, 0, 0).Format("2 January 2006")))
+	return w.letter("safety", at, pick(w, insurers), "Insurance certificate "+vessel, "The certificate for the coming "+
+		"year.", []attachment{{name: "certificate.pdf", data: doc}, w.logo()})
 }
 
 func (w *writer) survey(at time.Time) Letter {
@@ -283,38 +296,48 @@ func (w *writer) survey(at time.Time) Letter {
 		files = append(files, attachment{name: fmt.Sprintf("hull-survey-%02d.jpg", i+1), data: photo(w.random.Uint64())})
 	}
 	if w.random.IntN(3) == 0 {
-		files = []attachment{{name: "dive-photos.zip", data: zipped([]zipEntry{{"photos/01.jpg", photo(w.random.Uint64())}, {"photos/02.jpg", photo(w.random.Uint64())}, {"readme.txt", []byte("Taken at " + place)}})}}
+		files = []attachment{
+			{name: "dive-photos.zip",
+				data: zipped([]zipEntry{{"photos/01.jpg", photo(w.random.Uint64())}, {"photos/02.jpg", photo(w.random.Uint64())},
+					{"readme.txt", []byte("Taken at " + place)}})}}
 	}
 	return w.letter("safety", at, divers, "Survey of "+place, "Pictures of today's dive.", append(files, w.logo()))
 }
 
 func (w *writer) wasteDeclaration(at time.Time) Letter {
 	month := at.AddDate(0, -1, 0)
-	rows := [][]any{{"kind", "kg"}, {"oily water", 400 + w.random.IntN(900)}, {"household", 100 + w.random.IntN(300)}, {"glass", w.random.IntN(80)}}
-	return w.letter("safety", at, waste, "Waste declaration "+month.Format("01/2006"), "As every month.", []attachment{{name: "declaration.xlsx", data: xlsx("Waste", rows)}})
+	rows := [][]any{{"kind", "kg"}, {"oily water", 400 + w.random.IntN(900)}, {"household", 100 + w.random.IntN(300)},
+		{"glass", w.random.IntN(80)}}
+	return w.letter("safety", at, waste, "Waste declaration "+month.Format("01/2006"), "As every month.",
+		[]attachment{{name: "declaration.xlsx", data: xlsx("Waste", rows)}})
 }
 
 // chatter is mail that no rule wants.
 func (w *writer) chatter(at time.Time) Letter {
-	subject := pick(w, []string{"Invitation: harbour day", "Parking on Friday", "New price list", "Is the crane free on Monday?"})
+	subject := pick(w,
+		[]string{"Invitation: harbour day", "Parking on Friday", "New price list", "Is the crane free on Monday?"})
 	var files []attachment
 	if strings.HasPrefix(subject, "New") {
 		files = append(files, attachment{name: "prices.pdf", data: pdf("Price list", at, "Ropes, fenders, paint.")})
 	}
-	return w.letter(pick(w, Mailboxes), at, person{"Heron Chandlery", "shop@heron.example"}, subject, "Kind regards from over the water.", append(files, w.logo()))
+	return w.letter(pick(w, Mailboxes), at, person{"Heron Chandlery", "shop@heron.example"}, subject,
+		"Kind regards from over the water.", append(files, w.logo()))
 }
 
 func (w *writer) draft(at time.Time) Letter {
-	return w.letter("gauges", at, watchers[1], "Draft: readings for review", "Not final yet, please do not use.", []attachment{{name: "draft.csv", data: csvFile([][]string{{"station", "level"}, {"ST3", "?"}})}})
+	return w.letter("gauges", at, watchers[1], "Draft: readings for review", "Not final yet, please do not use.",
+		[]attachment{{name: "draft.csv", data: csvFile([][]string{{"station", "level"}, {"ST3", "?"}})}})
 }
 
 // forward is a colleague's message that holds another with its attachment.
 func (w *writer) forward(at time.Time) Letter {
 	inner := w.berth(at.Add(-2 * time.Hour))
-	header := w.header(at, person{"Ines Halloway", "ines.halloway@brackwater.example"}, "berths", "Fwd: berth request, please file")
+	header := w.header(at, person{"Ines Halloway", "ines.halloway@brackwater.example"}, "berths",
+		"Fwd: berth request, please file")
 	boundary := w.boundary()
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "%sContent-Type: multipart/mixed; boundary=%q\r\n\r\n--%s\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nThis came to me by mistake.\r\n--%s\r\nContent-Type: message/rfc822\r\n\r\n%s\r\n--%s--\r\n",
+	fmt.Fprintf(&b, "%sContent-Type: multipart/mixed; boundary=%q\r\n\r\n--%s\r\nContent-Type: text/plain; "+
+		"charset=utf-8\r\n\r\nThis came to me by mistake.\r\n--%s\r\nContent-Type: message/rfc822\r\n\r\n%s\r\n--%s--\r\n",
 		header, boundary, boundary, boundary, inner.Raw, boundary)
 	return Letter{Mailbox: "berths", Received: at, Raw: b.Bytes()}
 }
@@ -322,7 +345,8 @@ func (w *writer) forward(at time.Time) Letter {
 // disguised is a program that calls itself a certificate, from somebody who calls
 // himself an insurer.
 func (w *writer) disguised(at time.Time) Letter {
-	l := w.letter("safety", at, person{"Kelp Mutual", "certificates@kelpmutual.example"}, "Insurance certificate MV Corrin (corrected)", "Please open the attached certificate.",
+	l := w.letter("safety", at, person{"Kelp Mutual", "certificates@kelpmutual.example"}, "Insurance certificate MV "+
+		"Corrin (corrected)", "Please open the attached certificate.",
 		[]attachment{{name: "certificate.pdf", data: append([]byte("MZ\x90\x00"), make([]byte, 2000)...)}})
 	l.Raw = bytes.Replace(l.Raw, []byte("dmarc=pass"), []byte("dmarc=fail"), 1)
 	return l
@@ -330,7 +354,9 @@ func (w *writer) disguised(at time.Time) Letter {
 
 // climbing is a message whose file name tries to leave its folder.
 func (w *writer) climbing(at time.Time) Letter {
-	return w.letter("gauges", at, watchers[0], "Readings: special series", "A special series.", []attachment{{name: "../../../etc/special: series?.csv", data: csvFile([][]string{{"station", "level"}, {"ST9", "2.10"}})}})
+	return w.letter("gauges", at, watchers[0], "Readings: special series", "A special series.",
+		[]attachment{
+			{name: "../../../etc/special: series?.csv", data: csvFile([][]string{{"station", "level"}, {"ST9", "2.10"}})}})
 }
 
 func (w *writer) logo() attachment {
@@ -352,19 +378,25 @@ func reported(at time.Time, from person, result string) string {
 	if domain == "brackwater.example" {
 		return ""
 	}
-	return fmt.Sprintf("Authentication-Results: %s; dmarc=%s header.from=%s\r\nReceived: from mail.%s (mail.%s [192.0.2.25]) by %s with ESMTPS; %s\r\n", MailHost, result, domain, domain, domain, MailHost, at.Format(time.RFC1123Z))
+	return fmt.Sprintf("Authentication-Results: %s; dmarc=%s header.from=%s\r\nReceived: from mail.%s (mail.%s "+
+		"[192.0.2.25]) by %s with ESMTPS; %s\r\n", MailHost, result, domain, domain, domain, MailHost,
+		at.Format(time.RFC1123Z))
 }
 
 func (w *writer) header(at time.Time, from person, mailbox, subject string) string {
-	return fmt.Sprintf("From: %s <%s>\r\nTo: %s@brackwater.example\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%d.%08x@%s>\r\nMIME-Version: 1.0\r\n",
-		mime.QEncoding.Encode("utf-8", from.name), from.address, mailbox, mime.QEncoding.Encode("utf-8", subject), at.Format(time.RFC1123Z), w.next(), w.random.Uint32(), strings.SplitN(from.address, "@", 2)[1])
+	return fmt.Sprintf("From: %s <%s>\r\nTo: %s@brackwater.example\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: "+
+		"<%d.%08x@%s>\r\nMIME-Version: 1.0\r\n",
+		mime.QEncoding.Encode("utf-8", from.name), from.address, mailbox, mime.QEncoding.Encode("utf-8", subject),
+		at.Format(time.RFC1123Z), w.next(), w.random.Uint32(), strings.SplitN(from.address, "@", 2)[1])
 }
 
 func (w *writer) letter(mailbox string, at time.Time, from person, subject, text string, files []attachment) Letter {
 	var b bytes.Buffer
 	boundary := w.boundary()
 	b.WriteString(reported(at, from, "pass"))
-	fmt.Fprintf(&b, "%sContent-Type: multipart/mixed; boundary=%q\r\n\r\n--%s\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nGood day,\r\n\r\n%s\r\n\r\n%s\r\n", w.header(at, from, mailbox, subject), boundary, boundary, text, from.name)
+	fmt.Fprintf(&b, "%sContent-Type: multipart/mixed; boundary=%q\r\n\r\n--%s\r\nContent-Type: text/plain; "+
+		"charset=utf-8\r\n\r\nGood day,\r\n\r\n%s\r\n\r\n%s\r\n", w.header(at, from, mailbox, subject), boundary, boundary,
+		text, from.name)
 	for i, f := range files {
 		kind := mime.TypeByExtension(path.Ext(f.name))
 		if kind == "" || mail.KindOf("", path.Ext(f.name)) == mail.Spreadsheet {
@@ -379,7 +411,8 @@ func (w *writer) letter(mailbox string, at time.Time, from person, subject, text
 		if f.broken {
 			name = fmt.Sprintf("%s; filename=%q", disposition, mime.BEncoding.Encode("utf-8", f.name))
 		}
-		fmt.Fprintf(&b, "--%s\r\nContent-Type: %s\r\nContent-Disposition: %s\r\n%sContent-Transfer-Encoding: base64\r\n\r\n", boundary, kind, name, id)
+		fmt.Fprintf(&b, "--%s\r\nContent-Type: %s\r\nContent-Disposition: %s\r\n%sContent-Transfer-Encoding: base64\r\n\r\n",
+			boundary, kind, name, id)
 		encoded := base64.StdEncoding.EncodeToString(f.data)
 		for len(encoded) > 76 {
 			b.WriteString(encoded[:76] + "\r\n")

@@ -35,7 +35,8 @@ const mostByHand = 500
 // byHand begins a pass.
 func (dk *Desk) byHand(v store.Viewer, rows []store.Message) *store.Pass {
 	now := dk.Clock().UTC()
-	p := &store.Pass{Kind: "by hand", MadeBy: v.Name, State: store.Done, Total: len(rows), Looked: len(rows), Matched: len(rows), StartedAt: now, EndedAt: &now}
+	p := &store.Pass{Kind: "by hand", MadeBy: v.Name, State: store.Done, Total: len(rows), Looked: len(rows),
+		Matched: len(rows), StartedAt: now, EndedAt: &now}
 	if !slices.ContainsFunc(rows, func(m store.Message) bool { return m.MailboxID != rows[0].MailboxID }) {
 		p.MailboxID = rows[0].MailboxID
 	}
@@ -78,7 +79,8 @@ func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) 
 	}
 	levels := safename.Folder(folder)
 	if len(levels) == 0 {
-		return store.Pass{}, rule.Problems{{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
+		return store.Pass{}, rule.Problems{{Place: "folder", Text: "name the folder in which to file, such as Sorted by " +
+			"hand/2026", Meant: "Sorted by hand"}}
 	}
 	var ids []int64
 	items := map[int64][]string{}
@@ -106,8 +108,11 @@ func (dk *Desk) FileByHand(v store.Viewer, of []Handed, cabinet, folder string) 
 		hand := store.Hand{Message: row.ID}
 		for _, item := range chosen {
 			ext := mail.Extension(item.Name)
-			hand.Entries = append(hand.Entries, store.Entry{MessageID: row.ID, MailboxID: row.MailboxID, Item: item.ID, CabinetID: c.ID, State: store.Planned, Name: item.Name, Kind: string(item.Kind), Size: item.Size,
-				Wanted: path.Join(path.Join(levels...), safename.File(strings.TrimSuffix(item.Name, ext), ext)), Given: "elsewhere", PlannedAt: now})
+			hand.Entries = append(hand.Entries,
+				store.Entry{MessageID: row.ID, MailboxID: row.MailboxID, Item: item.ID, CabinetID: c.ID, State: store.Planned,
+					Name: item.Name, Kind: string(item.Kind), Size: item.Size,
+					Wanted: path.Join(path.Join(levels...), safename.File(strings.TrimSuffix(item.Name, ext), ext)),
+					Given:  "elsewhere", PlannedAt: now})
 		}
 		hands = append(hands, hand)
 	}
@@ -139,7 +144,8 @@ func itemsByHand(m *mail.Message, named []string) ([]mail.Item, error) {
 			}
 		}
 		if len(chosen) == 0 {
-			return nil, rule.Problems{{Place: "messages", Text: fmt.Sprintf("the message “%s” has no attachment; file the message itself", m.Envelope.Subject), Meant: "copy:eml"}}
+			return nil, rule.Problems{{Place: "messages", Text: fmt.Sprintf("the message “%s” has no attachment; file the "+
+				"message itself", m.Envelope.Subject), Meant: "copy:eml"}}
 		}
 		return chosen, nil
 	}
@@ -157,7 +163,9 @@ func itemsByHand(m *mail.Message, named []string) ([]mail.Item, error) {
 		}
 		item, ok := m.Find(id)
 		if !ok {
-			return nil, rule.Problems{{Place: "items", Text: fmt.Sprintf("the message “%s” has no attachment with the number %s", m.Envelope.Subject, id)}}
+			return nil, rule.Problems{
+				{Place: "items",
+					Text: fmt.Sprintf("the message “%s” has no attachment with the number %s", m.Envelope.Subject, id)}}
 		}
 		chosen = append(chosen, item)
 	}
@@ -188,7 +196,8 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 	}
 	for _, m := range c.Marks {
 		if !slices.Contains([]rule.Mark{rule.Read, rule.Unread, rule.Flagged, rule.NotFlagged}, rule.Mark(m)) {
-			return store.Pass{}, rule.Problems{{Place: "marks", Text: fmt.Sprintf("%q is no mark: read, unread, flagged or not flagged", m)}}
+			return store.Pass{}, rule.Problems{{Place: "marks", Text: fmt.Sprintf("%q is no mark: read, unread, flagged or "+
+				"not flagged", m)}}
 		}
 		add("mark", m)
 	}
@@ -196,7 +205,8 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 		add("move", to)
 	}
 	if len(steps) == 0 {
-		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what is to be done with the messages: label, mark or move"}}
+		return store.Pass{}, rule.Problems{{Place: "messages", Text: "say what is to be done with the messages: label, " +
+			"mark or move"}}
 	}
 	mailboxes, err := dk.Store.Mailboxes.All(v)
 	if err != nil {
@@ -204,7 +214,8 @@ func (dk *Desk) ChangeByHand(v store.Viewer, ids []int64, c HandChange) (store.P
 	}
 	for _, m := range mailboxes {
 		if m.Kind == "pop3" && slices.ContainsFunc(rows, func(row store.Message) bool { return row.MailboxID == m.ID }) {
-			return store.Pass{}, rule.Problems{{Place: "messages", Text: fmt.Sprintf("nothing can be changed in the mailbox “%s”: POP3 knows neither labels nor folders", m.Name)}}
+			return store.Pass{}, rule.Problems{{Place: "messages", Text: fmt.Sprintf("nothing can be changed in the mailbox "+
+				"“%s”: POP3 knows neither labels nor folders", m.Name)}}
 		}
 	}
 	var hands []store.Hand

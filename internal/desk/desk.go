@@ -1,6 +1,6 @@
-// Package desk is where people work on single messages: they look into mailboxes, read messages, decide what waits in the
-// tray, file and change messages by hand, and teach topics. It guarantees that people see and change only what their
-// rights allow, and that what they decide is recorded with their names.
+// Package desk is where people work on single messages: they look into mailboxes, read messages, decide what waits in
+// the tray, file and change messages by hand, and teach topics. It guarantees that people see and change only what
+// their rights allow, and that what they decide is recorded with their names.
 package desk
 
 import (
@@ -80,12 +80,14 @@ func (dk *Desk) Elsewhere(v store.Viewer, m store.Matters, cabinet, folder strin
 	}
 	segments := safename.Folder(folder)
 	if len(segments) == 0 {
-		return 0, rule.Problems{{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
+		return 0, rule.Problems{
+			{Place: "folder", Text: "name the folder in which to file, such as Sorted by hand/2026", Meant: "Sorted by hand"}}
 	}
-	return dk.decided(dk.Store.Tray.Again(v, m, store.Decision{Given: "elsewhere", CabinetID: c.ID, Path: func(entry *store.Entry) string {
-		ext := mail.Extension(entry.Name)
-		return path.Join(path.Join(segments...), safename.File(strings.TrimSuffix(entry.Name, ext), ext))
-	}}))
+	return dk.decided(dk.Store.Tray.Again(v, m,
+		store.Decision{Given: "elsewhere", CabinetID: c.ID, Path: func(entry *store.Entry) string {
+			ext := mail.Extension(entry.Name)
+			return path.Join(path.Join(segments...), safename.File(strings.TrimSuffix(entry.Name, ext), ext))
+		}}))
 }
 
 // SetAside takes matters out of the tray for good, with a note.

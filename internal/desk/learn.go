@@ -71,7 +71,8 @@ type Judged struct {
 
 // Mark says of messages whether they are about a topic, which learns from them. The
 // error, if any, may be rule.Problems.
-func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messages []int64, about bool, origin string) (int, error) {
+func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messages []int64, about bool,
+	origin string) (int, error) {
 	t, err := dk.Store.Topics.ByID(topicID)
 	if err != nil {
 		return 0, err
@@ -93,16 +94,21 @@ func (dk *Desk) Mark(ctx context.Context, v store.Viewer, topicID string, messag
 				}
 			}
 			if l.Mail.Text == nil {
-				return rule.Problems{{Place: "messages", Text: fmt.Sprintf("the text of “%s” cannot be read, so nothing can be learned from it", l.Mail.Envelope.Subject)}}
+				return rule.Problems{{Place: "messages", Text: fmt.Sprintf("the text of “%s” cannot be read, so nothing can be "+
+					"learned from it", l.Mail.Envelope.Subject)}}
 			}
 			is := topic.Of(l.Mail)
 			fingerprint := l.Mail.Fingerprint()
-			examples = append(examples, store.Example{Fingerprint: fingerprint[:], MessageID: row.ID, MailboxID: row.MailboxID, About: about, Subject: is.Subject, Text: is.Text,
-				SenderName: is.Sender.Name, SenderAddress: is.Sender.String(), Names: append([]string{}, is.Names...), Origin: origin, MarkedBy: v.Name, MarkedAt: dk.Clock().UTC()})
+			examples = append(examples,
+				store.Example{Fingerprint: fingerprint[:], MessageID: row.ID, MailboxID: row.MailboxID, About: about,
+					Subject: is.Subject, Text: is.Text,
+					SenderName: is.Sender.Name, SenderAddress: is.Sender.String(), Names: append([]string{}, is.Names...),
+					Origin: origin, MarkedBy: v.Name, MarkedAt: dk.Clock().UTC()})
 			return nil
 		})
 		if errors.Is(err, source.ErrGone) {
-			return 0, rule.Problems{{Place: "messages", Text: fmt.Sprintf("the message “%s” is no longer in its folder, so nothing can be learned from it", row.Subject)}}
+			return 0, rule.Problems{{Place: "messages", Text: fmt.Sprintf("the message “%s” is no longer in its folder, so "+
+				"nothing can be learned from it", row.Subject)}}
 		}
 		if err != nil {
 			return 0, err
@@ -132,7 +138,8 @@ func (dk *Desk) AnswerTopics(ctx context.Context, v store.Viewer, items []int64,
 	for _, entry := range entries {
 		at := slices.IndexFunc(topics, func(t store.Topic) bool { return office.Key(t.Name) == office.Key(entry.Topic) })
 		if at < 0 {
-			return 0, rule.Problems{{Place: "ids", Text: fmt.Sprintf("there is no topic called “%s” any more; try the item again", entry.Topic)}}
+			return 0, rule.Problems{
+				{Place: "ids", Text: fmt.Sprintf("there is no topic called “%s” any more; try the item again", entry.Topic)}}
 		}
 		if id := topics[at].ID; !slices.Contains(byTopic[id], entry.MessageID) {
 			byTopic[id] = append(byTopic[id], entry.MessageID)

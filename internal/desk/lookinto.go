@@ -67,7 +67,8 @@ func (dk *Desk) LookInto(ctx context.Context, v store.Viewer, mailboxID string, 
 				return err
 			}
 			if out.Folder = mail.FindFolder(folders, of.Folder); out.Folder == "" {
-				return rule.Problems{{Place: "folder", Text: fmt.Sprintf("there is no folder “%s” in the mailbox “%s”", of.Folder, m.Name)}}
+				return rule.Problems{
+					{Place: "folder", Text: fmt.Sprintf("there is no folder “%s” in the mailbox “%s”", of.Folder, m.Name)}}
 			}
 		}
 		state, err := s.Open(ctx, out.Folder)
@@ -147,7 +148,8 @@ func fits(m *Shown, of *LookIntoOf, words []string) bool {
 }
 
 // shown reads the facts of messages and keeps those that are new to the records.
-func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32) ([]Shown, error) {
+func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *store.Mailbox, folder string,
+	validity uint32, uids []uint32) ([]Shown, error) {
 	known, err := dk.Store.Messages.ByUID(m.ID, folder, validity, uids)
 	if err != nil {
 		return nil, err
@@ -175,7 +177,8 @@ func (dk *Desk) shown(ctx context.Context, v store.Viewer, s source.Session, m *
 	for i := range facts {
 		row, message, err := reading.Understand(m.ID, folder, validity, &facts[i], dk.Clock())
 		if err != nil {
-			dk.Log.Error("a message could not be understood", "mailbox", m.Name, "folder", folder, "uid", facts[i].UID, "cause", err)
+			dk.Log.Error("a message could not be understood", "mailbox", m.Name, "folder", folder, "uid", facts[i].UID, "cause",
+				err)
 			continue
 		}
 		one := Shown{Message: *row, Items: message.Items()}

@@ -34,9 +34,12 @@ type counting struct {
 	parts    map[uint32]int
 }
 
-func (c *counting) dial(d *testbed.Dovecot) func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
+func (c *counting) dial(d *testbed.Dovecot) func(ctx context.Context, m *store.Mailbox, secret string) (source.Session,
+	error) {
 	return func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		s, err := imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.None}, Username: m.Username, Password: secret})
+		s, err := imap.Dial(ctx,
+			imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.None}, Username: m.Username,
+				Password: secret})
 		if err != nil {
 			return nil, err
 		}
@@ -66,7 +69,9 @@ func (c *counting) octets() (n int64) {
 // oldMailWithFewMatches files from messages of which every twentieth holds a
 // spreadsheet and the others a picture, and proves that nothing of the others
 // but their facts is read.
-func oldMailWithFewMatches(t testing.TB, h func(dial func(context.Context, *store.Mailbox, string) (source.Session, error)) *house, n int) (octets, sent int64, took time.Duration) {
+func oldMailWithFewMatches(t testing.TB,
+	h func(dial func(context.Context, *store.Mailbox, string) (source.Session, error)) *house, n int) (octets, sent int64,
+	took time.Duration) {
 	d := testbed.StartDovecot(t)
 	body := base64.StdEncoding.EncodeToString(bytes.Repeat([]byte{1, 2, 3}, 7_000))
 	sent = d.Fill("gauges", n, func(i int) []byte {
@@ -74,7 +79,10 @@ func oldMailWithFewMatches(t testing.TB, h func(dial func(context.Context, *stor
 		if i%20 == 0 {
 			name, kind = fmt.Sprintf("r%d.xlsx", i), "application/octet-stream"
 		}
-		return []byte(fmt.Sprintf("From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: <%d@tidewatch.example>\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nhello\r\n--b\r\nContent-Type: %s; name=%s\r\nContent-Disposition: attachment\r\nContent-Transfer-Encoding: base64\r\n\r\n%s\r\n--b--\r\n", i, i, kind, name, body))
+		return []byte(fmt.Sprintf("From: oda@tidewatch.example\r\nSubject: reading %d\r\nMessage-ID: "+
+			"<%d@tidewatch.example>\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nContent-Type: multipart/mixed; "+
+			"boundary=b\r\n\r\n--b\r\n\r\nhello\r\n--b\r\nContent-Type: %s; name=%s\r\nContent-Disposition: "+
+			"attachment\r\nContent-Transfer-Encoding: base64\r\n\r\n%s\r\n--b--\r\n", i, i, kind, name, body))
 	})
 	c := &counting{parts: map[uint32]int{}}
 	house := h(c.dial(d))
@@ -128,9 +136,10 @@ func BenchmarkOldMailOfTenThousandMessages(b *testing.B) {
 		var octets, sent int64
 		var took time.Duration
 		ok := b.Run("run", func(b *testing.B) {
-			octets, sent, took = oldMailWithFewMatches(b, func(dial func(context.Context, *store.Mailbox, string) (source.Session, error)) *house {
-				return newHouse(b, dial)
-			}, 10_000)
+			octets, sent, took = oldMailWithFewMatches(b,
+				func(dial func(context.Context, *store.Mailbox, string) (source.Session, error)) *house {
+					return newHouse(b, dial)
+				}, 10_000)
 			b.ReportMetric(float64(octets)/1e6, "MB-read")
 			b.ReportMetric(float64(sent)/1e6, "MB-in-mailbox")
 			b.ReportMetric(10_000/took.Seconds(), "messages/s")
@@ -179,7 +188,8 @@ func BenchmarkLargeAttachment(b *testing.B) {
 	h := newHouse(b, (&counting{parts: map[uint32]int{}}).dial(d))
 	h.watched()
 	h.rule(gaugesRule)
-	head := "From: oda@tidewatch.example\r\nSubject: large\r\nContent-Type: application/zip; name=large.zip\r\nContent-Transfer-Encoding: base64\r\n\r\n"
+	head := "From: oda@tidewatch.example\r\nSubject: large\r\nContent-Type: application/zip; " +
+		"name=large.zip\r\nContent-Transfer-Encoding: base64\r\n\r\n"
 	line := strings.Repeat("QUJD", 19) + "\r\n"
 	lines := int64(size / 57)
 	heap := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/memory/classes/heap/stacks:bytes"}}
@@ -206,9 +216,11 @@ func BenchmarkLargeAttachment(b *testing.B) {
 				}
 			}
 		}()
-		testbed.AppendStream(b, c, "INBOX", int64(len(head))+lines*int64(len(line)), io.MultiReader(strings.NewReader(head), io.LimitReader(&repeat{text: line}, lines*int64(len(line)))))
+		testbed.AppendStream(b, c, "INBOX", int64(len(head))+lines*int64(len(line)),
+			io.MultiReader(strings.NewReader(head), io.LimitReader(&repeat{text: line}, lines*int64(len(line)))))
 		h.until("it is filed", func() bool {
-			n, _ := h.store.Register.Count(store.System, register.Query{Search: register.Search{States: []register.State{register.Filed, register.Void}}})
+			n, _ := h.store.Register.Count(store.System,
+				register.Query{Search: register.Search{States: []register.State{register.Filed, register.Void}}})
 			return n >= 1
 		})
 		close(stop)

@@ -119,7 +119,8 @@ func (w *watcher) workBeside(ctx context.Context, lane store.Lane) (next time.Du
 func (w *watcher) nextSlow(lane store.Lane) (time.Duration, error) {
 	e, next := w.engine, time.Hour
 	underway := e.passes.IDs()
-	for _, of := range []func(string, []int64, store.Lane) (time.Time, bool, error){e.Store.Journal.NextDue, e.Store.Retries.Next} {
+	for _, of := range []func(string, []int64, store.Lane) (time.Time, bool, error){e.Store.Journal.NextDue,
+		e.Store.Retries.Next} {
 		at, waits, err := of(w.mailbox, underway, lane)
 		if err != nil {
 			return 0, err

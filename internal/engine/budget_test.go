@@ -31,8 +31,11 @@ func attached(subject, name, kind string, content []byte) []byte {
 		lines.WriteString(encoded[:n] + "\r\n")
 		encoded = encoded[n:]
 	}
-	return []byte("From: Gauge <gauge@tidewatch.example>\r\nSubject: " + subject + "\r\nMessage-ID: <" + subject + "@tidewatch.example>\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: " +
-		kind + "\r\nContent-Disposition: attachment; filename=\"" + name + "\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + lines.String() + "--b--\r\n")
+	return []byte("From: Gauge <gauge@tidewatch.example>\r\nSubject: " + subject + "\r\nMessage-ID: <" + subject +
+		"@tidewatch.example>\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+		"text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: " +
+		kind + "\r\nContent-Disposition: attachment; filename=\"" + name + "\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" +
+		lines.String() + "--b--\r\n")
 }
 
 // brokenZip has many entries whose contents cannot be unpacked.
@@ -41,7 +44,8 @@ func brokenZip(t testing.TB, entries int) []byte {
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
 	for i := range entries {
-		w, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprintf("%05d.csv", i), Method: zip.Deflate, CompressedSize64: 4, UncompressedSize64: 4})
+		w, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprintf("%05d.csv", i), Method: zip.Deflate, CompressedSize64: 4,
+			UncompressedSize64: 4})
 		if err == nil {
 			_, err = w.Write([]byte{0xff, 0xff, 0xff, 0xff})
 		}
@@ -83,12 +87,17 @@ func TestNothingInAMessageStopsItsMailbox(t *testing.T) {
 		nested = append(nested, fmt.Sprintf("%d.zip", i), zipped(t, files...))
 	}
 	for name, message := range map[string][]byte{
-		"a winmail.dat whose file has a name of 25,000 letters": attached("w", "winmail.dat", "application/ms-tnef", winmail(strings.Repeat("long", 6250)+".csv")),
-		"a zip whose entry has a name of 65,500 letters":        attached("z", "a.zip", "application/zip", []byte(zipped(t, strings.Repeat("n", 65_496)+".csv", "a;b"))),
-		"a zip in a zip with such a name":                       attached("zz", "a.zip", "application/zip", []byte(zipped(t, strings.Repeat("n", 65_000)+".zip", zipped(t, "inner.csv", "1")))),
-		"a broken zip of 9,000 entries":                         attached("b", "b.zip", "application/zip", brokenZip(t, 9000)),
-		"199 zips with 100 broken zips each":                    attached("n", "n.zip", "application/zip", []byte(zipped(t, nested...))),
-		"an attachment with a name of 500,000 letters":          attached("f", strings.Repeat("x", 500_000)+".csv", "text/csv", []byte("a;b")),
+		"a winmail.dat whose file has a name of 25,000 letters": attached("w", "winmail.dat", "application/ms-tnef",
+			winmail(strings.Repeat("long", 6250)+".csv")),
+		"a zip whose entry has a name of 65,500 letters": attached("z", "a.zip", "application/zip",
+			[]byte(zipped(t, strings.Repeat("n", 65_496)+".csv", "a;b"))),
+		"a zip in a zip with such a name": attached("zz", "a.zip", "application/zip",
+			[]byte(zipped(t, strings.Repeat("n", 65_000)+".zip", zipped(t, "inner.csv", "1")))),
+		"a broken zip of 9,000 entries": attached("b", "b.zip", "application/zip", brokenZip(t, 9000)),
+		"199 zips with 100 broken zips each": attached("n", "n.zip", "application/zip",
+			[]byte(zipped(t, nested...))),
+		"an attachment with a name of 500,000 letters": attached("f", strings.Repeat("x", 500_000)+".csv", "text/csv",
+			[]byte("a;b")),
 	} {
 		h, box := live(t, bundles(unpacking), time.Minute)
 		before := child.Started()
@@ -132,7 +141,8 @@ func TestABrokenFileInAnArchiveIsHeldAndTheOthersAreFiled(t *testing.T) {
 		var err error
 		if name == "broken.csv" {
 			var w io.Writer
-			if w, err = z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, CompressedSize64: 4, UncompressedSize64: 4}); err == nil {
+			if w, err = z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, CompressedSize64: 4,
+				UncompressedSize64: 4}); err == nil {
 				_, err = w.Write([]byte{0xff, 0xff, 0xff, 0xff})
 			}
 		} else {
@@ -248,7 +258,8 @@ func TestAMessageOnWhichTheMachineFailsAgainAndAgainIsSetAside(t *testing.T) {
 	})
 	h.hurry()
 	h.watched()
-	h.rule("name: Words\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {words: {in: body, any: hello}}\nattachments:\n  - {take: everything, folder: B}\n")
+	h.rule("name: Words\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {words: {in: body, any: " +
+		"hello}}\nattachments:\n  - {take: everything, folder: B}\n")
 	box.add(attached("starving", "a.csv", "text/csv", []byte("1")))
 	box.add(attached("after", "after.csv", "text/csv", []byte("2")))
 	h.until("the message after it is filed", func() bool { return h.inB("after.csv") })

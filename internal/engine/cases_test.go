@@ -54,7 +54,8 @@ func TestATakenNameIsNumberedOrKept(t *testing.T) {
 		want           map[string]string
 		verdict        string
 	}{
-		{"number", "", map[string]string{"Gauges/2026/05/a.csv": "by hand", "Gauges/2026/05/a (2).csv": "mine"}, "filed a.csv"},
+		{"number", "", map[string]string{"Gauges/2026/05/a.csv": "by hand", "Gauges/2026/05/a (2).csv": "mine"},
+			"filed a.csv"},
 		{"keep", "    if name exists: keep\n", map[string]string{"Gauges/2026/05/a.csv": "by hand"}, "left out a.csv"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -63,7 +64,8 @@ func TestATakenNameIsNumberedOrKept(t *testing.T) {
 			h.watched()
 			h.rule(gaugesRule + c.addition)
 			folder := filepath.Join(h.files, "Gauges", "2026", "05")
-			if err := errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, "a.csv"), []byte("by hand"), 0o644)); err != nil {
+			if err := errors.Join(os.MkdirAll(folder, 0o755),
+				os.WriteFile(filepath.Join(folder, "a.csv"), []byte("by hand"), 0o644)); err != nil {
 				t.Fatal(err)
 			}
 			box.add(raw("one", "a.csv", "mine"))
@@ -93,7 +95,8 @@ func TestRulesSeeAMessageInTheirOrderUntilOneStops(t *testing.T) {
 	box := &memory{}
 	h := newHouse(t, box.dial)
 	h.watched()
-	first := h.rule(strings.NewReplacer("id: tide-gauges", "id: first", "name: Tide", "name: First", "folder: Gauges", "folder: First").Replace(gaugesRule) + "then: stop\n")
+	first := h.rule(strings.NewReplacer("id: tide-gauges", "id: first", "name: Tide", "name: First", "folder: Gauges",
+		"folder: First").Replace(gaugesRule) + "then: stop\n")
 	second := h.rule(gaugesRule)
 	box.add(raw("one", "a.csv", "1"))
 	h.expect(map[string]string{"First/2026/05/a.csv": "1"})
@@ -138,8 +141,10 @@ func TestAttachmentsOfForwardedMessagesAreFiledAndTheMessageItselfIsNot(t *testi
 	h := newHouse(t, box.dial)
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, "<received month>", "<original.sender.name>", 1))
-	inner := strings.Replace(string(raw("inner", "plan.pdf", "%PDF")), "Oda Fenwick <oda@tidewatch.example>", "Keld <keld@marram.example>", 1)
-	box.add([]byte("From: oda@tidewatch.example\r\nSubject: Fwd\r\nContent-Type: multipart/mixed; boundary=o\r\n\r\n--o\r\n\r\nsee below\r\n--o\r\nContent-Type: message/rfc822\r\n\r\n" + inner + "\r\n--o--\r\n"))
+	inner := strings.Replace(string(raw("inner", "plan.pdf", "%PDF")), "Oda Fenwick <oda@tidewatch.example>",
+		"Keld <keld@marram.example>", 1)
+	box.add([]byte("From: oda@tidewatch.example\r\nSubject: Fwd\r\nContent-Type: multipart/mixed; " +
+		"boundary=o\r\n\r\n--o\r\n\r\nsee below\r\n--o\r\nContent-Type: message/rfc822\r\n\r\n" + inner + "\r\n--o--\r\n"))
 	h.expect(map[string]string{"Gauges/2026/Keld/plan.pdf": "%PDF"})
 	h.filed(1)
 	if v := h.verdicts(); len(v) != 2 || v[1] != "left out inner.eml" {
@@ -153,10 +158,16 @@ func TestAForwardInTheTextIsFiledByWhoWroteIt(t *testing.T) {
 	box := &memory{}
 	h := newHouse(t, box.dial)
 	h.watched()
-	h.rule(strings.NewReplacer("<received month>", "<original.sender.domain>", "{sender: {domain: tidewatch.example}}", "{sender: {domain: brackwater.example}, original sender: {domain: [marram.example, hollin.example]}}").Replace(gaugesRule))
+	h.rule(strings.NewReplacer("<received month>", "<original.sender.domain>", "{sender: {domain: tidewatch.example}}",
+		"{sender: {domain: brackwater.example}, original sender: {domain: [marram.example, hollin.example]}}").Replace(
+		gaugesRule))
 	forward := func(from, original, file string) {
-		text := "For the register.\r\n\r\nVon: Keld <" + original + ">\r\nGesendet: Dienstag, 12. Mai 2026 06:02\r\nAn: Ines\r\nBetreff: Plan\r\n\r\nSee attached.\r\n"
-		box.add([]byte("From: " + from + "\r\nSubject: WG: Plan\r\nContent-Type: multipart/mixed; boundary=o\r\n\r\n--o\r\n\r\n" + text + "\r\n--o\r\nContent-Type: text/csv\r\nContent-Disposition: attachment; filename=" + file + "\r\n\r\n" + file + "\r\n--o--\r\n"))
+		text := "For the register.\r\n\r\nVon: Keld <" + original + ">\r\nGesendet: Dienstag, 12. Mai 2026 06:02\r\nAn: " +
+			"Ines\r\nBetreff: Plan\r\n\r\nSee attached.\r\n"
+		box.add([]byte("From: " + from +
+			"\r\nSubject: WG: Plan\r\nContent-Type: multipart/mixed; boundary=o\r\n\r\n--o\r\n\r\n" + text +
+			"\r\n--o\r\nContent-Type: text/csv\r\nContent-Disposition: attachment; filename=" + file + "\r\n\r\n" + file +
+			"\r\n--o--\r\n"))
 	}
 	forward("ines@brackwater.example", "keld@marram.example", "a.csv")
 	forward("ines@brackwater.example", "keld@stranger.example", "b.csv")
@@ -226,7 +237,8 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 	box.add(raw("one", "a.csv", "1"))
 	h.until("it waits", func() bool { tray, _ := h.store.Tray.Entries(store.System, 0, 10); return len(tray) == 1 })
 	tray, _ := h.store.Tray.Entries(store.System, 0, 10)
-	if tray[0].State != store.Failed || !strings.Contains(tray[0].Reason, "no longer in the folder “INBOX”") || tray[0].Advice == "" {
+	if tray[0].State != store.Failed || !strings.Contains(tray[0].Reason, "no longer in the folder “INBOX”") ||
+		tray[0].Advice == "" {
 		t.Errorf("the tray says %+v", tray[0])
 	}
 	out.Store(false) // somebody put it back
@@ -260,8 +272,10 @@ func TestWhileTheCabinetIsFullOrReadOnlyMailWaitsAndIsFiledOnce(t *testing.T) {
 		err      error
 		says     string
 	}{
-		{"full", "write", syscall.ENOSPC, "no room left"}, {"full at the flush", "sync", syscall.ENOSPC, "no room left"}, {"read-only", "create", syscall.EROFS, "may not be written to"},
-		{"broken when naming", "publish", syscall.EIO, "input/output error"}, {"broken when flushing the folder", "syncdir", syscall.EIO, "input/output error"},
+		{"full", "write", syscall.ENOSPC, "no room left"}, {"full at the flush", "sync", syscall.ENOSPC, "no room left"},
+		{"read-only", "create", syscall.EROFS, "may not be written to"},
+		{"broken when naming", "publish", syscall.EIO, "input/output error"},
+		{"broken when flushing the folder", "syncdir", syscall.EIO, "input/output error"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			box := &memory{}
@@ -311,7 +325,8 @@ func TestAMailboxAddedAfterARuleForAllIsWatchedFromThenOn(t *testing.T) {
 	})
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, "mailboxes: gauges", "mailboxes: all", 1))
-	if err := h.store.Mailboxes.Add(&store.Mailbox{ID: "two", Name: "second", Kind: "imap", Host: "h", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"); err != nil {
+	if err := h.store.Mailboxes.Add(&store.Mailbox{ID: "two", Name: "second", Kind: "imap", Host: "h", IntervalSeconds: 1,
+		MadeAt: time.Now()}, "pw", "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.engine.Watch("two")

@@ -19,7 +19,8 @@ func aged(t *testing.T, box *memory) *house {
 	h.hurry()
 	h.watched()
 	h.rule(gaugesRule)
-	if err := h.store.Settings.SetLimits(store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, 0, "test"); err != nil {
+	if err := h.store.Settings.SetLimits(store.Limits{HistoryDays: 300, RegisterDays: 300, KeptDays: 30}, 0,
+		"test"); err != nil {
 		t.Fatal(err)
 	}
 	box.add(raw("reading", "a.csv", "a"))
@@ -124,7 +125,9 @@ func TestAMailServerSaysThatTheClockIsRight(t *testing.T) {
 func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 	box := &memory{}
 	h := aged(t, box)
-	if err := h.store.Alarms.SaveAddressee(&store.Addressee{Name: "Ines", Kind: "mail", Addresses: []string{"ines@brackwater.example"}, Tray: "daily", DailyAt: "00:00", MadeAt: time.Now().AddDate(0, 0, -3)}, nil, "test"); err != nil {
+	if err := h.store.Alarms.SaveAddressee(&store.Addressee{Name: "Ines", Kind: "mail",
+		Addresses: []string{"ines@brackwater.example"}, Tray: "daily", DailyAt: "00:00",
+		MadeAt: time.Now().AddDate(0, 0, -3)}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.engine.Stop()
@@ -151,12 +154,14 @@ func TestWhatAWrongClockPutOffIsDueOnceItIsRight(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.start()
-	if at, waits, err := h.store.Journal.NextDue("box", nil, store.AnyLane); err != nil || waits && at.After(time.Now().Add(10*time.Minute)) {
+	if at, waits, err := h.store.Journal.NextDue("box", nil, store.AnyLane); err != nil || waits &&
+		at.After(time.Now().Add(10*time.Minute)) {
 		t.Errorf("it is due at %v (%v)", at, err)
 	}
 	all, err := h.store.Alarms.Addressees()
 	if err != nil || len(all) != 1 || all[0].ToldAt.After(time.Now()) {
 		t.Errorf("the digest was told at %v (%v)", all[0].ToldAt, err)
 	}
-	h.until("it is filed", func() bool { _, err := os.Stat(filepath.Join(h.files, "Gauges/2026/05/b.csv")); return err == nil })
+	h.until("it is filed",
+		func() bool { _, err := os.Stat(filepath.Join(h.files, "Gauges/2026/05/b.csv")); return err == nil })
 }

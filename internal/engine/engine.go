@@ -109,17 +109,23 @@ func New(c Config) *Engine {
 	e := &Engine{Config: c, watchers: map[string]*watcher{},
 		passes: passes.New(), reached: map[string]int{}}
 	e.clock, e.Office, e.faults = clock.New(c.Base), office.New(c.Base), &fault.Judge{Spool: c.Spool}
-	e.Mailboxes = mailboxes.New(mailboxes.Config{Base: c.Base, Dial: c.Dial, Try: c.Try, Resolver: c.Resolver, Mail: c.Mail,
+	e.Mailboxes = mailboxes.New(mailboxes.Config{Base: c.Base, Dial: c.Dial, Try: c.Try, Resolver: c.Resolver,
+		Mail:       c.Mail,
 		DropDomain: c.DropDomain, OnConsent: e.Watch})
-	e.Reader = reading.New(reading.Config{Base: c.Base, Office: e.Office, Mailboxes: e.Mailboxes, Spool: c.Spool, Ready: c.Ready,
+	e.Reader = reading.New(reading.Config{Base: c.Base, Office: e.Office, Mailboxes: e.Mailboxes, Spool: c.Spool,
+		Ready:    c.Ready,
 		Resolver: c.Resolver, Scanner: c.Scanner})
-	e.Cabinets = cabinets.New(cabinets.Config{Base: c.Base, Office: e.Office, Passes: e.passes, Data: filepath.Dir(c.Spool),
-		OpenCabinet: c.OpenCabinet, Prepare: c.Prepare, LeaseBeat: c.LeaseBeat, OnMoved: func(ctx context.Context, id string) { e.Filer.Recover(ctx, id) }})
-	e.Filer = filing.New(filing.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Reader: e.Reader, Faults: e.faults,
-		Data: filepath.Dir(c.Spool), Waiting: c.Waiting, Beside: e.beside})
+	e.Cabinets = cabinets.New(cabinets.Config{Base: c.Base, Office: e.Office, Passes: e.passes,
+		Data:        filepath.Dir(c.Spool),
+		OpenCabinet: c.OpenCabinet, Prepare: c.Prepare, LeaseBeat: c.LeaseBeat,
+		OnMoved: func(ctx context.Context, id string) { e.Filer.Recover(ctx, id) }})
+	e.Filer = filing.New(filing.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Reader: e.Reader,
+		Faults: e.faults,
+		Data:   filepath.Dir(c.Spool), Waiting: c.Waiting, Beside: e.beside})
 	e.Outbox = outbox.New(c.Base, e.Office, c.RootCAs)
-	e.Registry = registry.New(registry.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Filer: e.Filer, Passes: e.passes,
-		Watch: e.clock, Spool: c.Spool})
+	e.Registry = registry.New(registry.Config{Base: c.Base, Office: e.Office, Cabinets: e.Cabinets, Filer: e.Filer,
+		Passes: e.passes,
+		Watch:  e.clock, Spool: c.Spool})
 	e.Rehearser = rehearsal.New(c.Base, e.Office, e.Cabinets, e.Mailboxes, e.Reader)
 	e.Desk = desk.New(c.Base, e.Office, e.Mailboxes, e.Reader, e.Registry)
 	c.Base.WakeAll, c.Base.Wake, c.Base.Hasten = e.wakeAll, e.rouse, e.Outbox.Hasten
@@ -218,7 +224,8 @@ func (e *Engine) ExamineRecords(ctx context.Context, full bool) ([]string, error
 	e.Log.Error("the records are damaged", "file", e.Store.Path(), "found", found)
 	e.Events.Send(events.Event{Kind: "tray"})
 	err = e.Store.Tray.Tell(&store.Notice{Kind: "records", Object: "records", MadeAt: e.Clock(),
-		Text: fmt.Sprintf("Ink Tray's records in %s are damaged: %s.", e.Store.Path(), found[0]), Advice: store.DamagedAdvice})
+		Text:   fmt.Sprintf("Ink Tray's records in %s are damaged: %s.", e.Store.Path(), found[0]),
+		Advice: store.DamagedAdvice})
 	if err != nil { // it may be what is damaged that cannot be written
 		e.Log.Error("telling that the records are damaged", "error", err)
 	}
@@ -238,7 +245,8 @@ func (e *Engine) Watch(mailboxID string) {
 	e.Unwatch(mailboxID)
 	e.Cabinets.Recheck()
 	ctx, cancel := context.WithCancel(e.Context())
-	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1), now: make(chan struct{}, 1),
+	w := &watcher{engine: e, mailbox: mailboxID, cancel: cancel, done: make(chan struct{}), wake: make(chan struct{}, 1),
+		now:  make(chan struct{}, 1),
 		slow: [2]chan struct{}{make(chan struct{}, 1), make(chan struct{}, 1)}, last: store.LastLane}
 	w.set(Status{State: Connecting, Since: e.Clock()})
 	e.mutex.Lock()

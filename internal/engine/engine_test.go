@@ -86,7 +86,8 @@ attachments:
     folder: Gauges/<received year>/<received month>
 `
 
-func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)) *house {
+func newHouse(t testing.TB,
+	dial func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error)) *house {
 	t.Helper()
 	h := &house{t: t, data: t.TempDir(), files: filepath.Join(t.TempDir(), "files"), dial: dial}
 	h.open = func(c *store.Cabinet) (cabinet.Cabinet, error) { return local.New(c.Folder, c.Identity), nil }
@@ -99,8 +100,11 @@ func newHouse(t testing.TB, dial func(ctx context.Context, m *store.Mailbox, sec
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.mailbox = store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges", IntervalSeconds: 1, MadeAt: time.Now()}
-	err = errors.Join(h.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.files, Identity: identity, MadeAt: time.Now()}, "test"),
+	h.mailbox = store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls",
+		Username: "gauges", IntervalSeconds: 1, MadeAt: time.Now()}
+	err = errors.Join(
+		h.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "harbour files", Kind: "local", Folder: h.files,
+			Identity: identity, MadeAt: time.Now()}, "test"),
 		h.store.Mailboxes.Add(&h.mailbox, "pw", "test"))
 	if err != nil {
 		t.Fatal(err)
@@ -121,19 +125,24 @@ func statesOf(t testing.TB, s *store.Store) {
 
 func (h *house) start() {
 	h.t.Helper()
-	h.engine = New(Config{Base: base.New(base.Base{Store: h.store, Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) },
-		Zone: time.UTC, Language: language.English, Log: slog.New(slog.DiscardHandler), Beat: h.beat, Pause: func(n int) time.Duration {
-			if h.beat > 0 {
-				return h.beat
-			}
-			return base.Pause(n)
-		}}),
-		Dial: h.dial, OpenCabinet: h.open, Prepare: func(ctx context.Context, c *store.Cabinet, now time.Time) (string, error) {
+	h.engine = New(Config{
+		Base: base.New(base.Base{Store: h.store,
+			Clock: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) },
+			Zone:  time.UTC, Language: language.English, Log: slog.New(slog.DiscardHandler), Beat: h.beat,
+			Pause: func(n int) time.Duration {
+				if h.beat > 0 {
+					return h.beat
+				}
+				return base.Pause(n)
+			}}),
+		Dial: h.dial, OpenCabinet: h.open,
+		Prepare: func(ctx context.Context, c *store.Cabinet, now time.Time) (string, error) {
 			if c.Kind == "local" {
 				return local.Prepare(c.Folder, now)
 			}
 			return tree.Prepare(ctx, davTree(h.t, c.Folder), now)
-		}, Spool: filepath.Join(h.data, "spool"), Ready: testbed.Ready(h.t), Resolver: h.resolver, Scanner: h.scanner, Patience: h.patience, LeaseBeat: h.lease, Waiting: h.waiting})
+		}, Spool: filepath.Join(h.data, "spool"), Ready: testbed.Ready(h.t), Resolver: h.resolver, Scanner: h.scanner,
+		Patience: h.patience, LeaseBeat: h.lease, Waiting: h.waiting})
 	if err := h.engine.Start(); err != nil {
 		h.t.Fatal(err)
 	}
@@ -172,7 +181,8 @@ func (h *house) until(what string, ok func() bool) {
 		case <-deadline:
 			notices, _ := h.store.Tray.Notices(store.System)
 			tray, _ := h.store.Tray.Entries(store.System, 0, 10)
-			h.t.Fatalf("waited in vain until %s; %d files; notices %+v; tray %+v; status %+v", what, len(h.tree()), notices, tray, h.engine.Status("box"))
+			h.t.Fatalf("waited in vain until %s; %d files; notices %+v; tray %+v; status %+v", what, len(h.tree()), notices,
+				tray, h.engine.Status("box"))
 		case <-tick.C:
 		}
 	}
@@ -220,9 +230,12 @@ func (h *house) expect(want map[string]string) {
 // raw writes a message with attachments.
 func raw(subject string, attachments ...string) []byte {
 	var b strings.Builder
-	fmt.Fprintf(&b, "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: %s\r\nMessage-ID: <%s@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nSee the attachments.\r\n", subject, strings.ReplaceAll(subject, " ", "."))
+	fmt.Fprintf(&b, "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: "+
+		"%s\r\nMessage-ID: <%s@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nSee the "+
+		"attachments.\r\n", subject, strings.ReplaceAll(subject, " ", "."))
 	for i := 0; i+1 < len(attachments); i += 2 {
-		fmt.Fprintf(&b, "--b\r\nContent-Type: application/octet-stream; name=\"%s\"\r\nContent-Disposition: attachment\r\n\r\n%s\r\n", attachments[i], attachments[i+1])
+		fmt.Fprintf(&b, "--b\r\nContent-Type: application/octet-stream; name=\"%s\"\r\nContent-Disposition: "+
+			"attachment\r\n\r\n%s\r\n", attachments[i], attachments[i+1])
 	}
 	b.WriteString("--b--\r\n")
 	return []byte(b.String())
@@ -231,11 +244,14 @@ func raw(subject string, attachments ...string) []byte {
 var may = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
 
 // dovecot is a house whose mailbox lies on a real server.
-func dovecot(t *testing.T) (*house, *testbed.Dovecot, func(folder string, message []byte, flags ...imaplib.Flag) uint32) {
+func dovecot(t *testing.T) (*house, *testbed.Dovecot,
+	func(folder string, message []byte, flags ...imaplib.Flag) uint32) {
 	t.Helper()
 	d := testbed.StartDovecot(t)
 	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret})
+		return imap.Dial(ctx,
+			imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots},
+				Username: m.Username, Password: secret})
 	})
 	return h, d, func(folder string, message []byte, flags ...imaplib.Flag) uint32 {
 		t.Helper()
@@ -255,14 +271,17 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 	})
 	h.rule(gaugesRule)
 	deliver("INBOX", raw("readings", "st3.csv", "a;b", "../../etc/cron", "no escape", "st3.csv", "another content"))
-	h.expect(map[string]string{"Gauges/2026/05/st3.csv": "a;b", "Gauges/2026/05/cron": "no escape", "Gauges/2026/05/st3 (2).csv": "another content"})
-	h.until("all is in the register", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 3 })
+	h.expect(map[string]string{"Gauges/2026/05/st3.csv": "a;b", "Gauges/2026/05/cron": "no escape",
+		"Gauges/2026/05/st3 (2).csv": "another content"})
+	h.until("all is in the register",
+		func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 3 })
 	filings, err := h.store.Register.List(store.System, register.Query{Most: 10})
 	if err != nil {
 		t.Fatal(err)
 	}
 	first := filings[2]
-	if first.Number != 1 || first.Rule != "Tide gauge readings" || first.Mailbox != "gauges" || first.SenderAddress != "oda@tidewatch.example" || first.Subject != "readings" ||
+	if first.Number != 1 || first.Rule != "Tide gauge readings" || first.Mailbox != "gauges" ||
+		first.SenderAddress != "oda@tidewatch.example" || first.Subject != "readings" ||
 		first.Folder != "Gauges/2026/05" || first.File != "st3.csv" || first.Size != 3 || !first.ReceivedAt.Equal(may) {
 		t.Errorf("the register says %+v", first)
 	}
@@ -286,7 +305,8 @@ func TestNewMailIsFiledAndOldMailIsNot(t *testing.T) {
 			t.Fatal("none of 20 messages that were announced has a delay")
 		}
 		deliver("INBOX", raw(fmt.Sprint("more ", n), fmt.Sprintf("more%d.csv", n), fmt.Sprint("more ", n)))
-		h.until("it is in the register", func() bool { all, _ := h.store.Register.Count(store.System, register.Query{}); return all == 3+n })
+		h.until("it is in the register",
+			func() bool { all, _ := h.store.Register.Count(store.System, register.Query{}); return all == 3+n })
 	}
 }
 
@@ -304,7 +324,8 @@ func TestOldMailIsFiledOnceOnRequest(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		h.until("the pass is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+		h.until("the pass is done",
+			func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 		h.expect(want)
 		p, _ := h.store.Passes.ByID(store.System, pass.ID)
 		if p.Total != 120 || p.Looked != 120 || p.Matched != 120 {
@@ -336,7 +357,8 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Paused); err != nil {
 		t.Fatal(err)
 	}
-	h.until("it is paused", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Paused })
+	h.until("it is paused",
+		func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Paused })
 	if p, _ := h.store.Passes.ByID(store.System, pass.ID); p.Looked >= 300 || p.Looked%passBatch != 0 {
 		t.Errorf("paused after %d messages", p.Looked)
 	}
@@ -346,7 +368,8 @@ func TestAPassIsPausedGoesOnAndSurvivesARestart(t *testing.T) {
 	h.until("it went on", func() bool { return len(h.tree()) > 60 })
 	h.restart()
 	h.until("it is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
-	h.until("nothing waits", func() bool { _, waits, _ := h.store.Journal.NextDue("box", nil, store.AnyLane); return !waits })
+	h.until("nothing waits",
+		func() bool { _, waits, _ := h.store.Journal.NextDue("box", nil, store.AnyLane); return !waits })
 	h.expect(want)
 	if err := h.engine.SteerPass(store.System, pass.ID, store.Stopped); err == nil {
 		t.Error("a pass that ended was stopped")
@@ -363,7 +386,8 @@ func TestALabelPutOnLaterFilesAnOldMessage(t *testing.T) {
 	if _, err := c.Select("INBOX", nil).Wait(); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.Store(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{"To_file"}}, nil).Close(); err != nil {
+	if err := c.Store(imaplib.UIDSetNum(imaplib.UID(uid)),
+		&imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{"To_file"}}, nil).Close(); err != nil {
 		t.Fatal(err)
 	}
 	h.expect(map[string]string{"Gauges/2026/05/old.csv": "old"})
@@ -388,7 +412,8 @@ func TestAfterARenumberingNothingIsFiledTwice(t *testing.T) {
 func TestTheSameMessageInTwoFoldersIsFiledOnce(t *testing.T) {
 	h, _, deliver := dovecot(t)
 	h.watched()
-	h.rule(strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, archive]}", 1))
+	h.rule(strings.Replace(gaugesRule, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, archive]}",
+		1))
 	h.until("both folders are known", func() bool { f, _ := h.store.Mailboxes.FoldersOf("box"); return len(f) == 2 })
 	message := raw("one", "one.csv", "1")
 	deliver("INBOX", message)
@@ -445,7 +470,9 @@ func TestWhatCameWhileTheServerWasAwayIsFiled(t *testing.T) {
 func TestAWrongPasswordIsTold(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, _ string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: "wrong"})
+		return imap.Dial(ctx,
+			imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots},
+				Username: m.Username, Password: "wrong"})
 	})
 	h.until("the tray says so", func() bool {
 		n, _ := h.store.Tray.Notices(store.System)
@@ -461,10 +488,12 @@ func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
 	box.add(raw("invoice", "certificate.pdf", "MZ"+strings.Repeat("\x00", 200), "good.pdf", "%PDF"))
 	h.expect(map[string]string{"Gauges/2026/05/good.pdf": "%PDF"})
 	tray, err := h.store.Tray.Entries(store.System, 0, 10)
-	if err != nil || len(tray) != 1 || tray[0].State != store.Held || !strings.Contains(tray[0].Reason, "named .pdf, but it is a Windows program") {
+	if err != nil || len(tray) != 1 || tray[0].State != store.Held ||
+		!strings.Contains(tray[0].Reason, "named .pdf, but it is a Windows program") {
 		t.Errorf("the tray holds %+v, %v", tray, err)
 	}
-	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, ""); n != 1 || err != nil {
+	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, ""); n != 1 ||
+		err != nil {
 		t.Errorf("set aside: %d, %v", n, err)
 	}
 }
@@ -504,7 +533,8 @@ func TestARegisterNumberInANameIsTheOneInTheRegister(t *testing.T) {
 	h.rule(gaugesRule + "    name: <register.year>-<register pad 4> <file.stem>\n")
 	box.add(raw("one", "a.csv", "1", "b.csv", "2"))
 	year := time.Now().UTC().Year()
-	h.expect(map[string]string{fmt.Sprintf("Gauges/2026/05/%d-0001 a.csv", year): "1", fmt.Sprintf("Gauges/2026/05/%d-0002 b.csv", year): "2"})
+	h.expect(map[string]string{fmt.Sprintf("Gauges/2026/05/%d-0001 a.csv", year): "1",
+		fmt.Sprintf("Gauges/2026/05/%d-0002 b.csv", year): "2"})
 }
 
 func TestTextIsReadOnlyWhereTheVerdictHangsOnIt(t *testing.T) {
@@ -513,7 +543,8 @@ func TestTextIsReadOnlyWhereTheVerdictHangsOnIt(t *testing.T) {
 	h.watched()
 	h.rule(strings.Replace(gaugesRule, "attachments:", "unless: [{words: {in: body, any: draft}}]\nattachments:", 1))
 	box.add([]byte(strings.Replace(string(raw("draft one", "a.csv", "1")), "See the attachments.", "This is a DRAFT.", 1)))
-	box.add([]byte(strings.Replace(string(raw("another sender", "b.csv", "2")), "tidewatch.example>", "marram.example>", 1)))
+	box.add([]byte(strings.Replace(string(raw("another sender", "b.csv", "2")), "tidewatch.example>", "marram.example>",
+		1)))
 	box.add(raw("good", "c.csv", "3"))
 	h.expect(map[string]string{"Gauges/2026/05/c.csv": "3"})
 	if got := box.read(); slices.ContainsFunc(got, func(s string) bool { return strings.HasPrefix(s, "2/") }) {
@@ -524,7 +555,8 @@ func TestTextIsReadOnlyWhereTheVerdictHangsOnIt(t *testing.T) {
 func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 	box := &memory{}
 	for i := range 5 {
-		box.add(raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint("content ", i), "same.csv", fmt.Sprint("same name ", i)))
+		box.add(raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), fmt.Sprint("content ", i), "same.csv",
+			fmt.Sprint("same name ", i)))
 	}
 	box.add(raw("forged", "x.lnk", "x"))
 	h := newHouse(t, box.dial)
@@ -538,7 +570,8 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	if rehearsed.Looked != 6 || rehearsed.Matching != 6 || rehearsed.Files != 10 || rehearsed.Clashes != 4 {
-		t.Errorf("the rehearsal says %d looked, %d matching, %d files, %d clashes", rehearsed.Looked, rehearsed.Matching, rehearsed.Files, rehearsed.Clashes)
+		t.Errorf("the rehearsal says %d looked, %d matching, %d files, %d clashes", rehearsed.Looked, rehearsed.Matching,
+			rehearsed.Files, rehearsed.Clashes)
 	}
 	if len(h.tree()) != 0 {
 		t.Fatal("the rehearsal wrote something")
@@ -548,7 +581,8 @@ func TestARehearsalShowsWhatFilingThenDoes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.until("the pass is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+	h.until("the pass is done",
+		func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 	got := h.tree()
 	for _, m := range rehearsed.Messages {
 		for _, i := range m.Items {
@@ -599,7 +633,8 @@ func TestThePowerMayGoAtAnyMomentOfAFiling(t *testing.T) {
 			h.ahead.Add(int64(time.Hour)) // what was put off is due
 			h.start()
 		}
-		h.until("both are in the register", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 2 })
+		h.until("both are in the register",
+			func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 2 })
 		steps = f.Steps() - before
 		h.engine.Stop()
 		f.PowerUp() // what was confirmed lasts, and what is left over is swept
@@ -672,7 +707,8 @@ func TestThePowerMayGoAtAnyMomentOfAReplacement(t *testing.T) {
 			switch {
 			case strings.HasPrefix(name, ".inktray/replaced/"):
 				kept += content
-			case name == "Gauges/2026/05/latest.csv" && content == "second" || strings.HasPrefix(name, ".inktray/cabinet") || strings.HasPrefix(name, cabinet.NotesFolder):
+			case name == "Gauges/2026/05/latest.csv" && content == "second" || strings.HasPrefix(name, ".inktray/cabinet") ||
+				strings.HasPrefix(name, cabinet.NotesFolder):
 			default:
 				t.Errorf("cut at %d: %s holds %q", cut, name, content)
 			}
@@ -784,7 +820,8 @@ func (s *memorySession) Facts(_ context.Context, uids []uint32) ([]source.Facts,
 		if !ok {
 			received = may
 		}
-		all = append(all, source.Facts{UID: u, Received: received, Size: r.Message.Size, Header: r.Message.Header, Structure: r.Structure()})
+		all = append(all,
+			source.Facts{UID: u, Received: received, Size: r.Message.Size, Header: r.Message.Header, Structure: r.Structure()})
 	}
 	return all, nil
 }
@@ -844,7 +881,8 @@ func TestOldMailIsFiledFromTheDayOnExactly(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		h.until("the pass is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+		h.until("the pass is done",
+			func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 		if n := len(h.tree()); n != c.files {
 			t.Errorf("since %v: %d files, want %d", c.since, n, c.files)
 		}
@@ -863,17 +901,19 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	mistakes := 0
-	err := v.batches().process(t.Context(), []uint32{1}, &batch{pass: &store.Pass{Kind: "live", MailboxID: "box"}, takes: func(*rule.Compiled, uint32) bool {
-		if mistakes++; mistakes == 1 {
-			panic("a mistake in the program")
-		}
-		return true
-	}})
+	err := v.batches().process(t.Context(), []uint32{1},
+		&batch{pass: &store.Pass{Kind: "live", MailboxID: "box"}, takes: func(*rule.Compiled, uint32) bool {
+			if mistakes++; mistakes == 1 {
+				panic("a mistake in the program")
+			}
+			return true
+		}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	tray, err := h.store.Retries.InTray(store.System, 10)
-	if err != nil || len(tray) != 1 || tray[0].Reason != "Ink Tray could not understand this message" || tray[0].Cause != store.CauseUnread {
+	if err != nil || len(tray) != 1 || tray[0].Reason != "Ink Tray could not understand this message" ||
+		tray[0].Cause != store.CauseUnread {
 		t.Errorf("the tray says %+v, %v", tray, err)
 	}
 	box.add(raw("next", "b.csv", "2"))

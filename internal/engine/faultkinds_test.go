@@ -183,7 +183,8 @@ func faultKinds(t *testing.T) map[string]func(t *testing.T) *faultPlace {
 		server, path := served(t, objects.URL+"/"+prefix, "http")
 		spool := t.TempDir()
 		at := func() *s3.Tree {
-			return s3.New(s3.Config{Server: server, Path: path, Name: objects.Name, Secret: objects.Secret, Spool: func() (disk.FS, error) { return disk.Root(spool) }})
+			return s3.New(s3.Config{Server: server, Path: path, Name: objects.Name, Secret: objects.Secret,
+				Spool: func() (disk.FS, error) { return disk.Root(spool) }})
 		}
 		id := prepared(t, at())
 		return &faultPlace{
@@ -196,7 +197,8 @@ func faultKinds(t *testing.T) map[string]func(t *testing.T) *faultPlace {
 				for name, content := range onDisk(t, spool) {
 					files[cabinet.Staging+"/"+name] = content
 				}
-				for o := range objects.ListObjects(t.Context(), "harbour", minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
+				for o := range objects.ListObjects(t.Context(), "harbour",
+					minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
 					r, err := objects.GetObject(t.Context(), "harbour", o.Key, minio.GetObjectOptions{})
 					if err != nil {
 						t.Error(err)
@@ -218,12 +220,15 @@ func faultKinds(t *testing.T) map[string]func(t *testing.T) *faultPlace {
 // kindFaults are what goes wrong with a cabinet on a server.
 func kindFaults() []*theFault {
 	return []*theFault{
-		{name: "the process is killed", on: "cabinet", done: "starts again from the journal", strike: func(r *faultRun) error { r.dead = true; return errDead }},
-		{name: "an exchange is cut before it is done, or its answer is lost", on: "cabinet", done: "looks at what became of it", strike: func(*faultRun) error { return errors.New("the server broke off") }},
-		{name: "the server refuses everything for a while", on: "cabinet", done: "waits and goes on once it answers", strike: func(r *faultRun) error {
-			r.ill["cabinet"] = errors.New("the server asks to wait")
-			return r.ill["cabinet"]
-		}},
+		{name: "the process is killed", on: "cabinet", done: "starts again from the journal",
+			strike: func(r *faultRun) error { r.dead = true; return errDead }},
+		{name: "an exchange is cut before it is done, or its answer is lost", on: "cabinet",
+			done: "looks at what became of it", strike: func(*faultRun) error { return errors.New("the server broke off") }},
+		{name: "the server refuses everything for a while", on: "cabinet", done: "waits and goes on once it answers",
+			strike: func(r *faultRun) error {
+				r.ill["cabinet"] = errors.New("the server asks to wait")
+				return r.ill["cabinet"]
+			}},
 	}
 }
 
@@ -261,7 +266,8 @@ func TestEveryFaultAtEveryExchangeWithAServer(t *testing.T) {
 	var b strings.Builder
 	for _, fault := range kindFaults() {
 		fmt.Fprintf(&b, "| %s | %s |", fault.name, fault.done)
-		for _, kind := range []string{"WebDAV (apache2)", "WebDAV (lighttpd)", "SFTP (OpenSSH)", "object store (MinIO, four nodes)"} {
+		for _, kind := range []string{"WebDAV (apache2)", "WebDAV (lighttpd)", "SFTP (OpenSSH)",
+			"object store (MinIO, four nodes)"} {
 			fmt.Fprintf(&b, " %d |", runs[key{kind, fault.name}])
 		}
 		b.WriteString("\n")

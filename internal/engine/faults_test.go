@@ -144,7 +144,8 @@ func (s *boxSession) find(uid uint32) *boxLetter {
 func (s *boxSession) Folders(context.Context) (out []source.Folder, err error) {
 	err = s.do("list", func() error {
 		for name := range s.box.folders {
-			out = append(out, source.Folder{Path: name, Role: map[string]string{"INBOX": "inbox", "Drafts": "drafts"}[name], Selectable: true})
+			out = append(out,
+				source.Folder{Path: name, Role: map[string]string{"INBOX": "inbox", "Drafts": "drafts"}[name], Selectable: true})
 		}
 		return nil
 	})
@@ -185,7 +186,9 @@ func (s *boxSession) Facts(_ context.Context, uids []uint32) (all []source.Facts
 		for _, u := range uids {
 			if l := s.find(u); l != nil {
 				r := mail.Parse(l.raw)
-				all = append(all, source.Facts{UID: u, Received: l.received, Size: r.Message.Size, Header: r.Message.Header, Structure: r.Structure(), Flags: slices.Clone(l.flags)})
+				all = append(all,
+					source.Facts{UID: u, Received: l.received, Size: r.Message.Size, Header: r.Message.Header,
+						Structure: r.Structure(), Flags: slices.Clone(l.flags)})
 			}
 		}
 		return nil
@@ -354,13 +357,15 @@ type outside struct {
 
 func startOutside(t testing.TB) *outside {
 	t.Helper()
-	o := &outside{mails: map[string][]string{}, calls: map[string][]string{}, hangUp: map[string]bool{}, bad: map[string]int{}}
+	o := &outside{mails: map[string][]string{}, calls: map[string][]string{}, hangUp: map[string]bool{},
+		bad: map[string]int{}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	o.port = l.Addr().(*net.TCPAddr).Port
-	o.smtp = smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &outsideMail{o: o, c: c}, nil }))
+	o.smtp = smtp.NewServer(
+		smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &outsideMail{o: o, c: c}, nil }))
 	o.smtp.Domain = "localhost"
 	go o.smtp.Serve(l)
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -472,8 +477,11 @@ func (r *faultRun) step(kind, op string) error {
 
 func (r *faultRun) start() {
 	r.t.Helper()
-	r.engine = New(Config{Base: base.New(base.Base{Store: r.store, Clock: time.Now, Zone: time.UTC, Language: language.English, Log: slog.New(slog.DiscardHandler),
-		Pause: func(int) time.Duration { return 3 * time.Millisecond }, Beat: 5 * time.Millisecond}), Dial: r.box.dial, Spool: path.Join(r.data, "spool"),
+	r.engine = New(Config{
+		Base: base.New(base.Base{Store: r.store, Clock: time.Now, Zone: time.UTC, Language: language.English,
+			Log:   slog.New(slog.DiscardHandler),
+			Pause: func(int) time.Duration { return 3 * time.Millisecond }, Beat: 5 * time.Millisecond}), Dial: r.box.dial,
+		Spool: path.Join(r.data, "spool"),
 		OpenCabinet: func(*store.Cabinet) (cabinet.Cabinet, error) {
 			if r.place != nil {
 				return r.place.open(func(op string) error { return r.step("cabinet", op) }), nil
@@ -527,7 +535,8 @@ func (r *faultRun) settled() bool {
 		}
 	}
 	sent, err := r.store.FollowUps.OfMessage(store.System, 1)
-	return err == nil && !slices.ContainsFunc(sent, func(p store.Post) bool { return p.State == store.Waiting || p.State == store.Begun })
+	return err == nil &&
+		!slices.ContainsFunc(sent, func(p store.Post) bool { return p.State == store.Waiting || p.State == store.Begun })
 }
 
 // lost says that the message went away before anything was known of it.
@@ -559,7 +568,8 @@ afterwards:
 func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultPlace) []string {
 	t.Helper()
 	name := fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%s %s %d", t.Name(), fault.name, at)))[:12]
-	r := &faultRun{t: t, place: place, box: newPostbox(), disk: faultfs.New(), data: t.TempDir(), fault: fault, at: at, sender: name + "@tidewatch.example", path: "/" + name, struck: make(chan struct{}), ill: map[string]error{}}
+	r := &faultRun{t: t, place: place, box: newPostbox(), disk: faultfs.New(), data: t.TempDir(), fault: fault, at: at,
+		sender: name + "@tidewatch.example", path: "/" + name, struck: make(chan struct{}), ill: map[string]error{}}
 	r.box.silent = fault.silent
 	prepareFault(t, r.disk)
 	var err error
@@ -575,15 +585,20 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 	r.start()
 	defer func() { r.engine.Stop() }()
 	err = errors.Join(
-		r.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x", MadeAt: time.Now()}, "test"),
-		r.store.Mailboxes.Add(&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls", Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"),
-		r.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example"}, nil, 0, "test"),
-		r.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true, Tray: "never"}, nil, "test"))
+		r.store.Cabinets.Add(&store.Cabinet{ID: "cab", Name: "files", Kind: "local", Folder: "memory", Identity: "x",
+			MadeAt: time.Now()}, "test"),
+		r.store.Mailboxes.Add(&store.Mailbox{ID: "box", Name: "gauges", Kind: "imap", Host: "localhost", Encryption: "tls",
+			Username: "gauges@brackwater.example", IntervalSeconds: 1, MadeAt: time.Now()}, "pw", "test"),
+		r.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none",
+			From: "office@brackwater.example"}, nil, 0, "test"),
+		r.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "call", URL: out.url + r.path, Inside: true,
+			Tray: "never"}, nil, "test"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.engine.Watch("box")
-	r.until("the inbox is known", func() bool { f, err := r.store.Mailboxes.FoldersOf("box"); return err == nil && len(f) == 1 })
+	r.until("the inbox is known",
+		func() bool { f, err := r.store.Mailboxes.FoldersOf("box"); return err == nil && len(f) == 1 })
 	if _, err := r.engine.Office.SaveRule(document, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -752,29 +767,41 @@ func theFaults() []*theFault {
 	}
 	return []*theFault{
 		{name: "the process is killed", done: "starts again from the journal", strike: die},
-		{name: "the process is killed, and the mail server does not say where a moved message lies", on: "mailbox", silent: true, done: "looks for the message at both places", strike: die},
+		{name: "the process is killed, and the mail server does not say where a moved message lies", on: "mailbox",
+			silent: true, done: "looks for the message at both places", strike: die},
 		{name: "the power goes", done: "starts again from the journal; what was not flushed is forgotten", strike: die},
-		{name: "the connection is cut, also in the middle of a literal", on: "mailbox", done: "connects anew and reads again", strike: func(*faultRun) error { return cut }},
-		{name: "the mail server is stopped and started", on: "mailbox", done: "connects again and again with growing pauses", strike: func(r *faultRun) error {
-			r.box.mutex.Lock()
-			defer r.box.mutex.Unlock()
-			r.box.refuse = []error{cut, cut, cut}
-			return cut
-		}},
-		{name: "the sign-in expires", on: "mailbox", done: "says so in the tray, and goes on once it is let in", strike: func(r *faultRun) error {
-			r.box.mutex.Lock()
-			defer r.box.mutex.Unlock()
-			refused := &source.Error{Step: source.SignIn, Problem: "the server refuses the name or its password"}
-			r.box.refuse = []error{refused, refused}
-			return cut
-		}},
-		{name: "the disk is full", on: "cabinet", done: "waits, keeps contents here meanwhile, and goes on once there is room", strike: ill("cabinet", syscall.ENOSPC)},
-		{name: "the cabinet is read-only", on: "cabinet", done: "waits and goes on once it can write", strike: ill("cabinet", syscall.EROFS)},
-		{name: "the cabinet vanishes", on: "cabinet", done: "waits and goes on once it is back", strike: ill("cabinet", syscall.ENOENT)},
-		{name: "the cabinet answers with errors", on: "cabinet", done: "waits and goes on once it answers", strike: ill("cabinet", syscall.EIO)},
-		{name: "the records are busy", on: "records", done: "does it again; nothing is done before it is written down", strike: func(*faultRun) error { return errors.New("database is locked (5) (SQLITE_BUSY)") }},
-		{name: "the message is deleted meanwhile", on: "mailbox", may: "gone", done: "files what it has; the rest waits in the tray as no longer there", strike: other(func(_ *postbox, f *boxFolder) { f.letters = nil })},
-		{name: "the message is moved meanwhile", on: "mailbox", may: "gone", done: "files what it has; the rest waits in the tray as no longer there", strike: other(func(b *postbox, f *boxFolder) {
+		{name: "the connection is cut, also in the middle of a literal", on: "mailbox", done: "connects anew and reads again",
+			strike: func(*faultRun) error { return cut }},
+		{name: "the mail server is stopped and started", on: "mailbox", done: "connects again and again with growing pauses",
+			strike: func(r *faultRun) error {
+				r.box.mutex.Lock()
+				defer r.box.mutex.Unlock()
+				r.box.refuse = []error{cut, cut, cut}
+				return cut
+			}},
+		{name: "the sign-in expires", on: "mailbox", done: "says so in the tray, and goes on once it is let in",
+			strike: func(r *faultRun) error {
+				r.box.mutex.Lock()
+				defer r.box.mutex.Unlock()
+				refused := &source.Error{Step: source.SignIn, Problem: "the server refuses the name or its password"}
+				r.box.refuse = []error{refused, refused}
+				return cut
+			}},
+		{name: "the disk is full", on: "cabinet",
+			done:   "waits, keeps contents here meanwhile, and goes on once there is room",
+			strike: ill("cabinet", syscall.ENOSPC)},
+		{name: "the cabinet is read-only", on: "cabinet", done: "waits and goes on once it can write",
+			strike: ill("cabinet", syscall.EROFS)},
+		{name: "the cabinet vanishes", on: "cabinet", done: "waits and goes on once it is back",
+			strike: ill("cabinet", syscall.ENOENT)},
+		{name: "the cabinet answers with errors", on: "cabinet", done: "waits and goes on once it answers",
+			strike: ill("cabinet", syscall.EIO)},
+		{name: "the records are busy", on: "records", done: "does it again; nothing is done before it is written down",
+			strike: func(*faultRun) error { return errors.New("database is locked (5) (SQLITE_BUSY)") }},
+		{name: "the message is deleted meanwhile", on: "mailbox", may: "gone", done: "files what it has; the rest waits in " +
+			"the tray as no longer there", strike: other(func(_ *postbox, f *boxFolder) { f.letters = nil })},
+		{name: "the message is moved meanwhile", on: "mailbox", may: "gone", done: "files what it has; the rest waits in " +
+			"the tray as no longer there", strike: other(func(b *postbox, f *boxFolder) {
 			b.folders["Elsewhere"] = &boxFolder{validity: 1, next: 1}
 			for _, l := range f.letters {
 				l.uid = b.folders["Elsewhere"].next
@@ -782,7 +809,8 @@ func theFaults() []*theFault {
 			}
 			b.folders["Elsewhere"].letters, f.letters = f.letters, nil
 		})},
-		{name: "the folder is numbered anew (UIDVALIDITY)", on: "mailbox", done: "recognises the message by its fingerprint and goes on", strike: func(r *faultRun) error {
+		{name: "the folder is numbered anew (UIDVALIDITY)", on: "mailbox", done: "recognises the message by its " +
+			"fingerprint and goes on", strike: func(r *faultRun) error {
 			r.box.mutex.Lock()
 			defer r.box.mutex.Unlock()
 			f := r.box.folders["INBOX"]

@@ -68,8 +68,9 @@ func (v firstMeeting) first(ctx context.Context, folder string, marks map[string
 			return err
 		}
 	}
-	look := store.Look{Notice: met.notice, Folder: &store.Folder{MailboxID: v.mailbox.ID, Path: folder, UIDValidity: v.state.UIDValidity,
-		UIDNext: v.state.UIDNext, ModSeq: v.state.ModSeq, LookedAt: v.engine.Clock()}}
+	look := store.Look{Notice: met.notice,
+		Folder: &store.Folder{MailboxID: v.mailbox.ID, Path: folder, UIDValidity: v.state.UIDValidity,
+			UIDNext: v.state.UIDNext, ModSeq: v.state.ModSeq, LookedAt: v.engine.Clock()}}
 	facts, _, err := v.facts(ctx, uids[max(0, len(uids)-firstLook):])
 	if err != nil {
 		return err
@@ -92,7 +93,8 @@ type metFolder struct {
 }
 
 // meetFolder finds out which messages of a folder are new to which rules.
-func (v firstMeeting) meetFolder(ctx context.Context, folder string, uids []uint32, marks map[string]store.StartMark) (metFolder, error) {
+func (v firstMeeting) meetFolder(ctx context.Context, folder string, uids []uint32,
+	marks map[string]store.StartMark) (metFolder, error) {
 	met := metFolder{fresh: newTo{}}
 	if mailboxes.OwnMail(v.mailbox) { // everything in it came after the mailbox was made
 		for _, uid := range uids {
@@ -126,7 +128,8 @@ func (v firstMeeting) meetFolder(ctx context.Context, folder string, uids []uint
 
 // meetArrivals finds the messages that arrived after rules were switched on. Where
 // a mailbox does not know when a message arrived, a person is asked.
-func (v firstMeeting) meetArrivals(ctx context.Context, folder string, uids []uint32, since map[string]time.Time, met *metFolder) error {
+func (v firstMeeting) meetArrivals(ctx context.Context, folder string, uids []uint32, since map[string]time.Time,
+	met *metFolder) error {
 	if len(since) == 0 || len(uids) == 0 {
 		return nil
 	}
@@ -172,8 +175,10 @@ func (v firstMeeting) meetArrivals(ctx context.Context, folder string, uids []ui
 		}
 	}
 	if len(inDoubt) > 0 {
-		met.notice = &store.Notice{Kind: "arrival", Object: v.mailbox.ID + "/" + folder, MailboxID: v.mailbox.ID, MadeAt: v.engine.Clock(),
-			Text: fmt.Sprintf("%s in “%s” may have arrived after a rule was switched on, and the mailbox does not say when. Nothing was filed: %s.",
+		met.notice = &store.Notice{Kind: "arrival", Object: v.mailbox.ID + "/" + folder, MailboxID: v.mailbox.ID,
+			MadeAt: v.engine.Clock(),
+			Text: fmt.Sprintf("%s in “%s” may have arrived after a rule was switched on, and the mailbox does not say when. "+
+				"Nothing was filed: %s.",
 				phrase.Count(len(inDoubt), "message", "messages"), v.mailbox.Name, phrase.List(inDoubt, 5)),
 			Advice: "If they should be filed, let the rule file old mail."}
 	}
@@ -184,7 +189,8 @@ func (v firstMeeting) meetArrivals(ctx context.Context, folder string, uids []ui
 // everything around it, last being the moment of the last look. A message that
 // Ink Tray knows from another folder was moved in, and one that arrived since the
 // last look is new; about others a person is asked.
-func (v firstMeeting) meetMadeFolder(ctx context.Context, folder string, uids []uint32, since map[string]time.Time, last time.Time, met *metFolder) error {
+func (v firstMeeting) meetMadeFolder(ctx context.Context, folder string, uids []uint32, since map[string]time.Time,
+	last time.Time, met *metFolder) error {
 	facts, unread, err := v.facts(ctx, uids)
 	if err != nil {
 		return err
@@ -214,7 +220,8 @@ func (v firstMeeting) meetMadeFolder(ctx context.Context, folder string, uids []
 		}
 	}
 	if older > 0 {
-		met.notice = &store.Notice{Kind: "appeared", Object: v.mailbox.ID + "/" + folder, MailboxID: v.mailbox.ID, MadeAt: v.engine.Clock(),
+		met.notice = &store.Notice{Kind: "appeared", Object: v.mailbox.ID + "/" + folder, MailboxID: v.mailbox.ID,
+			MadeAt: v.engine.Clock(),
 			Text: fmt.Sprintf("The folder “%s” of “%s” is new. %s in it arrived before the last look and were not filed.",
 				folder, v.mailbox.Name, phrase.Count(older, "message", "messages")),
 			Advice: "If they should be filed, let the rule file old mail."}
@@ -262,7 +269,8 @@ func (v firstMeeting) atWork(r *rule.Compiled, at time.Time) (bool, error) {
 		return false, err
 	}
 	marks, err := v.engine.Store.Rules.Marks(v.mailbox.ID)
-	return err == nil && slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == r.Rule.ID && m.MadeAt.Before(at) }), err
+	return err == nil &&
+		slices.ContainsFunc(marks, func(m store.StartMark) bool { return m.RuleID == r.Rule.ID && m.MadeAt.Before(at) }), err
 }
 
 // renamedFrom finds the former name of a folder that was renamed: a folder that is
@@ -389,8 +397,10 @@ func (v firstMeeting) renumbered(ctx context.Context, row store.Folder, marks ma
 	row.LookedAt = e.Clock()
 	look := store.Look{Folder: &row}
 	if older > 0 {
-		look.Notice = &store.Notice{Kind: "renumbered", Object: v.mailbox.ID + "/" + row.Path, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
-			Text: fmt.Sprintf("The mail server gave the messages in the folder “%s” of “%s” new numbers. %s in it arrived before the last look and are not known to Ink Tray. They were not filed.",
+		look.Notice = &store.Notice{Kind: "renumbered", Object: v.mailbox.ID + "/" + row.Path, MailboxID: v.mailbox.ID,
+			MadeAt: e.Clock(),
+			Text: fmt.Sprintf("The mail server gave the messages in the folder “%s” of “%s” new numbers. %s in it arrived "+
+				"before the last look and are not known to Ink Tray. They were not filed.",
 				row.Path, v.mailbox.Name, phrase.Count(older, "message", "messages")),
 			Advice: "If they should be filed, let the rule file old mail."}
 		e.Events.Send(events.Event{Kind: "tray"})
@@ -419,7 +429,8 @@ func (v firstMeeting) replaced(ctx context.Context, row store.Folder, marks map[
 			return err
 		}
 	}
-	row.UIDValidity, row.UIDNext, row.ModSeq, row.LookedAt = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq, v.engine.Clock()
+	row.UIDValidity, row.UIDNext, row.ModSeq, row.LookedAt = v.state.UIDValidity, v.state.UIDNext, v.state.ModSeq,
+		v.engine.Clock()
 	return v.engine.Store.Messages.Renumber(store.Look{Folder: &row})
 }
 

@@ -26,7 +26,9 @@ func behindProxy(t *testing.T) (*house, *testbed.IMAPProxy, *testbed.Dovecot) {
 	proxy := testbed.StartIMAPProxy(t, d.IMAP)
 	proxy.Down(true)
 	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: proxy.Host, Port: proxy.Port, Encryption: reach.None}, Username: m.Username, Password: secret})
+		return imap.Dial(ctx,
+			imap.Config{Server: reach.Server{Host: proxy.Host, Port: proxy.Port, Encryption: reach.None}, Username: m.Username,
+				Password: secret})
 	})
 	h.hurry()
 	return h, proxy, d
@@ -70,7 +72,8 @@ func TestMailThatArrivesBeforeTheFirstLookIsNewToARuleThatWasOnBefore(t *testing
 	h.fileOld(id)
 	save(gaugesRule)
 	for _, m := range all {
-		if _, explained, err := h.engine.Rehearser.Explain(t.Context(), store.System, m.ID, false); err != nil || explained[0].Note != "" {
+		if _, explained, err := h.engine.Rehearser.Explain(t.Context(), store.System, m.ID, false); err != nil ||
+			explained[0].Note != "" {
 			t.Errorf("of “%s” after the pass: %q, %v", m.Subject, explained[0].Note, err)
 		}
 	}
@@ -80,7 +83,8 @@ func TestAMailboxThatIsAddedLaterIsNewFromThenOnToARuleForAll(t *testing.T) {
 	h, proxy, d := behindProxy(t)
 	c := d.Client("gauges")
 	h.rule(strings.Replace(gaugesRule, "{mailboxes: gauges}", "{mailboxes: all}", 1))
-	second := store.Mailbox{ID: "second", Name: "berths", Kind: "imap", Host: "localhost", Encryption: "none", Username: "berths", IntervalSeconds: 1, MadeAt: time.Now()}
+	second := store.Mailbox{ID: "second", Name: "berths", Kind: "imap", Host: "localhost", Encryption: "none",
+		Username: "berths", IntervalSeconds: 1, MadeAt: time.Now()}
 	if err := h.store.Mailboxes.Add(&second, "pw", "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -105,12 +109,15 @@ func TestWhereNobodyKnowsWhenAMessageArrivedAPersonIsAsked(t *testing.T) {
 		default:
 			return nil, &source.Error{Step: source.Connection, Problem: "the server is down"}
 		}
-		return pop3.Dial(ctx, pop3.Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret, Spool: spool, Numbers: numbers})
+		return pop3.Dial(ctx,
+			pop3.Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots},
+				Username: m.Username, Password: secret, Spool: spool, Numbers: numbers})
 	})
 	h.hurry()
 	c := d.Client("gauges")
 	at := func(when time.Time, subject string) {
-		received := fmt.Sprintf("Received: from tidewatch.example by mail.brackwater.example; %s\r\n", when.Format(time.RFC1123Z))
+		received := fmt.Sprintf("Received: from tidewatch.example by mail.brackwater.example; %s\r\n",
+			when.Format(time.RFC1123Z))
 		testbed.Append(t, c, "INBOX", append([]byte(received), raw(subject, subject+".csv", subject)...), when)
 	}
 	at(time.Now().Add(-time.Hour), "before")
@@ -123,7 +130,8 @@ func TestWhereNobodyKnowsWhenAMessageArrivedAPersonIsAsked(t *testing.T) {
 		notices, _ = h.store.Tray.Notices(store.System)
 		return len(notices) == 1 && notices[0].Kind == "arrival"
 	})
-	if !strings.Contains(notices[0].Text, "1 message in “gauges” may have arrived after a rule was switched on") || !strings.Contains(notices[0].Text, "“since”") {
+	if !strings.Contains(notices[0].Text, "1 message in “gauges” may have arrived after a rule was switched on") ||
+		!strings.Contains(notices[0].Text, "“since”") {
 		t.Errorf("the tray says %q", notices[0].Text)
 	}
 }
@@ -154,7 +162,8 @@ func TestWhatIsInAFolderThatARuleWaitedForIsNew(t *testing.T) {
 				return len(m) == 1
 			})
 			h.rule(waiting(c.folder))
-			h.until("the tray asks for the folder", func() bool { n, _ := h.store.Tray.Notices(store.System); return len(n) == 1 })
+			h.until("the tray asks for the folder",
+				func() bool { n, _ := h.store.Tray.Notices(store.System); return len(n) == 1 })
 			// It is made and filled before anybody looks.
 			testbed.MakeFolders(t, c1, c.made...)
 			if _, err := c1.Select("INBOX", nil).Wait(); err != nil {
@@ -188,7 +197,8 @@ func TestAFolderThatIsRenamedIsNoNewOne(t *testing.T) {
 	if err := c.Rename("Work/Readings", "Work/Readings of 2026", nil).Wait(); err != nil {
 		t.Fatal(err)
 	}
-	h.until("it is known by its new name", func() bool { _, err := h.store.Mailboxes.Folder("box", "Work/Readings of 2026"); return err == nil })
+	h.until("it is known by its new name",
+		func() bool { _, err := h.store.Mailboxes.Folder("box", "Work/Readings of 2026"); return err == nil })
 	deliver("Work/Readings of 2026", raw("later", "later.csv", "2"))
 	h.filed(2)
 	h.expect(map[string]string{"Gauges/2026/05/since.csv": "1", "Gauges/2026/05/later.csv": "2"})
@@ -259,16 +269,22 @@ func TestTheTimeOfReceiptIsKnownByTheSameRuleForEverySource(t *testing.T) {
 		want     time.Time
 		origin   mail.Origin
 	}{
-		"the server's record counts most": {received + date, time.Date(2026, 5, 14, 0, 0, 0, 0, time.UTC), now, time.Date(2026, 5, 14, 0, 0, 0, 0, time.UTC), mail.ByServer},
-		"else the topmost Received field": {received + date, time.Time{}, now, time.Date(2026, 5, 13, 7, 0, 0, 0, time.UTC), mail.ByField},
-		"one that can be read":            {"Received: from a by b; whenever\r\n" + received + date, time.Time{}, now, time.Date(2026, 5, 13, 7, 0, 0, 0, time.UTC), mail.ByField},
-		"else the file's time":            {date, time.Time{}, now, now, mail.ByFile},
-		"else the Date field":             {date, time.Time{}, time.Time{}, time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC), mail.ByDate},
-		"a date in the future is none":    {"Date: Tue, 12 May 2099 06:02:00 +0000\r\n", time.Time{}, time.Time{}, time.Time{}, mail.Unknown},
-		"and else it is not known":        {"Subject: no date\r\n", time.Time{}, time.Time{}, time.Time{}, mail.Unknown},
+		"the server's record counts most": {received + date, time.Date(2026, 5, 14, 0, 0, 0, 0, time.UTC), now,
+			time.Date(2026, 5, 14, 0, 0, 0, 0, time.UTC), mail.ByServer},
+		"else the topmost Received field": {received + date, time.Time{}, now, time.Date(2026, 5, 13, 7, 0, 0, 0, time.UTC),
+			mail.ByField},
+		"one that can be read": {"Received: from a by b; whenever\r\n" + received + date, time.Time{}, now,
+			time.Date(2026, 5, 13, 7, 0, 0, 0, time.UTC), mail.ByField},
+		"else the file's time": {date, time.Time{}, now, now, mail.ByFile},
+		"else the Date field": {date, time.Time{}, time.Time{}, time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC),
+			mail.ByDate},
+		"a date in the future is none": {"Date: Tue, 12 May 2099 06:02:00 +0000\r\n", time.Time{}, time.Time{}, time.Time{},
+			mail.Unknown},
+		"and else it is not known": {"Subject: no date\r\n", time.Time{}, time.Time{}, time.Time{}, mail.Unknown},
 	} {
 		header, _ := mail.ParseHeader([]byte(c.header + "\r\n"))
-		f := &source.Facts{UID: 1, Received: c.received, Stored: c.stored, Header: header, Structure: mail.Structure{Type: "text", Subtype: "plain"}}
+		f := &source.Facts{UID: 1, Received: c.received, Stored: c.stored, Header: header,
+			Structure: mail.Structure{Type: "text", Subtype: "plain"}}
 		row, m, err := store.NewMessage("box", "INBOX", 7, f, now)
 		if err != nil || !m.Received.Equal(c.want) || m.Origin != c.origin {
 			t.Errorf("%s: received %v by %q, want %v by %q (%v)", name, m.Received, m.Origin, c.want, c.origin, err)

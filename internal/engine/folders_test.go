@@ -23,7 +23,8 @@ func TestFoldersThatAppearAreLookedInto(t *testing.T) {
 	testbed.MakeFolders(t, c, "Projects", "Projects/Old", "Trash")
 	deliver("Projects/Old", raw("there before", "before.csv", "0"))
 	h.watched()
-	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: Projects, subfolders: true}`, 1))
+	h.rule(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`,
+		`look: {mailboxes: gauges, folders: Projects, subfolders: true}`, 1))
 	h.until("the folders were looked into", func() bool {
 		f, err := h.store.Mailboxes.Folder("box", "Projects/Old")
 		return err == nil && f.UIDNext == 2
@@ -43,7 +44,8 @@ func TestFoldersThatAppearAreLookedInto(t *testing.T) {
 	testbed.Append(t, c, "Projects/Newer", raw("reading three", "three.csv", "3"), now.Add(time.Minute))
 	h.engine.WakeAll()
 	h.filed(3)
-	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1", now.UTC().Format("Gauges/2006/01") + "/two.csv": "2", now.UTC().Format("Gauges/2006/01") + "/three.csv": "3"})
+	h.expect(map[string]string{"Gauges/2026/05/one.csv": "1", now.UTC().Format("Gauges/2006/01") + "/two.csv": "2",
+		now.UTC().Format("Gauges/2006/01") + "/three.csv": "3"})
 }
 
 // A rule that is changed to look further meets what lies there as old mail: nothing of
@@ -58,7 +60,9 @@ func TestARuleThatLooksFurtherFilesNothingOld(t *testing.T) {
 	h.rule(gaugesRule)
 	deliver("INBOX", raw("reading one", "one.csv", "1"))
 	h.filed(1)
-	r, err := rule.ParseRule([]byte(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`, `look: {mailboxes: gauges, folders: [INBOX, Projects], subfolders: true}`, 1)))
+	r, err := rule.ParseRule(
+		[]byte(strings.Replace(gaugesRule, `look: {mailboxes: gauges}`,
+			`look: {mailboxes: gauges, folders: [INBOX, Projects], subfolders: true}`, 1)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +103,9 @@ func TestAFolderThatIsRenamedIsTold(t *testing.T) {
 	h.until("it is told", func() bool {
 		h.engine.WakeAll()
 		notices, err := h.store.Tray.Notices(store.System)
-		return err == nil && slices.ContainsFunc(notices, func(n store.Notice) bool { return strings.Contains(n.Text, "seems to be “Readings of 2026” now") })
+		return err == nil &&
+			slices.ContainsFunc(notices,
+				func(n store.Notice) bool { return strings.Contains(n.Text, "seems to be “Readings of 2026” now") })
 	})
 	// The mailbox goes on meanwhile, and once the folder is back the notice is gone.
 	if err := c.Rename("Readings of 2026", "Readings", nil).Wait(); err != nil {

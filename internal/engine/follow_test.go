@@ -85,7 +85,8 @@ func TestMarksLabelsAndMovesOnARealServer(t *testing.T) {
 	}
 	h.until("the new folder is among those that mail programs show", func() bool { // servers cache the list for a moment
 		subscribed, err := c.List("", "*", &imaplib.ListOptions{SelectSubscribed: true}).Collect()
-		return err == nil && slices.ContainsFunc(subscribed, func(l *imaplib.ListData) bool { return l.Mailbox == "Filed/2026" })
+		return err == nil &&
+			slices.ContainsFunc(subscribed, func(l *imaplib.ListData) bool { return l.Mailbox == "Filed/2026" })
 	})
 }
 
@@ -95,7 +96,8 @@ func TestAMovedMessageIsNewToNobody(t *testing.T) {
 	testbed.MakeFolders(t, c, "Filed", "Filed/2026")
 	h.watched()
 	// The rule looks where it moves to, and another one there waits for a label that Ink Tray puts on.
-	h.rule(strings.Replace(moving, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, Filed/2026]}", 1))
+	h.rule(strings.Replace(moving, "look: {mailboxes: gauges}", "look: {mailboxes: gauges, folders: [inbox, Filed/2026]}",
+		1))
 	h.rule(`{id: other, name: Labelled, cabinet: harbour files, look: {mailboxes: gauges, folders: [inbox, Filed/2026]}, match: {label: Filed}, attachments: {take: everything, folder: Labelled}}`)
 	h.until("all folders are known", func() bool { f, _ := h.store.Mailboxes.FoldersOf("box"); return len(f) == 2 })
 	for i := range 3 {
@@ -125,7 +127,8 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 	h.until("the marks are there", func() bool {
 		return slices.ContainsFunc(box.lies(), func(s string) bool { return strings.Contains(s, "Filed") })
 	})
-	if got := h.steps(1); !strings.Contains(got, "move Filed/2026: waiting") && !strings.Contains(got, "move Filed/"+fmt.Sprint(time.Now().Year())+": waiting") {
+	if got := h.steps(1); !strings.Contains(got, "move Filed/2026: waiting") &&
+		!strings.Contains(got, "move Filed/"+fmt.Sprint(time.Now().Year())+": waiting") {
 		t.Errorf("while one is held: %s", got)
 	}
 	h.until("nothing is done where nothing is filed", func() bool {
@@ -135,7 +138,8 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 	if err != nil || len(tray) != 1 || tray[0].Cause != store.CauseDisguised {
 		t.Fatalf("the tray holds %+v, %v", tray, err)
 	}
-	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, "  a  trap "); n != 1 || err != nil {
+	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, "  a  trap "); n != 1 ||
+		err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("it is moved", func() bool {
@@ -155,7 +159,8 @@ func TestTheFirstRulesMoveWins(t *testing.T) {
 	h.rule(`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {move: Second, label: Seen by both}}`)
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	h.until("it is moved", func() bool { return slices.Contains(box.lies(), "First [Seen_by_both]") })
-	if got := h.steps(1); !strings.Contains(got, "move Second: left out (the earlier rule “Tide gauge readings” moves the message)") {
+	if got := h.steps(1); !strings.Contains(got,
+		"move Second: left out (the earlier rule “Tide gauge readings” moves the message)") {
 		t.Errorf("the loser says: %s", got)
 	}
 }
@@ -185,7 +190,8 @@ func TestAServerWithoutMoveIsHandled(t *testing.T) {
 			})
 			h.until("all is done", func() bool { return strings.Contains(h.steps(2), "move Filed/2026: done") })
 			if strings.Contains(capability, "UIDPLUS") {
-				if left := labels(t, c, "INBOX"); !slices.ContainsFunc(left, func(s string) bool { return strings.HasPrefix(s, "another's") }) && len(labels(t, c, "Filed/2026")) != 2 {
+				if left := labels(t, c, "INBOX"); !slices.ContainsFunc(left,
+					func(s string) bool { return strings.HasPrefix(s, "another's") }) && len(labels(t, c, "Filed/2026")) != 2 {
 					t.Errorf("another's deleted message went with it: %v", left)
 				}
 			}
@@ -199,9 +205,11 @@ func sendingHouse(t *testing.T, document string) (*house, *postbox, *outside) {
 	box, out := newPostbox(), startOutside(t)
 	h := newHouse(t, box.dial)
 	h.hurry()
-	err := h.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none", From: "office@brackwater.example", Name: "Harbour office"}, nil, 0, "test")
+	err := h.engine.Outbox.SetOutgoing(store.Outgoing{Host: "127.0.0.1", Port: out.port, Encryption: "none",
+		From: "office@brackwater.example", Name: "Harbour office"}, nil, 0, "test")
 	if err == nil {
-		err = h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "mail", Addresses: []string{"desk@brackwater.example"}, Tray: "never"}, nil, "test")
+		err = h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Desk", Kind: "mail",
+			Addresses: []string{"desk@brackwater.example"}, Tray: "never"}, nil, "test")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -232,27 +240,33 @@ func TestARepliesToASenderOnceAndToNoRobot(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for field, want := range map[string]string{"Subject": "Re: one", "In-Reply-To": "<one@tidewatch.example>", "References": "<one@tidewatch.example>", "Auto-Submitted": "auto-replied", "To": "<oda@tidewatch.example>", "From": `"Harbour office" <office@brackwater.example>`} {
+	for field, want := range map[string]string{"Subject": "Re: one", "In-Reply-To": "<one@tidewatch.example>",
+		"References": "<one@tidewatch.example>", "Auto-Submitted": "auto-replied", "To": "<oda@tidewatch.example>",
+		"From": `"Harbour office" <office@brackwater.example>`} {
 		if got := m.Header.Get(field); got != want {
 			t.Errorf("%s is %q, want %q", field, got, want)
 		}
 	}
 	var body bytes.Buffer
 	body.ReadFrom(m.Body)
-	if text := body.String(); !strings.Contains(text, "Dear Oda Fenwick,\r\nwe have filed:\r\nGauges/") || !strings.Contains(text, "/a.csv\r\nGauges/") {
+	if text := body.String(); !strings.Contains(text, "Dear Oda Fenwick,\r\nwe have filed:\r\nGauges/") ||
+		!strings.Contains(text, "/a.csv\r\nGauges/") {
 		t.Errorf("the text is %q", text)
 	}
 	box.deliver("INBOX", raw("two", "c.csv", "3"))
-	robot := bytes.Replace(raw("three", "d.csv", "4"), []byte("Subject:"), []byte("Auto-Submitted: auto-generated\r\nSubject:"), 1)
+	robot := bytes.Replace(raw("three", "d.csv", "4"), []byte("Subject:"),
+		[]byte("Auto-Submitted: auto-generated\r\nSubject:"), 1)
 	box.deliver("INBOX", robot)
 	h.until("somebody is told of all three", func() bool { return len(out.got("desk@brackwater.example")) == 3 })
 	h.until("all is decided", func() bool {
-		return strings.Contains(h.steps(2), "(no reply: oda@tidewatch.example had one from this rule within 30 days)") && strings.Contains(h.steps(3), "reply oda@tidewatch.example: left out (no reply: it was sent by a program")
+		return strings.Contains(h.steps(2), "(no reply: oda@tidewatch.example had one from this rule within 30 days)") &&
+			strings.Contains(h.steps(3), "reply oda@tidewatch.example: left out (no reply: it was sent by a program")
 	})
 	if n := len(out.got("oda@tidewatch.example")); n != 1 {
 		t.Errorf("%d replies", n)
 	}
-	if told := out.got("desk@brackwater.example")[0]; !strings.Contains(told, "Subject: 2 filed from Oda Fenwick") || !strings.Contains(told, "auto-generated") {
+	if told := out.got("desk@brackwater.example")[0]; !strings.Contains(told, "Subject: 2 filed from Oda Fenwick") ||
+		!strings.Contains(told, "auto-generated") {
 		t.Errorf("the desk was told: %s", told)
 	}
 	drafts := func() (n int) {
@@ -263,7 +277,8 @@ func TestARepliesToASenderOnceAndToNoRobot(t *testing.T) {
 		}
 		return n
 	}
-	h.until("the drafts are left", func() bool { return drafts() >= 2 && strings.Contains(h.steps(2), "draft oda@tidewatch.example: done") })
+	h.until("the drafts are left",
+		func() bool { return drafts() >= 2 && strings.Contains(h.steps(2), "draft oda@tidewatch.example: done") })
 	if n := drafts(); n != 2 || !strings.Contains(h.steps(3), "draft oda@tidewatch.example: left out") {
 		t.Errorf("%d drafts, want 2: the robot gets none (%v)", n, box.lies())
 	}
@@ -277,14 +292,16 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	waits := func() []store.Post { p, _ := h.store.Tray.Post(store.System, 10); return p }
 	h.until("a person is asked", func() bool { return len(waits()) == 1 })
-	if p := waits()[0]; p.State != store.Unsure || p.Cause != store.CauseUnsure || !strings.Contains(p.Reason, "may have been sent") {
+	if p := waits()[0]; p.State != store.Unsure || p.Cause != store.CauseUnsure ||
+		!strings.Contains(p.Reason, "may have been sent") {
 		t.Errorf("the tray says %+v", p)
 	}
 	// A crash between the sending and its record.
 	h.store.Interrupt(func(after bool) error { return nil })
 	h.engine.Stop()
 	p := waits()[0]
-	if _, err := h.store.Tray.Again(store.System, store.Matters{Posts: []int64{p.ID}}, store.Decision{Given: "again"}); err != nil {
+	if _, err := h.store.Tray.Again(store.System, store.Matters{Posts: []int64{p.ID}},
+		store.Decision{Given: "again"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := h.store.FollowUps.Begin(&p); err != nil {
@@ -304,12 +321,14 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	if n, err := h.engine.Desk.Again(store.System, store.Matters{Posts: []int64{p.ID}}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
-	h.until("a person's word sends it", func() bool { return len(waits()) == 0 && len(out.got("oda@tidewatch.example")) == 2 })
+	h.until("a person's word sends it",
+		func() bool { return len(waits()) == 0 && len(out.got("oda@tidewatch.example")) == 2 })
 }
 
 func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 	h, box, out := sendingHouse(t, strings.Replace(gaugesRule, "id: tide-gauges", "id: first", 1))
-	if err := h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Planner", Kind: "call", URL: out.url + "/planner", Inside: true, Tray: "never"}, nil, "test"); err != nil {
+	if err := h.engine.Outbox.SaveAddressee(&store.Addressee{Name: "Planner", Kind: "call", URL: out.url + "/planner",
+		Inside: true, Tray: "never"}, nil, "test"); err != nil {
 		t.Fatal(err)
 	}
 	h.rule(`{id: second, name: Second, cabinet: harbour files, look: {mailboxes: gauges}, match: every message, attachments: {take: everything, folder: Second}, afterwards: {tell: {who: Planner}}}`)
@@ -328,7 +347,8 @@ func TestACallIsMadeUntilItIsAnsweredAlwaysAsTheSameEvent(t *testing.T) {
 	if err != nil || len(sent) != 1 {
 		t.Fatal(sent, err)
 	}
-	h.until("it is recorded", func() bool { p, _ := h.store.FollowUps.ByID(store.System, sent[0].ID); return p.State == store.DidIt })
+	h.until("it is recorded",
+		func() bool { p, _ := h.store.FollowUps.ByID(store.System, sent[0].ID); return p.State == store.DidIt })
 	h.engine.Stop()
 	if err := h.store.FollowUps.Begin(&sent[0]); err != nil {
 		t.Fatal(err)
@@ -377,7 +397,8 @@ func (h *house) endedWhileReading(report string, uids ...uint32) {
 		err = os.WriteFile(crash, []byte(report), 0o600)
 	}
 	if err == nil {
-		err = New(Config{Base: base.New(base.Base{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log}), Spool: filepath.Join(h.data, "spool"), Dial: h.dial, CrashReport: crash}).countCrashes()
+		err = New(Config{Base: base.New(base.Base{Store: h.store, Clock: time.Now, Zone: time.UTC, Log: h.engine.Log}),
+			Spool: filepath.Join(h.data, "spool"), Dial: h.dial, CrashReport: crash}).countCrashes()
 	}
 	if err != nil {
 		h.t.Fatal(err)
@@ -422,7 +443,8 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 		t.Error("the message on which the program crashed was read")
 	}
 	var tray []store.Retry
-	h.until("the message is in the tray", func() bool { tray, _ = h.store.Retries.InTray(store.System, 10); return len(tray) == 1 })
+	h.until("the message is in the tray",
+		func() bool { tray, _ = h.store.Retries.InTray(store.System, 10); return len(tray) == 1 })
 	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason, "ended 3 times") {
 		t.Errorf("the tray says %+v", r)
 	}
@@ -430,7 +452,8 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 		t.Fatalf("trying again: %d, %v", n, err)
 	}
 	h.filed(3)
-	h.until("nothing is left of it", func() bool { rows, _ := h.store.Retries.In("box", "INBOX", 7); return len(rows) == 0 })
+	h.until("nothing is left of it",
+		func() bool { rows, _ := h.store.Retries.In("box", "INBOX", 7); return len(rows) == 0 })
 }
 
 func TestWhatIsBeingReadIsWrittenDown(t *testing.T) {

@@ -58,7 +58,8 @@ func TestARehearsalShowsEveryPathThatFilingThenGives(t *testing.T) {
 					t.Errorf("after filing %d files would be filed", r.Files)
 				}
 				// Another rule wants the same names.
-				other := h.rule(strings.NewReplacer("tide-gauges", "others", "Tide gauge readings", "Others").Replace(gaugesRule) + "    if name exists: " + ifExists + "\n")
+				other := h.rule(strings.NewReplacer("tide-gauges", "others", "Tide gauge readings", "Others").Replace(gaugesRule) +
+					"    if name exists: " + ifExists + "\n")
 				h.compare(other, 60)
 			})
 		}
@@ -75,7 +76,8 @@ func (h *house) rehearsed(ruleID string, n int) *rehearsal.Rehearsal {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	r, err := h.engine.Rehearser.Rehearse(h.t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: n, Show: n})
+	r, err := h.engine.Rehearser.Rehearse(h.t.Context(), store.System,
+		rehearsal.RehearsalOf{Rule: document, Last: n, Show: n})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -124,7 +126,8 @@ func (h *house) compare(ruleID string, n int) {
 			}
 			if string(e.State) != string(i.Verdict) && !before || i.Verdict == plan.Filed && e.Path != i.As {
 				if bad++; bad < 5 {
-					h.t.Errorf("message %d, %s: shown as %s %q (%s; %s), and became %s %q (%s)", m.Message.UID, i.Item.Item.Name, i.Verdict, i.As, i.Reason, i.Clash, e.State, e.Path, e.Reason)
+					h.t.Errorf("message %d, %s: shown as %s %q (%s; %s), and became %s %q (%s)", m.Message.UID, i.Item.Item.Name,
+						i.Verdict, i.As, i.Reason, i.Clash, e.State, e.Path, e.Reason)
 				}
 			}
 		}
@@ -154,12 +157,14 @@ func TestARehearsalSaysWhatItDoesNotShow(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ show, shown, notShown, hidden int }{{0, 40, 0, 0}, {10, 10, 30, 20}, {33, 33, 7, 0}} {
-		r, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 40, Show: c.show})
+		r, err := h.engine.Rehearser.Rehearse(t.Context(), store.System,
+			rehearsal.RehearsalOf{Rule: document, Last: 40, Show: c.show})
 		if err != nil {
 			t.Fatal(err)
 		}
 		if r.Files != 30 || len(r.Messages) != c.shown || r.NotShown != c.notShown || r.Hidden != c.hidden {
-			t.Errorf("show %d: %d files, %d messages shown, %d messages and %d files not", c.show, r.Files, len(r.Messages), r.NotShown, r.Hidden)
+			t.Errorf("show %d: %d files, %d messages shown, %d messages and %d files not", c.show, r.Files, len(r.Messages),
+				r.NotShown, r.Hidden)
 		}
 		if r.Messages[0].Message.UID < r.Messages[len(r.Messages)-1].Message.UID {
 			t.Error("the newest is not the first")

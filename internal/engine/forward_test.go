@@ -19,12 +19,15 @@ func encodedForward(encoding, inner string) []byte {
 	case "quoted-printable":
 		body = strings.NewReplacer("=", "=3D").Replace(inner)
 	}
-	return fmt.Appendf(nil, "From: Oda <oda@tidewatch.example>\r\nSubject: Fwd\r\nMessage-ID: <%s@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=out\r\n\r\n--out\r\n\r\nsee below\r\n--out\r\nContent-Type: message/rfc822\r\nContent-Transfer-Encoding: %s\r\n\r\n%s\r\n--out--\r\n",
+	return fmt.Appendf(nil, "From: Oda <oda@tidewatch.example>\r\nSubject: Fwd\r\nMessage-ID: "+
+		"<%s@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=out\r\n\r\n--out\r\n\r\nsee "+
+		"below\r\n--out\r\nContent-Type: message/rfc822\r\nContent-Transfer-Encoding: %s\r\n\r\n%s\r\n--out--\r\n",
 		encoding, encoding, body)
 }
 
 func TestAForwardThatIsEncodedIsOpened(t *testing.T) {
-	inner := "From: Keld <keld@marram.example>\r\nSubject: Berth plan\r\nContent-Type: multipart/mixed; boundary=in\r\n\r\n--in\r\n\r\ntext\r\n--in\r\nContent-Type: text/csv; name=plan.csv\r\n\r\na;b\r\n--in--\r\n"
+	inner := "From: Keld <keld@marram.example>\r\nSubject: Berth plan\r\nContent-Type: multipart/mixed; " +
+		"boundary=in\r\n\r\n--in\r\n\r\ntext\r\n--in\r\nContent-Type: text/csv; name=plan.csv\r\n\r\na;b\r\n--in--\r\n"
 	for _, encoding := range []string{"base64", "quoted-printable", "7bit"} {
 		t.Run(encoding, func(t *testing.T) {
 			box := newPostbox()
@@ -39,7 +42,8 @@ func TestAForwardThatIsEncodedIsOpened(t *testing.T) {
 }
 
 func TestAForwardWithinAForwardThatAreBothEncodedIsOpened(t *testing.T) {
-	innermost := "From: Mara <mara@marram.example>\r\nSubject: Innermost\r\nContent-Type: text/csv; name=deep.csv\r\n\r\ndeep"
+	innermost := "From: Mara <mara@marram.example>\r\nSubject: Innermost\r\nContent-Type: text/csv; " +
+		"name=deep.csv\r\n\r\ndeep"
 	box := newPostbox()
 	h := newHouse(t, box.dial)
 	h.watched()
@@ -54,12 +58,15 @@ func TestAMessageWhosePartsCannotBeToldApartGoesToTheTray(t *testing.T) {
 	h := newHouse(t, box.dial)
 	h.watched()
 	h.rule(gaugesRule)
-	box.deliver("INBOX", []byte("From: oda@tidewatch.example\r\nSubject: garbled\r\nContent-Type: multipart/mixed; boundary=lost\r\n\r\nJVBERi0xLjQKJSBiZXJ0aCBwbGFuCg==\r\n"))
-	box.deliver("INBOX", []byte("From: keld@marram.example\r\nSubject: garbled too, and for no rule\r\nContent-Type: multipart/mixed; boundary=lost\r\n\r\nJVBERi0xLjQKJSBiZXJ0aCBwbGFuCg==\r\n"))
+	box.deliver("INBOX", []byte("From: oda@tidewatch.example\r\nSubject: garbled\r\nContent-Type: multipart/mixed; "+
+		"boundary=lost\r\n\r\nJVBERi0xLjQKJSBiZXJ0aCBwbGFuCg==\r\n"))
+	box.deliver("INBOX", []byte("From: keld@marram.example\r\nSubject: garbled too, and for no rule\r\nContent-Type: "+
+		"multipart/mixed; boundary=lost\r\n\r\nJVBERi0xLjQKJSBiZXJ0aCBwbGFuCg==\r\n"))
 	box.deliver("INBOX", raw("next", "a.csv", "1"))
 	h.filed(1)
 	tray, err := h.store.Retries.InTray(store.System, 10)
-	if err != nil || len(tray) != 1 || tray[0].Subject != "garbled" || !strings.Contains(tray[0].Reason, "no line parts them") {
+	if err != nil || len(tray) != 1 || tray[0].Subject != "garbled" ||
+		!strings.Contains(tray[0].Reason, "no line parts them") {
 		t.Errorf("the tray says %+v, %v", tray, err)
 	}
 }
@@ -68,10 +75,12 @@ func TestAMessageThatMailProgramsCanReadIsRead(t *testing.T) {
 	part := "\r\n--edge\r\nContent-Type: text/csv; name=a.csv\r\n\r\n1\r\n--edge--\r\n"
 	header := "From: oda@tidewatch.example\r\nSubject: odd\r\nMessage-ID: <%d@tidewatch.example>\r\n"
 	for name, text := range map[string]string{
-		"no boundary":                  header + "Content-Type: multipart/mixed\r\n\r\n" + part,
-		"lines that end with CR":       strings.ReplaceAll(header+"Content-Type: multipart/mixed; boundary=edge\r\n\r\n"+part, "\r\n", "\r"),
-		"an empty line at the top":     "\r\n" + header + "Content-Type: multipart/mixed; boundary=edge\r\n\r\n" + part,
-		"lines that end with CR CR LF": strings.ReplaceAll(header+"Content-Type: multipart/mixed; boundary=edge\r\n\r\n"+part, "\r\n", "\r\r\n"),
+		"no boundary": header + "Content-Type: multipart/mixed\r\n\r\n" + part,
+		"lines that end with CR": strings.ReplaceAll(header+"Content-Type: multipart/mixed; boundary=edge\r\n\r\n"+part,
+			"\r\n", "\r"),
+		"an empty line at the top": "\r\n" + header + "Content-Type: multipart/mixed; boundary=edge\r\n\r\n" + part,
+		"lines that end with CR CR LF": strings.ReplaceAll(header+"Content-Type: multipart/mixed; boundary=edge\r\n\r\n"+part,
+			"\r\n", "\r\r\n"),
 	} {
 		t.Run(name, func(t *testing.T) {
 			h, _, deliver := dovecot(t)

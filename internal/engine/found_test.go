@@ -49,7 +49,8 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 	}
 	box.mutex.Lock()
 	inbox := box.folders["INBOX"]
-	inbox.letters = slices.DeleteFunc(inbox.letters, func(l *boxLetter) bool { return strings.Contains(string(l.raw), "deleted since") })
+	inbox.letters = slices.DeleteFunc(inbox.letters,
+		func(l *boxLetter) bool { return strings.Contains(string(l.raw), "deleted since") })
 	box.mutex.Unlock()
 	if err := os.WriteFile(filepath.Join(h.files, "Gauges", "mine.txt"), []byte("a person's own"), 0o644); err != nil {
 		t.Fatal(err)
@@ -63,7 +64,8 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 		t.Fatal(err)
 	}
 	reopen()
-	want := map[string]string{"Gauges/a.csv": "1", "Gauges/b.csv": "2", "Gauges/c.csv": "3", "Gauges/mine.txt": "a person's own"}
+	want := map[string]string{"Gauges/a.csv": "1", "Gauges/b.csv": "2", "Gauges/c.csv": "3",
+		"Gauges/mine.txt": "a person's own"}
 	h.until("the message that is there has its line again", func() bool {
 		n, err := h.store.Register.Count(store.System, register.Query{})
 		return err == nil && n == 2
@@ -93,7 +95,8 @@ func TestAfterAnOlderCopyOfTheRecordsFilesAreFoundAndEntered(t *testing.T) {
 			t.Errorf("%q was entered %d times", wrong, n)
 		}
 	}
-	n, err := h.engine.Registry.EnterFiles(t.Context(), store.System, "cab", []string{"Gauges/c.csv", "Gauges/c.csv", "Gauges/a.csv", "Gauges/gone.csv"})
+	n, err := h.engine.Registry.EnterFiles(t.Context(), store.System, "cab",
+		[]string{"Gauges/c.csv", "Gauges/c.csv", "Gauges/a.csv", "Gauges/gone.csv"})
 	if err != nil || n != 1 {
 		t.Fatalf("%d files were entered, %v", n, err)
 	}

@@ -33,7 +33,8 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 		return "", err
 	}
 	if m.Kind != "imap" && m.Kind != "pop3" {
-		return "", &HandOverError{"only accounts on mail servers can be handed over: this mailbox lies on this machine", "Add it anew on the other one."}
+		return "", &HandOverError{"only accounts on mail servers can be handed over: this mailbox lies on this machine",
+			"Add it anew on the other one."}
 	}
 	e.Unwatch(id)
 	defer func() {
@@ -46,9 +47,11 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	case err != nil:
 		return "", err
 	case underWay > 0:
-		return "", &HandOverError{fmt.Sprintf("of this mailbox something is under way (%d)", underWay), "Wait until they are done, then hand it over."}
+		return "", &HandOverError{fmt.Sprintf("of this mailbox something is under way (%d)", underWay),
+			"Wait until they are done, then hand it over."}
 	case waiting > 0:
-		return "", &HandOverError{fmt.Sprintf("something of this mailbox waits in the tray (%d)", waiting), "Decide them first: what waits could not be gone on with there."}
+		return "", &HandOverError{fmt.Sprintf("something of this mailbox waits in the tray (%d)", waiting),
+			"Decide them first: what waits could not be gone on with there."}
 	}
 	rows, err := e.Store.Rules.All()
 	if err != nil {
@@ -60,7 +63,8 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 	}
 	for i := range passes { // one over old mail reads the mailbox by itself
 		if p := &passes[i]; p.MailboxID == id || p.RuleID != "" && looks(rows, p.RuleID, m.Name) {
-			return "", &HandOverError{fmt.Sprintf("pass %d goes over this mailbox", p.ID), "Wait until it is done, or stop it; then hand the mailbox over."}
+			return "", &HandOverError{fmt.Sprintf("pass %d goes over this mailbox", p.ID), "Wait until it is done, or stop " +
+				"it; then hand the mailbox over."}
 		}
 	}
 	var named []store.HandedRule
@@ -74,7 +78,9 @@ func (e *Engine) HandOver(ctx context.Context, v store.Viewer, id string) (file 
 		for _, use := range document.Topics() {
 			asked[office.Key(use.Name)] = true
 		}
-		named = append(named, store.HandedRule{ID: rows[i].ID, Name: rows[i].Name, Document: rows[i].Document, Running: rows[i].Running, Revision: rows[i].Revision})
+		named = append(named,
+			store.HandedRule{ID: rows[i].ID, Name: rows[i].Name, Document: rows[i].Document, Running: rows[i].Running,
+				Revision: rows[i].Revision})
 		if rows[i].Running && len(document.Look.Mailboxes) == 1 && !strings.EqualFold(document.Look.Mailboxes[0], "all") {
 			alone = append(alone, rows[i].ID)
 		}

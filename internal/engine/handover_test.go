@@ -33,7 +33,8 @@ func TestOnlyWhatIsSettledIsHandedOver(t *testing.T) {
 	if _, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{waiting[0].ID}}, ""); err != nil {
 		t.Fatal(err)
 	}
-	pass := store.Pass{Kind: "old mail", RuleID: "tide-gauges", MadeBy: "test", State: store.Running, StartedAt: time.Now()}
+	pass := store.Pass{Kind: "old mail", RuleID: "tide-gauges", MadeBy: "test", State: store.Running,
+		StartedAt: time.Now()}
 	if err := h.store.Passes.Add(&pass); err != nil {
 		t.Fatal(err)
 	}
@@ -100,11 +101,13 @@ func TestTopicsGoAlongWithTheMailbox(t *testing.T) {
 	if err != nil || len(topics) != 1 || topics[0].Name != "Berth requests" {
 		t.Fatalf("topics that came along: %+v, %v", topics, err)
 	}
-	if learned := to.engine.Office.Topics.Learned("Berth requests"); learned.Yes != 7 || learned.No != 6 || !learned.Ready() {
+	if learned := to.engine.Office.Topics.Learned("Berth requests"); learned.Yes != 7 || learned.No != 6 ||
+		!learned.Ready() {
 		t.Errorf("it knows %d and %d", learned.Yes, learned.No)
 	}
 	clerk := store.Viewer{ID: "x", Name: "x", Role: store.Clerk, Only: []string{"box"}}
-	if seen, err := to.store.Topics.Examples(clerk, topics[0].ID); err != nil || len(seen) != 1 || seen[0].Subject != "Holz" {
+	if seen, err := to.store.Topics.Examples(clerk, topics[0].ID); err != nil || len(seen) != 1 ||
+		seen[0].Subject != "Holz" {
 		t.Errorf("who may see the mailbox sees %+v, %v", seen, err)
 	}
 	here, err := to.store.Messages.Find(store.System, store.MessageQuery{Most: 10})

@@ -45,21 +45,27 @@ func hostileMail(t testing.TB) map[string][]byte {
 		inner = fmt.Sprintf("Content-Type: multipart/mixed; boundary=b%d\r\n\r\n--b%d\r\n%s\r\n--b%d--\r\n", i, i, inner, i)
 	}
 	folded := strings.Repeat(" reference-reference-reference@tidewatch.example\r\n", 2000)
-	climbing := zipped(t, "../../../../etc/passwd", "x", "/root/.ssh/authorized_keys", "y", `..\..\windows\system.ini`, "z", strings.Repeat("deep/", 200)+"w", "w")
+	climbing := zipped(t, "../../../../etc/passwd", "x", "/root/.ssh/authorized_keys", "y", `..\..\windows\system.ini`,
+		"z", strings.Repeat("deep/", 200)+"w", "w")
 	b64 := func(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
 	mixed := func(name, content string) []byte {
-		return []byte("From: a@b.example\r\nSubject: hostile\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nhello\r\n--b\r\nContent-Disposition: attachment; filename=" + name + "\r\nContent-Transfer-Encoding: base64\r\n\r\n" + b64(content) + "\r\n--b--\r\n")
+		return []byte("From: a@b.example\r\nSubject: hostile\r\nContent-Type: multipart/mixed; " +
+			"boundary=b\r\n\r\n--b\r\n\r\nhello\r\n--b\r\nContent-Disposition: attachment; filename=" + name +
+			"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + b64(content) + "\r\n--b--\r\n")
 	}
 	return map[string][]byte{
-		"200 attachments":         raw("many", many...),
-		"100 levels":              []byte("From: a@b.example\r\nSubject: deep\r\n" + inner),
-		"a header of 100 KB":      append([]byte("From: a@b.example\r\nSubject: long\r\nReferences:\r\n"+folded), raw("long", "a.csv", "x")...),
-		"a zip bomb":              mixed("bomb.zip", zipBomb()),
-		"a zip that climbs":       mixed("climb.zip", climbing),
-		"a boundary of its own":   []byte("From: a@b.example\r\nContent-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n\r\nx\r\n----\r\n"),
-		"a winmail.dat of noise":  mixed("winmail.dat", "\x78\x9f\x3e\x22"+strings.Repeat("\xff", 100_000)),
-		"a 7z of noise":           mixed("noise.7z", "7z\xbc\xaf\x27\x1c"+strings.Repeat("\x00\xff", 5000)),
-		"ten thousand parameters": []byte("From: a@b.example\r\nContent-Type: application/pdf; " + strings.Repeat("a=b; ", 10_000) + "name=x.pdf\r\n\r\n%PDF"),
+		"200 attachments": raw("many", many...),
+		"100 levels":      []byte("From: a@b.example\r\nSubject: deep\r\n" + inner),
+		"a header of 100 KB": append([]byte("From: a@b.example\r\nSubject: long\r\nReferences:\r\n"+folded),
+			raw("long", "a.csv", "x")...),
+		"a zip bomb":        mixed("bomb.zip", zipBomb()),
+		"a zip that climbs": mixed("climb.zip", climbing),
+		"a boundary of its own": []byte(
+			"From: a@b.example\r\nContent-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n\r\nx\r\n----\r\n"),
+		"a winmail.dat of noise": mixed("winmail.dat", "\x78\x9f\x3e\x22"+strings.Repeat("\xff", 100_000)),
+		"a 7z of noise":          mixed("noise.7z", "7z\xbc\xaf\x27\x1c"+strings.Repeat("\x00\xff", 5000)),
+		"ten thousand parameters": []byte("From: a@b.example\r\nContent-Type: application/pdf; " +
+			strings.Repeat("a=b; ", 10_000) + "name=x.pdf\r\n\r\n%PDF"),
 	}
 }
 
@@ -81,7 +87,8 @@ func TestHostileMessagesAreDecidedOrHeldWithAReason(t *testing.T) {
 				t.Errorf("%s: %s is %s without a reason", name, e.Name, e.State)
 			}
 		}
-		want := map[string]int{"200 attachments": 200, "a header of 100 KB": 1, "a zip that climbs": 4, "ten thousand parameters": 1}
+		want := map[string]int{"200 attachments": 200, "a header of 100 KB": 1, "a zip that climbs": 4,
+			"ten thousand parameters": 1}
 		if n, ok := want[name]; ok && filed != n {
 			t.Errorf("%s: %d filed, want %d:\n%s", name, filed, n, h.said())
 		}

@@ -128,7 +128,8 @@ func (e *Engine) countCrashes() error {
 			if err := e.Store.Retries.Suspect(list, e.Clock()); err != nil {
 				return err
 			}
-			e.Log.Warn("the program ended by its own fault while it read messages", "mailbox", h.Mailbox, "folder", h.Folder, "messages", len(h.UIDs))
+			e.Log.Warn("the program ended by its own fault while it read messages", "mailbox", h.Mailbox, "folder", h.Folder,
+				"messages", len(h.UIDs))
 		}
 		if err := os.Remove(name); err != nil {
 			return err

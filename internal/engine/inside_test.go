@@ -93,7 +93,9 @@ func (h *house) said() string {
 		if e.Path != "" {
 			line += " " + e.Path
 		}
-		if e.Reason != "" && e.State != store.Filed || strings.Contains(e.Reason, ";") || strings.Contains(e.Reason, "but it is") || strings.Contains(e.Reason, "place of") || strings.Contains(e.Reason, "not replaced") {
+		if e.Reason != "" && e.State != store.Filed || strings.Contains(e.Reason, ";") ||
+			strings.Contains(e.Reason, "but it is") || strings.Contains(e.Reason, "place of") ||
+			strings.Contains(e.Reason, "not replaced") {
 			line += " (" + e.Reason + ")"
 		}
 		lines = append(lines, line)
@@ -107,7 +109,8 @@ func bundles(more string) string {
 
 func TestArchivesAreUnpackedIntoTheFoldersOfTheirEntry(t *testing.T) {
 	inner := zipped(t, "deep/c.csv", "3")
-	archive := zipped(t, "a.csv", "1;2", "plans/berth.pdf", "%PDF-1.7", "setup.exe", "MZ", "inner.zip", inner, "../../escape.txt", "out", "desktop.ini", "x", "copy.exe.pdf", "MZ"+strings.Repeat("x", 100))
+	archive := zipped(t, "a.csv", "1;2", "plans/berth.pdf", "%PDF-1.7", "setup.exe", "MZ", "inner.zip", inner,
+		"../../escape.txt", "out", "desktop.ini", "x", "copy.exe.pdf", "MZ"+strings.Repeat("x", 100))
 	h := fileNow(t, bundles(`
   - leave: [{kind: program}]
   - take: [{name: "*.csv"}]
@@ -116,7 +119,8 @@ func TestArchivesAreUnpackedIntoTheFoldersOfTheirEntry(t *testing.T) {
     unpack: files
     folder: Bundles/<archive.stem>
 `), raw("bundle", "may.zip", archive, "note.txt", "n"))
-	h.expect(map[string]string{"Tables/a.csv": "1;2", "Bundles/may/plans/berth.pdf": "%PDF-1.7", "Tables/c.csv": "3", "Bundles/may/escape.txt": "out"})
+	h.expect(map[string]string{"Tables/a.csv": "1;2", "Bundles/may/plans/berth.pdf": "%PDF-1.7", "Tables/c.csv": "3",
+		"Bundles/may/escape.txt": "out"})
 	want := `2: left out (unpacked; the files in it are filed instead)
 2!1: filed Tables/a.csv
 2!2: filed Bundles/may/plans/berth.pdf
@@ -247,10 +251,13 @@ func TestAnArchiveIsOpenedAgainAfterARestart(t *testing.T) {
 }
 
 func TestWinmailAndSignedMailAreOpenedUnasked(t *testing.T) {
-	m := []byte("From: Oda <oda@tidewatch.example>\r\nSubject: signed\r\nMIME-Version: 1.0\r\nContent-Type: application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\nContent-Transfer-Encoding: base64\r\nContent-Disposition: attachment; filename=smime.p7m\r\n\r\n" +
+	m := []byte("From: Oda <oda@tidewatch.example>\r\nSubject: signed\r\nMIME-Version: 1.0\r\nContent-Type: " +
+		"application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\nContent-Transfer-Encoding: " +
+		"base64\r\nContent-Disposition: attachment; filename=smime.p7m\r\n\r\n" +
 		signedMail(t) + "\r\n")
 	tnef := raw("from an old program", "winmail.dat", string(winmail("Levels in May.csv")))
-	h := fileNow(t, bundles("\n  - {take: [{kind: spreadsheet}], folder: Tables}\n")+"unless: [{words: {in: body, any: draft}}]\n", m)
+	h := fileNow(t, bundles("\n  - {take: [{kind: spreadsheet}], folder: Tables}\n")+"unless: [{words: {in: body, any: "+
+		"draft}}]\n", m)
 	h.expect(map[string]string{"Tables/st3.csv": "a;b"})
 	want := "1: left out (opened; what is in it is looked at instead)\n1!2: filed Tables/st3.csv"
 	if got := h.said(); got != want {
@@ -258,7 +265,9 @@ func TestWinmailAndSignedMailAreOpenedUnasked(t *testing.T) {
 	}
 	h = fileNow(t, bundles("\n  - {take: [{kind: spreadsheet}], folder: Tables}\n"), tnef)
 	h.expect(map[string]string{"Tables/Levels in May.csv": "a;b"})
-	h = fileNow(t, bundles("\n  - {take: [{kind: spreadsheet}], folder: Tables}\n"), []byte("From: a@b.example\r\nContent-Type: application/pkcs7-mime; smime-type=enveloped-data; name=smime.p7m\r\n\r\nx\r\n"))
+	h = fileNow(t, bundles("\n  - {take: [{kind: spreadsheet}], folder: Tables}\n"),
+		[]byte("From: a@b.example\r\nContent-Type: application/pkcs7-mime; smime-type=enveloped-data; "+
+			"name=smime.p7m\r\n\r\nx\r\n"))
 	if got := h.said(); got != "1: held (it is encrypted (S/MIME), so nobody can look into it here)" {
 		t.Errorf("encrypted mail: %s", got)
 	}
@@ -266,7 +275,9 @@ func TestWinmailAndSignedMailAreOpenedUnasked(t *testing.T) {
 
 func signedMail(t testing.TB) string {
 	t.Helper()
-	signed, err := pkcs7.NewSignedData([]byte("Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nFinal.\r\n--b\r\nContent-Type: text/csv; name=st3.csv\r\n\r\na;b\r\n--b--\r\n"))
+	signed, err := pkcs7.NewSignedData(
+		[]byte("Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+			"text/plain\r\n\r\nFinal.\r\n--b\r\nContent-Type: text/csv; name=st3.csv\r\n\r\na;b\r\n--b--\r\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -284,7 +295,8 @@ func winmail(name string) []byte {
 		b = binary.LittleEndian.AppendUint32(b, uint32(len(value)))
 		return append(append(b, value...), 0, 0)
 	}
-	return slices.Concat([]byte{0x78, 0x9f, 0x3e, 0x22, 1, 0}, attribute(0x69002, strings.Repeat("\x00", 14)), attribute(0x18010, name+"\x00"), attribute(0x6800f, "a;b"))
+	return slices.Concat([]byte{0x78, 0x9f, 0x3e, 0x22, 1, 0}, attribute(0x69002, strings.Repeat("\x00", 14)),
+		attribute(0x18010, name+"\x00"), attribute(0x6800f, "a;b"))
 }
 
 func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T) {
@@ -308,7 +320,8 @@ func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T
 		t.Fatal(err)
 	}
 	come(4, "fourth")
-	h.expect(map[string]string{"Reports/latest.xlsx": "changed by hand", "Reports/latest (2).xlsx": "second", "Reports/latest (3).xlsx": "fourth"})
+	h.expect(map[string]string{"Reports/latest.xlsx": "changed by hand", "Reports/latest (2).xlsx": "second",
+		"Reports/latest (3).xlsx": "fourth"})
 	want := `2: filed Reports/latest.xlsx
 2: filed Reports/latest.xlsx (takes the place of number 2026-1, received on 2026-05-13, which is kept)
 2: filed Reports/latest (2).xlsx (the name latest.xlsx belongs to a file of a message that was received later, so it was not replaced)
@@ -336,35 +349,44 @@ func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T
 
 func TestCopiesLieBesideTheAttachments(t *testing.T) {
 	m := raw("Berth plan", "plan.pdf", "%PDF-1.7")
-	h := fileNow(t, bundles("\n  - {take: [{kind: pdf}], folder: Berths/<received year>, name: <received date> <file.stem>}\n")+"copies: [{as: eml}, {as: html}, {as: text}, {as: pdf, folder: Letters}]\n", m, raw("nothing to take", "x.zip", "x"))
+	h := fileNow(t, bundles("\n  - {take: [{kind: pdf}], folder: Berths/<received year>, name: <received date> "+
+		"<file.stem>}\n")+"copies: [{as: eml}, {as: html}, {as: text}, {as: pdf, folder: Letters}]\n", m,
+		raw("nothing to take", "x.zip", "x"))
 	tree := h.tree()
-	if got := slices.Sorted(maps.Keys(tree)); strings.Join(got, "|") != "Berths/2026/2026-05-12 plan.pdf|Berths/2026/Berth plan.eml|Berths/2026/Berth plan.html|Berths/2026/Berth plan.txt|Letters/Berth plan.pdf" {
+	if got := slices.Sorted(maps.Keys(tree)); strings.Join(got, "|") != "Berths/2026/2026-05-12 "+
+		"plan.pdf|Berths/2026/Berth plan.eml|Berths/2026/Berth plan.html|Berths/2026/Berth plan.txt|Letters/Berth plan.pdf" {
 		t.Errorf("there are %q", got)
 	}
 	if tree["Berths/2026/Berth plan.eml"] != string(m) {
 		t.Error("the EML copy is not the message")
 	}
-	if !strings.HasPrefix(tree["Letters/Berth plan.pdf"], "%PDF") || !strings.Contains(tree["Berths/2026/Berth plan.txt"], "Subject: Berth plan") {
+	if !strings.HasPrefix(tree["Letters/Berth plan.pdf"], "%PDF") ||
+		!strings.Contains(tree["Berths/2026/Berth plan.txt"], "Subject: Berth plan") {
 		t.Error("a copy is not what it should be")
 	}
 
 	odd := bytes.Replace(m, []byte("Subject: Berth plan"), []byte("Subject: =?utf-8?B?5riv?= plan"), 1)
 	h = fileNow(t, bundles("\n  - {take: [{kind: pdf}], folder: Berths}\n")+"copies: [{as: pdf}]\n", odd)
-	if got := slices.Sorted(maps.Keys(h.tree())); strings.Join(got, "|") != "Berths/plan.pdf|Berths/港 plan.eml|Berths/港 plan.pdf" {
+	if got := slices.Sorted(maps.Keys(h.tree())); strings.Join(got, "|") != "Berths/plan.pdf|Berths/港 plan.eml|Berths/港 "+
+		"plan.pdf" {
 		t.Errorf("beside a PDF that lacks a letter there are %q", got)
 	}
-	if got := h.said(); !strings.Contains(got, "copy:pdf: filed Berths/港 plan.pdf (1 character could not be drawn here (such as U+6E2F); the EML copy beside it has all)") {
+	if got := h.said(); !strings.Contains(got,
+		"copy:pdf: filed Berths/港 plan.pdf (1 character could not be drawn here (such as U+6E2F); the EML copy beside it "+
+			"has all)") {
 		t.Errorf("it is said\n%s", got)
 	}
 
-	h = fileNow(t, "name: Letters\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: every message\ncopies: [{as: text, folder: Letters, name: <received date> <sender.local>}]\n", m)
+	h = fileNow(t, "name: Letters\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: every message\ncopies: "+
+		"[{as: text, folder: Letters, name: <received date> <sender.local>}]\n", m)
 	if got := slices.Sorted(maps.Keys(h.tree())); strings.Join(got, "|") != "Letters/2026-05-12 oda.txt" {
 		t.Errorf("of a rule with copies alone there are %q", got)
 	}
 }
 
 func TestEachMessageHasAFolderOfItsOwn(t *testing.T) {
-	h := fileNow(t, bundles("\n  - {take: everything, folder: Mail, own folder: true}\n"), raw("levels", "a.csv", "1", "b.csv", "2"), raw("levels", "a.csv", "3"))
+	h := fileNow(t, bundles("\n  - {take: everything, folder: Mail, own folder: true}\n"),
+		raw("levels", "a.csv", "1", "b.csv", "2"), raw("levels", "a.csv", "3"))
 	folders := map[string][]string{}
 	for name, content := range h.tree() {
 		folders[filepath.Dir(name)] = append(folders[filepath.Dir(name)], content)
@@ -381,12 +403,15 @@ func TestEachMessageHasAFolderOfItsOwn(t *testing.T) {
 
 func TestNamesOfCorrespondentsTablesHeadersAndText(t *testing.T) {
 	box := &memory{validity: 1}
-	box.add(bytes.Replace(raw("levels ST-03", "a.csv", "1"), []byte("Subject:"), []byte("X-Station: North\r\nSubject:"), 1))
+	box.add(bytes.Replace(raw("levels ST-03", "a.csv", "1"), []byte("Subject:"), []byte("X-Station: North\r\nSubject:"),
+		1))
 	h := newHouse(t, box.dial)
 	h.watched()
-	err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tide/watch", Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}}, nil, 0, "test")
+	err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tide/watch",
+		Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}}, nil, 0, "test")
 	if err == nil {
-		err = h.engine.Office.SaveLookupTable(&store.LookupTable{Name: "stations", Rows: [][2]string{{"st-03", "Ferry steps"}}}, 0, "test")
+		err = h.engine.Office.SaveLookupTable(&store.LookupTable{Name: "stations",
+			Rows: [][2]string{{"st-03", "Ferry steps"}}}, 0, "test")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -423,9 +448,12 @@ func TestAProblemInTheBookIsToldBeforeARuleIsSaved(t *testing.T) {
 	box := &memory{validity: 1}
 	h := newHouse(t, box.dial)
 	for document, says := range map[string]string{
-		bundles("\n  - {take: everything, folder: '<lookup stations of (file.stem)>'}\n"):                  "there is no table called “stations”",
-		bundles("\n  - {take: everything, folder: F, cabinet: attic}\n"):                                   "there is no cabinet called “attic”",
-		bundles("\n  - {take: everything, folder: F}\n") + "unless: [{sender: {correspondent: Nobody}}]\n": "there is no correspondent or group called “Nobody”",
+		bundles("\n  - {take: everything, folder: '<lookup stations of (file.stem)>'}\n"): "there is no " +
+			"table called “stations”",
+		bundles("\n  - {take: everything, folder: F, cabinet: attic}\n"): "there is no " +
+			"cabinet called “attic”",
+		bundles("\n  - {take: everything, folder: F}\n") +
+			"unless: [{sender: {correspondent: Nobody}}]\n": "there is no correspondent or group called “Nobody”",
 	} {
 		r, err := rule.ParseRule([]byte(document))
 		if err != nil {

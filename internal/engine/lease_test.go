@@ -179,7 +179,8 @@ func (h *house) writeLease(d leaseDocument) {
 // elsewhere writes the note of a run on another machine.
 func (h *house) elsewhere(beat int) {
 	h.t.Helper()
-	h.writeLease(leaseDocument{Run: "faraway", Host: "quay.brackwater.example", Process: 1, Space: "other", Begun: "1", Taken: may, Files: true, Beat: beat})
+	h.writeLease(leaseDocument{Run: "faraway", Host: "quay.brackwater.example", Process: 1, Space: "other", Begun: "1",
+		Taken: may, Files: true, Beat: beat})
 }
 
 func TestARunOnAnotherMachineIsWaitedForAsLongAsItSaysThatItIsThere(t *testing.T) {
@@ -229,8 +230,9 @@ func TestARunWhoseProcessIsGoneIsNotWaitedFor(t *testing.T) {
 		t.Skip("this system does not tell whether a process runs")
 	}
 	for _, gone := range []leaseDocument{
-		{Run: "killed", Process: 1 << 30, Begun: "5", Files: true},                            // no such process
-		{Run: "reused", Process: os.Getppid(), Begun: "not when it began", Files: true},       // another process has its number
+		{Run: "killed", Process: 1 << 30, Begun: "5", Files: true}, // no such process
+		// another process has its number
+		{Run: "reused", Process: os.Getppid(), Begun: "not when it began", Files: true},
 		{Run: "stopped", Process: own.Process, Begun: own.Begun, Files: true},                 // of this process
 		{Run: "waiting", Process: 1 << 30, Begun: "5", Taken: may.AddDate(80, 0, 0), Beat: 3}, // one that waited
 	} {

@@ -30,9 +30,14 @@ import (
 // enclosed writes a message with a text, and attachments in base64.
 func enclosed(from, subject, text string, attachments ...string) []byte {
 	var b strings.Builder
-	fmt.Fprintf(&b, "From: %s\r\nTo: gauges@brackwater.example\r\nSubject: %s\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nMessage-ID: <%s@tidewatch.example>\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n", from, subject, strings.ReplaceAll(subject, " ", "."), text)
+	fmt.Fprintf(&b, "From: %s\r\nTo: gauges@brackwater.example\r\nSubject: %s\r\nDate: Tue, 12 May 2026 06:02:00 "+
+		"+0000\r\nMessage-ID: <%s@tidewatch.example>\r\nContent-Type: multipart/mixed; "+
+		"boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n", from, subject,
+		strings.ReplaceAll(subject, " ", "."), text)
 	for i := 0; i+1 < len(attachments); i += 2 {
-		fmt.Fprintf(&b, "--b\r\nContent-Type: application/octet-stream; name=\"%s\"\r\nContent-Disposition: attachment\r\nContent-Transfer-Encoding: base64\r\n\r\n%s\r\n", attachments[i], base64.StdEncoding.EncodeToString([]byte(attachments[i+1])))
+		fmt.Fprintf(&b, "--b\r\nContent-Type: application/octet-stream; name=\"%s\"\r\nContent-Disposition: "+
+			"attachment\r\nContent-Transfer-Encoding: base64\r\n\r\n%s\r\n", attachments[i],
+			base64.StdEncoding.EncodeToString([]byte(attachments[i+1])))
 	}
 	b.WriteString("--b--\r\n")
 	return []byte(b.String())
@@ -75,38 +80,48 @@ func (h *house) taught(name string, about, others []string) string {
 }
 
 var (
-	berths = []string{"Berth request for MV Sandling", "Please assign us a berth at the quay", "We need a mooring place for our ship", "Berth at the north quay from Monday", "Request for quay space", "Berth for two nights, 96 metres"}
-	bills  = []string{"Invoice for harbour dues", "Please pay the bill by Friday", "Your invoice of April", "Payment is due", "Reminder of an invoice", "Price list of ropes"}
+	berths = []string{"Berth request for MV Sandling", "Please assign us a berth at the quay",
+		"We need a mooring place for our ship", "Berth at the north quay from Monday", "Request for quay space",
+		"Berth for two nights, 96 metres"}
+	bills = []string{"Invoice for harbour dues", "Please pay the bill by Friday", "Your invoice of April",
+		"Payment is due", "Reminder of an invoice", "Price list of ropes"}
 )
 
-const topicRule = "name: Berths\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {topic: {is: berth requests}}\nattachments: [{take: everything, folder: Berths}]\n"
+const topicRule = "name: Berths\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {topic: {is: berth " +
+	"requests}}\nattachments: [{take: everything, folder: Berths}]\n"
 
 func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	box := &memory{}
 	h := newHouse(t, box.dial)
 	h.watched()
-	if _, err := h.engine.Office.SaveRule(mustRule(t, topicRule), 0, "test"); err == nil || !strings.Contains(err.Error(), "topic") {
+	if _, err := h.engine.Office.SaveRule(mustRule(t, topicRule), 0, "test"); err == nil ||
+		!strings.Contains(err.Error(), "topic") {
 		t.Errorf("a rule that asks for a topic that is not there: %v", err)
 	}
 	id := h.taught("Berth requests", berths, bills)
 	h.rule(topicRule)
-	box.add(enclosed(oda, "Request for a berth", "We ask for a mooring place at the quay for our ship.", "sure.pdf", "%PDF sure"))
+	box.add(enclosed(oda, "Request for a berth", "We ask for a mooring place at the quay for our ship.", "sure.pdf",
+		"%PDF sure"))
 	box.add(enclosed(oda, "Invoice 17", "Please pay the invoice for harbour dues.", "never.pdf", "%PDF never"))
 	box.add(enclosed(oda, "Holz", "Guten Tag.", "one.pdf", "%PDF one", "two.csv", "2"))
 	h.expect(map[string]string{"Berths/sure.pdf": "%PDF sure"})
 	tray := h.trayOf(2)
 	for _, e := range tray {
-		if e.Cause != store.CauseTopic || e.Topic != "berth requests" || !strings.Contains(e.Reason, "it is in doubt whether it is about “berth requests”") || !strings.Contains(e.Advice, "the topic learns from it") {
+		if e.Cause != store.CauseTopic || e.Topic != "berth requests" ||
+			!strings.Contains(e.Reason, "it is in doubt whether it is about “berth requests”") ||
+			!strings.Contains(e.Advice, "the topic learns from it") {
 			t.Errorf("in the tray: %+v", e)
 		}
 	}
 	// What a topic that is asked for is called cannot change, and it cannot go.
 	row, _ := h.store.Topics.ByID(id)
 	row.Name = "Moorings"
-	if err := h.engine.Office.Topics.Save(&row, 0, "test"); err == nil || !strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
+	if err := h.engine.Office.Topics.Save(&row, 0, "test"); err == nil ||
+		!strings.Contains(err.Error(), "the rule “Berths” asks for the topic") {
 		t.Errorf("renaming: %v", err)
 	}
-	if err := h.engine.Office.Topics.Remove(id, "test"); err == nil || !strings.Contains(err.Error(), "asks for the topic") {
+	if err := h.engine.Office.Topics.Remove(id, "test"); err == nil ||
+		!strings.Contains(err.Error(), "asks for the topic") {
 		t.Errorf("removing: %v", err)
 	}
 
@@ -116,7 +131,8 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	}
 	h.expect(map[string]string{"Berths/sure.pdf": "%PDF sure", "Berths/one.pdf": "%PDF one", "Berths/two.csv": "2"})
 	examples, err := h.store.Topics.Examples(store.System, id)
-	if err != nil || len(examples) != 13 || examples[0].Subject != "Holz" || !examples[0].About || examples[0].Origin != "tray" || !slices.Equal(examples[0].Names, []string{"one.pdf", "two.csv"}) {
+	if err != nil || len(examples) != 13 || examples[0].Subject != "Holz" || !examples[0].About ||
+		examples[0].Origin != "tray" || !slices.Equal(examples[0].Names, []string{"one.pdf", "two.csv"}) {
 		t.Errorf("the example: %+v, %v", examples[0], err)
 	}
 	if _, err := h.engine.Desk.AnswerTopics(t.Context(), store.System, []int64{tray[0].ID}, true); err == nil {
@@ -156,7 +172,8 @@ func TestAnAnswerAboutATopicAnswersTheOthersThatAreLikeIt(t *testing.T) {
 	h.taught("Berth requests", berths, bills)
 	h.rule(topicRule)
 	for i := range 4 {
-		box.add(enclosed(oda, "Liegeplatz Kaimauer Steiger", "Guten Tag, wir brauchen Liegeplatz und Steiger an der Kaimauer.", fmt.Sprintf("%d.pdf", i), fmt.Sprint("%PDF ", i)))
+		box.add(enclosed(oda, "Liegeplatz Kaimauer Steiger",
+			"Guten Tag, wir brauchen Liegeplatz und Steiger an der Kaimauer.", fmt.Sprintf("%d.pdf", i), fmt.Sprint("%PDF ", i)))
 	}
 	box.add(enclosed(oda, "Chor", "Wir singen.", "song.pdf", "%PDF song"))
 	tray := h.trayOf(5)
@@ -169,7 +186,8 @@ func TestAnAnswerAboutATopicAnswersTheOthersThatAreLikeIt(t *testing.T) {
 	if _, err := h.engine.Desk.AnswerTopics(t.Context(), store.System, like[:3], true); err != nil {
 		t.Fatal(err)
 	}
-	h.expect(map[string]string{"Berths/0.pdf": "%PDF 0", "Berths/1.pdf": "%PDF 1", "Berths/2.pdf": "%PDF 2", "Berths/3.pdf": "%PDF 3"})
+	h.expect(map[string]string{"Berths/0.pdf": "%PDF 0", "Berths/1.pdf": "%PDF 1", "Berths/2.pdf": "%PDF 2",
+		"Berths/3.pdf": "%PDF 3"})
 	if tray = h.trayOf(1); tray[0].Name != "song.pdf" {
 		t.Errorf("still in doubt: %+v", tray[0])
 	}
@@ -191,7 +209,8 @@ func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
 	id := h.taught("Berth requests", berths[:2], bills[:2])
 	h.rule(topicRule)
 	box.add(enclosed(oda, "Request for a berth", "A berth please.", "a.pdf", "%PDF a"))
-	if e := h.trayOf(1)[0]; !strings.Contains(e.Reason, "does not judge yet: it has 2 examples that are about it and 2 that are not, and needs 5 of each") {
+	if e := h.trayOf(1)[0]; !strings.Contains(e.Reason,
+		"does not judge yet: it has 2 examples that are about it and 2 that are not, and needs 5 of each") {
 		t.Errorf("in the tray: %+v", e)
 	}
 	box.add(enclosed(oda, "Invoice", "x"))
@@ -203,7 +222,8 @@ func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
 		list []topic.Example
 		says string
 	}{{nil, "between one example and"}, {[]topic.Example{{About: true}}, "neither a subject nor a text"}} {
-		if _, err := h.engine.Office.Topics.ImportTopic(store.System, "New one", c.list); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := h.engine.Office.Topics.ImportTopic(store.System, "New one", c.list); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("an import of %+v: %v", c.list, err)
 		}
 	}
@@ -249,7 +269,8 @@ func TestExamplesAreSeenByThoseWhoMaySeeTheMailbox(t *testing.T) {
 	if _, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", false); err != nil {
 		t.Fatal(err)
 	}
-	if seen, err := h.store.Topics.Examples(store.System, id); err != nil || len(seen) != 12 || h.engine.Office.Topics.Learned("Berth requests").Yes != 6 {
+	if seen, err := h.store.Topics.Examples(store.System, id); err != nil || len(seen) != 12 ||
+		h.engine.Office.Topics.Learned("Berth requests").Yes != 6 {
 		t.Errorf("after erasing there are %d examples, %v", len(seen), err)
 	}
 }
@@ -265,8 +286,10 @@ func TestTextInsideAttachmentsDecidesAndNames(t *testing.T) {
     folder: Tables
 rest: {folder: Other}
 `))
-	box.add(enclosed(oda, "several", "x", "a.pdf", pdfOf(t, "", "Berth request no. BK-20417"), "b.pdf", pdfOf(t, "", "Invoice"), "c.pdf", pdfOf(t, "", ""), "d.pdf", pdfOf(t, "secret", "Berth request"),
-		"e.docx", zipped(t, "word/document.xml", "<d><t>Liegeplatz gesucht</t></d>"), "f.csv", "1;2", "g.jpg", "\xff\xd8\xff\xe0picture"))
+	box.add(enclosed(oda, "several", "x", "a.pdf", pdfOf(t, "", "Berth request no. BK-20417"), "b.pdf",
+		pdfOf(t, "", "Invoice"), "c.pdf", pdfOf(t, "", ""), "d.pdf", pdfOf(t, "secret", "Berth request"),
+		"e.docx", zipped(t, "word/document.xml", "<d><t>Liegeplatz gesucht</t></d>"), "f.csv", "1;2", "g.jpg",
+		"\xff\xd8\xff\xe0picture"))
 	want := `2: filed Berths/BK-20417 a.pdf
 3: filed Other/b.pdf
 4: held (whether the rule takes it hangs on the text inside, which cannot be read: there is no text in it; perhaps it was scanned)
@@ -283,7 +306,8 @@ rest: {folder: Other}
 			t.Errorf("%s was read %d times", name, n)
 		}
 	}
-	if tray := h.trayOf(2); tray[0].Cause != store.CauseUnreadable || tray[1].Cause != store.CauseEncrypted && tray[0].Cause != store.CauseEncrypted {
+	if tray := h.trayOf(2); tray[0].Cause != store.CauseUnreadable || tray[1].Cause != store.CauseEncrypted &&
+		tray[0].Cause != store.CauseEncrypted {
 		t.Logf("causes %s and %s", tray[0].Cause, tray[1].Cause)
 	}
 }
@@ -298,8 +322,11 @@ func TestWhatMayHoldAProgramIsHeldOrPassed(t *testing.T) {
 		t.Fatal(err)
 	}
 	macros := zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")
-	old := "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("\x00", 700) + "_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00"
-	message := enclosed(oda, "take care", "x", "a.docm", "PK\x03\x04macros", "b.docx", macros, "c.doc", old, "d.zip", string(locked), "e.pdf", "MZ\x90\x00"+strings.Repeat("\x00", 200), "f.url", "[x]", "g.docx", zipped(t, "word/document.xml", "<d/>"))
+	old := "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("\x00", 700) +
+		"_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00"
+	message := enclosed(oda, "take care", "x", "a.docm", "PK\x03\x04macros", "b.docx", macros, "c.doc", old, "d.zip",
+		string(locked), "e.pdf", "MZ\x90\x00"+strings.Repeat("\x00", 200), "f.url", "[x]", "g.docx",
+		zipped(t, "word/document.xml", "<d/>"))
 	held := fileNow(t, bundles("  - {take: everything, folder: All}\nleave out: []\n"), message)
 	want := `2: held (an office file with macros, which are programs)
 3: held (an office file with macros, which are programs, though its name does not say so. Nothing was written)
@@ -343,8 +370,10 @@ func TestWhatMayHoldAProgramIsNotKeptForACabinetThatIsAway(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
-	box.add(enclosed(oda, "while away", "x", "good.csv", "1;2", "bad.csv", testbed.Virus, "macros.docx", zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")))
+	h.until("the cabinet is known to be away",
+		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
+	box.add(enclosed(oda, "while away", "x", "good.csv", "1;2", "bad.csv", testbed.Virus, "macros.docx",
+		zipped(t, "word/document.xml", "<d/>", "word/vbaProject.bin", "x")))
 	h.until("what may be kept is kept", func() bool {
 		kept, err := h.store.Journal.Spooled()
 		return err == nil && len(kept) == 1 && kept[0].Name == "good.csv"
@@ -383,10 +412,12 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	h.start()
 	e := h.trayOf(1)[0]
 	h.expect(map[string]string{"All/good.csv": "1;2"})
-	if e.Cause != store.CauseVirus || e.Name != "bad.csv" || !strings.Contains(e.Reason, "the virus scanner found "+testbed.VirusName) {
+	if e.Cause != store.CauseVirus || e.Name != "bad.csv" ||
+		!strings.Contains(e.Reason, "the virus scanner found "+testbed.VirusName) {
 		t.Errorf("in the tray: %+v", e)
 	}
-	h.until("the notice is gone", func() bool { notices, _ := h.store.Tray.Notices(store.System); return len(notices) == 0 })
+	h.until("the notice is gone",
+		func() bool { notices, _ := h.store.Tray.Notices(store.System); return len(notices) == 0 })
 }
 
 // Who releases a file for one reason was told nothing of a virus in it, and who files by
@@ -400,7 +431,8 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 	h.watched()
 	h.rule(bundles("  - {take: {name: plan.pdf}, folder: All}\n"))
 	large := strings.Repeat("a;b;c\n", 50_000)
-	box.add(enclosed(oda, "one", "x", "plan.pdf", "MZ\x90\x00"+testbed.Virus, "bad.csv", "1;"+testbed.Virus, "good.csv", "1;2", "large.csv", large))
+	box.add(enclosed(oda, "one", "x", "plan.pdf", "MZ\x90\x00"+testbed.Virus, "bad.csv", "1;"+testbed.Virus, "good.csv",
+		"1;2", "large.csv", large))
 	e := h.trayOf(1)[0]
 	if e.Cause != store.CauseDisguised {
 		t.Fatalf("in the tray: %+v", e)
@@ -448,24 +480,30 @@ func TestTheVirusScannerIsAskedOfWhatAPersonFiles(t *testing.T) {
 			items = append(items, i.ID)
 		}
 	}
-	if _, err := h.engine.Desk.FileByHand(store.System, []desk.Handed{{Message: known[0].ID, Items: items}}, "harbour files", "By hand"); err != nil {
+	if _, err := h.engine.Desk.FileByHand(store.System, []desk.Handed{{Message: known[0].ID, Items: items}},
+		"harbour files", "By hand"); err != nil {
 		t.Fatal(err)
 	}
 	waiting := causes(store.CauseVirus, store.CauseUnscanned)
 	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus, "By hand/good.csv": "1;2"})
 	release(waiting[store.CauseUnscanned])
 	release(waiting[store.CauseVirus])
-	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus, "By hand/good.csv": "1;2", "By hand/bad.csv": "1;" + testbed.Virus, "By hand/large.csv": large})
+	h.expect(map[string]string{"All/plan.pdf": "MZ\x90\x00" + testbed.Virus, "By hand/good.csv": "1;2",
+		"By hand/bad.csv": "1;" + testbed.Virus, "By hand/large.csv": large})
 }
 
 func TestOnlyVerifiedSendersFile(t *testing.T) {
 	public, key, _ := ed25519.GenerateKey(rand.Reader)
 	_, stranger, _ := ed25519.GenerateKey(rand.Reader)
-	resolver, _ := testbed.StartDNS(t, testbed.Names{TXT: map[string][]string{"s._domainkey.tidewatch.example.": {"v=DKIM1; k=ed25519; p=" + base64.StdEncoding.EncodeToString(public)}},
-		Failing: map[string]bool{"s._domainkey.slow.example.": true}})
+	resolver, _ := testbed.StartDNS(t,
+		testbed.Names{
+			TXT: map[string][]string{
+				"s._domainkey.tidewatch.example.": {"v=DKIM1; k=ed25519; p=" + base64.StdEncoding.EncodeToString(public)}},
+			Failing: map[string]bool{"s._domainkey.slow.example.": true}})
 	sign := func(raw []byte, domain string, key ed25519.PrivateKey) []byte {
 		var out bytes.Buffer
-		if err := dkim.Sign(&out, bytes.NewReader(raw), &dkim.SignOptions{Domain: domain, Selector: "s", Signer: key}); err != nil {
+		if err := dkim.Sign(&out, bytes.NewReader(raw),
+			&dkim.SignOptions{Domain: domain, Selector: "s", Signer: key}); err != nil {
 			t.Fatal(err)
 		}
 		return out.Bytes()
@@ -476,31 +514,40 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	h.resolver = resolver
 	h.start()
 	h.watched()
-	if err := h.engine.Office.SetTrust(office.Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, 0, "test"); err != nil {
+	if err := h.engine.Office.SetTrust(office.Trust{Servers: []string{"mx.brackwater.example"}, Correspondents: true}, 0,
+		"test"); err != nil {
 		t.Fatal(err)
 	}
 	if err := h.engine.Office.SetTrust(office.Trust{Servers: []string{"no server"}}, 0, "test"); err == nil {
 		t.Error("a name that is none was taken")
 	}
-	if err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tidewatch", Domains: []string{"tidewatch.example"}}, nil, 0, "test"); err != nil {
+	if err := h.engine.Office.SaveCorrespondent(&store.Correspondent{Name: "Tidewatch",
+		Domains: []string{"tidewatch.example"}}, nil, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	h.rule("name: Signed\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {sender: {domain: [tidewatch.example, slow.example], verified: true}}\nattachments: [{take: everything, folder: Signed}]\n")
-	h.rule("name: Book\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {sender: {correspondent: Tidewatch}}\nattachments: [{take: everything, folder: Book}]\n")
+	h.rule("name: Signed\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {sender: {domain: " +
+		"[tidewatch.example, slow.example], verified: true}}\nattachments: [{take: everything, folder: Signed}]\n")
+	h.rule("name: Book\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {sender: {correspondent: " +
+		"Tidewatch}}\nattachments: [{take: everything, folder: Book}]\n")
 	letter := func(subject, name string) []byte { return enclosed(oda, subject, "x", name, name) }
-	const received = "Received: from mail.tidewatch.example (mail.tidewatch.example [198.51.100.7]) by mx.brackwater.example with ESMTPS; x\r\n"
+	const received = "Received: from mail.tidewatch.example (mail.tidewatch.example [198.51.100.7]) by " +
+		"mx.brackwater.example with ESMTPS; x\r\n"
 	const report = "Authentication-Results: mx.brackwater.example; dmarc=pass header.from=tidewatch.example\r\n"
 	box.add(sign(letter("signed", "a.csv"), "tidewatch.example", key))
 	box.add(append([]byte(report+received), letter("reported", "b.csv")...))
 	box.add(letter("not signed", "c.csv"))
 	box.add(sign(letter("signed by a stranger", "d.csv"), "tidewatch.example", stranger))
 	box.add(append([]byte(received+report), letter("his own report", "e.csv")...))
-	box.add(bytes.Replace(sign(letter("exchanged", "f.csv"), "tidewatch.example", key), []byte(base64.StdEncoding.EncodeToString([]byte("f.csv"))), []byte(base64.StdEncoding.EncodeToString([]byte("g.csv"))), 1))
+	box.add(bytes.Replace(sign(letter("exchanged", "f.csv"), "tidewatch.example", key),
+		[]byte(base64.StdEncoding.EncodeToString([]byte("f.csv"))),
+		[]byte(base64.StdEncoding.EncodeToString([]byte("g.csv"))), 1))
 	slow := bytes.Replace(letter("slow", "h.csv"), []byte("tidewatch.example>"), []byte("slow.example>"), 1)
 	box.add(sign(slow, "slow.example", key))
-	h.expect(map[string]string{"Signed/a.csv": "a.csv", "Signed/b.csv": "b.csv", "Book/a.csv": "a.csv", "Book/b.csv": "b.csv"})
+	h.expect(map[string]string{"Signed/a.csv": "a.csv", "Signed/b.csv": "b.csv", "Book/a.csv": "a.csv",
+		"Book/b.csv": "b.csv"})
 	e := h.trayOf(1)[0]
-	if e.Cause != store.CauseDoubtful || e.Name != "h.csv" || !strings.Contains(e.Reason, "the name service does not answer") {
+	if e.Cause != store.CauseDoubtful || e.Name != "h.csv" || !strings.Contains(e.Reason, "the name service does not "+
+		"answer") {
 		t.Errorf("in the tray: %+v", e)
 	}
 	known, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
@@ -514,7 +561,8 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 			t.Errorf("%s: %+v, %v", m.Subject, p, err)
 		}
 		_, all, err := h.engine.Rehearser.Explain(t.Context(), store.System, m.ID, true)
-		if err != nil || m.Subject == "not signed" && !strings.Contains(all[1].Match.Text, "would belong to “Tidewatch”, but the sender is not verified: it is not signed (DKIM)") {
+		if err != nil || m.Subject == "not signed" && !strings.Contains(all[1].Match.Text, "would belong to “Tidewatch”, "+
+			"but the sender is not verified: it is not signed (DKIM)") {
 			t.Errorf("%s: %+v, %v", m.Subject, all[1].Match, err)
 		}
 	}
@@ -522,14 +570,17 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	if err := h.engine.Office.SetTrust(office.Trust{Replies: true}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
-	document := mustRule(t, "name: Replies\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {subject: {contains: signed}}\nattachments: [{take: everything, folder: R}]\nafterwards: {reply: {text: Thank you}}\n")
-	rehearsed, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
+	document := mustRule(t, "name: Replies\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: {subject: "+
+		"{contains: signed}}\nattachments: [{take: everything, folder: R}]\nafterwards: {reply: {text: Thank you}}\n")
+	rehearsed, err := h.engine.Rehearser.Rehearse(t.Context(), store.System,
+		rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, m := range rehearsed.Messages {
 		for _, s := range m.Steps {
-			if s.Do != (m.Message.Subject == "signed") || !s.Do && !strings.Contains(s.Reason, "no reply: the sender is not verified") {
+			if s.Do != (m.Message.Subject == "signed") || !s.Do && !strings.Contains(s.Reason, "no reply: the sender is not "+
+				"verified") {
 				t.Errorf("%s: %+v", m.Message.Subject, s)
 			}
 		}

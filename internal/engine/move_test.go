@@ -64,7 +64,8 @@ func TestACabinetIsMovedToAnotherKindAndTheRegisterFollows(t *testing.T) {
 
 	// Another file stands in the way: nothing is changed.
 	place.Put(t, "by hand.txt", "another's")
-	if p := h.moved(to); p.State != store.Broken || !strings.Contains(p.Note, "another file lies at the new place already as by hand.txt") {
+	if p := h.moved(to); p.State != store.Broken || !strings.Contains(p.Note, "another file lies at the new place "+
+		"already as by hand.txt") {
 		t.Fatalf("the move is %s: %s", p.State, p.Note)
 	}
 	if c, err := h.store.Cabinets.ByID("cab"); err != nil || c.Kind != "local" {
@@ -161,7 +162,8 @@ func TestOneRuleFilesIntoTwoCabinetsOfTwoKinds(t *testing.T) {
 	h, box, w := movable(t)
 	folder := cabinettest.Subfolder(t, w.Folder)
 	place := cabinettest.OnDisk(nil, folder)
-	share := store.Cabinet{ID: "share", Name: "office share", Kind: "webdav", Folder: w.URL + "/" + filepath.Base(folder), MadeAt: time.Now()}
+	share := store.Cabinet{ID: "share", Name: "office share", Kind: "webdav", Folder: w.URL + "/" + filepath.Base(folder),
+		MadeAt: time.Now()}
 	if err := h.engine.Cabinets.AddCabinet(t.Context(), &share, "test"); err != nil {
 		t.Fatal(err)
 	}

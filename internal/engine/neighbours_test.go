@@ -25,7 +25,8 @@ func TestWhateverLiesUnderTheNameAFileGetsTheNextOne(t *testing.T) {
 		t.Run(n.Name, func(t *testing.T) {
 			h, box := live(t, bundles("\n  - {take: everything, folder: Gauges}\n"), 0)
 			folder := filepath.Join(h.files, "Gauges")
-			if err := errors.Join(os.Mkdir(folder, 0o755), os.WriteFile(filepath.Join(folder, "beside.csv"), []byte("beside"), 0o644)); err != nil {
+			if err := errors.Join(os.Mkdir(folder, 0o755),
+				os.WriteFile(filepath.Join(folder, "beside.csv"), []byte("beside"), 0o644)); err != nil {
 				t.Fatal(err)
 			}
 			if err := n.Make(filepath.Join(folder, "May.csv")); errors.Is(err, cabinettest.ErrNoNeighbour) {
@@ -89,7 +90,8 @@ func TestAFolderThatIsNoneConcernsItsOwnFilesOnly(t *testing.T) {
 		"a file":            func(at string) error { return os.WriteFile(at, nil, 0o644) },
 	} {
 		t.Run(name, func(t *testing.T) {
-			h, box := live(t, "name: Bundles\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: every message\nattachments:\n  - {take: everything, folder: <subject>}\n", 0)
+			h, box := live(t, "name: Bundles\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: every "+
+				"message\nattachments:\n  - {take: everything, folder: <subject>}\n", 0)
 			if err := make(filepath.Join(h.files, "Bad")); err != nil {
 				t.Fatal(err)
 			}
@@ -97,7 +99,8 @@ func TestAFolderThatIsNoneConcernsItsOwnFilesOnly(t *testing.T) {
 			box.add(raw("Gauges", "good.csv", "2"))
 			h.until("the other file is filed", func() bool { return h.filesIn("good.csv") == "2" })
 			entries, err := h.store.Tray.Entries(store.System, 0, 10)
-			if err != nil || len(entries) != 1 || entries[0].Cause != store.CauseCabinet || !strings.Contains(entries[0].Reason, "Bad") {
+			if err != nil || len(entries) != 1 || entries[0].Cause != store.CauseCabinet ||
+				!strings.Contains(entries[0].Reason, "Bad") {
 				t.Errorf("the tray has %+v, %v", entries, err)
 			}
 			if notices, err := h.store.Tray.Notices(store.System); err != nil || len(notices) > 0 {
@@ -128,9 +131,13 @@ func TestPlacesThatAreRefusedAsCabinets(t *testing.T) {
 		t.Fatal(err)
 	}
 	for folder, says := range map[string]string{
-		"/": "of the system", "/etc": "of the system", "/etc/inktray": "of the system", "/usr/share": "of the system", "/home": "of the system", "/tmp": "of the system", "/proc/self": "of the system", "//": "of the system", "/etc/../usr": "of the system",
-		link: "of the system", h.data: "own data folder", filepath.Join(h.data, "spool"): "own data folder", filepath.Dir(h.data): "own data folder",
-		filepath.Join(h.files, "within"): "inside the cabinet “harbour files”", h.files + "/new": "inside the cabinet “harbour files”", filepath.Dir(h.files): "around the cabinet “harbour files”",
+		"/": "of the system", "/etc": "of the system", "/etc/inktray": "of the system", "/usr/share": "of the system",
+		"/home": "of the system", "/tmp": "of the system", "/proc/self": "of the system", "//": "of the system",
+		"/etc/../usr": "of the system",
+		link:          "of the system", h.data: "own data folder", filepath.Join(h.data, "spool"): "own data folder",
+		filepath.Dir(h.data):             "own data folder",
+		filepath.Join(h.files, "within"): "inside the cabinet “harbour files”", h.files +
+			"/new": "inside the cabinet “harbour files”", filepath.Dir(h.files): "around the cabinet “harbour files”",
 		filepath.Join(foreign, "deep", "deeper"): "inside another cabinet",
 	} {
 		c := store.Cabinet{ID: store.NewID(), Name: "new", Kind: "local", Folder: folder, MadeAt: time.Now()}
@@ -147,7 +154,8 @@ func TestPlacesThatAreRefusedAsCabinets(t *testing.T) {
 			t.Errorf("moving a cabinet to %s: %v", folder, err)
 		}
 	}
-	good := store.Cabinet{ID: store.NewID(), Name: "good", Kind: "local", Folder: filepath.Join(t.TempDir(), "good"), MadeAt: time.Now()}
+	good := store.Cabinet{ID: store.NewID(), Name: "good", Kind: "local", Folder: filepath.Join(t.TempDir(), "good"),
+		MadeAt: time.Now()}
 	if err := h.engine.Cabinets.AddCabinet(t.Context(), &good, "test"); err != nil {
 		t.Errorf("a good place: %v", err)
 	}
@@ -168,7 +176,8 @@ func TestAFileThatACabinetDoesNotTakeStopsNoOther(t *testing.T) {
 	h.until("the other one is filed", func() bool { return f.Files()["Gauges/2026/05/small.csv"] == "2" })
 	h.until("the tray says so", func() bool {
 		entries, err := h.store.Tray.Entries(store.System, 0, 10)
-		return err == nil && len(entries) == 1 && entries[0].Cause == store.CauseCabinet && strings.Contains(entries[0].Reason, "file too large")
+		return err == nil && len(entries) == 1 && entries[0].Cause == store.CauseCabinet &&
+			strings.Contains(entries[0].Reason, "file too large")
 	})
 	h.until("the cabinet is in order", func() bool {
 		n, err := h.store.Tray.Notices(store.System)

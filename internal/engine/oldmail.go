@@ -59,7 +59,8 @@ func (e *Engine) FileOldMail(of OldMailOf, v store.Viewer) (*store.Pass, error) 
 			return nil, fmt.Errorf("%w: pass %d; stop it first, or wait for its end", ErrUnderWay, p.ID)
 		}
 	}
-	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: v.Name, State: store.Running, Most: of.Most, PerMinute: of.PerMinute, FromTime: of.From, ToTime: of.To, StartedAt: e.Clock()}
+	pass := &store.Pass{Kind: "old mail", RuleID: ruleID, MadeBy: v.Name, State: store.Running, Most: of.Most,
+		PerMinute: of.PerMinute, FromTime: of.From, ToTime: of.To, StartedAt: e.Clock()}
 	if !of.Since.IsZero() {
 		pass.Since = &of.Since
 	}
@@ -88,7 +89,8 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	if err != nil {
 		return err
 	}
-	if pass.Kind != "old mail" && (pass.Kind != "verification" && pass.Kind != "move" || wanted != store.Stopped) || pass.State == store.Done || pass.State == store.Stopped {
+	if pass.Kind != "old mail" && (pass.Kind != "verification" && pass.Kind != "move" || wanted != store.Stopped) ||
+		pass.State == store.Done || pass.State == store.Stopped {
 		return fmt.Errorf("%w: pass %d", ErrEnded, id)
 	}
 	running := e.passes.Of(id)
@@ -263,7 +265,8 @@ func (e *Engine) endNote(pass *store.Pass) string {
 }
 
 // oldMailOf goes over one mailbox's folders, with a connection of its own.
-func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *passes.Steering, r *rule.Compiled, box *passMailbox) error {
+func (e *Engine) oldMailOf(ctx context.Context, pass *store.Pass, p *passes.Steering, r *rule.Compiled,
+	box *passMailbox) error {
 	m := box.row
 	s, err := e.Mailboxes.Reach(ctx, m)
 	if err != nil {
@@ -409,7 +412,8 @@ func (o *overFolder) over(ctx context.Context, uids []uint32) error {
 		began := e.Clock()
 		some := uids[:min(size, len(uids))]
 		uids = uids[len(some):]
-		if err := v.batches().process(ctx, some, &batch{pass: pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+		if err := v.batches().process(ctx, some,
+			&batch{pass: pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
 			return err
 		}
 		e.Events.Send(events.Event{Kind: "pass", ID: strconv.FormatInt(pass.ID, 10)})
@@ -436,7 +440,8 @@ func (o *overFolder) again(ctx context.Context) error {
 		var next *store.Retry
 		for i := range rows {
 			r := &rows[i]
-			if r.State != store.RetryWaiting || r.MailboxID != v.mailbox.ID || r.Folder != o.folder || r.UIDValidity != v.state.UIDValidity {
+			if r.State != store.RetryWaiting || r.MailboxID != v.mailbox.ID || r.Folder != o.folder ||
+				r.UIDValidity != v.state.UIDValidity {
 				continue
 			}
 			if next == nil || r.NextAt == nil || next.NextAt != nil && r.NextAt.Before(*next.NextAt) {
@@ -449,7 +454,8 @@ func (o *overFolder) again(ctx context.Context) error {
 		if next.NextAt != nil && !o.steer.Rest(ctx, next.NextAt.Sub(e.Clock())) {
 			return ctx.Err()
 		}
-		if err := v.batches().process(ctx, []uint32{next.UID}, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+		if err := v.batches().process(ctx, []uint32{next.UID},
+			&batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
 			return err
 		}
 	}
@@ -469,7 +475,8 @@ func (o *overFolder) finish(ctx context.Context) error {
 	}
 	if missed := slices.DeleteFunc(there, func(uid uint32) bool { return decided[uid] }); len(missed) > 0 {
 		e.Log.Warn("messages of a pass are read once more", "pass", o.pass.ID, "folder", o.folder, "messages", len(missed))
-		if err := v.batches().process(ctx, missed, &batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
+		if err := v.batches().process(ctx, missed,
+			&batch{pass: o.pass, own: o.rule, takes: o.takes, through: o.through}); err != nil {
 			return err
 		}
 	}

@@ -95,7 +95,8 @@ func TestAnItemIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 		}
 	}
 	move(h.files, away)
-	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away",
+		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	if err := h.store.Settings.SetLimits(store.Limits{SpoolMB: 0}, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -155,7 +156,8 @@ func TestAKeptContentIsInTheHandsOfOneWorkerAtATime(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away",
+		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
 	h.until("it is kept", func() bool { e, _ := h.store.Journal.Spooled(); return len(e) == 1 })
 	if err := os.Rename(away, h.files); err != nil {
@@ -178,7 +180,8 @@ func TestOfTwoReplacementsEachLooksAtWhatTheOtherLeft(t *testing.T) {
 	h.rule(gaugesRule + "    if name exists: replace\n")
 	box.deliver("INBOX", raw("one", "latest.csv", "first"))
 	h.filed(1)
-	h.rule(strings.NewReplacer("id: tide-gauges", "id: second", "name: Tide gauge readings", "name: Second").Replace(gaugesRule) + "    if name exists: replace\n")
+	h.rule(strings.NewReplacer("id: tide-gauges", "id: second", "name: Tide gauge readings",
+		"name: Second").Replace(gaugesRule) + "    if name exists: replace\n")
 	// Two passes over old mail, each with a later message of its own.
 	for _, id := range []string{"tide-gauges", "second"} {
 		if err := h.engine.Office.SwitchRule(t.Context(), id, false, "test"); err != nil {
@@ -219,7 +222,8 @@ func TestTwoUndoingsTakeTurns(t *testing.T) {
 		})
 	}
 	workers.Wait()
-	h.until("both are taken back", func() bool { open, _ := h.store.Undoing.Open(); return len(open) == 0 && len(h.tree()) == 0 })
+	h.until("both are taken back",
+		func() bool { open, _ := h.store.Undoing.Open(); return len(open) == 0 && len(h.tree()) == 0 })
 	s.counted(t, 2)
 	if s.calls != 2 {
 		t.Errorf("%d files were moved, want 2", s.calls)

@@ -14,7 +14,8 @@ func TestAPassOutsideItsHoursWaitsAndCanBeStopped(t *testing.T) {
 	h.watched()
 	id := h.rule(gaugesRule)
 	now := h.engine.Now()
-	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, From: now.Add(2 * time.Hour).Format("15:04"), To: now.Add(3 * time.Hour).Format("15:04")}, tester)
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id, From: now.Add(2 * time.Hour).Format("15:04"),
+		To: now.Add(3 * time.Hour).Format("15:04")}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -21,7 +21,9 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	spool, numbers := t.TempDir(), &sourcetest.Numbers{}
 	h := newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return pop3.Dial(ctx, pop3.Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret, Spool: spool, Numbers: numbers})
+		return pop3.Dial(ctx,
+			pop3.Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots},
+				Username: m.Username, Password: secret, Spool: spool, Numbers: numbers})
 	})
 	c := d.Client("gauges")
 	testbed.Append(t, c, "INBOX", raw("before the rule", "old.csv", "old"), may)
@@ -30,11 +32,13 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 		return err == nil && f.UIDNext == 2
 	})
 	h.rule(gaugesRule)
-	testbed.Append(t, c, "INBOX", append([]byte("Date: "+may.Format(time.RFC1123Z)+"\r\n"), raw("reading one", "one.csv", "1")...), may)
+	testbed.Append(t, c, "INBOX",
+		append([]byte("Date: "+may.Format(time.RFC1123Z)+"\r\n"), raw("reading one", "one.csv", "1")...), may)
 	testbed.Append(t, c, "INBOX", raw("reading two", "two.pdf", program), may)
 	h.filed(1)
 	h.trayOf(1)
-	if data, err := os.ReadFile(filepath.Join(h.files, "Gauges", "2026", "05", "one.csv")); err != nil || string(data) != "1" {
+	if data, err := os.ReadFile(filepath.Join(h.files, "Gauges", "2026", "05", "one.csv")); err != nil ||
+		string(data) != "1" {
 		t.Errorf("filed as %q, %v", data, err)
 	}
 	left := func() int {
@@ -60,7 +64,8 @@ func TestAPOP3MailboxIsFiledAndTidied(t *testing.T) {
 	}
 	h.later(2 * 24 * time.Hour)
 	h.engine.WakeAll()
-	h.until("what is settled is taken off the server", func() bool { return left() == 1 }) // the one that waits in the tray stays
+	// the one that waits in the tray stays
+	h.until("what is settled is taken off the server", func() bool { return left() == 1 })
 	all, _ := h.engine.Desk.MattersOf(store.System, store.Matters{}, store.CauseDisguised)
 	if _, err := h.engine.Desk.SetAside(store.System, all, ""); err != nil {
 		t.Fatal(err)

@@ -75,7 +75,8 @@ type batchRead struct {
 
 // some does what process does for messages that are asked for together. done says
 // how many of them, from the first on, need not be read again.
-func (v batchWork) some(ctx context.Context, uids []uint32, b *batch, last bool, retries map[uint32]store.Retry) (done int, err error) {
+func (v batchWork) some(ctx context.Context, uids []uint32, b *batch, last bool,
+	retries map[uint32]store.Retry) (done int, err error) {
 	e := v.engine
 	if b.pass.ID == 0 && b.pass.StartedAt.IsZero() {
 		b.pass.State, b.pass.StartedAt = store.Running, e.Clock()
@@ -140,9 +141,11 @@ func (v batchWork) keep(r *batchRead, uids []uint32, b *batch, last bool) error 
 
 // read reads and plans messages. The error, if any, is the mailbox's or the
 // machine's; what was read before it counts.
-func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries map[uint32]store.Retry) (r batchRead, err error) {
+func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries map[uint32]store.Retry) (r batchRead,
+	err error) {
 	e := v.engine
-	r.look = store.Look{Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{}, Matched: map[*store.Message]bool{}}
+	r.look = store.Look{Entries: map[*store.Message][]store.Entry{}, After: map[*store.Message][]store.FollowUp{},
+		Matched: map[*store.Message]bool{}}
 	if len(uids) == 1 && retries[uids[0]].Crashes >= mostCrashes {
 		v.unread(&r, uids[0], nil, b, retries, &fault.CrashError{Times: retries[uids[0]].Crashes})
 		r.upTo = 1
@@ -187,7 +190,8 @@ func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries ma
 	began := time.Now()
 	for i := range facts {
 		f := &facts[i]
-		if i > 0 && v.patience > 0 && b.pass.Kind == "live" && time.Since(began) > v.patience { // what was read is filed before the rest is read
+		// what was read is filed before the rest is read
+		if i > 0 && v.patience > 0 && b.pass.Kind == "live" && time.Since(began) > v.patience {
 			r.upTo = slices.Index(uids, f.UID)
 			return r, nil
 		}
@@ -224,7 +228,8 @@ func (v batchWork) read(ctx context.Context, uids []uint32, b *batch, retries ma
 }
 
 // unread keeps a message for another try, or puts it into the tray after too many.
-func (v batchWork) unread(r *batchRead, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry, cause error) {
+func (v batchWork) unread(r *batchRead, uid uint32, row *store.Message, b *batch, retries map[uint32]store.Retry,
+	cause error) {
 	e := v.engine
 	now := e.Clock().UTC()
 	kept := retries[uid]
@@ -260,10 +265,12 @@ func (v batchWork) unread(r *batchRead, uid uint32, row *store.Message, b *batch
 		kept.State, kept.NextAt, kept.DoneAt, kept.Cause = store.RetryFailed, nil, &now, store.CauseUnread
 		kept.Advice = "Look at the message in the mail program and file it by hand, or try again."
 	}
-	e.Log.Warn("a message could not be read", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "attempt", kept.Attempts, "state", kept.State, "error", cause)
+	e.Log.Warn("a message could not be read", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "attempt",
+		kept.Attempts, "state", kept.State, "error", cause)
 	var panicked *fault.PanicError
 	if errors.As(cause, &panicked) {
-		e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause", panicked.Cause)
+		e.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "cause",
+			panicked.Cause)
 	}
 	r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
 }
@@ -288,7 +295,8 @@ type verdict struct {
 
 // one reads and plans one message. Whatever goes wrong while it is understood is
 // the message's own trouble.
-func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves bool) (l *reading.Message, out verdict, err error) {
+func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves bool) (l *reading.Message, out verdict,
+	err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			out, err = verdict{}, &fault.PanicError{Cause: p}
@@ -298,7 +306,8 @@ func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves boo
 	if err != nil {
 		return nil, out, err
 	}
-	l = &reading.Message{Row: row, Facts: f, Mail: message, Mailbox: v.mailbox.Name, PassKind: b.pass.Kind, Budget: reading.Budget{Lane: v.lane, Patience: v.share(), Began: time.Now()}}
+	l = &reading.Message{Row: row, Facts: f, Mail: message, Mailbox: v.mailbox.Name, PassKind: b.pass.Kind,
+		Budget: reading.Budget{Lane: v.lane, Patience: v.share(), Began: time.Now()}}
 	defer v.took(l.Began)
 	if b.pass.Kind != "live" {
 		l.Patience = 0
@@ -309,12 +318,14 @@ func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves boo
 		}
 	}
 	if out, err = v.plan(ctx, l, b); err == nil && out.matched && message.Broken != "" {
-		return l, verdict{}, &fault.StructureError{Why: message.Broken} // what it holds is not known, so nothing of it counts as decided
+		// what it holds is not known, so nothing of it counts as decided
+		return l, verdict{}, &fault.StructureError{Why: message.Broken}
 	}
 	return l, out, err
 }
 
-func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message, planned map[*store.Message][]store.Entry) error {
+func (v batchWork) fileAll(ctx context.Context, letters []*reading.Message,
+	planned map[*store.Message][]store.Entry) error {
 	for _, l := range letters {
 		entries := planned[l.Row]
 		began := time.Now()
@@ -363,7 +374,8 @@ func holding(letters []*reading.Message) (total int64) {
 func (v batchWork) understand(f *source.Facts) (row *store.Message, message *mail.Message) {
 	row, message, err := reading.Understand(v.mailbox.ID, v.open, v.state.UIDValidity, f, v.engine.Clock())
 	if err != nil {
-		v.engine.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", f.UID, "cause", err)
+		v.engine.Log.Error("a message could not be understood", "mailbox", v.mailbox.Name, "folder", v.open, "uid", f.UID,
+			"cause", err)
 		return nil, nil
 	}
 	return row, message
@@ -452,7 +464,8 @@ func (v batchWork) watches(ctx context.Context, r *rule.Compiled) bool {
 	return err == nil && slices.Contains(paths, v.open)
 }
 
-// batchWork is the part of a visit that decides messages: it reads and plans them in batches and files what was planned.
+// batchWork is the part of a visit that decides messages: it reads and plans them in batches and files what was
+// planned.
 type batchWork struct{ *visit }
 
 func (v *visit) batches() batchWork { return batchWork{v} }

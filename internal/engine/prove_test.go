@@ -14,7 +14,8 @@ import (
 	"inktray.example/inktray/internal/testbed"
 )
 
-var prove = flag.Bool("prove", false, "take every flush, lock and journal commit out, one at a time, and see a test fail")
+var prove = flag.Bool("prove", false,
+	"take every flush, lock and journal commit out, one at a time, and see a test fail")
 
 // safeguard is one flush, lock or commit, and the test that notices its lack.
 type safeguard struct {
@@ -25,37 +26,81 @@ type safeguard struct {
 }
 
 var safeguards = []safeguard{
-	{"flush of a staged file", "internal/cabinet/local/local.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/cabinet/local ThePower"},
-	{"flush of the staging folder", "internal/cabinet/local/local.go", "		err = root.SyncDir(cabinet.Staging)\n", "		err = nil\n", "./internal/cabinet/local ThePower"},
-	{"flush of the folder in which a file got its name", "internal/cabinet/local/local.go", "	if err := root.SyncDir(folder); err != nil {\n		return explain(err, \"flushing \"+folder)\n	}\n	c.mutex.Lock()", "	c.mutex.Lock()", "./internal/cabinet/local ThePower"},
-	{"flush of a new folder's entry", "internal/cabinet/local/local.go", "	return root.SyncDir(parent)\n", "	return nil\n", "./internal/cabinet/local ThePower"},
-	{"flush of both folders when a file is moved aside or back", "internal/cabinet/local/local.go", "		if err := root.SyncDir(folder); err != nil {\n			return explain(err, \"flushing \"+folder)\n		}\n		c.mutex.Lock()", "		c.mutex.Lock()", "./internal/engine ThePowerMayGoAtAnyMomentOf(A|An)(Replacement|Undo)"},
-	{"flush of a content that waits for its cabinet", "internal/filing/keep.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/engine OutlivesThePower"},
-	{"flush of the folder of such contents", "internal/filing/keep.go", "		err = fl.kept.SyncDir(\".\")\n", "		err = nil\n", "./internal/engine OutlivesThePower"},
-	{"flush of a received message", "internal/source/mailfile/deliver.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/source/mailfile ThePower"},
-	{"flush of the folder in which a received message got its name", "internal/source/mailfile/deliver.go", "	return d.SyncDir(path.Join(dir, \"new\"))\n", "	return nil\n", "./internal/source/mailfile ThePower"},
-	{"flush of what waits for an object store", "internal/cabinet/s3/s3.go", "		err = f.Sync()\n", "		err = nil\n", "./internal/cabinet/s3 ThePower"},
-	{"flush of the folder in which it waits", "internal/cabinet/s3/s3.go", "		err = d.SyncDir(\".\")\n", "		err = nil\n", "./internal/cabinet/s3 ThePower"},
-	{"claim of a name on a WebDAV server", "internal/cabinet/webdav/claim.go", "		err := t.Mkdir(whole, mine)\n", "		err := error(nil)\n", "./internal/cabinet/webdav TwoWritersAtOnce"},
-	{"flush of every commit of the records", "internal/store/store.go", "_pragma=synchronous(FULL)", "_pragma=synchronous(NORMAL)", "./internal/store ThePowerMayGo"},
-	{"write-ahead log of the records", "internal/store/store.go", "_pragma=journal_mode(WAL)", "_pragma=journal_mode(OFF)", "./internal/store Flush"},
-	{"lock on the records", "internal/store/store.go", "	if mine, err := lock.TryLock(); err != nil {", "	if mine, err := true, error(nil); err != nil {", "./internal/store TwoServices"},
-	{"claim of an item by one worker", "internal/filing/filing.go", "	if !fl.Claim(entry.ID) {\n		return nil\n	}\n	defer fl.Release(entry.ID)\n	fresh", "	fresh", "./internal/engine AnItemIsInTheHands"},
-	{"claim of a kept content by one worker", "internal/filing/keep.go", " || !fl.Claim(entry.ID) {", " {", "./internal/engine AKeptContentIsInTheHands"},
-	{"one replacement at a time", "internal/filing/filing.go", "		g.Replacing.Lock()\n		defer g.Replacing.Unlock()\n	}\n	for {", "		_ = g\n	}\n	for {", "./internal/engine OfTwoReplacements"},
-	{"one undoing at a time", "internal/registry/undo.go", "	rg.undoing.Lock()\n	defer rg.undoing.Unlock()\n", "", "./internal/engine TwoUndoings"},
-	{"plans and progress in one commit", "internal/engine/process.go", "	if err := e.Store.Messages.Commit(*look); err != nil {\n		return err\n	}\n", "	if err := e.Store.Messages.Commit(store.Look{Folder: look.Folder}); err != nil {\n		return err\n	}\n	if err := e.Store.Messages.Commit(*look); err != nil {\n		return err\n	}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"commit of a staged item and its exact name", "internal/filing/filing.go", "			err = fl.Store.Journal.Stage(entry, l.Row, fl.Now())\n", "			if err = fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err == nil {\n				entry.State = store.Staged\n			}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"a filed item and its line in the register in one commit", "internal/store/journal.go", "		return enter(tx, e, done) // in the same commit\n", "		return nil\n", "./internal/engine EveryFault.*/faults/none"},
-	{"sweep of unfinished files", "internal/engine/engine.go", "		e.Filer.Recover(e.Context(), c.ID)\n		e.Filer.Sweep(e.Context(), c.ID)\n", "		e.Filer.Recover(e.Context(), c.ID)\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"commit before a message is moved", "internal/outbox/follow.go", "	if err := ob.Store.FollowUps.BeginFollowUp(f); err != nil {\n		return err\n	}\n	place, err", "	place, err", "./internal/engine EveryFault.*/faults/(none|the_process)"},
-	{"commit before a draft is left", "internal/outbox/follow.go", "	if err := ob.Store.FollowUps.BeginFollowUp(f); err != nil {\n		return err\n	}\n	if err := s.Append", "	if err := s.Append", "./internal/engine ADraftIsLeftOnce"},
-	{"commit before a mail is sent", "internal/outbox/carry.go", "		if err := ob.Store.FollowUps.Begin(p); err != nil {\n			return err\n		}\n", "", "./internal/engine AMailIsSentAtMostOnce"},
-	{"hand-over to the post in one commit with its follow-up", "internal/store/follow.go", "		f.State, f.NextAt, f.DoneAt = DidIt, nil, &done\n		return tx.Model(f).Select(\"state\", \"next_at\", \"done_at\").Updates(f).Error\n", "		_ = done\n		return nil\n", "./internal/engine EveryFault.*/faults/none/the_disk"},
-	{"commit of what waits here for its cabinet", "internal/filing/keep.go", "	return fl.Store.Journal.Spool(entry)\n}\n\n// keepContent", "	return nil\n}\n\n// keepContent", "./internal/engine OutlivesThePower"},
-	{"commit of an undoing before anything is moved", "internal/registry/undo.go", "	if err := rg.Store.Undoing.Ask(v, ids, &p); err != nil {\n		return p, err\n	}\n", "", "./internal/engine TakenBack"},
-	{"commit of a number before its name is used", "internal/filing/filing.go", "		if err := fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err != nil {\n			return err\n		}\n		plan.Number", "		plan.Number", "./internal/engine RegisterNumber"},
-	{"what is being read, written down first", "internal/engine/process.go", "	if err := v.take(uids); err != nil {\n		return r, err\n	}\n", "", "./internal/engine WhatIsBeingRead"},
+	{"flush of a staged file", "internal/cabinet/local/local.go", "		err = f.Sync()\n", "		err = nil\n",
+		"./internal/cabinet/local ThePower"},
+	{"flush of the staging folder", "internal/cabinet/local/local.go", "		err = root.SyncDir(cabinet.Staging)\n",
+		"		err = nil\n", "./internal/cabinet/local ThePower"},
+	{"flush of the folder in which a file got its name", "internal/cabinet/local/local.go",
+		"	if err := root.SyncDir(folder); err != nil {\n		return explain(err, \"flushing \"+folder)\n	}\n	c.mutex.Lock()",
+		"	c.mutex.Lock()", "./internal/cabinet/local ThePower"},
+	{"flush of a new folder's entry", "internal/cabinet/local/local.go", "	return root.SyncDir(parent)\n", "	return nil\n",
+		"./internal/cabinet/local ThePower"},
+	{"flush of both folders when a file is moved aside or back", "internal/cabinet/local/local.go",
+		"		if err := root.SyncDir(folder); err != nil {\n			return explain(err, \"flushing \"+folder)\n		}\n		c.mutex.Lock()",
+		"		c.mutex.Lock()", "./internal/engine ThePowerMayGoAtAnyMomentOf(A|An)(Replacement|Undo)"},
+	{"flush of a content that waits for its cabinet", "internal/filing/keep.go", "		err = f.Sync()\n", "		err = nil\n",
+		"./internal/engine OutlivesThePower"},
+	{"flush of the folder of such contents", "internal/filing/keep.go", "		err = fl.kept.SyncDir(\".\")\n",
+		"		err = nil\n", "./internal/engine OutlivesThePower"},
+	{"flush of a received message", "internal/source/mailfile/deliver.go", "		err = f.Sync()\n", "		err = nil\n",
+		"./internal/source/mailfile ThePower"},
+	{"flush of the folder in which a received message got its name", "internal/source/mailfile/deliver.go",
+		"	return d.SyncDir(path.Join(dir, \"new\"))\n", "	return nil\n", "./internal/source/mailfile ThePower"},
+	{"flush of what waits for an object store", "internal/cabinet/s3/s3.go", "		err = f.Sync()\n", "		err = nil\n",
+		"./internal/cabinet/s3 ThePower"},
+	{"flush of the folder in which it waits", "internal/cabinet/s3/s3.go", "		err = d.SyncDir(\".\")\n", "		err = nil\n",
+		"./internal/cabinet/s3 ThePower"},
+	{"claim of a name on a WebDAV server", "internal/cabinet/webdav/claim.go", "		err := t.Mkdir(whole, mine)\n",
+		"		err := error(nil)\n", "./internal/cabinet/webdav TwoWritersAtOnce"},
+	{"flush of every commit of the records", "internal/store/store.go", "_pragma=synchronous(FULL)",
+		"_pragma=synchronous(NORMAL)", "./internal/store ThePowerMayGo"},
+	{"write-ahead log of the records", "internal/store/store.go", "_pragma=journal_mode(WAL)", "_pragma=journal_mode(OFF)",
+		"./internal/store Flush"},
+	{"lock on the records", "internal/store/store.go", "	if mine, err := lock.TryLock(); err != nil {",
+		"	if mine, err := true, error(nil); err != nil {", "./internal/store TwoServices"},
+	{"claim of an item by one worker", "internal/filing/filing.go", "	if !fl.Claim(entry.ID) {\n		return " +
+		"nil\n	}\n	defer fl.Release(entry.ID)\n	fresh", "	fresh", "./internal/engine AnItemIsInTheHands"},
+	{"claim of a kept content by one worker", "internal/filing/keep.go", " || !fl.Claim(entry.ID) {", " {",
+		"./internal/engine AKeptContentIsInTheHands"},
+	{"one replacement at a time", "internal/filing/filing.go",
+		"		g.Replacing.Lock()\n		defer g.Replacing.Unlock()\n	}\n	for {", "		_ = g\n	}\n	for {",
+		"./internal/engine OfTwoReplacements"},
+	{"one undoing at a time", "internal/registry/undo.go", "	rg.undoing.Lock()\n	defer rg.undoing.Unlock()\n", "",
+		"./internal/engine TwoUndoings"},
+	{"plans and progress in one commit", "internal/engine/process.go", "	if err := e.Store.Messages.Commit(*look); err " +
+		"!= nil {\n		return err\n	}\n",
+		"	if err := e.Store.Messages.Commit(store.Look{Folder: look.Folder}); err != nil {\n		return err\n	}\n	if err := " +
+			"e.Store.Messages.Commit(*look); err != nil {\n		return err\n	}\n",
+		"./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit of a staged item and its exact name", "internal/filing/filing.go", "			err = fl.Store.Journal.Stage(entry, " +
+		"l.Row, fl.Now())\n", "			if err = fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err == nil {\n				entry.State = " +
+		"store.Staged\n			}\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"a filed item and its line in the register in one commit", "internal/store/journal.go",
+		"		return enter(tx, e, done) // in the same commit\n", "		return nil\n",
+		"./internal/engine EveryFault.*/faults/none"},
+	{"sweep of unfinished files", "internal/engine/engine.go",
+		"		e.Filer.Recover(e.Context(), c.ID)\n		e.Filer.Sweep(e.Context(), c.ID)\n",
+		"		e.Filer.Recover(e.Context(), c.ID)\n", "./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit before a message is moved", "internal/outbox/follow.go", "	if err := ob.Store.FollowUps.BeginFollowUp(f); " +
+		"err != nil {\n		return err\n	}\n	place, err", "	place, err",
+		"./internal/engine EveryFault.*/faults/(none|the_process)"},
+	{"commit before a draft is left", "internal/outbox/follow.go", "	if err := ob.Store.FollowUps.BeginFollowUp(f); err " +
+		"!= nil {\n		return err\n	}\n	if err := s.Append", "	if err := s.Append", "./internal/engine ADraftIsLeftOnce"},
+	{"commit before a mail is sent", "internal/outbox/carry.go", "		if err := ob.Store.FollowUps.Begin(p); err != nil " +
+		"{\n			return err\n		}\n", "", "./internal/engine AMailIsSentAtMostOnce"},
+	{"hand-over to the post in one commit with its follow-up", "internal/store/follow.go", "		f.State, f.NextAt, " +
+		"f.DoneAt = DidIt, nil, &done\n		return tx.Model(f).Select(\"state\", \"next_at\", \"done_at\").Updates(f).Error\n",
+		"		_ = done\n		return nil\n", "./internal/engine EveryFault.*/faults/none/the_disk"},
+	{"commit of what waits here for its cabinet", "internal/filing/keep.go",
+		"	return fl.Store.Journal.Spool(entry)\n}\n\n// keepContent", "	return nil\n}\n\n// keepContent",
+		"./internal/engine OutlivesThePower"},
+	{"commit of an undoing before anything is moved", "internal/registry/undo.go", "	if err := rg.Store.Undoing.Ask(v, " +
+		"ids, &p); err != nil {\n		return p, err\n	}\n", "", "./internal/engine TakenBack"},
+	{"commit of a number before its name is used", "internal/filing/filing.go",
+		"		if err := fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err != nil {\n			return err\n		}\n		plan.Number",
+		"		plan.Number", "./internal/engine RegisterNumber"},
+	{"what is being read, written down first", "internal/engine/process.go", "	if err := v.take(uids); err != nil " +
+		"{\n		return r, err\n	}\n", "", "./internal/engine WhatIsBeingRead"},
 }
 
 // TestEverySafeguardIsNoticed proves that each safeguard stands where the list
@@ -95,7 +140,8 @@ func TestEverySafeguardIsNoticed(t *testing.T) {
 					t.Fatal(err)
 				}
 				at, pattern, _ := strings.Cut(s.test, " ")
-				run := exec.Command("go", "test", "-vet=off", "-count=1", "-timeout=5m", "-overlay", filepath.Join(folder, "overlay.json"), at, "-run", pattern)
+				run := exec.Command("go", "test", "-vet=off", "-count=1", "-timeout=5m", "-overlay",
+					filepath.Join(folder, "overlay.json"), at, "-run", pattern)
 				run.Dir = root
 				out, err := run.CombinedOutput()
 				failed := ""

@@ -30,7 +30,8 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 			want := map[string]string{}
 			for i := range n {
 				name := fmt.Sprintf("r%02d.csv", i)
-				box.deliver("INBOX", raw(fmt.Sprint("reading ", i, strings.Repeat(" of the gauge at the quay", 20)), name, fmt.Sprint(i)))
+				box.deliver("INBOX",
+					raw(fmt.Sprint("reading ", i, strings.Repeat(" of the gauge at the quay", 20)), name, fmt.Sprint(i)))
 				want["Gauges/"+name] = fmt.Sprint(i)
 			}
 			h.watched()
@@ -57,13 +58,15 @@ func TestWhileTheDiskOfTheRecordsIsFullAPassLosesNothing(t *testing.T) {
 			if err := h.store.Fill(false); err != nil {
 				t.Fatal(err)
 			}
-			h.until("the pass is done", func() bool { p, _ = h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+			h.until("the pass is done",
+				func() bool { p, _ = h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 			if p.Total != n || p.Looked != n || p.Unread != 0 || p.Gone != 0 {
 				t.Errorf("it looked at %d of %d, %d not read, %d gone: %s", p.Looked, p.Total, p.Unread, p.Gone, p.Note)
 			}
 			h.expect(want)
 			lines := 0
-			h.until("each has its line", func() bool { lines, _ = h.store.Register.Count(store.System, register.Query{}); return lines >= n })
+			h.until("each has its line",
+				func() bool { lines, _ = h.store.Register.Count(store.System, register.Query{}); return lines >= n })
 			if lines != n {
 				t.Errorf("%d lines in the register, want %d", lines, n)
 			}

@@ -97,7 +97,8 @@ func TestWhatIsMissingOrChangedIsFoundAndGoesToTheTray(t *testing.T) {
 	if err != nil || counts[store.CauseMissing] != 1 || counts[store.CauseChanged] != 1 {
 		t.Errorf("the tray has %v, %v", counts, err)
 	}
-	if news, err := h.store.Alarms.NewsSince(time.Time{}); err != nil || len(news.Filings) != 2 || !strings.Contains(fmt.Sprint(outbox.Summary(&news).Groups), h.filing(1).File) {
+	if news, err := h.store.Alarms.NewsSince(time.Time{}); err != nil || len(news.Filings) != 2 ||
+		!strings.Contains(fmt.Sprint(outbox.Summary(&news).Groups), h.filing(1).File) {
 		t.Errorf("somebody is told of %+v, %v", news.Filings, err)
 	}
 	// The missing one is put back, and the changed one is accepted.
@@ -195,8 +196,10 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 		t.Fatalf("%d are due at once", n)
 	}
 	h.later(31 * 24 * time.Hour)
-	h.until("it was verified by itself", func() bool { n, err := h.store.Verifications.Count(store.System); return n == files && err == nil })
-	h.until("the pass has ended", func() bool { last, err := h.store.Verifications.Last(); return err == nil && last.State == store.Done })
+	h.until("it was verified by itself",
+		func() bool { n, err := h.store.Verifications.Count(store.System); return n == files && err == nil })
+	h.until("the pass has ended",
+		func() bool { last, err := h.store.Verifications.Last(); return err == nil && last.State == store.Done })
 	last, err := h.store.Verifications.Last()
 	if err != nil || last.MadeBy != "the plan" || last.Total != files || last.Looked != files {
 		t.Errorf("the pass is %+v, %v", last, err)
@@ -224,7 +227,8 @@ func TestFilesAreVerifiedByPlan(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := h.engine.Now()
-	plan := store.VerificationPlan{EveryDays: 1, FromTime: now.Add(2 * time.Hour).Format("15:04"), ToTime: now.Add(3 * time.Hour).Format("15:04")}
+	plan := store.VerificationPlan{EveryDays: 1, FromTime: now.Add(2 * time.Hour).Format("15:04"),
+		ToTime: now.Add(3 * time.Hour).Format("15:04")}
 	if err := h.store.Settings.PlanVerification(plan, 0, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -253,10 +257,14 @@ func table(t *testing.T, data string) [][]string {
 func TestARegisterIsKeptAsAFileAndFollowsWhatHappens(t *testing.T) {
 	h, box := filedHouse(t, 3)
 	year := fmt.Sprint(time.Now().Year())
-	if _, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Folder: "Lists", Format: "csv"}, "test"); err != nil {
+	if _, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0,
+		registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Folder: "Lists", Format: "csv"},
+		"test"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Others", Cabinet: "harbour files", OfFolder: "Elsewhere", Format: "xlsx"}, "test"); err != nil {
+	if _, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0,
+		registry.RegisterFileOf{Name: "Others", Cabinet: "harbour files", OfFolder: "Elsewhere", Format: "xlsx"},
+		"test"); err != nil {
 		t.Fatal(err)
 	}
 	kept := func() string { return h.tree()["Lists/Register "+year+".csv"] }
@@ -275,7 +283,8 @@ func TestARegisterIsKeptAsAFileAndFollowsWhatHappens(t *testing.T) {
 		t.Error("a register without a filing was written")
 	}
 	// Somebody types into it: that is kept, and told.
-	if err := os.WriteFile(filepath.Join(h.files, "Lists", "Register "+year+".csv"), []byte("typed by hand"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(h.files, "Lists", "Register "+year+".csv"), []byte("typed by hand"),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	box.deliver("INBOX", raw("and more", "and-more.csv", "and more"))
@@ -289,7 +298,8 @@ func TestARegisterIsKeptAsAFileAndFollowsWhatHappens(t *testing.T) {
 	}
 	h.until("it is told", func() bool {
 		n, _ := h.store.Tray.Notices(store.System)
-		return slices.ContainsFunc(n, func(n store.Notice) bool { return strings.Contains(n.Text, "Somebody changed the register") })
+		return slices.ContainsFunc(n,
+			func(n store.Notice) bool { return strings.Contains(n.Text, "Somebody changed the register") })
 	})
 }
 
@@ -303,12 +313,17 @@ func TestARegisterFileTakesNobodysPlaceAndSaysWhatIsWrong(t *testing.T) {
 		of    registry.RegisterFileOf
 		place string
 	}{
-		"a name that is taken in the cabinet": {registry.RegisterFileOf{Name: "Mine", Cabinet: "harbour files", Format: "csv"}, "name"},
-		"no name":                             {registry.RegisterFileOf{Name: " ", Cabinet: "harbour files", Format: "csv"}, "name"},
-		"no such cabinet":                     {registry.RegisterFileOf{Name: "R", Cabinet: "attic", Format: "csv"}, "cabinet"},
-		"no such rule":                        {registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "none"}, "rule"},
-		"a rule and a folder":                 {registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "Tide gauge readings", OfFolder: "x"}, "of_folder"},
-		"no such column":                      {registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Columns: []string{"colour"}}, "columns"},
+		"a name that is taken in the cabinet": {
+			registry.RegisterFileOf{Name: "Mine", Cabinet: "harbour files", Format: "csv"}, "name"},
+		"no name":         {registry.RegisterFileOf{Name: " ", Cabinet: "harbour files", Format: "csv"}, "name"},
+		"no such cabinet": {registry.RegisterFileOf{Name: "R", Cabinet: "attic", Format: "csv"}, "cabinet"},
+		"no such rule": {registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "none"},
+			"rule"},
+		"a rule and a folder": {
+			registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Rule: "Tide gauge readings",
+				OfFolder: "x"}, "of_folder"},
+		"no such column": {
+			registry.RegisterFileOf{Name: "R", Cabinet: "harbour files", Format: "csv", Columns: []string{"colour"}}, "columns"},
 	} {
 		_, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, c.of, "test")
 		var problems rule.Problems
@@ -343,7 +358,8 @@ func TestThePowerMayGoWhileARegisterIsWritten(t *testing.T) {
 		h.rule(gaugesRule)
 		box.add(raw("one", "a.csv", "first"))
 		h.until("it is filed", func() bool { return h.count("") == 1 })
-		of, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
+		of, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0,
+			registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -403,7 +419,8 @@ func TestTheProgramMayEndWhileARegisterIsWritten(t *testing.T) {
 	h, box := filedHouse(t, 1)
 	h.beat = time.Hour
 	h.restart()
-	of, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0, registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
+	of, err := h.engine.Registry.SaveRegisterFile(t.Context(), "", 0,
+		registry.RegisterFileOf{Name: "Register", Cabinet: "harbour files", Format: "csv"}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -464,7 +481,8 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ines, rowan := store.Viewer{ID: "i", Name: "Ines", Role: store.Administrator, All: true}, store.Viewer{ID: "r", Name: "Rowan", Role: store.Reader, Only: []string{"another"}}
+	ines, rowan := store.Viewer{ID: "i", Name: "Ines", Role: store.Administrator, All: true},
+		store.Viewer{ID: "r", Name: "Rowan", Role: store.Reader, Only: []string{"another"}}
 	wait := func(v store.Viewer, x registry.Export) registry.Export {
 		h.until("it is written", func() bool {
 			x, err = h.engine.Registry.Exports.ByID(v, x.ID)
@@ -472,7 +490,8 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 		})
 		return x
 	}
-	x, err := h.engine.Registry.Exports.Start(ines, registry.ExportOf{Format: "csv", Columns: columns, Query: register.Query{Ascending: true}})
+	x, err := h.engine.Registry.Exports.Start(ines,
+		registry.ExportOf{Format: "csv", Columns: columns, Query: register.Query{Ascending: true}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -515,14 +534,18 @@ func TestAnExportCanBeStoppedAndBelongsToWhoAskedForIt(t *testing.T) {
 
 func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 	h, box := filedHouse(t, 2)
-	other := strings.NewReplacer("oda@tidewatch.example", "rowan@tidewatch.example", "Oda Fenwick", "Rowan Askew").Replace(string(raw("reading of another", "other.csv", "other")))
+	other := strings.NewReplacer("oda@tidewatch.example", "rowan@tidewatch.example", "Oda Fenwick",
+		"Rowan Askew").Replace(string(raw("reading of another", "other.csv", "other")))
 	box.deliver("INBOX", []byte(other))
 	h.until("the other's is filed", func() bool { return h.count("") == 3 })
-	if err := h.store.Register.AddNote(store.System, &store.Note{Year: time.Now().Year(), Number: 1, Text: "asked Oda Fenwick about it", MadeBy: "Ines", MadeAt: time.Now()}); err != nil {
+	if err := h.store.Register.AddNote(store.System,
+		&store.Note{Year: time.Now().Year(), Number: 1, Text: "asked Oda Fenwick about it", MadeBy: "Ines",
+			MadeAt: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	look, stays, err := h.engine.Registry.PreviewErasure("Oda@Tidewatch.example")
-	if err != nil || look.Filings != 2 || look.Messages != 2 || look.Files != 2 || look.Notes != 1 || len(stays) < 3 || h.count("oda") != 2 {
+	if err != nil || look.Filings != 2 || look.Messages != 2 || look.Files != 2 || look.Notes != 1 || len(stays) < 3 ||
+		h.count("oda") != 2 {
 		t.Fatalf("the preview says %+v, %v, %v", look, stays, err)
 	}
 	done, _, err := h.engine.Registry.Erase(t.Context(), store.System, "oda@tidewatch.example", false)
@@ -533,13 +556,15 @@ func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 		t.Errorf("found: %d by name, %d in all, %d of another", h.count("oda"), h.count("state:all"), h.count("rowan"))
 	}
 	f := h.filing(1)
-	if f.SenderAddress != "" || f.Subject != "" || f.Size != 1 || len(f.SHA256) != 32 || f.ErasedAt == nil || f.File == "" {
+	if f.SenderAddress != "" || f.Subject != "" || f.Size != 1 || len(f.SHA256) != 32 || f.ErasedAt == nil ||
+		f.File == "" {
 		t.Errorf("the line is %+v", f)
 	}
 	if len(h.tree()) != 3 {
 		t.Errorf("files went that were to stay: %v", h.tree())
 	}
-	if s, err := h.engine.Registry.StoryOf(store.System, f); err != nil || s.MessageID != "" || !strings.Contains(fmt.Sprint(s.Happenings), "erased") {
+	if s, err := h.engine.Registry.StoryOf(store.System, f); err != nil || s.MessageID != "" ||
+		!strings.Contains(fmt.Sprint(s.Happenings), "erased") {
 		t.Errorf("its story is %+v, %v", s, err)
 	}
 	for _, bad := range []string{"", "oda", "a@b.example, c@d.example"} {
@@ -578,7 +603,8 @@ func TestAPersonsTracesAreErasedAndTheNumbersStay(t *testing.T) {
 
 func TestAPersonsFilesGoTooWhereThatIsAskedFor(t *testing.T) {
 	h, box := filedHouse(t, 2)
-	shared := strings.NewReplacer("oda@tidewatch.example", "rowan@tidewatch.example").Replace(string(raw("the same", "r0.csv", "0")))
+	shared := strings.NewReplacer("oda@tidewatch.example",
+		"rowan@tidewatch.example").Replace(string(raw("the same", "r0.csv", "0")))
 	box.deliver("INBOX", []byte(shared)) // the file of somebody else too
 	h.until("all is decided", func() bool {
 		s, _ := h.store.Journal.StateCounts(store.System)
@@ -622,7 +648,8 @@ func TestAfterItsTimeTheRegisterForgetsWho(t *testing.T) {
 	for id := int64(1); id <= 2; id++ {
 		m, err := h.store.Messages.ByID(store.System, id)
 		entries, err2 := h.store.Journal.OfMessage(store.System, id)
-		if err := errors.Join(err, err2); err != nil || m.Subject != "" || m.SenderAddress != "" || m.ErasedAt == nil || len(m.Header) > 0 || entries[0].Name != "" {
+		if err := errors.Join(err, err2); err != nil || m.Subject != "" || m.SenderAddress != "" || m.ErasedAt == nil ||
+			len(m.Header) > 0 || entries[0].Name != "" {
 			t.Errorf("of message %d there is still %+v, %+v, %v", id, m, entries, err)
 		}
 	}

@@ -21,12 +21,16 @@ import (
 // tenRules are rules of which each is for some of the messages of rehearsedMail.
 func tenRules(t testing.TB, h *house) {
 	conditions := []string{
-		"{sender: {domain: firm0.example}}", "{sender: {domain: firm1.example}, subject: {contains: reading}}", "{subject: {contains: [water level, alarm]}}", "{attachment: {kind: spreadsheet}}",
-		"{any: [{subject: {begins: Berth}}, {sender: {address: office@firm4.example}}]}", "{all: [{sender: {domain: [firm5.example, firm6.example]}}, {attachments: {at least: 1}}]}",
-		"{subject: {like: '*plan ?7*'}}", "{recipient: {address: nobody@brackwater.example}}", "{size: {larger: 10 MB}}", "{subject: {matches: 'BK-[0-9]+5$'}}",
+		"{sender: {domain: firm0.example}}", "{sender: {domain: firm1.example}, subject: {contains: reading}}",
+		"{subject: {contains: [water level, alarm]}}", "{attachment: {kind: spreadsheet}}",
+		"{any: [{subject: {begins: Berth}}, {sender: {address: office@firm4.example}}]}", "{all: [{sender: {domain: " +
+			"[firm5.example, firm6.example]}}, {attachments: {at least: 1}}]}",
+		"{subject: {like: '*plan ?7*'}}", "{recipient: {address: nobody@brackwater.example}}", "{size: {larger: 10 MB}}",
+		"{subject: {matches: 'BK-[0-9]+5$'}}",
 	}
 	for i, c := range conditions {
-		h.rule(fmt.Sprintf("name: Rule %d\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: %s\nattachments:\n  - {take: everything, folder: 'R%d/<received year>/<sender.domain>'}\n", i, c, i))
+		h.rule(fmt.Sprintf("name: Rule %d\ncabinet: harbour files\nlook: {mailboxes: gauges}\nmatch: %s\nattachments:\n  - "+
+			"{take: everything, folder: 'R%d/<received year>/<sender.domain>'}\n", i, c, i))
 	}
 }
 
@@ -36,7 +40,13 @@ func rehearsedMail(i int) []byte {
 	if i%10 == 0 {
 		name, kind = fmt.Sprintf("r%d.xlsx", i), "application/octet-stream"
 	}
-	return []byte(fmt.Sprintf("From: Office %d <office@firm%d.example>\r\nTo: gauges@brackwater.example\r\nSubject: %s\r\nMessage-ID: <%d@firm.example>\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: %s; name=%s\r\nContent-Disposition: attachment; filename=%s\r\nContent-Transfer-Encoding: base64\r\n\r\naGVsbG8=\r\n--b\r\nContent-Type: image/png; name=logo.png\r\nContent-Disposition: inline\r\nContent-ID: <l>\r\n\r\nx\r\n--b--\r\n", i, i%40, subject, i, kind, name, name))
+	return []byte(fmt.Sprintf("From: Office %d <office@firm%d.example>\r\nTo: gauges@brackwater.example\r\nSubject: "+
+		"%s\r\nMessage-ID: <%d@firm.example>\r\nDate: Tue, 12 May 2026 06:02:00 +0000\r\nMIME-Version: "+
+		"1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: "+
+		"text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: %s; name=%s\r\nContent-Disposition: attachment; "+
+		"filename=%s\r\nContent-Transfer-Encoding: base64\r\n\r\naGVsbG8=\r\n--b\r\nContent-Type: image/png; "+
+		"name=logo.png\r\nContent-Disposition: inline\r\nContent-ID: <l>\r\n\r\nx\r\n--b--\r\n", i, i%40, subject, i, kind,
+		name, name))
 }
 
 // rehearsalHouse is a house with ten rules over a real server's mailbox.
@@ -44,7 +54,9 @@ func rehearsalHouse(t testing.TB, n int) (*house, func() source.Session) {
 	d := testbed.StartDovecot(t)
 	d.Fill("gauges", n, rehearsedMail)
 	dial := func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: m.Username, Password: secret})
+		return imap.Dial(ctx,
+			imap.Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots},
+				Username: m.Username, Password: secret})
 	}
 	h := newHouse(t, dial)
 	h.watched()
@@ -181,12 +193,15 @@ func TestARehearsalOverTheServerIsTheSameAsFromTheRecords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	thorough, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Last: 300, Thorough: true})
+	thorough, err := h.engine.Rehearser.Rehearse(t.Context(), store.System,
+		rehearsal.RehearsalOf{Last: 300, Thorough: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if over.Looked != 300 || known.Looked != 200 || over.Matching != thorough.Matching || over.Files != thorough.Files || over.Bytes != thorough.Bytes || len(over.Tree) != len(thorough.Tree) {
-		t.Errorf("over the server %d of %d, %d files; the known ones %d of %d; thorough %d of %d, %d files", over.Matching, over.Looked, over.Files, known.Matching, known.Looked, thorough.Matching, thorough.Looked, thorough.Files)
+	if over.Looked != 300 || known.Looked != 200 || over.Matching != thorough.Matching || over.Files != thorough.Files ||
+		over.Bytes != thorough.Bytes || len(over.Tree) != len(thorough.Tree) {
+		t.Errorf("over the server %d of %d, %d files; the known ones %d of %d; thorough %d of %d, %d files", over.Matching,
+			over.Looked, over.Files, known.Matching, known.Looked, thorough.Matching, thorough.Looked, thorough.Files)
 	}
 	for i := range known.Messages {
 		a, b := known.Messages[i], over.Messages[i]
@@ -201,7 +216,8 @@ func TestARehearsalOverTheServerIsTheSameAsFromTheRecords(t *testing.T) {
 	if len(files) != 0 {
 		t.Errorf("a rehearsal wrote %v", files)
 	}
-	future, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Since: time.Now().AddDate(1, 0, 0)})
+	future, err := h.engine.Rehearser.Rehearse(t.Context(), store.System,
+		rehearsal.RehearsalOf{Since: time.Now().AddDate(1, 0, 0)})
 	if err != nil || future.Looked != 0 {
 		t.Errorf("of next year: %d looked at, %v", future.Looked, err)
 	}
@@ -238,17 +254,21 @@ func TestARehearsalWarnsOfOtherRules(t *testing.T) {
 		return strings.Join(texts, "; ")
 	}
 	other := bundles("\n  - {take: everything, folder: B}\n")
-	if got := rehearse(document(other)); got != "hidden: The earlier rule “Tide gauge readings” keeps 8 of these messages from this one." {
+	if got := rehearse(document(other)); got != "hidden: The earlier rule “Tide gauge readings” keeps 8 of these "+
+		"messages from this one." {
 		t.Errorf("after a rule that stops: %s", got)
 	}
-	if got := rehearse(document(strings.Replace(other, "match: every message", "match: {subject: {is: a}, all: [{subject: {is: b}}]}", 1))); !strings.HasPrefix(got, "never: a subject cannot be") {
+	if got := rehearse(document(strings.Replace(other, "match: every message", "match: {subject: {is: a}, all: "+
+		"[{subject: {is: b}}]}", 1))); !strings.HasPrefix(got, "never: a subject cannot be") {
 		t.Errorf("a rule that can never match: %s", got)
 	}
 	h.rule(gaugesRule)
-	if got := rehearse(document(other)); got != "same attachments: The rule “Tide gauge readings” files 8 of these attachments, too." {
+	if got := rehearse(document(other)); got != "same attachments: The rule “Tide gauge readings” files 8 of these "+
+		"attachments, too." {
 		t.Errorf("beside a rule that takes the same: %s", got)
 	}
-	if _, err := h.engine.Rehearser.Rehearse(t.Context(), store.System, rehearsal.RehearsalOf{Message: 999}); !errors.Is(err, store.ErrNotFound) {
+	if _, err := h.engine.Rehearser.Rehearse(t.Context(), store.System,
+		rehearsal.RehearsalOf{Message: 999}); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("of no message: %v", err)
 	}
 }

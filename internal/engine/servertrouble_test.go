@@ -84,7 +84,8 @@ func (x *troubled) deliver() {
 	for i := range mailsInTrouble {
 		name := fmt.Sprintf("r%d.csv", i)
 		content := strings.Repeat(fmt.Sprintf("reading %d;", i), 30)
-		message := strings.Replace(string(raw(fmt.Sprint("reading ", i), name, content)), "See the attachments.", "The gauge at the quay.", 1)
+		message := strings.Replace(string(raw(fmt.Sprint("reading ", i), name, content)), "See the attachments.",
+			"The gauge at the quay.", 1)
 		testbed.Append(x.t, x.client, []string{"INBOX", "Papers"}[i%2], []byte(message), time.Now())
 		x.want["Gauges/"+name] = content
 	}
@@ -174,12 +175,14 @@ var servicePhases = []servicePhase{
 		}
 		x.harm()
 		for range 3 { // what goes wrong may be told
-			_, _ = x.engine.Rehearser.Rehearse(x.t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
+			_, _ = x.engine.Rehearser.Rehearse(x.t.Context(), store.System,
+				rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
 		}
 		x.proxy.Heal()
 		var got *rehearsal.Rehearsal
 		x.until("it can be rehearsed", func() bool {
-			got, err = x.engine.Rehearser.Rehearse(x.t.Context(), store.System, rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
+			got, err = x.engine.Rehearser.Rehearse(x.t.Context(), store.System,
+				rehearsal.RehearsalOf{Rule: document, Last: 10, Thorough: true})
 			return err == nil
 		})
 		if got.Matching != mailsInTrouble || got.Files != mailsInTrouble {
@@ -233,7 +236,8 @@ var servicePhases = []servicePhase{
 // looked waits until a folder was looked into once.
 func (x *troubled) looked(folder string) {
 	x.t.Helper()
-	x.until("the folder is looked into", func() bool { _, err := x.store.Mailboxes.Folder("box", folder); return err == nil })
+	x.until("the folder is looked into",
+		func() bool { _, err := x.store.Mailboxes.Folder("box", folder); return err == nil })
 }
 
 // ruleFromNowOn switches the rule on so that what is there already is old.
@@ -363,14 +367,17 @@ func TestEveryProblemInEveryOperationOfEveryPhase(t *testing.T) {
 
 // runTrouble runs one phase with one problem. It gives how often the problem struck
 // and how many messages went to the tray on the way.
-func runTrouble(t *testing.T, d *testbed.Dovecot, phase servicePhase, op sourceOperation, problem testbed.IMAPProblem) (struck, tray int) {
+func runTrouble(t *testing.T, d *testbed.Dovecot, phase servicePhase, op sourceOperation,
+	problem testbed.IMAPProblem) (struck, tray int) {
 	user := "u" + store.NewID()[:12]
 	proxy := testbed.StartIMAPProxy(t, d.IMAP)
 	x := &troubled{proxy: proxy, op: op, problem: problem, want: map[string]string{}}
 	x.client = d.Client(user)
 	testbed.MakeFolders(t, x.client, "Papers")
 	x.house = newHouse(t, func(ctx context.Context, m *store.Mailbox, secret string) (source.Session, error) {
-		return imap.Dial(ctx, imap.Config{Server: reach.Server{Host: proxy.Host, Port: proxy.Port, Encryption: reach.None}, Username: user, Password: secret, Timeout: 400 * time.Millisecond})
+		return imap.Dial(ctx,
+			imap.Config{Server: reach.Server{Host: proxy.Host, Port: proxy.Port, Encryption: reach.None}, Username: user,
+				Password: secret, Timeout: 400 * time.Millisecond})
 	})
 	x.hurry()
 	stop := x.impatient()

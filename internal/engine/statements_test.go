@@ -44,9 +44,11 @@ func statementsOf(t *testing.T, message func(n int) []byte) float64 {
 // The bounds hold what was measured, so that a statement more is noticed. docs/scaling.md has the numbers.
 func TestStatementsOfAMessageAndOfAFiledItemStayFew(t *testing.T) {
 	other := statementsOf(t, func(n int) []byte {
-		return []byte(strings.ReplaceAll(string(raw(fmt.Sprint("note ", n), "a.csv", fmt.Sprint(n))), "tidewatch.example", "elsewhere.example"))
+		return []byte(strings.ReplaceAll(string(raw(fmt.Sprint("note ", n), "a.csv", fmt.Sprint(n))), "tidewatch.example",
+			"elsewhere.example"))
 	})
-	one := statementsOf(t, func(n int) []byte { return raw(fmt.Sprint("reading ", n), fmt.Sprintf("%d.csv", n), fmt.Sprint(n)) })
+	one := statementsOf(t,
+		func(n int) []byte { return raw(fmt.Sprint("reading ", n), fmt.Sprintf("%d.csv", n), fmt.Sprint(n)) })
 	t.Logf("a message that no rule takes: %.2f statements; one with one filed item: %.2f more", other, one-other)
 	if other > 4 {
 		t.Errorf("a message takes %.2f statements, want 4 at most", other)

@@ -21,7 +21,8 @@ import (
 func (h *house) trayOf(n int) []store.Entry {
 	h.t.Helper()
 	var tray []store.Entry
-	h.until(fmt.Sprintf("%d wait in the tray", n), func() bool { tray, _ = h.store.Tray.Entries(store.System, 0, 100); return len(tray) == n })
+	h.until(fmt.Sprintf("%d wait in the tray", n),
+		func() bool { tray, _ = h.store.Tray.Entries(store.System, 0, 100); return len(tray) == n })
 	return tray
 }
 
@@ -42,16 +43,19 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 	if n, err := h.engine.Desk.Release(store.System, one(0)); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
-	if n, err := h.engine.Desk.Elsewhere(store.System, one(1), "harbour files", "Sorted by hand/ 2026 /../<odd>"); n != 1 || err != nil {
+	if n, err := h.engine.Desk.Elsewhere(store.System, one(1), "harbour files",
+		"Sorted by hand/ 2026 /../<odd>"); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	h.until("both are filed", func() bool { return len(h.tree()) == 2 })
 	got := h.tree()
-	if got[month()+"/bill0.pdf"] != program+"0" || got["Sorted by hand/2026/_odd_/bill1.pdf"] != program+"1" && got["Sorted by hand/2026/-odd-/bill1.pdf"] != program+"1" {
+	if got[month()+"/bill0.pdf"] != program+"0" || got["Sorted by hand/2026/_odd_/bill1.pdf"] != program+"1" &&
+		got["Sorted by hand/2026/-odd-/bill1.pdf"] != program+"1" {
 		t.Errorf("there are %v", got)
 	}
 	h.filed(2)
-	for _, bad := range []struct{ cabinet, folder, place string }{{"nowhere", "A", "cabinet"}, {"harbour files", " / .. ", "folder"}} {
+	for _, bad := range []struct{ cabinet, folder, place string }{{"nowhere", "A", "cabinet"},
+		{"harbour files", " / .. ", "folder"}} {
 		_, err := h.engine.Desk.Elsewhere(store.System, one(2), bad.cabinet, bad.folder)
 		if problems, ok := err.(rule.Problems); !ok || problems[0].Place != bad.place {
 			t.Errorf("%+v: %v", bad, err)
@@ -74,7 +78,8 @@ func TestAHeldFileIsReleasedFiledElsewhereOrTriedAgainByItsKind(t *testing.T) {
 }
 
 func TestAnEncryptedArchiveIsReleasedAsItIs(t *testing.T) {
-	h := fileNow(t, bundles("  - {take: everything, unpack: files, folder: Bundles}\n"), raw("one", "locked.zip", fixture(t, "secret-aes256.zip")))
+	h := fileNow(t, bundles("  - {take: everything, unpack: files, folder: Bundles}\n"),
+		raw("one", "locked.zip", fixture(t, "secret-aes256.zip")))
 	tray := h.trayOf(1)
 	if tray[0].Cause != store.CauseEncrypted {
 		t.Errorf("it waits as %q: %s", tray[0].Cause, tray[0].Reason)
@@ -111,7 +116,8 @@ func TestWhatAFloodBringsWaitsAndGoesOnAllAtOnce(t *testing.T) {
 			h.watched()
 			h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges/<subject>", 1))
 			for i := range 5 {
-				box.deliver("INBOX", raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), strings.Repeat(fmt.Sprint(i), 300_000)))
+				box.deliver("INBOX",
+					raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), strings.Repeat(fmt.Sprint(i), 300_000)))
 			}
 			tray := h.trayOf(2)
 			if tray[0].Cause != store.CauseCap || !strings.Contains(tray[0].Reason, c.says) {
@@ -144,7 +150,8 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away",
+		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "first", "b.csv", "second"))
 	kept := func() []store.Entry { e, _ := h.store.Journal.Spooled(); return e }
 	h.until("both are kept here", func() bool { return len(kept()) == 2 })
@@ -171,7 +178,8 @@ func TestWhatWaitsForACabinetIsKeptHereEvenIfTheMessageIsDeleted(t *testing.T) {
 	if tray[0].Cause != store.CauseGone || tray[0].Name != "b.csv" {
 		t.Errorf("the tray says %+v", tray[0])
 	}
-	h.until("the copies are gone", func() bool { left, _ := os.ReadDir(filepath.Join(h.data, "waiting")); return len(left) == 0 })
+	h.until("the copies are gone",
+		func() bool { left, _ := os.ReadDir(filepath.Join(h.data, "waiting")); return len(left) == 0 })
 	h.expect(map[string]string{month() + "/a.csv": "first"})
 }
 
@@ -197,14 +205,16 @@ func TestTheTrayIsToldAtOnceAndOnceADay(t *testing.T) {
 	h.later(outbox.Gather + time.Second)
 	h.until("it is told at once", func() bool { return len(out.got("now@brackwater.example")) == 1 })
 	told := out.got("now@brackwater.example")[0]
-	for _, want := range []string{"Subject: Ink Tray: new in the tray: 3", "Not what its name says (3)", "bill2.pdf: named .pdf, but it is a Windows program"} {
+	for _, want := range []string{"Subject: Ink Tray: new in the tray: 3", "Not what its name says (3)",
+		"bill2.pdf: named .pdf, but it is a Windows program"} {
 		if !strings.Contains(strings.ReplaceAll(told, "=\r\n", ""), want) {
 			t.Errorf("the mail does not say %q:\n%s", want, told)
 		}
 	}
 	h.later(2 * time.Hour)
 	h.until("the digest goes", func() bool { return len(out.got("daily@brackwater.example")) == 1 })
-	if digest := out.got("daily@brackwater.example")[0]; !strings.Contains(digest, "Subject: Ink Tray: 3 matters wait in the tray") {
+	if digest := out.got("daily@brackwater.example")[0]; !strings.Contains(digest, "Subject: Ink Tray: 3 matters wait "+
+		"in the tray") {
 		t.Errorf("the digest: %s", digest)
 	}
 	h.later(24 * time.Hour)
@@ -234,7 +244,8 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	}
 	soon := h.engine.Now().Add(time.Hour)
 	days := []string{strings.ToLower(soon.Weekday().String())}
-	if err := set(store.Alarm{Name: "No readings", Kind: "silence", AtLeast: 2, WithinHours: 24, ByTime: soon.Format("15:04"), Weekdays: days}); err != nil {
+	if err := set(store.Alarm{Name: "No readings", Kind: "silence", AtLeast: 2, WithinHours: 24,
+		ByTime: soon.Format("15:04"), Weekdays: days}); err != nil {
 		t.Fatal(err)
 	}
 	box.deliver("INBOX", raw("one", "a.csv", "1"))
@@ -245,7 +256,8 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	h.start()
 	h.until("it rings once it is on again", func() bool { return rung() == 1 })
 	mail := strings.ReplaceAll(out.got("desk@brackwater.example")[0], "=\r\n", "")
-	if !strings.Contains(mail, "Subject: Ink Tray: No readings") || !strings.Contains(mail, "filed 1 in the day before") || !strings.Contains(mail, "at least 2") {
+	if !strings.Contains(mail, "Subject: Ink Tray: No readings") || !strings.Contains(mail, "filed 1 in the day before") ||
+		!strings.Contains(mail, "at least 2") {
 		t.Errorf("it says %s", mail)
 	}
 	notices, _ := h.store.Tray.Notices(store.System)
@@ -262,12 +274,14 @@ func TestASilentRuleRingsOnItsDaysAtItsTime(t *testing.T) {
 	box.deliver("INBOX", raw("three", "c.csv", "3", "d.csv", "4"))
 	h.filed(4)
 	h.later(4 * time.Hour)
-	h.until("what it said is taken out of the tray", func() bool { n, _ := h.store.Tray.Notices(store.System); return len(n) == 0 })
+	h.until("what it said is taken out of the tray",
+		func() bool { n, _ := h.store.Tray.Notices(store.System); return len(n) == 0 })
 	if n := rung(); n != 1 {
 		t.Errorf("it rang %d times, though enough was filed", n)
 	}
 	for place, bad := range map[string]store.Alarm{
-		"by_time": {Name: "x", Kind: "silence", AtLeast: 1, WithinHours: 1, ByTime: "25:00"}, "name": {Kind: "silence", AtLeast: 1, WithinHours: 1, ByTime: "10:00"},
+		"by_time": {Name: "x", Kind: "silence", AtLeast: 1, WithinHours: 1, ByTime: "25:00"},
+		"name":    {Kind: "silence", AtLeast: 1, WithinHours: 1, ByTime: "10:00"},
 	} {
 		if problems, ok := set(bad).(rule.Problems); !ok || problems[0].Place != place {
 			t.Errorf("%+v: %v", bad, problems)
@@ -281,7 +295,8 @@ func TestWhatIsOutOfReachForTooLongIsTold(t *testing.T) {
 	if err := h.engine.Outbox.SaveAlarm(&a, "", "", "harbour files", "test"); err != nil {
 		t.Fatal(err)
 	}
-	if got := h.engine.Outbox.AlarmSentence(&a); got != "Tell Desk when the cabinet “harbour files” has been out of reach for longer than 30 minutes." {
+	if got := h.engine.Outbox.AlarmSentence(
+		&a); got != "Tell Desk when the cabinet “harbour files” has been out of reach for longer than 30 minutes." {
 		t.Errorf("it says %q", got)
 	}
 	away := h.files + "-away"
@@ -344,7 +359,8 @@ func TestTheHistoryHasEveryMessageOfAPass(t *testing.T) {
 	if err != nil || err2 != nil || len(all) != 2 || len(matched) != 1 || matched[0].Subject != "one" {
 		t.Errorf("its messages: %d, of which %d matched (%v, %v)", len(all), len(matched), err, err2)
 	}
-	if none, err := h.store.Passes.MessagesIn(store.Viewer{Name: "other", Only: []string{"elsewhere"}}, p.ID, false, 0, 10); err != nil || len(none) != 0 {
+	if none, err := h.store.Passes.MessagesIn(store.Viewer{Name: "other", Only: []string{"elsewhere"}}, p.ID, false, 0,
+		10); err != nil || len(none) != 0 {
 		t.Errorf("another sees %d of them (%v)", len(none), err)
 	}
 }
@@ -363,7 +379,8 @@ func TestWhatIsKeptHereOutlivesThePower(t *testing.T) {
 	if err := os.Rename(h.files, away); err != nil {
 		t.Fatal(err)
 	}
-	h.until("the cabinet is known to be away", func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
+	h.until("the cabinet is known to be away",
+		func() bool { return h.engine.Cabinets.CheckCabinet(t.Context(), "cab") != nil })
 	box.deliver("INBOX", raw("one", "a.csv", "first"))
 	h.until("it is kept here", func() bool { e, _ := h.store.Journal.Spooled(); return len(e) == 1 })
 	h.engine.Stop()

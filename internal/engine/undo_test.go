@@ -160,13 +160,15 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		want[fmt.Sprintf("Gauges/%s/reading %d/%s", time.Now().Format("2006"), i, name)] = fmt.Sprint(i)
 	}
 	h.ahead.Store(int64(2 * arrivalMargin))
-	id := h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges/<received year>/<subject>", 1))
+	id := h.rule(strings.Replace(gaugesRule, "Gauges/<received year>/<received month>", "Gauges/<received year>/<subject>",
+		1))
 	h.ahead.Store(0)
 	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.until("the pass is done", func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
+	h.until("the pass is done",
+		func() bool { p, _ := h.store.Passes.ByID(store.System, pass.ID); return p.State == store.Done })
 	h.expect(want)
 	kept := filepath.Join(h.files, "Gauges", time.Now().Format("2006"), "reading 1", "a person's own.txt")
 	if err := os.WriteFile(kept, []byte("mine"), 0o644); err != nil {
@@ -186,7 +188,8 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		return err
 	})
 	year := "Gauges/" + time.Now().Format("2006")
-	if wanted := []string{".", "Gauges", year, year + "/reading 1", year + "/reading 1/a person's own.txt", "Prepared", "Prepared/For later"}; err != nil || !slices.Equal(left, wanted) {
+	if wanted := []string{".", "Gauges", year, year + "/reading 1", year + "/reading 1/a person's own.txt", "Prepared",
+		"Prepared/For later"}; err != nil || !slices.Equal(left, wanted) {
 		t.Errorf("there is left %q, want %q (%v)", left, wanted, err)
 	}
 	if !strings.Contains(undo.Note, "2 folders that were made for it are removed") {
@@ -200,14 +203,16 @@ func TestTakingAPassBackRemovesItsFoldersAndItIsFiledAgainAsAWhole(t *testing.T)
 		t.Errorf("to be filed again: %+v, %v", counts, err)
 	}
 	// A verification expects nothing of what was taken back, whatever states are asked for.
-	if _, err := h.engine.Registry.Verify(store.System, register.Query{Search: register.Search{States: register.All}}); err == nil {
+	if _, err := h.engine.Registry.Verify(store.System,
+		register.Query{Search: register.Search{States: register.All}}); err == nil {
 		t.Error("what was taken back is verified")
 	}
 	items, messages, err := h.engine.Registry.FilePassAgain(store.System, undo.ID)
 	if err != nil || items != 3 || messages != 3 {
 		t.Fatalf("%d items of %d messages are filed again, %v", items, messages, err)
 	}
-	if all, err := h.store.Passes.Find(store.System, store.PassQuery{Kind: "again", Most: 10}); err != nil || len(all) != 1 || all[0].Total != 3 {
+	if all, err := h.store.Passes.Find(store.System, store.PassQuery{Kind: "again", Most: 10}); err != nil ||
+		len(all) != 1 || all[0].Total != 3 {
 		t.Errorf("the history has it as %+v, %v", all, err)
 	}
 	h.expect(want)
@@ -226,7 +231,8 @@ func TestAnAttachmentThatIsThereAlreadyHasALineInTheRegister(t *testing.T) {
 	box.deliver("INBOX", raw("the first letter", "a.csv", "same"))
 	h.filed(1)
 	box.deliver("INBOX", raw("the second letter", "a.csv", "same"))
-	h.until("both have a line", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 2 })
+	h.until("both have a line",
+		func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == 2 })
 	h.expect(map[string]string{month() + "/a.csv": "same"})
 	search, err := register.ParseSearch("second letter", time.UTC)
 	if err != nil {
@@ -259,7 +265,8 @@ func TestThePowerMayGoAtAnyMomentOfAnUndo(t *testing.T) {
 		h.rule(gaugesRule + "    if name exists: replace\n")
 		for i, content := range []string{"first", "second"} {
 			box.add(raw(content, "latest.csv", content))
-			h.until("it is filed", func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == i+1 })
+			h.until("it is filed",
+				func() bool { n, _ := h.store.Register.Count(store.System, register.Query{}); return n == i+1 })
 		}
 		entries, _ := h.store.Journal.OfMessage(store.System, 2)
 		before := f.Steps()
@@ -345,7 +352,8 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	if _, err := c.Kept(t.Context(), name); !errors.Is(err, cabinet.ErrMissing) {
 		t.Errorf("it is kept for ever: %v", err)
 	}
-	if left, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 10}); err != nil || slices.ContainsFunc(left, func(p store.Pass) bool { return p.StartedAt.Before(time.Now().Add(24 * time.Hour)) }) {
+	if left, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 10}); err != nil ||
+		slices.ContainsFunc(left, func(p store.Pass) bool { return p.StartedAt.Before(time.Now().Add(24 * time.Hour)) }) {
 		t.Errorf("the history keeps %+v, %v", left, err)
 	}
 	if _, err := h.store.Messages.ByID(store.System, 1); err != nil {

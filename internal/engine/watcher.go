@@ -169,9 +169,12 @@ func (w *watcher) tell(s Status) {
 		return
 	}
 	n := store.Notice{Kind: "mailbox", Object: w.mailbox, MailboxID: w.mailbox, MadeAt: e.Clock(),
-		Text: fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, phrase.TrimStop(s.Problem)), Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")}
+		Text:   fmt.Sprintf("The mailbox “%s” is out of reach: %s.", m.Name, phrase.TrimStop(s.Problem)),
+		Advice: strings.TrimSpace(s.Advice + " What comes meanwhile is filed once it is back.")}
 	if s.SignIn {
-		n.Kind, n.Text = "consent", fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name, phrase.TrimStop(strings.TrimPrefix(s.Problem, string(source.SignIn)+": ")))
+		n.Kind, n.Text = "consent",
+			fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name,
+				phrase.TrimStop(strings.TrimPrefix(s.Problem, string(source.SignIn)+": ")))
 	}
 	err = e.Store.Tray.Tell(&n)
 	if err != nil {
@@ -399,7 +402,8 @@ func (v *visit) tidy(ctx context.Context) error {
 	if steady, err := v.engine.clock.Steady(); err != nil || !steady {
 		return err
 	}
-	settled, err := v.engine.Store.Messages.LongSettled(v.mailbox.ID, v.open, v.state.UIDValidity, v.engine.Clock().AddDate(0, 0, -days))
+	settled, err := v.engine.Store.Messages.LongSettled(v.mailbox.ID, v.open, v.state.UIDValidity,
+		v.engine.Clock().AddDate(0, 0, -days))
 	if err != nil || len(settled) == 0 {
 		return err
 	}
@@ -435,7 +439,8 @@ func (v *visit) quiet(ctx context.Context) (map[string]bool, error) {
 	for _, row := range rows {
 		now := states[row.Path]
 		// Without mod-sequences a label that was put on shows in nothing else.
-		quiet[row.Path] = row.UIDValidity == now.UIDValidity && now.UIDNext > 0 && row.UIDNext == now.UIDNext && (!labels || now.ModSeq > 0 && row.ModSeq == now.ModSeq)
+		quiet[row.Path] = row.UIDValidity == now.UIDValidity && now.UIDNext > 0 && row.UIDNext == now.UIDNext &&
+			(!labels || now.ModSeq > 0 && row.ModSeq == now.ModSeq)
 	}
 	return quiet, nil
 }
@@ -527,7 +532,8 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 func (v *visit) await(ctx context.Context, r *rule.Compiled, gone []string) error {
 	e := v.engine
 	for _, name := range gone {
-		if err := e.Store.Rules.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: name}, e.Clock().UTC()); err != nil {
+		if err := e.Store.Rules.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: name},
+			e.Clock().UTC()); err != nil {
 			return err
 		}
 		if err := v.tellGone(ctx, r, name); err != nil {
@@ -562,10 +568,13 @@ func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) erro
 			return err
 		}
 		for _, at := range paths {
-			if _, there := marks[r.Rule.ID+"\x00"+at]; there || !(at == path || r.Rule.Look.Subfolders && strings.HasPrefix(at, path+"/") || path == "" && strings.HasPrefix(strings.ToLower(at), strings.ToLower(name)+"/")) {
+			if _, there := marks[r.Rule.ID+"\x00"+at]; there ||
+				!(at == path || r.Rule.Look.Subfolders && strings.HasPrefix(at, path+"/") || path == "" &&
+					strings.HasPrefix(strings.ToLower(at), strings.ToLower(name)+"/")) {
 				continue
 			}
-			if err := e.Store.Rules.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: at}, was.MadeAt); err != nil {
+			if err := e.Store.Rules.AwaitFolder(r.Rule.ID, store.Place{MailboxID: v.mailbox.ID, Folder: at},
+				was.MadeAt); err != nil {
 				return err
 			}
 		}
@@ -581,7 +590,8 @@ func (v *visit) mark(ctx context.Context, r *rule.Compiled, paths []string) erro
 		if err != nil {
 			return err
 		}
-		if err := e.Store.Rules.AddMarks(r.Rule.ID, []store.Place{{MailboxID: v.mailbox.ID, Folder: path}}, began); err != nil {
+		if err := e.Store.Rules.AddMarks(r.Rule.ID, []store.Place{{MailboxID: v.mailbox.ID, Folder: path}},
+			began); err != nil {
 			return err
 		}
 	}
@@ -628,11 +638,13 @@ func (v *visit) beganToLook(ctx context.Context, r *rule.Compiled, folder string
 func (v *visit) tellGone(ctx context.Context, r *rule.Compiled, name string) error {
 	e := v.engine
 	n := &store.Notice{Kind: "folder", Object: v.mailbox.ID + "/" + name, MailboxID: v.mailbox.ID, MadeAt: e.Clock(),
-		Text:   fmt.Sprintf("The rule “%s” looks into the folder “%s” of “%s”, which is not there.", r.Rule.Name, name, v.mailbox.Name),
+		Text: fmt.Sprintf("The rule “%s” looks into the folder “%s” of “%s”, which is not there.", r.Rule.Name, name,
+			v.mailbox.Name),
 		Advice: "Make the folder in the mail program, or correct it in the rule."}
 	if was, err := e.Store.Mailboxes.Folder(v.mailbox.ID, name); err == nil {
 		if now := v.sameNumbering(ctx, was.UIDValidity, was.UIDNext); now != "" {
-			n.Text = fmt.Sprintf("The folder “%s” of “%s” was renamed: it seems to be “%s” now. The rule “%s” looks for it under its former name.", name, v.mailbox.Name, now, r.Rule.Name)
+			n.Text = fmt.Sprintf("The folder “%s” of “%s” was renamed: it seems to be “%s” now. The rule “%s” looks for it "+
+				"under its former name.", name, v.mailbox.Name, now, r.Rule.Name)
 			n.Advice = "Correct the folder in the rule. What came meanwhile is filed then, if you let the rule file old mail."
 		}
 	}
@@ -671,11 +683,14 @@ func (v *visit) tellUnreadable(names []string) error {
 		_, err := e.Store.Tray.Settle("folder name", v.mailbox.ID)
 		return err
 	}
-	text := fmt.Sprintf("The mailbox “%s” has a folder whose name Ink Tray cannot read: %s. No rule looks into it.", v.mailbox.Name, phrase.List(names, 5))
+	text := fmt.Sprintf("The mailbox “%s” has a folder whose name Ink Tray cannot read: %s. No rule looks into it.",
+		v.mailbox.Name, phrase.List(names, 5))
 	if len(names) > 1 {
-		text = fmt.Sprintf("The mailbox “%s” has folders whose names Ink Tray cannot read: %s. No rule looks into them.", v.mailbox.Name, phrase.List(names, 5))
+		text = fmt.Sprintf("The mailbox “%s” has folders whose names Ink Tray cannot read: %s. No rule looks into them.",
+			v.mailbox.Name, phrase.List(names, 5))
 	}
-	return e.Store.Tray.Tell(&store.Notice{Kind: "folder name", Object: v.mailbox.ID, MailboxID: v.mailbox.ID, MadeAt: e.Clock(), Text: text, Advice: "Rename it in the mail program."})
+	return e.Store.Tray.Tell(&store.Notice{Kind: "folder name", Object: v.mailbox.ID, MailboxID: v.mailbox.ID,
+		MadeAt: e.Clock(), Text: text, Advice: "Rename it in the mail program."})
 }
 
 // find gives a folder's path by its path or role, "" where there is none.
@@ -828,7 +843,8 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 		if v.folders != nil && r.State == store.RetryWaiting && slices.Contains(v.folders, r.Folder) {
 			return v.folder(ctx, r.Folder, time.Time{}) // all of it is decided under the new numbers
 		}
-		return e.Store.Retries.Fail(r.ID, "the mail server gave the messages of the folder new numbers before Ink Tray could read this one",
+		return e.Store.Retries.Fail(r.ID,
+			"the mail server gave the messages of the folder new numbers before Ink Tray could read this one",
 			"Let the rule file old mail again.", e.Clock())
 	}
 	marks, err := v.marks()
@@ -976,7 +992,8 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 				continue
 			}
 			entries[i].Cause = store.CauseGone
-			err := e.Filer.Finish(&entries[i], store.Failed, reason, "Put the message back, or let a rule look where it is now; then try again.")
+			err := e.Filer.Finish(&entries[i], store.Failed, reason,
+				"Put the message back, or let a rule look where it is now; then try again.")
 			e.Filer.Release(entries[i].ID)
 			if err != nil {
 				return err
@@ -1001,7 +1018,8 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	if err != nil {
 		return err
 	}
-	l := &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: v.mailbox.Name, Budget: reading.Budget{Lane: v.lane, Patience: v.share()}}
+	l := &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: v.mailbox.Name,
+		Budget: reading.Budget{Lane: v.lane, Patience: v.share()}}
 	defer l.Close()
 	began := time.Now()
 	for i := range entries {

@@ -39,7 +39,8 @@ func Of(ctx context.Context, err error) Side {
 
 // IsDisk says whether an error is one that a disk, or the system for all files, gives.
 func IsDisk(err error) bool {
-	for _, code := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EIO, syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM} {
+	for _, code := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EIO, syscall.EMFILE,
+		syscall.ENFILE, syscall.ENOMEM} {
 		if errors.Is(err, code) {
 			return true
 		}
@@ -73,8 +74,8 @@ type Judge struct {
 	times    map[string]int // failures by key
 }
 
-// Of decides whose failure an error is that came while one message was in work; key names the message. What looks like a
-// failure of this machine is the message's own if it comes MostTries times with this message and the machine has room
+// Of decides whose failure an error is that came while one message was in work; key names the message. What looks like
+// a failure of this machine is the message's own if it comes MostTries times with this message and the machine has room
 // to work: no message may stop the others.
 func (j *Judge) Of(ctx context.Context, key string, err error) Side {
 	how := Of(ctx, err)

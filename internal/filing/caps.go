@@ -104,16 +104,21 @@ func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entr
 		t                  *tally
 		files, mb, folders int
 	}{
-		{"the rule “" + r.Rule.Name + "”", of(fl.caps.rules, r.Rule.ID, now), limits.RuleFiles, limits.RuleMB, limits.RuleFolders},
-		{"the sender " + l.Row.SenderAddress, of(fl.caps.sender, l.Row.SenderAddress, now), limits.SenderFiles, limits.SenderMB, limits.SenderFolders},
+		{"the rule “" + r.Rule.Name + "”", of(fl.caps.rules, r.Rule.ID, now), limits.RuleFiles, limits.RuleMB,
+			limits.RuleFolders},
+		{"the sender " + l.Row.SenderAddress, of(fl.caps.sender, l.Row.SenderAddress, now), limits.SenderFiles,
+			limits.SenderMB, limits.SenderFolders},
 	} {
 		switch {
 		case c.files > 0 && c.t.files >= c.files:
-			return fmt.Sprintf("%s had %d files filed within an hour, which is the most that Settings allow", c.who, c.t.files), nil
+			return fmt.Sprintf("%s had %d files filed within an hour, which is the most that Settings allow", c.who, c.t.files),
+				nil
 		case c.mb > 0 && c.t.bytes+item.Item.Size > int64(c.mb)*1e6:
-			return fmt.Sprintf("%s would have more than %d MB filed within an hour, which is the most that Settings allow", c.who, c.mb), nil
+			return fmt.Sprintf("%s would have more than %d MB filed within an hour, which is the most that Settings allow",
+				c.who, c.mb), nil
 		case c.folders > 0 && newFolder > 0 && c.t.folders >= c.folders:
-			return fmt.Sprintf("%s had %d new folders made within an hour, which is the most that Settings allow", c.who, c.t.folders), nil
+			return fmt.Sprintf("%s had %d new folders made within an hour, which is the most that Settings allow", c.who,
+				c.t.folders), nil
 		}
 	}
 	return "", nil

@@ -14,7 +14,8 @@ import (
 
 // EntryOf makes the journal's line of an item as it was planned.
 // cabinets keeps those that were looked up for other items.
-func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet, now time.Time) (store.Entry, error) {
+func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet,
+	now time.Time) (store.Entry, error) {
 	name := r.Rule.Cabinet
 	if item.Target.Cabinet != "" {
 		name = item.Target.Cabinet
@@ -27,14 +28,17 @@ func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 		}
 		cabinets[name] = c
 	}
-	entry := store.Entry{RuleID: r.Rule.ID, RuleRevision: r.Revision, Item: item.Item.ID, CabinetID: c.ID, State: store.Planned,
-		Name: item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now, Reason: item.Reason}
+	entry := store.Entry{RuleID: r.Rule.ID, RuleRevision: r.Revision, Item: item.Item.ID, CabinetID: c.ID,
+		State: store.Planned,
+		Name:  item.Item.Name, Kind: string(item.Item.Kind), Wanted: item.Path(), Size: item.Item.Size, PlannedAt: now,
+		Reason: item.Reason}
 	switch {
 	case item.Verdict != plan.Filed:
 		entry.State, entry.DoneAt = store.State(item.Verdict), &now
 	case c.ID == "":
 		entry.State, entry.DoneAt = store.Failed, &now
-		entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", name), "Choose a cabinet in the rule, then try again."
+		entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", name), "Choose a cabinet in the rule, "+
+			"then try again."
 	}
 	switch {
 	case c.ID == "" && entry.State == store.Failed:
@@ -43,7 +47,8 @@ func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 		entry.Cause, entry.Topic = causeOf(item), item.Topic
 		entry.Advice = "Look at the message and decide: release it, try again or set it aside."
 		if item.Topic != "" {
-			entry.Advice = fmt.Sprintf("Say whether it is about “%s”: it is filed or left accordingly, and the topic learns from it.", item.Topic)
+			entry.Advice = fmt.Sprintf("Say whether it is about “%s”: it is filed or left accordingly, and the topic learns "+
+				"from it.", item.Topic)
 		}
 	}
 	return entry, nil
@@ -85,7 +90,8 @@ func InTray(entries []store.Entry) []store.Entry {
 			continue
 		}
 		if first {
-			e.Reason = fmt.Sprintf("%d files of this message wait for a person, more than the tray takes of one message; this one stands for all of them. It says: %s", n, e.Reason)
+			e.Reason = fmt.Sprintf("%d files of this message wait for a person, more than the tray takes of one message; this "+
+				"one stands for all of them. It says: %s", n, e.Reason)
 			e.Advice = "Look at the message in the mail program. To file what it holds, save its files and sort them by hand."
 			kept, first = append(kept, e), false
 		}

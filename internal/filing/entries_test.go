@@ -16,7 +16,8 @@ func TestOneMessageFillsTheTrayWithNoMoreThanAPersonCanSee(t *testing.T) {
 			entries[i].State = store.Planned
 		}
 	}
-	if kept := InTray(entries); len(kept) != mostInTray+1 || !strings.HasPrefix(kept[1].Reason, "100 files of this message wait") {
+	if kept := InTray(entries); len(kept) != mostInTray+1 ||
+		!strings.HasPrefix(kept[1].Reason, "100 files of this message wait") {
 		t.Errorf("%d entries are kept", len(kept))
 	}
 }

@@ -1,7 +1,7 @@
-// Package filing files attachments exactly once: it journals each item before anything is written, stages the content in
-// the cabinet, gives it its final name by an operation that cannot overwrite, and enters it into the register. After a
-// crash it goes on from the journal. It guarantees that a content is filed once or is accounted for in the tray, whatever
-// fails at which moment. It never decides which messages are looked at.
+// Package filing files attachments exactly once: it journals each item before anything is written, stages the content
+// in the cabinet, gives it its final name by an operation that cannot overwrite, and enters it into the register. After
+// a crash it goes on from the journal. It guarantees that a content is filed once or is accounted for in the tray,
+// whatever fails at which moment. It never decides which messages are looked at.
 package filing
 
 import (
@@ -87,8 +87,8 @@ func (fl *Filer) FileNew(ctx context.Context, s source.Session, l *reading.Messa
 	return fl.fileInHand(ctx, s, l, entry)
 }
 
-// File files a planned entry. The error, if any, is the mailbox's: its session is to be given up. Whatever else goes wrong
-// is in the journal.
+// File files a planned entry. The error, if any, is the mailbox's: its session is to be given up. Whatever else goes
+// wrong is in the journal.
 func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
 	if !fl.Claim(entry.ID) {
 		return nil
@@ -117,7 +117,8 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 	case ctx.Err() != nil:
 		return ctx.Err() // it stays planned
 	case errors.As(err, &unopened):
-		entry.State, entry.Reason, entry.Advice = store.Held, unopened.Problem, "Look at the message and decide: release it, try again or set it aside."
+		entry.State, entry.Reason, entry.Advice = store.Held, unopened.Problem, "Look at the message and decide: release "+
+			"it, try again or set it aside."
 		entry.Cause = store.CauseUnreadable
 		if unopened.Encrypted {
 			entry.Cause = store.CauseEncrypted
@@ -127,7 +128,8 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		entry.NextAt, entry.Reason = &closed.Until, "waits for the cabinet: "+closed.Error()
 		return fl.Store.Journal.Postpone(entry)
 	case errors.As(err, &inCabinet) && inCabinet.Lasting:
-		entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice, store.CauseCabinet
+		entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice,
+			store.CauseCabinet
 		return fl.Store.Journal.Finish(entry, fl.Now())
 	case errors.As(err, &inCabinet):
 		g, gateErr := fl.Cabinets.Gate(entry.CabinetID)
@@ -153,12 +155,15 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		if err := fl.Store.Journal.Postpone(entry); err != nil {
 			return err
 		}
-		return fl.Store.Tray.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem, Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.", MadeAt: fl.Clock().UTC()})
+		return fl.Store.Tray.Tell(&store.Notice{Kind: "scanner", Object: "scanner", Text: unscanned.Problem,
+			Advice: "Start it, or let Ink Tray start without one. What is to be filed waits until it answers.",
+			MadeAt: fl.Clock().UTC()})
 	case errors.Is(err, reading.ErrSlow):
 		defer fl.Beside(entry.MailboxID)
 		return fl.Store.Journal.LetWait(entry.MessageID, l.Lane.Next())
 	case errors.Is(err, source.ErrGone):
-		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.Row.Folder+"”", store.CauseGone
+		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.Row.Folder+"”",
+			store.CauseGone
 		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
 		return fl.Store.Journal.Finish(entry, fl.Now())
 	}
@@ -234,19 +239,22 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 	}
 	if !ok || item.Segments == nil {
 		entry.Cause = store.CauseGone
-		return fl.Finish(entry, store.Failed, "the message no longer has this attachment", "Look at the message; perhaps the mail server changed it.")
+		return fl.Finish(entry, store.Failed, "the message no longer has this attachment", "Look at the message; perhaps "+
+			"the mail server changed it.")
 	}
 	g, err := fl.Cabinets.Gate(entry.CabinetID)
 	if err != nil {
 		entry.Cause = store.CauseSetting
-		return fl.Finish(entry, store.Failed, "the rule's cabinet is no longer there", "Choose a cabinet in the rule, then try again.")
+		return fl.Finish(entry, store.Failed, "the rule's cabinet is no longer there", "Choose a cabinet in the rule, then "+
+			"try again.")
 	}
 	if over, err := fl.overCap(l, r, entry, &item); err != nil || over != "" {
 		if err != nil {
 			return err
 		}
 		entry.Cause = store.CauseCap
-		return fl.Finish(entry, store.Held, over, "If it is meant, try all of them again; if not, look at the rule and at the sender.")
+		return fl.Finish(entry, store.Held, over,
+			"If it is meant, try all of them again; if not, look at the rule and at the sender.")
 	}
 	if err := g.Ready(ctx); err != nil {
 		var closed *cabinets.ClosedError
@@ -270,7 +278,8 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 				return err
 			}
 			entry.Cause = store.CauseUnreadable
-			return fl.Finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem, "Its EML copy is filed instead.")
+			return fl.Finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem,
+				"Its EML copy is filed instead.")
 		}
 		if err != nil {
 			return err
@@ -288,7 +297,8 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 	}
 	if hold != "" {
 		entry.Cause = hold
-		return fl.Finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is, release it; if not, set it aside.")
+		return fl.Finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is, "+
+			"release it; if not, set it aside.")
 	}
 	if remark == "" {
 		remark = said
@@ -298,7 +308,8 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 }
 
 // planItem plans the item of an entry, opening what holds it.
-func (fl *Filer) planItem(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry) (plan.Item, bool, error) {
+func (fl *Filer) planItem(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+	entry *store.Entry) (plan.Item, bool, error) {
 	setting := fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone))
 	for range reading.MostRounds {
 		if entry.Given == "release" || entry.Given == "elsewhere" {
@@ -340,15 +351,18 @@ func settled(item *plan.Item) bool {
 }
 
 // besideIt files the EML copy beside one that could not be drawn in full.
-func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, drawn *store.Entry) error {
+func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+	drawn *store.Entry) error {
 	entry := *drawn
 	entry.ID, entry.Temporary, entry.Item, entry.State = 0, "", "copy:"+string(rule.CopyEML), store.Planned
 	item, ok, err := fl.planItem(ctx, s, l, r, &entry)
 	if err != nil || !ok {
 		return err
 	}
-	entry.Name, entry.Kind, entry.Wanted, entry.Size, entry.SHA256 = item.Item.Name, string(item.Item.Kind), item.Path(), item.Item.Size, nil
-	entry.Path, entry.Displaced, entry.Reason, entry.RegisterYear, entry.RegisterNumber = "", "", "a copy of the message, beside the PDF that could not be drawn in full", 0, 0
+	entry.Name, entry.Kind, entry.Wanted, entry.Size, entry.SHA256 = item.Item.Name, string(item.Item.Kind), item.Path(),
+		item.Item.Size, nil
+	entry.Path, entry.Displaced, entry.Reason, entry.RegisterYear, entry.RegisterNumber = "", "",
+		"a copy of the message, beside the PDF that could not be drawn in full", 0, 0
 	if err := fl.Store.Journal.Add(&entry); err != nil || entry.State != store.Planned {
 		return err
 	}
@@ -357,7 +371,8 @@ func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Mess
 
 // stage streams an item's content into the cabinet. What must not be filed unseen is
 // not written: said says what it is, hold why a person has to decide, "" where not.
-func (fl *Filer) stage(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold store.Cause, err error) {
+func (fl *Filer) stage(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry,
+	item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold store.Cause, err error) {
 	w, said, hold, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
 	if err != nil || hold != "" {
 		return content, said, hold, err
@@ -383,7 +398,8 @@ func empty(item *plan.Item, size int64) bool {
 }
 
 // commit gives the staged content its name.
-func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item, remark string) error {
+func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Message, r *rule.Compiled,
+	entry *store.Entry, item *plan.Item, remark string) error {
 	drop := func(state store.State, reason string) error {
 		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 			return err
@@ -409,7 +425,8 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		if err := fl.Store.Journal.Draw(entry, l.Row, fl.Now()); err != nil {
 			return err
 		}
-		plan.Number(item, r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.RegisterYear, entry.RegisterNumber)
+		plan.Number(item, r, l.Mail, fl.Office.Settings().For(l.Mailbox, entry.PlannedAt.In(fl.Zone)), entry.RegisterYear,
+			entry.RegisterNumber)
 	} else if folder, file := path.Split(entry.Wanted); folder != "" { // the path that was planned is frozen
 		item.Segments = strings.Split(strings.TrimSuffix(folder, "/"), "/")
 		item.Stem = strings.TrimSuffix(file, item.Ext)
@@ -424,7 +441,8 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		defer g.Replacing.Unlock()
 	}
 	for {
-		done, reason, err := fl.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.Mail.Received, refused)
+		done, reason, err := fl.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.Mail.Received,
+			refused)
 		if err != nil {
 			return err
 		}
@@ -466,9 +484,11 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 			continue // somebody was quicker: the next name
 		}
 		if errors.Is(err, cabinet.ErrMissing) {
-			return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is still mounted.", Err: err}
+			return &cabinet.Error{Problem: "what was staged is not there any more", Advice: "Look whether the cabinet is " +
+				"still mounted.", Err: err}
 		}
-		if err != nil && cabinets.OnlyName(ctx, c, err) { // perhaps what has the name already does not show, or the answer got lost
+		// perhaps what has the name already does not show, or the answer got lost
+		if err != nil && cabinets.OnlyName(ctx, c, err) {
 			if err := fl.recoverOne(ctx, c, entry); err != nil || entry.State != store.Filed {
 				return err
 			}
@@ -499,14 +519,19 @@ func (fl *Filer) displace(ctx context.Context, c cabinet.Cabinet, entry *store.E
 
 // name finds the exact path for an entry. done is a verdict where nothing is to
 // be written.
-func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string, ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, reason string, err error) {
+func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string,
+	ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, reason string, err error) {
 	file := stem + ext
 	first, why := "", "was taken by another content"
 	displaced := entry.Displaced
 	entry.Displaced = ""
 	for n, tries := 2, 0; ; n++ {
 		if tries++; tries > mostNames {
-			return "", "", &cabinet.Error{Problem: fmt.Sprintf("more than %d names like %s are taken", mostNames, path.Join(path.Join(folders...), stem+ext)), Advice: "Tidy up the folder, or let the rule make other names; then try again.", Lasting: true}
+			return "", "",
+				&cabinet.Error{
+					Problem: fmt.Sprintf("more than %d names like %s are taken", mostNames,
+						path.Join(path.Join(folders...), stem+ext)),
+					Advice: "Tidy up the folder, or let the rule make other names; then try again.", Lasting: true}
 		}
 		spot, err := cabinets.Resolve(ctx, c, folders, file)
 		if err != nil {
@@ -516,7 +541,8 @@ func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 			spot.Taken, spot.Other, spot.By = true, true, spot.Path
 		}
 		if !spot.Taken {
-			if entry.Path = spot.Path; spot.New != "" || !strings.HasPrefix(entry.Path, entry.Made+"/") { // else made before a crash
+			// else made before a crash
+			if entry.Path = spot.Path; spot.New != "" || !strings.HasPrefix(entry.Path, entry.Made+"/") {
 				entry.Made = spot.New
 			}
 			if first != "" {
@@ -567,7 +593,8 @@ const mostNames = 10_000
 
 // mayReplace says whether a file may be replaced: it was filed here from an
 // earlier message and nobody changed it since. why is said in either case.
-func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, received time.Time) (may bool, why string, err error) {
+func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, received time.Time) (may bool, why string,
+	err error) {
 	folder := path.Dir(name)
 	if folder == "." {
 		folder = ""
@@ -583,7 +610,9 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 	case !received.After(f.ReceivedAt):
 		return false, "belongs to a file of a message that was received later, so it was not replaced", nil
 	}
-	return true, fmt.Sprintf("takes the place of number %d-%d, received on %s, which is kept", f.Year, f.Number, f.ReceivedAt.In(fl.Zone).Format(time.DateOnly)), nil
+	return true,
+		fmt.Sprintf("takes the place of number %d-%d, received on %s, which is kept", f.Year, f.Number,
+			f.ReceivedAt.In(fl.Zone).Format(time.DateOnly)), nil
 }
 
 func (fl *Filer) Finish(entry *store.Entry, state store.State, reason, advice string) error {
@@ -592,7 +621,8 @@ func (fl *Filer) Finish(entry *store.Entry, state store.State, reason, advice st
 }
 
 // planReleased plans an entry that a person releases, under the rule that held it.
-func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry) error {
+func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+	entry *store.Entry) error {
 	item, ok, err := fl.planItem(ctx, s, l, r, entry)
 	if err != nil {
 		return err
@@ -604,14 +634,16 @@ func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.
 	c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
 	if err != nil {
 		entry.Cause = store.CauseSetting
-		return fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
+		return fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet),
+			"Choose a cabinet in the rule, then try again.")
 	}
 	entry.CabinetID, entry.Wanted = c.ID, item.Path()
 	return fl.Store.Journal.Replan(entry)
 }
 
 // planAgain plans an entry under its rule as it is now, after the rules before it.
-func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *reading.Message, entry *store.Entry) (*rule.Compiled, error) {
+func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *reading.Message,
+	entry *store.Entry) (*rule.Compiled, error) {
 	if entry.Given == "release" {
 		r, err := fl.Office.Rule(entry.RuleID, entry.RuleRevision)
 		if err != nil {
@@ -676,7 +708,8 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 			within = append(within, found)
 		}
 		for _, found := range InTray(within) {
-			found.MessageID, found.MailboxID, found.PassID, found.Round = entry.MessageID, entry.MailboxID, entry.PassID, entry.Round
+			found.MessageID, found.MailboxID, found.PassID, found.Round = entry.MessageID, entry.MailboxID, entry.PassID,
+				entry.Round
 			if err := fl.Store.Journal.Add(&found); err != nil {
 				return nil, err
 			}
@@ -690,7 +723,8 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 		c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
 		if err != nil {
 			entry.Cause = store.CauseSetting
-			return nil, fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet), "Choose a cabinet in the rule, then try again.")
+			return nil, fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet),
+				"Choose a cabinet in the rule, then try again.")
 		}
 		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
 		return r, fl.Store.Journal.Replan(entry)
@@ -731,7 +765,8 @@ func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
 			case !errors.As(err, &inCabinet):
 			case inCabinet.Lasting: // of this item
 				entry.Cause = store.CauseCabinet
-				if err := errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)), fl.Finish(entry, store.Failed, inCabinet.Problem, inCabinet.Advice)); err != nil {
+				if err := errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)),
+					fl.Finish(entry, store.Failed, inCabinet.Problem, inCabinet.Advice)); err != nil {
 					fl.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
 				}
 			case !cabinets.OnlyName(ctx, g.Cabinet, err):
@@ -809,7 +844,8 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 					return err
 				}
 				entry.Cause = store.CauseCabinet
-				return fl.Finish(entry, store.Failed, "the file could not get a name in its folder: "+phrase.TrimStop(err.Error()), "Look at the folder in the cabinet, then try again.")
+				return fl.Finish(entry, store.Failed, "the file could not get a name in its folder: "+phrase.TrimStop(err.Error()),
+					"Look at the folder in the cabinet, then try again.")
 			}
 			if err := fl.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
 				return err
@@ -825,11 +861,13 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 
 // renameStaged finds the next name for what is staged: nothing may have the one it was to get. Where a file with the
 // same content is there already, that is the end of it.
-func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, refused map[string]bool) error {
+func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *store.Entry,
+	refused map[string]bool) error {
 	refused[entry.Path] = true
 	folder, file := path.Split(entry.Path)
 	ext := mail.Extension(file)
-	done, reason, err := fl.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"), strings.TrimSuffix(file, ext), ext, "number", time.Time{}, refused)
+	done, reason, err := fl.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"),
+		strings.TrimSuffix(file, ext), ext, "number", time.Time{}, refused)
 	if err != nil {
 		return err
 	}
@@ -854,7 +892,8 @@ func IsContent(there cabinet.Content, entry *store.Entry) bool {
 func (fl *Filer) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
 	fl.Log.Warn("what was staged is gone; it is read again", "item", entry.Name)
 	if entry.Displaced != "" { // what was moved out of the way for it has its place again
-		if err := c.Restore(ctx, entry.Displaced, entry.Path); err != nil && !errors.Is(err, cabinet.ErrMissing) && !errors.Is(err, cabinet.ErrTaken) {
+		if err := c.Restore(ctx, entry.Displaced, entry.Path); err != nil && !errors.Is(err, cabinet.ErrMissing) &&
+			!errors.Is(err, cabinet.ErrTaken) {
 			return err
 		}
 	}
@@ -864,7 +903,8 @@ func (fl *Filer) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store
 
 // displaceAgain goes on with a replacement that was interrupted: the file that
 // is there is moved out of the way only if it is still the one that may be.
-func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, there *cabinet.Content) error {
+func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry,
+	there *cabinet.Content) error {
 	if entry.Displaced == "" {
 		return nil
 	}

@@ -67,7 +67,8 @@ func keptName(entry *store.Entry) string { return strconv.FormatInt(entry.ID, 10
 
 // keepHere keeps an item's content while its cabinet is down, up to the size
 // that Settings allow. What is not kept stays in the mailbox as before.
-func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) error {
+func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+	entry *store.Entry, item *plan.Item) error {
 	limits, err := fl.Store.Settings.Limits()
 	if err != nil || limits.SpoolMB == 0 || entry.Spooled != "" {
 		return err
@@ -97,7 +98,8 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Mess
 	if remark == "" {
 		remark = said
 	}
-	text, err := json.Marshal(keptItem{item.Segments, item.Stem, item.Ext, item.IfExists, item.Target.NeedsRegister(), remark})
+	text, err := json.Marshal(keptItem{item.Segments, item.Stem, item.Ext, item.IfExists, item.Target.NeedsRegister(),
+		remark})
 	if err != nil {
 		return err
 	}
@@ -107,7 +109,8 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Mess
 
 // keepContent writes the content beside the records and flushes it. What must not be
 // filed unseen is not kept: it is held once the cabinet is back.
-func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) (content cabinet.Content, said string, hold bool, err error) {
+func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
+	entry *store.Entry, item *plan.Item) (content cabinet.Content, said string, hold bool, err error) {
 	w, said, cause, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
 	if err != nil || cause != "" {
 		return content, said, true, err
@@ -192,7 +195,8 @@ func (fl *Filer) FileKept(ctx context.Context) {
 		var inCabinet *cabinet.Error
 		switch {
 		case errors.As(err, &inCabinet) && inCabinet.Lasting:
-			entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice, store.CauseCabinet
+			entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice,
+				store.CauseCabinet
 			err = fl.Store.Journal.Finish(entry, fl.Now())
 		case errors.As(err, &inCabinet) && fl.refuses(ctx, g, entry, err):
 			err = fl.notTaken(entry, err)
@@ -255,7 +259,8 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 			fl.WakeAll()
 			return fl.Store.Journal.Spool(entry)
 		}
-		item = plan.Item{Item: mail.Item{ID: entry.Item, Name: entry.Name, Size: entry.Size, Kind: mail.Kind(entry.Kind)}, Segments: kept.Segments, Stem: kept.Stem, Ext: kept.Ext, IfExists: kept.IfExists}
+		item = plan.Item{Item: mail.Item{ID: entry.Item, Name: entry.Name, Size: entry.Size, Kind: mail.Kind(entry.Kind)},
+			Segments: kept.Segments, Stem: kept.Stem, Ext: kept.Ext, IfExists: kept.IfExists}
 	}
 	content, err := g.Cabinet.Stage(ctx, fl.stagedAs(entry), row.ReceivedAt, f)
 	if err != nil {

@@ -22,7 +22,8 @@ import (
 )
 
 // ErrNoReceiving says that the service takes no mail in.
-var ErrNoReceiving = errors.New("this service does not receive mail: it was started without a domain for drop addresses")
+var ErrNoReceiving = errors.New(
+	"this service does not receive mail: it was started without a domain for drop addresses")
 
 // secretLetters is the length of the part of a drop address that nobody can guess:
 // 13 letters of base32 are 65 bits.
@@ -79,7 +80,8 @@ func (ms *Mailboxes) NewAddress(m *store.Mailbox, word string) error {
 		word = wordOf(m.Name)
 	}
 	if len(word) > 40 || !dropWord.MatchString(word) {
-		return rule.Problems{{Place: "word", Text: "the word of a drop address has letters a to z, digits and hyphens between them, at most 40", Meant: wordOf(word)}}
+		return rule.Problems{{Place: "word", Text: "the word of a drop address has letters a to z, digits and hyphens " +
+			"between them, at most 40", Meant: wordOf(word)}}
 	}
 	m.Particulars.Word, m.Address = word, word+"-"+strings.ToLower(rand.Text()[:secretLetters])
 	return nil
@@ -124,7 +126,8 @@ func CheckSenders(senders []string) ([]string, error) {
 			whole = "x@" + s
 		}
 		if a := mail.ParseAddresses(whole); len(a) != 1 || a[0].String() != whole || !strings.Contains(a[0].Domain, ".") {
-			return nil, rule.Problems{{Place: fmt.Sprintf("senders[%d]", i), Text: fmt.Sprintf("%q is neither an address nor a domain", senders[i])}}
+			return nil, rule.Problems{{Place: fmt.Sprintf("senders[%d]", i), Text: fmt.Sprintf("%q is neither an address nor "+
+				"a domain", senders[i])}}
 		}
 		clean = append(clean, s)
 	}
@@ -156,7 +159,8 @@ func (ms *Mailboxes) Deliver(a drop.Address, received time.Time, message io.Read
 func (ms *Mailboxes) Rejected(a drop.Address, from, reason string) {
 	err := func() error {
 		now := ms.Clock().UTC()
-		last, n, err := ms.Store.Mailboxes.Reject(&store.Rejection{MailboxID: a.Mailbox, Sender: from, Reason: reason, At: now}, 5)
+		last, n, err := ms.Store.Mailboxes.Reject(&store.Rejection{MailboxID: a.Mailbox, Sender: from, Reason: reason,
+			At: now}, 5)
 		if err != nil {
 			return err
 		}
@@ -170,11 +174,14 @@ func (ms *Mailboxes) Rejected(a drop.Address, from, reason string) {
 			if sender == "" {
 				sender = "no sender"
 			}
-			named = append(named, fmt.Sprintf("%s, %s: %s", sender, r.At.In(ms.Zone).Format("2006-01-02 15:04"), phrase.TrimStop(r.Reason)))
+			named = append(named,
+				fmt.Sprintf("%s, %s: %s", sender, r.At.In(ms.Zone).Format("2006-01-02 15:04"), phrase.TrimStop(r.Reason)))
 		}
 		return ms.Store.Tray.Tell(&store.Notice{Kind: "rejected", Object: m.ID, MailboxID: m.ID, MadeAt: now,
-			Text:   fmt.Sprintf("%s for the drop address “%s” did not get in. The last: %s.", phrase.Count(int(n), "message", "messages"), m.Name, strings.Join(named, "; ")),
-			Advice: "The senders know that their messages were refused. Where one should get in, change who may send to the address, or ask for it in another way."})
+			Text: fmt.Sprintf("%s for the drop address “%s” did not get in. The last: %s.",
+				phrase.Count(int(n), "message", "messages"), m.Name, strings.Join(named, "; ")),
+			Advice: "The senders know that their messages were refused. Where one should get in, change who may send to the " +
+				"address, or ask for it in another way."})
 	}()
 	if err != nil {
 		ms.Log.Error("telling of a message that was refused", "error", err)
@@ -190,7 +197,8 @@ func (ms *Mailboxes) TakeIn(v store.Viewer, mailboxID string, content io.Reader)
 		return report, err
 	}
 	if m.Kind != "files" {
-		return report, rule.Problems{{Place: "mailbox", Text: fmt.Sprintf("mail cannot be taken into “%s”: choose a mailbox of files", m.Name)}}
+		return report, rule.Problems{{Place: "mailbox", Text: fmt.Sprintf("mail cannot be taken into “%s”: choose a "+
+			"mailbox of files", m.Name)}}
 	}
 	ms.takingIn.Lock() // two at a time would not know of one another's messages
 	defer ms.takingIn.Unlock()

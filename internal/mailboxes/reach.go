@@ -1,6 +1,6 @@
 // Package mailboxes reaches mailboxes: it opens sessions with the secret or the consent that is kept for them, asks
-// people for consent (OAuth 2.0), and keeps the mail that only Ink Tray has (drop addresses, mail that was imported). It
-// guarantees that a secret is sent only on the route that it was given for. It never reads or decides messages.
+// people for consent (OAuth 2.0), and keeps the mail that only Ink Tray has (drop addresses, mail that was imported).
+// It guarantees that a secret is sent only on the route that it was given for. It never reads or decides messages.
 package mailboxes
 
 import (
@@ -126,7 +126,8 @@ func (ms *Mailboxes) TryReach(ctx context.Context, m *store.Mailbox, secret stri
 
 func termsOf(m *store.Mailbox, secret string) consent.Terms {
 	c := m.Particulars.Consent
-	return consent.Terms{Authority: m.Particulars.Authority, Proxy: m.Particulars.Proxy, Issuer: c.Issuer, ClientID: c.ClientID, Secret: secret, Authorize: c.Authorize, Token: c.Token, Device: c.Device, Scopes: c.Scopes}
+	return consent.Terms{Authority: m.Particulars.Authority, Proxy: m.Particulars.Proxy, Issuer: c.Issuer,
+		ClientID: c.ClientID, Secret: secret, Authorize: c.Authorize, Token: c.Token, Device: c.Device, Scopes: c.Scopes}
 }
 
 // tokens reads what consent gave so far.
@@ -177,7 +178,9 @@ func (ms *Mailboxes) token(ctx context.Context, m *store.Mailbox, refused bool) 
 		return t.Access, nil // somebody else was quicker
 	}
 	if t.Refresh == "" {
-		return "", &source.Error{Step: source.SignIn, Problem: "nobody has signed in to this mailbox yet, or the consent has run out", Advice: "Sign in to it.", Lasting: true, Err: consent.ErrLost}
+		return "", &source.Error{Step: source.SignIn,
+			Problem: "nobody has signed in to this mailbox yet, or the consent has run out", Advice: "Sign in to it.",
+			Lasting: true, Err: consent.ErrLost}
 	}
 	terms := termsOf(m, t.Secret)
 	if terms, err = terms.Discover(ctx); err == nil {
@@ -187,7 +190,8 @@ func (ms *Mailboxes) token(ctx context.Context, m *store.Mailbox, refused bool) 
 		return "", &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Sign in again.", Lasting: true, Err: err}
 	}
 	if err != nil {
-		return "", &source.Error{Step: source.SignIn, Problem: "the token could not be renewed: " + err.Error(), Advice: "Ink Tray tries again by itself.", Err: err}
+		return "", &source.Error{Step: source.SignIn, Problem: "the token could not be renewed: " + err.Error(),
+			Advice: "Ink Tray tries again by itself.", Err: err}
 	}
 	return t.Access, ms.keepTokens(m, t)
 }
@@ -211,14 +215,17 @@ func (ms *Mailboxes) AskConsent(ctx context.Context, v store.Viewer, mailboxID, 
 	}
 	terms := termsOf(&m, before.Secret)
 	if terms, err = terms.Discover(ctx); err != nil {
-		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check the issuer's address, and that this machine reaches it."}
+		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check the issuer's address, and " +
+			"that this machine reaches it."}
 	}
 	fail := func(err error) (Asked, error) {
-		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check what the issuer calls this program, and what it may ask for."}
+		return Asked{}, &source.Error{Step: source.SignIn, Problem: err.Error(), Advice: "Check what the issuer calls this " +
+			"program, and what it may ask for."}
 	}
 	c := &ms.consents
 	if redirect != "" {
-		a := &asking{mailbox: m, verifier: consent.NewVerifier(), redirect: redirect, terms: terms, until: ms.Clock().Add(askedFor)}
+		a := &asking{mailbox: m, verifier: consent.NewVerifier(), redirect: redirect, terms: terms,
+			until: ms.Clock().Add(askedFor)}
 		state := store.NewID()
 		page, err := terms.Page(redirect, state, a.verifier)
 		if err != nil {

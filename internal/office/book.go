@@ -61,7 +61,8 @@ func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, r
 		was = row.Name
 	}
 	entry := c.Entry()
-	entry.Addresses, entry.Domains, entry.Groups = slices.Clone(c.Addresses), slices.Clone(c.Domains), slices.Clone(c.Groups)
+	entry.Addresses, entry.Domains, entry.Groups = slices.Clone(c.Addresses), slices.Clone(c.Domains),
+		slices.Clone(c.Groups)
 	wrong := o.Settings().Book.Check(&entry, was)
 	var problems rule.Problems
 	for _, field := range fieldOrder {
@@ -71,7 +72,8 @@ func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, r
 	}
 	for _, p := range passwords {
 		if p == "" || len(p) > 200 {
-			problems = append(problems, rule.Problem{Place: "passwords", Text: "a password is empty or longer than 200 characters"})
+			problems = append(problems, rule.Problem{Place: "passwords", Text: "a password is empty or longer than 200 " +
+				"characters"})
 		}
 	}
 	if was != "" && !strings.EqualFold(was, entry.Name) {
@@ -80,13 +82,15 @@ func (o *Office) SaveCorrespondent(c *store.Correspondent, passwords []string, r
 			return err
 		}
 		if len(used) > 0 {
-			problems = append(problems, rule.Problem{Place: "name", Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), was)})
+			problems = append(problems, rule.Problem{Place: "name", Text: fmt.Sprintf("the rule “%s” names “%s”; change the "+
+				"rule first", strings.Join(used, "”, “"), was)})
 		}
 	}
 	if len(problems) > 0 {
 		return problems
 	}
-	c.Name, c.Addresses, c.Domains, c.Groups = entry.Name, orEmpty(entry.Addresses), orEmpty(entry.Domains), orEmpty(entry.Groups)
+	c.Name, c.Addresses, c.Domains, c.Groups = entry.Name, orEmpty(entry.Addresses), orEmpty(entry.Domains),
+		orEmpty(entry.Groups)
 	if err := o.Store.Book.Save(c, passwords, revision, o.Clock().UTC(), actor); err != nil {
 		return err
 	}
@@ -98,7 +102,8 @@ func orEmpty(list []string) []string { return append([]string{}, list...) }
 // usedInRules lists the rules that name a correspondent or a group.
 func (o *Office) usedInRules(name string) ([]string, error) {
 	return o.UsedBy(func(r *rule.Rule) bool {
-		return slices.ContainsFunc(r.Correspondents(), func(n string) bool { return strings.EqualFold(strings.TrimSpace(n), name) })
+		return slices.ContainsFunc(r.Correspondents(),
+			func(n string) bool { return strings.EqualFold(strings.TrimSpace(n), name) })
 	})
 }
 
@@ -113,7 +118,9 @@ func (o *Office) RemoveCorrespondent(id, actor string) error {
 		return err
 	}
 	if len(used) > 0 {
-		return rule.Problems{{Place: "name", Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), c.Name)}}
+		return rule.Problems{
+			{Place: "name",
+				Text: fmt.Sprintf("the rule “%s” names “%s”; change the rule first", strings.Join(used, "”, “"), c.Name)}}
 	}
 	if err := o.Store.Book.Remove(id, actor); err != nil {
 		return err
@@ -129,10 +136,12 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 	t.Name = strings.TrimSpace(t.Name)
 	var problems rule.Problems
 	if t.Name == "" || len(t.Name) > 100 || strings.ContainsAny(t.Name, " \"<>()") {
-		problems = append(problems, rule.Problem{Place: "name", Text: "a table's name is one word, as patterns name it: lookup stations of (file.stem)"})
+		problems = append(problems, rule.Problem{Place: "name", Text: "a table's name is one word, as patterns name it: " +
+			"lookup stations of (file.stem)"})
 	}
 	if len(t.Rows) > mostRows {
-		problems = append(problems, rule.Problem{Place: "rows", Text: fmt.Sprintf("the table has more than %d rows", mostRows)})
+		problems = append(problems,
+			rule.Problem{Place: "rows", Text: fmt.Sprintf("the table has more than %d rows", mostRows)})
 	}
 	seen := map[string]bool{}
 	rows := [][2]string{}
@@ -143,7 +152,8 @@ func (o *Office) SaveLookupTable(t *store.LookupTable, revision int, actor strin
 		case key == "" && row[1] == "":
 			continue
 		case key == "" || row[1] == "":
-			problems = append(problems, rule.Problem{Place: "rows", Text: fmt.Sprintf("the row %q, %q is not whole", row[0], row[1])})
+			problems = append(problems,
+				rule.Problem{Place: "rows", Text: fmt.Sprintf("the row %q, %q is not whole", row[0], row[1])})
 		case seen[key]:
 			problems = append(problems, rule.Problem{Place: "rows", Text: fmt.Sprintf("%q stands in the table twice", row[0])})
 		}
@@ -198,7 +208,9 @@ func (o *Office) tableInUse(name string) error {
 	if err != nil || len(used) == 0 {
 		return err
 	}
-	return rule.Problems{{Place: "name", Text: fmt.Sprintf("the rule “%s” looks up in “%s”; change the rule first", strings.Join(used, "”, “"), name)}}
+	return rule.Problems{
+		{Place: "name",
+			Text: fmt.Sprintf("the rule “%s” looks up in “%s”; change the rule first", strings.Join(used, "”, “"), name)}}
 }
 
 // checkBook proves that what a rule names in the book is there.

@@ -62,7 +62,8 @@ func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 		c := RuleChange{Kind: "add", Rule: &r}
 		id, told := renames[r.Name]
 		c.Was = find(func(row *store.Rule) bool {
-			return told && id != "" && row.ID == id || r.ID != "" && row.ID == r.ID || r.ID == "" && strings.EqualFold(row.Name, r.Name)
+			return told && id != "" && row.ID == id || r.ID != "" && row.ID == r.ID || r.ID == "" &&
+				strings.EqualFold(row.Name, r.Name)
 		})
 		if told && id != "" && c.Was == nil {
 			return nil, fmt.Errorf("%w: no rule with the identity %q", store.ErrNotFound, id)
@@ -84,7 +85,9 @@ func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 			} else {
 				c.Lines = rule.Compare(was, &r)
 				if from > 0 && from != c.Was.Revision {
-					c.Problems = rule.Problems{{Place: "revision", Text: fmt.Sprintf("the rule was changed since this file was made: the file is from revision %d, and the rule has %d. Make your change in a file of the present state, or take the line “revision” out of the file to write over it", from, c.Was.Revision)}}
+					c.Problems = rule.Problems{{Place: "revision", Text: fmt.Sprintf("the rule was changed since this file was "+
+						"made: the file is from revision %d, and the rule has %d. Make your change in a file of the present state, or "+
+						"take the line “revision” out of the file to write over it", from, c.Was.Revision)}}
 				}
 			}
 		} else if !told {
@@ -101,9 +104,11 @@ func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 		}
 		if c.Kind != "same" {
 			other := find(func(row *store.Rule) bool { return strings.EqualFold(row.Name, r.Name) && row.ID != r.ID })
-			twice := slices.ContainsFunc(changes, func(before RuleChange) bool { return strings.EqualFold(before.Rule.Name, r.Name) })
+			twice := slices.ContainsFunc(changes,
+				func(before RuleChange) bool { return strings.EqualFold(before.Rule.Name, r.Name) })
 			if other != nil || twice {
-				c.Problems = append(c.Problems, rule.Problem{Place: "name", Text: fmt.Sprintf("there is another rule called “%s”", r.Name)})
+				c.Problems = append(c.Problems,
+					rule.Problem{Place: "name", Text: fmt.Sprintf("there is another rule called “%s”", r.Name)})
 			}
 			var wrong rule.Problems
 			if _, err := o.CheckRule(store.System, &r); err != nil && !errors.As(err, &wrong) {
@@ -287,7 +292,8 @@ func (o *Office) RuleFrom(v store.Viewer, messageID int64) (*rule.Rule, error) {
 	var kinds []rule.KindName
 	for _, i := range m.Items() {
 		k := rule.KindName(i.Kind)
-		if !i.Inline && !i.Detached && !i.Active && i.Kind != mail.Report && !slices.Contains(kinds, k) && i.Type != "message/rfc822" {
+		if !i.Inline && !i.Detached && !i.Active && i.Kind != mail.Report && !slices.Contains(kinds, k) &&
+			i.Type != "message/rfc822" {
 			kinds = append(kinds, k)
 		}
 	}
@@ -304,7 +310,8 @@ func (o *Office) RuleFrom(v store.Viewer, messageID int64) (*rule.Rule, error) {
 // its kind again: no numbers, no dates, nothing short.
 func SubjectWords(subject string) []string {
 	var words []string
-	for _, w := range strings.FieldsFunc(mail.BareSubject(subject), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '-' }) {
+	for _, w := range strings.FieldsFunc(mail.BareSubject(subject),
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '-' }) {
 		w = strings.Trim(w, "-")
 		if len([]rune(w)) < 4 || strings.ContainsFunc(w, unicode.IsDigit) || commonWords[strings.ToLower(w)] {
 			continue
@@ -315,8 +322,10 @@ func SubjectWords(subject string) []string {
 }
 
 // commonWords say nothing of what a message is about.
-var commonWords = map[string]bool{"january": true, "february": true, "march": true, "april": true, "june": true, "july": true, "august": true, "september": true, "october": true, "november": true, "december": true,
-	"monday": true, "tuesday": true, "wednesday": true, "thursday": true, "friday": true, "saturday": true, "sunday": true, "with": true, "from": true, "your": true, "please": true, "this": true, "that": true, "attached": true}
+var commonWords = map[string]bool{"january": true, "february": true, "march": true, "april": true, "june": true,
+	"july": true, "august": true, "september": true, "october": true, "november": true, "december": true,
+	"monday": true, "tuesday": true, "wednesday": true, "thursday": true, "friday": true, "saturday": true, "sunday": true,
+	"with": true, "from": true, "your": true, "please": true, "this": true, "that": true, "attached": true}
 
 // Choices are what occurs in mailboxes, for the blanks of a rule, the most
 // frequent first.
@@ -368,7 +377,8 @@ func (o *Office) ChoicesIn(v store.Viewer, mailboxes []string) (*Choices, error)
 		}
 	}
 	out := &Choices{}
-	for i, into := range []*[]store.Seen{&out.Domains, &out.Addresses, &out.Words, &out.Kinds, &out.Folders, &out.Labels, &out.Recipients} {
+	for i, into := range []*[]store.Seen{&out.Domains, &out.Addresses, &out.Words, &out.Kinds, &out.Folders, &out.Labels,
+		&out.Recipients} {
 		for value, n := range counts[i] {
 			if i == 2 && n < 2 {
 				continue // a word that came once says nothing

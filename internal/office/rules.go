@@ -43,7 +43,8 @@ func (o *Office) LoadRules() error {
 func (o *Office) tellOfRule(row *store.Rule, problem error) error {
 	o.Log.Error("a rule cannot run", "rule", row.Name, "error", problem)
 	return o.Store.Tray.Tell(&store.Notice{Kind: "rule", Object: row.ID, MadeAt: o.Clock(),
-		Text: fmt.Sprintf("The rule “%s” cannot run: %v.", row.Name, problem), Advice: "Open the rule, correct it and save it."})
+		Text: fmt.Sprintf("The rule “%s” cannot run: %v.", row.Name, problem), Advice: "Open the rule, correct it and save " +
+			"it."})
 }
 
 // revision names one state of a rule.
@@ -266,7 +267,8 @@ func (o *Office) checkWho(document *rule.Rule) rule.Problems {
 	}
 	if needs != "" {
 		if out, _, err := o.Store.Settings.Outgoing(); err != nil || out.Host == "" {
-			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in Settings first"})
+			problems = append(problems, rule.Problem{Place: needs, Text: "no mail can be sent yet: set up outgoing mail in " +
+				"Settings first"})
 		}
 	}
 	return problems

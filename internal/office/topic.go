@@ -187,7 +187,9 @@ func (o *Topics) topicInUse(name string) error {
 	if err != nil || len(used) == 0 {
 		return err
 	}
-	return rule.Problems{{Place: "name", Text: fmt.Sprintf("the rule “%s” asks for the topic “%s”; change the rule first", strings.Join(used, "”, “"), name)}}
+	return rule.Problems{
+		{Place: "name",
+			Text: fmt.Sprintf("the rule “%s” asks for the topic “%s”; change the rule first", strings.Join(used, "”, “"), name)}}
 }
 
 // Unmark takes examples back.
@@ -210,17 +212,22 @@ func (o *Topics) ImportExamples(v store.Viewer, topicID string, list []topic.Exa
 		return 0, err
 	}
 	if len(list) == 0 || len(list) > mostImported {
-		return 0, rule.Problems{{Place: "examples", Text: fmt.Sprintf("a topic takes between one example and %d at once", mostImported)}}
+		return 0, rule.Problems{
+			{Place: "examples", Text: fmt.Sprintf("a topic takes between one example and %d at once", mostImported)}}
 	}
 	var examples []store.Example
 	for i, one := range list {
 		m := &one.Mail
 		if strings.TrimSpace(m.Subject+m.Text+strings.Join(m.Names, "")) == "" {
-			return 0, rule.Problems{{Place: fmt.Sprintf("examples[%d]", i), Text: "the example has neither a subject nor a text nor names, so nothing can be learned from it"}}
+			return 0, rule.Problems{{Place: fmt.Sprintf("examples[%d]", i), Text: "the example has neither a subject nor a " +
+				"text nor names, so nothing can be learned from it"}}
 		}
-		sum := sha256.Sum256([]byte("import\x00" + m.Subject + "\x00" + m.Text + "\x00" + m.Sender.String() + "\x00" + strings.Join(m.Names, "\x00")))
-		examples = append(examples, store.Example{Fingerprint: sum[:], About: one.About, Subject: m.Subject, Text: m.Text[:min(len(m.Text), 8000)], SenderName: m.Sender.Name, SenderAddress: m.Sender.String(),
-			Names: orEmpty(m.Names), Origin: "import", MarkedBy: v.Name, MarkedAt: o.Clock().UTC()})
+		sum := sha256.Sum256([]byte("import\x00" + m.Subject + "\x00" + m.Text + "\x00" + m.Sender.String() + "\x00" +
+			strings.Join(m.Names, "\x00")))
+		examples = append(examples,
+			store.Example{Fingerprint: sum[:], About: one.About, Subject: m.Subject, Text: m.Text[:min(len(m.Text), 8000)],
+				SenderName: m.Sender.Name, SenderAddress: m.Sender.String(),
+				Names: orEmpty(m.Names), Origin: "import", MarkedBy: v.Name, MarkedAt: o.Clock().UTC()})
 	}
 	if err := o.Store.Topics.Mark(&t, examples, v.Name); err != nil {
 		return 0, err
@@ -316,7 +323,9 @@ func (o *Topics) PastRule(topicID string, confidence int) (*rule.Rule, error) {
 	if len(cabinets) > 0 {
 		cabinet = cabinets[0].Name
 	}
-	return &rule.Rule{Name: t.Name, Cabinet: cabinet, Look: rule.Look{Mailboxes: rule.Names{"all"}, Folders: rule.Names{"all"}},
-		Match:       rule.Match{Condition: rule.Condition{Topic: &rule.TopicTest{Is: rule.Names{t.Name}, Confidence: rule.Percent(confidence)}}},
+	return &rule.Rule{Name: t.Name, Cabinet: cabinet,
+		Look: rule.Look{Mailboxes: rule.Names{"all"}, Folders: rule.Names{"all"}},
+		Match: rule.Match{
+			Condition: rule.Condition{Topic: &rule.TopicTest{Is: rule.Names{t.Name}, Confidence: rule.Percent(confidence)}}},
 		Attachments: []rule.Selection{{Take: &rule.Take{Everything: true}, Folder: "<sender.domain>"}}}, nil
 }

@@ -22,8 +22,10 @@ type Trust struct {
 // RuleNotes says what a person should know of a rule before it runs, which is set elsewhere.
 func (o *Office) RuleNotes(document *rule.Rule) []string {
 	var notes []string
-	if o.Settings().Trust.Replies && slices.ContainsFunc(document.Afterwards, func(a rule.Step) bool { return a.Reply != nil }) {
-		notes = append(notes, "Replies go to verified senders only: nobody else gets one. Whether that is so is set in Settings, Trust.")
+	if o.Settings().Trust.Replies &&
+		slices.ContainsFunc(document.Afterwards, func(a rule.Step) bool { return a.Reply != nil }) {
+		notes = append(notes, "Replies go to verified senders only: nobody else gets one. Whether that is so is set in "+
+			"Settings, Trust.")
 	}
 	return notes
 }
@@ -50,7 +52,8 @@ func (o *Office) SetTrust(t Trust, revision int, actor string) error {
 			continue
 		}
 		if strings.ContainsAny(s, " @/;:") || len(s) > 253 {
-			return rule.Problems{{Place: fmt.Sprintf("servers[%d]", i), Text: fmt.Sprintf("%q is no name of a mail server, as it stands first in Authentication-Results", s), Meant: "mx.brackwater.example"}}
+			return rule.Problems{{Place: fmt.Sprintf("servers[%d]", i), Text: fmt.Sprintf("%q is no name of a mail server, as "+
+				"it stands first in Authentication-Results", s), Meant: "mx.brackwater.example"}}
 		}
 		servers = append(servers, s)
 	}
@@ -59,7 +62,8 @@ func (o *Office) SetTrust(t Trust, revision int, actor string) error {
 	if err != nil {
 		return err
 	}
-	if err := o.Store.Settings.Change(store.TrustSetting, string(data), revision, "change whom to trust", actor); err != nil {
+	if err := o.Store.Settings.Change(store.TrustSetting, string(data), revision, "change whom to trust",
+		actor); err != nil {
 		return err
 	}
 	return o.loadTrust()

@@ -86,10 +86,12 @@ func (ob *Outbox) ringSilence(a *store.Alarm) error {
 	}
 	rang := now.UTC()
 	a.RangAt = &rang
-	text := fmt.Sprintf("The rule “%s” filed %d in the %s before %s, and should have filed at least %d.", r.Name, n, span(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"), a.AtLeast)
+	text := fmt.Sprintf("The rule “%s” filed %d in the %s before %s, and should have filed at least %d.", r.Name, n,
+		span(a.WithinHours), t.Format("15:04 on Monday 2 January 2006"), a.AtLeast)
 	advice := "Look whether its mail came, and what the tray says."
 	if r.Removed || r.ID == "" {
-		text, advice = fmt.Sprintf("The alarm “%s” is for a rule that is no longer there.", a.Name), "Remove the alarm, or choose another rule."
+		text, advice = fmt.Sprintf("The alarm “%s” is for a rule that is no longer there.", a.Name),
+			"Remove the alarm, or choose another rule."
 	} else if !r.Running {
 		advice = "The rule is switched off."
 	}
@@ -98,7 +100,8 @@ func (ob *Outbox) ringSilence(a *store.Alarm) error {
 		return err
 	}
 	ob.Events.Send(events.Event{Kind: "tray"})
-	return ob.Store.Alarms.Ring(a, posts, &store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
+	return ob.Store.Alarms.Ring(a, posts,
+		&store.Notice{Kind: "alarm", Object: a.ID, Text: text, Advice: advice, MadeAt: ob.Clock()})
 }
 
 // span says hours in words.
@@ -117,7 +120,8 @@ func span(hours int) string {
 func (ob *Outbox) alarmPosts(a *store.Alarm, text string, about time.Time) ([]store.Post, error) {
 	var posts []store.Post
 	for i, name := range a.Who {
-		p, err := ob.noteTo(name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text}, fmt.Sprintf("alarm.%s.%d", a.ID[:8], i), about)
+		p, err := ob.noteTo(name, "Ink Tray: "+a.Name, text+"\n", "alarm", "", alarmData{a.Name, text},
+			fmt.Sprintf("alarm.%s.%d", a.ID[:8], i), about)
 		if err != nil {
 			return nil, err
 		}
@@ -132,7 +136,8 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 	now := ob.Clock()
 	for i := range outages {
 		o := &outages[i]
-		if a.Object != "" && a.Object != o.Object || now.Sub(o.Since) < time.Duration(a.AfterMinutes)*time.Minute || slices.Contains(o.Told, a.ID) {
+		if a.Object != "" && a.Object != o.Object || now.Sub(o.Since) < time.Duration(a.AfterMinutes)*time.Minute ||
+			slices.Contains(o.Told, a.ID) {
 			continue
 		}
 		name := o.Object
@@ -152,7 +157,8 @@ func (ob *Outbox) ringReach(a *store.Alarm, outages []store.Outage) error {
 		}
 		rang := now.UTC()
 		a.RangAt = &rang
-		n := &store.Notice{Kind: "alarm", Object: a.ID + "/" + o.Kind + "/" + o.Object, Text: text, Advice: advice, MadeAt: now}
+		n := &store.Notice{Kind: "alarm", Object: a.ID + "/" + o.Kind + "/" + o.Object, Text: text, Advice: advice,
+			MadeAt: now}
 		if o.Kind == "mailbox" {
 			n.MailboxID = o.Object
 		}

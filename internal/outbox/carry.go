@@ -1,6 +1,6 @@
-// Package outbox carries out what happens after filing: labels, marks, moves and drafts in the mailbox, replies, notices
-// to people, calls to other programs, and alarms. It guarantees that a mail is sent at most once, that a call is made at
-// least once with one id, and that nothing is done for a message before all its items are decided.
+// Package outbox carries out what happens after filing: labels, marks, moves and drafts in the mailbox, replies,
+// notices to people, calls to other programs, and alarms. It guarantees that a mail is sent at most once, that a call
+// is made at least once with one id, and that nothing is done for a message before all its items are decided.
 package outbox
 
 import (
@@ -56,7 +56,8 @@ func (ob *Outbox) Carry() {
 		for _, turn := range []struct {
 			what string
 			do   func() error
-		}{{"looking after the alarms", ob.ring}, {"telling what waits", ob.tell}, {"handing over what is to be sent", ob.hand}, {"sending", ob.send}} {
+		}{{"looking after the alarms", ob.ring}, {"telling what waits", ob.tell},
+			{"handing over what is to be sent", ob.hand}, {"sending", ob.send}} {
 			if err := turn.do(); err != nil && ob.Context().Err() == nil {
 				ob.Log.Error(turn.what, "error", err)
 			}
@@ -156,7 +157,8 @@ type filedData struct {
 }
 
 // tidings writes what a rule tells of a message, for each addressee.
-func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.FollowUp, row *store.Message) ([]store.Post, error) {
+func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.FollowUp, row *store.Message) ([]store.Post,
+	error) {
 	facts, err := row.Facts()
 	if err != nil {
 		return nil, err
@@ -171,14 +173,16 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 		return nil, err
 	}
 	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths)
-	data := filedData{Rule: r.Rule.Name, Mailbox: box.Name, Subject: row.Subject, Sender: row.SenderAddress, Received: row.ReceivedAt, Headline: subject, Text: text, Files: []filedFile{}}
+	data := filedData{Rule: r.Rule.Name, Mailbox: box.Name, Subject: row.Subject, Sender: row.SenderAddress,
+		Received: row.ReceivedAt, Headline: subject, Text: text, Files: []filedFile{}}
 	for _, p := range paths {
 		folder, file := path.Split(p)
 		data.Files = append(data.Files, filedFile{strings.TrimSuffix(folder, "/"), file})
 	}
 	var posts []store.Post
 	for i, name := range step.Words {
-		p, err := ob.noteTo(name, subject, text, "message.filed", m.Envelope.MessageID, data, fmt.Sprintf("%d.%d", f.ID, i), f.MadeAt)
+		p, err := ob.noteTo(name, subject, text, "message.filed", m.Envelope.MessageID, data, fmt.Sprintf("%d.%d", f.ID, i),
+			f.MadeAt)
 		if err != nil {
 			return nil, err
 		}
@@ -190,13 +194,16 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 
 // noteTo writes a note to an addressee by name: a mail, or an event of a kind.
 // key tells it from all others, at whatever time it is written.
-func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key string, made time.Time) (store.Post, error) {
+func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key string, made time.Time) (store.Post,
+	error) {
 	now := ob.Clock().UTC()
 	p := store.Post{Kind: "mail", Subject: subject, State: store.Waiting, MadeAt: now}
 	a, err := ob.Store.Alarms.AddresseeNamed(name)
 	if errors.Is(err, store.ErrNotFound) {
 		p.Event = fmt.Sprintf("none-%s-%s-%d", ob.Installation, key, made.Unix())
-		p.State, p.Cause, p.Reason, p.Advice, p.DoneAt = store.CouldNot, store.CauseSetting, fmt.Sprintf("nobody called “%s” can be told", name), "Add them in Settings, People who are told, or correct the name.", &now
+		p.State, p.Cause, p.Reason, p.Advice, p.DoneAt = store.CouldNot, store.CauseSetting,
+			fmt.Sprintf("nobody called “%s” can be told", name),
+			"Add them in Settings, People who are told, or correct the name.", &now
 		return p, nil
 	}
 	if err != nil {
@@ -204,7 +211,8 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 	}
 	p.AddresseeID, p.Kind = a.ID, a.Kind
 	if a.Kind == "call" {
-		event := post.Event{ID: fmt.Sprintf("%s-%s-%d", ob.Installation, key, made.Unix()), Source: "urn:inktray:" + ob.Installation, Type: "inktray." + kind, Subject: about, Time: made.UTC(), Data: data}
+		event := post.Event{ID: fmt.Sprintf("%s-%s-%d", ob.Installation, key, made.Unix()), Source: "urn:inktray:" +
+			ob.Installation, Type: "inktray." + kind, Subject: about, Time: made.UTC(), Data: data}
 		p.Event, p.Recipients = event.ID, a.URL
 		p.Content, err = event.Bytes()
 		return p, err
@@ -213,8 +221,10 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 	if err != nil {
 		return p, err
 	}
-	p.Event, p.Recipients = fmt.Sprintf("<%s.%s.%d@%s>", ob.Installation, key, made.Unix(), domainOf(out.From)), strings.Join(a.Addresses, "\n")
-	letter := post.Letter{From: out.From, Name: out.Name, To: a.Addresses, Subject: subject, Text: text, ID: p.Event, Date: ob.Now(), Auto: "auto-generated"}
+	p.Event, p.Recipients = fmt.Sprintf("<%s.%s.%d@%s>", ob.Installation, key, made.Unix(), domainOf(out.From)),
+		strings.Join(a.Addresses, "\n")
+	letter := post.Letter{From: out.From, Name: out.Name, To: a.Addresses, Subject: subject, Text: text, ID: p.Event,
+		Date: ob.Now(), Auto: "auto-generated"}
 	p.Content, err = letter.Bytes()
 	return p, err
 }
@@ -238,7 +248,8 @@ func (ob *Outbox) send() error {
 		}
 		if p.Kind == "mail" && p.State == store.Begun {
 			p.State, p.Cause = store.Unsure, store.CauseUnsure
-			p.Reason, p.Advice = "the program ended while the mail was sent, so it may have been sent", "Ask the recipient. If it did not arrive, try again; else set it aside."
+			p.Reason, p.Advice = "the program ended while the mail was sent, so it may have been sent",
+				"Ask the recipient. If it did not arrive, try again; else set it aside."
 			if err := ob.Store.FollowUps.Save(p, ob.Clock()); err != nil {
 				return err
 			}
@@ -261,7 +272,8 @@ func (ob *Outbox) send() error {
 			p.State, p.Reason, p.Advice = store.DidIt, "", ""
 			ob.Log.Info("sent", "purpose", p.Purpose, "kind", p.Kind, "to", strings.ReplaceAll(p.Recipients, "\n", ", "))
 		case known == nil:
-			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, err.Error(), "Look at Settings, then try again."
+			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, err.Error(),
+				"Look at Settings, then try again."
 		case known.Unsure && p.Kind == "mail":
 			p.State, p.Cause, p.Reason, p.Advice = store.Unsure, store.CauseUnsure, known.Problem, known.Advice
 		case known.Passing && ob.Clock().Sub(p.MadeAt) < triesFor:
@@ -290,9 +302,11 @@ func (ob *Outbox) sendMail(ctx context.Context, p *store.Post) error {
 		return err
 	}
 	if out.Host == "" {
-		return &post.Error{Problem: "no mail can be sent: it is not said how", Advice: "Set up outgoing mail in Settings, then try again."}
+		return &post.Error{Problem: "no mail can be sent: it is not said how", Advice: "Set up outgoing mail in Settings, " +
+			"then try again."}
 	}
-	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username, Password: password, RootCAs: ob.rootCAs}
+	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username,
+		Password: password, RootCAs: ob.rootCAs}
 	to := strings.Split(p.Recipients, "\n")
 	from := out.From
 	if p.Purpose == "reply" {
@@ -324,7 +338,8 @@ func (ob *Outbox) makeCall(ctx context.Context, p *store.Post) error {
 // Trial sends an addressee a note at once and says how it went.
 func (ob *Outbox) Trial(ctx context.Context, a *store.Addressee) error {
 	text := "This is a trial from Ink Tray. Somebody asked for it in Settings.\n"
-	p, err := ob.noteTo(a.Name, "A trial from Ink Tray", text, "trial", "", map[string]string{"text": strings.TrimSpace(text)}, "trial."+store.NewID()[:10], ob.Clock())
+	p, err := ob.noteTo(a.Name, "A trial from Ink Tray", text, "trial", "",
+		map[string]string{"text": strings.TrimSpace(text)}, "trial."+store.NewID()[:10], ob.Clock())
 	if err != nil {
 		return err
 	}
@@ -340,7 +355,8 @@ func (ob *Outbox) CheckOutgoing(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username, Password: password, RootCAs: ob.rootCAs}
+	server := post.Server{Host: out.Host, Port: out.Port, Encryption: out.Encryption, Username: out.Username,
+		Password: password, RootCAs: ob.rootCAs}
 	return server.Check(ctx)
 }
 
@@ -355,7 +371,8 @@ func domainOf(address string) string {
 // addresses says what is wrong with addresses of people to be told.
 func addresses(list []string) string {
 	for _, a := range list {
-		if got := mail.ParseAddresses(a); len(got) != 1 || got[0].Domain == "" || got[0].Local == "" || strings.ContainsAny(a, "\r\n,;<>") {
+		if got := mail.ParseAddresses(a); len(got) != 1 || got[0].Domain == "" || got[0].Local == "" ||
+			strings.ContainsAny(a, "\r\n,;<>") {
 			return fmt.Sprintf("%q is no mail address", a)
 		}
 	}

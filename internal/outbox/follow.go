@@ -22,7 +22,8 @@ import (
 func FollowUps(pr *plan.Rule, old bool, now time.Time) []store.FollowUp {
 	rows := make([]store.FollowUp, 0, len(pr.Steps))
 	for _, s := range pr.Steps {
-		f := store.FollowUp{RuleID: pr.Rule.Rule.ID, RuleRevision: pr.Rule.Revision, Place: s.Place, Kind: string(s.Kind), What: s.What, State: store.Waiting, Reason: s.Reason, MadeAt: now}
+		f := store.FollowUp{RuleID: pr.Rule.Rule.ID, RuleRevision: pr.Rule.Revision, Place: s.Place, Kind: string(s.Kind),
+			What: s.What, State: store.Waiting, Reason: s.Reason, MadeAt: now}
 		if old && s.Do && (s.Kind == rule.DoReply || s.Kind == rule.DoDraft || s.Kind == rule.DoTell) {
 			s.Do, f.Reason = false, "nobody is written to because of old mail"
 		}
@@ -83,7 +84,8 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		f.Attempts++
 		f.Reason = reach.Problem
 		if f.Attempts >= mostTries || reach.Lasting {
-			f.State, f.Cause, f.Advice = store.CouldNot, store.CauseFollowUp, "Look at the folder in the mail program, then try again."
+			f.State, f.Cause, f.Advice = store.CouldNot, store.CauseFollowUp, "Look at the folder in the mail program, then "+
+				"try again."
 			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 		}
 		next := ob.Now().Add(ob.Pause(f.Attempts))
@@ -115,8 +117,10 @@ func (ob *Outbox) mayFollow(f *store.FollowUp) (*rule.Compiled, string, error) {
 
 // noLabels tells once that a mailbox keeps no labels.
 func (ob *Outbox) noLabels(m *store.Mailbox, r *rule.Compiled) error {
-	err := ob.Store.Tray.Tell(&store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID, MadeAt: ob.Clock(),
-		Text:   fmt.Sprintf("The mail server of “%s” keeps no labels, so the rule “%s” cannot put them on. Everything else is done.", m.Name, r.Rule.Name),
+	err := ob.Store.Tray.Tell(&store.Notice{Kind: "labels", Object: m.ID + "/" + r.Rule.ID, MailboxID: m.ID,
+		MadeAt: ob.Clock(),
+		Text: fmt.Sprintf("The mail server of “%s” keeps no labels, so the rule “%s” cannot put them on. Everything else "+
+			"is done.", m.Name, r.Rule.Name),
 		Advice: "Take the labels out of the rule, or let it move the message instead."})
 	ob.Events.Send(events.Event{Kind: "tray"})
 	return err
@@ -297,7 +301,8 @@ func finishMove(ctx context.Context, s source.Changer, row *store.Message) error
 
 // draft leaves a reply among the drafts. Its own Message-ID tells after a crash
 // whether it is there already.
-func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *rule.Compiled, row *store.Message) error {
+func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *rule.Compiled,
+	row *store.Message) error {
 	s := v.Session
 	p, why, err := ob.replyOf(f, r, row)
 	if err != nil {
@@ -368,13 +373,16 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	}
 	step := &r.FollowUps()[f.Place]
 	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths)
-	p := store.Post{FollowUpID: f.ID, MessageID: f.MessageID, MailboxID: f.MailboxID, RuleID: f.RuleID, Purpose: "reply", Kind: "mail", Recipients: to.String(), Subject: subject,
-		Event: fmt.Sprintf("<%s.%d.%d@%s>", ob.Installation, f.ID, f.MadeAt.Unix(), domainOf(from)), State: store.Waiting, MadeAt: ob.Clock().UTC()}
+	p := store.Post{FollowUpID: f.ID, MessageID: f.MessageID, MailboxID: f.MailboxID, RuleID: f.RuleID, Purpose: "reply",
+		Kind: "mail", Recipients: to.String(), Subject: subject,
+		Event: fmt.Sprintf("<%s.%d.%d@%s>", ob.Installation, f.ID, f.MadeAt.Unix(), domainOf(from)), State: store.Waiting,
+		MadeAt: ob.Clock().UTC()}
 	inReplyTo, references := m.Thread()
 	if from == "" {
 		return p, "no reply: it is not said from which address", nil
 	}
-	letter := post.Letter{From: from, Name: out.Name, To: []string{to.String()}, Subject: subject, Text: text, ID: p.Event, Date: ob.Now(), InReplyTo: inReplyTo, References: references, Auto: "auto-replied"}
+	letter := post.Letter{From: from, Name: out.Name, To: []string{to.String()}, Subject: subject, Text: text, ID: p.Event,
+		Date: ob.Now(), InReplyTo: inReplyTo, References: references, Auto: "auto-replied"}
 	p.Content, err = letter.Bytes()
 	return p, "", err
 }

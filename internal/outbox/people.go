@@ -28,7 +28,8 @@ func (ob *Outbox) SetOutgoing(o store.Outgoing, password *string, revision int, 
 			problems = append(problems, rule.Problem{Place: "from", Text: text})
 		}
 		if strings.ContainsAny(o.Host, " /:@") {
-			problems = append(problems, rule.Problem{Place: "host", Text: fmt.Sprintf("%q is no name of a host; it looks like smtp.brackwater.example", o.Host)})
+			problems = append(problems, rule.Problem{Place: "host", Text: fmt.Sprintf("%q is no name of a host; it looks like "+
+				"smtp.brackwater.example", o.Host)})
 		}
 	}
 	if o.Console != "" && !strings.HasPrefix(o.Console, "http://") && !strings.HasPrefix(o.Console, "https://") {
@@ -218,7 +219,8 @@ func (ob *Outbox) AlarmSentence(a *store.Alarm) string {
 			}
 			days = "on " + strings.Join(names, ", ")
 		}
-		return fmt.Sprintf("Tell %s at %s %s if %s filed fewer than %d in the %s before.", who, a.ByTime, days, name, a.AtLeast, span(a.WithinHours))
+		return fmt.Sprintf("Tell %s at %s %s if %s filed fewer than %d in the %s before.", who, a.ByTime, days, name,
+			a.AtLeast, span(a.WithinHours))
 	}
 	what := "a mailbox or a cabinet"
 	if m, err := ob.Store.Mailboxes.ByID(store.System, a.Object); err == nil {

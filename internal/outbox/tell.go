@@ -19,25 +19,45 @@ var Causes = []struct {
 	Cause       store.Cause
 	Title, Help string
 }{
-	{store.CauseCap, "More than may be filed in an hour", "A rule or a sender filed so much that it waits for you. If it is meant, let all of it go on."},
-	{store.CauseEncrypted, "Encrypted", "It cannot be opened without a password. Keep the correspondent's password in Settings and try again, or release it to be filed as it is."},
-	{store.CauseUnreadable, "Cannot be opened or drawn", "It is broken, or goes beyond a limit. Release it to be filed as it is, or ask the sender for it anew."},
-	{store.CauseDisguised, "Not what its name says", "Its content and its name do not agree. Ask the sender whether it is meant; only then release it."},
-	{store.CauseTopic, "What is it about?", "It is not sure whether these are about a topic. Say whether they are: each answer teaches it."},
-	{store.CauseVirus, "A virus", "The virus scanner found something in it. Tell the sender, and set it aside; nothing was written."},
-	{store.CauseUnscanned, "Not scanned for viruses", "It is larger than the virus scanner takes. Look at it by other means, or ask the sender; then release it."},
-	{store.CauseCaution, "Take care", "It may hold a program, or nobody can look into it. Ask the sender whether it is meant; then release it."},
-	{store.CauseDoubtful, "In doubt", "Whether the rule is for the message hangs on something that cannot be read. Look at the message and decide."},
-	{store.CauseUnread, "Messages that could not be read", "Ink Tray could not read these messages, so no rule has looked at them. Try again, or look at them in the mail program and file them by hand."},
-	{store.CauseGone, "No longer in the mailbox", "The message was moved or deleted before it was filed. Put it back and try again, or set it aside."},
+	{store.CauseCap, "More than may be filed in an hour",
+		"A rule or a sender filed so much that it waits for you. If it is meant, let all of it go on."},
+	{store.CauseEncrypted, "Encrypted",
+		"It cannot be opened without a password. Keep the correspondent's password in Settings and try again, or release " +
+			"it to be filed as it is."},
+	{store.CauseUnreadable, "Cannot be opened or drawn",
+		"It is broken, or goes beyond a limit. Release it to be filed as it is, or ask the sender for it anew."},
+	{store.CauseDisguised, "Not what its name says",
+		"Its content and its name do not agree. Ask the sender whether it is meant; only then release it."},
+	{store.CauseTopic, "What is it about?",
+		"It is not sure whether these are about a topic. Say whether they are: each answer teaches it."},
+	{store.CauseVirus, "A virus", "The virus scanner found something in it. Tell the sender, and set it aside; nothing " +
+		"was written."},
+	{store.CauseUnscanned, "Not scanned for viruses",
+		"It is larger than the virus scanner takes. Look at it by other means, or ask the sender; then release it."},
+	{store.CauseCaution, "Take care",
+		"It may hold a program, or nobody can look into it. Ask the sender whether it is meant; then release it."},
+	{store.CauseDoubtful, "In doubt",
+		"Whether the rule is for the message hangs on something that cannot be read. Look at the message and decide."},
+	{store.CauseUnread, "Messages that could not be read",
+		"Ink Tray could not read these messages, so no rule has looked at them. Try again, or look at them in the mail " +
+			"program and file them by hand."},
+	{store.CauseGone, "No longer in the mailbox",
+		"The message was moved or deleted before it was filed. Put it back and try again, or set it aside."},
 	{store.CauseCabinet, "The cabinet refuses it", "Look at the cabinet, then try again, or file it elsewhere."},
 	{store.CauseMailbox, "Could not be read", "The mailbox failed again and again. Look at the mailbox, then try again."},
-	{store.CauseSetting, "Something is missing in Settings", "A rule names a cabinet or a person that is not there. Correct it, then try again."},
-	{store.CauseFollowUp, "Not done with the message", "The files are filed. What was to be done with the message afterwards could not be done."},
-	{store.CauseUnsure, "May have been sent", "Nobody can say whether this mail was sent. Ask the recipient; if it did not arrive, try again, else set it aside."},
+	{store.CauseSetting, "Something is missing in Settings",
+		"A rule names a cabinet or a person that is not there. Correct it, then try again."},
+	{store.CauseFollowUp, "Not done with the message",
+		"The files are filed. What was to be done with the message afterwards could not be done."},
+	{store.CauseUnsure, "May have been sent",
+		"Nobody can say whether this mail was sent. Ask the recipient; if it did not arrive, try again, else set it aside."},
 	{store.CauseUnsent, "Could not be sent", "Look at outgoing mail and at the address in Settings, then try again."},
-	{store.CauseMissing, "Filed, and no longer there", "The file is not where it was filed. Put it back and look again, let it be filed again from its message, or accept it by setting it aside."},
-	{store.CauseChanged, "Filed, and changed since", "The file has another content than when it was filed. If somebody meant it, accept it by setting it aside; else put the right one back and look again."},
+	{store.CauseMissing, "Filed, and no longer there",
+		"The file is not where it was filed. Put it back and look again, let it be filed again from its message, or accept " +
+			"it by setting it aside."},
+	{store.CauseChanged, "Filed, and changed since",
+		"The file has another content than when it was filed. If somebody meant it, accept it by setting it aside; else " +
+			"put the right one back and look again."},
 	{store.CauseOther, "Other matters", "Look at the reason and decide."},
 }
 
@@ -85,7 +105,8 @@ func Summary(n *store.News) trayData {
 			add(n.Posts[i].Cause, n.Posts[i].Subject+": "+n.Posts[i].Reason)
 		}
 		for i := range n.Filings {
-			add(store.Cause(n.Filings[i].CheckState), n.Filings[i].Entry().String()+" "+path.Join(n.Filings[i].Folder, n.Filings[i].File))
+			add(store.Cause(n.Filings[i].CheckState), n.Filings[i].Entry().String()+" "+
+				path.Join(n.Filings[i].Folder, n.Filings[i].File))
 		}
 		for i := range n.Messages {
 			add(n.Messages[i].Cause, n.Messages[i].Called()+": "+n.Messages[i].Reason)
@@ -196,7 +217,8 @@ func (ob *Outbox) tellOf(a *store.Addressee, news *store.News, purpose string, n
 	if purpose == "tray" {
 		subject = "Ink Tray: new in the tray: " + fmt.Sprint(d.Waiting)
 	}
-	p, err := ob.noteTo(a.Name, subject, d.text(out.Console), "tray.waiting", "", d, fmt.Sprintf("%s.%s", purpose, a.ID[:8]), now)
+	p, err := ob.noteTo(a.Name, subject, d.text(out.Console), "tray.waiting", "", d,
+		fmt.Sprintf("%s.%s", purpose, a.ID[:8]), now)
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,8 @@ func ParseHours(from, to string) (h Hours, err error) {
 	for i, s := range []string{from, to} {
 		at, err := time.Parse("15:04", s)
 		if err != nil {
-			return h, rule.Problems{{Place: []string{"from", "to"}[i], Text: "a time of the day is written as 19:00, and both are needed"}}
+			return h, rule.Problems{{Place: []string{"from", "to"}[i], Text: "a time of the day is written as 19:00, and both " +
+				"are needed"}}
 		}
 		minutes[i] = at.Hour()*60 + at.Minute()
 	}

@@ -53,7 +53,8 @@ var shared = netip.MustParsePrefix("100.64.0.0/10")
 // inside says whether an address is of the machine's own network.
 func inside(a netip.Addr) bool {
 	a = a.Unmap()
-	return a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast() || a.IsInterfaceLocalMulticast() || a.IsMulticast() || a.IsUnspecified() || shared.Contains(a)
+	return a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast() ||
+		a.IsInterfaceLocalMulticast() || a.IsMulticast() || a.IsUnspecified() || shared.Contains(a)
 }
 
 // CheckURL says what is wrong with an address for calls.
@@ -65,7 +66,8 @@ func CheckURL(address string) error {
 	case u.Scheme != "https" && u.Scheme != "http":
 		return fmt.Errorf("%q must begin with https:// or http://", address)
 	case u.User != nil:
-		return errors.New("a name and a password in the address would be written down in many places; the calls are signed instead")
+		return errors.New("a name and a password in the address would be written down in many places; the calls are signed " +
+			"instead")
 	}
 	return nil
 }
@@ -93,7 +95,8 @@ func Call(ctx context.Context, t Target, event []byte, now time.Time) error {
 	}
 	dialer := &net.Dialer{Timeout: timeout}
 	if !t.Inside {
-		dialer.Control = func(_, address string, _ syscall.RawConn) error { // after the name was looked up, so that no name leads inside
+		// after the name was looked up, so that no name leads inside
+		dialer.Control = func(_, address string, _ syscall.RawConn) error {
 			a, err := netip.ParseAddrPort(address)
 			if err != nil || inside(a.Addr()) {
 				return errInside
@@ -102,15 +105,18 @@ func Call(ctx context.Context, t Target, event []byte, now time.Time) error {
 		}
 	}
 	client := &http.Client{
-		Transport:     &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true, TLSHandshakeTimeout: timeout, MaxResponseHeaderBytes: 64 << 10},
+		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true, TLSHandshakeTimeout: timeout,
+			MaxResponseHeaderBytes: 64 << 10},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	response, err := client.Do(request)
 	switch {
 	case errors.Is(err, errInside):
-		return &Error{Problem: "the address " + t.URL + " lies inside this machine's own network", Advice: "Allow it for this addressee in Settings, if it is meant.", Err: err}
+		return &Error{Problem: "the address " + t.URL + " lies inside this machine's own network",
+			Advice: "Allow it for this addressee in Settings, if it is meant.", Err: err}
 	case err != nil:
-		return &Error{Problem: fmt.Sprintf("nobody answers at %s (%v)", t.URL, innermost(err)), Advice: "It is tried again by itself.", Passing: true, Err: err}
+		return &Error{Problem: fmt.Sprintf("nobody answers at %s (%v)", t.URL, innermost(err)),
+			Advice: "It is tried again by itself.", Passing: true, Err: err}
 	}
 	defer response.Body.Close()
 	said, _ := io.ReadAll(io.LimitReader(response.Body, 200))
@@ -118,11 +124,15 @@ func Call(ctx context.Context, t Target, event []byte, now time.Time) error {
 	case code/100 == 2:
 		return nil
 	case code/100 == 3:
-		return &Error{Problem: fmt.Sprintf("%s sends on to another address, which is not followed", t.URL), Advice: "Enter the address to which it leads."}
-	case code/100 == 5 || code == http.StatusRequestTimeout || code == http.StatusTooManyRequests || code == http.StatusTooEarly:
-		return &Error{Problem: fmt.Sprintf("%s answers %s", t.URL, response.Status), Advice: "It is tried again by itself.", Passing: true}
+		return &Error{Problem: fmt.Sprintf("%s sends on to another address, which is not followed", t.URL),
+			Advice: "Enter the address to which it leads."}
+	case code/100 == 5 || code == http.StatusRequestTimeout || code == http.StatusTooManyRequests ||
+		code == http.StatusTooEarly:
+		return &Error{Problem: fmt.Sprintf("%s answers %s", t.URL, response.Status), Advice: "It is tried again by itself.",
+			Passing: true}
 	}
-	return &Error{Problem: fmt.Sprintf("%s refuses: %s %s", t.URL, response.Status, bytes.TrimSpace(said)), Advice: "Look at what it says, then try again."}
+	return &Error{Problem: fmt.Sprintf("%s refuses: %s %s", t.URL, response.Status, bytes.TrimSpace(said)),
+		Advice: "Look at what it says, then try again."}
 }
 
 func innermost(err error) error {
@@ -140,7 +150,8 @@ func innermost(err error) error {
 func sign(r *http.Request, secret string, content []byte, now time.Time) {
 	digest := sha256.Sum256(content)
 	r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest[:])+":")
-	parameters := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="inktray";alg="hmac-sha256"`, now.Unix())
+	parameters := fmt.Sprintf(
+		`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="inktray";alg="hmac-sha256"`, now.Unix())
 	r.Header.Set("Signature-Input", "inktray="+parameters)
 	r.Header.Set("Signature", "inktray=:"+base64.StdEncoding.EncodeToString(signature(r, secret, parameters))+":")
 }
@@ -148,7 +159,8 @@ func sign(r *http.Request, secret string, content []byte, now time.Time) {
 // signature is made over the signature base (RFC 9421 section 2.5).
 func signature(r *http.Request, secret, parameters string) []byte {
 	mac := hmac.New(sha256.New, []byte(secret))
-	fmt.Fprintf(mac, "\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+	fmt.Fprintf(mac, "\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": "+
+		"%s\n\"@signature-params\": %s",
 		r.Method, r.URL.String(), r.Header.Get("Content-Type"), r.Header.Get("Content-Digest"), parameters)
 	return mac.Sum(nil)
 }

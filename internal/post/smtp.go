@@ -51,7 +51,8 @@ func (s *Server) Send(ctx context.Context, from string, to []string, message []b
 	}
 	defer c.Close()
 	if err := c.Mail(from, nil); err != nil {
-		e := refused("the mail server refuses the sender “"+from+"”", "Check the sender's address in Settings, Outgoing mail.", err)
+		e := refused("the mail server refuses the sender “"+from+"”",
+			"Check the sender's address in Settings, Outgoing mail.", err)
 		e.Sender = true
 		return e
 	}
@@ -65,14 +66,16 @@ func (s *Server) Send(ctx context.Context, from string, to []string, message []b
 		return refused("the mail server takes no content", "Try again later.", err)
 	}
 	if _, err := bytes.NewReader(message).WriteTo(w); err != nil {
-		return &Error{Problem: fmt.Sprintf("the connection to the mail server ended while sending (%v)", err), Passing: true, Server: true, Err: err}
+		return &Error{Problem: fmt.Sprintf("the connection to the mail server ended while sending (%v)", err), Passing: true,
+			Server: true, Err: err}
 	}
 	if err := w.Close(); err != nil {
 		var answer *smtp.SMTPError
 		if errors.As(err, &answer) {
 			return refused("the mail server refuses the mail", "Look at what it says.", err)
 		}
-		return &Error{Problem: "the connection to the mail server ended before it said whether it has the mail, so it may have been sent", Advice: "Ask the recipient; if it did not arrive, try again.", Unsure: true, Err: err}
+		return &Error{Problem: "the connection to the mail server ended before it said whether it has the mail, so it may " +
+			"have been sent", Advice: "Ask the recipient; if it did not arrive, try again.", Unsure: true, Err: err}
 	}
 	_ = c.Quit() // the server has it
 	return nil
@@ -95,7 +98,8 @@ func refused(problem, advice string, err error) *Error {
 	if !errors.As(err, &answer) {
 		return &Error{Problem: fmt.Sprintf("%s (%v)", problem, err), Advice: advice, Passing: true, Server: true, Err: err}
 	}
-	return &Error{Problem: fmt.Sprintf("%s (%d %s)", problem, answer.Code, answer.Message), Advice: advice, Passing: answer.Code/100 == 4, Err: err}
+	return &Error{Problem: fmt.Sprintf("%s (%d %s)", problem, answer.Code, answer.Message), Advice: advice,
+		Passing: answer.Code/100 == 4, Err: err}
 }
 
 func (s *Server) port() int {
@@ -155,19 +159,22 @@ func (s *Server) connect(ctx context.Context) (*smtp.Client, error) {
 		secured := tls.Client(conn, config)
 		if err := secured.HandshakeContext(ctx); err != nil {
 			raw.Close()
-			return nil, unreached("no encrypted connection to "+address, "Port 465 goes with tls, 587 with starttls; the certificate must be for this host.", err)
+			return nil, unreached("no encrypted connection to "+address, "Port 465 goes with tls, 587 with starttls; the "+
+				"certificate must be for this host.", err)
 		}
 		c = smtp.NewClient(secured)
 	case "starttls":
 		if c, err = smtp.NewClientStartTLS(conn, config); err != nil {
 			raw.Close()
-			return nil, unreached("no encrypted connection to "+address, "Port 465 goes with tls, 587 with starttls; the certificate must be for this host.", err)
+			return nil, unreached("no encrypted connection to "+address, "Port 465 goes with tls, 587 with starttls; the "+
+				"certificate must be for this host.", err)
 		}
 	case "none":
 		c = smtp.NewClient(conn)
 	default:
 		raw.Close()
-		return nil, &Error{Problem: fmt.Sprintf("the encryption %q is not known", s.Encryption), Advice: "Choose tls, starttls or none."}
+		return nil, &Error{Problem: fmt.Sprintf("the encryption %q is not known", s.Encryption),
+			Advice: "Choose tls, starttls or none."}
 	}
 	if err := c.Hello("localhost"); err != nil {
 		c.Close()
@@ -176,7 +183,8 @@ func (s *Server) connect(ctx context.Context) (*smtp.Client, error) {
 	if s.Username != "" {
 		if err := c.Auth(sasl.NewPlainClient("", s.Username, s.Password)); err != nil {
 			c.Close()
-			return nil, refused(fmt.Sprintf("the mail server refuses the name “%s” or its password", s.Username), "Check both in Settings, Outgoing mail.", err)
+			return nil, refused(fmt.Sprintf("the mail server refuses the name “%s” or its password", s.Username),
+				"Check both in Settings, Outgoing mail.", err)
 		}
 	}
 	return c, nil

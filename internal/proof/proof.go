@@ -91,7 +91,8 @@ func inside(received string) bool {
 	line := spaces.ReplaceAllString(strings.TrimSpace(received), " ")
 	from, by, _ := strings.Cut(line, " by ")
 	within := false
-	for _, word := range strings.FieldsFunc(version.ReplaceAllString(line, " "), func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF:.", r) }) {
+	for _, word := range strings.FieldsFunc(version.ReplaceAllString(line, " "),
+		func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF:.", r) }) {
 		ip, err := netip.ParseAddr(word)
 		if err != nil {
 			continue
@@ -170,7 +171,8 @@ func Signed(ctx context.Context, content io.Reader, domain string, resolver Reso
 	if !fits {
 		return mail.Proof{Text: "its header is larger than any in which signatures are looked for"}
 	}
-	signatures, err := dkim.VerifyWithOptions(content, &dkim.VerifyOptions{MaxVerifications: maxSignatures, LookupTXT: lookup})
+	signatures, err := dkim.VerifyWithOptions(content,
+		&dkim.VerifyOptions{MaxVerifications: maxSignatures, LookupTXT: lookup})
 	if err != nil && !errors.Is(err, dkim.ErrTooManySignatures) {
 		return mail.Proof{Text: fmt.Sprintf("its signatures cannot be read (%v)", err)}
 	}

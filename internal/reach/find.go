@@ -26,7 +26,8 @@ func Find(ctx context.Context, resolver *net.Resolver, address string) ([]Found,
 	at := strings.LastIndexByte(address, '@')
 	domain := strings.TrimSuffix(strings.TrimSpace(address[at+1:]), ".")
 	if at < 1 || domain == "" || strings.ContainsAny(domain, " /:") {
-		return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("%q is no address", address), Advice: "Enter the whole address, such as gauges@brackwater.example.", Lasting: true}
+		return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("%q is no address", address),
+			Advice: "Enter the whole address, such as gauges@brackwater.example.", Lasting: true}
 	}
 	ctx, cancel := context.WithTimeout(ctx, stepTime)
 	defer cancel()
@@ -51,7 +52,10 @@ func Find(ctx context.Context, resolver *net.Resolver, address string) ([]Found,
 	case len(found) > 0:
 		return found, nil
 	case failed != nil:
-		return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("the domain %s cannot be looked up (%v)", domain, Cause(failed)), Advice: "Try again, or enter the mail server by hand.", Err: failed}
+		return nil, &Error{Step: NameLookup,
+			Problem: fmt.Sprintf("the domain %s cannot be looked up (%v)", domain, Cause(failed)),
+			Advice:  "Try again, or enter the mail server by hand.", Err: failed}
 	}
-	return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("the domain %s does not say where its mail is read", domain), Advice: "Ask whoever runs the mail for the name of the server, and enter it by hand.", Lasting: true}
+	return nil, &Error{Step: NameLookup, Problem: fmt.Sprintf("the domain %s does not say where its mail is read", domain),
+		Advice: "Ask whoever runs the mail for the name of the server, and enter it by hand.", Lasting: true}
 }

@@ -69,9 +69,10 @@ func (s *Server) Transport() *http.Transport {
 		return NewPatient(conn, silence), nil
 	}
 	return &http.Transport{
-		DialContext: dial, DialTLSContext: dial, MaxIdleConnsPerHost: 16, MaxConnsPerHost: 32, ResponseHeaderTimeout: 2 * silence,
-		IdleConnTimeout:    3 * time.Second, // before servers end them, so that no request meets an end
-		DisableCompression: true, WriteBufferSize: 128 << 10, ReadBufferSize: 64 << 10,
+		DialContext: dial, DialTLSContext: dial, MaxIdleConnsPerHost: 16, MaxConnsPerHost: 32,
+		ResponseHeaderTimeout: 2 * silence,
+		IdleConnTimeout:       3 * time.Second, // before servers end them, so that no request meets an end
+		DisableCompression:    true, WriteBufferSize: 128 << 10, ReadBufferSize: 64 << 10,
 	}
 }
 
@@ -102,18 +103,21 @@ var schemes = map[string]struct {
 func ParseURL(s string, allowed ...string) (server Server, path string, err error) {
 	u, err := url.Parse(strings.TrimSpace(s))
 	if err != nil || u.Hostname() == "" {
-		return server, "", fmt.Errorf("%q is no address of a server; write it as %s://files.brackwater.example/folder", s, allowed[0])
+		return server, "",
+			fmt.Errorf("%q is no address of a server; write it as %s://files.brackwater.example/folder", s, allowed[0])
 	}
 	scheme, ok := schemes[u.Scheme]
 	switch {
 	case !ok || !slices.Contains(allowed, u.Scheme):
-		return server, "", fmt.Errorf("the address begins with %s://, and %s:// is wanted", u.Scheme, strings.Join(allowed, ":// or "))
+		return server, "",
+			fmt.Errorf("the address begins with %s://, and %s:// is wanted", u.Scheme, strings.Join(allowed, ":// or "))
 	case u.User != nil:
 		return server, "", errors.New("name and password have fields of their own: leave them out of the address")
 	case u.RawQuery != "" || u.Fragment != "":
 		return server, "", errors.New("the address ends with ? or #: leave out what follows")
 	}
-	server = Server{Host: u.Hostname(), Port: scheme.port, Encryption: scheme.encryption, Ports: "https mostly has port 443, http port 80"}
+	server = Server{Host: u.Hostname(), Port: scheme.port, Encryption: scheme.encryption,
+		Ports: "https mostly has port 443, http port 80"}
 	if u.Port() != "" {
 		if server.Port, err = strconv.Atoi(u.Port()); err != nil || server.Port < 1 || server.Port > 65535 {
 			return server, "", fmt.Errorf("%q is no port", u.Port())

@@ -42,15 +42,19 @@ func TestPatienceLastsWhileSomethingIsSent(t *testing.T) {
 
 func TestAddressesOfServers(t *testing.T) {
 	for in, want := range map[string]string{
-		"https://files.brackwater.example/dav/harbour/":     "files.brackwater.example:443 tls /dav/harbour https://files.brackwater.example",
-		"http://127.0.0.1:8080":                             "127.0.0.1:8080 none  http://127.0.0.1:8080",
-		"sftp://files.brackwater.example:2222/~/h%C3%A4fen": "files.brackwater.example:2222 none /~/h\u00e4fen http://files.brackwater.example:2222",
-		"https://[::1]/x":                                   "[::1]:443 tls /x https://[::1]",
-		"ftp://files.brackwater.example":                    "the address begins with ftp://, and https:// or http:// or sftp:// is wanted",
-		"files.brackwater.example/dav":                      `"files.brackwater.example/dav" is no address of a server; write it as https://files.brackwater.example/folder`,
-		"https://ines:pw@files.brackwater.example/":         "name and password have fields of their own: leave them out of the address",
-		"https://files.brackwater.example/?x=1":             "the address ends with ? or #: leave out what follows",
-		"https://files.brackwater.example:99999/":           `"99999" is no port`,
+		"https://files.brackwater.example/dav/harbour/": "files.brackwater.example:443 tls /dav/harbour " +
+			"https://files.brackwater.example",
+		"http://127.0.0.1:8080": "127.0.0.1:8080 none  http://127.0.0.1:8080",
+		"sftp://files.brackwater.example:2222/~/h%C3%A4fen": "files.brackwater.example:2222 none /~/h\u00e4fen " +
+			"http://files.brackwater.example:2222",
+		"https://[::1]/x": "[::1]:443 tls /x https://[::1]",
+		"ftp://files.brackwater.example": "the address begins with ftp://, and https:// or http:// or sftp:// " +
+			"is wanted",
+		"files.brackwater.example/dav": `"files.brackwater.example/dav" is no address of a server; write it as https://files.brackwater.example/folder`,
+		"https://ines:pw@files.brackwater.example/": "name and password have fields of their own: leave them out of the " +
+			"address",
+		"https://files.brackwater.example/?x=1":   "the address ends with ? or #: leave out what follows",
+		"https://files.brackwater.example:99999/": `"99999" is no port`,
 	} {
 		server, path, err := ParseURL(in, "https", "http", "sftp")
 		u := server.URL()

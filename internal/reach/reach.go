@@ -62,7 +62,8 @@ func (s *Server) TLS() (*tls.Config, error) {
 		}
 		roots = roots.Clone()
 		if !roots.AppendCertsFromPEM([]byte(s.Authority)) {
-			return nil, &Error{Step: Encrypting, Problem: "the certificate of the authority cannot be read", Advice: "Give it in PEM form: it begins with -----BEGIN CERTIFICATE-----.", Lasting: true}
+			return nil, &Error{Step: Encrypting, Problem: "the certificate of the authority cannot be read",
+				Advice: "Give it in PEM form: it begins with -----BEGIN CERTIFICATE-----.", Lasting: true}
 		}
 		c.RootCAs = roots
 	}
@@ -112,9 +113,11 @@ func ParseProxy(s string) (*url.URL, error) {
 // Connect goes through the steps up to encryption, telling each that is done. With
 // starttls the connection is still plain: the protocol begins the encryption.
 // The error, if any, is a *Error.
-func (s *Server) Connect(ctx context.Context, done func(step Step, format string, args ...any)) (net.Conn, *tls.Config, error) {
+func (s *Server) Connect(ctx context.Context, done func(step Step, format string, args ...any)) (net.Conn, *tls.Config,
+	error) {
 	if s.Host == "" {
-		return nil, nil, &Error{Step: NameLookup, Problem: "no host is given", Advice: "Enter the name of the server, such as mail.brackwater.example.", Lasting: true}
+		return nil, nil, &Error{Step: NameLookup, Problem: "no host is given", Advice: "Enter the name of the server, such " +
+			"as mail.brackwater.example.", Lasting: true}
 	}
 	config, err := s.TLS()
 	if err != nil {
@@ -144,7 +147,9 @@ func (s *Server) Connect(ctx context.Context, done func(step Step, format string
 		return conn, config, nil
 	}
 	conn.Close()
-	return nil, nil, &Error{Step: Encrypting, Problem: fmt.Sprintf("the encryption %q is not known", s.Encryption), Advice: "Choose tls, starttls or none.", Lasting: true}
+	return nil, nil,
+		&Error{Step: Encrypting, Problem: fmt.Sprintf("the encryption %q is not known", s.Encryption),
+			Advice: "Choose tls, starttls or none.", Lasting: true}
 }
 
 func (s *Server) straight(ctx context.Context, done func(step Step, format string, args ...any)) (net.Conn, error) {
@@ -156,7 +161,8 @@ func (s *Server) straight(ctx context.Context, done func(step Step, format strin
 	addresses, err := resolver.LookupHost(lookup, s.Host)
 	cancel()
 	if err != nil {
-		e := &Error{Step: NameLookup, Problem: fmt.Sprintf("the host %q is not found", s.Host), Advice: "Check the spelling of the host, and that this machine can look up names.", Err: err}
+		e := &Error{Step: NameLookup, Problem: fmt.Sprintf("the host %q is not found", s.Host),
+			Advice: "Check the spelling of the host, and that this machine can look up names.", Err: err}
 		var dns *net.DNSError
 		e.Lasting = errors.As(err, &dns) && dns.IsNotFound
 		return nil, e
@@ -164,7 +170,8 @@ func (s *Server) straight(ctx context.Context, done func(step Step, format strin
 	done(NameLookup, "%s is %s", s.Host, addresses[0])
 	conn, err := (&net.Dialer{Timeout: stepTime, Resolver: resolver}).DialContext(ctx, "tcp", s.Address())
 	if err != nil {
-		return nil, &Error{Step: Connection, Problem: fmt.Sprintf("no server answers at %s (%v)", s.Address(), Cause(err)), Advice: "Check host and port, and that the server runs and no firewall is between.", Err: err}
+		return nil, &Error{Step: Connection, Problem: fmt.Sprintf("no server answers at %s (%v)", s.Address(), Cause(err)),
+			Advice: "Check host and port, and that the server runs and no firewall is between.", Err: err}
 	}
 	done(Connection, "a server answers at %s", s.Address())
 	return conn, nil
@@ -179,7 +186,9 @@ func (s *Server) throughProxy(ctx context.Context, done func(step Step, format s
 	ctx, cancel := context.WithTimeout(ctx, 2*stepTime)
 	defer cancel()
 	fail := func(err error) error {
-		return &Error{Step: Connection, Problem: fmt.Sprintf("the proxy %s gives no connection to %s (%v)", via.Host, s.Address(), Cause(err)), Advice: "Check the proxy's address, and that it lets it through to this host and port.", Err: err}
+		return &Error{Step: Connection,
+			Problem: fmt.Sprintf("the proxy %s gives no connection to %s (%v)", via.Host, s.Address(), Cause(err)),
+			Advice:  "Check the proxy's address, and that it lets it through to this host and port.", Err: err}
 	}
 	var conn net.Conn
 	if via.Scheme == "socks5" {
@@ -205,7 +214,8 @@ func tunnel(ctx context.Context, via *url.URL, address string) (net.Conn, error)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
-	request := &http.Request{Method: http.MethodConnect, URL: &url.URL{Opaque: address}, Host: address, Header: http.Header{}}
+	request := &http.Request{Method: http.MethodConnect, URL: &url.URL{Opaque: address}, Host: address,
+		Header: http.Header{}}
 	if via.User != nil {
 		password, _ := via.User.Password()
 		basic := &http.Request{Header: http.Header{}}
@@ -243,7 +253,8 @@ func (b *begun) Read(p []byte) (int, error) { return b.in.Read(p) }
 // Explain says why a connection could not be encrypted.
 func (s *Server) Explain(err error) error {
 	address := s.Address()
-	e := &Error{Step: Encrypting, Problem: fmt.Sprintf("no encrypted connection to %s (%v)", address, Cause(err)), Err: err, Advice: "Check that port and encryption go together: " + s.Ports + "."}
+	e := &Error{Step: Encrypting, Problem: fmt.Sprintf("no encrypted connection to %s (%v)", address, Cause(err)),
+		Err: err, Advice: "Check that port and encryption go together: " + s.Ports + "."}
 	var unknown x509.UnknownAuthorityError
 	var name x509.HostnameError
 	var invalid x509.CertificateInvalidError
@@ -254,8 +265,10 @@ func (s *Server) Explain(err error) error {
 	}
 	switch {
 	case errors.As(err, &other):
-		e.Problem, e.Lasting = "the certificate of "+address+" is not the one that is pinned: its fingerprint is "+other.fingerprint, true
-		e.Advice = "If the server's certificate was renewed, ask whoever runs it for the new fingerprint and pin that. If not, somebody is between."
+		e.Problem, e.Lasting = "the certificate of "+address+" is not the one that is pinned: its fingerprint is "+
+			other.fingerprint, true
+		e.Advice = "If the server's certificate was renewed, ask whoever runs it for the new fingerprint and pin that. If " +
+			"not, somebody is between."
 	case errors.As(err, &unknown):
 		e.Problem, e.Lasting = "the certificate of "+address+" is signed by nobody that this machine trusts", true
 		e.Advice = "Give the authority's certificate, or correct the host's name."
@@ -265,7 +278,8 @@ func (s *Server) Explain(err error) error {
 			if errors.As(err, &chain) && len(chain.UnverifiedCertificates) > 0 {
 				own = chain.UnverifiedCertificates[0]
 			}
-			e.Advice = "Give the authority's certificate, or pin this one once you have compared its fingerprint with the server's: " + print(own)
+			e.Advice = "Give the authority's certificate, or pin this one once you have compared its fingerprint with the " +
+				"server's: " + print(own)
 		}
 	case errors.As(err, &name):
 		e.Problem, e.Lasting = "the certificate of "+address+" is for another name ("+name.Error()+")", true

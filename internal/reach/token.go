@@ -32,7 +32,8 @@ func (hearing) Next([]byte) ([]byte, error) { return []byte{1}, nil }
 func (s *Server) Bearer(username, token string, has func(mechanism string) bool) sasl.Client {
 	switch {
 	case has(sasl.OAuthBearer):
-		return hearing{sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: username, Token: token, Host: s.Host, Port: s.Port})}
+		return hearing{
+			sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: username, Token: token, Host: s.Host, Port: s.Port})}
 	case has(XOAUTH2):
 		return &xoauth2{username, token}
 	}

@@ -1,7 +1,7 @@
 // Package reading reads messages: it opens parts, texts and archives, starts the processes that open hostile files,
 // verifies who sent a message, inspects contents while they are filed, and plans a message once all that its verdicts
-// depend on was read. It guarantees that one message uses no more than its budget, and that no content is opened in this
-// process. It writes nothing but its own spool.
+// depend on was read. It guarantees that one message uses no more than its budget, and that no content is opened in
+// this process. It writes nothing but its own spool.
 package reading
 
 import (
@@ -135,7 +135,8 @@ func (l *Message) Close() {
 }
 
 // Plan plans a message, reading what its verdicts hang on, and nothing else.
-func (rd *Reader) Plan(ctx context.Context, s source.Session, l *Message, rules []*rule.Compiled, setting plan.Setting) (plan.Plan, error) {
+func (rd *Reader) Plan(ctx context.Context, s source.Session, l *Message, rules []*rule.Compiled,
+	setting plan.Setting) (plan.Plan, error) {
 	rd.Office.Settings().NoteReport(l.Mail)
 	for range MostRounds {
 		p := plan.Make(rules, l.Mail, setting)
@@ -400,7 +401,8 @@ func (rd *Reader) inside(ctx context.Context, s source.Session, l *Message, id s
 	}
 	note := func(r mail.Read) { l.Mail.Texts[id] = &r }
 	if l.opened++; l.opened > mostOpened {
-		note(mail.Read{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is the limit", mostOpened)})
+		note(mail.Read{Problem: fmt.Sprintf("more than %d attachments of the message would have to be read, which is the "+
+			"limit", mostOpened)})
 		return nil
 	}
 	item, ok := l.Mail.Find(id)
@@ -569,7 +571,8 @@ func (rd *Reader) spool(l *Message, id string, r io.Reader) error {
 
 // stream gives an item's content as it is filed. first are its first bytes, to
 // be judged; close must be called.
-func (rd *Reader) stream(ctx context.Context, s source.Session, l *Message, item *plan.Item) (r io.Reader, closed func() error, err error) {
+func (rd *Reader) stream(ctx context.Context, s source.Session, l *Message, item *plan.Item) (r io.Reader,
+	closed func() error, err error) {
 	id := item.Item.ID
 	if item.Copy == rule.CopyEML {
 		id = source.Whole
@@ -590,7 +593,8 @@ func (rd *Reader) stream(ctx context.Context, s source.Session, l *Message, item
 
 // Draw renders a copy of the message into the spool and says what is missing
 // from it.
-func (rd *Reader) Draw(ctx context.Context, s source.Session, l *Message, item *plan.Item, r *rule.Compiled) (report render.Report, err error) {
+func (rd *Reader) Draw(ctx context.Context, s source.Session, l *Message, item *plan.Item,
+	r *rule.Compiled) (report render.Report, err error) {
 	id := item.Item.ID
 	whole, err := rd.Content(ctx, s, l, source.Whole)
 	if err != nil {
@@ -619,7 +623,8 @@ func (rd *Reader) Draw(ctx context.Context, s source.Session, l *Message, item *
 }
 
 // WithMessage opens a message on its server.
-func (rd *Reader) WithMessage(ctx context.Context, v store.Viewer, row *store.Message, f func(s source.Session, l *Message) error) error {
+func (rd *Reader) WithMessage(ctx context.Context, v store.Viewer, row *store.Message,
+	f func(s source.Session, l *Message) error) error {
 	m, err := rd.Store.Mailboxes.ByID(v, row.MailboxID)
 	if err != nil {
 		return err

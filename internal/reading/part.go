@@ -54,7 +54,8 @@ const mostWhole = 100 << 20
 // ends with an error. The next time, the part is taken out of the whole message, which
 // is another way to the same octets; of a very large message it is read again, and
 // the same length counts as whole.
-func (rd *Reader) part(ctx context.Context, s source.Session, l *Message, item string, announced int64) (io.ReadCloser, error) {
+func (rd *Reader) part(ctx context.Context, s source.Session, l *Message, item string, announced int64) (io.ReadCloser,
+	error) {
 	if l.Facts.Whole || announced == 0 {
 		return s.Part(ctx, l.Facts, item)
 	}

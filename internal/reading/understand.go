@@ -10,7 +10,8 @@ import (
 )
 
 // Understand makes a row of the records from a message's facts. A message on which that panics is a fault.PanicError.
-func Understand(mailboxID, folder string, validity uint32, f *source.Facts, now time.Time) (row *store.Message, m *mail.Message, err error) {
+func Understand(mailboxID, folder string, validity uint32, f *source.Facts, now time.Time) (row *store.Message,
+	m *mail.Message, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = &fault.PanicError{Cause: p}

@@ -97,7 +97,8 @@ type Inspection struct {
 // beginning tells is told at once: said says what it is, and hold why it must not be
 // filed unseen; then it is closed. A person who has looked decides, but of viruses only
 // one who was told of what the scanner said.
-func (rd *Reader) Inspect(ctx context.Context, s source.Session, l *Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) (w *Inspection, said string, hold store.Cause, err error) {
+func (rd *Reader) Inspect(ctx context.Context, s source.Session, l *Message, r *rule.Compiled, entry *store.Entry,
+	item *plan.Item) (w *Inspection, said string, hold store.Cause, err error) {
 	seen := entry.Given == "release" || entry.Given == "elsewhere"
 	if item.Copy == "" && !seen && r.Holds(rule.LockedArchives) {
 		locked, err := rd.locked(ctx, s, l, item)

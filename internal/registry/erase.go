@@ -16,7 +16,8 @@ import (
 )
 
 // ErrErasing says that what is underway has to be decided first.
-var ErrErasing = errors.New("something of this person is being filed, or waits in the tray; wait until it is filed, or decide it in the tray")
+var ErrErasing = errors.New("something of this person is being filed, or waits in the tray; wait until it is filed, " +
+	"or decide it in the tray")
 
 // PreviewErasure says what erasing a person's traces would erase.
 func (rg *Registry) PreviewErasure(address string) (store.Traces, []string, error) {
@@ -32,7 +33,8 @@ func (rg *Registry) PreviewErasure(address string) (store.Traces, []string, erro
 func personal(address string) (string, error) {
 	found := mail.ParseAddresses(strings.TrimSpace(address))
 	if len(found) != 1 || found[0].Domain == "" {
-		return "", rule.Problems{{Place: "address", Text: "this is not the mail address of one person, such as ines@brackwater.example"}}
+		return "", rule.Problems{{Place: "address", Text: "this is not the mail address of one person, such as " +
+			"ines@brackwater.example"}}
 	}
 	return found[0].String(), nil
 }
@@ -43,7 +45,8 @@ func stays(t *store.Traces, removed bool) []string {
 	if t.Files > 0 && !removed {
 		all = append(all, "the files in the cabinets, under their names")
 	}
-	all = append(all, "the messages in the mailboxes", "copies that were made of the records, and registers that people saved for themselves")
+	all = append(all, "the messages in the mailboxes",
+		"copies that were made of the records, and registers that people saved for themselves")
 	for _, name := range t.Told {
 		all = append(all, fmt.Sprintf("the address with “%s”, who is told of things: remove it in Settings", name))
 	}
@@ -52,7 +55,8 @@ func stays(t *store.Traces, removed bool) []string {
 
 // Erase erases a person's traces: what the records hold and, where that is asked
 // for, the files that were filed from the person's messages. It cannot be undone.
-func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, files bool) (store.Traces, []string, error) {
+func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, files bool) (store.Traces, []string,
+	error) {
 	clean, err := personal(address)
 	if err != nil {
 		return store.Traces{}, nil, err

@@ -86,7 +86,8 @@ func (rg *Exports) Start(v store.Viewer, of ExportOf) (Export, error) {
 		return Export{}, err
 	}
 	ctx, cancel := context.WithCancel(rg.Context())
-	x := &Export{ID: store.NewID(), Format: of.Format, State: store.Running, MadeAt: rg.Clock(), owner: v.ID, cancel: cancel}
+	x := &Export{ID: store.NewID(), Format: of.Format, State: store.Running, MadeAt: rg.Clock(), owner: v.ID,
+		cancel: cancel}
 	x.Name = "Register " + rg.Now().Format("2006-01-02 1504") + "." + of.Format
 	rg.exports.all[x.ID] = x
 	rg.Go("export", func() {
@@ -193,7 +194,8 @@ func (rg *Registry) tableRows(v store.Viewer, q register.Query, letters, only bo
 }
 
 // writeTable writes lines of the register as a table; letters makes one line of each row's lines.
-func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer, format string, columns []register.Column, letters bool, rows [][]register.Number, told func(done int)) error {
+func (rg *Registry) writeTable(ctx context.Context, v store.Viewer, w io.Writer, format string,
+	columns []register.Column, letters bool, rows [][]register.Number, told func(done int)) error {
 	if letters {
 		files := 0
 		for _, r := range rows {

@@ -15,7 +15,8 @@ import (
 func TestAStoppedExportWithoutAFileIsThrownAway(t *testing.T) {
 	rg := New(Config{Base: base.New(base.Base{Clock: time.Now, Zone: time.UTC}), Spool: t.TempDir()})
 	ines := store.Viewer{ID: "i"}
-	rg.exports.all = map[string]*Export{"stopped": {ID: "stopped", State: store.Stopped, owner: ines.ID, cancel: func() {}}}
+	rg.exports.all = map[string]*Export{
+		"stopped": {ID: "stopped", State: store.Stopped, owner: ines.ID, cancel: func() {}}}
 	if err := rg.Exports.Stop(store.Viewer{ID: "r"}, "stopped"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("another person stops it: %v", err)
 	}

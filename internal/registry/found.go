@@ -27,7 +27,8 @@ type UnknownFile struct {
 
 // UnknownFiles looks through a cabinet for files of which the register knows nothing: at most so
 // many. looked is how many files were looked at; more says that there are further ones.
-func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int) (unknown []UnknownFile, looked int, more bool, err error) {
+func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int) (unknown []UnknownFile, looked int,
+	more bool, err error) {
 	g, err := rg.Cabinets.Gate(cabinetID)
 	if err != nil {
 		return nil, 0, false, err
@@ -96,7 +97,8 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 		if err != nil {
 			return 0, err
 		}
-		if known[safename.Fold(file)] || slices.ContainsFunc(found, func(f store.Found) bool { return f.Entry.Path == full }) {
+		if known[safename.Fold(file)] ||
+			slices.ContainsFunc(found, func(f store.Found) bool { return f.Entry.Path == full }) {
 			continue
 		}
 		content, err := g.Cabinet.Sum(ctx, full)
@@ -114,8 +116,13 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 		}
 		message.Attachments = 1
 		name := path.Base(full)
-		found = append(found, store.Found{Message: message, Entry: store.Entry{RuleID: store.ByHand, RuleRevision: 1, Item: "1", CabinetID: cabinetID, State: store.Filed, Name: name,
-			Kind: string(mail.KindOf("", mail.Extension(name))), Wanted: full, Path: full, Reason: "it was found in the cabinet, and no record knew of it", Size: content.Size, SHA256: content.SHA256[:], PlannedAt: rg.Clock().UTC()}})
+		found = append(found,
+			store.Found{Message: message,
+				Entry: store.Entry{RuleID: store.ByHand, RuleRevision: 1, Item: "1", CabinetID: cabinetID, State: store.Filed,
+					Name: name,
+					Kind: string(mail.KindOf("", mail.Extension(name))), Wanted: full, Path: full,
+					Reason: "it was found in the cabinet, and no record knew of it", Size: content.Size, SHA256: content.SHA256[:],
+					PlannedAt: rg.Clock().UTC()}})
 	}
 	if len(found) == 0 {
 		return 0, nil

@@ -37,8 +37,10 @@ type RegisterFileOf struct {
 
 // SaveRegisterFile keeps a register as a file and writes it at once; one without
 // an id is new. The error, if any, is rule.Problems, or the cabinet's.
-func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision int, of RegisterFileOf, actor string) (store.RegisterFile, error) {
-	f := store.RegisterFile{ID: id, Name: safename.Segment(strings.TrimSpace(of.Name)), Format: of.Format, Per: cmp.Or(of.Per, "filing"), Scope: "all", Columns: append([]string{}, of.Columns...)}
+func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision int, of RegisterFileOf,
+	actor string) (store.RegisterFile, error) {
+	f := store.RegisterFile{ID: id, Name: safename.Segment(strings.TrimSpace(of.Name)), Format: of.Format,
+		Per: cmp.Or(of.Per, "filing"), Scope: "all", Columns: append([]string{}, of.Columns...)}
 	var problems rule.Problems
 	wrong := func(place, text string) { problems = append(problems, rule.Problem{Place: place, Text: text}) }
 	if strings.TrimSpace(of.Name) == "" {
@@ -80,7 +82,9 @@ func (rg *Registry) SaveRegisterFile(ctx context.Context, id string, revision in
 	}
 	err = rg.WriteRegisterFile(ctx, &f)
 	if errors.Is(err, errForeign) && id == "" { // nothing of it is kept
-		return f, errors.Join(rule.Problems{{Place: "name", Text: "a file of that name is there already, and Ink Tray did not write it; choose another name or folder"}}, rg.Store.RegisterFiles.Remove(f.ID, actor))
+		return f, errors.Join(rule.Problems{
+			{Place: "name", Text: "a file of that name is there already, and Ink Tray did not write it; choose another name " +
+				"or folder"}}, rg.Store.RegisterFiles.Remove(f.ID, actor))
 	}
 	return f, nil // what else is wrong is told with it, and it is tried again
 }
@@ -131,7 +135,9 @@ func (rg *Registry) tellOfRegisterFile(f *store.RegisterFile) error {
 		_, err := rg.Store.Tray.Settle("register file", f.ID)
 		return err
 	}
-	return rg.Store.Tray.Tell(&store.Notice{Kind: "register file", Object: f.ID, Text: fmt.Sprintf("The register “%s” could not be written: %s.", f.Name, phrase.TrimStop(f.Problem)), Advice: f.Advice, MadeAt: rg.Clock()})
+	return rg.Store.Tray.Tell(&store.Notice{Kind: "register file", Object: f.ID,
+		Text:   fmt.Sprintf("The register “%s” could not be written: %s.", f.Name, phrase.TrimStop(f.Problem)),
+		Advice: f.Advice, MadeAt: rg.Clock()})
 }
 
 // registerQuery is what of a year a register file holds: every number, whatever became of it.
@@ -174,7 +180,8 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 		return err
 	}
 	if y.Path == "" {
-		spot, err := g.Cabinet.Resolve(ctx, safename.Folder(f.Folder), safename.File(f.Name+" "+strconv.Itoa(year), "."+f.Format))
+		spot, err := g.Cabinet.Resolve(ctx, safename.Folder(f.Folder),
+			safename.File(f.Name+" "+strconv.Itoa(year), "."+f.Format))
 		if err != nil {
 			return err
 		}
@@ -233,7 +240,8 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 
 // keepChanged moves a register file that somebody changed out of the way and
 // gives it another name beside it, so that nothing typed into it is lost.
-func (rg *Registry) keepChanged(ctx context.Context, g *cabinets.Gate, f *store.RegisterFile, y *store.RegisterFileYear) error {
+func (rg *Registry) keepChanged(ctx context.Context, g *cabinets.Gate, f *store.RegisterFile,
+	y *store.RegisterFileYear) error {
 	if err := g.Cabinet.Retire(ctx, y.Path, changedName(f, y)); err != nil {
 		return err
 	}
@@ -246,7 +254,8 @@ func changedName(f *store.RegisterFile, y *store.RegisterFileYear) string {
 
 // showChanged gives what was moved out of the way its name, also after a crash;
 // nothing is no error.
-func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.RegisterFile, y *store.RegisterFileYear) error {
+func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.RegisterFile,
+	y *store.RegisterFileYear) error {
 	ext := path.Ext(y.Path)
 	stem := strings.TrimSuffix(y.Path, ext) + " (changed " + rg.Now().Format(time.DateOnly) + ")"
 	for n := 1; ; n++ {
@@ -261,7 +270,9 @@ func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.
 		case errors.Is(err, cabinet.ErrTaken):
 			continue
 		case err == nil:
-			err = rg.Store.Tray.Tell(&store.Notice{Kind: "register file changed", Object: f.ID + "/" + strconv.Itoa(y.Year), Text: fmt.Sprintf("Somebody changed the register “%s”. It is written anew; what was changed is kept as “%s”.", path.Base(y.Path), name),
+			err = rg.Store.Tray.Tell(&store.Notice{Kind: "register file changed", Object: f.ID + "/" + strconv.Itoa(y.Year),
+				Text: fmt.Sprintf("Somebody changed the register “%s”. It is written anew; what was changed is kept as “%s”.",
+					path.Base(y.Path), name),
 				Advice: "Write remarks as notes on a filing: they stand in the column of notes.", MadeAt: rg.Clock()})
 			rg.Events.Send(events.Event{Kind: "tray"})
 		}

@@ -44,13 +44,16 @@ func (rg *Registry) Lines(rows []store.Filing, withMessages bool) ([]register.Li
 	lines := make([]register.Line, len(rows))
 	for i := range rows {
 		f := &rows[i]
-		l := register.Line{Number: f.Entry(), Received: f.ReceivedAt, SenderName: f.SenderName, SenderAddress: f.SenderAddress, Subject: f.Subject, File: f.File, Folder: f.Folder, Cabinet: f.Cabinet,
-			Mailbox: f.Mailbox, Rule: f.Rule, Revision: f.Revision, Kind: f.Kind, Size: f.Size, Checksum: hex.EncodeToString(f.SHA256), State: f.State(), Remark: remark(f), Notes: notes[f.Entry()],
+		l := register.Line{Number: f.Entry(), Received: f.ReceivedAt, SenderName: f.SenderName,
+			SenderAddress: f.SenderAddress, Subject: f.Subject, File: f.File, Folder: f.Folder, Cabinet: f.Cabinet,
+			Mailbox: f.Mailbox, Rule: f.Rule, Revision: f.Revision, Kind: f.Kind, Size: f.Size,
+			Checksum: hex.EncodeToString(f.SHA256), State: f.State(), Remark: remark(f), Notes: notes[f.Entry()],
 			Message: register.MessageURL(messages[f.MessageID])}
 		if f.FiledAt != nil {
 			l.Filed = *f.FiledAt
 		}
-		if base := bases[f.CabinetID]; base != "" && f.FiledAt != nil && l.State != register.TakenBack && l.State != register.Replaced && l.State != register.Missing {
+		if base := bases[f.CabinetID]; base != "" && f.FiledAt != nil && l.State != register.TakenBack &&
+			l.State != register.Replaced && l.State != register.Missing {
 			l.Place = base.At(path.Join(f.Folder, f.File))
 		}
 		if outgoing.Console != "" {
@@ -122,7 +125,8 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 		}
 	}
 	if box, err := rg.Store.Mailboxes.ByID(v, f.MailboxID); err == nil && s.Message.ErasedAt == nil {
-		s.MailboxURL = register.MailboxURL(box.Username, box.Host, box.Port, s.Message.Folder, s.Message.UIDValidity, s.Message.UID)
+		s.MailboxURL = register.MailboxURL(box.Username, box.Host, box.Port, s.Message.Folder, s.Message.UIDValidity,
+			s.Message.UID)
 	}
 	if c, err := rg.Store.Cabinets.ByID(f.CabinetID); err == nil && f.FiledAt != nil {
 		s.FolderPlace = register.Base(c.Address).At(f.Folder)
@@ -157,7 +161,8 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 	if s.Post, err = rg.Store.FollowUps.OfMessage(v, f.MessageID); err != nil {
 		return nil, err
 	}
-	found, err := rg.Store.Register.Find(v, register.Query{Message: f.MessageID, Search: register.Search{States: register.All}, Ascending: true})
+	found, err := rg.Store.Register.Find(v,
+		register.Query{Message: f.MessageID, Search: register.Search{States: register.All}, Ascending: true})
 	if err != nil {
 		return nil, err
 	}

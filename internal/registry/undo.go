@@ -313,7 +313,8 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		}
 	}
 	// Also when it was done before: after a power cut both names may be there.
-	if err := g.Cabinet.Retire(ctx, entry.Path, name); err != nil && !errors.Is(err, cabinet.ErrMissing) && !errors.Is(err, cabinet.ErrTaken) {
+	if err := g.Cabinet.Retire(ctx, entry.Path, name); err != nil && !errors.Is(err, cabinet.ErrMissing) &&
+		!errors.Is(err, cabinet.ErrTaken) {
 		return err
 	}
 	reason := "taken back by " + pass.MadeBy

@@ -44,7 +44,8 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 		return s != register.Filed && s != register.Changed && s != register.Missing
 	})
 	if len(q.States) == 0 {
-		return nil, rule.Problems{{Place: "text", Text: "only files that were filed and not taken back are verified: leave the state out, or say state:filed"}}
+		return nil, rule.Problems{{Place: "text", Text: "only files that were filed and not taken back are verified: leave " +
+			"the state out, or say state:filed"}}
 	}
 	found, err := rg.Store.Register.Find(v, q)
 	if err != nil {
@@ -62,7 +63,8 @@ func (rg *Registry) Verify(v store.Viewer, q register.Query) (*store.Pass, error
 }
 
 // beginVerification verifies batches until there are none, as a pass.
-func (rg *Registry) beginVerification(by string, total int, plan store.VerificationPlan, next func() ([]store.Filing, error)) (*store.Pass, error) {
+func (rg *Registry) beginVerification(by string, total int, plan store.VerificationPlan,
+	next func() ([]store.Filing, error)) (*store.Pass, error) {
 	rg.mutex.Lock()
 	if rg.verifying {
 		rg.mutex.Unlock()
@@ -98,7 +100,8 @@ func (rg *Registry) beginVerification(by string, total int, plan store.Verificat
 	return &begun, nil
 }
 
-func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *passes.Steering, plan store.VerificationPlan, next func() ([]store.Filing, error)) (store.PassState, error) {
+func (rg *Registry) verifyAll(ctx context.Context, pass *store.Pass, steer *passes.Steering,
+	plan store.VerificationPlan, next func() ([]store.Filing, error)) (store.PassState, error) {
 	hours, _ := passes.ParseHours(plan.FromTime, plan.ToTime) // it was checked
 	missing, changed, passed := 0, 0, 0
 	for {
@@ -239,7 +242,8 @@ func (rg *Registry) VerifyDue() error {
 	}
 	// Once an hour at most: what becomes due one by one is gathered, and a cabinet
 	// that is out of reach does not fill the history.
-	if last, err := rg.Store.Verifications.Last(); err == nil && last.MadeBy == byPlan && rg.Clock().Sub(last.StartedAt).Abs() < time.Hour {
+	if last, err := rg.Store.Verifications.Last(); err == nil && last.MadeBy == byPlan &&
+		rg.Clock().Sub(last.StartedAt).Abs() < time.Hour {
 		return nil
 	}
 	before := rg.Clock().AddDate(0, 0, -plan.EveryDays)

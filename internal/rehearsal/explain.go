@@ -26,7 +26,8 @@ type Explanation struct {
 
 // Explain says for each rule what it makes of a message and why. It is computed
 // anew from what is known of the message; thorough reads what is missing.
-func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int64, thorough bool) (store.Message, []Explanation, error) {
+func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int64, thorough bool) (store.Message,
+	[]Explanation, error) {
 	row, err := rh.Store.Messages.ByID(v, messageID)
 	if err != nil {
 		return row, nil, err
@@ -129,7 +130,8 @@ func before(marks []store.StartMark, ruleID string, m *store.Message, zone *time
 	}
 	for _, mark := range marks {
 		if mark.RuleID == ruleID && mark.Folder == m.Folder && mark.UIDValidity == m.UIDValidity && m.UID < mark.UIDNext {
-			return "the message was there before the rule was switched on, on " + mark.MadeAt.In(zone).Format(time.DateOnly) + "; let the rule file old mail to have it filed, too"
+			return "the message was there before the rule was switched on, on " + mark.MadeAt.In(zone).Format(time.DateOnly) +
+				"; let the rule file old mail to have it filed, too"
 		}
 	}
 	return ""

@@ -35,7 +35,8 @@ type wouldBe struct {
 }
 
 func foresee(e *Rehearser, v store.Viewer, cabinetName string) *foreseen {
-	return &foreseen{owner: e, viewer: v, gate: e.cabinets.Named(cabinetName), folders: map[string]string{}, exact: map[string]string{}, files: map[string]wouldBe{}, next: map[string]int{}}
+	return &foreseen{owner: e, viewer: v, gate: e.cabinets.Named(cabinetName), folders: map[string]string{},
+		exact: map[string]string{}, files: map[string]wouldBe{}, next: map[string]int{}}
 }
 
 // spot finds the exact place for a name, and what is there: a file of the rehearsal, one
@@ -114,7 +115,8 @@ func (f *foreseen) place(ctx context.Context, item *RehearsedItem, received time
 			item.Verdict, item.Reason, item.Clash = plan.There, "a file with the same content is there already: "+shown, ""
 			return
 		case item.IfExists == "keep":
-			item.Verdict, item.Reason, item.Clash = plan.LeftOut, "a file of that name is there and is kept: "+shown, fmt.Sprintf("“%s” is kept", path.Base(shown))
+			item.Verdict, item.Reason, item.Clash = plan.LeftOut, "a file of that name is there and is kept: "+shown,
+				fmt.Sprintf("“%s” is kept", path.Base(shown))
 			return
 		case item.IfExists == "replace" && first == "":
 			if why, may := mayBeReplaced(would, filing, received); may {

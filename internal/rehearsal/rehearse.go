@@ -142,8 +142,10 @@ type rehearsing struct {
 
 // Rehearse plans messages under rules with the same code that files.
 func (rh *Rehearser) Rehearse(ctx context.Context, v store.Viewer, of RehearsalOf) (*Rehearsal, error) {
-	r := &rehearsing{owner: rh, viewer: v, of: of, names: map[string]string{}, listed: map[string][]mail.Folder{}, would: map[string]*foreseen{}, copies: map[copyOf]string{}, tree: map[[2]string]*FolderSum{},
-		same: map[string]int{}, moved: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{}, watch: map[[2]string][]*rule.Compiled{}}
+	r := &rehearsing{owner: rh, viewer: v, of: of, names: map[string]string{}, listed: map[string][]mail.Folder{},
+		would: map[string]*foreseen{}, copies: map[copyOf]string{}, tree: map[[2]string]*FolderSum{},
+		same: map[string]int{}, moved: map[string]int{}, hidden: map[string]int{}, out: &Rehearsal{},
+		watch: map[[2]string][]*rule.Compiled{}}
 	if err := r.order(); err != nil {
 		return nil, err
 	}
@@ -284,7 +286,8 @@ func (r *rehearsing) known(v store.Viewer, mailboxes []store.Mailbox) error {
 	}
 	// In the order in which a pass files them.
 	slices.SortStableFunc(chosen, func(a, b planned) int {
-		return cmp.Or(place[a.row.MailboxID]-place[b.row.MailboxID], strings.Compare(a.row.Folder, b.row.Folder), cmp.Compare(a.row.UIDValidity, b.row.UIDValidity), cmp.Compare(a.row.UID, b.row.UID))
+		return cmp.Or(place[a.row.MailboxID]-place[b.row.MailboxID], strings.Compare(a.row.Folder, b.row.Folder),
+			cmp.Compare(a.row.UIDValidity, b.row.UIDValidity), cmp.Compare(a.row.UID, b.row.UID))
 	})
 	return r.takeAll(chosen)
 }
@@ -497,7 +500,8 @@ func (r *rehearsing) folder(ctx context.Context, s source.Session, m *store.Mail
 }
 
 // rows gives what is known of messages, asking the server for the others.
-func (r *rehearsing) rows(ctx context.Context, s source.Session, m *store.Mailbox, folder string, validity uint32, uids []uint32) ([]planned, error) {
+func (r *rehearsing) rows(ctx context.Context, s source.Session, m *store.Mailbox, folder string, validity uint32,
+	uids []uint32) ([]planned, error) {
 	known, err := r.owner.Store.Messages.ByUID(m.ID, folder, validity, uids)
 	if err != nil {
 		return nil, err
@@ -516,7 +520,9 @@ func (r *rehearsing) rows(ctx context.Context, s source.Session, m *store.Mailbo
 			return nil, err
 		}
 		for i := range facts {
-			one := planned{row: store.Message{MailboxID: m.ID, Folder: folder, UIDValidity: validity, ReceivedAt: facts[i].Received}, facts: &facts[i]}
+			one := planned{
+				row:   store.Message{MailboxID: m.ID, Folder: folder, UIDValidity: validity, ReceivedAt: facts[i].Received},
+				facts: &facts[i]}
 			if r.of.Thorough { // which reads the facts from the row
 				whole, _, err := store.NewMessage(m.ID, folder, validity, &facts[i], r.owner.Clock())
 				if err != nil {
@@ -533,7 +539,8 @@ func (r *rehearsing) rows(ctx context.Context, s source.Session, m *store.Mailbo
 		if row, is := known[u]; is {
 			one, ok = planned{row: row}, true
 		}
-		if !ok || !r.of.Since.IsZero() && one.row.ReceivedAt.Before(r.of.Since) || !r.of.Until.IsZero() && !one.row.ReceivedAt.Before(r.of.Until) {
+		if !ok || !r.of.Since.IsZero() && one.row.ReceivedAt.Before(r.of.Since) || !r.of.Until.IsZero() &&
+			!one.row.ReceivedAt.Before(r.of.Until) {
 			continue
 		}
 		rows = append(rows, one)
@@ -750,7 +757,8 @@ func (r *rehearsing) shown(t *taken) (Rehearsed, error) {
 // item says what would become of an attachment that a rule takes.
 func (r *rehearsing) item(p *planned, pr *plan.Rule, item *plan.Item, before decided) RehearsedItem {
 	out := RehearsedItem{Item: *item, Rule: pr.Rule.Rule.Name}
-	if e := before.entries[store.ItemOf{MessageID: p.row.ID, Item: item.Item.ID}][pr.Rule.Rule.ID]; e != nil && p.row.ID > 0 {
+	if e := before.entries[store.ItemOf{MessageID: p.row.ID, Item: item.Item.ID}][pr.Rule.Rule.ID]; e != nil &&
+		p.row.ID > 0 {
 		if verdict, reason := already(e, pr.Rule); verdict != "" {
 			out.Verdict, out.Reason = verdict, reason
 			return out
@@ -881,7 +889,8 @@ func (r *rehearsing) moves(p *planned) {
 		}
 		for _, s := range mine.Steps {
 			if s.Kind == rule.DoMove && s.Do && !l.LooksInto(r.listed[box], s.What) {
-				r.moved["The rule “"+other.Rule.Name+"” waits for a label and does not look into “"+s.What+"”, so it misses \x00 once this rule has moved them."]++
+				r.moved["The rule “"+other.Rule.Name+"” waits for a label and does not look into “"+s.What+
+					"”, so it misses \x00 once this rule has moved them."]++
 			}
 		}
 	}

@@ -37,7 +37,8 @@ func TestARealScannerIsAsked(t *testing.T) {
 	}
 	found, err := ask(t, s, strings.Repeat("x", 6<<20))
 	var known *Error
-	if found != "" || !errors.As(err, &known) || !known.Lasting || known.Problem != "it is larger than the virus scanner takes" {
+	if found != "" || !errors.As(err, &known) || !known.Lasting || known.Problem != "it is larger than the virus "+
+		"scanner takes" {
 		t.Errorf("too large: %q, %v", found, err)
 	}
 	stream, err := s.Begin(t.Context())
@@ -51,10 +52,12 @@ func TestARealScannerIsAsked(t *testing.T) {
 }
 
 func TestAScannerThatFailsIsTold(t *testing.T) {
-	if _, err := (&Scanner{Address: "unix:/nowhere/s"}).Begin(t.Context()); err == nil || !strings.Contains(err.Error(), "cannot be reached") {
+	if _, err := (&Scanner{Address: "unix:/nowhere/s"}).Begin(t.Context()); err == nil ||
+		!strings.Contains(err.Error(), "cannot be reached") {
 		t.Errorf("no scanner: %v", err)
 	}
-	for name, answer := range map[string]string{"broke off": "", "says: stream: nonsense": "stream: nonsense\x00", "says: Can't open file": "Can't open file ERROR\x00"} {
+	for name, answer := range map[string]string{"broke off": "", "says: stream: nonsense": "stream: nonsense\x00",
+		"says: Can't open file": "Can't open file ERROR\x00"} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
@@ -72,7 +75,8 @@ func TestAScannerThatFailsIsTold(t *testing.T) {
 		}()
 		found, err := ask(t, &Scanner{Address: l.Addr().String()}, "x")
 		var known *Error
-		if found != "" || !errors.As(err, &known) || known.Lasting || !strings.Contains(err.Error(), strings.TrimPrefix(name, "says: stream: ")) {
+		if found != "" || !errors.As(err, &known) || known.Lasting ||
+			!strings.Contains(err.Error(), strings.TrimPrefix(name, "says: stream: ")) {
 			t.Errorf("%s: %q, %v", name, found, err)
 		}
 	}

@@ -54,7 +54,8 @@ func corpus(t *testing.T) []sourcetest.Odd {
 			t.Fatal(err)
 		}
 		data = append(fmt.Appendf(nil, "X-Number: %d\n", i), data...) // each its own bytes
-		all = append(all, sourcetest.Odd{Name: "foreign: " + filepath.Base(name), Raw: data, Rewritten: true, Ambiguous: true})
+		all = append(all,
+			sourcetest.Odd{Name: "foreign: " + filepath.Base(name), Raw: data, Rewritten: true, Ambiguous: true})
 	}
 	return all
 }
@@ -70,12 +71,16 @@ func describe(m *mail.Message, open func(item mail.Item) ([]byte, error)) seen {
 	var items, contents []string
 	if *showStructure {
 		m.Walk(func(p *mail.Part) bool {
-			items = append(items, fmt.Sprintf("  %s %s %d octets, %d children", p.Item, p.Type, p.Size*int64(1-min(1, len(p.Children))), len(p.Children)))
+			items = append(items,
+				fmt.Sprintf("  %s %s %d octets, %d children", p.Item, p.Type, p.Size*int64(1-min(1, len(p.Children))),
+					len(p.Children)))
 			return true
 		})
 	}
 	for _, i := range m.Items() {
-		items = append(items, fmt.Sprintf("%s %q %s %s inline=%v opens=%v detached=%v %s", i.ID, i.Name, i.Type, i.Kind, i.Inline, i.Opens, i.Detached, i.Encoding))
+		items = append(items,
+			fmt.Sprintf("%s %q %s %s inline=%v opens=%v detached=%v %s", i.ID, i.Name, i.Type, i.Kind, i.Inline, i.Opens,
+				i.Detached, i.Encoding))
 		data, err := open(i)
 		if err != nil {
 			contents = append(contents, i.ID+": "+err.Error())
@@ -177,7 +182,10 @@ func TestAMessageHasTheSameItemsAndNamesByEveryRoute(t *testing.T) {
 	dovecot.Fill("ann", len(messages), func(i int) []byte { return messages[i].Raw })
 
 	t.Run("IMAP", func(t *testing.T) {
-		s, err := imap.Dial(t.Context(), imap.Config{Server: reach.Server{Host: dovecot.Host, Port: dovecot.IMAPS, Encryption: reach.TLS, RootCAs: dovecot.Roots}, Username: "ann", Password: "pw"})
+		s, err := imap.Dial(t.Context(),
+			imap.Config{
+				Server:   reach.Server{Host: dovecot.Host, Port: dovecot.IMAPS, Encryption: reach.TLS, RootCAs: dovecot.Roots},
+				Username: "ann", Password: "pw"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -185,7 +193,10 @@ func TestAMessageHasTheSameItemsAndNamesByEveryRoute(t *testing.T) {
 		compare(t, "IMAP", messages, fromSession(t, s))
 	})
 	t.Run("POP3", func(t *testing.T) {
-		s, err := pop3.Dial(t.Context(), pop3.Config{Server: reach.Server{Host: dovecot.Host, Port: dovecot.POP3S, Encryption: reach.TLS, RootCAs: dovecot.Roots}, Username: "ann", Password: "pw", Spool: t.TempDir(), Numbers: &sourcetest.Numbers{}})
+		s, err := pop3.Dial(t.Context(),
+			pop3.Config{
+				Server:   reach.Server{Host: dovecot.Host, Port: dovecot.POP3S, Encryption: reach.TLS, RootCAs: dovecot.Roots},
+				Username: "ann", Password: "pw", Spool: t.TempDir(), Numbers: &sourcetest.Numbers{}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -198,7 +209,8 @@ func TestAMessageHasTheSameItemsAndNamesByEveryRoute(t *testing.T) {
 			t.Fatal(err)
 		}
 		for i, m := range messages {
-			if err := os.WriteFile(filepath.Join(folder, "new", fmt.Sprintf("1770000000.M%06dP1.here", i)), m.Raw, 0o600); err != nil {
+			if err := os.WriteFile(filepath.Join(folder, "new", fmt.Sprintf("1770000000.M%06dP1.here", i)), m.Raw,
+				0o600); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -301,7 +313,8 @@ func overSMTP(t *testing.T, messages []sourcetest.Odd) {
 	}
 	defer root.Close()
 	address := drop.Address{Mailbox: "gauges", Address: "gauges@drop.brackwater.example"}
-	receiver := drop.New(drop.Config{Domain: "drop.brackwater.example", Spool: t.TempDir(), Clock: time.Now, Log: slog.New(slog.DiscardHandler),
+	receiver := drop.New(drop.Config{Domain: "drop.brackwater.example", Spool: t.TempDir(), Clock: time.Now,
+		Log:  slog.New(slog.DiscardHandler),
 		Find: func(string) (drop.Address, bool, error) { return address, true, nil },
 		Deliver: func(_ drop.Address, received time.Time, message io.Reader) error {
 			_, err := mailfile.DeliverInto(root, ".", received, message)
@@ -363,7 +376,9 @@ func hand(address string, raw []byte) error {
 			return nil
 		}
 	}
-	for _, step := range [][2]string{{"", "220"}, {"EHLO tidewatch.example\r\n", "250"}, {"MAIL FROM:<oda@tidewatch.example>\r\n", "250"}, {"RCPT TO:<gauges@drop.brackwater.example>\r\n", "250"}, {"DATA\r\n", "354"}} {
+	for _, step := range [][2]string{{"", "220"}, {"EHLO tidewatch.example\r\n", "250"},
+		{"MAIL FROM:<oda@tidewatch.example>\r\n", "250"}, {"RCPT TO:<gauges@drop.brackwater.example>\r\n", "250"},
+		{"DATA\r\n", "354"}} {
 		if err := say(step[0], step[1]); err != nil {
 			return err
 		}

@@ -26,13 +26,16 @@ func (s *Passes) AddByHand(p *Pass, hands []Hand, what string) error {
 			return err
 		}
 		for _, h := range hands {
-			if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, h.Message).Error; err != nil {
+			if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
+				h.Message).Error; err != nil {
 				return err
 			}
 			for i := range h.Entries {
 				e := &h.Entries[i]
 				e.PassID, e.RuleID, e.RuleRevision = p.ID, ByHand, 1
-				if err := tx.Raw("SELECT coalesce(max(round) + 1, 0) FROM journal WHERE rule_id = ? AND message_id = ? AND item = ?", ByHand, e.MessageID, e.Item).Scan(&e.Round).Error; err != nil {
+				if err := tx.Raw(
+					"SELECT coalesce(max(round) + 1, 0) FROM journal WHERE rule_id = ? AND message_id = ? AND item = ?", ByHand,
+					e.MessageID, e.Item).Scan(&e.Round).Error; err != nil {
 					return err
 				}
 				if err := tx.Create(e).Error; err != nil {
@@ -52,7 +55,8 @@ func addHandFollowUps(tx *gorm.DB, passID, messageID int64, after []FollowUp) er
 		return nil
 	}
 	round := 0
-	if err := tx.Raw("SELECT coalesce(max(round) + 1, 0) FROM follow_ups WHERE rule_id = ? AND message_id = ?", ByHand, messageID).Scan(&round).Error; err != nil {
+	if err := tx.Raw("SELECT coalesce(max(round) + 1, 0) FROM follow_ups WHERE rule_id = ? AND message_id = ?", ByHand,
+		messageID).Scan(&round).Error; err != nil {
 		return err
 	}
 	for i := range after {
@@ -64,7 +68,8 @@ func addHandFollowUps(tx *gorm.DB, passID, messageID int64, after []FollowUp) er
 
 // handChanges narrows follow-ups to what a pass by hand did and nobody took back.
 func handChanges(db *gorm.DB, passIDs ...int64) *gorm.DB {
-	return db.Model(&FollowUp{}).Where("rule_id = ? AND state = 'done' AND kind <> 'return' AND pass_id IN ?", ByHand, passIDs)
+	return db.Model(&FollowUp{}).Where("rule_id = ? AND state = 'done' AND kind <> 'return' AND pass_id IN ?", ByHand,
+		passIDs)
 }
 
 // opposite is what takes a change by hand back.
@@ -78,7 +83,8 @@ func opposite(f *FollowUp) FollowUp {
 	case "move":
 		back.Kind, back.What = "return", f.FromFolder
 	default:
-		back.What = map[string]string{"read": "unread", "unread": "read", "flagged": "not flagged", "not flagged": "flagged"}[f.What]
+		back.What = map[string]string{"read": "unread", "unread": "read", "flagged": "not flagged",
+			"not flagged": "flagged"}[f.What]
 	}
 	return back
 }
@@ -109,7 +115,8 @@ func (s *Undoing) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, err
 			b.State, b.MadeAt = Waiting, at
 			back[f.MessageID] = append(back[f.MessageID], b)
 			one = one && f.MailboxID == box
-			if err := tx.Model(f).Updates(map[string]any{"state": LaidAside, "reason": "taken back by " + v.Name}).Error; err != nil {
+			if err := tx.Model(f).Updates(map[string]any{"state": LaidAside, "reason": "taken back by " +
+				v.Name}).Error; err != nil {
 				return err
 			}
 		}
@@ -121,7 +128,8 @@ func (s *Undoing) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, err
 			return err
 		}
 		for _, message := range order {
-			err := errors.Join(tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, message).Error, addHandFollowUps(tx, p.ID, message, back[message]))
+			err := errors.Join(tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
+				message).Error, addHandFollowUps(tx, p.ID, message, back[message]))
 			if err != nil {
 				return err
 			}
@@ -137,7 +145,9 @@ func (s *Messages) FiledOf(v Viewer, ids []int64) (map[int64]int, error) {
 		MessageID int64
 		N         int
 	}
-	err := v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("message_id IN ? AND state IN ('filed', 'already there') AND undo <> 'done'", ids).Select("message_id, count(DISTINCT item) AS n").Group("message_id").Scan(&rows).Error
+	err := v.sees(s.read.Model(&Entry{}),
+		"mailbox_id").Where("message_id IN ? AND state IN ('filed', 'already there') AND undo <> 'done'",
+		ids).Select("message_id, count(DISTINCT item) AS n").Group("message_id").Scan(&rows).Error
 	counts := map[int64]int{}
 	for _, r := range rows {
 		counts[r.MessageID] = r.N

@@ -15,11 +15,15 @@ func (s *Settings) Rewind(now, due, since time.Time) error {
 	for _, table := range []string{"journal", "follow_ups", "post", "retries"} {
 		all = append(all, statement{"UPDATE " + table + " SET next_at = ? WHERE next_at > ?", []any{due, due}})
 	}
-	for _, c := range []struct{ table, column string }{{"addressees", "told_at"}, {"addressees", "made_at"}, {"alarms", "checked_at"}, {"alarms", "rang_at"}, {"alarms", "made_at"}, {"register", "checked_at"}, {"outages", "since"}, {"notices", "made_at"}} {
-		all = append(all, statement{"UPDATE " + c.table + " SET " + c.column + " = ? WHERE " + c.column + " > ?", []any{now, now}})
+	for _, c := range []struct{ table, column string }{{"addressees", "told_at"}, {"addressees", "made_at"},
+		{"alarms", "checked_at"}, {"alarms", "rang_at"}, {"alarms", "made_at"}, {"register", "checked_at"},
+		{"outages", "since"}, {"notices", "made_at"}} {
+		all = append(all,
+			statement{"UPDATE " + c.table + " SET " + c.column + " = ? WHERE " + c.column + " > ?", []any{now, now}})
 	}
 	for _, c := range []struct{ table, column string }{{"rules", "on_at"}, {"start_marks", "made_at"}} {
-		all = append(all, statement{"UPDATE " + c.table + " SET " + c.column + " = ? WHERE " + c.column + " > ?", []any{since, now}})
+		all = append(all,
+			statement{"UPDATE " + c.table + " SET " + c.column + " = ? WHERE " + c.column + " > ?", []any{since, now}})
 	}
 	return s.change(func(tx *gorm.DB) error { return exec(tx, all...) })
 }
@@ -37,7 +41,10 @@ func (s *Settings) LastSeen() (time.Time, error) {
 // moment.
 func (s *Settings) ArrivedAround(at time.Time, within time.Duration) (bool, error) {
 	var n int64
-	err := s.read.Model(&Message{}).Where("received_from = 'server' AND received_at BETWEEN ? AND ? AND id > (SELECT coalesce(max(id), 0) - 1000 FROM messages) AND mailbox_id IN (SELECT id FROM mailboxes WHERE kind = 'imap')", at.Add(-within).UTC(), at.Add(within).UTC()).Limit(1).Count(&n).Error
+	err := s.read.Model(&Message{}).Where(
+		"received_from = 'server' AND received_at BETWEEN ? AND ? AND id > (SELECT coalesce(max(id), 0) - 1000 FROM "+
+			"messages) AND mailbox_id IN (SELECT id FROM mailboxes WHERE kind = 'imap')", at.Add(-within).UTC(),
+		at.Add(within).UTC()).Limit(1).Count(&n).Error
 	return n > 0, explain(err)
 }
 

@@ -35,11 +35,15 @@ func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
 	}
 	err = errors.Join(
 		count(&t.Filings, "SELECT count(*) FROM register WHERE "+fromPerson),
-		count(&t.Files, "SELECT count(*) FROM register WHERE "+fromPerson+" AND filed_at IS NOT NULL AND undone_at IS NULL AND check_state <> 'missing' AND (replaced_by = '' OR kept_as <> '')"),
+		count(&t.Files, "SELECT count(*) FROM register WHERE "+fromPerson+" AND filed_at IS NOT NULL AND undone_at IS NULL "+
+			"AND check_state <> 'missing' AND (replaced_by = '' OR kept_as <> '')"),
 		count(&t.Messages, "SELECT count(*) FROM messages WHERE "+fromPerson),
-		count(&t.Notes, "SELECT count(*) FROM register_notes n JOIN register r ON r.year = n.year AND r.number = n.number WHERE r."+fromPerson),
-		count(&t.Posts, "SELECT count(*) FROM post WHERE instr(char(10) || lower(recipients) || char(10), char(10) || lower(?) || char(10)) > 0"),
-		count(&t.Underway, "SELECT count(*) FROM journal j JOIN messages m ON m.id = j.message_id WHERE m."+fromPerson+" AND (j.state IN ('planned', 'staged', 'held', 'failed') OR j.undo = 'asked')"))
+		count(&t.Notes, "SELECT count(*) FROM register_notes n JOIN register r ON r.year = n.year AND r.number = n.number "+
+			"WHERE r."+fromPerson),
+		count(&t.Posts, "SELECT count(*) FROM post WHERE instr(char(10) || lower(recipients) || char(10), char(10) || "+
+			"lower(?) || char(10)) > 0"),
+		count(&t.Underway, "SELECT count(*) FROM journal j JOIN messages m ON m.id = j.message_id WHERE m."+fromPerson+
+			" AND (j.state IN ('planned', 'staged', 'held', 'failed') OR j.undo = 'asked')"))
 	if err != nil {
 		return t, err
 	}
@@ -64,7 +68,8 @@ func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
 // FilesOf lists the filings of a person whose file lies in a cabinet, kept out of
 // the way or not.
 func (s *Erasure) FilesOf(address string) ([]Filing, error) {
-	return list[Filing](s.read.Where(fromPerson+" AND filed_at IS NOT NULL AND (undone_at IS NULL OR kept_as <> '')", address).Order("year, number"))
+	return list[Filing](s.read.Where(fromPerson+" AND filed_at IS NOT NULL AND (undone_at IS NULL OR kept_as <> '')",
+		address).Order("year, number"))
 }
 
 // FileRemoved records that the file of a filing was removed for good, because its
@@ -73,7 +78,8 @@ func (s *Erasure) FileRemoved(f *Filing, by string, now time.Time) error {
 	at := now.UTC()
 	return s.change(func(tx *gorm.DB) error {
 		return errors.Join(
-			tx.Exec("UPDATE register SET undone_at = coalesce(undone_at, ?), undone_by = ?, kept_as = '', kept_at = NULL, folder = '', file = '' WHERE year = ? AND number = ?", at, by, f.Year, f.Number).Error,
+			tx.Exec("UPDATE register SET undone_at = coalesce(undone_at, ?), undone_by = ?, kept_as = '', kept_at = NULL, "+
+				"folder = '', file = '' WHERE year = ? AND number = ?", at, by, f.Year, f.Number).Error,
 			tx.Exec("UPDATE journal SET undo = 'done', path = '', wanted = '' WHERE id = ?", f.JournalID).Error)
 	})
 }
@@ -102,14 +108,19 @@ func eraseMessages(tx *gorm.DB, at time.Time, where string, args ...any) error {
 		sql  string
 		args []any
 	}{
-		{"INSERT INTO register_events (year, number, at, kind, made_by, text) SELECT year, number, ?, 'erased', '', '' FROM register WHERE erased_at IS NULL AND message_id IN " + of, with(at)},
+		{"INSERT INTO register_events (year, number, at, kind, made_by, text) SELECT year, number, ?, 'erased', '', '' " +
+			"FROM register WHERE erased_at IS NULL AND message_id IN " + of, with(at)},
 		{"DELETE FROM topic_examples WHERE fingerprint IN (SELECT fingerprint FROM messages WHERE " + where + ")", args},
-		{"DELETE FROM register_notes WHERE (year, number) IN (SELECT year, number FROM register WHERE message_id IN " + of + ")", args},
-		{"UPDATE register SET sender_name = '', sender_address = '', subject = '', erased_at = ? WHERE message_id IN " + of, with(at)},
-		{"UPDATE journal SET name = '', reason = CASE WHEN state = 'filed' THEN '' ELSE reason END, wanted = path WHERE message_id IN " + of, args},
+		{"DELETE FROM register_notes WHERE (year, number) IN (SELECT year, number FROM register WHERE message_id IN " + of +
+			")", args},
+		{"UPDATE register SET sender_name = '', sender_address = '', subject = '', erased_at = ? WHERE message_id IN " + of,
+			with(at)},
+		{"UPDATE journal SET name = '', reason = CASE WHEN state = 'filed' THEN '' ELSE reason END, wanted = path WHERE " +
+			"message_id IN " + of, args},
 		{"UPDATE follow_ups SET what = '', reason = '' WHERE kind IN ('reply', 'draft') AND message_id IN " + of, args},
 		{"DELETE FROM post WHERE state IN ('done', 'set aside') AND message_id IN " + of, args},
-		{"UPDATE messages SET subject = '', sender_name = '', sender_address = '', header = '', structure = '{}', flags = '[]', erased_at = ? WHERE " + where, with(at)},
+		{"UPDATE messages SET subject = '', sender_name = '', sender_address = '', header = '', structure = '{}', flags = " +
+			"'[]', erased_at = ? WHERE " + where, with(at)},
 	} {
 		if err := tx.Exec(step.sql, step.args...).Error; err != nil {
 			return err
@@ -128,7 +139,8 @@ func (s *Erasure) Erase(v Viewer, address string, now time.Time) (t Traces, err 
 		if err := eraseMessages(tx, at, fromPerson, address); err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM post WHERE state IN ('done', 'set aside') AND instr(char(10) || lower(recipients) || char(10), char(10) || lower(?) || char(10)) > 0", address).Error; err != nil {
+		if err := tx.Exec("DELETE FROM post WHERE state IN ('done', 'set aside') AND instr(char(10) || lower(recipients) "+
+			"|| char(10), char(10) || lower(?) || char(10)) > 0", address).Error; err != nil {
 			return err
 		}
 		if err := tx.Exec("DELETE FROM topic_examples WHERE "+fromPerson, address).Error; err != nil {

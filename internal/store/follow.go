@@ -11,8 +11,10 @@ import (
 // message has its verdict, and nothing waits for a person where that counts.
 func ready(db *gorm.DB, now time.Time) *gorm.DB {
 	return db.Where("state IN ('waiting', 'begun') AND (next_at IS NULL OR next_at <= ?)", now.UTC()).
-		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.state IN ('planned', 'staged'))").
-		Where("(kind NOT IN ('move', 'reply', 'draft') OR rule_id = 'by-hand' OR NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.state IN ('held', 'failed')))")
+		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.state IN ('planned', " +
+			"'staged'))").
+		Where("(kind NOT IN ('move', 'reply', 'draft') OR rule_id = 'by-hand' OR NOT EXISTS (SELECT 1 FROM journal j WHERE " +
+			"j.message_id = follow_ups.message_id AND j.state IN ('held', 'failed')))")
 }
 
 // Ready lists what is to be done now in a mailbox, or with "" what is
@@ -30,7 +32,8 @@ func (s *FollowUps) Ready(mailboxID string, now time.Time, most int) ([]FollowUp
 // Next is when a mailbox has a follow-up to do next; ok is false where
 // none waits for its time.
 func (s *FollowUps) Next(mailboxID string) (at time.Time, ok bool, err error) {
-	f, err := first[FollowUp](s.read.Where("mailbox_id = ? AND state IN ('waiting', 'begun') AND kind NOT IN ('reply', 'tell') AND next_at IS NOT NULL", mailboxID).Order("next_at").Limit(1))
+	f, err := first[FollowUp](s.read.Where("mailbox_id = ? AND state IN ('waiting', 'begun') AND kind NOT IN ('reply', "+
+		"'tell') AND next_at IS NOT NULL", mailboxID).Order("next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
 	}
@@ -90,7 +93,8 @@ func (s *FollowUps) EndFollowUp(f *FollowUp, m *Message, now time.Time) error {
 				return err
 			}
 		}
-		return tx.Model(f).Select("state", "cause", "reason", "advice", "attempts", "next_at", "done_at", "from_folder").Updates(f).Error
+		return tx.Model(f).Select("state", "cause", "reason", "advice", "attempts", "next_at", "done_at",
+			"from_folder").Updates(f).Error
 	})
 }
 
@@ -115,7 +119,8 @@ func place(tx *gorm.DB, m *Message) error {
 	}
 	fields := []any{"uid_validity", "uid", "flags", "moving_to"}
 	var other int64
-	if err := tx.Model(&Message{}).Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ? AND id <> ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID, m.ID).Count(&other).Error; err != nil {
+	if err := tx.Model(&Message{}).Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ? AND id <> ?",
+		m.MailboxID, m.Folder, m.UIDValidity, m.UID, m.ID).Count(&other).Error; err != nil {
 		return err
 	}
 	if other > 0 { // it was met there first and is known twice; this one stays without a number
@@ -127,7 +132,9 @@ func place(tx *gorm.DB, m *Message) error {
 // FiledPaths lists the paths that a rule filed of a message, or found filed.
 func (s *FollowUps) FiledPaths(ruleID string, messageID int64) ([]string, error) {
 	var paths []string
-	err := s.read.Model(&Entry{}).Where("rule_id = ? AND message_id = ? AND state IN ('filed', 'already there') AND undo = ''", ruleID, messageID).Order("id").Pluck("path", &paths).Error
+	err := s.read.Model(&Entry{}).Where(
+		"rule_id = ? AND message_id = ? AND state IN ('filed', 'already there') AND undo = ''", ruleID,
+		messageID).Order("id").Pluck("path", &paths).Error
 	return paths, err
 }
 
@@ -143,7 +150,9 @@ func (s *FollowUps) Hand(posts []Post, f *FollowUp, once, now time.Time) (bool, 
 			p := &posts[i]
 			if !once.IsZero() {
 				var before int64
-				if err := tx.Model(&Post{}).Where("purpose = 'reply' AND rule_id = ? AND recipients = ? AND made_at > ? AND state NOT IN ('failed', 'set aside')", p.RuleID, p.Recipients, once.UTC()).Count(&before).Error; err != nil {
+				if err := tx.Model(&Post{}).Where(
+					"purpose = 'reply' AND rule_id = ? AND recipients = ? AND made_at > ? AND state NOT IN ('failed', 'set aside')",
+					p.RuleID, p.Recipients, once.UTC()).Count(&before).Error; err != nil {
 					return err
 				}
 				if before > 0 {
@@ -166,7 +175,8 @@ func (s *FollowUps) Hand(posts []Post, f *FollowUp, once, now time.Time) (bool, 
 
 // Due lists what is to be sent now, and what was begun when the program ended.
 func (s *FollowUps) Due(now time.Time, most int) ([]Post, error) {
-	return list[Post](s.read.Where("state IN ('waiting', 'begun') AND (next_at IS NULL OR next_at <= ?)", now.UTC()).Order("id").Limit(most))
+	return list[Post](s.read.Where("state IN ('waiting', 'begun') AND (next_at IS NULL OR next_at <= ?)",
+		now.UTC()).Order("id").Limit(most))
 }
 
 // Begin records that something is being sent, before it is.
@@ -199,9 +209,11 @@ func (s *FollowUps) OfMessage(v Viewer, messageID int64) ([]Post, error) {
 // CameFrom says whether Ink Tray moved a message to where it is met, and out of
 // which folder; or whether it moved it back there.
 func (s *Messages) CameFrom(m *Message) (folder string, returned bool, err error) {
-	row, err := first[Message](s.read.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
+	row, err := first[Message](s.read.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?",
+		m.MailboxID, m.Folder, m.UIDValidity, m.UID))
 	if errors.Is(err, ErrNotFound) {
-		row, err = first[Message](s.read.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
+		row, err = first[Message](s.read.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR "+
+			"folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
 	}
 	if errors.Is(err, ErrNotFound) {
 		return "", false, nil
@@ -209,7 +221,8 @@ func (s *Messages) CameFrom(m *Message) (folder string, returned bool, err error
 	if err != nil {
 		return "", false, err
 	}
-	f, err := first[FollowUp](s.read.Where("message_id = ? AND kind IN ('move', 'return') AND state IN ('begun', 'done') AND what = ? AND from_folder <> ''", row.ID, m.Folder).Order("id DESC").Limit(1))
+	f, err := first[FollowUp](s.read.Where("message_id = ? AND kind IN ('move', 'return') AND state IN ('begun', "+
+		"'done') AND what = ? AND from_folder <> ''", row.ID, m.Folder).Order("id DESC").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return "", false, nil
 	}

@@ -22,12 +22,14 @@ func (s *Journal) Last() (last int64, err error) {
 // are being filed at this moment, folded: servers give some names in another Unicode form.
 func (s *Register) KnownFiles(cabinetID, folder string) (map[string]bool, error) {
 	var names []string
-	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL", cabinetID, folder).Distinct().Pluck("file", &names).Error
+	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND undone_at IS NULL",
+		cabinetID, folder).Distinct().Pluck("file", &names).Error
 	if err != nil {
 		return nil, err
 	}
 	var under []string // they have their names perhaps, and no line yet
-	if err := s.read.Model(&Entry{}).Where("state = 'staged' AND cabinet_id = ?", cabinetID).Pluck("path", &under).Error; err != nil {
+	if err := s.read.Model(&Entry{}).Where("state = 'staged' AND cabinet_id = ?", cabinetID).Pluck("path",
+		&under).Error; err != nil {
 		return nil, err
 	}
 	known := make(map[string]bool, len(names))
@@ -45,7 +47,8 @@ func (s *Register) KnownFiles(cabinetID, folder string) (map[string]bool, error)
 // Paths are the paths at which registers are kept as files in a cabinet.
 func (s *RegisterFiles) Paths(cabinetID string) (map[string]bool, error) {
 	var paths []string
-	err := s.read.Raw("SELECT y.path FROM register_file_years y JOIN register_files f ON f.id = y.file_id WHERE f.cabinet_id = ?", cabinetID).Scan(&paths).Error
+	err := s.read.Raw("SELECT y.path FROM register_file_years y JOIN register_files f ON f.id = y.file_id WHERE "+
+		"f.cabinet_id = ?", cabinetID).Scan(&paths).Error
 	own := map[string]bool{}
 	for _, p := range paths {
 		own[p] = true
@@ -63,7 +66,8 @@ type Found struct {
 func (s *Register) EnterFound(by string, found []Found, now time.Time) error {
 	at := now.UTC()
 	return s.change(func(tx *gorm.DB) error {
-		p := Pass{Kind: "by hand", MadeBy: by, State: Done, Total: len(found), Looked: len(found), Matched: len(found), StartedAt: at, EndedAt: &at, Note: fmt.Sprintf("files that were found in the cabinet: %d", len(found))}
+		p := Pass{Kind: "by hand", MadeBy: by, State: Done, Total: len(found), Looked: len(found), Matched: len(found),
+			StartedAt: at, EndedAt: &at, Note: fmt.Sprintf("files that were found in the cabinet: %d", len(found))}
 		if err := tx.Create(&p).Error; err != nil {
 			return err
 		}
@@ -82,7 +86,8 @@ func (s *Register) EnterFound(by string, found []Found, now time.Time) error {
 			if err := tx.Create(e).Error; err != nil {
 				return err
 			}
-			if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, m.ID).Error; err != nil {
+			if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
+				m.ID).Error; err != nil {
 				return err
 			}
 			if err := draw(tx, e, nil, now); err != nil {

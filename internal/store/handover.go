@@ -58,8 +58,10 @@ type handed struct {
 func (s *Mailboxes) Unsettled(mailboxID string) (underWay, waiting int, err error) {
 	var a, b, c int64
 	err = errors.Join(
-		s.read.Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID, []State{Planned, Staged}, UndoAsked).Count(&a).Error,
-		s.read.Model(&FollowUp{}).Where("mailbox_id = ? AND state IN ?", mailboxID, []FollowState{Waiting, Begun}).Count(&b).Error,
+		s.read.Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID, []State{Planned, Staged},
+			UndoAsked).Count(&a).Error,
+		s.read.Model(&FollowUp{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
+			[]FollowState{Waiting, Begun}).Count(&b).Error,
 		s.read.Model(&Entry{}).Where("mailbox_id = ? AND state IN ?", mailboxID, []State{Held, Failed}).Count(&c).Error)
 	return int(a + b), int(c), err
 }
@@ -79,8 +81,10 @@ func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w i
 	var err error
 	of := func(into any) error { return s.read.Where("mailbox_id = ?", m.ID).Find(into).Error }
 	var total int64
-	err = errors.Join(of(&h.Folders), of(&h.Marks), of(&h.Numberings), of(&h.Numbers), s.read.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error,
-		s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id FROM journal WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error)
+	err = errors.Join(of(&h.Folders), of(&h.Marks), of(&h.Numberings), of(&h.Numbers),
+		s.read.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error,
+		s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id FROM journal "+
+			"WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error)
 	if err != nil {
 		return err
 	}
@@ -126,7 +130,8 @@ func (e *HandoverError) Error() string { return e.Problem }
 // they ask with them.
 func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox, error) {
 	var h Handover
-	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing", "Give the file that `inktray mailboxes hand-over` wrote, whole."}
+	broken := &HandoverError{"this is no mailbox that was handed over, or a part of it is missing",
+		"Give the file that `inktray mailboxes hand-over` wrote, whole."}
 	z, err := gzip.NewReader(r)
 	if err != nil {
 		return h.Mailbox, broken
@@ -136,7 +141,9 @@ func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox,
 		return h.Mailbox, broken
 	}
 	if h.Format > handoverFormat {
-		return h.Mailbox, &HandoverError{fmt.Sprintf("it was written by a newer version (format %d)", h.Format), "Bring this installation up to date first."}
+		return h.Mailbox,
+			&HandoverError{fmt.Sprintf("it was written by a newer version (format %d)", h.Format),
+				"Bring this installation up to date first."}
 	}
 	m := h.Mailbox
 	m.Revision = 1
@@ -148,13 +155,15 @@ func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox,
 			return &HandoverError{fmt.Sprintf("the mailbox “%s” is here already", m.Name), "Nothing is to be done."}
 		}
 		if _, err := first[Mailbox](tx.Where("name = ? COLLATE NOCASE", m.Name)); err == nil {
-			return &HandoverError{fmt.Sprintf("there is another mailbox called “%s” here", m.Name), "Give that one another name first."}
+			return &HandoverError{fmt.Sprintf("there is another mailbox called “%s” here", m.Name),
+				"Give that one another name first."}
 		}
 		cabinets := map[string]string{}
 		for _, c := range h.Cabinets {
 			here, err := first[Cabinet](tx.Where("identity = ?", c.Identity))
 			if errors.Is(err, ErrNotFound) {
-				return &HandoverError{fmt.Sprintf("something of this mailbox was filed in the cabinet “%s” (%s), which is no cabinet here", c.Name, c.Folder), "Add the same place as a cabinet here first."}
+				return &HandoverError{fmt.Sprintf("something of this mailbox was filed in the cabinet “%s” (%s), which is no "+
+					"cabinet here", c.Name, c.Folder), "Add the same place as a cabinet here first."}
 			}
 			if err != nil {
 				return err
@@ -179,7 +188,8 @@ func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox,
 				return err
 			}
 		}
-		if err := errors.Join(createAll(tx, h.Folders), createAll(tx, h.Marks), createAll(tx, h.Numberings), createAll(tx, h.Numbers)); err != nil {
+		if err := errors.Join(createAll(tx, h.Folders), createAll(tx, h.Marks), createAll(tx, h.Numberings),
+			createAll(tx, h.Numbers)); err != nil {
 			return err
 		}
 		var before int64 // messages that are known here, from an earlier time
@@ -227,8 +237,10 @@ func handRule(tx *gorm.DB, one HandedRule, now time.Time, actor string) error {
 	if err := tx.Raw("SELECT coalesce(max(place), 0) + 1 FROM rules").Scan(&place).Error; err != nil {
 		return err
 	}
-	r := Rule{ID: one.ID, Name: one.Name, Place: place, Running: one.Running, Revision: max(one.Revision, 1), Document: one.Document, MadeAt: now}
-	return errors.Join(tx.Create(&r).Error, tx.Create(&RuleRevision{RuleID: r.ID, Revision: r.Revision, Document: r.Document, MadeBy: actor, MadeAt: now}).Error)
+	r := Rule{ID: one.ID, Name: one.Name, Place: place, Running: one.Running, Revision: max(one.Revision, 1),
+		Document: one.Document, MadeAt: now}
+	return errors.Join(tx.Create(&r).Error,
+		tx.Create(&RuleRevision{RuleID: r.ID, Revision: r.Revision, Document: r.Document, MadeBy: actor, MadeAt: now}).Error)
 }
 
 // handTopic keeps a topic with what it learned unless one of that name is here.
@@ -251,7 +263,8 @@ func handTopic(tx *gorm.DB, one *HandedTopic, mailboxID string, now time.Time) e
 func handMessage(tx *gorm.DB, one *handed, cabinets map[string]string, mayBeKnown bool) error {
 	m := &one.Message
 	if mayBeKnown {
-		if _, err := first[Message](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID)); !errors.Is(err, ErrNotFound) {
+		if _, err := first[Message](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID,
+			m.Folder, m.UIDValidity, m.UID)); !errors.Is(err, ErrNotFound) {
 			return err
 		}
 	}

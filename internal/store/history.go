@@ -29,7 +29,8 @@ type Limits struct {
 }
 
 // UsualLimits hold until somebody sets others.
-var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, SpoolMB: 2000, RuleFiles: 2000, RuleMB: 20_000, RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
+var UsualLimits = Limits{HistoryDays: 400, KeptDays: 90, SpoolMB: 2000, RuleFiles: 2000, RuleMB: 20_000,
+	RuleFolders: 500, SenderFiles: 1000, SenderMB: 10_000, SenderFolders: 200}
 
 // Limits reads what the service keeps to.
 func (s *Settings) Limits() (Limits, error) {
@@ -127,10 +128,12 @@ func (s *Passes) Find(v Viewer, q PassQuery) ([]Pass, error) {
 		db = db.Where("kind = ?", q.Kind)
 	}
 	if q.Mailbox != "" {
-		db = db.Where("(mailbox_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.mailbox_id = ?))", q.Mailbox, q.Mailbox)
+		db = db.Where("(mailbox_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.mailbox_id = ?))",
+			q.Mailbox, q.Mailbox)
 	}
 	if q.Rule != "" {
-		db = db.Where("(rule_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.rule_id = ?))", q.Rule, q.Rule)
+		db = db.Where("(rule_id = ? OR EXISTS (SELECT 1 FROM journal j WHERE j.pass_id = passes.id AND j.rule_id = ?))",
+			q.Rule, q.Rule)
 	}
 	if q.Filed {
 		db = db.Where("(kind <> 'live' OR matched > 0)")
@@ -150,7 +153,8 @@ func (s *Passes) Find(v Viewer, q PassQuery) ([]Pass, error) {
 // MessagesIn lists the messages that a pass looked at, those with a match first
 // where matched is asked for alone.
 func (s *Passes) MessagesIn(v Viewer, passID int64, matched bool, after int64, most int) ([]Message, error) {
-	db := v.sees(s.read, "messages.mailbox_id").Model(&Message{}).Joins("JOIN pass_messages p ON p.message_id = messages.id AND p.pass_id = ?", passID)
+	db := v.sees(s.read, "messages.mailbox_id").Model(&Message{}).Joins("JOIN pass_messages p ON p.message_id = "+
+		"messages.id AND p.pass_id = ?", passID)
 	if matched {
 		db = db.Where("p.matched")
 	}
@@ -162,7 +166,8 @@ func (s *Passes) MessagesIn(v Viewer, passID int64, matched bool, after int64, m
 
 // EntriesIn lists what a pass decided of messages.
 func (s *Passes) EntriesIn(v Viewer, passID int64, messages []int64) ([]Entry, error) {
-	return list[Entry](v.sees(s.read, "mailbox_id").Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID, passID, messages).Order("id"))
+	return list[Entry](v.sees(s.read, "mailbox_id").Where("(pass_id = ? OR undo_pass = ?) AND message_id IN ?", passID,
+		passID, messages).Order("id"))
 }
 
 // FollowUpsIn lists what is done with messages.
@@ -183,7 +188,8 @@ func (s *Undoing) Undoable(v Viewer, passID, entryID int64) ([]Entry, error) {
 
 // SharedWith lists other filings whose file is the same one and is still wanted.
 func (s *Undoing) SharedWith(e *Entry) ([]Entry, error) {
-	return list[Entry](s.read.Where("cabinet_id = ? AND path = ? AND sha256 = ? AND state IN ('filed', 'already there') AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.SHA256, e.ID).Limit(50))
+	return list[Entry](s.read.Where("cabinet_id = ? AND path = ? AND sha256 = ? AND state IN ('filed', 'already there') "+
+		"AND undo <> 'done' AND id <> ?", e.CabinetID, e.Path, e.SHA256, e.ID).Limit(50))
 }
 
 // OfEntry finds the line of the register that an entry of the journal has.
@@ -206,11 +212,13 @@ func (s *Undoing) Ask(v Viewer, ids []int64, p *Pass) error {
 			return err
 		}
 		for i := range ids {
-			if err := tx.Exec("UPDATE journal SET undo = 'asked', undo_pass = ? WHERE id = ? AND undo = ''", p.ID, ids[i]).Error; err != nil {
+			if err := tx.Exec("UPDATE journal SET undo = 'asked', undo_pass = ? WHERE id = ? AND undo = ''", p.ID,
+				ids[i]).Error; err != nil {
 				return err
 			}
 		}
-		if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) SELECT DISTINCT ?, message_id, 1 FROM journal WHERE undo_pass = ? ON CONFLICT DO NOTHING", p.ID, p.ID).Error; err != nil {
+		if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) SELECT DISTINCT ?, message_id, 1 FROM "+
+			"journal WHERE undo_pass = ? ON CONFLICT DO NOTHING", p.ID, p.ID).Error; err != nil {
 			return err
 		}
 		return note(tx, v.Name, "undo", strconv.Itoa(len(ids))+" filings")
@@ -233,7 +241,8 @@ func (s *Undoing) End(e *Entry, kept, by string, back *Filing, now time.Time) er
 		}
 		if back != nil {
 			// All lines that had the file: other messages may have brought the same one.
-			if err := tx.Exec("UPDATE register SET replaced_by = '', kept_as = '', kept_at = NULL WHERE cabinet_id = ? AND kept_as = ?", back.CabinetID, back.KeptAs).Error; err != nil {
+			if err := tx.Exec("UPDATE register SET replaced_by = '', kept_as = '', kept_at = NULL WHERE cabinet_id = ? AND "+
+				"kept_as = ?", back.CabinetID, back.KeptAs).Error; err != nil {
 				return err
 			}
 		}
@@ -243,7 +252,8 @@ func (s *Undoing) End(e *Entry, kept, by string, back *Filing, now time.Time) er
 		if kept == "" {
 			return tx.Exec("UPDATE register SET undone_at = ?, undone_by = ? WHERE journal_id = ?", at, by, e.ID).Error
 		}
-		return tx.Exec("UPDATE register SET undone_at = ?, undone_by = ?, kept_as = ?, kept_at = ? WHERE journal_id = ?", at, by, kept, at, e.ID).Error
+		return tx.Exec("UPDATE register SET undone_at = ?, undone_by = ?, kept_as = ?, kept_at = ? WHERE journal_id = ?", at,
+			by, kept, at, e.ID).Error
 	})
 }
 
@@ -255,13 +265,15 @@ const placeOfReturn = 1_000_000
 func (s *Undoing) Return(passID int64, now time.Time) (int, error) {
 	n := 0
 	err := s.change(func(tx *gorm.DB) error {
-		moves, err := list[FollowUp](tx.Where(`kind = 'move' AND state = 'done' AND from_folder <> '' AND message_id IN (SELECT message_id FROM journal WHERE undo_pass = ?)
+		moves, err := list[FollowUp](
+			tx.Where(`kind = 'move' AND state = 'done' AND from_folder <> '' AND message_id IN (SELECT message_id FROM journal WHERE undo_pass = ?)
 			AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = follow_ups.message_id AND j.rule_id = follow_ups.rule_id AND j.state IN ('filed', 'already there') AND j.undo <> 'done')`, passID))
 		if err != nil {
 			return err
 		}
 		for _, m := range moves {
-			f := FollowUp{MessageID: m.MessageID, MailboxID: m.MailboxID, RuleID: m.RuleID, RuleRevision: m.RuleRevision, Round: m.Round, Place: placeOfReturn + m.Place, PassID: passID,
+			f := FollowUp{MessageID: m.MessageID, MailboxID: m.MailboxID, RuleID: m.RuleID, RuleRevision: m.RuleRevision,
+				Round: m.Round, Place: placeOfReturn + m.Place, PassID: passID,
 				Kind: "return", What: m.FromFolder, State: Waiting, MadeAt: now.UTC()}
 			one := []FollowUp{f}
 			if err := addFollowUps(tx, one); err != nil {
@@ -289,7 +301,8 @@ func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
 		if above[id] == nil {
 			above[id] = map[string]bool{}
 		}
-		for folder := path.Dir(rows[i].Path); folder != "." && folder != "/" && !above[id][folder]; folder = path.Dir(folder) {
+		for folder := path.Dir(rows[i].Path); folder != "." && folder != "/" &&
+			!above[id][folder]; folder = path.Dir(folder) {
 			above[id][folder] = true
 		}
 	}
@@ -298,7 +311,8 @@ func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
 		made := map[string]bool{}
 		for some := range slices.Chunk(slices.Collect(maps.Keys(folders)), 500) {
 			var found []string
-			if err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND made <> '' AND made IN ? AND undo = 'done'", id, some).Distinct().Pluck("made", &found).Error; err != nil {
+			if err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND made <> '' AND made IN ? AND undo = 'done'", id,
+				some).Distinct().Pluck("made", &found).Error; err != nil {
 				return nil, err
 			}
 			for _, f := range found {
@@ -323,7 +337,8 @@ func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
 // FilePassAgain lets everything be filed again that was taken back of a pass, or by one, as one
 // pass. It gives how many attachments of how many messages are.
 func (s *Undoing) FilePassAgain(v Viewer, passID int64, now time.Time) (items, messages int, err error) {
-	return s.fileAgain(v, "(undo_pass = ? OR pass_id = ?)", []any{passID, passID}, "pass "+strconv.FormatInt(passID, 10), now)
+	return s.fileAgain(v, "(undo_pass = ? OR pass_id = ?)", []any{passID, passID}, "pass "+strconv.FormatInt(passID, 10),
+		now)
 }
 
 // FileAgain lets what was taken back of a message be filed again, because a
@@ -335,9 +350,11 @@ func (s *Undoing) FileAgain(v Viewer, messageID int64, now time.Time) (int, erro
 
 // unfiledAgain are the items that were taken back, are not filed again, and have a message that
 // brings them: a file that was only found in a cabinet has none.
-const unfiledAgain = "undo = 'done' AND mailbox_id <> '' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)"
+const unfiledAgain = "undo = 'done' AND mailbox_id <> '' AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.rule_id = " +
+	"journal.rule_id AND j.message_id = journal.message_id AND j.item = journal.item AND j.round > journal.round)"
 
-func (s *Undoing) fileAgain(v Viewer, which string, of []any, what string, now time.Time) (items, messages int, err error) {
+func (s *Undoing) fileAgain(v Viewer, which string, of []any, what string, now time.Time) (items, messages int,
+	err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where(unfiledAgain).Where(which, of...).Order("message_id, id"))
 		if err != nil || len(entries) == 0 {
@@ -359,11 +376,13 @@ func (s *Undoing) fileAgain(v Viewer, which string, of []any, what string, now t
 		}
 		for i, e := range entries {
 			if i == 0 || e.MessageID != entries[i-1].MessageID {
-				if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, e.MessageID).Error; err != nil {
+				if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
+					e.MessageID).Error; err != nil {
 					return err
 				}
 			}
-			again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round + 1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
+			again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round +
+				1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
 				State: Planned, Name: e.Name, Kind: e.Kind, Size: e.Size, PlannedAt: at, Given: "again"}
 			if e.RuleID == ByHand {
 				again.Wanted, again.Given = e.Wanted, "elsewhere"
@@ -409,7 +428,8 @@ func (s *Register) KeptBefore(before time.Time, most int) ([]Filing, error) {
 // LetGo records that a file is kept no more.
 func (s *Register) LetGo(f *Filing) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE register SET kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", f.Year, f.Number).Error
+		return tx.Exec("UPDATE register SET kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", f.Year,
+			f.Number).Error
 	})
 }
 
@@ -428,8 +448,11 @@ func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally
 			Files int
 			Bytes int64
 		}
-		db := s.read.Table("register r").Joins("JOIN journal j ON j.id = r.journal_id JOIN passes p ON p.id = j.pass_id").Where("r.filed_at > ? AND p.kind = 'live' AND j.given = ''", since.UTC())
-		if err := db.Select("r." + column + " AS key, count(*) AS files, sum(r.size) AS bytes").Group("r." + column).Scan(&rows).Error; err != nil {
+		db := s.read.Table("register r").Joins(
+			"JOIN journal j ON j.id = r.journal_id JOIN passes p ON p.id = j.pass_id").Where("r.filed_at > ? AND p.kind = "+
+			"'live' AND j.given = ''", since.UTC())
+		if err := db.Select("r." + column + " AS key, count(*) AS files, sum(r.size) AS bytes").Group("r." +
+			column).Scan(&rows).Error; err != nil {
 			return nil, nil, err
 		}
 		for _, r := range rows {
@@ -442,7 +465,8 @@ func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally
 // FolderUsed says whether anything but an entry was ever filed in a folder.
 func (s *Journal) FolderUsed(e *Entry, folder string) (bool, error) {
 	var n int64
-	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND journal_id <> ?", e.CabinetID, folder, e.ID).Limit(1).Count(&n).Error
+	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND journal_id <> ?",
+		e.CabinetID, folder, e.ID).Limit(1).Count(&n).Error
 	return n > 0, err
 }
 
@@ -460,7 +484,8 @@ func (s *Journal) Spool(e *Entry) error {
 // FiledHere says whether the file of an entry that was found filed is one of ours.
 func (s *Undoing) FiledHere(e *Entry) (bool, error) {
 	var n int64
-	err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path).Limit(1).Count(&n).Error
+	err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID,
+		e.Path).Limit(1).Count(&n).Error
 	return n > 0, err
 }
 
@@ -497,17 +522,20 @@ func (s *Undoing) Of(ids ...int64) (map[int64]Undos, error) {
 		Undo Undo
 		N    int
 	}
-	if err := s.read.Model(&Entry{}).Where("pass_id IN ? AND undo = '' AND state IN ('filed', 'already there')", ids).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&can).Error; err != nil {
+	if err := s.read.Model(&Entry{}).Where("pass_id IN ? AND undo = '' AND state IN ('filed', 'already there')",
+		ids).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&can).Error; err != nil {
 		return nil, err
 	}
-	if err := s.read.Model(&Entry{}).Where("undo_pass IN ? AND undo_pass > 0", ids).Select("undo_pass AS pass, undo, count(*) AS n").Group("undo_pass, undo").Scan(&did).Error; err != nil {
+	if err := s.read.Model(&Entry{}).Where("undo_pass IN ? AND undo_pass > 0", ids).Select("undo_pass AS pass, undo, " +
+		"count(*) AS n").Group("undo_pass, undo").Scan(&did).Error; err != nil {
 		return nil, err
 	}
 	var hand []struct {
 		Pass int64
 		N    int
 	}
-	if err := handChanges(s.read, ids...).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&hand).Error; err != nil {
+	if err := handChanges(s.read,
+		ids...).Select("pass_id AS pass, count(*) AS n").Group("pass_id").Scan(&hand).Error; err != nil {
 		return nil, err
 	}
 	for _, r := range hand {

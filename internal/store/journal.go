@@ -43,8 +43,10 @@ type FiledCopy struct {
 func (s *Journal) FiledCopies(fingerprints [][]byte) ([]FiledCopy, error) {
 	var found []FiledCopy
 	err := s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
-		Where("messages.fingerprint IN ? AND journal.sha256 IS NOT NULL AND journal.state IN ('filed', 'staged', 'already there')", fingerprints).
-		Select("messages.fingerprint, journal.rule_id, journal.item, journal.path, journal.size, journal.sha256, journal.state <> 'already there' AND journal.round = 0 AND journal.undo <> 'done' AS filed").Scan(&found).Error
+		Where("messages.fingerprint IN ? AND journal.sha256 IS NOT NULL AND journal.state IN ('filed', 'staged', 'already "+
+			"there')", fingerprints).
+		Select("messages.fingerprint, journal.rule_id, journal.item, journal.path, journal.size, journal.sha256, " +
+			"journal.state <> 'already there' AND journal.round = 0 AND journal.undo <> 'done' AS filed").Scan(&found).Error
 	return found, explain(err)
 }
 
@@ -60,19 +62,22 @@ func (s *Messages) ByIDs(v Viewer, ids []int64) (map[int64]*Message, error) {
 
 // Recent lists what was decided last, for the page that shows mail as it arrives.
 func (s *Journal) Recent(v Viewer, most int) ([]Entry, error) {
-	return list[Entry](v.sees(s.read, "mailbox_id").Where("state <> 'planned' AND state <> 'staged'").Order("id DESC").Limit(most))
+	return list[Entry](v.sees(s.read,
+		"mailbox_id").Where("state <> 'planned' AND state <> 'staged'").Order("id DESC").Limit(most))
 }
 
 // Due lists what a mailbox has to file now. What belongs to the passes named is
 // left to them.
 func (s *Journal) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Entry, error) {
-	return list[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
+	return list[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND (next_at IS "+
+		"NULL OR next_at <= ?) AND pass_id NOT IN ?", mailboxID, now, append(but, -1)).Order("id").Limit(most))
 }
 
 // NextDue is when a mailbox has something to file next; ok is false where
 // nothing waits. The zero time is at once.
 func (s *Journal) NextDue(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
-	e, err := first[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
+	e, err := first[Entry](lane.of(s.read).Where("mailbox_id = ? AND state = 'planned' AND spooled = '' AND pass_id NOT "+
+		"IN ?", mailboxID, append(but, -1)).Order("next_at IS NOT NULL, next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
 	}
@@ -85,7 +90,8 @@ func (s *Journal) NextDue(mailboxID string, but []int64, lane Lane) (at time.Tim
 // EndLive closes live passes that a crash left open.
 func (s *Passes) EndLive(now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE passes SET state = 'done', ended_at = ? WHERE kind = 'live' AND state = 'running'", now.UTC()).Error
+		return tx.Exec("UPDATE passes SET state = 'done', ended_at = ? WHERE kind = 'live' AND state = 'running'",
+			now.UTC()).Error
 	})
 }
 
@@ -98,7 +104,8 @@ func (s *Journal) Staged(cabinetID string) ([]Entry, error) {
 // message of the same fingerprint.
 func (s *Journal) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
 	found, err := first[Entry](s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
-		Where("messages.fingerprint = ? AND journal.rule_id = ? AND journal.item = ? AND journal.round = ? AND journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?",
+		Where("messages.fingerprint = ? AND journal.rule_id = ? AND journal.item = ? AND journal.round = ? AND "+
+			"journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?",
 			fingerprint, e.RuleID, e.Item, e.Round, sha256, e.ID).Select("journal.*").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return found, false, nil
@@ -118,7 +125,8 @@ func (s *Journal) Draw(e *Entry, of *Message, now time.Time) error {
 	}))
 }
 
-// draw makes the register's line of an entry and numbers the entry, unless it has a number. The caller keeps the number.
+// draw makes the register's line of an entry and numbers the entry, unless it has a number. The caller keeps the
+// number.
 func draw(tx *gorm.DB, e *Entry, of *Message, now time.Time) error {
 	if e.RegisterNumber > 0 {
 		return nil
@@ -156,7 +164,8 @@ func (s *Journal) Stage(e *Entry, of *Message, now time.Time) error {
 		if err := draw(tx, &staged, of, now); err != nil {
 			return err
 		}
-		done := tx.Model(&staged).Where("state IN ?", []State{Planned, Staged}).Select("state", "path", "size", "sha256", "displaced", "made",
+		done := tx.Model(&staged).Where("state IN ?", []State{Planned, Staged}).Select("state", "path", "size", "sha256",
+			"displaced", "made",
 			"temporary", "register_year", "register_number").Updates(&staged)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrChanged
@@ -187,7 +196,8 @@ func (s *Journal) File(entry *Entry, now time.Time) error {
 	e := &filed
 	e.State, e.DoneAt, e.NextAt, e.Advice, e.Spooled = Filed, &done, nil, "", ""
 	return kept(entry, e, s.change(func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "spooled").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice",
+			"spooled").Updates(e).Error; err != nil {
 			return err
 		}
 		folder := path.Dir(e.Path)
@@ -195,8 +205,10 @@ func (s *Journal) File(entry *Entry, now time.Time) error {
 			folder = ""
 		}
 		if e.Displaced != "" {
-			err := tx.Exec("UPDATE register SET replaced_by = ?, kept_as = ?, kept_at = ? WHERE cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL AND journal_id <> ?",
-				strconv.Itoa(e.RegisterYear)+"-"+strconv.Itoa(e.RegisterNumber), e.Displaced, done, e.CabinetID, folder, path.Base(e.Path), e.ID).Error
+			err := tx.Exec("UPDATE register SET replaced_by = ?, kept_as = ?, kept_at = ? WHERE cabinet_id = ? AND folder = ? "+
+				"AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL AND journal_id <> ?",
+				strconv.Itoa(e.RegisterYear)+"-"+strconv.Itoa(e.RegisterNumber), e.Displaced, done, e.CabinetID, folder,
+				path.Base(e.Path), e.ID).Error
 			if err != nil {
 				return err
 			}
@@ -215,7 +227,8 @@ func (s *Journal) FoundThere(entry *Entry, of *Message, now time.Time) error {
 		if err := draw(tx, e, of, now); err != nil {
 			return err
 		}
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256", "path", "attempts", "spooled", "made", "register_year", "register_number").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256",
+			"path", "attempts", "spooled", "made", "register_year", "register_number").Updates(e).Error; err != nil {
 			return err
 		}
 		return enter(tx, e, done)
@@ -228,7 +241,8 @@ func enter(tx *gorm.DB, e *Entry, done time.Time) error {
 	if folder == "." {
 		folder = ""
 	}
-	return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?", done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
+	return tx.Exec("UPDATE register SET filed_at = ?, folder = ?, file = ?, size = ?, sha256 = ? WHERE journal_id = ?",
+		done, folder, path.Base(e.Path), e.Size, e.SHA256, e.ID).Error
 }
 
 // Finish records a verdict other than filed. A number that was drawn becomes void.
@@ -241,7 +255,8 @@ func (s *Journal) Finish(e *Entry, now time.Time) error {
 		e.Cause = CauseOther
 	}
 	return s.change(func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256", "path", "attempts", "spooled").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256",
+			"path", "attempts", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
 		if e.RegisterNumber == 0 || e.State == Failed || e.State == Held {
@@ -261,7 +276,8 @@ func (s *Journal) Postpone(e *Entry) error {
 // Hasten lets what waits for a cabinet be filed now.
 func (s *Journal) Hasten(cabinetID string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE journal SET next_at = NULL WHERE cabinet_id = ? AND state = 'planned' AND attempts = 0", cabinetID).Error
+		return tx.Exec("UPDATE journal SET next_at = NULL WHERE cabinet_id = ? AND state = 'planned' AND attempts = 0",
+			cabinetID).Error
 	})
 }
 
@@ -283,7 +299,8 @@ func (s *Journal) Replan(e *Entry) error {
 
 // At finds what the register knows of the file that has a path.
 func (s *Register) At(cabinetID, folder, file string) (Filing, error) {
-	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
+	return first[Filing](s.read.Where("cabinet_id = ? AND folder = ? AND file = ? AND filed_at IS NOT NULL AND "+
+		"replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
 }
 
 // Add puts one more item of a message into the journal; one that is there
@@ -292,7 +309,8 @@ func (s *Journal) Add(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
 		err := tx.Create(e).Error
 		if errors.Is(err, gorm.ErrDuplicatedKey) {
-			*e, err = first[Entry](tx.Where("rule_id = ? AND message_id = ? AND item = ? AND round = ?", e.RuleID, e.MessageID, e.Item, e.Round))
+			*e, err = first[Entry](tx.Where("rule_id = ? AND message_id = ? AND item = ? AND round = ?", e.RuleID, e.MessageID,
+				e.Item, e.Round))
 		}
 		return err
 	})
@@ -306,7 +324,8 @@ func (s *Register) ByNumber(v Viewer, year, number int) (Filing, error) {
 // Delays lists how long it took from the server's announcement to the filing,
 // for the last filings that were announced.
 func (s *Journal) Delays(v Viewer, most int) ([]time.Duration, error) {
-	entries, err := list[Entry](v.sees(s.read, "mailbox_id").Where("state = 'filed' AND announced_at IS NOT NULL").Order("id DESC").Limit(most))
+	entries, err := list[Entry](v.sees(s.read,
+		"mailbox_id").Where("state = 'filed' AND announced_at IS NOT NULL").Order("id DESC").Limit(most))
 	var delays []time.Duration
 	for _, e := range entries {
 		delays = append(delays, e.DoneAt.Sub(*e.AnnouncedAt))

@@ -16,7 +16,8 @@ import (
 )
 
 // NewMessage makes a row of a message's facts.
-func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, now time.Time) (*Message, *mail.Message, error) {
+func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, now time.Time) (*Message, *mail.Message,
+	error) {
 	structure, err := json.Marshal(f.Structure)
 	if err != nil {
 		return nil, nil, err
@@ -28,7 +29,8 @@ func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, n
 	if m.Received.IsZero() {
 		row.ReceivedAt = now.UTC() // for the order of lists only: ReceivedFrom says that it is not known
 	}
-	row.Fingerprint, row.Header, row.Structure, row.Whole, row.SeenAt = fingerprint[:], f.Header.Bytes(), structure, f.Whole, now
+	row.Fingerprint, row.Header, row.Structure, row.Whole, row.SeenAt = fingerprint[:], f.Header.Bytes(), structure,
+		f.Whole, now
 	return &row, m, nil
 }
 
@@ -36,14 +38,16 @@ func NewMessage(mailboxID, folder string, uidValidity uint32, f *source.Facts, n
 func Shown(mailboxID, folder string, uidValidity uint32, f *source.Facts, m *mail.Message) Message {
 	sender := m.Envelope.Sender()
 	return Message{
-		MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity, UID: f.UID, ReceivedAt: m.Received.UTC(), ReceivedFrom: m.Origin, Size: f.Size, Flags: append([]string{}, f.Flags...),
+		MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity, UID: f.UID, ReceivedAt: m.Received.UTC(),
+		ReceivedFrom: m.Origin, Size: f.Size, Flags: append([]string{}, f.Flags...),
 		Subject: m.Envelope.Subject, SenderName: sender.Name, SenderAddress: sender.String(), Attachments: len(m.Items()),
 	}
 }
 
 // Facts reads a row back.
 func (m *Message) Facts() (*source.Facts, error) {
-	f := &source.Facts{UID: m.UID, Received: m.ReceivedAt, Origin: m.ReceivedFrom, Size: m.Size, Flags: m.Flags, Whole: m.Whole}
+	f := &source.Facts{UID: m.UID, Received: m.ReceivedAt, Origin: m.ReceivedFrom, Size: m.Size, Flags: m.Flags,
+		Whole: m.Whole}
 	f.Header, _ = mail.ParseHeader(m.Header)
 	if m.ReceivedFrom == mail.Unknown {
 		f.Received = time.Time{}
@@ -157,7 +161,8 @@ func (s *Messages) Commit(l Look) error {
 				return err
 			}
 			// Marks that waited for the folder to be opened begin here.
-			if err := tx.Exec("UPDATE start_marks SET uid_validity = ?, uid_next = CASE WHEN awaited THEN 1 ELSE ? END, awaited = FALSE WHERE mailbox_id = ? AND folder = ? AND (uid_validity = 0 OR awaited)",
+			if err := tx.Exec("UPDATE start_marks SET uid_validity = ?, uid_next = CASE WHEN awaited THEN 1 ELSE ? END, "+
+				"awaited = FALSE WHERE mailbox_id = ? AND folder = ? AND (uid_validity = 0 OR awaited)",
 				l.Folder.UIDValidity, l.Folder.UIDNext, l.Folder.MailboxID, l.Folder.Path).Error; err != nil {
 				return err
 			}
@@ -181,7 +186,8 @@ func decideAnew(tx *gorm.DB, e *Entry) error {
 	if e.State == LeftOut || e.Round != 0 {
 		return nil
 	}
-	old, err := first[Entry](tx.Where("rule_id = ? AND message_id = ? AND item = ? AND round = 0", e.RuleID, e.MessageID, e.Item))
+	old, err := first[Entry](tx.Where("rule_id = ? AND message_id = ? AND item = ? AND round = 0", e.RuleID, e.MessageID,
+		e.Item))
 	if err != nil {
 		return err
 	}
@@ -195,7 +201,8 @@ func decideAnew(tx *gorm.DB, e *Entry) error {
 // anyMoves says whether Ink Tray ever moved a message of a mailbox.
 func anyMoves(tx *gorm.DB, mailboxID string) (bool, error) {
 	var n int64
-	err := tx.Raw("SELECT EXISTS (SELECT 1 FROM follow_ups WHERE mailbox_id = ? AND from_uid > 0)", mailboxID).Scan(&n).Error
+	err := tx.Raw("SELECT EXISTS (SELECT 1 FROM follow_ups WHERE mailbox_id = ? AND from_uid > 0)",
+		mailboxID).Scan(&n).Error
 	return n > 0, err
 }
 
@@ -206,17 +213,20 @@ func (s *Messages) AnyMoves(mailboxID string) (bool, error) { return anyMoves(s.
 // keepMessage keeps a message, or finds it among those that are known. moved
 // says whether it may be one that Ink Tray moved.
 func keepMessage(tx *gorm.DB, m *Message, moved bool) error {
-	old, err := first[Message](tx.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", m.MailboxID, m.Folder, m.UIDValidity, m.UID))
+	old, err := first[Message](tx.Select("id").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?",
+		m.MailboxID, m.Folder, m.UIDValidity, m.UID))
 	if errors.Is(err, ErrNotFound) && !moved {
 		return tx.Create(m).Error
 	}
 	if errors.Is(err, ErrNotFound) {
 		// A message that Ink Tray moved is the same message.
-		old, err = first[Message](tx.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = ? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
+		old, err = first[Message](tx.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = "+
+			"? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
 		if errors.Is(err, ErrNotFound) {
 			// So is one that was moved away after somebody else read of it here.
 			var away FollowUp
-			away, err = first[FollowUp](tx.Where("mailbox_id = ? AND from_folder = ? AND from_uid = ? AND from_validity = ? AND from_uid > 0", m.MailboxID, m.Folder, m.UID, m.UIDValidity).Limit(1))
+			away, err = first[FollowUp](tx.Where("mailbox_id = ? AND from_folder = ? AND from_uid = ? AND from_validity = ? "+
+				"AND from_uid > 0", m.MailboxID, m.Folder, m.UID, m.UIDValidity).Limit(1))
 			if errors.Is(err, ErrNotFound) {
 				return tx.Create(m).Error
 			}
@@ -260,7 +270,8 @@ func (s *Messages) Renumber(l Look) error {
 	return s.change(func(tx *gorm.DB) error {
 		former := []any{f.MailboxID, f.Path, f.UIDValidity}
 		err := exec(tx,
-			statement{"UPDATE start_marks SET uid_validity = ?, uid_next = 1, awaited = FALSE WHERE mailbox_id = ? AND folder = ?", []any{f.UIDValidity, f.MailboxID, f.Path}},
+			statement{"UPDATE start_marks SET uid_validity = ?, uid_next = 1, awaited = FALSE WHERE mailbox_id = ? AND folder " +
+				"= ?", []any{f.UIDValidity, f.MailboxID, f.Path}},
 			statement{"DELETE FROM retries WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND pass_id = 0", former},
 			statement{`UPDATE retries SET state = 'failed', cause = 'unread', next_at = NULL, done_at = ?,
 				reason = 'the mail server gave the messages of the folder new numbers before Ink Tray could read this one', advice = 'Let the rule file old mail again.'
@@ -296,13 +307,15 @@ func (s *Mailboxes) RenameFolder(mailboxID, from, to string) error {
 			statement{"UPDATE folders SET path = ? WHERE mailbox_id = ? AND path = ?", []any{to, mailboxID, from}},
 			statement{"UPDATE messages SET folder = ? WHERE mailbox_id = ? AND folder = ?", []any{to, mailboxID, from}},
 			statement{"UPDATE retries SET folder = ? WHERE mailbox_id = ? AND folder = ?", []any{to, mailboxID, from}},
-			statement{`UPDATE OR REPLACE start_marks SET folder = ? WHERE mailbox_id = ? AND folder = ?`, []any{to, mailboxID, from}})
+			statement{`UPDATE OR REPLACE start_marks SET folder = ? WHERE mailbox_id = ? AND folder = ?`,
+				[]any{to, mailboxID, from}})
 	})
 }
 
 // Last lists the last messages of a folder that are known, by UID.
 func (s *Messages) Last(mailboxID, folder string, uidValidity uint32, most int) (map[uint32]Message, error) {
-	rows, err := list[Message](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity).Order("uid DESC").Limit(most))
+	rows, err := list[Message](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder,
+		uidValidity).Order("uid DESC").Limit(most))
 	found := make(map[uint32]Message, len(rows))
 	for _, m := range rows {
 		found[m.UID] = m
@@ -313,14 +326,16 @@ func (s *Messages) Last(mailboxID, folder string, uidValidity uint32, most int) 
 // Moved finds the same message under another numbering of its folder, or in
 // another folder of its mailbox.
 func (s *Messages) Moved(m *Message, folder string, uidValidity uint32) (Message, error) {
-	return first[Message](s.read.Where("fingerprint = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?", m.Fingerprint, m.MailboxID, folder, uidValidity).Order("id DESC").Limit(1))
+	return first[Message](s.read.Where("fingerprint = ? AND mailbox_id = ? AND folder = ? AND uid_validity = ?",
+		m.Fingerprint, m.MailboxID, folder, uidValidity).Order("id DESC").Limit(1))
 }
 
 // Known says whether the mailbox had a message of this fingerprint before the
 // given numbering.
 func (s *Messages) Known(mailboxID string, fingerprint []byte, folder string, uidValidity uint32) (bool, error) {
 	var n int64
-	err := s.read.Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity).Limit(1).Count(&n).Error
+	err := s.read.Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND uid_validity = ?)",
+		fingerprint, mailboxID, folder, uidValidity).Limit(1).Count(&n).Error
 	return n > 0, err
 }
 
@@ -347,10 +362,12 @@ func (s *Messages) Find(v Viewer, q MessageQuery) ([]Message, error) {
 	}
 	for _, word := range strings.Fields(q.Text) {
 		w := like(word)
-		db = db.Where(`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\')`, w, w, w, w)
+		db = db.Where(
+			`(subject LIKE ? ESCAPE '\' OR sender_name LIKE ? ESCAPE '\' OR sender_address LIKE ? ESCAPE '\' OR folder LIKE ? ESCAPE '\')`, w, w, w, w)
 	}
 	if q.Unfiled {
-		db = db.Where("NOT EXISTS (SELECT 1 FROM journal WHERE journal.message_id = messages.id AND journal.state IN ('filed', 'already there'))")
+		db = db.Where("NOT EXISTS (SELECT 1 FROM journal WHERE journal.message_id = messages.id AND journal.state IN " +
+			"('filed', 'already there'))")
 	}
 	if !q.Before.IsZero() {
 		db = db.Where("(received_at < ? OR received_at = ? AND id < ?)", q.Before.UTC(), q.Before.UTC(), q.BeforeID)
@@ -363,8 +380,11 @@ func (s *Messages) ByUID(mailboxID, folder string, uidValidity uint32, uids []ui
 	if len(uids) == 0 {
 		return nil, nil
 	}
-	rows, err := s.read.Model(&Message{}).Select("id, uid, received_at, received_from, size, flags, subject, sender_name, sender_address, attachments, header, structure, whole").
-		Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid BETWEEN ? AND ? AND erased_at IS NULL", mailboxID, folder, uidValidity, slices.Min(uids), slices.Max(uids)).Rows()
+	rows, err := s.read.Model(&Message{}).Select(
+		"id, uid, received_at, received_from, size, flags, subject, sender_name, sender_address, attachments, header, "+
+			"structure, whole").
+		Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid BETWEEN ? AND ? AND erased_at IS NULL", mailboxID,
+			folder, uidValidity, slices.Min(uids), slices.Max(uids)).Rows()
 	if err != nil {
 		return nil, err
 	}
@@ -373,7 +393,8 @@ func (s *Messages) ByUID(mailboxID, folder string, uidValidity uint32, uids []ui
 	for rows.Next() { // by hand: a rehearsal reads ten thousand of them
 		m := Message{MailboxID: mailboxID, Folder: folder, UIDValidity: uidValidity}
 		var flags string
-		if err := rows.Scan(&m.ID, &m.UID, &m.ReceivedAt, &m.ReceivedFrom, &m.Size, &flags, &m.Subject, &m.SenderName, &m.SenderAddress, &m.Attachments, &m.Header, &m.Structure, &m.Whole); err != nil {
+		if err := rows.Scan(&m.ID, &m.UID, &m.ReceivedAt, &m.ReceivedFrom, &m.Size, &flags, &m.Subject, &m.SenderName,
+			&m.SenderAddress, &m.Attachments, &m.Header, &m.Structure, &m.Whole); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal([]byte(flags), &m.Flags); err != nil {
@@ -397,7 +418,8 @@ func (s *Passes) ByID(v Viewer, id int64) (Pass, error) {
 
 // OfMessage lists the passes that looked at a message.
 func (s *Passes) OfMessage(messageID int64) ([]Pass, error) {
-	return list[Pass](s.read.Where("id IN (SELECT pass_id FROM pass_messages WHERE message_id = ?)", messageID).Order("id"))
+	return list[Pass](s.read.Where("id IN (SELECT pass_id FROM pass_messages WHERE message_id = ?)",
+		messageID).Order("id"))
 }
 
 // Unfinished lists passes over old mail that are to go on after a restart.
@@ -462,7 +484,8 @@ func (s *Passes) Save(p *Pass) error {
 }
 
 func savePass(tx *gorm.DB, p *Pass) error {
-	return tx.Model(p).Select("state", "total", "looked", "matched", "gone", "unread", "position", "note", "ended_at").Updates(p).Error
+	return tx.Model(p).Select("state", "total", "looked", "matched", "gone", "unread", "position", "note",
+		"ended_at").Updates(p).Error
 }
 
 // Counts is how many items of a pass have which verdict.
@@ -477,7 +500,8 @@ func (s *Passes) CountsOf(ids ...int64) (map[int64]Counts, error) {
 		State  State
 		N      int
 	}
-	err := s.read.Model(&Entry{}).Select("pass_id, state, count(*) AS n").Where("pass_id IN ?", ids).Group("pass_id, state").Scan(&rows).Error
+	err := s.read.Model(&Entry{}).Select("pass_id, state, count(*) AS n").Where("pass_id IN ?",
+		ids).Group("pass_id, state").Scan(&rows).Error
 	counts := map[int64]Counts{}
 	for _, r := range rows {
 		c := counts[r.PassID]
@@ -513,7 +537,8 @@ func (s *Tray) Tell(n *Notice) error {
 // Settle takes a notice out of the tray and says whether there was one.
 func (s *Tray) Settle(kind, object string) (bool, error) {
 	var n int64
-	if err := s.read.Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n == 0 {
+	if err := s.read.Model(&Notice{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil ||
+		n == 0 {
 		return false, err
 	}
 	return true, s.change(func(tx *gorm.DB) error {
@@ -546,10 +571,13 @@ func like(s string) string {
 // of which nothing waits, so that the server need not keep them any longer.
 func (s *Messages) LongSettled(mailboxID, folder string, uidValidity uint32, before time.Time) ([]uint32, error) {
 	var uids []uint32
-	err := s.read.Model(&Message{}).Select("uid").Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND seen_at < ?", mailboxID, folder, uidValidity, before.UTC()).
+	err := s.read.Model(&Message{}).Select("uid").Where(
+		"mailbox_id = ? AND folder = ? AND uid_validity = ? AND seen_at < ?", mailboxID, folder, uidValidity, before.UTC()).
 		Where("uid < (SELECT uid_next FROM folders WHERE mailbox_id = messages.mailbox_id AND path = messages.folder)").
-		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND j.state IN ('planned', 'staged', 'held', 'failed'))").
-		Where("NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id AND f.state IN ('waiting', 'begun', 'failed', 'unsure'))").
+		Where("NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id AND j.state IN ('planned', 'staged', " +
+			"'held', 'failed'))").
+		Where("NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id AND f.state IN ('waiting', 'begun', " +
+			"'failed', 'unsure'))").
 		Where("NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id AND r.state <> 'set aside')").
 		Order("uid").Scan(&uids).Error
 	return uids, err

@@ -92,7 +92,8 @@ type Particulars struct {
 	Consent   *Consent `json:"consent,omitempty"`    // sign-in by consent (OAuth 2.0) instead of a password
 	LeaveDays int      `json:"leave_days,omitempty"` // POP3: taken off the server after so many days; 0 leaves it there
 	Word      string   `json:"word,omitempty"`       // of a drop address: what it begins with
-	Senders   []string `json:"senders,omitempty"`    // addresses and domains that may send to a drop address; none for anyone
+	// addresses and domains that may send to a drop address; none for anyone
+	Senders []string `json:"senders,omitempty"`
 }
 
 // Consent says where a person gives consent, and to what (RFC 6749, RFC 8414).
@@ -607,8 +608,9 @@ type Pass struct {
 	ToTime    string // "06:00": and only until then
 	StartedAt time.Time
 	EndedAt   *time.Time
-	OnlyIn    []string `gorm:"serializer:json"` // of a pass over old mail: the mailboxes, by id, that who began it may see; nil for all
-	Undoes    int64    // of a pass that undoes: the pass that it undoes; 0 where it is one filing
+	// of a pass over old mail: the mailboxes, by id, that who began it may see; nil for all
+	OnlyIn []string `gorm:"serializer:json"`
+	Undoes int64    // of a pass that undoes: the pass that it undoes; 0 where it is one filing
 }
 
 // TableName is plural in its own way.

@@ -59,7 +59,8 @@ func (n numbers) Numbering(folder string) (source.Numbering, error) {
 		return out, err
 	}
 	out.UIDValidity, out.UIDNext = head.UIDValidity, head.UIDNext
-	rows, err := n.store.read.Model(&numbered{}).Select("name, uid").Where("mailbox_id = ? AND folder = ?", n.mailbox, folder).Rows()
+	rows, err := n.store.read.Model(&numbered{}).Select("name, uid").Where("mailbox_id = ? AND folder = ?", n.mailbox,
+		folder).Rows()
 	if err != nil {
 		return out, err
 	}
@@ -109,7 +110,8 @@ func (n numbers) Number(folder string, names []string) (map[string]uint32, error
 				}
 			}
 		}
-		return tx.Model(&numbering{}).Where("mailbox_id = ? AND folder = ?", n.mailbox, folder).Update("uid_next", head.UIDNext).Error
+		return tx.Model(&numbering{}).Where("mailbox_id = ? AND folder = ?", n.mailbox, folder).Update("uid_next",
+			head.UIDNext).Error
 	})
 	return given, err
 }

@@ -88,15 +88,21 @@ func unlocked(folder, vfs string) (db *gorm.DB, key [32]byte, err error) {
 		return nil, key, lost(path)
 	}
 	if latest := newest(); version > latest {
-		return nil, key, &OpenError{Problem: fmt.Sprintf("the records in %s have version %d and were made by a newer Ink Tray; this one knows versions up to %d", path, version, latest),
-			Advice: "Run the newer Ink Tray, or put back the copy of the records that it made before it changed them (" + copyName("N") + ")."}
+		return nil, key, &OpenError{Problem: fmt.Sprintf("the records in %s have version %d and were made by a newer Ink "+
+			"Tray; this one knows versions up to %d", path, version, latest),
+			Advice: "Run the newer Ink Tray, or put back the copy of the records that it made before it changed them (" +
+				copyName("N") + ")."}
 	} else if version > 0 && version < latest && vfs == "" {
 		if err := keepCopy(db, folder, version); err != nil {
-			return nil, key, &OpenError{Problem: "no copy of the records could be made before they are brought up to date", Advice: "Make room on the disk of " + folder + ", then start again. Nothing was changed.", Err: err}
+			return nil, key,
+				&OpenError{Problem: "no copy of the records could be made before they are brought up to date",
+					Advice: "Make room on the disk of " + folder + ", then start again. Nothing was changed.", Err: err}
 		}
 	}
 	if err := migrate(db, 0); err != nil {
-		return nil, key, &OpenError{Problem: fmt.Sprintf("the records in %s could not be brought up to date", path), Advice: "Nothing was changed. Look at the reason, then start again.", Err: err}
+		return nil, key,
+			&OpenError{Problem: fmt.Sprintf("the records in %s could not be brought up to date", path),
+				Advice: "Nothing was changed. Look at the reason, then start again.", Err: err}
 	}
 	if !hasKey {
 		sealed, err := sealedSecrets(db)
@@ -104,10 +110,13 @@ func unlocked(folder, vfs string) (db *gorm.DB, key [32]byte, err error) {
 			return nil, key, unreadable(path, err)
 		}
 		if sealed > 0 {
-			return nil, key, &OpenError{Problem: fmt.Sprintf("the key %s is gone, without which the passwords in the records cannot be read", filepath.Join(folder, keyFile)),
-				Advice: "Put the key back from a copy. If there is none, run inktray records new-key --data " + folder + ": it forgets the passwords, and you enter them again."}
+			return nil, key, &OpenError{Problem: fmt.Sprintf("the key %s is gone, without which the passwords in the records "+
+				"cannot be read", filepath.Join(folder, keyFile)),
+				Advice: "Put the key back from a copy. If there is none, run inktray records new-key --data " + folder +
+					": it forgets the passwords, and you enter them again."}
 		}
-		if err := db.Exec("DELETE FROM settings WHERE key = ?", keyCheck).Error; err != nil { // nothing is sealed: a new key will do
+		// nothing is sealed: a new key will do
+		if err := db.Exec("DELETE FROM settings WHERE key = ?", keyCheck).Error; err != nil {
 			return nil, key, unreadable(path, err)
 		}
 	}
@@ -119,8 +128,10 @@ func unlocked(folder, vfs string) (db *gorm.DB, key [32]byte, err error) {
 		return nil, key, unreadable(path, err)
 	}
 	if !fits {
-		return nil, key, &OpenError{Problem: fmt.Sprintf("the key %s belongs to other records: it does not open the passwords in these", filepath.Join(folder, keyFile)),
-			Advice: "Put the right key back from a copy. If there is none, run inktray records new-key --data " + folder + ": it forgets the passwords, and you enter them again."}
+		return nil, key, &OpenError{Problem: fmt.Sprintf("the key %s belongs to other records: it does not open the "+
+			"passwords in these", filepath.Join(folder, keyFile)),
+			Advice: "Put the right key back from a copy. If there is none, run inktray records new-key --data " + folder +
+				": it forgets the passwords, and you enter them again."}
 	}
 	if err := (&Store{key: key}).bindSecrets(db); err != nil {
 		return nil, key, unreadable(path, err)
@@ -129,13 +140,15 @@ func unlocked(folder, vfs string) (db *gorm.DB, key [32]byte, err error) {
 }
 
 func lost(path string) error {
-	return &OpenError{Problem: fmt.Sprintf("the key of an Ink Tray is there, but its records are not: %s is missing or empty", path),
+	return &OpenError{Problem: fmt.Sprintf("the key of an Ink Tray is there, but its records are not: %s is missing or "+
+		"empty", path),
 		Advice: "Put the records back from a copy. To begin with empty records instead, move secret.key out of this folder."}
 }
 
 func unreadable(path string, err error) error {
 	if t := TroubleOf(err); t != nil && t.Damaged {
-		return &OpenError{Problem: "the records in " + path + " are damaged", Advice: "Put back a copy of the records that is whole. Keep the damaged file: much of it can often be saved.", Err: t.Err}
+		return &OpenError{Problem: "the records in " + path + " are damaged", Advice: "Put back a copy of the records that " +
+			"is whole. Keep the damaged file: much of it can often be saved.", Err: t.Err}
 	}
 	return fmt.Errorf("opening %s: %w", path, err)
 }
@@ -193,19 +206,22 @@ func keepCopy(db *gorm.DB, folder string, version int) error {
 }
 
 // sealedPlaces are the columns that hold sealed secrets.
-var sealedPlaces = []struct{ table, column string }{{"mailboxes", "secret"}, {"cabinets", "secret"}, {"correspondents", "passwords"}, {"addressees", "secret"}}
+var sealedPlaces = []struct{ table, column string }{{"mailboxes", "secret"}, {"cabinets", "secret"},
+	{"correspondents", "passwords"}, {"addressees", "secret"}}
 
 // sealedSecrets counts what is sealed.
 func sealedSecrets(db *gorm.DB) (n int, err error) {
 	for _, p := range sealedPlaces {
 		var some int
-		if err := db.Raw("SELECT count(*) FROM " + p.table + " WHERE length(" + p.column + ") > 0").Scan(&some).Error; err != nil {
+		if err := db.Raw("SELECT count(*) FROM " + p.table + " WHERE length(" + p.column +
+			") > 0").Scan(&some).Error; err != nil {
 			return 0, err
 		}
 		n += some
 	}
 	var outgoing int
-	err = db.Raw("SELECT count(*) FROM settings WHERE key = 'outgoing' AND json_extract(value, '$.sealed') <> ''").Scan(&outgoing).Error
+	err = db.Raw("SELECT count(*) FROM settings WHERE key = 'outgoing' AND json_extract(value, '$.sealed') <> ''").Scan(
+		&outgoing).Error
 	return n + outgoing, err
 }
 
@@ -243,7 +259,9 @@ func (s *Store) keepCheck(db *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	return db.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", keyCheck, hex.EncodeToString(sealed)).Error
+	return db.Exec(
+		"INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", keyCheck,
+		hex.EncodeToString(sealed)).Error
 }
 
 // NewKey gives the records in a folder a new key, because theirs is lost, and forgets
@@ -253,7 +271,8 @@ func (s *Store) keepCheck(db *gorm.DB) error {
 func NewKey(folder string) (forgotten int, err error) {
 	path := filepath.Join(folder, recordsFile)
 	if there, err := present(path); err != nil || !there {
-		return 0, &OpenError{Problem: "there are no records in " + folder, Advice: "Name the folder of the records with --data.", Err: err}
+		return 0, &OpenError{Problem: "there are no records in " + folder, Advice: "Name the folder of the records with " +
+			"--data.", Err: err}
 	}
 	lock, err := lockFolder(folder)
 	if err != nil {
@@ -297,7 +316,8 @@ func NewKey(folder string) (forgotten int, err error) {
 			if err != nil {
 				return err
 			}
-			if err := exec(tx, statement{"UPDATE mailboxes SET secret = ? WHERE id = ?", []any{sealed, boxes[i].ID}}); err != nil {
+			if err := exec(tx,
+				statement{"UPDATE mailboxes SET secret = ? WHERE id = ?", []any{sealed, boxes[i].ID}}); err != nil {
 				return err
 			}
 		}
@@ -321,13 +341,15 @@ func NewKey(folder string) (forgotten int, err error) {
 func (s *Store) Examine(ctx context.Context, full bool) ([]string, error) {
 	found, err := examine(s.read.WithContext(ctx), full)
 	if err == nil && len(found) > 0 {
-		s.damaged(&Trouble{Problem: "Ink Tray's records are damaged", Advice: DamagedAdvice, Damaged: true, Err: errors.New(found[0])})
+		s.damaged(&Trouble{Problem: "Ink Tray's records are damaged", Advice: DamagedAdvice, Damaged: true,
+			Err: errors.New(found[0])})
 	}
 	return found, err
 }
 
 // DamagedAdvice is what to do about damaged records.
-const DamagedAdvice = "Stop Ink Tray, and put back a copy of the records that is whole. Keep the damaged file: much of it can often be saved."
+const DamagedAdvice = "Stop Ink Tray, and put back a copy of the records that is whole. Keep the damaged file: much " +
+	"of it can often be saved."
 
 func examine(db *gorm.DB, full bool) ([]string, error) {
 	check := "PRAGMA quick_check(100)"
@@ -360,7 +382,8 @@ func examine(db *gorm.DB, full bool) ([]string, error) {
 func ExamineFolder(folder string, full bool) (path string, found []string, err error) {
 	path = filepath.Join(folder, recordsFile)
 	if there, err := present(path); err != nil || !there {
-		return path, nil, &OpenError{Problem: "there are no records in " + folder, Advice: "Name the folder of the records with --data.", Err: err}
+		return path, nil, &OpenError{Problem: "there are no records in " + folder, Advice: "Name the folder of the records " +
+			"with --data.", Err: err}
 	}
 	lock, err := lockFolder(folder)
 	if err != nil {

@@ -16,7 +16,8 @@ func withMailbox(t *testing.T, folder string) {
 	t.Helper()
 	s, err := Open(folder)
 	if err == nil {
-		err = errors.Join(s.Mailboxes.Add(&Mailbox{ID: "box", Name: "office", Kind: "imap", MadeAt: day}, "pw", "test"), s.Close())
+		err = errors.Join(s.Mailboxes.Add(&Mailbox{ID: "box", Name: "office", Kind: "imap", MadeAt: day}, "pw", "test"),
+			s.Close())
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -171,16 +172,32 @@ func firstRecords(t *testing.T, folder string) []string {
 	at := "2026-05-12 06:02:00+00:00"
 	return []string{
 		"INSERT INTO people VALUES ('p', 'Ines Marrow', 'hash', 'administrator', '" + at + "')",
-		fmt.Sprintf("INSERT INTO mailboxes (id, name, kind, host, port, encryption, username, secret, interval_seconds, revision, made_at) VALUES ('box', 'office', 'imap', 'mail.brackwater.example', 993, 'tls', 'office', x'%x', 60, 1, '%s')", sealed, at),
-		"INSERT INTO cabinets (id, name, kind, folder, identity, revision, made_at) VALUES ('cab', 'files', 'local', '/srv/files', 'x', 1, '" + at + "')",
-		"INSERT INTO rules (id, name, place, running, revision, document, made_at) VALUES ('r', 'Readings', 1, TRUE, 1, '" + document + "', '" + at + "')",
+		fmt.Sprintf("INSERT INTO mailboxes (id, name, kind, host, port, encryption, username, secret, interval_seconds, "+
+			"revision, made_at) VALUES ('box', 'office', 'imap', 'mail.brackwater.example', 993, 'tls', 'office', x'%x', 60, "+
+			"1, '%s')", sealed, at),
+		"INSERT INTO cabinets (id, name, kind, folder, identity, revision, made_at) VALUES ('cab', 'files', 'local', " +
+			"'/srv/files', 'x', 1, '" + at + "')",
+		"INSERT INTO rules (id, name, place, running, revision, document, made_at) VALUES ('r', 'Readings', 1, TRUE, 1, '" +
+			document + "', '" + at + "')",
 		"INSERT INTO rule_revisions VALUES ('r', 1, '" + document + "', 'Ines Marrow', '" + at + "')",
-		"INSERT INTO start_marks (rule_id, mailbox_id, folder, uid_validity, uid_next, made_at) VALUES ('r', 'box', 'INBOX', 7, 4, '" + at + "')",
-		"INSERT INTO folders (mailbox_id, path, uid_validity, uid_next, mod_seq, looked_at) VALUES ('box', 'INBOX', 7, 6, 0, '" + at + "')",
-		"INSERT INTO messages (id, mailbox_id, folder, uid_validity, uid, fingerprint, received_at, size, flags, subject, sender_name, sender_address, attachments, header, structure, whole, seen_at) VALUES (1, 'box', 'INBOX', 7, 5, x'01', '" + at + "', 900, '', 'Readings of May', 'Oda Fenwick', 'oda@tidewatch.example', 1, x'', x'', FALSE, '" + at + "')",
-		"INSERT INTO passes (id, kind, rule_id, mailbox_id, made_by, state, most, total, looked, matched, position, note, started_at) VALUES (1, 'live', '', 'box', '', 'done', 0, 1, 1, 1, '', '', '" + at + "')",
-		"INSERT INTO journal (id, rule_id, rule_revision, message_id, item, round, pass_id, mailbox_id, cabinet_id, state, name, kind, wanted, path, reason, advice, attempts, size, sha256, register_year, register_number, planned_at, done_at) VALUES (1, 'r', 1, 1, '2', 0, 1, 'box', 'cab', 'filed', 'may.csv', 'table', 'Gauges/may.csv', 'Gauges/may.csv', '', '', 0, 3, x'ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad', 2026, 1, '" + at + "', '" + at + "')",
-		"INSERT INTO register VALUES (2026, 1, 1, 1, '', '" + at + "', '" + at + "', '" + at + "', 'box', 'office', 'r', 'Readings', 'cab', 'files', 'Oda Fenwick', 'oda@tidewatch.example', 'Readings of May', 'Gauges', 'may.csv', 'table', 3, x'ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad')",
+		"INSERT INTO start_marks (rule_id, mailbox_id, folder, uid_validity, uid_next, made_at) VALUES ('r', 'box', " +
+			"'INBOX', 7, 4, '" + at + "')",
+		"INSERT INTO folders (mailbox_id, path, uid_validity, uid_next, mod_seq, looked_at) VALUES ('box', 'INBOX', 7, 6, " +
+			"0, '" + at + "')",
+		"INSERT INTO messages (id, mailbox_id, folder, uid_validity, uid, fingerprint, received_at, size, flags, subject, " +
+			"sender_name, sender_address, attachments, header, structure, whole, seen_at) VALUES (1, 'box', 'INBOX', 7, 5, " +
+			"x'01', '" + at + "', 900, '', 'Readings of May', 'Oda Fenwick', 'oda@tidewatch.example', 1, x'', x'', FALSE, '" +
+			at + "')",
+		"INSERT INTO passes (id, kind, rule_id, mailbox_id, made_by, state, most, total, looked, matched, position, note, " +
+			"started_at) VALUES (1, 'live', '', 'box', '', 'done', 0, 1, 1, 1, '', '', '" + at + "')",
+		"INSERT INTO journal (id, rule_id, rule_revision, message_id, item, round, pass_id, mailbox_id, cabinet_id, state, " +
+			"name, kind, wanted, path, reason, advice, attempts, size, sha256, register_year, register_number, planned_at, " +
+			"done_at) VALUES (1, 'r', 1, 1, '2', 0, 1, 'box', 'cab', 'filed', 'may.csv', 'table', 'Gauges/may.csv', " +
+			"'Gauges/may.csv', '', '', 0, 3, x'ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad', 2026, 1, '" +
+			at + "', '" + at + "')",
+		"INSERT INTO register VALUES (2026, 1, 1, 1, '', '" + at + "', '" + at + "', '" + at + "', 'box', 'office', 'r', " +
+			"'Readings', 'cab', 'files', 'Oda Fenwick', 'oda@tidewatch.example', 'Readings of May', 'Gauges', 'may.csv', " +
+			"'table', 3, x'ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad')",
 	}
 }
 
@@ -206,13 +223,15 @@ func TestRecordsOfEveryVersionAreBroughtUpToDateWithTheirData(t *testing.T) {
 				t.Errorf("the password is %q (%v)", secret, err)
 			}
 			filings, err := s.Register.List(System, register.Query{Most: 5})
-			if err != nil || len(filings) != 1 || filings[0].File != "may.csv" || filings[0].SenderAddress != "oda@tidewatch.example" {
+			if err != nil || len(filings) != 1 || filings[0].File != "may.csv" ||
+				filings[0].SenderAddress != "oda@tidewatch.example" {
 				t.Errorf("the register says %+v (%v)", filings, err)
 			}
 			if err := s.Follow(); err != nil {
 				t.Error(err)
 			}
-			if found, err := s.Register.Find(System, register.Query{Search: register.Search{Words: []string{"readings"}}, Most: 5}); err != nil || found.Total != 1 {
+			if found, err := s.Register.Find(System,
+				register.Query{Search: register.Search{Words: []string{"readings"}}, Most: 5}); err != nil || found.Total != 1 {
 				t.Errorf("found %d filings (%v), want 1", found.Total, err)
 			}
 			rules, err := s.Rules.All()
@@ -287,7 +306,8 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = s.write.Exec("INSERT INTO audit (at, actor, action, object) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) SELECT CURRENT_TIMESTAMP, 'test', 'fill', hex(randomblob(200)) FROM n").Error
+	err = s.write.Exec("INSERT INTO audit (at, actor, action, object) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT " +
+		"i + 1 FROM n WHERE i < 3000) SELECT CURRENT_TIMESTAMP, 'test', 'fill', hex(randomblob(200)) FROM n").Error
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -64,7 +64,8 @@ func record(t *testing.T, name string) *recorder {
 	}
 	v.FpNext, v.FzName, r.open = 0, zName, base.FxOpen
 	v.FxOpen = r.address(func(tls *libc.TLS, vfs, zName, file uintptr, flags int32, out uintptr) int32 {
-		rc := call[func(*libc.TLS, uintptr, uintptr, uintptr, int32, uintptr) int32](r.open)(tls, vfs, zName, file, flags, out)
+		rc := call[func(*libc.TLS, uintptr, uintptr, uintptr, int32, uintptr) int32](r.open)(tls, vfs, zName, file, flags,
+			out)
 		if rc == sqlite3lib.SQLITE_OK && zName != 0 {
 			r.take(tls, file, filepath.Base(libc.GoString(zName)))
 		}
@@ -192,11 +193,14 @@ func TestThePowerMayGoAtAnyMomentOfACommit(t *testing.T) {
 	began := r.length()
 	raw := mail.Parse([]byte("From: oda@tidewatch.example\r\nSubject: reading\r\n\r\nx"))
 	for u := range uint32(8) {
-		m, _, err := NewMessage("box", "INBOX", 1, &source.Facts{UID: u + 1, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
+		m, _, err := NewMessage("box", "INBOX", 1,
+			&source.Facts{UID: u + 1, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
 		if err != nil {
 			t.Fatal(err)
 		}
-		look := Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
+		look := Look{Messages: []*Message{m},
+			Entries: map[*Message][]Entry{
+				m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
 		if err := s.Messages.Commit(look); err != nil {
 			t.Fatal(err)
 		}
@@ -223,7 +227,8 @@ func TestThePowerMayGoAtAnyMomentOfACommit(t *testing.T) {
 	order := []State{"", Planned, Staged, Filed}
 	for cut := began; cut <= total; cut++ {
 		again := filepath.Join(t.TempDir(), "records")
-		if err := errors.Join(os.Mkdir(again, 0o700), os.WriteFile(filepath.Join(again, "secret.key"), key, 0o600)); err != nil {
+		if err := errors.Join(os.Mkdir(again, 0o700),
+			os.WriteFile(filepath.Join(again, "secret.key"), key, 0o600)); err != nil {
 			t.Fatal(err)
 		}
 		for name, data := range r.after(cut, cut%2 == 0) {

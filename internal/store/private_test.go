@@ -40,7 +40,9 @@ func TestOtherUsersOfTheMachineReadNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	outside := filepath.Join(t.TempDir(), "outside")
-	for path, mode := range map[string]os.FileMode{folder: 0o755, filepath.Join(folder, "inktray.db"): 0o644, filepath.Join(folder, "inktray-version-3.db"): 0o640, filepath.Join(folder, "mail"): 0o755, filepath.Join(folder, "mail", "1.eml"): 0o664, outside: 0o644} {
+	for path, mode := range map[string]os.FileMode{folder: 0o755, filepath.Join(folder, "inktray.db"): 0o644,
+		filepath.Join(folder, "inktray-version-3.db"): 0o640, filepath.Join(folder, "mail"): 0o755,
+		filepath.Join(folder, "mail", "1.eml"): 0o664, outside: 0o644} {
 		switch filepath.Base(path) {
 		case "mail":
 			err = os.Mkdir(path, mode)

@@ -37,11 +37,13 @@ func readRows(rows *sql.Rows, notes map[register.Number]string, each func(regist
 	for rows.Next() {
 		var r register.Row
 		var raw sql.RawBytes
-		if err := rows.Scan(&r.Number.Year, &r.Number.Number, &r.Message, &r.State, &r.Received, &r.Filed, &r.Size, &raw); err != nil {
+		if err := rows.Scan(&r.Number.Year, &r.Number.Number, &r.Message, &r.State, &r.Received, &r.Filed, &r.Size,
+			&raw); err != nil {
 			return err
 		}
 		texts := string(raw)
-		for _, into := range []*string{&r.MailboxID, &r.RuleID, &r.CabinetID, &r.Kind, &r.Mailbox, &r.Rule, &r.Cabinet, &r.Folder, &r.File, &r.SenderAddress, &r.SenderName} {
+		for _, into := range []*string{&r.MailboxID, &r.RuleID, &r.CabinetID, &r.Kind, &r.Mailbox, &r.Rule, &r.Cabinet,
+			&r.Folder, &r.File, &r.SenderAddress, &r.SenderName} {
 			*into, texts, _ = strings.Cut(texts, unit)
 		}
 		r.Subject = texts
@@ -72,11 +74,13 @@ func (s *Store) Follow() error {
 		}
 	}
 	var first int64
-	if err := s.read.Raw("SELECT coalesce(min(id), 0) FROM register_changes").Scan(&first).Error; err != nil || s.indexed-first < mostChanges {
+	if err := s.read.Raw("SELECT coalesce(min(id), 0) FROM register_changes").Scan(&first).Error; err != nil ||
+		s.indexed-first < mostChanges {
 		return err
 	}
 	var written int64 // what the files that are kept have not seen yet stays
-	if err := s.read.Raw("SELECT coalesce(min(last_change), ?) FROM register_files", s.indexed).Scan(&written).Error; err != nil {
+	if err := s.read.Raw("SELECT coalesce(min(last_change), ?) FROM register_files",
+		s.indexed).Scan(&written).Error; err != nil {
 		return err
 	}
 	if written-first < mostChanges/2 {
@@ -132,7 +136,8 @@ func (s *Store) catchUp() error {
 			ID           int64
 			Year, Number int
 		}
-		if err := s.read.Raw("SELECT id, year, number FROM register_changes WHERE id > ? ORDER BY id LIMIT ?", s.indexed, most).Scan(&changes).Error; err != nil || len(changes) == 0 {
+		if err := s.read.Raw("SELECT id, year, number FROM register_changes WHERE id > ? ORDER BY id LIMIT ?", s.indexed,
+			most).Scan(&changes).Error; err != nil || len(changes) == 0 {
 			return err
 		}
 		years := map[int][]int{}
@@ -145,7 +150,8 @@ func (s *Store) catchUp() error {
 			if err != nil {
 				return err
 			}
-			rows, err := s.read.Raw("SELECT "+registerColumns+" FROM register r WHERE r.year = ? AND r.number IN ? ORDER BY r.number", year, numbers).Rows()
+			rows, err := s.read.Raw("SELECT "+registerColumns+
+				" FROM register r WHERE r.year = ? AND r.number IN ? ORDER BY r.number", year, numbers).Rows()
 			if err != nil {
 				return err
 			}
@@ -239,7 +245,8 @@ func (s *Register) Numbered(v Viewer, numbers []register.Number) ([]Filing, erro
 }
 
 // Tallies counts what a query finds.
-func (s *Register) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally, register.Found, error) {
+func (s *Register) Tallies(v Viewer, q register.Query, by register.By, zone *time.Location, most int) ([]register.Tally,
+	register.Found, error) {
 	if err := s.Follow(); err != nil {
 		return nil, register.Found{}, err
 	}
@@ -339,7 +346,8 @@ func (s *Settings) Preference(personID, key string) (string, error) {
 // Prefer keeps what a person chose.
 func (s *Settings) Prefer(personID, key, value string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO preferences (person_id, key, value) VALUES (?, ?, ?) ON CONFLICT (person_id, key) DO UPDATE SET value = excluded.value", personID, key, value).Error
+		return tx.Exec("INSERT INTO preferences (person_id, key, value) VALUES (?, ?, ?) ON CONFLICT (person_id, key) DO "+
+			"UPDATE SET value = excluded.value", personID, key, value).Error
 	})
 }
 

@@ -41,7 +41,8 @@ func (s *RegisterFiles) Save(f *RegisterFile, revision int, now time.Time, actor
 			return ErrChanged
 		}
 		f.Revision, f.MadeAt, f.MadeBy, f.LastChange = was.Revision+1, was.MadeAt, was.MadeBy, 0
-		if f.CabinetID != was.CabinetID || f.Folder != was.Folder || f.Name != was.Name || f.Format != was.Format { // it is another file; what was written stays
+		// it is another file; what was written stays
+		if f.CabinetID != was.CabinetID || f.Folder != was.Folder || f.Name != was.Name || f.Format != was.Format {
 			if err := tx.Exec("DELETE FROM register_file_years WHERE file_id = ?", f.ID).Error; err != nil {
 				return err
 			}
@@ -65,7 +66,8 @@ func (s *RegisterFiles) Remove(id, actor string) error {
 // number of the last one; after change 0, all years. The list of changes may have
 // been cut, and the numbers go on all the same.
 func (s *RegisterFiles) ChangesSince(change int64) (years []int, last int64, err error) {
-	if err := s.read.Raw("SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'register_changes'), 0)").Scan(&last).Error; err != nil {
+	if err := s.read.Raw("SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'register_changes'), 0)").Scan(
+		&last).Error; err != nil {
 		return nil, 0, err
 	}
 	if change == 0 {

@@ -13,7 +13,8 @@ import (
 // In lists the messages of a folder that could not be read to their end,
 // by UID.
 func (s *Retries) In(mailboxID, folder string, uidValidity uint32) (map[uint32]Retry, error) {
-	rows, err := list[Retry](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder, uidValidity))
+	rows, err := list[Retry](s.read.Where("mailbox_id = ? AND folder = ? AND uid_validity = ?", mailboxID, folder,
+		uidValidity))
 	if len(rows) == 0 {
 		return nil, err
 	}
@@ -27,14 +28,16 @@ func (s *Retries) In(mailboxID, folder string, uidValidity uint32) (map[uint32]R
 // Due lists the messages of a mailbox that are to be tried again now.
 // Those that the passes named met are left to them.
 func (s *Retries) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Retry, error) {
-	return list[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= ?) AND pass_id NOT IN ?",
+	return list[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= "+
+		"?) AND pass_id NOT IN ?",
 		mailboxID, now.UTC(), append(but, -1)).Order("folder, uid").Limit(most))
 }
 
 // Next is when a message of a mailbox is tried again next; ok is false where
 // none waits. The zero time is now.
 func (s *Retries) Next(mailboxID string, but []int64, lane Lane) (at time.Time, ok bool, err error) {
-	r, err := first[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID, append(but, -1)).
+	r, err := first[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND pass_id NOT IN ?", mailboxID,
+		append(but, -1)).
 		Order("next_at IS NOT NULL, next_at").Limit(1))
 	if errors.Is(err, ErrNotFound) {
 		return at, false, nil
@@ -68,7 +71,8 @@ func (s *Retries) Waiting(v Viewer) (map[string]int, error) {
 		MailboxID string
 		N         int
 	}
-	err := v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'waiting'").Select("mailbox_id, count(*) AS n").Group("mailbox_id").Scan(&rows).Error
+	err := v.sees(s.read.Model(&Retry{}),
+		"mailbox_id").Where("state = 'waiting'").Select("mailbox_id, count(*) AS n").Group("mailbox_id").Scan(&rows).Error
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.MailboxID] = r.N
@@ -84,7 +88,8 @@ func (s *Retries) Drop(id int64) error {
 // Fail puts a message that could not be read into the tray.
 func (s *Retries) Fail(id int64, reason, advice string, now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Model(&Retry{}).Where("id = ?", id).Updates(map[string]any{"state": RetryFailed, "cause": CauseUnread, "reason": reason, "advice": advice,
+		return tx.Model(&Retry{}).Where("id = ?",
+			id).Updates(map[string]any{"state": RetryFailed, "cause": CauseUnread, "reason": reason, "advice": advice,
 			"next_at": nil, "done_at": now.UTC()}).Error
 	})
 }
@@ -99,7 +104,8 @@ func (s *Retries) Suspect(messages []Retry, now time.Time) error {
 	}
 	return s.change(func(tx *gorm.DB) error {
 		for _, r := range messages {
-			err := tx.Exec(`INSERT INTO retries (mailbox_id, folder, uid_validity, uid, state, crashes, made_at) VALUES (?, ?, ?, ?, 'suspect', ?, ?)
+			err := tx.Exec(
+				`INSERT INTO retries (mailbox_id, folder, uid_validity, uid, state, crashes, made_at) VALUES (?, ?, ?, ?, 'suspect', ?, ?)
 				ON CONFLICT DO UPDATE SET crashes = crashes + ?`, r.MailboxID, r.Folder, r.UIDValidity, r.UID, crashed, now.UTC(), crashed).Error
 			if err != nil {
 				return err
@@ -116,7 +122,8 @@ const ByStartMarks = "*"
 // keepRetry records a message that could not be read. The rules for which it
 // waited before still wait for it.
 func keepRetry(tx *gorm.DB, r *Retry) error {
-	old, err := first[Retry](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", r.MailboxID, r.Folder, r.UIDValidity, r.UID))
+	old, err := first[Retry](tx.Where("mailbox_id = ? AND folder = ? AND uid_validity = ? AND uid = ?", r.MailboxID,
+		r.Folder, r.UIDValidity, r.UID))
 	switch {
 	case errors.Is(err, ErrNotFound):
 		return tx.Create(r).Error
@@ -170,7 +177,8 @@ func retryAgain(tx *gorm.DB, v Viewer, ids []int64) (int, error) {
 		return 0, nil
 	}
 	done := v.sees(tx.Model(&Retry{}), "mailbox_id").Where("id IN ? AND state IN ('failed', 'set aside')", ids).
-		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "slow": 0, "next_at": nil, "cause": "", "reason": "", "advice": "", "done_at": nil})
+		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "slow": 0, "next_at": nil, "cause": "",
+			"reason": "", "advice": "", "done_at": nil})
 	if done.Error != nil || done.RowsAffected == 0 {
 		return 0, done.Error
 	}
@@ -218,10 +226,12 @@ func (s *Mailboxes) Reject(r *Rejection, most int) (last []Rejection, n int64, e
 		if err := told.Count(&n).Error; err != nil {
 			return err
 		}
-		if last, err = list[Rejection](tx.Where("mailbox_id = ? AND at >= ?", r.MailboxID, since.UTC()).Order("id DESC").Limit(most)); err != nil {
+		if last, err = list[Rejection](tx.Where("mailbox_id = ? AND at >= ?", r.MailboxID,
+			since.UTC()).Order("id DESC").Limit(most)); err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM rejections WHERE mailbox_id = ? AND id NOT IN (SELECT id FROM rejections WHERE mailbox_id = ? ORDER BY id DESC LIMIT ?)",
+		return tx.Exec("DELETE FROM rejections WHERE mailbox_id = ? AND id NOT IN (SELECT id FROM rejections WHERE "+
+			"mailbox_id = ? ORDER BY id DESC LIMIT ?)",
 			r.MailboxID, r.MailboxID, mostRejections).Error
 	})
 	return last, n, err

@@ -39,9 +39,13 @@ func each[T any](of T, try func(name string, changed T)) {
 // What decides where a secret goes, and how it is protected on the way, is all of its route.
 func TestASecretOpensOnItsOwnRouteOnly(t *testing.T) {
 	s := opened(t)
-	free := map[string]bool{".Name": true, ".IntervalSeconds": true, ".Path": true, ".Address": true, ".Revision": true, ".Particulars.LeaveDays": true, ".Particulars.Word": true,
+	free := map[string]bool{".Name": true, ".IntervalSeconds": true, ".Path": true, ".Address": true, ".Revision": true,
+		".Particulars.LeaveDays": true, ".Particulars.Word": true,
 		".Mode": true, ".Owner": true, ".Identity": true, ".From": true, ".Console": true, ".Tray": true, ".DailyAt": true}
-	box := Mailbox{ID: "m", Name: "gauges", Kind: "imap", Host: "mail.example", Port: 993, Encryption: "tls", Username: "gauges", Particulars: Particulars{Proxy: "socks5://127.0.0.1:1080", Pinned: "ab", Consent: &Consent{Issuer: "i", ClientID: "c"}}}
+	box := Mailbox{ID: "m", Name: "gauges", Kind: "imap", Host: "mail.example", Port: 993, Encryption: "tls",
+		Username: "gauges",
+		Particulars: Particulars{Proxy: "socks5://127.0.0.1:1080", Pinned: "ab",
+			Consent: &Consent{Issuer: "i", ClientID: "c"}}}
 	if err := s.Mailboxes.Add(&box, "slack water", "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +134,9 @@ func TestSecretsOfOlderRecordsAreBoundToTheirRoute(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(s.write.Table("mailboxes").Where("id = 'm'").Update("secret", box.Secret).Error, s.Settings.setJSON(OutgoingSetting, Outgoing{Host: "smtp.example", Port: 587, Sealed: sealed}, 0, "test")); err != nil {
+	if err := errors.Join(s.write.Table("mailboxes").Where("id = 'm'").Update("secret", box.Secret).Error,
+		s.Settings.setJSON(OutgoingSetting, Outgoing{Host: "smtp.example", Port: 587, Sealed: sealed}, 0,
+			"test")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Mailboxes.Secret(&box); !errors.Is(err, ErrRoute) {

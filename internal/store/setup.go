@@ -27,7 +27,8 @@ func (s *Settings) Get(key string) (string, error) {
 // Set keeps a setting.
 func (s *Settings) Set(key, value string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value).Error
+		return tx.Exec("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = "+
+			"excluded.value", key, value).Error
 	})
 }
 
@@ -54,7 +55,8 @@ func (s *Settings) Change(key, value string, revision int, what, actor string) e
 		if revision > 0 && revision != now {
 			return ErrChanged
 		}
-		err = tx.Exec("INSERT INTO settings (key, value, revision) VALUES (?, ?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value, revision = excluded.revision", key, value, now+1).Error
+		err = tx.Exec("INSERT INTO settings (key, value, revision) VALUES (?, ?, ?) ON CONFLICT (key) DO UPDATE SET value "+
+			"= excluded.value, revision = excluded.revision", key, value, now+1).Error
 		if err != nil {
 			return err
 		}
@@ -203,7 +205,8 @@ func (s *Mailboxes) Add(m *Mailbox, secret, actor string) error {
 }
 
 // Change replaces a mailbox of the given revision. A nil secret keeps the
-// one that is there; where it was given for another route this is ErrRoute. What is known of its folders and messages stays.
+// one that is there; where it was given for another route this is ErrRoute. What is known of its folders and messages
+// stays.
 func (s *Mailboxes) Change(m *Mailbox, secret *string, revision int, actor string) error {
 	if secret != nil {
 		var err error
@@ -248,7 +251,8 @@ func (s *Mailboxes) Remove(id, actor string) error {
 // WaitingIn counts what of a mailbox waits to be filed, or in the tray.
 func (s *Mailboxes) WaitingIn(mailboxID string) (int, error) {
 	var n int
-	err := s.read.Raw(`SELECT (SELECT count(*) FROM journal WHERE mailbox_id = ? AND state IN ('planned', 'staged', 'held', 'failed'))
+	err := s.read.Raw(
+		`SELECT (SELECT count(*) FROM journal WHERE mailbox_id = ? AND state IN ('planned', 'staged', 'held', 'failed'))
 		+ (SELECT count(*) FROM retries WHERE mailbox_id = ? AND state <> 'set aside')`, mailboxID, mailboxID).Scan(&n).Error
 	return n, err
 }
@@ -303,7 +307,8 @@ func (s *Cabinets) Change(c *Cabinet, revision int, actor string) error {
 			return ErrChanged
 		}
 		c.Revision = was.Revision + 1
-		return errors.Join(tx.Model(c).Select("address", "username", "secret", "particulars", "revision").Updates(c).Error, note(tx, actor, "change cabinet", c.Name))
+		return errors.Join(tx.Model(c).Select("address", "username", "secret", "particulars", "revision").Updates(c).Error,
+			note(tx, actor, "change cabinet", c.Name))
 	})
 }
 
@@ -315,7 +320,8 @@ func (s *Cabinets) Moved(c *Cabinet, actor string) error {
 			return err
 		}
 		c.Revision = was.Revision + 1
-		done := tx.Model(c).Select("kind", "folder", "mode", "owner", "address", "identity", "username", "secret", "particulars", "revision").Updates(c).Error
+		done := tx.Model(c).Select("kind", "folder", "mode", "owner", "address", "identity", "username", "secret",
+			"particulars", "revision").Updates(c).Error
 		return errors.Join(done, note(tx, actor, "move cabinet", c.Name+": "+was.Folder+" to "+c.Folder))
 	})
 }
@@ -329,14 +335,16 @@ func (s *Cabinets) FilesIn(cabinetID string) (int, error) {
 
 // KeptIn lists the names under which a cabinet keeps files that were moved out of the way.
 func (s *Cabinets) KeptIn(cabinetID string) (names []string, err error) {
-	err = s.read.Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order("kept_as").Pluck("kept_as", &names).Error
+	err = s.read.Table("register").Where("cabinet_id = ? AND kept_as <> ''", cabinetID).Order("kept_as").Pluck("kept_as",
+		&names).Error
 	return names, err
 }
 
 // Remove forgets a cabinet; its files stay where they are.
 func (s *Cabinets) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Where("id = ?", id).Delete(&Cabinet{}).Error, tx.Where("kind = 'cabinet' AND object = ?", id).Delete(&Notice{}).Error, note(tx, actor, "remove cabinet", id))
+		return errors.Join(tx.Where("id = ?", id).Delete(&Cabinet{}).Error,
+			tx.Where("kind = 'cabinet' AND object = ?", id).Delete(&Notice{}).Error, note(tx, actor, "remove cabinet", id))
 	})
 }
 
@@ -367,7 +375,8 @@ func (s *Rules) StatesOf(ruleID string) (map[State]int, error) {
 		State State
 		N     int
 	}
-	err := s.read.Model(&Entry{}).Select("state, count(*) AS n").Where("rule_id = ?", ruleID).Group("state").Scan(&rows).Error
+	err := s.read.Model(&Entry{}).Select("state, count(*) AS n").Where("rule_id = ?",
+		ruleID).Group("state").Scan(&rows).Error
 	counts := map[State]int{}
 	for _, r := range rows {
 		counts[r.State] = r.N
@@ -405,13 +414,15 @@ func (s *Rules) Save(document *rule.Rule, revision int, now time.Time, actor str
 		default:
 			saved.Name, saved.Document, saved.Removed = document.Name, string(data), false
 			saved.Revision++
-			err = tx.Model(&Rule{}).Where("id = ?", saved.ID).Select("name", "document", "removed", "revision").Updates(&saved).Error
+			err = tx.Model(&Rule{}).Where("id = ?", saved.ID).Select("name", "document", "removed",
+				"revision").Updates(&saved).Error
 		}
 		if err != nil {
 			return err
 		}
 		return errors.Join(
-			tx.Create(&RuleRevision{RuleID: saved.ID, Revision: saved.Revision, Document: string(data), MadeBy: actor, MadeAt: now}).Error,
+			tx.Create(&RuleRevision{RuleID: saved.ID, Revision: saved.Revision, Document: string(data), MadeBy: actor,
+				MadeAt: now}).Error,
 			note(tx, actor, "save rule", saved.Name))
 	})
 	return saved, err
@@ -426,14 +437,16 @@ func (s *Rules) Remove(id, actor string) error {
 			return err
 		}
 		return errors.Join(
-			tx.Exec("UPDATE rules SET removed = TRUE, running = FALSE, name = name || ' (removed ' || id || ')' WHERE id = ?", id).Error,
+			tx.Exec("UPDATE rules SET removed = TRUE, running = FALSE, name = name || ' (removed ' || id || ')' WHERE id = ?",
+				id).Error,
 			tx.Where("rule_id = ?", id).Delete(&StartMark{}).Error, dropPlanned(tx, id), note(tx, actor, "remove rule", r.Name))
 	})
 }
 
 // dropPlanned lets go of what was planned and not begun; what is staged is finished.
 func dropPlanned(tx *gorm.DB, ruleID string) error {
-	return tx.Exec("UPDATE journal SET state = 'set aside', reason = 'the rule was switched off', next_at = NULL WHERE rule_id = ? AND state = 'planned'", ruleID).Error
+	return tx.Exec("UPDATE journal SET state = 'set aside', reason = 'the rule was switched off', next_at = NULL WHERE "+
+		"rule_id = ? AND state = 'planned'", ruleID).Error
 }
 
 // Place is a folder of a mailbox.
@@ -464,12 +477,14 @@ func (s *Rules) SwitchOn(ruleID string, places []Place, now time.Time, actor str
 // is in the folder when it appears is new to the rule.
 func (s *Rules) AwaitFolder(ruleID string, p Place, now time.Time) error {
 	var waits int64
-	err := s.read.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited", ruleID, p.MailboxID, p.Folder).Count(&waits).Error
+	err := s.read.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ? AND awaited", ruleID,
+		p.MailboxID, p.Folder).Count(&waits).Error
 	if err != nil || waits > 0 {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec(`INSERT INTO start_marks (rule_id, mailbox_id, folder, uid_validity, uid_next, made_at, awaited) VALUES (?, ?, ?, 0, 0, ?, TRUE)
+		return tx.Exec(
+			`INSERT INTO start_marks (rule_id, mailbox_id, folder, uid_validity, uid_next, made_at, awaited) VALUES (?, ?, ?, 0, 0, ?, TRUE)
 			ON CONFLICT DO UPDATE SET awaited = TRUE`, ruleID, p.MailboxID, p.Folder, now).Error
 	})
 }
@@ -477,7 +492,8 @@ func (s *Rules) AwaitFolder(ruleID string, p Place, now time.Time) error {
 // EndAwaiting notes that a folder is there again which rules waited for.
 func (s *Rules) EndAwaiting(p Place) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE start_marks SET awaited = FALSE WHERE mailbox_id = ? AND folder = ?", p.MailboxID, p.Folder).Error
+		return tx.Exec("UPDATE start_marks SET awaited = FALSE WHERE mailbox_id = ? AND folder = ?", p.MailboxID,
+			p.Folder).Error
 	})
 }
 
@@ -496,7 +512,8 @@ func addMarks(tx *gorm.DB, ruleID string, places []Place, now time.Time) error {
 			return err
 		}
 		var there int64
-		if err := tx.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ?", ruleID, p.MailboxID, p.Folder).Count(&there).Error; err != nil {
+		if err := tx.Model(&StartMark{}).Where("rule_id = ? AND mailbox_id = ? AND folder = ?", ruleID, p.MailboxID,
+			p.Folder).Count(&there).Error; err != nil {
 			return err
 		}
 		if there == 0 {
@@ -515,7 +532,8 @@ func (s *Rules) SwitchOff(ruleID, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Exec("UPDATE rules SET running = FALSE WHERE id = ?", ruleID).Error, dropPlanned(tx, ruleID), note(tx, actor, "switch rule off", r.Name))
+		return errors.Join(tx.Exec("UPDATE rules SET running = FALSE WHERE id = ?", ruleID).Error, dropPlanned(tx, ruleID),
+			note(tx, actor, "switch rule off", r.Name))
 	})
 }
 
@@ -590,6 +608,7 @@ func (s *Mailboxes) At(local string) (Mailbox, error) {
 func (s *Mailboxes) Readdress(m *Mailbox, what, actor string) error {
 	m.Revision++
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Model(m).Select("address", "particulars", "revision").Updates(m).Error, note(tx, actor, what+" drop address", m.Name))
+		return errors.Join(tx.Model(m).Select("address", "particulars", "revision").Updates(m).Error,
+			note(tx, actor, what+" drop address", m.Name))
 	})
 }

@@ -15,8 +15,8 @@ type Transition struct {
 	Why  string   // what leads on, in a few words
 }
 
-// Lifecycle is one kind of rows that has states, and which of them may follow which. The records watch over it: a change
-// that is not in the table is carried out, counted and found by every test.
+// Lifecycle is one kind of rows that has states, and which of them may follow which. The records watch over it: a
+// change that is not in the table is carried out, counted and found by every test.
 type Lifecycle struct {
 	What  string // for people
 	Table string

@@ -70,7 +70,8 @@ func TestTheDocumentHasTheTablesOfStates(t *testing.T) {
 	var b strings.Builder
 	for i := range Lifecycles {
 		l := &Lifecycles[i]
-		fmt.Fprintf(&b, "\n**%s** (`%s`), beginning as %s:\n\n| state | may become | when |\n|---|---|---|\n", l.What, l.Table, strings.Join(l.Begin, ", "))
+		fmt.Fprintf(&b, "\n**%s** (`%s`), beginning as %s:\n\n| state | may become | when |\n|---|---|---|\n", l.What,
+			l.Table, strings.Join(l.Begin, ", "))
 		for _, step := range l.Steps {
 			to := strings.Join(step.To, ", ")
 			if to == "" {

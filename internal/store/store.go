@@ -133,13 +133,15 @@ func (d dialector) Translate(err error) error {
 
 // open opens the database; vfs is another file system under it, for tests.
 func open(path, vfs string, connections int) (*gorm.DB, error) {
-	dsn := "file:" + filepath.ToSlash(path) + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)" +
+	dsn := "file:" + filepath.ToSlash(path) +
+		"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)" +
 		"&_txlock=immediate&_time_format=sqlite&_timezone=UTC&_texttotime=1"
 	if vfs != "" {
 		dsn += "&vfs=" + vfs
 	}
 	db, err := gorm.Open(dialector{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
-		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 500, PrepareStmtTTL: time.Hour,
+		Logger: logger.Default.LogMode(logger.Silent), TranslateError: true, SkipDefaultTransaction: true, PrepareStmt: true,
+		PrepareStmtMaxSize: 500, PrepareStmtTTL: time.Hour,
 		NowFunc: func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {
@@ -198,11 +200,13 @@ func openOn(folder, vfs string) (*Store, error) {
 
 // lockFolder keeps others from the records in a folder.
 func lockFolder(folder string) (*flock.Flock, error) {
-	lock := flock.New(filepath.Join(folder, "inktray.lock"), flock.SetPermissions(0o600)) // let go by the system, however the program ends
+	// let go by the system, however the program ends
+	lock := flock.New(filepath.Join(folder, "inktray.lock"), flock.SetPermissions(0o600))
 	if mine, err := lock.TryLock(); err != nil {
 		return nil, fmt.Errorf("locking %s: %w", folder, err)
 	} else if !mine {
-		return nil, fmt.Errorf("the records in %s are in use by another Ink Tray that runs; stop it first, or choose another folder", folder)
+		return nil, fmt.Errorf("the records in %s are in use by another Ink Tray that runs; stop it first, or choose "+
+			"another folder", folder)
 	}
 	return lock, nil
 }

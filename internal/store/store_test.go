@@ -35,13 +35,16 @@ var day = time.Date(2026, 12, 31, 23, 59, 0, 0, time.UTC)
 func message(t *testing.T, s *Store, mailbox string, uid uint32, items ...string) []Entry {
 	t.Helper()
 	raw := mail.Parse([]byte(fmt.Sprintf("From: oda@tidewatch.example\r\nSubject: reading %d\r\n\r\nx", uid)))
-	m, _, err := NewMessage(mailbox, "INBOX", 1, &source.Facts{UID: uid, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
+	m, _, err := NewMessage(mailbox, "INBOX", 1,
+		&source.Facts{UID: uid, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var entries []Entry
 	for _, i := range items {
-		entries = append(entries, Entry{RuleID: "r", Item: i, State: Planned, Name: i + ".csv", Wanted: "A/" + i + ".csv", CabinetID: "c", PlannedAt: day})
+		entries = append(entries,
+			Entry{RuleID: "r", Item: i, State: Planned, Name: i + ".csv", Wanted: "A/" + i + ".csv", CabinetID: "c",
+				PlannedAt: day})
 	}
 	look := Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: entries}}
 	if err := s.Messages.Commit(look); err != nil {
@@ -214,7 +217,8 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 			t.Fatal(err)
 		}
 		e[1].State, e[1].Reason = Held, "look"
-		if err := errors.Join(s.Journal.Finish(&e[1], day), s.Tray.Tell(&Notice{Kind: "mailbox", Object: box, MailboxID: box, Text: "x", MadeAt: day})); err != nil {
+		if err := errors.Join(s.Journal.Finish(&e[1], day),
+			s.Tray.Tell(&Notice{Kind: "mailbox", Object: box, MailboxID: box, Text: "x", MadeAt: day})); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -240,14 +244,16 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 			}
 		}
 	}
-	if again, err := s.Tray.Again(only, Matters{Items: []int64{2, 4}}, Decision{Given: "again"}); err != nil || again != 1 {
+	if again, err := s.Tray.Again(only, Matters{Items: []int64{2, 4}}, Decision{Given: "again"}); err != nil ||
+		again != 1 {
 		t.Errorf("tried again %d of another's items too (%v)", again, err)
 	}
 }
 
 func TestARuleKeepsItsRevisions(t *testing.T) {
 	s := opened(t)
-	document := &rule.Rule{Name: "Readings", Cabinet: "c", Match: rule.Match{Every: true}, Look: rule.Look{Mailboxes: rule.Names{"all"}}}
+	document := &rule.Rule{Name: "Readings", Cabinet: "c", Match: rule.Match{Every: true},
+		Look: rule.Look{Mailboxes: rule.Names{"all"}}}
 	first, err := s.Rules.Save(document, 0, day, "test")
 	if err != nil || first.ID == "" || first.Running {
 		t.Fatal(first, err)
@@ -376,11 +382,14 @@ func BenchmarkJournal(b *testing.B) {
 			var uid atomic.Uint32
 			one := func() error {
 				u := uid.Add(1)
-				m, _, err := NewMessage("box", "INBOX", 1, &source.Facts{UID: u, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
+				m, _, err := NewMessage("box", "INBOX", 1,
+					&source.Facts{UID: u, Received: day, Header: raw.Message.Header, Structure: raw.Structure()}, day)
 				if err != nil {
 					return err
 				}
-				look := Look{Messages: []*Message{m}, Entries: map[*Message][]Entry{m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
+				look := Look{Messages: []*Message{m},
+					Entries: map[*Message][]Entry{
+						m: {{RuleID: "r", Item: "1", State: Planned, Name: "a.csv", Wanted: "A/a.csv", CabinetID: "c", PlannedAt: day}}}}
 				if err := s.Messages.Commit(look); err != nil {
 					return err
 				}
@@ -424,7 +433,8 @@ func TestAMessageThatWasMovedAwayMeanwhileIsNotMetAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	there := row
-	f := []FollowUp{{MessageID: row.ID, MailboxID: "box", RuleID: "r", Kind: "move", What: "Filed", State: Waiting, MadeAt: day}}
+	f := []FollowUp{
+		{MessageID: row.ID, MailboxID: "box", RuleID: "r", Kind: "move", What: "Filed", State: Waiting, MadeAt: day}}
 	if err := s.Messages.Commit(Look{Messages: []*Message{&row}, After: map[*Message][]FollowUp{&row: f}}); err != nil {
 		t.Fatal(err)
 	}
@@ -439,7 +449,8 @@ func TestAMessageThatWasMovedAwayMeanwhileIsNotMetAgain(t *testing.T) {
 	}
 	there.ID = 0
 	again := []Entry{{RuleID: "r", Item: "1", State: Planned, Name: "1.csv", CabinetID: "c", PlannedAt: day}}
-	if err := s.Messages.Commit(Look{Messages: []*Message{&there}, Entries: map[*Message][]Entry{&there: again}}); err != nil {
+	if err := s.Messages.Commit(Look{Messages: []*Message{&there},
+		Entries: map[*Message][]Entry{&there: again}}); err != nil {
 		t.Fatal(err)
 	}
 	if there.ID != row.ID || again[0].ID != 0 {
@@ -459,9 +470,11 @@ func TestAMessageThatWasMovedAwayMeanwhileIsNotMetAgain(t *testing.T) {
 // A rule that replied before senders could be verified goes on to reply to everybody;
 // a new installation does not.
 func TestAnUpgradeLetsRulesReplyAsTheyDid(t *testing.T) {
-	for _, document := range []string{`{"afterwards":[{"reply":{"text":"Thank you"}}]}`, `{"afterwards":[{"mark":"read"}]}`} {
+	for _, document := range []string{`{"afterwards":[{"reply":{"text":"Thank you"}}]}`,
+		`{"afterwards":[{"mark":"read"}]}`} {
 		folder := t.TempDir()
-		recordsOf(t, folder, 6, "INSERT INTO rules (id, name, place, running, revision, document, removed, made_at) VALUES ('r', 'r', 1, TRUE, 1, '"+document+"', FALSE, CURRENT_TIMESTAMP)")
+		recordsOf(t, folder, 6, "INSERT INTO rules (id, name, place, running, revision, document, removed, made_at) VALUES "+
+			"('r', 'r', 1, TRUE, 1, '"+document+"', FALSE, CURRENT_TIMESTAMP)")
 		s, err := Open(folder)
 		if err != nil {
 			t.Fatal(err)

@@ -44,7 +44,9 @@ func (Example) TableName() string { return "topic_examples" }
 // Learned is the example as it is learned from.
 func (e *Example) Learned() topic.Example {
 	local, domain, _ := strings.Cut(e.SenderAddress, "@")
-	return topic.Example{About: e.About, Mail: topic.Mail{Subject: e.Subject, Text: e.Text, Sender: mail.Address{Name: e.SenderName, Local: local, Domain: strings.ToLower(domain)}, Names: e.Names}}
+	return topic.Example{About: e.About,
+		Mail: topic.Mail{Subject: e.Subject, Text: e.Text,
+			Sender: mail.Address{Name: e.SenderName, Local: local, Domain: strings.ToLower(domain)}, Names: e.Names}}
 }
 
 // All lists the topics.
@@ -83,7 +85,8 @@ func (s *Topics) Remove(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Where("topic_id = ?", id).Delete(&Example{}).Error, tx.Delete(&t).Error, note(tx, actor, "remove topic", t.Name))
+		return errors.Join(tx.Where("topic_id = ?", id).Delete(&Example{}).Error, tx.Delete(&t).Error,
+			note(tx, actor, "remove topic", t.Name))
 	})
 }
 
@@ -100,7 +103,8 @@ func (s *Topics) MarkedMessages() ([]Example, error) {
 // Examples lists a topic's examples that somebody may see, the newest first. Those
 // of an import are of no mailbox, and everybody's who may see all mailboxes.
 func (s *Topics) Examples(v Viewer, topicID string) ([]Example, error) {
-	return list[Example](v.sees(s.read, "mailbox_id").Where("topic_id = ? AND (mailbox_id <> '' OR ?)", topicID, v.All).Order("marked_at DESC, id DESC"))
+	return list[Example](v.sees(s.read, "mailbox_id").Where("topic_id = ? AND (mailbox_id <> '' OR ?)", topicID,
+		v.All).Order("marked_at DESC, id DESC"))
 }
 
 // Mark keeps examples of a topic; one that is there already is changed.
@@ -116,7 +120,9 @@ func (s *Topics) Mark(t *Topic, examples []Example, actor string) error {
 			if e.About {
 				what = "mark as about " + t.Name
 			}
-			err := tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "topic_id"}, {Name: "fingerprint"}}, DoUpdates: clause.AssignmentColumns([]string{"about", "subject", "text", "sender_name", "sender_address", "names", "origin", "marked_by", "marked_at", "message_id", "mailbox_id"})}).Create(e).Error
+			err := tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "topic_id"}, {Name: "fingerprint"}},
+				DoUpdates: clause.AssignmentColumns([]string{"about", "subject", "text", "sender_name", "sender_address", "names",
+					"origin", "marked_by", "marked_at", "message_id", "mailbox_id"})}).Create(e).Error
 			if err != nil {
 				return err
 			}
@@ -136,7 +142,8 @@ func (s *Topics) Mark(t *Topic, examples []Example, actor string) error {
 // Unmark takes examples back and says how many there were.
 func (s *Topics) Unmark(v Viewer, t *Topic, ids []int64) (n int, err error) {
 	err = s.change(func(tx *gorm.DB) error {
-		done := v.sees(tx, "mailbox_id").Where("topic_id = ? AND id IN ? AND (mailbox_id <> '' OR ?)", t.ID, ids, v.All).Delete(&Example{})
+		done := v.sees(tx, "mailbox_id").Where("topic_id = ? AND id IN ? AND (mailbox_id <> '' OR ?)", t.ID, ids,
+			v.All).Delete(&Example{})
 		n = int(done.RowsAffected)
 		if done.Error != nil || n == 0 {
 			return done.Error
@@ -163,7 +170,8 @@ func (s *Tray) Doubtful(v Viewer, ids []int64) ([]Entry, error) {
 
 // DoubtfulOf lists the newest items that wait because one of these topics is in doubt.
 func (s *Tray) DoubtfulOf(topics []string, most int) (ids []int64, err error) {
-	err = s.read.Model(&Entry{}).Where("topic IN ? AND state = 'held'", topics).Order("id DESC").Limit(most).Pluck("id", &ids).Error
+	err = s.read.Model(&Entry{}).Where("topic IN ? AND state = 'held'", topics).Order("id DESC").Limit(most).Pluck("id",
+		&ids).Error
 	return ids, err
 }
 
@@ -172,7 +180,8 @@ func (s *Tray) DoubtfulOf(topics []string, most int) (ids []int64, err error) {
 func (s *Tray) DoubtfulLike(v Viewer, of []Entry) (ids []int64, err error) {
 	for i := range of {
 		var some []int64
-		err := v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("message_id = ? AND topic = ? AND state = 'held'", of[i].MessageID, of[i].Topic).Pluck("id", &some).Error
+		err := v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("message_id = ? AND topic = ? AND state = 'held'",
+			of[i].MessageID, of[i].Topic).Pluck("id", &some).Error
 		if err != nil {
 			return nil, err
 		}

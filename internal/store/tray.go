@@ -33,11 +33,16 @@ func (s *Tray) Post(v Viewer, most int) ([]Post, error) {
 // OfCause lists everything in the tray of one cause.
 func (s *Tray) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 	err = errors.Join(
-		v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?", cause).Order("id").Pluck("id", &m.Items).Error,
-		v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.FollowUps).Error,
-		v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id", &m.Posts).Error,
-		v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?", cause).Order("year, number").Pluck("journal_id", &m.Filings).Error,
-		v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?", cause).Order("id").Pluck("id", &m.Messages).Error)
+		v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?",
+			cause).Order("id").Pluck("id", &m.Items).Error,
+		v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
+			&m.FollowUps).Error,
+		v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
+			&m.Posts).Error,
+		v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?",
+			cause).Order("year, number").Pluck("journal_id", &m.Filings).Error,
+		v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?", cause).Order("id").Pluck("id",
+			&m.Messages).Error)
 	return m, err
 }
 
@@ -47,12 +52,14 @@ func (s *Tray) Counts(v Viewer) (map[Cause]int, error) {
 	for _, from := range []struct {
 		model        any
 		where, cause string
-	}{{&Entry{}, "state IN ('held', 'failed')", "cause"}, {&FollowUp{}, inTray, "cause"}, {&Post{}, inTray, "cause"}, {&Filing{}, inTrayOfFilings, "check_state"}, {&Retry{}, "state = 'failed'", "cause"}} {
+	}{{&Entry{}, "state IN ('held', 'failed')", "cause"}, {&FollowUp{}, inTray, "cause"}, {&Post{}, inTray, "cause"},
+		{&Filing{}, inTrayOfFilings, "check_state"}, {&Retry{}, "state = 'failed'", "cause"}} {
 		var rows []struct {
 			Cause Cause
 			N     int
 		}
-		if err := v.sees(s.read.Model(from.model), "mailbox_id").Where(from.where).Select(from.cause + " AS cause, count(*) AS n").Group(from.cause).Scan(&rows).Error; err != nil {
+		if err := v.sees(s.read.Model(from.model), "mailbox_id").Where(from.where).Select(from.cause +
+			" AS cause, count(*) AS n").Group(from.cause).Scan(&rows).Error; err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -98,7 +105,8 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			if d.Given != "again" {
 				e.Looked = e.Cause
 			}
-			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.Topic, e.DoneAt, e.Given = Planned, 0, nil, "", "", "", "", nil, d.Given
+			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.Topic, e.DoneAt, e.Given = Planned, 0, nil, "", "", "",
+				"", nil, d.Given
 			switch {
 			case d.Given == "elsewhere":
 				e.CabinetID, e.Wanted = d.CabinetID, d.Path(e)
@@ -107,7 +115,8 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			default:
 				e.Wanted = ""
 			}
-			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice", "cause", "topic", "done_at", "given", "looked").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
+			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice",
+				"cause", "topic", "done_at", "given", "looked").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
 			if err != nil {
 				return err
 			}
@@ -128,7 +137,9 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			if len(of.ids) == 0 {
 				continue
 			}
-			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray, of.ids).Updates(map[string]any{"state": Waiting, "attempts": 0, "next_at": nil, "reason": "", "advice": "", "cause": "", "done_at": nil})
+			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray,
+				of.ids).Updates(map[string]any{"state": Waiting, "attempts": 0, "next_at": nil, "reason": "", "advice": "",
+				"cause": "", "done_at": nil})
 			if done.Error != nil {
 				return done.Error
 			}
@@ -155,7 +166,8 @@ func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n in
 			e := &entries[i]
 			e.State, e.Reason, e.Cause, e.Topic = SetAside, reason, "", ""
 			err := errors.Join(tx.Model(e).Select("state", "reason", "cause", "topic").Updates(e).Error,
-				tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error, note(tx, v.Name, "set aside", e.Name))
+				tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error,
+				note(tx, v.Name, "set aside", e.Name))
 			if err != nil {
 				return err
 			}
@@ -176,7 +188,8 @@ func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n in
 			if len(of.ids) == 0 {
 				continue
 			}
-			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray, of.ids).Updates(map[string]any{"state": LaidAside, "reason": reason, "cause": ""})
+			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray,
+				of.ids).Updates(map[string]any{"state": LaidAside, "reason": reason, "cause": ""})
 			if done.Error != nil {
 				return done.Error
 			}
@@ -238,19 +251,26 @@ const mostNews = 500
 // was itself to tell of the tray is not told of.
 func (s *Alarms) NewsSince(since time.Time) (n News, err error) {
 	at := since.UTC()
-	if n.Entries, err = list[Entry](s.read.Where("state IN ('held', 'failed') AND done_at > ?", at).Order("id").Limit(mostNews)); err != nil {
+	if n.Entries, err = list[Entry](s.read.Where("state IN ('held', 'failed') AND done_at > ?",
+		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.FollowUps, err = list[FollowUp](s.read.Where(inTray+" AND done_at > ?", at).Order("id").Limit(mostNews)); err != nil {
+	if n.FollowUps, err = list[FollowUp](s.read.Where(inTray+" AND done_at > ?",
+		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.Posts, err = list[Post](s.read.Where(inTray+" AND done_at > ? AND purpose NOT IN ('tray', 'digest', 'alarm', 'trial')", at).Order("id").Limit(mostNews)); err != nil {
+	if n.Posts, err = list[Post](s.read.Where(inTray+
+		" AND done_at > ? AND purpose NOT IN ('tray', 'digest', 'alarm', 'trial')",
+		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.Filings, err = list[Filing](s.read.Where(inTrayOfFilings+" AND (SELECT max(at) FROM register_events e WHERE e.year = register.year AND e.number = register.number AND e.kind IN ('missing', 'changed')) > ?", at).Order("year, number").Limit(mostNews)); err != nil {
+	if n.Filings, err = list[Filing](s.read.Where(inTrayOfFilings+" AND (SELECT max(at) FROM register_events e WHERE "+
+		"e.year = register.year AND e.number = register.number AND e.kind IN ('missing', 'changed')) > ?",
+		at).Order("year, number").Limit(mostNews)); err != nil {
 		return n, err
 	}
-	if n.Messages, err = list[Retry](s.read.Where("state = 'failed' AND done_at > ?", at).Order("id").Limit(mostNews)); err != nil {
+	if n.Messages, err = list[Retry](s.read.Where("state = 'failed' AND done_at > ?",
+		at).Order("id").Limit(mostNews)); err != nil {
 		return n, err
 	}
 	n.Notices, err = list[Notice](s.read.Where("made_at > ?", at).Order("id").Limit(mostNews))
@@ -366,7 +386,8 @@ func (s *Alarms) Remove(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Delete(&a).Error, tx.Where("kind = 'alarm' AND object LIKE ?", id+"%").Delete(&Notice{}).Error, note(tx, actor, "remove alarm", a.Name))
+		return errors.Join(tx.Delete(&a).Error, tx.Where("kind = 'alarm' AND object LIKE ?", id+"%").Delete(&Notice{}).Error,
+			note(tx, actor, "remove alarm", a.Name))
 	})
 }
 
@@ -390,7 +411,9 @@ func (s *Alarms) Ring(a *Alarm, posts []Post, n *Notice) error {
 // CountFiledBy counts what a rule filed, or found filed, between two moments.
 func (s *Alarms) CountFiledBy(ruleID string, from, to time.Time) (int, error) {
 	var n int64
-	err := s.read.Model(&Entry{}).Where("rule_id = ? AND state IN ('filed', 'already there') AND done_at > ? AND done_at <= ?", ruleID, from.UTC(), to.UTC()).Count(&n).Error
+	err := s.read.Model(&Entry{}).Where(
+		"rule_id = ? AND state IN ('filed', 'already there') AND done_at > ? AND done_at <= ?", ruleID, from.UTC(),
+		to.UTC()).Count(&n).Error
 	return int(n), err
 }
 
@@ -404,14 +427,16 @@ func (s *Alarms) BeginOutage(kind, object string, now time.Time) error {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO outages (kind, object, since, told) VALUES (?, ?, ?, '[]') ON CONFLICT DO NOTHING", kind, object, now.UTC()).Error
+		return tx.Exec("INSERT INTO outages (kind, object, since, told) VALUES (?, ?, ?, '[]') ON CONFLICT DO NOTHING", kind,
+			object, now.UTC()).Error
 	})
 }
 
 // EndOutage records that something is within reach again, and takes what alarms said about it out of the tray.
 func (s *Alarms) EndOutage(kind, object string) error {
 	var n int64
-	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil || n == 0 {
+	if err := s.read.Model(&Outage{}).Where("kind = ? AND object = ?", kind, object).Count(&n).Error; err != nil ||
+		n == 0 {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
@@ -433,6 +458,7 @@ func (s *Alarms) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) er
 		if !slices.Contains(o.Told, alarm.ID) {
 			o.Told = append(o.Told, alarm.ID)
 		}
-		return errors.Join(tx.Model(o).Select("told").Updates(o).Error, putNotice(tx, n), tx.Model(alarm).Select("rang_at").Updates(alarm).Error)
+		return errors.Join(tx.Model(o).Select("told").Updates(o).Error, putNotice(tx, n),
+			tx.Model(alarm).Select("rang_at").Updates(alarm).Error)
 	})
 }

@@ -37,15 +37,19 @@ func TroubleOf(err error) *Trouble {
 	const again = "Ink Tray tries again by itself."
 	switch code := answer.Code(); code & 0xff { // the low byte is the primary result code
 	case codes.SQLITE_FULL:
-		return &Trouble{Problem: "the disk that holds Ink Tray's records is full", Advice: "Free some space. Ink Tray then goes on by itself.", Full: true, Err: err}
+		return &Trouble{Problem: "the disk that holds Ink Tray's records is full", Advice: "Free some space. Ink Tray then " +
+			"goes on by itself.", Full: true, Err: err}
 	case codes.SQLITE_CORRUPT, codes.SQLITE_NOTADB:
 		return &Trouble{Problem: "Ink Tray's records are damaged", Advice: DamagedAdvice, Damaged: true, Err: err}
 	case codes.SQLITE_READONLY, codes.SQLITE_PERM, codes.SQLITE_CANTOPEN:
-		return &Trouble{Problem: "Ink Tray may not write its records", Advice: "Look at the rights on the folder of the records, and whether its disk is mounted for writing.", Err: err}
+		return &Trouble{Problem: "Ink Tray may not write its records", Advice: "Look at the rights on the folder of the " +
+			"records, and whether its disk is mounted for writing.", Err: err}
 	case codes.SQLITE_IOERR, codes.SQLITE_NOMEM:
-		return &Trouble{Problem: "the disk that holds Ink Tray's records gives errors", Advice: "Look at that disk. " + again, Err: err}
+		return &Trouble{Problem: "the disk that holds Ink Tray's records gives errors", Advice: "Look at that disk. " + again,
+			Err: err}
 	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
-		return &Trouble{Problem: "another program keeps Ink Tray's records locked", Advice: "Look which program has the file inktray.db open. " + again, Err: err}
+		return &Trouble{Problem: "another program keeps Ink Tray's records locked", Advice: "Look which program has the " +
+			"file inktray.db open. " + again, Err: err}
 	}
 	return nil
 }

@@ -68,7 +68,8 @@ func (s *Verifications) DueForVerification(before time.Time, after *Filing, most
 // Count counts the files that were verified at least once.
 func (s *Verifications) Count(v Viewer) (int, error) {
 	var n int64
-	err := v.sees(s.read.Table("register INDEXED BY register_verified"), "mailbox_id").Where(verifiable + " AND checked_at IS NOT NULL").Count(&n).Error
+	err := v.sees(s.read.Table("register INDEXED BY register_verified"), "mailbox_id").Where(verifiable +
+		" AND checked_at IS NOT NULL").Count(&n).Error
 	return int(n), err
 }
 
@@ -80,11 +81,13 @@ func (s *Verifications) Last() (Pass, error) {
 // End closes verifications and moves of cabinets that a stop left open.
 func (s *Verifications) End(now time.Time) error {
 	var open int64
-	if err := s.read.Model(&Pass{}).Where("kind IN ('verification', 'move') AND state = 'running'").Count(&open).Error; err != nil || open == 0 {
+	if err := s.read.Model(&Pass{}).Where("kind IN ('verification', 'move') AND state = 'running'").Count(
+		&open).Error; err != nil || open == 0 {
 		return err
 	}
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE passes SET state = 'stopped', ended_at = ?, note = trim(note || '; the service was stopped', '; ') WHERE kind IN ('verification', 'move') AND state = 'running'", now.UTC()).Error
+		return tx.Exec("UPDATE passes SET state = 'stopped', ended_at = ?, note = trim(note || '; the service was "+
+			"stopped', '; ') WHERE kind IN ('verification', 'move') AND state = 'running'", now.UTC()).Error
 	})
 }
 
@@ -99,7 +102,8 @@ func (s *Verifications) Fine(numbers []register.Number, now time.Time) error {
 	}
 	return s.change(func(tx *gorm.DB) error {
 		for _, n := range numbers {
-			back := tx.Exec("UPDATE register SET check_state = '', check_settled = FALSE WHERE year = ? AND number = ? AND check_state <> ''", n.Year, n.Number)
+			back := tx.Exec("UPDATE register SET check_state = '', check_settled = FALSE WHERE year = ? AND number = ? AND "+
+				"check_state <> ''", n.Year, n.Number)
 			if back.Error != nil {
 				return back.Error
 			}
@@ -108,7 +112,8 @@ func (s *Verifications) Fine(numbers []register.Number, now time.Time) error {
 					return err
 				}
 			}
-			if err := tx.Exec("UPDATE register SET checked_at = ? WHERE year = ? AND number = ?", now.UTC(), n.Year, n.Number).Error; err != nil {
+			if err := tx.Exec("UPDATE register SET checked_at = ? WHERE year = ? AND number = ?", now.UTC(), n.Year,
+				n.Number).Error; err != nil {
 				return err
 			}
 		}
@@ -119,7 +124,8 @@ func (s *Verifications) Fine(numbers []register.Number, now time.Time) error {
 // Wrong records that a file was found "missing" or "changed".
 func (s *Verifications) Wrong(f *Filing, state string, now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE register SET check_state = ?, check_settled = FALSE WHERE year = ? AND number = ? AND check_state <> ? AND undone_at IS NULL AND replaced_by = ''", state, f.Year, f.Number, state)
+		done := tx.Exec("UPDATE register SET check_state = ?, check_settled = FALSE WHERE year = ? AND number = ? AND "+
+			"check_state <> ? AND undone_at IS NULL AND replaced_by = ''", state, f.Year, f.Number, state)
 		if done.Error != nil {
 			return done.Error
 		}
@@ -147,7 +153,8 @@ func settleFilings(tx *gorm.DB, v Viewer, ids []int64, reason string, now time.T
 	}
 	for i := range rows {
 		f := &rows[i]
-		err := errors.Join(tx.Exec("UPDATE register SET check_settled = TRUE WHERE year = ? AND number = ?", f.Year, f.Number).Error,
+		err := errors.Join(tx.Exec("UPDATE register SET check_settled = TRUE WHERE year = ? AND number = ?", f.Year,
+			f.Number).Error,
 			happened(tx, f.Entry(), now, "settled", v.Name, reason), note(tx, v.Name, "set aside", f.Entry().String()))
 		if err != nil {
 			return 0, err
@@ -161,25 +168,30 @@ func settleFilings(tx *gorm.DB, v Viewer, ids []int64, reason string, now time.T
 func (s *Verifications) Refile(v Viewer, f *Filing, now time.Time) (n int, err error) {
 	at := now.UTC()
 	err = s.change(func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE register SET undone_at = ?, undone_by = ?, check_settled = TRUE WHERE year = ? AND number = ? AND undone_at IS NULL", at, v.Name, f.Year, f.Number)
+		done := tx.Exec("UPDATE register SET undone_at = ?, undone_by = ?, check_settled = TRUE WHERE year = ? AND number "+
+			"= ? AND undone_at IS NULL", at, v.Name, f.Year, f.Number)
 		if done.Error != nil || done.RowsAffected == 0 {
 			return done.Error
 		}
-		if err := tx.Exec("UPDATE journal SET undo = 'done', reason = 'its file was missing, so it is filed again' WHERE id = ?", f.JournalID).Error; err != nil {
+		if err := tx.Exec("UPDATE journal SET undo = 'done', reason = 'its file was missing, so it is filed again' WHERE "+
+			"id = ?", f.JournalID).Error; err != nil {
 			return err
 		}
 		e, err := first[Entry](tx.Where("id = ?", f.JournalID))
 		if err != nil {
 			return err
 		}
-		p := Pass{Kind: "again", MailboxID: e.MailboxID, RuleID: e.RuleID, MadeBy: v.Name, State: Done, Total: 1, Looked: 1, Matched: 1, StartedAt: at, EndedAt: &at}
+		p := Pass{Kind: "again", MailboxID: e.MailboxID, RuleID: e.RuleID, MadeBy: v.Name, State: Done, Total: 1, Looked: 1,
+			Matched: 1, StartedAt: at, EndedAt: &at}
 		if err := tx.Create(&p).Error; err != nil {
 			return err
 		}
-		again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round + 1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
+		again := Entry{RuleID: e.RuleID, RuleRevision: e.RuleRevision, MessageID: e.MessageID, Item: e.Item, Round: e.Round +
+			1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
 			State: Planned, Name: e.Name, Kind: e.Kind, Size: e.Size, PlannedAt: at, Given: "again"}
 		n = 1
-		return errors.Join(tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID, e.MessageID).Error, tx.Create(&again).Error, note(tx, v.Name, "file again", f.Entry().String()))
+		return errors.Join(tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
+			e.MessageID).Error, tx.Create(&again).Error, note(tx, v.Name, "file again", f.Entry().String()))
 	})
 	return n, err
 }

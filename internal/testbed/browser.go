@@ -28,9 +28,12 @@ func StartBrowser(t testing.TB, width, height int) *Browser {
 	if err != nil {
 		LeaveOut(t, "a browser: install chromium")
 	}
-	allocator, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.ExecPath(path), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true),
-		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(width, height))
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.ExecPath(path), chromedp.Headless,
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true),
+		chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(width, height))
 	t.Cleanup(cancel)
 	ctx, cancelPage := chromedp.NewContext(allocator)
 	t.Cleanup(cancelPage)
@@ -57,7 +60,10 @@ func (b *Browser) Open(url string) {
 // Scheme asks for the light or the dark look.
 func (b *Browser) Scheme(scheme string) {
 	b.t.Helper()
-	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: "reduce"}}})
+	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia,
+		emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme},
+				{Name: "prefers-reduced-motion", Value: "reduce"}}})
 	b.must(err)
 }
 
@@ -73,7 +79,8 @@ func (b *Browser) Withhold(pattern string, withheld bool) {
 	b.t.Helper()
 	_, err := chromedp.Call(b.ctx, network.Enable, network.EnableParams{})
 	b.must(err)
-	_, err = chromedp.Call(b.ctx, network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: pattern, Block: withheld}}})
+	_, err = chromedp.Call(b.ctx, network.SetBlockedURLs,
+		network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: pattern, Block: withheld}}})
 	b.must(err)
 }
 
@@ -81,7 +88,9 @@ func (b *Browser) Withhold(pattern string, withheld bool) {
 // JSON into a value.
 func (b *Browser) Run(expression string, into any) {
 	b.t.Helper()
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+") ?? null))()", chromedp.EvalAwaitPromise))
+	text, err := chromedp.Run(b.ctx,
+		chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+") ?? null))()",
+			chromedp.EvalAwaitPromise))
 	b.must(err)
 	if into != nil {
 		b.must(json.Unmarshal([]byte(text), into))
@@ -147,7 +156,8 @@ func (b *Browser) Type(label, text string) {
 	b.t.Helper()
 	b.Until("there is "+label, field(label))
 	quoted, _ := json.Marshal(text)
-	b.Run(`(() => { const e = `+field(label)+`; e.focus(); const p = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
+	b.Run(`(() => { const e = `+field(label)+
+		`; e.focus(); const p = e instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
 Object.getOwnPropertyDescriptor(p.prototype, 'value').set.call(e, `+string(quoted)+`); e.dispatchEvent(new Event('input', {bubbles: true})) })()`, nil)
 }
 
@@ -162,7 +172,8 @@ func (b *Browser) Key(key string) {
 func (b *Browser) Leave() {
 	b.t.Helper()
 	b.Key("\u001b")
-	b.Until("the blank is closed", "!document.querySelector('[data-radix-popper-content-wrapper]') && document.activeElement !== document.body")
+	b.Until("the blank is closed",
+		"!document.querySelector('[data-radix-popper-content-wrapper]') && document.activeElement !== document.body")
 }
 
 // Text is what the page shows.

@@ -37,7 +37,8 @@ func StartClamd(t testing.TB, largest int) string {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	socket := filepath.Join(dir, "s")
 	signature := fmt.Sprintf("Brackwater.Test:0:*:%s\n", hex.EncodeToString([]byte(Virus)))
-	config := fmt.Sprintf("Foreground yes\nDatabaseDirectory %s/db\nLocalSocket %s\nTemporaryDirectory %s\nPidFile %s/pid\nConcurrentDatabaseReload no\n", dir, socket, dir, dir)
+	config := fmt.Sprintf("Foreground yes\nDatabaseDirectory %s/db\nLocalSocket %s\nTemporaryDirectory %s\nPidFile "+
+		"%s/pid\nConcurrentDatabaseReload no\n", dir, socket, dir, dir)
 	if largest > 0 {
 		config += fmt.Sprintf("StreamMaxLength %d\n", largest)
 	}

@@ -41,9 +41,10 @@ func StartDNS(t testing.TB, names Names) (*net.Resolver, string) {
 		}
 	}()
 	address := conn.LocalAddr().String()
-	return &net.Resolver{PreferGo: true, StrictErrors: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "udp", address)
-	}}, address
+	return &net.Resolver{PreferGo: true, StrictErrors: true,
+		Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "udp", address)
+		}}, address
 }
 
 func (n *Names) answer(packet []byte) ([]byte, error) {
@@ -98,7 +99,8 @@ func (n *Names) answer(packet []byte) ([]byte, error) {
 			if err != nil {
 				return nil, err
 			}
-			if err := b.SRVResource(h, dnsmessage.SRVResource{Priority: s.Priority, Weight: s.Weight, Port: s.Port, Target: target}); err != nil {
+			if err := b.SRVResource(h,
+				dnsmessage.SRVResource{Priority: s.Priority, Weight: s.Weight, Port: s.Port, Target: target}); err != nil {
 				return nil, err
 			}
 		}

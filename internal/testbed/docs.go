@@ -24,7 +24,8 @@ func WriteSection(t testing.TB, file, section, rows string) {
 	}
 }
 
-// CheckSection proves that a document has the text between the comments that mark a section, or, with write, puts it there.
+// CheckSection proves that a document has the text between the comments that mark a section, or, with write, puts it
+// there.
 func CheckSection(t testing.TB, file, section, text string, write bool) {
 	t.Helper()
 	if write {

@@ -174,8 +174,10 @@ func StartDovecotWith(t testing.TB, separator string) *Dovecot {
 	d.config = filepath.Join(dir, "dovecot.conf")
 	for try := 1; ; try++ {
 		d.IMAP, d.IMAPS, d.POP3, d.POP3S = FreePort(t), FreePort(t), FreePort(t), FreePort(t)
-		text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$POP3", fmt.Sprint(d.POP3), "$SPOP3", fmt.Sprint(d.POP3S), "$SEPARATOR", separator).Replace(dovecotConfig)
-		for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "dovecot.conf": text, "oauth2.conf": d.introspection()} {
+		text := strings.NewReplacer("$D", dir, "$IMAP", fmt.Sprint(d.IMAP), "$SIMAP", fmt.Sprint(d.IMAPS), "$POP3",
+			fmt.Sprint(d.POP3), "$SPOP3", fmt.Sprint(d.POP3S), "$SEPARATOR", separator).Replace(dovecotConfig)
+		for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key),
+			"dovecot.conf": text, "oauth2.conf": d.introspection()} {
 			if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o600); err != nil {
 				t.Fatal(err)
 			}
@@ -196,7 +198,8 @@ func (d *Dovecot) introspection() string {
 	if d.tokens == "" {
 		d.tokens = "http://127.0.0.1:1/" // nobody: every token is refused
 	}
-	return "introspection_mode = post\nintrospection_url = " + d.tokens + "\nusername_attribute = username\nactive_attribute = active\nactive_value = true\n"
+	return "introspection_mode = post\nintrospection_url = " + d.tokens + "\nusername_attribute = " +
+		"username\nactive_attribute = active\nactive_value = true\n"
 }
 
 // Trust lets the server ask an address whether tokens are good, and starts it again.
@@ -324,14 +327,16 @@ func MakeFolders(t testing.TB, c *imapclient.Client, names ...string) {
 	t.Helper()
 	for _, name := range names {
 		var answer *imaplib.Error
-		if err := c.Create(name, nil).Wait(); err != nil && !(errors.As(err, &answer) && answer.Code == imaplib.ResponseCodeAlreadyExists) {
+		if err := c.Create(name, nil).Wait(); err != nil &&
+			!(errors.As(err, &answer) && answer.Code == imaplib.ResponseCodeAlreadyExists) {
 			t.Fatalf("making the folder %s: %v", name, err)
 		}
 	}
 }
 
 // Append puts a message into a folder and returns its UID.
-func Append(t testing.TB, c *imapclient.Client, folder string, raw []byte, received time.Time, flags ...imaplib.Flag) uint32 {
+func Append(t testing.TB, c *imapclient.Client, folder string, raw []byte, received time.Time,
+	flags ...imaplib.Flag) uint32 {
 	t.Helper()
 	cmd := c.Append(folder, int64(len(raw)), &imaplib.AppendOptions{Flags: flags, Time: received})
 	if _, err := cmd.Write(raw); err != nil {
@@ -427,7 +432,8 @@ func (d *Dovecot) Fill(user string, n int, message func(i int) []byte) (octets i
 	for i := range n {
 		data := message(i)
 		octets += int64(len(data))
-		if err := os.WriteFile(filepath.Join(maildir, "new", fmt.Sprintf("1770000000.M%dP1.testbed", i)), data, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(maildir, "new", fmt.Sprintf("1770000000.M%dP1.testbed", i)), data,
+			0o644); err != nil {
 			d.t.Fatal(err)
 		}
 	}

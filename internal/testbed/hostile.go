@@ -17,7 +17,8 @@ import (
 // beyond every limit. The same random source gives the same messages.
 func Hostile(random *rand.Rand, n int) (kind string, message []byte) {
 	shape := hostileShapes[random.IntN(len(hostileShapes))]
-	head := fmt.Sprintf("From: Mallory <m%d@hostile.example>\r\nTo: gauges@brackwater.example\r\nSubject: hostile %d %s\r\nMessage-ID: <hostile-%d@hostile.example>\r\nMIME-Version: 1.0\r\n", n%50, n, shape.kind, n)
+	head := fmt.Sprintf("From: Mallory <m%d@hostile.example>\r\nTo: gauges@brackwater.example\r\nSubject: hostile %d "+
+		"%s\r\nMessage-ID: <hostile-%d@hostile.example>\r\nMIME-Version: 1.0\r\n", n%50, n, shape.kind, n)
 	return shape.kind, append([]byte(head), shape.make(random)...)
 }
 
@@ -46,14 +47,19 @@ func wrapped(content []byte) string {
 
 // attaching is the rest of a message with one attachment; its name stands as it is.
 func attaching(name, kind string, content []byte) string {
-	return "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: " + kind + "\r\nContent-Disposition: attachment; filename=\"" + name + "\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + wrapped(content) + "--b--\r\n"
+	return "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+		"text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: " + kind + "\r\nContent-Disposition: attachment; filename=\"" +
+		name + "\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + wrapped(content) + "--b--\r\n"
 }
 
 func hostileName(r *rand.Rand) string {
 	return []string{
-		strings.Repeat("long", upTo(r, 50_000)) + ".csv", "../../../../etc/passwd", `..\..\windows\system.ini`, "\x1b]0;owned\x07.csv", "report\u202efdp.exe", "CON.csv", strings.Repeat("../", 200) + "x.csv", "a\x00b.csv", ".", "..", "",
+		strings.Repeat("long", upTo(r, 50_000)) + ".csv", "../../../../etc/passwd", `..\..\windows\system.ini`,
+		"\x1b]0;owned\x07.csv", "report\u202efdp.exe", "CON.csv", strings.Repeat("../", 200) + "x.csv", "a\x00b.csv", ".",
+		"..", "",
 		strings.Repeat("\u0300", upTo(r, 5000)) + ".csv", strings.Repeat("👩‍👩‍👧‍👦", upTo(r,
-			2000)) + ".csv", "desktop.ini", ".inktray/cabinet.json", "  .csv ", strings.Repeat(".", 300), "=?utf-8?q?" + strings.Repeat("=41", upTo(r, 3000)) + "?=.csv",
+			2000)) + ".csv", "desktop.ini", ".inktray/cabinet.json", "  .csv ", strings.Repeat(".", 300), "=?utf-8?q?" +
+			strings.Repeat("=41", upTo(r, 3000)) + "?=.csv",
 	}[r.IntN(18)]
 }
 
@@ -117,14 +123,17 @@ var hostileShapes = []hostileShape{
 		return "Content-Type: application/pdf; " + strings.Repeat("a; b=c; ", upTo(r, 20_000)) + "name=x.pdf\r\n\r\n%PDF"
 	}},
 	{"many parts", func(r *rand.Rand) string {
-		return "Content-Type: multipart/mixed; boundary=b\r\n\r\n" + strings.Repeat("--b\r\nContent-Type: text/csv; name=p.csv\r\n\r\nx\r\n", upTo(r, []int{300, 300, 300, 12_000}[r.IntN(4)])) + "--b--\r\n"
+		return "Content-Type: multipart/mixed; boundary=b\r\n\r\n" + strings.Repeat("--b\r\nContent-Type: text/csv; "+
+			"name=p.csv\r\n\r\nx\r\n", upTo(r, []int{300, 300, 300, 12_000}[r.IntN(4)])) + "--b--\r\n"
 	}},
 	{"no boundary", func(r *rand.Rand) string {
 		return []string{"Content-Type: multipart/mixed\r\n\r\n--x\r\n\r\nhello\r\n",
-			"Content-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n\r\nx\r\n----\r\n", "Content-Type: multipart/mixed; boundary=never\r\n\r\n" + strings.Repeat("--other\r\n", upTo(r, 20_000))}[r.IntN(3)]
+			"Content-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n\r\nx\r\n----\r\n", "Content-Type: multipart/mixed; " +
+				"boundary=never\r\n\r\n" + strings.Repeat("--other\r\n", upTo(r, 20_000))}[r.IntN(3)]
 	}},
 	{"broken base64", func(r *rand.Rand) string {
-		return "Content-Type: application/zip; name=a.zip\r\nContent-Transfer-Encoding: base64\r\n\r\n" + strings.Repeat("!!!====\r\n", upTo(r, 5000))
+		return "Content-Type: application/zip; name=a.zip\r\nContent-Transfer-Encoding: base64\r\n\r\n" +
+			strings.Repeat("!!!====\r\n", upTo(r, 5000))
 	}},
 	{"zip of long names", func(r *rand.Rand) string {
 		return attaching("names.zip", "application/zip", zipOf(r, 1+r.IntN(20), func(i int) (string, []byte, bool) {
@@ -213,6 +222,7 @@ var hostileShapes = []hostileShape{
 		return "Content-Type: text/html\r\n\r\n" + strings.Repeat("<div>", upTo(r, 60_000)) + "\r\n"
 	}},
 	{"signed noise", func(r *rand.Rand) string {
-		return "Content-Type: application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\nContent-Transfer-Encoding: base64\r\n\r\n" + wrapped(noise(r, upTo(r, 20_000)))
+		return "Content-Type: application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\nContent-Transfer-Encoding: " +
+			"base64\r\n\r\n" + wrapped(noise(r, upTo(r, 20_000)))
 	}},
 }

@@ -31,7 +31,8 @@ const (
 )
 
 // IMAPProblems are all of them.
-var IMAPProblems = []IMAPProblem{CutBefore, CutInside, CutAfter, SaysNo, SaysBye, Throttles, Stalls, SaysNil, TooShort, Renumbers}
+var IMAPProblems = []IMAPProblem{CutBefore, CutInside, CutAfter, SaysNo, SaysBye, Throttles, Stalls, SaysNil, TooShort,
+	Renumbers}
 
 // IMAPProxy stands before an IMAP server, without encryption, and breaks exchanges.
 type IMAPProxy struct {
@@ -57,7 +58,8 @@ func StartIMAPProxy(t testing.TB, port int) *IMAPProxy {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &IMAPProxy{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, target: fmt.Sprintf("127.0.0.1:%d", port), conns: map[net.Conn]bool{}}
+	p := &IMAPProxy{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, target: fmt.Sprintf("127.0.0.1:%d", port),
+		conns: map[net.Conn]bool{}}
 	var running sync.WaitGroup
 	running.Go(func() {
 		for {

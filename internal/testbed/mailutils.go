@@ -44,7 +44,8 @@ locking { type null; };
 `
 
 // Each has the form of mailbox in which it numbers messages well.
-var boxes = map[string]string{"imap4d": `mailbox { mail-spool "$D/spool"; };`, "pop3d": "mailbox { mailbox-type maildir; };"}
+var boxes = map[string]string{"imap4d": `mailbox { mail-spool "$D/spool"; };`, "pop3d": "mailbox { mailbox-type " +
+	"maildir; };"}
 
 // Only pop3d knows of these locks.
 const mailutilsLocks = "mandatory-locking { lock-directory \"$D/locks\"; };\n"
@@ -82,7 +83,8 @@ func StartMailutils(t testing.TB, users ...string) *Mailutils {
 			t.Fatal(err)
 		}
 	}
-	for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key), "people/box.example": people.String()} {
+	for name, data := range map[string]string{"tls.crt": string(certificate), "tls.key": string(key),
+		"people/box.example": people.String()} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -102,7 +104,8 @@ func (m *Mailutils) run(name string) int {
 		if name == "pop3d" {
 			template += mailutilsLocks
 		}
-		text := strings.NewReplacer("$D", m.dir, "$PORT", fmt.Sprint(port), "$NAME", name, "$MAILBOX", strings.ReplaceAll(boxes[name], "$D", m.dir)).Replace(template)
+		text := strings.NewReplacer("$D", m.dir, "$PORT", fmt.Sprint(port), "$NAME", name, "$MAILBOX",
+			strings.ReplaceAll(boxes[name], "$D", m.dir)).Replace(template)
 		if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 			m.t.Fatal(err)
 		}

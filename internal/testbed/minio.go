@@ -54,8 +54,10 @@ func StartMinIO(t testing.TB) *MinIO {
 		ended := make(chan error, 4)
 		for i, port := range ports {
 			go func() {
-				p, err := Start(t, program, append([]string{"server", "--quiet", "--address", fmt.Sprintf("127.0.0.1:%d", port)}, drives...), port,
-					"_MINIO_SERVER_LOCAL="+fmt.Sprintf("127.0.0.1:%d", port), "MINIO_ROOT_USER="+m.Name, "MINIO_ROOT_PASSWORD="+m.Secret, "MINIO_CI_CD=1", "MINIO_BROWSER=off", "MINIO_UPDATE=off", "HOME="+d, "GOMAXPROCS=1")
+				p, err := Start(t, program,
+					append([]string{"server", "--quiet", "--address", fmt.Sprintf("127.0.0.1:%d", port)}, drives...), port,
+					"_MINIO_SERVER_LOCAL="+fmt.Sprintf("127.0.0.1:%d", port), "MINIO_ROOT_USER="+m.Name, "MINIO_ROOT_PASSWORD="+
+						m.Secret, "MINIO_CI_CD=1", "MINIO_BROWSER=off", "MINIO_UPDATE=off", "HOME="+d, "GOMAXPROCS=1")
 				all[i] = p
 				ended <- err
 			}()
@@ -101,7 +103,8 @@ func (m *MinIO) ready() error {
 			}
 		}
 		if healthy == len(m.Nodes) {
-			if err = client.MakeBucket(ctx, "harbour", minio.MakeBucketOptions{}); err == nil || minio.ToErrorResponse(err).Code == minio.BucketAlreadyOwnedByYou {
+			if err = client.MakeBucket(ctx, "harbour", minio.MakeBucketOptions{}); err == nil ||
+				minio.ToErrorResponse(err).Code == minio.BucketAlreadyOwnedByYou {
 				if err = m.writable(ctx); err == nil {
 					return nil
 				}
@@ -122,7 +125,8 @@ func (m *MinIO) writable(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := client.PutObject(ctx, "harbour", "ready", strings.NewReader("x"), 1, minio.PutObjectOptions{DisableContentSha256: true}); err != nil {
+		if _, err := client.PutObject(ctx, "harbour", "ready", strings.NewReader("x"), 1,
+			minio.PutObjectOptions{DisableContentSha256: true}); err != nil {
 			return err
 		}
 	}

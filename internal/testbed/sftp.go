@@ -48,7 +48,8 @@ func StartSFTP(t testing.TB) *SFTP {
 		}
 		signer, err := ssh.ParsePrivateKey(text)
 		if err == nil {
-			err = errors.Join(os.WriteFile(filepath.Join(d, name), text, 0o600), os.WriteFile(filepath.Join(d, name+".pub"), ssh.MarshalAuthorizedKey(signer.PublicKey()), 0o644))
+			err = errors.Join(os.WriteFile(filepath.Join(d, name), text, 0o600),
+				os.WriteFile(filepath.Join(d, name+".pub"), ssh.MarshalAuthorizedKey(signer.PublicKey()), 0o644))
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -62,13 +63,17 @@ func StartSFTP(t testing.TB) *SFTP {
 	}
 	for try := 1; ; try++ {
 		port := FreePort(t)
-		config := strings.NewReplacer("$D", d, "$PORT", fmt.Sprint(port)).Replace("ListenAddress 127.0.0.1\nPort $PORT\nHostKey $D/host\nAuthorizedKeysFile $D/user.pub\nPidFile none\nUsePAM no\nStrictModes no\nPasswordAuthentication no\nPermitRootLogin yes\nMaxStartups 100\nSubsystem sftp internal-sftp\nForceCommand internal-sftp\n")
+		config := strings.NewReplacer("$D", d, "$PORT", fmt.Sprint(port)).Replace("ListenAddress 127.0.0.1\nPort " +
+			"$PORT\nHostKey $D/host\nAuthorizedKeysFile $D/user.pub\nPidFile none\nUsePAM no\nStrictModes " +
+			"no\nPasswordAuthentication no\nPermitRootLogin yes\nMaxStartups 100\nSubsystem sftp internal-sftp\nForceCommand " +
+			"internal-sftp\n")
 		if err := os.WriteFile(filepath.Join(d, "config"), []byte(config), 0o600); err != nil {
 			t.Fatal(err)
 		}
 		s.URL = fmt.Sprintf("sftp://localhost:%d%s", port, s.Folder)
 		var err error
-		if s.Process, err = Start(t, "/usr/sbin/sshd", []string{"-D", "-e", "-f", filepath.Join(d, "config")}, port); err == nil {
+		if s.Process, err = Start(t, "/usr/sbin/sshd", []string{"-D", "-e", "-f", filepath.Join(d, "config")},
+			port); err == nil {
 			return s
 		}
 		if try == 5 || !bytes.Contains([]byte(err.Error()), []byte("in use")) {

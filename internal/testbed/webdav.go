@@ -94,10 +94,12 @@ func StartWebDAV(t testing.TB, kind string) *WebDAV {
 			t.Fatal(err)
 		}
 	}
-	if out, err := exec.Command("chown", "-R", "www-data:www-data", filepath.Join(d, "files"), filepath.Join(d, "locks")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("chown", "-R", "www-data:www-data", filepath.Join(d, "files"),
+		filepath.Join(d, "locks")).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	hash := sha1.Sum([]byte("pw")) // both servers hash the password anew for each request: what costs more would be all that is measured
+	// both servers hash the password anew for each request: what costs more would be all that is measured
+	hash := sha1.Sum([]byte("pw"))
 	certificate, key, _ := Certificate(t)
 	w := &WebDAV{Password: "pw", Folder: filepath.Join(d, "files/dav/harbour"), Authority: certificate}
 	for try := 1; ; try++ {
@@ -109,12 +111,15 @@ func StartWebDAV(t testing.TB, kind string) *WebDAV {
 			w.TLS = fmt.Sprintf("https://localhost:%d/dav/harbour", tls)
 		}
 		modules := ""
-		for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs", "mime", "ssl", "socache_shmcb"} {
+		for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav",
+			"dav_fs", "mime", "ssl", "socache_shmcb"} {
 			modules += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 		}
 		modules += "TypesConfig /dev/null\n"
-		text := strings.NewReplacer("$D", d, "$PORT", fmt.Sprint(port), "$STLS", fmt.Sprint(tls), "$MODULES", modules).Replace(config)
-		for name, data := range map[string]string{"conf": text, "users": users, "tls.crt": string(certificate), "tls.key": string(key)} {
+		text := strings.NewReplacer("$D", d, "$PORT", fmt.Sprint(port), "$STLS", fmt.Sprint(tls), "$MODULES",
+			modules).Replace(config)
+		for name, data := range map[string]string{"conf": text, "users": users, "tls.crt": string(certificate),
+			"tls.key": string(key)} {
 			if err := os.WriteFile(filepath.Join(d, name), []byte(data), 0o644); err != nil {
 				t.Fatal(err)
 			}

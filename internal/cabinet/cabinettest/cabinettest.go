@@ -27,9 +27,10 @@ type Place struct {
 	Modified func(t *testing.T, path string) time.Time // nil where files have no time
 	Read     func(path string) ([]byte, error)         // as a colleague opens a file; nil for by the cabinet itself
 	Full     func(path string) string                  // on this machine; nil where the files lie elsewhere
-	Served   bool                                      // by a server that reads what lies there by itself, and follows links
-	Like     func(t *testing.T, path string)           // gives what was put there to whom the place belongs
-	Unmount  func(t *testing.T)                        // leaves an empty folder in its place; nil where there is no such thing
+	// by a server that reads what lies there by itself, and follows links
+	Served  bool
+	Like    func(t *testing.T, path string) // gives what was put there to whom the place belongs
+	Unmount func(t *testing.T)              // leaves an empty folder in its place; nil where there is no such thing
 }
 
 var received = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
@@ -127,7 +128,8 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 				}
 				data, err := read("Lists/r.csv")
 				var n int
-				if _, scanErr := fmt.Sscanf(string(data), "line %d", &n); err != nil || scanErr != nil || string(data) != content(n) {
+				if _, scanErr := fmt.Sscanf(string(data), "line %d", &n); err != nil || scanErr != nil ||
+					string(data) != content(n) {
 					torn <- fmt.Sprintf("%d octets that begin with %.20q, %v", len(data), data, err)
 					return
 				}
@@ -378,7 +380,8 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 	t.Run("no path leaves the cabinet or enters its own folder", func(t *testing.T) {
 		p := open(t)
 		stage(t, p.Cabinet, "f1", "x")
-		for _, name := range []string{"../x", "a/../../x", "/x", "a//x", "", ".", ".inktray/x", ".INKTRAY/staging/x", "a/./x"} {
+		for _, name := range []string{"../x", "a/../../x", "/x", "a//x", "", ".", ".inktray/x", ".INKTRAY/staging/x",
+			"a/./x"} {
 			if err := p.Cabinet.Commit(ctx, "f1", name); err == nil {
 				t.Errorf("%q was taken", name)
 			}
@@ -404,7 +407,8 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		for _, name := range []string{"Tide gauges/2026/a.csv", "Tide gauges/2025/b.csv", "Berth plans/c.pdf", "d.pdf"} {
 			p.Put(t, name, "x")
 		}
-		for within, want := range map[string]string{"": "Berth plans Tide gauges", "Tide gauges": "2025 2026", "Tide gauges/2026": ""} {
+		for within, want := range map[string]string{"": "Berth plans Tide gauges", "Tide gauges": "2025 2026",
+			"Tide gauges/2026": ""} {
 			if got, err := cabinet.Folders(ctx, p.Cabinet, within); err != nil || strings.Join(got, " ") != want {
 				t.Errorf("within %q: %q (%v), want %q", within, got, err, want)
 			}
@@ -433,7 +437,8 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if err := p.Cabinet.Commit(ctx, "e1", spot.Path); err != nil {
 			t.Fatal(err)
 		}
-		if spot, err = p.Cabinet.Resolve(ctx, []string{"Gauges", "2026", "06 June"}, "b.csv"); err != nil || spot.New == "" || !strings.HasPrefix("Gauges/2026/06 June/", spot.New+"/") {
+		if spot, err = p.Cabinet.Resolve(ctx, []string{"Gauges", "2026", "06 June"}, "b.csv"); err != nil || spot.New == "" ||
+			!strings.HasPrefix("Gauges/2026/06 June/", spot.New+"/") {
 			t.Errorf("of the second file %q is new, %v", spot.New, err)
 		}
 		for _, folder := range []string{"Gauges/2026/05 May", "Gauges"} {
@@ -516,7 +521,8 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			}
 		}
 		read(nil)
-		for _, note := range [][2]string{{"lease-a.1.json", "one"}, {"lease-a.2.json", "two"}, {"claim-a.json", "other"}, {"lease-a.1.json", "one again"}} {
+		for _, note := range [][2]string{{"lease-a.1.json", "one"}, {"lease-a.2.json", "two"}, {"claim-a.json", "other"},
+			{"lease-a.1.json", "one again"}} {
 			if err := book.WriteNote(ctx, note[0], []byte(note[1])); err != nil {
 				t.Fatal(err)
 			}

@@ -86,7 +86,8 @@ func Throughput(b *testing.B, c cabinet.Cabinet, plain func(b *testing.B, folder
 	b.ReportMetric(ours.Seconds()/others.Seconds(), "times-a-copy")
 	ratio := ours.Seconds() / summed.Seconds()
 	b.ReportMetric(ratio, "times-a-copy-with-checksums")
-	b.Logf("filed %.0f, copied %.0f, with checksums %.0f a second", many/ours.Seconds(), many/others.Seconds(), many/summed.Seconds())
+	b.Logf("filed %.0f, copied %.0f, with checksums %.0f a second", many/ours.Seconds(), many/others.Seconds(),
+		many/summed.Seconds())
 	if ratio > 1.5 {
 		b.Errorf("filing takes %.2f times as long as a copy with checksums; the limit is 1.5", ratio)
 	}

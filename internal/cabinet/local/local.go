@@ -28,7 +28,8 @@ import (
 // the cabinet's identity. The folder itself is made where its parent is there.
 func Prepare(folder string, now time.Time) (id string, err error) {
 	if !path.IsAbs(folder) && !strings.Contains(folder, `:\`) {
-		return "", &cabinet.Error{Problem: fmt.Sprintf("%q is not a whole path", folder), Advice: "Write the folder's path from the root on, such as /srv/harbour-files.", Lasting: true}
+		return "", &cabinet.Error{Problem: fmt.Sprintf("%q is not a whole path", folder),
+			Advice: "Write the folder's path from the root on, such as /srv/harbour-files.", Lasting: true}
 	}
 	if err := os.Mkdir(folder, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", explain(err, "making the folder "+folder)
@@ -276,10 +277,14 @@ func (c *Cabinet) Resolve(_ context.Context, folders []string, file string) (cab
 				info, err := root.Lstat(path.Join(at, real))
 				if err == nil && info.Mode()&fs.ModeSymlink != 0 {
 					if _, err := root.Lstat(path.Join(at, real) + "/."); err != nil {
-						return cabinet.Spot{}, &cabinet.Error{Problem: fmt.Sprintf("%q is a link that leads to no folder in the cabinet", path.Join(at, real)), Advice: "Remove the link, or change the rule's folder.", Lasting: true}
+						return cabinet.Spot{},
+							&cabinet.Error{Problem: fmt.Sprintf("%q is a link that leads to no folder in the cabinet", path.Join(at, real)),
+								Advice: "Remove the link, or change the rule's folder.", Lasting: true}
 					}
 				} else if err == nil && !info.IsDir() {
-					return cabinet.Spot{}, &cabinet.Error{Problem: fmt.Sprintf("%q is a file, so it cannot be a folder", path.Join(at, real)), Advice: "Rename the file, or change the rule's folder.", Lasting: true}
+					return cabinet.Spot{},
+						&cabinet.Error{Problem: fmt.Sprintf("%q is a file, so it cannot be a folder", path.Join(at, real)),
+							Advice: "Rename the file, or change the rule's folder.", Lasting: true}
 				}
 				f = real
 			}
@@ -573,7 +578,9 @@ func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 		return said, explain(err, "giving a file its name in "+c.name)
 	}
 	if err := root.Publish(temporary(b), name); !errors.Is(err, fs.ErrExist) {
-		return said, &cabinet.Error{Problem: fmt.Sprintf("the folder %s lets a file take a name that is taken (%v)", c.name, err), Advice: "Files could be lost there: choose a place on another file system.", Lasting: true}
+		return said,
+			&cabinet.Error{Problem: fmt.Sprintf("the folder %s lets a file take a name that is taken (%v)", c.name, err),
+				Advice: "Files could be lost there: choose a place on another file system.", Lasting: true}
 	}
 	said = append(said, "a name that is taken is refused")
 	if err := root.Replace(temporary(b), name); err != nil {

@@ -57,7 +57,8 @@ func TestASymbolicLinkDoesNotLeadOut(t *testing.T) {
 	dir := t.TempDir()
 	p := place(t, dir)
 	outside := filepath.Join(dir, "outside")
-	if err := errors.Join(os.Mkdir(outside, 0o755), os.Symlink(outside, filepath.Join(dir, "cabinet", "Way"))); err != nil {
+	if err := errors.Join(os.Mkdir(outside, 0o755),
+		os.Symlink(outside, filepath.Join(dir, "cabinet", "Way"))); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.Cabinet.Stage(t.Context(), "a", now, strings.NewReader("x")); err != nil {
@@ -81,10 +82,12 @@ func TestPreparingTwiceKeepsTheIdentity(t *testing.T) {
 		t.Errorf("%s then %s (%v)", first, second, err)
 	}
 	var e *cabinet.Error
-	if err := local.New(folder, "another").Check(t.Context()); !errors.As(err, &e) || !strings.Contains(e.Problem, "another cabinet") {
+	if err := local.New(folder, "another").Check(t.Context()); !errors.As(err, &e) ||
+		!strings.Contains(e.Problem, "another cabinet") {
 		t.Errorf("another's folder passed: %v", err)
 	}
-	for name, says := range map[string]string{"relative/path": "not a whole path", filepath.Join(folder, "no", "such"): "not there"} {
+	for name, says := range map[string]string{"relative/path": "not a whole path",
+		filepath.Join(folder, "no", "such"): "not there"} {
 		if _, err := local.Prepare(name, now); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want ...%s...", name, err, says)
 		}
@@ -258,7 +261,8 @@ func TestFilesAndFoldersHaveTheModeAndOwnerThatWereSet(t *testing.T) {
 			t.Errorf("%s belongs to another: %s", name, s)
 		}
 	}
-	for _, bad := range [][2]string{{"rw", ""}, {"0444", ""}, {"07777", ""}, {"", "nobody-of-that-name"}, {"", ":no-group-of-that-name"}} {
+	for _, bad := range [][2]string{{"rw", ""}, {"0444", ""}, {"07777", ""}, {"", "nobody-of-that-name"},
+		{"", ":no-group-of-that-name"}} {
 		if _, err := local.ParseAccess(bad[0], bad[1]); err == nil {
 			t.Errorf("%q was taken", bad)
 		}
@@ -280,7 +284,8 @@ func BenchmarkThroughput(b *testing.B) {
 			b.Error(err)
 		}
 		for _, f := range files {
-			if out, err := exec.Command("dd", "if="+f, "of="+filepath.Join(dir, into, filepath.Base(f)), "bs=1M", "conv=fsync").CombinedOutput(); err != nil {
+			if out, err := exec.Command("dd", "if="+f, "of="+filepath.Join(dir, into, filepath.Base(f)), "bs=1M",
+				"conv=fsync").CombinedOutput(); err != nil {
 				b.Errorf("%v %s", err, out)
 			}
 		}

@@ -24,7 +24,8 @@ func BenchmarkThroughput(b *testing.B) {
 	defer c.Close()
 	cabinettest.Throughput(b, c, func(b *testing.B, folder string, files []string) {
 		for _, f := range files {
-			if _, err := m.FPutObject(b.Context(), "harbour", folder+"/"+filepath.Base(f), f, minio.PutObjectOptions{}); err != nil {
+			if _, err := m.FPutObject(b.Context(), "harbour", folder+"/"+filepath.Base(f), f,
+				minio.PutObjectOptions{}); err != nil {
 				b.Error(err)
 			}
 		}

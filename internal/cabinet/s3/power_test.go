@@ -16,7 +16,9 @@ import (
 func TestThePowerMayGoOnceItIsStaged(t *testing.T) {
 	f := faultfs.New()
 	open := func() *tree.Cabinet {
-		return tree.New(s3.New(s3.Config{Server: reach.Server{Host: "127.0.0.1", Port: 1, Encryption: reach.None}, Path: "harbour", Spool: func() (disk.FS, error) { return f, nil }}), "x")
+		return tree.New(
+			s3.New(s3.Config{Server: reach.Server{Host: "127.0.0.1", Port: 1, Encryption: reach.None}, Path: "harbour",
+				Spool: func() (disk.FS, error) { return f, nil }}), "x")
 	}
 	if _, err := open().Stage(t.Context(), "1", now, strings.NewReader("readings")); err != nil {
 		t.Fatal(err)

@@ -71,12 +71,15 @@ func New(c Config) *Tree {
 	t := &Tree{config: c, sums: map[string][32]byte{}, transport: c.Server.Transport()}
 	t.bucket, t.prefix, _ = strings.Cut(strings.Trim(c.Path, "/"), "/")
 	u := c.Server.URL()
-	core, err := minio.NewCore(u.Host, &minio.Options{Creds: credentials.NewStaticV4(c.Name, c.Secret, ""), Secure: u.Scheme == "https", Transport: t.transport, Region: c.Region, BucketLookup: minio.BucketLookupPath, MaxRetries: 1})
+	core, err := minio.NewCore(u.Host,
+		&minio.Options{Creds: credentials.NewStaticV4(c.Name, c.Secret, ""), Secure: u.Scheme == "https",
+			Transport: t.transport, Region: c.Region, BucketLookup: minio.BucketLookupPath, MaxRetries: 1})
 	if t.wrong = err; err == nil {
 		t.core = *core
 	}
 	if t.bucket == "" && err == nil {
-		t.wrong = &cabinet.Error{Problem: "the address names no bucket", Advice: "Write it as https://objects.brackwater.example/bucket.", Lasting: true}
+		t.wrong = &cabinet.Error{Problem: "the address names no bucket",
+			Advice: "Write it as https://objects.brackwater.example/bucket.", Lasting: true}
 	}
 	return t
 }
@@ -121,9 +124,11 @@ func (t *Tree) explain(err error) error {
 	}
 	var answer minio.ErrorResponse
 	if !errors.As(err, &answer) {
-		return &cabinet.Error{Problem: fmt.Sprintf("the store broke off (%v)", reach.Cause(err)), Advice: "It is tried again; if it happens often, ask whoever runs the store.", Err: err}
+		return &cabinet.Error{Problem: fmt.Sprintf("the store broke off (%v)", reach.Cause(err)),
+			Advice: "It is tried again; if it happens often, ask whoever runs the store.", Err: err}
 	}
-	e := &cabinet.Error{Problem: fmt.Sprintf("the store answers %s (%s)", answer.Code, strings.TrimSuffix(answer.Message, ".")), Err: err}
+	e := &cabinet.Error{
+		Problem: fmt.Sprintf("the store answers %s (%s)", answer.Code, strings.TrimSuffix(answer.Message, ".")), Err: err}
 	switch answer.Code {
 	case "NoSuchKey":
 		return fs.ErrNotExist
@@ -132,11 +137,13 @@ func (t *Tree) explain(err error) error {
 	case "NoSuchBucket":
 		e.Problem, e.Advice = "there is no bucket “"+t.bucket+"”", "Make it in the store, or correct the address."
 	case "AccessDenied", "AllAccessDisabled":
-		e.Problem, e.Advice = "the store does not permit it", "Give this key the right to list, read, write and delete in the bucket."
+		e.Problem, e.Advice = "the store does not permit it",
+			"Give this key the right to list, read, write and delete in the bucket."
 	case "InvalidAccessKeyId", "SignatureDoesNotMatch":
 		e.Problem, e.Advice = "the store refuses the access key or the secret key", "Correct them."
 	case "RequestTimeTooSkewed":
-		e.Problem, e.Advice = "the clocks of this machine and of the store are more than 15 minutes apart", "Set this machine's clock."
+		e.Problem, e.Advice = "the clocks of this machine and of the store are more than 15 minutes apart",
+			"Set this machine's clock."
 	case "SlowDown", "ServiceUnavailable", "SlowDownRead", "SlowDownWrite", "RequestTimeout":
 		e.Problem, e.Advice = "the store asks to wait ("+answer.Code+")", "It is tried again by itself."
 	case "XMinioStorageFull", "QuotaExceeded", "XMinioAdminBucketQuotaExceeded":
@@ -144,7 +151,8 @@ func (t *Tree) explain(err error) error {
 	case "EntityTooLarge":
 		e.Problem, e.Advice, e.Lasting = "the file is larger than the store takes", "Ask whoever runs the store.", true
 	case "KeyTooLongError", "XMinioInvalidObjectName", "InvalidObjectName":
-		e.Problem, e.Advice, e.Lasting = "the path is not one that the store takes", "Shorten the rule's folder or name.", true
+		e.Problem, e.Advice, e.Lasting = "the path is not one that the store takes", "Shorten the rule's folder or name.",
+			true
 	case "":
 		if answer.StatusCode == http.StatusNotFound {
 			return fs.ErrNotExist
@@ -184,7 +192,8 @@ func here(err error, doing string) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return &cabinet.Error{Problem: fmt.Sprintf("%s on this machine failed (%v)", doing, reach.Cause(err)), Advice: "Look whether this machine's disk has room left and may be written to.", Err: err}
+	return &cabinet.Error{Problem: fmt.Sprintf("%s on this machine failed (%v)", doing, reach.Cause(err)),
+		Advice: "Look whether this machine's disk has room left and may be written to.", Err: err}
 }
 
 // Create stages on this machine's disk, flushed with the entry that names it.
@@ -348,7 +357,8 @@ func (t *Tree) List(ctx context.Context, folder string) ([]cabinet.Entry, error)
 			break
 		}
 		if len(all) > mostListed { // a part of it must not pass for all of it
-			return nil, &cabinet.Error{Problem: fmt.Sprintf("the folder %q holds more than %d objects", folder, mostListed), Advice: "Let the rule part its folders further, by month or by sender.", Lasting: true}
+			return nil, &cabinet.Error{Problem: fmt.Sprintf("the folder %q holds more than %d objects", folder, mostListed),
+				Advice: "Let the rule part its folders further, by month or by sender.", Lasting: true}
 		}
 		token = result.NextContinuationToken
 	}
@@ -472,7 +482,8 @@ func (t *Tree) WriteNote(ctx context.Context, name string, data []byte) error {
 	ctx, cancel := context.WithTimeout(ctx, exchange)
 	defer cancel()
 	sum := sha256.Sum256(data)
-	_, err := t.core.PutObject(ctx, t.bucket, t.key(name), bytes.NewReader(data), int64(len(data)), "", hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true})
+	_, err := t.core.PutObject(ctx, t.bucket, t.key(name), bytes.NewReader(data), int64(len(data)), "",
+		hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true})
 	return t.explain(err)
 }
 
@@ -493,7 +504,8 @@ func (t *Tree) put(ctx context.Context, from, to string, condition func(*minio.P
 	id, _ := staged(from)
 	key := t.key(to)
 	if len(key) > maxKey {
-		return &cabinet.Error{Problem: fmt.Sprintf("the path has %d octets, and an object store takes %d", len(key), maxKey), Advice: "Shorten the rule's folder or name.", Lasting: true}
+		return &cabinet.Error{Problem: fmt.Sprintf("the path has %d octets, and an object store takes %d", len(key), maxKey),
+			Advice: "Shorten the rule's folder or name.", Lasting: true}
 	}
 	d, err := t.waiting()
 	if err != nil {
@@ -512,8 +524,11 @@ func (t *Tree) put(ctx context.Context, from, to string, condition func(*minio.P
 		return here(err, "reading what is staged")
 	}
 	defer f.Close()
-	options := minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, DisableContentSha256: true, // the whole content's checksum is sent instead of its chunks'
-		UserMetadata: map[string]string{filingMark: id + " " + hex.EncodeToString(sum[:]), timeMark: info.ModTime().UTC().Format(time.RFC3339)}}
+	// the whole content's checksum is sent instead of its chunks'
+	options := minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true,
+		DisableContentSha256: true,
+		UserMetadata: map[string]string{filingMark: id + " " + hex.EncodeToString(sum[:]),
+			timeMark: info.ModTime().UTC().Format(time.RFC3339)}}
 	if info.Size() > t.config.Largest {
 		err = t.inParts(ctx, key, f, info.Size(), options, condition)
 	} else {
@@ -522,7 +537,8 @@ func (t *Tree) put(ctx context.Context, from, to string, condition func(*minio.P
 	}
 	if err = t.explain(err); errors.Is(err, fs.ErrExist) {
 		// Perhaps it is there already, by a request whose answer was lost.
-		if there, statErr := t.stat(ctx, to); statErr == nil && there.UserMetadata[filingMark] == options.UserMetadata[filingMark] {
+		if there, statErr := t.stat(ctx, to); statErr == nil &&
+			there.UserMetadata[filingMark] == options.UserMetadata[filingMark] {
 			err = nil
 		}
 	}
@@ -534,7 +550,8 @@ func (t *Tree) put(ctx context.Context, from, to string, condition func(*minio.P
 
 // inParts sends a large object. The condition counts when the parts are joined; a
 // library's own way puts it elsewhere, where two writers can both win.
-func (t *Tree) inParts(ctx context.Context, key string, r io.Reader, size int64, options minio.PutObjectOptions, condition func(*minio.PutObjectOptions)) error {
+func (t *Tree) inParts(ctx context.Context, key string, r io.Reader, size int64, options minio.PutObjectOptions,
+	condition func(*minio.PutObjectOptions)) error {
 	if size > maxObject {
 		return minio.ErrorResponse{Code: "EntityTooLarge"}
 	}
@@ -556,7 +573,8 @@ func (t *Tree) inParts(ctx context.Context, key string, r io.Reader, size int64,
 		}
 		sum := sha256.Sum256(buffer)
 		var done minio.ObjectPart
-		done, err = t.core.PutObjectPart(ctx, t.bucket, key, upload, len(parts)+1, bytes.NewReader(buffer), n, minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:]), DisableContentSha256: true})
+		done, err = t.core.PutObjectPart(ctx, t.bucket, key, upload, len(parts)+1, bytes.NewReader(buffer), n,
+			minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:]), DisableContentSha256: true})
 		parts = append(parts, minio.CompletePart{PartNumber: done.PartNumber, ETag: done.ETag})
 	}
 	if err == nil {
@@ -584,8 +602,10 @@ func (t *Tree) Writable(ctx context.Context, probe string) error {
 	defer context.AfterFunc(ctx, func() { time.AfterFunc(grace, cancel) })()
 	key := t.key(cabinet.Reserved + "/" + probe)
 	sum := sha256.Sum256([]byte("check"))
-	_, err := t.core.PutObject(whole, t.bucket, key, strings.NewReader("check"), 5, "", hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true})
-	return t.explain(cmp.Or(err, t.core.RemoveObject(whole, t.bucket, key, minio.RemoveObjectOptions{}))) // it may be there although the answer was lost
+	_, err := t.core.PutObject(whole, t.bucket, key, strings.NewReader("check"), 5, "", hex.EncodeToString(sum[:]),
+		minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true})
+	// it may be there although the answer was lost
+	return t.explain(cmp.Or(err, t.core.RemoveObject(whole, t.bucket, key, minio.RemoveObjectOptions{})))
 }
 
 // ProveMore tries out whether the condition counts for objects in parts as well.
@@ -604,7 +624,9 @@ func (t *Tree) ProveMore(ctx context.Context, probe string) (string, error) {
 		return "", err
 	}
 	if err := once(); !errors.Is(err, fs.ErrExist) {
-		return "", &cabinet.Error{Problem: fmt.Sprintf("the store lets an object in parts take a name that is taken (%v)", err), Advice: "Files above 64 MB could be lost there: ask whoever runs the store, or choose another.", Lasting: true}
+		return "", &cabinet.Error{
+			Problem: fmt.Sprintf("the store lets an object in parts take a name that is taken (%v)", err),
+			Advice:  "Files above 64 MB could be lost there: ask whoever runs the store, or choose another.", Lasting: true}
 	}
 	return "also to files above 64 MB, which go in parts", nil
 }

@@ -38,7 +38,8 @@ func config(t testing.TB, m *testbed.MinIO, node int, prefix string) s3.Config {
 		t.Fatal(err)
 	}
 	spool := t.TempDir()
-	return s3.Config{Server: server, Path: path, Name: m.Name, Secret: m.Secret, Spool: func() (disk.FS, error) { return disk.Root(spool) }}
+	return s3.Config{Server: server, Path: path, Name: m.Name, Secret: m.Secret,
+		Spool: func() (disk.FS, error) { return disk.Root(spool) }}
 }
 
 func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
@@ -55,7 +56,8 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 		Cabinet: c,
 		Files: func(t *testing.T) map[string]string {
 			files := map[string]string{}
-			for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
+			for o := range m.ListObjects(t.Context(), m.Bucket,
+				minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
 				name := strings.TrimPrefix(o.Key, prefix+"/")
 				if o.Err != nil {
 					t.Fatal(o.Err)
@@ -76,7 +78,8 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 			return files
 		},
 		Put: func(t *testing.T, name, content string) {
-			if _, err := m.PutObject(t.Context(), m.Bucket, prefix+"/"+name, strings.NewReader(content), int64(len(content)), minio.PutObjectOptions{DisableContentSha256: true}); err != nil {
+			if _, err := m.PutObject(t.Context(), m.Bucket, prefix+"/"+name, strings.NewReader(content), int64(len(content)),
+				minio.PutObjectOptions{DisableContentSha256: true}); err != nil {
 				t.Fatal(err)
 			}
 		},
@@ -92,7 +95,8 @@ func place(t *testing.T, m *testbed.MinIO) cabinettest.Place {
 			return at
 		},
 		Unmount: func(t *testing.T) { // somebody emptied the bucket
-			for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
+			for o := range m.ListObjects(t.Context(), m.Bucket,
+				minio.ListObjectsOptions{Prefix: prefix + "/", Recursive: true}) {
 				if err := m.RemoveObject(t.Context(), m.Bucket, o.Key, minio.RemoveObjectOptions{}); err != nil {
 					t.Fatal(err)
 				}
@@ -115,7 +119,8 @@ func TestConformance(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		d := &testbed.MinIO{Nodes: []string{host}, Name: demo.PlacesName, Secret: demo.Password, Bucket: "archive", Client: client}
+		d := &testbed.MinIO{Nodes: []string{host}, Name: demo.PlacesName, Secret: demo.Password, Bucket: "archive",
+			Client: client}
 		cabinettest.Run(t, func(t *testing.T) cabinettest.Place { return place(t, d) })
 	})
 	t.Run("objects in parts", func(t *testing.T) { inParts(t, m) })
@@ -245,7 +250,8 @@ func TestACheckThatIsCutOffLeavesNothing(t *testing.T) {
 		if !struck.Load() {
 			t.Errorf("%s: nothing was cut", name)
 		}
-		for o := range m.ListObjects(t.Context(), m.Bucket, minio.ListObjectsOptions{Prefix: prefix + "/" + cabinet.Reserved + "/" + cabinet.Probe, Recursive: true}) {
+		for o := range m.ListObjects(t.Context(), m.Bucket,
+			minio.ListObjectsOptions{Prefix: prefix + "/" + cabinet.Reserved + "/" + cabinet.Probe, Recursive: true}) {
 			t.Errorf("%s: it left %s, %v", name, o.Key, o.Err)
 		}
 	}

@@ -35,7 +35,8 @@ func BenchmarkThroughput(b *testing.B) {
 		for _, f := range files {
 			fmt.Fprintf(&batch, "put -f %s %s/%s/%s\n", f, s.Folder, folder, filepath.Base(f))
 		}
-		client := exec.Command("sftp", "-q", "-b", "-", "-i", key, "-P", port, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "root@127.0.0.1")
+		client := exec.Command("sftp", "-q", "-b", "-", "-i", key, "-P", port, "-o", "StrictHostKeyChecking=no", "-o",
+			"UserKnownHostsFile=/dev/null", "root@127.0.0.1")
 		client.Stdin = strings.NewReader(batch.String())
 		if out, err := client.CombinedOutput(); err != nil {
 			b.Errorf("%v %s", err, out)

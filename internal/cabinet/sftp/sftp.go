@@ -184,9 +184,12 @@ func (t *Tree) dial(ctx context.Context) (*link, error) {
 			return nil, other
 		}
 		if strings.Contains(err.Error(), "unable to authenticate") {
-			return nil, &cabinet.Error{Problem: "the server refuses the name, or the password or key", Advice: "Correct them.", Err: err}
+			return nil, &cabinet.Error{Problem: "the server refuses the name, or the password or key", Advice: "Correct them.",
+				Err: err}
 		}
-		return nil, &cabinet.Error{Problem: fmt.Sprintf("the server at %s does not come to terms (%v)", t.config.Server.Address(), reach.Cause(err)), Advice: "Check host and port: SFTP mostly has port 22.", Err: err}
+		return nil, &cabinet.Error{
+			Problem: fmt.Sprintf("the server at %s does not come to terms (%v)", t.config.Server.Address(), reach.Cause(err)),
+			Advice:  "Check host and port: SFTP mostly has port 22.", Err: err}
 	}
 	l.ssh = ssh.NewClient(opened, channels, requests)
 	l.sftp, err = sftp.NewClient(l.ssh, sftp.UseConcurrentWrites(true))
@@ -195,7 +198,8 @@ func (t *Tree) dial(ctx context.Context) (*link, error) {
 	}
 	if err != nil {
 		l.end()
-		return nil, &cabinet.Error{Problem: fmt.Sprintf("the server lets this account in, but not to files (%v)", err), Advice: "Let the account use SFTP, on the server.", Err: err}
+		return nil, &cabinet.Error{Problem: fmt.Sprintf("the server lets this account in, but not to files (%v)", err),
+			Advice: "Let the account use SFTP, on the server.", Err: err}
 	}
 	l.moved.Store(time.Now().UnixNano())
 	go l.watch()
@@ -217,9 +221,11 @@ func (t *Tree) auth() ([]ssh.AuthMethod, error) {
 	var locked *ssh.PassphraseMissingError
 	switch {
 	case errors.As(err, &locked):
-		return nil, &cabinet.Error{Problem: "the private key is locked by a passphrase", Advice: "Give a key without one; it is kept sealed here.", Lasting: true}
+		return nil, &cabinet.Error{Problem: "the private key is locked by a passphrase",
+			Advice: "Give a key without one; it is kept sealed here.", Lasting: true}
 	case err != nil:
-		return nil, &cabinet.Error{Problem: fmt.Sprintf("the private key cannot be read (%v)", err), Advice: "Give it as ssh-keygen writes it.", Lasting: true}
+		return nil, &cabinet.Error{Problem: fmt.Sprintf("the private key cannot be read (%v)", err),
+			Advice: "Give it as ssh-keygen writes it.", Lasting: true}
 	}
 	return []ssh.AuthMethod{ssh.PublicKeys(key)}, nil
 }
@@ -232,9 +238,12 @@ func (t *Tree) known(key ssh.PublicKey) error {
 	case met:
 		return nil
 	case "":
-		return &cabinet.Error{Problem: "nobody has vouched for the server's host key yet: it is " + met, Advice: "Compare it with the one that whoever runs the server reads there (ssh-keygen -lf), then give it as the host key."}
+		return &cabinet.Error{Problem: "nobody has vouched for the server's host key yet: it is " + met,
+			Advice: "Compare it with the one that whoever runs the server reads there (ssh-keygen -lf), then give it as the " +
+				"host key."}
 	}
-	return &cabinet.Error{Problem: "the server's host key is another one: " + met, Advice: "If the server was set up anew, ask whoever runs it for the new key and give that. If not, somebody is between."}
+	return &cabinet.Error{Problem: "the server's host key is another one: " + met, Advice: "If the server was set up " +
+		"anew, ask whoever runs it for the new key and give that. If not, somebody is between."}
 }
 
 // call does something over the connection and says what its failure means.
@@ -255,7 +264,8 @@ func (t *Tree) call(ctx context.Context, f func(c *sftp.Client) error) error {
 
 // lost says whether an error is the connection's.
 func lost(err error) bool {
-	return errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	return errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) ||
+		errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 func (t *Tree) explain(l *link, err error) error {
@@ -270,11 +280,14 @@ func (t *Tree) explain(l *link, err error) error {
 		}
 		t.mutex.Unlock()
 		l.end()
-		return &cabinet.Error{Problem: "the server broke off", Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
+		return &cabinet.Error{Problem: "the server broke off", Advice: "It is tried again; if it happens often, ask " +
+			"whoever runs the server.", Err: err}
 	case errors.Is(err, fs.ErrPermission):
-		return &cabinet.Error{Problem: "the server does not permit it", Advice: "Give this account the right to write there, on the server.", Err: err}
+		return &cabinet.Error{Problem: "the server does not permit it", Advice: "Give this account the right to write " +
+			"there, on the server.", Err: err}
 	}
-	return &cabinet.Error{Problem: fmt.Sprintf("the server says: %v", err), Advice: "Look on the server what is in the way.", Err: err}
+	return &cabinet.Error{Problem: fmt.Sprintf("the server says: %v", err), Advice: "Look on the server what is in the " +
+		"way.", Err: err}
 }
 
 func (t *Tree) at(name string) string { return path.Join(t.base, name) }
@@ -308,7 +321,8 @@ func (t *Tree) Create(ctx context.Context, name string, modified time.Time, r io
 			err = c.Chtimes(full, modified, modified)
 		}
 		if failure(err) && t.full(c) {
-			return &cabinet.Error{Problem: "there is no room left on the server", Advice: "Make room; what waits is filed then by itself.", Err: err}
+			return &cabinet.Error{Problem: "there is no room left on the server", Advice: "Make room; what waits is filed " +
+				"then by itself.", Err: err}
 		}
 		return err
 	})
@@ -396,7 +410,8 @@ func (t *Tree) behind(c *sftp.Client, name string) (fs.FileInfo, error) {
 }
 
 func entry(info fs.FileInfo) cabinet.Entry {
-	e := cabinet.Entry{Name: info.Name(), Folder: info.IsDir(), Other: !info.IsDir() && !info.Mode().IsRegular(), Modified: info.ModTime()}
+	e := cabinet.Entry{Name: info.Name(), Folder: info.IsDir(), Other: !info.IsDir() && !info.Mode().IsRegular(),
+		Modified: info.ModTime()}
 	if !e.Folder {
 		e.Size = info.Size()
 	}
@@ -482,7 +497,9 @@ func (t *Tree) Move(ctx context.Context, from, to string) error {
 func (t *Tree) Replace(ctx context.Context, from, to string) error {
 	return t.call(ctx, func(c *sftp.Client) error {
 		if _, has := c.HasExtension("posix-rename@openssh.com"); !has {
-			return &cabinet.Error{Problem: "the server cannot put a file in the place of another in one step (it has no posix-rename@openssh.com)", Advice: "Keep registers in another cabinet; filing is not touched by it.", Lasting: true}
+			return &cabinet.Error{Problem: "the server cannot put a file in the place of another in one step (it has no " +
+				"posix-rename@openssh.com)", Advice: "Keep registers in another cabinet; filing is not touched by it.",
+				Lasting: true}
 		}
 		return c.PosixRename(t.at(from), t.at(to))
 	})

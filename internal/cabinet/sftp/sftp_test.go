@@ -50,7 +50,8 @@ func TestConformance(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer p.Close()
-		s := &testbed.SFTP{URL: p.SFTP, Folder: filepath.Join(folder, "sftp", "surveys"), Name: demo.PlacesName, Key: demo.Password, HostKey: p.HostKey}
+		s := &testbed.SFTP{URL: p.SFTP, Folder: filepath.Join(folder, "sftp", "surveys"), Name: demo.PlacesName,
+			Key: demo.Password, HostKey: p.HostKey}
 		cabinettest.Run(t, func(t *testing.T) cabinettest.Place {
 			p := place(t, s)
 			p.Served = true // it does not say where links lead
@@ -71,9 +72,11 @@ func TestWhatChecksLeftBehindIsTidied(t *testing.T) {
 	}
 	c := tree.New(at, id)
 	defer c.Close()
-	for name, age := range map[string]time.Duration{"check-old-name": 49 * time.Hour, "check-new-name": time.Hour, "mine.txt": 49 * time.Hour} {
+	for name, age := range map[string]time.Duration{"check-old-name": 49 * time.Hour, "check-new-name": time.Hour,
+		"mine.txt": 49 * time.Hour} {
 		file := filepath.Join(folder, cabinet.Reserved, name)
-		if err := errors.Join(os.WriteFile(file, []byte("x"), 0o600), os.Chtimes(file, time.Time{}, time.Now().Add(-age))); err != nil {
+		if err := errors.Join(os.WriteFile(file, []byte("x"), 0o600),
+			os.Chtimes(file, time.Time{}, time.Now().Add(-age))); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -172,7 +172,8 @@ func (c *Cabinet) Check(ctx context.Context) error {
 	}
 	end, cancel := ending(ctx) // it may be there although the answer was lost, or nobody waits any more
 	defer cancel()
-	if gone := c.tree.Remove(end, probe); err == nil && !errors.Is(gone, fs.ErrNotExist) { // another service may have swept it
+	// another service may have swept it
+	if gone := c.tree.Remove(end, probe); err == nil && !errors.Is(gone, fs.ErrNotExist) {
 		err = gone
 	}
 	if err != nil {
@@ -218,10 +219,15 @@ func (c *Cabinet) Prove(ctx context.Context) ([]string, error) {
 		return said, explain(err, "giving a file its name in "+c.tree.Place())
 	}
 	if err := c.tree.Move(ctx, b, to); !errors.Is(err, fs.ErrExist) {
-		return said, &cabinet.Error{Problem: fmt.Sprintf("%s lets a file take a name that is taken (%v)", c.tree.Place(), err), Advice: "Files could be lost there: ask whoever runs the server, or choose another.", Lasting: true}
+		return said,
+			&cabinet.Error{Problem: fmt.Sprintf("%s lets a file take a name that is taken (%v)", c.tree.Place(), err),
+				Advice: "Files could be lost there: ask whoever runs the server, or choose another.", Lasting: true}
 	}
 	if there, err := c.content(ctx, to); err != nil || there.SHA256 != sha256.Sum256([]byte(a)) {
-		return said, &cabinet.Error{Problem: fmt.Sprintf("%s changed a file while its name was refused to another (%v)", c.tree.Place(), err), Advice: "Files could be lost there: ask whoever runs the server, or choose another.", Lasting: true}
+		return said,
+			&cabinet.Error{
+				Problem: fmt.Sprintf("%s changed a file while its name was refused to another (%v)", c.tree.Place(), err),
+				Advice:  "Files could be lost there: ask whoever runs the server, or choose another.", Lasting: true}
 	}
 	refused := "a name that is taken is refused"
 	if t, ok := c.tree.(stagesElsewhere); ok {
@@ -266,7 +272,9 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 	if err == nil && source.Err == nil {
 		var there cabinet.Entry
 		if there, err = c.tree.Stat(ctx, name); err == nil && there.Size != counted.n {
-			err = &cabinet.Error{Problem: fmt.Sprintf("%s took %d octets of %d and said that it took all", c.tree.Place(), there.Size, counted.n), Advice: "It is tried again; if it happens often, ask whoever runs the server."}
+			err = &cabinet.Error{
+				Problem: fmt.Sprintf("%s took %d octets of %d and said that it took all", c.tree.Place(), there.Size, counted.n),
+				Advice:  "It is tried again; if it happens often, ask whoever runs the server."}
 		}
 	}
 	if err != nil || source.Err != nil {
@@ -307,7 +315,9 @@ func (c *Cabinet) Resolve(ctx context.Context, folders []string, file string) (c
 				return cabinet.Spot{}, explain(err, "looking into "+c.tree.Place())
 			}
 			if ok && !found.folder {
-				return cabinet.Spot{}, &cabinet.Error{Problem: fmt.Sprintf("%q is a file, so it cannot be a folder", path.Join(at, found.real)), Advice: "Rename the file, or change the rule's folder.", Lasting: true}
+				return cabinet.Spot{},
+					&cabinet.Error{Problem: fmt.Sprintf("%q is a file, so it cannot be a folder", path.Join(at, found.real)),
+						Advice: "Rename the file, or change the rule's folder.", Lasting: true}
 			}
 			if exists = ok; ok {
 				f = found.real
@@ -539,7 +549,8 @@ func (c *Cabinet) tidy(ctx context.Context) error {
 		return nil
 	}
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name, cabinet.Probe) && !e.Folder && !e.Modified.IsZero() && time.Since(e.Modified) > probesLast {
+		if strings.HasPrefix(e.Name, cabinet.Probe) && !e.Folder && !e.Modified.IsZero() &&
+			time.Since(e.Modified) > probesLast {
 			if err := c.tree.Remove(ctx, cabinet.Reserved+"/"+e.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return err
 			}
@@ -717,9 +728,11 @@ func explain(err error, doing string) error {
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return &cabinet.Error{Problem: doing + " took too long", Advice: "It is tried again.", Err: err}
 	case errors.Is(err, fs.ErrNotExist):
-		return &cabinet.Error{Problem: doing + " failed: it is not there", Advice: "Make the folder on the server, or correct the path.", Err: err}
+		return &cabinet.Error{Problem: doing + " failed: it is not there", Advice: "Make the folder on the server, or " +
+			"correct the path.", Err: err}
 	case errors.Is(err, fs.ErrExist):
-		return &cabinet.Error{Problem: doing + " failed: a file stands where a folder is wanted", Advice: "Rename the file, or change the folder.", Lasting: true, Err: err}
+		return &cabinet.Error{Problem: doing + " failed: a file stands where a folder is wanted",
+			Advice: "Rename the file, or change the folder.", Lasting: true, Err: err}
 	}
 	return &cabinet.Error{Problem: fmt.Sprintf("%s failed (%v)", doing, err), Err: err}
 }

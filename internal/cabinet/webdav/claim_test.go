@@ -90,7 +90,8 @@ func TestAClaimThatWasLeftOverIsTakenAway(t *testing.T) {
 		if i == 1 {
 			left := filepath.Join(folder, filepath.FromSlash(webdav.Claim(name)))
 			old := time.Now().Add(-3 * time.Minute)
-			if err := errors.Join(os.Mkdir(left, 0o777), os.Chmod(filepath.Dir(left), 0o777), os.Chtimes(left, old, old)); err != nil {
+			if err := errors.Join(os.Mkdir(left, 0o777), os.Chmod(filepath.Dir(left), 0o777),
+				os.Chtimes(left, old, old)); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -99,7 +100,8 @@ func TestAClaimThatWasLeftOverIsTakenAway(t *testing.T) {
 		}
 	}
 	// One that nobody wants any more goes with the leftovers, a fresh one stays.
-	old, fresh := filepath.Join(folder, filepath.FromSlash(webdav.Claim("old.pdf"))), filepath.Join(folder, filepath.FromSlash(webdav.Claim("fresh.pdf")))
+	old, fresh := filepath.Join(folder, filepath.FromSlash(webdav.Claim("old.pdf"))),
+		filepath.Join(folder, filepath.FromSlash(webdav.Claim("fresh.pdf")))
 	before := time.Now().Add(-time.Hour)
 	if err := errors.Join(os.Mkdir(old, 0o777), os.Mkdir(fresh, 0o777), os.Chtimes(old, before, before)); err != nil {
 		t.Fatal(err)
@@ -128,9 +130,10 @@ func TestServersOutOfSorts(t *testing.T) {
 		"throttling": {429, map[string]string{"Retry-After": "99999999"}, "asks to wait", time.Hour, false},
 		"full":       {507, nil, "no room left", 0, false},
 		"large":      {413, nil, "larger than the server takes", 0, true},
-		"elsewhere":  {301, map[string]string{"Location": "https://other.example/x"}, "leads elsewhere, to https://other.example/x", 0, false},
-		"refusing":   {401, nil, "refuses name or password", 0, false},
-		"broken":     {500, nil, "the server answers 500", 0, false},
+		"elsewhere": {301, map[string]string{"Location": "https://other.example/x"}, "leads elsewhere, to " +
+			"https://other.example/x", 0, false},
+		"refusing": {401, nil, "refuses name or password", 0, false},
+		"broken":   {500, nil, "the server answers 500", 0, false},
 	} {
 		url := testbed.Serve(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			for k, v := range c.header {
@@ -141,7 +144,8 @@ func TestServersOutOfSorts(t *testing.T) {
 		tr := tree.New(webdav.New(config(t, &testbed.WebDAV{URL: url}, "x")), "x")
 		_, err := tr.Stage(t.Context(), "1", now, strings.NewReader("x"))
 		var told *cabinet.Error
-		if !errors.As(err, &told) || !strings.Contains(told.Problem, c.says) || told.After != c.after || told.Lasting != c.lasting {
+		if !errors.As(err, &told) || !strings.Contains(told.Problem, c.says) || told.After != c.after ||
+			told.Lasting != c.lasting {
 			t.Errorf("%s: %+v", name, err)
 		}
 		tr.Close()
@@ -164,7 +168,8 @@ func TestAServerThatWantsLengths(t *testing.T) {
 	tr := webdav.New(config(t, &testbed.WebDAV{URL: url}, "x"))
 	defer tr.Close()
 	large := strings.Repeat("x", 200_000)
-	if err := tr.Create(t.Context(), "a", now, strings.NewReader(large)); err == nil || !strings.Contains(err.Error(), "told the length") {
+	if err := tr.Create(t.Context(), "a", now, strings.NewReader(large)); err == nil ||
+		!strings.Contains(err.Error(), "told the length") {
 		t.Errorf("first: %v", err)
 	}
 	if err := tr.Create(t.Context(), "a", now, strings.NewReader(large)); err != nil {
@@ -195,7 +200,8 @@ func TestCertificates(t *testing.T) {
 	sum := sha256.Sum256(block.Bytes)
 	print := hex.EncodeToString(sum[:])
 	var told *cabinet.Error
-	if err := ask("", ""); !errors.As(err, &told) || !strings.Contains(told.Problem, "signed by nobody that this machine trusts") || !strings.Contains(told.Advice, print) {
+	if err := ask("", ""); !errors.As(err, &told) || !strings.Contains(told.Problem, "signed by nobody that this "+
+		"machine trusts") || !strings.Contains(told.Advice, print) {
 		t.Errorf("with nobody to vouch for it: %v", err)
 	}
 	if err := ask(string(w.Authority), ""); err != nil {
@@ -204,7 +210,8 @@ func TestCertificates(t *testing.T) {
 	if err := ask("", print); err != nil {
 		t.Errorf("pinned: %v", err)
 	}
-	if err := ask("", strings.Repeat("0", 64)); !errors.As(err, &told) || !strings.Contains(told.Problem, "is not the one that is pinned") {
+	if err := ask("", strings.Repeat("0", 64)); !errors.As(err, &told) ||
+		!strings.Contains(told.Problem, "is not the one that is pinned") {
 		t.Errorf("with another pinned: %v", err)
 	}
 }
@@ -246,7 +253,8 @@ func TestACallThatIsCalledOffLeavesNoClaim(t *testing.T) {
 // Some servers answer 200 and nothing where a file vanishes while they look; at the
 // folder itself that is no WebDAV server.
 func TestAnAnswerOfNothingIsAFileThatVanished(t *testing.T) {
-	address := testbed.Serve(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) }))
+	address := testbed.Serve(t,
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) }))
 	server, path, err := reach.ParseURL(address+"/dav", "http")
 	if err != nil {
 		t.Fatal(err)
@@ -256,7 +264,8 @@ func TestAnAnswerOfNothingIsAFileThatVanished(t *testing.T) {
 	if _, err := tr.Stat(t.Context(), "a.pdf"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a file: %v", err)
 	}
-	if _, err := tr.Stat(t.Context(), ""); err == nil || !strings.Contains(err.Error(), "where it should list the folder") {
+	if _, err := tr.Stat(t.Context(), ""); err == nil ||
+		!strings.Contains(err.Error(), "where it should list the folder") {
 		t.Errorf("the folder: %v", err)
 	}
 }

@@ -47,7 +47,8 @@ const exchange = 30 * time.Second
 func New(c Config) *Tree {
 	t := &Tree{config: c, base: c.Server.URL(), transport: c.Server.Transport()}
 	t.base.Path = strings.TrimSuffix("/"+strings.TrimPrefix(c.Path, "/"), "/")
-	t.client = &http.Client{Transport: t.transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	t.client = &http.Client{Transport: t.transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return t
 }
 
@@ -77,7 +78,8 @@ func (t *Tree) at(name string, folder bool) string {
 }
 
 // do sends a request. Answers from 300 on are errors, except 207.
-func (t *Tree) do(ctx context.Context, method, to string, body io.Reader, header map[string]string) (*http.Response, error) {
+func (t *Tree) do(ctx context.Context, method, to string, body io.Reader, header map[string]string) (*http.Response,
+	error) {
 	r, err := http.NewRequestWithContext(ctx, method, to, body)
 	if err != nil {
 		return nil, err
@@ -136,15 +138,19 @@ func refused(method string, answer *http.Response) error {
 			r.told = fs.ErrExist
 			return r
 		}
-		e.Problem, e.Advice = "the server does not do "+method+" there ("+answer.Status+")", "Check that the address is one of a WebDAV folder."
+		e.Problem, e.Advice = "the server does not do "+method+" there ("+answer.Status+")", "Check that the address is "+
+			"one of a WebDAV folder."
 	case http.StatusUnauthorized:
 		e.Problem, e.Advice = "the server refuses name or password", "Correct them."
 	case http.StatusForbidden:
-		e.Problem, e.Advice = "the server does not permit it (403)", "Give this account the right to write there, on the server."
+		e.Problem, e.Advice = "the server does not permit it (403)", "Give this account the right to write there, on the "+
+			"server."
 	case http.StatusRequestEntityTooLarge:
-		e.Problem, e.Advice, e.Lasting = "the file is larger than the server takes (413)", "Ask whoever runs the server for a higher limit.", true
+		e.Problem, e.Advice, e.Lasting = "the file is larger than the server takes (413)", "Ask whoever runs the server "+
+			"for a higher limit.", true
 	case http.StatusRequestURITooLong:
-		e.Problem, e.Advice, e.Lasting = "the path is longer than the server takes (414)", "Shorten the rule's folder or name.", true
+		e.Problem, e.Advice, e.Lasting = "the path is longer than the server takes (414)", "Shorten the rule's folder or "+
+			"name.", true
 	case http.StatusLocked:
 		e.Problem, e.Advice = "somebody has the file locked (423)", "It is tried again; close the file where it is open."
 	case http.StatusInsufficientStorage:
@@ -182,7 +188,8 @@ func unreached(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &cabinet.Error{Problem: fmt.Sprintf("the server broke off (%v)", reach.Cause(err)), Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
+	return &cabinet.Error{Problem: fmt.Sprintf("the server broke off (%v)", reach.Cause(err)),
+		Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
 }
 
 // done sends a request of whose answer only the status counts.
@@ -198,7 +205,8 @@ func (t *Tree) done(ctx context.Context, method, to string, header map[string]st
 		err = closeErr
 	}
 	if err == nil && answer.StatusCode == http.StatusMultiStatus { // RFC 4918 section 9.6.1: a part of it failed
-		return &cabinet.Error{Problem: "the server did only a part of it (207)", Advice: "Look on the server what is locked or may not be written to."}
+		return &cabinet.Error{Problem: "the server did only a part of it (207)", Advice: "Look on the server what is " +
+			"locked or may not be written to."}
 	}
 	return err
 }
@@ -260,9 +268,11 @@ func (t *Tree) put(ctx context.Context, to string, r io.Reader, header map[strin
 		_, _ = io.CopyN(io.Discard, answer.Body, 64<<10)
 		return answer.Body.Close()
 	}
-	if s := status(err); s == http.StatusLengthRequired || s == http.StatusNotImplemented && n == len(little) && !t.lengths.Load() {
+	if s := status(err); s == http.StatusLengthRequired || s == http.StatusNotImplemented && n == len(little) &&
+		!t.lengths.Load() {
 		t.lengths.Store(true)
-		return &cabinet.Error{Problem: fmt.Sprintf("the server wants to be told the length of a file first (%d)", s), Advice: "It is told from now on."}
+		return &cabinet.Error{Problem: fmt.Sprintf("the server wants to be told the length of a file first (%d)", s),
+			Advice: "It is told from now on."}
 	}
 	return err
 }
@@ -317,7 +327,8 @@ func (t *Tree) RemoveFolder(ctx context.Context, folder string) error {
 	entries, err := t.List(ctx, aside)
 	if err != nil || len(entries) > 0 {
 		if back := move(aside, folder); back != nil {
-			return &cabinet.Error{Problem: "the folder " + folder + " was moved to " + aside + " and could not be moved back", Advice: "Move it back on the server; something lies in it.", Err: back}
+			return &cabinet.Error{Problem: "the folder " + folder + " was moved to " + aside + " and could not be moved back",
+				Advice: "Move it back on the server; something lies in it.", Err: back}
 		}
 		if err == nil {
 			err = cabinet.ErrNotEmpty
@@ -356,7 +367,8 @@ func (t *Tree) Replace(ctx context.Context, from, to string) error {
 		return err
 	}
 	if there.Size != staged.Size {
-		return &cabinet.Error{Problem: fmt.Sprintf("the server took %d octets of %d", there.Size, staged.Size), Advice: "It is tried again."}
+		return &cabinet.Error{Problem: fmt.Sprintf("the server took %d octets of %d", there.Size, staged.Size),
+			Advice: "It is tried again."}
 	}
 	return t.Remove(ctx, from)
 }
@@ -397,7 +409,8 @@ func (t *Tree) List(ctx context.Context, folder string) ([]cabinet.Entry, error)
 		}
 		return !f.self
 	})
-	if s := status(err); s/100 == 3 || s/100 == 4 && s != http.StatusUnauthorized { // what servers say to a file's name with a slash
+	// what servers say to a file's name with a slash
+	if s := status(err); s/100 == 3 || s/100 == 4 && s != http.StatusUnauthorized {
 		if there, err := t.Stat(ctx, folder); err == nil && !there.Folder {
 			return nil, fs.ErrNotExist
 		}
@@ -456,7 +469,8 @@ type response struct {
 const mostListed = 512 << 20
 
 // find asks by PROPFIND (RFC 4918 section 9.1), reading answer by answer.
-func (t *Tree) find(ctx context.Context, name string, folder bool, depth string, keep func(*found) bool) ([]found, error) {
+func (t *Tree) find(ctx context.Context, name string, folder bool, depth string, keep func(*found) bool) ([]found,
+	error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*exchange)
 	defer cancel()
 	body := wanted
@@ -464,7 +478,8 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 		body = wantedRoom
 	}
 	ask := func(folder bool) (*http.Response, error) {
-		return t.do(ctx, "PROPFIND", t.at(name, folder), strings.NewReader(body), map[string]string{"Depth": depth, "Content-Type": "application/xml"})
+		return t.do(ctx, "PROPFIND", t.at(name, folder), strings.NewReader(body),
+			map[string]string{"Depth": depth, "Content-Type": "application/xml"})
 	}
 	answer, err := ask(folder)
 	var r *refusal
@@ -481,7 +496,8 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 		}
 	}
 	if answer.StatusCode != http.StatusMultiStatus {
-		return nil, &cabinet.Error{Problem: "the server answers " + answer.Status + " where it should list the folder", Advice: "Check that the address is one of a WebDAV folder."}
+		return nil, &cabinet.Error{Problem: "the server answers " + answer.Status + " where it should list the folder",
+			Advice: "Check that the address is one of a WebDAV folder."}
 	}
 	date, _ := http.ParseTime(answer.Header.Get("Date"))
 	self := path.Clean("/" + strings.TrimPrefix(t.base.Path+"/"+name, "/"))
@@ -493,7 +509,8 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 			return all, nil
 		}
 		if err != nil {
-			return nil, &cabinet.Error{Problem: fmt.Sprintf("the server's list of the folder cannot be read (%v)", err), Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
+			return nil, &cabinet.Error{Problem: fmt.Sprintf("the server's list of the folder cannot be read (%v)", err),
+				Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
 		}
 		start, ok := token.(xml.StartElement)
 		if !ok || start.Name.Local != "response" || start.Name.Space != "DAV:" {
@@ -501,7 +518,8 @@ func (t *Tree) find(ctx context.Context, name string, folder bool, depth string,
 		}
 		var one response
 		if err := d.DecodeElement(&one, &start); err != nil {
-			return nil, &cabinet.Error{Problem: fmt.Sprintf("the server's list of the folder cannot be read (%v)", err), Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
+			return nil, &cabinet.Error{Problem: fmt.Sprintf("the server's list of the folder cannot be read (%v)", err),
+				Advice: "It is tried again; if it happens often, ask whoever runs the server.", Err: err}
 		}
 		f, ok := one.read(self)
 		f.date = date

@@ -30,7 +30,8 @@ type Book struct {
 
 // New makes a book.
 func New(all []Correspondent) *Book {
-	b := &Book{byAddress: map[string]*Correspondent{}, byDomain: map[string]*Correspondent{}, names: map[string]bool{}, all: slices.Clone(all)}
+	b := &Book{byAddress: map[string]*Correspondent{}, byDomain: map[string]*Correspondent{}, names: map[string]bool{},
+		all: slices.Clone(all)}
 	for i := range b.all {
 		c := &b.all[i]
 		b.names[fold(c.Name)] = true
@@ -81,7 +82,8 @@ func (b *Book) Find(a mail.Address) *Correspondent {
 
 // Is says whether a correspondent has the name or is in the group.
 func (c *Correspondent) Is(nameOrGroup string) bool {
-	return strings.EqualFold(strings.TrimSpace(nameOrGroup), c.Name) || slices.ContainsFunc(c.Groups, func(g string) bool { return strings.EqualFold(g, strings.TrimSpace(nameOrGroup)) })
+	return strings.EqualFold(strings.TrimSpace(nameOrGroup), c.Name) ||
+		slices.ContainsFunc(c.Groups, func(g string) bool { return strings.EqualFold(g, strings.TrimSpace(nameOrGroup)) })
 }
 
 // Has says whether the book knows a name or a group.
@@ -122,7 +124,8 @@ func (b *Book) Check(c *Correspondent, was string) map[string]string {
 	for i, a := range c.Addresses {
 		a = fold(a)
 		c.Addresses[i] = a
-		if local, d, ok := strings.Cut(a, "@"); !ok || local == "" || !strings.Contains(d, ".") || strings.ContainsAny(a, " <>,") {
+		if local, d, ok := strings.Cut(a, "@"); !ok || local == "" || !strings.Contains(d, ".") ||
+			strings.ContainsAny(a, " <>,") {
 			wrong["addresses"] = fmt.Sprintf("%q is no address", a)
 		}
 	}

@@ -18,7 +18,8 @@ func ContentKind(first []byte) (kind Kind, ext, what string) {
 	switch {
 	case len(first) == 0 || media == "application/octet-stream":
 		return Other, "", "of no known form"
-	case strings.HasPrefix(string(first), "MZ") && len(first) > 64 || media == "application/vnd.microsoft.portable-executable":
+	case strings.HasPrefix(string(first), "MZ") && len(first) > 64 ||
+		media == "application/vnd.microsoft.portable-executable":
 		return Program, ".exe", "a Windows program"
 	case found.Is("application/x-elf"):
 		return Program, "", "a Linux program"
@@ -43,7 +44,8 @@ func wording(kind Kind, media string) string {
 		return "a PDF"
 	case kind == Archive:
 		return "an archive"
-	case kind == Audio || kind == Video || kind == Picture || kind == Document || kind == Spreadsheet || kind == Presentation || kind == Drawing:
+	case kind == Audio || kind == Video || kind == Picture || kind == Document || kind == Spreadsheet ||
+		kind == Presentation || kind == Drawing:
 		return "a " + strings.TrimSuffix(string(kind), "s")
 	}
 	return "of the type " + media
@@ -89,12 +91,14 @@ func neutral(named, found Kind, what string) bool {
 		// Office files are archives or old compound files; tables are plain text;
 		// the first bytes of a large one do not tell which.
 		office := found == Document || found == Spreadsheet || found == Presentation || found == Drawing
-		return found == Archive && named != Drawing || office && named == Archive || found == Text && what == "plain text" && named != Archive ||
+		return found == Archive && named != Drawing || office && named == Archive || found == Text && what == "plain text" &&
+			named != Archive ||
 			what == "of the type application/x-ole-storage" || named == Drawing
 	case Audio, Video:
 		return found == Audio || found == Video
 	case Text, Calendar, Contact, MessageKind:
-		return found == Text || found == Spreadsheet || what == "of the type application/x-ole-storage" || found == Calendar || found == Contact || found == MessageKind || what == "a picture" && named == Text
+		return found == Text || found == Spreadsheet || what == "of the type application/x-ole-storage" ||
+			found == Calendar || found == Contact || found == MessageKind || what == "a picture" && named == Text
 	}
 	return false
 }

@@ -10,7 +10,9 @@ var (
 	replyMark    = regexp.MustCompile(`(?i)^\s*(re|aw|antw|sv|rif|odp|ynt|atb|res|réf)\s*(\[\d+\]|\(\d+\))?\s*[:：]`)
 	writtenField = regexp.MustCompile(`^[\s>|*_]*([\p{L}][\p{L} .'-]{0,30}?)\s*[*_]*\s*[:：][\s*_]*(.*)$`)
 	someAddress  = regexp.MustCompile(`[^\s<>\[\]"'(),;:]+@[^\s<>\[\]"'(),;:]+`)
-	wroteIt      = strings.Split("from|von|de|da|van|od|fra|från|lähettäjä|feladó|kimden|expéditeur|mittente|remitente|afzender|avsender|afsender|avsändare|nadawca|odesílatel|от|отправитель|від|από|发件人|寄件者|差出人|보낸 사람", "|")
+	wroteIt      = strings.Split(
+		"from|von|de|da|van|od|fra|från|lähettäjä|feladó|kimden|expéditeur|mittente|remitente|afzender|avsender|"+
+			"afsender|avsändare|nadawca|odesílatel|от|отправитель|від|από|发件人|寄件者|差出人|보낸 사람", "|")
 )
 
 // mostLines is how many lines of a text are looked at for such fields.

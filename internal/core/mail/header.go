@@ -161,7 +161,8 @@ var dateComment = regexp.MustCompile(`\([^()]*\)`)
 var dateLayouts = []string{
 	"Mon, 2 Jan 2006 15:04:05 -0700", "2 Jan 2006 15:04:05 -0700", "Mon, 2 Jan 2006 15:04 -0700", "2 Jan 2006 15:04 -0700",
 	"Mon, 2 Jan 2006 15:04:05 MST", "2 Jan 2006 15:04:05 MST", "Mon, 2 Jan 06 15:04:05 -0700", "2 Jan 06 15:04:05 -0700",
-	"Mon Jan 2 15:04:05 2006", "Mon, 2 Jan 2006 15:04:05", "2 Jan 2006 15:04:05", time.RFC3339, "2006-01-02 15:04:05 -0700",
+	"Mon Jan 2 15:04:05 2006", "Mon, 2 Jan 2006 15:04:05", "2 Jan 2006 15:04:05", time.RFC3339,
+	"2006-01-02 15:04:05 -0700",
 }
 
 // ParseDate reads a date field (RFC 5322 section 3.3) and the forms that come
@@ -305,7 +306,8 @@ func ParseAddresses(s string) []Address {
 func makeAddress(display, addr string) Address {
 	a := Address{Name: DecodeText(display)}
 	if i := strings.LastIndexByte(addr, '@'); i >= 0 {
-		a.Local, a.Domain = DecodeText(strings.Trim(addr[:i], ` "`)), strings.ToLower(strings.TrimRight(tidy(strings.TrimSpace(addr[i+1:])), ". "))
+		a.Local, a.Domain = DecodeText(strings.Trim(addr[:i], ` "`)),
+			strings.ToLower(strings.TrimRight(tidy(strings.TrimSpace(addr[i+1:])), ". "))
 		if strings.HasPrefix(a.Local, "@") { // RFC 5322 section 4.4: route
 			if _, local, ok := strings.Cut(a.Local, ":"); ok {
 				a.Local = local

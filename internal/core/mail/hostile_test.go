@@ -8,21 +8,39 @@ import (
 
 // hostileShapes are headers and structures that nobody writes by accident, of about n octets.
 var hostileShapes = map[string]func(n int) string{
-	"folded blank lines in To":      func(n int) string { return "To: a@b.example" + strings.Repeat("\r\n ", n/3) + "\r\n\r\n" },
-	"encoded words without end":     func(n int) string { return "Subject: " + strings.Repeat("=?a?q?x", n/7) + "\r\n\r\n" },
-	"encoded words in To":           func(n int) string { return "To: " + strings.Repeat("=?a?q?x", n/7) + "?=\r\n\r\n" },
-	"beginnings of encoded words":   func(n int) string { return "From: " + strings.Repeat("=?", n/2) + "\r\n\r\n" },
-	"encoded words that are empty":  func(n int) string { return "Subject: " + strings.Repeat("=?a?q??==", n/9) + "\r\n\r\n" },
-	"addresses":                     func(n int) string { return "To: " + strings.Repeat("a@b,", n/4) + "\r\n\r\n" },
-	"colons in addresses":           func(n int) string { return "To: " + strings.Repeat("ab:", n/3) + "\r\n\r\n" },
-	"comments in addresses":         func(n int) string { return "To: " + strings.Repeat("(", n) + "\r\n\r\n" },
-	"parameters without a value":    func(n int) string { return "Content-Type: a/b;" + strings.Repeat("a;", n/2) + "b=c\r\n\r\n" },
-	"parameters":                    func(n int) string { return "Content-Type: a/b;" + strings.Repeat("a=b;", n/4) + "\r\n\r\n" },
-	"quoted parameters without end": func(n int) string { return "Content-Type: a/b;" + strings.Repeat(`a=";`, n/4) + "\r\n\r\n" },
-	"fields":                        func(n int) string { return strings.Repeat("a:\r\n", n/4) + "\r\n" },
-	"lines that are no field":       func(n int) string { return strings.Repeat("a\r\n", n/3) + "\r\n" },
-	"no end of the header":          func(n int) string { return "a: b" + strings.Repeat("\r\n b", n/4) },
-	"bare carriage returns":         func(n int) string { return "a: b\r" + strings.Repeat("\rx: y", n/5) },
+	"folded blank lines in To": func(n int) string {
+		return "To: a@b.example" + strings.Repeat("\r\n ", n/3) +
+			"\r\n\r\n"
+	},
+	"encoded words without end": func(n int) string {
+		return "Subject: " + strings.Repeat("=?a?q?x", n/7) +
+			"\r\n\r\n"
+	},
+	"encoded words in To":         func(n int) string { return "To: " + strings.Repeat("=?a?q?x", n/7) + "?=\r\n\r\n" },
+	"beginnings of encoded words": func(n int) string { return "From: " + strings.Repeat("=?", n/2) + "\r\n\r\n" },
+	"encoded words that are empty": func(n int) string {
+		return "Subject: " + strings.Repeat("=?a?q??==", n/9) +
+			"\r\n\r\n"
+	},
+	"addresses":             func(n int) string { return "To: " + strings.Repeat("a@b,", n/4) + "\r\n\r\n" },
+	"colons in addresses":   func(n int) string { return "To: " + strings.Repeat("ab:", n/3) + "\r\n\r\n" },
+	"comments in addresses": func(n int) string { return "To: " + strings.Repeat("(", n) + "\r\n\r\n" },
+	"parameters without a value": func(n int) string {
+		return "Content-Type: a/b;" + strings.Repeat("a;", n/2) +
+			"b=c\r\n\r\n"
+	},
+	"parameters": func(n int) string {
+		return "Content-Type: a/b;" + strings.Repeat("a=b;", n/4) +
+			"\r\n\r\n"
+	},
+	"quoted parameters without end": func(n int) string {
+		return "Content-Type: a/b;" + strings.Repeat(`a=";`, n/4) +
+			"\r\n\r\n"
+	},
+	"fields":                  func(n int) string { return strings.Repeat("a:\r\n", n/4) + "\r\n" },
+	"lines that are no field": func(n int) string { return strings.Repeat("a\r\n", n/3) + "\r\n" },
+	"no end of the header":    func(n int) string { return "a: b" + strings.Repeat("\r\n b", n/4) },
+	"bare carriage returns":   func(n int) string { return "a: b\r" + strings.Repeat("\rx: y", n/5) },
 	"boundaries that are not named": func(n int) string {
 		var b strings.Builder
 		b.WriteString("Content-Type: multipart/mixed\r\n\r\n")

@@ -9,8 +9,10 @@ import (
 
 // ownLine are the elements that stand on lines of their own.
 var ownLine = map[atom.Atom]bool{
-	atom.Address: true, atom.Article: true, atom.Blockquote: true, atom.Br: true, atom.Dd: true, atom.Div: true, atom.Dl: true, atom.Dt: true, atom.Footer: true, atom.Form: true,
-	atom.H1: true, atom.H2: true, atom.H3: true, atom.H4: true, atom.H5: true, atom.H6: true, atom.Header: true, atom.Hr: true, atom.Li: true, atom.Ol: true, atom.P: true, atom.Pre: true,
+	atom.Address: true, atom.Article: true, atom.Blockquote: true, atom.Br: true, atom.Dd: true, atom.Div: true,
+	atom.Dl: true, atom.Dt: true, atom.Footer: true, atom.Form: true,
+	atom.H1: true, atom.H2: true, atom.H3: true, atom.H4: true, atom.H5: true, atom.H6: true, atom.Header: true,
+	atom.Hr: true, atom.Li: true, atom.Ol: true, atom.P: true, atom.Pre: true,
 	atom.Section: true, atom.Table: true, atom.Title: true, atom.Tr: true, atom.Ul: true,
 }
 

@@ -22,7 +22,8 @@ type Item struct {
 	Active   bool      // a name that a desktop acts upon when it is only looked at
 	Forward  *Envelope // of the innermost forwarded message that holds it
 
-	Opens   bool   // holds others, which are always looked at instead: a winmail.dat, opaque signed mail, an encoded forward
+	// holds others, which are always looked at instead: a winmail.dat, opaque signed mail, an encoded forward
+	Opens   bool
 	Sealed  string // why nobody can look into it: it is encrypted, or broken; "" where that is not so
 	Locked  bool   // it is encrypted
 	Unsure  bool   // neither name nor type say what kind it is, and the first bytes were not read yet
@@ -93,7 +94,8 @@ func (m *Message) entry(of *Item, number string) (Item, bool) {
 	}
 	id := of.ID + "!" + number
 	at := -1
-	if n, err := strconv.Atoi(number); err == nil && n > 0 && n <= len(o.Items) && o.Items[n-1].ID == id { // as they mostly stand
+	// as they mostly stand
+	if n, err := strconv.Atoi(number); err == nil && n > 0 && n <= len(o.Items) && o.Items[n-1].ID == id {
 		at = n - 1
 	} else if at = slices.IndexFunc(o.Items, func(i Item) bool { return i.ID == id }); at < 0 {
 		return Item{}, false
@@ -240,7 +242,8 @@ func (i *Item) judge() {
 }
 
 func (p *Part) item(forward *Envelope) Item {
-	i := Item{ID: p.Item, Name: p.Name, Named: p.Name != "", Type: p.Type, Encoding: p.Encoding, Encoded: p.Size, Forward: forward}
+	i := Item{ID: p.Item, Name: p.Name, Named: p.Name != "", Type: p.Type, Encoding: p.Encoding, Encoded: p.Size,
+		Forward: forward}
 	if i.Name == "" {
 		i.Name = "attachment " + p.Item
 		if p.Envelope != nil && p.Envelope.Subject != "" {
@@ -273,7 +276,8 @@ func (p *Part) item(forward *Envelope) Item {
 	i.Inline = i.Inline || i.Kind == Picture && p.related && p.ContentID != ""
 	lower := strings.ToLower(i.Name)
 	i.Detached = p.signed || p.sealed && i.Sealed == "" || lower == "smime.p7s" || lower == "signature.asc" ||
-		p.Type == "application/pgp-signature" || p.Type == "application/pkcs7-signature" || p.Type == "application/x-pkcs7-signature"
+		p.Type == "application/pgp-signature" || p.Type == "application/pkcs7-signature" ||
+		p.Type == "application/x-pkcs7-signature"
 	return i
 }
 

@@ -10,7 +10,9 @@ type MacroFinder struct {
 	tail  []byte
 }
 
-var macroMarks = [][]byte{[]byte("vbaProject.bin"), []byte("xl/macrosheets/"), []byte("Basic/script-lc.xml"), []byte("Scripts/python/"), []byte("Scripts/beanshell/"), []byte("Scripts/javascript/"), []byte("_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00")}
+var macroMarks = [][]byte{[]byte("vbaProject.bin"), []byte("xl/macrosheets/"), []byte("Basic/script-lc.xml"),
+	[]byte("Scripts/python/"), []byte("Scripts/beanshell/"), []byte("Scripts/javascript/"),
+	[]byte("_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00")}
 
 const longestMark = 24
 

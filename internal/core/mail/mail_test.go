@@ -70,7 +70,8 @@ func TestAddresses(t *testing.T) {
 		{`"Fenwick, Oda" <oda@Tidewatch.Example>, b@x.example`, "Fenwick, Oda|oda@tidewatch.example;|b@x.example"},
 		{`oda@tidewatch.example (Oda (the) Fenwick)`, "Oda the Fenwick|oda@tidewatch.example"},
 		{`=?utf-8?Q?Zo=C3=AB?= <zoe@marram.example>`, "Zoë|zoe@marram.example"},
-		{`=?utf-8?q?Zo=C3=AB_=C3=98rsted,_Sandling_(Tramp)?= <zoe@sandling.example>, b@x.example`, "Zoë Ørsted, Sandling (Tramp)|zoe@sandling.example;|b@x.example"},
+		{`=?utf-8?q?Zo=C3=AB_=C3=98rsted,_Sandling_(Tramp)?= <zoe@sandling.example>, b@x.example`,
+			"Zoë Ørsted, Sandling (Tramp)|zoe@sandling.example;|b@x.example"},
 		{`"=?utf-8?q?Zo=C3=AB,_x?=" <zoe@sandling.example>`, "Zoë, x|zoe@sandling.example"},
 		{`=?broken, a@x.example`, "|=?broken;|a@x.example"},
 		{`"boss@brackwater.example" <thief@elsewhere.example>`, "boss@brackwater.example|thief@elsewhere.example"},
@@ -94,7 +95,8 @@ func TestAddresses(t *testing.T) {
 
 func TestDates(t *testing.T) {
 	for _, raw := range []string{
-		"Tue, 12 May 2026 06:02:00 +0000", "12 May 2026 06:02 +0000", "Tue, 12 May 2026 06:02:00 GMT", "Tue, 12 May 2026 08:02:00 +0200 (CEST)",
+		"Tue, 12 May 2026 06:02:00 +0000", "12 May 2026 06:02 +0000", "Tue, 12 May 2026 06:02:00 GMT",
+		"Tue, 12 May 2026 08:02:00 +0200 (CEST)",
 		"Tue May 12 06:02:00 2026", "12 May 26 06:02:00 +0000", "2026-05-12T06:02:00Z", "Tue, 12 May 2026 06:02:00",
 	} {
 		got, ok := ParseDate(raw)
@@ -113,12 +115,14 @@ const nested = "From: Oda <oda@tidewatch.example>\r\nSubject: Fwd: plans\r\nMIME
 	"--rel\r\nContent-Type: multipart/alternative; boundary=alt\r\n\r\n" +
 	"--alt\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nhello\r\n" +
 	"--alt\r\nContent-Type: text/html\r\n\r\n<p>hello\r\n--alt--\r\n" +
-	"--rel\r\nContent-Type: image/png; name=logo.png\r\nContent-ID: <logo>\r\nContent-Transfer-Encoding: base64\r\n\r\niVBORw0KGgo=\r\n--rel--\r\n" +
+	"--rel\r\nContent-Type: image/png; name=logo.png\r\nContent-ID: <logo>\r\nContent-Transfer-Encoding: " +
+	"base64\r\n\r\niVBORw0KGgo=\r\n--rel--\r\n" +
 	"--out\r\nContent-Type: message/rfc822\r\n\r\n" +
 	"From: Keld <keld@marram.example>\r\nSubject: Berth plan\r\nContent-Type: multipart/mixed; boundary=in\r\n\r\n" +
 	"--in\r\nContent-Type: text/plain\r\n\r\nsee plan\r\n" +
 	"--in\r\nContent-Type: application/pdf; name=plan.pdf\r\nContent-Disposition: attachment\r\n\r\n%PDF-1.4\r\n" +
-	"--in\r\nContent-Type: message/rfc822\r\n\r\nSubject: innermost\r\nContent-Type: application/zip; name=a.zip\r\n\r\nPK\r\n--in--\r\n" +
+	"--in\r\nContent-Type: message/rfc822\r\n\r\nSubject: innermost\r\nContent-Type: application/zip; " +
+	"name=a.zip\r\n\r\nPK\r\n--in--\r\n" +
 	"--out\r\nContent-Type: text/csv; name=readings.csv\r\n\r\na;b\r\n--out--\r\n"
 
 func TestItemNumbering(t *testing.T) {
@@ -186,11 +190,13 @@ func TestBodiesAndAttachments(t *testing.T) {
 }
 
 func TestDetachedSignaturesAndActiveNames(t *testing.T) {
-	raw := "Content-Type: multipart/signed; boundary=s\r\n\r\n--s\r\nContent-Type: text/plain\r\n\r\nx\r\n--s\r\nContent-Type: application/pkcs7-signature; name=smime.p7s\r\n\r\nx\r\n--s--\r\n"
+	raw := "Content-Type: multipart/signed; boundary=s\r\n\r\n--s\r\nContent-Type: " +
+		"text/plain\r\n\r\nx\r\n--s\r\nContent-Type: application/pkcs7-signature; name=smime.p7s\r\n\r\nx\r\n--s--\r\n"
 	if items := Parse([]byte(raw)).Message.Items(); len(items) != 1 || !items[0].Detached {
 		t.Errorf("smime.p7s is not seen as a detached signature: %+v", items)
 	}
-	for name, want := range map[string]bool{"desktop.ini": true, "Plan.LNK": true, "plan.url": true, ".htaccess": true, "plan.pdf": false} {
+	for name, want := range map[string]bool{"desktop.ini": true, "Plan.LNK": true, "plan.url": true, ".htaccess": true,
+		"plan.pdf": false} {
 		items := Parse([]byte("Content-Disposition: attachment; filename=\"" + name + "\"\r\n\r\nx")).Message.Items()
 		if len(items) != 1 || items[0].Active != want {
 			t.Errorf("%s: %+v, want active=%v", name, items, want)
@@ -203,14 +209,17 @@ func TestKindOf(t *testing.T) {
 		media, ext string
 		want       Kind
 	}{
-		{"application/octet-stream", ".PDF", PDF}, {"application/pdf", "", PDF}, {"text/csv", "", Spreadsheet}, {"text/x-odd", "", Text},
-		{"image/jpeg", "", Picture}, {"image/vnd.dwg", "", Drawing}, {"application/x-odd", ".odd", Other}, {"application/gzip", ".tar.gz", Archive},
+		{"application/octet-stream", ".PDF", PDF}, {"application/pdf", "", PDF}, {"text/csv", "", Spreadsheet},
+		{"text/x-odd", "", Text},
+		{"image/jpeg", "", Picture}, {"image/vnd.dwg", "", Drawing}, {"application/x-odd", ".odd", Other},
+		{"application/gzip", ".tar.gz", Archive},
 	} {
 		if got := KindOf(c.media, c.ext); got != c.want {
 			t.Errorf("KindOf(%s, %s) = %s, want %s", c.media, c.ext, got, c.want)
 		}
 	}
-	if got := Extension("a.tar.gz") + Extension("no dot") + Extension(".hidden") + Extension("v1. final"); got != ".tar.gz" {
+	if got := Extension("a.tar.gz") + Extension("no dot") + Extension(".hidden") +
+		Extension("v1. final"); got != ".tar.gz" {
 		t.Errorf("extensions: %q", got)
 	}
 }
@@ -256,7 +265,8 @@ func TestDecodeLosesNothing(t *testing.T) {
 		{"uuencode", "x-uuencode", uu.String()},
 		{"identity", "8bit", string(data)},
 	} {
-		for _, reader := range []io.Reader{strings.NewReader(c.in), iotest.OneByteReader(strings.NewReader(c.in)), iotest.DataErrReader(strings.NewReader(c.in))} {
+		for _, reader := range []io.Reader{strings.NewReader(c.in), iotest.OneByteReader(strings.NewReader(c.in)),
+			iotest.DataErrReader(strings.NewReader(c.in))} {
 			got, err := io.ReadAll(Decode(c.encoding, reader))
 			if err != nil || !bytes.Equal(got, data) {
 				t.Errorf("%s: %d octets (%v), want the %d that were sent", c.name, len(got), err, len(data))
@@ -270,7 +280,8 @@ func TestDecodeOddForms(t *testing.T) {
 		{"joined base64 streams", "base64", "YQ==YmM=", "abc"},
 		{"bad escape stays", "quoted-printable", "a=ZZ=3Db=", "a=ZZ=b"},
 		{"soft line break with trailing space", "quoted-printable", "a= \r\nb", "ab"},
-		{"escape across the buffer", "quoted-printable", strings.Repeat("x", 16<<10-1) + "=3D=3D", strings.Repeat("x", 16<<10-1) + "=="},
+		{"escape across the buffer", "quoted-printable", strings.Repeat("x", 16<<10-1) + "=3D=3D",
+			strings.Repeat("x", 16<<10-1) + "=="},
 		{"nothing", "base64", "", ""},
 	} {
 		if got, err := io.ReadAll(Decode(c.encoding, strings.NewReader(c.in))); err != nil || string(got) != c.want {
@@ -370,23 +381,31 @@ func BenchmarkDecodeBase64(b *testing.B) {
 }
 
 func TestReportsCalendarsAndEncryptedMailAreKnownForWhatTheyAre(t *testing.T) {
-	report := "Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nIt was not delivered.\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nAction: failed\r\n--b\r\nContent-Type: text/rfc822-headers\r\n\r\nSubject: x\r\n--b--\r\n"
+	report := "Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+		"text/plain\r\n\r\nIt was not delivered.\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nAction: " +
+		"failed\r\n--b\r\nContent-Type: text/rfc822-headers\r\n\r\nSubject: x\r\n--b--\r\n"
 	for name, k := range map[string]struct {
 		raw  string
 		want string
 	}{
-		"delivery report":   {report, "report report"},
-		"calendar entry":    {"Content-Type: text/calendar; method=REQUEST\r\n\r\nBEGIN:VCALENDAR", "calendar"},
-		"S/MIME encrypted":  {"Content-Type: application/pkcs7-mime; smime-type=enveloped-data; name=smime.p7m\r\n\r\nx", "other sealed"},
-		"S/MIME signed":     {"Content-Type: application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\n\r\nx", "other opens"},
-		"OpenPGP encrypted": {"Content-Type: multipart/encrypted; boundary=b\r\n\r\n--b\r\nContent-Type: application/pgp-encrypted\r\n\r\nVersion: 1\r\n--b\r\nContent-Type: application/octet-stream; name=encrypted.asc\r\n\r\nx\r\n--b--", "other detached other sealed"},
-		"winmail.dat":       {"Content-Type: application/octet-stream; name=WINMAIL.DAT\r\n\r\nx", "other opens"},
-		"nameless":          {"Content-Disposition: attachment; filename=scan\r\nContent-Type: application/octet-stream\r\n\r\nx", "other unsure"},
+		"delivery report": {report, "report report"},
+		"calendar entry":  {"Content-Type: text/calendar; method=REQUEST\r\n\r\nBEGIN:VCALENDAR", "calendar"},
+		"S/MIME encrypted": {"Content-Type: application/pkcs7-mime; smime-type=enveloped-data; name=smime.p7m\r\n\r\nx",
+			"other sealed"},
+		"S/MIME signed": {"Content-Type: application/pkcs7-mime; smime-type=signed-data; name=smime.p7m\r\n\r\nx",
+			"other opens"},
+		"OpenPGP encrypted": {"Content-Type: multipart/encrypted; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+			"application/pgp-encrypted\r\n\r\nVersion: 1\r\n--b\r\nContent-Type: application/octet-stream; " +
+			"name=encrypted.asc\r\n\r\nx\r\n--b--", "other detached other sealed"},
+		"winmail.dat": {"Content-Type: application/octet-stream; name=WINMAIL.DAT\r\n\r\nx", "other opens"},
+		"nameless": {"Content-Disposition: attachment; filename=scan\r\nContent-Type: application/octet-stream\r\n\r\nx",
+			"other unsure"},
 	} {
 		got := ""
 		for _, i := range Parse([]byte(k.raw)).Message.Items() {
 			got += " " + string(i.Kind)
-			for word, is := range map[string]bool{"sealed": i.Sealed != "", "opens": i.Opens, "detached": i.Detached, "unsure": i.Unsure} {
+			for word, is := range map[string]bool{"sealed": i.Sealed != "", "opens": i.Opens, "detached": i.Detached,
+				"unsure": i.Unsure} {
 				if is {
 					got += " " + word
 				}
@@ -404,10 +423,17 @@ func TestContentsAreComparedWithNames(t *testing.T) {
 		what    string
 		hold    bool
 	}{
-		"a.pdf": {"%PDF-1.7 ...", "", false}, "late.pdf": {strings.Repeat(" ", 200) + "%PDF-1.4", "", false}, "page.pdf": {"<!doctype html><html><body>sign in", "a web page", true}, "virus.pdf": {"MZ" + strings.Repeat("x", 100), "a Windows program", true},
-		"table.csv": {"a;b;c\n1;2;3\n", "", false}, "table.xls": {"<html><table><tr><td>1", "a web page", false}, "notes.txt": {"", "empty", false}, "setup.exe": {"MZ" + strings.Repeat("x", 100), "", false},
-		"photo.jpg": {"\xff\xd8\xff\xe0 JFIF", "", false}, "photo.png": {"%PDF-1.7", "a PDF", true}, "run.txt": {"#!/bin/sh\nrm -rf /", "a script", false}, "logo.svg": {"<?xml version=\"1.0\"?><svg xmlns=\"http://www.w3.org/2000/svg\"/>", "", false},
-		"bundle.zip": {"PK\x03\x04" + strings.Repeat("x", 60), "", false}, "unknown.xyz": {"MZ" + strings.Repeat("x", 100), "a Windows program", true}, "linux.csv": {"\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 60), "a Linux program", true},
+		"a.pdf": {"%PDF-1.7 ...", "", false}, "late.pdf": {strings.Repeat(" ", 200) + "%PDF-1.4", "", false},
+		"page.pdf":  {"<!doctype html><html><body>sign in", "a web page", true},
+		"virus.pdf": {"MZ" + strings.Repeat("x", 100), "a Windows program", true},
+		"table.csv": {"a;b;c\n1;2;3\n", "", false}, "table.xls": {"<html><table><tr><td>1", "a web page", false},
+		"notes.txt": {"", "empty", false}, "setup.exe": {"MZ" + strings.Repeat("x", 100), "", false},
+		"photo.jpg": {"\xff\xd8\xff\xe0 JFIF", "", false}, "photo.png": {"%PDF-1.7", "a PDF", true},
+		"run.txt": {"#!/bin/sh\nrm -rf /", "a script", false}, "logo.svg": {"<?xml version=\"1.0\"?><svg " +
+			"xmlns=\"http://www.w3.org/2000/svg\"/>", "", false},
+		"bundle.zip":  {"PK\x03\x04" + strings.Repeat("x", 60), "", false},
+		"unknown.xyz": {"MZ" + strings.Repeat("x", 100), "a Windows program", true},
+		"linux.csv":   {"\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 60), "a Linux program", true},
 	} {
 		i := Item{Name: name}
 		i.judge()
@@ -420,8 +446,10 @@ func TestContentsAreComparedWithNames(t *testing.T) {
 func TestMacrosAreFoundWhereverTheContentIsCut(t *testing.T) {
 	utf16 := "_\x00V\x00B\x00A\x00_\x00P\x00R\x00O\x00J\x00E\x00C\x00T\x00"
 	for content, want := range map[string]bool{
-		strings.Repeat("x", 100) + "word/vbaProject.bin" + strings.Repeat("y", 100): true, strings.Repeat("x", 100) + utf16 + "y": true,
-		"PK xl/macrosheets/sheet1.xml": true, "PK Basic/script-lc.xml": true, "PK Scripts/python/a.py": true, "PK Configurations2/ Basic/ xl/worksheets/sheet1.xml": false,
+		strings.Repeat("x", 100) + "word/vbaProject.bin" + strings.Repeat("y", 100): true, strings.Repeat("x", 100) + utf16 +
+			"y": true,
+		"PK xl/macrosheets/sheet1.xml": true, "PK Basic/script-lc.xml": true, "PK Scripts/python/a.py": true,
+		"PK Configurations2/ Basic/ xl/worksheets/sheet1.xml": false,
 		"vbaProject": false, strings.Repeat("vbaProject.bi ", 50): false, "": false,
 	} {
 		for _, size := range []int{1, 2, 5, 23, 24, 25, 1000} {

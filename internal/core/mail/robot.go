@@ -6,7 +6,8 @@ import (
 )
 
 // robots are local parts that no person reads.
-var robots = []string{"mailer-daemon", "postmaster", "noreply", "no-reply", "donotreply", "do-not-reply", "listserv", "majordomo", "bounce", "bounces"}
+var robots = []string{"mailer-daemon", "postmaster", "noreply", "no-reply", "donotreply", "do-not-reply", "listserv",
+	"majordomo", "bounce", "bounces"}
 
 // NoReply says why a message must not be answered by a program, "" where it may
 // be (RFC 3834 section 2).
@@ -33,7 +34,8 @@ func (m *Message) NoReply() string {
 		return "it is a report of a mail server"
 	case sender.Local == "" || sender.Domain == "":
 		return "it has no sender's address"
-	case slices.Contains(robots, local), strings.HasPrefix(local, "owner-"), strings.HasSuffix(local, "-request"), strings.HasPrefix(local, "bounce+"), strings.HasPrefix(local, "bounces+"):
+	case slices.Contains(robots, local), strings.HasPrefix(local, "owner-"), strings.HasSuffix(local, "-request"),
+		strings.HasPrefix(local, "bounce+"), strings.HasPrefix(local, "bounces+"):
 		return "its sender " + sender.String() + " is read by no person"
 	}
 	return ""

@@ -20,10 +20,11 @@ type Structure struct {
 	Size              int64             `json:",omitempty"` // octets as sent, with CRLF line ends
 	Disposition       string            `json:",omitempty"`
 	DispositionParams map[string]string `json:",omitempty"`
-	Header            Header            `json:",omitempty"` // of a forwarded message: Date, From, To, Cc, Subject, Message-ID
-	Children          []Structure       `json:",omitempty"` // parts of a multipart, or the body of a forwarded message
-	Broken            string            `json:",omitempty"` // of a message: why its parts cannot be told apart
-	Bare              bool              `json:",omitempty"` // the server gave no extension data, so no disposition
+	// of a forwarded message: Date, From, To, Cc, Subject, Message-ID
+	Header   Header      `json:",omitempty"`
+	Children []Structure `json:",omitempty"` // parts of a multipart, or the body of a forwarded message
+	Broken   string      `json:",omitempty"` // of a message: why its parts cannot be told apart
+	Bare     bool        `json:",omitempty"` // the server gave no extension data, so no disposition
 
 	start, end int // where the content lies in the raw message
 }
@@ -152,10 +153,12 @@ func Doubtful(header Header, s *Structure) bool {
 	if !slices.ContainsFunc(strings.Fields(usual), func(name string) bool { return header.Get(name) != "" }) {
 		return true
 	}
-	if slices.ContainsFunc(header, func(f Field) bool { return bareCR(f.Value) }) { // where lines end with CR, one field holds the others
+	// where lines end with CR, one field holds the others
+	if slices.ContainsFunc(header, func(f Field) bool { return bareCR(f.Value) }) {
 		return true
 	}
-	if t, _ := parseParams(header.Get("Content-Type")); strings.HasPrefix(t, "multipart/") && !strings.EqualFold(s.Type, "multipart") {
+	if t, _ := parseParams(header.Get("Content-Type")); strings.HasPrefix(t, "multipart/") &&
+		!strings.EqualFold(s.Type, "multipart") {
 		return true
 	}
 	return s.childless(0)
@@ -169,7 +172,8 @@ func bareCR(s string) bool {
 // servers give it one part without any octet.
 func (s *Structure) childless(depth int) bool {
 	if strings.EqualFold(s.Type, "multipart") && depth < MaxDepth {
-		if n := len(s.Children); n == 0 || n == 1 && s.Children[0].Size == 0 && strings.EqualFold(s.Children[0].Type, "text") {
+		if n := len(s.Children); n == 0 || n == 1 && s.Children[0].Size == 0 &&
+			strings.EqualFold(s.Children[0].Type, "text") {
 			return true
 		}
 	}

@@ -309,7 +309,8 @@ func ConvertText(data []byte, charset string) string { return toUTF8(data, strin
 
 // replyPrefix knows the marks that mail programs of many languages put before a
 // subject, with counts, as in "Re[2]: AW: ".
-var replyPrefix = regexp.MustCompile(`(?i)^\s*((re|fwd?|fw|aw|wg|antw|sv|vs|vb|tr|rv|réf|rif|odp|pd|ynt|atb|enc|res|doorst)\s*(\[\d+\]|\(\d+\))?\s*[:：]\s*)+`)
+var replyPrefix = regexp.MustCompile(
+	`(?i)^\s*((re|fwd?|fw|aw|wg|antw|sv|vs|vb|tr|rv|réf|rif|odp|pd|ynt|atb|enc|res|doorst)\s*(\[\d+\]|\(\d+\))?\s*[:：]\s*)+`)
 
 // BareSubject is a subject without reply and forward marks.
 func BareSubject(subject string) string {

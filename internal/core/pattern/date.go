@@ -80,7 +80,8 @@ func cldr(pattern string, field func(letter rune, count, at int), text func(stri
 }
 
 // longest is the greatest count of each letter that is known.
-var longest = map[rune]int{'y': 4, 'Y': 4, 'M': 4, 'L': 4, 'd': 2, 'D': 3, 'E': 4, 'w': 2, 'Q': 3, 'H': 2, 'h': 2, 'm': 2, 's': 2, 'a': 1}
+var longest = map[rune]int{'y': 4, 'Y': 4, 'M': 4, 'L': 4, 'd': 2, 'D': 3, 'E': 4, 'w': 2, 'Q': 3, 'H': 2, 'h': 2,
+	'm': 2, 's': 2, 'a': 1}
 
 // checkCLDR finds the first mistake of a date pattern.
 func checkCLDR(pattern string) (at int, problem, meant string) {
@@ -90,7 +91,8 @@ func checkCLDR(pattern string) (at int, problem, meant string) {
 			return
 		}
 		if longest[c] == 0 {
-			at, problem = i, fmt.Sprintf("the date pattern %q has the letter %c, which means nothing here; text stands in '...'", pattern, c)
+			at, problem = i,
+				fmt.Sprintf("the date pattern %q has the letter %c, which means nothing here; text stands in '...'", pattern, c)
 		} else if n > longest[c] || (c == 'y' || c == 'Y') && n == 3 {
 			at, problem = i, fmt.Sprintf("the date pattern %q has %s, which is too long", pattern, strings.Repeat(string(c), n))
 		}
@@ -99,9 +101,12 @@ func checkCLDR(pattern string) (at int, problem, meant string) {
 	switch {
 	case problem != "":
 	case has['w'] > 0 && has['y'] > 0:
-		at, problem, meant = has['y']-1, "y is the calendar year and does not go with the week w: days around New Year would land in the wrong folder", strings.ReplaceAll(pattern, "y", "Y")
+		at, problem, meant = has['y']-1,
+			"y is the calendar year and does not go with the week w: days around New Year would land in the wrong folder",
+			strings.ReplaceAll(pattern, "y", "Y")
 	case has['Y'] > 0 && has['w'] == 0:
-		at, problem, meant = has['Y']-1, "Y is the year of the week and goes with w only; the calendar year is y", strings.ReplaceAll(pattern, "Y", "y")
+		at, problem, meant = has['Y']-1, "Y is the year of the week and goes with w only; the calendar year is y",
+			strings.ReplaceAll(pattern, "Y", "y")
 	}
 	return at, problem, meant
 }
@@ -171,7 +176,8 @@ func abbreviate(s string) string {
 
 // Languages are those whose month and day names are known, English first.
 var Languages = []language.Tag{
-	language.English, language.German, language.French, language.Spanish, language.Italian, language.Dutch, language.Portuguese,
+	language.English, language.German, language.French, language.Spanish, language.Italian, language.Dutch,
+	language.Portuguese,
 	language.Danish, language.Swedish, language.Norwegian, language.Finnish, language.Polish,
 }
 
@@ -180,18 +186,30 @@ var languages = language.NewMatcher(Languages)
 // names are the stand-alone wide forms of CLDR 46: twelve months, then seven
 // days from Sunday on, in the order of Languages.
 var names = []string{
-	"January February March April May June July August September October November December Sunday Monday Tuesday Wednesday Thursday Friday Saturday",
-	"Januar Februar März April Mai Juni Juli August September Oktober November Dezember Sonntag Montag Dienstag Mittwoch Donnerstag Freitag Samstag",
-	"janvier février mars avril mai juin juillet août septembre octobre novembre décembre dimanche lundi mardi mercredi jeudi vendredi samedi",
-	"enero febrero marzo abril mayo junio julio agosto septiembre octubre noviembre diciembre domingo lunes martes miércoles jueves viernes sábado",
-	"gennaio febbraio marzo aprile maggio giugno luglio agosto settembre ottobre novembre dicembre domenica lunedì martedì mercoledì giovedì venerdì sabato",
-	"januari februari maart april mei juni juli augustus september oktober november december zondag maandag dinsdag woensdag donderdag vrijdag zaterdag",
-	"janeiro fevereiro março abril maio junho julho agosto setembro outubro novembro dezembro domingo segunda-feira terça-feira quarta-feira quinta-feira sexta-feira sábado",
-	"januar februar marts april maj juni juli august september oktober november december søndag mandag tirsdag onsdag torsdag fredag lørdag",
-	"januari februari mars april maj juni juli augusti september oktober november december söndag måndag tisdag onsdag torsdag fredag lördag",
-	"januar februar mars april mai juni juli august september oktober november desember søndag mandag tirsdag onsdag torsdag fredag lørdag",
-	"tammikuu helmikuu maaliskuu huhtikuu toukokuu kesäkuu heinäkuu elokuu syyskuu lokakuu marraskuu joulukuu sunnuntai maanantai tiistai keskiviikko torstai perjantai lauantai",
-	"styczeń luty marzec kwiecień maj czerwiec lipiec sierpień wrzesień październik listopad grudzień niedziela poniedziałek wtorek środa czwartek piątek sobota",
+	"January February March April May June July August September October November December Sunday Monday Tuesday " +
+		"Wednesday Thursday Friday Saturday",
+	"Januar Februar März April Mai Juni Juli August September Oktober November Dezember Sonntag Montag Dienstag " +
+		"Mittwoch Donnerstag Freitag Samstag",
+	"janvier février mars avril mai juin juillet août septembre octobre novembre décembre dimanche lundi mardi mercredi " +
+		"jeudi vendredi samedi",
+	"enero febrero marzo abril mayo junio julio agosto septiembre octubre noviembre diciembre domingo lunes martes " +
+		"miércoles jueves viernes sábado",
+	"gennaio febbraio marzo aprile maggio giugno luglio agosto settembre ottobre novembre dicembre domenica lunedì " +
+		"martedì mercoledì giovedì venerdì sabato",
+	"januari februari maart april mei juni juli augustus september oktober november december zondag maandag dinsdag " +
+		"woensdag donderdag vrijdag zaterdag",
+	"janeiro fevereiro março abril maio junho julho agosto setembro outubro novembro dezembro domingo segunda-feira " +
+		"terça-feira quarta-feira quinta-feira sexta-feira sábado",
+	"januar februar marts april maj juni juli august september oktober november december søndag mandag tirsdag onsdag " +
+		"torsdag fredag lørdag",
+	"januari februari mars april maj juni juli augusti september oktober november december söndag måndag tisdag onsdag " +
+		"torsdag fredag lördag",
+	"januar februar mars april mai juni juli august september oktober november desember søndag mandag tirsdag onsdag " +
+		"torsdag fredag lørdag",
+	"tammikuu helmikuu maaliskuu huhtikuu toukokuu kesäkuu heinäkuu elokuu syyskuu lokakuu marraskuu joulukuu sunnuntai " +
+		"maanantai tiistai keskiviikko torstai perjantai lauantai",
+	"styczeń luty marzec kwiecień maj czerwiec lipiec sierpień wrzesień październik listopad grudzień niedziela " +
+		"poniedziałek wtorek środa czwartek piątek sobota",
 }
 
 // MonthName is the stand-alone name of a month; English where the language is not known.

@@ -208,12 +208,15 @@ func (w *word) apply(s string) string {
 	return s
 }
 
-var plainLetters = strings.NewReplacer("ß", "ss", "ẞ", "SS", "æ", "ae", "Æ", "Ae", "œ", "oe", "Œ", "Oe", "ø", "o", "Ø", "O",
-	"đ", "d", "Đ", "D", "ł", "l", "Ł", "L", "þ", "th", "Þ", "Th", "ð", "d", "Ð", "D", "ı", "i", "’", "'", "‘", "'", "–", "-", "—", "-")
+var plainLetters = strings.NewReplacer("ß", "ss", "ẞ", "SS", "æ", "ae", "Æ", "Ae", "œ", "oe", "Œ", "Oe", "ø", "o", "Ø",
+	"O",
+	"đ", "d", "Đ", "D", "ł", "l", "Ł", "L", "þ", "th", "Þ", "Th", "ð", "d", "Ð", "D", "ı", "i", "’", "'", "‘", "'", "–",
+	"-", "—", "-")
 
 // Plain writes Latin letters without their marks; other scripts stay.
 func Plain(s string) string {
-	out, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), plainLetters.Replace(s))
+	out, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC),
+		plainLetters.Replace(s))
 	if err != nil {
 		return s
 	}
@@ -231,7 +234,8 @@ func minus(t time.Time, n int, unit string) time.Time {
 	case "year":
 		n *= 12
 	}
-	first := time.Date(t.Year(), t.Month()-time.Month(n), 1, t.Hour(), t.Minute(), t.Second(), t.Nanosecond(), t.Location())
+	first := time.Date(t.Year(), t.Month()-time.Month(n), 1, t.Hour(), t.Minute(), t.Second(), t.Nanosecond(),
+		t.Location())
 	last := first.AddDate(0, 1, -1).Day()
 	return first.AddDate(0, 0, min(t.Day(), last)-1)
 }

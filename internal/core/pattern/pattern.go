@@ -198,7 +198,8 @@ func (p *Pattern) checkYears(s *scanner) error {
 	})
 	for name, d := range dates {
 		if d.week != nil && d.year != nil && d.weekYear == nil {
-			return s.failMeant(d.year.column, "<"+name+" week year>", "a week does not go with the calendar year: days around New Year would land in the wrong folder")
+			return s.failMeant(d.year.column, "<"+name+" week year>", "a week does not go with the calendar year: days around "+
+				"New Year would land in the wrong folder")
 		}
 	}
 	return nil
@@ -442,7 +443,8 @@ func (s *scanner) word(t token, closing rune, date bool) (word, error) {
 		if err != nil {
 			return err
 		}
-		if _, err := fmt.Sscanf(n.text, "%d", &w.number); err != nil || w.number < 1 || w.number > 9999 || n.quoted || fmt.Sprint(w.number) != n.text {
+		if _, err := fmt.Sscanf(n.text, "%d", &w.number); err != nil || w.number < 1 || w.number > 9999 || n.quoted ||
+			fmt.Sprint(w.number) != n.text {
 			return s.failMeant(n.at, example, "a number from 1 to 9999 is missing after %s", t.text)
 		}
 		return nil
@@ -482,7 +484,8 @@ func (s *scanner) word(t token, closing rune, date bool) (word, error) {
 		}
 		w.text = q.text
 		if w.find, err = regexp.Compile("(?i)" + q.text); err != nil {
-			return w, s.fail(q.at, "the regular expression %q cannot be read: %s", q.text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+			return w, s.fail(q.at, "the regular expression %q cannot be read: %s", q.text,
+				strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 		}
 		return w, nil
 	}

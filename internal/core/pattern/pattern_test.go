@@ -35,17 +35,20 @@ func (s sample) Lookup(table, key string) (string, bool) {
 func (s sample) Language() language.Tag { return language.English }
 
 var berth = sample{
-	"subject": "Berth request BK-20417: MV Corrin/Sandling", "sender.name": "Zoë Ørsted", "sender.domain": "marram.example",
-	"file.stem": "scan berth plan", "file.ext": "pdf", "header X-Ref": "0042", "file.number": "3",
+	"subject": "Berth request BK-20417: MV Corrin/Sandling", "sender.name": "Zoë Ørsted",
+	"sender.domain": "marram.example",
+	"file.stem":     "scan berth plan", "file.ext": "pdf", "header X-Ref": "0042", "file.number": "3",
 }
 
 func TestMake(t *testing.T) {
 	for _, c := range []struct{ pattern, want string }{
-		{"Berths/<received year>/<received month> <received month name>/<correspondent or sender.domain>", "Berths/2026/05 May/marram.example"},
+		{"Berths/<received year>/<received month> <received month name>/<correspondent or sender.domain>",
+			"Berths/2026/05 May/marram.example"},
 		{"Readings/<received week year>-W<received week>", "Readings/2026-W20"},
 		{"<filed week year>-W<filed week>", "2026-W53"},
 		{"<sent year or received year>", "2026"},
-		{`<subject find "BK-[0-9]{4,6}" or file.stem find "BK-[0-9]{4,6}" or "no number"> <file.stem>`, "BK-20417 scan berth plan"},
+		{`<subject find "BK-[0-9]{4,6}" or file.stem find "BK-[0-9]{4,6}" or "no number"> <file.stem>`,
+			"BK-20417 scan berth plan"},
 		{`<file.stem find "BK-[0-9]{4,6}" or "no number">`, "no number"},
 		{`Waste/<received minus 1 month as "yyyy-MM">`, "Waste/2026-04"},
 		{`<sender.domain><" - " subject find "BK-[0-9]+">`, "marram.example - BK-20417"},
@@ -108,7 +111,8 @@ func TestMistakesHaveColumns(t *testing.T) {
 			continue
 		}
 		if e.Column != c.column || !strings.Contains(e.Problem, c.says) || e.Meant != c.meant {
-			t.Errorf("Parse(%q): column %d, %q, meant %q; want column %d, ...%q..., meant %q", c.pattern, e.Column, e.Problem, e.Meant, c.column, c.says, c.meant)
+			t.Errorf("Parse(%q): column %d, %q, meant %q; want column %d, ...%q..., meant %q", c.pattern, e.Column, e.Problem,
+				e.Meant, c.column, c.says, c.meant)
 		}
 	}
 	if _, err := Parse("a/b", Name); err == nil {
@@ -124,7 +128,8 @@ func TestMinusKeepsWithinTheMonth(t *testing.T) {
 }
 
 func TestMonthNames(t *testing.T) {
-	for _, c := range []struct{ lang, want string }{{"en", "March"}, {"de-AT", "März"}, {"fi", "maaliskuu"}, {"zz", "March"}} {
+	for _, c := range []struct{ lang, want string }{{"en", "March"}, {"de-AT", "März"}, {"fi", "maaliskuu"},
+		{"zz", "March"}} {
 		if got := MonthName(time.March, language.Make(c.lang)); got != c.want {
 			t.Errorf("March in %s is %q, want %q", c.lang, got, c.want)
 		}

@@ -22,17 +22,24 @@ func one(t *testing.T, m *mail.Message, folder string, s Setting) Item {
 }
 
 func TestEveryFieldOfTheTableIsAnswered(t *testing.T) {
-	raw := "From: Oda Fenwick <oda.fenwick@tidewatch.example>\r\nTo: Gauges <gauges+north@brackwater.example>\r\nDate: Thu, 31 Dec 2026 20:00:00 +0000\r\nSubject: Re: levels\r\nMessage-ID: <42@tidewatch.example>\r\n" +
-		"Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nhello\r\n--b\r\nContent-Type: text/csv; name=st3.csv\r\n\r\na;b\r\n--b--\r\n"
+	raw := "From: Oda Fenwick <oda.fenwick@tidewatch.example>\r\nTo: Gauges <gauges+north@brackwater.example>\r\nDate: " +
+		"Thu, 31 Dec 2026 20:00:00 +0000\r\nSubject: Re: levels\r\nMessage-ID: <42@tidewatch.example>\r\n" +
+		"Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nhello\r\n--b\r\nContent-Type: text/csv; " +
+		"name=st3.csv\r\n\r\na;b\r\n--b--\r\n"
 	m := mail.Parse([]byte(raw)).Message
 	m.Received, m.Folder = time.Date(2026, 12, 31, 23, 30, 0, 0, time.UTC), "Archive/2026"
 	for field, want := range map[string]string{
-		"received": "2026-12-31", "received year": "2026", "received week year": "2026", "received week": "53", "received quarter": "Q4", "received time": "23.30",
+		"received": "2026-12-31", "received year": "2026", "received week year": "2026", "received week": "53",
+		"received quarter": "Q4", "received time": "23.30",
 		"sent": "2026-12-31", "filed": "2027-01-01",
-		"sender.name": "Oda Fenwick", "sender.address": "oda.fenwick@tidewatch.example", "sender.local": "oda.fenwick", "sender.domain": "tidewatch.example",
-		"recipient.name": "Gauges", "recipient.address": "gauges+north@brackwater.example", "recipient.local": "gauges+north", "recipient.domain": "brackwater.example", "recipient.detail": "north",
-		"original.sender.name": "Unknown sender", "subject": "levels", "subject.full": "Re- levels", "mailbox": "gauges", "folder": "Archive-2026", "rule": "Readings",
-		"message.key": m.Key(), "message.id": "42@tidewatch.example", "file.stem": "st3", "file.ext": "csv", "file.kind": "spreadsheet", "file.number": "1", "file.size": "3",
+		"sender.name": "Oda Fenwick", "sender.address": "oda.fenwick@tidewatch.example", "sender.local": "oda.fenwick",
+		"sender.domain":  "tidewatch.example",
+		"recipient.name": "Gauges", "recipient.address": "gauges+north@brackwater.example", "recipient.local": "gauges+north",
+		"recipient.domain": "brackwater.example", "recipient.detail": "north",
+		"original.sender.name": "Unknown sender", "subject": "levels", "subject.full": "Re- levels", "mailbox": "gauges",
+		"folder": "Archive-2026", "rule": "Readings",
+		"message.key": m.Key(), "message.id": "42@tidewatch.example", "file.stem": "st3", "file.ext": "csv",
+		"file.kind": "spreadsheet", "file.number": "1", "file.size": "3",
 		"register": "…", "register.year": "…",
 	} {
 		if got := one(t, m, "<"+field+">", setting).Segments[0]; got != want {
@@ -56,7 +63,8 @@ func TestDatesAreShownInTheRulesZone(t *testing.T) {
 
 func TestASenderCannotChooseTheDateFreely(t *testing.T) {
 	for date, want := range map[string]string{
-		"Thu, 1 Jan 1970 00:00:00 +0000": "undated", "Mon, 1 Jan 2035 00:00:00 +0000": "undated", "Tue, 1 Dec 2026 00:00:00 +0000": "2026-12-01", "nonsense": "undated",
+		"Thu, 1 Jan 1970 00:00:00 +0000": "undated", "Mon, 1 Jan 2035 00:00:00 +0000": "undated",
+		"Tue, 1 Dec 2026 00:00:00 +0000": "2026-12-01", "nonsense": "undated",
 	} {
 		m := message("")
 		m.Envelope.Date, _ = mail.ParseDate(date)

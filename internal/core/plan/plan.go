@@ -101,7 +101,9 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 	stopped, mover := "", ""
 	for _, r := range rules {
 		if stopped != "" {
-			p.Rules = append(p.Rules, Rule{Rule: r, Stopped: stopped, Match: rule.Reason{Text: fmt.Sprintf("the earlier rule “%s” lets no later rule see the message", stopped)}})
+			p.Rules = append(p.Rules,
+				Rule{Rule: r, Stopped: stopped, Match: rule.Reason{Text: fmt.Sprintf("the earlier rule “%s” lets no later rule "+
+					"see the message", stopped)}})
 			continue
 		}
 		answer, needs := r.Answer(in)
@@ -127,7 +129,8 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 					if one.Match.Topic != "" {
 						held = rule.OfTopic
 					}
-					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Held, one.Items[i].Topic = Held, one.Match.Text, held, one.Match.Topic
+					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Held, one.Items[i].Topic = Held, one.Match.Text, held,
+						one.Match.Topic
 				}
 			}
 		}
@@ -280,7 +283,8 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	opened := p.message.Inside[item.ID]
 	switch {
 	case depth >= maxNesting:
-		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, fmt.Sprintf("an archive within archives, more than %d deep, is not opened", maxNesting)
+		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, fmt.Sprintf("an archive within archives, more than %d deep, "+
+			"is not opened", maxNesting)
 		return
 	case opened == nil:
 		p.needs.NeedOpen(item.ID)
@@ -334,7 +338,8 @@ func Copy(r *rule.Compiled, m *mail.Message, s Setting, form rule.CopyForm, t ru
 	if strings.TrimSpace(name) == "" {
 		name = "No subject"
 	}
-	i := Item{Item: mail.Item{ID: "copy:" + string(form), Name: name + form.Ext(), Named: true, Type: "message/rfc822", Size: m.Size, Kind: mail.KindOf("", form.Ext())},
+	i := Item{Item: mail.Item{ID: "copy:" + string(form), Name: name + form.Ext(), Named: true, Type: "message/rfc822",
+		Size: m.Size, Kind: mail.KindOf("", form.Ext())},
 		Number: number, Verdict: Filed, Reason: "a copy of the message", Target: t, IfExists: t.IfExists, Copy: form}
 	place(&i, r, m, s, 0, 0)
 	return i

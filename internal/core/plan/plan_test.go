@@ -40,7 +40,8 @@ attachments:
 `
 
 func message(extra string) *mail.Message {
-	raw := "From: \"Tide/watch: Oda\" <oda@tidewatch.example>\r\nSubject: Re: levels\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n" +
+	raw := "From: \"Tide/watch: Oda\" <oda@tidewatch.example>\r\nSubject: Re: levels\r\nContent-Type: multipart/mixed; " +
+		"boundary=b\r\n\r\n" +
 		"--b\r\n\r\nhello\r\n--b\r\nContent-Type: text/csv; name=st3.csv\r\n\r\na;b\r\n" + extra + "--b--\r\n"
 	m := mail.Parse([]byte(raw)).Message
 	m.Received = time.Date(2026, 12, 31, 23, 30, 0, 0, time.UTC)
@@ -50,12 +51,14 @@ func message(extra string) *mail.Message {
 var setting = Setting{Mailbox: "gauges", Now: time.Date(2027, 1, 1, 8, 0, 0, 0, time.UTC), Language: language.English}
 
 func TestPathsAreSafeAndFrozenByTheMessage(t *testing.T) {
-	p := Make([]*rule.Compiled{compile(t, readings)}, message("--b\r\nContent-Type: text/csv; name=\"../../etc/cron\"\r\n\r\nx\r\n"), setting)
+	p := Make([]*rule.Compiled{compile(t, readings)},
+		message("--b\r\nContent-Type: text/csv; name=\"../../etc/cron\"\r\n\r\nx\r\n"), setting)
 	items := p.Rules[0].Items
 	if len(items) != 2 {
 		t.Fatalf("%d items", len(items))
 	}
-	for i, want := range []string{"Gauges/2026/Tide-watch- Oda/2026-12-31 st3.csv", "Gauges/2026/Tide-watch- Oda/2026-12-31 cron"} {
+	for i, want := range []string{"Gauges/2026/Tide-watch- Oda/2026-12-31 st3.csv", "Gauges/2026/Tide-watch- " +
+		"Oda/2026-12-31 cron"} {
 		if got := items[i].Path(); got != want || items[i].Verdict != Filed {
 			t.Errorf("item %d: %s %q, want %q", i, items[i].Verdict, got, want)
 		}
@@ -88,7 +91,8 @@ func TestARuleThatStopsHidesTheMessageFromLaterOnes(t *testing.T) {
 }
 
 func TestWhatCannotBeKnownIsHeld(t *testing.T) {
-	r := compile(t, strings.Replace(readings, "attachments:", "unless: [{words: {in: body, any: draft}}]\nattachments:", 1))
+	r := compile(t,
+		strings.Replace(readings, "attachments:", "unless: [{words: {in: body, any: draft}}]\nattachments:", 1))
 	m := message("")
 	if p := Make([]*rule.Compiled{r}, m, setting); !p.Needs.Text {
 		t.Fatal("the text was not asked for")
@@ -110,16 +114,20 @@ func TestWhatCannotBeKnownIsHeld(t *testing.T) {
 func BenchmarkPlan(b *testing.B) {
 	conditions := []string{
 		"{sender: {domain: FIRM.example}}", "{sender: {address: office@FIRM.example}, subject: {contains: [order, invoice]}}",
-		"{all: [{sender: {domain: [FIRM.example, tidewatch.example]}}, {any: [{subject: {begins: Berth}}, {subject: {like: '*plan*'}}]}]}",
-		"{subject: {contains all: [FIRM, plan]}}", "{recipient: {detail: FIRM}}", "{subject: {matches: 'FIRM-[0-9]{4}'}}", "{attachment: {kind: drawing, name: 'FIRM*'}}",
-		"{received: {before: 2020-01-01}, sender: {name: FIRM}}", "{label: FIRM}", "{sender: {domain: tidewatch.example}, subject: {contains: WANTED}}",
+		"{all: [{sender: {domain: [FIRM.example, tidewatch.example]}}, {any: [{subject: {begins: Berth}}, {subject: {like: " +
+			"'*plan*'}}]}]}",
+		"{subject: {contains all: [FIRM, plan]}}", "{recipient: {detail: FIRM}}", "{subject: {matches: 'FIRM-[0-9]{4}'}}",
+		"{attachment: {kind: drawing, name: 'FIRM*'}}",
+		"{received: {before: 2020-01-01}, sender: {name: FIRM}}", "{label: FIRM}", "{sender: {domain: tidewatch.example}, " +
+			"subject: {contains: WANTED}}",
 	}
 	for _, n := range []int{10, 1000} {
 		b.Run(fmt.Sprintf("%d rules", n), func(b *testing.B) {
 			var rules []*rule.Compiled
 			matching := max(1, n/50)
 			for i := range n {
-				document := strings.Replace(readings, "{sender: {domain: tidewatch.example}}", strings.ReplaceAll(conditions[i%len(conditions)], "FIRM", fmt.Sprintf("firm%d", i)), 1)
+				document := strings.Replace(readings, "{sender: {domain: tidewatch.example}}",
+					strings.ReplaceAll(conditions[i%len(conditions)], "FIRM", fmt.Sprintf("firm%d", i)), 1)
 				wanted := fmt.Sprintf("order %d", i)
 				if i%(n/matching) == 9 {
 					wanted = "levels"
@@ -143,7 +151,8 @@ func BenchmarkPlan(b *testing.B) {
 			for b.Loop() {
 				Make(rules, m, setting)
 			}
-			if each, limit := b.Elapsed()/time.Duration(b.N), map[int]time.Duration{10: 20 * time.Microsecond, 1000: time.Millisecond}[n]; each > limit {
+			if each, limit := b.Elapsed()/time.Duration(b.N),
+				map[int]time.Duration{10: 20 * time.Microsecond, 1000: time.Millisecond}[n]; each > limit {
 				b.Errorf("it takes %v, over %v", each, limit)
 			}
 		})

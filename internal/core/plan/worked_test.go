@@ -46,14 +46,16 @@ func written(t *testing.T, lines string) *mail.Message {
 			received = at
 		case "Forwarded":
 			from, file, _ := strings.Cut(value, " | ")
-			parts = append(parts, "Content-Type: message/rfc822\r\n\r\nFrom: "+from+"\r\nSubject: berth request\r\nContent-Type: application/pdf; name="+file+"\r\n\r\nx")
+			parts = append(parts, "Content-Type: message/rfc822\r\n\r\nFrom: "+from+"\r\nSubject: berth "+
+				"request\r\nContent-Type: application/pdf; name="+file+"\r\n\r\nx")
 		case "Attached":
 			for value != "" {
 				one := value
 				if open := strings.IndexByte(value, '['); open >= 0 && !strings.Contains(value[:open], ",") {
 					end := strings.IndexByte(value, ']')
 					one, value = strings.TrimSpace(value[:open]), strings.TrimPrefix(value[end+1:], ", ")
-					inner[len(parts)] = strings.Split(strings.TrimSpace(lines[strings.IndexByte(lines, '[')+1:strings.IndexByte(lines, ']')]), ", ")
+					inner[len(parts)] = strings.Split(
+						strings.TrimSpace(lines[strings.IndexByte(lines, '[')+1:strings.IndexByte(lines, ']')]), ", ")
 				} else {
 					one, value, _ = strings.Cut(value, ", ")
 				}
@@ -67,7 +69,8 @@ func written(t *testing.T, lines string) *mail.Message {
 						t.Fatal(err)
 					}
 				}
-				parts = append(parts, fmt.Sprintf("Content-Disposition: %s; filename=\"%s\"\r\nContent-Type: application/octet-stream\r\n\r\n%s", disposition, name, strings.Repeat("x", int(length))))
+				parts = append(parts, fmt.Sprintf("Content-Disposition: %s; filename=\"%s\"\r\nContent-Type: "+
+					"application/octet-stream\r\n\r\n%s", disposition, name, strings.Repeat("x", int(length))))
 			}
 		default:
 			header += line + "\r\n"
@@ -102,8 +105,10 @@ func TestTheWorkedRulesDoWhatTheirPageSays(t *testing.T) {
 		t.Fatal(err)
 	}
 	book := correspondent.New([]correspondent.Correspondent{
-		{Name: "Tidewatch Instruments", Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}}, {Name: "Deepline Divers", Domains: []string{"deepline.example"}, Groups: []string{"Surveyors"}},
-		{Name: "Kelp Mutual", Domains: []string{"kelpmutual.example"}, Groups: []string{"Insurers"}}, {Name: "North Sound Marine", Domains: []string{"northsound.example"}, Groups: []string{"Insurers"}},
+		{Name: "Tidewatch Instruments", Domains: []string{"tidewatch.example"}, Groups: []string{"Surveyors"}},
+		{Name: "Deepline Divers", Domains: []string{"deepline.example"}, Groups: []string{"Surveyors"}},
+		{Name: "Kelp Mutual", Domains: []string{"kelpmutual.example"}, Groups: []string{"Insurers"}},
+		{Name: "North Sound Marine", Domains: []string{"northsound.example"}, Groups: []string{"Insurers"}},
 		{Name: "Marram Shipping", Domains: []string{"marram.example"}, Groups: []string{"Agents"}},
 	})
 	lookup := func(_, key string) (string, bool) {
@@ -124,7 +129,8 @@ func TestTheWorkedRulesDoWhatTheirPageSays(t *testing.T) {
 		count++
 		c := compile(t, "cabinet: harbour files\nlook: {mailboxes: all}\n"+block("yaml"))
 		m := written(t, block("mail"))
-		s := Setting{Mailbox: "harbour", Now: time.Date(2026, 5, 12, 6, 3, 0, 0, time.UTC), Language: language.English, Book: book, Lookup: lookup, Explain: true}
+		s := Setting{Mailbox: "harbour", Now: time.Date(2026, 5, 12, 6, 3, 0, 0, time.UTC), Language: language.English,
+			Book: book, Lookup: lookup, Explain: true}
 		if m.Received.After(s.Now) {
 			s.Now = m.Received
 		}
@@ -138,7 +144,8 @@ func TestTheWorkedRulesDoWhatTheirPageSays(t *testing.T) {
 			}
 		}
 		if want := strings.TrimSpace(block("files")); strings.Join(got, "\n") != want {
-			t.Errorf("%s (%s: %s)\ngot\n%s\nwant\n%s", title, p.Rules[0].Match.Answer, p.Rules[0].Match.Text, strings.Join(got, "\n"), want)
+			t.Errorf("%s (%s: %s)\ngot\n%s\nwant\n%s", title, p.Rules[0].Match.Answer, p.Rules[0].Match.Text,
+				strings.Join(got, "\n"), want)
 		}
 		if never := c.Never(); len(never) > 0 {
 			t.Errorf("%s: %v", title, never)

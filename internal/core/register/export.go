@@ -57,8 +57,10 @@ type link struct{ text, url string }
 
 // Columns are all columns, in their usual order.
 var Columns = []Column{
-	{"number", "No.", "the register number", true, 11, func(l *Line) any { return link{cmp.Or(l.numbers, l.Number.String()), l.Story} }},
-	{"file", "File", "the file's name; opens it where the cabinet has an address", true, 44, func(l *Line) any { return link{l.File, l.Place.URL} }},
+	{"number", "No.", "the register number", true, 11,
+		func(l *Line) any { return link{cmp.Or(l.numbers, l.Number.String()), l.Story} }},
+	{"file", "File", "the file's name; opens it where the cabinet has an address", true, 44,
+		func(l *Line) any { return link{l.File, l.Place.URL} }},
 	{"sender", "Sender", "the sender's name, or the address where there is none", true, 26, func(l *Line) any {
 		if l.SenderName == "" {
 			return l.SenderAddress
@@ -81,7 +83,8 @@ var Columns = []Column{
 	{"checksum", "SHA-256", "the file's checksum, in hexadecimal", false, 66, func(l *Line) any { return l.Checksum }},
 	{"remark", "Remark", "why, by whom, by what", false, 30, func(l *Line) any { return l.Remark }},
 	{"notes", "Notes", "what people wrote about it", false, 40, func(l *Line) any { return l.Notes }},
-	{"message", "Message", "the message's address (RFC 2392)", false, 40, func(l *Line) any { return link{l.Message, l.Message} }},
+	{"message", "Message", "the message's address (RFC 2392)", false, 40,
+		func(l *Line) any { return link{l.Message, l.Message} }},
 }
 
 // ColumnsNamed finds columns by their names; none gives the usual ones.
@@ -245,10 +248,12 @@ func NewXLSX(w io.Writer, columns []Column, zone *time.Location, folder string) 
 }
 
 func newXLSX(w io.Writer, columns []Column, zone *time.Location, folder string, rows int) (*xlsxWriter, error) {
-	x := &xlsxWriter{out: w, file: excelize.NewFile(excelize.Options{TmpDir: folder}), columns: columns, zone: zone, rowsLimit: rows}
+	x := &xlsxWriter{out: w, file: excelize.NewFile(excelize.Options{TmpDir: folder}), columns: columns, zone: zone,
+		rowsLimit: rows}
 	format := "yyyy-mm-dd hh:mm"
 	var errs [4]error
-	x.head, errs[0] = x.file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "555555"}}})
+	x.head, errs[0] = x.file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true},
+		Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "555555"}}})
 	x.moment, errs[1] = x.file.NewStyle(&excelize.Style{CustomNumFmt: &format})
 	x.number, errs[2] = x.file.NewStyle(&excelize.Style{NumFmt: 3}) // #,##0
 	x.linked, errs[3] = x.file.NewStyle(&excelize.Style{Font: &excelize.Font{Color: "1F3A5F", Underline: "single"}})
@@ -279,7 +284,8 @@ func (x *xlsxWriter) begin() error {
 			return err
 		}
 	}
-	if err := x.sheet.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+	if err := x.sheet.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
+		ActivePane: "bottomLeft"}); err != nil {
 		return err
 	}
 	head := make([]any, len(x.columns))
@@ -297,7 +303,9 @@ func (x *xlsxWriter) end() error {
 		return err
 	}
 	stripes := false
-	return errors.Join(x.sheet.AddTable(&excelize.Table{Range: "A1:" + last, Name: "Register" + strconv.Itoa(x.sheets), StyleName: "TableStyleLight1", ShowRowStripes: &stripes}), x.sheet.Flush())
+	return errors.Join(
+		x.sheet.AddTable(&excelize.Table{Range: "A1:" + last, Name: "Register" + strconv.Itoa(x.sheets),
+			StyleName: "TableStyleLight1", ShowRowStripes: &stripes}), x.sheet.Flush())
 }
 
 func (x *xlsxWriter) Write(l *Line) error {
@@ -327,7 +335,8 @@ func (x *xlsxWriter) cell(value any) any {
 		if v.url == "" || len(v.url) > mostLink || len(v.text) > mostLink {
 			return sound(v.text)
 		}
-		return excelize.Cell{StyleID: x.linked, Formula: fmt.Sprintf(`HYPERLINK("%s","%s")`, doubled(v.url), doubled(sound(v.text))), Value: sound(v.text)}
+		return excelize.Cell{StyleID: x.linked,
+			Formula: fmt.Sprintf(`HYPERLINK("%s","%s")`, doubled(v.url), doubled(sound(v.text))), Value: sound(v.text)}
 	case string:
 		return sound(v)
 	}

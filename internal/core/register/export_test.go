@@ -17,15 +17,22 @@ import (
 )
 
 // odd are texts that tables get wrong.
-var odd = []string{"plain", `=HYPERLINK("http://x.example","click")`, "+1", "-2+3", "@SUM(A1)", "\ttab", "with \"quotes\"; and, commas", "two\nlines", "Ærø – Übersee 港", "'quoted", " spaces ", "0012", "1e5", "2026-05-12", "TRUE", "a\x01b\x0bc", strings.Repeat("long ", 60)}
+var odd = []string{"plain", `=HYPERLINK("http://x.example","click")`, "+1", "-2+3", "@SUM(A1)", "\ttab",
+	"with \"quotes\"; and, commas", "two\nlines", "Ærø – Übersee 港", "'quoted", " spaces ", "0012", "1e5", "2026-05-12",
+	"TRUE", "a\x01b\x0bc", strings.Repeat("long ", 60)}
 
 func lines(n int) []Line {
 	all := make([]Line, n)
 	at := time.Date(2026, 3, 29, 0, 30, 0, 0, time.UTC)
 	for i := range all {
 		o := odd[i%len(odd)]
-		all[i] = Line{Number: Number{2026, i + 1}, Filed: at.Add(time.Duration(i) * time.Minute), Received: at.Add(-time.Hour), SenderName: o, SenderAddress: "oda@tidewatch.example", Subject: o, File: o + ".pdf", Folder: "Gauges/2026", Cabinet: "harbour files",
-			Mailbox: "gauges", Rule: "Tide gauge readings", Revision: 3, Kind: "pdf", Size: int64(i) * 1_234_567, Checksum: "abc", State: Filed, Notes: o, Place: Base(`\\files\harbour`).At("Gauges/2026/" + strings.ToValidUTF8(o, "") + ".pdf"), Message: "mid:1@x.example", Story: fmt.Sprintf("https://ink.example/register/2026-%d", i+1)}
+		all[i] = Line{Number: Number{2026, i + 1}, Filed: at.Add(time.Duration(i) * time.Minute),
+			Received: at.Add(-time.Hour), SenderName: o, SenderAddress: "oda@tidewatch.example", Subject: o, File: o + ".pdf",
+			Folder: "Gauges/2026", Cabinet: "harbour files",
+			Mailbox: "gauges", Rule: "Tide gauge readings", Revision: 3, Kind: "pdf", Size: int64(i) * 1_234_567,
+			Checksum: "abc", State: Filed, Notes: o,
+			Place: Base(`\\files\harbour`).At("Gauges/2026/" + strings.ToValidUTF8(o, "") + ".pdf"), Message: "mid:1@x.example",
+			Story: fmt.Sprintf("https://ink.example/register/2026-%d", i+1)}
 	}
 	all[0].State, all[0].Filed = Void, time.Time{}
 	return all
@@ -51,7 +58,8 @@ func written(t *testing.T, make func(w *bytes.Buffer) (Writer, error), all []Lin
 
 // However a spreadsheet program parts cells, none of them begins a formula.
 func TestNoSeparatorMakesAFormulaOfACell(t *testing.T) {
-	for _, hostile := range []string{"=cmd|' /C calc'!A0", "a;=1+1", "a,=1+1", "a\t=1+1", "a|=1+1", "a\r\n=1+1", "  =1", "a;  @SUM(1)", "\"=1", "a\";=1", "a\",\"=1", "＝1", "-1", "a;+1;=2", "\t=1"} {
+	for _, hostile := range []string{"=cmd|' /C calc'!A0", "a;=1+1", "a,=1+1", "a\t=1+1", "a|=1+1", "a\r\n=1+1", "  =1",
+		"a;  @SUM(1)", "\"=1", "a\";=1", "a\",\"=1", "＝1", "-1", "a;+1;=2", "\t=1"} {
 		l := lines(2)[0]
 		l.Subject, l.SenderName, l.File = hostile, hostile, hostile
 		data := written(t, func(w *bytes.Buffer) (Writer, error) { return NewCSV(w, Columns, zone) }, []Line{l})
@@ -134,7 +142,8 @@ func TestAWorkbookHasTypedCellsLinksAndAHeadThatStays(t *testing.T) {
 		if formula, _ := f.GetCellFormula("Register", at("subject")); value != sound(all[i].Subject) || formula != "" {
 			t.Errorf("row %d: subject %q, formula %q; want the text %q", row, value, formula, all[i].Subject)
 		}
-		if kind, _ := f.GetCellType("Register", at("size")); kind == excelize.CellTypeInlineString || kind == excelize.CellTypeSharedString {
+		if kind, _ := f.GetCellType("Register", at("size")); kind == excelize.CellTypeInlineString ||
+			kind == excelize.CellTypeSharedString {
 			t.Errorf("row %d: the size is a text", row)
 		}
 		if i == 1 {
@@ -155,7 +164,8 @@ func TestAWorkbookHasTypedCellsLinksAndAHeadThatStays(t *testing.T) {
 		t.Errorf("the head: %+v, %v", panes, err)
 	}
 	tables, err := f.GetTables("Register")
-	if err != nil || len(tables) != 1 || !strings.HasPrefix(tables[0].Range, "A1:") || !strings.HasSuffix(tables[0].Range, "41") {
+	if err != nil || len(tables) != 1 || !strings.HasPrefix(tables[0].Range, "A1:") ||
+		!strings.HasSuffix(tables[0].Range, "41") {
 		t.Errorf("the filter is on %+v, %v", tables, err)
 	}
 }
@@ -190,7 +200,8 @@ func TestColumnsAreChosenByName(t *testing.T) {
 	if err != nil || len(chosen) != 2 || chosen[0].Name != "size" {
 		t.Errorf("%v, %v", chosen, err)
 	}
-	if _, err := ColumnsNamed([]string{"colour"}); err == nil || !strings.Contains(err.Error(), "columns are number, file,") {
+	if _, err := ColumnsNamed([]string{"colour"}); err == nil ||
+		!strings.Contains(err.Error(), "columns are number, file,") {
 		t.Errorf("of a column that there is not: %v", err)
 	}
 	usual, err := ColumnsNamed(nil)
@@ -223,7 +234,10 @@ func TestASpreadsheetProgramReadsTheTables(t *testing.T) {
 		if name == "plain.csv" { // what the dialog proposes on seeing the byte order mark
 			reading = []string{"--infilter=Text - txt - csv (StarCalc):44,34,76,1"}
 		}
-		run := exec.Command(office, append(reading, "--headless", "-env:UserInstallation=file://"+filepath.Join(folder, "profile"), "--convert-to", "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true,false", "--outdir", filepath.Join(folder, "out-"+name), filepath.Join(folder, name))...)
+		run := exec.Command(office,
+			append(reading, "--headless", "-env:UserInstallation=file://"+filepath.Join(folder, "profile"), "--convert-to",
+				"csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true,false", "--outdir", filepath.Join(folder, "out-"+name),
+				filepath.Join(folder, name))...)
 		if said, err := run.CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, said)
 		}

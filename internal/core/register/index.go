@@ -433,7 +433,8 @@ func (x *Index) Put(rows ...Row) {
 	}
 	x.subjects.settle(false)
 	x.files.settle(false)
-	x.addresses.join(x.senders.values, func(v string) string { _, address, _ := strings.Cut(v, sep); return strings.ToLower(address) })
+	x.addresses.join(x.senders.values,
+		func(v string) string { _, address, _ := strings.Cut(v, sep); return strings.ToLower(address) })
 }
 
 func (x *Index) put(r *Row) {
@@ -458,7 +459,8 @@ func (x *Index) put(r *Row) {
 		x.in[state][i>>6] &^= 1 << (i & 63)
 	}
 	x.in[r.State][i>>6] |= 1 << (i & 63)
-	x.messages[i], x.states[i], x.received[i], x.filed[i], x.sizes[i] = uint32(r.Message), r.State, r.Received, r.Filed, r.Size
+	x.messages[i], x.states[i], x.received[i], x.filed[i], x.sizes[i] = uint32(r.Message), r.State, r.Received, r.Filed,
+		r.Size
 	x.mailboxes.set(i, r.MailboxID+sep+r.Mailbox)
 	x.rules.set(i, r.RuleID+sep+r.Rule)
 	x.cabinets.set(i, r.CabinetID+sep+r.Cabinet)
@@ -481,7 +483,8 @@ func (x *Index) put(r *Row) {
 func (x *Index) rebuild(at int, r *Row) {
 	x.numbers = slices.Insert(x.numbers, at, r.Number.key())
 	x.messages, x.states = slices.Insert(x.messages, at, 0), slices.Insert(x.states, at, 0)
-	x.received, x.filed, x.sizes = slices.Insert(x.received, at, 0), slices.Insert(x.filed, at, 0), slices.Insert(x.sizes, at, 0)
+	x.received, x.filed, x.sizes = slices.Insert(x.received, at, 0), slices.Insert(x.filed, at, 0),
+		slices.Insert(x.sizes, at, 0)
 	for _, c := range []*column{&x.mailboxes, &x.rules, &x.cabinets, &x.kinds, &x.senders, &x.folders} {
 		c.of = slices.Insert(c.of, at, 0)
 	}
@@ -489,7 +492,8 @@ func (x *Index) rebuild(at int, r *Row) {
 		t.settle(true)
 		laid := t.laid[at]
 		t.known = nil
-		t.start, t.end, t.laid = slices.Insert(t.start, at, laid), slices.Insert(t.end, at, laid), slices.Insert(t.laid, at, laid)
+		t.start, t.end, t.laid = slices.Insert(t.start, at, laid), slices.Insert(t.end, at, laid),
+			slices.Insert(t.laid, at, laid)
 	}
 	for state := range x.in { // they are counted anew
 		x.in[state] = make(set, (len(x.states)+63)/64)
@@ -513,7 +517,8 @@ func (x *Index) Reset() {
 	x.mutex.Lock()
 	defer x.mutex.Unlock()
 	x.numbers, x.messages, x.states, x.received, x.filed, x.sizes, x.in = nil, nil, nil, nil, nil, nil, [Void + 1]set{}
-	x.mailboxes, x.rules, x.cabinets, x.kinds, x.senders, x.folders = column{}, column{}, column{}, column{}, column{}, column{}
+	x.mailboxes, x.rules, x.cabinets, x.kinds, x.senders, x.folders = column{}, column{}, column{}, column{}, column{},
+		column{}
 	x.subjects, x.files, x.notes, x.addresses = texts{}, texts{}, nil, groups{}
 }
 

@@ -17,7 +17,8 @@ var zone = time.FixedZone("", 2*3600)
 // senders, a folder for each month, many subjects and names.
 func made(n int, seed int64) []Row {
 	r := rand.New(rand.NewSource(seed))
-	words := strings.Fields("gauge reading water level tide certificate survey berth pilot notice crane dredging invoice monthly weekly plan chart cargo manifest Überprüfung Ölhafen straße")
+	words := strings.Fields("gauge reading water level tide certificate survey berth pilot notice crane dredging " +
+		"invoice monthly weekly plan chart cargo manifest Überprüfung Ölhafen straße")
 	pick := func(n int) string {
 		all := make([]string, n)
 		for i := range all {
@@ -37,10 +38,15 @@ func made(n int, seed int64) []Row {
 			subject, sender = pick(3+r.Intn(4)), r.Intn(1+n/40)
 		}
 		k := r.Intn(len(kinds))
-		row := Row{Number: Number{2020 + i*5/n, i + 1}, Message: message, State: Filed, Received: at.Unix() - int64(r.Intn(86400*3)), Filed: at.Unix(), Size: int64(r.Intn(4_000_000)),
-			MailboxID: fmt.Sprint("m", r.Intn(5)), RuleID: fmt.Sprint("r", r.Intn(12)), CabinetID: "c", Cabinet: "harbour files", Kind: kinds[k],
-			SenderName: fmt.Sprintf("Person %c %d", 'A'+rune(sender%26), sender), SenderAddress: fmt.Sprintf("person%d@firm%d.example", sender, sender%50),
-			Folder: fmt.Sprintf("%s/%d/%02d", words[r.Intn(len(words))], at.Year(), at.Month()), File: fmt.Sprintf("%s %05d.%s", pick(2), r.Intn(n), []string{"pdf", "csv", "jpg", "docx"}[k]), Subject: subject}
+		row := Row{Number: Number{2020 + i*5/n, i + 1}, Message: message, State: Filed,
+			Received: at.Unix() - int64(r.Intn(86400*3)), Filed: at.Unix(), Size: int64(r.Intn(4_000_000)),
+			MailboxID: fmt.Sprint("m", r.Intn(5)), RuleID: fmt.Sprint("r", r.Intn(12)), CabinetID: "c", Cabinet: "harbour files",
+			Kind:          kinds[k],
+			SenderName:    fmt.Sprintf("Person %c %d", 'A'+rune(sender%26), sender),
+			SenderAddress: fmt.Sprintf("person%d@firm%d.example", sender, sender%50),
+			Folder:        fmt.Sprintf("%s/%d/%02d", words[r.Intn(len(words))], at.Year(), at.Month()),
+			File:          fmt.Sprintf("%s %05d.%s", pick(2), r.Intn(n), []string{"pdf", "csv", "jpg", "docx"}[k]),
+			Subject:       subject}
 		row.Mailbox, row.Rule = "mailbox "+row.MailboxID[1:], "rule "+row.RuleID[1:]
 		switch r.Intn(40) {
 		case 0:
@@ -60,10 +66,13 @@ func plainly(rows []Row, q Query) (found []Row) {
 	has := func(text, word string) bool { return strings.Contains(Fold(text), Fold(word)) }
 	for _, r := range rows {
 		fits := slices.Contains(q.States, r.State) || q.States == nil && slices.Contains(There, r.State)
-		fits = fits && (q.Mailboxes == nil || slices.Contains(q.Mailboxes, r.MailboxID)) && (q.RuleID == "" || q.RuleID == r.RuleID) && (q.MailboxID == "" || q.MailboxID == r.MailboxID)
-		fits = fits && (q.Folder == "" || r.Folder == q.Folder || strings.HasPrefix(r.Folder, q.Folder+"/")) && (q.Cabinet == "" || r.Cabinet == q.Cabinet)
+		fits = fits && (q.Mailboxes == nil || slices.Contains(q.Mailboxes, r.MailboxID)) &&
+			(q.RuleID == "" || q.RuleID == r.RuleID) && (q.MailboxID == "" || q.MailboxID == r.MailboxID)
+		fits = fits && (q.Folder == "" || r.Folder == q.Folder || strings.HasPrefix(r.Folder, q.Folder+"/")) &&
+			(q.Cabinet == "" || r.Cabinet == q.Cabinet)
 		anywhere := func(w string) bool {
-			for _, text := range []string{r.File, r.Subject, r.SenderName, r.SenderAddress, r.Folder, r.Cabinet, r.Rule, r.Notes} {
+			for _, text := range []string{r.File, r.Subject, r.SenderName, r.SenderAddress, r.Folder, r.Cabinet, r.Rule,
+				r.Notes} {
 				if has(text, w) {
 					return true
 				}
@@ -88,9 +97,12 @@ func plainly(rows []Row, q Query) (found []Row) {
 		for _, w := range q.Note {
 			fits = fits && has(r.Notes, w)
 		}
-		fits = fits && (q.Kinds == nil || slices.Contains(q.Kinds, r.Kind)) && r.Size > int64(q.Larger) && (q.Smaller == 0 || r.Size < int64(q.Smaller))
-		fits = fits && (q.Since.IsZero() || r.Received >= q.Since.Unix()) && (q.Before.IsZero() || r.Received < q.Before.Unix())
-		fits = fits && (q.FiledSince.IsZero() || r.Filed >= q.FiledSince.Unix()) && (q.FiledBefore.IsZero() || r.Filed < q.FiledBefore.Unix() && r.Filed > 0)
+		fits = fits && (q.Kinds == nil || slices.Contains(q.Kinds, r.Kind)) && r.Size > int64(q.Larger) &&
+			(q.Smaller == 0 || r.Size < int64(q.Smaller))
+		fits = fits && (q.Since.IsZero() || r.Received >= q.Since.Unix()) &&
+			(q.Before.IsZero() || r.Received < q.Before.Unix())
+		fits = fits && (q.FiledSince.IsZero() || r.Filed >= q.FiledSince.Unix()) &&
+			(q.FiledBefore.IsZero() || r.Filed < q.FiledBefore.Unix() && r.Filed > 0)
 		if fits {
 			found = append(found, r)
 		}
@@ -140,8 +152,11 @@ func asked(t testing.TB, text string) Search {
 }
 
 // searches are what people ask, from everything to nothing.
-var searches = []string{"", "gauge", "pdf", "straße", "STRASSE", "uberpruf", "oelhafen", "gauge certificate", "without:gauge", "sender:person1", "sender:firm7", "sender:zeppelin", `subject:"water level"`,
-	"file:.csv larger:1MB", "kind:pdf since:2021", "on:2022-03", "before:2020-06 smaller:20KB", "filed:2023", "state:all", `state:"taken back"`, "state:void", "note:signed", "17", "2020-17", "level state:all without:pdf kind:picture", "folder:tide/2021", "rule:3", "mailbox:1 a"}
+var searches = []string{"", "gauge", "pdf", "straße", "STRASSE", "uberpruf", "oelhafen", "gauge certificate",
+	"without:gauge", "sender:person1", "sender:firm7", "sender:zeppelin", `subject:"water level"`,
+	"file:.csv larger:1MB", "kind:pdf since:2021", "on:2022-03", "before:2020-06 smaller:20KB", "filed:2023", "state:all",
+	`state:"taken back"`, "state:void", "note:signed", "17", "2020-17", "level state:all without:pdf kind:picture",
+	"folder:tide/2021", "rule:3", "mailbox:1 a"}
 
 func TestEveryQuestionIsAnsweredAsByLookingAtEveryLine(t *testing.T) {
 	rows := made(3000, 1)
@@ -174,7 +189,8 @@ func TestEveryQuestionIsAnsweredAsByLookingAtEveryLine(t *testing.T) {
 					}
 				}
 				if len(got.Numbers) != min(37, len(rest)) || got.More != (len(rest) > 37) {
-					t.Fatalf("%q by %s, page %d: %d lines, more %t; want %d of %d", text, order, page, len(got.Numbers), got.More, min(37, len(rest)), len(rest))
+					t.Fatalf("%q by %s, page %d: %d lines, more %t; want %d of %d", text, order, page, len(got.Numbers), got.More,
+						min(37, len(rest)), len(rest))
 				}
 				if !got.More || page > 3 {
 					break
@@ -293,7 +309,8 @@ func TestCountsAddUpToWhatIsFound(t *testing.T) {
 			total, size := 0, int64(0)
 			tallies, f := x.Count(q, by, london, 0)
 			if f.Total != found.Total || f.Size != found.Size {
-				t.Errorf("%q by %s: %d lines of %d octets are said, want %d of %d", text, by, f.Total, f.Size, found.Total, found.Size)
+				t.Errorf("%q by %s: %d lines of %d octets are said, want %d of %d", text, by, f.Total, f.Size, found.Total,
+					found.Size)
 			}
 			for _, tally := range tallies {
 				total, size = total+tally.Count, size+tally.Size
@@ -313,10 +330,12 @@ func TestCountsAddUpToWhatIsFound(t *testing.T) {
 
 func TestFoldersAreATreeWithCounts(t *testing.T) {
 	var x Index
-	for i, folder := range []string{"Gauges/2026/05", "Gauges/2026/05", "Gauges/2026", "Gauges/2025/12", "", "Gauges old/2020", "Ämter"} {
+	for i, folder := range []string{"Gauges/2026/05", "Gauges/2026/05", "Gauges/2026", "Gauges/2025/12", "",
+		"Gauges old/2020", "Ämter"} {
 		x.Put(Row{Number: Number{2026, i + 1}, State: Filed, Cabinet: "harbour files", Folder: folder, Size: 10})
 	}
-	x.Put(Row{Number: Number{2026, 20}, State: Filed, Cabinet: "archive", Folder: "x"}, Row{Number: Number{2026, 21}, State: Void})
+	x.Put(Row{Number: Number{2026, 20}, State: Filed, Cabinet: "archive", Folder: "x"},
+		Row{Number: Number{2026, 21}, State: Void})
 	say := func(all []Branch) string {
 		var b strings.Builder
 		for _, f := range all {
@@ -343,7 +362,8 @@ func TestFoldersAreATreeWithCounts(t *testing.T) {
 func BenchmarkMillion(b *testing.B) {
 	var x Index
 	x.Put(made(1_000_000, 5)...)
-	for _, text := range []string{"", "pdf", "gauge certificate", "sender:person17", "zeppelin", "without:gauge kind:pdf"} {
+	for _, text := range []string{"", "pdf", "gauge certificate", "sender:person17", "zeppelin",
+		"without:gauge kind:pdf"} {
 		s, err := ParseSearch(text, zone)
 		if err != nil {
 			b.Fatal(err)

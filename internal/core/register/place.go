@@ -19,12 +19,14 @@ var (
 )
 
 // ErrBase says what a base address may be.
-var ErrBase = errors.New(`this is no address; it begins with https://, with smb:// or another scheme, with \\server\share, with a drive such as H:\ or with /`)
+var ErrBase = errors.New(
+	`this is no address; it begins with https://, with smb:// or another scheme, with \\server\share, with a drive such as H:\ or with /`)
 
 // Check says whether the address is one.
 func (b Base) Check() error {
 	s := string(b)
-	if s == "" || strings.HasPrefix(s, `\\`) && len(s) > 2 || drive.MatchString(s) || strings.HasPrefix(s, "/") && !strings.ContainsRune(s, 0) {
+	if s == "" || strings.HasPrefix(s, `\\`) && len(s) > 2 || drive.MatchString(s) || strings.HasPrefix(s, "/") &&
+		!strings.ContainsRune(s, 0) {
 		return nil
 	}
 	if scheme.MatchString(s) || strings.HasPrefix(s, "file:///") {
@@ -90,6 +92,7 @@ func MailboxURL(user, host string, port int, folder string, uidValidity, uid uin
 	if port != 143 {
 		host += ":" + strconv.Itoa(port)
 	}
-	return "imap://" + strings.ReplaceAll(url.PathEscape(user), "@", "%40") + "@" + host + "/" + strings.ReplaceAll(url.PathEscape(folder), "%2F", "/") +
+	return "imap://" + strings.ReplaceAll(url.PathEscape(user), "@", "%40") + "@" + host + "/" +
+		strings.ReplaceAll(url.PathEscape(folder), "%2F", "/") +
 		";UIDVALIDITY=" + strconv.FormatUint(uint64(uidValidity), 10) + "/;UID=" + strconv.FormatUint(uint64(uid), 10)
 }

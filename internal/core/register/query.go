@@ -33,7 +33,8 @@ const (
 )
 
 // Sorts are all of them.
-var Sorts = []Sort{ByNumber, ByReceived, ByFiled, BySender, BySubject, ByFile, ByFolder, BySize, ByKind, ByRule, ByMailbox}
+var Sorts = []Sort{ByNumber, ByReceived, ByFiled, BySender, BySubject, ByFile, ByFolder, BySize, ByKind, ByRule,
+	ByMailbox}
 
 // Query narrows the register and says in what order. Zero values narrow
 // nothing, but a zero States is There.
@@ -74,7 +75,8 @@ func (x *Index) narrow(q *Query) set {
 		}
 	}
 	if q.Mailboxes != nil {
-		x.mailboxes.narrow(s, func(v string) bool { id, _, _ := strings.Cut(v, sep); return slices.Contains(q.Mailboxes, id) })
+		x.mailboxes.narrow(s,
+			func(v string) bool { id, _, _ := strings.Cut(v, sep); return slices.Contains(q.Mailboxes, id) })
 	}
 	byID := func(c *column, id string) {
 		if id != "" {
@@ -144,7 +146,9 @@ func (x *Index) search(s set, q *Search) {
 	for _, of := range []struct {
 		column *column
 		words  []string
-	}{{&x.rules, q.Rule}, {&x.mailboxes, q.Mailbox}, {&x.cabinets, q.InCabinet}, {&x.folders, q.InFolder}} { // ids and cabinets are not looked at
+	}{ // ids and cabinets are not looked at
+		{&x.rules, q.Rule}, {&x.mailboxes, q.Mailbox}, {&x.cabinets, q.InCabinet}, {&x.folders, q.InFolder},
+	} {
 		for _, word := range of.words {
 			word = Fold(word)
 			of.column.narrow(s, func(v string) bool { _, v, _ = strings.Cut(v, sep); return strings.Contains(Fold(v), word) })
@@ -168,7 +172,8 @@ func (x *Index) search(s set, q *Search) {
 		s.keep(func(i int) bool { n, ok := x.notes[uint32(i)]; return ok && strings.Contains(n, word) })
 	}
 	words := slices.Clone(q.Words)
-	slices.SortStableFunc(words, func(a, b string) int { return len(b) - len(a) }) // long words are rare, and leave less to look at
+	// long words are rare, and leave less to look at
+	slices.SortStableFunc(words, func(a, b string) int { return len(b) - len(a) })
 	for _, w := range words {
 		x.word(s, Fold(w))
 	}

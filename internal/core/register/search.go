@@ -96,7 +96,8 @@ func example(name string) string {
 }
 
 func (s *Search) add(name, value string, zone *time.Location) error {
-	lists := map[string]*[]string{"sender": &s.Sender, "subject": &s.Subject, "file": &s.File, "folder": &s.InFolder, "rule": &s.Rule, "mailbox": &s.Mailbox, "cabinet": &s.InCabinet, "note": &s.Note, "without": &s.Without}
+	lists := map[string]*[]string{"sender": &s.Sender, "subject": &s.Subject, "file": &s.File, "folder": &s.InFolder,
+		"rule": &s.Rule, "mailbox": &s.Mailbox, "cabinet": &s.InCabinet, "note": &s.Note, "without": &s.Without}
 	if list := lists[name]; list != nil {
 		*list = append(*list, value)
 		return nil
@@ -125,13 +126,15 @@ func (s *Search) add(name, value string, zone *time.Location) error {
 		}
 		state, ok := StateNamed(strings.ToLower(value))
 		if !ok || state == Waiting {
-			return &SearchError{fmt.Sprintf("there is no state “%s”; states are %s and all", value, strings.Join(States[1:], ", "))}
+			return &SearchError{
+				fmt.Sprintf("there is no state “%s”; states are %s and all", value, strings.Join(States[1:], ", "))}
 		}
 		s.States = append(s.States, state)
 	default:
 		from, to, ok := period(value, zone)
 		if !ok {
-			return &SearchError{fmt.Sprintf("“%s:%s”: a day is written as 2026-05-12, a month as 2026-05, a year as 2026", name, value)}
+			return &SearchError{
+				fmt.Sprintf("“%s:%s”: a day is written as 2026-05-12, a month as 2026-05, a year as 2026", name, value)}
 		}
 		switch name {
 		case "since":

@@ -28,7 +28,9 @@ func TestSearchesAreReadAsPeopleTypeThem(t *testing.T) {
 		`state:missing state:"taken back"`: {States: []State{Missing, TakenBack}},
 		"state:all":                        {States: All},
 		"without:draft note:signed":        {Without: []string{"draft"}, Note: []string{"signed"}},
-		`folder:gauges/2026 rule:berth mailbox:office cabinet:harbour subject:x file:.csv`: {InFolder: []string{"gauges/2026"}, Rule: []string{"berth"}, Mailbox: []string{"office"}, InCabinet: []string{"harbour"}, Subject: []string{"x"}, File: []string{".csv"}},
+		`folder:gauges/2026 rule:berth mailbox:office cabinet:harbour subject:x file:.csv`: {
+			InFolder: []string{"gauges/2026"}, Rule: []string{"berth"}, Mailbox: []string{"office"},
+			InCabinet: []string{"harbour"}, Subject: []string{"x"}, File: []string{".csv"}},
 		"Re: 12:30 mid:x": {Words: []string{"Re:", "12:30", "mid:x"}}, // no filters of those names
 		`"sender:x"`:      {Words: []string{"sender:x"}},              // in quotes it is what is looked for
 		`north "water le`: {Words: []string{"north", "water le"}},     // while it is typed
@@ -91,14 +93,21 @@ func FuzzParseSearch(f *testing.F) {
 
 func TestPlacesAreWrittenAsColleaguesOpenThem(t *testing.T) {
 	for base, want := range map[Base]Place{
-		"":                               {},
-		`\\files\harbour`:                {`\\files\harbour\Gauges\2026\tide & co (2).csv`, "file://files/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
-		`\\files\harbour\`:               {`\\files\harbour\Gauges\2026\tide & co (2).csv`, "file://files/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
-		`H:\harbour`:                     {`H:\harbour\Gauges\2026\tide & co (2).csv`, "file:///H:/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
-		`H:\`:                            {`H:\Gauges\2026\tide & co (2).csv`, "file:///H:/Gauges/2026/tide%20&%20co%20%282%29.csv"},
-		"/srv/harbour files":             {"/srv/harbour files/Gauges/2026/tide & co (2).csv", "file:///srv/harbour%20files/Gauges/2026/tide%20&%20co%20%282%29.csv"},
-		"https://files.example/harbour/": {"https://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv", "https://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
-		"smb://files.example/harbour":    {"smb://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv", "smb://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
+		"": {},
+		`\\files\harbour`: {`\\files\harbour\Gauges\2026\tide & co (2).csv`,
+			"file://files/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
+		`\\files\harbour\`: {`\\files\harbour\Gauges\2026\tide & co (2).csv`,
+			"file://files/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
+		`H:\harbour`: {`H:\harbour\Gauges\2026\tide & co (2).csv`,
+			"file:///H:/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
+		`H:\`: {`H:\Gauges\2026\tide & co (2).csv`,
+			"file:///H:/Gauges/2026/tide%20&%20co%20%282%29.csv"},
+		"/srv/harbour files": {"/srv/harbour files/Gauges/2026/tide & co (2).csv",
+			"file:///srv/harbour%20files/Gauges/2026/tide%20&%20co%20%282%29.csv"},
+		"https://files.example/harbour/": {"https://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv",
+			"https://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
+		"smb://files.example/harbour": {"smb://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv",
+			"smb://files.example/harbour/Gauges/2026/tide%20&%20co%20%282%29.csv"},
 	} {
 		if err := base.Check(); err != nil {
 			t.Errorf("%q is refused: %v", base, err)
@@ -110,10 +119,12 @@ func TestPlacesAreWrittenAsColleaguesOpenThem(t *testing.T) {
 	if got := Base("/srv").At(""); got.Shown != "/srv" {
 		t.Errorf("the cabinet itself is at %q", got.Shown)
 	}
-	if got := Base("https://x.example/a").At("Ölhafen/#1?.pdf"); got.URL != "https://x.example/a/%C3%96lhafen/%231%3F.pdf" {
+	if got := Base("https://x.example/a").At(
+		"Ölhafen/#1?.pdf"); got.URL != "https://x.example/a/%C3%96lhafen/%231%3F.pdf" {
 		t.Errorf("a path with odd characters: %q", got.URL)
 	}
-	for _, bad := range []Base{"javascript:alert(1)", "files", "http://", "data:text/html,x", "ftp://x.example", `\\`, "C:harbour", "mailto:a@b.example"} {
+	for _, bad := range []Base{"javascript:alert(1)", "files", "http://", "data:text/html,x", "ftp://x.example", `\\`,
+		"C:harbour", "mailto:a@b.example"} {
 		if bad.Check() == nil {
 			t.Errorf("%q is taken for an address", bad)
 		}
@@ -131,16 +142,19 @@ func TestMessagesHaveAddresses(t *testing.T) {
 		}
 	}
 	want := "imap://gauges%40brackwater.example@imap.brackwater.example/Filed/Tide%20gauges;UIDVALIDITY=385759045/;UID=20"
-	if got := MailboxURL("gauges@brackwater.example", "imap.brackwater.example", 143, "Filed/Tide gauges", 385759045, 20); got != want {
+	if got := MailboxURL("gauges@brackwater.example", "imap.brackwater.example", 143, "Filed/Tide gauges", 385759045,
+		20); got != want {
 		t.Errorf("got %q, want %q", got, want)
 	}
-	if got := MailboxURL("a", "h.example", 993, "INBOX", 1, 2); got != "imap://a@h.example:993/INBOX;UIDVALIDITY=1/;UID=2" {
+	if got := MailboxURL("a", "h.example", 993, "INBOX", 1,
+		2); got != "imap://a@h.example:993/INBOX;UIDVALIDITY=1/;UID=2" {
 		t.Errorf("got %q", got)
 	}
 }
 
 func TestWhatRunsInABrowserIsShownAsText(t *testing.T) {
-	for file, want := range map[string]Preview{"a.PDF": PreviewPDF, "a.jpg": PreviewPicture, "a.svg": PreviewText, "a.html": PreviewText, "a.csv": PreviewTable, "a.exe": PreviewNone, "a": PreviewNone, "a.docx": PreviewNone} {
+	for file, want := range map[string]Preview{"a.PDF": PreviewPDF, "a.jpg": PreviewPicture, "a.svg": PreviewText,
+		"a.html": PreviewText, "a.csv": PreviewTable, "a.exe": PreviewNone, "a": PreviewNone, "a.docx": PreviewNone} {
 		if got := PreviewOf(file, 1000); got != want {
 			t.Errorf("%s is shown as %s, want %s", file, got, want)
 		}

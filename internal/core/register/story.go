@@ -75,7 +75,8 @@ func PreviewOf(file string, size int64) Preview {
 	switch {
 	case in("csv", "tsv", "tab"):
 		return PreviewTable
-	case in("txt", "text", "log", "md", "xml", "json", "yaml", "yml", "ini", "conf", "ics", "vcf", "html", "htm", "svg", "eml"):
+	case in("txt", "text", "log", "md", "xml", "json", "yaml", "yml", "ini", "conf", "ics", "vcf", "html", "htm", "svg",
+		"eml"):
 		return PreviewText
 	case size > mostPreview:
 		return PreviewNone

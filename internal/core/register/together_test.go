@@ -17,7 +17,8 @@ func TestOneLineAMessageHasLinksToAllItsFiles(t *testing.T) {
 		var all []Line
 		for i := range files {
 			l := lines(2)[1]
-			l.Number.Number, l.Subject, l.File, l.Size = first+i, fmt.Sprintf("message %d", first), fmt.Sprintf("file %d.pdf", i), int64(10*(i+1))
+			l.Number.Number, l.Subject, l.File, l.Size = first+i, fmt.Sprintf("message %d", first),
+				fmt.Sprintf("file %d.pdf", i), int64(10*(i+1))
 			l.Place = Base(`\\files\harbour`).At("Gauges/" + l.File)
 			l.Folder = []string{"Gauges", "Other"}[i%2]
 			l.Story = "https://ink.example/register/" + l.Number.String()
@@ -41,13 +42,15 @@ func TestOneLineAMessageHasLinksToAllItsFiles(t *testing.T) {
 	if err != nil || len(rows) != 4 {
 		t.Fatalf("%d rows, %v", len(rows), err)
 	}
-	if want := []string{"2026-10, 2026-11, 2026-12", "file 0.pdf", "file 1.pdf", "file 2.pdf", ""}; !slices.Equal(rows[2][:5], want) {
+	if want := []string{"2026-10, 2026-11, 2026-12", "file 0.pdf", "file 1.pdf", "file 2.pdf",
+		""}; !slices.Equal(rows[2][:5], want) {
 		t.Errorf("the row begins %q, want %q", rows[2][:5], want)
 	}
 	if end := rows[2][1+mostFiles:]; !slices.Equal(end, []string{"Gauges\nOther", "60", "filed", "message 10"}) {
 		t.Errorf("it ends %q", end)
 	}
-	if last := rows[3][mostFiles]; strings.Count(last, "\n") != 3 || !strings.HasSuffix(last, fmt.Sprintf("file %d.pdf", mostFiles+2)) {
+	if last := rows[3][mostFiles]; strings.Count(last, "\n") != 3 ||
+		!strings.HasSuffix(last, fmt.Sprintf("file %d.pdf", mostFiles+2)) {
 		t.Errorf("the last column holds %q", last)
 	}
 	book := written(t, func(w *bytes.Buffer) (Writer, error) { return NewXLSX(w, columns, zone, t.TempDir()) }, all)
@@ -57,7 +60,8 @@ func TestOneLineAMessageHasLinksToAllItsFiles(t *testing.T) {
 	}
 	defer f.Close()
 	for i, cell := range []string{"B3", "C3", "D3"} {
-		if formula, err := f.GetCellFormula("Register", cell); err != nil || !strings.Contains(formula, fmt.Sprintf("file%%20%d.pdf", i)) {
+		if formula, err := f.GetCellFormula("Register", cell); err != nil ||
+			!strings.Contains(formula, fmt.Sprintf("file%%20%d.pdf", i)) {
 			t.Errorf("%s opens %q, %v", cell, formula, err)
 		}
 	}

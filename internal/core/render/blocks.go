@@ -127,7 +127,8 @@ func (p *taker) text(s string) {
 		lead := strings.TrimLeft(s, " \t\r\n\u00a0") != s
 		trail := strings.TrimRight(s, " \t\r\n\u00a0") != s
 		s = strings.Join(strings.Fields(s), " ")
-		if lead && len(p.now.runs) > 0 && !strings.HasSuffix(p.now.runs[len(p.now.runs)-1].text, " ") && !strings.HasSuffix(p.now.runs[len(p.now.runs)-1].text, "\n") {
+		if lead && len(p.now.runs) > 0 && !strings.HasSuffix(p.now.runs[len(p.now.runs)-1].text, " ") &&
+			!strings.HasSuffix(p.now.runs[len(p.now.runs)-1].text, "\n") {
 			s = " " + s
 		}
 		if trail && s != "" && s != " " {
@@ -144,7 +145,8 @@ func (p *taker) open(tag, src, href, alt string) {
 	switch tag {
 	case "style", "script", "head", "title", "template":
 		p.hidden++
-	case "p", "div", "section", "article", "header", "footer", "table", "center", "address", "dl", "dt", "dd", "form", "fieldset":
+	case "p", "div", "section", "article", "header", "footer", "table", "center", "address", "dl", "dt", "dd", "form",
+		"fieldset":
 		p.end()
 	case "tr":
 		p.end()

@@ -214,8 +214,11 @@ func (l *letter) text() string {
 func (l *letter) page() string {
 	var b strings.Builder
 	title := html.EscapeString(l.message.Envelope.Subject)
-	b.WriteString("<!doctype html>\n<html><head><meta charset=\"utf-8\">\n<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; img-src data:; style-src 'unsafe-inline'\">\n<title>" +
-		title + "</title>\n<style>body{font:16px/1.5 sans-serif;max-width:48rem;margin:2rem auto;padding:0 1rem}dl{display:grid;grid-template-columns:auto 1fr;gap:0 1rem}dt{color:#555}dd{margin:0}img{max-width:100%}pre{white-space:pre-wrap}</style></head>\n<body>\n<dl>\n")
+	b.WriteString("<!doctype html>\n<html><head><meta charset=\"utf-8\">\n<meta http-equiv=\"Content-Security-Policy\" " +
+		"content=\"default-src 'none'; img-src data:; style-src 'unsafe-inline'\">\n<title>" +
+		title + "</title>\n<style>body{font:16px/1.5 sans-serif;max-width:48rem;margin:2rem auto;padding:0 " +
+		"1rem}dl{display:grid;grid-template-columns:auto 1fr;gap:0 " +
+		"1rem}dt{color:#555}dd{margin:0}img{max-width:100%}pre{white-space:pre-wrap}</style></head>\n<body>\n<dl>\n")
 	for _, h := range l.head {
 		b.WriteString("<dt>" + h[0] + "</dt><dd>" + html.EscapeString(h[1]) + "</dd>\n")
 	}
@@ -239,7 +242,8 @@ func (l *letter) page() string {
 func (l *letter) harmless() string {
 	source := inlined(l.html, func(src string) string {
 		if id, ok := strings.CutPrefix(strings.ToLower(src[:min(4, len(src))])+src[min(4, len(src)):], "cid:"); ok {
-			if p, there := l.pictures[id]; there && (p.mediaType == "image/png" || p.mediaType == "image/jpeg" || p.mediaType == "image/gif") {
+			if p, there := l.pictures[id]; there &&
+				(p.mediaType == "image/png" || p.mediaType == "image/jpeg" || p.mediaType == "image/gif") {
 				return "data:" + p.mediaType + ";base64," + base64.StdEncoding.EncodeToString(p.data)
 			}
 			l.report.Broken++

@@ -26,9 +26,14 @@ func pngOf(t testing.TB) string {
 }
 
 func letterOf(t testing.TB, html string) []byte {
-	return []byte(strings.ReplaceAll("From: Oda Fenwick <oda@tidewatch.example>\nTo: berths@brackwater.example\nDate: Tue, 12 May 2026 06:00:00 +0000\nSubject: Berth <plan> 7\nMIME-Version: 1.0\n"+
-		"Content-Type: multipart/mixed; boundary=m\n\n--m\nContent-Type: multipart/related; boundary=r\n\n--r\nContent-Type: multipart/alternative; boundary=a\n\n--a\nContent-Type: text/plain; charset=utf-8\n\nSee the plan.\n--a\n"+
-		"Content-Type: text/html; charset=utf-8\n\n"+html+"\n--a--\n--r\nContent-Type: image/png\nContent-ID: <plan@x>\nContent-Transfer-Encoding: base64\n\n"+pngOf(t)+"\n--r--\n"+
+	return []byte(strings.ReplaceAll("From: Oda Fenwick <oda@tidewatch.example>\nTo: berths@brackwater.example\nDate: "+
+		"Tue, 12 May 2026 06:00:00 +0000\nSubject: Berth <plan> 7\nMIME-Version: 1.0\n"+
+		"Content-Type: multipart/mixed; boundary=m\n\n--m\nContent-Type: multipart/related; "+
+		"boundary=r\n\n--r\nContent-Type: multipart/alternative; boundary=a\n\n--a\nContent-Type: text/plain; "+
+		"charset=utf-8\n\nSee the plan.\n--a\n"+
+		"Content-Type: text/html; charset=utf-8\n\n"+html+
+		"\n--a--\n--r\nContent-Type: image/png\nContent-ID: <plan@x>\nContent-Transfer-Encoding: base64\n\n"+pngOf(t)+
+		"\n--r--\n"+
 		"--m\nContent-Type: application/pdf; name=plan.pdf\n\n%PDF\n--m--\n", "\n", "\r\n"))
 }
 
@@ -48,13 +53,15 @@ func form(t *testing.T, raw []byte, f rule.CopyForm) (string, Report) {
 
 func TestTextIsThePlainFormElseWhatAPersonReadsOfTheWebForm(t *testing.T) {
 	got, _ := form(t, letterOf(t, written), rule.CopyText)
-	want := "From: Oda Fenwick <oda@tidewatch.example>\nTo: berths@brackwater.example\nDate: 2026-05-12 08:00 +0200\nSubject: Berth <plan> 7\nAttachments: plan.pdf (4 B)\n\nSee the plan.\n"
+	want := "From: Oda Fenwick <oda@tidewatch.example>\nTo: berths@brackwater.example\nDate: 2026-05-12 08:00 " +
+		"+0200\nSubject: Berth <plan> 7\nAttachments: plan.pdf (4 B)\n\nSee the plan.\n"
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	only := strings.Replace(string(letterOf(t, written)), "See the plan.", "", 1)
 	got, _ = form(t, []byte(only), rule.CopyText)
-	for _, line := range []string{"Berth 7", "Καλημέρα, доброе утро & good morning.", "• one", "1. first", "said there <https://tidewatch.example/>", "Station   3", "a  b\nc"} {
+	for _, line := range []string{"Berth 7", "Καλημέρα, доброе утро & good morning.", "• one", "1. first",
+		"said there <https://tidewatch.example/>", "Station   3", "a  b\nc"} {
 		if !strings.Contains(got, line) {
 			t.Errorf("%q is missing in\n%s", line, got)
 		}
@@ -66,7 +73,8 @@ func TestTextIsThePlainFormElseWhatAPersonReadsOfTheWebForm(t *testing.T) {
 
 func TestTheWebFormLoadsAndDoesNothing(t *testing.T) {
 	got, report := form(t, letterOf(t, written), rule.CopyHTML)
-	for _, must := range []string{"Berth &lt;plan&gt; 7", "default-src 'none'", `src="data:image/png;base64,`, "доброе утро", "<li>one"} {
+	for _, must := range []string{"Berth &lt;plan&gt; 7", "default-src 'none'", `src="data:image/png;base64,`,
+		"доброе утро", "<li>one"} {
 		if !strings.Contains(got, must) {
 			t.Errorf("%q is missing", must)
 		}

@@ -224,7 +224,8 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 		}
 	}
 	if r.Match.Every {
-		out.match = &test{place: "match", sentence: "every message", answer: func(*Input) Answer { return Yes }, why: func(*Input, Answer) string { return "the rule is for every message" }}
+		out.match = &test{place: "match", sentence: "every message", answer: func(*Input) Answer { return Yes },
+			why: func(*Input, Answer) string { return "the rule is for every message" }}
 	} else {
 		out.match = c.condition(&r.Match.Condition, "match")
 	}
@@ -239,7 +240,8 @@ func Compile(r *Rule, revision int, zone *time.Location) (*Compiled, error) {
 	}
 	if r.Rest != nil && !r.Rest.Leave {
 		takes = true
-		t := c.target(place{r.Rest.Cabinet, r.Rest.Folder, r.Rest.Name, r.Rest.IfExists, r.Rest.Own, r.Rest.Unpack, r.Rest.Inner}, r, "rest")
+		t := c.target(place{r.Rest.Cabinet, r.Rest.Folder, r.Rest.Name, r.Rest.IfExists, r.Rest.Own, r.Rest.Unpack,
+			r.Rest.Inner}, r, "rest")
 		out.rest = &t
 	}
 	c.copies(r, out)
@@ -278,7 +280,9 @@ func (c *compiler) pattern(source string, shape pattern.Shape, place string) *pa
 	p, err := pattern.Parse(source, shape)
 	var mistake *pattern.Error
 	if errors.As(err, &mistake) {
-		c.problems = append(c.problems, Problem{Place: place, Text: fmt.Sprintf("in the pattern %q, column %d: %s", source, mistake.Column, mistake.Problem), Meant: mistake.Meant, At: mistake.Column})
+		c.problems = append(c.problems,
+			Problem{Place: place, Text: fmt.Sprintf("in the pattern %q, column %d: %s", source, mistake.Column, mistake.Problem),
+				Meant: mistake.Meant, At: mistake.Column})
 		return nil
 	}
 	return p
@@ -308,7 +312,8 @@ func (c *compiler) target(p place, r *Rule, at string) Target {
 		t.Cabinet = r.Cabinet
 	}
 	if p.inner != "" && t.Unpack == "archive" {
-		c.fail(at+".inner folders", "", "inner folders are those of an archive that is unpacked, and nothing is unpacked here")
+		c.fail(at+".inner folders", "",
+			"inner folders are those of an archive that is unpacked, and nothing is unpacked here")
 	}
 	if strings.TrimSpace(p.folder) == "" {
 		c.fail(at+".folder", "Mail/<received year>", "it is not said in which folder to file")
@@ -360,7 +365,8 @@ func (c *compiler) selection(s *Selection, r *Rule, at string) entry {
 		c.fail(place, "", "an entry either takes or leaves, not both")
 	case s.Take == nil && len(s.Leave) == 0:
 		c.fail(place, "", "the entry says neither take nor leave")
-	case s.Take == nil && (s.Folder != "" || s.Name != "" || s.IfExists != "" || s.Cabinet != "" || s.Unpack != "" || s.Inner != "" || s.Own):
+	case s.Take == nil &&
+		(s.Folder != "" || s.Name != "" || s.IfExists != "" || s.Cabinet != "" || s.Unpack != "" || s.Inner != "" || s.Own):
 		c.fail(place, "", "what is left has no folder and no name")
 	}
 	if s.Take != nil {
@@ -412,13 +418,15 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		if t.Inline != nil && *t.Inline {
 			noun = "inline " + noun
 		}
-		add(func(i *mail.Item) bool { return slices.Contains(t.Kind, KindName(i.Kind)) }, func(i *mail.Item) string { return "kind " + string(i.Kind) })
+		add(func(i *mail.Item) bool { return slices.Contains(t.Kind, KindName(i.Kind)) },
+			func(i *mail.Item) string { return "kind " + string(i.Kind) })
 	}
 	if len(t.Extension) > 0 {
 		said = append(said, "with the extension "+list(quoteAll(t.Extension), "or"))
 		add(func(i *mail.Item) bool {
 			ext := strings.TrimPrefix(i.Ext(), ".")
-			return slices.ContainsFunc(t.Extension, func(e string) bool { return strings.EqualFold(strings.TrimPrefix(e, "."), ext) })
+			return slices.ContainsFunc(t.Extension,
+				func(e string) bool { return strings.EqualFold(strings.TrimPrefix(e, "."), ext) })
 		}, func(i *mail.Item) string { return "extension " + strings.TrimPrefix(i.Ext(), ".") })
 	}
 	if len(t.Type) > 0 {
@@ -429,7 +437,8 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 		}
 		said = append(said, "of the type "+list(t.Type, "or"))
 		add(func(i *mail.Item) bool {
-			return slices.ContainsFunc(t.Type, func(p string) bool { ok, _ := path.Match(strings.ToLower(p), i.Type); return ok })
+			return slices.ContainsFunc(t.Type,
+				func(p string) bool { ok, _ := path.Match(strings.ToLower(p), i.Type); return ok })
 		}, func(i *mail.Item) string { return "type " + i.Type })
 	}
 	if len(t.Name) > 0 {
@@ -442,7 +451,8 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 			name := fold(i.Name)
 			return slices.IndexFunc(like, func(re *regexp.Regexp) bool { return re.MatchString(name) })
 		}
-		add(func(i *mail.Item) bool { return which(i) >= 0 }, func(i *mail.Item) string { return "name is like " + t.Name[which(i)] })
+		add(func(i *mail.Item) bool { return which(i) >= 0 },
+			func(i *mail.Item) string { return "name is like " + t.Name[which(i)] })
 	}
 	if len(t.NameMatches) > 0 {
 		said = append(said, "whose name matches "+list(quoteAll(t.NameMatches), "or"))
@@ -453,11 +463,13 @@ func (c *compiler) item(t *ItemTest, place string) itemTest {
 	}
 	if t.Larger > 0 {
 		sizes = append(sizes, "over "+t.Larger.String())
-		add(func(i *mail.Item) bool { return i.Size > int64(t.Larger) }, func(i *mail.Item) string { return About(i.Size) + ", over " + t.Larger.String() })
+		add(func(i *mail.Item) bool { return i.Size > int64(t.Larger) },
+			func(i *mail.Item) string { return About(i.Size) + ", over " + t.Larger.String() })
 	}
 	if t.Smaller > 0 {
 		sizes = append(sizes, "under "+t.Smaller.String())
-		add(func(i *mail.Item) bool { return i.Size < int64(t.Smaller) }, func(i *mail.Item) string { return About(i.Size) + ", under " + t.Smaller.String() })
+		add(func(i *mail.Item) bool { return i.Size < int64(t.Smaller) },
+			func(i *mail.Item) string { return About(i.Size) + ", under " + t.Smaller.String() })
 	}
 	if len(all) == 0 && t.Text == nil {
 		c.fail(place, "", "the test is empty; name a kind, an extension, a type, a name, a size or a text inside")
@@ -486,7 +498,8 @@ func (c *compiler) inner(t *InnerText, place string) (inside func(*mail.Read) (s
 		if len(wanted) == 0 {
 			return
 		}
-		said = append(said, "in which "+list(quoteAll(wanted), joint)+" "+map[bool]string{true: "stand", false: "stands"}[all && len(wanted) > 1])
+		said = append(said, "in which "+list(quoteAll(wanted), joint)+" "+
+			map[bool]string{true: "stand", false: "stands"}[all && len(wanted) > 1])
 		var look []string
 		for _, w := range wanted {
 			look = append(look, fold(w))
@@ -554,7 +567,8 @@ func (c *compiler) expressions(sources []string, place string) []*regexp.Regexp 
 	for _, s := range sources {
 		re, err := regexp.Compile("(?i)" + s)
 		if err != nil {
-			c.fail(place, "", "the regular expression %q cannot be read: %s", s, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+			c.fail(place, "", "the regular expression %q cannot be read: %s", s,
+				strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 			continue
 		}
 		all = append(all, re)

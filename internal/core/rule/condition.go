@@ -39,13 +39,16 @@ func (c *compiler) condition(n *Condition, place string) *test {
 		c.address(n.Recipient, place+".recipient", "to", "recipient", add, (*Input).recipients)
 	}
 	if n.DeliveredTo != nil {
-		c.address(n.DeliveredTo, place+".delivered to", "delivered to", "address of delivery", add, func(in *Input) []mail.Address { return in.Message.Envelope.DeliveredTo })
+		c.address(n.DeliveredTo, place+".delivered to", "delivered to", "address of delivery", add,
+			func(in *Input) []mail.Address { return in.Message.Envelope.DeliveredTo })
 	}
 	if n.Subject != nil {
-		c.text(n.Subject, place+".subject", "subject", nil, add, func(in *Input) (texts, folded []string, answer Answer) { return in.subject(false) })
+		c.text(n.Subject, place+".subject", "subject", nil, add,
+			func(in *Input) (texts, folded []string, answer Answer) { return in.subject(false) })
 	}
 	if n.SubjectFull != nil {
-		c.text(n.SubjectFull, place+".subject.full", "full subject", nil, add, func(in *Input) (texts, folded []string, answer Answer) { return in.subject(true) })
+		c.text(n.SubjectFull, place+".subject.full", "full subject", nil, add,
+			func(in *Input) (texts, folded []string, answer Answer) { return in.subject(true) })
 	}
 	if n.Received != nil {
 		c.date(n.Received, place+".received", "received", add, func(m *mail.Message) time.Time { return m.Received })
@@ -77,7 +80,8 @@ func (c *compiler) condition(n *Condition, place string) *test {
 		c.header(n.Header, place+".header", add)
 	}
 	if n.OriginalSender != nil {
-		c.address(n.OriginalSender, place+".original sender", "originally from", "original sender", func(t *test) { add(ofForward(t)) }, (*Input).originals)
+		c.address(n.OriginalSender, place+".original sender", "originally from", "original sender",
+			func(t *test) { add(ofForward(t)) }, (*Input).originals)
 	}
 	if n.Words != nil {
 		c.words(n.Words, place+".words", add)
@@ -139,7 +143,8 @@ func (t *AddressTest) empty() bool {
 	return len(t.Correspondent)+len(t.Address)+len(t.Domain)+len(t.Name)+len(t.Detail) == 0
 }
 
-func (c *compiler) address(t *AddressTest, place, preposition, noun string, add func(*test), get func(*Input) []mail.Address) {
+func (c *compiler) address(t *AddressTest, place, preposition, noun string, add func(*test),
+	get func(*Input) []mail.Address) {
 	before := len(c.problems)
 	one := func(key, sentence string, wanted []string, fits func(in *Input, a mail.Address, want string) bool) {
 		if len(wanted) == 0 {
@@ -221,10 +226,11 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 	if t.Exactly && len(t.Domain) == 0 {
 		c.fail(place+".exactly", "", "exactly goes with a domain, and there is none")
 	}
-	one("correspondent", preposition+" "+list(quoteAll(t.Correspondent), "or"), t.Correspondent, func(in *Input, a mail.Address, w string) bool {
-		of := in.Book.Find(a)
-		return of != nil && of.Is(w)
-	})
+	one("correspondent", preposition+" "+list(quoteAll(t.Correspondent), "or"), t.Correspondent,
+		func(in *Input, a mail.Address, w string) bool {
+			of := in.Book.Find(a)
+			return of != nil && of.Is(w)
+		})
 	one("address", preposition+" "+list(t.Address, "or"), t.Address, func(_ *Input, a mail.Address, w string) bool {
 		at := strings.LastIndexByte(w, '@')
 		return at >= 0 && a.Domain == w[at+1:] && strings.EqualFold(a.Local, w[:at])
@@ -235,12 +241,15 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 	}
 	one("domain", preposition+" "+list(t.Domain, "or")+exactly, t.Domain, func(_ *Input, a mail.Address, w string) bool {
 		w = strings.Trim(w, ".")
-		return a.Domain == w || !t.Exactly && len(a.Domain) > len(w) && a.Domain[len(a.Domain)-len(w)-1] == '.' && strings.HasSuffix(a.Domain, w)
+		return a.Domain == w || !t.Exactly && len(a.Domain) > len(w) && a.Domain[len(a.Domain)-len(w)-1] == '.' &&
+			strings.HasSuffix(a.Domain, w)
 	})
-	one("name", preposition+" someone called "+list(quoteAll(t.Name), "or"), t.Name, func(in *Input, a mail.Address, w string) bool {
-		return strings.Contains(in.fold(a.Name), w)
-	})
-	one("detail", preposition+" an address with +"+list(t.Detail, "or +"), t.Detail, func(_ *Input, a mail.Address, w string) bool { return strings.EqualFold(a.Detail(), w) })
+	one("name", preposition+" someone called "+list(quoteAll(t.Name), "or"), t.Name,
+		func(in *Input, a mail.Address, w string) bool {
+			return strings.Contains(in.fold(a.Name), w)
+		})
+	one("detail", preposition+" an address with +"+list(t.Detail, "or +"), t.Detail,
+		func(_ *Input, a mail.Address, w string) bool { return strings.EqualFold(a.Detail(), w) })
 	if t.empty() && before == len(c.problems) {
 		c.fail(place, "", "it is not said who: correspondent, address, domain or name is missing")
 	}
@@ -248,7 +257,8 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 
 // text compiles tests on texts of which one has to fit. noun is what they are
 // called; get gives them as they are and folded, or an answer why it cannot.
-func (c *compiler) text(t *TextTest, place, noun string, there *bool, add func(*test), get func(*Input) (texts, folded []string, answer Answer)) {
+func (c *compiler) text(t *TextTest, place, noun string, there *bool, add func(*test),
+	get func(*Input) (texts, folded []string, answer Answer)) {
 	before := len(c.problems)
 	any := 0
 	is := func(in *Input) (string, bool) {
@@ -440,16 +450,20 @@ func (c *compiler) date(t *DateTest, place, noun string, add func(*test), get fu
 			}})
 	}
 	if !t.After.IsZero() {
-		one("after", "on or after "+t.After.String(), func(at time.Time, in *Input) bool { return !at.Before(t.After.In(in.zone())) })
+		one("after", "on or after "+t.After.String(),
+			func(at time.Time, in *Input) bool { return !at.Before(t.After.In(in.zone())) })
 	}
 	if !t.Before.IsZero() {
-		one("before", "before "+t.Before.String(), func(at time.Time, in *Input) bool { return at.Before(t.Before.In(in.zone())) })
+		one("before", "before "+t.Before.String(),
+			func(at time.Time, in *Input) bool { return at.Before(t.Before.In(in.zone())) })
 	}
 	if !t.Within.IsZero() {
-		one("within", "in the last "+t.Within.String(), func(at time.Time, in *Input) bool { return !at.Before(t.Within.Before(in.Now)) })
+		one("within", "in the last "+t.Within.String(),
+			func(at time.Time, in *Input) bool { return !at.Before(t.Within.Before(in.Now)) })
 	}
 	if !t.Older.IsZero() {
-		one("older", "more than "+t.Older.String()+" ago", func(at time.Time, in *Input) bool { return at.Before(t.Older.Before(in.Now)) })
+		one("older", "more than "+t.Older.String()+" ago",
+			func(at time.Time, in *Input) bool { return at.Before(t.Older.Before(in.Now)) })
 	}
 	if t.After.IsZero() && t.Before.IsZero() && t.Within.IsZero() && t.Older.IsZero() {
 		c.fail(place, "", "the date is compared with nothing: after, before, within or older is missing")

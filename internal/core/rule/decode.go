@@ -58,7 +58,8 @@ func Parse(data []byte) (*Document, error) {
 	var doc Document
 	d.document(data, &doc)
 	if len(d.problems) == 0 && doc.Format != Format {
-		d.problems = append(d.problems, Problem{Place: "format", Text: fmt.Sprintf("the document has format %d; this version reads format %d", doc.Format, Format)})
+		d.problems = append(d.problems, Problem{Place: "format", Text: fmt.Sprintf("the document has format %d; this "+
+			"version reads format %d", doc.Format, Format)})
 	}
 	if len(d.problems) > 0 {
 		return nil, d.problems
@@ -181,7 +182,8 @@ func escaped(data []byte) rune {
 type decoder struct{ problems Problems }
 
 func (d *decoder) fail(n *yaml.Node, place, meant, format string, args ...any) {
-	d.problems = append(d.problems, Problem{Place: place, Line: n.Line, Column: n.Column, Text: fmt.Sprintf(format, args...), Meant: meant})
+	d.problems = append(d.problems,
+		Problem{Place: place, Line: n.Line, Column: n.Column, Text: fmt.Sprintf(format, args...), Meant: meant})
 }
 
 func (d *decoder) document(data []byte, into any) {
@@ -282,7 +284,8 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, place string) {
 		}
 		v.SetString(n.Value)
 		if w, ok := v.Interface().(word); ok && !slices.Contains(w.choices(), n.Value) {
-			d.fail(n, place, pattern.Nearest(n.Value, w.choices()), "%q is not known here; one of: %s", n.Value, strings.Join(w.choices(), ", "))
+			d.fail(n, place, pattern.Nearest(n.Value, w.choices()), "%q is not known here; one of: %s", n.Value,
+				strings.Join(w.choices(), ", "))
 		}
 		if v.Type() == reflect.TypeFor[string]() && n.Value == "" {
 			d.fail(n, place, "", "the text is empty")
@@ -329,7 +332,8 @@ func (d *decoder) object(n *yaml.Node, v reflect.Value, place string) {
 		field, ok := fieldFor(v.Type(), key)
 		switch {
 		case !ok:
-			d.fail(n.Content[i], at, pattern.Nearest(key, keysOf(v.Type())), "there is no key %q here; one of: %s", key, strings.Join(keysOf(v.Type()), ", "))
+			d.fail(n.Content[i], at, pattern.Nearest(key, keysOf(v.Type())), "there is no key %q here; one of: %s", key,
+				strings.Join(keysOf(v.Type()), ", "))
 		case seen[field.Name]:
 			d.fail(n.Content[i], at, "", "the key %q stands here twice", key)
 		default:

@@ -342,7 +342,8 @@ const (
 )
 
 func (Default) choices() []string {
-	return []string{string(SignaturePictures), string(DetachedSignatures), string(ActiveFiles), string(ForwardedMessages), string(DeliveryReports)}
+	return []string{string(SignaturePictures), string(DetachedSignatures), string(ActiveFiles), string(ForwardedMessages),
+		string(DeliveryReports)}
 }
 
 // Defaults is a list of what is left out unasked; it may be empty.
@@ -562,7 +563,8 @@ func (r *Rule) CorrespondentUses() []CorrespondentUse {
 		for _, t := range []struct {
 			key  string
 			test *AddressTest
-		}{{"sender", sender}, {"recipient", c.Recipient}, {"original sender", c.OriginalSender}, {"delivered to", c.DeliveredTo}} {
+		}{{"sender", sender}, {"recipient", c.Recipient}, {"original sender", c.OriginalSender},
+			{"delivered to", c.DeliveredTo}} {
 			if t.test == nil {
 				continue
 			}

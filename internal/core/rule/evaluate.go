@@ -108,8 +108,9 @@ type Input struct {
 	Topics       *topic.Panel                          // nil has none
 	Said         func(topic string) (about, said bool) // what people said of the message; nil for nothing
 	VerifiedBook bool                                  // correspondents are recognised only where the sender is verified
-	Taken        string                                // the first earlier rule that takes something of the message, by its name
-	Zone         *time.Location                        // set for each rule
+	// the first earlier rule that takes something of the message, by its name
+	Taken string
+	Zone  *time.Location // set for each rule
 
 	needs   Needs // of the rule that was evaluated last
 	folded  map[string]string
@@ -442,7 +443,8 @@ func (c *Compiled) choose(item *mail.Item, before int) Choice {
 			if item.Inside != nil && problem == "" {
 				problem, locked = item.Inside.Problem, item.Inside.Locked
 			}
-			return Choice{Entry: i, Hold: sealedCause(locked), Text: "whether the rule takes it hangs on the text inside, which cannot be read: " + problem}
+			return Choice{Entry: i, Hold: sealedCause(locked),
+				Text: "whether the rule takes it hangs on the text inside, which cannot be read: " + problem}
 		}
 		text := e.reason(item)
 		if e.leave {
@@ -500,7 +502,8 @@ func (c *Compiled) leftUnasked(item *mail.Item, named bool) string {
 		return "a detached signature"
 	case c.leaves[ActiveFiles] && item.Active:
 		return "a name that a computer acts upon when it is only looked at"
-	case c.leaves[ForwardedMessages] && (item.Type == "message/rfc822" || item.Type == "message/global") && item.Sealed == "" && !named:
+	case c.leaves[ForwardedMessages] && (item.Type == "message/rfc822" || item.Type == "message/global") &&
+		item.Sealed == "" && !named:
 		return "a forwarded message; its attachments are looked at instead"
 	case c.leaves[DeliveryReports] && item.Kind == mail.Report && !named:
 		return "part of a delivery report"

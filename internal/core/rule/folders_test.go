@@ -21,11 +21,12 @@ var looks = map[string]struct {
 	paths   string
 	missing string
 }{
-	"nothing said":             {Look{}, "INBOX", ""},
-	"the inbox and within":     {Look{Subfolders: true}, "INBOX|INBOX/Gauges", ""},
-	"by role":                  {Look{Folders: Names{"archive", "Nowhere"}}, "Archive", "Nowhere"},
-	"in other letters":         {Look{Folders: Names{"inbox/gauges"}}, "INBOX/Gauges", ""},
-	"a level that only holds":  {Look{Folders: Names{"projects"}, Subfolders: true}, "Projects/North mole|Projects/North mole/2026", ""},
+	"nothing said":         {Look{}, "INBOX", ""},
+	"the inbox and within": {Look{Subfolders: true}, "INBOX|INBOX/Gauges", ""},
+	"by role":              {Look{Folders: Names{"archive", "Nowhere"}}, "Archive", "Nowhere"},
+	"in other letters":     {Look{Folders: Names{"inbox/gauges"}}, "INBOX/Gauges", ""},
+	"a level that only holds": {Look{Folders: Names{"projects"}, Subfolders: true},
+		"Projects/North mole|Projects/North mole/2026", ""},
 	"what is named is taken":   {Look{Folders: Names{"Sent"}}, "Sent", ""},
 	"within what is set aside": {Look{Folders: Names{"Sent"}, Subfolders: true}, "Sent", ""},
 	"every folder": {Look{Folders: Names{"all"}},

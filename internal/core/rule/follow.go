@@ -163,7 +163,9 @@ func (c *compiler) afterwards(r *Rule, out *Compiled) {
 			if len(t.Who) == 0 {
 				c.fail(at+".tell.who", "", "it is not said who is to be told")
 			}
-			out.follow = append(out.follow, FollowUp{Kind: DoTell, Words: t.Who, Subject: c.prose(orElse(t.Subject, tellSubject), at+".tell.subject"), Text: c.prose(orElse(t.Text, tellText), at+".tell.text")})
+			out.follow = append(out.follow,
+				FollowUp{Kind: DoTell, Words: t.Who, Subject: c.prose(orElse(t.Subject, tellSubject), at+".tell.subject"),
+					Text: c.prose(orElse(t.Text, tellText), at+".tell.text")})
 		}
 		if s.Move != "" {
 			if moved {
@@ -174,12 +176,14 @@ func (c *compiler) afterwards(r *Rule, out *Compiled) {
 			c.ofMessage(f.Folder, at+".move")
 			out.follow = append(out.follow, f)
 		}
-		if len(s.Mark)+len(s.Label)+len(s.RemoveLabel) == 0 && s.Reply == nil && s.Draft == nil && s.Tell == nil && s.Move == "" {
+		if len(s.Mark)+len(s.Label)+len(s.RemoveLabel) == 0 && s.Reply == nil && s.Draft == nil && s.Tell == nil &&
+			s.Move == "" {
 			c.fail(at, "", "the entry says nothing to do")
 		}
 	}
 	order := []StepKind{DoMark, DoLabel, DoUnlabel, DoReply, DoDraft, DoTell, DoMove}
-	slices.SortStableFunc(out.follow, func(a, b FollowUp) int { return slices.Index(order, a.Kind) - slices.Index(order, b.Kind) })
+	slices.SortStableFunc(out.follow,
+		func(a, b FollowUp) int { return slices.Index(order, a.Kind) - slices.Index(order, b.Kind) })
 }
 
 func orElse(s, other string) string {
@@ -234,10 +238,13 @@ func (c *compiler) ofMessage(p *pattern.Pattern, place string) {
 	}
 	for _, u := range p.Uses() {
 		switch {
-		case strings.HasPrefix(u.Field, "file."), u.Field == "archive.stem", strings.HasPrefix(u.Field, "register"), strings.HasPrefix(u.Field, "original."):
-			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> is of one attachment, and this is about the whole message", u.Field)})
+		case strings.HasPrefix(u.Field, "file."), u.Field == "archive.stem", strings.HasPrefix(u.Field, "register"),
+			strings.HasPrefix(u.Field, "original."):
+			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> is of one attachment, "+
+				"and this is about the whole message", u.Field)})
 		case u.Field == "body", u.Field == "header":
-			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> is not at hand any more when the attachments are filed", u.Field)})
+			c.problems = append(c.problems, Problem{Place: place, At: u.Column, Text: fmt.Sprintf("<%s> is not at hand any "+
+				"more when the attachments are filed", u.Field)})
 		}
 	}
 }

@@ -40,7 +40,9 @@ func TestFollowUpsAreReadOrderedAndSaid(t *testing.T) {
 		t.Errorf("the follow-ups are %s, want %s", got, want)
 	}
 	said := c.Sentence()
-	for _, want := range []string{"Afterwards mark the message read, mark the message flagged", "label it “Filed”", "take off the label “To file” and “Urgent”", "reply to the sender, at most once in 30 days", "a reply to the sender among the drafts", "tell Harbour office and Archive", "move it to “Filed/<received year>”"} {
+	for _, want := range []string{"Afterwards mark the message read, mark the message flagged", "label it “Filed”",
+		"take off the label “To file” and “Urgent”", "reply to the sender, at most once in 30 days",
+		"a reply to the sender among the drafts", "tell Harbour office and Archive", "move it to “Filed/<received year>”"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("the sentence %q does not say %q", said, want)
 		}
@@ -95,7 +97,8 @@ func TestMistakesInFollowUpsAreToldAtTheirPlace(t *testing.T) {
 }
 
 func TestARuleMayOnlyLabel(t *testing.T) {
-	r, err := ParseRule([]byte("name: Lists\ncabinet: files\nlook: {mailboxes: all}\nmatch: {subject: {contains: digest}}\nafterwards: {label: Digest}"))
+	r, err := ParseRule([]byte("name: Lists\ncabinet: files\nlook: {mailboxes: all}\nmatch: {subject: {contains: " +
+		"digest}}\nafterwards: {label: Digest}"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -103,7 +106,8 @@ func TestARuleMayOnlyLabel(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if said := c.Sentence(); !strings.Contains(said, "file nothing. Afterwards label it “Digest”.") || c.TakesAttachments() {
+	if said := c.Sentence(); !strings.Contains(said, "file nothing. Afterwards label it “Digest”.") ||
+		c.TakesAttachments() {
 		t.Errorf("it says %q", said)
 	}
 }

@@ -9,9 +9,13 @@ import (
 
 // What is JSON is read as JSON, also where YAML would not read it.
 func TestEveryJSONIsRead(t *testing.T) {
-	for _, name := range []string{"Seedlings 🌱", "family 👨‍👩‍👧 at the quay", "a\\b \\ud83c is no escape", "tab\there", "\u007f\u0085\u009f\ufeff", "é", "\u2028 line \u2029", `quoted "so"`} {
+	for _, name := range []string{"Seedlings 🌱", "family 👨‍👩‍👧 at the quay", "a\\b \\ud83c is no escape", "tab\there",
+		"\u007f\u0085\u009f\ufeff", "é", "\u2028 line \u2029", `quoted "so"`} {
 		for _, indent := range []string{"", "\t", "  "} {
-			document := map[string]any{"format": 1, "rules": []any{map[string]any{"name": name, "cabinet": "c", "match": "every message", "look": map[string]any{"mailboxes": "all"}, "rest": map[string]any{"folder": "A"}}}}
+			document := map[string]any{"format": 1,
+				"rules": []any{
+					map[string]any{"name": name, "cabinet": "c", "match": "every message", "look": map[string]any{"mailboxes": "all"},
+						"rest": map[string]any{"folder": "A"}}}}
 			plain, err := json.MarshalIndent(document, "", indent)
 			if err != nil {
 				t.Fatal(err)
@@ -36,7 +40,8 @@ func TestEveryJSONIsRead(t *testing.T) {
 			}
 		}
 	}
-	if got, err := Parse([]byte(`{"format":1,"rules":[{"name":"half \ud83c of one","cabinet":"c","match":"every message","look":{"mailboxes":"all"},"rest":{"folder":"A"}}]}`)); err != nil || got.Rules[0].Name != "half \ufffd of one" {
+	if got, err := Parse(
+		[]byte(`{"format":1,"rules":[{"name":"half \ud83c of one","cabinet":"c","match":"every message","look":{"mailboxes":"all"},"rest":{"folder":"A"}}]}`)); err != nil || got.Rules[0].Name != "half \ufffd of one" {
 		t.Errorf("half a character: %+v, %v", got, err)
 	}
 }

@@ -116,7 +116,8 @@ func (c *compiler) topic(t *TopicTest, place string, add func(*test)) {
 			case No:
 				return fmt.Sprintf("it is not about %s, %d %% likely%s", quote(name), hundred(likely), words)
 			}
-			return fmt.Sprintf("it is in doubt whether it is about %s: %d %% likely, and surely so from %d %%, surely not up to %d %%%s", quote(name), hundred(likely), hundred(confidence), hundred(1-confidence), words)
+			return fmt.Sprintf("it is in doubt whether it is about %s: %d %% likely, and surely so from %d %%, surely not up "+
+				"to %d %%%s", quote(name), hundred(likely), hundred(confidence), hundred(1-confidence), words)
 		}})
 }
 

@@ -117,7 +117,8 @@ func contradictions(conditions []*Condition, place string, say func(place, forma
 	}
 	for i := range is {
 		for k := range is[:i] {
-			if !overlap(is[i], is[k], func(a, b string) bool { return fold(strings.TrimSpace(a)) == fold(strings.TrimSpace(b)) }) {
+			if !overlap(is[i], is[k],
+				func(a, b string) bool { return fold(strings.TrimSpace(a)) == fold(strings.TrimSpace(b)) }) {
 				say(place+".subject", "a subject cannot be %s and %s", list(quoteAll(is[k]), "or"), list(quoteAll(is[i]), "or"))
 			}
 		}

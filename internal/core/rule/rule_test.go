@@ -87,16 +87,22 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 	for _, c := range []struct{ name, old, new, place, says, meant string }{
 		{"unknown key", "sender: {domain", "sneder: {domain", "rules[0].match.all[0].sneder", "no key", "sender"},
 		{"unknown key deep down", "begins: Draft", "begns: Draft", "rules[0].unless[0].subject.begns", "no key", "begins"},
-		{"a topic without a name", "sender: {domain: tidewatch.example}", "topic: {confidence: 90%}", "rules[0].match.all[0].topic", `"is" is missing`, ""},
-		{"a confidence beyond measure", "sender: {domain: tidewatch.example}", "topic: {is: berths, confidence: 30%}", "rules[0].match.all[0].topic.confidence", "from 50% to 99%", ""},
-		{"a caution that is none", "    then: continue", "    then: continue\n    hold: [viruses]", "rules[0].hold[0]", "not known here", ""},
-		{"unknown kind", "kind: spreadsheet", "kind: spreadsheat", "rules[0].attachments[1].take[0].kind", "not known here", "spreadsheet"},
+		{"a topic without a name", "sender: {domain: tidewatch.example}", "topic: {confidence: 90%}",
+			"rules[0].match.all[0].topic", `"is" is missing`, ""},
+		{"a confidence beyond measure", "sender: {domain: tidewatch.example}", "topic: {is: berths, confidence: 30%}",
+			"rules[0].match.all[0].topic.confidence", "from 50% to 99%", ""},
+		{"a caution that is none", "    then: continue", "    then: continue\n    hold: [viruses]", "rules[0].hold[0]",
+			"not known here", ""},
+		{"unknown kind", "kind: spreadsheet", "kind: spreadsheat", "rules[0].attachments[1].take[0].kind", "not known here",
+			"spreadsheet"},
 		{"bad size", "20 KB", "20 bananas", "rules[0].attachments[0].leave[0].smaller", "a size is a number", ""},
 		{"missing key", "    name: Tide gauge readings\n", "", "rules[0]", `"name" is missing`, ""},
 		{"key twice", "    then: continue", "    then: continue\n    then: stop", "rules[0].then", "twice", ""},
-		{"map wanted", "sender: {domain: tidewatch.example}", "sender: tidewatch.example", "rules[0].match.all[0].sender", "a map of keys", ""},
+		{"map wanted", "sender: {domain: tidewatch.example}", "sender: tidewatch.example", "rules[0].match.all[0].sender",
+			"a map of keys", ""},
 		{"text wanted", "name: Tide gauge readings", "name: [a]", "rules[0].name", "a text is wanted", ""},
-		{"not for all messages by accident", "match:\n", "match: every mesage\n    old:\n", "rules[0].match", "every message", "every message"},
+		{"not for all messages by accident", "match:\n", "match: every mesage\n    old:\n", "rules[0].match", "every message",
+			"every message"},
 		{"broken YAML", "rest: leave", "rest: [leave", "", "cannot be read", ""},
 		{"anchors", "cabinet: harbour-files", "cabinet: &x harbour-files", "rules[0].cabinet", "anchors", ""},
 		{"format", "format: 1", "format: 7", "format", "format 7", ""},
@@ -112,7 +118,8 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 			continue
 		}
 		p := problems[0]
-		if p.Place != c.place || !strings.Contains(p.Text, c.says) || p.Meant != c.meant || c.place != "format" && p.Line == 0 {
+		if p.Place != c.place || !strings.Contains(p.Text, c.says) || p.Meant != c.meant || c.place != "format" &&
+			p.Line == 0 {
 			t.Errorf("%s: %+v, want place %q, text ...%q..., meant %q", c.name, p, c.place, c.says, c.meant)
 		}
 	}
@@ -121,15 +128,20 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 func TestCompileChecksWhatTheDocumentCannot(t *testing.T) {
 	for _, c := range []struct{ name, old, new, place, says string }{
 		{"unknown field", "<sender.domain>", "<sender.domian>", "attachments[1].folder", "sender.domian"},
-		{"inner folders of nothing", "        if name exists: number\n", "        inner folders: drop\n", "attachments[1].inner folders", "nothing is unpacked"},
+		{"inner folders of nothing", "        if name exists: number\n", "        inner folders: drop\n",
+			"attachments[1].inner folders", "nothing is unpacked"},
 		{"the same copy twice", "    then: continue", "    copies: [{as: eml}, {as: eml}]", "copies[1].as", "twice"},
-		{"a header without a name", "subject: {begins: Draft}", "header: {name: 'no name', is: x}", "unless[0].header.name", "no name of a header field"},
+		{"a header without a name", "subject: {begins: Draft}", "header: {name: 'no name', is: x}", "unless[0].header.name",
+			"no name of a header field"},
 		{"bad expression", "begins: Draft", "matches: '('", "unless[0].subject.matches", "regular expression"},
 		{"nothing compared", "begins: Draft", "", "unless[0].subject", "compared with nothing"},
-		{"not a domain", "domain: tidewatch.example", "domain: oda@tidewatch.example", "match.all[0].sender.domain", "is no domain"},
-		{"not an address", "domain: tidewatch.example", "address: tidewatch.example", "match.all[0].sender.address", "an @ is missing"},
+		{"not a domain", "domain: tidewatch.example", "domain: oda@tidewatch.example", "match.all[0].sender.domain",
+			"is no domain"},
+		{"not an address", "domain: tidewatch.example", "address: tidewatch.example", "match.all[0].sender.address",
+			"an @ is missing"},
 		{"empty group", "match:\n      all:", "match:\n      any: []\n      all:", "match.any", "empty"},
-		{"no folder", "        folder: Gauges/<received year>/<received month> <received month name>/<sender.domain>\n", "", "attachments[1].folder", "in which folder"},
+		{"no folder", "        folder: Gauges/<received year>/<received month> <received month name>/<sender.domain>\n", "",
+			"attachments[1].folder", "in which folder"},
 		{"unknown zone", "    then: continue", "    time zone: Europe/Brackwater", "time zone", "no time zone"},
 	} {
 		document := strings.Replace(tideGauges, c.old, c.new, 1)
@@ -153,7 +165,9 @@ func message(headers, body string) *mail.Message {
 }
 
 func TestConditions(t *testing.T) {
-	base := message("From: Oda Fenwick <oda@Gauges.tidewatch.example>\nTo: gauges+north@brackwater.example\nDate: Mon, 11 May 2026 10:00:00 +0000\nSubject: Re: AW: Water LEVEL readings, stra\u00dfe 3\nContent-Type: application/pdf; name=\"plan ③.pdf\"", strings.Repeat("x", 2000))
+	base := message("From: Oda Fenwick <oda@Gauges.tidewatch.example>\nTo: gauges+north@brackwater.example\nDate: Mon, "+
+		"11 May 2026 10:00:00 +0000\nSubject: Re: AW: Water LEVEL readings, stra\u00dfe 3\nContent-Type: application/pdf; "+
+		"name=\"plan ③.pdf\"", strings.Repeat("x", 2000))
 	base.Flags = []string{`\Flagged`, "To_file"}
 	text := "All stations report."
 	base.Text = &text
@@ -164,7 +178,8 @@ func TestConditions(t *testing.T) {
 		says      string
 	}{
 		{"sender: {domain: tidewatch.example}", Yes, "sender is oda@gauges.tidewatch.example"},
-		{"sender: {domain: tidewatch.example, exactly: true}", No, "sender is gauges.tidewatch.example, not tidewatch.example"},
+		{"sender: {domain: tidewatch.example, exactly: true}", No,
+			"sender is gauges.tidewatch.example, not tidewatch.example"},
 		{"sender: {domain: watch.example}", No, ""},
 		{"sender: {address: [x@y.example, ODA@gauges.tidewatch.example]}", Yes, ""},
 		{"sender: {name: oda}", Yes, "called “Oda Fenwick”"},
@@ -207,7 +222,8 @@ func TestConditions(t *testing.T) {
 		{"none: [{read: false}]", No, ""},
 		{"{sender: {name: oda}, read: true}", No, "is unread"},
 	} {
-		document := strings.Replace(tideGauges[:strings.Index(tideGauges, "    match:")], "format", "format", 1) + "    match:\n      " + c.condition + "\n    rest: {folder: A}\n"
+		document := strings.Replace(tideGauges[:strings.Index(tideGauges, "    match:")], "format", "format", 1) +
+			"    match:\n      " + c.condition + "\n    rest: {folder: A}\n"
 		if strings.HasPrefix(c.condition, "{") {
 			document = strings.Replace(document, "match:\n      {", "match: {", 1)
 		}
@@ -216,7 +232,8 @@ func TestConditions(t *testing.T) {
 		if r.Answer != c.want || !strings.Contains(r.Text, c.says) || r.Text == "" {
 			t.Errorf("%s: %s, %q; want %s, ...%q...", c.condition, r.Answer, r.Text, c.want, c.says)
 		}
-		if s := rule.Sentence(); strings.Contains(s, "  ") || !strings.HasPrefix(s, "Look in gauges, folder inbox. For messages ") {
+		if s := rule.Sentence(); strings.Contains(s, "  ") || !strings.HasPrefix(s, "Look in gauges, folder inbox. For "+
+			"messages ") {
 			t.Errorf("%s reads %q", c.condition, s)
 		}
 	}
@@ -238,7 +255,8 @@ func TestNothingIsReadThatCannotChangeTheAnswer(t *testing.T) {
 			t.Errorf("%s: %s (%s), want %s", k.name, r.Answer, r.Text, k.want)
 		}
 	}
-	m := message("From: a@tidewatch.example\nSubject: x\nContent-Type: application/pkcs7-mime; smime-type=enveloped-data", "")
+	m := message("From: a@tidewatch.example\nSubject: x\nContent-Type: application/pkcs7-mime; smime-type=enveloped-data",
+		"")
 	if r := c.Matches(&Input{Message: m}); r.Answer != Unknowable || !strings.Contains(r.Text, "encrypted") {
 		t.Errorf("an encrypted text: %s (%s)", r.Answer, r.Text)
 	}
@@ -253,7 +271,8 @@ func TestChoose(t *testing.T) {
 	}{
 		{mail.Item{Name: "a.xlsx", Kind: mail.Spreadsheet}, false, "kind spreadsheet"},
 		{mail.Item{Name: "B.CSV", Kind: mail.Other}, false, "name is like *.csv"},
-		{mail.Item{Name: "logo.png", Kind: mail.Picture, Inline: true, Size: 4096}, true, "inline picture, 4 KB, under 20 KB"},
+		{mail.Item{Name: "logo.png", Kind: mail.Picture, Inline: true, Size: 4096}, true,
+			"inline picture, 4 KB, under 20 KB"},
 		{mail.Item{Name: "photo.png", Kind: mail.Picture, Inline: true, Size: 400_000}, true, "the rest is left"},
 		{mail.Item{Name: "smime.p7s", Detached: true}, true, "detached signature"},
 		{mail.Item{Name: "x.csv.lnk", Active: true}, true, "acts upon"},
@@ -272,10 +291,15 @@ func TestChoose(t *testing.T) {
 }
 
 func TestSentence(t *testing.T) {
-	want := "Look in gauges, folder inbox. For messages from tidewatch.example and (whose subject contains “reading” or “water level” or " +
-		"with “gauge” and “station” in the subject or text), unless the subject begins with “Draft”: leave out inline pictures under 20 KB; " +
-		"file spreadsheets and files named *.csv in Gauges/<received year>/<received month> <received month name>/<sender.domain>, named <received date> <file.stem>; " +
-		"leave the rest. Left out unasked: inline pictures under 20 KB, detached signatures, active files, forwarded messages themselves and delivery reports. Held for a look: files that are not what their name says, office files with macros and archives with a password."
+	want := "Look in gauges, folder inbox. For messages from tidewatch.example and (whose subject contains “reading” or " +
+		"“water level” or " +
+		"with “gauge” and “station” in the subject or text), unless the subject begins with “Draft”: leave out inline " +
+		"pictures under 20 KB; " +
+		"file spreadsheets and files named *.csv in Gauges/<received year>/<received month> <received month " +
+		"name>/<sender.domain>, named <received date> <file.stem>; " +
+		"leave the rest. Left out unasked: inline pictures under 20 KB, detached signatures, active files, forwarded " +
+		"messages themselves and delivery reports. Held for a look: files that are not what their name says, office files " +
+		"with macros and archives with a password."
 	if got := one(t, tideGauges).Sentence(); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
@@ -286,7 +310,8 @@ func TestSchemaNamesEveryKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, key := range []string{`"contains any"`, `"if name exists"`, `"every message"`, `"signature pictures"`, `"additionalProperties":false`, `"at least"`} {
+	for _, key := range []string{`"contains any"`, `"if name exists"`, `"every message"`, `"signature pictures"`,
+		`"additionalProperties":false`, `"at least"`} {
 		if !strings.Contains(string(data), key) {
 			t.Errorf("the schema does not name %s", key)
 		}

@@ -27,7 +27,8 @@ func (s *schemas) of(t reflect.Type) map[string]any {
 	case reflect.TypeFor[Take]():
 		return map[string]any{"anyOf": []any{map[string]any{"const": "everything"}, s.of(reflect.TypeFor[[]ItemTest]())}}
 	case reflect.TypeFor[Size]():
-		return map[string]any{"type": []string{"string", "number"}, "examples": []string{"20 KB"}, "pattern": `^[0-9]+(\.[0-9]+)? ?([KMG]?B)?$`}
+		return map[string]any{"type": []string{"string", "number"}, "examples": []string{"20 KB"},
+			"pattern": `^[0-9]+(\.[0-9]+)? ?([KMG]?B)?$`}
 	case reflect.TypeFor[Age]():
 		return map[string]any{"type": "string", "pattern": `^[0-9]+ (day|week|month|year)s?$`}
 	case reflect.TypeFor[Day]():

@@ -46,7 +46,8 @@ func (c *Compiled) Sentence() string {
 		var forms []string
 		own := ""
 		for i, copy := range c.copies {
-			forms = append(forms, map[CopyForm]string{CopyEML: "EML", CopyHTML: "a web page", CopyText: "text", CopyPDF: "PDF"}[copy.form])
+			forms = append(forms,
+				map[CopyForm]string{CopyEML: "EML", CopyHTML: "a web page", CopyText: "text", CopyPDF: "PDF"}[copy.form])
 			if r.Copies[i].Folder != "" && own == "" {
 				own = ", " + copy.target.say()
 			}
@@ -105,7 +106,8 @@ func (c *Compiled) held() string {
 	for _, h := range []struct {
 		key  Caution
 		text string
-	}{{DisguisedFiles, "files that are not what their name says"}, {Macros, "office files with macros"}, {LockedArchives, "archives with a password"}, {ActiveNames, "active files"}} {
+	}{{DisguisedFiles, "files that are not what their name says"}, {Macros, "office files with macros"},
+		{LockedArchives, "archives with a password"}, {ActiveNames, "active files"}} {
 		if c.holds[h.key] && !(h.key == ActiveNames && c.leaves[ActiveFiles]) {
 			parts = append(parts, h.text)
 		}
@@ -119,8 +121,10 @@ func (c *Compiled) leftOut() string {
 		key  Default
 		text string
 	}{
-		{SignaturePictures, "inline pictures under " + Size(SignaturePictureSize).String()}, {DetachedSignatures, "detached signatures"},
-		{ActiveFiles, "active files"}, {ForwardedMessages, "forwarded messages themselves"}, {DeliveryReports, "delivery reports"},
+		{SignaturePictures, "inline pictures under " + Size(SignaturePictureSize).String()},
+		{DetachedSignatures, "detached signatures"},
+		{ActiveFiles, "active files"}, {ForwardedMessages, "forwarded messages themselves"},
+		{DeliveryReports, "delivery reports"},
 	} {
 		if c.leaves[d.key] {
 			parts = append(parts, d.text)

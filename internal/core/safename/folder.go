@@ -2,8 +2,8 @@ package safename
 
 import "strings"
 
-// Folder returns the levels of a folder that a person typed, each safe in a cabinet. Empty levels, "." and ".." are left
-// out.
+// Folder returns the levels of a folder that a person typed, each safe in a cabinet. Empty levels, "." and ".." are
+// left out.
 func Folder(folder string) []string {
 	var all []string
 	for _, s := range strings.Split(folder, "/") {

@@ -64,8 +64,10 @@ const (
 )
 
 // joining are the scripts whose words are written with joiners.
-var joining = []*unicode.RangeTable{unicode.Arabic, unicode.Syriac, unicode.Mandaic, unicode.Nko, unicode.Mongolian, unicode.Phags_Pa, unicode.Devanagari, unicode.Bengali,
-	unicode.Gurmukhi, unicode.Gujarati, unicode.Oriya, unicode.Tamil, unicode.Telugu, unicode.Kannada, unicode.Malayalam, unicode.Sinhala, unicode.Khmer, unicode.Myanmar}
+var joining = []*unicode.RangeTable{unicode.Arabic, unicode.Syriac, unicode.Mandaic, unicode.Nko, unicode.Mongolian,
+	unicode.Phags_Pa, unicode.Devanagari, unicode.Bengali,
+	unicode.Gurmukhi, unicode.Gujarati, unicode.Oriya, unicode.Tamil, unicode.Telugu, unicode.Kannada, unicode.Malayalam,
+	unicode.Sinhala, unicode.Khmer, unicode.Myanmar}
 
 // joins says whether the character joins, or parts, its neighbours within a word (RFC 5892
 // appendix A.1 and A.2, for whole scripts) or an emoji (UTS #51 section 2.3); else it is stray.

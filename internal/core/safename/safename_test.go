@@ -26,7 +26,8 @@ func TestFile(t *testing.T) {
 		{"അവന്\u200d", "", "അവന്\u200d"},                                   // Malayalam, at the end of a word
 		{"👨\u200d👩\u200d👧\u200d👦 plan", "", "👨\u200d👩\u200d👧\u200d👦 plan"}, // a family
 		{"👩🏽\u200d🚒❤️\u200d🔥", "", "👩🏽\u200d🚒❤️\u200d🔥"},
-		{"🏴\U000E0067\U000E0062\U000E0065\U000E006E\U000E0067\U000E007F", "", "🏴\U000E0067\U000E0062\U000E0065\U000E006E\U000E0067\U000E007F"},
+		{"🏴\U000E0067\U000E0062\U000E0065\U000E006E\U000E0067\U000E007F", "",
+			"🏴\U000E0067\U000E0062\U000E0065\U000E006E\U000E0067\U000E007F"},
 		{"\u0601 ٢٤", "", "\u0601 ٢٤"}, // a sign that is seen, though a format character
 		// Stray ones, and what changes direction, go.
 		{"in\u200dvoice\u200c", "", "invoice"},
@@ -89,7 +90,8 @@ func FuzzFile(f *testing.F) {
 	f.Fuzz(func(t *testing.T, stem, ext string) {
 		got := File(stem, ext)
 		if got == "" || got == "." || got == ".." || len(got) > MaxSegment || !utf8.ValidString(got) ||
-			strings.ContainsAny(got, Unsafe) || strings.HasSuffix(got, " ") || strings.HasSuffix(got, ".") || strings.HasPrefix(got, " ") || reserved(got) {
+			strings.ContainsAny(got, Unsafe) || strings.HasSuffix(got, " ") || strings.HasSuffix(got, ".") ||
+			strings.HasPrefix(got, " ") || reserved(got) {
 			t.Fatalf("File(%q, %q) = %q", stem, ext, got)
 		}
 		if again := File(got, ""); again != got && len(got) < 200 {

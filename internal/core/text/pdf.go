@@ -62,7 +62,8 @@ func readerIn(folder string) (pdfium.Pool, error) {
 	kept, _ := readers.LoadOrStore(folder, &reader{})
 	r := kept.(*reader)
 	r.once.Do(func() {
-		config := wazero.NewRuntimeConfig().WithCoreFeatures(api.CoreFeaturesV2 | experimental.CoreFeaturesExceptionHandling).WithMemoryLimitPages(pdfPages)
+		config := wazero.NewRuntimeConfig().WithCoreFeatures(
+			api.CoreFeaturesV2 | experimental.CoreFeaturesExceptionHandling).WithMemoryLimitPages(pdfPages)
 		if folder != "" {
 			var cache wazero.CompilationCache
 			if cache, r.err = wazero.NewCompilationCacheWithDir(filepath.Join(folder, Version())); r.err != nil {
@@ -70,7 +71,8 @@ func readerIn(folder string) (pdfium.Pool, error) {
 			}
 			config = config.WithCompilationCache(cache)
 		}
-		r.pool, r.err = webassembly.Init(webassembly.Config{Context: context.Background(), MaxTotal: mostReaders, RuntimeConfig: config, FSConfig: wazero.NewFSConfig(), Stdout: io.Discard, Stderr: io.Discard})
+		r.pool, r.err = webassembly.Init(webassembly.Config{Context: context.Background(), MaxTotal: mostReaders,
+			RuntimeConfig: config, FSConfig: wazero.NewFSConfig(), Stdout: io.Discard, Stderr: io.Discard})
 	})
 	return r.pool, r.err
 }
@@ -109,7 +111,8 @@ func ofPDF(r io.ReaderAt, size int64, folder string) (string, error) {
 }
 
 func ofPage(p pdfium.Pdfium, d references.FPDF_DOCUMENT, i int) (string, error) {
-	text, err := p.GetPageText(&requests.GetPageText{Page: requests.Page{ByIndex: &requests.PageByIndex{Document: d, Index: i}}})
+	text, err := p.GetPageText(&requests.GetPageText{
+		Page: requests.Page{ByIndex: &requests.PageByIndex{Document: d, Index: i}}})
 	if err != nil {
 		return "", err
 	}

@@ -153,7 +153,8 @@ func ofZip(r io.ReaderAt, size int64) (string, error) {
 	b := &builder{left: mostPart}
 	switch {
 	case files["word/document.xml"] != nil:
-		for _, name := range matching(files, "word/document.xml", "word/header", "word/footer", "word/footnotes.xml", "word/endnotes.xml") {
+		for _, name := range matching(files, "word/document.xml", "word/header", "word/footer", "word/footnotes.xml",
+			"word/endnotes.xml") {
 			if err := b.xml(files[name], "t", "p", "tab"); err != nil {
 				return "", err
 			}
@@ -171,7 +172,8 @@ func ofZip(r io.ReaderAt, size int64) (string, error) {
 			return "", errLocked
 		}
 		names := []string{"content.xml"}
-		if b.begins(files["mimetype"], "application/vnd.oasis.opendocument.text") { // heads and feet of pages; others hold placeholders there
+		// heads and feet of pages; others hold placeholders there
+		if b.begins(files["mimetype"], "application/vnd.oasis.opendocument.text") {
 			names = []string{"styles.xml", "content.xml"}
 		}
 		for _, name := range matching(files, names...) {
@@ -193,7 +195,8 @@ func matching(files map[string]*zip.File, names ...string) []string {
 		var some []string
 		for f := range files {
 			number := strings.TrimSuffix(strings.TrimPrefix(f, name), ".xml")
-			if _, err := strconv.Atoi(number); f == name || err == nil && strings.HasPrefix(f, name) && strings.HasSuffix(f, ".xml") {
+			if _, err := strconv.Atoi(number); f == name || err == nil && strings.HasPrefix(f, name) &&
+				strings.HasSuffix(f, ".xml") {
 				some = append(some, f)
 			}
 		}
@@ -333,7 +336,8 @@ func (b *builder) holds(f *zip.File, element string) bool {
 
 // ofWorkbook reads a workbook's cells as they are shown, a row a line.
 func ofWorkbook(r io.ReaderAt, size int64) (string, error) {
-	w, err := excelize.OpenReader(io.NewSectionReader(r, 0, size), excelize.Options{UnzipSizeLimit: mostPart, UnzipXMLSizeLimit: mostPart})
+	w, err := excelize.OpenReader(io.NewSectionReader(r, 0, size),
+		excelize.Options{UnzipSizeLimit: mostPart, UnzipXMLSizeLimit: mostPart})
 	if err != nil {
 		return "", problem("it is broken (%v)", err)
 	}

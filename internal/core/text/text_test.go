@@ -84,9 +84,12 @@ func written(content, within string) []byte {
 	var at []int
 	b.WriteString("%PDF-1.4\n")
 	for i, o := range []string{"<</Type/Catalog/Pages 2 0 R>>", "<</Type/Pages/Kids[3 0 R]/Count 1>>",
-		"<</Type/Page/Parent 2 0 R/MediaBox[0 0 595 842]/Contents 4 0 R/Resources<</Font<</F1 5 0 R>>/XObject<</X1 6 0 R>>>>>>",
-		fmt.Sprintf("<</Length %d>>stream\n%s\nendstream", len(content), content), "<</Type/Font/Subtype/Type1/BaseFont/Helvetica/Encoding/WinAnsiEncoding>>",
-		fmt.Sprintf("<</Type/XObject/Subtype/Form/BBox[0 0 595 842]/Resources<</Font<</F1 5 0 R>>>>/Length %d>>stream\n%s\nendstream", len(within), within)} {
+		"<</Type/Page/Parent 2 0 R/MediaBox[0 0 595 842]/Contents 4 0 R/Resources<</Font<</F1 5 0 R>>/XObject<</X1 6 0 " +
+			"R>>>>>>",
+		fmt.Sprintf("<</Length %d>>stream\n%s\nendstream", len(content), content),
+		"<</Type/Font/Subtype/Type1/BaseFont/Helvetica/Encoding/WinAnsiEncoding>>",
+		fmt.Sprintf("<</Type/XObject/Subtype/Form/BBox[0 0 595 842]/Resources<</Font<</F1 5 0 R>>>>/Length "+
+			"%d>>stream\n%s\nendstream", len(within), within)} {
 		at = append(at, b.Len())
 		fmt.Fprintf(&b, "%d 0 obj%s endobj\n", i+1, o)
 	}
@@ -105,17 +108,32 @@ func TestTextIsReadOfEveryForm(t *testing.T) {
 		file string
 		want []string
 	}{
-		"PDF":           {drawn(t, "", "Invoice BK-20417 for berth fees", "second page"), "a.pdf", []string{"Invoice BK-20417 for berth fees", "second page"}},
-		"PDF in pieces": {written("BT /F1 12 Tf 72 700 Td [(Place:)-300(qua)20(y)-300(C)]TJ 0 -20 Td (Harbour dues) Tj 200 0 Td (1,250.00) Tj -200 -20 Td (the pilot boat and the tug-) Tj 0 -14 Td (master of North-) Tj 0 -14 Td (Quay) Tj ET /X1 Do", "BT /F1 12 Tf 72 500 Td (Stamped: paid) Tj ET"), "a.pdf", []string{"Place: quay C\nHarbour dues 1,250.00\n", "Stamped: paid", "tugmaster of North-Quay"}},
-		"DOCX":          {zipped(t, "word/document.xml", word, "word/header1.xml", strings.ReplaceAll(word, "Invoice", "Letterhead")), "a.docx", []string{"Invoice BK-20417\nBerth north quay\nDues 1,250.00\nWater", "Letterhead"}},
-		"XLSX":          {workbook(t, ""), "a.xlsx", []string{"Station Level\nST-03 4.12", "Invoice BK-20417"}},
-		"PPTX":          {zipped(t, "ppt/presentation.xml", "<p/>", "ppt/slides/slide10.xml", fmt.Sprintf(slide, "the tenth"), "ppt/slides/slide2.xml", fmt.Sprintf(slide, "the second")), "a.pptx", []string{"the second\nthe tenth"}},
-		"ODT":           {zipped(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml", open, "styles.xml", strings.ReplaceAll(open, "Rechnung", "Briefkopf")), "a.odt", []string{"Briefkopf\n", "Rechnung\nLiegeplatz BK-20417\nPegel 4,12\nEnde"}},
-		"ODS":           {zipped(t, "mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml", open, "styles.xml", "<x><p>HYPERLINK</p></x>"), "a.ods", []string{"Pegel 4,12\nEnde"}},
-		"CSV":           {[]byte("station;level\n3;2.10\n"), "a.csv", []string{"station;level\n3;2.10"}},
-		"Latin-1":       {[]byte("Gr\xfc\xdfe vom Kai"), "a.txt", []string{"Grüße vom Kai"}},
-		"UTF-16":        {[]byte("\xff\xfeK\x00a\x00i\x00"), "a.txt", []string{"Kai"}},
-		"a web page":    {[]byte("<html><head><style>x{}</style></head><body><p>Berth&nbsp;request</p><script>no()</script></body></html>"), "a.html", []string{"Berth request"}},
+		"PDF": {drawn(t, "", "Invoice BK-20417 for berth fees", "second page"), "a.pdf",
+			[]string{"Invoice BK-20417 for berth fees", "second page"}},
+		"PDF in pieces": {written("BT /F1 12 Tf 72 700 Td [(Place:)-300(qua)20(y)-300(C)]TJ 0 -20 Td (Harbour dues) Tj 200 "+
+			"0 Td (1,250.00) Tj -200 -20 Td (the pilot boat and the tug-) Tj 0 -14 Td (master of North-) Tj 0 -14 Td (Quay) "+
+			"Tj ET /X1 Do", "BT /F1 12 Tf 72 500 Td (Stamped: paid) Tj ET"), "a.pdf", []string{"Place: quay C\nHarbour dues " +
+			"1,250.00\n", "Stamped: paid", "tugmaster of North-Quay"}},
+		"DOCX": {
+			zipped(t, "word/document.xml", word, "word/header1.xml", strings.ReplaceAll(word, "Invoice", "Letterhead")),
+			"a.docx", []string{"Invoice BK-20417\nBerth north quay\nDues 1,250.00\nWater", "Letterhead"}},
+		"XLSX": {workbook(t, ""), "a.xlsx", []string{"Station Level\nST-03 4.12", "Invoice BK-20417"}},
+		"PPTX": {
+			zipped(t, "ppt/presentation.xml", "<p/>", "ppt/slides/slide10.xml", fmt.Sprintf(slide, "the tenth"),
+				"ppt/slides/slide2.xml", fmt.Sprintf(slide, "the second")), "a.pptx", []string{"the second\nthe tenth"}},
+		"ODT": {
+			zipped(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml", open, "styles.xml",
+				strings.ReplaceAll(open, "Rechnung", "Briefkopf")), "a.odt", []string{"Briefkopf\n", "Rechnung\nLiegeplatz " +
+				"BK-20417\nPegel 4,12\nEnde"}},
+		"ODS": {
+			zipped(t, "mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml", open, "styles.xml",
+				"<x><p>HYPERLINK</p></x>"), "a.ods", []string{"Pegel 4,12\nEnde"}},
+		"CSV":     {[]byte("station;level\n3;2.10\n"), "a.csv", []string{"station;level\n3;2.10"}},
+		"Latin-1": {[]byte("Gr\xfc\xdfe vom Kai"), "a.txt", []string{"Grüße vom Kai"}},
+		"UTF-16":  {[]byte("\xff\xfeK\x00a\x00i\x00"), "a.txt", []string{"Kai"}},
+		"a web page": {
+			[]byte("<html><head><style>x{}</style></head><body><p>Berth&nbsp;request</p><script>no()</script></body></html>"),
+			"a.html", []string{"Berth request"}},
 		"nothing":       {nil, "a.txt", []string{""}},
 		"a wrong name":  {drawn(t, "", "Invoice BK-20417"), "a.docx", []string{"Invoice BK-20417"}},
 		"many of lines": {[]byte(strings.Repeat("0123456789\n", 200_000)), "a.txt", []string{"0123456789\n0123456789"}},
@@ -129,7 +147,8 @@ func TestTextIsReadOfEveryForm(t *testing.T) {
 				t.Errorf("%s: %.200q does not hold %q", name, got, want)
 			}
 		}
-		if strings.Contains(got, "HYPERLINK") || strings.Contains(got, "no()") || strings.Contains(got, "struck out") || strings.Contains(got, "a remark") || len(got) > Most {
+		if strings.Contains(got, "HYPERLINK") || strings.Contains(got, "no()") || strings.Contains(got, "struck out") ||
+			strings.Contains(got, "a remark") || len(got) > Most {
 			t.Errorf("%s: %.200q", name, got)
 		}
 	}
@@ -146,11 +165,13 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 		says   string
 		locked bool
 	}{
-		"scanned":                {drawn(t, "", ""), "a.pdf", "perhaps it was scanned", false},
-		"a locked PDF":           {drawn(t, "secret", "Invoice"), "a.pdf", "locked by a password", true},
-		"a locked workbook":      {workbook(t, "secret"), "a.xlsx", "locked by a password", true},
-		"a locked ODT":           {zipped(t, "mimetype", "x", "META-INF/manifest.xml", "<m><manifest:encryption-data xmlns:manifest='m'/></m>", "content.xml", "x"), "a.odt", "locked by a password", true},
-		"an old office file":     {append([]byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"), make([]byte, 600)...), "a.doc", "old office format", false},
+		"scanned":           {drawn(t, "", ""), "a.pdf", "perhaps it was scanned", false},
+		"a locked PDF":      {drawn(t, "secret", "Invoice"), "a.pdf", "locked by a password", true},
+		"a locked workbook": {workbook(t, "secret"), "a.xlsx", "locked by a password", true},
+		"a locked ODT": {zipped(t, "mimetype", "x", "META-INF/manifest.xml", "<m><manifest:encryption-data "+
+			"xmlns:manifest='m'/></m>", "content.xml", "x"), "a.odt", "locked by a password", true},
+		"an old office file": {append([]byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"), make([]byte, 600)...), "a.doc",
+			"old office format", false},
 		"RTF":                    {[]byte(`{\rtf1 text}`), "a.rtf", "RTF", false},
 		"no PDF":                 {[]byte("plain"), "a.pdf", "no PDF", false},
 		"half a PDF":             {drawn(t, "", "Invoice")[:300], "a.pdf", "broken", false},
@@ -167,13 +188,15 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 			t.Errorf("%s: %.100q, %v", name, got, err)
 		}
 	}
-	if _, err := Read(bytes.NewReader(nil), mostFile+1, Request{Name: "a.pdf"}); err == nil || !strings.Contains(err.Error(), "more than") {
+	if _, err := Read(bytes.NewReader(nil), mostFile+1, Request{Name: "a.pdf"}); err == nil ||
+		!strings.Contains(err.Error(), "more than") {
 		t.Errorf("a file beyond the limit: %v", err)
 	}
 }
 
 func FuzzRead(f *testing.F) {
-	for _, d := range [][]byte{drawn(f, "", "Invoice"), zipped(f, "word/document.xml", word), zipped(f, "mimetype", "x", "content.xml", open), workbook(f, ""), []byte("a;b\n"), []byte("<p>x")} {
+	for _, d := range [][]byte{drawn(f, "", "Invoice"), zipped(f, "word/document.xml", word),
+		zipped(f, "mimetype", "x", "content.xml", open), workbook(f, ""), []byte("a;b\n"), []byte("<p>x")} {
 		f.Add(d, "a.pdf")
 		f.Add(d, "a.html")
 	}

@@ -98,7 +98,8 @@ func (c *corpus) make(matter string, stage int) Mail {
 	text = append(text, c.pick("filler", language, "t", stage))
 	if c.rand.IntN(5) == 0 { // a reply
 		m.Subject = "Re: " + m.Subject
-		text = append(text, "", "On Tuesday the harbour office wrote:", "> "+c.pick("filler", language, "t", stage), "> "+c.pick(matter, language, "t", stage))
+		text = append(text, "", "On Tuesday the harbour office wrote:", "> "+c.pick("filler", language, "t", stage), "> "+
+			c.pick(matter, language, "t", stage))
 	}
 	m.Text = strings.Join(text, "\n")
 	for range c.rand.IntN(3) {
@@ -119,7 +120,8 @@ func (c *corpus) make(matter string, stage int) Mail {
 		}
 		m.Sender = mail.Address{Local: c.one("office", "info"), Domain: fmt.Sprintf("firm%d.example", len(matter)*10+of)}
 	} else {
-		m.Sender = mail.Address{Local: fmt.Sprintf("person%d", c.rand.IntN(1_000_000)), Domain: fmt.Sprintf("place%d.example", c.rand.IntN(1_000_000))}
+		m.Sender = mail.Address{Local: fmt.Sprintf("person%d", c.rand.IntN(1_000_000)),
+			Domain: fmt.Sprintf("place%d.example", c.rand.IntN(1_000_000))}
 	}
 	return m
 }
@@ -137,7 +139,8 @@ func (c *corpus) other(matter string) string {
 func (c *corpus) examples(matter string, each int) []Example {
 	var list []Example
 	for range each {
-		list = append(list, Example{Mail: c.make(matter, stageExamples), About: true}, Example{Mail: c.make(c.other(matter), stageExamples)})
+		list = append(list, Example{Mail: c.make(matter, stageExamples), About: true},
+			Example{Mail: c.make(c.other(matter), stageExamples)})
 	}
 	return list
 }

@@ -97,7 +97,8 @@ func (t *Topic) Ready() bool { return t.weights != nil }
 
 // Missing says what a topic needs before it judges.
 func (t *Topic) Missing() string {
-	return fmt.Sprintf("it has %d examples that are about it and %d that are not, and needs %d of each", t.Yes, t.No, MinExamples)
+	return fmt.Sprintf("it has %d examples that are about it and %d that are not, and needs %d of each", t.Yes, t.No,
+		MinExamples)
 }
 
 // learn fits a plane between both sorts by weighted ridge regression. Its inverse

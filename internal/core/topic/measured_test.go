@@ -160,10 +160,12 @@ func BenchmarkLearningCurve(b *testing.B) {
 	b.ReportMetric(points[0].topic.asks(), "asked")
 	b.ReportMetric(points[len(points)-1].topic.asks(), "asked-after-60")
 	rows := &bytes.Buffer{}
-	fmt.Fprintln(rows, "| examples | answers | precision | recall | asks about | word counts: precision | recall | with the same confidence: precision | recall | asks about |")
+	fmt.Fprintln(rows, "| examples | answers | precision | recall | asks about | word counts: precision | recall | with "+
+		"the same confidence: precision | recall | asks about |")
 	fmt.Fprintln(rows, "|---|---|---|---|---|---|---|---|---|---|")
 	row := func(each int, p point) {
-		fmt.Fprintf(rows, "| %d + %d | %d | %.2f | %.2f | %.0f %% | %.2f | %.2f | %.2f | %.2f | %.0f %% |\n", each, each, p.answers, p.topic.precision(), p.topic.recall(), 100*p.topic.asks(),
+		fmt.Fprintf(rows, "| %d + %d | %d | %.2f | %.2f | %.0f %% | %.2f | %.2f | %.2f | %.2f | %.0f %% |\n", each, each,
+			p.answers, p.topic.precision(), p.topic.recall(), 100*p.topic.asks(),
 			p.plain.precision(), p.plain.recall(), p.asked.precision(), p.asked.recall(), 100*p.asked.asks())
 	}
 	row(8, few[0])
@@ -231,7 +233,8 @@ func BenchmarkLearn500(b *testing.B) {
 func TestATopicSaysWhyAndHowGoodItIs(t *testing.T) {
 	c := newCorpus(t, 7)
 	few := Learn(c.examples("waste", MinExamples-1))
-	if few.Ready() || few.Missing() != "it has 4 examples that are about it and 4 that are not, and needs 5 of each" || few.Why(&Mail{Subject: "waste"}, 3) != nil {
+	if few.Ready() || few.Missing() != "it has 4 examples that are about it and 4 that are not, and needs 5 of each" ||
+		few.Why(&Mail{Subject: "waste"}, 3) != nil {
 		t.Errorf("with too few examples: %+v, %s", few, few.Missing())
 	}
 	if q := few.Quality(.85); q.Sentence() != "There are too few examples to say how good it is." {
@@ -242,14 +245,17 @@ func TestATopicSaysWhyAndHowGoodItIs(t *testing.T) {
 	if q.Examples != 40 || q.About != 20 || q.Found+q.Missed+q.Wrong > 40 || q.Found < 10 || q.Wrong > 2 {
 		t.Errorf("%+v", q)
 	}
-	for _, part := range []string{"Of 100 such messages it finds ", "; of 100 others it takes ", "each of the 40 examples judged by all the others"} {
+	for _, part := range []string{"Of 100 such messages it finds ", "; of 100 others it takes ",
+		"each of the 40 examples judged by all the others"} {
 		if !strings.Contains(q.Sentence(), part) {
 			t.Errorf("%q does not say %q", q.Sentence(), part)
 		}
 	}
-	m := Mail{Subject: "Waste collection", Text: "Please collect the garbage.\n> invoice invoice invoice", Names: []string{"sludge.pdf"}}
+	m := Mail{Subject: "Waste collection", Text: "Please collect the garbage.\n> invoice invoice invoice",
+		Names: []string{"sludge.pdf"}}
 	why := learned.Why(&m, 3)
-	if len(why) != 3 || why[0].Weight <= 0 || !strings.Contains(fmt.Sprint(why), "waste") || strings.Contains(fmt.Sprint(learned.Why(&m, 50)), "invoice") {
+	if len(why) != 3 || why[0].Weight <= 0 || !strings.Contains(fmt.Sprint(why), "waste") ||
+		strings.Contains(fmt.Sprint(learned.Why(&m, 50)), "invoice") {
 		t.Errorf("why: %v", learned.Why(&m, 50))
 	}
 	// Order of examples and judging twice change nothing.
@@ -280,7 +286,8 @@ func TestATopicSaysWhyAndHowGoodItIs(t *testing.T) {
 
 func TestHostileMailIsJudgedLikeAny(t *testing.T) {
 	learned := Learn(newCorpus(t, 7).examples("waste", 20))
-	for _, m := range []Mail{{}, {Text: strings.Repeat("\xff\xfe", 100_000)}, {Text: strings.Repeat("a", 1_000_000)}, {Subject: strings.Repeat("́", 10_000)}, {Text: strings.Repeat("> x\n", 5000)}, {Text: "ж 日本語 ١٢٣ \u202e"}} {
+	for _, m := range []Mail{{}, {Text: strings.Repeat("\xff\xfe", 100_000)}, {Text: strings.Repeat("a", 1_000_000)},
+		{Subject: strings.Repeat("́", 10_000)}, {Text: strings.Repeat("> x\n", 5000)}, {Text: "ж 日本語 ١٢٣ \u202e"}} {
 		f := Read(&m)
 		if p := learned.Judge(&f); math.IsNaN(p) || p < 0 || p > 1 {
 			t.Errorf("%.20q: %f", m.Text, p)

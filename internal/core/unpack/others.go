@@ -116,7 +116,8 @@ func (o *opener) rar() error {
 		}
 	}
 	switch {
-	case errors.Is(err, rardecode.ErrArchiveEncrypted), errors.Is(err, rardecode.ErrArchivedFileEncrypted), errors.Is(err, rardecode.ErrBadPassword):
+	case errors.Is(err, rardecode.ErrArchiveEncrypted), errors.Is(err, rardecode.ErrArchivedFileEncrypted),
+		errors.Is(err, rardecode.ErrBadPassword):
 		return encrypted("archive", len(o.request.Passwords))
 	case err != nil:
 		return broken("archive", err)
@@ -171,7 +172,8 @@ func (o *opener) smime() error {
 		return Passed(err)
 	}
 	p, err := pkcs7.Parse(data)
-	if errors.Is(err, pkcs7.ErrUnsupportedContentType) || bytes.Contains(data[:min(len(data), 64)], []byte{0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x03}) {
+	if errors.Is(err, pkcs7.ErrUnsupportedContentType) ||
+		bytes.Contains(data[:min(len(data), 64)], []byte{0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x03}) {
 		return &Error{Problem: "it is encrypted (S/MIME), so nobody can look into it here", Encrypted: true}
 	}
 	if err != nil {
@@ -187,7 +189,8 @@ func (o *opener) smime() error {
 		if err != nil {
 			return broken("signed mail", err)
 		}
-		if err := o.visit(Entry{Text: true, Type: part.Type, Name: part.Charset, Size: int64(len(text))}, bytes.NewReader(text)); err != nil {
+		if err := o.visit(Entry{Text: true, Type: part.Type, Name: part.Charset, Size: int64(len(text))},
+			bytes.NewReader(text)); err != nil {
 			return err
 		}
 	}
@@ -230,7 +233,8 @@ func (o *opener) items(raw *mail.Raw, what, header string) error {
 		if err != nil {
 			return broken(what, err)
 		}
-		e := Entry{Number: item.ID, Name: strings.ReplaceAll(item.Name, "/", "-"), Type: item.Type, Inline: item.Inline, Size: item.Size, Header: header,
+		e := Entry{Number: item.ID, Name: strings.ReplaceAll(item.Name, "/", "-"), Type: item.Type, Inline: item.Inline,
+			Size: item.Size, Header: header,
 			Opens: mail.Wrapped(item.Encoding) && item.Opens && strings.HasPrefix(item.Type, "message/")}
 		if item.Forward != nil && header != "" {
 			e.Header = headerOf(item.Forward)

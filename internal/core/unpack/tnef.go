@@ -81,7 +81,8 @@ func (o *opener) tnefStream(data []byte, depth int) error {
 		if err != nil {
 			return err
 		}
-		e := Entry{Number: number, Name: strings.ReplaceAll(strings.ReplaceAll(f.name(), "/", "-"), `\`, "-"), Type: strings.ToLower(f.mediaType), Size: int64(len(f.data))}
+		e := Entry{Number: number, Name: strings.ReplaceAll(strings.ReplaceAll(f.name(), "/", "-"), `\`, "-"),
+			Type: strings.ToLower(f.mediaType), Size: int64(len(f.data))}
 		if err := o.give(e, bytes.NewReader(f.data)); err != nil {
 			return err
 		}
@@ -142,8 +143,10 @@ func readTNEF(data []byte) ([]tnefFile, error) {
 }
 
 var windowsPages = map[uint32]*charmap.Charmap{
-	437: charmap.CodePage437, 850: charmap.CodePage850, 852: charmap.CodePage852, 866: charmap.CodePage866, 1250: charmap.Windows1250, 1251: charmap.Windows1251, 1252: charmap.Windows1252,
-	1253: charmap.Windows1253, 1254: charmap.Windows1254, 1255: charmap.Windows1255, 1256: charmap.Windows1256, 1257: charmap.Windows1257, 1258: charmap.Windows1258,
+	437: charmap.CodePage437, 850: charmap.CodePage850, 852: charmap.CodePage852, 866: charmap.CodePage866,
+	1250: charmap.Windows1250, 1251: charmap.Windows1251, 1252: charmap.Windows1252,
+	1253: charmap.Windows1253, 1254: charmap.Windows1254, 1255: charmap.Windows1255, 1256: charmap.Windows1256,
+	1257: charmap.Windows1257, 1258: charmap.Windows1258,
 }
 
 func ansi(value []byte, page *charmap.Charmap) string {
@@ -270,7 +273,8 @@ func (f *tnefFile) properties(data []byte, page *charmap.Charmap) error {
 			case propType:
 				f.mediaType = text
 			case propObject:
-				if kind == 0x000D && len(value) > 20 && binary.LittleEndian.Uint32(value[16:]) == 0x223E9F78 { // after the interface's identity
+				// after the interface's identity
+				if kind == 0x000D && len(value) > 20 && binary.LittleEndian.Uint32(value[16:]) == 0x223E9F78 {
 					f.nested = value[16:]
 				} else if f.data == nil && kind == 0x0102 {
 					f.data = value

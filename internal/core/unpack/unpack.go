@@ -203,7 +203,8 @@ func (o *opener) whole(number string) bool {
 func (o *opener) next() (number string, err error) {
 	o.count++
 	if o.count > o.limits.Entries {
-		return "", &Error{Problem: fmt.Sprintf("there are more than %d files in it, which is the limit", o.limits.Entries), Limit: true}
+		return "", &Error{Problem: fmt.Sprintf("there are more than %d files in it, which is the limit", o.limits.Entries),
+			Limit: true}
 	}
 	return fmt.Sprint(o.count), nil
 }
@@ -213,9 +214,12 @@ func (o *opener) room(octets int64) error {
 	o.octets += octets
 	switch {
 	case o.octets > o.limits.Octets || octets < 0:
-		return &Error{Problem: fmt.Sprintf("it would become larger than %d MB, which is the limit", o.limits.Octets/1e6), Limit: true}
+		return &Error{Problem: fmt.Sprintf("it would become larger than %d MB, which is the limit", o.limits.Octets/1e6),
+			Limit: true}
 	case o.octets > ratioFrom && o.octets/max(o.size, 1) >= o.limits.Ratio:
-		return &Error{Problem: fmt.Sprintf("it would become more than %d times as large as it is, as a trap does", o.limits.Ratio), Limit: true}
+		return &Error{
+			Problem: fmt.Sprintf("it would become more than %d times as large as it is, as a trap does", o.limits.Ratio),
+			Limit:   true}
 	}
 	return nil
 }
@@ -397,8 +401,11 @@ type skimmed struct {
 func (s *skimmed) Read(p []byte) (int, error) {
 	n, err := s.r.Read(p)
 	s.n += int64(n)
-	if s.n > ratioFrom && s.n/max(s.o.size, 1) >= s.o.limits.Ratio || s.n > s.o.limits.Octets+int64(s.o.limits.Entries)*1024 {
-		return n, &Error{Problem: fmt.Sprintf("it would become more than %d times as large as it is, as a trap does", s.o.limits.Ratio), Limit: true}
+	if s.n > ratioFrom && s.n/max(s.o.size, 1) >= s.o.limits.Ratio || s.n > s.o.limits.Octets+
+		int64(s.o.limits.Entries)*1024 {
+		return n, &Error{
+			Problem: fmt.Sprintf("it would become more than %d times as large as it is, as a trap does", s.o.limits.Ratio),
+			Limit:   true}
 	}
 	return n, err
 }

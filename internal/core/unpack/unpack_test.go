@@ -130,8 +130,10 @@ func TestEveryFormIsOpened(t *testing.T) {
 		{"an empty zip", zipOf(t), "x.zip", ""},
 		{"tar", plain, "x.tar", "1 plans/a.csv: xxx"},
 		{"tar.gz", packed(t, plain, gz), "x.tar.gz", "1 plans/a.csv: xxx"},
-		{"tar.xz", packed(t, plain, func(w io.Writer) (io.WriteCloser, error) { return xz.NewWriter(w) }), "x.txz", "1 plans/a.csv: xxx"},
-		{"tar.zst", packed(t, plain, func(w io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(w) }), "x.tar.zst", "1 plans/a.csv: xxx"},
+		{"tar.xz", packed(t, plain, func(w io.Writer) (io.WriteCloser, error) { return xz.NewWriter(w) }), "x.txz",
+			"1 plans/a.csv: xxx"},
+		{"tar.zst", packed(t, plain, func(w io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(w) }), "x.tar.zst",
+			"1 plans/a.csv: xxx"},
 		{"one file", packed(t, []byte("levels"), gz), "levels.csv.gz", "1 levels.csv: levels"},
 		{"bzip2", fixture(t, "levels.bz2"), "levels.csv.bz2", "1 levels.csv: levels\n"},
 		{"7z", fixture(t, "plans.7z"), "x.7z", "1 plans/a.csv: 1;2\n|2 plans/b.txt: two\n"},
@@ -153,9 +155,11 @@ func TestPathsThatLeadOutsideAreFiledInside(t *testing.T) {
 	if got := strings.Join(found, "|"); err != nil || got != want {
 		t.Errorf("got  %s, %v\nwant %s", got, err, want)
 	}
-	links := tarOf(t, tar.Header{Name: "link", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}, tar.Header{Name: "dev", Typeflag: tar.TypeChar})
+	links := tarOf(t, tar.Header{Name: "link", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"},
+		tar.Header{Name: "dev", Typeflag: tar.TypeChar})
 	found, err = opened(t, links, Request{})
-	if got := strings.Join(found, "|"); err != nil || got != "1 link (a link or a device, which is never followed)|2 dev (a link or a device, which is never followed)" {
+	if got := strings.Join(found, "|"); err != nil ||
+		got != "1 link (a link or a device, which is never followed)|2 dev (a link or a device, which is never followed)" {
 		t.Errorf("links: %s, %v", got, err)
 	}
 }
@@ -222,7 +226,8 @@ func lying(t testing.TB) []byte {
 }
 
 func TestEncryptedArchivesAreOpenedWithAKnownPassword(t *testing.T) {
-	for _, name := range []string{"secret-traditional.zip", "secret-aes256.zip", "secret-aes128.zip", "secret.7z", "secret-names.7z"} {
+	for _, name := range []string{"secret-traditional.zip", "secret-aes256.zip", "secret-aes128.zip", "secret.7z",
+		"secret-names.7z"} {
 		data := fixture(t, name)
 		for _, k := range []struct {
 			passwords []string
@@ -265,13 +270,15 @@ func TestWinmailIsOpened(t *testing.T) {
 		tnefAttachment("note", props(propObject, 0x0D, object), nil),
 	)
 	found, err := opened(t, data, Request{Name: "winmail.dat", Type: "application/ms-tnef"})
-	if got := strings.Join(found, "|"); err != nil || got != "1 Berth plan – März.pdf: %PDF|2 März.txt: x|3 inside.txt: deep" {
+	if got := strings.Join(found, "|"); err != nil ||
+		got != "1 Berth plan – März.pdf: %PDF|2 März.txt: x|3 inside.txt: deep" {
 		t.Errorf("%q, %v", got, err)
 	}
 	for n := range len(data) { // cut at every place: told or read, never a panic
 		_, _ = opened(t, data[:n], Request{Type: "application/ms-tnef"})
 	}
-	if _, err := opened(t, []byte("no tnef at all"), Request{Name: "winmail.dat"}); err == nil || !strings.Contains(err.Error(), "no winmail.dat") {
+	if _, err := opened(t, []byte("no tnef at all"), Request{Name: "winmail.dat"}); err == nil ||
+		!strings.Contains(err.Error(), "no winmail.dat") {
 		t.Errorf("what is none: %v", err)
 	}
 }
@@ -316,7 +323,9 @@ func props(id, kind uint16, value []byte) []byte {
 }
 
 func TestSignedMailIsOpenedAndEncryptedMailIsNot(t *testing.T) {
-	inside := "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nSee plan.\r\n--b\r\nContent-Type: application/pdf; name=plan.pdf\r\nContent-Transfer-Encoding: base64\r\n\r\nJVBERg==\r\n--b--\r\n"
+	inside := "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nSee " +
+		"plan.\r\n--b\r\nContent-Type: application/pdf; name=plan.pdf\r\nContent-Transfer-Encoding: " +
+		"base64\r\n\r\nJVBERg==\r\n--b--\r\n"
 	signed, err := pkcs7.NewSignedData([]byte(inside))
 	if err != nil {
 		t.Fatal(err)
@@ -331,10 +340,12 @@ func TestSignedMailIsOpenedAndEncryptedMailIsNot(t *testing.T) {
 	}
 	enveloped := fixture(t, "enveloped.p7m")
 	var known *Error
-	if _, err := opened(t, enveloped, Request{Name: "smime.p7m", Type: "application/pkcs7-mime"}); !errors.As(err, &known) || !known.Encrypted {
+	if _, err := opened(t, enveloped, Request{Name: "smime.p7m", Type: "application/pkcs7-mime"}); !errors.As(err,
+		&known) || !known.Encrypted {
 		t.Errorf("encrypted mail: %v", err)
 	}
-	if _, err := opened(t, data[:len(data)/2], Request{Type: "application/pkcs7-mime"}); !errors.As(err, &known) || known.Encrypted {
+	if _, err := opened(t, data[:len(data)/2], Request{Type: "application/pkcs7-mime"}); !errors.As(err, &known) ||
+		known.Encrypted {
 		t.Errorf("cut: %v", err)
 	}
 }
@@ -342,23 +353,25 @@ func TestSignedMailIsOpenedAndEncryptedMailIsNot(t *testing.T) {
 func TestOnlyWhatIsAskedForIsRead(t *testing.T) {
 	data := zipOf(t, "a", "1", "b", "2", "c", "3")
 	var got []string
-	err := Open(bytes.NewReader(data), int64(len(data)), Request{Contents: true, Only: []string{"2"}}, func(e Entry, content io.Reader) error {
-		text := "-"
-		if content != nil {
-			b, err := io.ReadAll(content)
-			if err != nil {
-				return err
+	err := Open(bytes.NewReader(data), int64(len(data)), Request{Contents: true, Only: []string{"2"}},
+		func(e Entry, content io.Reader) error {
+			text := "-"
+			if content != nil {
+				b, err := io.ReadAll(content)
+				if err != nil {
+					return err
+				}
+				text = string(b)
 			}
-			text = string(b)
-		}
-		got = append(got, e.Name+text)
-		return nil
-	})
+			got = append(got, e.Name+text)
+			return nil
+		})
 	if s := strings.Join(got, " "); err != nil || s != "a- b2 c-" {
 		t.Errorf("%s, %v", s, err)
 	}
 	own := errors.New("the caller's own")
-	if err := Open(bytes.NewReader(data), int64(len(data)), Request{}, func(Entry, io.Reader) error { return Passed(own) }); !errors.Is(err, own) {
+	if err := Open(bytes.NewReader(data), int64(len(data)), Request{},
+		func(Entry, io.Reader) error { return Passed(own) }); !errors.Is(err, own) {
 		t.Errorf("an error of the caller comes back as %v", err)
 	}
 }
@@ -377,7 +390,8 @@ func rar5(files ...string) []byte {
 		name, data := files[i], files[i+1]
 		n := uint64(len(data))
 		out = append(out, block(vint(2), vint(2), vint(n), vint(4), vint(n), vint(0o100644),
-			binary.LittleEndian.AppendUint32(nil, crc([]byte(data))), vint(0), vint(1), vint(uint64(len(name))), []byte(name))...)
+			binary.LittleEndian.AppendUint32(nil, crc([]byte(data))), vint(0), vint(1), vint(uint64(len(name))),
+			[]byte(name))...)
 		out = append(out, data...)
 	}
 	return append(out, block(vint(5), vint(0), vint(0))...)
@@ -388,12 +402,15 @@ func FuzzOpen(f *testing.F) {
 	f.Add(packed(f, tarOf(f, tar.Header{Name: "a", Size: 3}), gz), "x.tgz", "")
 	f.Add(tarOf(f, tar.Header{Name: "a", Size: 3}), "x.tar", "")
 	f.Add(rar5("a", "b"), "x.rar", "")
-	f.Add(tnefOf(tnefAttachment("a", props(propLongName, 0x1E, []byte("long")), []byte("x"))), "winmail.dat", "application/ms-tnef")
-	for _, name := range []string{"plans.7z", "secret.7z", "secret-aes256.zip", "secret-traditional.zip", "levels.bz2", "enveloped.p7m"} {
+	f.Add(tnefOf(tnefAttachment("a", props(propLongName, 0x1E, []byte("long")), []byte("x"))), "winmail.dat",
+		"application/ms-tnef")
+	for _, name := range []string{"plans.7z", "secret.7z", "secret-aes256.zip", "secret-traditional.zip", "levels.bz2",
+		"enveloped.p7m"} {
 		f.Add(fixture(f, name), name, map[bool]string{true: "application/pkcs7-mime"}[strings.HasSuffix(name, "p7m")])
 	}
 	f.Fuzz(func(t *testing.T, data []byte, name, mediaType string) {
-		r := Request{Name: name, Type: mediaType, Contents: true, Passwords: []string{"slack-water"}, Limits: Limits{Entries: 100, Octets: 4 << 20}}
+		r := Request{Name: name, Type: mediaType, Contents: true, Passwords: []string{"slack-water"},
+			Limits: Limits{Entries: 100, Octets: 4 << 20}}
 		var total int64
 		err := Open(bytes.NewReader(data), int64(len(data)), r, func(e Entry, content io.Reader) error {
 			if strings.HasPrefix(e.Name, "/") || strings.Contains("/"+e.Name+"/", "/../") || strings.Contains(e.Name, `\`) {

@@ -80,7 +80,8 @@ func secure(address string) error {
 	if err != nil || u.Host == "" {
 		return fmt.Errorf("%q is no address", address)
 	}
-	if u.Scheme == "https" || u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "localhost" || u.Hostname() == "::1") {
+	if u.Scheme == "https" || u.Scheme == "http" &&
+		(u.Hostname() == "127.0.0.1" || u.Hostname() == "localhost" || u.Hostname() == "::1") {
 		return nil
 	}
 	return fmt.Errorf("the address %s is not encrypted: tokens are asked for by https only", address)
@@ -230,7 +231,8 @@ func (t *Terms) AskDevice(ctx context.Context) (*Device, error) {
 	if err != nil {
 		return nil, said(err)
 	}
-	return &Device{Code: answer.UserCode, Page: answer.VerificationURI, Direct: answer.VerificationURIComplete, Expires: answer.Expiry, answer: answer}, nil
+	return &Device{Code: answer.UserCode, Page: answer.VerificationURI, Direct: answer.VerificationURIComplete,
+		Expires: answer.Expiry, answer: answer}, nil
 }
 
 // Await waits until the code was entered, as patiently as the issuer wishes.
@@ -255,7 +257,8 @@ func (t *Terms) Renew(ctx context.Context, tokens Tokens) (Tokens, error) {
 	if err != nil {
 		return tokens, err
 	}
-	token, err := t.config("").TokenSource(ctx, &oauth2.Token{RefreshToken: tokens.Refresh, Expiry: time.Unix(1, 0)}).Token()
+	token, err := t.config("").TokenSource(ctx,
+		&oauth2.Token{RefreshToken: tokens.Refresh, Expiry: time.Unix(1, 0)}).Token()
 	if err != nil {
 		return tokens, said(err)
 	}

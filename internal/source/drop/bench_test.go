@@ -62,7 +62,8 @@ func BenchmarkDeliveries(b *testing.B) {
 				b.Fatal(err)
 			}
 			defer root.Close()
-			r := New(Config{Domain: "drop.brackwater.example", Spool: os.TempDir(), Clock: time.Now, Log: slog.New(slog.DiscardHandler),
+			r := New(Config{Domain: "drop.brackwater.example", Spool: os.TempDir(), Clock: time.Now,
+				Log: slog.New(slog.DiscardHandler),
 				Find: func(string) (Address, bool, error) {
 					return Address{Mailbox: "m", Address: "a@drop.brackwater.example"}, true, nil
 				},

@@ -27,12 +27,18 @@ func TestRealClients(t *testing.T) {
 	}
 	const to = "gauges@drop.brackwater.example"
 	for name, args := range map[string][]string{
-		"swaks":                  {"swaks", "--server", smtpAt, "--from", "oda@tidewatch.example", "--to", to, "--data", "@" + file},
-		"swaks with encryption":  {"swaks", "--server", smtpAt, "--tls", "--from", "oda@tidewatch.example", "--to", to, "--data", "@" + file},
-		"swaks by LMTP":          {"swaks", "--server", lmtpAt, "--protocol", "LMTP", "--from", "oda@tidewatch.example", "--to", to, "--data", "@" + file},
-		"curl":                   {"curl", "-sS", "--url", "smtp://" + smtpAt, "--mail-from", "oda@tidewatch.example", "--mail-rcpt", to, "--upload-file", file},
-		"msmtp":                  {"msmtp", "--host=" + host, "--port=" + port, "--from=oda@tidewatch.example", "--tls=off", to},
-		"msmtp, pipelined, STLS": {"msmtp", "--host=" + host, "--port=" + port, "--from=oda@tidewatch.example", "--tls=on", "--tls-starttls=on", "--tls-certcheck=off", to},
+		"swaks": {"swaks", "--server", smtpAt, "--from", "oda@tidewatch.example", "--to", to, "--data", "@" +
+			file},
+		"swaks with encryption": {"swaks", "--server", smtpAt, "--tls", "--from", "oda@tidewatch.example", "--to", to,
+			"--data", "@" + file},
+		"swaks by LMTP": {"swaks", "--server", lmtpAt, "--protocol", "LMTP", "--from", "oda@tidewatch.example",
+			"--to", to, "--data", "@" + file},
+		"curl": {"curl", "-sS", "--url", "smtp://" + smtpAt, "--mail-from", "oda@tidewatch.example",
+			"--mail-rcpt", to, "--upload-file", file},
+		"msmtp": {"msmtp", "--host=" + host, "--port=" + port, "--from=oda@tidewatch.example", "--tls=off",
+			to},
+		"msmtp, pipelined, STLS": {"msmtp", "--host=" + host, "--port=" + port, "--from=oda@tidewatch.example", "--tls=on",
+			"--tls-starttls=on", "--tls-certcheck=off", to},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if _, err := exec.LookPath(args[0]); err != nil {
@@ -50,10 +56,12 @@ func TestRealClients(t *testing.T) {
 				t.Fatalf("%d messages came, want one", len(got)-before)
 			}
 			body := []byte(got[before])
-			if i := bytes.Index(body, []byte("\r\n\r\n")); i < 0 || !strings.HasPrefix(strings.TrimRight(string(body[i+4:]), "\r\n")+"|", "It is 4.2 m.\r\n.A line with a dot|") {
+			if i := bytes.Index(body, []byte("\r\n\r\n")); i < 0 ||
+				!strings.HasPrefix(strings.TrimRight(string(body[i+4:]), "\r\n")+"|", "It is 4.2 m.\r\n.A line with a dot|") {
 				t.Errorf("it came as %q", body)
 			}
-			for _, want := range []string{"Subject: Reading\r\n", fmt.Sprintf("Delivered-To: %s\r\n", to), "Return-Path: <oda@tidewatch.example>\r\n"} {
+			for _, want := range []string{"Subject: Reading\r\n", fmt.Sprintf("Delivered-To: %s\r\n", to),
+				"Return-Path: <oda@tidewatch.example>\r\n"} {
 				if !bytes.Contains(body, []byte(want)) {
 					t.Errorf("it lacks %q", want)
 				}

@@ -96,7 +96,8 @@ func (r *Receiver) Serve(l net.Listener, lmtp bool) {
 	r.servers = append(r.servers, s)
 	r.mutex.Unlock()
 	// A mail server in front is one host for all; anybody else has a share.
-	limits := inbound.Limits{Total: maxConnections, PerHost: maxPerHost, Refusal: "421 4.7.0 too many connections from your address; try again later\r\n"}
+	limits := inbound.Limits{Total: maxConnections, PerHost: maxPerHost, Refusal: "421 4.7.0 too many connections from " +
+		"your address; try again later\r\n"}
 	if lmtp {
 		limits.PerHost = maxConnections
 	}
@@ -359,7 +360,8 @@ func (s *session) trace(a Address, now time.Time) string {
 	if ip := s.remote(); ip != nil {
 		from += " ([" + ip.String() + "])"
 	}
-	return fmt.Sprintf("Return-Path: <%s>\r\nDelivered-To: %s\r\nReceived: from %s\r\n\tby %s with %s\r\n\tfor <%s>; %s\r\n",
+	return fmt.Sprintf("Return-Path: <%s>\r\nDelivered-To: %s\r\nReceived: from %s\r\n\tby %s with %s\r\n\tfor <%s>; "+
+		"%s\r\n",
 		clean(s.from), a.Address, from, s.receiver.config.Domain, with, a.Address, now.Format(time.RFC1123Z))
 }
 

@@ -41,8 +41,10 @@ type house struct {
 func newHouse(t *testing.T, names testbed.Names) *house {
 	t.Helper()
 	resolver, _ := testbed.StartDNS(t, names)
-	h := &house{now: time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC), came: map[string][]string{}, addresses: map[string]Address{}}
-	for _, a := range []Address{{Mailbox: "gauges"}, {Mailbox: "berths"}, {Mailbox: "listed", Senders: []string{"tidewatch.example", "keld@marram.example"}}} {
+	h := &house{now: time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC), came: map[string][]string{},
+		addresses: map[string]Address{}}
+	for _, a := range []Address{{Mailbox: "gauges"}, {Mailbox: "berths"},
+		{Mailbox: "listed", Senders: []string{"tidewatch.example", "keld@marram.example"}}} {
 		a.Address = a.Mailbox + "@drop.brackwater.example"
 		h.addresses[a.Mailbox] = a
 	}
@@ -51,7 +53,8 @@ func newHouse(t *testing.T, names testbed.Names) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.receiver = New(Config{Domain: "Drop.Brackwater.Example", TLS: &tls.Config{Certificates: []tls.Certificate{pair}}, MaxBytes: 3 << 20, Spool: t.TempDir(), Resolver: resolver, Trusted: "mx.brackwater.example",
+	h.receiver = New(Config{Domain: "Drop.Brackwater.Example", TLS: &tls.Config{Certificates: []tls.Certificate{pair}},
+		MaxBytes: 3 << 20, Spool: t.TempDir(), Resolver: resolver, Trusted: "mx.brackwater.example",
 		Clock: func() time.Time { return h.now }, Log: slog.New(slog.DiscardHandler),
 		Find: func(local string) (Address, bool, error) {
 			a, ok := h.addresses[local]
@@ -107,7 +110,8 @@ func send(t *testing.T, address, from, raw string, to ...string) string {
 	said := func(err error) string {
 		var answer *smtp.SMTPError
 		if errors.As(err, &answer) {
-			return fmt.Sprintf("%d %d.%d.%d %s", answer.Code, answer.EnhancedCode[0], answer.EnhancedCode[1], answer.EnhancedCode[2], answer.Message)
+			return fmt.Sprintf("%d %d.%d.%d %s", answer.Code, answer.EnhancedCode[0], answer.EnhancedCode[1],
+				answer.EnhancedCode[2], answer.Message)
 		}
 		return err.Error()
 	}
@@ -132,7 +136,9 @@ func send(t *testing.T, address, from, raw string, to ...string) string {
 	return ""
 }
 
-const letter = "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: Reading\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\nMessage-ID: <1@tidewatch.example>\r\n\r\nIt is 4.2 m.\r\n.A line with a dot\r\n"
+const letter = "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: gauges@brackwater.example\r\nSubject: " +
+	"Reading\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\nMessage-ID: <1@tidewatch.example>\r\n\r\nIt is 4.2 m.\r\n.A " +
+	"line with a dot\r\n"
 
 func TestAMessageIsKeptAsItCame(t *testing.T) {
 	h := newHouse(t, testbed.Names{})
@@ -146,7 +152,9 @@ func TestAMessageIsKeptAsItCame(t *testing.T) {
 			t.Fatalf("%s got %q", box, got)
 		}
 		trace := strings.TrimSuffix(got[0], letter)
-		for _, want := range []string{"Return-Path: <oda@tidewatch.example>\r\n", "Delivered-To: " + box + "@drop.brackwater.example\r\n", "by drop.brackwater.example with ESMTP\r\n", "; Tue, 12 May 2026 06:02:00 +0000\r\n"} {
+		for _, want := range []string{"Return-Path: <oda@tidewatch.example>\r\n", "Delivered-To: " + box +
+			"@drop.brackwater.example\r\n", "by drop.brackwater.example with ESMTP\r\n",
+			"; Tue, 12 May 2026 06:02:00 +0000\r\n"} {
 			if !strings.Contains(trace, want) {
 				t.Errorf("the trace lacks %q: %q", want, trace)
 			}
@@ -163,7 +171,8 @@ func TestALineMayBeAsLongAsAMessage(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	answers := talk(t, conn, "EHLO tidewatch.example\r\n", "MAIL FROM:<oda@tidewatch.example>\r\n", "RCPT TO:<gauges@drop.brackwater.example>\r\n", "DATA\r\n", "Subject: long\r\n\r\n"+long+"\r\n.\r\n", "NOOP\r\n")
+	answers := talk(t, conn, "EHLO tidewatch.example\r\n", "MAIL FROM:<oda@tidewatch.example>\r\n",
+		"RCPT TO:<gauges@drop.brackwater.example>\r\n", "DATA\r\n", "Subject: long\r\n\r\n"+long+"\r\n.\r\n", "NOOP\r\n")
 	if got := answers[len(answers)-2]; !strings.HasPrefix(got, "250") {
 		t.Errorf("the answer is %q", got)
 	}
@@ -209,7 +218,8 @@ func TestAMessageWhoseLinesEndWithCRCRLFIsTakenAndAnswered(t *testing.T) {
 	}
 	defer conn.Close()
 	began := time.Now()
-	answers := talk(t, conn, "EHLO tidewatch.example\r\n", "MAIL FROM:<oda@tidewatch.example>\r\n", "RCPT TO:<gauges@drop.brackwater.example>\r\n", "DATA\r\n", "Subject: odd\r\r\n\r\r\ntext\r\r\n.\r\n")
+	answers := talk(t, conn, "EHLO tidewatch.example\r\n", "MAIL FROM:<oda@tidewatch.example>\r\n",
+		"RCPT TO:<gauges@drop.brackwater.example>\r\n", "DATA\r\n", "Subject: odd\r\r\n\r\r\ntext\r\r\n.\r\n")
 	if got := answers[len(answers)-1]; !strings.HasPrefix(got, "250") || time.Since(began) > 30*time.Second {
 		t.Errorf("after %v the answer is %q", time.Since(began), got)
 	}
@@ -242,7 +252,8 @@ func TestCommandsThatNeverEndAreCutOff(t *testing.T) {
 func TestWhatIsRefusedForGoodIsTold(t *testing.T) {
 	h := newHouse(t, testbed.Names{})
 	address := h.listen(t, false)
-	if got := send(t, address, "oda@tidewatch.example", letter+strings.Repeat("too long\r\n", 400_000), "gauges"); !strings.HasPrefix(got, "552") {
+	if got := send(t, address, "oda@tidewatch.example", letter+strings.Repeat("too long\r\n", 400_000),
+		"gauges"); !strings.HasPrefix(got, "552") {
 		t.Errorf("too large: %q", got)
 	}
 	if got := send(t, address, "eve@elsewhere.example", letter, "listed"); !strings.HasPrefix(got, "550") {
@@ -250,7 +261,9 @@ func TestWhatIsRefusedForGoodIsTold(t *testing.T) {
 	}
 	h.mutex.Lock()
 	defer h.mutex.Unlock()
-	if len(h.rejected) != 2 || !strings.HasPrefix(h.rejected[0], "gauges from oda@tidewatch.example: Maximum message size") || !strings.HasPrefix(h.rejected[1], "listed from eve@elsewhere.example: ") {
+	if len(h.rejected) != 2 ||
+		!strings.HasPrefix(h.rejected[0], "gauges from oda@tidewatch.example: Maximum message size") ||
+		!strings.HasPrefix(h.rejected[1], "listed from eve@elsewhere.example: ") {
 		t.Errorf("told: %q", h.rejected)
 	}
 }
@@ -264,9 +277,10 @@ func TestWhatIsRefusedAndHow(t *testing.T) {
 		says string
 	}{
 		"an unknown address": {[]string{"nobody"}, letter, "550 5.1.1"},
-		"too large":          {[]string{"gauges"}, letter + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 60_000), "552 5.3.4"},
-		"no room":            {[]string{"berths"}, "Subject: no room\r\n\r\nx\r\n", "452 4.3.1"},
-		"going round":        {[]string{"gauges"}, strings.Repeat("Received: from a by b\r\n", 102) + letter, "554 5.4.6"},
+		"too large": {[]string{"gauges"}, letter + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 60_000),
+			"552 5.3.4"},
+		"no room":     {[]string{"berths"}, "Subject: no room\r\n\r\nx\r\n", "452 4.3.1"},
+		"going round": {[]string{"gauges"}, strings.Repeat("Received: from a by b\r\n", 102) + letter, "554 5.4.6"},
 		"two addresses of which one has its senders": {[]string{"listed", "gauges"}, letter, "452 4.5.3"},
 		"the same the other way round":               {[]string{"gauges", "listed"}, letter, "452 4.5.3"},
 	} {
@@ -275,7 +289,8 @@ func TestWhatIsRefusedAndHow(t *testing.T) {
 		}
 	}
 	h.failing = errors.New("the records do not answer")
-	if said := send(t, address, "a@b.example", letter, "gauges"); !strings.HasPrefix(said, "451 4.3.0") || strings.Contains(said, "records do not") {
+	if said := send(t, address, "a@b.example", letter, "gauges"); !strings.HasPrefix(said, "451 4.3.0") ||
+		strings.Contains(said, "records do not") {
 		t.Errorf("records that fail: %q", said)
 	}
 	if got := h.of("gauges"); len(got) > 0 {
@@ -360,7 +375,8 @@ func TestNetworks(t *testing.T) {
 			t.Errorf("%s and %s are two", a, b)
 		}
 	}
-	if network(net.ParseIP("192.0.2.1")) == network(net.ParseIP("192.0.2.2")) || network(net.ParseIP("2001:db8::1")) == network(net.ParseIP("2001:db8:0:1::1")) {
+	if network(net.ParseIP("192.0.2.1")) == network(net.ParseIP("192.0.2.2")) ||
+		network(net.ParseIP("2001:db8::1")) == network(net.ParseIP("2001:db8:0:1::1")) {
 		t.Error("different networks are one")
 	}
 }
@@ -410,7 +426,8 @@ func lmtp(t *testing.T, address, raw string, to ...string) map[string]string {
 func TestLMTPAnswersForEachRecipient(t *testing.T) {
 	h := newHouse(t, testbed.Names{})
 	got := lmtp(t, h.listen(t, true), "Subject: no room\r\n\r\nx\r\n", "gauges", "berths", "nobody", "listed")
-	if got["gauges"] != "" || !strings.HasPrefix(got["berths"], "452") || !strings.HasPrefix(got["nobody"], "550") || !strings.HasPrefix(got["listed"], "550") {
+	if got["gauges"] != "" || !strings.HasPrefix(got["berths"], "452") || !strings.HasPrefix(got["nobody"], "550") ||
+		!strings.HasPrefix(got["listed"], "550") {
 		t.Errorf("%v", got)
 	}
 	if kept := h.of("gauges"); len(kept) != 1 || !strings.Contains(kept[0], "with LMTP") {
@@ -428,7 +445,8 @@ func TestEncryptionIsOffered(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := c.SendMail("a@b.example", []string{"gauges@drop.brackwater.example"}, strings.NewReader(letter)); err != nil {
+	if err := c.SendMail("a@b.example", []string{"gauges@drop.brackwater.example"},
+		strings.NewReader(letter)); err != nil {
 		t.Fatal(err)
 	}
 	if got := h.of("gauges"); len(got) != 1 || !strings.Contains(got[0], "with ESMTPS") {
@@ -441,7 +459,9 @@ func TestEncryptionIsOffered(t *testing.T) {
 func signed(t *testing.T, raw, domain string, key crypto.Signer) string {
 	t.Helper()
 	var out bytes.Buffer
-	if err := dkim.Sign(&out, strings.NewReader(raw), &dkim.SignOptions{Domain: domain, Selector: "s", Signer: key, HeaderKeys: []string{"From", "To", "Subject", "Date"}}); err != nil {
+	if err := dkim.Sign(&out, strings.NewReader(raw),
+		&dkim.SignOptions{Domain: domain, Selector: "s", Signer: key,
+			HeaderKeys: []string{"From", "To", "Subject", "Date"}}); err != nil {
 		t.Fatal(err)
 	}
 	return out.String()
@@ -472,13 +492,20 @@ func TestSendersThatAreListedMustBeProven(t *testing.T) {
 		"by a return address of the domain": {"b@news.marram.example", marram, ""},
 		"with no signature":                 {"oda@tidewatch.example", letter, "550 5.7.1"},
 		"signed by somebody else":           {"x@evil.example", signed(t, letter, "evil.example", private), "550 5.7.1"},
-		"changed since it was signed":       {"", strings.Replace(signed(t, letter, "tidewatch.example", private), "4.2", "9.9", 1), "550 5.7.1"},
-		"of somebody who is not listed":     {"x@evil.example", signed(t, strings.ReplaceAll(letter, "oda@tidewatch.example", "x@evil.example"), "evil.example", private), "550 5.7.1"},
-		"of another person of that domain":  {"b@marram.example", strings.ReplaceAll(marram, "keld@", "else@"), "550 5.7.1"},
-		"with a name that looks like one":   {"x@evil.example", signed(t, strings.ReplaceAll(letter, "Oda Fenwick <oda@tidewatch.example>", `"oda@tidewatch.example" <x@evil.example>`), "evil.example", private), "550 5.7.1"},
-		"with two authors":                  {"", signed(t, "From: x@evil.example\r\n"+letter, "tidewatch.example", private), "550 5.7.1"},
+		"changed since it was signed": {"",
+			strings.Replace(signed(t, letter, "tidewatch.example", private), "4.2", "9.9", 1), "550 5.7.1"},
+		"of somebody who is not listed": {"x@evil.example",
+			signed(t, strings.ReplaceAll(letter, "oda@tidewatch.example", "x@evil.example"), "evil.example", private),
+			"550 5.7.1"},
+		"of another person of that domain": {"b@marram.example", strings.ReplaceAll(marram, "keld@", "else@"), "550 5.7.1"},
+		"with a name that looks like one": {"x@evil.example",
+			signed(t, strings.ReplaceAll(letter, "Oda Fenwick <oda@tidewatch.example>",
+				`"oda@tidewatch.example" <x@evil.example>`), "evil.example", private), "550 5.7.1"},
+		"with two authors": {"", signed(t, "From: x@evil.example\r\n"+letter, "tidewatch.example", private),
+			"550 5.7.1"},
 		"whose signature cannot be checked": {"", signed(t, letter, "slow.tidewatch.example", private), "451 4.7.5"},
-		"with what a server did not write":  {"", "Authentication-Results: mx.brackwater.example; dmarc=pass header.from=tidewatch.example\r\n" + letter, "550 5.7.1"},
+		"with what a server did not write": {"",
+			"Authentication-Results: mx.brackwater.example; dmarc=pass header.from=tidewatch.example\r\n" + letter, "550 5.7.1"},
 	} {
 		before := len(h.of("listed"))
 		said := send(t, address, c.from, c.raw, "listed")
@@ -497,7 +524,8 @@ func TestSendersThatAreListedMustBeProven(t *testing.T) {
 		"it failed":            {"mx.brackwater.example; dmarc=fail header.from=tidewatch.example", "550"},
 		"of an unknown server": {"mx.evil.example; dmarc=pass header.from=tidewatch.example", "550"},
 	} {
-		if got := lmtp(t, front, "Authentication-Results: "+c.field+"\r\n"+letter, "listed"); !strings.HasPrefix(got["listed"], c.says) || got["listed"] == "" != (c.says == "") {
+		if got := lmtp(t, front, "Authentication-Results: "+c.field+"\r\n"+letter,
+			"listed"); !strings.HasPrefix(got["listed"], c.says) || got["listed"] == "" != (c.says == "") {
 			t.Errorf("%s: %v, want %q", name, got, c.says)
 		}
 	}

@@ -22,7 +22,8 @@ func (s *Session) Write(ctx context.Context, folder string) (source.State, error
 // Mark stores flags and reads back what the message has then.
 func (s *Session) Mark(ctx context.Context, uid uint32, on, off []string) ([]string, error) {
 	for _, f := range on {
-		if !strings.HasPrefix(f, `\`) && !slices.Contains(s.keeps, imaplib.FlagWildcard) && !slices.ContainsFunc(s.keeps, func(k imaplib.Flag) bool { return strings.EqualFold(string(k), f) }) {
+		if !strings.HasPrefix(f, `\`) && !slices.Contains(s.keeps, imaplib.FlagWildcard) &&
+			!slices.ContainsFunc(s.keeps, func(k imaplib.Flag) bool { return strings.EqualFold(string(k), f) }) {
 			return nil, source.ErrNoLabels
 		}
 	}
@@ -45,7 +46,8 @@ func (s *Session) Mark(ctx context.Context, uid uint32, on, off []string) ([]str
 	var flags []string
 	found := false
 	err := s.run(ctx, func() error {
-		got, err := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, Flags: true}).Collect()
+		got, err := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)),
+			&imaplib.FetchOptions{UID: true, Flags: true}).Collect()
 		for _, m := range got {
 			if uint32(m.UID) == uid {
 				found = true
@@ -127,7 +129,9 @@ func (s *Session) Move(ctx context.Context, uid uint32, folder string) (source.P
 func (s *Session) Remove(ctx context.Context, uid uint32) error {
 	set := imaplib.UIDSetNum(imaplib.UID(uid))
 	err := s.run(ctx, func() error {
-		err := s.client.Store(set, &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Silent: true, Flags: []imaplib.Flag{imaplib.FlagDeleted}}, nil).Close()
+		err := s.client.Store(set,
+			&imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Silent: true, Flags: []imaplib.Flag{imaplib.FlagDeleted}},
+			nil).Close()
 		if err != nil {
 			return err
 		}
@@ -169,7 +173,9 @@ func (s *Session) ensure(ctx context.Context, folder string) (string, error) {
 			}
 		}
 		if try > 0 {
-			return "", &source.Error{Step: source.Folders, Problem: fmt.Sprintf("the folder %q was made and is not listed", folder), Advice: "Make the folder in the mail program.", Lasting: true}
+			return "", &source.Error{Step: source.Folders,
+				Problem: fmt.Sprintf("the folder %q was made and is not listed", folder), Advice: "Make the folder in the mail " +
+					"program.", Lasting: true}
 		}
 		name := folder
 		if s.separator != 0 && s.separator != '/' {
@@ -198,7 +204,8 @@ func (s *Session) ensure(ctx context.Context, folder string) (string, error) {
 func (s *Session) Named(ctx context.Context, messageID string) ([]uint32, error) {
 	var uids []uint32
 	err := s.run(ctx, func() error {
-		data, err := s.client.UIDSearch(&imaplib.SearchCriteria{Header: []imaplib.SearchCriteriaHeaderField{{Key: "Message-ID", Value: messageID}}}, nil).Wait()
+		data, err := s.client.UIDSearch(&imaplib.SearchCriteria{
+			Header: []imaplib.SearchCriteriaHeaderField{{Key: "Message-ID", Value: messageID}}}, nil).Wait()
 		if err != nil {
 			return err
 		}

@@ -75,7 +75,9 @@ func Check(ctx context.Context, c Config) []source.Check {
 	if err != nil {
 		return fail(err)
 	}
-	checks = append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d folders; the inbox can be opened", len(folders))})
+	checks = append(checks,
+		source.Check{Step: source.Folders, OK: true,
+			Detail: fmt.Sprintf("%d folders; the inbox can be opened", len(folders))})
 	push := source.Check{Step: source.Push, OK: true, Detail: "the server announces new mail at once (IDLE)"}
 	if !s.Pushes() {
 		push.Detail = "the server cannot announce new mail; the mailbox is looked into at the interval"
@@ -157,7 +159,9 @@ func (c *Config) startTLS(ctx context.Context, conn net.Conn, config *tls.Config
 		err = fmt.Errorf("it greets with %q", greeting)
 	}
 	if err != nil {
-		return fail(&source.Error{Step: source.Connection, Problem: fmt.Sprintf("the server at %s does not speak IMAP (%v)", c.Address(), reach.Cause(err)), Advice: "Check the port: " + c.Ports + ".", Err: err})
+		return fail(&source.Error{Step: source.Connection,
+			Problem: fmt.Sprintf("the server at %s does not speak IMAP (%v)", c.Address(), reach.Cause(err)),
+			Advice:  "Check the port: " + c.Ports + ".", Err: err})
 	}
 	if _, err := conn.Write([]byte("S1 STARTTLS\r\n")); err != nil {
 		return fail(c.Explain(err))
@@ -172,7 +176,8 @@ func (c *Config) startTLS(ctx context.Context, conn net.Conn, config *tls.Config
 			continue // something that the server says unasked
 		}
 		if kind, text, _ := strings.Cut(tagged, " "); !strings.EqualFold(kind, "OK") {
-			return fail(&source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the server at %s does not begin an encrypted connection (%s)", c.Address(), text),
+			return fail(&source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the server at %s does not begin an "+
+				"encrypted connection (%s)", c.Address(), text),
 				Advice: "Check that port and encryption go together: " + c.Ports + ".", Lasting: true})
 		}
 		break
@@ -195,7 +200,9 @@ func (s *Session) signIn(c *Config) error {
 	if c.Token != "" {
 		client := c.Bearer(c.Username, c.Token, func(m string) bool { return s.client.Caps().Has(imaplib.Cap("AUTH=" + m)) })
 		if client == nil {
-			return &source.Error{Step: source.SignIn, Problem: "the server takes no tokens: it announces neither OAUTHBEARER nor XOAUTH2", Advice: "Sign in with a password instead.", Lasting: true}
+			return &source.Error{Step: source.SignIn,
+				Problem: "the server takes no tokens: it announces neither OAUTHBEARER nor XOAUTH2",
+				Advice:  "Sign in with a password instead.", Lasting: true}
 		}
 		what, advice = "the consent that was given", "Sign in again."
 		err = s.client.Authenticate(client)
@@ -207,11 +214,15 @@ func (s *Session) signIn(c *Config) error {
 	}
 	var answer *imaplib.Error
 	if !errors.As(err, &answer) {
-		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the connection ended while signing in (%v)%s", reach.Cause(err), s.guard.farewell()), Err: err}
+		return &source.Error{Step: source.SignIn,
+			Problem: fmt.Sprintf("the connection ended while signing in (%v)%s", reach.Cause(err), s.guard.farewell()), Err: err}
 	}
-	e := &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the server refuses the name %q or %s (%s)", c.Username, what, answer.Text), Advice: advice, Err: err}
+	e := &source.Error{Step: source.SignIn,
+		Problem: fmt.Sprintf("the server refuses the name %q or %s (%s)", c.Username, what, answer.Text), Advice: advice,
+		Err: err}
 	if !refusesForGood(answer.Code) {
-		e.Problem, e.Advice = fmt.Sprintf("the server lets nobody sign in now (%s)", answer.Text), "Ink Tray tries again by itself."
+		e.Problem, e.Advice = fmt.Sprintf("the server lets nobody sign in now (%s)", answer.Text),
+			"Ink Tray tries again by itself."
 		return e
 	}
 	e.Lasting = true
@@ -226,7 +237,8 @@ func (s *Session) signIn(c *Config) error {
 // none in that case. Every other code, such as THROTTLED, is about this moment.
 func refusesForGood(code imaplib.ResponseCode) bool {
 	switch code {
-	case "", imaplib.ResponseCodeAuthenticationFailed, imaplib.ResponseCodeAuthorizationFailed, imaplib.ResponseCodeExpired,
+	case "", imaplib.ResponseCodeAuthenticationFailed, imaplib.ResponseCodeAuthorizationFailed,
+		imaplib.ResponseCodeExpired,
 		imaplib.ResponseCodePrivacyRequired, imaplib.ResponseCodeContactAdmin, imaplib.ResponseCodeNoPerm:
 		return true
 	}

@@ -30,7 +30,9 @@ func TestConformance(t *testing.T) {
 	sourcetest.Run(t, sourcetest.Box{
 		Session: func(t *testing.T) source.Session {
 			t.Helper()
-			s, err := Dial(t.Context(), Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"})
+			s, err := Dial(t.Context(),
+				Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann",
+					Password: "pw"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -45,14 +47,17 @@ func TestConformance(t *testing.T) {
 		},
 		Label: func(t *testing.T, folder string, uid uint32, label string) {
 			pick(t, folder)
-			if err := c.Store(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{imaplib.Flag(label)}}, nil).Close(); err != nil {
+			if err := c.Store(imaplib.UIDSetNum(imaplib.UID(uid)),
+				&imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{imaplib.Flag(label)}},
+				nil).Close(); err != nil {
 				t.Fatal(err)
 			}
 		},
 		Delete: func(t *testing.T, folder string, uid uint32) {
 			pick(t, folder)
 			set := imaplib.UIDSetNum(imaplib.UID(uid))
-			if err := c.Store(set, &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{imaplib.FlagDeleted}}, nil).Close(); err != nil {
+			if err := c.Store(set, &imaplib.StoreFlags{Op: imaplib.StoreFlagsAdd, Flags: []imaplib.Flag{imaplib.FlagDeleted}},
+				nil).Close(); err != nil {
 				t.Fatal(err)
 			}
 			if err := c.UIDExpunge(set).Close(); err != nil {
@@ -76,7 +81,8 @@ func TestConformance(t *testing.T) {
 
 func TestCheckNamesTheStepThatFails(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	good := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann", Password: "pw", Timeout: 3 * time.Second}
+	good := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots},
+		Username: "ann", Password: "pw", Timeout: 3 * time.Second}
 	change := func(f func(*Config)) Config { c := good; f(&c); return c }
 	for _, c := range []struct {
 		name   string
@@ -89,11 +95,14 @@ func TestCheckNamesTheStepThatFails(t *testing.T) {
 		{"none, asked for by name", change(func(c *Config) { c.Port, c.Encryption = d.IMAP, reach.None }), "", ""},
 		{"no host", change(func(c *Config) { c.Host = "" }), source.NameLookup, "no host"},
 		{"unknown host", change(func(c *Config) { c.Host = "imap.nowhere.invalid" }), source.NameLookup, "not found"},
-		{"nobody at the port", change(func(c *Config) { c.Port = testbed.FreePort(t) }), source.Connection, "no server answers"},
-		{"certificate of a stranger", change(func(c *Config) { c.RootCAs = nil }), source.Encryption, "nobody that this machine trusts"},
+		{"nobody at the port", change(func(c *Config) { c.Port = testbed.FreePort(t) }), source.Connection,
+			"no server answers"},
+		{"certificate of a stranger", change(func(c *Config) { c.RootCAs = nil }), source.Encryption,
+			"nobody that this machine trusts"},
 		{"certificate for another name", change(func(c *Config) { c.Host = "127.0.0.1" }), source.Encryption, "another name"},
 		{"tls on the plain port", change(func(c *Config) { c.Port = d.IMAP }), source.Encryption, ""},
-		{"wrong password", change(func(c *Config) { c.Password = "wrong" }), source.SignIn, `refuses the name "ann" or its password`},
+		{"wrong password", change(func(c *Config) { c.Password = "wrong" }), source.SignIn,
+			`refuses the name "ann" or its password`},
 		{"unknown encryption", change(func(c *Config) { c.Encryption = "ssl" }), source.Encryption, "not known"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -161,7 +170,8 @@ func script(t *testing.T, answer func(tag, command string) string) Config {
 			}()
 		}
 	}()
-	return Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None}, Username: "a", Password: "b", Timeout: 2 * time.Second}
+	return Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None},
+		Username: "a", Password: "b", Timeout: 2 * time.Second}
 }
 
 // usual answers what every session asks first.
@@ -180,7 +190,8 @@ func usual(tag, command string) (string, bool) {
 func TestAnUnreadableAccountIsReadWhole(t *testing.T) {
 	raw := "From: oda@tidewatch.example\r\nSubject: odd\r\nContent-Type: application/pdf; name=a.pdf\r\n\r\n%PDF"
 	deep := strings.Repeat("(", 50_000)
-	for name, structure := range map[string]string{"nonsense": `BODYSTRUCTURE ("text" oops`, "a bomb of parentheses": "BODYSTRUCTURE " + deep} {
+	for name, structure := range map[string]string{"nonsense": `BODYSTRUCTURE ("text" oops`,
+		"a bomb of parentheses": "BODYSTRUCTURE " + deep} {
 		t.Run(name, func(t *testing.T) {
 			c := script(t, func(tag, command string) string {
 				if out, ok := usual(tag, command); ok {
@@ -189,7 +200,9 @@ func TestAnUnreadableAccountIsReadWhole(t *testing.T) {
 				switch {
 				case strings.Contains(command, "BODYSTRUCTURE") && strings.Contains(command, "FETCH 1 "):
 					header := "Subject: fine\r\n\r\n"
-					return fmt.Sprintf("* 1 FETCH (UID 1 FLAGS () INTERNALDATE \"12-May-2026 06:02:00 +0000\" RFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL \"7bit\" 1 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n%s OK done\r\n", len(header), header, tag)
+					return fmt.Sprintf("* 1 FETCH (UID 1 FLAGS () INTERNALDATE \"12-May-2026 06:02:00 +0000\" RFC822.SIZE 20 "+
+						"BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL \"7bit\" 1 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n%s OK "+
+						"done\r\n", len(header), header, tag)
 				case strings.Contains(command, "BODYSTRUCTURE"):
 					return "* 2 FETCH (UID 2 " + structure + ")\r\n" + tag + " OK done\r\n"
 				case strings.Contains(command, "BODY.PEEK[]"):
@@ -308,7 +321,9 @@ func TestAMessageWithoutAnAnswerIsAskedForAgain(t *testing.T) {
 			return out
 		}
 		header := "Subject: late\r\n\r\n"
-		answer := fmt.Sprintf("* 2 FETCH (UID 2 FLAGS () INTERNALDATE \"12-May-2026 06:02:00 +0000\" RFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL \"7bit\" 1 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n", len(header), header)
+		answer := fmt.Sprintf("* 2 FETCH (UID 2 FLAGS () INTERNALDATE \"12-May-2026 06:02:00 +0000\" RFC822.SIZE 20 "+
+			"BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL \"7bit\" 1 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n",
+			len(header), header)
 		switch {
 		case strings.Contains(command, "SEARCH") && strings.Contains(command, "3"):
 			return "* SEARCH\r\n" + tag + " OK done\r\n" // gone meanwhile
@@ -341,7 +356,9 @@ func TestFoldersOfAnotherSeparatorAndScript(t *testing.T) {
 	c := d.Client("ann")
 	testbed.MakeFolders(t, c, "Hafen.Pegelstände", "Плавание")
 	testbed.Append(t, c, "Hafen.Pegelstände", []byte("Subject: level\r\n\r\nx"), time.Now())
-	s, err := Dial(t.Context(), Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.StartTLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"})
+	s, err := Dial(t.Context(),
+		Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.StartTLS, RootCAs: d.Roots},
+			Username: "ann", Password: "pw"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -354,7 +371,8 @@ func TestFoldersOfAnotherSeparatorAndScript(t *testing.T) {
 	for _, f := range folders {
 		roles[f.Path] = f.Role
 	}
-	for path, role := range map[string]string{"INBOX": "inbox", "Drafts": "drafts", "Archive": "archive", "Hafen/Pegelstände": "", "Плавание": ""} {
+	for path, role := range map[string]string{"INBOX": "inbox", "Drafts": "drafts", "Archive": "archive",
+		"Hafen/Pegelstände": "", "Плавание": ""} {
 		if got, ok := roles[path]; !ok || got != role {
 			t.Errorf("%s has the role %q (there: %v), want %q", path, got, ok, role)
 		}
@@ -441,7 +459,9 @@ func TestARefusalIsToldAsTheServerSaysIt(t *testing.T) {
 }
 
 func TestAServerThatHangsUpOrSpeaksAnotherLanguageIsToldAsSuch(t *testing.T) {
-	for name, greeting := range map[string]string{"it hangs up": "", "it speaks another language": "220 mail.brackwater.example ESMTP\r\n", "it says goodbye": "* BYE too many connections\r\n"} {
+	for name, greeting := range map[string]string{"it hangs up": "",
+		"it speaks another language": "220 mail.brackwater.example ESMTP\r\n",
+		"it says goodbye":            "* BYE too many connections\r\n"} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
@@ -452,7 +472,9 @@ func TestAServerThatHangsUpOrSpeaksAnotherLanguageIsToldAsSuch(t *testing.T) {
 				conn.Close()
 			}
 		}()
-		_, err = Dial(t.Context(), Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None}, Username: "a", Password: "b", Timeout: 2 * time.Second})
+		_, err = Dial(t.Context(),
+			Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None},
+				Username: "a", Password: "b", Timeout: 2 * time.Second})
 		l.Close()
 		var e *source.Error
 		if !errors.As(err, &e) || e.Step != source.Connection && e.Step != source.SignIn || e.Lasting {
@@ -472,7 +494,8 @@ func TestAServerWithoutLabelsIsTold(t *testing.T) {
 				}
 				switch {
 				case strings.HasPrefix(command, "SELECT"):
-					return "* 1 EXISTS\r\n* OK [UIDVALIDITY 7] x\r\n* OK [UIDNEXT 2] x\r\n* OK [PERMANENTFLAGS " + permanent + "] x\r\n" + tag + " OK [READ-WRITE] done\r\n"
+					return "* 1 EXISTS\r\n* OK [UIDVALIDITY 7] x\r\n* OK [UIDNEXT 2] x\r\n* OK [PERMANENTFLAGS " + permanent +
+						"] x\r\n" + tag + " OK [READ-WRITE] done\r\n"
 				case strings.Contains(command, "STORE"):
 					return tag + " OK done\r\n"
 				case strings.Contains(command, "FETCH"):

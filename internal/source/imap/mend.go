@@ -236,7 +236,8 @@ func nextString(b []byte) (s string, rest []byte, ok bool) {
 	return string(b[:end]), b[end:], end > 0
 }
 
-var modifiedBase64 = base64.NewEncoding("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+,").WithPadding(base64.NoPadding)
+var modifiedBase64 = base64.NewEncoding("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+,").WithPadding(
+	base64.NoPadding)
 
 // readable says whether a folder's name is valid in modified UTF-7 (RFC 9051 appendix
 // A.1), or in UTF-8.

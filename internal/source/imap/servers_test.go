@@ -33,20 +33,23 @@ func dialed(t *testing.T, c Config) *Session {
 // UIDPLUS, no CONDSTORE, no labels of one's own, one folder.
 func TestConformanceWithAPlainServer(t *testing.T) {
 	m := testbed.StartMailutils(t, "ann")
-	config := Config{Server: reach.Server{Host: m.Host, Port: m.IMAP, Encryption: reach.StartTLS, RootCAs: m.Roots}, Username: "ann@box.example", Password: "pw"}
+	config := Config{Server: reach.Server{Host: m.Host, Port: m.IMAP, Encryption: reach.StartTLS, RootCAs: m.Roots},
+		Username: "ann@box.example", Password: "pw"}
 	checks := Check(t.Context(), config)
 	if end := checks[len(checks)-1]; !end.OK {
 		t.Fatalf("%+v", checks)
 	}
 	s := dialed(t, config)
-	if s.client.Caps().Has(imaplib.CapMove) || s.client.Caps().Has(imaplib.CapUIDPlus) || s.client.Caps().Has(imaplib.CapCondStore) {
+	if s.client.Caps().Has(imaplib.CapMove) || s.client.Caps().Has(imaplib.CapUIDPlus) ||
+		s.client.Caps().Has(imaplib.CapCondStore) {
 		t.Fatalf("this server can more than was thought: %v", s.client.Caps())
 	}
 	// It numbers the mailbox anew with the first message that comes into it.
 	if _, err := s.Open(t.Context(), "INBOX"); err != nil { // which makes it
 		t.Fatal(err)
 	}
-	if err := dialed(t, config).Append(t.Context(), "INBOX", []byte(sourcetest.Messages()["plain text"]), nil); err != nil {
+	if err := dialed(t, config).Append(t.Context(), "INBOX", []byte(sourcetest.Messages()["plain text"]),
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := dialed(t, config).Open(t.Context(), "INBOX"); err != nil {
@@ -62,7 +65,8 @@ func TestConformanceWithAPlainServer(t *testing.T) {
 			t.Fatal(err)
 		}
 		state, err := s.Open(t.Context(), "INBOX")
-		if err != nil || int(state.Messages) != i+2 || state.UIDNext <= before.UIDNext || state.UIDValidity != before.UIDValidity {
+		if err != nil || int(state.Messages) != i+2 || state.UIDNext <= before.UIDNext ||
+			state.UIDValidity != before.UIDValidity {
 			t.Fatalf("before %+v, after %+v, %v", before, state, err)
 		}
 		uids, err := s.UIDs(t.Context(), source.Query{From: before.UIDNext})
@@ -120,11 +124,14 @@ func TestFoldersOfOtherUsers(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	bob := d.Client("bob")
 	testbed.MakeFolders(t, bob, "Pilots", "Private", "Drafts/Old")
-	if err := bob.SetACL("Pilots", imaplib.RightsIdentifier("ann"), imaplib.RightModificationReplace, imaplib.RightSet("lrs")).Wait(); err != nil {
+	if err := bob.SetACL("Pilots", imaplib.RightsIdentifier("ann"), imaplib.RightModificationReplace,
+		imaplib.RightSet("lrs")).Wait(); err != nil {
 		t.Fatal(err)
 	}
 	testbed.Append(t, bob, "Pilots", []byte("Subject: of bob\r\n\r\nx"), time.Now())
-	s := dialed(t, Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"})
+	s := dialed(t,
+		Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann",
+			Password: "pw"})
 	folders, err := s.Folders(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -143,7 +150,8 @@ func TestFoldersOfOtherUsers(t *testing.T) {
 		t.Errorf("%+v, %v", state, err)
 	}
 	states, err := s.Glance(t.Context(), []string{"INBOX", "Other Users/bob/Pilots", "Nowhere"})
-	if err != nil || len(states) != 2 || states["Other Users/bob/Pilots"].UIDNext != state.UIDNext || states["Other Users/bob/Pilots"].UIDValidity != state.UIDValidity {
+	if err != nil || len(states) != 2 || states["Other Users/bob/Pilots"].UIDNext != state.UIDNext ||
+		states["Other Users/bob/Pilots"].UIDValidity != state.UIDValidity {
 		t.Errorf("at a glance: %+v, %v", states, err)
 	}
 	var refused *source.Error
@@ -157,7 +165,8 @@ func TestFoldersOfOtherUsers(t *testing.T) {
 
 func TestACertificateMayBePinnedOrItsAuthorityGiven(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	config := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS}, Username: "ann", Password: "pw"}
+	config := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS}, Username: "ann",
+		Password: "pw"}
 	checks := Check(t.Context(), config)
 	end := checks[len(checks)-1]
 	if end.OK || end.Step != source.Encryption {
@@ -172,7 +181,8 @@ func TestACertificateMayBePinnedOrItsAuthorityGiven(t *testing.T) {
 	dialed(t, config)
 	config.Pinned = strings.Repeat("ab", 32)
 	var e *source.Error
-	if _, err := Dial(t.Context(), config); !errors.As(err, &e) || !e.Lasting || !strings.Contains(e.Problem, "not the one that is pinned: its fingerprint is "+fingerprint) {
+	if _, err := Dial(t.Context(), config); !errors.As(err, &e) || !e.Lasting ||
+		!strings.Contains(e.Problem, "not the one that is pinned: its fingerprint is "+fingerprint) {
 		t.Errorf("another certificate: %v", err)
 	}
 	config.Pinned, config.Authority = "", string(d.Authority)
@@ -189,9 +199,12 @@ func TestThroughAProxy(t *testing.T) {
 	d := testbed.StartDovecot(t)
 	for _, kind := range []string{"socks5", "http"} {
 		asked, address := testbed.StartProxy(t, kind, "ann", "secret")
-		config := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots, Proxy: kind + "://ann:secret@" + address}, Username: "ann", Password: "pw"}
+		config := Config{
+			Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots, Proxy: kind +
+				"://ann:secret@" + address}, Username: "ann", Password: "pw"}
 		checks := Check(t.Context(), config)
-		if end := checks[len(checks)-1]; !end.OK || !strings.Contains(checks[0].Detail, "through the proxy "+address) || asked() == 0 {
+		if end := checks[len(checks)-1]; !end.OK || !strings.Contains(checks[0].Detail, "through the proxy "+address) ||
+			asked() == 0 {
 			t.Errorf("%s: %+v, asked %d times", kind, checks, asked())
 		}
 		for name, change := range map[string]func(*Config){
@@ -202,7 +215,8 @@ func TestThroughAProxy(t *testing.T) {
 			bad := config
 			change(&bad)
 			var e *source.Error
-			if _, err := Dial(t.Context(), bad); !errors.As(err, &e) || e.Step != source.Connection || !strings.Contains(e.Problem, "the proxy") {
+			if _, err := Dial(t.Context(), bad); !errors.As(err, &e) || e.Step != source.Connection ||
+				!strings.Contains(e.Problem, "the proxy") {
 				t.Errorf("%s, %s: %v", kind, name, err)
 			}
 		}
@@ -221,7 +235,8 @@ func TestTokens(t *testing.T) {
 		w.Write([]byte(`{"active":true,"username":"ann"}`))
 	}))
 	d.Trust(introspection + "/")
-	config := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann", Token: "good"}
+	config := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots},
+		Username: "ann", Token: "good"}
 	dialed(t, config)
 	bad := config
 	bad.Token = "bad"

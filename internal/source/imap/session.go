@@ -99,14 +99,18 @@ func (s *Session) lost(step source.Step, doing string, err error) error {
 	}
 	var answer *imaplib.Error
 	if !errors.As(err, &answer) {
-		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("%s: the connection ended (%v)%s", doing, reach.Cause(err), s.guard.farewell()), Err: err}
+		return &source.Error{Step: source.Connection,
+			Problem: fmt.Sprintf("%s: the connection ended (%v)%s", doing, reach.Cause(err), s.guard.farewell()), Err: err}
 	}
 	e := &source.Error{Step: step, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, answer.Text), Err: err}
 	switch answer.Code {
 	case imaplib.ResponseCodeOverQuota:
-		e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%s)", doing, answer.Text), "Make room in the mailbox, or have it enlarged; then try again."
-	case imaplib.ResponseCodeLimit, imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse, imaplib.ResponseCodeServerBug, "THROTTLED":
-		e.Step, e.Problem, e.Advice = source.Connection, fmt.Sprintf("%s: the server asks to wait (%s)", doing, answer.Text), "Ink Tray waits and goes on by itself."
+		e.Problem, e.Advice = fmt.Sprintf("%s: the mailbox is full (%s)", doing, answer.Text), "Make room in the mailbox, "+
+			"or have it enlarged; then try again."
+	case imaplib.ResponseCodeLimit, imaplib.ResponseCodeUnavailable, imaplib.ResponseCodeInUse,
+		imaplib.ResponseCodeServerBug, "THROTTLED":
+		e.Step, e.Problem, e.Advice = source.Connection, fmt.Sprintf("%s: the server asks to wait (%s)", doing, answer.Text),
+			"Ink Tray waits and goes on by itself."
 	case imaplib.ResponseCodeNoPerm:
 		e.Advice = "Have the rights on this folder extended on the mail server."
 	}
@@ -115,7 +119,8 @@ func (s *Session) lost(step source.Step, doing string, err error) error {
 
 var roles = map[imaplib.MailboxAttr]string{
 	imaplib.MailboxAttrArchive: "archive", imaplib.MailboxAttrDrafts: "drafts", imaplib.MailboxAttrSent: "sent",
-	imaplib.MailboxAttrJunk: "junk", imaplib.MailboxAttrTrash: "trash", imaplib.MailboxAttrAll: "all", imaplib.MailboxAttrFlagged: "flagged",
+	imaplib.MailboxAttrJunk: "junk", imaplib.MailboxAttrTrash: "trash", imaplib.MailboxAttrAll: "all",
+	imaplib.MailboxAttrFlagged: "flagged",
 }
 
 // Folders lists the folders, those of other users and shared ones included (RFC
@@ -142,7 +147,8 @@ func (s *Session) Folders(ctx context.Context) ([]source.Folder, error) {
 	var folders []source.Folder
 	for _, d := range all {
 		f := source.Folder{Path: d.Mailbox, Selectable: true}
-		f.Shared = slices.ContainsFunc(shared, func(prefix string) bool { return strings.HasPrefix(d.Mailbox+string(d.Delim), prefix) })
+		f.Shared = slices.ContainsFunc(shared,
+			func(prefix string) bool { return strings.HasPrefix(d.Mailbox+string(d.Delim), prefix) })
 		if d.Delim != 0 {
 			s.separator = d.Delim
 		}
@@ -194,7 +200,8 @@ func (s *Session) sharedPrefixes(ctx context.Context) ([]string, error) {
 
 // Glance asks for the state of several folders at once (RFC 9051 section 6.3.11).
 func (s *Session) Glance(ctx context.Context, folders []string) (map[string]source.State, error) {
-	options := &imaplib.StatusOptions{NumMessages: true, UIDNext: true, UIDValidity: true, HighestModSeq: s.client.Caps().Has(imaplib.CapCondStore)}
+	options := &imaplib.StatusOptions{NumMessages: true, UIDNext: true, UIDValidity: true,
+		HighestModSeq: s.client.Caps().Has(imaplib.CapCondStore)}
 	states := map[string]source.State{}
 	if s.names == nil {
 		if _, err := s.Folders(ctx); err != nil {
@@ -248,7 +255,8 @@ func (s *Session) choose(ctx context.Context, folder string, readOnly bool) (sou
 		var ok bool
 		if name, ok = s.names[folder]; !ok {
 			s.names = nil
-			return source.State{}, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("there is no folder %q in the mailbox", folder), Advice: "Choose one of its folders, or make this one in the mail program.", Lasting: true}
+			return source.State{}, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("there is no folder %q in the "+
+				"mailbox", folder), Advice: "Choose one of its folders, or make this one in the mail program.", Lasting: true}
 		}
 	}
 	s.drain()
@@ -262,7 +270,8 @@ func (s *Session) choose(ctx context.Context, folder string, readOnly bool) (sou
 		return source.State{}, s.lost(source.Folders, fmt.Sprintf("opening the folder %q", folder), err)
 	}
 	s.folder, s.keeps = folder, data.PermanentFlags
-	state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), Messages: data.NumMessages, ModSeq: data.HighestModSeq}
+	state := source.State{UIDValidity: data.UIDValidity, UIDNext: uint32(data.UIDNext), Messages: data.NumMessages,
+		ModSeq: data.HighestModSeq}
 	s.noStore = state.ModSeq == 0
 	s.state = state
 	if state.UIDNext == 0 { // allowed by RFC 3501: ask for the last message
@@ -393,7 +402,8 @@ func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Fa
 			one, err = s.whole(ctx, uid)
 		}
 		if err == nil && len(one) == 0 {
-			return nil, &source.Error{Step: source.Folders, Problem: "the mail server lists the message and does not give it", Err: source.ErrNothing}
+			return nil, &source.Error{Step: source.Folders, Problem: "the mail server lists the message and does not give it",
+				Err: source.ErrNothing}
 		}
 		if err != nil {
 			return nil, s.lost(source.Folders, fmt.Sprintf("reading the message with UID %d", uid), err)
@@ -479,7 +489,8 @@ func (s *Session) nameParts(ctx context.Context, f *source.Facts) error {
 	case s.unreadable(err) && ctx.Err() == nil:
 		return s.again(ctx)
 	}
-	return s.lost(source.Connection, fmt.Sprintf("reading the names of the attachments of the message with UID %d", f.UID), err)
+	return s.lost(source.Connection, fmt.Sprintf("reading the names of the attachments of the message with UID %d", f.UID),
+		err)
 }
 
 // sectionOf is the section of an item (RFC 9051 section 6.4.5).
@@ -516,13 +527,15 @@ func (s *Session) again(ctx context.Context) error {
 	}
 	state, err := s.Open(ctx, folder)
 	if err == nil && state.UIDValidity != before {
-		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("the mail server gave the messages of the folder %q new numbers", folder),
+		return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("the mail server gave the messages of the "+
+			"folder %q new numbers", folder),
 			Advice: "Ink Tray looks into the folder again by itself.", Err: source.ErrRenumbered}
 	}
 	return err
 }
 
-var headerSection = &imaplib.FetchItemBodySection{Specifier: imaplib.PartSpecifierHeader, HeaderFields: mail.HeaderFields, Peek: true}
+var headerSection = &imaplib.FetchItemBodySection{Specifier: imaplib.PartSpecifierHeader,
+	HeaderFields: mail.HeaderFields, Peek: true}
 
 func (s *Session) fetch(ctx context.Context, uids []uint32) ([]source.Facts, error) {
 	facts := make([]source.Facts, 0, len(uids))
@@ -677,7 +690,8 @@ func (s *Session) askArrival(ctx context.Context, uid uint32) error {
 	s.arrival = arrival{}
 	var at time.Time
 	err := s.run(ctx, func() error {
-		got, err := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, InternalDate: true}).Collect()
+		got, err := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)),
+			&imaplib.FetchOptions{UID: true, InternalDate: true}).Collect()
 		for _, m := range got {
 			if uint32(m.UID) == uid {
 				at = m.InternalDate
@@ -722,7 +736,8 @@ func (s *Session) message(ctx context.Context, uid uint32) ([]byte, source.Facts
 	}
 	err := s.run(ctx, func() error {
 		section := &imaplib.FetchItemBodySection{Peek: true}
-		cmd := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, Flags: true, BodySection: []*imaplib.FetchItemBodySection{section}})
+		cmd := s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)),
+			&imaplib.FetchOptions{UID: true, Flags: true, BodySection: []*imaplib.FetchItemBodySection{section}})
 		for m := cmd.Next(); m != nil; m = cmd.Next() {
 			for item := m.Next(); item != nil; item = m.Next() {
 				switch item := item.(type) {
@@ -808,7 +823,8 @@ func (s *Session) Head(ctx context.Context, facts *source.Facts, item string, oc
 	return data, err
 }
 
-func (s *Session) section(ctx context.Context, uid uint32, item string, partial *imaplib.SectionPartial) (io.ReadCloser, error) {
+func (s *Session) section(ctx context.Context, uid uint32, item string, partial *imaplib.SectionPartial) (io.ReadCloser,
+	error) {
 	wanted := &imaplib.FetchItemBodySection{Peek: true, Partial: partial}
 	switch item {
 	case source.Whole:
@@ -826,7 +842,8 @@ func (s *Session) section(ctx context.Context, uid uint32, item string, partial 
 	}
 	conn := s.guard.Conn
 	p := &part{session: s, conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() })}
-	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)), &imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
+	p.cmd = s.client.Fetch(imaplib.UIDSetNum(imaplib.UID(uid)),
+		&imaplib.FetchOptions{UID: true, BodySection: []*imaplib.FetchItemBodySection{wanted}})
 	for m := p.cmd.Next(); m != nil; m = p.cmd.Next() {
 		for data := m.Next(); data != nil; data = m.Next() {
 			if body, ok := data.(imapclient.FetchItemDataBodySection); ok {

@@ -17,7 +17,8 @@ import (
 // factsOf is what a server says of a message with one plain text part.
 func factsOf(uid int, received string) string {
 	header := "Subject: fine\r\n\r\n"
-	return fmt.Sprintf("* %d FETCH (UID %d FLAGS () %sRFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL \"7bit\" 12 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n",
+	return fmt.Sprintf("* %d FETCH (UID %d FLAGS () %sRFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" NIL NIL NIL "+
+		"\"7bit\" 12 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n",
 		uid, uid, received, len(header), header)
 }
 
@@ -175,7 +176,8 @@ func TestATextPartOfWhichNothingComesIsSoughtInTheWholeMessage(t *testing.T) {
 }
 
 func TestAServerThatAsksToWaitIsNotTakenForAWrongPassword(t *testing.T) {
-	for code, lasting := range map[string]bool{"": true, "[AUTHENTICATIONFAILED] ": true, "[THROTTLED] ": false, "[UNAVAILABLE] ": false, "[SYS/TEMP] ": false, "[INUSE] ": false} {
+	for code, lasting := range map[string]bool{"": true, "[AUTHENTICATIONFAILED] ": true, "[THROTTLED] ": false,
+		"[UNAVAILABLE] ": false, "[SYS/TEMP] ": false, "[INUSE] ": false} {
 		c := script(t, func(tag, command string) string {
 			if strings.HasPrefix(command, "LOGIN") {
 				return tag + " NO " + code + "no\r\n"
@@ -196,7 +198,8 @@ func TestAFolderWhoseNameCannotBeReadHidesNoOther(t *testing.T) {
 		if out, ok := usual(tag, command); ok {
 			return out
 		}
-		return "* LIST () \"/\" INBOX\r\n* LIST () \"/\" \"Broken &Jjo\"\r\n* LIST (\\HasNoChildren) \"/\" {9}\r\nSp&AOQ-t \r\n* LIST () \"/\" {4}\r\n&x&-\r\n* LIST () nil &AOQ-\r\n" + tag + " OK done\r\n"
+		return "* LIST () \"/\" INBOX\r\n* LIST () \"/\" \"Broken &Jjo\"\r\n* LIST (\\HasNoChildren) \"/\" {9}\r\nSp&AOQ-t " +
+			"\r\n* LIST () \"/\" {4}\r\n&x&-\r\n* LIST () nil &AOQ-\r\n" + tag + " OK done\r\n"
 	})
 	folders, err := opened(t, c).Folders(t.Context())
 	if err != nil {
@@ -229,7 +232,8 @@ func TestNilIsReadInAnyLetters(t *testing.T) {
 			return "* LIST () \"/\" INBOX\r\n* LIST () \"/\" nil\r\n* LIST () \"/\" \"a nil b\"\r\n" + tag + " OK done\r\n"
 		}
 		header := "Subject: nil (nil\r\n\r\n"
-		return fmt.Sprintf("* 1 FETCH (UID 1 FLAGS (nil) %sRFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" nil Nil nil \"7bit\" 12 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n%s OK done\r\n",
+		return fmt.Sprintf("* 1 FETCH (UID 1 FLAGS (nil) %sRFC822.SIZE 20 BODYSTRUCTURE (\"text\" \"plain\" nil Nil nil "+
+			"\"7bit\" 12 1) BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n%s OK done\r\n",
 			internalDate, len(header), header, tag)
 	})
 	s := opened(t, c)
@@ -244,8 +248,10 @@ func TestNilIsReadInAnyLetters(t *testing.T) {
 }
 
 func TestMendingIsTheSameInWhateverPiecesItComes(t *testing.T) {
-	in := "* OK nil\r\n* LIST () \"/\" \"b&x\"\r\n* LIST () \"/\" {3}\r\nb&x\r\n* 1 FETCH (UID 1 BODY[] {12}\r\n* LIST nil ()ENVELOPE (nil \"nil\" nilly (nil)))\r\n+ go\r\n\r\nA1 OK nil\r\n"
-	want := "* OK nil\r\n* 1 FETCH (UID 1 BODY[] {12}\r\n* LIST nil ()ENVELOPE (NIL \"nil\" nilly (NIL)))\r\n+ go\r\n\r\nA1 OK nil\r\n"
+	in := "* OK nil\r\n* LIST () \"/\" \"b&x\"\r\n* LIST () \"/\" {3}\r\nb&x\r\n* 1 FETCH (UID 1 BODY[] {12}\r\n* LIST " +
+		"nil ()ENVELOPE (nil \"nil\" nilly (nil)))\r\n+ go\r\n\r\nA1 OK nil\r\n"
+	want := "* OK nil\r\n* 1 FETCH (UID 1 BODY[] {12}\r\n* LIST nil ()ENVELOPE (NIL \"nil\" nilly (NIL)))\r\n+ " +
+		"go\r\n\r\nA1 OK nil\r\n"
 	for step := 1; step <= len(in); step++ {
 		m := newMender()
 		var out []byte
@@ -264,7 +270,9 @@ func TestMendingIsTheSameInWhateverPiecesItComes(t *testing.T) {
 // A bomb behind STARTTLS must meet the same bounds as one behind TLS.
 func TestWhatComesEncryptedIsBoundedAlsoAfterSTARTTLS(t *testing.T) {
 	d := testbed.StartDovecot(t)
-	s, err := Dial(t.Context(), Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.StartTLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"})
+	s, err := Dial(t.Context(),
+		Config{Server: reach.Server{Host: d.Host, Port: d.IMAP, Encryption: reach.StartTLS, RootCAs: d.Roots},
+			Username: "ann", Password: "pw"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -116,10 +116,12 @@ func (s *Session) dir(folder string) (string, error) {
 		}
 		s.dirs = nil
 	}
-	return "", &source.Error{Step: source.Folders, Problem: "there is no folder “" + folder + "” in the mailbox", Advice: "Choose one of its folders, or make this one in the mail program.", Lasting: true, Err: fs.ErrNotExist}
+	return "", &source.Error{Step: source.Folders, Problem: "there is no folder “" + folder + "” in the mailbox",
+		Advice: "Choose one of its folders, or make this one in the mail program.", Lasting: true, Err: fs.ErrNotExist}
 }
 
-var utf7 = base64.NewEncoding("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+,").WithPadding(base64.NoPadding)
+var utf7 = base64.NewEncoding("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+,").WithPadding(
+	base64.NoPadding)
 
 // fromUTF7 reads a folder's name in modified UTF-7 (RFC 3501 section 5.1.3). What
 // is not in that form is taken as it stands.

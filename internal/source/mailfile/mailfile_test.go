@@ -110,13 +110,15 @@ func TestFoldersOfBothLayouts(t *testing.T) {
 	for _, f := range folders {
 		got = append(got, f.Path+" "+f.Role)
 	}
-	if want := []string{"INBOX inbox", "Archive/2026 ", "Entwürfe ", "Projects/North mole ", "Sent sent"}; !slices.Equal(got, want) {
+	if want := []string{"INBOX inbox", "Archive/2026 ", "Entwürfe ", "Projects/North mole ",
+		"Sent sent"}; !slices.Equal(got, want) {
 		t.Errorf("folders %q, want %q", got, want)
 	}
 }
 
 func TestNamesInModifiedUTF7(t *testing.T) {
-	for name, coded := range map[string]string{"Entwürfe": "Entw&APw-rfe", "R&D": "R&-D", "港": "&bi8-", "plain": "plain", "😀": "&2D3eAA-"} {
+	for name, coded := range map[string]string{"Entwürfe": "Entw&APw-rfe", "R&D": "R&-D", "港": "&bi8-", "plain": "plain",
+		"😀": "&2D3eAA-"} {
 		if got := toUTF7(name); got != coded {
 			t.Errorf("%q is written %q, want %q", name, got, coded)
 		}
@@ -156,10 +158,12 @@ func TestAMessageIsFoundThoughItsFileIsRenamed(t *testing.T) {
 	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
 		t.Fatal(err)
 	}
-	if flags, err := s.Mark(t.Context(), 1, []string{"to_file"}, []string{`\Flagged`}); err != nil || !slices.Equal(flags, []string{`\Seen`, "To_file"}) {
+	if flags, err := s.Mark(t.Context(), 1, []string{"to_file"}, []string{`\Flagged`}); err != nil ||
+		!slices.Equal(flags, []string{`\Seen`, "To_file"}) {
 		t.Errorf("%v, %v", flags, err)
 	}
-	if found, err := s.UIDs(t.Context(), source.Query{Keywords: []string{"TO_FILE"}}); err != nil || !slices.Equal(found, []uint32{1}) {
+	if found, err := s.UIDs(t.Context(), source.Query{Keywords: []string{"TO_FILE"}}); err != nil ||
+		!slices.Equal(found, []uint32{1}) {
 		t.Errorf("%v, %v", found, err)
 	}
 	if err := os.Remove(filepath.Join(folder, "cur", name+":2,Sa")); err != nil {
@@ -294,14 +298,18 @@ type cut struct{}
 func (cut) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 // box is an mbox file with separators in every form that programs write.
-const box = "From oda@tidewatch.example Tue May 12 06:02:00 2026\nSubject: one\n\nfirst\n>From the mole\n>>From twice\n\n" +
-	"From MAILER-DAEMON Tue May 12 06:03:00 2026 +0200\r\nSubject: two\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\n\r\nFrom here on\r\nnot a separator\r\n\r\n" +
+const box = "From oda@tidewatch.example Tue May 12 06:02:00 2026\nSubject: one\n\nfirst\n>From the mole\n>>From " +
+	"twice\n\n" +
+	"From MAILER-DAEMON Tue May 12 06:03:00 2026 +0200\r\nSubject: two\r\nDate: Tue, 12 May 2026 06:00:00 " +
+	"+0000\r\n\r\nFrom here on\r\nnot a separator\r\n\r\n" +
 	"From - Tue May 12 06:04:00 2026\nSubject: three\n\nthird\n\n" +
-	"From oda@tidewatch.example Tue May 12 06:05:00 +0200 2026\nSubject: four\n\nfourth\n" + // the zone before the year, and no empty line before it
+	// the zone before the year, and no empty line before it
+	"From oda@tidewatch.example Tue May 12 06:05:00 +0200 2026\nSubject: four\n\nfourth\n" +
 	"From oda@tidewatch.example Tue May 12 06:06:00 UTC 2026\nSubject: five\n\nfifth\n" +
 	"From oda@tidewatch.example  Tue, 12 May 2026 06:07:00 +0000\nSubject: six\n\nsixth\n\n" +
 	"From oda@tidewatch.example Tue May 12 06:08 2026\nX-Own: no usual field\n\nseventh\n\n" +
-	"From oda@tidewatch.example Tue May 12 06:09:00 2026\nSubject: eight\n\nFrom bob Tue May 12 06:02:00 2026\nis quoted without a mark\n\n" +
+	"From oda@tidewatch.example Tue May 12 06:09:00 2026\nSubject: eight\n\nFrom bob Tue May 12 06:02:00 2026\nis " +
+	"quoted without a mark\n\n" +
 	"From ???@??? Tue May 12 06:10:00 2026\nSubject: nine\n\nno line end at the end"
 
 func TestMessagesOfAnMbox(t *testing.T) {
@@ -328,7 +336,8 @@ func TestMessagesOfAnMbox(t *testing.T) {
 	if octets != int64(len(box)) {
 		t.Errorf("%d of %d octets are accounted for", octets, len(box))
 	}
-	if !strings.Contains(bodies[0], "\nFrom the mole\n>From twice\n") || !strings.HasSuffix(bodies[8], "at the end") || !strings.Contains(bodies[1], "From here on\r\n") || !strings.Contains(bodies[7], "From bob") {
+	if !strings.Contains(bodies[0], "\nFrom the mole\n>From twice\n") || !strings.HasSuffix(bodies[8], "at the end") ||
+		!strings.Contains(bodies[1], "From here on\r\n") || !strings.Contains(bodies[7], "From bob") {
 		t.Errorf("bodies %q", bodies)
 	}
 	for i, at := range times {
@@ -351,11 +360,15 @@ func TestEveryOctetOfAFileThatIsTakenInIsAccountedFor(t *testing.T) {
 		"a message":                {"Subject: one\n\nx\n", Report{Found: 1, Taken: 1}},
 		"without the usual fields": {"X-Own: one\n\nx\n", Report{Found: 1, Taken: 1}},
 		"an mbox":                  {box, Report{Found: 9, Taken: 9}},
-		"the same message twice":   {separator + "Subject: one\n\nx\n\n" + separator + "Subject: one\n\nx\n", Report{Found: 2, Taken: 1, Known: 1}},
-		"no message":               {"just text\n", Report{Found: 1, Refused: []Refusal{{1, 0, 10, ErrNoMessage.Error()}}}},
-		"nothing":                  {"", Report{Found: 1, Refused: []Refusal{{1, 0, 0, ErrNoMessage.Error()}}}},
-		"text before the first":    {"From nobody\nwords\n\n" + separator + "Subject: one\n\nx\n", Report{Found: 1, Taken: 1, Refused: []Refusal{{0, 0, 19, "it stands before the first line that begins with “From ” and a date"}}}},
-		"one that is none":         {separator + "Subject: one\n\nx\n\n" + separator + "\nno header\n\n" + separator + "Subject: two\n\ny\n", Report{Found: 3, Taken: 2, Refused: []Refusal{{2, 69, 64, ErrNoMessage.Error()}}}},
+		"the same message twice": {separator + "Subject: one\n\nx\n\n" + separator + "Subject: one\n\nx\n",
+			Report{Found: 2, Taken: 1, Known: 1}},
+		"no message": {"just text\n", Report{Found: 1, Refused: []Refusal{{1, 0, 10, ErrNoMessage.Error()}}}},
+		"nothing":    {"", Report{Found: 1, Refused: []Refusal{{1, 0, 0, ErrNoMessage.Error()}}}},
+		"text before the first": {"From nobody\nwords\n\n" + separator + "Subject: one\n\nx\n",
+			Report{Found: 1, Taken: 1, Refused: []Refusal{{0, 0, 19, "it stands before the first line that begins with “From " +
+				"” and a date"}}}},
+		"one that is none": {separator + "Subject: one\n\nx\n\n" + separator + "\nno header\n\n" + separator +
+			"Subject: two\n\ny\n", Report{Found: 3, Taken: 2, Refused: []Refusal{{2, 69, 64, ErrNoMessage.Error()}}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			folder := t.TempDir()
@@ -402,7 +415,8 @@ func TestAMessageThatIsTooLargeDoesNotEndTheTakingIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	large := io.LimitReader(endless("Subject: large and without an end "), maxMessage+2)
-	got, err := in.TakeFile(io.MultiReader(strings.NewReader(separator+"Subject: one\n\nx\n\n"+separator), large, strings.NewReader("\n\n"+separator+"Subject: two\n\ny\n")), time.Now())
+	got, err := in.TakeFile(io.MultiReader(strings.NewReader(separator+"Subject: one\n\nx\n\n"+separator), large,
+		strings.NewReader("\n\n"+separator+"Subject: two\n\ny\n")), time.Now())
 	if err != nil || got.Found != 3 || got.Taken != 2 || len(got.Refused) != 1 || got.Refused[0].Reason != tooLarge {
 		t.Errorf("got %+v, %v", got, err)
 	}

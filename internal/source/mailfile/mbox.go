@@ -17,8 +17,10 @@ var ErrNoMbox = errors.New("this is no mbox file: it does not begin with a line 
 // mail does, with or without a zone before or after the year (RFC 4155 appendix A, and
 // older forms).
 var (
-	asctimeLine = regexp.MustCompile(`^From .*?\b(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun),? +([A-Z][a-z]{2}) +(\d{1,2}) +(\d{1,2}:\d\d(?::\d\d)?)(?: +([A-Z]{1,5}|[+-]\d{4}))?(?: +([A-Z]{1,5}|[+-]\d{4}))? +(\d{4})(?: +([A-Z]{1,5}|[+-]\d{4}))?(?: .*)?\s*$`)
-	rfc5322Line = regexp.MustCompile(`^From .*?\b(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), +)?(\d{1,2}) +([A-Z][a-z]{2}) +(\d{4}) +(\d{1,2}:\d\d(?::\d\d)?)(?: +([A-Z]{1,5}|[+-]\d{4}))?\s*$`)
+	asctimeLine = regexp.MustCompile(
+		`^From .*?\b(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun),? +([A-Z][a-z]{2}) +(\d{1,2}) +(\d{1,2}:\d\d(?::\d\d)?)(?: +([A-Z]{1,5}|[+-]\d{4}))?(?: +([A-Z]{1,5}|[+-]\d{4}))? +(\d{4})(?: +([A-Z]{1,5}|[+-]\d{4}))?(?: .*)?\s*$`)
+	rfc5322Line = regexp.MustCompile(
+		`^From .*?\b(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), +)?(\d{1,2}) +([A-Z][a-z]{2}) +(\d{4}) +(\d{1,2}:\d\d(?::\d\d)?)(?: +([A-Z]{1,5}|[+-]\d{4}))?\s*$`)
 )
 
 // postmark reads a line that may part messages. The time is zero where its date cannot

@@ -88,7 +88,8 @@ func Dial(_ context.Context, c Config) (*Session, error) {
 	s := &Session{config: c, disk: root, numbers: source.Numbered{Numbers: c.Numbers}}
 	if !s.isMaildir(".") {
 		root.Close()
-		return nil, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("the folder %s is no Maildir: there is no folder “cur” in it", c.Folder), Advice: "Choose the folder that holds “cur”, “new” and “tmp”.", Lasting: true}
+		return nil, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("the folder %s is no Maildir: there is no "+
+			"folder “cur” in it", c.Folder), Advice: "Choose the folder that holds “cur”, “new” and “tmp”.", Lasting: true}
 	}
 	if !c.Quiet {
 		if s.watch, err = fsnotify.NewWatcher(); err != nil {
@@ -121,7 +122,8 @@ func Check(ctx context.Context, c Config) []source.Check {
 	if len(folders) == 1 {
 		many = "one folder"
 	}
-	checks := []source.Check{{Step: source.Folders, OK: true, Detail: many + " can be read"}, {Step: source.Push, OK: true, Detail: "new files are seen at once"}}
+	checks := []source.Check{{Step: source.Folders, OK: true, Detail: many + " can be read"},
+		{Step: source.Push, OK: true, Detail: "new files are seen at once"}}
 	if !s.Pushes() {
 		checks[1].Detail = "this system does not announce new files; the folder is looked into at the interval"
 	}
@@ -223,7 +225,8 @@ func (s *Session) look() (source.State, error) {
 			s.files[uid], s.names[f.name] = f, uid
 		}
 	}
-	return source.State{UIDValidity: numbering.UIDValidity, UIDNext: numbering.UIDNext, Messages: uint32(len(s.files))}, nil
+	return source.State{UIDValidity: numbering.UIDValidity, UIDNext: numbering.UIDNext, Messages: uint32(len(s.files))},
+		nil
 }
 
 // drain forgets what was announced before: the folder is looked at anew anyway.
@@ -340,7 +343,9 @@ func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, err
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, source.Facts{UID: uid, Stored: storedAt(info), Size: raw.Message.Size, Flags: s.flags(s.files[uid].path), Header: raw.Message.Header, Structure: raw.Structure(), Whole: true})
+		all = append(all,
+			source.Facts{UID: uid, Stored: storedAt(info), Size: raw.Message.Size, Flags: s.flags(s.files[uid].path),
+				Header: raw.Message.Header, Structure: raw.Structure(), Whole: true})
 	}
 	slices.SortFunc(all, func(a, b source.Facts) int { return cmp.Compare(a.UID, b.UID) })
 	return all, nil

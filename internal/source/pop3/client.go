@@ -153,17 +153,22 @@ func open(ctx context.Context, config *Config, ok func(step source.Step, format 
 		return nil, err
 	}
 	if _, _, err := c.reply(); err != nil {
-		return fail(&source.Error{Step: source.Connection, Problem: fmt.Sprintf("the server at %s does not speak POP3 (%v)", config.Address(), reach.Cause(err)), Advice: "Check the port: " + config.Ports + ".", Err: err})
+		return fail(&source.Error{Step: source.Connection,
+			Problem: fmt.Sprintf("the server at %s does not speak POP3 (%v)", config.Address(), reach.Cause(err)),
+			Advice:  "Check the port: " + config.Ports + ".", Err: err})
 	}
 	if err := c.capabilities(); err != nil {
 		return fail(lost("asking what the server can", err))
 	}
 	if config.Encryption == reach.StartTLS {
 		if _, err := c.do("STLS"); err != nil { // RFC 2595 section 4
-			return fail(&source.Error{Step: source.Encryption, Problem: fmt.Sprintf("the server at %s begins no encryption (%v)", config.Address(), reach.Cause(err)), Advice: "Choose tls, on port 995.", Lasting: true, Err: err})
+			return fail(&source.Error{Step: source.Encryption,
+				Problem: fmt.Sprintf("the server at %s begins no encryption (%v)", config.Address(), reach.Cause(err)),
+				Advice:  "Choose tls, on port 995.", Lasting: true, Err: err})
 		}
 		if c.in.Buffered() > 0 { // said before anybody could know who says it
-			return fail(&source.Error{Step: source.Encryption, Problem: "the server said more before the encryption began", Advice: "Choose tls, on port 995."})
+			return fail(&source.Error{Step: source.Encryption, Problem: "the server said more before the encryption began",
+				Advice: "Choose tls, on port 995."})
 		}
 		secured := tls.Client(plain, tlsConfig)
 		if err := secured.HandshakeContext(ctx); err != nil {
@@ -190,7 +195,9 @@ func (c *conn) signIn(config *Config) error {
 	case config.Token != "":
 		client := config.Bearer(config.Username, config.Token, c.has)
 		if client == nil {
-			return &source.Error{Step: source.SignIn, Problem: "the server takes no tokens: it announces neither OAUTHBEARER nor XOAUTH2", Advice: "Sign in with a password instead.", Lasting: true}
+			return &source.Error{Step: source.SignIn,
+				Problem: "the server takes no tokens: it announces neither OAUTHBEARER nor XOAUTH2",
+				Advice:  "Sign in with a password instead.", Lasting: true}
 		}
 		advice = "Sign in again."
 		err = c.authenticate(client)
@@ -198,7 +205,8 @@ func (c *conn) signIn(config *Config) error {
 		err = c.authenticate(sasl.NewPlainClient("", config.Username, config.Password))
 	default:
 		if strings.ContainsAny(config.Username+config.Password, "\r\n") {
-			return &source.Error{Step: source.SignIn, Problem: "name or password holds a line end", Advice: "Enter them anew.", Lasting: true}
+			return &source.Error{Step: source.SignIn, Problem: "name or password holds a line end", Advice: "Enter them anew.",
+				Lasting: true}
 		}
 		if _, err = c.do("USER %s", config.Username); err == nil {
 			_, err = c.do("PASS %s", config.Password)
@@ -209,13 +217,18 @@ func (c *conn) signIn(config *Config) error {
 	case err == nil:
 		return nil
 	case !errors.As(err, &no):
-		return &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the connection ended while signing in (%v)", reach.Cause(err)), Err: err}
+		return &source.Error{Step: source.SignIn,
+			Problem: fmt.Sprintf("the connection ended while signing in (%v)", reach.Cause(err)), Err: err}
 	case no.code == "IN-USE":
-		return &source.Error{Step: source.SignIn, Problem: "somebody else has the mailbox open now (" + no.text + ")", Advice: "A POP3 mailbox can be open once. Ink Tray tries again by itself.", Err: err}
+		return &source.Error{Step: source.SignIn, Problem: "somebody else has the mailbox open now (" + no.text + ")",
+			Advice: "A POP3 mailbox can be open once. Ink Tray tries again by itself.", Err: err}
 	case no.code == "LOGIN-DELAY" || no.code == "SYS/TEMP":
-		return &source.Error{Step: source.SignIn, Problem: "the server asks to wait (" + no.text + ")", Advice: "Ink Tray tries again by itself; a longer interval may help.", Err: err}
+		return &source.Error{Step: source.SignIn, Problem: "the server asks to wait (" + no.text + ")",
+			Advice: "Ink Tray tries again by itself; a longer interval may help.", Err: err}
 	}
-	e := &source.Error{Step: source.SignIn, Problem: fmt.Sprintf("the server refuses the name %q or its password (%s)", config.Username, no.text), Advice: advice, Lasting: true, Err: err}
+	e := &source.Error{Step: source.SignIn,
+		Problem: fmt.Sprintf("the server refuses the name %q or its password (%s)", config.Username, no.text), Advice: advice,
+		Lasting: true, Err: err}
 	if config.Token != "" {
 		e.Problem = fmt.Sprintf("the server refuses the name %q or the consent that was given (%s)", config.Username, no.text)
 		e.Err = errors.Join(reach.ErrToken, err)
@@ -268,7 +281,9 @@ func (c *conn) look() error {
 	})
 	var no *refusal
 	if errors.As(err, &no) {
-		return &source.Error{Step: source.Folders, Problem: "the server gives messages no lasting identities (UIDL), so that it cannot be told which were filed (" + no.text + ")", Advice: "Use IMAP for this mailbox.", Lasting: true, Err: err}
+		return &source.Error{Step: source.Folders,
+			Problem: "the server gives messages no lasting identities (UIDL), so that it cannot be told which were filed (" +
+				no.text + ")", Advice: "Use IMAP for this mailbox.", Lasting: true, Err: err}
 	}
 	if err == nil {
 		err = c.list("LIST", func(line string) {
@@ -349,7 +364,9 @@ func (c *conn) quit() error {
 func lost(doing string, err error) error {
 	var no *refusal
 	if errors.As(err, &no) {
-		return &source.Error{Step: source.Folders, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, no.text), Err: err}
+		return &source.Error{Step: source.Folders, Problem: fmt.Sprintf("%s: the server refuses (%s)", doing, no.text),
+			Err: err}
 	}
-	return &source.Error{Step: source.Connection, Problem: fmt.Sprintf("%s: the connection ended (%v)", doing, reach.Cause(err)), Err: err}
+	return &source.Error{Step: source.Connection,
+		Problem: fmt.Sprintf("%s: the connection ended (%v)", doing, reach.Cause(err)), Err: err}
 }

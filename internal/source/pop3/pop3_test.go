@@ -36,7 +36,8 @@ func put(t *testing.T, maildir string, n int, raw []byte) {
 		t.Fatal(err)
 	}
 	if strings.HasPrefix(maildir, "/tmp/dc") { // whose mail has an owner of its own
-		for _, p := range []string{filepath.Dir(maildir), maildir, maildir + "/new", maildir + "/cur", maildir + "/tmp", name} {
+		for _, p := range []string{filepath.Dir(maildir), maildir, maildir + "/new", maildir + "/cur", maildir + "/tmp",
+			name} {
 			if err := os.Chown(p, 5000, 5000); err != nil {
 				t.Fatal(err)
 			}
@@ -48,11 +49,13 @@ func put(t *testing.T, maildir string, n int, raw []byte) {
 func servers(t *testing.T, f func(t *testing.T, good Config, maildir string)) {
 	t.Run("Dovecot", func(t *testing.T) {
 		d := testbed.StartDovecot(t)
-		f(t, Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots}, Username: "ann", Password: "pw"}, d.Maildir("ann"))
+		f(t, Config{Server: reach.Server{Host: d.Host, Port: d.POP3S, Encryption: reach.TLS, RootCAs: d.Roots},
+			Username: "ann", Password: "pw"}, d.Maildir("ann"))
 	})
 	t.Run("GNU Mailutils", func(t *testing.T) {
 		m := testbed.StartMailutils(t, "ann")
-		f(t, Config{Server: reach.Server{Host: m.Host, Port: m.POP3, Encryption: reach.StartTLS, RootCAs: m.Roots}, Username: "ann@box.example", Password: "pw"}, m.Maildir("ann"))
+		f(t, Config{Server: reach.Server{Host: m.Host, Port: m.POP3, Encryption: reach.StartTLS, RootCAs: m.Roots},
+			Username: "ann@box.example", Password: "pw"}, m.Maildir("ann"))
 	})
 }
 
@@ -98,8 +101,10 @@ func TestCheckNamesTheStepThatFails(t *testing.T) {
 		}{
 			{"all is well", good, "", "1 messages"},
 			{"no host", change(func(c *Config) { c.Host = "" }), source.NameLookup, "no host"},
-			{"nobody at the port", change(func(c *Config) { c.Port = testbed.FreePort(t) }), source.Connection, "no server answers"},
-			{"certificate of a stranger", change(func(c *Config) { c.RootCAs = nil }), source.Encryption, "nobody that this machine trusts"},
+			{"nobody at the port", change(func(c *Config) { c.Port = testbed.FreePort(t) }), source.Connection,
+				"no server answers"},
+			{"certificate of a stranger", change(func(c *Config) { c.RootCAs = nil }), source.Encryption,
+				"nobody that this machine trusts"},
 			{"wrong password", change(func(c *Config) { c.Password = "wrong" }), source.SignIn, "refuses the name"},
 			{"a token that is none", change(func(c *Config) { c.Token = "x" }), source.SignIn, "token"},
 			{"a line end in the password", change(func(c *Config) { c.Password = "pw\r\nDELE 1" }), source.SignIn, ""},
@@ -112,7 +117,8 @@ func TestCheckNamesTheStepThatFails(t *testing.T) {
 				}
 				continue
 			}
-			if end.OK || end.Step != c.step || c.name != "a token that is none" && !strings.Contains(end.Detail, c.says) || end.Advice == "" {
+			if end.OK || end.Step != c.step || c.name != "a token that is none" && !strings.Contains(end.Detail, c.says) ||
+				end.Advice == "" {
 				t.Errorf("%s: %+v", c.name, checks)
 			}
 		}
@@ -220,7 +226,8 @@ func script(t *testing.T, answers map[string]string) Config {
 			}()
 		}
 	}()
-	return Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None}, Username: "a", Password: "b", Timeout: time.Second, Spool: t.TempDir(), Numbers: &sourcetest.Numbers{}}
+	return Config{Server: reach.Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Encryption: reach.None},
+		Username: "a", Password: "b", Timeout: time.Second, Spool: t.TempDir(), Numbers: &sourcetest.Numbers{}}
 }
 
 func TestWhatServersSayInstead(t *testing.T) {
@@ -230,12 +237,15 @@ func TestWhatServersSayInstead(t *testing.T) {
 		lasting bool
 		says    string
 	}{
-		"somebody is in it":        {map[string]string{"PASS": "-ERR [IN-USE] locked\r\n"}, source.SignIn, false, "open now"},
-		"not so often":             {map[string]string{"PASS": "-ERR [LOGIN-DELAY] wait\r\n"}, source.SignIn, false, "asks to wait"},
-		"no lasting identities":    {map[string]string{"UIDL": "-ERR what\r\n"}, source.Folders, true, "UIDL"},
-		"cut while listing":        {map[string]string{"UIDL": "+OK\r\n1 a\r\n"}, source.Connection, false, "the connection ended"},
-		"no POP3":                  {map[string]string{"USER": "220 hello\r\n"}, source.SignIn, false, "no answer of POP3"},
-		"a line that never ends":   {map[string]string{"UIDL": "+OK " + strings.Repeat("x", maxAnswer+100)}, source.Connection, false, "ended"},
+		"somebody is in it": {map[string]string{"PASS": "-ERR [IN-USE] locked\r\n"}, source.SignIn, false, "open now"},
+		"not so often": {map[string]string{"PASS": "-ERR [LOGIN-DELAY] wait\r\n"}, source.SignIn, false,
+			"asks to wait"},
+		"no lasting identities": {map[string]string{"UIDL": "-ERR what\r\n"}, source.Folders, true, "UIDL"},
+		"cut while listing": {map[string]string{"UIDL": "+OK\r\n1 a\r\n"}, source.Connection, false,
+			"the connection ended"},
+		"no POP3": {map[string]string{"USER": "220 hello\r\n"}, source.SignIn, false, "no answer of POP3"},
+		"a line that never ends": {map[string]string{"UIDL": "+OK " + strings.Repeat("x", maxAnswer+100)},
+			source.Connection, false, "ended"},
 		"refuses the name at once": {map[string]string{"USER": "-ERR no\r\n"}, source.SignIn, true, "refuses"},
 	} {
 		config := script(t, c.answers)
@@ -253,7 +263,8 @@ func TestWhatServersSayInstead(t *testing.T) {
 
 // A message that is cut on its way is not taken for whole, and is fetched again.
 func TestAMessageThatIsCutIsFetchedAgain(t *testing.T) {
-	answers := map[string]string{"UIDL": "+OK\r\n1 a\r\n.\r\n", "LIST": "+OK\r\n1 100\r\n.\r\n", "RETR": "+OK\r\nSubject: half\r\n\r\nfirst line\r\n"}
+	answers := map[string]string{"UIDL": "+OK\r\n1 a\r\n.\r\n", "LIST": "+OK\r\n1 100\r\n.\r\n",
+		"RETR": "+OK\r\nSubject: half\r\n\r\nfirst line\r\n"}
 	config := script(t, answers)
 	s := dial(t, config)
 	if _, err := s.Open(t.Context(), "INBOX"); err != nil {
@@ -307,10 +318,12 @@ func TestReadingByPOP3LeavesMessagesUnreadWhereTheServerLetsIt(t *testing.T) {
 		}
 		t.Logf("by TOP: %v; marked as read: %d", byTop, len(seen))
 	})
-	answers := map[string]string{"CAPA": "+OK\r\nTOP\r\nUSER\r\nUIDL\r\n.\r\n", "UIDL": "+OK\r\n1 a\r\n.\r\n", "LIST": "+OK\r\n1 30\r\n.\r\n",
-		"TOP": "+OK\r\nSubject: whole\r\n\r\n.\r\n", "RETR": "+OK\r\nSubject: whole\r\n\r\nfirst line\r\n.\r\n"}
+	answers := map[string]string{"CAPA": "+OK\r\nTOP\r\nUSER\r\nUIDL\r\n.\r\n", "UIDL": "+OK\r\n1 a\r\n.\r\n",
+		"LIST": "+OK\r\n1 30\r\n.\r\n",
+		"TOP":  "+OK\r\nSubject: whole\r\n\r\n.\r\n", "RETR": "+OK\r\nSubject: whole\r\n\r\nfirst line\r\n.\r\n"}
 	config := script(t, answers)
-	if checks := Check(t.Context(), config); !strings.Contains(checks[len(checks)-2].Detail, "TOP does not give whole messages here") {
+	if checks := Check(t.Context(), config); !strings.Contains(checks[len(checks)-2].Detail,
+		"TOP does not give whole messages here") {
 		t.Errorf("a TOP that cuts: %+v", checks)
 	}
 	s := dial(t, config)

@@ -91,7 +91,8 @@ func Dial(ctx context.Context, c Config) (*Session, error) {
 	c.complete()
 	s := &Session{config: c, uids: map[uint32]string{}, numbers: source.Numbered{Numbers: c.Numbers}}
 	if err := os.MkdirAll(c.Spool, 0o700); err != nil {
-		return nil, &source.Error{Step: source.Folders, Problem: "the folder for messages cannot be made: " + err.Error(), Err: err}
+		return nil, &source.Error{Step: source.Folders, Problem: "the folder for messages cannot be made: " + err.Error(),
+			Err: err}
 	}
 	if err := s.connect(ctx, nil); err != nil {
 		return nil, err
@@ -124,8 +125,10 @@ func Check(ctx context.Context, c Config) []source.Check {
 	if err != nil {
 		return fail(lost("reading a message", err))
 	}
-	return append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d messages, each with a lasting identity (UIDL); %s", len(s.conn.order), method)},
-		source.Check{Step: source.Push, OK: true, Detail: "POP3 cannot announce new mail; the mailbox is looked into at the interval"})
+	return append(checks, source.Check{Step: source.Folders, OK: true, Detail: fmt.Sprintf("%d messages, each with a "+
+		"lasting identity (UIDL); %s", len(s.conn.order), method)},
+		source.Check{Step: source.Push, OK: true,
+			Detail: "POP3 cannot announce new mail; the mailbox is looked into at the interval"})
 }
 
 // method tries out, on the smallest of some messages, by which command messages are read.
@@ -235,7 +238,9 @@ func (s *Session) Folders(context.Context) ([]source.Folder, error) {
 // shows new ones to new sessions only.
 func (s *Session) Open(ctx context.Context, folder string) (source.State, error) {
 	if !strings.EqualFold(folder, "INBOX") {
-		return source.State{}, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("there is no folder %q in the mailbox: POP3 has the inbox only", folder), Advice: "Let the rule look into the inbox, or use IMAP for this mailbox.", Lasting: true}
+		return source.State{}, &source.Error{Step: source.Folders, Problem: fmt.Sprintf("there is no folder %q in the "+
+			"mailbox: POP3 has the inbox only", folder),
+			Advice: "Let the rule look into the inbox, or use IMAP for this mailbox.", Lasting: true}
 	}
 	if s.fresh && s.conn != nil {
 		s.fresh = false
@@ -401,7 +406,8 @@ func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, err
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, source.Facts{UID: uid, Size: raw.Message.Size, Header: raw.Message.Header, Structure: raw.Structure(), Whole: true})
+		all = append(all,
+			source.Facts{UID: uid, Size: raw.Message.Size, Header: raw.Message.Header, Structure: raw.Structure(), Whole: true})
 	}
 	slices.SortFunc(all, func(a, b source.Facts) int { return cmp.Compare(a.UID, b.UID) })
 	return all, nil

@@ -41,33 +41,49 @@ func Messages() map[string]string {
 		folded.WriteString(pdf[i:min(i+76, len(pdf))] + "\r\n")
 	}
 	mixed := func(parts ...string) string {
-		return "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: berths@brackwater.example\r\nSubject: Berth plan\r\nDate: Tue, 12 May 2026 06:00:00 +0000\r\nMessage-ID: <1@tidewatch.example>\r\nMIME-Version: 1.0\r\n" +
-			"Content-Type: multipart/mixed; boundary=\"=_b\"\r\n\r\n--=_b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nSee plan.\r\n--=_b\r\n" +
+		return "From: Oda Fenwick <oda@tidewatch.example>\r\nTo: berths@brackwater.example\r\nSubject: Berth plan\r\nDate: " +
+			"Tue, 12 May 2026 06:00:00 +0000\r\nMessage-ID: <1@tidewatch.example>\r\nMIME-Version: 1.0\r\n" +
+			"Content-Type: multipart/mixed; boundary=\"=_b\"\r\n\r\n--=_b\r\nContent-Type: text/plain; " +
+			"charset=utf-8\r\n\r\nSee plan.\r\n--=_b\r\n" +
 			strings.Join(parts, "\r\n--=_b\r\n") + "\r\n--=_b--\r\n"
 	}
-	attachment := "Content-Type: application/pdf; name=\"plan.pdf\"\r\nContent-Disposition: attachment; filename=\"plan.pdf\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + folded.String()
+	attachment := "Content-Type: application/pdf; name=\"plan.pdf\"\r\nContent-Disposition: attachment; " +
+		"filename=\"plan.pdf\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + folded.String()
 	forward := "Content-Type: message/rfc822\r\n\r\nFrom: Keld <keld@marram.example>\r\nSubject: Original\r\n" +
-		"Content-Type: multipart/mixed; boundary=in\r\n\r\n--in\r\nContent-Type: text/plain\r\n\r\nx\r\n--in\r\n" + attachment + "\r\n--in--\r\n"
+		"Content-Type: multipart/mixed; boundary=in\r\n\r\n--in\r\nContent-Type: text/plain\r\n\r\nx\r\n--in\r\n" +
+		attachment + "\r\n--in--\r\n"
 	return map[string]string{
-		"plain text":            "From: a@b.example\r\nSubject: hello\r\n\r\nhello\r\n",
-		"a lone PDF":            "From: a@b.example\r\nSubject: plan\r\n" + attachment,
-		"one attachment":        mixed(attachment),
-		"several":               mixed(attachment, strings.ReplaceAll(attachment, "plan.pdf", "b.pdf"), "Content-Type: text/csv; name=a.csv\r\n\r\na;b"),
-		"forwarded message":     mixed(forward),
-		"forwarded single part": mixed("Content-Type: message/rfc822\r\n\r\nSubject: only\r\nContent-Type: application/pdf; name=only.pdf\r\n\r\nx\r\n"),
-		"encoded names": mixed("Content-Type: application/pdf\r\nContent-Disposition: attachment; filename*0*=utf-8''Hafen%C3%BC; filename*1*=bersicht.pdf\r\n\r\nx",
-			"Content-Type: application/pdf; name=\"=?iso-8859-1?Q?M=E4rz.pdf?=\"\r\n\r\nx", "Content-Type: application/pdf; name=\"=?shift_jis?B?k/qWey5wZGY=?=\"\r\n\r\nx",
+		"plain text":     "From: a@b.example\r\nSubject: hello\r\n\r\nhello\r\n",
+		"a lone PDF":     "From: a@b.example\r\nSubject: plan\r\n" + attachment,
+		"one attachment": mixed(attachment),
+		"several": mixed(attachment, strings.ReplaceAll(attachment, "plan.pdf", "b.pdf"),
+			"Content-Type: text/csv; name=a.csv\r\n\r\na;b"),
+		"forwarded message": mixed(forward),
+		"forwarded single part": mixed(
+			"Content-Type: message/rfc822\r\n\r\nSubject: only\r\nContent-Type: application/pdf; name=only.pdf\r\n\r\nx\r\n"),
+		"encoded names": mixed("Content-Type: application/pdf\r\nContent-Disposition: attachment; "+
+			"filename*0*=utf-8''Hafen%C3%BC; filename*1*=bersicht.pdf\r\n\r\nx",
+			"Content-Type: application/pdf; name=\"=?iso-8859-1?Q?M=E4rz.pdf?=\"\r\n\r\nx", "Content-Type: application/pdf; "+
+				"name=\"=?shift_jis?B?k/qWey5wZGY=?=\"\r\n\r\nx",
 			"Content-Type: application/pdf; name=\"=?utf-8?Q?M=C3?= =?utf-8?Q?=A4rz.pdf?=\"\r\n\r\nx"),
-		"inline picture": "From: a@b.example\r\nContent-Type: multipart/related; boundary=r\r\n\r\n--r\r\nContent-Type: text/html\r\n\r\n<img src=cid:l>\r\n--r\r\n" +
+		"inline picture": "From: a@b.example\r\nContent-Type: multipart/related; boundary=r\r\n\r\n--r\r\nContent-Type: " +
+			"text/html\r\n\r\n<img src=cid:l>\r\n--r\r\n" +
 			"Content-Type: image/png\r\nContent-ID: <l>\r\nContent-Transfer-Encoding: base64\r\n\r\niVBORw0KGgo=\r\n--r--\r\n",
-		"no header at all":  "\r\njust text\r\n",
-		"odd fields":        "From: \"x@y.example\" <a@b.example>, =?utf-8?Q?Zo=C3=AB?= <z@b.example>\r\nDate: yesterday\r\nMessage-ID: no-brackets\r\nSubject: =?utf-8?Q?M=C3=A4?=\r\n =?utf-8?Q?rz?=\r\n\r\nx\r\n",
-		"names that climb":  mixed("Content-Type: application/pdf; name=\"../../etc/cron.pdf\"\r\n\r\nx"),
-		"signed":            "From: a@b.example\r\nContent-Type: multipart/signed; boundary=s; protocol=\"application/pgp-signature\"\r\n\r\n--s\r\nContent-Type: text/plain\r\n\r\nx\r\n--s\r\nContent-Type: application/pgp-signature; name=signature.asc\r\n\r\nx\r\n--s--\r\n",
-		"calendar entry":    mixed("Content-Type: text/calendar; method=REQUEST\r\n\r\nBEGIN:VCALENDAR"),
-		"quoted-printable":  mixed("Content-Type: text/csv; name=q.csv\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\na=3Bb=\r\nc"),
-		"no last boundary":  strings.TrimSuffix(mixed(attachment), "\r\n--=_b--\r\n"),
-		"nested multiparts": mixed("Content-Type: multipart/alternative; boundary=x\r\n\r\n--x\r\n\r\na\r\n--x\r\nContent-Type: multipart/related; boundary=y\r\n\r\n--y\r\nContent-Type: text/html\r\n\r\nb\r\n--y\r\nContent-Type: image/gif; name=l.gif\r\nContent-ID: <l>\r\n\r\nGIF89a\r\n--y--\r\n--x--", attachment),
+		"no header at all": "\r\njust text\r\n",
+		"odd fields": "From: \"x@y.example\" <a@b.example>, =?utf-8?Q?Zo=C3=AB?= <z@b.example>\r\nDate: " +
+			"yesterday\r\nMessage-ID: no-brackets\r\nSubject: =?utf-8?Q?M=C3=A4?=\r\n =?utf-8?Q?rz?=\r\n\r\nx\r\n",
+		"names that climb": mixed("Content-Type: application/pdf; name=\"../../etc/cron.pdf\"\r\n\r\nx"),
+		"signed": "From: a@b.example\r\nContent-Type: multipart/signed; boundary=s; " +
+			"protocol=\"application/pgp-signature\"\r\n\r\n--s\r\nContent-Type: text/plain\r\n\r\nx\r\n--s\r\nContent-Type: " +
+			"application/pgp-signature; name=signature.asc\r\n\r\nx\r\n--s--\r\n",
+		"calendar entry": mixed("Content-Type: text/calendar; method=REQUEST\r\n\r\nBEGIN:VCALENDAR"),
+		"quoted-printable": mixed("Content-Type: text/csv; name=q.csv\r\nContent-Transfer-Encoding: " +
+			"quoted-printable\r\n\r\na=3Bb=\r\nc"),
+		"no last boundary": strings.TrimSuffix(mixed(attachment), "\r\n--=_b--\r\n"),
+		"nested multiparts": mixed("Content-Type: multipart/alternative; "+
+			"boundary=x\r\n\r\n--x\r\n\r\na\r\n--x\r\nContent-Type: multipart/related; boundary=y\r\n\r\n--y\r\nContent-Type: "+
+			"text/html\r\n\r\nb\r\n--y\r\nContent-Type: image/gif; name=l.gif\r\n"+
+			"Content-ID: <l>\r\n\r\nGIF89a\r\n--y--\r\n--x--", attachment),
 	}
 }
 
@@ -119,7 +135,8 @@ func Run(t *testing.T, box Box) {
 					continue
 				}
 				expected, _ := io.ReadAll(direct)
-				if head, err := s.Head(ctx, &facts[0], item.ID, 10); err != nil || !bytes.Equal(head, expected[:min(10, len(expected))]) {
+				if head, err := s.Head(ctx, &facts[0], item.ID, 10); err != nil ||
+					!bytes.Equal(head, expected[:min(10, len(expected))]) {
 					t.Errorf("%s: part %s begins with %q (%v), want %.10q", name, item.ID, head, err, expected)
 				}
 				if !bytes.Equal(content, expected) {
@@ -213,7 +230,8 @@ func Run(t *testing.T, box Box) {
 		if uids, err := s.Changed(ctx, state.ModSeq); err != nil || len(uids) != 1 || uids[0] != uid {
 			t.Errorf("changed: %v (%v), want %d", uids, err, uid)
 		}
-		if uids, err := s.UIDs(ctx, source.Query{Keywords: []string{"Other", "To_file"}}); err != nil || len(uids) != 1 || uids[0] != uid {
+		if uids, err := s.UIDs(ctx, source.Query{Keywords: []string{"Other", "To_file"}}); err != nil || len(uids) != 1 ||
+			uids[0] != uid {
 			t.Errorf("with the label: %v (%v), want %d", uids, err, uid)
 		}
 		facts, err := s.Facts(ctx, []uint32{uid})
@@ -319,7 +337,8 @@ func Run(t *testing.T, box Box) {
 		if _, err := s.Move(ctx, 999_999, "Filed"); !errors.Is(err, source.ErrGone) {
 			t.Errorf("moving what is not there: %v", err)
 		}
-		if err := s.Append(ctx, "Drafts", []byte(strings.Replace(raw, "change-1", "change-3", 1)), []string{`\Draft`, `\Seen`}); err != nil {
+		if err := s.Append(ctx, "Drafts", []byte(strings.Replace(raw, "change-1", "change-3", 1)),
+			[]string{`\Draft`, `\Seen`}); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := s.Write(ctx, "Drafts"); err != nil {
@@ -363,7 +382,8 @@ func describe(m *mail.Message) string {
 		if i.Forward != nil {
 			forward = fmt.Sprintf(" of %q by %v", i.Forward.Subject, i.Forward.From)
 		}
-		fmt.Fprintf(&b, "%s %q %s %s %d octets inline=%v detached=%v%s\n", i.ID, i.Name, i.Type, i.Encoding, i.Encoded, i.Inline, i.Detached, forward)
+		fmt.Fprintf(&b, "%s %q %s %s %d octets inline=%v detached=%v%s\n", i.ID, i.Name, i.Type, i.Encoding, i.Encoded,
+			i.Inline, i.Detached, forward)
 	}
 	for _, p := range m.TextParts() {
 		fmt.Fprintf(&b, "text %s %s\n", p.Item, p.Type)
