@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"inktray.example/inktray/internal/api/client"
@@ -160,7 +159,7 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 					fmt.Fprintf(c.out, "  %s\n", h)
 				}
 				if k.Room != nil {
-					fmt.Fprintf(c.out, "  %s are free\n", humanize.Bytes(uint64(*k.Room)))
+					fmt.Fprintf(c.out, "  %s are free\n", size(*k.Room))
 				}
 			})
 		}),

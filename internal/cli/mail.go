@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"inktray.example/inktray/internal/api/client"
@@ -253,7 +252,7 @@ func (c mailCommands) mailTakeIn() *cobra.Command {
 				for _, r := range results {
 					for _, one := range r.Refused {
 						fmt.Fprintf(c.out, "%s: message %d, at byte %d, %s: %s\n", filepath.Base(r.File), one.Message, one.Offset,
-							humanize.Bytes(uint64(one.Size)), one.Reason)
+							size(one.Size), one.Reason)
 					}
 				}
 			})

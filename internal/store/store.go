@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	"gorm.io/driver/sqlite"
+	"github.com/libtnb/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
 	sqlite3 "modernc.org/sqlite"

@@ -182,7 +182,8 @@ func TestARuleThatCanNeverMatchIsTold(t *testing.T) {
 			"attachments",
 		"{read: true, all: [{read: false}]}":                           "\"read\" is asked to be both true and false",
 		"{any: [{size: {larger: 2 MB, smaller: 1 MB}}, {read: true}]}": "",
-		"{any: [{size: {larger: 2 MB, smaller: 1 MB}}]}":               "no message is larger than 2 MB and smaller than 1 MB",
+		"{any: [{size: {larger: 2 MB, smaller: 1 MB}}]}": "no message is larger than 2 MB and " +
+			"smaller than 1 MB",
 	} {
 		got := ""
 		if p := matching(t, condition).Never(); len(p) > 0 {
