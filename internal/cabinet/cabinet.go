@@ -147,6 +147,7 @@ var (
 
 // Error is a failure of a cabinet, with what to do about it.
 type Error struct {
+	During  string // what was being done, in words that Problem begins with; "" where it does not
 	Problem string // a sentence without its full stop
 	Advice  string
 	Lasting bool          // of the item, not of the cabinet: trying again will not help

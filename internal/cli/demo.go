@@ -18,6 +18,7 @@ import (
 	"inktray.example/inktray/internal/api"
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/demo"
+	"inktray.example/inktray/internal/engine"
 	"inktray.example/inktray/internal/store"
 )
 
@@ -243,7 +244,7 @@ func watched(ctx context.Context, service *client.Client) error {
 		}
 		ready := true
 		for _, m := range all {
-			ready = ready && strings.HasPrefix(string(m.State), "watched")
+			ready = ready && string(m.State) == engine.Live
 		}
 		if ready {
 			return nil

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -48,6 +49,8 @@ type Status struct {
 	Advice  string    `json:"advice,omitempty"`
 	Looked  time.Time `json:"looked"`            // the last completed look
 	SignIn  bool      `json:"sign_in,omitempty"` // somebody has to give consent
+
+	refused string // why the sign-in was refused, where SignIn is set
 }
 
 // watcher watches one mailbox.
@@ -123,6 +126,9 @@ func (w *watcher) run(ctx context.Context) {
 		lasting := errors.As(err, &reach) && reach.Lasting
 		if reach != nil {
 			s.Problem, s.Advice = string(reach.Step)+": "+reach.Problem, reach.Advice
+			if s.SignIn {
+				s.refused = reach.Problem
+			}
 		}
 		ours := fault.Of(ctx, err) == fault.Machine
 		if ours { // the mail server is not to blame
@@ -174,7 +180,7 @@ func (w *watcher) tell(s Status) {
 	if s.SignIn {
 		n.Kind, n.Text = "consent",
 			fmt.Sprintf("Ink Tray may not read the mailbox “%s”: %s.", m.Name,
-				phrase.TrimStop(strings.TrimPrefix(s.Problem, string(source.SignIn)+": ")))
+				phrase.TrimStop(cmp.Or(s.refused, s.Problem)))
 	}
 	err = e.Store.Tray.Tell(&n)
 	if err != nil {

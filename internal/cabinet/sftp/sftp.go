@@ -174,16 +174,22 @@ func (t *Tree) dial(ctx context.Context) (*link, error) {
 		return nil, err
 	}
 	var other error
+	known := false // the server has shown its key, so what comes next is to sign in
 	opened, channels, requests, err := ssh.NewClientConn(l, t.config.Server.Address(), &ssh.ClientConfig{
 		User: t.config.Username, Auth: auth, Timeout: handshake,
-		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error { other = t.known(key); return other },
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			other = t.known(key)
+			known = other == nil
+			return other
+		},
 	})
 	if err != nil {
 		conn.Close()
 		if other != nil {
 			return nil, other
 		}
-		if strings.Contains(err.Error(), "unable to authenticate") {
+		var network net.Error
+		if known && !errors.As(err, &network) && !errors.Is(err, io.EOF) {
 			return nil, &cabinet.Error{Problem: "the server refuses the name, or the password or key", Advice: "Correct them.",
 				Err: err}
 		}

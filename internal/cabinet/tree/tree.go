@@ -719,20 +719,20 @@ func explain(err error, doing string) error {
 	var told *cabinet.Error
 	switch {
 	case errors.As(err, &told):
-		if strings.HasPrefix(told.Problem, doing) {
+		if told.During == doing {
 			return err
 		}
 		out := *told
-		out.Problem = doing + " failed: " + told.Problem
+		out.Problem, out.During = doing+" failed: "+told.Problem, doing
 		return &out
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
-		return &cabinet.Error{Problem: doing + " took too long", Advice: "It is tried again.", Err: err}
+		return &cabinet.Error{Problem: doing + " took too long", Advice: "It is tried again.", During: doing, Err: err}
 	case errors.Is(err, fs.ErrNotExist):
 		return &cabinet.Error{Problem: doing + " failed: it is not there", Advice: "Make the folder on the server, or " +
-			"correct the path.", Err: err}
+			"correct the path.", During: doing, Err: err}
 	case errors.Is(err, fs.ErrExist):
 		return &cabinet.Error{Problem: doing + " failed: a file stands where a folder is wanted",
-			Advice: "Rename the file, or change the folder.", Lasting: true, Err: err}
+			Advice: "Rename the file, or change the folder.", Lasting: true, During: doing, Err: err}
 	}
-	return &cabinet.Error{Problem: fmt.Sprintf("%s failed (%v)", doing, err), Err: err}
+	return &cabinet.Error{Problem: fmt.Sprintf("%s failed (%v)", doing, err), During: doing, Err: err}
 }

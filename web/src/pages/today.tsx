@@ -67,7 +67,7 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
 
 function Day({ day }: { day: Schemas['Today'] }) {
   const go = useNavigate()
-  const live = day.mailboxes.filter((m) => m.state.startsWith('watched') || m.state.startsWith('looked')).length
+  const live = day.mailboxes.filter((m) => m.state === 'watched live' || m.state === 'looked into at an interval').length
   const all = live === day.mailboxes.length
   const last = day.arrivals[0]?.message.received_at
   const sub = `${all ? (live === 1 ? 'The mailbox is' : `All ${live} mailboxes are`) : `${live} of ${day.mailboxes.length} mailboxes are`} being watched.${last ? ` Last arrival ${when(last)}.` : ''}`
