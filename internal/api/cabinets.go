@@ -148,7 +148,7 @@ func (s *cabinetHandlers) ChangeCabinet(ctx context.Context, r ChangeCabinetRequ
 	return ChangeCabinet200JSONResponse(s.cabinet(&c)), nil
 }
 
-// ListUnknownFiles lists files of which the register knows nothing.
+// ListUnknownFiles lists files that the register does not know.
 func (s *cabinetHandlers) ListUnknownFiles(ctx context.Context,
 	r ListUnknownFilesRequestObject) (ListUnknownFilesResponseObject, error) {
 	most := 1000

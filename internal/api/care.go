@@ -561,7 +561,7 @@ func (s *careHandlers) ChangeAddressee(ctx context.Context,
 	return ChangeAddressee200JSONResponse(out), err
 }
 
-// RemoveAddressee tells somebody no more.
+// RemoveAddressee removes somebody who is notified.
 func (s *careHandlers) RemoveAddressee(ctx context.Context,
 	r RemoveAddresseeRequestObject) (RemoveAddresseeResponseObject, error) {
 	err := s.Engine.Outbox.RemoveAddressee(r.ID, viewerOf(ctx).Name)

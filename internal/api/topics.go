@@ -282,7 +282,7 @@ func (s *topicHandlers) trust(ctx context.Context) (Trust, error) {
 	return out, nil
 }
 
-// GetTrust says whom the office believes.
+// GetTrust says which servers and senders the office trusts.
 func (s *topicHandlers) GetTrust(ctx context.Context, _ GetTrustRequestObject) (GetTrustResponseObject, error) {
 	out, err := s.trust(ctx)
 	return GetTrust200JSONResponse(out), err

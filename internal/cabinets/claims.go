@@ -42,7 +42,7 @@ type claims struct {
 	told   map[string]bool // by notice: told since the start, so that what a person settles stays settled
 }
 
-// identityOf is a mailbox as another installation knows it too; "" where it lies on this
+// identityOf is a mailbox as another installation knows it too; "" where it is on this
 // machine alone.
 func identityOf(m *store.Mailbox) string {
 	if m.Kind != "imap" && m.Kind != "pop3" || m.Host == "" {

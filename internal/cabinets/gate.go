@@ -48,7 +48,7 @@ type Cabinets struct {
 // New makes Cabinets none of which is opened yet.
 func New(c Config) *Cabinets { return &Cabinets{Config: c, gates: map[string]*Gate{}} }
 
-// Gate stands before a cabinet. While the cabinet fails it is closed for a
+// Gate is a cabinet's circuit breaker. While the cabinet fails it is closed for a
 // growing while, so that one cabinet that is down stops nothing else.
 type Gate struct {
 	owner   *Cabinets

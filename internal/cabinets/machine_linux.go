@@ -7,7 +7,7 @@ import (
 )
 
 // here says in which space of process numbers this process is, until the machine is
-// started anew; "" where that is not known.
+// restarted; "" where that is not known.
 func here() string {
 	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	if err != nil {

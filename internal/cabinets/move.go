@@ -122,7 +122,7 @@ type mover struct {
 
 // MoveCabinet moves a cabinet to another place, of another kind or not: files are
 // copied and read back there while filing goes on; then filing waits for a moment, what
-// came or went meanwhile is done as well, and the cabinet is the new place. What lies at
+// came or went meanwhile is done as well, and the cabinet is the new place. What is at
 // the old place stays there. to has the same identity in the records.
 func (cs *Cabinets) MoveCabinet(ctx context.Context, to *store.Cabinet, by string) (*store.Pass, error) {
 	g, err := cs.Gate(to.ID)
@@ -246,7 +246,7 @@ func (m *mover) run(ctx context.Context, g *Gate, to *store.Cabinet, by string) 
 	if err := m.owner.Store.Cabinets.Moved(to, by); err != nil {
 		return err
 	}
-	switched = true // whoever still holds the old place changes nothing in it
+	switched = true // code that still holds the old place changes nothing in it
 	m.owner.ForgetCabinet(to.ID)
 	if _, err := m.owner.Store.Tray.Settle("cabinet", to.ID); err != nil {
 		return err

@@ -11,7 +11,7 @@ import (
 )
 
 // MostLooks is how often a cabinet that is in order is asked for something that it does not give, before the fault
-// counts as that of what lies there.
+// counts as that of the file or folder.
 const MostLooks = 3
 
 // Resolve finds the place for a name. Where it cannot be found though the cabinet is in order, this is no fault of the

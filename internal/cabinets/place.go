@@ -87,7 +87,7 @@ func (cs *Cabinets) mayBeCabinet(c *store.Cabinet) error {
 
 func slashed(path string) string { return strings.TrimRight(path, "/") + "/" }
 
-// liesIn says whether a path lies in another or is it.
+// liesIn says whether a path is inside another or the same.
 func liesIn(path, other string) bool {
 	r, err := filepath.Rel(other, path)
 	return err == nil && r != ".." && !strings.HasPrefix(r, ".."+string(filepath.Separator))

@@ -1,5 +1,5 @@
 // Package child reads what is hostile - archives, winmail.dat, signed mail,
-// documents, messages to be drawn - in a process of its own: the same binary, started anew,
+// documents, messages to be drawn - in a process of its own: the same binary, restarted,
 // with nothing but its pipes, a deadline and a limit on its memory. Its death is
 // an answer, not an outage. On Linux it can open no file, no connection and no other program.
 package child

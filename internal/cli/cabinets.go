@@ -337,7 +337,7 @@ func (c cabinetCommands) changeCabinet() *cobra.Command {
 	return cmd
 }
 
-// unknownFiles lists files of which the register knows nothing, and enters them.
+// unknownFiles lists files that the register does not know, and enters them.
 func (c cabinetCommands) unknownFiles() *cobra.Command {
 	enter, yes := false, false
 	cmd := &cobra.Command{

@@ -165,7 +165,7 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	barriers("the pass")
 }
 
-// A file of which the register knows nothing is listed, and entered when somebody says so.
+// A file that the register does not know is listed, and entered when somebody says so.
 func TestFilesWithoutALineAreListedAndEntered(t *testing.T) {
 	o := openOffice(t, theLast)
 	says(t, "none", must(t, "cabinets", "unknown", "harbour files"), "The register knows nothing of 0 of ")

@@ -68,7 +68,7 @@ func unfinished(data []byte) int {
 	return 0
 }
 
-// plain is what lies below, for what is not text that people read: files, and what this program itself tells a
+// plain is the cause, for what is not text that people read: files, and what this program itself tells a
 // terminal.
 func plain(w io.Writer) io.Writer {
 	if c, ok := w.(*clean); ok {

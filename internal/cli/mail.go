@@ -17,7 +17,7 @@ import (
 
 // mailByHand are the commands by which a person looks, reads and files by hand.
 func (c mailCommands) mailByHand(root *cobra.Command) {
-	root.AddCommand((topicCommands{c.command}).judge(), (topicCommands{c.command}).prove(), c.mailLook(), c.mailFile(),
+	root.AddCommand(topicCommands(c).judge(), topicCommands(c).prove(), c.mailLook(), c.mailFile(),
 		c.mailChange(), c.mailTakeIn())
 }
 

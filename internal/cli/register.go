@@ -160,7 +160,7 @@ func (c registerCommands) register() *cobra.Command {
 	root := &cobra.Command{Use: "register", Short: "The list of all that was filed, numbered: find, show, export, prove"}
 	root.AddCommand(c.registerList(), c.registerShow(), c.registerFolders(), c.registerActivity(), c.registerExport(),
 		c.registerFetch(), c.registerNote(), c.registerVerify(), c.registerColumns(), c.registerFiles())
-	root.AddCommand((historyCommands{c.command}).undo("undo NUMBER", "Take one filing back; without --yes it only says "+
+	root.AddCommand(historyCommands(c).undo("undo NUMBER", "Take one filing back; without --yes it only says "+
 		"what would happen", "filing",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
 			return call[client.UndoPreview](api.PreviewUndoOfItem(ctx, id))

@@ -122,7 +122,7 @@ func (dk *Desk) FileMissingAgain(ctx context.Context, v store.Viewer, m store.Ma
 		if err != nil {
 			return n, err
 		}
-		if state != "missing" { // it came back, or lies there changed
+		if state != "missing" { // it came back, or is there, changed
 			if err := dk.registry.VerifyFiling(ctx, &f); err != nil {
 				return n, err
 			}

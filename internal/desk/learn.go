@@ -159,7 +159,7 @@ func (dk *Desk) AnswerTopics(ctx context.Context, v store.Viewer, items []int64,
 	if err != nil {
 		return n, err
 	}
-	// What the topic learned may answer other questions that wait: these are asked anew.
+	// What the topic learned may answer other questions that wait: these are asked again.
 	var learned []string
 	for i := range entries {
 		if !slices.Contains(learned, entries[i].Topic) {
@@ -173,6 +173,6 @@ func (dk *Desk) AnswerTopics(ctx context.Context, v store.Viewer, items []int64,
 	return dk.decided(n, err)
 }
 
-// askedAnew is how many waiting questions of a topic are asked anew when it has learned, the
+// askedAnew is how many waiting questions of a topic are asked again when it has learned, the
 // newest first: each has its message read again.
 const askedAnew = 200

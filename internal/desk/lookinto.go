@@ -30,7 +30,7 @@ type LookIntoOf struct {
 	Most                 int
 }
 
-// LookedInto is one page of what lies in a folder, the last received first.
+// LookedInto is one page of the messages in a folder, the last received first.
 type LookedInto struct {
 	Folder   string
 	Total    int // messages in the folder

@@ -47,7 +47,7 @@ type Config struct {
 	// CrashReport is the file into which the Go runtime writes when this program
 	// ends by its own fault; "" where it writes none.
 	CrashReport string
-	Ready       string // folder for what is made once for this machine and can be made anew: the reader of PDFs
+	Ready       string // folder for what is made once for this machine and can be made again: the reader of PDFs
 	// LeaseBeat is how often this run says in a cabinet that it is there; 0 for the
 	// usual, 15 seconds.
 	LeaseBeat time.Duration
@@ -240,7 +240,7 @@ func (e *Engine) Stop() {
 	e.Filer.Close()
 }
 
-// Watch begins to watch a mailbox, or begins anew after its settings changed.
+// Watch begins to watch a mailbox, or begins again after its settings changed.
 func (e *Engine) Watch(mailboxID string) {
 	e.Unwatch(mailboxID)
 	e.Cabinets.Recheck()

@@ -44,7 +44,7 @@ type postbox struct {
 	mutex   sync.Mutex
 	folders map[string]*boxFolder
 	step    func(op string) error
-	silent  bool // the server does not say where a moved message lies (no UIDPLUS)
+	silent  bool // the server does not say where a moved message is (no UIDPLUS)
 	refuse  []error
 	wake    chan struct{}
 }
@@ -423,7 +423,7 @@ type theFault struct {
 	name, done string // for the document: the fault, and what the service did about it
 	on         string // which steps: "", "records", "cabinet", "mailbox"
 	strike     func(r *faultRun) error
-	silent     bool   // the mail server does not say where a moved message lies
+	silent     bool   // the mail server does not say where a moved message is
 	may        string // what may remain for a person: a cause of the tray, "" for nothing
 }
 

@@ -434,7 +434,7 @@ func (v firstMeeting) replaced(ctx context.Context, row store.Folder, marks map[
 	return v.engine.Store.Messages.Renumber(store.Look{Folder: &row})
 }
 
-// firstMeeting is the part of a visit that meets folders which are new, renamed, numbered anew or replaced.
+// firstMeeting is the part of a visit that meets folders which are new, renamed, renumbered or replaced.
 type firstMeeting struct{ *visit }
 
 func (v *visit) meetings() firstMeeting { return firstMeeting{v} }

@@ -113,7 +113,7 @@ func (e *Engine) SteerPass(v store.Viewer, id int64, wanted store.PassState) err
 	return e.Store.Passes.Save(&pass)
 }
 
-// runPass goes over old mail in the background, from where the pass stands.
+// runPass goes over old mail in the background, from the pass's position.
 func (e *Engine) runPass(pass *store.Pass) {
 	ctx, cancel := context.WithCancel(e.Context())
 	p := e.passes.Begin(pass.ID)
@@ -308,7 +308,7 @@ type overFolder struct {
 	key    string // the folder in the pass's position
 }
 
-// run goes over the folder from where the pass stands. The folder is finished once
+// run goes over the folder from the pass's position. The folder is finished once
 // every message that was in it at the beginning is decided, gone, or in the tray.
 func (o *overFolder) run(ctx context.Context) error {
 	v := o.visit
@@ -351,7 +351,7 @@ func (o *overFolder) begin(ctx context.Context) error {
 	if at.Current == o.key && at.Validity == v.state.UIDValidity {
 		return nil
 	}
-	if at.Current == o.key && at.Validity != 0 { // numbered anew meanwhile: the folder is gone over again
+	if at.Current == o.key && at.Validity != 0 { // renumbered meanwhile: the folder is gone over again
 		if err := e.Store.Passes.RestartFolder(o.pass, v.mailbox.ID, o.folder); err != nil {
 			return err
 		}

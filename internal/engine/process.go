@@ -362,7 +362,7 @@ func (v batchWork) letWait(l *reading.Message, done int, began time.Time) (bool,
 	return true, v.engine.Store.Journal.LetWait(l.Row.ID, l.Lane.Next())
 }
 
-// holding is how much lies spooled for messages, in octets.
+// holding is how much is spooled for messages, in octets.
 func holding(letters []*reading.Message) (total int64) {
 	for _, l := range letters {
 		total += l.Spooled

@@ -156,7 +156,7 @@ func (w *watcher) run(ctx context.Context) {
 }
 
 // refusedPause is how long to wait after a failure that lasts until somebody changes
-// something, such as a wrong password: a server may lock whoever tries too often.
+// something, such as a wrong password: a server may lock a client that tries too often.
 const refusedPause = 5 * time.Minute
 
 // pauseAfter is how long to wait after so many failures in a row, the last being err.
@@ -279,7 +279,7 @@ type visit struct {
 
 	listed    []source.Folder
 	looks     map[string][]string // the folders that a rule looks into, by its id and revision
-	met       map[string]bool     // rules of which all folders were looked into once, by id and revision
+	met       map[string]bool     // rules all of whose folders were looked into once, by id and revision
 	folders   []string
 	swept     time.Time    // when all of the folders were looked through
 	planned   int          // messages so far
@@ -363,8 +363,8 @@ func (v *visit) sweep(ctx context.Context, announced time.Time) error {
 	return v.meet(rules, began)
 }
 
-// meet records that all folders of rules were looked into, when one of them is new: a
-// folder that is there later was made since.
+// meet records when the folders of rules were all looked into for the first time. A folder that Ink Tray sees only
+// after that moment must have been made later, so its messages are new.
 func (v *visit) meet(rules []*rule.Compiled, began time.Time) error {
 	met := map[string]bool{}
 	for _, r := range rules {
@@ -478,7 +478,7 @@ func (v *visit) sameNumbering(ctx context.Context, validity, next uint32) string
 	return ""
 }
 
-// enter opens a folder unless it is open. fresh asks the server anew.
+// enter opens a folder unless it is open. fresh asks the server again.
 func (v *visit) enter(ctx context.Context, folder string, fresh bool) error {
 	if v.open == folder && !fresh {
 		return nil
@@ -809,7 +809,7 @@ func (v *visit) livePass() *store.Pass {
 }
 
 // byMarks says which rules take a message of the open folder: those whose start
-// mark lies before it.
+// mark is before it.
 func (v *visit) byMarks(marks map[string]store.StartMark) func(*rule.Compiled, uint32) bool {
 	folder, validity := v.open, v.state.UIDValidity
 	return func(r *rule.Compiled, uid uint32) bool {

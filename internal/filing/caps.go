@@ -29,7 +29,7 @@ type tally struct {
 	folders int
 }
 
-// of gives a key's tally, begun anew where its hour is over.
+// of gives a key's tally, begun again where its hour is over.
 func of(m map[string]*tally, key string, now time.Time) *tally {
 	t := m[key]
 	if t == nil {

@@ -228,7 +228,7 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 	if err != nil {
 		return err
 	}
-	if entry.Wanted == "" { // tried again: planned anew
+	if entry.Wanted == "" { // tried again: planned again
 		if r, err = fl.planAgain(ctx, s, l, entry); err != nil || entry.State != store.Planned {
 			return err
 		}
@@ -512,7 +512,7 @@ func (fl *Filer) displace(ctx context.Context, c cabinet.Cabinet, entry *store.E
 	}
 	err := c.Retire(ctx, entry.Path, entry.Displaced)
 	if errors.Is(err, cabinet.ErrMissing) || errors.Is(err, cabinet.ErrTaken) {
-		return nil // it is out of the way; what lies there now is another's
+		return nil // it is out of the way; what has the name now is another file
 	}
 	return err
 }
@@ -886,9 +886,8 @@ func IsContent(there cabinet.Content, entry *store.Entry) bool {
 	return there.Size == entry.Size && string(there.SHA256[:]) == string(entry.SHA256)
 }
 
-// stageAgain lets an entry begin anew whose staged content is neither there nor
-// under its name: somebody emptied the cabinet's own folder, or took the file
-// away before it was entered.
+// stageAgain makes an entry planned again when its staged content is gone and nothing has its name: a person emptied
+// the cabinet's own folder, or removed the file before it was entered in the register.
 func (fl *Filer) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
 	fl.Log.Warn("what was staged is gone; it is read again", "item", entry.Name)
 	if entry.Displaced != "" { // what was moved out of the way for it has its place again
@@ -926,7 +925,7 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	return fl.displace(ctx, c, entry)
 }
 
-// Sweep removes temporary objects of which the journal knows nothing.
+// Sweep removes temporary objects that the journal does not know.
 func (fl *Filer) Sweep(ctx context.Context, cabinetID string) {
 	g, err := fl.Cabinets.Gate(cabinetID)
 	if err != nil || g.Ready(ctx) != nil {

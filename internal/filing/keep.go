@@ -267,7 +267,7 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 		return err
 	}
 	if string(content.SHA256[:]) != string(entry.SHA256) {
-		entry.Spooled = "" // what lies here is not what was read
+		entry.Spooled = "" // what is kept here is not what was read
 		fl.WakeAll()
 		return errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)), fl.Store.Journal.Spool(entry))
 	}

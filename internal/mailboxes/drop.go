@@ -31,7 +31,7 @@ const secretLetters = 13
 
 var dropWord = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 
-// MailFolder is where mail lies that Ink Tray keeps itself for a mailbox.
+// MailFolder is where Ink Tray itself keeps the mail of a mailbox.
 func (ms *Mailboxes) MailFolder(mailboxID string) string { return filepath.Join(ms.Mail, mailboxID) }
 
 // OwnMail says whether a mailbox's messages lie with Ink Tray itself.

@@ -310,7 +310,7 @@ func (ms *Mailboxes) ConsentCame(ctx context.Context, state, code, problem strin
 	return m.Name, ms.consented(&m, tokens)
 }
 
-// consented keeps what consent gave and begins to watch anew.
+// consented keeps what consent gave and begins to watch again.
 func (ms *Mailboxes) consented(m *store.Mailbox, tokens consent.Tokens) error {
 	err := ms.keepTokens(m, tokens)
 	if errors.Is(err, store.ErrRoute) {

@@ -107,7 +107,7 @@ func (o *Office) usedInRules(name string) ([]string, error) {
 	})
 }
 
-// RemoveCorrespondent forgets somebody whom no rule names.
+// RemoveCorrespondent forgets somebody that no rule names.
 func (o *Office) RemoveCorrespondent(id, actor string) error {
 	c, err := o.Store.Book.ByID(id)
 	if err != nil {

@@ -1,4 +1,4 @@
-// Package office owns the settings of the office: the rules and what they refer to. It guarantees that whoever plans
+// Package office owns the settings of the office: the rules and what they refer to. It guarantees that code which plans
 // messages sees one consistent state of all of them, and that an older state never replaces a newer one.
 package office
 
@@ -38,7 +38,7 @@ func New(b *base.Base) *Office {
 }
 
 // Snapshot is the office's settings at one moment: the running rules and all that they refer to. It never changes.
-// Whoever plans messages takes one snapshot and keeps to it until the plan is carried out.
+// Code that plans messages takes one snapshot and keeps to it until the plan is carried out.
 type Snapshot struct {
 	Version int64            // grows with every change
 	Rules   []*rule.Compiled // those that run, in their order

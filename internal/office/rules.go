@@ -234,7 +234,7 @@ func (o *Office) UsedBy(uses func(*rule.Rule) bool) ([]string, error) {
 	return names, nil
 }
 
-// checkWho proves that everybody whom a rule tells is there, and that mail can
+// checkWho proves that everyone whom a rule notifies is known, and that mail can
 // be sent where the rule needs it.
 func (o *Office) checkWho(document *rule.Rule) rule.Problems {
 	var problems rule.Problems

@@ -31,7 +31,7 @@ type knowledge struct {
 	said   map[string]map[[32]byte]bool // by folded name and the message's fingerprint
 }
 
-// LoadTopics learns the topics anew after a change. Only the one that changed is
+// LoadTopics learns the topics again after a change. Only the one that changed is
 // learned; "" is all of them.
 func (o *Office) LoadTopics(changed string) error {
 	o.learning.Lock()

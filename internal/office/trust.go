@@ -12,7 +12,7 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// Trust says whom the office believes.
+// Trust says which servers and senders the office trusts.
 type Trust struct {
 	Servers        []string `json:"servers"`        // names under which the office's own mail servers report (RFC 8601)
 	Replies        bool     `json:"replies"`        // replies go to verified senders only
@@ -30,7 +30,8 @@ func (o *Office) RuleNotes(document *rule.Rule) []string {
 	return notes
 }
 
-// loadTrust reads whom the office believes; where nothing is set, replies go to verified senders only.
+// loadTrust reads which servers and senders the office trusts; where nothing is set, replies go to verified senders
+// only.
 func (o *Office) loadTrust() error {
 	return o.change(func(next *Snapshot) error {
 		t := Trust{Replies: true}
@@ -43,7 +44,7 @@ func (o *Office) loadTrust() error {
 	})
 }
 
-// SetTrust keeps whom the office believes. The error, if any, may be rule.Problems.
+// SetTrust keeps which servers and senders the office trusts. The error, if any, may be rule.Problems.
 func (o *Office) SetTrust(t Trust, revision int, actor string) error {
 	servers := []string{}
 	for i, s := range t.Servers {

@@ -75,7 +75,7 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	case errors.Is(err, source.ErrNoLabels):
 		f.State, f.Reason = store.NotDone, "the mail server keeps no labels"
-		if r == nil { // by hand: whoever asked for it sees it
+		if r == nil { // by hand: the person who asked sees it
 			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 		}
 		return errors.Join(ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now()), ob.noLabels(v.Mailbox, r))
@@ -185,9 +185,9 @@ func (ob *Outbox) doFollow(ctx context.Context, v *Changes, f *store.FollowUp, r
 	return ob.Store.FollowUps.EndFollowUp(f, &row, ob.Now())
 }
 
-// openFor opens the folder in which a message lies, for changing, and finds the
-// message in it, also after the folder was numbered anew or the server did not
-// say under which number a moved message lies.
+// openFor opens the folder of a message, for changing, and finds the
+// message in it, also after the folder was renumbered or the server did not
+// say under which number a moved message is.
 func openFor(ctx context.Context, s source.Changer, row *store.Message) error {
 	state, err := s.Write(ctx, row.Folder)
 	var gone *source.Error

@@ -101,7 +101,7 @@ func Anew(what string, differs []string) string {
 	return fmt.Sprintf("the %s was given for another %s; enter it again", what, strings.Join(differs, ", another "))
 }
 
-// RemoveAddressee tells somebody no more, unless a rule or an alarm names them.
+// RemoveAddressee removes somebody who is notified, unless a rule or an alarm names them.
 func (ob *Outbox) RemoveAddressee(id, actor string) error {
 	a, err := ob.Store.Alarms.AddresseeByID(id)
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// The budget of one message. What lies in it may be made so that reading it never ends; then one entry in the tray
+// The budget of one message. A message can be made so that reading it never ends; then one entry in the tray
 // says so, and the other messages go on.
 const (
 	MostSpooled  = 1 << 30         // octets that lie spooled for one message

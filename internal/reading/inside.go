@@ -73,7 +73,7 @@ type Message struct {
 	// PassKind is the kind of the pass in which the message is decided; "" where it was not looked up yet.
 	PassKind string
 
-	From     string            // the folder out of which Ink Tray moved it here, "" where it did not
+	From     string            // the folder from which Ink Tray moved it here, "" where it did not
 	Returned bool              // it was moved back here because a filing was taken back
 	dir      string            // where contents lie spooled, "" while none do
 	files    map[string]string // spooled content by item
@@ -289,7 +289,7 @@ func (rd *Reader) ReadText(ctx context.Context, s source.Session, l *Message) er
 			break
 		}
 	}
-	for _, i := range l.Mail.Items() { // the text of signed mail lies within
+	for _, i := range l.Mail.Items() { // the text of signed mail is within
 		if i.Opens && strings.Contains(i.Type, "pkcs7") {
 			if err := rd.open(ctx, s, l, i.ID); err != nil {
 				return err

@@ -95,7 +95,7 @@ func (c *countedPart) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// end says how a part ended of which nothing more comes.
+// end says how a part ended that gives no more.
 func (c *countedPart) end() error {
 	switch {
 	case c.got >= c.announced, c.got == 0 && c.announced <= 2: // an empty part may have a line end

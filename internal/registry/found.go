@@ -18,14 +18,14 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// UnknownFile is a file of a cabinet of which the register knows nothing.
+// UnknownFile is a file of a cabinet that the register does not know.
 type UnknownFile struct {
 	Path     string
 	Size     int64
 	Modified time.Time // zero where the place does not say
 }
 
-// UnknownFiles looks through a cabinet for files of which the register knows nothing: at most so
+// UnknownFiles looks through a cabinet for files that the register does not know: at most so
 // many. looked is how many files were looked at; more says that there are further ones.
 func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int) (unknown []UnknownFile, looked int,
 	more bool, err error) {
@@ -75,7 +75,7 @@ func (rg *Registry) UnknownFiles(ctx context.Context, cabinetID string, most int
 	return unknown, looked, false, nil
 }
 
-// EnterFiles gives files of a cabinet of which the register knows nothing their lines, each with
+// EnterFiles gives files of a cabinet that the register does not know their lines, each with
 // its checksum. It gives how many were entered; what is known meanwhile, or gone, is left out.
 func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID string, paths []string) (int, error) {
 	g, err := rg.Cabinets.Gate(cabinetID)

@@ -223,7 +223,7 @@ func (rg *Registry) TakeBack(ctx context.Context) {
 	}
 }
 
-// removeMade removes the folders that were made for what a pass took back, where nothing lies
+// removeMade removes the folders that were made for what a pass took back, where nothing is
 // in them any more. A folder that cannot be removed now stays: nothing is lost by it.
 func (rg *Registry) removeMade(ctx context.Context, p *store.Pass) {
 	made, err := rg.Store.Undoing.MadeFolders(p.ID)

@@ -25,7 +25,7 @@ type Explanation struct {
 }
 
 // Explain says for each rule what it makes of a message and why. It is computed
-// anew from what is known of the message; thorough reads what is missing.
+// again from what is known of the message; thorough reads what is missing.
 func (rh *Rehearser) Explain(ctx context.Context, v store.Viewer, messageID int64, thorough bool) (store.Message,
 	[]Explanation, error) {
 	row, err := rh.Store.Messages.ByID(v, messageID)

@@ -15,7 +15,7 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// foreseen is a cabinet as it would be: what lies there, and what a rehearsal has put
+// foreseen is a cabinet as it would be: what is there, and what a rehearsal has put
 // there. Names are given as filing gives them, in the same order.
 type foreseen struct {
 	viewer  store.Viewer

@@ -52,7 +52,7 @@ func New(b *base.Base, o *office.Office, c *cabinets.Cabinets, m *mailboxes.Mail
 
 // RehearsalOf says what is rehearsed on which messages.
 type RehearsalOf struct {
-	Rule     *rule.Rule // as it stands in the editor; nil for all running rules together
+	Rule     *rule.Rule // as it is in the editor; nil for all running rules together
 	Last     int        // the last so many messages; 0 with nothing else said is the last 50, and 10 that match
 	Since    time.Time  // received on this day or later
 	Until    time.Time  // received before
@@ -248,7 +248,7 @@ type taken struct {
 	full  bool // the plan has all reasons
 }
 
-// copyOf is an item of a message, wherever the message lies.
+// copyOf is an item of a message, wherever the message is.
 type copyOf struct {
 	print      [32]byte
 	rule, item string
@@ -805,7 +805,7 @@ func (r *rehearsing) item(p *planned, pr *plan.Rule, item *plan.Item, before dec
 }
 
 // already says what the journal says of an item that a rule would take; no verdict where
-// the rule as it is now decides anew.
+// the rule as it is now decides again.
 func already(e *store.Entry, c *rule.Compiled) (plan.Verdict, string) {
 	switch {
 	case e.Undo == store.Undone:

@@ -5,7 +5,7 @@ import (
 	"errors"
 )
 
-// Place is where a message lies. UID is 0 where the server did not say.
+// Place is where a message is. UID is 0 where the server did not say.
 type Place struct {
 	Folder           string
 	UIDValidity, UID uint32

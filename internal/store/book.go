@@ -10,7 +10,7 @@ import (
 	"inktray.example/inktray/internal/core/correspondent"
 )
 
-// Correspondent is a person or firm with whom the office writes.
+// Correspondent is a person or firm that the office exchanges mail with.
 type Correspondent struct {
 	ID            string `gorm:"primaryKey"`
 	Name          string
@@ -27,7 +27,7 @@ type Correspondent struct {
 type LookupTable struct {
 	ID       string `gorm:"primaryKey"`
 	Name     string
-	Rows     [][2]string `gorm:"serializer:json"` // what is looked up, and what stands for it
+	Rows     [][2]string `gorm:"serializer:json"` // what is looked up, and what replaces it
 	Revision int
 	MadeAt   time.Time
 }

@@ -12,7 +12,7 @@ import (
 )
 
 // bare takes away what makes many changes slow, and returns what puts it back:
-// indexes and triggers are made anew from what they were made of.
+// indexes and triggers are made again from what they were made of.
 func (s *Store) bare(pool *sql.DB) (again func() error, err error) {
 	var made []struct{ Kind, Name, Text string }
 	err = s.write.Raw("SELECT type AS kind, name, sql AS text FROM sqlite_master WHERE type IN ('index', 'trigger') AND " +

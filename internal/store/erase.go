@@ -12,7 +12,7 @@ import (
 // Traces is what the records hold of a person, by mail address.
 type Traces struct {
 	Filings        int
-	Files          int // of them, those whose file lies in a cabinet
+	Files          int // of them, those whose file is in a cabinet
 	Messages       int
 	Notes          int
 	Posts          int
@@ -65,7 +65,7 @@ func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
 	return t, err
 }
 
-// FilesOf lists the filings of a person whose file lies in a cabinet, kept out of
+// FilesOf lists the filings of a person whose file is in a cabinet, kept out of
 // the way or not.
 func (s *Erasure) FilesOf(address string) ([]Filing, error) {
 	return list[Filing](s.read.Where(fromPerson+" AND filed_at IS NOT NULL AND (undone_at IS NULL OR kept_as <> '')",

@@ -82,7 +82,7 @@ func (s *FollowUps) BeginFollowUp(f *FollowUp) error {
 	})
 }
 
-// EndFollowUp records how a follow-up ended, and where the message lies now and
+// EndFollowUp records how a follow-up ended, and where the message is now and
 // what labels it has, if m is given.
 func (s *FollowUps) EndFollowUp(f *FollowUp, m *Message, now time.Time) error {
 	done := now.UTC()
@@ -105,12 +105,12 @@ func (s *FollowUps) PutOffFollowUp(f *FollowUp) error {
 	})
 }
 
-// Place records where a message lies and what labels it has.
+// Place records where a message is and what labels it has.
 func (s *FollowUps) Place(m *Message) error {
 	return s.change(func(tx *gorm.DB) error { return place(tx, m) })
 }
 
-// place records where a message lies. Where the server did not say under which
+// place records where a message is. Where the server did not say under which
 // number, its own id stands for it under no numbering, until it is seen there.
 func place(tx *gorm.DB, m *Message) error {
 	m.MovingTo = ""

@@ -56,7 +56,7 @@ func (s *RegisterFiles) Paths(cabinetID string) (map[string]bool, error) {
 	return own, err
 }
 
-// Found is a file that was found in a cabinet, with the message that stands for it.
+// Found is a file that was found in a cabinet, with the message that represents it.
 type Found struct {
 	Message *Message
 	Entry   Entry

@@ -16,7 +16,7 @@ import (
 
 // Limits are what the service keeps to. A cap of 0 is none.
 type Limits struct {
-	HistoryDays   int `json:"history_days"`   // passes, and facts of messages of which nothing was filed
+	HistoryDays   int `json:"history_days"`   // passes, and facts of messages from which nothing was filed
 	RegisterDays  int `json:"register_days"`  // senders, subjects and notes in the register; 0 keeps them
 	KeptDays      int `json:"kept_days"`      // files that were replaced or taken back
 	SpoolMB       int `json:"spool_mb"`       // of contents that wait for a cabinet that is down
@@ -319,7 +319,7 @@ func (s *Undoing) MadeFolders(passID int64) (map[string][]string, error) {
 				made[f] = true
 			}
 		}
-		for folder := range folders { // one that was made, or lies within one
+		for folder := range folders { // one that was made, or is inside one
 			for at := folder; at != "."; at = path.Dir(at) {
 				if made[at] {
 					out[id] = append(out[id], folder)
@@ -425,7 +425,7 @@ func (s *Register) KeptBefore(before time.Time, most int) ([]Filing, error) {
 	return list[Filing](s.read.Where("kept_as <> '' AND kept_at < ?", before.UTC()).Order("kept_at").Limit(most))
 }
 
-// LetGo records that a file is kept no more.
+// LetGo records that a file is no longer kept.
 func (s *Register) LetGo(f *Filing) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Exec("UPDATE register SET kept_as = '', kept_at = NULL WHERE year = ? AND number = ?", f.Year,
@@ -475,7 +475,7 @@ func (s *Journal) Spooled() ([]Entry, error) {
 	return list[Entry](s.read.Where("spooled <> '' AND state = 'planned'").Order("id"))
 }
 
-// Spool records that the content of an entry lies here, flushed, until its
+// Spool records that the content of an entry is kept here, flushed, until its
 // cabinet is back.
 func (s *Journal) Spool(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error { return tx.Model(e).Select("spooled", "size", "sha256").Updates(e).Error })

@@ -174,8 +174,8 @@ func (s *Journal) Stage(e *Entry, of *Message, now time.Time) error {
 	}))
 }
 
-// kept takes an entry over as it was recorded. One that was not stays as it was:
-// who goes on with it must not take it for what it is not.
+// kept copies an entry that was recorded into e. Where recording failed, e stays unchanged, so that the caller does not
+// go on with a state that the records do not have.
 func kept(e, as *Entry, err error) error {
 	if err == nil {
 		*e = *as
@@ -218,7 +218,7 @@ func (s *Journal) File(entry *Entry, now time.Time) error {
 }
 
 // FoundThere records that a file with the same content had the name already, and enters the
-// message in the register all the same: whoever looks for it there finds the file.
+// message in the register all the same: a search for it finds the file.
 func (s *Journal) FoundThere(entry *Entry, of *Message, now time.Time) error {
 	done, there := now.UTC(), *entry
 	e := &there

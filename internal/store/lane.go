@@ -15,7 +15,7 @@ const (
 	BesideLane // the side lane and the last, where one watcher works on both
 )
 
-// Slow is how a lane stands in the records.
+// Slow is the number of a lane in the records.
 func (l Lane) Slow() int {
 	if l == BesideLane {
 		return SideLane.Slow()

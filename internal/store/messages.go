@@ -262,7 +262,7 @@ func (s *Messages) SetFlags(ids map[int64][]string) error {
 	})
 }
 
-// Renumber keeps a look into a folder that was numbered anew, once everything in
+// Renumber keeps a look into a folder that was renumbered, once everything in
 // it is decided. What was to be read again under the former numbers is forgotten,
 // except for passes over old mail: these messages wait in the tray.
 func (s *Messages) Renumber(l Look) error {
@@ -348,7 +348,7 @@ func (s *Messages) ByID(v Viewer, id int64) (Message, error) {
 type MessageQuery struct {
 	Mailboxes []string
 	Text      string // every word must stand in subject, sender or folder
-	Unfiled   bool   // only those of which nothing was filed
+	Unfiled   bool   // only those from which nothing was filed
 	Before    time.Time
 	BeforeID  int64 // the cursor: received before, or at the same moment with a lower number
 	Most      int
@@ -453,7 +453,7 @@ func (s *Passes) DecidedIn(passID int64, mailboxID, folder string, uidValidity u
 }
 
 // RestartFolder takes out of a pass what it decided in its current folder, which
-// was numbered anew since. p is changed as the records are.
+// was renumbered since. p is changed as the records are.
 func (s *Passes) RestartFolder(p *Pass, mailboxID, folder string) error {
 	next := *p
 	next.Total -= p.Position.Count

@@ -38,7 +38,7 @@ func (v Viewer) MaySee(mailboxID string) bool {
 	return v.All || mailboxID == "" || slices.Contains(v.Only, mailboxID)
 }
 
-// MaySeeAll says whether a viewer may see what belongs to any of several mailboxes; nil stands for all there are.
+// MaySeeAll says whether a viewer may see what belongs to any of several mailboxes; nil means all.
 func (v Viewer) MaySeeAll(mailboxes []string) bool {
 	return v.All || mailboxes != nil && !slices.ContainsFunc(mailboxes, func(id string) bool { return !v.MaySee(id) })
 }
@@ -199,7 +199,7 @@ type Message struct {
 	ErasedAt      *time.Time
 }
 
-// State is where an item of the journal stands.
+// State is the state of an item of the journal.
 type State string
 
 // The states. Planned and Staged are on their way; the others are final until a
@@ -317,7 +317,7 @@ type FollowUp struct {
 	DoneAt       *time.Time
 }
 
-// FollowState is where a follow-up, or what is sent, stands.
+// FollowState is the state of a follow-up, or of what is sent.
 type FollowState string
 
 // The states of follow-ups and of what is sent.
@@ -401,7 +401,7 @@ type Outage struct {
 	Told   []string `gorm:"serializer:json"` // the alarms that told of it
 }
 
-// RetryState is where a message stands that could not be read to its end.
+// RetryState is the state of a message that could not be read to its end.
 type RetryState string
 
 // The states of such a message.
@@ -550,7 +550,7 @@ type RegisterFile struct {
 	Per        string // one line for each "filing" or "message"
 	Scope      string // "all", "rule" or "folder"
 	RuleID     string
-	OfFolder   string   // of "folder": what lies there and below
+	OfFolder   string   // of "folder": the folder and what is below it
 	Columns    []string `gorm:"serializer:json"`
 	Revision   int
 	MadeBy     string
@@ -574,7 +574,7 @@ type RegisterFileYear struct {
 // TableName is the register.
 func (Filing) TableName() string { return "register" }
 
-// PassState is where a pass stands.
+// PassState is the state of a pass.
 type PassState string
 
 // The states of a pass.

@@ -27,7 +27,7 @@ const keptCopies = 2
 type OpenError struct {
 	Problem string // a sentence without its full stop
 	Advice  string
-	Err     error // what lies below; may be nil
+	Err     error // the cause; may be nil
 }
 
 // Error gives the problem and what to do about it.
@@ -39,7 +39,7 @@ func (e *OpenError) Error() string {
 	return text + ". " + e.Advice
 }
 
-// Unwrap gives what lies below.
+// Unwrap gives the cause.
 func (e *OpenError) Unwrap() error { return e.Err }
 
 // present says whether a file is there and holds something.

@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// ours are the beginnings of the names that Ink Tray gives to what lies in its data folder.
+// ours are the beginnings of the names that Ink Tray gives to the files in its data folder.
 var ours = []string{"inktray", "secret.key", "crash", "spool", "staged", "mail", "ready"}
 
 func isOurs(name string) bool {

@@ -16,7 +16,7 @@ import (
 )
 
 // The register is asked in memory: each line's columns are held by an index, and
-// triggers note which lines change, so that it follows whoever changes them.
+// triggers note which lines change, so that it follows every change.
 
 // mostChanges bounds the list of what changed that is kept.
 const mostChanges = 20_000

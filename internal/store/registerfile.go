@@ -51,7 +51,7 @@ func (s *RegisterFiles) Save(f *RegisterFile, revision int, now time.Time, actor
 	})
 }
 
-// Remove keeps one no more.
+// Remove removes one.
 func (s *RegisterFiles) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		f, err := first[RegisterFile](tx.Where("id = ?", id))

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// openKey reads the key that seals secrets, or makes it. It lies beside the
+// openKey reads the key that seals secrets, or makes it. It is beside the
 // database, not in it, so that a copy of the database alone tells nothing.
 func openKey(path string) (key [32]byte, err error) {
 	data, err := os.ReadFile(path)

@@ -312,7 +312,7 @@ func (s *Cabinets) Change(c *Cabinet, revision int, actor string) error {
 	})
 }
 
-// Moved keeps where a cabinet lies now. All that was filed in it follows.
+// Moved keeps where a cabinet is now. All that was filed in it follows.
 func (s *Cabinets) Moved(c *Cabinet, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		was, err := first[Cabinet](tx.Where("id = ?", c.ID))

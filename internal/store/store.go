@@ -290,7 +290,7 @@ func migrate(db *gorm.DB, upTo int) error {
 const mostGrouped = 256
 
 // writer commits changes in groups: those that wait at the same moment share a
-// flush. Each stands alone within the group: one that fails undoes itself only.
+// flush. Each is on its own within the group: one that fails undoes itself only.
 func (s *Store) writer() {
 	defer close(s.done)
 	for first := range s.jobs {

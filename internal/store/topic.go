@@ -20,7 +20,7 @@ type Topic struct {
 	MadeAt   time.Time
 }
 
-// Example is a message of which somebody said whether it is about a topic.
+// Example is a message about which a person said whether it is about a topic.
 type Example struct {
 	ID            int64 `gorm:"primaryKey"`
 	TopicID       string

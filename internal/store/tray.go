@@ -90,7 +90,7 @@ type Decision struct {
 	Path      func(e *Entry) string
 }
 
-// Again lets what waits in the tray go on, and only that: items are planned anew
+// Again lets what waits in the tray go on, and only that: items are planned again
 // under the rule as it is now unless a person decided otherwise, follow-ups and
 // what was to be sent are tried again. What no longer waits is passed over.
 func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {

@@ -18,7 +18,7 @@ import (
 type WebDAV struct {
 	URL       string // of the folder, by http
 	TLS       string // the same by https, "" where the server has none
-	Folder    string // where it lies on this machine
+	Folder    string // where it is on this machine
 	Authority []byte // the certificate that signed the server's, PEM
 	Password  string
 }

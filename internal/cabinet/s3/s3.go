@@ -1,5 +1,5 @@
 // Package s3 keeps files in a bucket of an S3-compatible object store. What is
-// staged lies on this machine's disk, flushed: an object gets its name and its
+// staged is on this machine's disk, flushed: an object gets its name and its
 // content in one request, which the store refuses where the name is taken.
 package s3
 

@@ -44,7 +44,7 @@ type Query struct {
 	MailboxID string
 	RuleID    string
 	Cabinet   string // by name
-	Folder    string // of Cabinet or of any, and what lies below it
+	Folder    string // of Cabinet or of any, and the cause it
 	Message   int64
 	Year      int  // of the number
 	Sort      Sort // "" is by number

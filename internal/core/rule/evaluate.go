@@ -422,7 +422,7 @@ func (c *Compiled) ChooseWithin(item *mail.Item, entry int) Choice {
 }
 
 func (c *Compiled) choose(item *mail.Item, before int) Choice {
-	named := false // an entry that names them takes what is left out unasked for another's sake
+	named := false // an entry that asks for such attachments by name takes them all the same
 	for i := range c.entries[:before] {
 		e := &c.entries[i]
 		if item.Unsure && e.kinds {
