@@ -331,6 +331,9 @@ func (fl *Filer) planItem(ctx context.Context, s source.Session, l *reading.Mess
 					}
 				})
 			}
+			if !ok {
+				return item, false, notOpened(l, entry)
+			}
 			return item, ok, nil
 		}
 		if err := fl.Reader.Read(ctx, s, l, &needs); err != nil {
@@ -338,6 +341,21 @@ func (fl *Filer) planItem(ctx context.Context, s source.Session, l *reading.Mess
 		}
 	}
 	return plan.Item{}, false, nil
+}
+
+// notOpened says why an item is not found that is inside another one: it was found when it was planned, so that opening
+// is tried again. It is nil for other items.
+func notOpened(l *reading.Message, entry *store.Entry) error {
+	for at := entry.Item; ; {
+		end := strings.LastIndexByte(at, '!')
+		if end < 0 {
+			return nil
+		}
+		at = at[:end]
+		if o := l.Mail.Inside[at]; o != nil && o.Problem != "" {
+			return fmt.Errorf("what holds it could not be opened again: %s", o.Problem)
+		}
+	}
 }
 
 // settled says whether only a register number is missing from an item's names.

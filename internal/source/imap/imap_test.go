@@ -334,6 +334,8 @@ func TestAMessageWithoutAnAnswerIsAskedForAgain(t *testing.T) {
 				return "* 2 FETCH (UID 2 FLAGS (\\Seen))\r\n" + tag + " OK done\r\n"
 			}
 			return answer + tag + " OK done\r\n"
+		case strings.Contains(command, "NOOP"):
+			return tag + " OK done\r\n"
 		}
 		return tag + " BAD unexpected\r\n"
 	})
@@ -564,5 +566,65 @@ func TestNothingOfAMessageThatIsGoneIsNoEmptyPart(t *testing.T) {
 				}
 			})
 		}
+	}
+}
+
+// A session that opened a folder before a message came reads the message all the same: servers tell of it when they are
+// asked for news, not during a FETCH.
+func TestAMessageThatCameAfterTheFolderWasOpenedIsRead(t *testing.T) {
+	d := testbed.StartDovecot(t)
+	c := d.Client("ann")
+	config := Config{Server: reach.Server{Host: d.Host, Port: d.IMAPS, Encryption: reach.TLS, RootCAs: d.Roots},
+		Username: "ann", Password: "pw"}
+	raw := []byte(sourcetest.Messages()["one attachment"])
+	testbed.Append(t, c, "INBOX", raw, time.Now())
+	for name, read := range map[string]func(s *Session, f *source.Facts) error{
+		"a part": func(s *Session, f *source.Facts) error {
+			r, err := s.Part(t.Context(), f, "2")
+			if err != nil {
+				return err
+			}
+			_, err = io.Copy(io.Discard, r)
+			return errors.Join(err, r.Close())
+		},
+		"the first octets of a part": func(s *Session, f *source.Facts) error {
+			_, err := s.Head(t.Context(), f, "2", 10)
+			return err
+		},
+		"its facts": func(s *Session, f *source.Facts) error {
+			facts, err := s.Facts(t.Context(), []uint32{f.UID})
+			if err == nil && len(facts) == 0 {
+				err = source.ErrGone
+			}
+			return err
+		},
+		"the whole message": func(s *Session, f *source.Facts) error {
+			whole := *f
+			whole.Whole = true
+			_, err := s.Part(t.Context(), &whole, "2")
+			return err
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			old, fresh := dialed(t, config), dialed(t, config)
+			if _, err := old.Open(t.Context(), "INBOX"); err != nil {
+				t.Fatal(err)
+			}
+			uid := testbed.Append(t, c, "INBOX", raw, time.Now())
+			if _, err := fresh.Open(t.Context(), "INBOX"); err != nil {
+				t.Fatal(err)
+			}
+			facts, err := fresh.Facts(t.Context(), []uint32{uid})
+			if err != nil || len(facts) != 1 {
+				t.Fatalf("%d messages (%v), want one", len(facts), err)
+			}
+			if err := read(old, &facts[0]); err != nil {
+				t.Errorf("got %v, want the message", err)
+			}
+			facts[0].UID += 1000
+			if err := read(old, &facts[0]); !errors.Is(err, source.ErrGone) {
+				t.Errorf("of a message that never was: %v, want %v", err, source.ErrGone)
+			}
+		})
 	}
 }

@@ -386,9 +386,16 @@ func (s *Session) factsOf(ctx context.Context, uids []uint32) ([]source.Facts, e
 // complete asks again for messages of which no answer came: a message counts as
 // gone only where the folder no longer lists it.
 func (s *Session) complete(ctx context.Context, uids []uint32, facts []source.Facts) ([]source.Facts, error) {
+	asked := false // the server was asked for news
 	for _, uid := range uids {
 		if slices.ContainsFunc(facts, func(f source.Facts) bool { return f.UID == uid }) {
 			continue
+		}
+		if !asked { // it may have come since the folder was opened
+			if err := news(ctx, s); err != nil {
+				return nil, err
+			}
+			asked = true
 		}
 		there, err := s.UIDs(ctx, source.Query{From: uid, To: uid})
 		if err != nil {
@@ -728,7 +735,18 @@ func (s *Session) whole(ctx context.Context, uid uint32) ([]source.Facts, error)
 	return []source.Facts{f}, nil
 }
 
+// message reads one message whole.
 func (s *Session) message(ctx context.Context, uid uint32) ([]byte, source.Facts, error) {
+	data, f, err := fetchMessage(ctx, s, uid)
+	if errors.Is(err, source.ErrGone) {
+		if err = appeared(ctx, s, uid); err == nil {
+			return fetchMessage(ctx, s, uid)
+		}
+	}
+	return data, f, err
+}
+
+func fetchMessage(ctx context.Context, s *Session, uid uint32) ([]byte, source.Facts, error) {
 	var f source.Facts
 	var data []byte
 	if at := s.arrival; at.uid == uid && at.validity == s.state.UIDValidity {
@@ -823,8 +841,42 @@ func (s *Session) Head(ctx context.Context, facts *source.Facts, item string, oc
 	return data, err
 }
 
+// section reads one section of a message.
 func (s *Session) section(ctx context.Context, uid uint32, item string, partial *imaplib.SectionPartial) (io.ReadCloser,
 	error) {
+	r, err := fetchSection(ctx, s, uid, item, partial)
+	if errors.Is(err, source.ErrGone) {
+		if err = appeared(ctx, s, uid); err == nil {
+			return fetchSection(ctx, s, uid, item, partial)
+		}
+	}
+	return r, err
+}
+
+// appeared lets the server tell what is new in the folder that is open: during FETCH it may say nothing of messages
+// that came since it was opened (RFC 9051 section 5.2). It returns source.ErrGone where the message is not there all
+// the same.
+func appeared(ctx context.Context, s *Session, uid uint32) error {
+	if err := news(ctx, s); err != nil {
+		return err
+	}
+	there, err := s.UIDs(ctx, source.Query{From: uid, To: uid})
+	if err == nil && len(there) == 0 {
+		return source.ErrGone
+	}
+	return err
+}
+
+// news lets the server tell what is new in the folder that is open (RFC 9051 section 6.1.2).
+func news(ctx context.Context, s *Session) error {
+	if err := s.run(ctx, func() error { return s.client.Noop().Wait() }); err != nil {
+		return s.lost(source.Folders, "asking for news of the folder", err)
+	}
+	return nil
+}
+
+func fetchSection(ctx context.Context, s *Session, uid uint32, item string,
+	partial *imaplib.SectionPartial) (io.ReadCloser, error) {
 	wanted := &imaplib.FetchItemBodySection{Peek: true, Partial: partial}
 	switch item {
 	case source.Whole:
