@@ -2,7 +2,10 @@ package engine
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -55,5 +58,71 @@ func TestStatementsOfAMessageAndOfAFiledItemStayFew(t *testing.T) {
 	}
 	if one-other > 13 {
 		t.Errorf("a filed item takes %.2f statements, want 13 at most", one-other)
+	}
+}
+
+// smallTables hold what an office has few of: looking through all of their rows costs little.
+var smallTables = []string{"addressees", "alarms", "cabinets", "mailboxes", "rules", "settings", "topics", "outages",
+	"start_marks", "folders", "correspondents", "notices"}
+
+// open are the indexes of the few rows that are open: going through all of these is what is meant.
+var open = regexp.MustCompile(
+	"USING (COVERING )?INDEX (journal_planned|journal_staged|journal_tray|follow_ups_open|post_open)")
+
+// TestNoStatementOfAMessageOrAnItemGrowsWithHistory looks at how SQLite carries out every statement that a message and
+// an item take, live and from old mail: none goes through a whole table or through all entries of a rule.
+func TestNoStatementOfAMessageOrAnItemGrowsWithHistory(t *testing.T) {
+	box := &memory{}
+	for n := range 3 {
+		box.add(raw(fmt.Sprint("old ", n), fmt.Sprintf("%d.csv", n), fmt.Sprint(n)))
+	}
+	h := newHouse(t, box.dial)
+	h.watched()
+	var mutex sync.Mutex
+	seen := map[string]bool{}
+	h.store.OnStatement(func(sql string) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		seen[sql] = true
+	})
+	id := h.rule(gaugesRule + "    name: <register> <file.stem>\n")
+	box.add(raw("new", "new.csv", "new"))
+	h.filed(1)
+	pass, err := h.engine.FileOldMail(OldMailOf{RuleID: id}, tester)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.until("the pass is done", func() bool {
+		p, err := h.store.Passes.ByID(store.System, pass.ID)
+		return err == nil && p.State == store.Done
+	})
+	h.store.OnStatement(nil)
+	mutex.Lock()
+	defer mutex.Unlock()
+	explained := 0
+	for sql := range seen {
+		verb, _, _ := strings.Cut(strings.TrimSpace(sql), " ")
+		if !slices.Contains([]string{"SELECT", "UPDATE", "DELETE", "INSERT"}, strings.ToUpper(verb)) {
+			continue
+		}
+		steps, err := h.store.Explain(sql)
+		if err != nil {
+			t.Errorf("explaining %s: %v", sql, err)
+			continue
+		}
+		explained++
+		for _, step := range steps {
+			table := strings.Fields(strings.TrimPrefix(step, "SCAN "))[0]
+			switch {
+			case strings.HasPrefix(step, "SCAN ") && table != "CONSTANT" && !strings.HasSuffix(table, "-ROW") &&
+				!slices.Contains(smallTables, table) && !open.MatchString(step):
+				t.Errorf("%s goes through all of %s:\n%s", step, table, sql)
+			case strings.Contains(step, "journal") && strings.HasSuffix(step, "(rule_id=?)"):
+				t.Errorf("%s goes through all entries of a rule:\n%s", step, sql)
+			}
+		}
+	}
+	if explained < 40 {
+		t.Errorf("only %d statements were explained", explained)
 	}
 }

@@ -103,10 +103,11 @@ func (s *Journal) Staged(cabinetID string) ([]Entry, error) {
 // FiledBefore finds an earlier filing of the same rule, item and content from a
 // message of the same fingerprint.
 func (s *Journal) FiledBefore(e *Entry, fingerprint, sha256 []byte) (Entry, bool, error) {
-	found, err := first[Entry](s.read.Model(&Entry{}).Joins("JOIN messages ON messages.id = journal.message_id").
-		Where("messages.fingerprint = ? AND journal.rule_id = ? AND journal.item = ? AND journal.round = ? AND "+
-			"journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?",
-			fingerprint, e.RuleID, e.Item, e.Round, sha256, e.ID).Select("journal.*").Limit(1))
+	// CROSS JOIN makes SQLite begin with the few messages of the fingerprint, and not with all entries of the rule.
+	found, err := first[Entry](s.read.Raw(`SELECT journal.* FROM messages CROSS JOIN journal
+		ON journal.rule_id = ? AND journal.message_id = messages.id AND journal.item = ? AND journal.round = ?
+		WHERE messages.fingerprint = ? AND journal.sha256 = ? AND journal.state IN ('filed', 'staged') AND journal.id <> ?
+		LIMIT 1`, e.RuleID, e.Item, e.Round, fingerprint, sha256, e.ID))
 	if errors.Is(err, ErrNotFound) {
 		return found, false, nil
 	}

@@ -45,7 +45,7 @@ func TestOtherUsersOfTheMachineReadNothing(t *testing.T) {
 		filepath.Join(folder, "mail", "1.eml"): 0o664, outside: 0o644} {
 		switch filepath.Base(path) {
 		case "mail":
-			err = os.Mkdir(path, mode)
+			err = os.MkdirAll(path, mode)
 		case "records", "inktray.db":
 			err = nil
 		default:

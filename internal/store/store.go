@@ -79,6 +79,21 @@ type Store struct {
 
 	interrupt  atomic.Pointer[func(after bool) error]
 	statements atomic.Int64
+	statement  atomic.Pointer[func(sql string)]
+}
+
+// OnStatement lets tests see the text of every statement once it was run; nil ends that.
+func (s *Store) OnStatement(f func(sql string)) { s.statement.Store(&f) }
+
+// Explain is how SQLite carries out a statement, a line for each step (EXPLAIN QUERY PLAN).
+func (s *Store) Explain(sql string) (steps []string, err error) {
+	args := make([]any, strings.Count(sql, "?"))
+	var rows []struct{ Detail string }
+	err = s.read.Raw("EXPLAIN QUERY PLAN "+sql, args...).Scan(&rows).Error
+	for _, r := range rows {
+		steps = append(steps, r.Detail)
+	}
+	return steps, err
 }
 
 // Statements is how many SQL statements were run since the records were opened.
@@ -87,8 +102,16 @@ func (s *Store) Statements() int64 { return s.statements.Load() }
 // count counts the statements of a connection.
 func (s *Store) count(db *gorm.DB) error {
 	add := func(*gorm.DB) { s.statements.Add(1) }
+	told := func(db *gorm.DB) {
+		if f := s.statement.Load(); f != nil && *f != nil {
+			(*f)(db.Statement.SQL.String())
+		}
+	}
 	c := db.Callback()
-	return errors.Join(c.Query().Before("*").Register("count", add), c.Row().Before("*").Register("count", add),
+	return errors.Join(c.Query().After("*").Register("told", told), c.Row().After("*").Register("told", told),
+		c.Raw().After("*").Register("told", told), c.Create().After("*").Register("told", told),
+		c.Update().After("*").Register("told", told), c.Delete().After("*").Register("told", told),
+		c.Query().Before("*").Register("count", add), c.Row().Before("*").Register("count", add),
 		c.Raw().Before("*").Register("count", add), c.Create().Before("*").Register("count", add),
 		c.Update().Before("*").Register("count", add), c.Delete().Before("*").Register("count", add))
 }
