@@ -56,146 +56,42 @@ func (s *sort) said() (bool, error) {
 	return s.about, nil
 }
 
+// topics are the commands about topics.
 func (c topicCommands) topics() *cobra.Command {
 	root := &cobra.Command{Use: "topics", Short: "What messages are about, learned from examples that you mark"}
-	said := func(t client.Topic, doing string) error {
-		return c.show(t, func() {
-			fmt.Fprintf(c.out, "%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"),
-				t.Others, t.Sentence)
-			if !t.Ready {
-				fmt.Fprintf(c.out, "What would teach it most: inktray topics ask %q\n", t.Name)
-			}
-		})
-	}
-	one := func(use, short string, f func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error,
-		args cobra.PositionalArgs) *cobra.Command {
-		return &cobra.Command{Use: use, Short: short, Args: args,
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				t, err := findTopic(ctx, api, args[0])
-				if err != nil {
-					return err
-				}
-				return f(ctx, api, t, args[1:])
-			})}
-	}
-	var which sort
-	mark := one("mark NAME MESSAGE...", "Say of messages whether they are about the topic, which learns from them",
-		func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
-			about, err := which.said()
-			if err != nil {
-				return err
-			}
-			numbers, err := numbersOf(rest)
-			if err != nil {
-				return err
-			}
-			after, err := call[client.Topic](api.MarkMessages(ctx, t.ID, client.MarkRequest{Messages: numbers, About: about}))
-			if err != nil {
-				return err
-			}
-			return said(after, "Learned.")
-		}, cobra.MinimumNArgs(2))
-	mark.Example = "  inktray topics mark \"Berth requests\" 41 42 47 --about"
-	which.add(mark, "they are about it", "they are not")
-	var most, last, confidence int
-	ask := one("ask NAME", "List known messages whose answer would teach the topic most",
-		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-			all, err := call[[]client.Teaching](api.ListTeachings(ctx, t.ID, &client.ListTeachingsParams{Most: &most}))
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
-				var rows [][]string
-				for _, x := range all {
-					rows = append(rows,
-						[]string{fmt.Sprint(x.Message.ID), short(who(x.Message.SenderName, x.Message.SenderAddress), 30),
-							short(x.Message.Subject, 50), fmt.Sprintf("%d %%", x.Likely)})
-				}
-				c.table([]string{"NO.", "FROM", "SUBJECT", "LIKELY"}, rows)
-				if len(all) > 0 {
-					fmt.Fprintf(c.out, "\nAnswer: inktray topics mark %q %d --about, or --not-about\n", t.Name, all[0].Message.ID)
-				}
-			})
-		}, cobra.ExactArgs(1))
-	ask.Flags().IntVar(&most, "most", 20, "how many")
-	past := one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is "+
-		"written", func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-		p := &client.RehearseTopicParams{Last: &last}
-		if confidence > 0 {
-			p.Confidence = &confidence
+	root.AddCommand(c.list(), c.add(), c.rename(), c.remove(), c.mark(), c.examples(), c.forget(), c.ask(), c.past(),
+		c.export(), c.imports())
+	return root
+}
+
+// said tells what a topic knows after something was done with it.
+func (c topicCommands) said(t client.Topic, doing string) error {
+	return c.show(t, func() {
+		fmt.Fprintf(c.out, "%s “%s” knows %s about it and %d that are not. %s\n", doing, t.Name, count(t.About, "message"),
+			t.Others, t.Sentence)
+		if !t.Ready {
+			fmt.Fprintf(c.out, "What would teach it most: inktray topics ask %q\n", t.Name)
 		}
-		x, err := call[client.Rehearsal](api.RehearseTopic(ctx, t.ID, p))
-		if err != nil {
-			return err
-		}
-		return c.show(x, func() {
-			sure, doubt := 0, 0
-			var rows [][]string
-			for _, m := range x.Messages {
-				switch m.Answer {
-				case "yes":
-					sure++
-				case "cannot be known":
-					doubt++
-				default:
-					continue
-				}
-				rows = append(rows,
-					[]string{map[bool]string{true: "about it", false: "in doubt"}[m.Matches], fmt.Sprint(m.Message.ID),
-						short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
-			}
-			c.table([]string{"", "NO.", "FROM", "SUBJECT", "WHY"}, rows)
-			fmt.Fprintf(c.out, "\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n",
-				count(x.Looked, "message"), sure, t.Name, doubt)
-		})
-	}, cobra.ExactArgs(1))
-	past.Flags().IntVar(&last, "last", 100, "how many messages")
-	past.Flags().IntVar(&confidence, "confidence", 0, "how sure it has to be, in percent; 85 where nothing is said")
-	var file, name string
-	export := one("export NAME", "Write a topic with the text of its examples as JSON",
-		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-			x, err := call[client.TopicDocument](api.ExportTopic(ctx, t.ID))
-			if err != nil {
-				return err
-			}
-			if file == "" {
-				return c.json(x)
-			}
-			data, err := json.MarshalIndent(x, "", "  ")
-			if err != nil {
-				return err
-			}
-			if err := os.WriteFile(file, append(data, '\n'), 0o600); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.out, "“%s” with %s is in %s.\n", t.Name, count(len(x.Examples), "example"), file)
-			return nil
-		}, cobra.ExactArgs(1))
-	export.Flags().StringVar(&file, "file", "", "write into this file")
-	imports := &cobra.Command{
-		Use: "import FILE", Short: "Let a topic learn from an exported one; - reads standard input", Args: cobra.ExactArgs(1),
+	})
+}
+
+// topicDo is what a command does with the topic that its first argument names, and with its other arguments.
+type topicDo func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error
+
+// one makes a command about one topic.
+func (c topicCommands) one(use, short string, args cobra.PositionalArgs, f topicDo) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: args,
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			data, err := c.readFile(args[0])
+			t, err := findTopic(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
-			x, err := exportedTopic(args[0], data)
-			if err != nil {
-				return err
-			}
-			if name != "" {
-				x.Name = name
-			}
-			t, err := call[client.Topic](api.ImportTopic(ctx, x))
-			if err != nil {
-				return err
-			}
-			return said(t, fmt.Sprintf("Learned from %s.", count(len(x.Examples), "example")))
-		}),
-	}
-	imports.Flags().StringVar(&name, "name", "",
-		"the topic that learns; the one that the file names where nothing is said")
-	root.AddCommand(&cobra.Command{
+			return f(ctx, api, t, args[1:])
+		})}
+}
+
+func (c topicCommands) list() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List the topics, and how good each is", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.Topic](api.ListTopics(ctx))
@@ -214,61 +110,217 @@ func (c topicCommands) topics() *cobra.Command {
 				}
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c topicCommands) add() *cobra.Command {
+	return &cobra.Command{
 		Use: "add NAME", Short: "Make a topic", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			t, err := call[client.Topic](api.AddTopic(ctx, client.TopicSettings{Name: args[0]}))
 			if err != nil {
 				return err
 			}
-			return said(t, "Made.")
+			return c.said(t, "Made.")
 		}),
-	}, one("rename NAME NEW-NAME", "Give a topic another name",
+	}
+}
+
+func (c topicCommands) rename() *cobra.Command {
+	return c.one("rename NAME NEW-NAME", "Give a topic another name", cobra.ExactArgs(2),
 		func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
 			after, err := call[client.Topic](api.ChangeTopic(ctx, t.ID, &client.ChangeTopicParams{},
 				client.TopicSettings{Name: rest[0]}))
 			if err != nil {
 				return err
 			}
-			return said(after, "Renamed.")
-		}, cobra.ExactArgs(2)),
-		one("remove NAME", "Remove a topic with its examples",
-			func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-				if _, err := call[nothing](api.RemoveTopic(ctx, t.ID)); err != nil {
-					return err
+			return c.said(after, "Renamed.")
+		})
+}
+
+func (c topicCommands) remove() *cobra.Command {
+	return c.one("remove NAME", "Remove a topic with its examples", cobra.ExactArgs(1),
+		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			if _, err := call[nothing](api.RemoveTopic(ctx, t.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” and what it learned are gone.\n", t.Name)
+			return nil
+		})
+}
+
+func (c topicCommands) mark() *cobra.Command {
+	var which sort
+	mark := c.one("mark NAME MESSAGE...", "Say of messages whether they are about the topic, which learns from them",
+		cobra.MinimumNArgs(2), func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+			about, err := which.said()
+			if err != nil {
+				return err
+			}
+			numbers, err := numbersOf(rest)
+			if err != nil {
+				return err
+			}
+			after, err := call[client.Topic](api.MarkMessages(ctx, t.ID, client.MarkRequest{Messages: numbers, About: about}))
+			if err != nil {
+				return err
+			}
+			return c.said(after, "Learned.")
+		})
+	mark.Example = "  inktray topics mark \"Berth requests\" 41 42 47 --about"
+	which.add(mark, "they are about it", "they are not")
+	return mark
+}
+
+func (c topicCommands) examples() *cobra.Command {
+	return c.one("examples NAME", "List the messages by which a topic was taught", cobra.ExactArgs(1),
+		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			all, err := call[[]client.TopicExample](api.ListExamples(ctx, t.ID))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, x := range all {
+					rows = append(rows, []string{fmt.Sprint(x.ID), map[bool]string{true: "about it", false: "not"}[x.About],
+						short(x.Subject, 50), short(x.Sender, 34), when(x.MarkedAt), x.MarkedBy, x.Origin})
 				}
-				fmt.Fprintf(c.out, "“%s” and what it learned are gone.\n", t.Name)
-				return nil
-			}, cobra.ExactArgs(1)), mark,
-		one("examples NAME", "List the messages by which a topic was taught",
-			func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
-				all, err := call[[]client.TopicExample](api.ListExamples(ctx, t.ID))
-				if err != nil {
-					return err
+				c.table([]string{"NO.", "", "SUBJECT", "FROM", "MARKED", "BY", "IN"}, rows)
+			})
+		})
+}
+
+func (c topicCommands) forget() *cobra.Command {
+	return c.one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples", cobra.MinimumNArgs(2),
+		func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
+			numbers, err := numbersOf(rest)
+			if err != nil {
+				return err
+			}
+			after, err := call[client.Topic](api.TakeExamplesBack(ctx, t.ID, &client.TakeExamplesBackParams{ID: numbers}))
+			if err != nil {
+				return err
+			}
+			return c.said(after, "Taken back.")
+		})
+}
+
+func (c topicCommands) ask() *cobra.Command {
+	var most int
+	ask := c.one("ask NAME", "List known messages whose answer would teach the topic most", cobra.ExactArgs(1),
+		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			all, err := call[[]client.Teaching](api.ListTeachings(ctx, t.ID, &client.ListTeachingsParams{Most: &most}))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, x := range all {
+					rows = append(rows, []string{fmt.Sprint(x.Message.ID),
+						short(who(x.Message.SenderName, x.Message.SenderAddress), 30), short(x.Message.Subject, 50),
+						fmt.Sprintf("%d %%", x.Likely)})
 				}
-				return c.show(all, func() {
-					var rows [][]string
-					for _, x := range all {
-						rows = append(rows,
-							[]string{fmt.Sprint(x.ID), map[bool]string{true: "about it", false: "not"}[x.About], short(x.Subject, 50),
-								short(x.Sender, 34), when(x.MarkedAt), x.MarkedBy, x.Origin})
-					}
-					c.table([]string{"NO.", "", "SUBJECT", "FROM", "MARKED", "BY", "IN"}, rows)
-				})
-			}, cobra.ExactArgs(1)),
-		one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples",
-			func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
-				numbers, err := numbersOf(rest)
-				if err != nil {
-					return err
+				c.table([]string{"NO.", "FROM", "SUBJECT", "LIKELY"}, rows)
+				if len(all) > 0 {
+					fmt.Fprintf(c.out, "\nAnswer: inktray topics mark %q %d --about, or --not-about\n", t.Name, all[0].Message.ID)
 				}
-				after, err := call[client.Topic](api.TakeExamplesBack(ctx, t.ID, &client.TakeExamplesBackParams{ID: numbers}))
-				if err != nil {
-					return err
-				}
-				return said(after, "Taken back.")
-			}, cobra.MinimumNArgs(2)), ask, past, export, imports)
-	return root
+			})
+		})
+	ask.Flags().IntVar(&most, "most", 20, "how many")
+	return ask
+}
+
+func (c topicCommands) past() *cobra.Command {
+	var last, confidence int
+	past := c.one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is written",
+		cobra.ExactArgs(1), func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			p := &client.RehearseTopicParams{Last: &last}
+			if confidence > 0 {
+				p.Confidence = &confidence
+			}
+			x, err := call[client.Rehearsal](api.RehearseTopic(ctx, t.ID, p))
+			if err != nil {
+				return err
+			}
+			return c.show(x, func() { c.showPast(&x, t.Name) })
+		})
+	past.Flags().IntVar(&last, "last", 100, "how many messages")
+	past.Flags().IntVar(&confidence, "confidence", 0, "how sure it has to be, in percent; 85 where nothing is said")
+	return past
+}
+
+// showPast shows what a rule would have taken of the past.
+func (c topicCommands) showPast(x *client.Rehearsal, topic string) {
+	sure, doubt := 0, 0
+	var rows [][]string
+	for _, m := range x.Messages {
+		switch m.Answer {
+		case "yes":
+			sure++
+		case "cannot be known":
+			doubt++
+		default:
+			continue
+		}
+		rows = append(rows, []string{map[bool]string{true: "about it", false: "in doubt"}[m.Matches], fmt.Sprint(m.Message.ID),
+			short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
+	}
+	c.table([]string{"", "NO.", "FROM", "SUBJECT", "WHY"}, rows)
+	fmt.Fprintf(c.out, "\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n",
+		count(x.Looked, "message"), sure, topic, doubt)
+}
+
+func (c topicCommands) export() *cobra.Command {
+	var file string
+	export := c.one("export NAME", "Write a topic with the text of its examples as JSON", cobra.ExactArgs(1),
+		func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
+			x, err := call[client.TopicDocument](api.ExportTopic(ctx, t.ID))
+			if err != nil {
+				return err
+			}
+			if file == "" {
+				return c.json(x)
+			}
+			data, err := json.MarshalIndent(x, "", "  ")
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(file, append(data, '\n'), 0o600); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” with %s is in %s.\n", t.Name, count(len(x.Examples), "example"), file)
+			return nil
+		})
+	export.Flags().StringVar(&file, "file", "", "write into this file")
+	return export
+}
+
+func (c topicCommands) imports() *cobra.Command {
+	var name string
+	imports := &cobra.Command{
+		Use: "import FILE", Short: "Let a topic learn from an exported one; - reads standard input", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			data, err := c.readFile(args[0])
+			if err != nil {
+				return err
+			}
+			x, err := exportedTopic(args[0], data)
+			if err != nil {
+				return err
+			}
+			if name != "" {
+				x.Name = name
+			}
+			t, err := call[client.Topic](api.ImportTopic(ctx, x))
+			if err != nil {
+				return err
+			}
+			return c.said(t, fmt.Sprintf("Learned from %s.", count(len(x.Examples), "example")))
+		}),
+	}
+	imports.Flags().StringVar(&name, "name", "",
+		"the topic that learns; the one that the file names where nothing is said")
+	return imports
 }
 
 // judge shows what the topics make of a message.
