@@ -46,52 +46,8 @@ func (c bookCommands) correspondents() *cobra.Command {
 			"one a line; - reads them from standard input")
 		return cmd
 	}
-	said := func(one client.Correspondent) error {
-		return c.show(one, func() {
-			fmt.Fprintf(c.out, "“%s” is in the book: %s.\n", one.Name,
-				strings.Join(slices.Concat(one.Domains, one.Addresses), ", "))
-		})
-	}
-	root.AddCommand(&cobra.Command{
-		Use: "list", Short: "List the book", Args: cobra.NoArgs,
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			all, err := call[[]client.Correspondent](api.ListCorrespondents(ctx))
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
-				var rows [][]string
-				for _, one := range all {
-					passwords := ""
-					if one.Passwords > 0 {
-						passwords = fmt.Sprint(one.Passwords)
-					}
-					rows = append(rows,
-						[]string{one.Name, strings.Join(one.Domains, ", "), strings.Join(one.Addresses, ", "),
-							strings.Join(one.Groups, ", "), passwords})
-				}
-				c.table([]string{"NAME", "DOMAINS", "ADDRESSES", "GROUPS", "PASSWORDS"}, rows)
-			})
-		}),
-	}, &cobra.Command{
-		Use: "proposed", Short: "List who writes to the mailboxes and is not in the book", Args: cobra.NoArgs,
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			all, err := call[[]client.Proposal](api.ListProposals(ctx))
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
-				var rows [][]string
-				for _, one := range all {
-					rows = append(rows, []string{one.Domain, fmt.Sprint(one.Count), strings.Join(one.Known, ", ")})
-				}
-				c.table([]string{"DOMAIN", "MESSAGES", "SUCH AS"}, rows)
-				if len(all) > 0 {
-					fmt.Fprintf(c.out, "\nTo enter one: inktray correspondents add \"Its Name\" --domain %s\n", all[0].Domain)
-				}
-			})
-		}),
-	}, flags(&cobra.Command{
+
+	root.AddCommand(c.correspondentsList(), c.correspondentsProposed(), flags(&cobra.Command{
 		Use: "add NAME", Short: "Enter somebody in the book", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			s, err := settings(args[0])
@@ -102,7 +58,7 @@ func (c bookCommands) correspondents() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return said(one)
+			return c.correspondentsSaid(one)
 		}),
 	}), flags(&cobra.Command{
 		Use: "change NAME", Short: "Change an entry: what is given replaces what was there", Args: cobra.ExactArgs(1),
@@ -127,10 +83,69 @@ func (c bookCommands) correspondents() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return said(one)
+				return c.correspondentsSaid(one)
 			})(cmd, args)
 		},
-	}), &cobra.Command{
+	}), c.correspondentsRemove())
+	return root
+}
+
+func (c bookCommands) correspondentsSaid(one client.Correspondent) error {
+	return c.show(one, func() {
+		fmt.Fprintf(c.out, "“%s” is in the book: %s.\n", one.Name,
+			strings.Join(slices.Concat(one.Domains, one.Addresses), ", "))
+	})
+}
+
+func (c bookCommands) correspondentsList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the book", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Correspondent](api.ListCorrespondents(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, one := range all {
+					passwords := ""
+					if one.Passwords > 0 {
+						passwords = fmt.Sprint(one.Passwords)
+					}
+					rows = append(rows,
+						[]string{one.Name, strings.Join(one.Domains, ", "), strings.Join(one.Addresses, ", "),
+							strings.Join(one.Groups, ", "), passwords})
+				}
+				c.table([]string{"NAME", "DOMAINS", "ADDRESSES", "GROUPS", "PASSWORDS"}, rows)
+			})
+		}),
+	}
+}
+
+func (c bookCommands) correspondentsProposed() *cobra.Command {
+	return &cobra.Command{
+		Use: "proposed", Short: "List who writes to the mailboxes and is not in the book", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Proposal](api.ListProposals(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, one := range all {
+					rows = append(rows, []string{one.Domain, fmt.Sprint(one.Count), strings.Join(one.Known, ", ")})
+				}
+				c.table([]string{"DOMAIN", "MESSAGES", "SUCH AS"}, rows)
+				if len(all) > 0 {
+					fmt.Fprintf(c.out, "\nTo enter one: inktray correspondents add \"Its Name\" --domain %s\n", all[0].Domain)
+				}
+			})
+		}),
+	}
+}
+
+func (c bookCommands) correspondentsRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove NAME", Short: "Take somebody out of the book", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			is, err := findCorrespondent(ctx, api, args[0])
@@ -143,8 +158,7 @@ func (c bookCommands) correspondents() *cobra.Command {
 			fmt.Fprintf(c.out, "“%s” is no longer in the book.\n", is.Name)
 			return nil
 		}),
-	})
-	return root
+	}
 }
 
 func findCorrespondent(ctx context.Context, api *client.Client, name string) (client.Correspondent, error) {
@@ -163,19 +177,26 @@ func findCorrespondent(ctx context.Context, api *client.Client, name string) (cl
 
 func (c bookCommands) tables() *cobra.Command {
 	root := &cobra.Command{Use: "tables", Short: "Tables in which patterns look something up, such as a station's place"}
-	find := func(ctx context.Context, api *client.Client, name string) (client.LookupTable, error) {
-		all, err := call[[]client.LookupTable](api.ListTables(ctx))
-		if err != nil {
-			return client.LookupTable{}, err
-		}
-		at := slices.IndexFunc(all, func(x client.LookupTable) bool { return strings.EqualFold(x.Name, name) })
-		if at < 0 {
-			return client.LookupTable{}, &exitError{exitMissing, fmt.Sprintf("there is no table called “%s”; see inktray "+
-				"tables list", name)}
-		}
-		return all[at], nil
+
+	root.AddCommand(c.tablesList(), c.tablesShow(), c.tablesSave(), c.tablesRemove())
+	return root
+}
+
+func (c bookCommands) tablesFind(ctx context.Context, api *client.Client, name string) (client.LookupTable, error) {
+	all, err := call[[]client.LookupTable](api.ListTables(ctx))
+	if err != nil {
+		return client.LookupTable{}, err
 	}
-	root.AddCommand(&cobra.Command{
+	at := slices.IndexFunc(all, func(x client.LookupTable) bool { return strings.EqualFold(x.Name, name) })
+	if at < 0 {
+		return client.LookupTable{}, &exitError{exitMissing, fmt.Sprintf("there is no table called “%s”; see inktray "+
+			"tables list", name)}
+	}
+	return all[at], nil
+}
+
+func (c bookCommands) tablesList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List the tables", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.LookupTable](api.ListTables(ctx))
@@ -190,10 +211,14 @@ func (c bookCommands) tables() *cobra.Command {
 				c.table([]string{"NAME", "ROWS", "IN A PATTERN"}, rows)
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c bookCommands) tablesShow() *cobra.Command {
+	return &cobra.Command{
 		Use: "show NAME", Short: "Print a table as CSV", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			t, err := find(ctx, api, args[0])
+			t, err := c.tablesFind(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
@@ -205,7 +230,11 @@ func (c bookCommands) tables() *cobra.Command {
 				w.Flush()
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c bookCommands) tablesSave() *cobra.Command {
+	return &cobra.Command{
 		Use: "save NAME FILE", Short: "Make or replace a table from a CSV file of two columns: what is looked up, and what " +
 			"stands for it", Args: cobra.ExactArgs(2),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -218,7 +247,7 @@ func (c bookCommands) tables() *cobra.Command {
 				return &exitError{exitInvalid, fmt.Sprintf("%s: %v", args[1], err)}
 			}
 			var t client.LookupTable
-			is, err := find(ctx, api, args[0])
+			is, err := c.tablesFind(ctx, api, args[0])
 			var missing *exitError
 			switch {
 			case err == nil:
@@ -235,10 +264,14 @@ func (c bookCommands) tables() *cobra.Command {
 					t.Name)
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c bookCommands) tablesRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove NAME", Short: "Remove a table that no rule names", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			t, err := find(ctx, api, args[0])
+			t, err := c.tablesFind(ctx, api, args[0])
 			if err != nil {
 				return err
 			}
@@ -248,8 +281,7 @@ func (c bookCommands) tables() *cobra.Command {
 			fmt.Fprintf(c.out, "The table “%s” is removed.\n", t.Name)
 			return nil
 		}),
-	})
-	return root
+	}
 }
 
 // tableOf reads two columns.

@@ -87,6 +87,13 @@ func (f *cabinetFlags) settings(c *command, name string) (client.CabinetSettings
 
 func (c cabinetCommands) cabinets() *cobra.Command {
 	root := &cobra.Command{Use: "cabinets", Short: "The places where files are kept"}
+
+	root.AddCommand(c.cabinetsAdd(), c.changeCabinet(), c.moveCabinet(), c.cabinetsList(), c.cabinetsCheck(),
+		c.unknownFiles(), c.cabinetsAddress(), c.cabinetsRemove())
+	return root
+}
+
+func (c cabinetCommands) cabinetsAdd() *cobra.Command {
 	var f cabinetFlags
 	add := &cobra.Command{
 		Use: "add NAME --folder PLACE", Short: "Make a folder, here or on a server, into a cabinet", Args: cobra.ExactArgs(1),
@@ -120,7 +127,11 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 		"local: mode of files in octal, such as 0640; who may read a file may enter its folder")
 	add.Flags().StringVar(&f.owner, "owner", "", "local: to whom files belong: user, user:group or :group")
 	f.reach(add)
-	root.AddCommand(add, c.changeCabinet(), c.moveCabinet(), &cobra.Command{
+	return add
+}
+
+func (c cabinetCommands) cabinetsList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List the cabinets", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.Cabinet](api.ListCabinets(ctx))
@@ -139,7 +150,11 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 				c.table([]string{"NAME", "KIND", "FOLDER", "FOR COLLEAGUES", "STATE"}, rows)
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c cabinetCommands) cabinetsCheck() *cobra.Command {
+	return &cobra.Command{
 		Use: "check NAME", Short: "Look now whether a cabinet is there and can be written to, and try out what it promises",
 		Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -163,7 +178,11 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 				}
 			})
 		}),
-	}, c.unknownFiles(), &cobra.Command{
+	}
+}
+
+func (c cabinetCommands) cabinetsAddress() *cobra.Command {
+	return &cobra.Command{
 		Use:   "address NAME [ADDRESS]",
 		Short: "Say how colleagues reach a cabinet, so that links open on their machines; without an address, none",
 		Args:  cobra.RangeArgs(1, 2),
@@ -187,7 +206,11 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 				fmt.Fprintf(c.out, "Colleagues reach the cabinet “%s” at %s.\n", k.Name, *k.Address)
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c cabinetCommands) cabinetsRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove NAME", Short: "Forget a cabinet; its files stay where they are", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			k, err := findCabinet(ctx, api, args[0])
@@ -200,8 +223,7 @@ func (c cabinetCommands) cabinets() *cobra.Command {
 			fmt.Fprintf(c.out, "The cabinet “%s” is forgotten. Its files stay in %s.\n", k.Name, k.Folder)
 			return nil
 		}),
-	})
-	return root
+	}
 }
 
 func (c cabinetCommands) moveCabinet() *cobra.Command {

@@ -100,7 +100,25 @@ func day(flag, value string, into **openapi_types.Date) error {
 func (c historyCommands) passes() *cobra.Command {
 	root := &cobra.Command{Use: "passes", Aliases: []string{"history"}, Short: "The history: what was gone over, and " +
 		"what is being gone over"}
-	var kind, ruleName, mailbox, from, to string
+
+	root.AddCommand(c.passesList())
+
+	root.AddCommand(c.passesOne("show", "Show one pass",
+		func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+			return call[client.Pass](api.GetPass(ctx, id))
+		}), c.passesMessages(), c.passUnread(), c.passesOne("pause", "Pause a pass over old mail", c.passesSteer("paused")),
+		c.passesOne("stop", "Stop a pass over old mail for good", c.passesSteer("stopped")),
+		c.passesOne("go-on", "Go on with a paused pass", c.passesSteer("running")))
+	root.AddCommand(c.passesFileAgain(), c.passesUndo())
+	return root
+}
+
+func (c historyCommands) passesList() *cobra.Command {
+	var kind string
+	var ruleName string
+	var mailbox string
+	var from string
+	var to string
 	var matching bool
 	var most int
 	list := &cobra.Command{
@@ -162,28 +180,12 @@ func (c historyCommands) passes() *cobra.Command {
 	list.Flags().StringVar(&to, "to", "", "begun on this day or earlier")
 	list.Flags().BoolVar(&matching, "matching", false, "only passes in which a rule was for a message")
 	list.Flags().IntVar(&most, "most", 50, "at most so many")
-	root.AddCommand(list)
-	one := func(use, short string,
-		do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
-		return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1),
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				id, err := numberOf(args[0], "pass")
-				if err != nil {
-					return err
-				}
-				p, err := do(ctx, api, id)
-				if err != nil {
-					return err
-				}
-				return c.show(p, func() { c.pass(&p) })
-			})}
-	}
-	steer := func(to client.SteerRequestTo) func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-		return func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-			return call[client.Pass](api.SteerPass(ctx, id, client.SteerRequest{To: to}))
-		}
-	}
+	return list
+}
+
+func (c historyCommands) passesMessages() *cobra.Command {
 	var onlyMatching bool
+	var mostMessages int
 	messages := &cobra.Command{Use: "messages NUMBER", Short: "The messages of a pass, with what was decided and done",
 		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "pass")
@@ -191,7 +193,7 @@ func (c historyCommands) passes() *cobra.Command {
 				return err
 			}
 			all, err := call[[]client.Decided](api.ListPassMessages(ctx, id,
-				&client.ListPassMessagesParams{Matching: &onlyMatching, Most: &most}))
+				&client.ListPassMessagesParams{Matching: &onlyMatching, Most: &mostMessages}))
 			if err != nil {
 				return err
 			}
@@ -212,14 +214,35 @@ func (c historyCommands) passes() *cobra.Command {
 			})
 		})}
 	messages.Flags().BoolVar(&onlyMatching, "matching", false, "only those for which a rule was")
-	messages.Flags().IntVar(&most, "most", 50, "at most so many")
-	root.AddCommand(one("show", "Show one pass",
-		func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
-			return call[client.Pass](api.GetPass(ctx, id))
-		}), messages, c.passUnread(), one("pause", "Pause a pass over old mail", steer("paused")),
-		one("stop", "Stop a pass over old mail for good", steer("stopped")),
-		one("go-on", "Go on with a paused pass", steer("running")))
-	root.AddCommand(&cobra.Command{Use: "file-again NUMBER", Short: "File again all that was taken back of a pass",
+	messages.Flags().IntVar(&mostMessages, "most", 50, "at most so many")
+	return messages
+}
+
+func (c historyCommands) passesOne(use, short string,
+	do func(ctx context.Context, api *client.Client, id int64) (client.Pass, error)) *cobra.Command {
+	return &cobra.Command{Use: use + " NUMBER", Short: short, Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			id, err := numberOf(args[0], "pass")
+			if err != nil {
+				return err
+			}
+			p, err := do(ctx, api, id)
+			if err != nil {
+				return err
+			}
+			return c.show(p, func() { c.pass(&p) })
+		})}
+}
+
+func (c historyCommands) passesSteer(to client.SteerRequestTo) func(ctx context.Context, api *client.Client,
+	id int64) (client.Pass, error) {
+	return func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
+		return call[client.Pass](api.SteerPass(ctx, id, client.SteerRequest{To: to}))
+	}
+}
+
+func (c historyCommands) passesFileAgain() *cobra.Command {
+	return &cobra.Command{Use: "file-again NUMBER", Short: "File again all that was taken back of a pass",
 		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "pass")
 			if err != nil {
@@ -230,13 +253,16 @@ func (c historyCommands) passes() *cobra.Command {
 				return err
 			}
 			return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
-		})}, c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
+		})}
+}
+
+func (c historyCommands) passesUndo() *cobra.Command {
+	return c.undo("undo NUMBER", "Take back what a pass filed; without --yes it only says what would happen", "pass",
 		func(ctx context.Context, api *client.Client, id int64) (client.UndoPreview, error) {
 			return call[client.UndoPreview](api.PreviewUndoOfPass(ctx, id))
 		}, func(ctx context.Context, api *client.Client, id int64) (client.Pass, error) {
 			return call[client.Pass](api.UndoPass(ctx, id))
-		}))
-	return root
+		})
 }
 
 // took says how long something took.
@@ -310,7 +336,97 @@ func undoneNumber(ctx context.Context, api *client.Client, arg, what string) (in
 
 func (c historyCommands) tray() *cobra.Command {
 	root := &cobra.Command{Use: "tray", Short: "What waits for a person"}
-	root.AddCommand(&cobra.Command{
+	root.AddCommand(c.trayList())
+
+	var cabinet, folder, note string
+
+	root.AddCommand(c.trayAnswer(),
+		c.traySeveral("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.TryAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+			}, nil), c.traySeveral("release", "File held items as they are, where their rule would have them", "%d released.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.ReleaseHeld(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+			}, nil), c.traySeveral("elsewhere", "File items as they are in a folder that you name", "%d filed elsewhere.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.FileElsewhere(ctx,
+					client.ElsewhereRequest{Matters: matters, Cause: cause, Cabinet: cabinet, Folder: folder}))
+			}, func(cmd *cobra.Command) {
+				cmd.Flags().StringVar(&cabinet, "cabinet", "", "the cabinet")
+				cmd.Flags().StringVar(&folder, "folder", "", "the folder in it, such as \"Sorted by hand/2026\"")
+			}), c.traySeveral("refile", "File what is missing from a cabinet once more, from its message", "%d filed again.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.FileMissingAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
+			}, nil), c.traySeveral("aside", "Set aside for good; nothing is done about it", "%d set aside.",
+			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
+				return call[client.Count](api.SetAside(ctx, client.AsideRequest{Matters: matters, Cause: cause, Note: &note}))
+			}, func(cmd *cobra.Command) {
+				cmd.Flags().StringVar(&note, "note", "", "why, for those who look later")
+			}))
+	return root
+}
+
+func (c historyCommands) traySeveral(use, short, done string,
+	do func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error),
+	flags func(*cobra.Command)) *cobra.Command {
+	all, cause := false, ""
+	cmd := &cobra.Command{Use: use + " NUMBER...", Short: short,
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			if all {
+				t, err := call[client.Tray](api.ListTray(ctx))
+				if err != nil {
+					return err
+				}
+				for _, g := range t.Groups {
+					for _, m := range g.Matters {
+						args = append(args, m.ID)
+					}
+				}
+			}
+			if len(args) == 0 && cause == "" {
+				return usageError{errors.New("say which lines of the tray, by their numbers, or --cause, or --all")}
+			}
+			var of *string
+			if cause != "" {
+				of = &cause
+			}
+			n, err := do(ctx, api, &args, of)
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
+		})}
+	cmd.Flags().BoolVar(&all, "all", false, "everything that is listed")
+	cmd.Flags().StringVar(&cause, "cause", "", "everything of one cause, as tray list names it")
+	if flags != nil {
+		flags(cmd)
+	}
+	return cmd
+}
+
+func (c historyCommands) trayAnswer() *cobra.Command {
+	var which sort
+	answer := &cobra.Command{
+		Use: "answer NUMBER...", Short: "Say whether what waits is about the topic that is in doubt: it learns from that, " +
+			"and files or leaves it", Args: cobra.MinimumNArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			about, err := which.said()
+			if err != nil {
+				return err
+			}
+			n, err := call[client.Count](api.AnswerTopics(ctx, client.AnswerRequest{Matters: args, About: about}))
+			if err != nil {
+				return err
+			}
+			return c.show(n, func() { fmt.Fprintf(c.out, "Learned, and %s decided.\n", count(n.Count, "item")) })
+		}),
+	}
+	which.add(answer, "it is about it", "it is not")
+	return answer
+}
+
+func (c historyCommands) trayList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List what waits by its reason, and what to do about it", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			t, err := call[client.Tray](api.ListTray(ctx))
@@ -343,84 +459,5 @@ func (c historyCommands) tray() *cobra.Command {
 				}
 			})
 		}),
-	})
-	several := func(use, short, done string,
-		do func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error),
-		flags func(*cobra.Command)) *cobra.Command {
-		all, cause := false, ""
-		cmd := &cobra.Command{Use: use + " NUMBER...", Short: short,
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				if all {
-					t, err := call[client.Tray](api.ListTray(ctx))
-					if err != nil {
-						return err
-					}
-					for _, g := range t.Groups {
-						for _, m := range g.Matters {
-							args = append(args, m.ID)
-						}
-					}
-				}
-				if len(args) == 0 && cause == "" {
-					return usageError{errors.New("say which lines of the tray, by their numbers, or --cause, or --all")}
-				}
-				var of *string
-				if cause != "" {
-					of = &cause
-				}
-				n, err := do(ctx, api, &args, of)
-				if err != nil {
-					return err
-				}
-				return c.show(n, func() { fmt.Fprintf(c.out, done+"\n", n.Count) })
-			})}
-		cmd.Flags().BoolVar(&all, "all", false, "everything that is listed")
-		cmd.Flags().StringVar(&cause, "cause", "", "everything of one cause, as tray list names it")
-		if flags != nil {
-			flags(cmd)
-		}
-		return cmd
 	}
-	var cabinet, folder, note string
-	var which sort
-	answer := &cobra.Command{
-		Use: "answer NUMBER...", Short: "Say whether what waits is about the topic that is in doubt: it learns from that, " +
-			"and files or leaves it", Args: cobra.MinimumNArgs(1),
-		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			about, err := which.said()
-			if err != nil {
-				return err
-			}
-			n, err := call[client.Count](api.AnswerTopics(ctx, client.AnswerRequest{Matters: args, About: about}))
-			if err != nil {
-				return err
-			}
-			return c.show(n, func() { fmt.Fprintf(c.out, "Learned, and %s decided.\n", count(n.Count, "item")) })
-		}),
-	}
-	which.add(answer, "it is about it", "it is not")
-	root.AddCommand(answer,
-		several("again", "Try again, under the rules as they are now; only what failed is redone", "%d tried again.",
-			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-				return call[client.Count](api.TryAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-			}, nil), several("release", "File held items as they are, where their rule would have them", "%d released.",
-			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-				return call[client.Count](api.ReleaseHeld(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-			}, nil), several("elsewhere", "File items as they are in a folder that you name", "%d filed elsewhere.",
-			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-				return call[client.Count](api.FileElsewhere(ctx,
-					client.ElsewhereRequest{Matters: matters, Cause: cause, Cabinet: cabinet, Folder: folder}))
-			}, func(cmd *cobra.Command) {
-				cmd.Flags().StringVar(&cabinet, "cabinet", "", "the cabinet")
-				cmd.Flags().StringVar(&folder, "folder", "", "the folder in it, such as \"Sorted by hand/2026\"")
-			}), several("refile", "File what is missing from a cabinet once more, from its message", "%d filed again.",
-			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-				return call[client.Count](api.FileMissingAgain(ctx, client.TrayRequest{Matters: matters, Cause: cause}))
-			}, nil), several("aside", "Set aside for good; nothing is done about it", "%d set aside.",
-			func(ctx context.Context, api *client.Client, matters *[]string, cause *string) (client.Count, error) {
-				return call[client.Count](api.SetAside(ctx, client.AsideRequest{Matters: matters, Cause: cause, Note: &note}))
-			}, func(cmd *cobra.Command) {
-				cmd.Flags().StringVar(&note, "note", "", "why, for those who look later")
-			}))
-	return root
 }

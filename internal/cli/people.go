@@ -135,24 +135,7 @@ func findAddressee(ctx context.Context, api *client.Client, name string) (client
 
 func (c peopleCommands) addressees() *cobra.Command {
 	root := &cobra.Command{Use: "addressees", Short: "Who can be told, by mail or by an HTTP call"}
-	root.AddCommand(&cobra.Command{Use: "list", Short: "List who can be told", Args: cobra.NoArgs,
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			all, err := call[[]client.Addressee](api.ListAddressees(ctx))
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
-				var rows [][]string
-				for _, a := range all {
-					tray := string(a.Tray)
-					if a.Tray == "daily" {
-						tray += " at " + a.DailyAt
-					}
-					rows = append(rows, []string{a.Name, string(a.Kind), strings.Join(append(a.Addresses, a.URL), " "), tray})
-				}
-				c.table([]string{"NAME", "BY", "WHERE", "TOLD OF THE TRAY"}, rows)
-			})
-		})})
+	root.AddCommand(c.addresseesList())
 	var mails []string
 	var url, secretFile, tray, dailyAt string
 	var inside bool
@@ -181,11 +164,7 @@ func (c peopleCommands) addressees() *cobra.Command {
 		cmd.Flags().StringVar(&dailyAt, "daily-at", "08:00", "when the daily digest goes")
 		return cmd
 	}
-	said := func(a client.Addressee) error {
-		return c.show(a, func() {
-			fmt.Fprintf(c.out, "“%s” can be told. Try it: inktray addressees trial %q\n", a.Name, a.Name)
-		})
-	}
+
 	change := &cobra.Command{Use: "change NAME",
 		Short: "Change where and of what somebody is told; what is not given stays", Args: cobra.ExactArgs(1)}
 	change.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -216,7 +195,7 @@ func (c peopleCommands) addressees() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return said(a)
+		return c.addresseesSaid(a)
 	})
 	root.AddCommand(
 		flags(&cobra.Command{Use: "add NAME", Short: "Let somebody be told", Args: cobra.ExactArgs(1),
@@ -229,62 +208,69 @@ func (c peopleCommands) addressees() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return said(a)
+				return c.addresseesSaid(a)
 			})}), flags(change),
-		&cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1),
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				a, err := findAddressee(ctx, api, args[0])
-				if err != nil {
-					return err
-				}
-				return c.wentWell(call[client.Trial](api.TryAddressee(ctx, a.ID)))
-			})}, &cobra.Command{Use: "remove NAME", Short: "Tell somebody no more", Args: cobra.ExactArgs(1),
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				a, err := findAddressee(ctx, api, args[0])
-				if err != nil {
-					return err
-				}
-				if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
-					return err
-				}
-				fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
-				return nil
-			})})
+		c.addresseesTrial(), c.addresseesRemove())
 	return root
 }
 
-func (c peopleCommands) alarms() *cobra.Command {
-	root := &cobra.Command{Use: "alarms", Short: "Alarms: when a rule is silent, or a mailbox or cabinet is out of reach"}
-	find := func(ctx context.Context, api *client.Client, name string) (client.Alarm, error) {
-		all, err := call[[]client.Alarm](api.ListAlarms(ctx))
-		if err != nil {
-			return client.Alarm{}, err
-		}
-		for _, a := range all {
-			if strings.EqualFold(a.Name, name) {
-				return a, nil
-			}
-		}
-		return client.Alarm{}, fmt.Errorf("there is no alarm called %q; see inktray alarms list", name)
-	}
-	root.AddCommand(&cobra.Command{Use: "list", Short: "List the alarms", Args: cobra.NoArgs,
+func (c peopleCommands) addresseesSaid(a client.Addressee) error {
+	return c.show(a, func() {
+		fmt.Fprintf(c.out, "“%s” can be told. Try it: inktray addressees trial %q\n", a.Name, a.Name)
+	})
+}
+
+func (c peopleCommands) addresseesList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List who can be told", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+			all, err := call[[]client.Addressee](api.ListAddressees(ctx))
 			if err != nil {
 				return err
 			}
 			return c.show(all, func() {
 				var rows [][]string
 				for _, a := range all {
-					rang := "never"
-					if a.RangAt != nil {
-						rang = when(*a.RangAt)
+					tray := string(a.Tray)
+					if a.Tray == "daily" {
+						tray += " at " + a.DailyAt
 					}
-					rows = append(rows, []string{a.Name, a.Sentence, rang})
+					rows = append(rows, []string{a.Name, string(a.Kind), strings.Join(append(a.Addresses, a.URL), " "), tray})
 				}
-				c.table([]string{"NAME", "", "LAST RANG"}, rows)
+				c.table([]string{"NAME", "BY", "WHERE", "TOLD OF THE TRAY"}, rows)
 			})
-		})})
+		})}
+}
+
+func (c peopleCommands) addresseesTrial() *cobra.Command {
+	return &cobra.Command{Use: "trial NAME", Short: "Send a trial at once", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			a, err := findAddressee(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			return c.wentWell(call[client.Trial](api.TryAddressee(ctx, a.ID)))
+		})}
+}
+
+func (c peopleCommands) addresseesRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Tell somebody no more", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			a, err := findAddressee(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveAddressee(ctx, a.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "“%s” is told no more.\n", a.Name)
+			return nil
+		})}
+}
+
+func (c peopleCommands) alarms() *cobra.Command {
+	root := &cobra.Command{Use: "alarms", Short: "Alarms: when a rule is silent, or a mailbox or cabinet is out of reach"}
+
+	root.AddCommand(c.alarmsList())
 	var ruleName, by, mailbox, cabinet string
 	var atLeast, within, after int
 	var weekdays, who []string
@@ -367,19 +353,57 @@ func (c peopleCommands) alarms() *cobra.Command {
 		cmd.Flags().StringSliceVar(&who, "tell", nil, "who is told; may stand several times")
 	}
 	root.AddCommand(silence, reach,
-		&cobra.Command{Use: "remove NAME", Short: "Remove an alarm", Args: cobra.ExactArgs(1),
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				a, err := find(ctx, api, args[0])
-				if err != nil {
-					return err
-				}
-				if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
-					return err
-				}
-				fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
-				return nil
-			})})
+		c.alarmsRemove())
 	return root
+}
+
+func (c peopleCommands) alarmsFind(ctx context.Context, api *client.Client, name string) (client.Alarm, error) {
+	all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+	if err != nil {
+		return client.Alarm{}, err
+	}
+	for _, a := range all {
+		if strings.EqualFold(a.Name, name) {
+			return a, nil
+		}
+	}
+	return client.Alarm{}, fmt.Errorf("there is no alarm called %q; see inktray alarms list", name)
+}
+
+func (c peopleCommands) alarmsList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the alarms", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, a := range all {
+					rang := "never"
+					if a.RangAt != nil {
+						rang = when(*a.RangAt)
+					}
+					rows = append(rows, []string{a.Name, a.Sentence, rang})
+				}
+				c.table([]string{"NAME", "", "LAST RANG"}, rows)
+			})
+		})}
+}
+
+func (c peopleCommands) alarmsRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove an alarm", Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			a, err := c.alarmsFind(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := call[nothing](api.RemoveAlarm(ctx, a.ID)); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.out, "The alarm “%s” is removed.\n", a.Name)
+			return nil
+		})}
 }
 
 func (c peopleCommands) limits() *cobra.Command {

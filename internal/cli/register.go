@@ -756,18 +756,30 @@ func findRegisterFile(ctx context.Context, api *client.Client, name string) (cli
 
 func (c registerCommands) registerFiles() *cobra.Command {
 	root := &cobra.Command{Use: "files", Short: "Registers that are kept as files in a cabinet, for colleagues to open"}
-	tell := func(f *client.RegisterFile) {
-		for _, y := range f.Years {
-			fmt.Fprintf(c.out, "%s, %s: %s, %s\n", f.Name, f.Cabinet, y.Path, count(y.Rows, "line"))
-		}
-		switch {
-		case f.Problem != nil:
-			fmt.Fprintf(c.out, "%s could not be written: %s. %s\n", f.Name, *f.Problem, deref(f.Advice))
-		case len(f.Years) == 0:
-			fmt.Fprintf(c.out, "%s is written with the first filing.\n", f.Name)
-		}
+
+	root.AddCommand(c.registerFilesAdd(), c.registerFilesList(), c.registerFilesWrite(), c.registerFilesRemove())
+	return root
+}
+
+func (c registerCommands) registerFilesTell(f *client.RegisterFile) {
+	for _, y := range f.Years {
+		fmt.Fprintf(c.out, "%s, %s: %s, %s\n", f.Name, f.Cabinet, y.Path, count(y.Rows, "line"))
 	}
-	var cabinet, folder, as, per, ruleName, of string
+	switch {
+	case f.Problem != nil:
+		fmt.Fprintf(c.out, "%s could not be written: %s. %s\n", f.Name, *f.Problem, deref(f.Advice))
+	case len(f.Years) == 0:
+		fmt.Fprintf(c.out, "%s is written with the first filing.\n", f.Name)
+	}
+}
+
+func (c registerCommands) registerFilesAdd() *cobra.Command {
+	var cabinet string
+	var folder string
+	var as string
+	var per string
+	var ruleName string
+	var of string
 	var columns []string
 	add := &cobra.Command{
 		Use:   "add NAME --cabinet CABINET",
@@ -787,7 +799,7 @@ func (c registerCommands) registerFiles() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(f, func() { tell(&f) })
+			return c.show(f, func() { c.registerFilesTell(&f) })
 		}),
 	}
 	add.Flags().StringVar(&cabinet, "cabinet", "", "in which cabinet")
@@ -799,7 +811,11 @@ func (c registerCommands) registerFiles() *cobra.Command {
 	add.Flags().StringVar(&of, "of-folder", "", "only what lies in this folder of the cabinet and below")
 	add.Flags().StringSliceVar(&columns, "columns", nil,
 		"which columns, in their order; the usual ones where nothing is said")
-	root.AddCommand(add, &cobra.Command{
+	return add
+}
+
+func (c registerCommands) registerFilesList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List them, with how far each is written", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
 			all, err := call[[]client.RegisterFile](api.ListRegisterFiles(ctx))
@@ -827,7 +843,11 @@ func (c registerCommands) registerFiles() *cobra.Command {
 				c.table([]string{"NAME", "CABINET", "OF", "FILE", "LINES", "WRITTEN", "PROBLEM"}, rows)
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c registerCommands) registerFilesWrite() *cobra.Command {
+	return &cobra.Command{
 		Use: "write NAME", Short: "Write one anew at once", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			f, err := findRegisterFile(ctx, api, args[0])
@@ -837,9 +857,13 @@ func (c registerCommands) registerFiles() *cobra.Command {
 			if f, err = call[client.RegisterFile](api.WriteRegisterFile(ctx, f.ID)); err != nil {
 				return err
 			}
-			return c.show(f, func() { tell(&f) })
+			return c.show(f, func() { c.registerFilesTell(&f) })
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c registerCommands) registerFilesRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove NAME", Short: "Keep one no more; what was written stays where it is", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			f, err := findRegisterFile(ctx, api, args[0])
@@ -852,8 +876,7 @@ func (c registerCommands) registerFiles() *cobra.Command {
 			fmt.Fprintf(c.out, "“%s” is kept no more. What was written stays where it is.\n", f.Name)
 			return nil
 		}),
-	})
-	return root
+	}
 }
 
 func (c registerCommands) erase() *cobra.Command {

@@ -87,56 +87,9 @@ func saveRule(ctx context.Context, api *client.Client, r *rule.Rule, there []cli
 func (c ruleCommands) rules() *cobra.Command {
 	root := &cobra.Command{Use: "rules", Short: "What to look for, what to take, and where to file it"}
 	yes := false
-	one := func(use, short string, do func(ctx context.Context, api *client.Client, r client.Rule) error) *cobra.Command {
-		return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1),
-			RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-				r, err := findRule(ctx, api, args[0])
-				if err != nil {
-					return err
-				}
-				return do(ctx, api, r)
-			})}
-	}
-	root.AddCommand(&cobra.Command{
-		Use: "list", Short: "List the rules in their order", Args: cobra.NoArgs,
-		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
-			all, err := call[[]client.Rule](api.ListRules(ctx))
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
-				var rows [][]string
-				for _, r := range all {
-					state := "off"
-					if r.Running {
-						state = "on"
-					}
-					rows = append(rows,
-						[]string{fmt.Sprint(r.Place), r.Name, state, fmt.Sprint(r.Filed), whenOr(r.LastFiledAt, "never"),
-							fmt.Sprint(r.Revision)})
-				}
-				c.table([]string{"NO.", "NAME", "", "FILED", "LAST", "REVISION"}, rows)
-			})
-		}),
-	}, one("show", "Show a rule as a sentence and as its document",
-		func(_ context.Context, _ *client.Client, r client.Rule) error {
-			return c.show(r, func() {
-				fmt.Fprintln(c.out, "# "+strings.ReplaceAll(wrap(r.Sentence, 98), "\n", "\n# "))
-				if document, err := rule.ParseRule(r.Document); err == nil {
-					document.Revision = r.Revision
-					if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
-						c.out.Write(text)
-					}
-				}
-			})
-		}), one("off", "Stop a rule; what was begun is finished",
-		func(ctx context.Context, api *client.Client, r client.Rule) error {
-			r, err := call[client.Rule](api.SwitchRuleOff(ctx, r.ID))
-			if err != nil {
-				return err
-			}
-			return c.show(r, func() { fmt.Fprintf(c.out, "“%s” is off.\n", r.Name) })
-		}), one("remove", "Remove a rule; what remains is said before",
+
+	root.AddCommand(c.rulesList(), c.rulesShow(), c.rulesOff(), c.rulesOne("remove", "Remove a rule; what remains is "+
+		"said before",
 		func(ctx context.Context, api *client.Client, r client.Rule) error {
 			remains, err := call[client.Remains](api.GetRemains(ctx, r.ID))
 			if err != nil {
@@ -159,7 +112,84 @@ func (c ruleCommands) rules() *cobra.Command {
 			}
 			fmt.Fprintf(c.out, "“%s” is removed. Its %d filings stay.\n", r.Name, r.Filed)
 			return nil
-		}), &cobra.Command{
+		}), c.rulesSave(), c.rulesOrder(), &cobra.Command{
+		Use: "schema", Short: "Print the JSON Schema of the rule document", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error { return c.json(rule.Schema()) },
+	}, c.rehearse(), c.fileOldMail(), c.switchOn())
+	root.AddCommand(c.careCommands()...)
+	for _, cmd := range root.Commands() {
+		if cmd.Name() == "remove" {
+			cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+		}
+	}
+	return root
+}
+
+func (c ruleCommands) rulesOne(use, short string,
+	do func(ctx context.Context, api *client.Client, r client.Rule) error) *cobra.Command {
+	return &cobra.Command{Use: use + " NAME", Short: short, Args: cobra.ExactArgs(1),
+		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
+			r, err := findRule(ctx, api, args[0])
+			if err != nil {
+				return err
+			}
+			return do(ctx, api, r)
+		})}
+}
+
+func (c ruleCommands) rulesList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the rules in their order", Args: cobra.NoArgs,
+		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
+			all, err := call[[]client.Rule](api.ListRules(ctx))
+			if err != nil {
+				return err
+			}
+			return c.show(all, func() {
+				var rows [][]string
+				for _, r := range all {
+					state := "off"
+					if r.Running {
+						state = "on"
+					}
+					rows = append(rows,
+						[]string{fmt.Sprint(r.Place), r.Name, state, fmt.Sprint(r.Filed), whenOr(r.LastFiledAt, "never"),
+							fmt.Sprint(r.Revision)})
+				}
+				c.table([]string{"NO.", "NAME", "", "FILED", "LAST", "REVISION"}, rows)
+			})
+		}),
+	}
+}
+
+func (c ruleCommands) rulesShow() *cobra.Command {
+	return c.rulesOne("show", "Show a rule as a sentence and as its document",
+		func(_ context.Context, _ *client.Client, r client.Rule) error {
+			return c.show(r, func() {
+				fmt.Fprintln(c.out, "# "+strings.ReplaceAll(wrap(r.Sentence, 98), "\n", "\n# "))
+				if document, err := rule.ParseRule(r.Document); err == nil {
+					document.Revision = r.Revision
+					if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
+						c.out.Write(text)
+					}
+				}
+			})
+		})
+}
+
+func (c ruleCommands) rulesOff() *cobra.Command {
+	return c.rulesOne("off", "Stop a rule; what was begun is finished",
+		func(ctx context.Context, api *client.Client, r client.Rule) error {
+			r, err := call[client.Rule](api.SwitchRuleOff(ctx, r.ID))
+			if err != nil {
+				return err
+			}
+			return c.show(r, func() { fmt.Fprintf(c.out, "“%s” is off.\n", r.Name) })
+		})
+}
+
+func (c ruleCommands) rulesSave() *cobra.Command {
+	return &cobra.Command{
 		Use: "save FILE", Short: "Keep the rules of a file; new ones are off", Args: cobra.ExactArgs(1),
 		Long: "A rule is recognised by its id, else by its name; one that is there becomes as the file says, and stays on " +
 			"or off. A file that names the revision from which it was made, as those of inktray rules export do, does not " +
@@ -187,7 +217,11 @@ func (c ruleCommands) rules() *cobra.Command {
 				}
 			})
 		}),
-	}, &cobra.Command{
+	}
+}
+
+func (c ruleCommands) rulesOrder() *cobra.Command {
+	return &cobra.Command{
 		Use: "order NAME...", Short: "Put rules into an order; those not named follow", Args: cobra.MinimumNArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			var ids []string
@@ -216,17 +250,7 @@ func (c ruleCommands) rules() *cobra.Command {
 				}
 			})
 		}),
-	}, &cobra.Command{
-		Use: "schema", Short: "Print the JSON Schema of the rule document", Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error { return c.json(rule.Schema()) },
-	}, c.rehearse(), c.fileOldMail(), c.switchOn())
-	root.AddCommand(c.careCommands()...)
-	for _, cmd := range root.Commands() {
-		if cmd.Name() == "remove" {
-			cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-		}
 	}
-	return root
 }
 
 // mostRehearsed is how many messages a rehearsal can show.

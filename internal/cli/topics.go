@@ -191,7 +191,8 @@ func (c topicCommands) examples() *cobra.Command {
 }
 
 func (c topicCommands) forget() *cobra.Command {
-	return c.one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples", cobra.MinimumNArgs(2),
+	return c.one("forget NAME EXAMPLE...", "Take examples back, by their numbers in topics examples",
+		cobra.MinimumNArgs(2),
 		func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error {
 			numbers, err := numbersOf(rest)
 			if err != nil {
@@ -232,7 +233,8 @@ func (c topicCommands) ask() *cobra.Command {
 
 func (c topicCommands) past() *cobra.Command {
 	var last, confidence int
-	past := c.one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is written",
+	past := c.one("past NAME", "What a rule would have taken of the last messages that asks for this topic; nothing is "+
+		"written",
 		cobra.ExactArgs(1), func(ctx context.Context, api *client.Client, t client.Topic, _ []string) error {
 			p := &client.RehearseTopicParams{Last: &last}
 			if confidence > 0 {
@@ -262,8 +264,9 @@ func (c topicCommands) showPast(x *client.Rehearsal, topic string) {
 		default:
 			continue
 		}
-		rows = append(rows, []string{map[bool]string{true: "about it", false: "in doubt"}[m.Matches], fmt.Sprint(m.Message.ID),
-			short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
+		rows = append(rows,
+			[]string{map[bool]string{true: "about it", false: "in doubt"}[m.Matches], fmt.Sprint(m.Message.ID),
+				short(who(m.Message.SenderName, m.Message.SenderAddress), 26), short(m.Message.Subject, 40), short(m.Reason, 90)})
 	}
 	c.table([]string{"", "NO.", "FROM", "SUBJECT", "WHY"}, rows)
 	fmt.Fprintf(c.out, "\nOf the last %s, %d are about “%s” for sure and %d are in doubt. Nothing was written.\n",

@@ -22,9 +22,17 @@ func numberOf(s, what string) (int64, error) {
 
 func (c mailCommands) messages() *cobra.Command {
 	root := &cobra.Command{Use: "messages", Short: "Messages that are known, and why something was filed or not"}
-	var mailbox, words string
+
+	root.AddCommand(c.messagesList(), c.messagesWhy(), c.messagesAgain(), c.messagesRead())
+	c.mailByHand(root)
+	return root
+}
+
+func (c mailCommands) messagesList() *cobra.Command {
+	var mailbox string
+	var words string
 	var most int
-	var unfiled, thorough bool
+	var unfiled bool
 	list := &cobra.Command{
 		Use: "list", Short: "List the messages, the last received first", Args: cobra.NoArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, _ []string) error {
@@ -55,6 +63,11 @@ func (c mailCommands) messages() *cobra.Command {
 	list.Flags().IntVar(&most, "most", 30, "how many")
 	list.Flags().StringVar(&words, "text", "", "words that all stand in subject, sender or folder")
 	list.Flags().BoolVar(&unfiled, "unfiled", false, "only those of which nothing was filed")
+	return list
+}
+
+func (c mailCommands) messagesWhy() *cobra.Command {
+	var thorough bool
 	why := &cobra.Command{
 		Use: "why NUMBER", Short: "Say what was decided for a message, and what each rule makes of it",
 		Args: cobra.ExactArgs(1),
@@ -113,6 +126,10 @@ func (c mailCommands) messages() *cobra.Command {
 	}
 	why.Flags().BoolVar(&thorough, "thorough", false,
 		"read what the verdicts hang on from the mail server: texts, archives")
+	return why
+}
+
+func (c mailCommands) messagesAgain() *cobra.Command {
 	again := &cobra.Command{Use: "file-again NUMBER", Short: "File again what was taken back of a message",
 		Args: cobra.ExactArgs(1), RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "message")
@@ -125,7 +142,11 @@ func (c mailCommands) messages() *cobra.Command {
 			}
 			return c.show(n, func() { fmt.Fprintf(c.out, "%s filed again.\n", count(n.Count, "item")) })
 		})}
-	root.AddCommand(list, why, again, &cobra.Command{
+	return again
+}
+
+func (c mailCommands) messagesRead() *cobra.Command {
+	return &cobra.Command{
 		Use: "read NUMBER", Short: "Read a message as text, from its mailbox", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			id, err := numberOf(args[0], "message")
@@ -138,9 +159,7 @@ func (c mailCommands) messages() *cobra.Command {
 			}
 			return c.show(m, func() { fmt.Fprintln(c.out, strings.TrimRight(visible(m.Text), "\n")) })
 		}),
-	})
-	c.mailByHand(root)
-	return root
+	}
 }
 
 func (c mailCommands) follow() *cobra.Command {
