@@ -740,6 +740,26 @@ func (s *careHandlers) GetMetrics(ctx context.Context, _ GetMetricsRequestObject
 		}
 	}
 	gauge("cabinet_up", "Whether a cabinet can be used, 1 or 0.", "cabinet", well)
+	background := map[string]float64{}
+	for name, n := range s.Engine.Running() {
+		background[name] = float64(n)
+	}
+	gauge("background", "Work that goes on in the background, by what it is.", "work", background)
+	unexpected, err := s.Store.Unexpected()
+	if err != nil {
+		return nil, err
+	}
+	for name, of := range map[string]struct {
+		help  string
+		value float64
+	}{
+		"statements_total": {"SQL statements since the start.", float64(s.Store.Statements())},
+		"unexpected_states_total": {"Changes of states since the start that should not happen; tell the makers.",
+			float64(len(unexpected))},
+	} {
+		registry.MustRegister(prometheus.NewCounterFunc(
+			prometheus.CounterOpts{Namespace: "inktray", Name: name, Help: of.help}, func() float64 { return of.value }))
+	}
 	families, err := registry.Gather()
 	if err != nil {
 		return nil, err
