@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -112,6 +113,19 @@ func newHouse(t testing.TB,
 	h.start()
 	t.Cleanup(func() { h.engine.Stop(); statesOf(t, h.store); h.store.Close() })
 	return h
+}
+
+// crashed changes the records by themselves, to what a crash would have left.
+func (h *house) crashed(statement string, args ...any) {
+	h.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+h.store.Path()+"?_pragma=busy_timeout(10000)")
+	if err == nil {
+		_, err = db.Exec(statement, args...)
+		err = errors.Join(err, db.Close())
+	}
+	if err != nil {
+		h.t.Fatal(err)
+	}
 }
 
 // statesOf proves that every change of a state was one that the tables allow.

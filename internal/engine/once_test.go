@@ -316,13 +316,7 @@ func TestAnotherFileAtThePlaceOfWhatWasStagedIsNotTakenForIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	entry, err := h.store.Journal.ByID(store.System, filings[0].JournalID)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := h.store.Journal.Stage(&entry, nil, time.Now()); err != nil {
-		t.Fatal(err)
-	}
+	h.crashed("UPDATE journal SET state = 'staged' WHERE id = ?", filings[0].JournalID)
 	if err := os.WriteFile(filepath.Join(h.files, "Gauges/2026/05/a.csv"), []byte("a stranger's"), 0o644); err != nil {
 		t.Fatal(err)
 	}
