@@ -176,7 +176,7 @@ func atField(place, text string) *problem {
 // SignIn lets somebody in by name and password.
 //
 // Wrong tries count for where they came from, and more generously for the name. A browser in which the person
-// has signed in before counts for itself: whoever guesses elsewhere cannot keep her out.
+// has signed in before counts for itself: anyone who guesses elsewhere cannot keep her out.
 func (s *signInHandlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
 	d := decisionOf(ctx)
 	p, err := s.Store.People.Named(r.Body.Name)

@@ -293,7 +293,7 @@ func (s *bookHandlers) DraftRule(ctx context.Context, r DraftRuleRequestObject) 
 	return rawDocument(data), err
 }
 
-// rawDocument is a rule as it stands: the generated answer would encode it anew.
+// rawDocument is a rule as it is: the generated answer would encode it again.
 type rawDocument []byte
 
 // VisitDraftRuleResponse writes the document.

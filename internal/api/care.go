@@ -508,7 +508,7 @@ func addressee(v store.Viewer, a *store.Addressee) Addressee {
 	out := Addressee{ID: a.ID, Name: a.Name, Kind: AddresseeKind(a.Kind), Addresses: list(a.Addresses), URL: a.URL,
 		HasSecret: len(a.Secret) > 0, Inside: a.Inside, Tray: AddresseeTray(a.Tray), DailyAt: a.DailyAt, ToldAt: a.ToldAt,
 		Revision: a.Revision}
-	if !v.Role.May(store.Administrator) { // it may let whoever knows it in
+	if !v.Role.May(store.Administrator) { // anyone who knows it may get in
 		out.URL = ""
 	}
 	return out

@@ -26,7 +26,7 @@ var shapes = map[string]string{
 }
 
 // schemaProblems says what does not agree with openapi.yaml, a sentence for each fault;
-// place is where the value stands if the fault names no place itself.
+// place is where the value is if the fault names no place itself.
 func schemaProblems(place string, e *openapi3.SchemaError) []FieldProblem {
 	var found *jsonschema.ValidationError
 	if !errors.As(e, &found) {

@@ -182,7 +182,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if (c.Method() != http.MethodGet || fromCookie && !leadsHere(c)) && !s.fromHere(c, fromCookie) {
 		return &problem{status: 403, kind: "origin", text: "the request came from another site"}
 	}
-	raw := false // content that is no JSON is looked at by whoever takes it
+	raw := false // content that is no JSON is looked at by anyone who takes it
 	if body := route.Operation.RequestBody; body != nil {
 		media, _, _ := strings.Cut(strings.ToLower(c.Get("Content-Type")), ";")
 		if media = strings.TrimSpace(media); body.Value.Content[media] == nil {

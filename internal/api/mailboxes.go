@@ -26,7 +26,7 @@ func (s *mailboxHandlers) mailbox(v store.Viewer, m *store.Mailbox) Mailbox {
 		Address: optional(s.Engine.Mailboxes.DropAddress(m)), Word: optional(p.Word),
 		Revision: m.Revision, State: MailboxState(status.State), Since: status.Since, Problem: status.Problem,
 		Advice: status.Advice}
-	if !v.Role.May(store.Administrator) { // whoever knows a drop address can send to it
+	if !v.Role.May(store.Administrator) { // anyone who knows a drop address can send to it
 		out.Address, out.Word = nil, nil
 	}
 	if m.Kind == "drop" {

@@ -239,7 +239,7 @@ func (s *registerHandlers) columnsOf(v store.Viewer) ([]string, error) {
 		return nil, err
 	}
 	columns, err := register.ColumnsNamed(names)
-	if err != nil { // one that is no more
+	if err != nil { // one that is no longer there
 		columns, err = register.ColumnsNamed(nil)
 	}
 	names = nil
@@ -708,13 +708,13 @@ func (s *registerHandlers) ChangeRegisterFile(ctx context.Context,
 	return ChangeRegisterFile200JSONResponse(out), err
 }
 
-// RemoveRegisterFile keeps one no more.
+// RemoveRegisterFile removes one.
 func (s *registerHandlers) RemoveRegisterFile(ctx context.Context,
 	r RemoveRegisterFileRequestObject) (RemoveRegisterFileResponseObject, error) {
 	return RemoveRegisterFile204Response{}, s.Store.RegisterFiles.Remove(r.ID, viewerOf(ctx).Name)
 }
 
-// WriteRegisterFile writes one anew.
+// WriteRegisterFile writes one again.
 func (s *registerHandlers) WriteRegisterFile(ctx context.Context,
 	r WriteRegisterFileRequestObject) (WriteRegisterFileResponseObject, error) {
 	f, err := s.Store.RegisterFiles.ByID(r.ID)
@@ -776,7 +776,7 @@ func (s *registerHandlers) ReadMessage(ctx context.Context, r ReadMessageRequest
 type pageResponse string
 
 // VisitShowMessageResponse writes the page so that nothing of it runs or loads
-// anything, whoever opens it.
+// anything, anyone who opens it.
 func (p pageResponse) VisitShowMessageResponse(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/html; charset=utf-8")
 	c.Set("X-Frame-Options", "SAMEORIGIN")

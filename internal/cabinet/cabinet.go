@@ -60,7 +60,7 @@ type Cabinet interface {
 	// Renew gives the staged object the name of a file that the service itself keeps
 	// up to date, and flushes. Where a file is there it takes its place, but only
 	// if its content is one of ours: ErrTaken where it is another. At any moment
-	// whoever opens the name finds the old content or the new one, whole. Where
+	// anyone who opens the name finds the old content or the new one, whole. Where
 	// no file is there it is as Commit.
 	Renew(ctx context.Context, id, path string, ours ...[32]byte) error
 	// Staged says whether the temporary object is still there and has not got
@@ -76,7 +76,7 @@ type Cabinet interface {
 	// kept already, only the first name is taken away.
 	Retire(ctx context.Context, path, kept string) error
 	// Restore gives a file that was moved out of the way a name back, and flushes;
-	// ErrMissing where it is kept no more, ErrTaken where the name is taken.
+	// ErrMissing where it is no longer kept, ErrTaken where the name is taken.
 	Restore(ctx context.Context, kept, path string) error
 	// Forget removes a file that was moved out of the way; none is no error.
 	Forget(ctx context.Context, kept string) error
@@ -98,12 +98,12 @@ type Cabinet interface {
 	io.Closer
 }
 
-// ErrNotEmpty says that something lies in a folder.
+// ErrNotEmpty says that something is in a folder.
 var ErrNotEmpty = errors.New("the folder is not empty")
 
 // Pruner is a cabinet that has folders of their own, which stay when their last file goes.
 type Pruner interface {
-	// RemoveFolder removes an empty folder: ErrNotEmpty where something lies in it, also
+	// RemoveFolder removes an empty folder: ErrNotEmpty where something is in it, also
 	// where that came at this very moment. None is no error. removed says whether there was one.
 	RemoveFolder(ctx context.Context, folder string) (removed bool, err error)
 }

@@ -57,7 +57,7 @@ func Missing(place string) error {
 		Advice: "Perhaps a share is not mounted. If it was emptied on purpose, add the cabinet anew."}
 }
 
-// Foreign says that another cabinet lies there.
+// Foreign says that another cabinet is there.
 func Foreign(place string) error {
 	return &Error{Problem: place + " belongs to another cabinet", Advice: "Perhaps another share is mounted there. " +
 		"Mount the right one, or add this one as a cabinet of its own."}

@@ -31,7 +31,7 @@ import (
 const variable = "INKTRAY_CHILD"
 
 // mostOrder bounds an order, mostName a name in one, in octets. A name comes out of a message and may be of any
-// length; what it tells about a file stands at its end.
+// length; what it tells about a file is at its end.
 const (
 	mostOrder = 128 << 10
 	mostName  = 4 << 10
@@ -58,7 +58,7 @@ type order struct {
 
 // limits are what a child may do besides reading what it is given.
 type limits struct {
-	folder string // it may read what lies there; "" for nothing
+	folder string // it may read what is there; "" for nothing
 	writes bool   // it may also write there; such a child reads nothing of anybody's
 }
 

@@ -28,7 +28,7 @@ type setting struct {
 	Rules     []ruleEntry    `json:"rules,omitempty" doc:"the rules, in their order"`
 }
 
-// reference says where a secret is; a secret itself never stands in the file.
+// reference says where a secret is; a secret itself never is in the file.
 type reference struct {
 	File string `json:"file,omitempty" doc:"a file that holds it"`
 	Env  string `json:"env,omitempty" doc:"an environment variable that holds it"`

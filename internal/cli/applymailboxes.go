@@ -146,7 +146,7 @@ func usualPort(kind, encryption string) int {
 	return 143
 }
 
-// account says whether a kind of mailbox lies on a mail server.
+// account says whether a kind of mailbox is on a mail server.
 func account(kind string) bool { return kind == "" || kind == "imap" || kind == "pop3" }
 
 // beside is a path as a file in the folder base says it.

@@ -56,7 +56,7 @@ func (s *shelves) prepare(ctx context.Context, c *store.Cabinet, now time.Time) 
 	return id, errors.Join(err, t.Close())
 }
 
-// tree gives the tree of a cabinet that lies on a server.
+// tree gives the tree of a cabinet that is on a server.
 func (s *shelves) tree(c *store.Cabinet) (tree.Tree, error) {
 	wrong := func(err error) error {
 		return &cabinet.Error{Problem: err.Error(), Advice: "Correct it.", Lasting: true}

@@ -103,7 +103,7 @@ func (c mailboxCommands) mailboxTry() *cobra.Command {
 	}
 }
 
-// where says in a word where a mailbox's mail lies.
+// where says in a word where a mailbox's mail is.
 func where(m *client.Mailbox) string {
 	switch m.Kind {
 	case "drop":

@@ -113,7 +113,7 @@ func (s *service) receive(o serviceOptions, resolver *net.Resolver) error {
 		if _, err := tls.LoadX509KeyPair(r.certificate, r.key); err != nil {
 			return &exitError{exitUsage, fmt.Sprintf("the certificate for receiving mail cannot be used: %s", inWords(err))}
 		}
-		// read anew: it is renewed from time to time
+		// read again: it is renewed from time to time
 		config.TLS = &tls.Config{MinVersion: tls.VersionTLS12,
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 				pair, err := tls.LoadX509KeyPair(r.certificate, r.key)

@@ -33,7 +33,7 @@ func (q *sought) flags(cmd *cobra.Command) {
 	f.StringVar(&q.to, "to", "", "received on this day or earlier")
 }
 
-// search reads the options and what stands after the command.
+// search reads the options and what is after the command.
 func (q *sought) search(ctx context.Context, api *client.Client, args []string) (client.RegisterSearch, error) {
 	var s client.RegisterSearch
 	words := strings.TrimSpace(q.text + " " + strings.Join(quoted(args), " "))

@@ -60,7 +60,7 @@ func fileProblems(name string, err error) error {
 	return &exitError{exitInvalid, strings.Join(lines, "\n  ")}
 }
 
-// saveRule keeps a rule as it stands in a file; there are the rules as they are.
+// saveRule keeps a rule as it is in a file; there are the rules as they are.
 func saveRule(ctx context.Context, api *client.Client, r *rule.Rule, there []client.Rule) (client.Rule, error) {
 	at := slices.IndexFunc(there, func(is client.Rule) bool {
 		return r.ID != "" && is.ID == r.ID || r.ID == "" && strings.EqualFold(is.Name, r.Name)

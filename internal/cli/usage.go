@@ -16,7 +16,7 @@ import (
 	"inktray.example/inktray/internal/core/pattern"
 )
 
-// placeholder is a word of a usage line that stands for an argument.
+// placeholder is a word of a usage line that represents an argument.
 var placeholder = regexp.MustCompile(`^\[?[A-Z|]+(\.\.\.)?\]?$`)
 
 // strict lets what is misspelled or left out count as not understood, in sentences.

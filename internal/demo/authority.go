@@ -17,7 +17,7 @@ import (
 
 // Authority is an authorization server in the process, on loopback: people give
 // consent there that a program reads their mailbox (RFC 6749, 7636, 8414, 8628,
-// 7662). It knows one client, and believes whoever says who they are: it is a
+// 7662). It knows one client, and believes anyone about who they are: it is a
 // stand-in, for trying things.
 type Authority struct {
 	Lasts time.Duration // how long an access token is good

@@ -16,7 +16,7 @@ import (
 )
 
 // Desk takes what the harbour office sends: mail by SMTP and calls by HTTP, on
-// loopback. Each lies in a folder as a file, to be looked at.
+// loopback. Each is in a folder as a file, to be looked at.
 type Desk struct {
 	mail   net.Listener
 	calls  net.Listener

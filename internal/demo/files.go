@@ -136,7 +136,7 @@ func photo(seed uint64) []byte {
 	return b.Bytes()
 }
 
-// mark is a small picture of the kind that stands under signatures.
+// mark is a small picture of the kind that is under signatures.
 func mark(c color.RGBA) []byte {
 	img := image.NewRGBA(image.Rect(0, 0, 96, 32))
 	for y := range 32 {

@@ -68,7 +68,7 @@ func StartMailServer(address string, owner func(token string) string) (*MailServ
 	return m, nil
 }
 
-// bearing is a session that also takes tokens (RFC 7628): whoever comes with a good
+// bearing is a session that also takes tokens (RFC 7628): anyone who comes with a good
 // one is signed in.
 type bearing struct {
 	imapserver.SessionIMAP4rev2

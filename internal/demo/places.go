@@ -53,7 +53,7 @@ func (p *Places) Close() error {
 	return err
 }
 
-// serve answers HTTP on loopback to whoever may.
+// serve answers HTTP on loopback to anyone who may.
 func (p *Places) serve(h http.Handler) (string, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -159,7 +159,7 @@ var (
 	quays   = []string{"quay A", "quay B", "quay C", "the north pier"}
 )
 
-// OldMail is what lies in the mailboxes when the demo starts: about seven weeks
+// OldMail is what is in the mailboxes when the demo starts: about seven weeks
 // up to now, always the same but for the dates.
 func OldMail(now time.Time) []Letter {
 	w := &writer{random: rand.New(rand.NewPCG(2026, 512))}

@@ -39,7 +39,7 @@ type FS interface {
 // Access leaves it to the system.
 type Access struct {
 	Mode     fs.FileMode // of files; folders may be entered too by who may read
-	UID, GID int         // who they belong to, -1 for whoever makes them
+	UID, GID int         // who they belong to, -1 for the user who makes them
 	Owned    bool        // whether UID or GID say anything
 }
 

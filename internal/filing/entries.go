@@ -70,7 +70,7 @@ func causeOf(item *plan.Item) store.Cause {
 }
 
 // InTray keeps the entries of one message and rule that go to the tray within bounds: where there are too many, the
-// first stands for all of them.
+// first represents all of them.
 func InTray(entries []store.Entry) []store.Entry {
 	waits := func(e *store.Entry) bool { return e.State == store.Held || e.State == store.Failed }
 	n := 0

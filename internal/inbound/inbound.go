@@ -1,4 +1,4 @@
-// Package inbound keeps whoever connects from taking all connections: each host has a share of them, and so has the
+// Package inbound keeps anyone who connects from taking all connections: each host has a share of them, and so has the
 // service as a whole.
 package inbound
 

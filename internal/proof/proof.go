@@ -44,7 +44,7 @@ func Author(h mail.Header) (domain, problem string) {
 	return authors[0].Domain, ""
 }
 
-// Reported looks for what trusted servers report of a message. Only what stands
+// Reported looks for what trusted servers report of a message. Only what is
 // above the first line by which it came in from outside counts: all below it can be
 // the sender's own. ok is false where there is no such report.
 func Reported(h mail.Header, domain string, trusted []string) (p mail.Proof, ok bool) {
@@ -78,7 +78,7 @@ func trusts(trusted []string, id string) bool {
 
 var (
 	spaces  = regexp.MustCompile(`\s+`)
-	version = regexp.MustCompile(`(?i)IPv6:`) // stands before an address (RFC 5321 section 4.1.3)
+	version = regexp.MustCompile(`(?i)IPv6:`) // comes before an address (RFC 5321 section 4.1.3)
 	locally = regexp.MustCompile(`(?i)^by \S+( \([^()]*\))* with LMTPS?A?\b`)
 )
 

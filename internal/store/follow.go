@@ -111,7 +111,7 @@ func (s *FollowUps) Place(m *Message) error {
 }
 
 // place records where a message is. Where the server did not say under which
-// number, its own id stands for it under no numbering, until it is seen there.
+// number, its own id represents it under no numbering, until it is seen there.
 func place(tx *gorm.DB, m *Message) error {
 	m.MovingTo = ""
 	if m.UIDValidity == 0 {

@@ -115,7 +115,7 @@ func (s *Retries) Suspect(messages []Retry, now time.Time) error {
 	})
 }
 
-// ByStartMarks stands in Retry.Rules for the rules whose start marks take the
+// ByStartMarks is in Retry.Rules for the rules whose start marks take the
 // message.
 const ByStartMarks = "*"
 

@@ -213,7 +213,7 @@ func (d *Dovecot) Trust(introspection string) {
 	d.Start()
 }
 
-// Maildir is where a user's mail lies.
+// Maildir is where a user's mail is.
 func (d *Dovecot) Maildir(user string) string { return filepath.Join(d.dir, "home", user, "Maildir") }
 
 // Start starts the server again after Stop.

@@ -45,7 +45,7 @@ func wrapped(content []byte) string {
 	return b.String()
 }
 
-// attaching is the rest of a message with one attachment; its name stands as it is.
+// attaching is the rest of a message with one attachment; its name is as it is.
 func attaching(name, kind string, content []byte) string {
 	return "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: " +
 		"text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: " + kind + "\r\nContent-Disposition: attachment; filename=\"" +

@@ -34,7 +34,7 @@ const (
 var IMAPProblems = []IMAPProblem{CutBefore, CutInside, CutAfter, SaysNo, SaysBye, Throttles, Stalls, SaysNil, TooShort,
 	Renumbers}
 
-// IMAPProxy stands before an IMAP server, without encryption, and breaks exchanges.
+// IMAPProxy is in front of an IMAP server, without encryption, and breaks exchanges.
 type IMAPProxy struct {
 	Host string
 	Port int

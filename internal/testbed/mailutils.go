@@ -137,7 +137,7 @@ func (m *Mailutils) run(name string) int {
 	}
 }
 
-// Maildir is where a user's mail lies for pop3d.
+// Maildir is where a user's mail is for pop3d.
 func (m *Mailutils) Maildir(user string) string {
 	return filepath.Join(m.dir, "home", user, "INBOX")
 }

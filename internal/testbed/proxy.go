@@ -19,7 +19,7 @@ func Serve(t testing.TB, h http.Handler) string {
 	return s.URL
 }
 
-// StartProxy starts a proxy that gives connections to whoever knows the password:
+// StartProxy starts a proxy that gives connections to anyone who knows the password:
 // "http" by CONNECT, "socks5" by RFC 1928 and RFC 1929. It tells how often it gave one.
 func StartProxy(t testing.TB, kind, name, password string) (given func() int, address string) {
 	t.Helper()

@@ -98,7 +98,7 @@ func StartWebDAV(t testing.TB, kind string) *WebDAV {
 		filepath.Join(d, "locks")).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	// both servers hash the password anew for each request: what costs more would be all that is measured
+	// both servers hash the password again for each request: what costs more would be all that is measured
 	hash := sha1.Sum([]byte("pw"))
 	certificate, key, _ := Certificate(t)
 	w := &WebDAV{Password: "pw", Folder: filepath.Join(d, "files/dav/harbour"), Authority: certificate}

@@ -27,7 +27,7 @@ type Place struct {
 	Modified func(t *testing.T, path string) time.Time // nil where files have no time
 	Read     func(path string) ([]byte, error)         // as a colleague opens a file; nil for by the cabinet itself
 	Full     func(path string) string                  // on this machine; nil where the files lie elsewhere
-	// by a server that reads what lies there by itself, and follows links
+	// by a server that reads what is there by itself, and follows links
 	Served  bool
 	Like    func(t *testing.T, path string) // gives what was put there to whom the place belongs
 	Unmount func(t *testing.T)              // leaves an empty folder in its place; nil where there is no such thing

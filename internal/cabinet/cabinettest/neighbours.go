@@ -39,7 +39,7 @@ func neighbours(t *testing.T, open func(t *testing.T) Place) {
 		t.Run(n.Name, func(t *testing.T) {
 			p := open(t)
 			if p.Full == nil {
-				return // nothing but objects lies there
+				return // nothing but objects is there
 			}
 			ctx, cancel := context.WithTimeout(t.Context(), Long)
 			defer cancel()

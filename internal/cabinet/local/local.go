@@ -118,7 +118,7 @@ type opened struct {
 	dropped bool
 }
 
-// root opens the folder anew where it is not open or no longer the one it was.
+// root opens the folder again where it is not open or no longer the one it was.
 // What it returns is given back by done.
 func (c *Cabinet) root() (*opened, error) {
 	c.mutex.Lock()
@@ -143,7 +143,7 @@ func (c *Cabinet) done(o *opened) {
 	}
 }
 
-// forget lets the next call open the folder anew. Calls under way keep the one
+// forget lets the next call open the folder again. Calls under way keep the one
 // that they began with.
 func (c *Cabinet) forget() {
 	c.mutex.Lock()
@@ -164,7 +164,7 @@ func (c *Cabinet) Close() error {
 	return nil
 }
 
-// Check opens the folder anew, so that a share that was unmounted meanwhile is
+// Check opens the folder again, so that a share that was unmounted meanwhile is
 // seen as what it is: an empty folder.
 func (c *Cabinet) Check(context.Context) error {
 	c.forget()
@@ -490,7 +490,7 @@ func (c *Cabinet) Discard(_ context.Context, id string) error {
 	return nil
 }
 
-// Leftovers lists what lies in the staging folder.
+// Leftovers lists what is in the staging folder.
 func (c *Cabinet) Leftovers(context.Context) ([]string, error) {
 	root, err := c.root()
 	if err != nil {

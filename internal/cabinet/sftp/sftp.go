@@ -398,7 +398,7 @@ func (t *Tree) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	return &file{f, t, l}, nil
 }
 
-// behind looks at what a link leads to: fs.ErrNotExist where that is nothing, or lies outside of the cabinet.
+// behind looks at what a link leads to: fs.ErrNotExist where that is nothing, or is outside of the cabinet.
 func (t *Tree) behind(c *sftp.Client, name string) (fs.FileInfo, error) {
 	top, err := c.RealPath(t.at(""))
 	if err != nil {
@@ -517,7 +517,7 @@ func (t *Tree) Remove(ctx context.Context, name string) error {
 }
 
 // RemoveFolder removes a folder by SSH_FXP_RMDIR (draft-ietf-secsh-filexfer-02 section 6.6),
-// which servers refuse where something lies in it.
+// which servers refuse where something is in it.
 func (t *Tree) RemoveFolder(ctx context.Context, folder string) error {
 	err := t.call(ctx, func(c *sftp.Client) error { return c.RemoveDirectory(t.at(folder)) })
 	if err == nil || errors.Is(err, fs.ErrNotExist) {

@@ -39,12 +39,12 @@ type Tree interface {
 	// where several writers want it at once. fs.ErrNotExist where the file or the
 	// folder that it is to go to is missing.
 	Move(ctx context.Context, from, to string) error
-	// Replace puts a file in the place of another in one step: at any moment whoever
+	// Replace puts a file in the place of another in one step: at any moment anyone who
 	// opens the name finds one of them, whole.
 	Replace(ctx context.Context, from, to string) error
 	Remove(ctx context.Context, name string) error
 	// RemoveFolder removes a folder that is empty at the very moment, and never one in
-	// which something lies: cabinet.ErrNotEmpty. fs.ErrNotExist where there is none.
+	// which something is: cabinet.ErrNotEmpty. fs.ErrNotExist where there is none.
 	RemoveFolder(ctx context.Context, folder string) error
 	// Room is the room that is left, in octets; -1 where the server does not say.
 	Room(ctx context.Context) (int64, error)
@@ -142,7 +142,7 @@ func (c *Cabinet) Close() error { return c.tree.Close() }
 
 func temporary(id string) string { return cabinet.Staging + "/" + id + ".part" }
 
-// Check reads the identity anew and writes a temporary object.
+// Check reads the identity again and writes a temporary object.
 func (c *Cabinet) Check(ctx context.Context) error {
 	found, err := identity(ctx, c.tree)
 	switch {
@@ -515,7 +515,7 @@ func (c *Cabinet) Discard(ctx context.Context, id string) error {
 	return nil
 }
 
-// Leftovers lists what lies in the staging folder, and removes what was left beside it
+// Leftovers lists what is in the staging folder, and removes what was left beside it
 // by checks that were cut off.
 func (c *Cabinet) Leftovers(ctx context.Context) ([]string, error) {
 	if err := c.tidy(ctx); err != nil {

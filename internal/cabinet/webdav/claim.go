@@ -15,8 +15,8 @@ import (
 
 // With two writers at once a MOVE with "Overwrite: F" is let through for both by
 // some servers, and so are a conditional PUT and LOCK: they look first and act
-// then. Making a folder is one step everywhere. So whoever wants to give a name makes
-// a folder that stands for the name first, and takes it away afterwards.
+// then. Making a folder is one step everywhere. So anyone who wants to give a name makes
+// a folder that represents the name first, and takes it away afterwards.
 const claims = cabinet.Reserved + "/claims"
 
 const (
@@ -26,7 +26,7 @@ const (
 	waitFor    = 2 * time.Minute  // for others, before the engine tries later
 )
 
-// Claim is the folder that stands for a name; names that count as the same have
+// Claim is the folder that represents a name; names that count as the same have
 // the same one.
 func Claim(name string) string {
 	sum := sha256.Sum256([]byte(safename.Fold(name)))
@@ -34,7 +34,7 @@ func Claim(name string) string {
 }
 
 // Move gives a file its name while it is claimed. Once begun, the exchanges for that are
-// not cut off by whoever asked, each has its own end: a claim of which nobody heard would
+// not cut off by the caller, each has its own end: a claim of which nobody heard would
 // hold the name up.
 func (t *Tree) Move(ctx context.Context, from, to string) error {
 	wait, cancel := context.WithTimeout(ctx, waitFor)
@@ -121,7 +121,7 @@ func (t *Tree) age(ctx context.Context, folder string) (age time.Duration, ok bo
 }
 
 // breakStale takes a claim away whose owner has ended. One at a time does so, and
-// looks again once nobody else can: a claim that was made anew meanwhile stays.
+// looks again once nobody else can: a claim that was made again meanwhile stays.
 func (t *Tree) breakStale(ctx context.Context, stale string) error {
 	old := func(folder string, than time.Duration) (bool, error) {
 		age, ok, err := t.age(ctx, folder)

@@ -65,7 +65,7 @@ func (t *Tree) Place() string { return "the folder " + t.base.String() }
 func (t *Tree) Replaces() string { return "by one PUT" }
 
 // at is the address of a path; that of a folder ends with a slash, since some
-// servers send whoever asks without one elsewhere.
+// servers send clients that ask without one elsewhere.
 func (t *Tree) at(name string, folder bool) string {
 	u := t.base
 	if name != "" {
@@ -313,7 +313,7 @@ func (t *Tree) Remove(ctx context.Context, name string) error {
 	return t.done(ctx, http.MethodDelete, t.at(name, false), nil)
 }
 
-// RemoveFolder removes an empty folder. DELETE takes along whatever lies in a folder (RFC 4918
+// RemoveFolder removes an empty folder. DELETE takes along whatever is in a folder (RFC 4918
 // section 9.6.1), so it is moved aside first, where nobody puts anything into it, and comes
 // back where somebody did at the last moment.
 func (t *Tree) RemoveFolder(ctx context.Context, folder string) error {

@@ -8,7 +8,7 @@ import (
 
 // Decode takes the transfer encoding off (RFC 2045 section 6), and nothing
 // else: bytes come out as the sender had them. It is lenient: noise in base64
-// is passed over, missing padding is no loss, a bad escape stays as it stands.
+// is passed over, missing padding is no loss, a bad escape stays as it is.
 // An encoding that is not known is passed through.
 func Decode(encoding string, r io.Reader) io.Reader {
 	switch encoding {

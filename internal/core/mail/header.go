@@ -191,7 +191,7 @@ func ParseDate(s string) (time.Time, bool) {
 const maxAddresses = 1000
 
 // ParseAddresses reads an address list (RFC 5322 section 3.4) without ever
-// failing: what is in angle brackets is the address, whatever stands around it.
+// failing: what is in angle brackets is the address, whatever is around it.
 func ParseAddresses(s string) []Address {
 	s = unfold(s)
 	var (

@@ -27,7 +27,7 @@ type Item struct {
 	Sealed  string // why nobody can look into it: it is encrypted, or broken; "" where that is not so
 	Locked  bool   // it is encrypted
 	Unsure  bool   // neither name nor type say what kind it is, and the first bytes were not read yet
-	Parent  string // the item that holds it, "" where it stands in the message itself
+	Parent  string // the item that holds it, "" where it is in the message itself
 	Archive string // name of that item
 	Folder  string // its folders within that item, "/" between levels
 	Left    string // why it is never filed: it is a link within an archive; else ""

@@ -29,7 +29,7 @@ const (
 )
 
 // KindRow says which extensions and media types one kind has. A type that ends
-// in a slash stands for the whole family.
+// in a slash means the whole family.
 type KindRow struct {
 	Kind       Kind
 	Plural     string

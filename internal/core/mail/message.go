@@ -91,7 +91,7 @@ type Message struct {
 	// the first bytes of items show whose name and type say nothing.
 	Inside map[string]*Opened
 	Kinds  map[string]Sniffed
-	Texts  map[string]*Read // what stands inside of items, by item
+	Texts  map[string]*Read // what is inside of items, by item
 	Proof  *Proof           // whether it is proven who sent it; nil before that was looked into
 }
 
@@ -149,8 +149,8 @@ type Part struct {
 	Envelope    *Envelope // of a forwarded message
 	SMIME       string    // smime-type of application/pkcs7-mime (RFC 8551 section 3.2.2)
 	signed      bool      // second part of multipart/signed
-	related     bool      // lies in a multipart/related and is not its root
-	sealed      bool      // lies in a multipart/encrypted (RFC 1847 section 2.2)
+	related     bool      // is in a multipart/related and is not its root
+	sealed      bool      // is in a multipart/encrypted (RFC 1847 section 2.2)
 	report      bool      // a machine's part of a multipart/report (RFC 6522)
 }
 

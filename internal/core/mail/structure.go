@@ -26,7 +26,7 @@ type Structure struct {
 	Broken   string      `json:",omitempty"` // of a message: why its parts cannot be told apart
 	Bare     bool        `json:",omitempty"` // the server gave no extension data, so no disposition
 
-	start, end int // where the content lies in the raw message
+	start, end int // where the content is in the raw message
 }
 
 // Raw is a message whose bytes are at hand.
@@ -269,7 +269,7 @@ func (p *parser) bare(start, end int) int {
 	if end-start < 2*block {
 		return bareLF(p.data[start:end])
 	}
-	count := func(from, to int) int { // one after a carriage return that lies before from is not bare
+	count := func(from, to int) int { // one after a carriage return that is before from is not bare
 		n := bareLF(p.data[from:to])
 		if from < to && from > start && p.data[from] == '\n' && p.data[from-1] == '\r' {
 			n--
@@ -309,7 +309,7 @@ func (p *parser) mark() {
 	}
 }
 
-// entity reads the MIME entity whose content lies in data[start:end].
+// entity reads the MIME entity whose content is in data[start:end].
 func (p *parser) entity(h Header, start, end, depth int, defaultType, defaultSubtype string) Structure {
 	p.count++
 	s := Structure{Type: defaultType, Subtype: defaultSubtype, start: start, end: end}

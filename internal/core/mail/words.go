@@ -76,7 +76,7 @@ func plainText(s string) bool {
 	return true
 }
 
-// nextWord finds the first "=?charset?encoding?text?=". It takes time in proportion to what lies before and in the
+// nextWord finds the first "=?charset?encoding?text?=". It takes time in proportion to what is before and in the
 // word.
 func nextWord(s string) (charset, encoding, text, before, after string, ok bool) {
 	last := strings.LastIndex(s, "?=") // no word begins after it

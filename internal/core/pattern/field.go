@@ -15,7 +15,7 @@ type Field struct {
 	Name     string `json:"name"`
 	Type     Type   `json:"type"`
 	Doc      string `json:"doc"`
-	Fallback string `json:"fallback"` // what stands where the field is empty
+	Fallback string `json:"fallback"` // what is used where the field is empty
 	Argument bool   `json:"argument"` // a quoted name follows
 	Prose    bool   `json:"prose"`    // only in texts: replies, and what somebody is told
 }

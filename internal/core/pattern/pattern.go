@@ -220,7 +220,7 @@ func (p *Pattern) each(f func(*value)) {
 	}
 }
 
-// Use is one field of a pattern and where it stands.
+// Use is one field of a pattern and where it is.
 type Use struct {
 	Field    string
 	Argument string // the header's name, or the lookup's table
@@ -333,7 +333,7 @@ func (s *scanner) choice(closing rune) ([]value, error) {
 	}
 }
 
-// value reads up to "or" or the closing character. It is nil where nothing stands.
+// value reads up to "or" or the closing character. It is nil where nothing is.
 func (s *scanner) value(closing rune) (*value, bool, error) {
 	t, end, err := s.next(closing)
 	if err != nil || end {

@@ -212,7 +212,7 @@ func Released(r *rule.Compiled, m *mail.Message, s Setting, id string) (one Item
 	return one, needs, true
 }
 
-// Number makes an item's names anew with the register number that was drawn.
+// Number makes an item's names again with the register number that was drawn.
 func Number(i *Item, r *rule.Compiled, m *mail.Message, s Setting, year, number int) {
 	place(i, r, m, s, year, number)
 }

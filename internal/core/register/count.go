@@ -91,7 +91,7 @@ func largest(all []Tally, most int) []Tally {
 }
 
 // tallies counts by a column. Where values are ids with names, lines of one id
-// belong together and the last name stands for it.
+// belong together and the last name represents it.
 func (x *Index) tallies(s set, c *column, ids bool, most int) []Tally {
 	all := x.by(s, c)
 	if !ids {
@@ -163,7 +163,7 @@ func (x *Index) perSender(s set, most int) []Tally {
 	return largest(all, most)
 }
 
-// quarter is the step in which days are told apart: no zone's midnight lies
+// quarter is the step in which days are told apart: no zone's midnight is
 // between two of them.
 const quarter = 15 * 60
 
@@ -211,7 +211,7 @@ func (x *Index) perDay(s set, by By, zone *time.Location) []Tally {
 	return all
 }
 
-// Branch is a folder of a cabinet with what lies in it and below.
+// Branch is a folder of a cabinet with what is in it and below.
 type Branch struct {
 	Cabinet string
 	Folder  string // path; "" is the cabinet

@@ -38,7 +38,7 @@ type Line struct {
 	Message       string // mid: URL
 	Story         string // web address of the filing in the console
 
-	Files           []FileOf // of a line that stands for a message
+	Files           []FileOf // of a line that represents a message
 	numbers, states string   // likewise: all of them
 }
 
@@ -170,7 +170,7 @@ func (c *csvWriter) Write(l *Line) error {
 	return c.row(row)
 }
 
-// row writes cells. One that holds anything that some program takes to part cells stands in quotation marks.
+// row writes cells. One that holds anything that some program takes to part cells is in quotation marks.
 func (c *csvWriter) row(cells []string) error {
 	for i, cell := range cells {
 		if i > 0 {

@@ -24,7 +24,7 @@ type State uint8
 // The states of a line.
 const (
 	Waiting   State = iota // its number is drawn, the file is not there yet
-	Filed                  // the file lies where it was filed
+	Filed                  // the file is where it was filed
 	Changed                // at the last verification the file had another content
 	Missing                // at the last verification the file was not there
 	Replaced               // a later filing took its place
@@ -117,7 +117,7 @@ func Fold(s string) string {
 	return strings.ToLower(s)
 }
 
-// sep stands between the parts of a value of a column; no part holds it.
+// sep is between the parts of a value of a column; no part holds it.
 const sep = "\x00"
 
 // column holds values that come again and again, once each.
@@ -218,7 +218,7 @@ type texts struct {
 }
 
 // known holds the answers to the last searches: who goes on to the next page or
-// sorts anew asks for the same words again. A change of a line keeps them true.
+// sorts again asks for the same words again. A change of a line keeps them true.
 type known struct {
 	mutex sync.Mutex
 	words map[string]set
@@ -312,7 +312,7 @@ func (t *texts) settle(all bool) {
 	}
 }
 
-// search finds the lines in whose text a folded word stands. The set is not to
+// search finds the lines in whose text a folded word is. The set is not to
 // be changed.
 func (t *texts) search(word []byte) set {
 	if t.known == nil {
@@ -495,7 +495,7 @@ func (x *Index) rebuild(at int, r *Row) {
 		t.start, t.end, t.laid = slices.Insert(t.start, at, laid), slices.Insert(t.end, at, laid),
 			slices.Insert(t.laid, at, laid)
 	}
-	for state := range x.in { // they are counted anew
+	for state := range x.in { // they are counted again
 		x.in[state] = make(set, (len(x.states)+63)/64)
 	}
 	for i, state := range x.states {
@@ -614,7 +614,7 @@ func inParts(n int, work func(from, to int)) {
 	all.Wait()
 }
 
-// contains finds the values of a column in which a folded word stands. The set is
+// contains finds the values of a column in which a folded word is. The set is
 // not to be changed; none is nil.
 func (c *column) contains(word string) set {
 	found := c.folded.search([]byte(word))

@@ -37,7 +37,7 @@ func (b Base) Check() error {
 	return ErrBase
 }
 
-// Place is where something lies as colleagues see it.
+// Place is where something is as colleagues see it.
 type Place struct {
 	Shown string // to be read and copied: \\server\harbour\Gauges\2026
 	URL   string // to be opened: file://server/harbour/Gauges/2026 (RFC 8089)
@@ -76,7 +76,7 @@ func (b Base) At(path string) Place {
 	return Place{at, at}
 }
 
-// MessageURL names a message wherever it lies, by its Message-ID (RFC 2392,
+// MessageURL names a message wherever it is, by its Message-ID (RFC 2392,
 // section 2). It is empty where the message has none.
 func MessageURL(messageID string) string {
 	id := strings.Trim(strings.TrimSpace(messageID), "<>")

@@ -186,7 +186,7 @@ func (x *Index) search(s set, q *Search) {
 	}
 }
 
-// word narrows to lines in which a folded word stands anywhere.
+// word narrows to lines in which a folded word is anywhere.
 func (x *Index) word(s set, word string) {
 	text := []byte(word)
 	found := make(set, len(s))
@@ -450,7 +450,7 @@ type Letter struct {
 }
 
 // FindLetters finds a page of messages of which a line was found. A message
-// stands where the first of its lines that were found would stand; Total counts
+// is where the first of its lines that were found would stand; Total counts
 // messages.
 func (x *Index) FindLetters(q Query) ([]Letter, Found) {
 	defer x.ready(&q)()

@@ -13,8 +13,8 @@ import (
 
 // Search is what a person looks for. Every entry of every list must fit.
 type Search struct {
-	Words       []string // each stands in number, sender, subject, file, folder, rule or a note
-	Without     []string // none of these stands there
+	Words       []string // each is in number, sender, subject, file, folder, rule or a note
+	Without     []string // none of these is there
 	Sender      []string // name or address
 	Subject     []string
 	File        []string

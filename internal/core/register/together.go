@@ -14,7 +14,7 @@ type FileOf struct{ Name, URL string }
 
 // Together makes one line of the lines of a message: with all its files, their sizes added
 // up, and every folder, rule and remark that one of them has. Numbers that came to nothing
-// are left out; where all did, the first one stands for the message.
+// are left out; where all did, the first one represents the message.
 func Together(lines []Line) Line {
 	all := slices.DeleteFunc(slices.Clone(lines), func(l Line) bool { return l.State == Void || l.File == "" })
 	if len(all) == 0 {

@@ -256,7 +256,7 @@ func (d *drawer) picture(b *block, left float64) {
 		failed("a picture that cannot be read")
 		return
 	}
-	// Written anew: the forms in which pictures come are more than the writer reads.
+	// Written again: the forms in which pictures come are more than the writer reads.
 	var out bytes.Buffer
 	kind := "PNG"
 	if form == "jpeg" {

@@ -167,7 +167,7 @@ func (c *compiler) address(t *AddressTest, place, preposition, noun string, add 
 			}
 			return mail.Address{}, false
 		}
-		// A correspondent is whoever writes from his address; where that is not enough,
+		// A correspondent is anyone who writes from his address; where that is not enough,
 		// it has to be proven.
 		asks := func(in *Input) bool { return in.VerifiedBook && key == "correspondent" && noun == "sender" }
 		add(&test{place: place + "." + key, sentence: sentence,
@@ -665,7 +665,7 @@ func (c *compiler) words(t *WordsTest, place string, add func(*test)) {
 		c.fail(place, "", "the words are missing: any or all")
 		return
 	}
-	// find says where a word stands: the index of the place, and the name that
+	// find says where a word is: the index of the place, and the name that
 	// holds it.
 	find := func(input *Input, folded string) (at int, name string, answer Answer) {
 		for i, p := range in {

@@ -471,7 +471,7 @@ func (a Age) String() string {
 	return strconv.Itoa(a.Number) + " " + a.Unit + "s"
 }
 
-// Before is the moment that lies this long before now.
+// Before is the moment that is this long before now.
 func (a Age) Before(now time.Time) time.Time {
 	switch a.Unit {
 	case "year":
@@ -500,7 +500,7 @@ func (a *Age) UnmarshalText(text []byte) error {
 }
 
 // each calls f for every condition of the rule, groups included; exception says
-// that it stands among the exceptions.
+// that it is among the exceptions.
 func (r *Rule) each(f func(c *Condition, exception bool)) {
 	var walk func(list []Condition, exception bool)
 	walk = func(list []Condition, exception bool) {

@@ -15,7 +15,7 @@ import (
 // MaxSegment is the longest name of one folder or file, in octets of UTF-8.
 const MaxSegment = 255
 
-// Unnamed stands where nothing of a name remains.
+// Unnamed is used where nothing of a name remains.
 const Unnamed = "unnamed"
 
 // Unsafe are the characters that some file system refuses in a name.

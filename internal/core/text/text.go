@@ -1,4 +1,4 @@
-// Package text reads the text that stands inside of documents: PDF, Office Open XML
+// Package text reads the text that is inside of documents: PDF, Office Open XML
 // (ECMA-376), OpenDocument (ISO/IEC 26300), CSV, web pages and plain text. It works
 // on hostile files, and so in a process of its own; what it cannot read it says.
 package text
@@ -38,7 +38,7 @@ type Request struct {
 	Name string `json:"name"`
 	Type string `json:"type,omitempty"` // media type
 	// Reader is the folder in which Prepare has kept the reader of PDFs; without one it
-	// is made anew each time, which takes seconds.
+	// is made again each time, which takes seconds.
 	Reader string `json:"reader,omitempty"`
 }
 
@@ -112,7 +112,7 @@ func Read(r io.ReaderAt, size int64, of Request) (text string, err error) {
 // PDF says whether a file is one, by its beginning.
 func PDF(head []byte) bool { return bytes.Contains(head, []byte("%PDF-")) }
 
-// plain is what stands in a text file, in whatever character set.
+// plain is what is in a text file, in whatever character set.
 func plain(r io.Reader, ext, mediaType string) (string, error) {
 	data, err := io.ReadAll(io.LimitReader(r, 2*Most))
 	if err != nil {

@@ -1,4 +1,4 @@
-// Package consent gets leave to read a mailbox from whoever it belongs to, and keeps
+// Package consent gets consent to read a mailbox from its owner, and keeps
 // it: OAuth 2.0 (RFC 6749) with a code and PKCE (RFC 7636) in a browser, or with a
 // code that is entered on another device (RFC 8628).
 package consent

@@ -46,7 +46,7 @@ type Config struct {
 	TLS      *tls.Config
 	MaxBytes int64  // of a message
 	Spool    string // folder for what comes and is too large to be held in memory
-	// Find finds an address by what stands before the "@", in lower case.
+	// Find finds an address by what is before the "@", in lower case.
 	Find func(local string) (Address, bool, error)
 	// Deliver keeps a message for an address. When it returns, the message lasts.
 	Deliver func(a Address, received time.Time, message io.Reader) error

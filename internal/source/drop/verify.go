@@ -61,7 +61,7 @@ func (s *session) proven(m *message, domain string) (proven bool, passing error)
 	ctx, cancel := context.WithTimeout(context.Background(), verifyTime)
 	defer cancel()
 	if s.lmtp {
-		// What the server in front reports stands topmost: it hands over itself.
+		// What the server in front reports is topmost: it hands over itself.
 		if field := m.header.Get("Authentication-Results"); c.Trusted != "" && field != "" {
 			if p, _ := proof.Reported(mail.Header{{Name: "Authentication-Results", Value: field}}, domain,
 				[]string{c.Trusted}); p.Proven {

@@ -288,7 +288,7 @@ func readableShift(encoded string) bool {
 			if utf16.DecodeRune(r, rune(data[i])<<8|rune(data[i+1])) == utf8.RuneError {
 				return false
 			}
-		} else if r >= 0x20 && r <= 0x7e { // what is printable stands for itself
+		} else if r >= 0x20 && r <= 0x7e { // what is printable represents itself
 			return false
 		}
 	}

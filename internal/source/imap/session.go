@@ -287,7 +287,7 @@ func (s *Session) choose(ctx context.Context, folder string, readOnly bool) (sou
 	return state, nil // what is announced from here on counts
 }
 
-// drain forgets what was announced before: the folder is looked at anew anyway.
+// drain forgets what was announced before: the folder is looked at again anyway.
 func (s *Session) drain() {
 	select {
 	case <-s.events:
@@ -341,7 +341,7 @@ func (s *Session) UIDs(ctx context.Context, q source.Query) ([]uint32, error) {
 }
 
 // Facts fetches header fields, structure, size, date and flags. Where the
-// server's answer for a message cannot be read, the connection is made anew,
+// server's answer for a message cannot be read, the connection is made again,
 // the message is found by halving, and read whole instead.
 func (s *Session) Facts(ctx context.Context, uids []uint32) ([]source.Facts, error) {
 	var all []source.Facts
@@ -524,7 +524,7 @@ func (s *Session) unreadable(err error) bool {
 	return errors.Is(err, errHostile) || s.guard.lost() == nil && s.guard.bye.Load() == nil
 }
 
-// again makes the connection anew and opens the same folder. The error is
+// again makes the connection again and opens the same folder. The error is
 // source.ErrRenumbered where the folder's messages have other numbers now.
 func (s *Session) again(ctx context.Context) error {
 	folder, before := s.folder, s.state.UIDValidity

@@ -16,7 +16,7 @@ import (
 const maxDepth = 12
 
 // list finds the folders: those of Maildir++ (".Archive.2026" beside the inbox)
-// and those that lie in one another. It remembers where each lies.
+// and those that lie in one another. It remembers where each is.
 func (s *Session) list() ([]source.Folder, error) {
 	s.dirs = map[string]string{"INBOX": "."}
 	var found []source.Folder
@@ -91,11 +91,11 @@ func (s *Session) ensure(folder string) (string, error) {
 			return "", trouble("making the folder “"+folder+"”", err)
 		}
 	}
-	s.dirs = nil // listed anew
+	s.dirs = nil // listed again
 	return dir, nil
 }
 
-// dir is where a folder lies.
+// dir is where a folder is.
 func (s *Session) dir(folder string) (string, error) {
 	if strings.EqualFold(folder, "INBOX") {
 		return ".", nil
@@ -124,7 +124,7 @@ var utf7 = base64.NewEncoding("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvw
 	base64.NoPadding)
 
 // fromUTF7 reads a folder's name in modified UTF-7 (RFC 3501 section 5.1.3). What
-// is not in that form is taken as it stands.
+// is not in that form is taken as it is.
 func fromUTF7(name string) string {
 	var b strings.Builder
 	for rest := name; rest != ""; {

@@ -67,7 +67,7 @@ type Boxed struct {
 	Received time.Time // of the line before it; zero where that has no date
 	Offset   int64     // where the line before it begins in the file, in octets
 	Size     int64     // octets in the file, with the line before it
-	Begun    bool      // there is such a line: what stands before the first one is no message
+	Begun    bool      // there is such a line: what is before the first one is no message
 }
 
 // field says whether a line begins a header field (RFC 5322 section 2.2).
@@ -79,7 +79,7 @@ func field(line []byte) bool {
 
 // Mbox reads an mbox file message by message, in the form in which lines that begin
 // with "From " are quoted by ">" (mboxrd), which reads the others, too. A line parts
-// messages where a header field follows it, whether or not an empty line stands before
+// messages where a header field follows it, whether or not an empty line is before
 // it. Every octet of the file belongs to what each is called with, in order. An error
 // of each ends the reading and is returned.
 func Mbox(r io.Reader, each func(m Boxed) error) error {
@@ -143,7 +143,7 @@ func (b *boxReader) line(in *bufio.Reader, line []byte, whole bool) error {
 }
 
 // headerFollows says whether a message follows: a header field, or after an empty line
-// an empty header. Else the line stands in a text.
+// an empty header. Else the line is in a text.
 func headerFollows(in *bufio.Reader, blank bool) bool {
 	next, _ := in.Peek(1000)
 	line, _, _ := bytes.Cut(next, []byte("\n"))

@@ -1,4 +1,4 @@
-// Package mailfile reads mail that lies in files: a Maildir, which can be watched,
+// Package mailfile reads mail that is in files: a Maildir, which can be watched,
 // and mbox and .eml files, which are taken in once. Mail that Ink Tray receives or
 // takes in itself is kept in Maildirs of its own.
 package mailfile
@@ -27,7 +27,7 @@ import (
 // maxMessage bounds a message, which is read whole, in octets.
 const maxMessage = 256 << 20
 
-// Config says where a Maildir lies.
+// Config says where a Maildir is.
 type Config struct {
 	Folder  string         // the Maildir's own path
 	Numbers source.Numbers // keeps the messages' numbers
@@ -40,7 +40,7 @@ type Config struct {
 type Session struct {
 	config   Config
 	disk     disk.FS
-	dirs     map[string]string // where each folder lies
+	dirs     map[string]string // where each folder is
 	folder   string
 	at       string // directory of the folder that is open
 	files    map[uint32]file
@@ -229,7 +229,7 @@ func (s *Session) look() (source.State, error) {
 		nil
 }
 
-// drain forgets what was announced before: the folder is looked at anew anyway.
+// drain forgets what was announced before: the folder is looked at again anyway.
 func (s *Session) drain() {
 	for s.watch != nil {
 		select {

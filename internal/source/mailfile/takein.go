@@ -67,7 +67,7 @@ type Report struct {
 
 // Refusal is a part of a file that was not taken in.
 type Refusal struct {
-	Message int   // which message of the file, from 1; 0 for what stands before the first
+	Message int   // which message of the file, from 1; 0 for what is before the first
 	Offset  int64 // where it begins, in octets
 	Size    int64 // octets
 	Reason  string

@@ -314,7 +314,7 @@ func (s *Session) UIDs(_ context.Context, q source.Query) ([]uint32, error) {
 	return uids, nil
 }
 
-// read gives a message, fetching it unless it lies in the spool.
+// read gives a message, fetching it unless it is in the spool.
 func (s *Session) read(ctx context.Context, uid uint32) (*mail.Raw, error) {
 	if s.last.uid == uid && s.last.raw != nil {
 		return s.last.raw, nil

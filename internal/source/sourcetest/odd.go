@@ -20,7 +20,7 @@ type Odd struct {
 
 // OddMessages makes messages that are odd in every way that this package knows: in how
 // a file is named, how parts are put together, how lines end, and what headers hold.
-// Each is written anew for a mailbox, with a Message-ID of its own.
+// Each is written again for a mailbox, with a Message-ID of its own.
 func OddMessages() []Odd {
 	var all []Odd
 	add := func(name, raw string) {
