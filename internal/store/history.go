@@ -413,7 +413,7 @@ func (s *Passes) Forget(before time.Time) (int, error) {
 			statement{"DELETE FROM retries WHERE state = 'set aside' AND done_at < ?", []any{at}},
 			statement{`DELETE FROM messages WHERE seen_at < ? AND received_at < ? AND NOT EXISTS (SELECT 1 FROM journal j WHERE j.message_id = messages.id)
 				AND NOT EXISTS (SELECT 1 FROM follow_ups f WHERE f.message_id = messages.id) AND NOT EXISTS (SELECT 1 FROM pass_messages p WHERE p.message_id = messages.id)
-				AND NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id)`, []any{at, at}},
+				AND NOT EXISTS (SELECT 1 FROM retries r WHERE r.message_id = messages.id AND r.message_id > 0)`, []any{at, at}},
 			statement{"DELETE FROM post WHERE made_at < ? AND state IN ('done', 'set aside')", []any{at}})
 	})
 	return n, err
