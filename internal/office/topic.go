@@ -51,8 +51,10 @@ func (o *Office) LoadTopics(changed string) error {
 		said[Key(t.Name)] = map[[32]byte]bool{}
 	}
 	for i := range marked {
-		if one := &marked[i]; len(one.Fingerprint) == 32 {
-			said[Key(names[one.TopicID])][[32]byte(one.Fingerprint)] = one.About
+		one := &marked[i]
+		name, known := names[one.TopicID] // unknown if the topic is made or removed while both are read
+		if known && len(one.Fingerprint) == 32 {
+			said[Key(name)][[32]byte(one.Fingerprint)] = one.About
 		}
 	}
 	before := o.Settings().topics

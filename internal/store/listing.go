@@ -3,6 +3,8 @@ package store
 import (
 	"encoding/json"
 
+	"gorm.io/gorm"
+
 	"inktray.example/inktray/internal/core/mail"
 )
 
@@ -15,10 +17,12 @@ func (s *Mailboxes) SaveListing(mailboxID string, folders []mail.Folder) error {
 	var kept string
 	err = s.read.Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&kept).Error
 	if err != nil || kept == string(data) {
-		return err
+		return explain(err)
 	}
-	return exec(s.write, statement{`INSERT INTO listings (mailbox_id, folders) VALUES (?, ?)
+	return s.change(func(tx *gorm.DB) error {
+		return exec(tx, statement{`INSERT INTO listings (mailbox_id, folders) VALUES (?, ?)
 		ON CONFLICT (mailbox_id) DO UPDATE SET folders = excluded.folders`, []any{mailboxID, string(data)}})
+	})
 }
 
 // Listing is what SaveListing kept last; nil where the mailbox was never listed.
@@ -26,7 +30,7 @@ func (s *Mailboxes) Listing(mailboxID string) ([]mail.Folder, error) {
 	var text string
 	err := s.read.Raw("SELECT folders FROM listings WHERE mailbox_id = ?", mailboxID).Scan(&text).Error
 	if err != nil || text == "" {
-		return nil, err
+		return nil, explain(err)
 	}
 	var folders []mail.Folder
 	return folders, json.Unmarshal([]byte(text), &folders)

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/testbed"
 )
 
@@ -62,6 +63,21 @@ func TestAChangeOfAStateThatNoTableHasIsNoted(t *testing.T) {
 	want := fmt.Sprintf("journal %d: staged to held", e[0].ID)
 	if found, err := s.Unexpected(); err != nil || len(found) != 1 || found[0] != want {
 		t.Errorf("noted %q (%v), want %q", found, err, want)
+	}
+}
+
+func TestLookingAtTheStatesDoesNotHideThatTheDiskIsFull(t *testing.T) {
+	s := opened(t)
+	s.Interrupt(func(bool) error { return &Trouble{Problem: "the disk is full", Full: true} })
+	if err := s.Mailboxes.SaveListing("box", []mail.Folder{{Path: "INBOX"}}); TroubleOf(err) == nil {
+		t.Fatalf("the listing was kept on a full disk: %v", err)
+	}
+	s.Interrupt(func(bool) error { return nil })
+	if _, err := s.Unexpected(); err != nil {
+		t.Fatal(err)
+	}
+	if s.Refusal() == nil {
+		t.Error("nothing is said of the full disk any more, though nothing was written since")
 	}
 }
 

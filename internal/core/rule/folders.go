@@ -11,14 +11,17 @@ import (
 // that the listing does not have. Folders that are found only because they are within another one do not include
 // trash, junk, drafts and sent mail. "all" also leaves out folders that are shared.
 func (l *Look) Resolve(listing []mail.Folder) (paths, missing []string) {
+	found := pathList{has: map[string]bool{}}
 	if l.Every() {
-		return add([]string{"INBOX"}, within(listing, "", false)...), nil
+		found.add("INBOX")
+		found.add(within(listing, "", false)...)
+		return found.paths, nil
 	}
 	for _, name := range l.In() {
 		path := mail.FindFolder(listing, name)
 		if path == "" && l.Subfolders { // a level that only holds other folders
 			if i := slices.IndexFunc(listing, func(f mail.Folder) bool { return strings.EqualFold(f.Path, name) }); i >= 0 {
-				paths = add(paths, within(listing, listing[i].Path+"/", true)...)
+				found.add(within(listing, listing[i].Path+"/", true)...)
 				continue
 			}
 		}
@@ -26,12 +29,12 @@ func (l *Look) Resolve(listing []mail.Folder) (paths, missing []string) {
 			missing = append(missing, name)
 			continue
 		}
-		paths = add(paths, path)
+		found.add(path)
 		if l.Subfolders {
-			paths = add(paths, within(listing, path+"/", true)...)
+			found.add(within(listing, path+"/", true)...)
 		}
 	}
-	return paths, missing
+	return found.paths, missing
 }
 
 // LooksInto says whether a rule looks into a folder of a mailbox with this listing. A folder that the listing does not
@@ -41,26 +44,37 @@ func (l *Look) LooksInto(listing []mail.Folder, path string) bool {
 	return slices.Contains(paths, path)
 }
 
+// pathList is paths in their order, each once.
+type pathList struct {
+	paths []string
+	has   map[string]bool
+}
+
 // add appends the paths that are not there yet.
-func add(paths []string, more ...string) []string {
+func (p *pathList) add(more ...string) {
 	for _, path := range more {
-		if !slices.Contains(paths, path) {
-			paths = append(paths, path)
+		if !p.has[path] {
+			p.has[path] = true
+			p.paths = append(p.paths, path)
 		}
 	}
-	return paths
 }
 
 // within lists the folders whose paths begin with top, without those that are set aside.
 func within(listing []mail.Folder, top string, shared bool) (paths []string) {
-	var aside []string
+	aside := map[string]bool{}
 	for i := range listing {
 		if mail.Aside(listing[i].Role) {
-			aside = append(aside, listing[i].Path)
+			aside[listing[i].Path] = true
 		}
 	}
-	isAside := func(path string) bool {
-		return slices.ContainsFunc(aside, func(o string) bool { return path == o || strings.HasPrefix(path, o+"/") })
+	isAside := func(path string) bool { // the folder, or one that it is in
+		for at := len(path); at >= 0; at = strings.LastIndexByte(path[:at], '/') {
+			if aside[path[:at]] {
+				return true
+			}
+		}
+		return false
 	}
 	for i := range listing {
 		f := &listing[i]
