@@ -665,6 +665,7 @@ func runFault(t *testing.T, out *outside, fault *theFault, at int, place *faultP
 		return r.steps
 	}
 	r.engine.Stop() // nothing is tried out at this moment
+	statesOf(t, r.store)
 	r.check(out)
 	return r.steps
 }
