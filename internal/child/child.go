@@ -252,7 +252,13 @@ func (f *framer) end(of end) error {
 // Unpack opens a file that holds others. What cannot be opened is told as an
 // *unpack.Error; other errors are the caller's own or the machine's.
 func Unpack(ctx context.Context, file *os.File, r unpack.Request, visit unpack.Visit) error {
-	_, err := run(ctx, file, order{Unpack: &r}, func(frames *frames) error {
+	_, err := run(ctx, file, order{Unpack: &r}, visiting(&r, visit))
+	return err
+}
+
+// visiting tells of the entries of a file.
+func visiting(r *unpack.Request, visit unpack.Visit) func(*frames) error {
+	return func(frames *frames) error {
 		for frames.kind == frameEntry {
 			var e unpack.Entry
 			if err := json.Unmarshal(frames.data, &e); err != nil {
@@ -275,8 +281,7 @@ func Unpack(ctx context.Context, file *os.File, r unpack.Request, visit unpack.V
 			}
 		}
 		return nil
-	})
-	return err
+	}
 }
 
 // Render draws a message in another form.
@@ -294,17 +299,24 @@ func Render(ctx context.Context, file *os.File, r render.Request, w io.Writer) (
 // Text reads the text inside of a document. What cannot be read is told as an
 // *unpack.Error.
 func Text(ctx context.Context, file *os.File, r text.Request) (string, error) {
-	head := make([]byte, text.Head)
-	n, err := file.ReadAt(head, 0)
-	if err != nil && err != io.EOF {
+	if is, err := isPDF(file); err != nil {
 		return "", err
-	}
-	if r.Reader != "" && text.PDF(head[:n]) {
+	} else if is && r.Reader != "" {
 		return ofPDF(ctx, file, r)
 	}
 	var b strings.Builder
-	_, err = run(ctx, file, order{Text: &r}, into(&b))
+	_, err := run(ctx, file, order{Text: &r}, into(&b))
 	return b.String(), err
+}
+
+// isPDF says whether a file is a PDF, which takes a process that stays.
+func isPDF(file *os.File) (bool, error) {
+	head := make([]byte, text.Head)
+	n, err := file.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
+		return false, err
+	}
+	return text.PDF(head[:n]), nil
 }
 
 // into gathers a text.

@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -24,17 +23,6 @@ const (
 	mostRead    = 50               // files of one child
 	mostBusy    = deadline / 4     // of one child in all: what it has used up is not the next file's fault
 )
-
-// helper is a child that reads one PDF after another.
-type helper struct {
-	*process
-	folder string // of the reader
-	ended  chan struct{}
-	waited error // once it has ended
-	read   int
-	busy   time.Duration
-	timer  *time.Timer // while it waits
-}
 
 var pdfs struct {
 	mutex     sync.Mutex
@@ -89,38 +77,7 @@ func helperFor(folder string) (*helper, error) {
 		}
 	}
 	pdfs.mutex.Unlock()
-	h := &helper{folder: folder, ended: make(chan struct{})}
-	started := make(chan error)
-	go func() {
-		// The child dies with the thread that started it (PR_SET_PDEATHSIG).
-		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
-		p, err := start(context.Background())
-		h.process = p
-		started <- err
-		if err == nil {
-			<-h.ended
-			h.waited = p.cmd.Wait()
-			h.ended <- struct{}{}
-		}
-	}()
-	if err := <-started; err != nil {
-		return nil, err
-	}
-	return h, nil
-}
-
-// ask lets a child read a file.
-func (h *helper) ask(ctx context.Context, o order, file *os.File, read func(*frames) error) (last end, err error) {
-	began := time.Now()
-	defer func() { h.busy += time.Since(began) }()
-	h.read++
-	defer context.AfterFunc(ctx, func() { _ = h.cmd.Process.Kill() })()
-	o.shorten()
-	if err := h.orders.send(&o, file); err != nil {
-		return end{}, errors.Join(io.ErrUnexpectedEOF, err)
-	}
-	return h.frames.answer(read)
+	return newHelper(folder, false)
 }
 
 // stay lets a child wait for another file.
@@ -144,14 +101,6 @@ func (h *helper) stay() {
 		}
 		pdfs.mutex.Unlock() // somebody has taken it
 	})
-}
-
-// kill ends a child.
-func (h *helper) kill() {
-	h.orders.close()
-	_ = h.cmd.Process.Kill() // it may have ended already
-	h.ended <- struct{}{}
-	<-h.ended
 }
 
 // prepare lets a child make the reader of PDFs ready, once for each run of the program: those that read may not

@@ -16,7 +16,7 @@ const (
 	MostSpooled  = 1 << 30         // octets that lie spooled for one message
 	mostOpened   = 100             // items of one message that are opened
 	MostRounds   = 16              // of reading what a verdict hangs on
-	mostChildren = 400             // processes that are started for one message
+	mostReadings = 400             // files of one message that a process reads
 	mostTime     = 3 * time.Minute // that these take in all
 	mostInside   = 20_000          // files inside of the archives of one message
 )
@@ -36,7 +36,7 @@ type Budget struct {
 	Began    time.Time     // when it was taken in hand
 	Lane     store.Lane    // in which it is worked on
 	Patience time.Duration // of the other messages that wait; 0 where none do
-	children int
+	readings int
 	spent    time.Duration
 	inside   int
 	broken   map[string]error // items that could not be read as archives: nobody tries again
@@ -50,8 +50,8 @@ func over(format string, args ...any) error {
 func (b *Budget) Child(ctx context.Context, work func(ctx context.Context) error) error {
 	left := mostTime - b.spent
 	switch {
-	case b.children >= mostChildren:
-		return over("reading the message takes more than %d processes, which is the limit", mostChildren)
+	case b.readings >= mostReadings:
+		return over("more than %d files of the message would have to be read, which is the limit", mostReadings)
 	case left <= 0:
 		return over("reading the message takes longer than %v, which is the limit", mostTime)
 	case b.Patience > 0 && b.spent >= b.Patience:
@@ -60,7 +60,7 @@ func (b *Budget) Child(ctx context.Context, work func(ctx context.Context) error
 	if b.Patience > 0 {
 		left = b.Patience - b.spent
 	}
-	b.children++
+	b.readings++
 	began := time.Now()
 	within, cancel := context.WithTimeout(ctx, left)
 	defer cancel()

@@ -13,7 +13,7 @@ import (
 func TestABudgetEndsWithAReason(t *testing.T) {
 	var limit *unpack.Error
 	none := func(context.Context) error { return nil }
-	b := Budget{children: mostChildren}
+	b := Budget{readings: mostReadings}
 	if err := b.Child(t.Context(), none); !errors.As(err, &limit) || !limit.Limit {
 		t.Errorf("too many processes: %v", err)
 	}

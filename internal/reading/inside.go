@@ -81,6 +81,7 @@ type Message struct {
 	spools   int
 	opened   int
 	Budget
+	worker  child.Worker          // reads what the message holds
 	planned map[planKey]itemPlans // for filing item by item
 }
 
@@ -128,6 +129,7 @@ func (l *Message) CarryPlan(r *rule.Compiled, at time.Time, items []plan.Item) {
 // Close lets go of what was spooled.
 func (l *Message) Close() {
 	l.planned = nil
+	l.worker.Close()
 	if l.dir != "" {
 		_ = os.RemoveAll(l.dir) // the folder is emptied at the next start in any case
 	}
@@ -327,9 +329,13 @@ func (rd *Reader) open(ctx context.Context, s source.Session, l *Message, id str
 		defer f.Close()
 		r := rd.unpackRequest(l, &item)
 		r.Heads = mail.FirstBytes
-		kinds := map[string]mail.Sniffed{}
+		kinds, inside := map[string]mail.Sniffed{}, l.inside
 		err = l.Child(ctx, func(ctx context.Context) error {
-			return child.Unpack(ctx, f, r, func(entry unpack.Entry, content io.Reader) error {
+			begin := func() {
+				opened.Items, opened.Text, opened.Forward, l.inside = nil, "", nil, inside
+				clear(kinds)
+			}
+			return l.worker.Unpack(ctx, f, r, begin, func(entry unpack.Entry, content io.Reader) error {
 				if entry.Text {
 					if content == nil {
 						return nil
@@ -415,7 +421,7 @@ func (rd *Reader) inside(ctx context.Context, s source.Session, l *Message, id s
 	if err == nil {
 		defer f.Close()
 		err = l.Child(ctx, func(ctx context.Context) (err error) {
-			found, err = child.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type, Reader: rd.Ready})
+			found, err = l.worker.Text(ctx, f, text.Request{Name: item.Name, Type: item.Type, Reader: rd.Ready})
 			return err
 		})
 	}
@@ -495,7 +501,7 @@ func (rd *Reader) Content(ctx context.Context, s source.Session, l *Message, id 
 	}
 	var known *unpack.Error
 	err = l.Child(ctx, func(ctx context.Context) error {
-		return child.Unpack(ctx, f, r, func(entry unpack.Entry, content io.Reader) error {
+		return l.worker.Unpack(ctx, f, r, func() {}, func(entry unpack.Entry, content io.Reader) error {
 			inner := outer.ID + "!" + entry.Number
 			if entry.Text || entry.Number == "" || len(r.Only) > 0 && entry.Number != r.Only[0] || l.files[inner] != "" {
 				return nil
