@@ -2,7 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense } from 'react'
 import { NavLink, Route, Routes, useLocation } from 'react-router'
 
-import { api, Problem, type Schemas, value } from './api/client'
+import { api, Problem, type Schemas } from './api/client'
+import { queries } from './api/queries'
 import { useLive } from './api/live'
 import { SetUp, SignIn } from './pages/door'
 import { Button, Page, Wrong } from './ui/basics'
@@ -22,22 +23,35 @@ const TopicPage = lazy(() => import('./pages/topic').then((m) => ({ default: m.T
 const Settings = lazy(() => import('./pages/settings').then((m) => ({ default: m.Settings })))
 
 export function App() {
-  const me = useQuery({ queryKey: ['me'], queryFn: () => value(api.GET('/api/v1/me')), retry: false })
-  const setup = useQuery({ queryKey: ['setup'], queryFn: () => value(api.GET('/api/v1/setup')), enabled: me.isError })
+  const me = useQuery({ ...queries.me, retry: false })
+  const setup = useQuery({ ...queries.setup, enabled: me.isError })
   if (me.data) return <House me={me.data} />
   if (me.isPending) return null
-  if (me.error instanceof Problem && me.error.status !== 401) return <main className="p-8"><Wrong error={me.error} /></main>
+  if (me.error instanceof Problem && me.error.status !== 401)
+    return (
+      <main className="p-8">
+        <Wrong error={me.error} />
+      </main>
+    )
   if (setup.data?.needed) return <SetUp />
   return setup.isPending ? null : <SignIn />
 }
 
-const tabs = [['/', 'Today'], ['/tray', 'Tray'], ['/rules', 'Rules'], ['/mail', 'Mail'], ['/history', 'History'], ['/register', 'Register'], ['/settings', 'Settings']] as const
+const tabs = [
+  ['/', 'Today'],
+  ['/tray', 'Tray'],
+  ['/rules', 'Rules'],
+  ['/mail', 'Mail'],
+  ['/history', 'History'],
+  ['/register', 'Register'],
+  ['/settings', 'Settings'],
+] as const
 
 function House({ me }: { me: Schemas['Me'] }) {
   useLive()
   const where = useLocation().pathname
   const client = useQueryClient()
-  const tray = useQuery({ queryKey: ['tray'], queryFn: () => value(api.GET('/api/v1/tray')) })
+  const tray = useQuery(queries.tray)
   const signOut = async () => {
     await api.DELETE('/api/v1/sessions/current')
     client.clear()
@@ -45,7 +59,9 @@ function House({ me }: { me: Schemas['Me'] }) {
   }
   return (
     <div className="mx-auto min-h-screen max-w-[120rem] md:grid md:grid-cols-[188px_minmax(0,1fr)]">
-      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">To the page</a>
+      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
+        To the page
+      </a>
       <header className="flex flex-col pt-5 md:sticky md:top-0 md:h-screen">
         <div className="flex items-center gap-2.5 px-6 pb-4 font-serif text-[21px] leading-none font-semibold tracking-tight md:pb-6">
           <span aria-hidden className="relative block h-[17px] w-[22px] rounded-b-[5px] border-2 border-t-0 border-ink">
@@ -56,37 +72,78 @@ function House({ me }: { me: Schemas['Me'] }) {
         </div>
         <nav aria-label="Pages" className="flex overflow-x-auto md:block">
           {tabs.map(([to, name]) => (
-            <NavLink key={to} to={to} end={to === '/'} className={({ isActive }) => `mb-[3px] flex shrink-0 items-center justify-between gap-2 rounded-t-[9px] border px-2.5 py-2.5 sm:px-4 md:rounded-l-[9px] md:rounded-tr-none md:border-r-0 md:pl-6 ${isActive ? 'relative z-10 -mb-px border-line bg-sheet font-semibold md:-mr-px md:mb-[3px]' : 'border-transparent font-medium text-ink-2 hover:text-ink'}`}>
+            <NavLink
+              key={to}
+              to={to}
+              end={to === '/'}
+              className={({ isActive }) =>
+                `mb-[3px] flex shrink-0 items-center justify-between gap-2 rounded-t-[9px] border px-2.5 py-2.5 sm:px-4 md:rounded-l-[9px] md:rounded-tr-none md:border-r-0 md:pl-6 ${isActive ? 'relative z-10 -mb-px border-line bg-sheet font-semibold md:-mr-px md:mb-[3px]' : 'border-transparent font-medium text-ink-2 hover:text-ink'}`
+              }
+            >
               {name}
-              {name === 'Tray' && !!tray.data?.count && <span className="rounded-full bg-seal px-[7px] text-xs font-semibold text-on-seal">{tray.data.count}<span className="sr-only"> waiting</span></span>}
+              {name === 'Tray' && !!tray.data?.count && (
+                <span className="rounded-full bg-seal px-[7px] text-xs font-semibold text-on-seal">
+                  {tray.data.count}
+                  <span className="sr-only"> waiting</span>
+                </span>
+              )}
             </NavLink>
           ))}
         </nav>
         <div className="mt-auto hidden px-6 pb-5 text-[13px] text-ink-3 md:block">
-          {me.name}<br />{me.role}<br />
-          <button className="text-pen hover:underline" onClick={() => void signOut()}>Sign out</button>
+          {me.name}
+          <br />
+          {me.role}
+          <br />
+          <button className="text-pen hover:underline" onClick={() => void signOut()}>
+            Sign out
+          </button>
         </div>
       </header>
-      <main id="page" tabIndex={-1} className="min-w-0 border-line bg-sheet px-5 pt-6 pb-10 outline-none md:border-l md:px-9">
-        <Boundary where={where}><Suspense fallback={<p role="status" className="text-ink-3">Opening…</p>}>
-          <Routes>
-            <Route path="/" element={<Today />} />
-            <Route path="/tray" element={<Tray />} />
-            <Route path="/rules" element={<Rules />} />
-            <Route path="/rules/:id" element={<RulePage />} />
-            <Route path="/register" element={<Register />} />
-            <Route path="/register/:entry" element={<FilingPage />} />
-            <Route path="/mail" element={<Mail />} />
-            <Route path="/messages/:id" element={<Message />} />
-            <Route path="/history" element={<History />} />
-            <Route path="/history/:id" element={<PassPage />} />
-            <Route path="/topics/:id" element={<TopicPage />} />
-            <Route path="/settings" element={<Settings />} />
-            <Route path="/set-up" element={<Today />} />
-            <Route path="*" element={<Page title="There is no such page" sub="The address may be mistyped.">{null}</Page>} />
-          </Routes>
-        </Suspense></Boundary>
-        <p className="mt-12 text-sm text-ink-3 md:hidden">{me.name} <Button look="quiet" onClick={() => void signOut()}>Sign out</Button></p>
+      <main
+        id="page"
+        tabIndex={-1}
+        className="min-w-0 border-line bg-sheet px-5 pt-6 pb-10 outline-none md:border-l md:px-9"
+      >
+        <Boundary where={where}>
+          <Suspense
+            fallback={
+              <p role="status" className="text-ink-3">
+                Opening…
+              </p>
+            }
+          >
+            <Routes>
+              <Route path="/" element={<Today />} />
+              <Route path="/tray" element={<Tray />} />
+              <Route path="/rules" element={<Rules />} />
+              <Route path="/rules/:id" element={<RulePage />} />
+              <Route path="/register" element={<Register />} />
+              <Route path="/register/:entry" element={<FilingPage />} />
+              <Route path="/mail" element={<Mail />} />
+              <Route path="/messages/:id" element={<Message />} />
+              <Route path="/history" element={<History />} />
+              <Route path="/history/:id" element={<PassPage />} />
+              <Route path="/topics/:id" element={<TopicPage />} />
+              <Route path="/settings" element={<Settings />} />
+              <Route path="/set-up" element={<Today />} />
+              <Route
+                path="*"
+                element={
+                  <Page title="There is no such page" sub="The address may be mistyped.">
+                    {null}
+                  </Page>
+                }
+              />
+            </Routes>
+          </Suspense>
+        </Boundary>
+        <p className="mt-12 text-sm text-ink-3 md:hidden">
+          {me.name}{' '}
+          <Button look="quiet" onClick={() => void signOut()}>
+            Sign out
+          </Button>
+        </p>
       </main>
     </div>
   )

@@ -14,7 +14,12 @@ const nonce = document.querySelector<HTMLMetaElement>('meta[property=csp-nonce]'
 if (nonce) setNonce(nonce)
 
 const client = new QueryClient({
-  defaultOptions: { queries: { staleTime: 5_000, retry: (n, e) => n < 2 && !(e instanceof Problem && e.status > 0 && e.status < 500) } },
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      retry: (n, e) => n < 2 && !(e instanceof Problem && e.status > 0 && e.status < 500),
+    },
+  },
 })
 
 followUpdates()

@@ -2795,7 +2795,7 @@ type Rule struct {
 	// Days filings of the last thirty days, today last
 	Days *[]int `json:"days,omitempty"`
 
-	// Document One rule; its form is that of GET /api/v1/rules/schema, which is checked with places.
+	// Document One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
 	Document RuleDocument `json:"document"`
 
 	// Filed how many attachments it filed
@@ -2836,8 +2836,23 @@ type RuleChange struct {
 // RuleChangeKind defines model for RuleChange.Kind.
 type RuleChangeKind string
 
-// RuleDocument One rule; its form is that of GET /api/v1/rules/schema, which is checked with places.
+// RuleCondition A test of a message by its name, or all, any or none of several. GET /api/v1/rules/language names them.
+type RuleCondition = json.RawMessage
+
+// RuleCopy A copy of the message itself.
+type RuleCopy = json.RawMessage
+
+// RuleDocument One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form.
 type RuleDocument = json.RawMessage
+
+// RuleEntry What is taken of a message's attachments, and where it is filed.
+type RuleEntry = json.RawMessage
+
+// RuleInnerText A test of the text inside of an attachment.
+type RuleInnerText = json.RawMessage
+
+// RuleItemTest A test of an attachment; all parts of it must hold.
+type RuleItemTest = json.RawMessage
 
 // RuleOrder defines model for RuleOrder.
 type RuleOrder struct {
@@ -2847,6 +2862,21 @@ type RuleOrder struct {
 	// Was the order that was seen: where it is another by now, nothing is changed (412)
 	Was *[]string `json:"was,omitempty"`
 }
+
+// RuleReply A reply to the sender.
+type RuleReply = json.RawMessage
+
+// RuleRest Where a file that no entry takes comes to lie, and under which name.
+type RuleRest = json.RawMessage
+
+// RuleStep What is done with a message once all of it is filed.
+type RuleStep = json.RawMessage
+
+// RuleTell Somebody is told what was filed.
+type RuleTell = json.RawMessage
+
+// RuleTexts One text or several.
+type RuleTexts = json.RawMessage
 
 // RuleVerdict defines model for RuleVerdict.
 type RuleVerdict struct {

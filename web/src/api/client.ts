@@ -18,10 +18,23 @@ export class Problem extends Error {
   }
 }
 
+/** Lets a change be made only to the state that was read (RFC 9110 section 13.1.1). */
+export const ifMatch = (revision?: number) => ({ 'If-Match': `"${revision}"` })
+
+/** A file as the content of a request, as it is. The types know only texts. */
+export const octets = (f: Blob) => ({
+  body: f as unknown as string,
+  bodySerializer: (body: string) => body,
+  headers: { 'Content-Type': 'application/octet-stream' },
+})
+
 /** Turns an answer into its value, or throws what the service says is wrong. */
 export async function value<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await answer.catch(() => {
-    throw new Problem({ detail: 'Ink Tray does not answer.', advice: 'Check that the service runs and that you are connected.' }, 0)
+    throw new Problem(
+      { detail: 'Ink Tray does not answer.', advice: 'Check that the service runs and that you are connected.' },
+      0,
+    )
   })
   if (error !== undefined || !response.ok) throw new Problem(error ?? {}, response.status)
   return data as T

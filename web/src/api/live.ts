@@ -1,36 +1,86 @@
-import { type QueryClient, useQueryClient } from '@tanstack/react-query'
+import { useQueryClient } from '@tanstack/react-query'
 import { useEffect } from 'react'
 
-const touched: Record<string, string[]> = {
-  message: ['today', 'register', 'messages', 'message', 'passes'],
-  pass: ['passes', 'rules'],
-  mailbox: ['mailboxes', 'today'],
-  tray: ['tray', 'today', 'register'],
-  rules: ['rules', 'today'],
-  cabinet: ['cabinets', 'today'],
+import { keys } from './queries'
+
+/** What has to be asked again when the service says that something of a kind has changed. */
+const touched: Record<string, (readonly string[])[]> = {
+  message: [keys.today, keys.register, keys.messages, keys.message, keys.passes],
+  pass: [keys.passes, keys.rules],
+  mailbox: [keys.mailboxes, keys.today],
+  tray: [keys.tray, keys.today, keys.register],
+  rules: [keys.rules, keys.today],
+  cabinet: [keys.cabinets, keys.today],
 }
 
-/** Looks again at what the service says has changed, a few times a second at most. */
-export function useLive() {
-  const client: QueryClient = useQueryClient()
-  useEffect(() => {
-    const events = new EventSource('/api/v1/events')
-    const waiting = new Set<string>()
-    let timer: number | undefined
-    const look = () => {
-      timer = undefined
-      for (const key of waiting) void client.invalidateQueries({ queryKey: [key] })
-      waiting.clear()
-    }
-    for (const [kind, keys] of Object.entries(touched)) {
+/** How long news is gathered, and how long the service is left alone after a connection failed, in milliseconds. */
+const gathered = 400
+const first = 1_000
+const longest = 30_000
+
+type Connection = Pick<EventSource, 'addEventListener' | 'close' | 'readyState'>
+const closed = 2 // EventSource.CLOSED, which tests do not have
+
+/**
+ * Follows the events of the service: changed is told which keys to ask again, a few times a second at most. While there
+ * is no connection nothing is told, so missed is called once there is one again. A browser connects again by itself
+ * after a broken connection, but not after an answer that is an error; then this does. The result ends it.
+ */
+export function follow(
+  changed: (keys: Iterable<readonly string[]>) => void,
+  missed: () => void,
+  connect: () => Connection = () => new EventSource('/api/v1/events'),
+): () => void {
+  const waiting = new Set<readonly string[]>()
+  let gathering: ReturnType<typeof setTimeout> | undefined
+  let later: ReturnType<typeof setTimeout> | undefined
+  let gap = false
+  let pause = first
+  let events: Connection
+  const begin = () => {
+    events = connect()
+    events.addEventListener('open', () => {
+      if (gap) missed()
+      gap = false
+      pause = first
+    })
+    events.addEventListener('error', () => {
+      gap = true
+      if (events.readyState !== closed) return
+      clearTimeout(later)
+      later = setTimeout(begin, pause)
+      pause = Math.min(pause * 2, longest)
+    })
+    for (const [kind, these] of Object.entries(touched)) {
       events.addEventListener(kind, () => {
-        for (const k of keys) waiting.add(k)
-        timer ??= window.setTimeout(look, 400)
+        for (const key of these) waiting.add(key)
+        gathering ??= setTimeout(() => {
+          gathering = undefined
+          changed([...waiting])
+          waiting.clear()
+        }, gathered)
       })
     }
-    return () => {
-      events.close()
-      window.clearTimeout(timer)
-    }
-  }, [client])
+  }
+  begin()
+  return () => {
+    events.close()
+    clearTimeout(gathering)
+    clearTimeout(later)
+  }
+}
+
+/** Looks again at what the service says has changed. */
+export function useLive() {
+  const client = useQueryClient()
+  useEffect(
+    () =>
+      follow(
+        (these) => {
+          for (const queryKey of these) void client.invalidateQueries({ queryKey })
+        },
+        () => void client.invalidateQueries(),
+      ),
+    [client],
+  )
 }

@@ -2434,8 +2434,154 @@ export interface components {
             host_key?: string;
             region?: string;
         };
-        /** @description One rule; its form is that of GET /api/v1/rules/schema, which is checked with places. */
-        RuleDocument: Record<string, never>;
+        /** @description One rule, as docs/rules.md describes it. It is checked by the rule language itself, which tells the place of each problem, and not by this schema; GET /api/v1/rules/schema is the whole form. */
+        RuleDocument: {
+            /** @description kept when the rule is renamed */
+            id?: string;
+            /** @description of which the document is; a file of rules has it */
+            revision?: number;
+            /** @description what people call it */
+            name: string;
+            /** @description the name of the cabinet that it files into */
+            cabinet: string;
+            /** @description where it looks for mail */
+            look: {
+                mailboxes: components["schemas"]["RuleTexts"];
+                folders?: components["schemas"]["RuleTexts"];
+                /** @description also in what lies below these folders */
+                subfolders?: boolean;
+            };
+            /** @description which messages it takes */
+            match: "every message" | components["schemas"]["RuleCondition"];
+            /** @description messages that it does not take in spite of that */
+            unless?: components["schemas"]["RuleCondition"][];
+            /** @description what is taken of a message and where it is filed; the first that fits counts */
+            attachments?: components["schemas"]["RuleEntry"][];
+            /** @description what becomes of attachments that no entry takes */
+            rest?: "leave" | components["schemas"]["RuleRest"];
+            /** @description copies of the message itself */
+            copies?: components["schemas"]["RuleCopy"][];
+            /** @description what is done with the message once all of it is filed */
+            afterwards?: components["schemas"]["RuleStep"] | components["schemas"]["RuleStep"][];
+            /** @description safeguards that leave an attachment out */
+            "leave out"?: string[];
+            /** @description safeguards that hold an attachment in the tray */
+            hold?: string[];
+            /**
+             * @description whether the rules after it see what it takes
+             * @enum {string}
+             */
+            then?: "continue" | "stop";
+            /** @description of its dates, an IANA name */
+            "time zone"?: string;
+        };
+        /** @description One text or several. */
+        RuleTexts: string | string[];
+        /** @description A test of a message by its name, or all, any or none of several. GET /api/v1/rules/language names them. */
+        RuleCondition: {
+            [key: string]: unknown;
+        };
+        /** @description A test of the text inside of an attachment. */
+        RuleInnerText: {
+            contains?: components["schemas"]["RuleTexts"];
+            "contains any"?: components["schemas"]["RuleTexts"];
+            "contains all"?: components["schemas"]["RuleTexts"];
+            matches?: components["schemas"]["RuleTexts"];
+        };
+        /** @description A test of an attachment; all parts of it must hold. */
+        RuleItemTest: {
+            kind?: components["schemas"]["RuleTexts"];
+            extension?: components["schemas"]["RuleTexts"];
+            type?: components["schemas"]["RuleTexts"];
+            name?: components["schemas"]["RuleTexts"];
+            "name matches"?: components["schemas"]["RuleTexts"];
+            /** @description such as 20 kB */
+            larger?: string;
+            /** @description such as 20 MB */
+            smaller?: string;
+            /** @description whether the message shows it within its text */
+            inline?: boolean;
+            text?: components["schemas"]["RuleInnerText"];
+        };
+        /** @description Where a file that no entry takes comes to lie, and under which name. */
+        RuleRest: {
+            /** @description another cabinet than the rule's */
+            cabinet?: string;
+            /** @description a pattern */
+            folder: string;
+            /** @description a folder of its own for each message */
+            "own folder"?: boolean;
+            /** @description a pattern */
+            name?: string;
+            /** @description number, keep or replace */
+            "if name exists"?: string;
+            /** @description what is filed of an archive: files, archive or both */
+            unpack?: string;
+            /** @description whether an archive's own folders are made */
+            "inner folders"?: string;
+        };
+        /** @description What is taken of a message's attachments, and where it is filed. */
+        RuleEntry: {
+            /** @description another cabinet than the rule's */
+            cabinet?: string;
+            /** @description a pattern */
+            folder?: string;
+            /** @description a folder of its own for each message */
+            "own folder"?: boolean;
+            /** @description a pattern */
+            name?: string;
+            /** @description number, keep or replace */
+            "if name exists"?: string;
+            /** @description what is filed of an archive: files, archive or both */
+            unpack?: string;
+            /** @description whether an archive's own folders are made */
+            "inner folders"?: string;
+            /** @description attachments that it takes */
+            take?: "everything" | components["schemas"]["RuleItemTest"][];
+            /** @description attachments that it leaves */
+            leave?: components["schemas"]["RuleItemTest"][];
+        };
+        /** @description A copy of the message itself. */
+        RuleCopy: {
+            /** @description eml, pdf, text or another form */
+            as: string;
+            /** @description another cabinet than the rule's */
+            cabinet?: string;
+            /** @description a pattern */
+            folder?: string;
+            /** @description a pattern */
+            name?: string;
+            /** @description number, keep or replace */
+            "if name exists"?: string;
+        };
+        /** @description A reply to the sender. */
+        RuleReply: {
+            /** @description a pattern */
+            subject?: string;
+            /** @description a pattern */
+            text: string;
+            /** @description how long one sender gets no second one, such as 7 days */
+            "once in"?: string;
+        };
+        /** @description Somebody is told what was filed. */
+        RuleTell: {
+            who: components["schemas"]["RuleTexts"];
+            /** @description a pattern */
+            subject?: string;
+            /** @description a pattern */
+            text?: string;
+        };
+        /** @description What is done with a message once all of it is filed. */
+        RuleStep: {
+            mark?: components["schemas"]["RuleTexts"];
+            label?: components["schemas"]["RuleTexts"];
+            "remove label"?: components["schemas"]["RuleTexts"];
+            reply?: components["schemas"]["RuleReply"];
+            draft?: components["schemas"]["RuleReply"];
+            tell?: components["schemas"]["RuleTell"];
+            /** @description the mail folder that it is moved into */
+            move?: string;
+        };
         Rule: {
             id: string;
             name: string;

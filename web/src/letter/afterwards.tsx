@@ -1,20 +1,44 @@
 import type { ReactNode } from 'react'
 
-import { Blank } from '../ui/basics'
-import { type Known, orList, TextList, Tick } from './blanks'
+import { Blank, Tick } from '../ui/basics'
+import { type Known, orList, TextList } from './blanks'
 import { list, type Reply, type Step, type Tell, type Texts } from './document'
 
 type Wrong = (place: string) => string[]
 type Kind = 'mark' | 'label' | 'remove label' | 'reply' | 'draft' | 'tell' | 'move'
 const kinds: [Kind, string, Step][] = [
-  ['mark', 'mark it…', { mark: 'read' }], ['label', 'label it…', { label: 'Filed' }], ['remove label', 'take a label off…', { 'remove label': [] }], ['move', 'move it…', { move: 'Filed/<received year>' }],
-  ['reply', 'reply to the sender…', { reply: { text: 'Thank you for your message. We have filed:\n\n<filed.list>\n' } }], ['draft', 'leave a draft reply…', { draft: { text: 'Dear <sender.name>,\n\n' } }], ['tell', 'tell somebody…', { tell: { who: [] } }],
+  ['mark', 'mark it…', { mark: 'read' }],
+  ['label', 'label it…', { label: 'Filed' }],
+  ['remove label', 'take a label off…', { 'remove label': [] }],
+  ['move', 'move it…', { move: 'Filed/<received year>' }],
+  [
+    'reply',
+    'reply to the sender…',
+    { reply: { text: 'Thank you for your message. We have filed:\n\n<filed.list>\n' } },
+  ],
+  ['draft', 'leave a draft reply…', { draft: { text: 'Dear <sender.name>,\n\n' } }],
+  ['tell', 'tell somebody…', { tell: { who: [] } }],
 ]
-const marks: [string, string][] = [['read', 'read'], ['unread', 'unread'], ['flagged', 'flagged'], ['not flagged', 'not flagged']]
+const marks: [string, string][] = [
+  ['read', 'read'],
+  ['unread', 'unread'],
+  ['flagged', 'flagged'],
+  ['not flagged', 'not flagged'],
+]
 const one = (v: string[]): Texts => (v.length === 1 ? v[0] : v)
 
 /** What is done with the message once its attachments are filed. */
-export function Afterwards({ steps, known, wrong, onChange }: { steps: Step[]; known: Known; wrong: Wrong; onChange: (s: Step[]) => void }) {
+export function Afterwards({
+  steps,
+  known,
+  wrong,
+  onChange,
+}: {
+  steps: Step[]
+  known: Known
+  wrong: Wrong
+  onChange: (s: Step[]) => void
+}) {
   const set = (i: number, key: Kind, v: unknown) => {
     const next = { ...steps[i], [key]: v }
     if (v === undefined) delete next[key]
@@ -27,56 +51,196 @@ export function Afterwards({ steps, known, wrong, onChange }: { steps: Step[]; k
       {lines.length === 0 && <p>the message stays as it is.</p>}
       {lines.map(({ i, k, s }) => {
         const told = wrong(`afterwards[${i}].${k}`)
-        const out = <p className="mt-3 border-t border-line pt-3"><button className="add !text-seal" onClick={() => set(i, k, undefined)}>Take this out</button></p>
-        const line = (before: string, label: string, text: string, inner: ReactNode) => <p key={`${i} ${k}`}>{before} <Blank label={label} text={text} wrong={told}>{inner}{out}</Blank></p>
+        const out = (
+          <p className="mt-3 border-t border-line pt-3">
+            <button className="add !text-seal" onClick={() => set(i, k, undefined)}>
+              Take this out
+            </button>
+          </p>
+        )
+        const line = (before: string, label: string, text: string, inner: ReactNode) => (
+          <p key={`${i} ${k}`}>
+            {before}{' '}
+            <Blank label={label} text={text} wrong={told}>
+              {inner}
+              {out}
+            </Blank>
+          </p>
+        )
         switch (k) {
           case 'mark': {
             const v = list(s.mark)
-            return line('mark it', 'Marks', orList(v, 'and'), marks.map(([m, w]) => <Tick key={m} label={w} checked={v.includes(m)} onChange={(yes) => set(i, k, one(yes ? [...v.filter((x) => !opposite(x, m)), m] : v.filter((x) => x !== m)))} />))
+            return line(
+              'mark it',
+              'Marks',
+              orList(v, 'and'),
+              marks.map(([m, w]) => (
+                <Tick
+                  key={m}
+                  label={w}
+                  checked={v.includes(m)}
+                  onChange={(yes) =>
+                    set(i, k, one(yes ? [...v.filter((x) => !opposite(x, m)), m] : v.filter((x) => x !== m)))
+                  }
+                />
+              )),
+            )
           }
           case 'label':
           case 'remove label':
-            return line(k === 'label' ? 'put on the label' : 'take off the label', k === 'label' ? 'Labels put on' : 'Labels taken off', orList(list(s[k]), 'and'), <TextList label="Another label" values={list(s[k])} offered={known.choices?.labels ?? []} about="These labels are on messages:" onChange={(v) => set(i, k, one(v))} />)
+            return line(
+              k === 'label' ? 'put on the label' : 'take off the label',
+              k === 'label' ? 'Labels put on' : 'Labels taken off',
+              orList(list(s[k]), 'and'),
+              <TextList
+                label="Another label"
+                values={list(s[k])}
+                offered={known.choices?.labels ?? []}
+                about="These labels are on messages:"
+                onChange={(v) => set(i, k, one(v))}
+              />,
+            )
           case 'move':
-            return line('move it to the mail folder', 'Mail folder', s.move ?? '', (
+            return line(
+              'move it to the mail folder',
+              'Mail folder',
+              s.move ?? '',
               <>
-                <label className="block text-sm font-semibold">Mail folder<input className="field mt-1 font-normal" value={s.move} onChange={(e) => set(i, k, e.target.value)} /></label>
-                <p className="mt-1 text-sm text-ink-3">It is made if it is missing. Fields such as &lt;received year&gt; can be used.</p>
-                <p className="mt-2">{known.folders.filter((f) => f !== s.move).slice(0, 8).map((f) => <button key={f} className="add mr-2" onClick={() => set(i, k, f)}>{f}</button>)}</p>
-              </>
-            ))
+                <label className="block text-sm font-semibold">
+                  Mail folder
+                  <input
+                    className="field mt-1 font-normal"
+                    value={s.move}
+                    onChange={(e) => set(i, k, e.target.value)}
+                  />
+                </label>
+                <p className="mt-1 text-sm text-ink-3">
+                  It is made if it is missing. Fields such as &lt;received year&gt; can be used.
+                </p>
+                <p className="mt-2">
+                  {known.folders
+                    .filter((f) => f !== s.move)
+                    .slice(0, 8)
+                    .map((f) => (
+                      <button key={f} className="add mr-2" onClick={() => set(i, k, f)}>
+                        {f}
+                      </button>
+                    ))}
+                </p>
+              </>,
+            )
           case 'reply':
           case 'draft':
-            return line(k === 'reply' ? 'reply to the sender with' : 'leave among the drafts a reply with', k === 'reply' ? 'Reply' : 'Draft of a reply', short(s[k]?.text), <LetterOf letter={s[k]!} once={k === 'reply'} onChange={(v) => set(i, k, v)} />)
+            return line(
+              k === 'reply' ? 'reply to the sender with' : 'leave among the drafts a reply with',
+              k === 'reply' ? 'Reply' : 'Draft of a reply',
+              short(s[k]?.text),
+              <LetterOf letter={s[k]!} once={k === 'reply'} onChange={(v) => set(i, k, v)} />,
+            )
           default:
-            return line('tell', 'Who is told', orList(list(s.tell?.who), 'and'), <TellOf tell={s.tell!} people={known.people} onChange={(v) => set(i, k, v)} />)
+            return line(
+              'tell',
+              'Who is told',
+              orList(list(s.tell?.who), 'and'),
+              <TellOf tell={s.tell!} people={known.people} onChange={(v) => set(i, k, v)} />,
+            )
         }
       })}
-      <p className="leading-normal">{kinds.filter(([k]) => !(has(k) && ['mark', 'move', 'label', 'remove label'].includes(k))).map(([k, words, fresh]) => <span key={k}><button className="add" onClick={() => onChange([...steps, fresh])}>+ {words}</button>{' '}</span>)}</p>
+      <p className="leading-normal">
+        {kinds
+          .filter(([k]) => !(has(k) && ['mark', 'move', 'label', 'remove label'].includes(k)))
+          .map(([k, words, fresh]) => (
+            <span key={k}>
+              <button className="add" onClick={() => onChange([...steps, fresh])}>
+                + {words}
+              </button>{' '}
+            </span>
+          ))}
+      </p>
     </>
   )
 }
 
-const opposite = (a: string, b: string) => a !== b && (['read', 'unread'].includes(a) === ['read', 'unread'].includes(b))
-const short = (text = '') => { const line = text.trim().split('\n')[0]; return line.length > 40 ? `${line.slice(0, 40)}…` : line }
-const fields = ['<sender.name>', '<subject>', '<received date>', '<filed.list>', '<filed.count>', '<correspondent>', '<mailbox>']
+const opposite = (a: string, b: string) => a !== b && ['read', 'unread'].includes(a) === ['read', 'unread'].includes(b)
+const short = (text = '') => {
+  const line = text.trim().split('\n')[0]
+  return line.length > 40 ? `${line.slice(0, 40)}…` : line
+}
+const fields = [
+  '<sender.name>',
+  '<subject>',
+  '<received date>',
+  '<filed.list>',
+  '<filed.count>',
+  '<correspondent>',
+  '<mailbox>',
+]
 
-function Text({ label, value, placeholder, onChange }: { label: string; value: string; placeholder?: string; onChange: (v: string) => void }) {
+function Text({
+  label,
+  value,
+  placeholder,
+  onChange,
+}: {
+  label: string
+  value: string
+  placeholder?: string
+  onChange: (v: string) => void
+}) {
   return (
     <>
-      <label className="block text-sm font-semibold">{label}<textarea className="field mt-1 font-normal" rows={6} placeholder={placeholder} value={value} onChange={(e) => onChange(e.target.value)} /></label>
-      <p className="mt-1 text-sm text-ink-3">Fields: {fields.map((f) => <button key={f} className="add mr-2 !text-sm !font-normal" onClick={() => onChange(value + f)}>{f}</button>)}</p>
+      <label className="block text-sm font-semibold">
+        {label}
+        <textarea
+          className="field mt-1 font-normal"
+          rows={6}
+          placeholder={placeholder}
+          value={value}
+          onChange={(e) => onChange(e.target.value)}
+        />
+      </label>
+      <p className="mt-1 text-sm text-ink-3">
+        Fields:{' '}
+        {fields.map((f) => (
+          <button key={f} className="add mr-2 !text-sm !font-normal" onClick={() => onChange(value + f)}>
+            {f}
+          </button>
+        ))}
+      </p>
     </>
   )
 }
 
 function LetterOf({ letter, once, onChange }: { letter: Reply; once: boolean; onChange: (l: Reply) => void }) {
-  const put = (changes: Partial<Reply>) => { const next = { ...letter, ...changes }; if (!next.subject) delete next.subject; if (!next['once in']) delete next['once in']; onChange(next) }
+  const put = (changes: Partial<Reply>) => {
+    const next = { ...letter, ...changes }
+    if (!next.subject) delete next.subject
+    if (!next['once in']) delete next['once in']
+    onChange(next)
+  }
   return (
     <>
-      <label className="mb-3 block text-sm font-semibold">Subject<input className="field mt-1 font-normal" placeholder="Re: <subject>" value={letter.subject ?? ''} onChange={(e) => put({ subject: e.target.value })} /></label>
+      <label className="mb-3 block text-sm font-semibold">
+        Subject
+        <input
+          className="field mt-1 font-normal"
+          placeholder="Re: <subject>"
+          value={letter.subject ?? ''}
+          onChange={(e) => put({ subject: e.target.value })}
+        />
+      </label>
       <Text label="Text" value={letter.text} onChange={(text) => put({ text })} />
-      {once && <label className="mt-3 block text-sm font-semibold">At most one to a sender in<input className="field mt-1 font-normal" placeholder="7 days" value={letter['once in'] ?? ''} onChange={(e) => put({ 'once in': e.target.value })} /></label>}
+      {once && (
+        <label className="mt-3 block text-sm font-semibold">
+          At most one to a sender in
+          <input
+            className="field mt-1 font-normal"
+            placeholder="7 days"
+            value={letter['once in'] ?? ''}
+            onChange={(e) => put({ 'once in': e.target.value })}
+          />
+        </label>
+      )}
       <p className="mt-2 text-sm text-ink-3">Lists, robots and reports never get one.</p>
     </>
   )
@@ -84,14 +248,41 @@ function LetterOf({ letter, once, onChange }: { letter: Reply; once: boolean; on
 
 function TellOf({ tell, people, onChange }: { tell: Tell; people: string[]; onChange: (t: Tell) => void }) {
   const who = list(tell.who)
-  const put = (changes: Partial<Tell>) => { const next = { ...tell, ...changes }; if (!next.subject) delete next.subject; if (!next.text) delete next.text; onChange(next) }
+  const put = (changes: Partial<Tell>) => {
+    const next = { ...tell, ...changes }
+    if (!next.subject) delete next.subject
+    if (!next.text) delete next.text
+    onChange(next)
+  }
   return (
     <>
       <p className="mb-1 text-sm font-semibold">Who is told</p>
-      {people.length === 0 && <p className="text-ink-2">Nobody can be told yet: add somebody in Settings, People who are told.</p>}
-      {[...new Set([...people, ...who])].map((p) => <Tick key={p} label={p} checked={who.includes(p)} onChange={(yes) => put({ who: one(yes ? [...who, p] : who.filter((x) => x !== p)) })} />)}
-      <label className="my-3 block text-sm font-semibold">Subject<input className="field mt-1 font-normal" placeholder="<filed.count> filed from <sender.name>" value={tell.subject ?? ''} onChange={(e) => put({ subject: e.target.value })} /></label>
-      <Text label="Text" value={tell.text ?? ''} placeholder={'From <sender.name>, received <received date>: <subject>\n\n<filed.list>'} onChange={(text) => put({ text })} />
+      {people.length === 0 && (
+        <p className="text-ink-2">Nobody can be told yet: add somebody in Settings, People who are told.</p>
+      )}
+      {[...new Set([...people, ...who])].map((p) => (
+        <Tick
+          key={p}
+          label={p}
+          checked={who.includes(p)}
+          onChange={(yes) => put({ who: one(yes ? [...who, p] : who.filter((x) => x !== p)) })}
+        />
+      ))}
+      <label className="my-3 block text-sm font-semibold">
+        Subject
+        <input
+          className="field mt-1 font-normal"
+          placeholder="<filed.count> filed from <sender.name>"
+          value={tell.subject ?? ''}
+          onChange={(e) => put({ subject: e.target.value })}
+        />
+      </label>
+      <Text
+        label="Text"
+        value={tell.text ?? ''}
+        placeholder={'From <sender.name>, received <received date>: <subject>\n\n<filed.list>'}
+        onChange={(text) => put({ text })}
+      />
     </>
   )
 }

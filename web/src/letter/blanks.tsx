@@ -1,17 +1,52 @@
+import { useQuery } from '@tanstack/react-query'
 import { type KeyboardEvent, type ReactNode, useId, useRef, useState } from 'react'
 import { Link } from 'react-router'
 
 import type { Schemas } from '../api/client'
-import { useTopics } from '../api/topics'
-import { Blank, Button } from '../ui/basics'
-import { emptyValue, headerOps, type InnerText, type ItemTest, type Leaf, list, type Node, type Shape, shapeOf, shapes, type Texts, valueOf, withValue } from './document'
+import { queries } from '../api/queries'
+import { Blank, Button, Tick } from '../ui/basics'
+import {
+  emptyValue,
+  headerOps,
+  type InnerText,
+  type ItemTest,
+  type Leaf,
+  list,
+  type Node,
+  type Shape,
+  shapeOf,
+  shapes,
+  type Texts,
+  valueOf,
+  withValue,
+} from './document'
+import { pieces, without } from './pattern'
 
 /** What the blanks offer: what is set up, and what occurs in the mailboxes. */
-export type Known = { mailboxes: string[]; cabinets: string[]; folders: string[]; people: string[]; choices?: Schemas['Choices']; language?: Schemas['Language'] }
+export type Known = {
+  mailboxes: string[]
+  cabinets: string[]
+  folders: string[]
+  people: string[]
+  choices?: Schemas['Choices']
+  language?: Schemas['Language']
+}
 type Offered = { value: string; count?: number }
 
 /** Adds and removes texts; what occurs in the mailboxes is offered. */
-export function TextList({ label, values, onChange, offered = [], about }: { label: string; values: string[]; onChange: (v: string[]) => void; offered?: Offered[]; about?: string }) {
+export function TextList({
+  label,
+  values,
+  onChange,
+  offered = [],
+  about,
+}: {
+  label: string
+  values: string[]
+  onChange: (v: string[]) => void
+  offered?: Offered[]
+  about?: string
+}) {
   const [typed, setTyped] = useState('')
   const id = useId()
   const add = (v: string) => {
@@ -19,57 +54,125 @@ export function TextList({ label, values, onChange, offered = [], about }: { lab
     if (t && !values.includes(t)) onChange([...values, t])
     setTyped('')
   }
-  const key = (e: KeyboardEvent) => { if (e.key === 'Enter') { e.preventDefault(); add(typed) } }
-  const offers = offered.filter((o) => !values.includes(o.value) && o.value.toLowerCase().includes(typed.toLowerCase())).slice(0, 8)
+  const key = (e: KeyboardEvent) => {
+    if (e.key === 'Enter') {
+      e.preventDefault()
+      add(typed)
+    }
+  }
+  const offers = offered
+    .filter((o) => !values.includes(o.value) && o.value.toLowerCase().includes(typed.toLowerCase()))
+    .slice(0, 8)
   return (
     <div>
       <ul className="mb-2 flex flex-wrap gap-1.5">
         {values.map((v) => (
-          <li key={v} className="flex items-center gap-1 rounded border border-line-2 bg-sheet-2 pl-2">{v}
-            <button className="px-1.5 text-ink-3 hover:text-seal" aria-label={`Take ${v} out`} onClick={() => onChange(values.filter((x) => x !== v))}>×</button>
+          <li key={v} className="flex items-center gap-1 rounded border border-line-2 bg-sheet-2 pl-2">
+            {v}
+            <button
+              className="px-1.5 text-ink-3 hover:text-seal"
+              aria-label={`Take ${v} out`}
+              onClick={() => onChange(values.filter((x) => x !== v))}
+            >
+              ×
+            </button>
           </li>
         ))}
       </ul>
-      <label htmlFor={id} className="mb-1 block text-sm font-semibold">{label}</label>
+      <label htmlFor={id} className="mb-1 block text-sm font-semibold">
+        {label}
+      </label>
       <div className="flex gap-2">
-        <input id={id} autoFocus className="field" value={typed} onChange={(e) => setTyped(e.target.value)} onKeyDown={key} onBlur={() => add(typed)} />
-        <Button onClick={() => add(typed)} disabled={!typed.trim()}>Add</Button>
+        <input
+          id={id}
+          autoFocus
+          className="field"
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+          onKeyDown={key}
+          onBlur={() => add(typed)}
+        />
+        <Button onClick={() => add(typed)} disabled={!typed.trim()}>
+          Add
+        </Button>
       </div>
       {offers.length > 0 && (
         <div className="mt-3">
           <p className="text-sm text-ink-3">{about ?? 'These occur in the mailbox:'}</p>
-          {offers.map((o) => <button key={o.value} className="add mr-2 [overflow-wrap:anywhere]" onMouseDown={(e) => e.preventDefault()} onClick={() => add(o.value)}>{o.value} {o.count !== undefined && <span className="font-normal text-ink-3">{o.count}</span>}</button>)}
+          {offers.map((o) => (
+            <button
+              key={o.value}
+              className="add mr-2 [overflow-wrap:anywhere]"
+              onMouseDown={(e) => e.preventDefault()}
+              onClick={() => add(o.value)}
+            >
+              {o.value} {o.count !== undefined && <span className="font-normal text-ink-3">{o.count}</span>}
+            </button>
+          ))}
         </div>
       )}
     </div>
   )
 }
 
-export function Tick({ label, checked, onChange }: { label: string; checked: boolean; onChange: (on: boolean) => void }) {
-  return <label className="flex items-center gap-2 py-0.5"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={checked} onChange={(e) => onChange(e.target.checked)} />{label}</label>
-}
-
 /** One of several, each with a line that says what it does. */
-export function OneOf({ name, value, choices, onChange }: { name: string; value: string; choices: [string, string, string?][]; onChange: (v: string) => void }) {
+export function OneOf({
+  name,
+  value,
+  choices,
+  onChange,
+}: {
+  name: string
+  value: string
+  choices: [string, string, string?][]
+  onChange: (v: string) => void
+}) {
   return choices.map(([v, label, hint]) => (
     <label key={v} className="flex items-baseline gap-2 py-1">
-      <input type="radio" name={name} className="accent-[var(--pen)]" checked={v === value} onChange={() => onChange(v)} />
-      <span>{label}{hint && <span className="block text-sm text-ink-3">{hint}</span>}</span>
+      <input
+        type="radio"
+        name={name}
+        className="accent-[var(--pen)]"
+        checked={v === value}
+        onChange={() => onChange(v)}
+      />
+      <span>
+        {label}
+        {hint && <span className="block text-sm text-ink-3">{hint}</span>}
+      </span>
     </label>
   ))
 }
 
-function Kinds({ kinds, values, occur, onChange }: { kinds: Schemas['Kind'][]; values: string[]; occur: Offered[]; onChange: (v: string[]) => void }) {
+function Kinds({
+  kinds,
+  values,
+  occur,
+  onChange,
+}: {
+  kinds: Schemas['Kind'][]
+  values: string[]
+  occur: Offered[]
+  onChange: (v: string[]) => void
+}) {
   const count = (name: string) => occur.find((o) => o.value === name)?.count ?? 0
   const sorted = [...kinds].sort((a, b) => count(b.name) - count(a.name))
   return (
     <div className="grid grid-cols-2">
-      {sorted.map((k) => <Tick key={k.name} label={count(k.name) ? `${k.plural} (${count(k.name)})` : k.plural} checked={values.includes(k.name)} onChange={(on) => onChange(on ? [...values, k.name] : values.filter((v) => v !== k.name))} />)}
+      {sorted.map((k) => (
+        <Tick
+          key={k.name}
+          label={count(k.name) ? `${k.plural} (${count(k.name)})` : k.plural}
+          checked={values.includes(k.name)}
+          onChange={(on) => onChange(on ? [...values, k.name] : values.filter((v) => v !== k.name))}
+        />
+      ))}
     </div>
   )
 }
 
-export const orList = (words: string[], last = 'or') => (words.length < 2 ? words.join('') : `${words.slice(0, -1).join(', ')} ${last} ${words.at(-1)}`)
+export const orList = (words: string[], last = 'or') =>
+  words.length < 2 ? words.join('') : `${words.slice(0, -1).join(', ')} ${last} ${words.at(-1)}`
 
 const collapse = (v: string[]): Texts => (v.length === 1 ? v[0] : v)
 
@@ -83,17 +186,36 @@ function offersOf(s: Shape, known: Known): Offered[] {
 }
 
 const about: Record<string, string> = {
-  domains: 'These write to the mailbox:', addresses: 'These write to the mailbox:', recipients: 'Mail comes to these:', words: 'These words occur in subjects:',
-  topics: 'In Settings:', labels: 'These labels are on messages:', folders: 'These folders are there:', correspondents: 'In the book:',
+  domains: 'These write to the mailbox:',
+  addresses: 'These write to the mailbox:',
+  recipients: 'Mail comes to these:',
+  words: 'These words occur in subjects:',
+  topics: 'In Settings:',
+  labels: 'These labels are on messages:',
+  folders: 'These folders are there:',
+  correspondents: 'In the book:',
 }
 
-type LeafProps = { leaf: Leaf; known: Known; wrong: string[]; exception?: boolean; onChange: (n: Node | null) => void }
+type LeafProps = {
+  leaf: Leaf
+  known: Known
+  wrong: string[]
+  exception?: boolean
+  onChange: (n: Node | null) => void
+}
 
 /** One condition: its words, and a blank where it can be changed. */
 export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps) {
   const s = shapeOf(leaf)
   if (!s) {
-    return <><span className="rounded bg-sheet px-1 text-ink-2">{JSON.stringify(leaf)}</span> <button className="add" onClick={() => onChange(null)}>take out</button></>
+    return (
+      <>
+        <span className="rounded bg-sheet px-1 text-ink-2">{JSON.stringify(leaf)}</span>{' '}
+        <button className="add" onClick={() => onChange(null)}>
+          take out
+        </button>
+      </>
+    )
   }
   const v = valueOf(leaf, s)
   const set = (x: unknown) => onChange({ leaf: withValue(s, x, leaf) })
@@ -103,20 +225,39 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
   else if (s.values === 'item') shown = itemWords(v as ItemTest, known.language?.kinds ?? [])
   else if (s.values === 'count') shown = `${Number(v)} attachments`
   else if (s.sub === 'verified') shown = v ? 'verified' : 'not verified'
-  else if (s.values === 'yes') { shown = v ? (s.key === 'read' ? 'read' : 'flagged') : s.key === 'read' ? 'unread' : 'not flagged'; words = exception ? 'it is' : 'that are' }
-  else if (s.values === 'no') { shown = v ? 'something' : 'nothing' }
-  else if (s.values === 'header') shown = headerWords(v as Header)
+  else if (s.values === 'yes') {
+    shown = v ? (s.key === 'read' ? 'read' : 'flagged') : s.key === 'read' ? 'unread' : 'not flagged'
+    words = exception ? 'it is' : 'that are'
+  } else if (s.values === 'no') {
+    shown = v ? 'something' : 'nothing'
+  } else if (s.values === 'header') shown = headerWords(v as Header)
   else shown = String(v)
   const domain = leaf[s.key] as { exactly?: boolean }
   return (
     <>
       {words}{' '}
       <Blank label={s.words} text={shown} wrong={wrong}>
-        <LeafEditor s={s} v={v} known={known} set={set} change={(to) => onChange({ leaf: withValue(to, to.values === s.values ? v : emptyValue(to)) })} />
-        {s.sub === 'domain' && <Tick label="without subdomains" checked={!!domain.exactly} onChange={(on) => onChange({ leaf: { [s.key]: { domain: v, ...(on ? { exactly: true } : {}) } } })} />}
+        <LeafEditor
+          s={s}
+          v={v}
+          known={known}
+          set={set}
+          change={(to) => onChange({ leaf: withValue(to, to.values === s.values ? v : emptyValue(to)) })}
+        />
+        {s.sub === 'domain' && (
+          <Tick
+            label="without subdomains"
+            checked={!!domain.exactly}
+            onChange={(on) => onChange({ leaf: { [s.key]: { domain: v, ...(on ? { exactly: true } : {}) } } })}
+          />
+        )}
         {s.key === 'topic' && <Sure leaf={leaf} onChange={onChange} />}
         {s.key === 'words' && <WordsIn leaf={leaf} sub={s.sub!} onChange={onChange} />}
-        <p className="mt-4 border-t border-line pt-3"><button className="add !text-seal" onClick={() => onChange(null)}>Take this condition out</button></p>
+        <p className="mt-4 border-t border-line pt-3">
+          <button className="add !text-seal" onClick={() => onChange(null)}>
+            Take this condition out
+          </button>
+        </p>
       </Blank>
     </>
   )
@@ -124,29 +265,79 @@ export function LeafLine({ leaf, known, wrong, exception, onChange }: LeafProps)
 
 function WordsIn({ leaf, sub, onChange }: { leaf: Leaf; sub: string; onChange: (n: Node) => void }) {
   const w = leaf.words as Record<string, Texts>
-  const places: [string, string][] = [['subject', 'the subject'], ['body', 'the text'], ['names', 'the attachments’ names']]
+  const places: [string, string][] = [
+    ['subject', 'the subject'],
+    ['body', 'the text'],
+    ['names', 'the attachments’ names'],
+  ]
   const on = w.in ? list(w.in) : places.map(([p]) => p)
-  const set = (next: string[]) => onChange({ leaf: { words: { ...(next.length && next.length < places.length ? { in: next } : {}), [sub]: w[sub] } } })
-  return <div className="mt-3"><p className="text-sm font-semibold">Looked for in</p>{places.map(([p, label]) => <Tick key={p} label={label} checked={on.includes(p)} onChange={(yes) => set(yes ? [...on, p] : on.filter((x) => x !== p))} />)}</div>
+  const set = (next: string[]) =>
+    onChange({
+      leaf: { words: { ...(next.length && next.length < places.length ? { in: next } : {}), [sub]: w[sub] } },
+    })
+  return (
+    <div className="mt-3">
+      <p className="text-sm font-semibold">Looked for in</p>
+      {places.map(([p, label]) => (
+        <Tick
+          key={p}
+          label={label}
+          checked={on.includes(p)}
+          onChange={(yes) => set(yes ? [...on, p] : on.filter((x) => x !== p))}
+        />
+      ))}
+    </div>
+  )
 }
 
 /** How sure a topic has to be. */
 function Sure({ leaf, onChange }: { leaf: Leaf; onChange: (n: Node) => void }) {
   const t = leaf.topic as { is: Texts; confidence?: string }
-  const topics = useTopics()
+  const topics = useQuery(queries.topics)
   return (
-    <label className="mt-3 block text-sm font-semibold">How sure it has to be
-      <select className="field mt-1 font-normal" value={t.confidence ?? '85%'} onChange={(e) => onChange({ leaf: { topic: { is: t.is, ...(e.target.value === '85%' ? {} : { confidence: e.target.value }) } } })}>
-        {[...new Set(['75%', '85%', '90%', '95%', t.confidence ?? '85%'])].sort().map((c) => <option key={c} value={c}>{c.replace('%', ' %')}</option>)}
+    <label className="mt-3 block text-sm font-semibold">
+      How sure it has to be
+      <select
+        className="field mt-1 font-normal"
+        value={t.confidence ?? '85%'}
+        onChange={(e) =>
+          onChange({
+            leaf: { topic: { is: t.is, ...(e.target.value === '85%' ? {} : { confidence: e.target.value }) } },
+          })
+        }
+      >
+        {[...new Set(['75%', '85%', '90%', '95%', t.confidence ?? '85%'])].sort().map((c) => (
+          <option key={c} value={c}>
+            {c.replace('%', ' %')}
+          </option>
+        ))}
       </select>
       <span className="font-normal text-ink-3">What is less sure waits in the tray; your answer there teaches it.</span>
-      {topics.data?.filter((x) => list(t.is).some((n) => n.toLowerCase() === x.name.toLowerCase())).map((x) => <span key={x.id} className="mt-2 block font-normal text-ink-2">{x.sentence} <Link className="text-pen underline" to={`/topics/${x.id}`}>Teach {x.name}…</Link></span>)}
+      {topics.data
+        ?.filter((x) => list(t.is).some((n) => n.toLowerCase() === x.name.toLowerCase()))
+        .map((x) => (
+          <span key={x.id} className="mt-2 block font-normal text-ink-2">
+            {x.sentence}{' '}
+            <Link className="text-pen underline" to={`/topics/${x.id}`}>
+              Teach {x.name}…
+            </Link>
+          </span>
+        ))}
     </label>
   )
 }
 
 type Header = { name: string; there?: boolean } & Partial<Record<string, Texts | boolean>>
-const opWords: Record<string, string> = { contains: 'contains', 'contains all': 'contains all of', is: 'is', begins: 'begins with', ends: 'ends with', like: 'is like', matches: 'matches', there: 'is there' }
+const opWords: Record<string, string> = {
+  contains: 'contains',
+  'contains all': 'contains all of',
+  is: 'is',
+  begins: 'begins with',
+  ends: 'ends with',
+  like: 'is like',
+  matches: 'matches',
+  there: 'is there',
+}
 const opOf = (h: Header) => headerOps.find((o) => h[o] !== undefined) ?? 'contains'
 const headerWords = (h: Header) => {
   const op = opOf(h)
@@ -158,111 +349,301 @@ function HeaderEditor({ h, onChange }: { h: Header; onChange: (h: Header) => voi
   const op = opOf(h)
   return (
     <>
-      <label className="mb-3 block text-sm font-semibold">Name of the field<input className="field mt-1 font-normal" placeholder="X-Reference" value={h.name} onChange={(e) => onChange({ ...h, name: e.target.value })} /></label>
-      <label className="mb-3 block text-sm font-semibold">Its text
-        <select className="field mt-1 font-normal" value={op} onChange={(e) => onChange({ name: h.name, [e.target.value]: e.target.value === 'there' ? true : op === 'there' ? [] : h[op] })}>
-          {headerOps.map((o) => <option key={o} value={o}>{opWords[o]}</option>)}
+      <label className="mb-3 block text-sm font-semibold">
+        Name of the field
+        <input
+          className="field mt-1 font-normal"
+          placeholder="X-Reference"
+          value={h.name}
+          onChange={(e) => onChange({ ...h, name: e.target.value })}
+        />
+      </label>
+      <label className="mb-3 block text-sm font-semibold">
+        Its text
+        <select
+          className="field mt-1 font-normal"
+          value={op}
+          onChange={(e) =>
+            onChange({
+              name: h.name,
+              [e.target.value]: e.target.value === 'there' ? true : op === 'there' ? [] : h[op],
+            })
+          }
+        >
+          {headerOps.map((o) => (
+            <option key={o} value={o}>
+              {opWords[o]}
+            </option>
+          ))}
         </select>
       </label>
-      {op === 'there' ? <Tick label="it is there" checked={h.there === true} onChange={(on) => onChange({ name: h.name, there: on })} /> : <TextList label="Another text" values={list(h[op] as Texts)} onChange={(x) => onChange({ name: h.name, [op]: collapse(x) })} />}
+      {op === 'there' ? (
+        <Tick label="it is there" checked={h.there === true} onChange={(on) => onChange({ name: h.name, there: on })} />
+      ) : (
+        <TextList
+          label="Another text"
+          values={list(h[op] as Texts)}
+          onChange={(x) => onChange({ name: h.name, [op]: collapse(x) })}
+        />
+      )}
     </>
   )
 }
 
-function LeafEditor({ s, v, known, set, change }: { s: Shape; v: unknown; known: Known; set: (v: unknown) => void; change: (to: Shape) => void }) {
+function LeafEditor({
+  s,
+  v,
+  known,
+  set,
+  change,
+}: {
+  s: Shape
+  v: unknown
+  known: Known
+  set: (v: unknown) => void
+  change: (to: Shape) => void
+}) {
   const groups = [...new Set(shapes.map((x) => x.group))]
   return (
     <>
-      <label className="mb-3 block text-sm font-semibold">What is looked at
-        <select className="field mt-1 font-normal" value={shapes.indexOf(s)} onChange={(e) => change(shapes[Number(e.target.value)])}>
-          {groups.map((g) => <optgroup key={g} label={g}>{shapes.map((x, i) => x.group === g && <option key={i} value={i}>{x.sub === 'domain' ? `${x.words} the domain` : x.words}</option>)}</optgroup>)}
+      <label className="mb-3 block text-sm font-semibold">
+        What is looked at
+        <select
+          className="field mt-1 font-normal"
+          value={shapes.indexOf(s)}
+          onChange={(e) => change(shapes[Number(e.target.value)])}
+        >
+          {groups.map((g) => (
+            <optgroup key={g} label={g}>
+              {shapes.map(
+                (x, i) =>
+                  x.group === g && (
+                    <option key={i} value={i}>
+                      {x.sub === 'domain' ? `${x.words} the domain` : x.words}
+                    </option>
+                  ),
+              )}
+            </optgroup>
+          ))}
         </select>
       </label>
-      {s.values === 'texts' && <TextList label={s.another ?? 'Another text'} values={list(v as Texts)} onChange={(x) => set(collapse(x))} offered={offersOf(s, known)} about={s.offer && about[s.offer]} />}
+      {s.values === 'texts' && (
+        <TextList
+          label={s.another ?? 'Another text'}
+          values={list(v as Texts)}
+          onChange={(x) => set(collapse(x))}
+          offered={offersOf(s, known)}
+          about={s.offer && about[s.offer]}
+        />
+      )}
       {s.values === 'item' && <ItemEditor test={v as ItemTest} known={known} onChange={set} />}
       {s.values === 'header' && <HeaderEditor h={v as Header} onChange={set} />}
-      {s.values === 'count' && <label className="block text-sm font-semibold">How many<input className="field mt-1 font-normal" type="number" min={0} value={Number(v)} onChange={(e) => set(Number(e.target.value))} /></label>}
-      {(s.values === 'size' || s.values === 'age' || s.values === 'day') && (
-        <label className="block text-sm font-semibold">{s.values === 'size' ? 'Size, such as 20 KB' : s.values === 'age' ? 'Such as 14 days, 2 weeks, 3 months, 1 year' : 'Day'}
-          <input className="field mt-1 font-normal" type={s.values === 'day' ? 'date' : 'text'} value={String(v)} onChange={(e) => set(e.target.value)} />
+      {s.values === 'count' && (
+        <label className="block text-sm font-semibold">
+          How many
+          <input
+            className="field mt-1 font-normal"
+            type="number"
+            min={0}
+            value={Number(v)}
+            onChange={(e) => set(Number(e.target.value))}
+          />
         </label>
       )}
-      {s.values === 'yes' && <Tick label={s.sub === 'verified' ? 'verified: a signature or a trusted server proves it' : s.key === 'read' ? 'read' : 'flagged'} checked={v === true} onChange={set} />}
-      {s.values === 'no' && <OneOf name="taken" value={v ? 'yes' : 'no'} choices={[['no', 'nothing', 'What no earlier rule wants'], ['yes', 'something']]} onChange={(x) => set(x === 'yes')} />}
+      {(s.values === 'size' || s.values === 'age' || s.values === 'day') && (
+        <label className="block text-sm font-semibold">
+          {s.values === 'size'
+            ? 'Size, such as 20 KB'
+            : s.values === 'age'
+              ? 'Such as 14 days, 2 weeks, 3 months, 1 year'
+              : 'Day'}
+          <input
+            className="field mt-1 font-normal"
+            type={s.values === 'day' ? 'date' : 'text'}
+            value={String(v)}
+            onChange={(e) => set(e.target.value)}
+          />
+        </label>
+      )}
+      {s.values === 'yes' && (
+        <Tick
+          label={
+            s.sub === 'verified'
+              ? 'verified: a signature or a trusted server proves it'
+              : s.key === 'read'
+                ? 'read'
+                : 'flagged'
+          }
+          checked={v === true}
+          onChange={set}
+        />
+      )}
+      {s.values === 'no' && (
+        <OneOf
+          name="taken"
+          value={v ? 'yes' : 'no'}
+          choices={[
+            ['no', 'nothing', 'What no earlier rule wants'],
+            ['yes', 'something'],
+          ]}
+          onChange={(x) => set(x === 'yes')}
+        />
+      )}
     </>
   )
 }
 
-/** The pieces of a pattern: text, and fields between < and >. Quotes hide a >. */
-export function pieces(pattern: string): { text?: string; field?: string }[] {
-  const out: { text?: string; field?: string }[] = []
-  let rest = pattern
-  while (rest) {
-    const open = rest.indexOf('<')
-    if (open < 0) { out.push({ text: rest }); break }
-    if (open > 0) out.push({ text: rest.slice(0, open) })
-    let end = -1
-    let quoted = false
-    for (let i = open + 1; i < rest.length && end < 0; i++) {
-      if (rest[i] === '\\' && quoted) i++
-      else if (rest[i] === '"') quoted = !quoted
-      else if (rest[i] === '>' && !quoted) end = i
-    }
-    if (end < 0) { out.push({ text: rest.slice(open) }); break }
-    out.push({ field: rest.slice(open + 1, end) })
-    rest = rest.slice(end + 1)
-  }
-  return out
-}
-
 const usual: [string, string][] = [
-  ['year', '<received year>'], ['month', '<received month> <received month name>'], ['date', '<received date>'], ['sender', '<sender.name>'], ['sender’s domain', '<sender.domain>'],
-  ['correspondent', '<correspondent or sender.domain>'], ['subject', '<subject>'], ['file name', '<file.stem>'], ['kind', '<file.kind>'], ['register number', '<register.year>-<register pad 4>'],
+  ['year', '<received year>'],
+  ['month', '<received month> <received month name>'],
+  ['date', '<received date>'],
+  ['sender', '<sender.name>'],
+  ['sender’s domain', '<sender.domain>'],
+  ['correspondent', '<correspondent or sender.domain>'],
+  ['subject', '<subject>'],
+  ['file name', '<file.stem>'],
+  ['kind', '<file.kind>'],
+  ['register number', '<register.year>-<register pad 4>'],
 ]
 const ready: [string, string][] = [
-  ['by year and month', 'Mail/<received year>/<received month> <received month name>'], ['by correspondent, then year', 'Mail/<correspondent or sender.domain>/<received year>'],
+  ['by year and month', 'Mail/<received year>/<received month> <received month name>'],
+  ['by correspondent, then year', 'Mail/<correspondent or sender.domain>/<received year>'],
   ['by kind', 'Mail/<file.kind>/<received year>'],
 ]
-const readyNames: [string, string][] = [['as the sender called it', '<file.stem>'], ['date, then its name', '<received date> <file.stem>'], ['date, sender, its name', '<received date> <sender.domain> <file.stem>'], ['with a running number', '<register.year>-<register pad 4> <file.stem>']]
+const readyNames: [string, string][] = [
+  ['as the sender called it', '<file.stem>'],
+  ['date, then its name', '<received date> <file.stem>'],
+  ['date, sender, its name', '<received date> <sender.domain> <file.stem>'],
+  ['with a running number', '<register.year>-<register pad 4> <file.stem>'],
+]
 
-type PatternProps = { label: string; value: string; onChange: (v: string) => void; wrong: string[]; known: Known; example?: string; names?: boolean }
+type PatternProps = {
+  label: string
+  value: string
+  onChange: (v: string) => void
+  wrong: string[]
+  known: Known
+  example?: string
+  names?: boolean
+}
 export function PatternBlank({ label, value, onChange, wrong, known, example, names }: PatternProps) {
   const id = useId()
   const area = useRef<HTMLTextAreaElement>(null)
   const language = known.language
   const parts = pieces(value)
-  const shown = parts.map((p, i) => (p.field !== undefined ? <em key={i}>{p.field}</em> : <span key={i}>{p.text!.replaceAll('/', ' / ')}</span>))
+  const shown = parts.map((p, i) =>
+    p.field !== undefined ? <em key={i}>{p.field}</em> : <span key={i}>{p.text.replaceAll('/', ' / ')}</span>,
+  )
   const put = (text: string) => {
-    const at = area.current && document.activeElement === area.current ? area.current.selectionStart : (area.current?.selectionStart ?? value.length)
+    const at =
+      area.current && document.activeElement === area.current
+        ? area.current.selectionStart
+        : (area.current?.selectionStart ?? value.length)
     const before = value.slice(0, at)
     const gap = before && !/[\s/>-]$/.test(before) && text.startsWith('<') ? ' ' : ''
     onChange(before + gap + text + value.slice(at))
-    window.setTimeout(() => { area.current?.focus(); area.current?.setSelectionRange(at + gap.length + text.length, at + gap.length + text.length) })
+    window.setTimeout(() => {
+      area.current?.focus()
+      area.current?.setSelectionRange(at + gap.length + text.length, at + gap.length + text.length)
+    })
   }
-  const takeOut = (index: number) => onChange(parts.filter((_, i) => i !== index).map((p) => (p.field !== undefined ? `<${p.field}>` : p.text)).join('').replaceAll('//', '/').replace(/^\/|\/$/g, '') || '')
+  const takeOut = (index: number) => onChange(without(value, index))
   const chip = 'rounded border border-line-2 bg-sheet-2 px-1.5 text-sm hover:border-pen'
   return (
     <Blank label={`${label}: ${value}`} text={value && <>{shown}</>} wrong={wrong}>
       <p className="mb-1 text-sm font-semibold">Ready ones</p>
-      <div className="mb-3 flex flex-wrap gap-1.5">{(names ? readyNames : ready).map(([word, p]) => <button key={p} className={chip} aria-pressed={p === value} onClick={() => onChange(p)}>{word}</button>)}</div>
+      <div className="mb-3 flex flex-wrap gap-1.5">
+        {(names ? readyNames : ready).map(([word, p]) => (
+          <button key={p} className={chip} aria-pressed={p === value} onClick={() => onChange(p)}>
+            {word}
+          </button>
+        ))}
+      </div>
       <p className="mb-1 text-sm font-semibold">Put in</p>
       <div className="mb-3 flex flex-wrap gap-1.5">
-        {!names && <button className={chip} onClick={() => put('/')}>a folder below</button>}
-        {usual.map(([word, f]) => <button key={f} className={chip} onClick={() => put(f)}>{word}</button>)}
-        {language?.tables.map((t) => <button key={t} className={chip} onClick={() => put(`<lookup ${t} of (file.stem)>`)}>look up in {t}</button>)}
+        {!names && (
+          <button className={chip} onClick={() => put('/')}>
+            a folder below
+          </button>
+        )}
+        {usual.map(([word, f]) => (
+          <button key={f} className={chip} onClick={() => put(f)}>
+            {word}
+          </button>
+        ))}
+        {language?.tables.map((t) => (
+          <button key={t} className={chip} onClick={() => put(`<lookup ${t} of (file.stem)>`)}>
+            look up in {t}
+          </button>
+        ))}
       </div>
       {parts.some((p) => p.field !== undefined) && (
-        <div className="mb-3 flex flex-wrap gap-1.5" aria-label="Fields in use">{parts.map((p, i) => p.field !== undefined && <span key={i} className="flex items-center rounded border border-line-2 pl-1.5 text-sm">{p.field}<button className="px-1.5 text-ink-3 hover:text-seal" aria-label={`Take ${p.field} out`} onClick={() => takeOut(i)}>×</button></span>)}</div>
+        <div className="mb-3 flex flex-wrap gap-1.5" aria-label="Fields in use">
+          {parts.map(
+            (p, i) =>
+              p.field !== undefined && (
+                <span key={i} className="flex items-center rounded border border-line-2 pl-1.5 text-sm">
+                  {p.field}
+                  <button
+                    className="px-1.5 text-ink-3 hover:text-seal"
+                    aria-label={`Take ${p.field} out`}
+                    onClick={() => takeOut(i)}
+                  >
+                    ×
+                  </button>
+                </span>
+              ),
+          )}
+        </div>
       )}
-      <label htmlFor={id} className="mb-1 block text-sm font-semibold">{label}, as text</label>
-      <textarea ref={area} id={id} rows={2} spellCheck={false} className="field" value={value} onChange={(e) => onChange(e.target.value.replaceAll('\n', ''))} aria-describedby={id + 'x'} />
-      <p id={id + 'x'} className={`mt-1 text-sm [overflow-wrap:anywhere] ${wrong.length ? 'text-seal' : 'text-ink-2'}`} role="status">{wrong.length ? wrong.join(' ') : example ? <>For example: <b className="font-semibold">{example}</b></> : 'Text stays as it is; fields stand between < and >.'}</p>
+      <label htmlFor={id} className="mb-1 block text-sm font-semibold">
+        {label}, as text
+      </label>
+      <textarea
+        ref={area}
+        id={id}
+        rows={2}
+        spellCheck={false}
+        className="field"
+        value={value}
+        onChange={(e) => onChange(e.target.value.replaceAll('\n', ''))}
+        aria-describedby={id + 'x'}
+      />
+      <p
+        id={id + 'x'}
+        className={`mt-1 text-sm [overflow-wrap:anywhere] ${wrong.length ? 'text-seal' : 'text-ink-2'}`}
+        role="status"
+      >
+        {wrong.length ? (
+          wrong.join(' ')
+        ) : example ? (
+          <>
+            For example: <b className="font-semibold">{example}</b>
+          </>
+        ) : (
+          'Text stays as it is; fields stand between < and >.'
+        )}
+      </p>
       {language && (
         <details className="mt-3 text-sm">
           <summary className="font-semibold text-pen">All fields and words</summary>
           <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5">
-            {language.fields.map((f) => <div key={f.name} className="contents"><dt><button className="add !p-0" onClick={() => put(f.example)}>{f.name}</button></dt><dd className="text-ink-2">{f.doc}</dd></div>)}
-            {language.words.map((w) => <div key={w.name} className="contents"><dt className="text-ink-2">{w.example}</dt><dd className="text-ink-2">{w.doc}</dd></div>)}
+            {language.fields.map((f) => (
+              <div key={f.name} className="contents">
+                <dt>
+                  <button className="add !p-0" onClick={() => put(f.example)}>
+                    {f.name}
+                  </button>
+                </dt>
+                <dd className="text-ink-2">{f.doc}</dd>
+              </div>
+            ))}
+            {language.words.map((w) => (
+              <div key={w.name} className="contents">
+                <dt className="text-ink-2">{w.example}</dt>
+                <dd className="text-ink-2">{w.doc}</dd>
+              </div>
+            ))}
           </dl>
         </details>
       )}
@@ -272,7 +653,12 @@ export function PatternBlank({ label, value, onChange, wrong, known, example, na
 
 /** What an attachment must be, in words. */
 export const itemWords = (t: ItemTest, kinds: Schemas['Kind'][]): string => {
-  let noun = t.kind ? orList(list(t.kind).map((k) => kinds.find((x) => x.name === k)?.plural ?? k), 'and') : 'attachments'
+  let noun = t.kind
+    ? orList(
+        list(t.kind).map((k) => kinds.find((x) => x.name === k)?.plural ?? k),
+        'and',
+      )
+    : 'attachments'
   if (t.inline) noun = t.kind ? `inline ${noun}` : 'inline pictures'
   if (t.inline === false) noun += ' that are not inline'
   if (t.name) noun = (t.kind || t.inline ? noun : 'files') + ` named ${orList(list(t.name))}`
@@ -281,7 +667,8 @@ export const itemWords = (t: ItemTest, kinds: Schemas['Kind'][]): string => {
   if (t.type) noun += ` of the type ${orList(list(t.type))}`
   if (t.larger) noun += ` over ${t.larger}`
   if (t.smaller) noun += ` under ${t.smaller}`
-  if (t.text?.contains) noun += ` in which ${orList(list(t.text.contains))} stands`
+  const any = [...list(t.text?.contains), ...list(t.text?.['contains any'])]
+  if (any.length) noun += ` in which ${orList(any)} stands`
   if (t.text?.['contains all']) noun += ` in which ${orList(list(t.text['contains all']), 'and')} stand`
   if (t.text?.matches) noun += ` in which something matches ${orList(list(t.text.matches))}`
   return noun
@@ -292,34 +679,92 @@ const inner = (t: InnerText): InnerText | undefined => {
   return Object.keys(kept).length ? kept : undefined
 }
 
-export function ItemEditor({ test: t, known, onChange }: { test: ItemTest; known: Known; onChange: (t: ItemTest) => void }) {
+export function ItemEditor({
+  test: t,
+  known,
+  onChange,
+}: {
+  test: ItemTest
+  known: Known
+  onChange: (t: ItemTest) => void
+}) {
   const set = (changes: Partial<ItemTest>) => {
     const next = { ...t, ...changes }
-    for (const k of Object.keys(next) as (keyof ItemTest)[]) if (next[k] === undefined || next[k] === '' || (Array.isArray(next[k]) && next[k].length === 0)) delete next[k]
+    for (const k of Object.keys(next) as (keyof ItemTest)[])
+      if (next[k] === undefined || next[k] === '' || (Array.isArray(next[k]) && next[k].length === 0)) delete next[k]
     onChange(next)
   }
   const line = (key: 'name' | 'extension' | 'type' | 'name matches', label: string, placeholder: string): ReactNode => (
-    <label className="mt-3 block text-sm font-semibold">{label}
-      <input className="field mt-1 font-normal" placeholder={placeholder} defaultValue={list(t[key]).join(', ')} onChange={(e) => set({ [key]: e.target.value.trim() ? e.target.value.split(',').map((x) => x.trim()).filter(Boolean) : undefined })} />
+    <label className="mt-3 block text-sm font-semibold">
+      {label}
+      <input
+        className="field mt-1 font-normal"
+        placeholder={placeholder}
+        defaultValue={list(t[key]).join(', ')}
+        onChange={(e) =>
+          set({
+            [key]: e.target.value.trim()
+              ? e.target.value
+                  .split(',')
+                  .map((x) => x.trim())
+                  .filter(Boolean)
+              : undefined,
+          })
+        }
+      />
     </label>
   )
   return (
     <>
       <p className="mb-1 text-sm font-semibold">Kinds</p>
-      <Kinds kinds={known.language?.kinds ?? []} values={list(t.kind)} occur={known.choices?.kinds ?? []} onChange={(kind) => set({ kind })} />
+      <Kinds
+        kinds={known.language?.kinds ?? []}
+        values={list(t.kind)}
+        occur={known.choices?.kinds ?? []}
+        onChange={(kind) => set({ kind })}
+      />
       {line('name', 'Names, with * for any text', '*plan*, *.csv')}
       <div className="grid grid-cols-2 gap-3">
         {line('extension', 'Extensions', 'csv, xlsx')}
         {line('type', 'Media types', 'image/*')}
-        <label className="mt-3 block text-sm font-semibold">Over<input className="field mt-1 font-normal" placeholder="20 KB" value={t.larger ?? ''} onChange={(e) => set({ larger: e.target.value })} /></label>
-        <label className="mt-3 block text-sm font-semibold">Under<input className="field mt-1 font-normal" placeholder="10 MB" value={t.smaller ?? ''} onChange={(e) => set({ smaller: e.target.value })} /></label>
+        <label className="mt-3 block text-sm font-semibold">
+          Over
+          <input
+            className="field mt-1 font-normal"
+            placeholder="20 KB"
+            value={t.larger ?? ''}
+            onChange={(e) => set({ larger: e.target.value })}
+          />
+        </label>
+        <label className="mt-3 block text-sm font-semibold">
+          Under
+          <input
+            className="field mt-1 font-normal"
+            placeholder="10 MB"
+            value={t.smaller ?? ''}
+            onChange={(e) => set({ smaller: e.target.value })}
+          />
+        </label>
       </div>
       {line('name matches', 'Names by regular expression', '^BK-[0-9]+')}
       <div className="mt-3 border-t border-line pt-3">
-        <TextList label="Words inside, any of them" values={list(t.text?.contains)} onChange={(x) => set({ text: inner({ ...t.text, contains: x.length ? collapse(x) : undefined }) })} />
-        <p className="mt-1 text-sm text-ink-3">Looked for in PDFs, documents, spreadsheets, presentations and text files. What cannot be read, because it was scanned or is locked, waits in the tray.</p>
+        <TextList
+          label="Words inside, any of them"
+          values={list(t.text?.contains)}
+          onChange={(x) => set({ text: inner({ ...t.text, contains: x.length ? collapse(x) : undefined }) })}
+        />
+        <p className="mt-1 text-sm text-ink-3">
+          Looked for in PDFs, documents, spreadsheets, presentations and text files. What cannot be read, because it was
+          scanned or is locked, waits in the tray.
+        </p>
       </div>
-      <div className="mt-2"><Tick label="only what is shown within the text" checked={t.inline === true} onChange={(on) => set({ inline: on || undefined })} /></div>
+      <div className="mt-2">
+        <Tick
+          label="only what is shown within the text"
+          checked={t.inline === true}
+          onChange={(on) => set({ inline: on || undefined })}
+        />
+      </div>
     </>
   )
 }

@@ -1,20 +1,46 @@
 import type { ReactNode } from 'react'
 
 import type { Schemas } from '../api/client'
-import { Blank } from '../ui/basics'
+import { Blank, Tick } from '../ui/basics'
 import { Afterwards } from './afterwards'
-import { ItemEditor, itemWords, type Known, LeafLine, OneOf, orList, PatternBlank, TextList, Tick } from './blanks'
-import { type Copy, emptyValue, type Entry, fromNode, fromRoot, type Group, isGroup, type ItemTest, list, type Node, type Place, placeOf, type RuleDocument, shapes, toNode, toRoot, withValue } from './document'
+import { ItemEditor, itemWords, type Known, LeafLine, OneOf, orList, PatternBlank, TextList } from './blanks'
+import {
+  type Copy,
+  emptyValue,
+  type Entry,
+  fromNode,
+  fromRoot,
+  type Group,
+  isGroup,
+  type ItemTest,
+  list,
+  type Node,
+  type Place,
+  placeOf,
+  type RuleDocument,
+  shapes,
+  toNode,
+  toRoot,
+  withValue,
+} from './document'
 
 type Problems = Schemas['FieldProblem'][]
-type Props = { document: RuleDocument; known: Known; problems: Problems; example?: string; onChange: (d: RuleDocument) => void }
+type Props = {
+  document: RuleDocument
+  known: Known
+  problems: Problems
+  example?: string
+  onChange: (d: RuleDocument) => void
+}
 
 /** What is told about a place of the document, as sentences. */
 const about = (problems: Problems, place: string, deep = true) =>
-  problems.filter((p) => p.place === place || (deep && (p.place.startsWith(place + '.') || p.place.startsWith(place + '[')))).map((p) => {
-    const text = p.at ? `at character ${p.at} ${p.text.replace(/^in the pattern .*, column \d+: /, '')}` : p.text
-    return `${text.charAt(0).toUpperCase()}${text.slice(1)}.${p.meant ? ` Did you mean “${p.meant}”?` : ''}`
-  })
+  problems
+    .filter((p) => p.place === place || (deep && (p.place.startsWith(place + '.') || p.place.startsWith(place + '['))))
+    .map((p) => {
+      const text = p.at ? `at character ${p.at} ${p.text.replace(/^in the pattern .*, column \d+: /, '')}` : p.text
+      return `${text.charAt(0).toUpperCase()}${text.slice(1)}.${p.meant ? ` Did you mean “${p.meant}”?` : ''}`
+    })
 
 function Step({ title, children }: { title: string; children: ReactNode }) {
   return (
@@ -25,7 +51,12 @@ function Step({ title, children }: { title: string; children: ReactNode }) {
   )
 }
 
-const Told = ({ texts }: { texts: string[] }) => texts.map((t) => <p key={t} role="alert" className="text-sm leading-normal text-seal">{t}</p>)
+const Told = ({ texts }: { texts: string[] }) =>
+  texts.map((t) => (
+    <p key={t} role="alert" className="text-sm leading-normal text-seal">
+      {t}
+    </p>
+  ))
 
 const fresh = (): Node => ({ leaf: withValue(shapes[0], emptyValue(shapes[0])) })
 
@@ -42,7 +73,8 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
   const unless = (d.unless ?? []).map(toNode)
   const entries = d.attachments ?? []
   const steps = d.afterwards === undefined ? [] : Array.isArray(d.afterwards) ? d.afterwards : [d.afterwards]
-  const setEntry = (i: number, e: Entry | null) => set({ attachments: e ? entries.map((x, k) => (k === i ? e : x)) : entries.filter((_, k) => k !== i) })
+  const setEntry = (i: number, e: Entry | null) =>
+    set({ attachments: e ? entries.map((x, k) => (k === i ? e : x)) : entries.filter((_, k) => k !== i) })
   const setUnless = (i: number, n: Node | null) => {
     const all = unless.map(fromNode)
     if (n) all[i] = fromNode(n)
@@ -55,175 +87,687 @@ export function Letter({ document: d, known, problems, example, onChange }: Prop
   return (
     <section aria-label="The rule" className="rounded-xl border border-line bg-sheet-2 px-5 py-4">
       <Step title="Look">
-        in <Blank label="Mailboxes" text={mailboxes[0] === 'all' ? 'all mailboxes' : orList(mailboxes, 'and')} wrong={about(problems, 'look.mailboxes')}>
+        in{' '}
+        <Blank
+          label="Mailboxes"
+          text={mailboxes[0] === 'all' ? 'all mailboxes' : orList(mailboxes, 'and')}
+          wrong={about(problems, 'look.mailboxes')}
+        >
           <p className="mb-2 text-sm font-semibold">Which mailboxes</p>
-          <Tick label="all mailboxes" checked={mailboxes[0] === 'all'} onChange={(on) => set({ look: { ...d.look, mailboxes: on ? 'all' : [] } })} />
-          {known.mailboxes.map((m) => <Tick key={m} label={m} checked={mailboxes.includes(m)} onChange={(on) => set({ look: { ...d.look, mailboxes: on ? [...mailboxes.filter((x) => x !== 'all'), m] : mailboxes.filter((x) => x !== m) } })} />)}
+          <Tick
+            label="all mailboxes"
+            checked={mailboxes[0] === 'all'}
+            onChange={(on) => set({ look: { ...d.look, mailboxes: on ? 'all' : [] } })}
+          />
+          {known.mailboxes.map((m) => (
+            <Tick
+              key={m}
+              label={m}
+              checked={mailboxes.includes(m)}
+              onChange={(on) =>
+                set({
+                  look: {
+                    ...d.look,
+                    mailboxes: on ? [...mailboxes.filter((x) => x !== 'all'), m] : mailboxes.filter((x) => x !== m),
+                  },
+                })
+              }
+            />
+          ))}
         </Blank>
-        , folder <Blank label="Folders" text={every ? 'every folder' : (folders.length ? orList(folders, 'and') : 'Inbox') + (d.look.subfolders ? ' and what is in it' : '')}>
-          <Tick label="every folder, but for trash, junk, drafts, sent and what others share" checked={every} onChange={(on) => set({ look: on ? { mailboxes: d.look.mailboxes, folders: 'all' } : { mailboxes: d.look.mailboxes } })} />
-          {!every && <Tick label="also the folders within" checked={!!d.look.subfolders} onChange={(on) => set({ look: { ...d.look, subfolders: on || undefined } })} />}
-          <TextList label="Another mail folder, by its path" values={every ? [] : folders} offered={known.folders.map((value) => ({ value }))} about="These folders are there:" onChange={(f) => set({ look: { ...d.look, folders: f.length ? f : undefined } })} />
+        , folder{' '}
+        <Blank
+          label="Folders"
+          text={
+            every
+              ? 'every folder'
+              : (folders.length ? orList(folders, 'and') : 'Inbox') + (d.look.subfolders ? ' and what is in it' : '')
+          }
+        >
+          <Tick
+            label="every folder, but for trash, junk, drafts, sent and what others share"
+            checked={every}
+            onChange={(on) =>
+              set({ look: on ? { mailboxes: d.look.mailboxes, folders: 'all' } : { mailboxes: d.look.mailboxes } })
+            }
+          />
+          {!every && (
+            <Tick
+              label="also the folders within"
+              checked={!!d.look.subfolders}
+              onChange={(on) => set({ look: { ...d.look, subfolders: on || undefined } })}
+            />
+          )}
+          <TextList
+            label="Another mail folder, by its path"
+            values={every ? [] : folders}
+            offered={known.folders.map((value) => ({ value }))}
+            about="These folders are there:"
+            onChange={(f) => set({ look: { ...d.look, folders: f.length ? f : undefined } })}
+          />
           <p className="mt-2 text-sm text-ink-3">The inbox, where nothing is said.</p>
         </Blank>
       </Step>
       <Step title="for messages">
-        {root ? <Branch group={root} base="match" known={known} problems={problems} onChange={(g) => set({ match: fromRoot(g) })} />
-          : <p><Blank label="Every message" text="every message" wrong={about(problems, 'match', false)}><p>The rule is for every message of these folders.</p><button className="add mt-2" onClick={() => set({ match: fromRoot({ group: 'all', items: [fresh()] }) })}>Add a condition instead</button></Blank></p>}
+        {root ? (
+          <Branch
+            group={root}
+            base="match"
+            known={known}
+            problems={problems}
+            onChange={(g) => set({ match: fromRoot(g) })}
+          />
+        ) : (
+          <p>
+            <Blank label="Every message" text="every message" wrong={about(problems, 'match', false)}>
+              <p>The rule is for every message of these folders.</p>
+              <button className="add mt-2" onClick={() => set({ match: fromRoot({ group: 'all', items: [fresh()] }) })}>
+                Add a condition instead
+              </button>
+            </Blank>
+          </p>
+        )}
         {unless.map((n, i) => (
-          <div key={i}>{i === 0 ? 'unless ' : 'or '}
-            {isGroup(n)
-              ? <Nested group={n} base={`unless[${i}]`} known={known} problems={problems} onChange={(g) => setUnless(i, g)} exception />
-              : <><LeafLine exception leaf={n.leaf} known={known} wrong={about(problems, `unless[${i}]`)} onChange={(x) => setUnless(i, x)} /> <button className="add" onClick={() => setUnless(i, { group: 'all', items: [n, fresh()] })}>and…</button></>}
+          <div key={i}>
+            {i === 0 ? 'unless ' : 'or '}
+            {isGroup(n) ? (
+              <Nested
+                group={n}
+                base={`unless[${i}]`}
+                known={known}
+                problems={problems}
+                onChange={(g) => setUnless(i, g)}
+                exception
+              />
+            ) : (
+              <>
+                <LeafLine
+                  exception
+                  leaf={n.leaf}
+                  known={known}
+                  wrong={about(problems, `unless[${i}]`)}
+                  onChange={(x) => setUnless(i, x)}
+                />{' '}
+                <button className="add" onClick={() => setUnless(i, { group: 'all', items: [n, fresh()] })}>
+                  and…
+                </button>
+              </>
+            )}
           </div>
         ))}
         <p className="leading-normal">
-          {root && <><button className="add" onClick={() => set({ match: fromRoot({ ...root, items: [...root.items, fresh()] }) })}>+ {root.group === 'all' ? 'and' : 'or'}…</button>{' '}
-            <button className="add" onClick={() => set({ match: fromRoot({ ...root, items: [...root.items, { group: root.group === 'all' ? 'any' : 'all', items: [fresh(), fresh()] }] }) })}>+ a group…</button>{' '}</>}
-          <button className="add" onClick={() => set({ unless: [...(d.unless ?? []), { subject: { begins: [] } }] })}>+ unless…</button>{' '}
-          {root && root.items.length <= 1 && <button className="add" onClick={() => set({ match: 'every message' })}>every message instead</button>}
+          {root && (
+            <>
+              <button
+                className="add"
+                onClick={() => set({ match: fromRoot({ ...root, items: [...root.items, fresh()] }) })}
+              >
+                + {root.group === 'all' ? 'and' : 'or'}…
+              </button>{' '}
+              <button
+                className="add"
+                onClick={() =>
+                  set({
+                    match: fromRoot({
+                      ...root,
+                      items: [
+                        ...root.items,
+                        { group: root.group === 'all' ? 'any' : 'all', items: [fresh(), fresh()] },
+                      ],
+                    }),
+                  })
+                }
+              >
+                + a group…
+              </button>{' '}
+            </>
+          )}
+          <button className="add" onClick={() => set({ unless: [...(d.unless ?? []), { subject: { begins: [] } }] })}>
+            + unless…
+          </button>{' '}
+          {root && root.items.length <= 1 && (
+            <button className="add" onClick={() => set({ match: 'every message' })}>
+              every message instead
+            </button>
+          )}
         </p>
       </Step>
       <Step title="File">
         <Told texts={about(problems, 'attachments', false)} />
         {entries.map((e, i) => (
-          <EntryLines key={i} entry={e} place={`attachments[${i}]`} known={known} problems={problems} example={example} cabinet={d.cabinet} onChange={(x) => setEntry(i, x)}
-            onMove={i > 0 ? () => set({ attachments: entries.map((x, k) => (k === i - 1 ? entries[i] : k === i ? entries[i - 1] : x)) }) : undefined} />
+          <EntryLines
+            key={i}
+            entry={e}
+            place={`attachments[${i}]`}
+            known={known}
+            problems={problems}
+            example={example}
+            cabinet={d.cabinet}
+            onChange={(x) => setEntry(i, x)}
+            onMove={
+              i > 0
+                ? () =>
+                    set({
+                      attachments: entries.map((x, k) => (k === i - 1 ? entries[i] : k === i ? entries[i - 1] : x)),
+                    })
+                : undefined
+            }
+          />
         ))}
-        {d.rest && d.rest !== 'leave'
-          ? <div className="mb-1"><p>the rest, in</p><PlaceLines place={d.rest} at="rest" known={known} problems={problems} cabinet={d.cabinet} archives onChange={(p) => set({ rest: { ...p, folder: p.folder ?? '' } })} /><p className="leading-normal"><button className="add !font-normal !text-ink-3" onClick={() => set({ rest: undefined })}>Leave the rest instead</button></p></div>
-          : <p>and the rest <Blank label="The rest" text="is left" wrong={about(problems, 'rest')}><p>What no line above takes stays in the mailbox.</p><button className="add mt-2" onClick={() => set({ rest: { folder: 'Other/<received year>' } })}>File the rest, too</button></Blank></p>}
-        <Copies copies={d.copies ?? []} problems={problems} onChange={(copies) => set({ copies: copies.length ? copies : undefined })} />
-        <p>in the cabinet <Blank label="Cabinet" text={d.cabinet} wrong={about(problems, 'cabinet')}>
-          <p className="mb-1 text-sm font-semibold">Which cabinet</p>
-          <OneOf name="cabinet" value={d.cabinet} choices={known.cabinets.map((c) => [c, c])} onChange={(cabinet) => set({ cabinet })} />
-        </Blank></p>
+        {d.rest && d.rest !== 'leave' ? (
+          <div className="mb-1">
+            <p>the rest, in</p>
+            <PlaceLines
+              place={d.rest}
+              at="rest"
+              known={known}
+              problems={problems}
+              cabinet={d.cabinet}
+              archives
+              onChange={(p) => set({ rest: { ...p, folder: p.folder ?? '' } })}
+            />
+            <p className="leading-normal">
+              <button className="add !font-normal !text-ink-3" onClick={() => set({ rest: undefined })}>
+                Leave the rest instead
+              </button>
+            </p>
+          </div>
+        ) : (
+          <p>
+            and the rest{' '}
+            <Blank label="The rest" text="is left" wrong={about(problems, 'rest')}>
+              <p>What no line above takes stays in the mailbox.</p>
+              <button className="add mt-2" onClick={() => set({ rest: { folder: 'Other/<received year>' } })}>
+                File the rest, too
+              </button>
+            </Blank>
+          </p>
+        )}
+        <Copies
+          copies={d.copies ?? []}
+          problems={problems}
+          onChange={(copies) => set({ copies: copies.length ? copies : undefined })}
+        />
+        <p>
+          in the cabinet{' '}
+          <Blank label="Cabinet" text={d.cabinet} wrong={about(problems, 'cabinet')}>
+            <p className="mb-1 text-sm font-semibold">Which cabinet</p>
+            <OneOf
+              name="cabinet"
+              value={d.cabinet}
+              choices={known.cabinets.map((c) => [c, c])}
+              onChange={(cabinet) => set({ cabinet })}
+            />
+          </Blank>
+        </p>
         <p className="leading-normal">
-          <button className="add" onClick={() => set({ attachments: [...entries, { take: [{ kind: 'pdf' }], folder: 'Mail/<received year>' }] })}>+ another place</button>{' '}
-          <button className="add" onClick={() => set({ attachments: [{ leave: [{ inline: true, smaller: '20 KB' }] }, ...entries] })}>+ leave out…</button>
+          <button
+            className="add"
+            onClick={() =>
+              set({ attachments: [...entries, { take: [{ kind: 'pdf' }], folder: 'Mail/<received year>' }] })
+            }
+          >
+            + another place
+          </button>{' '}
+          <button
+            className="add"
+            onClick={() => set({ attachments: [{ leave: [{ inline: true, smaller: '20 KB' }] }, ...entries] })}
+          >
+            + leave out…
+          </button>
         </p>
         <Unasked words={d['leave out']} onChange={(words) => set({ 'leave out': words })} />
         <Cautions words={d.hold} left={d['leave out']} onChange={(hold) => set({ hold })} />
       </Step>
       <Step title="Afterwards">
         <Told texts={about(problems, 'afterwards', false)} />
-        <Afterwards steps={steps} known={known} wrong={(place) => about(problems, place)} onChange={(s) => set({ afterwards: s.length ? s : undefined })} />
+        <Afterwards
+          steps={steps}
+          known={known}
+          wrong={(place) => about(problems, place)}
+          onChange={(s) => set({ afterwards: s.length ? s : undefined })}
+        />
       </Step>
       <Step title="Then">
-        later rules <Blank label="Later rules" text={d.then === 'stop' ? 'do not see' : 'see'}>
-          <Tick label="later rules see the message too" checked={d.then !== 'stop'} onChange={(on) => set({ then: on ? undefined : 'stop' })} />
-        </Blank> the message.
+        later rules{' '}
+        <Blank label="Later rules" text={d.then === 'stop' ? 'do not see' : 'see'}>
+          <Tick
+            label="later rules see the message too"
+            checked={d.then !== 'stop'}
+            onChange={(on) => set({ then: on ? undefined : 'stop' })}
+          />
+        </Blank>{' '}
+        the message.
       </Step>
     </section>
   )
 }
 
-const defaults: [string, string][] = [['signature pictures', 'inline pictures under 20 KB'], ['detached signatures', 'detached signatures'], ['active files', 'active files'], ['forwarded messages', 'forwarded messages themselves'], ['delivery reports', 'delivery reports']]
+const defaults: [string, string][] = [
+  ['signature pictures', 'inline pictures under 20 KB'],
+  ['detached signatures', 'detached signatures'],
+  ['active files', 'active files'],
+  ['forwarded messages', 'forwarded messages themselves'],
+  ['delivery reports', 'delivery reports'],
+]
 
 function Unasked({ words, onChange }: { words?: string[]; onChange: (words: string[] | undefined) => void }) {
   const on = words ?? defaults.map(([k]) => k)
-  const text = on.length ? orList(defaults.filter(([k]) => on.includes(k)).map(([, t]) => t), 'and') : 'nothing'
+  const text = on.length
+    ? orList(
+        defaults.filter(([k]) => on.includes(k)).map(([, t]) => t),
+        'and',
+      )
+    : 'nothing'
   return (
-    <p className="mt-2 text-sm leading-normal text-ink-3">Left out unasked: {text}. <Blank label="Left out unasked: change" text="change">
-      {defaults.map(([k, t]) => <Tick key={k} label={t} checked={on.includes(k)} onChange={(yes) => { const next = defaults.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x))); onChange(next.length === defaults.length ? undefined : next) }} />)}
-    </Blank></p>
+    <p className="mt-2 text-sm leading-normal text-ink-3">
+      Left out unasked: {text}.{' '}
+      <Blank label="Left out unasked: change" text="change">
+        {defaults.map(([k, t]) => (
+          <Tick
+            key={k}
+            label={t}
+            checked={on.includes(k)}
+            onChange={(yes) => {
+              const next = defaults.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
+              onChange(next.length === defaults.length ? undefined : next)
+            }}
+          />
+        ))}
+      </Blank>
+    </p>
   )
 }
 
-const cautions: [string, string][] = [['disguised files', 'files that are not what their name says'], ['macros', 'office files with macros'], ['locked archives', 'archives with a password'], ['active files', 'active files']]
+const cautions: [string, string][] = [
+  ['disguised files', 'files that are not what their name says'],
+  ['macros', 'office files with macros'],
+  ['locked archives', 'archives with a password'],
+  ['active files', 'active files'],
+]
 
 /** What waits in the tray until a person has looked; active files only where they are not left out. */
-function Cautions({ words, left, onChange }: { words?: string[]; left?: string[]; onChange: (words: string[] | undefined) => void }) {
+function Cautions({
+  words,
+  left,
+  onChange,
+}: {
+  words?: string[]
+  left?: string[]
+  onChange: (words: string[] | undefined) => void
+}) {
   const on = words ?? cautions.map(([k]) => k)
   const out = !left || left.includes('active files')
   const told = cautions.filter(([k]) => on.includes(k) && !(k === 'active files' && out)).map(([, t]) => t)
   return (
-    <p className="mt-1 text-sm leading-normal text-ink-3">Held for a look: {told.length ? orList(told, 'and') : 'nothing'}. <Blank label="Held for a look: change" text="change">
-      {cautions.map(([k, t]) => <Tick key={k} label={t} checked={on.includes(k)} onChange={(yes) => { const next = cautions.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x))); onChange(next.length === cautions.length ? undefined : next) }} />)}
-    </Blank></p>
+    <p className="mt-1 text-sm leading-normal text-ink-3">
+      Held for a look: {told.length ? orList(told, 'and') : 'nothing'}.{' '}
+      <Blank label="Held for a look: change" text="change">
+        {cautions.map(([k, t]) => (
+          <Tick
+            key={k}
+            label={t}
+            checked={on.includes(k)}
+            onChange={(yes) => {
+              const next = cautions.map(([x]) => x).filter((x) => (x === k ? yes : on.includes(x)))
+              onChange(next.length === cautions.length ? undefined : next)
+            }}
+          />
+        ))}
+      </Blank>
+    </p>
   )
 }
 
-const forms: [string, string, string][] = [['eml', 'EML', 'the message itself, whole'], ['pdf', 'PDF', 'with its pictures; an EML stays beside it where a letter cannot be drawn'], ['html', 'web page', 'that loads nothing'], ['text', 'text', '']]
+const forms: [string, string, string][] = [
+  ['eml', 'EML', 'the message itself, whole'],
+  ['pdf', 'PDF', 'with its pictures; an EML stays beside it where a letter cannot be drawn'],
+  ['html', 'web page', 'that loads nothing'],
+  ['text', 'text', ''],
+]
 
 function Copies({ copies, problems, onChange }: { copies: Copy[]; problems: Problems; onChange: (c: Copy[]) => void }) {
   const folder = copies.find((c) => c.folder)?.folder
-  const text = copies.length ? `${orList(copies.map((c) => forms.find(([f]) => f === c.as)?.[1] ?? c.as), 'and')}${folder ? ` in ${folder}` : ''}` : 'none'
+  const text = copies.length
+    ? `${orList(
+        copies.map((c) => forms.find(([f]) => f === c.as)?.[1] ?? c.as),
+        'and',
+      )}${folder ? ` in ${folder}` : ''}`
+    : 'none'
   return (
-    <p>copies of the message: <Blank label="Copies of the message" text={text} wrong={about(problems, 'copies')}>
-      <p className="mb-1 text-sm font-semibold">Beside the attachments, a copy as</p>
-      {forms.map(([f, label, hint]) => <Tick key={f} label={hint ? `${label}: ${hint}` : label} checked={copies.some((c) => c.as === f)} onChange={(on) => onChange(on ? [...copies, { ...(folder ? { folder } : {}), as: f }] : copies.filter((c) => c.as !== f))} />)}
-      {copies.length > 0 && (
-        <div className="mt-3">
-          <Tick label="in a folder of their own" checked={!!folder} onChange={(on) => onChange(copies.map((c) => without({ ...c, folder: on ? 'Letters/<received year>' : undefined })))} />
-          {folder && <label className="mt-1 block text-sm font-semibold">Folder<input className="field mt-1 font-normal" value={folder} onChange={(e) => onChange(copies.map((c) => ({ ...c, folder: e.target.value })))} /></label>}
-        </div>
-      )}
-    </Blank></p>
+    <p>
+      copies of the message:{' '}
+      <Blank label="Copies of the message" text={text} wrong={about(problems, 'copies')}>
+        <p className="mb-1 text-sm font-semibold">Beside the attachments, a copy as</p>
+        {forms.map(([f, label, hint]) => (
+          <Tick
+            key={f}
+            label={hint ? `${label}: ${hint}` : label}
+            checked={copies.some((c) => c.as === f)}
+            onChange={(on) =>
+              onChange(on ? [...copies, { ...(folder ? { folder } : {}), as: f }] : copies.filter((c) => c.as !== f))
+            }
+          />
+        ))}
+        {copies.length > 0 && (
+          <div className="mt-3">
+            <Tick
+              label="in a folder of their own"
+              checked={!!folder}
+              onChange={(on) =>
+                onChange(copies.map((c) => without({ ...c, folder: on ? 'Letters/<received year>' : undefined })))
+              }
+            />
+            {folder && (
+              <label className="mt-1 block text-sm font-semibold">
+                Folder
+                <input
+                  className="field mt-1 font-normal"
+                  value={folder}
+                  onChange={(e) => onChange(copies.map((c) => ({ ...c, folder: e.target.value })))}
+                />
+              </label>
+            )}
+          </div>
+        )}
+      </Blank>
+    </p>
   )
 }
 
 /** A group within another: told by its indentation. */
-function Nested({ group: n, base, known, problems, exception, onChange }: { group: Group; base: string; known: Known; problems: Problems; exception?: boolean; onChange: (g: Group | null) => void }) {
+function Nested({
+  group: n,
+  base,
+  known,
+  problems,
+  exception,
+  onChange,
+}: {
+  group: Group
+  base: string
+  known: Known
+  problems: Problems
+  exception?: boolean
+  onChange: (g: Group | null) => void
+}) {
   return (
     <div className="ml-2 border-l-2 border-line-2 pl-3">
       {n.group === 'none' && 'none of: '}
-      <Branch group={n} base={base} known={known} problems={problems} exception={exception} onChange={(g) => onChange(g.items.length ? g : null)} />
-      <p className="leading-normal"><button className="add" onClick={() => onChange({ ...n, items: [...n.items, fresh()] })}>+ {n.group === 'all' ? 'and' : n.group === 'any' ? 'or' : 'nor'}…</button>{' '}
-        {n.group !== 'none' && <button className="add !font-normal !text-ink-3" onClick={() => onChange({ ...n, group: 'none' })}>none of these instead</button>}
-        {n.group === 'none' && <button className="add !font-normal !text-ink-3" onClick={() => onChange({ ...n, group: 'any' })}>any of these instead</button>}</p>
+      <Branch
+        group={n}
+        base={base}
+        known={known}
+        problems={problems}
+        exception={exception}
+        onChange={(g) => onChange(g.items.length ? g : null)}
+      />
+      <p className="leading-normal">
+        <button className="add" onClick={() => onChange({ ...n, items: [...n.items, fresh()] })}>
+          + {n.group === 'all' ? 'and' : n.group === 'any' ? 'or' : 'nor'}…
+        </button>{' '}
+        {n.group !== 'none' && (
+          <button className="add !font-normal !text-ink-3" onClick={() => onChange({ ...n, group: 'none' })}>
+            none of these instead
+          </button>
+        )}
+        {n.group === 'none' && (
+          <button className="add !font-normal !text-ink-3" onClick={() => onChange({ ...n, group: 'any' })}>
+            any of these instead
+          </button>
+        )}
+      </p>
     </div>
   )
 }
 
 /** A group of conditions; "and" and "or" never stand mixed on one level. */
-function Branch({ group, base, known, problems, exception, onChange }: { group: Group; base: string; known: Known; problems: Problems; exception?: boolean; onChange: (g: Group) => void }) {
+function Branch({
+  group,
+  base,
+  known,
+  problems,
+  exception,
+  onChange,
+}: {
+  group: Group
+  base: string
+  known: Known
+  problems: Problems
+  exception?: boolean
+  onChange: (g: Group) => void
+}) {
   const word = group.group === 'all' ? 'and' : group.group === 'any' ? 'or' : 'nor'
-  const setItem = (i: number, n: Node | null) => onChange({ ...group, items: n ? group.items.map((x, k) => (k === i ? n : x)) : group.items.filter((_, k) => k !== i) })
+  const setItem = (i: number, n: Node | null) =>
+    onChange({
+      ...group,
+      items: n ? group.items.map((x, k) => (k === i ? n : x)) : group.items.filter((_, k) => k !== i),
+    })
   return (
     <>
-      <Told texts={about(problems, `${base}.${group.group}`, false).concat(base === 'match' ? about(problems, 'match', false) : [])} />
+      <Told
+        texts={about(problems, `${base}.${group.group}`, false).concat(
+          base === 'match' ? about(problems, 'match', false) : [],
+        )}
+      />
       {group.items.map((n, i) => {
         const place = placeOf(group, base, i)
-        const join = i > 0 && (group.group === 'none' ? 'nor' : <button className="add !text-base !font-normal !text-ink underline decoration-dotted" title="Change between and and or" aria-label={`${word}: change to ${word === 'and' ? 'or' : 'and'}`} onClick={() => onChange({ ...group, group: group.group === 'all' ? 'any' : 'all' })}>{word}</button>)
-        if (isGroup(n)) return <div key={i}>{join}<Nested group={n} base={place} known={known} problems={problems} exception={exception} onChange={(g) => setItem(i, g)} /></div>
-        return <p key={i}>{join} <LeafLine exception={exception} leaf={n.leaf} known={known} wrong={about(problems, place)} onChange={(x) => setItem(i, x)} /></p>
+        const join =
+          i > 0 &&
+          (group.group === 'none' ? (
+            'nor'
+          ) : (
+            <button
+              className="add !text-base !font-normal !text-ink underline decoration-dotted"
+              title="Change between and and or"
+              aria-label={`${word}: change to ${word === 'and' ? 'or' : 'and'}`}
+              onClick={() => onChange({ ...group, group: group.group === 'all' ? 'any' : 'all' })}
+            >
+              {word}
+            </button>
+          ))
+        if (isGroup(n))
+          return (
+            <div key={i}>
+              {join}
+              <Nested
+                group={n}
+                base={place}
+                known={known}
+                problems={problems}
+                exception={exception}
+                onChange={(g) => setItem(i, g)}
+              />
+            </div>
+          )
+        return (
+          <p key={i}>
+            {join}{' '}
+            <LeafLine
+              exception={exception}
+              leaf={n.leaf}
+              known={known}
+              wrong={about(problems, place)}
+              onChange={(x) => setItem(i, x)}
+            />
+          </p>
+        )
       })}
     </>
   )
 }
 
 const takenWords: Record<string, string> = { number: 'numbered', keep: 'kept', replace: 'replaced' }
-const unpackWords: Record<string, string> = { archive: 'filed as they are', files: 'unpacked', both: 'unpacked, and filed as well' }
+const unpackWords: Record<string, string> = {
+  archive: 'filed as they are',
+  files: 'unpacked',
+  both: 'unpacked, and filed as well',
+}
 
 /** Where something goes: folder, name, and what happens when the name is taken. */
-function PlaceLines({ place: p, at, known, problems, example, cabinet, archives, onChange }: { place: Place; at: string; known: Known; problems: Problems; example?: string; cabinet: string; archives: boolean; onChange: (p: Place) => void }) {
+function PlaceLines({
+  place: p,
+  at,
+  known,
+  problems,
+  example,
+  cabinet,
+  archives,
+  onChange,
+}: {
+  place: Place
+  at: string
+  known: Known
+  problems: Problems
+  example?: string
+  cabinet: string
+  archives: boolean
+  onChange: (p: Place) => void
+}) {
   const set = (changes: Partial<Place>) => onChange(without({ ...p, ...changes }))
   const unpack = p.unpack ?? 'archive'
   return (
     <>
-      <p><PatternBlank label="Folder" value={p.folder ?? ''} onChange={(folder) => set({ folder })} wrong={about(problems, `${at}.folder`)} known={known} example={example?.split('/').slice(0, -1).join('/')} />
-        {(known.cabinets.length > 1 || p.cabinet) && <> of <Blank label="Cabinet of this place" text={p.cabinet ?? cabinet} wrong={about(problems, `${at}.cabinet`)}><OneOf name={`cabinet ${at}`} value={p.cabinet ?? cabinet} choices={known.cabinets.map((c) => [c, c])} onChange={(c) => set({ cabinet: c === cabinet ? undefined : c })} /></Blank></>}
-        {p['own folder']
-          ? <>, <Blank label="A folder for each message" text="each message in a folder of its own"><p className="text-sm text-ink-2">It is called by date and subject: 2026-05-12 Berth plan 7 k3x9q2mfa7bd.</p><button className="add mt-2" onClick={() => set({ 'own folder': undefined })}>All messages together instead</button></Blank></>
-          : <> <button className="add !font-normal !text-ink-3" onClick={() => set({ 'own folder': true })}>a folder for each message…</button></>}</p>
-      <p>named <PatternBlank names label="File name" value={p.name ?? '<file.stem>'} onChange={(name) => set({ name: name === '<file.stem>' ? undefined : name })} wrong={about(problems, `${at}.name`)} known={known} example={example?.split('/').at(-1)} />
-        ; a name that is taken is <Blank label="A name that is taken" text={takenWords[p['if name exists'] ?? 'number']} wrong={about(problems, `${at}.if name exists`)}>
-          <OneOf name={`taken ${at}`} value={p['if name exists'] ?? 'number'} onChange={(v) => set({ 'if name exists': v === 'number' ? undefined : v })}
-            choices={[['number', 'numbered', 'The new one becomes plan (2).pdf.'], ['replace', 'replaced', 'For a report that comes again and again. Only a later message replaces, only what Ink Tray filed and nobody changed; what was there is kept aside.'], ['keep', 'kept', 'The file that is there stays, and the new one is left.']]} />
+      <p>
+        <PatternBlank
+          label="Folder"
+          value={p.folder ?? ''}
+          onChange={(folder) => set({ folder })}
+          wrong={about(problems, `${at}.folder`)}
+          known={known}
+          example={example?.split('/').slice(0, -1).join('/')}
+        />
+        {(known.cabinets.length > 1 || p.cabinet) && (
+          <>
+            {' '}
+            of{' '}
+            <Blank label="Cabinet of this place" text={p.cabinet ?? cabinet} wrong={about(problems, `${at}.cabinet`)}>
+              <OneOf
+                name={`cabinet ${at}`}
+                value={p.cabinet ?? cabinet}
+                choices={known.cabinets.map((c) => [c, c])}
+                onChange={(c) => set({ cabinet: c === cabinet ? undefined : c })}
+              />
+            </Blank>
+          </>
+        )}
+        {p['own folder'] ? (
+          <>
+            ,{' '}
+            <Blank label="A folder for each message" text="each message in a folder of its own">
+              <p className="text-sm text-ink-2">
+                It is called by date and subject: 2026-05-12 Berth plan 7 k3x9q2mfa7bd.
+              </p>
+              <button className="add mt-2" onClick={() => set({ 'own folder': undefined })}>
+                All messages together instead
+              </button>
+            </Blank>
+          </>
+        ) : (
+          <>
+            {' '}
+            <button className="add !font-normal !text-ink-3" onClick={() => set({ 'own folder': true })}>
+              a folder for each message…
+            </button>
+          </>
+        )}
+      </p>
+      <p>
+        named{' '}
+        <PatternBlank
+          names
+          label="File name"
+          value={p.name ?? '<file.stem>'}
+          onChange={(name) => set({ name: name === '<file.stem>' ? undefined : name })}
+          wrong={about(problems, `${at}.name`)}
+          known={known}
+          example={example?.split('/').at(-1)}
+        />
+        ; a name that is taken is{' '}
+        <Blank
+          label="A name that is taken"
+          text={takenWords[p['if name exists'] ?? 'number']}
+          wrong={about(problems, `${at}.if name exists`)}
+        >
+          <OneOf
+            name={`taken ${at}`}
+            value={p['if name exists'] ?? 'number'}
+            onChange={(v) => set({ 'if name exists': v === 'number' ? undefined : v })}
+            choices={[
+              ['number', 'numbered', 'The new one becomes plan (2).pdf.'],
+              [
+                'replace',
+                'replaced',
+                'For a report that comes again and again. Only a later message replaces, only what Ink Tray filed and nobody changed; what was there is kept aside.',
+              ],
+              ['keep', 'kept', 'The file that is there stays, and the new one is left.'],
+            ]}
+          />
           <p className="mt-1 text-sm text-ink-3">The same content is never stored twice under one name.</p>
         </Blank>
-        {(archives || p.unpack) && <>; archives are <Blank label="Archives" text={unpackWords[unpack] + (unpack !== 'archive' && p['inner folders'] === 'drop' ? ', without their folders' : '')} wrong={about(problems, `${at}.unpack`).concat(about(problems, `${at}.inner folders`))}>
-          <OneOf name={`unpack ${at}`} value={unpack} onChange={(v) => set(v === 'archive' ? { unpack: undefined, 'inner folders': undefined } : { unpack: v })}
-            choices={[['archive', 'filed as they are'], ['files', 'unpacked', 'The files in them are filed here, unless a line above takes or leaves them.'], ['both', 'unpacked, and filed as well']]} />
-          {unpack !== 'archive' && <div className="mt-2"><Tick label="keep the archive’s own folders" checked={p['inner folders'] !== 'drop'} onChange={(on) => set({ 'inner folders': on ? undefined : 'drop' })} /></div>}
-          <p className="mt-1 text-sm text-ink-3">zip, tar, gzip, bzip2, xz, zstd, 7z and rar. What is encrypted is held unless a password of the correspondent opens it.</p>
-        </Blank></>}</p>
+        {(archives || p.unpack) && (
+          <>
+            ; archives are{' '}
+            <Blank
+              label="Archives"
+              text={
+                unpackWords[unpack] +
+                (unpack !== 'archive' && p['inner folders'] === 'drop' ? ', without their folders' : '')
+              }
+              wrong={about(problems, `${at}.unpack`).concat(about(problems, `${at}.inner folders`))}
+            >
+              <OneOf
+                name={`unpack ${at}`}
+                value={unpack}
+                onChange={(v) =>
+                  set(v === 'archive' ? { unpack: undefined, 'inner folders': undefined } : { unpack: v })
+                }
+                choices={[
+                  ['archive', 'filed as they are'],
+                  ['files', 'unpacked', 'The files in them are filed here, unless a line above takes or leaves them.'],
+                  ['both', 'unpacked, and filed as well'],
+                ]}
+              />
+              {unpack !== 'archive' && (
+                <div className="mt-2">
+                  <Tick
+                    label="keep the archive’s own folders"
+                    checked={p['inner folders'] !== 'drop'}
+                    onChange={(on) => set({ 'inner folders': on ? undefined : 'drop' })}
+                  />
+                </div>
+              )}
+              <p className="mt-1 text-sm text-ink-3">
+                zip, tar, gzip, bzip2, xz, zstd, 7z and rar. What is encrypted is held unless a password of the
+                correspondent opens it.
+              </p>
+            </Blank>
+          </>
+        )}
+      </p>
     </>
   )
 }
 
-function EntryLines({ entry: e, place, known, problems, example, cabinet, onChange, onMove }: { entry: Entry; place: string; known: Known; problems: Problems; example?: string; cabinet: string; onChange: (e: Entry | null) => void; onMove?: () => void }) {
+function EntryLines({
+  entry: e,
+  place,
+  known,
+  problems,
+  example,
+  cabinet,
+  onChange,
+  onMove,
+}: {
+  entry: Entry
+  place: string
+  known: Known
+  problems: Problems
+  example?: string
+  cabinet: string
+  onChange: (e: Entry | null) => void
+  onMove?: () => void
+}) {
   const kinds = known.language?.kinds ?? []
   const tests = e.take === 'everything' ? [] : (e.take ?? e.leave ?? [])
   const asList = Array.isArray(tests) ? tests : [tests]
@@ -232,29 +776,77 @@ function EntryLines({ entry: e, place, known, problems, example, cabinet, onChan
     const next = t ? asList.map((x, k) => (k === i ? t : x)) : asList.filter((_, k) => k !== i)
     onChange(next.length ? { ...e, [key]: next } : null)
   }
-  const archives = e.take === 'everything' || asList.some((t) => list(t.kind).includes('archive') || /zip|7z|rar|tar|gz/.test([...list(t.extension), ...list(t.name)].join(' ')))
-  const blanks = e.take === 'everything'
-    ? <Blank label="Every attachment" text="every attachment"><button className="add" onClick={() => onChange({ ...e, take: [{ kind: 'pdf' }] })}>Only some kinds instead</button></Blank>
-    : asList.map((t, i) => (
-      <span key={i}>{i > 0 && ' and '}
-        <Blank label={itemWords(t, kinds)} text={itemWords(t, kinds)} wrong={about(problems, `${place}.${key}[${i}]`)}>
-          <ItemEditor test={t} known={known} onChange={(x) => setTest(i, x)} />
-          <p className="mt-3 flex flex-wrap gap-2 border-t border-line pt-3">
-            <button className="add" onClick={() => onChange({ ...e, [key]: [...asList, { name: '*.csv' }] })}>+ and others</button>
-            {key === 'take' && <button className="add" onClick={() => onChange({ ...e, take: 'everything' })}>every attachment instead</button>}
-            <button className="add !text-seal" onClick={() => setTest(i, null)}>Take out</button>
-          </p>
-        </Blank>
-      </span>
-    ))
-  const up = onMove && <button className="add !font-normal !text-ink-3" onClick={onMove}>Move up</button>
-  if (key === 'leave') return <p>leave out {blanks} {up}</p>
+  const archives =
+    e.take === 'everything' ||
+    asList.some(
+      (t) =>
+        list(t.kind).includes('archive') || /zip|7z|rar|tar|gz/.test([...list(t.extension), ...list(t.name)].join(' ')),
+    )
+  const blanks =
+    e.take === 'everything' ? (
+      <Blank label="Every attachment" text="every attachment">
+        <button className="add" onClick={() => onChange({ ...e, take: [{ kind: 'pdf' }] })}>
+          Only some kinds instead
+        </button>
+      </Blank>
+    ) : (
+      asList.map((t, i) => (
+        <span key={i}>
+          {i > 0 && ' and '}
+          <Blank
+            label={itemWords(t, kinds)}
+            text={itemWords(t, kinds)}
+            wrong={about(problems, `${place}.${key}[${i}]`)}
+          >
+            <ItemEditor test={t} known={known} onChange={(x) => setTest(i, x)} />
+            <p className="mt-3 flex flex-wrap gap-2 border-t border-line pt-3">
+              <button className="add" onClick={() => onChange({ ...e, [key]: [...asList, { name: '*.csv' }] })}>
+                + and others
+              </button>
+              {key === 'take' && (
+                <button className="add" onClick={() => onChange({ ...e, take: 'everything' })}>
+                  every attachment instead
+                </button>
+              )}
+              <button className="add !text-seal" onClick={() => setTest(i, null)}>
+                Take out
+              </button>
+            </p>
+          </Blank>
+        </span>
+      ))
+    )
+  const up = onMove && (
+    <button className="add !font-normal !text-ink-3" onClick={onMove}>
+      Move up
+    </button>
+  )
+  if (key === 'leave')
+    return (
+      <p>
+        leave out {blanks} {up}
+      </p>
+    )
   return (
     <div className="mb-1">
       <Told texts={about(problems, place, false)} />
       <p>{blanks}, in</p>
-      <PlaceLines place={e} at={place} known={known} problems={problems} example={example} cabinet={cabinet} archives={archives} onChange={(p) => onChange({ ...(e.take !== undefined ? { take: e.take } : {}), ...p })} />
-      <p className="leading-normal"><button className="add !font-normal !text-ink-3" onClick={() => onChange(null)}>Take this place out</button> {up}</p>
+      <PlaceLines
+        place={e}
+        at={place}
+        known={known}
+        problems={problems}
+        example={example}
+        cabinet={cabinet}
+        archives={archives}
+        onChange={(p) => onChange({ ...(e.take !== undefined ? { take: e.take } : {}), ...p })}
+      />
+      <p className="leading-normal">
+        <button className="add !font-normal !text-ink-3" onClick={() => onChange(null)}>
+          Take this place out
+        </button>{' '}
+        {up}
+      </p>
     </div>
   )
 }

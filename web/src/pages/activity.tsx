@@ -1,17 +1,11 @@
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 
-import { api, type Schemas, value } from '../api/client'
+import { type Schemas } from '../api/client'
+import { type Asked, type By, queries } from '../api/queries'
 import { Listing } from '../ui/basics'
 import { many, size } from '../ui/format'
 
-type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
-type By = 'day' | 'month' | 'rule' | 'mailbox' | 'sender' | 'kind'
-
-const useCounts = (asked: Asked, by: By, most?: number) => useQuery({
-  queryKey: ['register', 'activity', by, asked],
-  queryFn: () => value(api.GET('/api/v1/register/activity', { params: { query: { ...asked, by, most } } })),
-  placeholderData: keepPreviousData, retry: false,
-})
+const useCounts = (asked: Asked, by: By, most?: number) => useQuery(queries.activity(asked, by, most))
 
 /** Pictures of what was filed, each with its table. */
 export function Activity({ asked, onNarrow }: { asked: Asked; onNarrow: (name: string, value: string) => void }) {
@@ -48,8 +42,28 @@ function Time({ asked }: { asked: Asked }) {
               <summary className="text-pen">As a table</summary>
               <div className="max-h-72 overflow-auto" tabIndex={0} role="region" aria-label="Filed, as a table">
                 <table className="mt-2 w-full max-w-md">
-                  <thead><tr className="border-b border-line-2 text-left text-[13px] text-ink-3"><th scope="col" className="py-1 font-semibold">{long ? 'Month' : 'Day'}</th><th scope="col" className="py-1 text-right font-semibold">Filings</th><th scope="col" className="py-1 text-right font-semibold">Size</th></tr></thead>
-                  <tbody>{a.tallies.toReversed().map((t) => <tr key={t.id} className="border-b border-line"><td className="py-1">{name(t)}</td><td className="text-right">{t.count.toLocaleString()}</td><td className="text-right text-ink-2">{size(t.size)}</td></tr>)}</tbody>
+                  <thead>
+                    <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
+                      <th scope="col" className="py-1 font-semibold">
+                        {long ? 'Month' : 'Day'}
+                      </th>
+                      <th scope="col" className="py-1 text-right font-semibold">
+                        Filings
+                      </th>
+                      <th scope="col" className="py-1 text-right font-semibold">
+                        Size
+                      </th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {a.tallies.toReversed().map((t) => (
+                      <tr key={t.id} className="border-b border-line">
+                        <td className="py-1">{name(t)}</td>
+                        <td className="text-right">{t.count.toLocaleString()}</td>
+                        <td className="text-right text-ink-2">{size(t.size)}</td>
+                      </tr>
+                    ))}
+                  </tbody>
                 </table>
               </div>
             </details>
@@ -61,7 +75,15 @@ function Time({ asked }: { asked: Asked }) {
 }
 
 /** One column for each day or month, with the highest named and the ends dated. */
-function Columns({ tallies, name, label }: { tallies: Schemas['Tally'][]; name: (t: Schemas['Tally']) => string; label: string }) {
+function Columns({
+  tallies,
+  name,
+  label,
+}: {
+  tallies: Schemas['Tally'][]
+  name: (t: Schemas['Tally']) => string
+  label: string
+}) {
   const most = Math.max(1, ...tallies.map((t) => t.count))
   const width = 900
   const height = 190
@@ -71,21 +93,58 @@ function Columns({ tallies, name, label }: { tallies: Schemas['Tally'][]; name: 
   return (
     <figure className="mt-2 rounded-xl border border-line bg-sheet-2 px-5 pt-4 pb-2">
       <svg viewBox={`0 0 ${width} ${height + 22}`} width="100%" role="img" aria-label={tip}>
-        {[0.5, 1].map((f) => <line key={f} x1="0" x2={width} y1={22 + height * (1 - f)} y2={22 + height * (1 - f)} stroke="var(--line)" />)}
+        {[0.5, 1].map((f) => (
+          <line key={f} x1="0" x2={width} y1={22 + height * (1 - f)} y2={22 + height * (1 - f)} stroke="var(--line)" />
+        ))}
         {tallies.map((t, i) => {
           const h = t.count === 0 ? 0 : Math.max(2, (t.count / most) * height)
-          return <rect key={t.id} x={i * step + step * 0.12} y={22 + height - h} width={Math.max(1, step * 0.76)} height={h} rx={Math.min(2, step / 8)} fill="var(--pen)"><title>{`${name(t)}: ${many(t.count, 'filing')}, ${size(t.size)}`}</title></rect>
+          return (
+            <rect
+              key={t.id}
+              x={i * step + step * 0.12}
+              y={22 + height - h}
+              width={Math.max(1, step * 0.76)}
+              height={h}
+              rx={Math.min(2, step / 8)}
+              fill="var(--pen)"
+            >
+              <title>{`${name(t)}: ${many(t.count, 'filing')}, ${size(t.size)}`}</title>
+            </rect>
+          )
         })}
         <line x1="0" x2={width} y1={22 + height + 0.5} y2={22 + height + 0.5} stroke="var(--line-2)" />
-        {top >= 0 && <text x={Math.min(width - 4, Math.max(4, top * step + step / 2))} y={15} fontSize="14" fill="var(--ink-2)" textAnchor={top * step < 60 ? 'start' : top * step > width - 60 ? 'end' : 'middle'}>{most.toLocaleString()}</text>}
+        {top >= 0 && (
+          <text
+            x={Math.min(width - 4, Math.max(4, top * step + step / 2))}
+            y={15}
+            fontSize="14"
+            fill="var(--ink-2)"
+            textAnchor={top * step < 60 ? 'start' : top * step > width - 60 ? 'end' : 'middle'}
+          >
+            {most.toLocaleString()}
+          </text>
+        )}
       </svg>
-      <figcaption className="mt-1 flex justify-between text-xs text-ink-3"><span>{tallies.length > 0 && name(tallies[0])}</span><span>{tallies.length > 1 && name(tallies.at(-1)!)}</span></figcaption>
+      <figcaption className="mt-1 flex justify-between text-xs text-ink-3">
+        <span>{tallies.length > 0 && name(tallies[0])}</span>
+        <span>{tallies.length > 1 && name(tallies.at(-1)!)}</span>
+      </figcaption>
     </figure>
   )
 }
 
 /** A table whose lines are drawn as well: what has the most comes first. */
-function Shares({ title, by, asked, onPick }: { title: string; by: By; asked: Asked; onPick: (t: Schemas['Tally']) => void }) {
+function Shares({
+  title,
+  by,
+  asked,
+  onPick,
+}: {
+  title: string
+  by: By
+  asked: Asked
+  onPick: (t: Schemas['Tally']) => void
+}) {
   const query = useCounts(asked, by, 8)
   return (
     <section className="mb-8 min-w-0">
@@ -96,18 +155,48 @@ function Shares({ title, by, asked, onPick }: { title: string; by: By; asked: As
           const rest = a.total - a.tallies.reduce((n, t) => n + t.count, 0)
           return (
             <table className="w-full table-fixed text-[14.5px]">
-              <colgroup><col className="w-[42%]" /><col /><col className="w-20" /><col className="w-20" /></colgroup>
-              <thead className="sr-only"><tr><th>{title.slice(3)}</th><th>Share</th><th>Filings</th><th>Size</th></tr></thead>
+              <colgroup>
+                <col className="w-[42%]" />
+                <col />
+                <col className="w-20" />
+                <col className="w-20" />
+              </colgroup>
+              <thead className="sr-only">
+                <tr>
+                  <th>{title.slice(3)}</th>
+                  <th>Share</th>
+                  <th>Filings</th>
+                  <th>Size</th>
+                </tr>
+              </thead>
               <tbody>
                 {a.tallies.map((t) => (
                   <tr key={t.id} className="border-b border-line">
-                    <td className="truncate py-1.5 pr-2"><button className="max-w-full truncate hover:underline" title={t.name} onClick={() => onPick(t)}>{t.name || 'none'}</button></td>
-                    <td><span className="block h-2.5 rounded-sm bg-pen" style={{ width: `${Math.max(1, (t.count / most) * 100)}%` }}><span className="sr-only">{Math.round((t.count / a.total) * 100)} %</span></span></td>
+                    <td className="truncate py-1.5 pr-2">
+                      <button className="max-w-full truncate hover:underline" title={t.name} onClick={() => onPick(t)}>
+                        {t.name || 'none'}
+                      </button>
+                    </td>
+                    <td>
+                      <span
+                        className="block h-2.5 rounded-sm bg-pen"
+                        style={{ width: `${Math.max(1, (t.count / most) * 100)}%` }}
+                      >
+                        <span className="sr-only">{Math.round((t.count / a.total) * 100)} %</span>
+                      </span>
+                    </td>
                     <td className="text-right">{t.count.toLocaleString()}</td>
                     <td className="text-right text-ink-3">{size(t.size)}</td>
                   </tr>
                 ))}
-                {rest > 0 && <tr><td className="py-1.5 text-ink-3">others</td><td /><td className="text-right text-ink-3">{rest.toLocaleString()}</td><td /></tr>}
+                {rest > 0 && (
+                  <tr>
+                    <td className="py-1.5 text-ink-3">others</td>
+                    <td />
+                    <td className="text-right text-ink-3">{rest.toLocaleString()}</td>
+                    <td />
+                  </tr>
+                )}
               </tbody>
             </table>
           )

@@ -1,7 +1,9 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { type FormEvent, type ReactNode, useState } from 'react'
+import { type ReactNode } from 'react'
+import { useForm } from 'react-hook-form'
 
 import { api, value } from '../api/client'
+import { queries } from '../api/queries'
 import { Button, Field, Wrong } from '../ui/basics'
 
 function Door({ title, sub, children }: { title: string; sub: string; children: ReactNode }) {
@@ -19,20 +21,26 @@ function Door({ title, sub, children }: { title: string; sub: string; children: 
 
 export function SignIn() {
   const client = useQueryClient()
-  const [name, setName] = useState('')
-  const [password, setPassword] = useState('')
+  const form = useForm({ defaultValues: { name: '', password: '' } })
   const enter = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/sessions', { body: { name, password } })),
-    onSuccess: (me) => client.setQueryData(['me'], me),
+    mutationFn: (body: { name: string; password: string }) => value(api.POST('/api/v1/sessions', { body })),
+    onSuccess: (me) => client.setQueryData(queries.me.queryKey, me),
   })
-  const submit = (e: FormEvent) => { e.preventDefault(); enter.mutate() }
   return (
     <Door title="Sign in" sub="Everything that is filed, and how.">
-      <form onSubmit={submit}>
-        <Field label="Name" autoComplete="username" autoFocus required value={name} onChange={(e) => setName(e.target.value)} />
-        <Field label="Password" type="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+      <form onSubmit={form.handleSubmit((s) => enter.mutate(s))}>
+        <Field label="Name" autoComplete="username" autoFocus required {...form.register('name')} />
+        <Field
+          label="Password"
+          type="password"
+          autoComplete="current-password"
+          required
+          {...form.register('password')}
+        />
         <Wrong error={enter.error} />
-        <Button look="main" type="submit" disabled={enter.isPending}>Sign in</Button>
+        <Button look="main" type="submit" disabled={enter.isPending}>
+          Sign in
+        </Button>
       </form>
     </Door>
   )
@@ -40,22 +48,42 @@ export function SignIn() {
 
 export function SetUp() {
   const client = useQueryClient()
-  const [code, setCode] = useState(() => window.location.hash.slice(1))
-  const [name, setName] = useState('')
-  const [password, setPassword] = useState('')
+  const form = useForm({ defaultValues: { code: window.location.hash.slice(1), name: '', password: '' } })
   const make = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/setup', { body: { code: code.trim(), name, password } })),
-    onSuccess: (me) => { window.history.replaceState(null, '', '/'); client.setQueryData(['me'], me) },
+    mutationFn: (s: { code: string; name: string; password: string }) =>
+      value(api.POST('/api/v1/setup', { body: { ...s, code: s.code.trim() } })),
+    onSuccess: (me) => {
+      window.history.replaceState(null, '', '/')
+      client.setQueryData(queries.me.queryKey, me)
+    },
   })
-  const short = password !== '' && password.length < 10
   return (
     <Door title="Welcome" sub="You are the first here: make yourself the administrator.">
-      <form onSubmit={(e) => { e.preventDefault(); make.mutate() }}>
-        {!window.location.hash && <Field label="Set-up code" required value={code} onChange={(e) => setCode(e.target.value)} hint="It stands at the end of the link that the service printed when it started." />}
-        <Field label="Your name" autoComplete="username" autoFocus required value={name} onChange={(e) => setName(e.target.value)} />
-        <Field label="Choose a password" type="password" autoComplete="new-password" required value={password} onChange={(e) => setPassword(e.target.value)} hint="At least ten characters." error={short ? 'At least ten characters, please.' : undefined} />
+      <form onSubmit={form.handleSubmit((s) => make.mutate(s))}>
+        {!window.location.hash && (
+          <Field
+            label="Set-up code"
+            required
+            hint="It stands at the end of the link that the service printed when it started."
+            {...form.register('code')}
+          />
+        )}
+        <Field label="Your name" autoComplete="username" autoFocus required {...form.register('name')} />
+        <Field
+          label="Choose a password"
+          type="password"
+          autoComplete="new-password"
+          required
+          hint="At least ten characters."
+          error={form.formState.errors.password?.message}
+          {...form.register('password', {
+            minLength: { value: 10, message: 'At least ten characters, please.' },
+          })}
+        />
         <Wrong error={make.error} />
-        <Button look="main" type="submit" disabled={make.isPending || short}>Begin</Button>
+        <Button look="main" type="submit" disabled={make.isPending}>
+          Begin
+        </Button>
       </form>
     </Door>
   )

@@ -2,41 +2,98 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
 import { api, value } from '../api/client'
+import { type Asked, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Bar, Button, Sheet, Wrong } from '../ui/basics'
 import { many, size } from '../ui/format'
 
-type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
-
 /** Writes what is found as a table: shows how far it is, can be stopped, and gives the file. */
-export function Export({ asked, sort, direction, total, columns, onClose }: { asked: Asked; sort: 'number'; direction: 'up' | 'down'; total: number; columns: string[]; onClose: () => void }) {
+export function Export({
+  asked,
+  sort,
+  direction,
+  total,
+  columns,
+  onClose,
+}: {
+  asked: Asked
+  sort: 'number'
+  direction: 'up' | 'down'
+  total: number
+  columns: string[]
+  onClose: () => void
+}) {
   const [format, setFormat] = useState<'xlsx' | 'csv'>('xlsx')
   const [per, setPer] = useState<'filing' | 'message'>('filing')
-  const start = useMutation({ mutationFn: () => value(api.POST('/api/v1/register/exports', { body: { format, per, columns, search: asked, sort, direction } })) })
+  const start = useMutation({
+    mutationFn: () =>
+      value(api.POST('/api/v1/register/exports', { body: { format, per, columns, search: asked, sort, direction } })),
+  })
   const id = start.data?.id
   const state = useQuery({
-    queryKey: ['export', id], enabled: !!id, gcTime: 0,
-    queryFn: () => value(api.GET('/api/v1/register/exports/{id}', { params: { path: { id: id! } } })),
+    ...queries.export(id ?? ''),
     refetchInterval: (q) => (q.state.data?.state === 'running' || !q.state.data ? 300 : false),
   })
-  const stop = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/register/exports/{id}', { params: { path: { id: id! } } })), onSuccess: () => state.refetch() })
+  const stop = useMutation({
+    mutationFn: () => value(api.DELETE('/api/v1/register/exports/{id}', { params: { path: { id: id! } } })),
+    onSuccess: () => state.refetch(),
+  })
   const x = state.data ?? start.data
   return (
     <Sheet title="Export the register" open onClose={onClose}>
       {!x ? (
-        <form onSubmit={(e) => { e.preventDefault(); start.mutate() }}>
-          <p className="mb-3">{many(total, 'filing')}{asked.text ? ` with “${asked.text}”` : ''}{asked.folder ?? asked.cabinet ? ` in ${asked.folder ?? asked.cabinet}` : ''}, in your columns.</p>
-          <fieldset className="mb-4"><legend className="sr-only">Form</legend>
-            <OneOf name="format" value={format} onChange={(v) => setFormat(v as 'csv')} choices={[['xlsx', 'Workbook (XLSX)', 'Dates and sizes as such, links, a head that stays in view, a filter on every column.'], ['csv', 'Plain table (CSV)', 'For every program; times as 2026-05-12 14:03:11, sizes in bytes.']]} />
+        <form
+          onSubmit={(e) => {
+            e.preventDefault()
+            start.mutate()
+          }}
+        >
+          <p className="mb-3">
+            {many(total, 'filing')}
+            {asked.text ? ` with “${asked.text}”` : ''}
+            {(asked.folder ?? asked.cabinet) ? ` in ${asked.folder ?? asked.cabinet}` : ''}, in your columns.
+          </p>
+          <fieldset className="mb-4">
+            <legend className="sr-only">Form</legend>
+            <OneOf
+              name="format"
+              value={format}
+              onChange={(v) => setFormat(v as 'csv')}
+              choices={[
+                [
+                  'xlsx',
+                  'Workbook (XLSX)',
+                  'Dates and sizes as such, links, a head that stays in view, a filter on every column.',
+                ],
+                ['csv', 'Plain table (CSV)', 'For every program; times as 2026-05-12 14:03:11, sizes in bytes.'],
+              ]}
+            />
           </fieldset>
-          <fieldset className="mb-4"><legend className="mb-1 text-sm font-semibold">One line for</legend><OneOf name="per" value={per} onChange={(v) => setPer(v as 'message')} choices={[['filing', 'each file'], ['message', 'each message, with links to all its files']]} /></fieldset>
+          <fieldset className="mb-4">
+            <legend className="mb-1 text-sm font-semibold">One line for</legend>
+            <OneOf
+              name="per"
+              value={per}
+              onChange={(v) => setPer(v as 'message')}
+              choices={[
+                ['filing', 'each file'],
+                ['message', 'each message, with links to all its files'],
+              ]}
+            />
+          </fieldset>
           <Wrong error={start.error} />
-          <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={start.isPending}>Write it</Button></div>
+          <div className="flex justify-end gap-2">
+            <Button onClick={onClose}>Cancel</Button>
+            <Button look="main" type="submit" disabled={start.isPending}>
+              Write it
+            </Button>
+          </div>
         </form>
       ) : (
         <>
           <p className="mb-2" role="status">
-            {x.state === 'running' && `${x.done.toLocaleString()} of ${many(x.rows, 'line')}${x.seconds_left ? `, about ${many(x.seconds_left, 'second')} left` : ''}`}
+            {x.state === 'running' &&
+              `${x.done.toLocaleString()} of ${many(x.rows, 'line')}${x.seconds_left ? `, about ${many(x.seconds_left, 'second')} left` : ''}`}
             {x.state === 'done' && `${many(x.rows, 'line')}, ${size(x.size)}. It is kept for an hour.`}
             {x.state === 'stopped' && 'Stopped. Nothing was written.'}
             {x.state === 'failed' && 'It could not be written.'}
@@ -45,8 +102,22 @@ export function Export({ asked, sort, direction, total, columns, onClose }: { as
           {x.state === 'failed' && <Wrong error={new Error(x.problem ?? '')} />}
           <Wrong error={stop.error ?? state.error} />
           <div className="mt-5 flex justify-end gap-2">
-            {x.state === 'running' ? <Button look="seal" onClick={() => stop.mutate()} disabled={stop.isPending}>Stop</Button> : <Button onClick={onClose}>Close</Button>}
-            {x.state === 'done' && <a className="rounded-lg border border-ink bg-ink px-4 py-2 text-sm font-semibold text-sheet hover:opacity-90" href={`/api/v1/register/exports/${x.id}/file`} download>Download {x.name}</a>}
+            {x.state === 'running' ? (
+              <Button look="seal" onClick={() => stop.mutate()} disabled={stop.isPending}>
+                Stop
+              </Button>
+            ) : (
+              <Button onClick={onClose}>Close</Button>
+            )}
+            {x.state === 'done' && (
+              <a
+                className="rounded-lg border border-ink bg-ink px-4 py-2 text-sm font-semibold text-sheet hover:opacity-90"
+                href={`/api/v1/register/exports/${x.id}/file`}
+                download
+              >
+                Download {x.name}
+              </a>
+            )}
           </div>
         </>
       )}

@@ -3,6 +3,7 @@ import { lazy, type ReactNode, Suspense, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
+import { queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { exactly, receivedAs, size, when } from '../ui/format'
 import { Steps } from './parts'
@@ -14,54 +15,159 @@ const Preview = lazy(() => import('./preview').then((m) => ({ default: m.Preview
 export function FilingPage() {
   const { entry = '' } = useParams()
   const client = useQueryClient()
-  const key = ['register', 'story', entry]
-  const query = useQuery({ queryKey: key, queryFn: () => value(api.GET('/api/v1/register/{entry}', { params: { path: { entry } } })), retry: false })
+  const query = useQuery({ ...queries.story(entry), retry: false })
   const [undoing, setUndoing] = useState(false)
-  const keep = { onSuccess: (s: Schemas['Story']) => client.setQueryData(key, s) }
-  const verify = useMutation({ mutationFn: () => value(api.POST('/api/v1/register/{entry}/verify', { params: { path: { entry } } })), ...keep })
+  const keep = { onSuccess: (s: Schemas['Story']) => client.setQueryData(queries.story(entry).queryKey, s) }
+  const verify = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/register/{entry}/verify', { params: { path: { entry } } })),
+    ...keep,
+  })
   return (
     <Listing query={query}>
       {(s) => {
         const f = s.filing
         const there = f.state === 'filed' || f.state === 'changed' || f.state === 'missing'
         return (
-          <Page title={<span className="[overflow-wrap:anywhere]">{f.file || `Number ${f.entry}`}</span>}
-            sub={<>No. {f.entry} · <Chip word={f.state ?? 'filed'} />{f.remark && <> {f.remark}</>}</>}
-            actions={<>
-              {there && f.state !== 'missing' && <a className="rounded-lg border border-ink bg-ink px-4 py-2 text-sm font-semibold text-sheet hover:opacity-90" href={`/api/v1/register/${f.entry}/file`} download>Download</a>}
-              {there && <Button disabled={verify.isPending} onClick={() => verify.mutate()}>Verify now</Button>}
-              {there && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
-            </>}>
+          <Page
+            title={<span className="[overflow-wrap:anywhere]">{f.file || `Number ${f.entry}`}</span>}
+            sub={
+              <>
+                No. {f.entry} · <Chip word={f.state ?? 'filed'} />
+                {f.remark && <> {f.remark}</>}
+              </>
+            }
+            actions={
+              <>
+                {there && f.state !== 'missing' && (
+                  <a
+                    className="rounded-lg border border-ink bg-ink px-4 py-2 text-sm font-semibold text-sheet hover:opacity-90"
+                    href={`/api/v1/register/${f.entry}/file`}
+                    download
+                  >
+                    Download
+                  </a>
+                )}
+                {there && (
+                  <Button disabled={verify.isPending} onClick={() => verify.mutate()}>
+                    Verify now
+                  </Button>
+                )}
+                {there && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
+              </>
+            }
+          >
             <Wrong error={verify.error} />
             {f.state === 'filed' && <Changed f={f} />}
             <div className="grid grid-cols-[minmax(0,1fr)] gap-8 xl:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">
               <div className="min-w-0">
                 <dl className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-y-1 text-[15px] [overflow-wrap:anywhere]">
-                  <Fact name="Folder">{f.folder || (f.file ? 'the cabinet itself' : '')} {f.file && <Link className="text-pen underline" to={`/register?${new URLSearchParams({ cabinet: f.cabinet, folder: f.folder }).toString()}`}>what else lies there</Link>}</Fact>
+                  <Fact name="Folder">
+                    {f.folder || (f.file ? 'the cabinet itself' : '')}{' '}
+                    {f.file && (
+                      <Link
+                        className="text-pen underline"
+                        to={`/register?${new URLSearchParams({ cabinet: f.cabinet, folder: f.folder }).toString()}`}
+                      >
+                        what else lies there
+                      </Link>
+                    )}
+                  </Fact>
                   <Fact name="Cabinet">{f.cabinet}</Fact>
-                  {f.place && <Fact name="For colleagues"><Copied text={f.place} url={f.place_url} /></Fact>}
-                  {s.folder_place && <Fact name="Its folder"><Copied text={s.folder_place} url={s.folder_url} /></Fact>}
-                  <Fact name="Rule">{f.rule}{f.revision ? `, revision ${f.revision}` : ''}</Fact>
+                  {f.place && (
+                    <Fact name="For colleagues">
+                      <Copied text={f.place} url={f.place_url} />
+                    </Fact>
+                  )}
+                  {s.folder_place && (
+                    <Fact name="Its folder">
+                      <Copied text={s.folder_place} url={s.folder_url} />
+                    </Fact>
+                  )}
+                  <Fact name="Rule">
+                    {f.rule}
+                    {f.revision ? `, revision ${f.revision}` : ''}
+                  </Fact>
                   <Fact name="From">{f.sender_name ? `${f.sender_name}, ${f.sender_address}` : f.sender_address}</Fact>
                   <Fact name="Subject">{f.subject}</Fact>
-                  <Fact name="Received">{exactly(f.received_at)}{receivedAs(s.received_from)} in {f.mailbox}</Fact>
+                  <Fact name="Received">
+                    {exactly(f.received_at)}
+                    {receivedAs(s.received_from)} in {f.mailbox}
+                  </Fact>
                   {s.recipients && <Fact name="To">{s.recipients.join(', ')}</Fact>}
-                  {f.state !== 'void' && <><Fact name="Size">{size(f.size)} ({f.size.toLocaleString()} bytes), {f.kind}</Fact><Fact name="SHA-256"><span className="text-[13px]">{f.sha256}</span></Fact></>}
+                  {f.state !== 'void' && (
+                    <>
+                      <Fact name="Size">
+                        {size(f.size)} ({f.size.toLocaleString()} bytes), {f.kind}
+                      </Fact>
+                      <Fact name="SHA-256">
+                        <span className="text-[13px]">{f.sha256}</span>
+                      </Fact>
+                    </>
+                  )}
                   <Fact name="Verdict">{s.verdict}</Fact>
-                  <Fact name="Message"><span className="flex flex-wrap gap-x-4"><Link className="text-pen hover:underline" to={`/messages/${f.message}`}>why it was filed</Link>{f.message_url && <a className="text-pen hover:underline" href={f.message_url}>open in a mail program</a>}{s.mailbox_url && <a className="text-pen hover:underline" href={s.mailbox_url}>at its server</a>}</span></Fact>
+                  <Fact name="Message">
+                    <span className="flex flex-wrap gap-x-4">
+                      <Link className="text-pen hover:underline" to={`/messages/${f.message}`}>
+                        why it was filed
+                      </Link>
+                      {f.message_url && (
+                        <a className="text-pen hover:underline" href={f.message_url}>
+                          open in a mail program
+                        </a>
+                      )}
+                      {s.mailbox_url && (
+                        <a className="text-pen hover:underline" href={s.mailbox_url}>
+                          at its server
+                        </a>
+                      )}
+                    </span>
+                  </Fact>
                 </dl>
                 <h2 className="mt-7 mb-2">What happened</h2>
                 <ol className="border-l-2 border-line-2 pl-4 text-[15px]">
-                  {s.events.map((e, i) => <li key={i} className="py-1 [overflow-wrap:anywhere]"><time dateTime={e.at} className="mr-2 text-[13.5px] text-ink-3">{when(e.at)}</time>{e.text}{e.by && <span className="text-ink-2"> {e.by}</span>}</li>)}
+                  {s.events.map((e, i) => (
+                    <li key={i} className="py-1 [overflow-wrap:anywhere]">
+                      <time dateTime={e.at} className="mr-2 text-[13.5px] text-ink-3">
+                        {when(e.at)}
+                      </time>
+                      {e.text}
+                      {e.by && <span className="text-ink-2"> {e.by}</span>}
+                    </li>
+                  ))}
                 </ol>
                 <Steps steps={s.steps} />
                 <Notes story={s} />
-                {s.others.length > 0 && <>
-                  <h2 className="mt-7 mb-2">Of the same message</h2>
-                  <ul className="text-[15px]">{s.others.map((o) => <li key={o.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)_auto] gap-2 border-b border-line py-1"><Link className="py-0.5 text-pen hover:underline" to={`/register/${o.entry}`}>{o.entry}</Link><span className="truncate">{o.file} <span className="text-ink-3">{o.folder}</span></span><Chip word={o.state ?? ''} /></li>)}</ul>
-                </>}
+                {s.others.length > 0 && (
+                  <>
+                    <h2 className="mt-7 mb-2">Of the same message</h2>
+                    <ul className="text-[15px]">
+                      {s.others.map((o) => (
+                        <li
+                          key={o.entry}
+                          className="grid grid-cols-[5.5rem_minmax(0,1fr)_auto] gap-2 border-b border-line py-1"
+                        >
+                          <Link className="py-0.5 text-pen hover:underline" to={`/register/${o.entry}`}>
+                            {o.entry}
+                          </Link>
+                          <span className="truncate">
+                            {o.file} <span className="text-ink-3">{o.folder}</span>
+                          </span>
+                          <Chip word={o.state ?? ''} />
+                        </li>
+                      ))}
+                    </ul>
+                  </>
+                )}
               </div>
-              <Suspense fallback={<p role="status" className="text-ink-3">Opening…</p>}><Preview filing={f} kind={s.preview} /></Suspense>
+              <Suspense
+                fallback={
+                  <p role="status" className="text-ink-3">
+                    Opening…
+                  </p>
+                }
+              >
+                <Preview filing={f} kind={s.preview} />
+              </Suspense>
             </div>
             {undoing && <Undo what={{ item: f.item!, name: f.file }} onClose={() => setUndoing(false)} />}
           </Page>
@@ -72,33 +178,87 @@ export function FilingPage() {
 }
 
 function Fact({ name, children }: { name: string; children: ReactNode }) {
-  return children ? <><dt className="text-ink-2">{name}</dt><dd>{children}</dd></> : null
+  return children ? (
+    <>
+      <dt className="text-ink-2">{name}</dt>
+      <dd>{children}</dd>
+    </>
+  ) : null
 }
 
 /** A place for other programs: to be opened where a browser can, and to be copied. */
 function Copied({ text, url }: { text: string; url?: string }) {
   const [done, setDone] = useState(false)
   const web = url && /^https?:/.test(url)
-  return <>{web ? <a className="text-pen underline" href={url} target="_blank" rel="noreferrer">{text}</a> : text} <button className="add" onClick={() => void navigator.clipboard.writeText(text).then(() => setDone(true))}>{done ? 'copied' : 'copy'}</button></>
+  return (
+    <>
+      {web ? (
+        <a className="text-pen underline" href={url} target="_blank" rel="noreferrer">
+          {text}
+        </a>
+      ) : (
+        text
+      )}{' '}
+      <button className="add" onClick={() => void navigator.clipboard.writeText(text).then(() => setDone(true))}>
+        {done ? 'copied' : 'copy'}
+      </button>
+    </>
+  )
 }
 
 function Notes({ story: s }: { story: Schemas['Story'] }) {
   const client = useQueryClient()
   const [words, setWords] = useState('')
   const entry = s.filing.entry
-  const key = ['register', 'story', entry]
   const add = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/register/{entry}/notes', { params: { path: { entry } }, body: { text: words } })),
-    onSuccess: (next) => { setWords(''); client.setQueryData(key, next) },
+    mutationFn: () =>
+      value(api.POST('/api/v1/register/{entry}/notes', { params: { path: { entry } }, body: { text: words } })),
+    onSuccess: (next) => {
+      setWords('')
+      client.setQueryData(queries.story(entry).queryKey, next)
+    },
   })
-  const remove = useMutation({ mutationFn: (number: number) => value(api.DELETE('/api/v1/register/{entry}/notes/{number}', { params: { path: { entry, number } } })), onSuccess: () => client.invalidateQueries({ queryKey: key }) })
+  const remove = useMutation({
+    mutationFn: (number: number) =>
+      value(api.DELETE('/api/v1/register/{entry}/notes/{number}', { params: { path: { entry, number } } })),
+    onSuccess: () => client.invalidateQueries(queries.story(entry)),
+  })
   return (
     <section aria-label="Notes">
       <h2 className="mt-7 mb-2">Notes</h2>
-      {s.notes.map((n) => <div key={n.id} className="border-b border-line py-1.5 text-[15px]"><p className="[overflow-wrap:anywhere] whitespace-pre-wrap">{n.text}</p><p className="text-[13.5px] text-ink-3">{n.made_by}, {when(n.made_at)} <button className="add" aria-label={`Take away: ${n.text.slice(0, 40)}`} onClick={() => remove.mutate(n.id)}>take away</button></p></div>)}
-      <form className="mt-2 flex gap-2" onSubmit={(e) => { e.preventDefault(); if (words.trim()) add.mutate() }}>
-        <input aria-label="A note on this filing" placeholder="such as: signed copy is with the harbour master" className="field" maxLength={2000} value={words} onChange={(e) => setWords(e.target.value)} />
-        <Button type="submit" disabled={add.isPending || !words.trim()}>Write</Button>
+      {s.notes.map((n) => (
+        <div key={n.id} className="border-b border-line py-1.5 text-[15px]">
+          <p className="[overflow-wrap:anywhere] whitespace-pre-wrap">{n.text}</p>
+          <p className="text-[13.5px] text-ink-3">
+            {n.made_by}, {when(n.made_at)}{' '}
+            <button
+              className="add"
+              aria-label={`Take away: ${n.text.slice(0, 40)}`}
+              onClick={() => remove.mutate(n.id)}
+            >
+              take away
+            </button>
+          </p>
+        </div>
+      ))}
+      <form
+        className="mt-2 flex gap-2"
+        onSubmit={(e) => {
+          e.preventDefault()
+          if (words.trim()) add.mutate()
+        }}
+      >
+        <input
+          aria-label="A note on this filing"
+          placeholder="such as: signed copy is with the harbour master"
+          className="field"
+          maxLength={2000}
+          value={words}
+          onChange={(e) => setWords(e.target.value)}
+        />
+        <Button type="submit" disabled={add.isPending || !words.trim()}>
+          Write
+        </Button>
       </form>
       <Wrong error={add.error ?? remove.error} />
     </section>
@@ -108,9 +268,15 @@ function Notes({ story: s }: { story: Schemas['Story'] }) {
 /** A colleague may have changed the file in the cabinet since: whoever downloads it should know. */
 function Changed({ f }: { f: Schemas['Filing'] }) {
   const changed = useQuery({
-    queryKey: ['changed', f.entry, f.checked_at], retry: false,
-    queryFn: async () => (await fetch(`/api/v1/register/${f.entry}/file?first=1`)).headers.get('Inktray-Changed-Since-Filed') === 'true',
+    queryKey: ['changed', f.entry, f.checked_at],
+    retry: false,
+    queryFn: async () =>
+      (await fetch(`/api/v1/register/${f.entry}/file?first=1`)).headers.get('Inktray-Changed-Since-Filed') === 'true',
   })
   if (!changed.data) return null
-  return <p role="status" className="mb-4 rounded-lg border border-line bg-sheet-2 px-4 py-2 text-[15px]">Somebody changed this file in the cabinet since it was filed. What you download is the file as it is now.</p>
+  return (
+    <p role="status" className="mb-4 rounded-lg border border-line bg-sheet-2 px-4 py-2 text-[15px]">
+      Somebody changed this file in the cabinet since it was filed. What you download is the file as it is now.
+    </p>
+  )
 }

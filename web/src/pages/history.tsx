@@ -3,37 +3,79 @@ import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
 import { useAddress } from '../ui/address'
-import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
+import { Button, Chip, Listing, Page, Tick, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
 import { ItemLine, MessageHead, Steps } from './parts'
 import { Undo } from './undo'
 
 type Pass = Schemas['Pass']
-const kinds: Record<Pass['kind'], string> = { live: 'new mail', 'old mail': 'old mail', undo: 'taken back', again: 'filed again', 'by hand': 'by hand', verification: 'files verified', move: 'cabinet moved' }
+const kinds: Record<Pass['kind'], string> = {
+  live: 'new mail',
+  'old mail': 'old mail',
+  undo: 'taken back',
+  again: 'filed again',
+  'by hand': 'by hand',
+  verification: 'files verified',
+  move: 'cabinet moved',
+}
 
-export const lasted = (seconds = 0) => (seconds < 1 ? `${Math.max(1, Math.round(seconds * 1000))} ms` : seconds < 60 ? `${seconds.toFixed(1)} s` : seconds < 3600 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`)
+export const lasted = (seconds = 0) =>
+  seconds < 1
+    ? `${Math.max(1, Math.round(seconds * 1000))} ms`
+    : seconds < 60
+      ? `${seconds.toFixed(1)} s`
+      : seconds < 3600
+        ? `${Math.round(seconds / 60)} min`
+        : `${(seconds / 3600).toFixed(1)} h`
 
 /** What a pass did, in a few words. */
 const sum = (p: Pass) => {
-  if (p.kind === 'verification') return p.note || (p.state === 'running' ? `${p.looked} of ${p.total}` : `${p.looked} as they were filed`)
+  if (p.kind === 'verification')
+    return p.note || (p.state === 'running' ? `${p.looked} of ${p.total}` : `${p.looked} as they were filed`)
   if (p.kind === 'move') return `${p.looked.toLocaleString()} of ${p.total.toLocaleString()} copied`
   if (p.kind === 'undo') return `${p.taken_back ?? 0} taken back${p.kept ? `, ${p.kept} left` : ''}`
-  const parts = [[p.filed, 'filed'], [p.left_out, 'left out'], [p.already_there, 'already there'], [p.held, 'held'], [p.failed, 'failed'], [p.waiting, 'waiting']].filter(([n]) => n).map(([n, w]) => `${n} ${w}`)
+  const parts = [
+    [p.filed, 'filed'],
+    [p.left_out, 'left out'],
+    [p.already_there, 'already there'],
+    [p.held, 'held'],
+    [p.failed, 'failed'],
+    [p.waiting, 'waiting'],
+  ]
+    .filter(([n]) => n)
+    .map(([n, w]) => `${n} ${w}`)
   return parts.join(', ') || 'nothing to file'
 }
 
-const about = (p: Pass) => (p.kind === 'undo' ? (p.undoes ? `of pass ${p.undoes}` : p.note) : p.kind === 'move' ? p.note : p.rule || p.mailbox)
+const about = (p: Pass) =>
+  p.kind === 'undo' ? (p.undoes ? `of pass ${p.undoes}` : p.note) : p.kind === 'move' ? p.note : p.rule || p.mailbox
 
 export function History() {
   const [get, change] = useAddress()
   const [kind, rule, from, to] = ['kind', 'rule', 'from', 'to'].map(get)
   const quiet = get('quiet') === 'yes'
   const set = (key: string, v: string) => change({ [key]: v }, true)
-  const rules = useQuery({ queryKey: ['rules'], queryFn: () => value(api.GET('/api/v1/rules')) })
+  const rules = useQuery(queries.rules)
   const list = useInfiniteQuery({
-    queryKey: ['passes', kind, rule, from, to, quiet],
-    queryFn: ({ pageParam }) => value(api.GET('/api/v1/passes', { params: { query: { kind: (kind || undefined) as Pass['kind'] | undefined, rule: rule || undefined, from: from || undefined, to: to || undefined, matching: !quiet, after: pageParam || undefined, most: 60 } } })),
+    queryKey: [...keys.passes, kind, rule, from, to, quiet],
+    queryFn: ({ pageParam }) =>
+      value(
+        api.GET('/api/v1/passes', {
+          params: {
+            query: {
+              kind: (kind || undefined) as Pass['kind'] | undefined,
+              rule: rule || undefined,
+              from: from || undefined,
+              to: to || undefined,
+              matching: !quiet,
+              after: pageParam || undefined,
+              most: 60,
+            },
+          },
+        }),
+      ),
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length === 60 ? last.at(-1)!.id : undefined),
     placeholderData: keepPreviousData,
@@ -41,34 +83,101 @@ export function History() {
   return (
     <Page title="History" sub="Every pass over messages: what came of it, how long it took, and who began it.">
       <div className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-2 text-sm">
-        <label className="flex items-center gap-1.5">kind<select className="field !w-auto !py-1" value={kind} onChange={(e) => set('kind', e.target.value)}><option value="">all</option>{Object.entries(kinds).map(([k, w]) => <option key={k} value={k}>{w}</option>)}</select></label>
-        <label className="flex items-center gap-1.5">rule<select className="field !w-auto max-w-52 !py-1" value={rule} onChange={(e) => set('rule', e.target.value)}><option value="">all</option>{rules.data?.map((r) => <option key={r.id} value={r.id}>{r.name}</option>)}</select></label>
-        <label className="flex items-center gap-1.5">from<input type="date" className="field !w-auto !py-1" value={from} onChange={(e) => set('from', e.target.value)} /></label>
-        <label className="flex items-center gap-1.5">to<input type="date" className="field !w-auto !py-1" value={to} onChange={(e) => set('to', e.target.value)} /></label>
-        <label className="flex items-center gap-1.5"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={quiet} onChange={(e) => set('quiet', e.target.checked ? 'yes' : '')} />also where no rule was for a message</label>
+        <label className="flex items-center gap-1.5">
+          kind
+          <select className="field !w-auto !py-1" value={kind} onChange={(e) => set('kind', e.target.value)}>
+            <option value="">all</option>
+            {Object.entries(kinds).map(([k, w]) => (
+              <option key={k} value={k}>
+                {w}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label className="flex items-center gap-1.5">
+          rule
+          <select className="field !w-auto max-w-52 !py-1" value={rule} onChange={(e) => set('rule', e.target.value)}>
+            <option value="">all</option>
+            {rules.data?.map((r) => (
+              <option key={r.id} value={r.id}>
+                {r.name}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label className="flex items-center gap-1.5">
+          from
+          <input
+            type="date"
+            className="field !w-auto !py-1"
+            value={from}
+            onChange={(e) => set('from', e.target.value)}
+          />
+        </label>
+        <label className="flex items-center gap-1.5">
+          to
+          <input type="date" className="field !w-auto !py-1" value={to} onChange={(e) => set('to', e.target.value)} />
+        </label>
+        <Tick
+          className=""
+          label="also where no rule was for a message"
+          checked={quiet}
+          onChange={(on) => set('quiet', on ? 'yes' : '')}
+        />
       </div>
-      <Listing query={{ data: list.data, error: list.error, isPending: list.isPending }} empty={(d) => d.pages[0].length === 0 && 'No pass of that kind is kept.'}>
+      <Listing
+        query={{ data: list.data, error: list.error, isPending: list.isPending }}
+        empty={(d) => d.pages[0].length === 0 && 'No pass of that kind is kept.'}
+      >
         {(d) => (
           <>
             <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Passes">
               <table className="w-full text-[14.5px]">
-                <thead><tr className="border-b border-line-2 text-left text-[13px] text-ink-3">{['No.', 'Began', 'What', 'Messages', 'What came of it', 'Took', 'By'].map((h) => <th key={h} scope="col" className="px-2.5 py-2 font-semibold">{h}</th>)}</tr></thead>
+                <thead>
+                  <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
+                    {['No.', 'Began', 'What', 'Messages', 'What came of it', 'Took', 'By'].map((h) => (
+                      <th key={h} scope="col" className="px-2.5 py-2 font-semibold">
+                        {h}
+                      </th>
+                    ))}
+                  </tr>
+                </thead>
                 <tbody>
                   {d.pages.flat().map((p) => (
                     <tr key={p.id} className="border-b border-line align-top">
-                      <td className="px-2.5 py-2"><Link className="font-semibold text-pen hover:underline" to={`/history/${p.id}`}>{p.id}</Link></td>
+                      <td className="px-2.5 py-2">
+                        <Link className="font-semibold text-pen hover:underline" to={`/history/${p.id}`}>
+                          {p.id}
+                        </Link>
+                      </td>
                       <td className="px-2.5 py-2 whitespace-nowrap">{when(p.started_at)}</td>
-                      <td className="px-2.5 py-2"><span className="font-semibold">{kinds[p.kind]}</span> <span className="text-ink-2">{about(p)}</span></td>
-                      <td className="px-2.5 py-2 whitespace-nowrap">{p.looked}{p.total > p.looked && ` of ${p.total}`}</td>
-                      <td className="px-2.5 py-2">{sum(p)} {p.state !== 'done' && <Chip word={p.state} />}</td>
-                      <td className="px-2.5 py-2 whitespace-nowrap text-ink-2">{p.state === 'running' ? `${lasted(p.seconds)} so far` : lasted(p.seconds)}</td>
+                      <td className="px-2.5 py-2">
+                        <span className="font-semibold">{kinds[p.kind]}</span>{' '}
+                        <span className="text-ink-2">{about(p)}</span>
+                      </td>
+                      <td className="px-2.5 py-2 whitespace-nowrap">
+                        {p.looked}
+                        {p.total > p.looked && ` of ${p.total}`}
+                      </td>
+                      <td className="px-2.5 py-2">
+                        {sum(p)} {p.state !== 'done' && <Chip word={p.state} />}
+                      </td>
+                      <td className="px-2.5 py-2 whitespace-nowrap text-ink-2">
+                        {p.state === 'running' ? `${lasted(p.seconds)} so far` : lasted(p.seconds)}
+                      </td>
                       <td className="px-2.5 py-2 text-ink-2">{p.made_by}</td>
                     </tr>
                   ))}
                 </tbody>
               </table>
             </div>
-            {list.hasNextPage && <p className="mt-4 text-center"><Button onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>Show more</Button></p>}
+            {list.hasNextPage && (
+              <p className="mt-4 text-center">
+                <Button onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>
+                  Show more
+                </Button>
+              </p>
+            )}
           </>
         )}
       </Listing>
@@ -78,23 +187,26 @@ export function History() {
 
 /** The messages that a pass could not read, by name. */
 function UnreadMessages({ pass }: { pass: number }) {
-  const unread = useQuery({
-    queryKey: ['passes', 'unread', pass],
-    queryFn: () => value(api.GET('/api/v1/passes/{number}/unread', { params: { path: { number: pass } } })),
-  })
+  const unread = useQuery(queries.unread(pass))
   return (
     <Listing query={unread}>
       {(all) => (
         <section className="mb-5 max-w-4xl rounded-xl border border-line bg-sheet-2 p-5">
           <h2 className="!text-[17px]">Messages that could not be read</h2>
           <p className="mt-1 text-ink-2">
-            Try them again in the <Link className="text-pen hover:underline" to="/tray">tray</Link>.
+            Try them again in the{' '}
+            <Link className="text-pen hover:underline" to="/tray">
+              tray
+            </Link>
+            .
           </p>
           <ul className="mt-2">
             {all.map((m) => (
               <li key={m.id} className="border-t border-line py-2 [overflow-wrap:anywhere]">
                 <span className="font-semibold">{m.subject || `message ${m.uid}`}</span>{' '}
-                <span className="text-ink-2">in “{m.mailbox}”, {m.folder}: {m.reason}.</span>
+                <span className="text-ink-2">
+                  in “{m.mailbox}”, {m.folder}: {m.reason}.
+                </span>
               </li>
             ))}
           </ul>
@@ -111,47 +223,145 @@ export function PassPage() {
   const client = useQueryClient()
   const [undoing, setUndoing] = useState(false)
   const [all, setAll] = useState(false)
-  const pass = useQuery({ queryKey: ['passes', 'one', number], queryFn: () => value(api.GET('/api/v1/passes/{number}', { params: { path: { number } } })) })
+  const pass = useQuery(queries.pass(number))
   const messages = useInfiniteQuery({
-    queryKey: ['passes', 'messages', number, all],
-    queryFn: ({ pageParam }) => value(api.GET('/api/v1/passes/{number}/messages', { params: { path: { number }, query: { matching: !all, after: pageParam || undefined, most: 40 } } })),
+    queryKey: [...keys.passes, 'messages', number, all],
+    queryFn: ({ pageParam }) =>
+      value(
+        api.GET('/api/v1/passes/{number}/messages', {
+          params: { path: { number }, query: { matching: !all, after: pageParam || undefined, most: 40 } },
+        }),
+      ),
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length === 40 ? last.at(-1)!.message.id : undefined),
     placeholderData: keepPreviousData,
   })
-  const steer = useMutation({ mutationFn: (to: 'running' | 'paused' | 'stopped') => value(api.PUT('/api/v1/passes/{number}', { params: { path: { number } }, body: { to } })), onSuccess: () => client.invalidateQueries({ queryKey: ['passes'] }) })
-  const again = useMutation({ mutationFn: () => value(api.POST('/api/v1/passes/{number}/again', { params: { path: { number } } })), onSuccess: () => client.invalidateQueries() })
+  const steer = useMutation({
+    mutationFn: (to: 'running' | 'paused' | 'stopped') =>
+      value(api.PUT('/api/v1/passes/{number}', { params: { path: { number } }, body: { to } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.passes }),
+  })
+  const again = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/passes/{number}/again', { params: { path: { number } } })),
+    onSuccess: () => client.invalidateQueries(),
+  })
   return (
     <Listing query={pass}>
       {(p) => (
-        <Page title={`Pass ${p.id}: ${kinds[p.kind]}`} sub={<>{about(p)}{about(p) && ', '}begun {when(p.started_at)} by {p.made_by}; {p.state === 'running' ? 'it runs' : `${p.state} after ${lasted(p.seconds)}`}. {p.kind === 'move' ? '' : p.kind === 'verification' ? `${many(p.looked, 'file')} of ${p.total.toLocaleString()} read: ` : `${many(p.looked, 'message')}${p.total > p.looked ? ` of ${p.total.toLocaleString()}` : ''} looked at, `}{sum(p)}.{p.note && p.kind !== 'undo' && p.kind !== 'verification' && p.kind !== 'move' && ` ${p.note}.`}</>}
-          actions={<>
-            {p.kind === 'old mail' && p.state === 'running' && <><Button onClick={() => steer.mutate('paused')}>Pause</Button><Button onClick={() => steer.mutate('stopped')}>Stop</Button></>}
-            {(p.kind === 'verification' || p.kind === 'move') && p.state === 'running' && <Button onClick={() => steer.mutate('stopped')}>Stop</Button>}
-            {p.kind === 'old mail' && p.state === 'paused' && <Button onClick={() => steer.mutate('running')}>Go on</Button>}
-            {p.state === 'done' && !!p.again && <Button disabled={again.isPending} onClick={() => again.mutate()}>File it again ({p.again.toLocaleString()})</Button>}
-            {!!p.undoable && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
-          </>}>
+        <Page
+          title={`Pass ${p.id}: ${kinds[p.kind]}`}
+          sub={
+            <>
+              {about(p)}
+              {about(p) && ', '}begun {when(p.started_at)} by {p.made_by};{' '}
+              {p.state === 'running' ? 'it runs' : `${p.state} after ${lasted(p.seconds)}`}.{' '}
+              {p.kind === 'move'
+                ? ''
+                : p.kind === 'verification'
+                  ? `${many(p.looked, 'file')} of ${p.total.toLocaleString()} read: `
+                  : `${many(p.looked, 'message')}${p.total > p.looked ? ` of ${p.total.toLocaleString()}` : ''} looked at, `}
+              {sum(p)}.{p.note && p.kind !== 'undo' && p.kind !== 'verification' && p.kind !== 'move' && ` ${p.note}.`}
+            </>
+          }
+          actions={
+            <>
+              {p.kind === 'old mail' && p.state === 'running' && (
+                <>
+                  <Button onClick={() => steer.mutate('paused')}>Pause</Button>
+                  <Button onClick={() => steer.mutate('stopped')}>Stop</Button>
+                </>
+              )}
+              {(p.kind === 'verification' || p.kind === 'move') && p.state === 'running' && (
+                <Button onClick={() => steer.mutate('stopped')}>Stop</Button>
+              )}
+              {p.kind === 'old mail' && p.state === 'paused' && (
+                <Button onClick={() => steer.mutate('running')}>Go on</Button>
+              )}
+              {p.state === 'done' && !!p.again && (
+                <Button disabled={again.isPending} onClick={() => again.mutate()}>
+                  File it again ({p.again.toLocaleString()})
+                </Button>
+              )}
+              {!!p.undoable && <Button onClick={() => setUndoing(true)}>Take it back…</Button>}
+            </>
+          }
+        >
           <Wrong error={steer.error ?? again.error} />
           {!!p.unread && <UnreadMessages pass={p.id} />}
-          {p.kind === 'move' ? <p>{p.state === 'running' ? 'Files are copied and read back at the new place. Filing goes on meanwhile, waits for a moment at the end, and goes on there.' : p.state === 'done' ? 'The cabinet lies at its new place now, and the register leads there. The old place keeps its files.' : 'The cabinet is where it was.'}</p> : p.kind === 'verification' ? <p>{p.matched > 0 ? <>What is missing or changed waits in the <Link className="text-pen hover:underline" to="/tray">tray</Link>.</> : 'Each file lies where it was filed, with the checksum that it had then.'}</p> : <>
-          {p.kind !== 'undo' && <p className="mb-2 text-sm"><label className="inline-flex items-center gap-1.5"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={all} onChange={(e) => setAll(e.target.checked)} />also messages for which no rule was</label></p>}
-          <Listing query={{ data: messages.data, error: messages.error, isPending: messages.isPending }} empty={(d) => d.pages[0].length === 0 && (all ? 'It looked at no message.' : 'No rule was for any of its messages.')}>
-            {(d) => (
-              <div className="max-w-4xl">
-                {d.pages.flat().map((m) => (
-                  <article key={m.message.id} className="border-t border-line py-3">
-                    <MessageHead message={m.message} time={when(m.message.received_at)} />
-                    {m.items.map((i) => <ItemLine key={i.id} item={i} />)}
-                    <Steps steps={m.steps} />
-                    {m.items.length + m.steps.length === 0 && <p className="mt-1 text-[13.5px] text-ink-2"><Chip word="no rule" /> <Link className="text-pen hover:underline" to={`/messages/${m.message.id}`}>Why?</Link></p>}
-                  </article>
-                ))}
-                {messages.hasNextPage && <p className="mt-4 text-center"><Button onClick={() => void messages.fetchNextPage()} disabled={messages.isFetchingNextPage}>Show more</Button></p>}
-              </div>
-            )}
-          </Listing></>}
-          {undoing && <Undo what={{ pass: p.id }} onClose={() => setUndoing(false)} onDone={(id) => void go(`/history/${id}`)} />}
+          {p.kind === 'move' ? (
+            <p>
+              {p.state === 'running'
+                ? 'Files are copied and read back at the new place. Filing goes on meanwhile, waits for a moment at the end, and goes on there.'
+                : p.state === 'done'
+                  ? 'The cabinet lies at its new place now, and the register leads there. The old place keeps its files.'
+                  : 'The cabinet is where it was.'}
+            </p>
+          ) : p.kind === 'verification' ? (
+            <p>
+              {p.matched > 0 ? (
+                <>
+                  What is missing or changed waits in the{' '}
+                  <Link className="text-pen hover:underline" to="/tray">
+                    tray
+                  </Link>
+                  .
+                </>
+              ) : (
+                'Each file lies where it was filed, with the checksum that it had then.'
+              )}
+            </p>
+          ) : (
+            <>
+              {p.kind !== 'undo' && (
+                <p className="mb-2 text-sm">
+                  <Tick
+                    className=""
+                    label="also messages for which no rule was"
+                    checked={all}
+                    onChange={(on) => setAll(on)}
+                  />
+                </p>
+              )}
+              <Listing
+                query={{ data: messages.data, error: messages.error, isPending: messages.isPending }}
+                empty={(d) =>
+                  d.pages[0].length === 0 && (all ? 'It looked at no message.' : 'No rule was for any of its messages.')
+                }
+              >
+                {(d) => (
+                  <div className="max-w-4xl">
+                    {d.pages.flat().map((m) => (
+                      <article key={m.message.id} className="border-t border-line py-3">
+                        <MessageHead message={m.message} time={when(m.message.received_at)} />
+                        {m.items.map((i) => (
+                          <ItemLine key={i.id} item={i} />
+                        ))}
+                        <Steps steps={m.steps} />
+                        {m.items.length + m.steps.length === 0 && (
+                          <p className="mt-1 text-[13.5px] text-ink-2">
+                            <Chip word="no rule" />{' '}
+                            <Link className="text-pen hover:underline" to={`/messages/${m.message.id}`}>
+                              Why?
+                            </Link>
+                          </p>
+                        )}
+                      </article>
+                    ))}
+                    {messages.hasNextPage && (
+                      <p className="mt-4 text-center">
+                        <Button onClick={() => void messages.fetchNextPage()} disabled={messages.isFetchingNextPage}>
+                          Show more
+                        </Button>
+                      </p>
+                    )}
+                  </div>
+                )}
+              </Listing>
+            </>
+          )}
+          {undoing && (
+            <Undo what={{ pass: p.id }} onClose={() => setUndoing(false)} onDone={(id) => void go(`/history/${id}`)} />
+          )}
         </Page>
       )}
     </Listing>

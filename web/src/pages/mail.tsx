@@ -2,9 +2,10 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tansta
 import { type KeyboardEvent, useEffect, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
-import { api, Problem, type Schemas, value } from '../api/client'
+import { api, octets, Problem, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
 import { useAddress, useTyped } from '../ui/address'
-import { Button, Listing, Page, Wrong } from '../ui/basics'
+import { Button, Listing, Page, Sheet, Tick, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { ChangeSheet, Doing, draggable, FileSheet, Folders, type InHand, useFiling } from './byhand'
 import { MarkSheet } from './topicmarks'
@@ -21,76 +22,198 @@ export function Mail() {
   const [doing, setDoing] = useState<number[]>([])
   const [undoing, setUndoing] = useState<number | null>(null)
   const client = useQueryClient()
-  const set = (changes: Record<string, string>) => { setChosen(new Set()); change(changes, true) }
+  const set = (changes: Record<string, string>) => {
+    setChosen(new Set())
+    change(changes, true)
+  }
   const [mailbox, folder, text] = ['mailbox', 'folder', 'text'].map(get)
   const [typed, setTyped] = useTyped(text, (t) => set({ text: t }), 400)
   const [unfiled, attachments, unread] = ['unfiled', 'attachments', 'unread'].map((k) => get(k) === 'yes')
-  const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
-  const folders = useQuery({ queryKey: ['folders', mailbox], queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/folders', { params: { path: { id: mailbox } } })), enabled: !!mailbox })
-  const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
+  const mailboxes = useQuery(queries.mailboxes)
+  const folders = useQuery(queries.folders(mailbox ?? ''))
+  const cabinets = useQuery(queries.cabinets)
   const query = useInfiniteQuery({
-    queryKey: [mailbox ? 'look' : 'messages', mailbox, folder, text, unfiled, attachments, unread],
-    ...(mailbox && { staleTime: 60_000, refetchOnWindowFocus: false }), // a mail server is asked no oftener than people want to know
-    queryFn: async ({ pageParam }): Promise<{ messages: Schemas['Message'][]; next?: number; looked?: number; total?: number }> => {
-      if (mailbox) return value(api.GET('/api/v1/mailboxes/{id}/look', { params: { path: { id: mailbox }, query: { folder: folder || undefined, text: text || undefined, unfiled, attachments, unread, before: pageParam || undefined, most: page } } }))
-      const messages = await value(api.GET('/api/v1/messages', { params: { query: { text: text || undefined, unfiled: unfiled || undefined, after: pageParam || undefined, most: page } } }))
+    queryKey: [...(mailbox ? keys.look : keys.messages), mailbox, folder, text, unfiled, attachments, unread],
+    // a mail server is asked no oftener than people want to know
+    ...(mailbox && { staleTime: 60_000, refetchOnWindowFocus: false }),
+    queryFn: async ({
+      pageParam,
+    }): Promise<{ messages: Schemas['Message'][]; next?: number; looked?: number; total?: number }> => {
+      if (mailbox)
+        return value(
+          api.GET('/api/v1/mailboxes/{id}/look', {
+            params: {
+              path: { id: mailbox },
+              query: {
+                folder: folder || undefined,
+                text: text || undefined,
+                unfiled,
+                attachments,
+                unread,
+                before: pageParam || undefined,
+                most: page,
+              },
+            },
+          }),
+        )
+      const messages = await value(
+        api.GET('/api/v1/messages', {
+          params: {
+            query: {
+              text: text || undefined,
+              unfiled: unfiled || undefined,
+              after: pageParam || undefined,
+              most: page,
+            },
+          },
+        }),
+      )
       return { messages, next: messages.length === page ? messages.at(-1)!.id : undefined }
     },
     initialPageParam: 0,
     getNextPageParam: (last) => last.next,
   })
-  const begun = (pass: number) => { setDoing((d) => [pass, ...d].slice(0, 3)); setChosen(new Set()) }
+  const begun = (pass: number) => {
+    setDoing((d) => [pass, ...d].slice(0, 3))
+    setChosen(new Set())
+  }
   const filing = useFiling()
-  const drop = (cabinet: string) => (hand: InHand, into: string) => filing.mutate({ hand, cabinet, folder: into }, { onSuccess: (p) => begun(p.id) })
+  const drop = (cabinet: string) => (hand: InHand, into: string) =>
+    filing.mutate({ hand, cabinet, folder: into }, { onSuccess: (p) => begun(p.id) })
   const rows = query.data?.pages.flatMap((p) => p.messages) ?? []
   const first = query.data?.pages[0]
-  const hand = (m: Schemas['Message']): InHand => (chosen.has(m.id) ? [...chosen].map((number) => ({ number })) : [{ number: m.id }])
-  const toggle = (id: number) => setChosen((c) => { const n = new Set(c); if (!n.delete(id)) n.add(id); return n })
+  const hand = (m: Schemas['Message']): InHand =>
+    chosen.has(m.id) ? [...chosen].map((number) => ({ number })) : [{ number: m.id }]
+  const toggle = (id: number) =>
+    setChosen((c) => {
+      const n = new Set(c)
+      if (!n.delete(id)) n.add(id)
+      return n
+    })
   return (
-    <Page title="Mail" sub="What lies in the mailboxes. Reading marks nothing as read; what you file by hand is in the register and can be taken back." actions={<TakeIn mailboxes={mailboxes.data ?? []} onTaken={() => void client.invalidateQueries({ queryKey: ['look'] })} />}>
+    <Page
+      title="Mail"
+      sub="What lies in the mailboxes. Reading marks nothing as read; what you file by hand is in the register and can be taken back."
+      actions={
+        <TakeIn
+          mailboxes={mailboxes.data ?? []}
+          onTaken={() => void client.invalidateQueries({ queryKey: keys.look })}
+        />
+      }
+    >
       <div className="mb-4 flex flex-wrap items-end gap-3">
-        <label className="text-sm font-semibold">Mailbox
-          <select className="field mt-1 block !w-auto font-normal" value={mailbox} onChange={(e) => set({ mailbox: e.target.value, folder: '' })}>
+        <label className="text-sm font-semibold">
+          Mailbox
+          <select
+            className="field mt-1 block !w-auto font-normal"
+            value={mailbox}
+            onChange={(e) => set({ mailbox: e.target.value, folder: '' })}
+          >
             <option value="">all that is known</option>
-            {mailboxes.data?.map((m) => <option key={m.id} value={m.id}>{m.name}</option>)}
+            {mailboxes.data?.map((m) => (
+              <option key={m.id} value={m.id}>
+                {m.name}
+              </option>
+            ))}
           </select>
         </label>
         {mailbox && (
-          <label className="text-sm font-semibold">Mail folder
-            <select className="field mt-1 block !w-auto max-w-52 font-normal" value={folder} onChange={(e) => set({ folder: e.target.value })}>
+          <label className="text-sm font-semibold">
+            Mail folder
+            <select
+              className="field mt-1 block !w-auto max-w-52 font-normal"
+              value={folder}
+              onChange={(e) => set({ folder: e.target.value })}
+            >
               <option value="">INBOX</option>
-              {folders.data?.filter((f) => f.selectable && f.path !== 'INBOX').map((f) => <option key={f.path} value={f.path}>{f.path}</option>)}
+              {folders.data
+                ?.filter((f) => f.selectable && f.path !== 'INBOX')
+                .map((f) => (
+                  <option key={f.path} value={f.path}>
+                    {f.path}
+                  </option>
+                ))}
             </select>
           </label>
         )}
-        <label className="min-w-56 flex-1 text-sm font-semibold">{mailbox ? 'Words in subject, sender or names of attachments' : 'Words in subject, sender or folder'}<input className="field mt-1 font-normal" type="search" value={typed} onChange={(e) => setTyped(e.target.value)} /></label>
-        <Tick label="nothing filed yet" on={unfiled} set={(v) => set({ unfiled: v })} />
-        {mailbox && <><Tick label="with attachments" on={attachments} set={(v) => set({ attachments: v })} /><Tick label="unread" on={unread} set={(v) => set({ unread: v })} /></>}
+        <label className="min-w-56 flex-1 text-sm font-semibold">
+          {mailbox ? 'Words in subject, sender or names of attachments' : 'Words in subject, sender or folder'}
+          <input
+            className="field mt-1 font-normal"
+            type="search"
+            value={typed}
+            onChange={(e) => setTyped(e.target.value)}
+          />
+        </label>
+        <Filter label="nothing filed yet" on={unfiled} set={(v) => set({ unfiled: v })} />
+        {mailbox && (
+          <>
+            <Filter label="with attachments" on={attachments} set={(v) => set({ attachments: v })} />
+            <Filter label="unread" on={unread} set={(v) => set({ unread: v })} />
+          </>
+        )}
       </div>
-      {doing.map((p) => <Doing key={p} pass={p} onBack={setUndoing} />)}
+      {doing.map((p) => (
+        <Doing key={p} pass={p} onBack={setUndoing} />
+      ))}
       <Wrong error={filing.error} />
       <div className="grid gap-8 xl:grid-cols-[minmax(0,1fr)_17rem]">
         <div className="min-w-0">
           {chosen.size > 0 && (
             <div className="sticky top-2 z-10 mb-2 flex flex-wrap items-center gap-2 rounded-lg border border-line bg-sheet px-3 py-2 shadow-sheet">
               <span className="mr-auto font-semibold">{many(chosen.size, 'message')} chosen</span>
-              <Button look="main" onClick={() => setSheet({ file: [...chosen].map((number) => ({ number })), whole: true })}>File…</Button>
+              <Button
+                look="main"
+                onClick={() => setSheet({ file: [...chosen].map((number) => ({ number })), whole: true })}
+              >
+                File…
+              </Button>
               <Button onClick={() => setSheet({ change: [...chosen] })}>Label or move…</Button>
               <Button onClick={() => setSheet({ mark: [...chosen] })}>Topic…</Button>
-              <Button look="quiet" onClick={() => setChosen(new Set())}>None</Button>
+              <Button look="quiet" onClick={() => setChosen(new Set())}>
+                None
+              </Button>
             </div>
           )}
-          <Listing query={query} empty={() => rows.length === 0 && !query.hasNextPage && (mailbox ? 'Nothing here fits.' : 'No message is known that fits.')}>
+          <Listing
+            query={query}
+            empty={() =>
+              rows.length === 0 &&
+              !query.hasNextPage &&
+              (mailbox ? 'Nothing here fits.' : 'No message is known that fits.')
+            }
+          >
             {() => (
               <>
                 <ul aria-label="Messages" className="text-[14.5px]">
-                  {rows.map((m) => <Row key={m.id} m={m} live={!!mailbox} on={chosen.has(m.id)} toggle={() => toggle(m.id)} hand={() => hand(m)} file={(items) => setSheet({ file: items ? [{ number: m.id, items }] : hand(m), whole: !items })} />)}
+                  {rows.map((m) => (
+                    <Row
+                      key={m.id}
+                      m={m}
+                      live={!!mailbox}
+                      on={chosen.has(m.id)}
+                      toggle={() => toggle(m.id)}
+                      hand={() => hand(m)}
+                      file={(items) => setSheet({ file: items ? [{ number: m.id, items }] : hand(m), whole: !items })}
+                    />
+                  ))}
                 </ul>
                 <p className="mt-4 flex flex-wrap items-center gap-3 text-sm text-ink-3">
-                  {query.hasNextPage && <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>{query.isFetchingNextPage ? 'Looking…' : 'Older messages'}</Button>}
-                  {mailbox && <Button disabled={query.isFetching} onClick={() => void query.refetch()}>{query.isFetching ? 'Looking…' : 'Look again'}</Button>}
-                  {first?.total !== undefined && `${many(first.total, 'message')} in ${folder || 'INBOX'}${text || unfiled || attachments || unread ? `, ${query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0).toLocaleString()} looked at` : ''}.`}
-                  {rows.length > 0 && <span>With the keys: ↑ and ↓ go through the list, Space chooses, F files, Enter opens.</span>}
+                  {query.hasNextPage && (
+                    <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
+                      {query.isFetchingNextPage ? 'Looking…' : 'Older messages'}
+                    </Button>
+                  )}
+                  {mailbox && (
+                    <Button disabled={query.isFetching} onClick={() => void query.refetch()}>
+                      {query.isFetching ? 'Looking…' : 'Look again'}
+                    </Button>
+                  )}
+                  {first?.total !== undefined &&
+                    `${many(first.total, 'message')} in ${folder || 'INBOX'}${text || unfiled || attachments || unread ? `, ${query.data!.pages.reduce((n, p) => n + (p.looked ?? 0), 0).toLocaleString()} looked at` : ''}.`}
+                  {rows.length > 0 && (
+                    <span>With the keys: ↑ and ↓ go through the list, Space chooses, F files, Enter opens.</span>
+                  )}
                 </p>
               </>
             )}
@@ -98,25 +221,55 @@ export function Mail() {
         </div>
         <aside aria-label="Cabinets" className="hidden xl:block">
           <div className="sticky top-4 max-h-[90vh] overflow-auto">
-            {cabinets.data?.map((c) => <section key={c.id} className="mb-5"><h2 className="mb-1">{c.name}</h2><Folders cabinet={c} onDrop={drop(c.name)} /></section>)}
-            {!!cabinets.data?.length && <p className="text-sm text-ink-3">Drag messages or attachments onto a folder to file them there.</p>}
+            {cabinets.data?.map((c) => (
+              <section key={c.id} className="mb-5">
+                <h2 className="mb-1">{c.name}</h2>
+                <Folders cabinet={c} onDrop={drop(c.name)} />
+              </section>
+            ))}
+            {!!cabinets.data?.length && (
+              <p className="text-sm text-ink-3">Drag messages or attachments onto a folder to file them there.</p>
+            )}
           </div>
         </aside>
       </div>
-      {sheet && 'file' in sheet && <FileSheet hand={sheet.file} message={sheet.whole} onClose={() => setSheet(null)} onBegun={begun} />}
-      {sheet && 'change' in sheet && <ChangeSheet numbers={sheet.change} mailbox={mailbox || undefined} onClose={() => setSheet(null)} onBegun={begun} />}
+      {sheet && 'file' in sheet && (
+        <FileSheet hand={sheet.file} message={sheet.whole} onClose={() => setSheet(null)} onBegun={begun} />
+      )}
+      {sheet && 'change' in sheet && (
+        <ChangeSheet
+          numbers={sheet.change}
+          mailbox={mailbox || undefined}
+          onClose={() => setSheet(null)}
+          onBegun={begun}
+        />
+      )}
       {sheet && 'mark' in sheet && <MarkSheet numbers={sheet.mark} onClose={() => setSheet(null)} />}
       {undoing !== null && <Undo what={{ pass: undoing }} onClose={() => setUndoing(null)} />}
     </Page>
   )
 }
 
-function Tick({ label, on, set }: { label: string; on: boolean; set: (v: string) => void }) {
-  return <label className="flex items-center gap-2 pb-2"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={on} onChange={(e) => set(e.target.checked ? 'yes' : '')} />{label}</label>
+function Filter({ label, on, set }: { label: string; on: boolean; set: (v: string) => void }) {
+  return <Tick className="pb-2" label={label} checked={on} onChange={(on) => set(on ? 'yes' : '')} />
 }
 
 /** One message. Arrows go up and down, Space chooses, F files, Enter opens. */
-function Row({ m, live, on, toggle, hand, file }: { m: Schemas['Message']; live: boolean; on: boolean; toggle: () => void; hand: () => InHand; file: (items?: string[]) => void }) {
+function Row({
+  m,
+  live,
+  on,
+  toggle,
+  hand,
+  file,
+}: {
+  m: Schemas['Message']
+  live: boolean
+  on: boolean
+  toggle: () => void
+  hand: () => InHand
+  file: (items?: string[]) => void
+}) {
   const go = useNavigate()
   const key = (e: KeyboardEvent<HTMLLIElement>) => {
     if (e.target !== e.currentTarget) return
@@ -132,21 +285,74 @@ function Row({ m, live, on, toggle, hand, file }: { m: Schemas['Message']; live:
   const labels = m.flags.filter((f) => !f.startsWith('\\') && !f.startsWith('$'))
   const items = m.items?.filter((i) => !i.inline) ?? []
   return (
-    <li tabIndex={0} onKeyDown={key} {...draggable(hand)} className={`grid grid-cols-[auto_minmax(0,1fr)_auto] gap-x-3 border-b border-line py-2 pl-1 ${on ? 'bg-sheet-2' : ''}`}>
-      <input type="checkbox" aria-label={`Choose “${m.subject || 'No subject'}”`} className="mt-1 size-4 accent-[var(--pen)]" checked={on} onChange={toggle} />
+    <li
+      tabIndex={0}
+      onKeyDown={key}
+      {...draggable(hand)}
+      className={`grid grid-cols-[auto_minmax(0,1fr)_auto] gap-x-3 border-b border-line py-2 pl-1 ${on ? 'bg-sheet-2' : ''}`}
+    >
+      <Tick
+        said={`Choose “${m.subject || 'No subject'}”`}
+        className="mt-1 !items-start"
+        checked={on}
+        onChange={toggle}
+      />
       <div className="min-w-0">
-        <p className="truncate"><Link to={`/messages/${m.id}`} className={`hover:underline ${unread ? 'font-bold' : 'font-semibold'}`}>{m.subject || 'No subject'}</Link>{unread && <span className="ml-2 text-[13px] text-pen">unread</span>}{labels.map((l) => <span key={l} className="ml-2 rounded bg-sheet-2 px-1.5 text-[13px] text-ink-2">{l.replaceAll('_', ' ')}</span>)}</p>
-        <p className="truncate text-[13.5px] text-ink-3" title={m.sender_address}>{m.sender_name || m.sender_address}{m.sender && <span className={m.sender === 'verified' ? 'text-moss' : 'text-seal'}> · {m.sender}</span>}{!live && <> · {m.mailbox}{m.folder !== 'INBOX' && `, ${m.folder}`}</>}</p>
+        <p className="truncate">
+          <Link to={`/messages/${m.id}`} className={`hover:underline ${unread ? 'font-bold' : 'font-semibold'}`}>
+            {m.subject || 'No subject'}
+          </Link>
+          {unread && <span className="ml-2 text-[13px] text-pen">unread</span>}
+          {labels.map((l) => (
+            <span key={l} className="ml-2 rounded bg-sheet-2 px-1.5 text-[13px] text-ink-2">
+              {l.replaceAll('_', ' ')}
+            </span>
+          ))}
+        </p>
+        <p className="truncate text-[13.5px] text-ink-3" title={m.sender_address}>
+          {m.sender_name || m.sender_address}
+          {m.sender && <span className={m.sender === 'verified' ? 'text-moss' : 'text-seal'}> · {m.sender}</span>}
+          {!live && (
+            <>
+              {' '}
+              · {m.mailbox}
+              {m.folder !== 'INBOX' && `, ${m.folder}`}
+            </>
+          )}
+        </p>
         {items.length > 0 && (
           <p className="mt-1 flex flex-wrap gap-1.5">
-            {items.slice(0, 6).map((i) => <button key={i.item} type="button" {...draggable(() => [{ number: m.id, items: [i.item] }])} title={`File ${i.name} by hand`} onClick={() => file([i.item])} className="max-w-56 cursor-grab truncate rounded-md border border-line-2 px-2 py-0.5 text-[13px] text-ink-2 hover:bg-sheet-2">{i.name} <span className="text-ink-3">{size(i.size)}</span></button>)}
+            {items.slice(0, 6).map((i) => (
+              <button
+                key={i.item}
+                type="button"
+                {...draggable(() => [{ number: m.id, items: [i.item] }])}
+                title={`File ${i.name} by hand`}
+                onClick={() => file([i.item])}
+                className="max-w-56 cursor-grab truncate rounded-md border border-line-2 px-2 py-0.5 text-[13px] text-ink-2 hover:bg-sheet-2"
+              >
+                {i.name} <span className="text-ink-3">{size(i.size)}</span>
+              </button>
+            ))}
             {items.length > 6 && <span className="text-[13px] text-ink-3">and {items.length - 6} more</span>}
           </p>
         )}
       </div>
       <div className="text-right text-[13.5px] whitespace-nowrap text-ink-3">
         <time dateTime={m.received_at}>{when(m.received_at)}</time>
-        <span className="block">{live ? (m.filed ? <span className="text-moss">{many(m.filed, 'file')} filed</span> : size(m.size)) : m.attachments ? many(m.attachments, 'file') : '–'}</span>
+        <span className="block">
+          {live ? (
+            m.filed ? (
+              <span className="text-moss">{many(m.filed, 'file')} filed</span>
+            ) : (
+              size(m.size)
+            )
+          ) : m.attachments ? (
+            many(m.attachments, 'file')
+          ) : (
+            '–'
+          )}
+        </span>
       </div>
     </li>
   )
@@ -160,16 +366,29 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
   const into = mailboxes.find((m) => m.kind === 'files')
   const take = useMutation({
     mutationFn: async (files: File[]) => {
-      if (!into) throw new Problem({ detail: 'There is no mailbox for mail from files yet', advice: 'An administrator adds one in Settings: Add a mailbox, mail taken in from files.' }, 409)
+      if (!into)
+        throw new Problem(
+          {
+            detail: 'There is no mailbox for mail from files yet',
+            advice: 'An administrator adds one in Settings: Add a mailbox, mail taken in from files.',
+          },
+          409,
+        )
       let [taken, known] = [0, 0]
       const wrong: string[] = []
       setProgress({ done: 0, of: files.length })
       for (const [i, f] of files.entries()) {
         try {
-          const x = await value(api.POST('/api/v1/mailboxes/{id}/messages', { params: { path: { id: into.id } }, body: f as unknown as string, bodySerializer: (b) => b, headers: { 'Content-Type': 'application/octet-stream' } }))
+          const x = await value(
+            api.POST('/api/v1/mailboxes/{id}/messages', {
+              params: { path: { id: into.id } },
+              ...octets(f),
+            }),
+          )
           taken += x.taken
           known += x.known
-          for (const r of x.refused) wrong.push(`${f.name}: message ${r.message}, at byte ${r.offset}, was refused: ${r.reason}`)
+          for (const r of x.refused)
+            wrong.push(`${f.name}: message ${r.message}, at byte ${r.offset}, was refused: ${r.reason}`)
         } catch (e) {
           wrong.push(`${f.name}: ${e instanceof Problem && e.fields.length ? e.fields[0].text : (e as Error).message}`)
         }
@@ -177,17 +396,23 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
       }
       return { taken, known, wrong }
     },
-    onSettled: () => { setProgress(null); onTaken() },
+    onSettled: () => {
+      setProgress(null)
+      onTaken()
+    },
   })
   const drop = take.mutate
-  useEffect(() => { // anywhere on the page
+  useEffect(() => {
+    // anywhere on the page
     const isFile = (e: globalThis.DragEvent) => [...(e.dataTransfer?.types ?? [])].includes('Files')
     const hover = (e: globalThis.DragEvent) => {
       if (!isFile(e)) return
       e.preventDefault()
       setOver(true)
     }
-    const leave = (e: globalThis.DragEvent) => { if (!e.relatedTarget) setOver(false) }
+    const leave = (e: globalThis.DragEvent) => {
+      if (!e.relatedTarget) setOver(false)
+    }
     const dropped = (e: globalThis.DragEvent) => {
       if (!isFile(e)) return
       e.preventDefault()
@@ -205,13 +430,37 @@ function TakeIn({ mailboxes, onTaken }: { mailboxes: Schemas['Mailbox'][]; onTak
   }, [drop])
   const d = take.data
   return (
-    <div className={`rounded-lg border border-dashed px-3 py-1.5 text-right text-sm ${over ? 'border-pen bg-pen-soft' : 'border-line-2'}`}>
-      <input ref={input} type="file" accept=".eml,.mbox,message/rfc822" multiple className="sr-only" aria-label="Mail files" tabIndex={-1} onChange={(e) => { if (e.target.files?.length) take.mutate([...e.target.files]); e.target.value = '' }} />
-      <button type="button" className="add" disabled={take.isPending} onClick={() => input.current?.click()}>Take in mail files…</button>
+    <div
+      className={`rounded-lg border border-dashed px-3 py-1.5 text-right text-sm ${over ? 'border-pen bg-pen-soft' : 'border-line-2'}`}
+    >
+      <input
+        ref={input}
+        type="file"
+        accept=".eml,.mbox,message/rfc822"
+        multiple
+        className="sr-only"
+        aria-label="Mail files"
+        tabIndex={-1}
+        onChange={(e) => {
+          if (e.target.files?.length) take.mutate([...e.target.files])
+          e.target.value = ''
+        }}
+      />
+      <button type="button" className="add" disabled={take.isPending} onClick={() => input.current?.click()}>
+        Take in mail files…
+      </button>
       <span className="block text-[13px] text-ink-3" role="status">
-        {progress ? `${progress.done} of ${progress.of}` : d ? `${many(d.taken, 'message')} taken in${d.known ? `, ${d.known} were there before` : ''}` : 'or drop mail files anywhere on this page'}
+        {progress
+          ? `${progress.done} of ${progress.of}`
+          : d
+            ? `${many(d.taken, 'message')} taken in${d.known ? `, ${d.known} were there before` : ''}`
+            : 'or drop mail files anywhere on this page'}
       </span>
-      {d?.wrong.map((w) => <span key={w} className="block text-[13px] text-seal">{w}</span>)}
+      {d?.wrong.map((w) => (
+        <span key={w} className="block text-[13px] text-seal">
+          {w}
+        </span>
+      ))}
       <Wrong error={take.error} />
     </div>
   )

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
 import { Button, Chip, Listing, Page, Wrong } from '../ui/basics'
 import { many, receivedAs, size, when } from '../ui/format'
 import { ChangeSheet, Doing, FileSheet } from './byhand'
@@ -10,7 +11,16 @@ import { ItemLine, Steps } from './parts'
 import { ProofOf, TopicsOf } from './topicmarks'
 import { Undo } from './undo'
 
-const verdict = (r: Schemas['RuleVerdict']) => (r.off ? 'off' : !r.looks ? 'looks elsewhere' : r.answer === 'yes' ? 'matches' : r.answer === 'no' ? 'does not match' : r.answer)
+const verdict = (r: Schemas['RuleVerdict']) =>
+  r.off
+    ? 'off'
+    : !r.looks
+      ? 'looks elsewhere'
+      : r.answer === 'yes'
+        ? 'matches'
+        : r.answer === 'no'
+          ? 'does not match'
+          : r.answer
 
 /** Why something of a message was filed, or was not. */
 export function Message() {
@@ -22,48 +32,120 @@ export function Message() {
   const [back, setBack] = useState(0)
   const [undoing, setUndoing] = useState<Schemas['Item'] | null>(null)
   const client = useQueryClient()
-  const again = useMutation({ mutationFn: () => value(api.POST('/api/v1/messages/{number}/again', { params: { path: { number } } })), onSuccess: () => client.invalidateQueries({ queryKey: ['message'] }) })
-  const begun = (pass: number) => { setDoing(pass); void client.invalidateQueries({ queryKey: ['message'] }) }
-  const query = useQuery({ queryKey: ['message', number, thorough], placeholderData: keepPreviousData, queryFn: () => value(api.GET('/api/v1/messages/{number}', { params: { path: { number }, query: { thorough } } })) })
+  const again = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/messages/{number}/again', { params: { path: { number } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.message }),
+  })
+  const begun = (pass: number) => {
+    setDoing(pass)
+    void client.invalidateQueries({ queryKey: keys.message })
+  }
+  const query = useQuery({ ...queries.message(number, thorough), placeholderData: keepPreviousData })
   return (
     <Listing query={query}>
       {(x) => {
         const open = x.rules.some((r) => r.answer === 'not yet' || r.items.some((i) => i.unknown?.includes('contents')))
         return (
-          <Page title={x.message.subject || 'No subject'} sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)}${receivedAs(x.message.received_from)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
-            actions={<><Button look="main" onClick={() => setByHand('file')}>File by hand…</Button><Button onClick={() => setByHand('change')}>Label or move…</Button><Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button></>}>
+          <Page
+            title={x.message.subject || 'No subject'}
+            sub={`From ${x.message.sender_name ? `${x.message.sender_name}, ` : ''}${x.message.sender_address}, received ${when(x.message.received_at)}${receivedAs(x.message.received_from)} in ${x.message.mailbox}, ${x.message.folder}. ${size(x.message.size)}, ${many(x.message.attachments, 'attachment')}.`}
+            actions={
+              <>
+                <Button look="main" onClick={() => setByHand('file')}>
+                  File by hand…
+                </Button>
+                <Button onClick={() => setByHand('change')}>Label or move…</Button>
+                <Button onClick={() => void go(`/rules/new?from=${number}`)}>Make a rule from this</Button>
+              </>
+            }
+          >
             <ProofOf number={number} />
-            {x.remark && <p role="status" className="mb-4 max-w-5xl text-ink-2">{x.remark}</p>}
+            {x.remark && (
+              <p role="status" className="mb-4 max-w-5xl text-ink-2">
+                {x.remark}
+              </p>
+            )}
             {doing > 0 && <Doing pass={doing} onBack={setBack} />}
-            {byHand === 'file' && <FileSheet hand={[{ number }]} message onClose={() => setByHand('')} onBegun={begun} />}
+            {byHand === 'file' && (
+              <FileSheet hand={[{ number }]} message onClose={() => setByHand('')} onBegun={begun} />
+            )}
             {byHand === 'change' && <ChangeSheet numbers={[number]} onClose={() => setByHand('')} onBegun={begun} />}
             {back > 0 && <Undo what={{ pass: back }} onClose={() => setBack(0)} />}
             <div className="grid max-w-5xl grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-2">
               <section>
                 <h2>What was decided</h2>
-                {x.decided.length === 0 && <p className="py-3 text-ink-2">Nothing of this message was filed, and nothing waits.</p>}
+                {x.decided.length === 0 && (
+                  <p className="py-3 text-ink-2">Nothing of this message was filed, and nothing waits.</p>
+                )}
                 <Wrong error={again.error} />
                 {x.decided.map((i) => (
                   <div key={i.id}>
                     <ItemLine item={i} />
-                    {!i.undo && (i.verdict === 'filed' || i.verdict === 'already there') && <p className="ml-3 border-l-2 border-line-2 pl-3"><button className="add !text-sm" aria-label={`Take ${i.name} back`} onClick={() => setUndoing(i)}>Take it back…</button></p>}
+                    {!i.undo && (i.verdict === 'filed' || i.verdict === 'already there') && (
+                      <p className="ml-3 border-l-2 border-line-2 pl-3">
+                        <button
+                          className="add !text-sm"
+                          aria-label={`Take ${i.name} back`}
+                          onClick={() => setUndoing(i)}
+                        >
+                          Take it back…
+                        </button>
+                      </p>
+                    )}
                   </div>
                 ))}
-                {x.again > 0 && <p className="mt-3"><Button onClick={() => again.mutate()} disabled={again.isPending}>File it again</Button></p>}
-                {x.steps.length > 0 && <><h2 className="mt-6">What was done with it</h2><Steps steps={x.steps} /></>}
+                {x.again > 0 && (
+                  <p className="mt-3">
+                    <Button onClick={() => again.mutate()} disabled={again.isPending}>
+                      File it again
+                    </Button>
+                  </p>
+                )}
+                {x.steps.length > 0 && (
+                  <>
+                    <h2 className="mt-6">What was done with it</h2>
+                    <Steps steps={x.steps} />
+                  </>
+                )}
                 <TopicsOf number={number} />
               </section>
               <section>
-                <div className="flex items-start justify-between gap-3"><h2>What each rule makes of it</h2>{open && !thorough && <Button onClick={() => setThorough(true)}>Look into it</Button>}</div>
-                {open && !thorough && <p className="text-sm text-ink-3">A verdict hangs on a text or an archive that was not read.</p>}
+                <div className="flex items-start justify-between gap-3">
+                  <h2>What each rule makes of it</h2>
+                  {open && !thorough && <Button onClick={() => setThorough(true)}>Look into it</Button>}
+                </div>
+                {open && !thorough && (
+                  <p className="text-sm text-ink-3">A verdict hangs on a text or an archive that was not read.</p>
+                )}
                 {x.rules.length === 0 && <p className="py-3 text-ink-2">There is no rule yet.</p>}
                 {x.rules.map((r) => (
                   <div key={r.rule} className="border-t border-line py-3 first-of-type:border-0">
-                    <p className="flex justify-between gap-3 font-semibold">{r.rule}<Chip word={verdict(r)} /></p>
-                    <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">{r.off ? 'The rule is switched off.' : r.looks ? r.reason : 'The rule does not look into this mailbox or folder.'}</p>
-                    {r.note && <p className="mt-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">{r.note.charAt(0).toUpperCase() + r.note.slice(1)}.</p>}
+                    <p className="flex justify-between gap-3 font-semibold">
+                      {r.rule}
+                      <Chip word={verdict(r)} />
+                    </p>
+                    <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">
+                      {r.off
+                        ? 'The rule is switched off.'
+                        : r.looks
+                          ? r.reason
+                          : 'The rule does not look into this mailbox or folder.'}
+                    </p>
+                    {r.note && (
+                      <p className="mt-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">
+                        {r.note.charAt(0).toUpperCase() + r.note.slice(1)}.
+                      </p>
+                    )}
                     {r.items.length + r.steps.length > 0 && (
-                      <details className="text-[14.5px]"><summary className="text-pen">What it would do with {many(r.items.length, 'attachment')}</summary>{r.items.map((i) => <ItemLine key={i.item} item={i} />)}<Steps steps={r.steps} /></details>
+                      <details className="text-[14.5px]">
+                        <summary className="text-pen">
+                          What it would do with {many(r.items.length, 'attachment')}
+                        </summary>
+                        {r.items.map((i) => (
+                          <ItemLine key={i.item} item={i} />
+                        ))}
+                        <Steps steps={r.steps} />
+                      </details>
                     )}
                   </div>
                 ))}

@@ -9,15 +9,44 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
   const taken = item.verdict === 'filed' && !!item.clash
   return (
     <div className="mt-2 ml-3 grid grid-cols-[1fr_auto] gap-x-3 border-l-2 border-line-2 pl-3">
-      <span className="overflow-hidden text-ellipsis">{item.name} <span className="text-[13.5px] text-ink-3">{size(item.size)}</span></span>
-      <span><Chip word={taken ? 'name taken' : item.verdict} /></span>
+      <span className="overflow-hidden text-ellipsis">
+        {item.name} <span className="text-[13.5px] text-ink-3">{size(item.size)}</span>
+      </span>
+      <span>
+        <Chip word={taken ? 'name taken' : item.verdict} />
+      </span>
       <small className="col-span-2 text-[13.5px] [overflow-wrap:anywhere] text-ink-2">
         {item.verdict === 'filed' || (item.verdict === 'already there' && item.path) ? item.path : item.reason}
-        {taken && <><br />{item.clash}</>}
-        {item.undo && <><br />{item.undo === 'asked' ? 'It is being taken back.' : item.reason}</>}
-        {!item.undo && item.verdict === 'filed' && item.reason.includes(';') && <><br />{item.reason}</>}
-        {item.verdict === 'filed' && item.unknown?.some((u) => u.startsWith('register')) && <><br />The number is drawn when it is filed.</>}
-        {item.verdict === 'filed' && item.unknown?.some((u) => !u.startsWith('register')) && <><br />The rest of the name is seen once the message is read.</>}
+        {taken && (
+          <>
+            <br />
+            {item.clash}
+          </>
+        )}
+        {item.undo && (
+          <>
+            <br />
+            {item.undo === 'asked' ? 'It is being taken back.' : item.reason}
+          </>
+        )}
+        {!item.undo && item.verdict === 'filed' && item.reason.includes(';') && (
+          <>
+            <br />
+            {item.reason}
+          </>
+        )}
+        {item.verdict === 'filed' && item.unknown?.some((u) => u.startsWith('register')) && (
+          <>
+            <br />
+            The number is drawn when it is filed.
+          </>
+        )}
+        {item.verdict === 'filed' && item.unknown?.some((u) => !u.startsWith('register')) && (
+          <>
+            <br />
+            The rest of the name is seen once the message is read.
+          </>
+        )}
         {item.advice && item.verdict !== 'filed' && <>. {item.advice}</>}
       </small>
     </div>
@@ -25,8 +54,14 @@ export function ItemLine({ item }: { item: Schemas['Item'] }) {
 }
 
 const doing: Record<Schemas['Step']['kind'], (what: string) => string> = {
-  mark: (w) => `mark ${w}`, label: (w) => `label “${w}”`, 'remove label': (w) => `take off the label “${w}”`, move: (w) => `move to “${w}”`, return: (w) => `move back to “${w}”`,
-  reply: (w) => `reply to ${w}`, draft: (w) => `draft of a reply to ${w}`, tell: (w) => `tell ${w}`,
+  mark: (w) => `mark ${w}`,
+  label: (w) => `label “${w}”`,
+  'remove label': (w) => `take off the label “${w}”`,
+  move: (w) => `move to “${w}”`,
+  return: (w) => `move back to “${w}”`,
+  reply: (w) => `reply to ${w}`,
+  draft: (w) => `draft of a reply to ${w}`,
+  tell: (w) => `tell ${w}`,
 }
 
 /** What is done with a message afterwards. */
@@ -36,8 +71,13 @@ export function Steps({ steps }: { steps: Schemas['Step'][] }) {
     <ul aria-label="Afterwards" className="mt-2 ml-3 border-l-2 border-line-2 pl-3 text-[14px]">
       {steps.map((s, i) => (
         <li key={s.id ?? i} className="grid grid-cols-[1fr_auto] gap-x-3 py-0.5">
-          <span className="[overflow-wrap:anywhere] text-ink-2">{doing[s.kind](s.what)}{s.reason && <small className="block text-[13.5px] text-ink-3">{s.reason}</small>}</span>
-          <span><Chip word={s.state === 'to do' ? 'afterwards' : s.state === 'unsure' ? 'may be sent' : s.state} /></span>
+          <span className="[overflow-wrap:anywhere] text-ink-2">
+            {doing[s.kind](s.what)}
+            {s.reason && <small className="block text-[13.5px] text-ink-3">{s.reason}</small>}
+          </span>
+          <span>
+            <Chip word={s.state === 'to do' ? 'afterwards' : s.state === 'unsure' ? 'may be sent' : s.state} />
+          </span>
         </li>
       ))}
     </ul>
@@ -48,8 +88,16 @@ export function MessageHead({ message, time }: { message: Schemas['Message']; ti
   return (
     <>
       <div className="flex justify-between gap-3">
-        {message.id ? <Link to={`/messages/${message.id}`} className="truncate font-semibold hover:underline">{message.subject || 'No subject'}</Link> : <span className="truncate font-semibold">{message.subject || 'No subject'}</span>}
-        <time dateTime={message.received_at} className="shrink-0 text-[13.5px] text-ink-3">{time}</time>
+        {message.id ? (
+          <Link to={`/messages/${message.id}`} className="truncate font-semibold hover:underline">
+            {message.subject || 'No subject'}
+          </Link>
+        ) : (
+          <span className="truncate font-semibold">{message.subject || 'No subject'}</span>
+        )}
+        <time dateTime={message.received_at} className="shrink-0 text-[13.5px] text-ink-3">
+          {time}
+        </time>
       </div>
       <div className="truncate text-[13.5px] text-ink-3">{message.sender_name || message.sender_address}</div>
     </>

@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 
-import { api, Problem, type Schemas, value } from '../api/client'
+import { Problem, type Schemas } from '../api/client'
+import { queries } from '../api/queries'
 import { Button, Listing } from '../ui/basics'
 import { many, size } from '../ui/format'
 
@@ -10,16 +11,42 @@ type Kind = Schemas['Story']['preview']
 /** The file, and the message, as far as they can be shown without running anything of them. */
 export function Preview({ filing: f, kind }: { filing: Schemas['Filing']; kind: Kind }) {
   const [view, setView] = useState<'file' | 'message'>('file')
-  const me = useQuery({ queryKey: ['me'], queryFn: () => value(api.GET('/api/v1/me')) })
-  const tab = (v: typeof view, name: string) => <button aria-current={view === v || undefined} className={`border-b-2 px-3 py-1.5 text-sm font-semibold ${view === v ? 'border-ink' : 'border-transparent text-ink-2 hover:text-ink'}`} onClick={() => setView(v)}>{name}</button>
+  const me = useQuery(queries.me)
+  const tab = (v: typeof view, name: string) => (
+    <button
+      aria-current={view === v || undefined}
+      className={`border-b-2 px-3 py-1.5 text-sm font-semibold ${view === v ? 'border-ink' : 'border-transparent text-ink-2 hover:text-ink'}`}
+      onClick={() => setView(v)}
+    >
+      {name}
+    </button>
+  )
   return (
     <section aria-label="Preview" className="min-w-0">
-      <div className="mb-3 border-b border-line">{tab('file', 'The file')}{me.data && me.data.role !== 'reader' && tab('message', 'The message')}</div>
-      {view === 'message' ? <iframe title="The message" sandbox="" className="h-[70vh] w-full rounded-lg border border-line bg-white" src={`/api/v1/messages/${f.message}/page`} />
-        : kind === 'none' ? <p className="text-ink-2">{f.state === 'filed' ? 'A file of this kind cannot be shown here. Download it to open it.' : 'There is no file to be shown.'}</p>
-        : kind === 'pdf' ? <PDF f={f} />
-        : kind === 'picture' ? <Picture f={f} />
-        : <Words f={f} table={kind === 'table'} />}
+      <div className="mb-3 border-b border-line">
+        {tab('file', 'The file')}
+        {me.data && me.data.role !== 'reader' && tab('message', 'The message')}
+      </div>
+      {view === 'message' ? (
+        <iframe
+          title="The message"
+          sandbox=""
+          className="h-[70vh] w-full rounded-lg border border-line bg-white"
+          src={`/api/v1/messages/${f.message}/page`}
+        />
+      ) : kind === 'none' ? (
+        <p className="text-ink-2">
+          {f.state === 'filed'
+            ? 'A file of this kind cannot be shown here. Download it to open it.'
+            : 'There is no file to be shown.'}
+        </p>
+      ) : kind === 'pdf' ? (
+        <PDF f={f} />
+      ) : kind === 'picture' ? (
+        <Picture f={f} />
+      ) : (
+        <Words f={f} table={kind === 'table'} />
+      )}
     </section>
   )
 }
@@ -32,7 +59,14 @@ async function octets(entry: string, first?: number): Promise<ArrayBuffer> {
   return response.arrayBuffer()
 }
 
-const useOctets = (f: Schemas['Filing'], first?: number) => useQuery({ queryKey: ['file', f.entry, f.checked_at, first], queryFn: () => octets(f.entry, first), retry: false, gcTime: 30_000, staleTime: Infinity })
+const useOctets = (f: Schemas['Filing'], first?: number) =>
+  useQuery({
+    queryKey: ['file', f.entry, f.checked_at, first],
+    queryFn: () => octets(f.entry, first),
+    retry: false,
+    gcTime: 30_000,
+    staleTime: Infinity,
+  })
 
 /** Text is UTF-8, UTF-16 where it says so, else Windows-1252, as most old programs write. */
 function decode(data: ArrayBuffer): string {
@@ -55,8 +89,22 @@ function Words({ f, table }: { f: Schemas['Filing']; table: boolean }) {
         const cut = f.size > mostText
         return (
           <>
-            {table ? <Table text={cut ? text.slice(0, text.lastIndexOf('\n')) : text} /> : <pre tabIndex={0} aria-label="The file’s text" className="max-h-[70vh] overflow-auto rounded-lg border border-line bg-sheet-2 p-4 text-[13.5px] whitespace-pre-wrap [overflow-wrap:anywhere]">{text}</pre>}
-            {cut && <p className="mt-2 text-sm text-ink-3">The first {size(mostText)} of {size(f.size)}.</p>}
+            {table ? (
+              <Table text={cut ? text.slice(0, text.lastIndexOf('\n')) : text} />
+            ) : (
+              <pre
+                tabIndex={0}
+                aria-label="The file’s text"
+                className="max-h-[70vh] overflow-auto rounded-lg border border-line bg-sheet-2 p-4 text-[13.5px] whitespace-pre-wrap [overflow-wrap:anywhere]"
+              >
+                {text}
+              </pre>
+            )}
+            {cut && (
+              <p className="mt-2 text-sm text-ink-3">
+                The first {size(mostText)} of {size(f.size)}.
+              </p>
+            )}
           </>
         )
       }}
@@ -78,11 +126,15 @@ export function rowsOf(text: string): string[][] {
     const c = text[i]
     if (quoted) {
       if (c !== '"') cell += c
-      else if (text[i + 1] === '"') { cell += '"'; i++ }
-      else quoted = false
+      else if (text[i + 1] === '"') {
+        cell += '"'
+        i++
+      } else quoted = false
     } else if (c === '"' && cell === '') quoted = true
-    else if (c === between) { row.push(cell); cell = '' }
-    else if (c === '\n' || c === '\r') {
+    else if (c === between) {
+      row.push(cell)
+      cell = ''
+    } else if (c === '\n' || c === '\r') {
       if (c === '\r' && text[i + 1] === '\n') i++
       row.push(cell)
       if (row.length > 1 || cell) rows.push(row)
@@ -98,10 +150,33 @@ function Table({ text }: { text: string }) {
   const [head = [], ...rows] = rowsOf(text)
   return (
     <>
-      <div tabIndex={0} role="region" aria-label="The file’s table" className="max-h-[70vh] overflow-auto rounded-lg border border-line">
+      <div
+        tabIndex={0}
+        role="region"
+        aria-label="The file’s table"
+        className="max-h-[70vh] overflow-auto rounded-lg border border-line"
+      >
         <table className="w-full text-[13.5px]">
-          <thead><tr className="sticky top-0 bg-sheet-2 text-left">{head.map((c, i) => <th key={i} scope="col" className="border-b border-line-2 px-2.5 py-1.5 font-semibold">{c}</th>)}</tr></thead>
-          <tbody>{rows.slice(0, mostRows).map((r, i) => <tr key={i} className="border-b border-line">{r.map((c, k) => <td key={k} className={`px-2.5 py-1 ${/^-?[\d.,]+$/.test(c) ? 'text-right' : ''}`}>{c}</td>)}</tr>)}</tbody>
+          <thead>
+            <tr className="sticky top-0 bg-sheet-2 text-left">
+              {head.map((c, i) => (
+                <th key={i} scope="col" className="border-b border-line-2 px-2.5 py-1.5 font-semibold">
+                  {c}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.slice(0, mostRows).map((r, i) => (
+              <tr key={i} className="border-b border-line">
+                {r.map((c, k) => (
+                  <td key={k} className={`px-2.5 py-1 ${/^-?[\d.,]+$/.test(c) ? 'text-right' : ''}`}>
+                    {c}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
         </table>
       </div>
       {rows.length > mostRows && <p className="mt-2 text-sm text-ink-3">The first {mostRows} lines.</p>}
@@ -118,26 +193,47 @@ function Picture({ f }: { f: Schemas['Filing'] }) {
   useEffect(() => {
     if (!query.data) return
     let gone = false
-    void createImageBitmap(new Blob([query.data])).then((picture) => {
-      const to = canvas.current
-      if (gone || !to) return
-      if (picture.width * picture.height > mostPixels) return setSaid(`The picture has ${picture.width} × ${picture.height} dots, too many to be shown here.`)
-      const scale = Math.min(1, 2000 / Math.max(picture.width, picture.height))
-      to.width = picture.width * scale
-      to.height = picture.height * scale
-      to.getContext('2d')!.drawImage(picture, 0, 0, to.width, to.height)
-      setSaid(`${picture.width} × ${picture.height} dots, ${size(f.size)}`)
-    }, () => !gone && setSaid('The picture cannot be read. Download it to look at it.'))
-    return () => { gone = true }
+    void createImageBitmap(new Blob([query.data])).then(
+      (picture) => {
+        const to = canvas.current
+        if (gone || !to) return
+        if (picture.width * picture.height > mostPixels)
+          return setSaid(`The picture has ${picture.width} × ${picture.height} dots, too many to be shown here.`)
+        const scale = Math.min(1, 2000 / Math.max(picture.width, picture.height))
+        to.width = picture.width * scale
+        to.height = picture.height * scale
+        to.getContext('2d')!.drawImage(picture, 0, 0, to.width, to.height)
+        setSaid(`${picture.width} × ${picture.height} dots, ${size(f.size)}`)
+      },
+      () => !gone && setSaid('The picture cannot be read. Download it to look at it.'),
+    )
+    return () => {
+      gone = true
+    }
   }, [query.data, f.size])
   return (
     <Listing query={query}>
-      {() => <><canvas ref={canvas} role="img" aria-label={f.file} className="max-h-[70vh] max-w-full rounded-lg border border-line bg-white" /><p role="status" className="mt-2 text-sm text-ink-3">{said}</p></>}
+      {() => (
+        <>
+          <canvas
+            ref={canvas}
+            role="img"
+            aria-label={f.file}
+            className="max-h-[70vh] max-w-full rounded-lg border border-line bg-white"
+          />
+          <p role="status" className="mt-2 text-sm text-ink-3">
+            {said}
+          </p>
+        </>
+      )}
     </Listing>
   )
 }
 
-const faces = import.meta.glob<string>('../../node_modules/pdfjs-dist/standard_fonts/*.{pfb,ttf}', { query: '?url', import: 'default' })
+const faces = import.meta.glob<string>('../../node_modules/pdfjs-dist/standard_fonts/*.{pfb,ttf}', {
+  query: '?url',
+  import: 'default',
+})
 
 /** The fourteen typefaces that a document need not bring along (ISO 32000-1, section 9.6.2.2). */
 class Typefaces {
@@ -162,14 +258,25 @@ function PDF({ f }: { f: Schemas['Filing'] }) {
     const draw = async () => {
       const pdf = await import('pdfjs-dist')
       pdf.GlobalWorkerOptions.workerSrc = (await import('pdfjs-dist/build/pdf.worker.min.mjs?url')).default
-      const task = pdf.getDocument({ data, isEvalSupported: false, enableXfa: false, useSystemFonts: false, useWasm: false, useWorkerFetch: false, standardFontDataUrl: '/', BinaryDataFactory: Typefaces })
+      const task = pdf.getDocument({
+        data,
+        isEvalSupported: false,
+        enableXfa: false,
+        useSystemFonts: false,
+        useWasm: false,
+        useWorkerFetch: false,
+        standardFontDataUrl: '/',
+        BinaryDataFactory: Typefaces,
+      })
       try {
         const document = await task.promise
         const one = await document.getPage(Math.min(page, document.numPages))
         const to = canvas.current
         if (gone || !to) return
         const width = Math.max(320, to.parentElement!.clientWidth)
-        const viewport = one.getViewport({ scale: (width / one.getViewport({ scale: 1 }).width) * Math.min(2, window.devicePixelRatio || 1) })
+        const viewport = one.getViewport({
+          scale: (width / one.getViewport({ scale: 1 }).width) * Math.min(2, window.devicePixelRatio || 1),
+        })
         to.width = viewport.width
         to.height = viewport.height
         await one.render({ canvas: to, viewport }).promise
@@ -181,16 +288,47 @@ function PDF({ f }: { f: Schemas['Filing'] }) {
         void task.destroy()
       }
     }
-    void draw().catch((e: unknown) => !gone && setState({ pages: 0, wrong: e instanceof Error && e.name === 'PasswordException' ? 'The document asks for a password. Download it to open it.' : 'The document cannot be read. Download it to look at it.' }))
-    return () => { gone = true }
+    void draw().catch(
+      (e: unknown) =>
+        !gone &&
+        setState({
+          pages: 0,
+          wrong:
+            e instanceof Error && e.name === 'PasswordException'
+              ? 'The document asks for a password. Download it to open it.'
+              : 'The document cannot be read. Download it to look at it.',
+        }),
+    )
+    return () => {
+      gone = true
+    }
   }, [query.data, page])
   return (
     <Listing query={query}>
       {() => (
         <>
-          {state.wrong ? <p className="text-seal">{state.wrong}</p> : <canvas ref={canvas} role="img" aria-label={`${f.file}, page ${page}`} className="w-full rounded-lg border border-line bg-white" />}
+          {state.wrong ? (
+            <p className="text-seal">{state.wrong}</p>
+          ) : (
+            <canvas
+              ref={canvas}
+              role="img"
+              aria-label={`${f.file}, page ${page}`}
+              className="w-full rounded-lg border border-line bg-white"
+            />
+          )}
           <div ref={text} className="sr-only" />
-          {state.pages > 1 && <p className="mt-2 flex items-center justify-center gap-3 text-sm"><Button disabled={page === 1} onClick={() => setPage(page - 1)}>Before</Button>page {page} of {many(state.pages, 'page').split(' ')[0]}<Button disabled={page === state.pages} onClick={() => setPage(page + 1)}>Next</Button></p>}
+          {state.pages > 1 && (
+            <p className="mt-2 flex items-center justify-center gap-3 text-sm">
+              <Button disabled={page === 1} onClick={() => setPage(page - 1)}>
+                Before
+              </Button>
+              page {page} of {many(state.pages, 'page').split(' ')[0]}
+              <Button disabled={page === state.pages} onClick={() => setPage(page + 1)}>
+                Next
+              </Button>
+            </p>
+          )}
         </>
       )}
     </Listing>

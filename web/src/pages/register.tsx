@@ -4,9 +4,9 @@ import { lazy, Suspense, useEffect, useLayoutEffect, useRef, useState } from 're
 import { Link, useNavigate } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
-import { Tick } from '../letter/blanks'
+import { type Asked, keys, queries } from '../api/queries'
 import { useAddress, useTyped } from '../ui/address'
-import { Button, Field, Listing, Page, Pick, Pop, Sheet, Wrong } from '../ui/basics'
+import { Button, Field, Listing, Page, Pick, Pop, Sheet, Tick, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { Export } from './export'
 import { having, of } from './search'
@@ -14,59 +14,167 @@ import { having, of } from './search'
 const Activity = lazy(() => import('./activity').then((m) => ({ default: m.Activity })))
 
 type Filing = Schemas['Filing']
-type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
-const views = [['filings', 'Filings'], ['messages', 'Messages'], ['activity', 'Activity']] as const
+const views = [
+  ['filings', 'Filings'],
+  ['messages', 'Messages'],
+  ['activity', 'Activity'],
+] as const
 
 export function Register() {
   const [get, set] = useAddress()
   const [exporting, setExporting] = useState(false)
   const [choosing, setChoosing] = useState(false)
-  const language = useQuery({ queryKey: ['register', 'language'], queryFn: () => value(api.GET('/api/v1/register/language')), staleTime: 60_000 })
+  const language = useQuery({ ...queries.registerLanguage, staleTime: 60_000 })
   const text = get('text')
   const [typed, setTyped] = useTyped(text, (t) => set({ text: t }, true), 180)
   const view = get('view') || 'filings'
-  const asked: Asked = { text: text || undefined, rule: get('rule') || undefined, cabinet: get('cabinet') || undefined, folder: get('folder') || undefined }
+  const asked: Asked = {
+    text: text || undefined,
+    rule: get('rule') || undefined,
+    cabinet: get('cabinet') || undefined,
+    folder: get('folder') || undefined,
+  }
   const sort = (get('sort') || 'number') as 'number'
   const direction = get('direction') === 'up' ? 'up' : 'down'
-  const head = useQuery({ queryKey: ['register', 'head', asked], queryFn: () => value(api.GET('/api/v1/register', { params: { query: { ...asked, most: 1 } } })), placeholderData: keepPreviousData, retry: false })
+  const head = useQuery(queries.registerHead(asked))
   const found = head.data
   const place = asked.folder ?? asked.cabinet
-  const narrow = (name: string, v: string) => { const next = having(typed, name, v); setTyped(next, true); set({ text: next }) }
+  const narrow = (name: string, v: string) => {
+    const next = having(typed, name, v)
+    setTyped(next, true)
+    set({ text: next })
+  }
   return (
-    <Page title="Register" sub={head.error ? 'All that was filed.' : found && `${many(found.total, 'filing')}, ${size(found.size)}${place ? `, in ${place}` : ''}`}
-      actions={<><Button onClick={() => setChoosing(true)}>Columns</Button><Button look="main" disabled={!found?.total} onClick={() => setExporting(true)}>Export…</Button></>}>
+    <Page
+      title="Register"
+      sub={
+        head.error
+          ? 'All that was filed.'
+          : found && `${many(found.total, 'filing')}, ${size(found.size)}${place ? `, in ${place}` : ''}`
+      }
+      actions={
+        <>
+          <Button onClick={() => setChoosing(true)}>Columns</Button>
+          <Button look="main" disabled={!found?.total} onClick={() => setExporting(true)}>
+            Export…
+          </Button>
+        </>
+      }
+    >
       <div className="mb-4 flex flex-wrap items-center gap-2">
-        <input type="search" aria-label="Search the register" placeholder="Words, or sender:tidewatch kind:pdf since:2026-05" className="field !w-auto min-w-52 flex-1" value={typed} onChange={(e) => setTyped(e.target.value)} />
-        <Pop label="Narrow…"><Narrow text={typed} kinds={language.data?.kinds ?? []} onSet={narrow} /></Pop>
+        <input
+          type="search"
+          aria-label="Search the register"
+          placeholder="Words, or sender:tidewatch kind:pdf since:2026-05"
+          className="field !w-auto min-w-52 flex-1"
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
+        <Pop label="Narrow…">
+          <Narrow text={typed} kinds={language.data?.kinds ?? []} onSet={narrow} />
+        </Pop>
         <nav aria-label="Views" className="flex">
-          {views.map(([v, name]) => <button key={v} aria-current={view === v || undefined} className={`border-b-2 px-3 py-1.5 text-sm font-semibold ${view === v ? 'border-ink' : 'border-transparent text-ink-2 hover:text-ink'}`} onClick={() => set({ view: v === 'filings' ? '' : v })}>{name}</button>)}
+          {views.map(([v, name]) => (
+            <button
+              key={v}
+              aria-current={view === v || undefined}
+              className={`border-b-2 px-3 py-1.5 text-sm font-semibold ${view === v ? 'border-ink' : 'border-transparent text-ink-2 hover:text-ink'}`}
+              onClick={() => set({ view: v === 'filings' ? '' : v })}
+            >
+              {name}
+            </button>
+          ))}
         </nav>
       </div>
-      {asked.rule && <p className="mb-3 text-sm text-ink-2">Only one rule’s filings. <button className="add" onClick={() => set({ rule: '' })}>All rules</button></p>}
+      {asked.rule && (
+        <p className="mb-3 text-sm text-ink-2">
+          Only one rule’s filings.{' '}
+          <button className="add" onClick={() => set({ rule: '' })}>
+            All rules
+          </button>
+        </p>
+      )}
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 lg:grid-cols-[12.5rem_minmax(0,1fr)]">
         <nav aria-label="Folders" className="text-[14px] leading-[1.85] max-lg:max-h-64 max-lg:overflow-auto">
-          <Branches asked={{ text: asked.text, rule: asked.rule }} chosen={{ cabinet: asked.cabinet ?? '', folder: asked.folder ?? '' }} onPick={(cabinet, folder) => set({ cabinet, folder })} />
-          {place && <Button look="quiet" className="!px-0" onClick={() => set({ cabinet: '', folder: '' })}>All folders</Button>}
+          <Branches
+            asked={{ text: asked.text, rule: asked.rule }}
+            chosen={{ cabinet: asked.cabinet ?? '', folder: asked.folder ?? '' }}
+            onPick={(cabinet, folder) => set({ cabinet, folder })}
+          />
+          {place && (
+            <Button look="quiet" className="!px-0" onClick={() => set({ cabinet: '', folder: '' })}>
+              All folders
+            </Button>
+          )}
         </nav>
         <div className="min-w-0">
-          {view === 'activity' ? <Suspense fallback={<p role="status" className="text-ink-3">Opening…</p>}><Activity asked={asked} onNarrow={narrow} /></Suspense>
-            : view === 'messages' ? <Messages asked={asked} total={found?.total} />
-            : language.data && <Filings asked={asked} sort={sort} direction={direction} columns={language.data.columns.filter((c) => language.data.chosen.includes(c.name)).toSorted((a, b) => language.data.chosen.indexOf(a.name) - language.data.chosen.indexOf(b.name))}
-              total={found?.total} onSort={(by, way) => set({ sort: by === 'number' ? '' : by, direction: way === 'up' ? 'up' : '' })} />}
+          {view === 'activity' ? (
+            <Suspense
+              fallback={
+                <p role="status" className="text-ink-3">
+                  Opening…
+                </p>
+              }
+            >
+              <Activity asked={asked} onNarrow={narrow} />
+            </Suspense>
+          ) : view === 'messages' ? (
+            <Messages asked={asked} total={found?.total} />
+          ) : (
+            language.data && (
+              <Filings
+                asked={asked}
+                sort={sort}
+                direction={direction}
+                columns={language.data.columns
+                  .filter((c) => language.data.chosen.includes(c.name))
+                  .toSorted((a, b) => language.data.chosen.indexOf(a.name) - language.data.chosen.indexOf(b.name))}
+                total={found?.total}
+                onSort={(by, way) => set({ sort: by === 'number' ? '' : by, direction: way === 'up' ? 'up' : '' })}
+              />
+            )
+          )}
         </div>
       </div>
-      {exporting && found && language.data && <Export asked={asked} sort={sort} direction={direction} total={found.total} columns={language.data.chosen} onClose={() => setExporting(false)} />}
+      {exporting && found && language.data && (
+        <Export
+          asked={asked}
+          sort={sort}
+          direction={direction}
+          total={found.total}
+          columns={language.data.chosen}
+          onClose={() => setExporting(false)}
+        />
+      )}
       {choosing && language.data && <Columns language={language.data} onClose={() => setChoosing(false)} />}
     </Page>
   )
 }
 
-function Narrow({ text, kinds, onSet }: { text: string; kinds: string[]; onSet: (name: string, value: string) => void }) {
+function Narrow({
+  text,
+  kinds,
+  onSet,
+}: {
+  text: string
+  kinds: string[]
+  onSet: (name: string, value: string) => void
+}) {
   const field = (name: string, label: string, hint?: string, type = 'text') => {
     // A month or a year that was typed in the search shows as no day, and stays.
     const shown = type === 'date' && !/^\d{4}-\d\d-\d\d$/.test(of(text, name)) ? '' : of(text, name)
     const changed = (v: string) => v !== shown
-    return <Field key={name + of(text, name)} label={label} type={type} hint={hint} defaultValue={shown} onBlur={(e) => changed(e.target.value) && onSet(name, e.target.value)} onKeyDown={(e) => e.key === 'Enter' && changed(e.currentTarget.value) && onSet(name, e.currentTarget.value)} />
+    return (
+      <Field
+        key={name + of(text, name)}
+        label={label}
+        type={type}
+        hint={hint}
+        defaultValue={shown}
+        onBlur={(e) => changed(e.target.value) && onSet(name, e.target.value)}
+        onKeyDown={(e) => e.key === 'Enter' && changed(e.currentTarget.value) && onSet(name, e.currentTarget.value)}
+      />
+    )
   }
   return (
     <>
@@ -75,14 +183,34 @@ function Narrow({ text, kinds, onSet }: { text: string; kinds: string[]; onSet: 
         {field('subject', 'Subject')}
         {field('file', 'File name')}
         {field('rule', 'Rule')}
-        <Pick label="Kind" value={of(text, 'kind')} onChange={(v) => onSet('kind', v)} choices={[['', 'any'], ...kinds.map((k): [string, string] => [k, k])]} />
-        <Pick label="What became of it" value={of(text, 'state')} onChange={(v) => onSet('state', v)} choices={[['', 'filed, and not taken back'], ['missing', 'missing'], ['changed', 'changed since'], ['replaced', 'replaced'], ['taken back', 'taken back'], ['void', 'the number came to nothing'], ['all', 'every number']]} />
+        <Pick
+          label="Kind"
+          value={of(text, 'kind')}
+          onChange={(v) => onSet('kind', v)}
+          choices={[['', 'any'], ...kinds.map((k): [string, string] => [k, k])]}
+        />
+        <Pick
+          label="What became of it"
+          value={of(text, 'state')}
+          onChange={(v) => onSet('state', v)}
+          choices={[
+            ['', 'filed, and not taken back'],
+            ['missing', 'missing'],
+            ['changed', 'changed since'],
+            ['replaced', 'replaced'],
+            ['taken back', 'taken back'],
+            ['void', 'the number came to nothing'],
+            ['all', 'every number'],
+          ]}
+        />
         {field('since', 'Received since', undefined, 'date')}
         {field('before', 'Received before', undefined, 'date')}
         {field('larger', 'Larger than', 'such as 2MB')}
         {field('note', 'In a note')}
       </div>
-      <p className="text-sm text-ink-3">Each is a filter in the search: it can be typed there too, and the page’s address holds it.</p>
+      <p className="text-sm text-ink-3">
+        Each is a filter in the search: it can be typed there too, and the page’s address holds it.
+      </p>
     </>
   )
 }
@@ -92,10 +220,18 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
   const [chosen, setChosen] = useState(language.chosen)
   const save = useMutation({
     mutationFn: (columns: string[]) => value(api.PUT('/api/v1/register/columns', { body: { columns } })),
-    onSuccess: () => { void client.invalidateQueries({ queryKey: ['register', 'language'] }); onClose() },
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: keys.registerLanguage })
+      onClose()
+    },
   })
   const rest = language.columns.filter((c) => !chosen.includes(c.name))
-  const move = (i: number, by: number) => { const next = [...chosen]; const [one] = next.splice(i, 1); next.splice(i + by, 0, one); setChosen(next) }
+  const move = (i: number, by: number) => {
+    const next = [...chosen]
+    const [one] = next.splice(i, 1)
+    next.splice(i + by, 0, one)
+    setChosen(next)
+  }
   return (
     <Sheet title="Columns" open onClose={onClose}>
       <p className="mb-3 text-ink-2">Here and in exports. They are kept for you.</p>
@@ -105,78 +241,206 @@ function Columns({ language, onClose }: { language: Schemas['RegisterLanguage'];
           return (
             <li key={name} className="flex items-center justify-between gap-2 border-b border-line py-1">
               <Tick label={c.title} checked onChange={() => setChosen(chosen.filter((n) => n !== name))} />
-              <span><button className="add min-h-7 min-w-7" disabled={i === 0} aria-label={`${c.title}: further left`} onClick={() => move(i, -1)}>↑</button><button className="add min-h-7 min-w-7" disabled={i === chosen.length - 1} aria-label={`${c.title}: further right`} onClick={() => move(i, 1)}>↓</button></span>
+              <span>
+                <button
+                  className="add min-h-7 min-w-7"
+                  disabled={i === 0}
+                  aria-label={`${c.title}: further left`}
+                  onClick={() => move(i, -1)}
+                >
+                  ↑
+                </button>
+                <button
+                  className="add min-h-7 min-w-7"
+                  disabled={i === chosen.length - 1}
+                  aria-label={`${c.title}: further right`}
+                  onClick={() => move(i, 1)}
+                >
+                  ↓
+                </button>
+              </span>
             </li>
           )
         })}
       </ol>
-      <div className="mt-2 grid sm:grid-cols-2">{rest.map((c) => <Tick key={c.name} label={c.title} checked={false} onChange={() => setChosen([...chosen, c.name])} />)}</div>
+      <div className="mt-2 grid sm:grid-cols-2">
+        {rest.map((c) => (
+          <Tick key={c.name} label={c.title} checked={false} onChange={() => setChosen([...chosen, c.name])} />
+        ))}
+      </div>
       <Wrong error={save.error} />
-      <div className="mt-5 flex flex-wrap justify-between gap-2"><Button onClick={() => save.mutate([])}>The usual ones</Button><span className="flex gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" disabled={chosen.length === 0 || save.isPending} onClick={() => save.mutate(chosen)}>Save</Button></span></div>
+      <div className="mt-5 flex flex-wrap justify-between gap-2">
+        <Button onClick={() => save.mutate([])}>The usual ones</Button>
+        <span className="flex gap-2">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button look="main" disabled={chosen.length === 0 || save.isPending} onClick={() => save.mutate(chosen)}>
+            Save
+          </Button>
+        </span>
+      </div>
     </Sheet>
   )
 }
 
 const sorts = ['number', 'received', 'filed', 'sender', 'subject', 'file', 'folder', 'size', 'kind', 'rule', 'mailbox']
-const widths: Record<string, string> = { number: '6.2rem', filed: '8rem', received: '8rem', sender: '11rem', address: '14rem', subject: '16rem', file: '18rem', folder: '15rem', cabinet: '8rem', place: '18rem', mailbox: '7rem', rule: '11rem', revision: '5rem', kind: '7rem', size: '5.2rem', checksum: '12rem', state: '6.5rem', remark: '10rem', notes: '12rem', message: '14rem' }
+const widths: Record<string, string> = {
+  number: '6.2rem',
+  filed: '8rem',
+  received: '8rem',
+  sender: '11rem',
+  address: '14rem',
+  subject: '16rem',
+  file: '18rem',
+  folder: '15rem',
+  cabinet: '8rem',
+  place: '18rem',
+  mailbox: '7rem',
+  rule: '11rem',
+  revision: '5rem',
+  kind: '7rem',
+  size: '5.2rem',
+  checksum: '12rem',
+  state: '6.5rem',
+  remark: '10rem',
+  notes: '12rem',
+  message: '14rem',
+}
 
 function cell(f: Filing, name: string) {
   switch (name) {
-    case 'number': return f.entry
-    case 'filed': return f.state === 'void' ? '' : when(f.filed_at)
-    case 'received': return when(f.received_at)
-    case 'sender': return f.sender_name || f.sender_address
-    case 'address': return f.sender_address
-    case 'size': return size(f.size)
-    case 'checksum': return f.sha256
-    case 'message': return f.message_url
-    case 'place': return f.place
-    case 'state': return f.state
-    default: return f[name as 'file']
+    case 'number':
+      return f.entry
+    case 'filed':
+      return f.state === 'void' ? '' : when(f.filed_at)
+    case 'received':
+      return when(f.received_at)
+    case 'sender':
+      return f.sender_name || f.sender_address
+    case 'address':
+      return f.sender_address
+    case 'size':
+      return size(f.size)
+    case 'checksum':
+      return f.sha256
+    case 'message':
+      return f.message_url
+    case 'place':
+      return f.place
+    case 'state':
+      return f.state
+    default:
+      return f[name as 'file']
   }
 }
 
 const rowHeight = 37
 
-function Filings({ asked, sort, direction, columns, total, onSort }: { asked: Asked; sort: 'number'; direction: 'up' | 'down'; columns: Schemas['RegisterColumn'][]; total?: number; onSort: (by: string, way: 'up' | 'down') => void }) {
+function Filings({
+  asked,
+  sort,
+  direction,
+  columns,
+  total,
+  onSort,
+}: {
+  asked: Asked
+  sort: 'number'
+  direction: 'up' | 'down'
+  columns: Schemas['RegisterColumn'][]
+  total?: number
+  onSort: (by: string, way: 'up' | 'down') => void
+}) {
   const go = useNavigate()
   const client = useQueryClient()
   const box = useRef<HTMLDivElement>(null)
   const [top, setTop] = useState(0)
-  const key = ['filings', asked, sort, direction]
+  const key = [...keys.filings, asked, sort, direction]
   const list = useInfiniteQuery({
     queryKey: key,
-    queryFn: ({ pageParam }) => value(api.GET('/api/v1/register', { params: { query: { ...asked, sort, direction, after: pageParam || undefined, most: 100 } } })),
-    initialPageParam: '', getNextPageParam: (last) => last.next, placeholderData: keepPreviousData, retry: false,
+    queryFn: ({ pageParam }) =>
+      value(
+        api.GET('/api/v1/register', {
+          params: { query: { ...asked, sort, direction, after: pageParam || undefined, most: 100 } },
+        }),
+      ),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+    placeholderData: keepPreviousData,
+    retry: false,
   })
   const rows = list.data?.pages.flatMap((p) => p.filings) ?? []
-  const virtual = useWindowVirtualizer({ count: rows.length, estimateSize: () => rowHeight, overscan: 12, scrollMargin: top })
+  const virtual = useWindowVirtualizer({
+    count: rows.length,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+    scrollMargin: top,
+  })
   const items = virtual.getVirtualItems()
   const last = items.at(-1)?.index ?? 0
-  useLayoutEffect(() => { if (box.current) setTop(box.current.getBoundingClientRect().top + window.scrollY) }, [list.isPending])
-  useEffect(() => { if (last >= rows.length - 30 && list.hasNextPage && !list.isFetchingNextPage) void list.fetchNextPage() })
+  useLayoutEffect(() => {
+    if (box.current) setTop(box.current.getBoundingClientRect().top + window.scrollY)
+  }, [list.isPending])
+  useEffect(() => {
+    if (last >= rows.length - 30 && list.hasNextPage && !list.isFetchingNextPage) void list.fetchNextPage()
+  })
   // What came meanwhile is shown at once while nobody has scrolled, else on a word.
   const listed = list.data?.pages[0].total
   const newer = total !== undefined && listed !== undefined && !list.isPlaceholderData ? total - listed : 0
   useEffect(() => {
-    if (newer !== 0 && window.scrollY < 300 && (list.data?.pages.length ?? 0) < 3) void client.invalidateQueries({ queryKey: ['filings'] })
+    if (newer !== 0 && window.scrollY < 300 && (list.data?.pages.length ?? 0) < 3)
+      void client.invalidateQueries({ queryKey: keys.filings })
   }, [newer, client, list.data?.pages.length])
   return (
     <Listing query={list} empty={(d) => d.pages[0].total === 0 && <Nothing asked={asked} />}>
       {() => (
         <>
-          {newer > 0 && window.scrollY >= 300 && <p className="sticky top-2 z-10 text-center"><Button className="shadow-sheet" onClick={() => { window.scrollTo(0, 0); void client.resetQueries({ queryKey: key }) }}>{many(newer, 'new filing')}: show</Button></p>}
+          {newer > 0 && window.scrollY >= 300 && (
+            <p className="sticky top-2 z-10 text-center">
+              <Button
+                className="shadow-sheet"
+                onClick={() => {
+                  window.scrollTo(0, 0)
+                  void client.resetQueries({ queryKey: key })
+                }}
+              >
+                {many(newer, 'new filing')}: show
+              </Button>
+            </p>
+          )}
           <div ref={box} className="overflow-x-auto" tabIndex={0} role="region" aria-label="Filings">
-            <table className="w-full table-fixed text-[14.5px]" style={{ minWidth: `calc(${columns.map((c) => widths[c.name]).join(' + ')})` }} aria-rowcount={listed}>
-              <colgroup>{columns.map((c) => <col key={c.name} style={{ width: widths[c.name] }} />)}</colgroup>
+            <table
+              className="w-full table-fixed text-[14.5px]"
+              style={{ minWidth: `calc(${columns.map((c) => widths[c.name]).join(' + ')})` }}
+              aria-rowcount={listed}
+            >
+              <colgroup>
+                {columns.map((c) => (
+                  <col key={c.name} style={{ width: widths[c.name] }} />
+                ))}
+              </colgroup>
               <thead>
                 <tr className="border-b border-line-2 text-left text-[13px] text-ink-3">
                   {columns.map((c) => {
                     const here = sort === c.name
                     const sortable = sorts.includes(c.name)
                     return (
-                      <th key={c.name} scope="col" aria-sort={here ? (direction === 'up' ? 'ascending' : 'descending') : undefined} className={`truncate px-2.5 py-2 font-semibold ${c.name === 'size' ? 'text-right' : ''}`}>
-                        {sortable ? <button className={`hover:text-ink ${here ? 'text-ink' : ''}`} onClick={() => onSort(c.name, here && direction === 'down' ? 'up' : 'down')}>{c.title}{here && <span aria-hidden> {direction === 'up' ? '↑' : '↓'}</span>}</button> : c.title}
+                      <th
+                        key={c.name}
+                        scope="col"
+                        aria-sort={here ? (direction === 'up' ? 'ascending' : 'descending') : undefined}
+                        className={`truncate px-2.5 py-2 font-semibold ${c.name === 'size' ? 'text-right' : ''}`}
+                      >
+                        {sortable ? (
+                          <button
+                            className={`hover:text-ink ${here ? 'text-ink' : ''}`}
+                            onClick={() => onSort(c.name, here && direction === 'down' ? 'up' : 'down')}
+                          >
+                            {c.title}
+                            {here && <span aria-hidden> {direction === 'up' ? '↑' : '↓'}</span>}
+                          </button>
+                        ) : (
+                          c.title
+                        )}
                       </th>
                     )
                   })}
@@ -187,20 +451,47 @@ function Filings({ asked, sort, direction, columns, total, onSort }: { asked: As
                 {items.map((item) => {
                   const f = rows[item.index]
                   return (
-                    <tr key={f.entry} aria-rowindex={item.index + 2} style={{ height: rowHeight }} className="cursor-pointer border-b border-line hover:bg-pen-soft" onClick={(e) => { if (!(e.target as Element).closest('a')) void go(`/register/${f.entry}`) }}>
+                    <tr
+                      key={f.entry}
+                      aria-rowindex={item.index + 2}
+                      style={{ height: rowHeight }}
+                      className="cursor-pointer border-b border-line hover:bg-pen-soft"
+                      onClick={(e) => {
+                        if (!(e.target as Element).closest('a')) void go(`/register/${f.entry}`)
+                      }}
+                    >
                       {columns.map((c) => (
-                        <td key={c.name} title={String(cell(f, c.name) ?? '')} className={`truncate px-2.5 ${c.name === 'size' ? 'text-right text-ink-2' : ''} ${c.name === 'file' ? 'font-semibold' : ''} ${c.name === 'state' && (f.state === 'missing' || f.state === 'changed') ? 'text-seal' : ''}`}>
-                          {c.name === 'number' ? <Link className="hover:underline" to={`/register/${f.entry}`}>{f.entry}</Link> : cell(f, c.name)}
+                        <td
+                          key={c.name}
+                          title={String(cell(f, c.name) ?? '')}
+                          className={`truncate px-2.5 ${c.name === 'size' ? 'text-right text-ink-2' : ''} ${c.name === 'file' ? 'font-semibold' : ''} ${c.name === 'state' && (f.state === 'missing' || f.state === 'changed') ? 'text-seal' : ''}`}
+                        >
+                          {c.name === 'number' ? (
+                            <Link className="hover:underline" to={`/register/${f.entry}`}>
+                              {f.entry}
+                            </Link>
+                          ) : (
+                            cell(f, c.name)
+                          )}
                         </td>
                       ))}
                     </tr>
                   )
                 })}
-                <tr aria-hidden style={{ height: Math.max(0, virtual.getTotalSize() - ((items.at(-1)?.end ?? top) - top)) }} />
+                <tr
+                  aria-hidden
+                  style={{ height: Math.max(0, virtual.getTotalSize() - ((items.at(-1)?.end ?? top) - top)) }}
+                />
               </tbody>
             </table>
           </div>
-          <p role="status" className="mt-3 text-center text-sm text-ink-3">{list.isFetchingNextPage ? 'Looking…' : list.hasNextPage ? `${rows.length.toLocaleString()} of ${listed?.toLocaleString()}` : ''}</p>
+          <p role="status" className="mt-3 text-center text-sm text-ink-3">
+            {list.isFetchingNextPage
+              ? 'Looking…'
+              : list.hasNextPage
+                ? `${rows.length.toLocaleString()} of ${listed?.toLocaleString()}`
+                : ''}
+          </p>
           <Wrong error={list.error} />
         </>
       )}
@@ -209,29 +500,72 @@ function Filings({ asked, sort, direction, columns, total, onSort }: { asked: As
 }
 
 function Nothing({ asked }: { asked: Asked }) {
-  return <>{asked.text || asked.folder || asked.cabinet || asked.rule ? 'Nothing of that kind was filed.' : 'Nothing was filed yet. Once a rule is on, every file is entered here with its number.'}</>
+  return (
+    <>
+      {asked.text || asked.folder || asked.cabinet || asked.rule
+        ? 'Nothing of that kind was filed.'
+        : 'Nothing was filed yet. Once a rule is on, every file is entered here with its number.'}
+    </>
+  )
 }
 
 function Messages({ asked, total }: { asked: Asked; total?: number }) {
   const list = useInfiniteQuery({
-    queryKey: ['filings', 'messages', asked, total],
-    queryFn: ({ pageParam }) => value(api.GET('/api/v1/register/messages', { params: { query: { ...asked, after: pageParam || undefined, most: 40 } } })),
-    initialPageParam: '', getNextPageParam: (last) => last.next, placeholderData: keepPreviousData, retry: false,
+    queryKey: [...keys.filings, 'messages', asked, total],
+    queryFn: ({ pageParam }) =>
+      value(
+        api.GET('/api/v1/register/messages', {
+          params: { query: { ...asked, after: pageParam || undefined, most: 40 } },
+        }),
+      ),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+    placeholderData: keepPreviousData,
+    retry: false,
   })
   return (
     <Listing query={list} empty={(d) => d.pages[0].total === 0 && <Nothing asked={asked} />}>
       {(d) => (
         <>
-          {d.pages.flatMap((p) => p.messages).map((m) => (
-            <article key={m.message} className="border-t border-line py-3 [content-visibility:auto] [contain-intrinsic-size:auto_90px] first:border-0">
-              <div className="flex justify-between gap-3"><Link to={`/messages/${m.message}`} className="truncate font-semibold hover:underline">{m.subject || 'No subject'}</Link><time dateTime={m.received_at} className="shrink-0 text-[13.5px] text-ink-3">{when(m.received_at)}</time></div>
-              <p className="truncate text-[13.5px] text-ink-3">{m.sender_name || m.sender_address} · {m.mailbox}</p>
-              <ul className="mt-1 ml-3 border-l-2 border-line-2 pl-3 text-[14.5px]">
-                {m.filings.map((f) => <li key={f.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)] gap-2"><Link className="py-0.5 text-pen hover:underline" to={`/register/${f.entry}`}>{f.entry}</Link><span className="truncate py-0.5">{f.file} <span className="text-ink-3">{f.folder}</span></span></li>)}
-              </ul>
-            </article>
-          ))}
-          {list.hasNextPage && <p className="mt-4 text-center"><Button onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>Show more messages</Button></p>}
+          {d.pages
+            .flatMap((p) => p.messages)
+            .map((m) => (
+              <article
+                key={m.message}
+                className="border-t border-line py-3 [content-visibility:auto] [contain-intrinsic-size:auto_90px] first:border-0"
+              >
+                <div className="flex justify-between gap-3">
+                  <Link to={`/messages/${m.message}`} className="truncate font-semibold hover:underline">
+                    {m.subject || 'No subject'}
+                  </Link>
+                  <time dateTime={m.received_at} className="shrink-0 text-[13.5px] text-ink-3">
+                    {when(m.received_at)}
+                  </time>
+                </div>
+                <p className="truncate text-[13.5px] text-ink-3">
+                  {m.sender_name || m.sender_address} · {m.mailbox}
+                </p>
+                <ul className="mt-1 ml-3 border-l-2 border-line-2 pl-3 text-[14.5px]">
+                  {m.filings.map((f) => (
+                    <li key={f.entry} className="grid grid-cols-[5.5rem_minmax(0,1fr)] gap-2">
+                      <Link className="py-0.5 text-pen hover:underline" to={`/register/${f.entry}`}>
+                        {f.entry}
+                      </Link>
+                      <span className="truncate py-0.5">
+                        {f.file} <span className="text-ink-3">{f.folder}</span>
+                      </span>
+                    </li>
+                  ))}
+                </ul>
+              </article>
+            ))}
+          {list.hasNextPage && (
+            <p className="mt-4 text-center">
+              <Button onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>
+                Show more messages
+              </Button>
+            </p>
+          )}
         </>
       )}
     </Listing>
@@ -241,27 +575,45 @@ function Messages({ asked, total }: { asked: Asked; total?: number }) {
 type Place = { cabinet: string; folder: string }
 
 /** The folders of one folder, opened where somebody opens them; with no cabinet, the cabinets. */
-function Branches({ asked, chosen, onPick, at = { cabinet: '', folder: '' } }: { asked: Asked; chosen: Place; onPick: (cabinet: string, folder: string) => void; at?: Place }) {
-  const query = useQuery({
-    queryKey: ['register', 'folders', asked, at.cabinet, at.folder],
-    queryFn: () => value(api.GET('/api/v1/register/folders', { params: { query: { ...asked, cabinet: at.cabinet || undefined, folder: at.folder || undefined } } })),
-    placeholderData: keepPreviousData, retry: false,
-  })
+function Branches({
+  asked,
+  chosen,
+  onPick,
+  at = { cabinet: '', folder: '' },
+}: {
+  asked: Asked
+  chosen: Place
+  onPick: (cabinet: string, folder: string) => void
+  at?: Place
+}) {
+  const query = useQuery(queries.registerFolders(asked, at.cabinet, at.folder))
   const [all, setAll] = useState(false)
   const most = 60
   return (
     <>
       {query.data?.slice(0, all ? undefined : most).map((b) => {
         const here = chosen.cabinet === b.cabinet && chosen.folder === b.folder
-        const within = chosen.cabinet === b.cabinet && (b.folder === '' || chosen.folder === b.folder || chosen.folder.startsWith(b.folder + '/'))
+        const within =
+          chosen.cabinet === b.cabinet &&
+          (b.folder === '' || chosen.folder === b.folder || chosen.folder.startsWith(b.folder + '/'))
         return (
           <div key={b.cabinet + '/' + b.folder} className={at.cabinet ? 'border-l border-line-2 pl-4' : ''}>
-            <button className={`text-left [overflow-wrap:anywhere] hover:underline ${here || !at.cabinet ? 'font-semibold' : ''} ${here ? 'text-pen' : ''}`} aria-current={here || undefined} onClick={() => onPick(b.cabinet, b.folder)}>{b.name} <span className="font-normal text-ink-3">{b.count.toLocaleString()}</span></button>
+            <button
+              className={`text-left [overflow-wrap:anywhere] hover:underline ${here || !at.cabinet ? 'font-semibold' : ''} ${here ? 'text-pen' : ''}`}
+              aria-current={here || undefined}
+              onClick={() => onPick(b.cabinet, b.folder)}
+            >
+              {b.name} <span className="font-normal text-ink-3">{b.count.toLocaleString()}</span>
+            </button>
             {b.more && (within || !at.cabinet) && <Branches asked={asked} chosen={chosen} onPick={onPick} at={b} />}
           </div>
         )
       })}
-      {!all && (query.data?.length ?? 0) > most && <button className="add" onClick={() => setAll(true)}>{(query.data!.length - most).toLocaleString()} more folders</button>}
+      {!all && (query.data?.length ?? 0) > most && (
+        <button className="add" onClick={() => setAll(true)}>
+          {(query.data!.length - most).toLocaleString()} more folders
+        </button>
+      )}
     </>
   )
 }

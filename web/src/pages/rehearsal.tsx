@@ -1,33 +1,87 @@
 import { useState } from 'react'
 
 import { Problem, type Schemas } from '../api/client'
-import { Chip, Wrong } from '../ui/basics'
+import { Chip, Tick, Wrong } from '../ui/basics'
 import { many, size, when } from '../ui/format'
 import { ItemLine, MessageHead, Steps } from './parts'
 import { MarkLine } from './topicmarks'
 
 /** On which messages a rehearsal is made. Nothing said is the last ones that are known. */
-export type Scope = { last?: number; since?: string; until?: string; message?: number; thorough?: boolean; show?: number }
+export type Scope = {
+  last?: number
+  since?: string
+  until?: string
+  message?: number
+  thorough?: boolean
+  show?: number
+}
 
 /** How many messages a rehearsal can show. */
 const mostShown = 50000
 
-const spans: [string, string, Scope][] = [['known', 'the last 50 that are known', {}], ['100', 'the last 100', { last: 100 }], ['1000', 'the last 1,000', { last: 1000 }], ['days', 'days…', { since: '' }], ['one', 'one message', {}]]
+const spans: [string, string, Scope][] = [
+  ['known', 'the last 50 that are known', {}],
+  ['100', 'the last 100', { last: 100 }],
+  ['1000', 'the last 1,000', { last: 1000 }],
+  ['days', 'days…', { since: '' }],
+  ['one', 'one message', {}],
+]
 
 function ScopeLine({ scope, setScope }: { scope: Scope; setScope: (s: Scope) => void }) {
-  const which = scope.message ? 'one' : scope.since !== undefined || scope.until !== undefined ? 'days' : scope.last ? String(scope.last) : 'known'
+  const which = scope.message
+    ? 'one'
+    : scope.since !== undefined || scope.until !== undefined
+      ? 'days'
+      : scope.last
+        ? String(scope.last)
+        : 'known'
   const day = (key: 'since' | 'until', label: string) => (
-    <label className="flex items-center gap-1.5">{label}<input type="date" className="field !w-auto !py-1" value={scope[key] ?? ''} onChange={(e) => setScope({ ...scope, [key]: e.target.value || undefined, ...(key === 'until' && scope.since === undefined ? { since: '' } : {}) })} /></label>
+    <label className="flex items-center gap-1.5">
+      {label}
+      <input
+        type="date"
+        className="field !w-auto !py-1"
+        value={scope[key] ?? ''}
+        onChange={(e) =>
+          setScope({
+            ...scope,
+            [key]: e.target.value || undefined,
+            ...(key === 'until' && scope.since === undefined ? { since: '' } : {}),
+          })
+        }
+      />
+    </label>
   )
   return (
     <div className="mt-1.5 mb-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 text-sm">
-      <label className="flex items-center gap-1.5">on
-        <select className="field !w-auto !py-1" value={which} onChange={(e) => setScope({ ...spans.find(([k]) => k === e.target.value)![2], thorough: scope.thorough })}>
-          {spans.filter(([k]) => k !== 'one' || which === 'one').map(([k, word]) => <option key={k} value={k}>{word}</option>)}
+      <label className="flex items-center gap-1.5">
+        on
+        <select
+          className="field !w-auto !py-1"
+          value={which}
+          onChange={(e) => setScope({ ...spans.find(([k]) => k === e.target.value)![2], thorough: scope.thorough })}
+        >
+          {spans
+            .filter(([k]) => k !== 'one' || which === 'one')
+            .map(([k, word]) => (
+              <option key={k} value={k}>
+                {word}
+              </option>
+            ))}
         </select>
       </label>
-      {which === 'days' && <>{day('since', 'from')}{day('until', 'to')}</>}
-      <label className="flex items-center gap-1.5"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={!!scope.thorough} onChange={(e) => setScope({ ...scope, thorough: e.target.checked || undefined })} />look into texts and archives</label>
+      {which === 'days' && (
+        <>
+          {day('since', 'from')}
+          {day('until', 'to')}
+        </>
+      )}
+      <Tick
+        className=""
+        label="look into texts and archives"
+        checked={!!scope.thorough}
+        onChange={(on) => setScope({ ...scope, thorough: on || undefined })}
+      />
     </div>
   )
 }
@@ -50,47 +104,115 @@ function Tree({ tree }: { tree: Schemas['FolderSum'][] }) {
   return (
     <ul className="py-2 text-[14.5px]">
       {lines.map((l, i) => (
-        <li key={i} className="flex justify-between gap-3 border-b border-line py-1" style={{ paddingLeft: `${l.depth * 1.1}rem` }}>
+        <li
+          key={i}
+          className="flex justify-between gap-3 border-b border-line py-1"
+          style={{ paddingLeft: `${l.depth * 1.1}rem` }}
+        >
           <span className={`[overflow-wrap:anywhere] ${l.depth === 0 ? 'font-semibold' : ''}`}>{l.name}</span>
-          {l.files !== undefined && <span className="shrink-0 text-ink-3">{many(l.files, 'file')}, {size(l.bytes ?? 0)}</span>}
+          {l.files !== undefined && (
+            <span className="shrink-0 text-ink-3">
+              {many(l.files, 'file')}, {size(l.bytes ?? 0)}
+            </span>
+          )}
         </li>
       ))}
     </ul>
   )
 }
 
-type Props = { rehearsal?: Schemas['Rehearsal']; error: unknown; busy: boolean; scope: Scope; setScope: (s: Scope) => void; topics?: string[] }
+type Props = {
+  rehearsal?: Schemas['Rehearsal']
+  error: unknown
+  busy: boolean
+  scope: Scope
+  setScope: (s: Scope) => void
+  topics?: string[]
+}
 export function RehearsalPane({ rehearsal: r, error, busy, scope, setScope, topics = [] }: Props) {
   const [show, setShow] = useState<'messages' | 'folders'>('messages')
   const [only, setOnly] = useState(false)
   const wrong = error instanceof Problem && error.fields.length > 0
   const there = r?.messages.flatMap((m) => m.items).filter((i) => i.verdict === 'already there').length
   const messages = r?.messages.filter((m) => !only || m.answer !== 'no') ?? []
-  const tab = (key: 'messages' | 'folders', word: string) => <button className={`add ${show === key ? 'underline' : '!font-normal'}`} aria-pressed={show === key} onClick={() => setShow(key)}>{word}</button>
+  const tab = (key: 'messages' | 'folders', word: string) => (
+    <button
+      className={`add ${show === key ? 'underline' : '!font-normal'}`}
+      aria-pressed={show === key}
+      onClick={() => setShow(key)}
+    >
+      {word}
+    </button>
+  )
   return (
     <section aria-label="Rehearsal" className="min-w-0">
       <h2>Rehearsal{r ? ` on ${many(r.looked, 'message')}` : ''}</h2>
       <ScopeLine scope={scope} setScope={setScope} />
       <p className="mb-1 text-ink-2" role="status">
-        {wrong ? 'The letter has a blank that is not right yet; see there.' : busy && !r ? 'Looking…' : r ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''}${r.unsettled ? ` · ${r.unsettled} hang on what was not read` : ''} · nothing is written` : ''}
+        {wrong
+          ? 'The letter has a blank that is not right yet; see there.'
+          : busy && !r
+            ? 'Looking…'
+            : r
+              ? `${r.matching} match · ${many(r.files, 'file')} would be filed, ${size(r.bytes)}${there ? ` · ${there} filed already` : ''}${r.clashes ? ` · ${many(r.clashes, 'name is', 'names are')} taken` : ''}${r.unsettled ? ` · ${r.unsettled} hang on what was not read` : ''} · nothing is written`
+              : ''}
       </p>
-      {!wrong && r?.warnings.map((w) => <p key={w.text} role="alert" className="my-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">{w.text.charAt(0).toUpperCase() + w.text.slice(1).replace(/\.$/, '')}.</p>)}
-      {!!error && !wrong && <Wrong error={error} />}
-      <p className="mb-1 flex flex-wrap gap-3">{tab('messages', 'Messages')}{tab('folders', 'Folders as they would be')}{show === 'messages' && <label className="ml-auto flex items-center gap-1.5 text-sm"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={only} onChange={(e) => setOnly(e.target.checked)} />only what matches</label>}</p>
-      <div className={`max-h-[75vh] overflow-auto pr-1 ${wrong ? 'opacity-60' : ''}`} tabIndex={0} role="region" aria-label={show === 'messages' ? 'Messages of the rehearsal' : 'Folders of the rehearsal'}>
-        {show === 'folders' && r && <Tree tree={r.tree} />}
-        {show === 'messages' && r && messages.length === 0 && <p className="py-4 text-ink-2">{r.looked ? 'No message matches.' : 'No message is known in these folders yet.'}</p>}
-        {show === 'messages' && messages.map((m, i) => (
-          <article key={`${m.message.id} ${i}`} className="border-t border-line py-3">
-            <MessageHead message={m.message} time={when(m.message.received_at)} />
-            {!m.matches && <p className="mt-0.5 text-[13.5px] text-ink-2"><Chip word={m.answer === 'no' ? 'does not match' : m.answer} /> {m.reason}</p>}
-            {m.items.map((x) => <ItemLine key={x.item} item={x} />)}
-            <Steps steps={m.steps} />
-            {topics.length > 0 && <MarkLine topics={topics} message={m.message} />}
-            {m.matches && m.items.length === 0 && <p className="mt-1 text-[13.5px] text-ink-2"><Chip word="matches" /> and has no attachment</p>}
-          </article>
+      {!wrong &&
+        r?.warnings.map((w) => (
+          <p key={w.text} role="alert" className="my-1 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">
+            {w.text.charAt(0).toUpperCase() + w.text.slice(1).replace(/\.$/, '')}.
+          </p>
         ))}
-        {show === 'messages' && r && r.not_shown > 0 && <p className="border-t border-line py-3 text-sm text-ink-3">{many(r.not_shown, 'more message')}{r.files_not_shown > 0 && ` with ${many(r.files_not_shown, 'file')}`} looked at and counted, not shown. <button className="add" onClick={() => setScope({ ...scope, show: mostShown })}>Show all</button></p>}
+      {!!error && !wrong && <Wrong error={error} />}
+      <p className="mb-1 flex flex-wrap gap-3">
+        {tab('messages', 'Messages')}
+        {tab('folders', 'Folders as they would be')}
+        {show === 'messages' && (
+          <Tick className="ml-auto text-sm" label="only what matches" checked={only} onChange={(on) => setOnly(on)} />
+        )}
+      </p>
+      <div
+        className={`max-h-[75vh] overflow-auto pr-1 ${wrong ? 'opacity-60' : ''}`}
+        tabIndex={0}
+        role="region"
+        aria-label={show === 'messages' ? 'Messages of the rehearsal' : 'Folders of the rehearsal'}
+      >
+        {show === 'folders' && r && <Tree tree={r.tree} />}
+        {show === 'messages' && r && messages.length === 0 && (
+          <p className="py-4 text-ink-2">
+            {r.looked ? 'No message matches.' : 'No message is known in these folders yet.'}
+          </p>
+        )}
+        {show === 'messages' &&
+          messages.map((m, i) => (
+            <article key={`${m.message.id} ${i}`} className="border-t border-line py-3">
+              <MessageHead message={m.message} time={when(m.message.received_at)} />
+              {!m.matches && (
+                <p className="mt-0.5 text-[13.5px] text-ink-2">
+                  <Chip word={m.answer === 'no' ? 'does not match' : m.answer} /> {m.reason}
+                </p>
+              )}
+              {m.items.map((x) => (
+                <ItemLine key={x.item} item={x} />
+              ))}
+              <Steps steps={m.steps} />
+              {topics.length > 0 && <MarkLine topics={topics} message={m.message} />}
+              {m.matches && m.items.length === 0 && (
+                <p className="mt-1 text-[13.5px] text-ink-2">
+                  <Chip word="matches" /> and has no attachment
+                </p>
+              )}
+            </article>
+          ))}
+        {show === 'messages' && r && r.not_shown > 0 && (
+          <p className="border-t border-line py-3 text-sm text-ink-3">
+            {many(r.not_shown, 'more message')}
+            {r.files_not_shown > 0 && ` with ${many(r.files_not_shown, 'file')}`} looked at and counted, not shown.{' '}
+            <button className="add" onClick={() => setScope({ ...scope, show: mostShown })}>
+              Show all
+            </button>
+          </p>
+        )}
       </div>
     </section>
   )

@@ -3,7 +3,8 @@ import { DropdownMenu } from 'radix-ui'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { useBlocker, useNavigate, useParams, useSearchParams } from 'react-router'
 
-import { api, Problem, type Schemas, value } from '../api/client'
+import { api, ifMatch, Problem, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
 import { list, type RuleDocument } from '../letter/document'
 import { Letter } from '../letter/letter'
 import { Button, Field, Listing, Page, Sheet, Wrong } from '../ui/basics'
@@ -12,24 +13,34 @@ import { Overtaken, overtaken } from '../ui/meanwhile'
 import { RehearsalPane, type Scope } from './rehearsal'
 import { Differences, OldMail, RemoveRule, Revisions, SwitchOn } from './rulecare'
 
-type Body = Schemas['RuleDocument']
-
 export function RulePage() {
   const id = useParams().id!
   const isNew = id === 'new'
   const from = Number(useSearchParams()[0].get('from')) || 0
-  const draft = useQuery({ queryKey: ['draft', from], queryFn: () => value(api.GET('/api/v1/rules/from-message/{number}', { params: { path: { number: from } } })), enabled: isNew && from > 0, refetchOnWindowFocus: false })
-  const rule = useQuery({ queryKey: ['rules', id], queryFn: () => value(api.GET('/api/v1/rules/{id}', { params: { path: { id } } })), enabled: !isNew, refetchOnWindowFocus: false })
-  const mailboxes = useQuery({ queryKey: ['mailboxes'], queryFn: () => value(api.GET('/api/v1/mailboxes')) })
-  const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
-  if (!mailboxes.data || !cabinets.data) return <Listing query={mailboxes.data ? cabinets : mailboxes}>{() => null}</Listing>
-  const names = { boxes: mailboxes.data, mailboxes: mailboxes.data.map((m) => m.name), cabinets: cabinets.data.map((c) => c.name) }
-  if (isNew && from > 0) return <Listing query={draft}>{(d) => <Desk key="draft" start={d as unknown as RuleDocument} message={from} {...names} />}</Listing>
+  const draft = useQuery({ ...queries.draft(from), enabled: isNew && from > 0, refetchOnWindowFocus: false })
+  const rule = useQuery({ ...queries.rule(id), enabled: !isNew, refetchOnWindowFocus: false })
+  const mailboxes = useQuery(queries.mailboxes)
+  const cabinets = useQuery(queries.cabinets)
+  if (!mailboxes.data || !cabinets.data)
+    return <Listing query={mailboxes.data ? cabinets : mailboxes}>{() => null}</Listing>
+  const names = {
+    boxes: mailboxes.data,
+    mailboxes: mailboxes.data.map((m) => m.name),
+    cabinets: cabinets.data.map((c) => c.name),
+  }
+  if (isNew && from > 0)
+    return <Listing query={draft}>{(d) => <Desk key="draft" start={d} message={from} {...names} />}</Listing>
   if (isNew) {
-    const start: RuleDocument = { name: '', cabinet: names.cabinets[0] ?? '', look: { mailboxes: names.mailboxes.slice(0, 1) }, match: { sender: { domain: [] } }, attachments: [{ take: [{ kind: 'pdf' }], folder: 'Mail/<received year>/<received month> <received month name>' }] }
+    const start: RuleDocument = {
+      name: '',
+      cabinet: names.cabinets[0] ?? '',
+      look: { mailboxes: names.mailboxes.slice(0, 1) },
+      match: { sender: { domain: [] } },
+      attachments: [{ take: [{ kind: 'pdf' }], folder: 'Mail/<received year>/<received month> <received month name>' }],
+    }
     return <Desk key="new" start={start} {...names} />
   }
-  return <Listing query={rule}>{(r) => <Desk key={r.id} start={r.document as unknown as RuleDocument} rule={r} {...names} />}</Listing>
+  return <Listing query={rule}>{(r) => <Desk key={r.id} start={r.document} rule={r} {...names} />}</Listing>
 }
 
 function useSettled<T>(v: T, ms: number): T {
@@ -46,7 +57,12 @@ function topicsOf(d: RuleDocument): string[] {
   const found = new Set<string>()
   const walk = (c: unknown) => {
     if (Array.isArray(c)) c.forEach(walk)
-    else if (c && typeof c === 'object') for (const [k, v] of Object.entries(c)) { if (k === 'topic' && v && typeof v === 'object') list((v as { is?: string | string[] }).is).forEach((t) => found.add(t)); else if (k === 'all' || k === 'any' || k === 'none') walk(v) }
+    else if (c && typeof c === 'object')
+      for (const [k, v] of Object.entries(c)) {
+        if (k === 'topic' && v && typeof v === 'object')
+          list((v as { is?: string | string[] }).is).forEach((t) => found.add(t))
+        else if (k === 'all' || k === 'any' || k === 'none') walk(v)
+      }
   }
   walk(d.match)
   walk(d.unless ?? [])
@@ -55,7 +71,21 @@ function topicsOf(d: RuleDocument): string[] {
 
 type Asking = '' | 'remove' | 'old mail' | 'on' | 'revisions'
 
-function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: RuleDocument; rule?: Schemas['Rule']; message?: number; boxes: Schemas['Mailbox'][]; mailboxes: string[]; cabinets: string[] }) {
+function Desk({
+  start,
+  rule,
+  message,
+  boxes,
+  mailboxes,
+  cabinets,
+}: {
+  start: RuleDocument
+  rule?: Schemas['Rule']
+  message?: number
+  boxes: Schemas['Mailbox'][]
+  mailboxes: string[]
+  cabinets: string[]
+}) {
   const go = useNavigate()
   const client = useQueryClient()
   const [document, setDocument] = useState(start)
@@ -64,18 +94,26 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
   // What the editing began from. Where somebody else saves meanwhile, an untouched letter follows; a touched one stays.
   const [begun, setBegun] = useState({ revision: rule?.revision, text: JSON.stringify(start) })
   const changed = JSON.stringify(document) !== begun.text
-  const follow = (r: Schemas['Rule']) => { setDocument(r.document as unknown as RuleDocument); setBegun({ revision: r.revision, text: JSON.stringify(r.document) }) }
+  const follow = (r: Schemas['Rule']) => {
+    setDocument(r.document)
+    setBegun({ revision: r.revision, text: JSON.stringify(r.document) })
+  }
   if (rule && rule.revision > (begun.revision ?? 0) && !changed) follow(rule)
   // Leaving with something unsaved asks, also when the window is closed.
   const unsaved = useRef(false)
-  useEffect(() => { unsaved.current = changed }, [changed])
+  useEffect(() => {
+    unsaved.current = changed
+  }, [changed])
   const wanted = useRef('')
   const leaving = useBlocker(({ currentLocation, nextLocation }) => {
     const blocked = unsaved.current && currentLocation.pathname !== nextLocation.pathname
     wanted.current = blocked ? nextLocation.pathname + nextLocation.search : ''
     return blocked
   })
-  const stay = () => { wanted.current = ''; leaving.reset?.() }
+  const stay = () => {
+    wanted.current = ''
+    leaving.reset?.()
+  }
   useEffect(() => {
     if (!changed) return
     const ask = (e: BeforeUnloadEvent) => e.preventDefault()
@@ -83,105 +121,299 @@ function Desk({ start, rule, message, boxes, mailboxes, cabinets }: { start: Rul
     return () => window.removeEventListener('beforeunload', ask)
   }, [changed])
   const settled = useSettled(document, 250)
-  const language = useQuery({ queryKey: ['language'], queryFn: () => value(api.GET('/api/v1/rules/language')), staleTime: Infinity })
-  const people = useQuery({ queryKey: ['addressees'], queryFn: () => value(api.GET('/api/v1/addressees')) }).data?.map((a) => a.name) ?? []
+  const language = useQuery(queries.language)
+  const people = useQuery(queries.addressees).data?.map((a) => a.name) ?? []
   const look = list(document.look.mailboxes)
-  const choices = useQuery({ queryKey: ['choices', look], queryFn: () => value(api.GET('/api/v1/rules/choices', { params: { query: { mailbox: look } } })), enabled: look.length > 0 })
+  const choices = useQuery({ ...queries.choices(look), enabled: look.length > 0 })
   // The folders that are there, asked of the mailboxes that the rule looks into.
   const folders = useQueries({
-    queries: boxes.filter((b) => look[0] === 'all' || look.includes(b.name)).slice(0, 20).map((b) => ({ queryKey: ['folders', b.id], queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/folders', { params: { path: { id: b.id } } })), staleTime: 300_000, retry: false })),
+    queries: boxes
+      .filter((b) => look[0] === 'all' || look.includes(b.name))
+      .slice(0, 20)
+      .map((b) => ({ ...queries.folders(b.id), staleTime: 300_000, retry: false })),
     combine: (all) => [...new Set(all.flatMap((q) => q.data?.filter((f) => f.selectable).map((f) => f.path) ?? []))],
   })
   const rehearsal = useQuery({
-    queryKey: ['rehearsal', JSON.stringify(settled), scope],
-    queryFn: () => value(api.POST('/api/v1/rules/rehearse', { params: { query: scope }, body: { ...settled, name: settled.name || 'New rule' } as unknown as Body })),
-    placeholderData: keepPreviousData, retry: false, gcTime: 0,
+    queryKey: [...keys.rehearsal, JSON.stringify(settled), scope],
+    queryFn: () =>
+      value(
+        api.POST('/api/v1/rules/rehearse', {
+          params: { query: scope },
+          body: { ...settled, name: settled.name || 'New rule' },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+    gcTime: 0,
   })
   const save = useMutation({
-    mutationFn: (sent: RuleDocument) => value(rule ? api.PUT('/api/v1/rules/{id}', { params: { path: { id: rule.id }, header: { 'If-Match': `"${begun.revision}"` } }, body: sent as unknown as Body }) : api.POST('/api/v1/rules', { body: sent as unknown as Body })),
+    mutationFn: (sent: RuleDocument) =>
+      value(
+        rule
+          ? api.PUT('/api/v1/rules/{id}', {
+              params: { path: { id: rule.id }, header: ifMatch(begun.revision) },
+              body: sent,
+            })
+          : api.POST('/api/v1/rules', { body: sent }),
+      ),
     onSuccess: (r, sent) => {
       setBegun({ revision: r.revision, text: JSON.stringify(sent) })
-      client.setQueryData(['rules', r.id], r)
-      void client.invalidateQueries({ queryKey: ['rules'] })
+      client.setQueryData(queries.rule(r.id).queryKey, r)
+      void client.invalidateQueries({ queryKey: keys.rules })
       unsaved.current = false
-      if (wanted.current) void go(wanted.current) // somebody went on while it was being saved
+      if (wanted.current)
+        void go(wanted.current) // somebody went on while it was being saved
       else if (!rule) void go(`/rules/${r.id}`, { replace: true })
     },
   })
   const late = !!rule && (overtaken(save.error) || (changed && rule.revision > (begun.revision ?? 0)))
-  const kept = (r: Schemas['Rule']) => { client.setQueryData(['rules', r.id], r); void client.invalidateQueries({ queryKey: ['rules'] }) }
-  const off = useMutation({ mutationFn: () => value(api.POST('/api/v1/rules/{id}/off', { params: { path: { id: rule!.id } } })), onSuccess: kept })
-  const copy = useMutation({ mutationFn: () => value(api.POST('/api/v1/rules/{id}/copy', { params: { path: { id: rule!.id } } })), onSuccess: (r) => { kept(r); void go(`/rules/${r.id}`) } })
-  const problems = useMemo(() => [...(rehearsal.error instanceof Problem ? rehearsal.error.fields : []), ...(save.error instanceof Problem ? save.error.fields.filter((f) => f.place === 'name') : [])], [rehearsal.error, save.error])
+  const kept = (r: Schemas['Rule']) => {
+    client.setQueryData(queries.rule(r.id).queryKey, r)
+    void client.invalidateQueries({ queryKey: keys.rules })
+  }
+  const off = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/rules/{id}/off', { params: { path: { id: rule!.id } } })),
+    onSuccess: kept,
+  })
+  const copy = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/rules/{id}/copy', { params: { path: { id: rule!.id } } })),
+    onSuccess: (r) => {
+      kept(r)
+      void go(`/rules/${r.id}`)
+    },
+  })
+  const problems = useMemo(
+    () => [
+      ...(rehearsal.error instanceof Problem ? rehearsal.error.fields : []),
+      ...(save.error instanceof Problem ? save.error.fields.filter((f) => f.place === 'name') : []),
+    ],
+    [rehearsal.error, save.error],
+  )
   const example = rehearsal.data?.messages.flatMap((m) => m.items).find((i) => i.verdict === 'filed')?.path
   const nameProblem = problems.find((p) => p.place === 'name')?.text
   return (
     <Page
       title={rule ? rule.name : 'A new rule'}
-      sub={rule?.running ? (changed ? 'On, as it was saved last. Save to let it run as it stands here.' : `On. ${many(rule.filed, 'file')} filed so far.`) : 'Off. Nothing is filed until you switch it on.'}
-      actions={<>
-        {rule && (
-          <DropdownMenu.Root>
-            <DropdownMenu.Trigger className="rounded-lg border border-line-2 px-4 py-2 text-sm font-semibold hover:bg-sheet-2">More…</DropdownMenu.Trigger>
-            <DropdownMenu.Portal>
-              <DropdownMenu.Content align="end" sideOffset={4} className="z-30 min-w-52 rounded-xl border border-line bg-sheet p-1.5 text-[15px] shadow-sheet">
-                {([['Copy this rule', () => copy.mutate()], ['Earlier states…', () => setAsking('revisions')], ['Save as a file', () => window.location.assign(`/api/v1/rules/export?id=${rule.id}`)], ['Remove…', () => setAsking('remove')]] as [string, () => void][]).map(([word, act]) => (
-                  <DropdownMenu.Item key={word} onSelect={act} className="cursor-default rounded-lg px-3 py-1.5 outline-none data-[highlighted]:bg-pen-soft">{word}</DropdownMenu.Item>
-                ))}
-              </DropdownMenu.Content>
-            </DropdownMenu.Portal>
-          </DropdownMenu.Root>
-        )}
-        {rule && <Button onClick={() => setAsking('old mail')} disabled={changed}>File old mail…</Button>}
-        <Button onClick={() => save.mutate(document)} disabled={save.isPending || late || (!changed && !!rule)}>Save</Button>
-        {rule && <Button look="main" disabled={(changed && !rule.running) || off.isPending} onClick={() => (rule.running ? off.mutate() : setAsking('on'))}>{rule.running ? 'Switch off' : 'Switch on…'}</Button>}
-      </>}
+      sub={
+        rule?.running
+          ? changed
+            ? 'On, as it was saved last. Save to let it run as it stands here.'
+            : `On. ${many(rule.filed, 'file')} filed so far.`
+          : 'Off. Nothing is filed until you switch it on.'
+      }
+      actions={
+        <>
+          {rule && (
+            <DropdownMenu.Root>
+              <DropdownMenu.Trigger className="rounded-lg border border-line-2 px-4 py-2 text-sm font-semibold hover:bg-sheet-2">
+                More…
+              </DropdownMenu.Trigger>
+              <DropdownMenu.Portal>
+                <DropdownMenu.Content
+                  align="end"
+                  sideOffset={4}
+                  className="z-30 min-w-52 rounded-xl border border-line bg-sheet p-1.5 text-[15px] shadow-sheet"
+                >
+                  {(
+                    [
+                      ['Copy this rule', () => copy.mutate()],
+                      ['Earlier states…', () => setAsking('revisions')],
+                      ['Save as a file', () => window.location.assign(`/api/v1/rules/export?id=${rule.id}`)],
+                      ['Remove…', () => setAsking('remove')],
+                    ] as [string, () => void][]
+                  ).map(([word, act]) => (
+                    <DropdownMenu.Item
+                      key={word}
+                      onSelect={act}
+                      className="cursor-default rounded-lg px-3 py-1.5 outline-none data-[highlighted]:bg-pen-soft"
+                    >
+                      {word}
+                    </DropdownMenu.Item>
+                  ))}
+                </DropdownMenu.Content>
+              </DropdownMenu.Portal>
+            </DropdownMenu.Root>
+          )}
+          {rule && (
+            <Button onClick={() => setAsking('old mail')} disabled={changed}>
+              File old mail…
+            </Button>
+          )}
+          <Button onClick={() => save.mutate(document)} disabled={save.isPending || late || (!changed && !!rule)}>
+            Save
+          </Button>
+          {rule && (
+            <Button
+              look="main"
+              disabled={(changed && !rule.running) || off.isPending}
+              onClick={() => (rule.running ? off.mutate() : setAsking('on'))}
+            >
+              {rule.running ? 'Switch off' : 'Switch on…'}
+            </Button>
+          )}
+        </>
+      }
     >
-      <Wrong error={late ? (off.error ?? copy.error) : save.error instanceof Problem && save.error.fields.length > 0 && save.error.fields.every((f) => f.place === 'name') ? null : (save.error ?? off.error ?? copy.error)} />
-      {rule && late && <Both rule={rule} document={document} since={begun.revision ?? 0} onMine={(now) => { setBegun({ revision: now, text: '' }); save.reset() }} onTheirs={(r) => { follow(r); save.reset() }} />}
+      <Wrong
+        error={
+          late
+            ? (off.error ?? copy.error)
+            : save.error instanceof Problem &&
+                save.error.fields.length > 0 &&
+                save.error.fields.every((f) => f.place === 'name')
+              ? null
+              : (save.error ?? off.error ?? copy.error)
+        }
+      />
+      {rule && late && (
+        <Both
+          rule={rule}
+          document={document}
+          since={begun.revision ?? 0}
+          onMine={(now) => {
+            setBegun({ revision: now, text: '' })
+            save.reset()
+          }}
+          onTheirs={(r) => {
+            follow(r)
+            save.reset()
+          }}
+        />
+      )}
       {rule && <Passes rule={rule} />}
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 xl:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <div>
-          <Field label="Name of the rule" value={document.name} onChange={(e) => setDocument({ ...document, name: e.target.value })} error={nameProblem} />
-          <Letter document={document} onChange={setDocument} problems={problems} example={example} known={{ mailboxes, cabinets, folders, people, choices: choices.data, language: language.data }} />
+          <Field
+            label="Name of the rule"
+            value={document.name}
+            onChange={(e) => setDocument({ ...document, name: e.target.value })}
+            error={nameProblem}
+          />
+          <Letter
+            document={document}
+            onChange={setDocument}
+            problems={problems}
+            example={example}
+            known={{ mailboxes, cabinets, folders, people, choices: choices.data, language: language.data }}
+          />
         </div>
-        <RehearsalPane rehearsal={rehearsal.data} error={rehearsal.error} busy={rehearsal.isFetching} scope={scope} setScope={setScope} topics={topicsOf(document)} />
+        <RehearsalPane
+          rehearsal={rehearsal.data}
+          error={rehearsal.error}
+          busy={rehearsal.isFetching}
+          scope={scope}
+          setScope={setScope}
+          topics={topicsOf(document)}
+        />
       </div>
       <Sheet title="This rule is not saved" open={leaving.state === 'blocked' && !save.isPending} onClose={stay}>
-        <p className="mb-4 text-ink-2">{rule ? 'Your changes are lost if you leave the page without saving them.' : 'The new rule is lost if you leave the page without saving it.'}</p>
+        <p className="mb-4 text-ink-2">
+          {rule
+            ? 'Your changes are lost if you leave the page without saving them.'
+            : 'The new rule is lost if you leave the page without saving it.'}
+        </p>
         <Wrong error={leaving.state === 'blocked' ? save.error : null} />
         <div className="flex flex-wrap justify-end gap-2">
           <Button onClick={stay}>Stay here</Button>
-          <Button look="seal" onClick={() => leaving.proceed?.()}>Leave without saving</Button>
-          <Button look="main" disabled={save.isPending || late} onClick={() => save.mutate(document)}>Save and leave</Button>
+          <Button look="seal" onClick={() => leaving.proceed?.()}>
+            Leave without saving
+          </Button>
+          <Button look="main" disabled={save.isPending || late} onClick={() => save.mutate(document)}>
+            Save and leave
+          </Button>
         </div>
       </Sheet>
-      {asking === 'remove' && rule && <RemoveRule rule={rule} onRemove={() => { unsaved.current = false }} onClose={() => setAsking('')} />}
+      {asking === 'remove' && rule && (
+        <RemoveRule
+          rule={rule}
+          onRemove={() => {
+            unsaved.current = false
+          }}
+          onClose={() => setAsking('')}
+        />
+      )}
       {asking === 'on' && rule && <SwitchOn rule={rule} onClose={() => setAsking('')} />}
-      {asking === 'revisions' && rule && <Revisions rule={rule} onClose={() => setAsking('')} onBack={(r) => { kept(r); follow(r); setAsking('') }} />}
+      {asking === 'revisions' && rule && (
+        <Revisions
+          rule={rule}
+          onClose={() => setAsking('')}
+          onBack={(r) => {
+            kept(r)
+            follow(r)
+            setAsking('')
+          }}
+        />
+      )}
       {asking === 'old mail' && rule && <OldMail rule={rule} onClose={() => setAsking('')} />}
     </Page>
   )
 }
 
 /** Somebody else saved this rule meanwhile: what they changed, and what mine changes of theirs. */
-function Both({ rule, document, since, onMine, onTheirs }: { rule: Schemas['Rule']; document: RuleDocument; since: number; onMine: (revision: number) => void; onTheirs: (r: Schemas['Rule']) => void }) {
+function Both({
+  rule,
+  document,
+  since,
+  onMine,
+  onTheirs,
+}: {
+  rule: Schemas['Rule']
+  document: RuleDocument
+  since: number
+  onMine: (revision: number) => void
+  onTheirs: (r: Schemas['Rule']) => void
+}) {
   const client = useQueryClient()
-  const theirs = useQuery({ queryKey: ['meanwhile', rule.id, since, rule.revision], staleTime: 0, gcTime: 0, queryFn: async () => {
-    const r = await value(api.GET('/api/v1/rules/{id}', { params: { path: { id: rule.id } } }))
-    const all = await value(api.GET('/api/v1/rules/{id}/revisions', { params: { path: { id: rule.id } } }))
-    return { rule: r, saved: all.filter((x) => x.number > since) }
-  } })
+  const theirs = useQuery({
+    queryKey: ['meanwhile', rule.id, since, rule.revision],
+    staleTime: 0,
+    gcTime: 0,
+    queryFn: async () => {
+      const r = await value(api.GET('/api/v1/rules/{id}', { params: { path: { id: rule.id } } }))
+      const all = await value(api.GET('/api/v1/rules/{id}/revisions', { params: { path: { id: rule.id } } }))
+      return { rule: r, saved: all.filter((x) => x.number > since) }
+    },
+  })
   const text = JSON.stringify({ format: 1, rules: [{ ...document, id: rule.id }] }, null, 1)
-  const mine = useQuery({ queryKey: ['meanwhile', rule.id, theirs.data?.rule.revision, text], enabled: !!theirs.data, retry: false, gcTime: 0, placeholderData: keepPreviousData, queryFn: () => value(api.POST('/api/v1/rules/compare', { body: { document: text } })) })
+  const mine = useQuery({
+    queryKey: ['meanwhile', rule.id, theirs.data?.rule.revision, text],
+    enabled: !!theirs.data,
+    retry: false,
+    gcTime: 0,
+    placeholderData: keepPreviousData,
+    queryFn: () => value(api.POST('/api/v1/rules/compare', { body: { document: text } })),
+  })
   const lines = mine.data?.flatMap((c) => c.lines ?? []) ?? []
   return (
-    <Overtaken who={theirs.data?.saved[0]?.made_by} onMine={theirs.data && (() => onMine(theirs.data.rule.revision))} onTheirs={() => { if (theirs.data) { client.setQueryData(['rules', rule.id], theirs.data.rule); onTheirs(theirs.data.rule) } }}>
+    <Overtaken
+      who={theirs.data?.saved[0]?.made_by}
+      onMine={theirs.data && (() => onMine(theirs.data.rule.revision))}
+      onTheirs={() => {
+        if (theirs.data) {
+          client.setQueryData(['rules', rule.id], theirs.data.rule)
+          onTheirs(theirs.data.rule)
+        }
+      }}
+    >
       <Listing query={theirs}>
         {(t) => (
           <div className="mt-2 grid gap-4 md:grid-cols-2">
-            <div><p className="text-sm font-semibold">What they changed</p>{t.saved.map((r) => <Differences key={r.number} lines={r.lines} />)}</div>
-            <div><p className="text-sm font-semibold">What saving yours would change of that</p>{lines.some((l) => l.in !== 'both') ? <Differences lines={lines} /> : <p className="mt-1 text-[14.5px] text-ink-2">{mine.error ? mine.error.message : 'Nothing: both say the same.'}</p>}</div>
+            <div>
+              <p className="text-sm font-semibold">What they changed</p>
+              {t.saved.map((r) => (
+                <Differences key={r.number} lines={r.lines} />
+              ))}
+            </div>
+            <div>
+              <p className="text-sm font-semibold">What saving yours would change of that</p>
+              {lines.some((l) => l.in !== 'both') ? (
+                <Differences lines={lines} />
+              ) : (
+                <p className="mt-1 text-[14.5px] text-ink-2">
+                  {mine.error ? mine.error.message : 'Nothing: both say the same.'}
+                </p>
+              )}
+            </div>
           </div>
         )}
       </Listing>
@@ -192,22 +424,46 @@ function Both({ rule, document, since, onMine, onTheirs }: { rule: Schemas['Rule
 /** Passes over old mail that are under way for this rule, or were just now. */
 function Passes({ rule }: { rule: Schemas['Rule'] }) {
   const client = useQueryClient()
-  const query = useQuery({ queryKey: ['passes'], queryFn: () => value(api.GET('/api/v1/passes', { params: { query: { most: 100 } } })), refetchInterval: (q) => (q.state.data?.some((p) => p.state === 'running') ? 1000 : false) })
-  const steer = useMutation({
-    mutationFn: ({ id, to }: { id: number; to: 'running' | 'paused' | 'stopped' }) => value(api.PUT('/api/v1/passes/{number}', { params: { path: { number: id } }, body: { to } })),
-    onSettled: () => client.invalidateQueries({ queryKey: ['passes'] }),
+  const query = useQuery({
+    ...queries.passes,
+    refetchInterval: (q) => (q.state.data?.some((p) => p.state === 'running') ? 1000 : false),
   })
-  const mine = query.data?.filter((p) => p.kind === 'old mail' && p.rule === rule.name && (p.state === 'running' || p.state === 'paused')) ?? []
+  const steer = useMutation({
+    mutationFn: ({ id, to }: { id: number; to: 'running' | 'paused' | 'stopped' }) =>
+      value(api.PUT('/api/v1/passes/{number}', { params: { path: { number: id } }, body: { to } })),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.passes }),
+  })
+  const mine =
+    query.data?.filter(
+      (p) => p.kind === 'old mail' && p.rule === rule.name && (p.state === 'running' || p.state === 'paused'),
+    ) ?? []
   return mine.map((p) => (
     <div key={p.id} className="mb-5 rounded-xl border border-line bg-sheet-2 px-5 py-3">
       <div className="flex flex-wrap items-center justify-between gap-3">
-        <p><span className="font-semibold">Old mail is being filed</span> <span className="text-ink-2">{p.looked} of {many(p.total, 'message')}, {many(p.filed, 'file')} filed{p.seconds_left !== undefined && p.state === 'running' ? `, about ${p.seconds_left} s left` : ''}{p.state === 'paused' ? ', paused' : ''}{p.note && `, ${p.note}`}</span></p>
+        <p>
+          <span className="font-semibold">Old mail is being filed</span>{' '}
+          <span className="text-ink-2">
+            {p.looked} of {many(p.total, 'message')}, {many(p.filed, 'file')} filed
+            {p.seconds_left !== undefined && p.state === 'running' ? `, about ${p.seconds_left} s left` : ''}
+            {p.state === 'paused' ? ', paused' : ''}
+            {p.note && `, ${p.note}`}
+          </span>
+        </p>
         <div className="flex gap-2">
-          {p.state === 'running' ? <Button onClick={() => steer.mutate({ id: p.id, to: 'paused' })}>Pause</Button> : <Button onClick={() => steer.mutate({ id: p.id, to: 'running' })}>Go on</Button>}
+          {p.state === 'running' ? (
+            <Button onClick={() => steer.mutate({ id: p.id, to: 'paused' })}>Pause</Button>
+          ) : (
+            <Button onClick={() => steer.mutate({ id: p.id, to: 'running' })}>Go on</Button>
+          )}
           <Button onClick={() => steer.mutate({ id: p.id, to: 'stopped' })}>Stop</Button>
         </div>
       </div>
-      <progress className="mt-2 h-1.5 w-full accent-[var(--pen)]" max={Math.max(1, p.total)} value={p.looked} aria-label="Progress" />
+      <progress
+        className="mt-2 h-1.5 w-full accent-[var(--pen)]"
+        max={Math.max(1, p.total)}
+        value={p.looked}
+        aria-label="Progress"
+      />
     </div>
   ))
 }

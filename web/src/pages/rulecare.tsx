@@ -3,8 +3,9 @@ import { useState } from 'react'
 import { useNavigate } from 'react-router'
 
 import { api, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
-import { Button, Field, Listing, Sheet, Wrong } from '../ui/basics'
+import { Button, Field, Listing, Sheet, Tick, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
 
 type Rule = Schemas['Rule']
@@ -15,12 +16,35 @@ function Pace({ request, onChange }: { request: Request; onChange: (r: Request) 
   const [open, setOpen] = useState(!!request.per_minute || !!request.from)
   return (
     <div className="mb-4">
-      <label className="flex items-center gap-2"><input type="checkbox" className="size-4 accent-[var(--pen)]" checked={open} onChange={(e) => { setOpen(e.target.checked); if (!e.target.checked) onChange({ ...request, per_minute: undefined, from: undefined, to: undefined }) }} />slowly, or at night</label>
+      <Tick
+        label="slowly, or at night"
+        checked={open}
+        onChange={(on) => {
+          setOpen(on)
+          if (!on) onChange({ ...request, per_minute: undefined, from: undefined, to: undefined })
+        }}
+      />
       {open && (
         <div className="mt-3 grid gap-x-3 sm:grid-cols-3">
-          <Field label="Messages a minute" inputMode="numeric" value={request.per_minute ?? ''} onChange={(e) => onChange({ ...request, per_minute: Number(e.target.value) || undefined })} hint="Empty for no limit." />
-          <Field label="From" type="time" value={request.from ?? ''} onChange={(e) => onChange({ ...request, from: e.target.value || undefined })} />
-          <Field label="To" type="time" value={request.to ?? ''} onChange={(e) => onChange({ ...request, to: e.target.value || undefined })} />
+          <Field
+            label="Messages a minute"
+            inputMode="numeric"
+            value={request.per_minute ?? ''}
+            onChange={(e) => onChange({ ...request, per_minute: Number(e.target.value) || undefined })}
+            hint="Empty for no limit."
+          />
+          <Field
+            label="From"
+            type="time"
+            value={request.from ?? ''}
+            onChange={(e) => onChange({ ...request, from: e.target.value || undefined })}
+          />
+          <Field
+            label="To"
+            type="time"
+            value={request.to ?? ''}
+            onChange={(e) => onChange({ ...request, to: e.target.value || undefined })}
+          />
         </div>
       )}
     </div>
@@ -31,18 +55,48 @@ export function OldMail({ rule, onClose }: { rule: Rule; onClose: () => void }) 
   const client = useQueryClient()
   const [request, setRequest] = useState<Request>({})
   const begin = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/rules/{id}/old-mail', { params: { path: { id: rule.id } }, body: request })),
-    onSuccess: () => { void client.invalidateQueries({ queryKey: ['passes'] }); onClose() },
+    mutationFn: () =>
+      value(api.POST('/api/v1/rules/{id}/old-mail', { params: { path: { id: rule.id } }, body: request })),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: keys.passes })
+      onClose()
+    },
   })
   return (
     <Sheet title="File old mail" open onClose={onClose}>
-      <p className="mb-4 text-ink-2">Files what lies in the rule’s folders already. What was filed before is not filed again. It can be paused and stopped, and goes on when this page is closed.</p>
-      <form onSubmit={(e) => { e.preventDefault(); begin.mutate() }}>
-        <Field label="Received on this day or later" type="date" value={request.since ?? ''} onChange={(e) => setRequest({ ...request, since: e.target.value || undefined })} hint="Empty for all that is there." />
-        <Field label="At most so many of the most recent messages" inputMode="numeric" pattern="[0-9]*" value={request.most ?? ''} onChange={(e) => setRequest({ ...request, most: Number(e.target.value) || undefined })} hint="Empty for no limit." />
+      <p className="mb-4 text-ink-2">
+        Files what lies in the rule’s folders already. What was filed before is not filed again. It can be paused and
+        stopped, and goes on when this page is closed.
+      </p>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault()
+          begin.mutate()
+        }}
+      >
+        <Field
+          label="Received on this day or later"
+          type="date"
+          value={request.since ?? ''}
+          onChange={(e) => setRequest({ ...request, since: e.target.value || undefined })}
+          hint="Empty for all that is there."
+        />
+        <Field
+          label="At most so many of the most recent messages"
+          inputMode="numeric"
+          pattern="[0-9]*"
+          value={request.most ?? ''}
+          onChange={(e) => setRequest({ ...request, most: Number(e.target.value) || undefined })}
+          hint="Empty for no limit."
+        />
         <Pace request={request} onChange={setRequest} />
         <Wrong error={begin.error} />
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={begin.isPending}>Begin</Button></div>
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button look="main" type="submit" disabled={begin.isPending}>
+            Begin
+          </Button>
+        </div>
       </form>
     </Sheet>
   )
@@ -54,20 +108,68 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
   const [from, setFrom] = useState('now')
   const [request, setRequest] = useState<Request>({})
   const on = useMutation({
-    mutationFn: () => value(api.POST('/api/v1/rules/{id}/on', { params: { path: { id: rule.id } }, body: from === 'now' ? {} : { old_mail: from === 'day' ? request : { ...request, since: undefined } } })),
-    onSuccess: (r) => { client.setQueryData(['rules', r.id], r); void client.invalidateQueries({ queryKey: ['rules'] }); void client.invalidateQueries({ queryKey: ['passes'] }); onClose() },
+    mutationFn: () =>
+      value(
+        api.POST('/api/v1/rules/{id}/on', {
+          params: { path: { id: rule.id } },
+          body: from === 'now' ? {} : { old_mail: from === 'day' ? request : { ...request, since: undefined } },
+        }),
+      ),
+    onSuccess: (r) => {
+      client.setQueryData(queries.rule(r.id).queryKey, r)
+      void client.invalidateQueries({ queryKey: keys.rules })
+      void client.invalidateQueries({ queryKey: keys.passes })
+      onClose()
+    },
   })
   return (
     <Sheet title={`Switch “${rule.name}” on`} open onClose={onClose}>
-      <form onSubmit={(e) => { e.preventDefault(); on.mutate() }}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault()
+          on.mutate()
+        }}
+      >
         <p className="mb-2">{rule.sentence}</p>
-        {rule.notes?.map((n) => <p key={n} className="my-2 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">{n}</p>)}
+        {rule.notes?.map((n) => (
+          <p key={n} className="my-2 rounded-lg bg-ochre-soft px-3 py-1.5 text-[14.5px] text-ochre">
+            {n}
+          </p>
+        ))}
         <p className="mt-4 mb-1 text-sm font-semibold">From where on does it take mail?</p>
-        <OneOf name="from" value={from} onChange={setFrom} choices={[['now', 'what arrives from now on', 'Mail that lies there already is left alone.'], ['all', 'everything that lies in its folders already, too'], ['day', 'what was received since a day, too']]} />
-        {from === 'day' && <div className="mt-2"><Field label="Received on this day or later" type="date" required value={request.since ?? ''} onChange={(e) => setRequest({ ...request, since: e.target.value || undefined })} /></div>}
-        {from !== 'now' && <div className="mt-2"><Pace request={request} onChange={setRequest} /></div>}
+        <OneOf
+          name="from"
+          value={from}
+          onChange={setFrom}
+          choices={[
+            ['now', 'what arrives from now on', 'Mail that lies there already is left alone.'],
+            ['all', 'everything that lies in its folders already, too'],
+            ['day', 'what was received since a day, too'],
+          ]}
+        />
+        {from === 'day' && (
+          <div className="mt-2">
+            <Field
+              label="Received on this day or later"
+              type="date"
+              required
+              value={request.since ?? ''}
+              onChange={(e) => setRequest({ ...request, since: e.target.value || undefined })}
+            />
+          </div>
+        )}
+        {from !== 'now' && (
+          <div className="mt-2">
+            <Pace request={request} onChange={setRequest} />
+          </div>
+        )}
         <Wrong error={on.error} />
-        <div className="mt-5 flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={on.isPending}>Switch on</Button></div>
+        <div className="mt-5 flex justify-end gap-2">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button look="main" type="submit" disabled={on.isPending}>
+            Switch on
+          </Button>
+        </div>
       </form>
     </Sheet>
   )
@@ -77,8 +179,15 @@ export function SwitchOn({ rule, onClose }: { rule: Rule; onClose: () => void })
 export function RemoveRule({ rule, onClose, onRemove }: { rule: Rule; onClose: () => void; onRemove: () => void }) {
   const client = useQueryClient()
   const go = useNavigate()
-  const remains = useQuery({ queryKey: ['remains', rule.id], queryFn: () => value(api.GET('/api/v1/rules/{id}/remains', { params: { path: { id: rule.id } } })) })
-  const remove = useMutation({ mutationFn: () => value(api.DELETE('/api/v1/rules/{id}', { params: { path: { id: rule.id } } })), onSuccess: () => { onRemove(); void client.invalidateQueries({ queryKey: ['rules'] }); void go('/rules') } })
+  const remains = useQuery(queries.ruleRemains(rule.id))
+  const remove = useMutation({
+    mutationFn: () => value(api.DELETE('/api/v1/rules/{id}', { params: { path: { id: rule.id } } })),
+    onSuccess: () => {
+      onRemove()
+      void client.invalidateQueries({ queryKey: keys.rules })
+      void go('/rules')
+    },
+  })
   return (
     <Sheet title={`Remove “${rule.name}”?`} open onClose={onClose}>
       <Listing query={remains}>
@@ -86,15 +195,37 @@ export function RemoveRule({ rule, onClose, onRemove }: { rule: Rule; onClose: (
           <ul className="list-disc space-y-1 pl-5">
             <li>It no longer files anything.</li>
             <li>The {many(r.filed, 'file')} that it filed stay where they are and in the register.</li>
-            {r.waiting > 0 && <li>{many(r.waiting, 'item')} of it {r.waiting === 1 ? 'waits' : 'wait'} in the tray and can be set aside there.</li>}
-            {r.underway > 0 && <li>{many(r.underway, 'item')} that {r.underway === 1 ? 'is' : 'are'} begun {r.underway === 1 ? 'is' : 'are'} finished.</li>}
-            {r.dropped > 0 && <li>{many(r.dropped, 'item')} that {r.dropped === 1 ? 'is' : 'are'} only planned {r.dropped === 1 ? 'is' : 'are'} not filed.</li>}
-            {r.sees_more.length > 0 && <li>It kept messages from later rules. From then on these see them: {r.sees_more.join(', ')}.</li>}
+            {r.waiting > 0 && (
+              <li>
+                {many(r.waiting, 'item')} of it {r.waiting === 1 ? 'waits' : 'wait'} in the tray and can be set aside
+                there.
+              </li>
+            )}
+            {r.underway > 0 && (
+              <li>
+                {many(r.underway, 'item')} that {r.underway === 1 ? 'is' : 'are'} begun{' '}
+                {r.underway === 1 ? 'is' : 'are'} finished.
+              </li>
+            )}
+            {r.dropped > 0 && (
+              <li>
+                {many(r.dropped, 'item')} that {r.dropped === 1 ? 'is' : 'are'} only planned{' '}
+                {r.dropped === 1 ? 'is' : 'are'} not filed.
+              </li>
+            )}
+            {r.sees_more.length > 0 && (
+              <li>It kept messages from later rules. From then on these see them: {r.sees_more.join(', ')}.</li>
+            )}
           </ul>
         )}
       </Listing>
       <Wrong error={remove.error} />
-      <div className="mt-5 flex justify-end gap-2"><Button onClick={onClose}>Keep it</Button><Button look="seal" onClick={() => remove.mutate()}>Remove</Button></div>
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={onClose}>Keep it</Button>
+        <Button look="seal" onClick={() => remove.mutate()}>
+          Remove
+        </Button>
+      </div>
     </Sheet>
   )
 }
@@ -104,31 +235,61 @@ export function Differences({ lines }: { lines: Schemas['DiffLine'][] }) {
   if (changed.length === 0) return null
   return (
     <ul className="mt-1 rounded-lg bg-sheet-2 px-3 py-2 text-[13.5px] leading-relaxed">
-      {changed.map((l, i) => <li key={i} className="grid grid-cols-[2.4rem_1fr] gap-2"><span className={l.in === 'was' ? 'text-seal' : 'text-moss'}>{l.in}</span><span className={`[overflow-wrap:anywhere] whitespace-pre-wrap ${l.in === 'was' ? 'text-ink-3 line-through' : ''}`}>{l.text.trim()}</span></li>)}
+      {changed.map((l, i) => (
+        <li key={i} className="grid grid-cols-[2.4rem_1fr] gap-2">
+          <span className={l.in === 'was' ? 'text-seal' : 'text-moss'}>{l.in}</span>
+          <span
+            className={`[overflow-wrap:anywhere] whitespace-pre-wrap ${l.in === 'was' ? 'text-ink-3 line-through' : ''}`}
+          >
+            {l.text.trim()}
+          </span>
+        </li>
+      ))}
     </ul>
   )
 }
 
 /** The states that a rule had, with what each changed. */
 export function Revisions({ rule, onClose, onBack }: { rule: Rule; onClose: () => void; onBack: (r: Rule) => void }) {
-  const all = useQuery({ queryKey: ['revisions', rule.id, rule.revision], queryFn: () => value(api.GET('/api/v1/rules/{id}/revisions', { params: { path: { id: rule.id } } })) })
-  const back = useMutation({ mutationFn: (number: number) => value(api.POST('/api/v1/rules/{id}/revisions/{number}/bring-back', { params: { path: { id: rule.id, number } } })), onSuccess: onBack })
+  const all = useQuery(queries.revisions(rule.id, rule.revision))
+  const back = useMutation({
+    mutationFn: (number: number) =>
+      value(
+        api.POST('/api/v1/rules/{id}/revisions/{number}/bring-back', { params: { path: { id: rule.id, number } } }),
+      ),
+    onSuccess: onBack,
+  })
   return (
     <Sheet title={`Earlier states of “${rule.name}”`} open onClose={onClose}>
       <Wrong error={back.error} />
       <Listing query={all}>
-        {(list) => list.map((r) => (
-          <div key={r.number} className="border-t border-line py-3 first:border-0">
-            <div className="flex flex-wrap items-center justify-between gap-2">
-              <p><span className="font-semibold">Revision {r.number}</span> <span className="text-ink-3">{when(r.made_at)} by {r.made_by}</span></p>
-              {r.present ? <span className="text-sm text-ink-3">as it is now</span> : <Button onClick={() => back.mutate(r.number)} disabled={back.isPending}>Bring back</Button>}
+        {(list) =>
+          list.map((r) => (
+            <div key={r.number} className="border-t border-line py-3 first:border-0">
+              <div className="flex flex-wrap items-center justify-between gap-2">
+                <p>
+                  <span className="font-semibold">Revision {r.number}</span>{' '}
+                  <span className="text-ink-3">
+                    {when(r.made_at)} by {r.made_by}
+                  </span>
+                </p>
+                {r.present ? (
+                  <span className="text-sm text-ink-3">as it is now</span>
+                ) : (
+                  <Button onClick={() => back.mutate(r.number)} disabled={back.isPending}>
+                    Bring back
+                  </Button>
+                )}
+              </div>
+              <Differences lines={r.lines} />
+              {r.lines.length === 0 && <p className="mt-1 text-[14.5px] text-ink-2">{r.sentence}</p>}
             </div>
-            <Differences lines={r.lines} />
-            {r.lines.length === 0 && <p className="mt-1 text-[14.5px] text-ink-2">{r.sentence}</p>}
-          </div>
-        ))}
+          ))
+        }
       </Listing>
-      <div className="mt-4 flex justify-end"><Button onClick={onClose}>Close</Button></div>
+      <div className="mt-4 flex justify-end">
+        <Button onClick={onClose}>Close</Button>
+      </div>
     </Sheet>
   )
 }

@@ -4,6 +4,7 @@ import { type DragEvent, type KeyboardEvent, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { api, Problem, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
 import { OneOf } from '../letter/blanks'
 import { Bars, Button, Chip, Listing, Page, Sheet, Wrong } from '../ui/basics'
 import { many, when } from '../ui/format'
@@ -16,26 +17,31 @@ export function Rules() {
   const [importing, setImporting] = useState(false)
   const [held, setHeld] = useState<number | null>(null)
   const [said, setSaid] = useState('')
-  const query = useQuery({ queryKey: ['rules'], queryFn: () => value(api.GET('/api/v1/rules')) })
+  const query = useQuery(queries.rules)
   const off = useMutation({
     mutationFn: (id: string) => value(api.POST('/api/v1/rules/{id}/off', { params: { path: { id } } })),
-    onSettled: () => client.invalidateQueries({ queryKey: ['rules'] }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.rules }),
   })
   const order = useMutation({
-    mutationFn: ({ ids, was }: { ids: string[]; was: string[] }) => value(api.PUT('/api/v1/rules/order', { body: { ids, was } })),
-    onSuccess: (rules) => client.setQueryData(['rules'], rules),
-    onError: () => client.invalidateQueries({ queryKey: ['rules'] }),
+    mutationFn: ({ ids, was }: { ids: string[]; was: string[] }) =>
+      value(api.PUT('/api/v1/rules/order', { body: { ids, was } })),
+    onSuccess: (rules) => client.setQueryData(queries.rules.queryKey, rules),
+    onError: () => client.invalidateQueries({ queryKey: keys.rules }),
   })
   const move = (from: number, to: number) => {
     const rules = query.data ?? []
     if (from === to || to < 0 || to >= rules.length) return
     const next = [...rules]
     next.splice(to, 0, ...next.splice(from, 1))
-    client.setQueryData(['rules'], next)
+    client.setQueryData(queries.rules.queryKey, next)
     setSaid(`${rules[from].name} is now number ${to + 1} of ${rules.length}.`)
     order.mutate({ ids: next.map((r) => r.id), was: rules.map((r) => r.id) })
   }
-  const drop = (e: DragEvent, to: number) => { e.preventDefault(); if (held !== null) move(held, to); setHeld(null) }
+  const drop = (e: DragEvent, to: number) => {
+    e.preventDefault()
+    if (held !== null) move(held, to)
+    setHeld(null)
+  }
   const key = (e: KeyboardEvent, i: number) => {
     const to = e.key === 'ArrowUp' ? i - 1 : e.key === 'ArrowDown' ? i + 1 : i
     if (to === i) return
@@ -44,33 +50,87 @@ export function Rules() {
     window.setTimeout(() => document.getElementById(`grip-${query.data?.[i].id}`)?.focus())
   }
   return (
-    <Page title="Rules" sub="A message goes through them from top to bottom." actions={<>
-      <Button onClick={() => setImporting(true)}>Import…</Button>
-      <Button onClick={() => window.location.assign('/api/v1/rules/export')} disabled={!query.data?.length}>Save all as a file</Button>
-      <Button look="main" onClick={() => void go('/rules/new')}>New rule</Button>
-    </>}>
+    <Page
+      title="Rules"
+      sub="A message goes through them from top to bottom."
+      actions={
+        <>
+          <Button onClick={() => setImporting(true)}>Import…</Button>
+          <Button onClick={() => window.location.assign('/api/v1/rules/export')} disabled={!query.data?.length}>
+            Save all as a file
+          </Button>
+          <Button look="main" onClick={() => void go('/rules/new')}>
+            New rule
+          </Button>
+        </>
+      }
+    >
       <Wrong error={off.error ?? order.error} />
-      <p className="sr-only" role="status">{said}</p>
-      <Listing query={query} empty={(r) => r.length === 0 && 'There is no rule yet. A rule says which messages, which attachments, and where they go.'}>
+      <p className="sr-only" role="status">
+        {said}
+      </p>
+      <Listing
+        query={query}
+        empty={(r) =>
+          r.length === 0 && 'There is no rule yet. A rule says which messages, which attachments, and where they go.'
+        }
+      >
         {(rules) => (
           <ol>
             {rules.map((r, i) => (
-              <li key={r.id} onDragOver={(e) => held !== null && e.preventDefault()} onDrop={(e) => drop(e, i)} className={`grid gap-x-5 gap-y-2 border-t py-4 first:border-t-0 md:grid-cols-[1.6rem_minmax(0,1fr)_11rem_auto] ${held === i ? 'opacity-50' : ''} border-line`}>
-                <button id={`grip-${r.id}`} draggable onDragStart={() => setHeld(i)} onDragEnd={() => setHeld(null)} onKeyDown={(e) => key(e, i)} title="Drag to another place, or use the arrow keys"
-                  aria-label={`Move ${r.name}, number ${i + 1} of ${rules.length}: arrow up or arrow down`} className="hidden h-8 w-6 cursor-grab place-items-center rounded text-ink-3 hover:bg-sheet-2 md:grid">
-                  <svg aria-hidden width="10" height="16" viewBox="0 0 10 16"><g fill="currentColor">{[2, 8, 14].map((y) => [2, 8].map((x) => <circle key={`${x} ${y}`} cx={x} cy={y} r="1.4" />))}</g></svg>
+              <li
+                key={r.id}
+                onDragOver={(e) => held !== null && e.preventDefault()}
+                onDrop={(e) => drop(e, i)}
+                className={`grid gap-x-5 gap-y-2 border-t py-4 first:border-t-0 md:grid-cols-[1.6rem_minmax(0,1fr)_11rem_auto] ${held === i ? 'opacity-50' : ''} border-line`}
+              >
+                <button
+                  id={`grip-${r.id}`}
+                  draggable
+                  onDragStart={() => setHeld(i)}
+                  onDragEnd={() => setHeld(null)}
+                  onKeyDown={(e) => key(e, i)}
+                  title="Drag to another place, or use the arrow keys"
+                  aria-label={`Move ${r.name}, number ${i + 1} of ${rules.length}: arrow up or arrow down`}
+                  className="hidden h-8 w-6 cursor-grab place-items-center rounded text-ink-3 hover:bg-sheet-2 md:grid"
+                >
+                  <svg aria-hidden width="10" height="16" viewBox="0 0 10 16">
+                    <g fill="currentColor">
+                      {[2, 8, 14].map((y) => [2, 8].map((x) => <circle key={`${x} ${y}`} cx={x} cy={y} r="1.4" />))}
+                    </g>
+                  </svg>
                 </button>
                 <div className="min-w-0">
-                  <h2><Link to={`/rules/${r.id}`} className="hover:underline">{r.name}</Link></h2>
-                  <p className={`text-[14.5px] [overflow-wrap:anywhere] ${r.problems ? 'text-seal' : 'text-ink-2'}`}>{r.sentence}</p>
+                  <h2>
+                    <Link to={`/rules/${r.id}`} className="hover:underline">
+                      {r.name}
+                    </Link>
+                  </h2>
+                  <p className={`text-[14.5px] [overflow-wrap:anywhere] ${r.problems ? 'text-seal' : 'text-ink-2'}`}>
+                    {r.sentence}
+                  </p>
                 </div>
                 <div>
                   <Bars days={r.days ?? []} label={`Filed by ${r.name} on each of the last thirty days`} height={60} />
-                  <p className="text-[13px] text-ink-3">{r.filed > 0 ? <Link className="hover:underline" to={`/register?rule=${r.id}`}>{many(r.filed, 'file')}</Link> : many(r.filed, 'file')}{r.last_filed_at && `, last ${when(r.last_filed_at)}`}</p>
+                  <p className="text-[13px] text-ink-3">
+                    {r.filed > 0 ? (
+                      <Link className="hover:underline" to={`/register?rule=${r.id}`}>
+                        {many(r.filed, 'file')}
+                      </Link>
+                    ) : (
+                      many(r.filed, 'file')
+                    )}
+                    {r.last_filed_at && `, last ${when(r.last_filed_at)}`}
+                  </p>
                 </div>
                 <div className="flex items-start gap-2">
                   <label className="flex items-center gap-2 text-sm">
-                    <Switch.Root checked={r.running} onCheckedChange={(on) => (on ? setStarting(r) : off.mutate(r.id))} aria-label={`${r.name} is ${r.running ? 'on' : 'off'}`} className="h-[22px] w-[38px] rounded-full border border-line-2 bg-sheet-2 data-[state=checked]:border-moss data-[state=checked]:bg-moss">
+                    <Switch.Root
+                      checked={r.running}
+                      onCheckedChange={(on) => (on ? setStarting(r) : off.mutate(r.id))}
+                      aria-label={`${r.name} is ${r.running ? 'on' : 'off'}`}
+                      className="h-[22px] w-[38px] rounded-full border border-line-2 bg-sheet-2 data-[state=checked]:border-moss data-[state=checked]:bg-moss"
+                    >
                       <Switch.Thumb className="block h-4 w-4 translate-x-0.5 rounded-full bg-ink-3 transition-transform data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-sheet" />
                     </Switch.Root>
                     <span className="w-6">{r.running ? 'on' : 'off'}</span>
@@ -94,37 +154,113 @@ function Import({ onClose }: { onClose: () => void }) {
   const [text, setText] = useState('')
   const [name, setName] = useState('')
   const [renames, setRenames] = useState<Record<string, string>>({})
-  const compare = useQuery({ queryKey: ['compare', text, renames], queryFn: () => value(api.POST('/api/v1/rules/compare', { body: { document: text, renames } })), enabled: text !== '', retry: false, gcTime: 0, placeholderData: (before) => before })
+  const compare = useQuery({
+    ...queries.compare(text, renames),
+    enabled: text !== '',
+    placeholderData: (before) => before,
+  })
   const keep = useMutation({
     mutationFn: () => value(api.POST('/api/v1/rules/import', { body: { document: text, renames } })),
-    onSuccess: () => { void client.invalidateQueries({ queryKey: ['rules'] }); onClose() },
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: keys.rules })
+      onClose()
+    },
   })
-  const take = (file?: File) => { if (file) { setName(file.name); setRenames({}); void file.text().then(setText) } }
+  const take = (file?: File) => {
+    if (file) {
+      setName(file.name)
+      setRenames({})
+      void file.text().then(setText)
+    }
+  }
   const changes = compare.data ?? []
   const open = changes.filter((c) => c.renamed && renames[c.name] === undefined)
   const wrong = changes.some((c) => c.problems.length > 0)
   return (
     <Sheet title="Import rules" open onClose={onClose}>
       <p className="mb-3 text-ink-2">A file of rules in YAML or JSON. New rules are off until you switch them on.</p>
-      <div onDragOver={(e) => e.preventDefault()} onDrop={(e) => { e.preventDefault(); take(e.dataTransfer.files[0]) }} className="rounded-xl border border-dashed border-line-2 px-4 py-5 text-center">
-        <input ref={input} type="file" accept=".yaml,.yml,.json" className="sr-only" aria-label="File of rules" onChange={(e) => take(e.target.files?.[0])} />
-        {name || 'Drop the file here, or'} <Button onClick={() => input.current?.click()}>{name ? 'Choose another' : 'Choose it'}</Button>
+      <div
+        onDragOver={(e) => e.preventDefault()}
+        onDrop={(e) => {
+          e.preventDefault()
+          take(e.dataTransfer.files[0])
+        }}
+        className="rounded-xl border border-dashed border-line-2 px-4 py-5 text-center"
+      >
+        <input
+          ref={input}
+          type="file"
+          accept=".yaml,.yml,.json"
+          className="sr-only"
+          aria-label="File of rules"
+          onChange={(e) => take(e.target.files?.[0])}
+        />
+        {name || 'Drop the file here, or'}{' '}
+        <Button onClick={() => input.current?.click()}>{name ? 'Choose another' : 'Choose it'}</Button>
       </div>
-      {compare.error instanceof Problem && compare.error.fields.length > 0
-        ? <ul role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">{compare.error.fields.map((f) => <li key={f.place + f.text}>{f.line ? `Line ${f.line}: ` : ''}{f.text}{f.meant ? ` (did you mean “${f.meant}”?)` : ''}</li>)}</ul>
-        : <Wrong error={compare.error} />}
+      {compare.error instanceof Problem && compare.error.fields.length > 0 ? (
+        <ul role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
+          {compare.error.fields.map((f) => (
+            <li key={f.place + f.text}>
+              {f.line ? `Line ${f.line}: ` : ''}
+              {f.text}
+              {f.meant ? ` (did you mean “${f.meant}”?)` : ''}
+            </li>
+          ))}
+        </ul>
+      ) : (
+        <Wrong error={compare.error} />
+      )}
       {changes.map((c) => (
         <div key={c.name} className="border-t border-line py-3 first-of-type:mt-3">
-          <p className="flex justify-between gap-3 font-semibold">{c.name}<Chip word={{ add: 'new', change: 'changed', same: 'as it is' }[c.kind]} /></p>
+          <p className="flex justify-between gap-3 font-semibold">
+            {c.name}
+            <Chip word={{ add: 'new', change: 'changed', same: 'as it is' }[c.kind]} />
+          </p>
           {c.kind === 'add' && <p className="text-[14.5px] text-ink-2">{c.sentence}</p>}
           <Differences lines={c.lines} />
-          {c.problems.map((p) => <p key={p.place + p.text} role="alert" className="text-sm text-seal">{p.text}</p>)}
-          {c.renamed && <div className="mt-1 text-[14.5px]"><p>Is it the rule “{c.renamed.name}” under a new name?</p><OneOf name={`renamed ${c.name}`} value={renames[c.name] ?? '?'} choices={[[c.renamed.id, 'yes, that one renamed'], ['', 'no, a new rule']]} onChange={(v) => setRenames({ ...renames, [c.name]: v })} /></div>}
-          {renames[c.name] && <p className="mt-1 text-[14.5px]">It is “{c.was}” under a new name. <button className="add" onClick={() => setRenames({ ...renames, [c.name]: '' })}>No, a new rule</button></p>}
+          {c.problems.map((p) => (
+            <p key={p.place + p.text} role="alert" className="text-sm text-seal">
+              {p.text}
+            </p>
+          ))}
+          {c.renamed && (
+            <div className="mt-1 text-[14.5px]">
+              <p>Is it the rule “{c.renamed.name}” under a new name?</p>
+              <OneOf
+                name={`renamed ${c.name}`}
+                value={renames[c.name] ?? '?'}
+                choices={[
+                  [c.renamed.id, 'yes, that one renamed'],
+                  ['', 'no, a new rule'],
+                ]}
+                onChange={(v) => setRenames({ ...renames, [c.name]: v })}
+              />
+            </div>
+          )}
+          {renames[c.name] && (
+            <p className="mt-1 text-[14.5px]">
+              It is “{c.was}” under a new name.{' '}
+              <button className="add" onClick={() => setRenames({ ...renames, [c.name]: '' })}>
+                No, a new rule
+              </button>
+            </p>
+          )}
         </div>
       ))}
       <Wrong error={keep.error} />
-      <div className="mt-4 flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" disabled={!changes.length || wrong || open.length > 0 || keep.isPending || changes.every((c) => c.kind === 'same')} onClick={() => keep.mutate()}>Keep these rules</Button></div>
+      <div className="mt-4 flex justify-end gap-2">
+        <Button onClick={onClose}>Cancel</Button>
+        <Button
+          look="main"
+          disabled={
+            !changes.length || wrong || open.length > 0 || keep.isPending || changes.every((c) => c.kind === 'same')
+          }
+          onClick={() => keep.mutate()}
+        >
+          Keep these rules
+        </Button>
+      </div>
     </Sheet>
   )
 }

@@ -1,46 +1,112 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate } from 'react-router'
 
-import { api, type Schemas, value } from '../api/client'
+import type { Schemas } from '../api/client'
+import { queries } from '../api/queries'
 import { Bars, Button, Listing, Page } from '../ui/basics'
 import { many, size, today, when } from '../ui/format'
 import { ItemLine, MessageHead } from './parts'
 
 export function Today() {
-  const query = useQuery({ queryKey: ['today'], queryFn: () => value(api.GET('/api/v1/today')), refetchInterval: 60_000 })
-  const me = useQuery({ queryKey: ['me'], queryFn: () => value(api.GET('/api/v1/me')) })
-  return <Listing query={query}>{(d) => (d.has_filed || (me.data && me.data.role !== 'administrator') ? <Day day={d} /> : <FirstSteps day={d} />)}</Listing>
+  const query = useQuery({ ...queries.today, refetchInterval: 60_000 })
+  const me = useQuery(queries.me)
+  return (
+    <Listing query={query}>
+      {(d) => (d.has_filed || (me.data && me.data.role !== 'administrator') ? <Day day={d} /> : <FirstSteps day={d} />)}
+    </Listing>
+  )
 }
 
 function FirstSteps({ day }: { day: Schemas['Today'] }) {
   const steps = [
-    { done: day.has_mailbox, title: 'Add a mailbox', text: 'Where messages arrive: the mail server, a name and its password.', to: '/settings?add=mailbox' },
-    { done: day.has_cabinet, title: 'Choose a cabinet', text: 'Where files are kept: a folder of this machine or a mounted share.', to: '/settings?add=cabinet' },
-    { done: day.has_rule, title: 'Make a rule', text: 'What to look for, what to take, and where to file it. You see what it would do before it does anything.', to: '/rules/new' },
-    { done: day.running, title: 'Switch it on', text: 'From then on it files what arrives; and what lies there already, if you say so.', to: day.first_rule ? `/rules/${day.first_rule}` : '/rules' },
+    {
+      done: day.has_mailbox,
+      title: 'Add a mailbox',
+      text: 'Where messages arrive: the mail server, a name and its password.',
+      to: '/settings?add=mailbox',
+    },
+    {
+      done: day.has_cabinet,
+      title: 'Choose a cabinet',
+      text: 'Where files are kept: a folder of this machine or a mounted share.',
+      to: '/settings?add=cabinet',
+    },
+    {
+      done: day.has_rule,
+      title: 'Make a rule',
+      text: 'What to look for, what to take, and where to file it. You see what it would do before it does anything.',
+      to: '/rules/new',
+    },
+    {
+      done: day.running,
+      title: 'Switch it on',
+      text: 'From then on it files what arrives; and what lies there already, if you say so.',
+      to: day.first_rule ? `/rules/${day.first_rule}` : '/rules',
+    },
   ]
   const next = steps.find((s) => !s.done)
   return (
-    <Page title={next ? 'Four steps, then it files by itself' : 'All is ready for the first message'} sub={next ? 'Nothing is filed and nothing in a mailbox is changed before you switch a rule on.' : 'A rule is on: what it is for is filed as it arrives.'}>
+    <Page
+      title={next ? 'Four steps, then it files by itself' : 'All is ready for the first message'}
+      sub={
+        next
+          ? 'Nothing is filed and nothing in a mailbox is changed before you switch a rule on.'
+          : 'A rule is on: what it is for is filed as it arrives.'
+      }
+    >
       <ol className="max-w-2xl">
         {steps.map((s, i) => (
           <li key={s.title} className="flex gap-5 border-t border-line py-5 first:border-0">
-            <span aria-hidden className="font-serif text-3xl text-ink-3">{s.done ? '✓' : i + 1}</span>
+            <span aria-hidden className="font-serif text-3xl text-ink-3">
+              {s.done ? '✓' : i + 1}
+            </span>
             <div className="grow">
-              <h2>{s.title}{s.done && <span className="ml-2 font-sans text-sm font-normal text-moss">done</span>}</h2>
+              <h2>
+                {s.title}
+                {s.done && <span className="ml-2 font-sans text-sm font-normal text-moss">done</span>}
+              </h2>
               <p className="text-ink-2">{s.text}</p>
             </div>
-            {!s.done && <Link to={s.to} className={`h-fit shrink-0 rounded-lg border px-4 py-2 text-sm font-semibold ${s === next ? 'border-ink bg-ink text-sheet' : 'border-line-2'}`}>{s.title}</Link>}
+            {!s.done && (
+              <Link
+                to={s.to}
+                className={`h-fit shrink-0 rounded-lg border px-4 py-2 text-sm font-semibold ${s === next ? 'border-ink bg-ink text-sheet' : 'border-line-2'}`}
+              >
+                {s.title}
+              </Link>
+            )}
           </li>
         ))}
       </ol>
       {!next && (
-          <section className="max-w-2xl border-t border-line py-5" aria-live="polite">
-            <h2>The first message</h2>
-            <p className="text-ink-2">Send one that your rule is for, with an attachment: it appears here as soon as it is filed. Or <Link className="text-pen underline" to={`/rules/${day.first_rule}`}>open the rule</Link> and let it file old mail. Whatever comes and is not filed says why on the page <Link className="text-pen underline" to="/mail">Mail</Link>{day.tray > 0 && <>; <Link className="text-pen underline" to="/tray">{many(day.tray, 'thing waits', 'things wait')} in the tray</Link></>}.</p>
-          </section>
-        )}
-      {day.has_mailbox && <div className="mt-6 max-w-2xl"><MailboxesToday day={day} /></div>}
+        <section className="max-w-2xl border-t border-line py-5" aria-live="polite">
+          <h2>The first message</h2>
+          <p className="text-ink-2">
+            Send one that your rule is for, with an attachment: it appears here as soon as it is filed. Or{' '}
+            <Link className="text-pen underline" to={`/rules/${day.first_rule}`}>
+              open the rule
+            </Link>{' '}
+            and let it file old mail. Whatever comes and is not filed says why on the page{' '}
+            <Link className="text-pen underline" to="/mail">
+              Mail
+            </Link>
+            {day.tray > 0 && (
+              <>
+                ;{' '}
+                <Link className="text-pen underline" to="/tray">
+                  {many(day.tray, 'thing waits', 'things wait')} in the tray
+                </Link>
+              </>
+            )}
+            .
+          </p>
+        </section>
+      )}
+      {day.has_mailbox && (
+        <div className="mt-6 max-w-2xl">
+          <MailboxesToday day={day} />
+        </div>
+      )}
     </Page>
   )
 }
@@ -50,7 +116,13 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
     <>
       <h2 className="mb-1">Mailboxes</h2>
       <table className="w-full text-[14.5px]">
-        <thead className="sr-only"><tr><th>Mailbox</th><th>State</th><th>Filed today</th></tr></thead>
+        <thead className="sr-only">
+          <tr>
+            <th>Mailbox</th>
+            <th>State</th>
+            <th>Filed today</th>
+          </tr>
+        </thead>
         <tbody>
           {day.mailboxes.map((m) => (
             <tr key={m.id} className="border-b border-line">
@@ -67,26 +139,51 @@ function MailboxesToday({ day }: { day: Schemas['Today'] }) {
 
 function Day({ day }: { day: Schemas['Today'] }) {
   const go = useNavigate()
-  const live = day.mailboxes.filter((m) => m.state === 'watched live' || m.state === 'looked into at an interval').length
+  const live = day.mailboxes.filter(
+    (m) => m.state === 'watched live' || m.state === 'looked into at an interval',
+  ).length
   const all = live === day.mailboxes.length
   const last = day.arrivals[0]?.message.received_at
   const sub = `${all ? (live === 1 ? 'The mailbox is' : `All ${live} mailboxes are`) : `${live} of ${day.mailboxes.length} mailboxes are`} being watched.${last ? ` Last arrival ${when(last)}.` : ''}`
   return (
-    <Page title={today()} sub={sub} actions={<Button look="main" onClick={() => void go('/rules/new')}>New rule</Button>}>
+    <Page
+      title={today()}
+      sub={sub}
+      actions={
+        <Button look="main" onClick={() => void go('/rules/new')}>
+          New rule
+        </Button>
+      }
+    >
       <dl className="mb-6 grid grid-cols-2 rounded-xl border border-line bg-sheet-2 lg:grid-cols-4">
         <Figure figure={day.filed_today.toLocaleString()} text="filed today" />
         <Figure figure={day.filed_month.toLocaleString()} text={`this month, ${size(day.bytes_month)}`} />
         <Figure figure={day.tray.toLocaleString()} text="in the tray, waiting for you" seal={day.tray > 0} to="/tray" />
-        <Figure figure={day.delay_ms === undefined ? '–' : day.delay_ms < 1000 ? `${day.delay_ms} ms` : `${(day.delay_ms / 1000).toFixed(1)} s`} text="from notice to filed, median" />
+        <Figure
+          figure={
+            day.delay_ms === undefined
+              ? '–'
+              : day.delay_ms < 1000
+                ? `${day.delay_ms} ms`
+                : `${(day.delay_ms / 1000).toFixed(1)} s`
+          }
+          text="from notice to filed, median"
+        />
       </dl>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-7 lg:grid-cols-[minmax(0,1.12fr)_minmax(0,1fr)]">
         <section aria-live="polite">
           <h2>As it arrives</h2>
-          {day.arrivals.length === 0 && <p className="py-4 text-ink-2">Nothing has come since the rules were switched on.</p>}
+          {day.arrivals.length === 0 && (
+            <p className="py-4 text-ink-2">Nothing has come since the rules were switched on.</p>
+          )}
           {day.arrivals.map((a) => (
             <article key={a.message.id} className="border-t border-line py-3 first-of-type:border-0">
               <MessageHead message={a.message} time={when(a.message.received_at)} />
-              {a.items.filter((i) => i.verdict !== 'left out').map((i) => <ItemLine key={i.id} item={i} />)}
+              {a.items
+                .filter((i) => i.verdict !== 'left out')
+                .map((i) => (
+                  <ItemLine key={i.id} item={i} />
+                ))}
             </article>
           ))}
         </section>
@@ -94,7 +191,10 @@ function Day({ day }: { day: Schemas['Today'] }) {
           <h2 id="fortnight">Last fourteen days</h2>
           <div className="mt-2.5 mb-6 rounded-xl border border-line bg-sheet-2 px-5 pt-5 pb-2">
             <Bars days={day.days} label="Filed on each of the last fourteen days" />
-            <p className="mt-1 flex justify-between text-xs text-ink-3"><span>two weeks ago</span><span>today: {many(day.days.at(-1) ?? 0, 'file')}</span></p>
+            <p className="mt-1 flex justify-between text-xs text-ink-3">
+              <span>two weeks ago</span>
+              <span>today: {many(day.days.at(-1) ?? 0, 'file')}</span>
+            </p>
           </div>
           <MailboxesToday day={day} />
         </div>
@@ -106,7 +206,15 @@ function Day({ day }: { day: Schemas['Today'] }) {
 function Figure({ figure, text, seal, to }: { figure: string; text: string; seal?: boolean; to?: string }) {
   return (
     <div className="flex flex-col-reverse justify-end border-line px-5 py-3.5 max-lg:odd:border-r lg:border-l lg:first:border-0">
-      <dt className="text-[13.5px] text-ink-2">{to ? <Link to={to} className="hover:underline">{text}</Link> : text}</dt>
+      <dt className="text-[13.5px] text-ink-2">
+        {to ? (
+          <Link to={to} className="hover:underline">
+            {text}
+          </Link>
+        ) : (
+          text
+        )}
+      </dt>
       <dd className={`font-serif text-[27px] leading-tight font-semibold ${seal ? 'text-seal' : ''}`}>{figure}</dd>
     </div>
   )

@@ -2,27 +2,52 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
 
-import { api, Problem, type Schemas, value } from '../api/client'
+import { api, type Schemas, value } from '../api/client'
+import { keys, queries } from '../api/queries'
 import { Button, Field, Listing, Page, Pick, Sheet, Wrong } from '../ui/basics'
+import { End, useSettings } from '../ui/form'
 import { many, size, when } from '../ui/format'
 import { SignInAgain } from './mailboxes'
 import { MessageHead } from './parts'
 
 type Choice = { matters?: string[]; cause?: string }
 type Way = Schemas['Matter']['ways'][number]
-const words: Record<Way, [string, string]> = { answer: ['It is about it', ''],  again: ['Try again', 'Try all again'], release: ['Release', 'Release all'], elsewhere: ['File elsewhere…', 'File all elsewhere…'], refile: ['File it again', 'File all again'], aside: ['Set aside…', 'Set all aside…'] }
+const words: Record<Way, [string, string]> = {
+  answer: ['It is about it', ''],
+  again: ['Try again', 'Try all again'],
+  release: ['Release', 'Release all'],
+  elsewhere: ['File elsewhere…', 'File all elsewhere…'],
+  refile: ['File it again', 'File all again'],
+  aside: ['Set aside…', 'Set all aside…'],
+}
 const word = (w: Way, filed?: string) => (w === 'again' && filed ? ['Look again', 'Look at all again'] : words[w])
 
 export function Tray() {
   const client = useQueryClient()
   const [asked, setAsked] = useState<{ way: 'aside' | 'elsewhere'; choice: Choice; count: number } | null>(null)
-  const query = useQuery({ queryKey: ['tray'], queryFn: () => value(api.GET('/api/v1/tray')) })
-  const done = { onSuccess: () => client.invalidateQueries({ queryKey: ['tray'] }) }
-  const again = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/again', { body })), ...done })
-  const release = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/release', { body })), ...done })
-  const refile = useMutation({ mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/refile', { body })), ...done })
-  const answer = useMutation({ mutationFn: (body: { matters: string[]; about: boolean }) => value(api.POST('/api/v1/tray/answer', { body })), onSuccess: () => client.invalidateQueries() })
-  const settle = useMutation({ mutationFn: (number: number) => value(api.DELETE('/api/v1/tray/notices/{number}', { params: { path: { number } } })), ...done })
+  const query = useQuery(queries.tray)
+  const done = { onSuccess: () => client.invalidateQueries({ queryKey: keys.tray }) }
+  const again = useMutation({
+    mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/again', { body })),
+    ...done,
+  })
+  const release = useMutation({
+    mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/release', { body })),
+    ...done,
+  })
+  const refile = useMutation({
+    mutationFn: (body: Choice) => value(api.POST('/api/v1/tray/refile', { body })),
+    ...done,
+  })
+  const answer = useMutation({
+    mutationFn: (body: { matters: string[]; about: boolean }) => value(api.POST('/api/v1/tray/answer', { body })),
+    onSuccess: () => client.invalidateQueries(),
+  })
+  const settle = useMutation({
+    mutationFn: (number: number) =>
+      value(api.DELETE('/api/v1/tray/notices/{number}', { params: { path: { number } } })),
+    ...done,
+  })
   const go = (way: Way, choice: Choice, count: number) => {
     if (way === 'again') again.mutate(choice)
     else if (way === 'release') release.mutate(choice)
@@ -30,7 +55,14 @@ export function Tray() {
     else if (way === 'aside' || way === 'elsewhere') setAsked({ way, choice, count })
   }
   return (
-    <Page title="Tray" sub={query.data?.count ? `${many(query.data.count, 'matter waits', 'matters wait')} for you.` : 'What needs a person waits here, with the reason and the ways on.'}>
+    <Page
+      title="Tray"
+      sub={
+        query.data?.count
+          ? `${many(query.data.count, 'matter waits', 'matters wait')} for you.`
+          : 'What needs a person waits here, with the reason and the ways on.'
+      }
+    >
       <Wrong error={again.error ?? release.error ?? refile.error ?? answer.error ?? settle.error} />
       <Listing query={query} empty={(t) => t.count === 0 && 'The tray is empty. Nothing waits for you.'}>
         {(t) => (
@@ -39,10 +71,24 @@ export function Tray() {
               <section key={n.id} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
                 <p className="font-semibold">{n.text}</p>
                 <p className="mt-1 text-ink-2">{n.advice}</p>
-                <p className="mt-3 flex items-center justify-between text-sm text-ink-3">since {when(n.made_at)}<span className="flex gap-2">{n.kind === 'consent' && n.mailbox && <SignInAgain mailbox={n.mailbox} />}<Button onClick={() => settle.mutate(n.id)}>Seen</Button></span></p>
+                <p className="mt-3 flex items-center justify-between text-sm text-ink-3">
+                  since {when(n.made_at)}
+                  <span className="flex gap-2">
+                    {n.kind === 'consent' && n.mailbox && <SignInAgain mailbox={n.mailbox} />}
+                    <Button onClick={() => settle.mutate(n.id)}>Seen</Button>
+                  </span>
+                </p>
               </section>
             ))}
-            {t.groups.map((g) => <Group key={g.cause} group={g} go={go} answer={(m, about) => answer.mutate({ matters: [m], about })} busy={answer.isPending} />)}
+            {t.groups.map((g) => (
+              <Group
+                key={g.cause}
+                group={g}
+                go={go}
+                answer={(m, about) => answer.mutate({ matters: [m], about })}
+                busy={answer.isPending}
+              />
+            ))}
           </div>
         )}
       </Listing>
@@ -52,30 +98,104 @@ export function Tray() {
   )
 }
 
-function Group({ group: g, go, answer, busy }: { group: Schemas['TrayGroup']; go: (way: Way, choice: Choice, count: number) => void; answer: (matter: string, about: boolean) => void; busy: boolean }) {
+function Group({
+  group: g,
+  go,
+  answer,
+  busy,
+}: {
+  group: Schemas['TrayGroup']
+  go: (way: Way, choice: Choice, count: number) => void
+  answer: (matter: string, about: boolean) => void
+  busy: boolean
+}) {
   return (
     <section aria-label={g.title} className="mb-4 rounded-xl border border-line bg-sheet-2 p-5">
       <div className="flex flex-wrap items-start justify-between gap-3">
         <div className="min-w-0 flex-1 basis-80">
-          <h2 className="!text-[17px]">{g.title}{g.count > 1 && <span className="font-normal text-ink-3"> · {g.count}</span>}</h2>
+          <h2 className="!text-[17px]">
+            {g.title}
+            {g.count > 1 && <span className="font-normal text-ink-3"> · {g.count}</span>}
+          </h2>
           <p className="mt-1 text-ink-2">{g.help}</p>
         </div>
-        {g.count > 1 && <div className="flex flex-wrap gap-2">{g.ways.filter((w) => w !== 'answer').toReversed().map((w) => <Button key={w} look={w === 'again' ? 'main' : 'plain'} onClick={() => go(w, { cause: g.cause }, g.count)}>{word(w, g.matters[0]?.register)[1]}</Button>)}</div>}
+        {g.count > 1 && (
+          <div className="flex flex-wrap gap-2">
+            {g.ways
+              .filter((w) => w !== 'answer')
+              .toReversed()
+              .map((w) => (
+                <Button
+                  key={w}
+                  look={w === 'again' ? 'main' : 'plain'}
+                  onClick={() => go(w, { cause: g.cause }, g.count)}
+                >
+                  {word(w, g.matters[0]?.register)[1]}
+                </Button>
+              ))}
+          </div>
+        )}
       </div>
       {g.matters.map((m) => (
         <div key={m.id} className="mt-3 border-t border-line pt-3">
           {m.message && <MessageHead message={m.message} time={when(m.message.received_at)} />}
           <div className="mt-2 ml-3 border-l-2 border-line-2 pl-3">
-            <p className="[overflow-wrap:anywhere]">{m.register ? <Link className="hover:underline" to={`/register/${m.register}`}>{m.path}</Link> : m.name} <span className="text-[13.5px] text-ink-3">{!!m.size && size(m.size)}{m.rule && ` · rule “${m.rule}”`}</span></p>
-            <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2"><span className="inline-block first-letter:uppercase">{m.reason}.</span></p>
+            <p className="[overflow-wrap:anywhere]">
+              {m.register ? (
+                <Link className="hover:underline" to={`/register/${m.register}`}>
+                  {m.path}
+                </Link>
+              ) : (
+                m.name
+              )}{' '}
+              <span className="text-[13.5px] text-ink-3">
+                {!!m.size && size(m.size)}
+                {m.rule && ` · rule “${m.rule}”`}
+              </span>
+            </p>
+            <p className="text-[14.5px] [overflow-wrap:anywhere] text-ink-2">
+              <span className="inline-block first-letter:uppercase">{m.reason}.</span>
+            </p>
             {m.topic && m.ways.includes('answer') && (
-              <p className="mt-2 flex flex-wrap items-center gap-2"><Button disabled={busy} onClick={() => answer(m.id, true)} aria-label={`It is about ${m.topic}: ${m.name}`}>It is about {m.topic}</Button><Button disabled={busy} onClick={() => answer(m.id, false)} aria-label={`It is not about ${m.topic}: ${m.name}`}>It is not</Button></p>
+              <p className="mt-2 flex flex-wrap items-center gap-2">
+                <Button
+                  disabled={busy}
+                  onClick={() => answer(m.id, true)}
+                  aria-label={`It is about ${m.topic}: ${m.name}`}
+                >
+                  It is about {m.topic}
+                </Button>
+                <Button
+                  disabled={busy}
+                  onClick={() => answer(m.id, false)}
+                  aria-label={`It is not about ${m.topic}: ${m.name}`}
+                >
+                  It is not
+                </Button>
+              </p>
             )}
-            <p className="mt-1.5 flex flex-wrap gap-x-4 gap-y-1">{m.ways.filter((w) => w !== 'answer').map((w) => <button key={w} className="add" aria-label={`${word(w, m.register)[0]}: ${m.name}`} onClick={() => go(w, { matters: [m.id] }, 1)}>{word(w, m.register)[0]}</button>)}</p>
+            <p className="mt-1.5 flex flex-wrap gap-x-4 gap-y-1">
+              {m.ways
+                .filter((w) => w !== 'answer')
+                .map((w) => (
+                  <button
+                    key={w}
+                    className="add"
+                    aria-label={`${word(w, m.register)[0]}: ${m.name}`}
+                    onClick={() => go(w, { matters: [m.id] }, 1)}
+                  >
+                    {word(w, m.register)[0]}
+                  </button>
+                ))}
+            </p>
           </div>
         </div>
       ))}
-      {g.count > g.matters.length && <p className="mt-3 border-t border-line pt-3 text-sm text-ink-3">And {many(g.count - g.matters.length, 'more')}.</p>}
+      {g.count > g.matters.length && (
+        <p className="mt-3 border-t border-line pt-3 text-sm text-ink-3">
+          And {many(g.count - g.matters.length, 'more')}.
+        </p>
+      )}
     </section>
   )
 }
@@ -83,35 +203,69 @@ function Group({ group: g, go, answer, busy }: { group: Schemas['TrayGroup']; go
 function Aside({ choice, count, onClose }: { choice: Choice; count: number; onClose: () => void }) {
   const client = useQueryClient()
   const [note, setNote] = useState('')
-  const aside = useMutation({ mutationFn: () => value(api.POST('/api/v1/tray/aside', { body: { ...choice, note } })), onSuccess: () => { void client.invalidateQueries(); onClose() } })
+  const aside = useMutation({
+    mutationFn: () => value(api.POST('/api/v1/tray/aside', { body: { ...choice, note } })),
+    onSuccess: () => {
+      void client.invalidateQueries()
+      onClose()
+    },
+  })
   return (
     <Sheet title={count > 1 ? `Set ${count} matters aside?` : 'Set it aside?'} open onClose={onClose}>
-      <form onSubmit={(e) => { e.preventDefault(); aside.mutate() }}>
-        <p className="mb-4">Nothing is filed or done about it, and it leaves the tray for good. The message stays where it is.</p>
-        <Field label="Why, for those who look later" value={note} maxLength={500} onChange={(e) => setNote(e.target.value)} />
+      <form
+        onSubmit={(e) => {
+          e.preventDefault()
+          aside.mutate()
+        }}
+      >
+        <p className="mb-4">
+          Nothing is filed or done about it, and it leaves the tray for good. The message stays where it is.
+        </p>
+        <Field
+          label="Why, for those who look later"
+          value={note}
+          maxLength={500}
+          onChange={(e) => setNote(e.target.value)}
+        />
         <Wrong error={aside.error} />
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Keep it</Button><Button look="seal" type="submit" disabled={aside.isPending}>Set aside</Button></div>
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Keep it</Button>
+          <Button look="seal" type="submit" disabled={aside.isPending}>
+            Set aside
+          </Button>
+        </div>
       </form>
     </Sheet>
   )
 }
 
 function Elsewhere({ choice, count, onClose }: { choice: Choice; count: number; onClose: () => void }) {
-  const client = useQueryClient()
-  const cabinets = useQuery({ queryKey: ['cabinets'], queryFn: () => value(api.GET('/api/v1/cabinets')) })
-  const [cabinet, setCabinet] = useState('')
-  const [folder, setFolder] = useState('Sorted by hand')
-  const chosen = cabinet || cabinets.data?.[0]?.name || ''
-  const file = useMutation({ mutationFn: () => value(api.POST('/api/v1/tray/elsewhere', { body: { ...choice, cabinet: chosen, folder } })), onSuccess: () => { void client.invalidateQueries(); onClose() } })
-  const at = file.error instanceof Problem ? file.error.fields.find((f) => f.place === 'folder')?.text : undefined
+  const cabinets = useQuery(queries.cabinets)
+  const chosen = (cabinet: string) => cabinet || cabinets.data?.[0]?.name || ''
+  const form = useSettings({
+    values: { cabinet: '', folder: 'Sorted by hand' },
+    save: ({ cabinet, folder }) =>
+      value(api.POST('/api/v1/tray/elsewhere', { body: { ...choice, cabinet: chosen(cabinet), folder } })),
+    saved: onClose,
+  })
+  const at = chosen(form.now.cabinet)
   return (
     <Sheet title={count > 1 ? `File ${count} items elsewhere` : 'File it elsewhere'} open onClose={onClose}>
-      <form onSubmit={(e) => { e.preventDefault(); file.mutate() }}>
+      <form onSubmit={form.submit}>
         <p className="mb-4">It is filed as it is, under its own name.</p>
-        <Pick label="Cabinet" value={chosen} onChange={setCabinet} choices={(cabinets.data ?? []).map((c) => [c.name, c.name])} />
-        <Field label="Folder" required value={folder} onChange={(e) => setFolder(e.target.value)} hint="Levels are parted by /. What is missing is made." error={at} />
-        {!at && <Wrong error={file.error} />}
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button look="main" type="submit" disabled={file.isPending || !chosen}>File it</Button></div>
+        <Pick
+          label="Cabinet"
+          choices={(cabinets.data ?? []).map((c) => [c.name, c.name])}
+          {...form.held('cabinet')}
+          value={at}
+        />
+        <Field
+          label="Folder"
+          required
+          hint="Levels are parted by /. What is missing is made."
+          {...form.bind('folder')}
+        />
+        <End of={form} label="File it" disabled={!at} onClose={onClose} />
       </form>
     </Sheet>
   )

@@ -7,15 +7,34 @@ import { many } from '../ui/format'
 export type Undone = { pass: number } | { item: number; name: string }
 
 /** Shows what taking back would do, and does it. */
-export function Undo({ what, onClose, onDone }: { what: Undone; onClose: () => void; onDone?: (pass: number) => void }) {
+export function Undo({
+  what,
+  onClose,
+  onDone,
+}: {
+  what: Undone
+  onClose: () => void
+  onDone?: (pass: number) => void
+}) {
   const client = useQueryClient()
   const of = 'pass' in what
   const number = of ? what.pass : what.item
   const path = { params: { path: { number } } }
-  const look = useQuery({ queryKey: ['undo', of, number], gcTime: 0, queryFn: () => value(of ? api.GET('/api/v1/passes/{number}/undo', path) : api.GET('/api/v1/items/{number}/undo', path)), retry: false })
+  const look = useQuery({
+    queryKey: ['undo', of, number],
+    gcTime: 0,
+    queryFn: () =>
+      value(of ? api.GET('/api/v1/passes/{number}/undo', path) : api.GET('/api/v1/items/{number}/undo', path)),
+    retry: false,
+  })
   const undo = useMutation({
-    mutationFn: () => value(of ? api.POST('/api/v1/passes/{number}/undo', path) : api.POST('/api/v1/items/{number}/undo', path)),
-    onSuccess: (p) => { void client.invalidateQueries(); onClose(); onDone?.(p.id) },
+    mutationFn: () =>
+      value(of ? api.POST('/api/v1/passes/{number}/undo', path) : api.POST('/api/v1/items/{number}/undo', path)),
+    onSuccess: (p) => {
+      void client.invalidateQueries()
+      onClose()
+      onDone?.(p.id)
+    },
   })
   return (
     <Sheet title={of ? `Take back what pass ${number} filed?` : `Take “${what.name}” back?`} open onClose={onClose}>
@@ -23,27 +42,50 @@ export function Undo({ what, onClose, onDone }: { what: Undone; onClose: () => v
         {(p) => (
           <>
             <ul className="mb-3 list-disc pl-5">
-              {p.takes > 0 ? <li>{many(p.takes, 'file is', 'files are')} taken out of the cabinet and kept for a while.</li> : !p.returns && !p.changes?.length && <li>No file is taken back.</li>}
-              {p.keeps > 0 && <li>{many(p.keeps, 'filing keeps its file', 'filings keep their files')}; see why below.</li>}
+              {p.takes > 0 ? (
+                <li>{many(p.takes, 'file is', 'files are')} taken out of the cabinet and kept for a while.</li>
+              ) : (
+                !p.returns && !p.changes?.length && <li>No file is taken back.</li>
+              )}
+              {p.keeps > 0 && (
+                <li>{many(p.keeps, 'filing keeps its file', 'filings keep their files')}; see why below.</li>
+              )}
               {p.returns > 0 && <li>{many(p.returns, 'message is', 'messages are')} moved back to where they were.</li>}
               {!!p.changes?.length && <li>Taken back: {p.changes.join('; ')}.</li>}
               {p.stays.length > 0 && <li>What stays done: {p.stays.join('; ')}.</li>}
               {p.lines.length > 0 && <li>No rule files it again until you say so.</li>}
             </ul>
-            <div className="max-h-64 overflow-auto border-t border-line text-[14px]" tabIndex={0} role="region" aria-label="Files">
+            <div
+              className="max-h-64 overflow-auto border-t border-line text-[14px]"
+              tabIndex={0}
+              role="region"
+              aria-label="Files"
+            >
               {p.lines.map((l, i) => (
                 <div key={i} className="flex items-start justify-between gap-3 border-b border-line py-1.5">
-                  <span className="[overflow-wrap:anywhere]">{l.path}{!l.takes && <small className="block text-[13.5px] text-ink-2 first-letter:uppercase">{l.reason}.</small>}</span>
+                  <span className="[overflow-wrap:anywhere]">
+                    {l.path}
+                    {!l.takes && (
+                      <small className="block text-[13.5px] text-ink-2 first-letter:uppercase">{l.reason}.</small>
+                    )}
+                  </span>
                   <Chip word={l.takes ? 'taken back' : 'stays'} />
                 </div>
               ))}
-              {p.takes + p.keeps > p.lines.length && <p className="py-1.5 text-ink-3">And {p.takes + p.keeps - p.lines.length} more.</p>}
+              {p.takes + p.keeps > p.lines.length && (
+                <p className="py-1.5 text-ink-3">And {p.takes + p.keeps - p.lines.length} more.</p>
+              )}
             </div>
           </>
         )}
       </Listing>
       <Wrong error={undo.error} />
-      <div className="mt-5 flex justify-end gap-2"><Button onClick={onClose}>Keep it</Button><Button look="seal" disabled={!look.data || undo.isPending} onClick={() => undo.mutate()}>Take back</Button></div>
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={onClose}>Keep it</Button>
+        <Button look="seal" disabled={!look.data || undo.isPending} onClick={() => undo.mutate()}>
+          Take back
+        </Button>
+      </div>
     </Sheet>
   )
 }

@@ -5,10 +5,14 @@ import { useSearchParams } from 'react-router'
 export function useAddress() {
   const [search, setSearch] = useSearchParams()
   const latest = useRef(search) // two changes may come before the page is drawn anew
-  useEffect(() => { latest.current = search }, [search])
+  useEffect(() => {
+    latest.current = search
+  }, [search])
   const set = (changes: Record<string, string>, replace = false) => {
     const next = new URLSearchParams(latest.current)
-    for (const [k, v] of Object.entries(changes)) if (v) next.set(k, v); else next.delete(k)
+    for (const [k, v] of Object.entries(changes))
+      if (v) next.set(k, v)
+      else next.delete(k)
     latest.current = next
     setSearch(next, { replace })
   }
@@ -20,12 +24,24 @@ export function useTyped(text: string, commit: (text: string) => void, later: nu
   const [typed, setTyped] = useState(text)
   const seen = useRef(text)
   useEffect(() => {
-    if (text !== seen.current) { seen.current = text; setTyped(text) }
+    if (text !== seen.current) {
+      seen.current = text
+      setTyped(text)
+    }
   }, [text])
   useEffect(() => {
     if (typed === text) return
-    const timer = window.setTimeout(() => { seen.current = typed; commit(typed) }, later)
+    const timer = window.setTimeout(() => {
+      seen.current = typed
+      commit(typed)
+    }, later)
     return () => window.clearTimeout(timer)
   })
-  return [typed, (t: string, known = false) => { setTyped(t); if (known) seen.current = t }] as const
+  return [
+    typed,
+    (t: string, known = false) => {
+      setTyped(t)
+      if (known) seen.current = t
+    },
+  ] as const
 }

@@ -1,5 +1,5 @@
 import { Dialog as Radix, Popover } from 'radix-ui'
-import { type ButtonHTMLAttributes, type InputHTMLAttributes, type ReactNode, useId } from 'react'
+import { type ButtonHTMLAttributes, type ComponentProps, type ReactNode, useId } from 'react'
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { look?: 'main' | 'plain' | 'quiet' | 'seal' }
 const looks = {
@@ -9,7 +9,13 @@ const looks = {
   seal: 'bg-seal text-on-seal border-seal hover:opacity-90',
 }
 export function Button({ look = 'plain', className = '', ...rest }: ButtonProps) {
-  return <button type="button" {...rest} className={`rounded-lg border px-4 py-2 text-sm font-semibold disabled:opacity-60 ${looks[look]} ${className}`} />
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={`rounded-lg border px-4 py-2 text-sm font-semibold disabled:opacity-60 ${looks[look]} ${className}`}
+    />
+  )
 }
 
 const chips: Record<string, string> = {
@@ -22,10 +28,26 @@ const chips: Record<string, string> = {
 }
 /** A verdict as a word; the colour only repeats it. */
 export function Chip({ word }: { word: string }) {
-  return <span className={`inline-block rounded-full border px-2 text-[12.5px] font-semibold whitespace-nowrap ${chips[word] ? 'border-transparent ' + chips[word] : 'border-line-2 text-ink-3'}`}>{word}</span>
+  return (
+    <span
+      className={`inline-block rounded-full border px-2 text-[12.5px] font-semibold whitespace-nowrap ${chips[word] ? 'border-transparent ' + chips[word] : 'border-line-2 text-ink-3'}`}
+    >
+      {word}
+    </span>
+  )
 }
 
-export function Page({ title, sub, actions, children }: { title: ReactNode; sub?: ReactNode; actions?: ReactNode; children: ReactNode }) {
+export function Page({
+  title,
+  sub,
+  actions,
+  children,
+}: {
+  title: ReactNode
+  sub?: ReactNode
+  actions?: ReactNode
+  children: ReactNode
+}) {
   return (
     <>
       <div className="mb-5 flex flex-wrap items-start justify-between gap-4">
@@ -40,26 +62,109 @@ export function Page({ title, sub, actions, children }: { title: ReactNode; sub?
   )
 }
 
-export function Field({ label, hint, error, ...input }: InputHTMLAttributes<HTMLInputElement> & { label: string; hint?: string; error?: string }) {
-  const id = useId()
+type Said = { label: ReactNode; hint?: ReactNode; error?: string }
+
+/** A control with its name above it, and what is to be known or is wrong below. */
+function Named({ id, label, hint, error, children }: Said & { id: string; children: ReactNode }) {
   return (
     <div className="mb-4">
-      <label htmlFor={id} className="mb-1 block text-sm font-semibold">{label}</label>
-      <input {...input} id={id} className="field" aria-invalid={!!error} aria-describedby={error || hint ? id + 'h' : undefined} />
-      {(error ?? hint) && <p id={id + 'h'} className={`mt-1 text-sm ${error ? 'text-seal' : 'text-ink-3'}`}>{error ?? hint}</p>}
+      <label htmlFor={id} className="mb-1 block text-sm font-semibold">
+        {label}
+      </label>
+      {children}
+      {(error ?? hint) && (
+        <p
+          id={id + 'h'}
+          role={error ? 'alert' : undefined}
+          className={`mt-1 text-sm ${error ? 'text-seal' : 'text-ink-3'}`}
+        >
+          {error ?? hint}
+        </p>
+      )}
     </div>
   )
 }
 
-export function Pick({ label, value, choices, onChange }: { label: string; value: string; choices: [string, string][]; onChange: (v: string) => void }) {
+const described = (id: string, { hint, error }: Omit<Said, 'label'>) => ({
+  id,
+  'aria-invalid': !!error,
+  'aria-describedby': error || hint ? id + 'h' : undefined,
+})
+
+/** A line of text. */
+export function Field({ label, hint, error, ...input }: ComponentProps<'input'> & Said) {
   const id = useId()
   return (
-    <div className="mb-4">
-      <label htmlFor={id} className="mb-1 block text-sm font-semibold">{label}</label>
-      <select id={id} className="field" value={value} onChange={(e) => onChange(e.target.value)}>
-        {choices.map(([v, text]) => <option key={v} value={v}>{text}</option>)}
+    <Named id={id} label={label} hint={hint} error={error}>
+      <input {...input} {...described(id, { hint, error })} className="field" />
+    </Named>
+  )
+}
+
+/** Several lines of text; code is text that no spelling is right for. */
+export function Lines({ label, hint, error, code, ...area }: ComponentProps<'textarea'> & Said & { code?: boolean }) {
+  const id = useId()
+  return (
+    <Named id={id} label={label} hint={hint} error={error}>
+      <textarea
+        {...area}
+        {...described(id, { hint, error })}
+        spellCheck={!code}
+        className={`field ${code ? 'min-h-20 font-mono text-sm' : ''}`}
+      />
+    </Named>
+  )
+}
+
+type Choices<V extends string> = { value: V; choices: [V, string][]; onChange: (v: V) => void }
+
+/** One of several. */
+export function Pick<V extends string>({ label, hint, error, value, choices, onChange }: Said & Choices<V>) {
+  const id = useId()
+  return (
+    <Named id={id} label={label} hint={hint} error={error}>
+      <select
+        {...described(id, { hint, error })}
+        className="field"
+        value={value}
+        onChange={(e) => onChange(e.target.value as V)}
+      >
+        {choices.map(([v, text]) => (
+          <option key={v} value={v}>
+            {text}
+          </option>
+        ))}
       </select>
-    </div>
+    </Named>
+  )
+}
+
+/** Yes or no. */
+export function Tick({
+  label,
+  said,
+  checked,
+  onChange,
+  className = 'py-0.5',
+}: {
+  label?: ReactNode
+  /** Its name where no label is seen. */
+  said?: string
+  checked: boolean
+  onChange: (yes: boolean) => void
+  className?: string
+}) {
+  return (
+    <label className={`flex items-center gap-2 ${className}`}>
+      <input
+        type="checkbox"
+        aria-label={said}
+        className="size-4 shrink-0 accent-[var(--pen)]"
+        checked={checked}
+        onChange={(e) => onChange(e.target.checked)}
+      />
+      {label}
+    </label>
   )
 }
 
@@ -68,24 +173,54 @@ export function Wrong({ error }: { error: unknown }) {
   if (!error) return null
   const e = error as Error & { advice?: string }
   const text = e.message.charAt(0).toUpperCase() + e.message.slice(1).replace(/\.$/, '')
-  return <p role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">{text}.{e.advice ? ' ' + e.advice : ''}</p>
+  return (
+    <p role="alert" className="my-3 rounded-lg bg-seal-soft px-4 py-3 text-seal">
+      {text}.{e.advice ? ' ' + e.advice : ''}
+    </p>
+  )
 }
 
 /** The four states of a list. */
-export function Listing<T>({ query, empty, children }: { query: { data?: T; error: unknown; isPending: boolean }; empty?: (data: T) => ReactNode; children: (data: T) => ReactNode }) {
-  if (query.isPending) return <p className="py-6 text-ink-3" role="status">Looking…</p>
+export function Listing<T>({
+  query,
+  empty,
+  children,
+}: {
+  query: { data?: T; error: unknown; isPending: boolean }
+  empty?: (data: T) => ReactNode
+  children: (data: T) => ReactNode
+}) {
+  if (query.isPending)
+    return (
+      <p className="py-6 text-ink-3" role="status">
+        Looking…
+      </p>
+    )
   if (query.data === undefined) return <Wrong error={query.error} />
   const nothing = empty?.(query.data)
   if (nothing) return <div className="py-8 text-ink-2">{nothing}</div>
   return <>{children(query.data)}</>
 }
 
-export function Sheet({ title, open, onClose, children }: { title: string; open: boolean; onClose: () => void; children: ReactNode }) {
+export function Sheet({
+  title,
+  open,
+  onClose,
+  children,
+}: {
+  title: string
+  open: boolean
+  onClose: () => void
+  children: ReactNode
+}) {
   return (
     <Radix.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 z-30 bg-black/40" />
-        <Radix.Content aria-describedby={undefined} className="fixed top-1/2 left-1/2 z-40 max-h-[90vh] w-[min(94vw,34rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-xl border border-line bg-sheet p-6 shadow-sheet">
+        <Radix.Content
+          aria-describedby={undefined}
+          className="fixed top-1/2 left-1/2 z-40 max-h-[90vh] w-[min(94vw,34rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-xl border border-line bg-sheet p-6 shadow-sheet"
+        >
           <Radix.Title className="mb-4 text-xl">{title}</Radix.Title>
           {children}
         </Radix.Content>
@@ -95,7 +230,17 @@ export function Sheet({ title, open, onClose, children }: { title: string; open:
 }
 
 /** A blank of the letter: what was chosen, and where it stands the choice opens. */
-export function Blank({ label, text, wrong, children }: { label: string; text: ReactNode; wrong?: string[]; children: ReactNode }) {
+export function Blank({
+  label,
+  text,
+  wrong,
+  children,
+}: {
+  label: string
+  text: ReactNode
+  wrong?: string[]
+  children: ReactNode
+}) {
   const id = useId()
   const bad = !!wrong?.length
   // What is seen must be part of the name (WCAG 2.5.3).
@@ -103,14 +248,32 @@ export function Blank({ label, text, wrong, children }: { label: string; text: R
   return (
     <>
       <Popover.Root>
-        <Popover.Trigger className="blank" aria-label={name} aria-describedby={bad ? id : undefined} data-wrong={bad} data-empty={!text}>{text || '…'}</Popover.Trigger>
+        <Popover.Trigger
+          className="blank"
+          aria-label={name}
+          aria-describedby={bad ? id : undefined}
+          data-wrong={bad}
+          data-empty={!text}
+        >
+          {text || '…'}
+        </Popover.Trigger>
         <Popover.Portal>
-          <Popover.Content aria-label={label} sideOffset={6} align="start" collisionPadding={12} className="z-20 max-h-[min(70vh,var(--radix-popover-content-available-height))] w-[min(92vw,26rem)] overflow-auto rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet">
+          <Popover.Content
+            aria-label={label}
+            sideOffset={6}
+            align="start"
+            collisionPadding={12}
+            className="z-20 max-h-[min(70vh,var(--radix-popover-content-available-height))] w-[min(92vw,26rem)] overflow-auto rounded-xl border border-line bg-sheet p-4 text-[15px] leading-normal shadow-sheet"
+          >
             {children}
           </Popover.Content>
         </Popover.Portal>
       </Popover.Root>
-      {bad && <span id={id} role="alert" className="my-1 block text-sm leading-normal text-seal">{wrong.join(' ')}</span>}
+      {bad && (
+        <span id={id} role="alert" className="my-1 block text-sm leading-normal text-seal">
+          {wrong.join(' ')}
+        </span>
+      )}
     </>
   )
 }
@@ -119,9 +282,19 @@ export function Blank({ label, text, wrong, children }: { label: string; text: R
 export function Pop({ label, children }: { label: string; children: ReactNode }) {
   return (
     <Popover.Root>
-      <Popover.Trigger asChild><Button>{label}</Button></Popover.Trigger>
+      <Popover.Trigger asChild>
+        <Button>{label}</Button>
+      </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content aria-label={label} sideOffset={6} align="end" collisionPadding={12} className="z-20 max-h-[min(80vh,var(--radix-popover-content-available-height))] w-[min(92vw,34rem)] overflow-auto rounded-xl border border-line bg-sheet p-5 text-[15px] leading-normal shadow-sheet">{children}</Popover.Content>
+        <Popover.Content
+          aria-label={label}
+          sideOffset={6}
+          align="end"
+          collisionPadding={12}
+          className="z-20 max-h-[min(80vh,var(--radix-popover-content-available-height))] w-[min(92vw,34rem)] overflow-auto rounded-xl border border-line bg-sheet p-5 text-[15px] leading-normal shadow-sheet"
+        >
+          {children}
+        </Popover.Content>
       </Popover.Portal>
     </Popover.Root>
   )
@@ -129,7 +302,18 @@ export function Pop({ label, children }: { label: string; children: ReactNode })
 
 /** How far something is. */
 export function Bar({ label, done, of }: { label: string; done: number; of: number }) {
-  return <div role="progressbar" aria-label={label} aria-valuemin={0} aria-valuemax={of} aria-valuenow={done} className="h-2 overflow-hidden rounded-full bg-line"><div className="h-full bg-pen transition-[width]" style={{ width: `${(done / of) * 100}%` }} /></div>
+  return (
+    <div
+      role="progressbar"
+      aria-label={label}
+      aria-valuemin={0}
+      aria-valuemax={of}
+      aria-valuenow={done}
+      className="h-2 overflow-hidden rounded-full bg-line"
+    >
+      <div className="h-full bg-pen transition-[width]" style={{ width: `${(done / of) * 100}%` }} />
+    </div>
+  )
 }
 
 /** A bar picture with a table for those who cannot see it. */
@@ -137,11 +321,28 @@ export function Bars({ days, label, height = 110 }: { days: number[]; label: str
   const most = Math.max(1, ...days)
   const step = 420 / days.length
   return (
-    <svg viewBox={`0 0 420 ${height}`} width="100%" role="img" aria-label={`${label}: ${days.join(', ')}; the last is today`}>
+    <svg
+      viewBox={`0 0 420 ${height}`}
+      width="100%"
+      role="img"
+      aria-label={`${label}: ${days.join(', ')}; the last is today`}
+    >
       {days.map((n, i) => {
         const h = n === 0 ? 0 : Math.max(2, (n / most) * (height - 8))
         const last = i === days.length - 1
-        return <rect key={i} x={i * step + step * 0.14} y={height - 1 - h} width={step * 0.72} height={h} rx={Math.min(2, step / 6)} fill={last ? 'none' : 'var(--pen)'} stroke="var(--pen)" strokeWidth={last ? 1.5 : 0} />
+        return (
+          <rect
+            key={i}
+            x={i * step + step * 0.14}
+            y={height - 1 - h}
+            width={step * 0.72}
+            height={h}
+            rx={Math.min(2, step / 6)}
+            fill={last ? 'none' : 'var(--pen)'}
+            stroke="var(--pen)"
+            strokeWidth={last ? 1.5 : 0}
+          />
+        )
       })}
       <line x1="0" x2="420" y1={height - 0.5} y2={height - 0.5} stroke="var(--line-2)" />
     </svg>

@@ -3,9 +3,14 @@ import { Component, type ReactNode } from 'react'
 import { Button } from './basics'
 
 /** Where a page cannot be shown, it says so, instead of leaving nothing. */
-export class Boundary extends Component<{ children: ReactNode; where?: string }, { failed?: { error: unknown; where?: string } }> {
+export class Boundary extends Component<
+  { children: ReactNode; where?: string },
+  { failed?: { error: unknown; where?: string } }
+> {
   state: { failed?: { error: unknown; where?: string } } = {}
-  static getDerivedStateFromError(error: unknown) { return { failed: { error } } }
+  static getDerivedStateFromError(error: unknown) {
+    return { failed: { error } }
+  }
   static getDerivedStateFromProps(props: { where?: string }, state: { failed?: { error: unknown; where?: string } }) {
     if (!state.failed) return null
     if (state.failed.where === undefined) return { failed: { ...state.failed, where: props.where ?? '' } }
@@ -16,9 +21,17 @@ export class Boundary extends Component<{ children: ReactNode; where?: string },
     return (
       <div role="alert" className="max-w-2xl p-2">
         <h1>This page cannot be shown</h1>
-        <p className="my-3 text-ink-2">Ink Tray may have been updated since you opened it: load the page again. What was saved is safe, and filing goes on.</p>
-        <Button look="main" onClick={() => window.location.reload()}>Load again</Button>
-        <details className="mt-5 text-sm text-ink-3"><summary>What went wrong</summary><p className="mt-2 font-mono [overflow-wrap:anywhere]">{String(this.state.failed.error)}</p></details>
+        <p className="my-3 text-ink-2">
+          Ink Tray may have been updated since you opened it: load the page again. What was saved is safe, and filing
+          goes on.
+        </p>
+        <Button look="main" onClick={() => window.location.reload()}>
+          Load again
+        </Button>
+        <details className="mt-5 text-sm text-ink-3">
+          <summary>What went wrong</summary>
+          <p className="mt-2 font-mono [overflow-wrap:anywhere]">{String(this.state.failed.error)}</p>
+        </details>
       </div>
     )
   }

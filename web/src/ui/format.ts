@@ -1,8 +1,13 @@
-const sizes: [number, string][] = [[1e9, 'GB'], [1e6, 'MB'], [1e3, 'KB']]
+const sizes: [number, string][] = [
+  [1e9, 'GB'],
+  [1e6, 'MB'],
+  [1e3, 'KB'],
+]
 
 /** A size as people say it; powers of ten. */
 export function size(octets: number): string {
-  for (const [n, unit] of sizes) if (octets >= n) return `${(octets / n).toFixed(octets / n < 10 && n > 1e3 ? 1 : 0)} ${unit}`
+  for (const [n, unit] of sizes)
+    if (octets >= n) return `${(octets / n).toFixed(octets / n < 10 && n > 1e3 ? 1 : 0)} ${unit}`
   return `${octets} B`
 }
 
@@ -18,12 +23,28 @@ export function when(iso: string): string {
   return `${(d.getFullYear() === now.getFullYear() ? day : dayYear).format(d)} ${time.format(d)}`
 }
 
-export const today = () => new Intl.DateTimeFormat(undefined, { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date())
+export const today = () =>
+  new Intl.DateTimeFormat(undefined, { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date())
 export const many = (n: number, one: string, more = one + 's') => `${n.toLocaleString()} ${n === 1 ? one : more}`
 
 /** From where a time of receipt is known that is not the mail server's. */
-export const receivedAs = (from?: string) => (from ? { 'received field': ' (as its Received field says)', file: ' (as the time of its file says)', 'date field': ' (as its Date field says, which the sender wrote)', unknown: ' (when Ink Tray first saw it; when it was received is not known)' }[from] ?? '' : '')
+export const receivedAs = (from?: string) =>
+  from
+    ? ({
+        'received field': ' (as its Received field says)',
+        file: ' (as the time of its file says)',
+        'date field': ' (as its Date field says, which the sender wrote)',
+        unknown: ' (when Ink Tray first saw it; when it was received is not known)',
+      }[from] ?? '')
+    : ''
 
-const whole = new Intl.DateTimeFormat(undefined, { day: 'numeric', month: 'long', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit' })
+const whole = new Intl.DateTimeFormat(undefined, {
+  day: 'numeric',
+  month: 'long',
+  year: 'numeric',
+  hour: '2-digit',
+  minute: '2-digit',
+  second: '2-digit',
+})
 /** A moment to the second. */
 export const exactly = (iso: string) => whole.format(new Date(iso))

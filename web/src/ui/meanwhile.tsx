@@ -16,22 +16,67 @@ const words = (v: unknown): string => {
 }
 
 /** Two people edited the same: what is typed stays, both versions are shown, and the person chooses. */
-export function Meanwhile<T extends { revision?: number }>({ error, mine, look, onMine, onTheirs }: { error: unknown; mine: object; look: () => Promise<T | undefined>; onMine: (theirs: T) => void; onTheirs: () => void }) {
+export function Meanwhile<T extends { revision?: number }>({
+  error,
+  mine,
+  look,
+  onMine,
+  onTheirs,
+}: {
+  error: unknown
+  mine: object
+  look: () => Promise<T | undefined>
+  onMine: (theirs: T) => void
+  onTheirs: () => void
+}) {
   const client = useQueryClient()
   const late = overtaken(error)
-  const theirs = useQuery({ queryKey: ['meanwhile', String(error), (error as Error | null)?.stack ?? ''], queryFn: async () => (await look()) ?? null, enabled: late, gcTime: 0, staleTime: 0 })
+  const theirs = useQuery({
+    queryKey: ['meanwhile', String(error), (error as Error | null)?.stack ?? ''],
+    queryFn: async () => (await look()) ?? null,
+    enabled: late,
+    gcTime: 0,
+    staleTime: 0,
+  })
   if (!late) return <Wrong error={error} />
-  const take = () => { void client.invalidateQueries(); onTheirs() }
+  const take = () => {
+    void client.invalidateQueries()
+    onTheirs()
+  }
   return (
     <Overtaken onTheirs={take} onMine={theirs.data ? () => onMine(theirs.data!) : undefined}>
       <Listing query={theirs} empty={(t) => t === null && 'It was removed.'}>
         {(t) => {
-          const differ = Object.entries(mine).filter(([k, v]) => k !== 'revision' && k in t! && JSON.stringify(v) !== JSON.stringify((t as Record<string, unknown>)[k]) && words(v) !== words((t as Record<string, unknown>)[k]))
+          const differ = Object.entries(mine).filter(
+            ([k, v]) =>
+              k !== 'revision' &&
+              k in t! &&
+              JSON.stringify(v) !== JSON.stringify((t as Record<string, unknown>)[k]) &&
+              words(v) !== words((t as Record<string, unknown>)[k]),
+          )
           if (differ.length === 0) return <p>Both say the same.</p>
           return (
             <table className="mt-2 w-full text-left text-[14.5px]">
-              <thead><tr><th className="pr-3 font-semibold">What</th><th className="pr-3 font-semibold">As it was saved</th><th className="font-semibold">Yours</th></tr></thead>
-              <tbody>{differ.map(([k, v]) => <tr key={k} className="border-t border-line align-top"><th scope="row" className="py-1 pr-3 font-semibold first-letter:uppercase">{k.replaceAll('_', ' ')}</th><td className="py-1 pr-3 [overflow-wrap:anywhere] whitespace-pre-wrap">{words((t as Record<string, unknown>)[k])}</td><td className="py-1 [overflow-wrap:anywhere] whitespace-pre-wrap">{words(v)}</td></tr>)}</tbody>
+              <thead>
+                <tr>
+                  <th className="pr-3 font-semibold">What</th>
+                  <th className="pr-3 font-semibold">As it was saved</th>
+                  <th className="font-semibold">Yours</th>
+                </tr>
+              </thead>
+              <tbody>
+                {differ.map(([k, v]) => (
+                  <tr key={k} className="border-t border-line align-top">
+                    <th scope="row" className="py-1 pr-3 font-semibold first-letter:uppercase">
+                      {k.replaceAll('_', ' ')}
+                    </th>
+                    <td className="py-1 pr-3 [overflow-wrap:anywhere] whitespace-pre-wrap">
+                      {words((t as Record<string, unknown>)[k])}
+                    </td>
+                    <td className="py-1 [overflow-wrap:anywhere] whitespace-pre-wrap">{words(v)}</td>
+                  </tr>
+                ))}
+              </tbody>
             </table>
           )
         }}
@@ -41,10 +86,26 @@ export function Meanwhile<T extends { revision?: number }>({ error, mine, look, 
 }
 
 /** The notice itself, with the two ways on. */
-export function Overtaken({ who, children, onMine, onTheirs }: { who?: string; children?: ReactNode; onMine?: () => void; onTheirs: () => void }) {
+export function Overtaken({
+  who,
+  children,
+  onMine,
+  onTheirs,
+}: {
+  who?: string
+  children?: ReactNode
+  onMine?: () => void
+  onTheirs: () => void
+}) {
   return (
-    <div role="alert" ref={(e) => e?.scrollIntoView({ block: 'nearest' })} className="my-3 rounded-lg bg-ochre-soft px-4 py-3">
-      <p className="font-semibold text-ochre">{who ?? 'Somebody else'} saved this while you were editing. What you wrote is still here, and is not saved yet.</p>
+    <div
+      role="alert"
+      ref={(e) => e?.scrollIntoView({ block: 'nearest' })}
+      className="my-3 rounded-lg bg-ochre-soft px-4 py-3"
+    >
+      <p className="font-semibold text-ochre">
+        {who ?? 'Somebody else'} saved this while you were editing. What you wrote is still here, and is not saved yet.
+      </p>
       {children}
       <div className="mt-3 flex flex-wrap gap-2">
         {onMine && <Button onClick={onMine}>Keep mine, and save it next</Button>}

@@ -1,0 +1,233 @@
+import { keepPreviousData, queryOptions } from '@tanstack/react-query'
+
+import { api, value } from './client'
+
+/** The part of the register that is asked for. */
+export type Asked = { text?: string; rule?: string; cabinet?: string; folder?: string }
+/** By what the register is counted. */
+export type By = 'day' | 'month' | 'rule' | 'mailbox' | 'sender' | 'kind'
+
+/**
+ * The keys under which answers are kept, each defined once. What begins with a key is invalidated with it: `passes`
+ * stands for every list of passes and for each of them.
+ */
+export const keys = {
+  addressees: ['addressees'],
+  alarms: ['alarms'],
+  cabinetFolders: ['cabinet folders'],
+  cabinets: ['cabinets'],
+  /** The lines of the register as a table or as messages, by pages. */
+  filings: ['filings'],
+  limits: ['limits'],
+  /** The mail that lies in a mailbox, read from its server. */
+  look: ['look'],
+  mailboxes: ['mailboxes'],
+  message: ['message'],
+  messages: ['messages'],
+  messageTopics: ['message topics'],
+  outgoing: ['outgoing'],
+  passes: ['passes'],
+  register: ['register'],
+  registerFiles: ['register', 'files'],
+  registerLanguage: ['register', 'language'],
+  rehearsal: ['rehearsal'],
+  rules: ['rules'],
+  today: ['today'],
+  topics: ['topics'],
+  tray: ['tray'],
+} as const
+
+const one = (id: string) => ({ params: { path: { id } } })
+
+/** What the pages read of the service: each call and its key. */
+export const queries = {
+  me: queryOptions({ queryKey: ['me'], queryFn: () => value(api.GET('/api/v1/me')) }),
+  setup: queryOptions({ queryKey: ['setup'], queryFn: () => value(api.GET('/api/v1/setup')) }),
+  ready: queryOptions({ queryKey: ['ready'], queryFn: () => value(api.GET('/api/v1/ready')) }),
+  today: queryOptions({ queryKey: keys.today, queryFn: () => value(api.GET('/api/v1/today')) }),
+  tray: queryOptions({ queryKey: keys.tray, queryFn: () => value(api.GET('/api/v1/tray')) }),
+
+  mailboxes: queryOptions({ queryKey: keys.mailboxes, queryFn: () => value(api.GET('/api/v1/mailboxes')) }),
+  mailboxRemains: (id: string) =>
+    queryOptions({
+      queryKey: [...keys.mailboxes, 'remains', id],
+      queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/remains', one(id))),
+    }),
+  folders: (mailbox: string) =>
+    queryOptions({
+      queryKey: ['folders', mailbox],
+      queryFn: () => value(api.GET('/api/v1/mailboxes/{id}/folders', one(mailbox))),
+      enabled: mailbox !== '',
+    }),
+  receiving: queryOptions({ queryKey: ['receiving'], queryFn: () => value(api.GET('/api/v1/receiving')) }),
+
+  cabinets: queryOptions({ queryKey: keys.cabinets, queryFn: () => value(api.GET('/api/v1/cabinets')) }),
+  cabinetFolders: (cabinet: string, within: string) =>
+    queryOptions({
+      queryKey: [...keys.cabinetFolders, cabinet, within],
+      queryFn: () =>
+        value(api.GET('/api/v1/cabinets/{id}/folders', { params: { path: { id: cabinet }, query: { within } } })),
+    }),
+  unknown: (cabinet: string) =>
+    queryOptions({
+      queryKey: ['unknown', cabinet],
+      queryFn: () =>
+        value(api.GET('/api/v1/cabinets/{id}/unknown', { params: { path: { id: cabinet }, query: { most: 1000 } } })),
+    }),
+
+  rules: queryOptions({ queryKey: keys.rules, queryFn: () => value(api.GET('/api/v1/rules')) }),
+  rule: (id: string) =>
+    queryOptions({ queryKey: [...keys.rules, id], queryFn: () => value(api.GET('/api/v1/rules/{id}', one(id))) }),
+  ruleRemains: (id: string) =>
+    queryOptions({
+      queryKey: ['remains', id],
+      queryFn: () => value(api.GET('/api/v1/rules/{id}/remains', one(id))),
+    }),
+  revisions: (id: string, latest: number) =>
+    queryOptions({
+      queryKey: ['revisions', id, latest],
+      queryFn: () => value(api.GET('/api/v1/rules/{id}/revisions', one(id))),
+    }),
+  draft: (message: number) =>
+    queryOptions({
+      queryKey: ['draft', message],
+      queryFn: () => value(api.GET('/api/v1/rules/from-message/{number}', { params: { path: { number: message } } })),
+    }),
+  language: queryOptions({
+    queryKey: ['language'],
+    queryFn: () => value(api.GET('/api/v1/rules/language')),
+    staleTime: Infinity,
+  }),
+  choices: (mailbox: string[]) =>
+    queryOptions({
+      queryKey: ['choices', mailbox],
+      queryFn: () => value(api.GET('/api/v1/rules/choices', { params: { query: { mailbox } } })),
+    }),
+  compare: (document: string, renames?: Record<string, string>) =>
+    queryOptions({
+      queryKey: ['compare', document, renames],
+      queryFn: () => value(api.POST('/api/v1/rules/compare', { body: { document, renames } })),
+      retry: false,
+      gcTime: 0,
+      placeholderData: keepPreviousData,
+    }),
+
+  topics: queryOptions({ queryKey: keys.topics, queryFn: () => value(api.GET('/api/v1/topics')) }),
+  teachings: (id: string) =>
+    queryOptions({
+      queryKey: [...keys.topics, id, 'teachings'],
+      queryFn: () => value(api.GET('/api/v1/topics/{id}/teachings', { params: { path: { id }, query: { most: 8 } } })),
+      placeholderData: keepPreviousData,
+    }),
+  /** What a topic would take of the last messages; marks that were made since are part of the key. */
+  topicPast: (id: string, last: number, about: number, others: number) =>
+    queryOptions({
+      queryKey: [...keys.topics, id, 'past', last, about, others],
+      queryFn: () => value(api.GET('/api/v1/topics/{id}/past', { params: { path: { id }, query: { last } } })),
+      placeholderData: keepPreviousData,
+    }),
+  examples: (id: string) =>
+    queryOptions({
+      queryKey: [...keys.topics, id, 'examples'],
+      queryFn: () => value(api.GET('/api/v1/topics/{id}/examples', one(id))),
+    }),
+
+  message: (number: number, thorough: boolean) =>
+    queryOptions({
+      queryKey: [...keys.message, number, thorough],
+      queryFn: () => value(api.GET('/api/v1/messages/{number}', { params: { path: { number }, query: { thorough } } })),
+      placeholderData: keepPreviousData,
+    }),
+  messageTopics: (number: number) =>
+    queryOptions({
+      queryKey: [...keys.messageTopics, number],
+      queryFn: () => value(api.GET('/api/v1/messages/{number}/topics', { params: { path: { number } } })),
+    }),
+  messageProof: (number: number) =>
+    queryOptions({
+      queryKey: ['message proof', number],
+      queryFn: () => value(api.GET('/api/v1/messages/{number}/proof', { params: { path: { number } } })),
+    }),
+
+  passes: queryOptions({
+    queryKey: keys.passes,
+    queryFn: () => value(api.GET('/api/v1/passes', { params: { query: { most: 100 } } })),
+  }),
+  pass: (number: number) =>
+    queryOptions({
+      queryKey: [...keys.passes, 'one', number],
+      queryFn: () => value(api.GET('/api/v1/passes/{number}', { params: { path: { number } } })),
+    }),
+  unread: (pass: number) =>
+    queryOptions({
+      queryKey: [...keys.passes, 'unread', pass],
+      queryFn: () => value(api.GET('/api/v1/passes/{number}/unread', { params: { path: { number: pass } } })),
+    }),
+  verification: queryOptions({
+    queryKey: [...keys.passes, 'verification'],
+    queryFn: () => value(api.GET('/api/v1/register/verification')),
+  }),
+
+  story: (entry: string) =>
+    queryOptions({
+      queryKey: [...keys.register, 'story', entry],
+      queryFn: () => value(api.GET('/api/v1/register/{entry}', { params: { path: { entry } } })),
+    }),
+  registerHead: (asked: Asked) =>
+    queryOptions({
+      queryKey: [...keys.register, 'head', asked],
+      queryFn: () => value(api.GET('/api/v1/register', { params: { query: { ...asked, most: 1 } } })),
+      placeholderData: keepPreviousData,
+      retry: false,
+    }),
+  registerFolders: (asked: Asked, cabinet: string, folder: string) =>
+    queryOptions({
+      queryKey: [...keys.register, 'folders', asked, cabinet, folder],
+      queryFn: () =>
+        value(
+          api.GET('/api/v1/register/folders', {
+            params: { query: { ...asked, cabinet: cabinet || undefined, folder: folder || undefined } },
+          }),
+        ),
+      placeholderData: keepPreviousData,
+      retry: false,
+    }),
+  activity: (asked: Asked, by: By, most?: number) =>
+    queryOptions({
+      queryKey: [...keys.register, 'activity', by, asked],
+      queryFn: () => value(api.GET('/api/v1/register/activity', { params: { query: { ...asked, by, most } } })),
+      placeholderData: keepPreviousData,
+      retry: false,
+    }),
+  registerLanguage: queryOptions({
+    queryKey: keys.registerLanguage,
+    queryFn: () => value(api.GET('/api/v1/register/language')),
+    staleTime: 60_000,
+  }),
+  registerFiles: queryOptions({
+    queryKey: keys.registerFiles,
+    queryFn: () => value(api.GET('/api/v1/register-files')),
+  }),
+  export: (id: string) =>
+    queryOptions({
+      queryKey: ['export', id],
+      queryFn: () => value(api.GET('/api/v1/register/exports/{id}', one(id))),
+      enabled: id !== '',
+      gcTime: 0,
+    }),
+
+  correspondents: queryOptions({
+    queryKey: ['correspondents'],
+    queryFn: () => value(api.GET('/api/v1/correspondents')),
+  }),
+  proposals: queryOptions({
+    queryKey: ['proposals'],
+    queryFn: () => value(api.GET('/api/v1/correspondents/proposals')),
+  }),
+  tables: queryOptions({ queryKey: ['tables'], queryFn: () => value(api.GET('/api/v1/tables')) }),
+  trust: queryOptions({ queryKey: ['trust'], queryFn: () => value(api.GET('/api/v1/trust')) }),
+  limits: queryOptions({ queryKey: keys.limits, queryFn: () => value(api.GET('/api/v1/limits')) }),
+  outgoing: queryOptions({ queryKey: keys.outgoing, queryFn: () => value(api.GET('/api/v1/outgoing')) }),
+  addressees: queryOptions({ queryKey: keys.addressees, queryFn: () => value(api.GET('/api/v1/addressees')) }),
+  alarms: queryOptions({ queryKey: keys.alarms, queryFn: () => value(api.GET('/api/v1/alarms')) }),
+}
