@@ -142,7 +142,7 @@ func TestCabinetsInTheConsole(t *testing.T) {
 	b.Type("Password or private key", demo.Password)
 	barriers("the sheet")
 	b.Press("Add")
-	b.Sees("nobody has vouched for the server's host key yet")
+	b.Sees("Nobody has vouched for the server's host key yet")
 	b.Type("Host key", places.HostKey)
 	b.Run(`[...document.querySelectorAll('[role=dialog] button')].find(e => e.innerText === 'Add').click()`, nil)
 	b.Sees(places.SFTP)

@@ -198,7 +198,7 @@ func TestTheTrayHistoryAndTakingBackInTheConsole(t *testing.T) {
 	b.Press("File elsewhere…: certificate.pdf")
 	b.Type("Folder", "/")
 	b.Press("File it")
-	b.Sees("name the folder in which to file")
+	b.Sees("Name the folder in which to file")
 	b.Type("Folder", "Sorted by hand/2026")
 	barriers("filing elsewhere")
 	b.Press("File it")

@@ -48,7 +48,10 @@ export function SignIn() {
 
 export function SetUp() {
   const client = useQueryClient()
-  const form = useForm({ defaultValues: { code: window.location.hash.slice(1), name: '', password: '' } })
+  const form = useForm({
+    mode: 'onChange',
+    defaultValues: { code: window.location.hash.slice(1), name: '', password: '' },
+  })
   const make = useMutation({
     mutationFn: (s: { code: string; name: string; password: string }) =>
       value(api.POST('/api/v1/setup', { body: { ...s, code: s.code.trim() } })),
