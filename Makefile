@@ -14,6 +14,8 @@ FUZZ_SLOW = ./internal/api:FuzzNobodyRunsAnything ./internal/proof:FuzzReported 
 FUZZTIME ?= 8m
 FUZZTIME_SLOW ?= $(FUZZTIME)
 
+LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
+
 .PHONY: demo build console generate check test bench fuzz reliability prove soak cross needs clean
 
 ## demo: build everything and start it with the Brackwater harbour office
@@ -39,11 +41,12 @@ generate: web/node_modules/.package-lock.json
 	go test ./internal/core/plan -run Reference -args -write-docs >/dev/null
 	cd web && npm run --silent types
 
-## check: the fast part: format, vet, staticcheck, types, unit tests of the core
+## check: the fast part: format, vet, linters, types, unit tests of the core and of the console
 check: console
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
+	go run $(LINT) run ./...
 	cd web && npm run --silent check
 	go test ./internal/core/...
 

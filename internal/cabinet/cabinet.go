@@ -43,33 +43,61 @@ type Spot struct {
 }
 
 // Cabinet is a place for files. It may be used by several goroutines at once,
-// and several programs may write to the same place.
+// and several programs may write to the same place. These are the calls that filing
+// needs; what a place can do beyond them is in the interfaces below, each with a
+// function that uses it where it is there.
 type Cabinet interface {
 	// Check proves that this is the cabinet that it was: there, with its
 	// identity file, and writable. It leaves nothing behind.
 	Check(ctx context.Context) error
+	// Resolve finds the exact place for folders and a file name.
+	Resolve(ctx context.Context, folders []string, file string) (Spot, error)
 	// Stage streams content into a temporary object called id and flushes it.
 	// A leftover of the same id is replaced. Nothing shows under a final name.
 	Stage(ctx context.Context, id string, received time.Time, r io.Reader) (Content, error)
-	// Resolve finds the exact place for folders and a file name.
-	Resolve(ctx context.Context, folders []string, file string) (Spot, error)
+	// Staged says whether the temporary object is still there and has not got
+	// its final name.
+	Staged(ctx context.Context, id string) (bool, error)
 	// Commit gives the staged object its final name, making folders as needed,
 	// and flushes. It never overwrites: ErrTaken where the name is there, even
 	// when several writers want it at once.
 	Commit(ctx context.Context, id, path string) error
+	// Discard removes a temporary object; none is no error.
+	Discard(ctx context.Context, id string) error
+	// List lists a folder, "" for the cabinet itself, by name; without its own.
+	// ErrMissing where there is no such folder.
+	List(ctx context.Context, within string) ([]Entry, error)
+	// Open opens a file for reading; ErrMissing where there is none, also where
+	// something else has the name. It never waits for others.
+	Open(ctx context.Context, path string) (io.ReadCloser, error)
+	io.Closer
+}
+
+// Sweeper is a cabinet that knows what was staged and left there.
+type Sweeper interface {
+	// Leftovers lists the temporary objects.
+	Leftovers(ctx context.Context) ([]string, error)
+}
+
+// Summer is a cabinet that has a way of its own to measure a file.
+type Summer interface {
+	// Sum reads a file and returns its size and checksum; ErrMissing where
+	// there is none, also where something else has the name. It never waits for others.
+	Sum(ctx context.Context, path string) (Content, error)
+}
+
+// Renewer is a cabinet in which the service keeps files of its own up to date.
+type Renewer interface {
 	// Renew gives the staged object the name of a file that the service itself keeps
 	// up to date, and flushes. Where a file is there it takes its place, but only
 	// if its content is one of ours: ErrTaken where it is another. At any moment
 	// anyone who opens the name finds the old content or the new one, whole. Where
 	// no file is there it is as Commit.
 	Renew(ctx context.Context, id, path string, ours ...[32]byte) error
-	// Staged says whether the temporary object is still there and has not got
-	// its final name.
-	Staged(ctx context.Context, id string) (bool, error)
-	// Discard removes a temporary object; none is no error.
-	Discard(ctx context.Context, id string) error
-	// Leftovers lists the temporary objects.
-	Leftovers(ctx context.Context) ([]string, error)
+}
+
+// Keeper is a cabinet that keeps files out of the way: those that were replaced or taken back.
+type Keeper interface {
 	// Retire moves a file out of the way into the cabinet's own folder, where it
 	// is kept under a name, and flushes; ErrMissing where there is no such file,
 	// ErrTaken where another content is kept under that name. Where the same is
@@ -82,20 +110,14 @@ type Cabinet interface {
 	Forget(ctx context.Context, kept string) error
 	// Kept opens a file that was moved out of the way; ErrMissing where there is none.
 	Kept(ctx context.Context, kept string) (io.ReadCloser, error)
-	// Sum reads a file and returns its size and checksum; ErrMissing where
-	// there is none, also where something else has the name. It never waits for others.
-	Sum(ctx context.Context, path string) (Content, error)
-	// List lists a folder, "" for the cabinet itself, by name; without its own.
-	// ErrMissing where there is no such folder.
-	List(ctx context.Context, within string) ([]Entry, error)
-	// Open opens a file for reading; ErrMissing where there is none, also where
-	// something else has the name. It never waits for others.
-	Open(ctx context.Context, path string) (io.ReadCloser, error)
+}
+
+// Prover is a cabinet that can try its promises out.
+type Prover interface {
 	// Prove tries the promises of Commit and Renew out on the place itself, by
 	// temporary objects, and says in words what holds. The first that does not hold
 	// is an error.
 	Prove(ctx context.Context) ([]string, error)
-	io.Closer
 }
 
 // ErrNotEmpty says that something is in a folder.
@@ -125,18 +147,6 @@ type Notebook interface {
 	Notes(ctx context.Context, prefix string) (map[string][]byte, error)
 	// RemoveNote removes a note; none is no error.
 	RemoveNote(ctx context.Context, name string) error
-}
-
-// Folders lists the names of the folders within a folder.
-func Folders(ctx context.Context, c Cabinet, within string) ([]string, error) {
-	entries, err := c.List(ctx, within)
-	var names []string
-	for _, e := range entries {
-		if e.Folder {
-			names = append(names, e.Name)
-		}
-	}
-	return names, err
 }
 
 // Errors that callers tell apart.

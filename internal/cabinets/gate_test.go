@@ -111,7 +111,7 @@ func TestNothingIsChangedInACabinetThatIsHeldStill(t *testing.T) {
 	for name, change := range map[string]func(ctx context.Context) error{
 		"commit":  func(ctx context.Context) error { return g.Cabinet.Commit(ctx, "id", "a.csv") },
 		"discard": func(ctx context.Context) error { return g.Cabinet.Discard(ctx, "id") },
-		"retire":  func(ctx context.Context) error { return g.Cabinet.Retire(ctx, "a.csv", "kept") },
+		"retire":  func(ctx context.Context) error { return cabinet.Retire(ctx, g.Cabinet, "a.csv", "kept") },
 	} {
 		var known *cabinet.Error
 		if err := change(t.Context()); !errors.As(err, &known) || known.Lasting {

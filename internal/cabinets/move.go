@@ -80,7 +80,7 @@ func (h *held) Commit(ctx context.Context, id, name string) error {
 }
 
 func (h *held) Renew(ctx context.Context, id, name string, ours ...[32]byte) error {
-	return h.publish(ctx, func() error { return h.Cabinet.Renew(ctx, id, name, ours...) })
+	return h.publish(ctx, func() error { return cabinet.Renew(ctx, h.Cabinet, id, name, ours...) })
 }
 
 func (h *held) Discard(ctx context.Context, id string) error {
@@ -88,16 +88,30 @@ func (h *held) Discard(ctx context.Context, id string) error {
 }
 
 func (h *held) Retire(ctx context.Context, name, kept string) error {
-	return h.publish(ctx, func() error { return h.Cabinet.Retire(ctx, name, kept) })
+	return h.publish(ctx, func() error { return cabinet.Retire(ctx, h.Cabinet, name, kept) })
 }
 
 func (h *held) Restore(ctx context.Context, kept, name string) error {
-	return h.publish(ctx, func() error { return h.Cabinet.Restore(ctx, kept, name) })
+	return h.publish(ctx, func() error { return cabinet.Restore(ctx, h.Cabinet, kept, name) })
 }
 
 func (h *held) Forget(ctx context.Context, kept string) error {
-	return h.change(func() error { return h.Cabinet.Forget(ctx, kept) })
+	return h.change(func() error { return cabinet.Forget(ctx, h.Cabinet, kept) })
 }
+
+func (h *held) Kept(ctx context.Context, kept string) (io.ReadCloser, error) {
+	return cabinet.Kept(ctx, h.Cabinet, kept)
+}
+
+func (h *held) Sum(ctx context.Context, name string) (cabinet.Content, error) {
+	return cabinet.Sum(ctx, h.Cabinet, name)
+}
+
+func (h *held) Leftovers(ctx context.Context) ([]string, error) {
+	return cabinet.Leftovers(ctx, h.Cabinet)
+}
+
+func (h *held) Prove(ctx context.Context) ([]string, error) { return cabinet.Prove(ctx, h.Cabinet) }
 
 // Room is that of the cabinet, where it says.
 func (h *held) Room(ctx context.Context) (int64, error) {
@@ -399,8 +413,8 @@ func (m *mover) copy(ctx context.Context, name string, e cabinet.Entry) error {
 }
 
 func (m *mover) once(ctx context.Context, name string, e cabinet.Entry) error {
-	if there, err := m.to.Sum(ctx, name); err == nil && there.Size == e.Size { // copied before
-		if was, err := m.from.Sum(ctx, name); err != nil || was == there {
+	if there, err := cabinet.Sum(ctx, m.to, name); err == nil && there.Size == e.Size { // copied before
+		if was, err := cabinet.Sum(ctx, m.from, name); err != nil || was == there {
 			return err
 		}
 	}
@@ -423,7 +437,7 @@ func (m *mover) put(ctx context.Context, r io.Reader, name string, modified time
 	if err != nil && !taken {
 		return err
 	}
-	there, err := m.to.Sum(ctx, name)
+	there, err := cabinet.Sum(ctx, m.to, name)
 	if taken {
 		err = errors.Join(err, m.to.Discard(ctx, id))
 	}
@@ -443,20 +457,20 @@ func (m *mover) put(ctx context.Context, r io.Reader, name string, modified time
 // takeAway removes a copy at the new place.
 func (m *mover) takeAway(ctx context.Context, name string) error {
 	id := m.id(name)
-	if err := m.to.Retire(ctx, name, id); err != nil && !errors.Is(err, cabinet.ErrMissing) {
+	if err := cabinet.Retire(ctx, m.to, name, id); err != nil && !errors.Is(err, cabinet.ErrMissing) {
 		return err
 	}
-	return m.to.Forget(ctx, id)
+	return cabinet.Forget(ctx, m.to, id)
 }
 
 // keep copies a file that was moved out of the way; undoing needs it.
 func (m *mover) keep(ctx context.Context, kept string) error {
-	if there, err := m.to.Kept(ctx, kept); err == nil {
+	if there, err := cabinet.Kept(ctx, m.to, kept); err == nil {
 		return there.Close()
 	} else if !errors.Is(err, cabinet.ErrMissing) {
 		return err
 	}
-	r, err := m.from.Kept(ctx, kept)
+	r, err := cabinet.Kept(ctx, m.from, kept)
 	if errors.Is(err, cabinet.ErrMissing) {
 		return nil
 	}
@@ -466,5 +480,5 @@ func (m *mover) keep(ctx context.Context, kept string) error {
 	if err := errors.Join(m.put(ctx, r, aside+kept, time.Time{}), r.Close()); err != nil {
 		return fmt.Errorf("copying what was replaced: %w", err)
 	}
-	return m.to.Retire(ctx, aside+kept, kept)
+	return cabinet.Retire(ctx, m.to, aside+kept, kept)
 }

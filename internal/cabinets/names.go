@@ -30,7 +30,7 @@ func Resolve(ctx context.Context, c cabinet.Cabinet, folders []string, file stri
 // LookAt measures what has a name. isFile is false where that cannot be read though the cabinet is in order.
 func LookAt(ctx context.Context, c cabinet.Cabinet, name string) (there cabinet.Content, isFile bool, err error) {
 	for range MostLooks {
-		if there, err = c.Sum(ctx, name); err == nil || !OnlyOf(ctx, c, err) {
+		if there, err = cabinet.Sum(ctx, c, name); err == nil || !OnlyOf(ctx, c, err) {
 			return there, err == nil, err
 		}
 	}
@@ -51,6 +51,6 @@ func OnlyName(ctx context.Context, c cabinet.Cabinet, err error) bool {
 	if fault.IsDisk(err) || !OnlyOf(ctx, c, err) {
 		return false
 	}
-	_, err = c.Prove(ctx)
+	_, err = cabinet.Prove(ctx, c)
 	return err == nil
 }

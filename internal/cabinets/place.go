@@ -156,7 +156,7 @@ func (cs *Cabinets) proved(ctx context.Context, c *store.Cabinet) error {
 	if err != nil {
 		return err
 	}
-	_, err = probe.Prove(ctx)
+	_, err = cabinet.Prove(ctx, probe)
 	return errors.Join(err, probe.Close())
 }
 
@@ -204,7 +204,7 @@ func (cs *Cabinets) ProveCabinet(ctx context.Context, id string) (Proof, error) 
 	if err != nil {
 		return out, err
 	}
-	if out.Holds, err = g.Cabinet.Prove(ctx); err != nil {
+	if out.Holds, err = cabinet.Prove(ctx, g.Cabinet); err != nil {
 		return out, err
 	}
 	if roomy, ok := g.plain().(cabinet.Roomy); ok {

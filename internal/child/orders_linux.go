@@ -101,5 +101,6 @@ func receive() (o order, file *os.File, err error) {
 		}
 		at += n
 	}
-	return o, file, json.Unmarshal(data, &o)
+	err = json.Unmarshal(data, &o)
+	return o, file, err
 }

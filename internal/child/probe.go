@@ -28,7 +28,7 @@ func (p *Probe) could() (all []string) {
 	if f, err := os.OpenFile(name, os.O_CREATE|os.O_WRONLY, 0o600); err == nil {
 		all = append(all, "write files")
 		f.Close()
-		os.Remove(name)
+		_ = os.Remove(name)
 	}
 	if c, err := net.DialTimeout("tcp", p.Connect, time.Second); err == nil {
 		all = append(all, "open connections")

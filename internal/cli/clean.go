@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"unicode"
 	"unicode/utf8"
 
@@ -28,7 +29,7 @@ func steers(r rune) bool {
 }
 
 func (c *clean) Write(p []byte) (int, error) {
-	data := append(c.rest, p...)
+	data := slices.Concat(c.rest, p)
 	c.rest = nil
 	if tail := unfinished(data); tail > 0 {
 		c.rest = bytes.Clone(data[len(data)-tail:])

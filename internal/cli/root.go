@@ -183,7 +183,8 @@ func call[T any](response *http.Response, err error) (T, error) {
 	if response.StatusCode == http.StatusNoContent {
 		return value, nil
 	}
-	return value, json.NewDecoder(response.Body).Decode(&value)
+	err = json.NewDecoder(response.Body).Decode(&value)
+	return value, err
 }
 
 type nothing struct{}

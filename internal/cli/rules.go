@@ -170,7 +170,7 @@ func (c ruleCommands) rulesShow() *cobra.Command {
 				if document, err := rule.ParseRule(r.Document); err == nil {
 					document.Revision = r.Revision
 					if text, err := rule.YAML(rule.Document{Format: rule.Format, Rules: []rule.Rule{*document}}); err == nil {
-						c.out.Write(text)
+						_, _ = c.out.Write(text)
 					}
 				}
 			})

@@ -42,7 +42,8 @@ func (w *Watch) read() (note, error) {
 	if err != nil || text == "" {
 		return n, err
 	}
-	return n, json.Unmarshal([]byte(text), &n)
+	err = json.Unmarshal([]byte(text), &n)
+	return n, err
 }
 
 func (w *Watch) write(n note) error {

@@ -55,7 +55,7 @@ func Register(app fiber.Router) {
 		if strings.HasPrefix(kind, "text/") || strings.Contains(kind, "javascript") || strings.Contains(kind, "svg") {
 			var b bytes.Buffer
 			z, _ := gzip.NewWriterLevel(&b, gzip.BestCompression)
-			z.Write(data)
+			_, _ = z.Write(data)
 			z.Close()
 			f.zipped = b.Bytes()
 		}

@@ -121,9 +121,11 @@ func (v firstMeeting) meetFolder(ctx context.Context, folder string, uids []uint
 	if last, made, err := v.madeSince(ctx, folder); err != nil {
 		return met, err
 	} else if made {
-		return met, v.meetMadeFolder(ctx, folder, uids, since, last, &met)
+		err = v.meetMadeFolder(ctx, folder, uids, since, last, &met)
+		return met, err
 	}
-	return met, v.meetArrivals(ctx, folder, uids, since, &met)
+	err := v.meetArrivals(ctx, folder, uids, since, &met)
+	return met, err
 }
 
 // meetArrivals finds the messages that arrived after rules were switched on. Where

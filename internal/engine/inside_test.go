@@ -17,6 +17,7 @@ import (
 
 	"github.com/smallstep/pkcs7"
 
+	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/store"
@@ -337,7 +338,7 @@ func TestAFileIsReplacedOnlyByALaterMessageAndOnlyIfNobodyChangedIt(t *testing.T
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := c.Kept(t.Context(), f.KeptAs)
+	r, err := cabinet.Kept(t.Context(), c, f.KeptAs)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -20,7 +20,7 @@ import (
 // slow is a cabinet whose calls take a while; it counts how many of a kind are
 // under way at once.
 type slow struct {
-	cabinet.Cabinet
+	*local.Cabinet
 	mutex sync.Mutex
 	kind  string // of calls that are slow
 	now   int

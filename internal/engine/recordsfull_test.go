@@ -83,7 +83,7 @@ type atCommit struct {
 }
 
 type slowCabinet struct {
-	cabinet.Cabinet
+	*local.Cabinet
 	gate *atCommit
 }
 

@@ -330,7 +330,7 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 		t.Fatal(err)
 	}
 	name := h.engine.Filer.Temporary(&entries[0]) + "-back"
-	if r, err := c.Kept(t.Context(), name); err != nil {
+	if r, err := cabinet.Kept(t.Context(), c, name); err != nil {
 		t.Fatal("what was taken back is not kept:", err)
 	} else if data, _ := io.ReadAll(r); string(data) != "1" || r.Close() != nil {
 		t.Errorf("kept is %q", data)
@@ -339,7 +339,7 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	if err := h.engine.Registry.RemoveOld(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Kept(t.Context(), name); err != nil {
+	if _, err := cabinet.Kept(t.Context(), c, name); err != nil {
 		t.Error("it went too early")
 	}
 	h.later(400 * 24 * time.Hour)
@@ -349,7 +349,7 @@ func TestKeptFilesAndHistoryGoAfterTheirTime(t *testing.T) {
 	if f, err := h.store.Register.OfEntry(entries[0].ID); err != nil || f.KeptAs != "" {
 		t.Errorf("the register still names it: %+v, %v", f, err)
 	}
-	if _, err := c.Kept(t.Context(), name); !errors.Is(err, cabinet.ErrMissing) {
+	if _, err := cabinet.Kept(t.Context(), c, name); !errors.Is(err, cabinet.ErrMissing) {
 		t.Errorf("it is kept for ever: %v", err)
 	}
 	if left, err := h.store.Passes.Find(store.System, store.PassQuery{Most: 10}); err != nil ||

@@ -528,7 +528,7 @@ func (fl *Filer) displace(ctx context.Context, c cabinet.Cabinet, entry *store.E
 	if entry.Displaced == "" {
 		return nil
 	}
-	err := c.Retire(ctx, entry.Path, entry.Displaced)
+	err := cabinet.Retire(ctx, c, entry.Path, entry.Displaced)
 	if errors.Is(err, cabinet.ErrMissing) || errors.Is(err, cabinet.ErrTaken) {
 		return nil // it is out of the way; what has the name now is another file
 	}
@@ -788,7 +788,7 @@ func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
 					fl.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
 				}
 			case !cabinets.OnlyName(ctx, g.Cabinet, err):
-				g.Trip(err)
+				_ = g.Trip(err)
 				return
 			}
 		}
@@ -909,7 +909,7 @@ func IsContent(there cabinet.Content, entry *store.Entry) bool {
 func (fl *Filer) stageAgain(ctx context.Context, c cabinet.Cabinet, entry *store.Entry) error {
 	fl.Log.Warn("what was staged is gone; it is read again", "item", entry.Name)
 	if entry.Displaced != "" { // what was moved out of the way for it has its place again
-		if err := c.Restore(ctx, entry.Displaced, entry.Path); err != nil && !errors.Is(err, cabinet.ErrMissing) &&
+		if err := cabinet.Restore(ctx, c, entry.Displaced, entry.Path); err != nil && !errors.Is(err, cabinet.ErrMissing) &&
 			!errors.Is(err, cabinet.ErrTaken) {
 			return err
 		}
@@ -925,7 +925,7 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	if entry.Displaced == "" {
 		return nil
 	}
-	if kept, err := c.Kept(ctx, entry.Displaced); err == nil {
+	if kept, err := cabinet.Kept(ctx, c, entry.Displaced); err == nil {
 		// Done before: what is there now came after, or a power cut brought its
 		// first name back.
 		return errors.Join(kept.Close(), fl.displace(ctx, c, entry))
@@ -949,7 +949,7 @@ func (fl *Filer) Sweep(ctx context.Context, cabinetID string) {
 	if err != nil || g.Ready(ctx) != nil {
 		return
 	}
-	left, err := g.Cabinet.Leftovers(ctx)
+	left, err := cabinet.Leftovers(ctx, g.Cabinet)
 	if err != nil {
 		fl.Log.Warn("looking for unfinished files", "cabinet", g.Row.Name, "error", err)
 		return

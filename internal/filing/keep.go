@@ -201,7 +201,7 @@ func (fl *Filer) FileKept(ctx context.Context) {
 		case errors.As(err, &inCabinet) && fl.refuses(ctx, g, entry, err):
 			err = fl.notTaken(entry, err)
 		case errors.As(err, &inCabinet):
-			g.Trip(err)
+			_ = g.Trip(err)
 			continue
 		}
 		if err != nil {

@@ -115,16 +115,17 @@ func told(id string, results []authres.Result, domain string) (mail.Proof, bool)
 		return mail.Proof{Proven: true, Text: fmt.Sprintf("%s reports %s of %s", id, by, of)}, true
 	}
 	for _, result := range results {
-		switch r := result.(type) {
-		case *authres.DMARCResult:
-			of := domainOf(r.From)
-			switch {
-			case !Aligned(of, domain, false):
-			case r.Value == authres.ResultPass:
-				return yes("DMARC", of)
-			case r.Value == authres.ResultFail: // it knows the policy, which may be strict
-				return mail.Proof{Text: fmt.Sprintf("%s reports that DMARC of %s fails", id, of)}, true
-			}
+		r, ok := result.(*authres.DMARCResult)
+		if !ok {
+			continue
+		}
+		of := domainOf(r.From)
+		switch {
+		case !Aligned(of, domain, false):
+		case r.Value == authres.ResultPass:
+			return yes("DMARC", of)
+		case r.Value == authres.ResultFail: // it knows the policy, which may be strict
+			return mail.Proof{Text: fmt.Sprintf("%s reports that DMARC of %s fails", id, of)}, true
 		}
 	}
 	for _, result := range results {

@@ -26,7 +26,8 @@ func (rg *Registry) PreviewErasure(address string) (store.Traces, []string, erro
 		return store.Traces{}, nil, err
 	}
 	t, err := rg.Store.Erasure.Of(clean)
-	return t, stays(&t, false), err
+	left := stays(&t, false)
+	return t, left, err
 }
 
 // personal reads the address of one person.
@@ -107,7 +108,8 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 		return t, nil, err
 	}
 	rg.Events.Send(events.Event{Kind: "tray"})
-	return t, stays(&t, files), err
+	left := stays(&t, files)
+	return t, left, err
 }
 
 // removeFile removes a filing's file for good, unless another person's filing has
@@ -119,7 +121,7 @@ func (rg *Registry) removeFile(ctx context.Context, g *cabinets.Gate, f *store.F
 	}
 	name := rg.Filer.Temporary(&entry) + "-erased"
 	if f.KeptAs != "" {
-		if err := g.Cabinet.Forget(ctx, f.KeptAs); err != nil {
+		if err := cabinet.Forget(ctx, g.Cabinet, f.KeptAs); err != nil {
 			return 0, err
 		}
 		return 1, nil
@@ -137,15 +139,15 @@ func (rg *Registry) removeFile(ctx context.Context, g *cabinets.Gate, f *store.F
 			return 0, nil // it stays for the other
 		}
 	}
-	there, err := g.Cabinet.Sum(ctx, path.Join(f.Folder, f.File))
+	there, err := cabinet.Sum(ctx, g.Cabinet, path.Join(f.Folder, f.File))
 	if err == nil && string(there.SHA256[:]) != string(f.SHA256) {
 		return 0, nil // another file has the name
 	}
 	if err == nil {
-		err = g.Cabinet.Retire(ctx, path.Join(f.Folder, f.File), name)
+		err = cabinet.Retire(ctx, g.Cabinet, path.Join(f.Folder, f.File), name)
 	}
 	if err != nil && !errors.Is(err, cabinet.ErrMissing) {
 		return 0, err
 	}
-	return 1, g.Cabinet.Forget(ctx, name)
+	return 1, cabinet.Forget(ctx, g.Cabinet, name)
 }

@@ -101,7 +101,7 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 			slices.ContainsFunc(found, func(f store.Found) bool { return f.Entry.Path == full }) {
 			continue
 		}
-		content, err := g.Cabinet.Sum(ctx, full)
+		content, err := cabinet.Sum(ctx, g.Cabinet, full)
 		if errors.Is(err, cabinet.ErrMissing) {
 			continue
 		}

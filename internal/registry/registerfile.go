@@ -211,7 +211,8 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 			ours = append(ours, [32]byte(sum))
 		}
 	}
-	if there, err := g.Cabinet.Sum(ctx, y.Path); err == nil && there == content && slices.Contains(ours, content.SHA256) {
+	there, err := cabinet.Sum(ctx, g.Cabinet, y.Path)
+	if err == nil && there == content && slices.Contains(ours, content.SHA256) {
 		if err := g.Cabinet.Discard(ctx, id); err != nil {
 			return err
 		}
@@ -222,7 +223,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	if err := rg.Store.RegisterFiles.BeginYear(&y); err != nil {
 		return err
 	}
-	err = g.Cabinet.Renew(ctx, id, y.Path, append(ours, content.SHA256)...)
+	err = cabinet.Renew(ctx, g.Cabinet, id, y.Path, append(ours, content.SHA256)...)
 	if errors.Is(err, cabinet.ErrTaken) {
 		if len(ours) == 0 {
 			return errors.Join(errForeign, g.Cabinet.Discard(ctx, id))
@@ -242,7 +243,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 // gives it another name beside it, so that nothing typed into it is lost.
 func (rg *Registry) keepChanged(ctx context.Context, g *cabinets.Gate, f *store.RegisterFile,
 	y *store.RegisterFileYear) error {
-	if err := g.Cabinet.Retire(ctx, y.Path, changedName(f, y)); err != nil {
+	if err := cabinet.Retire(ctx, g.Cabinet, y.Path, changedName(f, y)); err != nil {
 		return err
 	}
 	return rg.showChanged(ctx, g, f, y)
@@ -263,7 +264,7 @@ func (rg *Registry) showChanged(ctx context.Context, g *cabinets.Gate, f *store.
 		if n > 1 {
 			name = path.Join(path.Dir(stem), safename.Numbered(path.Base(stem), ext, n))
 		}
-		err := g.Cabinet.Restore(ctx, changedName(f, y), name)
+		err := cabinet.Restore(ctx, g.Cabinet, changedName(f, y), name)
 		switch {
 		case errors.Is(err, cabinet.ErrMissing):
 			return nil

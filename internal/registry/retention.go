@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/base"
+	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinets"
 	"inktray.example/inktray/internal/clock"
 	"inktray.example/inktray/internal/filing"
@@ -108,7 +109,7 @@ func (rg *Registry) RemoveOld(ctx context.Context) error {
 			if err := g.Ready(ctx); err != nil {
 				continue // once the cabinet is back
 			}
-			if err := g.Cabinet.Forget(ctx, old[i].KeptAs); err != nil {
+			if err := cabinet.Forget(ctx, g.Cabinet, old[i].KeptAs); err != nil {
 				return err
 			}
 		}

@@ -124,7 +124,7 @@ func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (string, err
 	if err != nil {
 		return "the file stays: its cabinet was removed", nil
 	}
-	there, err := g.Cabinet.Sum(ctx, entry.Path)
+	there, err := cabinet.Sum(ctx, g.Cabinet, entry.Path)
 	switch {
 	case errors.Is(err, cabinet.ErrMissing):
 		if err := g.Cabinet.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
@@ -313,7 +313,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		}
 	}
 	// Also when it was done before: after a power cut both names may be there.
-	if err := g.Cabinet.Retire(ctx, entry.Path, name); err != nil && !errors.Is(err, cabinet.ErrMissing) &&
+	if err := cabinet.Retire(ctx, g.Cabinet, entry.Path, name); err != nil && !errors.Is(err, cabinet.ErrMissing) &&
 		!errors.Is(err, cabinet.ErrTaken) {
 		return err
 	}
@@ -325,7 +325,7 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 	if err != nil {
 		return err
 	}
-	switch err := g.Cabinet.Restore(ctx, entry.Displaced, path.Join(back.Folder, back.File)); {
+	switch err := cabinet.Restore(ctx, g.Cabinet, entry.Displaced, path.Join(back.Folder, back.File)); {
 	case err == nil, errors.Is(err, cabinet.ErrMissing): // before a crash
 		return end(store.Undone, reason+"; the file that it replaced has its place again", name, &back)
 	case errors.Is(err, cabinet.ErrTaken):
@@ -347,7 +347,7 @@ func (rg *Registry) FileAgain(v store.Viewer, messageID int64) (int, error) {
 
 // sumKept reads a file that was moved out of the way and returns its size and checksum.
 func sumKept(ctx context.Context, c cabinet.Cabinet, name string) (content cabinet.Content, err error) {
-	r, err := c.Kept(ctx, name)
+	r, err := cabinet.Kept(ctx, c, name)
 	if err != nil {
 		return content, err
 	}

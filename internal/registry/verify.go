@@ -186,7 +186,7 @@ func (rg *Registry) VerifyOne(ctx context.Context, f *store.Filing) (string, err
 	if err := g.Ready(ctx); err != nil {
 		return "", err
 	}
-	there, err := g.Cabinet.Sum(ctx, path.Join(f.Folder, f.File))
+	there, err := cabinet.Sum(ctx, g.Cabinet, path.Join(f.Folder, f.File))
 	switch {
 	case errors.Is(err, cabinet.ErrMissing):
 		if err := g.Cabinet.Check(ctx); err != nil { // nothing is there where the cabinet itself is not

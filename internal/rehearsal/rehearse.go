@@ -176,7 +176,7 @@ func (rh *Rehearser) Rehearse(ctx context.Context, v store.Viewer, of RehearsalO
 			}
 		}
 	default:
-		err = r.known(v, looked)
+		err = r.known(ctx, v, looked)
 	}
 	if err != nil {
 		return nil, err
@@ -255,7 +255,7 @@ type copyOf struct {
 }
 
 // known rehearses on what is known of the last messages.
-func (r *rehearsing) known(v store.Viewer, mailboxes []store.Mailbox) error {
+func (r *rehearsing) known(ctx context.Context, v store.Viewer, mailboxes []store.Mailbox) error {
 	ids := []string{}
 	place := map[string]int{}
 	for i, m := range mailboxes {
@@ -289,7 +289,7 @@ func (r *rehearsing) known(v store.Viewer, mailboxes []store.Mailbox) error {
 		return cmp.Or(place[a.row.MailboxID]-place[b.row.MailboxID], strings.Compare(a.row.Folder, b.row.Folder),
 			cmp.Compare(a.row.UIDValidity, b.row.UIDValidity), cmp.Compare(a.row.UID, b.row.UID))
 	})
-	return r.takeAll(chosen)
+	return r.takeAll(ctx, chosen)
 }
 
 // planAll plans messages whose facts are known, on all cores.
@@ -373,14 +373,14 @@ func (r *rehearsing) one(ctx context.Context, v store.Viewer) error {
 		if err != nil {
 			return err
 		}
-		return r.takeAll(all)
+		return r.takeAll(ctx, all)
 	}
 	return r.owner.reader.WithMessage(ctx, v, &row, func(s source.Session, l *reading.Message) error {
 		p, err := r.owner.reader.Plan(ctx, s, l, r.rulesFor(l.Mailbox, row.Folder), r.setting(l.Mailbox, true))
 		if err != nil {
 			return err
 		}
-		return r.takeAll([]planned{{row: row, print: l.Mail.Fingerprint(), plan: p}})
+		return r.takeAll(ctx, []planned{{row: row, print: l.Mail.Fingerprint(), plan: p}})
 	})
 }
 
@@ -461,7 +461,7 @@ func (r *rehearsing) folder(ctx context.Context, s source.Session, m *store.Mail
 					return err
 				}
 			}
-			if err := r.takeAll(rows); err != nil {
+			if err := r.takeAll(ctx, rows); err != nil {
 				return err
 			}
 		}
@@ -492,7 +492,7 @@ func (r *rehearsing) folder(ctx context.Context, s source.Session, m *store.Mail
 		if err != nil {
 			return err
 		}
-		if err := r.takeAll(all); err != nil {
+		if err := r.takeAll(ctx, all); err != nil {
 			return err
 		}
 	}
@@ -589,13 +589,13 @@ func (r *rehearsing) matches(p *planned) rule.Answer {
 }
 
 // takeAll counts messages in their order, and keeps the last ones for showing.
-func (r *rehearsing) takeAll(all []planned) error {
+func (r *rehearsing) takeAll(ctx context.Context, all []planned) error {
 	before, err := r.before(all)
 	if err != nil {
 		return err
 	}
 	for i := range all {
-		r.take(&all[i], before)
+		r.take(ctx, &all[i], before)
 	}
 	return nil
 }
@@ -664,7 +664,7 @@ func (r *rehearsing) filesAny(p *planned) bool {
 }
 
 // take counts one message.
-func (r *rehearsing) take(p *planned, before decided) {
+func (r *rehearsing) take(ctx context.Context, p *planned, before decided) {
 	r.out.Looked++
 	answer := r.matches(p)
 	switch answer {
@@ -685,7 +685,7 @@ func (r *rehearsing) take(p *planned, before decided) {
 		}
 		for k := range pr.Items {
 			if pr.Items[k].Verdict == plan.Filed {
-				item := r.item(p, pr, &pr.Items[k], before)
+				item := r.item(ctx, p, pr, &pr.Items[k], before)
 				one.files = append(one.files, item)
 				if item.Verdict == plan.Filed {
 					filed++
@@ -755,7 +755,8 @@ func (r *rehearsing) shown(t *taken) (Rehearsed, error) {
 }
 
 // item says what would become of an attachment that a rule takes.
-func (r *rehearsing) item(p *planned, pr *plan.Rule, item *plan.Item, before decided) RehearsedItem {
+func (r *rehearsing) item(ctx context.Context, p *planned, pr *plan.Rule, item *plan.Item,
+	before decided) RehearsedItem {
 	out := RehearsedItem{Item: *item, Rule: pr.Rule.Rule.Name}
 	if e := before.entries[store.ItemOf{MessageID: p.row.ID, Item: item.Item.ID}][pr.Rule.Rule.ID]; e != nil &&
 		p.row.ID > 0 {
@@ -779,7 +780,7 @@ func (r *rehearsing) item(p *planned, pr *plan.Rule, item *plan.Item, before dec
 		would = foresee(r.owner, r.viewer, cabinet)
 		r.would[cabinet] = would
 	}
-	would.place(context.Background(), &out, p.row.ReceivedAt, before.sums[copyOf{p.print, "", item.Item.ID}])
+	would.place(ctx, &out, p.row.ReceivedAt, before.sums[copyOf{p.print, "", item.Item.ID}])
 	if out.Clash != "" {
 		r.out.Clashes++
 	}

@@ -52,7 +52,8 @@ func (s *Book) ArchivePasswords(c *Correspondent) ([]string, error) {
 		return nil, err
 	}
 	var passwords []string
-	return passwords, json.Unmarshal([]byte(plain), &passwords)
+	err = json.Unmarshal([]byte(plain), &passwords)
+	return passwords, err
 }
 
 // Save keeps somebody; one without an id is new. revision is the

@@ -33,5 +33,6 @@ func (s *Mailboxes) Listing(mailboxID string) ([]mail.Folder, error) {
 		return nil, explain(err)
 	}
 	var folders []mail.Folder
-	return folders, json.Unmarshal([]byte(text), &folders)
+	err = json.Unmarshal([]byte(text), &folders)
+	return folders, err
 }

@@ -193,7 +193,7 @@ func keepCopy(db *gorm.DB, folder string, version int) error {
 		return err
 	}
 	number := func(name string) (n int) {
-		fmt.Sscanf(strings.TrimPrefix(filepath.Base(name), "inktray-version-"), "%d", &n)
+		_, _ = fmt.Sscanf(strings.TrimPrefix(filepath.Base(name), "inktray-version-"), "%d", &n)
 		return n
 	}
 	slices.SortFunc(copies, func(a, b string) int { return number(b) - number(a) })

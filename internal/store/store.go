@@ -198,13 +198,13 @@ func openOn(folder, vfs string) (*Store, error) {
 		err = makePrivate(path)
 	}
 	if err != nil {
-		lock.Unlock()
+		_ = lock.Unlock()
 		return nil, fmt.Errorf("keeping %s for Ink Tray alone: %w", folder, err)
 	}
 	opened := false
 	defer func() {
 		if !opened {
-			lock.Unlock()
+			_ = lock.Unlock()
 		}
 	}()
 	if s.write, s.key, err = unlocked(folder, vfs); err != nil {

@@ -35,33 +35,49 @@ type Place struct {
 
 var received = time.Date(2026, 5, 12, 6, 2, 0, 0, time.UTC)
 
+// Open makes an empty cabinet.
+type Open = func(t *testing.T) Place
+
+// promise is what a cabinet must keep.
+type promise struct {
+	proves string
+	run    func(t *testing.T, open Open)
+}
+
 // Run proves what every cabinet promises.
-func Run(t *testing.T, open func(t *testing.T) Place) {
-	ctx := t.Context()
-	stage := func(t *testing.T, c cabinet.Cabinet, id, content string) cabinet.Content {
-		t.Helper()
-		got, err := c.Stage(ctx, id, received, strings.NewReader(content))
-		if err != nil {
-			t.Fatal(err)
-		}
-		return got
+func Run(t *testing.T, open Open) {
+	for _, p := range promises {
+		t.Run(p.proves, func(t *testing.T) { p.run(t, open) })
 	}
-	only := func(t *testing.T, p Place, want map[string]string) {
-		t.Helper()
-		got := p.Files(t)
-		for name, content := range want {
-			if got[name] != content {
-				t.Errorf("%s holds %.40q, want %.40q", name, got[name], content)
-			}
-		}
-		if len(got) != len(want) {
-			t.Errorf("%d files, want %d: %v", len(got), len(want), got)
+}
+
+func stage(t *testing.T, c cabinet.Cabinet, id, content string) cabinet.Content {
+	t.Helper()
+	got, err := c.Stage(t.Context(), id, received, strings.NewReader(content))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return got
+}
+
+// only says that a place has these files, and no others.
+func only(t *testing.T, p Place, want map[string]string) {
+	t.Helper()
+	got := p.Files(t)
+	for name, content := range want {
+		if got[name] != content {
+			t.Errorf("%s holds %.40q, want %.40q", name, got[name], content)
 		}
 	}
+	if len(got) != len(want) {
+		t.Errorf("%d files, want %d: %v", len(got), len(want), got)
+	}
+}
 
-	t.Run("neighbours", func(t *testing.T) { neighbours(t, open) })
-
-	t.Run("a file that is kept up to date is renewed in its place, and nobody else's", func(t *testing.T) {
+var promises = []promise{
+	{"whatever has the name already, it counts as taken", neighbours},
+	{"a file that is kept up to date is renewed in its place, and nobody else's", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		sums := map[string][32]byte{}
 		renew := func(content string, ours ...string) error {
@@ -71,7 +87,7 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			for _, o := range ours {
 				known = append(known, sums[o])
 			}
-			return p.Cabinet.Renew(ctx, "r1", "Lists/Register 2026.csv", known...)
+			return cabinet.Renew(ctx, p.Cabinet, "r1", "Lists/Register 2026.csv", known...)
 		}
 		if err := renew("one"); err != nil {
 			t.Fatal(err)
@@ -94,16 +110,16 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if there, err := p.Cabinet.Staged(ctx, "r1"); err != nil || !there {
 			t.Errorf("what could not take the place is staged: %t, %v", there, err)
 		}
-		if err := p.Cabinet.Renew(ctx, "none", "Lists/other.csv"); !errors.Is(err, cabinet.ErrMissing) {
+		if err := cabinet.Renew(ctx, p.Cabinet, "none", "Lists/other.csv"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("with nothing staged: %v", err)
 		}
-	})
-
-	t.Run("whoever opens a file while it is renewed finds it whole", func(t *testing.T) {
+	}},
+	{"whoever opens a file while it is renewed finds it whole", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		content := func(n int) string { return strings.Repeat(fmt.Sprintf("line %d\n", n), 2000) }
 		was := stage(t, p.Cabinet, "r0", content(0)).SHA256
-		if err := p.Cabinet.Renew(ctx, "r0", "Lists/r.csv"); err != nil {
+		if err := cabinet.Renew(ctx, p.Cabinet, "r0", "Lists/r.csv"); err != nil {
 			t.Fatal(err)
 		}
 		read := p.Read
@@ -137,7 +153,7 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		})
 		for n := 1; n <= 50; n++ {
 			now := stage(t, p.Cabinet, "r1", content(n)).SHA256
-			if err := p.Cabinet.Renew(ctx, "r1", "Lists/r.csv", was); err != nil {
+			if err := cabinet.Renew(ctx, p.Cabinet, "r1", "Lists/r.csv", was); err != nil {
 				t.Fatal(err)
 			}
 			was = now
@@ -149,9 +165,9 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Errorf("somebody found %s", what)
 		default:
 		}
-	})
-
-	t.Run("what is staged is filed whole, with its checksum and time", func(t *testing.T) {
+	}},
+	{"what is staged is filed whole, with its checksum and time", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		content := strings.Repeat("readings;", 100_000)
 		got, err := p.Cabinet.Stage(ctx, "a1", received, iotest.HalfReader(strings.NewReader(content)))
@@ -171,7 +187,7 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 				t.Errorf("the file's time is %v, want %v", at, received)
 			}
 		}
-		if sum, err := p.Cabinet.Sum(ctx, "Gauges/2026/05 May/st3.csv"); err != nil || sum != got {
+		if sum, err := cabinet.Sum(ctx, p.Cabinet, "Gauges/2026/05 May/st3.csv"); err != nil || sum != got {
 			t.Errorf("read back %+v, %v", sum, err)
 		}
 		r, err := p.Cabinet.Open(ctx, "Gauges/2026/05 May/st3.csv")
@@ -183,9 +199,9 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if !bytes.Equal(back, []byte(content)) {
 			t.Error("other contents came back")
 		}
-	})
-
-	t.Run("a taken name is never overwritten", func(t *testing.T) {
+	}},
+	{"a taken name is never overwritten", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		p.Put(t, "A/plan.pdf", "by hand")
 		stage(t, p.Cabinet, "b1", "mine")
@@ -199,9 +215,9 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Error(err)
 		}
 		only(t, p, map[string]string{"A/plan.pdf": "by hand", "A/plan (2).pdf": "mine"})
-	})
-
-	t.Run("of many writers at once one wins and the others are told", func(t *testing.T) {
+	}},
+	{"of many writers at once one wins and the others are told", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		for round := range 5 {
 			const writers = 8
@@ -238,9 +254,9 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 				}
 			}
 		}
-	})
-
-	t.Run("names that differ only in case or Unicode form are the same name", func(t *testing.T) {
+	}},
+	{"names that differ only in case or Unicode form are the same name", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		p.Put(t, "Berths/Café.pdf", "there")
 		spot, err := p.Cabinet.Resolve(ctx, []string{"BERTHS"}, "cafe\u0301.PDF")
@@ -258,15 +274,15 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if spot, err = p.Cabinet.Resolve(ctx, []string{"berths", "new"}, "X.pdf"); err != nil || !spot.Taken {
 			t.Errorf("after the commit: %+v, %v", spot, err)
 		}
-	})
-
-	t.Run("a stream that breaks leaves nothing", func(t *testing.T) {
+	}},
+	{"a stream that breaks leaves nothing", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		broken := io.MultiReader(strings.NewReader("half"), iotest.ErrReader(io.ErrUnexpectedEOF))
 		if _, err := p.Cabinet.Stage(ctx, "d1", received, broken); !errors.Is(err, io.ErrUnexpectedEOF) {
 			t.Errorf("got %v", err)
 		}
-		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+		if left, err := cabinet.Leftovers(ctx, p.Cabinet); err != nil || len(left) != 0 {
 			t.Errorf("left over: %v, %v", left, err)
 		}
 		ended, cancel := context.WithCancel(ctx)
@@ -274,16 +290,16 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if _, err := p.Cabinet.Stage(ended, "d2", received, strings.NewReader("x")); !errors.Is(err, context.Canceled) {
 			t.Errorf("with an ended context: %v", err)
 		}
-	})
-
-	t.Run("a file that is moved out of the way is kept and frees its name", func(t *testing.T) {
+	}},
+	{"a file that is moved out of the way is kept and frees its name", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		p.Put(t, "Reports/latest.xlsx", "old")
-		if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", "k-1"); err != nil {
+		if err := cabinet.Retire(ctx, p.Cabinet, "Reports/latest.xlsx", "k-1"); err != nil {
 			t.Fatal(err)
 		}
 		only(t, p, nil)
-		r, err := p.Cabinet.Kept(ctx, "k-1")
+		r, err := cabinet.Kept(ctx, p.Cabinet, "k-1")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -295,73 +311,73 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if err := p.Cabinet.Commit(ctx, "k1", "Reports/latest.xlsx"); err != nil {
 			t.Error(err)
 		}
-		if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", "k-1"); !errors.Is(err, cabinet.ErrTaken) {
+		if err := cabinet.Retire(ctx, p.Cabinet, "Reports/latest.xlsx", "k-1"); !errors.Is(err, cabinet.ErrTaken) {
 			t.Errorf("what is kept was overwritten: %v", err)
 		}
 		only(t, p, map[string]string{"Reports/latest.xlsx": "new"})
 		p.Put(t, "Reports/back.xlsx", "old")
-		if err := p.Cabinet.Retire(ctx, "Reports/back.xlsx", "k-1"); err != nil {
+		if err := cabinet.Retire(ctx, p.Cabinet, "Reports/back.xlsx", "k-1"); err != nil {
 			t.Errorf("the same content is kept already: %v", err)
 		}
 		only(t, p, map[string]string{"Reports/latest.xlsx": "new"})
-		if err := p.Cabinet.Retire(ctx, "Reports/none.xlsx", "k-2"); !errors.Is(err, cabinet.ErrMissing) {
+		if err := cabinet.Retire(ctx, p.Cabinet, "Reports/none.xlsx", "k-2"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("nothing was moved: %v", err)
 		}
-		if _, err := p.Cabinet.Kept(ctx, "k-2"); !errors.Is(err, cabinet.ErrMissing) {
+		if _, err := cabinet.Kept(ctx, p.Cabinet, "k-2"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("nothing is kept: %v", err)
 		}
 		for _, odd := range []string{"../x", "a/b", ""} {
-			if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", odd); err == nil {
+			if err := cabinet.Retire(ctx, p.Cabinet, "Reports/latest.xlsx", odd); err == nil {
 				t.Errorf("%q was taken as a name", odd)
 			}
 		}
-	})
-
-	t.Run("what was moved out of the way gets a name back, or goes", func(t *testing.T) {
+	}},
+	{"what was moved out of the way gets a name back, or goes", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		p.Put(t, "Reports/latest.xlsx", "old")
-		if err := p.Cabinet.Retire(ctx, "Reports/latest.xlsx", "k-3"); err != nil {
+		if err := cabinet.Retire(ctx, p.Cabinet, "Reports/latest.xlsx", "k-3"); err != nil {
 			t.Fatal(err)
 		}
 		p.Put(t, "Reports/latest.xlsx", "another's")
-		if err := p.Cabinet.Restore(ctx, "k-3", "Reports/latest.xlsx"); !errors.Is(err, cabinet.ErrTaken) {
+		if err := cabinet.Restore(ctx, p.Cabinet, "k-3", "Reports/latest.xlsx"); !errors.Is(err, cabinet.ErrTaken) {
 			t.Errorf("a name that is taken: %v", err)
 		}
-		if err := p.Cabinet.Restore(ctx, "k-3", "Elsewhere/New/latest.xlsx"); err != nil {
+		if err := cabinet.Restore(ctx, p.Cabinet, "k-3", "Elsewhere/New/latest.xlsx"); err != nil {
 			t.Fatal(err)
 		}
 		only(t, p, map[string]string{"Reports/latest.xlsx": "another's", "Elsewhere/New/latest.xlsx": "old"})
-		if err := p.Cabinet.Restore(ctx, "k-3", "Elsewhere/again.xlsx"); !errors.Is(err, cabinet.ErrMissing) {
+		if err := cabinet.Restore(ctx, p.Cabinet, "k-3", "Elsewhere/again.xlsx"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("what is kept no more: %v", err)
 		}
 		for _, odd := range []string{"../x", "a/b", ""} {
-			if err := p.Cabinet.Restore(ctx, odd, "Reports/x.xlsx"); !errors.Is(err, cabinet.ErrMissing) {
+			if err := cabinet.Restore(ctx, p.Cabinet, odd, "Reports/x.xlsx"); !errors.Is(err, cabinet.ErrMissing) {
 				t.Errorf("%q is kept: %v", odd, err)
 			}
-			if err := p.Cabinet.Forget(ctx, odd); err != nil {
+			if err := cabinet.Forget(ctx, p.Cabinet, odd); err != nil {
 				t.Errorf("forgetting %q: %v", odd, err)
 			}
 		}
-		if err := p.Cabinet.Restore(ctx, "k-3", "../outside.xlsx"); err == nil {
+		if err := cabinet.Restore(ctx, p.Cabinet, "k-3", "../outside.xlsx"); err == nil {
 			t.Error("a file was put back outside")
 		}
-		if err := p.Cabinet.Retire(ctx, "Elsewhere/New/latest.xlsx", "k-4"); err != nil {
+		if err := cabinet.Retire(ctx, p.Cabinet, "Elsewhere/New/latest.xlsx", "k-4"); err != nil {
 			t.Fatal(err)
 		}
-		if err := errors.Join(p.Cabinet.Forget(ctx, "k-4"), p.Cabinet.Forget(ctx, "k-4")); err != nil {
+		if err := errors.Join(cabinet.Forget(ctx, p.Cabinet, "k-4"), cabinet.Forget(ctx, p.Cabinet, "k-4")); err != nil {
 			t.Errorf("forgetting, twice: %v", err)
 		}
-		if _, err := p.Cabinet.Kept(ctx, "k-4"); !errors.Is(err, cabinet.ErrMissing) {
+		if _, err := cabinet.Kept(ctx, p.Cabinet, "k-4"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("it is kept all the same: %v", err)
 		}
 		only(t, p, map[string]string{"Reports/latest.xlsx": "another's"})
-	})
-
-	t.Run("leftovers are known and can be swept", func(t *testing.T) {
+	}},
+	{"leftovers are known and can be swept", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		stage(t, p.Cabinet, "e1", "x")
 		stage(t, p.Cabinet, "e1", "staged again")
-		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 1 || left[0] != "e1" {
+		if left, err := cabinet.Leftovers(ctx, p.Cabinet); err != nil || len(left) != 1 || left[0] != "e1" {
 			t.Errorf("left over: %v, %v", left, err)
 		}
 		for range 2 {
@@ -375,9 +391,9 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if err := p.Cabinet.Commit(ctx, "e1", "A/x"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("commit of nothing: %v", err)
 		}
-	})
-
-	t.Run("no path leaves the cabinet or enters its own folder", func(t *testing.T) {
+	}},
+	{"no path leaves the cabinet or enters its own folder", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		stage(t, p.Cabinet, "f1", "x")
 		for _, name := range []string{"../x", "a/../../x", "/x", "a//x", "", ".", ".inktray/x", ".INKTRAY/staging/x",
@@ -390,19 +406,19 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Error("a folder above was resolved")
 		}
 		only(t, p, nil)
-	})
-
-	t.Run("what is not there is told", func(t *testing.T) {
+	}},
+	{"what is not there is told", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
-		if _, err := p.Cabinet.Sum(ctx, "A/none.pdf"); !errors.Is(err, cabinet.ErrMissing) {
+		if _, err := cabinet.Sum(ctx, p.Cabinet, "A/none.pdf"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("sum: %v", err)
 		}
 		if _, err := p.Cabinet.Open(ctx, "none.pdf"); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("open: %v", err)
 		}
-	})
-
-	t.Run("folders are listed level by level, without the cabinet's own", func(t *testing.T) {
+	}},
+	{"folders are listed level by level, without the cabinet's own", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		for _, name := range []string{"Tide gauges/2026/a.csv", "Tide gauges/2025/b.csv", "Berth plans/c.pdf", "d.pdf"} {
 			p.Put(t, name, "x")
@@ -424,9 +440,9 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 				t.Errorf("within %s: %v, %v", bad, got, err)
 			}
 		}
-	})
-
-	t.Run("an empty folder is removed, and never one in which something lies", func(t *testing.T) {
+	}},
+	{"an empty folder is removed, and never one in which something lies", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		pruner := p.Cabinet.(cabinet.Pruner)
 		spot, err := p.Cabinet.Resolve(ctx, []string{"Gauges", "2026", "05 May"}, "a.csv")
@@ -447,7 +463,7 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			}
 		}
 		only(t, p, map[string]string{"Gauges/2026/05 May/a.csv": "a"})
-		if err := p.Cabinet.Retire(ctx, "Gauges/2026/05 May/a.csv", "e1-back"); err != nil {
+		if err := cabinet.Retire(ctx, p.Cabinet, "Gauges/2026/05 May/a.csv", "e1-back"); err != nil {
 			t.Fatal(err)
 		}
 		for _, folder := range []string{"Gauges/2026/05 May", "Gauges/2026", "Gauges", "Gauges"} {
@@ -470,21 +486,21 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 			t.Fatal(err)
 		}
 		only(t, p, map[string]string{"Gauges/2026/a.csv": "again"})
-	})
-
-	t.Run("a cabinet knows itself", func(t *testing.T) {
+	}},
+	{"a cabinet knows itself", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		if err := p.Cabinet.Check(ctx); err != nil {
 			t.Fatal(err)
 		}
-		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+		if left, err := cabinet.Leftovers(ctx, p.Cabinet); err != nil || len(left) != 0 {
 			t.Errorf("the check left %v (%v)", left, err)
 		}
 		only(t, p, nil)
-		if said, err := p.Cabinet.Prove(ctx); err != nil || len(said) < 3 {
+		if said, err := cabinet.Prove(ctx, p.Cabinet); err != nil || len(said) < 3 {
 			t.Errorf("its promises are %q, %v", said, err)
 		}
-		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+		if left, err := cabinet.Leftovers(ctx, p.Cabinet); err != nil || len(left) != 0 {
 			t.Errorf("the proof left %v (%v)", left, err)
 		}
 		if roomy, ok := p.Cabinet.(cabinet.Roomy); ok {
@@ -500,9 +516,9 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		if err := p.Cabinet.Check(ctx); !errors.As(err, &e) || e.Advice == "" {
 			t.Errorf("an empty folder passed for the cabinet: %v", err)
 		}
-	})
-
-	t.Run("notes are written over, read by their beginnings and removed, and are no files", func(t *testing.T) {
+	}},
+	{"notes are written over, read by their beginnings and removed, and are no files", func(t *testing.T, open Open) {
+		ctx := t.Context()
 		p := open(t)
 		book, ok := p.Cabinet.(cabinet.Notebook)
 		if !ok {
@@ -535,8 +551,8 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		}
 		read(map[string]string{"lease-a.2.json": "two"})
 		only(t, p, nil)
-		if left, err := p.Cabinet.Leftovers(ctx); err != nil || len(left) != 0 {
+		if left, err := cabinet.Leftovers(ctx, p.Cabinet); err != nil || len(left) != 0 {
 			t.Errorf("notes count as left over: %v (%v)", left, err)
 		}
-	})
+	}},
 }

@@ -66,9 +66,9 @@ func neighbours(t *testing.T, open func(t *testing.T) Place) {
 				put()
 			} else if p.Served {
 				short, cancel := context.WithTimeout(ctx, 3*time.Second)
-				_, _ = p.Cabinet.Sum(short, Wanted) // the server may say what it likes, within its time
+				_, _ = cabinet.Sum(short, p.Cabinet, Wanted) // the server may say what it likes, within its time
 				cancel()
-			} else if there, err := p.Cabinet.Sum(ctx, Wanted); n.Holds != "" && (err != nil ||
+			} else if there, err := cabinet.Sum(ctx, p.Cabinet, Wanted); n.Holds != "" && (err != nil ||
 				there.Size != int64(len(n.Holds))) {
 				t.Errorf("what lies there has %d octets, %v", there.Size, err)
 			} else if n.Holds == "" && err == nil {
@@ -123,7 +123,7 @@ func neighbours(t *testing.T, open func(t *testing.T) Place) {
 		if err := remove(p.Full(Wanted)); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := p.Cabinet.Sum(t.Context(), Wanted); !errors.Is(err, cabinet.ErrMissing) {
+		if _, err := cabinet.Sum(t.Context(), p.Cabinet, Wanted); !errors.Is(err, cabinet.ErrMissing) {
 			t.Errorf("it is gone: %v", err)
 		}
 	})

@@ -244,7 +244,7 @@ func (c *Cabinet) Stage(ctx context.Context, id string, received time.Time, r io
 		err = root.SyncDir(cabinet.Staging)
 	}
 	if err != nil {
-		root.Remove(name)
+		_ = root.Remove(name)
 		if source.Err != nil {
 			return content, source.Err // the mailbox failed, not the cabinet
 		}

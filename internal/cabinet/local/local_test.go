@@ -203,7 +203,7 @@ func TestFailuresAreSaidInWords(t *testing.T) {
 			t.Errorf("%s: %v, want ...%s...", c.name, err, c.says)
 		}
 		f.Fail(nil)
-		if left, _ := cab.Leftovers(t.Context()); len(left) != 0 {
+		if left, _ := cabinet.Leftovers(t.Context(), cab); len(left) != 0 {
 			t.Errorf("%s: left over: %v", c.name, left)
 		}
 	}

@@ -187,7 +187,7 @@ func restart(t *testing.T, m *testbed.MinIO) {
 	if err := second.Commit(t.Context(), "y", "a.csv"); err != nil {
 		t.Fatal(err)
 	}
-	if is, err := second.Sum(t.Context(), "a.csv"); err != nil || is != was {
+	if is, err := cabinet.Sum(t.Context(), second, "a.csv"); err != nil || is != was {
 		t.Errorf("%+v, %v", is, err)
 	}
 	// The same object again, as after an answer that was lost: it is ours.

@@ -80,7 +80,7 @@ func TestWhatChecksLeftBehindIsTidied(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if left, err := c.Leftovers(t.Context()); err != nil || len(left) != 0 {
+	if left, err := cabinet.Leftovers(t.Context(), c); err != nil || len(left) != 0 {
 		t.Errorf("left over: %v, %v", left, err)
 	}
 	for name, stays := range map[string]bool{"check-old-name": false, "check-new-name": true, "mine.txt": true} {

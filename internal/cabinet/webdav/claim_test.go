@@ -106,7 +106,7 @@ func TestAClaimThatWasLeftOverIsTakenAway(t *testing.T) {
 	if err := errors.Join(os.Mkdir(old, 0o777), os.Mkdir(fresh, 0o777), os.Chtimes(old, before, before)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Leftovers(t.Context()); err != nil {
+	if _, err := cabinet.Leftovers(t.Context(), c); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(old); !os.IsNotExist(err) {

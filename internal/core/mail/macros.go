@@ -1,6 +1,9 @@
 package mail
 
-import "bytes"
+import (
+	"bytes"
+	"slices"
+)
 
 // MacroFinder looks for macros in an office file while it goes by: the parts in which
 // Office Open XML (also those of Excel 4.0) and OpenDocument keep them, and the storage of
@@ -21,7 +24,7 @@ func (f *MacroFinder) Write(p []byte) (int, error) {
 	if f.Found {
 		return len(p), nil
 	}
-	seam := append(f.tail, p[:min(len(p), longestMark)]...)
+	seam := slices.Concat(f.tail, p[:min(len(p), longestMark)])
 	for _, m := range macroMarks {
 		f.Found = f.Found || bytes.Contains(seam, m) || bytes.Contains(p, m)
 	}

@@ -168,7 +168,10 @@ func Parse(source string, shape Shape) (*Pattern, error) {
 			}
 		}
 	}
-	return p, p.checkYears(s)
+	if err := p.checkYears(s); err != nil {
+		return nil, err
+	}
+	return p, nil
 }
 
 // checkYears refuses a week counted with the calendar year: the first days of

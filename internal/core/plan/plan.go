@@ -6,6 +6,7 @@ package plan
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -349,7 +350,7 @@ func place(i *Item, r *rule.Compiled, m *mail.Message, s Setting, year, number i
 	v := &values{item: i, rule: r, message: m, setting: s, year: year, number: number}
 	folder := i.Target.Folder.Make(v)
 	name := i.Target.Name.Make(v)
-	i.Unknown = append(folder.Unknown, name.Unknown...)
+	i.Unknown = slices.Concat(folder.Unknown, name.Unknown)
 	segments := folder.Segments
 	if i.Target.Own != nil {
 		own := i.Target.Own.Make(v)

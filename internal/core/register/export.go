@@ -159,7 +159,10 @@ func NewCSV(w io.Writer, columns []Column, zone *time.Location) (Writer, error) 
 	for i := range columns {
 		head[i] = columns[i].Title
 	}
-	return c, c.row(head)
+	if err := c.row(head); err != nil {
+		return nil, err
+	}
+	return c, nil
 }
 
 func (c *csvWriter) Write(l *Line) error {
@@ -174,12 +177,12 @@ func (c *csvWriter) Write(l *Line) error {
 func (c *csvWriter) row(cells []string) error {
 	for i, cell := range cells {
 		if i > 0 {
-			c.w.WriteByte(',')
+			_ = c.w.WriteByte(',')
 		}
 		if strings.ContainsAny(cell, parting+"\"") || strings.TrimSpace(cell) != cell {
 			cell = `"` + strings.ReplaceAll(cell, `"`, `""`) + `"`
 		}
-		c.w.WriteString(cell)
+		_, _ = c.w.WriteString(cell)
 	}
 	_, err := c.w.WriteString("\r\n") // it keeps the first error
 	return err
@@ -260,7 +263,10 @@ func newXLSX(w io.Writer, columns []Column, zone *time.Location, folder string, 
 	if err := errors.Join(errs[:]...); err != nil {
 		return nil, err
 	}
-	return x, x.begin()
+	if err := x.begin(); err != nil {
+		return nil, err
+	}
+	return x, nil
 }
 
 // begin begins a sheet.

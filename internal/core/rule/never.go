@@ -61,88 +61,11 @@ func contradictions(conditions []*Condition, place string, say func(place, forma
 	for _, c := range conditions {
 		gather(c)
 	}
-	var is []Names
-	domains := []Names{}
-	var after, before Day
-	var larger, smaller Size
-	var least, most *int
-	flags := map[string]*bool{}
+	var d demands
 	for _, c := range all {
-		if c.Subject != nil && len(c.Subject.Is) > 0 {
-			is = append(is, c.Subject.Is)
-		}
-		if c.Sender != nil {
-			var of Names
-			for _, a := range c.Sender.Address {
-				of = append(of, a[strings.LastIndexByte(a, '@')+1:])
-			}
-			if len(of) > 0 {
-				domains = append(domains, of)
-			}
-			if len(c.Sender.Domain) > 0 {
-				domains = append(domains, c.Sender.Domain)
-			}
-		}
-		if d := c.Received; d != nil {
-			if !d.After.IsZero() && (after.IsZero() || follows(d.After, after)) {
-				after = d.After
-			}
-			if !d.Before.IsZero() && (before.IsZero() || follows(before, d.Before)) {
-				before = d.Before
-			}
-		}
-		if c.Size != nil {
-			larger = max(larger, c.Size.Larger)
-			if c.Size.Smaller > 0 && (smaller == 0 || c.Size.Smaller < smaller) {
-				smaller = c.Size.Smaller
-			}
-		}
-		if n := c.Attachments; n != nil {
-			if n.AtLeast != nil && (least == nil || *n.AtLeast > *least) {
-				least = n.AtLeast
-			}
-			if n.AtMost != nil && (most == nil || *n.AtMost < *most) {
-				most = n.AtMost
-			}
-		}
-		for name, value := range map[string]*bool{"read": c.Read, "flagged": c.Flagged, "taken earlier": c.Taken} {
-			if value == nil {
-				continue
-			}
-			if was := flags[name]; was != nil && *was != *value {
-				say(place, "%q is asked to be both true and false", name)
-			}
-			flags[name] = value
-		}
+		d.add(c, place, say)
 	}
-	for i := range is {
-		for k := range is[:i] {
-			if !overlap(is[i], is[k],
-				func(a, b string) bool { return fold(strings.TrimSpace(a)) == fold(strings.TrimSpace(b)) }) {
-				say(place+".subject", "a subject cannot be %s and %s", list(quoteAll(is[k]), "or"), list(quoteAll(is[i]), "or"))
-			}
-		}
-	}
-	within := func(a, b string) bool {
-		a, b = strings.ToLower(strings.Trim(a, ".")), strings.ToLower(strings.Trim(b, "."))
-		return a == b || strings.HasSuffix(a, "."+b) || strings.HasSuffix(b, "."+a)
-	}
-	for i := range domains {
-		for k := range domains[:i] {
-			if !overlap(domains[i], domains[k], within) {
-				say(place+".sender", "a sender is not at %s and at %s at once", list(domains[k], "or"), list(domains[i], "or"))
-			}
-		}
-	}
-	if !after.IsZero() && !before.IsZero() && !follows(before, after) {
-		say(place+".received", "no message is received on or after %s and before %s", after, before)
-	}
-	if larger > 0 && smaller > 0 && smaller <= larger+1 {
-		say(place+".size", "no message is larger than %s and smaller than %s", larger, smaller)
-	}
-	if least != nil && most != nil && *least > *most {
-		say(place+".attachments", "no message has at least %d and at most %d attachments", *least, *most)
-	}
+	d.judge(place, say)
 	// Of a group of alternatives every one has to contradict itself.
 	for _, c := range all {
 		if len(c.Any) == 0 {
@@ -176,4 +99,101 @@ func overlap(a, b Names, fits func(x, y string) bool) bool {
 
 func follows(a, b Day) bool {
 	return a.Year > b.Year || a.Year == b.Year && (a.Month > b.Month || a.Month == b.Month && a.Day > b.Day)
+}
+
+// demands are what conditions that must all hold ask of a message.
+type demands struct {
+	is              []Names
+	domains         []Names
+	after, before   Day
+	larger, smaller Size
+	least, most     *int
+	flags           map[string]*bool
+}
+
+// add adds what a condition asks.
+func (d *demands) add(c *Condition, place string, say func(place, format string, args ...any)) {
+	if d.flags == nil {
+		d.flags = map[string]*bool{}
+	}
+	if c.Subject != nil && len(c.Subject.Is) > 0 {
+		d.is = append(d.is, c.Subject.Is)
+	}
+	if c.Sender != nil {
+		var of Names
+		for _, a := range c.Sender.Address {
+			of = append(of, a[strings.LastIndexByte(a, '@')+1:])
+		}
+		if len(of) > 0 {
+			d.domains = append(d.domains, of)
+		}
+		if len(c.Sender.Domain) > 0 {
+			d.domains = append(d.domains, c.Sender.Domain)
+		}
+	}
+	if r := c.Received; r != nil {
+		if !r.After.IsZero() && (d.after.IsZero() || follows(r.After, d.after)) {
+			d.after = r.After
+		}
+		if !r.Before.IsZero() && (d.before.IsZero() || follows(d.before, r.Before)) {
+			d.before = r.Before
+		}
+	}
+	if c.Size != nil {
+		d.larger = max(d.larger, c.Size.Larger)
+		if c.Size.Smaller > 0 && (d.smaller == 0 || c.Size.Smaller < d.smaller) {
+			d.smaller = c.Size.Smaller
+		}
+	}
+	if n := c.Attachments; n != nil {
+		if n.AtLeast != nil && (d.least == nil || *n.AtLeast > *d.least) {
+			d.least = n.AtLeast
+		}
+		if n.AtMost != nil && (d.most == nil || *n.AtMost < *d.most) {
+			d.most = n.AtMost
+		}
+	}
+	for name, value := range map[string]*bool{"read": c.Read, "flagged": c.Flagged, "taken earlier": c.Taken} {
+		if value == nil {
+			continue
+		}
+		if was := d.flags[name]; was != nil && *was != *value {
+			say(place, "%q is asked to be both true and false", name)
+		}
+		d.flags[name] = value
+	}
+}
+
+// judge says which of the demands cannot hold together.
+func (d *demands) judge(place string, say func(place, format string, args ...any)) {
+	for i := range d.is {
+		for k := range d.is[:i] {
+			if !overlap(d.is[i], d.is[k],
+				func(a, b string) bool { return fold(strings.TrimSpace(a)) == fold(strings.TrimSpace(b)) }) {
+				say(place+".subject", "a subject cannot be %s and %s", list(quoteAll(d.is[k]), "or"),
+					list(quoteAll(d.is[i]), "or"))
+			}
+		}
+	}
+	within := func(a, b string) bool {
+		a, b = strings.ToLower(strings.Trim(a, ".")), strings.ToLower(strings.Trim(b, "."))
+		return a == b || strings.HasSuffix(a, "."+b) || strings.HasSuffix(b, "."+a)
+	}
+	for i := range d.domains {
+		for k := range d.domains[:i] {
+			if !overlap(d.domains[i], d.domains[k], within) {
+				say(place+".sender", "a sender is not at %s and at %s at once", list(d.domains[k], "or"),
+					list(d.domains[i], "or"))
+			}
+		}
+	}
+	if !d.after.IsZero() && !d.before.IsZero() && !follows(d.before, d.after) {
+		say(place+".received", "no message is received on or after %s and before %s", d.after, d.before)
+	}
+	if d.larger > 0 && d.smaller > 0 && d.smaller <= d.larger+1 {
+		say(place+".size", "no message is larger than %s and smaller than %s", d.larger, d.smaller)
+	}
+	if d.least != nil && d.most != nil && *d.least > *d.most {
+		say(place+".attachments", "no message has at least %d and at most %d attachments", *d.least, *d.most)
+	}
 }

@@ -268,7 +268,7 @@ func (w *winZipStream) Read(p []byte) (int, error) {
 	}
 	n, err := w.r.Read(p[:min(int64(len(p)), w.left)])
 	w.left -= int64(n)
-	w.mac.Write(p[:n])
+	_, _ = w.mac.Write(p[:n])
 	for i := range p[:n] {
 		if !w.begun || w.used == aes.BlockSize {
 			w.counter++

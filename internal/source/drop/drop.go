@@ -441,7 +441,7 @@ func (m *message) open() (io.Reader, error) {
 func (m *message) close() {
 	if m.file != nil {
 		m.file.Close()
-		os.Remove(m.file.Name())
+		_ = os.Remove(m.file.Name())
 		m.file = nil
 	}
 }

@@ -115,7 +115,8 @@ func (in *Intake) TakeFile(r io.Reader, now time.Time) (Report, error) {
 		report.refuse(Boxed{Begun: true, Size: report.Octets}, tooLarge)
 		return report, err
 	}
-	return report, in.count(&report, Boxed{Raw: raw, Begun: true, Size: report.Octets}, now)
+	err = in.count(&report, Boxed{Raw: raw, Begun: true, Size: report.Octets}, now)
+	return report, err
 }
 
 var tooLarge = fmt.Sprintf("it has more than %d MB", maxMessage>>20)

@@ -87,25 +87,39 @@ func Messages() map[string]string {
 	}
 }
 
+// promise is what a source must keep.
+type promise struct {
+	proves string
+	run    func(t *testing.T, ctx context.Context, box Box)
+}
+
 // Run proves what every source promises.
 func Run(t *testing.T, box Box) {
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
-	open := func(t *testing.T, folder string) (source.Session, source.State) {
-		t.Helper()
-		s := box.Session(t)
-		t.Cleanup(func() { s.Close() })
-		state, err := s.Open(ctx, folder)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return s, state
+	for _, p := range promises {
+		t.Run(p.proves, func(t *testing.T) { p.run(t, ctx, box) })
 	}
+}
 
-	t.Run("structure and bytes give the same items, and parts the same contents", func(t *testing.T) {
+// open opens a folder in a session of its own.
+func (box Box) open(t *testing.T, ctx context.Context, folder string) (source.Session, source.State) {
+	t.Helper()
+	s := box.Session(t)
+	t.Cleanup(func() { s.Close() })
+	state, err := s.Open(ctx, folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, state
+}
+
+var promises = []promise{
+	{"structure and bytes give the same items, and parts the same contents", func(t *testing.T, ctx context.Context,
+		box Box) {
 		for name, raw := range Messages() {
 			uid := box.Deliver(t, "INBOX", []byte(raw), received)
-			s, _ := open(t, "INBOX")
+			s, _ := box.open(t, ctx, "INBOX")
 			facts, err := s.Facts(ctx, []uint32{uid})
 			if err != nil || len(facts) != 1 {
 				t.Fatalf("%s: %d facts, %v", name, len(facts), err)
@@ -161,14 +175,13 @@ func Run(t *testing.T, box Box) {
 			}
 			s.Close()
 		}
-	})
-
-	t.Run("reading leaves the message as it was", func(t *testing.T) {
+	}},
+	{"reading leaves the message as it was", func(t *testing.T, ctx context.Context, box Box) {
 		if box.Flags == nil {
 			return
 		}
 		uid := box.Deliver(t, "INBOX", []byte(Messages()["one attachment"]), received)
-		s, _ := open(t, "INBOX")
+		s, _ := box.open(t, ctx, "INBOX")
 		facts, err := s.Facts(ctx, []uint32{uid})
 		if err != nil {
 			t.Fatal(err)
@@ -184,10 +197,9 @@ func Run(t *testing.T, box Box) {
 				t.Error("the message became read")
 			}
 		}
-	})
-
-	t.Run("new messages have higher UIDs and lie at or after UIDNEXT", func(t *testing.T) {
-		s, before := open(t, "INBOX")
+	}},
+	{"new messages have higher UIDs and lie at or after UIDNEXT", func(t *testing.T, ctx context.Context, box Box) {
+		s, before := box.open(t, ctx, "INBOX")
 		uid := box.Deliver(t, "INBOX", []byte("Subject: next\r\n\r\nx"), received)
 		if uid < before.UIDNext {
 			t.Errorf("UID %d is below the UIDNEXT %d that was told before", uid, before.UIDNext)
@@ -206,10 +218,9 @@ func Run(t *testing.T, box Box) {
 		if uids, err := s.UIDs(ctx, source.Query{From: after.UIDNext}); err != nil || len(uids) != 0 {
 			t.Errorf("after the last message: %v (%v), want none", uids, err)
 		}
-	})
-
-	t.Run("arrivals are announced or found by asking", func(t *testing.T) {
-		s, _ := open(t, "INBOX")
+	}},
+	{"arrivals are announced or found by asking", func(t *testing.T, ctx context.Context, box Box) {
+		s, _ := box.open(t, ctx, "INBOX")
 		box.Deliver(t, "INBOX", []byte("Subject: push\r\n\r\nx"), received)
 		e, err := s.Wait(ctx, 10*time.Second, nil)
 		if err != nil || !e.Arrived {
@@ -218,14 +229,13 @@ func Run(t *testing.T, box Box) {
 		if e, err := s.Wait(ctx, 50*time.Millisecond, nil); err != nil || e.Arrived {
 			t.Errorf("nothing came, yet %+v, %v", e, err)
 		}
-	})
-
-	t.Run("labels put on later are found", func(t *testing.T) {
+	}},
+	{"labels put on later are found", func(t *testing.T, ctx context.Context, box Box) {
 		if box.Label == nil {
 			return
 		}
 		uid := box.Deliver(t, "INBOX", []byte("Subject: label\r\n\r\nx"), received)
-		s, state := open(t, "INBOX")
+		s, state := box.open(t, ctx, "INBOX")
 		box.Label(t, "INBOX", uid, "To_file")
 		if uids, err := s.Changed(ctx, state.ModSeq); err != nil || len(uids) != 1 || uids[0] != uid {
 			t.Errorf("changed: %v (%v), want %d", uids, err, uid)
@@ -238,14 +248,13 @@ func Run(t *testing.T, box Box) {
 		if err != nil || len(facts) != 1 || !facts[0].Message("INBOX").HasFlag("to_file") {
 			t.Errorf("facts: %+v, %v", facts, err)
 		}
-	})
-
-	t.Run("a message that is gone is told as gone", func(t *testing.T) {
+	}},
+	{"a message that is gone is told as gone", func(t *testing.T, ctx context.Context, box Box) {
 		if box.Delete == nil {
 			return
 		}
 		uid := box.Deliver(t, "INBOX", []byte(Messages()["one attachment"]), received)
-		s, _ := open(t, "INBOX")
+		s, _ := box.open(t, ctx, "INBOX")
 		facts, err := s.Facts(ctx, []uint32{uid})
 		if err != nil {
 			t.Fatal(err)
@@ -260,9 +269,8 @@ func Run(t *testing.T, box Box) {
 		if again, err := s.Facts(ctx, []uint32{uid}); err != nil || len(again) != 0 {
 			t.Errorf("facts of a deleted message: %v, %v", again, err)
 		}
-	})
-
-	t.Run("folders have paths and roles", func(t *testing.T) {
+	}},
+	{"folders have paths and roles", func(t *testing.T, ctx context.Context, box Box) {
 		s := box.Session(t)
 		defer s.Close()
 		folders, err := s.Folders(ctx)
@@ -280,9 +288,8 @@ func Run(t *testing.T, box Box) {
 		if _, err := s.Open(ctx, "No such folder"); !errors.As(err, &e) || e.Step != source.Folders {
 			t.Errorf("a folder that is not there: %v", err)
 		}
-	})
-
-	t.Run("messages are marked, moved, found and left", func(t *testing.T) {
+	}},
+	{"messages are marked, moved, found and left", func(t *testing.T, ctx context.Context, box Box) {
 		s, ok := box.Session(t).(source.Changer)
 		if !ok {
 			t.Skip("this kind of mailbox cannot be changed")
@@ -357,10 +364,9 @@ func Run(t *testing.T, box Box) {
 		if _, err := s.Write(ctx, "No such folder"); !errors.As(err, &e) || e.Step != source.Folders {
 			t.Errorf("a folder that is not there: %v", err)
 		}
-	})
-
-	t.Run("an ended context ends the wait", func(t *testing.T) {
-		s, _ := open(t, "INBOX")
+	}},
+	{"an ended context ends the wait", func(t *testing.T, ctx context.Context, box Box) {
+		s, _ := box.open(t, ctx, "INBOX")
 		short, cancel := context.WithTimeout(ctx, 50*time.Millisecond)
 		defer cancel()
 		start := time.Now()
@@ -370,7 +376,7 @@ func Run(t *testing.T, box Box) {
 		if d := time.Since(start); d > 20*time.Second {
 			t.Errorf("it took %v", d)
 		}
-	})
+	}},
 }
 
 func describe(m *mail.Message) string {
