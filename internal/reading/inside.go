@@ -82,6 +82,8 @@ type Message struct {
 	opened   int
 	Budget
 	worker  child.Worker          // reads what the message holds
+	single  int                   // parts that were read one by one
+	whole   *mail.Raw             // where these are many
 	planned map[planKey]itemPlans // for filing item by item
 }
 
@@ -128,7 +130,7 @@ func (l *Message) CarryPlan(r *rule.Compiled, at time.Time, items []plan.Item) {
 
 // Close lets go of what was spooled.
 func (l *Message) Close() {
-	l.planned = nil
+	l.planned, l.whole, l.single = nil, nil, 0
 	l.worker.Close()
 	if l.dir != "" {
 		_ = os.RemoveAll(l.dir) // the folder is emptied at the next start in any case

@@ -6,6 +6,7 @@ import (
 	"io"
 	"sync"
 
+	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/source"
 )
 
@@ -59,6 +60,11 @@ func (rd *Reader) part(ctx context.Context, s source.Session, l *Message, item s
 	if l.Facts.Whole || announced == 0 {
 		return s.Part(ctx, l.Facts, item)
 	}
+	if l.single++; l.single > mostSingle && l.Facts.Size <= mostInHand {
+		if r := rd.fromWhole(ctx, s, l, item, announced); r != nil {
+			return r, nil
+		}
+	}
 	key := fmt.Sprintf("%x/%s", l.Row.Fingerprint, item)
 	if rd.short.known(key) && l.Facts.Size <= mostWhole {
 		whole := *l.Facts
@@ -70,6 +76,41 @@ func (rd *Reader) part(ctx context.Context, s source.Session, l *Message, item s
 		return nil, err
 	}
 	return &countedPart{ReadCloser: r, announced: announced, short: &rd.short, key: key}, nil
+}
+
+// Where many parts of a message are read, it is read whole, once: a server looks for each part from the message's
+// beginning, so that thousands of them would take it minutes.
+const (
+	mostSingle = 8        // parts of a message that are asked for one by one
+	mostInHand = 16 << 20 // octets of a message that is kept in memory for its parts
+)
+
+// fromWhole takes a part out of the whole message. It is nil where that does not have the part as the server announced
+// it, or cannot be read: then the part itself is asked for.
+func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, item string,
+	announced int64) io.ReadCloser {
+	if l.whole == nil {
+		if l.single > mostSingle+1 {
+			return nil // it was tried before
+		}
+		r, err := s.Part(ctx, l.Facts, source.Whole)
+		if err != nil {
+			return nil
+		}
+		data, err := io.ReadAll(io.LimitReader(r, mostInHand+1))
+		if closeErr := r.Close(); err != nil || closeErr != nil || len(data) > mostInHand {
+			return nil
+		}
+		l.whole = mail.Parse(data)
+	}
+	part, err := l.whole.Open(item)
+	if err != nil {
+		return nil
+	}
+	if there, ok := part.(interface{ Len() int }); !ok || int64(there.Len()) != announced {
+		return nil
+	}
+	return io.NopCloser(part)
 }
 
 // countedPart counts what comes of a part. How it ended stays so, however often it is
