@@ -41,88 +41,75 @@ type consentEntry struct {
 	Scopes       []string  `json:"scopes,omitempty" doc:"what consent is asked for"`
 }
 
+// difference puts what a file says into settings, and says what differs, in words.
+type difference struct{ said []string }
+
+func (d *difference) add(format string, args ...any) {
+	d.said = append(d.said, fmt.Sprintf(format, args...))
+}
+
+func (d *difference) text(name string, to *string, wanted string) {
+	if wanted != "" && wanted != *to {
+		d.add("%s: %s, then %s", name, cmp.Or(*to, "none"), wanted)
+		*to = wanted
+	}
+}
+
+func (d *difference) optional(name string, to **string, wanted string) {
+	is := deref(*to)
+	if d.text(name, &is, wanted); is != deref(*to) {
+		*to = &is
+	}
+}
+
+func (d *difference) number(name string, to **int, wanted int) {
+	if *to == nil || **to != wanted {
+		d.add("%s: %d, then %d", name, deref(*to), wanted)
+		*to = &wanted
+	}
+}
+
+func (d *difference) list(name string, to **[]string, wanted []string) {
+	is := deref(*to)
+	if wanted != nil && !slices.Equal(is, wanted) {
+		d.add("%s: %s, then %s", name, cmp.Or(strings.Join(is, ", "), "none"),
+			cmp.Or(strings.Join(wanted, ", "), "none"))
+		*to = &wanted
+	}
+}
+
 // into puts what the file says of a mailbox into settings; what it does not say stays.
 // It gives what differs, in words.
-func (m *mailboxEntry) into(s *client.MailboxSettings, base string) (detail []string, err error) {
-	text := func(name string, to *string, wanted string) {
-		if wanted != "" && wanted != *to {
-			detail = append(detail, fmt.Sprintf("%s: %s, then %s", name, cmp.Or(*to, "none"), wanted))
-			*to = wanted
-		}
-	}
-	optional := func(name string, to **string, wanted string) {
-		is := deref(*to)
-		if text(name, &is, wanted); is != deref(*to) {
-			*to = &is
-		}
-	}
-	number := func(name string, to **int, wanted int) {
-		if *to == nil || **to != wanted {
-			detail = append(detail, fmt.Sprintf("%s: %d, then %d", name, deref(*to), wanted))
-			*to = &wanted
-		}
-	}
-	list := func(name string, to **[]string, wanted []string) {
-		is := deref(*to)
-		if wanted != nil && !slices.Equal(is, wanted) {
-			detail = append(detail,
-				fmt.Sprintf("%s: %s, then %s", name, cmp.Or(strings.Join(is, ", "), "none"),
-					cmp.Or(strings.Join(wanted, ", "), "none")))
-			*to = &wanted
-		}
-	}
+func (m *mailboxEntry) into(s *client.MailboxSettings, base string) ([]string, error) {
+	var d difference
 	if account(m.Kind) {
-		text("host", &s.Host, m.Host)
-		encryption := string(s.Encryption)
-		wanted := m.Encryption
-		if encryption == "" {
-			wanted = cmp.Or(wanted, "tls") // of a new one
-		}
-		was := encryption
-		text("encryption", &encryption, wanted)
-		s.Encryption = client.MailboxSettingsEncryption(encryption)
-		if m.Port != 0 {
-			number("port", &s.Port, m.Port)
-		} else if encryption != was && (s.Port == nil || *s.Port == usualPort(m.Kind, was)) {
-			s.Port = &m.Port // the usual one of the other way
-		}
-		text("user", &s.Username, m.User)
-		optional("pinned", &s.Pinned, m.Pinned)
-		optional("proxy", &s.Proxy, m.Proxy)
-		if m.Authority != "" {
-			data, err := os.ReadFile(beside(base, m.Authority))
-			if err != nil {
-				return nil, fmt.Errorf("the authorities' certificates of the mailbox “%s”: %w", m.Name, err)
-			}
-			if string(data) != deref(s.Authority) {
-				pem := string(data)
-				detail, s.Authority = append(detail, "authority: other certificates"), &pem
-			}
+		if err := m.intoAccount(&d, s, base); err != nil {
+			return nil, err
 		}
 	}
 	if m.Interval == 0 && s.IntervalSeconds == nil {
 		m.Interval = 60 // of a new one
 	}
 	if m.Interval != 0 {
-		number("interval", &s.IntervalSeconds, m.Interval)
+		d.number("interval", &s.IntervalSeconds, m.Interval)
 	}
 	if m.LeaveDays != nil {
-		number("leave_days", &s.LeaveDays, *m.LeaveDays)
+		d.number("leave_days", &s.LeaveDays, *m.LeaveDays)
 	}
-	optional("path", &s.Path, m.Path)
-	list("senders", &s.Senders, m.Senders)
+	d.optional("path", &s.Path, m.Path)
+	d.list("senders", &s.Senders, m.Senders)
 	if k := m.Consent; k != nil {
 		if s.Consent == nil {
 			s.Consent = &client.Consent{}
 		}
 		c := s.Consent
-		optional("issuer", &c.Issuer, k.Issuer)
-		text("client", &c.ClientID, k.Client)
-		optional("authorize", &c.Authorize, k.Authorize)
-		optional("token", &c.Token, k.Token)
-		optional("device", &c.Device, k.Device)
-		list("scopes", &c.Scopes, k.Scopes)
-		if len(detail) > 0 && k.ClientSecret != (reference{}) {
+		d.optional("issuer", &c.Issuer, k.Issuer)
+		d.text("client", &c.ClientID, k.Client)
+		d.optional("authorize", &c.Authorize, k.Authorize)
+		d.optional("token", &c.Token, k.Token)
+		d.optional("device", &c.Device, k.Device)
+		d.list("scopes", &c.Scopes, k.Scopes)
+		if len(d.said) > 0 && k.ClientSecret != (reference{}) {
 			secret, err := k.ClientSecret.read(base)
 			if err != nil {
 				return nil, fmt.Errorf("the program's secret of the mailbox “%s”: %w", m.Name, err)
@@ -130,7 +117,40 @@ func (m *mailboxEntry) into(s *client.MailboxSettings, base string) (detail []st
 			c.ClientSecret = &secret
 		}
 	}
-	return detail, nil
+	return d.said, nil
+}
+
+// intoAccount puts in what an account on a mail server has.
+func (m *mailboxEntry) intoAccount(d *difference, s *client.MailboxSettings, base string) error {
+	d.text("host", &s.Host, m.Host)
+	encryption := string(s.Encryption)
+	wanted := m.Encryption
+	if encryption == "" {
+		wanted = cmp.Or(wanted, "tls") // of a new one
+	}
+	was := encryption
+	d.text("encryption", &encryption, wanted)
+	s.Encryption = client.MailboxSettingsEncryption(encryption)
+	if m.Port != 0 {
+		d.number("port", &s.Port, m.Port)
+	} else if encryption != was && (s.Port == nil || *s.Port == usualPort(m.Kind, was)) {
+		s.Port = &m.Port // the usual one of the other way
+	}
+	d.text("user", &s.Username, m.User)
+	d.optional("pinned", &s.Pinned, m.Pinned)
+	d.optional("proxy", &s.Proxy, m.Proxy)
+	if m.Authority != "" {
+		data, err := os.ReadFile(beside(base, m.Authority))
+		if err != nil {
+			return fmt.Errorf("the authorities' certificates of the mailbox “%s”: %w", m.Name, err)
+		}
+		if string(data) != deref(s.Authority) {
+			pem := string(data)
+			d.add("authority: other certificates")
+			s.Authority = &pem
+		}
+	}
+	return nil
 }
 
 // usualPort is the port of a mail server where nothing is said.

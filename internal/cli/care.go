@@ -156,9 +156,13 @@ func (c ruleCommands) showLines(lines []client.DiffLine, indent string) {
 
 // careCommands are those that look after rules.
 func (c ruleCommands) careCommands() []*cobra.Command {
+	return []*cobra.Command{c.importing(), c.copy(), c.revisions(), c.bringBack(), c.export(), c.draft()}
+}
+
+func (c ruleCommands) importing() *cobra.Command {
 	var preview bool
 	var renames []string
-	importing := &cobra.Command{
+	cmd := &cobra.Command{
 		Use: "import FILE", Short: "Keep the rules of a file that was exported; new ones are off", Args: cobra.ExactArgs(1),
 		Long: "A rule is recognised by its id, else by its name. Where a new one looks like a rule that is there under " +
 			"another name, it is asked whether it is that one renamed; --renamed \"NEW NAME=OLD NAME\" answers before, and " +
@@ -174,9 +178,13 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 			return c.importRules(ctx, api, string(data), renames, preview)
 		}),
 	}
-	importing.Flags().BoolVar(&preview, "preview", false, "only show what would change; exit code 7 where something would")
-	importing.Flags().StringArrayVar(&renames, "renamed", nil, "NEW NAME=OLD NAME; may stand several times")
-	return []*cobra.Command{importing, {
+	cmd.Flags().BoolVar(&preview, "preview", false, "only show what would change; exit code 7 where something would")
+	cmd.Flags().StringArrayVar(&renames, "renamed", nil, "NEW NAME=OLD NAME; may stand several times")
+	return cmd
+}
+
+func (c ruleCommands) copy() *cobra.Command {
+	return &cobra.Command{
 		Use: "copy NAME", Short: "Make a rule like another, off, under a name of its own", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
@@ -189,7 +197,11 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 			}
 			return c.show(made, func() { fmt.Fprintf(c.out, "“%s” is a copy of “%s”, and off.\n", made.Name, r.Name) })
 		}),
-	}, {
+	}
+}
+
+func (c ruleCommands) revisions() *cobra.Command {
+	return &cobra.Command{
 		Use: "revisions NAME", Short: "Show the states that a rule had and what each changed", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			r, err := findRule(ctx, api, args[0])
@@ -211,7 +223,11 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 				}
 			})
 		}),
-	}, {
+	}
+}
+
+func (c ruleCommands) bringBack() *cobra.Command {
+	return &cobra.Command{
 		Use: "bring-back NAME REVISION", Short: "Make an earlier state of a rule the present one, as a new revision",
 		Args: cobra.ExactArgs(2),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -231,7 +247,11 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 					r.Sentence)
 			})
 		}),
-	}, {
+	}
+}
+
+func (c ruleCommands) export() *cobra.Command {
+	return &cobra.Command{
 		Use: "export [NAME...]", Short: "Print rules as a file that can be imported; all where none is named",
 		Args: cobra.ArbitraryArgs,
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
@@ -259,7 +279,11 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 			_, err = io.Copy(c.out, response.Body)
 			return err
 		}),
-	}, {
+	}
+}
+
+func (c ruleCommands) draft() *cobra.Command {
+	return &cobra.Command{
 		Use: "draft MESSAGE", Short: "Print a rule drafted from a message, by its number", Args: cobra.ExactArgs(1),
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
 			number, err := strconv.ParseInt(args[0], 10, 64)
@@ -281,7 +305,7 @@ func (c ruleCommands) careCommands() []*cobra.Command {
 			_, err = c.out.Write(text)
 			return err
 		}),
-	}}
+	}
 }
 
 func (c ruleCommands) importRules(ctx context.Context, api *client.Client, document string, renames []string,
@@ -290,21 +314,9 @@ func (c ruleCommands) importRules(ctx context.Context, api *client.Client, docum
 	if err != nil {
 		return err
 	}
-	answers := map[string]string{}
-	for _, one := range renames {
-		fresh, old, ok := strings.Cut(one, "=")
-		if !ok {
-			return usageError{fmt.Errorf("--renamed is NEW NAME=OLD NAME, not %q", one)}
-		}
-		answers[fresh] = ""
-		for _, r := range rules {
-			if strings.EqualFold(r.Name, old) {
-				answers[fresh] = r.ID
-			}
-		}
-		if old != "" && answers[fresh] == "" {
-			return &exitError{exitMissing, fmt.Sprintf("there is no rule called “%s”; see inktray rules list", old)}
-		}
+	answers, err := renamed(rules, renames)
+	if err != nil {
+		return err
 	}
 	request := client.ImportRequest{Document: document, Renames: &answers}
 	all, err := call[[]client.RuleChange](api.CompareRules(ctx, request))
@@ -330,35 +342,13 @@ func (c ruleCommands) importRules(ctx context.Context, api *client.Client, docum
 		}
 	}
 	changed := 0
-	shown := func(all []client.RuleChange) func() {
-		return func() {
-			for _, one := range all {
-				switch {
-				case one.Kind == "add" && one.Renamed != nil:
-					fmt.Fprintf(c.out, "add     %s\n        Is it “%s” renamed? --renamed %q\n", one.Name, one.Renamed.Name, one.Name+
-						"="+one.Renamed.Name)
-				case one.Kind == "add":
-					fmt.Fprintf(c.out, "add     %s\n        %s\n", one.Name,
-						strings.ReplaceAll(wrap(one.Sentence, 92), "\n", "\n        "))
-				case one.Kind == "change":
-					fmt.Fprintf(c.out, "change  %s\n", one.Name)
-					c.showLines(one.Lines, "        ")
-				default:
-					fmt.Fprintf(c.out, "same    %s\n", one.Name)
-				}
-				for _, p := range one.Problems {
-					fmt.Fprintf(c.out, "        %s: %s\n", p.Place, p.Text)
-				}
-			}
-		}
-	}
 	if preview {
 		for _, one := range all {
 			if one.Kind != "same" {
 				changed++
 			}
 		}
-		if err := c.show(all, shown(all)); err != nil || changed == 0 {
+		if err := c.show(all, func() { c.showChanges(all) }); err != nil || changed == 0 {
 			return err
 		}
 		return &exitError{code: exitPending}
@@ -366,5 +356,48 @@ func (c ruleCommands) importRules(ctx context.Context, api *client.Client, docum
 	if all, err = call[[]client.RuleChange](api.ImportRules(ctx, request)); err != nil {
 		return err
 	}
-	return c.show(all, shown(all))
+	return c.show(all, func() { c.showChanges(all) })
+}
+
+// renamed reads which rules of a file are rules that are there under another name: their ids by the name in the file.
+func renamed(rules []client.Rule, renames []string) (map[string]string, error) {
+	answers := map[string]string{}
+	for _, one := range renames {
+		fresh, old, ok := strings.Cut(one, "=")
+		if !ok {
+			return nil, usageError{fmt.Errorf("--renamed is NEW NAME=OLD NAME, not %q", one)}
+		}
+		answers[fresh] = ""
+		for _, r := range rules {
+			if strings.EqualFold(r.Name, old) {
+				answers[fresh] = r.ID
+			}
+		}
+		if old != "" && answers[fresh] == "" {
+			return nil, &exitError{exitMissing, fmt.Sprintf("there is no rule called “%s”; see inktray rules list", old)}
+		}
+	}
+	return answers, nil
+}
+
+// showChanges shows what an import changes.
+func (c ruleCommands) showChanges(all []client.RuleChange) {
+	for _, one := range all {
+		switch {
+		case one.Kind == "add" && one.Renamed != nil:
+			fmt.Fprintf(c.out, "add     %s\n        Is it “%s” renamed? --renamed %q\n", one.Name, one.Renamed.Name, one.Name+
+				"="+one.Renamed.Name)
+		case one.Kind == "add":
+			fmt.Fprintf(c.out, "add     %s\n        %s\n", one.Name,
+				strings.ReplaceAll(wrap(one.Sentence, 92), "\n", "\n        "))
+		case one.Kind == "change":
+			fmt.Fprintf(c.out, "change  %s\n", one.Name)
+			c.showLines(one.Lines, "        ")
+		default:
+			fmt.Fprintf(c.out, "same    %s\n", one.Name)
+		}
+		for _, p := range one.Problems {
+			fmt.Fprintf(c.out, "        %s: %s\n", p.Place, p.Text)
+		}
+	}
 }

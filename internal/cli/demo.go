@@ -40,102 +40,120 @@ func demoFolder(folder string) error {
 			return err
 		}
 	}
-	return errors.Join(os.MkdirAll(folder, 0o755),
-		os.WriteFile(filepath.Join(folder, demoMark),
-			[]byte("This folder belongs to the demo of Ink Tray, which empties it at every start.\n"), 0o644))
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, demoMark),
+		[]byte("This folder belongs to the demo of Ink Tray, which empties it at every start.\n"), 0o644)
+}
+
+// demoOptions say where the demo keeps its files and where it listens.
+type demoOptions struct {
+	folder, console, mail, smtp, logs string
+	every                             time.Duration // between messages
 }
 
 func (c serviceCommands) demo() *cobra.Command {
-	var folder, address, mailAddress, smtpAddress, logs string
-	var every time.Duration
+	var o demoOptions
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Try everything with the Brackwater harbour office, an invented one", Args: cobra.NoArgs,
 		Long: "Starts a mail server in the process with three mailboxes and some weeks of mail, an account that is read by " +
 			"consent, a drop address, the service, and six rules. The old mail is filed at once, and a new message arrives " +
 			"every few seconds. Nothing is written outside the demo's own folder, which is emptied at every start.",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			folder, err := filepath.Abs(folder)
-			if err != nil {
-				return err
-			}
-			if err := demoFolder(folder); err != nil {
-				return err
-			}
-			authority, err := demo.StartAuthority("127.0.0.1:0")
-			if err != nil {
-				return err
-			}
-			defer authority.Close()
-			mail, err := demo.StartMailServer(mailAddress, authority.User)
-			if errors.Is(err, syscall.EADDRINUSE) {
-				return &exitError{exitFailure,
-					fmt.Sprintf("the address %s is taken by another program; choose another with --mail-listen", mailAddress)}
-			}
-			if err != nil {
-				return err
-			}
-			defer mail.Close()
-			desk, err := demo.StartDesk(filepath.Join(folder, "sent"))
-			if err != nil {
-				return err
-			}
-			defer desk.Close()
-			places, err := demo.StartPlaces(filepath.Join(folder, "places"))
-			if err != nil {
-				return err
-			}
-			defer places.Close()
-			log := slog.New(slog.NewTextHandler(io.Discard, nil))
-			if logs != "" {
-				f, err := os.Create(logs)
-				if err != nil {
-					return err
-				}
-				defer f.Close()
-				log = slog.New(slog.NewTextHandler(f, nil))
-			}
-			s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: address, zone: "Local",
-				language: "en", log: log, receive: receiveOptions{domain: demo.DropDomain, smtp: smtpAddress, megabytes: 64}})
-			if err != nil {
-				return err
-			}
-			c.service = s.address()
-			if err := c.furnish(cmd.Context(), s, mail, desk, authority, demo.OldMail(time.Now()),
-				filepath.Join(folder, "files")); err != nil {
-				return errors.Join(err, s.stop())
-			}
-			if err := c.furnishCabinets(cmd.Context(), places); err != nil {
-				return errors.Join(err, s.stop())
-			}
-			drop, err := s.store.Mailboxes.Named(store.System, demo.DropName)
-			if err != nil {
-				return errors.Join(err, s.stop())
-			}
-			fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  "+
-				"Files     %s\n  Sent      %s\n  Receives  %s at %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
-				s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"),
-				s.engine.Mailboxes.DropAddress(&drop), s.api.SMTP, every)
-			ctx, cancel := context.WithCancel(cmd.Context())
-			arriving := make(chan struct{})
-			go func() {
-				defer close(arriving)
-				arrive(ctx, mail, every)
-			}()
-			err = s.run(ctx)
-			cancel()
-			<-arriving
-			return err
-		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.runDemo(cmd.Context(), &o) },
 	}
-	cmd.Flags().StringVar(&folder, "folder", filepath.Join(os.TempDir(), "inktray-demo"), "the demo's own folder")
-	cmd.Flags().StringVar(&address, "listen", "127.0.0.1:8025", "address of the console")
-	cmd.Flags().StringVar(&mailAddress, "mail-listen", "127.0.0.1:0",
+	cmd.Flags().StringVar(&o.folder, "folder", filepath.Join(os.TempDir(), "inktray-demo"), "the demo's own folder")
+	cmd.Flags().StringVar(&o.console, "listen", "127.0.0.1:8025", "address of the console")
+	cmd.Flags().StringVar(&o.mail, "mail-listen", "127.0.0.1:0",
 		"address of the mail server; port 0 takes a free one")
-	cmd.Flags().StringVar(&smtpAddress, "smtp", "127.0.0.1:0",
+	cmd.Flags().StringVar(&o.smtp, "smtp", "127.0.0.1:0",
 		"address at which the drop addresses receive mail; port 0 takes a free one")
-	cmd.Flags().StringVar(&logs, "log-file", "", "file for the service's log")
-	cmd.Flags().DurationVar(&every, "every", 5*time.Second, "how often a message arrives")
+	cmd.Flags().StringVar(&o.logs, "log-file", "", "file for the service's log")
+	cmd.Flags().DurationVar(&o.every, "every", 5*time.Second, "how often a message arrives")
 	return cmd
+}
+
+// demoLog is where the demo's service logs to: nowhere, unless a file is named.
+func demoLog(file string) (log *slog.Logger, closed func() error, err error) {
+	if file == "" {
+		return slog.New(slog.NewTextHandler(io.Discard, nil)), func() error { return nil }, nil
+	}
+	f, err := os.Create(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	return slog.New(slog.NewTextHandler(f, nil)), f.Close, nil
+}
+
+// runDemo starts the office's servers and the service, and runs until ctx ends.
+func (c serviceCommands) runDemo(ctx context.Context, o *demoOptions) error {
+	folder, err := filepath.Abs(o.folder)
+	if err != nil {
+		return err
+	}
+	if err := demoFolder(folder); err != nil {
+		return err
+	}
+	authority, err := demo.StartAuthority("127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer authority.Close()
+	mail, err := demo.StartMailServer(o.mail, authority.User)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return &exitError{exitFailure,
+			fmt.Sprintf("the address %s is taken by another program; choose another with --mail-listen", o.mail)}
+	}
+	if err != nil {
+		return err
+	}
+	defer mail.Close()
+	desk, err := demo.StartDesk(filepath.Join(folder, "sent"))
+	if err != nil {
+		return err
+	}
+	defer desk.Close()
+	places, err := demo.StartPlaces(filepath.Join(folder, "places"))
+	if err != nil {
+		return err
+	}
+	defer places.Close()
+	log, closeLog, err := demoLog(o.logs)
+	if err != nil {
+		return err
+	}
+	defer closeLog()
+	s, err := start(serviceOptions{data: filepath.Join(folder, "records"), listen: o.console, zone: "Local",
+		language: "en", log: log, receive: receiveOptions{domain: demo.DropDomain, smtp: o.smtp, megabytes: 64}})
+	if err != nil {
+		return err
+	}
+	c.service = s.address()
+	if err := c.furnish(ctx, s, mail, desk, authority, demo.OldMail(time.Now()),
+		filepath.Join(folder, "files")); err != nil {
+		return errors.Join(err, s.stop())
+	}
+	if err := c.furnishCabinets(ctx, places); err != nil {
+		return errors.Join(err, s.stop())
+	}
+	drop, err := s.store.Mailboxes.Named(store.System, demo.DropName)
+	if err != nil {
+		return errors.Join(err, s.stop())
+	}
+	fmt.Fprintf(c.out, "The Brackwater harbour office is open.\n\n  Console   %s\n  Sign in   %s, password %s\n  "+
+		"Files     %s\n  Sent      %s\n  Receives  %s at %s\n\nA message arrives every %s. Stop with Ctrl+C.\n",
+		s.address(), demoPerson, demo.Password, filepath.Join(folder, "files"), filepath.Join(folder, "sent"),
+		s.engine.Mailboxes.DropAddress(&drop), s.api.SMTP, o.every)
+	during, cancel := context.WithCancel(ctx)
+	arriving := make(chan struct{})
+	go func() {
+		defer close(arriving)
+		arrive(during, mail, o.every)
+	}()
+	err = s.run(during)
+	cancel()
+	<-arriving
+	return err
 }
 
 // arrive lets a message arrive every so often.
@@ -200,8 +218,12 @@ func (c serviceCommands) furnish(ctx context.Context, s *service, mail *demo.Mai
 	if err := watched(ctx, service); err != nil {
 		return err
 	}
-	if err := errors.Join(furnishTrust(ctx, service), furnishTopic(ctx, service), furnishBook(ctx, service),
-		furnishPeople(ctx, service, s.address(), desk)); err != nil {
+	for _, with := range []func(context.Context, *client.Client) error{furnishTrust, furnishTopic, furnishBook} {
+		if err := with(ctx, service); err != nil {
+			return err
+		}
+	}
+	if err := furnishPeople(ctx, service, s.address(), desk); err != nil {
 		return err
 	}
 	quiet := &command{in: strings.NewReader(demo.Rules), out: io.Discard, errs: io.Discard, service: c.service,

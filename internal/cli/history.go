@@ -143,7 +143,10 @@ func (c historyCommands) passesList() *cobra.Command {
 				}
 				p.Mailbox = &m.ID
 			}
-			if err := errors.Join(day("--from", from, &p.From), day("--to", to, &p.To)); err != nil {
+			if err := day("--from", from, &p.From); err != nil {
+				return err
+			}
+			if err := day("--to", to, &p.To); err != nil {
 				return err
 			}
 			all, err := call[[]client.Pass](api.ListPasses(ctx, p))

@@ -267,94 +267,102 @@ func (c peopleCommands) addresseesRemove() *cobra.Command {
 		})}
 }
 
+// alarmFlags are what an alarm is set by.
+type alarmFlags struct {
+	rule, by, mailbox, cabinet string
+	atLeast, within, after     int
+	weekdays, who              []string
+}
+
 func (c peopleCommands) alarms() *cobra.Command {
 	root := &cobra.Command{Use: "alarms", Short: "Alarms: when a rule is silent, or a mailbox or cabinet is out of reach"}
 
 	root.AddCommand(c.alarmsList())
-	var ruleName, by, mailbox, cabinet string
-	var atLeast, within, after int
-	var weekdays, who []string
-	save := func(ctx context.Context, api *client.Client, cmd *cobra.Command, name, kind string) error {
-		all, err := call[[]client.Alarm](api.ListAlarms(ctx))
-		if err != nil {
-			return err
-		}
-		at := slices.IndexFunc(all, func(a client.Alarm) bool { return strings.EqualFold(a.Name, name) })
-		days := []client.AlarmSettingsWeekdays{}
-		for _, d := range weekdays {
-			days = append(days, client.AlarmSettingsWeekdays(strings.ToLower(d)))
-		}
-		s := client.AlarmSettings{Name: name, Kind: client.AlarmSettingsKind(kind), Who: who, Weekdays: &days,
-			Rule: &ruleName, ByTime: &by, AtLeast: &atLeast, WithinHours: &within, Mailbox: &mailbox, Cabinet: &cabinet,
-			AfterMinutes: &after}
-		if at >= 0 { // what is not given stays
-			old := &all[at]
-			if string(old.Kind) != kind {
-				return &exitError{exitInvalid,
-					fmt.Sprintf("the alarm “%s” is of another kind; remove it first, or take another name", old.Name)}
-			}
-			was := []client.AlarmSettingsWeekdays{}
-			for _, d := range old.Weekdays {
-				was = append(was, client.AlarmSettingsWeekdays(d))
-			}
-			for flag, keep := range map[string]func(){"rule": func() { s.Rule = &old.Rule },
-				"at-least": func() { s.AtLeast = &old.AtLeast }, "within-hours": func() { s.WithinHours = &old.WithinHours },
-				"by": func() { s.ByTime = &old.ByTime },
-				"on": func() { s.Weekdays = &was }, "after-minutes": func() { s.AfterMinutes = &old.AfterMinutes },
-				"tell": func() { s.Who = old.Who }} {
-				if !cmd.Flags().Changed(flag) {
-					keep()
-				}
-			}
-			if !cmd.Flags().Changed("mailbox") && !cmd.Flags().Changed("cabinet") {
-				s.Mailbox, s.Cabinet = &old.Mailbox, &old.Cabinet
-			}
-		}
-		if kind == "silence" {
-			s.Mailbox, s.Cabinet, s.AfterMinutes = nil, nil, nil
-		} else {
-			s.Rule, s.ByTime, s.AtLeast, s.WithinHours, s.Weekdays = nil, nil, nil, nil, nil
-		}
-		var a client.Alarm
-		if at >= 0 {
-			a, err = call[client.Alarm](api.ChangeAlarm(ctx, all[at].ID,
-				&client.ChangeAlarmParams{IfMatch: ifMatch(all[at].Revision)}, s))
-		} else {
-			a, err = call[client.Alarm](api.AddAlarm(ctx, s))
-		}
-		if err != nil {
-			return err
-		}
-		return c.show(a, func() { fmt.Fprintln(c.out, a.Sentence) })
-	}
+	var f alarmFlags
 	const again = "An alarm of that name is changed: what is not given stays."
 	silence := &cobra.Command{Use: "silence NAME", Short: "Tell somebody when a rule should have filed and did not",
 		Long: again, Args: cobra.ExactArgs(1),
 		Example: "  inktray alarms silence \"No readings\" --rule \"Tide gauge readings\" --at-least 3 --by 10:00 --on " +
 			"monday,friday --tell \"Harbour office\""}
 	silence.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		return save(ctx, api, silence, args[0], "silence")
+		return c.saveAlarm(ctx, api, silence, &f, args[0], "silence")
 	})
-	silence.Flags().StringVar(&ruleName, "rule", "", "the rule")
-	silence.Flags().IntVar(&atLeast, "at-least", 1, "how many it should file")
-	silence.Flags().IntVar(&within, "within-hours", 24, "in how many hours before the time")
-	silence.Flags().StringVar(&by, "by", "", "the time of the day, 10:00")
-	silence.Flags().StringSliceVar(&weekdays, "on", nil, "the weekdays; every day where none is named")
+	silence.Flags().StringVar(&f.rule, "rule", "", "the rule")
+	silence.Flags().IntVar(&f.atLeast, "at-least", 1, "how many it should file")
+	silence.Flags().IntVar(&f.within, "within-hours", 24, "in how many hours before the time")
+	silence.Flags().StringVar(&f.by, "by", "", "the time of the day, 10:00")
+	silence.Flags().StringSliceVar(&f.weekdays, "on", nil, "the weekdays; every day where none is named")
 	reach := &cobra.Command{Use: "reach NAME",
 		Short: "Tell somebody when a mailbox or a cabinet is out of reach for too long", Long: again,
 		Args: cobra.ExactArgs(1)}
 	reach.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
-		return save(ctx, api, reach, args[0], "out of reach")
+		return c.saveAlarm(ctx, api, reach, &f, args[0], "out of reach")
 	})
-	reach.Flags().StringVar(&mailbox, "mailbox", "", "this mailbox; any where neither is named")
-	reach.Flags().StringVar(&cabinet, "cabinet", "", "this cabinet")
-	reach.Flags().IntVar(&after, "after-minutes", 60, "for longer than so many minutes")
+	reach.Flags().StringVar(&f.mailbox, "mailbox", "", "this mailbox; any where neither is named")
+	reach.Flags().StringVar(&f.cabinet, "cabinet", "", "this cabinet")
+	reach.Flags().IntVar(&f.after, "after-minutes", 60, "for longer than so many minutes")
 	for _, cmd := range []*cobra.Command{silence, reach} {
-		cmd.Flags().StringSliceVar(&who, "tell", nil, "who is told; may stand several times")
+		cmd.Flags().StringSliceVar(&f.who, "tell", nil, "who is told; may stand several times")
 	}
 	root.AddCommand(silence, reach,
 		c.alarmsRemove())
 	return root
+}
+
+// saveAlarm sets an alarm, or changes the one of that name.
+func (c peopleCommands) saveAlarm(ctx context.Context, api *client.Client, cmd *cobra.Command, f *alarmFlags, name,
+	kind string) error {
+	all, err := call[[]client.Alarm](api.ListAlarms(ctx))
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(a client.Alarm) bool { return strings.EqualFold(a.Name, name) })
+	days := []client.AlarmSettingsWeekdays{}
+	for _, d := range f.weekdays {
+		days = append(days, client.AlarmSettingsWeekdays(strings.ToLower(d)))
+	}
+	s := client.AlarmSettings{Name: name, Kind: client.AlarmSettingsKind(kind), Who: f.who, Weekdays: &days,
+		Rule: &f.rule, ByTime: &f.by, AtLeast: &f.atLeast, WithinHours: &f.within, Mailbox: &f.mailbox, Cabinet: &f.cabinet,
+		AfterMinutes: &f.after}
+	if at >= 0 { // what is not given stays
+		old := &all[at]
+		if string(old.Kind) != kind {
+			return &exitError{exitInvalid,
+				fmt.Sprintf("the alarm “%s” is of another kind; remove it first, or take another name", old.Name)}
+		}
+		was := []client.AlarmSettingsWeekdays{}
+		for _, d := range old.Weekdays {
+			was = append(was, client.AlarmSettingsWeekdays(d))
+		}
+		for flag, keep := range map[string]func(){"rule": func() { s.Rule = &old.Rule },
+			"at-least": func() { s.AtLeast = &old.AtLeast }, "within-hours": func() { s.WithinHours = &old.WithinHours },
+			"by": func() { s.ByTime = &old.ByTime },
+			"on": func() { s.Weekdays = &was }, "after-minutes": func() { s.AfterMinutes = &old.AfterMinutes },
+			"tell": func() { s.Who = old.Who }} {
+			if !cmd.Flags().Changed(flag) {
+				keep()
+			}
+		}
+		if !cmd.Flags().Changed("mailbox") && !cmd.Flags().Changed("cabinet") {
+			s.Mailbox, s.Cabinet = &old.Mailbox, &old.Cabinet
+		}
+	}
+	if kind == "silence" {
+		s.Mailbox, s.Cabinet, s.AfterMinutes = nil, nil, nil
+	} else {
+		s.Rule, s.ByTime, s.AtLeast, s.WithinHours, s.Weekdays = nil, nil, nil, nil, nil
+	}
+	var a client.Alarm
+	if at >= 0 {
+		a, err = call[client.Alarm](api.ChangeAlarm(ctx, all[at].ID,
+			&client.ChangeAlarmParams{IfMatch: ifMatch(all[at].Revision)}, s))
+	} else {
+		a, err = call[client.Alarm](api.AddAlarm(ctx, s))
+	}
+	if err != nil {
+		return err
+	}
+	return c.show(a, func() { fmt.Fprintln(c.out, a.Sentence) })
 }
 
 func (c peopleCommands) alarmsFind(ctx context.Context, api *client.Client, name string) (client.Alarm, error) {

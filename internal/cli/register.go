@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/core/register"
@@ -56,7 +57,11 @@ func (q *sought) search(ctx context.Context, api *client.Client, args []string) 
 		}
 		s.Mailbox = &m.ID
 	}
-	return s, errors.Join(day("--from", q.from, &s.From), day("--to", q.to, &s.To))
+	if err := day("--from", q.from, &s.From); err != nil {
+		return s, err
+	}
+	err := day("--to", q.to, &s.To)
+	return s, err
 }
 
 // quoted puts words that a shell took the quotes from back into quotes.
@@ -473,37 +478,13 @@ func (c registerCommands) registerExport() *cobra.Command {
 				defer stop()
 				_, _ = call[nothing](api.StopExport(end, x.ID))
 			}()
-			bar := &progress{c: c.command}
-			for x.State == "running" {
-				bar.draw(x.Done, x.Rows, "lines")
-				select {
-				case <-ctx.Done():
-					bar.end()
-					return errors.New("the export was stopped; nothing was written")
-				case <-time.After(200 * time.Millisecond):
-				}
-				id := x.ID
-				if x, err = call[client.Export](api.GetExport(ctx, id)); err != nil {
-					return err
-				}
+			if x, err = c.exported(ctx, api, x); err != nil {
+				return err
 			}
-			bar.end()
 			if x.State != "done" {
 				return &exitError{exitFailure, "the export " + string(x.State) + ": " + deref(x.Problem)}
 			}
-			response, err := api.GetExportFile(ctx, x.ID)
-			if err != nil {
-				return err
-			}
-			if response.StatusCode != 200 {
-				_, err := call[nothing](response, nil)
-				return err
-			}
-			defer response.Body.Close()
-			if into == "" {
-				into = x.Name
-			}
-			if err := c.save(into, "--file", response.Body); err != nil {
+			if into, err = c.saveExport(ctx, api, &x, into); err != nil {
 				return err
 			}
 			if into != "-" {
@@ -522,6 +503,48 @@ func (c registerCommands) registerExport() *cobra.Command {
 	cmd.Flags().StringVar(&sort, "sort", "number", "by what the lines are put in order, as in register list")
 	cmd.Flags().BoolVar(&up, "up", false, "the smallest, the oldest or the first of the alphabet first")
 	return cmd
+}
+
+// saveExport saves the file of an export, under its own name where into is "".
+func (c registerCommands) saveExport(ctx context.Context, api *client.Client, x *client.Export,
+	into string) (string, error) {
+	response, err := api.GetExportFile(ctx, x.ID)
+	if err != nil {
+		return into, err
+	}
+	if response.StatusCode != 200 {
+		_, err := call[nothing](response, nil)
+		return into, err
+	}
+	defer response.Body.Close()
+	if into == "" {
+		into = x.Name
+	}
+	if err := c.save(into, "--file", response.Body); err != nil {
+		return into, err
+	}
+	return into, nil
+}
+
+// exported waits until an export has ended, and shows how far it is.
+func (c registerCommands) exported(ctx context.Context, api *client.Client, x client.Export) (client.Export, error) {
+	var err error
+	bar := &progress{c: c.command}
+	for x.State == "running" {
+		bar.draw(x.Done, x.Rows, "lines")
+		select {
+		case <-ctx.Done():
+			bar.end()
+			return x, errors.New("the export was stopped; nothing was written")
+		case <-time.After(200 * time.Millisecond):
+		}
+		id := x.ID
+		if x, err = call[client.Export](api.GetExport(ctx, id)); err != nil {
+			return x, err
+		}
+	}
+	bar.end()
+	return x, nil
 }
 
 func (c registerCommands) registerFetch() *cobra.Command {
@@ -605,39 +628,32 @@ func (c registerCommands) registerVerify() *cobra.Command {
 		Example: "  inktray register verify 2026-5731\n  inktray register verify folder:gauges/2026\n  inktray register " +
 			"verify state:all\n  inktray register verify --every 30 --from-time 19:00 --to-time 06:00",
 	}
+	plan := func(ctx context.Context, api *client.Client, f *pflag.FlagSet) error {
+		v, err := call[client.Verification](api.GetVerification(ctx))
+		if err != nil {
+			return err
+		}
+		for name, set := range map[string]func(){"every": func() { v.Plan.EveryDays = every },
+			"from-time": func() { v.Plan.FromTime = &from }, "to-time": func() { v.Plan.ToTime = &to },
+			"speed": func() { v.Plan.MbPerSecond = &speed }} {
+			if f.Changed(name) {
+				set()
+			}
+		}
+		if v, err = call[client.Verification](api.PlanVerification(ctx,
+			&client.PlanVerificationParams{IfMatch: ifMatch(v.Revision)}, v.Plan)); err != nil {
+			return err
+		}
+		return c.show(v, func() { c.verification(&v) })
+	}
 	cmd.RunE = c.do(func(ctx context.Context, api *client.Client, args []string) error {
 		f := cmd.Flags()
 		if f.Changed("every") || f.Changed("from-time") || f.Changed("to-time") || f.Changed("speed") {
-			v, err := call[client.Verification](api.GetVerification(ctx))
-			if err != nil {
-				return err
-			}
-			for name, set := range map[string]func(){"every": func() { v.Plan.EveryDays = every },
-				"from-time": func() { v.Plan.FromTime = &from }, "to-time": func() { v.Plan.ToTime = &to },
-				"speed": func() { v.Plan.MbPerSecond = &speed }} {
-				if f.Changed(name) {
-					set()
-				}
-			}
-			if v, err = call[client.Verification](api.PlanVerification(ctx,
-				&client.PlanVerificationParams{IfMatch: ifMatch(v.Revision)}, v.Plan)); err != nil {
-				return err
-			}
-			return c.show(v, func() { c.verification(&v) })
+			return plan(ctx, api, f)
 		}
 		if len(args) == 1 {
 			if _, ok := register.ParseNumber(args[0]); ok {
-				s, err := call[client.Story](api.VerifyFiling(ctx, args[0]))
-				if err != nil {
-					return err
-				}
-				if err := c.show(s, func() { fmt.Fprintln(c.out, s.Events[len(s.Events)-1].Text) }); err != nil {
-					return err
-				}
-				if *s.Filing.State != "filed" {
-					return &exitError{code: exitFailure}
-				}
-				return nil
+				return c.verifyOne(ctx, api, args[0])
 			}
 		}
 		s, err := q.search(ctx, api, args)
@@ -651,38 +667,7 @@ func (c registerCommands) registerVerify() *cobra.Command {
 			}
 			return c.show(v, func() { c.verification(&v) })
 		}
-		p, err := call[client.Pass](api.StartVerification(ctx, s))
-		if err != nil {
-			return err
-		}
-		bar := &progress{c: c.command}
-		for p.State == "running" {
-			bar.draw(p.Looked, p.Total, "files verified")
-			select {
-			case <-ctx.Done():
-				bar.end()
-				return fmt.Errorf("it goes on by itself as pass %d; stop it with: inktray passes stop %d", p.ID, p.ID)
-			case <-time.After(200 * time.Millisecond):
-			}
-			if p, err = call[client.Pass](api.GetPass(ctx, p.ID)); err != nil {
-				return err
-			}
-		}
-		bar.end()
-		err = c.show(p, func() {
-			note := p.Note
-			if note == "" {
-				note = "all are as they were filed"
-			}
-			fmt.Fprintf(c.out, "%s verified: %s.\n", count(p.Looked, "file"), note)
-			if p.Matched > 0 {
-				fmt.Fprintln(c.out, "See inktray tray list.")
-			}
-		})
-		if err == nil && (p.Matched > 0 || p.State != "done" || p.Note != "") {
-			err = &exitError{code: exitFailure}
-		}
-		return err
+		return c.verifyNow(ctx, api, s)
 	})
 	q.flags(cmd)
 	cmd.Flags().IntVar(&every, "every", 0, "verify each file once in so many days; 0 for never by itself")
@@ -690,6 +675,57 @@ func (c registerCommands) registerVerify() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to-time", "", "and until this one, such as 06:00")
 	cmd.Flags().IntVar(&speed, "speed", 0, "by plan read at most so many megabytes a second; 0 for no limit")
 	return cmd
+}
+
+// verifyOne verifies one filing.
+func (c registerCommands) verifyOne(ctx context.Context, api *client.Client, number string) error {
+	s, err := call[client.Story](api.VerifyFiling(ctx, number))
+	if err != nil {
+		return err
+	}
+	if err := c.show(s, func() { fmt.Fprintln(c.out, s.Events[len(s.Events)-1].Text) }); err != nil {
+		return err
+	}
+	if *s.Filing.State != "filed" {
+		return &exitError{code: exitFailure}
+	}
+	return nil
+}
+
+// verifyNow verifies what is found, and shows how far it is.
+func (c registerCommands) verifyNow(ctx context.Context, api *client.Client, s client.RegisterSearch) error {
+	p, err := call[client.Pass](api.StartVerification(ctx, s))
+	if err != nil {
+		return err
+	}
+	bar := &progress{c: c.command}
+	for p.State == "running" {
+		bar.draw(p.Looked, p.Total, "files verified")
+		select {
+		case <-ctx.Done():
+			bar.end()
+			return fmt.Errorf("it goes on by itself as pass %d; stop it with: inktray passes stop %d", p.ID, p.ID)
+		case <-time.After(200 * time.Millisecond):
+		}
+		if p, err = call[client.Pass](api.GetPass(ctx, p.ID)); err != nil {
+			return err
+		}
+	}
+	bar.end()
+	err = c.show(p, func() {
+		note := p.Note
+		if note == "" {
+			note = "all are as they were filed"
+		}
+		fmt.Fprintf(c.out, "%s verified: %s.\n", count(p.Looked, "file"), note)
+		if p.Matched > 0 {
+			fmt.Fprintln(c.out, "See inktray tray list.")
+		}
+	})
+	if err == nil && (p.Matched > 0 || p.State != "done" || p.Note != "") {
+		err = &exitError{code: exitFailure}
+	}
+	return err
 }
 
 func (c registerCommands) verification(v *client.Verification) {

@@ -256,11 +256,67 @@ func (c ruleCommands) rulesOrder() *cobra.Command {
 // mostRehearsed is how many messages a rehearsal can show.
 var mostRehearsed = 50_000
 
+// rehearsalFlags say which messages are rehearsed, and how.
+type rehearsalFlags struct {
+	last          int
+	message       int64
+	since, until  string
+	thorough, all bool
+}
+
+func (f *rehearsalFlags) params() (p client.RehearseRuleParams, err error) {
+	if f.last > 0 {
+		p.Last = &f.last
+	}
+	if f.message > 0 {
+		p.Message = &f.message
+	}
+	if f.thorough {
+		p.Thorough = &f.thorough
+	}
+	if f.all {
+		p.Show = &mostRehearsed
+	}
+	if f.since != "" {
+		if p.Since, err = dayOf("--since", f.since); err != nil {
+			return p, err
+		}
+	}
+	if f.until != "" {
+		if p.Until, err = dayOf("--until", f.until); err != nil {
+			return p, err
+		}
+	}
+	return p, nil
+}
+
+// documents are the rules that are named, or those of a file.
+func (c ruleCommands) documents(ctx context.Context, api *client.Client, from string) (documents []json.RawMessage,
+	err error) {
+	if _, statErr := os.Stat(from); statErr == nil || from == "-" {
+		rules, err := c.readRules(from)
+		if err != nil {
+			return nil, err
+		}
+		for i := range rules {
+			body, err := json.Marshal(&rules[i])
+			if err != nil {
+				return nil, err
+			}
+			documents = append(documents, body)
+		}
+	} else {
+		r, err := findRule(ctx, api, from)
+		if err != nil {
+			return nil, err
+		}
+		documents = append(documents, json.RawMessage(r.Document))
+	}
+	return documents, nil
+}
+
 func (c ruleCommands) rehearse() *cobra.Command {
-	var last int
-	var message int64
-	var since, until string
-	var thorough, all bool
+	var f rehearsalFlags
 	cmd := &cobra.Command{
 		Use: "rehearse [NAME|FILE]", Short: "Show what a rule, or all that are on, would do; nothing is written",
 		Args: cobra.MaximumNArgs(1),
@@ -270,29 +326,9 @@ func (c ruleCommands) rehearse() *cobra.Command {
 			"Without --last, --since, --until or --message the last 50 messages that are known are looked at, and 10 more " +
 			"that match. With --thorough texts and archives are read where a verdict hangs on them.",
 		RunE: c.do(func(ctx context.Context, api *client.Client, args []string) error {
-			p := client.RehearseRuleParams{}
-			if last > 0 {
-				p.Last = &last
-			}
-			if message > 0 {
-				p.Message = &message
-			}
-			if thorough {
-				p.Thorough = &thorough
-			}
-			if all {
-				p.Show = &mostRehearsed
-			}
-			var err error
-			if since != "" {
-				if p.Since, err = dayOf("--since", since); err != nil {
-					return err
-				}
-			}
-			if until != "" {
-				if p.Until, err = dayOf("--until", until); err != nil {
-					return err
-				}
+			p, err := f.params()
+			if err != nil {
+				return err
 			}
 			if len(args) == 0 {
 				r, err := call[client.Rehearsal](api.RehearseAll(ctx,
@@ -303,25 +339,9 @@ func (c ruleCommands) rehearse() *cobra.Command {
 				}
 				return c.show(r, func() { c.rehearsal(&r) })
 			}
-			var documents []json.RawMessage
-			if _, statErr := os.Stat(args[0]); statErr == nil || args[0] == "-" {
-				rules, err := c.readRules(args[0])
-				if err != nil {
-					return err
-				}
-				for i := range rules {
-					body, err := json.Marshal(&rules[i])
-					if err != nil {
-						return err
-					}
-					documents = append(documents, body)
-				}
-			} else {
-				r, err := findRule(ctx, api, args[0])
-				if err != nil {
-					return err
-				}
-				documents = append(documents, json.RawMessage(r.Document))
+			documents, err := c.documents(ctx, api, args[0])
+			if err != nil {
+				return err
 			}
 			for _, document := range documents {
 				r, err := call[client.Rehearsal](api.RehearseRule(ctx, &p, document))
@@ -335,13 +355,13 @@ func (c ruleCommands) rehearse() *cobra.Command {
 			return nil
 		}),
 	}
-	cmd.Flags().IntVar(&last, "last", 0,
+	cmd.Flags().IntVar(&f.last, "last", 0,
 		"the last so many messages of each folder, asked of the server where they are not known")
-	cmd.Flags().StringVar(&since, "since", "", "messages received on this day or later, such as 2026-05-12")
-	cmd.Flags().StringVar(&until, "until", "", "messages received on this day or earlier")
-	cmd.Flags().Int64Var(&message, "message", 0, "one message, by its number (inktray messages list)")
-	cmd.Flags().BoolVar(&thorough, "thorough", false, "read what the verdicts hang on from the mail server")
-	cmd.Flags().BoolVar(&all, "all", false, "show every message that was looked at, not 200 at most")
+	cmd.Flags().StringVar(&f.since, "since", "", "messages received on this day or later, such as 2026-05-12")
+	cmd.Flags().StringVar(&f.until, "until", "", "messages received on this day or earlier")
+	cmd.Flags().Int64Var(&f.message, "message", 0, "one message, by its number (inktray messages list)")
+	cmd.Flags().BoolVar(&f.thorough, "thorough", false, "read what the verdicts hang on from the mail server")
+	cmd.Flags().BoolVar(&f.all, "all", false, "show every message that was looked at, not 200 at most")
 	return cmd
 }
 

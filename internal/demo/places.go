@@ -130,7 +130,10 @@ func (i *incoming) Close() error {
 
 func (p *Places) startWebDAV(folder string) error {
 	dir, incoming := filepath.Join(folder, "webdav"), filepath.Join(folder, "incoming")
-	if err := errors.Join(os.MkdirAll(dir, 0o755), os.MkdirAll(incoming, 0o700)); err != nil {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return err
 	}
 	dav := &webdav.Handler{Prefix: "/office", FileSystem: whole{webdav.Dir(dir), incoming}, LockSystem: webdav.NewMemLS()}

@@ -129,7 +129,10 @@ func looks(rules []store.Rule, id, mailbox string) bool {
 
 // TakenOver looks after a mailbox that was taken over: its rules run from where they were.
 func (e *Engine) TakenOver(m *store.Mailbox) error {
-	if err := errors.Join(e.Office.LoadTopics(""), e.Office.LoadRules()); err != nil {
+	if err := e.Office.LoadTopics(""); err != nil {
+		return err
+	}
+	if err := e.Office.LoadRules(); err != nil {
 		return err
 	}
 	e.Watch(m.ID)

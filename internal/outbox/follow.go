@@ -78,7 +78,10 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		if r == nil { // by hand: the person who asked sees it
 			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 		}
-		return errors.Join(ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now()), ob.noLabels(v.Mailbox, r))
+		if err := ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now()); err != nil {
+			return err
+		}
+		return ob.noLabels(v.Mailbox, r)
 	case errors.As(err, &reach) && reach.Step != source.Connection:
 		// The server refuses this one: it says so again when asked again.
 		f.Attempts++

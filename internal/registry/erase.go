@@ -104,7 +104,10 @@ func (rg *Registry) Erase(ctx context.Context, v store.Viewer, address string, f
 	}
 	t, err = rg.Store.Erasure.Erase(v, clean, rg.Clock())
 	t.Removed = removed
-	if err := errors.Join(rg.Office.LoadBook(), rg.Office.LoadTopics("")); err != nil {
+	if err := rg.Office.LoadBook(); err != nil {
+		return t, nil, err
+	}
+	if err := rg.Office.LoadTopics(""); err != nil {
 		return t, nil, err
 	}
 	rg.Events.Send(events.Event{Kind: "tray"})

@@ -2,7 +2,6 @@ package store
 
 import (
 	"encoding/json"
-	"errors"
 	"time"
 
 	"gorm.io/gorm"
@@ -77,7 +76,10 @@ func (s *Book) Save(c *Correspondent, passwords []string, revision int, now time
 	return s.change(func(tx *gorm.DB) error {
 		if fresh {
 			c.Revision = 1
-			return errors.Join(tx.Create(c).Error, note(tx, actor, "add correspondent", c.Name))
+			if err := tx.Create(c).Error; err != nil {
+				return err
+			}
+			return note(tx, actor, "add correspondent", c.Name)
 		}
 		was, err := first[Correspondent](tx.Where("id = ?", c.ID))
 		if err != nil {
@@ -90,7 +92,10 @@ func (s *Book) Save(c *Correspondent, passwords []string, revision int, now time
 		if passwords == nil {
 			c.Passwords, c.PasswordCount = was.Passwords, was.PasswordCount
 		}
-		return errors.Join(tx.Save(c).Error, note(tx, actor, "change correspondent", c.Name))
+		if err := tx.Save(c).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "change correspondent", c.Name)
 	})
 }
 
@@ -101,7 +106,10 @@ func (s *Book) Remove(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Delete(&c).Error, note(tx, actor, "remove correspondent", c.Name))
+		if err := tx.Delete(&c).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "remove correspondent", c.Name)
 	})
 }
 
@@ -124,7 +132,10 @@ func (s *Book) SaveTable(t *LookupTable, revision int, now time.Time, actor stri
 	}
 	return s.change(func(tx *gorm.DB) error {
 		if fresh {
-			return errors.Join(tx.Create(t).Error, note(tx, actor, "add table", t.Name))
+			if err := tx.Create(t).Error; err != nil {
+				return err
+			}
+			return note(tx, actor, "add table", t.Name)
 		}
 		was, err := first[LookupTable](tx.Where("id = ?", t.ID))
 		if err != nil {
@@ -134,7 +145,10 @@ func (s *Book) SaveTable(t *LookupTable, revision int, now time.Time, actor stri
 			return ErrChanged
 		}
 		t.Revision, t.MadeAt = was.Revision+1, was.MadeAt
-		return errors.Join(tx.Save(t).Error, note(tx, actor, "change table", t.Name))
+		if err := tx.Save(t).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "change table", t.Name)
 	})
 }
 
@@ -145,7 +159,10 @@ func (s *Book) RemoveTable(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Delete(&t).Error, note(tx, actor, "remove table", t.Name))
+		if err := tx.Delete(&t).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "remove table", t.Name)
 	})
 }
 

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"fmt"
 	"time"
 
@@ -128,8 +127,13 @@ func (s *Undoing) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, err
 			return err
 		}
 		for _, message := range order {
-			err := errors.Join(tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
-				message).Error, addHandFollowUps(tx, p.ID, message, back[message]))
+			err := inOrder(
+				func() error {
+					return tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
+						message).Error
+				},
+				func() error { return addHandFollowUps(tx, p.ID, message, back[message]) },
+			)
 			if err != nil {
 				return err
 			}

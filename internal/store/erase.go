@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -33,17 +32,30 @@ func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
 	count := func(into *int, query string) error {
 		return db.Raw(query, address).Scan(into).Error
 	}
-	err = errors.Join(
-		count(&t.Filings, "SELECT count(*) FROM register WHERE "+fromPerson),
-		count(&t.Files, "SELECT count(*) FROM register WHERE "+fromPerson+" AND filed_at IS NOT NULL AND undone_at IS NULL "+
-			"AND check_state <> 'missing' AND (replaced_by = '' OR kept_as <> '')"),
-		count(&t.Messages, "SELECT count(*) FROM messages WHERE "+fromPerson),
-		count(&t.Notes, "SELECT count(*) FROM register_notes n JOIN register r ON r.year = n.year AND r.number = n.number "+
-			"WHERE r."+fromPerson),
-		count(&t.Posts, "SELECT count(*) FROM post WHERE instr(char(10) || lower(recipients) || char(10), char(10) || "+
-			"lower(?) || char(10)) > 0"),
-		count(&t.Underway, "SELECT count(*) FROM journal j JOIN messages m ON m.id = j.message_id WHERE m."+fromPerson+
-			" AND (j.state IN ('planned', 'staged', 'held', 'failed') OR j.undo = 'asked')"))
+	err = inOrder(
+		func() error { return count(&t.Filings, "SELECT count(*) FROM register WHERE "+fromPerson) },
+		func() error {
+			return count(&t.Files, "SELECT count(*) FROM register WHERE "+fromPerson+" AND filed_at IS NOT NULL AND undone_at "+
+				"IS NULL "+
+				"AND check_state <> 'missing' AND (replaced_by = '' OR kept_as <> '')")
+		},
+		func() error { return count(&t.Messages, "SELECT count(*) FROM messages WHERE "+fromPerson) },
+		func() error {
+			return count(&t.Notes, "SELECT count(*) FROM register_notes n JOIN register r ON r.year = n.year AND r.number = "+
+				"n.number "+
+				"WHERE r."+fromPerson)
+		},
+		func() error {
+			return count(&t.Posts, "SELECT count(*) FROM post WHERE instr(char(10) || lower(recipients) || char(10), char(10) "+
+				"|| "+
+				"lower(?) || char(10)) > 0")
+		},
+		func() error {
+			return count(&t.Underway, "SELECT count(*) FROM journal j JOIN messages m ON m.id = j.message_id WHERE m."+
+				fromPerson+
+				" AND (j.state IN ('planned', 'staged', 'held', 'failed') OR j.undo = 'asked')")
+		},
+	)
 	if err != nil {
 		return t, err
 	}
@@ -77,10 +89,12 @@ func (s *Erasure) FilesOf(address string) ([]Filing, error) {
 func (s *Erasure) FileRemoved(f *Filing, by string, now time.Time) error {
 	at := now.UTC()
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(
-			tx.Exec("UPDATE register SET undone_at = coalesce(undone_at, ?), undone_by = ?, kept_as = '', kept_at = NULL, "+
-				"folder = '', file = '' WHERE year = ? AND number = ?", at, by, f.Year, f.Number).Error,
-			tx.Exec("UPDATE journal SET undo = 'done', path = '', wanted = '' WHERE id = ?", f.JournalID).Error)
+		if err := tx.Exec("UPDATE register SET undone_at = coalesce(undone_at, ?), undone_by = ?, kept_as = '', kept_at = "+
+			"NULL, "+
+			"folder = '', file = '' WHERE year = ? AND number = ?", at, by, f.Year, f.Number).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE journal SET undo = 'done', path = '', wanted = '' WHERE id = ?", f.JournalID).Error
 	})
 }
 
@@ -91,7 +105,10 @@ func (s *Store) erasing(f func(tx *gorm.DB) error) error {
 		if err := tx.Exec("PRAGMA secure_delete = ON").Error; err != nil {
 			return err
 		}
-		return errors.Join(f(tx), tx.Exec("PRAGMA secure_delete = OFF").Error)
+		if err := f(tx); err != nil {
+			return err
+		}
+		return tx.Exec("PRAGMA secure_delete = OFF").Error
 	})
 	if err != nil {
 		return err
@@ -183,6 +200,9 @@ func (s *Erasure) EraseBefore(before time.Time, now time.Time, most int) (int, e
 		return 0, err
 	}
 	return len(ids), s.erasing(func(tx *gorm.DB) error {
-		return errors.Join(eraseMessages(tx, now.UTC(), "id IN ?", ids), note(tx, System.Name, "erase by retention", ""))
+		if err := eraseMessages(tx, now.UTC(), "id IN ?", ids); err != nil {
+			return err
+		}
+		return note(tx, System.Name, "erase by retention", "")
 	})
 }

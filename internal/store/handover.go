@@ -57,12 +57,21 @@ type handed struct {
 // Unsettled counts what of a mailbox is under way or waits for a person.
 func (s *Mailboxes) Unsettled(mailboxID string) (underWay, waiting int, err error) {
 	var a, b, c int64
-	err = errors.Join(
-		s.read.Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID, []State{Planned, Staged},
-			UndoAsked).Count(&a).Error,
-		s.read.Model(&FollowUp{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
-			[]FollowState{Waiting, Begun}).Count(&b).Error,
-		s.read.Model(&Entry{}).Where("mailbox_id = ? AND state IN ?", mailboxID, []State{Held, Failed}).Count(&c).Error)
+	err = inOrder(
+		func() error {
+			return s.read.Model(&Entry{}).Where("mailbox_id = ? AND (state IN ? OR undo = ?)", mailboxID,
+				[]State{Planned, Staged},
+				UndoAsked).Count(&a).Error
+		},
+		func() error {
+			return s.read.Model(&FollowUp{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
+				[]FollowState{Waiting, Begun}).Count(&b).Error
+		},
+		func() error {
+			return s.read.Model(&Entry{}).Where("mailbox_id = ? AND state IN ?", mailboxID,
+				[]State{Held, Failed}).Count(&c).Error
+		},
+	)
 	return int(a + b), int(c), err
 }
 
@@ -81,10 +90,18 @@ func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w i
 	var err error
 	of := func(into any) error { return s.read.Where("mailbox_id = ?", m.ID).Find(into).Error }
 	var total int64
-	err = errors.Join(of(&h.Folders), of(&h.Marks), of(&h.Numberings), of(&h.Numbers),
-		s.read.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error,
-		s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id FROM journal "+
-			"WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error)
+	err = inOrder(
+		func() error { return of(&h.Folders) },
+		func() error { return of(&h.Marks) },
+		func() error { return of(&h.Numberings) },
+		func() error { return of(&h.Numbers) },
+		func() error { return s.read.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error },
+		func() error {
+			return s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id FROM "+
+				"journal "+
+				"WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -188,8 +205,16 @@ func (s *Mailboxes) TakeOver(r io.Reader, now time.Time, actor string) (Mailbox,
 				return err
 			}
 		}
-		if err := errors.Join(createAll(tx, h.Folders), createAll(tx, h.Marks), createAll(tx, h.Numberings),
-			createAll(tx, h.Numbers)); err != nil {
+		if err := createAll(tx, h.Folders); err != nil {
+			return err
+		}
+		if err := createAll(tx, h.Marks); err != nil {
+			return err
+		}
+		if err := createAll(tx, h.Numberings); err != nil {
+			return err
+		}
+		if err := createAll(tx, h.Numbers); err != nil {
 			return err
 		}
 		var before int64 // messages that are known here, from an earlier time
@@ -239,8 +264,11 @@ func handRule(tx *gorm.DB, one HandedRule, now time.Time, actor string) error {
 	}
 	r := Rule{ID: one.ID, Name: one.Name, Place: place, Running: one.Running, Revision: max(one.Revision, 1),
 		Document: one.Document, MadeAt: now}
-	return errors.Join(tx.Create(&r).Error,
-		tx.Create(&RuleRevision{RuleID: r.ID, Revision: r.Revision, Document: r.Document, MadeBy: actor, MadeAt: now}).Error)
+	if err := tx.Create(&r).Error; err != nil {
+		return err
+	}
+	return tx.Create(&RuleRevision{RuleID: r.ID, Revision: r.Revision, Document: r.Document, MadeBy: actor,
+		MadeAt: now}).Error
 }
 
 // handTopic keeps a topic with what it learned unless one of that name is here.
@@ -256,7 +284,10 @@ func handTopic(tx *gorm.DB, one *HandedTopic, mailboxID string, now time.Time) e
 			x.MailboxID = "" // it is no mailbox here
 		}
 	}
-	return errors.Join(tx.Create(&t).Error, createAll(tx, one.Examples))
+	if err := tx.Create(&t).Error; err != nil {
+		return err
+	}
+	return createAll(tx, one.Examples)
 }
 
 // handMessage keeps a message with what was decided of it, unless it is known here.

@@ -553,7 +553,10 @@ func (s *Tray) SettleByID(v Viewer, id int64) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Delete(&n).Error, note(tx, v.Name, "settle notice", n.Kind+" "+n.Object))
+		if err := tx.Delete(&n).Error; err != nil {
+			return err
+		}
+		return note(tx, v.Name, "settle notice", n.Kind+" "+n.Object)
 	})
 }
 

@@ -307,7 +307,10 @@ func (s *Register) AddNote(v Viewer, n *Note) error {
 		if _, err := first[Filing](v.sees(tx, "mailbox_id").Where("year = ? AND number = ?", n.Year, n.Number)); err != nil {
 			return err
 		}
-		return errors.Join(tx.Create(n).Error, note(tx, v.Name, "note on filing", fmt.Sprintf("%d-%d", n.Year, n.Number)))
+		if err := tx.Create(n).Error; err != nil {
+			return err
+		}
+		return note(tx, v.Name, "note on filing", fmt.Sprintf("%d-%d", n.Year, n.Number))
 	})
 }
 
@@ -327,7 +330,10 @@ func (s *Register) RemoveNote(v Viewer, n register.Number, id int64) error {
 		if was.MadeBy != v.Name && !v.Role.May(Administrator) {
 			return ErrNotYours
 		}
-		return errors.Join(tx.Delete(&was).Error, note(tx, v.Name, "remove note on filing", n.String()))
+		if err := tx.Delete(&was).Error; err != nil {
+			return err
+		}
+		return note(tx, v.Name, "remove note on filing", n.String())
 	})
 }
 

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"time"
 
 	"gorm.io/gorm"
@@ -31,7 +30,10 @@ func (s *RegisterFiles) Save(f *RegisterFile, revision int, now time.Time, actor
 	}
 	return s.change(func(tx *gorm.DB) error {
 		if fresh {
-			return errors.Join(tx.Create(f).Error, note(tx, actor, "keep register file", f.Name))
+			if err := tx.Create(f).Error; err != nil {
+				return err
+			}
+			return note(tx, actor, "keep register file", f.Name)
 		}
 		was, err := first[RegisterFile](tx.Where("id = ?", f.ID))
 		if err != nil {
@@ -47,7 +49,10 @@ func (s *RegisterFiles) Save(f *RegisterFile, revision int, now time.Time, actor
 				return err
 			}
 		}
-		return errors.Join(tx.Save(f).Error, note(tx, actor, "change register file", f.Name))
+		if err := tx.Save(f).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "change register file", f.Name)
 	})
 }
 
@@ -58,7 +63,10 @@ func (s *RegisterFiles) Remove(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Delete(&f).Error, note(tx, actor, "remove register file", f.Name))
+		if err := tx.Delete(&f).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "remove register file", f.Name)
 	})
 }
 

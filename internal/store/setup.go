@@ -79,7 +79,10 @@ func (s *People) Named(name string) (Person, error) {
 // Add lets somebody sign in.
 func (s *People) Add(p Person, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Create(&p).Error, note(tx, actor, "add person", p.Name))
+		if err := tx.Create(&p).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "add person", p.Name)
 	})
 }
 
@@ -98,7 +101,13 @@ func (s *People) AddFirst(p Person, setting, value string) error {
 		if emptied.Error == nil && emptied.RowsAffected == 0 {
 			return ErrTaken
 		}
-		return errors.Join(emptied.Error, tx.Create(&p).Error, note(tx, p.Name, "add person", p.Name))
+		if err := emptied.Error; err != nil {
+			return err
+		}
+		if err := tx.Create(&p).Error; err != nil {
+			return err
+		}
+		return note(tx, p.Name, "add person", p.Name)
 	})
 }
 
@@ -200,7 +209,10 @@ func (s *Mailboxes) Add(m *Mailbox, secret, actor string) error {
 	}
 	m.Revision = 1
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Create(m).Error, note(tx, actor, "add mailbox", m.Name))
+		if err := tx.Create(m).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "add mailbox", m.Name)
 	})
 }
 
@@ -288,7 +300,10 @@ func (s *Cabinets) Seal(c *Cabinet, secret string) (err error) {
 func (s *Cabinets) Add(c *Cabinet, actor string) error {
 	c.Revision = 1
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Create(c).Error, note(tx, actor, "add cabinet", c.Name))
+		if err := tx.Create(c).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "add cabinet", c.Name)
 	})
 }
 
@@ -307,8 +322,11 @@ func (s *Cabinets) Change(c *Cabinet, revision int, actor string) error {
 			return ErrChanged
 		}
 		c.Revision = was.Revision + 1
-		return errors.Join(tx.Model(c).Select("address", "username", "secret", "particulars", "revision").Updates(c).Error,
-			note(tx, actor, "change cabinet", c.Name))
+		if err := tx.Model(c).Select("address", "username", "secret", "particulars",
+			"revision").Updates(c).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "change cabinet", c.Name)
 	})
 }
 
@@ -343,8 +361,13 @@ func (s *Cabinets) KeptIn(cabinetID string) (names []string, err error) {
 // Remove forgets a cabinet; its files stay where they are.
 func (s *Cabinets) Remove(id, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Where("id = ?", id).Delete(&Cabinet{}).Error,
-			tx.Where("kind = 'cabinet' AND object = ?", id).Delete(&Notice{}).Error, note(tx, actor, "remove cabinet", id))
+		if err := tx.Where("id = ?", id).Delete(&Cabinet{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("kind = 'cabinet' AND object = ?", id).Delete(&Notice{}).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "remove cabinet", id)
 	})
 }
 
@@ -420,10 +443,11 @@ func (s *Rules) Save(document *rule.Rule, revision int, now time.Time, actor str
 		if err != nil {
 			return err
 		}
-		return errors.Join(
-			tx.Create(&RuleRevision{RuleID: saved.ID, Revision: saved.Revision, Document: string(data), MadeBy: actor,
-				MadeAt: now}).Error,
-			note(tx, actor, "save rule", saved.Name))
+		if err := tx.Create(&RuleRevision{RuleID: saved.ID, Revision: saved.Revision, Document: string(data), MadeBy: actor,
+			MadeAt: now}).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "save rule", saved.Name)
 	})
 	return saved, err
 }
@@ -436,10 +460,18 @@ func (s *Rules) Remove(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(
-			tx.Exec("UPDATE rules SET removed = TRUE, running = FALSE, name = name || ' (removed ' || id || ')' WHERE id = ?",
-				id).Error,
-			tx.Where("rule_id = ?", id).Delete(&StartMark{}).Error, dropPlanned(tx, id), note(tx, actor, "remove rule", r.Name))
+		if err := tx.Exec("UPDATE rules SET removed = TRUE, running = FALSE, name = name || ' (removed ' || id || ')' "+
+			"WHERE id = ?",
+			id).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("rule_id = ?", id).Delete(&StartMark{}).Error; err != nil {
+			return err
+		}
+		if err := dropPlanned(tx, id); err != nil {
+			return err
+		}
+		return note(tx, actor, "remove rule", r.Name)
 	})
 }
 
@@ -532,8 +564,13 @@ func (s *Rules) SwitchOff(ruleID, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Exec("UPDATE rules SET running = FALSE WHERE id = ?", ruleID).Error, dropPlanned(tx, ruleID),
-			note(tx, actor, "switch rule off", r.Name))
+		if err := tx.Exec("UPDATE rules SET running = FALSE WHERE id = ?", ruleID).Error; err != nil {
+			return err
+		}
+		if err := dropPlanned(tx, ruleID); err != nil {
+			return err
+		}
+		return note(tx, actor, "switch rule off", r.Name)
 	})
 }
 
@@ -608,7 +645,9 @@ func (s *Mailboxes) At(local string) (Mailbox, error) {
 func (s *Mailboxes) Readdress(m *Mailbox, what, actor string) error {
 	m.Revision++
 	return s.change(func(tx *gorm.DB) error {
-		return errors.Join(tx.Model(m).Select("address", "particulars", "revision").Updates(m).Error,
-			note(tx, actor, what+" drop address", m.Name))
+		if err := tx.Model(m).Select("address", "particulars", "revision").Updates(m).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, what+" drop address", m.Name)
 	})
 }

@@ -108,12 +108,40 @@ func (s *Store) count(db *gorm.DB) error {
 		}
 	}
 	c := db.Callback()
-	return errors.Join(c.Query().After("*").Register("told", told), c.Row().After("*").Register("told", told),
-		c.Raw().After("*").Register("told", told), c.Create().After("*").Register("told", told),
-		c.Update().After("*").Register("told", told), c.Delete().After("*").Register("told", told),
-		c.Query().Before("*").Register("count", add), c.Row().Before("*").Register("count", add),
-		c.Raw().Before("*").Register("count", add), c.Create().Before("*").Register("count", add),
-		c.Update().Before("*").Register("count", add), c.Delete().Before("*").Register("count", add))
+	if err := c.Query().After("*").Register("told", told); err != nil {
+		return err
+	}
+	if err := c.Row().After("*").Register("told", told); err != nil {
+		return err
+	}
+	if err := c.Raw().After("*").Register("told", told); err != nil {
+		return err
+	}
+	if err := c.Create().After("*").Register("told", told); err != nil {
+		return err
+	}
+	if err := c.Update().After("*").Register("told", told); err != nil {
+		return err
+	}
+	if err := c.Delete().After("*").Register("told", told); err != nil {
+		return err
+	}
+	if err := c.Query().Before("*").Register("count", add); err != nil {
+		return err
+	}
+	if err := c.Row().Before("*").Register("count", add); err != nil {
+		return err
+	}
+	if err := c.Raw().Before("*").Register("count", add); err != nil {
+		return err
+	}
+	if err := c.Create().Before("*").Register("count", add); err != nil {
+		return err
+	}
+	if err := c.Update().Before("*").Register("count", add); err != nil {
+		return err
+	}
+	return c.Delete().Before("*").Register("count", add)
 }
 
 // Interrupt lets tests of what depends on the records stand before and after
@@ -213,7 +241,13 @@ func openOn(folder, vfs string) (*Store, error) {
 	if s.read, err = open(path, vfs, 4); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
-	if err := errors.Join(watchStates(s.write), s.count(s.read), s.count(s.write)); err != nil {
+	if err := watchStates(s.write); err != nil {
+		return nil, err
+	}
+	if err := s.count(s.read); err != nil {
+		return nil, err
+	}
+	if err := s.count(s.write); err != nil {
 		return nil, err
 	}
 	opened = true
@@ -360,6 +394,16 @@ func blame(results []error, err error) {
 			results[i] = err
 		}
 	}
+}
+
+// inOrder does one step after another, up to the first that fails.
+func inOrder(steps ...func() error) error {
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // safely runs one change in a savepoint.

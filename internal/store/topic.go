@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"strings"
 	"time"
 
@@ -64,7 +63,10 @@ func (s *Topics) Save(t *Topic, revision int, now time.Time, actor string) error
 	}
 	return s.change(func(tx *gorm.DB) error {
 		if fresh {
-			return errors.Join(tx.Create(t).Error, note(tx, actor, "add topic", t.Name))
+			if err := tx.Create(t).Error; err != nil {
+				return err
+			}
+			return note(tx, actor, "add topic", t.Name)
 		}
 		was, err := first[Topic](tx.Where("id = ?", t.ID))
 		if err != nil {
@@ -74,7 +76,10 @@ func (s *Topics) Save(t *Topic, revision int, now time.Time, actor string) error
 			return ErrChanged
 		}
 		t.Revision, t.MadeAt = was.Revision+1, was.MadeAt
-		return errors.Join(tx.Save(t).Error, note(tx, actor, "change topic", t.Name))
+		if err := tx.Save(t).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "change topic", t.Name)
 	})
 }
 
@@ -85,8 +90,13 @@ func (s *Topics) Remove(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Where("topic_id = ?", id).Delete(&Example{}).Error, tx.Delete(&t).Error,
-			note(tx, actor, "remove topic", t.Name))
+		if err := tx.Where("topic_id = ?", id).Delete(&Example{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Delete(&t).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "remove topic", t.Name)
 	})
 }
 

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"slices"
 	"time"
 
@@ -32,17 +31,29 @@ func (s *Tray) Post(v Viewer, most int) ([]Post, error) {
 
 // OfCause lists everything in the tray of one cause.
 func (s *Tray) OfCause(v Viewer, cause Cause) (m Matters, err error) {
-	err = errors.Join(
-		v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?",
-			cause).Order("id").Pluck("id", &m.Items).Error,
-		v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
-			&m.FollowUps).Error,
-		v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
-			&m.Posts).Error,
-		v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?",
-			cause).Order("year, number").Pluck("journal_id", &m.Filings).Error,
-		v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?", cause).Order("id").Pluck("id",
-			&m.Messages).Error)
+	err = inOrder(
+		func() error {
+			return v.sees(s.read.Model(&Entry{}), "mailbox_id").Where("state IN ('held', 'failed') AND cause = ?",
+				cause).Order("id").Pluck("id", &m.Items).Error
+		},
+		func() error {
+			return v.sees(s.read.Model(&FollowUp{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
+				&m.FollowUps).Error
+		},
+		func() error {
+			return v.sees(s.read.Model(&Post{}), "mailbox_id").Where(inTray+" AND cause = ?", cause).Order("id").Pluck("id",
+				&m.Posts).Error
+		},
+		func() error {
+			return v.sees(s.read.Model(&Filing{}), "mailbox_id").Where(inTrayOfFilings+" AND check_state = ?",
+				cause).Order("year, number").Pluck("journal_id", &m.Filings).Error
+		},
+		func() error {
+			return v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?",
+				cause).Order("id").Pluck("id",
+				&m.Messages).Error
+		},
+	)
 	return m, err
 }
 
@@ -115,8 +126,13 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			default:
 				e.Wanted = ""
 			}
-			err := errors.Join(tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice",
-				"cause", "topic", "done_at", "given", "looked").Updates(e).Error, note(tx, v.Name, "tray: "+d.Given, e.Name))
+			err := inOrder(
+				func() error {
+					return tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice",
+						"cause", "topic", "done_at", "given", "looked").Updates(e).Error
+				},
+				func() error { return note(tx, v.Name, "tray: "+d.Given, e.Name) },
+			)
 			if err != nil {
 				return err
 			}
@@ -165,9 +181,13 @@ func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n in
 		for i := range entries {
 			e := &entries[i]
 			e.State, e.Reason, e.Cause, e.Topic = SetAside, reason, "", ""
-			err := errors.Join(tx.Model(e).Select("state", "reason", "cause", "topic").Updates(e).Error,
-				tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error,
-				note(tx, v.Name, "set aside", e.Name))
+			err := inOrder(
+				func() error { return tx.Model(e).Select("state", "reason", "cause", "topic").Updates(e).Error },
+				func() error {
+					return tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error
+				},
+				func() error { return note(tx, v.Name, "set aside", e.Name) },
+			)
 			if err != nil {
 				return err
 			}
@@ -331,7 +351,10 @@ func (s *Alarms) SaveAddressee(a *Addressee, secret *string, actor string) error
 		if a.Secret == nil { // as an empty one is read
 			a.Secret = []byte{}
 		}
-		return errors.Join(tx.Save(a).Error, note(tx, actor, "save addressee", a.Name))
+		if err := tx.Save(a).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "save addressee", a.Name)
 	})
 }
 
@@ -350,7 +373,10 @@ func (s *Alarms) RemoveAddressee(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Delete(&a).Error, note(tx, actor, "remove addressee", a.Name))
+		if err := tx.Delete(&a).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "remove addressee", a.Name)
 	})
 }
 
@@ -375,7 +401,10 @@ func (s *Alarms) Save(a *Alarm, actor string) error {
 			}
 			a.MadeAt, a.RangAt, a.Revision = old.MadeAt, old.RangAt, old.Revision+1
 		}
-		return errors.Join(tx.Save(a).Error, note(tx, actor, "save alarm", a.Name))
+		if err := tx.Save(a).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "save alarm", a.Name)
 	})
 }
 
@@ -386,8 +415,13 @@ func (s *Alarms) Remove(id, actor string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.Delete(&a).Error, tx.Where("kind = 'alarm' AND object LIKE ?", id+"%").Delete(&Notice{}).Error,
-			note(tx, actor, "remove alarm", a.Name))
+		if err := tx.Delete(&a).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("kind = 'alarm' AND object LIKE ?", id+"%").Delete(&Notice{}).Error; err != nil {
+			return err
+		}
+		return note(tx, actor, "remove alarm", a.Name)
 	})
 }
 
@@ -458,7 +492,12 @@ func (s *Alarms) TellOutage(o *Outage, alarm *Alarm, posts []Post, n *Notice) er
 		if !slices.Contains(o.Told, alarm.ID) {
 			o.Told = append(o.Told, alarm.ID)
 		}
-		return errors.Join(tx.Model(o).Select("told").Updates(o).Error, putNotice(tx, n),
-			tx.Model(alarm).Select("rang_at").Updates(alarm).Error)
+		if err := tx.Model(o).Select("told").Updates(o).Error; err != nil {
+			return err
+		}
+		if err := putNotice(tx, n); err != nil {
+			return err
+		}
+		return tx.Model(alarm).Select("rang_at").Updates(alarm).Error
 	})
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"encoding/json"
-	"errors"
 	"time"
 
 	"gorm.io/gorm"
@@ -153,9 +152,14 @@ func settleFilings(tx *gorm.DB, v Viewer, ids []int64, reason string, now time.T
 	}
 	for i := range rows {
 		f := &rows[i]
-		err := errors.Join(tx.Exec("UPDATE register SET check_settled = TRUE WHERE year = ? AND number = ?", f.Year,
-			f.Number).Error,
-			happened(tx, f.Entry(), now, "settled", v.Name, reason), note(tx, v.Name, "set aside", f.Entry().String()))
+		err := inOrder(
+			func() error {
+				return tx.Exec("UPDATE register SET check_settled = TRUE WHERE year = ? AND number = ?", f.Year,
+					f.Number).Error
+			},
+			func() error { return happened(tx, f.Entry(), now, "settled", v.Name, reason) },
+			func() error { return note(tx, v.Name, "set aside", f.Entry().String()) },
+		)
 		if err != nil {
 			return 0, err
 		}
@@ -190,8 +194,14 @@ func (s *Verifications) Refile(v Viewer, f *Filing, now time.Time) (n int, err e
 			1, PassID: p.ID, MailboxID: e.MailboxID, CabinetID: e.CabinetID,
 			State: Planned, Name: e.Name, Kind: e.Kind, Size: e.Size, PlannedAt: at, Given: "again"}
 		n = 1
-		return errors.Join(tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
-			e.MessageID).Error, tx.Create(&again).Error, note(tx, v.Name, "file again", f.Entry().String()))
+		if err := tx.Exec("INSERT INTO pass_messages (pass_id, message_id, matched) VALUES (?, ?, 1)", p.ID,
+			e.MessageID).Error; err != nil {
+			return err
+		}
+		if err := tx.Create(&again).Error; err != nil {
+			return err
+		}
+		return note(tx, v.Name, "file again", f.Entry().String())
 	})
 	return n, err
 }

@@ -58,7 +58,10 @@ func StartSFTP(t testing.TB) *SFTP {
 	}
 	s.HostKey = ssh.FingerprintSHA256(key("host"))
 	key("user")
-	if err := errors.Join(os.Mkdir(s.Folder, 0o755), os.MkdirAll("/run/sshd", 0o755)); err != nil {
+	if err := os.Mkdir(s.Folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Fatal(err)
 	}
 	for try := 1; ; try++ {

@@ -66,8 +66,13 @@ func OnDisk(c cabinet.Cabinet, folder string) Place {
 		},
 		Read: func(name string) ([]byte, error) { return os.ReadFile(full(name)) },
 		Unmount: func(t *testing.T) {
-			if err := errors.Join(os.Rename(folder, folder+"-gone"), os.Mkdir(folder, 0o755),
-				likeFolder(folder+"-gone", folder)); err != nil {
+			if err := os.Rename(folder, folder+"-gone"); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Mkdir(folder, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := likeFolder(folder+"-gone", folder); err != nil {
 				t.Fatal(err)
 			}
 		},

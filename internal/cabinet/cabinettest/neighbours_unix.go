@@ -21,7 +21,10 @@ var Neighbours = []Neighbour{
 	{Name: "folder", Proves: "a folder takes the name and is not gone into",
 		Make: func(p string) error { return os.Mkdir(p, 0o755) }},
 	{Name: "folder with files", Proves: "what lies in it stays", Make: func(p string) error {
-		return errors.Join(os.Mkdir(p, 0o755), os.WriteFile(filepath.Join(p, "x"), []byte("x"), 0o644))
+		if err := os.Mkdir(p, 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(p, "x"), []byte("x"), 0o644)
 	}},
 	{Name: "link to a file", Proves: "a link within the cabinet counts as the file it leads to", Holds: "beside",
 		Make: func(p string) error { return os.Symlink("beside.csv", p) }},
@@ -30,7 +33,10 @@ var Neighbours = []Neighbour{
 	{Name: "link to itself", Proves: "a loop takes the name and is not followed",
 		Make: func(p string) error { return os.Symlink(filepath.Base(p), p) }},
 	{Name: "loop of two links", Proves: "a loop takes the name and is not followed", Make: func(p string) error {
-		return errors.Join(os.Symlink(filepath.Base(p)+".b", p), os.Symlink(filepath.Base(p), p+".b"))
+		if err := os.Symlink(filepath.Base(p)+".b", p); err != nil {
+			return err
+		}
+		return os.Symlink(filepath.Base(p), p+".b")
 	}},
 	{Name: "link outside", Proves: "nothing is read outside of the cabinet",
 		Make: func(p string) error { return os.Symlink("/etc/hostname", p) }},
@@ -41,7 +47,10 @@ var Neighbours = []Neighbour{
 		return unix.Mkfifo(p, 0o644)
 	}},
 	{Name: "link to a pipe", Proves: "opening never waits for a writer", Make: func(p string) error {
-		return errors.Join(unix.Mkfifo(p+".pipe", 0o644), os.Symlink(filepath.Base(p)+".pipe", p))
+		if err := unix.Mkfifo(p+".pipe", 0o644); err != nil {
+			return err
+		}
+		return os.Symlink(filepath.Base(p)+".pipe", p)
 	}},
 	{Name: "socket", Proves: "a socket takes the name",
 		Make: func(p string) error { return node(p, unix.S_IFSOCK, 0) }},

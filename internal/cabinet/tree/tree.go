@@ -608,7 +608,10 @@ func keptAs(kept string) string { return cabinet.Replaced + "/" + kept }
 
 // Retire gives a file a name in the cabinet's own folder.
 func (c *Cabinet) Retire(ctx context.Context, from, kept string) error {
-	if err := errors.Join(cabinet.Clean(from), cabinet.CleanKept(kept)); err != nil {
+	if err := cabinet.Clean(from); err != nil {
+		return err
+	}
+	if err := cabinet.CleanKept(kept); err != nil {
 		return err
 	}
 	return c.shift(ctx, from, keptAs(kept), "moving "+from+" out of the way")

@@ -135,7 +135,10 @@ func (s *Session) Mark(_ context.Context, uid uint32, on, off []string) ([]strin
 		}
 		return nil
 	}
-	if err := errors.Join(change(on, true), change(off, false)); err != nil {
+	if err := change(on, true); err != nil {
+		return nil, err
+	}
+	if err := change(off, false); err != nil {
 		return nil, err
 	}
 	var carries []byte
