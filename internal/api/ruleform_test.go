@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 	"testing"
 
 	"inktray.example/inktray/internal/core/rule"
@@ -46,6 +47,18 @@ func TestTheContractHasEveryKeyOfARule(t *testing.T) {
 			slices.Sorted(slices.Values(language.Defs[name].Required))) {
 			t.Errorf("%s needs %q, the language's %s %q", contract, schema.Value.Required, name,
 				language.Defs[name].Required)
+		}
+	}
+}
+
+func TestTheContractDescribesEverySchema(t *testing.T) {
+	spec, err := GetSpec()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, schema := range spec.Components.Schemas {
+		if d := schema.Value.Description; len(d) < 10 || !strings.HasSuffix(d, ".") {
+			t.Errorf("%s is not described by a sentence: %q", name, d)
 		}
 	}
 }

@@ -1338,7 +1338,7 @@ func (e ListRegisterMessagesParamsDirection) Valid() bool {
 	}
 }
 
-// Activity defines model for Activity.
+// Activity The filings counted by day, rule or something else.
 type Activity struct {
 	By      string  `json:"by"`
 	Size    int64   `json:"size"`
@@ -1348,7 +1348,7 @@ type Activity struct {
 	Total int `json:"total"`
 }
 
-// AddressChange defines model for AddressChange.
+// AddressChange Renews or closes the address of a drop mailbox.
 type AddressChange struct {
 	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
 	What AddressChangeWhat `json:"what"`
@@ -1360,7 +1360,7 @@ type AddressChange struct {
 // AddressChangeWhat renew: a new secret part, also of one that is closed; the former address takes nothing any more
 type AddressChangeWhat string
 
-// Addressee defines model for Addressee.
+// Addressee Somebody who can be told things, by mail or by a call.
 type Addressee struct {
 	Addresses []string      `json:"addresses"`
 	DailyAt   string        `json:"daily_at"`
@@ -1381,7 +1381,7 @@ type AddresseeKind string
 // AddresseeTray defines model for Addressee.Tray.
 type AddresseeTray string
 
-// AddresseeSettings defines model for AddresseeSettings.
+// AddresseeSettings Somebody who is to be told things, as it is entered.
 type AddresseeSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1407,7 +1407,7 @@ type AddresseeSettingsKind string
 // AddresseeSettingsTray whether they are told what waits in the tray
 type AddresseeSettingsTray string
 
-// Alarm defines model for Alarm.
+// Alarm Tells somebody when a rule is silent, or when something is out of reach for too long.
 type Alarm struct {
 	AfterMinutes int    `json:"after_minutes"`
 	AtLeast      int    `json:"at_least"`
@@ -1435,7 +1435,7 @@ type Alarm struct {
 // AlarmKind defines model for Alarm.Kind.
 type AlarmKind string
 
-// AlarmSettings defines model for AlarmSettings.
+// AlarmSettings An alarm as it is entered.
 type AlarmSettings struct {
 	AfterMinutes *int `json:"after_minutes,omitempty"`
 	AtLeast      *int `json:"at_least,omitempty"`
@@ -1464,19 +1464,21 @@ type AlarmSettingsKind string
 // AlarmSettingsWeekdays defines model for AlarmSettings.Weekdays.
 type AlarmSettingsWeekdays string
 
-// AnswerRequest defines model for AnswerRequest.
+// AnswerRequest Answers whether messages are about a topic, from the tray.
 type AnswerRequest struct {
 	About   bool     `json:"about"`
 	Matters []string `json:"matters"`
 }
 
-// Arrival defines model for Arrival.
+// Arrival A message that came, and what was filed of it.
 type Arrival struct {
-	Items   []Item  `json:"items"`
+	Items []Item `json:"items"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 }
 
-// AsideRequest defines model for AsideRequest.
+// AsideRequest What is set aside from the tray, and why.
 type AsideRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
@@ -1495,7 +1497,7 @@ type Asked struct {
 	Until   time.Time `json:"until"`
 }
 
-// Attached defines model for Attached.
+// Attached An attachment of a message.
 type Attached struct {
 	// Inline shown within the text
 	Inline bool   `json:"inline"`
@@ -1505,7 +1507,7 @@ type Attached struct {
 	Size   int64  `json:"size"`
 }
 
-// Cabinet defines model for Cabinet.
+// Cabinet A place into which files are filed, and its present state.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
 	Address   *string `json:"address,omitempty"`
@@ -1515,14 +1517,16 @@ type Cabinet struct {
 	Folder string `json:"folder"`
 
 	// Holds what was tried out and holds, in words; only where it was checked now
-	Holds   *[]string   `json:"holds,omitempty"`
-	HostKey *string     `json:"host_key,omitempty"`
-	ID      string      `json:"id"`
-	Kind    CabinetKind `json:"kind"`
-	Mode    *string     `json:"mode,omitempty"`
-	Name    string      `json:"name"`
-	Owner   *string     `json:"owner,omitempty"`
-	Pinned  *string     `json:"pinned,omitempty"`
+	Holds   *[]string `json:"holds,omitempty"`
+	HostKey *string   `json:"host_key,omitempty"`
+	ID      string    `json:"id"`
+
+	// Kind What kind of place a cabinet is.
+	Kind   CabinetKind `json:"kind"`
+	Mode   *string     `json:"mode,omitempty"`
+	Name   string      `json:"name"`
+	Owner  *string     `json:"owner,omitempty"`
+	Pinned *string     `json:"pinned,omitempty"`
 
 	// Problem empty where nothing is wrong
 	Problem  string  `json:"problem"`
@@ -1535,7 +1539,7 @@ type Cabinet struct {
 	Username *string `json:"username,omitempty"`
 }
 
-// CabinetChange defines model for CabinetChange.
+// CabinetChange What is to be changed of a cabinet; what is left out stays.
 type CabinetChange struct {
 	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
 	Address   *string `json:"address,omitempty"`
@@ -1550,27 +1554,29 @@ type CabinetChange struct {
 	Username *string `json:"username,omitempty"`
 }
 
-// CabinetKind defines model for CabinetKind.
+// CabinetKind What kind of place a cabinet is.
 type CabinetKind string
 
-// CabinetPlace a place as in CabinetSettings, and how colleagues reach it
+// CabinetPlace A place as in CabinetSettings, and how colleagues reach it.
 type CabinetPlace struct {
 	// Address how colleagues reach the new place; empty for none
-	Address   *string      `json:"address,omitempty"`
-	Authority *string      `json:"authority,omitempty"`
-	Folder    string       `json:"folder"`
-	HostKey   *string      `json:"host_key,omitempty"`
-	Kind      *CabinetKind `json:"kind,omitempty"`
-	Mode      *string      `json:"mode,omitempty"`
-	Owner     *string      `json:"owner,omitempty"`
-	Pinned    *string      `json:"pinned,omitempty"`
-	Proxy     *string      `json:"proxy,omitempty"`
-	Region    *string      `json:"region,omitempty"`
-	Secret    *string      `json:"secret,omitempty"`
-	Username  *string      `json:"username,omitempty"`
+	Address   *string `json:"address,omitempty"`
+	Authority *string `json:"authority,omitempty"`
+	Folder    string  `json:"folder"`
+	HostKey   *string `json:"host_key,omitempty"`
+
+	// Kind What kind of place a cabinet is.
+	Kind     *CabinetKind `json:"kind,omitempty"`
+	Mode     *string      `json:"mode,omitempty"`
+	Owner    *string      `json:"owner,omitempty"`
+	Pinned   *string      `json:"pinned,omitempty"`
+	Proxy    *string      `json:"proxy,omitempty"`
+	Region   *string      `json:"region,omitempty"`
+	Secret   *string      `json:"secret,omitempty"`
+	Username *string      `json:"username,omitempty"`
 }
 
-// CabinetSettings defines model for CabinetSettings.
+// CabinetSettings A cabinet that is to be added: its place and its name.
 type CabinetSettings struct {
 	// Authority certificates that are trusted beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -1579,8 +1585,10 @@ type CabinetSettings struct {
 	Folder string `json:"folder"`
 
 	// HostKey sftp: fingerprint of the server's host key, SHA256:...
-	HostKey *string      `json:"host_key,omitempty"`
-	Kind    *CabinetKind `json:"kind,omitempty"`
+	HostKey *string `json:"host_key,omitempty"`
+
+	// Kind What kind of place a cabinet is.
+	Kind *CabinetKind `json:"kind,omitempty"`
 
 	// Mode of files, in octal, such as 0640; without it the system's own
 	Mode *string `json:"mode,omitempty"`
@@ -1605,7 +1613,7 @@ type CabinetSettings struct {
 	Username *string `json:"username,omitempty"`
 }
 
-// CheckStep defines model for CheckStep.
+// CheckStep One step of reaching a mailbox, and how it went.
 type CheckStep struct {
 	Advice *string `json:"advice,omitempty"`
 	Detail string  `json:"detail"`
@@ -1613,13 +1621,13 @@ type CheckStep struct {
 	Step   string  `json:"step"`
 }
 
-// Choice defines model for Choice.
+// Choice A value that occurs in the mailbox, and how often.
 type Choice struct {
 	Count int    `json:"count"`
 	Value string `json:"value"`
 }
 
-// Choices defines model for Choices.
+// Choices What the blanks of a rule offer, from the mail that is there.
 type Choices struct {
 	Addresses      []Choice `json:"addresses"`
 	Correspondents []string `json:"correspondents"`
@@ -1635,7 +1643,7 @@ type Choices struct {
 	Words []Choice `json:"words"`
 }
 
-// ColumnChoice defines model for ColumnChoice.
+// ColumnChoice The columns that a person sees.
 type ColumnChoice struct {
 	// Columns in their order; none is the usual ones
 	Columns []string `json:"columns"`
@@ -1658,7 +1666,7 @@ type Consent struct {
 	Token  *string   `json:"token,omitempty"`
 }
 
-// Correspondent defines model for Correspondent.
+// Correspondent A person or firm with whom the office writes. Rules recognise it by its addresses and domains.
 type Correspondent struct {
 	Addresses []string `json:"addresses"`
 	Domains   []string `json:"domains"`
@@ -1671,7 +1679,7 @@ type Correspondent struct {
 	Revision  int `json:"revision"`
 }
 
-// CorrespondentSettings defines model for CorrespondentSettings.
+// CorrespondentSettings A person or firm with whom the office writes, as it is entered.
 type CorrespondentSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1684,22 +1692,24 @@ type CorrespondentSettings struct {
 	Passwords *[]string `json:"passwords,omitempty"`
 }
 
-// Count defines model for Count.
+// Count How many something is.
 type Count struct {
 	Count int `json:"count"`
 }
 
-// Decided defines model for Decided.
+// Decided A message of a pass, and what became of it.
 type Decided struct {
 	Items []Item `json:"items"`
 
 	// Matched whether something was decided for it in this pass
-	Matched bool    `json:"matched"`
+	Matched bool `json:"matched"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 	Steps   []Step  `json:"steps"`
 }
 
-// DiffLine defines model for DiffLine.
+// DiffLine One line of a comparison: as it was, as it is now, or the same in both.
 type DiffLine struct {
 	In   DiffLineIn `json:"in"`
 	Text string     `json:"text"`
@@ -1708,7 +1718,7 @@ type DiffLine struct {
 // DiffLineIn defines model for DiffLine.In.
 type DiffLineIn string
 
-// ElsewhereRequest defines model for ElsewhereRequest.
+// ElsewhereRequest Where items from the tray are filed instead.
 type ElsewhereRequest struct {
 	// Cabinet its name
 	Cabinet string    `json:"cabinet"`
@@ -1717,7 +1727,7 @@ type ElsewhereRequest struct {
 	Matters *[]string `json:"matters,omitempty"`
 }
 
-// Erasure defines model for Erasure.
+// Erasure What is, or was, erased of a person.
 type Erasure struct {
 	Address        string `json:"address"`
 	Correspondents int    `json:"correspondents"`
@@ -1740,7 +1750,7 @@ type Erasure struct {
 	Stays *[]string `json:"stays,omitempty"`
 }
 
-// ErasureRequest defines model for ErasureRequest.
+// ErasureRequest Whose traces are erased, and whether files are as well.
 type ErasureRequest struct {
 	// Address the person's mail address
 	Address string `json:"address"`
@@ -1752,11 +1762,13 @@ type ErasureRequest struct {
 // ErasureRequestFiles what becomes of the files that were filed from this person's messages
 type ErasureRequestFiles string
 
-// Explanation defines model for Explanation.
+// Explanation Why a message was filed as it was, rule by rule.
 type Explanation struct {
 	// Again items that were taken back and can be filed again
-	Again   int     `json:"again"`
-	Decided []Item  `json:"decided"`
+	Again   int    `json:"again"`
+	Decided []Item `json:"decided"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 
 	// Remark what Ink Tray could not take in of the message
@@ -1770,7 +1782,7 @@ type Explanation struct {
 	Undoable int `json:"undoable"`
 }
 
-// Export defines model for Export.
+// Export A table that is being written, or is ready.
 type Export struct {
 	// Done how many are written
 	Done   int          `json:"done"`
@@ -1797,7 +1809,7 @@ type ExportFormat string
 // ExportState defines model for Export.State.
 type ExportState string
 
-// ExportRequest defines model for ExportRequest.
+// ExportRequest Which lines of the register are written as a table, and how.
 type ExportRequest struct {
 	// Columns in their order; none is what the asker chose
 	Columns   *[]string               `json:"columns,omitempty"`
@@ -1805,7 +1817,9 @@ type ExportRequest struct {
 	Format    ExportRequestFormat     `json:"format"`
 
 	// Per one line for each filing, or for each message with links to all its files
-	Per    *ExportRequestPer  `json:"per,omitempty"`
+	Per *ExportRequestPer `json:"per,omitempty"`
+
+	// Search Which lines of the register are looked for.
 	Search *RegisterSearch    `json:"search,omitempty"`
 	Sort   *ExportRequestSort `json:"sort,omitempty"`
 }
@@ -1822,7 +1836,7 @@ type ExportRequestPer string
 // ExportRequestSort defines model for ExportRequest.Sort.
 type ExportRequestSort string
 
-// FieldProblem defines model for FieldProblem.
+// FieldProblem What is wrong with one field of a request.
 type FieldProblem struct {
 	// At column within a pattern
 	At     *int `json:"at,omitempty"`
@@ -1837,12 +1851,12 @@ type FieldProblem struct {
 	Text  string `json:"text"`
 }
 
-// FilesToEnter defines model for FilesToEnter.
+// FilesToEnter Files of a cabinet that are to be entered in the register.
 type FilesToEnter struct {
 	Paths []string `json:"paths"`
 }
 
-// Filing defines model for Filing.
+// Filing A line of the register: a file that was filed.
 type Filing struct {
 	Cabinet string `json:"cabinet"`
 
@@ -1899,7 +1913,7 @@ type Filing struct {
 // FilingState defines model for Filing.State.
 type FilingState string
 
-// FilingNote defines model for FilingNote.
+// FilingNote A note that somebody wrote on a filing.
 type FilingNote struct {
 	ID     int64     `json:"id"`
 	MadeAt time.Time `json:"made_at"`
@@ -1907,7 +1921,7 @@ type FilingNote struct {
 	Text   string    `json:"text"`
 }
 
-// Folder defines model for Folder.
+// Folder A folder of a mailbox.
 type Folder struct {
 	Path       string `json:"path"`
 	Role       string `json:"role"`
@@ -1920,7 +1934,7 @@ type Folder struct {
 	Unreadable *bool `json:"unreadable,omitempty"`
 }
 
-// FolderCount defines model for FolderCount.
+// FolderCount A folder of a cabinet, and how many filings lie in it.
 type FolderCount struct {
 	Cabinet string `json:"cabinet"`
 	Count   int    `json:"count"`
@@ -1938,7 +1952,7 @@ type FolderCount struct {
 	Size int64 `json:"size"`
 }
 
-// FolderSum defines model for FolderSum.
+// FolderSum A folder as a rehearsal would make it: how many files and octets.
 type FolderSum struct {
 	Bytes   int64  `json:"bytes"`
 	Cabinet string `json:"cabinet"`
@@ -1946,7 +1960,7 @@ type FolderSum struct {
 	Folder  string `json:"folder"`
 }
 
-// FoundServer defines model for FoundServer.
+// FoundServer A mail server that the domain of an address publishes.
 type FoundServer struct {
 	Encryption FoundServerEncryption `json:"encryption"`
 	Host       string                `json:"host"`
@@ -1963,7 +1977,7 @@ type FoundServerEncryption string
 // FoundServerKind defines model for FoundServer.Kind.
 type FoundServerKind string
 
-// HandChange defines model for HandChange.
+// HandChange What a person changes of messages in their mailbox: marks, labels, their folder.
 type HandChange struct {
 	Label    *[]string         `json:"label,omitempty"`
 	Mark     *[]HandChangeMark `json:"mark,omitempty"`
@@ -1977,7 +1991,7 @@ type HandChange struct {
 // HandChangeMark defines model for HandChange.Mark.
 type HandChangeMark string
 
-// HandFiling defines model for HandFiling.
+// HandFiling Messages or attachments that a person files, and where.
 type HandFiling struct {
 	// Cabinet its name
 	Cabinet  string          `json:"cabinet"`
@@ -1985,14 +1999,14 @@ type HandFiling struct {
 	Messages []HandedMessage `json:"messages"`
 }
 
-// HandedMessage defines model for HandedMessage.
+// HandedMessage A message whose attachments are filed by hand.
 type HandedMessage struct {
 	// Items numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said
 	Items  *[]string `json:"items,omitempty"`
 	Number int64     `json:"number"`
 }
 
-// Happening defines model for Happening.
+// Happening Something that happened to a filing.
 type Happening struct {
 	At time.Time `json:"at"`
 	By *string   `json:"by,omitempty"`
@@ -2001,14 +2015,14 @@ type Happening struct {
 	Text string `json:"text"`
 }
 
-// Health defines model for Health.
+// Health Whether the service runs in order, as a supervisor asks.
 type Health struct {
 	// ChildrenCould For administrators: what processes that read attachments could do here beyond that, in words; none where the system confines them fully.
 	ChildrenCould *[]string `json:"children_could,omitempty"`
 	Status        string    `json:"status"`
 }
 
-// ImportRequest defines model for ImportRequest.
+// ImportRequest A file of rules that is to be kept or compared.
 type ImportRequest struct {
 	// Document a file of rules in YAML or JSON
 	Document string `json:"document"`
@@ -2017,7 +2031,7 @@ type ImportRequest struct {
 	Renames *map[string]string `json:"renames,omitempty"`
 }
 
-// Item defines model for Item.
+// Item An attachment, or a copy of a message, and what became of it.
 type Item struct {
 	Advice *string `json:"advice,omitempty"`
 	Clash  *string `json:"clash,omitempty"`
@@ -2054,14 +2068,14 @@ type Item struct {
 // ItemUndo how far its taking back has come
 type ItemUndo string
 
-// Kind defines model for Kind.
+// Kind A kind of file that rules can ask for.
 type Kind struct {
 	Extensions []string `json:"extensions"`
 	Name       string   `json:"name"`
 	Plural     string   `json:"plural"`
 }
 
-// Language defines model for Language.
+// Language All that rules can ask for, and of which patterns can be made.
 type Language struct {
 	Fields []Pattern `json:"fields"`
 	Kinds  []Kind    `json:"kinds"`
@@ -2071,7 +2085,7 @@ type Language struct {
 	Words  []Pattern `json:"words"`
 }
 
-// Limits defines model for Limits.
+// Limits How long things are kept, and how much is filed in an hour at most.
 type Limits struct {
 	// HistoryDays passes, and facts of messages of which nothing was filed; 0 keeps them
 	HistoryDays int `json:"history_days"`
@@ -2107,7 +2121,7 @@ type Limits struct {
 	SpoolMb int `json:"spool_mb"`
 }
 
-// LookedInto defines model for LookedInto.
+// LookedInto Messages that lie in a folder of a mailbox, as the server lists them.
 type LookedInto struct {
 	Folder string `json:"folder"`
 
@@ -2122,13 +2136,13 @@ type LookedInto struct {
 	Total int `json:"total"`
 }
 
-// LookupRow defines model for LookupRow.
+// LookupRow What is looked up, and what stands for it.
 type LookupRow struct {
 	Key   string `json:"key"`
 	Value string `json:"value"`
 }
 
-// LookupTable defines model for LookupTable.
+// LookupTable A table in which patterns look something up.
 type LookupTable struct {
 	ID       string      `json:"id"`
 	Name     string      `json:"name"`
@@ -2136,14 +2150,14 @@ type LookupTable struct {
 	Rows     []LookupRow `json:"rows"`
 }
 
-// LookupTableSettings defines model for LookupTableSettings.
+// LookupTableSettings A lookup table as it is entered.
 type LookupTableSettings struct {
 	// Name one word, as patterns name it: lookup stations of (file.stem)
 	Name string      `json:"name"`
 	Rows []LookupRow `json:"rows"`
 }
 
-// Mailbox defines model for Mailbox.
+// Mailbox A mailbox that is watched, and its present state.
 type Mailbox struct {
 	// Address of a drop address; absent where it is closed
 	Address   *string `json:"address,omitempty"`
@@ -2181,7 +2195,7 @@ type Mailbox struct {
 // MailboxState waits: for something on this machine, such as room on the disk
 type MailboxState string
 
-// MailboxRemains defines model for MailboxRemains.
+// MailboxRemains What removing a mailbox would leave and delete.
 type MailboxRemains struct {
 	// Filed filings in the register; their files stay too
 	Filed int `json:"filed"`
@@ -2196,7 +2210,7 @@ type MailboxRemains struct {
 	Waiting int `json:"waiting"`
 }
 
-// MailboxSettings defines model for MailboxSettings.
+// MailboxSettings How a mailbox is reached, and how often it is looked into.
 type MailboxSettings struct {
 	// Authority certificates of authorities that are trusted for this server beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -2253,7 +2267,7 @@ type MailboxSettingsEncryption string
 // MailboxSettingsKind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 type MailboxSettingsKind string
 
-// MailboxToday defines model for MailboxToday.
+// MailboxToday The state of one mailbox.
 type MailboxToday struct {
 	Filed int    `json:"filed"`
 	ID    string `json:"id"`
@@ -2261,7 +2275,7 @@ type MailboxToday struct {
 	State string `json:"state"`
 }
 
-// MarkRequest defines model for MarkRequest.
+// MarkRequest Says of messages whether they are about a topic.
 type MarkRequest struct {
 	About    bool               `json:"about"`
 	Messages []int64            `json:"messages"`
@@ -2271,14 +2285,16 @@ type MarkRequest struct {
 // MarkRequestOrigin defines model for MarkRequest.Origin.
 type MarkRequestOrigin string
 
-// Matter defines model for Matter.
+// Matter One thing in the tray that waits for a person.
 type Matter struct {
 	Advice *string    `json:"advice,omitempty"`
 	At     *time.Time `json:"at,omitempty"`
 	Cause  string     `json:"cause"`
 
 	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read
-	ID      string   `json:"id"`
+	ID string `json:"id"`
+
+	// Message A message that is known.
 	Message *Message `json:"message,omitempty"`
 	Name    string   `json:"name"`
 
@@ -2303,13 +2319,15 @@ type Matter struct {
 // MatterWays defines model for Matter.Ways.
 type MatterWays string
 
-// Me defines model for Me.
+// Me Who is signed in, and what this person may do.
 type Me struct {
 	Name string `json:"name"`
-	Role Role   `json:"role"`
+
+	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
+	Role Role `json:"role"`
 }
 
-// Message defines model for Message.
+// Message A message that is known.
 type Message struct {
 	Attachments int `json:"attachments"`
 
@@ -2326,7 +2344,7 @@ type Message struct {
 	Mailbox    string    `json:"mailbox"`
 	ReceivedAt time.Time `json:"received_at"`
 
-	// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+	// ReceivedFrom Where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it.
 	ReceivedFrom *ReceivedFrom `json:"received_from,omitempty"`
 
 	// Sender what a trusted server reports of the sender, where one does
@@ -2340,12 +2358,12 @@ type Message struct {
 // MessageSender what a trusted server reports of the sender, where one does
 type MessageSender string
 
-// NoteRequest defines model for NoteRequest.
+// NoteRequest A note on a filing.
 type NoteRequest struct {
 	Text string `json:"text"`
 }
 
-// Notice defines model for Notice.
+// Notice Something that a person should know of: a mailbox, cabinet or folder is not as it should be.
 type Notice struct {
 	Advice string    `json:"advice"`
 	ID     int64     `json:"id"`
@@ -2357,7 +2375,7 @@ type Notice struct {
 	Text    string  `json:"text"`
 }
 
-// OldMailRequest defines model for OldMailRequest.
+// OldMailRequest Which mail that lies in the folders of a rule already is to be filed, and how fast.
 type OldMailRequest struct {
 	// From only from this time of the day on, such as 19:00
 	From *string `json:"from,omitempty"`
@@ -2375,7 +2393,7 @@ type OldMailRequest struct {
 	To *string `json:"to,omitempty"`
 }
 
-// Outgoing defines model for Outgoing.
+// Outgoing How the service sends mail.
 type Outgoing struct {
 	Console     string `json:"console"`
 	Encryption  string `json:"encryption"`
@@ -2390,7 +2408,7 @@ type Outgoing struct {
 	Username string `json:"username"`
 }
 
-// OutgoingSettings what is not given stays
+// OutgoingSettings How mail is sent; what is not given stays.
 type OutgoingSettings struct {
 	// Console where colleagues open Ink Tray, for links in mails
 	Console    *string                     `json:"console,omitempty"`
@@ -2414,7 +2432,7 @@ type OutgoingSettings struct {
 // OutgoingSettingsEncryption defines model for OutgoingSettings.Encryption.
 type OutgoingSettingsEncryption string
 
-// Pass defines model for Pass.
+// Pass One run of work: live filing, old mail, filing by hand, a verification or a move.
 type Pass struct {
 	// Again filings that were taken back of it, or by it, and can be filed again
 	Again        *int       `json:"again,omitempty"`
@@ -2481,7 +2499,7 @@ type PassKind string
 // PassState defines model for Pass.State.
 type PassState string
 
-// Pattern defines model for Pattern.
+// Pattern A field or word of the language of patterns.
 type Pattern struct {
 	Doc     string `json:"doc"`
 	Example string `json:"example"`
@@ -2489,7 +2507,7 @@ type Pattern struct {
 	Type    string `json:"type"`
 }
 
-// Problem defines model for Problem.
+// Problem What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong.
 type Problem struct {
 	// Advice what to do
 	Advice *string `json:"advice,omitempty"`
@@ -2504,7 +2522,7 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
-// Proof defines model for Proof.
+// Proof Whether the sender of a message is verified, and by what.
 type Proof struct {
 	State ProofState `json:"state"`
 
@@ -2515,7 +2533,7 @@ type Proof struct {
 // ProofState defines model for Proof.State.
 type ProofState string
 
-// Proposal defines model for Proposal.
+// Proposal A domain that writes often and belongs to no correspondent.
 type Proposal struct {
 	// Count messages of the last thousand
 	Count  int    `json:"count"`
@@ -2528,7 +2546,7 @@ type Proposal struct {
 	Name string `json:"name"`
 }
 
-// Reading defines model for Reading.
+// Reading A message as a person reads it.
 type Reading struct {
 	Attachments *[]string  `json:"attachments,omitempty"`
 	Date        *time.Time `json:"date,omitempty"`
@@ -2538,10 +2556,10 @@ type Reading struct {
 	To          []string   `json:"to"`
 }
 
-// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+// ReceivedFrom Where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it.
 type ReceivedFrom string
 
-// Receiving defines model for Receiving.
+// Receiving Whether this service receives mail itself, and for which domain.
 type Receiving struct {
 	// Domain of the drop addresses; empty where this service receives no mail
 	Domain string `json:"domain"`
@@ -2550,7 +2568,7 @@ type Receiving struct {
 	SMTP string `json:"smtp"`
 }
 
-// RecordsCheck defines model for RecordsCheck.
+// RecordsCheck What a check of the records found.
 type RecordsCheck struct {
 	Advice *string `json:"advice,omitempty"`
 
@@ -2565,7 +2583,7 @@ type RecordsCheck struct {
 	Whole bool `json:"whole"`
 }
 
-// RefusedMessage defines model for RefusedMessage.
+// RefusedMessage A message of a file that was not taken in, and why.
 type RefusedMessage struct {
 	// Message which message of the file, from 1; 0 for what stands before the first
 	Message int `json:"message"`
@@ -2578,7 +2596,7 @@ type RefusedMessage struct {
 	Size int64 `json:"size"`
 }
 
-// RegisterColumn defines model for RegisterColumn.
+// RegisterColumn A column of the register.
 type RegisterColumn struct {
 	Means string `json:"means"`
 	Name  string `json:"name"`
@@ -2586,7 +2604,7 @@ type RegisterColumn struct {
 	Usual bool   `json:"usual"`
 }
 
-// RegisterFile defines model for RegisterFile.
+// RegisterFile A register that is kept as a file in a cabinet.
 type RegisterFile struct {
 	Advice   *string            `json:"advice,omitempty"`
 	Cabinet  string             `json:"cabinet"`
@@ -2611,7 +2629,7 @@ type RegisterFileFormat string
 // RegisterFilePer one line for each filing, or for each message with links to all its files
 type RegisterFilePer string
 
-// RegisterFileRequest defines model for RegisterFileRequest.
+// RegisterFileRequest A register that is to be kept as a file in a cabinet.
 type RegisterFileRequest struct {
 	// Cabinet its name
 	Cabinet string                    `json:"cabinet"`
@@ -2638,7 +2656,7 @@ type RegisterFileRequestFormat string
 // RegisterFileRequestPer one line for each filing, or for each message with links to all its files
 type RegisterFileRequestPer string
 
-// RegisterFileYear defines model for RegisterFileYear.
+// RegisterFileYear The file of one year of a register.
 type RegisterFileYear struct {
 	Path      string     `json:"path"`
 	Rows      int        `json:"rows"`
@@ -2646,14 +2664,14 @@ type RegisterFileYear struct {
 	Year      int        `json:"year"`
 }
 
-// RegisterFilter defines model for RegisterFilter.
+// RegisterFilter A filter of a search of the register.
 type RegisterFilter struct {
 	Example string `json:"example"`
 	Means   string `json:"means"`
 	Name    string `json:"name"`
 }
 
-// RegisterLanguage defines model for RegisterLanguage.
+// RegisterLanguage By what the register can be searched, and which columns it has.
 type RegisterLanguage struct {
 	// Chosen the columns that the asker chose, else the usual ones
 	Chosen  []string         `json:"chosen"`
@@ -2664,7 +2682,7 @@ type RegisterLanguage struct {
 	States  []string         `json:"states"`
 }
 
-// RegisterMessage defines model for RegisterMessage.
+// RegisterMessage A message with all that was filed of it.
 type RegisterMessage struct {
 	Filings []Filing `json:"filings"`
 	Mailbox string   `json:"mailbox"`
@@ -2677,7 +2695,7 @@ type RegisterMessage struct {
 	Subject       string    `json:"subject"`
 }
 
-// RegisterMessagesPage defines model for RegisterMessagesPage.
+// RegisterMessagesPage Messages of the register, and how many there are in all.
 type RegisterMessagesPage struct {
 	Messages []RegisterMessage `json:"messages"`
 	Next     *string           `json:"next,omitempty"`
@@ -2689,7 +2707,7 @@ type RegisterMessagesPage struct {
 	Total int `json:"total"`
 }
 
-// RegisterPage defines model for RegisterPage.
+// RegisterPage Lines of the register, and how many there are in all.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
 	Next    *string  `json:"next,omitempty"`
@@ -2699,7 +2717,7 @@ type RegisterPage struct {
 	Total int   `json:"total"`
 }
 
-// RegisterSearch defines model for RegisterSearch.
+// RegisterSearch Which lines of the register are looked for.
 type RegisterSearch struct {
 	// Cabinet its name
 	Cabinet *string             `json:"cabinet,omitempty"`
@@ -2715,7 +2733,7 @@ type RegisterSearch struct {
 	To   *openapi_types.Date `json:"to,omitempty"`
 }
 
-// Rehearsal defines model for Rehearsal.
+// Rehearsal What rules would do with messages that are there. Nothing was written.
 type Rehearsal struct {
 	// Bytes estimated before contents are read
 	Bytes   int64 `json:"bytes"`
@@ -2740,13 +2758,15 @@ type Rehearsal struct {
 	Warnings  []Warning `json:"warnings"`
 }
 
-// Rehearsed defines model for Rehearsed.
+// Rehearsed What rules would do with one message.
 type Rehearsed struct {
 	Answer  RehearsedAnswer `json:"answer"`
 	Items   []Item          `json:"items"`
 	Matches bool            `json:"matches"`
-	Message Message         `json:"message"`
-	Reason  string          `json:"reason"`
+
+	// Message A message that is known.
+	Message Message `json:"message"`
+	Reason  string  `json:"reason"`
 
 	// Steps what is done with the message afterwards
 	Steps []Step `json:"steps"`
@@ -2755,7 +2775,7 @@ type Rehearsed struct {
 // RehearsedAnswer defines model for Rehearsed.Answer.
 type RehearsedAnswer string
 
-// Remains defines model for Remains.
+// Remains What removing a rule would leave.
 type Remains struct {
 	// Dropped items that were planned and are not filed
 	Dropped int `json:"dropped"`
@@ -2774,13 +2794,13 @@ type Remains struct {
 	Waiting int `json:"waiting"`
 }
 
-// RenamedFrom a rule that this one may be under a new name
+// RenamedFrom A rule that this one may be under a new name.
 type RenamedFrom struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
 }
 
-// Revision defines model for Revision.
+// Revision A state that a rule had, and what it changed.
 type Revision struct {
 	// Lines what it changed of the one before
 	Lines    []DiffLine `json:"lines"`
@@ -2791,10 +2811,10 @@ type Revision struct {
 	Sentence string     `json:"sentence"`
 }
 
-// Role defines model for Role.
+// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
 type Role string
 
-// Rule defines model for Rule.
+// Rule A rule that is kept: its document, whether it is on, and what it has filed.
 type Rule struct {
 	// Days filings of the last thirty days, today last
 	Days *[]int `json:"days,omitempty"`
@@ -2821,7 +2841,7 @@ type Rule struct {
 	Sentence string `json:"sentence"`
 }
 
-// RuleChange defines model for RuleChange.
+// RuleChange What an import changes of one rule.
 type RuleChange struct {
 	ID       *string        `json:"id,omitempty"`
 	Kind     RuleChangeKind `json:"kind"`
@@ -2829,7 +2849,7 @@ type RuleChange struct {
 	Name     string         `json:"name"`
 	Problems []FieldProblem `json:"problems"`
 
-	// Renamed a rule that this one may be under a new name
+	// Renamed A rule that this one may be under a new name.
 	Renamed  *RenamedFrom `json:"renamed,omitempty"`
 	Sentence string       `json:"sentence"`
 
@@ -2858,7 +2878,7 @@ type RuleInnerText = json.RawMessage
 // RuleItemTest A test of an attachment; all parts of it must hold.
 type RuleItemTest = json.RawMessage
 
-// RuleOrder defines model for RuleOrder.
+// RuleOrder The order of the rules.
 type RuleOrder struct {
 	// Ids in the order wanted
 	Ids []string `json:"ids"`
@@ -2882,7 +2902,7 @@ type RuleTell = json.RawMessage
 // RuleTexts One text or several.
 type RuleTexts = json.RawMessage
 
-// RuleVerdict defines model for RuleVerdict.
+// RuleVerdict What one rule says of one message, and why.
 type RuleVerdict struct {
 	Answer string `json:"answer"`
 	Items  []Item `json:"items"`
@@ -2900,12 +2920,12 @@ type RuleVerdict struct {
 	Steps  []Step `json:"steps"`
 }
 
-// Setup defines model for Setup.
+// Setup Whether the service waits for its first administrator.
 type Setup struct {
 	Needed bool `json:"needed"`
 }
 
-// SetupRequest defines model for SetupRequest.
+// SetupRequest The first administrator, with the code that the service printed when it started.
 type SetupRequest struct {
 	// Code from the link that the first start printed
 	Code     string `json:"code"`
@@ -2913,13 +2933,13 @@ type SetupRequest struct {
 	Password string `json:"password"`
 }
 
-// SignInRequest defines model for SignInRequest.
+// SignInRequest The name and password of a person.
 type SignInRequest struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 }
 
-// SteerRequest defines model for SteerRequest.
+// SteerRequest Pauses, continues or stops a pass.
 type SteerRequest struct {
 	To SteerRequestTo `json:"to"`
 }
@@ -2927,7 +2947,7 @@ type SteerRequest struct {
 // SteerRequestTo defines model for SteerRequest.To.
 type SteerRequestTo string
 
-// Step defines model for Step.
+// Step Something that is done with a message after it was filed.
 type Step struct {
 	DoneAt *time.Time `json:"done_at,omitempty"`
 	ID     *int64     `json:"id,omitempty"`
@@ -2947,10 +2967,12 @@ type Step struct {
 // StepKind defines model for Step.Kind.
 type StepKind string
 
-// Story a filing with all that is known of it
+// Story A filing with all that is known of it.
 type Story struct {
 	Events []Happening `json:"events"`
-	Filing Filing      `json:"filing"`
+
+	// Filing A line of the register: a file that was filed.
+	Filing Filing `json:"filing"`
 
 	// FolderPlace where colleagues find the folder
 	FolderPlace *string `json:"folder_place,omitempty"`
@@ -2969,7 +2991,7 @@ type Story struct {
 	// Preview how the file can be shown
 	Preview StoryPreview `json:"preview"`
 
-	// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+	// ReceivedFrom Where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it.
 	ReceivedFrom *ReceivedFrom `json:"received_from,omitempty"`
 	Recipients   *[]string     `json:"recipients,omitempty"`
 	SentAt       *time.Time    `json:"sent_at,omitempty"`
@@ -2982,12 +3004,13 @@ type Story struct {
 // StoryPreview how the file can be shown
 type StoryPreview string
 
-// SwitchOnRequest defines model for SwitchOnRequest.
+// SwitchOnRequest How a rule is switched on: for new mail, or for old mail as well.
 type SwitchOnRequest struct {
+	// OldMail Which mail that lies in the folders of a rule already is to be filed, and how fast.
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
-// TakenIn accounts for the whole file: each message in it is new, was there before, or is refused
+// TakenIn Accounts for the whole file: each message in it is new, was there before, or is refused.
 type TakenIn struct {
 	// Found messages in the file
 	Found int `json:"found"`
@@ -3003,7 +3026,7 @@ type TakenIn struct {
 	Taken int `json:"taken"`
 }
 
-// Tally defines model for Tally.
+// Tally How many filings, and how many octets, something has.
 type Tally struct {
 	Count int `json:"count"`
 
@@ -3015,14 +3038,16 @@ type Tally struct {
 	Size int64 `json:"size"`
 }
 
-// Teaching defines model for Teaching.
+// Teaching A message of which a topic would learn most, if a person said whether it is about it.
 type Teaching struct {
 	// Likely how likely it is about the topic by subject, sender and names, in percent
-	Likely  int     `json:"likely"`
+	Likely int `json:"likely"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 }
 
-// Today defines model for Today.
+// Today The state of the office: mailboxes, what came today, and what is to be looked at.
 type Today struct {
 	Arrivals   []Arrival `json:"arrivals"`
 	BytesMonth int64     `json:"bytes_month"`
@@ -3050,13 +3075,13 @@ type Today struct {
 	Tray    int  `json:"tray"`
 }
 
-// Token defines model for Token.
+// Token A token, which is shown once.
 type Token struct {
 	ExpiresAt time.Time `json:"expires_at"`
 	Token     string    `json:"token"`
 }
 
-// TokenRequest defines model for TokenRequest.
+// TokenRequest A token for a program, such as the command line.
 type TokenRequest struct {
 	Days *int `json:"days,omitempty"`
 
@@ -3064,7 +3089,7 @@ type TokenRequest struct {
 	Label string `json:"label"`
 }
 
-// Topic defines model for Topic.
+// Topic What messages can be about. It learns from examples that people mark.
 type Topic struct {
 	// About examples that are about it
 	About int    `json:"about"`
@@ -3077,7 +3102,7 @@ type Topic struct {
 	// Others examples that are not
 	Others int `json:"others"`
 
-	// Quality each example judged by all the others, with the usual confidence
+	// Quality How good a topic is: each example judged by all the others, with the usual confidence.
 	Quality *TopicQuality `json:"quality,omitempty"`
 
 	// Ready whether it judges
@@ -3091,7 +3116,7 @@ type Topic struct {
 	Sentence string `json:"sentence"`
 }
 
-// TopicDocument defines model for TopicDocument.
+// TopicDocument A topic with its examples, as it is exported and imported.
 type TopicDocument struct {
 	Examples []TopicDocumentExample `json:"examples"`
 
@@ -3100,7 +3125,7 @@ type TopicDocument struct {
 	Name   string `json:"name"`
 }
 
-// TopicDocumentExample defines model for TopicDocumentExample.
+// TopicDocumentExample One example of an exported topic.
 type TopicDocumentExample struct {
 	About bool      `json:"about"`
 	Names *[]string `json:"names,omitempty"`
@@ -3111,7 +3136,7 @@ type TopicDocumentExample struct {
 	Text    string  `json:"text"`
 }
 
-// TopicExample defines model for TopicExample.
+// TopicExample A message by which a topic was taught.
 type TopicExample struct {
 	About    bool      `json:"about"`
 	ID       int64     `json:"id"`
@@ -3131,7 +3156,7 @@ type TopicExample struct {
 	Text string `json:"text"`
 }
 
-// TopicQuality each example judged by all the others, with the usual confidence
+// TopicQuality How good a topic is: each example judged by all the others, with the usual confidence.
 type TopicQuality struct {
 	// About examples that are about it
 	About int `json:"about"`
@@ -3150,12 +3175,12 @@ type TopicQuality struct {
 	Wrong int `json:"wrong"`
 }
 
-// TopicSettings defines model for TopicSettings.
+// TopicSettings The name of a topic.
 type TopicSettings struct {
 	Name string `json:"name"`
 }
 
-// TopicVerdict defines model for TopicVerdict.
+// TopicVerdict What a topic makes of a message, and by which words.
 type TopicVerdict struct {
 	Against  []string             `json:"against"`
 	Decision TopicVerdictDecision `json:"decision"`
@@ -3176,14 +3201,14 @@ type TopicVerdict struct {
 // TopicVerdictDecision defines model for TopicVerdict.Decision.
 type TopicVerdictDecision string
 
-// Tray defines model for Tray.
+// Tray All that waits for a person.
 type Tray struct {
 	Count   int         `json:"count"`
 	Groups  []TrayGroup `json:"groups"`
 	Notices []Notice    `json:"notices"`
 }
 
-// TrayGroup defines model for TrayGroup.
+// TrayGroup What waits in the tray for the same cause.
 type TrayGroup struct {
 	Cause string `json:"cause"`
 
@@ -3198,20 +3223,20 @@ type TrayGroup struct {
 // TrayGroupWays defines model for TrayGroup.Ways.
 type TrayGroupWays string
 
-// TrayRequest single matters, or all of one cause
+// TrayRequest Single matters, or all of one cause.
 type TrayRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
 }
 
-// Trial defines model for Trial.
+// Trial How a trial of telling somebody went.
 type Trial struct {
 	Advice *string `json:"advice,omitempty"`
 	Ok     bool    `json:"ok"`
 	Text   string  `json:"text"`
 }
 
-// Trust defines model for Trust.
+// Trust The settings of trust, with their revision.
 type Trust struct {
 	Correspondents bool `json:"correspondents"`
 	Replies        bool `json:"replies"`
@@ -3228,7 +3253,7 @@ type Trust struct {
 	Servers     []string `json:"servers"`
 }
 
-// TrustSettings defines model for TrustSettings.
+// TrustSettings Which reports about senders are believed, and what asks for a verified sender.
 type TrustSettings struct {
 	// Correspondents correspondents are recognised only where the sender is verified
 	Correspondents bool `json:"correspondents"`
@@ -3240,7 +3265,7 @@ type TrustSettings struct {
 	Servers []string `json:"servers"`
 }
 
-// UndoLine defines model for UndoLine.
+// UndoLine What taking back does with one file.
 type UndoLine struct {
 	Path     string  `json:"path"`
 	Reason   string  `json:"reason"`
@@ -3248,7 +3273,7 @@ type UndoLine struct {
 	Takes    bool    `json:"takes"`
 }
 
-// UndoPreview defines model for UndoPreview.
+// UndoPreview What taking back would do, line by line.
 type UndoPreview struct {
 	// Changes labels and marks that would be taken back
 	Changes *[]string `json:"changes,omitempty"`
@@ -3267,7 +3292,7 @@ type UndoPreview struct {
 	Takes int `json:"takes"`
 }
 
-// UnknownFiles defines model for UnknownFiles.
+// UnknownFiles Files of a cabinet of which the register has no line.
 type UnknownFiles struct {
 	Files []struct {
 		Modified *time.Time `json:"modified,omitempty"`
@@ -3282,7 +3307,7 @@ type UnknownFiles struct {
 	More bool `json:"more"`
 }
 
-// UnreadMessage defines model for UnreadMessage.
+// UnreadMessage A message that could not be read, and why.
 type UnreadMessage struct {
 	Advice   string `json:"advice"`
 	Attempts int    `json:"attempts"`
@@ -3310,15 +3335,19 @@ type UnreadMessage struct {
 // UnreadMessageState defines model for UnreadMessage.State.
 type UnreadMessageState string
 
-// Verification defines model for Verification.
+// Verification The plan of verification, and what the last one found.
 type Verification struct {
 	Changed int `json:"changed"`
 
 	// Due files whose turn it is
-	Due     int              `json:"due"`
-	Last    *Pass            `json:"last,omitempty"`
-	Missing int              `json:"missing"`
-	Plan    VerificationPlan `json:"plan"`
+	Due int `json:"due"`
+
+	// Last One run of work: live filing, old mail, filing by hand, a verification or a move.
+	Last    *Pass `json:"last,omitempty"`
+	Missing int   `json:"missing"`
+
+	// Plan How often, when and how fast filed files are verified.
+	Plan VerificationPlan `json:"plan"`
 
 	// Revision which change of the plan this is
 	Revision int `json:"revision"`
@@ -3327,7 +3356,7 @@ type Verification struct {
 	Verified int `json:"verified"`
 }
 
-// VerificationPlan defines model for VerificationPlan.
+// VerificationPlan How often, when and how fast filed files are verified.
 type VerificationPlan struct {
 	// EveryDays each file is verified once in so many days; 0 for never by itself
 	EveryDays int `json:"every_days"`
@@ -3342,13 +3371,13 @@ type VerificationPlan struct {
 	ToTime *string `json:"to_time,omitempty"`
 }
 
-// Version defines model for Version.
+// Version Which version of the service this is.
 type Version struct {
 	Go      string `json:"go"`
 	Version string `json:"version"`
 }
 
-// Warning defines model for Warning.
+// Warning Something in a rehearsal that should be looked at.
 type Warning struct {
 	Kind  string `json:"kind"`
 	Place string `json:"place"`
@@ -19212,388 +19241,424 @@ func (sh *strictHandler) GetVersion(ctx fiber.Ctx) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rk9y2lTf+VVDz3yrbtdRcdEs08+IpxZZsbSxLj0a7rq3YO0Y30dPIsIEOAU6rk9L/sz+FcwAQZAO8",
-	"9LBnlKzzIpbUJHE5Bwfn+jv/OJrL1VoKJrQ6Ov/H0ZqWdMU0K+Fv3/GSzTWXwvwlZ2pe8jX+9ahanxO9",
-	"ZEStaFEwpTMii5wpTWRJFrw0f1jAA7RYL+mMaTKXK6bwt6PsiJuP/K1i5fYoOxJ0xY7Oj3I/XHak5ku2",
-	"ojjuglaFNr/LjfmJiWp1dP6Xo2p9lOG//Zod6e3afELpkovro8+fs6NXQpfb3YlvGS0JFTkR1WrGyoyo",
-	"ar4kVJHHp4+fP3r2hydnbnZrqpf15Bh8Ljsq2d8qXrL86FyXFQsnuqZas9K8+T9/OX304td/PP38CP7w",
-	"7/92FJvg61KududXsjnjtywnUhC95IrkdGs2taCalYmNW5gvhVNZyHJFYcuoZtHB33xnnousk+edi1zR",
-	"Tz8yca2XR+dnp6fZ0YoL//foOIu3VM+Xu+s0vFGyW644LJRqsqGKlIzmbpFLRnNYsp3Zm8Uj/FY4n8iI",
-	"4ls644Lp3TG5VgQ+Ft/GuX0vsd7HZr2x8V4b1i9jS+SKLOBH4LiNWWXBmSIzVsgN4amDgO90zCMxkbeU",
-	"FzP5Kb5wnidGW9m3usgcG+1DVbCRQ5XmlXHj/ATHNMGseIY7GdYfBS7086dHwLF8ZSRIza9caHbNShjv",
-	"Upb6T1s/XmsBSpY6IZ38XJx8CiaHR/ooO1rwAv6rmLAUrmZ/ZXNtfzL/8bTnfzd/v+ECTiTunKNVVOJ9",
-	"ZJ8iTL+RZa6A/xa8MJI9M9Lu+1cfyQld85Pbs5OSXXOlWXlSUHFd0WtGCq60MuJ7dU6uaXXNCE74XPOc",
-	"bcwhJGZe5+t8QRQXc3YO0vP0WYLu2sxsJDt/lMOFI6NlwZPiUctRwvGzoZhaS6EY3ILvSzkrGIjquRSa",
-	"Cdhkul4XfE7NxE7W+MS//1XhVVmP9W8lWxydH/1/J/U1e4K/qhP3XRixuc6fjaTgimxKKa4zslmykmW1",
-	"DNGS5PIYdsl+zIz1cq75LdfAu+tSrlmpOa5gto2ISsthsSPSPhbZkaZFYT/GNVupvrV9pEWxhRfxU7Qs",
-	"Kf5dalrsElYuCC2K+h5YyArYPnJA66P+F7Owem7u43Zh9RGReMQ+Z0cv87xkSn27pOIalk7znJsp0OJ9",
-	"sGMLWiiWtTbR7HyMIwXbnBNKBNsQxeYl02RNS50RWihplCApGK6LKzIvpGL5BShGZtfNxYBTIpreMEWE",
-	"1EsurgkVW7KSJQvECYx0lB3BNyICIIOTvjtDar7JSmJ+NZwzY9dckA0HORqcw6fRUxjuNuxAx7Yytst6",
-	"dnkt1tmZeptNcsqL7RVu+M7DS6qucKuDn2dSFowK8zvPo69xoXjO4q+AlD3/h99sI2fNXtOiiG41SpbI",
-	"IE6lCX4Mj5EscruqhhR6pPkqIoqyI232I5iXYLcg5qgmUszNK7BT0TlWZRHXkEKawlVtdSJ71dQkw280",
-	"Ntxvo51bQKpg8Z1Mcsm05uJajTx/cU4KGPjJ49PILqzopzf48LPTbj5rHpvTP56fnsZIUrNR8wXDK4qs",
-	"6JZcS3PO4H5a0fmSC/aVInIjiGB6I8ub+qsTcGCPgmpUDXdSmvNV/FoogrP++sPrb8mLp4/PMrJc0fkj",
-	"taSPnz3/5oLcsLUmitGC5Wg0Gf4j1/yWCTKj85umCHkWnYDj4ZZasmQglvSSbQktGTFnA6+3DQUlUoCY",
-	"tFx2hwPQ1DF7pVx4GKJ8XNByFRF0C83KqxUXlWYqfvqpvioYVTr+62x7BVIgJlXmAyyaXUaNi8E2oyle",
-	"MNxJWYHVXjI6X0Y3dNVlX6SmkRaVVFyPEobdsrVMmiOpmSlmtLl5fHYbxm5yuh15b22WcuQL3Fz4V0tZ",
-	"lVGu6RfX1jLwzNX6Zs1YwZqywOirrd4mC+Nigl0PNix5LvaV7e3Ds6KfrJF2enpq/QxJq615slqv9r4b",
-	"nLsm65ydJm6A4DT2St9DnDajVAYvnxPH5Beg1hEhiZ0iYdwIWWM6bJuiOj7bwZdK/LBJYw3C+uo5DRk2",
-	"PGvNLwqjPXNFjNTfGmvPKCDucPmrUgr8RVdM4Z82LBfuz3pZlfaPi5LjHxTVVWn/WMHbv3bqDn/oP+q9",
-	"q2xqIisu7N/O+qWC5+k//uGPT3tdGKnbDOccPbtCbVj5gf2tYniIxpzdmawSivgKPKJNEbrjJT3Lzv74",
-	"+d+OOjfs8Wn3jrUW7cbN7OSiSy5LfoumaHM9fqaDDF0zo5hcXzGlKNqYXa+/tY/trMD+u+P26AqMHrof",
-	"zea0Uu2D/izOs90UXKzL1a//ZzghGwqY3ywh9e5soopaZBNuWMTo/UFuCCVrViopQF1VZC6Fub+Oj3Y2",
-	"Q8bUebCUibnwSpYbTbRkF4St1nqL7hhQTtf0mhHBWG4sdxFVMkBXjh+PtWWQXce4dwpINCZiH17Xbqld",
-	"zVdoXgxVrFqst0a+g11xX3LLqEeNMqTWdL5EcrTOlCi4QIeLIpQY08MIYGMXrfnc/IlwdXQuqqJou8LU",
-	"0lhOKBDRIEBfYsTs14ndcHfwcNV0sGesrZ6ZKbQVNOvItXsQ27ggYBG1eXeZZCk3ZC6LgtHriinUAwjX",
-	"ZFHKldklXjrTU8V4h1Z6KUvrK9z5dZGIZ2yWsjA8r5dEesdV7PNLWeQq9r717umSsxx0GGNTwtOZsffA",
-	"VX1BpCjcIeP4wnzJ5jcsJ0JuQgWgV7teSqWvblh8mT32UZfYtgT7s3nUyDeZs3EMJjcCd3j3WHMhWHxm",
-	"wYlvbmwolpwH0XmPE6Lj0zbhvrpuGliDrS8ZC2bKuWZakYItdA9ZgRNApBZ0zohCK2WAZ7pSrExsc7/t",
-	"5IMtgZHTJeEs3ffyH489y+dkqfVanZ+cLHjB1DH7RFfrgp0saTmTVZmRX3755RfFyltW/vKL/8cfzv1f",
-	"zCE9UeWte8NdXwtZutuqzzXSkhStqE30hfDI9arENbP3P+p4ttffVPNwT3Qx7RtDd74U1qIykoprYM/Q",
-	"m4/OMe0M6ubexPxRAav2x5VTzPdnK5/qyGMh5xD2cPaQ+/uGzXJ6a26ghV6b/zyJWjn2u+/Nwevl6fY+",
-	"4XGl4K6zH3I+gMxK9yh3H93teBhSGBLB8PfD2PWt2AiavHjekwQx8kjc4foJT0bWcef8Ex3LyU9VeCFY",
-	"inYI+n3dWSFvtaIE5qkFn1PNFAoS8H2XldIsJzNmbDpMrNoqzVZfqYy8f/U2Il+6WbQ5KAiEcxLqb6hL",
-	"Wx0RJ1JWQpE34oZ8LOn2gqD0aN9Cs5LObzZUs9JfSDkNrhgjas7x/zteCW6lDK6p/9/9NdT06XwuK6Ft",
-	"8AQXd0HUk3pOSLDoELNqfsN0hh4x6tJwZmzJRW6EuSydaG+HQUee6Ja5AutfcHHNynXJhc+Dw5v6K0XM",
-	"u+SGbTNy+cPLx8+enx8fHw9xkt1BMOx46YAwoHLLuaZFnQR3+vzp6c6d51iRYP5dj5iJnMX+TLFAOsUn",
-	"e07MOc/g/8+vS1mtDQXxT40Jb5ayyclD9rYWeM3RL394+ejxs+ed9AxO9KChnMBs8Y2c36hn5ycnhj3O",
-	"17IEDjV8Hv7bkHBbLWdbIzw5J/hbFngwlJYlI0uK2T47N+cInWlNlTIGnJMBxkQk65LfUs0Mvxtue//q",
-	"LeQ94CnGbYSUiRu2PSZvtI0vYqrobnxxyBXQ8h/TFSNUBxS7MASkgqDosOu30oYpo9QN4Ji4k7XrPjGW",
-	"zqVm65iNf8sTMaicacqLuAF5E/cpKTtG94ThKfiIHyQ+a2mn1vaYVSIRxbylRTXAFsPHMvul9NhqaEZJ",
-	"p1TEZUT8A3NZYqpX7hKgR6SoyBXlYopZIN9M8SUQhyPXYe6VKcYu6IwVU3yoZHO+5jsE2e9jWq75fGwQ",
-	"V5Yx9xUoSXI+r0ojymzipgr9UftMsXUwHFc103BwRo5WNcf4XW/s2g5fe8bw+xE9cbKoVqI+82PiCfBq",
-	"ZM9Qk+MlkSUoby6eZwRupSpaGIO6sYf9EYl0Pk9rL92s4ouFaMBIe/eSX4tHXJDZ1oUTyNfvXlZ6SR4f",
-	"n35DuFCa0RxuGOLuw92AgzUP/s4G2U3zwlD1iucJh6rZSq5UZe5NSOaBxKN1Ka9LuoooDD16mB0udcv3",
-	"JQRdkHU1K/ic4HcUWdJbFrHKUc2O3HjuMuzdF1xzPOPDnx2wrgopb1hOqjXmOf3x6dnTby4IKxSrs49c",
-	"fKN3WDWX63QO2rPT8TloWt4wMSz81eBuzxdx/g4kwHRpmZE7r/elfS4lPjJg4w5bwn+0ogLJbNg36kbu",
-	"8m53+JFDIV2Lbi9t62n1JEc2yPVQCZLx4GxA85b0MZY1SndVzerVRzMinj3bY+gI54zIsjiLhpqHZrh0",
-	"cJQR7+V8CVFlbUXwFiokBiVMpk/BiLsN1hHnpCp24JMq+86dmVLIv2NznkeDu9MkTFDtYsfxRFElVwxD",
-	"WxuqSI6zAZ8v15gsaq49GkYkw1SUkfkYaEkNXxbYdn3KXZ3V4VbruMENF914vlj8aMPn7bB6mAY1k5DS",
-	"v6Hmc0Juos5+bWuEekJl5iqER2MTelUoBh6EfZNP+pNZe4/n4AyWqNs+ERO4j2yX9nnz2Zcd3oNXJVVV",
-	"yTrzA3Z3aMe23b31wLW2Swj4ZxRtBWfmcNlpqujdueCFu65afmcumHIOM1dlFv2EPRmJaQqZzKleS6Uj",
-	"I68oD6qJQFGHlHxmc4ISOsBK3sZEULAfG1aapeCDsY9gPDCuqsNvdabDiFSGFtfUuRdu74MtdGSNmIG4",
-	"W25DO1htz1TAVAyv3vivFAHa1CtoKyiBffIkdp5rlnXxzxsG3qzIhs8YuhItC7bpCNWYLmfG3B5+ivVe",
-	"OulqB0HSx+svYxSK7vGndUEFdYX1rT28plzEZCNbhVPX9MZqFKBmzKkgM7cg/ESMOfP6Dr/X7EbYN1re",
-	"JM6Fc9WTuayKnAipYX0Qn0DK1TdnNBV5+D39oSrYf7Ey50iK9sL8pZ/IXMqlYMQpvqSdpbmXjpAdVSKX",
-	"dBZLqLanG+luaVxTvj8frZ6go7zbL7fUYPTM8l6CZWUZUSvNfvSYXJuSa83i/Ojye2olZq5uj7KjT4X6",
-	"FFVfEnbhiuZsVClJPFoQiImxGZel3HTZnpA/Sja8KMiMxe8NNpciV1cFWyRc6y4pMTnnjGC+1QU5JZC3",
-	"CZoxMu2wZCqlKWbi+qLTSggOSWT2I0rL9RpL2SnUsvdKQp7XY3u7GQey21Z/HDMlHTXTjLin4jnWS+n9",
-	"a1TdsJLMl1KxqXyVWQB3Emx4F6jJHudlHY2pCkaMagbGE6TToJyBULz/Nys7UNoVXNxAOjItCijtcCqG",
-	"mwd+oVZDorNRzNjNvSLaKoqX+LR5z8qeB0NWaGaNAA1izPmasyIP4AJaN3vE5EGWdEkPlDhrIwNMF3Lm",
-	"cqJ3jyq+GZcULtk6pmdToTvuNyPi6KzYEnwwxlEuTWxXw1uY5ROqCShmdVIBhbzwlSHyX85+PfZ02NM4",
-	"xRl02KevDW9+lK+ERu4fISLWVC+TDqenp6dDHGjD61RwtMQSzNd33Ti17bxr8GE2bbSaebNkwt8TQOlb",
-	"VvIFZzkpsGhw2L3J7gCqtPuxkio2rh4ejnI0Z90c/3Gf8o6BXS1Dx7Ks7U37V1mVghYZSEpNbyDZWjuF",
-	"bMAlmyxHCAr+dn+rNe7dg2d//EoRLxkHzMO+dWXLpLs+6+pRIH7y+MmLx99ElSpnpkeEy5rJteG8Umqj",
-	"pwhIVGeEwkU0Qs5g5kqQD7rgNnHccEAjydz8o6uDXBoxJLpqFmC8xF5IItdMGCpjAOn0jy+A+nAJfhMv",
-	"VcaLaWR9c8pG2mLCKxDXKCa3kucZpDppKW8c+2WosJQM1pJjlm1kFPz5araNk90OUyuWhsPRz42DKeJF",
-	"cFeRQPT02Ns2Xb4dq9LOWXnV5eqyj6TLeQDO4K4YODvK8YZyjUqPUz7mUBiQA8qUUvib229AqglMN0PD",
-	"uJZkFZd4YZdRlUdxlX0ligHUuo8cxp0Xpk1GDqvGLR0DyLSABjtEa2hj7vq3almzSsqSKqZHtm/Hn2zV",
-	"YMsnng8k52ibEV5IQCkNdKvnTm2pv9Zt7tTQcrt6SsIOTR6jgs21czNEEseWtIz5PtGEdCBClWLlVwoM",
-	"BSjJnsl8+5W/F56G90Lw7UqUjOZxF0edmWfrNLkmFMIA3ushpCYzBtiAGVGSCAliBOL6inChZUPU+YEj",
-	"2taR3aHGfqQ3PhVM69LC0rlxqfRsM7GwhiG4uKJ8KMso0AVccnVm0C4Z4k4PM5rRAQG2ykl9u1dJcRkr",
-	"8xqidfRFP7yDALexdgmYNafpdFmtYqhnVh0ZIAy6KOo9zl0U7cnV2F2nM6BxlvGlVSK/hKOxuzgm5uV2",
-	"3fYe6AI9e7TU5o+/JlLXB+HC8BVdQ8hgHS8bcg7B7pK8Vr2QsmddkZVU2qhqVGgodjNchwUKSSWttan2",
-	"4oAF2elk4b4EE4lt7w9U5HsV8kHK3b5JCY9PY6Fv1Pp2gC0sGiqKT8MzBb1G9cKIRPe3buSKp0nvfdPO",
-	"HXRj1u6sPgQLiJJE6uog+IOHwKirfL4kAJOVM8IX1l9Z6079IVuMx1xNTJO4G10l+ag21yeOg09YhRal",
-	"epcfziyM5UEMZzj9U/uXDYt3N0cet6t+aa1CADBqIBIYuKNAkZnL9facrQp/9zrPJ9eKFYsL8HkGL+0W",
-	"WivK81Ti0+k+OVfCg96OvVHtm/FdXa+ZiLqVxqjBPRpw+8B7zKjeiKnu8un9wGiBKm/rEC15kZdMXEHo",
-	"cHcCrwGpYMUFV7qkWpbqHK3kdSnnmCKKxW+M5g0iYygylwSIPWNbCX4GqkOkAggUBMU0UChF5lIsIPNB",
-	"L9mKLKqi2B6Pgi0wlmalhpRxwHOx/Xqz2j9Okst5tWIiSk7wH8oFKOBQ9PvfL9/+aE7Rf1y++6mV4nv2",
-	"4umT06dRoW3EW0d+Y7QWpgG7CsNDJQ8aJuaD5x7+Au0HHrg8bfYHz+HIa+mP7wLqlATbtFwTbit38vPt",
-	"3kQ3XUf9/ukCn3lB1bIDnKLLAXlB6AwSWyBwULIlo6WCuu8BV3ncwwkXj3UyiVAUBg5ds32PT86Onxxl",
-	"UyCtpA1ZRlUSicJmEg1YwG7WUR+IWSdiYNT8YUrzFcX63YUrJ7NQ0cplDNF8IJ6FyGU8kLygJTjfrM8Z",
-	"cj+MyTeXqxAnmAIiko+pQsZzFB1T3Ai5EbGkA1bkKrQEUUSCa5V692BZL3FOBVFM64KNEnO3Ng8jmm+V",
-	"ZwAbQmSlM7JkRZ4RjDhnhBZmO21QPTMjE6p4zrIgN+KCWO+co4kNhWMaxAXkmGwZCvPg9GQ1QIkxDRSR",
-	"gvjgmHnHErLHz9MBA+QW7TncnoGYPHFQDy3T75NmQnE5Ng8/fQaLqqQDsILteuzjWTiR2Ox/tGjyuytA",
-	"DhusiL63QdE7F6+5uuidCgw6i+ZBupvEHwb7YLZPMdndltoOQuMO7laG2RlG6cFXXI8tKlhypWW5vYrD",
-	"M66p0aAQ6GNB5xo2ymn75s9o4bm7FpDdzRm+IKfkhrF1WHWMiIZPnj9rQHaeRiNobK0TM9pN1bTBEAzW",
-	"eelwp/HdpZKYAzq/VeZrBDE0KjVT7WspI+DoqrMQXcDlwspZlSEHZsTID/wSBHpVtVKQUHrntaQiNkg7",
-	"DGm4A1AAD2G2JMeqFpq/E8XWNd6IB3auEonGVJAlwEacWvAWMgenUxvDtX8VMEhdR9sy/hDMB0KAZry9",
-	"R1jNkmuIfbP3ozZM0r07+8zWffiQO2LHmHxP1lIW0a96fUM7lHA0zlCFd6Feh86Ue7SKMctqydmG+Gsf",
-	"/FAQBfNusHzNOC0mbRE/3M4d8kWlORQ1vhFaRu7XdGoD1kJGEuad0K5Fpy2bpNo6RqC85pr15u8PuugC",
-	"t9KOnhL1JIBOXZVK+si0eQ5m5C0hm63HxEBdO9GMxO+FMyBbCUspZqmfs31I7GZn3Q5EQ8lq/UFuRl7N",
-	"u4hS8epTD8kwrr4UgTDw5fS0P7qoXiwKO1XbDJdcO4iz6u3sU6LCQk6biNpZpBmseM8SzUTasWDgUILG",
-	"TDYDUFkXhj6Hc1itzV1vnge16msjNI6VZqtvhkC27L9/TUfloKJEO1xsA4P+ZAMLR6CSPi/l2kWF/Fn3",
-	"dppvqxMFOk37XroxUOc1PkAnqoN97HPWisgNj7slu9VoVt7S4somhsdPRtLhUjB6y7x+GkkRBdG0V878",
-	"cB9OF5ZpMnrYlWXfBVzaJUCsRj7OXlb8WlzFanGUXLGZzLcImyQhb8HhQUQD79AibfhG+0Sjlj5OuVbn",
-	"cBnXtbCuEZpFcqsddaWUKwfzlnN1E3iI5lIINrepSxusRCUFv2X+ysKkCqqNeugYsd2yIMMJ2WCk/Uzc",
-	"05SGaK2bVo3Gbh0S940co2ZDC1uGgASqec8Ljg4p9oH5uvi2d6NIFBFCLU/LArywpQdouBqDjmgpO5Ws",
-	"KymK7ZWRf316HLjsfHUVWIku6kpLRnJWMJ2oY6xUIkUQXe/weZulw4jNC7sw8tiWKdkaSejSg3GSXI51",
-	"ndj8ukQxnDGFW2qrMQkQuB0r4WQZthG6qOE+IH6OxXJ1p7U+9c4m+dVpfxGC1BvXwToHhpU0l6Z9lMdQ",
-	"Jr06b/OuhqFOPn/27EkMsuWuN2Vdx4nZK5EGIEZ8qxAuzqWTEXmLLaSC1lqJXJgMPrUrn7KjT4+u5SPz",
-	"j4/UDV8/kmskx6O15FhBoMuKBTf4jobCV3QN3Ai5MlkP7sXwAWMqgN+t56dZJEYgF5o5qMwG+A0IdAdW",
-	"4QhvTiQcBSqErFAE1q1Gnj/tb55zswNGbNOGWgc23KFzyMRGbE9zQ9mkEAfPZ7S98yBZ21xDKLK8IMPA",
-	"PLG5qeoCPpDz8rwG+pQL/OoAoFOLL1mXjHNlXYVcoFuuXewUpkZlR2bCNjc253VqV+wmbGplO4yEu+Nl",
-	"GvV1vnIRgk4SJbGq0HyIQO8klGxgtq+YzpzUtTrCAiPRcF8D/mGoUTPfHNbsgpeQTn7rJRPdLsY+h07c",
-	"6AmrAuZYVXZho8rW8iFKRoybniwXp4tGzAjPJCEO7iKw8JH60I6AzKsyg6gw4NKv1oPQq+4CIyo3IoQS",
-	"DZKjDAXq7qhwbNQgpFGrYvuzuSMxTn3Ki8diOycvXjwx9+aLF89soXOhMgTLOnsKv5ydnYYsYO6FZ308",
-	"cHDU033xygbRNTAfeszT89apsqhISLoVRZQgAgnLGDVZVQqSm9elhCltyXd/fvPW7MLl+9c2wQT8m2KL",
-	"8dzp0JXSaZoHvNPiPWoj+wj5oLLMkQntYdDYvVaN7VybTAK1CtlHmdNthyYfSaAY21HG2XTD7RxnnCxa",
-	"ddbh7Mub6Zt23Tk79HFvdqgs+TVvaX+24Wmr/2mY12KWIM0fe2t0g4TDdAewt+BpG5WvM8Zd4hGKBuX2",
-	"nD3GMgtitjwjiyeoyhRy86haZ2T9NLD50cIx2nRGymeE+vLt1XNzzdnsRXdbWECNGUvkLuyD5tHrCooV",
-	"7XFNNjAdgIScMaOoYkKHLAmiVk2TBQTSBPfE9iF0VZETpgANCi+s+TweyYCfvLbJBcllNdOZkf9dg2/S",
-	"2EK+25mxv3NJgO+xLmYnr5xCuz8P+GH2smAUsA2Yw/aCf7UlWpBdE4cT6/Wv4zGo/ewu6QWWEj2WkXBC",
-	"Om5gy5068QTMM0lXdaL+J0g+bqfK+hzRNKZW3gEFYi5XrZoJxR6M6ML6talzqUDORGDDxWFUCno90rnZ",
-	"Vf08tIIukWoNgBn16oYsaVBgwreXi6IH7tGZeM8iXfuSsQz7oSzw4dfmWa9IJk+wc9BYM69kRvtVtakg",
-	"bNWE2c7Ao+aOtSvpty5Z/9dfs8NU1Y4onU2WtMZERl1lGvTnCstQ62LSvqpTzLkLz6w7LbFD/5PUeyKf",
-	"uez3VrOCHnO1tfhk8vtPUkdx+Ds0lcGHuAONYHR9bOIMBh5ie+VhTekMcjvtlcfz/RFB4F0bFrDltXZr",
-	"uqtr3xW5MQD2I7k7/+1YbrENEOXMXrnzm9MtkaKO0Jy9SPSXXsUdjebLzvPjYNGk0uAGwzRwxPJxZ6bb",
-	"c7f2Dbcj6Tsav+xGqz1SxL6Sje3Q7UNgrWCCPdc+jgWbVJKC6iaMRY620C6DyFj2UW7xr+CTMgyLnT6P",
-	"bnqs39q7Sl/LOAqLFCpVZ90TBnZcsxsfpurKYQ7HDbNkBDmtjSeDrOOy/pSNVwR5f3dpxDgsctfYELtx",
-	"QXkwUqAnY8ORcHDAJXItc3SRo8vIdftL8kMPWgngiDjXM0LIILQWFyAi1RBf16Da31S8I+DBWCG+uUBr",
-	"wJcIPGcysSHWkhQDN0ISa82HH+tsQN8xtaEIweFh6q8jrZ2lPQ7S0a7PRH+6JwO7Pr6nSg1GCW3gRbZx",
-	"QsHwAGMbrtxsDHCoLbm40i7qvPuIoc9IBCaa9q8lrKimJhd5LSVer6NAlc3wMdSbhMpKXc6zbZTx7I67",
-	"ZEWno3CIIsbWOuHLMKxsg3f0htVoHIas5yGqrRFPiXh+u7zf5nvIIneHEyqPap8Amg9zaiXzbEuWFDSs",
-	"BABudmT276rpV9zJOErA0nVAq+xl2gVo8nE46fh9eRedKEhihyz5TpSjEf6mMPbbdigUEsHHtJQBGqx1",
-	"d0VARVN1a6CwNkBuUwhIpR55yDsgRde0wrS9GlTUQZWmsEUthtIVhG7ueFg2rGQJv13chdKdLZys5psI",
-	"2hc/lipTqlfN3cKHI9JZgIke8bjjS4YLBHJugiSb6ABBJs+Q5ipxZM4QM8nFRnYzrX1jBZeu46WSldKe",
-	"u9q3WpjZAyKiwfC/Ru9m2xtgFxZ5HjcOsDnpOC0e/2FgcR48lMEE6uGic0/ClHqnQqzZlCS5PMq6WhWm",
-	"AABsHpJzU1cQUtXUlq0lsJaHpy03sFeH1NSHB57ronvvW2FrqLKrjcqqFOdc3Bj2P7cTP+filha8v1bU",
-	"Egyn4KfZ2ZbxfSnlYpdwO5I25Q/Ev2L1b1ePkOaiZ1u4ITBas9waQdC7OH9MU56t9y6kl25YkxBJriCN",
-	"KqOzyUqhchLBvIcQfBzyKF4ArWTttAkbPI0vtW03pchZXeeH87qw0Txo1TDXrJ9h7EG3y6qRstr0rDf5",
-	"A6N5AvajEcsY0QfMctpAPT+llHchHSY8f+523rNxRgBDiP4EjKik2LPhv09Y93DxWTcfuLPW3mfgbIlG",
-	"lg+mNmi5BnXSjYDgyVnja00MVovwjubod1Qz9wp6bGobGUFWL4gt8Ecg88DtQBa8NIos3WB4sEabCqdS",
-	"AzTmfqyjGjUgJjdwLVFOqw9hFNKimY/msPDc/tpMVT5nPuUv8CnsctVKrzti0AVXmonWIFz7ZMjeA+hP",
-	"HgyUYBtZ5gqa/o7y2jt44xi2dsHqhja+NC8OEVWJVLNIwwulFNeZU9lyqumMKsNgY3vSZEeLqijivkpI",
-	"sUv38gqwk2A6/eCN+EE7ZADpbpYaJ8HCGBfJMG4STxlPk0uiaHRXQEh2Z+e5jj4iVyHuBxyu6EUkFwvF",
-	"dAdnYm5TCFvjWrQPRFfszJeYGLqxbi1i1+WjbXYOcapgzsa3Hry+TRUq1EjtOKm7gcsuxp4JzdlqYDgH",
-	"93rXKl7zYlxQrhs31DenmCSKP1VrleTGy8VVx/BfVuOJzs4t3aWnKVjqLaMjWnaHLPPfjJajalNj6KGu",
-	"n8oa/uqYp1HchDPsY+CH7OEXYfm7tVQZ0+xv9AHp7RkE9UUEeiFwRdaVkehLLiwQ+8hE9sbxikSCN7Y7",
-	"n/K9L+vKhxD5noqczFghN4PgNL+sYxv3ltbLh2UDFLRNJGymz/UwYPwaCA9bstHLznEeA9C9SXghbKOs",
-	"Ud7VrR2857KGx7IaAXvTKxeimbFd7qvRV3d8+93t2+W6ctNMA0xBpyaRAJFAqVMXQwXNnTLfFTzRnb73",
-	"Ro7JtCEXg9WIYnc8EGOvq0azchhoVn8ttCzH+gjA96PuYKu7hYfXmyVsjXdlR3Ez7GKXpC0Q9C8d6Gos",
-	"Emveq4NLI0N5kI6/R9riFPl+Q5P4atNgcKJeqs2EI80Auqr3XYbe+PMzAKFmqI0VdlIx93Ql8myUWTc+",
-	"9JQuiHAhE5hr176+P/BhGb+LtCj23Lf+0m7bRXfw7lz6Xnb3rTZHldzHCSXXOi578+g6o+w2K7cPZSYZ",
-	"2x72fjKHNuEC7lnT5yjxXDVRultED7arByGjo2BdAemX9bXhTvx0JaS+UssEWmsd0IYAbQ1+sGjBIzjg",
-	"A/xSNjpHQ8+XiSBus2qsrXNJxeoJwOCZrdnfMKXRY3ZhQXMrt7V43I/JT4C/af4FM/Csdww6dZqHnCkC",
-	"/1jk/oNDqwosS8TLCjr2vRMwzRhdjd2+MFommkYKsHxlmUKdgNsRIdOjKlPJ2HDh67ujRNsOI2ZvV+B/",
-	"A8SzmLWDIHEbUf9SjLorfsYXejXD4DarKbR7VtppAWhw1stuN2GpT2lAA7vjwWp+TQsWFoHrtcVWgZ9h",
-	"a2duA7FbsDbrPkfpAIvfxLs174YUCdVZ/Tmqs3fa5dzRTZsnmmkjnsGGtmIR4/tqJ5VSt/6sroPzVWk4",
-	"npt5nNIJ2J+8xCSm3tbt64IKYcvRG1g08YzGQ6EJOU+hSkFmMXUVbzUVIAApxupLxoW2hRERNqUMQ5OY",
-	"hU+gGN9CSAw3JCFTZEO3nTtLoYJOcLU0OwtgCYyoRk5dPB8p9sXudKZeWCA/4cwzRbjd4d7GOcxogomY",
-	"M0V/l/buL7OvK7o1ggPGtc0MHFb3HVAZkx7p+KRrL3qrXRIXya6gXNtKg9y5Lc1yUNMaevq/44vFj1yw",
-	"uKibsMdf3ZQlhm/BHAhSBP4tfZ/Hu7fEugM2riTc03rYKEVsBNYX/YZdUOCuY4CXZK7vRseYIKBfxQJc",
-	"SeBtEEjNvBxeaoSpyYiWOd26bsPt0x/abO1ck6AbSaciVxXsO/fsgDrcsACXd0ngxKkxK7ka33Y46V7p",
-	"6p7LlU0TwoyOuqVBWQkLvw5JEpqE9dvDRaxvtpuEY5wuEa8v3iZEVDKrDUegQiniGIvBIdt1+oLQ5MLc",
-	"va57T38XhyAE5xre1snLQaDNc2jjjKZhOwyn1p3nBonodvY+zet2s2bYplgOmNQJ3zuL0nSR2fQMAvdf",
-	"v+FWX5N9RtOGdnR3qCMBwCVLOrj1YO3N3BXMdlOS9JcCvUZpDxIC6jfn/JJoY+EinpVVmIOgF0TkwEsG",
-	"RaIl4gfJBVHslpW0OCbfv/pITuian9yenYAed1LYKIrtdGHUs+OdNkgBwM/R+dFflRTHH+gmsAJwTeuI",
-	"kvYSGqy18tkshNvxjooSIxRbFRlZ54uMaPYJEKJcTr8RuXHslYSfzb0YgMULT/qvVHfHvbYmZqGaYy/x",
-	"BbIW+8SVTrajywBVzSzItqk4Ghx27hi93VctwoSDyPldsg3YO4EbBoDVuZwrZKXjVU7wwRn08T0mbxCe",
-	"ecnmNyw3jOpPmec6ZASfxciKApEeYT8M10Bw2Z6nzHXSwG+ZOw+kwUWEr/EXC6BmMd8Mv0R4rrY4R9qq",
-	"ALNnrA3pelc6NUIK9m5xdP6Xfp3FWq9DoxP1Gy3B+evnrJ3Qm9AkLKRgIEKgkCMA1LZYJD6fDUXkgmNf",
-	"PCy+GzzdV9BVPBYrTZ1SL5lbuQyuvgWt2yYcSphWsuYxTQr/PS6IxqwHxFxkOUsZa0Co6IJdV4a5anhB",
-	"QLf0pGqZm8O1thiOFJjYkO5bqz2KuCs1BUlJbNVe99Tx0ebcsbBm+JwLKW+6knOhpTd4RzG7N9bYYhCV",
-	"PrJPWgWRDTbuLVXNks1TaKEkNIH0KTiQYGN2XLGODtxtj5SfWExJAC9VT3qq8sVeDYnjlETo0E46EmyG",
-	"8LpTU0C+DIbyjCPnKJ14ecbm0rbZCs0yBJmWhBkJ0rFQYMz9FvjBTArWloZE8H2ssGwDb0XC1QVp98Nc",
-	"UkUSlZ96yUQ6IdodVgfnytG1tgkL+poI7pqLitnayXgVD18x8vdo2bOFoDJ2KliP5M3Ln14mK1ArUUR7",
-	"MzQjIEEGPUzXHBC15toKcarHiVjPdsNaTtRZWwWWwuLx2U/xwQtrZ70/J+/Pr1SzqXD0Ot3VO/6VtFQu",
-	"BOjjCZHp+NxcHuV8yW+ZhbwNoapXNGfJK6oTC8CzIDw6Sjt5o9nqIwiBoWVcnVtarynaPdenaJrzh882",
-	"0yejvg3DccPW33MZQNVFXFBOsGG/grBYR0uznfLpQ9M1J9ii7Mz9HRAqJGQq9oX0Bx3nN4Y1P0ZrGmtz",
-	"GhQwY11yAWD4doZ+i49joC/aRYIGqxXuJWM07Pmi2I5Uf3y0b+A7e+6yY4uOTW7sKPZVX1OLcMc1YiEb",
-	"/Xh3s32r0VFr56LggnXfus4OUEu5AX3KGHlcYKddxBLbPZDOHTd4JgUtr2MiwbdVPiU3f+qy/gePBAJ9",
-	"PNGzI7WiRdEzx7d/6gJp65Uc/iAGldUHZcp3pRXEI3K0eMwN0Mg62VCBhbqxqoWzAQ3/T2O9ThIeShzS",
-	"V/4pxsR5Q7nw+BZbIuQmC2vrXGzt66dnj7+Zcr47nvK0o/MDWxdRr6BRJrauLzsmhO6ee3CwxApHPfqJ",
-	"6w/CSnLNNBSGIupJE/ftD8S2aexKax1xz8dr5Id75eIlx4OY+kNUyv5sQVbrQtGm4UTQwtLSWKyoomK8",
-	"2LbopSv2u4a6r4b6pSiKh9a+It0u9+NhcGEmLaza2Ur7XK27PJuXdDHoOkLJBJfzjBUjlaryZtwL8pal",
-	"gVEb/Udwcdh8JeXixOYsZPzESyeNB2+OZkM11aLY95r+aMdodU1xbfYg+l3kddZhgvL3JMmhun2c6tKq",
-	"ZN/z0OD3otEYFxhzcb6GCdhh7PX4a38dNK//wvTQrtTHA6Uygru436tm3cq2BxZ0S0SAP2h81OruG4hT",
-	"BxTX/vo2VLJQpuqlrK6XDae7g460EqyNalFDi6roGZeLRVcugyJ1RsRiEZ1+V/OEVFmzT9mcLvPSwnjh",
-	"LJFisdRLC7nVn4F5yXS1jvQIYCxn+ZB6f3ww+ek9K6JlHkN5c2g/BRc3daKBRWDRtNQE2kHFYzMR2NBh",
-	"PbA6kE/Dd3trYmFRdRKM+2506/i1eCP227vUOu+E6Rp3FHevQTNW7gkALwdiHPb2rtEyNbd1DFdHjEtw",
-	"HI0LX/fjgWxBVDlaGojTKzKrfFmtwao95lddlfGU9gEyagRWZrpxLtSIzNh1JTJQLzNEewUEesQDzEgl",
-	"VFUam5FpAi1PLhDvjnBBKAk7EUU0AqpT+l15k9mUyBkrVBY0nLNYanJovtEGwygOVa0DaOVSy1gIw7XF",
-	"scp1UTc8xMRC0K13nW+3OwhhXZfCD3S9ZiKFWILlgIOLBnGjrnyCYg++9oKLPNqzv22HXlVl0QU3636P",
-	"ENTlTGiwzWyvjq8/vP6WPDt9AX6WVO3vFc/jDG0VqkdvvrMfevL4seHDuXmGPDl+fvw0+l2fMzqiFPMn",
-	"c89GKAMGfazHHWZaNdN7FXgZvSV6x0rQdcluOdvEvTwe/cqCpLraHieY1rnRK9Z8rquS1Q0gAKKxCwX9",
-	"To1cSjbnaz4eOE8xoUfC595dHwMsZ6eh7+qyPDCqQCNeAlhIj/Xv8Dvcpx0zZk5cuLl7zqrpHJVYoM2+",
-	"21ODkEV+tbIApF0b1Or4ES0S/UhvmHgT8TnanrW1Zm+TynjBzpsYKBA/APWebTLYXYCYtYnbIPYhK2dh",
-	"lYN2lksUwK1O+qgBwuJXtxhasejb3PqSiwhsGdZb74YF+N8b+GhDwQtwzcOr8Rs4bhHehjX0rRbqrNhm",
-	"QDUP7L37qtvLrMZJcwv4Nco5RbHtgDJN1RZEUKwxvdLZqdJ7Wi+CzsgXhJKcbs1/XPOb4f0op0WDa8BV",
-	"WUDSZAn9R0Z9JXG7VuiGxaIF4O2H38LeQaTupDfbEuv9yVw0ADJF6YopANFbs3KOKfrJ2uXBNY/JykI7",
-	"/eia4x1GaVnyW1oMl/Av8YXYQYAi1quVFIg8NOAwDq/kWciq1IyJu9bysIJur1bRZKKcU1Gj43rEVNea",
-	"HHKubLQIryoLiBrMclmJvOyqo6x3J/WAdnSKPVAqfZWwStCrHhTnNRw0wgILeXFpzP8Gyn6zEdAuUGDY",
-	"B4iqq0RxUx3EwFQPuHqg43GrvKn1uV3cmtYDLX9RWDAcplcOYuFGz91Y/UeqBMivLuICixcFQUrtIPgP",
-	"T/ompzRPlf2gPThZfXrDbWjuaJOewWaGtUQ1ReOiw15w7ZSINS+ZGqVNavepPhcEXn7BEMmJ7aev1ZLH",
-	"tv998vxZo638896OYj74Ea8rRQfsWNy91kbgGPG1296uib7KrQoWRDMLlJGgPevdm0sLxlIdQqDU0Q/v",
-	"yimULGGT4MWgnPCvVZ7qZJEyD3eX1sBQDr7wt4oWXPdGn2Bn/699Fj1E+TYtDCKzbrjA+8A9OwrD/BUY",
-	"FLxTdQPqPx+X9p6uTjREupYyR54FXWV8eWJQjIgcGBhduH+NKjXkF7f+JHuHBUAjzrbjiMEXQmOwVxb4",
-	"r91RPIr26RA8I3hb3CGmn0WZcaDLecc6sLCrdt/9Unv38FUNnThNm3Zg0DR0am9ST5RH49kIIt4OLj5I",
-	"EIQdAOQUh3zqpYNj8hpfLgnhD1QIdn/wBg/2lK9oeTOyCNy+kup4NRVS4C6P9AqqsDN/vIU7VQSnfw7m",
-	"aVY7xjMoYcqI69OfEb6yTR4TYIN7d4XYlaEeP32Y4NzlIDsjt2vekWh3JCRaSPMkz/3f+rpr3ZjmBraS",
-	"A+8uKI10oCUouLO62BCRSOdSLHhuBfghlA6qbljcGzGTGlUGlWG8ukq4ikLJH7Gf4m4tvGMVy6w3ytyu",
-	"yRFWXCnW+ZE1NU8QeYvlwelPYeOBuLt710fW8akWe/lNqJnMOZXs7N3Ybs+TLDS4bele4dRYgDQ5lXSO",
-	"xzXlAvX/Ef1j2NyrZR7SwG6W4TD3Zy5ILquZ++eC0VIk+sIZZT9uDKi1vGFWacPom9Jm/6NQcQOLLiNA",
-	"C3HPVY/rySu3EUALyvNkp3jbRMs844N2EfPXGSkDBCI+W6uLnkS4tZkndJRFSjrO73ldympEXMN8/3vz",
-	"SgKkj89HqJu2m3pf2opzY9qp1uOkNgAnuLsLtFKJdhDxFleIfHhhuwdpbcQRBL0cztOCbcLQZrMN6ToR",
-	"1dSjQKTfwvNRd3uy38bG2vR+AH+yXa6Pay1asoJRBQp0AFdTMhtGgNh7vKaxk2Cw0XUjD9iM2h29QZ+N",
-	"24kUFYf6M9rBEHFdeHI5GA5zNKVgxM0swRj9PQ92ieeyE8+P/ucvi3W5+vX//OX00Ytf/3GWnf3x878d",
-	"9ab0R/Yysh08hpTa0eAEa7sjgmhQG3/sYZpU5MtK6ZiQKUum1lLkLhob8wKsC86SP07eCl3NqRCs7OoY",
-	"dsvLShH7oOtJ5T3HqBfE1GZ84QqPVGJF7iEVde/jqqy3wfby49CC1OJPpgcHn/xdIN3dF2qSZG0C9nR0",
-	"By7YUy/aZZU2QET4uwX4nctrwUGjxLYTjoA2ysRV2Fexk/VaIIr4A7mWREv/DftZBaMlcK48EVqlEOCx",
-	"Cms6wJpYLPjclTIEvegUKZmxzcjXtNJL82+PeJ6RD6+/JX98fnrmc08eHycrhx4/ezKyQct4boixwH+K",
-	"XP5o6/qGNt3oyDKzyJlxZoZy2v6UUttYw1XfdiRmmcm/r9Nd2m0rjKiJ0BZTxyCkaSzPNt5zo2/wcFX2",
-	"hkXhWV38D7F/IfVG6UbxVOiFHwUw5kkXhf3SVSl6cQb8orFCItksGaecsAjMb67N9fD98tzQj8Dd2cm5",
-	"HW2xXIPkqDfCrcFtcpydIEHhtQMQ38HqbxGn1RtB5ii5BjuukifM5ROMTRywJyeZKxDL+E/g4caxuONu",
-	"hCiuLeboAJJsVUJwwbZ/6Tn9Nco05tDgtsfJZcyrZCOSDs3KqHurtU66VpKN2FIph+hHDLGH6mLJ1fPR",
-	"LQJSKbmCfXIJbzuqkEuS0qW5+ZxxMIwRu1CnO1yL7RbJqlJrdP/V8L2+PbjPA47aIslqo1ZfUVvk4RKJ",
-	"duFVhlEorBP7+j/ffPfNvlk6QXMVlyNbwQ8RV6jLNPbcF9RrWGaNsfl/gTYzpzoKCGyrkuOcnFcsdbjx",
-	"PjKyEbc1fh9R1Vv8954q5ZyJyYYG64L2gg2E63xf7GNOmFE6TQmvXPZKPK9CIlIXJJjMB/grYaFNPFMA",
-	"FgrUWrdRmaddH9Xf290bEza8ZeX2Kp6S5JrOsVDfJrY4nCiJYW7zruvOKiDrBaExEd8tSC54FiYXnEaz",
-	"hUq5ugLZE28/Z/OUjPAKmjXndAu5Pk6Onr04Pz1tBc1ignV2tTbmGpStxywFmitDVWgYbRZbzZd+nZIU",
-	"fOUaDNp0idNTV+rTsUQtEwvE0nDNCw8wXq/o9PmAFbUd4jVhE2wTBw6/llEZfls/3z2uezAzX4qN7NpN",
-	"7Izsal921Z8WTnJvu/J4HYevUY/7Oj5DtfpCRkpi+TWk60Js6Lf37y5r0EvFFMDL/0a+pmQu5Q1n32BF",
-	"qMjJby8rvZQl/zscznPyJ0ZLVpKP7/786qffjskrc7zMBsDPNRDsL6KUPp/NZYtwQX779GjNSpAKUvx2",
-	"DhlmW+ATBBPPCICLgxcsRB0/Jq/KUtpaegvp6QHV1C8Cah9ePH32h2+OyUfu+r6Yf3zy5MmLjBgt0XaH",
-	"gUTVY/IjV9ZSX9Nrlp9D+If8ZrSO35z3DX0lhnt/A3C1345/EQi/rMicluWW/PZm8egt1fPlb3XUzcnD",
-	"GnrDrA3LM16cnZ16C/nsyfHZ8dk3x79AwxE+ZwK9etxYsEZQlUfnRy/XdL5kjx4fn7rkgca/gTqxWtFy",
-	"e3R+9NoKdtbAwpMLwsVcrri4Rl0AqlkB1tFBFED/S0Ri9W7Q8yPX9v0oODpHZ+CtWzNB1/zo/Mgs4dQ2",
-	"iIQT4LjK9WS3JxJTEj2nvMmPzo8MCV7WjwHO31oKha88Pj11YEkuk2S9LuwtcfJXq8PhhTo8CdYNF3E4",
-	"fW67Zj+ajfTzO8bwk806iw/jF3DiUaobBPp5KV0xipYFth0Fkki4cSiAIB5DTXd9TKwgt8qFVJGdfJnn",
-	"9cpQcDCl/yQxQjR4CwftnHehfW7KKF1W7PMODc+mn0Avqaag1I/MXJgWRsCSK0KYZmsE84ld/j/5B88/",
-	"o0QuGBoRTep9gIrIJgEbm/h0V57jO/kUS/3IiqJeq5DQXuqY2PoJslka7clmzkqEOSlouWqhfndvjBEQ",
-	"JV0xjEYksI3rR07efAcQAusqwuwogcPtGvntBUhsGOALOimn/6QnBckRFJcwdkx+5nopK02ouexKhgUX",
-	"gDAMqEuabtVdTtOJ9gGmvdgqKkQ/ltuOMzgdeTA4FiHND5iMtAHQwLsT5tLob5TAVhkjwBg94zbdHPOe",
-	"6xsfuZer2ww1+NqGeU0iHYOv7XUvw7QPJGnMtx/sPkZ6dOz/NEys/Y2zB/MOvXs9ke7x3sVPjVjdAS5R",
-	"u+4v7AIdz9an/2RsHVyaozl7tn20pCI/mdeNgKLCB8f40/YHKvIDCSDzaduP6J7JhJ7YOJWMJT+JDUBn",
-	"rMggbkqg6+pt0LIQneu8JL5+yzUtoehKoCL3tp6P6UUIjd3UYgSGpKYkeY2xf3DiOuSFfz3ivgarpukm",
-	"ccSF7JYgeMxWihW3th6YNjH3MICVN4kPDy650rLcAiO4XIHsDmxhSwG7FbJv3UP3oZLZwYYqZW4BU6ll",
-	"7nsWNR+pAQnS3hm3yghf+KLW/TS4b30J5iFOmf36Q2lxnoS7JHuZ59MoOm/pDTMHA/oygfOROtplNhSD",
-	"flIM58pKH5OXpJBz6uOWgLyXMx8bVWRNS+ylgQAZo25QxzgDtcOQAe5RP3wty2uj/dYADmbdQX9en1K2",
-	"JXTIDkyvP9Y782VpkHZeD6OadBypQGpNqEUu5abmEoSHofMlQ/dyAHEFmJWlXBE4MOTnAEgSO+SP98s0",
-	"TtIJtGub2Cvzrflm8gTeC9V+9uixshKTHO0fpbwhQm5IDUwQkM9mE9WKwqbkWjNBtET9QZdbIyV9k591",
-	"KVdcMTVKjUCSBajWfTrFa9+eqkXe5m6tqV7i/XtCZkxvGBOkYLesUBeNlmwYXrdCLEBFheqV7Iibb/2t",
-	"YuW2jnthg4WjLCBpEE5+evri+W5E+depFKG+fOXYYedlACQDePxT6T4OW9z2nAhxv2ktYlLssNdNkOQh",
-	"B1E94al/27p2D3ZFvIeA+qAb4vHB7Rs0IWYMIrVTqRFvwclU4+1L3/cBFLIMQd3xX264yLH5qz4mGE2m",
-	"AJO45hbhDULZxmSxcSGLCnktmSJSXNgAOBo7hicLubHnXha5VQEhXbVWZu5w4VTCI5YlpVcj0XWH8WNi",
-	"ZiWhsq+mpaeABcJtpMt0o43cWf50J0UHS0uoG3aLpzGYVUO+kEZ7O091MyflJPq5be+HdQRgWLuMIBRY",
-	"JZvLMlcklz7ZETlyi3HIg2m1UbnzSmhWtjjmENIHvv1RwnD3rp9CWVsi/gTpcJAVyMzcphFBsEyku2vA",
-	"2mCZDLFlQGmATrFG51PVqtZREWR2xagAsQN8dA15Q1x5PN5xgsRMGLcyKjo+0hv2rX1mkNRwGa9R3eRx",
-	"tIo6/iELnT1Cx0l8iJUl1N8On1G/sNLskz5Z6lXR5Lf2h3adCZBmBYmHrgZ5moQa7F0zK+VGsdK2qoH7",
-	"SUvXCMSS+qLuFEZvGZkZxRQq1sysIrzjctNabNOuBEurzbvlaQd3yIVDDnXLzaS8mUotRcpaU5OXK1RQ",
-	"yWZpwfmwqAwMGrZnQLW5xgMph+EYD+aaaxJzl3ivJpfQvm8KymfkjFFCNWT5Ewfn0n1O3vun7uOIuNGG",
-	"ng6/him2+Tu5glaMmBlqDoEDpvRRJDg6MwYdyrTRidoEQSAKyOheAO8LC0YxzPpvUmigA3TnyPW5QT9i",
-	"p9tqEjeX+VjNm7LybTfNdqBsERLz08DafhBPaGuLvjB/6P7y7PT+5BnuZD5tfB0b2QUMUyenuY4e5jxC",
-	"gZBDO4JENaXpdpTwYyVVVWmrKePWRYnYFYcg8SscvcYnv1fa2tE7vadmfya6rcyXvB75lSK6pHOmjslP",
-	"UPimMqitUT7tX+TepMDQCURra9yCSuRSsL2IfRJ0IIgT3dZsux36X0l9V9w8HQvAd83nuLje5QQ7Igx3",
-	"TH7a6Ws6jtS3nar+90y/uh2m4YPxBJ97pHTJ6Gq0EYWvgVJtJBgT023mEpqvqIxQRS4BX+HRpdEtcHG2",
-	"1AcyHJYcAbULc/1C8W2HJh9s5JLRAovAUxv5Az5xQFa1I6Scr8e79qXvB6dYeWuMF7MHBb9lQ01GUEtP",
-	"/oFFuZ9PjLBJ7oEVFv8pcvluAb3rDuo+rBElktov/DwZk2l6w23rXes5Rl8yHNdcxs4qFMaom3j6xp7x",
-	"DLwnOvyAZmvi2392b1lOtukbtODl2uYJTaRNtwgwyHSAatFOOfgjPnFAlrUjJHYNZzjFJv3gmkS7tCKj",
-	"Emauxw3U0XpMNWgpwIVRNpeyKru9GjEL4jLYuS/Lbgi3+/7Uifsi8qWtS3FfHKETGHP9UQCoFD0Rr7nI",
-	"Lz1S0QAXcg2W3NzslAv32bMGKP2TA0a/O4MZsnILHepVsVs3ldvRIVOhBecrkb5SJAePC1lXs4KrJVNY",
-	"hvv87I/Pv0FHysyDeY5mAN+8Iunaehv0djg8HexoQ2lQJy5PRIWmD8vISQjr5HJfV+9bDzhyCOFmv/5Q",
-	"7l1PrQNmXr7Mc0IbPYsB6RpiI+biIHxPrg9SvdJZWzX5Bsg+BJJJ2kK/fkE8cIjAjdmvRE/kuADVbK1I",
-	"ta4bG5VKo/xbUD6Nt/p78+nSd6fGIeUC0wvR7nas5QzSG8bW8IvLuAZnmxHJPM/AHQcQR7YoFHPdfF3o",
-	"nqxoNORH8haBmxKlnfSGvbtl5ViBAmARUVvdAyjNuKDlNgId/6UIk0AyT2c+3ELOoqO+vXYxh4gLpWlR",
-	"ICDIkorcYqofkw/QDAUSGOWaz5uNX4htyLpihBrNG5Vt7J9SVoJgJ8QtKQH2CBJY30ATVc9J0mjjmMiK",
-	"WApgP+7JVMMCIyE/3WNm+KWWaxTgzVOITekhaxwbzKJUw1Su3OZeUNvn1ufrDHN0Z0mrL7kJp/+E7P1O",
-	"BJ/r0lkmjh8l78oHtgDv4YLck/AHiBY5yn9Vn52L2gNQ97lWdXEYpsyTl62bDVMcIeNB1G39QG5lpBIF",
-	"U/jrUiosG7PCc/9bEPIhnQE5dQp+ALhxWHiZh6nYuD/x8oEJtiGU5KVcOysVerQWUjGjjRNM7i5XyAzW",
-	"/efS44dnRaZ5pC/x7XumX1oc78MVWcMAXcFCSMyaypOH7mNIPrOrJ1L4M5czcOsnzNRDZpu+VDd1iuG+",
-	"p2oUjLlQsojj1xL741fK8WWN3bfUeq3OT064uNEl3R7PSjq/2VDNymPbs+bCWwAcKtZkbnP9mnvsAOp3",
-	"Gyw+i7eZieDb3SMUQIpLgadcJxWjcSrHV1Nw7J+cie46Btpvn2P1sU11zGzqdTPjMUFIWda5kHHKfI34",
-	"7Y//+M1dZMuQaqK6jOg+PJNFPtwpaWc/sTvsK1Wj7CHz+4YQpTGLDlak06KNMcVqM3k6IfYDFXnbth5M",
-	"1zsa2PFyh4xc/52v1ywn/3H57icCGOiTXCVUhO40MIKDcprQ8D0nFFFnfU47oO9ntldbh0aZeQPNGskL",
-	"6boymMfQIKbqJgskrjODHQiBkBC8YiUaiSwH49qqslDICPag1V1dyBUm4qJathsE3YLsoHv7CYH1Cont",
-	"XeIyQcqbN0LLQXWFsiSlNNeN2SAuwPU0ooDQ41ZH4ylnp4ks/RYas00ZoxqoqbQhGBc7beRlWfeCDYAm",
-	"ElOzPQOjE3s2aF4AL4yZbCjse8dsPhGpd7JaxC6KfcfYvijIkcQzXGIWlXC/TjQD71aqADQ/Oaz98S6j",
-	"lmzO+C0gSiPmcY4npjDKUWJgxRFdOyLrciwh6SV1alhGy4InBwZo5rsNDPpFVSpZehxyes1sH+jEsP7H",
-	"yLgOft6X1D19/OLpi+d/ePziWU9dXTa2du9ZWLn3+EHr9n6Etg8g9FI2EHT4scgWE9WbW+SNsFDYymnI",
-	"+XINBzYYFy2o0sTzGQZIw+wc7GNKLLrxvWkx7pqcGvuR3rA34kuJC0yINUlvmHgjuqr9JgsKUKfDkK+P",
-	"2ar4xoLFrswljQj8yIBef1qgRzqzVziqNisG3mtScPNJgfjIthAQMGKgsoAL33tehY1bByUytViqZFCU",
-	"0eUQsbrtB/vk4V1RbqSUeLBzniwvz36PQG+VoB4F0UQgcJHVMEu5RJ/U1B7yNI10uZ0e7XVM9CYszQeY",
-	"okmOTbk1BgTEU4ODATLYWBOMgrEI2PP2sq2cfmNr641Ap7yooj7BCOuzTjY/KO7t2yQe8ZT1oBJMAH4t",
-	"IClvWGJyeKmkc3ncQz12ijHHkgZI3UInnepwF4PDGziDTIwxJsUDqfW1wnkOJ8C2NrLKJygp7tYZrJDC",
-	"eerWRydWN58dXN0cliBm24cNTRCzHD8JCkmjFR8UWQkAhEjpmqMOrs+uT57gV5/WBeXC7cC+CeNZrMWO",
-	"6+nDwjaZeFNCw1ZsgK7IkkLq+zkxB1FlhJbzJb9lSY/AUkLyzR1P0NKhOviYpdl9bAstBSOzrfnPRfuY",
-	"K7liXtlHfxEkZ/i+5zHLdik38dk+Pm0dhwe1v4AZBDYZ6+b9yVIK8HNZ7YLL2ZznGAmB7vJeuQJlAIpZ",
-	"VxD7Q7cc/rzd81icYIu80RpUb53Ea16wl74394MBloD0w/6LwKm2KGkqlFjztZpyNWyrNaIdqwzSv9qU",
-	"Wdt+jlGpdbmUm1pkHQia46O9NCeLe9j7mBrldMNmIfKHoiI3ar2RmXTFzs0/cM2VMS+8q9xIpjWf66o0",
-	"xmEhaW7EkNU7DlAE1E2fUspFR72WvGWDKXSHWiGYRRqiQC4mQlPBSAYYO2uzNsP3kkDI3HP6OebX6bJS",
-	"GhpPm/vuK98XWrrueaCGUyDjfVPNCEXboC1Ktw9BM9UDku2DncbhLxmw4msPjKJbhT3VUDnBCBTYHhdk",
-	"SctVwZQ697o83jFlZZFbgmCKOX0sv2/yYegrSb3/qPLrqU7dIMX5o5nPf6EeN1R7xjVMV+ts1AL4Zq0X",
-	"0ECvcMLT3AKBNoHoaxATQyofmpS67KIcOBnwkWH3GWjte1xoc6MzTLL7oH0oe3+tpOBamoGNeLwu6Srz",
-	"jZDZJ03QkDQ7/b4EBZpVapjOJit9LbtE1vdMv3PPHFBk+TGSlVs2qXii3CzsSKgIZs8MSL9KVFAGe/Nl",
-	"ZdC6iT1UCu19EvSSaayPDYmaApq+sO4aBGEx6iJU3NIgM3ZYTl7kFA2qT7qP43Rvzb5sf1frc7A+iKCC",
-	"HMIoY7YSoio9yF34yKD6LtvAtt4110i94LfmEpdFDnM8yo4AISE7cm3db8Oe4NnRbAtVJdA0/zbWYH3X",
-	"BYIu2QtCCyUxWgQQlC6rxqXDOI9HwrthbPJx7tPpXcHgkG2vwPZmRITystYKkgNj4cgd/Uozdl2JMXkP",
-	"RhG9W/ZBdMjunAfIKxo15O8e40jD+0FIecCWkyFJwtfQPyzYpqtKO6JN4dv9buHvGQixo3/yZkbvhPvW",
-	"ZAHZ0PUXVbk0Y6Xfu+nVJvj+A+FZ9ZEMkGTxWjUmwYohHpLScj0FNd/TSrEMPoc4x0bk2fxtAIaBzFN3",
-	"YQ7yO7bOw0H9wWb3/pf4hH02b8wvjI3AXGfvNqJPUPE1HIKnTcZBgWtDj6HB6yDgW+cd1/rFYTWK32O9",
-	"E97c32F86SFiveH3bLwX2b+AvEdCdeZgoVvBMCpykoBivPM91nGMhkOyHVpZeDhINkuiLxeOLb71/xpw",
-	"bMHmW3eJhzt2225dJgINWNdHQduLCFK765o0RbeKKLnXnWLz4rtbqpR1/OR+KrkaQ35RQq2hjJE5HB0h",
-	"NQRfoAObuT4OLNDMt7ZdRs4HeOChcDXnVEwZngzBOOdUkFxC5GMjy5sL8uz0iW1NxB3E71CgTsxA6vHB",
-	"f/APHTRu6AaJJgBPVBVQ7ye4anFDbRoWOgxBCQxr1dnAaIbt6jPIDfsBn72fEuhFVRS72b2gjQBPEC5y",
-	"hkgq+PeSLVjJxJxdWNmPlXVHMYX2YcuV7T7Cnt5jG0PXwvCNuCEfS7rFTk++r5MxwDZLWbBz8reKz2+K",
-	"LdhEXBBDCtLe+TujNTtYm84L7IN7aKzw/cg+acgC7AsqiQ9VwYY9WcP2DXi4brk84GFf/tz77OtSroY8",
-	"91EOeepSlvpP2yFPfsdLNsc8vF5zEJH8vbmNGYzGKqyBCh6fPn7+6NkfnpwNtgbXVGtWmkf/5y+nj178",
-	"+o+nnx/BH/7934a7h78Yy7BbPCDPv6fXrKNDk7Ws3TGaSnWqW31JwaAkGyukubi+CH281uZHODsLlFOn",
-	"orJCNUEkht5GOPgj0JoHSYa6+duhNdtwxMFIBVM19QtJo1oNMKiqu7V19RQdAOTZWONh/MXhEKPcxmcH",
-	"mUK6vafZ2ylI92fG1q0uethcjZYaU30yTMG0tXedNOy/T/HsDMTF26H3sPIqYDshLcTRRFvE60/WVYSu",
-	"ozJY1b6rPDQAuP/eQa3d+rLSV/Y+V6f3fK7mk+PBYV91j5Poz+7dTs8J9P2auJrxZ/PN7lN33/SwR2wS",
-	"QxU6pUEVBNsQqokU82H59m7/T+hc81uuO50kL90zv1sFe1kFUfCHbSeavUsCyukWEnoEdn/BTJsgQwYK",
-	"HI8yl0U0963BbcHjkCwgJSEwmIUYKa6V3gXJzUVgzH6YhHJItIXL7+QlNnBPhcCSJsDjduXTA9oAnsMP",
-	"njX7cwNqKMMvY/Qgp9sMdzmDwGJWw1AgnTPfh7xf6Yyd9bksqhUW9CduXSkV+9Y+daiOe+br3y4ln7P7",
-	"b7TXHjtGaVj9ZFqWA6ODr8KxMjZaSTZUaMBmVoyNJCP7tJal7mind6lpqV/BU4dqqwYffyBzwq4sQUDc",
-	"HbKkikBa3HT37AaDG4rREhp2i1yhIaHprADYbdfu39b5sGIBktNp8Agv2NcMp4PkvVbGpZbrgPB91oV5",
-	"fD0h9DYVdvvB5NLLEnN56YZuO+3jZP+4xFJO75WXpsroX9Cy3iFgUHOXHhArJMo+J+bi6WzaBw+P15Un",
-	"hyzEY3WUHS1hP2AK3+LYj77jai0Vx6c7i2Cm8QXBXNBvIAIAufsg3hDsUG95eAzRL0tR303/BvUwrjLW",
-	"SuzwBv1RJ7lF9NrYtC3YGnDjFWaz9sNCfJzCQpzQZPj1/iBgbbrgg+DAOopoi+tGcgh6FNDVWwpXvOdx",
-	"GtArruBRQIDzLcE3Ncyyd+ZhhrT9ixp53xZUXFddBegQ8MaHf3TP3oNnwY+VoBAg4kxYNmt1nRXdEmWs",
-	"kx1t1hChZK6u0vyIcZJVoOrOzfkbSYBBCZxuV9JJnL/7J36PWv5rRy0d739B0csgF9nlSduWqj7Jwop2",
-	"WhSQoWTDdqMkRKP6rUNM/1ezSu5gBGmMk0qXLCZL+BKua1EJQEp8wRtIhD4xPNwml+AyOlIJDoWdjTxc",
-	"TOUSrp379iv0JrpO6lOA7dwSITdWCEa8C0rzokDIWx+KC3yHlUgnAtUZxzFP3/uCihY9v6zoWjg5M9n7",
-	"dhXe52m+pFtQcuVCM2GPcPR87xVhO/kH3LSdpX6vQTwfUjpeall2ZW1A2vwEfT3tt75SmFtHlBl3Qiv9",
-	"ldnLhKFuN7rXwRIPZ0fqjWxghoBnRdWANdCrVHBxndm6Zlv6kDJoLTLdEJjxs1P7v0lVm4N0s/hCPEML",
-	"30LwoO6hIYwnpN4HANx9uiNP6SepD5WfZD79QIGEexJKGD2gxJAH+mv5b48J1DeI3Cjg7k458qTrCwYA",
-	"JLr11U9WvgNrTvj/9yyKsuya7VkQ0tpOuFu30x8aVO/+ZS5Wq60aK8/ackJuBjLwktFS0aIjYPkBn2Ev",
-	"i6LvYvSGjbscfe2RXCAWGLoVa48gVHGAVmX/IQcMOP+hZ6ct7F14+Mz+K5TwJi5W83rbTzwcyPX3nilm",
-	"MA+KWYDH1wIkonRLpZR4FJcujWbk1v+OVvxPh1b8wUmWlPjzomc6j3hRkLIC3du25dDyGst8XG0werZW",
-	"O7Detjd3UMXjEwGHSNGqN0G/urfE/Gp4Qj7MezJvY2Wz7oO0sz3z7qvD5dtXBftOziuj/997on0VTzz9",
-	"85Sp9ZQItrEJamrDsY+eXCyOyUuS24Vb964gPLctn0c2ygNSn8whVasTNfNb+0iP2gAN50YAjvmD0LrF",
-	"drj+kALOrS2VqoY/Tybc5Hxele58Ed9oBp0M5p9mBRU3FmAV6e/SRMkCjpJIY1ElRBpMkpasoxQWH6jF",
-	"2/RH9s1qdDbbgcSqa/M9TLii93fCeK8gfIVQ1QtXHyMXVuzi/YZDNq6x8bn/QHjMSerqS2FoYqne7Stb",
-	"uMxlKjQDOMPCd78UUBdnTnoq34Pn93Hyt7SNP//P7fp6CZoQdCmTJaiZYVWV55qv//vl2x+/QS1oTgWZ",
-	"MctiLIeixQ1qRa7i3iIqcUWkwGiWsQbWBZ2bz2M7UyOg+NDUZ2A1o9g/shpZP/TddyVdaK8gHEp33dES",
-	"dimdm4lM4xWHXYXvMWvnBKD12CcXE8wppJC43ru+kZKR8zcQkrK/BB1ShwiDCZG0kaTIROlbw4r03y+N",
-	"ONLBhDVhdbklHHh/c1yAmiiFtVRBQWwxihXSRka7rCEEJiEztseNMiRp6z6StfqStNw8J8uj46zIrYsL",
-	"oCXkgthEGOWbZvvTa1tL2lx0lnM9uFocdhmLfVIlJO/Mr4c8dubbMMiDHrlR5m9tscKJQKt1AjTMSgfn",
-	"DnuICvy8cwOZowSqj+2KuMehsj4U1u+8tVfm797b3723v3tv/4W8t1+Ci+yf22lsYWIP7yA+qfcgmbVe",
-	"FewSnxq1y/jlf9/d7Ai0V6SXBjw+lcLzH5fvfiK4CPL149PHp4/OHn/jU1zB1LHcNRjhrhqB4VENxO7A",
-	"xydRsvFTlpNc4xDfn0HDleisZZ4zobneus4ilapBnvsxPLr45tAGcZcW1XJ5vPpIrw/u43gn6rGnrPLq",
-	"Bj2pvkSwk4eU2J1BjfvnijAIwm65YYjaJb6Hhg1FmXO5nrqR+7dyvY2f2rN7ObVmSZN0SMZMIpDrBb9h",
-	"qOaCvikXi4xU0OObgqHj3FNyI/alhFwsJibEJQTJwHBdLB5ChiLujFwspiv0Di+ijUuLRy1VcLUcm6sc",
-	"bH+RP4J2R9PS4DUv2Lsif4uNlA7Szgy//kCpjMNAumfsmk7X6mFj6zZ9yNCQ8StVV9oWAL88Qn1FDhCH",
-	"O3+HKlzBId6JgPqfH+agl9U04CU/Mm+4lJVA61rIDZECfTNEFvkVtrPTtlSh5gdbGIr0z4iWcl9xULIV",
-	"5UJ11+HiIwc1GnGIlEvdznIyi9F+D+tAvFHDlfkBTYrDwQ6Ee4/aTV8RrnvqfkBBcbTBDlg3u6lsT6Wp",
-	"dla7p8yS5rsNuTJ0aNYNPbjuAG4+JP3qHgYzowY/mlGLPT56pOzuLSv+ZKbwJzODB7Ump9JLhfO0Imc0",
-	"vBAau5JAk3DQVyFAHhoOo8SiYsofx8RNx6/Fm4PdcfDxB4K6fBslp5kSywl6NgI78JLpR99KecPZwa1B",
-	"118UjjmYIFTkvnnrUP+TI+3JvCpLu1lJjCd+Ld5VAwGecINkpR94h+wM+oOMiulq3XXdX8IDh6yogAHi",
-	"/SUgSYVj017GoAF8vHWEb1ODJbxLClhvM0ZWNGekccY7eSQlRd9LFezEAQ67+fbvZz0i8QFYCFDYG1TM",
-	"atzMgoubWkHAZ5WmpSbrkgvNBksFAJ3q1r4+4iP3oXr9KOVNtYYBB7f6h9lNpXrh1+r2vj7HoZDyJoiV",
-	"Vev9ksJxaYc5T8Hmjet3fnaIKcTo9ZbmE6pFNXjbYPUGyTswCFPT6iGiMDBVPOJCoq4HCeYPAZLuduLL",
-	"Chjsze+n98Xv304Oi74X08ucdmJvf5QIAX24RvwwQCoFdZpi4CboMYFFg55cUM2KbYBbQ8uS3w7FAtLy",
-	"hnWZQ0YUfTTPHEiow7cfyOGL60rdu+bHKYW5+Z7HmpDXJV1dWDUYc1hsSGbOhhJuzec9ig0+ch+KDQw1",
-	"WKWBeU2m0sDXMoB/uZYyR5eRy3gDLQfT+6i6gf3nezaawTUe6his+fyhtBpLvMPrM2acQaEMpOnADPWD",
-	"0+WhovZJuni2d2iSBaOlYHUC32q68AWMgwO4qgdXnsI+0dW6YOqiTj+nmCxrjh9Y6XxhAxmQSCPGXuzA",
-	"BQO1Wc8FD6LNwi7tarPWpOVa+d16EAXXbs6XpeDuIfTu4XBNqNR+zwPmcE35Ey17Bx2DE8dEXefhI71h",
-	"r+xzNkjQl1DOS5twrLoK/NKtVryO0NsAH7Jn3+DjzwIY6PuoBe6XpwTgUDd0IgRgAPBxJIMO3E5gaz+i",
-	"XqJaeB1HWPZVX0ktz5H6/vQ8O+JQda8WfBN3yp5tPTgq7qUxjzStrpd6N5Q4XUVdZ6LEW1reNJqXTy82",
-	"zRAP5Fa+9xN0SbdGsfAk39RtureQ8U1n0tbw7CpEKtSHhmudVtAOKK1O6Bynh1Q/U9XMU5S4Wgq6EuTA",
-	"H6/ZJ+0SAw+syCQIsqYqTQ5XP5XQcwaVLvndO2vUeJztUcdkTFFVIdasD1tBs681K+eGlImuDVIseM7a",
-	"BU1+Li9eBDN5dvq/ACsoLPvQ5ja1uQFQt9aq/1A3ysJscGVZWYpiW3MxL7FiaVyByJRMrBmdL0Hb7fTb",
-	"+KcGcfLA9nBnBweaGqZB2MUN1R4ckQOgFLeL7mKfIB8dqh6DW0YqRqhQGw9KBWMGapuZCBTr+fp+LP8H",
-	"r1MqkDEVR5Ud/m5goPLA/u4u5145qb8boO3RacpKFc32iTlHS7o9gXqdtPPoY7l9CU8cyLgt6faBtDTb",
-	"kGaXPj+4EkqolSv5NFbux3JLVhBHVlgj5eoJUOQ652utswm5OSbvRLHFeMWCQkSDK5JLwZJlVhF9DagM",
-	"pzRN5pfwe+AKn57UOMQXS2wQy2SDGXQTKuX4Xe3OKZmxOa1U7fDgkGeQy2qmQ72dl80KXtTguYZoSFNv",
-	"BzylHBnnWhIpdhhrBJ8onndU4F8y/RKeOBCLmG9/sRyyYSUjihkdik/j8QfPhxMKhr5WbzOkAHl+LaXv",
-	"YAIIxxfm/51ShoLAmXar4VT2eEhpSr/mBXvlHztQb0/3/S/6BoBI8mSlLCgOQjoHMh+MH+q6yeHJtjd6",
-	"n7bUJrGQms8HwndfMq0L9hO8cbQ3ctJw5G9I0ZwS+JvPWfv4QJPUuVxZj6INsdjDRnI5Zi9L5hotpM/K",
-	"W/MRcf2/Wlea9qRgJYMiK9xZF1azffYgB4CspDk0vl2FvTHHULZgtBtyBh74gRX571SdgqpLVuRWCDYE",
-	"HwJ01SqLNSiX9JaNudyqDvfX90x/hAcOavNVKo1NYYN40xh+FoRGLhZG/M1YwdktUy7DyaEc3vKyUkTN",
-	"qRCshHwPddNXFlTFNT+3eV9YeNTM6sHCo/dF7ktmrIM4yUeFSW9Zqfr72KnDt7BTHf2u7CSPI2Et+xMq",
-	"R1iC2pXi/vnz/wsAAP//",
+	"7P1rcxw3ki8OfxUEn42wHVsSSd1mRL44IdvSWDuWpSPqrGNjxiuju9BsDKuBHgDFVs+En8/+D2QCKFQ3",
+	"UJdmNaXZ9b7Ysdh1QQGJRF5++ct/nszlai0FE0afXPzzZE0VXTHDFPzre67Y3HAp7D9KpueKr/GfJ/X6",
+	"gpglI3pFq4ppUxBZlUwbIhVZcGX/YwEX0Gq9pDNmyFyumMbfTooTbh/y95qp7UlxIuiKnVyclOF1xYme",
+	"L9mK4nsXtK6M/V1u7E9M1KuTi7+c1OuTAv/2S3Fitmv7CG0UF9cnv/1WnLwURm33B75lVBEqSiLq1Yyp",
+	"guh6viRUk0dnj549ePqHx+d+dGtqls3gGDyuOFHs7zVXrDy5MKpm8UDX1Bim7J3//ZezB89/+eeT3x7A",
+	"f/z7v52kBvhKydX++BSbM37LSiIFMUuuSUm3dlIrapjKTNzCPikeykKqFYUpo4YlX/76e3td4jt52fmR",
+	"K/rpRyauzfLk4vzsrDhZcRH+nXzP4g018+X+d1rZUOyWaw4fSg3ZUE0Uo6X/yCWjJXyyG9nrxQN8Vjye",
+	"xBvFd3TGBTP77+RGE3hYehrn7r7M9z6y35t63ysr+ir1iVyTBfwIErexX1lxpsmMVXJDeG4j4D0d48gM",
+	"5A3l1Ux+Sn84LzNvW7m7upY59bb3dcVGvkrZW8a95yfYphlhxT3cKbBhK3Bhnj05AYnlK6tBGnnlwrBr",
+	"puB9V1KZb7fhfTsfoKUyGe0UxuL1UzQ43NInxcmCV/C/mgm3wvXsb2xu3E/2f8La83/Yf99wATsSZ86v",
+	"VVLjfWCfEkK/karUIH8LXlnNXlht96eXH8gpXfPT2/NTxa65NkydVlRc1/SakYpro636Xl2Qa1pfM4ID",
+	"vjC8ZBu7CYkd18W6XBDNxZxdgPY8e5pZd2NHNlKcP8jhypFRVfGsejRylHL8za6YXkuhGZyC75ScVQxU",
+	"9VwKwwRMMl2vKz6ndmCna7zi3/+m8ahs3vVvii1OLk7+f6fNMXuKv+pT/1x4Y/s7f7aagmuyUVJcF2Sz",
+	"ZIoVjQ4xkpTyIcySe5h914u54bfcJM68D0tmF5+La03mshaGlWS2tZNXECtYdgq1XDGz5OKasEqzhyfF",
+	"yVrJNVOG4yzMtgl166Q0tc12t1ZxYmhVuYdxw1a6b34+0Krawo34KKoUxX9LQ6v9r5QLQquqOUsWsoat",
+	"k9jkjbr4i/2wZmz+4e7Dmm0mcZv+Vpy8KEvFtP5uScU1fDotS26HQKt30YwtaKXZ7rq+Z4JttJ3ueSU1",
+	"02gh4QOtwURJqeSauF2+vwh29VO7QrDNBaFEsA3RbK6YIWuqTEFopaV9rhQM54VrfHN5Ca+2q2YPJzcC",
+	"Q2+YJkKiHFCxJSupWKTS4E0nxQk8I6GECtA2+yOk9plMEfurld4Zu+aCbDjo8kgXPElqgni1YAY6loUl",
+	"jqQruWIzWW7JZinJnAoyY8TIqiTwnbqwe8FOuV2X2ZZQMqdVtT/5bpZ2JHhvBnaltaS82n7Eddu7eEn1",
+	"R1yx6OeZlBWjwv7Oy+RtXGhesvQtcGBc/DOsmf0yu2S0qpIrhkoy8RJvnUU/xrtZVqX7qpZCfWD4KqFV",
+	"ixNj5yMal2C3oLGpIVLM7S0wU8kx1qpKG3uxaIDV4cw7d2o2S4bPaE14mEY3tmipoo/vlLUrZowVoZFq",
+	"oCWQXOOOaIsk1YTDdmXCMMXKoeIYbabHj84SU7min17jxU/PuoW1PeazP16cnaXWtZHF9g1W4DRZ0S25",
+	"lvYL4bxe0fmSC/aVJnIjiGBmI9VN89QJxLjHYLeml99u7fFqfi00wVF//f7Vd+T5k0fnBVmu6PyBXtJH",
+	"T599c0lu2NoQzWjFSnQirRCTa37LBJnR+U1bnT1NDsBvhB0zbclARZol2xKqnDhs8DADo1qAynaieodd",
+	"1La5ezVuvKOSm6GiKuHHfmB2InUj6UwQitYG10TziglTWI0LvzTWB9dE1hA9UIzOl/aIIkZKUklxndgE",
+	"C8PUxxUXtWE6raio+Vgxqk3619n2IyislAKcD/Aj97dDWmPvijNMAKxX/LXJZVt1eXW5YeS1OhXXo/R2",
+	"9zGgsk5gbmTaajT76anRbRi7Kel25BG7WcqRN3ArbB+XslZJqek/WZw/FoRr55mNYEXfVESudhNraIsw",
+	"fkw069GEZXffgcfQC0GovX3IYbO7z1b0k/Oiz87OXCAo61a3N+HOrb33Rlu0Pf7zs8yRFG3c3uPgGBvT",
+	"WtzRzRfE74dLsHmJsGYoDJEwbrW+9e227bMjPdrBp1x6X8oFcd/XjGnIa+Nt2X6isK6FlZxbpsCjtGaV",
+	"34fh7JYCfzE10/hfG1YK/99mWSv3nwvF8T80NbVy/1nD3b90GjN/6NcKvV/ZNo1WXLh/nfcrkCDTf/zD",
+	"H5/0xphyxyuOObnNhd4w9Z79vWa4iUZtc3uvJt7CWDGt6TXTYGXQmZVUSoxc83lBFkqugpmRUAP26rTb",
+	"sYLod1tx70XEz4vzP/72byedc//orHvyd+bPv7dwg0vOnlL8NhUyeOEnA73jOV3FYRYIInBr6skF4WZ/",
+	"OsKHDopn2A9KHUZuCH23v3GX7U2A+7vfd8kJsCb6YdLjQ1GaGULtY9oy4qcrISxzWutdZfU0ve+6RWex",
+	"Vqtf/s9wCWpZtWGahTT7o0lav4npu2GJqMYPckMoWTOlpQAfQJO5FPa4TkyGTPlI6Pi5U9fOqWKXhK3W",
+	"ZosxP5jmtZVPwVipidW2qW8HByS9L9dOtPazLyHqI9FDSz143cQ+990JYXg11I7cEdo1SizMin+S/4zm",
+	"rUlRNobOl6nlsOYM/LhiwmA0ze2NxM4VFRcYvdOEEuv72QPHOqZrPrf/Rbg+uRB1Ve1uCL20riseALgN",
+	"MLidCN6YzMx5m2O41T44zLprudoh7NquLrPg5iA1ydkM2guyruicES6MJJsltw4ar9xZAroSFYI1LtaK",
+	"2b1AtKGGZeMX++9Yyg2Zy6pi9Lpm2rmB3AS9w5UPI+iUyNLaLKVycfC9XxeZXN1mKSu71czS+qR+bInH",
+	"L2VV6tT97sAwitsDwx6qoiRwdWF9d0jDXBIpKr+3Od4wX7L5DSuJkJvYdur1YZZSm483LP2ZPV5o1znj",
+	"1v7P9lKrVmXJxsmq3Aic4X1twoVg6ZFFiqY9sbE29JFpnxnJaKxP20w887rtxg72cWUqUS/nhhlNKrYw",
+	"PcsKkgCaHPaORl9wQMak1kxlprnfQw2JxMiV7FKsbt0Pymt4IwHPszk8okQV7BydSzSpOE4Y7A9t6Fbf",
+	"XS9ckKUxa31xegqa6CH7RFfrip0uqZrJWhXkr3/96181U7dM/fWv4Y8/XIR/2A1/qtWtv8OfwAup/IHb",
+	"FzLb0To72c3kDfH27fVMmo3Tf6mX/944ZLMferLw+ZgpppykcI6tXVVuQNTjjBMGTY0PgbTnJhWnjMS+",
+	"H3+RE+Q/O13XZOgrOYfUXkJ27Z6x8oo7NEgt4SCg3o/1D9iwWUlv7Um6MGv7P4+T3qkbyDv7zLE+mx8J",
+	"xH3dg3yYp3BHS3I73HVD2cWziwrvv5+t0JzJrVTg82c98KKRm+gOh1+8l4qOE+9faCNPvg/j48itaMcx",
+	"c2jIMuxM0zpyaFmyEmNabuM4I9SOP7ElYhHdSVvZqxZ8Tg2k56nBZIyqNaAmGLjAgHzcasNWX+mCvHv5",
+	"JqHYuiW9/VJQLBckNkLRt3CGLg5E1UKT1+KGfFB0e0lQC+0efzNF5zcbapgKJ2FJo7PNqqwL/P8dt0TH",
+	"ISRpTv///p+x50PngCZx2Tz8uEuiHzdjwnVPvmJWz2+YKTAiSj1ObsaWHJYOUkN4puxiBEYqhh33Db5/",
+	"wcU1U2vFRQCqoonwlSb2XnLDtgW5+uHFo6fPLh4+fDgkSHoH/bIXpYWFAb9Bzg2tGpTq2bMnZ3uHrRdF",
+	"ggDZHm2V2NL9UM5IyaUHe0Gsuijg/19cK1mv7Qrif7UGvFnKtiQPmdtGb+5k0n948eDR02ed6xnt6EGv",
+	"8np3R27k/EY/vTg9teJxsZYKJNTKefy3IfnfRl3vvOHxBcHfiij6o41UjCwpwvH2DuARxtqaam29UK8D",
+	"rJ9L1orfUsOsvFtpe/fyDYCCcBfjNAKe6IZtH5LXxiW8Ecu9n/AecpLs5A/oihFqohW7BL9BEFQd7vud",
+	"tmHaWpMDJCYdZO86lqy7dmXYen+Ib4VdBbYO+RwAR3mQVmOMWdlOxv5oecsz+c6SGcqrtBt9kw7oaTfI",
+	"7i+Gq+Ah4SXpz5ZuaLvn7C2tanfuyPm8VgGAsPfdcmGYSEU8a5FJusOz+78BLyvck/LDT5i2YNTb0c4q",
+	"Km4ctg6hjouFVVMhiA3Ar2BM2G03FGrTqedxXhNhm7lUiC4tfc3FCCiZXFEuphgF7oQpngQKfuR32JNy",
+	"indXdMaqKR6k2Jyv+d6CHPYwSKWNRTBIlYoqNtvP7j6HFddxmPCQIe5sMy9VbbgcjsivVSMxYdZbs7Yn",
+	"10Ewwnwk96+s6pVolNAIT+DDklnntV4Jb6b7TIxmTKfUEVybwKoIF1SWCsxXn9G2yqHWNa2IxEhzKpH8",
+	"dCzEbmfu/ajSkwO5pLHYQn4tHnBBZlufjCJfv31RmyV59PDsG8KFNoy62Jy3CLIO0j/YIAd0Xlkp+MjL",
+	"TFzcTiXXuraWA+DrAAu4VvJa0VXCZOqxRN3rcnZOH0bvkqzrWcXnBJ+jyZLeskR4Ax2NxJHtT/PeecFv",
+	"TsOjwl4D/7KS8oaVpF4j9PCPT86ffHMJSPwGEOizY72v1XO5zsNCn56Nh4UaecPEsORpS7qDXKTlO9IY",
+	"yVQT7mesKFyho7hZunNbLhZ8zshGccP0Q/K+riCENZfXgmuIws+2ZGeiRUmcspsO3Z04kntvOuTM5CMz",
+	"hn5vZ+J+KypQquxuSSYfunIiHdmH+AxpTpZwGDTD6sFYt6Tj4GjRcBG6F8h1GpkQydCO8rTDxcNJ17Nm",
+	"NpOQpqdPD3h1QhJHwKTOkziLoRC1Dgm1p5OaLwFSYdwJsoUatEEQ7PyuGnE0w3ekJbNO6asf/K6Kscwj",
+	"3KI9yyDn9HzP5rxMAiACmimc7hGaacbm1tc+LpSJmjQ2w2PPmrnZUE1K/BJIL9it54r67MCTgIqxSCl0",
+	"lod/Fvj/feZyg7fyX+sFzr8uuWh8sfjRQU72wwsVF27R7Kio4lqKC6eQNjTWTUJuICAL8RK7ntbUk2aZ",
+	"grjEEEx7jbXqqR2mkJtkwsq4AtKeXLM1QuDS1Ie+rDSD6NWhcDPMobOVbgPNGoSJt2FTiLN+wH6vWhoM",
+	"W0umrTI5sfuAuO0qkIAw7wh7vVRU14plAihcY4WGlUCmqPY5fTxVOzON+9O6F/fYNzkgkLw/FkQYGVc9",
+	"byXefZtOGi6u0jWRZeGCaR8e9kXPyUd4iGx6mEJmi03WUpvEm5sgk1V74JRBRRRzU5kxwFbyNqVMo/nY",
+	"2N3iL0w9BNPuabcMfmvASSPQRzui1sCl/NxHU+iXNREiwNnyE9ohn4fqEqlBecydl4Uy7M9EPJEa+BrV",
+	"ZMM6Cj/TKEpcwK80BhKbmdi1CiOf9nFKmTSi7+EKNwxCuImFmzEMwDtR3pUH1JJOe9rzNAyxWRN/LriX",
+	"oAilaQVSK51cq0/rigqa5ov5eblt8JgRsjo64yA8O9vC/yYW4ZpykdLs9qRovt3QG2cHwiq7al/3LnhE",
+	"apeUjUl1r1BumHiqbjIb1GfIyFzWVUmENPB9kBbEpW+MkWQFyHDTx/rP/8lUyXEtdz8s2FEZ1GMpBSPe",
+	"XSG7kPSDzK7ipBalpLNUHYsnM3CofazoDivfD4ttBuhX3s+X/9To7YWTvYzMS5UMXhh7b0gszBjYvIob",
+	"wwQcqhzJbhK4eTuXPU67e1D6+HO4wsb2m+vbk+LkU6U/Ja2+TGRhRUs2qlAwneCLdNRYgLmSm67oBSRr",
+	"yIZXFZmx9OHH5lKU+mPFFplMlMdVZ8dcEMR5XpIzAjB1Z4eXGC4cAOIE+HO8HKoWggN41T1EG7leIz0M",
+	"BX6YXjXMy+bdIfKCL3LT1jwcwd5+NfNCfOgZy+dLkrSsYkklALOHPREShxPE6EN0meobpsjcHvhTReqL",
+	"iI8sWr0u1rEDNt86ianwLuECuG0QZM/FNSiO8LdwmFq1W3FxA2AoWlUQ9vRGlx8HPqExzJKj0YwqJOvq",
+	"PCvcAl/h1fY+pwQ/G/VRG3wGa5CS9FecVeW7HNS8xbqD02pXYmFvchlk3CMJ6yRxBqA0e7wUJd7fK4Cv",
+	"jZz78pJ9lYF3pjWWr1tJOS00FZcKZ7RVtXRWbQlemBJGj1TdN3NxEqghYJ02eKSm4kb/5fyXh2EJD4wt",
+	"4Ag6wguvrFh/kC+FwY0zQlXBrS1QeoTvaxViOaSDV2T7y72mZpmNmj45OxsSBR5e4ohvy8yGfXrC/PAR",
+	"pfg7LggFtRBRJNk92RlH2ffjsa4hyRECVA7+5IQX3DLFF5yVpMIi+WGWBLsDdeP+w8DpG2XJgD5KVg/Z",
+	"+Rr3qBAk2re7TEoJuTX7m6yVoFWB/Bf0BsLJxpu3A8yObI1ZVLW+/1vjv+yrAPfjV5oE9T5gHO6uj458",
+	"pOuxviARUqCPHj9/9E3SzPTRl4SaWzO5tpKnpLGWm4CSIUYobIcRGg/hdxE2fsFdCY+VgFa5j/2jVydL",
+	"qxBFV/UYvC8zF5LINRN2lTEHfPbH57D6cJJ/k6bmwNN1JJ9HzuPcIvgfFteeg7eSlwXgNY2UN178CrS6",
+	"FINvKZHFMvEW/PnjbJtedveaxtS2Eo65HnyZQ3L3UZIkd48zGfJ0JSlWkpKpj10RTHdJvkYTSILuypK3",
+	"5y5sKDdouXkLytVXAZel1vibn2/gsoscYbuGaVPPWV/pyl7rPIySKndLkiVw5zjzTLpBmbYFOWZJcesY",
+	"EbNGa7C3aC2T0hsizrZsl766pUoZw7uH60+ubHz3gAXFAvLacBxZtUOkwGOWp/iK0NceojbHet9wQ4ak",
+	"cWBep/SGV/O0bscxR3z7wqP5sQg7x2YIXK5pxz+7Sys2Nz4mlMDGLqlKRczRZ/cshLVm6itMbQBtiV28",
+	"r8Kx8yQ+dqJn10IxWqbjUQ162fEAcEMoZJxCiEpIY01M+4yCaEmExIBnJeWNxnpqniojT9iCJ26GWvOR",
+	"X59Mvrq9SG6LNaheCLH4OJtLu6QSx522Yh4CnKuEsd8XV51Fx2tS6qVK0k/BUdxAFvdXMx2ssm+zlirQ",
+	"Z/qzyU15VqmnyoKH2EZ9+boQ2MFpbEI59pvzy31VrzoWG+Iwii0ZVZpWZAOB5RUElc1Fa+EdYAq/J8UH",
+	"68ywAcqsS0ZC4qNLRnpgZvsz56MfOMr0ZNWivII9m0RSUF75Le0RKA485uoTvLUKYEK9TGFOmZir7Xo3",
+	"gmQqDDNTZex//pIpXxpEI8dXdA2JtHW6BNVHp7try3eKerX7cE1WUhtr6VJhQD7sJGCRWtbG3Vkbd+7C",
+	"B7nhFPG8RANJrdIPVJSHV6QHSDBaTOD8B/ajEFN059MFsXaxLgjimwv3K4rU/trCVYcCpx6dpbAzaJXv",
+	"sWc5Tnw8f6xsV/QazT97pvh/ddNjPcnmqtphjEGWSRMz7aPJgqRiomocdhfObOFoRIActGSEL1yEvbFt",
+	"++EVmL78OPGapJNGOiuoTTRmhKC+8fIoVRxM28G0u3pAl7hO1agcRFZ5eOV1Unq6gsZ2glgZZT6Hy1Fu",
+	"HYphGJf2m8ciSEOUHcAE8Qo1gKTZliypKDtQdTtFb+D7YiyyeSAYpHO53l6wVRWMH/9+bjSrFpcQ349H",
+	"sceMoikvcxjRs0PgqSJ0YBhr0rg704uyXjORDF5eBYwg7IElXMmANzzvWI1xlXq8pF1lFfg3e8ERpity",
+	"/QOjlVmmsg6B+BfOXT5nWB9rLQ0FGhI5quq1/VVbPaFvUsjSJa9KxcRHQAvsv+gVEButuODaKGqk0hcY",
+	"ylkrOUeEPJaZM1q2RAzRB6UkIGoztpUQDKMmJjaClFxUtgolyWQuxQJyg2bJVmRRVxUkvIfD3rWhptZD",
+	"6h3hutTEv14dnt58gaFsuQBnTe+wDgAUGTbtak2TiPFSzutVsryB7jyZC/JfL978aB/3H1dvf9opRTl/",
+	"/uTx2ZPkyWd1ewcwPll02uoeUPu0iHOP7QMvGvClcCjTENd3yDVeIhBVBuWzgIpiwTY78Te/FHt1Z25u",
+	"kouWDI63KN4KrGC2GrPF9jYY89xRlzuvqF52MGt1xewvCZ0BxA+yfsHXGhYuTycF4Ax3cVkRHwtRDsTO",
+	"xqPT84ePT4opGOfywRlGdZZGy2EqB3zAPv6yj7y2k1Q66YszbfiKIm/HwpeRux4u2mMnaTmQjEuUMo1G",
+	"WVAF8WqXpgHw2ZJqqJKPMvAUWCQDMAMKb5I07eJGyI1IoZ5YVeo4LOHqs0W1tRvPRdRV84lzKohmxlRs",
+	"lNK9dUCwJPK0LAKFV0GWrCoLgrCVgtAKIE2IzCkaytAiAmddEhfQ9mvi8DSIw7oEkNuW4dES7Z6iYVez",
+	"vpwmUjQkrfYet5A9Ic4OOkT/0UHC3R5IaaeGW6p9WHgaqSbLitrVrgPVN1ZDJqIEnwwTmsuxVWT5rVvV",
+	"ig5omOGmwV1exANJffSPrjtU4sN92529r0VdLBfOyXMQCO0xe9bj258QlPPBnsU7h6u4c6G5Z2XZq36k",
+	"syQu3Z+OYUu6C4tDCr/v9qm7EBicwf0qbjfC5PLyFTdjK+x+kBvozOD6loSKwiiOXKNz70s3CBVkKWvr",
+	"7EJ4aX/5l1wbqbYf04Tja2otVXz+gs5NO6gTJM3bJAHlcEnOyA1j65hHBTm6Hz972iKhP0um09naZEa0",
+	"D8d3mVHM3Ae9d6f3++MyMwbMhOkicAQgTkKaEOgKB24RWoAFEw+dqkt3gugCpbogVjPikwD1oeuVhqKB",
+	"O39LLn2La4fROr+pKpBLRLJzLBul5VtRbX2vv3SW92OmmMSJn/0EZLUjcwih7nYl6P8KeEnDo7Hj4iMv",
+	"ovbifvAbVrPsN6Se2ftQlzPtnp1DRusffMwZce+YfE7WUlbJpwZLyvhGPOgEo6uzy0VXBv6tMZ+1o7tb",
+	"6m9348eKKBp3S+QbwdkR0p3Fj6dzb/mSJwSQFLwWJmEHhzBmXKZFU3lgCGdECdOm12TCEsijp5AxIVFq",
+	"1RoIKGRHrkCNC6pBiek16638GnQkRxHNPQMtGVACH6RWWgbwi70ORhQ8R5dvYmKgb5LpiLiT6yC76Myc",
+	"CDbXuWaIbrKL7hi4lY96/V5uDmQPDiQYkQevDRWldhXC+wKyz/2ZprcIjFPjCCyQawxvzn/xhzQowNeA",
+	"cLFr/doPjUqh63UOKDJVsz5fSTFIoptl7DMzY94HV3XQyekQTdfBjA4VPMNNbT9lQ6YoRTCIW4IuCsuC",
+	"kS5z4d+hDRSzgVX5tdWZD7Vhq2+GcPAdPuHtaPwgkgL3utSMZztCv/DqOBxeG6xmvzt/f9PH1F0S1Fpw",
+	"4UMb0iSBfz4s183tP28IkzppsdxlvxU7CfrhafhsW07D1C2tPrrCo/RmzMbiKkZvWTDwE9B/0I8H1WQN",
+	"D+91cfRnwQRdVVxdhPxdOsu5NONiIppfi4+pOtEA0gMmTQkwLU+QlQQIQVvr4RMdYJs7Dg3lRl/A8dXo",
+	"e9+82pH7NjFcJeXKM/+WXN9EwcO5FILNHRDUbVVS8VsWTmfEkFFj7WsviLtdzAockIMOuMekg5D51gNN",
+	"k9/RPQmGwEAS26jdDs+VueECNbIXFEeHHnzPMkw7P2PiayVvW+SeDh8FGxPpo1jFTDJkVWUq9SEssuOC",
+	"X3psCUQOrEdNjJSd9uhHKartR6s/+0xeiAaHymFw0z3GgirmvqDM9ZtIA7aj5JcDNQYe0Eurz104zxER",
+	"QCdSTAiWcmw8zKGdM4Xedg12LHzrk2E6zvXqUnGr1MuGPw3QMlgI3nS27rOEHeS6AWEnFqSZuA7RO9Dg",
+	"wR5TXhy5Y+n3x3SgX3WHaqQJDic9t+e3u5SnONCDE+UcuGGc6M+ePn2cotO766Hd8CUgri7RntCeJDom",
+	"M/ZAXiJvXeK96UScQekV8Kh9VVmcfHpwLR/YPz7QN3z9QK5xZR+sJcciNaNqFhkTe8YSX9E1rCag+Ioe",
+	"Uq/hL0xZI2G2np0ViUwWypKLAcTEhHC2BBykW3i7uWFXUSFkjdq4aYT47El/a8+bvR4dDtC4s/fjGboA",
+	"8CUyzyPYPsJqXoLheRHjM62OAO0XdCJCaYgrOtCX8ICSY31cCFhgR/h+Gn7Hft7mEYawLxcYYt0txY1B",
+	"m8WJHbAreih5g11NHcptA3FPkHB2Wu0dcSByEVOiEy0R5GsfRKCzKypJCJasmCm8AnfmygLRG2A6ADt3",
+	"bNy7ALGbhaBs/VFglkx0h4v7gnNpDy4u95pjzfOlSz85N45omfDUemBt3ixOeDRBSOIuDYsoruLgSrIq",
+	"NZnXqgAkBLR+Wq0HMYveheRebkRMdB+hKg103vYZOtg2ehAPfiC2cHtzT2OcBZBa4Mm9IM+fP7ZH8PPn",
+	"Tx0fSKULJDI9fwK/nJ+fxSJgz4WnfTJwdE7+Q7lkB61r5Mn0eMoXabZSXLoVRQpEAqUiaACsag1lJWsl",
+	"YUhb8v2fX7+xs3D17pUDZUGsWmwRdTAddWQeQH7EM817Hr3zCEh1qUpP+cmxh+CMXSOFZmvVBrUP6LDt",
+	"Psgy1dL/A7RvoAZSWXYlspVQwX1IAILGdor0juhw58x7VIsd8pH4O9XNYQC6K3vGxBnaTQN33O53IB7X",
+	"cvjOCPZHvQh2qfg13zE07TJGx7n7Zwz0sp8g7X/2klVEYOZ8/+I3EKFMU0c63G/j8TRukXZpqjxdXz7Q",
+	"NiLGFAgTB2Hlzh9hKR5wPBZk8RiNrkpuHtTrgqyfRIESdOs0YP3U04D+LcjqWUQm5s81x5A1Yxks0CH0",
+	"XL3xs1TdODcubgDE4jPGhG+NimSK6ZLmA1B1oPdwTlw/d1+YPyGkblD6ac3n6UwX/BTsYi5IKeuZKTw5",
+	"d+7lmzxrYVPUQ+3TnP6A2sm90hkKrc8Dg5edy4pR4AhinqcU/uqqhAGtlqZG7c2D4DZo8iEeRAafktzV",
+	"SdpNCRh+fi3A64oyYRGVH5gCpcxnO7IVtZ20PvaabIIhU2L6JscYsdNanWsCqMYUcj8gzfOsoGUHDxig",
+	"e3W7KCLQIF66pEMU0qOtOEmaQ62i1yMjz11EH0OLvjPlIkBw1XzdkE8alHcKrbSTTM6ZxFHXrj2Qj8Ld",
+	"ZH3lfuopvPiVvTaY1llN4UNWzvFVzPoDunGehCtAs9MZhSu9+vDsNS5eHv75S3EcAokRLBFZ9oaUamoI",
+	"FaKmwDHjQsOb0EewgFjZeM/63ZLSDj9Jww4tvBC9ZAq+YGenAVmPk78zQdl6nZ+kSbbG2ilPatrOLOHM",
+	"t1qOyMVFDHjxOCHpy0mRydu4/LW7c8ZGmWiDtUoHE9BojomMUojyAU7dI+HCDEDi7qzn5eG8YHCvSyI5",
+	"igo3Nd0MFW+r0vpod+E2bAJ7Fd+F0sSNxTz4PVQHRe3wsUogBXb1Sm8Xn1BtIwJfux5eaZV0S6Rocobn",
+	"zy/OztLUCMl4s32yDwB6ElmpDURDsWYFCQe9ougO4K6Z+rjiok7lPh3AN7ytCUwSd8seVK7vdSEpu5Oe",
+	"csosZFZhkhSpqGnTVJXo6O4LoUwBCkvH+AmPlHGi9uxZctJT3ajf1uZaJjNaP8hNq+gP0xRW3FLMmELn",
+	"SFF6QAxewvbRDVR/9D040g52Fv+Qd4uyEIFxoF/tsmUR7Pcu7fGH5Z1bE+ImLiLhwBXogTj55b5Dug8U",
+	"Dkea+KZtvj0uMO6Y6ZsfiUgPmRnQjPkEBjLMIX0oF/ByPSRiOojbIpc1i8QyRaRjjY6GDy5Bpp5F6uzU",
+	"fwGNDO4rIYkL1MQPS35anhsmDG1oM4l4f/XTGKS5pBNh9tEB9Ewr78cDW+q/oymg11sBlcpQdCHVzQXg",
+	"URqqWiCW4VXhyd1clXxBqLOk5wCvwyrOlbwdTvreov/epX0HdxBCLWB3FGN44N0Z/tF4oMX+JVYCRlJA",
+	"0nx0N+Pbtu3rxG05nX6d5A5vIyagei+22JriyG2rKHL/vUtWdYaph1ijbG0ykSy7WVySmd6whq/LLutF",
+	"3OXAasAMhGWXIMdBpLwwOl73KCIUiyIQBoGQnjjuknQWdmE+toPSeyC9DENvB0fbQQ531G8p3aYkfUjf",
+	"xWiLCmegMqeTZnFEtDHGKOyGeaDCjCMzZHOzC3YmeN5zVcBgUbd6FuQoGJUZuck7WN7XtEaka8Pz7tnj",
+	"c3TvjsTxI6QY77hZNkyxTNQ2HdjqriXI1kZP1KkBH5Yrt2y+mvsPH06J6xiUetTjXiYBQ7DUNyjDLEvy",
+	"BRF4bUjHxDS/eUy+6DNz+3UYofWYR6gFreS0dJCu3VMtBrOBimgJ/C/J0981qkqwyiE3usJcq6/Yc4XC",
+	"9t8eXJ+kxki7M5/oap1xdbJ+B/5hYMEzXFTAAJrXJT+8kyl+A5B2Ja2xM9uS96++I8+fPP3DBWkoYxxX",
+	"rpGklGiIBC71CFgHz+iK/aRa6tpHnhRdHeVzPDY7casawAlQZtPRoGN4NUOLY38Io0uskripuhd4BwDi",
+	"Okp4v7xW4oKLG7tBL9zAL7i4pRXv5wZwUoFDCMPs7J7/Tkm56GP0EU0BnKdyanjRUShmW5CTfRHYO1Vy",
+	"EWn8J/JGdHX2aw/UvRfzksutVXq90xRUUi5u+s7nvhPqwhEo4rkEbVcd5BBmgdlzXiOjDGk1C+too5lR",
+	"5UEVaWvrylqjUZdo/QRDSpMtpmk4tGyicXG32/HMDbtN4krW1GTjuC5dLBFmY25Yvxg7Hec+qyEP3ZWN",
+	"ZsHeM1pmugh4iQUCKqcv7Fmi03w67UzeiCbKTsoH+lM556eL0joTZvZW0IGN7yK+aQwWYT4xtzVa2auU",
+	"2nAUNT7eC3HNdQj/eJ+thfpDqJORazDb/RvwjClaT2uT7bvmRqilvqeG+VswHBfpLqC1viSOlgbb7kQB",
+	"JLLgyjoMdOOEouGtjMfSUHGX4WUnDdlNSmnhxyRFs1GxDocOrGkO0OsiaIDydUQRoODsd+G+SFkjq2So",
+	"wUfdW4hXT1Ds6c5SY2jiTftyujLrDuxIxbVhYucl3AS4da8KCHsfXpQRRKlK/d2SpfwLx50KnA9NDxG4",
+	"gyxkLcpReSrfTCPVUybuRRKqtNNElbUoM6aQ79hTePu8pIbOqLZSPraxZXGyqKsqHQ0H3G++tXFEwQjD",
+	"6efyxge6V0ZdkOynpldtYT3JAZALDwyKptc3DxQRqiTRfC7bAQS3T/SCpkMatjPygYG4bDui3QItkTyB",
+	"5WKhmenYEAjajDnoYKmHM213wqsmpvFuWgu67wpJczeG9MoixOu70Phpd2VdM6mdjj6p9aNCj/SdskY3",
+	"xJtTmyHjVznTGcfgb+/63lc8XTgfWsgF7BBbG7RCQKqBW8Jl1cfx+nWy1Yfuc5PAfqZqxJhdOLn42PH6",
+	"L6uzXGefx27uglzLli2jakSD00jk/otRNYrcIMUw77svruGfXnhapao4wr4NcChAZm+TRKSkQ7fKNB3T",
+	"Exvnbp0Xx7RWH73NevuUQs0ogW5jXJN1bU+gJReu1dHIiqLWJk1gMTZtZAnXUQla3FvKe8ibQYToX9bm",
+	"T6cDms+HzwYQjcPMtNHBPQKYPoziLZvtB7mnFJI1HJ6o184fSIXrBdnVHbCzoW0icoxtUkelHLZuwD0G",
+	"CVxWNI1jNr0ayWR6+sAv+PHYKLTfHOkK5o42VdIL7a2NrkCu/7g8heW326aZbFCsLl+BH9s0jge4Cuo8",
+	"5CNNknFLzUSG/cndaxLda12tXCvbP86BSWnjIQejsz1TNg4s/EFHrWFqGC9nP7OHVGPDShCq1HcI7/gP",
+	"j493t7ANpaZ7ix9hl/gN8NxA64ZqzaZPfobC2qXXRgTnq8xkHdQWslVzMsgNOwAgPgWyeihcuvHeBkOi",
+	"c73r/NIMEAj9Ljm7b3aC2Q2DZ6tJF/ZBpwptvarKOvXjd/AAcruh/nTc59GFkYpRLvz4vHS+1M7nU2Gs",
+	"XQuUXpgfU+3OR6/KdHt3/FrQqjpw9vsJU+CjRszxVWg6PmHfeRdNTBJuT+L0JF2URxkXxcX7e3HInSAg",
+	"V8rRxzyXhd4Muz9bVJHJnPR802/JhfeVshkeJqBx2PiuI3AktjEaFIOKij0kP0VEz86K7mhW19MfINC9",
+	"0lGtAaBbBOsoX+v66aOQ5qNeZhj/GxiPqxFp7IH9KRESikk2aXBjNzLNzJcZ6Eq70HrXnJWaNQOAlxeO",
+	"UWfDtMGw76VrvFD7qUUN9JD8BOzp9i8IbXYhXmh743j0wT+FP1ZleODQCjcnaekSt4557ySRtWq+NduX",
+	"wHYPYqqh0kOqHL0U2A/YTShpjSrGhp8Hod1j4uNqgX0fuuBO2NLK9T0Y1FahhXVSYtTx9TPe0Gt0R8d0",
+	"s0L7e2UXDIVRiOazd3tANrs0WgM349HX/JLXV6m5zOoroHvAL0kEqLEsOQpZbd33OiDHFgIXTdfYfI40",
+	"TP2gNYCuOknj38zbCmyfZmFE1XxXtsWwtc4n8kpgZgXemKj3GXAUbehOKq9rMFeGrYdK2knz/UVTMR7q",
+	"t/F9fuRp+RjIKgghrohSMJGGVggRzdDfNepoXVEhHClNi9wujRc/Fj2hD3brHIcn0x/TPXojSkHNWHOY",
+	"eQCMsKrIAXYRkIBFWBjfdkRSw2MBgHLbpFhaopnFjn6C66WdWXDCGdEtxHIa7Zl6YjdYtJdnMAy4CEIR",
+	"T3c8t2mZtIZsBmnyAiXRhNgrktNsraqB97o2XvYRd6WmzmZV0qPOFYm9cEw6DrsI41/SMuJH4MbVkCXg",
+	"CeAn5LROuM87EnY20CAcqm6+54uFdQrTunXCTu5NL8YUSRbzTIoJOtu82ZFu2pjqAd86OXFOm9cm1zOJ",
+	"mGj35kUuiwuIqFMre9ARvSCUzCumbqC0yO5PJevrZcNyE0jnoroi0e5vGNr++mrCGJ3UuhKsAwb8jziI",
+	"NB6pzmSrw2ZymWokY/H97YrAeYRV0VK0pXbpg3yJ4yDXcAbUdhvjyJVBSr+CGFnSLfw9oSNjp34Xhxd1",
+	"K+w0q+uKfe+vHcDQEVNz8K5zKqNa7JdA04qJyK+hL07eCHF5VEC7NU3KVC1c2yGAexkSM8gMP4igN1An",
+	"i/Z0UOu+xLpIN2DVG4780lKkqbEjXbKf3YDdwIW1UHx30P6+bFGuHSeoiApooox6kNCWKsoTl1lJbfqH",
+	"p9SQIBz6g8Y9wqXAzxh89u1WndESGIHwxcWJbp93kWD7c+nOp0y+Int6oQLLot/1bgyQPrd3Qzu6qzVp",
+	"MnfoD24630Ts988sNylZmZECQ5H5sCQ2n9pr+cG0aaP9o1w2diytqgIYqKGITkAwRLNbpmj1kPzp5Qdy",
+	"Stf89Pb8FCzk01BMg53mfJ+c9qgjAsWTi5O/aSkevqebyCPDb1pv09Cy9XYHH+zAswnPNRVFW1UFWZeL",
+	"ghj2CUhOfC2aVdNpxrhMANbfGDVWEmHpv9LdLcx3611c6VHqJr5A0WKfuDbZBt0FsNbaD3It3U4Go0k6",
+	"3r7bNDohhIOW8/tsa+G3Tn1Bd5NSzjWK0sNVSfDCGQMAP3mNnTiWbH6DXczDLgtS51HUzgljVYVM2jAf",
+	"VmoAM+L2U+G7zuGz7DkJ2uAyIdf4iyOodZy6Vl4SMtd4/yPjBkBjbP04yJ6GLoQnxYkU7O3i5OIv/XaO",
+	"iyQMTZw1d+wozl9+K3YLJDLWh6NsjlRIaPsff8VlA6tFFbng2Ksbi8YHD/elMGqbBBLkdmnQzDsQJV+X",
+	"iWZ5m1wtRoutecr6wr+nFdGY7wE1l/icpUw1Rdd0wa5rK1wNfTM4EmGpdhz54ZZeiv0SghdQPtGYSpr4",
+	"IzVH+U1ctXn30H2XinjsWBA6fMzW9+oqTbCuGca3sbYh1a5t0Cp9YJ+MjlJebNxdup5lGw3SSktsuuWR",
+	"dYCbszOuA3FTPzq/GVjKSICIYQ9KXoci5ZbG8UaiPfNDgX3KPBwi695MAf0ymCo9zcOnTebmGZtL1+Y2",
+	"duWwH4gkzGqQjg8FwTzsA9/bQcG35fmDQs9XLJvDU5FwfUl2e+wvgW8tnd9eMpGv7fCb1dPlcwxabuJC",
+	"9HazHsNFzVzNf7oik68Y+UeSrsMRWlrfFjxO8vrFTy+yzAm1qJJtuNo5rKh+CIZrN4hec+OUODXjVGwQ",
+	"u2H9yRowZoUUDrh9DjN88MBKu3PJ8/OrFjlokT5OR8AE/gWtVC4EUySrMr2c28NDzZf8lrmWAnErkBUt",
+	"WfaI6uSwCSIIl46yTl4btvoASmBoGW3nlDbflLqxQV7b/YfXtlHRyXiIlbhh399zGACSIa0oJ5iwX0BZ",
+	"rJOUIt74DOCCRhIcmUjh/w3MShLAxH1Yj0Hb+bUVzQ/J+vTGnQYDzHqXXECzITfCMMVJOjTjs3KDzQp/",
+	"k3UaDrxRbEeaPyHzOvCeA2fZi0XHJLdm9BIcpzV1fLncYK8Jax+nYN6GCX86D/52LiouWPep6/0AvZQb",
+	"sKesk8cFbFBHBLq/IX04bvBIKqquUyrB80o8OiM333Z5/4PfBAp9/KIXJ3pFq6pnjG++7WJY7dUcYSNG",
+	"fBtHFcq3yiniEcC/DzE+KNhlqUht4pxr4Ys2VCChQqpoKQ2O62nO2hHJxFcGULdmTFy0jJDA37QlQm6K",
+	"uJzYpye/fnL+6Jspx7sXhc8HRN+zdbVNl2quqy2B7mCeMWB/MSAQkyqvD+xevk8bU+SaGSifR1avNvHq",
+	"H4hrfd4F8R5hD6R5UYZH79JUD4OE/31SG//sqN2b4u22g0XQEzPSerZoymLGHl2gdMb+d0t2mCX7pRiU",
+	"x7bSEr3eD5NhCHVmPbEmKEv7QrIpJBRdDDq2UDPBIT5j1UjjS92Mu0Hesjz7easPHH4cNsHLhUKxSR4Z",
+	"P3DltfHgyTFsqEVbVYce5x/cO/b58qHzMmTWq7LBl2ZW/p40ORB6jDNxdsg7Dtw0+Lx0MyeXQPP5wJar",
+	"2OEU9sR1fxk0rv9EIHBmP/ucONGuo1eEcO3gE2mgrkeCrkJIuj9y50LXro8p14H8FumBXFH/vir2JKq7",
+	"T9/GBhrqY7MMCCUf2PfEzW6ednmDGmZvndQPcrHowlho0iA1Fovk8LvaSuV4FQJEdzqkraO4xFHiiqWg",
+	"to6Osh9xe8VMve4j3kNCpqYRGpavK23aKLFEFyXGSlYO4T3BC7MjPIzZ4UNI67XGWTT5zbksWbsbr/1S",
+	"aAzKSkwvceDgUSYZ2JRliqnVM89VXNw0T3fsXvZZ/g1dptPofqsd/Ojxvb1l//BRDYjIPze5NvxavBaH",
+	"Lw6YstDc0r0Fo825Nnu5qbkTWXw6zt792YYxddhXv6O1tsalT2xoOKSMXGvHRJxoziMHsiH3tkg0Mvc5",
+	"697uPBkrNGRxOswQe98ouOHohjxNA0lAnqIZuGMVeluvcAaxs+ScKWp/NbVKl4YM0P0j+Lk9E+nOQYh4",
+	"9YLM2HUtCpjsAhnmofUPchAXpBa6VtaPZ4ZAk71LZLBFepq4dWbCSqMmZ3Orm8JBYGes0kXUmcdxmsqh",
+	"WLENpsA8u2kHV9eVkWqb4ceAQsRWBb/ve5cr4Ge3e3SZXaftD3S9ZiLHRYUFwoPLiHGmPgZEak/bkAX3",
+	"/MU75tJucOBjraoujnv/e2JF/f40cFq7tm1fv3/1HXl69hyCXzlygo+8TEu0s3IfvP7ePejxo0dWEOfQ",
+	"fOLxw2cPnySfG0DCI4qzf7IGTGJlIMqSagCNMLk2nltDiDiEB+5YG75W7JazTTr0FlgYPdOJK63zmmld",
+	"WoNtzeemVqxpvQWsy13NXe7U00+xOV/z8SyymgkzkrP/7oYuNJBIu03WSYiPGM8P0B+S8ZxK/tFeGAuv",
+	"LvzYg2Q165xUWeAmvD3Q5PlBbnzFTcvlEBfYCIJtXJ8XxyLle20QqsmGpZgPZFV+XDmW8q4p3+neliwm",
+	"/0BvmHidqhiau4Jj74Q5jCGv2EWb6QrSSeCJsU0B64XkDYj9h+8CkBawbyZ4HNLcpA0IqOGtTJsDYmgN",
+	"sufvbKqTEmyaSOqwnybi/2jRdg4lbIGPHkEc0qIoTWwX+Ia+r4WKRrYZUDcHc++f6ueyaOg7/Qf8khSd",
+	"KpXT+MGXrTi9vEPsgY8uojbVaQIoT1Ceq3JJ9PRA0K6PTMgQl7/E0iZgnLkklJR0a//H90Mc3ht+WqrT",
+	"FkOioxnPsn18sFuuh2Y8ILlcN/imVlYJaEtTEL6IOm5SXu7UVvlm0KkSwBuWWm3IQMFvrUc0vatnW+Ii",
+	"koXPUAHKma6sR8SFHc0cS1KyzAmDa6ezFcpu+MmZlWWqrtV6qlgz6csaFws+ZxckABtdd4o5FFnYh8R1",
+	"ab4MKvAeJGJ7SvFbWg0/Ql/gDSm1AEX6H1dSIHXeANU0vDZuIWtlGBN3rY5jFd1+XCWhdiWnouHuD/zs",
+	"VAhZizkDRKLLkaIt4OjXo1Eua1GqrvrtZnZyFxgvCakLlDYfM35fGbUx9V5LdM47TrpweChtSKt3Urun",
+	"5D7HbtxSkuqPmXLBJnW3bShd2C0ayPHE7Dxun7ls54KdSGdMbRCDjweJ8Bu8A/dcqjoqV1QXvi5lSaVh",
+	"ZSq9mKnScbf0bUlp7yr3QLdximb3xtPQntH2ekaTGVfnNSuaVk7J4/4FMfYHX1diZ2MJXrKYsxS8aM0V",
+	"06OMe+Nf3BdcQsMhekX2Mw4l6oV3gBlKyVrJa0VXDaIB47mrldW8FResqwh4QevKnFw8fvY06v/4+Nmz",
+	"3r65IcOYrn/HTMVYbtudmcR3pCdvzeeZtFKw+5wHCqcvVCbBqe/4IBy3p7MOHZZ9RdVN4lCaJYsl2k+w",
+	"9qU3FcYUIucrihnLNa8DozG83ldMaalg6uHGqMr4b3WZa7KWCyLsf1qrSUT0hL/XtOKmN3EM6/V/3bUY",
+	"SCy3eY2WGHUrA9VH7t1R+6lbIC/3gfrGpXNGVbbki5btIl1LWeJOAJNufNVyVKOMEhi55jh/rUJUlBf/",
+	"/dlNE9f4jVQ5YD5zs4RAmheRwnWc5/ZPa6mMi0pgCTQrswS+ww/I1rhfOk7eFhTtURI519B4J4gjue9X",
+	"c56U64EZlj3f0TG4uyUMn9q7HC8bVuMRq/JWML8QDrsT1gCWq0OXJfLSdnfkGdd7wYDJDZJGMYl0I+b0",
+	"SyLwxgAGwTTXYO/K+R3WcLRmWy7BukXrlXM9oRVay/W0ZzOtr5dm1LoMTgLZ02skn4W7JddAdiqS3n3R",
+	"6lWuUvFrLjoKB+1s4vAvXLAw5HwKqKwsrGUEfeMKp43yVMAHN//a1/uhu8wwZb8veG5EftZCiNzNSLxo",
+	"8ZpnRfX/Nkf0flQKTikvoFy7MKbXKXAIQxm3p67CEygCDiCl+FyKBS9Z0tSexnyi+oalg1wzadD40QUC",
+	"X+pMHDM+eBLubDrmitaCZoULlVo7IfuGFdeadT5kTe0VRN4il0H+UdjwKZ3e2Q/gdjxqR+jCJDSi5yOe",
+	"bvT+3X7Os4J15TiQDsU7QIQgc04ddv5mWcBgvN1oNL8JVoCJjov9oo6aVp2DJZdpLI+u3Ig2hWweTNnA",
+	"9OKWxcqy/28uSCnrmf8zODKZNs/W7Uq7ZXotb5gzdDGxrY1d6SQH6sBa9AT/TDoo2hPVDA5BghuI8lyf",
+	"tnbcFvLh6biHdxcHKGS8tjGxwxLh1BZhoZNyplJx0xcN+b5HjuWxPR1R/msl6xHpRTuYP9lbMlS1fD7C",
+	"CP8Jru+F5fmgvRtq857cbOEAM+2QYboisoSQeIOE9pzWOlmaUOtMq650h1ekDr50zTCNsQoWY0eOwHDB",
+	"NjE4IVqRJavWGVyCGdXg4g1cn8xuZXupbVwUJ7wgaBAPgwRRBVmuGNXgkUQMY4q5rB3AZ9Il5Z1rDRPd",
+	"NGmDyWjyNhsMCvqZyAnAYSGwKy6uq7BcngXJg4j7JKO/ldT+6nnU98XJf/9lsVarX/7PX84ePP/ln+fF",
+	"+R9/+7eT3lKpxGQm5oOnKMwxXW7sjxC9YBXAgrSHwW+S5aodPeuQkSOhJ9Os/zvrDuX2efdI1akqJMgd",
+	"OYMBPsJe1tiRXBEf70ipxKhxc4ZSWLF1xVn2xxzTg2u9A+VwAS3jhwlRAp4Onek5FYKpnINin3PLVa2J",
+	"u9D3YA3ZEDSuUh4J3vARd3Hmi/xFOpmyciFwDD65TtzckIb9Of9yyDPdpcONf0KzJMXuAkYLkpWgA41L",
+	"bOKgmHX3fOIVHSqs05qxirNbFrO8Un3jz2Tf/DxbdbgvibuMQ/HvjvN/Lq8FB6sf25N5+XCp36h3eybc",
+	"GSR7h+8YfyDXkhi5O3YNb8uQLYY13qmZg/hoXPzXJHldzVvULFq7aSZf09os7d8e8LIg7199R/747Ow8",
+	"4OEePcyWmD56+nhkI7/xwpaSsP8nSvljslAc7A5Db6x+ndH5DVKcBP51e2CO6c7WgZd1zNjpDQakDv3V",
+	"Aq4Dm+eA6ICY2i9+l8Pt7X20J54vsLnfbJvJIzmCy/0nInoW9tiKItlu3HACnVb7qlEuxw1LMr37BD02",
+	"HwDwoTatmt44bzWKHzMISpK10tRK9NLkhI/Gwj330YkDxWRUOfY+3iLsfNR8BTHqbwHSWpGeEIIXN1yO",
+	"ZiL8N/hJTssh4Kle8WSSBv6MvrevH25RMYV+PEvoJZGRytAepbHd2r2rZInadnCYNLvBPfxpLM7Jbdws",
+	"tClVkpah20+3FEmHp5K0+U1bqUWtIP3mGgT2KJ+mWQYCB3Ha04tunekBrergQ+Ygk85QsTd21QLmbVxr",
+	"rq/WJhvty3Y5zqG+MeAdu6NNyn31bHTvpVxZhGCfPOZ4z7D0qFKj7EHvvbthMtzVQaMjBu6LNLxvqWu9",
+	"xjh101gASzIgdO1qMZLOZLYKNy5h5KGA0QMv9+nJhq1QXD/99f97/f03h+IRowZ8vkyhhh8SMXtf7RGk",
+	"L6pFdMKa2iH/CcbbnJqkk/IB2VGh4uM2ujIyYgPmC6wUWYsyd1pn2jWVNcupFzxXrY7H1Umfq1T31ta/",
+	"o1r7MHm2M5T90L4HxdP1rjrEx4Pp7PLvgkneq3OD4Y2EmbAG8wGRePjQNhU58PtFzoCfqCKsXZ/wvHOz",
+	"NxKMLxcGoVNMBGjyAoCOAVqI3owfXLLsSG0/piGUvjM0i50d4ihciJaIaLH3XpIzVwJwi8w1ga01Qic9",
+	"jdFJZ0l0o5Krj6AJ0z2iHa7SqlLesM6WdAvYRK/Vz59fnJ3tpKhTan72cW1dcSCXSblptNRWOFZSG/jY",
+	"er4M32mNmJXvAu7wVmdnvli14xONzHwgErgYXoVGLM0XnT0b8EW7GaNmYTPSl9526Irf4s9NbAUri93W",
+	"2xeja5k8h26bt3SP1l9Y2CelxuubhnXUebYrCF1HoaU3lTvgy74Mc9+A3GnRsJ9IHlRSGChs0sG334DM",
+	"ZiET38avocoDHNlf3729arizNdPQ/+dX8jUlcylvOPsGCSNESX59UZulVPwfoFwuyLeMKqbIh7d/fvnT",
+	"rw/JS7uv7QTAzw2f/F+FkgH46xFpXJBfPz1YMwVaTYpfLwCKuwUBxR4phWvQItVOQT15qZR0IRzHDB54",
+	"WfVfBVThPX/y9A/fPCQfuG8AaP/4+PHj5wWxdrZrEwiVCQ/Jj1y7+MyaXrPyAhKz5FdrfP3qo8gYgLPb",
+	"5leo7v314V/Fd66lw5wqtSW/vl48eEPNfPlrkxD3+rxh5rLfhoWCz8/Pz0Jc5Pzxw/OH5988/Ct0nuNz",
+	"JjA4zUsmjNWQytrGazpfsgePHp55VFHrb2BVrVZUbYP3BN2/I6JIuSBczOXKCjaYREBYAezQnsEIuuMH",
+	"0jOXcDh5LW7IB8T3ht13cg7h4zUTdM1PLk7sJ5y5VvCwA7xUOXwPc5sasdtBUl6X0PJWmxfNZUAXvJZC",
+	"4y2Pzs4856JHq63XlTvlTv/mTFk0CIZXC/jXJaKYv6Xy1M1nPMR0rcPLpl8TPuA0NLtoLdDPS+lBqUZW",
+	"JUw7LImEo44Cl/JDoHxptok7QZxxJHViJl+UZfNlqDiYNt9KzKgOnsJBMxfisr+1dZRRNfttbw3Ppx9A",
+	"71JNsVI/MtOkV9xyJRam3fHJPmJf/k//ycvfUCNXDH2p9uq9h+L89gK2JvHJvj7He8opPvUDq6rmW4WE",
+	"PqMPiSu7I5ulNdtciYFEFrSKqtVO85DuibEKQtEVw6RapkVCc8np6++BYWhdJ4QdNXA8XSOfvQCNDS/4",
+	"gnbK2b/oTsHliKoJGXtIfuZmKWtDqD3sFEP3FBoVACmjoVt9l910anye9DCxSirRD2rbsQenWx7M8SaW",
+	"5gcED2Iy9+4Lc2XtN581pibUwQyfdLvNe45vvORejm77qsHHNoxrEu0YPe2gcxmGfSRNY5/92c5jXI+O",
+	"+Z9GiE04cQ4Q3qFnb1ikezx38VEjvu4Ih6j77i/sAB0v1mf/YmIdHZqjJXu2fbCkojydhx6EaeWD7/h2",
+	"+wMV5ZEUkH20a4V4z8uEkeT0KiF52AQ+AJ2xqoD8NYH2+7dRT2nMMXDVlL773mfIXgZRVO/rhdxqYqGx",
+	"SWxqgQGcl11e6+wffXE9B9D/vMV9BV5NO0ziFxcgU1ESn600q24dNQNtU/JiHq9sLz5cuOTaSIVdhX3e",
+	"uriDWLiEeLdB9p2/6D5MMveyoUaZ/4CpzDL/vBbDBJQuhGDcCtk9XPX/YRbcd6FW/Ri7zD39c1lxYQn3",
+	"l+xFWU5j6LyhN8xuDGjvCMHHgO4oXA4I46SY1YZi7RekknMa0rdArluykCLWZE0VtuRCYqVRJ6gXnIHW",
+	"YSwA92gfvpLq2lq/DWMPss1WTIMH3QAJt4QOmYHp7cdmZr4sC9KN6/OYJh1bKtJaE1qRS0CHe7wU0IrR",
+	"+ZJheDkiWwRaaiVXBDYM+Tniir7mt0wcEJdp7aRT6Po6cVTmO/vM7A68l1X7OZDLI6xiAstSyhsi5IY0",
+	"DC7R8jk8VmMobBQ3hgliJNoPRm2tlgy9AtdKrrhmepQZgUsWNb3osylehS6XO8vbnq01NUs8f0/JjJkN",
+	"Y4JU7JZV+rLV2RXz+k6JRcTnUO1VnHD7rL/XTG2bvBf2aTopoiWN8thPzp4/209l/zKVIdQHgk9tdq4i",
+	"Ti9o1zOV7eNbj7jWVXFbENqomJw4HHQSZGXId7CYcNe/2Tl2j3ZEvIOE+qAT4tHR/Rt0IWYMMrVTmRFv",
+	"IMjUtOORoS0UGGQF8kbgX264KLGHvHlIXgXMD7RRLp0jQ0sHEYe8kCMovpZMEyku2yDdhawquXH7Xlal",
+	"MwEBNtwYM3c4cGoRiC6z2qsFON4T/JSaWUmohG3WMqyA45Bv4XS6eZLurH+6wenRp2XMDTfF0zjMg6DZ",
+	"dkzaa/QLx6yE1SPgWHsoEiosxeZSlZqUMmA+USK3mIc8mlWb1DsvhWFqR2KOoX3g2R8kvO7e7VMoz8zk",
+	"nwCHB6hGZsc2jQqCz8R1933cWyJTIOlEoBYCO1LXq8ZGRb7zFaMC1A7I0TXghrgO1PDjFIkdME5lUnV8",
+	"oDfsO3fNIK3hgb9J2+RRkrog/SDXdWKEjZN5EFMK6tWHj6hfWRn2yZwuzapqy9vug/aDCQCz2ql8nwJQ",
+	"g63tZkpuNFOukx2cT0b6Dg1uqS+bhqP0lpGZNUyhDNKOKiE7Hpu2Iza79X95s3m/5vHoAbn4lUPDcjMp",
+	"b6YyS3FlnavJ1cpVzm2WjsUUSwnBoWEHJlTb33gk4zB+x2cLzbUXc3/xXk6uoUNbNdTPKBmjlGos8qee",
+	"fql7n7wLV93HFvFvG7o7wjdMMc3fyxV0dEZkqN0EnsE3ZJGQaoZBA1NjbaLdBUHiFoCSL0D2hSNvGeb9",
+	"t1doYAB0b8v1hUE/YMP8epIwl31YI5uyDt277XSgbhES8WngbX+WSOjOFH1h8dDD9dnZ/ekznMly2vw6",
+	"9rmNBKYBp/nOVnY/QoGT5yEDoJo2dDtK+TFFda1cQXjau1DIwXKMJX6Jb2/6Wtzr2rq3d0ZP7fxMdFrZ",
+	"JwU78itNjKJzph+Sn6D+TxdQ1KMD7F+UwaXA1AlkaxsyjFqUUrCDFvs06oWTXnRXdO9n6H/l6vvKmelE",
+	"AJ5rH8fF9b4kuDfC6x6Sn/bano9b6ttOU/9PzLy8HWbhg/MEj3ugjWJ0NdqJwtvAqLYajInpJnMJbcCQ",
+	"zvcKWDUeXFnbAj/OlfoAwmHJsfNAZY9fqEHusOSjiVwyWmEZfW4if8Arjiiq7g254OvDff9yr/unnYOK",
+	"37KhLiOYpaf/xNrk306tssnOgVMW/0+U8u0C2tMeNXzYUIJkrV/4eTIhcxwjjkllj24ktVehMEbfpOEb",
+	"B+Yz8JzoiAPaqUlP//m9oZxcv1Rgo+TG4YQmsqZ3FmCQ6wBlqp168Ee84ogi696QmTUc4RST9IPcEHDB",
+	"PKzImoRR06Z6vgzcgFAgzYU1NpeyVt1RjZQHcRXN3JflN8TTfX/mxH0t8pWrS/FPHGETWHf9QUSjldwR",
+	"r7gorwI/1YAQcsOJ3p7sXAj36dNWO43HR8x+dyYzZO0/dGhUxU3dVGFHz0eGHlyoRPpKkxIiLmRdzyqu",
+	"l0xjGe6z8z8++wYDKbNAfjtaAEKXn2xo603UBOf46+DeNnQNGuDyRKvQjmFZPQlpnVIeGup9E3hXjqHc",
+	"3NM/V3g3rNYRkZcvypLQ0PwPI4vXXEBuxB4crqvdeKmPoF551FazfAN0H/LpZH2hX74gGThG4sbOV7ob",
+	"bEaBGrbWpF43HeCUNqj/FpRPE63+k320kvX10nGF21fKBcIL0e/2ouUd0hvG1vCLR1xDsM2qZA4sXgSZ",
+	"nlxRKGLdQl3ogaJoLeQH8hb5qzKlnfSGvb1laqxCAbKIpK8eeKRmXFC1TbR6+FKUSaSZp3MfbgGz6Fff",
+	"HbuIIeJCG1pVSAiypKJ03Q4ekvfQcAkAjHLN5+3mUsS1Bl8xQq3ljcY29mhStXBtzbZEAW0TAFhfQzvv",
+	"IEnQWhKBrMilAP7jgUI1LDESy9M9IsOvjFyjAm/vQsi6ImocW52jVkMoVyBxch3XA15nWKC7yHp92Uk4",
+	"+xcU77cielyXzTJx/ih7Vn5mD/AeDsgDF/4I2SK/8l81e+eyiQAABAlaTOimOAwh8+TFzsmGEEdAPIim",
+	"/ynorYLUomIaf11KjWVjTnkefgoCHtI7kFND8CPCjePSy3yeio37Uy/vmWAbQkmp5Np7qdCUu5KaWWuc",
+	"ILhbrVAYXPjPw+OHoyLzMtIHfPsTMy8cOfzxiqzhBV3JQgBmTRXJw/AxgM/c1xMpwp4rGYT1M27qMdGm",
+	"L/RNAzE8dFd1Ej3uktcLLas0AzBxP36lvVw2pIFLY9b64vSUixuj6PbhTNH5zYYaph66blKXwQPgULEm",
+	"S4f1a8+x73qw3xr2abq3U4Lf7h6pAHJSiu04XOcha3FqL1dTSOy33kX3XUndsy+w+thBHX2b4zbiMbOQ",
+	"UjVYyPTKfI2s/Y/++M1ddMuQaqKmjOg+IpNVOTwo6UY/cTjsK92w7KHwR0yYTB2vSGdnbawr1rjJ0ymx",
+	"H6god33rwet6Rwc7Xe5QkOt/8PWaleQ/rt7+BBzx0ySFqIjDaeAER+U0seN7QSjS3QZMO3RBKFwbxQ6L",
+	"sggOmnOSF9L34rCXoUNM9U0RaVzvBnsSAiEhecUUOomsBOfambJQyAj+oLNdfcoVBuKzWq4HCN2C7qAH",
+	"xwlB9CqJ/YbSOkHKm9fCyEF1hVIRJe1xYyeICwg9jSggDPTdyXzK+VkGpb/DJu0gY9TAamoD3Y4FcWTg",
+	"hW/rIlXTbzoimsgMzfX4TA7s6aBxAa8xItlQ2fe+s31Fot7JWRH7fQA63h2KgvySBIHLjKIW/teJRhDC",
+	"SjW0Hci+1v14l7cqNmf8FqiskdG4xB1TWeMo82LNkR08oetKLCHpXercaxlVFc++GDih7/ZisC9qpaUK",
+	"POrQ6Rh6zWdeG35MvNez8IeSuiePnj95/uwPj54/7amrK8bW7j2NK/cefda6vR+BQBqUXs4Hgr5Ojtli",
+	"onpzx7wRFwo7PR21cBdyUzS9BIKcYYI0Rudg32Hi2I3vzYrxx+TU3I/0hr0WX0peYEKuSXrDxGvRVe03",
+	"WVIgtMslXz9kq+obRxa7soc0Uv+jAAb7aYER6cId4WjarBhEr0nF7SMF8iO7QkDsn37DgMkc1YoVxail",
+	"8iAg045IKQZFGV0BEWfbvndXHj8U5d+UUw9uzJPh8tzzsP9DVI+CbCKQuIh6jUBLNCHN1BHy/BoZtZ2e",
+	"7XVM9iYuzQeaokm2jdpaBwLyqdHGAB1svQlGwVkE7nl32NbevnG19VahU17VyZhgQvRZp5gflff2TZaP",
+	"eMp6UAkuAL8WAMobBkyOD5U8lsdf1OOnQMfinNHZdBLKQx3u4nAEB2eQizHGpfhMZn1jcF7ADnAdnpzx",
+	"CUaKP3UGG6Swn7rt0YnNzadHNzeHAcRcA7ahADEn8ZOwkLRaIkKRlQBCiJytOWrjBnR9dge//LSuKBd+",
+	"Bg4FjBep3j6+mRCLm6M2XblumSr53GiypAB9vyB2I+qCUDVf8luWjQgsJYBv7riDlp7VIeQs7exje3OJ",
+	"vT2lgIhKa5vrphmOjxcBOANWJ+fZLuUmPdpHZzvb4bP6XyAMAnutdcv+ZJACfFzRhOBKNuclZkIIN5Fx",
+	"BcYAFLOuIPeHYbmoAeIB2+IUOwWOtqB66yRe8Yq9CD3mPxthCWg/7GAJkuqKkqZiibVPa1auoW11TrQX",
+	"lUH21+7KrF1HzKTWulrKTaOyjkTN8cEdmpPlPdx5TK1xumGzmPlDU1Fas97qTLpiF/YP3HBt3YsQKrea",
+	"ac3nplbWOawkLa0acnbHEYqAutdHSbnoqNeSt2zwCt2hVghGkacokIuJ2FQwkwHOztp+m5V7SSBlHiT9",
+	"AvF10MAf2o3b8+6r0A1c+rZ9YIZTWMb7XjWrFF2Pt+S6vY/a0R5x2d67YRz/kAEvvonAaLrV2FMNjRPM",
+	"QIHvcUmWVK0qpvVFsOXxjFG1Y26Jkil297HyvpcPU1/Z1fuPuryeatcNMpw/2PH8J9pxQ61n/Ibpap2t",
+	"WQDPbOwCGtkVXnnaUyCyJpB9DXJiuMrHXkqjulYOggx4ybDzDKz2Aw60ubUZJpl9sD60O79WUnAj7Yut",
+	"erxWdFWEftDskyHoSNqZfqfAgGa1Hmazydpcyy6V9Sdm3vprjqiywjuylVsOVDwRNgs7EmqC6JkB8KtM",
+	"BWU0N18WgtYP7HNBaO9zQa+YwfrYeFFzRNOXLlyDJCzWXISKWxohY4dh8hK7aFB90n1sp3tr9uX6u7qY",
+	"g4tBRBXkkEYZM5WQVelh7sJLBtV3uQa2zaz5fvIVv7WHuKxKGONJcQIMCcWJ724fNzw/KU5mW6gqOSlO",
+	"gHf4lwFZawzJXhJaaYnZIqCg9KgaD4fxEY9MdMP65OPCp9OHgiEgu/sFrjcjMpSrxirIvhgLR+4YV5qx",
+	"61qMwT1YQ/Ru6IPkK7sxD4ArGvXK3yPGiYb9g5jyQCwnY5KEp2F8WLBNV5V2wprCu/vDwn9ioMRO/sWb",
+	"Gb0V/lmTJWTj0F/S5DKMqTB305tN8PzPxGfVt2TAJIvHqnUJVgz5kLSR6ylW8x2tNSvgcchzbFWew28D",
+	"MQwgT/2BOSjuuLMfjhoPtrP3vyQmHNC8qbgwNgLznb13GX2iiq/hFDy7yzgocW3XY2jyOkr4Nrjjxr44",
+	"rkXxe653wpP7e8wvfY5cb/w8l+9F8a8A90ioKTwt9E4yjIqSZKgY73yOdWyj4ZRsxzYWPh8lm1uiL5eO",
+	"LT31/zPo2KLJd+GSQHfsp92FTAQ6sL6PgnEHEUC7m5o0TbeaaHnQmeJw8d0tVVSTP7mfSq7WK78opdYy",
+	"xsgcto6QBpIv0IHNHh9HVmj2WdsuJ+c9XPC5eDXnVEyZnozJOOdUkFJC5mMj1c0leXr22LUm4p7idyhR",
+	"JyKQemLw78NFR80b+pckAcATVQU08wmhWpxQB8PCgCEYgXGtOhuYzXBdfQaFYd/jtfdTAr2oq2of3QvW",
+	"CMgE4aJkyKSC/1ZswRQTc3bpdD9W1p2kDNrPW67s5hHm9B7bGPoWhq/FDfmg6BY7PYW+TtYB2yxlxS7I",
+	"32s+v6m24BNxQexSkN2ZvzNbs6e16TzA3vuLxirfD+yTARRgX1JJvK8rNuzKhrZvwMVNy+UBF4fy595r",
+	"Xym5GnLdBznkqiupzLfbIVd+zxWbIw6v1x1EJv/gbiOC0XqFDVHBo7NHzx48/cPj88He4Joaw5S99L//",
+	"cvbg+S//fPLbA/iPf/+34eHhL8Yz7FYPKPPv6DXr6NDkPGu/jaYynZpWX1IwKMnGCmkuri/jGK/z+ZHO",
+	"zhHlNFBUVuk2icTQ0whf/gCs5kGaoWn+dmzLNn7jYKaCqZr6xUujdxpgUN10a+vqKTqAyLP1jceJF8ev",
+	"GBU2Pj/KEPLtPe3cTrF0f2ZsvdNFD5urUWUQ6lMgBNPV3nWuYf95intnIC/e3noPK68CsRPSURxNNEW8",
+	"eWRTReg7KoNXHbrKQwOA++8dtDNbXxZ85eB9dXbP+2o+OR8c9lUPPIlh795t95xC36+Jqxl/ts/s3nX3",
+	"vR5ui03iqEKnNKiCYBtCDZFiPgxv7+f/lM4Nv+WmM0jywl/zu1dwkFeQJH/YdrLZexBQSbcA6BHY/QWR",
+	"NhFCBgocTwqPIpqH1uCu4HEICkhLSAwWMUeKb6V3SUp7EFi3HwahPRNt5fGdXGED91wKLOsCPNqtfPqM",
+	"PkCQ8KOjZn9uUQ0V+GTMHpR0W+AsF5BYLBoaClznIvQh7zc6U3t9Lqt6hQX9mVNXSs2+c1cdq+Oeffp3",
+	"S8nn7P4b7e2+O7XS8PWTWVmejA6eCtvK+miKbKgwwM2sGRu5jOzTWirT0U7vylBlXsJVx2qrBg//TO6E",
+	"+7LMAuLskCXVBGBx052zG0xuaEYVNOwWpUZHwtBZBbTbvt2/q/Nh1QI0p7fgkV6wrxlOx5L3ehlXRq6j",
+	"he/zLuzl6wmpt6lw0w8ul1kqxPLSDd12+sfZ/nGZTzm7V1maCtG/oKqZIRBQe5YekSskKT6n9uDpbNoH",
+	"F4+3lSenLMRtdVKcLGE+YAjf4bsffM/1WmqOV3cWwUwTC4KxYNxARARy97F4Q7hDg+cROES/LEN9H/4N",
+	"5mHaZGyM2OEN+pNBcsfotXGwLZgaCONVdrIO40J8lONCnNBl+OX+KGAdXPCz8MD6FTGO142UkPSooKu3",
+	"FL54L/A0YFRcw6XAABdagm8amuUQzEOEtPuHHnneVlRc110F6JDwxot/9NfeQ2QhvCuzQsCIM2HZrLN1",
+	"VnRLtPVO9qxZuwiK+bpK+yPmSVaRqTu3+2/kAgwCcPpZyYM4f49P/J61/J+dtfSy/wVlLyMsssdJu5aq",
+	"AWThVDutKkAoubTdKA3Rqn7rUNP/2a6SO9qCtN6Tg0tWkwG+hO9apIBIiS94i4kwAMPjafIAl9GZSggo",
+	"7E3k8XIqV3Ds3HdcoRfoOmlMAaZzS4TcOCWYiC5ow6sKKW9DKi6KHdYiDwRqEMepSN+7ioqd9fyysmvx",
+	"4Oxg7ztUeJ+7+YpuwciVC8OE28LJ/X1Qhu30n3DSdpb6vQL1fEzteGWk6kJtAGx+gr6e7llfacTWEW3f",
+	"O6GX/tLOZcZRdxPdG2BJp7MT9UYuMUMgsqIbwhroVSq4uC5cXbMrfcg5tI6ZbgjN+PmZ+79JTZujdLP4",
+	"QiJDi9BC8KjhoSGCJ6Q5hADcP7oDp/STNMfCJ9lHf6ZEwj0pJcweUGKXB/prhWePSdS3FrlVwN0NOQpL",
+	"15cMAEp0F6ufrHwHvjkT/z+wKMqJa3FgQcjOdMLZup1+06B59z/mYHXWqvXynC8n5GagAC8ZVZpWHQnL",
+	"93gNe1FVfQdjcGz84Rhqj+QCucAwrNhEBKGKA6wq94cSOODCg56e7XDvwsXn7q9Qwps5WO3tu3Hi4USu",
+	"v/dMsS8LpJgVRHwdQSJqtxykJLC4dFk0I6f+d7bifzm24vdes+TUX1A900XEq4qoGmxv15bDyGss8/G1",
+	"wRjZWu3Rerve3FEVTwACDtGidS9Av743YH49HJAP454s2lg71H0EOzsQd18fD29fV+x7Oa+t/X/vQPs6",
+	"DTz985TQekoE2ziAmt5w7KMnF4uH5AUp3Ye78K4gvHQtn0c2yoOlPp0DVKuTNfM7d0mP2QAN50YQjoWN",
+	"sHOK7Un9MRWc/7YcVA1/nky5yfm8Vn5/kdBoBoMM9k+zioobR7CK6+9homQBW0nkuagyKg0GSRXrKIXF",
+	"Cxr1Nv2Wfb0ajWY7klr1bb6HKVeM/k6Y7xWEr5CqeuHrY+TCqV083/CVrWNsPPYfFh4xSV19KeyauFXv",
+	"jpUtPHKZCsOAzrAK3S8F1MXZnZ7De/DyPnb+lu7yz/9rh75egCUEXcqkAjMzrqoKUvP1f7148+M3aAXN",
+	"qSAz5kSMlVC0uEGryFfcO0YlrokUmM2y3sC6onP7eGxnahUUHwp9BlGzhv0DZ5H1U999r+jCBAPhWLbr",
+	"npWwv9KlHcg0UXGYVXgec35ORFqPfXIRYE4BQuJ774ZGSlbP30BKyv0SdUgdogwmZNLGJUUhyp8aTqX/",
+	"fmikmQ4mrAlryi1hw4eT4xLMRCmcpwoG4o6gOCVtdbRHDSExCZmxA06UIaCt+wBr9YG0/Dgnw9FxVpUu",
+	"xAXUEnJBHBBGh6bZYfe61pIOi85KbgZXi8MsY7FProTkrf31mNvOPhte8lm33Cj3t/FYYUeg1zoBG2Zt",
+	"on2HPUQFPt6HgexWAtPHdUU8YFO5GArrD966I/P36O3v0dvfo7f/g6K3X0KI7F87aOxoYo8fID5t5iCL",
+	"Wq8rdoVXjZplfPK/7092gtor0UsDLp/K4PmPq7c/EfwI8vWjs0dnD84ffRMgruDqOOkazHBXj+DwqAdy",
+	"d+DlkxjZ+CgnSb5xSOjPYOBI9N4yL5kw3Gx9Z5FaNyTP/RweXXJzbIe4y4raCXm8/ECvjx7jeCuad09Z",
+	"5dVNelJ/iWQnn1NjdyY17l8q4iQIu+VWIJqQ+AEWNhRlzuV66kbu38n1Nr1rz+9l19pPmqRDMiKJQK9X",
+	"/IahmQv2plwsClJDj28Kjo4PT8mNOHQl5GIx8UJcQZIMHNfF4nPoUOSdkYvFdIXe8UG08bB4tFIF18ux",
+	"WOVo+qvyAbQ7mnYNXvGKva3KN9hI6SjtzPDpnwnKOIyke8au6XStHjaubjOkDO0yfqWbStsK6JdHmK8o",
+	"AeJ4++9YhSv4irciWv3fPs9GV/U05CU/suC4qFqgdy3khkiBsRkiq/IjtrMzrlShkQdXGIrrXxAj5aHq",
+	"QLEV5UJ31+HiJUd1GvEVuZC6G+VkHqN7HtaBBKeGa/sDuhTHox2I5x6tm74iXH/V/ZCC4tsGB2D96Kby",
+	"PbWhxnvtYWWWtNxvyFVgQLNp6MFNB3HzMdev6WEws2bwgxl13OOj31TcvWXFt3YI39oRfFZvciq7VPhI",
+	"K0pGKwphsCsJNAkHexUS5LHjMEotaqbDdsycdPxavD7aGQcP/0xUl2+Sy2mHxEqCkY3ID7xi5sF3Ut5w",
+	"dnRv0PcXhW0OLggVZWjeOjT+5Jf2dF4r5SYry/HEr8XbeiDBE06QrM1nniE3gv4ko2amXncd91dwwTEr",
+	"KuAF6f4SAFLh2LSXMWgAn24dEdrUYAnvkgLX24yRFS0Zae3xThnJadF3UkczcYTNbp/9+15PaHwgFgIW",
+	"9tYqFg1vZsXFTWMg4LXaUGXIWnFh2GCtAKRT3dbXB7zkPkyvH6W8qdfwwsGt/mF0U5le+LSmvW/AOFRS",
+	"3kS5snp9GCgcP+04+ymavHH9zs+PMYTUer2h5YRmUUPeNti8weUdmIRp1upzZGFgqLjFhURbDwDmn4Mk",
+	"3c/El5UwOFjez+5L3r+bnBb9IKGXJe3k3v4gkQL6eI344QU5COo0xcBt0mMCHw12ckUNq7YRbw1Vit8O",
+	"5QIy8oZ1uUNWFX2w1xxJqcOzP1PAF78rd+7aH6dU5vZ5gWtCXiu6unRmMGJYXEpmzoYu3JrPewwbvOQ+",
+	"DBt41WCTBsY1mUkDTyuA/uVayhJDRh7xBlYOwvuovoH55wc2msFvPNY2WPP557Jq3OId356x7xmUysA1",
+	"HYhQP/q6fK6sfXZdgth7NsmKUSVYA+BbTZe+gPfgC3zVgy9PYZ/oal0xfdnAzymCZe32Ay+dL1wiA4A0",
+	"YuzBDlIw0JoNUvBZrFmYpX1r1rm03OgwW5/FwHWT82UZuAcovXvYXBMatX/ikXD4pvyZlr2DtsGpF6Ku",
+	"/fCB3rCX7jqXJOgDlHPlAMe6q8Av32ol2Ai9DfABPfsaL38a0UDfRy1wvz4lQIe6oRMxAAOBj18y6MDt",
+	"FbYJbzRLNAuv0wzLoeora+X5pb4/O8+9cai51yi+iTtlz7aBHBXn0rpHhtbXS7OfSpyuoq4TKPGGqptW",
+	"8/Lp1aZ9xWcKK9/7DrqiW2tYhCXfNG26t4D4pjPpanj2DSId20PDrU6naAeUVmdsjrNjmp+5auYpSlzd",
+	"CvoS5Cgeb9gn44GBRzZkMguypjq/HL5+KmPnDCpdCrN33qrxOD+gjsm6orpGrtmQtoJmX2um5nYpM10b",
+	"pFjwku0WNIWxPH8ejeTp2f8CrqC47MPY09RhA6Bubaf+Q99oR7PBtRNlKaptI8VcYcXSuAKRKYXYMDpf",
+	"grXbGbcJVw2S5IHt4c6PTjQ1zIJwHzfUevCLHBGl+Fn0B/sEeHSoeoxOGakZoUJvAikVvDMy2+xAoFgv",
+	"1Pdj+T9EnXKJjKkkSnXEu0GA1JHj3V3BPTVpvBuo7TFoypROon1SwVFFt6dQr5MPHn1Q2xdwxZGcW0W3",
+	"n8lKcw1p9tfnB19CCbVyik/j5X5QW7KCPLLGGilfT4Aq1wdfG5tNyM1D8lZUW8xXLChkNLgmpRQsW2aV",
+	"sNdglWGX5pf5BfwehcKnX2p8xRe72KCWyQYRdBMa5fhc4/cpmbE5rXUT8OCAMyhlPTOx3c5Vu4IXLXhu",
+	"IBvSttuBT6lEwbmWRIo9wRohJ5qXHRX4V8y8gCuOJCL22V+shGyYYkQza0PxaSL+EPnwSsGur7Pb7FKA",
+	"Pr+WMnQwAYbjS/v/vVGGisC7dqvhqxz4kPIr/YpX7GW47Ei9Pf3zv+gTADLJk5WyoDqI1znS+eD8UN9N",
+	"Dne2O9H7rKXdJRbS8PlA+u4rZkzFfoI7Tg5mThrO/A0QzSmJv/mc7W4faJI6lysXUXQpFrfZSCnHzKVi",
+	"vtFCfq+8sQ8R1/+rbaVpdwpWMmiywpn1aTXXZw8wAGQl7aYJ7SrciTlmZStGuyln4IIfWFX+vqpTrOqS",
+	"VaVTgi3FhwRdjcniHMolvWVjDre6I/z1J2Y+wAVH9flqneemcEm8aRw/R0IjFwur/mas4uyWaY9w8iyH",
+	"t1zVmug5FYIpwHvom76yoDpt+fnJ+8LSo3ZUny09el/LfcWsd5Be8lFp0lumdH8fO338Fna6o9+VG+TD",
+	"RFrL/YTGEZagdkHcf/vt/wsAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

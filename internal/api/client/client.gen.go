@@ -1334,7 +1334,7 @@ func (e ListRegisterMessagesParamsDirection) Valid() bool {
 	}
 }
 
-// Activity defines model for Activity.
+// Activity The filings counted by day, rule or something else.
 type Activity struct {
 	By      string  `json:"by"`
 	Size    int64   `json:"size"`
@@ -1344,7 +1344,7 @@ type Activity struct {
 	Total int `json:"total"`
 }
 
-// AddressChange defines model for AddressChange.
+// AddressChange Renews or closes the address of a drop mailbox.
 type AddressChange struct {
 	// What renew: a new secret part, also of one that is closed; the former address takes nothing any more
 	What AddressChangeWhat `json:"what"`
@@ -1356,7 +1356,7 @@ type AddressChange struct {
 // AddressChangeWhat renew: a new secret part, also of one that is closed; the former address takes nothing any more
 type AddressChangeWhat string
 
-// Addressee defines model for Addressee.
+// Addressee Somebody who can be told things, by mail or by a call.
 type Addressee struct {
 	Addresses []string      `json:"addresses"`
 	DailyAt   string        `json:"daily_at"`
@@ -1377,7 +1377,7 @@ type AddresseeKind string
 // AddresseeTray defines model for Addressee.Tray.
 type AddresseeTray string
 
-// AddresseeSettings defines model for AddresseeSettings.
+// AddresseeSettings Somebody who is to be told things, as it is entered.
 type AddresseeSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1403,7 +1403,7 @@ type AddresseeSettingsKind string
 // AddresseeSettingsTray whether they are told what waits in the tray
 type AddresseeSettingsTray string
 
-// Alarm defines model for Alarm.
+// Alarm Tells somebody when a rule is silent, or when something is out of reach for too long.
 type Alarm struct {
 	AfterMinutes int    `json:"after_minutes"`
 	AtLeast      int    `json:"at_least"`
@@ -1431,7 +1431,7 @@ type Alarm struct {
 // AlarmKind defines model for Alarm.Kind.
 type AlarmKind string
 
-// AlarmSettings defines model for AlarmSettings.
+// AlarmSettings An alarm as it is entered.
 type AlarmSettings struct {
 	AfterMinutes *int `json:"after_minutes,omitempty"`
 	AtLeast      *int `json:"at_least,omitempty"`
@@ -1460,19 +1460,21 @@ type AlarmSettingsKind string
 // AlarmSettingsWeekdays defines model for AlarmSettings.Weekdays.
 type AlarmSettingsWeekdays string
 
-// AnswerRequest defines model for AnswerRequest.
+// AnswerRequest Answers whether messages are about a topic, from the tray.
 type AnswerRequest struct {
 	About   bool     `json:"about"`
 	Matters []string `json:"matters"`
 }
 
-// Arrival defines model for Arrival.
+// Arrival A message that came, and what was filed of it.
 type Arrival struct {
-	Items   []Item  `json:"items"`
+	Items []Item `json:"items"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 }
 
-// AsideRequest defines model for AsideRequest.
+// AsideRequest What is set aside from the tray, and why.
 type AsideRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
@@ -1491,7 +1493,7 @@ type Asked struct {
 	Until   time.Time `json:"until"`
 }
 
-// Attached defines model for Attached.
+// Attached An attachment of a message.
 type Attached struct {
 	// Inline shown within the text
 	Inline bool   `json:"inline"`
@@ -1501,7 +1503,7 @@ type Attached struct {
 	Size   int64  `json:"size"`
 }
 
-// Cabinet defines model for Cabinet.
+// Cabinet A place into which files are filed, and its present state.
 type Cabinet struct {
 	// Address how colleagues reach it from their machines
 	Address   *string `json:"address,omitempty"`
@@ -1511,14 +1513,16 @@ type Cabinet struct {
 	Folder string `json:"folder"`
 
 	// Holds what was tried out and holds, in words; only where it was checked now
-	Holds   *[]string   `json:"holds,omitempty"`
-	HostKey *string     `json:"host_key,omitempty"`
-	ID      string      `json:"id"`
-	Kind    CabinetKind `json:"kind"`
-	Mode    *string     `json:"mode,omitempty"`
-	Name    string      `json:"name"`
-	Owner   *string     `json:"owner,omitempty"`
-	Pinned  *string     `json:"pinned,omitempty"`
+	Holds   *[]string `json:"holds,omitempty"`
+	HostKey *string   `json:"host_key,omitempty"`
+	ID      string    `json:"id"`
+
+	// Kind What kind of place a cabinet is.
+	Kind   CabinetKind `json:"kind"`
+	Mode   *string     `json:"mode,omitempty"`
+	Name   string      `json:"name"`
+	Owner  *string     `json:"owner,omitempty"`
+	Pinned *string     `json:"pinned,omitempty"`
 
 	// Problem empty where nothing is wrong
 	Problem  string  `json:"problem"`
@@ -1531,7 +1535,7 @@ type Cabinet struct {
 	Username *string `json:"username,omitempty"`
 }
 
-// CabinetChange defines model for CabinetChange.
+// CabinetChange What is to be changed of a cabinet; what is left out stays.
 type CabinetChange struct {
 	// Address how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none
 	Address   *string `json:"address,omitempty"`
@@ -1546,27 +1550,29 @@ type CabinetChange struct {
 	Username *string `json:"username,omitempty"`
 }
 
-// CabinetKind defines model for CabinetKind.
+// CabinetKind What kind of place a cabinet is.
 type CabinetKind string
 
-// CabinetPlace a place as in CabinetSettings, and how colleagues reach it
+// CabinetPlace A place as in CabinetSettings, and how colleagues reach it.
 type CabinetPlace struct {
 	// Address how colleagues reach the new place; empty for none
-	Address   *string      `json:"address,omitempty"`
-	Authority *string      `json:"authority,omitempty"`
-	Folder    string       `json:"folder"`
-	HostKey   *string      `json:"host_key,omitempty"`
-	Kind      *CabinetKind `json:"kind,omitempty"`
-	Mode      *string      `json:"mode,omitempty"`
-	Owner     *string      `json:"owner,omitempty"`
-	Pinned    *string      `json:"pinned,omitempty"`
-	Proxy     *string      `json:"proxy,omitempty"`
-	Region    *string      `json:"region,omitempty"`
-	Secret    *string      `json:"secret,omitempty"`
-	Username  *string      `json:"username,omitempty"`
+	Address   *string `json:"address,omitempty"`
+	Authority *string `json:"authority,omitempty"`
+	Folder    string  `json:"folder"`
+	HostKey   *string `json:"host_key,omitempty"`
+
+	// Kind What kind of place a cabinet is.
+	Kind     *CabinetKind `json:"kind,omitempty"`
+	Mode     *string      `json:"mode,omitempty"`
+	Owner    *string      `json:"owner,omitempty"`
+	Pinned   *string      `json:"pinned,omitempty"`
+	Proxy    *string      `json:"proxy,omitempty"`
+	Region   *string      `json:"region,omitempty"`
+	Secret   *string      `json:"secret,omitempty"`
+	Username *string      `json:"username,omitempty"`
 }
 
-// CabinetSettings defines model for CabinetSettings.
+// CabinetSettings A cabinet that is to be added: its place and its name.
 type CabinetSettings struct {
 	// Authority certificates that are trusted beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -1575,8 +1581,10 @@ type CabinetSettings struct {
 	Folder string `json:"folder"`
 
 	// HostKey sftp: fingerprint of the server's host key, SHA256:...
-	HostKey *string      `json:"host_key,omitempty"`
-	Kind    *CabinetKind `json:"kind,omitempty"`
+	HostKey *string `json:"host_key,omitempty"`
+
+	// Kind What kind of place a cabinet is.
+	Kind *CabinetKind `json:"kind,omitempty"`
 
 	// Mode of files, in octal, such as 0640; without it the system's own
 	Mode *string `json:"mode,omitempty"`
@@ -1601,7 +1609,7 @@ type CabinetSettings struct {
 	Username *string `json:"username,omitempty"`
 }
 
-// CheckStep defines model for CheckStep.
+// CheckStep One step of reaching a mailbox, and how it went.
 type CheckStep struct {
 	Advice *string `json:"advice,omitempty"`
 	Detail string  `json:"detail"`
@@ -1609,13 +1617,13 @@ type CheckStep struct {
 	Step   string  `json:"step"`
 }
 
-// Choice defines model for Choice.
+// Choice A value that occurs in the mailbox, and how often.
 type Choice struct {
 	Count int    `json:"count"`
 	Value string `json:"value"`
 }
 
-// Choices defines model for Choices.
+// Choices What the blanks of a rule offer, from the mail that is there.
 type Choices struct {
 	Addresses      []Choice `json:"addresses"`
 	Correspondents []string `json:"correspondents"`
@@ -1631,7 +1639,7 @@ type Choices struct {
 	Words []Choice `json:"words"`
 }
 
-// ColumnChoice defines model for ColumnChoice.
+// ColumnChoice The columns that a person sees.
 type ColumnChoice struct {
 	// Columns in their order; none is the usual ones
 	Columns []string `json:"columns"`
@@ -1654,7 +1662,7 @@ type Consent struct {
 	Token  *string   `json:"token,omitempty"`
 }
 
-// Correspondent defines model for Correspondent.
+// Correspondent A person or firm with whom the office writes. Rules recognise it by its addresses and domains.
 type Correspondent struct {
 	Addresses []string `json:"addresses"`
 	Domains   []string `json:"domains"`
@@ -1667,7 +1675,7 @@ type Correspondent struct {
 	Revision  int `json:"revision"`
 }
 
-// CorrespondentSettings defines model for CorrespondentSettings.
+// CorrespondentSettings A person or firm with whom the office writes, as it is entered.
 type CorrespondentSettings struct {
 	Addresses *[]string `json:"addresses,omitempty"`
 
@@ -1680,22 +1688,24 @@ type CorrespondentSettings struct {
 	Passwords *[]string `json:"passwords,omitempty"`
 }
 
-// Count defines model for Count.
+// Count How many something is.
 type Count struct {
 	Count int `json:"count"`
 }
 
-// Decided defines model for Decided.
+// Decided A message of a pass, and what became of it.
 type Decided struct {
 	Items []Item `json:"items"`
 
 	// Matched whether something was decided for it in this pass
-	Matched bool    `json:"matched"`
+	Matched bool `json:"matched"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 	Steps   []Step  `json:"steps"`
 }
 
-// DiffLine defines model for DiffLine.
+// DiffLine One line of a comparison: as it was, as it is now, or the same in both.
 type DiffLine struct {
 	In   DiffLineIn `json:"in"`
 	Text string     `json:"text"`
@@ -1704,7 +1714,7 @@ type DiffLine struct {
 // DiffLineIn defines model for DiffLine.In.
 type DiffLineIn string
 
-// ElsewhereRequest defines model for ElsewhereRequest.
+// ElsewhereRequest Where items from the tray are filed instead.
 type ElsewhereRequest struct {
 	// Cabinet its name
 	Cabinet string    `json:"cabinet"`
@@ -1713,7 +1723,7 @@ type ElsewhereRequest struct {
 	Matters *[]string `json:"matters,omitempty"`
 }
 
-// Erasure defines model for Erasure.
+// Erasure What is, or was, erased of a person.
 type Erasure struct {
 	Address        string `json:"address"`
 	Correspondents int    `json:"correspondents"`
@@ -1736,7 +1746,7 @@ type Erasure struct {
 	Stays *[]string `json:"stays,omitempty"`
 }
 
-// ErasureRequest defines model for ErasureRequest.
+// ErasureRequest Whose traces are erased, and whether files are as well.
 type ErasureRequest struct {
 	// Address the person's mail address
 	Address string `json:"address"`
@@ -1748,11 +1758,13 @@ type ErasureRequest struct {
 // ErasureRequestFiles what becomes of the files that were filed from this person's messages
 type ErasureRequestFiles string
 
-// Explanation defines model for Explanation.
+// Explanation Why a message was filed as it was, rule by rule.
 type Explanation struct {
 	// Again items that were taken back and can be filed again
-	Again   int     `json:"again"`
-	Decided []Item  `json:"decided"`
+	Again   int    `json:"again"`
+	Decided []Item `json:"decided"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 
 	// Remark what Ink Tray could not take in of the message
@@ -1766,7 +1778,7 @@ type Explanation struct {
 	Undoable int `json:"undoable"`
 }
 
-// Export defines model for Export.
+// Export A table that is being written, or is ready.
 type Export struct {
 	// Done how many are written
 	Done   int          `json:"done"`
@@ -1793,7 +1805,7 @@ type ExportFormat string
 // ExportState defines model for Export.State.
 type ExportState string
 
-// ExportRequest defines model for ExportRequest.
+// ExportRequest Which lines of the register are written as a table, and how.
 type ExportRequest struct {
 	// Columns in their order; none is what the asker chose
 	Columns   *[]string               `json:"columns,omitempty"`
@@ -1801,7 +1813,9 @@ type ExportRequest struct {
 	Format    ExportRequestFormat     `json:"format"`
 
 	// Per one line for each filing, or for each message with links to all its files
-	Per    *ExportRequestPer  `json:"per,omitempty"`
+	Per *ExportRequestPer `json:"per,omitempty"`
+
+	// Search Which lines of the register are looked for.
 	Search *RegisterSearch    `json:"search,omitempty"`
 	Sort   *ExportRequestSort `json:"sort,omitempty"`
 }
@@ -1818,7 +1832,7 @@ type ExportRequestPer string
 // ExportRequestSort defines model for ExportRequest.Sort.
 type ExportRequestSort string
 
-// FieldProblem defines model for FieldProblem.
+// FieldProblem What is wrong with one field of a request.
 type FieldProblem struct {
 	// At column within a pattern
 	At     *int `json:"at,omitempty"`
@@ -1833,12 +1847,12 @@ type FieldProblem struct {
 	Text  string `json:"text"`
 }
 
-// FilesToEnter defines model for FilesToEnter.
+// FilesToEnter Files of a cabinet that are to be entered in the register.
 type FilesToEnter struct {
 	Paths []string `json:"paths"`
 }
 
-// Filing defines model for Filing.
+// Filing A line of the register: a file that was filed.
 type Filing struct {
 	Cabinet string `json:"cabinet"`
 
@@ -1895,7 +1909,7 @@ type Filing struct {
 // FilingState defines model for Filing.State.
 type FilingState string
 
-// FilingNote defines model for FilingNote.
+// FilingNote A note that somebody wrote on a filing.
 type FilingNote struct {
 	ID     int64     `json:"id"`
 	MadeAt time.Time `json:"made_at"`
@@ -1903,7 +1917,7 @@ type FilingNote struct {
 	Text   string    `json:"text"`
 }
 
-// Folder defines model for Folder.
+// Folder A folder of a mailbox.
 type Folder struct {
 	Path       string `json:"path"`
 	Role       string `json:"role"`
@@ -1916,7 +1930,7 @@ type Folder struct {
 	Unreadable *bool `json:"unreadable,omitempty"`
 }
 
-// FolderCount defines model for FolderCount.
+// FolderCount A folder of a cabinet, and how many filings lie in it.
 type FolderCount struct {
 	Cabinet string `json:"cabinet"`
 	Count   int    `json:"count"`
@@ -1934,7 +1948,7 @@ type FolderCount struct {
 	Size int64 `json:"size"`
 }
 
-// FolderSum defines model for FolderSum.
+// FolderSum A folder as a rehearsal would make it: how many files and octets.
 type FolderSum struct {
 	Bytes   int64  `json:"bytes"`
 	Cabinet string `json:"cabinet"`
@@ -1942,7 +1956,7 @@ type FolderSum struct {
 	Folder  string `json:"folder"`
 }
 
-// FoundServer defines model for FoundServer.
+// FoundServer A mail server that the domain of an address publishes.
 type FoundServer struct {
 	Encryption FoundServerEncryption `json:"encryption"`
 	Host       string                `json:"host"`
@@ -1959,7 +1973,7 @@ type FoundServerEncryption string
 // FoundServerKind defines model for FoundServer.Kind.
 type FoundServerKind string
 
-// HandChange defines model for HandChange.
+// HandChange What a person changes of messages in their mailbox: marks, labels, their folder.
 type HandChange struct {
 	Label    *[]string         `json:"label,omitempty"`
 	Mark     *[]HandChangeMark `json:"mark,omitempty"`
@@ -1973,7 +1987,7 @@ type HandChange struct {
 // HandChangeMark defines model for HandChange.Mark.
 type HandChangeMark string
 
-// HandFiling defines model for HandFiling.
+// HandFiling Messages or attachments that a person files, and where.
 type HandFiling struct {
 	// Cabinet its name
 	Cabinet  string          `json:"cabinet"`
@@ -1981,14 +1995,14 @@ type HandFiling struct {
 	Messages []HandedMessage `json:"messages"`
 }
 
-// HandedMessage defines model for HandedMessage.
+// HandedMessage A message whose attachments are filed by hand.
 type HandedMessage struct {
 	// Items numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said
 	Items  *[]string `json:"items,omitempty"`
 	Number int64     `json:"number"`
 }
 
-// Happening defines model for Happening.
+// Happening Something that happened to a filing.
 type Happening struct {
 	At time.Time `json:"at"`
 	By *string   `json:"by,omitempty"`
@@ -1997,14 +2011,14 @@ type Happening struct {
 	Text string `json:"text"`
 }
 
-// Health defines model for Health.
+// Health Whether the service runs in order, as a supervisor asks.
 type Health struct {
 	// ChildrenCould For administrators: what processes that read attachments could do here beyond that, in words; none where the system confines them fully.
 	ChildrenCould *[]string `json:"children_could,omitempty"`
 	Status        string    `json:"status"`
 }
 
-// ImportRequest defines model for ImportRequest.
+// ImportRequest A file of rules that is to be kept or compared.
 type ImportRequest struct {
 	// Document a file of rules in YAML or JSON
 	Document string `json:"document"`
@@ -2013,7 +2027,7 @@ type ImportRequest struct {
 	Renames *map[string]string `json:"renames,omitempty"`
 }
 
-// Item defines model for Item.
+// Item An attachment, or a copy of a message, and what became of it.
 type Item struct {
 	Advice *string `json:"advice,omitempty"`
 	Clash  *string `json:"clash,omitempty"`
@@ -2050,14 +2064,14 @@ type Item struct {
 // ItemUndo how far its taking back has come
 type ItemUndo string
 
-// Kind defines model for Kind.
+// Kind A kind of file that rules can ask for.
 type Kind struct {
 	Extensions []string `json:"extensions"`
 	Name       string   `json:"name"`
 	Plural     string   `json:"plural"`
 }
 
-// Language defines model for Language.
+// Language All that rules can ask for, and of which patterns can be made.
 type Language struct {
 	Fields []Pattern `json:"fields"`
 	Kinds  []Kind    `json:"kinds"`
@@ -2067,7 +2081,7 @@ type Language struct {
 	Words  []Pattern `json:"words"`
 }
 
-// Limits defines model for Limits.
+// Limits How long things are kept, and how much is filed in an hour at most.
 type Limits struct {
 	// HistoryDays passes, and facts of messages of which nothing was filed; 0 keeps them
 	HistoryDays int `json:"history_days"`
@@ -2103,7 +2117,7 @@ type Limits struct {
 	SpoolMb int `json:"spool_mb"`
 }
 
-// LookedInto defines model for LookedInto.
+// LookedInto Messages that lie in a folder of a mailbox, as the server lists them.
 type LookedInto struct {
 	Folder string `json:"folder"`
 
@@ -2118,13 +2132,13 @@ type LookedInto struct {
 	Total int `json:"total"`
 }
 
-// LookupRow defines model for LookupRow.
+// LookupRow What is looked up, and what stands for it.
 type LookupRow struct {
 	Key   string `json:"key"`
 	Value string `json:"value"`
 }
 
-// LookupTable defines model for LookupTable.
+// LookupTable A table in which patterns look something up.
 type LookupTable struct {
 	ID       string      `json:"id"`
 	Name     string      `json:"name"`
@@ -2132,14 +2146,14 @@ type LookupTable struct {
 	Rows     []LookupRow `json:"rows"`
 }
 
-// LookupTableSettings defines model for LookupTableSettings.
+// LookupTableSettings A lookup table as it is entered.
 type LookupTableSettings struct {
 	// Name one word, as patterns name it: lookup stations of (file.stem)
 	Name string      `json:"name"`
 	Rows []LookupRow `json:"rows"`
 }
 
-// Mailbox defines model for Mailbox.
+// Mailbox A mailbox that is watched, and its present state.
 type Mailbox struct {
 	// Address of a drop address; absent where it is closed
 	Address   *string `json:"address,omitempty"`
@@ -2177,7 +2191,7 @@ type Mailbox struct {
 // MailboxState waits: for something on this machine, such as room on the disk
 type MailboxState string
 
-// MailboxRemains defines model for MailboxRemains.
+// MailboxRemains What removing a mailbox would leave and delete.
 type MailboxRemains struct {
 	// Filed filings in the register; their files stay too
 	Filed int `json:"filed"`
@@ -2192,7 +2206,7 @@ type MailboxRemains struct {
 	Waiting int `json:"waiting"`
 }
 
-// MailboxSettings defines model for MailboxSettings.
+// MailboxSettings How a mailbox is reached, and how often it is looked into.
 type MailboxSettings struct {
 	// Authority certificates of authorities that are trusted for this server beside the system's, PEM
 	Authority *string `json:"authority,omitempty"`
@@ -2249,7 +2263,7 @@ type MailboxSettingsEncryption string
 // MailboxSettingsKind imap and pop3: an account on a mail server; drop: an address at which Ink Tray itself receives; maildir: a folder of mail on the machine that runs Ink Tray; files: mail that is taken in from files
 type MailboxSettingsKind string
 
-// MailboxToday defines model for MailboxToday.
+// MailboxToday The state of one mailbox.
 type MailboxToday struct {
 	Filed int    `json:"filed"`
 	ID    string `json:"id"`
@@ -2257,7 +2271,7 @@ type MailboxToday struct {
 	State string `json:"state"`
 }
 
-// MarkRequest defines model for MarkRequest.
+// MarkRequest Says of messages whether they are about a topic.
 type MarkRequest struct {
 	About    bool               `json:"about"`
 	Messages []int64            `json:"messages"`
@@ -2267,14 +2281,16 @@ type MarkRequest struct {
 // MarkRequestOrigin defines model for MarkRequest.Origin.
 type MarkRequestOrigin string
 
-// Matter defines model for Matter.
+// Matter One thing in the tray that waits for a person.
 type Matter struct {
 	Advice *string    `json:"advice,omitempty"`
 	At     *time.Time `json:"at,omitempty"`
 	Cause  string     `json:"cause"`
 
 	// ID 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read
-	ID      string   `json:"id"`
+	ID string `json:"id"`
+
+	// Message A message that is known.
 	Message *Message `json:"message,omitempty"`
 	Name    string   `json:"name"`
 
@@ -2299,13 +2315,15 @@ type Matter struct {
 // MatterWays defines model for Matter.Ways.
 type MatterWays string
 
-// Me defines model for Me.
+// Me Who is signed in, and what this person may do.
 type Me struct {
 	Name string `json:"name"`
-	Role Role   `json:"role"`
+
+	// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
+	Role Role `json:"role"`
 }
 
-// Message defines model for Message.
+// Message A message that is known.
 type Message struct {
 	Attachments int `json:"attachments"`
 
@@ -2322,7 +2340,7 @@ type Message struct {
 	Mailbox    string    `json:"mailbox"`
 	ReceivedAt time.Time `json:"received_at"`
 
-	// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+	// ReceivedFrom Where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it.
 	ReceivedFrom *ReceivedFrom `json:"received_from,omitempty"`
 
 	// Sender what a trusted server reports of the sender, where one does
@@ -2336,12 +2354,12 @@ type Message struct {
 // MessageSender what a trusted server reports of the sender, where one does
 type MessageSender string
 
-// NoteRequest defines model for NoteRequest.
+// NoteRequest A note on a filing.
 type NoteRequest struct {
 	Text string `json:"text"`
 }
 
-// Notice defines model for Notice.
+// Notice Something that a person should know of: a mailbox, cabinet or folder is not as it should be.
 type Notice struct {
 	Advice string    `json:"advice"`
 	ID     int64     `json:"id"`
@@ -2353,7 +2371,7 @@ type Notice struct {
 	Text    string  `json:"text"`
 }
 
-// OldMailRequest defines model for OldMailRequest.
+// OldMailRequest Which mail that lies in the folders of a rule already is to be filed, and how fast.
 type OldMailRequest struct {
 	// From only from this time of the day on, such as 19:00
 	From *string `json:"from,omitempty"`
@@ -2371,7 +2389,7 @@ type OldMailRequest struct {
 	To *string `json:"to,omitempty"`
 }
 
-// Outgoing defines model for Outgoing.
+// Outgoing How the service sends mail.
 type Outgoing struct {
 	Console     string `json:"console"`
 	Encryption  string `json:"encryption"`
@@ -2386,7 +2404,7 @@ type Outgoing struct {
 	Username string `json:"username"`
 }
 
-// OutgoingSettings what is not given stays
+// OutgoingSettings How mail is sent; what is not given stays.
 type OutgoingSettings struct {
 	// Console where colleagues open Ink Tray, for links in mails
 	Console    *string                     `json:"console,omitempty"`
@@ -2410,7 +2428,7 @@ type OutgoingSettings struct {
 // OutgoingSettingsEncryption defines model for OutgoingSettings.Encryption.
 type OutgoingSettingsEncryption string
 
-// Pass defines model for Pass.
+// Pass One run of work: live filing, old mail, filing by hand, a verification or a move.
 type Pass struct {
 	// Again filings that were taken back of it, or by it, and can be filed again
 	Again        *int       `json:"again,omitempty"`
@@ -2477,7 +2495,7 @@ type PassKind string
 // PassState defines model for Pass.State.
 type PassState string
 
-// Pattern defines model for Pattern.
+// Pattern A field or word of the language of patterns.
 type Pattern struct {
 	Doc     string `json:"doc"`
 	Example string `json:"example"`
@@ -2485,7 +2503,7 @@ type Pattern struct {
 	Type    string `json:"type"`
 }
 
-// Problem defines model for Problem.
+// Problem What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong.
 type Problem struct {
 	// Advice what to do
 	Advice *string `json:"advice,omitempty"`
@@ -2500,7 +2518,7 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
-// Proof defines model for Proof.
+// Proof Whether the sender of a message is verified, and by what.
 type Proof struct {
 	State ProofState `json:"state"`
 
@@ -2511,7 +2529,7 @@ type Proof struct {
 // ProofState defines model for Proof.State.
 type ProofState string
 
-// Proposal defines model for Proposal.
+// Proposal A domain that writes often and belongs to no correspondent.
 type Proposal struct {
 	// Count messages of the last thousand
 	Count  int    `json:"count"`
@@ -2524,7 +2542,7 @@ type Proposal struct {
 	Name string `json:"name"`
 }
 
-// Reading defines model for Reading.
+// Reading A message as a person reads it.
 type Reading struct {
 	Attachments *[]string  `json:"attachments,omitempty"`
 	Date        *time.Time `json:"date,omitempty"`
@@ -2534,10 +2552,10 @@ type Reading struct {
 	To          []string   `json:"to"`
 }
 
-// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+// ReceivedFrom Where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it.
 type ReceivedFrom string
 
-// Receiving defines model for Receiving.
+// Receiving Whether this service receives mail itself, and for which domain.
 type Receiving struct {
 	// Domain of the drop addresses; empty where this service receives no mail
 	Domain string `json:"domain"`
@@ -2546,7 +2564,7 @@ type Receiving struct {
 	SMTP string `json:"smtp"`
 }
 
-// RecordsCheck defines model for RecordsCheck.
+// RecordsCheck What a check of the records found.
 type RecordsCheck struct {
 	Advice *string `json:"advice,omitempty"`
 
@@ -2561,7 +2579,7 @@ type RecordsCheck struct {
 	Whole bool `json:"whole"`
 }
 
-// RefusedMessage defines model for RefusedMessage.
+// RefusedMessage A message of a file that was not taken in, and why.
 type RefusedMessage struct {
 	// Message which message of the file, from 1; 0 for what stands before the first
 	Message int `json:"message"`
@@ -2574,7 +2592,7 @@ type RefusedMessage struct {
 	Size int64 `json:"size"`
 }
 
-// RegisterColumn defines model for RegisterColumn.
+// RegisterColumn A column of the register.
 type RegisterColumn struct {
 	Means string `json:"means"`
 	Name  string `json:"name"`
@@ -2582,7 +2600,7 @@ type RegisterColumn struct {
 	Usual bool   `json:"usual"`
 }
 
-// RegisterFile defines model for RegisterFile.
+// RegisterFile A register that is kept as a file in a cabinet.
 type RegisterFile struct {
 	Advice   *string            `json:"advice,omitempty"`
 	Cabinet  string             `json:"cabinet"`
@@ -2607,7 +2625,7 @@ type RegisterFileFormat string
 // RegisterFilePer one line for each filing, or for each message with links to all its files
 type RegisterFilePer string
 
-// RegisterFileRequest defines model for RegisterFileRequest.
+// RegisterFileRequest A register that is to be kept as a file in a cabinet.
 type RegisterFileRequest struct {
 	// Cabinet its name
 	Cabinet string                    `json:"cabinet"`
@@ -2634,7 +2652,7 @@ type RegisterFileRequestFormat string
 // RegisterFileRequestPer one line for each filing, or for each message with links to all its files
 type RegisterFileRequestPer string
 
-// RegisterFileYear defines model for RegisterFileYear.
+// RegisterFileYear The file of one year of a register.
 type RegisterFileYear struct {
 	Path      string     `json:"path"`
 	Rows      int        `json:"rows"`
@@ -2642,14 +2660,14 @@ type RegisterFileYear struct {
 	Year      int        `json:"year"`
 }
 
-// RegisterFilter defines model for RegisterFilter.
+// RegisterFilter A filter of a search of the register.
 type RegisterFilter struct {
 	Example string `json:"example"`
 	Means   string `json:"means"`
 	Name    string `json:"name"`
 }
 
-// RegisterLanguage defines model for RegisterLanguage.
+// RegisterLanguage By what the register can be searched, and which columns it has.
 type RegisterLanguage struct {
 	// Chosen the columns that the asker chose, else the usual ones
 	Chosen  []string         `json:"chosen"`
@@ -2660,7 +2678,7 @@ type RegisterLanguage struct {
 	States  []string         `json:"states"`
 }
 
-// RegisterMessage defines model for RegisterMessage.
+// RegisterMessage A message with all that was filed of it.
 type RegisterMessage struct {
 	Filings []Filing `json:"filings"`
 	Mailbox string   `json:"mailbox"`
@@ -2673,7 +2691,7 @@ type RegisterMessage struct {
 	Subject       string    `json:"subject"`
 }
 
-// RegisterMessagesPage defines model for RegisterMessagesPage.
+// RegisterMessagesPage Messages of the register, and how many there are in all.
 type RegisterMessagesPage struct {
 	Messages []RegisterMessage `json:"messages"`
 	Next     *string           `json:"next,omitempty"`
@@ -2685,7 +2703,7 @@ type RegisterMessagesPage struct {
 	Total int `json:"total"`
 }
 
-// RegisterPage defines model for RegisterPage.
+// RegisterPage Lines of the register, and how many there are in all.
 type RegisterPage struct {
 	Filings []Filing `json:"filings"`
 	Next    *string  `json:"next,omitempty"`
@@ -2695,7 +2713,7 @@ type RegisterPage struct {
 	Total int   `json:"total"`
 }
 
-// RegisterSearch defines model for RegisterSearch.
+// RegisterSearch Which lines of the register are looked for.
 type RegisterSearch struct {
 	// Cabinet its name
 	Cabinet *string             `json:"cabinet,omitempty"`
@@ -2711,7 +2729,7 @@ type RegisterSearch struct {
 	To   *openapi_types.Date `json:"to,omitempty"`
 }
 
-// Rehearsal defines model for Rehearsal.
+// Rehearsal What rules would do with messages that are there. Nothing was written.
 type Rehearsal struct {
 	// Bytes estimated before contents are read
 	Bytes   int64 `json:"bytes"`
@@ -2736,13 +2754,15 @@ type Rehearsal struct {
 	Warnings  []Warning `json:"warnings"`
 }
 
-// Rehearsed defines model for Rehearsed.
+// Rehearsed What rules would do with one message.
 type Rehearsed struct {
 	Answer  RehearsedAnswer `json:"answer"`
 	Items   []Item          `json:"items"`
 	Matches bool            `json:"matches"`
-	Message Message         `json:"message"`
-	Reason  string          `json:"reason"`
+
+	// Message A message that is known.
+	Message Message `json:"message"`
+	Reason  string  `json:"reason"`
 
 	// Steps what is done with the message afterwards
 	Steps []Step `json:"steps"`
@@ -2751,7 +2771,7 @@ type Rehearsed struct {
 // RehearsedAnswer defines model for Rehearsed.Answer.
 type RehearsedAnswer string
 
-// Remains defines model for Remains.
+// Remains What removing a rule would leave.
 type Remains struct {
 	// Dropped items that were planned and are not filed
 	Dropped int `json:"dropped"`
@@ -2770,13 +2790,13 @@ type Remains struct {
 	Waiting int `json:"waiting"`
 }
 
-// RenamedFrom a rule that this one may be under a new name
+// RenamedFrom A rule that this one may be under a new name.
 type RenamedFrom struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
 }
 
-// Revision defines model for Revision.
+// Revision A state that a rule had, and what it changed.
 type Revision struct {
 	// Lines what it changed of the one before
 	Lines    []DiffLine `json:"lines"`
@@ -2787,10 +2807,10 @@ type Revision struct {
 	Sentence string     `json:"sentence"`
 }
 
-// Role defines model for Role.
+// Role What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
 type Role string
 
-// Rule defines model for Rule.
+// Rule A rule that is kept: its document, whether it is on, and what it has filed.
 type Rule struct {
 	// Days filings of the last thirty days, today last
 	Days *[]int `json:"days,omitempty"`
@@ -2817,7 +2837,7 @@ type Rule struct {
 	Sentence string `json:"sentence"`
 }
 
-// RuleChange defines model for RuleChange.
+// RuleChange What an import changes of one rule.
 type RuleChange struct {
 	ID       *string        `json:"id,omitempty"`
 	Kind     RuleChangeKind `json:"kind"`
@@ -2825,7 +2845,7 @@ type RuleChange struct {
 	Name     string         `json:"name"`
 	Problems []FieldProblem `json:"problems"`
 
-	// Renamed a rule that this one may be under a new name
+	// Renamed A rule that this one may be under a new name.
 	Renamed  *RenamedFrom `json:"renamed,omitempty"`
 	Sentence string       `json:"sentence"`
 
@@ -2854,7 +2874,7 @@ type RuleInnerText = json.RawMessage
 // RuleItemTest A test of an attachment; all parts of it must hold.
 type RuleItemTest = json.RawMessage
 
-// RuleOrder defines model for RuleOrder.
+// RuleOrder The order of the rules.
 type RuleOrder struct {
 	// Ids in the order wanted
 	Ids []string `json:"ids"`
@@ -2878,7 +2898,7 @@ type RuleTell = json.RawMessage
 // RuleTexts One text or several.
 type RuleTexts = json.RawMessage
 
-// RuleVerdict defines model for RuleVerdict.
+// RuleVerdict What one rule says of one message, and why.
 type RuleVerdict struct {
 	Answer string `json:"answer"`
 	Items  []Item `json:"items"`
@@ -2896,12 +2916,12 @@ type RuleVerdict struct {
 	Steps  []Step `json:"steps"`
 }
 
-// Setup defines model for Setup.
+// Setup Whether the service waits for its first administrator.
 type Setup struct {
 	Needed bool `json:"needed"`
 }
 
-// SetupRequest defines model for SetupRequest.
+// SetupRequest The first administrator, with the code that the service printed when it started.
 type SetupRequest struct {
 	// Code from the link that the first start printed
 	Code     string `json:"code"`
@@ -2909,13 +2929,13 @@ type SetupRequest struct {
 	Password string `json:"password"`
 }
 
-// SignInRequest defines model for SignInRequest.
+// SignInRequest The name and password of a person.
 type SignInRequest struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 }
 
-// SteerRequest defines model for SteerRequest.
+// SteerRequest Pauses, continues or stops a pass.
 type SteerRequest struct {
 	To SteerRequestTo `json:"to"`
 }
@@ -2923,7 +2943,7 @@ type SteerRequest struct {
 // SteerRequestTo defines model for SteerRequest.To.
 type SteerRequestTo string
 
-// Step defines model for Step.
+// Step Something that is done with a message after it was filed.
 type Step struct {
 	DoneAt *time.Time `json:"done_at,omitempty"`
 	ID     *int64     `json:"id,omitempty"`
@@ -2943,10 +2963,12 @@ type Step struct {
 // StepKind defines model for Step.Kind.
 type StepKind string
 
-// Story a filing with all that is known of it
+// Story A filing with all that is known of it.
 type Story struct {
 	Events []Happening `json:"events"`
-	Filing Filing      `json:"filing"`
+
+	// Filing A line of the register: a file that was filed.
+	Filing Filing `json:"filing"`
 
 	// FolderPlace where colleagues find the folder
 	FolderPlace *string `json:"folder_place,omitempty"`
@@ -2965,7 +2987,7 @@ type Story struct {
 	// Preview how the file can be shown
 	Preview StoryPreview `json:"preview"`
 
-	// ReceivedFrom where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+	// ReceivedFrom Where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it.
 	ReceivedFrom *ReceivedFrom `json:"received_from,omitempty"`
 	Recipients   *[]string     `json:"recipients,omitempty"`
 	SentAt       *time.Time    `json:"sent_at,omitempty"`
@@ -2978,12 +3000,13 @@ type Story struct {
 // StoryPreview how the file can be shown
 type StoryPreview string
 
-// SwitchOnRequest defines model for SwitchOnRequest.
+// SwitchOnRequest How a rule is switched on: for new mail, or for old mail as well.
 type SwitchOnRequest struct {
+	// OldMail Which mail that lies in the folders of a rule already is to be filed, and how fast.
 	OldMail *OldMailRequest `json:"old_mail,omitempty"`
 }
 
-// TakenIn accounts for the whole file: each message in it is new, was there before, or is refused
+// TakenIn Accounts for the whole file: each message in it is new, was there before, or is refused.
 type TakenIn struct {
 	// Found messages in the file
 	Found int `json:"found"`
@@ -2999,7 +3022,7 @@ type TakenIn struct {
 	Taken int `json:"taken"`
 }
 
-// Tally defines model for Tally.
+// Tally How many filings, and how many octets, something has.
 type Tally struct {
 	Count int `json:"count"`
 
@@ -3011,14 +3034,16 @@ type Tally struct {
 	Size int64 `json:"size"`
 }
 
-// Teaching defines model for Teaching.
+// Teaching A message of which a topic would learn most, if a person said whether it is about it.
 type Teaching struct {
 	// Likely how likely it is about the topic by subject, sender and names, in percent
-	Likely  int     `json:"likely"`
+	Likely int `json:"likely"`
+
+	// Message A message that is known.
 	Message Message `json:"message"`
 }
 
-// Today defines model for Today.
+// Today The state of the office: mailboxes, what came today, and what is to be looked at.
 type Today struct {
 	Arrivals   []Arrival `json:"arrivals"`
 	BytesMonth int64     `json:"bytes_month"`
@@ -3046,13 +3071,13 @@ type Today struct {
 	Tray    int  `json:"tray"`
 }
 
-// Token defines model for Token.
+// Token A token, which is shown once.
 type Token struct {
 	ExpiresAt time.Time `json:"expires_at"`
 	Token     string    `json:"token"`
 }
 
-// TokenRequest defines model for TokenRequest.
+// TokenRequest A token for a program, such as the command line.
 type TokenRequest struct {
 	Days *int `json:"days,omitempty"`
 
@@ -3060,7 +3085,7 @@ type TokenRequest struct {
 	Label string `json:"label"`
 }
 
-// Topic defines model for Topic.
+// Topic What messages can be about. It learns from examples that people mark.
 type Topic struct {
 	// About examples that are about it
 	About int    `json:"about"`
@@ -3073,7 +3098,7 @@ type Topic struct {
 	// Others examples that are not
 	Others int `json:"others"`
 
-	// Quality each example judged by all the others, with the usual confidence
+	// Quality How good a topic is: each example judged by all the others, with the usual confidence.
 	Quality *TopicQuality `json:"quality,omitempty"`
 
 	// Ready whether it judges
@@ -3087,7 +3112,7 @@ type Topic struct {
 	Sentence string `json:"sentence"`
 }
 
-// TopicDocument defines model for TopicDocument.
+// TopicDocument A topic with its examples, as it is exported and imported.
 type TopicDocument struct {
 	Examples []TopicDocumentExample `json:"examples"`
 
@@ -3096,7 +3121,7 @@ type TopicDocument struct {
 	Name   string `json:"name"`
 }
 
-// TopicDocumentExample defines model for TopicDocumentExample.
+// TopicDocumentExample One example of an exported topic.
 type TopicDocumentExample struct {
 	About bool      `json:"about"`
 	Names *[]string `json:"names,omitempty"`
@@ -3107,7 +3132,7 @@ type TopicDocumentExample struct {
 	Text    string  `json:"text"`
 }
 
-// TopicExample defines model for TopicExample.
+// TopicExample A message by which a topic was taught.
 type TopicExample struct {
 	About    bool      `json:"about"`
 	ID       int64     `json:"id"`
@@ -3127,7 +3152,7 @@ type TopicExample struct {
 	Text string `json:"text"`
 }
 
-// TopicQuality each example judged by all the others, with the usual confidence
+// TopicQuality How good a topic is: each example judged by all the others, with the usual confidence.
 type TopicQuality struct {
 	// About examples that are about it
 	About int `json:"about"`
@@ -3146,12 +3171,12 @@ type TopicQuality struct {
 	Wrong int `json:"wrong"`
 }
 
-// TopicSettings defines model for TopicSettings.
+// TopicSettings The name of a topic.
 type TopicSettings struct {
 	Name string `json:"name"`
 }
 
-// TopicVerdict defines model for TopicVerdict.
+// TopicVerdict What a topic makes of a message, and by which words.
 type TopicVerdict struct {
 	Against  []string             `json:"against"`
 	Decision TopicVerdictDecision `json:"decision"`
@@ -3172,14 +3197,14 @@ type TopicVerdict struct {
 // TopicVerdictDecision defines model for TopicVerdict.Decision.
 type TopicVerdictDecision string
 
-// Tray defines model for Tray.
+// Tray All that waits for a person.
 type Tray struct {
 	Count   int         `json:"count"`
 	Groups  []TrayGroup `json:"groups"`
 	Notices []Notice    `json:"notices"`
 }
 
-// TrayGroup defines model for TrayGroup.
+// TrayGroup What waits in the tray for the same cause.
 type TrayGroup struct {
 	Cause string `json:"cause"`
 
@@ -3194,20 +3219,20 @@ type TrayGroup struct {
 // TrayGroupWays defines model for TrayGroup.Ways.
 type TrayGroupWays string
 
-// TrayRequest single matters, or all of one cause
+// TrayRequest Single matters, or all of one cause.
 type TrayRequest struct {
 	Cause   *string   `json:"cause,omitempty"`
 	Matters *[]string `json:"matters,omitempty"`
 }
 
-// Trial defines model for Trial.
+// Trial How a trial of telling somebody went.
 type Trial struct {
 	Advice *string `json:"advice,omitempty"`
 	Ok     bool    `json:"ok"`
 	Text   string  `json:"text"`
 }
 
-// Trust defines model for Trust.
+// Trust The settings of trust, with their revision.
 type Trust struct {
 	Correspondents bool `json:"correspondents"`
 	Replies        bool `json:"replies"`
@@ -3224,7 +3249,7 @@ type Trust struct {
 	Servers     []string `json:"servers"`
 }
 
-// TrustSettings defines model for TrustSettings.
+// TrustSettings Which reports about senders are believed, and what asks for a verified sender.
 type TrustSettings struct {
 	// Correspondents correspondents are recognised only where the sender is verified
 	Correspondents bool `json:"correspondents"`
@@ -3236,7 +3261,7 @@ type TrustSettings struct {
 	Servers []string `json:"servers"`
 }
 
-// UndoLine defines model for UndoLine.
+// UndoLine What taking back does with one file.
 type UndoLine struct {
 	Path     string  `json:"path"`
 	Reason   string  `json:"reason"`
@@ -3244,7 +3269,7 @@ type UndoLine struct {
 	Takes    bool    `json:"takes"`
 }
 
-// UndoPreview defines model for UndoPreview.
+// UndoPreview What taking back would do, line by line.
 type UndoPreview struct {
 	// Changes labels and marks that would be taken back
 	Changes *[]string `json:"changes,omitempty"`
@@ -3263,7 +3288,7 @@ type UndoPreview struct {
 	Takes int `json:"takes"`
 }
 
-// UnknownFiles defines model for UnknownFiles.
+// UnknownFiles Files of a cabinet of which the register has no line.
 type UnknownFiles struct {
 	Files []struct {
 		Modified *time.Time `json:"modified,omitempty"`
@@ -3278,7 +3303,7 @@ type UnknownFiles struct {
 	More bool `json:"more"`
 }
 
-// UnreadMessage defines model for UnreadMessage.
+// UnreadMessage A message that could not be read, and why.
 type UnreadMessage struct {
 	Advice   string `json:"advice"`
 	Attempts int    `json:"attempts"`
@@ -3306,15 +3331,19 @@ type UnreadMessage struct {
 // UnreadMessageState defines model for UnreadMessage.State.
 type UnreadMessageState string
 
-// Verification defines model for Verification.
+// Verification The plan of verification, and what the last one found.
 type Verification struct {
 	Changed int `json:"changed"`
 
 	// Due files whose turn it is
-	Due     int              `json:"due"`
-	Last    *Pass            `json:"last,omitempty"`
-	Missing int              `json:"missing"`
-	Plan    VerificationPlan `json:"plan"`
+	Due int `json:"due"`
+
+	// Last One run of work: live filing, old mail, filing by hand, a verification or a move.
+	Last    *Pass `json:"last,omitempty"`
+	Missing int   `json:"missing"`
+
+	// Plan How often, when and how fast filed files are verified.
+	Plan VerificationPlan `json:"plan"`
 
 	// Revision which change of the plan this is
 	Revision int `json:"revision"`
@@ -3323,7 +3352,7 @@ type Verification struct {
 	Verified int `json:"verified"`
 }
 
-// VerificationPlan defines model for VerificationPlan.
+// VerificationPlan How often, when and how fast filed files are verified.
 type VerificationPlan struct {
 	// EveryDays each file is verified once in so many days; 0 for never by itself
 	EveryDays int `json:"every_days"`
@@ -3338,13 +3367,13 @@ type VerificationPlan struct {
 	ToTime *string `json:"to_time,omitempty"`
 }
 
-// Version defines model for Version.
+// Version Which version of the service this is.
 type Version struct {
 	Go      string `json:"go"`
 	Version string `json:"version"`
 }
 
-// Warning defines model for Warning.
+// Warning Something in a rehearsal that should be looked at.
 type Warning struct {
 	Kind  string `json:"kind"`
 	Place string `json:"place"`

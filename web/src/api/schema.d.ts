@@ -2144,6 +2144,7 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description What went wrong, by RFC 9457: a sentence, what to do, and the fields that are wrong. */
         Problem: {
             /** @description stable, such as urn:inktray:problem:invalid */
             type: string;
@@ -2155,6 +2156,7 @@ export interface components {
             advice?: string;
             problems?: components["schemas"]["FieldProblem"][];
         };
+        /** @description What is wrong with one field of a request. */
         FieldProblem: {
             /** @description the field at fault, such as attachments[1].folder */
             place: string;
@@ -2166,45 +2168,57 @@ export interface components {
             /** @description column within a pattern */
             at?: number;
         };
+        /** @description Whether the service runs in order, as a supervisor asks. */
         Health: {
             status: string;
             /** @description For administrators: what processes that read attachments could do here beyond that, in words; none where the system confines them fully. */
             children_could?: string[];
         };
+        /** @description Which version of the service this is. */
         Version: {
             version: string;
             go: string;
         };
+        /** @description Whether the service waits for its first administrator. */
         Setup: {
             needed: boolean;
         };
+        /** @description The first administrator, with the code that the service printed when it started. */
         SetupRequest: {
             /** @description from the link that the first start printed */
             code: string;
             name: string;
             password: string;
         };
+        /** @description The name and password of a person. */
         SignInRequest: {
             name: string;
             password: string;
         };
+        /** @description Who is signed in, and what this person may do. */
         Me: {
             name: string;
             role: components["schemas"]["Role"];
         };
-        /** @enum {string} */
+        /**
+         * @description What a person may do: a reader looks, a clerk works through the tray and files by hand, an administrator changes settings.
+         * @enum {string}
+         */
         Role: "administrator" | "clerk" | "reader";
+        /** @description A token for a program, such as the command line. */
         TokenRequest: {
             /** @description what it is for */
             label: string;
             /** @default 365 */
             days: number;
         };
+        /** @description A token, which is shown once. */
         Token: {
             token: string;
             /** Format: date-time */
             expires_at: string;
         };
+        /** @description How a mailbox is reached, and how often it is looked into. */
         MailboxSettings: {
             /** @description what people call it; rules name it so */
             name: string;
@@ -2276,6 +2290,7 @@ export interface components {
             given: boolean;
             problem: string;
         };
+        /** @description A mail server that the domain of an address publishes. */
         FoundServer: {
             /** @enum {string} */
             kind: "imap" | "pop3";
@@ -2286,12 +2301,14 @@ export interface components {
             /** @description as servers mostly want it: the whole address */
             username: string;
         };
+        /** @description Whether this service receives mail itself, and for which domain. */
         Receiving: {
             /** @description of the drop addresses; empty where this service receives no mail */
             domain: string;
             /** @description where it listens; empty where it does not */
             smtp: string;
         };
+        /** @description Renews or closes the address of a drop mailbox. */
         AddressChange: {
             /**
              * @description renew: a new secret part, also of one that is closed; the former address takes nothing any more
@@ -2301,6 +2318,7 @@ export interface components {
             /** @description another word to begin with */
             word?: string;
         };
+        /** @description A mailbox that is watched, and its present state. */
         Mailbox: {
             id: string;
             name: string;
@@ -2335,12 +2353,14 @@ export interface components {
             problem: string;
             advice: string;
         };
+        /** @description One step of reaching a mailbox, and how it went. */
         CheckStep: {
             step: string;
             ok: boolean;
             detail: string;
             advice?: string;
         };
+        /** @description A folder of a mailbox. */
         Folder: {
             path: string;
             role: string;
@@ -2350,6 +2370,7 @@ export interface components {
             /** @description the server gives it a name that cannot be read, so no rule looks into it */
             unreadable?: boolean;
         };
+        /** @description A cabinet that is to be added: its place and its name. */
         CabinetSettings: {
             name: string;
             kind?: components["schemas"]["CabinetKind"];
@@ -2374,7 +2395,7 @@ export interface components {
             /** @description of files: user, user:group or :group; without it who runs Ink Tray */
             owner?: string;
         };
-        /** @description a place as in CabinetSettings, and how colleagues reach it */
+        /** @description A place as in CabinetSettings, and how colleagues reach it. */
         CabinetPlace: {
             kind?: components["schemas"]["CabinetKind"];
             folder: string;
@@ -2391,10 +2412,12 @@ export interface components {
             address?: string;
         };
         /**
+         * @description What kind of place a cabinet is.
          * @default local
          * @enum {string}
          */
         CabinetKind: "local" | "webdav" | "sftp" | "s3";
+        /** @description A place into which files are filed, and its present state. */
         Cabinet: {
             id: string;
             name: string;
@@ -2422,6 +2445,7 @@ export interface components {
             /** @description empty where nothing is wrong */
             problem: string;
         };
+        /** @description What is to be changed of a cabinet; what is left out stays. */
         CabinetChange: {
             /** @description how colleagues reach it: https://files.example/harbour, \\server\harbour, H:\harbour or /srv/harbour; empty for none */
             address?: string;
@@ -2582,6 +2606,7 @@ export interface components {
             /** @description the mail folder that it is moved into */
             move?: string;
         };
+        /** @description A rule that is kept: its document, whether it is on, and what it has filed. */
         Rule: {
             id: string;
             name: string;
@@ -2602,6 +2627,7 @@ export interface components {
             /** @description filings of the last thirty days, today last */
             days?: number[];
         };
+        /** @description Which mail that lies in the folders of a rule already is to be filed, and how fast. */
         OldMailRequest: {
             /**
              * Format: date
@@ -2617,9 +2643,11 @@ export interface components {
             /** @description and until this one, such as 06:00 */
             to?: string;
         };
+        /** @description How a rule is switched on: for new mail, or for old mail as well. */
         SwitchOnRequest: {
             old_mail?: components["schemas"]["OldMailRequest"];
         };
+        /** @description A person or firm with whom the office writes, as it is entered. */
         CorrespondentSettings: {
             name: string;
             addresses?: string[];
@@ -2629,6 +2657,7 @@ export interface components {
             /** @description of archives that they send; kept sealed and never given back */
             passwords?: string[];
         };
+        /** @description A person or firm with whom the office writes. Rules recognise it by its addresses and domains. */
         Correspondent: {
             id: string;
             name: string;
@@ -2639,6 +2668,7 @@ export interface components {
             passwords: number;
             revision: number;
         };
+        /** @description A domain that writes often and belongs to no correspondent. */
         Proposal: {
             /** @description made from the domain; to be corrected */
             name: string;
@@ -2648,9 +2678,11 @@ export interface components {
             /** @description some of the addresses */
             known: string[];
         };
+        /** @description The name of a topic. */
         TopicSettings: {
             name: string;
         };
+        /** @description What messages can be about. It learns from examples that people mark. */
         Topic: {
             id: string;
             name: string;
@@ -2669,7 +2701,7 @@ export interface components {
             /** @description the names of the rules that ask for it */
             rules: string[];
         };
-        /** @description each example judged by all the others, with the usual confidence */
+        /** @description How good a topic is: each example judged by all the others, with the usual confidence. */
         TopicQuality: {
             examples: number;
             /** @description examples that are about it */
@@ -2683,6 +2715,7 @@ export interface components {
             /** @description of both sorts, not sure */
             asked: number;
         };
+        /** @description A message by which a topic was taught. */
         TopicExample: {
             /** Format: int64 */
             id: number;
@@ -2703,6 +2736,7 @@ export interface components {
              */
             message?: number;
         };
+        /** @description Says of messages whether they are about a topic. */
         MarkRequest: {
             messages: number[];
             about: boolean;
@@ -2712,17 +2746,20 @@ export interface components {
              */
             origin: "mail" | "rehearsal" | "proposal";
         };
+        /** @description A message of which a topic would learn most, if a person said whether it is about it. */
         Teaching: {
             message: components["schemas"]["Message"];
             /** @description how likely it is about the topic by subject, sender and names, in percent */
             likely: number;
         };
+        /** @description A topic with its examples, as it is exported and imported. */
         TopicDocument: {
             /** @description of this file, 1 */
             format: number;
             name: string;
             examples: components["schemas"]["TopicDocumentExample"][];
         };
+        /** @description One example of an exported topic. */
         TopicDocumentExample: {
             about: boolean;
             subject: string;
@@ -2731,6 +2768,7 @@ export interface components {
             sender?: string;
             names?: string[];
         };
+        /** @description What a topic makes of a message, and by which words. */
         TopicVerdict: {
             id: string;
             topic: string;
@@ -2745,12 +2783,14 @@ export interface components {
             /** @description what a person said of it */
             said?: boolean;
         };
+        /** @description Whether the sender of a message is verified, and by what. */
         Proof: {
             /** @enum {string} */
             state: "verified" | "not verified" | "not known";
             /** @description by what, or why not */
             text: string;
         };
+        /** @description Which reports about senders are believed, and what asks for a verified sender. */
         TrustSettings: {
             /** @description names under which the office's own mail servers report (authserv-id, RFC 8601 section 2.2) */
             servers: string[];
@@ -2759,6 +2799,7 @@ export interface components {
             /** @description correspondents are recognised only where the sender is verified */
             correspondents: boolean;
         };
+        /** @description The settings of trust, with their revision. */
         Trust: {
             servers: string[];
             replies: boolean;
@@ -2771,25 +2812,30 @@ export interface components {
             scanner_says?: string;
             scanner_answers?: boolean;
         };
+        /** @description Answers whether messages are about a topic, from the tray. */
         AnswerRequest: {
             matters: string[];
             about: boolean;
         };
+        /** @description A lookup table as it is entered. */
         LookupTableSettings: {
             /** @description one word, as patterns name it: lookup stations of (file.stem) */
             name: string;
             rows: components["schemas"]["LookupRow"][];
         };
+        /** @description What is looked up, and what stands for it. */
         LookupRow: {
             key: string;
             value: string;
         };
+        /** @description A table in which patterns look something up. */
         LookupTable: {
             id: string;
             name: string;
             rows: components["schemas"]["LookupRow"][];
             revision: number;
         };
+        /** @description A file of rules that is to be kept or compared. */
         ImportRequest: {
             /** @description a file of rules in YAML or JSON */
             document: string;
@@ -2798,6 +2844,7 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** @description What an import changes of one rule. */
         RuleChange: {
             /** @enum {string} */
             kind: "add" | "change" | "same";
@@ -2810,16 +2857,18 @@ export interface components {
             renamed?: components["schemas"]["RenamedFrom"];
             problems: components["schemas"]["FieldProblem"][];
         };
-        /** @description a rule that this one may be under a new name */
+        /** @description A rule that this one may be under a new name. */
         RenamedFrom: {
             id: string;
             name: string;
         };
+        /** @description One line of a comparison: as it was, as it is now, or the same in both. */
         DiffLine: {
             /** @enum {string} */
             in: "both" | "was" | "now";
             text: string;
         };
+        /** @description A state that a rule had, and what it changed. */
         Revision: {
             number: number;
             made_by: string;
@@ -2830,12 +2879,14 @@ export interface components {
             lines: components["schemas"]["DiffLine"][];
             present: boolean;
         };
+        /** @description The order of the rules. */
         RuleOrder: {
             /** @description in the order wanted */
             ids: string[];
             /** @description the order that was seen: where it is another by now, nothing is changed (412) */
             was?: string[];
         };
+        /** @description Files of a cabinet of which the register has no line. */
         UnknownFiles: {
             /** @description files that were looked at */
             looked: number;
@@ -2849,9 +2900,11 @@ export interface components {
                 modified?: string;
             }[];
         };
+        /** @description Files of a cabinet that are to be entered in the register. */
         FilesToEnter: {
             paths: string[];
         };
+        /** @description What removing a mailbox would leave and delete. */
         MailboxRemains: {
             /** @description filings in the register; their files stay too */
             filed: number;
@@ -2862,6 +2915,7 @@ export interface components {
             /** @description rules that name the mailbox; it can be removed once none does */
             used_by: string[];
         };
+        /** @description What removing a rule would leave. */
         Remains: {
             /** @description filings in the register; their files stay too */
             filed: number;
@@ -2875,11 +2929,13 @@ export interface components {
             /** @description rules that see messages from then on from which this one kept them */
             sees_more: string[];
         };
+        /** @description Something in a rehearsal that should be looked at. */
         Warning: {
             kind: string;
             place: string;
             text: string;
         };
+        /** @description A folder as a rehearsal would make it: how many files and octets. */
         FolderSum: {
             cabinet: string;
             folder: string;
@@ -2887,6 +2943,7 @@ export interface components {
             /** Format: int64 */
             bytes: number;
         };
+        /** @description One run of work: live filing, old mail, filing by hand, a verification or a move. */
         Pass: {
             /** Format: int64 */
             id: number;
@@ -2941,6 +2998,7 @@ export interface components {
             /** Format: date-time */
             ended_at?: string;
         };
+        /** @description A message that could not be read, and why. */
         UnreadMessage: {
             /** @description its number in the tray, such as m6 */
             id: string;
@@ -2966,10 +3024,12 @@ export interface components {
              */
             next_at?: string;
         };
+        /** @description Pauses, continues or stops a pass. */
         SteerRequest: {
             /** @enum {string} */
             to: "running" | "paused" | "stopped";
         };
+        /** @description A message that is known. */
         Message: {
             /** Format: int64 */
             id: number;
@@ -2997,10 +3057,11 @@ export interface components {
             filed?: number;
         };
         /**
-         * @description where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it
+         * @description Where the time of receipt is not the mail server's own: the topmost Received field, the time of the message's file, or the Date field, which the sender wrote; unknown is when Ink Tray first saw it.
          * @enum {string}
          */
         ReceivedFrom: "received field" | "file" | "date field" | "unknown";
+        /** @description An attachment of a message. */
         Attached: {
             item: string;
             name: string;
@@ -3010,6 +3071,7 @@ export interface components {
             /** @description shown within the text */
             inline: boolean;
         };
+        /** @description Messages that lie in a folder of a mailbox, as the server lists them. */
         LookedInto: {
             folder: string;
             /** @description messages in the folder */
@@ -3023,7 +3085,7 @@ export interface components {
             next?: number;
             messages: components["schemas"]["Message"][];
         };
-        /** @description accounts for the whole file: each message in it is new, was there before, or is refused */
+        /** @description Accounts for the whole file: each message in it is new, was there before, or is refused. */
         TakenIn: {
             /** @description messages in the file */
             found: number;
@@ -3038,6 +3100,7 @@ export interface components {
             octets: number;
             refused: components["schemas"]["RefusedMessage"][];
         };
+        /** @description A message of a file that was not taken in, and why. */
         RefusedMessage: {
             /** @description which message of the file, from 1; 0 for what stands before the first */
             message: number;
@@ -3053,18 +3116,21 @@ export interface components {
             size: number;
             reason: string;
         };
+        /** @description Messages or attachments that a person files, and where. */
         HandFiling: {
             messages: components["schemas"]["HandedMessage"][];
             /** @description its name */
             cabinet: string;
             folder: string;
         };
+        /** @description A message whose attachments are filed by hand. */
         HandedMessage: {
             /** Format: int64 */
             number: number;
             /** @description numbers of attachments, or copy:eml for the message itself; all attachments where nothing is said */
             items?: string[];
         };
+        /** @description What a person changes of messages in their mailbox: marks, labels, their folder. */
         HandChange: {
             messages: number[];
             label?: string[];
@@ -3073,6 +3139,7 @@ export interface components {
             /** @description a mail folder, which is made if it is missing */
             move?: string;
         };
+        /** @description An attachment, or a copy of a message, and what became of it. */
         Item: {
             /**
              * Format: int64
@@ -3106,6 +3173,7 @@ export interface components {
              */
             undo?: "asked" | "done" | "kept";
         };
+        /** @description What rules would do with one message. */
         Rehearsed: {
             message: components["schemas"]["Message"];
             matches: boolean;
@@ -3116,6 +3184,7 @@ export interface components {
             /** @description what is done with the message afterwards */
             steps: components["schemas"]["Step"][];
         };
+        /** @description What rules would do with messages that are there. Nothing was written. */
         Rehearsal: {
             /** @description those that are shown, the newest first; the counts are of all. Names are given in the order of filing, the oldest first */
             messages: components["schemas"]["Rehearsed"][];
@@ -3138,6 +3207,7 @@ export interface components {
             tree: components["schemas"]["FolderSum"][];
             warnings: components["schemas"]["Warning"][];
         };
+        /** @description What one rule says of one message, and why. */
         RuleVerdict: {
             rule: string;
             /** @description the rule is switched off */
@@ -3151,6 +3221,7 @@ export interface components {
             items: components["schemas"]["Item"][];
             steps: components["schemas"]["Step"][];
         };
+        /** @description Why a message was filed as it was, rule by rule. */
         Explanation: {
             message: components["schemas"]["Message"];
             decided: components["schemas"]["Item"][];
@@ -3164,6 +3235,7 @@ export interface components {
             remark?: string;
             rules: components["schemas"]["RuleVerdict"][];
         };
+        /** @description A line of the register: a file that was filed. */
         Filing: {
             /** @description year and number, such as 2026-5731 */
             entry: string;
@@ -3220,6 +3292,7 @@ export interface components {
             /** Format: date-time */
             erased_at?: string;
         };
+        /** @description Lines of the register, and how many there are in all. */
         RegisterPage: {
             filings: components["schemas"]["Filing"][];
             total: number;
@@ -3230,6 +3303,7 @@ export interface components {
             size: number;
             next?: string;
         };
+        /** @description A message with all that was filed of it. */
         RegisterMessage: {
             /**
              * Format: int64
@@ -3244,6 +3318,7 @@ export interface components {
             mailbox: string;
             filings: components["schemas"]["Filing"][];
         };
+        /** @description Messages of the register, and how many there are in all. */
         RegisterMessagesPage: {
             messages: components["schemas"]["RegisterMessage"][];
             /** @description messages */
@@ -3255,6 +3330,7 @@ export interface components {
             size: number;
             next?: string;
         };
+        /** @description A folder of a cabinet, and how many filings lie in it. */
         FolderCount: {
             cabinet: string;
             /** @description path; empty for the cabinet */
@@ -3270,6 +3346,7 @@ export interface components {
             /** @description it has folders */
             more: boolean;
         };
+        /** @description How many filings, and how many octets, something has. */
         Tally: {
             /** @description of a rule, mailbox or cabinet; an address; a day; a kind */
             id: string;
@@ -3281,6 +3358,7 @@ export interface components {
              */
             size: number;
         };
+        /** @description The filings counted by day, rule or something else. */
         Activity: {
             by: string;
             tallies: components["schemas"]["Tally"][];
@@ -3289,6 +3367,7 @@ export interface components {
             /** Format: int64 */
             size: number;
         };
+        /** @description By what the register can be searched, and which columns it has. */
         RegisterLanguage: {
             filters: components["schemas"]["RegisterFilter"][];
             columns: components["schemas"]["RegisterColumn"][];
@@ -3298,21 +3377,25 @@ export interface components {
             states: string[];
             sorts: string[];
         };
+        /** @description A filter of a search of the register. */
         RegisterFilter: {
             name: string;
             means: string;
             example: string;
         };
+        /** @description A column of the register. */
         RegisterColumn: {
             name: string;
             title: string;
             means: string;
             usual: boolean;
         };
+        /** @description The columns that a person sees. */
         ColumnChoice: {
             /** @description in their order; none is the usual ones */
             columns: string[];
         };
+        /** @description Which lines of the register are looked for. */
         RegisterSearch: {
             text?: string;
             /** @description its id */
@@ -3327,6 +3410,7 @@ export interface components {
             /** Format: date */
             to?: string;
         };
+        /** @description Which lines of the register are written as a table, and how. */
         ExportRequest: {
             /** @enum {string} */
             format: "csv" | "xlsx";
@@ -3343,6 +3427,7 @@ export interface components {
             /** @enum {string} */
             direction?: "up" | "down";
         };
+        /** @description A table that is being written, or is ready. */
         Export: {
             id: string;
             /** @enum {string} */
@@ -3365,6 +3450,7 @@ export interface components {
             /** Format: date-time */
             made_at: string;
         };
+        /** @description How often, when and how fast filed files are verified. */
         VerificationPlan: {
             /** @description each file is verified once in so many days; 0 for never by itself */
             every_days: number;
@@ -3375,6 +3461,7 @@ export interface components {
             /** @description reads at most so much; 0 for no limit */
             mb_per_second?: number;
         };
+        /** @description The plan of verification, and what the last one found. */
         Verification: {
             /** @description which change of the plan this is */
             revision: number;
@@ -3387,9 +3474,11 @@ export interface components {
             changed: number;
             last?: components["schemas"]["Pass"];
         };
+        /** @description A note on a filing. */
         NoteRequest: {
             text: string;
         };
+        /** @description A note that somebody wrote on a filing. */
         FilingNote: {
             /** Format: int64 */
             id: number;
@@ -3398,6 +3487,7 @@ export interface components {
             /** Format: date-time */
             made_at: string;
         };
+        /** @description Something that happened to a filing. */
         Happening: {
             /** Format: date-time */
             at: string;
@@ -3405,7 +3495,7 @@ export interface components {
             text: string;
             by?: string;
         };
-        /** @description a filing with all that is known of it */
+        /** @description A filing with all that is known of it. */
         Story: {
             filing: components["schemas"]["Filing"];
             /** @description why it was filed and how */
@@ -3432,6 +3522,7 @@ export interface components {
             /** @description other filings of the same message */
             others: components["schemas"]["Filing"][];
         };
+        /** @description A register that is to be kept as a file in a cabinet. */
         RegisterFileRequest: {
             /** @description of the file; the year is put behind it */
             name: string;
@@ -3451,6 +3542,7 @@ export interface components {
             of_folder?: string;
             columns?: string[];
         };
+        /** @description A register that is kept as a file in a cabinet. */
         RegisterFile: {
             id: string;
             name: string;
@@ -3471,6 +3563,7 @@ export interface components {
             advice?: string;
             years: components["schemas"]["RegisterFileYear"][];
         };
+        /** @description The file of one year of a register. */
         RegisterFileYear: {
             year: number;
             path: string;
@@ -3478,6 +3571,7 @@ export interface components {
             /** Format: date-time */
             written_at?: string;
         };
+        /** @description Whose traces are erased, and whether files are as well. */
         ErasureRequest: {
             /** @description the person's mail address */
             address: string;
@@ -3488,6 +3582,7 @@ export interface components {
              */
             files: "keep" | "remove";
         };
+        /** @description What is, or was, erased of a person. */
         Erasure: {
             address: string;
             /** @description lines of the register */
@@ -3504,6 +3599,7 @@ export interface components {
             /** @description what stays, in words */
             stays?: string[];
         };
+        /** @description A message as a person reads it. */
         Reading: {
             subject: string;
             from: string;
@@ -3513,6 +3609,7 @@ export interface components {
             text: string;
             attachments?: string[];
         };
+        /** @description Something that a person should know of: a mailbox, cabinet or folder is not as it should be. */
         Notice: {
             /** Format: int64 */
             id: number;
@@ -3524,6 +3621,7 @@ export interface components {
             /** Format: date-time */
             made_at: string;
         };
+        /** @description One thing in the tray that waits for a person. */
         Matter: {
             /** @description 12 is an item, f3 a follow-up, p4 something to be sent, r5 a filing, m6 a message that could not be read */
             id: string;
@@ -3547,6 +3645,7 @@ export interface components {
             /** @description what a person can do about it */
             ways: ("answer" | "again" | "release" | "elsewhere" | "refile" | "aside")[];
         };
+        /** @description What waits in the tray for the same cause. */
         TrayGroup: {
             cause: string;
             title: string;
@@ -3556,21 +3655,24 @@ export interface components {
             ways: ("answer" | "again" | "release" | "elsewhere" | "refile" | "aside")[];
             matters: components["schemas"]["Matter"][];
         };
+        /** @description All that waits for a person. */
         Tray: {
             count: number;
             groups: components["schemas"]["TrayGroup"][];
             notices: components["schemas"]["Notice"][];
         };
-        /** @description single matters, or all of one cause */
+        /** @description Single matters, or all of one cause. */
         TrayRequest: {
             matters?: string[];
             cause?: string;
         };
+        /** @description What is set aside from the tray, and why. */
         AsideRequest: {
             matters?: string[];
             cause?: string;
             note?: string;
         };
+        /** @description Where items from the tray are filed instead. */
         ElsewhereRequest: {
             matters?: string[];
             cause?: string;
@@ -3578,6 +3680,7 @@ export interface components {
             cabinet: string;
             folder: string;
         };
+        /** @description Something that is done with a message after it was filed. */
         Step: {
             /** Format: int64 */
             id?: number;
@@ -3593,6 +3696,7 @@ export interface components {
             /** Format: date-time */
             done_at?: string;
         };
+        /** @description A message of a pass, and what became of it. */
         Decided: {
             message: components["schemas"]["Message"];
             /** @description whether something was decided for it in this pass */
@@ -3600,6 +3704,7 @@ export interface components {
             items: components["schemas"]["Item"][];
             steps: components["schemas"]["Step"][];
         };
+        /** @description What taking back would do, line by line. */
         UndoPreview: {
             /** @description files that would be taken back */
             takes: number;
@@ -3613,12 +3718,14 @@ export interface components {
             stays: string[];
             lines: components["schemas"]["UndoLine"][];
         };
+        /** @description What taking back does with one file. */
         UndoLine: {
             path: string;
             takes: boolean;
             reason: string;
             register?: string;
         };
+        /** @description How the service sends mail. */
         Outgoing: {
             /** @description which change of the settings this is */
             revision: number;
@@ -3631,7 +3738,7 @@ export interface components {
             name: string;
             console: string;
         };
-        /** @description what is not given stays */
+        /** @description How mail is sent; what is not given stays. */
         OutgoingSettings: {
             /** @description empty sends no mail */
             host?: string;
@@ -3648,11 +3755,13 @@ export interface components {
             /** @description where colleagues open Ink Tray, for links in mails */
             console?: string;
         };
+        /** @description How a trial of telling somebody went. */
         Trial: {
             ok: boolean;
             text: string;
             advice?: string;
         };
+        /** @description Somebody who can be told things, by mail or by a call. */
         Addressee: {
             id: string;
             name: string;
@@ -3669,6 +3778,7 @@ export interface components {
             told_at?: string;
             revision: number;
         };
+        /** @description Somebody who is to be told things, as it is entered. */
         AddresseeSettings: {
             name: string;
             /** @enum {string} */
@@ -3687,6 +3797,7 @@ export interface components {
             /** @description 08:00 */
             daily_at?: string;
         };
+        /** @description Tells somebody when a rule is silent, or when something is out of reach for too long. */
         Alarm: {
             id: string;
             name: string;
@@ -3709,6 +3820,7 @@ export interface components {
             revision: number;
             sentence: string;
         };
+        /** @description An alarm as it is entered. */
         AlarmSettings: {
             name: string;
             /** @enum {string} */
@@ -3727,6 +3839,7 @@ export interface components {
             after_minutes?: number;
             who: string[];
         };
+        /** @description What a check of the records found. */
         RecordsCheck: {
             /** @description whether nothing is wrong */
             whole: boolean;
@@ -3737,6 +3850,7 @@ export interface components {
             found: string[];
             advice?: string;
         };
+        /** @description How long things are kept, and how much is filed in an hour at most. */
         Limits: {
             /** @description passes, and facts of messages of which nothing was filed; 0 keeps them */
             history_days: number;
@@ -3761,13 +3875,16 @@ export interface components {
             /** @description which change of the limits this is */
             readonly revision?: number;
         };
+        /** @description How many something is. */
         Count: {
             count: number;
         };
+        /** @description A message that came, and what was filed of it. */
         Arrival: {
             message: components["schemas"]["Message"];
             items: components["schemas"]["Item"][];
         };
+        /** @description The state of the office: mailboxes, what came today, and what is to be looked at. */
         Today: {
             filed_today: number;
             filed_month: number;
@@ -3790,23 +3907,27 @@ export interface components {
             /** @description whether anything was ever filed */
             has_filed: boolean;
         };
+        /** @description The state of one mailbox. */
         MailboxToday: {
             id: string;
             name: string;
             state: string;
             filed: number;
         };
+        /** @description A field or word of the language of patterns. */
         Pattern: {
             name: string;
             type: string;
             doc: string;
             example: string;
         };
+        /** @description A kind of file that rules can ask for. */
         Kind: {
             name: string;
             plural: string;
             extensions: string[];
         };
+        /** @description All that rules can ask for, and of which patterns can be made. */
         Language: {
             fields: components["schemas"]["Pattern"][];
             words: components["schemas"]["Pattern"][];
@@ -3814,10 +3935,12 @@ export interface components {
             /** @description the names of the tables */
             tables: string[];
         };
+        /** @description A value that occurs in the mailbox, and how often. */
         Choice: {
             value: string;
             count: number;
         };
+        /** @description What the blanks of a rule offer, from the mail that is there. */
         Choices: {
             domains: components["schemas"]["Choice"][];
             addresses: components["schemas"]["Choice"][];
