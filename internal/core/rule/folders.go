@@ -40,8 +40,24 @@ func (l *Look) Resolve(listing []mail.Folder) (paths, missing []string) {
 // LooksInto says whether a rule looks into a folder of a mailbox with this listing. A folder that the listing does not
 // have counts with what its path says.
 func (l *Look) LooksInto(listing []mail.Folder, path string) bool {
-	paths, _ := l.Resolve(mail.WithFolder(listing, path))
+	paths, _ := l.Resolve(l.around(mail.WithFolder(listing, path), path))
 	return slices.Contains(paths, path)
+}
+
+// around is the part of a listing on which it hangs whether the rule looks into a folder: the folder, those it is in,
+// and those that the rule names. A mailbox may have ten thousand folders, each of which is judged.
+func (l *Look) around(listing []mail.Folder, path string) (some []mail.Folder) {
+	names := l.In()
+	for i := range listing {
+		f := &listing[i]
+		around := strings.HasPrefix(path, f.Path) && (len(path) == len(f.Path) || path[len(f.Path)] == '/')
+		if around || slices.ContainsFunc(names, func(name string) bool {
+			return strings.EqualFold(f.Path, name) || f.Role != "" && strings.EqualFold(f.Role, name)
+		}) {
+			some = append(some, *f)
+		}
+	}
+	return some
 }
 
 // pathList is paths in their order, each once.

@@ -24,3 +24,21 @@ func BenchmarkAllFolders(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkLooksInto judges one folder of many, as each is when a rule is switched on.
+func BenchmarkLooksInto(b *testing.B) {
+	listing := []mail.Folder{{Path: "INBOX", Selectable: true}}
+	for i := range 10_000 {
+		listing = append(listing, mail.Folder{Path: fmt.Sprintf("Berths/%06d", i), Selectable: true})
+	}
+	for _, in := range []string{"all", "Berths/007000"} {
+		b.Run(in, func(b *testing.B) {
+			l := Look{Folders: []string{in}}
+			for b.Loop() {
+				if !l.LooksInto(listing, "Berths/007000") {
+					b.Fatal("it does not look there")
+				}
+			}
+		})
+	}
+}
