@@ -23,10 +23,11 @@ type Office struct {
 	*base.Base
 	Topics *Topics
 
-	settings atomic.Pointer[Snapshot]
-	loading  sync.Mutex // one at a time makes the next snapshot
-	learning sync.Mutex // one at a time learns topics
-	compiled sync.Map   // rules, by revision
+	settings  atomic.Pointer[Snapshot]
+	loading   sync.Mutex   // one at a time makes the next snapshot
+	learning  sync.Mutex   // one at a time learns topics
+	compiled  sync.Map     // rules, by revision
+	compiling atomic.Int64 // how many were compiled
 }
 
 // New makes an office without settings; Load reads them.

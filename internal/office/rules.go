@@ -53,6 +53,9 @@ type revision struct {
 	number int
 }
 
+// mostCompiled bounds how many revisions of rules stay compiled in memory.
+const mostCompiled = 1000
+
 // Rule returns a rule as it was at a revision. It is compiled once.
 func (o *Office) Rule(id string, number int) (*rule.Compiled, error) {
 	key := revision{id, number}
@@ -70,6 +73,9 @@ func (o *Office) Rule(id string, number int) (*rule.Compiled, error) {
 	c, err := rule.Compile(document, number, o.Zone)
 	if err != nil {
 		return nil, err
+	}
+	if o.compiling.Add(1)%mostCompiled == 0 { // those that are in use are compiled again
+		o.compiled.Clear()
 	}
 	o.compiled.Store(key, c)
 	return c, nil

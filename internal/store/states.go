@@ -68,6 +68,9 @@ var Lifecycles = []Lifecycle{
 	}},
 }
 
+// mostUnexpected bounds how many changes are noted: the first ones tell what is wrong.
+const mostUnexpected = 1000
+
 // watchStates lets the one connection that writes note every change of a state that is not in its table.
 func watchStates(db *gorm.DB) error {
 	if err := db.Exec("CREATE TEMP TABLE IF NOT EXISTS unexpected (what TEXT NOT NULL)").Error; err != nil {
@@ -82,9 +85,9 @@ func watchStates(db *gorm.DB) error {
 			}
 		}
 		err := db.Exec(fmt.Sprintf(`CREATE TEMP TRIGGER IF NOT EXISTS states_of_%[1]s AFTER UPDATE OF state ON main.%[1]s
-			WHEN OLD.state <> NEW.state AND NOT (%[2]s)
+			WHEN OLD.state <> NEW.state AND NOT (%[2]s) AND (SELECT count(*) FROM unexpected) < %[3]d
 			BEGIN INSERT INTO unexpected (what) VALUES ('%[1]s ' || NEW.id || ': ' || OLD.state || ' to ' || NEW.state); END`,
-			l.Table, strings.Join(allowed, " OR "))).Error
+			l.Table, strings.Join(allowed, " OR "), mostUnexpected)).Error
 		if err != nil {
 			return fmt.Errorf("watching the states of %s: %w", l.Table, err)
 		}
@@ -92,9 +95,13 @@ func watchStates(db *gorm.DB) error {
 	return nil
 }
 
-// Unexpected lists changes of states since the records were opened that are in no table.
+// Unexpected lists changes of states since the records were opened that are in no table, up to a bound. What was noted
+// goes with its connection; a new one notes again from here on.
 func (s *Store) Unexpected() (found []string, err error) {
 	// not as a change: that one succeeds does not say that the disk has room again
 	err = s.write.Raw("SELECT what FROM temp.unexpected").Scan(&found).Error
+	if err != nil && watchStates(s.write) == nil {
+		err = s.write.Raw("SELECT what FROM temp.unexpected").Scan(&found).Error
+	}
 	return found, explain(err)
 }

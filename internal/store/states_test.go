@@ -64,6 +64,34 @@ func TestAChangeOfAStateThatNoTableHasIsNoted(t *testing.T) {
 	if found, err := s.Unexpected(); err != nil || len(found) != 1 || found[0] != want {
 		t.Errorf("noted %q (%v), want %q", found, err, want)
 	}
+	for range mostUnexpected {
+		for _, state := range []State{Staged, Held} {
+			if err := exec(s.write, statement{"UPDATE journal SET state = ? WHERE id = ?", []any{state, e[0].ID}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if found, err := s.Unexpected(); err != nil || len(found) != mostUnexpected {
+		t.Errorf("noted %d (%v), want %d", len(found), err, mostUnexpected)
+	}
+	// a connection that is opened anew has neither the notes nor what makes them
+	for _, l := range Lifecycles {
+		if err := exec(s.write, statement{"DROP TRIGGER states_of_" + l.Table, nil}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := exec(s.write, statement{"DROP TABLE temp.unexpected", nil}); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := s.Unexpected(); err != nil || len(found) != 0 {
+		t.Errorf("on a new connection: %v (%v)", found, err)
+	}
+	if err := exec(s.write, statement{"UPDATE journal SET state = 'staged' WHERE id = ?", []any{e[0].ID}}); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := s.Unexpected(); err != nil || len(found) != 1 {
+		t.Errorf("afterwards: %v (%v)", found, err)
+	}
 }
 
 func TestLookingAtTheStatesDoesNotHideThatTheDiskIsFull(t *testing.T) {
