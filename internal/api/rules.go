@@ -17,7 +17,7 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// facts about all rules that are read once for a list.
+// ruleFacts are facts about all rules that are read once for a list.
 type ruleFacts struct {
 	filed map[string]register.Tally
 	days  map[string][]register.Tally

@@ -231,6 +231,7 @@ func (g *Gate) Trip(problem error) error {
 	return out
 }
 
+// Down says whether the cabinet is left alone at a moment, because it failed before.
 func (g *Gate) Down(now time.Time) bool {
 	g.mutex.Lock()
 	defer g.mutex.Unlock()

@@ -60,6 +60,7 @@ type otherRun struct {
 	moved bool      // it changed since it was first seen
 }
 
+// BeginRun enters this run of the program among those that are alive in this process, for the leases of cabinets.
 func (cs *Cabinets) BeginRun() {
 	runs.Lock()
 	defer runs.Unlock()

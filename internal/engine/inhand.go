@@ -145,7 +145,7 @@ type pace struct {
 	failed map[string]bool // messages that ended the connection when they were asked for alone
 }
 
-// take is how many messages are asked for at once now.
+// most is how many messages are asked for at once now.
 func (p *pace) most() int {
 	if p.size == 0 {
 		return batchSize

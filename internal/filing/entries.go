@@ -113,12 +113,14 @@ func (fl *Filer) Claim(id int64) bool {
 	return true
 }
 
+// Release gives back an entry that was claimed.
 func (fl *Filer) Release(id int64) {
 	fl.working.Lock()
 	defer fl.working.Unlock()
 	delete(fl.inWork, id)
 }
 
+// Working says whether an entry is claimed.
 func (fl *Filer) Working(id int64) bool {
 	fl.working.Lock()
 	defer fl.working.Unlock()

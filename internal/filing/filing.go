@@ -633,6 +633,7 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 			f.ReceivedAt.In(fl.Zone).Format(time.DateOnly)), nil
 }
 
+// Finish commits the verdict on an entry: its state, why, and what a person can do.
 func (fl *Filer) Finish(entry *store.Entry, state store.State, reason, advice string) error {
 	entry.State, entry.Reason, entry.Advice = state, reason, advice
 	return fl.Store.Journal.Finish(entry, fl.Now())

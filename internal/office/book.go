@@ -44,6 +44,7 @@ func (o *Office) LoadBook() error {
 	})
 }
 
+// Key is a name as names are compared: in lower case, with single spaces.
 func Key(s string) string { return strings.ToLower(strings.Join(strings.Fields(s), " ")) }
 
 // fieldOrder is the order in which mistakes of a correspondent are told.

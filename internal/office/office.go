@@ -55,7 +55,7 @@ type Snapshot struct {
 // Settings are the office's settings as they are now.
 func (o *Office) Settings() *Snapshot { return o.settings.Load() }
 
-// load reads all settings, at the start.
+// Load reads all settings, at the start.
 func (o *Office) Load() error {
 	for _, load := range []func() error{o.LoadBook, func() error { return o.LoadTopics("") }, o.loadTrust, o.LoadRules} {
 		if err := load(); err != nil {

@@ -232,6 +232,7 @@ func (rg *Registry) KeepVerifying() {
 	}
 }
 
+// VerifyDue begins a verification by plan where one is due and the hours of the plan allow it.
 func (rg *Registry) VerifyDue() error {
 	plan, err := rg.Store.Settings.VerificationPlan()
 	if err != nil || plan.EveryDays == 0 {

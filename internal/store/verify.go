@@ -144,7 +144,7 @@ func (s *Tray) Filings(v Viewer, most int) ([]Filing, error) {
 	return list[Filing](v.sees(s.read, "mailbox_id").Where(inTrayOfFilings).Order("year DESC, number DESC").Limit(most))
 }
 
-// settle takes filings out of the tray because a person says so.
+// settleFilings takes filings out of the tray because a person says so.
 func settleFilings(tx *gorm.DB, v Viewer, ids []int64, reason string, now time.Time) (int, error) {
 	rows, err := list[Filing](v.sees(tx, "mailbox_id").Where("journal_id IN ? AND "+inTrayOfFilings, ids))
 	if err != nil {
