@@ -231,7 +231,7 @@ func (g *Gate) Trip(problem error) error {
 	return out
 }
 
-// Down says whether the cabinet is left alone at a moment, because it failed before.
+// Down says whether the cabinet failed, and its pause is over at a moment, so that it is to be tried again.
 func (g *Gate) Down(now time.Time) bool {
 	g.mutex.Lock()
 	defer g.mutex.Unlock()
