@@ -42,7 +42,7 @@ var only = map[string][]string{
 	"proxy": {"webdav", "sftp", "s3"}, "host_key": {"sftp"}, "region": {"s3"},
 }
 
-// settleCabinet puts settings into a cabinet; those that are not given stay as they are.
+// settleCabinet sets the given settings of a cabinet; nil settings are not changed.
 func settleCabinet(c *store.Cabinet, given map[string]*string) error {
 	p := &c.Particulars
 	into := map[string]*string{"mode": &c.Mode, "owner": &c.Owner, "username": &c.Username, "authority": &p.Authority,

@@ -365,7 +365,7 @@ func preview(p *registry.UndoPreview) UndoPreview {
 	return out
 }
 
-// nothing tells that there is nothing to take back.
+// nothing turns the error that there is nothing to take back into a problem for the client.
 func nothing(err error) error {
 	if errors.Is(err, registry.ErrNothing) || errors.Is(err, registry.ErrNotUndone) ||
 		errors.Is(err, registry.ErrNothingAgain) {

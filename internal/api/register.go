@@ -775,8 +775,7 @@ func (s *registerHandlers) ReadMessage(ctx context.Context, r ReadMessageRequest
 // pageResponse is a message as a web page.
 type pageResponse string
 
-// VisitShowMessageResponse writes the page so that nothing of it runs or loads
-// anything, anyone who opens it.
+// VisitShowMessageResponse writes the page under a policy by which it runs no script and loads nothing.
 func (p pageResponse) VisitShowMessageResponse(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/html; charset=utf-8")
 	c.Set("X-Frame-Options", "SAMEORIGIN")

@@ -17,7 +17,7 @@ var owners = []string{"internal/base", "internal/events", "internal/clock", "int
 	"internal/registry",
 	"internal/rehearsal", "internal/desk"}
 
-// until lists the owners below one, so that none imports one above it.
+// until lists the owners that stand before the one with this path, which may import only these.
 func until(path string, more ...string) []string {
 	for i, p := range owners {
 		if p == path {

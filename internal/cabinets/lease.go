@@ -321,8 +321,8 @@ func (g *Gate) tellOfCopies() error {
 	return nil
 }
 
-// Beat renews the note where it is due, also while the gate is closed: the run that
-// has the lease sees by it that this one waits.
+// Beat renews this run's note where it is due, also while the gate is closed, so that the run with the lease sees that
+// another one is waiting.
 func (g *Gate) Beat(ctx context.Context) {
 	book := g.notebook()
 	if book == nil {

@@ -30,8 +30,8 @@ import (
 // variable tells a process that it is a child. What it is to do comes as orders.
 const variable = "INKTRAY_CHILD"
 
-// mostOrder bounds an order, mostName a name in one, in octets. A name comes out of a message and may be of any
-// length; what it tells about a file is at its end.
+// mostOrder bounds an order, mostName a name in an order, in octets. A name comes from a message and may have any
+// length; its end is kept, because the extension is there.
 const (
 	mostOrder = 128 << 10
 	mostName  = 4 << 10

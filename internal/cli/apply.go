@@ -239,7 +239,7 @@ func (c applyCommands) compare(ctx context.Context, api *client.Client, s *setti
 	return c.compareRules(ctx, api, s.Rules, append(changes, topics...))
 }
 
-// compareTopics lists the topics to make. One that is there keeps what it learned.
+// compareTopics lists the topics that are missing. An existing topic keeps its examples.
 func (c applyCommands) compareTopics(ctx context.Context, api *client.Client, wanted []topicEntry,
 	base string) ([]change, error) {
 	if len(wanted) == 0 {

@@ -266,8 +266,7 @@ func (c mailCommands) mailTakeIn() *cobra.Command {
 	return cmd
 }
 
-// forFiles finds the mailbox into which files are taken: the one that is named, or the
-// first that there is.
+// forFiles finds the mailbox into which files are taken in: the named one, or the first one of the kind "files".
 func (c mailCommands) forFiles(ctx context.Context, api *client.Client, name string) (client.Mailbox, error) {
 	if name != "" {
 		return findMailbox(ctx, api, name)

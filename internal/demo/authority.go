@@ -17,8 +17,8 @@ import (
 
 // Authority is an authorization server in the process, on loopback: people give
 // consent there that a program reads their mailbox (RFC 6749, 7636, 8414, 8628,
-// 7662). It knows one client, and believes anyone about who they are: it is a
-// stand-in, for trying things.
+// 7662). It knows one client, and signs anyone in under any name: it is a
+// stand-in for trying the product.
 type Authority struct {
 	Lasts time.Duration // how long an access token is good
 

@@ -70,7 +70,7 @@ type (
 	CabinetError = cabinet.Error
 )
 
-// Errors that those who tell people tell apart.
+// Errors that the interface tells apart.
 var (
 	ErrMissing     = cabinet.ErrMissing // a file is not where it was filed
 	ErrGone        = source.ErrGone

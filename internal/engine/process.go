@@ -318,7 +318,7 @@ func (v batchWork) one(ctx context.Context, f *source.Facts, b *batch, moves boo
 		}
 	}
 	if out, err = v.plan(ctx, l, b); err == nil && out.matched && message.Broken != "" {
-		// what it holds is not known, so nothing of it counts as decided
+		// its structure is not known, so none of its items is decided
 		return l, verdict{}, &fault.StructureError{Why: message.Broken}
 	}
 	return l, out, err
@@ -435,8 +435,8 @@ func (v batchWork) plan(ctx context.Context, l *reading.Message, b *batch) (out 
 	return out, nil
 }
 
-// unseen keeps the rules to which a message is new: one that Ink Tray moved is
-// new to none that looked at it where it was.
+// unseen keeps the rules that have not seen a message yet. A message that Ink Tray moved was seen by the rules that
+// look into its former folder.
 func (v batchWork) unseen(ctx context.Context, l *reading.Message, rules []*rule.Compiled) []*rule.Compiled {
 	if l.Returned {
 		return nil

@@ -533,8 +533,8 @@ func (v *visit) places(ctx context.Context, rules []*rule.Compiled) error {
 	return nil
 }
 
-// await tells of folders that a rule names and that are not there, and notes that
-// the rule waits for them. It settles what was told of those that are there.
+// await makes a notice for each folder that a rule names and the mailbox does not have, and notes that the rule waits
+// for it. It removes the notices of folders that exist now.
 func (v *visit) await(ctx context.Context, r *rule.Compiled, gone []string) error {
 	e := v.engine
 	for _, name := range gone {

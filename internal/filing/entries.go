@@ -12,8 +12,7 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// EntryOf makes the journal's line of an item as it was planned.
-// cabinets keeps those that were looked up for other items.
+// EntryOf makes the journal entry of a planned item. cabinets caches the cabinets that were looked up for other items.
 func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]store.Cabinet,
 	now time.Time) (store.Entry, error) {
 	name := r.Rule.Cabinet

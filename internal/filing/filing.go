@@ -878,8 +878,8 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 	}
 }
 
-// renameStaged finds the next name for what is staged: nothing may have the one it was to get. Where a file with the
-// same content is there already, that is the end of it.
+// renameStaged finds the next name for a staged item whose name is taken. Where a file with the same content exists
+// under a name that is tried, the item is already there.
 func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *store.Entry,
 	refused map[string]bool) error {
 	refused[entry.Path] = true

@@ -121,8 +121,7 @@ func (o *Office) CompareRules(rules []rule.Rule, renames map[string]string) ([]R
 	return changes, nil
 }
 
-// ImportRules keeps rules as they stand in a file; new ones are off. Nothing is
-// kept where one of them cannot be.
+// ImportRules saves the rules of a file; new ones are off. Either all of them are saved, or none.
 func (o *Office) ImportRules(rules []rule.Rule, renames map[string]string, actor string) ([]RuleChange, error) {
 	changes, err := o.CompareRules(rules, renames)
 	if err != nil {

@@ -13,8 +13,7 @@ import (
 // told at once, so that what goes wrong together is told together.
 const Gather = 10 * time.Second
 
-// Causes are the kinds of what waits in the tray: in plain words what it is, and
-// what a person does about it.
+// Causes are the causes of entries in the tray, each with a heading and what a person can do.
 var Causes = []struct {
 	Cause       store.Cause
 	Title, Help string
@@ -153,8 +152,8 @@ func matters(n int) string {
 	return fmt.Sprintf("%d matters wait in the tray", n)
 }
 
-// tell tells those who want it what came into the tray, or once a day what waits
-// in it. What is told and that it was told are one commit.
+// tell queues the mails and calls about the tray: at once for new entries, or once a day for all. Queueing and the note
+// that it was done are one commit.
 func (ob *Outbox) tell() error {
 	all, err := ob.Store.Alarms.Addressees()
 	if err != nil {

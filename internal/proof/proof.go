@@ -108,8 +108,8 @@ func inside(received string) bool {
 	return !strings.Contains(by, " by ") && locally.MatchString("by "+by)
 }
 
-// told reads what one server reports. What it says of other domains proves nothing;
-// where it settles nothing the signatures are checked here.
+// told reads the results of one server. Results for domains other than the sender's are ignored. Where the results
+// decide nothing, ok is false and the signatures are checked here.
 func told(id string, results []authres.Result, domain string) (mail.Proof, bool) {
 	yes := func(by, of string) (mail.Proof, bool) {
 		return mail.Proof{Proven: true, Text: fmt.Sprintf("%s reports %s of %s", id, by, of)}, true

@@ -31,7 +31,7 @@ type UndoPreview struct {
 	Stays   []string // what cannot be taken back, such as replies that were sent
 }
 
-// ErrNothing says that there is nothing to be done.
+// ErrNothing says that no filing can be taken back.
 var ErrNothing = errors.New("there is nothing to take back: it filed nothing, or all of it was taken back already")
 
 // PreviewUndo looks at what taking a pass or one filing back would do.
@@ -106,7 +106,7 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 	return p, nil
 }
 
-// ErrNotUndone says that there is nothing to be filed again.
+// ErrNotUndone says that no filing of the message was taken back.
 var ErrNotUndone = errors.New("nothing of this message was taken back, so nothing is filed again")
 
 // lookAt says why a file would not be taken back, "" where it would be.

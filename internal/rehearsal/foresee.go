@@ -15,8 +15,8 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// foreseen is a cabinet as it would be: what is there, and what a rehearsal has put
-// there. Names are given as filing gives them, in the same order.
+// foreseen is a cabinet as it would be after the rehearsed filing: the existing files and the rehearsed ones. Names are
+// chosen as in filing, in the same order.
 type foreseen struct {
 	viewer  store.Viewer
 	owner   *Rehearser

@@ -106,7 +106,7 @@ type Session interface {
 
 // Glancer is a session that can say how folders stand without opening them.
 type Glancer interface {
-	// Glance gives the state of folders; one that is not there is missing from it.
+	// Glance gives the state of folders. A folder that does not exist is not in the result.
 	Glance(ctx context.Context, folders []string) (map[string]State, error)
 }
 

@@ -53,7 +53,7 @@ func (s *FollowUps) FollowUpsOf(v Viewer, messageID int64) ([]FollowUp, error) {
 	return list[FollowUp](v.sees(s.read, "mailbox_id").Where("message_id = ?", messageID).Order("id"))
 }
 
-// addFollowUps puts follow-ups into the records; those that are there stay as they are.
+// addFollowUps inserts follow-ups; existing ones are not changed.
 func addFollowUps(tx *gorm.DB, list []FollowUp) error {
 	for i := range list {
 		err := tx.Create(&list[i]).Error

@@ -48,7 +48,7 @@ type HandedTopic struct {
 // HandedCabinet is a cabinet in which something of the mailbox was filed.
 type HandedCabinet struct{ ID, Name, Identity, Folder string }
 
-// handed is one message with what was decided of it.
+// handed is a message with its journal entries.
 type handed struct {
 	Message Message
 	Entries []Entry
@@ -75,8 +75,8 @@ func (s *Mailboxes) Unsettled(mailboxID string) (underWay, waiting int, err erro
 	return int(a + b), int(c), err
 }
 
-// HandOver writes a mailbox with all that is known of its messages. named are the rules
-// that look into it, topics those that they ask for.
+// HandOver writes a mailbox with everything that is known of its messages. named are the rules that look into the
+// mailbox, topics the topics of these rules.
 func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w io.Writer, now time.Time) error {
 	h := Handover{Format: handoverFormat, MadeAt: now.UTC(), Mailbox: *m, Rules: named}
 	for i := range topics {

@@ -304,8 +304,7 @@ func (s *Register) At(cabinetID, folder, file string) (Filing, error) {
 		"replaced_by = '' AND undone_at IS NULL", cabinetID, folder, file).Order("year DESC, number DESC").Limit(1))
 }
 
-// Add puts one more item of a message into the journal; one that is there
-// already stays as it is.
+// Add inserts one more item of a message into the journal; an existing entry is not changed.
 func (s *Journal) Add(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
 		err := tx.Create(e).Error

@@ -331,7 +331,7 @@ const (
 	LaidAside FollowState = "set aside"
 )
 
-// Post is one thing that leaves the service, or one that left.
+// Post is a mail or a call that is queued, or was sent.
 type Post struct {
 	ID          int64 `gorm:"primaryKey"`
 	FollowUpID  int64

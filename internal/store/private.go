@@ -67,8 +67,8 @@ func keepPrivate(folder string) (opened int, err error) {
 	return opened, nil
 }
 
-// makePrivate makes an empty file that only this user may read, where there is none: what is written into it
-// later keeps that.
+// makePrivate makes an empty file that only this user may read, where the file does not exist. Programs that write into
+// it later keep its mode.
 func makePrivate(path string) error {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrExist) {

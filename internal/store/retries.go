@@ -25,8 +25,8 @@ func (s *Retries) In(mailboxID, folder string, uidValidity uint32) (map[uint32]R
 	return found, err
 }
 
-// Due lists the messages of a mailbox that are to be tried again now.
-// Those that the passes named met are left to them.
+// Due lists the messages of a mailbox that are to be tried again now, without those of the passes in but, which try
+// them again themselves.
 func (s *Retries) Due(mailboxID string, now time.Time, but []int64, lane Lane, most int) ([]Retry, error) {
 	return list[Retry](lane.of(s.read).Where("mailbox_id = ? AND state = 'waiting' AND (next_at IS NULL OR next_at <= "+
 		"?) AND pass_id NOT IN ?",
@@ -142,8 +142,8 @@ func keepRetry(tx *gorm.DB, r *Retry) error {
 	return tx.Save(r).Error
 }
 
-// settleRetries forgets messages of a folder that were read after all. Where
-// other rules still wait for one of them, it stays for these.
+// settleRetries removes the retries of messages that were read. A retry for which other rules still wait is kept for
+// those rules.
 func settleRetries(tx *gorm.DB, in Place, uidValidity uint32, read map[uint32][]string, now time.Time) error {
 	if len(read) == 0 {
 		return nil

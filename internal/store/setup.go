@@ -216,9 +216,8 @@ func (s *Mailboxes) Add(m *Mailbox, secret, actor string) error {
 	})
 }
 
-// Change replaces a mailbox of the given revision. A nil secret keeps the
-// one that is there; where it was given for another route this is ErrRoute. What is known of its folders and messages
-// stays.
+// Change replaces a mailbox of the given revision. A nil secret keeps the stored one, or is ErrRoute where that was
+// given for another route. Folders and messages are kept.
 func (s *Mailboxes) Change(m *Mailbox, secret *string, revision int, actor string) error {
 	if secret != nil {
 		var err error

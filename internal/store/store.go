@@ -144,8 +144,8 @@ func (s *Store) count(db *gorm.DB) error {
 	return c.Delete().Before("*").Register("count", add)
 }
 
-// Interrupt lets tests of what depends on the records stand before and after
-// every change: an error before refuses it, one after hides that it was kept.
+// Interrupt calls f before and after every change, for tests. An error before the change refuses it; an error after it
+// is returned though the change was committed.
 func (s *Store) Interrupt(f func(after bool) error) { s.interrupt.Store(&f) }
 
 // Fill lets tests fill the disk for the records: they grow no further than they are, or again

@@ -167,8 +167,8 @@ func (b *Browser) Key(key string) {
 	b.must(chromedp.Do(b.ctx, chromedp.KeyEvent(key)))
 }
 
-// Leave closes an open blank with the Escape key, and waits until it is gone and has
-// given the focus back: what opens another one before that has it closed again.
+// Leave closes an open blank with the Escape key, and waits until it is gone and the focus is back. A blank that is
+// opened before that would be closed again.
 func (b *Browser) Leave() {
 	b.t.Helper()
 	b.Key("\u001b")

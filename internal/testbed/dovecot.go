@@ -372,8 +372,8 @@ func Ready(t testing.TB) string {
 // is busy with something else.
 const Patience = time.Minute
 
-// FreePort finds a port on loopback that is free now. It is one of those that
-// the system gives to no outgoing connection, so that it stays free.
+// FreePort finds a port on loopback that is free now. It lies outside of the range that the system uses for outgoing
+// connections, so that no other program takes it by chance.
 func FreePort(t testing.TB) int {
 	t.Helper()
 	for range 1000 {

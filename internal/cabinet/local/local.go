@@ -134,7 +134,7 @@ func (c *Cabinet) root() (*opened, error) {
 	return c.fs, nil
 }
 
-// done gives the folder back; it is closed once it was dropped and nobody uses it.
+// done ends the use of the opened folder. It closes the folder if forget was called and no other call uses it.
 func (c *Cabinet) done(o *opened) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
@@ -143,8 +143,7 @@ func (c *Cabinet) done(o *opened) {
 	}
 }
 
-// forget lets the next call open the folder again. Calls under way keep the one
-// that they began with.
+// forget lets the next call open the folder again. Calls under way continue with the folder that they opened.
 func (c *Cabinet) forget() {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()

@@ -52,9 +52,8 @@ func fold(s string) string { return strings.ToLower(strings.TrimSpace(s)) }
 
 func domain(s string) string { return strings.Trim(fold(s), ".@") }
 
-// Find gives the correspondent to whom an address belongs: the one that names
-// the whole address, else the one with the longest domain that holds it. It is
-// nil where there is none.
+// Find gives the correspondent of an address: by the whole address, else by the longest domain that matches. It is nil
+// where no correspondent matches.
 func (b *Book) Find(a mail.Address) *Correspondent {
 	if b == nil || a.Domain == "" {
 		return nil

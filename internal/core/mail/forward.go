@@ -52,9 +52,8 @@ func (m *Message) Originals() (senders []Address, known bool) {
 	return senders, true
 }
 
-// originalIn finds the sender among header fields that stand in a text: three lines or
-// more that follow each other, of which one says who wrote it. No standard says how they
-// are written.
+// originalIn finds the original sender in the header fields that a mail program wrote into the text of a forward: at
+// least three consecutive lines, one of them with the sender. There is no standard for them.
 func originalIn(text string) Address {
 	fields, lines, sender := 0, 0, ""
 	for line := range strings.Lines(text) {

@@ -174,8 +174,8 @@ func (m *Message) Items() []Item {
 	return found
 }
 
-// Known gives the items that were found in an item, as far as it was opened;
-// those that hold others in turn are followed by what they hold.
+// Known gives the items inside of an item, as far as it was opened. Each archive among them is followed by its own
+// items.
 func (m *Message) Known(item *Item) []Item {
 	return m.inside([]Item{*item}, 0)[1:]
 }

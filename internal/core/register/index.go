@@ -44,8 +44,7 @@ func StateNamed(word string) (State, bool) {
 	return State(max(i, 0)), i >= 0
 }
 
-// There are the states in which a filing counts: it was filed and nobody took
-// it back.
+// There are the states of a filing that was filed and not taken back.
 var There = []State{Filed, Changed, Missing, Replaced}
 
 // All are all states but Waiting.

@@ -1,6 +1,6 @@
 // Package render writes a message in another form: as plain text, as a web page
-// that loads nothing, as a PDF with its pictures. What it cannot draw it counts
-// and says. It fetches nothing: pictures that lie elsewhere stay there.
+// that loads nothing, as a PDF with its pictures. It counts and reports what it
+// cannot draw. It fetches nothing: pictures on other servers are left out.
 package render
 
 import (

@@ -57,8 +57,8 @@ func Compare(was, now *Rule) []Line {
 	return out
 }
 
-// Alike says how much of two rules is the same, from 0 to 1, their names left
-// out: what it takes to ask whether one is the other renamed.
+// Alike says how similar two rules are, from 0 to 1, without regard to their names. It is used to ask whether a rule
+// was renamed.
 func Alike(a, b *Rule) float64 {
 	same, all := 0, 0
 	for _, l := range Compare(a, b) {

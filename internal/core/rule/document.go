@@ -1,7 +1,7 @@
 // Package rule holds the rule document: what to look for, which attachments to
 // take and where they go. It reads and writes the document, publishes its
 // schema, evaluates conditions with reasons and says a rule as a sentence. It
-// fetches nothing: what it does not know yet it says.
+// fetches nothing: it returns which facts it needs (Needs).
 package rule
 
 import (
@@ -192,8 +192,7 @@ type InnerText struct {
 	Matches     Names `json:"matches,omitempty" doc:"regular expressions (RE2)"`
 }
 
-// Selection is one entry of a rule's attachments: it takes them to a place, or
-// leaves them.
+// Selection is one entry of a rule's attachments: which of them it takes, and to which place, or which it leaves out.
 type Selection struct {
 	Leave    []ItemTest `json:"leave,omitempty" doc:"these are left where they are"`
 	Take     *Take      `json:"take,omitempty" doc:"these are filed, or: everything"`

@@ -1,7 +1,7 @@
 // Package topic learns what messages are about from examples that people mark, and
 // judges others by it. It looks at words, at parts of words, so that other forms
-// and compounds of a known word count, and at the sender; what it never saw makes
-// it doubtful and not sure. Everything is done here, in milliseconds.
+// and compounds of a known word count, and at the sender. Unknown words make the
+// answer less certain. It needs no other service, and takes milliseconds.
 package topic
 
 import (

@@ -57,7 +57,7 @@ type file struct {
 	path string
 }
 
-// read is the message that was read last: its parts are asked for one by one.
+// read caches the message that was read last, because its parts are read one by one.
 type read struct {
 	name string
 	raw  *mail.Raw

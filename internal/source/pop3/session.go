@@ -337,7 +337,7 @@ func (s *Session) read(ctx context.Context, uid uint32) (*mail.Raw, error) {
 	return s.last.raw, nil
 }
 
-// fetch brings a message into the spool. It gets its name there once it is whole.
+// fetch downloads a message into the spool. The file gets its final name once it is complete.
 func (s *Session) fetch(ctx context.Context, id, name string) ([]byte, error) {
 	var data bytes.Buffer
 	err := s.run(ctx, func(c *conn) error {
@@ -441,7 +441,7 @@ func (s *Session) Changed(context.Context, uint64) ([]uint32, error) { return ni
 // Pushes says that POP3 does not announce.
 func (s *Session) Pushes() bool { return false }
 
-// Wait gives the mailbox back and waits; at its end it asks whether anything came.
+// Wait closes the connection, so that others can use the mailbox, and waits; then it asks whether mail has arrived.
 func (s *Session) Wait(ctx context.Context, longest time.Duration, wake <-chan struct{}) (source.Event, error) {
 	_ = s.leave(true) // nothing is lost if the server has ended the session before
 	timer := time.NewTimer(longest)
