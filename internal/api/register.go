@@ -354,7 +354,7 @@ func (s *registerHandlers) GetFile(ctx context.Context, r GetFileRequestObject) 
 		give()
 		return nil, err
 	}
-	// What the register knows is the size that it had when it was filed.
+	// The register has the size of the file when it was filed, which may have changed.
 	out := fileResponse{body: body, name: f.File, size: -1, changed: f.State() == register.Changed}
 	if there, ok := body.(interface{ Stat() (fs.FileInfo, error) }); ok {
 		if info, err := there.Stat(); err == nil {

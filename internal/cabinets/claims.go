@@ -17,9 +17,9 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// Two installations that watch one mailbox and file in one cabinet file everything
-// twice. Each says in the cabinet which mailboxes it files there from, so that both
-// notice. It says so by checksums: addresses do not belong into a shared folder.
+// Two installations that watch the same mailbox and file into the same cabinet would file everything twice. So each
+// writes claims into the cabinet, with a checksum of each mailbox that it files from, and compares them with those of
+// the others. Addresses themselves do not belong into a shared folder.
 
 const (
 	claimEvery = time.Minute         // how often claims are looked at

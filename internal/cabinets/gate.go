@@ -48,8 +48,8 @@ type Cabinets struct {
 // New makes Cabinets none of which is opened yet.
 func New(c Config) *Cabinets { return &Cabinets{Config: c, gates: map[string]*Gate{}} }
 
-// Gate is a cabinet's circuit breaker. While the cabinet fails it is closed for a
-// growing while, so that one cabinet that is down stops nothing else.
+// Gate is a cabinet's circuit breaker. After a failure nothing is tried for a pause that grows with each failure, so
+// that a cabinet that is down does not delay the others.
 type Gate struct {
 	owner   *Cabinets
 	Row     store.Cabinet

@@ -233,8 +233,8 @@ func (g *Gate) filing() *leaseNote {
 	return nil
 }
 
-// note is what another run says of itself. One that cannot be understood, for it may
-// be in the midst of its writing, counts as that of a run that files.
+// note is the lease note of another run. A note that cannot be parsed may be incomplete, because it is being written,
+// and counts as the note of a run that files.
 func (o *otherRun) note() *leaseNote {
 	n := leaseNote{}
 	if err := json.Unmarshal([]byte(o.text), &n); err != nil || n.Run == "" {

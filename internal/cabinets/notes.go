@@ -20,7 +20,8 @@ type booksNote struct {
 
 func (cs *Cabinets) booksName() string { return "books-" + cs.Installation + ".json" }
 
-// compareBooks notices that these records are older than those that last filed in a cabinet.
+// compareBooks finds out whether the records are older than those with which the cabinet was last filed into, as after
+// a restored backup.
 func (g *Gate) compareBooks(ctx context.Context, book cabinet.Notebook) error {
 	e := g.owner
 	notes, err := book.Notes(ctx, e.booksName())

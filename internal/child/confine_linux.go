@@ -75,7 +75,7 @@ var refused = []string{
 	"fanotify_init", "inotify_init", "inotify_init1", "lookup_dcookie", "vhangup", "memfd_secret",
 }
 
-// written are those that the one child needs that makes the reader of PDFs ready.
+// written are the refused system calls that the child needs that prepares the reader of PDFs.
 var written = []string{"creat", "unlink", "unlinkat", "rename", "renameat", "renameat2", "mkdir", "mkdirat",
 	"rmdir", "fchmod", "fchmodat", "chmod", "utimensat"}
 

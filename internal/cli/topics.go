@@ -75,7 +75,7 @@ func (c topicCommands) said(t client.Topic, doing string) error {
 	})
 }
 
-// topicDo is what a command does with the topic that its first argument names, and with its other arguments.
+// topicDo runs a command with the topic that is named by the first argument, and with the other arguments.
 type topicDo func(ctx context.Context, api *client.Client, t client.Topic, rest []string) error
 
 // one makes a command about one topic.

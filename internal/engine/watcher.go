@@ -451,8 +451,8 @@ func (v *visit) quiet(ctx context.Context) (map[string]bool, error) {
 	return quiet, nil
 }
 
-// sameNumbering finds a folder that nobody has looked into and that is numbered as
-// one that is gone.
+// sameNumbering finds a new folder with the UIDVALIDITY and UIDNEXT of a folder that is gone, which was probably
+// renamed.
 func (v *visit) sameNumbering(ctx context.Context, validity, next uint32) string {
 	g, ok := v.session.(source.Glancer)
 	if !ok {

@@ -126,7 +126,7 @@ func (fl *Filer) Working(id int64) bool {
 	return fl.inWork[id]
 }
 
-// Announce lets those who look on know that a message was decided.
+// Announce sends the event that a message was decided.
 func (fl *Filer) Announce(m *store.Message) {
 	fl.Events.Send(events.Event{Kind: "message", ID: strconv.FormatInt(m.ID, 10), Mailbox: m.MailboxID})
 	fl.Events.Send(events.Event{Kind: "tray"})

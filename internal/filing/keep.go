@@ -36,7 +36,7 @@ type keptItem struct {
 	Remark   string        `json:"remark"`
 }
 
-// Open opens the folder of what is kept, and removes from it what nothing waits for.
+// Open opens the folder of contents that wait for a cabinet, and removes those that no entry needs.
 func (fl *Filer) Open() error {
 	open := fl.Waiting
 	if open == nil {

@@ -214,7 +214,7 @@ func (o *Office) tableInUse(name string) error {
 			Text: fmt.Sprintf("the rule “%s” looks up in “%s”; change the rule first", strings.Join(used, "”, “"), name)}}
 }
 
-// checkBook proves that what a rule names in the book is there.
+// checkBook checks that the correspondents, groups and tables that a rule names exist.
 func (o *Office) checkBook(c *rule.Compiled, document *rule.Rule) (problems rule.Problems) {
 	settings := o.Settings()
 	book := settings.Book

@@ -23,8 +23,7 @@ const (
 // Topics keep what people teach about topics. They are part of the office.
 type Topics struct{ *Office }
 
-// knowledge is what the topics know: what they learned, and what people said of
-// single messages.
+// knowledge is the trained topics, and the answers that people gave for single messages.
 type knowledge struct {
 	topics map[string]*topic.Topic // by name
 	panel  *topic.Panel

@@ -192,8 +192,8 @@ func (ob *Outbox) tidings(f *store.FollowUp, r *rule.Compiled, step *rule.Follow
 	return posts, nil
 }
 
-// noteTo writes a note to an addressee by name: a mail, or an event of a kind.
-// key tells it from all others, at whatever time it is written.
+// noteTo makes a note to an addressee by name: a mail, or an event of a kind.
+// key identifies the note: the same note has the same key whenever it is made.
 func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key string, made time.Time) (store.Post,
 	error) {
 	now := ob.Clock().UTC()

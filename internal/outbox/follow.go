@@ -83,7 +83,7 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 		}
 		return ob.noLabels(v.Mailbox, r)
 	case errors.As(err, &reach) && reach.Step != source.Connection:
-		// The server refuses this one: it says so again when asked again.
+		// The server refuses this follow-up, and will refuse it again.
 		f.Attempts++
 		f.Reason = reach.Problem
 		if f.Attempts >= mostTries || reach.Lasting {

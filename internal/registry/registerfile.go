@@ -22,9 +22,8 @@ import (
 	"inktray.example/inktray/internal/store"
 )
 
-// A register that is kept as a file is written whole beside its place and put
-// there in one step, so that it can be opened at any moment and is right again
-// after a crash: what it was and what it is about to be are both known.
+// A register file is written in full under a temporary name and replaced in one step, so that it can be opened at any
+// moment. The checksums of the old and of the new content are recorded first, so that it is corrected after a crash.
 
 // RegisterFileOf says how a register is to be kept.
 type RegisterFileOf struct {
@@ -239,8 +238,7 @@ func (rg *Registry) writeYear(ctx context.Context, f *store.RegisterFile, year i
 	return rg.Store.RegisterFiles.EndYear(&y, len(rows), rg.Clock())
 }
 
-// keepChanged moves a register file that somebody changed out of the way and
-// gives it another name beside it, so that nothing typed into it is lost.
+// keepChanged renames a register file that somebody changed, so that the new one does not overwrite the changes.
 func (rg *Registry) keepChanged(ctx context.Context, g *cabinets.Gate, f *store.RegisterFile,
 	y *store.RegisterFileYear) error {
 	if err := cabinet.Retire(ctx, g.Cabinet, y.Path, changedName(f, y)); err != nil {

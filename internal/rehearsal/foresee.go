@@ -138,7 +138,7 @@ func (f *foreseen) place(ctx context.Context, item *RehearsedItem, received time
 	}
 }
 
-// filing is what the register says of a file that is there; nil where it knows nothing.
+// filing is the line of the register for an existing file, nil where there is none.
 func (f *foreseen) filing(would *wouldBe, there string) *store.Filing {
 	if would != nil || f.gate == nil {
 		return nil

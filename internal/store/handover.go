@@ -39,7 +39,7 @@ type HandedRule struct {
 	Revision           int
 }
 
-// HandedTopic is a topic that one of the rules asks for, with what it learned.
+// HandedTopic is a topic of one of the rules, with its examples.
 type HandedTopic struct {
 	Name     string
 	Examples []Example
@@ -271,7 +271,7 @@ func handRule(tx *gorm.DB, one HandedRule, now time.Time, actor string) error {
 		MadeAt: now}).Error
 }
 
-// handTopic keeps a topic with what it learned unless one of that name is here.
+// handTopic saves a topic with its examples, unless a topic of that name exists.
 func handTopic(tx *gorm.DB, one *HandedTopic, mailboxID string, now time.Time) error {
 	if _, err := first[Topic](tx.Where("name = ? COLLATE NOCASE", one.Name)); !errors.Is(err, ErrNotFound) {
 		return err

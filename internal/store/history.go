@@ -50,8 +50,8 @@ const (
 	TrustSetting        = "trust"
 )
 
-// SetLimits keeps other limits. revision is the one that was changed, 0 for whatever is
-// there; so it is for the other settings.
+// SetLimits replaces the limits. revision is the revision that the change is based on, 0 for any; the other settings
+// work in the same way.
 func (s *Settings) SetLimits(l Limits, revision int, actor string) error {
 	return s.setJSON(LimitsSetting, l, revision, actor)
 }

@@ -223,7 +223,7 @@ func keepMessage(tx *gorm.DB, m *Message, moved bool) error {
 		old, err = first[Message](tx.Select("id").Where("fingerprint = ? AND mailbox_id = ? AND (moving_to = ? OR folder = "+
 			"? AND uid_validity = 0)", m.Fingerprint, m.MailboxID, m.Folder, m.Folder).Order("id").Limit(1))
 		if errors.Is(err, ErrNotFound) {
-			// So is one that was moved away after somebody else read of it here.
+			// The message may have been moved away after its arrival here was read.
 			var away FollowUp
 			away, err = first[FollowUp](tx.Where("mailbox_id = ? AND from_folder = ? AND from_uid = ? AND from_validity = ? "+
 				"AND from_uid > 0", m.MailboxID, m.Folder, m.UID, m.UIDValidity).Limit(1))

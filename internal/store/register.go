@@ -262,7 +262,7 @@ func (s *Register) Days(v Viewer, by register.By, first time.Time, days int) (ma
 	return s.index.Days(v.seen(register.Query{}), by, first, days), nil
 }
 
-// Branches lists the folders that lie in one, with what a query finds there.
+// Branches lists the folders within a folder, with the number of filings of a query in each.
 func (s *Register) Branches(v Viewer, q register.Query, cabinet, folder string) ([]register.Branch, error) {
 	if err := s.Follow(); err != nil {
 		return nil, err
@@ -383,7 +383,7 @@ func (s *Messages) IDs(ids []int64) (map[int64]string, error) {
 	return found, nil
 }
 
-// Record puts into the audit trail what somebody did that changes nothing.
+// Record adds an action to the audit trail that changes no record, such as reading a message.
 func (s *People) Record(v Viewer, action, object string) error {
 	return s.change(func(tx *gorm.DB) error { return note(tx, v.Name, action, object) })
 }

@@ -44,8 +44,8 @@ func settingRevision(db *gorm.DB, key string) (n int, err error) {
 	return n, err
 }
 
-// Change keeps a setting that a person changed. revision is the one that was
-// changed, 0 for whatever is there; ErrChanged where it is no longer that.
+// Change replaces a setting. revision is the revision that the change is based on, 0 for any; the error is ErrChanged
+// where the present revision is another one.
 func (s *Settings) Change(key, value string, revision int, what, actor string) error {
 	return s.change(func(tx *gorm.DB) error {
 		now, err := settingRevision(tx, key)

@@ -148,8 +148,8 @@ func (s *Store) count(db *gorm.DB) error {
 // is returned though the change was committed.
 func (s *Store) Interrupt(f func(after bool) error) { s.interrupt.Store(&f) }
 
-// Fill lets tests fill the disk for the records: they grow no further than they are, or again
-// without bounds. What SQLite answers then is what it answers on a full disk.
+// Fill simulates a full disk in tests: the database cannot grow beyond its present size, or can again. SQLite answers
+// as on a full disk.
 func (s *Store) Fill(full bool) error {
 	return s.change(func(tx *gorm.DB) error {
 		if !full {

@@ -12,8 +12,8 @@ import (
 	"time"
 )
 
-// Virus is what the scanner that StartClamd starts finds, and how it calls that. It is
-// harmless, and of this test only.
+// Virus is the content that the scanner of StartClamd reports, under the name VirusName. It is harmless, and known to
+// this test only.
 const (
 	Virus     = "brackwater-test-content-that-is-no-virus"
 	VirusName = "Brackwater.Test.UNOFFICIAL"

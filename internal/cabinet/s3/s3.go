@@ -487,7 +487,7 @@ func (t *Tree) WriteNote(ctx context.Context, name string, data []byte) error {
 	return t.explain(err)
 }
 
-// Replace puts what is staged over an object that is still what it is now.
+// Replace puts a staged object in the place of another one, if that is not changed meanwhile (If-Match).
 func (t *Tree) Replace(ctx context.Context, from, to string) error {
 	there, err := t.stat(ctx, to)
 	if err != nil {

@@ -173,7 +173,7 @@ func (c *csvWriter) Write(l *Line) error {
 	return c.row(row)
 }
 
-// row writes cells. One that holds anything that some program takes to part cells is in quotation marks.
+// row writes cells. A cell with a character that some program takes for a separator is quoted.
 func (c *csvWriter) row(cells []string) error {
 	for i, cell := range cells {
 		if i > 0 {

@@ -5,9 +5,8 @@ import (
 	"strings"
 )
 
-// Never lists why the rule can never be for a message, or an entry never have
-// an attachment: conditions that exclude each other. What it does not see may
-// still never happen; what it says never does.
+// Never lists contradictions: conditions that exclude each other, so that the rule can match no message, or an entry no
+// attachment. It finds only some of them, and reports none that is not one.
 func (c *Compiled) Never() Problems {
 	var found Problems
 	say := func(place, format string, args ...any) {

@@ -1,6 +1,6 @@
 // Package text reads the text that is inside of documents: PDF, Office Open XML
-// (ECMA-376), OpenDocument (ISO/IEC 26300), CSV, web pages and plain text. It works
-// on hostile files, and so in a process of its own; what it cannot read it says.
+// (ECMA-376), OpenDocument (ISO/IEC 26300), CSV, web pages and plain text. Files can
+// be hostile, so it is run in a confined process. It returns an error for what it cannot read.
 package text
 
 import (
