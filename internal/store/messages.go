@@ -130,13 +130,9 @@ func (s *Messages) Commit(l Look) error {
 				if l.Pass != nil {
 					e.PassID = l.Pass.ID
 				}
-				err := tx.Create(e).Error
-				if errors.Is(err, gorm.ErrDuplicatedKey) {
-					err = decideAnew(tx, e)
-				}
-				if err != nil {
-					return err
-				}
+			}
+			if err := enterPlanned(tx, entries); err != nil {
+				return err
 			}
 		}
 		if len(looked) > 0 {
@@ -177,6 +173,32 @@ func (s *Messages) Commit(l Look) error {
 		}
 		return nil
 	})
+}
+
+// atOnce is how many entries are inserted by one statement.
+const atOnce = 100
+
+// enterPlanned inserts the entries of a message. A message can have ten thousand, and others wait for the commit, so
+// many are inserted at once. Where one of them exists already, each is inserted on its own.
+func enterPlanned(tx *gorm.DB, entries []Entry) error {
+	if len(entries) > 1 {
+		err := tx.Transaction(func(tx *gorm.DB) error { return tx.CreateInBatches(entries, atOnce).Error })
+		if !errors.Is(err, gorm.ErrDuplicatedKey) {
+			return err
+		}
+	}
+	for i := range entries {
+		e := &entries[i]
+		e.ID = 0 // of the attempt before
+		err := tx.Create(e).Error
+		if errors.Is(err, gorm.ErrDuplicatedKey) {
+			err = decideAnew(tx, e)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // decideAnew lets what an earlier state of a rule left out be decided by its present
