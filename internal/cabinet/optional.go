@@ -2,7 +2,7 @@ package cabinet
 
 import (
 	"context"
-	"crypto/sha256"
+	"errors"
 	"io"
 )
 
@@ -41,14 +41,8 @@ func Sum(ctx context.Context, c Cabinet, path string) (Content, error) {
 	if err != nil {
 		return Content{}, err
 	}
-	var found Content
-	sum := sha256.New()
-	if found.Size, err = io.Copy(sum, r); err != nil {
-		r.Close()
-		return Content{}, err
-	}
-	sum.Sum(found.SHA256[:0])
-	return found, r.Close()
+	found, err := Measure(ctx, r)
+	return found, errors.Join(err, r.Close())
 }
 
 // Renew keeps a file of the service up to date: see Renewer. Where a cabinet cannot, it is an *Error.

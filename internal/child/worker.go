@@ -129,18 +129,33 @@ func (w *Worker) do(ctx context.Context, file *os.File, o order, read func(*fram
 			return err
 		}
 		before := h.read
-		last, err := h.ask(ctx, o, file, read)
+		last, err := w.ask(ctx, h, o, file, read)
 		if err == nil {
-			w.rest(h)
 			return verdict(ctx, last, nil, nil, nil)
 		}
-		h.kill()
 		ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 		if before > 0 && ended && ctx.Err() == nil {
 			continue // a new process tells whether it is this file
 		}
 		return verdict(ctx, last, err, h.waited, h.stderr)
 	}
+}
+
+// ask lets a process read a file. It waits for the next one after that, and is ended where anything else comes of it,
+// also where read panics.
+func (w *Worker) ask(ctx context.Context, h *helper, o order, file *os.File, read func(*frames) error) (last end,
+	err error) {
+	ends := true
+	defer func() {
+		if ends {
+			h.kill()
+		}
+	}()
+	if last, err = h.ask(ctx, o, file, read); err == nil {
+		w.rest(h)
+		ends = false
+	}
+	return last, err
 }
 
 // take gives the process that waits, or a new one.

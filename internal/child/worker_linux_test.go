@@ -38,12 +38,20 @@ func (w *Worker) waits() int {
 	return w.resting.cmd.Process.Pid
 }
 
+// ended says whether a process has ended.
+func ended(pid int) bool { return errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) }
+
 // ends waits until a process has ended.
 func ends(t *testing.T, pid int) {
 	t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); syscall.Kill(pid, 0) == nil; time.Sleep(5 * time.Millisecond) {
-		if time.Now().After(deadline) {
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	late := time.After(20 * time.Second)
+	for !ended(pid) {
+		select {
+		case <-late:
 			t.Fatalf("process %d is still there", pid)
+		case <-tick.C:
 		}
 	}
 }
@@ -69,8 +77,9 @@ func TestAWorkerReadsTheFilesOfAMessageInOneProcess(t *testing.T) {
 		t.Errorf("%d processes were started", n)
 	}
 	pid := w.waits()
-	w.Close()
-	ends(t, pid)
+	if w.Close(); !ended(pid) {
+		t.Error("the process is still there after the worker was closed")
+	}
 	if found, err := names(t, &w, file(t, zipped(t, "after.txt"))); err != nil || len(found) != 1 {
 		t.Errorf("after it was closed: %v, %v", found, err)
 	}
@@ -111,6 +120,29 @@ func TestAFileIsNotBlamedForTheOneBefore(t *testing.T) {
 	}
 	if found, err := names(t, &w, file(t, zipped(t, "c.txt"))); err != nil || len(found) != 1 {
 		t.Errorf("after the process was killed: %v, %v", found, err)
+	}
+}
+
+// Whatever goes wrong with an entry in the service is the message's own trouble, and leaves no process behind.
+func TestAPanicLeavesNoProcess(t *testing.T) {
+	var w Worker
+	defer w.Close()
+	f := file(t, zipped(t, "a.txt"))
+	if _, err := names(t, &w, f); err != nil {
+		t.Fatal(err)
+	}
+	pid := w.waits()
+	func() {
+		defer func() {
+			if recover() == nil {
+				t.Error("the panic did not come through")
+			}
+		}()
+		_ = w.Unpack(t.Context(), f, unpack.Request{Name: "a.zip"}, func() {},
+			func(unpack.Entry, io.Reader) error { panic("an odd entry") })
+	}()
+	if !ended(pid) || w.waits() != 0 {
+		t.Errorf("the process ended: %v, another waits: %d", ended(pid), w.waits())
 	}
 }
 

@@ -84,6 +84,7 @@ type Message struct {
 	worker  child.Worker          // reads what the message holds
 	single  int                   // parts that were read one by one
 	whole   *mail.Raw             // where these are many
+	apart   bool                  // the whole message is of no use for them
 	planned map[planKey]itemPlans // for filing item by item
 }
 
@@ -130,7 +131,7 @@ func (l *Message) CarryPlan(r *rule.Compiled, at time.Time, items []plan.Item) {
 
 // Close lets go of what was spooled.
 func (l *Message) Close() {
-	l.planned, l.whole, l.single = nil, nil, 0
+	l.planned, l.whole, l.apart, l.single = nil, nil, false, 0
 	l.worker.Close()
 	if l.dir != "" {
 		_ = os.RemoveAll(l.dir) // the folder is emptied at the next start in any case
@@ -141,6 +142,7 @@ func (l *Message) Close() {
 // Plan plans a message, reading what its verdicts hang on, and nothing else.
 func (rd *Reader) Plan(ctx context.Context, s source.Session, l *Message, rules []*rule.Compiled,
 	setting plan.Setting) (plan.Plan, error) {
+	defer func() { l.whole = nil }() // many planned messages can wait for their filing
 	rd.Office.Settings().NoteReport(l.Mail)
 	for range MostRounds {
 		p := plan.Make(rules, l.Mail, setting)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -85,23 +86,16 @@ const (
 	mostInHand = 16 << 20 // octets of a message that is kept in memory for its parts
 )
 
-// fromWhole takes a part out of the whole message. It is nil where that does not have the part as the server announced
-// it, or cannot be read: then the part itself is asked for.
+// fromWhole takes a part out of the whole message. It is nil where the message cannot be read whole, or where its bytes
+// have another structure than the server announced: then the part itself is asked for.
 func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, item string,
 	announced int64) io.ReadCloser {
-	if l.whole == nil {
-		if l.single > mostSingle+1 {
-			return nil // it was tried before
-		}
-		r, err := s.Part(ctx, l.Facts, source.Whole)
-		if err != nil {
-			return nil
-		}
-		data, err := io.ReadAll(io.LimitReader(r, mostInHand+1))
-		if closeErr := r.Close(); err != nil || closeErr != nil || len(data) > mostInHand {
-			return nil
-		}
-		l.whole = mail.Parse(data)
+	if l.whole == nil && !l.apart {
+		l.whole = readWhole(ctx, s, l)
+		l.apart = l.whole == nil
+	}
+	if l.apart {
+		return nil
 	}
 	part, err := l.whole.Open(item)
 	if err != nil {
@@ -111,6 +105,34 @@ func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, i
 		return nil
 	}
 	return io.NopCloser(part)
+}
+
+// readWhole reads a message whole, nil where that fails or its structure is not the announced one. What is wrong with
+// the connection shows when the next part is asked for.
+func readWhole(ctx context.Context, s source.Session, l *Message) *mail.Raw {
+	r, err := s.Part(ctx, l.Facts, source.Whole)
+	if err != nil {
+		return nil
+	}
+	data, err := io.ReadAll(io.LimitReader(r, mostInHand+1))
+	if closeErr := r.Close(); err != nil || closeErr != nil || len(data) > mostInHand {
+		return nil
+	}
+	whole := mail.Parse(data)
+	if !sameParts(whole.Message, l.Mail) {
+		return nil
+	}
+	return whole
+}
+
+// sameParts says whether two accounts of a message agree on every part: else one part could be taken for another of the
+// same length.
+func sameParts(a, b *mail.Message) bool {
+	return slices.EqualFunc(a.Items(), b.Items(), func(x, y mail.Item) bool {
+		return x.ID == y.ID && x.Name == y.Name && x.Type == y.Type && x.Encoding == y.Encoding && x.Encoded == y.Encoded
+	}) && slices.EqualFunc(a.TextParts(), b.TextParts(), func(x, y *mail.Part) bool {
+		return x.Item == y.Item && x.Type == y.Type && x.Size == y.Size
+	})
 }
 
 // countedPart counts what comes of a part. How it ended stays so, however often it is

@@ -2,10 +2,8 @@ package registry
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 	"strings"
 
@@ -351,9 +349,7 @@ func sumKept(ctx context.Context, c cabinet.Cabinet, name string) (content cabin
 	if err != nil {
 		return content, err
 	}
-	sum := sha256.New()
-	content.Size, err = io.Copy(sum, r)
-	sum.Sum(content.SHA256[:0])
+	content, err = cabinet.Measure(ctx, r)
 	return content, errors.Join(err, r.Close())
 }
 

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -35,20 +36,17 @@ func tracesOf(db *gorm.DB, address string) (t Traces, err error) {
 	err = inOrder(
 		func() error { return count(&t.Filings, "SELECT count(*) FROM register WHERE "+fromPerson) },
 		func() error {
-			return count(&t.Files, "SELECT count(*) FROM register WHERE "+fromPerson+" AND filed_at IS NOT NULL AND undone_at "+
-				"IS NULL "+
-				"AND check_state <> 'missing' AND (replaced_by = '' OR kept_as <> '')")
+			return count(&t.Files, "SELECT count(*) FROM register WHERE "+fromPerson+" AND filed_at IS NOT NULL AND "+
+				"undone_at IS NULL AND check_state <> 'missing' AND (replaced_by = '' OR kept_as <> '')")
 		},
 		func() error { return count(&t.Messages, "SELECT count(*) FROM messages WHERE "+fromPerson) },
 		func() error {
-			return count(&t.Notes, "SELECT count(*) FROM register_notes n JOIN register r ON r.year = n.year AND r.number = "+
-				"n.number "+
-				"WHERE r."+fromPerson)
+			return count(&t.Notes, "SELECT count(*) FROM register_notes n JOIN register r ON r.year = n.year AND "+
+				"r.number = n.number WHERE r."+fromPerson)
 		},
 		func() error {
-			return count(&t.Posts, "SELECT count(*) FROM post WHERE instr(char(10) || lower(recipients) || char(10), char(10) "+
-				"|| "+
-				"lower(?) || char(10)) > 0")
+			return count(&t.Posts, "SELECT count(*) FROM post WHERE instr(char(10) || lower(recipients) || char(10), "+
+				"char(10) || lower(?) || char(10)) > 0")
 		},
 		func() error {
 			return count(&t.Underway, "SELECT count(*) FROM journal j JOIN messages m ON m.id = j.message_id WHERE m."+
@@ -89,9 +87,8 @@ func (s *Erasure) FilesOf(address string) ([]Filing, error) {
 func (s *Erasure) FileRemoved(f *Filing, by string, now time.Time) error {
 	at := now.UTC()
 	return s.change(func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE register SET undone_at = coalesce(undone_at, ?), undone_by = ?, kept_as = '', kept_at = "+
-			"NULL, "+
-			"folder = '', file = '' WHERE year = ? AND number = ?", at, by, f.Year, f.Number).Error; err != nil {
+		if err := tx.Exec("UPDATE register SET undone_at = coalesce(undone_at, ?), undone_by = ?, kept_as = '', "+
+			"kept_at = NULL, folder = '', file = '' WHERE year = ? AND number = ?", at, by, f.Year, f.Number).Error; err != nil {
 			return err
 		}
 		return tx.Exec("UPDATE journal SET undo = 'done', path = '', wanted = '' WHERE id = ?", f.JournalID).Error
@@ -105,10 +102,9 @@ func (s *Store) erasing(f func(tx *gorm.DB) error) error {
 		if err := tx.Exec("PRAGMA secure_delete = ON").Error; err != nil {
 			return err
 		}
-		if err := f(tx); err != nil {
-			return err
-		}
-		return tx.Exec("PRAGMA secure_delete = OFF").Error
+		err := f(tx)
+		off := tx.Exec("PRAGMA secure_delete = OFF").Error // also where nothing was erased
+		return errors.Join(err, off)
 	})
 	if err != nil {
 		return err

@@ -97,9 +97,8 @@ func (s *Mailboxes) HandOver(m *Mailbox, named []HandedRule, topics []Topic, w i
 		func() error { return of(&h.Numbers) },
 		func() error { return s.read.Model(&Message{}).Where("mailbox_id = ?", m.ID).Count(&total).Error },
 		func() error {
-			return s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id FROM "+
-				"journal "+
-				"WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error
+			return s.read.Raw("SELECT id, name, identity, folder FROM cabinets WHERE id IN (SELECT DISTINCT cabinet_id "+
+				"FROM journal WHERE mailbox_id = ?)", m.ID).Scan(&h.Cabinets).Error
 		},
 	)
 	if err != nil {

@@ -460,8 +460,7 @@ func (s *Rules) Remove(id, actor string) error {
 			return err
 		}
 		if err := tx.Exec("UPDATE rules SET removed = TRUE, running = FALSE, name = name || ' (removed ' || id || ')' "+
-			"WHERE id = ?",
-			id).Error; err != nil {
+			"WHERE id = ?", id).Error; err != nil {
 			return err
 		}
 		if err := tx.Where("rule_id = ?", id).Delete(&StartMark{}).Error; err != nil {

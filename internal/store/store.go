@@ -108,40 +108,20 @@ func (s *Store) count(db *gorm.DB) error {
 		}
 	}
 	c := db.Callback()
-	if err := c.Query().After("*").Register("told", told); err != nil {
-		return err
-	}
-	if err := c.Row().After("*").Register("told", told); err != nil {
-		return err
-	}
-	if err := c.Raw().After("*").Register("told", told); err != nil {
-		return err
-	}
-	if err := c.Create().After("*").Register("told", told); err != nil {
-		return err
-	}
-	if err := c.Update().After("*").Register("told", told); err != nil {
-		return err
-	}
-	if err := c.Delete().After("*").Register("told", told); err != nil {
-		return err
-	}
-	if err := c.Query().Before("*").Register("count", add); err != nil {
-		return err
-	}
-	if err := c.Row().Before("*").Register("count", add); err != nil {
-		return err
-	}
-	if err := c.Raw().Before("*").Register("count", add); err != nil {
-		return err
-	}
-	if err := c.Create().Before("*").Register("count", add); err != nil {
-		return err
-	}
-	if err := c.Update().Before("*").Register("count", add); err != nil {
-		return err
-	}
-	return c.Delete().Before("*").Register("count", add)
+	return inOrder(
+		func() error { return c.Query().After("*").Register("told", told) },
+		func() error { return c.Row().After("*").Register("told", told) },
+		func() error { return c.Raw().After("*").Register("told", told) },
+		func() error { return c.Create().After("*").Register("told", told) },
+		func() error { return c.Update().After("*").Register("told", told) },
+		func() error { return c.Delete().After("*").Register("told", told) },
+		func() error { return c.Query().Before("*").Register("count", add) },
+		func() error { return c.Row().Before("*").Register("count", add) },
+		func() error { return c.Raw().Before("*").Register("count", add) },
+		func() error { return c.Create().Before("*").Register("count", add) },
+		func() error { return c.Update().Before("*").Register("count", add) },
+		func() error { return c.Delete().Before("*").Register("count", add) },
+	)
 }
 
 // Interrupt calls f before and after every change, for tests. An error before the change refuses it; an error after it

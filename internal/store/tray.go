@@ -50,8 +50,8 @@ func (s *Tray) OfCause(v Viewer, cause Cause) (m Matters, err error) {
 		},
 		func() error {
 			return v.sees(s.read.Model(&Retry{}), "mailbox_id").Where("state = 'failed' AND cause = ?",
-				cause).Order("id").Pluck("id",
-				&m.Messages).Error
+				cause).Order("id").
+				Pluck("id", &m.Messages).Error
 		},
 	)
 	return m, err
