@@ -962,6 +962,12 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 // over from before a restart.
 func (v *visit) due(ctx context.Context) error {
 	e := v.engine
+	var l *reading.Message // the last one: its next entries are filed with the plan that was made for these
+	defer func() {
+		if l != nil {
+			l.Close()
+		}
+	}()
 	for {
 		entries, err := e.Store.Journal.Due(v.mailbox.ID, e.Clock(), e.passes.IDs(), v.lane, batchSize)
 		if err != nil {
@@ -976,7 +982,7 @@ func (v *visit) due(ctx context.Context) error {
 			for j < len(mine) && mine[j].MessageID == mine[i].MessageID {
 				j++
 			}
-			if err := v.again(ctx, mine[i:j]); err != nil {
+			if l, err = v.again(ctx, mine[i:j], l); err != nil {
 				return err
 			}
 			i = j
@@ -984,13 +990,15 @@ func (v *visit) due(ctx context.Context) error {
 	}
 }
 
-// again files entries of one message that was planned before.
-func (v *visit) again(ctx context.Context, entries []store.Entry) error {
+// again files entries of one message that was planned before. was is the message that was in hand before, nil for none;
+// it is closed where it is another one. next is the one that is in hand then.
+func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.Message) (next *reading.Message,
+	err error) {
 	e := v.engine
 	v.worked++
 	row, err := e.Store.Messages.ByID(store.System, entries[0].MessageID)
 	if err != nil {
-		return err
+		return was, err
 	}
 	lost := func(reason string) error {
 		for i := range entries {
@@ -1011,34 +1019,41 @@ func (v *visit) again(ctx context.Context, entries []store.Entry) error {
 	if err := v.enter(ctx, row.Folder, false); err != nil {
 		var gone *source.Error
 		if errors.As(err, &gone) && gone.Step == source.Folders {
-			return lost(fmt.Sprintf("the folder “%s” is no longer in the mailbox", row.Folder))
+			return was, lost(fmt.Sprintf("the folder “%s” is no longer in the mailbox", row.Folder))
 		}
-		return err
+		return was, err
 	}
 	if row.UIDValidity != v.state.UIDValidity {
 		if row, err = e.Store.Messages.Moved(&row, row.Folder, v.state.UIDValidity); err != nil {
-			return lost("the folder was numbered anew and the message is not in it any more")
+			return was, lost("the folder was numbered anew and the message is not in it any more")
 		}
 	}
-	facts, err := row.Facts()
-	if err != nil {
-		return err
+	l := was
+	if was == nil || was.Row.ID != row.ID || was.Row.UID != row.UID || was.Row.Folder != row.Folder ||
+		was.Row.UIDValidity != row.UIDValidity {
+		facts, err := row.Facts()
+		if err != nil {
+			return was, err
+		}
+		if was != nil {
+			was.Close()
+		}
+		l = &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: v.mailbox.Name,
+			Budget: reading.Budget{Lane: v.lane}}
 	}
-	l := &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: v.mailbox.Name,
-		Budget: reading.Budget{Lane: v.lane, Patience: v.share()}}
-	defer l.Close()
+	l.Patience = v.share()
 	began := time.Now()
 	for i := range entries {
 		if waits, err := v.batches().letWait(l, i, began); waits || err != nil {
-			return err
+			return l, err
 		}
 		if err := e.Filer.File(ctx, v.session, l, &entries[i]); err != nil {
-			return err
+			return l, err
 		}
 	}
 	v.took(began)
 	e.Filer.Announce(&row)
-	return nil
+	return l, nil
 }
 
 // follow does what is to be done in the mailbox with messages whose items have

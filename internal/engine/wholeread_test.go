@@ -30,7 +30,7 @@ func (s *otherwise) Part(ctx context.Context, f *source.Facts, item string) (io.
 // A server looks for each part from the beginning of the message, so many parts are taken out of the whole message.
 func TestManyPartsOfAMessageAreReadAtOnce(t *testing.T) {
 	for what, differs := range map[string]func([]byte) []byte{
-		"the same": nil,
+		"the same":      nil,
 		"other lengths": func(m []byte) []byte { return bytes.ReplaceAll(m, []byte("content"), []byte("cont")) },
 		// every part has the length of another one, and what is at its place is another attachment
 		"another order": func(m []byte) []byte {

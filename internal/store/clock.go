@@ -40,12 +40,10 @@ func (s *Settings) LastSeen() (time.Time, error) {
 // ArrivedAround says whether a mail server says of a message that it arrived around a
 // moment.
 func (s *Settings) ArrivedAround(at time.Time, within time.Duration) (bool, error) {
-	var n int64
-	err := s.read.Model(&Message{}).Where(
+	return there(s.read.Model(&Message{}).Where(
 		"received_from = 'server' AND received_at BETWEEN ? AND ? AND id > (SELECT coalesce(max(id), 0) - 1000 FROM "+
 			"messages) AND mailbox_id IN (SELECT id FROM mailboxes WHERE kind = 'imap')", at.Add(-within).UTC(),
-		at.Add(within).UTC()).Limit(1).Count(&n).Error
-	return n > 0, explain(err)
+		at.Add(within).UTC()))
 }
 
 // HasNotice says whether something waits in the tray.

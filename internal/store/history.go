@@ -464,10 +464,8 @@ func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally
 
 // FolderUsed says whether anything but an entry was ever filed in a folder.
 func (s *Journal) FolderUsed(e *Entry, folder string) (bool, error) {
-	var n int64
-	err := s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND journal_id <> ?",
-		e.CabinetID, folder, e.ID).Limit(1).Count(&n).Error
-	return n > 0, err
+	return there(s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND journal_id <> ?",
+		e.CabinetID, folder, e.ID))
 }
 
 // Spooled lists what waits here for its cabinet.
@@ -483,10 +481,7 @@ func (s *Journal) Spool(e *Entry) error {
 
 // FiledHere says whether the file of an entry that was found filed is one of ours.
 func (s *Undoing) FiledHere(e *Entry) (bool, error) {
-	var n int64
-	err := s.read.Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID,
-		e.Path).Limit(1).Count(&n).Error
-	return n > 0, err
+	return there(s.read.Model(&Entry{}).Where("cabinet_id = ? AND path = ? AND state = 'filed'", e.CabinetID, e.Path))
 }
 
 // Open lists undoings that have not ended.

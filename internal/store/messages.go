@@ -355,10 +355,8 @@ func (s *Messages) Moved(m *Message, folder string, uidValidity uint32) (Message
 // Known says whether the mailbox had a message of this fingerprint before the
 // given numbering.
 func (s *Messages) Known(mailboxID string, fingerprint []byte, folder string, uidValidity uint32) (bool, error) {
-	var n int64
-	err := s.read.Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND uid_validity = ?)",
-		fingerprint, mailboxID, folder, uidValidity).Limit(1).Count(&n).Error
-	return n > 0, err
+	return there(s.read.Model(&Message{}).Where("fingerprint = ? AND mailbox_id = ? AND NOT (folder = ? AND "+
+		"uid_validity = ?)", fingerprint, mailboxID, folder, uidValidity))
 }
 
 // ByID finds a message that the viewer may see.

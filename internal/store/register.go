@@ -280,8 +280,7 @@ func (s *Register) NotesOf(v Viewer, n register.Number) ([]Note, error) {
 
 // NotesText gives the notes of several filings, each as one text.
 func (s *Register) NotesText(numbers []register.Number) (map[register.Number]string, error) {
-	var all int64
-	if err := s.read.Model(&Note{}).Limit(1).Count(&all).Error; err != nil || all == 0 || len(numbers) == 0 {
+	if some, err := there(s.read.Model(&Note{})); err != nil || !some || len(numbers) == 0 {
 		return nil, err
 	}
 	years := map[int][]int{}

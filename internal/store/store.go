@@ -461,6 +461,14 @@ func first[T any](db *gorm.DB) (T, error) {
 	return row, explain(err)
 }
 
+// there says whether a query finds anything. It stops at the first row: count(*) goes through all of them, also with a
+// LIMIT.
+func there(db *gorm.DB) (bool, error) {
+	var found []int
+	err := db.Select("1").Limit(1).Scan(&found).Error
+	return len(found) > 0, explain(err)
+}
+
 // list reads rows.
 func list[T any](db *gorm.DB) ([]T, error) {
 	var rows []T

@@ -19,7 +19,7 @@ import (
 	"inktray.example/inktray/internal/source"
 )
 
-func opened(t *testing.T) *Store {
+func opened(t testing.TB) *Store {
 	t.Helper()
 	s, err := Open(t.TempDir())
 	if err != nil {
