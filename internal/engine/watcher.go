@@ -961,7 +961,7 @@ func (v *visit) newlyLabelled(ctx context.Context, uids []uint32, labels []strin
 // due files what the journal says is to be filed now: tried again, or left
 // over from before a restart.
 func (v *visit) due(ctx context.Context) error {
-	e := v.engine
+	e, began := v.engine, time.Now()
 	var l *reading.Message // the last one: its next entries are filed with the plan that was made for these
 	defer func() {
 		if l != nil {
@@ -986,6 +986,9 @@ func (v *visit) due(ctx context.Context) error {
 				return err
 			}
 			i = j
+		}
+		if v.lane == store.SideLane && v.patience > 0 && time.Since(began) > v.patience {
+			return nil // messages that are to be read wait, too
 		}
 	}
 }
@@ -1039,12 +1042,12 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 			was.Close()
 		}
 		l = &reading.Message{Row: &row, Facts: facts, Mail: facts.Message(row.Folder), Mailbox: v.mailbox.Name,
-			Budget: reading.Budget{Lane: v.lane}}
+			Budget: reading.Budget{Lane: v.lane, Began: time.Now()}}
 	}
 	l.Patience = v.share()
 	began := time.Now()
 	for i := range entries {
-		if waits, err := v.batches().letWait(l, i, began); waits || err != nil {
+		if waits, err := v.batches().letWait(l, i, l.Began); waits || err != nil {
 			return l, err
 		}
 		if err := e.Filer.File(ctx, v.session, l, &entries[i]); err != nil {
