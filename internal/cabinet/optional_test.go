@@ -24,11 +24,12 @@ func (l *least) Open(_ context.Context, path string) (io.ReadCloser, error) {
 	return io.NopCloser(r), nil
 }
 
-// A kind of cabinet needs only the calls of Cabinet. What it cannot do is told as trouble of the item, with advice, or is
-// done in another way.
+// A kind of cabinet needs only the calls of Cabinet. What it cannot do is told as trouble of the item, with advice, or
+// is done in another way.
 func TestACabinetMayDoOnlyWhatEveryOneCan(t *testing.T) {
 	ctx := t.Context()
-	c := &least{files: map[string]io.Reader{"a.csv": strings.NewReader("a;b"), "b.csv": iotest.ErrReader(io.ErrNoProgress)}}
+	c := &least{files: map[string]io.Reader{"a.csv": strings.NewReader("a;b"),
+		"b.csv": iotest.ErrReader(io.ErrNoProgress)}}
 	if got, err := Sum(ctx, c, "a.csv"); err != nil || got != (Content{3, sha256.Sum256([]byte("a;b"))}) {
 		t.Errorf("measured %+v, %v", got, err)
 	}

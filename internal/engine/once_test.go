@@ -23,6 +23,7 @@ type slow struct {
 	*local.Cabinet
 	mutex sync.Mutex
 	kind  string // of calls that are slow
+	takes time.Duration
 	now   int
 	most  int
 	calls int
@@ -38,7 +39,7 @@ func (s *slow) take(kind string) func() {
 	s.now++
 	s.most = max(s.most, s.now)
 	return func() {
-		<-time.After(50 * time.Millisecond)
+		<-time.After(s.takes)
 		s.mutex.Lock()
 		defer s.mutex.Unlock()
 		s.now--
@@ -65,7 +66,7 @@ func slowly(t *testing.T, kind string) (*house, *postbox, *slow) {
 	t.Helper()
 	box := newPostbox()
 	h := newHouse(t, box.dial)
-	s := &slow{kind: kind}
+	s := &slow{kind: kind, takes: 50 * time.Millisecond}
 	h.open = func(c *store.Cabinet) (cabinet.Cabinet, error) {
 		s.Cabinet = local.New(c.Folder, c.Identity)
 		return s, nil

@@ -121,7 +121,8 @@ func TestNoStatementOfAMessageOrAnItemGrowsWithHistory(t *testing.T) {
 		}
 		explained++
 		if lower := strings.ToLower(sql); strings.HasPrefix(lower, "select count(*)") &&
-			(strings.Contains(lower, "`journal`") || strings.Contains(lower, "`register`") || strings.Contains(lower, "`messages`")) {
+			(strings.Contains(lower, "`journal`") || strings.Contains(lower, "`register`") ||
+				strings.Contains(lower, "`messages`")) {
 			t.Errorf("it counts all that fits, to know whether there is any:\n%s", sql)
 		}
 		for _, step := range steps {

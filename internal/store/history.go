@@ -464,8 +464,8 @@ func (s *Journal) FiledSince(since time.Time) (byRule, bySender map[string]Tally
 
 // FolderUsed says whether anything but an entry was ever filed in a folder.
 func (s *Journal) FolderUsed(e *Entry, folder string) (bool, error) {
-	return there(s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND journal_id <> ?",
-		e.CabinetID, folder, e.ID))
+	return there(s.read.Model(&Filing{}).Where("cabinet_id = ? AND folder = ? AND filed_at IS NOT NULL AND "+
+		"journal_id <> ?", e.CabinetID, folder, e.ID))
 }
 
 // Spooled lists what waits here for its cabinet.
