@@ -16,15 +16,20 @@ FUZZTIME_SLOW ?= $(FUZZTIME)
 
 LINT := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.6.2
 
-.PHONY: demo build console generate check test bench fuzz reliability prove soak cross needs clean
+.PHONY: demo build console reader generate check test bench fuzz reliability prove soak cross needs clean
 
 ## demo: build everything and start it with the Brackwater harbour office
 demo: build
 	bin/inktray demo $(DEMO)
 
 ## build: the console and the program, bin/inktray
-build: console
-	go build $(GOFLAGS_BUILD) -o bin/inktray ./cmd/inktray
+build: console reader
+	go build -tags reader $(GOFLAGS_BUILD) -o bin/inktray ./cmd/inktray
+
+# What reads hostile contents is a program of its own, which bin/inktray holds.
+reader:
+	go build -trimpath -ldflags '-s -w' -o bin/inktray-reader ./cmd/inktray-reader
+	gzip -9nc bin/inktray-reader > internal/child/program/reader.gz
 
 console: internal/console/dist/index.html
 
@@ -57,7 +62,8 @@ needs:
 test: needs check
 	@$(MAKE) --no-print-directory generate && git diff --exit-code -- internal/api web/src/api || { echo "generated code is stale: run make generate"; exit 1; }
 	@$(MAKE) --no-print-directory cross
-	go test -timeout 35m ./...
+	@$(MAKE) --no-print-directory reader
+	go test -tags reader -timeout 35m ./...
 	@$(MAKE) --no-print-directory fuzz FUZZTIME=100000x FUZZTIME_SLOW=1000x
 
 ## fuzz: look for input that breaks the core, FUZZTIME for each: about an hour

@@ -45,6 +45,7 @@ var Packages = []Package{
 	{Path: "internal/post", Holds: "sending mails and calls", Imports: []string{"internal/testbed"}},
 	{Path: "internal/scan", Holds: "asking a virus scanner", Imports: []string{"internal/testbed"}},
 	{Path: "internal/child", Holds: "confined processes that open hostile files", Imports: []string{"internal/core"}},
+	{Path: "internal/child/program", Holds: "the program that these processes are, for the service to carry"},
 	{Path: "internal/source", Holds: "mailboxes: IMAP, POP3, files, drop addresses; one interface, one conformance suite",
 		Imports: []string{"internal/core", "internal/disk", "internal/proof", "internal/inbound", "internal/reach",
 			"internal/source"}},
@@ -94,4 +95,6 @@ var Packages = []Package{
 	{Path: "internal/cli", Holds: "the commands; serve and demo put the service together", Imports: []string{"internal"},
 		Large: "one file for each noun of the command line, and the options of serve"},
 	{Path: "cmd/inktray", Holds: "main, and nothing else", Imports: []string{"internal/cli"}},
+	{Path: "cmd/inktray-reader", Holds: "the main of a process that opens hostile files",
+		Imports: []string{"internal/child"}},
 }

@@ -28,7 +28,11 @@ import (
 )
 
 // variable tells a process that it is a child. What it is to do comes as orders.
-const variable = "INKTRAY_CHILD"
+const (
+	variable = "INKTRAY_CHILD"
+	told     = "told"     // the first order says what it may do
+	confined = "confined" // it may do nothing but read what it is given, from its start
+)
 
 // mostOrder bounds an order, mostName a name in an order, in octets. A name comes from a message and may have any
 // length; its end is kept, because the extension is there.
@@ -74,6 +78,14 @@ func (o *order) limits() limits {
 	return limits{}
 }
 
+// apply takes from this process whatever else it may do.
+func (l limits) apply() {
+	confine(l)
+	if !l.writes {
+		debug.SetMemoryLimit(memory / 2)
+	}
+}
+
 // end is a child's last word.
 type end struct {
 	Problem   string         `json:"problem,omitempty"`
@@ -97,15 +109,19 @@ func Main() {
 	if os.Getenv(variable) == "" {
 		return
 	}
-	if err := serve(&framer{w: bufio.NewWriterSize(os.Stdout, frame)}); err != nil {
+	if err := serve(os.Getenv(variable) == confined, &framer{w: bufio.NewWriterSize(os.Stdout, frame)}); err != nil {
 		os.Exit(1)
 	}
 	os.Exit(0)
 }
 
-// serve works on one order after another until there is none any more. The first one says what the process may do.
-func serve(out *framer) error {
-	for first := true; ; first = false {
+// serve works on one order after another until there is none any more. The first one says what the process may do,
+// unless that is nothing from the start.
+func serve(alone bool, out *framer) error {
+	if alone {
+		limits{}.apply()
+	}
+	for first := !alone; ; first = false {
 		o, file, err := receive()
 		if err == io.EOF {
 			return nil
@@ -113,11 +129,7 @@ func serve(out *framer) error {
 			return err
 		}
 		if first {
-			l := o.limits()
-			confine(l)
-			if !l.writes {
-				debug.SetMemoryLimit(memory / 2)
-			}
+			o.limits().apply()
 		}
 		result := work(&o, file, out)
 		if err := errors.Join(file.Close(), out.end(result)); err != nil {
@@ -417,7 +429,7 @@ func runPatiently(ctx context.Context, file *os.File, o order, read func(*frames
 
 // runHere runs a child from this thread.
 func runHere(ctx context.Context, file *os.File, o order, read func(*frames) error) (end, error) {
-	p, err := start(ctx)
+	p, err := start(ctx, o.limits() == limits{})
 	if err != nil {
 		return end{}, fmt.Errorf("starting a process to read in: %w", err)
 	}
@@ -514,39 +526,55 @@ type process struct {
 	stderr *bytes.Buffer
 }
 
-// start starts a child, without a network where the system allows that.
-func start(ctx context.Context) (*process, error) {
-	path, err := os.Executable()
+// start starts a child, without a network where the system allows that. One that reads and nothing else confines
+// itself at once.
+func start(ctx context.Context, reads bool) (*process, error) {
+	paths, err := programs()
 	if err != nil {
 		return nil, err
 	}
-	if runtime.GOOS == "linux" {
-		path = "/proc/self/exe" // also after an upgrade has put another program in this one's place
+	kind := told
+	if reads {
+		kind = confined
 	}
-	for _, alone := range []bool{true, false} {
-		p := &process{cmd: exec.CommandContext(ctx, path), stderr: &bytes.Buffer{}}
-		if p.orders, err = newOrders(); err != nil {
-			return nil, err
+	for i, path := range paths {
+		for _, alone := range []bool{true, false} {
+			var p *process
+			if p, err = begin(ctx, path, kind, alone); err == nil {
+				started.Add(1)
+				for _, before := range paths[:i] {
+					cannot(before)
+				}
+				return p, nil
+			}
 		}
-		p.cmd.Env = []string{variable + "=1"}
-		p.cmd.Dir = os.TempDir()
-		p.cmd.Stdin = p.orders.input()
-		p.cmd.Stderr = &limited{w: p.stderr, left: 64 << 10}
-		p.cmd.WaitDelay = time.Second
-		attributes(p.cmd, alone)
-		var out io.ReadCloser
-		if out, err = p.cmd.StdoutPipe(); err == nil {
-			p.frames = &frames{r: bufio.NewReaderSize(out, frame)}
-			err = p.cmd.Start()
-		}
-		p.orders.started()
-		if err == nil {
-			started.Add(1)
-			return p, nil
-		}
-		p.orders.close()
 	}
 	return nil, err
+}
+
+// begin starts a program as a child; alone puts it into a network of its own.
+func begin(ctx context.Context, path, kind string, alone bool) (p *process, err error) {
+	p = &process{cmd: exec.CommandContext(ctx, path), stderr: &bytes.Buffer{}}
+	if p.orders, err = newOrders(); err != nil {
+		return nil, err
+	}
+	p.cmd.Env = []string{variable + "=" + kind}
+	p.cmd.Dir = os.TempDir()
+	p.cmd.Stdin = p.orders.input()
+	p.cmd.Stderr = &limited{w: p.stderr, left: 64 << 10}
+	p.cmd.WaitDelay = time.Second
+	attributes(p.cmd, alone)
+	var out io.ReadCloser
+	if out, err = p.cmd.StdoutPipe(); err == nil {
+		p.frames = &frames{r: bufio.NewReaderSize(out, frame)}
+		err = p.cmd.Start()
+	}
+	p.orders.started()
+	if err != nil {
+		p.orders.close()
+		return nil, err
+	}
+	return p, nil
 }
 
 // limited keeps the beginning of what is written.

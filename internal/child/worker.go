@@ -23,6 +23,7 @@ type helper struct {
 	waited error // once it has ended
 	read   int
 	busy   time.Duration
+	waits  bool        // it was there before it was asked for, so it may have ended meanwhile
 	timer  *time.Timer // while it waits
 }
 
@@ -38,7 +39,7 @@ func newHelper(folder string, patiently bool) (*helper, error) {
 		} else {
 			defer runtime.UnlockOSThread()
 		}
-		p, err := start(context.Background())
+		p, err := start(context.Background(), folder == "")
 		h.process = p
 		started <- err
 		if err == nil {
@@ -119,8 +120,8 @@ func (w *Worker) Text(ctx context.Context, file *os.File, r text.Request) (strin
 func (w *Worker) do(ctx context.Context, file *os.File, o order, read func(*frames) error) error {
 	ctx, cancel := context.WithTimeout(ctx, deadline)
 	defer cancel()
-	for {
-		h, err := w.take(ctx.Value(patiently{}) != nil)
+	for anew := false; ; anew = true {
+		h, err := w.take(ctx.Value(patiently{}) != nil, anew)
 		if err != nil {
 			return fmt.Errorf("starting a process to read in: %w", err)
 		}
@@ -128,13 +129,13 @@ func (w *Worker) do(ctx context.Context, file *os.File, o order, read func(*fram
 			w.rest(h)
 			return err
 		}
-		before := h.read
+		before := h.read > 0 || h.waits
 		last, err := w.ask(ctx, h, o, file, read)
 		if err == nil {
 			return verdict(ctx, last, nil, nil, nil)
 		}
 		ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
-		if before > 0 && ended && ctx.Err() == nil {
+		if before && ended && ctx.Err() == nil {
 			continue // a new process tells whether it is this file
 		}
 		return verdict(ctx, last, err, h.waited, h.stderr)
@@ -158,8 +159,11 @@ func (w *Worker) ask(ctx context.Context, h *helper, o order, file *os.File, rea
 	return last, err
 }
 
-// take gives the process that waits, or a new one.
-func (w *Worker) take(patiently bool) (*helper, error) {
+// take gives the process that waits, one that is ready, or a new one, which is certain where anew is set.
+func (w *Worker) take(patiently, anew bool) (*helper, error) {
+	if anew {
+		return newHelper("", patiently)
+	}
 	w.mutex.Lock()
 	h := w.resting
 	w.resting = nil
@@ -168,7 +172,10 @@ func (w *Worker) take(patiently bool) (*helper, error) {
 		h.timer.Stop()
 		return h, nil
 	}
-	return newHelper("", patiently)
+	if patiently {
+		return newHelper("", true) // it keeps its priority for ever
+	}
+	return readyHelper()
 }
 
 // rest lets a process wait for the message's next file.

@@ -57,6 +57,7 @@ func ends(t *testing.T, pid int) {
 }
 
 func TestAWorkerReadsTheFilesOfAMessageInOneProcess(t *testing.T) {
+	Rest()
 	var w Worker
 	defer w.Close()
 	before := Started()
@@ -95,6 +96,7 @@ func TestAFileIsNotBlamedForTheOneBefore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	Rest()
 	var w Worker
 	defer w.Close()
 	if _, err := names(t, &w, file(t, zipped(t, "a.txt"))); err != nil {
@@ -109,7 +111,7 @@ func TestAFileIsNotBlamedForTheOneBefore(t *testing.T) {
 		}); !errors.As(err, &known) || !strings.Contains(known.Problem, "512 MB of memory") {
 		t.Errorf("a huge dictionary: %v", err)
 	}
-	if n := Started() - before; n != 1 {
+	if n := Started() - before; n != 1 { // none is made ready for a second try
 		t.Errorf("%d processes were started", n)
 	}
 	if found, err := names(t, &w, file(t, zipped(t, "b.txt"))); err != nil || len(found) != 1 {
@@ -120,6 +122,58 @@ func TestAFileIsNotBlamedForTheOneBefore(t *testing.T) {
 	}
 	if found, err := names(t, &w, file(t, zipped(t, "c.txt"))); err != nil || len(found) != 1 {
 		t.Errorf("after the process was killed: %v, %v", found, err)
+	}
+}
+
+func TestTheProcessForTheNextMessageIsReady(t *testing.T) {
+	Rest()
+	defer Rest()
+	archive := file(t, zipped(t, "a.txt"))
+	read := func() (pid int) {
+		t.Helper()
+		var w Worker
+		defer w.Close()
+		if found, err := names(t, &w, archive); err != nil || len(found) != 1 {
+			t.Fatalf("%v, %v", found, err)
+		}
+		return w.waits()
+	}
+	ready := func() int {
+		spare.makers.Wait()
+		spare.mutex.Lock()
+		defer spare.mutex.Unlock()
+		if spare.waiting == nil {
+			return 0
+		}
+		return spare.waiting.cmd.Process.Pid
+	}
+	if first := read(); ready() != 0 {
+		t.Errorf("after one message (%d) a process is ready", first)
+	}
+	used := map[int]bool{read(): true}
+	for range 5 { // no process reads what is in two messages
+		next := ready()
+		if pid := read(); pid != next || used[pid] {
+			t.Errorf("process %d read the message, %d was ready, %v were used", pid, next, used)
+		}
+		used[next] = true
+	}
+	pid := ready()
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil { // as by a system short of memory
+		t.Fatal(err)
+	}
+	if got := read(); got == pid {
+		t.Error("a process that had ended read the message")
+	}
+	ends(t, ready()) // of itself, as no message came
+	if pid := ready(); pid != 0 {
+		t.Errorf("process %d counts as ready", pid)
+	}
+	read()
+	read()
+	pid = ready()
+	if Rest(); !ended(pid) {
+		t.Error("the process is still there after the rest")
 	}
 }
 

@@ -20,6 +20,7 @@ import (
 
 	"inktray.example/inktray/internal/api/client"
 	"inktray.example/inktray/internal/child"
+	"inktray.example/inktray/internal/child/program"
 )
 
 // Version is set when the program is built.
@@ -39,6 +40,7 @@ const (
 // Main runs a command and returns the program's exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	child.Main() // reads hostile contents, if that is what it was started for
+	child.Use(program.Compressed())
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second signal ends the program at once

@@ -15,6 +15,7 @@ import (
 	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinets"
+	"inktray.example/inktray/internal/child"
 	"inktray.example/inktray/internal/clock"
 	"inktray.example/inktray/internal/desk"
 	"inktray.example/inktray/internal/disk"
@@ -238,6 +239,7 @@ func (e *Engine) Stop() {
 	e.Events.Close()
 	e.Cabinets.Close()
 	e.Filer.Close()
+	child.Rest()
 }
 
 // Watch begins to watch a mailbox, or begins again after its settings changed.

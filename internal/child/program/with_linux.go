@@ -1,0 +1,8 @@
+//go:build reader
+
+package program
+
+import _ "embed"
+
+//go:embed reader.gz
+var compressed []byte

@@ -1,0 +1,5 @@
+//go:build !reader || !linux
+
+package program
+
+var compressed []byte
