@@ -83,8 +83,7 @@ type Message struct {
 	Budget
 	worker  child.Worker          // reads what the message holds
 	single  int                   // parts that were read one by one
-	whole   *mail.Raw             // where these are many
-	apart   bool                  // the whole message is of no use for them
+	whole   *wholeMessage         // where these are many
 	planned map[planKey]itemPlans // for filing item by item
 }
 
@@ -131,7 +130,7 @@ func (l *Message) CarryPlan(r *rule.Compiled, at time.Time, items []plan.Item) {
 
 // Close lets go of what was spooled.
 func (l *Message) Close() {
-	l.planned, l.whole, l.apart, l.single = nil, nil, false, 0
+	l.planned, l.whole, l.single = nil, nil, 0
 	l.worker.Close()
 	if l.dir != "" {
 		_ = os.RemoveAll(l.dir) // the folder is emptied at the next start in any case

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"slices"
 	"sync"
 
 	"inktray.example/inktray/internal/core/mail"
@@ -86,18 +85,23 @@ const (
 	mostInHand = 16 << 20 // octets of a message that is kept in memory for its parts
 )
 
+// wholeMessage is a message that was read whole for its parts.
+type wholeMessage struct {
+	raw  *mail.Raw       // nil where it could not be read
+	same map[string]bool // the parts of which the server's account is that of the bytes
+}
+
 // fromWhole takes a part out of the whole message. It is nil where the message cannot be read whole, or where its bytes
 // have another structure than the server announced: then the part itself is asked for.
 func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, item string,
 	announced int64) io.ReadCloser {
-	if l.whole == nil && !l.apart {
+	if l.whole == nil {
 		l.whole = readWhole(ctx, s, l)
-		l.apart = l.whole == nil
 	}
-	if l.apart {
+	if !l.whole.same[item] {
 		return nil
 	}
-	part, err := l.whole.Open(item)
+	part, err := l.whole.raw.Open(item)
 	if err != nil {
 		return nil
 	}
@@ -107,32 +111,44 @@ func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, i
 	return io.NopCloser(part)
 }
 
-// readWhole reads a message whole, nil where that fails or its structure is not the announced one. What is wrong with
-// the connection shows when the next part is asked for.
-func readWhole(ctx context.Context, s source.Session, l *Message) *mail.Raw {
+// readWhole reads a message whole. What is wrong with the connection shows when the next part is asked for.
+func readWhole(ctx context.Context, s source.Session, l *Message) *wholeMessage {
+	none := &wholeMessage{}
 	r, err := s.Part(ctx, l.Facts, source.Whole)
 	if err != nil {
-		return nil
+		return none
 	}
 	data, err := io.ReadAll(io.LimitReader(r, mostInHand+1))
 	if closeErr := r.Close(); err != nil || closeErr != nil || len(data) > mostInHand {
-		return nil
+		return none
 	}
 	whole := mail.Parse(data)
-	if !sameParts(whole.Message, l.Mail) {
-		return nil
-	}
-	return whole
+	return &wholeMessage{raw: whole, same: sameParts(l.Mail, whole.Message)}
 }
 
-// sameParts says whether two accounts of a message agree on every part: else one part could be taken for another of the
-// same length.
-func sameParts(a, b *mail.Message) bool {
-	return slices.EqualFunc(a.Items(), b.Items(), func(x, y mail.Item) bool {
-		return x.ID == y.ID && x.Name == y.Name && x.Type == y.Type && x.Encoding == y.Encoding && x.Encoded == y.Encoded
-	}) && slices.EqualFunc(a.TextParts(), b.TextParts(), func(x, y *mail.Part) bool {
-		return x.Item == y.Item && x.Type == y.Type && x.Size == y.Size
-	})
+// sameParts lists the parts on which two accounts of a message agree, from its beginning up to where they differ: a
+// server may count fewer parts than there are. After a difference, one part could be taken for another of the same length.
+func sameParts(a, b *mail.Message) map[string]bool {
+	same := map[string]bool{}
+	others := b.Items()
+	for i, x := range a.Items() {
+		if i >= len(others) {
+			break
+		}
+		y := others[i]
+		if x.ID != y.ID || x.Name != y.Name || x.Type != y.Type || x.Encoding != y.Encoding || x.Encoded != y.Encoded {
+			break
+		}
+		same[x.ID] = true
+	}
+	texts := b.TextParts()
+	for i, x := range a.TextParts() {
+		if len(same) < len(others) || i >= len(texts) || x.Item != texts[i].Item || x.Type != texts[i].Type || x.Size != texts[i].Size {
+			break
+		}
+		same[x.Item] = true
+	}
+	return same
 }
 
 // countedPart counts what comes of a part. How it ended stays so, however often it is
