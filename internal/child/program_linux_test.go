@@ -15,7 +15,7 @@ import (
 )
 
 // using lets children be a program until the test ends.
-func using(t *testing.T, program []byte) {
+func using(t testing.TB, program []byte) {
 	t.Helper()
 	reset := func(compressed []byte) {
 		Rest()
@@ -47,11 +47,18 @@ func (w *Worker) running(t *testing.T) string {
 	return link
 }
 
-func TestTheReaderIsAProgramOfItsOwn(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "reader")
-	if out, err := exec.Command("go", "build", "-o", path, "../../cmd/inktray-reader").CombinedOutput(); err != nil {
+// built is where a command was built.
+func built(t testing.TB, command string) (path string) {
+	t.Helper()
+	path = filepath.Join(t.TempDir(), command)
+	if out, err := exec.Command("go", "build", "-o", path, "../../cmd/"+command).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
+	return path
+}
+
+func TestTheReaderIsAProgramOfItsOwn(t *testing.T) {
+	path := built(t, "inktray-reader")
 	if out, err := exec.Command(path).CombinedOutput(); err == nil || !strings.Contains(string(out), "Start inktray") {
 		t.Errorf("started by hand it says %q, %v", out, err)
 	}
