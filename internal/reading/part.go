@@ -91,7 +91,8 @@ type wholeMessage struct {
 	same map[string]bool // the parts of which the server's account is that of the bytes
 }
 
-// fromWhole takes a part out of the whole message. It is nil where the message cannot be read whole, or where its bytes
+// fromWhole takes a part out of the whole message. It is nil where the message cannot be read whole, or where its
+// bytes
 // have another structure than the server announced: then the part itself is asked for.
 func (rd *Reader) fromWhole(ctx context.Context, s source.Session, l *Message, item string,
 	announced int64) io.ReadCloser {
@@ -127,24 +128,28 @@ func readWhole(ctx context.Context, s source.Session, l *Message) *wholeMessage 
 }
 
 // sameParts lists the parts on which two accounts of a message agree, from its beginning up to where they differ: a
-// server may count fewer parts than there are. After a difference, one part could be taken for another of the same length.
+// server may count fewer parts than there are. After a difference, one part could be taken for another of the same
+// length.
 func sameParts(a, b *mail.Message) map[string]bool {
 	same := map[string]bool{}
-	others := b.Items()
-	for i, x := range a.Items() {
+	items, others := a.Items(), b.Items()
+	for i, x := range items {
 		if i >= len(others) {
-			break
+			return same
 		}
 		y := others[i]
 		if x.ID != y.ID || x.Name != y.Name || x.Type != y.Type || x.Encoding != y.Encoding || x.Encoded != y.Encoded {
-			break
+			return same
 		}
 		same[x.ID] = true
 	}
+	if len(items) < len(others) {
+		return same
+	}
 	texts := b.TextParts()
 	for i, x := range a.TextParts() {
-		if len(same) < len(others) || i >= len(texts) || x.Item != texts[i].Item || x.Type != texts[i].Type || x.Size != texts[i].Size {
-			break
+		if i >= len(texts) || x.Item != texts[i].Item || x.Type != texts[i].Type || x.Size != texts[i].Size {
+			return same
 		}
 		same[x.Item] = true
 	}
