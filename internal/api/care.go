@@ -13,6 +13,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/common/expfmt"
 
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/outbox"
 	"inktray.example/inktray/internal/registry"
@@ -108,13 +109,15 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 			ways = append([]MatterWays{MatterWaysAnswer}, ways...)
 		}
 		put(Matter{ID: fmt.Sprint(e.ID), Cause: string(e.Cause), Name: e.Name, Size: &e.Size,
-			Rule: optional(n.rules[e.RuleID]), Reason: e.Reason, Advice: optional(e.Advice), Path: optional(e.Wanted),
+			Rule: optional(n.rules[e.RuleID]), Reason: e.Reason.String(), ReasonCode: code(e.Reason),
+			Advice: optional(e.Reason.Advice()), Path: optional(e.Wanted),
 			Topic: optional(e.Topic), At: e.DoneAt, Ways: ways}, e.MessageID)
 	}
 	for i := range follow {
 		f := &follow[i]
 		put(Matter{ID: fmt.Sprintf("f%d", f.ID), Cause: string(f.Cause), Name: stepName(f.Kind, f.What),
-			Rule: optional(n.rules[f.RuleID]), Reason: f.Reason, Advice: optional(f.Advice), At: f.DoneAt,
+			Rule: optional(n.rules[f.RuleID]), Reason: f.Reason.String(), ReasonCode: code(f.Reason),
+			Advice: optional(f.Reason.Advice()), At: f.DoneAt,
 			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, f.MessageID)
 	}
 	for i := range sent {
@@ -124,25 +127,27 @@ func (s *careHandlers) ListTray(ctx context.Context, _ ListTrayRequestObject) (L
 			to = "a program that is called"
 		}
 		put(Matter{ID: fmt.Sprintf("p%d", p.ID), Cause: string(p.Cause), Name: strings.TrimSuffix(p.Subject+" → "+to, " → "),
-			Rule: optional(n.rules[p.RuleID]), Reason: p.Reason, Advice: optional(p.Advice), At: p.DoneAt,
+			Rule: optional(n.rules[p.RuleID]), Reason: p.Reason.String(), ReasonCode: code(p.Reason),
+			Advice: optional(p.Reason.Advice()), At: p.DoneAt,
 			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, p.MessageID)
 	}
 	for i := range gone {
 		f := &gone[i]
 		ways := []MatterWays{MatterWaysAgain, MatterWaysAside}
-		reason := "the file has another content than when it was filed"
+		why := "the file has another content than when it was filed"
 		if f.State() == register.Missing {
-			reason, ways = "the file is not where it was filed", []MatterWays{MatterWaysAgain, MatterWaysRefile, MatterWaysAside}
+			why, ways = "the file is not where it was filed", []MatterWays{MatterWaysAgain, MatterWaysRefile, MatterWaysAside}
 		}
 		put(Matter{ID: fmt.Sprintf("r%d", f.JournalID), Cause: f.CheckState, Name: f.File, Size: &f.Size,
-			Rule: optional(f.Rule), Reason: reason, Path: optional(path.Join(f.Folder, f.File)), At: f.CheckedAt,
+			Rule: optional(f.Rule), Reason: why, Path: optional(path.Join(f.Folder, f.File)), At: f.CheckedAt,
 			Register: optional(f.Entry().String()), Ways: ways}, f.MessageID)
 	}
 	for i := range unread {
 		m := &unread[i]
 		name := fmt.Sprintf("%s, in “%s”, %s", m.Called(), n.mailboxes[m.MailboxID], m.Folder)
-		put(Matter{ID: fmt.Sprintf("m%d", m.ID), Cause: string(m.Cause), Name: name, Reason: m.Reason,
-			Advice: optional(m.Advice), At: m.DoneAt, Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, m.MessageID)
+		put(Matter{ID: fmt.Sprintf("m%d", m.ID), Cause: string(m.Cause), Name: name,
+			Reason: m.Reason.String(), ReasonCode: code(m.Reason), Advice: optional(m.Reason.Advice()), At: m.DoneAt,
+			Ways: []MatterWays{MatterWaysAgain, MatterWaysAside}}, m.MessageID)
 	}
 	out := ListTray200JSONResponse{Groups: []TrayGroup{}, Notices: []Notice{}}
 	for _, c := range outbox.Causes {
@@ -252,10 +257,11 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 	for i := range follow {
 		f := &follow[i]
 		one := Step{ID: &f.ID, Rule: optional(n.rules[f.RuleID]), Kind: StepKind(f.Kind), What: f.What,
-			State: string(f.State), Reason: f.Reason, DoneAt: f.DoneAt}
+			State: string(f.State), Reason: f.Reason.String(), ReasonCode: code(f.Reason), DoneAt: f.DoneAt}
 		for k := range sent {
 			if p := &sent[k]; p.FollowUpID == f.ID && one.State == string(store.DidIt) && p.State != store.DidIt {
-				one.State, one.Reason, one.DoneAt = string(p.State), p.Reason, p.DoneAt
+				one.State, one.Reason, one.DoneAt = string(p.State), p.Reason.String(), p.DoneAt
+				one.ReasonCode = code(p.Reason)
 				if p.State == store.Begun {
 					one.State = string(store.Waiting)
 				}
@@ -265,6 +271,9 @@ func (n *names) steps(follow []store.FollowUp, sent []store.Post) []Step {
 	}
 	return out
 }
+
+// code names a reason for programs, nil for none.
+func code(r reason.Reason) *string { return optional(string(r.Code)) }
 
 // ListUnreadMessages lists the messages that a pass could not read.
 func (s *careHandlers) ListUnreadMessages(ctx context.Context,
@@ -284,7 +293,8 @@ func (s *careHandlers) ListUnreadMessages(ctx context.Context,
 		out = append(out,
 			UnreadMessage{ID: fmt.Sprintf("m%d", m.ID), Mailbox: n.mailboxes[m.MailboxID], Folder: m.Folder, UID: int64(m.UID),
 				Subject: m.Subject, Sender: m.Sender,
-				State: UnreadMessageState(m.State), Attempts: m.Attempts, Reason: m.Reason, Advice: m.Advice, NextAt: m.NextAt})
+				State: UnreadMessageState(m.State), Attempts: m.Attempts, Reason: m.Reason.String(),
+				Advice: m.Reason.Advice(), NextAt: m.NextAt})
 	}
 	return out, err
 }
@@ -354,7 +364,7 @@ func preview(p *registry.UndoPreview) UndoPreview {
 		} else {
 			out.Keeps++
 		}
-		line := UndoLine{Path: l.Entry.Path, Takes: l.Takes, Reason: l.Reason}
+		line := UndoLine{Path: l.Entry.Path, Takes: l.Takes, Reason: l.Reason.String()}
 		if l.Entry.RegisterNumber > 0 {
 			line.Register = optional(entryNumber(l.Entry.RegisterYear, l.Entry.RegisterNumber))
 		}

@@ -219,7 +219,7 @@ func TestAmongHostileMessagesTheOrdinaryOnesAreFiledAtOnce(t *testing.T) {
 	}
 	for i := range aside {
 		known[aside[i].Subject] = true
-		if aside[i].Reason == "" {
+		if aside[i].Reason.IsZero() {
 			t.Errorf("%s is set aside without a reason", aside[i].Called())
 		}
 	}

@@ -268,7 +268,7 @@ func TestAMessageOnWhichTheMachineFailsAgainAndAgainIsSetAside(t *testing.T) {
 		rows, err = h.store.Retries.InTray(store.System, 10)
 		return err == nil && len(rows) == 1
 	})
-	if rows[0].Subject != "starving" || rows[0].Reason == "" {
+	if rows[0].Subject != "starving" || rows[0].Reason.IsZero() {
 		t.Errorf("the tray has %q: %s", rows[0].Subject, rows[0].Reason)
 	}
 }

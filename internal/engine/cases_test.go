@@ -237,8 +237,8 @@ func TestAMessageThatIsGoneWaitsInTheTray(t *testing.T) {
 	box.add(raw("one", "a.csv", "1"))
 	h.until("it waits", func() bool { tray, _ := h.store.Tray.Entries(store.System, 0, 10); return len(tray) == 1 })
 	tray, _ := h.store.Tray.Entries(store.System, 0, 10)
-	if tray[0].State != store.Failed || !strings.Contains(tray[0].Reason, "no longer in the folder “INBOX”") ||
-		tray[0].Advice == "" {
+	if tray[0].State != store.Failed || !strings.Contains(tray[0].Reason.String(), "no longer in the folder “INBOX”") ||
+		tray[0].Reason.Advice() == "" {
 		t.Errorf("the tray says %+v", tray[0])
 	}
 	out.Store(false) // somebody put it back

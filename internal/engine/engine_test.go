@@ -505,7 +505,7 @@ func TestAProgramInDisguiseIsHeldAndNothingWritten(t *testing.T) {
 	h.expect(map[string]string{"Gauges/2026/05/good.pdf": "%PDF"})
 	tray, err := h.store.Tray.Entries(store.System, 0, 10)
 	if err != nil || len(tray) != 1 || tray[0].State != store.Held ||
-		!strings.Contains(tray[0].Reason, "named .pdf, but it is a Windows program") {
+		!strings.Contains(tray[0].Reason.String(), "named .pdf, but it is a Windows program") {
 		t.Errorf("the tray holds %+v, %v", tray, err)
 	}
 	if n, err := h.engine.Desk.SetAside(store.System, store.Matters{Items: []int64{tray[0].ID}}, ""); n != 1 ||
@@ -525,8 +525,8 @@ func TestTryingAgainRedoesOnlyWhatFailedUnderTheRuleAsItIsNow(t *testing.T) {
 	box.add(raw("one", "one.csv", "1"))
 	h.until("it failed", func() bool { tray, _ := h.store.Tray.Entries(store.System, 0, 10); return len(tray) == 1 })
 	tray, _ := h.store.Tray.Entries(store.System, 0, 10)
-	if !strings.Contains(tray[0].Reason, "cannot be a folder") || tray[0].Advice == "" {
-		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Advice)
+	if !strings.Contains(tray[0].Reason.String(), "cannot be a folder") || tray[0].Reason.Advice() == "" {
+		t.Errorf("the tray says %q, %q", tray[0].Reason, tray[0].Reason.Advice())
 	}
 	r, _ := rule.ParseRule([]byte(strings.Replace(gaugesRule, "folder: Gauges", "folder: Tide", 1)))
 	if _, err := h.engine.Office.SaveRule(r, 0, "test"); err != nil {
@@ -928,7 +928,7 @@ func TestAMessageThatCannotBeUnderstoodStopsNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	tray, err := h.store.Retries.InTray(store.System, 10)
-	if err != nil || len(tray) != 1 || tray[0].Reason != "Ink Tray could not understand this message" ||
+	if err != nil || len(tray) != 1 || tray[0].Reason.String() != "Ink Tray could not understand this message" ||
 		tray[0].Cause != store.CauseUnread {
 		t.Errorf("the tray says %+v, %v", tray, err)
 	}

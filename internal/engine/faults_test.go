@@ -728,7 +728,7 @@ func (r *faultRun) check(out *outside) {
 	undone := map[string]string{}
 	for _, f := range follow {
 		if f.State != store.DidIt {
-			undone[f.Kind] = f.Reason
+			undone[f.Kind] = f.Reason.String()
 		}
 	}
 	if waiting > 0 || r.fault.may == "gone" {

@@ -146,7 +146,7 @@ func TestHeldItemsDelayTheMoveAndNothingFiledDoesNothing(t *testing.T) {
 		return slices.ContainsFunc(box.lies(), func(s string) bool { return strings.HasPrefix(s, "Filed/") })
 	})
 	entries, _ := h.store.Journal.OfMessage(store.System, 1)
-	if e := entries[1]; e.State != store.SetAside || e.Reason != "set aside by Ink Tray: a trap" {
+	if e := entries[1]; e.State != store.SetAside || e.Reason.String() != "set aside by Ink Tray: a trap" {
 		t.Errorf("set aside: %s, %s", e.State, e.Reason)
 	}
 }
@@ -293,7 +293,7 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	waits := func() []store.Post { p, _ := h.store.Tray.Post(store.System, 10); return p }
 	h.until("a person is asked", func() bool { return len(waits()) == 1 })
 	if p := waits()[0]; p.State != store.Unsure || p.Cause != store.CauseUnsure ||
-		!strings.Contains(p.Reason, "may have been sent") {
+		!strings.Contains(p.Reason.String(), "may have been sent") {
 		t.Errorf("the tray says %+v", p)
 	}
 	// A crash between the sending and its record.
@@ -310,7 +310,7 @@ func TestAMailThatMayHaveBeenSentIsNotSentAgainByItself(t *testing.T) {
 	h.start()
 	h.until("a person is asked again", func() bool {
 		w := waits()
-		return len(w) == 1 && strings.Contains(w[0].Reason, "the program ended while the mail was sent")
+		return len(w) == 1 && strings.Contains(w[0].Reason.String(), "the program ended while the mail was sent")
 	})
 	if n := len(out.got("oda@tidewatch.example")); n != 1 {
 		t.Fatalf("it was sent %d times", n)
@@ -443,7 +443,7 @@ func TestAMessageOnWhichTheProgramCrashesGoesToTheTrayAndIsReadOnRequest(t *test
 	var tray []store.Retry
 	h.until("the message is in the tray",
 		func() bool { tray, _ = h.store.Retries.InTray(store.System, 10); return len(tray) == 1 })
-	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason, "ended 3 times") {
+	if r := tray[0]; r.UID != 2 || r.Cause != store.CauseUnread || !strings.Contains(r.Reason.String(), "ended 3 times") {
 		t.Errorf("the tray says %+v", r)
 	}
 	if n, err := h.engine.Desk.Again(store.System, store.Matters{Messages: []int64{tray[0].ID}}); n != 1 || err != nil {

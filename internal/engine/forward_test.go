@@ -66,7 +66,7 @@ func TestAMessageWhosePartsCannotBeToldApartGoesToTheTray(t *testing.T) {
 	h.filed(1)
 	tray, err := h.store.Retries.InTray(store.System, 10)
 	if err != nil || len(tray) != 1 || tray[0].Subject != "garbled" ||
-		!strings.Contains(tray[0].Reason, "no line parts them") {
+		!strings.Contains(tray[0].Reason.String(), "no line parts them") {
 		t.Errorf("the tray says %+v, %v", tray, err)
 	}
 }

@@ -83,7 +83,7 @@ func TestHostileMessagesAreDecidedOrHeldWithAReason(t *testing.T) {
 			switch {
 			case e.State == store.Filed:
 				filed++
-			case e.Reason == "":
+			case e.Reason.IsZero():
 				t.Errorf("%s: %s is %s without a reason", name, e.Name, e.State)
 			}
 		}

@@ -94,10 +94,10 @@ func (h *house) said() string {
 		if e.Path != "" {
 			line += " " + e.Path
 		}
-		if e.Reason != "" && e.State != store.Filed || strings.Contains(e.Reason, ";") ||
-			strings.Contains(e.Reason, "but it is") || strings.Contains(e.Reason, "place of") ||
-			strings.Contains(e.Reason, "not replaced") {
-			line += " (" + e.Reason + ")"
+		if !e.Reason.IsZero() && e.State != store.Filed || strings.Contains(e.Reason.String(), ";") ||
+			strings.Contains(e.Reason.String(), "but it is") || strings.Contains(e.Reason.String(), "place of") ||
+			strings.Contains(e.Reason.String(), "not replaced") {
+			line += " (" + e.Reason.String() + ")"
 		}
 		lines = append(lines, line)
 	}

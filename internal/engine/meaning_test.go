@@ -108,8 +108,8 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	tray := h.trayOf(2)
 	for _, e := range tray {
 		if e.Cause != store.CauseTopic || e.Topic != "berth requests" ||
-			!strings.Contains(e.Reason, "it is in doubt whether it is about “berth requests”") ||
-			!strings.Contains(e.Advice, "the topic learns from it") {
+			!strings.Contains(e.Reason.String(), "it is in doubt whether it is about “berth requests”") ||
+			!strings.Contains(e.Reason.Advice(), "the topic learns from it") {
 			t.Errorf("in the tray: %+v", e)
 		}
 	}
@@ -147,7 +147,8 @@ func TestATopicDecidesAndWhatIsInDoubtIsAskedAndTeaches(t *testing.T) {
 	}
 	h.until("it is left", func() bool {
 		e, _ := h.store.Journal.ByID(store.System, tray[0].ID)
-		return e.State == store.LeftOut && strings.Contains(e.Reason, "a person said that it is not about “berth requests”")
+		return e.State == store.LeftOut && strings.Contains(e.Reason.String(),
+			"a person said that it is not about “berth requests”")
 	})
 	judged, err := h.engine.Desk.JudgeMessage(t.Context(), store.System, tray[0].MessageID)
 	if err != nil || len(judged) != 1 || judged[0].Said == nil || *judged[0].Said || len(judged[0].Why) == 0 {
@@ -209,7 +210,7 @@ func TestATopicWithFewExamplesAsksForMore(t *testing.T) {
 	id := h.taught("Berth requests", berths[:2], bills[:2])
 	h.rule(topicRule)
 	box.add(enclosed(oda, "Request for a berth", "A berth please.", "a.pdf", "%PDF a"))
-	if e := h.trayOf(1)[0]; !strings.Contains(e.Reason,
+	if e := h.trayOf(1)[0]; !strings.Contains(e.Reason.String(),
 		"does not judge yet: it has 2 examples that are about it and 2 that are not, and needs 5 of each") {
 		t.Errorf("in the tray: %+v", e)
 	}
@@ -413,7 +414,7 @@ func TestTheVirusScannerIsAskedAboutEverythingThatIsFiled(t *testing.T) {
 	e := h.trayOf(1)[0]
 	h.expect(map[string]string{"All/good.csv": "1;2"})
 	if e.Cause != store.CauseVirus || e.Name != "bad.csv" ||
-		!strings.Contains(e.Reason, "the virus scanner found "+testbed.VirusName) {
+		!strings.Contains(e.Reason.String(), "the virus scanner found "+testbed.VirusName) {
 		t.Errorf("in the tray: %+v", e)
 	}
 	h.until("the notice is gone",
@@ -546,8 +547,8 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	h.expect(map[string]string{"Signed/a.csv": "a.csv", "Signed/b.csv": "b.csv", "Book/a.csv": "a.csv",
 		"Book/b.csv": "b.csv"})
 	e := h.trayOf(1)[0]
-	if e.Cause != store.CauseDoubtful || e.Name != "h.csv" || !strings.Contains(e.Reason, "the name service does not "+
-		"answer") {
+	if e.Cause != store.CauseDoubtful || e.Name != "h.csv" || !strings.Contains(e.Reason.String(),
+		"the name service does not answer") {
 		t.Errorf("in the tray: %+v", e)
 	}
 	known, err := h.store.Messages.Find(store.System, store.MessageQuery{Most: 10})
@@ -579,8 +580,8 @@ func TestOnlyVerifiedSendersFile(t *testing.T) {
 	}
 	for _, m := range rehearsed.Messages {
 		for _, s := range m.Steps {
-			if s.Do != (m.Message.Subject == "signed") || !s.Do && !strings.Contains(s.Reason, "no reply: the sender is not "+
-				"verified") {
+			if s.Do != (m.Message.Subject == "signed") || !s.Do && !strings.Contains(s.Reason.String(),
+				"no reply: the sender is not verified") {
 				t.Errorf("%s: %+v", m.Message.Subject, s)
 			}
 		}

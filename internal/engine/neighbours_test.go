@@ -100,7 +100,7 @@ func TestAFolderThatIsNoneConcernsItsOwnFilesOnly(t *testing.T) {
 			h.until("the other file is filed", func() bool { return h.filesIn("good.csv") == "2" })
 			entries, err := h.store.Tray.Entries(store.System, 0, 10)
 			if err != nil || len(entries) != 1 || entries[0].Cause != store.CauseCabinet ||
-				!strings.Contains(entries[0].Reason, "Bad") {
+				!strings.Contains(entries[0].Reason.String(), "Bad") {
 				t.Errorf("the tray has %+v, %v", entries, err)
 			}
 			if notices, err := h.store.Tray.Notices(store.System); err != nil || len(notices) > 0 {
@@ -177,7 +177,7 @@ func TestAFileThatACabinetDoesNotTakeStopsNoOther(t *testing.T) {
 	h.until("the tray says so", func() bool {
 		entries, err := h.store.Tray.Entries(store.System, 0, 10)
 		return err == nil && len(entries) == 1 && entries[0].Cause == store.CauseCabinet &&
-			strings.Contains(entries[0].Reason, "file too large")
+			strings.Contains(entries[0].Reason.String(), "file too large")
 	})
 	h.until("the cabinet is in order", func() bool {
 		n, err := h.store.Tray.Notices(store.System)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/fault"
@@ -250,8 +251,8 @@ func (v batchWork) unread(r *batchRead, uid uint32, row *store.Message, b *batch
 		kept.Subject, kept.Sender = row.Subject, row.SenderAddress
 		r.look.Messages = append(r.look.Messages, row)
 	}
-	kept.State, kept.Cause, kept.Advice, kept.DoneAt = store.RetryWaiting, "", "", nil
-	kept.Reason = fault.Reason(cause)
+	kept.State, kept.Cause, kept.DoneAt = store.RetryWaiting, "", nil
+	kept.Reason = reason.NotReadYet(fault.Reason(cause))
 	if errors.Is(cause, reading.ErrSlow) {
 		kept.Slow, kept.NextAt = v.lane.Next().Slow(), &now
 		r.look.Retries = append(r.look.Retries, store.UnreadMessage{Retry: kept, Message: row})
@@ -262,8 +263,9 @@ func (v batchWork) unread(r *batchRead, uid uint32, row *store.Message, b *batch
 	next := now.Add(e.Pause(kept.Attempts - 1))
 	kept.NextAt = &next
 	if kept.Attempts >= fault.MostTries || fault.Lasts(cause) {
-		kept.State, kept.NextAt, kept.DoneAt, kept.Cause = store.RetryFailed, nil, &now, store.CauseUnread
-		kept.Advice = "Look at the message in the mail program and file it by hand, or try again."
+		kept.State, kept.NextAt, kept.DoneAt = store.RetryFailed, nil, &now
+		kept.Reason = reason.Unread(fault.Reason(cause))
+		kept.Cause = kept.Reason.Cause()
 	}
 	e.Log.Warn("a message could not be read", "mailbox", v.mailbox.Name, "folder", v.open, "uid", uid, "attempt",
 		kept.Attempts, "state", kept.State, "error", cause)

@@ -120,7 +120,7 @@ func TestWhatAFloodBringsWaitsAndGoesOnAllAtOnce(t *testing.T) {
 					raw(fmt.Sprint("reading ", i), fmt.Sprintf("r%d.csv", i), strings.Repeat(fmt.Sprint(i), 300_000)))
 			}
 			tray := h.trayOf(2)
-			if tray[0].Cause != store.CauseCap || !strings.Contains(tray[0].Reason, c.says) {
+			if tray[0].Cause != store.CauseCap || !strings.Contains(tray[0].Reason.String(), c.says) {
 				t.Errorf("it says %s (%s)", tray[0].Reason, tray[0].Cause)
 			}
 			h.restart() // the hour goes on

@@ -12,6 +12,7 @@ import (
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/phrase"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/fault"
@@ -849,9 +850,7 @@ func (v *visit) retryOne(ctx context.Context, r *store.Retry) error {
 		if v.folders != nil && r.State == store.RetryWaiting && slices.Contains(v.folders, r.Folder) {
 			return v.folder(ctx, r.Folder, time.Time{}) // all of it is decided under the new numbers
 		}
-		return e.Store.Retries.Fail(r.ID,
-			"the mail server gave the messages of the folder new numbers before Ink Tray could read this one",
-			"Let the rule file old mail again.", e.Clock())
+		return e.Store.Retries.Fail(r.ID, reason.RenumberedUnread(), e.Clock())
 	}
 	marks, err := v.marks()
 	if err != nil {
@@ -1003,14 +1002,12 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 	if err != nil {
 		return was, err
 	}
-	lost := func(reason string) error {
+	lost := func(why reason.Reason) error {
 		for i := range entries {
 			if !e.Filer.Claim(entries[i].ID) {
 				continue
 			}
-			entries[i].Cause = store.CauseGone
-			err := e.Filer.Finish(&entries[i], store.Failed, reason,
-				"Put the message back, or let a rule look where it is now; then try again.")
+			err := e.Filer.Finish(&entries[i], store.Failed, why)
 			e.Filer.Release(entries[i].ID)
 			if err != nil {
 				return err
@@ -1022,13 +1019,13 @@ func (v *visit) again(ctx context.Context, entries []store.Entry, was *reading.M
 	if err := v.enter(ctx, row.Folder, false); err != nil {
 		var gone *source.Error
 		if errors.As(err, &gone) && gone.Step == source.Folders {
-			return was, lost(fmt.Sprintf("the folder “%s” is no longer in the mailbox", row.Folder))
+			return was, lost(reason.FolderGone(row.Folder))
 		}
 		return was, err
 	}
 	if row.UIDValidity != v.state.UIDValidity {
 		if row, err = e.Store.Messages.Moved(&row, row.Folder, v.state.UIDValidity); err != nil {
-			return was, lost("the folder was numbered anew and the message is not in it any more")
+			return was, lost(reason.NumberedAnew())
 		}
 	}
 	l := was

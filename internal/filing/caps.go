@@ -1,12 +1,13 @@
 package filing
 
 import (
-	"fmt"
 	"path"
+	"strconv"
 	"sync"
 	"time"
 
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/reading"
 	"inktray.example/inktray/internal/store"
@@ -74,54 +75,54 @@ func (fl *Filer) capped(l *reading.Message, entry *store.Entry) bool {
 	return l.PassKind == "live"
 }
 
-// overCap says by which cap an entry has to wait, "" where it may be filed.
-func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) (string, error) {
+// overCap says by which cap an entry has to wait, none where it may be filed.
+func (fl *Filer) overCap(l *reading.Message, r *rule.Compiled, entry *store.Entry, item *plan.Item) (reason.Reason,
+	error) {
+	var none reason.Reason
 	if !fl.capped(l, entry) {
-		return "", nil
+		return none, nil
 	}
 	limits, err := fl.Store.Settings.Limits()
 	if err != nil {
-		return "", err
+		return none, err
 	}
 	now := fl.Clock()
 	fl.caps.mutex.Lock()
 	defer fl.caps.mutex.Unlock()
 	if err := fl.caps.begin(fl, now); err != nil {
-		return "", err
+		return none, err
 	}
 	newFolder := 0
 	if limits.RuleFolders > 0 || limits.SenderFolders > 0 {
 		used, err := fl.Store.Journal.FolderUsed(entry, folderOf(item.Path()))
 		if err != nil {
-			return "", err
+			return none, err
 		}
 		if !used {
 			newFolder = 1
 		}
 	}
 	for _, c := range []struct {
-		who                string
-		t                  *tally
-		files, mb, folders int
+		who                            string
+		t                              *tally
+		files, mb, folders             int
+		overFiles, overMB, overFolders func(who, count string) reason.Reason
 	}{
-		{"the rule “" + r.Rule.Name + "”", of(fl.caps.rules, r.Rule.ID, now), limits.RuleFiles, limits.RuleMB,
-			limits.RuleFolders},
-		{"the sender " + l.Row.SenderAddress, of(fl.caps.sender, l.Row.SenderAddress, now), limits.SenderFiles,
-			limits.SenderMB, limits.SenderFolders},
+		{r.Rule.Name, of(fl.caps.rules, r.Rule.ID, now), limits.RuleFiles, limits.RuleMB, limits.RuleFolders,
+			reason.RuleFiles, reason.RuleMB, reason.RuleFolders},
+		{l.Row.SenderAddress, of(fl.caps.sender, l.Row.SenderAddress, now), limits.SenderFiles, limits.SenderMB,
+			limits.SenderFolders, reason.SenderFiles, reason.SenderMB, reason.SenderFolders},
 	} {
 		switch {
 		case c.files > 0 && c.t.files >= c.files:
-			return fmt.Sprintf("%s had %d files filed within an hour, which is the most that Settings allow", c.who, c.t.files),
-				nil
+			return c.overFiles(c.who, strconv.Itoa(c.t.files)), nil
 		case c.mb > 0 && c.t.bytes+item.Item.Size > int64(c.mb)*1e6:
-			return fmt.Sprintf("%s would have more than %d MB filed within an hour, which is the most that Settings allow",
-				c.who, c.mb), nil
+			return c.overMB(c.who, strconv.Itoa(c.mb)), nil
 		case c.folders > 0 && newFolder > 0 && c.t.folders >= c.folders:
-			return fmt.Sprintf("%s had %d new folders made within an hour, which is the most that Settings allow", c.who,
-				c.t.folders), nil
+			return c.overFolders(c.who, strconv.Itoa(c.t.folders)), nil
 		}
 	}
-	return "", nil
+	return none, nil
 }
 
 // tallied counts an entry that was filed.

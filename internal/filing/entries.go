@@ -1,12 +1,13 @@
 package filing
 
 import (
+	"cmp"
 	"errors"
-	"fmt"
 	"strconv"
 	"time"
 
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/store"
@@ -36,36 +37,12 @@ func (fl *Filer) EntryOf(r *rule.Compiled, item *plan.Item, cabinets map[string]
 		entry.State, entry.DoneAt = store.State(item.Verdict), &now
 	case c.ID == "":
 		entry.State, entry.DoneAt = store.Failed, &now
-		entry.Reason, entry.Advice = fmt.Sprintf("there is no cabinet called “%s”", name), "Choose a cabinet in the rule, "+
-			"then try again."
+		entry.Reason = reason.NoCabinet(name)
 	}
-	switch {
-	case c.ID == "" && entry.State == store.Failed:
-		entry.Cause = store.CauseSetting
-	case entry.State == store.Held:
-		entry.Cause, entry.Topic = causeOf(item), item.Topic
-		entry.Advice = "Look at the message and decide: release it, try again or set it aside."
-		if item.Topic != "" {
-			entry.Advice = fmt.Sprintf("Say whether it is about “%s”: it is filed or left accordingly, and the topic learns "+
-				"from it.", item.Topic)
-		}
+	if entry.State == store.Held || entry.State == store.Failed {
+		entry.Cause, entry.Topic = cmp.Or(entry.Reason.Cause(), store.CauseOther), item.Topic
 	}
 	return entry, nil
-}
-
-// causeOf is why a plan holds an item.
-func causeOf(item *plan.Item) store.Cause {
-	switch item.Held {
-	case rule.OfTopic:
-		return store.CauseTopic
-	case rule.Doubtful:
-		return store.CauseDoubtful
-	case rule.Encrypted:
-		return store.CauseEncrypted
-	case rule.Careful:
-		return store.CauseCaution
-	}
-	return store.CauseUnreadable
 }
 
 // InTray keeps the entries of one message and rule that go to the tray within bounds: where there are too many, the
@@ -89,9 +66,7 @@ func InTray(entries []store.Entry) []store.Entry {
 			continue
 		}
 		if first {
-			e.Reason = fmt.Sprintf("%d files of this message wait for a person, more than the tray takes of one message; this "+
-				"one stands for all of them. It says: %s", n, e.Reason)
-			e.Advice = "Look at the message in the mail program. To file what it holds, save its files and sort them by hand."
+			e.Reason = reason.TooMany(strconv.Itoa(n), e.Reason)
 			kept, first = append(kept, e), false
 		}
 	}

@@ -21,6 +21,7 @@ import (
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/phrase"
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/core/unpack"
@@ -106,7 +107,7 @@ func (fl *Filer) File(ctx context.Context, s source.Session, l *reading.Message,
 func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Message, entry *store.Entry) error {
 	err := fl.fileSafely(ctx, s, l, entry)
 	if err == nil {
-		fl.Log.Info("decided", "state", entry.State, "item", entry.Name, "path", entry.Path, "reason", entry.Reason)
+		fl.Log.Info("decided", "state", entry.State, "item", entry.Name, "path", entry.Path, "reason", entry.Reason.String())
 		return nil
 	}
 	var closed *cabinets.ClosedError
@@ -117,20 +118,15 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 	case ctx.Err() != nil:
 		return ctx.Err() // it stays planned
 	case errors.As(err, &unopened):
-		entry.State, entry.Reason, entry.Advice = store.Held, unopened.Problem, "Look at the message and decide: release "+
-			"it, try again or set it aside."
-		entry.Cause = store.CauseUnreadable
 		if unopened.Encrypted {
-			entry.Cause = store.CauseEncrypted
+			return fl.Finish(entry, store.Held, reason.Encrypted(unopened.Problem))
 		}
-		return fl.Store.Journal.Finish(entry, fl.Now())
+		return fl.Finish(entry, store.Held, reason.Unreadable(unopened.Problem))
 	case errors.As(err, &closed):
-		entry.NextAt, entry.Reason = &closed.Until, "waits for the cabinet: "+closed.Error()
+		entry.NextAt, entry.Reason = &closed.Until, reason.WaitsForCabinet(closed.Error())
 		return fl.Store.Journal.Postpone(entry)
 	case errors.As(err, &inCabinet) && inCabinet.Lasting:
-		entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice,
-			store.CauseCabinet
-		return fl.Store.Journal.Finish(entry, fl.Now())
+		return fl.Finish(entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))
 	case errors.As(err, &inCabinet):
 		g, gateErr := fl.Cabinets.Gate(entry.CabinetID)
 		if gateErr != nil {
@@ -143,7 +139,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		if entry.State == store.Staged {
 			return nil // recover goes on with it
 		}
-		entry.NextAt, entry.Reason = &closed.Until, "waits for the cabinet: "+closed.Error()
+		entry.NextAt, entry.Reason = &closed.Until, reason.WaitsForCabinet(closed.Error())
 		return fl.Store.Journal.Postpone(entry)
 	case errors.As(err, &unscanned):
 		// Nothing is filed unscanned: it waits until the scanner answers.
@@ -151,7 +147,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		fl.Reader.ScannerFailed()
 		entry.Attempts++
 		next := fl.Now().Add(fl.Pause(entry.Attempts))
-		entry.NextAt, entry.Reason = &next, "waits: "+unscanned.Problem
+		entry.NextAt, entry.Reason = &next, reason.WaitsForScanner(unscanned.Problem)
 		if err := fl.Store.Journal.Postpone(entry); err != nil {
 			return err
 		}
@@ -162,10 +158,7 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 		defer fl.Beside(entry.MailboxID)
 		return fl.Store.Journal.LetWait(entry.MessageID, l.Lane.Next())
 	case errors.Is(err, source.ErrGone):
-		entry.State, entry.Reason, entry.Cause = store.Failed, "the message is no longer in the folder “"+l.Row.Folder+"”",
-			store.CauseGone
-		entry.Advice = "If it was moved, put it back or let a rule look where it is now; then try again."
-		return fl.Store.Journal.Finish(entry, fl.Now())
+		return fl.Finish(entry, store.Failed, reason.MessageGone(l.Row.Folder))
 	}
 	// The mailbox failed, or this machine did, or the attachment cannot be read.
 	if fresh, err := fl.Store.Journal.ByID(store.System, entry.ID); err == nil {
@@ -178,17 +171,15 @@ func (fl *Filer) fileInHand(ctx context.Context, s source.Session, l *reading.Me
 	if how != fault.Machine { // a full disk is no fault of the attachment
 		entry.Attempts++
 	}
-	entry.Reason = fault.Reason(err)
 	fl.Log.Warn("an attachment could not be filed", "item", entry.Name, "attempt", entry.Attempts, "error", err)
 	if entry.Attempts >= mostAttempts {
-		entry.State, entry.Cause = store.Failed, store.CauseMailbox
-		entry.Advice = fmt.Sprintf("Ink Tray tried %d times. Look at the mailbox, then try again.", entry.Attempts)
-		if finished := fl.Store.Journal.Finish(entry, fl.Now()); finished != nil {
+		fails := reason.MailboxFails(fault.Reason(err), strconv.Itoa(entry.Attempts))
+		if finished := fl.Finish(entry, store.Failed, fails); finished != nil {
 			return finished
 		}
 	} else {
 		next := fl.Now().Add(fl.Pause(entry.Attempts))
-		entry.NextAt = &next
+		entry.NextAt, entry.Reason = &next, reason.Failing(fault.Reason(err))
 		if postponed := fl.Store.Journal.Postpone(entry); postponed != nil {
 			return postponed
 		}
@@ -207,9 +198,7 @@ func (fl *Filer) refuses(ctx context.Context, g *cabinets.Gate, entry *store.Ent
 }
 
 func (fl *Filer) notTaken(entry *store.Entry, err error) error {
-	entry.Cause = store.CauseCabinet
-	return fl.Finish(entry, store.Failed, "the cabinet does not take it: "+phrase.TrimStop(err.Error()),
-		"Look at the cabinet and at the file, then try again.")
+	return fl.Finish(entry, store.Failed, reason.NotTaken(phrase.TrimStop(err.Error())))
 }
 
 // fileSafely files an entry. Whatever goes wrong while its content is understood is its own trouble.
@@ -238,23 +227,17 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 		return err
 	}
 	if !ok || item.Segments == nil {
-		entry.Cause = store.CauseGone
-		return fl.Finish(entry, store.Failed, "the message no longer has this attachment", "Look at the message; perhaps "+
-			"the mail server changed it.")
+		return fl.Finish(entry, store.Failed, reason.AttachmentGone())
 	}
 	g, err := fl.Cabinets.Gate(entry.CabinetID)
 	if err != nil {
-		entry.Cause = store.CauseSetting
-		return fl.Finish(entry, store.Failed, "the rule's cabinet is no longer there", "Choose a cabinet in the rule, then "+
-			"try again.")
+		return fl.Finish(entry, store.Failed, reason.CabinetRemoved())
 	}
-	if over, err := fl.overCap(l, r, entry, &item); err != nil || over != "" {
+	if over, err := fl.overCap(l, r, entry, &item); err != nil || !over.IsZero() {
 		if err != nil {
 			return err
 		}
-		entry.Cause = store.CauseCap
-		return fl.Finish(entry, store.Held, over,
-			"If it is meant, try all of them again; if not, look at the rule and at the sender.")
+		return fl.Finish(entry, store.Held, over)
 	}
 	if err := g.Ready(ctx); err != nil {
 		var closed *cabinets.ClosedError
@@ -269,7 +252,7 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 		}
 		return err
 	}
-	remark := item.Item.Remark
+	remark := reason.Remark(item.Item.Remark)
 	if item.Copy != "" && item.Copy != rule.CopyEML {
 		report, err := fl.Reader.Draw(ctx, s, l, &item, r)
 		var undrawn *unpack.Error
@@ -277,30 +260,27 @@ func (fl *Filer) fileClaimed(ctx context.Context, s source.Session, l *reading.M
 			if err := fl.besideIt(ctx, s, l, r, entry); err != nil { // else it would be said, and not be so
 				return err
 			}
-			entry.Cause = store.CauseUnreadable
-			return fl.Finish(entry, store.Failed, "the message could not be drawn: "+undrawn.Problem,
-				"Its EML copy is filed instead.")
+			return fl.Finish(entry, store.Failed, reason.Undrawn(undrawn.Problem))
 		}
 		if err != nil {
 			return err
 		}
-		if remark = strings.TrimSuffix(report.Sentence(), "."); !report.Whole() {
+		drawn := strings.TrimSuffix(report.Sentence(), ".")
+		if remark = reason.Remark(drawn); !report.Whole() {
 			if err := fl.besideIt(ctx, s, l, r, entry); err != nil {
 				return err
 			}
-			remark += "; the EML copy beside it has all"
+			remark = reason.DrawnInPart(drawn)
 		}
 	}
-	content, said, hold, err := fl.stage(ctx, s, l, r, entry, &item, g.Cabinet)
+	content, said, err := fl.stage(ctx, s, l, r, entry, &item, g.Cabinet)
 	if err != nil {
 		return err
 	}
-	if hold != "" {
-		entry.Cause = hold
-		return fl.Finish(entry, store.Held, said+". Nothing was written", "Ask the sender whether it is meant. If it is, "+
-			"release it; if not, set it aside.")
+	if said.Cause() != "" {
+		return fl.Finish(entry, store.Held, reason.NotWritten(said))
 	}
-	if remark == "" {
+	if remark.IsZero() {
 		remark = said
 	}
 	entry.Size, entry.SHA256 = content.Size, content.SHA256[:]
@@ -380,7 +360,7 @@ func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Mess
 	entry.Name, entry.Kind, entry.Wanted, entry.Size, entry.SHA256 = item.Item.Name, string(item.Item.Kind), item.Path(),
 		item.Item.Size, nil
 	entry.Path, entry.Displaced, entry.Reason, entry.RegisterYear, entry.RegisterNumber = "", "",
-		"a copy of the message, beside the PDF that could not be drawn in full", 0, 0
+		reason.CopyBeside(), 0, 0
 	if err := fl.Store.Journal.Add(&entry); err != nil || entry.State != store.Planned {
 		return err
 	}
@@ -388,26 +368,26 @@ func (fl *Filer) besideIt(ctx context.Context, s source.Session, l *reading.Mess
 }
 
 // stage streams an item's content into the cabinet. What must not be filed unseen is
-// not written: said says what it is, hold why a person has to decide, "" where not.
+// not written: said says what it is, and has a cause where a person has to decide.
 func (fl *Filer) stage(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled, entry *store.Entry,
-	item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said string, hold store.Cause, err error) {
-	w, said, hold, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
-	if err != nil || hold != "" {
-		return content, said, hold, err
+	item *plan.Item, c cabinet.Cabinet) (content cabinet.Content, said reason.Reason, err error) {
+	w, said, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
+	if err != nil || said.Cause() != "" {
+		return content, said, err
 	}
 	content, err = c.Stage(ctx, fl.stagedAs(entry), l.Mail.Received, w)
 	if err != nil {
-		return content, "", "", errors.Join(err, w.Close())
+		return content, said, errors.Join(err, w.Close())
 	}
-	found, hold, err := fl.Reader.Verdict(w)
+	found, err := fl.Reader.Verdict(w)
 	if err == nil && empty(item, content.Size) {
 		err = source.ErrNothing
 	}
 	err = errors.Join(err, w.Close())
-	if err != nil || hold != "" {
-		return content, found, hold, errors.Join(err, c.Discard(ctx, fl.Temporary(entry)))
+	if err != nil || !found.IsZero() {
+		return content, found, errors.Join(err, c.Discard(ctx, fl.Temporary(entry)))
 	}
-	return content, said, "", nil
+	return content, said, nil
 }
 
 // empty says whether nothing came of a part that has content.
@@ -417,20 +397,20 @@ func empty(item *plan.Item, size int64) bool {
 
 // commit gives the staged content its name.
 func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Message, r *rule.Compiled,
-	entry *store.Entry, item *plan.Item, remark string) error {
-	drop := func(state store.State, reason string) error {
+	entry *store.Entry, item *plan.Item, remark reason.Reason) error {
+	drop := func(state store.State, why reason.Reason) error {
 		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 			return err
 		}
-		return fl.Finish(entry, state, reason, "")
+		return fl.Finish(entry, state, why)
 	}
 	if before, found, err := fl.Store.Journal.FiledBefore(entry, l.Row.Fingerprint, entry.SHA256); err != nil {
 		return err
 	} else if found && before.Undo == store.Undone {
-		return drop(store.LeftOut, "the same attachment of the same message was filed before and taken back by a person")
+		return drop(store.LeftOut, reason.TakenBack())
 	} else if found {
 		entry.Path = before.Path
-		return drop(store.There, "the same attachment of the same message was filed before, as "+before.Path)
+		return drop(store.There, reason.FiledBefore(before.Path))
 	}
 	if entry.Given == "elsewhere" {
 		folder, file := path.Split(entry.Wanted)
@@ -459,7 +439,7 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 		defer g.Replacing.Unlock()
 	}
 	for {
-		done, reason, err := fl.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.Mail.Received,
+		done, why, err := fl.name(ctx, c, entry, item.Segments, item.Stem, item.Ext, item.IfExists, l.Mail.Received,
 			refused)
 		if err != nil {
 			return err
@@ -468,16 +448,13 @@ func (fl *Filer) commit(ctx context.Context, c cabinet.Cabinet, l *reading.Messa
 			if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 				return err
 			}
-			entry.Reason = reason
+			entry.Reason = why
 			return fl.Store.Journal.FoundThere(entry, l.Row, fl.Now())
 		}
 		if done != "" {
-			return drop(done, reason)
+			return drop(done, why)
 		}
-		entry.Reason = reason
-		if remark != "" {
-			entry.Reason = strings.TrimPrefix(reason+"; "+remark, "; ")
-		}
+		entry.Reason = reason.And(why, remark)
 		if entry.State != store.Staged {
 			err = fl.Store.Journal.Stage(entry, l.Row, fl.Now())
 		} else {
@@ -538,14 +515,14 @@ func (fl *Filer) displace(ctx context.Context, c cabinet.Cabinet, entry *store.E
 // name finds the exact path for an entry. done is a verdict where nothing is to
 // be written.
 func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry, folders []string, stem, ext string,
-	ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, reason string, err error) {
+	ifExists rule.IfExists, received time.Time, refused map[string]bool) (done store.State, why reason.Reason, err error) {
 	file := stem + ext
-	first, why := "", "was taken by another content"
+	first, because := "", reason.Taken
 	displaced := entry.Displaced
 	entry.Displaced = ""
 	for n, tries := 2, 0; ; n++ {
 		if tries++; tries > mostNames {
-			return "", "",
+			return "", why,
 				&cabinet.Error{
 					Problem: fmt.Sprintf("more than %d names like %s are taken", mostNames,
 						path.Join(path.Join(folders...), stem+ext)),
@@ -553,7 +530,7 @@ func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 		}
 		spot, err := cabinets.Resolve(ctx, c, folders, file)
 		if err != nil {
-			return "", "", err
+			return "", why, err
 		}
 		if !spot.Taken && refused[spot.Path] { // what is there is not shown, and yet nothing else may have the name
 			spot.Taken, spot.Other, spot.By = true, true, spot.Path
@@ -564,9 +541,9 @@ func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 				entry.Made = spot.New
 			}
 			if first != "" {
-				reason = "the name " + path.Base(first) + " " + why
+				why = because(path.Base(first))
 			}
-			return "", reason, nil
+			return "", why, nil
 		}
 		there, isFile := cabinet.Content{}, false
 		if !spot.Other {
@@ -577,26 +554,26 @@ func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 			n-- // it went away meanwhile
 			continue
 		case err != nil:
-			return "", "", err
+			return "", why, err
 		case !isFile && ifExists == "keep":
-			return store.LeftOut, "something of that name is there and is kept: " + spot.By, nil
+			return store.LeftOut, reason.KeptOther(spot.By), nil
 		case !isFile:
 			if first == "" {
-				why = "was taken by something that is no file, or that cannot be read"
+				because = reason.TakenByOther
 			}
 		case IsContent(there, entry):
 			entry.Path = spot.By
-			return store.There, "a file with the same content is there already: " + spot.By, nil
+			return store.There, reason.SameContent(spot.By), nil
 		case ifExists == "keep":
-			return store.LeftOut, "a file of that name is there and is kept: " + spot.By, nil
+			return store.LeftOut, reason.KeptFile(spot.By), nil
 		case ifExists == "replace" && first == "" && displaced == "":
-			var may bool
-			if may, why, err = fl.mayReplace(entry.CabinetID, spot.By, &there, received); err != nil {
-				return "", "", err
+			var replaces reason.Reason
+			if replaces, because, err = fl.mayReplace(entry.CabinetID, spot.By, &there, received); err != nil {
+				return "", why, err
 			}
-			if may {
+			if because == nil {
 				entry.Path, entry.Displaced = spot.By, fl.Temporary(entry)
-				return "", why, nil
+				return "", replaces, nil
 			}
 		}
 		if first == "" {
@@ -610,9 +587,10 @@ func (fl *Filer) name(ctx context.Context, c cabinet.Cabinet, entry *store.Entry
 const mostNames = 10_000
 
 // mayReplace says whether a file may be replaced: it was filed here from an
-// earlier message and nobody changed it since. why is said in either case.
-func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, received time.Time) (may bool, why string,
-	err error) {
+// earlier message and nobody changed it since. Then replaces says what it replaces; else
+// because is why its name counts as taken.
+func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, received time.Time) (replaces reason.Reason,
+	because func(name string) reason.Reason, err error) {
 	folder := path.Dir(name)
 	if folder == "." {
 		folder = ""
@@ -620,22 +598,20 @@ func (fl *Filer) mayReplace(cabinetID, name string, there *cabinet.Content, rece
 	f, err := fl.Store.Register.At(cabinetID, folder, path.Base(name))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return false, "belongs to a file that Ink Tray did not file, so it was not replaced", nil
+		return replaces, reason.NotOurs, nil
 	case err != nil:
-		return false, "", err
+		return replaces, nil, err
 	case string(f.SHA256) != string(there.SHA256[:]):
-		return false, "belongs to a file that somebody changed since it was filed, so it was not replaced", nil
+		return replaces, reason.ChangedSince, nil
 	case !received.After(f.ReceivedAt):
-		return false, "belongs to a file of a message that was received later, so it was not replaced", nil
+		return replaces, reason.LaterThere, nil
 	}
-	return true,
-		fmt.Sprintf("takes the place of number %d-%d, received on %s, which is kept", f.Year, f.Number,
-			f.ReceivedAt.In(fl.Zone).Format(time.DateOnly)), nil
+	return reason.Replaces(f.Entry().String(), f.ReceivedAt.In(fl.Zone).Format(time.DateOnly)), nil, nil
 }
 
-// Finish commits the verdict on an entry: its state, why, and what a person can do.
-func (fl *Filer) Finish(entry *store.Entry, state store.State, reason, advice string) error {
-	entry.State, entry.Reason, entry.Advice = state, reason, advice
+// Finish commits the verdict on an entry: its state, and why.
+func (fl *Filer) Finish(entry *store.Entry, state store.State, why reason.Reason) error {
+	entry.State, entry.Reason = state, why
 	return fl.Store.Journal.Finish(entry, fl.Now())
 }
 
@@ -647,14 +623,11 @@ func (fl *Filer) planReleased(ctx context.Context, s source.Session, l *reading.
 		return err
 	}
 	if !ok {
-		entry.Cause = store.CauseGone
-		return fl.Finish(entry, store.Failed, "the message no longer has this attachment", "")
+		return fl.Finish(entry, store.Failed, reason.AttachmentGone())
 	}
 	c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
 	if err != nil {
-		entry.Cause = store.CauseSetting
-		return fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet),
-			"Choose a cabinet in the rule, then try again.")
+		return fl.Finish(entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
 	}
 	entry.CabinetID, entry.Wanted = c.ID, item.Path()
 	return fl.Store.Journal.Replan(entry)
@@ -672,7 +645,7 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 	}
 	row, err := fl.Store.Rules.ByID(entry.RuleID)
 	if err != nil || row.Removed {
-		return nil, fl.Finish(entry, store.LeftOut, "the rule was removed", "")
+		return nil, fl.Finish(entry, store.LeftOut, reason.RuleRemoved())
 	}
 	r, err := fl.Office.Rule(row.ID, row.Revision)
 	if err != nil {
@@ -699,14 +672,14 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 	}
 	mine := p.Rules[len(p.Rules)-1]
 	if mine.Match.Answer != rule.Yes {
-		state := store.LeftOut
+		state, why := store.LeftOut, reason.Conditions(mine.Match.Text)
 		if mine.Match.Answer != rule.No {
-			state, entry.Cause = store.Held, store.CauseDoubtful
+			state, why = store.Held, reason.Doubtful(mine.Match.Text)
 			if entry.Topic = mine.Match.Topic; entry.Topic != "" {
-				entry.Cause = store.CauseTopic
+				why = reason.Topic(entry.Topic, mine.Match.Text)
 			}
 		}
-		return nil, fl.Finish(entry, state, "tried again under the rule as it is now: "+mine.Match.Text, "")
+		return nil, fl.Finish(entry, state, reason.Replanned(why))
 	}
 	for i := range mine.Items {
 		item := &mine.Items[i]
@@ -733,23 +706,17 @@ func (fl *Filer) planAgain(ctx context.Context, session source.Session, l *readi
 				return nil, err
 			}
 		}
-		if item.Verdict == plan.Held {
-			entry.Cause = causeOf(item)
-		}
 		if item.Verdict != plan.Filed {
-			return nil, fl.Finish(entry, store.State(item.Verdict), "tried again under the rule as it is now: "+item.Reason, "")
+			return nil, fl.Finish(entry, store.State(item.Verdict), reason.Replanned(item.Reason))
 		}
 		c, err := fl.Store.Cabinets.Named(item.Target.Cabinet)
 		if err != nil {
-			entry.Cause = store.CauseSetting
-			return nil, fl.Finish(entry, store.Failed, fmt.Sprintf("there is no cabinet called “%s”", item.Target.Cabinet),
-				"Choose a cabinet in the rule, then try again.")
+			return nil, fl.Finish(entry, store.Failed, reason.NoCabinet(item.Target.Cabinet))
 		}
 		entry.RuleRevision, entry.CabinetID, entry.Wanted = row.Revision, c.ID, item.Path()
 		return r, fl.Store.Journal.Replan(entry)
 	}
-	entry.Cause = store.CauseGone
-	return nil, fl.Finish(entry, store.Failed, "the message no longer has this attachment", "")
+	return nil, fl.Finish(entry, store.Failed, reason.AttachmentGone())
 }
 
 // Recover goes on with what was staged: after a crash, or when a cabinet is back.
@@ -783,9 +750,8 @@ func (fl *Filer) Recover(ctx context.Context, cabinetID string) {
 			switch {
 			case !errors.As(err, &inCabinet):
 			case inCabinet.Lasting: // of this item
-				entry.Cause = store.CauseCabinet
 				if err := errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)),
-					fl.Finish(entry, store.Failed, inCabinet.Problem, inCabinet.Advice)); err != nil {
+					fl.Finish(entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))); err != nil {
 					fl.Log.Warn("going on with what was staged", "item", entry.Name, "error", err)
 				}
 			case !cabinets.OnlyName(ctx, g.Cabinet, err):
@@ -862,9 +828,7 @@ func (fl *Filer) recoverOne(ctx context.Context, c cabinet.Cabinet, entry *store
 				if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 					return err
 				}
-				entry.Cause = store.CauseCabinet
-				return fl.Finish(entry, store.Failed, "the file could not get a name in its folder: "+phrase.TrimStop(err.Error()),
-					"Look at the folder in the cabinet, then try again.")
+				return fl.Finish(entry, store.Failed, reason.NoName(phrase.TrimStop(err.Error())))
 			}
 			if err := fl.renameStaged(ctx, c, entry, refused); err != nil || entry.State != store.Staged {
 				return err
@@ -885,7 +849,7 @@ func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *sto
 	refused[entry.Path] = true
 	folder, file := path.Split(entry.Path)
 	ext := mail.Extension(file)
-	done, reason, err := fl.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"),
+	done, why, err := fl.name(ctx, c, entry, strings.Split(strings.TrimSuffix(folder, "/"), "/"),
 		strings.TrimSuffix(file, ext), ext, "number", time.Time{}, refused)
 	if err != nil {
 		return err
@@ -894,9 +858,9 @@ func (fl *Filer) renameStaged(ctx context.Context, c cabinet.Cabinet, entry *sto
 		if err := c.Discard(ctx, fl.Temporary(entry)); err != nil {
 			return err
 		}
-		return fl.Finish(entry, done, reason, "")
+		return fl.Finish(entry, done, why)
 	}
-	entry.Reason = reason
+	entry.Reason = why
 	return fl.Store.Journal.Rename(entry)
 }
 
@@ -937,8 +901,8 @@ func (fl *Filer) displaceAgain(ctx context.Context, c cabinet.Cabinet, entry *st
 	if err != nil {
 		return err
 	}
-	may, _, err := fl.mayReplace(entry.CabinetID, entry.Path, there, m.ReceivedAt)
-	if err != nil || !may {
+	_, because, err := fl.mayReplace(entry.CabinetID, entry.Path, there, m.ReceivedAt)
+	if err != nil || because != nil {
 		return err
 	}
 	return fl.displace(ctx, c, entry)

@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/cabinets"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/disk"
 	"inktray.example/inktray/internal/reading"
@@ -84,7 +85,7 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Mess
 	if total > int64(limits.SpoolMB)*1e6 {
 		return nil
 	}
-	remark := item.Item.Remark
+	remark := reason.Remark(item.Item.Remark)
 	if item.Copy != "" && item.Copy != rule.CopyEML {
 		report, err := fl.Reader.Draw(ctx, s, l, item, r)
 		if err != nil || !report.Whole() {
@@ -95,11 +96,11 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Mess
 	if err != nil || hold {
 		return err
 	}
-	if remark == "" {
+	if remark.IsZero() {
 		remark = said
 	}
 	text, err := json.Marshal(keptItem{item.Segments, item.Stem, item.Ext, item.IfExists, item.Target.NeedsRegister(),
-		remark})
+		remark.Encode()})
 	if err != nil {
 		return err
 	}
@@ -110,22 +111,23 @@ func (fl *Filer) keepHere(ctx context.Context, s source.Session, l *reading.Mess
 // keepContent writes the content beside the records and flushes it. What must not be
 // filed unseen is not kept: it is held once the cabinet is back.
 func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.Message, r *rule.Compiled,
-	entry *store.Entry, item *plan.Item) (content cabinet.Content, said string, hold bool, err error) {
-	w, said, cause, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
-	if err != nil || cause != "" {
+	entry *store.Entry, item *plan.Item) (content cabinet.Content, said reason.Reason, hold bool, err error) {
+	w, said, err := fl.Reader.Inspect(ctx, s, l, r, entry, item)
+	if err != nil || said.Cause() != "" {
 		return content, said, true, err
 	}
 	if err := fl.kept.Remove(keptName(entry)); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier try
-		return content, "", false, errors.Join(err, w.Close())
+		return content, said, false, errors.Join(err, w.Close())
 	}
 	f, err := fl.kept.Create(keptName(entry))
 	if err != nil {
-		return content, "", false, errors.Join(err, w.Close())
+		return content, said, false, errors.Join(err, w.Close())
 	}
 	sum := sha256.New()
+	var found reason.Reason
 	content.Size, err = io.Copy(io.MultiWriter(f, sum), w)
 	if err == nil {
-		_, cause, err = fl.Reader.Verdict(w)
+		found, err = fl.Reader.Verdict(w)
 	}
 	err = errors.Join(err, w.Close())
 	if err == nil && empty(item, content.Size) {
@@ -138,12 +140,12 @@ func (fl *Filer) keepContent(ctx context.Context, s source.Session, l *reading.M
 	if err == nil {
 		err = fl.kept.SyncDir(".")
 	}
-	if err != nil || cause != "" {
+	if err != nil || !found.IsZero() {
 		_ = fl.kept.Remove(keptName(entry)) // swept at the next start in any case
 		if err != nil {
 			err = fmt.Errorf("keeping what waits for the cabinet: %w", err)
 		}
-		return content, "", true, err
+		return content, said, true, err
 	}
 	sum.Sum(content.SHA256[:0])
 	return content, said, false, nil
@@ -195,9 +197,7 @@ func (fl *Filer) FileKept(ctx context.Context) {
 		var inCabinet *cabinet.Error
 		switch {
 		case errors.As(err, &inCabinet) && inCabinet.Lasting:
-			entry.State, entry.Reason, entry.Advice, entry.Cause = store.Failed, inCabinet.Problem, inCabinet.Advice,
-				store.CauseCabinet
-			err = fl.Store.Journal.Finish(entry, fl.Now())
+			err = fl.Finish(entry, store.Failed, reason.CabinetRefuses(inCabinet.Problem, inCabinet.Advice))
 		case errors.As(err, &inCabinet) && fl.refuses(ctx, g, entry, err):
 			err = fl.notTaken(entry, err)
 		case errors.As(err, &inCabinet):
@@ -271,5 +271,5 @@ func (fl *Filer) fileOneKept(ctx context.Context, g *cabinets.Gate, entry *store
 		fl.WakeAll()
 		return errors.Join(g.Cabinet.Discard(ctx, fl.Temporary(entry)), fl.Store.Journal.Spool(entry))
 	}
-	return fl.commit(ctx, g.Cabinet, l, r, entry, &item, kept.Remark)
+	return fl.commit(ctx, g.Cabinet, l, r, entry, &item, reason.Decode(kept.Remark))
 }

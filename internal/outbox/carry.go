@@ -15,6 +15,7 @@ import (
 	"inktray.example/inktray/internal/base"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/office"
@@ -100,7 +101,7 @@ func (ob *Outbox) hand() error {
 }
 
 func (ob *Outbox) handOne(f *store.FollowUp) error {
-	not := func(why string) error {
+	not := func(why reason.Reason) error {
 		f.State, f.Reason = store.NotDone, why
 		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
@@ -108,7 +109,7 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 	if err != nil {
 		return err
 	}
-	if why != "" {
+	if !why.IsZero() {
 		return not(why)
 	}
 	row, err := ob.Store.Messages.ByID(store.System, f.MessageID)
@@ -121,12 +122,12 @@ func (ob *Outbox) handOne(f *store.FollowUp) error {
 		if err != nil {
 			return err
 		}
-		if why != "" {
+		if !why.IsZero() {
 			return not(why)
 		}
 		sent, err := ob.Store.FollowUps.Hand([]store.Post{p}, f, step.Once.Before(ob.Now()), ob.Now())
 		if err == nil && !sent {
-			return not(fmt.Sprintf("no reply: %s had one from this rule within %s", p.Recipients, step.Once))
+			return not(reason.RepliedAlready(p.Recipients, step.Once.String()))
 		}
 		return err
 	}
@@ -201,9 +202,8 @@ func (ob *Outbox) noteTo(name, subject, text, kind, about string, data any, key 
 	a, err := ob.Store.Alarms.AddresseeNamed(name)
 	if errors.Is(err, store.ErrNotFound) {
 		p.Event = fmt.Sprintf("none-%s-%s-%d", ob.Installation, key, made.Unix())
-		p.State, p.Cause, p.Reason, p.Advice, p.DoneAt = store.CouldNot, store.CauseSetting,
-			fmt.Sprintf("nobody called “%s” can be told", name),
-			"Add them in Settings, People who are told, or correct the name.", &now
+		p.State, p.Reason, p.DoneAt = store.CouldNot, reason.NoAddressee(name), &now
+		p.Cause = p.Reason.Cause()
 		return p, nil
 	}
 	if err != nil {
@@ -247,9 +247,7 @@ func (ob *Outbox) send() error {
 			continue // the mail server is out of reach: the next round tries again
 		}
 		if p.Kind == "mail" && p.State == store.Begun {
-			p.State, p.Cause = store.Unsure, store.CauseUnsure
-			p.Reason, p.Advice = "the program ended while the mail was sent, so it may have been sent",
-				"Ask the recipient. If it did not arrive, try again; else set it aside."
+			p.State, p.Reason = store.Unsure, reason.MayBeSent()
 			if err := ob.Store.FollowUps.Save(p, ob.Clock()); err != nil {
 				return err
 			}
@@ -269,21 +267,20 @@ func (ob *Outbox) send() error {
 		var known *post.Error
 		switch errors.As(err, &known); {
 		case err == nil:
-			p.State, p.Reason, p.Advice = store.DidIt, "", ""
+			p.State, p.Reason = store.DidIt, reason.Reason{}
 			ob.Log.Info("sent", "purpose", p.Purpose, "kind", p.Kind, "to", strings.ReplaceAll(p.Recipients, "\n", ", "))
 		case known == nil:
-			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, err.Error(),
-				"Look at Settings, then try again."
+			p.State, p.Reason = store.CouldNot, reason.Unsent(err.Error(), "Look at Settings, then try again.")
 		case known.Unsure && p.Kind == "mail":
-			p.State, p.Cause, p.Reason, p.Advice = store.Unsure, store.CauseUnsure, known.Problem, known.Advice
+			p.State, p.Reason = store.Unsure, reason.Unsure(known.Problem, known.Advice)
 		case known.Passing && ob.Clock().Sub(p.MadeAt) < triesFor:
 			p.Attempts++
 			next := ob.Clock().Add(ob.Pause(p.Attempts))
-			p.State, p.Reason, p.Advice, p.NextAt = store.Waiting, known.Problem, known.Advice, &next
+			p.State, p.Reason, p.NextAt = store.Waiting, reason.NotSentYet(known.Problem, known.Advice), &next
 			down = down || known.Server && p.Kind == "mail"
 			ob.Log.Warn("not sent yet", "purpose", p.Purpose, "to", p.Recipients, "problem", known.Problem, "again at", next)
 		default:
-			p.State, p.Cause, p.Reason, p.Advice = store.CouldNot, store.CauseUnsent, known.Problem, known.Advice
+			p.State, p.Reason = store.CouldNot, reason.Unsent(known.Problem, known.Advice)
 		}
 		if err := ob.Store.FollowUps.Save(p, ob.Clock()); err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/post"
@@ -25,7 +26,7 @@ func FollowUps(pr *plan.Rule, old bool, now time.Time) []store.FollowUp {
 		f := store.FollowUp{RuleID: pr.Rule.Rule.ID, RuleRevision: pr.Rule.Revision, Place: s.Place, Kind: string(s.Kind),
 			What: s.What, State: store.Waiting, Reason: s.Reason, MadeAt: now}
 		if old && s.Do && (s.Kind == rule.DoReply || s.Kind == rule.DoDraft || s.Kind == rule.DoTell) {
-			s.Do, f.Reason = false, "nobody is written to because of old mail"
+			s.Do, f.Reason = false, reason.OldMail()
 		}
 		if !s.Do {
 			f.State, f.DoneAt = store.NotDone, &now
@@ -49,7 +50,7 @@ type Changes struct {
 // FollowOne does one follow-up. The error, if any, is the mailbox's.
 func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) error {
 	var r *rule.Compiled
-	var why string
+	var why reason.Reason
 	var err error
 	if f.Kind != "return" && f.RuleID != store.ByHand {
 		r, why, err = ob.mayFollow(f)
@@ -57,13 +58,13 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 	if err != nil {
 		return err
 	}
-	if why != "" {
+	if !why.IsZero() {
 		f.State, f.Reason = store.NotDone, why
 		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
 	err = ob.doFollow(ctx, v, f, r)
 	if err == nil {
-		ob.Log.Info("done with a message", "follow-up", f.Kind, "what", f.What, "state", f.State, "reason", f.Reason)
+		ob.Log.Info("done with a message", "follow-up", f.Kind, "what", f.What, "state", f.State, "reason", f.Reason.String())
 		return nil
 	}
 	var reach *source.Error
@@ -71,10 +72,10 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.Is(err, source.ErrGone):
-		f.State, f.Reason = store.NotDone, "the message is no longer in the mailbox where it was"
+		f.State, f.Reason = store.NotDone, reason.NotThere()
 		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	case errors.Is(err, source.ErrNoLabels):
-		f.State, f.Reason = store.NotDone, "the mail server keeps no labels"
+		f.State, f.Reason = store.NotDone, reason.NoLabels()
 		if r == nil { // by hand: the person who asked sees it
 			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 		}
@@ -85,10 +86,9 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 	case errors.As(err, &reach) && reach.Step != source.Connection:
 		// The server refuses this follow-up, and will refuse it again.
 		f.Attempts++
-		f.Reason = reach.Problem
+		f.Reason = reason.Failing(reach.Problem)
 		if f.Attempts >= mostTries || reach.Lasting {
-			f.State, f.Cause, f.Advice = store.CouldNot, store.CauseFollowUp, "Look at the folder in the mail program, then "+
-				"try again."
+			f.State, f.Reason = store.CouldNot, reason.StepRefused(reach.Problem)
 			return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 		}
 		next := ob.Now().Add(ob.Pause(f.Attempts))
@@ -100,22 +100,22 @@ func (ob *Outbox) FollowOne(ctx context.Context, v *Changes, f *store.FollowUp) 
 
 // mayFollow finds the rule of a follow-up as it was, and says why nothing is to
 // be done, "" where it is.
-func (ob *Outbox) mayFollow(f *store.FollowUp) (*rule.Compiled, string, error) {
-	r, err := ob.office.Rule(f.RuleID, f.RuleRevision)
+func (ob *Outbox) mayFollow(f *store.FollowUp) (r *rule.Compiled, why reason.Reason, err error) {
+	r, err = ob.office.Rule(f.RuleID, f.RuleRevision)
 	if err != nil {
-		return nil, "", err
+		return nil, why, err
 	}
 	if f.Place >= len(r.FollowUps()) || string(r.FollowUps()[f.Place].Kind) != f.Kind {
-		return r, "the rule has no such follow-up", nil
+		return r, reason.NoSuchStep(), nil
 	}
 	if !r.TakesAttachments() {
-		return r, "", nil
+		return r, why, nil
 	}
 	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
 	if err == nil && len(paths) == 0 {
-		return r, "nothing of the message was filed by this rule", nil
+		return r, reason.NothingWasFiled(), nil
 	}
-	return r, "", err
+	return r, why, err
 }
 
 // noLabels tells once that a mailbox keeps no labels.
@@ -133,7 +133,7 @@ func (ob *Outbox) noLabels(m *store.Mailbox, r *rule.Compiled) error {
 func (ob *Outbox) doFollow(ctx context.Context, v *Changes, f *store.FollowUp, r *rule.Compiled) error {
 	s := v.Session
 	if s == nil {
-		f.State, f.Reason = store.NotDone, "this kind of mailbox cannot be changed"
+		f.State, f.Reason = store.NotDone, reason.Unchangeable()
 		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
 	row, err := ob.Store.Messages.ByID(store.System, f.MessageID)
@@ -181,9 +181,9 @@ func (ob *Outbox) doFollow(ctx context.Context, v *Changes, f *store.FollowUp, r
 	if row.Flags, err = s.Mark(ctx, row.UID, on, off); err != nil {
 		return err
 	}
-	f.State, f.Reason = store.DidIt, ""
+	f.State, f.Reason = store.DidIt, reason.Reason{}
 	if len(before) == 1 && sameFlags(before[0].Flags, row.Flags) {
-		f.State, f.Reason = store.NotDone, "it was so already" // so taking it back changes nothing
+		f.State, f.Reason = store.NotDone, reason.SoAlready() // so taking it back changes nothing
 	}
 	return ob.Store.FollowUps.EndFollowUp(f, &row, ob.Now())
 }
@@ -248,7 +248,7 @@ func seek(ctx context.Context, s source.Changer, row *store.Message) (uint32, er
 func (ob *Outbox) move(ctx context.Context, s source.Changer, f *store.FollowUp, row *store.Message) error {
 	again := f.State == store.Begun
 	done := func() error {
-		f.State, f.Reason = store.DidIt, ""
+		f.State, f.Reason = store.DidIt, reason.Reason{}
 		return ob.Store.FollowUps.EndFollowUp(f, row, ob.Now())
 	}
 	if strings.EqualFold(row.Folder, f.What) {
@@ -311,7 +311,7 @@ func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *r
 	if err != nil {
 		return err
 	}
-	if why != "" {
+	if !why.IsZero() {
 		f.State, f.Reason = store.NotDone, why
 		return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 	}
@@ -340,27 +340,28 @@ func (ob *Outbox) draft(ctx context.Context, v *Changes, f *store.FollowUp, r *r
 	if err := s.Append(ctx, folder, p.Content, []string{`\Draft`, `\Seen`}); err != nil {
 		return err
 	}
-	f.State, f.Reason = store.DidIt, ""
+	f.State, f.Reason = store.DidIt, reason.Reason{}
 	return ob.Store.FollowUps.EndFollowUp(f, nil, ob.Now())
 }
 
 // replyOf writes the reply of a follow-up, or says why there is none.
-func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Message) (store.Post, string, error) {
+func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Message) (p store.Post,
+	why reason.Reason, err error) {
 	facts, err := row.Facts()
 	if err != nil {
-		return store.Post{}, "", err
+		return p, why, err
 	}
 	m := facts.Message(row.Folder)
-	if why := m.NoReply(); why != "" {
-		return store.Post{}, "no reply: " + why, nil
+	if robot := m.NoReply(); robot != "" {
+		return p, reason.NoReply(robot), nil
 	}
 	box, err := ob.Store.Mailboxes.ByID(store.System, row.MailboxID)
 	if err != nil {
-		return store.Post{}, "", err
+		return p, why, err
 	}
 	out, err := ob.Outgoing()
 	if err != nil {
-		return store.Post{}, "", err
+		return p, why, err
 	}
 	from := out.From
 	if a := mail.ParseAddresses(box.Username); len(a) == 1 && a[0].Domain != "" {
@@ -368,26 +369,26 @@ func (ob *Outbox) replyOf(f *store.FollowUp, r *rule.Compiled, row *store.Messag
 	}
 	to := m.ReplyTo()
 	if strings.EqualFold(to.String(), from) || strings.EqualFold(to.String(), out.From) {
-		return store.Post{}, "no reply: it came from the office's own address", nil
+		return p, reason.NoReply("it came from the office's own address"), nil
 	}
 	paths, err := ob.Store.FollowUps.FiledPaths(f.RuleID, f.MessageID)
 	if err != nil {
-		return store.Post{}, "", err
+		return p, why, err
 	}
 	step := &r.FollowUps()[f.Place]
 	subject, text := plan.Letter(r, step, m, ob.office.Settings().For(box.Name, ob.Now()), paths)
-	p := store.Post{FollowUpID: f.ID, MessageID: f.MessageID, MailboxID: f.MailboxID, RuleID: f.RuleID, Purpose: "reply",
+	p = store.Post{FollowUpID: f.ID, MessageID: f.MessageID, MailboxID: f.MailboxID, RuleID: f.RuleID, Purpose: "reply",
 		Kind: "mail", Recipients: to.String(), Subject: subject,
 		Event: fmt.Sprintf("<%s.%d.%d@%s>", ob.Installation, f.ID, f.MadeAt.Unix(), domainOf(from)), State: store.Waiting,
 		MadeAt: ob.Clock().UTC()}
 	inReplyTo, references := m.Thread()
 	if from == "" {
-		return p, "no reply: it is not said from which address", nil
+		return p, reason.NoReply("it is not said from which address"), nil
 	}
 	letter := post.Letter{From: from, Name: out.Name, To: []string{to.String()}, Subject: subject, Text: text, ID: p.Event,
 		Date: ob.Now(), InReplyTo: inReplyTo, References: references, Auto: "auto-replied"}
 	p.Content, err = letter.Bytes()
-	return p, "", err
+	return p, why, err
 }
 
 // sameFlags says whether two lists hold the same flags. What only a server sets for

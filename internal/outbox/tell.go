@@ -95,20 +95,20 @@ func Summary(n *store.News) trayData {
 			}
 		}
 		for i := range n.Entries {
-			add(n.Entries[i].Cause, n.Entries[i].Name+": "+n.Entries[i].Reason)
+			add(n.Entries[i].Cause, n.Entries[i].Name+": "+n.Entries[i].Reason.String())
 		}
 		for i := range n.FollowUps {
-			add(n.FollowUps[i].Cause, n.FollowUps[i].Kind+" "+n.FollowUps[i].What+": "+n.FollowUps[i].Reason)
+			add(n.FollowUps[i].Cause, n.FollowUps[i].Kind+" "+n.FollowUps[i].What+": "+n.FollowUps[i].Reason.String())
 		}
 		for i := range n.Posts {
-			add(n.Posts[i].Cause, n.Posts[i].Subject+": "+n.Posts[i].Reason)
+			add(n.Posts[i].Cause, n.Posts[i].Subject+": "+n.Posts[i].Reason.String())
 		}
 		for i := range n.Filings {
 			add(store.Cause(n.Filings[i].CheckState), n.Filings[i].Entry().String()+" "+
 				path.Join(n.Filings[i].Folder, n.Filings[i].File))
 		}
 		for i := range n.Messages {
-			add(n.Messages[i].Cause, n.Messages[i].Called()+": "+n.Messages[i].Reason)
+			add(n.Messages[i].Cause, n.Messages[i].Called()+": "+n.Messages[i].Reason.String())
 		}
 		if g.Count > 0 {
 			d.Groups = append(d.Groups, g)

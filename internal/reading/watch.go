@@ -9,6 +9,7 @@ import (
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/proof"
@@ -93,37 +94,36 @@ type Inspection struct {
 	closed func() error
 }
 
-// Inspect opens an item's content to be looked at while it goes by. What its
-// beginning tells is told at once: said says what it is, and hold why it must not be
-// filed unseen; then it is closed. A person who has looked decides, but of viruses only
-// one who was told of what the scanner said.
+// Inspect opens an item's content to be looked at while it goes by. What its beginning tells is told at once: said says
+// what it is, and has a cause where it must not be filed unseen; then it is closed. A person who has looked decides,
+// but of viruses only one who was told of what the scanner said.
 func (rd *Reader) Inspect(ctx context.Context, s source.Session, l *Message, r *rule.Compiled, entry *store.Entry,
-	item *plan.Item) (w *Inspection, said string, hold store.Cause, err error) {
+	item *plan.Item) (w *Inspection, said reason.Reason, err error) {
 	seen := entry.Given == "release" || entry.Given == "elsewhere"
 	if item.Copy == "" && !seen && r.Holds(rule.LockedArchives) {
 		locked, err := rd.locked(ctx, s, l, item)
 		if err != nil {
-			return nil, "", "", err
+			return nil, said, err
 		}
 		if locked {
-			return nil, "an archive that needs a password, so nobody can look into it here", store.CauseEncrypted, nil
+			return nil, reason.Locked(), nil
 		}
 	}
 	part, closed, err := rd.stream(ctx, s, l, item)
 	if err != nil {
-		return nil, "", "", err
+		return nil, said, err
 	}
 	in := bufio.NewReaderSize(part, mail.FirstBytes+1024)
 	w = &Inspection{Reader: in, closed: closed}
 	if item.Copy == "" && !seen {
 		first, err := in.Peek(mail.FirstBytes)
 		if err != nil && err != io.EOF {
-			return nil, "", "", errors.Join(err, closed())
+			return nil, said, errors.Join(err, closed())
 		}
 		if len(first) > 0 || err == io.EOF {
 			what, held := mail.Disagrees(&item.Item, first)
-			if said = disagreement(item, what); held && r.Holds(rule.DisguisedFiles) {
-				return nil, said, store.CauseDisguised, closed()
+			if said = disagreement(item, what, held && r.Holds(rule.DisguisedFiles)); said.Cause() != "" {
+				return nil, said, closed()
 			}
 		}
 		office := item.Item.Kind == mail.Document || item.Item.Kind == mail.Spreadsheet || item.Item.Kind == mail.Presentation
@@ -134,11 +134,11 @@ func (rd *Reader) Inspect(ctx context.Context, s source.Session, l *Message, r *
 	}
 	if rd.Scanner != nil && entry.Looked != store.CauseVirus && entry.Looked != store.CauseUnscanned {
 		if w.virus, err = rd.Scanner.Begin(ctx); err != nil {
-			return nil, "", "", errors.Join(err, closed())
+			return nil, said, errors.Join(err, closed())
 		}
 		w.Reader = io.TeeReader(w.Reader, w.virus)
 	}
-	return w, said, "", nil
+	return w, said, nil
 }
 
 // ScannerFailed notes that the virus scanner did not answer.
@@ -153,46 +153,51 @@ func (w *Inspection) Close() error {
 }
 
 // Verdict is what was found; a scanner that answers again is taken out of the tray.
-func (rd *Reader) Verdict(w *Inspection) (reason string, cause store.Cause, err error) {
-	reason, cause, err = w.found()
+func (rd *Reader) Verdict(w *Inspection) (why reason.Reason, err error) {
+	why, err = w.found()
 	if w.virus != nil && err == nil && rd.scannerAway.Swap(false) {
 		var was bool
 		if was, err = rd.Store.Tray.Settle("scanner", "scanner"); was {
 			rd.Events.Send(events.Event{Kind: "tray"})
 		}
 	}
-	return reason, cause, err
+	return why, err
 }
 
-// found says what was found once all went by: a reason to hold it, and its cause.
-func (w *Inspection) found() (reason string, cause store.Cause, err error) {
+// found says what was found once all went by: a reason to hold it, or none.
+func (w *Inspection) found() (why reason.Reason, err error) {
 	if w.virus != nil {
 		found, err := w.virus.Verdict()
 		var known *scan.Error
 		if errors.As(err, &known) && known.Lasting {
-			return known.Problem, store.CauseUnscanned, nil
+			return reason.Unscanned(known.Problem), nil
 		}
 		if err != nil {
-			return "", "", err
+			return why, err
 		}
 		if found != "" {
-			return "the virus scanner found " + found, store.CauseVirus, nil
+			return reason.Virus(found), nil
 		}
 	}
 	if w.macros != nil && w.macros.Found {
-		return "an office file with macros, which are programs, though its name does not say so", store.CauseCaution, nil
+		return reason.Macros(), nil
 	}
-	return "", "", nil
+	return why, nil
 }
 
-func disagreement(item *plan.Item, what string) string {
+// disagreement says that a content is not what its name says, and whether that holds it; none where it is.
+func disagreement(item *plan.Item, what string, holds bool) reason.Reason {
+	named := "named " + item.Ext
+	if item.Ext == "" {
+		named = "sent as " + item.Item.Type
+	}
 	switch {
 	case what == "":
-		return ""
+		return reason.Reason{}
 	case what == "empty":
-		return "the file is empty"
-	case item.Ext == "":
-		return "sent as " + item.Item.Type + ", but it is " + what
+		return reason.Empty()
+	case holds:
+		return reason.Disguised(named, what)
 	}
-	return "named " + item.Ext + ", but it is " + what
+	return reason.Differs(named, what)
 }

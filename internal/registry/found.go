@@ -11,6 +11,7 @@ import (
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/events"
@@ -121,7 +122,7 @@ func (rg *Registry) EnterFiles(ctx context.Context, v store.Viewer, cabinetID st
 				Entry: store.Entry{RuleID: store.ByHand, RuleRevision: 1, Item: "1", CabinetID: cabinetID, State: store.Filed,
 					Name: name,
 					Kind: string(mail.KindOf("", mail.Extension(name))), Wanted: full, Path: full,
-					Reason: "it was found in the cabinet, and no record knew of it", Size: content.Size, SHA256: content.SHA256[:],
+					Reason: reason.Found(), Size: content.Size, SHA256: content.SHA256[:],
 					PlannedAt: rg.Clock().UTC()}})
 	}
 	if len(found) == 0 {

@@ -103,8 +103,8 @@ func (rg *Registry) StoryOf(v store.Viewer, f store.Filing) (*Story, error) {
 		return nil, err
 	}
 	s.Verdict = fmt.Sprintf("Taken as item %s of the message by “%s”, revision %d", entry.Item, f.Rule, f.Revision)
-	if entry.Reason != "" && entry.Undo == "" && f.Void == "" {
-		s.Verdict += "; " + entry.Reason
+	if !entry.Reason.IsZero() && entry.Undo == "" && f.Void == "" {
+		s.Verdict += "; " + entry.Reason.String()
 	}
 	if entry.Round > 1 {
 		s.Verdict += fmt.Sprintf("; filed for the %d. time because somebody asked for it", entry.Round)

@@ -9,6 +9,7 @@ import (
 
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/core/phrase"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/events"
 	"inktray.example/inktray/internal/filing"
 	"inktray.example/inktray/internal/store"
@@ -17,8 +18,8 @@ import (
 // UndoLine is what an undoing would do with one filing.
 type UndoLine struct {
 	Entry  store.Entry
-	Takes  bool   // the file is taken back
-	Reason string // what happens to the file, in words
+	Takes  bool          // the file is taken back
+	Reason reason.Reason // what happens to the file
 }
 
 // UndoPreview is what an undoing would do. Nothing is changed by it.
@@ -66,15 +67,15 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 		}
 		switch what, err := rg.lookAt(ctx, entry); {
 		case err != nil:
-			line.Reason = "the cabinet cannot be read now: " + err.Error()
+			line.Reason = reason.CabinetUnreadable(err.Error())
 		case others > 0:
-			line.Reason = "the file stays: it is the file of another filing too"
-		case what != "":
+			line.Reason = reason.StaysShared()
+		case !what.IsZero():
 			line.Reason = what
 		default:
-			line.Takes, line.Reason = true, "the file is taken out of its folder and kept for a while"
+			line.Takes, line.Reason = true, reason.TakenOut()
 			if _, err := rg.Store.Undoing.Replaced(entry); err == nil {
-				line.Reason += "; the file that it replaced is put back"
+				line.Reason = reason.And(line.Reason, reason.PutBack())
 			}
 		}
 		p.Lines = append(p.Lines, line)
@@ -107,34 +108,34 @@ func (rg *Registry) PreviewUndo(ctx context.Context, v store.Viewer, passID, ent
 // ErrNotUndone says that no filing of the message was taken back.
 var ErrNotUndone = errors.New("nothing of this message was taken back, so nothing is filed again")
 
-// lookAt says why a file would not be taken back, "" where it would be.
-func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (string, error) {
+// lookAt says why a file would not be taken back, none where it would be.
+func (rg *Registry) lookAt(ctx context.Context, entry *store.Entry) (why reason.Reason, err error) {
 	if entry.State == store.There {
 		own, err := rg.Store.Undoing.FiledHere(entry)
 		if err != nil {
-			return "", err
+			return why, err
 		}
 		if !own {
-			return "the file stays: it was there before, and Ink Tray did not file it", nil
+			return reason.StaysNotFiledHere(), nil
 		}
 	}
 	g, err := rg.Cabinets.Gate(entry.CabinetID)
 	if err != nil {
-		return "the file stays: its cabinet was removed", nil
+		return reason.StaysNoCabinet(), nil
 	}
 	there, err := cabinet.Sum(ctx, g.Cabinet, entry.Path)
 	switch {
 	case errors.Is(err, cabinet.ErrMissing):
 		if err := g.Cabinet.Check(ctx); err != nil { // nothing is there where the cabinet itself is not
-			return "", err
+			return why, err
 		}
-		return "the file is no longer where it was filed", nil
+		return reason.NotWhereFiled(), nil
 	case err != nil:
-		return "", err
+		return why, err
 	case !filing.IsContent(there, entry):
-		return "the file stays: somebody changed it since", nil
+		return reason.StaysChanged(), nil
 	}
-	return "", nil
+	return why, nil
 }
 
 // Undo takes a pass or one filing back. It goes on by itself after a restart and
@@ -277,13 +278,13 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 	if err != nil {
 		return err
 	}
-	end := func(how store.Undo, reason, kept string, back *store.Filing) error {
-		entry.Undo, entry.Reason = how, reason
+	end := func(how store.Undo, why reason.Reason, kept string, back *store.Filing) error {
+		entry.Undo, entry.Reason = how, why
 		return rg.Store.Undoing.End(entry, kept, pass.MadeBy, back, rg.Clock())
 	}
 	g, err := rg.Cabinets.Gate(entry.CabinetID)
 	if err != nil {
-		return end(store.UndoKept, "the file stays: its cabinet was removed", "", nil)
+		return end(store.UndoKept, reason.StaysNoCabinet(), "", nil)
 	}
 	if err := g.Ready(ctx); err != nil {
 		return err
@@ -300,14 +301,14 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 			return err
 		}
 		if len(shared) > 0 {
-			return end(store.Undone, "taken back; the file stays, since it is another filing's too", "", nil)
+			return end(store.Undone, reason.TakenBackShared(), "", nil)
 		}
 		why, err := rg.lookAt(ctx, entry)
 		if err != nil {
 			return err
 		}
-		if why != "" {
-			return end(store.UndoKept, "not taken back: "+why, "", nil)
+		if !why.IsZero() {
+			return end(store.UndoKept, reason.NotTakenBack(why), "", nil)
 		}
 	}
 	// Also when it was done before: after a power cut both names may be there.
@@ -315,19 +316,19 @@ func (rg *Registry) undoOne(ctx context.Context, entry *store.Entry) error {
 		!errors.Is(err, cabinet.ErrTaken) {
 		return err
 	}
-	reason := "taken back by " + pass.MadeBy
+	by := reason.TakenBackBy(pass.MadeBy)
 	back, err := rg.Store.Undoing.Replaced(entry)
 	if errors.Is(err, store.ErrNotFound) {
-		return end(store.Undone, reason, name, nil)
+		return end(store.Undone, by, name, nil)
 	}
 	if err != nil {
 		return err
 	}
 	switch err := cabinet.Restore(ctx, g.Cabinet, entry.Displaced, path.Join(back.Folder, back.File)); {
 	case err == nil, errors.Is(err, cabinet.ErrMissing): // before a crash
-		return end(store.Undone, reason+"; the file that it replaced has its place again", name, &back)
+		return end(store.Undone, reason.And(by, reason.PlaceAgain()), name, &back)
 	case errors.Is(err, cabinet.ErrTaken):
-		return end(store.Undone, reason+"; the file that it replaced is kept, since its place is taken", name, nil)
+		return end(store.Undone, reason.And(by, reason.PlaceTaken()), name, nil)
 	default:
 		return err
 	}

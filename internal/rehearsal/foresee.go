@@ -11,6 +11,7 @@ import (
 	"inktray.example/inktray/internal/cabinet"
 	"inktray.example/inktray/internal/cabinets"
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/store"
 )
@@ -112,10 +113,10 @@ func (f *foreseen) place(ctx context.Context, item *RehearsedItem, received time
 		}
 		switch {
 		case content.Size > 0 && content == f.contentOf(would, filing):
-			item.Verdict, item.Reason, item.Clash = plan.There, "a file with the same content is there already: "+shown, ""
+			item.Verdict, item.Reason, item.Clash = plan.There, reason.SameContent(shown), ""
 			return
 		case item.IfExists == "keep":
-			item.Verdict, item.Reason, item.Clash = plan.LeftOut, "a file of that name is there and is kept: "+shown,
+			item.Verdict, item.Reason, item.Clash = plan.LeftOut, reason.KeptFile(shown),
 				fmt.Sprintf("“%s” is kept", path.Base(shown))
 			return
 		case item.IfExists == "replace" && first == "":

@@ -19,6 +19,7 @@ import (
 	"inktray.example/inktray/internal/cabinets"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/plan"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/mailboxes"
 	"inktray.example/inktray/internal/office"
@@ -760,18 +761,18 @@ func (r *rehearsing) item(ctx context.Context, p *planned, pr *plan.Rule, item *
 	out := RehearsedItem{Item: *item, Rule: pr.Rule.Rule.Name}
 	if e := before.entries[store.ItemOf{MessageID: p.row.ID, Item: item.Item.ID}][pr.Rule.Rule.ID]; e != nil &&
 		p.row.ID > 0 {
-		if verdict, reason := already(e, pr.Rule); verdict != "" {
-			out.Verdict, out.Reason = verdict, reason
+		if verdict, why := already(e, pr.Rule); verdict != "" {
+			out.Verdict, out.Reason = verdict, why
 			return out
 		}
 	}
 	mine := copyOf{p.print, pr.Rule.Rule.ID, item.Item.ID}
 	if as, ok := before.copies[mine]; ok {
-		out.Verdict, out.Reason = plan.There, "the same attachment of the same message was filed before, as "+as
+		out.Verdict, out.Reason = plan.There, reason.FiledBefore(as)
 		return out
 	}
 	if as, ok := r.copies[mine]; ok {
-		out.Verdict, out.Reason = plan.There, "the same message lies in another folder too, from which it is filed as "+as
+		out.Verdict, out.Reason = plan.There, reason.OtherFolder(as)
 		return out
 	}
 	cabinet := item.Target.Cabinet
@@ -807,22 +808,22 @@ func (r *rehearsing) item(ctx context.Context, p *planned, pr *plan.Rule, item *
 
 // already says what the journal says of an item that a rule would take; no verdict where
 // the rule as it is now decides again.
-func already(e *store.Entry, c *rule.Compiled) (plan.Verdict, string) {
+func already(e *store.Entry, c *rule.Compiled) (plan.Verdict, reason.Reason) {
 	switch {
 	case e.Undo == store.Undone:
-		return plan.LeftOut, "a person took it back; it can be filed again from the message"
+		return plan.LeftOut, reason.TakenBackEarlier()
 	case e.State == store.Filed || e.State == store.There:
-		return plan.There, "filed already, as " + e.Path
+		return plan.There, reason.FiledAlready(e.Path)
 	case e.State == store.Planned || e.State == store.Staged:
-		return plan.There, "is being filed already"
+		return plan.There, reason.BeingFiled()
 	case e.State == store.Held || e.State == store.Failed:
-		return plan.Held, "waits in the tray already: " + e.Reason
+		return plan.Held, reason.WaitsInTray(e.Reason)
 	case e.State == store.LeftOut && e.RuleRevision != c.Revision:
-		return "", "" // under an earlier state of the rule
+		return "", reason.Reason{} // under an earlier state of the rule
 	case e.State == store.LeftOut:
 		return plan.LeftOut, e.Reason
 	}
-	return plan.LeftOut, "set aside by a person"
+	return plan.LeftOut, reason.SetAside()
 }
 
 // overlaps counts attachments that another rule files, too.

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/reason"
 )
 
 // ByHand is the rule under which everything goes that people do by hand. It looks
@@ -114,8 +116,8 @@ func (s *Undoing) TakeBackHand(v Viewer, passID int64, now time.Time) (Pass, err
 			b.State, b.MadeAt = Waiting, at
 			back[f.MessageID] = append(back[f.MessageID], b)
 			one = one && f.MailboxID == box
-			if err := tx.Model(f).Updates(map[string]any{"state": LaidAside, "reason": "taken back by " +
-				v.Name}).Error; err != nil {
+			f.State, f.Reason = LaidAside, reason.TakenBackBy(v.Name)
+			if err := tx.Model(f).Select("state", "reason").Updates(f).Error; err != nil {
 				return err
 			}
 		}

@@ -67,8 +67,8 @@ func (s *Journal) Enter(rows iter.Seq[register.Row]) (n int, err error) {
 		for i, query := range []string{
 			`INSERT INTO messages (id, mailbox_id, folder, uid_validity, uid, fingerprint, received_at, size, flags, subject, sender_name, sender_address, attachments, header, structure, whole, seen_at)
 				VALUES (?1, ?2, 'INBOX', 1, ?1, x'', ?3, 1000, '[]', ?4, ?5, ?6, 1, x'', '{}', FALSE, ?3) ON CONFLICT DO NOTHING`,
-			`INSERT INTO journal (id, rule_id, rule_revision, message_id, item, round, pass_id, mailbox_id, cabinet_id, state, name, kind, wanted, path, reason, advice, attempts, size, register_year, register_number, planned_at)
-				VALUES (?1, ?2, 1, ?3, ?1, 0, 0, ?4, ?5, 'filed', ?6, ?7, ?8, ?8, '', '', 1, ?9, ?10, ?11, ?12)`,
+			`INSERT INTO journal (id, rule_id, rule_revision, message_id, item, round, pass_id, mailbox_id, cabinet_id, state, name, kind, wanted, path, reason, attempts, size, register_year, register_number, planned_at)
+				VALUES (?1, ?2, 1, ?3, ?1, 0, 0, ?4, ?5, 'filed', ?6, ?7, ?8, ?8, '', 1, ?9, ?10, ?11, ?12)`,
 			`INSERT INTO register (year, number, journal_id, message_id, void, drawn_at, filed_at, received_at, mailbox_id, mailbox, rule_id, rule, cabinet_id, cabinet, sender_name, sender_address, subject, folder, file, kind, size, sha256, undone_at, undone_by, check_state, revision)
 				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1)`} {
 			if into[i], err = tx.Prepare(query); err != nil {

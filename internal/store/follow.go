@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"errors"
 	"time"
 
@@ -86,14 +87,17 @@ func (s *FollowUps) BeginFollowUp(f *FollowUp) error {
 // what labels it has, if m is given.
 func (s *FollowUps) EndFollowUp(f *FollowUp, m *Message, now time.Time) error {
 	done := now.UTC()
-	f.DoneAt, f.NextAt = &done, nil
+	f.DoneAt, f.NextAt, f.Cause = &done, nil, ""
+	if f.State == CouldNot {
+		f.Cause = cmp.Or(f.Reason.Cause(), CauseOther)
+	}
 	return s.change(func(tx *gorm.DB) error {
 		if m != nil {
 			if err := place(tx, m); err != nil {
 				return err
 			}
 		}
-		return tx.Model(f).Select("state", "cause", "reason", "advice", "attempts", "next_at", "done_at",
+		return tx.Model(f).Select("state", "cause", "reason", "attempts", "next_at", "done_at",
 			"from_folder").Updates(f).Error
 	})
 }
@@ -191,8 +195,12 @@ func (s *FollowUps) Save(p *Post, now time.Time) error {
 		done := now.UTC()
 		p.DoneAt, p.NextAt = &done, nil
 	}
+	p.Cause = ""
+	if p.State == CouldNot || p.State == Unsure {
+		p.Cause = cmp.Or(p.Reason.Cause(), CauseOther)
+	}
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Model(p).Select("state", "cause", "reason", "advice", "attempts", "next_at", "done_at").Updates(p).Error
+		return tx.Model(p).Select("state", "cause", "reason", "attempts", "next_at", "done_at").Updates(p).Error
 	})
 }
 

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"errors"
 	"path"
 	"strconv"
@@ -195,10 +196,9 @@ func (s *Journal) Rename(e *Entry) error {
 func (s *Journal) File(entry *Entry, now time.Time) error {
 	done, filed := now.UTC(), *entry
 	e := &filed
-	e.State, e.DoneAt, e.NextAt, e.Advice, e.Spooled = Filed, &done, nil, "", ""
+	e.State, e.DoneAt, e.NextAt, e.Spooled = Filed, &done, nil, ""
 	return kept(entry, e, s.change(func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice",
-			"spooled").Updates(e).Error; err != nil {
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
 		folder := path.Dir(e.Path)
@@ -223,12 +223,12 @@ func (s *Journal) File(entry *Entry, now time.Time) error {
 func (s *Journal) FoundThere(entry *Entry, of *Message, now time.Time) error {
 	done, there := now.UTC(), *entry
 	e := &there
-	e.State, e.DoneAt, e.NextAt, e.Advice, e.Cause, e.Topic, e.Spooled, e.Made = There, &done, nil, "", "", "", "", ""
+	e.State, e.DoneAt, e.NextAt, e.Cause, e.Topic, e.Spooled, e.Made = There, &done, nil, "", "", "", ""
 	return kept(entry, e, s.change(func(tx *gorm.DB) error {
 		if err := draw(tx, e, of, now); err != nil {
 			return err
 		}
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256",
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "cause", "topic", "size", "sha256",
 			"path", "attempts", "spooled", "made", "register_year", "register_number").Updates(e).Error; err != nil {
 			return err
 		}
@@ -250,27 +250,28 @@ func enter(tx *gorm.DB, e *Entry, done time.Time) error {
 func (s *Journal) Finish(e *Entry, now time.Time) error {
 	done := now.UTC()
 	e.DoneAt, e.NextAt, e.Spooled = &done, nil, ""
-	if e.State != Held && e.State != Failed {
+	if e.State == Held || e.State == Failed {
+		e.Cause = cmp.Or(e.Reason.Cause(), CauseOther)
+	} else {
 		e.Cause, e.Topic = "", ""
-	} else if e.Cause == "" {
-		e.Cause = CauseOther
 	}
 	return s.change(func(tx *gorm.DB) error {
-		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "advice", "cause", "topic", "size", "sha256",
+		if err := tx.Model(e).Select("state", "done_at", "next_at", "reason", "cause", "topic", "size", "sha256",
 			"path", "attempts", "spooled").Updates(e).Error; err != nil {
 			return err
 		}
 		if e.RegisterNumber == 0 || e.State == Failed || e.State == Held {
 			return nil // it may still be filed
 		}
-		return tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", e.Reason, e.ID).Error
+		return tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", e.Reason.String(),
+			e.ID).Error
 	})
 }
 
 // Postpone records that an item is tried again later.
 func (s *Journal) Postpone(e *Entry) error {
 	return s.change(func(tx *gorm.DB) error {
-		return tx.Model(e).Select("state", "attempts", "next_at", "reason", "advice").Updates(e).Error
+		return tx.Model(e).Select("state", "attempts", "next_at", "reason").Updates(e).Error
 	})
 }
 

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/source"
 )
 
@@ -296,8 +297,8 @@ func (s *Messages) Renumber(l Look) error {
 				"= ?", []any{f.UIDValidity, f.MailboxID, f.Path}},
 			statement{"DELETE FROM retries WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND pass_id = 0", former},
 			statement{`UPDATE retries SET state = 'failed', cause = 'unread', next_at = NULL, done_at = ?,
-				reason = 'the mail server gave the messages of the folder new numbers before Ink Tray could read this one', advice = 'Let the rule file old mail again.'
-				WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND state = 'waiting'`, append([]any{time.Now().UTC()}, former...)})
+				reason = ? WHERE mailbox_id = ? AND folder = ? AND uid_validity <> ? AND state = 'waiting'`,
+				append([]any{time.Now().UTC(), reason.RenumberedUnread().Encode()}, former...)})
 		if err != nil {
 			return err
 		}

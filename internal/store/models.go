@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
 )
 
@@ -229,13 +230,12 @@ type Entry struct {
 	State          State
 	Name           string // the attachment's, as the sender had it
 	Kind           string
-	Wanted         string // the path that was planned
-	Path           string // the path that it has
-	Temporary      string // under what name its content is or was staged; "" of an earlier version's
-	Made           string // the topmost folder that was not there before it was filed
-	Displaced      string // under what name the cabinet keeps the file that was there
-	Reason         string
-	Advice         string
+	Wanted         string        // the path that was planned
+	Path           string        // the path that it has
+	Temporary      string        // under what name its content is or was staged; "" of an earlier version's
+	Made           string        // the topmost folder that was not there before it was filed
+	Displaced      string        // under what name the cabinet keeps the file that was there
+	Reason         reason.Reason `gorm:"serializer:reason"`
 	Attempts       int
 	Slow           int // it is filed beside the others of its mailbox, because that takes long: its Lane.Slow
 	NextAt         *time.Time
@@ -266,7 +266,7 @@ const (
 )
 
 // Cause is why something waits in the tray, as a word to group by.
-type Cause string
+type Cause = reason.Cause
 
 // The causes.
 const (
@@ -306,8 +306,7 @@ type FollowUp struct {
 	What         string
 	State        FollowState
 	Cause        Cause
-	Reason       string
-	Advice       string
+	Reason       reason.Reason `gorm:"serializer:reason"`
 	Attempts     int
 	NextAt       *time.Time
 	FromFolder   string // of a move: where the message was
@@ -347,8 +346,7 @@ type Post struct {
 	Event       string // its own identity: the Message-ID or the event's id
 	State       FollowState
 	Cause       Cause
-	Reason      string
-	Advice      string
+	Reason      reason.Reason `gorm:"serializer:reason"`
 	Attempts    int
 	NextAt      *time.Time
 	MadeAt      time.Time
@@ -428,10 +426,9 @@ type Retry struct {
 	Attempts    int
 	Crashes     int // how often the program ended while it read this message alone
 	Cause       Cause
-	Reason      string
-	Advice      string
-	Slow        int        // it is read beside the others, because reading it takes long: its Lane.Slow
-	NextAt      *time.Time // nil for now
+	Reason      reason.Reason `gorm:"serializer:reason"`
+	Slow        int           // it is read beside the others, because reading it takes long: its Lane.Slow
+	NextAt      *time.Time    // nil for now
 	MadeAt      time.Time
 	DoneAt      *time.Time // when it came into the tray
 }

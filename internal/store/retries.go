@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/reason"
 )
 
 // In lists the messages of a folder that could not be read to their end,
@@ -86,11 +88,11 @@ func (s *Retries) Drop(id int64) error {
 }
 
 // Fail puts a message that could not be read into the tray.
-func (s *Retries) Fail(id int64, reason, advice string, now time.Time) error {
+func (s *Retries) Fail(id int64, why reason.Reason, now time.Time) error {
 	return s.change(func(tx *gorm.DB) error {
 		return tx.Model(&Retry{}).Where("id = ?",
-			id).Updates(map[string]any{"state": RetryFailed, "cause": CauseUnread, "reason": reason, "advice": advice,
-			"next_at": nil, "done_at": now.UTC()}).Error
+			id).Updates(map[string]any{"state": RetryFailed, "cause": CauseUnread,
+			"reason": why.Encode(), "next_at": nil, "done_at": now.UTC()}).Error
 	})
 }
 
@@ -178,7 +180,7 @@ func retryAgain(tx *gorm.DB, v Viewer, ids []int64) (int, error) {
 	}
 	done := v.sees(tx.Model(&Retry{}), "mailbox_id").Where("id IN ? AND state IN ('failed', 'set aside')", ids).
 		Updates(map[string]any{"state": RetryWaiting, "attempts": 0, "crashes": 0, "slow": 0, "next_at": nil, "cause": "",
-			"reason": "", "advice": "", "done_at": nil})
+			"reason": "", "done_at": nil})
 	if done.Error != nil || done.RowsAffected == 0 {
 		return 0, done.Error
 	}
@@ -186,12 +188,12 @@ func retryAgain(tx *gorm.DB, v Viewer, ids []int64) (int, error) {
 }
 
 // setRetriesAside takes messages that could not be read out of the tray.
-func setRetriesAside(tx *gorm.DB, v Viewer, ids []int64, reason string) (int, error) {
+func setRetriesAside(tx *gorm.DB, v Viewer, ids []int64, why string) (int, error) {
 	if len(ids) == 0 {
 		return 0, nil
 	}
 	done := v.sees(tx.Model(&Retry{}), "mailbox_id").Where("id IN ? AND state = 'failed'", ids).
-		Updates(map[string]any{"state": RetrySetAside, "reason": reason, "cause": ""})
+		Updates(map[string]any{"state": RetrySetAside, "reason": reason.Said(why, "").Encode(), "cause": ""})
 	if done.Error != nil || done.RowsAffected == 0 {
 		return 0, done.Error
 	}

@@ -11,6 +11,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 )
 
@@ -475,8 +476,8 @@ func (s *Rules) Remove(id, actor string) error {
 
 // dropPlanned lets go of what was planned and not begun; what is staged is finished.
 func dropPlanned(tx *gorm.DB, ruleID string) error {
-	return tx.Exec("UPDATE journal SET state = 'set aside', reason = 'the rule was switched off', next_at = NULL WHERE "+
-		"rule_id = ? AND state = 'planned'", ruleID).Error
+	return tx.Exec("UPDATE journal SET state = 'set aside', reason = ?, next_at = NULL WHERE rule_id = ? AND state = "+
+		"'planned'", reason.RuleOff().Encode(), ruleID).Error
 }
 
 // Place is a folder of a mailbox.

@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm"
 
 	"inktray.example/inktray/internal/core/mail"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/source"
@@ -85,7 +86,7 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 			t.Errorf("entry %d has the number %v, want %v", i, got, want)
 		}
 	}
-	e[1].State, e[1].Reason = There, "it was there"
+	e[1].State, e[1].Reason = There, reason.SameContent("a.csv")
 	if err := errors.Join(s.Journal.Finish(&e[1], day), s.Journal.File(&e[0], day)); err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +99,7 @@ func TestNumbersAreDrawnOnceEachYearAndNeverAgain(t *testing.T) {
 		t.Errorf("the register shows %+v (%v)", filed, err)
 	}
 	withVoid, err := s.Register.List(System, register.Query{Most: 10, Search: register.Search{States: register.All}})
-	if err != nil || len(withVoid) != 2 || withVoid[0].Void != "it was there" {
+	if err != nil || len(withVoid) != 2 || withVoid[0].Void != e[1].Reason.String() {
 		t.Errorf("with the void numbers: %+v (%v)", withVoid, err)
 	}
 }
@@ -216,7 +217,7 @@ func TestAViewerSeesOnlyHisMailboxes(t *testing.T) {
 		if err := errors.Join(s.Journal.Stage(&e[0], nil, day), s.Journal.File(&e[0], day)); err != nil {
 			t.Fatal(err)
 		}
-		e[1].State, e[1].Reason = Held, "look"
+		e[1].State, e[1].Reason = Held, reason.Doubtful("look")
 		if err := errors.Join(s.Journal.Finish(&e[1], day),
 			s.Tray.Tell(&Notice{Kind: "mailbox", Object: box, MailboxID: box, Text: "x", MadeAt: day})); err != nil {
 			t.Fatal(err)

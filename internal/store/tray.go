@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"inktray.example/inktray/internal/core/reason"
 )
 
 // Matters are things of the tray by their numbers: items, follow-ups, what was to
@@ -116,7 +118,7 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			if d.Given != "again" {
 				e.Looked = e.Cause
 			}
-			e.State, e.Attempts, e.NextAt, e.Reason, e.Advice, e.Cause, e.Topic, e.DoneAt, e.Given = Planned, 0, nil, "", "", "",
+			e.State, e.Attempts, e.NextAt, e.Reason, e.Cause, e.Topic, e.DoneAt, e.Given = Planned, 0, nil, reason.Reason{}, "",
 				"", nil, d.Given
 			switch {
 			case d.Given == "elsewhere":
@@ -128,7 +130,7 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 			}
 			err := inOrder(
 				func() error {
-					return tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason", "advice",
+					return tx.Model(e).Select("state", "wanted", "cabinet_id", "attempts", "next_at", "reason",
 						"cause", "topic", "done_at", "given", "looked").Updates(e).Error
 				},
 				func() error { return note(tx, v.Name, "tray: "+d.Given, e.Name) },
@@ -154,7 +156,7 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 				continue
 			}
 			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray,
-				of.ids).Updates(map[string]any{"state": Waiting, "attempts": 0, "next_at": nil, "reason": "", "advice": "",
+				of.ids).Updates(map[string]any{"state": Waiting, "attempts": 0, "next_at": nil, "reason": "",
 				"cause": "", "done_at": nil})
 			if done.Error != nil {
 				return done.Error
@@ -172,7 +174,7 @@ func (s *Tray) Again(v Viewer, m Matters, d Decision) (n int, err error) {
 }
 
 // SetAside takes things out of the tray for good, with a note.
-func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n int, err error) {
+func (s *Tray) SetAside(v Viewer, m Matters, why string, now time.Time) (n int, err error) {
 	err = s.change(func(tx *gorm.DB) error {
 		entries, err := list[Entry](v.sees(tx, "mailbox_id").Where("id IN ? AND state IN ('held', 'failed')", m.Items))
 		if err != nil {
@@ -180,11 +182,11 @@ func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n in
 		}
 		for i := range entries {
 			e := &entries[i]
-			e.State, e.Reason, e.Cause, e.Topic = SetAside, reason, "", ""
+			e.State, e.Reason, e.Cause, e.Topic = SetAside, reason.Said(why, ""), "", ""
 			err := inOrder(
 				func() error { return tx.Model(e).Select("state", "reason", "cause", "topic").Updates(e).Error },
 				func() error {
-					return tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", reason, e.ID).Error
+					return tx.Exec("UPDATE register SET void = ? WHERE journal_id = ? AND filed_at IS NULL", why, e.ID).Error
 				},
 				func() error { return note(tx, v.Name, "set aside", e.Name) },
 			)
@@ -192,11 +194,11 @@ func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n in
 				return err
 			}
 		}
-		settled, err := settleFilings(tx, v, m.Filings, reason, now)
+		settled, err := settleFilings(tx, v, m.Filings, why, now)
 		if err != nil {
 			return err
 		}
-		aside, err := setRetriesAside(tx, v, m.Messages, reason)
+		aside, err := setRetriesAside(tx, v, m.Messages, why)
 		if err != nil {
 			return err
 		}
@@ -209,7 +211,7 @@ func (s *Tray) SetAside(v Viewer, m Matters, reason string, now time.Time) (n in
 				continue
 			}
 			done := v.sees(tx.Table(of.table), "mailbox_id").Where("id IN ? AND "+inTray,
-				of.ids).Updates(map[string]any{"state": LaidAside, "reason": reason, "cause": ""})
+				of.ids).Updates(map[string]any{"state": LaidAside, "reason": reason.Said(why, "").Encode(), "cause": ""})
 			if done.Error != nil {
 				return done.Error
 			}

@@ -6,6 +6,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/register"
 )
 
@@ -177,8 +178,8 @@ func (s *Verifications) Refile(v Viewer, f *Filing, now time.Time) (n int, err e
 		if done.Error != nil || done.RowsAffected == 0 {
 			return done.Error
 		}
-		if err := tx.Exec("UPDATE journal SET undo = 'done', reason = 'its file was missing, so it is filed again' WHERE "+
-			"id = ?", f.JournalID).Error; err != nil {
+		if err := tx.Exec("UPDATE journal SET undo = 'done', reason = ? WHERE id = ?", reason.Refiled().Encode(),
+			f.JournalID).Error; err != nil {
 			return err
 		}
 		e, err := first[Entry](tx.Where("id = ?", f.JournalID))

@@ -2042,6 +2042,9 @@ type Item struct {
 	Path   string `json:"path"`
 	Reason string `json:"reason"`
 
+	// ReasonCode names the reason for programs; its sentence may be worded anew
+	ReasonCode *string `json:"reasonCode,omitempty"`
+
 	// Register its number in the register
 	Register *string `json:"register,omitempty"`
 
@@ -2297,6 +2300,9 @@ type Matter struct {
 	// Path where it would have been filed, or was
 	Path   *string `json:"path,omitempty"`
 	Reason string  `json:"reason"`
+
+	// ReasonCode names the reason for programs; its sentence may be worded anew
+	ReasonCode *string `json:"reasonCode,omitempty"`
 
 	// Register of a filing: its number
 	Register *string `json:"register,omitempty"`
@@ -2949,6 +2955,9 @@ type Step struct {
 	ID     *int64     `json:"id,omitempty"`
 	Kind   StepKind   `json:"kind"`
 	Reason string     `json:"reason"`
+
+	// ReasonCode names the reason for programs; its sentence may be worded anew
+	ReasonCode *string `json:"reasonCode,omitempty"`
 
 	// Rule its name
 	Rule *string `json:"rule,omitempty"`

@@ -16,6 +16,7 @@ import (
 	"inktray.example/inktray/internal/core/correspondent"
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 	"inktray.example/inktray/internal/core/safename"
 	"inktray.example/inktray/internal/core/topic"
@@ -59,7 +60,7 @@ type Item struct {
 	Item     mail.Item
 	Number   int // which attachment of the message, from 1
 	Verdict  Verdict
-	Reason   string
+	Reason   reason.Reason
 	Segments []string // folders; nil where the item is left out
 	Stem     string   // of the file's name
 	Ext      string   // with its dot
@@ -130,8 +131,8 @@ func Make(rules []*rule.Compiled, m *mail.Message, s Setting) Plan {
 					if one.Match.Topic != "" {
 						held = rule.OfTopic
 					}
-					one.Items[i].Verdict, one.Items[i].Reason, one.Items[i].Held, one.Items[i].Topic = Held, one.Match.Text, held,
-						one.Match.Topic
+					one.Items[i].Verdict, one.Items[i].Held, one.Items[i].Topic = Held, held, one.Match.Topic
+					one.Items[i].Reason = waits(held, one.Match.Text, one.Match.Topic)
 				}
 			}
 		}
@@ -208,7 +209,7 @@ func Released(r *rule.Compiled, m *mail.Message, s Setting, id string) (one Item
 		return one, needs, false
 	}
 	t.Unpack = "archive"
-	one = Item{Item: item, Number: 1, Verdict: Filed, Reason: "released by a person", Target: t, IfExists: t.IfExists}
+	one = Item{Item: item, Number: 1, Verdict: Filed, Reason: reason.Released(), Target: t, IfExists: t.IfExists}
 	place(&one, r, m, s, 0, 0)
 	return one, needs, true
 }
@@ -245,11 +246,12 @@ func items(r *rule.Compiled, in *rule.Input, s Setting, needs *rule.Needs) []Ite
 
 // add plans one item as it was chosen.
 func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
-	p.out = append(p.out, Item{Item: *item, Number: len(p.out) + 1, Reason: choice.Text})
+	p.out = append(p.out, Item{Item: *item, Number: len(p.out) + 1, Reason: reason.Conditions(choice.Text)})
 	i := &p.out[len(p.out)-1]
-	if item.Remark != "" {
-		i.Reason += "; " + item.Remark
+	if choice.Hold != "" {
+		i.Reason = waits(choice.Hold, choice.Text, "")
 	}
+	i.Reason = reason.And(i.Reason, reason.Remark(item.Remark))
 	switch {
 	case choice.Unsure:
 		if choice.Read {
@@ -270,7 +272,7 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 		i.Verdict, i.Held = Held, choice.Hold
 		return
 	case item.Spoiled != "":
-		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, item.Spoiled
+		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, reason.Unreadable(item.Spoiled)
 		return
 	}
 	i.Verdict = Filed
@@ -284,18 +286,19 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 	opened := p.message.Inside[item.ID]
 	switch {
 	case depth >= maxNesting:
-		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, fmt.Sprintf("an archive within archives, more than %d deep, "+
-			"is not opened", maxNesting)
+		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, reason.Unreadable(fmt.Sprintf("an archive within archives, "+
+			"more than %d deep, is not opened", maxNesting))
 		return
 	case opened == nil:
 		p.needs.NeedOpen(item.ID)
 		i.Unknown = []string{"contents"}
 		p.takes = true
 	case opened.Problem != "":
-		i.Verdict, i.Held, i.Reason = Held, rule.Unreadable, opened.Problem
+		i.Verdict, i.Held = Held, rule.Unreadable
 		if opened.Locked {
 			i.Held = rule.Encrypted
 		}
+		i.Reason = waits(i.Held, opened.Problem, "")
 		return
 	}
 	if i.Target.Unpack == "both" {
@@ -305,11 +308,11 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 		i.Unknown = append(i.Unknown, unknown...)
 	} else {
 		i.Verdict = LeftOut
-		i.Reason = "unpacked; the files in it are filed instead"
+		i.Reason = reason.Unpacked()
 		if opened == nil {
-			i.Reason = "to be unpacked; the files in it are seen once it is opened"
+			i.Reason = reason.ToUnpack()
 		} else if len(opened.Items) == 0 {
-			i.Reason = "unpacked; it is empty"
+			i.Reason = reason.UnpackedEmpty()
 		}
 	}
 	if opened == nil {
@@ -320,6 +323,21 @@ func (p *planner) add(item *mail.Item, choice rule.Choice, depth int) {
 			p.add(&inner, p.rule.ChooseWithin(&inner, choice.Entry), depth+1)
 		}
 	}
+}
+
+// waits is why an item is held, by what holds it.
+func waits(held rule.Cause, text, topic string) reason.Reason {
+	switch held {
+	case rule.OfTopic:
+		return reason.Topic(topic, text)
+	case rule.Doubtful:
+		return reason.Doubtful(text)
+	case rule.Encrypted:
+		return reason.Encrypted(text)
+	case rule.Careful:
+		return reason.Caution(text)
+	}
+	return reason.Unreadable(text)
 }
 
 // copies plans the copies of the message: beside attachments that are filed, or
@@ -341,7 +359,7 @@ func Copy(r *rule.Compiled, m *mail.Message, s Setting, form rule.CopyForm, t ru
 	}
 	i := Item{Item: mail.Item{ID: "copy:" + string(form), Name: name + form.Ext(), Named: true, Type: "message/rfc822",
 		Size: m.Size, Kind: mail.KindOf("", form.Ext())},
-		Number: number, Verdict: Filed, Reason: "a copy of the message", Target: t, IfExists: t.IfExists, Copy: form}
+		Number: number, Verdict: Filed, Reason: reason.MessageCopy(), Target: t, IfExists: t.IfExists, Copy: form}
 	place(&i, r, m, s, 0, 0)
 	return i
 }

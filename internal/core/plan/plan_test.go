@@ -99,7 +99,7 @@ func TestWhatCannotBeKnownIsHeld(t *testing.T) {
 	}
 	m.TextError = "the server refuses it"
 	p := Make([]*rule.Compiled{r}, m, setting)
-	if i := p.Rules[0].Items[0]; i.Verdict != Held || !strings.Contains(i.Reason, "the server refuses it") {
+	if i := p.Rules[0].Items[0]; i.Verdict != Held || !strings.Contains(i.Reason.String(), "the server refuses it") {
 		t.Errorf("verdict %s: %s", i.Verdict, i.Reason)
 	}
 	text := "a draft"

@@ -227,7 +227,7 @@ func TestTheReferenceIsWhatTheCodeDoes(t *testing.T) {
 			case i.Verdict == Filed:
 				out = append(out, i.Path())
 			case strings.HasPrefix(example, "leave") || strings.Contains(example, "unpack") && i.Item.ID == "4":
-				out = append(out, i.Item.Name+" is left out: "+i.Reason)
+				out = append(out, i.Item.Name+" is left out: "+i.Reason.String())
 			}
 		}
 		line("| `%s` | %s | %s | %s |", key, cell(doc), code(example), cell(strings.Join(out, "\n")))

@@ -6,6 +6,7 @@ import (
 
 	"inktray.example/inktray/internal/core/mail"
 	"inktray.example/inktray/internal/core/pattern"
+	"inktray.example/inktray/internal/core/reason"
 	"inktray.example/inktray/internal/core/rule"
 )
 
@@ -15,8 +16,8 @@ type Step struct {
 	Place  int    // which of the rule's follow-ups, from 0
 	What   string // the mark, the labels, the mail folder, or who is told
 	Do     bool
-	Reason string // why not
-	Moved  bool   // not, because an earlier rule moves the message
+	Reason reason.Reason // why not
+	Moved  bool          // not, because an earlier rule moves the message
 }
 
 // steps plans what is done with a message that a rule is for. mover is the
@@ -43,20 +44,20 @@ func steps(r *rule.Compiled, one *Rule, m *mail.Message, s Setting, mover *strin
 		}
 		switch {
 		case !takes:
-			step.Do, step.Reason = false, "nothing of the message is filed by this rule"
+			step.Do, step.Reason = false, reason.NothingFiled()
 		case robot != "":
-			step.Do, step.Reason = false, "no reply: "+robot
+			step.Do, step.Reason = false, reason.NoReply(robot)
 		case f.Kind == rule.DoReply && s.VerifiedReplies && m.Proof == nil:
 			needs.Proof = true
-			step.Reason = "if the sender is verified"
+			step.Reason = reason.IfVerified()
 		case f.Kind == rule.DoReply && s.VerifiedReplies && !m.Proof.Proven:
-			step.Do, step.Reason = false, "no reply: the sender is not verified ("+m.Proof.Text+")"
+			step.Do, step.Reason = false, reason.NotVerified(m.Proof.Text)
 		case f.Kind == rule.DoMove && *mover != "":
-			step.Do, step.Moved, step.Reason = false, true, "the earlier rule “"+*mover+"” moves the message"
+			step.Do, step.Moved, step.Reason = false, true, reason.MovedByEarlier(*mover)
 		case f.Kind == rule.DoMove:
 			*mover = r.Rule.Name
 			if strings.EqualFold(step.What, m.Folder) {
-				step.Do, step.Moved, step.Reason = false, true, "the message is in that folder"
+				step.Do, step.Moved, step.Reason = false, true, reason.InThatFolder()
 			}
 		}
 		out = append(out, step)

@@ -3158,6 +3158,8 @@ export interface components {
             /** @description filed, left out, held, failed, already there, set aside, taken back; waiting before it is decided; not yet, in a rehearsal, where it hangs on what was not read */
             verdict: string;
             reason: string;
+            /** @description names the reason for programs; its sentence may be worded anew */
+            reasonCode?: string;
             advice?: string;
             path: string;
             clash?: string;
@@ -3632,6 +3634,8 @@ export interface components {
             /** @description its name */
             rule?: string;
             reason: string;
+            /** @description names the reason for programs; its sentence may be worded anew */
+            reasonCode?: string;
             advice?: string;
             /** @description where it would have been filed, or was */
             path?: string;
@@ -3693,6 +3697,8 @@ export interface components {
             /** @description waiting, begun, done, left out, failed, unsure, set aside; to do in a rehearsal */
             state: string;
             reason: string;
+            /** @description names the reason for programs; its sentence may be worded anew */
+            reasonCode?: string;
             /** Format: date-time */
             done_at?: string;
         };
